@@ -1,0 +1,226 @@
+// Package change works out what has to change: a rendering against what is
+// recorded of the stack gives the changes of a proposal.
+package change
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
+)
+
+// Kind is what happens to one resource.
+type Kind string
+
+// The kinds of changes.
+const (
+	Create  Kind = "create"
+	Alter   Kind = "alter"
+	Rebuild Kind = "rebuild"
+	Remove  Kind = "remove"
+	Same    Kind = "same"
+)
+
+// Change is what happens to one resource and why.
+type Change struct {
+	Resource string         `json:"resource"`
+	Type     string         `json:"type"`
+	Change   Kind           `json:"change"`
+	After    []render.After `json:"after"`
+	Fields   []Field        `json:"fields,omitempty"`
+	Reason   string         `json:"reason,omitempty"`
+}
+
+// Field is one property that differs.
+type Field struct {
+	Name   string              `json:"name"`
+	Before any                 `json:"before,omitempty"`
+	After  any                 `json:"after,omitempty"`
+	Alter  resource.Alteration `json:"alter"`
+}
+
+// Recorded is what is known of a resource of the stack.
+type Recorded struct {
+	Name       string
+	Type       string
+	Declared   string
+	Want       map[string]any
+	Attributes map[string]any
+	// Healthy is false when the resource is there and was not proved healthy.
+	Healthy bool
+	After   []string
+}
+
+// Plan is a rendering together with the changes it needs, in order: what is
+// made or altered by dependency, then what is removed, dependents first.
+type Plan struct {
+	Rendering *render.Rendering
+	Changes   []Change
+	Findings  []render.Finding
+}
+
+// Compute renders against what is recorded. A resource that stays gives its
+// attributes to those that depend on it; one that is made or rebuilt gives none
+// yet, so that its dependents show what they wait for.
+func Compute(request render.Request, recorded []Recorded) Plan {
+	byName := map[string]Recorded{}
+	for _, r := range recorded {
+		byName[r.Name] = r
+	}
+	decided := map[string]Change{}
+	var findings []render.Finding
+	request.Known = func(r render.Resource) map[string]any {
+		was, there := byName[r.Name]
+		c, found := decide(r, was, there)
+		decided[r.Name] = c
+		findings = append(findings, found...)
+		if c.Change == Create || c.Change == Rebuild {
+			return nil
+		}
+		return was.Attributes
+	}
+	plan := Plan{Rendering: render.Render(request), Changes: []Change{}}
+	for _, r := range plan.Rendering.Resources {
+		c := decided[r.Name]
+		c.After = r.After
+		plan.Changes = append(plan.Changes, c)
+	}
+	var gone []Recorded
+	for _, r := range recorded {
+		if plan.Rendering.Resource(r.Name) == nil {
+			gone = append(gone, r)
+		}
+	}
+	plan.Changes = append(plan.Changes, removals(gone, "it is no longer part of the stack")...)
+	plan.Findings = findings
+	return plan
+}
+
+// Retire removes everything that is recorded, dependents first.
+func Retire(recorded []Recorded) []Change { return removals(recorded, "the stack is retired") }
+
+// removals turns the arrows around: a resource is removed after all that
+// depend on it.
+func removals(gone []Recorded, reason string) []Change {
+	users := map[string][]render.After{}
+	there := map[string]bool{}
+	for _, r := range gone {
+		there[r.Name] = true
+	}
+	for _, r := range gone {
+		for _, a := range r.After {
+			if there[a] {
+				users[a] = append(users[a], render.After{Name: r.Name, Gate: lang.GateHealthy})
+			}
+		}
+	}
+	out := []Change{}
+	for _, r := range slices.Backward(gone) {
+		after := users[r.Name]
+		if after == nil {
+			after = []render.After{}
+		}
+		out = append(out, Change{Resource: r.Name, Type: r.Type, Change: Remove, After: after, Reason: reason})
+	}
+	return out
+}
+
+func decide(r render.Resource, was Recorded, there bool) (Change, []render.Finding) {
+	c := Change{Resource: r.Name, Type: r.Type, Change: Create}
+	if !there {
+		return c, nil
+	}
+	if was.Type != r.Type {
+		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
+		return c, nil
+	}
+	var findings []render.Finding
+	t, _ := resource.ByName(r.Type)
+	c.Change = Same
+	for _, name := range fieldNames(r.Want, was.Want) {
+		before, after := was.Want[name], r.Want[name]
+		if equal(before, after) {
+			continue
+		}
+		p, _ := t.Property(name)
+		alter := p.Alter
+		if alter == "" {
+			alter = resource.Rebuild
+		}
+		c.Fields = append(c.Fields, Field{name, before, after, alter})
+		if alter == resource.Rebuild {
+			c.Change = Rebuild
+			c.Reason = fmt.Sprintf("`%s` cannot be altered on a %s that exists", name, r.Type)
+		} else if c.Change == Same {
+			c.Change = Alter
+		}
+		if f, shrinks := shrinking(r, p, before, after); shrinks {
+			findings = append(findings, f)
+		}
+	}
+	if c.Change == Same && !was.Healthy {
+		c.Change, c.Reason = Alter, "it was not proved healthy"
+	}
+	return c, findings
+}
+
+func shrinking(r render.Resource, p resource.Property, before, after any) (render.Finding, bool) {
+	if !p.GrowOnly {
+		return render.Finding{}, false
+	}
+	b, errB := resource.ParseData(fmt.Sprint(before))
+	a, errA := resource.ParseData(fmt.Sprint(after))
+	if errA != nil || errB != nil || a >= b {
+		return render.Finding{}, false
+	}
+	return render.Finding{Severity: lang.Error, Code: "shrink", Place: r.Name + "." + p.Name,
+		Message: fmt.Sprintf("a %s can only grow, and this goes from %v to %v", r.Type, before, after),
+		Remedy:  fmt.Sprintf("keep %v, or make a new %s and move the data", before, r.Type)}, true
+}
+
+func fieldNames(a, b map[string]any) []string {
+	all := maps.Clone(a)
+	maps.Copy(all, b)
+	return slices.Sorted(maps.Keys(all))
+}
+
+// equal compares a new value with a recorded one, which went through JSON.
+func equal(a, b any) bool { return reflect.DeepEqual(plain(a), plain(b)) }
+
+func plain(v any) any {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return v
+	}
+	var out any
+	if err := json.Unmarshal(raw, &out); err != nil {
+		return v
+	}
+	return out
+}
+
+// Summary counts changes in words, such as "4 create, 1 alter".
+func Summary(changes []Change) string {
+	var parts []string
+	for _, k := range []Kind{Create, Alter, Rebuild, Remove, Same} {
+		n := 0
+		for _, c := range changes {
+			if c.Change == k {
+				n++
+			}
+		}
+		if n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, k))
+		}
+	}
+	if parts == nil {
+		return "nothing to change"
+	}
+	return strings.Join(parts, ", ")
+}

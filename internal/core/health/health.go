@@ -1,0 +1,158 @@
+// Package health decides from evidence whether a resource is healthy. It asks
+// nothing itself: probes bring the evidence, this package gives the verdict.
+package health
+
+import (
+	"fmt"
+	"time"
+
+	"undersail/internal/core/resource"
+)
+
+// Check is one thing that must hold before a resource counts as healthy.
+type Check struct {
+	// Name is unique within its resource, such as phase or http-1.
+	Name string `json:"name"`
+	// Kind is phase, tcp, http or ssh.
+	Kind string `json:"kind"`
+	// Spec holds the properties of the kind; see Kinds.
+	Spec map[string]any `json:"spec,omitempty"`
+	// Within is the deadline in cloud seconds after creation returned.
+	Within int64 `json:"within"`
+	// Passes is how many answers in a row must be right.
+	Passes int `json:"passes"`
+	// SteadyFor is how long, in cloud seconds, the answers must have stayed right.
+	SteadyFor int64 `json:"steady_for,omitempty"`
+}
+
+// Evidence is what one look saw.
+type Evidence struct {
+	Resource string    `json:"resource"`
+	Check    string    `json:"check"`
+	At       time.Time `json:"at"`
+	Asked    string    `json:"asked"`
+	Answer   string    `json:"answer"`
+	Passed   bool      `json:"passed"`
+	// Final says that no later look can pass, such as a phase of failed.
+	Final bool `json:"final,omitempty"`
+	// Took is how long the answer took, in milliseconds.
+	Took int64 `json:"took_ms"`
+}
+
+// State is what a verdict says.
+type State string
+
+// The verdicts.
+const (
+	Settling  State = "settling"
+	Healthy   State = "healthy"
+	Unhealthy State = "unhealthy"
+)
+
+// Verdict is the state with the reason in words.
+type Verdict struct {
+	State  State
+	Reason string
+}
+
+// Progress counts the passes of one check. The zero value has seen nothing.
+type Progress struct {
+	InARow int
+	Since  time.Time // when the row of passes began
+	Last   Evidence
+}
+
+// Add takes a piece of evidence into account.
+func (p Progress) Add(e Evidence) Progress {
+	p.Last = e
+	if !e.Passed {
+		p.InARow, p.Since = 0, time.Time{}
+		return p
+	}
+	if p.InARow == 0 {
+		p.Since = e.At
+	}
+	p.InARow++
+	return p
+}
+
+// Judge gives the verdict over one check. Made is when creation returned, rate
+// how many cloud seconds pass in a real one.
+func (c Check) Judge(p Progress, made, now time.Time, rate float64) Verdict {
+	if p.Last.Final && !p.Last.Passed {
+		return Verdict{Unhealthy, fmt.Sprintf("asked %s, got %s", p.Last.Asked, p.Last.Answer)}
+	}
+	if p.InARow >= max(1, c.Passes) && p.Last.At.Sub(p.Since).Seconds()*rate >= float64(c.SteadyFor) {
+		return Verdict{Healthy, fmt.Sprintf("%s answered %s", c.Name, p.Last.Answer)}
+	}
+	if c.Within > 0 && now.Sub(made).Seconds()*rate > float64(c.Within) {
+		if p.Last.Asked == "" {
+			return Verdict{Unhealthy, fmt.Sprintf("no answer within %s", Span(c.Within))}
+		}
+		return Verdict{Unhealthy, fmt.Sprintf("asked %s, got %s; not right within %s", p.Last.Asked, p.Last.Answer, Span(c.Within))}
+	}
+	if p.InARow > 0 {
+		return Verdict{Settling, fmt.Sprintf("pass %d of %d", p.InARow, max(1, c.Passes))}
+	}
+	return Verdict{Settling, "not yet"}
+}
+
+// Span writes cloud seconds the way templates do.
+func Span(seconds int64) string {
+	d := time.Duration(seconds) * time.Second
+	switch {
+	case seconds >= 3600 && seconds%3600 == 0:
+		return fmt.Sprintf("%dh", seconds/3600)
+	case seconds >= 60 && seconds%60 == 0:
+		return fmt.Sprintf("%dm", seconds/60)
+	case seconds >= 60:
+		return fmt.Sprintf("%dm%ds", int(d.Minutes()), seconds%60)
+	}
+	return fmt.Sprintf("%ds", seconds)
+}
+
+// Defaults are the checks that every resource of a type has.
+func Defaults(t resource.Type) []Check {
+	return []Check{{Name: "phase", Kind: "phase", Passes: 1, Within: t.Patience}}
+}
+
+func str(choices ...string) resource.Shape {
+	return resource.Shape{Kind: resource.String, Choices: choices}
+}
+
+var port = resource.Shape{Kind: resource.Integer, Minimum: 1, Maximum: 65535}
+
+var through = resource.Property{Name: "through", About: "A jump host: the only way in.", Shape: resource.Shape{
+	Kind: resource.Object, TypeName: "jump", Fields: []resource.Property{
+		{Name: "host", About: "Address of the jump host.", Shape: str(), Required: true},
+		{Name: "port", About: "SSH port; 22 when left out.", Shape: port},
+		{Name: "user", About: "User on the jump host.", Shape: str(), Required: true},
+		{Name: "key", About: "Private key, such as access.private_key.", Shape: str(), Required: true},
+		{Name: "host_key", About: "The key the jump host must show.", Shape: str()},
+	}}}
+
+// Kinds are the probes a template may ask for, with their properties.
+var Kinds = map[string]resource.Shape{
+	"tcp": {Kind: resource.Object, TypeName: "tcp_check", Fields: []resource.Property{
+		{Name: "host", About: "Address to connect to.", Shape: str(), Required: true},
+		{Name: "port", About: "Port to connect to.", Shape: port, Required: true},
+		through,
+	}},
+	"http": {Kind: resource.Object, TypeName: "http_check", Fields: []resource.Property{
+		{Name: "url", About: "Full URL, http or https.", Shape: str(), Required: true},
+		{Name: "status", About: "Expected status; 200 when left out.", Shape: resource.Shape{Kind: resource.Integer, Minimum: 100, Maximum: 599}},
+		{Name: "contains", About: "Text that the body must contain.", Shape: str()},
+		{Name: "trust", About: "system (default) or any certificate.", Shape: str("system", "any")},
+		through,
+	}},
+	"ssh": {Kind: resource.Object, TypeName: "ssh_check", Fields: []resource.Property{
+		{Name: "host", About: "Address to log in to.", Shape: str(), Required: true},
+		{Name: "port", About: "SSH port; 22 when left out.", Shape: port},
+		{Name: "user", About: "User to log in as.", Shape: str(), Required: true},
+		{Name: "key", About: "Private key, such as access.private_key.", Shape: str(), Required: true},
+		{Name: "host_key", About: "The key the host must show.", Shape: str()},
+		{Name: "command", About: "Command to run.", Shape: str(), Required: true},
+		{Name: "answer", About: "Text that the output must contain.", Shape: str(), Required: true},
+		through,
+	}},
+}

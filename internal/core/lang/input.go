@@ -1,0 +1,297 @@
+package lang
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"undersail/internal/core/expr"
+	"undersail/internal/core/resource"
+)
+
+// schemaKeys are the JSON Schema keywords that inputs may use, with ours.
+var schemaKeys = strings.Fields(`type enum const default title description minimum maximum exclusiveMinimum exclusiveMaximum
+	multipleOf minLength maxLength pattern format items minItems maxItems uniqueItems properties required additionalProperties
+	minProperties maxProperties examples`)
+
+var ourKeys = strings.Fields(`picks needs secret rules generate optional page`)
+
+// pickShapes are the kinds of picks with the shape of the picked value.
+var pickShapes = map[string]resource.Shape{
+	"zone":      {Kind: resource.String},
+	"zones":     {Kind: resource.List, Items: &resource.Shape{Kind: resource.String}},
+	"size":      {Kind: resource.String},
+	"image":     {Kind: resource.String},
+	"disk_type": {Kind: resource.String},
+}
+
+func (d *decoder) input(e Entry) {
+	n := e.Value
+	in := &Input{Name: e.Key, Position: e.At}
+	d.template.Inputs = append(d.template.Inputs, in)
+	if !d.mapping(n, "input "+e.Key, append(slices.Clone(schemaKeys), ourKeys...)...) {
+		return
+	}
+	in.Title, in.Page = d.text(n, "title", false), d.text(n, "page", false)
+	in.Secret, in.Generate, in.Optional = d.flag(n, "secret"), d.flag(n, "generate"), d.flag(n, "optional")
+	in.Default = n.Get("default")
+	in.Schema = d.schema(n)
+	d.picks(n, in)
+	d.rules(n, in)
+	if in.Secret {
+		in.Schema["type"] = "string"
+	}
+	if in.Schema["type"] == nil {
+		d.errorf("missing-key", e.At, "add `type:`, `picks:` or `secret: true`", "input %s does not say what it is", e.Key)
+		in.Schema["type"] = "string"
+	}
+	in.Shape = shapeOf(e.Key, in.Schema)
+	if in.Generate && !in.Secret {
+		d.errorf("value", n.Get("generate").Position, "add `secret: true`, or remove `generate`", "only secrets are generated")
+	}
+	if in.Secret && in.Default != nil {
+		d.errorf("value", in.Default.Position, "use `generate: true`, or leave it to whoever proposes", "a secret has no default: everybody could read it here")
+	}
+	if _, err := CompileSchema(in.Schema); err != nil {
+		d.errorf("schema", e.At, "see the JSON Schema keywords in the documentation", "input %s: %v", e.Key, err)
+	}
+}
+
+func (d *decoder) picks(n *Node, in *Input) {
+	in.Picks = d.text(n, "picks", false)
+	shape, known := pickShapes[in.Picks]
+	switch {
+	case in.Picks == "":
+	case !known:
+		kinds := slices.Sorted(maps.Keys(pickShapes))
+		remedy := "it picks one of " + strings.Join(kinds, ", ")
+		if close := expr.Closest(in.Picks, kinds); close != "" {
+			remedy = fmt.Sprintf("did you mean `%s`?", close)
+		}
+		d.errorf("value", n.Get("picks").Position, remedy, "there is nothing called `%s` to pick", in.Picks)
+		in.Schema["type"] = "string"
+	case shape.Kind == resource.List:
+		in.Schema["type"], in.Schema["items"] = "array", map[string]any{"type": "string"}
+	default:
+		in.Schema["type"] = "string"
+	}
+	needs := n.Get("needs")
+	if needs == nil || !d.mapping(needs, "needs", "vcpus", "memory", "architecture") {
+		return
+	}
+	if in.Picks != "size" {
+		d.errorf("value", needs.Position, "remove `needs`, or pick a size", "`needs` narrows sizes only")
+	}
+	if v := needs.Get("vcpus"); v != nil {
+		cores, err := strconv.ParseInt(v.Text, 10, 64)
+		if err != nil || cores < 1 {
+			d.errorf("value", v.Position, "write a whole number such as 4", "%q is not a number of processors", v.Text)
+		}
+		in.Needs.VCPUs = cores
+	}
+	if v := needs.Get("memory"); v != nil {
+		bytes, err := resource.ParseData(v.Text)
+		if err != nil {
+			d.errorf("value", v.Position, "write an amount such as 16GiB", "%v", err)
+		}
+		in.Needs.Memory = bytes
+	}
+	in.Needs.Architecture = d.text(needs, "architecture", false)
+}
+
+func (d *decoder) rules(n *Node, in *Input) {
+	rules := n.Get("rules")
+	if rules == nil || !d.mapping(rules, "rules", "length", "classes", "forbid") {
+		return
+	}
+	if !in.Secret {
+		d.errorf("value", rules.Position, "add `secret: true`, or use JSON Schema keywords", "`rules` are for secrets")
+	}
+	number := func(key string, low, high int64) int {
+		v := rules.Get(key)
+		if v == nil {
+			return 0
+		}
+		got, err := (resource.Shape{Kind: resource.Integer, Minimum: low, Maximum: high}).ParseScalar(v.Text)
+		if err != nil {
+			d.errorf("value", v.Position, fmt.Sprintf("write a number from %d to %d", low, high), "`%s`: %v", key, err)
+			return 0
+		}
+		return int(got.(int64))
+	}
+	in.Rules.Length, in.Rules.Classes = number("length", 1, 200), number("classes", 1, 4)
+	d.list(rules.Get("forbid"), "forbid", func(item *Node) { in.Rules.Forbid = append(in.Rules.Forbid, item.Text) })
+}
+
+// schema takes the JSON Schema keywords of an input out of its tree.
+func (d *decoder) schema(n *Node) map[string]any {
+	out := map[string]any{}
+	for _, e := range n.Entries {
+		if !slices.Contains(schemaKeys, e.Key) || e.Key == "default" {
+			continue
+		}
+		switch e.Key {
+		case "items", "additionalProperties":
+			if e.Value.Kind == Mapping {
+				d.mapping(e.Value, e.Key, schemaKeys...)
+				out[e.Key] = d.schema(e.Value)
+				continue
+			}
+			out[e.Key] = d.literal(e.Value)
+		case "properties":
+			fields := map[string]any{}
+			if d.isMapping(e.Value, "properties") {
+				for _, f := range e.Value.Entries {
+					d.mapping(f.Value, "property "+f.Key, schemaKeys...)
+					fields[f.Key] = d.schema(f.Value)
+				}
+			}
+			out[e.Key] = fields
+		case "pattern":
+			if _, err := regexp.Compile(e.Value.Text); err != nil {
+				d.errorf("pattern", e.Value.Position, "patterns are RE2 regular expressions", "the pattern does not compile: %v", err)
+				continue
+			}
+			out[e.Key] = e.Value.Text
+		default:
+			out[e.Key] = d.literal(e.Value)
+		}
+	}
+	return out
+}
+
+// literal turns a tree without expressions into plain values.
+func (d *decoder) literal(n *Node) any {
+	if n.Kind == Expression {
+		d.errorf("value", n.Position, "write the value itself", "this cannot be computed")
+		return nil
+	}
+	return n.Plain()
+}
+
+// Plain turns a tree without expressions into values by the YAML 1.2 core
+// schema: true, false, null, whole and fractional numbers, text.
+func (n *Node) Plain() any {
+	switch n.Kind {
+	case Sequence:
+		out := make([]any, len(n.Items))
+		for i, item := range n.Items {
+			out[i] = item.Plain()
+		}
+		return out
+	case Mapping:
+		out := map[string]any{}
+		for _, e := range n.Entries {
+			out[e.Key] = e.Value.Plain()
+		}
+		return out
+	}
+	return coreScalar(n)
+}
+
+func coreScalar(n *Node) any {
+	if n.Quoted {
+		return n.Text
+	}
+	switch n.Text {
+	case "", "~", "null":
+		return nil
+	case "true":
+		return true
+	case "false":
+		return false
+	}
+	if i, err := strconv.ParseInt(n.Text, 10, 64); err == nil && !leadingZero(n.Text) {
+		return i
+	}
+	if f, err := strconv.ParseFloat(n.Text, 64); err == nil && numberLike.MatchString(n.Text) {
+		return f
+	}
+	return n.Text
+}
+
+var numberLike = regexp.MustCompile(`^[-+]?[0-9]+(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
+
+func leadingZero(s string) bool {
+	s = strings.TrimLeft(s, "+-")
+	return len(s) > 1 && s[0] == '0'
+}
+
+// shapeOf derives the shape of a value from its JSON Schema.
+func shapeOf(name string, schema map[string]any) resource.Shape {
+	sub := func(key string) (map[string]any, bool) { m, ok := schema[key].(map[string]any); return m, ok }
+	switch schema["type"] {
+	case "integer":
+		return resource.Shape{Kind: resource.Integer}
+	case "number":
+		return resource.Shape{Kind: resource.Number}
+	case "boolean":
+		return resource.Shape{Kind: resource.Boolean}
+	case "array":
+		items := resource.Shape{Kind: resource.Open}
+		if s, ok := sub("items"); ok {
+			items = shapeOf(name, s)
+		}
+		return resource.Shape{Kind: resource.List, Items: &items}
+	case "object":
+		if fields, ok := sub("properties"); ok && len(fields) > 0 {
+			out := resource.Shape{Kind: resource.Object, TypeName: "inputs." + name}
+			for _, f := range slices.Sorted(maps.Keys(fields)) {
+				s, _ := fields[f].(map[string]any)
+				out.Fields = append(out.Fields, resource.Property{Name: f, Shape: shapeOf(name+"."+f, s)})
+			}
+			return out
+		}
+		items := resource.Shape{Kind: resource.Open}
+		if s, ok := sub("additionalProperties"); ok {
+			items = shapeOf(name, s)
+		}
+		return resource.Shape{Kind: resource.Map, Items: &items}
+	case "string":
+		if schema["format"] == "cidr" {
+			return resource.Shape{Kind: resource.Range}
+		}
+		return resource.Shape{Kind: resource.String}
+	}
+	return resource.Shape{Kind: resource.Open}
+}
+
+// CompileSchema compiles the JSON Schema (2020-12) of one input. Formats are
+// asserted and no reference is followed.
+func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
+	// Through JSON, so that numbers are what the library expects.
+	raw, err := json.Marshal(schema)
+	if err != nil {
+		return nil, err
+	}
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(raw)))
+	if err != nil {
+		return nil, err
+	}
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	c.RegisterFormat(&jsonschema.Format{Name: "cidr", Validate: func(v any) error {
+		if s, ok := v.(string); ok {
+			_, err := resource.ParseRange(s)
+			return err
+		}
+		return nil
+	}})
+	c.UseLoader(noLoader{})
+	if err := c.AddResource("input.json", doc); err != nil {
+		return nil, err
+	}
+	return c.Compile("input.json")
+}
+
+type noLoader struct{}
+
+func (noLoader) Load(url string) (any, error) {
+	return nil, fmt.Errorf("references are not followed: %s", url)
+}

@@ -1,0 +1,199 @@
+// Package offer knows what a cloud sells an account in a region, and whether a
+// rendering can be had there: sizes by zone, disk types, images, quotas and
+// what of them is used. It computes on offers it is given and fetches none.
+package offer
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// Offers is what one account can have in one region at one moment. Prices are
+// in Currency per hour.
+type Offers struct {
+	Cloud     string           `json:"cloud"`
+	Account   string           `json:"account"`
+	Region    string           `json:"region"`
+	Currency  string           `json:"currency"`
+	Zones     []string         `json:"zones"`
+	Sizes     []Size           `json:"sizes"`
+	DiskTypes []DiskType       `json:"disk_types"`
+	Images    []Image          `json:"images"`
+	Quotas    map[string]Quota `json:"quotas"`
+	// AddressHour is the price of a public address per hour.
+	AddressHour float64 `json:"address_hour"`
+	// Types lists the resource types that the cloud supports.
+	Types []string `json:"types"`
+}
+
+// Size is one machine size.
+type Size struct {
+	Name         string   `json:"name"`
+	Family       string   `json:"family"`
+	VCPUs        int64    `json:"vcpus"`
+	MemoryBytes  int64    `json:"memory_bytes"`
+	Architecture string   `json:"architecture"`
+	Hour         float64  `json:"hour"`
+	Zones        []string `json:"zones"`
+	Withdrawn    bool     `json:"withdrawn,omitempty"`
+}
+
+// DiskType is one kind of disk; GiBHour is the price of a GiB for an hour.
+type DiskType struct {
+	Name     string   `json:"name"`
+	About    string   `json:"about"`
+	GiBHour  float64  `json:"gib_hour"`
+	MinBytes int64    `json:"min_bytes"`
+	MaxBytes int64    `json:"max_bytes"`
+	Zones    []string `json:"zones"`
+}
+
+// Image is one machine image with the least machine it runs on.
+type Image struct {
+	Name           string `json:"name"`
+	User           string `json:"user"`
+	Architecture   string `json:"architecture"`
+	MinMemoryBytes int64  `json:"min_memory_bytes"`
+}
+
+// Quota is how much of something the account may have and has.
+type Quota struct {
+	Limit int64 `json:"limit"`
+	Used  int64 `json:"used"`
+}
+
+// Size finds a size by name.
+func (o Offers) Size(name string) (Size, bool) {
+	return find(o.Sizes, func(s Size) bool { return s.Name == name })
+}
+
+// DiskType finds a disk type by name.
+func (o Offers) DiskType(name string) (DiskType, bool) {
+	return find(o.DiskTypes, func(d DiskType) bool { return d.Name == name })
+}
+
+// Image finds an image by name.
+func (o Offers) Image(name string) (Image, bool) {
+	return find(o.Images, func(i Image) bool { return i.Name == name })
+}
+
+func find[T any](list []T, is func(T) bool) (T, bool) {
+	if i := slices.IndexFunc(list, is); i >= 0 {
+		return list[i], true
+	}
+	var zero T
+	return zero, false
+}
+
+// SizeNames lists the sizes that can still be bought.
+func (o Offers) SizeNames() []string {
+	var names []string
+	for _, s := range o.Sizes {
+		if !s.Withdrawn && len(s.Zones) > 0 {
+			names = append(names, s.Name)
+		}
+	}
+	return names
+}
+
+// Need is what a machine must have. Zero fields ask nothing.
+type Need struct {
+	VCPUs        int64
+	MemoryBytes  int64
+	Architecture string
+	Zones        []string // all of them must sell it
+}
+
+// Choice is one size with the reasons why it does not do; none means it fits.
+type Choice struct {
+	Size   Size     `json:"size"`
+	WhyNot []string `json:"why_not,omitempty"`
+}
+
+// Fit ranks all sizes against a need: those that fit first, cheapest first;
+// then the others with every reason.
+func (o Offers) Fit(n Need) []Choice {
+	choices := make([]Choice, 0, len(o.Sizes))
+	for _, s := range o.Sizes {
+		choices = append(choices, Choice{s, o.whyNot(s, n)})
+	}
+	slices.SortStableFunc(choices, func(a, b Choice) int {
+		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(a.Size.Hour, b.Size.Hour), cmp.Compare(a.Size.Name, b.Size.Name))
+	})
+	return choices
+}
+
+func (o Offers) whyNot(s Size, n Need) []string {
+	var why []string
+	if s.Withdrawn {
+		why = append(why, "it is no longer sold")
+	} else if len(s.Zones) == 0 {
+		why = append(why, fmt.Sprintf("it is not sold in %s", o.Region))
+	}
+	if s.VCPUs < n.VCPUs {
+		why = append(why, fmt.Sprintf("it has %d vcpus and %d are needed", s.VCPUs, n.VCPUs))
+	}
+	if s.MemoryBytes < n.MemoryBytes {
+		why = append(why, fmt.Sprintf("it has %s of memory and %s are needed", Bytes(s.MemoryBytes), Bytes(n.MemoryBytes)))
+	}
+	if n.Architecture != "" && s.Architecture != n.Architecture {
+		why = append(why, fmt.Sprintf("it is %s and %s is needed", s.Architecture, n.Architecture))
+	}
+	if len(s.Zones) > 0 {
+		for _, z := range n.Zones {
+			if !slices.Contains(s.Zones, z) {
+				why = append(why, fmt.Sprintf("zone %s does not sell it, only %s", z, strings.Join(s.Zones, ", ")))
+			}
+		}
+	}
+	return why
+}
+
+// Suggest names up to three sizes that fit a need, with their price.
+func (o Offers) Suggest(n Need) string {
+	var fits []string
+	for _, c := range o.Fit(n) {
+		if len(c.WhyNot) == 0 && len(fits) < 3 {
+			fits = append(fits, fmt.Sprintf("%s (%d vcpus, %s, %.3f %s/h)", c.Size.Name, c.Size.VCPUs, Bytes(c.Size.MemoryBytes), c.Size.Hour, o.Currency))
+		}
+	}
+	if fits == nil {
+		return "nothing sold here fits; choose another region"
+	}
+	return "these fit: " + strings.Join(fits, ", ")
+}
+
+// Bytes writes an amount of data in the largest unit that keeps it whole.
+func Bytes(n int64) string {
+	for _, u := range []struct {
+		name string
+		size int64
+	}{{"TiB", 1 << 40}, {"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
+		if n >= u.size && n%u.size == 0 {
+			return fmt.Sprintf("%d%s", n/u.size, u.name)
+		}
+	}
+	return fmt.Sprintf("%dB", n)
+}
+
+// Shortage is a quota that does not suffice.
+type Shortage struct {
+	Quota                      string
+	Limit, Used, Need, Missing int64
+}
+
+// Short lists the quotas that a need would exceed, by name. A quota that the
+// cloud does not report has no limit.
+func (o Offers) Short(need map[string]int64) []Shortage {
+	var out []Shortage
+	for _, name := range slices.Sorted(maps.Keys(need)) {
+		q, known := o.Quotas[name]
+		if missing := q.Used + need[name] - q.Limit; known && need[name] > 0 && missing > 0 {
+			out = append(out, Shortage{name, q.Limit, q.Used, need[name], missing})
+		}
+	}
+	return out
+}

@@ -1,0 +1,135 @@
+// Package render computes: template, inputs, place and offers in; the full list
+// of resources in dependency order out. The same input gives the same bytes.
+//
+// What depends on something not made yet is a [resource.Unresolved] that names
+// the attributes it waits for. During a run the same code computes those values
+// once they are known, so nothing is decided twice in two ways.
+package render
+
+import (
+	"undersail/internal/core/health"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+)
+
+// Rendering is the computed list of resources of a template.
+type Rendering struct {
+	Template  TemplateRef `json:"template"`
+	Stack     Stack       `json:"stack"`
+	Resources []Resource  `json:"resources"`
+	Outputs   []Output    `json:"outputs"`
+	Findings  []Finding   `json:"findings"`
+	// Inputs holds every input with its value and where the value came from.
+	Inputs []InputValue `json:"inputs"`
+}
+
+// TemplateRef names the exact template that was rendered.
+type TemplateRef struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Title   string `json:"title"`
+	Digest  string `json:"digest"`
+}
+
+// Stack is the place that is rendered for.
+type Stack struct {
+	Name    string `json:"name"`
+	ID      string `json:"id"`
+	Account string `json:"account"`
+	Cloud   string `json:"cloud"`
+	Region  string `json:"region"`
+}
+
+// FixedID stands for the stack's id in a rendering that belongs to no stack.
+const FixedID = "00000000-0000-0000-0000-000000000000"
+
+// Resource is one resource to be there.
+type Resource struct {
+	// Name is the declaration's name, with index or key where it is repeated:
+	// gateway, worker[0], subnet[sal-north-1].
+	Name string `json:"name"`
+	Type string `json:"type"`
+	// After lists what must come first, sorted by name.
+	After []After        `json:"after"`
+	Want  map[string]any `json:"want"`
+	// Pending lists what the wanted values wait for.
+	Pending  []string       `json:"pending,omitempty"`
+	Checks   []health.Check `json:"checks"`
+	Patience int64          `json:"patience"`
+	// Declared is the name of the declaration, Index the place in its repetition.
+	Declared string         `json:"declared"`
+	Index    int            `json:"index"`
+	Loop     map[string]any `json:"loop,omitempty"`
+}
+
+// After is one prerequisite.
+type After struct {
+	Name string    `json:"name"`
+	Gate lang.Gate `json:"gate"`
+}
+
+// Output is one value for the user of the stack.
+type Output struct {
+	Name   string `json:"name"`
+	About  string `json:"about,omitempty"`
+	Value  any    `json:"value"`
+	Secret bool   `json:"secret,omitempty"`
+}
+
+// InputValue is an input as it was used.
+type InputValue struct {
+	Name   string `json:"name"`
+	Title  string `json:"title,omitempty"`
+	Value  any    `json:"value"`
+	Origin string `json:"origin"` // given, default, generated or left out
+}
+
+// Finding is one thing that a check says.
+type Finding struct {
+	Severity lang.Severity `json:"severity"`
+	Code     string        `json:"code"`
+	// Place is what the finding is about: inputs.NAME, a resource, or a quota.
+	Place   string `json:"place"`
+	Message string `json:"message"`
+	Remedy  string `json:"remedy,omitempty"`
+}
+
+// HasErrors reports whether any finding is an error.
+func HasErrors(findings []Finding) bool {
+	for _, f := range findings {
+		if f.Severity == lang.Error {
+			return true
+		}
+	}
+	return false
+}
+
+// Request is all that a rendering depends on.
+type Request struct {
+	Template *lang.Template
+	Stack    Stack
+	Inputs   map[string]any
+	// Secrets maps secret inputs and drawn keys to references such as
+	// gauge-intake/admin_password@1. Inputs without one show their own name.
+	Secrets map[string]string
+	// Offers is nil when rendering without a place; then nothing is checked
+	// against what is sold.
+	Offers *offer.Offers
+	// Known gives the reported attributes of a resource that is there, or nil.
+	// It is asked once for each resource, in dependency order, with its name
+	// and wanted values, so that the answer may depend on whether these changed.
+	Known func(r Resource) map[string]any
+	// Reveal, when set, gives the value of a secret by its reference. Only the
+	// engine sets it, at the moment of a call.
+	Reveal func(reference string) (string, bool)
+}
+
+// Resource finds a rendered resource by name.
+func (r *Rendering) Resource(name string) *Resource {
+	for i := range r.Resources {
+		if r.Resources[i].Name == name {
+			return &r.Resources[i]
+		}
+	}
+	return nil
+}

@@ -1,0 +1,88 @@
+package resource
+
+import (
+	"encoding/json"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Unresolved stands in a tree of values for a leaf that is not known yet: it
+// waits for attributes of resources that are still to be made, or it is made
+// with secrets, which stay references until the moment of the call.
+type Unresolved struct {
+	Waits   []string // such as net.id or worker[0].private_address, sorted
+	Secrets []string // such as gauge-intake/admin_password@1, sorted
+}
+
+// MarshalJSON writes secrets as "secret:NAME" and waits as {"pending": [...]}.
+func (u Unresolved) MarshalJSON() ([]byte, error) {
+	if len(u.Waits) == 0 {
+		return json.Marshal(u.String())
+	}
+	out := map[string][]string{"pending": u.Waits}
+	if len(u.Secrets) > 0 {
+		out["secrets"] = u.Secrets
+	}
+	return json.Marshal(out)
+}
+
+// String shows the leaf to people.
+func (u Unresolved) String() string {
+	var parts []string
+	for _, s := range u.Secrets {
+		parts = append(parts, "secret:"+s)
+	}
+	if len(u.Waits) > 0 {
+		parts = append(parts, "known after "+strings.Join(u.Waits, ", "))
+	}
+	return strings.Join(parts, " + ")
+}
+
+// Leaves calls f for every leaf of a tree of maps and lists, in a fixed order.
+func Leaves(tree any, f func(path string, leaf any)) { leaves("", tree, f) }
+
+func leaves(path string, tree any, f func(string, any)) {
+	switch t := tree.(type) {
+	case map[string]any:
+		keys := make([]string, 0, len(t))
+		for k := range t {
+			keys = append(keys, k)
+		}
+		slices.Sort(keys)
+		for _, k := range keys {
+			p := k
+			if path != "" {
+				p = path + "." + k
+			}
+			leaves(p, t[k], f)
+		}
+	case []any:
+		for i, e := range t {
+			leaves(path+"["+strconv.Itoa(i)+"]", e, f)
+		}
+	default:
+		f(path, tree)
+	}
+}
+
+// Waits lists what the unresolved leaves of a tree wait for, sorted and once each.
+func Waits(tree any) []string {
+	return collect(tree, func(u Unresolved) []string { return u.Waits })
+}
+
+// Secrets lists the secrets that the unresolved leaves of a tree are made with.
+func Secrets(tree any) []string {
+	return collect(tree, func(u Unresolved) []string { return u.Secrets })
+}
+
+func collect(tree any, of func(Unresolved) []string) []string {
+	var out []string
+	Leaves(tree, func(_ string, leaf any) {
+		if u, ok := leaf.(Unresolved); ok {
+			out = append(out, of(u)...)
+		}
+	})
+	slices.Sort(out)
+	return slices.Compact(out)
+}
