@@ -54,7 +54,9 @@ type Recorded struct {
 	Attributes map[string]any
 	// Healthy is false when the resource is there and was not proved healthy.
 	Healthy bool
-	After   []string
+	// Broken says that the cloud could not make it and left a wreck.
+	Broken bool
+	After  []string
 }
 
 // Plan is a rendering together with the changes it needs, in order: what is
@@ -138,6 +140,10 @@ func decide(r render.Resource, was Recorded, there bool) (Change, []render.Findi
 	}
 	if was.Type != r.Type {
 		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
+		return c, nil
+	}
+	if was.Broken {
+		c.Change, c.Reason = Rebuild, "the cloud could not make it"
 		return c, nil
 	}
 	var findings []render.Finding

@@ -411,6 +411,32 @@ func (r *Run) Forecast(now time.Time) (end time.Time, step int) {
 // Forecast computes the expected end from the remaining critical path: what is
 // under way counts with what is left of its expected time.
 func Forecast(steps []Step, status []Status, now time.Time) (end time.Time, step int) {
+	g, weight := remaining(steps, status, now)
+	total := 0.0
+	step = -1
+	for _, i := range g.CriticalPath(weight) {
+		total += weight[i]
+		if step < 0 && !status[i].Phase.Over() {
+			step = i
+		}
+	}
+	return now.Add(time.Duration(total * float64(time.Second))), step
+}
+
+// Chain lists the steps on the remaining critical path, first step first.
+func Chain(steps []Step, status []Status, now time.Time) []int {
+	g, weight := remaining(steps, status, now)
+	var out []int
+	for _, i := range g.CriticalPath(weight) {
+		if !status[i].Phase.Over() {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// remaining weighs each step with what is left of it, in seconds.
+func remaining(steps []Step, status []Status, now time.Time) (graph.Graph, []float64) {
 	g := graph.Graph{Needs: make([][]int, len(steps))}
 	weight := make([]float64, len(steps))
 	for i, s := range steps {
@@ -424,15 +450,7 @@ func Forecast(steps []Step, status []Status, now time.Time) (end time.Time, step
 			weight[i] = max(0, (s.Expect - now.Sub(status[i].Began)).Seconds())
 		}
 	}
-	total := 0.0
-	step = -1
-	for _, i := range g.CriticalPath(weight) {
-		total += weight[i]
-		if step < 0 && !status[i].Phase.Over() {
-			step = i
-		}
-	}
-	return now.Add(time.Duration(total * float64(time.Second))), step
+	return g, weight
 }
 
 func later(a, b time.Time) time.Time {

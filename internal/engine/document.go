@@ -1,0 +1,47 @@
+package engine
+
+import (
+	"undersail/internal/core/change"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/price"
+	"undersail/internal/core/render"
+)
+
+// Document is the immutable content of a proposal: everything that a run needs,
+// so that another replica or a newer program can carry it out.
+type Document struct {
+	Template  TemplateText      `json:"template"`
+	Stack     render.Stack      `json:"stack"`
+	Inputs    map[string]any    `json:"inputs"`
+	Secrets   map[string]string `json:"secrets"` // references by input or key pair
+	Draw      []Draw            `json:"draw"`    // drawn at acceptance
+	Offers    offer.Offers      `json:"offers"`
+	Rendering *render.Rendering `json:"rendering,omitempty"`
+	Changes   []change.Change   `json:"changes"`
+	Findings  []render.Finding  `json:"findings"`
+	Cost      price.Cost        `json:"cost"`
+	CostNow   price.Cost        `json:"cost_now"`
+	// Seconds is the expected duration in real seconds, Longest the chain of
+	// resources that decides it.
+	Seconds float64  `json:"seconds"`
+	Longest []string `json:"longest"`
+	// Basis is the newest run of the stack when the proposal was made; a run
+	// since then makes the proposal stale.
+	Basis int64 `json:"basis"`
+}
+
+// TemplateText is the exact template.
+type TemplateText struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	File    string `json:"file"`
+	Digest  string `json:"digest"`
+	Source  string `json:"source"`
+}
+
+// Draw is a secret to draw when the proposal is first accepted.
+type Draw struct {
+	Reference string `json:"reference"`
+	Kind      string `json:"kind"` // generated or private_key
+	Input     string `json:"input,omitempty"`
+}

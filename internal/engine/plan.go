@@ -1,0 +1,123 @@
+package engine
+
+import (
+	"crypto/rand"
+	"encoding/base32"
+	"strings"
+	"time"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/graph"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
+	"undersail/internal/core/schedule"
+	"undersail/internal/store"
+)
+
+// Durations tells how long things take, in milliseconds of real time by
+// resource type, learned from earlier runs; Rate is the account's clock.
+type Durations struct {
+	Learned map[string]int64
+	Rate    float64
+}
+
+func (d Durations) expect(c change.Change) int64 {
+	t, _ := resource.ByName(c.Type)
+	if c.Change == change.Remove {
+		return int64(8 / d.Rate * 1000)
+	}
+	if ms, ok := d.Learned[c.Type]; ok {
+		return ms
+	}
+	return int64(float64(t.Expect) / d.Rate * 1000)
+}
+
+// Steps turns the changes of a proposal into the steps of a run. What stays the
+// same needs no step. A rebuild is a removal and a creation: the old one goes
+// after the old ones that use it, the new one comes after the old one is gone.
+func Steps(changes []change.Change, patience func(resource string) int64, d Durations) []store.Step {
+	var steps []store.Step
+	making, removing := map[string]int{}, map[string]int{}
+	add := func(c change.Change, kind change.Kind) int {
+		c.Change = kind
+		n := len(steps)
+		steps = append(steps, store.Step{Number: n, Resource: c.Resource, Type: c.Type, Change: string(kind), State: string(schedule.Waiting), Needs: []store.Need{},
+			ExpectMS: d.expect(c), PatienceMS: int64(float64(patience(c.Resource)) / d.Rate * 1000), Token: newToken(c.Type)})
+		return n
+	}
+	for _, c := range changes {
+		switch c.Change {
+		case change.Remove:
+			removing[c.Resource] = add(c, change.Remove)
+		case change.Rebuild:
+			removing[c.Resource] = add(c, change.Remove)
+			making[c.Resource] = add(c, change.Create)
+			steps[making[c.Resource]].Needs = append(steps[making[c.Resource]].Needs, store.Need{Step: removing[c.Resource]})
+		case change.Create, change.Alter:
+			making[c.Resource] = add(c, c.Change)
+		}
+	}
+	for _, c := range changes {
+		if n, ok := making[c.Resource]; ok {
+			for _, a := range c.After {
+				if m, changes := making[a.Name]; changes {
+					steps[n].Needs = append(steps[n].Needs, store.Need{Step: m, Made: a.Gate == lang.GateMade})
+				}
+				// The old prerequisite goes after the old dependent.
+				old, oldGoes := removing[a.Name]
+				user, userGoes := removing[c.Resource]
+				if oldGoes && userGoes && c.Change == change.Rebuild {
+					steps[old].Needs = append(steps[old].Needs, store.Need{Step: user})
+				}
+			}
+		}
+		if n, ok := removing[c.Resource]; ok && c.Change == change.Remove {
+			for _, a := range c.After {
+				if m, changes := removing[a.Name]; changes {
+					steps[n].Needs = append(steps[n].Needs, store.Need{Step: m})
+				}
+			}
+		}
+	}
+	return steps
+}
+
+// Forecast tells how long the steps take together in real time and the chain of
+// resources that decides it.
+func Forecast(steps []store.Step) (time.Duration, []string) {
+	g := graph.Graph{Needs: make([][]int, len(steps))}
+	weight := make([]float64, len(steps))
+	for i, s := range steps {
+		weight[i] = float64(s.ExpectMS)
+		for _, n := range s.Needs {
+			g.Needs[i] = append(g.Needs[i], n.Step)
+		}
+	}
+	total, chain := 0.0, []string{}
+	for _, i := range g.CriticalPath(weight) {
+		total += weight[i]
+		chain = append(chain, steps[i].Resource)
+	}
+	return time.Duration(total) * time.Millisecond, chain
+}
+
+// newToken names a resource in the cloud. It is drawn once for a step and kept,
+// so that a call can be repeated by whoever takes the run over.
+func newToken(typeName string) string {
+	raw := make([]byte, 10)
+	rand.Read(raw)
+	return "us-" + strings.ReplaceAll(typeName, "_", "-") + "-" + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(raw))
+}
+
+// PatienceOf looks the patience of resources up in a rendering.
+func PatienceOf(r *render.Rendering) func(string) int64 {
+	return func(name string) int64 {
+		if r != nil {
+			if res := r.Resource(name); res != nil {
+				return res.Patience
+			}
+		}
+		return 1800
+	}
+}

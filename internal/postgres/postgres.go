@@ -1,0 +1,299 @@
+// Package postgres starts and stops a PostgreSQL server of our own from the
+// system's packages: on loopback, on a free port, with a data directory that
+// belongs to a user who may run it. It knows nothing of what is stored.
+package postgres
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Server is a running server. URL connects to its database "undersail".
+type Server struct {
+	URL string
+	dir string
+	pid int
+}
+
+// Database is the name of the database that Start makes.
+const Database = "undersail"
+
+const role = "undersail"
+
+// Start brings up the server of a directory, making it on first use. A server
+// that is still running from before, because its starter was killed, is taken
+// up again.
+func Start(ctx context.Context, dir string) (*Server, error) {
+	bin, err := programs()
+	if err != nil {
+		return nil, err
+	}
+	owner, err := serverUser()
+	if err != nil {
+		return nil, err
+	}
+	if dir, err = place(dir, owner); err != nil {
+		return nil, err
+	}
+	password, err := ownPassword(dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{dir: filepath.Join(dir, "data")}
+	if _, err := os.Stat(filepath.Join(s.dir, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
+		if err := initialise(ctx, bin, dir, s.dir, owner); err != nil {
+			return nil, err
+		}
+	}
+	port, pid := runningPort(s.dir)
+	if pid == 0 {
+		if port, pid, err = launch(ctx, bin, dir, s.dir, owner); err != nil {
+			return nil, err
+		}
+	}
+	s.pid = pid
+	s.URL = fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", role, password, port, Database)
+	return s, s.ensureDatabase(ctx)
+}
+
+// Stop ends the server and waits until it is gone.
+func (s *Server) Stop() error {
+	if err := syscall.Kill(s.pid, syscall.SIGINT); err != nil {
+		return nil // it is gone already
+	}
+	for range 200 {
+		if syscall.Kill(s.pid, 0) != nil {
+			return nil
+		}
+		// It may be our child: reap it, or it never looks gone.
+		syscall.Wait4(s.pid, nil, syscall.WNOHANG, nil)
+		time.Sleep(50 * time.Millisecond)
+	}
+	return fmt.Errorf("PostgreSQL (process %d) did not stop within 10 seconds", s.pid)
+}
+
+// programs finds the newest installed server.
+func programs() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	if len(found) == 0 {
+		return "", errors.New("PostgreSQL is not installed; install the Debian package postgresql, or name a server with --database-url")
+	}
+	version := func(path string) int {
+		n, _ := strconv.Atoi(strings.Split(path, "/")[4])
+		return n
+	}
+	slices.SortFunc(found, func(a, b string) int { return version(b) - version(a) })
+	return filepath.Dir(found[0]), nil
+}
+
+// serverUser is who runs the server: PostgreSQL refuses root.
+func serverUser() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, fmt.Errorf("PostgreSQL does not run as root, and there is no user postgres: %w", err)
+	}
+	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
+	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// place makes the directory for the server. Below a directory that the server's
+// user cannot enter (a 0700 temporary folder, /root) it would fail, so then it
+// goes to /var/tmp under a name made from the wanted path.
+func place(dir string, owner *syscall.Credential) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	if owner != nil && !enterable(filepath.Dir(dir), owner) {
+		sum := sha256.Sum256([]byte(dir))
+		dir = filepath.Join("/var/tmp", "undersail-database-"+hex.EncodeToString(sum[:6]))
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", fmt.Errorf("make database directory: %w", err)
+	}
+	if owner == nil {
+		return dir, nil
+	}
+	info, err := os.Lstat(dir)
+	if err != nil {
+		return "", err
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || st.Uid != 0 && st.Uid != owner.Uid {
+		return "", fmt.Errorf("%s belongs to somebody else", dir)
+	}
+	return dir, os.Chown(dir, int(owner.Uid), int(owner.Gid))
+}
+
+func enterable(dir string, owner *syscall.Credential) bool {
+	for {
+		info, err := os.Stat(dir)
+		if err == nil {
+			st, _ := info.Sys().(*syscall.Stat_t)
+			mode := info.Mode().Perm()
+			if !(mode&0o001 != 0 || st != nil && st.Uid == owner.Uid && mode&0o100 != 0 || st != nil && st.Gid == owner.Gid && mode&0o010 != 0) {
+				return false
+			}
+		}
+		if dir == "/" {
+			return true
+		}
+		dir = filepath.Dir(dir)
+	}
+}
+
+func ownPassword(dir string) (string, error) {
+	path := filepath.Join(dir, "password")
+	data, err := os.ReadFile(path)
+	if err == nil {
+		return strings.TrimSpace(string(data)), nil
+	}
+	raw := make([]byte, 18)
+	rand.Read(raw)
+	password := hex.EncodeToString(raw)
+	return password, os.WriteFile(path, []byte(password+"\n"), 0o600)
+}
+
+func initialise(ctx context.Context, bin, dir, data string, owner *syscall.Credential) error {
+	pw := filepath.Join(dir, "password")
+	if owner != nil {
+		if err := os.Chown(pw, int(owner.Uid), int(owner.Gid)); err != nil {
+			return err
+		}
+	}
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", role, "--pwfile", pw,
+		"--auth=scram-sha-256", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	cmd.Dir = "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: owner}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		os.RemoveAll(data)
+		return fmt.Errorf("initialise the database in %s: %w\n%s", data, err, out)
+	}
+	return nil
+}
+
+// runningPort reads postmaster.pid and checks that its process lives and answers.
+func runningPort(data string) (port, pid int) {
+	raw, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
+	if err != nil {
+		return 0, 0
+	}
+	lines := strings.Split(string(raw), "\n")
+	if len(lines) < 4 {
+		return 0, 0
+	}
+	pid, _ = strconv.Atoi(strings.TrimSpace(lines[0]))
+	port, _ = strconv.Atoi(strings.TrimSpace(lines[3]))
+	if pid == 0 || syscall.Kill(pid, 0) != nil {
+		return 0, 0
+	}
+	c, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
+	if err != nil {
+		return 0, 0
+	}
+	c.Close()
+	return port, pid
+}
+
+// launch starts the server in a process group of its own, so that an interrupt
+// at the terminal does not end it before the service is done with it.
+func launch(ctx context.Context, bin, dir, data string, owner *syscall.Credential) (port, pid int, err error) {
+	for range 5 {
+		if port, err = freePort(); err != nil {
+			return 0, 0, err
+		}
+		log, err := os.OpenFile(filepath.Join(dir, "server.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+		if err != nil {
+			return 0, 0, err
+		}
+		cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", data, "-p", strconv.Itoa(port),
+			"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "log_min_messages=fatal")
+		cmd.Dir, cmd.Stdout, cmd.Stderr = "/", log, log
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: owner, Setpgid: true}
+		err = cmd.Start()
+		log.Close()
+		if err != nil {
+			return 0, 0, fmt.Errorf("start PostgreSQL: %w", err)
+		}
+		ended := make(chan struct{})
+		go func() { cmd.Wait(); close(ended) }()
+		if waitReady(ctx, port, ended) {
+			return port, cmd.Process.Pid, nil
+		}
+	}
+	return 0, 0, fmt.Errorf("PostgreSQL does not come up; see %s", filepath.Join(dir, "server.log"))
+}
+
+func waitReady(ctx context.Context, port int, ended chan struct{}) bool {
+	for range 300 {
+		if c, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second); err == nil {
+			c.Close()
+			return true
+		}
+		select {
+		case <-ended:
+			return false
+		case <-ctx.Done():
+			return false
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return false
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// ensureDatabase waits until the server takes sessions and makes the database.
+func (s *Server) ensureDatabase(ctx context.Context) error {
+	admin := strings.Replace(s.URL, "/"+Database+"?", "/postgres?", 1)
+	var conn *pgx.Conn
+	var err error
+	for range 200 {
+		if conn, err = pgx.Connect(ctx, admin); err == nil {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("connect to the database server: %w", err)
+	}
+	defer conn.Close(ctx)
+	var there bool
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", Database).Scan(&there); err != nil {
+		return err
+	}
+	if !there {
+		_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{Database}.Sanitize())
+	}
+	return err
+}

@@ -1,0 +1,198 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/Masterminds/semver/v3"
+
+	"undersail/internal/cloud/larch"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/store"
+)
+
+// Account is an account as people see it.
+type Account struct {
+	Name      string   `json:"name"`
+	Cloud     string   `json:"cloud"`
+	Endpoint  string   `json:"endpoint"`
+	Regions   []string `json:"regions"`
+	ClockRate float64  `json:"clock_rate"`
+	Stacks    int      `json:"stacks"`
+}
+
+// Accounts lists all accounts.
+func (s *Service) Accounts(ctx context.Context) ([]Account, error) {
+	list, err := s.store.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	stacks, err := s.store.Stacks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Account, len(list))
+	for i, a := range list {
+		out[i] = Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, 0}
+		for _, st := range stacks {
+			if st.Account == a.Name {
+				out[i].Stacks++
+			}
+		}
+	}
+	return out, nil
+}
+
+// NewAccount is what an account is added with.
+type NewAccount struct {
+	Name         string `json:"name"`
+	Cloud        string `json:"cloud"`
+	Endpoint     string `json:"endpoint"`
+	ClientID     string `json:"client_id"`
+	ClientSecret string `json:"client_secret"`
+}
+
+// AddAccount signs in to a cloud and keeps the account, its credentials sealed.
+func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account, error) {
+	if err := u.must("administer"); err != nil {
+		return Account{}, err
+	}
+	plain, err := json.Marshal(larch.Credentials{ClientID: n.ClientID, ClientSecret: n.ClientSecret})
+	if err != nil {
+		return Account{}, err
+	}
+	sealed, err := s.box.Seal(plain)
+	if err != nil {
+		return Account{}, err
+	}
+	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint, Credentials: sealed}
+	adapter, err := s.connect(a)
+	if err != nil {
+		return Account{}, err
+	}
+	me, err := adapter.WhoAmI(ctx)
+	if err != nil {
+		return Account{}, cloudSays(err)
+	}
+	a.ClockRate, a.GuestRange, a.Regions = me.ClockRate, me.GuestRange, me.Regions
+	if err := s.store.PutAccount(ctx, a); err != nil {
+		return Account{}, err
+	}
+	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, 0}, nil
+}
+
+// Offers reads what a region sells an account now.
+func (s *Service) Offers(ctx context.Context, account, region string) (offer.Offers, error) {
+	adapter, a, err := s.adapter(ctx, account)
+	if err != nil {
+		return offer.Offers{}, err
+	}
+	if region == "" {
+		return offer.Offers{}, refuse(Invalid, "name one of its regions", "account %s has several regions", account)
+	}
+	o, err := adapter.Offers(ctx, region)
+	if err != nil {
+		return o, cloudSays(err)
+	}
+	o.Account = a.Name
+	return o, nil
+}
+
+// Template is one version in the library.
+type Template struct {
+	Name        string    `json:"name"`
+	Version     string    `json:"version"`
+	Title       string    `json:"title"`
+	About       string    `json:"about"`
+	Maturity    string    `json:"maturity"`
+	TakesS      int64     `json:"takes_seconds"`
+	Digest      string    `json:"digest"`
+	PublishedAt time.Time `json:"published_at"`
+	Source      string    `json:"source,omitempty"`
+}
+
+func templateOf(t store.Template) Template {
+	return Template{t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Digest, t.PublishedAt, ""}
+}
+
+// Templates lists the newest version of every template.
+func (s *Service) Templates(ctx context.Context) ([]Template, error) {
+	all, err := s.store.Templates(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	out := []Template{}
+	for _, t := range all {
+		last := len(out) - 1
+		if last >= 0 && out[last].Name == t.Name {
+			if newer(t.Version, out[last].Version) {
+				out[last] = templateOf(t)
+			}
+			continue
+		}
+		out = append(out, templateOf(t))
+	}
+	return out, nil
+}
+
+func newer(a, b string) bool {
+	va, errA := semver.NewVersion(a)
+	vb, errB := semver.NewVersion(b)
+	return errA == nil && errB == nil && va.GreaterThan(vb)
+}
+
+// Template finds NAME (its newest version), NAME@VERSION or NAME@RANGE, with its text.
+func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
+	name, wanted := splitVersion(ref)
+	all, err := s.store.Templates(ctx, name)
+	if err != nil {
+		return Template{}, err
+	}
+	if len(all) == 0 {
+		return Template{}, refuse(NotFound, "list them with: undersail templates", "there is no template %s", name)
+	}
+	constraint, err := semver.NewConstraint("*")
+	if wanted != "" {
+		constraint, err = semver.NewConstraint(wanted)
+	}
+	if err != nil {
+		return Template{}, refuse(Invalid, "write NAME@1.4.0 or NAME@^1", "%q is not a version", wanted)
+	}
+	best := -1
+	for i, t := range all {
+		v, err := semver.NewVersion(t.Version)
+		if err == nil && constraint.Check(v) && (best < 0 || newer(t.Version, all[best].Version)) {
+			best = i
+		}
+	}
+	if best < 0 {
+		return Template{}, refuse(NotFound, "list them with: undersail templates", "template %s has no version %s", name, wanted)
+	}
+	t := templateOf(all[best])
+	t.Source = all[best].Source
+	return t, nil
+}
+
+// Publish checks a template and puts it into the library. A version once
+// published never changes its bytes.
+func (s *Service) Publish(ctx context.Context, u User, file, source string) (Template, lang.Diagnostics, error) {
+	if err := u.must("publish"); err != nil {
+		return Template{}, nil, err
+	}
+	t, found := lang.Read(file, []byte(source))
+	if t == nil {
+		return Template{}, found, &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and publish again", Diagnostics: found}
+	}
+	row := store.Template{Name: t.About.Name, Version: t.About.Version, Title: t.About.Title, About: t.About.Text, Maturity: t.About.Maturity,
+		Takes: t.About.Takes, Source: source, Digest: t.Digest}
+	if err := s.store.PublishTemplate(ctx, row); err != nil {
+		if errors.Is(err, store.ErrConflict) {
+			return Template{}, found, refuse(Conflict, "raise the version in the template", "version %s of %s is published with other bytes", row.Version, row.Name)
+		}
+		return Template{}, found, err
+	}
+	return templateOf(row), found, nil
+}

@@ -1,0 +1,459 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
+	"undersail/internal/core/price"
+	"undersail/internal/core/render"
+	"undersail/internal/engine"
+	"undersail/internal/store"
+)
+
+// NewProposal is what a proposal is asked for with. Template names one in the
+// library; Source is the text of one that is not, File its name for messages.
+type NewProposal struct {
+	Stack    string            `json:"stack"`
+	Template string            `json:"template,omitempty"`
+	Source   string            `json:"source,omitempty"`
+	File     string            `json:"file,omitempty"`
+	Account  string            `json:"account,omitempty"`
+	Region   string            `json:"region,omitempty"`
+	Inputs   map[string]any    `json:"inputs,omitempty"`
+	Secrets  map[string]string `json:"secrets,omitempty"`
+}
+
+// Proposal is a saved set of changes.
+type Proposal struct {
+	ID        int64               `json:"id"`
+	Stack     string              `json:"stack"`
+	Kind      string              `json:"kind"`
+	State     string              `json:"state"`
+	Why       string              `json:"why,omitempty"`
+	Template  string              `json:"template,omitempty"`
+	Account   string              `json:"account"`
+	Region    string              `json:"region"`
+	Summary   string              `json:"summary"`
+	Changes   []change.Change     `json:"changes"`
+	Findings  []render.Finding    `json:"findings"`
+	Inputs    []render.InputValue `json:"inputs"`
+	Outputs   []render.Output     `json:"outputs"`
+	Cost      price.Cost          `json:"cost"`
+	CostNow   price.Cost          `json:"cost_now"`
+	Seconds   float64             `json:"seconds"`
+	Longest   []string            `json:"longest"`
+	CreatedBy string              `json:"created_by"`
+	CreatedAt time.Time           `json:"created_at"`
+	DecidedBy string              `json:"decided_by,omitempty"`
+	DecidedAt *time.Time          `json:"decided_at,omitempty"`
+	ExpiresAt time.Time           `json:"expires_at"`
+	RunID     *int64              `json:"run,omitempty"`
+}
+
+const proposalLife = 24 * time.Hour
+
+var stackPattern = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
+
+// Propose works out what has to change and saves it. Findings with errors
+// refuse the proposal; nothing is saved then, and nothing was made.
+func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal, error) {
+	if err := u.must("operate"); err != nil {
+		return Proposal{}, err
+	}
+	if !stackPattern.MatchString(n.Stack) || len(n.Stack) > 40 {
+		return Proposal{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", n.Stack)
+	}
+	w, err := s.work(ctx, n)
+	if err != nil {
+		return Proposal{}, err
+	}
+	plan, err := w.plan()
+	if err != nil {
+		return Proposal{}, err
+	}
+	return s.save(ctx, u, w, plan, "apply")
+}
+
+// work is everything a proposal is computed from.
+type work struct {
+	stack    store.Stack
+	isNew    bool
+	template *lang.Template
+	text     engine.TemplateText
+	account  store.Account
+	offers   offer.Offers
+	recorded []store.Resource
+	inputs   map[string]any    // without secrets
+	given    map[string]string // secret values that were given now
+	secrets  map[string]string // references by input or key pair
+	draw     []engine.Draw
+	basis    int64
+	expect   engine.Durations
+}
+
+func (s *Service) work(ctx context.Context, n NewProposal) (*work, error) {
+	w := &work{inputs: map[string]any{}, given: maps.Clone(n.Secrets), secrets: map[string]string{}}
+	if w.given == nil {
+		w.given = map[string]string{}
+	}
+	var err error
+	w.stack, err = s.store.StackByName(ctx, n.Stack)
+	w.isNew = errors.Is(err, store.ErrNotFound) || err == nil && w.stack.RetiredAt != nil
+	if err != nil && !w.isNew {
+		return nil, err
+	}
+	if w.isNew {
+		w.stack = store.Stack{ID: newID(), Name: n.Stack, Account: n.Account, Region: n.Region}
+		if n.Account == "" || n.Region == "" {
+			return nil, refuse(Invalid, "add --account and --region", "a new stack needs an account and a region")
+		}
+	} else if n.Account != "" && n.Account != w.stack.Account || n.Region != "" && n.Region != w.stack.Region {
+		return nil, refuse(Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, w.stack.Account, w.stack.Region)
+	}
+	if err := s.readTemplate(ctx, w, n); err != nil {
+		return nil, err
+	}
+	if err := s.readPlace(ctx, w); err != nil {
+		return nil, err
+	}
+	w.takeInputs(n.Inputs)
+	return w, s.nameSecrets(ctx, w)
+}
+
+func (s *Service) readTemplate(ctx context.Context, w *work, n NewProposal) error {
+	file, source := n.File, n.Source
+	switch {
+	case source == "" && n.Template != "":
+		t, err := s.Template(ctx, n.Template)
+		if err != nil {
+			return err
+		}
+		if t.Maturity == "withdrawn" && w.isNew {
+			return refuse(Invalid, "choose another version or template", "template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
+		}
+		file, source = t.Name+".sail.yaml", t.Source
+	case source == "" && !w.isNew && w.stack.TemplateSource != "":
+		file, source = w.stack.TemplateName+".sail.yaml", w.stack.TemplateSource
+	case source == "":
+		return refuse(Invalid, "add --template NAME, or the path of a template file", "a new stack needs a template")
+	}
+	if file == "" {
+		file = "template.sail.yaml"
+	}
+	var found lang.Diagnostics
+	if w.template, found = lang.Read(file, []byte(source)); w.template == nil {
+		return &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
+	}
+	w.text = engine.TemplateText{Name: w.template.About.Name, Version: w.template.About.Version, File: file, Digest: w.template.Digest, Source: source}
+	return nil
+}
+
+func (s *Service) readPlace(ctx context.Context, w *work) error {
+	adapter, account, err := s.adapter(ctx, w.stack.Account)
+	if err != nil {
+		return err
+	}
+	w.account = account
+	if !slices.Contains(account.Regions, w.stack.Region) {
+		return refuse(Invalid, "the regions are "+strings.Join(account.Regions, ", "), "account %s has no region %q", account.Name, w.stack.Region)
+	}
+	if w.offers, err = adapter.Offers(ctx, w.stack.Region); err != nil {
+		return cloudSays(err)
+	}
+	w.offers.Account = account.Name
+	if w.expect, err = s.durations(ctx, account); err != nil {
+		return err
+	}
+	if w.isNew {
+		return nil
+	}
+	if w.recorded, err = s.store.Resources(ctx, w.stack.ID); err != nil {
+		return err
+	}
+	w.basis, err = s.basis(ctx, w.stack.ID)
+	return err
+}
+
+func (s *Service) durations(ctx context.Context, a store.Account) (engine.Durations, error) {
+	learned, err := s.store.Expected(ctx, a.Name)
+	return engine.Durations{Learned: learned, Rate: max(a.ClockRate, 0.001)}, err
+}
+
+// basis is the newest run of a stack; an active one refuses a proposal.
+func (s *Service) basis(ctx context.Context, stackID string) (int64, error) {
+	run, err := s.store.LastRun(ctx, stackID)
+	if errors.Is(err, store.ErrNotFound) {
+		return 0, nil
+	}
+	if err == nil && run.EndedAt == nil {
+		return 0, refuse(Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack is not over", run.ID)
+	}
+	return run.ID, err
+}
+
+// takeInputs puts recorded and given inputs together and takes secret values
+// out of them, wherever they were given.
+func (w *work) takeInputs(given map[string]any) {
+	if w.stack.TemplateName == w.template.About.Name {
+		maps.Copy(w.inputs, w.stack.Inputs)
+	}
+	for name := range w.inputs {
+		if w.template.Input(name) == nil {
+			delete(w.inputs, name) // the newer template does not ask for it any more
+		}
+	}
+	for name, v := range given {
+		if in := w.template.Input(name); in != nil && in.Secret {
+			if text, ok := v.(string); ok {
+				w.given[name] = text
+				continue
+			}
+		}
+		w.inputs[name] = v
+	}
+}
+
+// nameSecrets gives every secret its reference: the recorded one, or the next
+// version where a new value was given.
+func (s *Service) nameSecrets(ctx context.Context, w *work) error {
+	kept, err := s.store.Secrets(ctx, w.stack.ID)
+	if err != nil {
+		return err
+	}
+	last := map[string]int{}
+	values := map[string]string{}
+	for _, k := range kept {
+		name, version, _ := strings.Cut(k.Reference, "@")
+		n, _ := strconv.Atoi(version)
+		last[name] = max(last[name], n)
+		if plain, err := s.box.Open(k.Sealed); err == nil {
+			values[k.Reference] = string(plain)
+		}
+	}
+	ref := func(name string, version int) string { return fmt.Sprintf("%s/%s@%d", w.stack.Name, name, version) }
+	for _, in := range w.template.Inputs {
+		if !in.Secret {
+			continue
+		}
+		n := last[w.stack.Name+"/"+in.Name]
+		value, isGiven := w.given[in.Name]
+		switch {
+		case isGiven && n > 0 && values[ref(in.Name, n)] == value:
+			w.secrets[in.Name] = ref(in.Name, n)
+			delete(w.given, in.Name)
+		case isGiven:
+			w.secrets[in.Name] = ref(in.Name, n+1)
+		case n > 0:
+			w.secrets[in.Name] = ref(in.Name, n)
+		case in.Generate:
+			w.secrets[in.Name] = ref(in.Name, 1)
+			w.draw = append(w.draw, engine.Draw{Reference: ref(in.Name, 1), Kind: "generated", Input: in.Name})
+		}
+	}
+	for name := range w.given {
+		if in := w.template.Input(name); in == nil || !in.Secret {
+			return refuse(Invalid, "give it as a plain input", "the template has no secret input %s", name)
+		}
+	}
+	return nil
+}
+
+// drawKeys adds the key pairs that have no public key of their own.
+func (w *work) drawKeys(r *render.Rendering) (more bool) {
+	for _, res := range r.Resources {
+		if res.Type != "key_pair" || res.Want["public_key"] != nil || w.secrets[res.Name] != "" {
+			continue
+		}
+		reference := fmt.Sprintf("%s/%s@1", w.stack.Name, res.Name)
+		for _, was := range w.recorded {
+			if known, ok := was.Attributes["private_key"].(string); ok && was.Name == res.Name {
+				reference = known
+			}
+		}
+		w.secrets[res.Name] = reference
+		w.draw = append(w.draw, engine.Draw{Reference: reference, Kind: "private_key"})
+		more = true
+	}
+	return more
+}
+
+func (w *work) place() render.Stack {
+	return render.Stack{Name: w.stack.Name, ID: w.stack.ID, Account: w.stack.Account, Cloud: w.account.Cloud, Region: w.stack.Region}
+}
+
+// plan computes the changes. The values of given secrets take part only in
+// checking their rules.
+func (w *work) plan() (change.Plan, error) {
+	compute := func() change.Plan {
+		inputs := maps.Clone(w.inputs)
+		for name, v := range w.given {
+			inputs[name] = v
+		}
+		return change.Compute(render.Request{Template: w.template, Stack: w.place(), Inputs: inputs, Secrets: w.secrets, Offers: &w.offers}, recordedOf(w.recorded))
+	}
+	plan := compute()
+	if w.drawKeys(plan.Rendering) {
+		plan = compute()
+	}
+	findings := append(slices.Clone(plan.Rendering.Findings), plan.Findings...)
+	findings = append(findings, policy.Check(plan.Rendering)...)
+	plan.Findings = findings
+	if render.HasErrors(findings) {
+		return plan, &Error{Kind: Findings, Title: "the proposal would not work", Remedy: "mend what the findings name; nothing was made", Findings: findings}
+	}
+	return plan, nil
+}
+
+func recordedOf(list []store.Resource) []change.Recorded {
+	var out []change.Recorded
+	for _, r := range list {
+		if r.State == "absent" && r.MadeAt == nil {
+			continue // intended and never made
+		}
+		broken, _ := r.Attributes["broken"].(bool)
+		out = append(out, change.Recorded{Name: r.Name, Type: r.Type, Declared: r.Declared, Want: r.Want, Attributes: r.Attributes,
+			Healthy: r.State == "healthy", Broken: broken, After: r.After})
+	}
+	return out
+}
+
+func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, kind string) (Proposal, error) {
+	steps := engine.Steps(plan.Changes, engine.PatienceOf(plan.Rendering), w.expect)
+	takes, longest := engine.Forecast(steps)
+	doc := engine.Document{Template: w.text, Stack: w.place(), Inputs: w.inputs, Secrets: w.secrets, Draw: w.draw, Offers: w.offers, Rendering: plan.Rendering,
+		Changes: plan.Changes, Findings: plan.Findings, Seconds: takes.Seconds(), Longest: longest, Basis: w.basis}
+	if plan.Rendering != nil {
+		doc.Cost = price.Of(plan.Rendering.Resources, w.offers)
+	} else {
+		doc.Cost = price.Of(nil, w.offers)
+	}
+	doc.CostNow = price.Of(asRendered(w.recorded), w.offers)
+	raw, err := json.Marshal(doc)
+	if err != nil {
+		return Proposal{}, fmt.Errorf("encode proposal: %w", err)
+	}
+	st, err := s.store.AddStack(ctx, w.stack)
+	if err != nil {
+		return Proposal{}, err
+	}
+	if st.ID != w.stack.ID {
+		return Proposal{}, refuse(Conflict, "propose again", "somebody else made stack %s at this moment", w.stack.Name)
+	}
+	for name, value := range w.given {
+		sealed, err := s.box.Seal([]byte(value))
+		if err != nil {
+			return Proposal{}, err
+		}
+		if err := s.store.AddSecret(ctx, store.Secret{Reference: w.secrets[name], StackID: st.ID, Kind: "given", Sealed: sealed}); err != nil {
+			return Proposal{}, err
+		}
+	}
+	id, err := s.store.AddProposal(ctx, store.Proposal{StackID: st.ID, Kind: kind, Document: raw, CreatedBy: u.Name}, proposalLife)
+	if err != nil {
+		return Proposal{}, err
+	}
+	return s.Proposal(ctx, id)
+}
+
+// asRendered gives recorded resources the form in which they have a price.
+func asRendered(list []store.Resource) []render.Resource {
+	var out []render.Resource
+	for _, r := range list {
+		if r.MadeAt != nil {
+			out = append(out, render.Resource{Name: r.Name, Type: r.Type, Want: r.Want})
+		}
+	}
+	return out
+}
+
+// Proposal finds a proposal.
+func (s *Service) Proposal(ctx context.Context, id int64) (Proposal, error) {
+	p, err := s.store.Proposal(ctx, id)
+	if err != nil {
+		return Proposal{}, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+	}
+	return proposalOf(p)
+}
+
+// Proposals lists proposals, newest first.
+func (s *Service) Proposals(ctx context.Context, stack string, before int64, most int) ([]Proposal, error) {
+	list, err := s.store.Proposals(ctx, stack, before, most)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Proposal, len(list))
+	for i, p := range list {
+		if out[i], err = proposalOf(p); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func proposalOf(p store.Proposal) (Proposal, error) {
+	var d engine.Document
+	if err := json.Unmarshal(p.Document, &d); err != nil {
+		return Proposal{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
+	}
+	out := Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: d.Stack.Account, Region: d.Stack.Region,
+		Summary: change.Summary(d.Changes), Changes: d.Changes, Findings: d.Findings, Inputs: []render.InputValue{}, Outputs: []render.Output{},
+		Cost: d.Cost, CostNow: d.CostNow, Seconds: d.Seconds, Longest: d.Longest,
+		CreatedBy: p.CreatedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
+	if d.Template.Name != "" {
+		out.Template = d.Template.Name + "@" + d.Template.Version
+	}
+	if d.Rendering != nil {
+		out.Inputs, out.Outputs = d.Rendering.Inputs, d.Rendering.Outputs
+	}
+	if out.Findings == nil {
+		out.Findings = []render.Finding{}
+	}
+	return out, nil
+}
+
+// Accept agrees to a proposal and draws the secrets it generates, once.
+func (s *Service) Accept(ctx context.Context, u User, id int64) (Proposal, error) {
+	if err := u.must("decide"); err != nil {
+		return Proposal{}, err
+	}
+	p, err := s.Proposal(ctx, id)
+	if err != nil || p.State == "accepted" {
+		return p, err
+	}
+	if err := s.draw(ctx, id); err != nil {
+		return Proposal{}, err
+	}
+	return s.decide(ctx, u, id, "accepted", "")
+}
+
+// Refuse turns a proposal down, with the reason.
+func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Proposal, error) {
+	if err := u.must("decide"); err != nil {
+		return Proposal{}, err
+	}
+	if _, err := s.Proposal(ctx, id); err != nil {
+		return Proposal{}, err
+	}
+	return s.decide(ctx, u, id, "refused", why)
+}
+
+func (s *Service) decide(ctx context.Context, u User, id int64, state, why string) (Proposal, error) {
+	err := s.store.Decide(ctx, id, state, why, u.Name)
+	p, readErr := s.Proposal(ctx, id)
+	if errors.Is(err, store.ErrConflict) {
+		return p, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
+	}
+	return p, errors.Join(err, readErr)
+}

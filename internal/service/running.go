@@ -1,0 +1,488 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/core/schedule"
+	"undersail/internal/engine"
+	"undersail/internal/secret"
+	"undersail/internal/store"
+)
+
+// Run is one execution as people see it.
+type Run struct {
+	ID         int64      `json:"id"`
+	Stack      string     `json:"stack"`
+	ProposalID int64      `json:"proposal"`
+	Kind       string     `json:"kind"`
+	State      string     `json:"state"`
+	Reason     string     `json:"reason,omitempty"`
+	StartedBy  string     `json:"started_by"`
+	CreatedAt  time.Time  `json:"created_at"`
+	StartedAt  *time.Time `json:"started_at,omitempty"`
+	EndedAt    *time.Time `json:"ended_at,omitempty"`
+	LastEvent  int64      `json:"last_event"`
+	// Total and Finished count steps; Decides is the resource that decides the
+	// expected end now.
+	Total       int        `json:"total"`
+	Finished    int        `json:"finished"`
+	ExpectedEnd *time.Time `json:"expected_end,omitempty"`
+	Decides     string     `json:"decides,omitempty"`
+	// Next is the command that goes on from here, when something is missing.
+	Next  string  `json:"next,omitempty"`
+	Hour  float64 `json:"hour"`
+	Money string  `json:"currency"`
+	Steps []Step  `json:"steps,omitempty"`
+}
+
+// Step is one change of a run as people see it. State is the step's, or removing
+// and removed for a removal.
+type Step struct {
+	Number   int        `json:"number"`
+	Resource string     `json:"resource"`
+	Type     string     `json:"type"`
+	Change   string     `json:"change"`
+	State    string     `json:"state"`
+	Reason   string     `json:"reason,omitempty"`
+	Needs    []int      `json:"needs"`
+	ExpectS  float64    `json:"expect_seconds"`
+	BeganAt  *time.Time `json:"began_at,omitempty"`
+	MadeAt   *time.Time `json:"made_at,omitempty"`
+	EndedAt  *time.Time `json:"ended_at,omitempty"`
+	Critical bool       `json:"critical"`
+}
+
+// draw makes the secrets that an accepted proposal generates. Drawing twice
+// keeps the first.
+func (s *Service) draw(ctx context.Context, id int64) error {
+	p, d, err := s.document(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, x := range d.Draw {
+		value := ""
+		switch x.Kind {
+		case "private_key":
+			value, _, err = secret.KeyPair(d.Stack.Name)
+		default:
+			value, err = s.generate(d, x.Input)
+		}
+		if err != nil {
+			return err
+		}
+		sealed, err := s.box.Seal([]byte(value))
+		if err != nil {
+			return err
+		}
+		if err := s.store.AddSecret(ctx, store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, Sealed: sealed}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) generate(d engine.Document, input string) (string, error) {
+	t, found := lang.Read(d.Template.File, []byte(d.Template.Source))
+	if t == nil {
+		return "", found
+	}
+	return t.Input(input).Rules.Generate(entropy)
+}
+
+func (s *Service) document(ctx context.Context, id int64) (store.Proposal, engine.Document, error) {
+	var d engine.Document
+	p, err := s.store.Proposal(ctx, id)
+	if err != nil {
+		return p, d, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+	}
+	if err := json.Unmarshal(p.Document, &d); err != nil {
+		return p, d, fmt.Errorf("read proposal %d: %w", id, err)
+	}
+	return p, d, nil
+}
+
+// Apply starts the run of an accepted proposal. When the world has changed so
+// that the proposal would not do what it says, it is stale and nothing starts.
+func (s *Service) Apply(ctx context.Context, u User, id int64) (Run, error) {
+	if err := u.must("operate"); err != nil {
+		return Run{}, err
+	}
+	p, d, err := s.document(ctx, id)
+	if err != nil {
+		return Run{}, err
+	}
+	switch {
+	case p.State == "applied" && p.RunID != nil:
+		return s.Run(ctx, *p.RunID) // asked twice: the same run
+	case p.State == "open":
+		return Run{}, refuse(Conflict, fmt.Sprintf("accept it first with: undersail accept %d", id), "proposal %d is not accepted", id)
+	case p.State != "accepted":
+		return Run{}, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
+	}
+	recorded, err := s.stillTrue(ctx, p, d)
+	if err != nil {
+		return Run{}, err
+	}
+	_, account, err := s.adapter(ctx, d.Stack.Account)
+	if err != nil {
+		return Run{}, err
+	}
+	expect, err := s.durations(ctx, account)
+	if err != nil {
+		return Run{}, err
+	}
+	steps := engine.Steps(s.withLeftovers(d.Changes, recorded), s.patience(d), expect)
+	var update *store.StackUpdate
+	if d.Template.Source != "" {
+		update = &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, Inputs: d.Inputs, Secrets: d.Secrets}
+	}
+	run, err := s.store.StartRun(ctx, id, u.Name, engine.Grace, steps, update, s.engine.Enqueue(ctx))
+	if errors.Is(err, store.ErrConflict) {
+		return Run{}, refuse(Conflict, "wait for it, or look with: undersail runs --stack "+p.Stack, "another run of stack %s is under way", p.Stack)
+	}
+	if err != nil {
+		return Run{}, err
+	}
+	return s.Run(ctx, run)
+}
+
+// withLeftovers adds the removal of what an earlier run intended to make
+// without learning whether it was made, before it is made again.
+func (s *Service) withLeftovers(changes []change.Change, recorded []store.Resource) []change.Change {
+	unsure := map[string]bool{}
+	for _, r := range recorded {
+		unsure[r.Name] = r.State == "absent" && r.MadeAt == nil
+	}
+	out := slices.Clone(changes)
+	for i, c := range out {
+		if c.Change == change.Create && unsure[c.Resource] {
+			out[i].Change = change.Rebuild
+		}
+	}
+	return out
+}
+
+func (s *Service) patience(d engine.Document) func(string) int64 {
+	if d.Template.Source == "" {
+		return engine.PatienceOf(nil)
+	}
+	t, _ := lang.Read(d.Template.File, []byte(d.Template.Source))
+	if t == nil {
+		return engine.PatienceOf(nil)
+	}
+	return engine.PatienceOf(render.Render(render.Request{Template: t, Stack: d.Stack, Inputs: d.Inputs, Secrets: d.Secrets}))
+}
+
+// stillTrue checks that a proposal would still be made as it is.
+func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d engine.Document) ([]store.Resource, error) {
+	basis, err := s.basis(ctx, p.StackID)
+	if err != nil {
+		return nil, err
+	}
+	if basis != d.Basis {
+		return nil, refuse(Stale, "propose again", "run %d has changed the stack since proposal %d was made", basis, p.ID)
+	}
+	recorded, err := s.store.Resources(ctx, p.StackID)
+	if err != nil || d.Template.Source == "" {
+		return recorded, err
+	}
+	adapter, account, err := s.adapter(ctx, d.Stack.Account)
+	if err != nil {
+		return nil, err
+	}
+	offers, err := adapter.Offers(ctx, d.Stack.Region)
+	if err != nil {
+		return nil, cloudSays(err)
+	}
+	t, found := lang.Read(d.Template.File, []byte(d.Template.Source))
+	if t == nil {
+		return nil, found
+	}
+	st, err := s.store.Stack(ctx, p.StackID)
+	if err != nil {
+		return nil, err
+	}
+	w := &work{stack: st, template: t, account: account, offers: offers, recorded: recorded, inputs: d.Inputs, secrets: d.Secrets}
+	plan, err := w.plan()
+	var refused *Error
+	if errors.As(err, &refused) {
+		return nil, &Error{Kind: Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if change.Summary(plan.Changes) != change.Summary(d.Changes) {
+		return nil, refuse(Stale, "propose again", "the stack has changed: this would now be %s, and %s was accepted", change.Summary(plan.Changes), change.Summary(d.Changes))
+	}
+	return recorded, nil
+}
+
+// Continue proposes what is still missing after a run that failed or stopped.
+// When nothing else changed, what was accepted stays accepted.
+func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal, error) {
+	if err := u.must("operate"); err != nil {
+		return Proposal{}, err
+	}
+	st, err := s.living(ctx, stack)
+	if err != nil {
+		return Proposal{}, err
+	}
+	last, err := s.store.LastRun(ctx, st.ID)
+	if err != nil {
+		return Proposal{}, missing(err, "run of stack", stack, "propose it first")
+	}
+	if last.Kind == "retire" {
+		return Proposal{}, refuse(Conflict, "go on with: undersail retire "+stack, "the last run was retiring the stack")
+	}
+	w, err := s.work(ctx, NewProposal{Stack: stack})
+	if err != nil {
+		return Proposal{}, err
+	}
+	w.secrets = st.Secrets // the accepted references, drawn or not
+	plan, err := w.plan()
+	if err != nil {
+		return Proposal{}, err
+	}
+	p, err := s.save(ctx, u, w, plan, "continue")
+	if err != nil {
+		return p, err
+	}
+	return s.Accept(ctx, u, p.ID)
+}
+
+// Retire proposes the removal of a whole stack.
+func (s *Service) Retire(ctx context.Context, u User, stack string) (Proposal, error) {
+	if err := u.must("operate"); err != nil {
+		return Proposal{}, err
+	}
+	st, err := s.living(ctx, stack)
+	if err != nil {
+		return Proposal{}, err
+	}
+	w := &work{stack: st}
+	if _, w.account, err = s.adapter(ctx, st.Account); err != nil {
+		return Proposal{}, err
+	}
+	if w.expect, err = s.durations(ctx, w.account); err != nil {
+		return Proposal{}, err
+	}
+	if w.recorded, err = s.store.Resources(ctx, st.ID); err != nil {
+		return Proposal{}, err
+	}
+	if w.basis, err = s.basis(ctx, st.ID); err != nil {
+		return Proposal{}, err
+	}
+	adapter, _, err := s.adapter(ctx, st.Account)
+	if err != nil {
+		return Proposal{}, err
+	}
+	if w.offers, err = adapter.Offers(ctx, st.Region); err != nil {
+		return Proposal{}, cloudSays(err)
+	}
+	var all []change.Recorded
+	for _, r := range w.recorded {
+		all = append(all, change.Recorded{Name: r.Name, Type: r.Type, After: r.After})
+	}
+	return s.save(ctx, u, w, change.Plan{Changes: change.Retire(all), Findings: []render.Finding{}}, "retire")
+}
+
+// Stop asks a run to end once its calls in flight have returned.
+func (s *Service) Stop(ctx context.Context, u User, id int64) (Run, error) {
+	if err := u.must("operate"); err != nil {
+		return Run{}, err
+	}
+	if _, err := s.store.Run(ctx, id); err != nil {
+		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	if err := s.store.AskStop(ctx, id); errors.Is(err, store.ErrConflict) {
+		return Run{}, refuse(Conflict, "", "run %d is over already", id)
+	} else if err != nil {
+		return Run{}, err
+	}
+	s.engine.AskStop(id)
+	return s.Run(ctx, id)
+}
+
+// Run finds a run with its steps and its expected end.
+func (s *Service) Run(ctx context.Context, id int64) (Run, error) {
+	r, err := s.store.Run(ctx, id)
+	if err != nil {
+		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	steps, err := s.store.Steps(ctx, id)
+	if err != nil {
+		return Run{}, err
+	}
+	_, d, err := s.document(ctx, r.ProposalID)
+	if err != nil {
+		return Run{}, err
+	}
+	out := runOf(r, steps)
+	out.Hour, out.Money = d.Cost.Hour, d.Cost.Currency
+	critical := out.forecast(steps)
+	for i, st := range steps {
+		out.Steps = append(out.Steps, stepOf(st, critical[i]))
+	}
+	return out, nil
+}
+
+// Runs lists runs, newest first, without their steps.
+func (s *Service) Runs(ctx context.Context, stack string, before int64, most int) ([]Run, error) {
+	list, err := s.store.Runs(ctx, stack, before, most)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Run, len(list))
+	for i, r := range list {
+		steps, err := s.store.Steps(ctx, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = runOf(r, steps)
+		out[i].forecast(steps)
+	}
+	return out, nil
+}
+
+func runOf(r store.Run, steps []store.Step) Run {
+	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, StartedBy: r.StartedBy,
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: len(steps)}
+	for _, st := range steps {
+		if st.State == string(schedule.Healthy) {
+			out.Finished++
+		}
+	}
+	if r.State == "failed" || r.State == "stopped" {
+		out.Next = "undersail continue " + r.Stack
+		if r.Kind == "retire" {
+			out.Next = "undersail retire " + r.Stack + " --yes"
+		}
+	}
+	return out
+}
+
+// forecast fills in the expected end and marks the steps on the path to it.
+func (r *Run) forecast(steps []store.Step) map[int]bool {
+	critical := map[int]bool{}
+	plan, status := engine.ScheduleOf(steps)
+	if r.EndedAt == nil {
+		end, decides := schedule.Forecast(plan, status, time.Now())
+		r.ExpectedEnd = &end
+		if decides >= 0 {
+			r.Decides = steps[decides].Resource
+		}
+	}
+	for _, i := range schedule.Chain(plan, status, time.Now()) {
+		critical[i] = true
+	}
+	return critical
+}
+
+func stepOf(st store.Step, critical bool) Step {
+	out := Step{Number: st.Number, Resource: st.Resource, Type: st.Type, Change: st.Change, State: st.State, Reason: st.Reason, Needs: []int{},
+		ExpectS: float64(st.ExpectMS) / 1000, BeganAt: st.IntentAt, MadeAt: st.MadeAt, EndedAt: st.EndedAt, Critical: critical}
+	for _, n := range st.Needs {
+		out.Needs = append(out.Needs, n.Step)
+	}
+	if st.Change == string(change.Remove) {
+		switch st.State {
+		case "working":
+			out.State = "removing"
+		case "healthy":
+			out.State = "removed"
+		}
+	}
+	return out
+}
+
+// Event is one thing that happened in a run.
+type Event struct {
+	Run      int64     `json:"run"`
+	Number   int64     `json:"number"`
+	At       time.Time `json:"at"`
+	Kind     string    `json:"kind"`
+	Resource string    `json:"resource,omitempty"`
+	State    string    `json:"state,omitempty"`
+	Text     string    `json:"text"`
+}
+
+// Events lists the events of a run after a number.
+func (s *Service) Events(ctx context.Context, run, after int64, most int) ([]Event, error) {
+	list, err := s.store.Events(ctx, run, after, most)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		if _, err := s.store.Run(ctx, run); err != nil {
+			return nil, missing(err, "run", fmt.Sprint(run), "list them with: undersail runs")
+		}
+	}
+	return eventsOf(list), nil
+}
+
+func eventsOf(list []store.Event) []Event {
+	out := make([]Event, len(list))
+	for i, e := range list {
+		out[i] = Event{e.RunID, e.Number, e.At, e.Kind, e.Resource, e.State, e.Text}
+	}
+	return out
+}
+
+// Cursor is a place in the stream of all runs, as text "TRANSACTION.RUN.NUMBER".
+func (s *Service) AllEvents(ctx context.Context, cursor string, most int) ([]Event, string, error) {
+	var c store.Cursor
+	if cursor != "" {
+		if _, err := fmt.Sscanf(cursor, "%d.%d.%d", &c.XID, &c.Run, &c.Number); err != nil {
+			return nil, "", refuse(Invalid, "leave it out to begin with the first event", "%q is not a place in the stream", cursor)
+		}
+	}
+	list, next, err := s.store.AllEvents(ctx, c, most)
+	return eventsOf(list), fmt.Sprintf("%d.%d.%d", next.XID, next.Run, next.Number), err
+}
+
+// Wake calls f whenever a run may have new events, until the context ends.
+func (s *Service) Wake(ctx context.Context, f func(run string)) error { return s.store.Listen(ctx, f) }
+
+// Evidence is what one look of a check saw.
+type Evidence struct {
+	Run      *int64    `json:"run,omitempty"`
+	Resource string    `json:"resource"`
+	Check    string    `json:"check"`
+	At       time.Time `json:"at"`
+	Asked    string    `json:"asked"`
+	Answer   string    `json:"answer"`
+	Passed   bool      `json:"passed"`
+	TookMS   int64     `json:"took_ms"`
+}
+
+func evidenceOf(list []store.EvidenceRow) []Evidence {
+	out := make([]Evidence, len(list))
+	for i, e := range list {
+		out[i] = Evidence{e.RunID, e.Resource, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.TookMS}
+	}
+	return out
+}
+
+// RunEvidence lists what the checks of a run saw.
+func (s *Service) RunEvidence(ctx context.Context, run int64, resource string) ([]Evidence, error) {
+	list, err := s.store.RunEvidence(ctx, run, resource)
+	return evidenceOf(list), err
+}
+
+// living finds a stack that is not retired.
+func (s *Service) living(ctx context.Context, name string) (store.Stack, error) {
+	st, err := s.store.StackByName(ctx, name)
+	if err == nil && st.RetiredAt != nil {
+		return st, refuse(NotFound, "list what is there with: undersail stacks", "stack %s was retired on %s", name, st.RetiredAt.Format(time.DateOnly))
+	}
+	return st, missing(err, "stack", strings.TrimSpace(name), "list them with: undersail stacks")
+}

@@ -1,0 +1,259 @@
+// Package service holds the use cases: one method for each thing a user can do,
+// with its authorisation and its rules. It knows neither HTTP nor terminals.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"undersail/internal/cloud"
+	"undersail/internal/cloud/larch"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/engine"
+	"undersail/internal/secret"
+	"undersail/internal/store"
+)
+
+// Service is safe for concurrent use.
+type Service struct {
+	store  *store.Store
+	box    *secret.Box
+	engine *engine.Engine
+	log    *slog.Logger
+
+	mu       sync.Mutex
+	adapters map[string]cached
+	tries    map[string][]time.Time // failed sign-ins by user name
+}
+
+// cached is an adapter with the account row it was made from.
+type cached struct {
+	adapter cloud.Adapter
+	sealed  string
+}
+
+// New wires a service and its engine together. The engine is not started.
+func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*Service, error) {
+	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, tries: map[string][]time.Time{}}
+	c.Store, c.Box, c.Log, c.Adapter = st, box, log, s.adapter
+	var err error
+	s.engine, err = engine.New(c)
+	return s, err
+}
+
+// Engine is the engine that carries out the runs.
+func (s *Service) Engine() *engine.Engine { return s.engine }
+
+// Ready reports whether the service can do its work now.
+func (s *Service) Ready(ctx context.Context) error { return s.store.Pool.Ping(ctx) }
+
+// Kind classifies an error of a use case.
+type Kind string
+
+// The kinds of errors.
+const (
+	Invalid         Kind = "invalid"
+	NotFound        Kind = "not-found"
+	Conflict        Kind = "conflict"
+	Stale           Kind = "stale"
+	Unauthenticated Kind = "not-signed-in"
+	Forbidden       Kind = "not-allowed"
+	Findings        Kind = "findings"
+	CloudRefused    Kind = "cloud"
+	TooMany         Kind = "too-many-tries"
+)
+
+// Error is what a use case says when it does not do what was asked.
+type Error struct {
+	Kind        Kind
+	Title       string
+	Remedy      string
+	Findings    []render.Finding
+	Diagnostics lang.Diagnostics
+}
+
+func (e *Error) Error() string { return e.Title }
+
+func refuse(kind Kind, remedy, format string, args ...any) *Error {
+	return &Error{Kind: kind, Title: fmt.Sprintf(format, args...), Remedy: remedy}
+}
+
+// missing turns the store's not-found into words.
+func missing(err error, what, name, remedy string) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return refuse(NotFound, remedy, "there is no %s %s", what, name)
+	}
+	return err
+}
+
+// User is who asks.
+type User struct {
+	ID       int64  `json:"-"`
+	Name     string `json:"name"`
+	FullName string `json:"full_name"`
+	Role     string `json:"role"`
+}
+
+// may reports whether a role includes an action. Everybody may read.
+func (u User) may(action string) bool {
+	switch u.Role {
+	case "admin":
+		return true
+	case "operator":
+		return action == "operate" || action == "decide"
+	case "reviewer":
+		return action == "decide"
+	case "keeper":
+		return action == "publish"
+	}
+	return false
+}
+
+func (u User) must(action string) error {
+	if !u.may(action) {
+		return refuse(Forbidden, "ask an administrator for another role", "the role %s does not include this", u.Role)
+	}
+	return nil
+}
+
+const (
+	sessionLife = 12 * time.Hour
+	bearerLife  = 365 * 24 * time.Hour
+	triesMost   = 8
+	triesWithin = 5 * time.Minute
+)
+
+// SignIn checks a password and gives a session token. After eight wrong tries
+// in five minutes a name has to wait.
+func (s *Service) SignIn(ctx context.Context, name, password string) (User, string, error) {
+	if s.tooMany(name) {
+		return User{}, "", refuse(TooMany, "wait five minutes", "too many wrong tries for this name")
+	}
+	u, err := s.store.UserByName(ctx, name)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return User{}, "", err
+	}
+	if !secret.CheckPassword(u.PasswordHash, password) {
+		s.mu.Lock()
+		s.tries[name] = append(s.tries[name], time.Now())
+		s.mu.Unlock()
+		return User{}, "", refuse(Unauthenticated, "check both and try again", "the name or the password is not right")
+	}
+	token := secret.Token()
+	if err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, "session", "console", sessionLife); err != nil {
+		return User{}, "", err
+	}
+	return userOf(u), token, nil
+}
+
+func (s *Service) tooMany(name string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var recent []time.Time
+	for _, at := range s.tries[name] {
+		if time.Since(at) < triesWithin {
+			recent = append(recent, at)
+		}
+	}
+	s.tries[name] = recent
+	if len(s.tries) > 10_000 { // names are anybody's choice: do not keep them for ever
+		clear(s.tries)
+	}
+	return len(recent) >= triesMost
+}
+
+func userOf(u store.User) User { return User{u.ID, u.Name, u.FullName, u.Role} }
+
+// ByToken finds who a bearer or session token belongs to.
+func (s *Service) ByToken(ctx context.Context, token string) (User, error) {
+	u, err := s.store.UserByToken(ctx, secret.HashToken(token))
+	if errors.Is(err, store.ErrNotFound) {
+		return User{}, refuse(Unauthenticated, "sign in again", "the token is unknown or over")
+	}
+	return userOf(u), err
+}
+
+// SignOut ends a token.
+func (s *Service) SignOut(ctx context.Context, token string) error {
+	return s.store.RemoveToken(ctx, secret.HashToken(token))
+}
+
+// PutUser makes or changes a user; only whoever runs the service may call it.
+func (s *Service) PutUser(ctx context.Context, name, fullName, role, password string) error {
+	return s.store.PutUser(ctx, store.User{Name: name, FullName: fullName, Role: role, PasswordHash: secret.HashPassword(password)})
+}
+
+// IssueToken gives a bearer token to a user.
+func (s *Service) IssueToken(ctx context.Context, name, about string) (string, error) {
+	u, err := s.store.UserByName(ctx, name)
+	if err != nil {
+		return "", missing(err, "user", name, "")
+	}
+	token := secret.Token()
+	return token, s.store.AddToken(ctx, secret.HashToken(token), u.ID, "bearer", about, bearerLife)
+}
+
+// adapter gives the adapter of an account, the same one until its credentials change.
+func (s *Service) adapter(ctx context.Context, name string) (cloud.Adapter, store.Account, error) {
+	a, err := s.store.Account(ctx, name)
+	if err != nil {
+		return nil, a, missing(err, "account", name, "list them with: undersail accounts")
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if c, ok := s.adapters[name]; ok && c.sealed == string(a.Credentials) {
+		return c.adapter, a, nil
+	}
+	adapter, err := s.connect(a)
+	if err != nil {
+		return nil, a, err
+	}
+	s.adapters[name] = cached{adapter, string(a.Credentials)}
+	return adapter, a, nil
+}
+
+func (s *Service) connect(a store.Account) (cloud.Adapter, error) {
+	plain, err := s.box.Open(a.Credentials)
+	if err != nil {
+		return nil, fmt.Errorf("credentials of account %s: %w", a.Name, err)
+	}
+	switch a.Cloud {
+	case "larch":
+		var c larch.Credentials
+		if err := json.Unmarshal(plain, &c); err != nil {
+			return nil, fmt.Errorf("credentials of account %s are not Larch's", a.Name)
+		}
+		return larch.New(a.Endpoint, c), nil
+	}
+	return nil, refuse(Invalid, "the clouds are: larch", "there is no cloud %q", a.Cloud)
+}
+
+// cloudSays turns an adapter's error into one of a use case.
+func cloudSays(err error) error {
+	var e *cloud.Error
+	if errors.As(err, &e) {
+		return refuse(CloudRefused, e.Remedy, "%v", err)
+	}
+	return err
+}
+
+func newID() string {
+	b := make([]byte, 16)
+	rand.Read(b)
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80 // version 4, RFC 9562
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}
+
+// splitVersion reads NAME or NAME@VERSION.
+func splitVersion(s string) (name, version string) {
+	name, version, _ = strings.Cut(s, "@")
+	return name, version
+}

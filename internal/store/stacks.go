@@ -1,0 +1,156 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/core/health"
+)
+
+// Stack is one stack, alive while RetiredAt is nil.
+type Stack struct {
+	ID              string
+	Name            string
+	Account         string
+	Region          string
+	TemplateName    string
+	TemplateVersion string
+	TemplateSource  string
+	Inputs          map[string]any
+	Secrets         map[string]string
+	CreatedAt       time.Time
+	VerifiedAt      *time.Time
+	RetiredAt       *time.Time
+}
+
+const stackColumns = "id::text, name, account, region, template_name, template_version, template_source, inputs, secrets, created_at, verified_at, retired_at"
+
+// AddStack makes a stack, or finds the one of that name that is alive.
+func (s *Store) AddStack(ctx context.Context, st Stack) (Stack, error) {
+	err := exec(ctx, s, `INSERT INTO stacks (id, name, account, region) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (name) WHERE retired_at IS NULL DO NOTHING`, st.ID, st.Name, st.Account, st.Region)
+	if err != nil {
+		return Stack{}, err
+	}
+	return s.StackByName(ctx, st.Name)
+}
+
+// StackByName finds the living stack of a name, else the one retired last.
+func (s *Store) StackByName(ctx context.Context, name string) (Stack, error) {
+	return one[Stack](ctx, s.Pool, "SELECT "+stackColumns+" FROM stacks WHERE name = $1 ORDER BY retired_at IS NULL DESC, retired_at DESC LIMIT 1", name)
+}
+
+// Stack finds a stack by id.
+func (s *Store) Stack(ctx context.Context, id string) (Stack, error) {
+	return one[Stack](ctx, s.Pool, "SELECT "+stackColumns+" FROM stacks WHERE id = $1", id)
+}
+
+// Stacks lists living stacks that were ever applied or proposed, by name.
+func (s *Store) Stacks(ctx context.Context) ([]Stack, error) {
+	return many[Stack](ctx, s.Pool, "SELECT "+stackColumns+" FROM stacks WHERE retired_at IS NULL ORDER BY name")
+}
+
+// MarkVerified notes when a stack was last verified.
+func (s *Store) MarkVerified(ctx context.Context, id string, at time.Time) error {
+	return exec(ctx, s, "UPDATE stacks SET verified_at = $2 WHERE id = $1", id, at)
+}
+
+// Resource is a recorded resource of a stack.
+type Resource struct {
+	StackID    string
+	Name       string
+	Type       string
+	Declared   string
+	Region     string
+	Token      string
+	State      string
+	Reason     string
+	Want       map[string]any
+	Attributes map[string]any
+	Checks     []health.Check
+	After      []string
+	Position   int64
+	MadeAt     *time.Time
+	HealthyAt  *time.Time
+}
+
+const resourceColumns = "stack_id::text, name, type, declared, region, token, state, reason, want, attributes, checks, after, position, made_at, healthy_at"
+
+// Resources lists what is recorded of a stack, in dependency order.
+func (s *Store) Resources(ctx context.Context, stackID string) ([]Resource, error) {
+	return many[Resource](ctx, s.Pool, "SELECT "+resourceColumns+" FROM resources WHERE stack_id = $1 ORDER BY position, name", stackID)
+}
+
+// SetResourceState records a state outside a run, after a verification.
+func (s *Store) SetResourceState(ctx context.Context, stackID, name, state, reason string) error {
+	return exec(ctx, s, "UPDATE resources SET state = $3, reason = $4 WHERE stack_id = $1 AND name = $2", stackID, name, state, reason)
+}
+
+// Secret is a sealed value under a reference such as STACK/INPUT@1.
+type Secret struct {
+	Reference string
+	StackID   string
+	Kind      string // given, generated or private_key
+	Sealed    []byte
+}
+
+// AddSecret keeps a sealed value; a reference is never written twice.
+func (s *Store) AddSecret(ctx context.Context, x Secret) error {
+	return exec(ctx, s, "INSERT INTO secrets (reference, stack_id, kind, sealed) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", x.Reference, x.StackID, x.Kind, x.Sealed)
+}
+
+// Secrets lists the sealed values of a stack.
+func (s *Store) Secrets(ctx context.Context, stackID string) ([]Secret, error) {
+	return many[Secret](ctx, s.Pool, "SELECT reference, stack_id::text, kind, sealed FROM secrets WHERE stack_id = $1 ORDER BY reference", stackID)
+}
+
+// Evidence is a kept look of a health check. RunID is 0 for a verification.
+type Evidence struct {
+	health.Evidence
+	StackID string
+	RunID   int64
+}
+
+const evidenceInsert = `INSERT INTO evidence (stack_id, run_id, resource, check_name, at, asked, answer, passed, took_ms)
+	VALUES ($1, NULLIF($2, 0), $3, $4, $5, $6, $7, $8, $9)`
+
+func (e Evidence) args() []any {
+	return []any{e.StackID, e.RunID, e.Resource, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.Took}
+}
+
+// AddEvidence keeps evidence.
+func (s *Store) AddEvidence(ctx context.Context, list []Evidence) error {
+	batch := &pgx.Batch{}
+	for _, e := range list {
+		batch.Queue(evidenceInsert, e.args()...)
+	}
+	return classify(s.Pool.SendBatch(ctx, batch).Close())
+}
+
+// EvidenceRow is evidence as it is read back.
+type EvidenceRow struct {
+	ID       int64
+	RunID    *int64
+	Resource string
+	Check    string `db:"check_name"`
+	At       time.Time
+	Asked    string
+	Answer   string
+	Passed   bool
+	TookMS   int64 `db:"took_ms"`
+}
+
+const evidenceColumns = "id, run_id, resource, check_name, at, asked, answer, passed, took_ms"
+
+// RunEvidence lists the evidence of a run, of one resource when it is named.
+func (s *Store) RunEvidence(ctx context.Context, runID int64, resource string) ([]EvidenceRow, error) {
+	return many[EvidenceRow](ctx, s.Pool, "SELECT "+evidenceColumns+" FROM evidence WHERE run_id = $1 AND ($2 = '' OR resource = $2) ORDER BY id LIMIT 2000", runID, resource)
+}
+
+// LastEvidence gives the newest evidence of every check of a stack.
+func (s *Store) LastEvidence(ctx context.Context, stackID string) ([]EvidenceRow, error) {
+	return many[EvidenceRow](ctx, s.Pool, "SELECT DISTINCT ON (resource, check_name) "+evidenceColumns+
+		" FROM evidence WHERE stack_id = $1 ORDER BY resource, check_name, id DESC", stackID)
+}

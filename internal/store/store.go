@@ -1,0 +1,159 @@
+// Package store keeps everything in PostgreSQL. It is the only package that
+// speaks SQL, one subject to a file. Times come from the database's clock.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is a pool of connections. It is safe for concurrent use.
+type Store struct{ Pool *pgxpool.Pool }
+
+// ErrNotFound says that there is no such thing.
+var ErrNotFound = errors.New("not found")
+
+// ErrConflict says that the thing is there already, or was changed meanwhile.
+var ErrConflict = errors.New("conflict")
+
+// Open connects and brings the tables up to date. Replicas that start together
+// take turns.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("read database URL: %w", err)
+	}
+	config.MaxConns = max(config.MaxConns, 24)
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connect to database: %w", err)
+	}
+	s := &Store{pool}
+	if err := s.migrate(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() { s.Pool.Close() }
+
+const migrationLock = 7_221_034
+
+func (s *Store) migrate(ctx context.Context) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("connect to database: %w", err)
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock($1)", migrationLock); err != nil {
+		return err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock)
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	db := sql.OpenDB(stdlib.GetPoolConnector(s.Pool))
+	defer db.Close()
+	ours, err := goose.NewProvider(goose.DialectPostgres, db, dir, goose.WithSlog(slog.New(slog.DiscardHandler)))
+	if err != nil {
+		return fmt.Errorf("read migrations: %w", err)
+	}
+	if _, err := ours.Up(ctx); err != nil {
+		return fmt.Errorf("migrate: %w", err)
+	}
+	queue, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return err
+	}
+	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("migrate job queue: %w", err)
+	}
+	return nil
+}
+
+// Tx runs f in a transaction.
+func (s *Store) Tx(ctx context.Context, f func(tx pgx.Tx) error) error {
+	return classify(pgx.BeginFunc(ctx, s.Pool, f))
+}
+
+// classify turns what PostgreSQL says into the errors of this package.
+func classify(err error) error {
+	var pg *pgconn.PgError
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, pgx.ErrNoRows):
+		return ErrNotFound
+	case errors.As(err, &pg) && pg.Code == "23505":
+		return fmt.Errorf("%w: %s", ErrConflict, pg.ConstraintName)
+	}
+	return err
+}
+
+// one reads a single row into a struct by column names.
+func one[T any](ctx context.Context, q querier, query string, args ...any) (T, error) {
+	rows, err := q.Query(ctx, query, args...)
+	if err != nil {
+		var zero T
+		return zero, classify(err)
+	}
+	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
+	return v, classify(err)
+}
+
+// many reads rows into structs by column names. It is never nil.
+func many[T any](ctx context.Context, q querier, query string, args ...any) ([]T, error) {
+	rows, err := q.Query(ctx, query, args...)
+	if err != nil {
+		return nil, classify(err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByName[T])
+	if list == nil {
+		list = []T{}
+	}
+	return list, classify(err)
+}
+
+type querier interface {
+	Query(ctx context.Context, query string, args ...any) (pgx.Rows, error)
+}
+
+func exec(ctx context.Context, s *Store, query string, args ...any) error {
+	_, err := s.Pool.Exec(ctx, query, args...)
+	return classify(err)
+}
+
+// Away reports whether an error says that the database cannot be reached or is
+// restarting, so that the same write may succeed later.
+func Away(err error) bool {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		// 57P01 to 57P03: shutdown, crash, starting up; class 08: connection.
+		return strings.HasPrefix(pg.Code, "57P") || strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "53")
+	}
+	var connect *pgconn.ConnectError
+	var netError net.Error
+	return errors.As(err, &connect) || errors.As(err, &netError) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || pgconn.SafeToRetry(err)
+}

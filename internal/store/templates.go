@@ -1,0 +1,38 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Template is one published version. Its bytes never change.
+type Template struct {
+	Name        string
+	Version     string
+	Title       string
+	About       string
+	Maturity    string
+	Takes       int64
+	Source      string
+	Digest      string
+	PublishedAt time.Time
+}
+
+const templateColumns = "name, version, title, about, maturity, takes, source, digest, published_at"
+
+// PublishTemplate keeps a version. The same bytes again change nothing; other
+// bytes under a published version are a conflict.
+func (s *Store) PublishTemplate(ctx context.Context, t Template) error {
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO templates (name, version, title, about, maturity, takes, source, digest) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+		ON CONFLICT (name, version) DO UPDATE SET maturity = $5 WHERE templates.digest = $8`,
+		t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Source, t.Digest)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrConflict
+	}
+	return classify(err)
+}
+
+// Templates lists every version of every template, or of the one named.
+func (s *Store) Templates(ctx context.Context, name string) ([]Template, error) {
+	return many[Template](ctx, s.Pool, "SELECT "+templateColumns+" FROM templates WHERE $1 = '' OR name = $1 ORDER BY name, published_at DESC", name)
+}

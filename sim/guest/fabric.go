@@ -1,0 +1,227 @@
+package guest
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"golang.org/x/net/bpf"
+	"golang.org/x/sys/unix"
+
+	"undersail/sim/market"
+)
+
+// Fabric holds every running guest and the private networks between them.
+type Fabric struct {
+	software map[string]market.Software
+	real     func(cloudSeconds float64) time.Duration
+	shift    int
+
+	mu     sync.Mutex
+	guests map[string]*Guest
+}
+
+// NewFabric makes an empty fabric. Real turns cloud seconds into real time.
+// Ports below 1024 are shifted by 20000 on a machine that refuses them.
+func NewFabric(software map[string]market.Software, real func(float64) time.Duration) *Fabric {
+	f := &Fabric{software: software, real: real, guests: map[string]*Guest{}}
+	if l, err := net.Listen("tcp", "127.64.0.1:79"); err != nil {
+		f.shift = 20000
+	} else {
+		l.Close()
+	}
+	return f
+}
+
+func (f *Fabric) shifted(port int) int {
+	if port < 1024 {
+		return port + f.shift
+	}
+	return port
+}
+
+// Boot starts a guest. A guest with the same id is replaced.
+func (f *Fabric) Boot(spec Spec, rules []Rule) *Guest {
+	f.Halt(spec.ID)
+	g := newGuest(spec, f)
+	g.rules = rules
+	f.mu.Lock()
+	f.guests[spec.ID] = g
+	f.mu.Unlock()
+	go g.run()
+	return g
+}
+
+// Halt stops a guest and closes its ports.
+func (f *Fabric) Halt(id string) {
+	f.mu.Lock()
+	g := f.guests[id]
+	delete(f.guests, id)
+	f.mu.Unlock()
+	if g != nil {
+		close(g.stop)
+	}
+}
+
+// Guest finds a running guest, or nil.
+func (f *Fabric) Guest(id string) *Guest {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.guests[id]
+}
+
+// dial connects from inside a network to a private address of it.
+func (f *Fabric) dial(from *Guest, host string, number int) (net.Conn, error) {
+	to, err := netip.ParseAddr(host)
+	if err != nil {
+		return nil, fmt.Errorf("no such host")
+	}
+	f.mu.Lock()
+	var target *Guest
+	for _, g := range f.guests {
+		if g.Network == from.Network && g.Private == to {
+			target = g
+		}
+	}
+	f.mu.Unlock()
+	if target == nil || !target.allows(from.Private, number) {
+		return nil, fmt.Errorf("timed out") // as a packet that nothing answers
+	}
+	target.mu.Lock()
+	p := target.ports[number]
+	target.mu.Unlock()
+	if p == nil {
+		return nil, fmt.Errorf("connection refused")
+	}
+	return p.private.dial()
+}
+
+// chanListener is a listener without a socket.
+type chanListener struct {
+	addr  net.Addr
+	conns chan net.Conn
+	done  chan struct{}
+	once  sync.Once
+}
+
+func newChanListener(addr netip.Addr, number int) *chanListener {
+	return &chanListener{addr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(addr, uint16(number))), conns: make(chan net.Conn), done: make(chan struct{})}
+}
+
+func (l *chanListener) Accept() (net.Conn, error) {
+	select {
+	case c := <-l.conns:
+		return c, nil
+	case <-l.done:
+		return nil, net.ErrClosed
+	}
+}
+
+func (l *chanListener) Close() error   { l.once.Do(func() { close(l.done) }); return nil }
+func (l *chanListener) Addr() net.Addr { return l.addr }
+
+func (l *chanListener) hand(c net.Conn) bool {
+	select {
+	case l.conns <- c:
+		return true
+	case <-l.done:
+		c.Close()
+		return false
+	}
+}
+
+func (l *chanListener) dial() (net.Conn, error) {
+	near, far := net.Pipe()
+	if !l.hand(far) {
+		near.Close()
+		return nil, fmt.Errorf("connection refused")
+	}
+	return near, nil
+}
+
+// forward hands the connections of a socket to what speaks on the port.
+func forward(socket net.Listener, to *chanListener) {
+	for {
+		c, err := socket.Accept()
+		if err != nil {
+			return
+		}
+		if !to.hand(c) {
+			return
+		}
+	}
+}
+
+func serveTCP(l net.Listener, name string) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer c.Close()
+			c.SetDeadline(time.Now().Add(30 * time.Second))
+			io.WriteString(c, name+" ready\n")
+			io.Copy(io.Discard, c)
+		}()
+	}
+}
+
+// listenAt binds a port of a public address, or any port when that one can't be had.
+func listenAt(addr netip.Addr, number int) (net.Listener, error) {
+	l, err := net.Listen("tcp", netip.AddrPortFrom(addr, uint16(number)).String())
+	if err == nil {
+		return l, nil
+	}
+	if l, err = net.Listen("tcp", netip.AddrPortFrom(addr, uint16(number+20000)).String()); err == nil {
+		return l, nil
+	}
+	return net.Listen("tcp", netip.AddrPortFrom(addr, 0).String())
+}
+
+// onlyFrom attaches a socket filter that drops packets of every other source,
+// so that a client that is not allowed sees a true time-out. It handles IPv4,
+// which is all that loopback addresses need.
+func onlyFrom(l net.Listener, from []netip.Prefix) error {
+	const netOffset = 0xfff00000 // SKF_NET_OFF: offsets count from the IP header
+	var program []bpf.Instruction
+	for _, p := range from {
+		if !p.Addr().Is4() {
+			continue
+		}
+		a := p.Masked().Addr().As4()
+		value := uint32(a[0])<<24 | uint32(a[1])<<16 | uint32(a[2])<<8 | uint32(a[3])
+		mask := uint32(0)
+		if p.Bits() > 0 {
+			mask = ^uint32(0) << (32 - p.Bits())
+		}
+		program = append(program,
+			bpf.LoadAbsolute{Off: netOffset + 12, Size: 4},
+			bpf.ALUOpConstant{Op: bpf.ALUOpAnd, Val: mask},
+			bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: value, SkipTrue: 1},
+			bpf.RetConstant{Val: 0x7fffffff})
+	}
+	raw, err := bpf.Assemble(append(program, bpf.RetConstant{Val: 0}))
+	if err != nil {
+		return err
+	}
+	filter := make([]unix.SockFilter, len(raw))
+	for i, r := range raw {
+		filter[i] = unix.SockFilter{Code: r.Op, Jt: r.Jt, Jf: r.Jf, K: r.K}
+	}
+	conn, err := l.(*net.TCPListener).SyscallConn()
+	if err != nil {
+		return err
+	}
+	var failed error
+	err = conn.Control(func(fd uintptr) {
+		failed = unix.SetsockoptSockFprog(int(fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]})
+	})
+	if err != nil {
+		return err
+	}
+	return failed
+}

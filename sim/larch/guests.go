@@ -1,0 +1,184 @@
+package larch
+
+import (
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"fmt"
+	"log/slog"
+	"math/big"
+	"net"
+	"net/netip"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"undersail/sim/guest"
+	"undersail/sim/market"
+	"undersail/sim/world"
+)
+
+func bytesOf(text string) int64 {
+	n, _ := market.Bytes(text) // the market file was checked when it was read
+	return n
+}
+
+// resume boots the guests that run and plans those that will.
+func (c *Cloud) resume() {
+	var machines []*world.Resource
+	c.world.Update(func(tx *world.Tx) error {
+		machines = tx.All(func(x *world.Resource) bool { return x.Kind == "instances" })
+		return nil
+	})
+	for _, x := range machines {
+		c.plan(x)
+	}
+}
+
+// plan boots a machine when it will be ready, and tells running machines of
+// firewalls that changed.
+func (c *Cloud) plan(x *world.Resource) {
+	switch x.Kind {
+	case "instances":
+		now := time.Now()
+		at := x.ReadyAt
+		if x.ChangedAt.After(at) {
+			at = x.ChangedAt
+		}
+		if g := c.fabric.Guest(x.ID); g != nil && at.After(now) {
+			c.fabric.Halt(x.ID)
+		}
+		time.AfterFunc(at.Sub(now), func() { c.boot(x.ID, x.Account) })
+	case "firewalls":
+		time.AfterFunc(time.Until(x.ChangedAt), c.refreshRules)
+	}
+}
+
+func (c *Cloud) boot(id, account string) {
+	var x *world.Resource
+	var spec guest.Spec
+	var rules []guest.Rule
+	err := c.world.Update(func(tx *world.Tx) error {
+		x = tx.ByID(account, id)
+		if x == nil || x.PhaseAt(time.Now()) != world.Ready {
+			x = nil
+			return nil
+		}
+		spec, rules = c.spec(tx, x), rulesOf(tx, x)
+		if x.Attributes["host_key"] == nil {
+			x.Attributes["host_key"] = string(ssh.MarshalAuthorizedKey(spec.HostKey.PublicKey()))
+			tx.Put(x)
+		}
+		return nil
+	})
+	if err != nil || x == nil {
+		return
+	}
+	c.fabric.Boot(spec, rules)
+}
+
+func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
+	data, err := userData(str(x.Properties["user_data"]))
+	if err != nil {
+		slog.Warn("guest boots without its configuration", "machine", x.Label, "error", err)
+	}
+	image, _ := c.market.Image(str(x.Properties["image"]))
+	size, _ := c.market.Size(x.Region, str(x.Properties["size"]))
+	subnet := tx.ByID(x.Account, str(x.Properties["subnet_id"]))
+	booted := x.ReadyAt
+	if x.ChangedAt.After(booted) {
+		booted = x.ChangedAt
+	}
+	private, _ := netip.ParseAddr(str(x.Attributes["private_address"]))
+	public, _ := netip.ParseAddr(str(x.Attributes["public_address"]))
+	s := guest.Spec{ID: x.ID, Label: x.Label, Private: private, Public: public, Image: image, VCPUs: size.VCPUs, MemoryBytes: size.GiB << 30,
+		UserData: data, Booted: booted, HostKey: hostKey(x.ID), Certificate: certificate(x, public)}
+	if subnet != nil {
+		s.Network = str(subnet.Properties["network_id"])
+	}
+	if key := tx.ByID(x.Account, str(x.Properties["key_id"])); key != nil {
+		s.Key = str(key.Properties["public_key"])
+	}
+	disks, _ := x.Properties["disks"].([]any)
+	for _, item := range disks {
+		d, _ := item.(map[string]any)
+		if disk := tx.ByID(x.Account, str(d["disk_id"])); disk != nil {
+			s.Disks = append(s.Disks, guest.Disk{ID: disk.ID, Bytes: number(disk.Properties["gib"]) << 30, Mount: str(d["mount"])})
+		}
+	}
+	matches := x.Label + " " + x.Name
+	s.Held = func() bool {
+		_, hit := c.world.Planned("service-never", x.Account, "instances", matches)
+		return hit
+	}
+	return s
+}
+
+func str(v any) string { s, _ := v.(string); return s }
+
+func rulesOf(tx *world.Tx, x *world.Resource) []guest.Rule {
+	var rules []guest.Rule
+	ids, _ := x.Properties["firewall_ids"].([]any)
+	for _, id := range ids {
+		fw := tx.ByID(x.Account, fmt.Sprint(id))
+		if fw == nil {
+			continue
+		}
+		inbound, _ := fw.Properties["inbound"].([]any)
+		for _, item := range inbound {
+			r, _ := item.(map[string]any)
+			from, err := netip.ParsePrefix(str(r["source"]))
+			if err == nil && (str(r["protocol"]) == "" || str(r["protocol"]) == "tcp") {
+				rules = append(rules, guest.Rule{From: from, Port: int(number(r["port"]))})
+			}
+		}
+	}
+	return rules
+}
+
+// refreshRules gives every running guest the rules that hold now.
+func (c *Cloud) refreshRules() {
+	c.world.Update(func(tx *world.Tx) error {
+		for _, x := range tx.All(func(x *world.Resource) bool { return x.Kind == "instances" }) {
+			if g := c.fabric.Guest(x.ID); g != nil {
+				g.SetRules(rulesOf(tx, x))
+			}
+		}
+		return nil
+	})
+}
+
+// hostKey derives the machine's key from its id, so that it stays the same
+// over restarts of the simulator.
+func hostKey(id string) ssh.Signer {
+	seed := sha256.Sum256([]byte("host key of " + id))
+	signer, err := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(seed[:]))
+	if err != nil {
+		panic(err) // an ed25519 key is always a signer
+	}
+	return signer
+}
+
+// certificate is self-signed for the machine's address, as on a fresh machine.
+func certificate(x *world.Resource, public netip.Addr) tls.Certificate {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		panic(err)
+	}
+	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: strings.ToLower(x.Label)},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	if public.IsValid() {
+		t.IPAddresses = []net.IP{public.AsSlice()}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+	if err != nil {
+		panic(err)
+	}
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
+}

@@ -1,0 +1,358 @@
+package larch
+
+import (
+	"encoding/base64"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+	"golang.org/x/crypto/ssh"
+
+	"undersail/sim/world"
+)
+
+// kind is one kind of resource: its properties and the rules it obeys.
+type kind struct {
+	name, plural, prefix string
+	properties           []string
+	changeable           []string
+	make                 func(*making) error
+}
+
+// making is a resource on its way through the rules of its kind. Change says
+// that it exists and gets other properties.
+type making struct {
+	cloud  *Cloud
+	tx     *world.Tx
+	x      *world.Resource
+	change bool
+}
+
+var kinds = map[string]kind{}
+
+func init() {
+	for _, k := range []kind{
+		{"network", "networks", "net", []string{"cidr"}, nil, (*making).network},
+		{"subnet", "subnets", "sub", []string{"network_id", "cidr", "zone"}, nil, (*making).subnet},
+		{"firewall", "firewalls", "fw", []string{"network_id", "inbound"}, []string{"inbound"}, (*making).firewall},
+		{"address", "addresses", "adr", nil, nil, (*making).address},
+		{"key_pair", "keys", "key", []string{"public_key"}, nil, (*making).key},
+		{"secret", "secrets", "sec", []string{"value"}, []string{"value"}, (*making).secret},
+		{"disk", "disks", "dsk", []string{"gib", "class", "zone", "encrypted"}, []string{"gib"}, (*making).disk},
+		{"instance", "instances", "vm", []string{"size", "image", "subnet_id", "zone", "public", "address_id", "firewall_ids", "key_id", "disks", "user_data"},
+			[]string{"size", "firewall_ids"}, (*making).instance},
+	} {
+		kinds[k.plural] = k
+	}
+}
+
+func invalid(property, format string, args ...any) error {
+	return refuse(422, "invalid", fmt.Sprintf(format, args...), map[string]any{"property": property})
+}
+
+func (m *making) text(property string) string {
+	s, _ := m.x.Properties[property].(string)
+	return s
+}
+
+func (m *making) cidr() (netip.Prefix, error) {
+	p, err := netip.ParsePrefix(m.text("cidr"))
+	if err != nil || p.Masked() != p || !p.Addr().Is4() || p.Bits() < 8 || p.Bits() > 29 {
+		return p, invalid("cidr", "%q is not an IPv4 range from /8 to /29", m.text("cidr"))
+	}
+	return p, nil
+}
+
+// needs finds a resource that another refers to. It must be ready.
+func (m *making) needs(property, id, plural string) (*world.Resource, error) {
+	x := m.tx.ByID(m.x.Account, id)
+	if x == nil || x.Kind != plural || x.Region != m.x.Region {
+		return nil, invalid(property, "there is no %s %q in this region", kinds[plural].name, id)
+	}
+	if phase := x.PhaseAt(time.Now()); phase != world.Ready && phase != world.Changing {
+		return nil, refuse(409, "not-ready", fmt.Sprintf("the %s %s is %s", kinds[plural].name, id, phase), map[string]any{"property": property})
+	}
+	return x, nil
+}
+
+func (m *making) zone(allowed []string) error {
+	zones := m.cloud.market.Regions[m.x.Region].Zones
+	if m.text("zone") == "" {
+		m.x.Properties["zone"] = zones[0]
+	}
+	if !slices.Contains(zones, m.text("zone")) {
+		return invalid("zone", "region %s has no zone %q", m.x.Region, m.text("zone"))
+	}
+	if allowed != nil && !slices.Contains(allowed, m.text("zone")) {
+		return invalid("zone", "zone %s does not sell it", m.text("zone"))
+	}
+	m.x.Attributes["zone"] = m.text("zone")
+	return nil
+}
+
+func (m *making) others(plural string, match func(*world.Resource) bool) []*world.Resource {
+	return m.tx.All(func(o *world.Resource) bool {
+		return o.Account == m.x.Account && o.Region == m.x.Region && o.Kind == plural && o.ID != m.x.ID && match(o)
+	})
+}
+
+func (m *making) network() error {
+	at, err := m.cidr()
+	if err != nil {
+		return err
+	}
+	for _, o := range m.others("networks", func(*world.Resource) bool { return true }) {
+		if p, err := netip.ParsePrefix(fmt.Sprint(o.Properties["cidr"])); err == nil && p.Overlaps(at) {
+			return refuse(409, "overlap", fmt.Sprintf("%s overlaps %s of network %s", at, p, o.Label), map[string]any{"property": "cidr"})
+		}
+	}
+	return nil
+}
+
+func (m *making) subnet() error {
+	at, err := m.cidr()
+	if err != nil {
+		return err
+	}
+	if err := m.zone(nil); err != nil {
+		return err
+	}
+	network, err := m.needs("network_id", m.text("network_id"), "networks")
+	if err != nil {
+		return err
+	}
+	whole, err := netip.ParsePrefix(fmt.Sprint(network.Properties["cidr"]))
+	if err != nil || whole.Bits() > at.Bits() || !whole.Contains(at.Addr()) {
+		return invalid("cidr", "%s is not part of %s", at, whole)
+	}
+	for _, o := range m.others("subnets", func(o *world.Resource) bool { return o.Properties["network_id"] == network.ID }) {
+		if p, err := netip.ParsePrefix(fmt.Sprint(o.Properties["cidr"])); err == nil && p.Overlaps(at) {
+			return refuse(409, "overlap", fmt.Sprintf("%s overlaps %s of subnet %s", at, p, o.Label), map[string]any{"property": "cidr"})
+		}
+	}
+	m.x.Attributes["router"] = at.Addr().Next().String()
+	return nil
+}
+
+func (m *making) firewall() error {
+	if _, err := m.needs("network_id", m.text("network_id"), "networks"); err != nil && !m.change {
+		return err
+	}
+	inbound, _ := m.x.Properties["inbound"].([]any)
+	for i, item := range inbound {
+		rule, _ := item.(map[string]any)
+		at := fmt.Sprintf("inbound[%d]", i)
+		if _, err := netip.ParsePrefix(fmt.Sprint(rule["source"])); err != nil {
+			return invalid(at+".source", "%v is not a range", rule["source"])
+		}
+		if p := number(rule["port"]); p < 1 || p > 65535 {
+			return invalid(at+".port", "%v is not a port", rule["port"])
+		}
+	}
+	return nil
+}
+
+func (m *making) address() error {
+	at, err := m.publicAddress()
+	if err == nil {
+		m.x.Attributes["address"] = at
+	}
+	return err
+}
+
+// publicAddress finds the lowest address of the cloud's block that nobody has.
+func (m *making) publicAddress() (string, error) {
+	taken := map[string]bool{}
+	for _, o := range m.tx.All(func(o *world.Resource) bool { return o.Kind == "addresses" || o.Kind == "instances" }) {
+		for _, name := range []string{"address", "public_address"} {
+			if a, ok := o.Attributes[name].(string); ok {
+				taken[a] = true
+			}
+		}
+	}
+	for n := 1; n < 250; n++ {
+		if a := fmt.Sprintf("%s.%d", m.cloud.block, n); !taken[a] {
+			return a, nil
+		}
+	}
+	return "", refuse(409, "capacity", "no public address is free", nil)
+}
+
+func (m *making) key() error {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(m.text("public_key")))
+	if err != nil {
+		return invalid("public_key", "this is not an OpenSSH public key")
+	}
+	m.x.Attributes["fingerprint"] = ssh.FingerprintSHA256(key)
+	return nil
+}
+
+func (m *making) secret() error {
+	if m.text("value") == "" {
+		return invalid("value", "a secret needs a value")
+	}
+	version, _ := m.x.Attributes["version"].(float64)
+	m.x.Attributes["version"] = version + 1
+	return nil
+}
+
+func (m *making) disk() error {
+	class, ok := m.cloud.market.DiskType(m.text("class"))
+	if !ok {
+		return invalid("class", "there is no disk class %q", m.text("class"))
+	}
+	if err := m.zone(m.cloud.market.DiskZones(m.x.Region, class)); err != nil {
+		return err
+	}
+	gib := number(m.x.Properties["gib"])
+	if low, high := bytesOf(class.Min)>>30, bytesOf(class.Max)>>30; gib < low || gib > high {
+		return invalid("gib", "a %s disk has %d to %d GiB", class.Name, low, high)
+	}
+	return nil
+}
+
+func (m *making) instance() error {
+	subnet, err := m.needs("subnet_id", m.text("subnet_id"), "subnets")
+	if err != nil {
+		return err
+	}
+	if m.text("zone") == "" {
+		m.x.Properties["zone"] = subnet.Properties["zone"]
+	}
+	if m.text("zone") != subnet.Properties["zone"] {
+		return invalid("zone", "the subnet is in zone %v", subnet.Properties["zone"])
+	}
+	if err := m.machine(); err != nil {
+		return err
+	}
+	if id := m.text("key_id"); id != "" {
+		if _, err := m.needs("key_id", id, "keys"); err != nil {
+			return err
+		}
+	}
+	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
+	for _, id := range firewalls {
+		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
+			return err
+		}
+	}
+	if err := m.attach(); err != nil {
+		return err
+	}
+	if _, err := userData(m.text("user_data")); err != nil {
+		return invalid("user_data", "%v", err)
+	}
+	if m.change {
+		return nil
+	}
+	return m.addresses(subnet)
+}
+
+// machine checks size and image against what the zone sells.
+func (m *making) machine() error {
+	size, ok := m.cloud.market.Size(m.x.Region, m.text("size"))
+	if !ok || size.Withdrawn || !slices.Contains(size.Zones, m.text("zone")) {
+		return refuse(422, "not-sold", fmt.Sprintf("zone %s does not sell size %q", m.text("zone"), m.text("size")), map[string]any{"property": "size"})
+	}
+	if _, hit := m.tx.Planned("capacity", m.x.Account, "instances", m.x.Label+" "+m.text("zone")); hit {
+		var others []string
+		for _, z := range size.Zones {
+			if z != m.text("zone") {
+				others = append(others, z)
+			}
+		}
+		return refuse(409, "capacity", fmt.Sprintf("zone %s has no %s left", m.text("zone"), size.Name), map[string]any{"zones": others})
+	}
+	image, ok := m.cloud.market.Image(m.text("image"))
+	switch {
+	case !ok:
+		return invalid("image", "there is no image %q", m.text("image"))
+	case image.Architecture != size.Architecture:
+		return invalid("image", "image %s is for %s and size %s is %s", image.Name, image.Architecture, size.Name, size.Architecture)
+	case bytesOf(image.MinMemory) > size.GiB<<30:
+		return invalid("size", "image %s needs %s of memory", image.Name, image.MinMemory)
+	}
+	m.x.Attributes["vcpus"], m.x.Attributes["memory_gib"], m.x.Attributes["zone"] = size.VCPUs, size.GiB, m.text("zone")
+	return nil
+}
+
+func (m *making) attach() error {
+	disks, _ := m.x.Properties["disks"].([]any)
+	for i, item := range disks {
+		d, _ := item.(map[string]any)
+		disk, err := m.needs(fmt.Sprintf("disks[%d].disk_id", i), fmt.Sprint(d["disk_id"]), "disks")
+		if err != nil {
+			return err
+		}
+		if disk.Properties["zone"] != m.text("zone") {
+			return invalid(fmt.Sprintf("disks[%d]", i), "the disk is in zone %v", disk.Properties["zone"])
+		}
+		for _, o := range m.others("instances", func(*world.Resource) bool { return true }) {
+			if refersTo(o.Properties["disks"], disk.ID) {
+				return refuse(409, "in-use", "the disk is attached to "+o.Label, map[string]any{"property": "disks"})
+			}
+		}
+	}
+	return nil
+}
+
+// addresses gives the machine its private and public address.
+func (m *making) addresses(subnet *world.Resource) error {
+	within, err := netip.ParsePrefix(fmt.Sprint(subnet.Properties["cidr"]))
+	if err != nil {
+		return err
+	}
+	taken := map[string]bool{}
+	for _, o := range m.others("instances", func(o *world.Resource) bool { return o.Properties["subnet_id"] == subnet.ID }) {
+		taken[fmt.Sprint(o.Attributes["private_address"])] = true
+	}
+	at := within.Addr()
+	for range 4 { // network, router and two more are the cloud's own
+		at = at.Next()
+	}
+	for taken[at.String()] {
+		at = at.Next()
+	}
+	if !within.Contains(at.Next()) {
+		return refuse(409, "capacity", "the subnet has no free address", map[string]any{"property": "subnet_id"})
+	}
+	m.x.Attributes["private_address"] = at.String()
+	if id := m.text("address_id"); id != "" {
+		fixed, err := m.needs("address_id", id, "addresses")
+		if err != nil {
+			return err
+		}
+		m.x.Attributes["public_address"] = fixed.Attributes["address"]
+		return nil
+	}
+	if public, _ := m.x.Properties["public"].(bool); public {
+		a, err := m.publicAddress()
+		if err != nil {
+			return err
+		}
+		m.x.Attributes["public_address"] = a
+	}
+	return nil
+}
+
+// userData reads a base64 cloud-init document.
+func userData(encoded string) (map[string]any, error) {
+	if encoded == "" {
+		return nil, nil
+	}
+	raw, err := base64.StdEncoding.DecodeString(encoded)
+	if err != nil {
+		return nil, fmt.Errorf("user data is not base64")
+	}
+	if !strings.HasPrefix(string(raw), "#cloud-config\n") {
+		return nil, fmt.Errorf("user data does not begin with #cloud-config")
+	}
+	var doc map[string]any
+	if err := yaml.Load(raw, &doc); err != nil {
+		return nil, fmt.Errorf("user data is not YAML: %v", err)
+	}
+	return doc, nil
+}

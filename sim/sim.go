@@ -1,0 +1,246 @@
+// Package sim runs the simulated public clouds: it claims addresses, serves the
+// clouds and the ledger over HTTP, and keeps everything in one directory. It
+// imports nothing of the product, so the product can only meet it over the
+// wire.
+package sim
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"undersail/sim/guest"
+	"undersail/sim/larch"
+	"undersail/sim/market"
+	"undersail/sim/world"
+)
+
+// Config is how a simulator runs.
+type Config struct {
+	Dir      string   // where state lasts
+	Accounts []string // names of the accounts to have
+	Pace     float64  // cloud seconds in a real one
+	Seed     uint64
+	Market   string // path of a market file; empty for the standard one
+	Port     int    // of Larch; 0 for any
+}
+
+// Files that a running simulator leaves in its directory.
+const (
+	placeFile    = "simcloud.json"
+	accountsFile = "accounts.json"
+)
+
+// Place tells where a running simulator is.
+type Place struct {
+	Larch string  `json:"larch"`
+	Admin string  `json:"admin"` // ledger and faults
+	Pace  float64 `json:"pace"`
+	PID   int     `json:"pid"`
+}
+
+// Running is a simulator that serves.
+type Running struct {
+	Place    Place
+	Accounts []larch.Account
+	world    *world.World
+	servers  []*http.Server
+	lock     net.Listener
+}
+
+// Start brings a simulator up and returns once it answers.
+func Start(c Config) (*Running, error) {
+	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
+		return nil, err
+	}
+	m, err := readMarket(c.Market)
+	if err != nil {
+		return nil, err
+	}
+	if c.Pace <= 0 {
+		c.Pace = 60
+	}
+	w, err := world.Open(c.Dir, c.Pace, c.Seed)
+	if err != nil {
+		return nil, err
+	}
+	accounts, err := readAccounts(c)
+	if err != nil {
+		return nil, err
+	}
+	block, lock, err := claimBlock(w)
+	if err != nil {
+		return nil, err
+	}
+	r := &Running{Accounts: accounts, world: w, lock: lock}
+	cloud := larch.New(w, m, guest.NewFabric(m.Software, w.Real), accounts, block)
+	if known, ok := w.Fact("larch_port").(float64); ok && c.Port == 0 {
+		c.Port = int(known) // accounts of the product know this port
+	}
+	larchURL, err := r.serve(c.Port, cloud.Handler())
+	if err != nil {
+		return nil, err
+	}
+	adminURL, err := r.serve(0, admin(w))
+	if err != nil {
+		return nil, err
+	}
+	r.Place = Place{Larch: larchURL, Admin: adminURL, Pace: c.Pace, PID: os.Getpid()}
+	if _, port, err := net.SplitHostPort(r.servers[0].Addr); err == nil {
+		n, _ := strconv.Atoi(port)
+		w.SetFact("larch_port", float64(n))
+	}
+	return r, writeFile(filepath.Join(c.Dir, placeFile), r.Place)
+}
+
+// Close stops serving. The state stays.
+func (r *Running) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	for _, s := range r.servers {
+		if s.Shutdown(ctx) != nil {
+			s.Close()
+		}
+	}
+	r.lock.Close()
+	return r.world.Close()
+}
+
+func (r *Running) serve(port int, h http.Handler) (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(port))
+	if err != nil {
+		return "", fmt.Errorf("listen: %w", err)
+	}
+	s := &http.Server{Addr: l.Addr().String(), Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	r.servers = append(r.servers, s)
+	go s.Serve(l)
+	return "http://" + l.Addr().String(), nil
+}
+
+func readMarket(path string) (*market.Market, error) {
+	if path == "" {
+		return market.Standard()
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("read market: %w", err)
+	}
+	return market.Parse(data)
+}
+
+// readAccounts gives every named account a client id and secret, once.
+func readAccounts(c Config) ([]larch.Account, error) {
+	path := filepath.Join(c.Dir, accountsFile)
+	var accounts []larch.Account
+	data, err := os.ReadFile(path)
+	if err == nil {
+		if err := json.Unmarshal(data, &accounts); err != nil {
+			return nil, fmt.Errorf("read accounts: %w", err)
+		}
+	} else if !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	for _, name := range c.Accounts {
+		known := false
+		for _, a := range accounts {
+			known = known || a.Name == name
+		}
+		if !known {
+			accounts = append(accounts, larch.Account{Name: name, ClientID: name + "-" + randomHex(4), ClientSecret: randomHex(20)})
+		}
+	}
+	return accounts, writeFile(path, accounts)
+}
+
+func randomHex(n int) string {
+	b := make([]byte, n)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+func writeFile(path string, v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".new", data, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+// claimBlock takes 250 loopback addresses that no other simulator of this
+// machine uses, the same ones again after a restart. A listener on the block's
+// last address is the claim.
+func claimBlock(w *world.World) (string, net.Listener, error) {
+	claim := func(block string) (net.Listener, error) { return net.Listen("tcp", block+".254:47001") }
+	if block, ok := w.Fact("block").(string); ok {
+		for range 50 { // the simulator before us may still be on its way out
+			if l, err := claim(block); err == nil {
+				return block, l, nil
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		return "", nil, fmt.Errorf("the addresses %s.0/24 are in use by another simulator with the same state", block)
+	}
+	for b := 64; b < 128; b++ {
+		for d := range 256 {
+			block := fmt.Sprintf("127.%d.%d", b, d)
+			if l, err := claim(block); err == nil {
+				w.SetFact("block", block)
+				return block, l, nil
+			}
+		}
+	}
+	return "", nil, errors.New("no loopback addresses are free")
+}
+
+// ReadPlace finds the simulator that runs in a directory.
+func ReadPlace(dir string) (Place, error) {
+	var p Place
+	data, err := os.ReadFile(filepath.Join(dir, placeFile))
+	if err != nil {
+		return p, fmt.Errorf("no simulator has run in %s: %w", dir, err)
+	}
+	return p, json.Unmarshal(data, &p)
+}
+
+// admin serves the ledger and the faults, for tests and demonstrations only.
+func admin(w *world.World) http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /ledger", func(rw http.ResponseWriter, _ *http.Request) { answer(rw, 200, w.Ledger()) })
+	mux.HandleFunc("GET /faults", func(rw http.ResponseWriter, _ *http.Request) { answer(rw, 200, w.Faults()) })
+	mux.HandleFunc("POST /faults", func(rw http.ResponseWriter, r *http.Request) {
+		f := world.Fault{Count: 1}
+		if err := json.NewDecoder(http.MaxBytesReader(rw, r.Body, 1<<16)).Decode(&f); err != nil {
+			answer(rw, 400, map[string]string{"error": err.Error()})
+			return
+		}
+		if _, known := world.FaultKinds[f.Kind]; !known {
+			answer(rw, 400, map[string]any{"error": "unknown kind of fault", "kinds": world.FaultKinds})
+			return
+		}
+		answer(rw, 201, w.AddFault(f))
+	})
+	mux.HandleFunc("DELETE /faults", func(rw http.ResponseWriter, r *http.Request) {
+		id, _ := strconv.Atoi(r.URL.Query().Get("id"))
+		w.ClearFaults(id)
+		answer(rw, 200, w.Faults())
+	})
+	return mux
+}
+
+func answer(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(v)
+}
