@@ -6,7 +6,6 @@ package postgres
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -118,30 +117,45 @@ func serverUser() (*syscall.Credential, error) {
 
 // place makes the directory for the server. Below a directory that the server's
 // user cannot enter (a 0700 temporary folder, /root) it would fail, so then it
-// goes to /var/tmp under a name made from the wanted path.
+// goes to a new folder in /var/tmp, whose path is kept in the wanted directory:
+// whoever removes that directory begins with an empty database.
 func place(dir string, owner *syscall.Credential) (string, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return "", err
 	}
-	if owner != nil && !enterable(filepath.Dir(dir), owner) {
-		sum := sha256.Sum256([]byte(dir))
-		dir = filepath.Join("/var/tmp", "undersail-database-"+hex.EncodeToString(sum[:6]))
-	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := os.MkdirAll(dir, 0o711); err != nil {
 		return "", fmt.Errorf("make database directory: %w", err)
 	}
 	if owner == nil {
-		return dir, nil
+		return dir, os.Chmod(dir, 0o700)
+	}
+	if !enterable(filepath.Dir(dir), owner) {
+		if dir, err = elsewhere(filepath.Join(dir, "place")); err != nil {
+			return "", err
+		}
 	}
 	info, err := os.Lstat(dir)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("the database was in %s: %w", dir, err)
 	}
 	if st, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || st.Uid != 0 && st.Uid != owner.Uid {
 		return "", fmt.Errorf("%s belongs to somebody else", dir)
 	}
 	return dir, os.Chown(dir, int(owner.Uid), int(owner.Gid))
+}
+
+// elsewhere reads the folder that a file names, or makes one and names it.
+func elsewhere(pointer string) (string, error) {
+	known, err := os.ReadFile(pointer)
+	if err == nil {
+		return strings.TrimSpace(string(known)), nil
+	}
+	made, err := os.MkdirTemp("/var/tmp", "undersail-database-")
+	if err != nil {
+		return "", fmt.Errorf("make database directory: %w", err)
+	}
+	return made, os.WriteFile(pointer, []byte(made+"\n"), 0o600)
 }
 
 func enterable(dir string, owner *syscall.Credential) bool {

@@ -124,8 +124,10 @@ func (u User) must(action string) error {
 	return nil
 }
 
+// SessionLife is how long a console session lasts.
+const SessionLife = 12 * time.Hour
+
 const (
-	sessionLife = 12 * time.Hour
 	bearerLife  = 365 * 24 * time.Hour
 	triesMost   = 8
 	triesWithin = 5 * time.Minute
@@ -148,7 +150,7 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (User, stri
 		return User{}, "", refuse(Unauthenticated, "check both and try again", "the name or the password is not right")
 	}
 	token := secret.Token()
-	if err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, "session", "console", sessionLife); err != nil {
+	if err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, "session", "console", SessionLife); err != nil {
 		return User{}, "", err
 	}
 	return userOf(u), token, nil
@@ -256,4 +258,11 @@ func newID() string {
 func splitVersion(s string) (name, version string) {
 	name, version, _ = strings.Cut(s, "@")
 	return name, version
+}
+
+// NewPassword draws a password for a user who is made by a program.
+func NewPassword() string {
+	b := make([]byte, 9)
+	rand.Read(b)
+	return fmt.Sprintf("%x", b)
 }

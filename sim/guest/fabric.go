@@ -1,6 +1,7 @@
 package guest
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net"
@@ -170,16 +171,19 @@ func serveTCP(l net.Listener, name string) {
 	}
 }
 
-// listenAt binds a port of a public address, or any port when that one can't be had.
+// listenAt binds a port of a public address, or another when that one can't be
+// had. Multipath TCP is off: its sockets take no filter.
 func listenAt(addr netip.Addr, number int) (net.Listener, error) {
-	l, err := net.Listen("tcp", netip.AddrPortFrom(addr, uint16(number)).String())
-	if err == nil {
-		return l, nil
+	var c net.ListenConfig
+	c.SetMultipathTCP(false)
+	var err error
+	for _, n := range []int{number, number + 20000, 0} {
+		var l net.Listener
+		if l, err = c.Listen(context.Background(), "tcp", netip.AddrPortFrom(addr, uint16(n)).String()); err == nil {
+			return l, nil
+		}
 	}
-	if l, err = net.Listen("tcp", netip.AddrPortFrom(addr, uint16(number+20000)).String()); err == nil {
-		return l, nil
-	}
-	return net.Listen("tcp", netip.AddrPortFrom(addr, 0).String())
+	return nil, err
 }
 
 // onlyFrom attaches a socket filter that drops packets of every other source,

@@ -281,10 +281,11 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 func (c *Cloud) list(w http.ResponseWriter, r *http.Request) error {
 	account, region := c.account(r).Name, r.PathValue("region")
 	tagName, tagValue, hasTag := strings.Cut(r.URL.Query().Get("tag"), ":")
+	kind := r.URL.Query().Get("kind")
 	var all []*world.Resource
 	err := c.world.Update(func(tx *world.Tx) error {
 		all = tx.All(func(x *world.Resource) bool {
-			return x.Account == account && x.Region == region && (!hasTag || x.Tags[tagName] == tagValue)
+			return x.Account == account && x.Region == region && (!hasTag || x.Tags[tagName] == tagValue) && (kind == "" || x.Kind == kind)
 		})
 		return nil
 	})

@@ -135,7 +135,29 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 			o.Types = append(o.Types, name)
 		}
 	}
-	return o, nil
+	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(region)+"/resources?kind=networks", func(r report) {
+		o.Networks = append(o.Networks, offer.Network{ID: r.ID, Name: r.Label, Range: fmt.Sprint(r.Properties["cidr"])})
+	})
+	return o, err
+}
+
+// pages reads every page of a list.
+func (a *Adapter) pages(ctx context.Context, next string, each func(report)) error {
+	for next != "" {
+		var page struct{ Resources []report }
+		header, err := a.do(ctx, http.MethodGet, next, nil, &page)
+		if err != nil {
+			return fmt.Errorf("list resources: %w", err)
+		}
+		for _, r := range page.Resources {
+			each(r)
+		}
+		next = ""
+		if target, rel, ok := strings.Cut(header.Get("Link"), ">;"); ok && strings.Contains(rel, "next") {
+			next = strings.TrimPrefix(target, "<")
+		}
+	}
+	return nil
 }
 
 func path(region, kind, name string) string {
@@ -207,23 +229,9 @@ func (a *Adapter) Remove(ctx context.Context, ref cloud.Ref) error {
 
 // List reads all pages.
 func (a *Adapter) List(ctx context.Context, region, tag, value string) ([]cloud.Live, error) {
-	next := "/v1/regions/" + url.PathEscape(region) + "/resources?tag=" + url.QueryEscape(tag+":"+value)
 	var out []cloud.Live
-	for next != "" {
-		var page struct{ Resources []report }
-		header, err := a.do(ctx, http.MethodGet, next, nil, &page)
-		if err != nil {
-			return nil, fmt.Errorf("list resources: %w", err)
-		}
-		for _, r := range page.Resources {
-			out = append(out, live(r, region))
-		}
-		next = ""
-		if target, rel, ok := strings.Cut(header.Get("Link"), ">;"); ok && strings.Contains(rel, "next") {
-			next = strings.TrimPrefix(target, "<")
-		}
-	}
-	return out, nil
+	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(region)+"/resources?tag="+url.QueryEscape(tag+":"+value), func(r report) { out = append(out, live(r, region)) })
+	return out, err
 }
 
 // theirs turns neutral properties into Larch's.
@@ -317,6 +325,9 @@ func live(r report, region string) cloud.Live {
 	}
 	if l.Type == "instance" && l.Attributes["public_address"] == nil {
 		l.Attributes["public_address"] = ""
+	}
+	if l.Type == "instance" && l.Phase == cloud.Ready && l.Attributes["host_key"] == nil {
+		l.Phase = cloud.Making // it is switched on, and has not shown its key yet
 	}
 	if l.Type == "key_pair" {
 		l.Attributes["public_key"] = r.Properties["public_key"]

@@ -295,3 +295,36 @@ type noLoader struct{}
 func (noLoader) Load(url string) (any, error) {
 	return nil, fmt.Errorf("references are not followed: %s", url)
 }
+
+// ReadInputs reads an inputs file (YAML or JSON): a mapping of input names to
+// values, without expressions. Values stay trees, so that their text can be read
+// by the type that the template wants.
+func ReadInputs(file string, source []byte) (map[string]*Node, Diagnostics) {
+	r := newReport(file, source)
+	tree := readTree(r, source)
+	out := map[string]*Node{}
+	switch {
+	case tree == nil:
+	case tree.empty():
+	case tree.Kind != Mapping:
+		r.errorf("kind", tree.Position, "write `name: value` lines", "an inputs file is a mapping of inputs to values")
+	default:
+		for _, e := range tree.Entries {
+			plainOnly(r, e.Value)
+			out[e.Key] = e.Value
+		}
+	}
+	return out, r.sorted()
+}
+
+func plainOnly(r *report, n *Node) {
+	if n.Kind == Expression {
+		r.errorf("value", n.Position, "write the value itself, or begin text with == for a literal =", "an inputs file holds no expressions")
+	}
+	for _, item := range n.Items {
+		plainOnly(r, item)
+	}
+	for _, e := range n.Entries {
+		plainOnly(r, e.Value)
+	}
+}

@@ -115,7 +115,7 @@ func flowDepth(lines []string) (deepest, line int) {
 }
 
 var (
-	blockValue  = regexp.MustCompile(`^(\s*(?:- +)*(?:[^\s:#'"\[{][^:#]*:\s+)?(?:- +)*)(=.*)$`)
+	blockValue  = regexp.MustCompile(`^(\s*(?:- +)*(?:[^\s:#'"\[{\-][^:#{\[]*:\s+)?(?:- +)*)(=.*)$`)
 	blockScalar = regexp.MustCompile(`[:\-]\s+[|>][-+0-9]*\s*(#.*)?$`)
 )
 

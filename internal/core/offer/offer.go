@@ -25,8 +25,17 @@ type Offers struct {
 	Quotas    map[string]Quota `json:"quotas"`
 	// AddressHour is the price of a public address per hour.
 	AddressHour float64 `json:"address_hour"`
+	// Networks are the ranges that the account's networks have there.
+	Networks []Network `json:"networks"`
 	// Types lists the resource types that the cloud supports.
 	Types []string `json:"types"`
+}
+
+// Network is a network that is there, whoever made it.
+type Network struct {
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	Range string `json:"range"`
 }
 
 // Size is one machine size.

@@ -30,7 +30,7 @@ func Check(r *render.Rendering) []render.Finding {
 }
 
 // openPorts may be open to everybody: they are there to be reached.
-var openPorts = map[int64]bool{80: true, 443: true}
+var openPorts = map[int64]bool{80: true, 443: true, 8080: true, 8443: true}
 
 func openToTheWorld(r render.Resource, _ *render.Rendering) *render.Finding {
 	if r.Type != "firewall" {
@@ -43,7 +43,7 @@ func openToTheWorld(r render.Resource, _ *render.Rendering) *render.Finding {
 		port, _ := m["port"].(int64)
 		if err == nil && from.Bits() == 0 && !openPorts[port] {
 			return &render.Finding{Severity: lang.Warning, Code: "open-to-world", Place: r.Name,
-				Message: fmt.Sprintf("port %d is open to every address there is", port), Remedy: "name the range that administrators come from"}
+				Message: fmt.Sprintf("port %d is open to every address there is", port), Remedy: "name the range that its users come from"}
 		}
 	}
 	return nil

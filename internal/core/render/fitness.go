@@ -140,6 +140,36 @@ func (e *evaluator) checkDisk(r *Resource) {
 	}
 }
 
+// checkNetworks reports new networks whose range the account already uses, with
+// the next range of the same length that is free.
+func (e *evaluator) checkNetworks() {
+	var taken []netip.Prefix
+	for _, n := range e.request.Offers.Networks {
+		if p, err := netip.ParsePrefix(n.Range); err == nil && e.ids[n.ID] == "" {
+			taken = append(taken, p)
+		}
+	}
+	for i := range e.out.Resources {
+		r := &e.out.Resources[i]
+		at, err := resource.ParseRange(fmt.Sprint(r.Want["range"]))
+		if r.Type != "network" || err != nil || e.existing[r.Name] {
+			continue
+		}
+		for _, n := range e.request.Offers.Networks {
+			p, err := netip.ParsePrefix(n.Range)
+			if err != nil || e.ids[n.ID] != "" || !p.Overlaps(at) {
+				continue
+			}
+			remedy := "choose another range"
+			if free, ok := address.FirstFree(netip.MustParsePrefix("10.0.0.0/8"), taken, at.Bits()); ok {
+				remedy = fmt.Sprintf("choose another range, such as %s, which is free", free)
+			}
+			e.find(lang.Error, "range-in-use", r.Name+".range", remedy, "%s overlaps %s of the network %s, which is there already", at, p, n.Name)
+		}
+		taken = append(taken, at)
+	}
+}
+
 // checkAddresses reports subnets outside their network and ranges that overlap.
 func (e *evaluator) checkAddresses() {
 	type placed struct {

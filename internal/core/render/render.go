@@ -30,6 +30,7 @@ func Render(request Request) *Rendering {
 	e.outputs()
 	if request.Offers != nil {
 		e.checkOffers()
+		e.checkNetworks()
 	}
 	e.checkAddresses()
 	return e.out

@@ -1,0 +1,10 @@
+// Package api holds the contract of the service: one OpenAPI document from which
+// the server, the Go client and the console's types are generated.
+package api
+
+import _ "embed"
+
+// OpenAPI is the contract.
+//
+//go:embed openapi.yaml
+var OpenAPI []byte

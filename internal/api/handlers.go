@@ -1,0 +1,163 @@
+package api
+
+import (
+	"context"
+
+	"undersail/internal/api/contract"
+	"undersail/internal/service"
+)
+
+// handlers answers the operations of the contract. Errors travel to the central
+// handler.
+type handlers struct{ *Server }
+
+var _ contract.StrictServerInterface = (*handlers)(nil)
+
+func (h *handlers) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
+	u, token, err := h.service.SignIn(ctx, r.Body.Name, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	set := cookie(token, service.SessionLife)
+	return contract.SignIn200JSONResponse{Body: u, Headers: contract.SignIn200ResponseHeaders{SetCookie: &set}}, nil
+}
+
+func (h *handlers) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
+	if err := h.service.SignOut(ctx, tokenIn(ctx)); err != nil {
+		return nil, err
+	}
+	set := cookie("", -1)
+	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: &set}}, nil
+}
+
+func (h *handlers) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (contract.GetMeResponseObject, error) {
+	return contract.GetMe200JSONResponse(userOf(ctx)), nil
+}
+
+func (h *handlers) ListAccounts(ctx context.Context, _ contract.ListAccountsRequestObject) (contract.ListAccountsResponseObject, error) {
+	list, err := h.service.Accounts(ctx)
+	return contract.ListAccounts200JSONResponse(list), err
+}
+
+func (h *handlers) AddAccount(ctx context.Context, r contract.AddAccountRequestObject) (contract.AddAccountResponseObject, error) {
+	a, err := h.service.AddAccount(ctx, userOf(ctx), *r.Body)
+	return contract.AddAccount201JSONResponse(a), err
+}
+
+func (h *handlers) GetOffers(ctx context.Context, r contract.GetOffersRequestObject) (contract.GetOffersResponseObject, error) {
+	o, err := h.service.Offers(ctx, r.Account, r.Params.Region)
+	return contract.GetOffers200JSONResponse(o), err
+}
+
+func (h *handlers) ListTemplates(ctx context.Context, _ contract.ListTemplatesRequestObject) (contract.ListTemplatesResponseObject, error) {
+	list, err := h.service.Templates(ctx)
+	return contract.ListTemplates200JSONResponse(list), err
+}
+
+func (h *handlers) PublishTemplate(ctx context.Context, r contract.PublishTemplateRequestObject) (contract.PublishTemplateResponseObject, error) {
+	t, _, err := h.service.Publish(ctx, userOf(ctx), r.Body.File, r.Body.Source)
+	return contract.PublishTemplate201JSONResponse(t), err
+}
+
+func (h *handlers) GetTemplate(ctx context.Context, r contract.GetTemplateRequestObject) (contract.GetTemplateResponseObject, error) {
+	t, err := h.service.Template(ctx, r.Ref)
+	return contract.GetTemplate200JSONResponse(t), err
+}
+
+func (h *handlers) ListProposals(ctx context.Context, r contract.ListProposalsRequestObject) (contract.ListProposalsResponseObject, error) {
+	list, err := h.service.Proposals(ctx, or(r.Params.Stack, ""), or(r.Params.Before, 0), or(r.Params.Limit, 50))
+	return contract.ListProposals200JSONResponse(list), err
+}
+
+func (h *handlers) Propose(ctx context.Context, r contract.ProposeRequestObject) (contract.ProposeResponseObject, error) {
+	p, err := h.service.Propose(ctx, userOf(ctx), *r.Body)
+	return contract.Propose201JSONResponse(p), err
+}
+
+func (h *handlers) GetProposal(ctx context.Context, r contract.GetProposalRequestObject) (contract.GetProposalResponseObject, error) {
+	p, err := h.service.Proposal(ctx, r.Id)
+	return contract.GetProposal200JSONResponse(p), err
+}
+
+func (h *handlers) AcceptProposal(ctx context.Context, r contract.AcceptProposalRequestObject) (contract.AcceptProposalResponseObject, error) {
+	p, err := h.service.Accept(ctx, userOf(ctx), r.Id)
+	return contract.AcceptProposal200JSONResponse(p), err
+}
+
+func (h *handlers) RefuseProposal(ctx context.Context, r contract.RefuseProposalRequestObject) (contract.RefuseProposalResponseObject, error) {
+	p, err := h.service.Refuse(ctx, userOf(ctx), r.Id, r.Body.Why)
+	return contract.RefuseProposal200JSONResponse(p), err
+}
+
+func (h *handlers) ApplyProposal(ctx context.Context, r contract.ApplyProposalRequestObject) (contract.ApplyProposalResponseObject, error) {
+	run, err := h.service.Apply(ctx, userOf(ctx), r.Id)
+	return contract.ApplyProposal200JSONResponse(run), err
+}
+
+func (h *handlers) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (contract.ListRunsResponseObject, error) {
+	list, err := h.service.Runs(ctx, or(r.Params.Stack, ""), or(r.Params.Before, 0), or(r.Params.Limit, 50))
+	return contract.ListRuns200JSONResponse(list), err
+}
+
+func (h *handlers) GetRun(ctx context.Context, r contract.GetRunRequestObject) (contract.GetRunResponseObject, error) {
+	run, err := h.service.Run(ctx, r.Id)
+	return contract.GetRun200JSONResponse(run), err
+}
+
+func (h *handlers) StopRun(ctx context.Context, r contract.StopRunRequestObject) (contract.StopRunResponseObject, error) {
+	run, err := h.service.Stop(ctx, userOf(ctx), r.Id)
+	return contract.StopRun200JSONResponse(run), err
+}
+
+func (h *handlers) ListRunEvents(ctx context.Context, r contract.ListRunEventsRequestObject) (contract.ListRunEventsResponseObject, error) {
+	list, err := h.service.Events(ctx, r.Id, or(r.Params.After, 0), or(r.Params.Limit, 500))
+	return contract.ListRunEvents200JSONResponse(list), err
+}
+
+func (h *handlers) ListRunEvidence(ctx context.Context, r contract.ListRunEvidenceRequestObject) (contract.ListRunEvidenceResponseObject, error) {
+	list, err := h.service.RunEvidence(ctx, r.Id, or(r.Params.Resource, ""))
+	return contract.ListRunEvidence200JSONResponse(list), err
+}
+
+func (h *handlers) ListEvents(ctx context.Context, r contract.ListEventsRequestObject) (contract.ListEventsResponseObject, error) {
+	list, next, err := h.service.AllEvents(ctx, or(r.Params.Cursor, ""), or(r.Params.Limit, 500))
+	return contract.ListEvents200JSONResponse{Events: list, Cursor: next}, err
+}
+
+func (h *handlers) ListStacks(ctx context.Context, _ contract.ListStacksRequestObject) (contract.ListStacksResponseObject, error) {
+	list, err := h.service.Stacks(ctx)
+	return contract.ListStacks200JSONResponse(list), err
+}
+
+func (h *handlers) GetStack(ctx context.Context, r contract.GetStackRequestObject) (contract.GetStackResponseObject, error) {
+	st, err := h.service.Stack(ctx, r.Name)
+	return contract.GetStack200JSONResponse(st), err
+}
+
+func (h *handlers) GetOutputs(ctx context.Context, r contract.GetOutputsRequestObject) (contract.GetOutputsResponseObject, error) {
+	list, err := h.service.Outputs(ctx, r.Name)
+	return contract.GetOutputs200JSONResponse(list), err
+}
+
+func (h *handlers) VerifyStack(ctx context.Context, r contract.VerifyStackRequestObject) (contract.VerifyStackResponseObject, error) {
+	v, err := h.service.Verify(ctx, userOf(ctx), r.Name)
+	return contract.VerifyStack200JSONResponse(v), err
+}
+
+func (h *handlers) ContinueStack(ctx context.Context, r contract.ContinueStackRequestObject) (contract.ContinueStackResponseObject, error) {
+	p, err := h.service.Continue(ctx, userOf(ctx), r.Name)
+	return contract.ContinueStack201JSONResponse(p), err
+}
+
+func (h *handlers) RetireStack(ctx context.Context, r contract.RetireStackRequestObject) (contract.RetireStackResponseObject, error) {
+	p, err := h.service.Retire(ctx, userOf(ctx), r.Name)
+	return contract.RetireStack201JSONResponse(p), err
+}
+
+// or gives the value of an optional parameter, or what stands for it.
+func or[T any](p *T, otherwise T) T {
+	if p == nil {
+		return otherwise
+	}
+	return *p
+}

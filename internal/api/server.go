@@ -1,0 +1,279 @@
+// Package api serves the use cases over HTTP after the contract in
+// api/openapi.yaml. Handlers only translate; the rules are in internal/service.
+package api
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/labstack/echo/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	contracts "undersail/api"
+	"undersail/internal/api/contract"
+	"undersail/internal/service"
+)
+
+// maxBody bounds a request's body; templates are at most 1 MiB.
+const maxBody = 4 << 20
+
+const sessionCookie = "undersail_session"
+
+// Server answers requests with the use cases of a service.
+type Server struct {
+	service *service.Service
+	log     *slog.Logger
+	router  routers.Router
+	wake    *wakers
+	console fs.FS
+	calls   *prometheus.CounterVec
+}
+
+// New makes the handler of the whole service: API, streams, console and the
+// pages for operating it. Console is the built console, or nil.
+func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logger) (http.Handler, error) {
+	doc, err := openapi3.NewLoader().LoadFromData(contracts.OpenAPI)
+	if err != nil {
+		return nil, fmt.Errorf("read contract: %w", err)
+	}
+	router, err := gorillamux.NewRouter(doc)
+	if err != nil {
+		return nil, fmt.Errorf("read contract: %w", err)
+	}
+	registry := prometheus.NewRegistry()
+	srv := &Server{service: s, log: log, router: router, wake: newWakers(), console: console,
+		calls: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_http_requests_total", Help: "Requests answered, by method and status."}, []string{"method", "status"})}
+	registry.MustRegister(srv.calls)
+	go srv.wake.run(ctx, s, log)
+	e := echo.New()
+	e.Logger = slog.New(slog.DiscardHandler)
+	e.HTTPErrorHandler = srv.problem
+	e.Use(srv.counted, srv.headers, srv.recovered)
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", srv.ready)
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	e.GET("/api/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", contracts.OpenAPI) })
+	guarded := e.Group("", srv.limited, srv.signedIn, srv.validated)
+	contract.RegisterHandlers(guarded, contract.NewStrictHandler(&handlers{srv}, nil))
+	guarded.GET("/api/v1/runs/:id/events/stream", srv.streamRun)
+	guarded.GET("/api/v1/events/stream", srv.streamAll)
+	e.GET("/*", srv.page)
+	return e, nil
+}
+
+func (s *Server) ready(c *echo.Context) error {
+	if err := s.service.Ready(c.Request().Context()); err != nil {
+		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+	}
+	return c.String(http.StatusOK, "ready\n")
+}
+
+func (s *Server) counted(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		err := next(c)
+		if err != nil {
+			s.problem(c, err)
+		}
+		status := http.StatusOK
+		if r, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil {
+			status = r.Status
+		}
+		s.calls.WithLabelValues(c.Request().Method, fmt.Sprint(status)).Inc()
+		return nil
+	}
+}
+
+// headers are the usual ones that keep a browser from doing more than it should.
+func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+// recovered turns a panic into an error, so that one request cannot end others.
+func (s *Server) recovered(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) (err error) {
+		defer func() {
+			if p := recover(); p != nil {
+				err = fmt.Errorf("panic: %v", p)
+			}
+		}()
+		return next(c)
+	}
+}
+
+// limited reads the body once, up to the limit.
+func (s *Server) limited(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if r.ContentLength > maxBody {
+			return tooLarge()
+		}
+		body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, maxBody))
+		var large *http.MaxBytesError
+		if errors.As(err, &large) {
+			return tooLarge()
+		}
+		if err != nil {
+			return &service.Error{Kind: service.Invalid, Title: "the body ended too early", Remedy: "send it again"}
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		return next(c)
+	}
+}
+
+func tooLarge() error {
+	return &statusError{http.StatusRequestEntityTooLarge, &service.Error{Kind: service.Invalid, Title: fmt.Sprintf("the body is larger than %d MiB", maxBody>>20),
+		Remedy: "templates have at most 1 MiB; send large files another way"}}
+}
+
+type userKey struct{}
+
+func userOf(ctx context.Context) service.User {
+	u, _ := ctx.Value(userKey{}).(service.User)
+	return u
+}
+
+// signedIn finds who asks. A session cookie counts for changes only together
+// with a header that no other site can make a browser send.
+func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if r.Method == http.MethodPost && r.URL.Path == "/api/v1/session" {
+			return next(c)
+		}
+		token := tokenOf(r)
+		if token == "" {
+			return &service.Error{Kind: service.Unauthenticated, Title: "the request carries no token", Remedy: "sign in, or run: undersail login"}
+		}
+		if r.Header.Get("Authorization") == "" && r.Method != http.MethodGet && r.Header.Get("X-Undersail-Console") == "" {
+			return &service.Error{Kind: service.Forbidden, Title: "a change with a session needs the header X-Undersail-Console", Remedy: "use the console, or a bearer token"}
+		}
+		u, err := s.service.ByToken(r.Context(), token)
+		if err != nil {
+			return err
+		}
+		ctx := context.WithValue(r.Context(), userKey{}, u)
+		c.SetRequest(r.WithContext(context.WithValue(ctx, tokenKey{}, token)))
+		return next(c)
+	}
+}
+
+type tokenKey struct{}
+
+func tokenIn(ctx context.Context) string {
+	token, _ := ctx.Value(tokenKey{}).(string)
+	return token
+}
+
+func tokenOf(r *http.Request) string {
+	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return bearer
+	}
+	if cookie, err := r.Cookie(sessionCookie); err == nil {
+		return cookie.Value
+	}
+	return ""
+}
+
+// validated holds every request against the contract: unknown fields, wrong
+// types and missing fields get a problem that names the place.
+func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		route, params, err := s.router.FindRoute(r)
+		if err != nil {
+			return next(c) // the router of Echo says what is wrong with the path
+		}
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			return err
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
+			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}})
+		if err != nil {
+			return explainInvalid(err)
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		return next(c)
+	}
+}
+
+// explainInvalid says what is wrong with a request without repeating its body.
+func explainInvalid(err error) error {
+	out := &service.Error{Kind: service.Invalid, Title: "the request is not what the contract says", Remedy: "see /api/openapi.yaml"}
+	var re *openapi3filter.RequestError
+	var se *openapi3.SchemaError
+	switch {
+	case errors.As(err, &se):
+		place := strings.Join(se.JSONPointer(), ".")
+		if place == "" {
+			place = "the body"
+		}
+		out.Title = fmt.Sprintf("%s: %s", place, se.Reason)
+	case errors.As(err, &re) && re.Parameter != nil:
+		out.Title = fmt.Sprintf("parameter %s: %v", re.Parameter.Name, re.Reason)
+		if re.Err != nil {
+			out.Title = fmt.Sprintf("parameter %s: %v", re.Parameter.Name, re.Err)
+		}
+	case errors.As(err, &re) && re.RequestBody != nil:
+		out.Title = "the body cannot be read as JSON"
+		if re.Err != nil && !strings.Contains(re.Err.Error(), "failed to decode") {
+			out.Title = "the body: " + re.Err.Error()
+		}
+	}
+	return out
+}
+
+// page serves the console; every path that is no file is one of its pages.
+func (s *Server) page(c *echo.Context) error {
+	path := strings.TrimPrefix(c.Request().URL.Path, "/")
+	if strings.HasPrefix(path, "api/") {
+		return echo.ErrNotFound
+	}
+	if s.console == nil {
+		return c.String(http.StatusNotFound, "this program was built without the console; build it with: make build\n")
+	}
+	if info, err := fs.Stat(s.console, path); err != nil || info.IsDir() {
+		path = "index.html"
+	}
+	if strings.HasPrefix(path, "assets/") {
+		c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+	} else {
+		c.Response().Header().Set("Cache-Control", "no-cache")
+	}
+	http.ServeFileFS(c.Response(), c.Request(), s.console, path)
+	return nil
+}
+
+// cookie is the session's. It is sent over plain HTTP only to loopback, where
+// browsers accept Secure cookies too.
+func cookie(token string, life time.Duration) string {
+	c := http.Cookie{Name: sessionCookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())}
+	if life < 0 {
+		c.MaxAge = -1
+	}
+	return c.String()
+}

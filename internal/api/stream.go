@@ -1,0 +1,186 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"undersail/internal/service"
+)
+
+// wakers tells the readers of streams that there may be something new. One
+// connection to the database listens for all of them.
+type wakers struct {
+	mu      sync.Mutex
+	waiting map[chan struct{}]string // by the run waited for; empty for any
+}
+
+func newWakers() *wakers { return &wakers{waiting: map[chan struct{}]string{}} }
+
+func (w *wakers) run(ctx context.Context, s *service.Service, log *slog.Logger) {
+	for ctx.Err() == nil {
+		err := s.Wake(ctx, w.wake)
+		if ctx.Err() == nil {
+			log.Warn("listening for events", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (w *wakers) wake(run string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for c, of := range w.waiting {
+		if of == "" || of == run {
+			select {
+			case c <- struct{}{}:
+			default:
+			}
+		}
+	}
+}
+
+func (w *wakers) join(run string) (chan struct{}, func()) {
+	c := make(chan struct{}, 1)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.waiting[c] = run
+	return c, func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		delete(w.waiting, c)
+	}
+}
+
+// page is what a stream has to send next: events, each with the id from which a
+// reader resumes. Over says that nothing will follow.
+type page struct {
+	events []service.Event
+	ids    []string
+	over   bool
+}
+
+const (
+	keepAlive = 15 * time.Second
+	// gather lets events that come close together leave together.
+	gather = 20 * time.Millisecond
+)
+
+func (s *Server) streamRun(c *echo.Context) error {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return &service.Error{Kind: service.Invalid, Title: "the id of a run is a number"}
+	}
+	after, err := lastNumber(c.Request())
+	if err != nil {
+		return err
+	}
+	if _, err := s.service.Run(c.Request().Context(), id); err != nil {
+		return err
+	}
+	return s.stream(c, strconv.FormatInt(id, 10), func(ctx context.Context) (p page, err error) {
+		// The run is read first: what happens between the two reads is then
+		// either among the events or told by the next page.
+		run, err := s.service.Run(ctx, id)
+		if err != nil {
+			return p, err
+		}
+		if p.events, err = s.service.Events(ctx, id, after, 500); err != nil {
+			return p, err
+		}
+		for _, e := range p.events {
+			p.ids = append(p.ids, strconv.FormatInt(e.Number, 10))
+			after = e.Number
+		}
+		p.over = run.EndedAt != nil && after >= run.LastEvent
+		return p, nil
+	})
+}
+
+func lastNumber(r *http.Request) (int64, error) {
+	last := r.Header.Get("Last-Event-ID")
+	if last == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(last, 10, 64)
+	if err != nil || n < 0 {
+		return 0, &service.Error{Kind: service.Invalid, Title: fmt.Sprintf("Last-Event-ID %q is not the number of an event", last)}
+	}
+	return n, nil
+}
+
+func (s *Server) streamAll(c *echo.Context) error {
+	cursor := c.Request().Header.Get("Last-Event-ID")
+	if _, _, err := s.service.AllEvents(c.Request().Context(), cursor, 1); err != nil {
+		return err
+	}
+	return s.stream(c, "", func(ctx context.Context) (p page, err error) {
+		for len(p.events) < 500 {
+			list, next, err := s.service.AllEvents(ctx, cursor, 1)
+			if err != nil || len(list) == 0 {
+				return p, err
+			}
+			p.events, p.ids, cursor = append(p.events, list...), append(p.ids, next), next
+		}
+		return p, nil
+	})
+}
+
+// stream sends pages as server-sent events until the client goes or all is told.
+func (s *Server) stream(c *echo.Context, run string, next func(context.Context) (page, error)) error {
+	ctx := c.Request().Context()
+	woken, leave := s.wake.join(run)
+	defer leave()
+	w := http.NewResponseController(c.Response())
+	h := c.Response().Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	c.Response().WriteHeader(http.StatusOK)
+	// Headers leave with the first byte, so that a reader knows it is connected.
+	fmt.Fprint(c.Response(), ": connected\n\n")
+	w.Flush()
+	alive := time.NewTicker(keepAlive)
+	defer alive.Stop()
+	slow := time.NewTicker(2 * time.Second) // a lost wake-up costs no more than this
+	defer slow.Stop()
+	for {
+		p, err := next(ctx)
+		if err != nil {
+			return nil // the reader comes back with Last-Event-ID
+		}
+		for i, e := range p.events {
+			raw, err := json.Marshal(e)
+			if err != nil {
+				return nil
+			}
+			fmt.Fprintf(c.Response(), "id: %s\ndata: %s\n\n", p.ids[i], raw)
+		}
+		if p.over {
+			fmt.Fprint(c.Response(), "event: over\ndata: {}\n\n")
+			w.Flush()
+			return nil
+		}
+		if w.Flush() != nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-woken:
+			time.Sleep(gather)
+		case <-slow.C:
+		case <-alive.C:
+			fmt.Fprint(c.Response(), ": still here\n\n")
+		}
+	}
+}

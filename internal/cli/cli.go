@@ -1,0 +1,246 @@
+// Package cli is the command line. It calls the generated client; rendering and
+// checking files is done here by internal/core, without a service.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v4"
+
+	"undersail/internal/api/contract"
+)
+
+// Exit codes, the same for every command.
+const (
+	exitFailed      = 1
+	exitUsage       = 2
+	exitFindings    = 3
+	exitRefused     = 4
+	exitUnreachable = 5
+	exitWaiting     = 6
+)
+
+// exit ends the program with a code. A nil error says that all is told already.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e *exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exit) Unwrap() error { return e.err }
+
+// app is what commands share.
+type app struct {
+	output  string
+	console fs.FS
+	version string
+}
+
+// Run executes the command line and returns the exit code.
+func Run(args []string, console fs.FS, version string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := newRoot(&app{console: console, version: version})
+	root.SetArgs(args)
+	cmd, err := root.ExecuteContextC(ctx)
+	if err == nil {
+		return 0
+	}
+	var e *exit
+	if !errors.As(err, &e) {
+		fmt.Fprintf(os.Stderr, "undersail: %v\nSee: %s --help\n", err, cmd.CommandPath())
+		return exitUsage
+	}
+	if e.err != nil {
+		fmt.Fprintf(os.Stderr, "undersail: %v\n", e.err)
+	}
+	return e.code
+}
+
+func newRoot(a *app) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "undersail",
+		Short: "Render stack templates for public clouds, apply them in order, verify every resource",
+		Long: `Under Sail turns a parameterized template into a running, verified stack in a
+public cloud account. Nothing starts before what it needs is proved healthy.
+
+The usual way:
+  undersail templates                          choose a template
+  undersail propose NAME --template T ...      see exactly what would be made
+  undersail accept ID                          agree to it
+  undersail apply ID --watch                   make it, prove each resource healthy
+  undersail outputs NAME                       how to reach it`,
+		SilenceErrors: true, SilenceUsage: true, Version: a.version,
+	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
+	for _, g := range []struct{ id, title string }{{"running", "Running it:"}, {"knowing", "Knowing:"}, {"preparing", "Preparing:"}, {"doing", "Doing:"}, {"living", "Living with it:"}} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+	}
+	add := func(group string, commands ...*cobra.Command) {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.whoamiCommand())
+	add("knowing", a.accountsCommand(), a.offersCommand(), a.templatesCommand())
+	add("preparing", a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
+	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand())
+	add("living", a.stacksCommand(), a.outputsCommand(), a.verifyCommand(), a.retireCommand(), a.eventsCommand())
+	return root
+}
+
+// outputFlag lets a command print its result for programs.
+func (a *app) outputFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
+}
+
+// print writes a result in the chosen form; table is called for people.
+func (a *app) print(cmd *cobra.Command, v any, table func(w io.Writer)) error {
+	out := cmd.OutOrStdout()
+	switch a.output {
+	case "json":
+		e := json.NewEncoder(out)
+		e.SetIndent("", "  ")
+		e.SetEscapeHTML(false)
+		return e.Encode(v)
+	case "yaml":
+		raw, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		var plain any
+		if err := yaml.Load(raw, &plain); err != nil {
+			return err
+		}
+		text, err := yaml.Dump(plain)
+		if err != nil {
+			return err
+		}
+		_, err = out.Write(text)
+		return err
+	case "table":
+		table(out)
+		return nil
+	}
+	return fmt.Errorf("-o takes table, json or yaml, not %q", a.output)
+}
+
+// columns writes rows of tab-separated cells in columns.
+func columns(w io.Writer, header string, rows func(row func(format string, args ...any))) {
+	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
+	fmt.Fprintln(t, header)
+	rows(func(format string, args ...any) { fmt.Fprintf(t, format+"\n", args...) })
+	t.Flush()
+}
+
+// client speaks to the service that the environment or the saved login names.
+func (a *app) client() (*contract.Client, error) {
+	at, err := whereabouts()
+	if err != nil {
+		return nil, &exit{exitUnreachable, err}
+	}
+	return contract.NewClient(at.URL, contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+at.Token)
+		return nil
+	}))
+}
+
+// decode reads an answer; a problem becomes an exit with the right code.
+func decode[T any](res *http.Response, err error) (T, error) {
+	var v T
+	if err != nil {
+		return v, &exit{exitUnreachable, fmt.Errorf("the service does not answer: %w; is it running? See: undersail serve --help", unwrapURL(err))}
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= 400 {
+		return v, problemExit(res)
+	}
+	if res.StatusCode == http.StatusNoContent {
+		return v, nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(&v); err != nil {
+		return v, &exit{exitFailed, fmt.Errorf("the service's answer cannot be read: %w", err)}
+	}
+	return v, nil
+}
+
+func unwrapURL(err error) error {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		err = inner
+	}
+}
+
+// refused is a problem that the service answered with.
+type refused struct{ contract.Problem }
+
+func (r *refused) Error() string {
+	s := r.Title
+	if r.Remedy != nil && *r.Remedy != "" {
+		s += "\nremedy: " + *r.Remedy
+	}
+	return s
+}
+
+func problemExit(res *http.Response) error {
+	var p contract.Problem
+	if err := json.NewDecoder(io.LimitReader(res.Body, 8<<20)).Decode(&p); err != nil || p.Title == "" {
+		return &exit{exitFailed, fmt.Errorf("the service answered %s", res.Status)}
+	}
+	code := exitFailed
+	switch strings.TrimPrefix(p.Type, "urn:undersail:") {
+	case "findings":
+		code = exitFindings
+	case "stale", "conflict", "not-allowed":
+		code = exitRefused
+	case "not-signed-in":
+		code = exitUnreachable
+	}
+	return &exit{code, &refused{p}}
+}
+
+// told shows the findings and diagnostics of a refusal, then ends with its code.
+func (a *app) told(cmd *cobra.Command, err error) error {
+	var r *refused
+	if !errors.As(err, &r) || r.Findings == nil && r.Diagnostics == nil {
+		return err
+	}
+	var e *exit
+	errors.As(err, &e)
+	if a.output == "json" || a.output == "yaml" {
+		if err := a.print(cmd, r.Problem, nil); err != nil {
+			return err
+		}
+	}
+	if r.Diagnostics != nil {
+		for _, d := range *r.Diagnostics {
+			fmt.Fprint(cmd.ErrOrStderr(), d.Text())
+		}
+	}
+	if r.Findings != nil {
+		printFindings(cmd.ErrOrStderr(), *r.Findings)
+	}
+	return &exit{e.code, r}
+}

@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"undersail/internal/api/contract"
+	"undersail/internal/core/health"
+	"undersail/internal/core/offer"
+	"undersail/internal/service"
+)
+
+func (a *app) accountsCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "accounts", Short: "List the accounts of clouds", Args: cobra.NoArgs, Example: "  undersail accounts\n  undersail accounts add saltmere-lab --cloud larch --endpoint http://127.0.0.1:9000 --client-id ID",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := decode[[]service.Account](c.ListAccounts(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, list, func(w io.Writer) {
+				columns(w, "ACCOUNT\tCLOUD\tSTACKS\tREGIONS", func(row func(string, ...any)) {
+					for _, x := range list {
+						row("%s\t%s\t%d\t%s", x.Name, x.Cloud, x.Stacks, strings.Join(x.Regions, ", "))
+					}
+				})
+			})
+		}}
+	a.outputFlag(cmd)
+	cmd.AddCommand(a.accountsAddCommand())
+	return cmd
+}
+
+func (a *app) accountsAddCommand() *cobra.Command {
+	var n service.NewAccount
+	cmd := &cobra.Command{Use: "add NAME", Short: "Add an account, or renew its credentials", Args: cobra.ExactArgs(1),
+		Long:    "Add an account of a cloud, or renew its credentials. The client secret is asked for, or read from standard input.",
+		Example: "  undersail accounts add saltmere-lab --cloud larch --endpoint http://127.0.0.1:9000 --client-id ID < secret",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			n.Name = args[0]
+			if n.ClientSecret, err = askSecret(cmd, "client secret: "); err != nil {
+				return err
+			}
+			added, err := decode[service.Account](c.AddAccount(cmd.Context(), n))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, added, func(w io.Writer) {
+				fmt.Fprintf(w, "account %s of %s is added; its regions are %s\n", added.Name, added.Cloud, strings.Join(added.Regions, ", "))
+			})
+		}}
+	cmd.Flags().StringVar(&n.Cloud, "cloud", "larch", "which cloud")
+	cmd.Flags().StringVar(&n.Endpoint, "endpoint", "", "URL of the cloud's API")
+	cmd.Flags().StringVar(&n.ClientID, "client-id", "", "client id of the credentials")
+	cmd.MarkFlagRequired("endpoint")
+	cmd.MarkFlagRequired("client-id")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) offersCommand() *cobra.Command {
+	var region string
+	cmd := &cobra.Command{Use: "offers ACCOUNT --region REGION", Short: "Show what a region sells an account, with prices and quotas", Args: cobra.ExactArgs(1),
+		Example: "  undersail offers saltmere-lab --region north-fell\n  undersail offers saltmere-lab --region north-fell -o json > offers.json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o, err := a.offers(cmd, args[0], region)
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, o, func(w io.Writer) { printOffers(w, o) })
+		}}
+	cmd.Flags().StringVar(&region, "region", "", "region to ask about")
+	cmd.MarkFlagRequired("region")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) offers(cmd *cobra.Command, account, region string) (offer.Offers, error) {
+	c, err := a.client()
+	if err != nil {
+		return offer.Offers{}, err
+	}
+	return decode[offer.Offers](c.GetOffers(cmd.Context(), account, &contract.GetOffersParams{Region: region}))
+}
+
+func printOffers(w io.Writer, o offer.Offers) {
+	fmt.Fprintf(w, "%s, region %s, zones %s; prices in %s per hour\n\n", o.Cloud, o.Region, strings.Join(o.Zones, ", "), o.Currency)
+	columns(w, "SIZE\tFAMILY\tVCPUS\tMEMORY\tPRICE\tSOLD IN", func(row func(string, ...any)) {
+		for _, s := range o.Sizes {
+			where := "not sold here"
+			switch {
+			case s.Withdrawn:
+				where = "no longer sold"
+			case len(s.Zones) == len(o.Zones):
+				where = "every zone"
+			case len(s.Zones) > 0:
+				where = strings.Join(s.Zones, ", ")
+			}
+			row("%s\t%s\t%d\t%s\t%.4f\t%s", s.Name, s.Family, s.VCPUs, offer.Bytes(s.MemoryBytes), s.Hour, where)
+		}
+	})
+	fmt.Fprintln(w)
+	columns(w, "DISK TYPE\tPRICE OF A GIB\tFROM\tTO\tABOUT", func(row func(string, ...any)) {
+		for _, d := range o.DiskTypes {
+			row("%s\t%.6f\t%s\t%s\t%s", d.Name, d.GiBHour, offer.Bytes(d.MinBytes), offer.Bytes(d.MaxBytes), d.About)
+		}
+	})
+	fmt.Fprintln(w)
+	columns(w, "QUOTA\tUSED\tLIMIT", func(row func(string, ...any)) {
+		for _, name := range []string{"networks", "addresses", "vcpus", "disk_gib"} {
+			if q, ok := o.Quotas[name]; ok {
+				row("%s\t%d\t%d", name, q.Used, q.Limit)
+			}
+		}
+	})
+}
+
+func (a *app) templatesCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "templates", Short: "List the templates in the library", Args: cobra.NoArgs, Example: "  undersail templates\n  undersail templates show gauge-intake\n  undersail templates publish site.sail.yaml",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := decode[[]service.Template](c.ListTemplates(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, list, func(w io.Writer) {
+				columns(w, "TEMPLATE\tVERSION\tMATURITY\tTAKES\tTITLE", func(row func(string, ...any)) {
+					for _, t := range list {
+						takes := "-"
+						if t.TakesS > 0 {
+							takes = health.Span(t.TakesS)
+						}
+						row("%s\t%s\t%s\t%s\t%s", t.Name, t.Version, t.Maturity, takes, t.Title)
+					}
+				})
+			})
+		}}
+	a.outputFlag(cmd)
+	show := &cobra.Command{Use: "show NAME[@VERSION]", Short: "Print the text of a template", Args: cobra.ExactArgs(1), Example: "  undersail templates show gauge-intake@^1",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := a.template(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, t, func(w io.Writer) { io.WriteString(w, t.Source) })
+		}}
+	a.outputFlag(show)
+	publish := &cobra.Command{Use: "publish FILE", Short: "Check a template and put it into the library", Args: cobra.ExactArgs(1), Example: "  undersail templates publish site.sail.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			source, err := os.ReadFile(args[0])
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			t, err := decode[service.Template](c.PublishTemplate(cmd.Context(), contract.TemplateText{File: args[0], Source: string(source)}))
+			if err != nil {
+				return a.told(cmd, err)
+			}
+			return a.print(cmd, t, func(w io.Writer) { fmt.Fprintf(w, "%s %s is in the library\n", t.Name, t.Version) })
+		}}
+	a.outputFlag(publish)
+	cmd.AddCommand(show, publish)
+	return cmd
+}
+
+func (a *app) template(cmd *cobra.Command, ref string) (service.Template, error) {
+	c, err := a.client()
+	if err != nil {
+		return service.Template{}, err
+	}
+	return decode[service.Template](c.GetTemplate(cmd.Context(), ref))
+}

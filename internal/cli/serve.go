@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"undersail/internal/daemon"
+	"undersail/internal/demo"
+)
+
+func (a *app) serveCommand() *cobra.Command {
+	c := daemon.Config{Console: a.console}
+	cmd := &cobra.Command{Use: "serve", Short: "Run the service, with a database of its own unless one is named", Args: cobra.NoArgs,
+		Long:    "Run the service until interrupted. On the first start it makes the user admin and prints its\npassword once. The sealing key is a file beside the database: keep a copy of it elsewhere.",
+		Example: "  undersail serve\n  undersail serve --listen 127.0.0.1:7420 --database-url postgres://undersail@127.0.0.1/undersail",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			d, err := daemon.Start(cmd.Context(), c)
+			if err != nil {
+				return &exit{exitFailed, err}
+			}
+			if d.FirstPassword != "" {
+				fmt.Fprintf(cmd.ErrOrStderr(), "first start: the user is admin, the password %s\n", d.FirstPassword)
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "ready  %s\n", d.URL)
+			<-cmd.Context().Done()
+			if err := d.Close(); err != nil {
+				return &exit{exitFailed, err}
+			}
+			return nil
+		}}
+	f := cmd.Flags()
+	f.StringVar(&c.Dir, "dir", stateDir("service"), "directory of the service")
+	f.StringVar(&c.Listen, "listen", "127.0.0.1:7420", "address to listen on; port 0 takes a free one")
+	f.StringVar(&c.DatabaseURL, "database-url", "", "PostgreSQL to use instead of one of its own")
+	f.StringVar(&c.KeyFile, "key-file", "", "file of the sealing key; in --dir when left out")
+	return cmd
+}
+
+func stateDir(name string) string {
+	base := os.Getenv("XDG_STATE_HOME")
+	if base == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			home = os.TempDir()
+		}
+		base = filepath.Join(home, ".local", "state")
+	}
+	return filepath.Join(base, "undersail", name)
+}
+
+func (a *app) demoCommand() *cobra.Command {
+	c := demo.Config{Console: a.console}
+	cmd := &cobra.Command{Use: "demo", Short: "Run everything with demo data: database, simulated clouds, service", Args: cobra.NoArgs,
+		Long:    "Run the service with the simulated cloud Larch and the data of the Saltmere Tide Office, until\ninterrupted. The directory's file env sets what the client needs.",
+		Example: "  undersail demo --dir /tmp/demo\n  . /tmp/demo/env",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c.Say = func(format string, args ...any) { fmt.Fprintf(cmd.ErrOrStderr(), format+"\n", args...) }
+			d, err := demo.Start(cmd.Context(), c)
+			if err != nil {
+				return &exit{exitFailed, err}
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "ready  %s  user %s  password %s\n", d.URL, demo.User, d.Password)
+			select {
+			case <-cmd.Context().Done():
+			case err = <-d.Failed:
+			}
+			if closeErr := d.Close(); err == nil {
+				err = closeErr
+			}
+			if err != nil {
+				return &exit{exitFailed, err}
+			}
+			return nil
+		}}
+	f := cmd.Flags()
+	f.StringVar(&c.Dir, "dir", stateDir("demo"), "directory of the demo")
+	f.StringVar(&c.Listen, "listen", "127.0.0.1:0", "address to listen on; port 0 takes the one used before, or a free one")
+	f.Float64Var(&c.Pace, "pace", 30, "cloud seconds in a real second")
+	f.BoolVar(&c.Empty, "empty", false, "load accounts and templates, but make no stacks")
+	return cmd
+}

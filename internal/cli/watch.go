@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"undersail/internal/api/contract"
+	"undersail/internal/service"
+)
+
+// marks tell a state by shape, so that no colour is needed.
+var marks = map[string]string{"waiting": "○", "working": "◌", "settling": "◐", "healthy": "●", "failed": "■", "skipped": "–", "removing": "◌", "removed": "●",
+	"unhealthy": "▲", "missing": "◌", "absent": "○"}
+
+// watch follows a run to its end and turns the end into an exit code.
+func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
+	live := a.output == "table" && isTerminal(cmd.OutOrStdout())
+	var view liveView
+	err := follow(cmd.Context(), c, id, func(e service.Event) error {
+		switch {
+		case a.output == "json":
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(e)
+		case live:
+			run, err := decode[service.Run](c.GetRun(cmd.Context(), id))
+			if err == nil {
+				view.draw(cmd.OutOrStdout(), run)
+			}
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%s  %s\n", e.At.Local().Format("15:04:05"), e.Text)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	run, err := decode[service.Run](c.GetRun(cmd.Context(), id))
+	if err != nil {
+		return err
+	}
+	if live {
+		view.draw(cmd.OutOrStdout(), run)
+	}
+	if run.State == "done" {
+		return nil
+	}
+	return &exit{exitFailed, fmt.Errorf("run %d %s: %s\ncontinue with: %s", run.ID, endWord(run.State), run.Reason, run.Next)}
+}
+
+func endWord(state string) string {
+	if state == "stopped" {
+		return "was stopped"
+	}
+	return state
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// follow reads the stream of a run and takes it up again where it broke, until
+// the run is over.
+func follow(ctx context.Context, c *contract.Client, id int64, each func(service.Event) error) error {
+	last := ""
+	for wait := 200 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
+		over, err := readStream(ctx, c, id, &last, func(e service.Event) error {
+			wait = 200 * time.Millisecond
+			return each(e)
+		})
+		var known *exit
+		if over || errors.As(err, &known) && known.code != exitUnreachable {
+			return err
+		}
+		if ctx.Err() != nil {
+			return &exit{exitFailed, fmt.Errorf("no longer watching; the run goes on. Look again with: undersail watch %d", id)}
+		}
+		if wait > 4*time.Second {
+			return &exit{exitUnreachable, fmt.Errorf("the service does not answer any more; look again with: undersail watch %d", id)}
+		}
+		time.Sleep(wait)
+	}
+}
+
+func readStream(ctx context.Context, c *contract.Client, id int64, last *string, each func(service.Event) error) (over bool, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%sapi/v1/runs/%d/events/stream", c.Server, id), nil)
+	if err != nil {
+		return false, err
+	}
+	for _, edit := range c.RequestEditors {
+		if err := edit(ctx, req); err != nil {
+			return false, err
+		}
+	}
+	if *last != "" {
+		req.Header.Set("Last-Event-ID", *last)
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return false, err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return false, problemExit(res)
+	}
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 1<<20)
+	number := ""
+	for lines.Scan() {
+		line := lines.Text()
+		switch {
+		case line == "event: over":
+			return true, nil
+		case strings.HasPrefix(line, "id: "):
+			number = line[len("id: "):]
+		case strings.HasPrefix(line, "data: "):
+			var e service.Event
+			if err := json.Unmarshal([]byte(line[len("data: "):]), &e); err != nil {
+				return false, err
+			}
+			if err := each(e); err != nil {
+				return false, err
+			}
+			*last = number
+		}
+	}
+	return false, lines.Err()
+}
+
+// liveView redraws a run in place.
+type liveView struct{ lines int }
+
+func (v *liveView) draw(w io.Writer, run service.Run) {
+	var b strings.Builder
+	printRun(&b, run, time.Now())
+	text := b.String()
+	if v.lines > 0 {
+		fmt.Fprintf(w, "\x1b[%dA\x1b[J", v.lines)
+	}
+	io.WriteString(w, text)
+	v.lines = strings.Count(text, "\n")
+}
+
+func printRun(w io.Writer, run service.Run, now time.Time) {
+	fmt.Fprintf(w, "Run %d of stack %s: %s, %d of %d done, %s\n", run.ID, run.Stack, run.State, run.Finished, run.Total, took(run, now))
+	if run.EndedAt == nil && run.ExpectedEnd != nil {
+		fmt.Fprintf(w, "expected end %s", run.ExpectedEnd.Local().Format("15:04:05"))
+		if run.Decides != "" {
+			fmt.Fprintf(w, ", decided by %s", run.Decides)
+		}
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintln(w)
+	columns(w, "  RESOURCE\tCHANGE\tSTATE\tTIME\t", func(row func(string, ...any)) {
+		for _, s := range run.Steps {
+			row("%s %s\t%s\t%s\t%s\t%s", marks[s.State], s.Resource, s.Change, s.State, stepTime(s, now), clip(s.Reason, 70))
+		}
+	})
+	if run.Reason != "" {
+		fmt.Fprintf(w, "\n%s\n", run.Reason)
+	}
+	if run.Next != "" {
+		fmt.Fprintf(w, "next: %s\n", run.Next)
+	}
+}
+
+func stepTime(s service.Step, now time.Time) string {
+	if s.BeganAt == nil {
+		return "-"
+	}
+	end := now
+	if s.EndedAt != nil {
+		end = *s.EndedAt
+	}
+	return seconds(end.Sub(*s.BeganAt).Seconds())
+}
