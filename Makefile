@@ -1,0 +1,50 @@
+# What a fresh Debian machine with Go, Node.js and git needs is installed by the
+# targets themselves; a second start redoes nothing.
+SHELL := /bin/bash
+DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
+CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
+VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
+
+.PHONY: demo test build check bench clean generate screenshots
+
+demo: build .cache/packages-demo ## Start everything with demo data; stays in front
+	@exec bin/undersail demo --dir "$(DEMO_DIR)"
+
+test: build .cache/packages-test check ## Run all static checks and tests
+	go test ./...
+
+build: console/dist/app/index.html ## Build both programs, with the console inside
+	go build -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
+
+check: console/node_modules/.done ## Static checks
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run --silent check
+
+generate: console/node_modules/.done ## Generate server, client and types from the contract
+	go generate ./internal/api/contract
+	cd console && npm run --silent generate
+
+bench: ## Print measured ratios
+	go test -run '^$$' -bench . -benchmem ./internal/...
+
+screenshots: build .cache/packages-test ## Take the pictures of docs/screenshots from demo data
+	UNDERSAIL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots ./test/...
+
+clean:
+	rm -rf bin .cache console/dist/app console/node_modules
+
+console/node_modules/.done: console/package-lock.json
+	cd console && npm ci --no-fund --no-audit && touch node_modules/.done
+
+console/dist/app/index.html: console/node_modules/.done $(CONSOLE)
+	cd console && npm run --silent build
+
+.cache/packages-demo:
+	scripts/packages postgresql
+	@mkdir -p .cache && touch $@
+
+.cache/packages-test:
+	scripts/packages postgresql chromium
+	@mkdir -p .cache && touch $@

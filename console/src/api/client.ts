@@ -1,0 +1,38 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema.gen'
+
+export type Schemas = components['schemas']
+export type Stack = Schemas['Stack']
+export type Resource = Schemas['Resource']
+export type Proposal = Schemas['Proposal']
+export type Run = Schemas['Run']
+export type Step = Schemas['Step']
+export type Event = Schemas['Event']
+export type Evidence = Schemas['Evidence']
+export type Finding = Schemas['Finding']
+export type Problem = Schemas['Problem']
+
+// The header proves that a change comes from this page and no other.
+export const api = createClient<paths>({ headers: { 'X-Undersail-Console': '1' } })
+
+/** What the service said instead of doing what was asked. */
+export class Refusal extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.title)
+  }
+}
+
+/** Gives the data of an answer, or throws what the service said. */
+export async function unwrap<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer
+  try {
+    answer = await call
+  } catch {
+    throw new Refusal({ type: 'urn:undersail:unreachable', title: 'The service does not answer', status: 0, remedy: 'Check that it is running; this page tries again by itself.' })
+  }
+  if (answer.error !== undefined || !answer.response.ok) {
+    const problem = answer.error as Problem | undefined
+    throw new Refusal(problem?.title ? problem : { type: 'urn:undersail:unreadable', title: `The service answered ${answer.response.status}`, status: answer.response.status })
+  }
+  return answer.data as T
+}

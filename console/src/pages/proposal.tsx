@@ -1,0 +1,135 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMemo, useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { api, unwrap, type Proposal } from '../api/client'
+import { useProposal } from '../api/queries'
+import Graph, { type GraphEdge } from '../parts/graph'
+import { StatePill } from '../parts/state'
+import { Button, Confirm, Fact, Facts, Findings, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { money, moment, span, valueText } from '../parts/words'
+
+export default function ProposalPage() {
+  const id = Number(useParams().id)
+  const proposal = useProposal(id)
+  if (proposal.isPending) return <Sheet><Loading /></Sheet>
+  if (proposal.isError) return <Trouble error={proposal.error} retry={() => void proposal.refetch()} />
+  return <Content p={proposal.data} />
+}
+
+function Content({ p }: { p: Proposal }) {
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const [failure, setFailure] = useState<unknown>(null)
+  const path = { params: { path: { id: p.id } } }
+  const refresh = () => void client.invalidateQueries({ queryKey: ['proposal', p.id] })
+  const act = useMutation({
+    mutationFn: async (what: 'apply' | 'accept' | 'refuse') => {
+      setFailure(null)
+      if (what === 'refuse') return unwrap(api.POST('/api/v1/proposals/{id}/refuse', { ...path, body: { why: 'refused in the console' } })).then(() => null)
+      if (p.state === 'open') await unwrap(api.POST('/api/v1/proposals/{id}/accept', path))
+      return what === 'apply' ? unwrap(api.POST('/api/v1/proposals/{id}/apply', path)) : null
+    },
+    onSuccess: (run) => { if (run) void navigate(`/runs/${run.id}`) },
+    onError: setFailure,
+    onSettled: refresh,
+  })
+  const open = p.state === 'open' || p.state === 'accepted'
+  const longest = useMemo(() => new Set(p.longest), [p])
+  const nodes = useMemo(() => p.changes.map((c) => ({ id: c.resource, label: c.resource, state: c.change === 'same' ? 'healthy' : c.change === 'remove' ? 'removed' : 'waiting', word: c.change, critical: longest.has(c.resource) })), [p, longest])
+  const edges = useMemo<GraphEdge[]>(() => p.changes.flatMap((c) => c.after.map((a) => ({ from: a.name, to: c.resource, critical: p.longest.indexOf(a.name) >= 0 && p.longest.indexOf(c.resource) === p.longest.indexOf(a.name) + 1 })))
+    .filter((e) => p.changes.some((c) => c.resource === e.from)), [p])
+  const retire = p.kind === 'retire'
+  return (
+    <>
+      <PageTitle trail={<><Link to={`/stacks/${p.stack}`}>{p.stack}</Link> / proposals</>} side={<span className="text-small text-ink-2">proposed by {p.created_by}, {moment(p.created_at)}</span>}>
+        Proposal {p.id} <StatePill state={p.state} />
+      </PageTitle>
+      <div className="space-y-3">
+        {failure !== null && <Trouble error={failure} />}
+        <Facts
+          action={open ? (
+            <>
+              {p.state === 'open' && <Button onClick={() => act.mutate('refuse')} disabled={act.isPending}>Refuse</Button>}
+              {retire ? (
+                <Confirm title={`Retire ${p.stack}?`} trigger={<Button kind="danger" disabled={act.isPending}>Accept and retire</Button>} action={<Button kind="danger" onClick={() => act.mutate('apply')}>Retire it</Button>}>
+                  {p.changes.length} resources are removed, dependents first. What is on their disks is lost.
+                </Confirm>
+              ) : (
+                <Button kind="main" onClick={() => act.mutate('apply')} disabled={act.isPending}>{p.state === 'open' ? 'Accept and apply' : 'Apply'}</Button>
+              )}
+            </>
+          ) : p.run ? <Link className="font-semibold text-accent" to={`/runs/${p.run}`}>See run {p.run}</Link> : undefined}
+        >
+          <Fact value={p.summary} label="what changes" />
+          <Fact value={money(p.cost.hour, p.cost.currency)} label={p.cost.hour > 0 ? `about ${Math.round(p.cost.month)} ${p.cost.currency} a month; now ${p.cost_now.hour.toFixed(3)} / h` : `now ${p.cost_now.hour.toFixed(3)} / h`} />
+          <Fact value={span(p.seconds)} label="expected duration" />
+          <Fact value={p.longest.at(-1) ?? 'nothing'} label="decides the duration" tone={p.longest.length > 0 ? 'var(--path)' : undefined} />
+        </Facts>
+        {p.why && <p className="text-ink-2">{p.why}</p>}
+        {p.findings.length > 0 && <Sheet title="Findings" note={`${p.findings.length}`}><Findings list={p.findings} /></Sheet>}
+        <div className="grid gap-3 lg:grid-cols-[1.25fr_1fr]">
+          <Sheet title={retire ? 'What goes before what' : 'What waits for what'} note="left before right; rust: the chain that decides the duration" className="min-h-[250px]">
+            <Graph nodes={nodes} edges={edges} label="Order of the changes" />
+          </Sheet>
+          {retire ? <CostLines p={p} /> : <Inputs p={p} />}
+        </div>
+        <Changes p={p} />
+      </div>
+    </>
+  )
+}
+
+function Inputs({ p }: { p: Proposal }) {
+  return (
+    <Sheet title="Inputs" note={`${p.template ?? ''} in ${p.account}, ${p.region}`} pad={false}>
+      <table className="w-full">
+        <tbody>
+          {p.inputs.map((i) => (
+            <tr key={i.name}>
+              <td className="font-semibold" title={i.title}>{i.name}</td>
+              <td className="max-w-[260px] truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}</td>
+              <td className="text-small text-ink-2">{i.origin}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Sheet>
+  )
+}
+
+function CostLines({ p }: { p: Proposal }) {
+  return (
+    <Sheet title="Cost that ends" note={money(p.cost_now.hour, p.cost_now.currency)} pad={false}>
+      <table className="w-full">
+        <tbody>{p.cost_now.lines.map((l) => <tr key={l.resource}><td className="font-semibold">{l.resource}</td><td className="text-ink-2">{l.about}</td><td className="text-right">{l.hour.toFixed(4)}</td></tr>)}</tbody>
+      </table>
+    </Sheet>
+  )
+}
+
+function Changes({ p }: { p: Proposal }) {
+  const price = new Map(p.cost.lines.map((l) => [l.resource, l]))
+  return (
+    <Sheet title="Changes in order" pad={false}>
+      <table className="w-full">
+        <thead><tr><th>Change</th><th>Resource</th><th>Type</th><th>After</th><th>What</th><th className="text-right">Cost / h</th></tr></thead>
+        <tbody>
+          {p.changes.map((c) => (
+            <tr key={c.resource} className={c.change === 'same' ? 'text-ink-2' : undefined}>
+              <td className={c.change === 'remove' || c.change === 'rebuild' ? 'font-semibold text-bad' : 'font-semibold'}>{c.change}</td>
+              <td>{c.resource}</td>
+              <td className="text-ink-2">{c.type}</td>
+              <td className="max-w-[220px] truncate text-ink-2" title={c.after.map((a) => a.name).join(', ')}>{c.after.map((a) => a.name).join(', ') || '–'}</td>
+              <td className="max-w-[420px] truncate">
+                {c.reason && <span className="mr-2">{c.reason}</span>}
+                {c.fields?.map((f) => <span key={f.name} className="mr-3 font-mono text-small">{f.name}: {valueText(f.before)} to {valueText(f.after)} <span className="font-sans text-ink-2">({f.alter})</span></span>)}
+                {!c.reason && !c.fields && <span className="text-ink-2">{price.get(c.resource)?.about}</span>}
+              </td>
+              <td className="text-right">{price.has(c.resource) ? price.get(c.resource)!.hour.toFixed(4) : '–'}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Sheet>
+  )
+}

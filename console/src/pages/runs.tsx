@@ -1,0 +1,41 @@
+import { Link, useNavigate } from 'react-router'
+import { useRuns } from '../api/queries'
+import { useNow } from '../parts/now'
+import { State } from '../parts/state'
+import { Empty, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { moment, span } from '../parts/words'
+
+export default function RunsPage() {
+  const runs = useRuns()
+  const navigate = useNavigate()
+  const now = useNow(1_000)
+  return (
+    <>
+      <PageTitle>Runs</PageTitle>
+      {runs.isError && <Trouble error={runs.error} retry={() => void runs.refetch()} />}
+      {runs.isPending && <Sheet><Loading /></Sheet>}
+      {runs.data?.length === 0 && <Sheet><Empty title="No runs yet" command="undersail proposals">Accept a proposal and apply it.</Empty></Sheet>}
+      {runs.data && runs.data.length > 0 && (
+        <Sheet pad={false}>
+          <table className="w-full">
+            <thead><tr><th>Run</th><th>State</th><th>Stack</th><th>Steps</th><th className="max-md:hidden">Decided by</th><th className="max-md:hidden">By</th><th className="max-md:hidden">Began</th><th className="text-right">Took</th></tr></thead>
+            <tbody>
+              {runs.data.map((r) => (
+                <tr key={r.id} className="row-link cursor-pointer" onClick={() => void navigate(`/runs/${r.id}`)}>
+                  <td className="font-semibold"><Link className="no-underline hover:underline" to={`/runs/${r.id}`}>{r.kind} {r.id}</Link></td>
+                  <td><State state={r.state} /></td>
+                  <td>{r.stack}</td>
+                  <td>{r.finished} of {r.total}</td>
+                  <td className="max-md:hidden max-w-[420px] truncate text-ink-2">{r.decides ?? r.reason ?? '–'}</td>
+                  <td className="max-md:hidden text-ink-2">{r.started_by}</td>
+                  <td className="max-md:hidden text-ink-2">{moment(r.created_at)}</td>
+                  <td className="text-right">{span(((r.ended_at ? new Date(r.ended_at).getTime() : now) - new Date(r.started_at ?? r.created_at).getTime()) / 1000)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Sheet>
+      )}
+    </>
+  )
+}

@@ -1,0 +1,160 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMemo, useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { api, unwrap, type Resource, type Stack } from '../api/client'
+import { useStack } from '../api/queries'
+import { useNow } from '../parts/now'
+import { State, StatePill } from '../parts/state'
+import { Button, Command, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { ago, clock, money, valueText } from '../parts/words'
+
+export default function StackPage() {
+  const name = useParams().name ?? ''
+  const stack = useStack(name)
+  if (stack.isPending) return <Sheet><Loading /></Sheet>
+  if (stack.isError) return <Trouble error={stack.error} retry={() => void stack.refetch()} />
+  return <Content s={stack.data} />
+}
+
+function Content({ s }: { s: Stack }) {
+  const now = useNow(5_000)
+  const [chosen, setChosen] = useState<string | null>(null)
+  const resources = useMemo(() => s.resources ?? [], [s])
+  const shown = resources.find((r) => r.name === chosen) ?? resources.find((r) => r.state !== 'healthy') ?? resources.at(-1)
+  const running = s.last_run && !s.last_run.ended_at
+  return (
+    <>
+      <PageTitle trail={<><Link to="/stacks">Stacks</Link> / {s.account}, {s.region}</>} side={<span className="text-small text-ink-2">{s.title} {s.template && `(${s.template})`}</span>}>
+        {s.name} <StatePill state={s.state} />
+      </PageTitle>
+      <div className="space-y-3">
+        <Facts action={<Actions s={s} />}>
+          <Fact value={`${s.healthy} of ${s.total}`} label="resources healthy" />
+          <Fact value={ago(s.verified_at, now)} label="verified" />
+          <Fact value={s.currency ? money(s.hour, s.currency) : '–'} label="running cost" />
+          {s.last_run && <Fact value={<Link to={`/runs/${s.last_run.id}`}>run {s.last_run.id}</Link>} label={running ? `${s.last_run.state}, decided by ${s.last_run.decides ?? '–'}` : `last run ${s.last_run.state}`} />}
+        </Facts>
+        {s.next && (
+          <div className="rounded-sheet border border-bad bg-sheet p-3.5">
+            <p className="font-semibold">{s.last_run?.reason}</p>
+            <Command text={s.next} />
+          </div>
+        )}
+        {resources.length === 0 && <Sheet><Empty title="Nothing has been made yet" command={`undersail proposals --stack ${s.name}`}>Accept its proposal to begin.</Empty></Sheet>}
+        {resources.length > 0 && (
+          <div className="grid items-start gap-3 lg:grid-cols-[1.35fr_1fr]">
+            <div className="min-w-0 space-y-3">
+              <Sheet title="Resources" note="in dependency order" pad={false}>
+                <table className="w-full">
+                  <thead><tr><th>Resource</th><th>State</th><th className="max-md:hidden">Type</th><th className="max-md:hidden">Id</th><th className="text-right">Cost / h</th></tr></thead>
+                  <tbody>
+                    {resources.map((r) => (
+                      <tr key={r.name} className={`row-link cursor-pointer ${shown?.name === r.name ? 'bg-accent-soft' : ''}`} onClick={() => setChosen(r.name)}>
+                        <td className="font-semibold"><button type="button" className="font-semibold" aria-pressed={shown?.name === r.name} onClick={() => setChosen(r.name)}>{r.name}</button></td>
+                        <td><State state={r.state} /></td>
+                        <td className="max-md:hidden text-ink-2">{r.type}</td>
+                        <td className="max-md:hidden font-mono text-small text-ink-2">{String(r.attributes['id'] ?? '–')}</td>
+                        <td className="text-right">{r.hour > 0 ? r.hour.toFixed(4) : '–'}</td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </table>
+              </Sheet>
+            </div>
+            <div className="min-w-0 space-y-3">
+              <Outputs s={s} />
+              {shown && <Details r={shown} />}
+              <Inputs s={s} />
+            </div>
+          </div>
+        )}
+      </div>
+    </>
+  )
+}
+
+function Actions({ s }: { s: Stack }) {
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const [failure, setFailure] = useState<unknown>(null)
+  const path = { params: { path: { name: s.name } } }
+  const busy = s.last_run !== undefined && !s.last_run.ended_at
+  const verify = useMutation({
+    mutationFn: () => unwrap(api.POST('/api/v1/stacks/{name}/verify', path)),
+    onSuccess: () => setFailure(null), onError: setFailure,
+    onSettled: () => void client.invalidateQueries({ queryKey: ['stack', s.name] }),
+  })
+  const retire = useMutation({
+    mutationFn: () => unwrap(api.POST('/api/v1/stacks/{name}/retire', path)),
+    onSuccess: (p) => void navigate(`/proposals/${p.id}`), onError: setFailure,
+  })
+  return (
+    <>
+      {failure !== null && <span className="text-bad">{failure instanceof Error ? failure.message : String(failure)}</span>}
+      <Button onClick={() => verify.mutate()} disabled={verify.isPending || busy}>{verify.isPending ? 'Verifying' : 'Verify now'}</Button>
+      <Button kind="danger" onClick={() => retire.mutate()} disabled={retire.isPending || busy}>Propose to retire</Button>
+    </>
+  )
+}
+
+function Outputs({ s }: { s: Stack }) {
+  const list = s.outputs ?? []
+  if (list.length === 0) return null
+  return (
+    <Sheet title="Outputs" pad={false}>
+      <table className="w-full table-fixed">
+        <tbody>
+          {list.map((o) => {
+            const text = valueText(o.value)
+            return (
+              <tr key={o.name}>
+                <td className="w-[110px] truncate font-semibold" title={o.about}>{o.name}</td>
+                <td className="truncate font-mono text-small" title={`${text}\n${o.about ?? ''}`}>{/^https?:\/\//.test(text) ? <a href={text} rel="noreferrer" target="_blank" className="text-accent">{text}</a> : text}</td>
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+    </Sheet>
+  )
+}
+
+function Details({ r }: { r: Resource }) {
+  return (
+    <Sheet title={r.name} note={r.healthy_at ? `proved healthy ${clock(r.healthy_at)}` : r.type} className="max-h-[230px]">
+      {r.reason && <p className="mb-2 text-bad">{r.reason}</p>}
+      <ol className="space-y-1 font-mono text-small">
+        {r.evidence.map((e) => (
+          <li key={e.check} className="flex gap-3">
+            <span className="flex-none font-semibold">{clock(e.at)}</span>
+            <span className="min-w-0 flex-1 truncate" title={`${e.asked}\n${e.answer}`}>{e.asked}: {e.answer}</span>
+            <span className="flex-none" style={{ color: e.passed ? 'var(--healthy)' : 'var(--bad)' }}>{e.passed ? 'pass' : 'fail'}</span>
+          </li>
+        ))}
+      </ol>
+      <dl className="mt-2.5 grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5 border-t border-line pt-2.5 text-small">
+        {Object.entries(r.attributes).filter(([k]) => k !== 'host_key' && k !== 'id').map(([k, v]) => (
+          <div key={k} className="contents"><dt className="text-ink-2">{k}</dt><dd className="truncate font-mono" title={valueText(v)}>{valueText(v)}</dd></div>
+        ))}
+      </dl>
+    </Sheet>
+  )
+}
+
+function Inputs({ s }: { s: Stack }) {
+  return (
+    <Sheet title="Inputs" note="and where each came from" pad={false}>
+      <table className="w-full table-fixed">
+        <tbody>
+          {(s.inputs ?? []).map((i) => (
+            <tr key={i.name}>
+              <td className="w-[130px] truncate font-semibold" title={i.title}>{i.name}</td>
+              <td className="truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}</td>
+              <td className="w-[96px] text-small text-ink-2">{i.origin}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Sheet>
+  )
+}

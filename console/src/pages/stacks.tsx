@@ -1,0 +1,66 @@
+import { Link, useNavigate } from 'react-router'
+import { useStacks } from '../api/queries'
+import { State, toneColor } from '../parts/state'
+import { Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { useNow } from '../parts/now'
+import { ago, money } from '../parts/words'
+
+export function StacksPage() {
+  const stacks = useStacks()
+  const navigate = useNavigate()
+  const now = useNow(5_000)
+  const list = stacks.data ?? []
+  const unhealthy = list.filter((s) => s.state === 'unhealthy')
+  const moving = list.filter((s) => s.last_run && !s.last_run.ended_at)
+  const costs = [...new Set(list.map((s) => s.currency).filter(Boolean))].map((c) => money(list.filter((s) => s.currency === c).reduce((sum, s) => sum + s.hour, 0), c))
+  return (
+    <>
+      <PageTitle>Stacks</PageTitle>
+      {stacks.isError && <div className="mb-3"><Trouble error={stacks.error} retry={() => void stacks.refetch()} /></div>}
+      {stacks.isPending && <Sheet><Loading /></Sheet>}
+      {stacks.isSuccess && list.length === 0 && (
+        <Sheet>
+          <Empty title="No stacks yet" command="undersail propose warnings --template warning-site --account saltmere-lab --region north-fell">
+            Propose one from a template; nothing is made before you accept it.
+          </Empty>
+        </Sheet>
+      )}
+      {list.length > 0 && (
+        <div className="space-y-3">
+          <Facts>
+            <Fact value={`${list.length - unhealthy.length} of ${list.length}`} label="stacks in order" />
+            <Fact value={unhealthy.length === 0 ? 'none' : unhealthy.map((s) => s.name).join(', ')} label="unhealthy" tone={unhealthy.length > 0 ? toneColor('unhealthy') : undefined} />
+            <Fact value={moving.length === 0 ? 'none' : moving.map((s) => s.name).join(', ')} label="underway" />
+            <Fact value={costs.join(', ') || 'no cost'} label="running cost" />
+          </Facts>
+          <Sheet pad={false}>
+            <table className="w-full">
+              <thead>
+                <tr><th>Stack</th><th>State</th><th>Healthy</th><th className="max-md:hidden">Template</th><th className="max-md:hidden">Account and region</th><th className="max-md:hidden text-right">Cost</th><th className="max-md:hidden">Verified</th></tr>
+              </thead>
+              <tbody>
+                {list.map((s) => (
+                  <tr key={s.name} className="row-link cursor-pointer" onClick={() => void navigate(`/stacks/${s.name}`)}>
+                    <td className="font-semibold"><Link className="no-underline hover:underline" to={`/stacks/${s.name}`}>{s.name}</Link></td>
+                    <td><State state={s.state} /></td>
+                    <td>{s.healthy} of {s.total}</td>
+                    <td className="max-md:hidden text-ink-2">{s.template || 'never applied'}</td>
+                    <td className="max-md:hidden text-ink-2">{s.account}, {s.region}</td>
+                    <td className="max-md:hidden text-right">{s.currency ? money(s.hour, s.currency) : '–'}</td>
+                    <td className="max-md:hidden text-ink-2">{ago(s.verified_at, now)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </Sheet>
+          {unhealthy.filter((s) => s.last_run?.reason).map((s) => (
+            <Sheet key={s.name} title={`Why ${s.name} is unhealthy`} note={<Link to={`/runs/${s.last_run!.id}`}>run {s.last_run!.id}</Link>}>
+              <p>{s.last_run!.reason}</p>
+              {s.next && <p className="mt-1 text-ink-2">Continue with <code className="font-mono text-small text-ink">{s.next}</code></p>}
+            </Sheet>
+          ))}
+        </div>
+      )}
+    </>
+  )
+}

@@ -1,0 +1,143 @@
+import { useState, type ButtonHTMLAttributes, type ReactNode } from 'react'
+import { AlertDialog } from 'radix-ui'
+import { Refusal, type Finding } from '../api/client'
+
+export function Button({ kind = 'plain', className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: 'plain' | 'main' | 'danger' }) {
+  const looks = {
+    plain: 'border-line bg-sheet text-ink hover:border-ink-2',
+    main: 'border-accent bg-accent text-on-accent hover:opacity-90',
+    danger: 'border-bad bg-sheet text-bad hover:bg-bad-soft',
+  }
+  return <button type="button" className={`rounded-[6px] border px-3.5 py-1.5 font-semibold transition-colors disabled:opacity-50 ${looks[kind]} ${className}`} {...rest} />
+}
+
+export function Sheet({ title, note, children, className = '', pad = true }: { title?: ReactNode; note?: ReactNode; children: ReactNode; className?: string; pad?: boolean }) {
+  return (
+    <section className={`flex min-h-0 min-w-0 flex-col rounded-sheet border border-line bg-sheet ${className}`}>
+      {title && (
+        <header className="flex flex-none items-baseline justify-between gap-4 border-b border-line px-3.5 py-2">
+          <h2 className="text-small font-semibold text-ink-2">{title}</h2>
+          {note && <span className="truncate text-small text-ink-2">{note}</span>}
+        </header>
+      )}
+      <div className={`min-h-0 flex-1 overflow-auto ${pad ? 'p-3.5' : ''}`}>{children}</div>
+    </section>
+  )
+}
+
+/** A row of facts: the number with a meaning first, what it says below it. */
+export function Facts({ children, action }: { children: ReactNode; action?: ReactNode }) {
+  return (
+    <div className="flex flex-wrap items-stretch rounded-sheet border border-line bg-sheet">
+      {children}
+      {action && <div className="ml-auto flex items-center gap-2 px-4 py-2.5">{action}</div>}
+    </div>
+  )
+}
+
+export function Fact({ value, label, tone }: { value: ReactNode; label: ReactNode; tone?: string }) {
+  return (
+    <div className="border-r border-line px-4 py-2.5 max-sm:basis-1/2">
+      <div className="text-large font-semibold" style={tone ? { color: tone } : undefined}>{value}</div>
+      <div className="text-small text-ink-2">{label}</div>
+    </div>
+  )
+}
+
+export function PageTitle({ trail, children, side }: { trail?: ReactNode; children: ReactNode; side?: ReactNode }) {
+  return (
+    <div className="mb-3 flex flex-wrap items-end justify-between gap-3">
+      <div>
+        {trail && <div className="text-small text-ink-2">{trail}</div>}
+        <h1 className="flex items-center gap-2.5 text-title font-bold">{children}</h1>
+      </div>
+      {side}
+    </div>
+  )
+}
+
+/** An empty page teaches the next step. */
+export function Empty({ title, children, command }: { title: string; children?: ReactNode; command?: string }) {
+  return (
+    <div className="mx-auto max-w-xl px-6 py-14 text-center">
+      <p className="text-large font-semibold">{title}</p>
+      {children && <p className="mt-1 text-ink-2">{children}</p>}
+      {command && <Command text={command} />}
+    </div>
+  )
+}
+
+export function Command({ text }: { text: string }) {
+  const [copied, setCopied] = useState(false)
+  return (
+    <div className="mt-3 flex items-center gap-2 rounded-[6px] border border-line bg-paper px-3 py-1.5 text-left font-mono text-small">
+      <code className="min-w-0 flex-1 overflow-x-auto whitespace-pre">{text}</code>
+      <button
+        type="button"
+        className="font-sans font-semibold text-accent"
+        onClick={() => void navigator.clipboard?.writeText(text).then(() => { setCopied(true); setTimeout(() => setCopied(false), 1500) })}
+      >
+        {copied ? 'Copied' : 'Copy'}
+      </button>
+    </div>
+  )
+}
+
+export function Loading({ rows = 4 }: { rows?: number }) {
+  return (
+    <div role="status" aria-label="Loading" className="space-y-2.5 p-4">
+      {Array.from({ length: rows }, (_, i) => <div key={i} className="h-4 rounded bg-line opacity-60" style={{ width: `${88 - i * 13}%` }} />)}
+    </div>
+  )
+}
+
+/** What went wrong and what to do; findings in full. */
+export function Trouble({ error, retry }: { error: unknown; retry?: () => void }) {
+  const problem = error instanceof Refusal ? error.problem : { title: String(error), remedy: undefined, findings: undefined }
+  return (
+    <div role="alert" className="rounded-sheet border border-bad bg-bad-soft p-3.5">
+      <p className="font-semibold text-bad">{problem.title}</p>
+      {problem.remedy && <p className="mt-0.5">What to do: {problem.remedy}</p>}
+      {problem.findings && <Findings list={problem.findings} />}
+      {retry && <Button className="mt-2" onClick={retry}>Try again</Button>}
+    </div>
+  )
+}
+
+const severityTone: Record<string, string> = { error: 'var(--bad)', warning: 'var(--settling)', note: 'var(--ink-2)' }
+
+export function Findings({ list }: { list: Finding[] }) {
+  return (
+    <ul className="space-y-1.5">
+      {list.map((f) => (
+        <li key={f.code + f.place + f.message} className="flex gap-2">
+          <span className="w-16 flex-none text-small font-semibold" style={{ color: severityTone[f.severity] }}>{f.severity}</span>
+          <span>
+            <span className="font-mono text-small">{f.place}</span> {f.message}
+            {f.remedy && <span className="block text-small text-ink-2">What to do: {f.remedy}</span>}
+          </span>
+        </li>
+      ))}
+    </ul>
+  )
+}
+
+/** Asks before something that cannot be taken back. */
+export function Confirm({ trigger, title, children, action, busy }: { trigger: ReactNode; title: string; children: ReactNode; action: ReactNode; busy?: boolean }) {
+  return (
+    <AlertDialog.Root>
+      <AlertDialog.Trigger asChild disabled={busy}>{trigger}</AlertDialog.Trigger>
+      <AlertDialog.Portal>
+        <AlertDialog.Overlay className="fixed inset-0 bg-black/40" />
+        <AlertDialog.Content className="fixed top-1/2 left-1/2 w-[min(92vw,440px)] -translate-x-1/2 -translate-y-1/2 rounded-sheet border border-line bg-sheet p-5 text-ink">
+          <AlertDialog.Title className="text-large font-semibold">{title}</AlertDialog.Title>
+          <AlertDialog.Description asChild><div className="mt-1.5 text-ink-2">{children}</div></AlertDialog.Description>
+          <div className="mt-4 flex justify-end gap-2">
+            <AlertDialog.Cancel asChild><Button>Keep it</Button></AlertDialog.Cancel>
+            <AlertDialog.Action asChild>{action}</AlertDialog.Action>
+          </div>
+        </AlertDialog.Content>
+      </AlertDialog.Portal>
+    </AlertDialog.Root>
+  )
+}

@@ -1,0 +1,27 @@
+/** How figures and moments are written everywhere. */
+
+export const money = (hour: number, currency: string) => (hour === 0 ? 'no cost' : `${hour.toFixed(3)} ${currency} / h`)
+
+export function span(seconds: number): string {
+  if (seconds < 10) return `${seconds.toFixed(1)} s`
+  if (seconds < 60) return `${Math.round(seconds)} s`
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`
+  return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`
+}
+
+export const clock = (at: string | number | Date) => new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
+
+export const moment = (at: string) => `${new Date(at).toLocaleDateString('sv-SE')} ${clock(at)}`
+
+export function ago(at: string | undefined, now: number): string {
+  if (!at) return 'never'
+  return `${span(Math.max(0, (now - new Date(at).getTime()) / 1000))} ago`
+}
+
+/** A value as a person reads it: what is not known yet says what it waits for. */
+export function valueText(value: unknown): string {
+  if (value === null || value === undefined) return '–'
+  if (typeof value === 'string') return value
+  if (typeof value === 'object' && 'pending' in value) return `known after ${(value as { pending: string[] }).pending.join(', ')}`
+  return JSON.stringify(value)
+}
