@@ -61,15 +61,14 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	e := echo.New()
 	e.Logger = slog.New(slog.DiscardHandler)
 	e.HTTPErrorHandler = srv.problem
-	e.Use(srv.counted, srv.headers, srv.recovered)
+	e.Use(srv.counted, srv.headers, srv.recovered, srv.guarded)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", srv.ready)
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", contracts.OpenAPI) })
-	guarded := e.Group("", srv.limited, srv.signedIn, srv.validated)
-	contract.RegisterHandlers(guarded, contract.NewStrictHandler(&handlers{srv}, nil))
-	guarded.GET("/api/v1/runs/:id/events/stream", srv.streamRun)
-	guarded.GET("/api/v1/events/stream", srv.streamAll)
+	contract.RegisterHandlers(e, contract.NewStrictHandler(&handlers{srv}, nil))
+	e.GET("/api/v1/runs/:id/events/stream", srv.streamRun)
+	e.GET("/api/v1/events/stream", srv.streamAll)
 	e.GET("/*", srv.page)
 	return e, nil
 }
@@ -93,6 +92,18 @@ func (s *Server) counted(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		s.calls.WithLabelValues(c.Request().Method, fmt.Sprint(status)).Inc()
 		return nil
+	}
+}
+
+// guarded puts everything below /api/v1 behind the body limit, sign-in and the
+// contract.
+func (s *Server) guarded(next echo.HandlerFunc) echo.HandlerFunc {
+	inside := s.limited(s.signedIn(s.validated(next)))
+	return func(c *echo.Context) error {
+		if strings.HasPrefix(c.Request().URL.Path, "/api/v1/") {
+			return inside(c)
+		}
+		return next(c)
 	}
 }
 

@@ -68,7 +68,7 @@ function Content({ p }: { p: Proposal }) {
         {p.why && <p className="text-ink-2">{p.why}</p>}
         {p.findings.length > 0 && <Sheet title="Findings" note={`${p.findings.length}`}><Findings list={p.findings} /></Sheet>}
         <div className="grid gap-3 lg:grid-cols-[1.25fr_1fr]">
-          <Sheet title={retire ? 'What goes before what' : 'What waits for what'} note="left before right; rust: the chain that decides the duration" className="min-h-[250px]">
+          <Sheet title={retire ? 'What goes before what' : 'What waits for what'} note="left before right; rust: the chain that decides the duration" className="h-[270px]">
             <Graph nodes={nodes} edges={edges} label="Order of the changes" />
           </Sheet>
           {retire ? <CostLines p={p} /> : <Inputs p={p} />}

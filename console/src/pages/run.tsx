@@ -7,7 +7,7 @@ import Graph, { type GraphEdge } from '../parts/graph'
 import { useNow } from '../parts/now'
 import { StatePill } from '../parts/state'
 import { Timeline } from '../parts/timeline'
-import { Button, Command, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Button, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { clock, money, span } from '../parts/words'
 
 export default function RunPage() {
@@ -43,16 +43,15 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
           <Fact value={money(run.hour, run.currency)} label="cost when done" />
         </Facts>
         {run.reason && (
-          <div className="rounded-sheet border border-line bg-sheet p-3.5" style={run.state === 'failed' ? { borderColor: 'var(--bad)' } : undefined}>
-            <p className="font-semibold">{run.reason}</p>
-            {run.next && <Command text={run.next} />}
-          </div>
+          <p className="rounded-sheet border border-line bg-sheet px-3.5 py-2" style={run.state === 'failed' ? { borderColor: 'var(--bad)' } : undefined}>
+            {run.reason}{run.next && <span className="text-ink-2">; continue with <code className="font-mono text-small text-ink">{run.next}</code></span>}
+          </p>
         )}
         <div className="grid gap-3 lg:grid-cols-[1.2fr_1fr]">
-          <Sheet title="What waits for what" note="left must be healthy before right" className="min-h-[300px]">
+          <Sheet title="What waits for what" note="left must be healthy before right" className="h-[340px]">
             <Graph nodes={nodes} edges={edges} selected={shown} onSelect={setChosen} label="Steps of the run" />
           </Sheet>
-          <Sheet title="Time" note="lighter part: settling" className="max-h-[420px]">
+          <Sheet title="Time" note="lighter part: settling" className="h-[340px]">
             <Timeline run={run} now={now} selected={shown} onSelect={setChosen} />
           </Sheet>
         </div>
@@ -114,7 +113,7 @@ function EvidenceSheet({ run, resource }: { run: Run; resource: string | null })
   const evidence = useEvidence(run.id, resource)
   const list = evidence.data ?? []
   return (
-    <Sheet title={resource ?? 'Evidence'} note="evidence of its checks" className="h-[190px]">
+    <Sheet title={resource ?? 'Evidence'} note="evidence of its checks" className="h-[176px]">
       {list.length === 0 && <p className="text-ink-2">{resource ? 'Nothing has been asked of it in this run yet.' : 'Choose a step to see what its checks saw.'}</p>}
       <ol className="space-y-1 font-mono text-small">
         {list.map((e) => (
@@ -131,7 +130,7 @@ function EvidenceSheet({ run, resource }: { run: Run; resource: string | null })
 
 function EventsSheet({ events }: { events: Event[] }) {
   return (
-    <Sheet title="What happened" note="newest first" className="h-[190px]">
+    <Sheet title="What happened" note="newest first" className="h-[176px]">
       <ol className="space-y-1 font-mono text-small">
         {events.toReversed().map((e) => (
           <li key={e.number} className="flex gap-3"><span className="flex-none font-semibold">{clock(e.at)}</span><span className="min-w-0 flex-1 truncate" title={e.text}>{e.text}</span></li>

@@ -5,7 +5,7 @@ import { api, unwrap, type Resource, type Stack } from '../api/client'
 import { useStack } from '../api/queries'
 import { useNow } from '../parts/now'
 import { State, StatePill } from '../parts/state'
-import { Button, Command, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { ago, clock, money, valueText } from '../parts/words'
 
 export default function StackPage() {
@@ -35,10 +35,9 @@ function Content({ s }: { s: Stack }) {
           {s.last_run && <Fact value={<Link to={`/runs/${s.last_run.id}`}>run {s.last_run.id}</Link>} label={running ? `${s.last_run.state}, decided by ${s.last_run.decides ?? '–'}` : `last run ${s.last_run.state}`} />}
         </Facts>
         {s.next && (
-          <div className="rounded-sheet border border-bad bg-sheet p-3.5">
-            <p className="font-semibold">{s.last_run?.reason}</p>
-            <Command text={s.next} />
-          </div>
+          <p className="rounded-sheet border border-bad bg-sheet px-3.5 py-2">
+            {s.last_run?.reason}<span className="text-ink-2">; continue with <code className="font-mono text-small text-ink">{s.next}</code></span>
+          </p>
         )}
         {resources.length === 0 && <Sheet><Empty title="Nothing has been made yet" command={`undersail proposals --stack ${s.name}`}>Accept its proposal to begin.</Empty></Sheet>}
         {resources.length > 0 && (
@@ -133,7 +132,7 @@ function Details({ r }: { r: Resource }) {
         ))}
       </ol>
       <dl className="mt-2.5 grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5 border-t border-line pt-2.5 text-small">
-        {Object.entries(r.attributes).filter(([k]) => k !== 'host_key' && k !== 'id').map(([k, v]) => (
+        {Object.entries(r.attributes).filter(([k, v]) => k !== 'host_key' && k !== 'id' && v !== '' && valueText(v) !== '{}').map(([k, v]) => (
           <div key={k} className="contents"><dt className="text-ink-2">{k}</dt><dd className="truncate font-mono" title={valueText(v)}>{valueText(v)}</dd></div>
         ))}
       </dl>

@@ -30,6 +30,35 @@ function fold(nodes: GraphNode[], edges: GraphEdge[]): { nodes: GraphNode[]; edg
   return { nodes: folded, edges: [...seen.values()] }
 }
 
+/** Drops edges that a longer way already tells: they only make the picture hard to read. */
+function reduce(edges: GraphEdge[]): GraphEdge[] {
+  const next = new Map<string, string[]>()
+  for (const e of edges) next.set(e.from, [...(next.get(e.from) ?? []), e.to])
+  const reaches = new Map<string, Set<string>>()
+  const reach = (id: string): Set<string> => {
+    const known = reaches.get(id)
+    if (known) return known
+    const all = new Set<string>()
+    reaches.set(id, all)
+    for (const to of next.get(id) ?? []) {
+      all.add(to)
+      for (const further of reach(to)) all.add(further)
+    }
+    return all
+  }
+  return edges.filter((e) => !(next.get(e.from) ?? []).some((other) => other !== e.to && reach(other).has(e.to)))
+}
+
+/** A long name of a repeated resource is told on two lines. */
+function lines(n: GraphNode): [string, string] {
+  const word = n.word ?? n.state
+  const at = n.label.indexOf('[')
+  if (at < 0 || n.label.length <= 14) return [n.label, word]
+  return [n.label.slice(0, at), `${n.label.slice(at + 1, -1)}, ${word}`]
+}
+
+const widthOf = (n: GraphNode) => Math.max(92, lines(n)[0].length * 7.3 + 44, lines(n)[1].length * 6 + 42)
+
 /**
  * What waits for what, left to right. Edges are routed around nodes by the
  * layout, so none crosses a node.
@@ -37,18 +66,21 @@ function fold(nodes: GraphNode[], edges: GraphEdge[]): { nodes: GraphNode[]; edg
 export default function Graph({ nodes, edges, selected, onSelect, label }: {
   nodes: GraphNode[]; edges: GraphEdge[]; selected?: string | null; onSelect?: (id: string) => void; label: string
 }) {
-  const view = useMemo(() => fold(nodes, edges), [nodes, edges])
-  const shape = JSON.stringify([view.nodes.map((n) => n.id + n.label), view.edges.map((e) => e.from + '>' + e.to)])
+  const view = useMemo(() => {
+    const folded = fold(nodes, edges)
+    return { nodes: folded.nodes, edges: reduce(folded.edges) }
+  }, [nodes, edges])
+  const shape = JSON.stringify([view.nodes.map((n) => n.id + widthOf(n)), view.edges.map((e) => e.from + '>' + e.to)])
   const [layout, setLayout] = useState<ElkNode | null>(null)
   useEffect(() => {
     let current = true
     void elk.layout({
       id: 'root',
       layoutOptions: {
-        'elk.algorithm': 'layered', 'elk.direction': 'RIGHT', 'elk.edgeRouting': 'SPLINES', 'elk.layered.spacing.nodeNodeBetweenLayers': '46',
-        'elk.spacing.nodeNode': '16', 'elk.spacing.edgeNode': '14', 'elk.layered.nodePlacement.strategy': 'NETWORK_SIMPLEX', 'elk.padding': '[top=8,left=8,bottom=8,right=8]',
+        'elk.algorithm': 'layered', 'elk.direction': 'RIGHT', 'elk.edgeRouting': 'SPLINES', 'elk.layered.spacing.nodeNodeBetweenLayers': '26', 'elk.layered.spacing.edgeNodeBetweenLayers': '8', 'elk.layered.spacing.edgeEdgeBetweenLayers': '6',
+        'elk.spacing.nodeNode': '18', 'elk.spacing.edgeNode': '12', 'elk.layered.nodePlacement.strategy': 'NETWORK_SIMPLEX', 'elk.padding': '[top=8,left=8,bottom=8,right=8]',
       },
-      children: view.nodes.map((n) => ({ id: n.id, width: Math.max(96, n.label.length * 7.4 + 44), height: HEIGHT })),
+      children: view.nodes.map((n) => ({ id: n.id, width: widthOf(n), height: HEIGHT })),
       edges: view.edges.map((e) => ({ id: `${e.from}>${e.to}`, sources: [e.from], targets: [e.to] })),
     }).then((done) => { if (current) setLayout(done) })
     return () => { current = false }
@@ -77,8 +109,8 @@ export default function Graph({ nodes, edges, selected, onSelect, label }: {
               stroke={selected === node.id ? 'var(--accent)' : idle ? 'var(--line)' : toneColor(node.state)} strokeOpacity={selected === node.id || idle ? 1 : 0.55}
             />
             <g transform="translate(11,8)"><StateMark state={node.state} /></g>
-            <text x="32" y="19" fontSize="13" fontWeight="600" fill="var(--ink)">{node.label}</text>
-            <text x="32" y="34" fontSize="11.5" fill="var(--ink-2)">{node.word ?? node.state}</text>
+            <text x="32" y="19" fontSize="13" fontWeight="600" fill="var(--ink)">{lines(node)[0]}</text>
+            <text x="32" y="34" fontSize="11.5" fill="var(--ink-2)">{lines(node)[1]}</text>
           </g>
         )
       })}

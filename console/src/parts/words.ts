@@ -15,6 +15,7 @@ export const moment = (at: string) => `${new Date(at).toLocaleDateString('sv-SE'
 
 export function ago(at: string | undefined, now: number): string {
   if (!at) return 'never'
+  if (now - new Date(at).getTime() < 10_000) return 'just now'
   return `${span(Math.max(0, (now - new Date(at).getTime()) / 1000))} ago`
 }
 

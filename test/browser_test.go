@@ -1,0 +1,108 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// page is a tab of a headless browser.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+// browse opens a tab of 1280 by 800 on the console.
+func (b *bench) browse() *page {
+	b.t.Helper()
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		b.t.Fatal("the Debian package chromium is not installed; make test installs it")
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
+	allocator, cancelBrowser := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, cancelTab := chromedp.NewContext(allocator)
+	ctx, cancelTime := context.WithTimeout(ctx, 3*time.Minute)
+	b.t.Cleanup(func() { cancelTime(); cancelTab(); cancelBrowser() })
+	p := &page{b.t, ctx, b.url}
+	p.do(chromedp.EmulateViewport(1280, 800))
+	return p
+}
+
+func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := chromedp.Do(p.ctx, actions...); err != nil {
+		p.t.Fatalf("browser: %v\npage says: %s", err, p.text())
+	}
+}
+
+func (p *page) open(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.url + path)) }
+
+// text is everything that a reader sees on the page.
+func (p *page) text() string {
+	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body ? document.body.innerText : ''"))
+	if err != nil {
+		return "(" + err.Error() + ")"
+	}
+	return text
+}
+
+// sees waits until the page shows all the texts.
+func (p *page) sees(texts ...string) {
+	p.t.Helper()
+	var last string
+	for deadline := time.Now().Add(25 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
+		last = p.text()
+		missing := false
+		for _, t := range texts {
+			missing = missing || !strings.Contains(last, t)
+		}
+		if !missing {
+			return
+		}
+	}
+	p.t.Fatalf("the page never showed %q; it says:\n%s", texts, last)
+}
+
+// press clicks the button or link with a text.
+func (p *page) press(text string) {
+	p.t.Helper()
+	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('button,a')].filter(e => e.innerText.trim() === %q && !e.disabled).at(-1); if (e) e.click(); return !!e })()`, text)
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
+		if found, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && found {
+			return
+		}
+	}
+	p.t.Fatalf("there is no button %q; the page says:\n%s", text, p.text())
+}
+
+func (p *page) signIn(password string) {
+	p.t.Helper()
+	p.open("/")
+	p.sees("Sign in")
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "ines"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), password))
+	p.press("Sign in")
+	p.sees("Ines Varga")
+}
+
+// shoot writes a picture of what is visible.
+func (p *page) shoot(path string) {
+	p.t.Helper()
+	time.Sleep(300 * time.Millisecond) // fonts and transitions come to rest
+	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	if err := os.WriteFile(path, png, 0o644); err != nil {
+		p.t.Fatal(err)
+	}
+}

@@ -1,0 +1,55 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// TestScreenshots takes the pictures of the documentation from the demo data. It
+// runs only when a folder for them is named.
+func TestScreenshots(t *testing.T) {
+	to := os.Getenv("UNDERSAIL_SCREENSHOTS")
+	if to == "" {
+		t.Skip("name a folder in UNDERSAIL_SCREENSHOTS to take pictures")
+	}
+	b := start(t)
+	p := b.browse()
+	shot := func(name string) { p.shoot(filepath.Join(to, name+".png")) }
+	p.open("/")
+	p.sees("Sign in")
+	shot("sign-in")
+	p.signIn(b.password)
+	p.sees("intake-trial", "Why intake-trial")
+	shot("stacks")
+	id := b.propose("intake-north", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml")
+	p.open("/proposals/" + id)
+	p.sees("What waits for what", "create")
+	time.Sleep(time.Second)
+	shot("proposal")
+	p.press("Apply")
+	p.sees("What happened", "gateway is made and settling")
+	p.sees("creating worker[1]")
+	time.Sleep(2500 * time.Millisecond)
+	shot("run")
+	p.do(chromedp.EmulateViewport(1280, 800))
+	p.sees("done")
+	p.open("/stacks/intake-north")
+	p.press("Verify now")
+	p.sees("Outputs", "worker[1]")
+	time.Sleep(time.Second)
+	shot("stack")
+	p.open("/runs/3")
+	p.sees("Continue with what is missing")
+	time.Sleep(time.Second)
+	shot("run-failed")
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("document.documentElement.dataset.theme = 'dark', true")); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(500 * time.Millisecond)
+	shot("run-failed-dark")
+	terminalShots(t, b, to)
+}

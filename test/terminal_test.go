@@ -1,0 +1,5 @@
+package test
+
+import "testing"
+
+func terminalShots(t *testing.T, b *bench, to string) {}
