@@ -111,9 +111,9 @@ function Actions({ run }: { run: Run }) {
 
 function EvidenceSheet({ run, resource }: { run: Run; resource: string | null }) {
   const evidence = useEvidence(run.id, resource)
-  const list = evidence.data ?? []
+  const list = (evidence.data ?? []).toReversed()
   return (
-    <Sheet title={resource ?? 'Evidence'} note="evidence of its checks" className="h-[176px]">
+    <Sheet title={resource ?? 'Evidence'} note="evidence of its checks, newest first" className="h-[176px]">
       {list.length === 0 && <p className="text-ink-2">{resource ? 'Nothing has been asked of it in this run yet.' : 'Choose a step to see what its checks saw.'}</p>}
       <ol className="space-y-1 font-mono text-small">
         {list.map((e) => (

@@ -2,9 +2,9 @@ import type { Run, Step } from '../api/client'
 import { toneColor } from './state'
 import { clock } from './words'
 
-const ROW = 26
+const ROW = 21
 const TOP = 30
-const BAR = 13
+const BAR = 11
 
 /** Where each step was, is or will be, in milliseconds. */
 interface Bar { step: Step; from: number; made: number; to: number; future: boolean }
@@ -59,18 +59,18 @@ export function Timeline({ run, now, selected, onSelect }: { run: Run; now: numb
         const open = !b.step.ended_at && !b.future
         return (
           <g key={b.step.number} onClick={() => onSelect(b.step.resource)} style={{ cursor: 'pointer' }}>
-            <rect x="0" y={y - 3} width={width} height={ROW - 1} rx="4" fill={selected === b.step.resource ? 'var(--accent-soft)' : 'transparent'} />
-            <text x={labels - 9} y={y + 12} fontSize="12" textAnchor="end" fill="var(--ink)" fontWeight={selected === b.step.resource ? 600 : 400}>{b.step.resource}</text>
+            <rect x="0" y={y - 2} width={width} height={ROW - 1} rx="4" fill={selected === b.step.resource ? 'var(--accent-soft)' : 'transparent'} />
+            <text x={labels - 9} y={y + 11} fontSize="12" textAnchor="end" fill="var(--ink)" fontWeight={selected === b.step.resource ? 600 : 400}>{b.step.resource}</text>
             {b.future ? (
-              <Outline from={x(b.from)} to={x(b.to)} y={y + 3} critical={b.step.critical} />
+              <Outline from={x(b.from)} to={x(b.to)} y={y + 2} critical={b.step.critical} />
             ) : (
               <>
-                <rect x={x(b.from)} y={y + 3} width={Math.max(2.5, x(Math.min(b.made, open ? now : b.to)) - x(b.from))} height={BAR} rx="3" fill={color} />
-                {b.to > b.made && <rect x={x(b.made)} y={y + 3} width={Math.max(0, x(open ? now : b.to) - x(b.made))} height={BAR} rx="3" fill={color} opacity=".35" />}
-                {open && b.to > now && <Outline from={x(now)} to={x(b.to)} y={y + 3} critical={b.step.critical} />}
+                <rect x={x(b.from)} y={y + 2} width={Math.max(2.5, x(Math.min(b.made, open ? now : b.to)) - x(b.from))} height={BAR} rx="3" fill={color} />
+                {b.to > b.made && <rect x={x(b.made)} y={y + 2} width={Math.max(0, x(open ? now : b.to) - x(b.made))} height={BAR} rx="3" fill={color} opacity=".35" />}
+                {open && b.to > now && <Outline from={x(now)} to={x(b.to)} y={y + 2} critical={b.step.critical} />}
               </>
             )}
-            {b.step.critical && <line x1={x(b.from)} x2={x(b.to)} y1={y + BAR + 5} y2={y + BAR + 5} stroke="var(--path)" strokeWidth="2" />}
+            {b.step.critical && <line x1={x(b.from)} x2={x(b.to)} y1={y + BAR + 4.5} y2={y + BAR + 4.5} stroke="var(--path)" strokeWidth="2" />}
           </g>
         )
       })}

@@ -57,6 +57,9 @@ func (e *Env) explain(text string, line, column int, message string) Problem {
 		}
 		return p
 	}
+	if strings.Contains(message, "recursion limit exceeded") {
+		return Problem{Line: 1, Message: fmt.Sprintf("the expression is nested more than %d deep", maxDepth), Remedy: "compute parts of it under `calc`"}
+	}
 	if strings.HasPrefix(message, "Syntax error") {
 		p.Message = "this is not a complete expression: " + strings.TrimPrefix(p.Message, "Syntax error: ")
 		p.Remedy = "check brackets, quotes and operators before this place"

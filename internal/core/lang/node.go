@@ -78,6 +78,10 @@ func readTree(r *report, source []byte) *Node {
 		r.errorf("too-deep", Position{line, 1}, "", "brackets are nested more than %d deep", maxNest)
 		return nil
 	}
+	if strings.TrimSpace(string(source)) == "" {
+		r.errorf("empty", Position{1, 1}, "begin with `undersail: 1`", "the file is empty")
+		return nil
+	}
 	mended := protectExpressions(r)
 	var doc yaml.Node
 	if err := yaml.Load([]byte(mended), &doc); err != nil {
@@ -140,8 +144,8 @@ func protectExpressions(r *report) string {
 			continue
 		}
 		m := blockValue.FindStringSubmatch(line)
-		if m == nil {
-			continue
+		if m == nil || strings.TrimSpace(m[1]) == "" {
+			continue // an expression in the place of a key is told later
 		}
 		for _, slip := range []struct{ mark, name string }{{": ", "a colon and a blank"}, {" #", "a blank and #"}} {
 			if at := strings.Index(m[2], slip.mark); at >= 0 {
@@ -157,6 +161,8 @@ func protectExpressions(r *report) string {
 }
 
 const placeholder = "\x00"
+
+var yamlPrefix = regexp.MustCompile(`^go-yaml load error in [a-z]+(?: \([^)]*\))? at L[0-9]+\.C[0-9]+: `)
 
 var yamlLine = regexp.MustCompile(`(?:yaml: )?(?:.*?)line (\d+)(?:, column (\d+))?:?\s*`)
 
@@ -176,6 +182,7 @@ func yamlErrors(r *report, err error) {
 		}
 		message = message[m[1]:]
 	}
+	message = yamlPrefix.ReplaceAllString(message, "")
 	r.errorf("yaml", at, "check indentation, quotes and brackets here and on the line before", "this is not YAML: %s", strings.TrimPrefix(message, "yaml: "))
 }
 

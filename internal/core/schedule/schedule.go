@@ -303,13 +303,12 @@ func (r *Run) begin(actions []Action, now time.Time) []Action {
 	if now.Before(r.until) {
 		return actions
 	}
-	flying := 0
+	flying := r.flying()
 	var ready []int
 	for i := range r.status {
 		s := &r.status[i]
 		switch {
 		case s.calling:
-			flying++
 		case s.Phase == Waiting && r.met(i), s.Phase == Working && !s.Called && !now.Before(s.next):
 			ready = append(ready, i)
 		}
@@ -328,6 +327,16 @@ func (r *Run) begin(actions []Action, now time.Time) []Action {
 		actions = append(actions, Action{Do: Call, Step: i})
 	}
 	return actions
+}
+
+func (r *Run) flying() int {
+	n := 0
+	for i := range r.status {
+		if r.status[i].calling {
+			n++
+		}
+	}
+	return n
 }
 
 func (r *Run) met(i int) bool {
@@ -384,19 +393,25 @@ func (r *Run) Wake() time.Time {
 			at = t
 		}
 	}
+	if r.finished || r.stopping {
+		return at
+	}
+	full := r.flying() >= r.limits.InFlight // then a call's return wakes the run
 	for i := range r.status {
 		s := &r.status[i]
-		if s.calling || s.looking || r.finished {
+		if s.calling || s.looking {
 			continue
 		}
 		switch {
-		case s.Phase == Settling, s.Phase == Working:
+		case s.Phase == Settling, s.Phase == Working && s.Called:
 			sooner(later(s.next, r.until))
-			if p := r.steps[i].Patience; p > 0 {
-				sooner(s.Began.Add(p + time.Millisecond))
-			}
-		case s.Phase == Waiting && r.met(i):
+		case s.Phase == Working && !full:
+			sooner(later(s.next, r.until))
+		case s.Phase == Waiting && r.met(i) && !full:
 			sooner(r.until)
+		}
+		if p := r.steps[i].Patience; p > 0 && (s.Phase == Working || s.Phase == Settling) {
+			sooner(s.Began.Add(p + time.Millisecond))
 		}
 	}
 	return at

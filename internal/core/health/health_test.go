@@ -1,0 +1,43 @@
+package health
+
+import (
+	"strings"
+	"testing"
+	"time"
+)
+
+func TestJudge(t *testing.T) {
+	t.Parallel()
+	made := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	at := func(s int, passed bool) Evidence {
+		return Evidence{Asked: "GET /ready", Answer: "503 warming up", At: made.Add(time.Duration(s) * time.Second), Passed: passed}
+	}
+	for _, c := range []struct {
+		about string
+		check Check
+		seen  []Evidence
+		now   int
+		rate  float64
+		want  State
+		word  string
+	}{
+		{"one pass is enough by default", Check{Within: 60}, []Evidence{at(1, true)}, 2, 1, Healthy, ""},
+		{"passes must come in a row", Check{Within: 60, Passes: 2}, []Evidence{at(1, true), at(2, false), at(3, true)}, 3, 1, Settling, "pass 1 of 2"},
+		{"two in a row", Check{Within: 60, Passes: 2}, []Evidence{at(1, true), at(2, true)}, 3, 1, Healthy, ""},
+		{"steady for a while", Check{Within: 60, SteadyFor: 10}, []Evidence{at(1, true), at(5, true)}, 6, 1, Settling, ""},
+		{"steady long enough", Check{Within: 60, SteadyFor: 10}, []Evidence{at(1, true), at(12, true)}, 13, 1, Healthy, ""},
+		{"too late", Check{Within: 60}, []Evidence{at(61, false)}, 62, 1, Unhealthy, "asked GET /ready, got 503 warming up; not right within 1m"},
+		{"deadlines are on the cloud's clock", Check{Within: 60}, []Evidence{at(2, false)}, 2, 60, Unhealthy, "1m"},
+		{"nothing seen", Check{Within: 60}, nil, 62, 1, Unhealthy, "no answer within 1m"},
+		{"no later look can pass", Check{Within: 60}, []Evidence{{Final: true, Asked: "phase", Answer: "broken"}}, 1, 1, Unhealthy, "broken"},
+	} {
+		var p Progress
+		for _, e := range c.seen {
+			p = p.Add(e)
+		}
+		got := c.check.Judge(p, made, made.Add(time.Duration(c.now)*time.Second), c.rate)
+		if got.State != c.want || !strings.Contains(got.Reason, c.word) {
+			t.Errorf("%s: %v, want %s with %q", c.about, got, c.want, c.word)
+		}
+	}
+}
