@@ -29,6 +29,7 @@ type execution struct {
 	steps    []store.Step
 	secrets  map[string]string // values by reference; never written anywhere
 	claimed  time.Time
+	away     time.Duration // between the last word of the owner before and now
 
 	events  chan schedule.Event
 	leaving chan struct{}
@@ -87,6 +88,15 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 	for _, r := range recorded {
 		x.resources[r.Name] = &r
 	}
+	if number > 1 {
+		last, err := e.Store.Events(ctx, id, x.run.LastEvent-1, 1)
+		if err != nil {
+			return nil, err
+		}
+		for _, event := range last {
+			x.away = max(0, time.Since(event.At))
+		}
+	}
 	return x, x.openSecrets(ctx)
 }
 
@@ -138,6 +148,14 @@ func (x *execution) carryOut(ctx context.Context) error {
 	}
 	limits := schedule.Limits{InFlight: x.engine.InFlight, MinLook: max(50*time.Millisecond, x.real(0.5)), MaxLook: x.real(60)}
 	steps, status := ScheduleOf(x.steps)
+	for i := range status {
+		// Time in which nobody looked counts against no deadline.
+		status[i].Began = status[i].Began.Add(x.away)
+		if x.steps[i].MadeAt != nil {
+			made := x.steps[i].MadeAt.Add(x.away)
+			x.steps[i].MadeAt = &made
+		}
+	}
 	plan := schedule.New(steps, status, limits, rand.Float64)
 	failures := make(chan error, 1)
 	flying := 0

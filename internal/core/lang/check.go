@@ -70,6 +70,7 @@ func (c *checker) declare() {
 	vars := map[string]*cel.Type{"inputs": cel.ObjectType("inputs"), "calc": cel.ObjectType("calc"), "stack": cel.ObjectType("stack")}
 	for _, r := range c.template.Resources {
 		if r.Type.Name == "" {
+			vars[r.Name] = cel.DynType // told already; what reads it is no fault of its own
 			continue
 		}
 		declareType(structs, r.Type)

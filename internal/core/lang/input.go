@@ -22,6 +22,9 @@ var schemaKeys = strings.Fields(`type enum const default title description minim
 
 var ourKeys = strings.Fields(`picks needs secret rules generate optional page`)
 
+// schemaTypes are the types of JSON Schema that inputs may have.
+var schemaTypes = strings.Fields("string integer number boolean array object")
+
 // pickShapes are the kinds of picks with the shape of the picked value.
 var pickShapes = map[string]resource.Shape{
 	"zone":      {Kind: resource.String},
@@ -47,6 +50,14 @@ func (d *decoder) input(e Entry) {
 	if in.Secret {
 		in.Schema["type"] = "string"
 	}
+	if v := n.Get("type"); v != nil && (v.Kind != Scalar || !slices.Contains(schemaTypes, v.Text)) {
+		remedy := "the types are " + strings.Join(schemaTypes, ", ")
+		if close := expr.Closest(v.Text, schemaTypes); close != "" {
+			remedy = fmt.Sprintf("did you mean `%s`?", close)
+		}
+		d.errorf("unknown-type", v.Position, remedy, "an input cannot have the type `%s`", v.Text)
+		in.Schema["type"] = "string"
+	}
 	if in.Schema["type"] == nil {
 		d.errorf("missing-key", e.At, "add `type:`, `picks:` or `secret: true`", "input %s does not say what it is", e.Key)
 		in.Schema["type"] = "string"
@@ -59,7 +70,7 @@ func (d *decoder) input(e Entry) {
 		d.errorf("value", in.Default.Position, "use `generate: true`, or leave it to whoever proposes", "a secret has no default: everybody could read it here")
 	}
 	if _, err := CompileSchema(in.Schema); err != nil {
-		d.errorf("schema", e.At, "see the JSON Schema keywords in the documentation", "input %s: %v", e.Key, err)
+		d.errorf("schema", e.At, "see the JSON Schema keywords in the documentation", "input %s: %s", e.Key, strings.Join(strings.Fields(err.Error()), " "))
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 
 	"undersail/internal/core/expr"
 	"undersail/internal/core/health"
@@ -71,7 +72,11 @@ func newEvaluator(request Request) *evaluator {
 
 func (e *evaluator) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
 	f := Finding{severity, code, place, fmt.Sprintf(format, args...), remedy}
-	if !slices.Contains(e.out.Findings, f) {
+	// What is told of an input is not told again of every resource that uses it.
+	known := func(x Finding) bool {
+		return x == f || x.Code == f.Code && x.Message == f.Message && strings.HasPrefix(x.Place, "inputs.")
+	}
+	if !slices.ContainsFunc(e.out.Findings, known) {
 		e.out.Findings = append(e.out.Findings, f)
 	}
 }

@@ -1,0 +1,56 @@
+package larch_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/http"
+	"testing"
+
+	"undersail/internal/cloud/cloudtest"
+	"undersail/internal/cloud/larch"
+	"undersail/sim"
+	"undersail/sim/world"
+)
+
+func TestConformance(t *testing.T) {
+	t.Parallel()
+	cloudtest.Run(t, func(t *testing.T) cloudtest.Place {
+		s, err := sim.Start(sim.Config{Dir: t.TempDir(), Accounts: []string{"saltmere-lab"}, Pace: 600, Seed: 1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { s.Close() })
+		a := s.Accounts[0]
+		return cloudtest.Place{
+			Adapter:  larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: a.ClientSecret}),
+			Stranger: larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: "wrong"}),
+			Region:   "north-fell", Size: "plain-2", Image: "debian-12", DiskType: "solid",
+			Fault: func(kind string) {
+				body, _ := json.Marshal(world.Fault{Kind: kind, Method: http.MethodPut, Count: 1})
+				res, err := http.Post(s.Place.Admin+"/faults", "application/json", bytes.NewReader(body))
+				if err != nil || res.StatusCode != http.StatusCreated {
+					t.Fatal(err, res)
+				}
+				res.Body.Close()
+			},
+			Made: func(token string) int {
+				res, err := http.Get(s.Place.Admin + "/ledger")
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer res.Body.Close()
+				var l world.Ledger
+				if err := json.NewDecoder(res.Body).Decode(&l); err != nil {
+					t.Fatal(err)
+				}
+				n := 0
+				for _, r := range append(l.Alive, l.Gone...) {
+					if r.Name == token {
+						n++
+					}
+				}
+				return n
+			},
+		}
+	})
+}

@@ -1,0 +1,3 @@
+// Package core groups the pure packages: computation without I/O, clock or
+// randomness. It holds no code itself.
+package core

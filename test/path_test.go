@@ -1,0 +1,167 @@
+package test
+
+import (
+	"crypto/tls"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+)
+
+// answers asks an address as a user would, whatever its certificate.
+func answers(t *testing.T, url string) string {
+	t.Helper()
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	res, err := client.Get(url)
+	if err != nil {
+		t.Fatalf("the address in the outputs does not answer: %v", err)
+	}
+	defer res.Body.Close()
+	body, _ := io.ReadAll(res.Body)
+	if res.StatusCode != http.StatusOK {
+		t.Errorf("%s answers %s", url, res.Status)
+	}
+	return string(body)
+}
+
+type verification struct {
+	Healthy   bool
+	Resources []struct {
+		Name, State string
+		Evidence    []struct {
+			Asked, Answer string
+			Passed        bool
+		}
+	}
+}
+
+// TestEveryExampleFromTemplateToNothingLeft takes each template of the library
+// the whole way: propose, accept, apply, use, verify, retire.
+func TestEveryExampleFromTemplateToNothingLeft(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "120")
+	var templates []struct{ Name, Version, Title string }
+	b.into(&templates, "templates")
+	if len(templates) < 3 {
+		t.Fatalf("the library has %v", templates)
+	}
+	for _, template := range templates {
+		t.Run(template.Name, func(t *testing.T) {
+			t.Parallel()
+			stack := "whole-" + template.Name
+			id := b.propose(stack, template.Name, "--inputs", "examples/"+template.Name+".inputs.yaml")
+			if r := b.must(0, "apply", id, "--watch"); !strings.Contains(r.out, "is done: all") {
+				t.Errorf("the end is not told:\n%s", r.out)
+			}
+			var outputs map[string]any
+			b.into(&outputs, "outputs", stack)
+			if address := fmt.Sprint(outputs["address"]); strings.HasPrefix(address, "http") {
+				answers(t, address)
+			}
+			var v verification
+			b.into(&v, "verify", stack)
+			if !v.Healthy || len(v.Resources) == 0 {
+				t.Errorf("verified: %+v", v)
+			}
+			for _, r := range v.Resources {
+				if len(r.Evidence) == 0 {
+					t.Errorf("there is no evidence for %s", r.Name)
+				}
+			}
+			made := len(b.ledger(stack).Alive)
+			if made != len(v.Resources) {
+				t.Errorf("%d resources are alive, %d are recorded", made, len(v.Resources))
+			}
+			b.must(0, "retire", stack, "--yes", "--watch")
+			if l := b.ledger(stack); len(l.Alive) != 0 || len(l.Gone) != made {
+				t.Errorf("after retiring %d are alive and %d gone of %d", len(l.Alive), len(l.Gone), made)
+			}
+			if r := b.run("outputs", stack); r.code != 1 || !strings.Contains(r.err, "was retired") {
+				t.Errorf("a retired stack: %d %s", r.code, r.err)
+			}
+		})
+	}
+}
+
+func TestChangingAStackChangesOnlyWhatDiffers(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	b.must(0, "apply", b.propose("site", "warning-site", "--inputs", "examples/warning-site.inputs.yaml"), "--watch")
+	var p struct {
+		ID      int64
+		Summary string
+		Changes []struct{ Resource, Change, Reason string }
+	}
+	b.into(&p, "propose", "site")
+	if p.Summary != "4 same" {
+		t.Errorf("without any change: %s", p.Summary)
+	}
+	b.into(&p, "propose", "site", "--input", "readers=[127.0.0.0/8]", "--input", "size=plain-4")
+	if p.Summary != "2 alter, 2 same" {
+		t.Errorf("two inputs changed: %s %+v", p.Summary, p.Changes)
+	}
+	first := fmt.Sprint(p.ID)
+	b.into(&p, "propose", "site", "--input", "headline=High water at noon")
+	if p.Summary != "1 rebuild, 3 same" {
+		t.Errorf("first-boot configuration changed: %s", p.Summary)
+	}
+	if r := b.run("accept", first); r.code != 4 || !strings.Contains(r.err, "stale") {
+		t.Errorf("a proposal that a newer one replaced: %d %s", r.code, r.err)
+	}
+	b.must(0, "accept", fmt.Sprint(p.ID))
+	b.must(0, "apply", fmt.Sprint(p.ID), "--watch")
+	var outputs map[string]string
+	b.into(&outputs, "outputs", "site")
+	if page := answers(t, outputs["address"]); !strings.Contains(page, "High water at noon") {
+		t.Errorf("the page says %s", page)
+	}
+	if l := b.ledger("site"); len(l.Alive) != 4 || len(l.Gone) != 1 {
+		t.Errorf("%d alive, %d gone", len(l.Alive), len(l.Gone))
+	}
+	b.into(&p, "propose", "site", "--input", "readers=[127.0.0.0/8]")
+	b.must(0, "accept", fmt.Sprint(p.ID))
+	r := b.must(0, "apply", fmt.Sprint(p.ID), "--watch")
+	if !strings.Contains(r.out, "altering web_rules") || strings.Contains(r.out, "creating") {
+		t.Errorf("narrowing the readers did more than that:\n%s", r.out)
+	}
+}
+
+func TestTheExitCodeTellsWhatCameOfIt(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"accept", "999"}, 1, "there is no proposal 999"},
+		{[]string{"accept", "x"}, 2, "ids are numbers"},
+		{[]string{"stacks", "nothing"}, 1, "there is no stack nothing"},
+		{[]string{"watch", "77"}, 1, "there is no run 77"},
+		{[]string{"stop", "77"}, 1, "there is no run 77"},
+		{[]string{"frobnicate"}, 2, "unknown command"},
+		{[]string{"propose"}, 2, "accepts 1 arg"},
+		{[]string{"propose", "Bad Name", "--template", "warning-site", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "is not a name for a stack"},
+		{[]string{"propose", "x", "--template", "no-such", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "there is no template no-such"},
+		{[]string{"propose", "x", "--template", "warning-site", "--account", "nobody", "--region", "north-fell"}, 1, "there is no account nobody"},
+		{[]string{"propose", "x", "--template", "warning-site", "--account", "saltmere-lab", "--region", "nowhere"}, 1, "the regions are"},
+		{[]string{"propose", "x", "--template", "warning-site"}, 1, "needs an account and a region"},
+		{[]string{"check", "no-such.yaml"}, 2, "no such file"},
+		{[]string{"render", "examples/warning-site.sail.yaml", "-o", "xml"}, 2, "table, json or yaml"},
+	} {
+		if r := b.run(c.args...); r.code != c.code || !strings.Contains(r.err, c.says) {
+			t.Errorf("undersail %s: exit code %d, want %d with %q:\n%s", strings.Join(c.args, " "), r.code, c.code, c.says, r.err)
+		}
+	}
+	b.stop(15)
+	if r := b.run("stacks"); r.code != 5 || !strings.Contains(r.err, "does not answer") {
+		t.Errorf("without the service: %d %s", r.code, r.err)
+	}
+	b.up("--empty", "--pace", "240")
+	for _, verb := range strings.Fields("serve demo login accounts offers templates render check propose proposals accept refuse apply runs watch stop continue stacks outputs verify retire events") {
+		if r := b.must(0, verb, "--help"); !strings.Contains(r.out, "Examples:") {
+			t.Errorf("%s --help shows no example", verb)
+		}
+	}
+}
