@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"regexp"
 	"strings"
 	"time"
 
@@ -149,6 +150,9 @@ func (s *Server) limited(next echo.HandlerFunc) echo.HandlerFunc {
 		if err != nil {
 			return &service.Error{Kind: service.Invalid, Title: "the body ended too early", Remedy: "send it again"}
 		}
+		if strings.ContainsRune(r.URL.Path+r.URL.RawQuery, 0) || bytes.Contains(body, []byte(`\u0000`)) || bytes.IndexByte(body, 0) >= 0 {
+			return &service.Error{Kind: service.Invalid, Title: "a text holds the character zero", Remedy: "remove it"}
+		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		return next(c)
 	}
@@ -236,27 +240,31 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 func explainInvalid(err error) error {
 	out := &service.Error{Kind: service.Invalid, Title: "the request is not what the contract says", Remedy: "see /api/openapi.yaml"}
 	var re *openapi3filter.RequestError
-	var se *openapi3.SchemaError
-	switch {
-	case errors.As(err, &se):
-		place := strings.Join(se.JSONPointer(), ".")
-		if place == "" {
-			place = "the body"
-		}
-		out.Title = fmt.Sprintf("%s: %s", place, se.Reason)
-	case errors.As(err, &re) && re.Parameter != nil:
-		out.Title = fmt.Sprintf("parameter %s: %v", re.Parameter.Name, re.Reason)
-		if re.Err != nil {
-			out.Title = fmt.Sprintf("parameter %s: %v", re.Parameter.Name, re.Err)
-		}
-	case errors.As(err, &re) && re.RequestBody != nil:
-		out.Title = "the body cannot be read as JSON"
-		if re.Err != nil && !strings.Contains(re.Err.Error(), "failed to decode") {
-			out.Title = "the body: " + re.Err.Error()
-		}
+	if !errors.As(err, &re) {
+		return out
 	}
+	place := "the body"
+	if re.Parameter != nil {
+		place = "parameter " + re.Parameter.Name
+	}
+	what := re.Reason
+	if re.Err != nil {
+		what = re.Err.Error()
+	}
+	// A schema error tells its fault as: at '/stack': got number, want string.
+	if m := schemaFault.FindStringSubmatch(what); m != nil {
+		if m[1] != "" {
+			place = strings.ReplaceAll(strings.TrimPrefix(m[1], "/"), "/", ".")
+		}
+		what = m[2]
+	} else if re.Parameter == nil {
+		what = "it cannot be read as JSON"
+	}
+	out.Title = place + ": " + strings.TrimSpace(what)
 	return out
 }
+
+var schemaFault = regexp.MustCompile(`at '([^']*)': ([^\n]+)`)
 
 // page serves the console; every path that is no file is one of its pages.
 func (s *Server) page(c *echo.Context) error {

@@ -371,9 +371,6 @@ func (x *execution) adoptLost(ctx context.Context) error {
 	return nil
 }
 
-// allowed is where probes of the account may go.
-func (x *execution) allowed() []netip.Prefix { return ProbeRange(x.account) }
-
 // ProbeRange is where probes of an account may open sockets to.
 func ProbeRange(a store.Account) []netip.Prefix {
 	if p, err := netip.ParsePrefix(a.GuestRange); err == nil {

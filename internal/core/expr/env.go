@@ -10,7 +10,6 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
-	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
 
 	"undersail/internal/core/resource"
@@ -299,4 +298,4 @@ func TypeOf(s resource.Shape) *cel.Type {
 	return cel.StringType
 }
 
-var _ ref.TypeAdapter = adapter{}
+var _ types.Adapter = adapter{}

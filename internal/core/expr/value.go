@@ -35,7 +35,7 @@ type object struct{ *Object }
 func (o object) ConvertToNative(reflect.Type) (any, error) { return nil, o.whole() }
 func (o object) ConvertToType(t ref.Type) ref.Val {
 	if t == types.TypeType {
-		return types.NewObjectTypeValue(o.Object.Type)
+		return types.NewObjectType(o.Object.Type)
 	}
 	return types.WrapErr(o.whole())
 }

@@ -406,10 +406,7 @@ func (e *evaluator) partners(d *lang.Resource, r *Resource, of string) []string 
 	if len(all) < 2 {
 		return all
 	}
-	var waits []string
-	for _, w := range resource.Waits(r.Want) {
-		waits = append(waits, w)
-	}
+	waits := resource.Waits(r.Want)
 	for _, c := range r.Checks {
 		waits = append(waits, resource.Waits(c.Spec)...)
 	}

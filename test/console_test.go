@@ -1,0 +1,98 @@
+package test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// TestConsole goes the whole way in a browser: sign in, read a proposal, accept
+// and apply it, watch it, look at the stack, verify, retire.
+func TestConsole(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "60")
+	p := b.browse()
+	p.open("/stacks")
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "ines"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "wrong"))
+	p.press("Sign in")
+	p.sees("the name or the password is not right", "check both and try again")
+	p.signIn(b.password)
+	p.sees("No stacks yet", "undersail propose warnings")
+
+	var proposal struct{ ID int64 }
+	b.into(&proposal, "propose", "site", "--template", "warning-site", "--account", "saltmere-lab", "--region", "north-fell", "--inputs", "examples/warning-site.inputs.yaml")
+	p.open("/proposals")
+	p.sees("apply 1", "4 create")
+	p.open("/proposals/1")
+	p.sees("Proposal 1", "open", "4 create", "0.048 kr / h", "What waits for what", "web_rules")
+	p.press("Accept and apply")
+	p.sees("Run 1", "What happened", "creating site")
+	p.sees("done", "4 of 4")
+	if states, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`[...document.querySelectorAll('[data-resource]')].map(e => e.dataset.resource + ' ' + e.dataset.state).sort().join(', ')`)); err != nil || states != "net healthy, site healthy, subnet healthy, web_rules healthy" {
+		t.Errorf("the graph shows %q, %v", states, err)
+	}
+	p.sees("asked", "/ready", "pass")
+
+	p.open("/stacks/site")
+	p.sees("healthy", "Outputs", "http://127.", "Inputs", "Spring tide on Thursday")
+	p.press("Verify now")
+	p.sees("just now")
+	p.press("Propose to retire")
+	p.sees("Proposal 2", "4 remove")
+	p.press("Accept and retire")
+	p.sees("Retire site?")
+	p.press("Retire it")
+	p.sees("Run 2", "4 of 4", "is retired; nothing of it is left")
+	if l := b.ledger("site"); len(l.Alive) != 0 {
+		t.Errorf("left over: %v", l.Alive)
+	}
+	p.open("/stacks")
+	p.sees("No stacks yet")
+	p.open("/library")
+	p.sees("gauge-intake 1.4.0", "Tide gauge intake")
+	p.open("/runs")
+	p.sees("retire 2", "apply 1")
+	p.open("/nowhere")
+	p.sees("There is nothing at this address")
+	p.press("Sign out")
+	p.sees("Sign in")
+}
+
+// TestConsoleShowsAFailureAndContinues reads a failed run and presses on.
+func TestConsoleShowsAFailureAndContinues(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	b.simcloud("fault", "add", "service-never", "--label", "site", "--count", "-1")
+	b.run("apply", b.propose("site", "warning-site"), "--watch")
+	b.simcloud("fault", "lift")
+	p := b.browse()
+	p.signIn(b.password)
+	p.sees("Why site is unhealthy", "undersail continue site")
+	p.open("/runs/1")
+	p.sees("failed", "connection refused; not right within 5m", "not yet")
+	p.press("Continue with what is missing")
+	p.sees("Run 2", "done")
+	p.open("/stacks/site")
+	p.sees("4 of 4")
+}
+
+// TestTheFirstPageIsSmall keeps the graph out of what every visitor loads.
+func TestTheFirstPageIsSmall(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	page := answers(t, b.url+"/")
+	loaded := 0
+	for _, part := range strings.Split(page, `"`) {
+		if strings.HasPrefix(part, "/assets/") && strings.HasSuffix(part, ".js") {
+			script := answers(t, b.url+part)
+			loaded++
+			if strings.Contains(script, "elk.algorithm") {
+				t.Errorf("%s holds the graph", part)
+			}
+		}
+	}
+	if loaded == 0 {
+		t.Errorf("the first page loads no script:\n%s", page)
+	}
+}
