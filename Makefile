@@ -29,7 +29,7 @@ generate: console/node_modules/.done ## Generate server, client and types from t
 bench: ## Print measured ratios
 	go test -run '^$$' -bench . -benchmem ./internal/...
 
-screenshots: build .cache/packages-test ## Take the pictures of docs/screenshots from demo data
+screenshots: build .cache/packages-screenshots ## Take the pictures of docs/screenshots from demo data
 	UNDERSAIL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots ./test/...
 
 clean:
@@ -47,4 +47,8 @@ console/dist/app/index.html: console/node_modules/.done $(CONSOLE)
 
 .cache/packages-test:
 	scripts/packages postgresql chromium
+	@mkdir -p .cache && touch $@
+
+.cache/packages-screenshots:
+	scripts/packages postgresql chromium xvfb xterm imagemagick fonts-dejavu-core
 	@mkdir -p .cache && touch $@

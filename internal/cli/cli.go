@@ -18,6 +18,7 @@ import (
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
+	"golang.org/x/term"
 
 	"undersail/internal/api/contract"
 )
@@ -144,12 +145,35 @@ func (a *app) print(cmd *cobra.Command, v any, table func(w io.Writer)) error {
 	return fmt.Errorf("-o takes table, json or yaml, not %q", a.output)
 }
 
-// columns writes rows of tab-separated cells in columns.
+// columns writes rows of tab-separated cells in columns. On a terminal a row
+// ends at its edge; elsewhere nothing is cut.
 func columns(w io.Writer, header string, rows func(row func(format string, args ...any))) {
-	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
+	var all strings.Builder
+	t := tabwriter.NewWriter(&all, 0, 4, 2, ' ', 0)
 	fmt.Fprintln(t, header)
 	rows(func(format string, args ...any) { fmt.Fprintf(t, format+"\n", args...) })
 	t.Flush()
+	width := terminalWidth(w)
+	for line := range strings.Lines(all.String()) {
+		line = strings.TrimRight(line, " \n")
+		if width > 0 {
+			line = clip(line, width)
+		}
+		fmt.Fprintln(w, line)
+	}
+}
+
+// terminalWidth is 0 when the output is no terminal.
+func terminalWidth(w io.Writer) int {
+	f, ok := w.(*os.File)
+	if !ok {
+		return 0
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
 }
 
 // client speaks to the service that the environment or the saved login names.

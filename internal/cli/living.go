@@ -155,7 +155,7 @@ func (a *app) verifyCommand() *cobra.Command {
 }
 
 func printVerification(w io.Writer, v service.Verification) {
-	columns(w, "  RESOURCE\tSTATE\tASKED\tANSWER\tTOOK", func(row func(string, ...any)) {
+	columns(w, "  RESOURCE\tSTATE\tTOOK\tASKED\tANSWER", func(row func(string, ...any)) {
 		for _, r := range v.Resources {
 			if len(r.Evidence) == 0 {
 				row("%s %s\t%s\t%s\t\t", marks[r.State], r.Name, r.State, r.Reason)
@@ -165,7 +165,7 @@ func printVerification(w io.Writer, v service.Verification) {
 				if i > 0 {
 					name, state = " ", ""
 				}
-				row("%s\t%s\t%s\t%s\t%d ms", name, state, clip(e.Asked, 70), clip(e.Answer, 60), e.TookMS)
+				row("%s\t%s\t%d ms\t%s\t%s", name, state, e.TookMS, clip(e.Asked, 90), e.Answer)
 			}
 		}
 	})
@@ -231,7 +231,7 @@ func (a *app) eventsCommand() *cobra.Command {
 				return a.print(cmd, list, func(w io.Writer) {
 					columns(w, "AT\tRESOURCE\tCHECK\tASKED\tANSWER\tPASSED", func(row func(string, ...any)) {
 						for _, e := range list {
-							row("%s\t%s\t%s\t%s\t%s\t%t", e.At.Local().Format("15:04:05.0"), e.Resource, e.Check, clip(e.Asked, 70), clip(e.Answer, 60), e.Passed)
+							row("%s\t%s\t%s\t%s\t%s\t%t", e.At.Local().Format("15:04:05.0"), e.Resource, e.Check, clip(e.Asked, 90), clip(e.Answer, 60), e.Passed)
 						}
 					})
 				})

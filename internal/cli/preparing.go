@@ -287,7 +287,7 @@ func printRendering(w io.Writer, r *render.Rendering) {
 			for _, x := range res.After {
 				after = append(after, x.Name)
 			}
-			row("%s\t%s\t%s\t%s", res.Name, res.Type, orDash(strings.Join(after, ", ")), wantLine(res.Want))
+			row("%s\t%s\t%s\t%s", res.Name, res.Type, orDash(clip(strings.Join(after, ", "), 44)), wantLine(res.Want))
 		}
 	})
 	if len(r.Outputs) > 0 {
@@ -307,19 +307,23 @@ func orDash(s string) string {
 	return s
 }
 
-// wantLine tells the telling properties of a resource on one line.
+// wantLine tells what is known of a resource on one line; what it waits for is
+// told by what it comes after.
 func wantLine(want map[string]any) string {
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(want)) {
-		if name != "tags" && name != "user_data" && name != "rules" {
-			parts = append(parts, name+"="+valueLine(want[name]))
+		if name == "name" || name == "tags" || len(resource.Waits(want[name])) > 0 {
+			continue
 		}
+		parts = append(parts, name+"="+clip(valueLine(want[name]), 60))
 	}
-	return clip(strings.Join(parts, " "), 90)
+	return orDash(strings.Join(parts, " "))
 }
 
 func valueLine(v any) string {
 	switch t := v.(type) {
+	case nil:
+		return ""
 	case resource.Unresolved:
 		return "(" + t.String() + ")"
 	case string:
@@ -422,6 +426,7 @@ func printProposal(w io.Writer, p service.Proposal) {
 			row("%s\t%s\t%s\t%s\t%s", c.Change, c.Resource, c.Type, orDash(clip(strings.Join(after, ", "), 44)), changeLine(c))
 		}
 	})
+	printFields(w, p.Changes)
 	fmt.Fprintf(w, "\ncost      %s\n", costLine(p.Cost, p.CostNow))
 	fmt.Fprintf(w, "duration  about %s; decided by %s\n", seconds(p.Seconds), orDash(strings.Join(p.Longest, " > ")))
 	if len(p.Findings) > 0 {
@@ -443,15 +448,30 @@ func prefixed(prefix, s string) string {
 	return prefix + s
 }
 
+// changeLine tells why a resource changes, or what of it.
 func changeLine(c change.Change) string {
-	var parts []string
 	if c.Reason != "" {
-		parts = append(parts, c.Reason)
+		return c.Reason
 	}
+	var names []string
 	for _, f := range c.Fields {
-		parts = append(parts, fmt.Sprintf("%s: %s to %s (%s)", f.Name, clip(valueLine(f.Before), 30), clip(valueLine(f.After), 30), f.Alter))
+		names = append(names, f.Name)
 	}
-	return clip(strings.Join(parts, "; "), 100)
+	return strings.Join(names, ", ")
+}
+
+// printFields lists every leaf that differs, with before and after.
+func printFields(w io.Writer, changes []change.Change) {
+	first := true
+	for _, c := range changes {
+		for _, f := range c.Fields {
+			if first {
+				fmt.Fprintln(w)
+				first = false
+			}
+			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter, orDash(valueLine(f.Before)), orDash(valueLine(f.After)))
+		}
+	}
 }
 
 func costLine(after, now price.Cost) string {

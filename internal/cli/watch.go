@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -27,6 +28,11 @@ var marks = map[string]string{"waiting": "○", "working": "◌", "settling": "�
 func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 	live := a.output == "table" && isTerminal(cmd.OutOrStdout())
 	var view liveView
+	if live {
+		ticking, stop := context.WithCancel(cmd.Context())
+		defer stop()
+		go view.tick(ticking, cmd.OutOrStdout())
+	}
 	err := follow(cmd.Context(), c, id, func(e service.Event) error {
 		switch {
 		case a.output == "json":
@@ -34,7 +40,7 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 		case live:
 			run, err := decode[service.Run](c.GetRun(cmd.Context(), id))
 			if err == nil {
-				view.draw(cmd.OutOrStdout(), run)
+				view.show(cmd.OutOrStdout(), run)
 			}
 			return err
 		}
@@ -49,7 +55,7 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 		return err
 	}
 	if live {
-		view.draw(cmd.OutOrStdout(), run)
+		view.show(cmd.OutOrStdout(), run)
 	}
 	if run.State == "done" {
 		return nil
@@ -137,13 +143,43 @@ func readStream(ctx context.Context, c *contract.Client, id int64, last *string,
 	return false, lines.Err()
 }
 
-// liveView redraws a run in place.
-type liveView struct{ lines int }
+// liveView redraws a run in place: with each event, and twice a second for the
+// clocks.
+type liveView struct {
+	mu    sync.Mutex
+	run   *service.Run
+	lines int
+}
 
-func (v *liveView) draw(w io.Writer, run service.Run) {
+// show draws a newer state of the run.
+func (v *liveView) show(w io.Writer, run service.Run) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.run = &run
+	v.draw(w)
+}
+
+func (v *liveView) tick(ctx context.Context, w io.Writer) {
+	clock := time.NewTicker(500 * time.Millisecond)
+	defer clock.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-clock.C:
+			v.mu.Lock()
+			if v.run != nil && v.run.EndedAt == nil {
+				v.draw(w)
+			}
+			v.mu.Unlock()
+		}
+	}
+}
+
+func (v *liveView) draw(w io.Writer) {
 	var b strings.Builder
-	printRun(&b, run, time.Now())
-	text := b.String()
+	printRun(&b, *v.run, time.Now())
+	text := clipLines(b.String(), terminalWidth(w))
 	if v.lines > 0 {
 		fmt.Fprintf(w, "\x1b[%dA\x1b[J", v.lines)
 	}
@@ -151,8 +187,21 @@ func (v *liveView) draw(w io.Writer, run service.Run) {
 	v.lines = strings.Count(text, "\n")
 }
 
+// clipLines keeps every line within the terminal: a wrapped line would be
+// counted wrongly when the view is drawn again.
+func clipLines(text string, width int) string {
+	if width <= 0 {
+		return text
+	}
+	var b strings.Builder
+	for line := range strings.Lines(text) {
+		b.WriteString(clip(strings.TrimSuffix(line, "\n"), width) + "\n")
+	}
+	return b.String()
+}
+
 func printRun(w io.Writer, run service.Run, now time.Time) {
-	fmt.Fprintf(w, "Run %d of stack %s: %s, %d of %d done, %s\n", run.ID, run.Stack, run.State, run.Finished, run.Total, took(run, now))
+	fmt.Fprintf(w, "Run %d of stack %s is %s: %d of %d steps after %s\n", run.ID, run.Stack, run.State, run.Finished, run.Total, took(run, now))
 	if run.EndedAt == nil && run.ExpectedEnd != nil {
 		fmt.Fprintf(w, "expected end %s", run.ExpectedEnd.Local().Format("15:04:05"))
 		if run.Decides != "" {

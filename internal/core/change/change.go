@@ -159,10 +159,10 @@ func decide(r render.Resource, was Recorded, there bool) (Change, []render.Findi
 		if alter == "" {
 			alter = resource.Rebuild
 		}
-		c.Fields = append(c.Fields, Field{name, before, after, alter})
+		c.Fields = append(c.Fields, leafFields(name, before, after, alter)...)
 		if alter == resource.Rebuild {
 			c.Change = Rebuild
-			c.Reason = fmt.Sprintf("`%s` cannot be altered on a %s that exists", name, r.Type)
+			c.Reason = fmt.Sprintf("`%s` of an existing %s cannot be altered", name, r.Type)
 		} else if c.Change == Same {
 			c.Change = Alter
 		}
@@ -174,6 +174,21 @@ func decide(r render.Resource, was Recorded, there bool) (Change, []render.Findi
 		c.Change, c.Reason = Alter, "it was not proved healthy"
 	}
 	return c, findings
+}
+
+// leafFields tells which leaves of a property differ, so that a change deep in a
+// document is seen as that and no more.
+func leafFields(name string, before, after any, alter resource.Alteration) []Field {
+	was, now := map[string]any{}, map[string]any{}
+	resource.Leaves(map[string]any{name: plain(before)}, func(path string, leaf any) { was[path] = leaf })
+	resource.Leaves(map[string]any{name: plain(after)}, func(path string, leaf any) { now[path] = leaf })
+	var out []Field
+	for _, path := range fieldNames(was, now) {
+		if !reflect.DeepEqual(was[path], now[path]) {
+			out = append(out, Field{path, was[path], now[path], alter})
+		}
+	}
+	return out
 }
 
 func shrinking(r render.Resource, p resource.Property, before, after any) (render.Finding, bool) {
