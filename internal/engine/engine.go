@@ -47,8 +47,9 @@ type Engine struct {
 	owner string
 	queue *river.Client[pgx.Tx]
 
-	mu      sync.Mutex
-	running map[int64]*execution
+	mu        sync.Mutex
+	running   map[int64]*execution
+	throttled map[string]time.Time // accounts that must wait until then
 	stop    context.CancelFunc
 	done    sync.WaitGroup
 }
@@ -89,7 +90,7 @@ func New(c Config) (*Engine, error) {
 	raw := make([]byte, 4)
 	rand.Read(raw)
 	host, _ := os.Hostname()
-	e := &Engine{Config: c, owner: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), hex.EncodeToString(raw)), running: map[int64]*execution{}}
+	e := &Engine{Config: c, owner: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), hex.EncodeToString(raw)), running: map[int64]*execution{}, throttled: map[string]time.Time{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &runWorker{engine: e})
 	queue, err := river.NewClient(riverpgxv5.New(c.Store.Pool), &river.Config{
@@ -189,6 +190,17 @@ func (e *Engine) sweep(ctx context.Context) error {
 		e.Log.Info("took over runs whose owner is gone", "runs", n)
 	}
 	return err
+}
+
+// throttle makes every run of an account wait until a moment; with the zero time
+// it only tells until when the account must wait already.
+func (e *Engine) throttle(account string, until time.Time) time.Time {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if until.After(e.throttled[account]) {
+		e.throttled[account] = until
+	}
+	return e.throttled[account]
 }
 
 // AskStop passes a wish to stop on at once when the run is carried out here;

@@ -213,6 +213,10 @@ func wakeAt(at time.Time) <-chan time.Time {
 func (x *execution) act(ctx context.Context, a schedule.Action, failures chan<- error) {
 	var e schedule.Event
 	var err error
+	if until := x.engine.throttle(x.account.Name, time.Time{}); time.Now().Before(until) {
+		x.events <- schedule.Event{Step: a.Step, Outcome: schedule.Throttled, At: until} // another run was told to wait
+		return
+	}
 	if a.Do == schedule.Call {
 		e, err = x.call(ctx, a.Step)
 	} else {

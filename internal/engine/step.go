@@ -179,7 +179,7 @@ func (x *execution) refused(ctx context.Context, s *store.Step, err error) (sche
 	case class == cloud.Throttled:
 		var e *cloud.Error
 		errors.As(err, &e)
-		at := time.Now().Add(max(e.RetryAfter, 100*time.Millisecond))
+		at := x.engine.throttle(x.account.Name, time.Now().Add(max(e.RetryAfter, 100*time.Millisecond)))
 		return schedule.Event{Outcome: schedule.Throttled, At: at}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource,
 			Text: fmt.Sprintf("the cloud asks to wait %s before the next call", e.RetryAfter)}, nil)
 	case class.Passing():
