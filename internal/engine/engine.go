@@ -50,8 +50,8 @@ type Engine struct {
 	mu        sync.Mutex
 	running   map[int64]*execution
 	throttled map[string]time.Time // accounts that must wait until then
-	stop    context.CancelFunc
-	done    sync.WaitGroup
+	stop      context.CancelFunc
+	done      sync.WaitGroup
 }
 
 // runJob asks for one run to be carried out under a claim number.
