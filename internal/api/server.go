@@ -21,6 +21,7 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/labstack/echo/v5"
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	contracts "undersail/api"
@@ -57,7 +58,7 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	registry := prometheus.NewRegistry()
 	srv := &Server{service: s, log: log, router: router, wake: newWakers(), console: console,
 		calls: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_http_requests_total", Help: "Requests answered, by method and status."}, []string{"method", "status"})}
-	registry.MustRegister(srv.calls)
+	registry.MustRegister(srv.calls, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	go srv.wake.run(ctx, s, log)
 	e := echo.New()
 	e.Logger = slog.New(slog.DiscardHandler)

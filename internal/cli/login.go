@@ -59,38 +59,75 @@ func whereabouts() (login, error) {
 }
 
 func (a *app) loginCommand() *cobra.Command {
-	return &cobra.Command{Use: "login URL", Short: "Sign in to a service with a bearer token", Args: cobra.ExactArgs(1),
-		Long:    "Sign in to a service. The token is asked for, or read from standard input; it is never an argument.",
-		Example: "  undersail login http://127.0.0.1:7420\n  undersail login https://undersail.saltmere.example < token",
+	var user string
+	cmd := &cobra.Command{Use: "login URL", Short: "Sign in to a service with a bearer token or a password", Args: cobra.ExactArgs(1),
+		Long:    "Sign in to a service. The token, or with --user the password, is asked for or read from standard\ninput; it is never an argument. A password gives a session of 12 hours.",
+		Example: "  undersail login http://127.0.0.1:7420 --user admin\n  undersail login https://undersail.saltmere.example < token",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			token, err := askSecret(cmd, "token: ")
+			at := login{URL: strings.TrimSuffix(args[0], "/")}
+			var err error
+			if user == "" {
+				at.Token, err = askSecret(cmd, "token: ")
+			} else {
+				at.Token, err = session(cmd, at.URL, user)
+			}
 			if err != nil {
 				return err
 			}
-			at := login{strings.TrimSuffix(args[0], "/"), token}
 			os.Setenv("UNDERSAIL_URL", at.URL)
 			os.Setenv("UNDERSAIL_TOKEN", at.Token)
 			me, err := a.me(cmd)
 			if err != nil {
 				return err
 			}
-			path, err := loginFile()
-			if err != nil {
-				return err
+			if err := at.save(); err != nil {
+				return &exit{exitFailed, err}
 			}
-			data, err := json.Marshal(at)
-			if err != nil {
-				return err
-			}
-			if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-				return err
-			}
-			if err := os.WriteFile(path, data, 0o600); err != nil {
-				return err
-			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "signed in to %s as %s (%s)\n", at.URL, me.Name, me.Role)
-			return nil
+			return a.print(cmd, map[string]string{"url": at.URL, "name": me.Name, "role": me.Role}, func(w io.Writer) {
+				fmt.Fprintf(w, "signed in to %s as %s (%s)\n", at.URL, me.Name, me.Role)
+			})
 		}}
+	cmd.Flags().StringVar(&user, "user", "", "sign in with this user's password")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+// session signs in with a password and gives the session's token.
+func session(cmd *cobra.Command, url, user string) (string, error) {
+	password, err := askSecret(cmd, "password: ")
+	if err != nil {
+		return "", err
+	}
+	c, err := contract.NewClient(url)
+	if err != nil {
+		return "", err
+	}
+	res, err := c.SignIn(cmd.Context(), contract.SignIn{Name: user, Password: password})
+	if _, err := decode[contract.User](res, err); err != nil {
+		return "", err
+	}
+	for _, cookie := range res.Cookies() {
+		if cookie.Value != "" {
+			return cookie.Value, nil
+		}
+	}
+	return "", &exit{exitFailed, errors.New("the service gave no session")}
+}
+
+// save keeps the login for later commands, readable by its owner only.
+func (l login) save() error {
+	path, err := loginFile()
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(path, data, 0o600)
 }
 
 func askSecret(cmd *cobra.Command, prompt string) (string, error) {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -23,10 +24,12 @@ func (a *app) serveCommand() *cobra.Command {
 			if err != nil {
 				return &exit{exitFailed, err}
 			}
-			if d.FirstPassword != "" {
+			if d.FirstPassword != "" && a.output == "table" {
 				fmt.Fprintf(cmd.ErrOrStderr(), "first start: the user is admin, the password %s\n", d.FirstPassword)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "ready  %s\n", d.URL)
+			if err := a.print(cmd, map[string]string{"url": d.URL, "user": "admin", "password": d.FirstPassword}, func(w io.Writer) { fmt.Fprintf(w, "ready  %s\n", d.URL) }); err != nil {
+				return err
+			}
 			<-cmd.Context().Done()
 			if err := d.Close(); err != nil {
 				return &exit{exitFailed, err}
@@ -38,6 +41,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:7420", "address to listen on; port 0 takes a free one")
 	f.StringVar(&c.DatabaseURL, "database-url", "", "PostgreSQL to use instead of one of its own")
 	f.StringVar(&c.KeyFile, "key-file", "", "file of the sealing key; in --dir when left out")
+	a.outputFlag(cmd)
 	return cmd
 }
 
@@ -64,7 +68,11 @@ func (a *app) demoCommand() *cobra.Command {
 			if err != nil {
 				return &exit{exitFailed, err}
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "ready  %s  user %s  password %s\n", d.URL, demo.User, d.Password)
+			if err := a.print(cmd, map[string]string{"url": d.URL, "user": demo.User, "password": d.Password}, func(w io.Writer) {
+				fmt.Fprintf(w, "ready  %s  user %s  password %s\n", d.URL, demo.User, d.Password)
+			}); err != nil {
+				return err
+			}
 			select {
 			case <-cmd.Context().Done():
 			case err = <-d.Failed:
@@ -81,6 +89,7 @@ func (a *app) demoCommand() *cobra.Command {
 	f.StringVar(&c.Dir, "dir", stateDir("demo"), "directory of the demo")
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:0", "address to listen on; port 0 takes the one used before, or a free one")
 	f.Float64Var(&c.Pace, "pace", 20, "cloud seconds in a real second")
+	a.outputFlag(cmd)
 	f.BoolVar(&c.Empty, "empty", false, "load accounts and templates, but make no stacks")
 	return cmd
 }
