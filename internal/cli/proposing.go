@@ -1,0 +1,259 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"undersail/internal/api/contract"
+	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/price"
+	"undersail/internal/service"
+)
+
+func (a *app) proposeCommand() *cobra.Command {
+	var g given
+	var template string
+	cmd := &cobra.Command{Use: "propose STACK", Short: "Work out what has to change for a stack and save it as a proposal", Args: cobra.ExactArgs(1),
+		Long: "Work out what has to change: for a new stack everything, for one that exists what differs.\nFindings with errors refuse the proposal, and nothing is made.",
+		Example: "  undersail propose warning-site --template warning-site --account saltmere-lab --region north-fell --inputs site.inputs.yaml\n" +
+			"  undersail propose warning-site --input size=plain-4      # changes one input of a stack that exists",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n := service.NewProposal{Stack: args[0], Account: g.account, Region: g.region}
+			t, err := a.proposedTemplate(cmd, &n, template)
+			if err != nil {
+				return err
+			}
+			if n.Inputs, n.Secrets, err = g.fill(cmd, t); err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := decode[service.Proposal](c.Propose(cmd.Context(), n))
+			if err != nil {
+				return a.told(cmd, err)
+			}
+			return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+		}}
+	g.flags(cmd)
+	cmd.Flags().StringVar(&template, "template", "", "template of the library as NAME[@VERSION], or a file")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+// proposedTemplate finds the template to propose with: the one named, or that
+// of the stack.
+func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg string) (*lang.Template, error) {
+	if arg == "" {
+		c, err := a.client()
+		if err != nil {
+			return nil, err
+		}
+		st, err := decode[service.Stack](c.GetStack(cmd.Context(), n.Stack))
+		if err != nil {
+			return nil, err
+		}
+		if st.Template == "" {
+			return nil, &exit{exitUsage, fmt.Errorf("stack %s was never applied; add --template", n.Stack)}
+		}
+		arg = st.Template
+		n.Template = ""
+		return a.readTemplate(cmd, arg)
+	}
+	t, err := a.readTemplate(cmd, arg)
+	if err != nil {
+		return nil, err
+	}
+	if isFile(arg) {
+		n.Source, n.File = string(t.Source), filepath.Base(arg)
+	} else {
+		n.Template = arg
+	}
+	return t, nil
+}
+
+func printProposal(w io.Writer, p service.Proposal) {
+	fmt.Fprintf(w, "Proposal %d for stack %s: %s  [%s]\n", p.ID, p.Stack, p.Summary, p.State)
+	fmt.Fprintf(w, "account %s, region %s%s\n\n", p.Account, p.Region, prefixed(", template ", p.Template))
+	columns(w, "CHANGE\tRESOURCE\tTYPE\tAFTER\tWHAT", func(row func(string, ...any)) {
+		for _, c := range p.Changes {
+			var after []string
+			for _, x := range c.After {
+				after = append(after, x.Name)
+			}
+			row("%s\t%s\t%s\t%s\t%s", c.Change, c.Resource, c.Type, orDash(clip(strings.Join(after, ", "), 44)), changeLine(c))
+		}
+	})
+	printFields(w, p.Changes)
+	fmt.Fprintf(w, "\ncost      %s\n", costLine(p.Cost, p.CostNow))
+	fmt.Fprintf(w, "duration  about %s; decided by %s\n", seconds(p.Seconds), orDash(strings.Join(p.Longest, " > ")))
+	if len(p.Findings) > 0 {
+		fmt.Fprintln(w)
+		printFindings(w, p.Findings)
+	}
+	switch p.State {
+	case "open":
+		fmt.Fprintf(w, "\nnext: undersail accept %d\n", p.ID)
+	case "accepted":
+		fmt.Fprintf(w, "\nnext: undersail apply %d --watch\n", p.ID)
+	}
+}
+
+func prefixed(prefix, s string) string {
+	if s == "" {
+		return ""
+	}
+	return prefix + s
+}
+
+// changeLine tells why a resource changes, or what of it.
+func changeLine(c change.Change) string {
+	if c.Reason != "" {
+		return c.Reason
+	}
+	var names []string
+	for _, f := range c.Fields {
+		names = append(names, f.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// printFields lists every leaf that differs, with before and after.
+func printFields(w io.Writer, changes []change.Change) {
+	first := true
+	for _, c := range changes {
+		for _, f := range c.Fields {
+			if first {
+				fmt.Fprintln(w)
+				first = false
+			}
+			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter, orDash(valueLine(f.Before)), orDash(valueLine(f.After)))
+		}
+	}
+}
+
+func costLine(after, now price.Cost) string {
+	if after.Hour == 0 && now.Hour == 0 {
+		return "nothing that has a price"
+	}
+	s := fmt.Sprintf("%.3f %s an hour, about %.0f a month", after.Hour, after.Currency, after.Month)
+	if now.Hour > 0 {
+		s += fmt.Sprintf("; now %.3f an hour", now.Hour)
+	}
+	return s
+}
+
+func seconds(s float64) string {
+	switch {
+	case s >= 3600:
+		return fmt.Sprintf("%dh %02dm", int(s)/3600, int(s)/60%60)
+	case s >= 60:
+		return fmt.Sprintf("%dm %02ds", int(s)/60, int(s)%60)
+	case s >= 10:
+		return fmt.Sprintf("%.0fs", s)
+	}
+	return fmt.Sprintf("%.1fs", s)
+}
+
+func (a *app) proposalsCommand() *cobra.Command {
+	var stack string
+	cmd := &cobra.Command{Use: "proposals [ID]", Short: "List proposals, or show one", Args: cobra.MaximumNArgs(1), Example: "  undersail proposals --stack warning-site\n  undersail proposals 12",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				id, err := number(args[0])
+				if err != nil {
+					return err
+				}
+				p, err := decode[service.Proposal](c.GetProposal(cmd.Context(), id))
+				if err != nil {
+					return err
+				}
+				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+			}
+			list, err := decode[[]service.Proposal](c.ListProposals(cmd.Context(), &contract.ListProposalsParams{Stack: optional(stack)}))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, list, func(w io.Writer) {
+				columns(w, "ID\tSTACK\tKIND\tSTATE\tCHANGES\tBY\tAT", func(row func(string, ...any)) {
+					for _, p := range list {
+						row("%d\t%s\t%s\t%s\t%s\t%s\t%s", p.ID, p.Stack, p.Kind, p.State, p.Summary, p.CreatedBy, p.CreatedAt.Local().Format("2006-01-02 15:04"))
+					}
+				})
+			})
+		}}
+	cmd.Flags().StringVar(&stack, "stack", "", "only those of one stack")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+func number(arg string) (int64, error) {
+	id, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil || id < 1 {
+		return 0, &exit{exitUsage, fmt.Errorf("%q is not an id; ids are numbers", arg)}
+	}
+	return id, nil
+}
+
+func (a *app) acceptCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "accept ID", Short: "Agree to a proposal", Args: cobra.ExactArgs(1), Example: "  undersail accept 12",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (service.Proposal, error) {
+				return decode[service.Proposal](c.AcceptProposal(cmd.Context(), id))
+			})
+		}}
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) refuseCommand() *cobra.Command {
+	var why string
+	cmd := &cobra.Command{Use: "refuse ID", Short: "Turn a proposal down", Args: cobra.ExactArgs(1), Example: "  undersail refuse 12 --why 'after the spring tide'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (service.Proposal, error) {
+				return decode[service.Proposal](c.RefuseProposal(cmd.Context(), id, contract.Refusal{Why: why}))
+			})
+		}}
+	cmd.Flags().StringVar(&why, "why", "", "the reason, for whoever proposed it")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) decided(cmd *cobra.Command, arg string, decide func(*contract.Client, int64) (service.Proposal, error)) error {
+	id, err := number(arg)
+	if err != nil {
+		return err
+	}
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	p, err := decide(c, id)
+	if err != nil {
+		return err
+	}
+	return a.print(cmd, p, func(w io.Writer) {
+		fmt.Fprintf(w, "proposal %d for stack %s is %s\n", p.ID, p.Stack, p.State)
+		if p.State == "accepted" {
+			fmt.Fprintf(w, "next: undersail apply %d --watch\n", p.ID)
+		}
+	})
+}

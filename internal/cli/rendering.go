@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
+	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
+)
+
+// renderHere renders without a service, but for the offers of a place that is
+// named without saved ones.
+func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*render.Rendering, error) {
+	inputs, secrets, err := g.fill(cmd, t)
+	if err != nil {
+		return nil, err
+	}
+	for name, v := range secrets {
+		inputs[name] = v
+	}
+	request := render.Request{Template: t, Inputs: inputs, Stack: render.Stack{Name: t.About.Name, ID: render.FixedID, Account: g.account, Region: g.region}}
+	var o offer.Offers
+	switch {
+	case g.offers != "":
+		raw, err := os.ReadFile(g.offers)
+		if err != nil {
+			return nil, &exit{exitUsage, err}
+		}
+		if err := json.Unmarshal(raw, &o); err != nil {
+			return nil, &exit{exitUsage, fmt.Errorf("%s holds no offers: %w", g.offers, err)}
+		}
+	case g.account != "" && g.region != "":
+		if o, err = a.offers(cmd, g.account, g.region); err != nil {
+			return nil, err
+		}
+	case g.account != "" || g.region != "":
+		return nil, &exit{exitUsage, fmt.Errorf("--account and --region go together")}
+	default:
+		fmt.Fprintln(cmd.ErrOrStderr(), "note: without --account and --region nothing is checked against what is sold")
+		return render.Render(request), nil
+	}
+	request.Offers = &o
+	request.Stack.Cloud, request.Stack.Region = o.Cloud, o.Region
+	if request.Stack.Account == "" {
+		request.Stack.Account = o.Account
+	}
+	return render.Render(request), nil
+}
+
+func (a *app) renderCommand() *cobra.Command {
+	var g given
+	cmd := &cobra.Command{Use: "render FILE", Short: "Show the resources that a template gives with inputs, in dependency order", Args: cobra.ExactArgs(1),
+		Long:    "Compute every resource of a template. What is known only after creation shows what it waits for.\nNo stack is named, so stack.id is the fixed id of zeros.",
+		Example: "  undersail render gauge-intake.sail.yaml --inputs gauge-intake.inputs.yaml --account saltmere-lab --region north-fell\n  undersail render site.sail.yaml --inputs site.inputs.yaml --offers offers.json -o json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := a.readTemplate(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := a.renderHere(cmd, t, &g)
+			if err != nil {
+				return err
+			}
+			r.Findings = append(r.Findings, policy.Check(r)...)
+			if err := a.print(cmd, r, func(w io.Writer) { printRendering(w, r) }); err != nil {
+				return err
+			}
+			return failing(cmd, r.Findings)
+		}}
+	g.flags(cmd)
+	cmd.Flags().StringVar(&g.offers, "offers", "", "saved offers to render against (from: undersail offers -o json)")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func printRendering(w io.Writer, r *render.Rendering) {
+	fmt.Fprintf(w, "%s %s for %s in %s (rendered outside a stack; its id is the fixed one)\n\n", r.Template.Name, r.Template.Version, orDash(r.Stack.Account), orDash(r.Stack.Region))
+	columns(w, "RESOURCE\tTYPE\tAFTER\tWANTED", func(row func(string, ...any)) {
+		for _, res := range r.Resources {
+			var after []string
+			for _, x := range res.After {
+				after = append(after, x.Name)
+			}
+			row("%s\t%s\t%s\t%s", res.Name, res.Type, orDash(clip(strings.Join(after, ", "), 44)), wantLine(res.Want))
+		}
+	})
+	if len(r.Outputs) > 0 {
+		fmt.Fprintln(w)
+		columns(w, "OUTPUT\tVALUE\tABOUT", func(row func(string, ...any)) {
+			for _, o := range r.Outputs {
+				row("%s\t%s\t%s", o.Name, valueLine(o.Value), o.About)
+			}
+		})
+	}
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+// wantLine tells what is known of a resource on one line; what it waits for is
+// told by what it comes after.
+func wantLine(want map[string]any) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(want)) {
+		if name == "name" || name == "tags" || len(resource.Waits(want[name])) > 0 {
+			continue
+		}
+		parts = append(parts, name+"="+clip(valueLine(want[name]), 60))
+	}
+	return orDash(strings.Join(parts, " "))
+}
+
+func valueLine(v any) string {
+	switch t := v.(type) {
+	case nil:
+		return ""
+	case resource.Unresolved:
+		return "(" + t.String() + ")"
+	case string:
+		return t
+	case map[string]any:
+		if waits, ok := t["pending"].([]any); ok {
+			var names []string
+			for _, x := range waits {
+				names = append(names, fmt.Sprint(x))
+			}
+			return "(known after " + strings.Join(names, ", ") + ")"
+		}
+	}
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(raw)
+}
+
+func clip(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return s
+}

@@ -1,0 +1,165 @@
+package lang
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/expr"
+	"undersail/internal/core/graph"
+)
+
+// mustBeKnown reports expressions that read a reported attribute or a secret
+// where the value must be known at rendering.
+func (c *checker) mustBeKnown(what string, nodes ...*Node) {
+	for _, n := range nodes {
+		if n == nil {
+			continue
+		}
+		for _, u := range c.allUses(n) {
+			if u.Name == "inputs" {
+				for _, f := range u.Fields {
+					if in := c.template.Input(f); in != nil && in.Secret {
+						c.errorf("secret", n.Position, "decide it by an input that is no secret", "%s must be known before anything is made and cannot read the secret `inputs.%s`", what, f)
+					}
+				}
+			}
+			if fields := c.reported(u); len(fields) > 0 {
+				c.errorf("pending", n.Position, "compute it from inputs or from wanted properties",
+					"%s must be known before anything is made, and `%s.%s` is known only afterwards", what, u.Name, fields[0])
+			}
+		}
+	}
+}
+
+// reported lists the fields of a use that are known only after creation.
+func (c *checker) reported(u expr.Use) []string {
+	r := c.template.Resource(u.Name)
+	if r == nil {
+		return nil
+	}
+	var out []string
+	for _, f := range u.Fields {
+		if f != "name" && r.Want.Get(f) == nil {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// allUses lists what the expressions of a tree mention, through calc.
+func (c *checker) allUses(n *Node) []expr.Use {
+	var out []expr.Use
+	for _, u := range rawUses(n) {
+		out = append(out, u)
+		if u.Name == "calc" {
+			for _, f := range u.Fields {
+				out = append(out, c.calcUses[f]...)
+			}
+		}
+	}
+	return out
+}
+
+// rawUses lists what the expressions of a tree mention themselves.
+func rawUses(n *Node) []expr.Use {
+	if n == nil {
+		return nil
+	}
+	var out []expr.Use
+	if n.Kind == Expression {
+		if n.Program != nil {
+			return n.Program.Uses
+		}
+		return expr.Mentions(n.Text)
+	}
+	for _, item := range n.Items {
+		out = append(out, rawUses(item)...)
+	}
+	for _, e := range n.Entries {
+		out = append(out, rawUses(e.Value)...)
+	}
+	return out
+}
+
+// order works out what must come before what and refuses cycles.
+func (c *checker) order() {
+	index := map[string]int{}
+	for i, r := range c.template.Resources {
+		index[r.Name] = i
+	}
+	g := graph.Graph{Needs: make([][]int, len(c.template.Resources))}
+	for i, r := range c.template.Resources {
+		need := map[string]Gate{}
+		trees := []*Node{r.Want, r.When}
+		for _, l := range r.Repeat {
+			trees = append(trees, l.Over)
+		}
+		for _, h := range r.Health {
+			trees = append(trees, h.Spec)
+		}
+		for _, tree := range trees {
+			for _, u := range c.allUses(tree) {
+				j, ok := index[u.Name]
+				if !ok {
+					continue
+				}
+				g.Needs[i] = append(g.Needs[i], j)
+				if len(c.reported(u)) > 0 {
+					need[u.Name] = GateHealthy
+				}
+			}
+		}
+		for _, a := range r.After {
+			j, ok := index[a.Resource]
+			if !ok {
+				remedy := ""
+				if close := expr.Closest(a.Resource, slices.Collect(maps.Keys(index))); close != "" {
+					remedy = fmt.Sprintf("did you mean `%s`?", close)
+				}
+				c.errorf("unknown-name", r.Position, remedy, "`after` of %s names `%s`, and there is no such resource", r.Name, a.Resource)
+				continue
+			}
+			g.Needs[i] = append(g.Needs[i], j)
+			need[a.Resource] = a.Gate // what is written wins over what references show
+		}
+		for _, j := range g.Needs[i] {
+			name := c.template.Resources[j].Name
+			if !slices.Contains(r.Mentions, name) {
+				r.Mentions = append(r.Mentions, name)
+			}
+		}
+		for _, name := range slices.Sorted(maps.Keys(need)) {
+			r.Needs = append(r.Needs, After{name, need[name]})
+		}
+	}
+	order, cycle := g.Order()
+	if cycle != nil {
+		c.cycle("resources", cycle, func(i int) (string, Position) {
+			return c.template.Resources[i].Name, c.template.Resources[i].Position
+		})
+	}
+	c.template.Order = order
+}
+
+func (c *checker) cycle(what string, cycle []int, of func(int) (string, Position)) {
+	var path []string
+	for _, i := range append(slices.Clone(cycle), cycle[0]) {
+		name, at := of(i)
+		path = append(path, fmt.Sprintf("%s (line %d)", name, at.Line))
+	}
+	_, at := of(cycle[0])
+	c.errorf("cycle", at, "break the circle: one of them must do without the other", "%s need each other: %s", what, strings.Join(path, " needs "))
+}
+
+func (c *checker) unused() {
+	if c.found.HasErrors() {
+		return
+	}
+	for _, in := range c.template.Inputs {
+		if !c.usedIn[in.Name] {
+			c.add(Warning, "unused-input", in.Position, fmt.Sprintf("nothing reads the input `%s`", in.Name), "use it or remove it")
+		}
+	}
+}

@@ -1,0 +1,154 @@
+package render
+
+import (
+	"fmt"
+
+	"undersail/internal/core/expr"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/resource"
+)
+
+func (e *evaluator) calc() {
+	fields := map[string]any{}
+	e.vars["calc"] = &expr.Object{Type: "calc", Fields: fields}
+	// Computed values may read resources, so each is computed when first
+	// needed: those that can be now, the others as resources come along.
+	e.fillCalc()
+}
+
+// fillCalc computes what has not been computed and whose resources are there.
+func (e *evaluator) fillCalc() {
+	fields := e.vars["calc"].(*expr.Object).Fields
+	for _, c := range e.request.Template.Calc {
+		if _, done := fields[c.Name]; done || !e.ready(c.Value, fields) {
+			continue
+		}
+		v, err := e.eval(c.Value, resource.Shape{Kind: resource.Open}, e.vars)
+		if err != nil {
+			e.broken("calc."+c.Name, c.Value, err)
+			e.incomplete = true
+		}
+		fields[c.Name] = v
+	}
+}
+
+// ready reports whether everything that a tree reads is in scope by now.
+func (e *evaluator) ready(n *lang.Node, calc map[string]any) bool {
+	if n.Kind == lang.Expression {
+		for _, u := range n.Program.Uses {
+			if u.Name == "calc" {
+				for _, f := range u.Fields {
+					if _, ok := calc[f]; !ok {
+						return false
+					}
+				}
+			} else if e.request.Template.Resource(u.Name) != nil {
+				if _, ok := e.vars[u.Name]; !ok {
+					return false
+				}
+			}
+		}
+	}
+	for _, item := range n.Items {
+		if !e.ready(item, calc) {
+			return false
+		}
+	}
+	for _, en := range n.Entries {
+		if !e.ready(en.Value, calc) {
+			return false
+		}
+	}
+	return true
+}
+
+// eval computes a tree. Leaves that wait stay [resource.Unresolved].
+func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars map[string]any) (any, error) {
+	switch n.Kind {
+	case lang.Expression:
+		v, err := n.Program.Eval(vars)
+		if err != nil || v == nil || v == any(expr.Absent) {
+			return v, err
+		}
+		if _, waits := v.(resource.Unresolved); waits {
+			return v, nil
+		}
+		return v, fits(v, s)
+	case lang.Sequence:
+		out := make([]any, 0, len(n.Items))
+		for _, item := range n.Items {
+			v, err := e.eval(item, itemsOf(s), vars)
+			if err != nil {
+				return nil, err
+			}
+			if v != any(expr.Absent) {
+				out = append(out, v)
+			}
+		}
+		return out, nil
+	case lang.Mapping:
+		out := make(map[string]any, len(n.Entries))
+		for _, entry := range n.Entries {
+			inner := itemsOf(s)
+			if f, ok := s.Field(entry.Key); ok {
+				inner = f.Shape
+			}
+			v, err := e.eval(entry.Value, inner, vars)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", entry.Key, err)
+			}
+			if v != nil && v != any(expr.Absent) {
+				out[entry.Key] = v
+			}
+		}
+		return out, nil
+	}
+	if s.Kind == resource.Open {
+		return n.Plain(), nil
+	}
+	return s.ParseScalar(n.Text)
+}
+
+func itemsOf(s resource.Shape) resource.Shape {
+	if s.Items != nil {
+		return *s.Items
+	}
+	return resource.Shape{Kind: resource.Open}
+}
+
+// fits checks a computed value against the shape it is wanted in.
+func fits(v any, s resource.Shape) error {
+	switch t := v.(type) {
+	case resource.Unresolved:
+		return nil
+	case []any:
+		for i, x := range t {
+			if err := fits(x, itemsOf(s)); err != nil {
+				return fmt.Errorf("item %d: %w", i+1, err)
+			}
+		}
+		return nil
+	case map[string]any:
+		for k, x := range t {
+			inner := itemsOf(s)
+			if f, ok := s.Field(k); ok {
+				inner = f.Shape
+			} else if s.Kind == resource.Object {
+				return fmt.Errorf("%s has no `%s`", s.TypeName, k)
+			}
+			if err := fits(x, inner); err != nil {
+				return fmt.Errorf("%s: %w", k, err)
+			}
+		}
+		for _, f := range s.Fields {
+			if f.Required && t[f.Name] == nil {
+				return fmt.Errorf("%s needs `%s`", s.TypeName, f.Name)
+			}
+		}
+		return nil
+	}
+	if s.Kind == resource.Open {
+		return nil
+	}
+	return s.Check(v)
+}

@@ -1,0 +1,221 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/schedule"
+	"undersail/internal/engine"
+	"undersail/internal/store"
+)
+
+// Run is one execution as people see it.
+type Run struct {
+	ID         int64      `json:"id"`
+	Stack      string     `json:"stack"`
+	ProposalID int64      `json:"proposal"`
+	Kind       string     `json:"kind"`
+	State      string     `json:"state"`
+	Reason     string     `json:"reason,omitempty"`
+	StartedBy  string     `json:"started_by"`
+	CreatedAt  time.Time  `json:"created_at"`
+	StartedAt  *time.Time `json:"started_at,omitempty"`
+	EndedAt    *time.Time `json:"ended_at,omitempty"`
+	LastEvent  int64      `json:"last_event"`
+	// Total and Finished count steps; Decides is the resource that decides the
+	// expected end now.
+	Total       int        `json:"total"`
+	Finished    int        `json:"finished"`
+	ExpectedEnd *time.Time `json:"expected_end,omitempty"`
+	Decides     string     `json:"decides,omitempty"`
+	// Next is the command that goes on from here, when something is missing.
+	Next  string  `json:"next,omitempty"`
+	Hour  float64 `json:"hour"`
+	Money string  `json:"currency"`
+	Steps []Step  `json:"steps,omitempty"`
+}
+
+// Step is one change of a run as people see it. State is the step's, or removing
+// and removed for a removal.
+type Step struct {
+	Number   int        `json:"number"`
+	Resource string     `json:"resource"`
+	Type     string     `json:"type"`
+	Change   string     `json:"change"`
+	State    string     `json:"state"`
+	Reason   string     `json:"reason,omitempty"`
+	Needs    []int      `json:"needs"`
+	ExpectS  float64    `json:"expect_seconds"`
+	BeganAt  *time.Time `json:"began_at,omitempty"`
+	MadeAt   *time.Time `json:"made_at,omitempty"`
+	EndedAt  *time.Time `json:"ended_at,omitempty"`
+	Critical bool       `json:"critical"`
+}
+
+// Run finds a run with its steps and its expected end.
+func (s *Service) Run(ctx context.Context, id int64) (Run, error) {
+	r, err := s.store.Run(ctx, id)
+	if err != nil {
+		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	steps, err := s.store.Steps(ctx, id)
+	if err != nil {
+		return Run{}, err
+	}
+	_, d, err := s.document(ctx, r.ProposalID)
+	if err != nil {
+		return Run{}, err
+	}
+	out := runOf(r, steps)
+	out.Hour, out.Money = d.Cost.Hour, d.Cost.Currency
+	critical := out.forecast(steps)
+	for i, st := range steps {
+		out.Steps = append(out.Steps, stepOf(st, critical[i]))
+	}
+	return out, nil
+}
+
+// Runs lists runs, newest first, without their steps.
+func (s *Service) Runs(ctx context.Context, stack string, before int64, most int) ([]Run, error) {
+	list, err := s.store.Runs(ctx, stack, before, most)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Run, len(list))
+	for i, r := range list {
+		steps, err := s.store.Steps(ctx, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = runOf(r, steps)
+		out[i].forecast(steps)
+	}
+	return out, nil
+}
+
+func runOf(r store.Run, steps []store.Step) Run {
+	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, StartedBy: r.StartedBy,
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: len(steps)}
+	for _, st := range steps {
+		if st.State == string(schedule.Healthy) {
+			out.Finished++
+		}
+	}
+	if r.State == "failed" || r.State == "stopped" {
+		out.Next = "undersail continue " + r.Stack
+		if r.Kind == "retire" {
+			out.Next = "undersail retire " + r.Stack + " --yes"
+		}
+	}
+	return out
+}
+
+// forecast fills in the expected end and marks the steps on the path to it.
+func (r *Run) forecast(steps []store.Step) map[int]bool {
+	critical := map[int]bool{}
+	plan, status := engine.ScheduleOf(steps)
+	if r.EndedAt == nil {
+		end, decides := schedule.Forecast(plan, status, time.Now())
+		r.ExpectedEnd = &end
+		if decides >= 0 {
+			r.Decides = steps[decides].Resource
+		}
+	}
+	for _, i := range schedule.Chain(plan, status, time.Now()) {
+		critical[i] = true
+	}
+	return critical
+}
+
+func stepOf(st store.Step, critical bool) Step {
+	out := Step{Number: st.Number, Resource: st.Resource, Type: st.Type, Change: st.Change, State: st.State, Reason: st.Reason, Needs: []int{},
+		ExpectS: float64(st.ExpectMS) / 1000, BeganAt: st.IntentAt, MadeAt: st.MadeAt, EndedAt: st.EndedAt, Critical: critical}
+	for _, n := range st.Needs {
+		out.Needs = append(out.Needs, n.Step)
+	}
+	if st.Change == string(change.Remove) {
+		switch st.State {
+		case "working":
+			out.State = "removing"
+		case "healthy":
+			out.State = "removed"
+		}
+	}
+	return out
+}
+
+// Event is one thing that happened in a run.
+type Event struct {
+	Run      int64     `json:"run"`
+	Number   int64     `json:"number"`
+	At       time.Time `json:"at"`
+	Kind     string    `json:"kind"`
+	Resource string    `json:"resource,omitempty"`
+	State    string    `json:"state,omitempty"`
+	Text     string    `json:"text"`
+}
+
+// Events lists the events of a run after a number.
+func (s *Service) Events(ctx context.Context, run, after int64, most int) ([]Event, error) {
+	list, err := s.store.Events(ctx, run, after, most)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		if _, err := s.store.Run(ctx, run); err != nil {
+			return nil, missing(err, "run", fmt.Sprint(run), "list them with: undersail runs")
+		}
+	}
+	return eventsOf(list), nil
+}
+
+func eventsOf(list []store.Event) []Event {
+	out := make([]Event, len(list))
+	for i, e := range list {
+		out[i] = Event{e.RunID, e.Number, e.At, e.Kind, e.Resource, e.State, e.Text}
+	}
+	return out
+}
+
+// Cursor is a place in the stream of all runs, as text "TRANSACTION.RUN.NUMBER".
+func (s *Service) AllEvents(ctx context.Context, cursor string, most int) ([]Event, string, error) {
+	var c store.Cursor
+	if cursor != "" {
+		if _, err := fmt.Sscanf(cursor, "%d.%d.%d", &c.XID, &c.Run, &c.Number); err != nil {
+			return nil, "", refuse(Invalid, "leave it out to begin with the first event", "%q is not a place in the stream", cursor)
+		}
+	}
+	list, next, err := s.store.AllEvents(ctx, c, most)
+	return eventsOf(list), fmt.Sprintf("%d.%d.%d", next.XID, next.Run, next.Number), err
+}
+
+// Wake calls f whenever a run may have new events, until the context ends.
+func (s *Service) Wake(ctx context.Context, f func(run string)) error { return s.store.Listen(ctx, f) }
+
+// Evidence is what one look of a check saw.
+type Evidence struct {
+	Run      *int64    `json:"run,omitempty"`
+	Resource string    `json:"resource"`
+	Check    string    `json:"check"`
+	At       time.Time `json:"at"`
+	Asked    string    `json:"asked"`
+	Answer   string    `json:"answer"`
+	Passed   bool      `json:"passed"`
+	TookMS   int64     `json:"took_ms"`
+}
+
+func evidenceOf(list []store.EvidenceRow) []Evidence {
+	out := make([]Evidence, len(list))
+	for i, e := range list {
+		out[i] = Evidence{e.RunID, e.Resource, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.TookMS}
+	}
+	return out
+}
+
+// RunEvidence lists what the checks of a run saw.
+func (s *Service) RunEvidence(ctx context.Context, run int64, resource string) ([]Evidence, error) {
+	list, err := s.store.RunEvidence(ctx, run, resource)
+	return evidenceOf(list), err
+}
