@@ -53,6 +53,7 @@ type Running struct {
 	Place    Place
 	Accounts []larch.Account
 	world    *world.World
+	fabric   *guest.Fabric
 	servers  []*http.Server
 	lock     net.Listener
 }
@@ -81,8 +82,8 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Running{Accounts: accounts, world: w, lock: lock}
-	cloud := larch.New(w, m, guest.NewFabric(m.Software, w.Real), accounts, block)
+	r := &Running{Accounts: accounts, world: w, fabric: guest.NewFabric(m.Software, w.Real), lock: lock}
+	cloud := larch.New(w, m, r.fabric, accounts, block)
 	if known, ok := w.Fact("larch_port").(float64); ok && c.Port == 0 {
 		c.Port = int(known) // accounts of the product know this port
 	}
@@ -111,6 +112,7 @@ func (r *Running) Close() error {
 			s.Close()
 		}
 	}
+	r.fabric.Close()
 	r.lock.Close()
 	return r.world.Close()
 }

@@ -3,64 +3,28 @@ package store
 import (
 	"context"
 	"errors"
-	"fmt"
-	"os"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
-	"undersail/internal/postgres"
+	"undersail/internal/postgres/postgrestest"
 )
 
-// server is shared by the tests of this package; each has a database of its own,
-// cloned from one that is up to date.
-var server *postgres.Server
-
 func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "undersail-store")
-	if err != nil {
-		panic(err)
-	}
-	ctx := context.Background()
-	if server, err = postgres.Start(ctx, dir+"/database"); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
-	first, err := Open(ctx, server.URL)
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
-	first.Close()
-	code := m.Run()
-	if err := server.Stop(); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-	}
-	if place, err := os.ReadFile(dir + "/database/place"); err == nil {
-		os.RemoveAll(strings.TrimSpace(string(place)))
-	}
-	os.RemoveAll(dir)
-	os.Exit(code)
+	postgrestest.Main(m, func(url string) error {
+		s, err := Open(context.Background(), url)
+		if err == nil {
+			s.Close()
+		}
+		return err
+	})
 }
-
-var databases atomic.Int64
 
 func setup(t *testing.T) *Store {
 	t.Helper()
-	ctx := context.Background()
-	name := fmt.Sprint("test", databases.Add(1))
-	admin, err := pgx.Connect(ctx, strings.Replace(server.URL, "/"+postgres.Database+"?", "/postgres?", 1))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer admin.Close(ctx)
-	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+postgres.Database); err != nil {
-		t.Fatal(err)
-	}
-	s, err := Open(ctx, strings.Replace(server.URL, "/"+postgres.Database+"?", "/"+name+"?", 1))
+	s, err := Open(context.Background(), postgrestest.Database(t))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -23,6 +23,7 @@ type Fabric struct {
 
 	mu     sync.Mutex
 	guests map[string]*Guest
+	closed bool
 }
 
 // NewFabric makes an empty fabric. Real turns cloud seconds into real time.
@@ -50,9 +51,13 @@ func (f *Fabric) Boot(spec Spec, rules []Rule) *Guest {
 	g := newGuest(spec, f)
 	g.rules = rules
 	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.closed {
+		close(g.ended)
+		return g // switched on while the simulator ends: it never runs
+	}
 	f.guests[spec.ID] = g
-	f.mu.Unlock()
-	go g.run()
+	go func() { defer close(g.ended); g.run() }()
 	return g
 }
 
@@ -64,6 +69,21 @@ func (f *Fabric) Halt(id string) {
 	f.mu.Unlock()
 	if g != nil {
 		close(g.stop)
+	}
+}
+
+// Close halts every guest and waits until their ports are free.
+func (f *Fabric) Close() {
+	f.mu.Lock()
+	all := f.guests
+	f.closed = true
+	f.guests = map[string]*Guest{}
+	f.mu.Unlock()
+	for _, g := range all {
+		close(g.stop)
+	}
+	for _, g := range all {
+		<-g.ended
 	}
 }
 

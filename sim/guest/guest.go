@@ -71,6 +71,7 @@ type Guest struct {
 	users    map[string][]ssh.PublicKey
 	services []*service
 	stop     chan struct{}
+	ended    chan struct{}
 	wake     chan struct{}
 
 	mu      sync.Mutex
@@ -100,7 +101,7 @@ type port struct {
 
 func newGuest(spec Spec, f *Fabric) *Guest {
 	g := &Guest{Spec: spec, fabric: f, software: f.software, real: f.real, files: map[string]string{},
-		users: map[string][]ssh.PublicKey{}, stop: make(chan struct{}), wake: make(chan struct{}, 1), ports: map[int]*port{}}
+		users: map[string][]ssh.PublicKey{}, stop: make(chan struct{}), ended: make(chan struct{}), wake: make(chan struct{}, 1), ports: map[int]*port{}}
 	g.firstBoot()
 	return g
 }

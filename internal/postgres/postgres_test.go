@@ -1,0 +1,67 @@
+package postgres
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+)
+
+func count(t *testing.T, url string) (n int) {
+	t.Helper()
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, "CREATE TABLE IF NOT EXISTS tide (at int); INSERT INTO tide VALUES (1)"); err != nil {
+		t.Fatal(err)
+	}
+	if err := conn.QueryRow(ctx, "SELECT count(*) FROM tide").Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+func TestAServerIsTakenUpAgain(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	dir := filepath.Join(t.TempDir(), "database")
+	first, err := Start(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if place, err := os.ReadFile(filepath.Join(dir, "place")); err == nil {
+			os.RemoveAll(strings.TrimSpace(string(place)))
+		}
+	})
+	if n := count(t, first.URL); n != 1 {
+		t.Fatal(n)
+	}
+	// Its starter was killed: the next one finds it running.
+	second, err := Start(ctx, dir)
+	if err != nil || second.URL != first.URL {
+		t.Fatalf("a running server was not taken up again: %v", err)
+	}
+	if err := second.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	third, err := Start(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := count(t, third.URL); n != 2 {
+		t.Errorf("after a restart there are %d rows, want 2", n)
+	}
+	if err := third.Stop(); err != nil {
+		t.Error(err)
+	}
+	if err := third.Stop(); err != nil {
+		t.Errorf("stopping twice: %v", err)
+	}
+}

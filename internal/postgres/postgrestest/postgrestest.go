@@ -1,0 +1,73 @@
+// Package postgrestest gives the tests of a package one real server and each
+// test a database of its own, cloned from one that was prepared once.
+package postgrestest
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/postgres"
+)
+
+var (
+	server    *postgres.Server
+	databases atomic.Int64
+)
+
+// Main runs the tests of a package with a server. Prepare brings the database
+// that the others are cloned from up to date.
+func Main(m *testing.M, prepare func(url string) error) {
+	os.Exit(run(m, prepare))
+}
+
+func run(m *testing.M, prepare func(url string) error) int {
+	fail := func(err error) int {
+		fmt.Fprintln(os.Stderr, "test database:", err)
+		return 1
+	}
+	dir, err := os.MkdirTemp("", "undersail-test-")
+	if err != nil {
+		return fail(err)
+	}
+	defer os.RemoveAll(dir)
+	defer func() {
+		if place, err := os.ReadFile(filepath.Join(dir, "database", "place")); err == nil {
+			os.RemoveAll(strings.TrimSpace(string(place)))
+		}
+	}()
+	if server, err = postgres.Start(context.Background(), filepath.Join(dir, "database")); err != nil {
+		return fail(err)
+	}
+	defer server.Stop()
+	if err := prepare(server.URL); err != nil {
+		return fail(err)
+	}
+	return m.Run()
+}
+
+// Database makes a database for one test and gives its URL.
+func Database(t testing.TB) string {
+	t.Helper()
+	ctx := context.Background()
+	name := fmt.Sprint("test", databases.Add(1))
+	admin, err := pgx.Connect(ctx, inDatabase("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close(ctx)
+	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+postgres.Database); err != nil {
+		t.Fatal(err)
+	}
+	return inDatabase(name)
+}
+
+func inDatabase(name string) string {
+	return strings.Replace(server.URL, "/"+postgres.Database+"?", "/"+name+"?", 1)
+}
