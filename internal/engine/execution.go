@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/schedule"
@@ -27,6 +28,7 @@ type execution struct {
 	account  store.Account
 	adapter  cloud.Adapter
 	steps    []store.Step
+	creating map[string]string // token of the step that creates a resource
 	secrets  map[string]string // values by reference; never written anywhere
 	claimed  time.Time
 	away     time.Duration // between the last word of the owner before and now
@@ -57,7 +59,7 @@ func (x *execution) real(cloudSeconds float64) time.Duration {
 // prepare reads everything a run needs.
 func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, error) {
 	x := &execution{engine: e, number: number, claimed: time.Now(), events: make(chan schedule.Event, 64), leaving: make(chan struct{}), stopped: make(chan struct{}),
-		resources: map[string]*store.Resource{}, checks: map[string]*checking{}, secrets: map[string]string{}, version: 1}
+		resources: map[string]*store.Resource{}, checks: map[string]*checking{}, creating: map[string]string{}, secrets: map[string]string{}, version: 1}
 	var err error
 	if x.run, err = e.Store.Run(ctx, id); err != nil {
 		return nil, err
@@ -71,6 +73,11 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 	}
 	if x.steps, err = e.Store.Steps(ctx, id); err != nil {
 		return nil, err
+	}
+	for _, s := range x.steps {
+		if s.Change == string(change.Create) {
+			x.creating[s.Resource] = s.Token
+		}
 	}
 	if x.document.Template.Source != "" {
 		var found lang.Diagnostics

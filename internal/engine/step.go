@@ -348,12 +348,8 @@ func (x *execution) render(reveal int) *render.Rendering {
 
 // replacing reports whether a resource is the old one of a rebuild.
 func (x *execution) replacing(name string) bool {
-	for _, s := range x.steps {
-		if s.Resource == name && s.Change == string(change.Create) {
-			return x.resources[name].Token != s.Token
-		}
-	}
-	return false
+	token, creates := x.creating[name]
+	return creates && x.resources[name].Token != token
 }
 
 func (x *execution) position(name string) int64 {
