@@ -1,0 +1,242 @@
+package service_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+	"undersail/sim/world"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+func wantKind(t *testing.T, err error, kind service.Kind, says string) {
+	t.Helper()
+	var e *service.Error
+	if !errors.As(err, &e) || e.Kind != kind || !strings.Contains(e.Title+" "+e.Remedy, says) {
+		t.Errorf("error %v, want %s with %q", err, kind, says)
+	}
+}
+
+const site = `undersail: 1
+about: {name: site, version: %s, title: Site, maturity: %s}
+inputs:
+  range: {type: string, format: cidr, default: 10.70.0.0/24}
+  word: {secret: true, rules: {length: 8, classes: 1}, generate: true}
+  %s: {type: string, default: a}
+resources:
+  net: {type: network, want: {range: =inputs.range, tags: {note: =inputs.%s}}}
+  word: {type: secret, want: {value: =inputs.word}}
+outputs:
+  id: =net.id
+  word: =inputs.word
+`
+
+func text(version, maturity, input string) string {
+	return fmt.Sprintf(site, version, maturity, input, input)
+}
+
+func TestTheLibraryKeepsVersions(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	for _, version := range []string{"1.0.0", "1.10.0", "1.9.0", "2.0.0"} {
+		maturity := "supported"
+		if version == "2.0.0" {
+			maturity = "withdrawn"
+		}
+		if _, _, err := s.Publish(ctx, r.Admin, "site.sail.yaml", text(version, maturity, "note")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for ref, want := range map[string]string{"site": "2.0.0", "site@^1": "1.10.0", "site@1.9.0": "1.9.0", "site@<1.5": "1.0.0"} {
+		if got, err := s.Template(ctx, ref); err != nil || got.Version != want {
+			t.Errorf("%s is %s, %v; want %s", ref, got.Version, err, want)
+		}
+	}
+	_, err := s.Template(ctx, "site@^9")
+	wantKind(t, err, service.NotFound, "has no version ^9")
+	_, err = s.Template(ctx, "site@newest")
+	wantKind(t, err, service.Invalid, "is not a version")
+	_, _, err = s.Publish(ctx, r.Admin, "site.sail.yaml", text("1.0.0", "supported", "other"))
+	wantKind(t, err, service.Conflict, "raise the version")
+	_, _, err = s.Publish(ctx, r.Admin, "site.sail.yaml", "undersail: 1")
+	wantKind(t, err, service.Findings, "the template has errors")
+	_, _, err = s.Publish(ctx, service.User{Role: "operator"}, "site.sail.yaml", text("3.0.0", "supported", "note"))
+	wantKind(t, err, service.Forbidden, "operator")
+	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Template: "site", Account: "saltmere-lab", Region: "north-fell"})
+	wantKind(t, err, service.Invalid, "is withdrawn")
+	list, err := s.Templates(ctx)
+	if err != nil || len(list) != 1 || list[0].Version != "2.0.0" {
+		t.Errorf("the library lists %v, %v", list, err)
+	}
+}
+
+func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	propose := func(n service.NewProposal) service.Proposal {
+		t.Helper()
+		n.Stack = "vault"
+		p, err := s.Propose(ctx, r.Admin, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	apply := func(p service.Proposal) {
+		t.Helper()
+		if _, err := s.Accept(ctx, r.Admin, p.ID); err != nil {
+			t.Fatal(err)
+		}
+		run, err := s.Apply(ctx, r.Admin, p.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if done := r.Await(s, run.ID); done.State != "done" {
+			t.Fatal(done.Reason)
+		}
+	}
+	reference := func() string {
+		t.Helper()
+		outputs, err := s.Outputs(ctx, "vault")
+		if err != nil || !outputs[1].Secret {
+			t.Fatal(outputs, err)
+		}
+		return fmt.Sprint(outputs[1].Value)
+	}
+	apply(propose(service.NewProposal{Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"}))
+	if got := reference(); got != "secret:vault/word@1" {
+		t.Errorf("generated: %s", got)
+	}
+	if p := propose(service.NewProposal{}); p.Summary != "2 same" {
+		t.Errorf("a generated secret was drawn again: %s", p.Summary)
+	}
+	p := propose(service.NewProposal{Secrets: map[string]string{"word": "springtide"}})
+	if p.Summary != "1 alter, 1 same" {
+		t.Errorf("a new value: %s", p.Summary)
+	}
+	apply(p)
+	if got := reference(); got != "secret:vault/word@2" {
+		t.Errorf("given: %s", got)
+	}
+	if p := propose(service.NewProposal{Secrets: map[string]string{"word": "springtide"}}); p.Summary != "2 same" {
+		t.Errorf("the same value again: %s", p.Summary)
+	}
+	_, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Secrets: map[string]string{"word": "neap"}})
+	wantKind(t, err, service.Findings, "would not work")
+	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Secrets: map[string]string{"note": "x"}})
+	wantKind(t, err, service.Invalid, "no secret input note")
+}
+
+func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell",
+		Inputs: map[string]any{"range": "10.71.0.0/24", "note": "low water"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Accept(ctx, r.Admin, p.ID)
+	run, err := s.Apply(ctx, r.Admin, p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Await(s, run.ID)
+	again, err := s.Apply(ctx, r.Admin, p.ID)
+	if err != nil || again.ID != run.ID {
+		t.Errorf("applying twice gives run %d and %d (%v)", run.ID, again.ID, err)
+	}
+	next, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: text("1.1.0", "supported", "remark")})
+	if err != nil || next.Summary != "1 alter, 1 same" {
+		t.Fatalf("a newer template: %s, %v", next.Summary, err)
+	}
+	if next.Inputs[0].Value != "10.71.0.0/24" {
+		t.Errorf("the recorded range became %v", next.Inputs[0].Value)
+	}
+	field := next.Changes[0].Fields[0]
+	if field.Name != "tags.note" || field.Before != "low water" || field.After != "a" {
+		t.Errorf("changed: %+v", field)
+	}
+	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Region: "long-sound"})
+	wantKind(t, err, service.Conflict, "is in saltmere-lab, region north-fell")
+}
+
+func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Apply(ctx, r.Admin, p.ID)
+	wantKind(t, err, service.Conflict, "undersail accept")
+	_, err = s.Accept(ctx, service.User{Role: "viewer"}, p.ID)
+	wantKind(t, err, service.Forbidden, "viewer")
+	refusedBy := service.User{Name: "tomas", Role: "reviewer"}
+	done, err := s.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
+	if err != nil || done.State != "refused" || done.Why != "after the spring tide" || done.DecidedBy != "tomas" {
+		t.Errorf("%+v, %v", done, err)
+	}
+	_, err = s.Accept(ctx, r.Admin, p.ID)
+	wantKind(t, err, service.Stale, "is refused")
+	_, err = s.Apply(ctx, r.Admin, p.ID)
+	wantKind(t, err, service.Stale, "propose again")
+	_, err = s.Continue(ctx, r.Admin, "site")
+	wantKind(t, err, service.NotFound, "propose it first")
+	_, err = s.Verify(ctx, r.Admin, "site")
+	wantKind(t, err, service.Conflict, "nothing to verify")
+	_, err = s.Outputs(ctx, "site")
+	wantKind(t, err, service.Conflict, "apply it first")
+	_, err = s.Stack(ctx, "elsewhere")
+	wantKind(t, err, service.NotFound, "there is no stack elsewhere")
+}
+
+func TestRetiringFreesTheName(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	if run := r.Await(s, r.Apply(s, "site", "warning-site", nil)); run.State != "done" {
+		t.Fatal(run.Reason)
+	}
+	retire := func() service.Run {
+		t.Helper()
+		p, err := s.Retire(ctx, r.Admin, "site")
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.Accept(ctx, r.Admin, p.ID)
+		run, err := s.Apply(ctx, r.Admin, p.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.Await(s, run.ID)
+	}
+	// The cloud stumbles in the middle.
+	r.Fault(world.Fault{Kind: "server-error", On: "subnets", Method: "DELETE", Count: 2})
+	run := retire()
+	if run.State != "done" {
+		t.Errorf("passing faults ended the run: %s", run.Reason)
+	}
+	if l := r.Ledger(); len(l.Alive) != 0 {
+		t.Errorf("left over: %v", l.Alive)
+	}
+	_, err := s.Retire(ctx, r.Admin, "site")
+	wantKind(t, err, service.NotFound, "was retired")
+	// The name is free again, and its new stack is another one.
+	if run := r.Await(s, r.Apply(s, "site", "warning-site", nil)); run.State != "done" {
+		t.Error(run.Reason)
+	}
+}
