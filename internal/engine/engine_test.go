@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"

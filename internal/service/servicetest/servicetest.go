@@ -13,6 +13,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"undersail/examples"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
