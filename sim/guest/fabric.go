@@ -163,12 +163,20 @@ func (l *chanListener) dial() (net.Conn, error) {
 	return near, nil
 }
 
-// forward hands the connections of a socket to what speaks on the port.
-func forward(socket net.Listener, to *chanListener) {
+// forward hands the connections of a socket to what speaks on the port. A source
+// that is not allowed gets no further than a reset: where the kernel takes no
+// filter for the socket, that is the closest there is to a packet that is dropped.
+func forward(socket net.Listener, to *chanListener, allowed func(netip.Addr) bool) {
 	for {
 		c, err := socket.Accept()
 		if err != nil {
 			return
+		}
+		from, err := netip.ParseAddrPort(c.RemoteAddr().String())
+		if err != nil || !allowed(from.Addr()) {
+			c.(*net.TCPConn).SetLinger(0)
+			c.Close()
+			continue
 		}
 		if !to.hand(c) {
 			return
@@ -208,7 +216,8 @@ func listenAt(addr netip.Addr, number int) (net.Listener, error) {
 
 // onlyFrom attaches a socket filter that drops packets of every other source,
 // so that a client that is not allowed sees a true time-out. It handles IPv4,
-// which is all that loopback addresses need.
+// which is all that loopback addresses need. Some kernels take filters from root
+// only.
 func onlyFrom(l net.Listener, from []netip.Prefix) error {
 	const netOffset = 0xfff00000 // SKF_NET_OFF: offsets count from the IP header
 	var program []bpf.Instruction

@@ -348,11 +348,10 @@ func (g *Guest) guard(p *port) {
 			return // no port of the machine is free; nothing answers
 		}
 		p.socket, p.reach = socket, socket.Addr().String()
-		go forward(socket, p.private)
+		go forward(socket, p.private, func(source netip.Addr) bool { return g.allows(source, p.number) })
 	}
-	if err := onlyFrom(p.socket, from); err != nil {
-		closeSocket(p)
-	}
+	// Without the filter a source that is not allowed is turned away by forward.
+	_ = onlyFrom(p.socket, from)
 }
 
 // SetRules replaces the inbound rules.
