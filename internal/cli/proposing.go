@@ -82,8 +82,13 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 func printProposal(w io.Writer, p service.Proposal) {
 	fmt.Fprintf(w, "Proposal %d for stack %s: %s  [%s]\n", p.ID, p.Stack, p.Summary, p.State)
 	fmt.Fprintf(w, "account %s, region %s%s\n\n", p.Account, p.Region, prefixed(", template ", p.Template))
+	same := 0
 	columns(w, "CHANGE\tRESOURCE\tTYPE\tAFTER\tWHAT", func(row func(string, ...any)) {
 		for _, c := range p.Changes {
+			if c.Change == change.Same {
+				same++
+				continue
+			}
 			var after []string
 			for _, x := range c.After {
 				after = append(after, x.Name)
@@ -91,6 +96,9 @@ func printProposal(w io.Writer, p service.Proposal) {
 			row("%s\t%s\t%s\t%s\t%s", c.Change, c.Resource, c.Type, orDash(clip(strings.Join(after, ", "), 44)), changeLine(c))
 		}
 	})
+	if same > 0 {
+		fmt.Fprintf(w, "%d more stay the same\n", same)
+	}
 	printFields(w, p.Changes)
 	fmt.Fprintf(w, "\ncost      %s\n", costLine(p.Cost, p.CostNow))
 	fmt.Fprintf(w, "duration  about %s; decided by %s\n", seconds(p.Seconds), orDash(strings.Join(p.Longest, " > ")))

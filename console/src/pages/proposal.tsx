@@ -110,11 +110,11 @@ function CostLines({ p }: { p: Proposal }) {
 function Changes({ p }: { p: Proposal }) {
   const price = new Map(p.cost.lines.map((l) => [l.resource, l]))
   return (
-    <Sheet title="Changes in order" pad={false}>
+    <Sheet title="Changes in order" note="what stays the same comes last" pad={false}>
       <table className="w-full">
         <thead><tr><th>Change</th><th>Resource</th><th>Type</th><th>After</th><th>What</th><th className="text-right">Cost / h</th></tr></thead>
         <tbody>
-          {p.changes.map((c) => (
+          {[...p.changes.filter((c) => c.change !== 'same'), ...p.changes.filter((c) => c.change === 'same')].map((c) => (
             <tr key={c.resource} className={c.change === 'same' ? 'text-ink-2' : undefined}>
               <td className={c.change === 'remove' || c.change === 'rebuild' ? 'font-semibold text-bad' : 'font-semibold'}>{c.change}</td>
               <td>{c.resource}</td>

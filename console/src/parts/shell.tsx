@@ -26,7 +26,7 @@ export function Shell() {
   return (
     <div className="flex min-h-screen max-md:flex-col">
       <nav aria-label="Main" className="sticky top-0 flex h-screen w-[184px] flex-none flex-col border-r border-line px-3 py-5 max-md:static max-md:h-auto max-md:w-full max-md:flex-row max-md:items-center max-md:gap-1 max-md:overflow-x-auto max-md:border-r-0 max-md:border-b max-md:py-2">
-        <Link to="/stacks" className="mb-5 flex items-center gap-2.5 px-2.5 text-large font-bold no-underline max-md:mb-0"><Sail />Under Sail</Link>
+        <Link to="/stacks" className="mb-5 flex items-center gap-2.5 px-2.5 text-large font-bold no-underline max-md:mb-0"><Sail /><span className="max-md:sr-only">Under Sail</span></Link>
         <Places />
         <div className="mt-auto px-2.5 text-small text-ink-2 max-md:mt-0 max-md:ml-auto max-md:flex max-md:items-center max-md:gap-3">
           <div className="max-md:hidden">{me.data.full_name}</div>

@@ -5,7 +5,7 @@ export const money = (hour: number, currency: string) => (hour === 0 ? 'no cost'
 export function span(seconds: number): string {
   if (seconds < 10) return `${seconds.toFixed(1)} s`
   if (seconds < 60) return `${Math.round(seconds)} s`
-  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min${seconds % 60 >= 1 ? ` ${Math.floor(seconds % 60)} s` : ''}`
   return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`
 }
 
