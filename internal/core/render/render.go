@@ -64,6 +64,7 @@ func newEvaluator(request Request) *evaluator {
 		out: &Rendering{
 			Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
 			Stack:     s,
+			index:     map[string]int{},
 			Resources: []Resource{}, Outputs: []Output{}, Findings: []Finding{}, Inputs: []InputValue{},
 		},
 		members: map[string][]string{}, existing: map[string]bool{}, ids: map[string]string{},
@@ -249,6 +250,7 @@ func (e *evaluator) instance(d *lang.Resource, name string, index int, loop map[
 	}
 	obj := e.object(d.Type, name, r.Want, known)
 	r.Checks = e.checks(d, vars, obj)
+	e.out.index[name] = len(e.out.Resources)
 	e.out.Resources = append(e.out.Resources, r)
 	e.members[d.Name] = append(e.members[d.Name], name)
 	return obj

@@ -21,6 +21,8 @@ type Rendering struct {
 	Findings  []Finding   `json:"findings"`
 	// Inputs holds every input with its value and where the value came from.
 	Inputs []InputValue `json:"inputs"`
+
+	index map[string]int // of Resources by name, once they are complete
 }
 
 // TemplateRef names the exact template that was rendered.
@@ -124,9 +126,15 @@ type Request struct {
 	Reveal func(reference string) (string, bool)
 }
 
-// Resource finds a rendered resource by name.
+// Resource finds a rendered resource by name, or gives nil.
 func (r *Rendering) Resource(name string) *Resource {
-	for i := range r.Resources {
+	if i, ok := r.index[name]; ok {
+		return &r.Resources[i]
+	}
+	if r.index != nil {
+		return nil
+	}
+	for i := range r.Resources { // it was read back from JSON
 		if r.Resources[i].Name == name {
 			return &r.Resources[i]
 		}
