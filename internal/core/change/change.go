@@ -180,8 +180,8 @@ func decide(r render.Resource, was Recorded, there bool) (Change, []render.Findi
 // document is seen as that and no more.
 func leafFields(name string, before, after any, alter resource.Alteration) []Field {
 	was, now := map[string]any{}, map[string]any{}
-	resource.Leaves(map[string]any{name: plain(before)}, func(path string, leaf any) { was[path] = leaf })
-	resource.Leaves(map[string]any{name: plain(after)}, func(path string, leaf any) { now[path] = leaf })
+	resource.Leaves(map[string]any{name: before}, func(path string, leaf any) { was[path] = plain(leaf) })
+	resource.Leaves(map[string]any{name: after}, func(path string, leaf any) { now[path] = plain(leaf) })
 	var out []Field
 	for _, path := range fieldNames(was, now) {
 		if !reflect.DeepEqual(was[path], now[path]) {
