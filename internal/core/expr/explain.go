@@ -22,60 +22,140 @@ var (
 // explain puts the checker's message into the words of the product and adds
 // what to do about it.
 func (e *Env) explain(text string, line, column int, message string) Problem {
-	p := Problem{Line: line, Column: column, Message: plain(message)}
+	p := Problem{Line: line, Column: max(0, column), Message: plain(message)}
 	if m := undefinedField.FindStringSubmatch(message); m != nil {
-		owner, fields := e.fieldsBefore(text, line, column)
-		p.Column++ // the checker points at the dot
-		p.Message = fmt.Sprintf("there is no `%s`", m[1])
-		if owner != "" {
-			p.Message = fmt.Sprintf("`%s` has no `%s`", owner, m[1])
-			p.Remedy = suggestOrList(m[1], fields)
-		}
-		return p
+		return e.explainField(p, text, m[1])
 	}
 	if m := undeclared.FindStringSubmatch(message); m != nil {
-		name := strings.TrimPrefix(m[1], ".")
-		known := slices.Sorted(maps.Keys(e.scope.Vars))
-		for _, f := range Functions {
-			known = append(known, f.Name)
-		}
-		p.Message = fmt.Sprintf("nothing here is called `%s`", name)
-		if close := Closest(name, append(known, "size", "has", "string", "int", "double")); close != "" {
-			p.Remedy = fmt.Sprintf("did you mean `%s`?", close)
-		} else {
-			p.Remedy = "in scope are " + quoteList(slices.Sorted(maps.Keys(e.scope.Vars)))
-		}
-		return p
+		return e.explainName(p, strings.TrimPrefix(m[1], "."))
 	}
 	if m := noOverload.FindStringSubmatch(message); m != nil {
-		op := strings.Trim(m[1], "_")
-		p.Message = fmt.Sprintf("`%s` cannot be applied to %s", op, friendlyTypes(m[2]))
-		if op == "+" && strings.Contains(m[2], "string") {
-			p.Remedy = "turn the other side into text with string(...), or pad(...) for a number"
-		} else if i := slices.IndexFunc(Functions, func(f struct{ Name, Form, About string }) bool { return f.Name == op }); i >= 0 {
-			p.Remedy = "write it like " + Functions[i].Form
+		return explainOperation(p, m[1], m[2])
+	}
+	for _, w := range rewordings {
+		if m := w.pattern.FindStringSubmatch(message); m != nil {
+			p.Message, p.Remedy = w.say(m)
+			break
 		}
-		return p
-	}
-	if strings.Contains(message, "recursion limit exceeded") {
-		return Problem{Line: 1, Message: fmt.Sprintf("the expression is nested more than %d deep", maxDepth), Remedy: "compute parts of it under `calc`"}
-	}
-	if strings.HasPrefix(message, "Syntax error") {
-		p.Message = "this is not a complete expression: " + strings.TrimPrefix(p.Message, "Syntax error: ")
-		p.Remedy = "check brackets, quotes and operators before this place"
 	}
 	return p
+}
+
+// rewordings are the checker's other messages in our words, the first that
+// matches.
+var rewordings = []struct {
+	pattern *regexp.Regexp
+	say     func(m []string) (message, remedy string)
+}{
+	{regexp.MustCompile(`recursion limit exceeded`), func([]string) (string, string) {
+		return fmt.Sprintf("the expression is nested more than %d deep", maxDepth), "compute parts of it under `calc`"
+	}},
+	{regexp.MustCompile(`expression code point size exceeds limit`), func([]string) (string, string) {
+		return fmt.Sprintf("the expression is longer than %d characters", maxLength), "compute parts of it under `calc`"
+	}},
+	{regexp.MustCompile(`expected type of field '([^']*)' is '([^']*)' but provided type is '([^']*)'`), func(m []string) (string, string) {
+		return fmt.Sprintf("`%s` wants %s, and this gives %s", m[1], friendlyTypes(m[2]), friendlyTypes(m[3])), ""
+	}},
+	{regexp.MustCompile(`type '([^']*)' does not support field selection`), func(m []string) (string, string) {
+		return fmt.Sprintf("%s has no fields", friendlyTypes(m[1])), "functions are written with brackets, such as size(...)"
+	}},
+	{regexp.MustCompile(`expression of type '([^']*)' cannot be range of a comprehension`), func(m []string) (string, string) {
+		return fmt.Sprintf("a loop cannot run over %s", friendlyTypes(m[1])), "loops run over lists and mappings"
+	}},
+	{regexp.MustCompile(`token recognition error at: '(.)`), func(m []string) (string, string) {
+		if m[1] == "'" || m[1] == `"` {
+			return "the text that begins here does not end", "close the quote"
+		}
+		return fmt.Sprintf("`%s` is no part of an expression", m[1]), "see the documentation of expressions"
+	}},
+	{regexp.MustCompile(`Syntax error: .*(?:mismatched input|missing .* at|no viable alternative at input) '<EOF>'`), func([]string) (string, string) {
+		return "the expression ends too early", "add what is missing at its end, or close a bracket"
+	}},
+	{regexp.MustCompile(`Syntax error: (?:mismatched|extraneous) input '(.+?)'`), func(m []string) (string, string) {
+		return fmt.Sprintf("`%s` is not expected here", m[1]), "check brackets, quotes and operators before this place"
+	}},
+	{regexp.MustCompile(`Syntax error: (.*)`), func(m []string) (string, string) {
+		return "this is not a complete expression: " + m[1], "check brackets, quotes and operators before this place"
+	}},
+}
+
+// literalBefore finds the typed literal whose fields are being written.
+var literalBefore = regexp.MustCompile(`([a-z_][a-z0-9_]*)\{[^{}]*$`)
+
+func (e *Env) explainField(p Problem, text, field string) Problem {
+	before := lineUpTo(text, p.Line, p.Column)
+	if m := literalBefore.FindStringSubmatch(before); m != nil && e.scope.Structs[m[1]] != nil {
+		if at := strings.LastIndex(before, field); at >= 0 {
+			p.Column = len([]rune(before[:at]))
+		}
+		p.Message = fmt.Sprintf("%s has no `%s`", m[1], field)
+		p.Remedy = suggestOrList(field, slices.Sorted(maps.Keys(e.scope.Structs[m[1]])))
+		return p
+	}
+	owner, fields := e.fieldsBefore(text, p.Line, p.Column)
+	p.Column++ // the checker points at the dot
+	p.Message = fmt.Sprintf("there is no `%s`", field)
+	if owner != "" {
+		p.Message = fmt.Sprintf("`%s` has no `%s`", owner, field)
+		p.Remedy = suggestOrList(field, fields)
+	}
+	return p
+}
+
+func (e *Env) explainName(p Problem, name string) Problem {
+	known := slices.Sorted(maps.Keys(e.scope.Vars))
+	functions := []string{"size", "has", "string", "int", "double"}
+	for _, f := range Functions {
+		functions = append(functions, f.Name)
+	}
+	p.Message = fmt.Sprintf("nothing here is called `%s`", name)
+	if close := Closest(name, append(slices.Clone(known), functions...)); close != "" {
+		p.Remedy = fmt.Sprintf("did you mean `%s`?", close)
+	} else {
+		p.Remedy = "in scope are " + quoteList(known)
+	}
+	return p
+}
+
+// operators are how people call what the checker calls by signs.
+var operators = map[string]string{"?_:": "a choice (`... ? ... : ...`)", "[_]": "an index (`[...]`)", "!": "`!`", "-": "`-`"}
+
+func explainOperation(p Problem, name, types string) Problem {
+	op := strings.Trim(name, "_")
+	shown, named := operators[op]
+	if !named {
+		shown = "`" + op + "`"
+	}
+	p.Message = fmt.Sprintf("%s cannot be applied to %s", shown, friendlyTypes(types))
+	i := slices.IndexFunc(Functions, func(f struct{ Name, Form, About string }) bool { return f.Name == op })
+	switch {
+	case strings.Contains(types, "optional_type"):
+		p.Remedy = "say what to take when there is none, with .orValue(...)"
+	case op == "+" && strings.Contains(types, "string"):
+		p.Remedy = "turn the other side into text with string(...), or pad(...) for a number"
+	case op == "?_:":
+		p.Remedy = "begin with a condition, and give both sides the same type"
+	case op == "==" || op == "!=" || op == "<" || op == ">" || op == "<=" || op == ">=":
+		p.Remedy = "compare values of one type"
+	case i >= 0:
+		p.Remedy = "write it like " + Functions[i].Form
+	}
+	return p
+}
+
+func lineUpTo(text string, line, column int) string {
+	lines := strings.Split(text, "\n")
+	if line < 1 || line > len(lines) {
+		return ""
+	}
+	runes := []rune(lines[line-1])
+	return string(runes[:min(max(column, 0), len(runes))])
 }
 
 // fieldsBefore finds the chain of names that ends at a column, follows its
 // types, and returns the chain with the fields its value has.
 func (e *Env) fieldsBefore(text string, line, column int) (string, []string) {
-	lines := strings.Split(text, "\n")
-	if line < 1 || line > len(lines) {
-		return "", nil
-	}
-	runes := []rune(lines[line-1])
-	m := chainBefore.FindStringSubmatch(string(runes[:min(column, len(runes))]))
+	m := chainBefore.FindStringSubmatch(lineUpTo(text, line, column))
 	if m == nil {
 		return "", nil
 	}
@@ -122,16 +202,51 @@ func plain(message string) string {
 	return strings.TrimSpace(message)
 }
 
-var friendly = strings.NewReplacer("string", "text", "int", "whole number", "double", "number", "bool", "true/false", ", ", " and ")
+var friendlyNames = map[string]string{"string": "text", "int": "a whole number", "double": "a number", "bool": "true/false", "dyn": "any value", "null": "nothing"}
 
-func friendlyTypes(list string) string { return friendly.Replace(list) }
+// friendlyTypes describes a list of checked types, separated by commas, to people.
+func friendlyTypes(list string) string {
+	var words []string
+	depth, start := 0, 0
+	for i, c := range list + "," {
+		switch {
+		case c == '(':
+			depth++
+		case c == ')':
+			depth--
+		case c == ',' && depth == 0:
+			words = append(words, friendlyType(strings.TrimSpace(list[start:i])))
+			start = i + 1
+		}
+	}
+	return strings.Join(words, " and ")
+}
+
+func friendlyType(t string) string {
+	outer, inner, composed := strings.Cut(strings.TrimSuffix(t, ")"), "(")
+	switch {
+	case friendlyNames[t] != "":
+		return friendlyNames[t]
+	case composed && outer == "list":
+		return "a list (" + friendlyType(inner) + ")"
+	case composed && outer == "map":
+		_, value, _ := strings.Cut(inner, ", ")
+		return "a mapping (" + friendlyType(value) + ")"
+	case composed && outer == "optional_type":
+		return "an optional (" + friendlyType(inner) + ")"
+	}
+	return t
+}
 
 // TypeWords describes a checked type to people.
-func TypeWords(t *cel.Type) string { return friendlyTypes(t.String()) }
+func TypeWords(t *cel.Type) string { return friendlyType(t.String()) }
 
 func suggestOrList(word string, candidates []string) string {
 	if close := Closest(word, candidates); close != "" {
 		return fmt.Sprintf("did you mean `%s`?", close)
+	}
+	if len(candidates) == 0 {
+		return ""
 	}
 	return "it has " + quoteList(candidates)
 }

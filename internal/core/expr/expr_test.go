@@ -77,10 +77,10 @@ func TestCheckSaysWhereAndWhatToDo(t *testing.T) {
 		`worker[0].nme`:                  "10: `worker[0]` has no `nme`; did you mean `name`?",
 		`inputs.prefx + "x"`:             "7: `inputs` has no `prefx`; did you mean `prefix`?",
 		`gatway.name`:                    "0: nothing here is called `gatway`; did you mean `gateway`?",
-		`"a" + 1`:                        "4: `+` cannot be applied to text and whole number; turn the other side into text",
+		`"a" + 1`:                        "4: `+` cannot be applied to text and a whole number; turn the other side into text",
 		`shorthash("a", 3)`:              "9: nothing here is called `shorthash`; did you mean `short_hash`?",
 		`carve("10.0.0.0/8", "edge/24")`: "5: `carve` cannot be applied to text and text; write it like carve(",
-		`1 +`:                            "3: this is not a complete expression",
+		`1 +`:                            "3: the expression ends too early",
 		strings.Repeat("(", 100) + "1":   "nested more than 60 deep",
 		strings.Repeat("a", 9000):        "",
 	} {

@@ -222,7 +222,7 @@ func (c *checker) calc() {
 	}
 	order, cycle := g.Order()
 	if cycle != nil {
-		c.cycle("calc", cycle, func(i int) (string, Position) { return "calc." + all[i].Name, all[i].Position })
+		c.cycle("computed values", cycle, func(i int) (string, Position) { return "calc." + all[i].Name, all[i].Position })
 		order = make([]int, len(all))
 		for i := range order {
 			order[i] = i

@@ -35,7 +35,7 @@ func (d *decoder) document(n *Node) {
 		d.template.Calc = append(d.template.Calc, &Calc{Name: e.Key, Position: e.At, Value: e.Value})
 	})
 	d.list(n.Get("require"), "require", d.requirement)
-	if res := n.Get("resources"); res == nil || len(res.Entries) == 0 {
+	if res := n.Get("resources"); res == nil || res.Kind == Mapping && len(res.Entries) == 0 || res.empty() {
 		d.errorf("missing-key", n.Position, "add `resources:` with at least one resource", "the template has no resources")
 	} else {
 		d.named(res, "resources", d.resource)
@@ -207,13 +207,20 @@ func (d *decoder) output(e Entry) {
 func (d *decoder) checkName(e Entry, what string) bool {
 	switch {
 	case !namePattern.MatchString(e.Key):
-		d.errorf("name", e.At, "use small letters, digits and _, beginning with a letter", "%q is not a name for a %s", e.Key, what)
+		d.errorf("name", e.At, "use small letters, digits and _, beginning with a letter", "%q is not a name for %s", e.Key, article(what))
 	case slices.Contains(reserved, e.Key):
 		d.errorf("name", e.At, "choose another name", "`%s` is a reserved word", e.Key)
 	default:
 		return true
 	}
 	return false
+}
+
+func article(noun string) string {
+	if strings.ContainsRune("aeio", rune(noun[0])) {
+		return "an " + noun
+	}
+	return "a " + noun
 }
 
 // named calls f for each entry of a mapping whose keys are names.

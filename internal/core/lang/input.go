@@ -55,7 +55,11 @@ func (d *decoder) input(e Entry) {
 		if close := expr.Closest(v.Text, schemaTypes); close != "" {
 			remedy = fmt.Sprintf("did you mean `%s`?", close)
 		}
-		d.errorf("unknown-type", v.Position, remedy, "an input cannot have the type `%s`", v.Text)
+		what := "the type `" + v.Text + "`"
+		if v.Kind != Scalar {
+			what = "several types"
+		}
+		d.errorf("unknown-type", v.Position, remedy, "an input cannot have %s", what)
 		in.Schema["type"] = "string"
 	}
 	if in.Schema["type"] == nil {
@@ -69,8 +73,28 @@ func (d *decoder) input(e Entry) {
 	if in.Secret && in.Default != nil {
 		d.errorf("value", in.Default.Position, "use `generate: true`, or leave it to whoever proposes", "a secret has no default: everybody could read it here")
 	}
-	if _, err := CompileSchema(in.Schema); err != nil {
-		d.errorf("schema", e.At, "see the JSON Schema keywords in the documentation", "input %s: %s", e.Key, strings.Join(strings.Fields(err.Error()), " "))
+	d.schemaFaults(n, e, in)
+}
+
+var schemaFault = regexp.MustCompile(`at '/([^'/]+)[^']*': ([^\n]+)`)
+
+// schemaFaults reports keywords whose values JSON Schema does not allow, each at
+// its place.
+func (d *decoder) schemaFaults(n *Node, e Entry, in *Input) {
+	_, err := CompileSchema(in.Schema)
+	if err == nil {
+		return
+	}
+	faults := schemaFault.FindAllStringSubmatch(err.Error(), -1)
+	for _, m := range faults {
+		at := e.At
+		if v := n.Get(m[1]); v != nil {
+			at = v.Position
+		}
+		d.errorf("schema", at, "give the keyword what JSON Schema wants", "`%s`: %s", m[1], m[2])
+	}
+	if faults == nil {
+		d.errorf("schema", e.At, "see the JSON Schema keywords in the documentation", "input %s has no valid JSON Schema", e.Key)
 	}
 }
 
@@ -295,10 +319,10 @@ func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
 		return nil
 	}})
 	c.UseLoader(noLoader{})
-	if err := c.AddResource("input.json", doc); err != nil {
+	if err := c.AddResource("urn:undersail:input", doc); err != nil {
 		return nil, err
 	}
-	return c.Compile("input.json")
+	return c.Compile("urn:undersail:input")
 }
 
 type noLoader struct{}

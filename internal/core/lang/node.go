@@ -2,6 +2,7 @@ package lang
 
 import (
 	"errors"
+	"io"
 	"regexp"
 	"strconv"
 	"strings"
@@ -83,10 +84,20 @@ func readTree(r *report, source []byte) *Node {
 		return nil
 	}
 	mended := protectExpressions(r)
-	var doc yaml.Node
-	if err := yaml.Load([]byte(mended), &doc); err != nil {
+	loader, err := yaml.NewLoader(strings.NewReader(mended))
+	if err != nil {
 		yamlErrors(r, err)
 		return nil
+	}
+	var doc, second yaml.Node
+	if err := loader.Load(&doc); err != nil {
+		yamlErrors(r, err)
+		return nil
+	}
+	if err := loader.Load(&second); err == nil {
+		r.errorf("second-document", Position{second.Line, second.Column}, "put it into a file of its own", "a file holds one document, and a second one begins here")
+	} else if !errors.Is(err, io.EOF) {
+		yamlErrors(r, err)
 	}
 	if len(doc.Content) == 0 {
 		r.errorf("empty", Position{1, 1}, "begin with `undersail: 1`", "the file is empty")
@@ -162,7 +173,7 @@ func protectExpressions(r *report) string {
 
 const placeholder = "\x00"
 
-var yamlPrefix = regexp.MustCompile(`^go-yaml load error in [a-z]+(?: \([^)]*\))? at L[0-9]+\.C[0-9]+: `)
+var yamlPrefix = regexp.MustCompile(`^go-yaml load error in [a-z]+(?: \([^)]*\))? at L([0-9]+)\.C([0-9]+)(?:-L[0-9]+\.C[0-9]+)?: `)
 
 var yamlLine = regexp.MustCompile(`(?:yaml: )?(?:.*?)line (\d+)(?:, column (\d+))?:?\s*`)
 
@@ -182,7 +193,11 @@ func yamlErrors(r *report, err error) {
 		}
 		message = message[m[1]:]
 	}
-	message = yamlPrefix.ReplaceAllString(message, "")
+	if m := yamlPrefix.FindStringSubmatch(message); m != nil {
+		at.Line, _ = strconv.Atoi(m[1])
+		at.Column, _ = strconv.Atoi(m[2])
+		message = message[len(m[0]):]
+	}
 	r.errorf("yaml", at, "check indentation, quotes and brackets here and on the line before", "this is not YAML: %s", strings.TrimPrefix(message, "yaml: "))
 }
 

@@ -150,7 +150,7 @@ func (c *checker) cycle(what string, cycle []int, of func(int) (string, Position
 		path = append(path, fmt.Sprintf("%s (line %d)", name, at.Line))
 	}
 	_, at := of(cycle[0])
-	c.errorf("cycle", at, "break the circle: one of them must do without the other", "%s need each other: %s", what, strings.Join(path, " needs "))
+	c.errorf("cycle", at, "break the circle: one of them must do without the other", "%s need each other in a circle: %s", what, strings.Join(path, " needs "))
 }
 
 func (c *checker) unused() {
