@@ -7,10 +7,12 @@ VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
 .PHONY: demo test build check bench clean generate screenshots
 
-demo: build .cache/packages-demo ## Start everything with demo data; stays in front
+demo: build ## Start everything with demo data; stays in front
+	@scripts/packages postgresql
 	@exec bin/undersail demo --dir "$(DEMO_DIR)"
 
-test: build .cache/packages-test check ## Run all static checks and tests
+test: build check ## Run all static checks and tests
+	@scripts/packages postgresql chromium
 	go test ./...
 
 build: console/dist/app/index.html ## Build both programs, with the console inside
@@ -29,7 +31,8 @@ generate: console/node_modules/.done ## Generate server, client and types from t
 bench: ## Print measured ratios
 	go test -run '^$$' -bench . -benchmem ./internal/...
 
-screenshots: build .cache/packages-screenshots ## Take the pictures of docs/screenshots from demo data
+screenshots: build ## Take the pictures of docs/screenshots from demo data
+	@scripts/packages postgresql chromium xvfb xterm imagemagick fonts-dejavu-core
 	UNDERSAIL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots ./test/...
 
 clean:
@@ -40,15 +43,3 @@ console/node_modules/.done: console/package-lock.json
 
 console/dist/app/index.html: console/node_modules/.done $(CONSOLE)
 	cd console && npm run --silent build
-
-.cache/packages-demo:
-	scripts/packages postgresql
-	@mkdir -p .cache && touch $@
-
-.cache/packages-test:
-	scripts/packages postgresql chromium
-	@mkdir -p .cache && touch $@
-
-.cache/packages-screenshots:
-	scripts/packages postgresql chromium xvfb xterm imagemagick fonts-dejavu-core
-	@mkdir -p .cache && touch $@

@@ -11,6 +11,7 @@ import (
 	"undersail/internal/api/contract"
 	"undersail/internal/core/health"
 	"undersail/internal/core/offer"
+	"undersail/internal/exchange"
 	"undersail/internal/service"
 )
 
@@ -176,7 +177,15 @@ func (a *app) templatesCommand() *cobra.Command {
 			return a.print(cmd, t, func(w io.Writer) { fmt.Fprintf(w, "%s %s is in the library\n", t.Name, t.Version) })
 		}}
 	a.outputFlag(publish)
-	cmd.AddCommand(show, publish)
+	inputs := &cobra.Command{Use: "inputs NAME|FILE", Short: "Write a commented inputs file to fill in", Args: cobra.ExactArgs(1), Example: "  undersail templates inputs gauge-intake > intake.inputs.yaml\n  undersail templates inputs site.sail.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := a.readTemplate(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			return exchange.InputsFile(cmd.OutOrStdout(), t)
+		}}
+	cmd.AddCommand(show, publish, inputs)
 	return cmd
 }
 

@@ -12,6 +12,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
+	"undersail/internal/exchange"
 )
 
 func printDiagnostics(w io.Writer, list lang.Diagnostics) {
@@ -37,6 +38,11 @@ func (a *app) readTemplate(cmd *cobra.Command, arg string) (*lang.Template, erro
 		return nil, err
 	}
 	t, found := lang.Read(file, source)
+	if a.output == "sarif" {
+		if err := exchange.SARIF(cmd.OutOrStdout(), a.version, found); err != nil {
+			return nil, err
+		}
+	}
 	if a.output == "json" && found.HasErrors() {
 		if err := a.print(cmd, map[string]any{"diagnostics": found}, nil); err != nil {
 			return nil, err
@@ -85,11 +91,14 @@ func (a *app) checkCommand() *cobra.Command {
 	var g given
 	cmd := &cobra.Command{Use: "check FILE", Short: "Check a template file; no service is needed", Args: cobra.ExactArgs(1),
 		Long:    "Check a template: its text, its types, every reference, cycles. With --inputs its rendering\nis checked too, with --account and --region also against what is sold there, quotas and policy.",
-		Example: "  undersail check site.sail.yaml\n  undersail check site.sail.yaml --inputs site.inputs.yaml --account saltmere-lab --region north-fell",
+		Example: "  undersail check site.sail.yaml\n  undersail check site.sail.yaml -o sarif\n  undersail check site.sail.yaml --inputs site.inputs.yaml --account saltmere-lab --region north-fell",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.readTemplate(cmd, args[0])
 			if err != nil {
 				return err
+			}
+			if a.output == "sarif" {
+				return nil // the log is written, and holds no errors
 			}
 			findings := []render.Finding{}
 			if g.files != nil || g.values != nil || g.account != "" || g.offers != "" {
@@ -108,7 +117,7 @@ func (a *app) checkCommand() *cobra.Command {
 		}}
 	g.flags(cmd)
 	cmd.Flags().StringVar(&g.offers, "offers", "", "saved offers to check against (from: undersail offers -o json)")
-	a.outputFlag(cmd)
+	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or sarif (SARIF 2.1.0)")
 	return cmd
 }
 

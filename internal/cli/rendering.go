@@ -16,6 +16,7 @@ import (
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+	"undersail/internal/exchange"
 )
 
 // renderHere renders without a service, but for the offers of a place that is
@@ -57,11 +58,23 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*rende
 	return render.Render(request), nil
 }
 
+// drawGraph writes what waits for what in a language for graphs.
+func drawGraph(w io.Writer, language string, r *render.Rendering) error {
+	switch language {
+	case "dot":
+		return exchange.DOT(w, r)
+	case "mermaid":
+		return exchange.Mermaid(w, r)
+	}
+	return fmt.Errorf("--graph takes dot or mermaid, not %q", language)
+}
+
 func (a *app) renderCommand() *cobra.Command {
 	var g given
+	var draw string
 	cmd := &cobra.Command{Use: "render FILE", Short: "Show the resources that a template gives with inputs, in dependency order", Args: cobra.ExactArgs(1),
 		Long:    "Compute every resource of a template. What is known only after creation shows what it waits for.\nNo stack is named, so stack.id is the fixed id of zeros.",
-		Example: "  undersail render gauge-intake.sail.yaml --inputs gauge-intake.inputs.yaml --account saltmere-lab --region north-fell\n  undersail render site.sail.yaml --inputs site.inputs.yaml --offers offers.json -o json",
+		Example: "  undersail render gauge-intake.sail.yaml --inputs gauge-intake.inputs.yaml --account saltmere-lab --region north-fell\n  undersail render site.sail.yaml --inputs site.inputs.yaml --offers offers.json -o json\n  undersail render site.sail.yaml --inputs site.inputs.yaml --graph dot",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.readTemplate(cmd, args[0])
 			if err != nil {
@@ -72,12 +85,19 @@ func (a *app) renderCommand() *cobra.Command {
 				return err
 			}
 			r.Findings = append(r.Findings, policy.Check(r)...)
+			if draw != "" {
+				if err := drawGraph(cmd.OutOrStdout(), draw, r); err != nil {
+					return err
+				}
+				return failing(cmd, r.Findings)
+			}
 			if err := a.print(cmd, r, func(w io.Writer) { printRendering(w, r) }); err != nil {
 				return err
 			}
 			return failing(cmd, r.Findings)
 		}}
 	g.flags(cmd)
+	cmd.Flags().StringVar(&draw, "graph", "", "write what waits for what instead, as dot or mermaid")
 	cmd.Flags().StringVar(&g.offers, "offers", "", "saved offers to render against (from: undersail offers -o json)")
 	a.outputFlag(cmd)
 	return cmd

@@ -21,6 +21,10 @@ type decoder struct {
 var topKeys = []string{"undersail", "about", "inputs", "calc", "require", "resources", "outputs"}
 
 func (d *decoder) document(n *Node) {
+	if n.empty() {
+		d.errorf("empty", n.Position, "begin with `undersail: 1`", "the file is empty")
+		return
+	}
 	if !d.mapping(n, "the file", topKeys...) {
 		return
 	}

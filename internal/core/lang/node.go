@@ -79,10 +79,6 @@ func readTree(r *report, source []byte) *Node {
 		r.errorf("too-deep", Position{line, 1}, "", "brackets are nested more than %d deep", maxNest)
 		return nil
 	}
-	if strings.TrimSpace(string(source)) == "" {
-		r.errorf("empty", Position{1, 1}, "begin with `undersail: 1`", "the file is empty")
-		return nil
-	}
 	mended := protectExpressions(r)
 	loader, err := yaml.NewLoader(strings.NewReader(mended))
 	if err != nil {
@@ -90,7 +86,9 @@ func readTree(r *report, source []byte) *Node {
 		return nil
 	}
 	var doc, second yaml.Node
-	if err := loader.Load(&doc); err != nil {
+	if err := loader.Load(&doc); errors.Is(err, io.EOF) {
+		return &Node{Position: Position{1, 1}} // nothing but blanks and comments
+	} else if err != nil {
 		yamlErrors(r, err)
 		return nil
 	}
@@ -100,8 +98,7 @@ func readTree(r *report, source []byte) *Node {
 		yamlErrors(r, err)
 	}
 	if len(doc.Content) == 0 {
-		r.errorf("empty", Position{1, 1}, "begin with `undersail: 1`", "the file is empty")
-		return nil
+		return &Node{Position: Position{1, 1}}
 	}
 	budget := maxNodes
 	return convert(r, doc.Content[0], 0, &budget)
