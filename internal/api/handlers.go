@@ -120,7 +120,11 @@ func (h *handlers) ListRunEvidence(ctx context.Context, r contract.ListRunEviden
 }
 
 func (h *handlers) ListEvents(ctx context.Context, r contract.ListEventsRequestObject) (contract.ListEventsResponseObject, error) {
-	list, next, err := h.service.AllEvents(ctx, or(r.Params.Cursor, ""), or(r.Params.Limit, 500))
+	next := or(r.Params.Cursor, "")
+	list, places, err := h.service.AllEvents(ctx, next, or(r.Params.Limit, 500))
+	if n := len(places); n > 0 {
+		next = places[n-1]
+	}
 	return contract.ListEvents200JSONResponse{Events: list, Cursor: next}, err
 }
 

@@ -125,14 +125,11 @@ func (s *Server) streamAll(c *echo.Context) error {
 		return err
 	}
 	return s.stream(c, "", func(ctx context.Context) (p page, err error) {
-		for len(p.events) < 500 {
-			list, next, err := s.service.AllEvents(ctx, cursor, 1)
-			if err != nil || len(list) == 0 {
-				return p, err
-			}
-			p.events, p.ids, cursor = append(p.events, list...), append(p.ids, next), next
+		p.events, p.ids, err = s.service.AllEvents(ctx, cursor, 500)
+		if n := len(p.ids); n > 0 {
+			cursor = p.ids[n-1]
 		}
-		return p, nil
+		return p, err
 	})
 }
 

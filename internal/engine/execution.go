@@ -221,7 +221,7 @@ func (x *execution) act(ctx context.Context, a schedule.Action, failures chan<- 
 	var e schedule.Event
 	var err error
 	if until := x.engine.throttle(x.account.Name, time.Time{}); time.Now().Before(until) {
-		x.events <- schedule.Event{Step: a.Step, Outcome: schedule.Throttled, At: until} // another run was told to wait
+		x.report(ctx, schedule.Event{Step: a.Step, Outcome: schedule.Throttled, At: until}) // another run was told to wait
 		return
 	}
 	if a.Do == schedule.Call {
@@ -237,7 +237,15 @@ func (x *execution) act(ctx context.Context, a schedule.Action, failures chan<- 
 		return
 	}
 	e.Step = a.Step
-	x.events <- e
+	x.report(ctx, e)
+}
+
+// report hands an event to the loop, unless the loop is over.
+func (x *execution) report(ctx context.Context, e schedule.Event) {
+	select {
+	case x.events <- e:
+	case <-ctx.Done():
+	}
 }
 
 // note commits events together with the state they tell. While the database is

@@ -67,7 +67,6 @@ func SARIF(w io.Writer, version string, found lang.Diagnostics) error {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	return e.Encode(map[string]any{
-		"$schema": "https://json.schemastore.org/sarif-2.1.0.json",
 		"version": "2.1.0",
 		"runs": []any{map[string]any{
 			"tool":       map[string]any{"driver": map[string]any{"name": "Under Sail", "semanticVersion": version, "rules": rules}},

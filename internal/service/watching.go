@@ -179,16 +179,20 @@ func eventsOf(list []store.Event) []Event {
 	return out
 }
 
-// Cursor is a place in the stream of all runs, as text "TRANSACTION.RUN.NUMBER".
-func (s *Service) AllEvents(ctx context.Context, cursor string, most int) ([]Event, string, error) {
+// AllEvents lists the events of all runs after a place in their stream, which is
+// the text "TRANSACTION.RUN.NUMBER", with the place of each.
+func (s *Service) AllEvents(ctx context.Context, cursor string, most int) (events []Event, places []string, err error) {
 	var c store.Cursor
 	if cursor != "" {
 		if _, err := fmt.Sscanf(cursor, "%d.%d.%d", &c.XID, &c.Run, &c.Number); err != nil {
-			return nil, "", refuse(Invalid, "leave it out to begin with the first event", "%q is not a place in the stream", cursor)
+			return nil, nil, refuse(Invalid, "leave it out to begin with the first event", "%q is not a place in the stream", cursor)
 		}
 	}
-	list, next, err := s.store.AllEvents(ctx, c, most)
-	return eventsOf(list), fmt.Sprintf("%d.%d.%d", next.XID, next.Run, next.Number), err
+	list, err := s.store.AllEvents(ctx, c, most)
+	for _, e := range list {
+		places = append(places, fmt.Sprintf("%d.%d.%d", e.XID, e.RunID, e.Number))
+	}
+	return eventsOf(list), places, err
 }
 
 // Wake calls f whenever a run may have new events, until the context ends.

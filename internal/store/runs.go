@@ -198,6 +198,7 @@ type Event struct {
 	Resource string
 	State    string
 	Text     string
+	XID      uint64 `db:"-"` // only in the stream over all runs
 }
 
 // Write is what an owner commits together: events and the state they tell. All
@@ -303,19 +304,18 @@ type Cursor struct {
 // AllEvents lists the events of all runs after a cursor, in an order in which
 // nothing appears later before the cursor: transactions that are still open
 // hold back those after them.
-func (s *Store) AllEvents(ctx context.Context, after Cursor, most int) ([]Event, Cursor, error) {
+func (s *Store) AllEvents(ctx context.Context, after Cursor, most int) ([]Event, error) {
 	rows, err := s.Pool.Query(ctx, `SELECT run_id, number, at, kind, resource, state, text, xid::text::bigint FROM events
 		WHERE xid < pg_snapshot_xmin(pg_current_snapshot()) AND (xid, run_id, number) > ($1::text::xid8, $2, $3)
 		ORDER BY xid, run_id, number LIMIT $4`, fmt.Sprint(after.XID), after.Run, after.Number, most)
 	if err != nil {
-		return nil, after, classify(err)
+		return nil, classify(err)
 	}
 	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Event, err error) {
-		err = row.Scan(&e.RunID, &e.Number, &e.At, &e.Kind, &e.Resource, &e.State, &e.Text, &after.XID)
-		after.Run, after.Number = e.RunID, e.Number
+		err = row.Scan(&e.RunID, &e.Number, &e.At, &e.Kind, &e.Resource, &e.State, &e.Text, &e.XID)
 		return e, err
 	})
-	return list, after, classify(err)
+	return list, classify(err)
 }
 
 // Listen calls wake with the id of each run that has new events, until the
