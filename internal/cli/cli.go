@@ -57,7 +57,7 @@ type app struct {
 
 // Run executes the command line and returns the exit code.
 func Run(args []string, console fs.FS, version string) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	root := newRoot(&app{console: console, version: version})
 	root.SetArgs(args)

@@ -180,6 +180,13 @@ func (s *Store) SweepClaims(ctx context.Context, grace time.Duration, enqueue fu
 		}
 		swept = len(list)
 		for _, c := range list {
+			// The job of the owner before is over, whatever became of its process:
+			// the queue would keep it as running for ever.
+			_, err := tx.Exec(ctx, `UPDATE river_job SET state = 'cancelled', finalized_at = now()
+				WHERE kind = 'run' AND (args->>'run')::bigint = $1 AND state NOT IN ('cancelled', 'completed', 'discarded')`, c.id)
+			if err != nil {
+				return err
+			}
 			if err := enqueue(tx, c.id, c.number); err != nil {
 				return err
 			}

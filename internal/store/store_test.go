@@ -75,6 +75,9 @@ func TestAPausedOwnerIsFenced(t *testing.T) {
 	if err := note(1, "by the first"); err != nil {
 		t.Fatal(err)
 	}
+	if _, err := s.Pool.Exec(ctx, `INSERT INTO river_job (state, kind, args, max_attempts, queue, attempted_at) VALUES ('running', 'run', jsonb_build_object('run', $1::bigint, 'number', 1), 5, 'default', now())`, run); err != nil {
+		t.Fatal(err)
+	}
 	time.Sleep(60 * time.Millisecond) // the claim runs out on the database's clock
 	var enqueued int64
 	n, err := s.SweepClaims(ctx, time.Minute, func(_ pgx.Tx, _, number int64) error { enqueued = number; return nil })
@@ -83,6 +86,10 @@ func TestAPausedOwnerIsFenced(t *testing.T) {
 	}
 	if err := note(1, "by the first, too late"); !errors.Is(err, ErrFenced) {
 		t.Fatalf("the old owner wrote: %v", err)
+	}
+	var left int
+	if err := s.Pool.QueryRow(ctx, "SELECT count(*) FROM river_job WHERE state = 'running'").Scan(&left); err != nil || left != 0 {
+		t.Errorf("%d jobs of owners that are gone are kept as running (%v)", left, err)
 	}
 	if got, err := s.Claim(ctx, run, 2, "second", time.Minute); !got || err != nil {
 		t.Fatal(got, err)
