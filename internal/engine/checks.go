@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net"
 	"slices"
 	"strings"
@@ -34,6 +35,9 @@ func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Eve
 	shown, _, err := x.resolve(s.Resource)
 	if err != nil {
 		return x.broken(ctx, s, err.Error())
+	}
+	if err := x.refresh(ctx, s, shown.Checks); err != nil {
+		return x.refused(ctx, s, err)
 	}
 	x.mu.Lock()
 	c := x.checks[s.Resource]
@@ -70,6 +74,28 @@ func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Eve
 		}
 	}
 	return x.judged(ctx, s, c, seen, verdict)
+}
+
+// refresh reads a resource again whose checks wait for what it did not report
+// when it was made.
+func (x *execution) refresh(ctx context.Context, s *store.Step, checks []health.Check) error {
+	waits := slices.ContainsFunc(checks, func(c health.Check) bool {
+		return slices.ContainsFunc(resource.Waits(c.Spec), func(w string) bool { return strings.HasPrefix(w, s.Resource+".") })
+	})
+	if !waits {
+		return nil
+	}
+	live, err := x.adapter.Read(ctx, x.ref(s))
+	if err != nil {
+		return err
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	known := maps.Clone(x.resources[s.Resource].Attributes) // the old map may be on its way to the database
+	maps.Copy(known, live.Attributes)
+	x.resources[s.Resource].Attributes = known
+	x.version++
+	return nil
 }
 
 // revealed gives the checks of a resource with secrets in, for the probes only.

@@ -37,6 +37,10 @@ func (c *Cloud) resume() {
 		return nil
 	})
 	for _, x := range machines {
+		if x.PhaseAt(time.Now()) == world.Ready {
+			c.boot(x.ID, x.Account) // before anybody can ask for it
+			continue
+		}
 		c.plan(x)
 	}
 }
@@ -71,16 +75,20 @@ func (c *Cloud) boot(id, account string) {
 			return nil
 		}
 		spec, rules = c.spec(tx, x), rulesOf(tx, x)
-		if x.Attributes["host_key"] == nil {
-			x.Attributes["host_key"] = string(ssh.MarshalAuthorizedKey(spec.HostKey.PublicKey()))
-			tx.Put(x)
-		}
 		return nil
 	})
 	if err != nil || x == nil {
 		return
 	}
 	c.fabric.Boot(spec, rules)
+	// The key is told last: who sees it may rely on the machine being there.
+	c.world.Update(func(tx *world.Tx) error {
+		if now := tx.ByID(account, id); now != nil && now.Attributes["host_key"] == nil {
+			now.Attributes["host_key"] = string(ssh.MarshalAuthorizedKey(spec.HostKey.PublicKey()))
+			tx.Put(now)
+		}
+		return nil
+	})
 }
 
 func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
