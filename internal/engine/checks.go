@@ -30,6 +30,26 @@ func newChecking(checks []health.Check, made time.Time) *checking {
 	return &checking{made: made, progress: make(map[string]health.Progress, len(checks)), proved: map[string]bool{}, told: map[string]string{}}
 }
 
+// verdict judges all checks at one moment, so that the first that is too late is
+// the one that is told, in the order in which they are written.
+func (c *checking) verdict(checks []health.Check, now time.Time, rate float64) health.Verdict {
+	verdict := health.Verdict{State: health.Healthy}
+	for _, check := range checks {
+		if c.proved[check.Name] {
+			continue
+		}
+		v := check.Judge(c.progress[check.Name], c.made, now, rate)
+		c.proved[check.Name] = v.State == health.Healthy
+		if v.State == health.Unhealthy {
+			return v
+		}
+		if v.State == health.Settling && verdict.State == health.Healthy {
+			verdict = v
+		}
+	}
+	return verdict
+}
+
 // lookHealth makes the due checks of a step that settles and judges them.
 func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Event, error) {
 	shown, _, err := x.resolve(s.Resource)
@@ -53,7 +73,6 @@ func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Eve
 	prober := x.prober()
 	x.mu.Unlock()
 	var seen []health.Evidence
-	verdict := health.Verdict{State: health.Healthy}
 	for _, check := range checks {
 		if c.proved[check.Name] {
 			continue
@@ -64,15 +83,8 @@ func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Eve
 		}
 		seen = append(seen, e)
 		c.progress[check.Name] = c.progress[check.Name].Add(e)
-		v := check.Judge(c.progress[check.Name], c.made, time.Now(), x.rate())
-		c.proved[check.Name] = v.State == health.Healthy
-		if v.State == health.Unhealthy || v.State == health.Settling && verdict.State == health.Healthy {
-			verdict = v
-		}
-		if v.State == health.Unhealthy {
-			break
-		}
 	}
+	verdict := c.verdict(checks, time.Now(), x.rate())
 	return x.judged(ctx, s, c, seen, verdict)
 }
 
