@@ -30,7 +30,6 @@ const (
 	exitFindings    = 3
 	exitRefused     = 4
 	exitUnreachable = 5
-	exitWaiting     = 6
 )
 
 // exit ends the program with a code. A nil error says that all is told already.

@@ -94,11 +94,7 @@ func (a *app) watchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: cobra.ExactArgs(1), Example: "  undersail watch 14",
 		Long: "Follow a run: a live view on a terminal, one line for each event elsewhere.\nThe exit code is 0 when every step is healthy, 1 when the run failed or was stopped.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0])
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
+			c, id, err := a.clientFor(args[0])
 			if err != nil {
 				return err
 			}
@@ -111,11 +107,7 @@ func (a *app) watchCommand() *cobra.Command {
 func (a *app) stopCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "stop RUN", Short: "Stop a run after its calls in flight", Args: cobra.ExactArgs(1), Example: "  undersail stop 14",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0])
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
+			c, id, err := a.clientFor(args[0])
 			if err != nil {
 				return err
 			}

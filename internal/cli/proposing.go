@@ -213,6 +213,16 @@ func optional(s string) *string {
 	return &s
 }
 
+// clientFor gives a client for a command about one thing, with its id.
+func (a *app) clientFor(arg string) (*contract.Client, int64, error) {
+	id, err := number(arg)
+	if err != nil {
+		return nil, 0, err
+	}
+	c, err := a.client()
+	return c, id, err
+}
+
 func number(arg string) (int64, error) {
 	id, err := strconv.ParseInt(arg, 10, 64)
 	if err != nil || id < 1 {
@@ -246,11 +256,7 @@ func (a *app) refuseCommand() *cobra.Command {
 }
 
 func (a *app) decided(cmd *cobra.Command, arg string, decide func(*contract.Client, int64) (service.Proposal, error)) error {
-	id, err := number(arg)
-	if err != nil {
-		return err
-	}
-	c, err := a.client()
+	c, id, err := a.clientFor(arg)
 	if err != nil {
 		return err
 	}

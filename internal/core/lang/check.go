@@ -10,6 +10,7 @@ import (
 
 	"undersail/internal/core/expr"
 	"undersail/internal/core/graph"
+	"undersail/internal/core/health"
 	"undersail/internal/core/resource"
 )
 
@@ -276,7 +277,7 @@ func (c *checker) resource(r *Resource) {
 	inCheck := site{extra: maps.Clone(s.extra), when: s.when}
 	inCheck.extra["self"] = cel.ObjectType(r.Type.Name)
 	for _, check := range r.Health {
-		shape := kindsOfChecks[check.Kind]
+		shape := health.Kinds[check.Kind]
 		if check.Spec.Kind != Mapping {
 			c.errorf("kind", check.Spec.Position, "", "a %s check is a mapping", check.Kind)
 			continue

@@ -8,7 +8,6 @@ import (
 	"github.com/Masterminds/semver/v3"
 
 	"undersail/internal/core/expr"
-	"undersail/internal/core/health"
 	"undersail/internal/core/resource"
 )
 
@@ -320,6 +319,3 @@ func (d *decoder) flag(n *Node, key string) bool {
 	}
 	return b.(bool)
 }
-
-// kindsOfChecks are the shapes of health checks, under the names of their kinds.
-var kindsOfChecks = health.Kinds

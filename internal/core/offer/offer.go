@@ -97,17 +97,6 @@ func find[T any](list []T, is func(T) bool) (T, bool) {
 	return zero, false
 }
 
-// SizeNames lists the sizes that can still be bought.
-func (o Offers) SizeNames() []string {
-	var names []string
-	for _, s := range o.Sizes {
-		if !s.Withdrawn && len(s.Zones) > 0 {
-			names = append(names, s.Name)
-		}
-	}
-	return names
-}
-
 // Need is what a machine must have. Zero fields ask nothing.
 type Need struct {
 	VCPUs        int64
