@@ -11,7 +11,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/lang"
-	"undersail/internal/core/render"
 )
 
 // given are the flags with which a user fills a template in.
@@ -38,7 +37,7 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (inputs map[string]an
 			inputs[name] = n.Plain() // the rendering says that there is no such input
 			return
 		}
-		v, err := render.Normalise(n, in.Shape)
+		v, err := lang.Normalise(n, in.Shape)
 		if err != nil {
 			v = n.Plain()
 		}

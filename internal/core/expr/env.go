@@ -9,6 +9,7 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/env"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/ext"
 
@@ -24,56 +25,71 @@ const (
 )
 
 // Scope says which names an expression may use. Structs gives, for each struct
-// type used by Vars, its fields.
+// type used by Vars, its fields; Files the texts that file(...) gives.
 type Scope struct {
-	Vars    map[string]*cel.Type
-	Structs map[string]map[string]*cel.Type
+	Vars      map[string]*cel.Type
+	Structs   map[string]map[string]*cel.Type
+	Functions []*Function
+	Files     map[string]string
 }
 
 // With returns a copy of the scope with one more variable.
 func (s Scope) With(name string, t *cel.Type) Scope {
 	vars := maps.Clone(s.Vars)
 	vars[name] = t
-	return Scope{Vars: vars, Structs: s.Structs}
+	s.Vars = vars
+	return s
 }
 
 // Env checks expressions against one scope. It is safe for concurrent use.
 type Env struct {
 	scope Scope
-	env   *cel.Env
+	index func() *scopeIndex
+	build func() (*cel.Env, error) // on first need: an expression seen before needs none
 }
 
 // base holds what every scope shares: the standard library, the extensions and
 // our functions. Building it is the expensive part, so it is built once.
 var base = sync.OnceValues(func() (*cel.Env, error) {
 	opts := []cel.EnvOption{
-		cel.StdLib(),
+		cel.StdLib(cel.StdLibSubset(&env.LibrarySubset{ExcludeFunctions: []*env.Function{{Name: "_*_"}}})),
 		cel.OptionalTypes(),
 		cel.ParserExpressionSizeLimit(maxLength),
 		cel.ParserRecursionLimit(maxDepth),
-		ext.Strings(), ext.Lists(), ext.Sets(), ext.Math(), ext.Encoders(), ext.TwoVarComprehensions(),
+		ext.Strings(), ext.Lists(), ext.Sets(), ext.Math(), ext.Regex(), ext.Network(), ext.Encoders(), ext.TwoVarComprehensions(),
 	}
 	return cel.NewCustomEnv(append(opts, functions()...)...)
 })
 
-// NewEnv builds the environment of a scope.
-func NewEnv(scope Scope) (*Env, error) {
+// NewEnv gives the environment of a scope.
+func NewEnv(scope Scope) *Env {
+	e := &Env{scope: scope}
+	e.index = sync.OnceValue(func() *scopeIndex { return newScopeIndex(scope) })
+	e.build = sync.OnceValues(e.extend)
+	return e
+}
+
+func (e *Env) extend() (*cel.Env, error) {
 	shared, err := base()
 	if err != nil {
 		return nil, fmt.Errorf("build expression environment: %w", err)
 	}
 	opts := []cel.EnvOption{
-		cel.CustomTypeProvider(&provider{structs: scope.Structs, base: shared.CELTypeProvider()}),
+		cel.CustomTypeProvider(&provider{structs: e.scope.Structs, base: shared.CELTypeProvider()}),
 		cel.CustomTypeAdapter(adapter{}),
+		fileMacro(e.scope.Files),
 	}
-	for _, name := range slices.Sorted(maps.Keys(scope.Vars)) {
-		opts = append(opts, cel.Variable(name, scope.Vars[name]))
+	for _, name := range slices.Sorted(maps.Keys(e.scope.Vars)) {
+		opts = append(opts, cel.Variable(name, e.scope.Vars[name]))
+	}
+	for _, f := range e.scope.Functions {
+		opts = append(opts, f.options()...)
 	}
 	env, err := shared.Extend(opts...)
 	if err != nil {
 		return nil, fmt.Errorf("build expression environment: %w", err)
 	}
-	return &Env{scope: scope, env: env}, nil
+	return env, nil
 }
 
 // Program is a checked expression. It is immutable and safe for concurrent use.
@@ -81,15 +97,21 @@ type Program struct {
 	Text string
 	Type *cel.Type
 	// Uses lists what the expression mentions, in order of first mention.
-	Uses    []Use
-	program cel.Program
+	Uses []Use
+	// Branches says that a pending value may hide others: what it waits for is
+	// not all that it may read.
+	Branches bool
+	program  cel.Program
 }
 
 // Use is a variable that an expression mentions, with the fields read from it
-// or, through an index or a loop, from its members.
+// or, through an index or a loop, from its members. An output of an embedded
+// template is the field outputs.NAME. Asked are the fields of which only
+// has_value is asked.
 type Use struct {
 	Name   string
 	Fields []string
+	Asked  []string
 }
 
 // Problem is one fault of an expression. Line counts from 1 and Column from 0,
@@ -100,21 +122,59 @@ type Problem struct {
 	Remedy       string
 }
 
-// Check parses and type-checks an expression. All problems are reported.
+// Check parses and type-checks an expression. All problems are reported. An
+// expression that was checked before among names of the same types is not
+// checked again.
 func (e *Env) Check(text string) (*Program, []Problem) {
-	checked, issues := e.env.Compile(text)
-	if issues != nil && issues.Err() != nil {
+	key := e.index().key(text)
+	if p, ok := checked.get(key); ok {
+		return p, nil
+	}
+	p, problems := e.check(text)
+	if problems == nil {
+		checked.put(key, p)
+	}
+	return p, problems
+}
+
+func (e *Env) check(text string) (*Program, []Problem) {
+	env, err := e.build()
+	if err != nil {
+		return nil, []Problem{{Line: 1, Message: plain(err.Error())}}
+	}
+	parsed, issues := env.Parse(text)
+	if issues.Err() == nil {
+		if n := countNodes(parsed.NativeRep().Expr()); n > maxNodes {
+			return nil, []Problem{{Line: 1, Message: fmt.Sprintf("the expression is too large: with its functions written out it has %d parts, and at most %d are allowed", n, maxNodes), Remedy: "compute parts of it under `calc`"}}
+		}
+		parsed, issues = env.Check(parsed)
+	}
+	if issues.Err() != nil {
 		var problems []Problem
 		for _, err := range issues.Errors() {
 			problems = append(problems, e.explain(text, err.Location.Line(), err.Location.Column(), err.Message))
 		}
 		return nil, problems
 	}
-	program, err := e.env.Program(checked, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(1000))
+	program, err := env.Program(parsed, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(1000))
 	if err != nil {
 		return nil, []Problem{{Line: 1, Message: plain(err.Error())}}
 	}
-	return &Program{Text: text, Type: checked.OutputType(), Uses: uses(checked.NativeRep()), program: program}, nil
+	return &Program{Text: text, Type: parsed.OutputType(), Uses: uses(parsed.NativeRep()), Branches: branches(parsed.NativeRep()), program: program}, nil
+}
+
+// branches reports whether an expression may leave parts of itself out.
+func branches(a *ast.AST) bool {
+	found := false
+	ast.PreOrderVisit(a.Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() == ast.CallKind {
+			switch e.AsCall().FunctionName() {
+			case "_?_:_", "_&&_", "_||_", "or", "orValue", "has_value":
+				found = true
+			}
+		}
+	}))
+	return found
 }
 
 // Eval computes the expression. The result is a tree of string, int64, float64,
@@ -151,15 +211,22 @@ var parseOnly = func() *cel.Env {
 // root of its chain; a field read from a loop variable belongs to every
 // variable that the loop runs over, since which one cannot be told.
 func uses(a *ast.AST) []Use {
-	fields := map[string][]string{}
-	var order []string
+	found := map[string]*Use{}
+	var order []*Use
+	asking := false
 	note := func(name, field string) {
-		if _, seen := fields[name]; !seen {
-			order = append(order, name)
-			fields[name] = nil
+		u := found[name]
+		if u == nil {
+			u = &Use{Name: name}
+			found[name] = u
+			order = append(order, u)
 		}
-		if field != "" && !slices.Contains(fields[name], field) {
-			fields[name] = append(fields[name], field)
+		list := &u.Fields
+		if asking {
+			list = &u.Asked
+		}
+		if field != "" && !slices.Contains(*list, field) {
+			*list = append(*list, field)
 		}
 	}
 	var walk func(e ast.Expr, bound map[string][]string, field string)
@@ -175,7 +242,11 @@ func uses(a *ast.AST) []Use {
 			}
 			note(name, field)
 		case ast.SelectKind:
-			walk(e.AsSelect().Operand(), bound, e.AsSelect().FieldName())
+			name := e.AsSelect().FieldName()
+			if name == "outputs" && field != "" {
+				name += "." + field
+			}
+			walk(e.AsSelect().Operand(), bound, name)
 		case ast.CallKind:
 			call := e.AsCall()
 			args := call.Args()
@@ -186,6 +257,12 @@ func uses(a *ast.AST) []Use {
 				return
 			case "_?._":
 				walk(args[0], bound, fmt.Sprint(args[1].AsLiteral().Value()))
+				return
+			case "has_value":
+				before := asking
+				asking = true
+				walk(args[0], bound, field)
+				asking = before
 				return
 			}
 			if call.IsMemberFunction() {
@@ -216,7 +293,7 @@ func uses(a *ast.AST) []Use {
 			if c.IterVar2() != "" {
 				inner[c.IterVar2()] = roots
 			}
-			inner[c.AccuVar()] = nil
+			inner[c.AccuVar()] = rootsOf(c.AccuInit(), bound)
 			walk(c.AccuInit(), inner, "")
 			walk(c.LoopCondition(), inner, "")
 			walk(c.LoopStep(), inner, "")
@@ -225,8 +302,8 @@ func uses(a *ast.AST) []Use {
 	}
 	walk(a.Expr(), map[string][]string{}, "")
 	out := make([]Use, len(order))
-	for i, name := range order {
-		out[i] = Use{Name: name, Fields: fields[name]}
+	for i, u := range order {
+		out[i] = *u
 	}
 	return out
 }
@@ -268,6 +345,10 @@ func Assignable(t *cel.Type, s resource.Shape) bool {
 		return t.Kind() == types.MapKind && Assignable(t.Parameters()[1], *s.Items)
 	case resource.Object:
 		return t.Kind() == types.StructKind && t.TypeName() == s.TypeName || t.Kind() == types.MapKind
+	case resource.Data:
+		return t.Kind() == types.StringKind || t.TypeName() == AmountType.TypeName()
+	case resource.Span:
+		return t.Kind() == types.StringKind || t.TypeName() == SpanType.TypeName()
 	}
 	return t.Kind() == types.StringKind
 }
@@ -294,6 +375,10 @@ func TypeOf(s resource.Shape) *cel.Type {
 		return cel.ObjectType(s.TypeName)
 	case resource.Open:
 		return cel.DynType
+	case resource.Data:
+		return AmountType
+	case resource.Span:
+		return SpanType
 	}
 	return cel.StringType
 }

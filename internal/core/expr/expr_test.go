@@ -14,15 +14,12 @@ import (
 func setup(t testing.TB) (*Env, map[string]any) {
 	t.Helper()
 	str := cel.StringType
-	env, err := NewEnv(Scope{
+	env := NewEnv(Scope{
 		Vars: map[string]*cel.Type{"gateway": cel.ObjectType("instance"), "worker": cel.ListType(cel.ObjectType("instance")),
 			"inputs": cel.ObjectType("inputs"), "maybe": cel.ObjectType("instance?")},
 		Structs: map[string]map[string]*cel.Type{"instance": {"public_address": str, "name": str}, "instance?": {"public_address": cel.OptionalType(str)},
 			"inputs": {"prefix": str, "range": str, "password": str}, "firewall_rule": {"from": str, "port": cel.IntType}},
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
 	machine := func(name string) *Object {
 		return &Object{Type: "instance", Fields: map[string]any{"name": name, "public_address": resource.Unresolved{Waits: []string{name + ".public_address"}}}}
 	}

@@ -25,11 +25,21 @@ var Functions = []struct{ Name, Form, About string }{
 	{"short_hash", `short_hash(stack.id, 5)`, "The first n letters and digits (a-z, 2-7) of a SHA-256 hash; n from 1 to 50."},
 	{"pad", `pad(7, 2)`, "A number with leading zeros."},
 	{"url_encode", `url_encode("a b")`, "Text made safe for a URL query."},
+	{"amount", `amount("16GiB")`, "An amount of data; added, compared, and scaled by numbers."},
+	{"span", `span("30d")`, "A span of time; added, compared, and scaled by numbers."},
+	{"usable", `usable("raid6", 8, amount("2TiB"))`, "Storage left of n disks of one size after redundancy: raid0, raid1, raid5, raid6, raid10, copies-2, copies-3."},
+	{"fit_size", `fit_size(offers, size_need{vcpus: 4, memory: amount("16GiB")})`, "Name of the cheapest size the region sells that meets a need."},
+	{"has_value", `has_value(inputs.licence)`, "Whether an optional has a value; of a secret it is all that may be asked before the run."},
+	{"file", `file("motd.txt")`, "Text of a file beside the template; it becomes part of the version's bytes."},
 }
 
 func functions() []cel.EnvOption {
 	str, num := cel.StringType, cel.IntType
-	return []cel.EnvOption{
+	anything := cel.TypeParamType("T")
+	return append(quantities(),
+		cel.Function("usable", cel.Overload("usable_string_int_amount", []*cel.Type{str, num, AmountType}, AmountType, cel.FunctionBinding(usable))),
+		cel.Function("fit_size", cel.Overload("fit_size_offers_need", []*cel.Type{cel.ObjectType("offers"), cel.ObjectType("size_need")}, str, cel.BinaryBinding(fitSize))),
+		cel.Function("has_value", cel.Overload("has_value_any", []*cel.Type{anything}, cel.BoolType, cel.OverloadIsNonStrict(), cel.UnaryBinding(hasValue))),
 		cel.Function("carve", cel.Overload("carve_string_list", []*cel.Type{str, cel.ListType(str)}, cel.MapType(str, str),
 			cel.BinaryBinding(func(rng, parts ref.Val) ref.Val {
 				var names []string
@@ -87,6 +97,5 @@ func functions() []cel.EnvOption {
 				return types.String(strings.Repeat("0", max(0, int(w)-len(digits))) + digits)
 			}))),
 		cel.Function("url_encode", cel.Overload("url_encode_string", []*cel.Type{str}, str,
-			cel.UnaryBinding(func(v ref.Val) ref.Val { return types.String(url.QueryEscape(string(v.(types.String)))) }))),
-	}
+			cel.UnaryBinding(func(v ref.Val) ref.Val { return types.String(url.QueryEscape(string(v.(types.String)))) }))))
 }

@@ -12,6 +12,7 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
 
+	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
 )
 
@@ -27,7 +28,15 @@ type Object struct {
 	Fields map[string]any
 	// Optional makes every field an optional: with a value while Present holds, else none.
 	Optional, Present bool
+	// Name tells the object from others of its type; Reader, when set, hears of
+	// every field that an expression reads.
+	Name   string
+	Reader Reader
+	native *offer.Offers // behind the name `offers`
 }
+
+// Reader hears which fields of an object are read.
+type Reader interface{ Read(o *Object, field string) }
 
 // object shows an Object to the interpreter.
 type object struct{ *Object }
@@ -55,6 +64,9 @@ func (o object) Get(index ref.Val) ref.Val {
 	}
 	if o.Optional && !o.Present {
 		return types.OptionalNone
+	}
+	if o.Reader != nil {
+		o.Reader.Read(o.Object, string(name))
 	}
 	v := adapter{}.NativeToValue(o.Fields[string(name)])
 	if o.Optional && !types.IsUnknown(v) {
@@ -155,6 +167,8 @@ func fromVal(v ref.Val) (any, error) {
 		return bool(t), nil
 	case types.Null:
 		return nil, nil
+	case quantity:
+		return t.String(), nil
 	case *types.Optional:
 		if !t.HasValue() {
 			return Absent, nil

@@ -22,16 +22,19 @@ type checker struct {
 	scope    expr.Scope
 	envs     map[string]*expr.Env // by the extra variables in scope
 	calcUses map[string][]expr.Use
-	usedIn   map[string]bool // inputs that something mentions
+	// used are the inputs and calc values that something mentions, as inputs.NAME
+	// and calc.NAME, and the functions by their names.
+	used map[string]bool
 }
 
 func newChecker(r *report, t *Template) *checker {
-	return &checker{report: r, template: t, envs: map[string]*expr.Env{}, calcUses: map[string][]expr.Use{}, usedIn: map[string]bool{}}
+	return &checker{report: r, template: t, envs: map[string]*expr.Env{}, calcUses: map[string][]expr.Use{}, used: map[string]bool{}}
 }
 
 func (c *checker) check() {
 	c.declare()
 	c.defaults()
+	c.presets()
 	c.calc()
 	for _, req := range c.template.Require {
 		c.tree(req.That, resource.Shape{Kind: resource.Boolean}, site{})
@@ -41,35 +44,40 @@ func (c *checker) check() {
 	for _, r := range c.template.Resources {
 		c.resource(r)
 	}
-	for _, o := range c.template.Outputs {
-		c.tree(o.Value, resource.Shape{Kind: resource.Open}, site{})
+	for _, check := range c.template.Prove {
+		c.healthCheck(check, site{})
+	}
+	for i := range c.template.Outputs {
+		c.output(&c.template.Outputs[i])
 	}
 	c.order()
 	c.unused()
+	c.reach()
 }
 
 // compile checks one expression where it stands and keeps its program.
 func (c *checker) compile(n *Node, s site) *expr.Program {
-	env := c.env(s)
-	if env == nil {
-		return nil
-	}
-	program, problems := env.Check(n.Text)
+	program, problems := c.env(s).Check(n.Text)
 	for _, p := range problems {
-		at := Position{n.Line + p.Line - 1, p.Column + 1}
-		if p.Line <= 1 {
-			at.Column = n.Column + p.Column
-		}
-		c.errorf("expression", at, p.Remedy, "%s", p.Message)
+		c.errorf("expression", n.place(p), p.Remedy, "%s", p.Message)
 	}
 	n.Program = program
-	if program != nil {
-		for _, u := range program.Uses {
-			if u.Name == "inputs" {
-				for _, f := range u.Fields {
-					c.usedIn[f] = true
-				}
+	for _, f := range c.template.Functions {
+		if strings.Contains(n.Text, f.Name) {
+			c.used[f.Name] = true
+		}
+	}
+	if program == nil {
+		return nil
+	}
+	for _, u := range program.Uses {
+		switch u.Name {
+		case "inputs", "calc":
+			for _, f := range append(slices.Clone(u.Fields), u.Asked...) {
+				c.used[u.Name+"."+f] = true
 			}
+		case "offers":
+			c.template.UsesOffers = true
 		}
 	}
 	return program
@@ -180,21 +188,57 @@ func (c *checker) sameCondition(p *expr.Program, s site) bool {
 
 func (c *checker) defaults() {
 	for i, in := range c.template.Inputs {
+		if in.ShownWhen != nil {
+			c.tree(in.ShownWhen, resource.Shape{Kind: resource.Boolean}, site{})
+			c.mustBeKnown("`shown_when`", in.ShownWhen)
+			c.onlyAbove("`shown_when`", in.ShownWhen, i, in)
+		}
 		if in.Default == nil {
 			continue
 		}
-		c.tree(in.Default, in.Shape, site{})
+		if in.Default.Kind != Expression && !computed(in.Default) && !in.Default.empty() && in.Default.Text != placeholder {
+			c.inputLiteral(in, in.Default)
+		} else {
+			c.tree(in.Default, in.Shape, site{})
+		}
 		c.mustBeKnown("a default", in.Default)
-		for _, u := range c.allUses(in.Default) {
-			switch {
-			case u.Name == "calc" || c.template.Resource(u.Name) != nil:
-				c.errorf("scope", in.Default.Position, "compute it from inputs that stand above", "a default cannot read `%s`", u.Name)
-			case u.Name == "inputs":
-				for _, f := range u.Fields {
-					if slices.IndexFunc(c.template.Inputs, func(o *Input) bool { return o.Name == f }) >= i {
-						c.errorf("scope", in.Default.Position, "move "+f+" above "+in.Name, "a default can read only inputs that stand above it, and `%s` does not", f)
-					}
+		c.onlyAbove("a default", in.Default, i, in)
+	}
+}
+
+// onlyAbove reports what an input reads beside inputs that stand above it.
+func (c *checker) onlyAbove(what string, n *Node, i int, in *Input) {
+	for _, u := range c.allUses(n) {
+		switch {
+		case u.Name == "calc" || c.template.Resource(u.Name) != nil:
+			c.errorf("scope", n.Position, "compute it from inputs that stand above", "%s cannot read `%s`", what, u.Name)
+		case u.Name == "inputs":
+			for _, f := range append(slices.Clone(u.Fields), u.Asked...) {
+				if slices.IndexFunc(c.template.Inputs, func(o *Input) bool { return o.Name == f }) >= i {
+					c.errorf("scope", n.Position, "move "+f+" above "+in.Name, "%s can read only inputs that stand above it, and `%s` does not", what, f)
 				}
+			}
+		}
+	}
+}
+
+// output checks an output and works out what other templates may know of it.
+func (c *checker) output(o *Output) {
+	c.tree(o.Value, resource.Shape{Kind: resource.Open}, site{})
+	o.Type = portable(typeOfTree(o.Value))
+	for _, u := range c.allUses(o.Value) {
+		if len(c.reported(u)) > 0 {
+			o.Reported = true
+		}
+		if u.Name != "inputs" {
+			continue
+		}
+		for _, f := range u.Fields {
+			if !slices.Contains(o.Inputs, f) {
+				o.Inputs = append(o.Inputs, f)
+			}
+			if in := c.template.Input(f); in != nil && in.Secret {
+				o.Secret = true
 			}
 		}
 	}
@@ -253,36 +297,103 @@ func (c *checker) resource(r *Resource) {
 	if r.When != nil {
 		s.when = r.When.Text
 	}
+	if r.Type.Name == Embed {
+		c.embedded(r, s)
+		return
+	}
+	c.conduct(r, s)
 	if r.Want.Kind != Mapping {
 		c.errorf("kind", r.Want.Position, "write its properties as `key: value` lines", "`want` must be a mapping")
 		return
 	}
 	at := *r.Want
 	at.Position = r.Position // a missing property is told at the resource
-	c.fields(&at, r.Type.Name, r.Type.Properties, s)
+	if r.Find != nil && len(r.Want.Entries) == 0 {
+		at.Entries = nil // only used, never made
+	} else {
+		c.fields(&at, r.Type.Name, r.Type.Properties, s)
+	}
 	for _, known := range []string{"name", "zone", "size", "image", "type", "public"} {
 		c.mustBeKnown("`"+known+"`", r.Want.Get(known))
 	}
 	if data := r.Want.Get("user_data"); data != nil && data.Kind == Mapping {
 		for _, e := range data.Entries {
 			if !slices.Contains(resource.UserDataKeys, e.Key) {
-				remedy := "known are " + strings.Join(resource.UserDataKeys, ", ")
-				if close := expr.Closest(e.Key, resource.UserDataKeys); close != "" {
-					remedy = fmt.Sprintf("did you mean `%s`?", close)
-				}
-				c.errorf("unknown-key", e.At, remedy, "first-boot configuration has no module `%s`", e.Key)
+				c.errorf("unknown-key", e.At, closeOr(e.Key, resource.UserDataKeys, "known are "+strings.Join(resource.UserDataKeys, ", ")), "first-boot configuration has no module `%s`", e.Key)
 			}
 		}
 	}
 	inCheck := site{extra: maps.Clone(s.extra), when: s.when}
 	inCheck.extra["self"] = cel.ObjectType(r.Type.Name)
 	for _, check := range r.Health {
-		shape := health.Kinds[check.Kind]
-		if check.Spec.Kind != Mapping {
-			c.errorf("kind", check.Spec.Position, "", "a %s check is a mapping", check.Kind)
+		c.healthCheck(check, inCheck)
+	}
+}
+
+func (c *checker) healthCheck(check Check, s site) {
+	if check.Spec.Kind != Mapping {
+		c.errorf("kind", check.Spec.Position, "", "a %s check is a mapping", check.Kind)
+		return
+	}
+	c.fields(check.Spec, "a "+check.Kind+" check", health.Kinds[check.Kind].Fields, s)
+}
+
+// conduct checks the values that say how a resource behaves in changes.
+func (c *checker) conduct(r *Resource, s site) {
+	text := resource.Shape{Kind: resource.String}
+	if r.Find != nil {
+		if r.Find.Kind == Mapping {
+			c.tree(r.Find.Get("name"), text, s)
+			c.tree(r.Find.Get("tags"), resource.Shape{Kind: resource.Map, Items: &text}, s)
+		} else {
+			c.tree(r.Find, text, s)
+		}
+		c.mustBeKnown("`find`", r.Find)
+	}
+	if r.Region != nil {
+		c.tree(r.Region, text, s)
+		c.mustBeKnown("`region`", r.Region)
+	}
+	if r.Was != "" && c.template.Resource(r.Was) != nil {
+		c.errorf("name", r.Position, "remove `was`, or rename the other one", "%s was `%s`, and that is the name of another resource", r.Name, r.Was)
+	}
+	c.tree(r.Extra, resource.Shape{Kind: resource.Open}, s)
+}
+
+// embedded checks what is given to an embedded template.
+func (c *checker) embedded(r *Resource, s site) {
+	t := r.Embedded
+	if t == nil {
+		c.tree(r.Inputs, resource.Shape{Kind: resource.Open}, s)
+		return
+	}
+	var names []string
+	for _, in := range t.Inputs {
+		names = append(names, in.Name)
+		if in.Required() && r.Inputs.Get(in.Name) == nil {
+			c.errorf("missing-input", r.Inputs.Position, fmt.Sprintf("add `%s:`, %s", in.Name, in.Shape.Describe()), "%s needs the input `%s`", r.From, in.Name)
+		}
+	}
+	for _, e := range r.Inputs.Entries {
+		in := t.Input(e.Key)
+		if in == nil {
+			c.errorf("unknown-input", e.At, closeOr(e.Key, names, "its inputs are "+strings.Join(names, ", ")), "%s has no input `%s`", r.From, e.Key)
 			continue
 		}
-		c.fields(check.Spec, "a "+check.Kind+" check", shape.Fields, inCheck)
+		switch {
+		case in.Secret && !computed(e.Value):
+			c.errorf("secret", e.Value.Position, "give it a secret input of this template", "a secret cannot stand in a template: everybody could read it here")
+		case computed(e.Value):
+			c.tree(e.Value, in.Shape, s)
+		default:
+			c.inputLiteral(in, e.Value)
+		}
+		if p := e.Value.Program; p != nil && in.Required() && expr.IsOptional(p.Type) && !c.sameCondition(p, s) {
+			c.errorf("optional", e.Value.Position, "give a value for when it is not there with .orValue(...), or put the same `when` on both", "the input `%s` is required, and this may have no value", e.Key)
+		}
+		if what := t.MustKnow[e.Key]; what != "" {
+			c.mustBeKnown(fmt.Sprintf("the input `%s` of %s (%s there reads it)", e.Key, r.From, what), e.Value)
+		}
 	}
 }
 

@@ -1,13 +1,11 @@
 package lang
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/Masterminds/semver/v3"
 
-	"undersail/internal/core/expr"
 	"undersail/internal/core/resource"
 )
 
@@ -15,9 +13,11 @@ import (
 type decoder struct {
 	*report
 	template *Template
+	bundle   Bundle
+	depth    int // how many templates embed this one
 }
 
-var topKeys = []string{"undersail", "about", "inputs", "calc", "require", "resources", "outputs"}
+var topKeys = []string{"undersail", "about", "inputs", "presets", "functions", "calc", "require", "resources", "prove", "outputs"}
 
 func (d *decoder) document(n *Node) {
 	if n.empty() {
@@ -34,6 +34,8 @@ func (d *decoder) document(n *Node) {
 	}
 	d.about(n)
 	d.named(n.Get("inputs"), "inputs", func(e Entry) { d.input(e) })
+	d.named(n.Get("presets"), "presets", d.preset)
+	d.named(n.Get("functions"), "functions", d.function)
 	d.named(n.Get("calc"), "calc", func(e Entry) {
 		d.template.Calc = append(d.template.Calc, &Calc{Name: e.Key, Position: e.At, Value: e.Value})
 	})
@@ -43,8 +45,16 @@ func (d *decoder) document(n *Node) {
 	} else {
 		d.named(res, "resources", d.resource)
 	}
+	d.list(n.Get("prove"), "prove", func(c *Node) {
+		if check, ok := d.healthCheck(c, provePatience); ok {
+			d.template.Prove = append(d.template.Prove, check)
+		}
+	})
 	d.named(n.Get("outputs"), "outputs", d.output)
 }
+
+// provePatience is the deadline of a check of the whole stack that says none.
+const provePatience = 1800
 
 func (d *decoder) about(root *Node) {
 	n := root.Get("about")
@@ -88,108 +98,6 @@ func (d *decoder) requirement(n *Node) {
 		return
 	}
 	d.template.Require = append(d.template.Require, req)
-}
-
-var resourceKeys = []string{"type", "when", "repeat", "after", "want", "health", "patience"}
-
-func (d *decoder) resource(e Entry) {
-	n := e.Value
-	res := &Resource{Name: e.Key, Position: e.At, When: n.Get("when"), Want: n.Get("want")}
-	if !d.mapping(n, "resource "+e.Key, resourceKeys...) {
-		return
-	}
-	typeName := d.text(n, "type", true)
-	var known bool
-	if res.Type, known = resource.ByName(typeName); !known && n.Get("type") != nil && typeName != "" {
-		remedy := "the types are " + strings.Join(resource.TypeNames(), ", ")
-		if close := expr.Closest(typeName, resource.TypeNames()); close != "" {
-			remedy = fmt.Sprintf("did you mean `%s`?", close)
-		}
-		d.errorf("unknown-type", n.Get("type").Position, remedy, "there is no resource type `%s`", typeName)
-	}
-	if res.When != nil && res.When.Kind != Expression {
-		d.errorf("value", res.When.Position, "write a condition, such as =inputs.with_archive", "`when` must be an expression")
-		res.When = nil
-	}
-	res.Repeat = d.repeat(n.Get("repeat"))
-	if res.When != nil && res.Repeat != nil {
-		d.errorf("value", res.When.Position, "repeat over an empty list, or 0 times, instead", "`when` and `repeat` cannot stand together")
-	}
-	d.after(n.Get("after"), res)
-	if res.Want == nil {
-		res.Want = &Node{Position: e.At, Kind: Mapping}
-	}
-	d.list(n.Get("health"), "health", func(c *Node) { d.healthCheck(res, c) })
-	if res.Patience = d.span(n, "patience"); res.Patience == 0 {
-		res.Patience = res.Type.Patience
-	}
-	d.template.Resources = append(d.template.Resources, res)
-}
-
-func (d *decoder) repeat(n *Node) []Loop {
-	switch {
-	case n == nil:
-		return nil
-	case n.Kind == Mapping:
-		var loops []Loop
-		for _, e := range n.Entries {
-			d.checkName(e, "loop")
-			loops = append(loops, Loop{Name: e.Key, Over: e.Value})
-		}
-		if len(loops) == 0 {
-			d.errorf("value", n.Position, "write `repeat: =NUMBER` or `repeat: {zone: =LIST}`", "`repeat` is empty")
-		}
-		return loops
-	case n.Kind == Sequence:
-		d.errorf("value", n.Position, "write `repeat: {NAME: =LIST}`", "`repeat` cannot be a bare list")
-		return nil
-	}
-	return []Loop{{Over: n, Count: true}}
-}
-
-func (d *decoder) after(n *Node, res *Resource) {
-	if n == nil || !d.isMapping(n, "after") {
-		return
-	}
-	for _, e := range n.Entries {
-		gate := Gate(e.Value.Text)
-		if gate != GateHealthy && gate != GateMade {
-			d.errorf("value", e.Value.Position, "write healthy or made", "`after` waits for healthy or made, not %q", e.Value.Text)
-			continue
-		}
-		res.After = append(res.After, After{e.Key, gate})
-	}
-}
-
-func (d *decoder) healthCheck(res *Resource, n *Node) {
-	kinds := []string{"http", "ssh", "tcp"}
-	if !d.mapping(n, "a health check", append([]string{"within", "passes", "steady_for"}, kinds...)...) {
-		return
-	}
-	check := Check{Position: n.Position, Within: d.span(n, "within"), SteadyFor: d.span(n, "steady_for"), Passes: 1}
-	if p := n.Get("passes"); p != nil {
-		if v, err := (resource.Shape{Kind: resource.Integer, Minimum: 1, Maximum: 100}).ParseScalar(p.Text); err != nil {
-			d.errorf("value", p.Position, "write a number from 1 to 100", "passes: %v", err)
-		} else {
-			check.Passes = int(v.(int64))
-		}
-	}
-	for _, kind := range kinds {
-		if spec := n.Get(kind); spec != nil {
-			if check.Kind != "" {
-				d.errorf("value", spec.Position, "make two checks of it", "a check asks one thing, and this one asks %s and %s", check.Kind, kind)
-			}
-			check.Kind, check.Spec = kind, spec
-		}
-	}
-	if check.Kind == "" {
-		d.errorf("missing-key", n.Position, "add one of http, ssh, tcp", "the check does not say what to ask")
-		return
-	}
-	if check.Within == 0 {
-		check.Within = res.Type.Patience
-	}
-	res.Health = append(res.Health, check)
 }
 
 func (d *decoder) output(e Entry) {
@@ -268,11 +176,7 @@ func (d *decoder) mapping(n *Node, what string, keys ...string) bool {
 	}
 	for _, e := range n.Entries {
 		if !slices.Contains(keys, e.Key) {
-			remedy := "it may have " + strings.Join(keys, ", ")
-			if close := expr.Closest(e.Key, keys); close != "" {
-				remedy = fmt.Sprintf("did you mean `%s`?", close)
-			}
-			d.errorf("unknown-key", e.At, remedy, "%s has no key `%s`", what, e.Key)
+			d.errorf("unknown-key", e.At, closeOr(e.Key, keys, "it may have "+strings.Join(keys, ", ")), "%s has no key `%s`", what, e.Key)
 		}
 	}
 	return true

@@ -119,12 +119,20 @@ func (r *report) errorf(code string, at Position, remedy, format string, args ..
 	r.add(Error, code, at, fmt.Sprintf(format, args...), remedy)
 }
 
+// rank puts the file itself before those that it embeds.
+func (r *report) rank(d Diagnostic) int {
+	if d.File == r.file {
+		return 0
+	}
+	return 1
+}
+
 // sorted returns the diagnostics in file order, the same one only once.
 func (r *report) sorted() Diagnostics {
 	slices.SortStableFunc(r.found, func(a, b Diagnostic) int {
-		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Message, b.Message))
+		return cmp.Or(r.rank(a)-r.rank(b), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Message, b.Message))
 	})
 	return slices.CompactFunc(r.found, func(a, b Diagnostic) bool {
-		return a.Position == b.Position && a.Message == b.Message
+		return a.File == b.File && a.Position == b.Position && a.Message == b.Message
 	})
 }

@@ -20,18 +20,26 @@ var schemaKeys = strings.Fields(`type enum const default title description minim
 	multipleOf minLength maxLength pattern format items minItems maxItems uniqueItems properties required additionalProperties
 	minProperties maxProperties examples`)
 
-var ourKeys = strings.Fields(`picks needs secret rules generate optional page`)
+var ourKeys = strings.Fields(`picks needs of secret rules generate optional page shown_when asks_consent`)
 
 // schemaTypes are the types of JSON Schema that inputs may have.
 var schemaTypes = strings.Fields("string integer number boolean array object")
 
 // pickShapes are the kinds of picks with the shape of the picked value.
 var pickShapes = map[string]resource.Shape{
+	"region":    {Kind: resource.String},
 	"zone":      {Kind: resource.String},
 	"zones":     {Kind: resource.List, Items: &resource.Shape{Kind: resource.String}},
 	"size":      {Kind: resource.String},
 	"image":     {Kind: resource.String},
 	"disk_type": {Kind: resource.String},
+	"network":   {Kind: resource.String}, // and what follows: the id of one that exists
+	"subnet":    {Kind: resource.String},
+	"key_pair":  {Kind: resource.String},
+	"secret":    {Kind: resource.String},
+	"host":      {Kind: resource.String},
+	"domain":    {Kind: resource.String},
+	"stack":     {Kind: resource.String}, // the name of one; its outputs are read
 }
 
 func (d *decoder) input(e Entry) {
@@ -43,7 +51,11 @@ func (d *decoder) input(e Entry) {
 	}
 	in.Title, in.Page = d.text(n, "title", false), d.text(n, "page", false)
 	in.Secret, in.Generate, in.Optional = d.flag(n, "secret"), d.flag(n, "generate"), d.flag(n, "optional")
-	in.Default = n.Get("default")
+	in.Default, in.Consent = n.Get("default"), d.text(n, "asks_consent", false)
+	if in.ShownWhen = n.Get("shown_when"); in.ShownWhen != nil && in.ShownWhen.Kind != Expression {
+		d.errorf("value", in.ShownWhen.Position, "write a condition, such as =inputs.with_archive", "`shown_when` must be an expression")
+		in.ShownWhen = nil
+	}
 	in.Schema = d.schema(n)
 	d.picks(n, in)
 	d.rules(n, in)
@@ -81,8 +93,9 @@ var schemaFault = regexp.MustCompile(`at '/([^'/]+)[^']*': ([^\n]+)`)
 // schemaFaults reports keywords whose values JSON Schema does not allow, each at
 // its place.
 func (d *decoder) schemaFaults(n *Node, e Entry, in *Input) {
-	_, err := CompileSchema(in.Schema)
+	schema, err := CompileSchema(in.Schema)
 	if err == nil {
+		in.schema = schema
 		return
 	}
 	faults := schemaFault.FindAllStringSubmatch(err.Error(), -1)
@@ -116,6 +129,7 @@ func (d *decoder) picks(n *Node, in *Input) {
 	default:
 		in.Schema["type"] = "string"
 	}
+	d.of(n, in)
 	needs := n.Get("needs")
 	if needs == nil || !d.mapping(needs, "needs", "vcpus", "memory", "architecture") {
 		return
@@ -138,6 +152,20 @@ func (d *decoder) picks(n *Node, in *Input) {
 		in.Needs.Memory = bytes
 	}
 	in.Needs.Architecture = d.text(needs, "architecture", false)
+}
+
+// of reads the template whose stack is picked, so that its outputs are typed.
+func (d *decoder) of(n *Node, in *Input) {
+	of := n.Get("of")
+	switch {
+	case of == nil && in.Picks == "stack":
+		d.errorf("missing-key", in.Position, "add `of: NAME@^1`, the template of the stack", "input %s picks a stack and does not say of which template", in.Name)
+	case of != nil && in.Picks != "stack":
+		d.errorf("value", of.Position, "remove `of`, or write `picks: stack`", "`of` is for inputs that pick a stack")
+	case of != nil:
+		in.Of = d.text(n, "of", false)
+		in.Other = d.part(in.Of, of.Position)
+	}
 }
 
 func (d *decoder) rules(n *Node, in *Input) {
@@ -289,13 +317,17 @@ func shapeOf(name string, schema map[string]any) resource.Shape {
 		}
 		return resource.Shape{Kind: resource.Map, Items: &items}
 	case "string":
-		if schema["format"] == "cidr" {
-			return resource.Shape{Kind: resource.Range}
+		format, _ := schema["format"].(string)
+		if kind, ok := formats[format]; ok {
+			return resource.Shape{Kind: kind}
 		}
 		return resource.Shape{Kind: resource.String}
 	}
 	return resource.Shape{Kind: resource.Open}
 }
+
+// formats are the formats of our own beside those of JSON Schema.
+var formats = map[string]resource.Kind{"cidr": resource.Range, "amount": resource.Data, "span": resource.Span}
 
 // CompileSchema compiles the JSON Schema (2020-12) of one input. Formats are
 // asserted and no reference is followed.
@@ -311,13 +343,14 @@ func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
 	}
 	c := jsonschema.NewCompiler()
 	c.AssertFormat()
-	c.RegisterFormat(&jsonschema.Format{Name: "cidr", Validate: func(v any) error {
-		if s, ok := v.(string); ok {
-			_, err := resource.ParseRange(s)
-			return err
-		}
-		return nil
-	}})
+	for name, kind := range formats {
+		c.RegisterFormat(&jsonschema.Format{Name: name, Validate: func(v any) error {
+			if s, ok := v.(string); ok {
+				return resource.Shape{Kind: kind}.Check(s)
+			}
+			return nil
+		}})
+	}
 	c.UseLoader(noLoader{})
 	if err := c.AddResource("urn:undersail:input", doc); err != nil {
 		return nil, err

@@ -19,6 +19,9 @@ func (c *checker) mustBeKnown(what string, nodes ...*Node) {
 		}
 		for _, u := range c.allUses(n) {
 			if u.Name == "inputs" {
+				for _, f := range append(slices.Clone(u.Fields), u.Asked...) {
+					c.template.MustKnow[f] = what
+				}
 				for _, f := range u.Fields {
 					if in := c.template.Input(f); in != nil && in.Secret {
 						c.errorf("secret", n.Position, "decide it by an input that is no secret", "%s must be known before anything is made and cannot read the secret `inputs.%s`", what, f)
@@ -39,10 +42,37 @@ func (c *checker) reported(u expr.Use) []string {
 	if r == nil {
 		return nil
 	}
+	if r.Type.Name == Embed {
+		return c.reportedOutputs(r, u)
+	}
 	var out []string
 	for _, f := range u.Fields {
 		if f != "name" && r.Want.Get(f) == nil {
 			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// reportedOutputs lists the outputs of an embedded template that are known only
+// after creation: of it, or of what it is given.
+func (c *checker) reportedOutputs(r *Resource, u expr.Use) []string {
+	var out []string
+	if r.Embedded == nil {
+		return nil
+	}
+	for _, o := range r.Embedded.Outputs {
+		if !slices.Contains(u.Fields, "outputs."+o.Name) && !slices.Contains(u.Fields, "outputs") {
+			continue
+		}
+		later := o.Reported
+		for _, f := range o.Inputs {
+			for _, given := range c.allUses(r.Inputs.Get(f)) {
+				later = later || len(c.reported(given)) > 0
+			}
+		}
+		if later {
+			out = append(out, "outputs."+o.Name)
 		}
 	}
 	return out
@@ -91,47 +121,26 @@ func (c *checker) order() {
 	}
 	g := graph.Graph{Needs: make([][]int, len(c.template.Resources))}
 	for i, r := range c.template.Resources {
-		need := map[string]Gate{}
-		trees := []*Node{r.Want, r.When}
-		for _, l := range r.Repeat {
-			trees = append(trees, l.Over)
-		}
-		for _, h := range r.Health {
-			trees = append(trees, h.Spec)
-		}
-		for _, tree := range trees {
+		for _, tree := range r.trees() {
 			for _, u := range c.allUses(tree) {
-				j, ok := index[u.Name]
-				if !ok {
-					continue
-				}
-				g.Needs[i] = append(g.Needs[i], j)
-				if len(c.reported(u)) > 0 {
-					need[u.Name] = GateHealthy
+				if j, ok := index[u.Name]; ok {
+					g.Needs[i] = append(g.Needs[i], j)
 				}
 			}
 		}
 		for _, a := range r.After {
 			j, ok := index[a.Resource]
 			if !ok {
-				remedy := ""
-				if close := expr.Closest(a.Resource, slices.Collect(maps.Keys(index))); close != "" {
-					remedy = fmt.Sprintf("did you mean `%s`?", close)
-				}
-				c.errorf("unknown-name", r.Position, remedy, "`after` of %s names `%s`, and there is no such resource", r.Name, a.Resource)
+				c.errorf("unknown-name", r.Position, closeOr(a.Resource, slices.Sorted(maps.Keys(index)), ""), "`after` of %s names `%s`, and there is no such resource", r.Name, a.Resource)
 				continue
 			}
 			g.Needs[i] = append(g.Needs[i], j)
-			need[a.Resource] = a.Gate // what is written wins over what references show
 		}
 		for _, j := range g.Needs[i] {
 			name := c.template.Resources[j].Name
 			if !slices.Contains(r.Mentions, name) {
 				r.Mentions = append(r.Mentions, name)
 			}
-		}
-		for _, name := range slices.Sorted(maps.Keys(need)) {
-			r.Needs = append(r.Needs, After{name, need[name]})
 		}
 	}
 	order, cycle := g.Order()
@@ -141,6 +150,18 @@ func (c *checker) order() {
 		})
 	}
 	c.template.Order = order
+}
+
+// trees are all values of a declaration that may hold expressions.
+func (r *Resource) trees() []*Node {
+	trees := []*Node{r.Want, r.When, r.Inputs, r.Find, r.Region, r.Extra}
+	for _, l := range r.Repeat {
+		trees = append(trees, l.Over)
+	}
+	for _, h := range r.Health {
+		trees = append(trees, h.Spec)
+	}
+	return trees
 }
 
 func (c *checker) cycle(what string, cycle []int, of func(int) (string, Position)) {
@@ -153,13 +174,24 @@ func (c *checker) cycle(what string, cycle []int, of func(int) (string, Position
 	c.errorf("cycle", at, "break the circle: one of them must do without the other", "%s need each other in a circle: %s", what, strings.Join(path, " needs "))
 }
 
+// unused warns of what nothing reads.
 func (c *checker) unused() {
 	if c.found.HasErrors() {
 		return
 	}
 	for _, in := range c.template.Inputs {
-		if !c.usedIn[in.Name] {
+		if !c.used["inputs."+in.Name] {
 			c.add(Warning, "unused-input", in.Position, fmt.Sprintf("nothing reads the input `%s`", in.Name), "use it or remove it")
+		}
+	}
+	for _, v := range c.template.Calc {
+		if !c.used["calc."+v.Name] {
+			c.add(Warning, "unused-calc", v.Position, fmt.Sprintf("nothing reads the computed value `calc.%s`", v.Name), "use it or remove it")
+		}
+	}
+	for _, f := range c.template.Functions {
+		if !c.used[f.Name] && !slices.ContainsFunc(c.template.Functions, func(g *Function) bool { return g != f && strings.Contains(g.Body, f.Name+"(") }) {
+			c.add(Warning, "unused-function", f.Position, fmt.Sprintf("nothing calls the function `%s`", f.Name), "use it or remove it")
 		}
 	}
 }

@@ -23,6 +23,12 @@ func (c *checker) declare() {
 	}
 	for _, in := range c.template.Inputs {
 		t := expr.TypeOf(in.Shape)
+		if in.Other != nil {
+			name := "inputs." + in.Name
+			declareOutputs(structs, name, in.Other, false)
+			structs[Embed+" "+name]["name"] = cel.StringType
+			t = cel.ObjectType(Embed + " " + name)
+		}
 		if in.Optional {
 			t = cel.OptionalType(t)
 		}
@@ -32,13 +38,19 @@ func (c *checker) declare() {
 	for _, literal := range resource.Literals() {
 		declareShape(structs, literal)
 	}
-	vars := map[string]*cel.Type{"inputs": cel.ObjectType("inputs"), "calc": cel.ObjectType("calc"), "stack": cel.ObjectType("stack")}
+	declareShape(structs, expr.SizeNeed)
+	maps.Copy(structs, expr.OffersStructs())
+	vars := map[string]*cel.Type{"inputs": cel.ObjectType("inputs"), "calc": cel.ObjectType("calc"), "stack": cel.ObjectType("stack"), "offers": cel.ObjectType("offers")}
 	for _, r := range c.template.Resources {
-		if r.Type.Name == "" {
+		switch {
+		case r.Type.Name == "" || r.Type.Name == Embed && r.Embedded == nil:
 			vars[r.Name] = cel.DynType // told already; what reads it is no fault of its own
 			continue
+		case r.Type.Name == Embed:
+			declareOutputs(structs, r.Name, r.Embedded, r.When != nil)
+		default:
+			declareType(structs, r.Type)
 		}
-		declareType(structs, r.Type)
 		t := r.resourceType()
 		switch {
 		case r.Keyed():
@@ -48,7 +60,41 @@ func (c *checker) declare() {
 		}
 		vars[r.Name] = t
 	}
-	c.scope = expr.Scope{Vars: vars, Structs: structs}
+	c.scope = expr.Scope{Vars: vars, Structs: structs, Functions: c.template.functions(), Files: c.template.Bundle.files()}
+}
+
+// declareOutputs declares the outputs of another template as the field
+// `outputs` of a name.
+func declareOutputs(structs map[string]map[string]*cel.Type, name string, t *Template, optional bool) {
+	fields := map[string]*cel.Type{}
+	for _, o := range t.Outputs {
+		fields[o.Name] = o.Type
+		if optional && !expr.IsOptional(o.Type) {
+			fields[o.Name] = cel.OptionalType(o.Type)
+		}
+	}
+	structs["outputs "+name] = fields
+	structs[Embed+" "+name] = map[string]*cel.Type{"outputs": cel.ObjectType("outputs " + name)}
+}
+
+// portable is the type of an output for other templates. What only this
+// template has a name for is any value there.
+func portable(t *cel.Type) *cel.Type {
+	switch t.Kind() {
+	case cel.StringKind, cel.IntKind, cel.DoubleKind, cel.BoolKind:
+		return t
+	case cel.ListKind:
+		return cel.ListType(portable(t.Parameters()[0]))
+	case cel.MapKind:
+		return cel.MapType(cel.StringType, portable(t.Parameters()[1]))
+	}
+	switch {
+	case t.TypeName() == "amount" || t.TypeName() == "span":
+		return t
+	case expr.IsOptional(t):
+		return cel.OptionalType(portable(t.Parameters()[0]))
+	}
+	return cel.DynType
 }
 
 func declareShape(structs map[string]map[string]*cel.Type, s resource.Shape) {
@@ -104,11 +150,7 @@ func (c *checker) env(s site) *expr.Env {
 	for name, t := range s.extra {
 		scope = scope.With(name, t)
 	}
-	env, err := expr.NewEnv(scope)
-	if err != nil {
-		c.errorf("scope", Position{1, 1}, "", "%v", err)
-		return nil
-	}
+	env := expr.NewEnv(scope)
 	c.envs[key.String()] = env
 	return env
 }
@@ -120,9 +162,13 @@ func typeOfTree(n *Node) *cel.Type {
 			return n.Program.Type
 		}
 	case Sequence:
-		return cel.ListType(cel.DynType)
+		return cel.ListType(common(n.Items))
 	case Mapping:
-		return cel.MapType(cel.StringType, cel.DynType)
+		var values []*Node
+		for _, e := range n.Entries {
+			values = append(values, e.Value)
+		}
+		return cel.MapType(cel.StringType, common(values))
 	case Scalar:
 		switch coreScalar(n).(type) {
 		case string:
@@ -136,4 +182,18 @@ func typeOfTree(n *Node) *cel.Type {
 		}
 	}
 	return cel.DynType
+}
+
+// common is the type that all values of a list or mapping share, else any.
+func common(list []*Node) *cel.Type {
+	if len(list) == 0 {
+		return cel.DynType
+	}
+	first := typeOfTree(list[0])
+	for _, n := range list[1:] {
+		if !typeOfTree(n).IsExactType(first) {
+			return cel.DynType
+		}
+	}
+	return first
 }

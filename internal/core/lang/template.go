@@ -1,12 +1,11 @@
 package lang
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"regexp"
 	"strings"
 
 	"cel.dev/cel-go/cel"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"undersail/internal/core/resource"
 	"undersail/internal/core/secretrule"
@@ -14,18 +13,29 @@ import (
 
 // Template is a template file that was read and checked. It is immutable.
 type Template struct {
-	File    string
-	Source  []byte
-	Digest  string // SHA-256 of Source, hexadecimal
-	About   About
-	Inputs  []*Input
-	Calc    []*Calc // in an order in which each can be computed
-	Require []Requirement
+	File   string
+	Source []byte
+	Digest string // of the whole bundle
+	// Bundle is all that the template was read from.
+	Bundle    Bundle
+	About     About
+	Inputs    []*Input
+	Presets   []*Preset
+	Functions []*Function
+	Calc      []*Calc // in an order in which each can be computed
+	Require   []Requirement
 	// Resources stand in file order; Order lists their indexes so that each
 	// comes after all that its expressions mention.
 	Resources []*Resource
 	Order     []int
-	Outputs   []Output
+	// Prove are checks of the whole stack, made after its last step.
+	Prove   []Check
+	Outputs []Output
+	// MustKnow lists the inputs whose values must be known before anything is
+	// made, with what needs them.
+	MustKnow map[string]string
+	// UsesOffers says that an expression reads what the region sells.
+	UsesOffers bool
 }
 
 // About is the head of a template.
@@ -50,6 +60,16 @@ type Input struct {
 	Optional bool
 	// Default is nil when there is none; it may be computed from inputs before it.
 	Default *Node
+	// ShownWhen, when set, says whether the input is asked for at all.
+	ShownWhen *Node
+	// Consent is what somebody must agree to when the input has a value other
+	// than false or nothing.
+	Consent string
+	// Of is the template of the stack that is picked, Other that template.
+	Of    string
+	Other *Template
+
+	schema *jsonschema.Schema
 }
 
 // Required reports whether a value must be given.
@@ -106,13 +126,35 @@ type Resource struct {
 	When     *Node
 	Repeat   []Loop
 	After    []After
-	// Mentions are the resources that the expressions read, wanted values too;
-	// Needs are those of which something reported is read, plus After.
+	// Mentions are the resources that the expressions read, wanted values too.
 	Mentions []string
-	Needs    []After
 	Want     *Node
 	Health   []Check
 	Patience int64 // cloud seconds
+
+	// Find says which resource that exists is used instead of making one.
+	Find *Node
+	// Was is the name that the resource had in an earlier version.
+	Was string
+	// Region is set for a resource outside the region of its stack.
+	Region *Node
+	// Guard refuses removal and rebuild.
+	Guard bool
+	// Rebuild is old_first or new_first.
+	Rebuild string
+	// AtOnce is how many members may change at a time; 0 is no limit.
+	AtOnce int64
+	// AtRetire is empty, keep or snapshot.
+	AtRetire string
+	// Leave lists properties that others may alter later.
+	Leave []string
+	// Extra holds the cloud's own options.
+	Extra *Node
+
+	// From, Inputs and Embedded are set for an embedded template.
+	From     string
+	Inputs   *Node
+	Embedded *Template
 }
 
 // Keyed reports whether repetition makes a mapping by the loop's values.
@@ -135,6 +177,14 @@ type Output struct {
 	Name, About string
 	Position    Position
 	Value       *Node
+	// Secret is declared, or follows from a secret that the value reads.
+	Secret bool
+	// Type is what a template that embeds this one reads.
+	Type *cel.Type
+	// Reported says that the value is known only after creation, Inputs which
+	// inputs it reads.
+	Reported bool
+	Inputs   []string
 }
 
 // Resource finds a declaration by name.
@@ -157,17 +207,31 @@ func (t *Template) Input(name string) *Input {
 	return nil
 }
 
-// Read reads and checks a template. File is only used in messages. The template
-// is nil when there are errors; warnings come beside a template.
+// Read reads and checks a template that embeds nothing. File is only used in
+// messages. The template is nil when there are errors; warnings come beside a
+// template.
 func Read(file string, source []byte) (*Template, Diagnostics) {
-	r := newReport(file, source)
-	tree := readTree(r, source)
+	return ReadBundle(Bundle{File: file, Source: string(source)})
+}
+
+// ReadBundle reads and checks a template with all that it embeds.
+func ReadBundle(b Bundle) (*Template, Diagnostics) {
+	if n := b.Size(); n > MaxBundle {
+		r := newReport(b.File, nil)
+		r.errorf("too-large", Position{1, 1}, "make the files smaller", "the template and its files have %d bytes together, and at most %d are read", n, MaxBundle)
+		return nil, r.found
+	}
+	return readBundle(b, 0)
+}
+
+func readBundle(b Bundle, depth int) (*Template, Diagnostics) {
+	r := newReport(b.File, []byte(b.Source))
+	tree := readTree(r, []byte(b.Source))
 	if tree == nil {
 		return nil, r.sorted()
 	}
-	sum := sha256.Sum256(source)
-	t := &Template{File: file, Source: source, Digest: hex.EncodeToString(sum[:])}
-	d := &decoder{report: r, template: t}
+	t := &Template{File: b.File, Source: []byte(b.Source), Digest: b.Digest(), Bundle: b, MustKnow: map[string]string{}}
+	d := &decoder{report: r, template: t, bundle: b, depth: depth}
 	d.document(tree)
 	c := newChecker(r, t)
 	c.check()
@@ -186,7 +250,10 @@ var (
 
 // resourceType is the expression type of one instance of a declaration.
 func (r *Resource) resourceType() *cel.Type {
-	if r.When != nil {
+	switch {
+	case r.Type.Name == Embed:
+		return cel.ObjectType(Embed + " " + r.Name)
+	case r.When != nil:
 		return cel.ObjectType(r.Type.Name + "?")
 	}
 	return cel.ObjectType(r.Type.Name)

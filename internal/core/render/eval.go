@@ -10,7 +10,7 @@ import (
 
 func (e *evaluator) calc() {
 	fields := map[string]any{}
-	e.vars["calc"] = &expr.Object{Type: "calc", Fields: fields}
+	e.vars["calc"] = &expr.Object{Type: "calc", Fields: fields, Reader: e}
 	// Computed values may read resources, so each is computed when first
 	// needed: those that can be now, the others as resources come along.
 	e.fillCalc()
@@ -19,17 +19,33 @@ func (e *evaluator) calc() {
 // fillCalc computes what has not been computed and whose resources are there.
 func (e *evaluator) fillCalc() {
 	fields := e.vars["calc"].(*expr.Object).Fields
-	for _, c := range e.request.Template.Calc {
+	for _, c := range e.template.Calc {
 		if _, done := fields[c.Name]; done || !e.ready(c.Value, fields) {
 			continue
 		}
-		v, err := e.eval(c.Value, resource.Shape{Kind: resource.Open}, e.vars)
-		if err != nil {
-			e.broken("calc."+c.Name, c.Value, err)
-			e.incomplete = true
-		}
-		fields[c.Name] = v
+		e.calcReads[c.Name] = e.collecting(func() {
+			v, err := e.eval(c.Value, resource.Shape{Kind: resource.Open}, e.vars)
+			if err != nil {
+				e.broken("calc."+c.Name, c.Value, err)
+				e.incomplete = true
+			}
+			fields[c.Name] = typedCalc(c, v)
+		})
 	}
+}
+
+// typedCalc keeps a computed quantity a quantity for those that read it.
+func typedCalc(c *lang.Calc, v any) any {
+	if c.Value.Program == nil {
+		return v
+	}
+	switch c.Value.Program.Type.TypeName() {
+	case "amount":
+		return expr.Typed(resource.Shape{Kind: resource.Data}, v)
+	case "span":
+		return expr.Typed(resource.Shape{Kind: resource.Span}, v)
+	}
+	return v
 }
 
 // ready reports whether everything that a tree reads is in scope by now.
@@ -42,7 +58,7 @@ func (e *evaluator) ready(n *lang.Node, calc map[string]any) bool {
 						return false
 					}
 				}
-			} else if e.request.Template.Resource(u.Name) != nil {
+			} else if e.template.Resource(u.Name) != nil {
 				if _, ok := e.vars[u.Name]; !ok {
 					return false
 				}
@@ -71,6 +87,9 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars map[string]any) (a
 			return v, err
 		}
 		if _, waits := v.(resource.Unresolved); waits {
+			if n.Program.Branches {
+				e.readAll(n.Program)
+			}
 			return v, nil
 		}
 		return v, fits(v, s)

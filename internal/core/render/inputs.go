@@ -1,16 +1,10 @@
 package render
 
 import (
-	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
-
-	"github.com/santhosh-tekuri/jsonschema/v6"
-	"golang.org/x/text/language"
-	"golang.org/x/text/message"
 
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
@@ -18,55 +12,114 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// inputs validates the given values, fills in defaults and returns the object
-// that expressions read. All faults become findings.
+// inputs validates the given values, fills in defaults and puts the object into
+// scope that expressions read. All faults become findings.
 func (e *evaluator) inputs() {
-	t := e.request.Template
+	t := e.template
 	var names []string
 	for _, in := range t.Inputs {
 		names = append(names, in.Name)
 	}
-	for _, name := range slices.Sorted(maps.Keys(e.request.Inputs)) {
+	for _, name := range slices.Sorted(maps.Keys(e.given)) {
 		if t.Input(name) == nil {
 			remedy := "the inputs are " + strings.Join(names, ", ")
 			if close := expr.Closest(name, names); close != "" {
 				remedy = fmt.Sprintf("did you mean `%s`?", close)
 			}
-			e.find(lang.Error, "unknown-input", "inputs."+name, remedy, "the template has no input `%s`", name)
+			e.find(lang.Error, "unknown-input", e.scope+"inputs."+name, remedy, "the template has no input `%s`", name)
 		}
 	}
 	fields := map[string]any{}
-	e.vars["inputs"] = &expr.Object{Type: "inputs", Fields: fields}
+	e.vars["inputs"] = &expr.Object{Type: "inputs", Fields: fields, Reader: e}
 	for _, in := range t.Inputs {
 		value, origin := e.input(in)
 		shown := value
 		if in.Secret && value != nil {
-			reference := in.Name
-			if r, ok := e.request.Secrets[in.Name]; ok {
-				reference = r
-			}
-			value = e.secret(reference)
-			shown = resource.Unresolved{Secrets: []string{reference}}
+			value, shown = e.secretInput(in, value, origin)
 		}
-		fields[in.Name] = value
-		if in.Optional && value == nil {
-			fields[in.Name] = expr.Absent
-		} else if in.Optional {
-			fields[in.Name] = expr.Some(value)
+		fields[in.Name] = e.inputField(in, value)
+		if e.parent != nil {
+			continue // its values are told where they are given
 		}
-		e.out.Inputs = append(e.out.Inputs, InputValue{Name: in.Name, Title: in.Title, Value: shown, Origin: origin})
+		e.out.Inputs = append(e.out.Inputs, InputValue{Name: in.Name, Title: in.Title, Page: in.Page, Value: shown, Origin: origin, Hidden: e.hidden(in)})
+		if in.Consent != "" && agreeable(value) {
+			e.out.Consents = append(e.out.Consents, Consent{in.Name, in.Consent})
+		}
 	}
+}
+
+// secretInput gives the value that expressions read of a secret, and the one
+// that is shown.
+func (e *evaluator) secretInput(in *lang.Input, value any, origin string) (read, shown any) {
+	if u, ok := value.(resource.Unresolved); ok {
+		return u, u // handed down from the template above
+	}
+	if e.parent != nil && origin == "given" {
+		return value, nil // revealed: the engine is calling
+	}
+	reference := e.scope + in.Name
+	if r, ok := e.request.Secrets[reference]; ok {
+		reference = r
+	} else if origin == "generated" {
+		e.out.Generated = append(e.out.Generated, Generated{reference, in.Rules})
+	}
+	return e.secret(reference), resource.Unresolved{Secrets: []string{reference}}
+}
+
+// inputField gives a value the type that expressions read.
+func (e *evaluator) inputField(in *lang.Input, value any) any {
+	switch {
+	case in.Optional && value == nil:
+		return expr.Absent
+	case in.Other != nil:
+		name, _ := value.(string)
+		value = e.stackValue(in, name)
+	default:
+		value = expr.Typed(in.Shape, value)
+	}
+	if in.Optional {
+		return expr.Some(value)
+	}
+	return value
+}
+
+func (e *evaluator) hidden(in *lang.Input) bool {
+	if in.ShownWhen == nil {
+		return false
+	}
+	v, err := e.eval(in.ShownWhen, resource.Shape{Kind: resource.Boolean}, e.vars)
+	shown, ok := v.(bool)
+	return err == nil && ok && !shown
+}
+
+// agreeable tells whether a value asks for consent: it is there, and not false.
+func agreeable(v any) bool {
+	switch t := v.(type) {
+	case nil:
+		return false
+	case bool:
+		return t
+	case string:
+		return t != ""
+	case []any:
+		return len(t) > 0
+	}
+	return true
 }
 
 // input finds the value of one input. A value that breaks its rules is
 // reported, and the value is used all the same: one fault hides no other.
 func (e *evaluator) input(in *lang.Input) (value any, origin string) {
-	given, ok := e.request.Inputs[in.Name]
-	place := "inputs." + in.Name
+	given, ok := e.given[in.Name]
+	place := e.scope + "inputs." + in.Name
 	switch {
 	case ok && given != nil:
-		return e.given(in, given), "given"
-	case in.Secret && e.request.Secrets[in.Name] != "":
+		origin := "given"
+		if from := e.request.Origins[in.Name]; from != "" && e.parent == nil {
+			origin = from
+		}
+		return e.take(in, given), origin
+	case in.Secret && e.request.Secrets[e.scope+in.Name] != "":
 		return "", "given"
 	case in.Generate:
 		return "", "generated"
@@ -74,6 +127,9 @@ func (e *evaluator) input(in *lang.Input) (value any, origin string) {
 		v, err := e.eval(in.Default, in.Shape, e.vars)
 		if err != nil {
 			e.find(lang.Error, "default", place, "give a value for "+in.Name, "its default cannot be computed: %v", err)
+		}
+		if in.Default.Kind == lang.Expression {
+			return e.checked(in, v), "computed default"
 		}
 		return e.checked(in, v), "default"
 	case in.Optional:
@@ -109,20 +165,25 @@ func (e *evaluator) stand(s resource.Shape) any {
 	return ""
 }
 
-func (e *evaluator) given(in *lang.Input, given any) any {
-	v, err := Normalise(given, in.Shape)
+// take reads a given value as the input wants it and checks it.
+func (e *evaluator) take(in *lang.Input, given any) any {
+	place := e.scope + "inputs." + in.Name
+	v, err := lang.Normalise(given, in.Shape)
 	if err != nil {
-		e.find(lang.Error, "input-kind", "inputs."+in.Name, "give "+in.Shape.Describe(), "%v", err)
+		e.find(lang.Error, "input-kind", place, "give "+in.Shape.Describe(), "%v", err)
 		return e.stand(in.Shape)
+	}
+	if len(resource.Waits(v))+len(resource.Secrets(v)) > 0 {
+		return v // checked once it is known
 	}
 	if in.Secret {
 		text, _ := v.(string)
 		if reference, isReference := strings.CutPrefix(text, "secret:"); isReference {
-			e.find(lang.Error, "unknown-secret", "inputs."+in.Name, fmt.Sprintf("give the value with --secret %s=FILE", in.Name), "there is no secret %s to refer to", reference)
+			e.find(lang.Error, "unknown-secret", place, fmt.Sprintf("give the value with --secret %s=FILE", in.Name), "there is no secret %s to refer to", reference)
 			return text
 		}
 		for _, broken := range in.Rules.Check(text) {
-			e.find(lang.Error, "secret-rule", "inputs."+in.Name, "choose one with "+in.Rules.Words(), "the secret breaks its rules: %s", broken)
+			e.find(lang.Error, "secret-rule", place, "choose one with "+in.Rules.Words(), "the secret breaks its rules: %s", broken)
 		}
 		return text
 	}
@@ -130,43 +191,11 @@ func (e *evaluator) given(in *lang.Input, given any) any {
 }
 
 func (e *evaluator) checked(in *lang.Input, v any) any {
-	schema, err := lang.CompileSchema(in.Schema)
-	if err != nil {
-		return v // reported when the template was read
-	}
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return v
-	}
-	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(raw)))
-	if err != nil {
-		return v
-	}
-	var invalid *jsonschema.ValidationError
-	if errors.As(schema.Validate(doc), &invalid) {
-		for _, cause := range leafCauses(invalid) {
-			at := "inputs." + in.Name
-			for _, part := range cause.InstanceLocation {
-				at += "." + part
-			}
-			e.find(lang.Error, "input-value", at, "give "+in.Shape.Describe()+" that the input allows", "%s", cause.ErrorKind.LocalizedString(printer))
-		}
+	for _, f := range in.Validate(v) {
+		e.find(lang.Error, "input-value", e.scope+"inputs."+in.Name+f.Path, "give "+in.Shape.Describe()+" that the input allows", "%s", f.Message)
 	}
 	e.picked(in, v)
 	return v
-}
-
-var printer = message.NewPrinter(language.English)
-
-func leafCauses(v *jsonschema.ValidationError) []*jsonschema.ValidationError {
-	if len(v.Causes) == 0 {
-		return []*jsonschema.ValidationError{v}
-	}
-	var out []*jsonschema.ValidationError
-	for _, c := range v.Causes {
-		out = append(out, leafCauses(c)...)
-	}
-	return out
 }
 
 // picked checks a value that must come from the offers.
@@ -176,7 +205,7 @@ func (e *evaluator) picked(in *lang.Input, v any) {
 		return
 	}
 	text, _ := v.(string)
-	place := "inputs." + in.Name
+	place := e.scope + "inputs." + in.Name
 	switch in.Picks {
 	case "zone":
 		e.pickedZone(place, text)
@@ -233,104 +262,4 @@ func choose(got string, from []string) string {
 		return fmt.Sprintf("did you mean `%s`? Offered are %s", close, strings.Join(from, ", "))
 	}
 	return "offered are " + strings.Join(from, ", ")
-}
-
-// Normalise turns a value as JSON or YAML gave it into what the shape wants:
-// int64 for whole numbers, float64 for numbers, and so on down the tree.
-func Normalise(v any, s resource.Shape) (any, error) {
-	switch t := v.(type) {
-	case *lang.Node:
-		return normaliseNode(t, s)
-	case float64:
-		if s.Kind == resource.Integer {
-			if t != float64(int64(t)) {
-				return nil, fmt.Errorf("%v is not a whole number", t)
-			}
-			return int64(t), nil
-		}
-	case int64:
-		if s.Kind == resource.Number {
-			return float64(t), nil
-		}
-	case int:
-		return Normalise(int64(t), s)
-	case json.Number:
-		return s.ParseScalar(t.String())
-	case []any:
-		return normaliseList(t, s)
-	case map[string]any:
-		return normaliseMap(t, s)
-	}
-	if !s.Scalar() && s.Kind != resource.Open {
-		return nil, fmt.Errorf("%v is not %s", v, s.Describe())
-	}
-	return v, s.Check(v)
-}
-
-func normaliseList(list []any, s resource.Shape) (any, error) {
-	items := resource.Shape{Kind: resource.Open}
-	switch s.Kind {
-	case resource.List:
-		items = *s.Items
-	case resource.Open:
-	default:
-		return nil, fmt.Errorf("a list is not %s", s.Describe())
-	}
-	out := make([]any, len(list))
-	for i, x := range list {
-		v, err := Normalise(x, items)
-		if err != nil {
-			return nil, fmt.Errorf("item %d: %w", i+1, err)
-		}
-		out[i] = v
-	}
-	return out, nil
-}
-
-func normaliseMap(m map[string]any, s resource.Shape) (any, error) {
-	if s.Kind != resource.Map && s.Kind != resource.Object && s.Kind != resource.Open {
-		return nil, fmt.Errorf("a mapping is not %s", s.Describe())
-	}
-	out := make(map[string]any, len(m))
-	for k, x := range m {
-		items := resource.Shape{Kind: resource.Open}
-		if s.Items != nil {
-			items = *s.Items
-		}
-		if f, ok := s.Field(k); ok {
-			items = f.Shape
-		}
-		v, err := Normalise(x, items)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", k, err)
-		}
-		out[k] = v
-	}
-	return out, nil
-}
-
-// normaliseNode reads a scalar of an inputs file from its text, so that 0644
-// and 3.10 stay what was written where text is wanted.
-func normaliseNode(n *lang.Node, s resource.Shape) (any, error) {
-	switch {
-	case n.Kind == lang.Expression:
-		return "=" + n.Text, nil
-	case n.Kind == lang.Sequence:
-		list := make([]any, len(n.Items))
-		for i, item := range n.Items {
-			list[i] = item
-		}
-		return normaliseList(list, s)
-	case n.Kind == lang.Mapping:
-		m := map[string]any{}
-		for _, e := range n.Entries {
-			m[e.Key] = e.Value
-		}
-		return normaliseMap(m, s)
-	case s.Kind == resource.Open:
-		return n.Plain(), nil
-	case !s.Scalar():
-		return nil, fmt.Errorf("%q is not %s", n.Text, s.Describe())
-	}
-	return s.ParseScalar(n.Text)
 }

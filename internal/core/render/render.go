@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -21,14 +22,10 @@ const Most = 200_000
 // be computed.
 func Render(request Request) *Rendering {
 	e := newEvaluator(request)
-	e.inputs()
-	e.calc()
-	for _, i := range request.Template.Order {
-		e.declaration(request.Template.Resources[i])
-	}
-	e.require()
-	e.inDependencyOrder()
-	e.outputs()
+	e.render()
+	e.out.Outputs = e.outputs()
+	e.prove()
+	e.explainRest()
 	if request.Offers != nil {
 		e.checkOffers()
 		e.checkNetworks()
@@ -37,19 +34,42 @@ func Render(request Request) *Rendering {
 	return e.out
 }
 
-// evaluator holds one rendering while it is computed.
-type evaluator struct {
+// session is one rendering while it is computed: what all templates in it,
+// the outer one and those it embeds, share.
+type session struct {
 	request Request
-	vars    map[string]any
 	out     *Rendering
 	// incomplete says that a value stands in for a missing input: follow-up
 	// faults are not reported.
 	incomplete bool
-	// members are the rendered names of each declaration.
-	members map[string][]string
 	// existing are the resources that are there, ids their names by id.
 	existing map[string]bool
 	ids      map[string]string
+}
+
+// evaluator renders one template of a session.
+type evaluator struct {
+	*session
+	template *lang.Template
+	// scope stands before the names of this template's resources: "" for the
+	// outer template, such as edge. or edge[0]. for an embedded one.
+	scope string
+	vars  map[string]any
+	given map[string]any // values of inputs
+	// members are the rendered names of each declaration.
+	members map[string][]string
+	// Reads are the resources behind a value: what must be healthy before the
+	// value is known. reads collects those of what is being computed now.
+	reads       *[]string
+	inputReads  map[string][]string
+	calcReads   map[string][]string
+	outputReads map[string]map[string][]string // by member of an embedding declaration
+	// base is what everything in an embedded template comes after.
+	base []After
+	// parent and from tell where the inputs of an embedded template come from.
+	parent   *evaluator
+	from     *lang.Resource
+	fromVars map[string]any
 }
 
 func newEvaluator(request Request) *evaluator {
@@ -57,21 +77,37 @@ func newEvaluator(request Request) *evaluator {
 	if s.ID == "" {
 		s.ID = FixedID
 	}
-	return &evaluator{
-		request: request,
-		vars: map[string]any{"stack": &expr.Object{Type: "stack", Fields: map[string]any{
-			"account": s.Account, "cloud": s.Cloud, "id": s.ID, "name": s.Name, "region": s.Region}}},
-		out: &Rendering{
-			Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
-			Stack:     s,
-			index:     map[string]int{},
-			Resources: []Resource{}, Outputs: []Output{}, Findings: []Finding{}, Inputs: []InputValue{},
-		},
-		members: map[string][]string{}, existing: map[string]bool{}, ids: map[string]string{},
-	}
+	shared := &session{request: request, existing: map[string]bool{}, ids: map[string]string{}, out: &Rendering{
+		Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
+		Stack:     s,
+		index:     map[string]int{},
+		Resources: []Resource{}, Outputs: []Output{}, Findings: []Finding{}, Inputs: []InputValue{},
+	}}
+	return shared.evaluator(t, "", request.Inputs)
 }
 
-func (e *evaluator) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
+func (s *session) evaluator(t *lang.Template, scope string, given map[string]any) *evaluator {
+	st := s.out.Stack
+	e := &evaluator{session: s, template: t, scope: scope, given: given, members: map[string][]string{}, reads: new([]string),
+		inputReads: map[string][]string{}, calcReads: map[string][]string{}, outputReads: map[string]map[string][]string{},
+		vars: map[string]any{"stack": &expr.Object{Type: "stack", Fields: map[string]any{
+			"account": st.Account, "cloud": st.Cloud, "id": st.ID, "name": st.Name, "region": st.Region}}}}
+	if t.UsesOffers {
+		e.vars["offers"] = expr.OffersValue(s.request.Offers)
+	}
+	return e
+}
+
+func (e *evaluator) render() {
+	e.inputs()
+	e.calc()
+	for _, i := range e.template.Order {
+		e.declaration(e.template.Resources[i])
+	}
+	e.require()
+}
+
+func (e *session) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
 	f := Finding{severity, code, place, fmt.Sprintf(format, args...), remedy}
 	// What is told of an input is not told again of every resource that uses it.
 	known := func(x Finding) bool {
@@ -83,15 +119,15 @@ func (e *evaluator) find(severity lang.Severity, code, place, remedy, format str
 }
 
 // broken reports a value that cannot be computed, unless a missing input
-// already explains it.
+// already explains it. Place counts within the template that is rendered.
 func (e *evaluator) broken(place string, n *lang.Node, err error) {
 	if e.incomplete {
 		return
 	}
-	e.find(lang.Error, "compute", place, fmt.Sprintf("see line %d of %s", n.Line, e.request.Template.File), "%v", err)
+	e.find(lang.Error, "compute", e.scope+place, fmt.Sprintf("see line %d of %s", n.Line, e.template.File), "%v", err)
 }
 
-func (e *evaluator) secret(reference string) any {
+func (e *session) secret(reference string) any {
 	if e.request.Reveal != nil {
 		if v, ok := e.request.Reveal(reference); ok {
 			return v
@@ -101,7 +137,7 @@ func (e *evaluator) secret(reference string) any {
 }
 
 func (e *evaluator) require() {
-	for _, req := range e.request.Template.Require {
+	for _, req := range e.template.Require {
 		v, err := e.eval(req.That, resource.Shape{Kind: resource.Boolean}, e.vars)
 		if err != nil {
 			e.broken("require", req.That, err)
@@ -112,7 +148,7 @@ func (e *evaluator) require() {
 			if err != nil {
 				words = req.That.Text
 			}
-			e.find(lang.Error, "require", "inputs", "change the inputs that it names", "%v", words)
+			e.find(lang.Error, "require", e.scope+"inputs", "change the inputs that it names", "%v", words)
 		}
 	}
 }
@@ -120,22 +156,12 @@ func (e *evaluator) require() {
 // declaration renders one declaration and puts it into scope for those after it.
 func (e *evaluator) declaration(d *lang.Resource) {
 	defer e.fillCalc()
-	if d.When != nil {
-		v, err := e.eval(d.When, resource.Shape{Kind: resource.Boolean}, e.vars)
-		if err != nil {
-			e.broken(d.Name, d.When, err)
-		}
-		if wanted, _ := v.(bool); !wanted {
-			e.vars[d.Name] = &expr.Object{Type: d.Type.Name + "?", Optional: true}
-			return
-		}
+	if d.When != nil && !e.wanted(d) {
+		e.vars[d.Name] = e.absent(d)
+		return
 	}
 	if d.Repeat == nil {
-		obj := e.instance(d, d.Name, 0, nil)
-		if d.When != nil {
-			obj.Type, obj.Optional, obj.Present = d.Type.Name+"?", true, true
-		}
-		e.vars[d.Name] = obj
+		e.vars[d.Name] = e.member(d, d.Name, 0, nil)
 		return
 	}
 	rounds, err := e.rounds(d)
@@ -146,16 +172,56 @@ func (e *evaluator) declaration(d *lang.Resource) {
 		members := map[string]any{}
 		for i, round := range rounds {
 			key := fmt.Sprint(round[d.Repeat[0].Name])
-			members[key] = e.instance(d, d.Name+"["+key+"]", i, round)
+			members[key] = e.member(d, d.Name+"["+key+"]", i, round)
 		}
 		e.vars[d.Name] = members
 		return
 	}
-	members := []any{}
+	members := make([]any, len(rounds))
 	for i, round := range rounds {
-		members = append(members, e.instance(d, d.Name+roundKey(d, i, round), i, round))
+		members[i] = e.member(d, d.Name+roundKey(d, i, round), i, round)
 	}
 	e.vars[d.Name] = members
+}
+
+// wanted evaluates the condition of an optional declaration. A condition that
+// cannot be known without a place makes nothing and says so.
+func (e *evaluator) wanted(d *lang.Resource) bool {
+	v, err := e.eval(d.When, resource.Shape{Kind: resource.Boolean}, e.vars)
+	if err != nil {
+		e.broken(d.Name, d.When, err)
+	}
+	if u, pending := v.(resource.Unresolved); pending {
+		e.unplaced(d.Name, "whether it is made", u)
+	}
+	wanted, _ := v.(bool)
+	return wanted
+}
+
+// unplaced tells of something that depends on what the region sells, while no
+// region was named.
+func (e *evaluator) unplaced(place, what string, u resource.Unresolved) {
+	e.find(lang.Warning, "no-place", e.scope+place, "name an account and a region, or saved offers", "%s depends on %s, and this rendering has no place", what, strings.Join(u.Waits, ", "))
+}
+
+// absent is an optional that is not there.
+func (e *evaluator) absent(d *lang.Resource) *expr.Object {
+	if d.Embedded != nil {
+		outputs := &expr.Object{Type: "outputs " + d.Name, Optional: true}
+		return &expr.Object{Type: lang.Embed + " " + d.Name, Fields: map[string]any{"outputs": outputs}}
+	}
+	return &expr.Object{Type: d.Type.Name + "?", Optional: true}
+}
+
+func (e *evaluator) member(d *lang.Resource, name string, index int, loop map[string]any) *expr.Object {
+	if d.Embedded != nil {
+		return e.embed(d, name, index, loop)
+	}
+	obj := e.instance(d, name, index, loop)
+	if d.When != nil {
+		obj.Type, obj.Optional, obj.Present = d.Type.Name+"?", true, true
+	}
+	return obj
 }
 
 // roundKey names a member by the values of its loops, so that taking one away
@@ -175,7 +241,7 @@ func roundKey(d *lang.Resource, index int, round map[string]any) string {
 func (e *evaluator) rounds(d *lang.Resource) ([]map[string]any, error) {
 	rounds := []map[string]any{{}}
 	for _, loop := range d.Repeat {
-		values, err := e.loopValues(loop)
+		values, err := e.loopValues(d, loop)
 		if err != nil {
 			return nil, err
 		}
@@ -185,10 +251,12 @@ func (e *evaluator) rounds(d *lang.Resource) ([]map[string]any, error) {
 		next := make([]map[string]any, 0, len(rounds)*len(values))
 		for _, round := range rounds {
 			for _, v := range values {
-				more := maps.Clone(round)
-				if loop.Name != "" {
-					more[loop.Name] = v
+				if loop.Name == "" {
+					next = append(next, round) // a plain count has no name to set
+					continue
 				}
+				more := maps.Clone(round)
+				more[loop.Name] = v
 				next = append(next, more)
 			}
 		}
@@ -197,27 +265,32 @@ func (e *evaluator) rounds(d *lang.Resource) ([]map[string]any, error) {
 	return rounds, nil
 }
 
-func (e *evaluator) loopValues(loop lang.Loop) ([]any, error) {
+func (e *evaluator) loopValues(d *lang.Resource, loop lang.Loop) ([]any, error) {
+	shape := resource.Shape{Kind: resource.Integer}
 	if !loop.Count {
-		text := resource.Shape{Kind: resource.String}
-		v, err := e.eval(loop.Over, resource.Shape{Kind: resource.List, Items: &text}, e.vars)
-		if err != nil {
-			return nil, err
-		}
+		shape = resource.Shape{Kind: resource.List, Items: &resource.Shape{Kind: resource.String}}
+	}
+	v, err := e.eval(loop.Over, shape, e.vars)
+	if u, pending := v.(resource.Unresolved); pending {
+		e.unplaced(d.Name, "how often it is repeated", u)
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if !loop.Count {
 		list, ok := v.([]any)
 		if !ok {
 			return nil, fmt.Errorf("`repeat` has no list to run over")
 		}
-		for i, x := range list {
-			if slices.Contains(list[:i], x) {
+		seen := make(map[any]bool, len(list))
+		for _, x := range list {
+			if seen[x] {
 				return nil, fmt.Errorf("`repeat` runs over %v twice", x)
 			}
+			seen[x] = true
 		}
 		return list, nil
-	}
-	v, err := e.eval(loop.Over, resource.Shape{Kind: resource.Integer}, e.vars)
-	if err != nil {
-		return nil, err
 	}
 	n, ok := v.(int64)
 	if !ok || n < 0 || n > Most {
@@ -231,12 +304,16 @@ func (e *evaluator) loopValues(loop lang.Loop) ([]any, error) {
 }
 
 // instance renders one member and returns the object that expressions read.
-func (e *evaluator) instance(d *lang.Resource, name string, index int, loop map[string]any) *expr.Object {
+func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map[string]any) *expr.Object {
+	name := e.scope + local
 	vars := e.scopeOf(d, index, loop)
-	r := Resource{Name: name, Type: d.Type.Name, Patience: d.Patience, Declared: d.Name, Index: index, Loop: loop, Want: e.want(d, name, vars), After: []After{}}
+	reads := []string{}
+	e.reads = &reads
+	r := Resource{Name: name, Type: d.Type.Name, Patience: d.Patience, Declared: e.declared(d), Index: index, Loop: loop, Want: e.want(d, local, vars)}
 	if len(loop) == 0 {
 		r.Loop = nil
 	}
+	e.conduct(&r, d, local, vars)
 	r.Pending = resource.Waits(r.Want)
 	var known map[string]any
 	if e.request.Known != nil {
@@ -250,24 +327,85 @@ func (e *evaluator) instance(d *lang.Resource, name string, index int, loop map[
 	}
 	obj := e.object(d.Type, name, r.Want, known)
 	r.Checks = e.checks(d, vars, obj)
+	r.After = e.after(d, name, reads)
 	e.out.index[name] = len(e.out.Resources)
 	e.out.Resources = append(e.out.Resources, r)
 	e.members[d.Name] = append(e.members[d.Name], name)
+	if e.request.Explain == name {
+		e.explainResource(d, &e.out.Resources[len(e.out.Resources)-1], vars, obj)
+	}
 	return obj
+}
+
+// declared is the name of a declaration with those that embed its template.
+func (e *evaluator) declared(d *lang.Resource) string {
+	if e.parent == nil {
+		return d.Name
+	}
+	return e.parent.declared(e.from) + "." + d.Name
 }
 
 func (e *evaluator) scopeOf(d *lang.Resource, index int, loop map[string]any) map[string]any {
 	if d.Repeat == nil {
 		return e.vars
 	}
-	vars := maps.Clone(e.vars)
+	vars := make(map[string]any, len(e.vars)+len(loop)+1)
+	maps.Copy(vars, e.vars)
 	vars["index"] = int64(index)
 	maps.Copy(vars, loop)
 	return vars
 }
 
-func (e *evaluator) want(d *lang.Resource, name string, vars map[string]any) map[string]any {
-	want := map[string]any{}
+// conduct fills in how a resource behaves in changes.
+func (e *evaluator) conduct(r *Resource, d *lang.Resource, local string, vars map[string]any) {
+	r.Guard, r.NewFirst, r.AtOnce, r.AtRetire, r.Leave = d.Guard, d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave
+	if d.Was != "" {
+		r.Was = e.scope + d.Was + strings.TrimPrefix(local, d.Name)
+	}
+	if d.Region != nil {
+		v, err := e.eval(d.Region, resource.Shape{Kind: resource.String}, vars)
+		if err != nil {
+			e.broken(local+".region", d.Region, err)
+		}
+		if region, _ := v.(string); region != e.out.Stack.Region {
+			r.Region = region
+		}
+	}
+	if d.Find != nil {
+		r.Find = e.finding(d.Find, local, vars)
+	}
+	if d.Extra != nil {
+		v, err := e.eval(d.Extra, resource.Shape{Kind: resource.Open}, vars)
+		if err != nil {
+			e.broken(local+".extra", d.Extra, err)
+		}
+		r.Extra, _ = v.(map[string]any)
+	}
+}
+
+// finding tells which resource that exists is meant, or nil to make one.
+func (e *evaluator) finding(n *lang.Node, local string, vars map[string]any) map[string]any {
+	v, err := e.eval(n, resource.Shape{Kind: resource.Open}, vars)
+	if err != nil {
+		e.broken(local+".find", n, err)
+	}
+	switch t := v.(type) {
+	case string:
+		if t != "" {
+			return map[string]any{"id": t}
+		}
+	case map[string]any:
+		name, _ := t["name"].(string)
+		tags, _ := t["tags"].(map[string]any)
+		if name != "" || len(tags) > 0 {
+			return t
+		}
+	}
+	return nil
+}
+
+func (e *evaluator) want(d *lang.Resource, local string, vars map[string]any) map[string]any {
+	want := make(map[string]any, len(d.Want.Entries)+1)
 	for _, entry := range d.Want.Entries {
 		p, ok := d.Type.Property(entry.Key)
 		if !ok {
@@ -275,7 +413,7 @@ func (e *evaluator) want(d *lang.Resource, name string, vars map[string]any) map
 		}
 		v, err := e.eval(entry.Value, p.Shape, vars)
 		if err != nil {
-			e.broken(name+"."+entry.Key, entry.Value, err)
+			e.broken(local+"."+entry.Key, entry.Value, err)
 			continue
 		}
 		if v != nil && v != any(expr.Absent) {
@@ -283,7 +421,7 @@ func (e *evaluator) want(d *lang.Resource, name string, vars map[string]any) map
 		}
 	}
 	if want["name"] == nil {
-		want["name"] = e.out.Stack.Name + "-" + name
+		want["name"] = e.out.Stack.Name + "-" + e.scope + local
 	}
 	return want
 }
@@ -292,25 +430,26 @@ func (e *evaluator) want(d *lang.Resource, name string, vars map[string]any) map
 // reported value that is not known yet waits for itself.
 func (e *evaluator) object(t resource.Type, name string, want, known map[string]any) *expr.Object {
 	fields := make(map[string]any, len(t.Properties)+len(t.Attributes))
-	for _, field := range t.Names() {
-		if v, ok := want[field]; ok {
-			fields[field] = v
+	for _, field := range t.Fields() {
+		v, ok := want[field.Name]
+		if !ok {
+			v, ok = known[field.Name]
+		} else {
+			fields[field.Name] = expr.Typed(field.Shape, v)
 			continue
 		}
-		a, isAttribute := t.Attribute(field)
-		v, ok := known[field]
 		switch {
-		case ok && v != nil && isAttribute && a.Secret:
-			fields[field] = e.secret(fmt.Sprint(v))
+		case ok && v != nil && field.Secret:
+			fields[field.Name] = e.secret(fmt.Sprint(v))
 		case ok && v != nil:
-			fields[field] = v
-		case isAttribute && a.Secret && e.request.Secrets[name] != "":
-			fields[field] = e.secret(e.request.Secrets[name])
+			fields[field.Name] = expr.Typed(field.Shape, v)
+		case field.Secret && e.request.Secrets[name] != "":
+			fields[field.Name] = e.secret(e.request.Secrets[name])
 		default:
-			fields[field] = resource.Unresolved{Waits: []string{name + "." + field}}
+			fields[field.Name] = resource.Unresolved{Waits: []string{name + "." + field.Name}}
 		}
 	}
-	return &expr.Object{Type: t.Name, Fields: fields}
+	return &expr.Object{Type: t.Name, Name: name, Fields: fields, Reader: e}
 }
 
 func (e *evaluator) checks(d *lang.Resource, vars map[string]any, self *expr.Object) []health.Check {
@@ -319,11 +458,15 @@ func (e *evaluator) checks(d *lang.Resource, vars map[string]any, self *expr.Obj
 		vars = maps.Clone(vars)
 		vars["self"] = self
 	}
-	for i, c := range d.Health {
-		shape := health.Kinds[c.Kind]
-		v, err := e.eval(c.Spec, shape, vars)
+	return append(checks, e.healthChecks(d.Health, d.Name, vars)...)
+}
+
+func (e *evaluator) healthChecks(list []lang.Check, place string, vars map[string]any) []health.Check {
+	var checks []health.Check
+	for i, c := range list {
+		v, err := e.eval(c.Spec, health.Kinds[c.Kind], vars)
 		if err != nil {
-			e.broken(d.Name+".health", c.Spec, err)
+			e.broken(place+".health", c.Spec, err)
 		}
 		spec, _ := v.(map[string]any)
 		checks = append(checks, health.Check{Name: fmt.Sprintf("%s-%d", c.Kind, i+1), Kind: c.Kind, Spec: spec,
@@ -332,48 +475,36 @@ func (e *evaluator) checks(d *lang.Resource, vars map[string]any, self *expr.Obj
 	return checks
 }
 
-// inDependencyOrder fills in what each resource comes after. The declarations
-// were rendered in an order that already respects it.
-func (e *evaluator) inDependencyOrder() {
-	for i := range e.out.Resources {
-		r := &e.out.Resources[i]
-		d := e.request.Template.Resource(r.Declared)
-		for _, need := range d.Needs {
-			for _, member := range e.partners(d, r, need.Resource) {
-				r.After = append(r.After, After{member, need.Gate})
-			}
-		}
-	}
+// prove computes the checks of the whole stack.
+func (e *evaluator) prove() {
+	e.out.Prove = e.healthChecks(e.template.Prove, "prove", e.vars)
 }
 
-// partners lists the members of a declaration that a resource comes after. When
-// the values name single members, only those count: worker[1] waits for
-// data[1], not for all of data.
-func (e *evaluator) partners(d *lang.Resource, r *Resource, of string) []string {
-	all := e.members[of]
-	if len(all) < 2 {
-		return all
-	}
-	waits := resource.Waits(r.Want)
-	for _, c := range r.Checks {
-		waits = append(waits, resource.Waits(c.Spec)...)
-	}
-	var named []string
-	for _, member := range all {
-		prefix := member + "."
-		if slices.ContainsFunc(waits, func(w string) bool { return len(w) > len(prefix) && w[:len(prefix)] == prefix }) {
-			named = append(named, member)
+// after lists what a resource comes after, sorted by name: the resources whose
+// reported attributes its values read, and what is written under `after`, which
+// wins over what references show.
+func (e *evaluator) after(d *lang.Resource, name string, reads []string) []After {
+	after := make([]After, 0, len(reads)+len(e.base))
+	for _, a := range d.After {
+		for _, member := range e.members[a.Resource] {
+			after = append(after, After{member, a.Gate})
 		}
 	}
-	explicit := slices.ContainsFunc(d.After, func(a lang.After) bool { return a.Resource == of })
-	if explicit || len(named) == 0 {
-		return all
+	after = append(after, e.base...)
+	for _, read := range reads {
+		if read != name {
+			after = append(after, After{read, lang.GateHealthy})
+		}
 	}
-	return named
+	slices.SortStableFunc(after, func(a, b After) int { return cmp.Compare(a.Name, b.Name) })
+	return slices.CompactFunc(after, func(a, b After) bool { return a.Name == b.Name })
 }
 
-func (e *evaluator) outputs() {
-	for _, o := range e.request.Template.Outputs {
+func (e *evaluator) outputs() []Output {
+	out := []Output{}
+	for _, o := range e.template.Outputs {
+		reads := []string{}
+		e.reads = &reads
 		v, err := e.eval(o.Value, resource.Shape{Kind: resource.Open}, e.vars)
 		if err != nil {
 			e.broken("outputs."+o.Name, o.Value, err)
@@ -382,6 +513,10 @@ func (e *evaluator) outputs() {
 		if v == any(expr.Absent) || v == nil {
 			continue
 		}
-		e.out.Outputs = append(e.out.Outputs, Output{Name: o.Name, About: o.About, Value: v, Secret: len(resource.Secrets(v)) > 0})
+		out = append(out, Output{Name: o.Name, About: o.About, Value: v, Secret: o.Secret || len(resource.Secrets(v)) > 0, reads: reads})
+		if e.request.Explain == e.scope+"outputs."+o.Name {
+			e.explainValue("output", e.scope+"outputs."+o.Name, o.Value, e.vars)
+		}
 	}
+	return out
 }

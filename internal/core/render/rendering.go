@@ -10,6 +10,7 @@ import (
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
+	"undersail/internal/core/secretrule"
 )
 
 // Rendering is the computed list of resources of a template.
@@ -21,6 +22,14 @@ type Rendering struct {
 	Findings  []Finding   `json:"findings"`
 	// Inputs holds every input with its value and where the value came from.
 	Inputs []InputValue `json:"inputs"`
+	// Prove lists the checks of the whole stack, made after its last step.
+	Prove []health.Check `json:"prove,omitempty"`
+	// Consents are what somebody must agree to by name.
+	Consents []Consent `json:"consents,omitempty"`
+	// Generated lists the secrets that are drawn when nobody gives them.
+	Generated []Generated `json:"generated,omitempty"`
+	// Explained is what Request.Explain asked for.
+	Explained *Explanation `json:"explained,omitempty"`
 
 	index map[string]int // of Resources by name, once they are complete
 }
@@ -62,6 +71,38 @@ type Resource struct {
 	Declared string         `json:"declared"`
 	Index    int            `json:"index"`
 	Loop     map[string]any `json:"loop,omitempty"`
+
+	// Find, when set, says which resource that exists is used: by id, name or
+	// tags. It is never changed nor removed.
+	Find map[string]any `json:"find,omitempty"`
+	// Was is the name that the resource had before.
+	Was string `json:"was,omitempty"`
+	// Region is set for a resource outside the region of the stack.
+	Region string `json:"region,omitempty"`
+	// Guard refuses removal and rebuild.
+	Guard bool `json:"guard,omitempty"`
+	// NewFirst says that a rebuild makes the new one before it removes the old.
+	NewFirst bool `json:"new_first,omitempty"`
+	// AtOnce is how many members of the repetition may change at a time.
+	AtOnce int64 `json:"at_once,omitempty"`
+	// AtRetire is keep or snapshot: what happens when the stack is retired.
+	AtRetire string `json:"at_retire,omitempty"`
+	// Leave lists properties that others may alter after creation.
+	Leave []string `json:"leave,omitempty"`
+	// Extra holds the cloud's own options.
+	Extra map[string]any `json:"extra,omitempty"`
+}
+
+// Consent is something that somebody must agree to before acceptance.
+type Consent struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
+}
+
+// Generated is a secret input without a value: NAME, or EMBEDDED.NAME.
+type Generated struct {
+	Name  string           `json:"name"`
+	Rules secretrule.Rules `json:"rules"`
 }
 
 // After is one prerequisite.
@@ -76,14 +117,21 @@ type Output struct {
 	About  string `json:"about,omitempty"`
 	Value  any    `json:"value"`
 	Secret bool   `json:"secret,omitempty"`
+
+	reads []string // the resources behind the value
 }
 
 // InputValue is an input as it was used.
 type InputValue struct {
-	Name   string `json:"name"`
-	Title  string `json:"title,omitempty"`
-	Value  any    `json:"value"`
-	Origin string `json:"origin"` // given, default, generated or left out
+	Name  string `json:"name"`
+	Title string `json:"title,omitempty"`
+	Value any    `json:"value"`
+	// Origin tells where the value came from: the layer that gave it, default,
+	// computed default, generated, missing, or left out.
+	Origin string `json:"origin"`
+	Page   string `json:"page,omitempty"`
+	// Hidden says that the input's shown_when does not hold.
+	Hidden bool `json:"hidden,omitempty"`
 }
 
 // Finding is one thing that a check says.
@@ -111,6 +159,13 @@ type Request struct {
 	Template *lang.Template
 	Stack    Stack
 	Inputs   map[string]any
+	// Origins tells by input which layer gave its value; see Merge.
+	Origins map[string]string
+	// Stacks holds the outputs of the stacks that inputs pick, by stack name.
+	Stacks map[string]map[string]any
+	// Explain names a resource, an output, or inputs.NAME or calc.NAME whose
+	// values are to be traced to where they came from.
+	Explain string
 	// Secrets maps secret inputs and drawn keys to references such as
 	// gauge-intake/admin_password@1. Inputs without one show their own name.
 	Secrets map[string]string

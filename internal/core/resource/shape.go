@@ -249,3 +249,39 @@ func ParseSpan(text string) (int64, error) {
 	}
 	return total, nil
 }
+
+// FormatData writes bytes in the largest unit that needs no fraction, such as
+// 50GiB, 500GB or 1536MiB; the shorter of the binary and the decimal form.
+func FormatData(bytes int64) string {
+	best := strconv.FormatInt(bytes, 10) + "B"
+	for _, unit := range []string{"kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB"} {
+		factor := int64(dataUnits[unit])
+		if text := strconv.FormatInt(bytes/factor, 10) + unit; bytes > 0 && bytes%factor == 0 && len(strings.TrimRight(text, "kKMGTiB")) < len(strings.TrimRight(best, "kKMGTiB")) {
+			best = text
+		}
+	}
+	return best
+}
+
+// FormatSpan writes seconds as days, hours, minutes and seconds, such as 1h30m.
+func FormatSpan(seconds int64) string {
+	if seconds == 0 {
+		return "0s"
+	}
+	var b strings.Builder
+	for _, unit := range []string{"d", "h", "m", "s"} {
+		if n := seconds / spanUnits[unit]; n > 0 {
+			fmt.Fprintf(&b, "%d%s", n, unit)
+			seconds %= spanUnits[unit]
+		}
+	}
+	return b.String()
+}
+
+// Holds reports whether the shape or anything inside it is of one of the kinds.
+func (s Shape) Holds(kinds ...Kind) bool {
+	if slices.Contains(kinds, s.Kind) || s.Items != nil && s.Items.Holds(kinds...) {
+		return true
+	}
+	return slices.ContainsFunc(s.Fields, func(f Property) bool { return f.Shape.Holds(kinds...) })
+}

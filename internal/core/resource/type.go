@@ -48,6 +48,8 @@ type Type struct {
 	Patience int64
 	// Quota names the quota that creation draws on, if any.
 	Quota string
+
+	fields []Field
 }
 
 // Property finds a wanted property.
@@ -63,6 +65,37 @@ func (t Type) Attribute(name string) (Attribute, bool) {
 		}
 	}
 	return Attribute{}, false
+}
+
+// Field is a name that expressions may read of a resource, wanted or reported.
+type Field struct {
+	Name   string
+	Shape  Shape
+	Secret bool
+}
+
+// Fields lists what Names lists, with the shapes. The list is shared: do not
+// alter it.
+func (t Type) Fields() []Field {
+	if t.fields != nil {
+		return t.fields
+	}
+	return t.allFields()
+}
+
+func (t Type) allFields() []Field {
+	var out []Field
+	for _, p := range t.Properties {
+		out = append(out, Field{Name: p.Name, Shape: p.Shape})
+	}
+	for _, a := range t.Attributes {
+		if i := slices.IndexFunc(out, func(f Field) bool { return f.Name == a.Name }); i >= 0 {
+			out[i].Secret = a.Secret
+			continue
+		}
+		out = append(out, Field{a.Name, a.Shape, a.Secret})
+	}
+	return out
 }
 
 // Names lists properties, then attributes that are not properties too.
@@ -94,76 +127,16 @@ var (
 )
 
 func newType(name, about string, expect, patience int64, quota string, properties []Property, attributes ...Attribute) Type {
-	return Type{Name: name, About: about, Expect: expect, Patience: patience, Quota: quota,
+	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Quota: quota,
 		Properties: append([]Property{nameProperty, tagsProperty}, properties...),
 		Attributes: append([]Attribute{idAttribute}, attributes...)}
+	t.fields = t.allFields()
+	return t
 }
 
-// FirewallRule is the shape of one inbound rule.
-var FirewallRule = object("firewall_rule",
-	Property{Name: "from", About: "Source range that may connect.", Shape: kind(Range), Required: true},
-	Property{Name: "port", About: "Destination port, 1 to 65535.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}, Required: true},
-	Property{Name: "protocol", About: "tcp (default) or udp.", Shape: text("tcp", "udp")},
-	Property{Name: "about", About: "Why the rule is there.", Shape: text()},
-)
-
-var attachedDisk = object("attached_disk",
-	Property{Name: "disk", About: "Id of the disk.", Shape: text(), Required: true, Refers: "disk"},
-	Property{Name: "mount", About: "Where the guest mounts it.", Shape: text()},
-	Property{Name: "format", About: "File system made on an empty disk.", Shape: text("ext4", "xfs")},
-)
-
-var types = []Type{
-	newType("network", "A private network of the account in one region.", 4, 600, "networks",
-		[]Property{{Name: "range", About: "Address range of the network.", Shape: kind(Range), Required: true, Alter: Rebuild}}),
-	newType("subnet", "A part of a network in one zone.", 3, 600, "",
-		[]Property{
-			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
-			{Name: "range", About: "Part of the network's range.", Shape: kind(Range), Required: true, Alter: Rebuild},
-			{Name: "zone", About: "Zone of the subnet; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
-		},
-		Attribute{Name: "router", About: "Address of the subnet's router.", Shape: kind(Address)}),
-	newType("firewall", "Inbound rules; what no rule allows gets no connection.", 3, 600, "",
-		[]Property{
-			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
-			{Name: "rules", About: "What may come in.", Shape: listOf(FirewallRule), Required: true, Alter: InPlace},
-		}),
-	newType("address", "A fixed public address that outlives the instance using it.", 3, 600, "addresses",
-		nil, Attribute{Name: "address", About: "The public address.", Shape: kind(Address)}),
-	newType("key_pair", "An SSH key pair. Without a public key, Under Sail draws the pair and seals the private half.", 2, 300, "",
-		[]Property{{Name: "public_key", About: "Public key in OpenSSH form.", Shape: text(), Alter: Rebuild}},
-		Attribute{Name: "fingerprint", About: "SHA-256 fingerprint.", Shape: text()},
-		Attribute{Name: "private_key", About: "Private half in OpenSSH form, sealed; only where Under Sail drew the pair.", Shape: text(), Secret: true}),
-	newType("secret", "A secret value kept by the cloud for its guests.", 2, 300, "",
-		[]Property{{Name: "value", About: "The secret text.", Shape: text(), Required: true, Alter: InPlace}},
-		Attribute{Name: "version", About: "Counts up with each new value.", Shape: kind(Integer)}),
-	newType("disk", "A block disk.", 12, 1200, "disk_gib",
-		[]Property{
-			{Name: "size", About: "Capacity. May only grow.", Shape: kind(Data), Required: true, Alter: InPlace, GrowOnly: true},
-			{Name: "type", About: "Disk type the region offers.", Shape: text(), Required: true, Alter: Rebuild, Picks: "disk_type"},
-			{Name: "zone", About: "Zone of the disk; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
-			{Name: "encrypted", About: "Encrypt at rest.", Shape: kind(Boolean), Alter: Rebuild},
-		}),
-	newType("instance", "A virtual machine.", 75, 2400, "vcpus",
-		[]Property{
-			{Name: "size", About: "Machine size the zone offers.", Shape: text(), Required: true, Alter: NeedsStop, Picks: "size"},
-			{Name: "image", About: "Image the region offers.", Shape: text(), Required: true, Alter: Rebuild, Picks: "image"},
-			{Name: "subnet", About: "Id of the subnet.", Shape: text(), Required: true, Alter: Rebuild, Refers: "subnet"},
-			{Name: "zone", About: "Zone; that of the subnet when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
-			{Name: "public", About: "Give the machine a public address of its own.", Shape: kind(Boolean), Alter: Rebuild},
-			{Name: "address", About: "Id of a fixed public address.", Shape: text(), Alter: Rebuild, Refers: "address"},
-			{Name: "firewalls", About: "Ids of the firewalls in front of it.", Shape: listOf(text()), Alter: InPlace, Refers: "firewall"},
-			{Name: "key_pair", About: "Id of the key pair that may log in as the image's user.", Shape: text(), Alter: Rebuild, Refers: "key_pair"},
-			{Name: "disks", About: "Disks attached at start.", Shape: listOf(attachedDisk), Alter: Rebuild},
-			{Name: "user_data", About: "First-boot configuration: a cloud-init document as a mapping.", Shape: kind(Open), Alter: Rebuild},
-		},
-		Attribute{Name: "private_address", About: "Address in the subnet.", Shape: kind(Address)},
-		Attribute{Name: "public_address", About: "Public address; empty text when there is none.", Shape: text()},
-		Attribute{Name: "host_key", About: "SSH host key in OpenSSH form, to be pinned.", Shape: text()},
-		Attribute{Name: "reach", About: "Port to host:port at which the public port is reached.", Shape: mapOf(text())},
-		Attribute{Name: "vcpus", About: "Virtual processors the machine has.", Shape: kind(Integer)},
-		Attribute{Name: "memory", About: "Memory the machine has.", Shape: kind(Data)}),
-}
+// types is the catalogue, by subject: see the files network.go, machine.go,
+// storage.go, platform.go.
+var types = slices.Concat(networkTypes, machineTypes, storageTypes, platformTypes)
 
 // Types lists every resource type in a fixed order.
 func Types() []Type { return slices.Clone(types) }
@@ -188,7 +161,9 @@ func TypeNames() []string {
 }
 
 // Literals lists the object shapes that templates may write as typed literals.
-func Literals() []Shape { return []Shape{FirewallRule, attachedDisk} }
+func Literals() []Shape {
+	return []Shape{FirewallRule, attachedDisk, networkCard, balancerPort, databaseUser, roleGrant, hostLayout}
+}
 
 // UserDataKeys are the cloud-init modules that guests understand.
 var UserDataKeys = []string{"packages", "package_update", "write_files", "users", "runcmd", "hostname", "ssh_authorized_keys", "mounts", "timezone"}

@@ -1,0 +1,142 @@
+package render
+
+import (
+	"maps"
+
+	"undersail/internal/core/expr"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/resource"
+)
+
+// embed renders an embedded template. Its resources join the rendering with
+// names in its scope; what it gives is read through its outputs.
+func (e *evaluator) embed(d *lang.Resource, local string, index int, loop map[string]any) *expr.Object {
+	vars := e.scopeOf(d, index, loop)
+	child := e.session.evaluator(d.Embedded, e.scope+local+".", map[string]any{})
+	child.parent, child.from, child.fromVars = e, d, vars
+	for _, entry := range d.Inputs.Entries {
+		in := d.Embedded.Input(entry.Key)
+		if in == nil {
+			continue
+		}
+		reads := []string{}
+		e.reads = &reads
+		v, err := e.eval(entry.Value, in.Shape, vars)
+		if err != nil {
+			e.broken(local+".inputs."+entry.Key, entry.Value, err)
+			v = e.stand(in.Shape)
+		}
+		if v != nil && v != any(expr.Absent) {
+			child.given[entry.Key], child.inputReads[entry.Key] = v, reads
+		}
+	}
+	child.base = e.after(d, "", nil)
+	first := len(e.out.Resources)
+	child.render()
+	for _, r := range e.out.Resources[first:] {
+		e.members[d.Name] = append(e.members[d.Name], r.Name)
+	}
+	fields, reads := map[string]any{}, map[string][]string{}
+	for _, o := range child.outputs() {
+		fields[o.Name], reads[o.Name] = e.outputValue(d, o), o.reads
+	}
+	e.outputReads[local] = reads
+	outputs := &expr.Object{Type: "outputs " + d.Name, Name: local, Fields: fields, Reader: e}
+	if d.When != nil {
+		outputs.Optional, outputs.Present = true, true
+	}
+	return &expr.Object{Type: lang.Embed + " " + d.Name, Fields: map[string]any{"outputs": outputs}}
+}
+
+// outputValue gives an output the type that it was declared with, and keeps a
+// secret output secret even where its value could be computed.
+func (e *evaluator) outputValue(d *lang.Resource, o Output) any {
+	for _, declared := range d.Embedded.Outputs {
+		if declared.Name != o.Name {
+			continue
+		}
+		switch declared.Type.TypeName() {
+		case "amount":
+			return expr.Typed(resource.Shape{Kind: resource.Data}, o.Value)
+		case "span":
+			return expr.Typed(resource.Shape{Kind: resource.Span}, o.Value)
+		}
+	}
+	return o.Value
+}
+
+// Read notes what stands behind a field that an expression reads.
+func (e *evaluator) Read(o *expr.Object, field string) {
+	switch {
+	case o.Type == "inputs":
+		*e.reads = append(*e.reads, e.inputReads[field]...)
+	case o.Type == "calc":
+		*e.reads = append(*e.reads, e.calcReads[field]...)
+	case len(o.Type) > 8 && o.Type[:8] == "outputs ":
+		*e.reads = append(*e.reads, e.outputReads[o.Name][field]...)
+	default:
+		i, rendered := e.out.index[o.Name]
+		if !rendered || field == "name" { // self
+			return
+		}
+		if _, wanted := e.out.Resources[i].Want[field]; !wanted {
+			*e.reads = append(*e.reads, o.Name)
+		}
+	}
+}
+
+// readAll notes everything that a program may read: it waits for something, so
+// what else it will read cannot be told yet.
+func (e *evaluator) readAll(p *expr.Program) {
+	for _, u := range p.Uses {
+		switch u.Name {
+		case "inputs":
+			for _, f := range u.Fields {
+				*e.reads = append(*e.reads, e.inputReads[f]...)
+			}
+		case "calc":
+			for _, f := range u.Fields {
+				*e.reads = append(*e.reads, e.calcReads[f]...)
+			}
+		default:
+			if d := e.template.Resource(u.Name); d != nil && reported(d, u) {
+				*e.reads = append(*e.reads, e.members[d.Name]...)
+			}
+		}
+	}
+}
+
+// reported tells whether a use reads something that is known after creation.
+func reported(d *lang.Resource, u expr.Use) bool {
+	for _, f := range u.Fields {
+		if d.Embedded != nil || f != "name" && d.Want.Get(f) == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// collecting computes something apart and returns what stands behind it.
+func (e *evaluator) collecting(compute func()) []string {
+	before, reads := e.reads, []string{}
+	e.reads = &reads
+	compute()
+	e.reads = before
+	return reads
+}
+
+// stackValue is the value of an input that picks another stack.
+func (e *evaluator) stackValue(in *lang.Input, name string) any {
+	outputs, known := e.request.Stacks[name]
+	fields := map[string]any{}
+	for _, o := range in.Other.Outputs {
+		switch v, there := outputs[o.Name]; {
+		case there:
+			fields[o.Name] = v
+		case !known:
+			fields[o.Name] = resource.Unresolved{Waits: []string{"stack " + name + ".outputs." + o.Name}}
+		}
+	}
+	typeName := lang.Embed + " inputs." + in.Name
+	return &expr.Object{Type: typeName, Fields: map[string]any{"name": name, "outputs": &expr.Object{Type: "outputs inputs." + in.Name, Fields: maps.Clone(fields)}}}
+}
