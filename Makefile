@@ -25,7 +25,7 @@ check: console/node_modules/.done ## Static checks
 	cd console && npm run --silent check
 
 generate: console/node_modules/.done ## Generate server, client and types from the contract
-	go generate ./internal/api/contract
+	go generate ./api
 	cd console && npm run --silent generate
 
 bench: ## Print measured ratios

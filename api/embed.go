@@ -2,6 +2,9 @@
 // the server, the Go client and the console's types are generated.
 package api
 
+//go:generate go tool oapi-codegen -config server.yaml openapi.yaml
+//go:generate go tool oapi-codegen -config client.yaml openapi.yaml
+
 import _ "embed"
 
 // OpenAPI is the contract.

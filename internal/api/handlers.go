@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"undersail/internal/core/lang"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/service"
@@ -55,13 +56,33 @@ func (h *handlers) ListTemplates(ctx context.Context, _ contract.ListTemplatesRe
 }
 
 func (h *handlers) PublishTemplate(ctx context.Context, r contract.PublishTemplateRequestObject) (contract.PublishTemplateResponseObject, error) {
-	t, _, err := h.service.Publish(ctx, userOf(ctx), r.Body.File, r.Body.Source)
+	t, _, err := h.service.Publish(ctx, userOf(ctx), lang.Bundle{File: r.Body.File, Source: r.Body.Source, Parts: or(r.Body.Parts, nil)})
 	return contract.PublishTemplate201JSONResponse(t), err
 }
 
 func (h *handlers) GetTemplate(ctx context.Context, r contract.GetTemplateRequestObject) (contract.GetTemplateResponseObject, error) {
 	t, err := h.service.Template(ctx, r.Ref)
 	return contract.GetTemplate200JSONResponse(t), err
+}
+
+func (h *handlers) ListVersions(ctx context.Context, r contract.ListVersionsRequestObject) (contract.ListVersionsResponseObject, error) {
+	list, err := h.service.Versions(ctx, r.Ref)
+	return contract.ListVersions200JSONResponse(list), err
+}
+
+func (h *handlers) ListLibraries(ctx context.Context, _ contract.ListLibrariesRequestObject) (contract.ListLibrariesResponseObject, error) {
+	list, err := h.service.Libraries(ctx)
+	return contract.ListLibraries200JSONResponse(list), err
+}
+
+func (h *handlers) AddLibrary(ctx context.Context, r contract.AddLibraryRequestObject) (contract.AddLibraryResponseObject, error) {
+	l, err := h.service.AddLibrary(ctx, userOf(ctx), *r.Body)
+	return contract.AddLibrary201JSONResponse(l), err
+}
+
+func (h *handlers) RefreshLibrary(ctx context.Context, r contract.RefreshLibraryRequestObject) (contract.RefreshLibraryResponseObject, error) {
+	l, err := h.service.RefreshLibrary(ctx, userOf(ctx), r.Name)
+	return contract.RefreshLibrary200JSONResponse(l), err
 }
 
 func (h *handlers) ListProposals(ctx context.Context, r contract.ListProposalsRequestObject) (contract.ListProposalsResponseObject, error) {

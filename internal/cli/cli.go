@@ -52,6 +52,7 @@ type app struct {
 	output  string
 	console fs.FS
 	version string
+	library string // folder of templates named NAME@RANGE
 }
 
 // Run executes the command line and returns the exit code.
@@ -101,7 +102,7 @@ The usual way:
 		}
 	}
 	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.whoamiCommand())
-	add("knowing", a.accountsCommand(), a.offersCommand(), a.templatesCommand())
+	add("knowing", a.accountsCommand(), a.offersCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
 	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand())
 	add("living", a.stacksCommand(), a.outputsCommand(), a.verifyCommand(), a.retireCommand(), a.eventsCommand())

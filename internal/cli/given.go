@@ -11,11 +11,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
 )
 
 // given are the flags with which a user fills a template in.
 type given struct {
 	account, region, offers string
+	preset, explain         string
 	files, values, secrets  []string
 }
 
@@ -23,57 +25,83 @@ func (g *given) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&g.account, "account", "", "account to render for")
 	f.StringVar(&g.region, "region", "", "region to render for")
+	f.StringVar(&g.preset, "preset", "", "preset of the template; inputs files and single inputs lie above it")
 	f.StringArrayVar(&g.files, "inputs", nil, "inputs file, YAML or JSON; a later one replaces whole inputs")
 	f.StringArrayVar(&g.values, "input", nil, "one input as NAME=VALUE")
 	f.StringArrayVar(&g.secrets, "secret", nil, "secret input as NAME=FILE; - is standard input")
 }
 
-// fill reads inputs and secrets in the types that the template wants.
-func (g *given) fill(cmd *cobra.Command, t *lang.Template) (inputs map[string]any, secrets map[string]string, err error) {
-	inputs, secrets = map[string]any{}, map[string]string{}
-	take := func(name string, n *lang.Node) {
-		in := t.Input(name)
-		if in == nil {
-			inputs[name] = n.Plain() // the rendering says that there is no such input
-			return
-		}
-		v, err := lang.Normalise(n, in.Shape)
-		if err != nil {
-			v = n.Plain()
-		}
-		if text, ok := v.(string); ok && in.Secret {
-			fmt.Fprintf(cmd.ErrOrStderr(), "warning: the secret %s stands in a file or on the command line; give it with --secret %s=FILE\n", name, name)
-			secrets[name] = text
-			return
-		}
-		inputs[name] = v
+// filled is what a user gave, by layer, lowest first.
+type filled struct {
+	files   []render.Layer
+	single  render.Layer
+	secrets map[string]string
+}
+
+// layers are all layers of values, with a preset's below the others.
+func (f filled) layers(t *lang.Template, preset string) ([]render.Layer, error) {
+	lowest, err := render.PresetLayer(t, preset)
+	if err != nil {
+		return nil, &exit{exitUsage, err}
 	}
+	secret := render.Layer{From: "--secret", Inputs: map[string]any{}}
+	for name, v := range f.secrets {
+		secret.Inputs[name] = v
+	}
+	return append(append([]render.Layer{lowest}, f.files...), f.single, secret), nil
+}
+
+// fill reads inputs and secrets in the types that the template wants.
+func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
+	out := filled{secrets: map[string]string{}, single: render.Layer{From: "--input", Inputs: map[string]any{}}}
 	for _, file := range g.files {
 		source, err := os.ReadFile(file)
 		if err != nil {
-			return nil, nil, &exit{exitUsage, err}
+			return out, &exit{exitUsage, err}
 		}
 		nodes, found := lang.ReadInputs(file, source)
 		if found.HasErrors() {
 			printDiagnostics(cmd.ErrOrStderr(), found)
-			return nil, nil, &exit{exitFindings, fmt.Errorf("the inputs file %s has errors", file)}
+			return out, &exit{exitFindings, fmt.Errorf("the inputs file %s has errors", file)}
 		}
+		layer := render.Layer{From: "file " + file, Inputs: map[string]any{}}
 		for _, name := range slices.Sorted(maps.Keys(nodes)) {
-			take(name, nodes[name])
+			take(cmd, t, &layer, out.secrets, name, nodes[name])
 		}
+		out.files = append(out.files, layer)
 	}
 	for _, pair := range g.values {
 		name, text, ok := strings.Cut(pair, "=")
 		if !ok {
-			return nil, nil, &exit{exitUsage, fmt.Errorf("--input takes NAME=VALUE, not %q", pair)}
+			return out, &exit{exitUsage, fmt.Errorf("--input takes NAME=VALUE, not %q", pair)}
 		}
 		nodes, found := lang.ReadInputs("--input", []byte(name+": "+text))
 		if found.HasErrors() || nodes[name] == nil {
 			nodes = map[string]*lang.Node{name: {Text: text, Quoted: true}}
 		}
-		take(name, nodes[name])
+		take(cmd, t, &out.single, out.secrets, name, nodes[name])
 	}
-	return inputs, secrets, g.readSecrets(cmd, secrets)
+	return out, g.readSecrets(cmd, out.secrets)
+}
+
+// take reads one value by the type that the template wants. What does not fit
+// is handed on as it is: the rendering says what is wrong with it.
+func take(cmd *cobra.Command, t *lang.Template, into *render.Layer, secrets map[string]string, name string, n *lang.Node) {
+	in := t.Input(name)
+	if in == nil {
+		into.Inputs[name] = n.Plain()
+		return
+	}
+	v, err := lang.Normalise(n, in.Shape)
+	if err != nil {
+		v = n.Plain()
+	}
+	if text, ok := v.(string); ok && in.Secret {
+		fmt.Fprintf(cmd.ErrOrStderr(), "warning: the secret %s stands in a file or on the command line; give it with --secret %s=FILE\n", name, name)
+		secrets[name] = text
+		return
+	}
+	into.Inputs[name] = v
 }
 
 func (g *given) readSecrets(cmd *cobra.Command, into map[string]string) error {

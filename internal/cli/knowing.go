@@ -3,15 +3,12 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
-	"undersail/internal/core/health"
 	"undersail/internal/core/offer"
-	"undersail/internal/exchange"
 	"undersail/internal/service"
 )
 
@@ -125,74 +122,4 @@ func printOffers(w io.Writer, o offer.Offers) {
 			}
 		}
 	})
-}
-
-func (a *app) templatesCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "templates", Short: "List the templates in the library", Args: cobra.NoArgs, Example: "  undersail templates\n  undersail templates show gauge-intake\n  undersail templates publish site.sail.yaml",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			list, err := decode[[]service.Template](c.ListTemplates(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.print(cmd, list, func(w io.Writer) {
-				columns(w, "TEMPLATE\tVERSION\tMATURITY\tTAKES\tTITLE", func(row func(string, ...any)) {
-					for _, t := range list {
-						takes := "-"
-						if t.TakesS > 0 {
-							takes = health.Span(t.TakesS)
-						}
-						row("%s\t%s\t%s\t%s\t%s", t.Name, t.Version, t.Maturity, takes, t.Title)
-					}
-				})
-			})
-		}}
-	a.outputFlag(cmd)
-	show := &cobra.Command{Use: "show NAME[@VERSION]", Short: "Print the text of a template", Args: cobra.ExactArgs(1), Example: "  undersail templates show gauge-intake@^1",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			t, err := a.template(cmd, args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(cmd, t, func(w io.Writer) { io.WriteString(w, t.Source) })
-		}}
-	a.outputFlag(show)
-	publish := &cobra.Command{Use: "publish FILE", Short: "Check a template and put it into the library", Args: cobra.ExactArgs(1), Example: "  undersail templates publish site.sail.yaml",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			source, err := os.ReadFile(args[0])
-			if err != nil {
-				return &exit{exitUsage, err}
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			t, err := decode[service.Template](c.PublishTemplate(cmd.Context(), contract.TemplateText{File: args[0], Source: string(source)}))
-			if err != nil {
-				return a.told(cmd, err)
-			}
-			return a.print(cmd, t, func(w io.Writer) { fmt.Fprintf(w, "%s %s is in the library\n", t.Name, t.Version) })
-		}}
-	a.outputFlag(publish)
-	inputs := &cobra.Command{Use: "inputs NAME|FILE", Short: "Write a commented inputs file to fill in", Args: cobra.ExactArgs(1), Example: "  undersail templates inputs gauge-intake > intake.inputs.yaml\n  undersail templates inputs site.sail.yaml",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			t, err := a.readTemplate(cmd, args[0])
-			if err != nil {
-				return err
-			}
-			return exchange.InputsFile(cmd.OutOrStdout(), t)
-		}}
-	cmd.AddCommand(show, publish, inputs)
-	return cmd
-}
-
-func (a *app) template(cmd *cobra.Command, ref string) (service.Template, error) {
-	c, err := a.client()
-	if err != nil {
-		return service.Template{}, err
-	}
-	return decode[service.Template](c.GetTemplate(cmd.Context(), ref))
 }

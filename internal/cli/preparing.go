@@ -33,11 +33,11 @@ func printFindings(w io.Writer, list []render.Finding) {
 // readTemplate reads a template file, or one of the library when there is no
 // such file.
 func (a *app) readTemplate(cmd *cobra.Command, arg string) (*lang.Template, error) {
-	file, source, err := a.templateText(cmd, arg)
+	b, err := a.bundle(cmd, arg)
 	if err != nil {
 		return nil, err
 	}
-	t, found := lang.Read(file, source)
+	t, found := lang.ReadBundle(b)
 	if a.output == "sarif" {
 		if err := exchange.SARIF(cmd.OutOrStdout(), a.version, found); err != nil {
 			return nil, err
@@ -50,7 +50,7 @@ func (a *app) readTemplate(cmd *cobra.Command, arg string) (*lang.Template, erro
 	}
 	printDiagnostics(cmd.ErrOrStderr(), found)
 	if t == nil {
-		return nil, &exit{exitFindings, fmt.Errorf("%s has %s", file, countErrors(found))}
+		return nil, &exit{exitFindings, fmt.Errorf("%s has %s", b.File, countErrors(found))}
 	}
 	return t, nil
 }
@@ -75,18 +75,6 @@ func isFile(arg string) bool {
 	return strings.HasSuffix(arg, ".yaml") || strings.ContainsRune(arg, filepath.Separator)
 }
 
-func (a *app) templateText(cmd *cobra.Command, arg string) (file string, source []byte, err error) {
-	if isFile(arg) {
-		source, err = os.ReadFile(arg)
-		if err != nil {
-			return arg, nil, &exit{exitUsage, err}
-		}
-		return arg, source, nil
-	}
-	t, err := a.template(cmd, arg)
-	return t.Name + ".sail.yaml", []byte(t.Source), err
-}
-
 func (a *app) checkCommand() *cobra.Command {
 	var g given
 	cmd := &cobra.Command{Use: "check FILE", Short: "Check a template file; no service is needed", Args: cobra.ExactArgs(1),
@@ -101,7 +89,7 @@ func (a *app) checkCommand() *cobra.Command {
 				return nil // the log is written, and holds no errors
 			}
 			findings := []render.Finding{}
-			if g.files != nil || g.values != nil || g.account != "" || g.offers != "" {
+			if g.files != nil || g.values != nil || g.preset != "" || g.account != "" || g.offers != "" {
 				r, err := a.renderHere(cmd, t, &g)
 				if err != nil {
 					return err
@@ -116,6 +104,7 @@ func (a *app) checkCommand() *cobra.Command {
 			return failing(cmd, findings)
 		}}
 	g.flags(cmd)
+	a.libraryFlag(cmd)
 	cmd.Flags().StringVar(&g.offers, "offers", "", "saved offers to check against (from: undersail offers -o json)")
 	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or sarif (SARIF 2.1.0)")
 	return cmd

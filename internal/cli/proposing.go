@@ -13,6 +13,7 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
+	"undersail/internal/core/render"
 	"undersail/internal/service"
 )
 
@@ -29,9 +30,11 @@ func (a *app) proposeCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if n.Inputs, n.Secrets, err = g.fill(cmd, t); err != nil {
+			filled, err := g.fill(cmd, t)
+			if err != nil {
 				return err
 			}
+			n.Preset, n.Layers, n.Inputs, n.Secrets = g.preset, filled.files, filled.single.Inputs, filled.secrets
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -43,6 +46,7 @@ func (a *app) proposeCommand() *cobra.Command {
 			return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
 		}}
 	g.flags(cmd)
+	a.libraryFlag(cmd)
 	cmd.Flags().StringVar(&template, "template", "", "template of the library as NAME[@VERSION], or a file")
 	a.outputFlag(cmd)
 	return cmd
@@ -72,7 +76,7 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 		return nil, err
 	}
 	if isFile(arg) {
-		n.Source, n.File = string(t.Source), filepath.Base(arg)
+		n.Source, n.File, n.Parts = string(t.Source), filepath.Base(arg), t.Bundle.Parts
 	} else {
 		n.Template = arg
 	}
@@ -85,7 +89,7 @@ func printProposal(w io.Writer, p service.Proposal) {
 	same := 0
 	columns(w, "CHANGE\tRESOURCE\tTYPE\tAFTER\tWHAT", func(row func(string, ...any)) {
 		for _, c := range p.Changes {
-			if c.Change == change.Same {
+			if c.Change == change.Same && c.Reason == "" {
 				same++
 				continue
 			}
@@ -100,6 +104,10 @@ func printProposal(w io.Writer, p service.Proposal) {
 		fmt.Fprintf(w, "%d more stay the same\n", same)
 	}
 	printFields(w, p.Changes)
+	printInputs(w, p.Inputs)
+	for _, c := range p.Consents {
+		fmt.Fprintf(w, "\nconsent   inputs.%s: %s\n", c.Name, c.About)
+	}
 	fmt.Fprintf(w, "\ncost      %s\n", costLine(p.Cost, p.CostNow))
 	fmt.Fprintf(w, "duration  about %s; decided by %s\n", seconds(p.Seconds), orDash(strings.Join(p.Longest, " > ")))
 	if len(p.Findings) > 0 {
@@ -123,14 +131,28 @@ func prefixed(prefix, s string) string {
 
 // changeLine tells why a resource changes, or what of it.
 func changeLine(c change.Change) string {
+	var parts []string
 	if c.Reason != "" {
-		return c.Reason
+		parts = append(parts, c.Reason)
+	} else {
+		for _, f := range c.Fields {
+			parts = append(parts, f.Name)
+		}
 	}
-	var names []string
-	for _, f := range c.Fields {
-		names = append(names, f.Name)
+	return strings.Join(append(parts, c.Notes...), "; ")
+}
+
+// printInputs tells every value with the layer that gave it.
+func printInputs(w io.Writer, inputs []render.InputValue) {
+	if len(inputs) == 0 {
+		return
 	}
-	return strings.Join(names, ", ")
+	fmt.Fprintln(w)
+	columns(w, "INPUT\tVALUE\tFROM", func(row func(string, ...any)) {
+		for _, in := range inputs {
+			row("%s\t%s\t%s", in.Name, orDash(clip(valueLine(in.Value), 70)), in.Origin)
+		}
+	})
 }
 
 // printFields lists every leaf that differs, with before and after.

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -22,23 +23,21 @@ import (
 // renderHere renders without a service, but for the offers of a place that is
 // named without saved ones.
 func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*render.Rendering, error) {
-	inputs, secrets, err := g.fill(cmd, t)
+	filled, err := g.fill(cmd, t)
 	if err != nil {
 		return nil, err
 	}
-	for name, v := range secrets {
-		inputs[name] = v
+	layers, err := filled.layers(t, g.preset)
+	if err != nil {
+		return nil, err
 	}
-	request := render.Request{Template: t, Inputs: inputs, Stack: render.Stack{Name: t.About.Name, ID: render.FixedID, Account: g.account, Region: g.region}}
+	request := render.Request{Template: t, Explain: g.explain, Stack: render.Stack{Name: t.About.Name, ID: render.FixedID, Account: g.account, Region: g.region}}
+	request.Inputs, request.Origins = render.Merge(layers...)
 	var o offer.Offers
 	switch {
 	case g.offers != "":
-		raw, err := os.ReadFile(g.offers)
-		if err != nil {
-			return nil, &exit{exitUsage, err}
-		}
-		if err := json.Unmarshal(raw, &o); err != nil {
-			return nil, &exit{exitUsage, fmt.Errorf("%s holds no offers: %w", g.offers, err)}
+		if o, err = savedOffers(g.offers); err != nil {
+			return nil, err
 		}
 	case g.account != "" && g.region != "":
 		if o, err = a.offers(cmd, g.account, g.region); err != nil {
@@ -58,23 +57,38 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*rende
 	return render.Render(request), nil
 }
 
-// drawGraph writes what waits for what in a language for graphs.
-func drawGraph(w io.Writer, language string, r *render.Rendering) error {
-	switch language {
-	case "dot":
-		return exchange.DOT(w, r)
-	case "mermaid":
-		return exchange.Mermaid(w, r)
+func savedOffers(file string) (offer.Offers, error) {
+	var o offer.Offers
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return o, &exit{exitUsage, err}
 	}
-	return fmt.Errorf("--graph takes dot or mermaid, not %q", language)
+	if err := json.Unmarshal(raw, &o); err != nil {
+		return o, &exit{exitUsage, fmt.Errorf("%s holds no offers: %w", file, err)}
+	}
+	return o, nil
+}
+
+// drawGraph writes what waits for what, drawn or in a language for graphs.
+func drawGraph(w io.Writer, language string, g exchange.Graph) error {
+	switch language {
+	case "svg":
+		return exchange.SVG(w, g)
+	case "dot":
+		return exchange.DOT(w, g)
+	case "mermaid":
+		return exchange.Mermaid(w, g)
+	}
+	return &exit{exitUsage, fmt.Errorf("--graph takes svg, dot or mermaid, not %q", language)}
 }
 
 func (a *app) renderCommand() *cobra.Command {
 	var g given
 	var draw string
-	cmd := &cobra.Command{Use: "render FILE", Short: "Show the resources that a template gives with inputs, in dependency order", Args: cobra.ExactArgs(1),
-		Long:    "Compute every resource of a template. What is known only after creation shows what it waits for.\nNo stack is named, so stack.id is the fixed id of zeros.",
-		Example: "  undersail render gauge-intake.sail.yaml --inputs gauge-intake.inputs.yaml --account saltmere-lab --region north-fell\n  undersail render site.sail.yaml --inputs site.inputs.yaml --offers offers.json -o json\n  undersail render site.sail.yaml --inputs site.inputs.yaml --graph dot",
+	cmd := &cobra.Command{Use: "render NAME|FILE", Short: "Show the resources that a template gives with inputs, in dependency order", Args: cobra.ExactArgs(1),
+		Long: "Compute every resource of a template. What is known only after creation shows what it waits for.\nNo stack is named, so stack.id is the fixed id of zeros.",
+		Example: "  undersail render gauge-intake.sail.yaml --inputs gauge-intake.inputs.yaml --account saltmere-lab --region north-fell\n  undersail render site.sail.yaml --inputs site.inputs.yaml --offers offers.json -o json\n" +
+			"  undersail render site.sail.yaml --inputs site.inputs.yaml --graph svg > site.svg\n  undersail render site.sail.yaml --inputs site.inputs.yaml --explain site      # where every value came from",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.readTemplate(cmd, args[0])
 			if err != nil {
@@ -85,22 +99,66 @@ func (a *app) renderCommand() *cobra.Command {
 				return err
 			}
 			r.Findings = append(r.Findings, policy.Check(r)...)
-			if draw != "" {
-				if err := drawGraph(cmd.OutOrStdout(), draw, r); err != nil {
-					return err
-				}
-				return failing(cmd, r.Findings)
+			switch {
+			case g.explain != "":
+				err = a.printExplained(cmd, t, r, g.explain)
+			case draw != "":
+				err = drawGraph(cmd.OutOrStdout(), draw, exchange.OfRendering(r))
+			default:
+				err = a.print(cmd, r, func(w io.Writer) { printRendering(w, r) })
 			}
-			if err := a.print(cmd, r, func(w io.Writer) { printRendering(w, r) }); err != nil {
+			if err != nil {
 				return err
 			}
 			return failing(cmd, r.Findings)
 		}}
 	g.flags(cmd)
-	cmd.Flags().StringVar(&draw, "graph", "", "write what waits for what instead, as dot or mermaid")
+	a.libraryFlag(cmd)
+	cmd.Flags().StringVar(&draw, "graph", "", "draw what waits for what instead, as svg, dot or mermaid")
+	cmd.Flags().StringVar(&g.explain, "explain", "", "tell where every value came from: of a resource, or of outputs.NAME, inputs.NAME, calc.NAME")
 	cmd.Flags().StringVar(&g.offers, "offers", "", "saved offers to render against (from: undersail offers -o json)")
 	a.outputFlag(cmd)
 	return cmd
+}
+
+func (a *app) printExplained(cmd *cobra.Command, t *lang.Template, r *render.Rendering, name string) error {
+	if r.Explained == nil {
+		known := render.Explainable(r, t)
+		hint := "; it may be one of " + strings.Join(known[:min(len(known), 12)], ", ")
+		if close := expr.Closest(name, known); close != "" {
+			hint = "; did you mean " + close + "?"
+		}
+		return &exit{exitUsage, fmt.Errorf("the rendering has nothing called %q%s", name, hint)}
+	}
+	return a.print(cmd, r.Explained, func(w io.Writer) {
+		fmt.Fprintf(w, "%s (%s)\n", r.Explained.Name, r.Explained.Kind)
+		for _, o := range r.Explained.Values {
+			printOrigin(w, o, 1)
+		}
+		if len(r.Explained.After) > 0 {
+			fmt.Fprintln(w, "\ncomes after")
+			for _, x := range r.Explained.After {
+				fmt.Fprintf(w, "  %s (%s): %s\n", x.Name, x.Gate, x.Why)
+			}
+		}
+	})
+}
+
+// printOrigin tells a value, where it came from, and below it what it was
+// computed from.
+func printOrigin(w io.Writer, o render.Origin, depth int) {
+	indent := strings.Repeat("  ", depth)
+	value := ""
+	if o.Value != nil {
+		value = " = " + clip(valueLine(o.Value), 100)
+	}
+	fmt.Fprintf(w, "%s%s%s\n%s    %s\n", indent, o.Path, value, indent, o.From)
+	if len(o.Waits) > 0 {
+		fmt.Fprintf(w, "%s    waits for %s\n", indent, strings.Join(o.Waits, ", "))
+	}
+	for _, r := range o.Reads {
+		printOrigin(w, r, depth+2)
+	}
 }
 
 func printRendering(w io.Writer, r *render.Rendering) {

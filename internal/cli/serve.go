@@ -41,6 +41,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:7420", "address to listen on; port 0 takes a free one")
 	f.StringVar(&c.DatabaseURL, "database-url", "", "PostgreSQL to use instead of one of its own")
 	f.StringVar(&c.KeyFile, "key-file", "", "file of the sealing key; in --dir when left out")
+	f.StringArrayVar(&c.LocalLibraries, "local-libraries", nil, "folder of this machine from which libraries may be read")
 	a.outputFlag(cmd)
 	return cmd
 }

@@ -7,6 +7,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"undersail/internal/core/offer"
@@ -70,6 +73,45 @@ type Live struct {
 	ReadyIn float64
 }
 
+// Query says which resources are meant: by id, by name, or by all of the tags.
+type Query struct {
+	Region, Type, ID, Name string
+	Tags                   map[string]string
+}
+
+// String says what is looked for.
+func (q Query) String() string {
+	switch {
+	case q.ID != "":
+		return "id " + q.ID
+	case q.Name != "":
+		return fmt.Sprintf("name %q", q.Name)
+	}
+	words := []string{}
+	for _, k := range slices.Sorted(maps.Keys(q.Tags)) {
+		words = append(words, k+"="+q.Tags[k])
+	}
+	return "tags " + strings.Join(words, ", ")
+}
+
+// Matches reports whether a resource is meant.
+func (q Query) Matches(l Live) bool {
+	switch {
+	case l.Type != q.Type || l.Phase != Ready:
+		return false
+	case q.ID != "":
+		return l.ID == q.ID
+	case q.Name != "":
+		return l.Name == q.Name
+	}
+	for k, v := range q.Tags {
+		if l.Tags[k] != v {
+			return false
+		}
+	}
+	return len(q.Tags) > 0
+}
+
 // Adapter speaks to one account of one cloud. It is safe for concurrent use.
 // Every error is an [*Error] or wraps one.
 type Adapter interface {
@@ -83,6 +125,8 @@ type Adapter interface {
 	Change(ctx context.Context, ref Ref, changes map[string]any) (Live, error)
 	// Remove begins removal. Read tells when it is over.
 	Remove(ctx context.Context, ref Ref) error
+	// Find finds resources of one type that exist, whoever made them.
+	Find(ctx context.Context, q Query) ([]Live, error)
 	// List finds the resources of a region that carry a tag.
 	List(ctx context.Context, region, tag, value string) ([]Live, error)
 }

@@ -36,8 +36,10 @@ type Config struct {
 	// database need the same key.
 	KeyFile string
 	Console fs.FS // the built console, or nil
-	Log     *slog.Logger
-	Engine  engine.Config
+	// LocalLibraries are folders that libraries may be read from.
+	LocalLibraries []string
+	Log            *slog.Logger
+	Engine         engine.Config
 }
 
 // Daemon is a running service.
@@ -83,6 +85,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if d.Service, err = service.New(d.store, box, c.Log, c.Engine); err != nil {
 		return nil, err
 	}
+	d.Service.OpenFolders(c.LocalLibraries...)
 	if err := d.firstUser(ctx); err != nil {
 		return nil, err
 	}

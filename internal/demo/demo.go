@@ -23,6 +23,7 @@ import (
 
 	"undersail/examples"
 	"undersail/internal/daemon"
+	"undersail/internal/library"
 	"undersail/internal/service"
 )
 
@@ -283,11 +284,11 @@ func (d *Demo) loadTemplates(ctx context.Context) error {
 		return err
 	}
 	for _, file := range files {
-		source, err := fs.ReadFile(examples.Files, file)
+		bundle, err := library.Read(examples.Files, file, library.FromFolder(examples.Files))
 		if err != nil {
 			return err
 		}
-		if _, _, err := d.daemon.Service.Publish(ctx, me, file, string(source)); err != nil {
+		if _, _, err := d.daemon.Service.Publish(ctx, me, bundle); err != nil {
 			var refused *service.Error
 			if errors.As(err, &refused) && refused.Kind == service.Conflict {
 				continue // an older demo published other bytes under this version

@@ -2,25 +2,32 @@ package engine
 
 import (
 	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
+	"undersail/internal/core/secretrule"
 )
 
 // Document is the immutable content of a proposal: everything that a run needs,
 // so that another replica or a newer program can carry it out.
 type Document struct {
-	Template  TemplateText      `json:"template"`
-	Stack     render.Stack      `json:"stack"`
-	Inputs    map[string]any    `json:"inputs"`
-	Secrets   map[string]string `json:"secrets"` // references by input or key pair
-	Draw      []Draw            `json:"draw"`    // drawn at acceptance
-	Offers    offer.Offers      `json:"offers"`
-	Rendering *render.Rendering `json:"rendering,omitempty"`
-	Changes   []change.Change   `json:"changes"`
-	Findings  []render.Finding  `json:"findings"`
-	Cost      price.Cost        `json:"cost"`
-	CostNow   price.Cost        `json:"cost_now"`
+	Template TemplateText      `json:"template"`
+	Stack    render.Stack      `json:"stack"`
+	Inputs   map[string]any    `json:"inputs"`
+	Origins  map[string]string `json:"origins,omitempty"` // the layer of each input
+	// Found holds what is reported of resources that are used, not made.
+	Found map[string]map[string]any `json:"found,omitempty"`
+	// Stacks holds the outputs of the stacks that inputs pick.
+	Stacks    map[string]map[string]any `json:"stacks,omitempty"`
+	Secrets   map[string]string         `json:"secrets"` // references by input or key pair
+	Draw      []Draw                    `json:"draw"`    // drawn at acceptance
+	Offers    offer.Offers              `json:"offers"`
+	Rendering *render.Rendering         `json:"rendering,omitempty"`
+	Changes   []change.Change           `json:"changes"`
+	Findings  []render.Finding          `json:"findings"`
+	Cost      price.Cost                `json:"cost"`
+	CostNow   price.Cost                `json:"cost_now"`
 	// Seconds is the expected duration in real seconds, Longest the chain of
 	// resources that decides it.
 	Seconds float64  `json:"seconds"`
@@ -37,6 +44,13 @@ type TemplateText struct {
 	File    string `json:"file"`
 	Digest  string `json:"digest"`
 	Source  string `json:"source"`
+	// Parts are the templates and files that it embeds.
+	Parts []lang.Bundle `json:"parts,omitempty"`
+}
+
+// Bundle is the template with all that it embeds.
+func (t TemplateText) Bundle() lang.Bundle {
+	return lang.Bundle{File: t.File, Source: t.Source, Parts: t.Parts}
 }
 
 // Draw is a secret to draw when the proposal is first accepted.
@@ -44,4 +58,6 @@ type Draw struct {
 	Reference string `json:"reference"`
 	Kind      string `json:"kind"` // generated or private_key
 	Input     string `json:"input,omitempty"`
+	// Rules bind a generated secret of an embedded template.
+	Rules secretrule.Rules `json:"rules,omitzero"`
 }

@@ -81,7 +81,7 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 	}
 	if x.document.Template.Source != "" {
 		var found lang.Diagnostics
-		if x.template, found = lang.Read(x.document.Template.File, []byte(x.document.Template.Source)); x.template == nil {
+		if x.template, found = lang.ReadBundle(x.document.Template.Bundle()); x.template == nil {
 			return nil, fmt.Errorf("%w: %w", errUnreadable, found)
 		}
 	}

@@ -58,6 +58,7 @@ func Steps(changes []change.Change, patience func(resource string) int64, d Dura
 			making[c.Resource] = add(c, c.Change)
 		}
 	}
+	keepPace(steps, changes, making, removing)
 	for _, c := range changes {
 		if n, ok := making[c.Resource]; ok {
 			for _, a := range c.After {
@@ -81,6 +82,26 @@ func Steps(changes []change.Change, patience func(resource string) int64, d Dura
 		}
 	}
 	return steps
+}
+
+// keepPace lets a member of a group begin once the member so many places before
+// it is healthy.
+func keepPace(steps []store.Step, changes []change.Change, making, removing map[string]int) {
+	groups := map[string][]int{} // the last step of each member
+	for _, c := range changes {
+		last, changing := making[c.Resource]
+		if c.AtOnce == 0 || !changing {
+			continue
+		}
+		first := last
+		if gone, rebuilt := removing[c.Resource]; rebuilt {
+			first = gone
+		}
+		if before := groups[c.Group]; int64(len(before)) >= c.AtOnce {
+			steps[first].Needs = append(steps[first].Needs, store.Need{Step: before[int64(len(before))-c.AtOnce]})
+		}
+		groups[c.Group] = append(groups[c.Group], last)
+	}
 }
 
 // Forecast tells how long the steps take together in real time and the chain of

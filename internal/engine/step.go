@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -79,7 +80,7 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step, again bool) (
 	if err != nil {
 		return cloud.Live{}, err
 	}
-	row := &store.Resource{StackID: x.run.StackID, Name: s.Resource, Type: s.Type, Declared: shown.Declared, Region: x.document.Stack.Region, Token: s.Token,
+	row := &store.Resource{StackID: x.run.StackID, Name: s.Resource, Type: s.Type, Declared: shown.Declared, Region: x.regionOf(shown), Token: s.Token,
 		State: "absent", Want: plainMap(shown.Want), Attributes: map[string]any{}, Checks: []health.Check{}, Position: x.position(s.Resource)}
 	for _, a := range shown.After {
 		row.After = append(row.After, a.Name)
@@ -102,12 +103,26 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step, again bool) (
 			return cloud.Live{}, err
 		}
 	}
-	return x.adapter.Create(ctx, cloud.Request{Region: x.document.Stack.Region, Type: s.Type, Token: s.Token, Want: want,
+	return x.adapter.Create(ctx, cloud.Request{Region: x.regionOf(shown), Type: s.Type, Token: s.Token, Want: want,
 		Tags: map[string]string{cloud.TagStack: x.document.Stack.Name, cloud.TagStackID: x.run.StackID, cloud.TagResource: s.Resource}})
 }
 
 func (x *execution) ref(s *store.Step) cloud.Ref {
-	return cloud.Ref{Region: x.document.Stack.Region, Type: s.Type, Token: s.Token}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	region := x.document.Stack.Region
+	if row := x.resources[s.Resource]; row != nil && row.Region != "" {
+		region = row.Region
+	}
+	return cloud.Ref{Region: region, Type: s.Type, Token: s.Token}
+}
+
+// regionOf is where a resource belongs: the stack's region unless it says another.
+func (x *execution) regionOf(r render.Resource) string {
+	if r.Region != "" {
+		return r.Region
+	}
+	return x.document.Stack.Region
 }
 
 func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Live, error) {
@@ -126,7 +141,7 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Live, e
 	changes := map[string]any{}
 	now := plainMap(shown.Want)
 	for name, v := range now {
-		if !reflect.DeepEqual(v, row.Want[name]) {
+		if !slices.Contains(shown.Leave, name) && !reflect.DeepEqual(v, row.Want[name]) {
 			changes[name] = want[name]
 		}
 	}
@@ -332,8 +347,11 @@ func (x *execution) render(reveal int) *render.Rendering {
 		return x.rendered[reveal]
 	}
 	offers := x.document.Offers
-	request := render.Request{Template: x.template, Stack: x.document.Stack, Inputs: x.document.Inputs, Secrets: x.document.Secrets, Offers: &offers,
+	request := render.Request{Template: x.template, Stack: x.document.Stack, Inputs: x.document.Inputs, Secrets: x.document.Secrets, Offers: &offers, Stacks: x.document.Stacks,
 		Known: func(r render.Resource) map[string]any {
+			if found, ok := x.document.Found[r.Name]; ok {
+				return found
+			}
 			if row := x.resources[r.Name]; row != nil && row.MadeAt != nil && !x.replacing(r.Name) {
 				return row.Attributes
 			}

@@ -70,10 +70,10 @@ func TestGraphsHoldEveryDependency(t *testing.T) {
 		edges += len(res.After)
 	}
 	var dot, mermaid strings.Builder
-	if err := DOT(&dot, r); err != nil {
+	if err := DOT(&dot, OfRendering(r)); err != nil {
 		t.Fatal(err)
 	}
-	if err := Mermaid(&mermaid, r); err != nil {
+	if err := Mermaid(&mermaid, OfRendering(r)); err != nil {
 		t.Fatal(err)
 	}
 	if strings.Count(dot.String(), " -> ") != edges || !strings.Contains(dot.String(), `"gateway" -> "worker[0]";`) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/Masterminds/semver/v3"
@@ -112,10 +113,13 @@ type Template struct {
 	Digest      string    `json:"digest"`
 	PublishedAt time.Time `json:"published_at"`
 	Source      string    `json:"source,omitempty"`
+	// Parts are what the text embeds; Origin is the library it came from.
+	Parts  []lang.Bundle `json:"parts,omitempty"`
+	Origin string        `json:"origin,omitempty"`
 }
 
 func templateOf(t store.Template) Template {
-	return Template{t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Digest, t.PublishedAt, ""}
+	return Template{t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Digest, t.PublishedAt, "", nil, t.Origin}
 }
 
 // Templates lists the newest version of every template.
@@ -136,6 +140,18 @@ func (s *Service) Templates(ctx context.Context) ([]Template, error) {
 		out = append(out, templateOf(t))
 	}
 	return out, nil
+}
+
+func sortNewestFirst(list []Template) {
+	slices.SortStableFunc(list, func(a, b Template) int {
+		switch {
+		case newer(a.Version, b.Version):
+			return -1
+		case newer(b.Version, a.Version):
+			return 1
+		}
+		return 0
+	})
 }
 
 func newer(a, b string) bool {
@@ -172,22 +188,30 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 		return Template{}, refuse(NotFound, "list them with: undersail templates", "template %s has no version %s", name, wanted)
 	}
 	t := templateOf(all[best])
-	t.Source = all[best].Source
+	t.Source, t.Parts = all[best].Source, all[best].Parts
 	return t, nil
 }
 
 // Publish checks a template and puts it into the library. A version once
 // published never changes its bytes.
-func (s *Service) Publish(ctx context.Context, u User, file, source string) (Template, lang.Diagnostics, error) {
+func (s *Service) Publish(ctx context.Context, u User, b lang.Bundle) (Template, lang.Diagnostics, error) {
 	if err := u.must("publish"); err != nil {
 		return Template{}, nil, err
 	}
-	t, found := lang.Read(file, []byte(source))
+	b, err := s.resolve(ctx, b, 0)
+	if err != nil {
+		return Template{}, nil, err
+	}
+	return s.publishBundle(ctx, b, "")
+}
+
+func (s *Service) publishBundle(ctx context.Context, b lang.Bundle, origin string) (Template, lang.Diagnostics, error) {
+	t, found := lang.ReadBundle(b)
 	if t == nil {
 		return Template{}, found, &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and publish again", Diagnostics: found}
 	}
 	row := store.Template{Name: t.About.Name, Version: t.About.Version, Title: t.About.Title, About: t.About.Text, Maturity: t.About.Maturity,
-		Takes: t.About.Takes, Source: source, Digest: t.Digest}
+		Takes: t.About.Takes, Source: b.Source, Parts: b.Parts, Origin: origin, Digest: t.Digest}
 	if err := s.store.PublishTemplate(ctx, row); err != nil {
 		if errors.Is(err, store.ErrConflict) {
 			return Template{}, found, refuse(Conflict, "raise the version in the template", "version %s of %s is published with other bytes", row.Version, row.Name)

@@ -196,7 +196,7 @@ func shownAttributes(r store.Resource) map[string]any {
 
 // rendered renders a stack with everything that it reports now.
 func (s *Service) rendered(st store.Stack, resources []store.Resource, reveal func(string) (string, bool)) (*render.Rendering, error) {
-	t, found := lang.Read(st.TemplateName+".sail.yaml", []byte(st.TemplateSource))
+	t, found := lang.ReadBundle(bundleOf(st))
 	if t == nil {
 		return nil, found
 	}
@@ -207,7 +207,17 @@ func (s *Service) rendered(st store.Stack, resources []store.Resource, reveal fu
 		}
 	}
 	return render.Render(render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Region: st.Region}, Inputs: st.Inputs,
-		Secrets: st.Secrets, Reveal: reveal, Known: func(r render.Resource) map[string]any { return known[r.Name] }}), nil
+		Secrets: st.Secrets, Reveal: reveal, Known: func(r render.Resource) map[string]any {
+			if found, ok := st.Found[r.Name]; ok {
+				return found
+			}
+			return known[r.Name]
+		}}), nil
+}
+
+// bundleOf is the template that a stack was last applied with.
+func bundleOf(st store.Stack) lang.Bundle {
+	return lang.Bundle{File: st.TemplateName + ".sail.yaml", Source: st.TemplateSource, Parts: st.TemplateParts}
 }
 
 // Outputs computes the outputs of a stack. Secret ones show their references.

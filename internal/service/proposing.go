@@ -24,14 +24,20 @@ import (
 // NewProposal is what a proposal is asked for with. Template names one in the
 // library; Source is the text of one that is not, File its name for messages.
 type NewProposal struct {
-	Stack    string            `json:"stack"`
-	Template string            `json:"template,omitempty"`
-	Source   string            `json:"source,omitempty"`
-	File     string            `json:"file,omitempty"`
-	Account  string            `json:"account,omitempty"`
-	Region   string            `json:"region,omitempty"`
-	Inputs   map[string]any    `json:"inputs,omitempty"`
-	Secrets  map[string]string `json:"secrets,omitempty"`
+	Stack    string `json:"stack"`
+	Template string `json:"template,omitempty"`
+	Source   string `json:"source,omitempty"`
+	File     string `json:"file,omitempty"`
+	// Parts are what the text embeds from beside it.
+	Parts []lang.Bundle `json:"parts,omitempty"`
+	// Preset names a preset of the template. Layers are inputs files, lowest
+	// first; Inputs lie above them all.
+	Preset  string            `json:"preset,omitempty"`
+	Layers  []render.Layer    `json:"layers,omitempty"`
+	Account string            `json:"account,omitempty"`
+	Region  string            `json:"region,omitempty"`
+	Inputs  map[string]any    `json:"inputs,omitempty"`
+	Secrets map[string]string `json:"secrets,omitempty"`
 }
 
 // Proposal is a saved set of changes.
@@ -49,6 +55,7 @@ type Proposal struct {
 	Findings  []render.Finding    `json:"findings"`
 	Inputs    []render.InputValue `json:"inputs"`
 	Outputs   []render.Output     `json:"outputs"`
+	Consents  []render.Consent    `json:"consents"`
 	Cost      price.Cost          `json:"cost"`
 	CostNow   price.Cost          `json:"cost_now"`
 	Seconds   float64             `json:"seconds"`
@@ -78,7 +85,7 @@ func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal,
 	if err != nil {
 		return Proposal{}, err
 	}
-	plan, err := w.plan()
+	plan, err := s.plan(ctx, w)
 	if err != nil {
 		return Proposal{}, err
 	}
@@ -95,11 +102,18 @@ type work struct {
 	offers   offer.Offers
 	recorded []store.Resource
 	inputs   map[string]any    // without secrets
-	given    map[string]string // secret values that were given now
-	secrets  map[string]string // references by input or key pair
-	draw     []engine.Draw
-	basis    int64
-	expect   engine.Durations
+	origins  map[string]string // the layer of each input
+	conduct  map[string]render.Resource
+	found    map[string]map[string]any // of resources that are used, not made
+	stacks   map[string]map[string]any // outputs of the stacks that inputs pick
+	// lastInputs are those that the stack was last applied with.
+	lastInputs []render.InputValue
+	given      map[string]string // secret values that were given now
+	secrets    map[string]string // references by input or key pair
+	draw       []engine.Draw
+	kept       map[string]int // newest version of each kept secret
+	basis      int64
+	expect     engine.Durations
 }
 
 func (s *Service) work(ctx context.Context, n NewProposal) (*work, error) {
@@ -127,12 +141,25 @@ func (s *Service) work(ctx context.Context, n NewProposal) (*work, error) {
 	if err := s.readPlace(ctx, w); err != nil {
 		return nil, err
 	}
-	w.takeInputs(n.Inputs)
+	if err := w.takeInputs(n); err != nil {
+		return nil, err
+	}
+	if !w.isNew {
+		if w.conduct, err = s.conduct(w.stack, w.recorded); err != nil {
+			return nil, err
+		}
+		if w.lastInputs, err = s.lastApplied(ctx, w.stack); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.readStacks(ctx, w); err != nil {
+		return nil, err
+	}
 	return w, s.nameSecrets(ctx, w)
 }
 
 func (s *Service) readTemplate(ctx context.Context, w *work, n NewProposal) error {
-	file, source := n.File, n.Source
+	file, source, parts := n.File, n.Source, n.Parts
 	switch {
 	case source == "" && n.Template != "":
 		t, err := s.Template(ctx, n.Template)
@@ -142,20 +169,27 @@ func (s *Service) readTemplate(ctx context.Context, w *work, n NewProposal) erro
 		if t.Maturity == "withdrawn" && w.isNew {
 			return refuse(Invalid, "choose another version or template", "template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
 		}
-		file, source = t.Name+".sail.yaml", t.Source
+		file, source, parts = t.Name+".sail.yaml", t.Source, t.Parts
 	case source == "" && !w.isNew && w.stack.TemplateSource != "":
-		file, source = w.stack.TemplateName+".sail.yaml", w.stack.TemplateSource
+		file, source, parts = w.stack.TemplateName+".sail.yaml", w.stack.TemplateSource, w.stack.TemplateParts
 	case source == "":
 		return refuse(Invalid, "add --template NAME, or the path of a template file", "a new stack needs a template")
 	}
 	if file == "" {
 		file = "template.sail.yaml"
 	}
+	bundle := lang.Bundle{File: file, Source: source, Parts: parts}
+	if n.Source != "" {
+		var err error
+		if bundle, err = s.resolve(ctx, bundle, 0); err != nil {
+			return err
+		}
+	}
 	var found lang.Diagnostics
-	if w.template, found = lang.Read(file, []byte(source)); w.template == nil {
+	if w.template, found = lang.ReadBundle(bundle); w.template == nil {
 		return &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
 	}
-	w.text = engine.TemplateText{Name: w.template.About.Name, Version: w.template.About.Version, File: file, Digest: w.template.Digest, Source: source}
+	w.text = engine.TemplateText{Name: w.template.About.Name, Version: w.template.About.Version, File: file, Digest: w.template.Digest, Source: source, Parts: bundle.Parts}
 	return nil
 }
 
@@ -202,18 +236,25 @@ func (s *Service) basis(ctx context.Context, stackID string) (int64, error) {
 	return run.ID, err
 }
 
-// takeInputs puts recorded and given inputs together and takes secret values
-// out of them, wherever they were given.
-func (w *work) takeInputs(given map[string]any) {
+// takeInputs lays the recorded inputs, a preset, inputs files and single inputs
+// over each other and takes secret values out of them, wherever they were given.
+func (w *work) takeInputs(n NewProposal) error {
+	recorded := render.Layer{From: "recorded", Inputs: map[string]any{}}
 	if w.stack.TemplateName == w.template.About.Name {
-		maps.Copy(w.inputs, w.stack.Inputs)
-	}
-	for name := range w.inputs {
-		if w.template.Input(name) == nil {
-			delete(w.inputs, name) // the newer template does not ask for it any more
+		for name, v := range w.stack.Inputs {
+			if w.template.Input(name) != nil { // a newer template may not ask for it any more
+				recorded.Inputs[name] = v
+			}
 		}
 	}
-	for name, v := range given {
+	preset, err := render.PresetLayer(w.template, n.Preset)
+	if err != nil {
+		return refuse(Invalid, "choose one that the template has, or none", "%v", err)
+	}
+	layers := append([]render.Layer{recorded, preset}, n.Layers...)
+	all, origins := render.Merge(append(layers, render.Layer{From: "given", Inputs: n.Inputs})...)
+	w.origins = origins
+	for name, v := range all {
 		if in := w.template.Input(name); in != nil && in.Secret {
 			if text, ok := v.(string); ok {
 				w.given[name] = text
@@ -222,6 +263,7 @@ func (w *work) takeInputs(given map[string]any) {
 		}
 		w.inputs[name] = v
 	}
+	return nil
 }
 
 func (w *work) place() render.Stack {
@@ -230,19 +272,26 @@ func (w *work) place() render.Stack {
 
 // plan computes the changes. The values of given secrets take part only in
 // checking their rules.
-func (w *work) plan() (change.Plan, error) {
+func (s *Service) plan(ctx context.Context, w *work) (change.Plan, error) {
 	compute := func() change.Plan {
 		inputs := maps.Clone(w.inputs)
 		for name, v := range w.given {
 			inputs[name] = v
 		}
-		return change.Compute(render.Request{Template: w.template, Stack: w.place(), Inputs: inputs, Secrets: w.secrets, Offers: &w.offers}, recordedOf(w.recorded))
+		return change.Compute(render.Request{Template: w.template, Stack: w.place(), Inputs: inputs, Origins: w.origins, Secrets: w.secrets, Offers: &w.offers, Stacks: w.stacks,
+			Known: func(r render.Resource) map[string]any { return w.found[r.Name] }}, w.recordedForChange())
 	}
 	plan := compute()
-	if w.drawKeys(plan.Rendering) {
+	missing, err := s.lookUp(ctx, w, plan.Rendering)
+	if err != nil {
+		return plan, err
+	}
+	if drawn := w.drawSecrets(plan.Rendering); drawn || len(w.found) > 0 {
 		plan = compute()
 	}
 	findings := append(slices.Clone(plan.Rendering.Findings), plan.Findings...)
+	findings = append(findings, missing...)
+	findings = append(findings, w.movedDefaults(plan.Rendering)...)
 	findings = append(findings, policy.Check(plan.Rendering)...)
 	plan.Findings = findings
 	if render.HasErrors(findings) {
@@ -251,15 +300,16 @@ func (w *work) plan() (change.Plan, error) {
 	return plan, nil
 }
 
-func recordedOf(list []store.Resource) []change.Recorded {
+func (w *work) recordedForChange() []change.Recorded {
 	var out []change.Recorded
-	for _, r := range list {
+	for _, r := range w.recorded {
 		if r.State == "absent" && r.MadeAt == nil {
 			continue // intended and never made
 		}
 		broken, _ := r.Attributes["broken"].(bool)
+		c := w.conduct[r.Name]
 		out = append(out, change.Recorded{Name: r.Name, Type: r.Type, Declared: r.Declared, Want: r.Want, Attributes: r.Attributes,
-			Healthy: r.State == "healthy", Broken: broken, After: r.After})
+			Healthy: r.State == "healthy", Broken: broken, After: r.After, Guard: c.Guard, AtRetire: c.AtRetire})
 	}
 	return out
 }
@@ -267,7 +317,7 @@ func recordedOf(list []store.Resource) []change.Recorded {
 func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, kind string) (Proposal, error) {
 	steps := engine.Steps(plan.Changes, engine.PatienceOf(plan.Rendering), w.expect)
 	takes, longest := engine.Forecast(steps)
-	doc := engine.Document{Template: w.text, Stack: w.place(), Inputs: w.inputs, Secrets: w.secrets, Draw: w.draw, Offers: w.offers, Rendering: plan.Rendering,
+	doc := engine.Document{Template: w.text, Stack: w.place(), Inputs: w.inputs, Origins: w.origins, Found: w.found, Stacks: w.stacks, Secrets: w.secrets, Draw: w.draw, Offers: w.offers, Rendering: plan.Rendering,
 		Changes: plan.Changes, Findings: plan.Findings, Seconds: takes.Seconds(), Longest: longest, Basis: w.basis}
 	if plan.Rendering != nil {
 		doc.Cost = price.Of(plan.Rendering.Resources, w.offers)
@@ -343,7 +393,7 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 		return Proposal{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
 	}
 	out := Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: d.Stack.Account, Region: d.Stack.Region,
-		Summary: change.Summary(d.Changes), Changes: d.Changes, Findings: d.Findings, Inputs: []render.InputValue{}, Outputs: []render.Output{},
+		Summary: change.Summary(d.Changes), Changes: d.Changes, Findings: d.Findings, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{},
 		Cost: d.Cost, CostNow: d.CostNow, Seconds: d.Seconds, Longest: d.Longest,
 		CreatedBy: p.CreatedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
 	if d.Template.Name != "" {
@@ -351,6 +401,7 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 	}
 	if d.Rendering != nil {
 		out.Inputs, out.Outputs = d.Rendering.Inputs, d.Rendering.Outputs
+		out.Consents = append(out.Consents, d.Rendering.Consents...)
 	}
 	if out.Findings == nil {
 		out.Findings = []render.Finding{}

@@ -29,6 +29,8 @@ func (s *Service) draw(ctx context.Context, id int64) error {
 		switch x.Kind {
 		case "private_key":
 			value, _, err = secret.KeyPair(d.Stack.Name)
+		case "embedded":
+			value, err = x.Rules.Generate(entropy)
 		default:
 			value, err = s.generate(d, x.Input)
 		}
@@ -47,7 +49,7 @@ func (s *Service) draw(ctx context.Context, id int64) error {
 }
 
 func (s *Service) generate(d engine.Document, input string) (string, error) {
-	t, found := lang.Read(d.Template.File, []byte(d.Template.Source))
+	t, found := lang.ReadBundle(d.Template.Bundle())
 	if t == nil {
 		return "", found
 	}
@@ -99,7 +101,8 @@ func (s *Service) Apply(ctx context.Context, u User, id int64) (Run, error) {
 	steps := engine.Steps(s.withLeftovers(d.Changes, recorded), s.patience(d), expect)
 	var update *store.StackUpdate
 	if d.Template.Source != "" {
-		update = &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, Inputs: d.Inputs, Secrets: d.Secrets}
+		update = &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,
+			Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Renames: renames(d.Changes)}
 	}
 	run, err := s.store.StartRun(ctx, id, u.Name, engine.Grace, steps, update, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
@@ -131,11 +134,11 @@ func (s *Service) patience(d engine.Document) func(string) int64 {
 	if d.Template.Source == "" {
 		return engine.PatienceOf(nil)
 	}
-	t, _ := lang.Read(d.Template.File, []byte(d.Template.Source))
+	t, _ := lang.ReadBundle(d.Template.Bundle())
 	if t == nil {
 		return engine.PatienceOf(nil)
 	}
-	return engine.PatienceOf(render.Render(render.Request{Template: t, Stack: d.Stack, Inputs: d.Inputs, Secrets: d.Secrets}))
+	return engine.PatienceOf(render.Render(render.Request{Template: t, Stack: d.Stack, Inputs: d.Inputs, Secrets: d.Secrets, Offers: &d.Offers}))
 }
 
 // stillTrue checks that a proposal would still be made as it is.
@@ -159,7 +162,7 @@ func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d engine.Docu
 	if err != nil {
 		return nil, cloudSays(err)
 	}
-	t, found := lang.Read(d.Template.File, []byte(d.Template.Source))
+	t, found := lang.ReadBundle(d.Template.Bundle())
 	if t == nil {
 		return nil, found
 	}
@@ -167,8 +170,11 @@ func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d engine.Docu
 	if err != nil {
 		return nil, err
 	}
-	w := &work{stack: st, template: t, account: account, offers: offers, recorded: recorded, inputs: d.Inputs, secrets: d.Secrets}
-	plan, err := w.plan()
+	w := &work{stack: st, template: t, account: account, offers: offers, recorded: recorded, inputs: d.Inputs, secrets: d.Secrets, stacks: d.Stacks}
+	if w.conduct, err = s.conduct(st, recorded); err != nil {
+		return nil, err
+	}
+	plan, err := s.plan(ctx, w)
 	var refused *Error
 	if errors.As(err, &refused) {
 		return nil, &Error{Kind: Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
@@ -204,7 +210,7 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 		return Proposal{}, err
 	}
 	w.secrets = st.Secrets // the accepted references, drawn or not
-	plan, err := w.plan()
+	plan, err := s.plan(ctx, w)
 	if err != nil {
 		return Proposal{}, err
 	}
@@ -244,11 +250,74 @@ func (s *Service) Retire(ctx context.Context, u User, stack string) (Proposal, e
 	if w.offers, err = adapter.Offers(ctx, st.Region); err != nil {
 		return Proposal{}, cloudSays(err)
 	}
+	if err := s.readByOthers(ctx, stack); err != nil {
+		return Proposal{}, err
+	}
+	if w.conduct, err = s.conduct(st, w.recorded); err != nil {
+		return Proposal{}, err
+	}
 	var all []change.Recorded
 	for _, r := range w.recorded {
-		all = append(all, change.Recorded{Name: r.Name, Type: r.Type, After: r.After})
+		c := w.conduct[r.Name]
+		all = append(all, change.Recorded{Name: r.Name, Type: r.Type, After: r.After, Guard: c.Guard, AtRetire: c.AtRetire})
 	}
-	return s.save(ctx, u, w, change.Plan{Changes: change.Retire(all), Findings: []render.Finding{}}, "retire")
+	changes, findings := change.Retire(all)
+	if render.HasErrors(findings) {
+		return Proposal{}, &Error{Kind: Findings, Title: "the stack cannot be retired", Remedy: "mend what the findings name; nothing was removed", Findings: findings}
+	}
+	return s.save(ctx, u, w, change.Plan{Changes: changes, Findings: findings}, "retire")
+}
+
+// readByOthers refuses to retire a stack whose outputs another one reads.
+func (s *Service) readByOthers(ctx context.Context, stack string) error {
+	all, err := s.store.Stacks(ctx)
+	if err != nil {
+		return err
+	}
+	for _, other := range all {
+		if other.TemplateSource == "" || other.Name == stack {
+			continue
+		}
+		t, _ := lang.ReadBundle(bundleOf(other))
+		if t == nil {
+			continue
+		}
+		for _, in := range t.Inputs {
+			if in.Picks == "stack" && other.Inputs[in.Name] == any(stack) {
+				return refuse(Conflict, "retire "+other.Name+" first, or let it read another stack", "stack %s reads the outputs of %s", other.Name, stack)
+			}
+		}
+	}
+	return nil
+}
+
+// conduct is how the resources of a stack behave in changes, as the stack was
+// last applied.
+func (s *Service) conduct(st store.Stack, recorded []store.Resource) (map[string]render.Resource, error) {
+	out := map[string]render.Resource{}
+	if st.TemplateSource == "" {
+		return out, nil
+	}
+	r, err := s.rendered(st, recorded, nil)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range r.Resources {
+		out[x.Name] = x
+	}
+	return out, nil
+}
+
+// renames are the resources that a proposal calls something else, new names by
+// old ones.
+func renames(changes []change.Change) map[string]string {
+	out := map[string]string{}
+	for _, c := range changes {
+		if c.Was != "" {
+			out[c.Was] = c.Resource
+		}
+	}
+	return out
 }
 
 // Stop asks a run to end once its calls in flight have returned.

@@ -17,7 +17,8 @@ func (s *Service) nameSecrets(ctx context.Context, w *work) error {
 	if err != nil {
 		return err
 	}
-	last := map[string]int{}
+	w.kept = map[string]int{}
+	last := w.kept
 	values := map[string]string{}
 	for _, k := range kept {
 		name, version, _ := strings.Cut(k.Reference, "@")
@@ -55,15 +56,27 @@ func (s *Service) nameSecrets(ctx context.Context, w *work) error {
 	return nil
 }
 
-// drawKeys adds the key pairs that have no public key of their own.
-func (w *work) drawKeys(r *render.Rendering) (more bool) {
+// drawSecrets adds the key pairs that have no public key of their own, and the
+// secrets that embedded templates generate.
+func (w *work) drawSecrets(r *render.Rendering) (more bool) {
+	for _, g := range r.Generated {
+		if w.secrets[g.Name] != "" {
+			continue
+		}
+		reference := fmt.Sprintf("%s/%s@%d", w.stack.Name, g.Name, max(1, w.kept[w.stack.Name+"/"+g.Name]))
+		w.secrets[g.Name] = reference
+		if w.kept[w.stack.Name+"/"+g.Name] == 0 {
+			w.draw = append(w.draw, engine.Draw{Reference: reference, Kind: "embedded", Rules: g.Rules})
+		}
+		more = true
+	}
 	for _, res := range r.Resources {
 		if res.Type != "key_pair" || res.Want["public_key"] != nil || w.secrets[res.Name] != "" {
 			continue
 		}
 		reference := fmt.Sprintf("%s/%s@1", w.stack.Name, res.Name)
 		for _, was := range w.recorded {
-			if known, ok := was.Attributes["private_key"].(string); ok && was.Name == res.Name {
+			if known, ok := was.Attributes["private_key"].(string); ok && (was.Name == res.Name || was.Name == res.Was) {
 				reference = known
 			}
 		}

@@ -29,6 +29,8 @@ type Service struct {
 	engine *engine.Engine
 	log    *slog.Logger
 
+	localLibraries []string
+
 	mu       sync.Mutex
 	adapters map[string]cached
 	tries    map[string][]time.Time // failed sign-ins by user name
@@ -51,6 +53,10 @@ func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*
 
 // Engine is the engine that carries out the runs.
 func (s *Service) Engine() *engine.Engine { return s.engine }
+
+// OpenFolders lets libraries be read from folders of this machine. Call it
+// before the service is used.
+func (s *Service) OpenFolders(folders ...string) { s.localLibraries = folders }
 
 // Ready reports whether the service can do its work now.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Pool.Ping(ctx) }

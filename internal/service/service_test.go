@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/lang"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
@@ -50,7 +51,7 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 		if version == "2.0.0" {
 			maturity = "withdrawn"
 		}
-		if _, _, err := s.Publish(ctx, r.Admin, "site.sail.yaml", text(version, maturity, "note")); err != nil {
+		if _, _, err := s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text(version, maturity, "note")}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -63,11 +64,11 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 	wantKind(t, err, service.NotFound, "has no version ^9")
 	_, err = s.Template(ctx, "site@newest")
 	wantKind(t, err, service.Invalid, "is not a version")
-	_, _, err = s.Publish(ctx, r.Admin, "site.sail.yaml", text("1.0.0", "supported", "other"))
+	_, _, err = s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text("1.0.0", "supported", "other")})
 	wantKind(t, err, service.Conflict, "raise the version")
-	_, _, err = s.Publish(ctx, r.Admin, "site.sail.yaml", "undersail: 1")
+	_, _, err = s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: "undersail: 1"})
 	wantKind(t, err, service.Findings, "the template has errors")
-	_, _, err = s.Publish(ctx, service.User{Role: "operator"}, "site.sail.yaml", text("3.0.0", "supported", "note"))
+	_, _, err = s.Publish(ctx, service.User{Role: "operator"}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
 	wantKind(t, err, service.Forbidden, "operator")
 	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Template: "site", Account: "saltmere-lab", Region: "north-fell"})
 	wantKind(t, err, service.Invalid, "is withdrawn")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"undersail/internal/core/lang"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -69,8 +70,12 @@ const stepColumns = "run_id, number, resource, type, change, state, reason, need
 // StackUpdate is what a run makes of its stack when it starts.
 type StackUpdate struct {
 	TemplateName, TemplateVersion, TemplateSource string
+	TemplateParts                                 []lang.Bundle
 	Inputs                                        map[string]any
 	Secrets                                       map[string]string
+	Found                                         map[string]map[string]any
+	// Renames gives new names of recorded resources by their old ones.
+	Renames map[string]string
 }
 
 // StartRun turns an accepted proposal into a queued run with its steps. Enqueue
@@ -98,8 +103,12 @@ func (s *Store) StartRun(ctx context.Context, proposalID int64, by string, grace
 				id, st.Number, st.Resource, st.Type, st.Change, st.Needs, st.ExpectMS, st.PatienceMS, st.Token)
 		}
 		if update != nil {
-			batch.Queue("UPDATE stacks SET template_name = $2, template_version = $3, template_source = $4, inputs = $5, secrets = $6 WHERE id = $1",
-				stackID, update.TemplateName, update.TemplateVersion, update.TemplateSource, update.Inputs, update.Secrets)
+			batch.Queue("UPDATE stacks SET template_name = $2, template_version = $3, template_source = $4, template_parts = $5, inputs = $6, secrets = $7, found = $8 WHERE id = $1",
+				stackID, update.TemplateName, update.TemplateVersion, update.TemplateSource, orEmpty(update.TemplateParts), update.Inputs, update.Secrets, orEmptyMap(update.Found))
+			for was, name := range update.Renames {
+				batch.Queue("UPDATE resources SET name = $3 WHERE stack_id = $1 AND name = $2", stackID, was, name)
+				batch.Queue("UPDATE resources SET after = array_replace(after, $2, $3) WHERE stack_id = $1", stackID, was, name)
+			}
 		}
 		if err := tx.SendBatch(ctx, batch).Close(); err != nil {
 			return err
@@ -107,6 +116,20 @@ func (s *Store) StartRun(ctx context.Context, proposalID int64, by string, grace
 		return enqueue(tx, id, 1)
 	})
 	return id, err
+}
+
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+func orEmptyMap[T any](m map[string]T) map[string]T {
+	if m == nil {
+		return map[string]T{}
+	}
+	return m
 }
 
 // Run finds a run.

@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"undersail/internal/core/health"
+	"undersail/internal/core/lang"
 )
 
 // Stack is one stack, alive while RetiredAt is nil.
@@ -18,14 +19,18 @@ type Stack struct {
 	TemplateName    string
 	TemplateVersion string
 	TemplateSource  string
+	TemplateParts   []lang.Bundle
 	Inputs          map[string]any
 	Secrets         map[string]string
-	CreatedAt       time.Time
-	VerifiedAt      *time.Time
-	RetiredAt       *time.Time
+	// Found holds what is reported of resources that the stack uses and does
+	// not own, by resource name.
+	Found      map[string]map[string]any
+	CreatedAt  time.Time
+	VerifiedAt *time.Time
+	RetiredAt  *time.Time
 }
 
-const stackColumns = "id::text, name, account, region, template_name, template_version, template_source, inputs, secrets, created_at, verified_at, retired_at"
+const stackColumns = "id::text, name, account, region, template_name, template_version, template_source, template_parts, inputs, secrets, found, created_at, verified_at, retired_at"
 
 // AddStack makes a stack, or finds the one of that name that is alive.
 func (s *Store) AddStack(ctx context.Context, st Stack) (Stack, error) {

@@ -3,29 +3,34 @@ package store
 import (
 	"context"
 	"time"
+
+	"undersail/internal/core/lang"
 )
 
 // Template is one published version. Its bytes never change.
 type Template struct {
-	Name        string
-	Version     string
-	Title       string
-	About       string
-	Maturity    string
-	Takes       int64
-	Source      string
+	Name     string
+	Version  string
+	Title    string
+	About    string
+	Maturity string
+	Takes    int64
+	Source   string
+	Parts    []lang.Bundle
+	// Origin tells where the text came from: a library with its commit, or empty.
+	Origin      string
 	Digest      string
 	PublishedAt time.Time
 }
 
-const templateColumns = "name, version, title, about, maturity, takes, source, digest, published_at"
+const templateColumns = "name, version, title, about, maturity, takes, source, parts, origin, digest, published_at"
 
 // PublishTemplate keeps a version. The same bytes again change nothing; other
 // bytes under a published version are a conflict.
 func (s *Store) PublishTemplate(ctx context.Context, t Template) error {
-	tag, err := s.Pool.Exec(ctx, `INSERT INTO templates (name, version, title, about, maturity, takes, source, digest) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO templates (name, version, title, about, maturity, takes, source, digest, parts, origin) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
 		ON CONFLICT (name, version) DO UPDATE SET maturity = $5 WHERE templates.digest = $8`,
-		t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Source, t.Digest)
+		t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Source, t.Digest, orEmpty(t.Parts), t.Origin)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrConflict
 	}

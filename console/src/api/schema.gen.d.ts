@@ -109,6 +109,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Folders and git repositories that templates come from */
+        get: operations["listLibraries"];
+        put?: never;
+        /** Add a library and read it */
+        post: operations["addLibrary"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{name}/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a library again and publish the versions that are new */
+        post: operations["refreshLibrary"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{ref}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every version of a template, newest first */
+        get: operations["listVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/proposals": {
         parameters: {
             query?: never;
@@ -447,6 +499,23 @@ export interface components {
         TemplateText: {
             file: string;
             source: string;
+            parts?: components["schemas"]["Bundle"][];
+        };
+        Bundle: {
+            ref?: string;
+            file: string;
+            source: string;
+            parts?: components["schemas"]["Bundle"][];
+        };
+        Layer: {
+            from: string;
+            inputs: {
+                [key: string]: unknown;
+            };
+        };
+        Consent: {
+            name: string;
+            about: string;
         };
         EventPage: {
             events: components["schemas"]["Event"][];
@@ -487,6 +556,32 @@ export interface components {
             /** Format: date-time */
             published_at: string;
             source?: string;
+            parts?: components["schemas"]["Bundle"][];
+            origin?: string;
+        };
+        NewLibrary: {
+            name: string;
+            place: string;
+            reference?: string;
+            folder?: string;
+        };
+        Library: {
+            name: string;
+            place: string;
+            reference?: string;
+            folder?: string;
+            revision: string;
+            problem?: string;
+            /** Format: date-time */
+            refreshed_at?: string;
+            templates: components["schemas"]["LibraryTemplate"][];
+        };
+        LibraryTemplate: {
+            file: string;
+            name?: string;
+            version?: string;
+            state: string;
+            problem?: string;
         };
         Evidence: {
             resource: string;
@@ -632,6 +727,7 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             inputs: components["schemas"]["InputValue"][];
             outputs: components["schemas"]["Output"][];
+            consents: components["schemas"]["Consent"][];
             cost: components["schemas"]["Cost"];
             cost_now: components["schemas"]["Cost"];
             seconds: number;
@@ -656,6 +752,9 @@ export interface components {
             file?: string;
             account?: string;
             region?: string;
+            parts?: components["schemas"]["Bundle"][];
+            preset?: string;
+            layers?: components["schemas"]["Layer"][];
             inputs?: {
                 [key: string]: unknown;
             };
@@ -681,6 +780,8 @@ export interface components {
             value: unknown;
             origin: string;
             title?: string;
+            page?: string;
+            hidden?: boolean;
         };
         Finding: {
             severity: string;
@@ -700,6 +801,8 @@ export interface components {
             after: components["schemas"]["After"][];
             fields?: components["schemas"]["Field"][];
             reason?: string;
+            was?: string;
+            notes?: string[];
         };
         Field: {
             name: string;
@@ -1015,6 +1118,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Template"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLibraries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All libraries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Library"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addLibrary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLibrary"];
+            };
+        };
+        responses: {
+            /** @description What was read */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Library"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    refreshLibrary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Library"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All versions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"][];
                 };
             };
             default: components["responses"]["Problem"];

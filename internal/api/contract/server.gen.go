@@ -27,8 +27,14 @@ type Account = service.Account
 // After defines model for After.
 type After = render.After
 
+// Bundle defines model for Bundle.
+type Bundle = lang.Bundle
+
 // Change defines model for Change.
 type Change = change.Change
+
+// Consent defines model for Consent.
+type Consent = render.Consent
 
 // Cost defines model for Cost.
 type Cost = price.Cost
@@ -63,6 +69,15 @@ type Image = offer.Image
 // InputValue defines model for InputValue.
 type InputValue = render.InputValue
 
+// Layer defines model for Layer.
+type Layer = render.Layer
+
+// Library defines model for Library.
+type Library = service.Library
+
+// LibraryTemplate defines model for LibraryTemplate.
+type LibraryTemplate = service.LibraryTemplate
+
 // Line defines model for Line.
 type Line = price.Line
 
@@ -71,6 +86,9 @@ type Network = offer.Network
 
 // NewAccount defines model for NewAccount.
 type NewAccount = service.NewAccount
+
+// NewLibrary defines model for NewLibrary.
+type NewLibrary = service.NewLibrary
 
 // NewProposal defines model for NewProposal.
 type NewProposal = service.NewProposal
@@ -129,8 +147,9 @@ type Template = service.Template
 
 // TemplateText defines model for TemplateText.
 type TemplateText struct {
-	File   string `json:"file"`
-	Source string `json:"source"`
+	File   string    `json:"file"`
+	Parts  *[]Bundle `json:"parts,omitempty"`
+	Source string    `json:"source"`
 }
 
 // User defines model for User.
@@ -203,6 +222,9 @@ type ListRunEvidenceParams struct {
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
+// AddLibraryJSONRequestBody defines body for AddLibrary for application/json ContentType.
+type AddLibraryJSONRequestBody = NewLibrary
+
 // ProposeJSONRequestBody defines body for Propose for application/json ContentType.
 type ProposeJSONRequestBody = NewProposal
 
@@ -229,6 +251,15 @@ type ServerInterface interface {
 	// ListEvents The events of all runs after a place in the stream
 	// (GET /api/v1/events)
 	ListEvents(ctx *echo.Context, params ListEventsParams) error
+	// ListLibraries Folders and git repositories that templates come from
+	// (GET /api/v1/libraries)
+	ListLibraries(ctx *echo.Context) error
+	// AddLibrary Add a library and read it
+	// (POST /api/v1/libraries)
+	AddLibrary(ctx *echo.Context) error
+	// RefreshLibrary Read a library again and publish the versions that are new
+	// (POST /api/v1/libraries/{name}/refresh)
+	RefreshLibrary(ctx *echo.Context, name string) error
 	// GetMe Who the token belongs to
 	// (GET /api/v1/me)
 	GetMe(ctx *echo.Context) error
@@ -298,6 +329,9 @@ type ServerInterface interface {
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx *echo.Context, ref string) error
+	// ListVersions Every version of a template, newest first
+	// (GET /api/v1/templates/{ref}/versions)
+	ListVersions(ctx *echo.Context, ref string) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -370,6 +404,40 @@ func (w *ServerInterfaceWrapper) ListEvents(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListEvents(ctx, params)
+	return err
+}
+
+// ListLibraries converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLibraries(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLibraries(ctx)
+	return err
+}
+
+// AddLibrary converts echo context to params.
+func (w *ServerInterfaceWrapper) AddLibrary(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddLibrary(ctx)
+	return err
+}
+
+// RefreshLibrary converts echo context to params.
+func (w *ServerInterfaceWrapper) RefreshLibrary(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RefreshLibrary(ctx, name)
 	return err
 }
 
@@ -749,6 +817,22 @@ func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// ListVersions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListVersions(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "ref" -------------
+	var ref string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ref", ctx.Param("ref"), &ref, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ref: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListVersions(ctx, ref)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -805,6 +889,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/templates", wrapper.ListTemplates, options.OperationMiddlewares["listTemplates"]...)
 	router.POST(options.BaseURL+"/api/v1/templates", wrapper.PublishTemplate, options.OperationMiddlewares["publishTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
+	router.GET(options.BaseURL+"/api/v1/libraries", wrapper.ListLibraries, options.OperationMiddlewares["listLibraries"]...)
+	router.POST(options.BaseURL+"/api/v1/libraries", wrapper.AddLibrary, options.OperationMiddlewares["addLibrary"]...)
+	router.POST(options.BaseURL+"/api/v1/libraries/:name/refresh", wrapper.RefreshLibrary, options.OperationMiddlewares["refreshLibrary"]...)
+	router.GET(options.BaseURL+"/api/v1/templates/:ref/versions", wrapper.ListVersions, options.OperationMiddlewares["listVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/proposals", wrapper.ListProposals, options.OperationMiddlewares["listProposals"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals", wrapper.Propose, options.OperationMiddlewares["propose"]...)
 	router.GET(options.BaseURL+"/api/v1/proposals/:id", wrapper.GetProposal, options.OperationMiddlewares["getProposal"]...)
@@ -973,6 +1061,122 @@ type ListEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListEventsdefaultApplicationProblemPlusJSONResponse) VisitListEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLibrariesRequestObject struct {
+}
+
+type ListLibrariesResponseObject interface {
+	VisitListLibrariesResponse(w http.ResponseWriter) error
+}
+
+type ListLibraries200JSONResponse []Library
+
+func (response ListLibraries200JSONResponse) VisitListLibrariesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLibrariesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLibrariesdefaultApplicationProblemPlusJSONResponse) VisitListLibrariesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddLibraryRequestObject struct {
+	Body *AddLibraryJSONRequestBody
+}
+
+type AddLibraryResponseObject interface {
+	VisitAddLibraryResponse(w http.ResponseWriter) error
+}
+
+type AddLibrary201JSONResponse Library
+
+func (response AddLibrary201JSONResponse) VisitAddLibraryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddLibrarydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddLibrarydefaultApplicationProblemPlusJSONResponse) VisitAddLibraryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshLibraryRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RefreshLibraryResponseObject interface {
+	VisitRefreshLibraryResponse(w http.ResponseWriter) error
+}
+
+type RefreshLibrary200JSONResponse Library
+
+func (response RefreshLibrary200JSONResponse) VisitRefreshLibraryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshLibrarydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RefreshLibrarydefaultApplicationProblemPlusJSONResponse) VisitRefreshLibraryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1892,6 +2096,45 @@ func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTem
 	return err
 }
 
+type ListVersionsRequestObject struct {
+	Ref string `json:"ref"`
+}
+
+type ListVersionsResponseObject interface {
+	VisitListVersionsResponse(w http.ResponseWriter) error
+}
+
+type ListVersions200JSONResponse []Template
+
+func (response ListVersions200JSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAccounts The accounts of clouds
@@ -1906,6 +2149,15 @@ type StrictServerInterface interface {
 	// ListEvents The events of all runs after a place in the stream
 	// (GET /api/v1/events)
 	ListEvents(ctx context.Context, request ListEventsRequestObject) (ListEventsResponseObject, error)
+	// ListLibraries Folders and git repositories that templates come from
+	// (GET /api/v1/libraries)
+	ListLibraries(ctx context.Context, request ListLibrariesRequestObject) (ListLibrariesResponseObject, error)
+	// AddLibrary Add a library and read it
+	// (POST /api/v1/libraries)
+	AddLibrary(ctx context.Context, request AddLibraryRequestObject) (AddLibraryResponseObject, error)
+	// RefreshLibrary Read a library again and publish the versions that are new
+	// (POST /api/v1/libraries/{name}/refresh)
+	RefreshLibrary(ctx context.Context, request RefreshLibraryRequestObject) (RefreshLibraryResponseObject, error)
 	// GetMe Who the token belongs to
 	// (GET /api/v1/me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
@@ -1975,6 +2227,9 @@ type StrictServerInterface interface {
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
+	// ListVersions Every version of a template, newest first
+	// (GET /api/v1/templates/{ref}/versions)
+	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -2103,6 +2358,100 @@ func (sh *strictHandler) ListEvents(ctx *echo.Context, params ListEventsParams) 
 		return err
 	} else if validResponse, ok := response.(ListEventsResponseObject); ok {
 		return validResponse.VisitListEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLibraries operation middleware
+func (sh *strictHandler) ListLibraries(ctx *echo.Context) error {
+	var request ListLibrariesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLibraries(ctx.Request().Context(), request.(ListLibrariesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLibraries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLibrariesResponseObject); ok {
+		return validResponse.VisitListLibrariesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddLibrary operation middleware
+func (sh *strictHandler) AddLibrary(ctx *echo.Context) error {
+	var request AddLibraryRequestObject
+
+	var body AddLibraryJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddLibrary(ctx.Request().Context(), request.(AddLibraryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddLibrary")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddLibraryResponseObject); ok {
+		return validResponse.VisitAddLibraryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RefreshLibrary operation middleware
+func (sh *strictHandler) RefreshLibrary(ctx *echo.Context, name string) error {
+	var request RefreshLibraryRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RefreshLibrary(ctx.Request().Context(), request.(RefreshLibraryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RefreshLibrary")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RefreshLibraryResponseObject); ok {
+		return validResponse.VisitRefreshLibraryResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -2758,6 +3107,31 @@ func (sh *strictHandler) GetTemplate(ctx *echo.Context, ref string) error {
 		return err
 	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
 		return validResponse.VisitGetTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListVersions operation middleware
+func (sh *strictHandler) ListVersions(ctx *echo.Context, ref string) error {
+	var request ListVersionsRequestObject
+
+	request.Ref = ref
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListVersions(ctx.Request().Context(), request.(ListVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListVersionsResponseObject); ok {
+		return validResponse.VisitListVersionsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -135,6 +135,8 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 			o.Types = append(o.Types, name)
 		}
 	}
+	// Larch has machines with one network card, on shared hardware, without roles.
+	o.Without = map[string][]string{"instance": {"cards", "host", "role"}}
 	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(region)+"/resources?kind=networks", func(r report) {
 		o.Networks = append(o.Networks, offer.Network{ID: r.ID, Name: r.Label, Range: fmt.Sprint(r.Properties["cidr"])})
 	})
@@ -228,6 +230,17 @@ func (a *Adapter) Remove(ctx context.Context, ref cloud.Ref) error {
 }
 
 // List reads all pages.
+func (a *Adapter) Find(ctx context.Context, q cloud.Query) ([]cloud.Live, error) {
+	var out []cloud.Live
+	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(q.Region)+"/resources", func(r report) {
+		if l := live(r, q.Region); q.Matches(l) {
+			out = append(out, l)
+		}
+	})
+	return out, err
+}
+
+// List finds the resources of a region that carry a tag.
 func (a *Adapter) List(ctx context.Context, region, tag, value string) ([]cloud.Live, error) {
 	var out []cloud.Live
 	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(region)+"/resources?tag="+url.QueryEscape(tag+":"+value), func(r report) { out = append(out, live(r, region)) })

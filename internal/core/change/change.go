@@ -35,6 +35,13 @@ type Change struct {
 	After    []render.After `json:"after"`
 	Fields   []Field        `json:"fields,omitempty"`
 	Reason   string         `json:"reason,omitempty"`
+	// Was is the name that the resource is recorded under until the run begins.
+	Was string `json:"was,omitempty"`
+	// Group and AtOnce bound how many members of a repetition change at a time.
+	Group  string `json:"group,omitempty"`
+	AtOnce int64  `json:"at_once,omitempty"`
+	// Notes tell how the resource behaves in changes, now and later.
+	Notes []string `json:"notes,omitempty"`
 }
 
 // Field is one property that differs.
@@ -57,6 +64,9 @@ type Recorded struct {
 	// Broken says that the cloud could not make it and left a wreck.
 	Broken bool
 	After  []string
+	// Guard and AtRetire are as the stack was last applied.
+	Guard    bool
+	AtRetire string
 }
 
 // Plan is a rendering together with the changes it needs, in order: what is
@@ -75,13 +85,28 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 	for _, r := range recorded {
 		byName[r.Name] = r
 	}
-	decided := map[string]Change{}
+	decided, taken := map[string]Change{}, map[string]bool{}
+	ask := request.Known
 	var findings []render.Finding
 	request.Known = func(r render.Resource) map[string]any {
 		was, there := byName[r.Name]
+		if before, renamed := byName[r.Was]; !there && renamed {
+			was, there = before, true
+			taken[r.Was] = true
+		}
 		c, found := decide(r, was, there)
+		c.Notes = notes(r)
+		if r.AtOnce > 0 {
+			c.Group, c.AtOnce = r.Declared, r.AtOnce
+		}
 		decided[r.Name] = c
 		findings = append(findings, found...)
+		if r.Find != nil {
+			if ask == nil {
+				return nil
+			}
+			return ask(r)
+		}
 		if c.Change == Create || c.Change == Rebuild {
 			return nil
 		}
@@ -95,8 +120,11 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 	}
 	var gone []Recorded
 	for _, r := range recorded {
-		if plan.Rendering.Resource(r.Name) == nil {
+		if now := plan.Rendering.Resource(r.Name); (now == nil || now.Find != nil) && !taken[r.Name] {
 			gone = append(gone, r)
+			if r.Guard {
+				findings = append(findings, guarded(r.Name, "removed"))
+			}
 		}
 	}
 	plan.Changes = append(plan.Changes, removals(gone, "it is no longer part of the stack")...)
@@ -104,8 +132,104 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 	return plan
 }
 
-// Retire removes everything that is recorded, dependents first.
-func Retire(recorded []Recorded) []Change { return removals(recorded, "the stack is retired") }
+// Retire removes everything that is recorded, dependents first, but for what is
+// kept when its stack is retired, and what that comes after. A guarded resource
+// refuses.
+func Retire(recorded []Recorded) ([]Change, []render.Finding) {
+	byName := map[string]Recorded{}
+	for _, r := range recorded {
+		byName[r.Name] = r
+	}
+	keep := map[string]string{} // with the one that is why
+	var mark func(name, why string)
+	mark = func(name, why string) {
+		if _, done := keep[name]; done {
+			return
+		}
+		keep[name] = why
+		for _, a := range byName[name].After {
+			mark(a, why)
+		}
+	}
+	findings := []render.Finding{}
+	var gone []Recorded
+	for _, r := range recorded {
+		if r.AtRetire == "keep" {
+			mark(r.Name, r.Name)
+		}
+		if r.Guard {
+			findings = append(findings, guarded(r.Name, "removed"))
+		}
+	}
+	changes := []Change{}
+	for _, r := range recorded {
+		why, kept := keep[r.Name]
+		switch {
+		case !kept:
+			gone = append(gone, r)
+			continue
+		case why == r.Name:
+			why = "it is kept when the stack is retired"
+		default:
+			why = "it is kept: " + why + " is, and comes after it"
+		}
+		changes = append(changes, Change{Resource: r.Name, Type: r.Type, Change: Same, After: []render.After{}, Reason: why})
+	}
+	return append(changes, removals(gone, "the stack is retired")...), findings
+}
+
+func guarded(name, what string) render.Finding {
+	return render.Finding{Severity: lang.Error, Code: "guard", Place: name, Message: fmt.Sprintf("%s is guarded and would be %s", name, what),
+		Remedy: "keep it as it is, or take `guard` out of the template and apply that first"}
+}
+
+// notes tell how a resource behaves in changes.
+func notes(r render.Resource) []string {
+	var out []string
+	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	if r.Find != nil {
+		add("uses the one with %s; never changed nor removed", findWords(r.Find))
+	}
+	if r.Guard {
+		add("guarded")
+	}
+	if r.Region != "" {
+		add("in region %s", r.Region)
+	}
+	if r.NewFirst {
+		add("a rebuild makes the new one first")
+	}
+	if r.AtOnce > 0 {
+		add("at most %d at a time", r.AtOnce)
+	}
+	if r.AtRetire == "keep" {
+		add("kept when the stack is retired")
+	}
+	if r.AtRetire == "snapshot" {
+		add("a snapshot is taken when the stack is retired")
+	}
+	if len(r.Leave) > 0 {
+		add("others may alter %s", strings.Join(r.Leave, ", "))
+	}
+	if len(r.Extra) > 0 {
+		add("own options of the cloud: %s", strings.Join(slices.Sorted(maps.Keys(r.Extra)), ", "))
+	}
+	return out
+}
+
+func findWords(find map[string]any) string {
+	for _, by := range []string{"id", "name"} {
+		if v, ok := find[by]; ok {
+			return fmt.Sprintf("%s %v", by, v)
+		}
+	}
+	tags, _ := find["tags"].(map[string]any)
+	var words []string
+	for _, k := range slices.Sorted(maps.Keys(tags)) {
+		words = append(words, fmt.Sprintf("%s=%v", k, tags[k]))
+	}
+	return "tags " + strings.Join(words, " ")
+}
 
 // removals turns the arrows around: a resource is removed after all that
 // depend on it.
@@ -135,8 +259,15 @@ func removals(gone []Recorded, reason string) []Change {
 
 func decide(r render.Resource, was Recorded, there bool) (Change, []render.Finding) {
 	c := Change{Resource: r.Name, Type: r.Type, Change: Create}
+	if r.Find != nil {
+		c.Change, c.Reason = Same, "it exists already and is used"
+		return c, nil
+	}
 	if !there {
 		return c, nil
+	}
+	if was.Name != r.Name {
+		c.Was = was.Name
 	}
 	if was.Type != r.Type {
 		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
@@ -151,7 +282,7 @@ func decide(r render.Resource, was Recorded, there bool) (Change, []render.Findi
 	c.Change = Same
 	for _, name := range fieldNames(r.Want, was.Want) {
 		before, after := was.Want[name], r.Want[name]
-		if equal(before, after) {
+		if slices.Contains(r.Leave, name) || Equal(before, after) {
 			continue
 		}
 		p, _ := t.Property(name)
@@ -170,8 +301,13 @@ func decide(r render.Resource, was Recorded, there bool) (Change, []render.Findi
 			findings = append(findings, f)
 		}
 	}
-	if c.Change == Same && !was.Healthy {
+	switch {
+	case c.Change == Same && c.Was != "":
+		c.Change, c.Reason = Alter, "it was called "+c.Was
+	case c.Change == Same && !was.Healthy:
 		c.Change, c.Reason = Alter, "it was not proved healthy"
+	case c.Change == Rebuild && (r.Guard || was.Guard):
+		findings = append(findings, guarded(r.Name, "rebuilt: "+c.Reason))
 	}
 	return c, findings
 }
@@ -211,8 +347,8 @@ func fieldNames(a, b map[string]any) []string {
 	return slices.Sorted(maps.Keys(all))
 }
 
-// equal compares a new value with a recorded one, which went through JSON.
-func equal(a, b any) bool { return reflect.DeepEqual(plain(a), plain(b)) }
+// Equal compares a new value with a recorded one, which went through JSON.
+func Equal(a, b any) bool { return reflect.DeepEqual(plain(a), plain(b)) }
 
 func plain(v any) any {
 	raw, err := json.Marshal(v)

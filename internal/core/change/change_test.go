@@ -97,7 +97,7 @@ func TestCompute(t *testing.T) {
 
 func TestRetireRemovesDependentsFirst(t *testing.T) {
 	t.Parallel()
-	changes := Retire(applied(compute(t, nil, nil)))
+	changes, _ := Retire(applied(compute(t, nil, nil)))
 	at := func(name string) int {
 		return slices.IndexFunc(changes, func(c Change) bool { return c.Resource == name })
 	}

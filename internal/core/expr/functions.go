@@ -27,6 +27,7 @@ var Functions = []struct{ Name, Form, About string }{
 	{"url_encode", `url_encode("a b")`, "Text made safe for a URL query."},
 	{"amount", `amount("16GiB")`, "An amount of data; added, compared, and scaled by numbers."},
 	{"span", `span("30d")`, "A span of time; added, compared, and scaled by numbers."},
+	{"round_up", `round_up(calc.readings * 1.1, amount("1GiB"))`, "An amount or a span, rounded up to whole steps."},
 	{"usable", `usable("raid6", 8, amount("2TiB"))`, "Storage left of n disks of one size after redundancy: raid0, raid1, raid5, raid6, raid10, copies-2, copies-3."},
 	{"fit_size", `fit_size(offers, size_need{vcpus: 4, memory: amount("16GiB")})`, "Name of the cheapest size the region sells that meets a need."},
 	{"has_value", `has_value(inputs.licence)`, "Whether an optional has a value; of a secret it is all that may be asked before the run."},
@@ -37,6 +38,9 @@ func functions() []cel.EnvOption {
 	str, num := cel.StringType, cel.IntType
 	anything := cel.TypeParamType("T")
 	return append(quantities(),
+		cel.Function("round_up",
+			cel.Overload("round_up_amount", []*cel.Type{AmountType, AmountType}, AmountType, cel.BinaryBinding(roundUp)),
+			cel.Overload("round_up_span", []*cel.Type{SpanType, SpanType}, SpanType, cel.BinaryBinding(roundUp))),
 		cel.Function("usable", cel.Overload("usable_string_int_amount", []*cel.Type{str, num, AmountType}, AmountType, cel.FunctionBinding(usable))),
 		cel.Function("fit_size", cel.Overload("fit_size_offers_need", []*cel.Type{cel.ObjectType("offers"), cel.ObjectType("size_need")}, str, cel.BinaryBinding(fitSize))),
 		cel.Function("has_value", cel.Overload("has_value_any", []*cel.Type{anything}, cel.BoolType, cel.OverloadIsNonStrict(), cel.UnaryBinding(hasValue))),

@@ -228,3 +228,12 @@ func Typed(s resource.Shape, v any) any {
 	}
 	return v
 }
+
+func roundUp(v, step ref.Val) ref.Val {
+	q, s := v.(quantity), step.(quantity)
+	if s.n <= 0 {
+		return types.NewErr("round_up wants a step above nothing")
+	}
+	steps := (q.n + s.n - 1) / s.n
+	return q.of(float64(steps)*float64(s.n), steps*s.n)
+}

@@ -223,3 +223,16 @@ func (d *decoder) flag(n *Node, key string) bool {
 	}
 	return b.(bool)
 }
+
+// AboutOf reads the head of a template and nothing else of it. Fields that are
+// missing or wrong are empty.
+func AboutOf(source []byte) About {
+	r := newReport("", source)
+	tree := readTree(r, source)
+	if tree == nil || tree.Get("about") == nil {
+		return About{}
+	}
+	d := &decoder{report: r, template: &Template{}}
+	d.about(tree)
+	return d.template.About
+}

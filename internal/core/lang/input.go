@@ -396,3 +396,13 @@ func plainOnly(r *report, n *Node) {
 		plainOnly(r, e.Value)
 	}
 }
+
+// InputTypes, PickKinds and SchemaKeys list what inputs may say, for the
+// format's own schema.
+func InputTypes() []string { return slices.Clone(schemaTypes) }
+
+// PickKinds lists what an input may pick.
+func PickKinds() []string { return slices.Sorted(maps.Keys(pickShapes)) }
+
+// SchemaKeys lists the JSON Schema keywords that inputs may use.
+func SchemaKeys() []string { return slices.Clone(schemaKeys) }

@@ -269,3 +269,34 @@ func convertScalar(n *Node, y *yaml.Node) *Node {
 	}
 	return n
 }
+
+// Reader reads another file of the product's own, such as cases, with the same
+// care as a template: positions, suggestions, all faults at once.
+type Reader struct{ d *decoder }
+
+// ReadTree reads a file into a syntax tree. The tree is nil when there is none
+// to go on with.
+func ReadTree(file string, source []byte) (*Node, *Reader) {
+	r := newReport(file, source)
+	return readTree(r, source), &Reader{&decoder{report: r, template: &Template{}}}
+}
+
+// Mapping checks that a node is a mapping with no other keys than those named,
+// if any are. It reports unknown keys and goes on.
+func (r *Reader) Mapping(n *Node, what string, keys ...string) bool {
+	if len(keys) == 0 {
+		return r.d.isMapping(n, what)
+	}
+	return r.d.mapping(n, what, keys...)
+}
+
+// Text reads a key that must be there and hold plain text.
+func (r *Reader) Text(n *Node, key string) string { return r.d.text(n, key, true) }
+
+// Errorf reports a fault.
+func (r *Reader) Errorf(code string, at Position, remedy, format string, args ...any) {
+	r.d.errorf(code, at, remedy, format, args...)
+}
+
+// Found is all that was reported, in the order of the file.
+func (r *Reader) Found() Diagnostics { return r.d.sorted() }

@@ -29,6 +29,10 @@ type Offers struct {
 	Networks []Network `json:"networks"`
 	// Types lists the resource types that the cloud supports.
 	Types []string `json:"types"`
+	// Without lists properties by type that the cloud has no equivalent of.
+	Without map[string][]string `json:"without,omitempty"`
+	// Extra lists, by type, the options of its own that the cloud takes.
+	Extra map[string][]string `json:"extra,omitempty"`
 }
 
 // Network is a network that is there, whoever made it.

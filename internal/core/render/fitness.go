@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -50,6 +51,10 @@ func (e *evaluator) checkOffers() {
 	need := map[string]int64{}
 	for i := range e.out.Resources {
 		r := &e.out.Resources[i]
+		if r.Find != nil {
+			continue // it exists; nothing is asked of the offers
+		}
+		e.checkSupport(r)
 		if !slices.Contains(o.Types, r.Type) {
 			e.find(lang.Error, "not-supported", r.Name, "choose an account of another cloud", "cloud %s has no resources of type %s", o.Cloud, r.Type)
 		}
@@ -71,6 +76,31 @@ func (e *evaluator) checkOffers() {
 	for _, s := range o.Short(need) {
 		e.find(lang.Error, "quota", "quota."+s.Quota, fmt.Sprintf("ask for %d more, or choose smaller or fewer resources", s.Missing),
 			"the account may have %d %s in %s and has %d; this needs %d, %d too many", s.Limit, s.Quota, o.Region, s.Used, s.Need, s.Missing)
+	}
+}
+
+// checkSupport reports what of a resource the cloud cannot do.
+func (e *evaluator) checkSupport(r *Resource) {
+	o := e.request.Offers
+	for _, property := range o.Without[r.Type] {
+		if _, wanted := r.Want[property]; wanted {
+			e.find(lang.Error, "not-supported", r.Name+"."+property, "leave it out, or choose an account of another cloud", "cloud %s has no `%s` on a %s", o.Cloud, property, r.Type)
+		}
+	}
+	for _, option := range slices.Sorted(maps.Keys(r.Extra)) {
+		if !slices.Contains(o.Extra[r.Type], option) {
+			remedy := "it has none for this type"
+			if known := o.Extra[r.Type]; len(known) > 0 {
+				remedy = choose(option, known)
+			}
+			e.find(lang.Error, "not-supported", r.Name+".extra."+option, remedy, "cloud %s has no option %q for a %s", o.Cloud, option, r.Type)
+		}
+	}
+	if r.AtRetire == "snapshot" {
+		e.find(lang.Error, "not-supported", r.Name+".at_retire", "write keep, or leave it out", "cloud %s makes no snapshots", o.Cloud)
+	}
+	if r.NewFirst {
+		e.find(lang.Warning, "not-yet", r.Name+".rebuild", "plan for the time between", "a rebuild of it still removes the old one before it makes the new one")
 	}
 }
 

@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"undersail/internal/api/contract"
+	"undersail/internal/core/health"
+	"undersail/internal/core/lang"
+	"undersail/internal/exchange"
+	"undersail/internal/library"
+	"undersail/internal/service"
+)
+
+func (a *app) templatesCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "templates", Short: "List the templates in the library; write, test and publish them", Args: cobra.NoArgs,
+		Example: "  undersail templates\n  undersail templates show gauge-intake\n  undersail templates new site.sail.yaml --with disk,password\n  undersail templates publish site.sail.yaml",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := decode[[]service.Template](c.ListTemplates(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, list, func(w io.Writer) { printTemplates(w, list) })
+		}}
+	a.outputFlag(cmd)
+	cmd.AddCommand(a.showTemplateCommand(), a.publishCommand(), a.templateInputsCommand(), a.versionsCommand(), a.differencesCommand(),
+		a.newTemplateCommand(), a.testTemplateCommand(), a.tidyCommand(), a.schemaCommand(), a.typesCommand())
+	return cmd
+}
+
+func printTemplates(w io.Writer, list []service.Template) {
+	columns(w, "TEMPLATE\tVERSION\tMATURITY\tTAKES\tFROM\tTITLE", func(row func(string, ...any)) {
+		for _, t := range list {
+			takes := "-"
+			if t.TakesS > 0 {
+				takes = health.Span(t.TakesS)
+			}
+			row("%s\t%s\t%s\t%s\t%s\t%s", t.Name, t.Version, t.Maturity, takes, orDash(t.Origin), t.Title)
+		}
+	})
+}
+
+func (a *app) showTemplateCommand() *cobra.Command {
+	var draw string
+	cmd := &cobra.Command{Use: "show NAME[@VERSION]|FILE", Short: "Print the text of a template, or draw it", Args: cobra.ExactArgs(1),
+		Example: "  undersail templates show gauge-intake@^1\n  undersail templates show gauge-intake --graph svg > intake.svg",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if draw != "" {
+				t, err := a.readTemplate(cmd, args[0])
+				if err != nil {
+					return err
+				}
+				return drawGraph(cmd.OutOrStdout(), draw, exchange.OfTemplate(t))
+			}
+			t, err := a.template(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, t, func(w io.Writer) { io.WriteString(w, t.Source) })
+		}}
+	cmd.Flags().StringVar(&draw, "graph", "", "draw what needs what instead, as svg, dot or mermaid")
+	a.libraryFlag(cmd)
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) publishCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "publish FILE", Short: "Check a template and put it into the library", Args: cobra.ExactArgs(1),
+		Long: "Check a template and put it into the library, with all that it embeds. Ranges such as\ngauge-edge@^2 resolve now and are kept with it, so its bytes never change their meaning.", Example: "  undersail templates publish site.sail.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := a.bundle(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			t, err := decode[service.Template](c.PublishTemplate(cmd.Context(), contract.TemplateText{File: b.File, Source: b.Source, Parts: &b.Parts}))
+			if err != nil {
+				return a.told(cmd, err)
+			}
+			return a.print(cmd, t, func(w io.Writer) { fmt.Fprintf(w, "%s %s is in the library\n", t.Name, t.Version) })
+		}}
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) templateInputsCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "inputs NAME|FILE", Short: "Write a commented inputs file to fill in", Args: cobra.ExactArgs(1), Example: "  undersail templates inputs gauge-intake > intake.inputs.yaml\n  undersail templates inputs site.sail.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := a.readTemplate(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			return exchange.InputsFile(cmd.OutOrStdout(), t)
+		}}
+	a.libraryFlag(cmd)
+	return cmd
+}
+
+func (a *app) versionsCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "versions NAME", Short: "List every version of a template, newest first", Args: cobra.ExactArgs(1), Example: "  undersail templates versions gauge-intake",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := decode[[]service.Template](c.ListVersions(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, list, func(w io.Writer) { printTemplates(w, list) })
+		}}
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) differencesCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "differences A B", Short: "Tell what changed between two versions of a template", Args: cobra.ExactArgs(2),
+		Example: "  undersail templates differences gauge-intake@1.3.0 gauge-intake@1.4.0\n  undersail templates differences gauge-intake ./gauge-intake.sail.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			before, err := a.readTemplate(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			after, err := a.readTemplate(cmd, args[1])
+			if err != nil {
+				return err
+			}
+			list := lang.Differences(before, after)
+			return a.print(cmd, list, func(w io.Writer) {
+				if len(list) == 0 {
+					fmt.Fprintln(w, "they say the same")
+				}
+				for _, d := range list {
+					fmt.Fprintf(w, "%-8s %s\n", d.Change, d.What)
+					for _, line := range d.Lines {
+						fmt.Fprintf(w, "         %s\n", line)
+					}
+				}
+			})
+		}}
+	a.libraryFlag(cmd)
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) template(cmd *cobra.Command, ref string) (service.Template, error) {
+	c, err := a.client()
+	if err != nil {
+		return service.Template{}, err
+	}
+	return decode[service.Template](c.GetTemplate(cmd.Context(), ref))
+}
+
+// libraryFlag lets a command find embedded templates in a folder, so that it
+// needs no service.
+func (a *app) libraryFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.library, "library", "", "folder in which templates named NAME@RANGE are found, instead of the service")
+}
+
+// bundle reads a template file with all that it embeds, or one of the library.
+func (a *app) bundle(cmd *cobra.Command, arg string) (lang.Bundle, error) {
+	if !isFile(arg) {
+		if a.library != "" {
+			b, err := a.fetch(cmd)(withVersion(arg))
+			b.Ref = ""
+			if errors.Is(err, library.ErrUnknown) {
+				err = fmt.Errorf("folder %s has no template %s", a.library, arg)
+			}
+			return b, asUsage(err)
+		}
+		t, err := a.template(cmd, arg)
+		return lang.Bundle{File: t.Name + library.Suffix, Source: t.Source, Parts: t.Parts}, err
+	}
+	if _, err := os.Stat(arg); err != nil {
+		return lang.Bundle{File: arg}, &exit{exitUsage, err}
+	}
+	dir, file := filepath.Split(arg)
+	if dir == "" {
+		dir = "."
+	}
+	b, err := library.Read(os.DirFS(dir), file, a.fetch(cmd))
+	if dir != "." {
+		prefixed := &b
+		prefixFiles(prefixed, filepath.ToSlash(filepath.Clean(dir)))
+	}
+	b.File = arg
+	return b, asUsage(err)
+}
+
+func asUsage(err error) error {
+	var e *exit
+	if err == nil || errors.As(err, &e) {
+		return err
+	}
+	return &exit{exitUsage, err}
+}
+
+// prefixFiles names files as seen from where the command was called.
+func prefixFiles(b *lang.Bundle, dir string) {
+	for i := range b.Parts {
+		p := &b.Parts[i]
+		if !strings.Contains(p.Ref, "@") {
+			p.File = dir + "/" + p.File
+			prefixFiles(p, dir)
+		}
+	}
+}
+
+func withVersion(ref string) string {
+	if strings.Contains(ref, "@") {
+		return ref
+	}
+	return ref + "@*"
+}
+
+// fetch finds templates that others embed: in the folder named with --library,
+// else in the service, if there is one to ask.
+func (a *app) fetch(cmd *cobra.Command) library.Fetch {
+	if a.library != "" {
+		return library.FromFolder(os.DirFS(a.library))
+	}
+	return func(ref string) (lang.Bundle, error) {
+		t, err := a.template(cmd, ref)
+		if err != nil {
+			return lang.Bundle{}, fmt.Errorf("%s: %w", ref, library.ErrUnknown)
+		}
+		return lang.Bundle{File: t.Name + "@" + t.Version, Source: t.Source, Parts: t.Parts}, nil
+	}
+}
