@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"undersail/internal/core/lang"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/service"
@@ -56,7 +55,7 @@ func (h *handlers) ListTemplates(ctx context.Context, _ contract.ListTemplatesRe
 }
 
 func (h *handlers) PublishTemplate(ctx context.Context, r contract.PublishTemplateRequestObject) (contract.PublishTemplateResponseObject, error) {
-	t, _, err := h.service.Publish(ctx, userOf(ctx), lang.Bundle{File: r.Body.File, Source: r.Body.Source, Parts: or(r.Body.Parts, nil)})
+	t, _, err := h.service.Publish(ctx, userOf(ctx), *r.Body)
 	return contract.PublishTemplate201JSONResponse(t), err
 }
 

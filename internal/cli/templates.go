@@ -10,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"undersail/internal/api/contract"
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 	"undersail/internal/exchange"
@@ -86,7 +85,7 @@ func (a *app) publishCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := decode[service.Template](c.PublishTemplate(cmd.Context(), contract.TemplateText{File: b.File, Source: b.Source, Parts: &b.Parts}))
+			t, err := decode[service.Template](c.PublishTemplate(cmd.Context(), b))
 			if err != nil {
 				return a.told(cmd, err)
 			}

@@ -499,19 +499,14 @@ export interface components {
         TemplateText: {
             file: string;
             source: string;
-            parts?: components["schemas"]["Bundle"][];
-        };
-        Bundle: {
-            ref?: string;
-            file: string;
-            source: string;
-            parts?: components["schemas"]["Bundle"][];
-        };
-        Layer: {
-            from: string;
-            inputs: {
-                [key: string]: unknown;
-            };
+            parts?: {
+                ref: string;
+                file: string;
+                source: string;
+                parts?: {
+                    [key: string]: unknown;
+                }[];
+            }[];
         };
         Consent: {
             name: string;
@@ -556,7 +551,9 @@ export interface components {
             /** Format: date-time */
             published_at: string;
             source?: string;
-            parts?: components["schemas"]["Bundle"][];
+            parts?: {
+                [key: string]: unknown;
+            }[];
             origin?: string;
         };
         NewLibrary: {
@@ -752,9 +749,21 @@ export interface components {
             file?: string;
             account?: string;
             region?: string;
-            parts?: components["schemas"]["Bundle"][];
+            parts?: {
+                ref: string;
+                file: string;
+                source: string;
+                parts?: {
+                    [key: string]: unknown;
+                }[];
+            }[];
             preset?: string;
-            layers?: components["schemas"]["Layer"][];
+            layers?: {
+                from: string;
+                inputs: {
+                    [key: string]: unknown;
+                };
+            }[];
             inputs?: {
                 [key: string]: unknown;
             };

@@ -27,9 +27,6 @@ type Account = service.Account
 // After defines model for After.
 type After = render.After
 
-// Bundle defines model for Bundle.
-type Bundle = lang.Bundle
-
 // Change defines model for Change.
 type Change = change.Change
 
@@ -68,9 +65,6 @@ type Image = offer.Image
 
 // InputValue defines model for InputValue.
 type InputValue = render.InputValue
-
-// Layer defines model for Layer.
-type Layer = render.Layer
 
 // Library defines model for Library.
 type Library = service.Library
@@ -146,11 +140,7 @@ type Step = service.Step
 type Template = service.Template
 
 // TemplateText defines model for TemplateText.
-type TemplateText struct {
-	File   string    `json:"file"`
-	Parts  *[]Bundle `json:"parts,omitempty"`
-	Source string    `json:"source"`
-}
+type TemplateText = lang.Bundle
 
 // User defines model for User.
 type User = service.User
