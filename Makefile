@@ -29,7 +29,7 @@ generate: console/node_modules/.done ## Generate server, client and types from t
 	cd console && npm run --silent generate
 
 bench: ## Print measured ratios
-	go test -run '^$$' -bench . -benchmem ./internal/...
+	@go run ./test/bench
 
 screenshots: build ## Take the pictures of docs/screenshots from demo data
 	@scripts/packages postgresql chromium xvfb xterm imagemagick fonts-dejavu-core

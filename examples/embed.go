@@ -4,7 +4,8 @@ package examples
 
 import "embed"
 
-// Files are all templates (*.sail.yaml) and inputs (*.inputs.yaml).
+// Files are all templates (*.sail.yaml) with what they embed (parts), inputs
+// (*.inputs.yaml), cases (*.cases.yaml), and the offers of a region.
 //
-//go:embed *.yaml
+//go:embed *.yaml *.json parts
 var Files embed.FS

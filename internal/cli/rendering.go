@@ -176,7 +176,7 @@ func printRendering(w io.Writer, r *render.Rendering) {
 		fmt.Fprintln(w)
 		columns(w, "OUTPUT\tVALUE\tABOUT", func(row func(string, ...any)) {
 			for _, o := range r.Outputs {
-				row("%s\t%s\t%s", o.Name, valueLine(o.Value), o.About)
+				row("%s\t%s\t%s", o.Name, clip(valueLine(o.Value), 100), o.About)
 			}
 		})
 	}

@@ -11,7 +11,7 @@ import (
 	"strings"
 )
 
-var partPattern = regexp.MustCompile(`^([a-z][a-z0-9_]*)/([0-9]{1,3})$`)
+var partPattern = regexp.MustCompile(`^([a-z][a-z0-9_-]*)/([0-9]{1,3})$`)
 
 // Carve places named parts ("edge/26") inside a range in written order, each at
 // the lowest aligned free place, so that appending a part moves none before it.

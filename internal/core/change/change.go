@@ -280,9 +280,9 @@ func decide(r render.Resource, was Recorded, there bool) (Change, []render.Findi
 	var findings []render.Finding
 	t, _ := resource.ByName(r.Type)
 	c.Change = Same
-	for _, name := range fieldNames(r.Want, was.Want) {
+	for _, name := range differing(r.Want, was.Want) {
 		before, after := was.Want[name], r.Want[name]
-		if slices.Contains(r.Leave, name) || Equal(before, after) {
+		if slices.Contains(r.Leave, name) {
 			continue
 		}
 		p, _ := t.Property(name)
@@ -341,14 +341,61 @@ func shrinking(r render.Resource, p resource.Property, before, after any) (rende
 		Remedy:  fmt.Sprintf("keep %v, or make a new %s and move the data", before, r.Type)}, true
 }
 
+// differing lists the properties whose values differ, sorted.
+func differing(now, was map[string]any) []string {
+	var out []string
+	for name, v := range now {
+		if before, there := was[name]; !there || !Equal(v, before) {
+			out = append(out, name)
+		}
+	}
+	for name := range was {
+		if _, there := now[name]; !there {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 func fieldNames(a, b map[string]any) []string {
 	all := maps.Clone(a)
 	maps.Copy(all, b)
 	return slices.Sorted(maps.Keys(all))
 }
 
-// Equal compares a new value with a recorded one, which went through JSON.
-func Equal(a, b any) bool { return reflect.DeepEqual(plain(a), plain(b)) }
+// Equal compares a new value with a recorded one, which went through JSON: a
+// whole number may have become a float64, a pending value a mapping.
+func Equal(a, b any) bool {
+	switch x := a.(type) {
+	case nil, bool, string:
+		if _, isUnresolved := b.(resource.Unresolved); !isUnresolved {
+			return a == b
+		}
+	case int64:
+		switch y := b.(type) {
+		case int64:
+			return x == y
+		case float64:
+			return float64(x) == y
+		}
+	case float64:
+		switch y := b.(type) {
+		case int64:
+			return x == float64(y)
+		case float64:
+			return x == y
+		}
+	case []any:
+		y, ok := b.([]any)
+		return ok && slices.EqualFunc(x, y, Equal)
+	case map[string]any:
+		if y, ok := b.(map[string]any); ok {
+			return maps.EqualFunc(x, y, Equal)
+		}
+	}
+	return reflect.DeepEqual(plain(a), plain(b))
+}
 
 func plain(v any) any {
 	raw, err := json.Marshal(v)

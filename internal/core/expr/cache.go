@@ -1,106 +1,66 @@
 package expr
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
+
+	"undersail/internal/core/memo"
 )
 
-// checked keeps checked expressions, which are immutable, across templates and
-// edits of one template. Results are never kept: they depend on inputs.
-var checked = &programs{}
+// checked keeps checked expressions, and mentioned what texts mention, across
+// templates and edits of one template.
+var (
+	checked   = memo.Of[*Program]{Most: 8192}
+	mentioned = memo.Of[[]Use]{Most: 8192}
+)
 
-// programs is a cache of two generations: when the young one is full it becomes
-// the old one, and what was in the old one and not used since is forgotten.
-type programs struct {
-	mu         sync.Mutex
-	young, old map[string]*Program
-}
-
-const generation = 8192
-
-func (c *programs) get(key string) (*Program, bool) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if p, ok := c.young[key]; ok {
-		return p, true
-	}
-	p, ok := c.old[key]
-	if ok {
-		c.keep(key, p)
-	}
-	return p, ok
-}
-
-func (c *programs) put(key string, p *Program) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.keep(key, p)
-}
-
-func (c *programs) keep(key string, p *Program) {
-	if len(c.young) >= generation || c.young == nil {
-		c.old, c.young = c.young, map[string]*Program{}
-	}
-	c.young[key] = p
-}
-
-// Forget empties the cache of checked expressions. Benchmarks measure with it
-// what a first check costs.
+// Forget empties the memory of expressions. Benchmarks measure with it what a
+// first check costs.
 func Forget() {
-	checked.mu.Lock()
-	defer checked.mu.Unlock()
-	checked.young, checked.old = nil, nil
+	checked.Forget()
+	mentioned.Forget()
 }
 
-// scopeIndex tells by word what a scope declares, so that the key of an
-// expression holds the types of the words in it and of no others: adding an
-// input leaves the keys of expressions that do not read it as they are.
-type scopeIndex struct{ words map[string]string }
-
-func newScopeIndex(s Scope) *scopeIndex {
-	lists := map[string][]string{}
-	add := func(word, sign string) { lists[word] = append(lists[word], sign) }
-	for name, t := range s.Vars {
-		add(name, t.String())
-	}
-	for name, fields := range s.Structs {
-		for field, t := range fields {
-			add(field, name+"."+field+":"+t.String())
-		}
-	}
-	all := "" // a function may call those before it, so their texts count too
-	for _, f := range s.Functions {
-		all += f.Form() + f.Body
-		for _, p := range f.Parameters {
-			all += "|" + TypeOf(p.Shape).String()
-		}
-		add(f.Name, all)
-	}
-	for name, text := range s.Files {
-		add("file", name+"="+text)
-	}
-	x := &scopeIndex{words: map[string]string{}}
-	for word, signs := range lists {
-		slices.Sort(signs)
-		x.words[word] = strings.Join(signs, "|")
-	}
-	return x
-}
-
-var wordPattern = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)
-
-func (x *scopeIndex) key(text string) string {
+// key holds the text of an expression and the types of the words in it, and of
+// no others: adding an input leaves the keys of expressions that do not read it
+// as they are. Structs that are the same for every template do not count.
+func (e *Env) key(text string) string {
 	var b strings.Builder
 	b.WriteString(text)
-	for _, word := range slices.Compact(slices.Sorted(slices.Values(wordPattern.FindAllString(text, -1)))) {
-		if sign, ok := x.words[word]; ok {
-			b.WriteByte(0)
-			b.WriteString(word)
-			b.WriteByte(' ')
-			b.WriteString(sign)
+	words := wordPattern.FindAllString(text, -1)
+	slices.Sort(words)
+	for _, word := range slices.Compact(words) {
+		if t, ok := e.scope.Vars[word]; ok {
+			b.WriteString("\x00" + word + " " + t.String())
 		}
+		for _, name := range e.scope.Local {
+			if t, ok := e.scope.Structs[name][word]; ok {
+				b.WriteString("\x00" + name + "." + word + " " + t.String())
+			}
+		}
+		if word == "file" {
+			for _, name := range slices.Sorted(maps.Keys(e.scope.Files)) {
+				b.WriteString("\x00" + name + "=" + e.scope.Files[name])
+			}
+		}
+		e.functionKey(&b, word)
 	}
 	return b.String()
 }
+
+// functionKey writes what a function called in the text is: its own text and,
+// since it may call those before it, theirs.
+func (e *Env) functionKey(b *strings.Builder, word string) {
+	at := slices.IndexFunc(e.scope.Functions, func(f *Function) bool { return f.Name == word })
+	for i := 0; i <= at; i++ {
+		f := e.scope.Functions[i]
+		b.WriteString("\x00" + f.Form() + f.Body)
+		for _, p := range f.Parameters {
+			b.WriteString("|" + TypeOf(p.Shape).String())
+		}
+	}
+}
+
+var wordPattern = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)

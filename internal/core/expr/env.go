@@ -27,8 +27,10 @@ const (
 // Scope says which names an expression may use. Structs gives, for each struct
 // type used by Vars, its fields; Files the texts that file(...) gives.
 type Scope struct {
-	Vars      map[string]*cel.Type
-	Structs   map[string]map[string]*cel.Type
+	Vars    map[string]*cel.Type
+	Structs map[string]map[string]*cel.Type
+	// Local names the structs that only this template has.
+	Local     []string
 	Functions []*Function
 	Files     map[string]string
 }
@@ -44,7 +46,6 @@ func (s Scope) With(name string, t *cel.Type) Scope {
 // Env checks expressions against one scope. It is safe for concurrent use.
 type Env struct {
 	scope Scope
-	index func() *scopeIndex
 	build func() (*cel.Env, error) // on first need: an expression seen before needs none
 }
 
@@ -64,7 +65,6 @@ var base = sync.OnceValues(func() (*cel.Env, error) {
 // NewEnv gives the environment of a scope.
 func NewEnv(scope Scope) *Env {
 	e := &Env{scope: scope}
-	e.index = sync.OnceValue(func() *scopeIndex { return newScopeIndex(scope) })
 	e.build = sync.OnceValues(e.extend)
 	return e
 }
@@ -120,19 +120,21 @@ type Problem struct {
 	Line, Column int
 	Message      string
 	Remedy       string
+	// Early says that the text ends in the middle of the expression.
+	Early bool
 }
 
 // Check parses and type-checks an expression. All problems are reported. An
 // expression that was checked before among names of the same types is not
 // checked again.
 func (e *Env) Check(text string) (*Program, []Problem) {
-	key := e.index().key(text)
-	if p, ok := checked.get(key); ok {
+	key := e.key(text)
+	if p, ok := checked.Get(key); ok {
 		return p, nil
 	}
 	p, problems := e.check(text)
 	if problems == nil {
-		checked.put(key, p)
+		checked.Put(key, p)
 	}
 	return p, problems
 }
@@ -180,7 +182,7 @@ func branches(a *ast.AST) bool {
 // Eval computes the expression. The result is a tree of string, int64, float64,
 // bool, nil, []any and map[string]any with [resource.Unresolved] leaves, or
 // [Absent] for an optional without a value.
-func (p *Program) Eval(vars map[string]any) (any, error) {
+func (p *Program) Eval(vars *Vars) (any, error) {
 	out, _, err := p.program.Eval(vars)
 	if err != nil {
 		return nil, fmt.Errorf("%s", plain(err.Error()))
@@ -191,11 +193,15 @@ func (p *Program) Eval(vars map[string]any) (any, error) {
 // Mentions lists the variables that a text mentions, without checking types.
 // It is empty when the text does not parse.
 func Mentions(text string) []Use {
-	parsed, issues := parseOnly.Parse(text)
-	if issues != nil && issues.Err() != nil {
-		return nil
+	if known, ok := mentioned.Get(text); ok {
+		return known
 	}
-	return uses(parsed.NativeRep())
+	var found []Use
+	if parsed, issues := parseOnly.Parse(text); issues.Err() == nil {
+		found = uses(parsed.NativeRep())
+	}
+	mentioned.Put(text, found)
+	return found
 }
 
 var parseOnly = func() *cel.Env {

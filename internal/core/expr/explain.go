@@ -32,6 +32,7 @@ func (e *Env) explain(text string, line, column int, message string) Problem {
 	if m := noOverload.FindStringSubmatch(message); m != nil {
 		return explainOperation(p, m[1], m[2])
 	}
+	p.Early = strings.Contains(message, "<EOF>")
 	for _, w := range rewordings {
 		if m := w.pattern.FindStringSubmatch(message); m != nil {
 			p.Message, p.Remedy = w.say(m)

@@ -59,7 +59,7 @@ func TestEval(t *testing.T) {
 			t.Errorf("%s: %v", text, problems)
 			continue
 		}
-		got, err := program.Eval(vars)
+		got, err := program.Eval(NewVars().With(vars))
 		if err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%s = %#v, %v; want %#v", text, got, err, want)
 		}
@@ -100,7 +100,7 @@ func TestWorkIsBounded(t *testing.T) {
 	if problems != nil {
 		t.Fatal(problems)
 	}
-	if _, err := program.Eval(vars); err == nil || !strings.Contains(err.Error(), "too much work") {
+	if _, err := program.Eval(NewVars().With(vars)); err == nil || !strings.Contains(err.Error(), "too much work") {
 		t.Errorf("a million rounds ended with %v", err)
 	}
 }
@@ -130,7 +130,7 @@ func FuzzCheck(f *testing.F) {
 	env, vars := setup(f)
 	f.Fuzz(func(_ *testing.T, text string) {
 		if program, problems := env.Check(text); problems == nil {
-			program.Eval(vars)
+			program.Eval(NewVars().With(vars))
 		}
 	})
 }

@@ -37,14 +37,14 @@ const (
 	maxBodyNodes = 300
 )
 
-// NewFunction checks a body, in which only the parameters and the functions
-// before it are in scope.
-func NewFunction(name string, parameters []Parameter, body string, before []*Function) (*Function, []Problem) {
+// NewFunction checks a body, in which only the parameters, the functions before
+// it and typed literals are in scope.
+func NewFunction(name string, parameters []Parameter, body string, before []*Function, literals map[string]map[string]*cel.Type) (*Function, []Problem) {
 	vars := map[string]*cel.Type{}
 	for _, p := range parameters {
 		vars[p.Name] = TypeOf(p.Shape)
 	}
-	env := NewEnv(Scope{Vars: vars, Functions: before})
+	env := NewEnv(Scope{Vars: vars, Functions: before, Structs: literals})
 	program, problems := env.Check(body)
 	if problems != nil {
 		return nil, problems

@@ -21,11 +21,46 @@ var Absent = absent{}
 
 type absent struct{}
 
+// Vars are the values of names. A scope inside another adds names to it without
+// copying it.
+type Vars struct {
+	own   map[string]any
+	above *Vars
+}
+
+// NewVars begins a scope with no names.
+func NewVars() *Vars { return &Vars{own: map[string]any{}} }
+
+// With gives a scope inside this one. Names that are set in the outer one later
+// are seen too.
+func (v *Vars) With(names map[string]any) *Vars { return &Vars{own: names, above: v} }
+
+// Set gives a name its value.
+func (v *Vars) Set(name string, value any) { v.own[name] = value }
+
+// Get finds the value of a name.
+func (v *Vars) Get(name string) (any, bool) {
+	for s := v; s != nil; s = s.above {
+		if x, ok := s.own[name]; ok {
+			return x, true
+		}
+	}
+	return nil, false
+}
+
+// ResolveName and Parent let the interpreter read the names.
+func (v *Vars) ResolveName(name string) (any, bool) { return v.Get(name) }
+
+// Parent is nil: Get has looked everywhere.
+func (v *Vars) Parent() cel.Activation { return nil }
+
 // Object is a value of a struct type. Fields hold plain values, Unresolved
 // leaves, other Objects, or ref.Val. A field that is not there reads as null.
 type Object struct {
 	Type   string
 	Fields map[string]any
+	// Source, when set, gives the fields instead.
+	Source Source
 	// Optional makes every field an optional: with a value while Present holds, else none.
 	Optional, Present bool
 	// Name tells the object from others of its type; Reader, when set, hears of
@@ -33,6 +68,17 @@ type Object struct {
 	Name   string
 	Reader Reader
 	native *offer.Offers // behind the name `offers`
+}
+
+// Source gives the fields of an object when they are read; nil for one that is
+// not there.
+type Source interface{ Field(name string) any }
+
+func (o *Object) field(name string) any {
+	if o.Source != nil {
+		return o.Source.Field(name)
+	}
+	return o.Fields[name]
 }
 
 // Reader hears which fields of an object are read.
@@ -68,7 +114,7 @@ func (o object) Get(index ref.Val) ref.Val {
 	if o.Reader != nil {
 		o.Reader.Read(o.Object, string(name))
 	}
-	v := adapter{}.NativeToValue(o.Fields[string(name)])
+	v := adapter{}.NativeToValue(o.field(string(name)))
 	if o.Optional && !types.IsUnknown(v) {
 		return types.OptionalOf(v)
 	}
@@ -76,8 +122,7 @@ func (o object) Get(index ref.Val) ref.Val {
 }
 func (o object) IsSet(field ref.Val) ref.Val {
 	name, _ := field.(types.String)
-	v, ok := o.Fields[string(name)]
-	return types.Bool(ok && v != nil)
+	return types.Bool(o.field(string(name)) != nil)
 }
 
 var (

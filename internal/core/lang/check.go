@@ -59,6 +59,9 @@ func (c *checker) check() {
 func (c *checker) compile(n *Node, s site) *expr.Program {
 	program, problems := c.env(s).Check(n.Text)
 	for _, p := range problems {
+		if n.Flow && p.Early {
+			p.Message, p.Remedy = "the expression ends too early: inside braces YAML ends a value at a comma or a bracket", "put the whole expression in single quotes"
+		}
 		c.errorf("expression", n.place(p), p.Remedy, "%s", p.Message)
 	}
 	n.Program = program
@@ -313,8 +316,10 @@ func (c *checker) resource(r *Resource) {
 	} else {
 		c.fields(&at, r.Type.Name, r.Type.Properties, s)
 	}
-	for _, known := range []string{"name", "zone", "size", "image", "type", "public"} {
-		c.mustBeKnown("`"+known+"`", r.Want.Get(known))
+	for _, p := range r.Type.Properties {
+		if p.Picks != "" || p.Name == "name" || p.Name == "public" || p.GrowOnly {
+			c.mustBeKnown("`"+p.Name+"`", r.Want.Get(p.Name))
+		}
 	}
 	if data := r.Want.Get("user_data"); data != nil && data.Kind == Mapping {
 		for _, e := range data.Entries {

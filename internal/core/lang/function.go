@@ -3,6 +3,8 @@ package lang
 import (
 	"strings"
 
+	"cel.dev/cel-go/cel"
+
 	"undersail/internal/core/expr"
 	"undersail/internal/core/resource"
 )
@@ -46,7 +48,7 @@ func (d *decoder) function(e Entry) {
 		d.errorf("missing-key", at, "add `gives: =EXPRESSION`", "function %s does not say what it gives", e.Key)
 		return
 	}
-	f, problems := expr.NewFunction(e.Key, parameters, body.Text, d.template.functions())
+	f, problems := expr.NewFunction(e.Key, parameters, body.Text, d.template.functions(), literals())
 	for _, p := range problems {
 		d.errorf("expression", body.place(p), p.Remedy, "%s", p.Message)
 	}
@@ -83,4 +85,13 @@ func (n *Node) place(p expr.Problem) Position {
 		return Position{n.Line, n.Column + p.Column}
 	}
 	return Position{n.Line + p.Line - 1, p.Column + 1}
+}
+
+// literals are the struct types that expressions may write as typed literals.
+func literals() map[string]map[string]*cel.Type {
+	structs := map[string]map[string]*cel.Type{}
+	for _, shape := range append(resource.Literals(), expr.SizeNeed) {
+		declareShape(structs, shape)
+	}
+	return structs
 }

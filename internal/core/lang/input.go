@@ -12,6 +12,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"undersail/internal/core/expr"
+	"undersail/internal/core/memo"
 	"undersail/internal/core/resource"
 )
 
@@ -337,6 +338,9 @@ func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
 	if err != nil {
 		return nil, err
 	}
+	if known, ok := schemas.Get(string(raw)); ok {
+		return known, nil
+	}
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(raw)))
 	if err != nil {
 		return nil, err
@@ -355,8 +359,15 @@ func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
 	if err := c.AddResource("urn:undersail:input", doc); err != nil {
 		return nil, err
 	}
-	return c.Compile("urn:undersail:input")
+	compiled, err := c.Compile("urn:undersail:input")
+	if err == nil {
+		schemas.Put(string(raw), compiled)
+	}
+	return compiled, err
 }
+
+// schemas keeps compiled schemas by their text.
+var schemas = memo.Of[*jsonschema.Schema]{Most: 2048}
 
 type noLoader struct{}
 

@@ -110,23 +110,6 @@ func TestCaretPointsAtTheFault(t *testing.T) {
 	}
 }
 
-func TestExamplesHaveNoFaults(t *testing.T) {
-	t.Parallel()
-	files, err := fs.Glob(examples.Files, "*.sail.yaml")
-	if err != nil || len(files) < 3 {
-		t.Fatal(files, err)
-	}
-	for _, file := range files {
-		source, err := fs.ReadFile(examples.Files, file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, found := Read(file, source); len(found) > 0 {
-			t.Errorf("%s", found.Error())
-		}
-	}
-}
-
 func TestLimitsAreStated(t *testing.T) {
 	t.Parallel()
 	for about, text := range map[string]string{

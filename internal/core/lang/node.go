@@ -33,6 +33,8 @@ type Node struct {
 	Quoted  bool
 	Items   []*Node
 	Entries []Entry
+	// Flow says that the value stands inside braces or brackets.
+	Flow bool
 	// Program is the checked expression.
 	Program *expr.Program
 }
@@ -147,8 +149,11 @@ func protectExpressions(r *report) string {
 			}
 			inBlock = -1
 		}
-		if blockScalar.MatchString(line) {
+		if strings.ContainsAny(line, "|>") && blockScalar.MatchString(line) {
 			inBlock = indent
+			continue
+		}
+		if !strings.Contains(line, "=") {
 			continue
 		}
 		m := blockValue.FindStringSubmatch(line)
@@ -216,18 +221,24 @@ func convert(r *report, y *yaml.Node, depth int, budget *int) *Node {
 	case yaml.SequenceNode:
 		n.Kind = Sequence
 		for _, item := range y.Content {
-			n.Items = append(n.Items, convert(r, item, depth+1, budget))
+			n.Items = append(n.Items, inFlow(convert(r, item, depth+1, budget), y))
 		}
 	case yaml.MappingNode:
 		n.Kind = Mapping
 		for i := 0; i+1 < len(y.Content); i += 2 {
-			convertEntry(r, n, y.Content[i], y.Content[i+1], depth, budget)
+			convertEntry(r, n, y, y.Content[i], y.Content[i+1], depth, budget)
 		}
 	}
 	return n
 }
 
-func convertEntry(r *report, n *Node, key, value *yaml.Node, depth int, budget *int) {
+// inFlow notes that a value stands inside braces, where a comma ends it.
+func inFlow(n *Node, parent *yaml.Node) *Node {
+	n.Flow = parent.Style&yaml.FlowStyle != 0 && !n.Quoted
+	return n
+}
+
+func convertEntry(r *report, n *Node, y, key, value *yaml.Node, depth int, budget *int) {
 	at := Position{key.Line, key.Column}
 	switch {
 	case key.Kind != yaml.ScalarNode:
@@ -244,7 +255,7 @@ func convertEntry(r *report, n *Node, key, value *yaml.Node, depth int, budget *
 		r.errorf("duplicate-key", at, "remove one of the two", "the key `%s` stands here a second time", key.Value)
 		return
 	}
-	n.Entries = append(n.Entries, Entry{Key: key.Value, At: at, Value: convert(r, value, depth+1, budget)})
+	n.Entries = append(n.Entries, Entry{Key: key.Value, At: at, Value: inFlow(convert(r, value, depth+1, budget), y)})
 }
 
 func convertScalar(n *Node, y *yaml.Node) *Node {

@@ -180,7 +180,7 @@ func (c *checker) unused() {
 		return
 	}
 	for _, in := range c.template.Inputs {
-		if !c.used["inputs."+in.Name] {
+		if !c.used["inputs."+in.Name] && in.Consent == "" {
 			c.add(Warning, "unused-input", in.Position, fmt.Sprintf("nothing reads the input `%s`", in.Name), "use it or remove it")
 		}
 	}

@@ -60,7 +60,7 @@ func (c *checker) tryAll(p *expr.Program) (always, never, decided bool) {
 			fields[name] = expr.Typed(c.template.Input(name).Shape, values[i][n%len(values[i])])
 			n /= len(values[i])
 		}
-		v, err := p.Eval(map[string]any{"inputs": &expr.Object{Type: "inputs", Fields: fields}})
+		v, err := p.Eval(expr.NewVars().With(map[string]any{"inputs": &expr.Object{Type: "inputs", Fields: fields}}))
 		holds, ok := v.(bool)
 		if err != nil || !ok {
 			return false, false, false

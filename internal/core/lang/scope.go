@@ -23,6 +23,9 @@ func (c *checker) declare() {
 	}
 	for _, in := range c.template.Inputs {
 		t := expr.TypeOf(in.Shape)
+		if in.Picks == "stack" && in.Other == nil {
+			t = cel.DynType // told already
+		}
 		if in.Other != nil {
 			name := "inputs." + in.Name
 			declareOutputs(structs, name, in.Other, false)
@@ -60,7 +63,14 @@ func (c *checker) declare() {
 		}
 		vars[r.Name] = t
 	}
-	c.scope = expr.Scope{Vars: vars, Structs: structs, Functions: c.template.functions(), Files: c.template.Bundle.files()}
+	var local []string
+	for name := range structs {
+		if name == "inputs" || name == "calc" || strings.HasPrefix(name, "inputs.") || strings.HasPrefix(name, "outputs ") || strings.HasPrefix(name, Embed+" ") {
+			local = append(local, name)
+		}
+	}
+	slices.Sort(local)
+	c.scope = expr.Scope{Vars: vars, Structs: structs, Local: local, Functions: c.template.functions(), Files: c.template.Bundle.files()}
 }
 
 // declareOutputs declares the outputs of another template as the field

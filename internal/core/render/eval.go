@@ -10,7 +10,8 @@ import (
 
 func (e *evaluator) calc() {
 	fields := map[string]any{}
-	e.vars["calc"] = &expr.Object{Type: "calc", Fields: fields, Reader: e}
+	e.calcValues = fields
+	e.vars.Set("calc", &expr.Object{Type: "calc", Fields: fields, Reader: e})
 	// Computed values may read resources, so each is computed when first
 	// needed: those that can be now, the others as resources come along.
 	e.fillCalc()
@@ -18,7 +19,7 @@ func (e *evaluator) calc() {
 
 // fillCalc computes what has not been computed and whose resources are there.
 func (e *evaluator) fillCalc() {
-	fields := e.vars["calc"].(*expr.Object).Fields
+	fields := e.calcValues
 	for _, c := range e.template.Calc {
 		if _, done := fields[c.Name]; done || !e.ready(c.Value, fields) {
 			continue
@@ -59,7 +60,7 @@ func (e *evaluator) ready(n *lang.Node, calc map[string]any) bool {
 					}
 				}
 			} else if e.template.Resource(u.Name) != nil {
-				if _, ok := e.vars[u.Name]; !ok {
+				if _, ok := e.vars.Get(u.Name); !ok {
 					return false
 				}
 			}
@@ -79,7 +80,7 @@ func (e *evaluator) ready(n *lang.Node, calc map[string]any) bool {
 }
 
 // eval computes a tree. Leaves that wait stay [resource.Unresolved].
-func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars map[string]any) (any, error) {
+func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, error) {
 	switch n.Kind {
 	case lang.Expression:
 		v, err := n.Program.Eval(vars)

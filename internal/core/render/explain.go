@@ -38,7 +38,7 @@ type Origin struct {
 
 const maxTrace = 12
 
-func (e *evaluator) explainResource(d *lang.Resource, r *Resource, vars map[string]any, self *expr.Object) {
+func (e *evaluator) explainResource(d *lang.Resource, r *Resource, vars *expr.Vars, self *expr.Object) {
 	x := &Explanation{Name: r.Name, Kind: "resource"}
 	for _, entry := range d.Want.Entries {
 		e.trace(&x.Values, entry.Key, entry.Value, r.Want[entry.Key], vars, 0)
@@ -46,10 +46,7 @@ func (e *evaluator) explainResource(d *lang.Resource, r *Resource, vars map[stri
 	if d.Want.Get("name") == nil {
 		x.Values = append(x.Values, Origin{Path: "name", Value: r.Want["name"], From: "made from the names of stack and resource"})
 	}
-	inCheck := map[string]any{"self": self}
-	for k, v := range vars {
-		inCheck[k] = v
-	}
+	inCheck := vars.With(map[string]any{"self": self})
 	for i, c := range d.Health {
 		e.trace(&x.Values, fmt.Sprintf("health[%d].%s", i, c.Kind), c.Spec, r.Checks[len(r.Checks)-len(d.Health)+i].Spec, inCheck, 0)
 	}
@@ -65,7 +62,7 @@ func (e *evaluator) explainResource(d *lang.Resource, r *Resource, vars map[stri
 	e.out.Explained = x
 }
 
-func (e *evaluator) explainValue(kind, name string, n *lang.Node, vars map[string]any) {
+func (e *evaluator) explainValue(kind, name string, n *lang.Node, vars *expr.Vars) {
 	v, _ := e.eval(n, resource.Shape{Kind: resource.Open}, vars)
 	x := &Explanation{Name: name, Kind: kind}
 	e.trace(&x.Values, name, n, v, vars, 0)
@@ -114,7 +111,7 @@ func (e *evaluator) at(p lang.Position) string {
 }
 
 // trace adds the origins of a tree, leaf by leaf.
-func (e *evaluator) trace(out *[]Origin, path string, n *lang.Node, v any, vars map[string]any, depth int) {
+func (e *evaluator) trace(out *[]Origin, path string, n *lang.Node, v any, vars *expr.Vars, depth int) {
 	switch n.Kind {
 	case lang.Mapping:
 		m, _ := v.(map[string]any)
@@ -155,7 +152,7 @@ func (e *evaluator) source(n *lang.Node) string {
 }
 
 // useOrigins tells where what an expression reads came from.
-func (e *evaluator) useOrigins(u expr.Use, vars map[string]any, depth int) []Origin {
+func (e *evaluator) useOrigins(u expr.Use, vars *expr.Vars, depth int) []Origin {
 	var out []Origin
 	fields := append(slices.Clone(u.Fields), u.Asked...)
 	switch d := e.template.Resource(u.Name); {
@@ -176,7 +173,8 @@ func (e *evaluator) useOrigins(u expr.Use, vars map[string]any, depth int) []Ori
 		}
 	case u.Name == "stack":
 		for _, f := range fields {
-			o, _ := vars["stack"].(*expr.Object)
+			v, _ := vars.Get("stack")
+			o, _ := v.(*expr.Object)
 			from := "the stack that is rendered for"
 			if f == "id" && o.Fields[f] == any(FixedID) {
 				from = "the fixed id of a rendering outside a stack"
@@ -194,8 +192,8 @@ func (e *evaluator) useOrigins(u expr.Use, vars map[string]any, depth int) []Ori
 			out = append(out, e.fieldOrigin(d, f))
 		}
 	default:
-		if v, ok := vars[u.Name]; ok && u.Name != "self" {
-			out = append(out, Origin{Path: u.Name, Value: v, From: "the loop of " + e.scope + "this resource"})
+		if v, ok := vars.Get(u.Name); ok && u.Name != "self" {
+			out = append(out, Origin{Path: u.Name, Value: v, From: "a value of the repetition"})
 		} else if u.Name == "self" {
 			out = append(out, Origin{Path: "self." + strings.Join(fields, ", self."), From: "reported by the resource itself"})
 		}

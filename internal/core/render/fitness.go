@@ -84,7 +84,7 @@ func (e *evaluator) checkSupport(r *Resource) {
 	o := e.request.Offers
 	for _, property := range o.Without[r.Type] {
 		if _, wanted := r.Want[property]; wanted {
-			e.find(lang.Error, "not-supported", r.Name+"."+property, "leave it out, or choose an account of another cloud", "cloud %s has no `%s` on a %s", o.Cloud, property, r.Type)
+			e.find(lang.Error, "not-supported", r.Name+"."+property, "leave it out, or choose an account of another cloud", "cloud %s has no `%s` for the type %s", o.Cloud, property, r.Type)
 		}
 	}
 	for _, option := range slices.Sorted(maps.Keys(r.Extra)) {
@@ -93,14 +93,14 @@ func (e *evaluator) checkSupport(r *Resource) {
 			if known := o.Extra[r.Type]; len(known) > 0 {
 				remedy = choose(option, known)
 			}
-			e.find(lang.Error, "not-supported", r.Name+".extra."+option, remedy, "cloud %s has no option %q for a %s", o.Cloud, option, r.Type)
+			e.find(lang.Error, "not-supported", r.Name+".extra."+option, remedy, "cloud %s has no option %q for the type %s", o.Cloud, option, r.Type)
 		}
 	}
 	if r.AtRetire == "snapshot" {
 		e.find(lang.Error, "not-supported", r.Name+".at_retire", "write keep, or leave it out", "cloud %s makes no snapshots", o.Cloud)
 	}
 	if r.NewFirst {
-		e.find(lang.Warning, "not-yet", r.Name+".rebuild", "plan for the time between", "a rebuild of it still removes the old one before it makes the new one")
+		e.find(lang.Warning, "not-yet", r.Declared+".rebuild", "plan for the time between", "a rebuild of it still removes the old one before it makes the new one")
 	}
 }
 

@@ -30,7 +30,7 @@ func (e *evaluator) inputs() {
 		}
 	}
 	fields := map[string]any{}
-	e.vars["inputs"] = &expr.Object{Type: "inputs", Fields: fields, Reader: e}
+	e.vars.Set("inputs", &expr.Object{Type: "inputs", Fields: fields, Reader: e})
 	for _, in := range t.Inputs {
 		value, origin := e.input(in)
 		shown := value

@@ -54,8 +54,10 @@ type evaluator struct {
 	// scope stands before the names of this template's resources: "" for the
 	// outer template, such as edge. or edge[0]. for an embedded one.
 	scope string
-	vars  map[string]any
-	given map[string]any // values of inputs
+	vars  *expr.Vars
+	// calcValues are the computed values so far.
+	calcValues map[string]any
+	given      map[string]any // values of inputs
 	// members are the rendered names of each declaration.
 	members map[string][]string
 	// Reads are the resources behind a value: what must be healthy before the
@@ -69,7 +71,7 @@ type evaluator struct {
 	// parent and from tell where the inputs of an embedded template come from.
 	parent   *evaluator
 	from     *lang.Resource
-	fromVars map[string]any
+	fromVars *expr.Vars
 }
 
 func newEvaluator(request Request) *evaluator {
@@ -90,10 +92,11 @@ func (s *session) evaluator(t *lang.Template, scope string, given map[string]any
 	st := s.out.Stack
 	e := &evaluator{session: s, template: t, scope: scope, given: given, members: map[string][]string{}, reads: new([]string),
 		inputReads: map[string][]string{}, calcReads: map[string][]string{}, outputReads: map[string]map[string][]string{},
-		vars: map[string]any{"stack": &expr.Object{Type: "stack", Fields: map[string]any{
-			"account": st.Account, "cloud": st.Cloud, "id": st.ID, "name": st.Name, "region": st.Region}}}}
+		vars: expr.NewVars()}
+	e.vars.Set("stack", &expr.Object{Type: "stack", Fields: map[string]any{
+		"account": st.Account, "cloud": st.Cloud, "id": st.ID, "name": st.Name, "region": st.Region}})
 	if t.UsesOffers {
-		e.vars["offers"] = expr.OffersValue(s.request.Offers)
+		e.vars.Set("offers", expr.OffersValue(s.request.Offers))
 	}
 	return e
 }
@@ -157,11 +160,11 @@ func (e *evaluator) require() {
 func (e *evaluator) declaration(d *lang.Resource) {
 	defer e.fillCalc()
 	if d.When != nil && !e.wanted(d) {
-		e.vars[d.Name] = e.absent(d)
+		e.vars.Set(d.Name, e.absent(d))
 		return
 	}
 	if d.Repeat == nil {
-		e.vars[d.Name] = e.member(d, d.Name, 0, nil)
+		e.vars.Set(d.Name, e.member(d, d.Name, 0, nil))
 		return
 	}
 	rounds, err := e.rounds(d)
@@ -174,14 +177,14 @@ func (e *evaluator) declaration(d *lang.Resource) {
 			key := fmt.Sprint(round[d.Repeat[0].Name])
 			members[key] = e.member(d, d.Name+"["+key+"]", i, round)
 		}
-		e.vars[d.Name] = members
+		e.vars.Set(d.Name, members)
 		return
 	}
 	members := make([]any, len(rounds))
 	for i, round := range rounds {
 		members[i] = e.member(d, d.Name+roundKey(d, i, round), i, round)
 	}
-	e.vars[d.Name] = members
+	e.vars.Set(d.Name, members)
 }
 
 // wanted evaluates the condition of an optional declaration. A condition that
@@ -325,7 +328,7 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 			e.ids[id] = name
 		}
 	}
-	obj := e.object(d.Type, name, r.Want, known)
+	obj := e.object(d, name, r.Want, known)
 	r.Checks = e.checks(d, vars, obj)
 	r.After = e.after(d, name, reads)
 	e.out.index[name] = len(e.out.Resources)
@@ -345,19 +348,18 @@ func (e *evaluator) declared(d *lang.Resource) string {
 	return e.parent.declared(e.from) + "." + d.Name
 }
 
-func (e *evaluator) scopeOf(d *lang.Resource, index int, loop map[string]any) map[string]any {
+func (e *evaluator) scopeOf(d *lang.Resource, index int, loop map[string]any) *expr.Vars {
 	if d.Repeat == nil {
 		return e.vars
 	}
-	vars := make(map[string]any, len(e.vars)+len(loop)+1)
-	maps.Copy(vars, e.vars)
-	vars["index"] = int64(index)
-	maps.Copy(vars, loop)
-	return vars
+	own := make(map[string]any, len(loop)+1)
+	own["index"] = int64(index)
+	maps.Copy(own, loop)
+	return e.vars.With(own)
 }
 
 // conduct fills in how a resource behaves in changes.
-func (e *evaluator) conduct(r *Resource, d *lang.Resource, local string, vars map[string]any) {
+func (e *evaluator) conduct(r *Resource, d *lang.Resource, local string, vars *expr.Vars) {
 	r.Guard, r.NewFirst, r.AtOnce, r.AtRetire, r.Leave = d.Guard, d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave
 	if d.Was != "" {
 		r.Was = e.scope + d.Was + strings.TrimPrefix(local, d.Name)
@@ -384,7 +386,7 @@ func (e *evaluator) conduct(r *Resource, d *lang.Resource, local string, vars ma
 }
 
 // finding tells which resource that exists is meant, or nil to make one.
-func (e *evaluator) finding(n *lang.Node, local string, vars map[string]any) map[string]any {
+func (e *evaluator) finding(n *lang.Node, local string, vars *expr.Vars) map[string]any {
 	v, err := e.eval(n, resource.Shape{Kind: resource.Open}, vars)
 	if err != nil {
 		e.broken(local+".find", n, err)
@@ -404,7 +406,7 @@ func (e *evaluator) finding(n *lang.Node, local string, vars map[string]any) map
 	return nil
 }
 
-func (e *evaluator) want(d *lang.Resource, local string, vars map[string]any) map[string]any {
+func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) map[string]any {
 	want := make(map[string]any, len(d.Want.Entries)+1)
 	for _, entry := range d.Want.Entries {
 		p, ok := d.Type.Property(entry.Key)
@@ -426,42 +428,48 @@ func (e *evaluator) want(d *lang.Resource, local string, vars map[string]any) ma
 	return want
 }
 
-// object joins wanted values and what is known of the reported ones. A
+// fields are those of a rendered resource: wanted values, and what is known of the reported ones. A
 // reported value that is not known yet waits for itself.
-func (e *evaluator) object(t resource.Type, name string, want, known map[string]any) *expr.Object {
-	fields := make(map[string]any, len(t.Properties)+len(t.Attributes))
-	for _, field := range t.Fields() {
-		v, ok := want[field.Name]
-		if !ok {
-			v, ok = known[field.Name]
-		} else {
-			fields[field.Name] = expr.Typed(field.Shape, v)
-			continue
-		}
-		switch {
-		case ok && v != nil && field.Secret:
-			fields[field.Name] = e.secret(fmt.Sprint(v))
-		case ok && v != nil:
-			fields[field.Name] = expr.Typed(field.Shape, v)
-		case field.Secret && e.request.Secrets[name] != "":
-			fields[field.Name] = e.secret(e.request.Secrets[name])
-		default:
-			fields[field.Name] = resource.Unresolved{Waits: []string{name + "." + field.Name}}
-		}
-	}
-	return &expr.Object{Type: t.Name, Name: name, Fields: fields, Reader: e}
+type fields struct {
+	e           *evaluator
+	t           *resource.Type
+	name        string
+	want, known map[string]any
 }
 
-func (e *evaluator) checks(d *lang.Resource, vars map[string]any, self *expr.Object) []health.Check {
+// Field gives a value the type that expressions read.
+func (f *fields) Field(name string) any {
+	field, ok := f.t.Field(name)
+	if !ok {
+		return nil
+	}
+	if v, wanted := f.want[name]; wanted {
+		return expr.Typed(field.Shape, v)
+	}
+	switch v := f.known[name]; {
+	case v != nil && field.Secret:
+		return f.e.secret(fmt.Sprint(v))
+	case v != nil:
+		return expr.Typed(field.Shape, v)
+	case field.Secret && f.e.request.Secrets[f.name] != "":
+		return f.e.secret(f.e.request.Secrets[f.name])
+	}
+	return resource.Unresolved{Waits: []string{f.name + "." + name}}
+}
+
+func (e *evaluator) object(d *lang.Resource, name string, want, known map[string]any) *expr.Object {
+	return &expr.Object{Type: d.Type.Name, Name: name, Source: &fields{e, &d.Type, name, want, known}, Reader: e}
+}
+
+func (e *evaluator) checks(d *lang.Resource, vars *expr.Vars, self *expr.Object) []health.Check {
 	checks := health.Defaults(d.Type)
 	if len(d.Health) > 0 {
-		vars = maps.Clone(vars)
-		vars["self"] = self
+		vars = vars.With(map[string]any{"self": self})
 	}
 	return append(checks, e.healthChecks(d.Health, d.Name, vars)...)
 }
 
-func (e *evaluator) healthChecks(list []lang.Check, place string, vars map[string]any) []health.Check {
+func (e *evaluator) healthChecks(list []lang.Check, place string, vars *expr.Vars) []health.Check {
 	var checks []health.Check
 	for i, c := range list {
 		v, err := e.eval(c.Spec, health.Kinds[c.Kind], vars)

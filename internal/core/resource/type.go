@@ -49,7 +49,7 @@ type Type struct {
 	// Quota names the quota that creation draws on, if any.
 	Quota string
 
-	fields []Field
+	fields map[string]Field
 }
 
 // Property finds a wanted property.
@@ -74,26 +74,24 @@ type Field struct {
 	Secret bool
 }
 
-// Fields lists what Names lists, with the shapes. The list is shared: do not
-// alter it.
-func (t Type) Fields() []Field {
-	if t.fields != nil {
-		return t.fields
-	}
-	return t.allFields()
+// Field finds a name that expressions may read.
+func (t *Type) Field(name string) (Field, bool) {
+	f, ok := t.fields[name]
+	return f, ok
 }
 
-func (t Type) allFields() []Field {
-	var out []Field
+func (t *Type) allFields() map[string]Field {
+	out := map[string]Field{}
 	for _, p := range t.Properties {
-		out = append(out, Field{Name: p.Name, Shape: p.Shape})
+		out[p.Name] = Field{Name: p.Name, Shape: p.Shape}
 	}
 	for _, a := range t.Attributes {
-		if i := slices.IndexFunc(out, func(f Field) bool { return f.Name == a.Name }); i >= 0 {
-			out[i].Secret = a.Secret
-			continue
+		f, both := out[a.Name]
+		if !both {
+			f = Field{Name: a.Name, Shape: a.Shape}
 		}
-		out = append(out, Field{a.Name, a.Shape, a.Secret})
+		f.Secret = a.Secret
+		out[a.Name] = f
 	}
 	return out
 }
