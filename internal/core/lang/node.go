@@ -160,17 +160,40 @@ func protectExpressions(r *report) string {
 		if m == nil || strings.TrimSpace(m[1]) == "" {
 			continue // an expression in the place of a key is told later
 		}
-		for _, slip := range []struct{ mark, name string }{{": ", "a colon and a blank"}, {" #", "a blank and #"}} {
-			if at := strings.Index(m[2], slip.mark); at >= 0 {
-				r.errorf("unquoted-expression", Position{i + 1, len([]rune(m[1])) + len([]rune(m[2][:at])) + 1},
-					"put the whole expression in single quotes: '"+strings.TrimSpace(strings.ReplaceAll(m[2], "'", "''"))+"'",
-					"YAML ends a value at %s, so the expression is cut here", slip.name)
-				out[i] = m[1] + `"\u0000"` // a placeholder that later stages pass over
-				break
-			}
+		if at, slip := yamlSlip(m[2]); at >= 0 {
+			r.errorf("unquoted-expression", Position{i + 1, len([]rune(m[1])) + len([]rune(m[2][:at])) + 1},
+				"put the whole expression in single quotes: '"+strings.TrimSpace(strings.ReplaceAll(m[2], "'", "''"))+"'",
+				"YAML ends a value at %s, so the expression is cut here", slip)
+			out[i] = m[1] + `"\u0000"` // a placeholder that later stages pass over
 		}
 	}
 	return strings.Join(out, "\n")
+}
+
+// yamlSlip finds where YAML would end an expression that goes on: at a colon and
+// a blank, or at a blank and # within a text. A blank and # outside of texts
+// begin a comment, since no expression holds a #.
+func yamlSlip(text string) (at int, what string) {
+	var quote byte
+	for i := 0; i+1 < len(text); i++ {
+		c := text[i]
+		switch {
+		case c == ':' && text[i+1] == ' ':
+			return i, "a colon and a blank"
+		case c == ' ' && text[i+1] == '#':
+			if quote == 0 {
+				return -1, ""
+			}
+			return i, "a blank and #"
+		case quote != 0 && c == '\\':
+			i++
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote == 0 && (c == '"' || c == '\''):
+			quote = c
+		}
+	}
+	return -1, ""
 }
 
 const placeholder = "\x00"
