@@ -122,6 +122,8 @@ type Problem struct {
 	Remedy       string
 	// Early says that the text ends in the middle of the expression.
 	Early bool
+	// Name is set when nothing has it.
+	Name string
 }
 
 // Check parses and type-checks an expression. All problems are reported. An

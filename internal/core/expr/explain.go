@@ -29,7 +29,9 @@ func (e *Env) explain(text string, line, column int, message string) Problem {
 	if m := undeclared.FindStringSubmatch(message); m != nil {
 		return e.explainName(p, strings.TrimPrefix(m[1], "."))
 	}
-	if m := noOverload.FindStringSubmatch(message); m != nil {
+	if m := noOverload.FindStringSubmatch(message); m != nil && m[1][0] == '@' {
+		return e.explainGuard(p, m[1], m[2])
+	} else if m != nil {
 		return explainOperation(p, m[1], m[2])
 	}
 	p.Early = strings.Contains(message, "<EOF>")
@@ -109,6 +111,13 @@ func (e *Env) explainName(p Problem, name string) Problem {
 	for _, f := range Functions {
 		functions = append(functions, f.Name)
 	}
+	p.Name = name
+	for _, f := range e.scope.Functions {
+		if f.Name == name {
+			p.Message, p.Remedy = fmt.Sprintf("`%s` takes %s", name, count(len(f.Parameters), "value")), "write it like "+f.Form()
+			return p
+		}
+	}
 	p.Message = fmt.Sprintf("nothing here is called `%s`", name)
 	if close := Closest(name, append(slices.Clone(known), functions...)); close != "" {
 		p.Remedy = fmt.Sprintf("did you mean `%s`?", close)
@@ -121,6 +130,25 @@ func (e *Env) explainName(p Problem, name string) Problem {
 // operators are how people call what the checker calls by signs.
 var operators = map[string]string{"?_:": "a choice (`... ? ... : ...`)", "[_]": "an index (`[...]`)", "!": "`!`", "-": "`-`"}
 
+func count(n int, noun string) string {
+	if n == 1 {
+		return "one " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// explainGuard tells of an argument of a template's own function.
+func (e *Env) explainGuard(p Problem, guard, given string) Problem {
+	for _, f := range e.scope.Functions {
+		for _, parameter := range f.Parameters {
+			if f.guard(parameter.Name) == guard {
+				p.Message = fmt.Sprintf("`%s` of %s is %s, and this is %s", parameter.Name, f.Form(), friendlyType(TypeOf(parameter.Shape).String()), friendlyTypes(given))
+			}
+		}
+	}
+	return p
+}
+
 func explainOperation(p Problem, name, types string) Problem {
 	op := strings.Trim(name, "_")
 	shown, named := operators[op]
@@ -132,6 +160,8 @@ func explainOperation(p Problem, name, types string) Problem {
 	switch {
 	case strings.Contains(types, "optional_type"):
 		p.Remedy = "say what to take when there is none, with .orValue(...)"
+	case (strings.Contains(types, "amount") || strings.Contains(types, "span")) && i < 0:
+		p.Remedy = `amounts go with amounts and spans with spans, such as amount("4GiB") and span("1h"); numbers only scale them`
 	case op == "+" && strings.Contains(types, "string"):
 		p.Remedy = "turn the other side into text with string(...), or pad(...) for a number"
 	case op == "?_:":
@@ -266,8 +296,8 @@ func quoteList(names []string) string {
 }
 
 // Closest returns the candidate most like the word by edit distance, or "" when
-// none is close: at most a third of the longer word may differ, and at least two
-// letters may.
+// none is close: at most a third of the longer word may differ, two letters at least,
+// and one of a word of four letters.
 func Closest(word string, candidates []string) string {
 	best, bestDistance := "", 1<<30
 	for _, c := range candidates {
@@ -275,29 +305,39 @@ func Closest(word string, candidates []string) string {
 			best, bestDistance = c, d
 		}
 	}
-	if best == "" || bestDistance > max(2, max(len(word), len(best))/3) || bestDistance >= len(best) {
+	longer := max(len(word), len(best))
+	allowed := max(2, longer/3)
+	if longer <= 4 {
+		allowed = 1
+	}
+	if best == "" || bestDistance > allowed || bestDistance >= len(best) {
 		return ""
 	}
 	return best
 }
 
-// distance is the Levenshtein distance in bytes.
+// distance is the edit distance in bytes where two letters that changed places
+// count once (the optimal string alignment distance).
 func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
+	rows := make([][]int, len(a)+1)
+	for i := range rows {
+		rows[i] = make([]int, len(b)+1)
+		rows[i][0] = i
 	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := diagonal
-			if a[i] != b[j] {
-				cost++
+	for j := range rows[0] {
+		rows[0][j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
 			}
-			diagonal = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
+			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+			}
 		}
 	}
-	return row[len(b)]
+	return rows[len(a)][len(b)]
 }

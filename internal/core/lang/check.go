@@ -59,6 +59,9 @@ func (c *checker) check() {
 func (c *checker) compile(n *Node, s site) *expr.Program {
 	program, problems := c.env(s).Check(n.Text)
 	for _, p := range problems {
+		if c.brokenFunctions[p.Name] {
+			continue // told where it is defined
+		}
 		if n.Flow && p.Early {
 			p.Message, p.Remedy = "the expression ends too early: inside braces YAML ends a value at a comma or a bracket", "put the whole expression in single quotes"
 		}
@@ -359,7 +362,7 @@ func (c *checker) conduct(r *Resource, s site) {
 		c.tree(r.Region, text, s)
 		c.mustBeKnown("`region`", r.Region)
 	}
-	if r.Was != "" && c.template.Resource(r.Was) != nil {
+	if r.Was != "" && r.Was != r.Name && c.template.Resource(r.Was) != nil {
 		c.errorf("name", r.Position, "remove `was`, or rename the other one", "%s was `%s`, and that is the name of another resource", r.Name, r.Was)
 	}
 	c.tree(r.Extra, resource.Shape{Kind: resource.Open}, s)

@@ -15,11 +15,13 @@ type decoder struct {
 	template *Template
 	bundle   Bundle
 	depth    int // how many templates embed this one
+	root     *Node
 }
 
 var topKeys = []string{"undersail", "about", "inputs", "presets", "functions", "calc", "require", "resources", "prove", "outputs"}
 
 func (d *decoder) document(n *Node) {
+	d.root = n
 	if n.empty() {
 		d.errorf("empty", n.Position, "begin with `undersail: 1`", "the file is empty")
 		return
@@ -128,7 +130,7 @@ func (d *decoder) checkName(e Entry, what string) bool {
 }
 
 func article(noun string) string {
-	if strings.ContainsRune("aeio", rune(noun[0])) {
+	if noun != "" && strings.ContainsRune("aeio", rune(noun[0])) {
 		return "an " + noun
 	}
 	return "a " + noun
@@ -202,6 +204,10 @@ func (d *decoder) text(n *Node, key string, required bool) string {
 func (d *decoder) span(n *Node, key string) int64 {
 	v := n.Get(key)
 	if v == nil {
+		return 0
+	}
+	if v.Kind == Expression {
+		d.errorf("value", v.Position, "write a span such as 90s, 10m or 1h30m", "`%s` cannot be computed", key)
 		return 0
 	}
 	seconds, err := resource.ParseSpan(v.Text)

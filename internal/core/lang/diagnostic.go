@@ -102,10 +102,12 @@ type report struct {
 	file  string
 	lines []string
 	found Diagnostics
+	// brokenFunctions have a fault of their own; calls of them have none.
+	brokenFunctions map[string]bool
 }
 
 func newReport(file string, source []byte) *report {
-	return &report{file: file, lines: strings.Split(strings.ReplaceAll(string(source), "\r\n", "\n"), "\n")}
+	return &report{file: file, brokenFunctions: map[string]bool{}, lines: strings.Split(strings.ReplaceAll(string(source), "\r\n", "\n"), "\n")}
 }
 
 func (r *report) add(severity Severity, code string, at Position, message, remedy string) {

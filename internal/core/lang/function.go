@@ -1,6 +1,7 @@
 package lang
 
 import (
+	"fmt"
 	"strings"
 
 	"cel.dev/cel-go/cel"
@@ -48,13 +49,26 @@ func (d *decoder) function(e Entry) {
 		d.errorf("missing-key", at, "add `gives: =EXPRESSION`", "function %s does not say what it gives", e.Key)
 		return
 	}
+	d.brokenFunctions[e.Key] = true
 	f, problems := expr.NewFunction(e.Key, parameters, body.Text, d.template.functions(), literals())
 	for _, p := range problems {
+		switch {
+		case p.Name == e.Key:
+			p.Message, p.Remedy = "a function cannot call itself", "compute it over a list with map, filter or reduce"
+		case d.defined(p.Name):
+			p.Message, p.Remedy = fmt.Sprintf("`%s` is defined below, and a function can call only those above it", p.Name), "move "+p.Name+" above "+e.Key
+		}
 		d.errorf("expression", body.place(p), p.Remedy, "%s", p.Message)
 	}
 	if f != nil {
+		delete(d.brokenFunctions, e.Key)
 		d.template.Functions = append(d.template.Functions, &Function{f, e.At})
 	}
+}
+
+// defined reports whether the file defines a function, whatever is wrong with it.
+func (d *decoder) defined(name string) bool {
+	return d.root.Get("functions").Get(name) != nil
 }
 
 // parameter reads the type of a parameter: a word, or [word] for a list.

@@ -32,7 +32,7 @@ func TestEveryFaultIsReportedAtItsPlace(t *testing.T) {
 		{"wrong kind", head + "resources:\n  net: {type: network, want: {range: [a]}}\n", "4:38 kind"},
 		{"misspelled attribute", head + net + "outputs: {a: =net.idd}\n", "5:19 expression did you mean `id`?"},
 		{"unquoted colon", head + net + "outputs:\n  a: =true ? net.id : \"x\"\n", "6:21 unquoted-expression put the whole expression in single quotes"},
-		{"unquoted comment", head + net + "outputs:\n  a: =net.id # the id\n", "6:13 unquoted-expression"},
+		{"unquoted comment", head + net + "outputs:\n  a: =\"net #\" + net.id\n", "6:11 unquoted-expression"},
 		{"wrong type", head + "inputs: {n: {type: integer}}\nresources:\n  net: {type: network, want: {range: =inputs.n}}\n", "5:39 type"},
 		{"unknown schema keyword", head + "inputs: {n: {type: string, minLenght: 3}}\n" + net, "3:28 unknown-key did you mean `minLength`?"},
 		{"bad pattern", head + "inputs: {n: {type: string, pattern: '('}}\n" + net, "3:37 pattern"},

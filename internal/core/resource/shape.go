@@ -82,6 +82,9 @@ func (s Shape) Describe() string {
 	case Boolean:
 		return "true or false"
 	}
+	if len(s.Choices) > 0 {
+		return "one of " + strings.Join(s.Choices, ", ")
+	}
 	return "text"
 }
 
