@@ -3,6 +3,7 @@ package lang
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -23,7 +24,7 @@ func Tidy(file string, source []byte) ([]byte, Diagnostics) {
 	for _, pass := range []func(*yaml.Node, []string) []string{indented, ordered} {
 		root, err := rootOf(text)
 		if err != nil || root == nil {
-			return []byte(text), nil
+			break // the comparison below tells whether that matters
 		}
 		text = cleaned(strings.Join(pass(root, strings.Split(strings.TrimSuffix(text, "\n"), "\n")), "\n"))
 	}
@@ -151,10 +152,18 @@ func indented(root *yaml.Node, lines []string) []string {
 				continue
 			}
 		}
+		if _, known := want[i]; known {
+			trimmed = dashes.ReplaceAllStringFunc(trimmed, func(lead string) string {
+				return strings.Repeat("- ", strings.Count(lead, "-"))
+			})
+		}
 		out[i] = strings.Repeat(" ", max(0, at+move)) + trimmed
 	}
 	return out
 }
+
+// dashes are those that begin the items of a line, with the blanks after them.
+var dashes = regexp.MustCompile(`^(?:- +)+`)
 
 // nextStructure finds the next line that begins something, if only blanks and
 // comments lie between.
