@@ -7,6 +7,7 @@ import (
 
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 )
 
 const text = `undersail: 1
@@ -41,7 +42,7 @@ func applied(p Plan) []Recorded {
 			after = append(after, a.Name)
 		}
 		want := plain(r.Want).(map[string]any)
-		if r.Name == "rules" {
+		if _, within := want["network"]; within {
 			want["network"] = "id-net"
 		}
 		out = append(out, Recorded{Name: r.Name, Type: r.Type, Want: want, Attributes: map[string]any{"id": "id-" + r.Name}, Healthy: true, After: after})
@@ -106,5 +107,96 @@ func TestRetireRemovesDependentsFirst(t *testing.T) {
 	}
 	if Summary(changes) != "4 remove" {
 		t.Error(Summary(changes))
+	}
+}
+
+const conduct = `undersail: 1
+about: {name: t, version: 1.0.0, title: T}
+inputs: {range: {type: string, default: 10.0.0.0/16}, owner: {type: string, default: ines}, use: {picks: network, optional: true}, guard: {type: boolean, default: true}}
+resources:
+  net: {type: network, find: '=inputs.use.orValue("")', want: {range: =inputs.range}}
+  front: {type: address, guard: true, leave: [tags], want: {tags: {owner: =inputs.owner}}}
+  store: {type: disk, was: data, at_retire: keep, want: {size: 10GiB, type: solid}}
+  lan: {type: subnet, guard: true, want: {network: =net.id, range: 10.0.0.0/24}}
+`
+
+func conducted(t *testing.T, inputs map[string]any, recorded []Recorded) Plan {
+	t.Helper()
+	template, found := lang.Read("t", []byte(conduct))
+	if template == nil {
+		t.Fatal(found)
+	}
+	return Compute(render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs, Known: func(r render.Resource) map[string]any {
+		return map[string]any{"id": "net-found"}
+	}}, recorded)
+}
+
+func (p Plan) of(name string) Change {
+	return p.Changes[slices.IndexFunc(p.Changes, func(c Change) bool { return c.Resource == name })]
+}
+
+func TestConductOfResourcesInChanges(t *testing.T) {
+	t.Parallel()
+	there := applied(conducted(t, nil, nil))
+	for i, r := range there {
+		there[i].Guard = r.Name == "front" || r.Name == "lan"
+		if r.Name == "store" {
+			there[i].Name, there[i].Want = "data", map[string]any{"name": "s-data", "size": "10GiB", "type": "solid"}
+			there[i].AtRetire = "keep"
+		}
+	}
+	renamed := conducted(t, nil, there)
+	if c := renamed.of("store"); c.Change != Alter || c.Was != "data" || len(renamed.Findings) > 0 {
+		t.Errorf("a renamed disk: %+v %v", c, renamed.Findings)
+	}
+	if c := conducted(t, map[string]any{"owner": "tam"}, there).of("front"); c.Change != Same {
+		t.Errorf("what others may alter is altered back: %+v", c)
+	}
+	rebuilt := conducted(t, map[string]any{"range": "10.0.0.0/8"}, there)
+	if rebuilt.of("net").Change != Rebuild || rebuilt.of("lan").Change != Rebuild || len(rebuilt.Findings) != 1 || rebuilt.Findings[0].Place != "lan" || rebuilt.Findings[0].Code != "guard" {
+		t.Errorf("rebuilding a guarded subnet: %v", rebuilt.Findings)
+	}
+	used := conducted(t, map[string]any{"use": "net-found"}, there[1:])
+	if c := used.of("net"); c.Change != Same || !slices.Contains(c.Notes, "uses the one with id net-found; never changed nor removed") {
+		t.Errorf("a network that is used: %+v", c)
+	}
+	if summary := Summary(conducted(t, map[string]any{"use": "net-found"}, nil).Changes); summary != "3 create, 1 same" {
+		t.Error(summary)
+	}
+	changes, findings := Retire(there)
+	if len(findings) != 2 || findings[0].Code != "guard" {
+		t.Errorf("retiring what is guarded: %v", findings)
+	}
+	for i := range there {
+		there[i].Guard = false
+	}
+	changes, findings = Retire(there)
+	if len(findings) > 0 || Summary(changes) != "3 remove, 1 same" || changes[0].Resource != "data" || changes[0].Reason != "it is kept when the stack is retired" {
+		t.Errorf("%v %v", changes, findings)
+	}
+}
+
+func TestWhatAKeptResourceNeedsIsKeptToo(t *testing.T) {
+	t.Parallel()
+	changes, _ := Retire([]Recorded{{Name: "net", Type: "network"}, {Name: "lan", Type: "subnet", After: []string{"net"}}, {Name: "store", Type: "disk", AtRetire: "keep", After: []string{"lan"}}, {Name: "board", Type: "instance", After: []string{"lan", "store"}}})
+	if got := Summary(changes); got != "1 remove, 3 same" {
+		t.Error(got, changes)
+	}
+}
+
+func TestEqualComparesWithWhatWentThroughJSON(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		now, was any
+		want     bool
+	}{
+		{int64(3), 3.0, true}, {int64(3), 4.0, false}, {"3", 3.0, false}, {2.5, 2.5, true}, {nil, nil, true}, {true, true, true},
+		{[]any{int64(1), "a"}, []any{1.0, "a"}, true}, {[]any{int64(1)}, []any{1.0, 2.0}, false}, {map[string]any{"a": int64(1)}, map[string]any{"a": 1.0}, true},
+		{map[string]any{"a": int64(1)}, map[string]any{"b": 1.0}, false}, {resource.Unresolved{Secrets: []string{"s/p@1"}}, "secret:s/p@1", true},
+		{resource.Unresolved{Waits: []string{"net.id"}}, map[string]any{"pending": []any{"net.id"}}, true}, {"x", resource.Unresolved{Waits: []string{"net.id"}}, false},
+	} {
+		if got := Equal(c.now, c.was); got != c.want {
+			t.Errorf("Equal(%v, %v) = %v", c.now, c.was, got)
+		}
 	}
 }

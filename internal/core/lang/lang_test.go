@@ -164,3 +164,33 @@ func FuzzRead(f *testing.F) {
 		ReadInputs("fuzz", source)
 	})
 }
+
+// TestHostileFilesMeetALimit gives hostile files; each must be refused with the
+// limit it met.
+func TestHostileFilesMeetALimit(t *testing.T) {
+	t.Parallel()
+	head := "undersail: 1\nabout: {name: g, version: 1.0.0, title: G}\n"
+	deep := strings.Repeat("(", 400) + "1" + strings.Repeat(")", 400)
+	functions := "functions:\n  f0: {takes: {n: integer}, gives: =n + n}\n"
+	for i := range 30 {
+		functions += fmt.Sprintf("  f%d: {takes: {n: integer}, gives: =f%d(n) + f%d(n) + f%d(n)}\n", i+1, i, i, i)
+	}
+	for about, c := range map[string]struct{ text, want string }{
+		"a file of two megabytes":            {head + strings.Repeat("# padding\n", 200_000), "at most 1048576 are read"},
+		"five thousand brackets":             {head + "calc: {a: " + strings.Repeat("[", 5000) + strings.Repeat("]", 5000) + "}\n", "nested more than 40 deep"},
+		"a bomb of aliases":                  {"a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b]\nd: [*c,*c,*c,*c,*c,*c,*c]\n", "anchors and aliases are not part of the format"},
+		"values without end":                 {head + "calc: {a: [" + strings.Repeat("1,", 220_000) + "]}\n", "more than 200000 values"},
+		"a deep expression":                  {head + "calc: {a: =" + deep + "}\nresources: {a: {type: address}}\n", "nested more than 60 deep"},
+		"a long expression":                  {head + "calc: {a: =" + strings.Repeat("1+", 9000) + "1}\nresources: {a: {type: address}}\n", "longer than 8192 characters"},
+		"functions that triple each other":   {head + functions + "resources: {a: {type: address, want: {name: '=string(f31(1))'}}}\n", "the function is too large"},
+		"a template with two files too many": {head + "resources: {a: {type: template, from: ./a.sail.yaml}}\n", "there is no template ./a.sail.yaml"},
+	} {
+		_, found := Read("t.sail.yaml", []byte(c.text))
+		if !found.HasErrors() || !strings.Contains(found.Error(), c.want) {
+			t.Errorf("%s: want %q, got %.400s", about, c.want, found.Error())
+		}
+	}
+	if _, found := ReadBundle(Bundle{File: "t", Source: head, Parts: []Bundle{{Ref: "x.txt", Source: strings.Repeat("x", MaxBundle)}}}); !strings.Contains(found.Error(), "at most 4194304 are read") {
+		t.Error(found)
+	}
+}

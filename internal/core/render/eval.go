@@ -93,6 +93,9 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, 
 			}
 			return v, nil
 		}
+		if e.texts += longTexts(v); e.texts > maxTexts {
+			return nil, fmt.Errorf("the texts that the template computes have more than %d MiB together", maxTexts>>20)
+		}
 		return v, fits(v, s)
 	case lang.Sequence:
 		out := make([]any, 0, len(n.Items))
@@ -127,6 +130,26 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, 
 		return n.Plain(), nil
 	}
 	return s.ParseScalar(n.Text)
+}
+
+// longTexts counts the bytes of the long texts in a tree.
+func longTexts(v any) int {
+	n := 0
+	switch t := v.(type) {
+	case string:
+		if len(t) >= longText {
+			n = len(t)
+		}
+	case []any:
+		for _, x := range t {
+			n += longTexts(x)
+		}
+	case map[string]any:
+		for _, x := range t {
+			n += longTexts(x)
+		}
+	}
+	return n
 }
 
 func itemsOf(s resource.Shape) resource.Shape {

@@ -14,8 +14,13 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// Most bounds how many resources one template may give.
-const Most = 200_000
+// Most bounds how many resources one template may give, maxTexts how many bytes
+// its long texts may have together.
+const (
+	Most     = 200_000
+	longText = 1 << 10
+	maxTexts = 32 << 20
+)
 
 // Render computes the rendering. Faults of inputs, offers and computation are
 // findings of the rendering, all of them; the rendering then holds what could
@@ -45,6 +50,8 @@ type session struct {
 	// existing are the resources that are there, ids their names by id.
 	existing map[string]bool
 	ids      map[string]string
+	// texts counts the bytes of long texts that were computed.
+	texts int
 }
 
 // evaluator renders one template of a session.
