@@ -123,6 +123,13 @@ type result struct {
 	code     int
 }
 
+// in gives the bench to a subtest, which then fails alone.
+func (b *bench) in(t *testing.T) *bench {
+	inner := *b
+	inner.t = t
+	return &inner
+}
+
 // run runs the client.
 func (b *bench) run(args ...string) result {
 	b.t.Helper()

@@ -188,7 +188,7 @@ func (a *app) retireCommand() *cobra.Command {
 			}
 			p, err := decode[service.Proposal](c.RetireStack(cmd.Context(), args[0]))
 			if err != nil {
-				return err
+				return a.told(cmd, err)
 			}
 			if !yes {
 				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })

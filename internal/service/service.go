@@ -45,7 +45,7 @@ type cached struct {
 // New wires a service and its engine together. The engine is not started.
 func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*Service, error) {
 	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, tries: map[string][]time.Time{}}
-	c.Store, c.Box, c.Log, c.Adapter = st, box, log, s.adapter
+	c.Store, c.Box, c.Log, c.Adapter = st, box, log, s.bareAdapter
 	var err error
 	s.engine, err = engine.New(c)
 	return s, err
@@ -209,8 +209,18 @@ func (s *Service) IssueToken(ctx context.Context, name, about string) (string, e
 	return token, s.store.AddToken(ctx, secret.HashToken(token), u.ID, "bearer", about, bearerLife)
 }
 
-// adapter gives the adapter of an account, the same one until its credentials change.
+// adapter gives the adapter of an account for asking: it tries again for a while
+// when the cloud is busy.
 func (s *Service) adapter(ctx context.Context, name string) (cloud.Adapter, store.Account, error) {
+	adapter, a, err := s.bareAdapter(ctx, name)
+	if err != nil {
+		return nil, a, err
+	}
+	return cloud.Patient(adapter), a, nil
+}
+
+// bareAdapter gives the adapter of an account, the same one until its credentials change.
+func (s *Service) bareAdapter(ctx context.Context, name string) (cloud.Adapter, store.Account, error) {
 	a, err := s.store.Account(ctx, name)
 	if err != nil {
 		return nil, a, missing(err, "account", name, "list them with: undersail accounts")
