@@ -126,6 +126,9 @@ func TestEveryExampleFromTemplateToNothingLeft(t *testing.T) {
 				}
 			}
 			made := len(b.ledger(stack).Alive)
+			if last := v.Resources[len(v.Resources)-1]; last.Name == "whole stack" {
+				v.Resources = v.Resources[:len(v.Resources)-1] // the proof of the stack is no resource
+			}
 			if made != len(v.Resources) {
 				t.Errorf("%d resources are alive, %d are recorded", made, len(v.Resources))
 			}

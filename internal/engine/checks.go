@@ -112,6 +112,9 @@ func (x *execution) refresh(ctx context.Context, s *store.Step, checks []health.
 
 // revealed gives the checks of a resource with secrets in, for the probes only.
 func (x *execution) revealed(name string) []health.Check {
+	if name == Whole {
+		return x.proofChecks(1)
+	}
 	if r := x.render(1).Resource(name); r != nil {
 		return r.Checks
 	}
@@ -156,6 +159,9 @@ func (x *execution) judged(ctx context.Context, s *store.Step, c *checking, seen
 	}
 	switch verdict.State {
 	case health.Healthy:
+		if s.Change == proveStep {
+			return x.proved(ctx, s, keep)
+		}
 		x.mu.Lock()
 		row := x.resources[s.Resource]
 		now := time.Now()

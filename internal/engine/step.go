@@ -24,6 +24,9 @@ import (
 // The error is one of recording; what the cloud says is in the event.
 func (x *execution) call(ctx context.Context, number int) (schedule.Event, error) {
 	s := &x.steps[number]
+	if s.Change == proveStep {
+		return x.beginProof(ctx, s)
+	}
 	again := s.IntentAt != nil
 	var live cloud.Live
 	var err error
@@ -231,6 +234,9 @@ func (x *execution) look(ctx context.Context, number int) (schedule.Event, error
 	if x.settling(s) {
 		return x.lookHealth(ctx, s)
 	}
+	if s.Change == proveStep {
+		return x.settleProof(ctx, s)
+	}
 	live, err := x.adapter.Read(ctx, x.ref(s))
 	removing := change.Kind(s.Change) == change.Remove
 	switch {
@@ -312,6 +318,9 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 func (x *execution) resolve(name string) (shown render.Resource, want map[string]any, err error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	if name == Whole {
+		return render.Resource{Name: Whole, Checks: x.proofChecks(0)}, nil, nil
+	}
 	a, b := x.render(0).Resource(name), x.render(1).Resource(name)
 	if a == nil || b == nil {
 		return render.Resource{}, nil, &cloud.Error{Class: cloud.Invalid, Message: "it is not part of the rendering any more"}

@@ -292,13 +292,24 @@ func (s *Service) Verify(ctx context.Context, u User, name string) (Verification
 	g.SetLimit(8)
 	for i, r := range resources {
 		g.Go(func() error {
-			v, err := s.verifyOne(looking, adapter, prober, rendering, r)
+			checks := health.Defaults(resource.Type{})
+			if rendered := rendering.Resource(r.Name); rendered != nil {
+				checks = rendered.Checks
+			}
+			v, err := s.verifyOne(looking, adapter, prober, checks, r)
 			out.Resources[i] = v
 			return err
 		})
 	}
 	if err := g.Wait(); err != nil {
 		return Verification{}, cloudSays(err)
+	}
+	if len(rendering.Prove) > 0 {
+		whole, err := s.verifyOne(ctx, adapter, prober, rendering.Prove, store.Resource{Name: engine.Whole, Type: "stack"})
+		if err != nil {
+			return Verification{}, cloudSays(err)
+		}
+		out.Resources = append(out.Resources, whole)
 	}
 	return out, s.keepVerification(ctx, st, &out, rendering)
 }
@@ -321,12 +332,8 @@ func (s *Service) secretValues(ctx context.Context, stackID string) (map[string]
 
 func (s *Service) verifyOne(ctx context.Context, adapter cloud.Adapter, prober interface {
 	Look(context.Context, string, health.Check) health.Evidence
-}, rendering *render.Rendering, r store.Resource) (VerifiedResource, error) {
+}, checks []health.Check, r store.Resource) (VerifiedResource, error) {
 	v := VerifiedResource{Name: r.Name, Type: r.Type, State: "healthy", Evidence: []Evidence{}}
-	checks := health.Defaults(resource.Type{})
-	if rendered := rendering.Resource(r.Name); rendered != nil {
-		checks = rendered.Checks
-	}
 	for _, c := range checks {
 		var e health.Evidence
 		if c.Kind == "phase" {

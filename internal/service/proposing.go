@@ -315,7 +315,7 @@ func (w *work) recordedForChange() []change.Recorded {
 }
 
 func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, kind string) (Proposal, error) {
-	steps := engine.Steps(plan.Changes, engine.PatienceOf(plan.Rendering), w.expect)
+	steps := engine.WithProof(engine.Steps(plan.Changes, engine.PatienceOf(plan.Rendering), w.expect), plan.Rendering, w.expect)
 	takes, longest := engine.Forecast(steps)
 	doc := engine.Document{Template: w.text, Stack: w.place(), Inputs: w.inputs, Origins: w.origins, Found: w.found, Stacks: w.stacks, Secrets: w.secrets, Draw: w.draw, Offers: w.offers, Rendering: plan.Rendering,
 		Changes: plan.Changes, Findings: plan.Findings, Seconds: takes.Seconds(), Longest: longest, Basis: w.basis}

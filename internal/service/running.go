@@ -98,7 +98,7 @@ func (s *Service) Apply(ctx context.Context, u User, id int64) (Run, error) {
 	if err != nil {
 		return Run{}, err
 	}
-	steps := engine.Steps(s.withLeftovers(d.Changes, recorded), s.patience(d), expect)
+	steps := engine.WithProof(engine.Steps(s.withLeftovers(d.Changes, recorded), s.patience(d), expect), d.Rendering, expect)
 	var update *store.StackUpdate
 	if d.Template.Source != "" {
 		update = &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,

@@ -1,0 +1,70 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"undersail/internal/core/health"
+	"undersail/internal/core/render"
+	"undersail/internal/core/schedule"
+	"undersail/internal/store"
+)
+
+// A run of a template with `prove` ends with a step that makes nothing: it
+// checks the stack as a whole, after everything else is healthy. Its name has a
+// blank, which no resource has.
+const (
+	Whole     = "whole stack"
+	proveStep = "prove"
+)
+
+// WithProof adds the step that proves the whole stack, if the template asks for
+// one. It comes after all other steps.
+func WithProof(steps []store.Step, r *render.Rendering, d Durations) []store.Step {
+	if r == nil || len(r.Prove) == 0 {
+		return steps
+	}
+	patience := int64(0)
+	for _, c := range r.Prove {
+		patience = max(patience, c.Within)
+	}
+	proof := store.Step{Number: len(steps), Resource: Whole, Type: "stack", Change: proveStep, State: string(schedule.Waiting), Needs: []store.Need{},
+		ExpectMS: int64(5 / d.Rate * 1000), PatienceMS: int64(float64(patience+60) / d.Rate * 1000)}
+	for _, s := range steps {
+		proof.Needs = append(proof.Needs, store.Need{Step: s.Number})
+	}
+	return append(steps, proof)
+}
+
+// beginProof begins the checks of the whole stack. There is no call to make.
+func (x *execution) beginProof(ctx context.Context, s *store.Step) (schedule.Event, error) {
+	if err := x.intend(ctx, s, "proving the "+Whole, nil); err != nil {
+		return schedule.Event{}, err
+	}
+	return schedule.Event{Outcome: schedule.Accepted, At: time.Now()}, x.commit(ctx, nil, func(w *store.Write) { w.StepCalled(s.Number) })
+}
+
+// settleProof moves the proof on to its checks.
+func (x *execution) settleProof(ctx context.Context, s *store.Step) (schedule.Event, error) {
+	x.mu.Lock()
+	x.checks[s.Resource] = newChecking(x.render(0).Prove, time.Now())
+	x.mu.Unlock()
+	s.State = string(schedule.Settling)
+	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "settling", Text: "the checks of the " + Whole + " have begun"},
+		func(w *store.Write) { w.StepState(s.Number, "settling", "") })
+}
+
+// proved records that the checks of the whole stack hold.
+func (x *execution) proved(ctx context.Context, s *store.Step, keep func(*store.Write)) (schedule.Event, error) {
+	x.mu.Lock()
+	delete(x.checks, s.Resource)
+	x.mu.Unlock()
+	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "healthy", Text: "the " + Whole + " is proved"}, func(w *store.Write) {
+		keep(w)
+		w.StepState(s.Number, "healthy", "")
+	})
+}
+
+// proofChecks are the checks of the whole stack; reveal 1 puts secrets in. The
+// caller holds the lock.
+func (x *execution) proofChecks(reveal int) []health.Check { return x.render(reveal).Prove }
