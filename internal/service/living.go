@@ -207,7 +207,7 @@ func (s *Service) rendered(st store.Stack, resources []store.Resource, reveal fu
 		}
 	}
 	return render.Render(render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Region: st.Region}, Inputs: st.Inputs,
-		Secrets: st.Secrets, Reveal: reveal, Known: func(r render.Resource) map[string]any {
+		Secrets: st.Secrets, Stacks: st.Reads, Reveal: reveal, Known: func(r render.Resource) map[string]any {
 			if found, ok := st.Found[r.Name]; ok {
 				return found
 			}

@@ -12,6 +12,7 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/core/secretrule"
 	"undersail/internal/engine"
 	"undersail/internal/secret"
 	"undersail/internal/store"
@@ -29,10 +30,14 @@ func (s *Service) draw(ctx context.Context, id int64) error {
 		switch x.Kind {
 		case "private_key":
 			value, _, err = secret.KeyPair(d.Stack.Name)
-		case "embedded":
-			value, err = x.Rules.Generate(entropy)
 		default:
-			value, err = s.generate(d, x.Input)
+			rules := x.Rules // of an embedded template
+			if x.Input != "" {
+				if rules, err = rulesOf(d, x.Input); err != nil {
+					return err
+				}
+			}
+			value, err = rules.Generate(entropy)
 		}
 		if err != nil {
 			return err
@@ -48,12 +53,13 @@ func (s *Service) draw(ctx context.Context, id int64) error {
 	return nil
 }
 
-func (s *Service) generate(d engine.Document, input string) (string, error) {
+// rulesOf finds the rules of a secret input of the template itself.
+func rulesOf(d engine.Document, input string) (secretrule.Rules, error) {
 	t, found := lang.ReadBundle(d.Template.Bundle())
 	if t == nil {
-		return "", found
+		return secretrule.Rules{}, found
 	}
-	return t.Input(input).Rules.Generate(entropy)
+	return t.Input(input).Rules, nil
 }
 
 func (s *Service) document(ctx context.Context, id int64) (store.Proposal, engine.Document, error) {
@@ -102,7 +108,7 @@ func (s *Service) Apply(ctx context.Context, u User, id int64) (Run, error) {
 	var update *store.StackUpdate
 	if d.Template.Source != "" {
 		update = &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,
-			Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Renames: renames(d.Changes)}
+			Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Reads: d.Stacks, Renames: renames(d.Changes)}
 	}
 	run, err := s.store.StartRun(ctx, id, u.Name, engine.Grace, steps, update, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {

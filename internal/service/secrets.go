@@ -66,7 +66,7 @@ func (w *work) drawSecrets(r *render.Rendering) (more bool) {
 		reference := fmt.Sprintf("%s/%s@%d", w.stack.Name, g.Name, max(1, w.kept[w.stack.Name+"/"+g.Name]))
 		w.secrets[g.Name] = reference
 		if w.kept[w.stack.Name+"/"+g.Name] == 0 {
-			w.draw = append(w.draw, engine.Draw{Reference: reference, Kind: "embedded", Rules: g.Rules})
+			w.draw = append(w.draw, engine.Draw{Reference: reference, Kind: "generated", Rules: g.Rules})
 		}
 		more = true
 	}

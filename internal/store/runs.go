@@ -73,7 +73,7 @@ type StackUpdate struct {
 	TemplateParts                                 []lang.Bundle
 	Inputs                                        map[string]any
 	Secrets                                       map[string]string
-	Found                                         map[string]map[string]any
+	Found, Reads                                  map[string]map[string]any
 	// Renames gives new names of recorded resources by their old ones.
 	Renames map[string]string
 }
@@ -103,8 +103,8 @@ func (s *Store) StartRun(ctx context.Context, proposalID int64, by string, grace
 				id, st.Number, st.Resource, st.Type, st.Change, st.Needs, st.ExpectMS, st.PatienceMS, st.Token)
 		}
 		if update != nil {
-			batch.Queue("UPDATE stacks SET template_name = $2, template_version = $3, template_source = $4, template_parts = $5, inputs = $6, secrets = $7, found = $8 WHERE id = $1",
-				stackID, update.TemplateName, update.TemplateVersion, update.TemplateSource, orEmpty(update.TemplateParts), update.Inputs, update.Secrets, orEmptyMap(update.Found))
+			batch.Queue("UPDATE stacks SET template_name = $2, template_version = $3, template_source = $4, template_parts = $5, inputs = $6, secrets = $7, found = $8, reads = $9 WHERE id = $1",
+				stackID, update.TemplateName, update.TemplateVersion, update.TemplateSource, orEmpty(update.TemplateParts), update.Inputs, update.Secrets, orEmptyMap(update.Found), orEmptyMap(update.Reads))
 			for was, name := range update.Renames {
 				batch.Queue("UPDATE resources SET name = $3 WHERE stack_id = $1 AND name = $2", stackID, was, name)
 				batch.Queue("UPDATE resources SET after = array_replace(after, $2, $3) WHERE stack_id = $1", stackID, was, name)

@@ -24,13 +24,16 @@ type Stack struct {
 	Secrets         map[string]string
 	// Found holds what is reported of resources that the stack uses and does
 	// not own, by resource name.
-	Found      map[string]map[string]any
+	Found map[string]map[string]any
+	// Reads holds the outputs of the stacks that its inputs pick, by stack name,
+	// as they were when it was applied.
+	Reads      map[string]map[string]any
 	CreatedAt  time.Time
 	VerifiedAt *time.Time
 	RetiredAt  *time.Time
 }
 
-const stackColumns = "id::text, name, account, region, template_name, template_version, template_source, template_parts, inputs, secrets, found, created_at, verified_at, retired_at"
+const stackColumns = "id::text, name, account, region, template_name, template_version, template_source, template_parts, inputs, secrets, found, reads, created_at, verified_at, retired_at"
 
 // AddStack makes a stack, or finds the one of that name that is alive.
 func (s *Store) AddStack(ctx context.Context, st Stack) (Stack, error) {

@@ -54,8 +54,8 @@ func (e *evaluator) secretInput(in *lang.Input, value any, origin string) (read,
 	if u, ok := value.(resource.Unresolved); ok {
 		return u, u // handed down from the template above
 	}
-	if e.parent != nil && origin == "given" {
-		return value, nil // revealed: the engine is calling
+	if _, handed := e.given[in.Name]; e.parent != nil && handed {
+		return value, nil // handed down and revealed: the engine is calling
 	}
 	reference := e.scope + in.Name
 	if r, ok := e.request.Secrets[reference]; ok {

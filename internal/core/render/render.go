@@ -324,6 +324,9 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 		r.Loop = nil
 	}
 	e.conduct(&r, d, local, vars)
+	if r.Find != nil {
+		r.Want = map[string]any{} // it is what it is; nothing is asked of it
+	}
 	r.Pending = resource.Waits(r.Want)
 	var known map[string]any
 	if e.request.Known != nil {
