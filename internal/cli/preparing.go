@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -21,9 +22,26 @@ func printDiagnostics(w io.Writer, list lang.Diagnostics) {
 	}
 }
 
+// printFindings tells each finding once: what is the same of several resources
+// is told of the first with the number of the others.
 func printFindings(w io.Writer, list []render.Finding) {
-	for _, f := range list {
-		fmt.Fprintf(w, "%-7s %s: %s (%s)\n", f.Severity, f.Place, f.Message, f.Code)
+	same := func(a, b render.Finding) bool {
+		return a.Severity == b.Severity && a.Code == b.Code && a.Message == b.Message && a.Remedy == b.Remedy
+	}
+	for i, f := range list {
+		if slices.ContainsFunc(list[:i], func(before render.Finding) bool { return same(before, f) }) {
+			continue
+		}
+		place, others := f.Place, 0
+		for _, x := range list[i+1:] {
+			if same(x, f) {
+				others++
+			}
+		}
+		if others > 0 {
+			place += fmt.Sprintf(" and %d more", others)
+		}
+		fmt.Fprintf(w, "%-7s %s: %s (%s)\n", f.Severity, place, f.Message, f.Code)
 		if f.Remedy != "" {
 			fmt.Fprintf(w, "        remedy: %s\n", f.Remedy)
 		}

@@ -23,7 +23,7 @@ const svgStyle = `
 @media (prefers-color-scheme:dark){:root{--paper:#0f1a20;--sheet:#15232b;--ink:#e8edee;--second:#9db0b8;--line:#3d5059}}
 text{font:12px "Hanken Grotesk","DejaVu Sans",sans-serif;fill:var(--ink)}
 .title{font-size:14px;font-weight:600}.type{fill:var(--second);font-size:11px}
-.node{fill:var(--sheet);stroke:var(--line)}.edge{fill:none;stroke:var(--second);stroke-width:1.2}.made{stroke-dasharray:4 3}
+.node{fill:var(--sheet);stroke:var(--line)}.edge{fill:none;stroke:var(--second);stroke-width:1.2;opacity:.75}.made{stroke-dasharray:4 3}
 `
 
 // SVG draws the graph in layers from left to right. Edges that follow from

@@ -54,6 +54,7 @@ func (g Graph) Arrange(s Sizes) Drawing {
 			a.layerOf[n] = max(a.layerOf[n], a.layerOf[m]+1)
 		}
 	}
+	a.nearUsers(needs)
 	a.fill(order, needs)
 	a.untangle()
 	a.straighten()
@@ -110,6 +111,24 @@ func (a *arrangement) add(layer, node int, height float64) int {
 	a.slots = append(a.slots, slot{node: node, height: height})
 	a.layers[layer] = append(a.layers[layer], len(a.slots)-1)
 	return len(a.slots) - 1
+}
+
+// nearUsers moves what needs nothing to the layer before the first that needs
+// it: a short edge is easier to follow than one across the drawing.
+func (a *arrangement) nearUsers(needs [][]int) {
+	first := make([]int, len(needs))
+	for n := range needs {
+		for _, m := range needs[n] {
+			if first[m] == 0 || a.layerOf[n] < first[m] {
+				first[m] = a.layerOf[n]
+			}
+		}
+	}
+	for n := range needs {
+		if len(needs[n]) == 0 && first[n] > 0 {
+			a.layerOf[n] = first[n] - 1
+		}
+	}
 }
 
 func (a *arrangement) fill(order []int, needs [][]int) {
@@ -299,11 +318,29 @@ func (a *arrangement) desired(s, round int) float64 {
 	return sum / float64(len(near))
 }
 
+// columns places the layers. Where many edges run, layers stand further apart,
+// up to five times, so that each edge can be followed.
+func (a *arrangement) columns() []float64 {
+	const crowd, most = 24, 5
+	at := make([]float64, len(a.layers))
+	for layer := range a.layers {
+		if layer == 0 {
+			at[0] = a.sizes.NodeWidth / 2
+			continue
+		}
+		edges := 0
+		for _, s := range a.layers[layer] {
+			edges += len(a.slots[s].left)
+		}
+		at[layer] = at[layer-1] + a.sizes.NodeWidth + a.sizes.BetweenLayers*min(max(1, float64(edges)/crowd), most)
+	}
+	return at
+}
+
 func (a *arrangement) drawing(nodes int) Drawing {
 	d := Drawing{Nodes: make([]Point, nodes)}
-	x := func(layer int) float64 {
-		return float64(layer)*(a.sizes.NodeWidth+a.sizes.BetweenLayers) + a.sizes.NodeWidth/2
-	}
+	at := a.columns()
+	x := func(layer int) float64 { return at[layer] }
 	for layer, l := range a.layers {
 		for _, s := range l {
 			if n := a.slots[s].node; n >= 0 {

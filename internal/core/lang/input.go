@@ -305,7 +305,7 @@ func shapeOf(name string, schema map[string]any) resource.Shape {
 		return resource.Shape{Kind: resource.List, Items: &items}
 	case "object":
 		if fields, ok := sub("properties"); ok && len(fields) > 0 {
-			out := resource.Shape{Kind: resource.Object, TypeName: "inputs." + name}
+			out := resource.Shape{Kind: resource.Object, TypeName: "input " + name}
 			for _, f := range slices.Sorted(maps.Keys(fields)) {
 				s, _ := fields[f].(map[string]any)
 				out.Fields = append(out.Fields, resource.Property{Name: f, Shape: shapeOf(name+"."+f, s)})

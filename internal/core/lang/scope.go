@@ -65,7 +65,7 @@ func (c *checker) declare() {
 	}
 	var local []string
 	for name := range structs {
-		if name == "inputs" || name == "calc" || strings.HasPrefix(name, "inputs.") || strings.HasPrefix(name, "outputs ") || strings.HasPrefix(name, Embed+" ") {
+		if name == "inputs" || name == "calc" || strings.HasPrefix(name, "input ") || strings.HasPrefix(name, "outputs ") || strings.HasPrefix(name, Embed+" ") {
 			local = append(local, name)
 		}
 	}
