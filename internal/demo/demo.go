@@ -21,9 +21,7 @@ import (
 	"syscall"
 	"time"
 
-	"undersail/examples"
 	"undersail/internal/daemon"
-	"undersail/internal/library"
 	"undersail/internal/service"
 )
 
@@ -102,7 +100,8 @@ func (d *Demo) startService(ctx context.Context) (*daemon.Daemon, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), Listen: d.config.Listen, Console: d.config.Console, Log: slog.New(slog.NewTextHandler(log, nil))}
+	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), Listen: d.config.Listen, Console: d.config.Console,
+		LocalLibraries: []string{filepath.Join(d.config.Dir, "library")}, Log: slog.New(slog.NewTextHandler(log, nil))}
 	if strings.HasSuffix(c.Listen, ":0") && d.state.Listen != "" {
 		before := c
 		before.Listen = d.state.Listen
@@ -272,31 +271,6 @@ func readJSON(path string, into any) error {
 		return err
 	}
 	return json.Unmarshal(raw, into)
-}
-
-func (d *Demo) loadTemplates(ctx context.Context) error {
-	me, err := d.me(ctx)
-	if err != nil {
-		return err
-	}
-	files, err := fs.Glob(examples.Files, "*.sail.yaml")
-	if err != nil {
-		return err
-	}
-	for _, file := range files {
-		bundle, err := library.Read(examples.Files, file, library.FromFolder(examples.Files))
-		if err != nil {
-			return err
-		}
-		if _, _, err := d.daemon.Service.Publish(ctx, me, bundle); err != nil {
-			var refused *service.Error
-			if errors.As(err, &refused) && refused.Kind == service.Conflict {
-				continue // an older demo published other bytes under this version
-			}
-			return fmt.Errorf("template %s: %w", file, err)
-		}
-	}
-	return nil
 }
 
 // stacks are what the Tide Office runs. The last one meets a fault.

@@ -66,6 +66,11 @@ function Content({ p }: { p: Proposal }) {
           <Fact value={p.longest.at(-1) ?? 'nothing'} label="decides the duration" tone={p.longest.length > 0 ? 'var(--path)' : undefined} />
         </Facts>
         {p.why && <p className="text-ink-2">{p.why}</p>}
+        {p.consents.length > 0 && (
+          <Sheet title="What is agreed to by accepting" note={`${p.consents.length}`}>
+            <ul className="space-y-1">{p.consents.map((c) => <li key={c.name}><span className="font-semibold">{c.name}</span> <span className="text-ink-2">{c.about}</span></li>)}</ul>
+          </Sheet>
+        )}
         {p.findings.length > 0 && <Sheet title="Findings" note={`${p.findings.length}`}><Findings list={p.findings} /></Sheet>}
         <div className="grid gap-3 lg:grid-cols-[1.25fr_1fr]">
           <Sheet title={retire ? 'What goes before what' : 'What waits for what'} note="left before right; rust: the chain that decides the duration" className="h-[270px]">
@@ -84,7 +89,7 @@ function Inputs({ p }: { p: Proposal }) {
     <Sheet title="Inputs" note={`${p.template ?? ''} in ${p.account}, ${p.region}`} pad={false}>
       <table className="w-full">
         <tbody>
-          {p.inputs.map((i) => (
+          {p.inputs.filter((i) => !i.hidden).map((i) => (
             <tr key={i.name}>
               <td className="font-semibold" title={i.title}>{i.name}</td>
               <td className="max-w-[260px] truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}</td>
@@ -122,8 +127,9 @@ function Changes({ p }: { p: Proposal }) {
               <td className="max-w-[220px] truncate text-ink-2" title={c.after.map((a) => a.name).join(', ')}>{c.after.map((a) => a.name).join(', ') || '–'}</td>
               <td className="max-w-[420px] truncate">
                 {c.reason && <span className="mr-2">{c.reason}</span>}
+                {c.notes?.map((n) => <span key={n} className="mr-2 text-ink-2">{n};</span>)}
                 {c.fields?.map((f) => <span key={f.name} className="mr-3 font-mono text-small">{f.name}: {valueText(f.before)} to {valueText(f.after)} <span className="font-sans text-ink-2">({f.alter})</span></span>)}
-                {!c.reason && !c.fields && <span className="text-ink-2">{price.get(c.resource)?.about}</span>}
+                {!c.reason && !c.fields && !c.notes && <span className="text-ink-2">{price.get(c.resource)?.about}</span>}
               </td>
               <td className="text-right">{price.has(c.resource) ? price.get(c.resource)!.hour.toFixed(4) : '–'}</td>
             </tr>
