@@ -27,7 +27,9 @@ check: console/node_modules/.done ## Static checks
 generate: console/node_modules/.done ## Generate server, client and types from the contract
 	go generate ./api
 	cd console && npm run --silent generate
-	go run ./cmd/undersail templates types --markdown > docs/resource-types.md
+	go build -o bin/ ./cmd/undersail
+	bin/undersail templates types --markdown > docs/resource-types.md
+	scripts/graphs
 
 bench: ## Print measured ratios
 	@go run ./test/bench

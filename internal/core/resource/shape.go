@@ -38,13 +38,14 @@ const (
 // Shape describes a value. Items is set for lists and maps, Fields and
 // TypeName for objects.
 type Shape struct {
-	Kind     Kind
-	Items    *Shape
-	TypeName string
-	Fields   []Property
+	Kind     Kind       `json:"kind"`
+	Items    *Shape     `json:"items,omitempty"`
+	TypeName string     `json:"type,omitempty"`
+	Fields   []Property `json:"fields,omitempty"`
 	// Minimum and Maximum bound integers; Choices bounds text. Zero means unbounded.
-	Minimum, Maximum int64
-	Choices          []string
+	Minimum int64    `json:"minimum,omitempty"`
+	Maximum int64    `json:"maximum,omitempty"`
+	Choices []string `json:"choices,omitempty"`
 }
 
 // Scalar reports whether values of the shape are single scalars.

@@ -14,40 +14,40 @@ const (
 
 // Property is one wanted property of a resource type, or a field of an object.
 type Property struct {
-	Name     string
-	About    string
-	Shape    Shape
-	Required bool
-	Alter    Alteration
+	Name     string     `json:"name"`
+	About    string     `json:"about"`
+	Shape    Shape      `json:"value"`
+	Required bool       `json:"required,omitempty"`
+	Alter    Alteration `json:"alter,omitempty"`
 	// GrowOnly refuses smaller values: a disk never shrinks.
-	GrowOnly bool
+	GrowOnly bool `json:"grow_only,omitempty"`
 	// Refers names the resource type whose id the property holds.
-	Refers string
+	Refers string `json:"refers,omitempty"`
 	// Picks says from which list of the offers the value must come.
-	Picks string
+	Picks string `json:"picks,omitempty"`
 }
 
 // Attribute is a value that a cloud reports once the resource is there.
 type Attribute struct {
-	Name   string
-	About  string
-	Shape  Shape
-	Secret bool
+	Name   string `json:"name"`
+	About  string `json:"about"`
+	Shape  Shape  `json:"value"`
+	Secret bool   `json:"secret,omitempty"`
 }
 
 // Type is one resource type.
 type Type struct {
-	Name       string
-	About      string
-	Properties []Property
-	Attributes []Attribute
+	Name       string      `json:"name"`
+	About      string      `json:"about"`
+	Properties []Property  `json:"properties"`
+	Attributes []Attribute `json:"attributes"`
 	// Expect is how long creation usually takes until healthy, in cloud
 	// seconds, used until durations have been learned.
-	Expect int64
+	Expect int64 `json:"expect_seconds"`
 	// Patience is the default deadline for a step, in cloud seconds.
-	Patience int64
+	Patience int64 `json:"patience_seconds"`
 	// Quota names the quota that creation draws on, if any.
-	Quota string
+	Quota string `json:"quota,omitempty"`
 
 	fields map[string]Field
 }
