@@ -53,7 +53,9 @@ func (b *bench) refusedForTypes(stack, template, secret string) {
 		args = append(args, "--secret", secret+"=-")
 	}
 	r := b.runWith("Not-a-real-key-1", args...)
-	var problem struct{ Findings []struct{ Severity, Code, Place string } }
+	var problem struct {
+		Findings []struct{ Severity, Code, Place string }
+	}
 	if err := json.Unmarshal([]byte(r.out), &problem); err != nil || r.code != 3 {
 		b.t.Fatalf("%s: exit code %d, %v\n%s%s", template, r.code, err, r.out, r.err)
 	}

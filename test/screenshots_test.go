@@ -51,5 +51,12 @@ func TestScreenshots(t *testing.T) {
 	}
 	time.Sleep(500 * time.Millisecond)
 	shot("run-failed-dark")
+	drawing, err := filepath.Abs("../docs/graphs/coast-tiers.svg")
+	if err != nil {
+		t.Fatal(err)
+	}
+	page := file(t, "graph.html", `<body style="margin:0;background:#f6f4ef;display:grid;align-items:center;height:100vh"><img style="width:100%" src="file://`+drawing+`">`)
+	p.do(chromedp.Navigate("file://" + page))
+	shot("graph")
 	terminalShots(t, b, to)
 }

@@ -26,6 +26,8 @@ func terminalShots(t *testing.T, b *bench, to string) {
 	}{
 		{"terminal-check", "cd " + filepath.Dir(five) + "; undersail check five.sail.yaml", 2 * time.Second},
 		{"terminal-render", "undersail render examples/gauge-intake.sail.yaml --inputs examples/gauge-intake.inputs.yaml --account saltmere-lab --region ember-coast --input 'zones=[ember-coast-a]'", 2 * time.Second},
+		{"terminal-explain", "undersail render examples/duty-desk.sail.yaml --preset together --inputs examples/duty-desk.inputs.yaml --input disk=30GiB --offers examples/north-fell.offers.json --explain 'desk[second]' | head -40", 2 * time.Second},
+		{"terminal-cases", "undersail templates test examples/*.sail.yaml", 3 * time.Second},
 		{"terminal-propose", "undersail propose intake-north --input workers=4", 2 * time.Second},
 		{"terminal-apply", "undersail apply " + site + " --watch", 3300 * time.Millisecond},
 		{"terminal-failed", "undersail runs 3", 2 * time.Second},

@@ -106,7 +106,7 @@ func TestExplainTellsWhereValuesCameFrom(t *testing.T) {
 	}
 	out, _, err = execute(t, "", append(args, "inputs.officers_from", "-o", "json")...)
 	var explained struct{ Values []struct{ From string } }
-	if json.Unmarshal([]byte(out), &explained) != nil || err != nil || explained.Values[0].From != "input: file "+inputs {
+	if json.Unmarshal([]byte(out), &explained) != nil || err != nil || explained.Values[0].From != "input: file desk.yaml" {
 		t.Errorf("%s %v", out, err)
 	}
 }

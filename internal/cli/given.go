@@ -5,6 +5,7 @@ import (
 	"io"
 	"maps"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -64,7 +65,7 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 			printDiagnostics(cmd.ErrOrStderr(), found)
 			return out, &exit{exitFindings, fmt.Errorf("the inputs file %s has errors", file)}
 		}
-		layer := render.Layer{From: "file " + file, Inputs: map[string]any{}}
+		layer := render.Layer{From: "file " + filepath.Base(file), Inputs: map[string]any{}}
 		for _, name := range slices.Sorted(maps.Keys(nodes)) {
 			take(cmd, t, &layer, out.secrets, name, nodes[name])
 		}

@@ -93,7 +93,7 @@ function Inputs({ p }: { p: Proposal }) {
             <tr key={i.name}>
               <td className="font-semibold" title={i.title}>{i.name}</td>
               <td className="max-w-[260px] truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}</td>
-              <td className="text-small text-ink-2">{i.origin}</td>
+              <td className="max-w-[150px] truncate text-small text-ink-2" title={i.origin}>{i.origin}</td>
             </tr>
           ))}
         </tbody>

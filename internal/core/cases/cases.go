@@ -3,13 +3,12 @@
 package cases
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
-	"reflect"
 	"slices"
 	"strings"
 
+	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -201,10 +200,10 @@ func compareResources(fail func(string, ...any), r *render.Rendering, x Expectat
 	}
 	for _, path := range slices.Sorted(maps.Keys(x.Values)) {
 		got, found := lookUp(r, path)
-		switch want := plain(x.Values[path]); {
+		switch want := x.Values[path]; {
 		case !found:
 			fail("%s was expected to be %v, and is not there", path, want)
-		case !reflect.DeepEqual(got, want):
+		case !change.Equal(got, want):
 			fail("%s was expected to be %v, and is %v", path, want, got)
 		}
 	}
@@ -214,11 +213,11 @@ func compareResources(fail func(string, ...any), r *render.Rendering, x Expectat
 func lookUp(r *render.Rendering, path string) (any, bool) {
 	leaves := map[string]any{}
 	note := func(owner string, v any) {
-		leaves[owner] = plain(v)
-		resource.Leaves(v, func(p string, leaf any) { leaves[strings.TrimSuffix(owner+"."+p, ".")] = plain(leaf) })
+		leaves[owner] = v
+		resource.Leaves(v, func(p string, leaf any) { leaves[strings.TrimSuffix(owner+"."+p, ".")] = leaf })
 		if m, ok := v.(map[string]any); ok {
 			for k, x := range m {
-				leaves[owner+"."+k] = plain(x)
+				leaves[owner+"."+k] = x
 			}
 		}
 	}
@@ -232,18 +231,4 @@ func lookUp(r *render.Rendering, path string) (any, bool) {
 	}
 	v, ok := leaves[path]
 	return v, ok
-}
-
-// plain is a value as it is after a way through JSON, so that a number written
-// in a case equals one that was computed.
-func plain(v any) any {
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return v
-	}
-	var out any
-	if err := json.Unmarshal(raw, &out); err != nil {
-		return v
-	}
-	return out
 }

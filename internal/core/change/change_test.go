@@ -163,14 +163,14 @@ func TestConductOfResourcesInChanges(t *testing.T) {
 	if summary := Summary(conducted(t, map[string]any{"use": "net-found"}, nil).Changes); summary != "3 create, 1 same" {
 		t.Error(summary)
 	}
-	changes, findings := Retire(there)
+	_, findings := Retire(there)
 	if len(findings) != 2 || findings[0].Code != "guard" {
 		t.Errorf("retiring what is guarded: %v", findings)
 	}
 	for i := range there {
 		there[i].Guard = false
 	}
-	changes, findings = Retire(there)
+	changes, findings := Retire(there)
 	if len(findings) > 0 || Summary(changes) != "3 remove, 1 same" || changes[0].Resource != "data" || changes[0].Reason != "it is kept when the stack is retired" {
 		t.Errorf("%v %v", changes, findings)
 	}

@@ -16,8 +16,8 @@ import (
 // The types of quantities. They are types of their own, so that 20 is never
 // taken for 20GiB and a span is never added to an amount.
 var (
-	AmountType = types.NewTypeValue("amount", quantityTraits)
-	SpanType   = types.NewTypeValue("span", quantityTraits)
+	AmountType = cel.ObjectType("amount", quantityTraits)
+	SpanType   = cel.ObjectType("span", quantityTraits)
 )
 
 const quantityTraits = traits.AdderType | traits.SubtractorType | traits.MultiplierType | traits.DividerType | traits.ComparerType

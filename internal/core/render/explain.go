@@ -245,10 +245,7 @@ func (e *evaluator) fieldOrigin(d *lang.Resource, field string) Origin {
 		o.From = "wanted of " + d.Name + ", " + e.source(n)
 		return o
 	}
-	var names []string
-	for _, member := range e.members[d.Name] {
-		names = append(names, member)
-	}
+	names := e.members[d.Name]
 	switch {
 	case d.Embedded != nil:
 		o.From = "output of the embedded template " + d.From

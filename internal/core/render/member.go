@@ -1,0 +1,218 @@
+package render
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"undersail/internal/core/expr"
+	"undersail/internal/core/health"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/resource"
+)
+
+// instance renders one member and returns the object that expressions read.
+func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map[string]any) *expr.Object {
+	name := e.scope + local
+	vars := e.scopeOf(d, index, loop)
+	reads := []string{}
+	e.reads = &reads
+	r := Resource{Name: name, Type: d.Type.Name, Patience: d.Patience, Declared: e.declared(d), Index: index, Loop: loop, Want: e.want(d, local, vars)}
+	if len(loop) == 0 {
+		r.Loop = nil
+	}
+	e.conduct(&r, d, local, vars)
+	if r.Find != nil {
+		r.Want = map[string]any{} // it is what it is; nothing is asked of it
+	}
+	r.Pending = resource.Waits(r.Want)
+	var known map[string]any
+	if e.request.Known != nil {
+		known = e.request.Known(r)
+	}
+	if known != nil {
+		e.existing[name] = true
+		if id, ok := known["id"].(string); ok {
+			e.ids[id] = name
+		}
+	}
+	obj := e.object(d, name, r.Want, known)
+	r.Checks = e.checks(d, vars, obj)
+	r.After = e.after(d, name, reads)
+	e.out.index[name] = len(e.out.Resources)
+	e.out.Resources = append(e.out.Resources, r)
+	e.members[d.Name] = append(e.members[d.Name], name)
+	if e.request.Explain == name {
+		e.explainResource(d, &e.out.Resources[len(e.out.Resources)-1], vars, obj)
+	}
+	return obj
+}
+
+// declared is the name of a declaration with those that embed its template.
+func (e *evaluator) declared(d *lang.Resource) string {
+	if e.parent == nil {
+		return d.Name
+	}
+	return e.parent.declared(e.from) + "." + d.Name
+}
+
+func (e *evaluator) scopeOf(d *lang.Resource, index int, loop map[string]any) *expr.Vars {
+	if d.Repeat == nil {
+		return e.vars
+	}
+	own := make(map[string]any, len(loop)+1)
+	own["index"] = int64(index)
+	maps.Copy(own, loop)
+	return e.vars.With(own)
+}
+
+// conduct fills in how a resource behaves in changes.
+func (e *evaluator) conduct(r *Resource, d *lang.Resource, local string, vars *expr.Vars) {
+	r.Guard, r.NewFirst, r.AtOnce, r.AtRetire, r.Leave = d.Guard, d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave
+	if d.Was != "" {
+		r.Was = e.scope + d.Was + strings.TrimPrefix(local, d.Name)
+	}
+	if d.Region != nil {
+		v, err := e.eval(d.Region, resource.Shape{Kind: resource.String}, vars)
+		if err != nil {
+			e.broken(local+".region", d.Region, err)
+		}
+		if region, _ := v.(string); region != e.out.Stack.Region {
+			r.Region = region
+		}
+	}
+	if d.Find != nil {
+		r.Find = e.finding(d.Find, local, vars)
+	}
+	if d.Extra != nil {
+		v, err := e.eval(d.Extra, resource.Shape{Kind: resource.Open}, vars)
+		if err != nil {
+			e.broken(local+".extra", d.Extra, err)
+		}
+		r.Extra, _ = v.(map[string]any)
+	}
+}
+
+// finding tells which resource that exists is meant, or nil to make one.
+func (e *evaluator) finding(n *lang.Node, local string, vars *expr.Vars) map[string]any {
+	v, err := e.eval(n, resource.Shape{Kind: resource.Open}, vars)
+	if err != nil {
+		e.broken(local+".find", n, err)
+	}
+	switch t := v.(type) {
+	case string:
+		if t != "" {
+			return map[string]any{"id": t}
+		}
+	case map[string]any:
+		name, _ := t["name"].(string)
+		tags, _ := t["tags"].(map[string]any)
+		if name != "" || len(tags) > 0 {
+			return t
+		}
+	}
+	return nil
+}
+
+func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) map[string]any {
+	want := make(map[string]any, len(d.Want.Entries)+1)
+	for _, entry := range d.Want.Entries {
+		p, ok := d.Type.Property(entry.Key)
+		if !ok {
+			continue
+		}
+		v, err := e.eval(entry.Value, p.Shape, vars)
+		if err != nil {
+			e.broken(local+"."+entry.Key, entry.Value, err)
+			continue
+		}
+		if v != nil && v != any(expr.Absent) {
+			want[entry.Key] = v
+		}
+	}
+	if want["name"] == nil {
+		want["name"] = e.out.Stack.Name + "-" + e.scope + local
+	}
+	return want
+}
+
+// fields are those of a rendered resource: wanted values, and what is known of the reported ones. A
+// reported value that is not known yet waits for itself.
+type fields struct {
+	e           *evaluator
+	t           *resource.Type
+	name        string
+	want, known map[string]any
+}
+
+// Field gives a value the type that expressions read.
+func (f *fields) Field(name string) any {
+	field, ok := f.t.Field(name)
+	if !ok {
+		return nil
+	}
+	if v, wanted := f.want[name]; wanted {
+		return expr.Typed(field.Shape, v)
+	}
+	switch v := f.known[name]; {
+	case v != nil && field.Secret:
+		return f.e.secret(fmt.Sprint(v))
+	case v != nil:
+		return expr.Typed(field.Shape, v)
+	case field.Secret && f.e.request.Secrets[f.name] != "":
+		return f.e.secret(f.e.request.Secrets[f.name])
+	}
+	return resource.Unresolved{Waits: []string{f.name + "." + name}}
+}
+
+func (e *evaluator) object(d *lang.Resource, name string, want, known map[string]any) *expr.Object {
+	return &expr.Object{Type: d.Type.Name, Name: name, Source: &fields{e, &d.Type, name, want, known}, Reader: e}
+}
+
+func (e *evaluator) checks(d *lang.Resource, vars *expr.Vars, self *expr.Object) []health.Check {
+	checks := health.Defaults(d.Type)
+	if len(d.Health) > 0 {
+		vars = vars.With(map[string]any{"self": self})
+	}
+	return append(checks, e.healthChecks(d.Health, d.Name, vars)...)
+}
+
+func (e *evaluator) healthChecks(list []lang.Check, place string, vars *expr.Vars) []health.Check {
+	var checks []health.Check
+	for i, c := range list {
+		v, err := e.eval(c.Spec, health.Kinds[c.Kind], vars)
+		if err != nil {
+			e.broken(place+".health", c.Spec, err)
+		}
+		spec, _ := v.(map[string]any)
+		checks = append(checks, health.Check{Name: fmt.Sprintf("%s-%d", c.Kind, i+1), Kind: c.Kind, Spec: spec,
+			Within: c.Within, Passes: c.Passes, SteadyFor: c.SteadyFor})
+	}
+	return checks
+}
+
+// prove computes the checks of the whole stack.
+func (e *evaluator) prove() {
+	e.out.Prove = e.healthChecks(e.template.Prove, "prove", e.vars)
+}
+
+// after lists what a resource comes after, sorted by name: the resources whose
+// reported attributes its values read, and what is written under `after`, which
+// wins over what references show.
+func (e *evaluator) after(d *lang.Resource, name string, reads []string) []After {
+	after := make([]After, 0, len(reads)+len(e.base))
+	for _, a := range d.After {
+		for _, member := range e.members[a.Resource] {
+			after = append(after, After{member, a.Gate})
+		}
+	}
+	after = append(after, e.base...)
+	for _, read := range reads {
+		if read != name {
+			after = append(after, After{read, lang.GateHealthy})
+		}
+	}
+	slices.SortStableFunc(after, func(a, b After) int { return cmp.Compare(a.Name, b.Name) })
+	return slices.CompactFunc(after, func(a, b After) bool { return a.Name == b.Name })
+}
