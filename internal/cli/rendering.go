@@ -12,9 +12,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/expr"
+	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
+	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
@@ -22,7 +24,7 @@ import (
 
 // renderHere renders without a service, but for the offers of a place that is
 // named without saved ones.
-func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*render.Rendering, error) {
+func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*rendered, error) {
 	filled, err := g.fill(cmd, t)
 	if err != nil {
 		return nil, err
@@ -47,14 +49,34 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*rende
 		return nil, &exit{exitUsage, fmt.Errorf("--account and --region go together")}
 	default:
 		fmt.Fprintln(cmd.ErrOrStderr(), "note: without --account and --region nothing is checked against what is sold")
-		return render.Render(request), nil
+		return newRendered(render.Render(request), nil), nil
 	}
 	request.Offers = &o
 	request.Stack.Cloud, request.Stack.Region = o.Cloud, o.Region
 	if request.Stack.Account == "" {
 		request.Stack.Account = o.Account
 	}
-	return render.Render(request), nil
+	return newRendered(render.Render(request), &o), nil
+}
+
+// rendered is a rendering with what it costs, where prices are known, and how
+// long it usually takes.
+type rendered struct {
+	*render.Rendering
+	Cost *price.Cost `json:"cost,omitempty"`
+	// Seconds are on the cloud's clock.
+	Seconds int64    `json:"seconds"`
+	Longest []string `json:"longest"`
+}
+
+func newRendered(r *render.Rendering, o *offer.Offers) *rendered {
+	out := &rendered{Rendering: r}
+	out.Seconds, out.Longest = r.Duration()
+	if o != nil {
+		cost := price.Of(r.Resources, *o)
+		out.Cost = &cost
+	}
+	return out
 }
 
 func savedOffers(file string) (offer.Offers, error) {
@@ -98,12 +120,12 @@ func (a *app) renderCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r.Findings = append(r.Findings, policy.Check(r)...)
+			r.Findings = append(r.Findings, policy.Check(r.Rendering)...)
 			switch {
 			case g.explain != "":
-				err = a.printExplained(cmd, t, r, g.explain)
+				err = a.printExplained(cmd, t, r.Rendering, g.explain)
 			case draw != "":
-				err = drawGraph(cmd.OutOrStdout(), draw, exchange.OfRendering(r))
+				err = drawGraph(cmd.OutOrStdout(), draw, exchange.OfRendering(r.Rendering))
 			default:
 				err = a.print(cmd, r, func(w io.Writer) { printRendering(w, r) })
 			}
@@ -161,7 +183,7 @@ func printOrigin(w io.Writer, o render.Origin, depth int) {
 	}
 }
 
-func printRendering(w io.Writer, r *render.Rendering) {
+func printRendering(w io.Writer, r *rendered) {
 	fmt.Fprintf(w, "%s %s for %s in %s (rendered outside a stack; its id is the fixed one)\n\n", r.Template.Name, r.Template.Version, orDash(r.Stack.Account), orDash(r.Stack.Region))
 	columns(w, "RESOURCE\tTYPE\tAFTER\tWANTED", func(row func(string, ...any)) {
 		for _, res := range r.Resources {
@@ -180,6 +202,11 @@ func printRendering(w io.Writer, r *render.Rendering) {
 			}
 		})
 	}
+	fmt.Fprintln(w)
+	if r.Cost != nil {
+		fmt.Fprintf(w, "cost      %s\n", costLine(*r.Cost, price.Cost{}))
+	}
+	fmt.Fprintf(w, "duration  usually %s; decided by %s\n", health.Span(r.Seconds), orDash(strings.Join(r.Longest, " > ")))
 }
 
 func orDash(s string) string {

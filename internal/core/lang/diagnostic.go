@@ -106,8 +106,11 @@ type report struct {
 	brokenFunctions map[string]bool
 }
 
+// lineBreaks makes one kind of line break of the three that YAML knows.
+var lineBreaks = strings.NewReplacer("\r\n", "\n", "\r", "\n")
+
 func newReport(file string, source []byte) *report {
-	return &report{file: file, brokenFunctions: map[string]bool{}, lines: strings.Split(strings.ReplaceAll(string(source), "\r\n", "\n"), "\n")}
+	return &report{file: file, brokenFunctions: map[string]bool{}, lines: strings.Split(lineBreaks.Replace(string(source)), "\n")}
 }
 
 func (r *report) add(severity Severity, code string, at Position, message, remedy string) {

@@ -177,7 +177,7 @@ type Output struct {
 	Name, About string
 	Position    Position
 	Value       *Node
-	// Secret is declared, or follows from a secret that the value reads.
+	// Secret says that the value reads a secret.
 	Secret bool
 	// Type is what a template that embeds this one reads.
 	Type *cel.Type

@@ -40,7 +40,7 @@ func Tidy(file string, source []byte) ([]byte, Diagnostics) {
 func cleaned(text string) string {
 	var out []string
 	block := -1
-	for _, line := range strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n") {
+	for _, line := range strings.Split(lineBreaks.Replace(text), "\n") {
 		indent := len(line) - len(strings.TrimLeft(line, " "))
 		trimmed := strings.TrimSpace(line)
 		if block >= 0 && (trimmed == "" || indent > block) {
@@ -233,8 +233,8 @@ func reordered(n *yaml.Node, lines []string, order []string) []string {
 		starts = append(starts, n.Content[i].Line-1)
 		sorted = sorted && (i == 0 || rank(n.Content[i-2].Value) <= rank(n.Content[i].Value))
 	}
-	if sorted || len(slices.Compact(slices.Clone(starts))) != len(starts) {
-		return lines
+	if sorted || len(slices.Compact(slices.Clone(starts))) != len(starts) || !slices.IsSorted(starts) || starts[len(starts)-1] >= len(lines) {
+		return lines // several on a line, or lines that YAML counts otherwise
 	}
 	indent := n.Content[0].Column - 1
 	for i := range starts { // comments above belong to the entry

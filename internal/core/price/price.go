@@ -32,6 +32,9 @@ type Cost struct {
 func Of(resources []render.Resource, o offer.Offers) Cost {
 	cost := Cost{Currency: o.Currency, Lines: []Line{}}
 	for _, r := range resources {
+		if r.Find != nil {
+			continue // it is there and paid for, whether it is used or not
+		}
 		hour, about := one(r, o)
 		if hour > 0 {
 			cost.Lines = append(cost.Lines, Line{r.Name, hour, about})

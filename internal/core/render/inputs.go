@@ -215,6 +215,11 @@ func (e *evaluator) picked(in *lang.Input, v any) {
 			name, _ := z.(string)
 			e.pickedZone(fmt.Sprintf("%s[%d]", place, i), name)
 		}
+	case "network":
+		meant := func(n offer.Network) bool { return n.ID == text || n.Name == text }
+		if text != "" && !slices.ContainsFunc(o.Networks, meant) {
+			e.find(lang.Error, "not-offered", place, choose(text, names(o.Networks, func(n offer.Network) string { return n.ID })), "account %s has no network %q in %s", o.Account, text, o.Region)
+		}
 	case "image":
 		if _, ok := o.Image(text); !ok {
 			e.find(lang.Error, "not-offered", place, choose(text, names(o.Images, func(i offer.Image) string { return i.Name })), "region %s has no image %q", o.Region, text)
