@@ -244,8 +244,16 @@ func replaceFile(file string, text []byte) error {
 }
 
 func (a *app) schemaCommand() *cobra.Command {
-	return &cobra.Command{Use: "schema", Short: "Print the JSON Schema of template files, for editors", Args: cobra.NoArgs,
+	var rendering bool
+	cmd := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of template files, for editors", Args: cobra.NoArgs,
 		Long:    "Print the JSON Schema (2020-12) of template files. An editor that knows YAML completes and checks\ntemplates with it; a first line such as\n  # yaml-language-server: $schema=undersail.schema.json\nnames the file in many editors.",
-		Example: "  undersail templates schema > undersail.schema.json",
-		RunE:    func(cmd *cobra.Command, _ []string) error { return exchange.Schema(cmd.OutOrStdout()) }}
+		Example: "  undersail templates schema > undersail.schema.json\n  undersail templates schema --rendering      # of what render -o json prints",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if rendering {
+				return exchange.RenderingSchema(cmd.OutOrStdout())
+			}
+			return exchange.Schema(cmd.OutOrStdout())
+		}}
+	cmd.Flags().BoolVar(&rendering, "rendering", false, "print the schema of a rendering instead")
+	return cmd
 }

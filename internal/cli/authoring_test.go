@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 const examplesDir = "../../examples/"
@@ -170,5 +172,40 @@ func TestTypesAreDescribed(t *testing.T) {
 	}
 	if json.Unmarshal([]byte(out), &types) != nil || err != nil || len(types) < 20 || types[0].Name == "" || types[0].Properties[0].Alter == "" {
 		t.Errorf("%.300s %v", out, err)
+	}
+}
+
+// TestRenderingsAreAsTheirSchemaSays validates every example's rendering.
+func TestRenderingsAreAsTheirSchemaSays(t *testing.T) {
+	t.Parallel()
+	text, _, err := execute(t, "", "templates", "schema", "--rendering")
+	if err != nil {
+		t.Fatal(err)
+	}
+	read := func(text string) any {
+		doc, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return doc
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("urn:test:rendering", read(text)); err != nil {
+		t.Fatal(err)
+	}
+	schema, err := c.Compile("urn:test:rendering")
+	if err != nil {
+		t.Fatal(err)
+	}
+	files, _ := filepath.Glob(examplesDir + "*.sail.yaml")
+	for _, file := range files {
+		name := strings.TrimSuffix(filepath.Base(file), ".sail.yaml")
+		out, _, _ := execute(t, "", "render", file, "--inputs", examplesDir+name+".inputs.yaml", "--offers", examplesDir+"north-fell.offers.json", "--library", examplesDir, "-o", "json")
+		if err := schema.Validate(read(out)); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if schema.Validate(read(`{"resources": "none"}`)) == nil {
+		t.Error("anything is a rendering")
 	}
 }

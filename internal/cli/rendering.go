@@ -24,7 +24,7 @@ import (
 
 // renderHere renders without a service, but for the offers of a place that is
 // named without saved ones.
-func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*rendered, error) {
+func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*exchange.Rendered, error) {
 	filled, err := g.fill(cmd, t)
 	if err != nil {
 		return nil, err
@@ -59,18 +59,8 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*rende
 	return newRendered(render.Render(request), &o), nil
 }
 
-// rendered is a rendering with what it costs, where prices are known, and how
-// long it usually takes.
-type rendered struct {
-	*render.Rendering
-	Cost *price.Cost `json:"cost,omitempty"`
-	// Seconds are on the cloud's clock.
-	Seconds int64    `json:"seconds"`
-	Longest []string `json:"longest"`
-}
-
-func newRendered(r *render.Rendering, o *offer.Offers) *rendered {
-	out := &rendered{Rendering: r}
+func newRendered(r *render.Rendering, o *offer.Offers) *exchange.Rendered {
+	out := &exchange.Rendered{Rendering: r}
 	out.Seconds, out.Longest = r.Duration()
 	if o != nil {
 		cost := price.Of(r.Resources, *o)
@@ -183,7 +173,7 @@ func printOrigin(w io.Writer, o render.Origin, depth int) {
 	}
 }
 
-func printRendering(w io.Writer, r *rendered) {
+func printRendering(w io.Writer, r *exchange.Rendered) {
 	fmt.Fprintf(w, "%s %s for %s in %s (rendered outside a stack; its id is the fixed one)\n\n", r.Template.Name, r.Template.Version, orDash(r.Stack.Account), orDash(r.Stack.Region))
 	columns(w, "RESOURCE\tTYPE\tAFTER\tWANTED", func(row func(string, ...any)) {
 		for _, res := range r.Resources {

@@ -263,6 +263,9 @@ func names[T any](list []T, of func(T) string) []string {
 }
 
 func choose(got string, from []string) string {
+	if len(from) == 0 {
+		return "there are none"
+	}
 	if close := expr.Closest(got, from); close != "" {
 		return fmt.Sprintf("did you mean `%s`? Offered are %s", close, strings.Join(from, ", "))
 	}
