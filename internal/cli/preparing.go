@@ -5,7 +5,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -25,21 +24,23 @@ func printDiagnostics(w io.Writer, list lang.Diagnostics) {
 // printFindings tells each finding once: what is the same of several resources
 // is told of the first with the number of the others.
 func printFindings(w io.Writer, list []render.Finding) {
-	same := func(a, b render.Finding) bool {
-		return a.Severity == b.Severity && a.Code == b.Code && a.Message == b.Message && a.Remedy == b.Remedy
+	without := func(f render.Finding) render.Finding {
+		f.Place = ""
+		return f
 	}
-	for i, f := range list {
-		if slices.ContainsFunc(list[:i], func(before render.Finding) bool { return same(before, f) }) {
-			continue
+	count := map[render.Finding]int{}
+	for _, f := range list {
+		count[without(f)]++
+	}
+	for _, f := range list {
+		n := count[without(f)]
+		if n == 0 {
+			continue // told with the first
 		}
-		place, others := f.Place, 0
-		for _, x := range list[i+1:] {
-			if same(x, f) {
-				others++
-			}
-		}
-		if others > 0 {
-			place += fmt.Sprintf(" and %d more", others)
+		count[without(f)] = 0
+		place := f.Place
+		if n > 1 {
+			place += fmt.Sprintf(" and %d more", n-1)
 		}
 		fmt.Fprintf(w, "%-7s %s: %s (%s)\n", f.Severity, place, f.Message, f.Code)
 		if f.Remedy != "" {

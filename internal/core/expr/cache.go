@@ -12,8 +12,8 @@ import (
 // checked keeps checked expressions, and mentioned what texts mention, across
 // templates and edits of one template.
 var (
-	checked   = memo.Of[*Program]{Most: 8192}
-	mentioned = memo.Of[[]Use]{Most: 8192}
+	checked   = memo.Of[*Program]{Most: 4096}
+	mentioned = memo.Of[[]Use]{Most: 4096}
 )
 
 // Forget empties the memory of expressions. Benchmarks measure with it what a

@@ -3,7 +3,6 @@ package render
 import (
 	"fmt"
 	"maps"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -48,6 +47,8 @@ type session struct {
 	// existing are the resources that are there, ids their names by id.
 	existing map[string]bool
 	ids      map[string]string
+	// told are the findings so far.
+	told map[Finding]bool
 	// texts counts the bytes of long texts that were computed.
 	texts int
 }
@@ -84,7 +85,7 @@ func newEvaluator(request Request) *evaluator {
 	if s.ID == "" {
 		s.ID = FixedID
 	}
-	shared := &session{request: request, existing: map[string]bool{}, ids: map[string]string{}, out: &Rendering{
+	shared := &session{request: request, existing: map[string]bool{}, ids: map[string]string{}, told: map[Finding]bool{}, out: &Rendering{
 		Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
 		Stack:     s,
 		index:     map[string]int{},
@@ -118,12 +119,15 @@ func (e *evaluator) render() {
 func (e *session) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
 	f := Finding{severity, code, place, fmt.Sprintf(format, args...), remedy}
 	// What is told of an input is not told again of every resource that uses it.
-	known := func(x Finding) bool {
-		return x == f || x.Code == f.Code && x.Message == f.Message && strings.HasPrefix(x.Place, "inputs.")
+	ofInput := Finding{Code: f.Code, Message: f.Message}
+	if e.told[f] || e.told[ofInput] {
+		return
 	}
-	if !slices.ContainsFunc(e.out.Findings, known) {
-		e.out.Findings = append(e.out.Findings, f)
+	e.told[f] = true
+	if strings.HasPrefix(place, "inputs.") {
+		e.told[ofInput] = true
 	}
+	e.out.Findings = append(e.out.Findings, f)
 }
 
 // broken reports a value that cannot be computed, unless a missing input
