@@ -108,7 +108,11 @@ func TestEveryExampleFromTemplateToNothingLeft(t *testing.T) {
 				b.refusedForTypes(stack, template.Name, secret)
 				return
 			}
-			id := b.propose(stack, template.Name, "--inputs", "examples/"+template.Name+".inputs.yaml")
+			from := template.Name
+			if template.Name == "coast-tiers" {
+				from = "examples/coast-tiers.sail.yaml" // from files, with what it embeds
+			}
+			id := b.propose(stack, from, "--inputs", "examples/"+template.Name+".inputs.yaml")
 			if r := b.must(0, "apply", id, "--watch"); !strings.Contains(r.out, "is done: all") {
 				t.Errorf("the end is not told:\n%s", r.out)
 			}

@@ -198,7 +198,7 @@ func (s *Service) Publish(ctx context.Context, u User, b lang.Bundle) (Template,
 	if err := u.must("publish"); err != nil {
 		return Template{}, nil, err
 	}
-	b, err := s.resolve(ctx, b, 0)
+	b, err := s.resolve(ctx, b)
 	if err != nil {
 		return Template{}, nil, err
 	}

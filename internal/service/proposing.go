@@ -181,7 +181,7 @@ func (s *Service) readTemplate(ctx context.Context, w *work, n NewProposal) erro
 	bundle := lang.Bundle{File: file, Source: source, Parts: parts}
 	if n.Source != "" {
 		var err error
-		if bundle, err = s.resolve(ctx, bundle, 0); err != nil {
+		if bundle, err = s.resolve(ctx, bundle); err != nil {
 			return err
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 
@@ -16,8 +17,13 @@ import (
 )
 
 // resolve puts the templates of the library into a bundle that was given as
-// text: ranges resolve to the newest version now and are recorded with it.
-func (s *Service) resolve(ctx context.Context, b lang.Bundle, depth int) (lang.Bundle, error) {
+// text: ranges resolve to the newest version now and are recorded with it. What
+// lies beside it is named from its folder, wherever that was.
+func (s *Service) resolve(ctx context.Context, b lang.Bundle) (lang.Bundle, error) {
+	return s.resolved(ctx, b, "", 0)
+}
+
+func (s *Service) resolved(ctx context.Context, b lang.Bundle, dir string, depth int) (lang.Bundle, error) {
 	if depth > 8 {
 		return b, nil // reading says where the circle is
 	}
@@ -38,8 +44,11 @@ func (s *Service) resolve(ctx context.Context, b lang.Bundle, depth int) (lang.B
 			part = lang.Bundle{Ref: ref, File: t.Name + "@" + t.Version, Source: t.Source, Parts: t.Parts}
 		case !given:
 			continue
-		case lang.IsTemplateRef(ref):
-			part, err = s.resolve(ctx, part, depth+1)
+		default:
+			part.File = path.Join(dir, ref)
+			if lang.IsTemplateRef(ref) {
+				part, err = s.resolved(ctx, part, path.Dir(part.File), depth+1)
+			}
 		}
 		if err != nil {
 			return b, err
