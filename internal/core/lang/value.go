@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -129,7 +131,8 @@ func normaliseMap(m map[string]any, s resource.Shape) (any, error) {
 		return nil, fmt.Errorf("a mapping is not %s", s.Describe())
 	}
 	out := make(map[string]any, len(m))
-	for k, x := range m {
+	for _, k := range slices.Sorted(maps.Keys(m)) {
+		x := m[k] // in a fixed order, so that the first fault is always the same
 		items := resource.Shape{Kind: resource.Open}
 		if s.Items != nil {
 			items = *s.Items

@@ -2,6 +2,8 @@ package render
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
@@ -172,8 +174,8 @@ func fits(v any, s resource.Shape) error {
 		}
 		return nil
 	case map[string]any:
-		for k, x := range t {
-			inner := itemsOf(s)
+		for _, k := range slices.Sorted(maps.Keys(t)) { // so that the first fault is always the same
+			x, inner := t[k], itemsOf(s)
 			if f, ok := s.Field(k); ok {
 				inner = f.Shape
 			} else if s.Kind == resource.Object {
