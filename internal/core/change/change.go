@@ -81,25 +81,24 @@ type Plan struct {
 // attributes to those that depend on it; one that is made or rebuilt gives none
 // yet, so that its dependents show what they wait for.
 func Compute(request render.Request, recorded []Recorded) Plan {
-	byName := map[string]Recorded{}
-	for _, r := range recorded {
-		byName[r.Name] = r
-	}
-	decided, taken := map[string]Change{}, map[string]bool{}
+	find := finder(recorded)
+	// The rendering asks for its resources in their order, so the changes come in it.
+	decided, taken := make([]Change, 0, len(recorded)), map[string]bool{}
 	ask := request.Known
 	var findings []render.Finding
 	request.Known = func(r render.Resource) map[string]any {
-		was, there := byName[r.Name]
-		if before, renamed := byName[r.Was]; !there && renamed {
-			was, there = before, true
-			taken[r.Was] = true
+		was := find(r.Name, len(decided))
+		if was == nil && r.Was != "" {
+			if was = find(r.Was, -1); was != nil {
+				taken[r.Was] = true
+			}
 		}
-		c, found := decide(r, was, there)
+		c, found := decide(r, was)
 		c.Notes = notes(r)
 		if r.AtOnce > 0 {
 			c.Group, c.AtOnce = r.Declared, r.AtOnce
 		}
-		decided[r.Name] = c
+		decided = append(decided, c)
 		findings = append(findings, found...)
 		if r.Find != nil {
 			if ask == nil {
@@ -113,13 +112,15 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 		return was.Attributes
 	}
 	plan := Plan{Rendering: render.Render(request), Changes: []Change{}}
-	for _, r := range plan.Rendering.Resources {
-		c := decided[r.Name]
-		c.After = r.After
-		plan.Changes = append(plan.Changes, c)
+	plan.Changes = decided
+	for i := range decided {
+		decided[i].After = plan.Rendering.Resources[i].After
 	}
 	var gone []Recorded
-	for _, r := range recorded {
+	for i, r := range recorded {
+		if i < len(decided) && decided[i].Resource == r.Name && plan.Rendering.Resources[i].Find == nil {
+			continue // most often the order is the same
+		}
 		if now := plan.Rendering.Resource(r.Name); (now == nil || now.Find != nil) && !taken[r.Name] {
 			gone = append(gone, r)
 			if r.Guard {
@@ -130,6 +131,25 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 	plan.Changes = append(plan.Changes, removals(gone, "it is no longer part of the stack")...)
 	plan.Findings = findings
 	return plan
+}
+
+// finder finds recorded resources by name: at the place where one is expected,
+// since the order seldom changes, else by an index that is made when first
+// needed.
+func finder(recorded []Recorded) func(name string, expected int) *Recorded {
+	var byName map[string]*Recorded
+	return func(name string, expected int) *Recorded {
+		if expected >= 0 && expected < len(recorded) && recorded[expected].Name == name {
+			return &recorded[expected]
+		}
+		if byName == nil {
+			byName = make(map[string]*Recorded, len(recorded))
+			for i := range recorded {
+				byName[recorded[i].Name] = &recorded[i]
+			}
+		}
+		return byName[name]
+	}
 }
 
 // Retire removes everything that is recorded, dependents first, but for what is
@@ -257,13 +277,14 @@ func removals(gone []Recorded, reason string) []Change {
 	return out
 }
 
-func decide(r render.Resource, was Recorded, there bool) (Change, []render.Finding) {
+// decide tells what happens to a resource; was is nil when nothing is recorded.
+func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 	c := Change{Resource: r.Name, Type: r.Type, Change: Create}
 	if r.Find != nil {
 		c.Change, c.Reason = Same, "it exists already and is used"
 		return c, nil
 	}
-	if !there {
+	if was == nil {
 		return c, nil
 	}
 	if was.Name != r.Name {

@@ -75,11 +75,11 @@ func (e *evaluator) Read(o *expr.Object, field string) {
 	case len(o.Type) > 8 && o.Type[:8] == "outputs ":
 		*e.reads = append(*e.reads, e.outputReads[o.Name][field]...)
 	default:
-		i, rendered := e.out.index[o.Name]
-		if !rendered || field == "name" { // self
+		f, isResource := o.Source.(*fields)
+		if !isResource || field == "name" {
 			return
 		}
-		if _, wanted := e.out.Resources[i].Want[field]; !wanted {
+		if _, wanted := f.want[field]; !wanted {
 			*e.reads = append(*e.reads, o.Name)
 		}
 	}

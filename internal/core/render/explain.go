@@ -253,7 +253,7 @@ func (e *evaluator) fieldOrigin(d *lang.Resource, field string) Origin {
 		o.From = d.Name + " is not part of this rendering"
 	default:
 		o.From = "reported by " + strings.Join(names, ", ") + " after creation"
-		if e.existing[names[0]] {
+		if e.out.Resource(names[0]).exists {
 			o.From = "reported by " + strings.Join(names, ", ")
 		}
 	}

@@ -67,7 +67,7 @@ func (e *evaluator) checkOffers() {
 		case "disk":
 			e.checkDisk(r)
 		}
-		if !e.existing[r.Name] {
+		if !r.exists {
 			for quota, n := range Draws(*r, *o) {
 				need[quota] += n
 			}
@@ -182,7 +182,7 @@ func (e *evaluator) checkNetworks() {
 	for i := range e.out.Resources {
 		r := &e.out.Resources[i]
 		at, err := resource.ParseRange(fmt.Sprint(r.Want["range"]))
-		if r.Type != "network" || err != nil || e.existing[r.Name] {
+		if r.Type != "network" || err != nil || r.exists {
 			continue
 		}
 		for _, n := range e.request.Offers.Networks {

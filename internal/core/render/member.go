@@ -32,7 +32,7 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 		known = e.request.Known(r)
 	}
 	if known != nil {
-		e.existing[name] = true
+		r.exists = true
 		if id, ok := known["id"].(string); ok {
 			e.ids[id] = name
 		}

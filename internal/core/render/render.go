@@ -44,9 +44,8 @@ type session struct {
 	// incomplete says that a value stands in for a missing input: follow-up
 	// faults are not reported.
 	incomplete bool
-	// existing are the resources that are there, ids their names by id.
-	existing map[string]bool
-	ids      map[string]string
+	// ids are the names of the resources that are there, by id.
+	ids map[string]string
 	// told are the findings so far.
 	told map[Finding]bool
 	// texts counts the bytes of long texts that were computed.
@@ -85,7 +84,7 @@ func newEvaluator(request Request) *evaluator {
 	if s.ID == "" {
 		s.ID = FixedID
 	}
-	shared := &session{request: request, existing: map[string]bool{}, ids: map[string]string{}, told: map[Finding]bool{}, out: &Rendering{
+	shared := &session{request: request, ids: map[string]string{}, told: map[Finding]bool{}, out: &Rendering{
 		Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
 		Stack:     s,
 		index:     map[string]int{},

@@ -91,6 +91,8 @@ type Resource struct {
 	Leave []string `json:"leave,omitempty"`
 	// Extra holds the cloud's own options.
 	Extra map[string]any `json:"extra,omitempty"`
+
+	exists bool // what it reports is known
 }
 
 // Consent is something that somebody must agree to before acceptance.
