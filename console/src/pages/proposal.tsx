@@ -87,13 +87,13 @@ function Content({ p }: { p: Proposal }) {
 function Inputs({ p }: { p: Proposal }) {
   return (
     <Sheet title="Inputs" note={`${p.template ?? ''} in ${p.account}, ${p.region}`} pad={false}>
-      <table className="w-full">
+      <table className="w-full table-fixed">
         <tbody>
           {p.inputs.filter((i) => !i.hidden).map((i) => (
             <tr key={i.name}>
-              <td className="font-semibold" title={i.title}>{i.name}</td>
-              <td className="max-w-[260px] truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}</td>
-              <td className="max-w-[150px] truncate text-small text-ink-2" title={i.origin}>{i.origin}</td>
+              <td className="w-[28%] truncate font-semibold" title={i.title}>{i.name}</td>
+              <td className="truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}</td>
+              <td className="w-[30%] truncate text-small text-ink-2" title={i.origin}>{i.origin}</td>
             </tr>
           ))}
         </tbody>
