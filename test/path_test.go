@@ -141,7 +141,9 @@ func TestEveryExampleFromTemplateToNothingLeft(t *testing.T) {
 			if template.Name == "field-app" {
 				b.takeGuardAway(stack)
 			}
-			b.must(0, "retire", stack, "--yes", "--watch")
+			if r := b.must(0, "retire", stack, "--yes", "--watch"); strings.Contains(r.out, "nothing of it is left") != (kept[template.Name] == 0) {
+				t.Errorf("the end tells of what is kept:\n%s", r.out)
+			}
 			if l := b.ledger(stack); len(l.Alive) != kept[template.Name] || len(l.Gone) != made-kept[template.Name] {
 				t.Errorf("after retiring %d are alive and %d gone of %d", len(l.Alive), len(l.Gone), made)
 			}

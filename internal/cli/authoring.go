@@ -246,7 +246,7 @@ func replaceFile(file string, text []byte) error {
 func (a *app) schemaCommand() *cobra.Command {
 	var rendering bool
 	cmd := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of template files, for editors", Args: cobra.NoArgs,
-		Long:    "Print the JSON Schema (2020-12) of template files. An editor that knows YAML completes and checks\ntemplates with it; a first line such as\n  # yaml-language-server: $schema=undersail.schema.json\nnames the file in many editors.",
+		Long:    "Print the JSON Schema (2020-12) of template files. An editor that knows YAML completes and checks\n*.sail.yaml files with it.",
 		Example: "  undersail templates schema > undersail.schema.json\n  undersail templates schema --rendering      # of what render -o json prints",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if rendering {

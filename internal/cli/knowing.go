@@ -9,6 +9,7 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/offer"
+	"undersail/internal/core/resource"
 	"undersail/internal/service"
 )
 
@@ -105,13 +106,13 @@ func printOffers(w io.Writer, o offer.Offers) {
 			case len(s.Zones) > 0:
 				where = strings.Join(s.Zones, ", ")
 			}
-			row("%s\t%s\t%d\t%s\t%.4f\t%s", s.Name, s.Family, s.VCPUs, offer.Bytes(s.MemoryBytes), s.Hour, where)
+			row("%s\t%s\t%d\t%s\t%.4f\t%s", s.Name, s.Family, s.VCPUs, resource.FormatData(s.MemoryBytes), s.Hour, where)
 		}
 	})
 	fmt.Fprintln(w)
 	columns(w, "DISK TYPE\tPRICE OF A GIB\tFROM\tTO\tABOUT", func(row func(string, ...any)) {
 		for _, d := range o.DiskTypes {
-			row("%s\t%.6f\t%s\t%s\t%s", d.Name, d.GiBHour, offer.Bytes(d.MinBytes), offer.Bytes(d.MaxBytes), d.About)
+			row("%s\t%.6f\t%s\t%s\t%s", d.Name, d.GiBHour, resource.FormatData(d.MinBytes), resource.FormatData(d.MaxBytes), d.About)
 		}
 	})
 	fmt.Fprintln(w)

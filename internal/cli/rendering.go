@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/expr"
-	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -196,7 +195,7 @@ func printRendering(w io.Writer, r *exchange.Rendered) {
 	if r.Cost != nil {
 		fmt.Fprintf(w, "cost      %s\n", costLine(*r.Cost, price.Cost{}))
 	}
-	fmt.Fprintf(w, "duration  usually %s; decided by %s\n", health.Span(r.Seconds), orDash(strings.Join(r.Longest, " > ")))
+	fmt.Fprintf(w, "duration  usually %s; decided by %s\n", resource.FormatSpan(r.Seconds), orDash(strings.Join(r.Longest, " > ")))
 }
 
 func orDash(s string) string {

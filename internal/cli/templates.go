@@ -10,8 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
 	"undersail/internal/library"
 	"undersail/internal/service"
@@ -42,7 +42,7 @@ func printTemplates(w io.Writer, list []service.Template) {
 		for _, t := range list {
 			takes := "-"
 			if t.TakesS > 0 {
-				takes = health.Span(t.TakesS)
+				takes = resource.FormatSpan(t.TakesS)
 			}
 			row("%s\t%s\t%s\t%s\t%s\t%s", t.Name, t.Version, t.Maturity, takes, orDash(t.Origin), t.Title)
 		}
@@ -173,7 +173,7 @@ func (a *app) libraryFlag(cmd *cobra.Command) {
 func (a *app) bundle(cmd *cobra.Command, arg string) (lang.Bundle, error) {
 	if !isFile(arg) {
 		if a.library != "" {
-			b, err := a.fetch(cmd)(withVersion(arg))
+			b, err := a.fetch(cmd)(arg)
 			b.Ref = ""
 			if errors.Is(err, library.ErrUnknown) {
 				err = fmt.Errorf("folder %s has no template %s", a.library, arg)
@@ -181,7 +181,9 @@ func (a *app) bundle(cmd *cobra.Command, arg string) (lang.Bundle, error) {
 			return b, asUsage(err)
 		}
 		t, err := a.template(cmd, arg)
-		return lang.Bundle{File: t.Name + library.Suffix, Source: t.Source, Parts: t.Parts}, err
+		b := t.Bundle()
+		b.File = t.Name + library.Suffix
+		return b, err
 	}
 	if _, err := os.Stat(arg); err != nil {
 		return lang.Bundle{File: arg}, &exit{exitUsage, err}
@@ -192,8 +194,7 @@ func (a *app) bundle(cmd *cobra.Command, arg string) (lang.Bundle, error) {
 	}
 	b, err := library.Read(os.DirFS(dir), file, a.fetch(cmd))
 	if dir != "." {
-		prefixed := &b
-		prefixFiles(prefixed, filepath.ToSlash(filepath.Clean(dir)))
+		prefixFiles(&b, filepath.ToSlash(filepath.Clean(dir)))
 	}
 	b.File = arg
 	return b, asUsage(err)
@@ -218,13 +219,6 @@ func prefixFiles(b *lang.Bundle, dir string) {
 	}
 }
 
-func withVersion(ref string) string {
-	if strings.Contains(ref, "@") {
-		return ref
-	}
-	return ref + "@*"
-}
-
 // fetch finds templates that others embed: in the folder named with --library,
 // else in the service, if there is one to ask.
 func (a *app) fetch(cmd *cobra.Command) library.Fetch {
@@ -236,6 +230,6 @@ func (a *app) fetch(cmd *cobra.Command) library.Fetch {
 		if err != nil {
 			return lang.Bundle{}, fmt.Errorf("%s: %w", ref, library.ErrUnknown)
 		}
-		return lang.Bundle{File: t.Name + "@" + t.Version, Source: t.Source, Parts: t.Parts}, nil
+		return t.Bundle(), nil
 	}
 }

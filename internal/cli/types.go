@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/expr"
-	"undersail/internal/core/health"
 	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
 )
@@ -25,7 +24,7 @@ func (a *app) typesCommand() *cobra.Command {
 				return a.print(cmd, resource.Types(), func(w io.Writer) {
 					columns(w, "TYPE\tUSUALLY\tWHAT", func(row func(string, ...any)) {
 						for _, t := range resource.Types() {
-							row("%s\t%s\t%s", t.Name, health.Span(t.Expect), t.About)
+							row("%s\t%s\t%s", t.Name, resource.FormatSpan(t.Expect), t.About)
 						}
 					})
 				})
@@ -46,7 +45,7 @@ func (a *app) typesCommand() *cobra.Command {
 }
 
 func printType(w io.Writer, t resource.Type) {
-	fmt.Fprintf(w, "%s: %s\nusually healthy after %s, given up after %s\n\n", t.Name, t.About, health.Span(t.Expect), health.Span(t.Patience))
+	fmt.Fprintf(w, "%s: %s\nusually healthy after %s, given up after %s\n\n", t.Name, t.About, resource.FormatSpan(t.Expect), resource.FormatSpan(t.Patience))
 	columns(w, "PROPERTY\tVALUE\tALTERING\tWHAT", func(row func(string, ...any)) {
 		for _, p := range t.Properties {
 			name := p.Name

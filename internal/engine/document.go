@@ -12,10 +12,9 @@ import (
 // Document is the immutable content of a proposal: everything that a run needs,
 // so that another replica or a newer program can carry it out.
 type Document struct {
-	Template TemplateText      `json:"template"`
-	Stack    render.Stack      `json:"stack"`
-	Inputs   map[string]any    `json:"inputs"`
-	Origins  map[string]string `json:"origins,omitempty"` // the layer of each input
+	Template TemplateText   `json:"template"`
+	Stack    render.Stack   `json:"stack"`
+	Inputs   map[string]any `json:"inputs"`
 	// Found holds what is reported of resources that are used, not made.
 	Found map[string]map[string]any `json:"found,omitempty"`
 	// Stacks holds the outputs of the stacks that inputs pick.

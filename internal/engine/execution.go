@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
@@ -328,6 +329,9 @@ func (x *execution) finish(ctx context.Context, plan *schedule.Run, result sched
 	text := fmt.Sprintf("run %d is done: all %d steps are healthy", x.run.ID, len(x.steps))
 	if x.document.Template.Source == "" {
 		text = fmt.Sprintf("stack %s is retired; nothing of it is left", x.run.Stack)
+		if kept := x.kept(); len(kept) > 0 {
+			text = fmt.Sprintf("stack %s is retired; kept, and still paid for: %s", x.run.Stack, strings.Join(kept, ", "))
+		}
 	}
 	next := "undersail continue " + x.run.Stack
 	if x.document.Template.Source == "" {
@@ -335,7 +339,7 @@ func (x *execution) finish(ctx context.Context, plan *schedule.Run, result sched
 	}
 	switch result {
 	case schedule.Broke:
-		reason = x.scrub(fmt.Sprintf("%s; %d of %d steps succeeded and stay", joined(failed), healthy, len(x.steps)))
+		reason = x.scrub(fmt.Sprintf("%s; %d of %d steps succeeded and stay", strings.Join(failed, "; "), healthy, len(x.steps)))
 		text = fmt.Sprintf("run %d failed: %s; continue with: %s", x.run.ID, reason, next)
 	case schedule.Stopped:
 		reason = fmt.Sprintf("stopped on request; %d of %d steps are done", healthy, len(x.steps))
@@ -349,15 +353,15 @@ func (x *execution) finish(ctx context.Context, plan *schedule.Run, result sched
 	})
 }
 
-func joined(list []string) string {
-	out := ""
-	for i, s := range list {
-		if i > 0 {
-			out += "; "
+// kept are the resources that stay when their stack is retired.
+func (x *execution) kept() []string {
+	var names []string
+	for _, c := range x.document.Changes {
+		if c.Change == change.Same {
+			names = append(names, c.Resource)
 		}
-		out += s
 	}
-	return out
+	return names
 }
 
 // adoptLost looks for resources that carry the stack's tags and that nobody

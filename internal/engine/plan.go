@@ -33,10 +33,12 @@ func (d Durations) expect(c change.Change) int64 {
 	return int64(float64(t.Expect) / d.Rate * 1000)
 }
 
-// Steps turns the changes of a proposal into the steps of a run. What stays the
-// same needs no step. A rebuild is a removal and a creation: the old one goes
+// Steps turns the changes of a proposal into the steps of a run, with the
+// deadlines and the proof that its rendering asks for; a stack that is retired
+// has none. What stays the same needs no step. A rebuild is a removal and a creation: the old one goes
 // after the old ones that use it, the new one comes after the old one is gone.
-func Steps(changes []change.Change, patience func(resource string) int64, d Durations) []store.Step {
+func Steps(changes []change.Change, r *render.Rendering, d Durations) []store.Step {
+	patience := patienceOf(r)
 	var steps []store.Step
 	making, removing := map[string]int{}, map[string]int{}
 	add := func(c change.Change, kind change.Kind) int {
@@ -81,7 +83,7 @@ func Steps(changes []change.Change, patience func(resource string) int64, d Dura
 			}
 		}
 	}
-	return steps
+	return withProof(steps, r, d)
 }
 
 // keepPace lets a member of a group begin once the member so many places before
@@ -131,14 +133,21 @@ func newToken(typeName string) string {
 	return "us-" + strings.ReplaceAll(typeName, "_", "-") + "-" + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(raw))
 }
 
-// PatienceOf looks the patience of resources up in a rendering.
-func PatienceOf(r *render.Rendering) func(string) int64 {
-	return func(name string) int64 {
-		if r != nil {
-			if res := r.Resource(name); res != nil {
-				return res.Patience
-			}
+// usualPatience is the deadline, in cloud seconds, of what no rendering tells of.
+const usualPatience = 1800
+
+// patienceOf looks the patience of resources up in a rendering, which may be nil.
+func patienceOf(r *render.Rendering) func(string) int64 {
+	known := map[string]int64{}
+	if r != nil {
+		for _, res := range r.Resources {
+			known[res.Name] = res.Patience
 		}
-		return 1800
+	}
+	return func(name string) int64 {
+		if seconds, ok := known[name]; ok {
+			return seconds
+		}
+		return usualPatience
 	}
 }

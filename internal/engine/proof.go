@@ -18,9 +18,9 @@ const (
 	proveStep = "prove"
 )
 
-// WithProof adds the step that proves the whole stack, if the template asks for
+// withProof adds the step that proves the whole stack, if the template asks for
 // one. It comes after all other steps.
-func WithProof(steps []store.Step, r *render.Rendering, d Durations) []store.Step {
+func withProof(steps []store.Step, r *render.Rendering, d Durations) []store.Step {
 	if r == nil || len(r.Prove) == 0 {
 		return steps
 	}

@@ -10,7 +10,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/core/lang"
-	"undersail/internal/core/offer"
+	"undersail/internal/core/resource"
 )
 
 // InputsFile writes an inputs file to fill in: every input with its title, what
@@ -72,7 +72,7 @@ func wants(in *lang.Input) string {
 		parts = append(parts, fmt.Sprintf("at least %d vcpus", in.Needs.VCPUs))
 	}
 	if in.Needs.Memory > 0 {
-		parts = append(parts, "at least "+offer.Bytes(in.Needs.Memory)+" of memory")
+		parts = append(parts, "at least "+resource.FormatData(in.Needs.Memory)+" of memory")
 	}
 	if in.Needs.Architecture != "" {
 		parts = append(parts, in.Needs.Architecture)

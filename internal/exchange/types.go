@@ -5,7 +5,6 @@ import (
 	"io"
 	"strings"
 
-	"undersail/internal/core/health"
 	"undersail/internal/core/resource"
 )
 
@@ -17,7 +16,7 @@ func TypesPage(w io.Writer) error {
 	b.WriteString("Made by `undersail templates types --markdown` from the descriptions that the program itself uses; not written by hand.\n\n")
 	b.WriteString("A *wanted property* is given under `want` and reads back at once. A *reported attribute* appears after creation; what\nreads it waits until the resource is healthy. *Altering* says what a change of a property costs: `in place`, `needs a\nstop`, or `rebuild`. Names without a remark may be left out.\n")
 	for _, t := range resource.Types() {
-		fmt.Fprintf(&b, "\n## %s\n\n%s Usually healthy after %s; a step is given up after %s.", t.Name, t.About, health.Span(t.Expect), health.Span(t.Patience))
+		fmt.Fprintf(&b, "\n## %s\n\n%s Usually healthy after %s; a step is given up after %s.", t.Name, t.About, resource.FormatSpan(t.Expect), resource.FormatSpan(t.Patience))
 		if t.Quota != "" {
 			fmt.Fprintf(&b, " Draws on the quota `%s`.", t.Quota)
 		}

@@ -4,6 +4,7 @@
 package library
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -118,48 +119,84 @@ func Templates(files fs.FS) ([]string, error) {
 	return out, nil
 }
 
-// FromFolder finds templates of a folder by NAME@RANGE: the newest version that
-// the range allows.
-func FromFolder(files fs.FS) Fetch {
-	var fetch Fetch
-	fetch = func(ref string) (lang.Bundle, error) {
-		name, wanted, _ := strings.Cut(ref, "@")
-		list, err := Templates(files)
-		if err != nil {
-			return lang.Bundle{}, err
-		}
-		var best lang.Bundle
-		var newest *semver.Version
-		for _, file := range list {
-			source, err := fs.ReadFile(files, file)
-			if err != nil {
-				return lang.Bundle{}, err
-			}
-			about := lang.AboutOf(source)
-			v, err := semver.NewVersion(about.Version)
-			if about.Name != name || err != nil || !Allows(wanted, v) || newest != nil && !v.GreaterThan(newest) {
-				continue
-			}
-			newest = v
-			if best, err = Read(files, file, fetch); err != nil {
-				return best, err
-			}
-			best.File = name + "@" + about.Version
-		}
-		if newest == nil {
-			return best, fmt.Errorf("%s: %w", ref, ErrUnknown)
-		}
-		return best, nil
+// Newest finds the newest version that a range allows; an empty range allows
+// all. It is -1 when there is none; an error says that the range is none.
+func Newest(versions []string, wanted string) (int, error) {
+	allowed, err := semver.NewConstraint(cmp.Or(wanted, "*"))
+	if err != nil {
+		return -1, fmt.Errorf("%q is not a range of versions: %w", wanted, err)
 	}
-	return fetch
+	best := -1
+	var newest *semver.Version
+	for i, text := range versions {
+		v, err := semver.NewVersion(text)
+		if err == nil && allowed.Check(v) && (newest == nil || v.GreaterThan(newest)) {
+			best, newest = i, v
+		}
+	}
+	return best, nil
 }
 
-// Allows reports whether a version range allows a version; an empty range
-// allows all.
-func Allows(wanted string, v *semver.Version) bool {
-	if wanted == "" {
-		return true
+// FromFolder finds templates of a folder by NAME@RANGE: the newest version that
+// the range allows. What it gives is not safe for concurrent use.
+func FromFolder(files fs.FS) Fetch {
+	f := &folder{files: files, known: map[string]lang.Bundle{}, open: map[string]bool{}}
+	return f.fetch
+}
+
+// folder keeps what was read, since one template may be embedded many times, and
+// what is being read, since none may embed itself.
+type folder struct {
+	files fs.FS
+	known map[string]lang.Bundle
+	open  map[string]bool
+}
+
+func (f *folder) fetch(ref string) (lang.Bundle, error) {
+	if b, ok := f.known[ref]; ok {
+		return b, nil
 	}
-	c, err := semver.NewConstraint(wanted)
-	return err == nil && c.Check(v)
+	name, wanted, _ := strings.Cut(ref, "@")
+	file, version, err := f.newest(name, wanted)
+	if err != nil {
+		return lang.Bundle{}, err
+	}
+	if f.open[file] {
+		return lang.Bundle{}, fmt.Errorf("template %s embeds itself through %s", name, file)
+	}
+	f.open[file] = true
+	defer delete(f.open, file)
+	b, err := Read(f.files, file, f.fetch)
+	if err != nil {
+		return b, err
+	}
+	if n := b.Size(); n > lang.MaxBundle {
+		return b, fmt.Errorf("template %s has %d bytes with all it embeds, and at most %d are read", name, n, lang.MaxBundle)
+	}
+	b.File = name + "@" + version
+	f.known[ref] = b
+	return b, nil
+}
+
+// newest finds the file of a template's newest version within a range.
+func (f *folder) newest(name, wanted string) (file, version string, err error) {
+	list, err := Templates(f.files)
+	if err != nil {
+		return "", "", err
+	}
+	var candidates, versions []string
+	for _, file := range list {
+		source, err := fs.ReadFile(f.files, file)
+		if err != nil {
+			return "", "", fmt.Errorf("read template: %w", err)
+		}
+		if about := lang.AboutOf(source); about.Name == name {
+			candidates, versions = append(candidates, file), append(versions, about.Version)
+		}
+	}
+	i, err := Newest(versions, wanted)
+	if err != nil || i < 0 {
+		return "", "", fmt.Errorf("%s@%s: %w", name, wanted, ErrUnknown)
+	}
+	return candidates[i], versions[i], nil
 }

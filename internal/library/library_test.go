@@ -3,15 +3,16 @@ package library
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
 
 	"undersail/internal/core/lang"
+	"undersail/internal/library/librarytest"
 )
 
 const address = "resources: {a: {type: address}}\n"
@@ -85,52 +86,19 @@ func TestWhatIsMissingIsToldWhereItIsNamed(t *testing.T) {
 	}
 }
 
-// repository makes a real git repository.
-type repository struct {
-	t   *testing.T
-	dir string
-}
-
-func (r repository) git(args ...string) string {
-	r.t.Helper()
-	cmd := exec.Command("git", args...)
-	cmd.Dir = r.dir
-	cmd.Env = append(os.Environ(), "GIT_AUTHOR_NAME=Ines", "GIT_AUTHOR_EMAIL=ines@saltmere.example", "GIT_COMMITTER_NAME=Ines", "GIT_COMMITTER_EMAIL=ines@saltmere.example", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
-	out, err := cmd.CombinedOutput()
-	if err != nil {
-		r.t.Fatalf("git %v: %v\n%s", args, err, out)
-	}
-	return strings.TrimSpace(string(out))
-}
-
-func (r repository) commit(file, content string) string {
-	r.t.Helper()
-	path := filepath.Join(r.dir, file)
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		r.t.Fatal(err)
-	}
-	if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
-		r.t.Fatal(err)
-	}
-	r.git("add", "-A")
-	r.git("commit", "-q", "-m", "change "+file)
-	return r.git("rev-parse", "HEAD")
-}
-
 func TestAGitRepositoryIsReadByBranchTagAndCommit(t *testing.T) {
 	t.Parallel()
-	r := repository{t, t.TempDir()}
-	r.git("init", "-q", "-b", "main")
-	first := r.commit("stacks/lamp.sail.yaml", text("lamp", "1.0.0", address))
-	r.git("tag", "-a", "v1", "-m", "first")
-	r.git("checkout", "-q", "-b", "trial")
-	trial := r.commit("stacks/lamp.sail.yaml", text("lamp", "2.0.0", address))
-	r.git("checkout", "-q", "main")
-	main := r.commit("stacks/parts/x.sail.yaml", text("x", "1.0.0", address))
+	r := librarytest.New(t)
+	first := r.Commit("stacks/lamp.sail.yaml", text("lamp", "1.0.0", address))
+	r.Git("tag", "-a", "v1", "-m", "first")
+	r.Git("checkout", "-q", "-b", "trial")
+	trial := r.Commit("stacks/lamp.sail.yaml", text("lamp", "2.0.0", address))
+	r.Git("checkout", "-q", "main")
+	main := r.Commit("stacks/parts/x.sail.yaml", text("x", "1.0.0", address))
 	for reference, want := range map[string]struct{ revision, version string }{
 		"": {main, "1.0.0"}, "main": {main, "1.0.0"}, "v1": {first, "1.0.0"}, "trial": {trial, "2.0.0"}, first: {first, "1.0.0"}, trial: {trial, "2.0.0"},
 	} {
-		files, revision, err := Open(context.Background(), Place{At: r.dir, Reference: reference, Folder: "stacks"}, filepath.Dir(r.dir))
+		files, revision, err := Open(context.Background(), Place{At: r.Dir, Reference: reference, Folder: "stacks"}, filepath.Dir(r.Dir))
 		if err != nil {
 			t.Errorf("%s: %v", reference, err)
 			continue
@@ -145,10 +113,10 @@ func TestAGitRepositoryIsReadByBranchTagAndCommit(t *testing.T) {
 			t.Errorf("%s: version %s at %s, want %s at %s", reference, got, revision, want.version, want.revision)
 		}
 	}
-	if _, _, err := Open(context.Background(), Place{At: r.dir, Reference: "gone"}, r.dir); err == nil || !strings.Contains(err.Error(), `no branch, tag or commit "gone"`) {
+	if _, _, err := Open(context.Background(), Place{At: r.Dir, Reference: "gone"}, r.Dir); err == nil || !strings.Contains(err.Error(), `no branch, tag or commit "gone"`) {
 		t.Error(err)
 	}
-	if _, _, err := Open(context.Background(), Place{At: r.dir, Folder: "../.."}, r.dir); err == nil {
+	if _, _, err := Open(context.Background(), Place{At: r.Dir, Folder: "../.."}, r.Dir); err == nil {
 		t.Error("a folder outside of the library is read")
 	}
 }
@@ -166,5 +134,41 @@ func TestOnlyOpenFoldersAreRead(t *testing.T) {
 		if _, _, err := Open(context.Background(), Place{At: at}, open); err == nil || !strings.Contains(err.Error(), "is not open to this service") {
 			t.Errorf("%s: %v", at, err)
 		}
+	}
+}
+
+func TestATemplateThatEmbedsItselfByNameIsRefused(t *testing.T) {
+	t.Parallel()
+	files := fstest.MapFS{"a.sail.yaml": {Data: []byte(text("a", "1.0.0", "resources:\n  b: {type: template, from: b@^1}\n  c: {type: template, from: b@1.x}\n"))},
+		"b.sail.yaml": {Data: []byte(text("b", "1.0.0", "resources: {a: {type: template, from: a@^1}}\n"))}}
+	if _, err := Read(files, "a.sail.yaml", FromFolder(files)); err == nil || !strings.Contains(err.Error(), "template b embeds itself through b.sail.yaml") {
+		t.Error(err)
+	}
+}
+
+// TestManyWaysToOneTemplateAreReadOnce embeds two templates of the layer below,
+// layer by layer: read each way anew this would be a million readings.
+func TestManyWaysToOneTemplateAreReadOnce(t *testing.T) {
+	t.Parallel()
+	files := fstest.MapFS{"l0.sail.yaml": {Data: []byte(text("l0", "1.0.0", address))}}
+	for layer := 1; layer <= 20; layer++ {
+		below := fmt.Sprintf("l%d", layer-1)
+		files[fmt.Sprintf("l%d.sail.yaml", layer)] = &fstest.MapFile{Data: []byte(text(fmt.Sprintf("l%d", layer), "1.0.0", fmt.Sprintf("resources:\n  a: {type: template, from: %s@^1}\n  b: {type: template, from: %s@1}\n", below, below)))}
+	}
+	if _, err := Read(files, "l20.sail.yaml", FromFolder(files)); err == nil || !strings.Contains(err.Error(), "at most 4194304 are read") {
+		t.Errorf("%.300v", err)
+	}
+}
+
+func TestNewest(t *testing.T) {
+	t.Parallel()
+	versions := []string{"1.2.0", "no version", "1.10.0", "2.0.0-rc.1", "1.9.9"}
+	for wanted, want := range map[string]int{"": 2, "^1": 2, "1.2.0": 0, "<1.10": 4, "^3": -1} {
+		if got, err := Newest(versions, wanted); err != nil || got != want {
+			t.Errorf("%q is %d, %v; want %d", wanted, got, err, want)
+		}
+	}
+	if _, err := Newest(versions, "newest"); err == nil {
+		t.Error("a word is a range")
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"undersail/internal/cloud/larch"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
+	"undersail/internal/library"
 	"undersail/internal/store"
 )
 
@@ -118,6 +119,11 @@ type Template struct {
 	Origin string        `json:"origin,omitempty"`
 }
 
+// Bundle is the template with all that it embeds.
+func (t Template) Bundle() lang.Bundle {
+	return lang.Bundle{File: t.Name + "@" + t.Version, Source: t.Source, Parts: t.Parts}
+}
+
 func templateOf(t store.Template) Template {
 	return Template{t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Digest, t.PublishedAt, "", nil, t.Origin}
 }
@@ -170,19 +176,13 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 	if len(all) == 0 {
 		return Template{}, refuse(NotFound, "list them with: undersail templates", "there is no template %s", name)
 	}
-	constraint, err := semver.NewConstraint("*")
-	if wanted != "" {
-		constraint, err = semver.NewConstraint(wanted)
+	versions := make([]string, len(all))
+	for i, t := range all {
+		versions[i] = t.Version
 	}
+	best, err := library.Newest(versions, wanted)
 	if err != nil {
 		return Template{}, refuse(Invalid, "write NAME@1.4.0 or NAME@^1", "%q is not a version", wanted)
-	}
-	best := -1
-	for i, t := range all {
-		v, err := semver.NewVersion(t.Version)
-		if err == nil && constraint.Check(v) && (best < 0 || newer(t.Version, all[best].Version)) {
-			best = i
-		}
 	}
 	if best < 0 {
 		return Template{}, refuse(NotFound, "list them with: undersail templates", "template %s has no version %s", name, wanted)

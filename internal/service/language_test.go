@@ -4,9 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -14,6 +11,7 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/library/librarytest"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
@@ -26,7 +24,7 @@ type author struct {
 }
 
 func newAuthor(t *testing.T) author {
-	r := servicetest.New(t, 600)
+	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	return author{t, r, s}
 }
@@ -224,13 +222,16 @@ func TestAStackThatIsReadCannotBeRetired(t *testing.T) {
 	t.Parallel()
 	a := newAuthor(t)
 	ctx := context.Background()
-	lamp := named("lamp", "resources: {a: {type: address}}\noutputs: {at: =a.address}\n")
+	lamp := named("lamp", "resources: {a: {type: address}}\noutputs: {at: =a.address, lamps: 4, store: '=amount(\"3GiB\")'}\n")
 	if _, _, err := a.s.Publish(ctx, a.r.Admin, lang.Bundle{File: "lamp.sail.yaml", Source: lamp}); err != nil {
 		t.Fatal(err)
 	}
 	a.apply(a.propose(service.NewProposal{Stack: "red", Template: "lamp"}))
-	reader := named("reader", "inputs: {lamp: {picks: stack, of: lamp@^1}}\nresources: {a: {type: address, want: {tags: {at: =inputs.lamp.outputs.at}}}}\noutputs: {seen: =inputs.lamp.outputs.at}\n")
+	reader := named("reader", "inputs: {lamp: {picks: stack, of: lamp@^1}}\nresources: {a: {type: address, want: {tags: {at: =inputs.lamp.outputs.at, n: '=string(inputs.lamp.outputs.lamps + 1)', s: '=string(inputs.lamp.outputs.store * 2)'}}}}\noutputs: {seen: =inputs.lamp.outputs.at}\n")
 	a.apply(a.propose(service.NewProposal{Stack: "reader", Source: reader, Inputs: map[string]any{"lamp": "red"}}))
+	if st, err := a.s.Stack(ctx, "reader"); err != nil || fmt.Sprint(st.Resources[0].Want["tags"]) != fmt.Sprintf("map[at:%v n:5 s:6GiB]", a.outputs("red")["at"]) {
+		t.Errorf("%v %v", st.Resources, err)
+	}
 	if got, want := a.outputs("reader")["seen"], a.outputs("red")["at"]; got != want || got == nil {
 		t.Errorf("it reads %v, not %v", got, want)
 	}
@@ -299,29 +300,9 @@ func TestALibraryInGitPublishesNewVersionsAndNeverChangesOldOnes(t *testing.T) {
 	t.Parallel()
 	a := newAuthor(t)
 	ctx := context.Background()
-	dir := t.TempDir()
+	repository := librarytest.New(t)
+	dir, write := repository.Dir, func(file, text string) { repository.Commit(file, text) }
 	a.s.OpenFolders(dir)
-	git := func(args ...string) {
-		t.Helper()
-		cmd := exec.Command("git", args...)
-		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "GIT_AUTHOR_NAME=Ines", "GIT_AUTHOR_EMAIL=ines@saltmere.example", "GIT_COMMITTER_NAME=Ines", "GIT_COMMITTER_EMAIL=ines@saltmere.example", "GIT_CONFIG_GLOBAL=/dev/null")
-		if out, err := cmd.CombinedOutput(); err != nil {
-			t.Fatalf("git %v: %s", args, out)
-		}
-	}
-	write := func(file, text string) {
-		t.Helper()
-		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, file)), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-		git("add", "-A")
-		git("commit", "-q", "-m", "change")
-	}
-	git("init", "-q", "-b", "main")
 	for _, file := range []string{"coast-tiers.sail.yaml", "parts/tier.sail.yaml", "parts/machine.sail.yaml"} {
 		source, err := fs.ReadFile(examples.Files, file)
 		if err != nil {
@@ -367,6 +348,17 @@ func TestALibraryInGitPublishesNewVersionsAndNeverChangesOldOnes(t *testing.T) {
 	}
 	if versions, err := a.s.Versions(ctx, "lamp"); err != nil || len(versions) != 2 || versions[0].Version != "1.1.0" {
 		t.Error(versions, err)
+	}
+	// What another library has published may be embedded.
+	second := librarytest.New(t)
+	second.Commit("street.sail.yaml", named("street", "resources: {lamp: {type: template, from: lamp@^1}}\n"))
+	a.s.OpenFolders(dir, second.Dir)
+	other, err := a.s.AddLibrary(ctx, a.r.Admin, service.NewLibrary{Name: "streets", Place: second.Dir})
+	if err != nil || states(other) != "street.sail.yaml 1.0.0 published " {
+		t.Error(states(other), err)
+	}
+	if street, err := a.s.Template(ctx, "street"); err != nil || street.Parts[0].File != "lamp@1.1.0" {
+		t.Error(street.Parts, err)
 	}
 	_, err = a.s.AddLibrary(ctx, a.r.Admin, service.NewLibrary{Name: "etc", Place: "/etc"})
 	wantKind(t, err, service.Invalid, "is not open to this service")

@@ -141,7 +141,7 @@ func (s *Service) RefreshLibrary(ctx context.Context, u User, name string) (Libr
 // its problem; an error is one of the service.
 func (s *Service) publishFile(ctx context.Context, files fs.FS, file, origin string) (LibraryTemplate, error) {
 	out := LibraryTemplate{File: file}
-	b, err := library.Read(files, file, library.FromFolder(files))
+	b, err := library.Read(files, file, s.fetchBeside(ctx, files))
 	if err != nil {
 		out.State, out.Problem = "unreadable", err.Error()
 		return out, nil
@@ -169,6 +169,24 @@ func (s *Service) publishFile(ctx context.Context, files fs.FS, file, origin str
 		return out, nil
 	}
 	return out, err
+}
+
+// fetchBeside finds what a template embeds: in its own library, else among what
+// is published.
+func (s *Service) fetchBeside(ctx context.Context, files fs.FS) library.Fetch {
+	beside := library.FromFolder(files)
+	return func(ref string) (lang.Bundle, error) {
+		b, err := beside(ref)
+		if !errors.Is(err, library.ErrUnknown) {
+			return b, err
+		}
+		t, publishedErr := s.Template(ctx, ref)
+		var refused *Error
+		if errors.As(publishedErr, &refused) {
+			return b, err // nobody has it
+		}
+		return t.Bundle(), publishedErr
+	}
 }
 
 // Versions lists every version of a template, newest first.

@@ -315,9 +315,9 @@ func (w *work) recordedForChange() []change.Recorded {
 }
 
 func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, kind string) (Proposal, error) {
-	steps := engine.WithProof(engine.Steps(plan.Changes, engine.PatienceOf(plan.Rendering), w.expect), plan.Rendering, w.expect)
+	steps := engine.Steps(plan.Changes, plan.Rendering, w.expect)
 	takes, longest := engine.Forecast(steps)
-	doc := engine.Document{Template: w.text, Stack: w.place(), Inputs: w.inputs, Origins: w.origins, Found: w.found, Stacks: w.stacks, Secrets: w.secrets, Draw: w.draw, Offers: w.offers, Rendering: plan.Rendering,
+	doc := engine.Document{Template: w.text, Stack: w.place(), Inputs: w.inputs, Found: w.found, Stacks: w.stacks, Secrets: w.secrets, Draw: w.draw, Offers: w.offers, Rendering: plan.Rendering,
 		Changes: plan.Changes, Findings: plan.Findings, Seconds: takes.Seconds(), Longest: longest, Basis: w.basis}
 	if plan.Rendering != nil {
 		doc.Cost = price.Of(plan.Rendering.Resources, w.offers)

@@ -104,7 +104,7 @@ func (s *Service) Apply(ctx context.Context, u User, id int64) (Run, error) {
 	if err != nil {
 		return Run{}, err
 	}
-	steps := engine.WithProof(engine.Steps(s.withLeftovers(d.Changes, recorded), s.patience(d), expect), d.Rendering, expect)
+	steps := engine.Steps(s.withLeftovers(d.Changes, recorded), d.Rendering, expect)
 	var update *store.StackUpdate
 	if d.Template.Source != "" {
 		update = &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,
@@ -134,17 +134,6 @@ func (s *Service) withLeftovers(changes []change.Change, recorded []store.Resour
 		}
 	}
 	return out
-}
-
-func (s *Service) patience(d engine.Document) func(string) int64 {
-	if d.Template.Source == "" {
-		return engine.PatienceOf(nil)
-	}
-	t, _ := lang.ReadBundle(d.Template.Bundle())
-	if t == nil {
-		return engine.PatienceOf(nil)
-	}
-	return engine.PatienceOf(render.Render(render.Request{Template: t, Stack: d.Stack, Inputs: d.Inputs, Secrets: d.Secrets, Offers: &d.Offers}))
 }
 
 // stillTrue checks that a proposal would still be made as it is.
@@ -237,9 +226,11 @@ func (s *Service) Retire(ctx context.Context, u User, stack string) (Proposal, e
 		return Proposal{}, err
 	}
 	w := &work{stack: st}
-	if _, w.account, err = s.adapter(ctx, st.Account); err != nil {
+	adapter, account, err := s.adapter(ctx, st.Account)
+	if err != nil {
 		return Proposal{}, err
 	}
+	w.account = account
 	if w.expect, err = s.durations(ctx, w.account); err != nil {
 		return Proposal{}, err
 	}
@@ -247,10 +238,6 @@ func (s *Service) Retire(ctx context.Context, u User, stack string) (Proposal, e
 		return Proposal{}, err
 	}
 	if w.basis, err = s.basis(ctx, st.ID); err != nil {
-		return Proposal{}, err
-	}
-	adapter, _, err := s.adapter(ctx, st.Account)
-	if err != nil {
 		return Proposal{}, err
 	}
 	if w.offers, err = adapter.Offers(ctx, st.Region); err != nil {

@@ -43,7 +43,7 @@ func text(version, maturity, input string) string {
 
 func TestTheLibraryKeepsVersions(t *testing.T) {
 	t.Parallel()
-	r := servicetest.New(t, 600)
+	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	for _, version := range []string{"1.0.0", "1.10.0", "1.9.0", "2.0.0"} {
@@ -80,7 +80,7 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 
 func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	t.Parallel()
-	r := servicetest.New(t, 600)
+	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	propose := func(n service.NewProposal) service.Proposal {
@@ -139,7 +139,7 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 
 func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 	t.Parallel()
-	r := servicetest.New(t, 600)
+	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell",
@@ -174,7 +174,7 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 
 func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	t.Parallel()
-	r := servicetest.New(t, 600)
+	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"})
@@ -206,7 +206,7 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 
 func TestRetiringFreesTheName(t *testing.T) {
 	t.Parallel()
-	r := servicetest.New(t, 600)
+	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	if run := r.Await(s, r.Apply(s, "site", "warning-site", nil)); run.State != "done" {

@@ -41,7 +41,8 @@ func (s *Service) resolved(ctx context.Context, b lang.Bundle, dir string, depth
 			if findErr != nil {
 				return b, findErr
 			}
-			part = lang.Bundle{Ref: ref, File: t.Name + "@" + t.Version, Source: t.Source, Parts: t.Parts}
+			part = t.Bundle()
+			part.Ref = ref
 		case !given:
 			continue
 		default:
@@ -63,15 +64,18 @@ func (s *Service) resolved(ctx context.Context, b lang.Bundle, dir string, depth
 func (s *Service) lookUp(ctx context.Context, w *work, r *render.Rendering) ([]render.Finding, error) {
 	var findings []render.Finding
 	w.found = map[string]map[string]any{}
+	adapter, _, err := s.adapter(ctx, w.stack.Account)
+	if err != nil {
+		return nil, err
+	}
 	for _, res := range r.Resources {
 		if res.Find == nil {
 			continue
 		}
-		adapter, _, err := s.adapter(ctx, w.stack.Account)
-		if err != nil {
-			return nil, err
-		}
 		query := cloud.Query{Region: w.stack.Region, Type: res.Type}
+		if res.Region != "" {
+			query.Region = res.Region
+		}
 		query.ID, _ = res.Find["id"].(string)
 		query.Name, _ = res.Find["name"].(string)
 		if tags, ok := res.Find["tags"].(map[string]any); ok {
@@ -91,7 +95,7 @@ func (s *Service) lookUp(ctx context.Context, w *work, r *render.Rendering) ([]r
 			w.found[res.Name] = attributes
 		case 0:
 			findings = append(findings, render.Finding{Severity: lang.Error, Code: "not-found", Place: res.Name + ".find",
-				Message: fmt.Sprintf("region %s has no %s with %s", w.stack.Region, res.Type, query), Remedy: "name one that exists, or leave it out to make a new one"})
+				Message: fmt.Sprintf("region %s has no %s with %s", query.Region, res.Type, query), Remedy: "name one that exists, or leave it out to make a new one"})
 		default:
 			var ids []string
 			for _, l := range list {
@@ -99,7 +103,7 @@ func (s *Service) lookUp(ctx context.Context, w *work, r *render.Rendering) ([]r
 			}
 			slices.Sort(ids)
 			findings = append(findings, render.Finding{Severity: lang.Error, Code: "not-found", Place: res.Name + ".find",
-				Message: fmt.Sprintf("%d of type %s in %s have %s: %s", len(list), res.Type, w.stack.Region, query, strings.Join(ids, ", ")), Remedy: "give the id of one of them"})
+				Message: fmt.Sprintf("%d of type %s in %s have %s: %s", len(list), res.Type, query.Region, query, strings.Join(ids, ", ")), Remedy: "give the id of one of them"})
 		}
 	}
 	return findings, nil

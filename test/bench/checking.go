@@ -77,31 +77,3 @@ func starting(rounds int) (row, error) {
 	m, r, ratio := paired(rounds, run("undersail", "--version"), run("idle"))
 	return row{id: "B8", what: "start of the client over a program that imports the same", measured: short(m / 5), reference: short(r / 5), ratio: ratio, target: 2}, nil
 }
-
-// peakAlone measures the peak of memory in a process of its own, so that what
-// other rows used does not count.
-func peakAlone() (float64, error) {
-	self, err := os.Executable()
-	if err != nil {
-		return 0, err
-	}
-	out, err := exec.Command(self, "-peak").Output()
-	if err != nil {
-		return 0, fmt.Errorf("measure memory: %w", err)
-	}
-	var mb float64
-	_, err = fmt.Sscan(string(out), &mb)
-	return mb, err
-}
-
-// peakOfOne renders once and prints the peak.
-func peakOfOne() error {
-	s, err := newStack(10_000, false)
-	if err != nil {
-		return err
-	}
-	s.whole()
-	mb, err := peak()
-	fmt.Println(mb)
-	return err
-}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"strings"
 
 	"undersail/internal/core/change"
@@ -182,4 +183,32 @@ func peak() (float64, error) {
 		}
 	}
 	return 0, fmt.Errorf("the kernel does not tell the peak of memory")
+}
+
+// peakAlone measures the peak of memory in a process of its own, so that what
+// other rows used does not count.
+func peakAlone() (float64, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return 0, err
+	}
+	out, err := exec.Command(self, "-peak").Output()
+	if err != nil {
+		return 0, fmt.Errorf("measure memory: %w", err)
+	}
+	var mb float64
+	_, err = fmt.Sscan(string(out), &mb)
+	return mb, err
+}
+
+// peakOfOne renders once and prints the peak.
+func peakOfOne() error {
+	s, err := newStack(10_000, false)
+	if err != nil {
+		return err
+	}
+	s.whole()
+	mb, err := peak()
+	fmt.Println(mb)
+	return err
 }

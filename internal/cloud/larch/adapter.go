@@ -324,7 +324,7 @@ func live(r report, region string) cloud.Live {
 		switch name {
 		case "memory_gib":
 			if n, ok := v.(float64); ok {
-				l.Attributes["memory"] = offer.Bytes(int64(n) << 30)
+				l.Attributes["memory"] = resource.FormatData(int64(n) << 30)
 			}
 		case "vcpus", "version":
 			if n, ok := v.(float64); ok {
@@ -347,7 +347,7 @@ func live(r report, region string) cloud.Live {
 	}
 	if l.Type == "disk" {
 		if n, ok := r.Properties["gib"].(float64); ok {
-			l.Attributes["size"] = offer.Bytes(int64(n) << 30)
+			l.Attributes["size"] = resource.FormatData(int64(n) << 30)
 		}
 	}
 	return l

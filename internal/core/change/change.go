@@ -3,10 +3,7 @@
 package change
 
 import (
-	"encoding/json"
 	"fmt"
-	"maps"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -203,54 +200,6 @@ func guarded(name, what string) render.Finding {
 		Remedy: "keep it as it is, or take `guard` out of the template and apply that first"}
 }
 
-// notes tell how a resource behaves in changes.
-func notes(r render.Resource) []string {
-	var out []string
-	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	if r.Find != nil {
-		add("uses the one with %s; never changed nor removed", findWords(r.Find))
-	}
-	if r.Guard {
-		add("guarded")
-	}
-	if r.Region != "" {
-		add("in region %s", r.Region)
-	}
-	if r.NewFirst {
-		add("a rebuild makes the new one first")
-	}
-	if r.AtOnce > 0 {
-		add("at most %d at a time", r.AtOnce)
-	}
-	if r.AtRetire == "keep" {
-		add("kept when the stack is retired")
-	}
-	if r.AtRetire == "snapshot" {
-		add("a snapshot is taken when the stack is retired")
-	}
-	if len(r.Leave) > 0 {
-		add("others may alter %s", strings.Join(r.Leave, ", "))
-	}
-	if len(r.Extra) > 0 {
-		add("own options of the cloud: %s", strings.Join(slices.Sorted(maps.Keys(r.Extra)), ", "))
-	}
-	return out
-}
-
-func findWords(find map[string]any) string {
-	for _, by := range []string{"id", "name"} {
-		if v, ok := find[by]; ok {
-			return fmt.Sprintf("%s %v", by, v)
-		}
-	}
-	tags, _ := find["tags"].(map[string]any)
-	var words []string
-	for _, k := range slices.Sorted(maps.Keys(tags)) {
-		words = append(words, fmt.Sprintf("%s=%v", k, tags[k]))
-	}
-	return "tags " + strings.Join(words, " ")
-}
-
 // removals turns the arrows around: a resource is removed after all that
 // depend on it.
 func removals(gone []Recorded, reason string) []Change {
@@ -331,103 +280,6 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 		findings = append(findings, guarded(r.Name, "rebuilt: "+c.Reason))
 	}
 	return c, findings
-}
-
-// leafFields tells which leaves of a property differ, so that a change deep in a
-// document is seen as that and no more.
-func leafFields(name string, before, after any, alter resource.Alteration) []Field {
-	was, now := map[string]any{}, map[string]any{}
-	resource.Leaves(map[string]any{name: before}, func(path string, leaf any) { was[path] = plain(leaf) })
-	resource.Leaves(map[string]any{name: after}, func(path string, leaf any) { now[path] = plain(leaf) })
-	var out []Field
-	for _, path := range fieldNames(was, now) {
-		if !reflect.DeepEqual(was[path], now[path]) {
-			out = append(out, Field{path, was[path], now[path], alter})
-		}
-	}
-	return out
-}
-
-func shrinking(r render.Resource, p resource.Property, before, after any) (render.Finding, bool) {
-	if !p.GrowOnly {
-		return render.Finding{}, false
-	}
-	b, errB := resource.ParseData(fmt.Sprint(before))
-	a, errA := resource.ParseData(fmt.Sprint(after))
-	if errA != nil || errB != nil || a >= b {
-		return render.Finding{}, false
-	}
-	return render.Finding{Severity: lang.Error, Code: "shrink", Place: r.Name + "." + p.Name,
-		Message: fmt.Sprintf("a %s can only grow, and this goes from %v to %v", r.Type, before, after),
-		Remedy:  fmt.Sprintf("keep %v, or make a new %s and move the data", before, r.Type)}, true
-}
-
-// differing lists the properties whose values differ, sorted.
-func differing(now, was map[string]any) []string {
-	var out []string
-	for name, v := range now {
-		if before, there := was[name]; !there || !Equal(v, before) {
-			out = append(out, name)
-		}
-	}
-	for name := range was {
-		if _, there := now[name]; !there {
-			out = append(out, name)
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
-func fieldNames(a, b map[string]any) []string {
-	all := maps.Clone(a)
-	maps.Copy(all, b)
-	return slices.Sorted(maps.Keys(all))
-}
-
-// Equal compares a new value with a recorded one, which went through JSON: a
-// whole number may have become a float64, a pending value a mapping.
-func Equal(a, b any) bool {
-	switch x := a.(type) {
-	case nil, bool, string:
-		if _, isUnresolved := b.(resource.Unresolved); !isUnresolved {
-			return a == b
-		}
-	case int64:
-		switch y := b.(type) {
-		case int64:
-			return x == y
-		case float64:
-			return float64(x) == y
-		}
-	case float64:
-		switch y := b.(type) {
-		case int64:
-			return x == float64(y)
-		case float64:
-			return x == y
-		}
-	case []any:
-		y, ok := b.([]any)
-		return ok && slices.EqualFunc(x, y, Equal)
-	case map[string]any:
-		if y, ok := b.(map[string]any); ok {
-			return maps.EqualFunc(x, y, Equal)
-		}
-	}
-	return reflect.DeepEqual(plain(a), plain(b))
-}
-
-func plain(v any) any {
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return v
-	}
-	var out any
-	if err := json.Unmarshal(raw, &out); err != nil {
-		return v
-	}
-	return out
 }
 
 // Summary counts changes in words, such as "4 create, 1 alter".

@@ -119,11 +119,7 @@ func (e *Env) explainName(p Problem, name string) Problem {
 		}
 	}
 	p.Message = fmt.Sprintf("nothing here is called `%s`", name)
-	if close := Closest(name, append(slices.Clone(known), functions...)); close != "" {
-		p.Remedy = fmt.Sprintf("did you mean `%s`?", close)
-	} else {
-		p.Remedy = "in scope are " + quoteList(known)
-	}
+	p.Remedy = Suggest(name, append(slices.Clone(known), functions...), "in scope are "+quoteList(known))
 	return p
 }
 
@@ -272,14 +268,20 @@ func friendlyType(t string) string {
 // TypeWords describes a checked type to people.
 func TypeWords(t *cel.Type) string { return friendlyType(t.String()) }
 
-func suggestOrList(word string, candidates []string) string {
+// Suggest asks whether the closest candidate was meant, or says something else
+// when none is close.
+func Suggest(word string, candidates []string, otherwise string) string {
 	if close := Closest(word, candidates); close != "" {
 		return fmt.Sprintf("did you mean `%s`?", close)
 	}
+	return otherwise
+}
+
+func suggestOrList(word string, candidates []string) string {
 	if len(candidates) == 0 {
 		return ""
 	}
-	return "it has " + quoteList(candidates)
+	return Suggest(word, candidates, "it has "+quoteList(candidates))
 }
 
 func quoteList(names []string) string {

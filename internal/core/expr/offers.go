@@ -88,7 +88,7 @@ func fitSize(offers, need ref.Val) ref.Val {
 	}
 	best := o.native.Fit(wanted)
 	if len(best) == 0 || len(best[0].WhyNot) > 0 {
-		return types.NewErr("no size sold in %s has %d vcpus and %s of memory", o.native.Region, wanted.VCPUs, offer.Bytes(wanted.MemoryBytes))
+		return types.NewErr("no size sold in %s has %d vcpus and %s of memory", o.native.Region, wanted.VCPUs, resource.FormatData(wanted.MemoryBytes))
 	}
 	return types.String(best[0].Size.Name)
 }

@@ -136,7 +136,7 @@ func (q quantity) of(estimate float64, exact int64) ref.Val {
 // quantityOf reads the text of a quantity.
 func quantityOf(t *types.Type, text string) ref.Val {
 	parse := resource.ParseData
-	if t == SpanType {
+	if t.TypeName() == SpanType.TypeName() {
 		parse = resource.ParseSpan
 	}
 	n, err := parse(text)
@@ -191,39 +191,79 @@ func quantities() []cel.EnvOption {
 		cel.Function("string", toText...), cel.Function("int", toInt...), cel.Function("double", toDouble...))
 }
 
-// Typed gives a plain value the type that its shape has in expressions: text of
-// a quantity becomes one. Values of other shapes are returned as they are.
+// Typed gives a plain value the type that its shape has in expressions.
 func Typed(s resource.Shape, v any) any {
-	switch s.Kind {
-	case resource.Data, resource.Span:
-		if text, ok := v.(string); ok {
-			t := AmountType
-			if s.Kind == resource.Span {
-				t = SpanType
-			}
-			return quantityOf(t, text)
+	if !s.Holds(resource.Data, resource.Span, resource.Integer, resource.Number) {
+		return v
+	}
+	switch t := v.(type) {
+	case []any:
+		if s.Items == nil {
+			return v // a cloud reported something else than its type says
 		}
-	case resource.List:
-		if list, ok := v.([]any); ok && s.Holds(resource.Data, resource.Span) {
-			out := make([]any, len(list))
-			for i, x := range list {
-				out[i] = Typed(*s.Items, x)
+		out := make([]any, len(t))
+		for i, x := range t {
+			out[i] = Typed(*s.Items, x)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(t))
+		for k, x := range t {
+			inner := resource.Shape{Kind: resource.Open}
+			if f, ok := s.Field(k); ok {
+				inner = f.Shape
+			} else if s.Items != nil {
+				inner = *s.Items
+			}
+			out[k] = Typed(inner, x)
+		}
+		return out
+	}
+	return scalarOf(TypeOf(s), v)
+}
+
+// TypedAs does the same for a value whose type an expression was checked to
+// have.
+func TypedAs(t *cel.Type, v any) any {
+	switch x := v.(type) {
+	case []any:
+		if t.Kind() == cel.ListKind {
+			out := make([]any, len(x))
+			for i, item := range x {
+				out[i] = TypedAs(t.Parameters()[0], item)
 			}
 			return out
 		}
-	case resource.Map, resource.Object:
-		if m, ok := v.(map[string]any); ok && s.Holds(resource.Data, resource.Span) {
-			out := make(map[string]any, len(m))
-			for k, x := range m {
-				if f, ok := s.Field(k); ok {
-					out[k] = Typed(f.Shape, x)
-				} else if s.Items != nil {
-					out[k] = Typed(*s.Items, x)
-				} else {
-					out[k] = x
-				}
+	case map[string]any:
+		if t.Kind() == cel.MapKind {
+			out := make(map[string]any, len(x))
+			for k, item := range x {
+				out[k] = TypedAs(t.Parameters()[1], item)
 			}
 			return out
+		}
+	}
+	if IsOptional(t) {
+		return TypedAs(t.Parameters()[0], v)
+	}
+	return scalarOf(t, v)
+}
+
+// scalarOf turns text into a quantity, and a number that went through JSON back
+// into a whole one.
+func scalarOf(t *cel.Type, v any) any {
+	switch x := v.(type) {
+	case string:
+		if t.TypeName() == AmountType.TypeName() || t.TypeName() == SpanType.TypeName() {
+			return quantityOf(t, x)
+		}
+	case float64:
+		if t.Kind() == cel.IntKind && x == math.Trunc(x) {
+			return int64(x)
+		}
+	case int64:
+		if t.Kind() == cel.DoubleKind {
+			return float64(x)
 		}
 	}
 	return v

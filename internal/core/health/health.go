@@ -87,28 +87,14 @@ func (c Check) Judge(p Progress, made, now time.Time, rate float64) Verdict {
 	}
 	if c.Within > 0 && now.Sub(made).Seconds()*rate > float64(c.Within) {
 		if p.Last.Asked == "" {
-			return Verdict{Unhealthy, fmt.Sprintf("no answer within %s", Span(c.Within))}
+			return Verdict{Unhealthy, fmt.Sprintf("no answer within %s", resource.FormatSpan(c.Within))}
 		}
-		return Verdict{Unhealthy, fmt.Sprintf("asked %s, got %s; not right within %s", p.Last.Asked, p.Last.Answer, Span(c.Within))}
+		return Verdict{Unhealthy, fmt.Sprintf("asked %s, got %s; not right within %s", p.Last.Asked, p.Last.Answer, resource.FormatSpan(c.Within))}
 	}
 	if p.InARow > 0 {
 		return Verdict{Settling, fmt.Sprintf("pass %d of %d", p.InARow, max(1, c.Passes))}
 	}
 	return Verdict{Settling, "not yet"}
-}
-
-// Span writes cloud seconds the way templates do.
-func Span(seconds int64) string {
-	d := time.Duration(seconds) * time.Second
-	switch {
-	case seconds >= 3600 && seconds%3600 == 0:
-		return fmt.Sprintf("%dh", seconds/3600)
-	case seconds >= 60 && seconds%60 == 0:
-		return fmt.Sprintf("%dm", seconds/60)
-	case seconds >= 60:
-		return fmt.Sprintf("%dm%ds", int(d.Minutes()), seconds%60)
-	}
-	return fmt.Sprintf("%ds", seconds)
 }
 
 // Defaults are the checks that every resource of a type has.

@@ -69,7 +69,7 @@ func (c *checker) compile(n *Node, s site) *expr.Program {
 	}
 	n.Program = program
 	for _, f := range c.template.Functions {
-		if strings.Contains(n.Text, f.Name) {
+		if strings.Contains(n.Text, f.Name+"(") {
 			c.used[f.Name] = true
 		}
 	}
@@ -163,11 +163,7 @@ func (c *checker) fields(n *Node, owner string, properties []resource.Property, 
 	for _, e := range n.Entries {
 		i := slices.IndexFunc(properties, func(p resource.Property) bool { return p.Name == e.Key })
 		if i < 0 {
-			remedy := "it has " + strings.Join(names, ", ")
-			if close := expr.Closest(e.Key, names); close != "" {
-				remedy = fmt.Sprintf("did you mean `%s`?", close)
-			}
-			c.errorf("unknown-property", e.At, remedy, "%s has no property `%s`", owner, e.Key)
+			c.errorf("unknown-property", e.At, expr.Suggest(e.Key, names, "it has "+strings.Join(names, ", ")), "%s has no property `%s`", owner, e.Key)
 			continue
 		}
 		c.tree(e.Value, properties[i].Shape, s)
@@ -327,7 +323,7 @@ func (c *checker) resource(r *Resource) {
 	if data := r.Want.Get("user_data"); data != nil && data.Kind == Mapping {
 		for _, e := range data.Entries {
 			if !slices.Contains(resource.UserDataKeys, e.Key) {
-				c.errorf("unknown-key", e.At, closeOr(e.Key, resource.UserDataKeys, "known are "+strings.Join(resource.UserDataKeys, ", ")), "first-boot configuration has no module `%s`", e.Key)
+				c.errorf("unknown-key", e.At, expr.Suggest(e.Key, resource.UserDataKeys, "known are "+strings.Join(resource.UserDataKeys, ", ")), "first-boot configuration has no module `%s`", e.Key)
 			}
 		}
 	}
@@ -369,43 +365,6 @@ func (c *checker) conduct(r *Resource, s site) {
 		c.errorf("name", r.Position, "rename one of them", "the key pair `%s` has the name of a secret input, and both are kept under it", r.Name)
 	}
 	c.tree(r.Extra, resource.Shape{Kind: resource.Open}, s)
-}
-
-// embedded checks what is given to an embedded template.
-func (c *checker) embedded(r *Resource, s site) {
-	t := r.Embedded
-	if t == nil {
-		c.tree(r.Inputs, resource.Shape{Kind: resource.Open}, s)
-		return
-	}
-	var names []string
-	for _, in := range t.Inputs {
-		names = append(names, in.Name)
-		if in.Required() && r.Inputs.Get(in.Name) == nil {
-			c.errorf("missing-input", r.Inputs.Position, fmt.Sprintf("add `%s:`, %s", in.Name, in.Shape.Describe()), "%s needs the input `%s`", r.From, in.Name)
-		}
-	}
-	for _, e := range r.Inputs.Entries {
-		in := t.Input(e.Key)
-		if in == nil {
-			c.errorf("unknown-input", e.At, closeOr(e.Key, names, "its inputs are "+strings.Join(names, ", ")), "%s has no input `%s`", r.From, e.Key)
-			continue
-		}
-		switch {
-		case in.Secret && !computed(e.Value):
-			c.errorf("secret", e.Value.Position, "give it a secret input of this template", "a secret cannot stand in a template: everybody could read it here")
-		case computed(e.Value):
-			c.tree(e.Value, in.Shape, s)
-		default:
-			c.inputLiteral(in, e.Value)
-		}
-		if p := e.Value.Program; p != nil && in.Required() && expr.IsOptional(p.Type) && !c.sameCondition(p, s) {
-			c.errorf("optional", e.Value.Position, "give a value for when it is not there with .orValue(...), or put the same `when` on both", "the input `%s` is required, and this may have no value", e.Key)
-		}
-		if what := t.MustKnow[e.Key]; what != "" {
-			c.mustBeKnown(fmt.Sprintf("the input `%s` of %s (%s there reads it)", e.Key, r.From, what), e.Value)
-		}
-	}
 }
 
 // loops checks the repetition and returns the variables it brings into scope.

@@ -65,52 +65,8 @@ func (d *decoder) resourceType(n *Node, res *Resource) {
 	var known bool
 	if res.Type, known = resource.ByName(name); !known && n.Get("type") != nil && name != "" {
 		names := append(resource.TypeNames(), Embed)
-		d.errorf("unknown-type", n.Get("type").Position, closeOr(name, names, "the types are "+strings.Join(names, ", ")), "there is no resource type `%s`", name)
+		d.errorf("unknown-type", n.Get("type").Position, expr.Suggest(name, names, "the types are "+strings.Join(names, ", ")), "there is no resource type `%s`", name)
 	}
-}
-
-// embed reads the template that a declaration embeds. Its faults are reported
-// in its own file.
-func (d *decoder) embed(n *Node, res *Resource) {
-	res.From, res.Inputs = d.text(n, "from", true), n.Get("inputs")
-	if res.Inputs == nil {
-		res.Inputs = &Node{Position: res.Position, Kind: Mapping}
-	} else if !d.isMapping(res.Inputs, "`inputs`") {
-		res.Inputs = &Node{Position: res.Position, Kind: Mapping}
-	}
-	if at := n.Get("from"); at != nil && res.From != "" {
-		res.Embedded = d.part(res.From, at.Position)
-	}
-}
-
-// part reads a template that this one refers to, or reports why it cannot.
-func (d *decoder) part(ref string, at Position) *Template {
-	if wrong := CheckRef(ref); wrong != "" || !IsTemplateRef(ref) {
-		if wrong == "" {
-			wrong = "write ./NAME.sail.yaml for a file beside this one, or NAME@^2 for one of the library"
-		}
-		d.errorf("reference", at, wrong, "%q does not name a template", ref)
-		return nil
-	}
-	if d.depth >= maxEmbedding {
-		d.errorf("too-deep", at, "a template cannot embed itself, not even through others", "templates are embedded more than %d deep", maxEmbedding)
-		return nil
-	}
-	part, ok := d.bundle.Part(ref)
-	if !ok {
-		remedy := "put the file there, or correct the path"
-		if !IsLocalRef(ref) {
-			remedy = "publish it, sign in to the service that has it, or name its folder with --library"
-		}
-		d.errorf("reference", at, remedy, "there is no template %s", ref)
-		return nil
-	}
-	t, found := readBundle(part, d.depth+1)
-	d.found = append(d.found, found...)
-	if t == nil {
-		d.errorf("reference", at, "mend the errors of that file", "the template %s has errors", ref)
-	}
-	return t
 }
 
 // conduct reads how a resource behaves in changes.
@@ -144,7 +100,7 @@ func (d *decoder) conduct(n *Node, res *Resource) {
 			for _, p := range res.Type.Properties {
 				names = append(names, p.Name)
 			}
-			d.errorf("unknown-property", item.Position, closeOr(item.Text, names, "it has "+strings.Join(names, ", ")), "`leave` names `%s`, and %s has no such property", item.Text, article(res.Type.Name))
+			d.errorf("unknown-property", item.Position, expr.Suggest(item.Text, names, "it has "+strings.Join(names, ", ")), "`leave` names `%s`, and %s has no such property", item.Text, article(res.Type.Name))
 		default:
 			res.Leave = append(res.Leave, p.Name)
 		}
@@ -177,7 +133,7 @@ func (d *decoder) choice(n *Node, key string, words ...string) string {
 		}
 	}
 	if !slices.Contains(real, got) {
-		d.errorf("value", n.Get(key).Position, closeOr(got, real, "write "+strings.Join(real, " or ")), "`%s` cannot be %q", key, got)
+		d.errorf("value", n.Get(key).Position, expr.Suggest(got, real, "write "+strings.Join(real, " or ")), "`%s` cannot be %q", key, got)
 		return words[0]
 	}
 	return got
@@ -194,14 +150,6 @@ func (d *decoder) number(n *Node, key string, low, high int64) int64 {
 		return 0
 	}
 	return got.(int64)
-}
-
-// closeOr suggests the word that was probably meant, or else something longer.
-func closeOr(word string, candidates []string, otherwise string) string {
-	if close := expr.Closest(word, candidates); close != "" {
-		return fmt.Sprintf("did you mean `%s`?", close)
-	}
-	return otherwise
 }
 
 func (d *decoder) repeat(n *Node) []Loop {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
+	"undersail/internal/core/expr"
 	"undersail/internal/core/resource"
 )
 
@@ -178,7 +179,7 @@ func (d *decoder) mapping(n *Node, what string, keys ...string) bool {
 	}
 	for _, e := range n.Entries {
 		if !slices.Contains(keys, e.Key) {
-			d.errorf("unknown-key", e.At, closeOr(e.Key, keys, "it may have "+strings.Join(keys, ", ")), "%s has no key `%s`", what, e.Key)
+			d.errorf("unknown-key", e.At, expr.Suggest(e.Key, keys, "it may have "+strings.Join(keys, ", ")), "%s has no key `%s`", what, e.Key)
 		}
 	}
 	return true

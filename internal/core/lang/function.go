@@ -79,7 +79,7 @@ func (d *decoder) parameter(n *Node) resource.Shape {
 	}
 	kind, ok := parameterTypes[n.Text]
 	if !ok || n.Kind != Scalar {
-		d.errorf("unknown-type", n.Position, closeOr(n.Text, parameterWords, "the types are "+strings.Join(parameterWords, ", ")+"; [string] is a list of texts"), "a parameter cannot have the type `%s`", n.Text)
+		d.errorf("unknown-type", n.Position, expr.Suggest(n.Text, parameterWords, "the types are "+strings.Join(parameterWords, ", ")+"; [string] is a list of texts"), "a parameter cannot have the type `%s`", n.Text)
 		return resource.Shape{Kind: resource.Open}
 	}
 	return resource.Shape{Kind: kind}

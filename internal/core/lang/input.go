@@ -64,10 +64,7 @@ func (d *decoder) input(e Entry) {
 		in.Schema["type"] = "string"
 	}
 	if v := n.Get("type"); v != nil && (v.Kind != Scalar || !slices.Contains(schemaTypes, v.Text)) {
-		remedy := "the types are " + strings.Join(schemaTypes, ", ")
-		if close := expr.Closest(v.Text, schemaTypes); close != "" {
-			remedy = fmt.Sprintf("did you mean `%s`?", close)
-		}
+		remedy := expr.Suggest(v.Text, schemaTypes, "the types are "+strings.Join(schemaTypes, ", "))
 		what := "the type `" + v.Text + "`"
 		if v.Kind != Scalar {
 			what = "several types"
@@ -119,11 +116,7 @@ func (d *decoder) picks(n *Node, in *Input) {
 	case in.Picks == "":
 	case !known:
 		kinds := slices.Sorted(maps.Keys(pickShapes))
-		remedy := "it picks one of " + strings.Join(kinds, ", ")
-		if close := expr.Closest(in.Picks, kinds); close != "" {
-			remedy = fmt.Sprintf("did you mean `%s`?", close)
-		}
-		d.errorf("value", n.Get("picks").Position, remedy, "there is nothing called `%s` to pick", in.Picks)
+		d.errorf("value", n.Get("picks").Position, expr.Suggest(in.Picks, kinds, "it picks one of "+strings.Join(kinds, ", ")), "there is nothing called `%s` to pick", in.Picks)
 		in.Schema["type"] = "string"
 	case shape.Kind == resource.List:
 		in.Schema["type"], in.Schema["items"] = "array", map[string]any{"type": "string"}

@@ -54,30 +54,6 @@ func (c *checker) reported(u expr.Use) []string {
 	return out
 }
 
-// reportedOutputs lists the outputs of an embedded template that are known only
-// after creation: of it, or of what it is given.
-func (c *checker) reportedOutputs(r *Resource, u expr.Use) []string {
-	var out []string
-	if r.Embedded == nil {
-		return nil
-	}
-	for _, o := range r.Embedded.Outputs {
-		if !slices.Contains(u.Fields, "outputs."+o.Name) && !slices.Contains(u.Fields, "outputs") {
-			continue
-		}
-		later := o.Reported
-		for _, f := range o.Inputs {
-			for _, given := range c.allUses(r.Inputs.Get(f)) {
-				later = later || len(c.reported(given)) > 0
-			}
-		}
-		if later {
-			out = append(out, "outputs."+o.Name)
-		}
-	}
-	return out
-}
-
 // allUses lists what the expressions of a tree mention, through calc.
 func (c *checker) allUses(n *Node) []expr.Use {
 	var out []expr.Use
@@ -131,7 +107,7 @@ func (c *checker) order() {
 		for _, a := range r.After {
 			j, ok := index[a.Resource]
 			if !ok {
-				c.errorf("unknown-name", r.Position, closeOr(a.Resource, slices.Sorted(maps.Keys(index)), ""), "`after` of %s names `%s`, and there is no such resource", r.Name, a.Resource)
+				c.errorf("unknown-name", r.Position, expr.Suggest(a.Resource, slices.Sorted(maps.Keys(index)), ""), "`after` of %s names `%s`, and there is no such resource", r.Name, a.Resource)
 				continue
 			}
 			g.Needs[i] = append(g.Needs[i], j)

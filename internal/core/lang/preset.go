@@ -1,6 +1,9 @@
 package lang
 
-import "strings"
+import (
+	"strings"
+	"undersail/internal/core/expr"
+)
 
 // Preset is a named set of input values, all literals.
 type Preset struct {
@@ -47,7 +50,7 @@ func (c *checker) presets() {
 			in := c.template.Input(e.Key)
 			switch {
 			case in == nil:
-				c.errorf("unknown-input", e.At, closeOr(e.Key, names, "the inputs are "+strings.Join(names, ", ")), "preset %s sets `%s`, and there is no such input", p.Name, e.Key)
+				c.errorf("unknown-input", e.At, expr.Suggest(e.Key, names, "the inputs are "+strings.Join(names, ", ")), "preset %s sets `%s`, and there is no such input", p.Name, e.Key)
 			case in.Secret:
 				c.errorf("secret", e.At, "leave it to whoever proposes", "preset %s sets the secret `%s`: everybody could read it here", p.Name, e.Key)
 			case computed(e.Value):

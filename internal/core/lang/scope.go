@@ -73,40 +73,6 @@ func (c *checker) declare() {
 	c.scope = expr.Scope{Vars: vars, Structs: structs, Local: local, Functions: c.template.functions(), Files: c.template.Bundle.files()}
 }
 
-// declareOutputs declares the outputs of another template as the field
-// `outputs` of a name.
-func declareOutputs(structs map[string]map[string]*cel.Type, name string, t *Template, optional bool) {
-	fields := map[string]*cel.Type{}
-	for _, o := range t.Outputs {
-		fields[o.Name] = o.Type
-		if optional && !expr.IsOptional(o.Type) {
-			fields[o.Name] = cel.OptionalType(o.Type)
-		}
-	}
-	structs["outputs "+name] = fields
-	structs[Embed+" "+name] = map[string]*cel.Type{"outputs": cel.ObjectType("outputs " + name)}
-}
-
-// portable is the type of an output for other templates. What only this
-// template has a name for is any value there.
-func portable(t *cel.Type) *cel.Type {
-	switch t.Kind() {
-	case cel.StringKind, cel.IntKind, cel.DoubleKind, cel.BoolKind:
-		return t
-	case cel.ListKind:
-		return cel.ListType(portable(t.Parameters()[0]))
-	case cel.MapKind:
-		return cel.MapType(cel.StringType, portable(t.Parameters()[1]))
-	}
-	switch {
-	case t.TypeName() == "amount" || t.TypeName() == "span":
-		return t
-	case expr.IsOptional(t):
-		return cel.OptionalType(portable(t.Parameters()[0]))
-	}
-	return cel.DynType
-}
-
 func declareShape(structs map[string]map[string]*cel.Type, s resource.Shape) {
 	if s.Items != nil {
 		declareShape(structs, *s.Items)

@@ -2,6 +2,7 @@ package lang
 
 import (
 	"io/fs"
+	"slices"
 	"strings"
 	"testing"
 
@@ -111,6 +112,15 @@ outputs:
 	again, _ := Tidy("x", got)
 	if string(again) != string(got) {
 		t.Errorf("tidying twice gives another text:\n%s", again)
+	}
+}
+
+func TestTidyKnowsEveryKey(t *testing.T) {
+	t.Parallel()
+	for _, key := range append(resourceKeys, embedKeys...) {
+		if !slices.Contains(tidyResourceKeys, key) {
+			t.Errorf("tidying has no place for `%s`", key)
+		}
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"undersail/internal/core/resource"
 )
 
 // Offers is what one account can have in one region at one moment. Prices are
@@ -139,7 +140,7 @@ func (o Offers) whyNot(s Size, n Need) []string {
 		why = append(why, fmt.Sprintf("it has %d vcpus and %d are needed", s.VCPUs, n.VCPUs))
 	}
 	if s.MemoryBytes < n.MemoryBytes {
-		why = append(why, fmt.Sprintf("it has %s of memory and %s are needed", Bytes(s.MemoryBytes), Bytes(n.MemoryBytes)))
+		why = append(why, fmt.Sprintf("it has %s of memory and %s are needed", resource.FormatData(s.MemoryBytes), resource.FormatData(n.MemoryBytes)))
 	}
 	if n.Architecture != "" && s.Architecture != n.Architecture {
 		why = append(why, fmt.Sprintf("it is %s and %s is needed", s.Architecture, n.Architecture))
@@ -159,26 +160,13 @@ func (o Offers) Suggest(n Need) string {
 	var fits []string
 	for _, c := range o.Fit(n) {
 		if len(c.WhyNot) == 0 && len(fits) < 3 {
-			fits = append(fits, fmt.Sprintf("%s (%d vcpus, %s, %.3f %s/h)", c.Size.Name, c.Size.VCPUs, Bytes(c.Size.MemoryBytes), c.Size.Hour, o.Currency))
+			fits = append(fits, fmt.Sprintf("%s (%d vcpus, %s, %.3f %s/h)", c.Size.Name, c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), c.Size.Hour, o.Currency))
 		}
 	}
 	if fits == nil {
 		return "nothing sold here fits; choose another region"
 	}
 	return "these fit: " + strings.Join(fits, ", ")
-}
-
-// Bytes writes an amount of data in the largest unit that keeps it whole.
-func Bytes(n int64) string {
-	for _, u := range []struct {
-		name string
-		size int64
-	}{{"TiB", 1 << 40}, {"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
-		if n >= u.size && n%u.size == 0 {
-			return fmt.Sprintf("%d%s", n/u.size, u.name)
-		}
-	}
-	return fmt.Sprintf("%dB", n)
 }
 
 // Shortage is a quota that does not suffice.

@@ -57,12 +57,3 @@ func TestShortCountsWhatIsMissing(t *testing.T) {
 		t.Errorf("needing none: %v", s)
 	}
 }
-
-func TestBytes(t *testing.T) {
-	t.Parallel()
-	for n, want := range map[int64]string{1: "1B", 1 << 10: "1KiB", 3 << 29: "1536MiB", 16 << 30: "16GiB", 2 << 40: "2TiB", 0: "0B"} {
-		if got := Bytes(n); got != want {
-			t.Errorf("%d = %s, want %s", n, got, want)
-		}
-	}
-}

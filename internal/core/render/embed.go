@@ -1,7 +1,7 @@
 package render
 
 import (
-	"maps"
+	"strings"
 
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
@@ -38,7 +38,7 @@ func (e *evaluator) embed(d *lang.Resource, local string, index int, loop map[st
 	}
 	fields, reads := map[string]any{}, map[string][]string{}
 	for _, o := range child.outputs() {
-		fields[o.Name], reads[o.Name] = e.outputValue(d, o), o.reads
+		fields[o.Name], reads[o.Name] = expr.TypedAs(o.typ, o.Value), o.reads
 	}
 	e.outputReads[local] = reads
 	outputs := &expr.Object{Type: "outputs " + d.Name, Name: local, Fields: fields, Reader: e}
@@ -48,23 +48,6 @@ func (e *evaluator) embed(d *lang.Resource, local string, index int, loop map[st
 	return &expr.Object{Type: lang.Embed + " " + d.Name, Fields: map[string]any{"outputs": outputs}}
 }
 
-// outputValue gives an output the type that it was declared with, and keeps a
-// secret output secret even where its value could be computed.
-func (e *evaluator) outputValue(d *lang.Resource, o Output) any {
-	for _, declared := range d.Embedded.Outputs {
-		if declared.Name != o.Name {
-			continue
-		}
-		switch declared.Type.TypeName() {
-		case "amount":
-			return expr.Typed(resource.Shape{Kind: resource.Data}, o.Value)
-		case "span":
-			return expr.Typed(resource.Shape{Kind: resource.Span}, o.Value)
-		}
-	}
-	return o.Value
-}
-
 // Read notes what stands behind a field that an expression reads.
 func (e *evaluator) Read(o *expr.Object, field string) {
 	switch {
@@ -72,7 +55,7 @@ func (e *evaluator) Read(o *expr.Object, field string) {
 		*e.reads = append(*e.reads, e.inputReads[field]...)
 	case o.Type == "calc":
 		*e.reads = append(*e.reads, e.calcReads[field]...)
-	case len(o.Type) > 8 && o.Type[:8] == "outputs ":
+	case strings.HasPrefix(o.Type, "outputs "):
 		*e.reads = append(*e.reads, e.outputReads[o.Name][field]...)
 	default:
 		f, isResource := o.Source.(*fields)
@@ -132,11 +115,11 @@ func (e *evaluator) stackValue(in *lang.Input, name string) any {
 	for _, o := range in.Other.Outputs {
 		switch v, there := outputs[o.Name]; {
 		case there:
-			fields[o.Name] = v
+			fields[o.Name] = expr.TypedAs(o.Type, v)
 		case !known:
 			fields[o.Name] = resource.Unresolved{Waits: []string{"stack " + name + ".outputs." + o.Name}}
 		}
 	}
 	typeName := lang.Embed + " inputs." + in.Name
-	return &expr.Object{Type: typeName, Fields: map[string]any{"name": name, "outputs": &expr.Object{Type: "outputs inputs." + in.Name, Fields: maps.Clone(fields)}}}
+	return &expr.Object{Type: typeName, Fields: map[string]any{"name": name, "outputs": &expr.Object{Type: "outputs inputs." + in.Name, Fields: fields}}}
 }

@@ -32,23 +32,12 @@ func (e *evaluator) fillCalc() {
 				e.broken("calc."+c.Name, c.Value, err)
 				e.incomplete = true
 			}
-			fields[c.Name] = typedCalc(c, v)
+			if p := c.Value.Program; p != nil {
+				v = expr.TypedAs(p.Type, v)
+			}
+			fields[c.Name] = v
 		})
 	}
-}
-
-// typedCalc keeps a computed quantity a quantity for those that read it.
-func typedCalc(c *lang.Calc, v any) any {
-	if c.Value.Program == nil {
-		return v
-	}
-	switch c.Value.Program.Type.TypeName() {
-	case "amount":
-		return expr.Typed(resource.Shape{Kind: resource.Data}, v)
-	case "span":
-		return expr.Typed(resource.Shape{Kind: resource.Span}, v)
-	}
-	return v
 }
 
 // ready reports whether everything that a tree reads is in scope by now.

@@ -165,7 +165,7 @@ func (e *evaluator) checkDisk(r *Resource) {
 	text, _ := r.Want["size"].(string)
 	bytes, err := resource.ParseData(text)
 	if err == nil && (bytes < dt.MinBytes || bytes > dt.MaxBytes) {
-		e.find(lang.Error, "disk-size", r.Name+".size", fmt.Sprintf("choose from %s to %s", offer.Bytes(dt.MinBytes), offer.Bytes(dt.MaxBytes)),
+		e.find(lang.Error, "disk-size", r.Name+".size", fmt.Sprintf("choose from %s to %s", resource.FormatData(dt.MinBytes), resource.FormatData(dt.MaxBytes)),
 			"a %s disk cannot have %s", name, text)
 	}
 }

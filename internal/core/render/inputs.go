@@ -22,11 +22,7 @@ func (e *evaluator) inputs() {
 	}
 	for _, name := range slices.Sorted(maps.Keys(e.given)) {
 		if t.Input(name) == nil {
-			remedy := "the inputs are " + strings.Join(names, ", ")
-			if close := expr.Closest(name, names); close != "" {
-				remedy = fmt.Sprintf("did you mean `%s`?", close)
-			}
-			e.find(lang.Error, "unknown-input", e.scope+"inputs."+name, remedy, "the template has no input `%s`", name)
+			e.find(lang.Error, "unknown-input", e.scope+"inputs."+name, expr.Suggest(name, names, "the inputs are "+strings.Join(names, ", ")), "the template has no input `%s`", name)
 		}
 	}
 	fields := map[string]any{}

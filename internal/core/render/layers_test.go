@@ -174,6 +174,11 @@ func TestOutputsOfAnotherStackAreTypedAndPendingUntilKnown(t *testing.T) {
 	if got := fmt.Sprint(r.Resource("a[1]").Want["tags"], r.Findings); got != "map[at:192.0.2.7 n:5 s:red] []" {
 		t.Error(got)
 	}
+	// As they come back from a database: whole numbers as others.
+	r = Render(Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}, Stacks: map[string]map[string]any{"red": {"at": "192.0.2.7", "n": 4.0}}})
+	if got := fmt.Sprint(r.Resource("a[0]").Want["tags"], r.Findings); got != "map[at:192.0.2.7 n:5 s:red] []" {
+		t.Error(got)
+	}
 	r = Render(Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}})
 	if got := fmt.Sprint(r.Resource("a[0]").Pending); got != "[stack red.outputs.at stack red.outputs.n]" {
 		t.Error(got)
@@ -238,5 +243,56 @@ prove:
 	}
 	if len(made.Prove) != 1 || made.Prove[0].Within != 120 || fmt.Sprint(made.Prove[0].Spec["host"]) != "known after net.id" {
 		t.Errorf("%+v", made.Prove)
+	}
+}
+
+func TestReportedNumbersAndAmountsKeepTheirType(t *testing.T) {
+	t.Parallel()
+	tmpl := template(t, `resources:
+  word: {type: secret, want: {value: x}}
+  host: {type: instance, want: {size: s, image: i, subnet: n}}
+outputs: {next: =word.version + 1, half: =host.memory / 2, odd: '=[word.version].map(v, v % 2)'}
+`)
+	r := Render(Request{Template: tmpl, Known: func(r Resource) map[string]any {
+		return map[string]map[string]any{"word": {"id": "sec-1", "version": 3.0}, "host": {"id": "ins-1", "memory": "16GiB"}}[r.Name]
+	}})
+	if got := fmt.Sprintf("%v %v %v %v", r.Outputs[0].Value, r.Outputs[1].Value, r.Outputs[2].Value, r.Findings); got != "4 8GiB [1] []" {
+		t.Error(got)
+	}
+}
+
+func TestWhatTheCloudLacksIsFound(t *testing.T) {
+	t.Parallel()
+	tmpl := template(t, `resources:
+  plain: {type: address, extra: {speed: fast, tier: gold}}
+  host: {type: instance, want: {size: small, image: i, subnet: n, cards: [{subnet: m}]}}
+  store: {type: disk, at_retire: snapshot, rebuild: new_first, repeat: 2, want: {size: 10GiB, type: solid}}
+  zone: {type: name_zone, want: {domain: a.example}}
+  used: {type: domain, find: dom-1}
+`)
+	offers := &offer.Offers{Cloud: "larch", Region: "r", Zones: []string{"a"}, Types: []string{"address", "instance", "disk"}, Without: map[string][]string{"instance": {"cards"}}, Extra: map[string][]string{"address": {"tier"}},
+		Sizes: []offer.Size{{Name: "small", Zones: []string{"a"}}}, DiskTypes: []offer.DiskType{{Name: "solid", MaxBytes: 1 << 40, Zones: []string{"a"}}}, Images: []offer.Image{{Name: "i"}}}
+	var got []string
+	for _, f := range Render(Request{Template: tmpl, Offers: offers}).Findings {
+		got = append(got, string(f.Severity)+" "+f.Code+" "+f.Place)
+	}
+	slices.Sort(got)
+	if want := "error not-supported host.cards, error not-supported plain.extra.speed, error not-supported store[0].at_retire, error not-supported store[1].at_retire, error not-supported zone, warning not-yet store.rebuild"; strings.Join(got, ", ") != want {
+		t.Errorf("got  %s\nwant %s", strings.Join(got, ", "), want)
+	}
+}
+
+func TestDurationIsTheLongestChain(t *testing.T) {
+	t.Parallel()
+	tmpl := template(t, `resources:
+  net: {type: network, want: {range: 10.0.0.0/8}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.0.0.0/24}}
+  host: {type: instance, want: {size: s, image: i, subnet: =lan.id}}
+  data: {type: disk, want: {size: 10GiB, type: solid}}
+  used: {type: private_cloud, find: pc-1}
+`)
+	seconds, longest := Render(Request{Template: tmpl}).Duration()
+	if seconds != 4+3+75 || strings.Join(longest, " ") != "net lan host" {
+		t.Errorf("%d seconds by %v", seconds, longest)
 	}
 }

@@ -327,7 +327,7 @@ func (e *evaluator) outputs() []Output {
 		if v == any(expr.Absent) || v == nil {
 			continue
 		}
-		out = append(out, Output{Name: o.Name, About: o.About, Value: v, Secret: o.Secret || len(resource.Secrets(v)) > 0, reads: reads})
+		out = append(out, Output{Name: o.Name, About: o.About, Value: v, Secret: o.Secret || len(resource.Secrets(v)) > 0, reads: reads, typ: o.Type})
 		if e.request.Explain == e.scope+"outputs."+o.Name {
 			e.explainValue("output", e.scope+"outputs."+o.Name, o.Value, e.vars)
 		}

@@ -11,6 +11,8 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/secretrule"
+
+	"cel.dev/cel-go/cel"
 )
 
 // Rendering is the computed list of resources of a template.
@@ -120,7 +122,8 @@ type Output struct {
 	Value  any    `json:"value"`
 	Secret bool   `json:"secret,omitempty"`
 
-	reads []string // the resources behind the value
+	reads []string  // the resources behind the value
+	typ   *cel.Type // what a template that embeds this one reads
 }
 
 // InputValue is an input as it was used.

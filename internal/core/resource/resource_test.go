@@ -112,3 +112,23 @@ func TestUnresolvedLeavesTellThemselves(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+func TestQuantitiesAreWrittenInTheLargestWholeUnit(t *testing.T) {
+	t.Parallel()
+	for n, want := range map[int64]string{0: "0B", 1: "1B", 1 << 10: "1KiB", 1000 << 10: "1000KiB", 3 << 29: "1536MiB", 16 << 30: "16GiB", 125 << 30: "125GiB", 2 << 40: "2TiB", 500e9: "500GB", 1e12: "1TB"} {
+		if got := FormatData(n); got != want {
+			t.Errorf("%d bytes = %s, want %s", n, got, want)
+		}
+		if back, err := ParseData(FormatData(n)); err != nil || back != n {
+			t.Errorf("%d bytes are read back as %d, %v", n, back, err)
+		}
+	}
+	for n, want := range map[int64]string{0: "0s", 59: "59s", 60: "1m", 90: "1m30s", 3600: "1h", 5400: "1h30m", 86400: "1d", 93784: "1d2h3m4s"} {
+		if got := FormatSpan(n); got != want {
+			t.Errorf("%d seconds = %s, want %s", n, got, want)
+		}
+		if back, err := ParseSpan(FormatSpan(n)); err != nil || back != n {
+			t.Errorf("%d seconds are read back as %d, %v", n, back, err)
+		}
+	}
+}

@@ -258,7 +258,7 @@ func ParseSpan(text string) (int64, error) {
 // 50GiB, 500GB or 1536MiB; the shorter of the binary and the decimal form.
 func FormatData(bytes int64) string {
 	best := strconv.FormatInt(bytes, 10) + "B"
-	for _, unit := range []string{"kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB"} {
+	for _, unit := range []string{"KiB", "MiB", "GiB", "TiB", "kB", "MB", "GB", "TB"} {
 		factor := int64(dataUnits[unit])
 		if text := strconv.FormatInt(bytes/factor, 10) + unit; bytes > 0 && bytes%factor == 0 && len(strings.TrimRight(text, "kKMGTiB")) < len(strings.TrimRight(best, "kKMGTiB")) {
 			best = text

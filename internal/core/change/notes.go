@@ -1,0 +1,57 @@
+package change
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"undersail/internal/core/render"
+)
+
+// notes tell how a resource behaves in changes.
+func notes(r render.Resource) []string {
+	var out []string
+	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	if r.Find != nil {
+		add("uses the one with %s; never changed nor removed", findWords(r.Find))
+	}
+	if r.Guard {
+		add("guarded")
+	}
+	if r.Region != "" {
+		add("in region %s", r.Region)
+	}
+	if r.NewFirst {
+		add("a rebuild makes the new one first")
+	}
+	if r.AtOnce > 0 {
+		add("at most %d at a time", r.AtOnce)
+	}
+	if r.AtRetire == "keep" {
+		add("kept when the stack is retired")
+	}
+	if r.AtRetire == "snapshot" {
+		add("a snapshot is taken when the stack is retired")
+	}
+	if len(r.Leave) > 0 {
+		add("others may alter %s", strings.Join(r.Leave, ", "))
+	}
+	if len(r.Extra) > 0 {
+		add("own options of the cloud: %s", strings.Join(slices.Sorted(maps.Keys(r.Extra)), ", "))
+	}
+	return out
+}
+
+func findWords(find map[string]any) string {
+	for _, by := range []string{"id", "name"} {
+		if v, ok := find[by]; ok {
+			return fmt.Sprintf("%s %v", by, v)
+		}
+	}
+	tags, _ := find["tags"].(map[string]any)
+	var words []string
+	for _, k := range slices.Sorted(maps.Keys(tags)) {
+		words = append(words, fmt.Sprintf("%s=%v", k, tags[k]))
+	}
+	return "tags " + strings.Join(words, " ")
+}

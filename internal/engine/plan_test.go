@@ -1,0 +1,108 @@
+package engine_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/health"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/engine"
+	"undersail/internal/store"
+)
+
+// told writes steps as NUMBER CHANGE RESOURCE < what each needs.
+func told(steps []store.Step) string {
+	var out []string
+	for _, s := range steps {
+		var needs []string
+		for _, n := range s.Needs {
+			need := fmt.Sprint(n.Step)
+			if n.Made {
+				need += " made"
+			}
+			needs = append(needs, need)
+		}
+		slices.Sort(needs)
+		out = append(out, strings.TrimSuffix(fmt.Sprintf("%d %s %s < %s", s.Number, s.Change, s.Resource, strings.Join(needs, ", ")), " < "))
+	}
+	return strings.Join(out, "\n")
+}
+
+func after(names ...string) []render.After {
+	out := []render.After{}
+	for _, n := range names {
+		out = append(out, render.After{Name: n, Gate: lang.GateHealthy})
+	}
+	return out
+}
+
+func TestStepsOfChanges(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		about   string
+		changes []change.Change
+		prove   bool
+		want    string
+	}{
+		{"what is made waits for what is made, not for what stays",
+			[]change.Change{{Resource: "net", Change: change.Same}, {Resource: "lan", Change: change.Create, After: after("net")}, {Resource: "host", Change: change.Create, After: append(after("lan"), render.After{Name: "net"})}},
+			false, "0 create lan\n1 create host < 0"},
+		{"existence is enough where that is asked",
+			[]change.Change{{Resource: "a", Change: change.Create}, {Resource: "b", Change: change.Create, After: []render.After{{Name: "a", Gate: lang.GateMade}}}},
+			false, "0 create a\n1 create b < 0 made"},
+		{"old ones go in the opposite order, new ones after them",
+			[]change.Change{{Resource: "net", Change: change.Rebuild}, {Resource: "lan", Change: change.Rebuild, After: after("net")}},
+			false, "0 remove net < 2\n1 create net < 0\n2 remove lan\n3 create lan < 1, 2"},
+		{"two at a time",
+			[]change.Change{{Resource: "w0", Change: change.Create, Group: "w", AtOnce: 2}, {Resource: "w1", Change: change.Alter, Group: "w", AtOnce: 2}, {Resource: "w2", Change: change.Same, Group: "w", AtOnce: 2}, {Resource: "w3", Change: change.Create, Group: "w", AtOnce: 2}},
+			false, "0 create w0\n1 alter w1\n2 create w3 < 0"},
+		{"one rebuild begins when the one before it is whole again",
+			[]change.Change{{Resource: "w0", Change: change.Rebuild, Group: "w", AtOnce: 1}, {Resource: "w1", Change: change.Rebuild, Group: "w", AtOnce: 1}},
+			false, "0 remove w0\n1 create w0 < 0\n2 remove w1 < 1\n3 create w1 < 2"},
+		{"the proof comes last",
+			[]change.Change{{Resource: "a", Change: change.Create}, {Resource: "b", Change: change.Remove}},
+			true, "0 create a\n1 remove b\n2 prove whole stack < 0, 1"},
+		{"a stack in which nothing changes is still proved", nil, true, "0 prove whole stack"},
+	} {
+		r := &render.Rendering{}
+		if c.prove {
+			r.Prove = []health.Check{{Name: "tcp-1", Kind: "tcp", Within: 120}}
+		}
+		if got := told(engine.Steps(c.changes, r, engine.Durations{Rate: 1})); got != c.want {
+			t.Errorf("%s:\ngot\n%s\nwant\n%s", c.about, got, c.want)
+		}
+	}
+}
+
+func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
+	t.Parallel()
+	r := &render.Rendering{Resources: []render.Resource{{Name: "slow", Patience: 7200}}, Prove: []health.Check{{Within: 300}, {Within: 120}}}
+	steps := engine.Steps([]change.Change{{Resource: "slow", Change: change.Create}, {Resource: "gone", Change: change.Remove}}, r, engine.Durations{Rate: 60})
+	var got []int64
+	for _, s := range steps {
+		got = append(got, s.PatienceMS)
+	}
+	// In real milliseconds, a sixtieth of the cloud's: two hours, the usual half
+	// hour, and the longest check of the proof with a minute to spare.
+	if !slices.Equal(got, []int64{120_000, 30_000, 6_000}) {
+		t.Error(got)
+	}
+	if retired := engine.Steps([]change.Change{{Resource: "slow", Change: change.Remove}}, nil, engine.Durations{Rate: 60}); len(retired) != 1 || retired[0].PatienceMS != 30_000 {
+		t.Error(retired)
+	}
+}
+
+func TestTheForecastFollowsTheLongestChain(t *testing.T) {
+	t.Parallel()
+	steps := engine.Steps([]change.Change{{Resource: "net", Type: "network", Change: change.Create}, {Resource: "host", Type: "instance", Change: change.Create, After: after("net")}, {Resource: "disk", Type: "disk", Change: change.Create}},
+		nil, engine.Durations{Rate: 10, Learned: map[string]int64{"network": 500}})
+	takes, longest := engine.Forecast(steps)
+	// The network as it was learned, the machine by its type: 75 cloud seconds.
+	if takes.Milliseconds() != 500+7_500 || strings.Join(longest, " ") != "net host" {
+		t.Errorf("%s by %v", takes, longest)
+	}
+}
