@@ -46,10 +46,31 @@ func run(m *testing.M, prepare func(url string) error) int {
 		return fail(err)
 	}
 	defer server.Stop()
+	if err := forgetful(); err != nil {
+		return fail(err)
+	}
 	if err := prepare(server.URL); err != nil {
 		return fail(err)
 	}
 	return m.Run()
+}
+
+// forgetful lets the server write without waiting for the disk: its data is
+// thrown away after the tests, and a slow disk must not decide what they say.
+// What survives a crash is tested with the built program and its own server.
+func forgetful() error {
+	ctx := context.Background()
+	admin, err := pgx.Connect(ctx, inDatabase("postgres"))
+	if err != nil {
+		return err
+	}
+	defer admin.Close(ctx)
+	for _, statement := range []string{"ALTER SYSTEM SET fsync = off", "ALTER SYSTEM SET full_page_writes = off", "SELECT pg_reload_conf()"} {
+		if _, err := admin.Exec(ctx, statement); err != nil {
+			return fmt.Errorf("%s: %w", statement, err)
+		}
+	}
+	return nil
 }
 
 // Database makes a database for one test and gives its URL.
