@@ -111,10 +111,12 @@ func (o object) Get(index ref.Val) ref.Val {
 	if o.Optional && !o.Present {
 		return types.OptionalNone
 	}
+	// The source comes first: computing a field again may change what stands
+	// behind it.
+	v := adapter{}.NativeToValue(o.field(string(name)))
 	if o.Reader != nil {
 		o.Reader.Read(o.Object, string(name))
 	}
-	v := adapter{}.NativeToValue(o.field(string(name)))
 	if o.Optional && !types.IsUnknown(v) {
 		return types.OptionalOf(v)
 	}
@@ -327,4 +329,24 @@ func Some(v any) any {
 		return inner
 	}
 	return types.OptionalOf(inner)
+}
+
+// HoldsSecret reports whether a value that expressions read is made with a
+// secret whose value is not in it.
+func HoldsSecret(v any) bool {
+	switch t := v.(type) {
+	case resource.Unresolved:
+		return len(t.Secrets) > 0
+	case *types.Unknown:
+		return len(unresolved(t).Secrets) > 0
+	case []any:
+		return slices.ContainsFunc(t, HoldsSecret)
+	case map[string]any:
+		for _, x := range t {
+			if HoldsSecret(x) {
+				return true
+			}
+		}
+	}
+	return false
 }

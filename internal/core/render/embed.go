@@ -1,8 +1,6 @@
 package render
 
 import (
-	"strings"
-
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
@@ -19,15 +17,18 @@ func (e *evaluator) embed(d *lang.Resource, local string, index int, loop map[st
 		if in == nil {
 			continue
 		}
-		reads := []string{}
-		e.reads = &reads
-		v, err := e.eval(entry.Value, in.Shape, vars)
-		if err != nil {
-			e.broken(local+".inputs."+entry.Key, entry.Value, err)
-			v = e.stand(in.Shape)
+		give := func() (v any, reads []string) {
+			reads = e.collecting(func() {
+				var err error
+				if v, err = e.eval(entry.Value, in.Shape, vars); err != nil {
+					e.broken(local+".inputs."+entry.Key, entry.Value, err)
+					v = e.stand(in.Shape)
+				}
+			})
+			return v, reads
 		}
-		if v != nil && v != any(expr.Absent) {
-			child.given[entry.Key], child.inputReads[entry.Key] = v, reads
+		if v, reads := give(); v != nil && v != any(expr.Absent) {
+			child.given[entry.Key], child.givenReads[entry.Key], child.gives[entry.Key] = v, reads, give
 		}
 	}
 	child.base = e.after(d, "", nil)
@@ -36,12 +37,20 @@ func (e *evaluator) embed(d *lang.Resource, local string, index int, loop map[st
 	for _, r := range e.out.Resources[first:] {
 		e.members[d.Name] = append(e.members[d.Name], r.Name)
 	}
-	fields, reads := map[string]any{}, map[string][]string{}
-	for _, o := range child.outputs() {
-		fields[o.Name], reads[o.Name] = expr.TypedAs(o.typ, o.Value), o.reads
+	given := e.session.cells()
+	for _, o := range child.template.Outputs {
+		compute := func() (any, []string) {
+			v, reads := child.output(o)
+			return expr.TypedAs(o.Type, v), reads
+		}
+		if v, reads := child.output(o); v != any(expr.Absent) && v != nil {
+			given.put(o.Name, expr.TypedAs(o.Type, v), reads, compute)
+			if e.request.Explain == child.scope+"outputs."+o.Name {
+				child.explainValue("output", e.request.Explain, o.Value, child.vars)
+			}
+		}
 	}
-	e.outputReads[local] = reads
-	outputs := &expr.Object{Type: "outputs " + d.Name, Name: local, Fields: fields, Reader: e}
+	outputs := &expr.Object{Type: "outputs " + d.Name, Name: local, Source: given, Reader: e}
 	if d.When != nil {
 		outputs.Optional, outputs.Present = true, true
 	}
@@ -50,19 +59,13 @@ func (e *evaluator) embed(d *lang.Resource, local string, index int, loop map[st
 
 // Read notes what stands behind a field that an expression reads.
 func (e *evaluator) Read(o *expr.Object, field string) {
-	switch {
-	case o.Type == "inputs":
-		*e.reads = append(*e.reads, e.inputReads[field]...)
-	case o.Type == "calc":
-		*e.reads = append(*e.reads, e.calcReads[field]...)
-	case strings.HasPrefix(o.Type, "outputs "):
-		*e.reads = append(*e.reads, e.outputReads[o.Name][field]...)
-	default:
-		f, isResource := o.Source.(*fields)
-		if !isResource || field == "name" {
-			return
-		}
-		if _, wanted := f.want[field]; !wanted {
+	switch from := o.Source.(type) {
+	case *cells:
+		*e.reads = append(*e.reads, from.reads(field)...)
+	case *fields:
+		if _, wanted := from.want[field]; wanted {
+			*e.reads = append(*e.reads, from.reads[field]...)
+		} else if field != "name" {
 			*e.reads = append(*e.reads, o.Name)
 		}
 	}
@@ -75,11 +78,11 @@ func (e *evaluator) readAll(p *expr.Program) {
 		switch u.Name {
 		case "inputs":
 			for _, f := range u.Fields {
-				*e.reads = append(*e.reads, e.inputReads[f]...)
+				*e.reads = append(*e.reads, e.inputCells.reads(f)...)
 			}
 		case "calc":
 			for _, f := range u.Fields {
-				*e.reads = append(*e.reads, e.calcReads[f]...)
+				*e.reads = append(*e.reads, e.calcCells.reads(f)...)
 			}
 		default:
 			if d := e.template.Resource(u.Name); d != nil && reported(d, u) {

@@ -11,9 +11,7 @@ import (
 )
 
 func (e *evaluator) calc() {
-	fields := map[string]any{}
-	e.calcValues = fields
-	e.vars.Set("calc", &expr.Object{Type: "calc", Fields: fields, Reader: e})
+	e.vars.Set("calc", &expr.Object{Type: "calc", Source: e.calcCells, Reader: e})
 	// Computed values may read resources, so each is computed when first
 	// needed: those that can be now, the others as resources come along.
 	e.fillCalc()
@@ -21,32 +19,35 @@ func (e *evaluator) calc() {
 
 // fillCalc computes what has not been computed and whose resources are there.
 func (e *evaluator) fillCalc() {
-	fields := e.calcValues
 	for _, c := range e.template.Calc {
-		if _, done := fields[c.Name]; done || !e.ready(c.Value, fields) {
+		if e.calcCells.has(c.Name) || !e.ready(c.Value) {
 			continue
 		}
-		e.calcReads[c.Name] = e.collecting(func() {
-			v, err := e.eval(c.Value, resource.Shape{Kind: resource.Open}, e.vars)
-			if err != nil {
-				e.broken("calc."+c.Name, c.Value, err)
-				e.incomplete = true
-			}
-			if p := c.Value.Program; p != nil {
-				v = expr.TypedAs(p.Type, v)
-			}
-			fields[c.Name] = v
-		})
+		compute := func() (v any, reads []string) {
+			reads = e.collecting(func() {
+				var err error
+				if v, err = e.eval(c.Value, resource.Shape{Kind: resource.Open}, e.vars); err != nil {
+					e.broken("calc."+c.Name, c.Value, err)
+					e.incomplete = true
+				}
+				if p := c.Value.Program; p != nil {
+					v = expr.TypedAs(p.Type, v)
+				}
+			})
+			return v, reads
+		}
+		v, reads := compute()
+		e.calcCells.put(c.Name, v, reads, compute)
 	}
 }
 
 // ready reports whether everything that a tree reads is in scope by now.
-func (e *evaluator) ready(n *lang.Node, calc map[string]any) bool {
+func (e *evaluator) ready(n *lang.Node) bool {
 	if n.Kind == lang.Expression {
 		for _, u := range n.Program.Uses {
 			if u.Name == "calc" {
 				for _, f := range u.Fields {
-					if _, ok := calc[f]; !ok {
+					if !e.calcCells.has(f) {
 						return false
 					}
 				}
@@ -58,12 +59,12 @@ func (e *evaluator) ready(n *lang.Node, calc map[string]any) bool {
 		}
 	}
 	for _, item := range n.Items {
-		if !e.ready(item, calc) {
+		if !e.ready(item) {
 			return false
 		}
 	}
 	for _, en := range n.Entries {
-		if !e.ready(en.Value, calc) {
+		if !e.ready(en.Value) {
 			return false
 		}
 	}

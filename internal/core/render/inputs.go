@@ -25,15 +25,14 @@ func (e *evaluator) inputs() {
 			e.find(lang.Error, "unknown-input", e.scope+"inputs."+name, expr.Suggest(name, names, "the inputs are "+strings.Join(names, ", ")), "the template has no input `%s`", name)
 		}
 	}
-	fields := map[string]any{}
-	e.vars.Set("inputs", &expr.Object{Type: "inputs", Fields: fields, Reader: e})
+	e.vars.Set("inputs", &expr.Object{Type: "inputs", Source: e.inputCells, Reader: e})
 	for _, in := range t.Inputs {
 		value, origin := e.input(in)
 		shown := value
 		if in.Secret && value != nil {
 			value, shown = e.secretInput(in, value, origin)
 		}
-		fields[in.Name] = e.inputField(in, value)
+		e.inputCells.put(in.Name, e.inputField(in, value), e.givenReads[in.Name], func() (any, []string) { return e.inputAgain(in) })
 		if e.parent != nil {
 			continue // its values are told where they are given
 		}
@@ -42,6 +41,24 @@ func (e *evaluator) inputs() {
 			e.out.Consents = append(e.out.Consents, Consent{in.Name, in.Consent})
 		}
 	}
+}
+
+// inputAgain computes an input that depends on what resources report, or shows
+// the value of a secret.
+func (e *evaluator) inputAgain(in *lang.Input) (any, []string) {
+	var reads []string
+	if give := e.gives[in.Name]; give != nil {
+		before := e.given[in.Name]
+		e.given[in.Name], reads = give()
+		if e.revealing {
+			defer func() { e.given[in.Name] = before }()
+		}
+	}
+	value, origin := e.input(in)
+	if in.Secret && value != nil {
+		value, _ = e.secretInput(in, value, origin)
+	}
+	return e.inputField(in, value), reads
 }
 
 // secretInput gives the value that expressions read of a secret, and the one

@@ -18,7 +18,8 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 	vars := e.scopeOf(d, index, loop)
 	reads := []string{}
 	e.reads = &reads
-	r := Resource{Name: name, Type: d.Type.Name, Patience: d.Patience, Declared: e.declared(d), Index: index, Loop: loop, Want: e.want(d, local, vars)}
+	want, behind := e.want(d, local, vars)
+	r := Resource{Name: name, Type: d.Type.Name, Patience: d.Patience, Declared: e.declared(d), Index: index, Loop: loop, Want: want}
 	if len(loop) == 0 {
 		r.Loop = nil
 	}
@@ -37,7 +38,13 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 			e.ids[id] = name
 		}
 	}
-	obj := e.object(d, name, r.Want, known)
+	source := &fields{e: e, t: &d.Type, name: name, want: r.Want, reads: behind, known: known}
+	obj := &expr.Object{Type: d.Type.Name, Name: name, Source: source, Reader: e}
+	if e.readers != nil {
+		source.member = &member{e, d, local, vars, obj, source, false}
+		e.resolvable[name] = source.member
+		e.listen(source.member, reads)
+	}
 	r.Checks = e.checks(d, vars, obj)
 	r.After = e.after(d, name, reads)
 	e.out.index[name] = len(e.out.Resources)
@@ -115,9 +122,12 @@ func (e *evaluator) finding(n *lang.Node, local string, vars *expr.Vars) map[str
 	return nil
 }
 
-func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) map[string]any {
-	want := make(map[string]any, len(d.Want.Entries)+1)
+// want computes the wanted values, and what stands behind those of them that
+// read what other resources report.
+func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want map[string]any, behind map[string][]string) {
+	want = make(map[string]any, len(d.Want.Entries)+1)
 	for _, entry := range d.Want.Entries {
+		before := len(*e.reads)
 		p, ok := d.Type.Property(entry.Key)
 		if !ok {
 			continue
@@ -130,11 +140,17 @@ func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) map[st
 		if v != nil && v != any(expr.Absent) {
 			want[entry.Key] = v
 		}
+		if reads := (*e.reads)[before:]; len(reads) > 0 {
+			if behind == nil {
+				behind = map[string][]string{}
+			}
+			behind[entry.Key] = slices.Clone(reads)
+		}
 	}
 	if want["name"] == nil {
 		want["name"] = e.out.Stack.Name + "-" + e.scope + local
 	}
-	return want
+	return want, behind
 }
 
 // fields are those of a rendered resource: wanted values, and what is known of the reported ones. A
@@ -144,6 +160,8 @@ type fields struct {
 	t           *resource.Type
 	name        string
 	want, known map[string]any
+	reads       map[string][]string // behind wanted values
+	member      *member             // in a session
 }
 
 // Field gives a value the type that expressions read.
@@ -152,7 +170,13 @@ func (f *fields) Field(name string) any {
 	if !ok {
 		return nil
 	}
+	if f.member != nil {
+		f.member.refresh()
+	}
 	if v, wanted := f.want[name]; wanted {
+		if f.member != nil && f.e.revealing && expr.HoldsSecret(v) {
+			v = f.member.property(name)
+		}
 		return expr.Typed(field.Shape, v)
 	}
 	switch v := f.known[name]; {
@@ -164,10 +188,6 @@ func (f *fields) Field(name string) any {
 		return f.e.secret(f.e.request.Secrets[f.name])
 	}
 	return resource.Unresolved{Waits: []string{f.name + "." + name}}
-}
-
-func (e *evaluator) object(d *lang.Resource, name string, want, known map[string]any) *expr.Object {
-	return &expr.Object{Type: d.Type.Name, Name: name, Source: &fields{e, &d.Type, name, want, known}, Reader: e}
 }
 
 func (e *evaluator) checks(d *lang.Resource, vars *expr.Vars, self *expr.Object) []health.Check {

@@ -50,6 +50,12 @@ type session struct {
 	told map[Finding]bool
 	// texts counts the bytes of long texts that were computed.
 	texts int
+	// resolvable, readers and revealing are of a [Session] only: the resources by
+	// name, what is outdated once one reports something, and whether secrets show
+	// their values now.
+	resolvable map[string]*member
+	readers    map[string]map[listener]bool
+	revealing  bool
 }
 
 // evaluator renders one template of a session.
@@ -60,17 +66,17 @@ type evaluator struct {
 	// outer template, such as edge. or edge[0]. for an embedded one.
 	scope string
 	vars  *expr.Vars
-	// calcValues are the computed values so far.
-	calcValues map[string]any
-	given      map[string]any // values of inputs
+	// inputCells and calcCells are the values between inputs and resources.
+	inputCells, calcCells *cells
+	given                 map[string]any // values of inputs
+	// gives computes an input again that the template above gives.
+	gives      map[string]func() (any, []string)
+	givenReads map[string][]string
 	// members are the rendered names of each declaration.
 	members map[string][]string
 	// Reads are the resources behind a value: what must be healthy before the
 	// value is known. reads collects those of what is being computed now.
-	reads       *[]string
-	inputReads  map[string][]string
-	calcReads   map[string][]string
-	outputReads map[string]map[string][]string // by member of an embedding declaration
+	reads *[]string
 	// base is what everything in an embedded template comes after.
 	base []After
 	// parent and from tell where the inputs of an embedded template come from.
@@ -96,7 +102,7 @@ func newEvaluator(request Request) *evaluator {
 func (s *session) evaluator(t *lang.Template, scope string, given map[string]any) *evaluator {
 	st := s.out.Stack
 	e := &evaluator{session: s, template: t, scope: scope, given: given, members: map[string][]string{}, reads: new([]string),
-		inputReads: map[string][]string{}, calcReads: map[string][]string{}, outputReads: map[string]map[string][]string{},
+		inputCells: s.cells(), calcCells: s.cells(), gives: map[string]func() (any, []string){}, givenReads: map[string][]string{},
 		vars: expr.NewVars()}
 	e.vars.Set("stack", &expr.Object{Type: "stack", Fields: map[string]any{
 		"account": st.Account, "cloud": st.Cloud, "id": st.ID, "name": st.Name, "region": st.Region}})
@@ -139,7 +145,7 @@ func (e *evaluator) broken(place string, n *lang.Node, err error) {
 }
 
 func (e *session) secret(reference string) any {
-	if e.request.Reveal != nil {
+	if e.request.Reveal != nil && (e.readers == nil || e.revealing) {
 		if v, ok := e.request.Reveal(reference); ok {
 			return v
 		}
@@ -317,13 +323,7 @@ func (e *evaluator) loopValues(d *lang.Resource, loop lang.Loop) ([]any, error) 
 func (e *evaluator) outputs() []Output {
 	out := []Output{}
 	for _, o := range e.template.Outputs {
-		reads := []string{}
-		e.reads = &reads
-		v, err := e.eval(o.Value, resource.Shape{Kind: resource.Open}, e.vars)
-		if err != nil {
-			e.broken("outputs."+o.Name, o.Value, err)
-			continue
-		}
+		v, reads := e.output(o)
 		if v == any(expr.Absent) || v == nil {
 			continue
 		}
@@ -333,4 +333,16 @@ func (e *evaluator) outputs() []Output {
 		}
 	}
 	return out
+}
+
+// output computes one output; nil when that fails.
+func (e *evaluator) output(o lang.Output) (v any, reads []string) {
+	reads = e.collecting(func() {
+		var err error
+		if v, err = e.eval(o.Value, resource.Shape{Kind: resource.Open}, e.vars); err != nil {
+			e.broken("outputs."+o.Name, o.Value, err)
+			v = nil
+		}
+	})
+	return v, reads
 }

@@ -1,0 +1,79 @@
+package render
+
+import "undersail/internal/core/expr"
+
+// cell is a value between the inputs and the resources: an input, a computed
+// value, or an output of an embedded template. It knows which resources stand
+// behind it, so that a session computes it again when one of these reports
+// something, and no sooner.
+type cell struct {
+	value any // as expressions read it
+	// reads are the resources whose reported attributes stand behind the value.
+	reads   []string
+	compute func() (any, []string)
+	stale   bool
+	secret  bool // a secret's value is part of it
+}
+
+// cells are the fields of an object that expressions read.
+type cells struct {
+	session *session
+	values  map[string]*cell
+}
+
+func (s *session) cells() *cells { return &cells{s, map[string]*cell{}} }
+
+// put keeps the first value of a field and how it is computed again.
+func (c *cells) put(name string, value any, reads []string, compute func() (any, []string)) {
+	x := &cell{value: value, reads: reads, compute: compute, secret: expr.HoldsSecret(value)}
+	c.values[name] = x
+	c.session.listen(x, reads)
+}
+
+func (c *cells) has(name string) bool { return c.values[name] != nil }
+
+// Field gives a value, computed again if it has to be. While secrets are
+// revealed, what holds one is computed with its value in, and not kept.
+func (c *cells) Field(name string) any {
+	x := c.values[name]
+	if x == nil {
+		return nil
+	}
+	if x.stale {
+		x.stale = false
+		x.value, x.reads = x.compute()
+		x.secret = expr.HoldsSecret(x.value)
+		c.session.listen(x, x.reads)
+	}
+	if x.secret && c.session.revealing {
+		v, _ := x.compute()
+		return v
+	}
+	return x.value
+}
+
+// reads gives the resources behind a field.
+func (c *cells) reads(name string) []string {
+	if x := c.values[name]; x != nil {
+		return x.reads
+	}
+	return nil
+}
+
+// listener is what a session computes again after a report.
+type listener interface{ outdated() }
+
+func (c *cell) outdated() { c.stale = true }
+
+// listen notes that a value depends on what resources report.
+func (s *session) listen(l listener, reads []string) {
+	if s.readers == nil {
+		return // nothing will be reported to a plain rendering
+	}
+	for _, name := range reads {
+		if s.readers[name] == nil {
+			s.readers[name] = map[listener]bool{}
+		}
+		s.readers[name][l] = true
+	}
+}
