@@ -55,15 +55,22 @@ type Verdict struct {
 	Reason string
 }
 
+// Window is how long, in cloud seconds, a piece of evidence speaks for now. A
+// resource is proved when all of its checks hold within one window.
+const Window = 60
+
 // Progress counts the passes of one check. The zero value has seen nothing.
 type Progress struct {
 	InARow int
 	Since  time.Time // when the row of passes began
 	Last   Evidence
+	// Held says that the check held once, whatever came after.
+	Held bool
 }
 
-// Add takes a piece of evidence into account.
-func (p Progress) Add(e Evidence) Progress {
+// After takes a piece of evidence of the check into account. Rate is how many
+// cloud seconds pass in a real one.
+func (c Check) After(p Progress, e Evidence, rate float64) Progress {
 	p.Last = e
 	if !e.Passed {
 		p.InARow, p.Since = 0, time.Time{}
@@ -73,16 +80,71 @@ func (p Progress) Add(e Evidence) Progress {
 		p.Since = e.At
 	}
 	p.InARow++
+	p.Held = p.Held || c.holds(p, rate)
 	return p
 }
 
-// Judge gives the verdict over one check. Made is when creation returned, rate
-// how many cloud seconds pass in a real one.
-func (c Check) Judge(p Progress, made, now time.Time, rate float64) Verdict {
+// holds reports whether the last answers were right often and long enough.
+func (c Check) holds(p Progress, rate float64) bool {
+	return p.InARow >= max(1, c.Passes) && p.Last.At.Sub(p.Since).Seconds()*rate >= float64(c.SteadyFor)
+}
+
+// Proof is how far the checks of one resource are, by the names of the checks.
+type Proof map[string]Progress
+
+// Due lists the checks to look at now: those that do not hold; when all hold,
+// those that were last looked at before the window. It is empty once the
+// resource is proved. Looking at what held long ago only at the end keeps the
+// looks few, and still finds what broke meanwhile.
+func (p Proof) Due(checks []Check, now time.Time, rate float64) []Check {
+	var open, old []Check
+	for _, c := range checks {
+		x := p[c.Name]
+		if !c.holds(x, rate) {
+			open = append(open, c)
+		} else if now.Sub(x.Last.At).Seconds()*rate > Window {
+			old = append(old, c)
+		}
+	}
+	if len(open) > 0 {
+		return open
+	}
+	return old
+}
+
+// Verdict judges all checks of a resource together. Made is when creation
+// returned. A check that held once may recover until the last deadline of all.
+func (p Proof) Verdict(checks []Check, made, now time.Time, rate float64) Verdict {
+	last := int64(0)
+	for _, c := range checks {
+		last = max(last, c.Within)
+	}
+	verdict := Verdict{State: Healthy}
+	for _, c := range checks {
+		x := p[c.Name]
+		if c.Within > 0 && x.Held {
+			c.Within = last
+		}
+		v := c.judge(x, made, now, rate)
+		if v.State == Unhealthy {
+			return v
+		}
+		if v.State == Healthy && now.Sub(x.Last.At).Seconds()*rate > Window {
+			v = Verdict{Settling, c.Name + " is looked at once more"}
+		}
+		if v.State == Settling && verdict.State == Healthy {
+			verdict = v
+		}
+	}
+	return verdict
+}
+
+// judge gives the verdict over one check.
+func (c Check) judge(p Progress, made, now time.Time, rate float64) Verdict {
 	if p.Last.Final && !p.Last.Passed {
 		return Verdict{Unhealthy, fmt.Sprintf("asked %s, got %s", p.Last.Asked, p.Last.Answer)}
 	}
-	if p.InARow >= max(1, c.Passes) && p.Last.At.Sub(p.Since).Seconds()*rate >= float64(c.SteadyFor) {
+	if c.holds(p, rate) {
 		return Verdict{Healthy, fmt.Sprintf("%s answered %s", c.Name, p.Last.Answer)}
 	}
 	if c.Within > 0 && now.Sub(made).Seconds()*rate > float64(c.Within) {

@@ -33,11 +33,52 @@ func TestJudge(t *testing.T) {
 	} {
 		var p Progress
 		for _, e := range c.seen {
-			p = p.Add(e)
+			p = c.check.After(p, e, c.rate)
 		}
-		got := c.check.Judge(p, made, made.Add(time.Duration(c.now)*time.Second), c.rate)
+		got := Proof{c.check.Name: p}.Verdict([]Check{c.check}, made, made.Add(time.Duration(c.now)*time.Second), c.rate)
 		if got.State != c.want || !strings.Contains(got.Reason, c.word) {
 			t.Errorf("%s: %v, want %s with %q", c.about, got, c.want, c.word)
 		}
+	}
+}
+
+func TestHealthyMeansAllChecksTogether(t *testing.T) {
+	t.Parallel()
+	made := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	at := func(s int) time.Time { return made.Add(time.Duration(s) * time.Second) }
+	checks := []Check{{Name: "tcp", Within: 60}, {Name: "http", Within: 600, Passes: 2}}
+	proof := Proof{}
+	see := func(check, s int, passed bool) {
+		c := checks[check]
+		proof[c.Name] = c.After(proof[c.Name], Evidence{Asked: c.Name, Answer: "answer", At: at(s), Passed: passed}, 1)
+	}
+	due := func(s int) string {
+		var names []string
+		for _, c := range proof.Due(checks, at(s), 1) {
+			names = append(names, c.Name)
+		}
+		return strings.Join(names, " ")
+	}
+	verdict := func(s int) State { return proof.Verdict(checks, made, at(s), 1).State }
+	see(0, 5, true)
+	see(1, 5, false)
+	if due(6) != "http" || verdict(6) != Settling {
+		t.Errorf("what holds is asked again before the rest holds: %q, %s", due(6), verdict(6))
+	}
+	see(1, 200, true)
+	see(1, 210, true)
+	if due(211) != "tcp" || verdict(211) != Settling {
+		t.Errorf("a pass of long ago speaks for now: %q, %s", due(211), verdict(211))
+	}
+	see(0, 212, false)
+	if due(213) != "tcp" || verdict(213) != Settling {
+		t.Errorf("what held once may not recover: %q, %s", due(213), verdict(213))
+	}
+	if v := proof.Verdict(checks, made, at(601), 1); v.State != Unhealthy || !strings.Contains(v.Reason, "asked tcp") {
+		t.Errorf("what broke for good ends %v", v)
+	}
+	see(0, 220, true)
+	if due(221) != "" || verdict(221) != Healthy {
+		t.Errorf("all passed within one window: %q, %s", due(221), verdict(221))
 	}
 }

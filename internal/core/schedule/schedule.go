@@ -44,14 +44,15 @@ type Step struct {
 	Needs []Need
 	// Expect is how long it usually takes from the first call until healthy.
 	Expect time.Duration
-	// Patience bounds the whole step, retries and settling together. Zero
-	// means no bound.
+	// Patience bounds the whole step, retries and settling together, but for
+	// the time that Event.Waited tells of. Zero means no bound.
 	Patience time.Duration
 }
 
 // Limits bound what goes on at once.
 type Limits struct {
 	InFlight int           // calls at a time; 1 at least
+	Looks    int           // looks at a time; four times InFlight when 0
 	MinLook  time.Duration // shortest time between two looks at one step
 	MaxLook  time.Duration // longest
 }
@@ -61,23 +62,28 @@ type Outcome string
 
 // The outcomes of calls and looks.
 const (
-	Accepted  Outcome = "accepted"  // the call was taken; look for when it is made
+	Accepted  Outcome = "accepted"  // the last call was taken; look for when it is made
+	More      Outcome = "more"      // a call was taken and the step needs another one
 	NotYet    Outcome = "not yet"   // looked, and it is still on its way
 	Made      Outcome = "made"      // it exists; its checks begin
 	Proved    Outcome = "proved"    // every check passed
 	Retry     Outcome = "retry"     // a passing fault: try again
 	Throttled Outcome = "throttled" // the account must wait until Event.At
 	Broken    Outcome = "broken"    // it will never succeed
+	Halted    Outcome = "halted"    // nothing goes on before a person acts; the step stays as it is
 )
 
 // Event is something that happened. The zero Event is a tick of time.
 type Event struct {
 	Step    int
 	Outcome Outcome
-	// At is when to look again (NotYet, Accepted; zero leaves it to the
-	// scheduler) or when the account may call again (Throttled).
+	// At is when to look or call again (NotYet, Accepted, More; zero leaves it to
+	// the scheduler) or when the account may call again (Throttled).
 	At     time.Time
 	Reason string
+	// Waited is time that the action spent in waiting for the account's limit; it
+	// counts against no patience.
+	Waited time.Duration
 	// Stop asks the run to end once the calls in flight have returned.
 	Stop bool
 }
@@ -102,6 +108,7 @@ const (
 	Done    Result = "done"
 	Stopped Result = "stopped"
 	Broke   Result = "failed"
+	Parked  Result = "parked"
 )
 
 // Action is something to do now.
@@ -115,13 +122,16 @@ type Action struct {
 // Status is the state of one step, also what a run is resumed from.
 type Status struct {
 	Phase Phase
-	// Called says that the call was accepted; a working step without it has an
-	// outcome that nobody knows, and is called again under the same token.
-	Called  bool
-	Began   time.Time
-	MadeAt  time.Time
-	Reason  string
-	looking bool
+	// Called says that the last call was accepted; a working step without it goes
+	// on with calls.
+	Called bool
+	// Began is when the step began, later by all the time that counts against no
+	// patience.
+	Began  time.Time
+	MadeAt time.Time
+	Reason string
+	acting bool // a call or look is on its way
+	// calling says which of the two it is.
 	calling bool
 	next    time.Time
 	looks   int
@@ -134,47 +144,123 @@ type Run struct {
 	status   []Status
 	limits   Limits
 	left     []float64 // remaining longest path, in seconds
-	users    [][]int
-	until    time.Time // the account is throttled until then
+	users    [][]user
+	missing  []int // needs that are not met yet
+	until    time.Time
 	stopping bool
+	halted   bool
 	finished bool
 	jitter   func() float64
+
+	ready   pile // steps that may call now, by remaining path
+	again   pile // steps that call again later, by time
+	due     pile // steps that look again later, by time
+	expires pile // deadlines, by time
+	gone    []int
+	calls   int
+	looks   int
+	over    int
+	broke   bool
+}
+
+// user is a step that needs another; Made says that existence is enough.
+type user struct {
+	step int
+	made bool
 }
 
 // New makes a run. Status resumes one; nil begins afresh. Jitter gives numbers
 // in [0, 1) that spread retries; nil means none.
 func New(steps []Step, status []Status, limits Limits, jitter func() float64) *Run {
-	r := &Run{steps: steps, limits: limits, jitter: jitter}
+	r := &Run{steps: steps, limits: limits, jitter: jitter, status: slices.Clone(status)}
 	r.limits.InFlight = max(1, r.limits.InFlight)
+	r.limits.Looks = cmp.Or(r.limits.Looks, 4*r.limits.InFlight)
 	r.limits.MinLook = cmp.Or(r.limits.MinLook, 100*time.Millisecond)
 	r.limits.MaxLook = cmp.Or(r.limits.MaxLook, time.Minute)
 	if r.jitter == nil {
 		r.jitter = func() float64 { return 0 }
 	}
-	g := graph.Graph{Needs: make([][]int, len(steps))}
-	weight := make([]float64, len(steps))
-	for i, s := range steps {
-		weight[i] = s.Expect.Seconds()
-		for _, n := range s.Needs {
-			g.Needs[i] = append(g.Needs[i], n.Step)
-		}
-	}
-	r.left, r.users = g.Remaining(weight), g.Users()
-	r.status = slices.Clone(status)
 	if status == nil {
 		r.status = make([]Status, len(steps))
 		for i := range r.status {
 			r.status[i].Phase = Waiting
 		}
 	}
+	g := graph.Graph{Needs: make([][]int, len(steps))}
+	weight := make([]float64, len(steps))
+	r.users, r.missing = make([][]user, len(steps)), make([]int, len(steps))
+	for i, s := range steps {
+		weight[i] = s.Expect.Seconds()
+		for _, n := range s.Needs {
+			g.Needs[i] = append(g.Needs[i], n.Step)
+			r.users[n.Step] = append(r.users[n.Step], user{i, n.Made})
+			if !n.met(r.status[n.Step].Phase) {
+				r.missing[i]++
+			}
+		}
+	}
+	r.left = g.Remaining(weight)
+	for i := range r.status {
+		r.resume(i)
+	}
 	return r
 }
+
+func (n Need) met(p Phase) bool { return p == Healthy || n.Made && p == Settling }
+
+// resume puts a step where it belongs.
+func (r *Run) resume(i int) {
+	s := &r.status[i]
+	switch {
+	case s.Phase.Over():
+		r.over++
+		if s.Phase != Healthy {
+			r.broke = true
+			r.gone = append(r.gone, i)
+		}
+	case s.Phase == Waiting:
+		if r.missing[i] == 0 {
+			r.ready.push(i, r.rank(i))
+		}
+	default:
+		r.wait(i, s.next)
+		r.deadline(i)
+	}
+}
+
+// wait lets a step act again at a moment.
+func (r *Run) wait(i int, at time.Time) {
+	s := &r.status[i]
+	if s.next = at; s.Phase == Working && !s.Called {
+		r.again.push(i, order(at))
+	} else {
+		r.due.push(i, order(at))
+	}
+}
+
+func (r *Run) deadline(i int) {
+	if p := r.steps[i].Patience; p > 0 {
+		r.expires.push(i, order(r.status[i].Began.Add(p)))
+	}
+}
+
+// order gives moments the order of time; the zero time comes first.
+func order(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixNano()
+}
+
+// rank puts the longest remaining path first.
+func (r *Run) rank(i int) int64 { return -int64(r.left[i] * 1e6) }
 
 // Status returns the state of a step.
 func (r *Run) Status(step int) Status { return r.status[step] }
 
 // Handle takes an event into account and returns what to do now. The events of
-// an action may come in any order; after Finish nothing follows.
+// an action may come in any order; after Finish nothing follows. The work of an
+// event does not depend on the number of steps, but for the logarithm.
 func (r *Run) Handle(e Event, now time.Time) []Action {
 	if r.finished {
 		return nil
@@ -183,43 +269,84 @@ func (r *Run) Handle(e Event, now time.Time) []Action {
 	if e.Outcome != "" {
 		r.outcome(e, now)
 	}
-	var actions []Action
-	actions = r.expire(actions, now)
+	actions := r.expire(nil, now)
 	actions = r.skip(actions)
-	if !r.stopping {
-		actions = r.begin(actions, now)
-		actions = r.look(actions, now)
+	if !r.stopping && !r.halted {
+		actions = r.act(actions, now)
 	}
 	return r.finish(actions)
 }
 
 func (r *Run) outcome(e Event, now time.Time) {
 	s := &r.status[e.Step]
-	s.looking, s.calling = false, false
+	if s.acting {
+		if s.acting = false; s.calling {
+			r.calls--
+		} else {
+			r.looks--
+		}
+	}
 	if s.Phase.Over() {
 		return
+	}
+	s.Began = s.Began.Add(e.Waited)
+	if !s.MadeAt.IsZero() {
+		s.MadeAt = s.MadeAt.Add(e.Waited)
+	}
+	if p := r.steps[e.Step].Patience; e.Waited > 0 || now.Sub(s.Began) > p {
+		r.deadline(e.Step)
 	}
 	switch e.Outcome {
 	case Accepted:
 		s.Called, s.tries = true, 0
-		s.next = r.firstLook(e, s.Began, now)
+		r.wait(e.Step, r.firstLook(e, s.Began, now))
+	case More:
+		s.tries = 0
+		r.wait(e.Step, later(e.At, now))
 	case NotYet:
 		s.tries = 0
-		s.next = r.nextLook(e.Step, e.At, now)
+		r.wait(e.Step, r.nextLook(e.Step, e.At, now))
 	case Made:
-		s.Phase, s.MadeAt, s.looks, s.tries = Settling, now, 0, 0
-		s.next = now
+		s.MadeAt, s.looks, s.tries = now, 0, 0
+		r.move(e.Step, Settling)
+		r.wait(e.Step, now)
 	case Proved:
-		s.Phase = Healthy
+		r.move(e.Step, Healthy)
 	case Throttled:
 		r.until = later(r.until, e.At)
-		s.next = r.until
+		r.wait(e.Step, r.until)
 	case Retry:
 		s.tries++
 		s.Reason = e.Reason
-		s.next = now.Add(r.backoff(s.tries))
+		r.wait(e.Step, later(e.At, now.Add(r.backoff(s.tries))))
 	case Broken:
-		s.Phase, s.Reason = Failed, e.Reason
+		s.Reason = e.Reason
+		r.move(e.Step, Failed)
+	case Halted:
+		s.Reason = e.Reason
+		r.halted = true
+	}
+}
+
+// move changes the phase of a step and tells those that need it.
+func (r *Run) move(i int, to Phase) {
+	from := r.status[i].Phase
+	r.status[i].Phase = to
+	if to.Over() {
+		r.over++
+	}
+	if to == Failed || to == Skipped {
+		r.broke = true
+		r.gone = append(r.gone, i)
+		return
+	}
+	for _, u := range r.users[i] {
+		n := Need{i, u.made}
+		if n.met(to) && !n.met(from) {
+			if r.missing[u.step]--; r.missing[u.step] == 0 && r.status[u.step].Phase == Waiting {
+				r.ready.push(u.step, r.rank(u.step))
+			}
+		}
 	}
 }
 
@@ -259,126 +386,110 @@ func (r *Run) backoff(tries int) time.Duration {
 	return d - time.Duration(r.jitter()*float64(d)/2)
 }
 
+// expire fails the steps whose patience is over. While a call or look is on its
+// way a step does not expire: its outcome sets the deadline anew.
 func (r *Run) expire(actions []Action, now time.Time) []Action {
-	for i := range r.status {
+	for r.expires.len() > 0 {
+		i, at := r.expires.top()
+		if at >= order(now) {
+			return actions
+		}
+		r.expires.pop()
 		s, p := &r.status[i], r.steps[i].Patience
 		busy := s.Phase == Working || s.Phase == Settling
-		if busy && p > 0 && !s.calling && !s.looking && now.Sub(s.Began) > p {
-			reason := "it took longer than its patience of " + p.Round(time.Millisecond).String()
-			if s.Reason != "" {
-				reason += "; the last answer was: " + s.Reason
-			}
-			s.Phase, s.Reason = Failed, reason
-			actions = append(actions, Action{Do: Fail, Step: i, Reason: reason})
+		if !busy || s.acting || now.Sub(s.Began) <= p {
+			continue
 		}
+		reason := "it took longer than its patience of " + p.Round(time.Millisecond).String()
+		if s.Reason != "" {
+			reason += "; the last answer was: " + s.Reason
+		}
+		s.Reason = reason
+		r.move(i, Failed)
+		actions = append(actions, Action{Do: Fail, Step: i, Reason: reason})
 	}
 	return actions
 }
 
 // skip gives up everything that depends on a step that failed.
 func (r *Run) skip(actions []Action) []Action {
-	for again := true; again; {
-		again = false
-		for i := range r.status {
-			s := &r.status[i]
-			if s.Phase != Waiting {
-				continue
-			}
-			for _, n := range r.steps[i].Needs {
-				if p := r.status[n.Step].Phase; p == Failed || p == Skipped {
-					s.Phase, s.Reason = Skipped, r.steps[n.Step].Name+" "+string(p)
-					actions = append(actions, Action{Do: Skip, Step: i, Reason: s.Reason})
-					again = true
-					break
-				}
+	for len(r.gone) > 0 {
+		gone := r.gone[0]
+		r.gone = r.gone[1:]
+		for _, u := range r.users[gone] {
+			if s := &r.status[u.step]; s.Phase == Waiting {
+				s.Reason = r.steps[gone].Name + " " + string(r.status[gone].Phase)
+				r.move(u.step, Skipped)
+				actions = append(actions, Action{Do: Skip, Step: u.step, Reason: s.Reason})
 			}
 		}
 	}
 	return actions
 }
 
-// begin starts what is ready, the longest remaining path first, and repeats
-// calls whose time has come.
-func (r *Run) begin(actions []Action, now time.Time) []Action {
+// act starts what is ready, the longest remaining path first, and looks at what
+// is due, within the limits.
+func (r *Run) act(actions []Action, now time.Time) []Action {
 	if now.Before(r.until) {
 		return actions
 	}
-	flying := r.flying()
-	var ready []int
-	for i := range r.status {
-		s := &r.status[i]
-		switch {
-		case s.calling:
-		case s.Phase == Waiting && r.met(i), s.Phase == Working && !s.Called && !now.Before(s.next):
-			ready = append(ready, i)
-		}
-	}
-	slices.SortStableFunc(ready, func(a, b int) int { return cmp.Compare(r.left[b], r.left[a]) })
-	for _, i := range ready {
-		if flying >= r.limits.InFlight {
+	for r.again.len() > 0 {
+		i, at := r.again.top()
+		if at > order(now) {
 			break
 		}
+		r.again.pop()
+		if s := &r.status[i]; s.Phase == Working && !s.Called && !s.acting && order(s.next) == at {
+			r.ready.push(i, r.rank(i))
+		}
+	}
+	for r.due.len() > 0 && r.looks < r.limits.Looks {
+		i, at := r.due.top()
+		if at > order(now) {
+			break
+		}
+		r.due.pop()
+		s := &r.status[i]
+		if s.Phase == Settling || s.Phase == Working && s.Called {
+			if !s.acting && order(s.next) == at { // else it has moved on since
+				s.acting, s.calling = true, false
+				r.looks++
+				actions = append(actions, Action{Do: Look, Step: i})
+			}
+		}
+	}
+	for r.ready.len() > 0 && r.calls < r.limits.InFlight {
+		i, _ := r.ready.top()
+		r.ready.pop()
 		s := &r.status[i]
 		if s.Phase == Waiting {
 			s.Phase, s.Began = Working, now
+			r.deadline(i)
+		} else if s.Phase != Working || s.Called || s.acting {
+			continue
 		}
-		s.calling = true
-		flying++
+		s.acting, s.calling = true, true
+		r.calls++
 		actions = append(actions, Action{Do: Call, Step: i})
 	}
 	return actions
 }
 
-func (r *Run) flying() int {
-	n := 0
-	for i := range r.status {
-		if r.status[i].calling {
-			n++
-		}
-	}
-	return n
-}
-
-func (r *Run) met(i int) bool {
-	for _, n := range r.steps[i].Needs {
-		p := r.status[n.Step].Phase
-		if p != Healthy && !(n.Made && p == Settling) {
-			return false
-		}
-	}
-	return true
-}
-
-func (r *Run) look(actions []Action, now time.Time) []Action {
-	for i := range r.status {
-		s := &r.status[i]
-		due := s.Phase == Settling || s.Phase == Working && s.Called
-		if due && !s.looking && !now.Before(s.next) && !now.Before(r.until) {
-			s.looking = true
-			actions = append(actions, Action{Do: Look, Step: i})
-		}
-	}
-	return actions
-}
-
 func (r *Run) finish(actions []Action) []Action {
-	result := Done
-	over := true
-	for i := range r.status {
-		s := &r.status[i]
-		if s.calling || s.looking {
-			return actions
-		}
-		over = over && s.Phase.Over()
-		if s.Phase == Failed || s.Phase == Skipped {
-			result = Broke
-		}
+	if r.calls+r.looks > 0 {
+		return actions
 	}
-	if !over {
-		if !r.stopping {
-			return actions
-		}
+	result := Done
+	switch {
+	case r.over == len(r.steps) && r.broke:
+		result = Broke
+	case r.over == len(r.steps):
+	case r.stopping:
 		result = Stopped
+	case r.halted:
+		result = Parked
+	default:
+		return actions
 	}
 	r.finished = true
 	return append(actions, Action{Do: Finish, Result: result})
@@ -387,34 +498,34 @@ func (r *Run) finish(actions []Action) []Action {
 // Wake tells when Handle must be called again although nothing happened. It is
 // the zero time while only events can move the run.
 func (r *Run) Wake() time.Time {
-	var at time.Time
-	sooner := func(t time.Time) {
-		if !t.IsZero() && (at.IsZero() || t.Before(at)) {
+	if r.finished || r.stopping || r.halted {
+		return time.Time{}
+	}
+	var at int64
+	sooner := func(t int64) {
+		if at == 0 || t < at {
 			at = t
 		}
 	}
-	if r.finished || r.stopping {
-		return at
+	if r.again.len() > 0 {
+		_, next := r.again.top()
+		sooner(max(next, order(r.until)))
 	}
-	full := r.flying() >= r.limits.InFlight // then a call's return wakes the run
-	for i := range r.status {
-		s := &r.status[i]
-		if s.calling || s.looking {
-			continue
-		}
-		switch {
-		case s.Phase == Settling, s.Phase == Working && s.Called:
-			sooner(later(s.next, r.until))
-		case s.Phase == Working && !full:
-			sooner(later(s.next, r.until))
-		case s.Phase == Waiting && r.met(i) && !full:
-			sooner(r.until)
-		}
-		if p := r.steps[i].Patience; p > 0 && (s.Phase == Working || s.Phase == Settling) {
-			sooner(s.Began.Add(p + time.Millisecond))
-		}
+	if r.due.len() > 0 && r.looks < r.limits.Looks {
+		_, next := r.due.top()
+		sooner(max(next, order(r.until)))
 	}
-	return at
+	if r.ready.len() > 0 && r.calls < r.limits.InFlight {
+		sooner(order(r.until))
+	}
+	if r.expires.len() > 0 {
+		_, next := r.expires.top()
+		sooner(next + int64(time.Millisecond)) // just after
+	}
+	if at == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, at)
 }
 
 func later(a, b time.Time) time.Time {
