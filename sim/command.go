@@ -8,6 +8,7 @@ import (
 	"io"
 	"maps"
 	"net/http"
+	"net/url"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -25,7 +26,7 @@ import (
 func Command() *cobra.Command {
 	root := &cobra.Command{Use: "simcloud", Short: "Simulated public clouds to try Under Sail on", SilenceUsage: true}
 	dir := root.PersistentFlags().String("dir", defaultDir(), "directory with the simulator's state")
-	root.AddCommand(runCommand(dir), ledgerCommand(dir), faultCommand(dir))
+	root.AddCommand(runCommand(dir), ledgerCommand(dir), faultCommand(dir), deleteCommand(dir), changeCommand(dir))
 	return root
 }
 
@@ -151,6 +152,47 @@ func faultCommand(dir *string) *cobra.Command {
 	}}
 	cmd.AddCommand(add, list, lift)
 	return cmd
+}
+
+func deleteCommand(dir *string) *cobra.Command {
+	var force bool
+	cmd := &cobra.Command{Use: "delete ID|LABEL", Short: "Delete a resource by hand, past the product", Args: cobra.ExactArgs(1),
+		Example: "  simcloud delete vm-0a1b2c3d4e\n  simcloud delete site-web_rules --force",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			path := "/resources/" + url.PathEscape(args[0])
+			if force {
+				path += "?force"
+			}
+			if err := ask(*dir, http.MethodDelete, path, nil, &struct{}{}); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is deleted\n", args[0])
+			return nil
+		}}
+	cmd.Flags().BoolVar(&force, "force", false, "delete it although others use it")
+	return cmd
+}
+
+func changeCommand(dir *string) *cobra.Command {
+	return &cobra.Command{Use: "change ID|LABEL PROPERTY=JSON...", Short: "Change properties of a resource by hand, past the product", Args: cobra.MinimumNArgs(2),
+		Long:    "Change properties of a resource by hand, past the product. The value null takes a property away.",
+		Example: `  simcloud change site-web_rules 'inbound=[{"source": "0.0.0.0/0", "port": 22}]'` + "\n  simcloud change vm-0a1b2c3d4e firewall_ids=null",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			properties := map[string]any{}
+			for _, arg := range args[1:] {
+				name, text, ok := strings.Cut(arg, "=")
+				var v any
+				if err := json.Unmarshal([]byte(text), &v); !ok || err != nil {
+					return fmt.Errorf("%q is not PROPERTY=JSON, such as gib=40", arg)
+				}
+				properties[name] = v
+			}
+			if err := ask(*dir, http.MethodPatch, "/resources/"+url.PathEscape(args[0]), properties, &struct{}{}); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is changed\n", args[0])
+			return nil
+		}}
 }
 
 func ask(dir, method, path string, in, out any) error {

@@ -91,7 +91,7 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	adminURL, err := r.serve(0, admin(w))
+	adminURL, err := r.serve(0, admin(w, cloud))
 	if err != nil {
 		return nil, err
 	}
@@ -216,9 +216,20 @@ func ReadPlace(dir string) (Place, error) {
 	return p, json.Unmarshal(data, &p)
 }
 
-// admin serves the ledger and the faults, for tests and demonstrations only.
-func admin(w *world.World) http.Handler {
+// admin serves the ledger, the faults and changes by hand, for tests and demonstrations only.
+func admin(w *world.World, cloud *larch.Cloud) http.Handler {
 	mux := http.NewServeMux()
+	mux.HandleFunc("DELETE /resources/{name}", func(rw http.ResponseWriter, r *http.Request) {
+		done(rw, cloud.DeleteByHand(r.PathValue("name"), r.URL.Query().Has("force")))
+	})
+	mux.HandleFunc("PATCH /resources/{name}", func(rw http.ResponseWriter, r *http.Request) {
+		var properties map[string]any
+		if err := json.NewDecoder(http.MaxBytesReader(rw, r.Body, 1<<20)).Decode(&properties); err != nil {
+			answer(rw, 400, map[string]string{"error": err.Error()})
+			return
+		}
+		done(rw, cloud.ChangeByHand(r.PathValue("name"), properties))
+	})
 	mux.HandleFunc("GET /ledger", func(rw http.ResponseWriter, _ *http.Request) { answer(rw, 200, w.Ledger()) })
 	mux.HandleFunc("GET /faults", func(rw http.ResponseWriter, _ *http.Request) { answer(rw, 200, w.Faults()) })
 	mux.HandleFunc("POST /faults", func(rw http.ResponseWriter, r *http.Request) {
@@ -239,6 +250,14 @@ func admin(w *world.World) http.Handler {
 		answer(rw, 200, w.Faults())
 	})
 	return mux
+}
+
+func done(w http.ResponseWriter, err error) {
+	if err != nil {
+		answer(w, 409, map[string]string{"error": err.Error()})
+		return
+	}
+	answer(w, 200, map[string]bool{"done": true})
 }
 
 func answer(w http.ResponseWriter, status int, v any) {

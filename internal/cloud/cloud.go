@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -39,41 +40,130 @@ type Identity struct {
 	GuestRange string
 }
 
-// Request asks for one resource. The token is stored before the call; the same
-// token always means the same resource. Want holds neutral properties with every
-// value known, secrets included.
-type Request struct {
-	Region string
-	Type   string
-	Token  string
-	Want   map[string]any
-	Tags   map[string]string
+// Action is what a task does with one resource.
+type Action string
+
+// The actions.
+const (
+	Create Action = "create"
+	Alter  Action = "alter"
+	Remove Action = "remove"
+)
+
+// Part is one thing in the cloud that a neutral resource is made of: an instance
+// may be ports, a server and attachments. It is committed with Sent before the
+// call that makes it, so that whoever comes next looks for its mark before
+// calling again.
+type Part struct {
+	Kind string `json:"kind"`
+	ID   string `json:"id,omitempty"`
+	// Mark is how the part is found without its id.
+	Mark string `json:"mark"`
+	// Version guards conditional changes: an ETag, revision or generation.
+	Version string `json:"version,omitempty"`
+	// Sent is when the creating call was about to be made, zero before. Whoever
+	// commits the part sets it, by the clock that it is judged by later.
+	Sent time.Time `json:"sent,omitzero"`
+	// Seen says that the cloud has told of the part.
+	Seen bool `json:"seen,omitempty"`
 }
 
-// Ref names a resource that was created under a token.
+// Ref names a resource: the token that was drawn by the step that made it and is
+// its own for life, and the parts known of it.
 type Ref struct {
 	Region string
 	Type   string
 	Token  string
+	Parts  []Part
 }
 
+// Part finds a part by its kind and mark, or gives nil.
+func (r Ref) Part(kind, mark string) *Part {
+	for i := range r.Parts {
+		if r.Parts[i].Kind == kind && r.Parts[i].Mark == mark {
+			return &r.Parts[i]
+		}
+	}
+	return nil
+}
+
+// With gives a copy of the reference in which a part is as given.
+func (r Ref) With(p Part) Ref {
+	r.Parts = slices.Clone(r.Parts)
+	if old := r.Part(p.Kind, p.Mark); old != nil {
+		*old = p
+	} else {
+		r.Parts = append(r.Parts, p)
+	}
+	return r
+}
+
+// Unsure reports whether a call was made for a part that nobody has seen.
+func (r Ref) Unsure() bool {
+	return slices.ContainsFunc(r.Parts, func(p Part) bool { return !p.Sent.IsZero() && !p.Seen })
+}
+
+// Settle judges the parts that a look did not find: within the time that a fresh
+// thing may be unseen nothing is known (wait until then); after it they are proved
+// absent, and may be made again.
+func (r Ref) Settle(now time.Time, visibility time.Duration) (_ Ref, until time.Time) {
+	r.Parts = slices.Clone(r.Parts)
+	for i, p := range r.Parts {
+		if p.Sent.IsZero() || p.Seen {
+			continue
+		}
+		if at := p.Sent.Add(visibility); now.Before(at) {
+			if at.After(until) {
+				until = at
+			}
+			continue
+		}
+		r.Parts[i].Sent, r.Parts[i].ID = time.Time{}, ""
+	}
+	return r, until
+}
+
+// Task is what is to be done with one resource. Want holds neutral properties
+// with every value known, secrets included: all of them for a creation, those
+// that change for an alteration. Unset names properties to take away. Tags are
+// ours and the wanted ones together; nil leaves them as they are.
+type Task struct {
+	Action Action
+	Ref    Ref
+	Want   map[string]any
+	Before map[string]any
+	Unset  []string
+	Tags   map[string]string
+}
+
+// Presence is whether a cloud has a resource.
+type Presence string
+
+// A resource that is not found may still be one that nobody can see yet; see
+// [Ref.Settle].
+const (
+	Present Presence = "present"
+	Absent  Presence = "absent"
+)
+
 // Live is a resource as the cloud reports it. Attributes hold reported
-// attributes and the properties that the cloud filled in.
+// attributes; Has the neutral properties as the cloud has them, as far as it
+// tells them.
 type Live struct {
-	Type       string
-	Token      string
+	Ref
 	ID         string
 	Name       string
-	Region     string
 	Phase      Phase
 	Why        string // of a broken one
 	Attributes map[string]any
+	Has        map[string]any
 	Tags       map[string]string
 	// ReadyIn is the cloud's own guess in cloud seconds; 0 when it has none.
 	ReadyIn float64
 }
 
 // Query says which resources are meant: by id, by name, or by all of the tags.
+// Without a type it means every type.
 type Query struct {
 	Region, Type, ID, Name string
 	Tags                   map[string]string
@@ -97,7 +187,7 @@ func (q Query) String() string {
 // Matches reports whether a resource is meant.
 func (q Query) Matches(l Live) bool {
 	switch {
-	case l.Type != q.Type || l.Phase != Ready:
+	case q.Type != "" && l.Type != q.Type:
 		return false
 	case q.ID != "":
 		return l.ID == q.ID
@@ -112,24 +202,41 @@ func (q Query) Matches(l Live) bool {
 	return len(q.Tags) > 0
 }
 
+// Progress is how far one step of a task came. More says that the task needs
+// another step at once; else looking tells when the resource is there or gone.
+type Progress struct {
+	Live Live
+	More bool
+}
+
 // Adapter speaks to one account of one cloud. It is safe for concurrent use.
 // Every error is an [*Error] or wraps one.
 type Adapter interface {
 	WhoAmI(ctx context.Context) (Identity, error)
 	Offers(ctx context.Context, region string) (offer.Offers, error)
-	// Create makes a resource, or finds the one made under the same token.
-	Create(ctx context.Context, r Request) (Live, error)
-	// Read looks at a resource; an error of class Gone says that it is not there.
-	Read(ctx context.Context, ref Ref) (Live, error)
-	// Change alters properties of a resource that is ready.
-	Change(ctx context.Context, ref Ref, changes map[string]any) (Live, error)
-	// Remove begins removal. Read tells when it is over.
-	Remove(ctx context.Context, ref Ref) error
-	// Find finds resources of one type that exist, whoever made them.
-	Find(ctx context.Context, q Query) ([]Live, error)
-	// List finds the resources of a region that carry a tag.
-	List(ctx context.Context, region, tag, value string) ([]Live, error)
+	// Visibility is how long, in cloud seconds, a fresh resource may be found by
+	// nobody.
+	Visibility() float64
+	// Step makes at most one changing call for a task. Before a call that makes a
+	// part it calls intend, which commits the part and fails when it cannot; then
+	// nothing is called. Nothing is assumed to be idempotent: the caller looks for
+	// parts that were sent and not seen before it comes again.
+	Step(ctx context.Context, t Task, intend func(Part) error) (Progress, error)
+	// Look sees one resource and what became of its parts. What a cloud does not
+	// find is Absent and no error.
+	Look(ctx context.Context, ref Ref) (Live, Presence, error)
+	// Search finds what exists, page by page, whoever made it.
+	Search(ctx context.Context, q Query) iter.Seq2[Live, error]
 }
+
+// Watcher is an adapter of a cloud that tells of changes by itself. A notice only
+// moves the next look forward; it is never the only way to learn something.
+type Watcher interface {
+	Watch(ctx context.Context, region, cursor string) iter.Seq2[Notice, error]
+}
+
+// Notice tells that something about a resource changed.
+type Notice struct{ Token, ID, Cursor string }
 
 // Class is the kind of an error, which decides what to do about it.
 type Class string
@@ -185,6 +292,16 @@ func ClassOf(err error) Class {
 		return e.Class
 	}
 	return Transient
+}
+
+// Refused reports whether the class says that the cloud did not carry the call
+// out, so that nothing came of it.
+func (c Class) Refused() bool {
+	switch c {
+	case UnknownOutcome, NotYetVisible:
+		return false
+	}
+	return true
 }
 
 // Passing reports whether a later try may succeed without anybody's help.

@@ -3,6 +3,7 @@ package cloud
 import (
 	"context"
 	"errors"
+	"iter"
 	"time"
 
 	"undersail/internal/core/offer"
@@ -19,12 +20,12 @@ type patient struct{ Adapter }
 const mostTries = 8
 
 // tried makes a call until it is answered, refused for good, or tried too often.
-func tried[T any](ctx context.Context, call func() (T, error)) (T, error) {
+func tried(ctx context.Context, call func() error) error {
 	for try := 1; ; try++ {
-		v, err := call()
+		err := call()
 		class := ClassOf(err)
 		if err == nil || try == mostTries || class != Throttled && class != Transient && class != UnknownOutcome {
-			return v, err
+			return err
 		}
 		wait := time.Duration(try*try) * 20 * time.Millisecond
 		var e *Error
@@ -33,28 +34,51 @@ func tried[T any](ctx context.Context, call func() (T, error)) (T, error) {
 		}
 		select {
 		case <-ctx.Done():
-			return v, err
+			return err
 		case <-time.After(wait):
 		}
 	}
 }
 
-func (p patient) WhoAmI(ctx context.Context) (Identity, error) {
-	return tried(ctx, func() (Identity, error) { return p.Adapter.WhoAmI(ctx) })
+func (p patient) WhoAmI(ctx context.Context) (me Identity, err error) {
+	err = tried(ctx, func() error { me, err = p.Adapter.WhoAmI(ctx); return err })
+	return me, err
 }
 
-func (p patient) Offers(ctx context.Context, region string) (offer.Offers, error) {
-	return tried(ctx, func() (offer.Offers, error) { return p.Adapter.Offers(ctx, region) })
+func (p patient) Offers(ctx context.Context, region string) (o offer.Offers, err error) {
+	err = tried(ctx, func() error { o, err = p.Adapter.Offers(ctx, region); return err })
+	return o, err
 }
 
-func (p patient) Read(ctx context.Context, ref Ref) (Live, error) {
-	return tried(ctx, func() (Live, error) { return p.Adapter.Read(ctx, ref) })
+func (p patient) Look(ctx context.Context, ref Ref) (live Live, there Presence, err error) {
+	err = tried(ctx, func() error { live, there, err = p.Adapter.Look(ctx, ref); return err })
+	return live, there, err
 }
 
-func (p patient) Find(ctx context.Context, q Query) ([]Live, error) {
-	return tried(ctx, func() ([]Live, error) { return p.Adapter.Find(ctx, q) })
+// Search begins anew when a page fails, and yields nothing before all are read.
+func (p patient) Search(ctx context.Context, q Query) iter.Seq2[Live, error] {
+	return func(yield func(Live, error) bool) {
+		var all []Live
+		err := tried(ctx, func() (err error) { all, err = Collect(p.Adapter.Search(ctx, q)); return err })
+		for _, l := range all {
+			if !yield(l, nil) {
+				return
+			}
+		}
+		if err != nil {
+			yield(Live{}, err)
+		}
+	}
 }
 
-func (p patient) List(ctx context.Context, region, tag, value string) ([]Live, error) {
-	return tried(ctx, func() ([]Live, error) { return p.Adapter.List(ctx, region, tag, value) })
+// Collect reads a search to its end, or to its first error.
+func Collect(found iter.Seq2[Live, error]) ([]Live, error) {
+	var all []Live
+	for l, err := range found {
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, l)
+	}
+	return all, nil
 }

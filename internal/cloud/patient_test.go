@@ -2,6 +2,7 @@ package cloud
 
 import (
 	"context"
+	"iter"
 	"testing"
 	"time"
 )
@@ -13,43 +14,56 @@ type moody struct {
 	calls  int
 }
 
-func (m *moody) Read(context.Context, Ref) (Live, error) {
+func (m *moody) Look(context.Context, Ref) (Live, Presence, error) {
 	m.calls++
 	if m.calls <= len(m.errors) {
-		return Live{}, m.errors[m.calls-1]
+		return Live{}, "", m.errors[m.calls-1]
 	}
-	return Live{ID: "dsk-1"}, nil
+	return Live{ID: "dsk-1"}, Present, nil
 }
 
-func (m *moody) Remove(context.Context, Ref) error {
+func (m *moody) Step(context.Context, Task, func(Part) error) (Progress, error) {
 	m.calls++
-	return &Error{Class: Throttled}
+	return Progress{}, &Error{Class: Throttled}
+}
+
+func (m *moody) Search(context.Context, Query) iter.Seq2[Live, error] {
+	return func(yield func(Live, error) bool) {
+		m.calls++
+		if yield(Live{ID: "dsk-1"}, nil) && m.calls <= len(m.errors) {
+			yield(Live{}, m.errors[m.calls-1])
+		}
+	}
 }
 
 func TestReadingIsTriedAgainAndChangingIsNot(t *testing.T) {
 	t.Parallel()
 	m := &moody{errors: []error{&Error{Class: Throttled, RetryAfter: time.Millisecond}, &Error{Class: Transient}, &Error{Class: UnknownOutcome}}}
-	if live, err := Patient(m).Read(context.Background(), Ref{}); err != nil || live.ID != "dsk-1" || m.calls != 4 {
+	if live, _, err := Patient(m).Look(context.Background(), Ref{}); err != nil || live.ID != "dsk-1" || m.calls != 4 {
 		t.Errorf("%v %v after %d calls", live, err, m.calls)
 	}
 	gone := &moody{errors: []error{&Error{Class: Gone}}}
-	if _, err := Patient(gone).Read(context.Background(), Ref{}); ClassOf(err) != Gone || gone.calls != 1 {
+	if _, _, err := Patient(gone).Look(context.Background(), Ref{}); ClassOf(err) != Gone || gone.calls != 1 {
 		t.Errorf("%v after %d calls", err, gone.calls)
 	}
+	paging := &moody{errors: []error{&Error{Class: Throttled}, &Error{Class: Transient}}}
+	if all, err := Collect(Patient(paging).Search(context.Background(), Query{})); err != nil || len(all) != 1 || paging.calls != 3 {
+		t.Errorf("a search that broke off gave %v %v after %d calls", all, err, paging.calls)
+	}
 	removing := &moody{}
-	if err := Patient(removing).Remove(context.Background(), Ref{}); err == nil || removing.calls != 1 {
+	if _, err := Patient(removing).Step(context.Background(), Task{Action: Remove}, nil); err == nil || removing.calls != 1 {
 		t.Errorf("%v after %d calls", err, removing.calls)
 	}
 	ended, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := Patient(&moody{errors: []error{&Error{Class: Throttled, RetryAfter: time.Hour}}}).Read(ended, Ref{}); ClassOf(err) != Throttled {
+	if _, _, err := Patient(&moody{errors: []error{&Error{Class: Throttled, RetryAfter: time.Hour}}}).Look(ended, Ref{}); ClassOf(err) != Throttled {
 		t.Error(err)
 	}
 }
 
 func TestQueriesFindByIDOrNameOrAllTags(t *testing.T) {
 	t.Parallel()
-	live := Live{Type: "network", ID: "net-1", Name: "main", Phase: Ready, Tags: map[string]string{"a": "1", "b": "2"}}
+	live := Live{Ref: Ref{Type: "network"}, ID: "net-1", Name: "main", Phase: Ready, Tags: map[string]string{"a": "1", "b": "2"}}
 	for _, c := range []struct {
 		q    Query
 		want bool
@@ -62,7 +76,21 @@ func TestQueriesFindByIDOrNameOrAllTags(t *testing.T) {
 			t.Errorf("%s matches: %v", c.q, got)
 		}
 	}
-	if live.Phase = Removing; (Query{Type: "network", ID: "net-1"}).Matches(live) {
-		t.Error("what is being removed is found")
+}
+
+func TestAPartIsUnseenBeforeItIsAbsent(t *testing.T) {
+	t.Parallel()
+	sent := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	ref := Ref{Token: "us-vm"}.With(Part{Kind: "servers", Mark: "us-vm", Sent: sent}).With(Part{Kind: "ports", Mark: "us-vm-0", Sent: sent, ID: "port-1", Seen: true})
+	if !ref.Unsure() {
+		t.Fatal("a call without an answer is sure")
+	}
+	same, until := ref.Settle(sent.Add(5*time.Second), 10*time.Second)
+	if !same.Unsure() || !until.Equal(sent.Add(10*time.Second)) {
+		t.Errorf("within its visibility: %v, ask again at %s", same.Parts, until)
+	}
+	absent, until := ref.Settle(sent.Add(10*time.Second), 10*time.Second)
+	if absent.Unsure() || !until.IsZero() || absent.Part("ports", "us-vm-0").ID != "port-1" || !ref.Unsure() {
+		t.Errorf("after it: %v", absent.Parts)
 	}
 }

@@ -52,6 +52,11 @@ type Spec struct {
 	Certificate tls.Certificate
 	// Held reports whether a fault keeps services from coming up.
 	Held func() bool
+	// Dead reports whether the guest answers nothing at all, Turns after how long
+	// its services fail for good once they are up, Failed whether a disk broke.
+	Dead   func() bool
+	Turns  func() (time.Duration, bool)
+	Failed func(disk string) bool
 }
 
 // sshAfter is how long after the boot the SSH server answers, and settleAfter
@@ -79,6 +84,9 @@ type Guest struct {
 	ports   map[int]*port
 	release time.Time // when a fault that held the services was lifted
 	held    bool
+	// turned is since when services have failed for good.
+	up     map[string]time.Time
+	turned map[string]bool
 }
 
 // service is one service of the guest.
@@ -101,7 +109,7 @@ type port struct {
 
 func newGuest(spec Spec, f *Fabric) *Guest {
 	g := &Guest{Spec: spec, fabric: f, software: f.software, real: f.real, files: map[string]string{},
-		users: map[string][]ssh.PublicKey{}, stop: make(chan struct{}), ended: make(chan struct{}), wake: make(chan struct{}, 1), ports: map[int]*port{}}
+		users: map[string][]ssh.PublicKey{}, stop: make(chan struct{}), ended: make(chan struct{}), wake: make(chan struct{}, 1), ports: map[int]*port{}, up: map[string]time.Time{}, turned: map[string]bool{}}
 	g.firstBoot()
 	return g
 }
@@ -177,12 +185,29 @@ func (g *Guest) state(s *service, now time.Time) string {
 		return "failed"
 	case started < s.after+s.software.Start:
 		return "activating"
+	case g.turnedBack(s.name, now):
+		return "failed"
 	}
 	return "active"
 }
 
+// turnedBack reports whether a service that was up has failed for good.
+func (g *Guest) turnedBack(name string, now time.Time) bool {
+	if g.Turns == nil {
+		return false
+	}
+	after, planned := g.Turns()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.up[name].IsZero() {
+		g.up[name] = now
+	}
+	g.turned[name] = planned && (g.turned[name] || now.Sub(g.up[name]) >= after)
+	return g.turned[name]
+}
+
 func (g *Guest) mounted(path string) bool {
-	return slices.ContainsFunc(g.Disks, func(d Disk) bool { return d.Mount == path })
+	return slices.ContainsFunc(g.Disks, func(d Disk) bool { return d.Mount == path && (g.Failed == nil || !g.Failed(d.ID)) })
 }
 
 // warm tells how many of its feeds a service has, out of all.
@@ -254,6 +279,9 @@ func (g *Guest) untilNext(now time.Time) time.Duration {
 // wanted lists the ports that answer now with what speaks there.
 func (g *Guest) wanted(now time.Time) map[int]*service {
 	out := map[int]*service{}
+	if g.Dead != nil && g.Dead() {
+		return out
+	}
 	if g.since(now) >= sshAfter {
 		out[22] = nil
 	}

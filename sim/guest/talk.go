@@ -208,6 +208,9 @@ func (g *Guest) command(line string) (string, int) {
 		return last + " is not a mountpoint\n", 32
 	case "df":
 		for _, d := range g.Disks {
+			if d.Mount != "" && !g.mounted(d.Mount) {
+				continue // the disk failed
+			}
 			if d.Mount == last {
 				return fmt.Sprintf("Filesystem 1K-blocks Mounted\n/dev/vdb %d %s\n", d.Bytes>>10, d.Mount), 0
 			}

@@ -64,6 +64,16 @@ func (c *Cloud) plan(x *world.Resource) {
 	}
 }
 
+// changed lets a change take hold: another size needs a stop, other rules are
+// told, and the rest concerns nobody inside.
+func (c *Cloud) changed(x *world.Resource, properties map[string]any) {
+	if _, resized := properties["size"]; x.Kind == "instances" && !resized {
+		time.AfterFunc(time.Until(x.ChangedAt), c.refreshRules)
+		return
+	}
+	c.plan(x)
+}
+
 func (c *Cloud) boot(id, account string) {
 	var x *world.Resource
 	var spec guest.Spec
@@ -124,6 +134,29 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 	s.Held = func() bool {
 		_, hit := c.world.Planned("service-never", x.Account, "instances", matches)
 		return hit
+	}
+	zone := str(x.Properties["zone"])
+	s.Dead = func() bool {
+		if _, hit := c.world.Planned("guest-dead", x.Account, "instances", matches); hit {
+			return true
+		}
+		f, hit := c.world.Planned("zone-down", x.Account, "", zone)
+		return hit && f.Label == zone
+	}
+	s.Turns = func() (time.Duration, bool) {
+		f, hit := c.world.Planned("turns-back", x.Account, "instances", matches)
+		return time.Duration(f.Seconds) * time.Second, hit
+	}
+	s.Failed = func(id string) bool {
+		failed := false
+		c.world.Update(func(tx *world.Tx) error {
+			disk := tx.ByID(x.Account, id)
+			if disk != nil {
+				_, failed = tx.Planned("disk-fails", x.Account, "disks", disk.Label+" "+disk.Name)
+			}
+			return nil
+		})
+		return failed
 	}
 	return s
 }

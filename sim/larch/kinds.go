@@ -257,6 +257,9 @@ func (m *making) machine() error {
 	if !ok || size.Withdrawn || !slices.Contains(size.Zones, m.text("zone")) {
 		return refuse(422, "not-sold", fmt.Sprintf("zone %s does not sell size %q", m.text("zone"), m.text("size")), map[string]any{"property": "size"})
 	}
+	if f, hit := m.tx.Planned("zone-down", m.x.Account, "", m.text("zone")); hit && f.Label == m.text("zone") {
+		return refuse(409, "capacity", "zone "+f.Label+" is down", map[string]any{"zones": slices.DeleteFunc(slices.Clone(size.Zones), func(z string) bool { return z == f.Label })})
+	}
 	if _, hit := m.tx.Planned("capacity", m.x.Account, "instances", m.x.Label+" "+m.text("zone")); hit {
 		var others []string
 		for _, z := range size.Zones {

@@ -107,6 +107,9 @@ func (c *Cloud) make(tx *world.Tx, k kind, account, region, name string, b body)
 	if _, hit := tx.Strike("late-failure", account, k.plural, matches); hit {
 		x.BreaksAt, x.Why = now.Add(takes*3/4), "the host failed while the "+k.name+" was being made"
 	}
+	if f, hit := tx.Strike("late-visibility", account, k.plural, matches); hit {
+		x.VisibleAt = now.Add(time.Duration(f.Seconds) * time.Second)
+	}
 	if _, hit := tx.Strike("stuck", account, k.plural, matches); hit {
 		x.ReadyAt = now.Add(365 * 24 * time.Hour)
 	}
@@ -127,7 +130,23 @@ func (c *Cloud) find(tx *world.Tx, r *http.Request) (*world.Resource, kind, erro
 
 func (c *Cloud) read(w http.ResponseWriter, r *http.Request) error {
 	var x *world.Resource
-	err := c.world.Update(func(tx *world.Tx) (err error) { x, _, err = c.find(tx, r); return err })
+	err := c.world.Update(func(tx *world.Tx) (err error) {
+		k := kind{}
+		if x, k, err = c.find(tx, r); err != nil {
+			return err
+		}
+		unseen := refuse(404, "gone", fmt.Sprintf("there is no %s %s", k.name, x.Name), nil)
+		if time.Now().Before(x.VisibleAt) {
+			return unseen
+		}
+		if _, hit := tx.Strike("stale-read", x.Account, k.plural, x.Label+" "+x.Name); hit {
+			callOf(r.Context()).Fault = "stale-read"
+			if x = tx.Before(x); x == nil {
+				return unseen
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return err
 	}
@@ -161,6 +180,10 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 			if key == "size" {
 				takes = c.market.Durations["resize"]
 			}
+			if v == nil {
+				delete(x.Properties, key) // taken away
+				continue
+			}
 			if key == "gib" && number(v) < number(x.Properties["gib"]) {
 				return refuse(422, "invalid", "a disk never shrinks", map[string]any{"property": "gib"})
 			}
@@ -183,7 +206,7 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	c.plan(x)
+	c.changed(x, b.Properties)
 	if _, hit := c.world.Strike("lose-answer", x.Account, x.Kind, x.Label+" "+x.Name, "PATCH"); hit {
 		return &lostAnswer{}
 	}

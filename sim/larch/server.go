@@ -171,6 +171,9 @@ func (c *Cloud) signIn(w http.ResponseWriter, r *http.Request) error {
 		return writeJSON(w, 400, map[string]string{"error": "unsupported_grant_type"})
 	}
 	i := slices.IndexFunc(c.accounts, func(a Account) bool { return a.ClientID == id && a.ClientSecret == secret })
+	if i >= 0 && c.ended(c.accounts[i].Name) {
+		return writeJSON(w, 401, map[string]string{"error": "invalid_client"})
+	}
 	if i < 0 || !c.accounts[i].Ends.IsZero() && time.Now().After(c.accounts[i].Ends) {
 		return writeJSON(w, 401, map[string]string{"error": "invalid_client"})
 	}
@@ -181,6 +184,12 @@ func (c *Cloud) signIn(w http.ResponseWriter, r *http.Request) error {
 	c.tokens[value] = token{c.accounts[i], time.Now().Add(tokenLife)}
 	c.mu.Unlock()
 	return writeJSON(w, 200, map[string]any{"access_token": value, "token_type": "Bearer", "expires_in": int(tokenLife.Seconds())})
+}
+
+// ended reports whether an account's credentials have come to their end.
+func (c *Cloud) ended(account string) bool {
+	_, hit := c.world.Planned("credentials-end", account, "", "")
+	return hit
 }
 
 // signedIn checks the token, the account's rate, and the faults that strike
@@ -196,7 +205,7 @@ func (c *Cloud) signedIn(h handler) handler {
 			c.limiters[t.account.Name] = limiter
 		}
 		c.mu.Unlock()
-		if !ok || time.Now().After(t.until) {
+		if !ok || time.Now().After(t.until) || c.ended(t.account.Name) {
 			return refuse(401, "token", "the token is missing, unknown or over", nil)
 		}
 		call := callOf(r.Context())
@@ -285,7 +294,7 @@ func (c *Cloud) list(w http.ResponseWriter, r *http.Request) error {
 	var all []*world.Resource
 	err := c.world.Update(func(tx *world.Tx) error {
 		all = tx.All(func(x *world.Resource) bool {
-			return x.Account == account && x.Region == region && (!hasTag || x.Tags[tagName] == tagValue) && (kind == "" || x.Kind == kind)
+			return x.Account == account && x.Region == region && !time.Now().Before(x.VisibleAt) && (!hasTag || x.Tags[tagName] == tagValue) && (kind == "" || x.Kind == kind)
 		})
 		return nil
 	})
@@ -338,13 +347,14 @@ func (c *Cloud) document(x *world.Resource) map[string]any {
 	if g := c.fabric.Guest(x.ID); g != nil {
 		attributes["reach"] = g.Reach()
 	}
-	properties := maps.Clone(x.Properties)
-	delete(properties, "value")
-	delete(properties, "user_data")
-	doc := map[string]any{"name": x.Name, "id": x.ID, "kind": x.Kind, "label": x.Label, "phase": x.PhaseAt(now), "generation": x.Generation,
-		"properties": properties, "attributes": attributes, "tags": x.Tags}
-	if x.Why != "" && x.PhaseAt(now) == world.Broken {
-		doc["why"] = x.Why
+	phase, why := x.PhaseAt(now), x.Why
+	if phase == world.Ready && c.failed(x) {
+		phase, why = world.Broken, "the disk failed"
+	}
+	doc := map[string]any{"name": x.Name, "id": x.ID, "kind": x.Kind, "label": x.Label, "phase": phase, "generation": x.Generation,
+		"properties": world.Shown(x.Properties), "attributes": attributes, "tags": x.Tags}
+	if why != "" && phase == world.Broken {
+		doc["why"] = why
 	}
 	if left := x.ReadyAt.Sub(now); left > 0 {
 		// The cloud's own guess is up to 30 % off, always the same way for one resource.
@@ -352,4 +362,13 @@ func (c *Cloud) document(x *world.Resource) map[string]any {
 		doc["ready_in"] = left.Seconds() * c.world.Pace() * (0.7 + 0.6*float64(sum[0])/255)
 	}
 	return doc
+}
+
+// failed reports whether a disk has failed.
+func (c *Cloud) failed(x *world.Resource) bool {
+	if x.Kind != "disks" {
+		return false
+	}
+	_, hit := c.world.Planned("disk-fails", x.Account, "disks", x.Label+" "+x.Name)
+	return hit
 }

@@ -52,6 +52,7 @@ type Resource struct {
 	Why        string            `json:"why,omitempty"`
 	ChangedAt  time.Time         `json:"changed_at,omitzero"` // when a change takes hold
 	RemoveAt   time.Time         `json:"remove_at,omitzero"`  // when removal is over
+	VisibleAt  time.Time         `json:"visible_at,omitzero"` // before it nobody sees the resource
 }
 
 // PhaseAt tells the phase at a moment.
@@ -91,7 +92,7 @@ type Fault struct {
 	Label   string `json:"label,omitempty"`   // part of the resource's label or name
 	Method  string `json:"method,omitempty"`
 	Count   int    `json:"count"`
-	Seconds int    `json:"seconds,omitempty"` // real seconds for slow and throttle
+	Seconds int    `json:"seconds,omitempty"` // real seconds for slow, throttle, late-visibility and turns-back
 	Value   int64  `json:"value,omitempty"`   // a lowered quota
 }
 
@@ -107,6 +108,14 @@ var FaultKinds = map[string]string{
 	"capacity":      "the zone has no machines left",
 	"quota":         "the quota named by label is lowered to value",
 	"denied":        "the account lacks the permission",
+
+	"late-visibility": "the fresh resource is found by nobody for seconds",
+	"stale-read":      "a read tells the resource as it was before its last change",
+	"credentials-end": "the account's credentials are not accepted any more",
+	"turns-back":      "services of the guest come up and fail for good seconds later",
+	"guest-dead":      "the guest answers nothing, while the cloud says that it is ready",
+	"disk-fails":      "the disk breaks, and guests lose its mount",
+	"zone-down":       "the zone named by label makes nothing and its guests answer nothing",
 }
 
 type entry struct {
@@ -120,6 +129,7 @@ type entry struct {
 type World struct {
 	mu        sync.Mutex
 	resources map[string]*Resource // by key
+	before    map[string]*Resource // by key: as they were before the last change
 	order     []string
 	byID      map[string]*Resource
 	calls     []Call
@@ -134,7 +144,7 @@ type World struct {
 
 // Open reads the journal of a directory, or begins one.
 func Open(dir string, pace float64, seed uint64) (*World, error) {
-	w := &World{resources: map[string]*Resource{}, byID: map[string]*Resource{}, facts: map[string]any{}, pace: pace, seed: seed}
+	w := &World{resources: map[string]*Resource{}, before: map[string]*Resource{}, byID: map[string]*Resource{}, facts: map[string]any{}, pace: pace, seed: seed}
 	path := filepath.Join(dir, "journal.jsonl")
 	if err := w.replay(path); err != nil {
 		return nil, err
@@ -186,8 +196,10 @@ func key(account, region, kind, name string) string {
 
 func (w *World) keep(r *Resource) {
 	k := key(r.Account, r.Region, r.Kind, r.Name)
-	if _, there := w.resources[k]; !there {
+	if was, there := w.resources[k]; !there {
 		w.order = append(w.order, k)
+	} else if was != r {
+		w.before[k] = was
 	}
 	w.resources[k] = r
 	w.byID[r.ID] = r
@@ -257,6 +269,12 @@ func (t *Tx) Find(account, region, kind, name string) *Resource {
 // Ever returns a copy of a resource even when it is gone.
 func (t *Tx) Ever(account, region, kind, name string) *Resource {
 	return clone(t.w.resources[key(account, region, kind, name)])
+}
+
+// Before returns a resource as it was before its last change, or nil when it was
+// not there yet.
+func (t *Tx) Before(r *Resource) *Resource {
+	return clone(t.w.before[key(r.Account, r.Region, r.Kind, r.Name)])
 }
 
 // ByID returns a copy of a resource of an account that is not gone, or nil.
@@ -392,7 +410,7 @@ func (f Fault) matches(account, on, label, method string) bool {
 }
 
 // Ledger is the truth that tests compare with: every resource ever made and
-// every call. It holds no properties, so no secret can be in it.
+// every call. It holds no secret.
 type Ledger struct {
 	Alive []LedgerResource `json:"alive"`
 	Gone  []LedgerResource `json:"gone"`
@@ -412,6 +430,9 @@ type LedgerResource struct {
 	MadeAt    time.Time         `json:"made_at"`
 	ReadyAt   time.Time         `json:"ready_at"`
 	RemovedAt time.Time         `json:"removed_at,omitzero"`
+	// Properties are as the cloud has them, without secret values and first-boot
+	// configuration.
+	Properties map[string]any `json:"properties"`
 }
 
 // Ledger tells everything up to now.
@@ -422,13 +443,21 @@ func (w *World) Ledger() Ledger {
 	out := Ledger{Alive: []LedgerResource{}, Gone: []LedgerResource{}, Calls: append([]Call{}, w.calls...)}
 	for _, k := range w.order {
 		r := w.resources[k]
-		line := LedgerResource{r.Account, r.Region, r.Kind, r.Name, r.ID, r.Label, r.Tags, r.PhaseAt(now), r.MadeAt, r.ReadyAt, r.RemoveAt}
+		line := LedgerResource{r.Account, r.Region, r.Kind, r.Name, r.ID, r.Label, r.Tags, r.PhaseAt(now), r.MadeAt, r.ReadyAt, r.RemoveAt, Shown(r.Properties)}
 		if line.Phase == Gone {
 			out.Gone = append(out.Gone, line)
 		} else {
 			out.Alive = append(out.Alive, line)
 		}
 	}
+	return out
+}
+
+// Shown are properties that may leave the cloud.
+func Shown(properties map[string]any) map[string]any {
+	out := maps.Clone(properties)
+	delete(out, "value")
+	delete(out, "user_data")
 	return out
 }
 

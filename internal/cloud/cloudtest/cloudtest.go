@@ -6,6 +6,9 @@ package cloudtest
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
+	"sync"
 	"testing"
 	"time"
 
@@ -21,19 +24,23 @@ type Place struct {
 	Size     string // a size sold in the first zone
 	Image    string
 	DiskType string
-	// Fault makes the cloud misbehave once: lose-answer, server-error or
-	// throttle on calls of a method such as create.
+	// Fault makes the cloud misbehave at the next creating call: lose-answer,
+	// server-error or throttle.
 	Fault func(kind string)
-	// Made counts the resources ever made with a token.
-	Made func(token string) int
+	// Refuse makes the cloud refuse instances for a class of error from now on:
+	// Quota, Capacity or Denied.
+	Refuse func(class cloud.Class)
+	// Made counts the resources ever made with a mark.
+	Made func(mark string) int
 }
 
 // Run checks that an adapter keeps its promises.
 func Run(t *testing.T, open func(t *testing.T) Place) {
 	for name, check := range map[string]func(*testing.T, Place){
-		"WhoAmI": whoAmI, "Offers": offersTell, "Lifecycle": lifecycle, "CreateTwiceIsOne": createTwice, "LostAnswerIsUnknown": lostAnswer,
-		"ServerErrorIsTransient": serverError, "ThrottlingSaysWhen": throttling, "InUse": inUse, "Invalid": invalid, "Gone": gone, "SignIn": signIn, "ListByTag": list,
-		"ShrinkingIsRefused": shrinking, "TokenOfARemovedResource": removedToken,
+		"WhoAmI": whoAmI, "Offers": offersTell, "Lifecycle": lifecycle, "PartsAreIntendedBeforeTheyAreMade": intended, "NoIntentNoCall": noIntent,
+		"LostAnswerIsUnknownAndFound": lostAnswer, "ServerErrorIsTransient": serverError, "ThrottlingSaysWhen": throttling, "InUse": inUse, "Invalid": invalid, "Absent": absent,
+		"SignIn": signIn, "Search": search, "ShrinkingIsRefused": shrinking, "Tags": tags, "AlterTakesAway": takesAway, "StaleVersionIsAConflict": conflict,
+		"Refusals": refusals, "Concurrency": concurrency, "RemovingTwice": removingTwice,
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -48,13 +55,37 @@ func ctx(t *testing.T) context.Context {
 	return c
 }
 
-func (p Place) request(typeName, token string, want map[string]any) cloud.Request {
-	want["name"] = token
-	return cloud.Request{Region: p.Region, Type: typeName, Token: token, Want: want, Tags: map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: token}}
-}
-
 func (p Place) ref(typeName, token string) cloud.Ref {
 	return cloud.Ref{Region: p.Region, Type: typeName, Token: token}
+}
+
+// create is the task that makes a resource with our mark.
+func (p Place) create(typeName, token string, want map[string]any) cloud.Task {
+	want = maps.Clone(want)
+	want["name"] = token
+	return cloud.Task{Action: cloud.Create, Ref: p.ref(typeName, token), Want: want, Tags: map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: token}}
+}
+
+// drive makes the steps of a task to their end, as an engine would, and gives the
+// reference with every part that was intended.
+func (p Place) drive(c context.Context, task cloud.Task) (cloud.Ref, error) {
+	for range 50 {
+		progress, err := p.Adapter.Step(c, task, func(part cloud.Part) error {
+			part.Sent = time.Now()
+			task.Ref = task.Ref.With(part)
+			return nil
+		})
+		if err != nil {
+			return task.Ref, err
+		}
+		for _, part := range progress.Live.Parts {
+			task.Ref = task.Ref.With(part)
+		}
+		if !progress.More {
+			return task.Ref, nil
+		}
+	}
+	return task.Ref, errors.New("the task does not end")
 }
 
 func wantClass(t *testing.T, err error, class cloud.Class) *cloud.Error {
@@ -69,25 +100,36 @@ func wantClass(t *testing.T, err error, class cloud.Class) *cloud.Error {
 // ready creates a resource and waits until it is there.
 func (p Place) ready(t *testing.T, typeName, token string, want map[string]any) cloud.Live {
 	t.Helper()
-	if _, err := p.Adapter.Create(ctx(t), p.request(typeName, token, want)); err != nil {
+	ref, err := p.drive(ctx(t), p.create(typeName, token, want))
+	if err != nil {
 		t.Fatal(err)
 	}
-	return p.await(t, typeName, token)
+	return p.await(t, ref)
 }
 
-func (p Place) await(t *testing.T, typeName, token string) cloud.Live {
+func (p Place) await(t *testing.T, ref cloud.Ref) cloud.Live {
 	t.Helper()
 	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
-		live, err := p.Adapter.Read(ctx(t), p.ref(typeName, token))
+		live, there, err := p.Adapter.Look(ctx(t), ref)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if live.Phase == cloud.Ready {
+		if there == cloud.Present && live.Phase == cloud.Ready {
 			return live
 		}
 	}
-	t.Fatalf("%s %s is never ready", typeName, token)
+	t.Fatalf("%s %s is never ready", ref.Type, ref.Token)
 	return cloud.Live{}
+}
+
+func (p Place) alter(t *testing.T, task cloud.Task) cloud.Live {
+	t.Helper()
+	task.Action = cloud.Alter
+	ref, err := p.drive(ctx(t), task)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p.await(t, ref)
 }
 
 func whoAmI(t *testing.T, p Place) {
@@ -123,54 +165,71 @@ func lifecycle(t *testing.T, p Place) {
 			t.Errorf("a ready machine reports no %s", name)
 		}
 	}
-	if _, err := p.Adapter.Change(ctx(t), p.ref("disk", "us-life-disk"), map[string]any{"size": "30GiB"}); err != nil {
-		t.Fatal(err)
+	for name, want := range map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID, "public": true} {
+		if machine.Has[name] != want {
+			t.Errorf("a machine made with %s %v has %v", name, want, machine.Has[name])
+		}
 	}
-	if grown := p.await(t, "disk", "us-life-disk"); grown.Attributes["size"] != "30GiB" {
-		t.Errorf("the disk reports %v after growing", grown.Attributes["size"])
+	if grown := p.alter(t, cloud.Task{Ref: disk.Ref, Want: map[string]any{"size": "30GiB"}}); grown.Attributes["size"] != "30GiB" || grown.Has["size"] != "30GiB" {
+		t.Errorf("the disk reports %v and has %v after growing", grown.Attributes["size"], grown.Has["size"])
 	}
-	for _, r := range []cloud.Ref{p.ref("instance", "us-life-vm"), p.ref("disk", "us-life-disk"), p.ref("firewall", "us-life-fw"), p.ref("subnet", "us-life-sub"), p.ref("network", "us-life-net")} {
-		p.removed(t, r)
+	for _, l := range []cloud.Live{machine, disk, rules, subnet, network} {
+		p.removed(t, l.Ref)
 	}
 }
 
 func (p Place) removed(t *testing.T, r cloud.Ref) {
 	t.Helper()
-	if err := p.Adapter.Remove(ctx(t), r); err != nil {
+	if _, err := p.drive(ctx(t), cloud.Task{Action: cloud.Remove, Ref: r}); err != nil {
 		t.Fatal(err)
 	}
 	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
-		if _, err := p.Adapter.Read(ctx(t), r); cloud.ClassOf(err) == cloud.Gone {
+		if _, there, err := p.Adapter.Look(ctx(t), r); err == nil && there == cloud.Absent {
 			return
 		}
 	}
 	t.Fatalf("%v is never gone", r)
 }
 
-func createTwice(t *testing.T, p Place) {
-	r := p.request("network", "us-twice", map[string]any{"range": "10.2.0.0/16"})
-	first, err := p.Adapter.Create(ctx(t), r)
-	if err != nil {
-		t.Fatal(err)
+// intended: every part that a cloud tells of was intended before, by its mark.
+func intended(t *testing.T, p Place) {
+	network := p.ready(t, "network", "us-parts", map[string]any{"range": "10.2.0.0/16"})
+	ref, err := p.drive(ctx(t), p.create("subnet", "us-parts-sub", map[string]any{"network": network.ID, "range": "10.2.0.0/24"}))
+	if err != nil || len(ref.Parts) == 0 {
+		t.Fatal(ref, err)
 	}
-	second, err := p.Adapter.Create(ctx(t), r)
-	if err != nil || second.ID != first.ID || p.Made("us-twice") != 1 {
-		t.Errorf("the same token gave %s and %s (%v), made %d times", first.ID, second.ID, err, p.Made("us-twice"))
+	live := p.await(t, ref)
+	for _, part := range live.Parts {
+		if ref.Part(part.Kind, part.Mark) == nil || !part.Seen || part.ID == "" {
+			t.Errorf("part %+v was not intended; intended were %+v", part, ref.Parts)
+		}
+	}
+}
+
+func noIntent(t *testing.T, p Place) {
+	refused := errors.New("the intent could not be committed")
+	_, err := p.Adapter.Step(ctx(t), p.create("network", "us-unintended", map[string]any{"range": "10.2.0.0/16"}), func(cloud.Part) error { return refused })
+	if !errors.Is(err, refused) || p.Made("us-unintended") != 0 {
+		t.Errorf("without an intent it gave %v and made %d", err, p.Made("us-unintended"))
 	}
 }
 
 func lostAnswer(t *testing.T, p Place) {
 	p.Fault("lose-answer")
-	_, err := p.Adapter.Create(ctx(t), p.request("network", "us-lost", map[string]any{"range": "10.3.0.0/16"}))
+	ref, err := p.drive(ctx(t), p.create("network", "us-lost", map[string]any{"range": "10.3.0.0/16"}))
 	wantClass(t, err, cloud.UnknownOutcome)
-	if _, err := p.Adapter.Read(ctx(t), p.ref("network", "us-lost")); err != nil {
-		t.Errorf("what was made without an answer is not found under its token: %v", err)
+	if !ref.Unsure() {
+		t.Errorf("nothing says that the outcome is unknown: %+v", ref.Parts)
+	}
+	live, there, err := p.Adapter.Look(ctx(t), ref)
+	if err != nil || there != cloud.Present || live.ID == "" {
+		t.Errorf("what was made without an answer is not found by its mark: %s %v", there, err)
 	}
 }
 
 func serverError(t *testing.T, p Place) {
 	p.Fault("server-error")
-	_, err := p.Adapter.Create(ctx(t), p.request("network", "us-503", map[string]any{"range": "10.4.0.0/16"}))
+	_, err := p.drive(ctx(t), p.create("network", "us-503", map[string]any{"range": "10.4.0.0/16"}))
 	wantClass(t, err, cloud.Transient)
 	if p.Made("us-503") != 0 {
 		t.Error("a refused call was carried out")
@@ -179,7 +238,7 @@ func serverError(t *testing.T, p Place) {
 
 func throttling(t *testing.T, p Place) {
 	p.Fault("throttle")
-	_, err := p.Adapter.Create(ctx(t), p.request("network", "us-429", map[string]any{"range": "10.5.0.0/16"}))
+	_, err := p.drive(ctx(t), p.create("network", "us-429", map[string]any{"range": "10.5.0.0/16"}))
 	if e := wantClass(t, err, cloud.Throttled); e.RetryAfter <= 0 {
 		t.Error("throttling does not say when to come back")
 	}
@@ -188,22 +247,33 @@ func throttling(t *testing.T, p Place) {
 func inUse(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-used-net", map[string]any{"range": "10.6.0.0/16"})
 	p.ready(t, "subnet", "us-used-sub", map[string]any{"network": network.ID, "range": "10.6.0.0/24"})
-	wantClass(t, p.Adapter.Remove(ctx(t), p.ref("network", "us-used-net")), cloud.InUse)
+	_, err := p.drive(ctx(t), cloud.Task{Action: cloud.Remove, Ref: network.Ref})
+	wantClass(t, err, cloud.InUse)
 }
 
 func invalid(t *testing.T, p Place) {
-	_, err := p.Adapter.Create(ctx(t), p.request("network", "us-bad", map[string]any{"range": "10.0.0.1/16"}))
+	_, err := p.drive(ctx(t), p.create("network", "us-bad", map[string]any{"range": "10.0.0.1/16"}))
 	if e := wantClass(t, err, cloud.Invalid); e.Property != "range" {
 		t.Errorf("the error is about %q, not about range", e.Property)
 	}
 }
 
-func gone(t *testing.T, p Place) {
-	_, err := p.Adapter.Read(ctx(t), p.ref("network", "us-never"))
-	wantClass(t, err, cloud.Gone)
-	if err := p.Adapter.Remove(ctx(t), p.ref("network", "us-never")); err != nil {
-		t.Errorf("removing what is gone: %v", err)
+func absent(t *testing.T, p Place) {
+	if _, there, err := p.Adapter.Look(ctx(t), p.ref("network", "us-never")); err != nil || there != cloud.Absent {
+		t.Errorf("what was never made is %q, %v", there, err)
 	}
+	if p.Adapter.Visibility() < 0 {
+		t.Error("a visibility below nothing")
+	}
+}
+
+func removingTwice(t *testing.T, p Place) {
+	if _, err := p.drive(ctx(t), cloud.Task{Action: cloud.Remove, Ref: p.ref("network", "us-never")}); err != nil {
+		t.Errorf("removing what was never there: %v", err)
+	}
+	network := p.ready(t, "network", "us-twice", map[string]any{"range": "10.2.0.0/16"})
+	p.removed(t, network.Ref)
+	p.removed(t, network.Ref)
 }
 
 func signIn(t *testing.T, p Place) {
@@ -211,20 +281,39 @@ func signIn(t *testing.T, p Place) {
 	wantClass(t, err, cloud.SignIn)
 }
 
-func list(t *testing.T, p Place) {
-	p.ready(t, "network", "us-list-net", map[string]any{"range": "10.7.0.0/16"})
+func search(t *testing.T, p Place) {
+	network := p.ready(t, "network", "us-list-net", map[string]any{"range": "10.7.0.0/16"})
 	for i := range 60 { // more than one page
-		r := p.request("key_pair", "us-list-"+string(rune('a'+i/26))+string(rune('a'+i%26)), map[string]any{"public_key": publicKey})
-		if _, err := p.Adapter.Create(ctx(t), r); err != nil {
+		if _, err := p.drive(ctx(t), p.create("key_pair", "us-list-"+string(rune('a'+i/26))+string(rune('a'+i%26)), map[string]any{"public_key": publicKey})); err != nil {
 			t.Fatal(err)
 		}
 	}
-	all, err := p.Adapter.List(ctx(t), p.Region, cloud.TagStack, "cloudtest")
-	if err != nil || len(all) != 61 {
-		t.Errorf("listed %d of 61, %v", len(all), err)
+	for _, c := range []struct {
+		about string
+		query cloud.Query
+		want  int
+	}{
+		{"by tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 61},
+		{"by tag and type", cloud.Query{Type: "network", Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 1},
+		{"by two tags", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: "us-list-aa"}}, 1},
+		{"by another tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "other"}}, 0},
+		{"by id", cloud.Query{Type: "network", ID: network.ID}, 1},
+		{"by name", cloud.Query{Type: "key_pair", Name: "us-list-ab"}, 1},
+		{"by part of a name", cloud.Query{Type: "key_pair", Name: "us-list"}, 0},
+	} {
+		c.query.Region = p.Region
+		if all, err := cloud.Collect(p.Adapter.Search(ctx(t), c.query)); err != nil || len(all) != c.want {
+			t.Errorf("%s: found %d of %d, %v", c.about, len(all), c.want, err)
+		}
 	}
-	if none, err := p.Adapter.List(ctx(t), p.Region, cloud.TagStack, "other"); err != nil || len(none) != 0 {
-		t.Errorf("another tag lists %d, %v", len(none), err)
+	seen := 0
+	for range p.Adapter.Search(ctx(t), cloud.Query{Region: p.Region, Tags: map[string]string{cloud.TagStack: "cloudtest"}}) {
+		if seen++; seen == 3 {
+			break // whoever has enough gets no more
+		}
+	}
+	if seen != 3 {
+		t.Errorf("a search that was broken off gave %d", seen)
 	}
 }
 
@@ -232,14 +321,88 @@ func list(t *testing.T, p Place) {
 const publicKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIH3vDlXvW1kTjJ0mJqQ2eV6f3v6r9Ztq0ZqzB1m0c1xY duty@saltmere.example"
 
 func shrinking(t *testing.T, p Place) {
-	p.ready(t, "disk", "us-shrink", map[string]any{"size": "20GiB", "type": p.DiskType})
-	_, err := p.Adapter.Change(ctx(t), p.ref("disk", "us-shrink"), map[string]any{"size": "10GiB"})
+	disk := p.ready(t, "disk", "us-shrink", map[string]any{"size": "20GiB", "type": p.DiskType})
+	_, err := p.drive(ctx(t), cloud.Task{Action: cloud.Alter, Ref: disk.Ref, Want: map[string]any{"size": "10GiB"}})
 	wantClass(t, err, cloud.Invalid)
 }
 
-func removedToken(t *testing.T, p Place) {
-	p.ready(t, "network", "us-again", map[string]any{"range": "10.8.0.0/16"})
-	p.removed(t, p.ref("network", "us-again"))
-	_, err := p.Adapter.Create(ctx(t), p.request("network", "us-again", map[string]any{"range": "10.8.0.0/16"}))
-	wantClass(t, err, cloud.Gone)
+// tags: those of a creation are there from the first look on, and others replace
+// them.
+func tags(t *testing.T, p Place) {
+	network := p.ready(t, "network", "us-tags", map[string]any{"range": "10.9.0.0/16"})
+	if network.Tags[cloud.TagResource] != "us-tags" {
+		t.Errorf("made with tags, it has %v", network.Tags)
+	}
+	other := map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: "us-tags", "owner": "tam"}
+	if live := p.alter(t, cloud.Task{Ref: network.Ref, Tags: other}); live.Tags["owner"] != "tam" || live.Tags[cloud.TagStack] != "cloudtest" {
+		t.Errorf("tagged anew it has %v", live.Tags)
+	}
+	delete(other, "owner")
+	live := p.await(t, network.Ref)
+	if live = p.alter(t, cloud.Task{Ref: live.Ref, Tags: other}); live.Tags["owner"] != "" {
+		t.Errorf("a tag that was taken away is still there: %v", live.Tags)
+	}
+}
+
+func takesAway(t *testing.T, p Place) {
+	network := p.ready(t, "network", "us-away-net", map[string]any{"range": "10.1.0.0/16"})
+	subnet := p.ready(t, "subnet", "us-away-sub", map[string]any{"network": network.ID, "range": "10.1.0.0/24"})
+	rules := p.ready(t, "firewall", "us-away-fw", map[string]any{"network": network.ID, "rules": []any{map[string]any{"from": "127.0.0.0/8", "port": int64(22)}}})
+	machine := p.ready(t, "instance", "us-away-vm", map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID, "firewalls": []any{rules.ID}})
+	live := p.alter(t, cloud.Task{Ref: machine.Ref, Unset: []string{"firewalls"}, Before: map[string]any{"firewalls": []any{rules.ID}}})
+	if left, _ := live.Has["firewalls"].([]any); len(left) > 0 {
+		t.Errorf("firewalls that were taken away are still %v", left)
+	}
+	p.removed(t, rules.Ref) // nothing uses it any more
+}
+
+func conflict(t *testing.T, p Place) {
+	disk := p.ready(t, "disk", "us-stale", map[string]any{"size": "20GiB", "type": p.DiskType})
+	p.alter(t, cloud.Task{Ref: disk.Ref, Want: map[string]any{"size": "30GiB"}})
+	_, err := p.drive(ctx(t), cloud.Task{Action: cloud.Alter, Ref: disk.Ref, Want: map[string]any{"size": "40GiB"}}) // by the version of before
+	wantClass(t, err, cloud.Conflict)
+}
+
+func refusals(t *testing.T, p Place) {
+	network := p.ready(t, "network", "us-no-net", map[string]any{"range": "10.1.0.0/16"})
+	subnet := p.ready(t, "subnet", "us-no-sub", map[string]any{"network": network.ID, "range": "10.1.0.0/24"})
+	machine := map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID}
+	for _, class := range []cloud.Class{cloud.Quota, cloud.Capacity, cloud.Denied} {
+		p.Refuse(class)
+		mark := "us-no-" + string(class)
+		_, err := p.drive(ctx(t), p.create("instance", mark, machine))
+		e := wantClass(t, err, class)
+		if e.Remedy == "" || class == cloud.Quota && e.Missing <= 0 || class == cloud.Capacity && len(e.Zones) == 0 || !class.Refused() || class.Passing() {
+			t.Errorf("%s tells too little: %+v", class, e)
+		}
+		if p.Made(mark) != 0 {
+			t.Errorf("%s was refused and made", mark)
+		}
+	}
+}
+
+// concurrency: many at once through one adapter, each made once.
+func concurrency(t *testing.T, p Place) {
+	var all sync.WaitGroup
+	failed := make(chan error, 20)
+	for i := range 20 {
+		all.Go(func() {
+			mark := fmt.Sprintf("us-many-%02d", i)
+			ref, err := p.drive(ctx(t), p.create("key_pair", mark, map[string]any{"public_key": publicKey}))
+			if err == nil {
+				_, _, err = p.Adapter.Look(ctx(t), ref)
+			}
+			if n := p.Made(mark); err == nil && n != 1 {
+				err = fmt.Errorf("%s was made %d times", mark, n)
+			}
+			if err != nil {
+				failed <- err
+			}
+		})
+	}
+	all.Wait()
+	close(failed)
+	for err := range failed {
+		t.Error(err)
+	}
 }

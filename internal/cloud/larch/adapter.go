@@ -4,8 +4,11 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
+	"iter"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -20,6 +23,7 @@ type document struct {
 	Label      string            `json:"label,omitempty"`
 	Properties map[string]any    `json:"properties,omitempty"`
 	Tags       map[string]string `json:"tags,omitempty"`
+	version    string            // of what is changed, or empty
 }
 
 // report is a resource as Larch tells it.
@@ -34,6 +38,7 @@ type report struct {
 	Attributes map[string]any    `json:"attributes"`
 	Tags       map[string]string `json:"tags"`
 	ReadyIn    float64           `json:"ready_in"`
+	Generation int               `json:"generation"`
 }
 
 // mapping says how one neutral type is called in Larch. Names maps neutral
@@ -166,85 +171,103 @@ func path(region, kind, name string) string {
 	return "/v1/regions/" + url.PathEscape(region) + "/" + kind + "/" + url.PathEscape(name)
 }
 
-// Create names the resource after its token, so that the call can be repeated.
-func (a *Adapter) Create(ctx context.Context, r cloud.Request) (cloud.Live, error) {
-	m, ok := mappings[r.Type]
+// part is the one thing that a resource is in Larch: its name there is our token.
+func (m mapping) part(token string) cloud.Part { return cloud.Part{Kind: m.kind, Mark: token} }
+
+// Visibility is short: Larch reads its own writes, but its lists and reads are
+// served by copies that may lag for a moment.
+func (a *Adapter) Visibility() float64 { return 10 }
+
+// Step makes the one call that a task needs in Larch.
+func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part) error) (cloud.Progress, error) {
+	m, ok := mappings[t.Ref.Type]
 	if !ok {
-		return cloud.Live{}, &cloud.Error{Class: cloud.Invalid, Message: "Larch has no resources of type " + r.Type}
+		return cloud.Progress{}, &cloud.Error{Class: cloud.Invalid, Message: "Larch has no resources of type " + t.Ref.Type}
 	}
-	properties, err := m.theirs(r.Want)
-	if err != nil {
-		return cloud.Live{}, err
+	at := path(t.Ref.Region, m.kind, t.Ref.Token)
+	if t.Action == cloud.Remove {
+		_, err := a.do(ctx, http.MethodDelete, at, nil, nil)
+		if cloud.ClassOf(err) == cloud.Gone {
+			err = nil // it is gone already
+		}
+		if err != nil {
+			return cloud.Progress{}, fmt.Errorf("remove %s: %w", t.Ref.Type, err)
+		}
+		return cloud.Progress{Live: cloud.Live{Ref: t.Ref, Phase: cloud.Removing}}, nil
 	}
-	tags := map[string]string{}
-	wanted, _ := r.Want["tags"].(map[string]any)
-	for k, v := range wanted {
-		tags[k] = fmt.Sprint(v)
+	doc := document{Tags: t.Tags}
+	var err error
+	if doc.Properties, err = m.theirs(t.Want); err != nil {
+		return cloud.Progress{}, err
 	}
-	for k, v := range r.Tags {
-		tags[k] = v
-	}
-	doc := document{Label: fmt.Sprint(r.Want["name"]), Properties: properties, Tags: tags}
-	var answer struct{ Resource report }
-	if _, err := a.do(ctx, http.MethodPut, path(r.Region, m.kind, r.Token), doc, &answer); err != nil {
-		return cloud.Live{}, fmt.Errorf("create %s: %w", r.Type, err)
-	}
-	return live(answer.Resource, r.Region), nil
-}
-
-// Read looks at one resource.
-func (a *Adapter) Read(ctx context.Context, ref cloud.Ref) (cloud.Live, error) {
-	var got report
-	if _, err := a.do(ctx, http.MethodGet, path(ref.Region, mappings[ref.Type].kind, ref.Token), nil, &got); err != nil {
-		return cloud.Live{}, fmt.Errorf("read %s: %w", ref.Type, err)
-	}
-	return live(got, ref.Region), nil
-}
-
-// Change alters properties in place; Larch stops and starts a machine by itself
-// when its size changes.
-func (a *Adapter) Change(ctx context.Context, ref cloud.Ref, changes map[string]any) (cloud.Live, error) {
-	m := mappings[ref.Type]
-	properties, err := m.theirs(changes)
-	if err != nil {
-		return cloud.Live{}, err
-	}
-	doc := document{Properties: properties}
-	if name, ok := changes["name"]; ok {
+	if name, named := t.Want["name"]; named {
 		doc.Label = fmt.Sprint(name)
 	}
-	var answer struct{ Resource report }
-	if _, err := a.do(ctx, http.MethodPatch, path(ref.Region, m.kind, ref.Token), doc, &answer); err != nil {
-		return cloud.Live{}, fmt.Errorf("change %s: %w", ref.Type, err)
-	}
-	return live(answer.Resource, ref.Region), nil
-}
-
-// Remove begins removal. What is already gone counts as removed.
-func (a *Adapter) Remove(ctx context.Context, ref cloud.Ref) error {
-	_, err := a.do(ctx, http.MethodDelete, path(ref.Region, mappings[ref.Type].kind, ref.Token), nil, nil)
-	if err != nil && cloud.ClassOf(err) != cloud.Gone {
-		return fmt.Errorf("remove %s: %w", ref.Type, err)
-	}
-	return nil
-}
-
-// List reads all pages.
-func (a *Adapter) Find(ctx context.Context, q cloud.Query) ([]cloud.Live, error) {
-	var out []cloud.Live
-	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(q.Region)+"/resources", func(r report) {
-		if l := live(r, q.Region); q.Matches(l) {
-			out = append(out, l)
+	method := http.MethodPut
+	if t.Action == cloud.Alter {
+		method = http.MethodPatch
+		if part := t.Ref.Part(m.kind, t.Ref.Token); part != nil {
+			doc.version = part.Version
 		}
-	})
-	return out, err
+		for _, name := range t.Unset {
+			if name != "name" && name != "tags" {
+				doc.Properties[m.their(name)] = nil
+			}
+		}
+	} else {
+		if err := intend(m.part(t.Ref.Token)); err != nil {
+			return cloud.Progress{}, err
+		}
+	}
+	var answer struct{ Resource report }
+	if _, err := a.do(ctx, method, at, doc, &answer); err != nil {
+		return cloud.Progress{}, fmt.Errorf("%s %s: %w", t.Action, t.Ref.Type, err)
+	}
+	return cloud.Progress{Live: live(answer.Resource, t.Ref.Region)}, nil
 }
 
-// List finds the resources of a region that carry a tag.
-func (a *Adapter) List(ctx context.Context, region, tag, value string) ([]cloud.Live, error) {
-	var out []cloud.Live
-	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(region)+"/resources?tag="+url.QueryEscape(tag+":"+value), func(r report) { out = append(out, live(r, region)) })
-	return out, err
+// Look reads one resource.
+func (a *Adapter) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Presence, error) {
+	var got report
+	_, err := a.do(ctx, http.MethodGet, path(ref.Region, mappings[ref.Type].kind, ref.Token), nil, &got)
+	if cloud.ClassOf(err) == cloud.Gone {
+		return cloud.Live{Ref: ref}, cloud.Absent, nil
+	}
+	if err != nil {
+		return cloud.Live{}, "", fmt.Errorf("read %s: %w", ref.Type, err)
+	}
+	return live(got, ref.Region), cloud.Present, nil
+}
+
+// Search reads all pages of a region, narrowed down by the first tag.
+func (a *Adapter) Search(ctx context.Context, q cloud.Query) iter.Seq2[cloud.Live, error] {
+	return func(yield func(cloud.Live, error) bool) {
+		next := "/v1/regions/" + url.PathEscape(q.Region) + "/resources"
+		narrow := url.Values{}
+		for _, tag := range slices.Sorted(maps.Keys(q.Tags)) {
+			narrow.Set("tag", tag+":"+q.Tags[tag])
+			break
+		}
+		if m, ok := mappings[q.Type]; ok {
+			narrow.Set("kind", m.kind)
+		}
+		more := true
+		err := a.pages(ctx, next+"?"+narrow.Encode(), func(r report) {
+			if l := live(r, q.Region); more && q.Matches(l) {
+				more = yield(l, nil)
+			}
+		})
+		if err != nil && more {
+			yield(cloud.Live{}, err)
+		}
+	}
+}
+
+func (m mapping) their(name string) string {
+	if n, ok := m.names[name]; ok {
+		return n
+	}
+	return name
 }
 
 // theirs turns neutral properties into Larch's.
@@ -254,10 +277,7 @@ func (m mapping) theirs(want map[string]any) (map[string]any, error) {
 		if name == "name" || name == "tags" {
 			continue
 		}
-		their := name
-		if n, ok := m.names[name]; ok {
-			their = n
-		}
+		their := m.their(name)
 		switch {
 		case their == "gib":
 			bytes, err := resource.ParseData(fmt.Sprint(v))
@@ -314,12 +334,71 @@ func attachments(v any) any {
 	return out
 }
 
+// ours turns Larch's properties back into neutral ones. Values of secrets and
+// first-boot configuration are not told.
+func (m mapping) ours(r report) map[string]any {
+	has := map[string]any{"name": r.Label}
+	for neutral := range m.told(r.Properties) {
+		v := r.Properties[m.their(neutral)]
+		switch m.their(neutral) {
+		case "gib":
+			if n, ok := v.(float64); ok {
+				v = resource.FormatData(int64(n) << 30)
+			}
+		case "inbound":
+			v = renamed(v, map[string]string{"source": "from", "note": "about"})
+		case "disks":
+			v = renamed(v, map[string]string{"disk_id": "disk"})
+		}
+		has[neutral] = v
+	}
+	return has
+}
+
+// told lists the neutral names of what a report tells.
+func (m mapping) told(properties map[string]any) map[string]bool {
+	neutral := map[string]string{}
+	for name, their := range m.names {
+		neutral[their] = name
+	}
+	out := map[string]bool{}
+	for their := range properties {
+		if name, ok := neutral[their]; ok {
+			out[name] = true
+		} else {
+			out[their] = true
+		}
+	}
+	return out
+}
+
+func renamed(list any, names map[string]string) any {
+	items, _ := list.([]any)
+	out := make([]any, len(items))
+	for i, item := range items {
+		fields, ok := item.(map[string]any)
+		if !ok {
+			return list
+		}
+		one := make(map[string]any, len(fields))
+		for k, v := range fields {
+			if to, ok := names[k]; ok {
+				k = to
+			}
+			one[k] = v
+		}
+		out[i] = one
+	}
+	return out
+}
+
 var phases = map[string]cloud.Phase{"making": cloud.Making, "changing": cloud.Making, "ready": cloud.Ready, "broken": cloud.Broken, "removing": cloud.Removing}
 
 // live turns Larch's report into neutral attributes.
 func live(r report, region string) cloud.Live {
-	l := cloud.Live{Type: typeOf(r.Kind), Token: r.Name, ID: r.ID, Name: r.Label, Region: region, Phase: phases[r.Phase], Why: r.Why, Tags: r.Tags, ReadyIn: r.ReadyIn,
-		Attributes: map[string]any{"id": r.ID}}
+	l := cloud.Live{ID: r.ID, Name: r.Label, Phase: phases[r.Phase], Why: r.Why, Tags: r.Tags, ReadyIn: r.ReadyIn, Attributes: map[string]any{"id": r.ID},
+		Ref: cloud.Ref{Region: region, Type: typeOf(r.Kind), Token: r.Name, Parts: []cloud.Part{{Kind: r.Kind, ID: r.ID, Mark: r.Name, Version: fmt.Sprint(r.Generation), Seen: true}}}}
+	l.Has = mappings[l.Type].ours(r)
 	for name, v := range r.Attributes {
 		switch name {
 		case "memory_gib":

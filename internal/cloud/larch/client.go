@@ -39,9 +39,8 @@ type Adapter struct {
 }
 
 // New makes an adapter for an endpoint such as https://larch.example. It calls nothing.
-func New(endpoint string, creds Credentials) *Adapter {
-	return &Adapter{endpoint: strings.TrimSuffix(endpoint, "/"), creds: creds,
-		http: &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 32, IdleConnTimeout: 30 * time.Second}}}
+func New(endpoint string, creds Credentials, client *http.Client) *Adapter {
+	return &Adapter{endpoint: strings.TrimSuffix(endpoint, "/"), creds: creds, http: client}
 }
 
 var _ cloud.Adapter = (*Adapter)(nil)
@@ -65,6 +64,9 @@ func (a *Adapter) signedIn(ctx context.Context) (string, error) {
 		return "", unreachable(err, http.MethodGet)
 	}
 	defer res.Body.Close()
+	if res.StatusCode == http.StatusTooManyRequests {
+		return "", refusal(res)
+	}
 	if res.StatusCode == http.StatusUnauthorized {
 		return "", &cloud.Error{Class: cloud.SignIn, Message: "Larch does not accept the account's credentials", Remedy: "renew the credentials of the account"}
 	}
@@ -121,6 +123,9 @@ func (a *Adapter) once(ctx context.Context, token, method, path string, in, out 
 	if d, ok := in.(document); ok {
 		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Larch-Label", d.Label)
+		if d.version != "" {
+			req.Header.Set("If-Match", d.version)
+		}
 	}
 	res, err := a.http.Do(req)
 	if err != nil {
@@ -142,6 +147,10 @@ func (a *Adapter) once(ctx context.Context, token, method, path string, in, out 
 // unreachable classifies a call without an answer: one that cannot have been
 // carried out may simply be made again, any other must be looked for.
 func unreachable(err error, method string) error {
+	var classified *cloud.Error
+	if errors.As(err, &classified) {
+		return classified // the transport made no call
+	}
 	class := cloud.UnknownOutcome
 	if method == http.MethodGet || errors.Is(err, syscall.ECONNREFUSED) {
 		class = cloud.Transient

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"testing"
 
+	"undersail/internal/cloud"
 	"undersail/internal/cloud/cloudtest"
 	"undersail/internal/cloud/larch"
 	"undersail/sim"
@@ -21,17 +22,30 @@ func TestConformance(t *testing.T) {
 		}
 		t.Cleanup(func() { s.Close() })
 		a := s.Accounts[0]
+		plan := func(f world.Fault) {
+			body, _ := json.Marshal(f)
+			res, err := http.Post(s.Place.Admin+"/faults", "application/json", bytes.NewReader(body))
+			if err != nil || res.StatusCode != http.StatusCreated {
+				t.Fatal(err, res)
+			}
+			res.Body.Close()
+		}
+		client := cloud.NewClient(cloud.Transport{})
 		return cloudtest.Place{
-			Adapter:  larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: a.ClientSecret}),
-			Stranger: larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: "wrong"}),
+			Adapter:  larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: a.ClientSecret}, client),
+			Stranger: larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: "wrong"}, client),
 			Region:   "north-fell", Size: "plain-2", Image: "debian-12", DiskType: "solid",
-			Fault: func(kind string) {
-				body, _ := json.Marshal(world.Fault{Kind: kind, Method: http.MethodPut, Count: 1})
-				res, err := http.Post(s.Place.Admin+"/faults", "application/json", bytes.NewReader(body))
-				if err != nil || res.StatusCode != http.StatusCreated {
-					t.Fatal(err, res)
+			Fault: func(kind string) { plan(world.Fault{Kind: kind, Method: http.MethodPut, Count: 1}) },
+			Refuse: func(class cloud.Class) {
+				req, _ := http.NewRequest(http.MethodDelete, s.Place.Admin+"/faults", nil)
+				if res, err := http.DefaultClient.Do(req); err == nil {
+					res.Body.Close()
 				}
-				res.Body.Close()
+				plan(map[cloud.Class]world.Fault{
+					cloud.Quota:    {Kind: "quota", Label: "vcpus", Count: -1, Value: 0},
+					cloud.Capacity: {Kind: "capacity", Count: -1},
+					cloud.Denied:   {Kind: "denied", On: "instances", Count: -1},
+				}[class])
 			},
 			Made: func(token string) int {
 				res, err := http.Get(s.Place.Admin + "/ledger")
