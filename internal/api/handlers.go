@@ -110,8 +110,18 @@ func (h *handlers) RefuseProposal(ctx context.Context, r contract.RefuseProposal
 }
 
 func (h *handlers) ApplyProposal(ctx context.Context, r contract.ApplyProposalRequestObject) (contract.ApplyProposalResponseObject, error) {
-	run, err := h.service.Apply(ctx, userOf(ctx), r.Id)
+	run, err := h.service.Apply(ctx, userOf(ctx), r.Id, string(or(r.Params.OnFailure, "")))
 	return contract.ApplyProposal200JSONResponse(run), err
+}
+
+func (h *handlers) UndoRun(ctx context.Context, r contract.UndoRunRequestObject) (contract.UndoRunResponseObject, error) {
+	p, err := h.service.Undo(ctx, userOf(ctx), r.Id)
+	return contract.UndoRun201JSONResponse(p), err
+}
+
+func (h *handlers) RetryRun(ctx context.Context, r contract.RetryRunRequestObject) (contract.RetryRunResponseObject, error) {
+	run, err := h.service.Retry(ctx, userOf(ctx), r.Id, or(r.Params.Step, ""))
+	return contract.RetryRun200JSONResponse(run), err
 }
 
 func (h *handlers) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (contract.ListRunsResponseObject, error) {
@@ -148,8 +158,8 @@ func (h *handlers) ListEvents(ctx context.Context, r contract.ListEventsRequestO
 	return contract.ListEvents200JSONResponse{Events: list, Cursor: next}, err
 }
 
-func (h *handlers) ListStacks(ctx context.Context, _ contract.ListStacksRequestObject) (contract.ListStacksResponseObject, error) {
-	list, err := h.service.Stacks(ctx)
+func (h *handlers) ListStacks(ctx context.Context, r contract.ListStacksRequestObject) (contract.ListStacksResponseObject, error) {
+	list, err := h.service.Stacks(ctx, or(r.Params.After, ""), or(r.Params.Limit, 200))
 	return contract.ListStacks200JSONResponse(list), err
 }
 

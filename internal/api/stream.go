@@ -85,13 +85,13 @@ func (s *Server) streamRun(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.service.Run(c.Request().Context(), id); err != nil {
+	if _, err := s.service.RunRow(c.Request().Context(), id); err != nil {
 		return err
 	}
 	return s.stream(c, strconv.FormatInt(id, 10), func(ctx context.Context) (p page, err error) {
 		// The run is read first: what happens between the two reads is then
 		// either among the events or told by the next page.
-		run, err := s.service.Run(ctx, id)
+		run, err := s.service.RunRow(ctx, id)
 		if err != nil {
 			return p, err
 		}

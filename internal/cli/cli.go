@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,6 +31,7 @@ const (
 	exitFindings    = 3
 	exitRefused     = 4
 	exitUnreachable = 5
+	exitWaiting     = 6 // for a person
 )
 
 // exit ends the program with a code. A nil error says that all is told already.
@@ -104,7 +106,7 @@ The usual way:
 	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.whoamiCommand())
 	add("knowing", a.accountsCommand(), a.offersCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
-	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand())
+	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())
 	add("living", a.stacksCommand(), a.outputsCommand(), a.verifyCommand(), a.retireCommand(), a.eventsCommand())
 	return root
 }
@@ -182,10 +184,30 @@ func (a *app) client() (*contract.Client, error) {
 	if err != nil {
 		return nil, &exit{exitUnreachable, err}
 	}
-	return contract.NewClient(at.URL, contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	return contract.NewClient(at.URL, contract.WithHTTPClient(&http.Client{Transport: again{}}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+at.Token)
+		if r.Method == http.MethodPost {
+			r.Header.Set("Idempotency-Key", rand.Text())
+		}
 		return nil
 	}))
+}
+
+// again makes a call once more whose answer was lost: reading calls as they are,
+// creating ones under the key that they carry, so that nothing is done twice.
+type again struct{}
+
+func (again) RoundTrip(r *http.Request) (*http.Response, error) {
+	res, err := http.DefaultTransport.RoundTrip(r)
+	if err == nil || r.Context().Err() != nil || errors.Is(err, syscall.ECONNREFUSED) || r.Method != http.MethodGet && r.Header.Get("Idempotency-Key") == "" {
+		return res, err
+	}
+	if r.GetBody != nil {
+		if r.Body, err = r.GetBody(); err != nil {
+			return nil, err
+		}
+	}
+	return http.DefaultTransport.RoundTrip(r)
 }
 
 // decode reads an answer; a problem becomes an exit with the right code.

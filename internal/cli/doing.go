@@ -13,26 +13,28 @@ import (
 
 func (a *app) applyCommand() *cobra.Command {
 	var follow bool
-	cmd := &cobra.Command{Use: "apply ID", Short: "Carry out an accepted proposal", Args: cobra.ExactArgs(1), Example: "  undersail apply 12 --watch",
+	var onFailure string
+	cmd := &cobra.Command{Use: "apply ID", Short: "Carry out an accepted proposal", Args: cobra.ExactArgs(1), Example: "  undersail apply 12 --watch\n  undersail apply 12 --on-failure undo --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := number(args[0])
 			if err != nil {
 				return err
 			}
-			return a.applyProposal(cmd, id, follow)
+			return a.applyProposal(cmd, id, follow, onFailure)
 		}}
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end; exit 0 only when every resource is healthy")
+	cmd.Flags().StringVar(&onFailure, "on-failure", "", "keep what succeeded (the default), or undo the run; undoing that needs a consent parks the run")
 	a.outputFlag(cmd)
 	return cmd
 }
 
 // applyProposal starts the run and follows it when asked to.
-func (a *app) applyProposal(cmd *cobra.Command, id int64, follow bool) error {
+func (a *app) applyProposal(cmd *cobra.Command, id int64, follow bool, onFailure string) error {
 	c, err := a.client()
 	if err != nil {
 		return err
 	}
-	run, err := decode[service.Run](c.ApplyProposal(cmd.Context(), id))
+	run, err := decode[service.Run](c.ApplyProposal(cmd.Context(), id, &contract.ApplyProposalParams{OnFailure: optional(contract.ApplyProposalParamsOnFailure(onFailure))}))
 	if err != nil {
 		return a.told(cmd, err)
 	}
@@ -92,7 +94,7 @@ func took(r service.Run, now time.Time) string {
 
 func (a *app) watchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: cobra.ExactArgs(1), Example: "  undersail watch 14",
-		Long: "Follow a run: a live view on a terminal, one line for each event elsewhere.\nThe exit code is 0 when every step is healthy, 1 when the run failed or was stopped.",
+		Long: "Follow a run: a live view on a terminal, one line for each event elsewhere.\nThe exit code is 0 when every step is healthy, 1 when the run failed or was stopped,\n6 when it waits for a person.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, id, err := a.clientFor(args[0])
 			if err != nil {
@@ -134,7 +136,64 @@ func (a *app) continueCommand() *cobra.Command {
 				return a.told(cmd, err)
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(), "proposal %d: %s\n", p.ID, p.Summary)
-			return a.applyProposal(cmd, p.ID, follow)
+			return a.applyProposal(cmd, p.ID, follow, "")
+		}}
+	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) undoCommand() *cobra.Command {
+	var yes, follow bool
+	cmd := &cobra.Command{Use: "undo RUN", Short: "Propose to undo the newest run of a stack", Args: cobra.ExactArgs(1), Example: "  undersail undo 14\n  undersail undo 14 --yes --watch",
+		Long: "Propose to undo the newest run of a stack: what it made is removed, dependents first, and what it\naltered is put back. What cannot be put back is told before anything happens.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, id, err := a.clientFor(args[0])
+			if err != nil {
+				return err
+			}
+			p, err := decode[service.Proposal](c.UndoRun(cmd.Context(), id))
+			if err != nil {
+				return a.told(cmd, err)
+			}
+			if !yes {
+				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+			}
+			printFindings(cmd.ErrOrStderr(), p.Findings)
+			if _, err := decode[service.Proposal](c.AcceptProposal(cmd.Context(), p.ID)); err != nil {
+				return err
+			}
+			return a.applyProposal(cmd, p.ID, follow, "")
+		}}
+	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once")
+	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func (a *app) retryCommand() *cobra.Command {
+	var follow bool
+	cmd := &cobra.Command{Use: "retry RUN [STEP]", Short: "Let an ended run go on with a step that failed", Args: cobra.RangeArgs(1, 2), Example: "  undersail retry 14 gateway --watch\n  undersail retry 14",
+		Long: "Let an ended run go on: the step that failed, named by its resource or number, is tried again, and\nwhat was skipped because of it follows. Without a step every step that failed is tried again.\nRefused once a newer run has changed the stack.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, id, err := a.clientFor(args[0])
+			if err != nil {
+				return err
+			}
+			step := ""
+			if len(args) == 2 {
+				step = args[1]
+			}
+			run, err := decode[service.Run](c.RetryRun(cmd.Context(), id, &contract.RetryRunParams{Step: optional(step)}))
+			if err != nil {
+				return a.told(cmd, err)
+			}
+			if follow {
+				return a.watch(cmd, c, run.ID)
+			}
+			return a.print(cmd, run, func(w io.Writer) {
+				fmt.Fprintf(w, "run %d of stack %s goes on\nnext: undersail watch %d\n", run.ID, run.Stack, run.ID)
+			})
 		}}
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
 	a.outputFlag(cmd)

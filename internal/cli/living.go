@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -27,7 +28,7 @@ func (a *app) stacksCommand() *cobra.Command {
 				}
 				return a.print(cmd, st, func(w io.Writer) { printStack(w, st) })
 			}
-			list, err := decode[[]service.Stack](c.ListStacks(cmd.Context()))
+			list, err := allStacks(cmd.Context(), c)
 			if err != nil {
 				return err
 			}
@@ -45,6 +46,18 @@ func (a *app) stacksCommand() *cobra.Command {
 		}}
 	a.outputFlag(cmd)
 	return cmd
+}
+
+// allStacks reads every page of the list.
+func allStacks(ctx context.Context, c *contract.Client) ([]service.Stack, error) {
+	const page = 500
+	all := []service.Stack{}
+	for after := ""; ; after = all[len(all)-1].Name {
+		list, err := decode[[]service.Stack](c.ListStacks(ctx, &contract.ListStacksParams{After: optional(after), Limit: new(page)}))
+		if all = append(all, list...); err != nil || len(list) < page {
+			return all, err
+		}
+	}
 }
 
 func ago(at *time.Time, now time.Time) string {
@@ -196,7 +209,7 @@ func (a *app) retireCommand() *cobra.Command {
 			if _, err := decode[service.Proposal](c.AcceptProposal(cmd.Context(), p.ID)); err != nil {
 				return err
 			}
-			return a.applyProposal(cmd, p.ID, follow)
+			return a.applyProposal(cmd, p.ID, follow, "")
 		}}
 	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once")
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")

@@ -228,7 +228,7 @@ func (a *app) proposalsCommand() *cobra.Command {
 	return cmd
 }
 
-func optional(s string) *string {
+func optional[T ~string](s T) *T {
 	if s == "" {
 		return nil
 	}

@@ -17,12 +17,13 @@ import (
 	"golang.org/x/term"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/core/state"
 	"undersail/internal/service"
 )
 
 // marks tell a state by shape, so that no colour is needed.
 var marks = map[string]string{"waiting": "○", "working": "◌", "settling": "◐", "healthy": "●", "failed": "■", "skipped": "–", "removing": "◌", "removed": "●",
-	"unhealthy": "▲", "missing": "◌", "absent": "○"}
+	"unhealthy": "▲", "parked": "◇", "missing": "◌", "absent": "○"}
 
 // watch follows a run to its end and turns the end into an exit code.
 func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
@@ -34,6 +35,11 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 		go view.tick(ticking, cmd.OutOrStdout())
 	}
 	err := follow(cmd.Context(), c, id, func(e service.Event) error {
+		if e.Kind == "run" && e.State == state.Parked {
+			if run, err := decode[service.Run](c.GetRun(cmd.Context(), id)); err == nil && run.State == state.Parked && run.LastEvent == e.Number {
+				return errWaits
+			}
+		}
 		switch {
 		case a.output == "json":
 			return json.NewEncoder(cmd.OutOrStdout()).Encode(e)
@@ -47,7 +53,7 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 		fmt.Fprintf(cmd.OutOrStdout(), "%s  %s\n", e.At.Local().Format("15:04:05"), e.Text)
 		return nil
 	})
-	if err != nil {
+	if err != nil && !errors.Is(err, errWaits) {
 		return err
 	}
 	run, err := decode[service.Run](c.GetRun(cmd.Context(), id))
@@ -57,17 +63,23 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 	if live {
 		view.show(cmd.OutOrStdout(), run)
 	}
-	if run.State == "done" {
+	switch run.State {
+	case state.Done:
 		return nil
+	case state.Parked:
+		return &exit{exitWaiting, fmt.Errorf("run %d waits for a person: %s", run.ID, run.Reason)}
 	}
 	return &exit{exitFailed, fmt.Errorf("run %d %s: %s\ncontinue with: %s", run.ID, endWord(run.State), run.Reason, run.Next)}
 }
 
-func endWord(state string) string {
-	if state == "stopped" {
+// errWaits says that nothing more happens in a run before a person acts.
+var errWaits = errors.New("the run waits for a person")
+
+func endWord(word string) string {
+	if word == state.Stopped {
 		return "was stopped"
 	}
-	return state
+	return word
 }
 
 func isTerminal(w io.Writer) bool {
@@ -85,7 +97,7 @@ func follow(ctx context.Context, c *contract.Client, id int64, each func(service
 			return each(e)
 		})
 		var known *exit
-		if over || errors.As(err, &known) && known.code != exitUnreachable {
+		if over || errors.Is(err, errWaits) || errors.As(err, &known) && known.code != exitUnreachable {
 			return err
 		}
 		if ctx.Err() != nil {

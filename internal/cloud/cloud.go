@@ -294,6 +294,13 @@ func ClassOf(err error) Class {
 	return Transient
 }
 
+// Refusal reports whether an error says for sure that the cloud did not carry the
+// call out. What is not classified is unknown.
+func Refusal(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Class.Refused()
+}
+
 // Refused reports whether the class says that the cloud did not carry the call
 // out, so that nothing came of it.
 func (c Class) Refused() bool {

@@ -293,7 +293,7 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	have, err := d.daemon.Service.Stacks(ctx)
+	have, err := d.daemon.Service.Stacks(ctx, "", 1000)
 	if err != nil {
 		return err
 	}
@@ -318,7 +318,7 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 		if _, err := d.daemon.Service.Accept(ctx, me, p.ID); err != nil {
 			return explain(st.name, err)
 		}
-		run, err := d.daemon.Service.Apply(ctx, me, p.ID)
+		run, err := d.daemon.Service.Apply(ctx, me, p.ID, "")
 		if err != nil {
 			return explain(st.name, err)
 		}

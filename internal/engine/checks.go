@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"net"
@@ -14,168 +13,143 @@ import (
 	"undersail/internal/core/health"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/schedule"
+	"undersail/internal/core/state"
 	"undersail/internal/probe"
 	"undersail/internal/store"
 )
 
-// checking is how far the checks of a resource are.
-type checking struct {
-	made     time.Time
-	progress map[string]health.Progress
-	proved   map[string]bool
-	told     map[string]string // the last answer told as an event, by check
+// proving is how far the checks of a resource are.
+type proving struct {
+	proof health.Proof
+	told  map[string]string // the last answer told as an event, by check
 }
 
-func newChecking(checks []health.Check, made time.Time) *checking {
-	return &checking{made: made, progress: make(map[string]health.Progress, len(checks)), proved: map[string]bool{}, told: map[string]string{}}
-}
+func newProving() *proving { return &proving{health.Proof{}, map[string]string{}} }
 
-// verdict judges all checks at one moment, so that the first that is too late is
-// the one that is told, in the order in which they are written.
-func (c *checking) verdict(checks []health.Check, now time.Time, rate float64) health.Verdict {
-	verdict := health.Verdict{State: health.Healthy}
-	for _, check := range checks {
-		if c.proved[check.Name] {
-			continue
-		}
-		v := check.Judge(c.progress[check.Name], c.made, now, rate)
-		c.proved[check.Name] = v.State == health.Healthy
-		if v.State == health.Unhealthy {
-			return v
-		}
-		if v.State == health.Settling && verdict.State == health.Healthy {
-			verdict = v
-		}
-	}
-	return verdict
-}
-
-// lookHealth makes the due checks of a step that settles and judges them.
+// lookHealth makes the due checks of a step that settles and judges them all.
 func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Event, error) {
-	shown, _, err := x.resolve(s.Resource)
+	shown, sent, err := x.resolve(s)
 	if err != nil {
 		return x.broken(ctx, s, err.Error())
 	}
-	if err := x.refresh(ctx, s, shown.Checks); err != nil {
+	if refreshed, err := x.refresh(ctx, s, shown.Checks); err != nil {
 		return x.refused(ctx, s, err)
+	} else if refreshed {
+		if _, sent, err = x.resolve(s); err != nil {
+			return x.broken(ctx, s, err.Error())
+		}
 	}
 	x.mu.Lock()
-	c := x.checks[s.Resource]
-	if c == nil { // taken over while settling: the row of passes begins anew
-		made := time.Now()
-		if s.MadeAt != nil {
-			made = *s.MadeAt
-		}
-		c = newChecking(shown.Checks, made)
-		x.checks[s.Resource] = c
+	p := x.proofs[s.Resource]
+	if p == nil { // taken over while settling: the rows of passes begin anew
+		p = newProving()
+		x.proofs[s.Resource] = p
 	}
-	checks := x.revealed(s.Resource)
 	prober := x.prober()
+	made := x.now()
+	if s.MadeAt != nil {
+		made = s.MadeAt.Add(x.waits[s.Number].sinceMade)
+	}
 	x.mu.Unlock()
 	var seen []health.Evidence
-	for _, check := range checks {
-		if c.proved[check.Name] {
-			continue
+	// When the checks that are open hold, those of long ago are due at once.
+	for range 2 {
+		for _, check := range p.proof.Due(sent.Checks, x.now(), x.rate()) {
+			if looked(seen, check) {
+				continue
+			}
+			e, err := x.evidence(ctx, s, check, prober)
+			if err != nil {
+				return x.refused(ctx, s, err)
+			}
+			seen = append(seen, e)
+			p.proof[check.Name] = check.After(p.proof[check.Name], e, x.rate())
 		}
-		e, err := x.evidence(ctx, s, check, prober)
-		if err != nil {
-			return x.refused(ctx, s, err)
-		}
-		seen = append(seen, e)
-		c.progress[check.Name] = c.progress[check.Name].Add(e)
 	}
-	verdict := c.verdict(checks, time.Now(), x.rate())
-	return x.judged(ctx, s, c, seen, verdict)
+	return x.judged(ctx, s, p, seen, p.proof.Verdict(sent.Checks, made, x.now(), x.rate()))
+}
+
+func looked(seen []health.Evidence, c health.Check) bool {
+	return slices.ContainsFunc(seen, func(e health.Evidence) bool { return e.Check == c.Name })
 }
 
 // refresh reads a resource again whose checks wait for what it did not report
 // when it was made.
-func (x *execution) refresh(ctx context.Context, s *store.Step, checks []health.Check) error {
+func (x *execution) refresh(ctx context.Context, s *store.Step, checks []health.Check) (bool, error) {
 	waits := slices.ContainsFunc(checks, func(c health.Check) bool {
 		return slices.ContainsFunc(resource.Waits(c.Spec), func(w string) bool { return strings.HasPrefix(w, s.Resource+".") })
 	})
 	if !waits {
-		return nil
+		return false, nil
 	}
-	live, err := x.adapter.Read(ctx, x.ref(s))
-	if err != nil {
-		return err
+	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	if err != nil || there == cloud.Absent {
+		return false, err
 	}
 	x.mu.Lock()
-	defer x.mu.Unlock()
-	known := maps.Clone(x.resources[s.Resource].Attributes) // the old map may be on its way to the database
+	row := x.resources[s.Resource]
+	known := maps.Clone(row.Attributes) // the old map may be on its way to the database
 	maps.Copy(known, live.Attributes)
-	x.resources[s.Resource].Attributes = known
-	x.version++
-	return nil
-}
-
-// revealed gives the checks of a resource with secrets in, for the probes only.
-func (x *execution) revealed(name string) []health.Check {
-	if name == Whole {
-		return x.proofChecks(1)
-	}
-	if r := x.render(1).Resource(name); r != nil {
-		return r.Checks
-	}
-	return nil
+	row.Attributes = known
+	x.mu.Unlock()
+	x.session.Report(s.Resource, known)
+	return true, nil
 }
 
 func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Check, prober probe.Prober) (health.Evidence, error) {
 	if waits := resource.Waits(check.Spec); len(waits) > 0 {
-		return health.Evidence{Resource: s.Resource, Check: check.Name, At: time.Now(), Asked: check.Kind, Answer: "it waits for " + strings.Join(waits, ", ")}, nil
+		return health.Evidence{Resource: s.Resource, Check: check.Name, At: x.now(), Asked: check.Kind, Answer: "it waits for " + strings.Join(waits, ", ")}, nil
 	}
 	if check.Kind != "phase" {
-		return prober.Look(ctx, s.Resource, check), nil
+		e := prober.Look(ctx, s.Resource, check)
+		e.At = x.now()
+		return e, nil
 	}
 	began := time.Now()
-	live, err := x.adapter.Read(ctx, x.ref(s))
-	if err != nil && cloud.ClassOf(err) != cloud.Gone {
+	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	if err != nil {
 		return health.Evidence{}, err
 	}
-	return PhaseEvidence(s.Resource, live, err, began), nil
+	if there == cloud.Absent && s.MadeAt != nil && x.now().Sub(*s.MadeAt) < x.visibility() {
+		there = "unseen"
+	}
+	return PhaseEvidence(s.Resource, live, there, x.now(), time.Since(began)), nil
 }
 
 // PhaseEvidence turns a cloud's word on a resource into evidence.
-func PhaseEvidence(name string, live cloud.Live, err error, began time.Time) health.Evidence {
-	e := health.Evidence{Resource: name, Check: "phase", At: time.Now(), Asked: "phase of " + name, Answer: string(live.Phase), Passed: live.Phase == cloud.Ready,
-		Final: live.Phase == cloud.Broken, Took: time.Since(began).Milliseconds()}
+func PhaseEvidence(name string, live cloud.Live, there cloud.Presence, at time.Time, took time.Duration) health.Evidence {
+	e := health.Evidence{Resource: name, Check: "phase", At: at, Asked: "phase of " + name, Answer: string(live.Phase), Passed: live.Phase == cloud.Ready,
+		Final: live.Phase == cloud.Broken, Took: took.Milliseconds()}
 	if live.Why != "" {
 		e.Answer += ": " + live.Why
 	}
-	if err != nil {
-		e.Answer, e.Final = "it is gone", true
+	if there != cloud.Present {
+		e.Answer, e.Passed, e.Final = "it is not seen", false, there == cloud.Absent
+	}
+	if there == cloud.Absent {
+		e.Answer = "it is gone"
 	}
 	return e
 }
 
-// judged records what was seen and moves the step on.
-func (x *execution) judged(ctx context.Context, s *store.Step, c *checking, seen []health.Evidence, verdict health.Verdict) (schedule.Event, error) {
-	keep := func(w *store.Write) {
-		for _, e := range seen {
-			e.Asked, e.Answer = x.scrub(e.Asked), x.scrub(e.Answer)
-			w.AddEvidence(store.Evidence{Evidence: e, StackID: x.run.StackID, RunID: x.run.ID})
-		}
+// kept records what was seen, without secrets.
+func (x *execution) kept(w *store.Write, seen []health.Evidence) {
+	for _, e := range seen {
+		e.Asked, e.Answer = x.scrub(e.Asked), x.scrub(e.Answer)
+		w.AddEvidence(store.Evidence{Evidence: e, StackID: x.run.StackID, RunID: x.run.ID})
 	}
+}
+
+// judged records what was seen and moves the step on.
+func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen []health.Evidence, verdict health.Verdict) (schedule.Event, error) {
 	switch verdict.State {
 	case health.Healthy:
-		if s.Change == proveStep {
-			return x.proved(ctx, s, keep)
+		if s.Action == ActionProve {
+			return x.proved(ctx, s, seen)
 		}
-		x.mu.Lock()
-		row := x.resources[s.Resource]
-		now := time.Now()
-		row.State, row.Reason, row.HealthyAt = "healthy", "", &now
-		saved := *row
-		delete(x.checks, s.Resource)
-		x.mu.Unlock()
-		return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "healthy", Text: s.Resource + " is healthy"}, func(w *store.Write) {
-			keep(w)
-			w.StepState(s.Number, "healthy", "")
-			w.PutResource(saved)
-		})
+		return x.healthy(ctx, s, seen)
 	case health.Unhealthy:
-		if err := x.commit(ctx, nil, keep); err != nil {
+		if err := x.commit(ctx, nil, func(w *store.Write) { x.kept(w, seen) }); err != nil {
 			return schedule.Event{}, err
 		}
 		return x.broken(ctx, s, verdict.Reason)
@@ -184,12 +158,53 @@ func (x *execution) judged(ctx context.Context, s *store.Step, c *checking, seen
 	var events []store.Event
 	for _, e := range seen {
 		line := fmt.Sprintf("%s: asked %s, got %s", s.Resource, e.Asked, e.Answer)
-		if c.told[e.Check] != line && e.Check != "phase" {
-			c.told[e.Check] = line
-			events = append(events, store.Event{Kind: "check", Resource: s.Resource, State: "settling", Text: x.scrub(line)})
+		if p.told[e.Check] != line && e.Check != "phase" {
+			p.told[e.Check] = line
+			events = append(events, store.Event{Kind: "check", Resource: s.Resource, State: string(schedule.Settling), Text: x.scrub(line)})
 		}
 	}
-	return schedule.Event{Outcome: schedule.NotYet, At: time.Now().Add(x.real(3)), Reason: verdict.Reason}, x.commit(ctx, events, keep)
+	return schedule.Event{Outcome: schedule.NotYet, At: x.now().Add(x.real(3)), Reason: verdict.Reason}, x.commit(ctx, events, func(w *store.Write) { x.kept(w, seen) })
+}
+
+// healthy records that a resource is proved.
+func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Evidence) (schedule.Event, error) {
+	x.mu.Lock()
+	row := x.resources[s.Resource]
+	now := x.now()
+	row.State, row.Reason, row.HealthyAt = state.Healthy, "", &now
+	saved := *row
+	waited := x.waits[s.Number].since
+	x.mu.Unlock()
+	s.EndedAt = &now
+	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
+	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Healthy), Text: s.Resource + " is healthy"}, func(w *store.Write) {
+		x.kept(w, seen)
+		w.StepState(s.Number, string(schedule.Healthy), "")
+		x.writeWaits(w, s.Number)
+		w.PutResource(saved)
+		if s.Action == ActionCreate && s.IntentAt != nil {
+			w.Took(x.account.Name, s.Type, s.Number, now.Sub(*s.IntentAt)-waited)
+		}
+	})
+	return schedule.Event{Outcome: schedule.Proved}, err
+}
+
+// removed records that a resource is gone.
+func (x *execution) removed(ctx context.Context, s *store.Step) (schedule.Event, error) {
+	mine := x.resource(s) != nil
+	if mine {
+		x.mu.Lock()
+		delete(x.resources, s.Resource)
+		x.mu.Unlock()
+	}
+	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
+	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: state.Removed, Text: s.Resource + " is removed"},
+		func(w *store.Write) {
+			w.StepState(s.Number, string(schedule.Healthy), "")
+			if mine {
+				w.RemoveResource(x.run.StackID, s.Resource)
+			}
+		})
 }
 
 // prober knows how the machines of the stack are reached. The caller holds the lock.
@@ -220,20 +235,4 @@ func NewProber(resources []store.Resource, a store.Account, scrub func(string) s
 		}
 	}
 	return p
-}
-
-// shownChecks are the checks as they are recorded: secrets as references.
-func shownChecks(checks []health.Check) []health.Check {
-	out := slices.Clone(checks)
-	for i := range out {
-		raw, err := json.Marshal(out[i].Spec)
-		if err != nil {
-			continue
-		}
-		spec := map[string]any{}
-		if json.Unmarshal(raw, &spec) == nil {
-			out[i].Spec = spec
-		}
-	}
-	return out
 }

@@ -5,16 +5,17 @@
 // Order and retries are decided by the pure scheduler in core/schedule; this
 // package does the calls and the writing around it. Any number of engines share
 // the runs of one database. A run belongs to the engine that holds its claim;
-// every write is fenced by the claim's number.
+// every write is fenced by the claim's number. All times are on the database's
+// clock, which [Engine.Now] estimates.
 package engine
 
 import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"os"
 	"sync"
 	"time"
@@ -28,17 +29,28 @@ import (
 	"undersail/internal/store"
 )
 
-// Config is what an engine works with. Zero times take the usual values.
+// Config is what an engine works with. Zero values take the usual ones.
 type Config struct {
 	Store *store.Store
 	Box   *secret.Box
 	// Adapter gives the adapter of an account.
 	Adapter func(ctx context.Context, account string) (cloud.Adapter, store.Account, error)
-	Log     *slog.Logger
+	// Undo is asked to undo a run that failed and was to be undone then. It is
+	// called again until it succeeds.
+	Undo func(ctx context.Context, run int64) error
+	Log  *slog.Logger
 	// ClaimLife is how long a claim lasts without renewal; 10 seconds.
 	ClaimLife time.Duration
 	// InFlight is how many calls one run makes at a time; 16.
 	InFlight int
+	// CallRate is how many calls a second an account is tried with until its cloud
+	// has shown what it takes; 20.
+	CallRate float64
+	// Retention is how long things are kept after they are over.
+	Retention store.Retention
+	Metrics   *Metrics
+	// Transport is how clouds are reached; nil is the usual way.
+	Transport http.RoundTripper
 }
 
 // Engine shares the runs of a database with other engines.
@@ -46,12 +58,14 @@ type Engine struct {
 	Config
 	owner string
 	queue *river.Client[pgx.Tx]
+	clock clock
 
-	mu        sync.Mutex
-	running   map[int64]*execution
-	throttled map[string]time.Time // accounts that must wait until then
-	stop      context.CancelFunc
-	done      sync.WaitGroup
+	mu       sync.Mutex
+	running  map[int64]*execution
+	declined map[int64]time.Time
+	limits   map[string]*limiter
+	stop     []context.CancelFunc // sweeping first, then the rest
+	done     sync.WaitGroup
 }
 
 // runJob asks for one run to be carried out under a claim number.
@@ -73,11 +87,43 @@ type runWorker struct {
 func (runWorker) Timeout(*river.Job[runJob]) time.Duration { return -1 }
 
 func (w runWorker) Work(ctx context.Context, job *river.Job[runJob]) error {
-	return w.engine.carryOut(ctx, job.Args.Run, job.Args.Number)
+	err := w.engine.carryOut(ctx, job.Args.Run, job.Args.Number)
+	if err != nil {
+		w.engine.Log.Warn("a run was not carried out to its end here", "run", job.Args.Run, "error", err)
+	}
+	return err
 }
 
 // NextRetry is short: a job fails only when the database was away.
 func (runWorker) NextRetry(*river.Job[runJob]) time.Time { return time.Now().Add(2 * time.Second) }
+
+// undoJob asks for a failed run to be undone.
+type undoJob struct {
+	Run int64 `json:"run"`
+}
+
+// Kind names the job in the queue.
+func (undoJob) Kind() string { return "undo" }
+
+type undoWorker struct {
+	river.WorkerDefaults[undoJob]
+	engine *Engine
+}
+
+func (w undoWorker) Work(ctx context.Context, job *river.Job[undoJob]) error {
+	if w.engine.Undo == nil {
+		return nil
+	}
+	err := w.engine.Undo(ctx, job.Args.Run)
+	if err != nil {
+		w.engine.Log.Warn("a failed run could not be undone yet", "run", job.Args.Run, "error", err)
+	}
+	return err
+}
+
+// NextRetry is short: what keeps a run from being undone is most often a cloud
+// that does not answer.
+func (undoWorker) NextRetry(*river.Job[undoJob]) time.Time { return time.Now().Add(5 * time.Second) }
 
 // New makes an engine. It does nothing before Start.
 func New(c Config) (*Engine, error) {
@@ -87,12 +133,20 @@ func New(c Config) (*Engine, error) {
 	if c.InFlight == 0 {
 		c.InFlight = 16
 	}
+	if c.CallRate == 0 {
+		c.CallRate = 20
+	}
+	if c.Metrics == nil {
+		c.Metrics = NewMetrics(nil)
+	}
 	raw := make([]byte, 4)
 	rand.Read(raw)
 	host, _ := os.Hostname()
-	e := &Engine{Config: c, owner: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), hex.EncodeToString(raw)), running: map[int64]*execution{}, throttled: map[string]time.Time{}}
+	e := &Engine{Config: c, owner: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), hex.EncodeToString(raw)),
+		running: map[int64]*execution{}, declined: map[int64]time.Time{}, limits: map[string]*limiter{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &runWorker{engine: e})
+	river.AddWorker(workers, &undoWorker{engine: e})
 	queue, err := river.NewClient(riverpgxv5.New(c.Store.Pool), &river.Config{
 		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 500}},
 		Workers:              workers,
@@ -112,37 +166,53 @@ func New(c Config) (*Engine, error) {
 }
 
 // Enqueue puts a run into the queue within a transaction.
-func (e *Engine) Enqueue(ctx context.Context) func(tx pgx.Tx, run, number int64) error {
-	return func(tx pgx.Tx, run, number int64) error {
-		_, err := e.queue.InsertTx(ctx, tx, runJob{run, number}, nil)
-		return err
+func (e *Engine) Enqueue(ctx context.Context) store.Enqueue {
+	return func(tx pgx.Tx, run, number int64) (int64, error) {
+		inserted, err := e.queue.InsertTx(ctx, tx, runJob{run, number}, nil)
+		if err != nil {
+			return 0, fmt.Errorf("enqueue run %d: %w", run, err)
+		}
+		return inserted.Job.ID, nil
 	}
 }
 
-// Grace is how long a run may wait in the queue before it is enqueued again.
+// Grace is how long a run may be on its way from the queue to its owner.
 const Grace = 20 * time.Second
 
 // Start begins to take runs, until Stop.
 func (e *Engine) Start(ctx context.Context) error {
-	ctx, e.stop = context.WithCancel(ctx)
-	if err := e.queue.Start(ctx); err != nil {
+	now, err := e.Store.Now(ctx)
+	if err != nil {
+		return fmt.Errorf("read the database's clock: %w", err)
+	}
+	e.clock.set(now)
+	working, stop := context.WithCancel(ctx)
+	sweeping, stopSweeping := context.WithCancel(ctx)
+	e.stop = []context.CancelFunc{stopSweeping, stop}
+	if err := e.queue.Start(working); err != nil {
 		return fmt.Errorf("start job queue: %w", err)
 	}
-	e.done.Go(func() { e.every(ctx, e.ClaimLife*3/10, e.renew) })
-	e.done.Go(func() { e.every(ctx, e.ClaimLife/5, e.sweep) })
+	e.done.Go(func() { e.every(working, e.ClaimLife*3/10, e.renew) })
+	e.done.Go(func() { e.every(working, time.Second, e.share) })
+	e.done.Go(func() { e.every(sweeping, e.ClaimLife/5, e.sweep) })
+	e.done.Go(func() { e.every(sweeping, time.Hour, e.forget) })
 	return nil
 }
 
 // Stop lets the calls in flight return, records what they came to, and gives up
 // the claims, so that another engine can go on at once.
 func (e *Engine) Stop(ctx context.Context) error {
+	if e.stop == nil {
+		return nil
+	}
+	e.stop[0]() // a run that is given up must not be taken back
 	e.mu.Lock()
 	for _, x := range e.running {
 		x.leave()
 	}
 	e.mu.Unlock()
 	err := e.queue.Stop(ctx)
-	e.stop()
+	e.stop[1]()
 	e.done.Wait()
 	return err
 }
@@ -163,96 +233,33 @@ func (e *Engine) every(ctx context.Context, gap time.Duration, f func(context.Co
 	}
 }
 
-// renew keeps the claims of all runs of this engine, tells runs of a wish to
-// stop, and leaves runs that another engine has taken over.
-func (e *Engine) renew(ctx context.Context) error {
-	mine, err := e.Store.RenewClaims(ctx, e.owner, e.ClaimLife)
-	if err != nil {
-		return err
-	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for id, x := range e.running {
-		stop, held := mine[id]
-		if !held && time.Since(x.claimed) > time.Second {
-			x.leave()
-		}
-		if stop {
-			x.askStop()
-		}
-	}
-	return nil
-}
-
-func (e *Engine) sweep(ctx context.Context) error {
-	n, err := e.Store.SweepClaims(ctx, Grace, e.Enqueue(ctx))
+// forget removes what is older than its retention.
+func (e *Engine) forget(ctx context.Context) error {
+	n, err := e.Store.Forget(ctx, e.Retention)
 	if n > 0 {
-		e.Log.Info("took over runs whose owner is gone", "runs", n)
+		e.Log.Info("removed what is older than its retention", "rows", n)
 	}
 	return err
 }
 
-// throttle makes every run of an account wait until a moment; with the zero time
-// it only tells until when the account must wait already.
-func (e *Engine) throttle(account string, until time.Time) time.Time {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if until.After(e.throttled[account]) {
-		e.throttled[account] = until
-	}
-	return e.throttled[account]
+// Now is the database's clock, as far as this process knows it.
+func (e *Engine) Now() time.Time { return e.clock.now() }
+
+// clock estimates the database's clock from the process's. It is read anew with
+// every renewal of claims.
+type clock struct {
+	mu     sync.Mutex
+	offset time.Duration
 }
 
-// AskStop passes a wish to stop on at once when the run is carried out here;
-// elsewhere it is seen with the next renewal.
-func (e *Engine) AskStop(run int64) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if x := e.running[run]; x != nil {
-		x.askStop()
-	}
+func (c *clock) set(now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.offset = time.Until(now)
 }
 
-// carryOut claims a run and carries it out to its end, or until it is left.
-func (e *Engine) carryOut(ctx context.Context, id, number int64) error {
-	got, err := e.Store.Claim(ctx, id, number, e.owner, e.ClaimLife)
-	if err != nil || !got {
-		return err
-	}
-	x, err := e.prepare(ctx, id, number)
-	if err != nil {
-		return e.giveUp(ctx, id, number, err)
-	}
-	e.mu.Lock()
-	e.running[id] = x
-	e.mu.Unlock()
-	defer func() {
-		e.mu.Lock()
-		delete(e.running, id)
-		e.mu.Unlock()
-	}()
-	err = x.carryOut(ctx)
-	if errors.Is(err, store.ErrFenced) {
-		return nil // another engine carries it on
-	}
-	if errors.Is(err, errLeft) {
-		return e.Store.ReleaseClaim(context.WithoutCancel(ctx), id, number)
-	}
-	return err
+func (c *clock) now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return time.Now().Add(c.offset)
 }
-
-// giveUp ends a run that cannot even be prepared.
-func (e *Engine) giveUp(ctx context.Context, id, number int64, cause error) error {
-	if cloud.ClassOf(cause).Passing() && !errors.Is(cause, errUnreadable) {
-		e.Log.Warn("run cannot be prepared yet", "run", id, "error", cause)
-		return cause // the queue tries again
-	}
-	w := &store.Write{Run: id, Claim: number, Events: []store.Event{{Kind: "run", State: "failed", Text: "the run cannot be carried out: " + cause.Error()}}}
-	w.RunState("failed", cause.Error())
-	return e.Store.Commit(ctx, w)
-}
-
-var (
-	errLeft       = errors.New("the run was left to another engine")
-	errUnreadable = errors.New("the proposal cannot be read")
-)

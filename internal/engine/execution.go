@@ -3,18 +3,19 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"strings"
+	"runtime/debug"
 	"sync"
 	"time"
 
 	"undersail/internal/cloud"
-	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/schedule"
+	"undersail/internal/core/state"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -25,27 +26,32 @@ type execution struct {
 	run      store.Run
 	number   int64 // of the claim
 	document Document
-	template *lang.Template // nil when retiring
 	account  store.Account
 	adapter  cloud.Adapter
 	steps    []store.Step
 	creating map[string]string // token of the step that creates a resource
 	secrets  map[string]string // values by reference; never written anywhere
-	claimed  time.Time
-	away     time.Duration // between the last word of the owner before and now
+	session  *render.Session   // nil when nothing is rendered, only removed
 
 	events  chan schedule.Event
 	leaving chan struct{}
 	stopped chan struct{}
 	once    [2]sync.Once
 
+	writing  sync.Mutex
+	writes   int64
+	forecast forecast
+
 	mu        sync.Mutex
 	resources map[string]*store.Resource
-	checks    map[string]*checking
-	version   int // counts changes of known attributes
-	rendered  [2]*render.Rendering
-	renderedV [2]int
+	proofs    map[string]*proving
+	waits     map[int]*waits
+	told      map[int]bool // steps whose waiting for the limit was told
 }
+
+// waits is time that counts against no patience of a step: since it began and
+// since its resource was made.
+type waits struct{ since, sinceMade time.Duration }
 
 func (x *execution) leave()   { x.once[0].Do(func() { close(x.leaving) }) }
 func (x *execution) askStop() { x.once[1].Do(func() { close(x.stopped) }) }
@@ -57,61 +63,58 @@ func (x *execution) real(cloudSeconds float64) time.Duration {
 	return time.Duration(cloudSeconds / x.rate() * float64(time.Second))
 }
 
+func (x *execution) now() time.Time { return x.engine.Now() }
+
+// visibility is how long a fresh resource may be unseen, in real time.
+func (x *execution) visibility() time.Duration { return x.real(x.adapter.Visibility()) }
+
 // prepare reads everything a run needs.
 func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, error) {
-	x := &execution{engine: e, number: number, claimed: time.Now(), events: make(chan schedule.Event, 64), leaving: make(chan struct{}), stopped: make(chan struct{}),
-		resources: map[string]*store.Resource{}, checks: map[string]*checking{}, creating: map[string]string{}, secrets: map[string]string{}, version: 1}
+	x := &execution{engine: e, number: number, events: make(chan schedule.Event, 64), leaving: make(chan struct{}), stopped: make(chan struct{}),
+		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, secrets: map[string]string{}, waits: map[int]*waits{}, told: map[int]bool{}}
 	var err error
 	if x.run, err = e.Store.Run(ctx, id); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("read run %d: %w", id, err)
 	}
+	x.writes = x.run.Writes
 	proposal, err := e.Store.Proposal(ctx, x.run.ProposalID)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("read proposal %d: %w", x.run.ProposalID, err)
 	}
 	if err := json.Unmarshal(proposal.Document, &x.document); err != nil {
-		return nil, fmt.Errorf("%w: %w", errUnreadable, err)
+		return nil, fmt.Errorf("%w: proposal %d: %w", errUnreadable, proposal.ID, err)
 	}
 	if x.steps, err = e.Store.Steps(ctx, id); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("read steps of run %d: %w", id, err)
 	}
-	for _, s := range x.steps {
-		if s.Change == string(change.Create) {
+	for i, s := range x.steps {
+		if s.Action == ActionCreate {
 			x.creating[s.Resource] = s.Token
 		}
+		x.waits[i] = &waits{time.Duration(s.WaitedMS) * time.Millisecond, time.Duration(s.SettleWaitedMS) * time.Millisecond}
 	}
-	if x.document.Template.Source != "" {
-		var found lang.Diagnostics
-		if x.template, found = lang.ReadBundle(x.document.Template.Bundle()); x.template == nil {
-			return nil, fmt.Errorf("%w: %w", errUnreadable, found)
-		}
-	}
-	if x.adapter, x.account, err = e.Adapter(ctx, x.document.Stack.Account); err != nil {
-		return nil, err
+	if x.adapter, x.account, err = e.Adapter(ctx, x.document.Stack.Account); errors.Is(err, secret.ErrCannotOpen) {
+		return nil, fmt.Errorf("%w: %w", errUnreadable, err)
+	} else if err != nil {
+		return nil, fmt.Errorf("connect to account %s: %w", x.document.Stack.Account, err)
 	}
 	recorded, err := e.Store.Resources(ctx, x.run.StackID)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("read resources of stack %s: %w", x.run.Stack, err)
 	}
 	for _, r := range recorded {
 		x.resources[r.Name] = &r
 	}
-	if number > 1 {
-		last, err := e.Store.Events(ctx, id, x.run.LastEvent-1, 1)
-		if err != nil {
-			return nil, err
-		}
-		for _, event := range last {
-			x.away = max(0, time.Since(event.At))
-		}
+	if err := x.openSecrets(ctx); err != nil {
+		return nil, err
 	}
-	return x, x.openSecrets(ctx)
+	return x, x.accept()
 }
 
 func (x *execution) openSecrets(ctx context.Context) error {
 	sealed, err := x.engine.Store.Secrets(ctx, x.run.StackID)
 	if err != nil {
-		return err
+		return fmt.Errorf("read secrets of stack %s: %w", x.run.Stack, err)
 	}
 	for _, s := range sealed {
 		plain, err := x.engine.Box.Open(s.Sealed)
@@ -121,6 +124,36 @@ func (x *execution) openSecrets(ctx context.Context) error {
 		x.secrets[s.Reference] = string(plain)
 	}
 	return nil
+}
+
+// accept renders what was accepted with everything reported so far, and keeps it.
+func (x *execution) accept() error {
+	if x.document.Rendering == nil {
+		return nil
+	}
+	template, found := lang.ReadBundle(x.document.Template.Bundle())
+	if template == nil {
+		return fmt.Errorf("%w: template %s: %w", errUnreadable, x.document.Template.Name, found)
+	}
+	offers := x.document.Offers
+	x.session, _ = render.Accept(render.Request{Template: template, Stack: x.document.Stack, Inputs: x.document.Inputs, Secrets: x.document.Secrets, Offers: &offers, Stacks: x.document.Stacks,
+		Reveal: func(ref string) (string, bool) { v, ok := x.secrets[ref]; return v, ok },
+		Known: func(r render.Resource) map[string]any {
+			if found, ok := x.document.Found[r.Name]; ok {
+				return found
+			}
+			if row := x.resources[r.Name]; row != nil && row.MadeAt != nil && !x.replacing(row) {
+				return row.Attributes
+			}
+			return nil
+		}})
+	return nil
+}
+
+// replacing reports whether a recorded resource is the old one of a rebuild.
+func (x *execution) replacing(row *store.Resource) bool {
+	token, creates := x.creating[row.Name]
+	return creates && row.Token != token
 }
 
 // scrub takes every secret of the stack out of a text.
@@ -137,10 +170,10 @@ func ScheduleOf(steps []store.Step) ([]schedule.Step, []schedule.Status) {
 		}
 		status[i] = schedule.Status{Phase: schedule.Phase(s.State), Called: s.CalledAt != nil, Reason: s.Reason}
 		if s.IntentAt != nil {
-			status[i].Began = *s.IntentAt
+			status[i].Began = s.IntentAt.Add(time.Duration(s.WaitedMS) * time.Millisecond)
 		}
 		if s.MadeAt != nil {
-			status[i].MadeAt = *s.MadeAt
+			status[i].MadeAt = s.MadeAt.Add(time.Duration(s.SettleWaitedMS) * time.Millisecond)
 		}
 	}
 	return plan, status
@@ -156,24 +189,18 @@ func (x *execution) carryOut(ctx context.Context) error {
 	}
 	limits := schedule.Limits{InFlight: x.engine.InFlight, MinLook: max(50*time.Millisecond, x.real(0.5)), MaxLook: x.real(60)}
 	steps, status := ScheduleOf(x.steps)
-	for i := range status {
-		// Time in which nobody looked counts against no deadline.
-		status[i].Began = status[i].Began.Add(x.away)
-		if x.steps[i].MadeAt != nil {
-			made := x.steps[i].MadeAt.Add(x.away)
-			x.steps[i].MadeAt = &made
-		}
-	}
 	plan := schedule.New(steps, status, limits, rand.Float64)
 	failures := make(chan error, 1)
 	flying := 0
 	leaving := false
 	event := schedule.Event{Stop: x.run.StopAsked}
 	stopped, left := x.stopped, x.leaving
+	due := x.now()
 	for {
-		for _, a := range plan.Handle(event, time.Now()) {
+		now := x.now()
+		for _, a := range plan.Handle(event, now) {
 			if a.Do == schedule.Finish {
-				return x.finish(work, plan, a.Result)
+				return x.end(work, plan, a.Result)
 			}
 			if leaving {
 				continue
@@ -184,13 +211,18 @@ func (x *execution) carryOut(ctx context.Context) error {
 				}
 				continue
 			}
+			if event.Outcome == "" {
+				x.engine.Metrics.lateness.WithLabelValues(string(a.Do)).Observe(max(0, now.Sub(due)).Seconds())
+			}
 			flying++
 			go x.act(work, a, failures)
 		}
 		if leaving && flying == 0 {
 			return errLeft
 		}
+		x.forecast.update(plan, now)
 		event = schedule.Event{}
+		due = plan.Wake()
 		select {
 		case event = <-x.events:
 			flying--
@@ -199,37 +231,29 @@ func (x *execution) carryOut(ctx context.Context) error {
 		case <-stopped:
 			stopped = nil
 			event.Stop = true
-			if err := x.note(work, store.Event{Kind: "run", State: "stopping", Text: "asked to stop; calls in flight will return first"}, func(w *store.Write) { w.RunState("stopping", "") }); err != nil {
+			if err := x.note(work, store.Event{Kind: "run", State: state.Stopping, Text: "asked to stop; calls in flight will return first"}, func(w *store.Write) { w.RunState(state.Stopping, "") }); err != nil {
 				return err
 			}
 		case <-left:
 			left = nil
 			leaving = true
-		case <-wakeAt(plan.Wake()):
+		case <-x.wakeAt(due):
 		}
 	}
 }
 
-func wakeAt(at time.Time) <-chan time.Time {
+func (x *execution) wakeAt(at time.Time) <-chan time.Time {
 	if at.IsZero() {
 		return nil
 	}
-	return time.After(max(time.Until(at), time.Millisecond))
+	return time.After(max(at.Sub(x.now()), time.Millisecond))
 }
 
-// act carries out one action and reports what it came to.
+// act carries out one action and reports what it came to. A fault of our own
+// fails the step, with its stack in the log, and nothing else.
 func (x *execution) act(ctx context.Context, a schedule.Action, failures chan<- error) {
-	var e schedule.Event
-	var err error
-	if until := x.engine.throttle(x.account.Name, time.Time{}); time.Now().Before(until) {
-		x.report(ctx, schedule.Event{Step: a.Step, Outcome: schedule.Throttled, At: until}) // another run was told to wait
-		return
-	}
-	if a.Do == schedule.Call {
-		e, err = x.call(ctx, a.Step)
-	} else {
-		e, err = x.look(ctx, a.Step)
-	}
+	ctx, meter := cloud.WithMeter(ctx)
+	e, err := x.safely(ctx, a)
 	if err != nil {
 		select {
 		case failures <- err:
@@ -238,160 +262,188 @@ func (x *execution) act(ctx context.Context, a schedule.Action, failures chan<- 
 		return
 	}
 	e.Step = a.Step
-	x.report(ctx, e)
-}
-
-// report hands an event to the loop, unless the loop is over.
-func (x *execution) report(ctx context.Context, e schedule.Event) {
+	e.Waited += x.waited(ctx, a.Step, meter.Waited(), e.Waited)
 	select {
 	case x.events <- e:
 	case <-ctx.Done():
 	}
 }
 
-// note commits events together with the state they tell. While the database is
-// away it holds and tries again: the run goes on when it is back.
+func (x *execution) safely(ctx context.Context, a schedule.Action) (e schedule.Event, err error) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			x.engine.Metrics.panics.Inc()
+			s := &x.steps[a.Step]
+			x.engine.Log.Error("a step failed by a fault of our own", "run", x.run.ID, "step", s.Number, "resource", s.Resource, "fault", fault, "stack", string(debug.Stack()))
+			e, err = x.broken(ctx, s, fmt.Sprintf("a fault of Under Sail itself (%v); the service's log has its stack", fault))
+		}
+	}()
+	if a.Do == schedule.Call {
+		return x.call(ctx, a.Step)
+	}
+	x.engine.Metrics.looks.Inc()
+	return x.look(ctx, a.Step)
+}
+
+// waited notes time that a step spent in waiting for the account's limit, in its
+// calls and because the cloud asked for it.
+func (x *execution) waited(ctx context.Context, number int, limited, asked time.Duration) time.Duration {
+	if limited+asked == 0 {
+		return 0
+	}
+	s := &x.steps[number]
+	x.mu.Lock()
+	w := x.waits[number]
+	w.since += limited + asked
+	if s.MadeAt != nil {
+		w.sinceMade += limited + asked
+	}
+	tell := limited > 2*time.Second && !x.told[number]
+	x.told[number] = x.told[number] || tell
+	x.mu.Unlock()
+	if tell {
+		err := x.note(ctx, store.Event{Kind: "limit", Resource: s.Resource, Text: fmt.Sprintf("%s waited %s for the limit of account %s; this counts against no patience",
+			s.Resource, limited.Round(100*time.Millisecond), x.account.Name)}, func(w *store.Write) { x.writeWaits(w, number) })
+		if err != nil {
+			x.engine.Log.Debug("waiting was not told", "run", x.run.ID, "error", err)
+		}
+	}
+	return limited
+}
+
+func (x *execution) writeWaits(w *store.Write, number int) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if y := x.waits[number]; y.since > 0 {
+		w.StepWaited(x.steps[number].Number, y.since, y.sinceMade)
+	}
+}
+
+// note commits an event together with the state it tells.
 func (x *execution) note(ctx context.Context, e store.Event, more func(*store.Write)) error {
 	e.Text = x.scrub(e.Text)
 	return x.commit(ctx, []store.Event{e}, more)
 }
 
+// commit writes one after the other, so that a write whose answer was lost is told
+// from a new one. While the database is away it holds and tries again: the run
+// goes on when it is back.
 func (x *execution) commit(ctx context.Context, events []store.Event, more func(*store.Write)) error {
+	x.writing.Lock()
+	defer x.writing.Unlock()
+	began := time.Now()
+	defer func() { x.engine.Metrics.commits.Observe(time.Since(began).Seconds()) }()
 	for wait := 200 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
-		w := &store.Write{Run: x.run.ID, Claim: x.number, Events: events}
+		w := &store.Write{Run: x.run.ID, Claim: x.number, After: x.writes, Events: events}
 		if more != nil {
 			more(w)
 		}
+		if end, decides, ok := x.forecast.take(x.steps); ok {
+			w.Forecast(end, decides)
+		}
 		err := x.engine.Store.Commit(ctx, w)
-		if err == nil || !store.Away(err) {
-			return err
+		if err == nil {
+			x.writes++
+			return nil
+		}
+		if !store.Away(err) {
+			return &recordError{err}
 		}
 		x.engine.Log.Warn("the database is away; the run holds", "run", x.run.ID, "error", err)
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
+			return &recordError{ctx.Err()}
+		case <-x.leaving:
+			return &recordError{errLeft} // whatever was on its way, somebody else looks for it
 		case <-time.After(wait):
 		}
 	}
 }
 
+// recordError marks a failure to record, which ends this engine's part in the
+// run, apart from what a cloud refuses.
+type recordError struct{ error }
+
+func (r *recordError) Unwrap() error { return r.error }
+
+// underway is the state of the run while it is carried out.
+func (x *execution) underway() string {
+	if x.run.Kind == state.KindUndo {
+		return state.Undoing
+	}
+	return state.Underway
+}
+
 func (x *execution) begin(ctx context.Context) error {
-	e := store.Event{Kind: "run", State: "underway", Text: fmt.Sprintf("run %d of stack %s began with %d steps", x.run.ID, x.run.Stack, len(x.steps))}
+	e := store.Event{Kind: "run", State: x.underway(), Text: fmt.Sprintf("run %d of stack %s began with %d steps", x.run.ID, x.run.Stack, len(x.steps))}
 	if x.number > 1 {
 		e.Text = "another engine took the run over where it was"
 	}
-	return x.note(ctx, e, func(w *store.Write) { w.RunState("underway", "") })
+	return x.note(ctx, e, func(w *store.Write) { w.RunState(x.underway(), "") })
 }
 
 func (x *execution) giveUpStep(ctx context.Context, a schedule.Action) error {
-	s := x.steps[a.Step]
-	state, text := "skipped", s.Resource+" is skipped: "+a.Reason
+	s := &x.steps[a.Step]
+	step, text := schedule.Skipped, s.Resource+" is skipped: "+a.Reason
 	if a.Do == schedule.Fail {
-		state, text = "failed", s.Resource+" failed: "+a.Reason
+		step, text = schedule.Failed, s.Resource+" failed: "+a.Reason
 	}
-	return x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: state, Text: text}, func(w *store.Write) {
-		w.StepState(s.Number, state, x.scrub(a.Reason))
+	x.engine.Metrics.steps.WithLabelValues(s.Action, string(step)).Inc()
+	return x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(step), Text: text}, func(w *store.Write) {
+		w.StepState(s.Number, string(step), x.scrub(a.Reason))
 		if a.Do == schedule.Fail {
 			x.markUnhealthy(w, s.Resource, a.Reason)
 		}
 	})
 }
 
+// markUnhealthy records that a resource was not proved. One that was asked for and
+// never seen stays recorded as that.
 func (x *execution) markUnhealthy(w *store.Write, name, reason string) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if r := x.resources[name]; r != nil && r.MadeAt != nil {
-		r.State, r.Reason = "unhealthy", x.scrub(reason)
-		w.PutResource(*r)
+	r := x.resources[name]
+	if r == nil {
+		return
 	}
+	r.Reason = x.scrub(reason)
+	if r.MadeAt != nil && r.State != state.Removing {
+		r.State = state.Unhealthy
+	}
+	w.PutResource(*r)
 }
 
-// finish ends the run with a result and, when something is missing, with the
-// command that continues it.
-func (x *execution) finish(ctx context.Context, plan *schedule.Run, result schedule.Result) error {
-	if x.number > 1 {
-		if err := x.adoptLost(ctx); err != nil {
-			return err
-		}
-	}
-	state := string(result)
-	var failed []string
-	healthy := 0
-	for i, s := range x.steps {
-		switch st := plan.Status(i); st.Phase {
-		case schedule.Failed:
-			failed = append(failed, fmt.Sprintf("%s: %s", s.Resource, st.Reason))
-		case schedule.Healthy:
-			healthy++
-		}
-	}
-	reason := ""
-	text := fmt.Sprintf("run %d is done: all %d steps are healthy", x.run.ID, len(x.steps))
-	if x.document.Template.Source == "" {
-		text = fmt.Sprintf("stack %s is retired; nothing of it is left", x.run.Stack)
-		if kept := x.kept(); len(kept) > 0 {
-			text = fmt.Sprintf("stack %s is retired; kept, and still paid for: %s", x.run.Stack, strings.Join(kept, ", "))
-		}
-	}
-	next := "undersail continue " + x.run.Stack
-	if x.document.Template.Source == "" {
-		next = "undersail retire " + x.run.Stack
-	}
-	switch result {
-	case schedule.Broke:
-		reason = x.scrub(fmt.Sprintf("%s; %d of %d steps succeeded and stay", strings.Join(failed, "; "), healthy, len(x.steps)))
-		text = fmt.Sprintf("run %d failed: %s; continue with: %s", x.run.ID, reason, next)
-	case schedule.Stopped:
-		reason = fmt.Sprintf("stopped on request; %d of %d steps are done", healthy, len(x.steps))
-		text = fmt.Sprintf("run %d is %s; continue with: %s", x.run.ID, reason, next)
-	}
-	return x.note(ctx, store.Event{Kind: "run", State: state, Text: text}, func(w *store.Write) {
-		w.RunState(state, reason)
-		if result == schedule.Done && x.document.Template.Source == "" {
-			w.Retired(x.run.StackID)
-		}
-	})
+// forecast is when the run is expected to end, computed at most once in a second
+// and written with whatever is written next.
+type forecast struct {
+	mu      sync.Mutex
+	at      time.Time
+	end     time.Time
+	decides int
+	fresh   bool
 }
 
-// kept are the resources that stay when their stack is retired.
-func (x *execution) kept() []string {
-	var names []string
-	for _, c := range x.document.Changes {
-		if c.Change == change.Same {
-			names = append(names, c.Resource)
-		}
+func (f *forecast) update(plan *schedule.Run, now time.Time) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if now.Sub(f.at) < time.Second {
+		return
 	}
-	return names
+	f.at, f.fresh = now, true
+	f.end, f.decides = plan.Forecast(now)
 }
 
-// adoptLost looks for resources that carry the stack's tags and that nobody
-// recorded: a call whose answer and whose caller were both lost. They are
-// removed, since the step made what it needs under its own token.
-func (x *execution) adoptLost(ctx context.Context) error {
-	live, err := x.adapter.List(ctx, x.document.Stack.Region, cloud.TagStackID, x.run.StackID)
-	if err != nil {
-		return x.note(ctx, store.Event{Kind: "run", Text: "could not look for lost resources: " + err.Error()}, nil)
+func (f *forecast) take(steps []store.Step) (end time.Time, decides string, fresh bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if !f.fresh {
+		return end, "", false
 	}
-	known := map[string]bool{}
-	x.mu.Lock()
-	for _, r := range x.resources {
-		known[r.Token] = true
+	f.fresh = false
+	if f.decides >= 0 {
+		decides = steps[f.decides].Resource
 	}
-	x.mu.Unlock()
-	for _, l := range live {
-		if known[l.Token] || l.Phase == cloud.Removing {
-			continue
-		}
-		err := x.adapter.Remove(ctx, cloud.Ref{Region: l.Region, Type: l.Type, Token: l.Token})
-		text := fmt.Sprintf("removed %s %s, which nobody had recorded", l.Type, l.ID)
-		if err != nil {
-			text = fmt.Sprintf("%s %s is recorded nowhere and could not be removed: %v", l.Type, l.ID, err)
-		}
-		if err := x.note(ctx, store.Event{Kind: "run", Text: text}, nil); err != nil {
-			return err
-		}
-	}
-	return nil
+	return f.end, decides, true
 }
 
 // ProbeRange is where probes of an account may open sockets to.

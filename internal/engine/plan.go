@@ -37,27 +37,46 @@ func (d Durations) expect(c change.Change) int64 {
 // deadlines and the proof that its rendering asks for; a stack that is retired
 // has none. What stays the same needs no step. A rebuild is a removal and a creation: the old one goes
 // after the old ones that use it, the new one comes after the old one is gone.
-func Steps(changes []change.Change, r *render.Rendering, d Durations) []store.Step {
+//
+// A step acts on an identified resource: a creation on one with a token of its
+// own, drawn here and kept for life, everything else on the recorded one.
+func Steps(changes []change.Change, r *render.Rendering, d Durations, recorded []store.Resource) []store.Step {
 	patience := patienceOf(r)
+	known := make(map[string]store.Resource, len(recorded))
+	for _, row := range recorded {
+		known[row.Name] = row
+	}
 	var steps []store.Step
 	making, removing := map[string]int{}, map[string]int{}
-	add := func(c change.Change, kind change.Kind) int {
+	add := func(c change.Change, kind change.Kind, action string) int {
 		c.Change = kind
 		n := len(steps)
-		steps = append(steps, store.Step{Number: n, Resource: c.Resource, Type: c.Type, Change: string(kind), State: string(schedule.Waiting), Needs: []store.Need{},
-			ExpectMS: d.expect(c), PatienceMS: int64(float64(patience(c.Resource)) / d.Rate * 1000), Token: newToken(c.Type)})
+		s := store.Step{Number: n, Resource: c.Resource, Type: c.Type, Action: action, State: string(schedule.Waiting), Needs: []store.Need{},
+			ExpectMS: d.expect(c), PatienceMS: int64(float64(patience(c.Resource)) / d.Rate * 1000)}
+		row, there := known[c.Resource]
+		if !there && c.Was != "" {
+			row, there = known[c.Was]
+		}
+		if action == ActionCreate || !there {
+			s.Token = newToken(c.Type)
+		} else {
+			s.Token, s.Region, s.Parts, s.Type = row.Token, row.Region, row.Parts, row.Type
+		}
+		steps = append(steps, s)
 		return n
 	}
 	for _, c := range changes {
 		switch c.Change {
 		case change.Remove:
-			removing[c.Resource] = add(c, change.Remove)
+			removing[c.Resource] = add(c, change.Remove, ActionRemove)
 		case change.Rebuild:
-			removing[c.Resource] = add(c, change.Remove)
-			making[c.Resource] = add(c, change.Create)
+			removing[c.Resource] = add(c, change.Remove, ActionRemove)
+			making[c.Resource] = add(c, change.Create, ActionCreate)
 			steps[making[c.Resource]].Needs = append(steps[making[c.Resource]].Needs, store.Need{Step: removing[c.Resource]})
-		case change.Create, change.Alter:
-			making[c.Resource] = add(c, c.Change)
+		case change.Create:
+			making[c.Resource] = add(c, c.Change, ActionCreate)
+		case change.Alter:
+			making[c.Resource] = add(c, c.Change, ActionAlter)
 		}
 	}
 	keepPace(steps, changes, making, removing)

@@ -27,7 +27,7 @@ func told(steps []store.Step) string {
 			needs = append(needs, need)
 		}
 		slices.Sort(needs)
-		out = append(out, strings.TrimSuffix(fmt.Sprintf("%d %s %s < %s", s.Number, s.Change, s.Resource, strings.Join(needs, ", ")), " < "))
+		out = append(out, strings.TrimSuffix(fmt.Sprintf("%d %s %s < %s", s.Number, s.Action, s.Resource, strings.Join(needs, ", ")), " < "))
 	}
 	return strings.Join(out, "\n")
 }
@@ -72,7 +72,7 @@ func TestStepsOfChanges(t *testing.T) {
 		if c.prove {
 			r.Prove = []health.Check{{Name: "tcp-1", Kind: "tcp", Within: 120}}
 		}
-		if got := told(engine.Steps(c.changes, r, engine.Durations{Rate: 1})); got != c.want {
+		if got := told(engine.Steps(c.changes, r, engine.Durations{Rate: 1}, nil)); got != c.want {
 			t.Errorf("%s:\ngot\n%s\nwant\n%s", c.about, got, c.want)
 		}
 	}
@@ -81,7 +81,7 @@ func TestStepsOfChanges(t *testing.T) {
 func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
 	t.Parallel()
 	r := &render.Rendering{Resources: []render.Resource{{Name: "slow", Patience: 7200}}, Prove: []health.Check{{Within: 300}, {Within: 120}}}
-	steps := engine.Steps([]change.Change{{Resource: "slow", Change: change.Create}, {Resource: "gone", Change: change.Remove}}, r, engine.Durations{Rate: 60})
+	steps := engine.Steps([]change.Change{{Resource: "slow", Change: change.Create}, {Resource: "gone", Change: change.Remove}}, r, engine.Durations{Rate: 60}, nil)
 	var got []int64
 	for _, s := range steps {
 		got = append(got, s.PatienceMS)
@@ -91,7 +91,7 @@ func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
 	if !slices.Equal(got, []int64{120_000, 30_000, 6_000}) {
 		t.Error(got)
 	}
-	if retired := engine.Steps([]change.Change{{Resource: "slow", Change: change.Remove}}, nil, engine.Durations{Rate: 60}); len(retired) != 1 || retired[0].PatienceMS != 30_000 {
+	if retired := engine.Steps([]change.Change{{Resource: "slow", Change: change.Remove}}, nil, engine.Durations{Rate: 60}, nil); len(retired) != 1 || retired[0].PatienceMS != 30_000 {
 		t.Error(retired)
 	}
 }
@@ -99,7 +99,7 @@ func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
 func TestTheForecastFollowsTheLongestChain(t *testing.T) {
 	t.Parallel()
 	steps := engine.Steps([]change.Change{{Resource: "net", Type: "network", Change: change.Create}, {Resource: "host", Type: "instance", Change: change.Create, After: after("net")}, {Resource: "disk", Type: "disk", Change: change.Create}},
-		nil, engine.Durations{Rate: 10, Learned: map[string]int64{"network": 500}})
+		nil, engine.Durations{Rate: 10, Learned: map[string]int64{"network": 500}}, nil)
 	takes, longest := engine.Forecast(steps)
 	// The network as it was learned, the machine by its type: 75 cloud seconds.
 	if takes.Milliseconds() != 500+7_500 || strings.Join(longest, " ") != "net host" {

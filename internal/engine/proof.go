@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"time"
 
 	"undersail/internal/core/health"
 	"undersail/internal/core/render"
@@ -10,13 +9,9 @@ import (
 	"undersail/internal/store"
 )
 
-// A run of a template with `prove` ends with a step that makes nothing: it
-// checks the stack as a whole, after everything else is healthy. Its name has a
-// blank, which no resource has.
-const (
-	Whole     = "whole stack"
-	proveStep = "prove"
-)
+// Whole is what a step proves that makes nothing: it checks the stack as a whole,
+// after everything else is healthy. The name has a blank, which no resource has.
+const Whole = "whole stack"
 
 // withProof adds the step that proves the whole stack, if the template asks for
 // one. It comes after all other steps.
@@ -28,7 +23,7 @@ func withProof(steps []store.Step, r *render.Rendering, d Durations) []store.Ste
 	for _, c := range r.Prove {
 		patience = max(patience, c.Within)
 	}
-	proof := store.Step{Number: len(steps), Resource: Whole, Type: "stack", Change: proveStep, State: string(schedule.Waiting), Needs: []store.Need{},
+	proof := store.Step{Number: len(steps), Resource: Whole, Type: "stack", Action: ActionProve, State: string(schedule.Waiting), Needs: []store.Need{},
 		ExpectMS: int64(5 / d.Rate * 1000), PatienceMS: int64(float64(patience+60) / d.Rate * 1000)}
 	for _, s := range steps {
 		proof.Needs = append(proof.Needs, store.Need{Step: s.Number})
@@ -41,30 +36,26 @@ func (x *execution) beginProof(ctx context.Context, s *store.Step) (schedule.Eve
 	if err := x.intend(ctx, s, "proving the "+Whole, nil); err != nil {
 		return schedule.Event{}, err
 	}
-	return schedule.Event{Outcome: schedule.Accepted, At: time.Now()}, x.commit(ctx, nil, func(w *store.Write) { w.StepCalled(s.Number) })
+	return schedule.Event{Outcome: schedule.Accepted, At: x.now()}, x.commit(ctx, nil, func(w *store.Write) { w.StepCalled(s.Number) })
 }
 
 // settleProof moves the proof on to its checks.
 func (x *execution) settleProof(ctx context.Context, s *store.Step) (schedule.Event, error) {
 	x.mu.Lock()
-	x.checks[s.Resource] = newChecking(x.render(0).Prove, time.Now())
+	x.proofs[s.Resource] = newProving()
 	x.mu.Unlock()
-	s.State = string(schedule.Settling)
-	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "settling", Text: "the checks of the " + Whole + " have begun"},
-		func(w *store.Write) { w.StepState(s.Number, "settling", "") })
+	now := x.now()
+	s.State, s.MadeAt = string(schedule.Settling), &now
+	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Settling), Text: "the checks of the " + Whole + " have begun"},
+		func(w *store.Write) { w.StepState(s.Number, string(schedule.Settling), "") })
 }
 
 // proved records that the checks of the whole stack hold.
-func (x *execution) proved(ctx context.Context, s *store.Step, keep func(*store.Write)) (schedule.Event, error) {
-	x.mu.Lock()
-	delete(x.checks, s.Resource)
-	x.mu.Unlock()
-	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "healthy", Text: "the " + Whole + " is proved"}, func(w *store.Write) {
-		keep(w)
-		w.StepState(s.Number, "healthy", "")
+func (x *execution) proved(ctx context.Context, s *store.Step, seen []health.Evidence) (schedule.Event, error) {
+	now := x.now()
+	s.EndedAt = &now
+	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Healthy), Text: "the " + Whole + " is proved"}, func(w *store.Write) {
+		x.kept(w, seen)
+		w.StepState(s.Number, string(schedule.Healthy), "")
 	})
 }
-
-// proofChecks are the checks of the whole stack; reveal 1 puts secrets in. The
-// caller holds the lock.
-func (x *execution) proofChecks(reveal int) []health.Check { return x.render(reveal).Prove }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
-	"slices"
 	"strings"
 	"time"
 
@@ -16,378 +15,426 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/schedule"
+	"undersail/internal/core/state"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
 
-// call makes the call of a step: intent first, then the call, then its outcome.
-// The error is one of recording; what the cloud says is in the event.
+// The actions of steps. A rebuild is a removal and a creation.
+const (
+	ActionCreate = "create"
+	ActionAlter  = "alter"
+	ActionRemove = "remove"
+	ActionProve  = "prove" // makes nothing: checks the stack as a whole
+)
+
+// call makes the next call of a step: intent first, then the call, then its
+// outcome. The error is one of recording; what the cloud says is in the event.
 func (x *execution) call(ctx context.Context, number int) (schedule.Event, error) {
 	s := &x.steps[number]
-	if s.Change == proveStep {
+	if s.Action == ActionProve {
 		return x.beginProof(ctx, s)
 	}
-	again := s.IntentAt != nil
-	var live cloud.Live
+	var progress cloud.Progress
 	var err error
-	switch change.Kind(s.Change) {
-	case change.Remove:
-		err = x.callRemove(ctx, s)
-	case change.Alter:
-		live, err = x.callAlter(ctx, s)
+	switch s.Action {
+	case ActionRemove:
+		progress, err = x.callRemove(ctx, s)
+	case ActionAlter:
+		progress, err = x.callAlter(ctx, s)
 	default:
-		live, err = x.callCreate(ctx, s, again)
+		progress, err = x.callCreate(ctx, s)
 	}
 	var record *recordError
 	if errors.As(err, &record) {
-		return schedule.Event{}, record.error
+		return schedule.Event{}, err
 	}
 	if err != nil {
 		return x.refused(ctx, s, err)
 	}
+	for _, part := range progress.Live.Parts {
+		x.keepPart(s, part)
+	}
 	e := schedule.Event{Outcome: schedule.Accepted}
-	if live.ReadyIn > 0 {
-		e.At = time.Now().Add(x.real(live.ReadyIn))
+	switch {
+	case progress.More:
+		e.Outcome = schedule.More
+	case progress.Live.Phase == cloud.Ready:
+		e.At = x.now()
+	case progress.Live.ReadyIn > 0:
+		e.At = x.now().Add(x.real(progress.Live.ReadyIn))
 	}
-	if live.Phase == cloud.Ready {
-		e.At = time.Now()
-	}
-	return e, x.commit(ctx, nil, func(w *store.Write) { w.StepCalled(s.Number) })
+	now := x.now()
+	s.CalledAt = &now
+	return e, x.commit(ctx, nil, func(w *store.Write) {
+		x.writeWaits(w, number)
+		w.StepParts(s.Number, s.Parts)
+		if row := x.resource(s); row != nil && row.State != state.Removing {
+			w.PutResource(*row)
+		}
+		if !progress.More {
+			w.StepCalled(s.Number)
+		}
+	})
 }
 
-// recordError marks a failure to record, which ends this engine's part in the
-// run, apart from what a cloud refuses.
-type recordError struct{ error }
+// resource is the recorded one that a step acts on, as it is now, or nil.
+func (x *execution) resource(s *store.Step) *store.Resource {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	row := x.resources[s.Resource]
+	if row == nil || row.Token != s.Token {
+		return nil
+	}
+	saved := *row
+	return &saved
+}
 
-// intend commits that a call is about to be made.
+// ref is what a step acts on: its own token and parts, whatever is recorded now.
+func (x *execution) ref(s *store.Step) cloud.Ref {
+	return cloud.Ref{Region: s.Region, Type: s.Type, Token: s.Token, Parts: s.Parts}
+}
+
+// keepPart notes what is known of a part, for the step and for its resource.
+func (x *execution) keepPart(s *store.Step, part cloud.Part) {
+	if old := x.ref(s).Part(part.Kind, part.Mark); old != nil && part.Sent.IsZero() {
+		part.Sent = old.Sent
+	}
+	x.setParts(s, x.ref(s).With(part).Parts)
+}
+
+func (x *execution) setParts(s *store.Step, parts []cloud.Part) {
+	s.Parts = parts
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if row := x.resources[s.Resource]; row != nil && row.Token == s.Token {
+		row.Parts = parts
+	}
+}
+
+// intendPart commits that a part is about to be made.
+func (x *execution) intendPart(ctx context.Context, s *store.Step) func(cloud.Part) error {
+	return func(part cloud.Part) error {
+		part.Sent, part.Seen = x.now(), false
+		x.keepPart(s, part)
+		return x.commit(ctx, nil, func(w *store.Write) {
+			w.StepParts(s.Number, s.Parts)
+			w.ResourceParts(x.run.StackID, s.Resource, s.Parts)
+		})
+	}
+}
+
+// intend commits what the step acts on, before its first call.
 func (x *execution) intend(ctx context.Context, s *store.Step, text string, more func(*store.Write)) error {
 	if s.IntentAt != nil {
 		return nil
 	}
-	now := time.Now()
-	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "working", Text: text}, func(w *store.Write) {
-		w.StepState(s.Number, "working", "")
+	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Working), Text: text}, func(w *store.Write) {
+		w.StepState(s.Number, string(schedule.Working), "")
+		w.StepIntent(*s)
 		if more != nil {
 			more(w)
 		}
 	})
 	if err != nil {
-		return &recordError{err}
+		return err
 	}
+	now := x.now()
 	s.IntentAt = &now
 	return nil
 }
 
-func (x *execution) callCreate(ctx context.Context, s *store.Step, again bool) (cloud.Live, error) {
-	shown, want, err := x.resolve(s.Resource)
-	if err != nil {
-		return cloud.Live{}, err
+// sure asks the cloud for parts that were sent and whose outcome is not known.
+// They are then seen, or proved absent; until either is the case the error says
+// what is being asked.
+func (x *execution) sure(ctx context.Context, s *store.Step) error {
+	if !x.ref(s).Unsure() {
+		return nil
 	}
-	row := &store.Resource{StackID: x.run.StackID, Name: s.Resource, Type: s.Type, Declared: shown.Declared, Region: x.regionOf(shown), Token: s.Token,
-		State: "absent", Want: plainMap(shown.Want), Attributes: map[string]any{}, Checks: []health.Check{}, Position: x.position(s.Resource)}
-	for _, a := range shown.After {
-		row.After = append(row.After, a.Name)
-	}
-	if err := x.intend(ctx, s, "creating "+s.Resource, func(w *store.Write) { w.PutResource(*row) }); err != nil {
-		return cloud.Live{}, err
-	}
-	x.mu.Lock()
-	if have := x.resources[s.Resource]; have == nil || have.Token != s.Token {
-		x.resources[s.Resource] = row
-	}
-	x.mu.Unlock()
-	if again {
-		// Whoever began this may have been heard: look before calling again.
-		live, err := x.adapter.Read(ctx, x.ref(s))
-		if err == nil {
-			return live, nil
-		}
-		if cloud.ClassOf(err) != cloud.Gone {
-			return cloud.Live{}, err
-		}
-	}
-	return x.adapter.Create(ctx, cloud.Request{Region: x.regionOf(shown), Type: s.Type, Token: s.Token, Want: want,
-		Tags: map[string]string{cloud.TagStack: x.document.Stack.Name, cloud.TagStackID: x.run.StackID, cloud.TagResource: s.Resource}})
-}
-
-func (x *execution) ref(s *store.Step) cloud.Ref {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	region := x.document.Stack.Region
-	if row := x.resources[s.Resource]; row != nil && row.Region != "" {
-		region = row.Region
-	}
-	return cloud.Ref{Region: region, Type: s.Type, Token: s.Token}
-}
-
-// regionOf is where a resource belongs: the stack's region unless it says another.
-func (x *execution) regionOf(r render.Resource) string {
-	if r.Region != "" {
-		return r.Region
-	}
-	return x.document.Stack.Region
-}
-
-func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Live, error) {
-	shown, want, err := x.resolve(s.Resource)
-	if err != nil {
-		return cloud.Live{}, err
-	}
-	x.mu.Lock()
-	row := x.resources[s.Resource]
-	x.mu.Unlock()
-	if row == nil {
-		return cloud.Live{}, &cloud.Error{Class: cloud.Gone, Message: "it is not recorded any more", Remedy: "propose again"}
-	}
-	s.Token = row.Token
-	text := "altering " + s.Resource
-	changes := map[string]any{}
-	now := plainMap(shown.Want)
-	for name, v := range now {
-		if !slices.Contains(shown.Leave, name) && !reflect.DeepEqual(v, row.Want[name]) {
-			changes[name] = want[name]
-		}
-	}
-	if len(changes) == 0 {
-		text = "checking " + s.Resource + " again"
-	}
-	if err := x.intend(ctx, s, text, nil); err != nil {
-		return cloud.Live{}, err
-	}
-	var live cloud.Live
-	if len(changes) > 0 {
-		live, err = x.adapter.Change(ctx, x.ref(s), changes)
-	} else {
-		live, err = x.adapter.Read(ctx, x.ref(s))
-	}
-	if err != nil {
-		return live, err
-	}
-	x.mu.Lock()
-	row.Want = now
-	x.mu.Unlock()
-	return live, nil
-}
-
-func (x *execution) callRemove(ctx context.Context, s *store.Step) error {
-	x.mu.Lock()
-	row := x.resources[s.Resource]
-	x.mu.Unlock()
-	if row == nil {
-		return x.intend(ctx, s, s.Resource+" is gone already", nil)
-	}
-	s.Token = row.Token
-	err := x.intend(ctx, s, "removing "+s.Resource, func(w *store.Write) {
-		gone := *row
-		gone.State = "removing"
-		w.PutResource(gone)
-	})
+	live, there, err := x.adapter.Look(ctx, x.ref(s))
 	if err != nil {
 		return err
 	}
-	return x.adapter.Remove(ctx, x.ref(s))
+	if there == cloud.Present {
+		for _, part := range live.Parts {
+			x.keepPart(s, part)
+		}
+	}
+	settled, until := x.ref(s).Settle(x.now(), x.visibility())
+	if !until.IsZero() {
+		return &unseenError{until, s.Resource}
+	}
+	if reflect.DeepEqual(settled.Parts, s.Parts) {
+		return nil
+	}
+	x.setParts(s, settled.Parts)
+	return x.commit(ctx, nil, func(w *store.Write) {
+		w.StepParts(s.Number, s.Parts)
+		w.ResourceParts(x.run.StackID, s.Resource, s.Parts)
+	})
+}
+
+// unseenError says that a fresh part may still be seen by nobody.
+type unseenError struct {
+	until time.Time
+	name  string
+}
+
+func (u *unseenError) Error() string {
+	return "asking the cloud whether " + u.name + " was made: the answer to the call was lost, and it is not seen yet"
 }
 
 // refused turns what a cloud answered into an event of the schedule and records
 // what people should know of it.
 func (x *execution) refused(ctx context.Context, s *store.Step, err error) (schedule.Event, error) {
+	var unseen *unseenError
+	if errors.As(err, &unseen) {
+		return schedule.Event{Outcome: schedule.Retry, At: unseen.until, Reason: unseen.Error()}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: unseen.Error()}, nil)
+	}
 	reason := x.scrub(err.Error())
 	class := cloud.ClassOf(err)
+	if cloud.Refusal(err) && s.Action == ActionCreate {
+		x.unsend(s) // nothing came of the call
+	}
+	var e *cloud.Error
+	errors.As(err, &e)
+	keep := func(w *store.Write) {
+		w.StepParts(s.Number, s.Parts)
+		w.ResourceParts(x.run.StackID, s.Resource, s.Parts)
+	}
 	switch {
 	case class == cloud.Throttled:
-		var e *cloud.Error
-		errors.As(err, &e)
-		at := x.engine.throttle(x.account.Name, time.Now().Add(max(e.RetryAfter, 100*time.Millisecond)))
-		return schedule.Event{Outcome: schedule.Throttled, At: at}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource,
-			Text: fmt.Sprintf("the cloud asks to wait %s before the next call", e.RetryAfter)}, nil)
+		wait := max(e.RetryAfter, 100*time.Millisecond)
+		return schedule.Event{Outcome: schedule.Throttled, At: x.now().Add(wait), Waited: wait}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource,
+			Text: fmt.Sprintf("the cloud asks to wait %s before the next call", e.RetryAfter)}, keep)
+	case class == cloud.SignIn:
+		return schedule.Event{Outcome: schedule.Halted, Reason: reason}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource,
+			Text: fmt.Sprintf("%s waits: the credentials of account %s are not accepted any more", s.Resource, x.account.Name)}, keep)
+	case class == cloud.Capacity && x.nextZone(s, e):
+		text := fmt.Sprintf("%s: %s; trying zone %v", s.Resource, e.Message, s.Want["zone"])
+		return schedule.Event{Outcome: schedule.More}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: text}, func(w *store.Write) {
+			w.StepIntent(*s)
+			if row := x.resource(s); row != nil {
+				w.PutResource(*row)
+			}
+		})
 	case class.Passing():
-		return schedule.Event{Outcome: schedule.Retry, Reason: reason}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: s.Resource + ": " + reason + "; trying again"}, nil)
+		return schedule.Event{Outcome: schedule.Retry, Reason: reason}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: s.Resource + ": " + reason + "; trying again"}, keep)
 	}
 	return x.broken(ctx, s, reason)
 }
 
-// broken fails a step for good.
+// unsend takes back that a part was sent: the cloud refused the call.
+func (x *execution) unsend(s *store.Step) {
+	ref := x.ref(s)
+	for _, p := range s.Parts {
+		if !p.Sent.IsZero() && !p.Seen {
+			p.Sent = time.Time{}
+			ref = ref.With(p)
+		}
+	}
+	x.setParts(s, ref.Parts)
+}
+
+// broken fails a step for good. A creation that the cloud refused leaves no
+// record; one whose outcome nobody knows keeps it, and every later proposal asks
+// the cloud for it.
 func (x *execution) broken(ctx context.Context, s *store.Step, reason string) (schedule.Event, error) {
 	reason = x.scrub(reason)
-	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "failed", Text: s.Resource + " failed: " + reason}, func(w *store.Write) {
-		w.StepState(s.Number, "failed", reason)
-		x.mu.Lock()
-		row := x.resources[s.Resource]
-		never := row != nil && row.State == "absent" && s.CalledAt == nil && change.Kind(s.Change) == change.Create
-		x.mu.Unlock()
-		if never && s.CalledAt == nil {
-			w.RemoveResource(x.run.StackID, s.Resource) // a refusal: nothing was made
-		} else {
-			x.markUnhealthy(w, s.Resource, reason)
+	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Failed)).Inc()
+	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Failed), Text: s.Resource + " failed: " + reason}, func(w *store.Write) {
+		w.StepState(s.Number, string(schedule.Failed), reason)
+		w.StepParts(s.Number, s.Parts)
+		if s.Action == ActionProve {
+			return
 		}
+		row := x.resource(s)
+		if s.Action == ActionCreate && row != nil && row.State == state.Absent && nothingMade(s.Parts) {
+			x.mu.Lock()
+			delete(x.resources, s.Resource)
+			x.mu.Unlock()
+			w.RemoveResource(x.run.StackID, s.Resource)
+			return
+		}
+		x.markUnhealthy(w, s.Resource, reason)
 	})
 	return schedule.Event{Outcome: schedule.Broken, Reason: reason}, err
+}
+
+func nothingMade(parts []cloud.Part) bool {
+	for _, p := range parts {
+		if p.Seen || !p.Sent.IsZero() {
+			return false
+		}
+	}
+	return true
 }
 
 // look sees how far a step is.
 func (x *execution) look(ctx context.Context, number int) (schedule.Event, error) {
 	s := &x.steps[number]
-	if s.CalledAt == nil {
-		now := time.Now()
-		s.CalledAt = &now
-	}
 	if x.settling(s) {
 		return x.lookHealth(ctx, s)
 	}
-	if s.Change == proveStep {
+	if s.Action == ActionProve {
 		return x.settleProof(ctx, s)
 	}
-	live, err := x.adapter.Read(ctx, x.ref(s))
-	removing := change.Kind(s.Change) == change.Remove
-	switch {
-	case err != nil && cloud.ClassOf(err) == cloud.Gone && removing:
-		return x.removed(ctx, s)
-	case err != nil && cloud.ClassOf(err) == cloud.Gone:
-		return x.broken(ctx, s, "it was removed by somebody else while it was being made")
-	case err != nil:
+	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	if err != nil {
 		return x.refused(ctx, s, err)
-	case removing && live.Phase != cloud.Removing:
-		return schedule.Event{Outcome: schedule.Retry, Reason: "the removal has not begun"}, x.adapter.Remove(ctx, x.ref(s))
+	}
+	if there == cloud.Absent {
+		return x.lookedInVain(ctx, s)
+	}
+	notYet := schedule.Event{Outcome: schedule.NotYet, At: x.now().Add(x.real(live.ReadyIn))}
+	switch {
+	case s.Action == ActionRemove && live.Phase != cloud.Removing:
+		return schedule.Event{Outcome: schedule.More, Reason: "the removal has not begun"}, nil
+	case s.Action == ActionRemove:
+		return notYet, nil
 	case live.Phase == cloud.Broken:
 		return x.lost(ctx, s, live)
 	case live.Phase != cloud.Ready:
-		return schedule.Event{Outcome: schedule.NotYet, At: time.Now().Add(x.real(live.ReadyIn))}, nil
+		return notYet, nil
+	}
+	if differs := change.Strayed(s.Type, s.Want, live.Has, x.left(s.Resource)); len(differs) > 0 && s.Action == ActionAlter {
+		if s.CalledAt != nil && x.now().Sub(*s.CalledAt) < x.visibility() {
+			return notYet, nil // an old answer, or one on its way
+		}
+		return schedule.Event{Outcome: schedule.More, Reason: "`" + differs[0].Name + "` is not yet as wanted"}, nil
 	}
 	return x.made(ctx, s, live)
+}
+
+// lookedInVain judges a look that found nothing.
+func (x *execution) lookedInVain(ctx context.Context, s *store.Step) (schedule.Event, error) {
+	settled, until := x.ref(s).Settle(x.now(), x.visibility())
+	if s.CalledAt != nil && until.IsZero() {
+		if at := s.CalledAt.Add(x.visibility()); s.Action != ActionRemove && x.now().Before(at) {
+			until = at
+		}
+	}
+	switch {
+	case !until.IsZero():
+		return schedule.Event{Outcome: schedule.NotYet, At: until}, nil
+	case s.Action == ActionRemove:
+		return x.removed(ctx, s)
+	}
+	x.setParts(s, settled.Parts)
+	x.mu.Lock()
+	if row := x.resources[s.Resource]; row != nil && row.Token == s.Token {
+		row.State = state.Missing
+	}
+	x.mu.Unlock()
+	return x.broken(ctx, s, "it was removed by somebody else while the run worked on it")
 }
 
 func (x *execution) settling(s *store.Step) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return x.checks[s.Resource] != nil || s.State == string(schedule.Settling)
-}
-
-func (x *execution) removed(ctx context.Context, s *store.Step) (schedule.Event, error) {
-	x.mu.Lock()
-	delete(x.resources, s.Resource)
-	x.version++
-	x.mu.Unlock()
-	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "removed", Text: s.Resource + " is removed"},
-		func(w *store.Write) {
-			w.StepState(s.Number, "healthy", "")
-			w.RemoveResource(x.run.StackID, s.Resource)
-		})
+	return x.proofs[s.Resource] != nil || s.State == string(schedule.Settling)
 }
 
 // lost fails a step whose resource the cloud could not make. What is left of it
 // stays recorded, so that continuing replaces it and retiring removes it.
 func (x *execution) lost(ctx context.Context, s *store.Step, live cloud.Live) (schedule.Event, error) {
+	for _, part := range live.Parts {
+		x.keepPart(s, part)
+	}
 	x.mu.Lock()
-	row := x.resources[s.Resource]
-	now := time.Now()
-	row.MadeAt, row.Attributes = &now, map[string]any{"id": live.ID, "broken": true}
+	if row := x.resources[s.Resource]; row != nil {
+		now := x.now()
+		row.MadeAt, row.Attributes = &now, map[string]any{"id": live.ID, "broken": true}
+	}
 	x.mu.Unlock()
 	return x.broken(ctx, s, fmt.Sprintf("asked for its phase, got broken: %s", live.Why))
 }
 
 // made records a resource that exists, with what it reports, and begins its checks.
 func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (schedule.Event, error) {
+	for _, part := range live.Parts {
+		x.keepPart(s, part)
+	}
+	now := x.now()
 	x.mu.Lock()
 	row := x.resources[s.Resource]
-	now := time.Now()
-	row.Attributes, row.MadeAt, row.State = live.Attributes, &now, "settling"
+	if row == nil || row.Token != s.Token {
+		x.mu.Unlock()
+		return x.broken(ctx, s, "it is not recorded any more")
+	}
+	row.Attributes, row.State = live.Attributes, state.Settling
+	if s.Action == ActionCreate || row.MadeAt == nil {
+		row.MadeAt = &now
+	}
 	if ref, ok := x.document.Secrets[s.Resource]; ok && s.Type == "key_pair" {
 		row.Attributes["private_key"] = ref
 	}
-	x.version++
+	attributes := row.Attributes
 	x.mu.Unlock()
-	shown, _, err := x.resolve(s.Resource)
+	x.session.Report(s.Resource, attributes)
+	shown, _, err := x.resolve(s)
 	if err != nil {
 		return x.broken(ctx, s, err.Error())
 	}
 	x.mu.Lock()
 	row.Checks = shownChecks(shown.Checks)
-	x.checks[s.Resource] = newChecking(shown.Checks, now)
+	x.proofs[s.Resource] = newProving()
 	saved := *row
 	x.mu.Unlock()
-	s.State = string(schedule.Settling)
-	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: "settling", Text: s.Resource + " is made and settling"},
+	s.State, s.MadeAt = string(schedule.Settling), &now
+	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Settling), Text: s.Resource + " is made and settling"},
 		func(w *store.Write) {
-			w.StepState(s.Number, "settling", "")
+			w.StepState(s.Number, string(schedule.Settling), "")
+			w.StepParts(s.Number, s.Parts)
+			x.writeWaits(w, s.Number)
 			w.PutResource(saved)
 		})
 }
 
-// resolve computes the wanted values of a resource twice: as they are shown and
+// resolve computes the wanted values of a resource: as they are shown and
 // recorded, with secrets as references, and as they are sent, with every value.
-func (x *execution) resolve(name string) (shown render.Resource, want map[string]any, err error) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if name == Whole {
-		return render.Resource{Name: Whole, Checks: x.proofChecks(0)}, nil, nil
+func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err error) {
+	if s.Action == ActionProve {
+		shown.Name, sent.Name = Whole, Whole
+		shown.Checks, sent.Checks, err = x.session.Prove()
+		return shown, sent, err
 	}
-	a, b := x.render(0).Resource(name), x.render(1).Resource(name)
-	if a == nil || b == nil {
-		return render.Resource{}, nil, &cloud.Error{Class: cloud.Invalid, Message: "it is not part of the rendering any more"}
+	if x.session == nil {
+		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "nothing is rendered in this run"}
 	}
-	if waits := resource.Waits(b.Want); len(waits) > 0 {
-		return *a, nil, &cloud.Error{Class: cloud.Invalid, Message: "it still waits for " + strings.Join(waits, ", ")}
+	if shown, sent, err = x.session.Resolve(s.Resource); err != nil {
+		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: err.Error()}
 	}
-	if secrets := resource.Secrets(b.Want); len(secrets) > 0 {
-		return *a, nil, &cloud.Error{Class: cloud.Invalid, Message: "the secret " + secrets[0] + " is not there", Remedy: "propose again"}
+	if waits := resource.Waits(sent.Want); len(waits) > 0 {
+		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "it still waits for " + strings.Join(waits, ", ")}
 	}
-	if x.document.Rendering != nil {
-		if was := x.document.Rendering.Resource(name); was != nil {
-			if at, differs := differs("", was.Want, plainMap(a.Want)); differs {
-				return *a, nil, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("`%s` would come out differently than was accepted", at), Remedy: "propose again"}
-			}
+	if secrets := resource.Secrets(sent.Want); len(secrets) > 0 {
+		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "the secret " + secrets[0] + " is not there", Remedy: "propose again"}
+	}
+	if was := x.document.Rendering.Resource(s.Resource); was != nil {
+		if at, differs := differs("", was.Want, plainMap(shown.Want)); differs {
+			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("`%s` would come out differently than was accepted", at), Remedy: "propose again"}
 		}
 	}
-	want = b.Want
-	if ref, ok := x.document.Secrets[name]; ok && a.Type == "key_pair" && want["public_key"] == nil {
+	if ref, ok := x.document.Secrets[s.Resource]; ok && shown.Type == "key_pair" && sent.Want["public_key"] == nil {
 		public, err := secret.Public(x.secrets[ref], x.document.Stack.Name)
 		if err != nil {
-			return *a, nil, &cloud.Error{Class: cloud.Invalid, Message: "its key pair cannot be read"}
+			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "its key pair cannot be read"}
 		}
-		want["public_key"] = public
+		sent.Want["public_key"] = public
 	}
-	return *a, want, nil
+	x.inZone(s, &shown, &sent)
+	return shown, sent, nil
 }
 
-// render renders with everything reported so far; reveal 1 puts secrets in. The
-// caller holds the lock.
-func (x *execution) render(reveal int) *render.Rendering {
-	if x.rendered[reveal] != nil && x.renderedV[reveal] == x.version {
-		return x.rendered[reveal]
-	}
-	offers := x.document.Offers
-	request := render.Request{Template: x.template, Stack: x.document.Stack, Inputs: x.document.Inputs, Secrets: x.document.Secrets, Offers: &offers, Stacks: x.document.Stacks,
-		Known: func(r render.Resource) map[string]any {
-			if found, ok := x.document.Found[r.Name]; ok {
-				return found
-			}
-			if row := x.resources[r.Name]; row != nil && row.MadeAt != nil && !x.replacing(r.Name) {
-				return row.Attributes
-			}
-			return nil
-		}}
-	if reveal == 1 {
-		request.Reveal = func(ref string) (string, bool) { v, ok := x.secrets[ref]; return v, ok }
-	}
-	x.rendered[reveal], x.renderedV[reveal] = render.Render(request), x.version
-	return x.rendered[reveal]
-}
-
-// replacing reports whether a resource is the old one of a rebuild.
-func (x *execution) replacing(name string) bool {
-	token, creates := x.creating[name]
-	return creates && x.resources[name].Token != token
-}
-
-func (x *execution) position(name string) int64 {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	for i, r := range x.render(0).Resources {
-		if r.Name == name {
-			return int64(i)
+// left are the properties of a resource that others may alter.
+func (x *execution) left(name string) []string {
+	if x.document.Rendering != nil {
+		if r := x.document.Rendering.Resource(name); r != nil {
+			return r.Leave
 		}
 	}
-	return 0
+	return nil
 }
 
 // differs finds the first value that was known and is now another. A value that
@@ -433,6 +480,16 @@ func plainMap(v map[string]any) map[string]any {
 	out := map[string]any{}
 	if err := json.Unmarshal(raw, &out); err != nil {
 		return v
+	}
+	return out
+}
+
+// shownChecks are the checks as they are recorded: secrets as references.
+func shownChecks(checks []health.Check) []health.Check {
+	out := make([]health.Check, len(checks))
+	for i, c := range checks {
+		out[i] = c
+		out[i].Spec = plainMap(c.Spec)
 	}
 	return out
 }

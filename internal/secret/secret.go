@@ -71,11 +71,14 @@ func (b *Box) Seal(plain []byte) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
+// ErrCannotOpen says that a value was sealed with another key.
+var ErrCannotOpen = errors.New("open sealed value (is the key file the right one?)")
+
 // Open decrypts what Seal made with the same key.
 func (b *Box) Open(sealed []byte) ([]byte, error) {
 	r, err := age.Decrypt(bytes.NewReader(sealed), b.identity)
 	if err != nil {
-		return nil, fmt.Errorf("open sealed value (is the key file the right one?): %w", err)
+		return nil, fmt.Errorf("%w: %w", ErrCannotOpen, err)
 	}
 	return io.ReadAll(r)
 }

@@ -9,9 +9,10 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
-	"undersail/internal/cloud/larch"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
+	"undersail/internal/core/state"
+	"undersail/internal/engine"
 	"undersail/internal/library"
 	"undersail/internal/store"
 )
@@ -32,18 +33,13 @@ func (s *Service) Accounts(ctx context.Context) ([]Account, error) {
 	if err != nil {
 		return nil, err
 	}
-	stacks, err := s.store.Stacks(ctx)
+	stacks, err := s.store.StacksByAccount(ctx)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]Account, len(list))
 	for i, a := range list {
-		out[i] = Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, 0}
-		for _, st := range stacks {
-			if st.Account == a.Name {
-				out[i].Stacks++
-			}
-		}
+		out[i] = Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, stacks[a.Name]}
 	}
 	return out, nil
 }
@@ -58,11 +54,13 @@ type NewAccount struct {
 }
 
 // AddAccount signs in to a cloud and keeps the account, its credentials sealed.
+// One that is there already gets the new credentials, and runs that were parked
+// because the old ones ended go on.
 func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account, error) {
 	if err := u.must("administer"); err != nil {
 		return Account{}, err
 	}
-	plain, err := json.Marshal(larch.Credentials{ClientID: n.ClientID, ClientSecret: n.ClientSecret})
+	plain, err := json.Marshal(map[string]string{"client_id": n.ClientID, "client_secret": n.ClientSecret})
 	if err != nil {
 		return Account{}, err
 	}
@@ -81,6 +79,9 @@ func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account
 	}
 	a.ClockRate, a.GuestRange, a.Regions = me.ClockRate, me.GuestRange, me.Regions
 	if err := s.store.PutAccount(ctx, a); err != nil {
+		return Account{}, err
+	}
+	if _, err := s.store.Unpark(ctx, a.Name, state.ForCredentials, engine.Grace, s.engine.Enqueue(ctx)); err != nil {
 		return Account{}, err
 	}
 	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, 0}, nil

@@ -51,7 +51,7 @@ func (a author) apply(p service.Proposal) {
 	if _, err := a.s.Accept(ctx, a.r.Admin, p.ID); err != nil {
 		a.t.Fatal(err)
 	}
-	run, err := a.s.Apply(ctx, a.r.Admin, p.ID)
+	run, err := a.s.Apply(ctx, a.r.Admin, p.ID, "")
 	if err != nil {
 		a.t.Fatal(err)
 	}
@@ -265,7 +265,7 @@ prove:
 	if _, err := a.s.Accept(ctx, a.r.Admin, p.ID); err != nil {
 		t.Fatal(err)
 	}
-	run, err := a.s.Apply(ctx, a.r.Admin, p.ID)
+	run, err := a.s.Apply(ctx, a.r.Admin, p.ID, "")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,12 +11,14 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
+	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/store"
 )
@@ -66,6 +68,8 @@ type Proposal struct {
 	DecidedAt *time.Time          `json:"decided_at,omitempty"`
 	ExpiresAt time.Time           `json:"expires_at"`
 	RunID     *int64              `json:"run,omitempty"`
+	// Undoes is the run that the proposal would undo.
+	Undoes *int64 `json:"undoes,omitempty"`
 }
 
 const proposalLife = 24 * time.Hour
@@ -104,6 +108,7 @@ type work struct {
 	inputs   map[string]any    // without secrets
 	origins  map[string]string // the layer of each input
 	conduct  map[string]render.Resource
+	facts    facts
 	found    map[string]map[string]any // of resources that are used, not made
 	stacks   map[string]map[string]any // outputs of the stacks that inputs pick
 	// lastInputs are those that the stack was last applied with.
@@ -114,6 +119,7 @@ type work struct {
 	kept       map[string]int // newest version of each kept secret
 	basis      int64
 	expect     engine.Durations
+	undoes     *int64 // the run that is undone
 }
 
 func (s *Service) work(ctx context.Context, n NewProposal) (*work, error) {
@@ -212,11 +218,23 @@ func (s *Service) readPlace(ctx context.Context, w *work) error {
 	if w.isNew {
 		return nil
 	}
-	if w.recorded, err = s.store.Resources(ctx, w.stack.ID); err != nil {
+	if err := s.readRecorded(ctx, w, adapter); err != nil {
 		return err
 	}
 	w.basis, err = s.basis(ctx, w.stack.ID)
 	return err
+}
+
+// readRecorded reads what is recorded of a stack and what the cloud says of it.
+func (s *Service) readRecorded(ctx context.Context, w *work, adapter cloud.Adapter) (err error) {
+	if w.recorded, err = s.store.Resources(ctx, w.stack.ID); err != nil {
+		return err
+	}
+	if w.facts, err = s.look(ctx, adapter, w.account, w.stack, w.recorded); err != nil {
+		return err
+	}
+	w.offers.Networks = w.othersNetworks()
+	return nil
 }
 
 func (s *Service) durations(ctx context.Context, a store.Account) (engine.Durations, error) {
@@ -229,6 +247,9 @@ func (s *Service) basis(ctx context.Context, stackID string) (int64, error) {
 	run, err := s.store.LastRun(ctx, stackID)
 	if errors.Is(err, store.ErrNotFound) {
 		return 0, nil
+	}
+	if err == nil && run.State == state.Parked {
+		return 0, refuse(Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
 	}
 	if err == nil && run.EndedAt == nil {
 		return 0, refuse(Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack is not over", run.ID)
@@ -300,22 +321,8 @@ func (s *Service) plan(ctx context.Context, w *work) (change.Plan, error) {
 	return plan, nil
 }
 
-func (w *work) recordedForChange() []change.Recorded {
-	var out []change.Recorded
-	for _, r := range w.recorded {
-		if r.State == "absent" && r.MadeAt == nil {
-			continue // intended and never made
-		}
-		broken, _ := r.Attributes["broken"].(bool)
-		c := w.conduct[r.Name]
-		out = append(out, change.Recorded{Name: r.Name, Type: r.Type, Declared: r.Declared, Want: r.Want, Attributes: r.Attributes,
-			Healthy: r.State == "healthy", Broken: broken, After: r.After, Guard: c.Guard, AtRetire: c.AtRetire})
-	}
-	return out
-}
-
 func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, kind string) (Proposal, error) {
-	steps := engine.Steps(plan.Changes, plan.Rendering, w.expect)
+	steps := engine.Steps(plan.Changes, plan.Rendering, w.expect, w.recorded)
 	takes, longest := engine.Forecast(steps)
 	doc := engine.Document{Template: w.text, Stack: w.place(), Inputs: w.inputs, Found: w.found, Stacks: w.stacks, Secrets: w.secrets, Draw: w.draw, Offers: w.offers, Rendering: plan.Rendering,
 		Changes: plan.Changes, Findings: plan.Findings, Seconds: takes.Seconds(), Longest: longest, Basis: w.basis}
@@ -324,7 +331,7 @@ func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, k
 	} else {
 		doc.Cost = price.Of(nil, w.offers)
 	}
-	doc.CostNow = price.Of(asRendered(w.recorded), w.offers)
+	doc.CostNow = price.Of(w.paidFor(), w.offers)
 	raw, err := json.Marshal(doc)
 	if err != nil {
 		return Proposal{}, fmt.Errorf("encode proposal: %w", err)
@@ -345,22 +352,11 @@ func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, k
 			return Proposal{}, err
 		}
 	}
-	id, err := s.store.AddProposal(ctx, store.Proposal{StackID: st.ID, Kind: kind, Document: raw, CreatedBy: u.Name}, proposalLife)
+	id, err := s.store.AddProposal(ctx, store.Proposal{StackID: st.ID, Kind: kind, Document: raw, CreatedBy: u.Name, Summary: change.Summary(plan.Changes), Undoes: w.undoes}, proposalLife)
 	if err != nil {
 		return Proposal{}, err
 	}
 	return s.Proposal(ctx, id)
-}
-
-// asRendered gives recorded resources the form in which they have a price.
-func asRendered(list []store.Resource) []render.Resource {
-	var out []render.Resource
-	for _, r := range list {
-		if r.MadeAt != nil {
-			out = append(out, render.Resource{Name: r.Name, Type: r.Type, Want: r.Want})
-		}
-	}
-	return out
 }
 
 // Proposal finds a proposal.
@@ -372,7 +368,7 @@ func (s *Service) Proposal(ctx context.Context, id int64) (Proposal, error) {
 	return proposalOf(p)
 }
 
-// Proposals lists proposals, newest first.
+// Proposals lists proposals, newest first, without what their documents hold.
 func (s *Service) Proposals(ctx context.Context, stack string, before int64, most int) ([]Proposal, error) {
 	list, err := s.store.Proposals(ctx, stack, before, most)
 	if err != nil {
@@ -380,11 +376,16 @@ func (s *Service) Proposals(ctx context.Context, stack string, before int64, mos
 	}
 	out := make([]Proposal, len(list))
 	for i, p := range list {
-		if out[i], err = proposalOf(p); err != nil {
-			return nil, err
-		}
+		out[i] = proposalRow(p)
 	}
 	return out, nil
+}
+
+// proposalRow is a proposal as lists tell it.
+func proposalRow(p store.Proposal) Proposal {
+	return Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Summary: p.Summary, Undoes: p.Undoes,
+		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
+		CreatedBy: p.CreatedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
 }
 
 func proposalOf(p store.Proposal) (Proposal, error) {
@@ -392,10 +393,9 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 	if err := json.Unmarshal(p.Document, &d); err != nil {
 		return Proposal{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
 	}
-	out := Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: d.Stack.Account, Region: d.Stack.Region,
-		Summary: change.Summary(d.Changes), Changes: d.Changes, Findings: d.Findings, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{},
-		Cost: d.Cost, CostNow: d.CostNow, Seconds: d.Seconds, Longest: d.Longest,
-		CreatedBy: p.CreatedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
+	out := proposalRow(p)
+	out.Account, out.Region, out.Summary, out.Changes, out.Findings = d.Stack.Account, d.Stack.Region, change.Summary(d.Changes), d.Changes, d.Findings
+	out.Cost, out.CostNow, out.Seconds, out.Longest = d.Cost, d.CostNow, d.Seconds, d.Longest
 	if d.Template.Name != "" {
 		out.Template = d.Template.Name + "@" + d.Template.Version
 	}

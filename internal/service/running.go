@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/secretrule"
+	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/secret"
 	"undersail/internal/store"
@@ -76,7 +76,8 @@ func (s *Service) document(ctx context.Context, id int64) (store.Proposal, engin
 
 // Apply starts the run of an accepted proposal. When the world has changed so
 // that the proposal would not do what it says, it is stale and nothing starts.
-func (s *Service) Apply(ctx context.Context, u User, id int64) (Run, error) {
+// OnFailure says what becomes of a run that fails: keep (also when empty) or undo.
+func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string) (Run, error) {
 	if err := u.must("operate"); err != nil {
 		return Run{}, err
 	}
@@ -85,32 +86,25 @@ func (s *Service) Apply(ctx context.Context, u User, id int64) (Run, error) {
 		return Run{}, err
 	}
 	switch {
-	case p.State == "applied" && p.RunID != nil:
+	case onFailure != "" && onFailure != state.Keep && onFailure != state.Undo:
+		return Run{}, refuse(Invalid, "say keep or undo", "%q is not what can become of a run that fails", onFailure)
+	case p.State == state.Applied && p.RunID != nil:
 		return s.Run(ctx, *p.RunID) // asked twice: the same run
-	case p.State == "open":
+	case p.State == state.Open:
 		return Run{}, refuse(Conflict, fmt.Sprintf("accept it first with: undersail accept %d", id), "proposal %d is not accepted", id)
-	case p.State != "accepted":
+	case p.State != state.Accepted:
 		return Run{}, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
 	}
-	recorded, err := s.stillTrue(ctx, p, d)
+	w, err := s.stillTrue(ctx, p, d)
 	if err != nil {
 		return Run{}, err
 	}
-	_, account, err := s.adapter(ctx, d.Stack.Account)
-	if err != nil {
+	if w.expect, err = s.durations(ctx, w.account); err != nil {
 		return Run{}, err
 	}
-	expect, err := s.durations(ctx, account)
-	if err != nil {
-		return Run{}, err
-	}
-	steps := engine.Steps(s.withLeftovers(d.Changes, recorded), d.Rendering, expect)
-	var update *store.StackUpdate
-	if d.Template.Source != "" {
-		update = &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,
-			Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Reads: d.Stacks, Renames: renames(d.Changes)}
-	}
-	run, err := s.store.StartRun(ctx, id, u.Name, engine.Grace, steps, update, s.engine.Enqueue(ctx))
+	n := store.NewRun{Proposal: id, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Grace: engine.Grace,
+		Steps: engine.Steps(d.Changes, d.Rendering, w.expect, w.recorded), Update: updateOf(p.Kind, d), Absent: w.absent()}
+	run, err := s.store.StartRun(ctx, n, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
 		return Run{}, refuse(Conflict, "wait for it, or look with: undersail runs --stack "+p.Stack, "another run of stack %s is under way", p.Stack)
 	}
@@ -120,58 +114,53 @@ func (s *Service) Apply(ctx context.Context, u User, id int64) (Run, error) {
 	return s.Run(ctx, run)
 }
 
-// withLeftovers adds the removal of what an earlier run intended to make
-// without learning whether it was made, before it is made again.
-func (s *Service) withLeftovers(changes []change.Change, recorded []store.Resource) []change.Change {
-	unsure := map[string]bool{}
-	for _, r := range recorded {
-		unsure[r.Name] = r.State == "absent" && r.MadeAt == nil
+// updateOf is what a run makes of its stack's record when it starts.
+func updateOf(kind string, d engine.Document) *store.StackUpdate {
+	if kind == state.KindRetire || d.Rendering == nil {
+		return nil
 	}
-	out := slices.Clone(changes)
-	for i, c := range out {
-		if c.Change == change.Create && unsure[c.Resource] {
-			out[i].Change = change.Rebuild
-		}
-	}
-	return out
+	return &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,
+		Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Reads: d.Stacks, Renames: renames(d.Changes), Cloud: d.Stack.Cloud, Currency: d.Cost.Currency, Title: d.Rendering.Template.Title}
 }
 
-// stillTrue checks that a proposal would still be made as it is.
-func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d engine.Document) ([]store.Resource, error) {
-	basis, err := s.basis(ctx, p.StackID)
+// stillTrue checks that a proposal would still be made as it is, and gives what it
+// would be made from now.
+func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d engine.Document) (*work, error) {
+	basis, err := s.basisBut(ctx, p.StackID, p.Undoes)
 	if err != nil {
 		return nil, err
 	}
 	if basis != d.Basis {
 		return nil, refuse(Stale, "propose again", "run %d has changed the stack since proposal %d was made", basis, p.ID)
 	}
-	recorded, err := s.store.Resources(ctx, p.StackID)
-	if err != nil || d.Template.Source == "" {
-		return recorded, err
-	}
 	adapter, account, err := s.adapter(ctx, d.Stack.Account)
 	if err != nil {
 		return nil, err
-	}
-	offers, err := adapter.Offers(ctx, d.Stack.Region)
-	if err != nil {
-		return nil, cloudSays(err)
-	}
-	t, found := lang.ReadBundle(d.Template.Bundle())
-	if t == nil {
-		return nil, found
 	}
 	st, err := s.store.Stack(ctx, p.StackID)
 	if err != nil {
 		return nil, err
 	}
-	w := &work{stack: st, template: t, account: account, offers: offers, recorded: recorded, inputs: d.Inputs, secrets: d.Secrets, stacks: d.Stacks}
-	if w.conduct, err = s.conduct(st, recorded); err != nil {
+	w := &work{stack: st, account: account, inputs: d.Inputs, secrets: d.Secrets, stacks: d.Stacks}
+	if w.offers, err = adapter.Offers(ctx, d.Stack.Region); err != nil {
+		return nil, cloudSays(err)
+	}
+	if err := s.readRecorded(ctx, w, adapter); err != nil {
+		return nil, err
+	}
+	if d.Rendering == nil {
+		return w, nil // it removes what there is
+	}
+	var found lang.Diagnostics
+	if w.template, found = lang.ReadBundle(d.Template.Bundle()); w.template == nil {
+		return nil, found
+	}
+	if w.conduct, err = s.conduct(st, w.recorded); err != nil {
 		return nil, err
 	}
 	plan, err := s.plan(ctx, w)
 	var refused *Error
-	if errors.As(err, &refused) {
+	if errors.As(err, &refused) && refused.Kind == Findings {
 		return nil, &Error{Kind: Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
 	}
 	if err != nil {
@@ -180,7 +169,7 @@ func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d engine.Docu
 	if change.Summary(plan.Changes) != change.Summary(d.Changes) {
 		return nil, refuse(Stale, "propose again", "the stack has changed: this would now be %s, and %s was accepted", change.Summary(plan.Changes), change.Summary(d.Changes))
 	}
-	return recorded, nil
+	return w, nil
 }
 
 // Continue proposes what is still missing after a run that failed or stopped.
@@ -197,8 +186,11 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 	if err != nil {
 		return Proposal{}, missing(err, "run of stack", stack, "propose it first")
 	}
-	if last.Kind == "retire" {
+	switch {
+	case last.Kind == state.KindRetire:
 		return Proposal{}, refuse(Conflict, "go on with: undersail retire "+stack, "the last run was retiring the stack")
+	case last.Kind == state.KindUndo && last.State != state.Done:
+		return Proposal{}, refuse(Conflict, fmt.Sprintf("go on with: undersail undo %d", *last.Undoes), "the last run was undoing run %d", *last.Undoes)
 	}
 	w, err := s.work(ctx, NewProposal{Stack: stack})
 	if err != nil {
@@ -209,7 +201,7 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 	if err != nil {
 		return Proposal{}, err
 	}
-	p, err := s.save(ctx, u, w, plan, "continue")
+	p, err := s.save(ctx, u, w, plan, state.KindContinue)
 	if err != nil {
 		return p, err
 	}
@@ -225,63 +217,63 @@ func (s *Service) Retire(ctx context.Context, u User, stack string) (Proposal, e
 	if err != nil {
 		return Proposal{}, err
 	}
-	w := &work{stack: st}
-	adapter, account, err := s.adapter(ctx, st.Account)
+	if err := s.readByOthers(ctx, stack); err != nil {
+		return Proposal{}, err
+	}
+	w, err := s.workOn(ctx, st)
 	if err != nil {
-		return Proposal{}, err
-	}
-	w.account = account
-	if w.expect, err = s.durations(ctx, w.account); err != nil {
-		return Proposal{}, err
-	}
-	if w.recorded, err = s.store.Resources(ctx, st.ID); err != nil {
 		return Proposal{}, err
 	}
 	if w.basis, err = s.basis(ctx, st.ID); err != nil {
 		return Proposal{}, err
 	}
-	if w.offers, err = adapter.Offers(ctx, st.Region); err != nil {
-		return Proposal{}, cloudSays(err)
-	}
-	if err := s.readByOthers(ctx, stack); err != nil {
-		return Proposal{}, err
-	}
-	if w.conduct, err = s.conduct(st, w.recorded); err != nil {
-		return Proposal{}, err
-	}
-	var all []change.Recorded
-	for _, r := range w.recorded {
-		c := w.conduct[r.Name]
-		all = append(all, change.Recorded{Name: r.Name, Type: r.Type, After: r.After, Guard: c.Guard, AtRetire: c.AtRetire})
-	}
-	changes, findings := change.Retire(all)
+	changes, findings := change.Retire(w.recordedForRemoval())
 	if render.HasErrors(findings) {
 		return Proposal{}, &Error{Kind: Findings, Title: "the stack cannot be retired", Remedy: "mend what the findings name; nothing was removed", Findings: findings}
 	}
-	return s.save(ctx, u, w, change.Plan{Changes: changes, Findings: findings}, "retire")
+	return s.save(ctx, u, w, change.Plan{Changes: changes, Findings: findings}, state.KindRetire)
+}
+
+// workOn reads what removing or undoing a stack is worked out from.
+func (s *Service) workOn(ctx context.Context, st store.Stack) (*work, error) {
+	w := &work{stack: st}
+	adapter, account, err := s.adapter(ctx, st.Account)
+	if err != nil {
+		return nil, err
+	}
+	w.account = account
+	if w.expect, err = s.durations(ctx, w.account); err != nil {
+		return nil, err
+	}
+	if w.offers, err = adapter.Offers(ctx, st.Region); err != nil {
+		return nil, cloudSays(err)
+	}
+	if err := s.readRecorded(ctx, w, adapter); err != nil {
+		return nil, err
+	}
+	w.conduct, err = s.conduct(st, w.recorded)
+	return w, err
+}
+
+// recordedForRemoval is everything recorded, what was begun and what is missing
+// too: each is proved gone before its record goes.
+func (w *work) recordedForRemoval() []change.Recorded {
+	var all []change.Recorded
+	for _, r := range w.recorded {
+		c := w.conduct[r.Name]
+		_, there := w.facts.live[r.Name]
+		all = append(all, change.Recorded{Name: r.Name, Type: r.Type, After: r.After, Guard: c.Guard && there, AtRetire: c.AtRetire})
+	}
+	return all
 }
 
 // readByOthers refuses to retire a stack whose outputs another one reads.
 func (s *Service) readByOthers(ctx context.Context, stack string) error {
-	all, err := s.store.Stacks(ctx)
-	if err != nil {
+	other, err := s.store.ReadBy(ctx, stack)
+	if err != nil || other == "" {
 		return err
 	}
-	for _, other := range all {
-		if other.TemplateSource == "" || other.Name == stack {
-			continue
-		}
-		t, _ := lang.ReadBundle(bundleOf(other))
-		if t == nil {
-			continue
-		}
-		for _, in := range t.Inputs {
-			if in.Picks == "stack" && other.Inputs[in.Name] == any(stack) {
-				return refuse(Conflict, "retire "+other.Name+" first, or let it read another stack", "stack %s reads the outputs of %s", other.Name, stack)
-			}
-		}
-	}
-	return nil
+	return refuse(Conflict, "retire "+other+" first, or let it read another stack", "stack %s reads the outputs of %s", other, stack)
 }
 
 // conduct is how the resources of a stack behave in changes, as the stack was
@@ -320,6 +312,9 @@ func (s *Service) Stop(ctx context.Context, u User, id int64) (Run, error) {
 	}
 	if _, err := s.store.Run(ctx, id); err != nil {
 		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	if ended, err := s.store.EndParked(ctx, id); err != nil || ended {
+		return s.runOr(ctx, id, err)
 	}
 	if err := s.store.AskStop(ctx, id); errors.Is(err, store.ErrConflict) {
 		return Run{}, refuse(Conflict, "", "run %d is over already", id)

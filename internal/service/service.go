@@ -9,12 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"strings"
 	"sync"
 	"time"
 
 	"undersail/internal/cloud"
-	"undersail/internal/cloud/larch"
+	"undersail/internal/cloud/registry"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
@@ -28,6 +29,10 @@ type Service struct {
 	box    *secret.Box
 	engine *engine.Engine
 	log    *slog.Logger
+	// transport is how all clouds are reached; calls are metered and limited by
+	// account.
+	transport http.RoundTripper
+	metrics   *engine.Metrics
 
 	localLibraries []string
 
@@ -45,7 +50,14 @@ type cached struct {
 // New wires a service and its engine together. The engine is not started.
 func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*Service, error) {
 	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, tries: map[string][]time.Time{}}
-	c.Store, c.Box, c.Log, c.Adapter = st, box, log, s.bareAdapter
+	if c.Transport == nil {
+		c.Transport = &http.Transport{MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second}
+	}
+	if c.Metrics == nil {
+		c.Metrics = engine.NewMetrics(nil)
+	}
+	s.transport, s.metrics = c.Transport, c.Metrics
+	c.Store, c.Box, c.Log, c.Adapter, c.Undo = st, box, log, s.bareAdapter, s.undoFailed
 	var err error
 	s.engine, err = engine.New(c)
 	return s, err
@@ -243,15 +255,17 @@ func (s *Service) connect(a store.Account) (cloud.Adapter, error) {
 	if err != nil {
 		return nil, fmt.Errorf("credentials of account %s: %w", a.Name, err)
 	}
-	switch a.Cloud {
-	case "larch":
-		var c larch.Credentials
-		if err := json.Unmarshal(plain, &c); err != nil {
-			return nil, fmt.Errorf("credentials of account %s are not Larch's", a.Name)
-		}
-		return larch.New(a.Endpoint, c), nil
+	var credentials map[string]string
+	if err := json.Unmarshal(plain, &credentials); err != nil {
+		return nil, fmt.Errorf("credentials of account %s cannot be read: %w", a.Name, err)
 	}
-	return nil, refuse(Invalid, "the clouds are: larch", "there is no cloud %q", a.Cloud)
+	client := cloud.NewClient(cloud.Transport{Base: s.transport, Limiter: s.engine.Limiter(a.Name),
+		Observe: func(method, class string, took time.Duration) { s.metrics.Call(a.Name, method, class, took) }})
+	adapter, err := registry.Open(a.Cloud, a.Endpoint, credentials, client)
+	if err != nil {
+		return nil, refuse(Invalid, "the clouds are: "+strings.Join(registry.Names(), ", "), "%v", err)
+	}
+	return adapter, nil
 }
 
 // cloudSays turns an adapter's error into one of a use case.

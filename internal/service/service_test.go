@@ -97,7 +97,7 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 		if _, err := s.Accept(ctx, r.Admin, p.ID); err != nil {
 			t.Fatal(err)
 		}
-		run, err := s.Apply(ctx, r.Admin, p.ID)
+		run, err := s.Apply(ctx, r.Admin, p.ID, "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -148,12 +148,12 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Accept(ctx, r.Admin, p.ID)
-	run, err := s.Apply(ctx, r.Admin, p.ID)
+	run, err := s.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.Await(s, run.ID)
-	again, err := s.Apply(ctx, r.Admin, p.ID)
+	again, err := s.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil || again.ID != run.ID {
 		t.Errorf("applying twice gives run %d and %d (%v)", run.ID, again.ID, err)
 	}
@@ -181,7 +181,7 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.Apply(ctx, r.Admin, p.ID)
+	_, err = s.Apply(ctx, r.Admin, p.ID, "")
 	wantKind(t, err, service.Conflict, "undersail accept")
 	_, err = s.Accept(ctx, service.User{Role: "viewer"}, p.ID)
 	wantKind(t, err, service.Forbidden, "viewer")
@@ -192,7 +192,7 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	}
 	_, err = s.Accept(ctx, r.Admin, p.ID)
 	wantKind(t, err, service.Stale, "is refused")
-	_, err = s.Apply(ctx, r.Admin, p.ID)
+	_, err = s.Apply(ctx, r.Admin, p.ID, "")
 	wantKind(t, err, service.Stale, "propose again")
 	_, err = s.Continue(ctx, r.Admin, "site")
 	wantKind(t, err, service.NotFound, "propose it first")
@@ -219,7 +219,7 @@ func TestRetiringFreesTheName(t *testing.T) {
 			t.Fatal(err)
 		}
 		s.Accept(ctx, r.Admin, p.ID)
-		run, err := s.Apply(ctx, r.Admin, p.ID)
+		run, err := s.Apply(ctx, r.Admin, p.ID, "")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -84,10 +84,11 @@ func (s *Service) lookUp(ctx context.Context, w *work, r *render.Rendering) ([]r
 				query.Tags[k] = fmt.Sprint(v)
 			}
 		}
-		list, err := adapter.Find(ctx, query)
+		list, err := cloud.Collect(adapter.Search(ctx, query))
 		if err != nil {
 			return nil, cloudSays(err)
 		}
+		list = slices.DeleteFunc(list, func(l cloud.Live) bool { return l.Phase != cloud.Ready })
 		switch len(list) {
 		case 1:
 			attributes := maps.Clone(list[0].Attributes)

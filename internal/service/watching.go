@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"undersail/internal/core/change"
 	"undersail/internal/core/schedule"
+	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/store"
 )
@@ -31,10 +31,13 @@ type Run struct {
 	ExpectedEnd *time.Time `json:"expected_end,omitempty"`
 	Decides     string     `json:"decides,omitempty"`
 	// Next is the command that goes on from here, when something is missing.
-	Next  string  `json:"next,omitempty"`
-	Hour  float64 `json:"hour"`
-	Money string  `json:"currency"`
-	Steps []Step  `json:"steps,omitempty"`
+	Next string `json:"next,omitempty"`
+	// OnFailure is keep or undo; Undoes is the run that this one undoes.
+	OnFailure string  `json:"on_failure,omitempty"`
+	Undoes    *int64  `json:"undoes,omitempty"`
+	Hour      float64 `json:"hour"`
+	Money     string  `json:"currency"`
+	Steps     []Step  `json:"steps,omitempty"`
 }
 
 // Step is one change of a run as people see it. State is the step's, or removing
@@ -68,13 +71,22 @@ func (s *Service) Run(ctx context.Context, id int64) (Run, error) {
 	if err != nil {
 		return Run{}, err
 	}
-	out := runOf(r, steps)
+	out := runOf(r)
 	out.Hour, out.Money = d.Cost.Hour, d.Cost.Currency
-	critical := out.forecast(steps)
+	critical := out.forecast(steps, s.engine.Now())
 	for i, st := range steps {
 		out.Steps = append(out.Steps, stepOf(st, critical[i]))
 	}
 	return out, nil
+}
+
+// RunRow finds a run as lists tell it, without its steps.
+func (s *Service) RunRow(ctx context.Context, id int64) (Run, error) {
+	r, err := s.store.Run(ctx, id)
+	if err != nil {
+		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	return runOf(r), nil
 }
 
 // Runs lists runs, newest first, without their steps.
@@ -85,62 +97,58 @@ func (s *Service) Runs(ctx context.Context, stack string, before int64, most int
 	}
 	out := make([]Run, len(list))
 	for i, r := range list {
-		steps, err := s.store.Steps(ctx, r.ID)
-		if err != nil {
-			return nil, err
-		}
-		out[i] = runOf(r, steps)
-		out[i].forecast(steps)
+		out[i] = runOf(r)
 	}
 	return out, nil
 }
 
-func runOf(r store.Run, steps []store.Step) Run {
-	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, StartedBy: r.StartedBy,
-		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: len(steps)}
-	for _, st := range steps {
-		if st.State == string(schedule.Healthy) {
-			out.Finished++
-		}
+func runOf(r store.Run) Run {
+	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, StartedBy: r.StartedBy, OnFailure: r.OnFailure, Undoes: r.Undoes,
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: r.Total, Finished: r.Finished}
+	if r.EndedAt == nil {
+		out.ExpectedEnd, out.Decides = r.ExpectedEnd, r.Decides
 	}
-	if r.State == "failed" || r.State == "stopped" {
+	if r.State == state.Failed || r.State == state.Stopped {
 		out.Next = "undersail continue " + r.Stack
-		if r.Kind == "retire" {
+		switch r.Kind {
+		case state.KindRetire:
 			out.Next = "undersail retire " + r.Stack + " --yes"
+		case state.KindUndo:
+			out.Next = fmt.Sprintf("undersail undo %d", *r.Undoes)
 		}
 	}
 	return out
 }
 
 // forecast fills in the expected end and marks the steps on the path to it.
-func (r *Run) forecast(steps []store.Step) map[int]bool {
+func (r *Run) forecast(steps []store.Step, now time.Time) map[int]bool {
 	critical := map[int]bool{}
 	plan, status := engine.ScheduleOf(steps)
 	if r.EndedAt == nil {
-		end, decides := schedule.Forecast(plan, status, time.Now())
+		end, decides := schedule.Forecast(plan, status, now)
 		r.ExpectedEnd = &end
 		if decides >= 0 {
 			r.Decides = steps[decides].Resource
 		}
 	}
-	for _, i := range schedule.Chain(plan, status, time.Now()) {
+	for _, i := range schedule.Chain(plan, status, now) {
 		critical[i] = true
 	}
 	return critical
 }
 
 func stepOf(st store.Step, critical bool) Step {
-	out := Step{Number: st.Number, Resource: st.Resource, Type: st.Type, Change: st.Change, State: st.State, Reason: st.Reason, Needs: []int{},
+	out := Step{Number: st.Number, Resource: st.Resource, Type: st.Type, Change: st.Action, State: st.State, Reason: st.Reason, Needs: []int{},
 		ExpectS: float64(st.ExpectMS) / 1000, BeganAt: st.IntentAt, MadeAt: st.MadeAt, EndedAt: st.EndedAt, Critical: critical}
 	for _, n := range st.Needs {
 		out.Needs = append(out.Needs, n.Step)
 	}
-	if st.Change == string(change.Remove) {
+	if st.Action == engine.ActionRemove {
 		switch st.State {
-		case "working":
-			out.State = "removing"
-		case "healthy":
-			out.State = "removed"
+		case string(schedule.Working):
+			out.State = state.Removing
+		case string(schedule.Healthy):
+			out.State = state.Removed
 		}
 	}
 	return out

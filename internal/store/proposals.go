@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"math"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -22,11 +24,15 @@ type Proposal struct {
 	DecidedBy string
 	DecidedAt *time.Time
 	ExpiresAt time.Time
-	RunID     *int64
+	// Summary counts the changes in words; Undoes is the run that an undo is of.
+	Summary string
+	Undoes  *int64
+	RunID   *int64
 }
 
-const proposalQuery = `SELECT p.id, p.stack_id::text, s.name AS stack, p.kind, p.state, p.why, p.document, p.created_by, p.created_at,
-	p.decided_by, p.decided_at, p.expires_at, r.id AS run_id
+// An open or accepted proposal whose time is over reads as expired.
+const proposalQuery = `SELECT p.id, p.stack_id::text, s.name AS stack, p.kind, CASE WHEN p.state IN ('open', 'accepted') AND p.expires_at < now() THEN 'expired' ELSE p.state END AS state,
+	p.why, p.document, p.created_by, p.created_at, p.decided_by, p.decided_at, p.expires_at, p.summary, p.undoes, r.id AS run_id
 	FROM proposals p JOIN stacks s ON s.id = p.stack_id LEFT JOIN runs r ON r.proposal_id = p.id `
 
 // AddProposal keeps a proposal and makes the stack's older open ones stale.
@@ -36,32 +42,37 @@ func (s *Store) AddProposal(ctx context.Context, p Proposal, life time.Duration)
 		if _, err := tx.Exec(ctx, "UPDATE proposals SET state = 'stale', why = 'a newer proposal was made for the stack' WHERE stack_id = $1 AND state IN ('open', 'accepted')", p.StackID); err != nil {
 			return err
 		}
-		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, expires_at) VALUES ($1, $2, 'open', $3, $4, now() + $5) RETURNING id`,
-			p.StackID, p.Kind, p.Document, p.CreatedBy, life).Scan(&id)
+		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, summary, undoes, expires_at) VALUES ($1, $2, 'open', $3, $4, $5, $6, now() + $7) RETURNING id`,
+			p.StackID, p.Kind, p.Document, p.CreatedBy, p.Summary, p.Undoes, life).Scan(&id)
 	})
 	return id, err
 }
 
-// Proposal finds a proposal. One whose time is over reads as expired.
+// Proposal finds a proposal.
 func (s *Store) Proposal(ctx context.Context, id int64) (Proposal, error) {
-	p, err := one[Proposal](ctx, s.Pool, proposalQuery+"WHERE p.id = $1", id)
-	return p.aged(), err
+	return one[Proposal](ctx, s.Pool, proposalQuery+"WHERE p.id = $1", id)
 }
 
-// Proposals lists proposals, newest first, of one stack when it is named.
+// Proposals lists proposals, newest first, of the stacks of a name when it is
+// given, without their documents.
 func (s *Store) Proposals(ctx context.Context, stack string, before int64, most int) ([]Proposal, error) {
-	list, err := many[Proposal](ctx, s.Pool, proposalQuery+"WHERE ($1 = '' OR s.name = $1) AND ($2 = 0 OR p.id < $2) ORDER BY p.id DESC LIMIT $3", stack, before, most)
-	for i := range list {
-		list[i] = list[i].aged()
+	if before == 0 {
+		before = math.MaxInt64
 	}
-	return list, err
+	narrow := strings.Replace(proposalQuery, "p.document,", "NULL::jsonb AS document,", 1)
+	if stack == "" {
+		return many[Proposal](ctx, s.Pool, narrow+"WHERE p.id < $1 ORDER BY p.id DESC LIMIT $2", before, most)
+	}
+	return many[Proposal](ctx, s.Pool, narrow+"WHERE p.stack_id IN (SELECT id FROM stacks WHERE name = $3) AND p.id < $1 ORDER BY p.id DESC LIMIT $2", before, most, stack)
 }
 
-func (p Proposal) aged() Proposal {
-	if (p.State == "open" || p.State == "accepted") && !p.ExpiresAt.IsZero() && time.Now().After(p.ExpiresAt) {
-		p.State = "expired"
+// LastDocument finds the document of the newest run before another that set what
+// a stack is made from; 0 means before none. ErrNotFound says that there is none.
+func (s *Store) LastDocument(ctx context.Context, stackID string, before int64) (Proposal, error) {
+	if before == 0 {
+		before = math.MaxInt64
 	}
-	return p
+	return one[Proposal](ctx, s.Pool, proposalQuery+`WHERE r.stack_id = $1 AND r.id < $2 AND r.kind <> 'retire' ORDER BY r.id DESC LIMIT 1`, stackID, before)
 }
 
 // Decide moves an open proposal to accepted or refused; a conflict says that it

@@ -2,10 +2,12 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"undersail/internal/cloud"
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 )
@@ -28,12 +30,15 @@ type Stack struct {
 	// Reads holds the outputs of the stacks that its inputs pick, by stack name,
 	// as they were when it was applied.
 	Reads      map[string]map[string]any
+	Cloud      string
+	Currency   string
+	Title      string
 	CreatedAt  time.Time
 	VerifiedAt *time.Time
 	RetiredAt  *time.Time
 }
 
-const stackColumns = "id::text, name, account, region, template_name, template_version, template_source, template_parts, inputs, secrets, found, reads, created_at, verified_at, retired_at"
+const stackColumns = "id::text, name, account, region, template_name, template_version, template_source, template_parts, inputs, secrets, found, reads, cloud, currency, title, created_at, verified_at, retired_at"
 
 // AddStack makes a stack, or finds the one of that name that is alive.
 func (s *Store) AddStack(ctx context.Context, st Stack) (Stack, error) {
@@ -47,7 +52,7 @@ func (s *Store) AddStack(ctx context.Context, st Stack) (Stack, error) {
 
 // StackByName finds the living stack of a name, else the one retired last.
 func (s *Store) StackByName(ctx context.Context, name string) (Stack, error) {
-	return one[Stack](ctx, s.Pool, "SELECT "+stackColumns+" FROM stacks WHERE name = $1 ORDER BY retired_at IS NULL DESC, retired_at DESC LIMIT 1", name)
+	return one[Stack](ctx, s.Pool, "SELECT "+stackColumns+" FROM stacks WHERE name = $1 ORDER BY retired_at DESC NULLS FIRST LIMIT 1", name)
 }
 
 // Stack finds a stack by id.
@@ -55,14 +60,19 @@ func (s *Store) Stack(ctx context.Context, id string) (Stack, error) {
 	return one[Stack](ctx, s.Pool, "SELECT "+stackColumns+" FROM stacks WHERE id = $1", id)
 }
 
-// Stacks lists living stacks that were ever applied or proposed, by name.
-func (s *Store) Stacks(ctx context.Context) ([]Stack, error) {
-	return many[Stack](ctx, s.Pool, "SELECT "+stackColumns+" FROM stacks WHERE retired_at IS NULL ORDER BY name")
+// ReadBy names a living stack that reads the outputs of the one of a name, or "".
+func (s *Store) ReadBy(ctx context.Context, name string) (string, error) {
+	var by string
+	err := s.Pool.QueryRow(ctx, "SELECT name FROM stacks WHERE retired_at IS NULL AND reads ? $1 AND name <> $1 ORDER BY name LIMIT 1", name).Scan(&by)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	return by, classify(err)
 }
 
 // MarkVerified notes when a stack was last verified.
-func (s *Store) MarkVerified(ctx context.Context, id string, at time.Time) error {
-	return exec(ctx, s, "UPDATE stacks SET verified_at = $2 WHERE id = $1", id, at)
+func (s *Store) MarkVerified(ctx context.Context, id string) error {
+	return exec(ctx, s, "UPDATE stacks SET verified_at = clock_timestamp() WHERE id = $1", id)
 }
 
 // Resource is a recorded resource of a stack.
@@ -82,9 +92,17 @@ type Resource struct {
 	Position   int64
 	MadeAt     *time.Time
 	HealthyAt  *time.Time
+	// Parts are what the resource is in the cloud, as far as is known.
+	Parts []cloud.Part
+	Hour  float64 // what it costs in an hour
 }
 
-const resourceColumns = "stack_id::text, name, type, declared, region, token, state, reason, want, attributes, checks, after, position, made_at, healthy_at"
+// Ref is how the resource is found in its cloud.
+func (r Resource) Ref() cloud.Ref {
+	return cloud.Ref{Region: r.Region, Type: r.Type, Token: r.Token, Parts: r.Parts}
+}
+
+const resourceColumns = "stack_id::text, name, type, declared, region, token, state, reason, want, attributes, checks, after, position, made_at, healthy_at, parts, hour"
 
 // Resources lists what is recorded of a stack, in dependency order.
 func (s *Store) Resources(ctx context.Context, stackID string) ([]Resource, error) {
@@ -152,9 +170,9 @@ type EvidenceRow struct {
 
 const evidenceColumns = "id, run_id, resource, check_name, at, asked, answer, passed, took_ms"
 
-// RunEvidence lists the evidence of a run, of one resource when it is named.
+// RunEvidence lists the newest evidence of a run, oldest of it first, of one resource when it is named.
 func (s *Store) RunEvidence(ctx context.Context, runID int64, resource string) ([]EvidenceRow, error) {
-	return many[EvidenceRow](ctx, s.Pool, "SELECT "+evidenceColumns+" FROM evidence WHERE run_id = $1 AND ($2 = '' OR resource = $2) ORDER BY id LIMIT 2000", runID, resource)
+	return many[EvidenceRow](ctx, s.Pool, "SELECT * FROM (SELECT "+evidenceColumns+" FROM evidence WHERE run_id = $1 AND ($2 = '' OR resource = $2) ORDER BY id DESC LIMIT 2000) AS newest ORDER BY id", runID, resource)
 }
 
 // LastEvidence gives the newest evidence of every check of a stack.

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"net"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -27,7 +28,10 @@ import (
 var migrations embed.FS
 
 // Store is a pool of connections. It is safe for concurrent use.
-type Store struct{ Pool *pgxpool.Pool }
+type Store struct {
+	Pool   *pgxpool.Pool
+	notify notifier
+}
 
 // ErrNotFound says that there is no such thing.
 var ErrNotFound = errors.New("not found")
@@ -36,18 +40,21 @@ var ErrNotFound = errors.New("not found")
 var ErrConflict = errors.New("conflict")
 
 // Open connects and brings the tables up to date. Replicas that start together
-// take turns.
-func Open(ctx context.Context, url string) (*Store, error) {
+// take turns. Options change how it connects.
+func Open(ctx context.Context, url string, options ...func(*pgxpool.Config)) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("read database URL: %w", err)
 	}
 	config.MaxConns = max(config.MaxConns, 24)
+	for _, option := range options {
+		option(config)
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connect to database: %w", err)
 	}
-	s := &Store{pool}
+	s := &Store{Pool: pool}
 	if err := s.migrate(ctx); err != nil {
 		pool.Close()
 		return nil, err
@@ -156,4 +163,10 @@ func Away(err error) bool {
 	var connect *pgconn.ConnectError
 	var netError net.Error
 	return errors.As(err, &connect) || errors.As(err, &netError) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || pgconn.SafeToRetry(err)
+}
+
+// Now is the database's clock.
+func (s *Store) Now(ctx context.Context) (now time.Time, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&now)
+	return now, classify(err)
 }

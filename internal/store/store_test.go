@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"undersail/internal/core/health"
 	"undersail/internal/postgres/postgrestest"
 )
 
@@ -34,6 +35,12 @@ func setup(t *testing.T) *Store {
 
 const stackID = "11111111-1111-4111-8111-111111111111"
 
+// job puts a job into the queue that nobody works on.
+func job(tx pgx.Tx, run, number int64) (id int64, err error) {
+	err = tx.QueryRow(context.Background(), "INSERT INTO river_job (state, kind, args, max_attempts, queue) VALUES ('available', 'run', jsonb_build_object('run', $1::bigint, 'number', $2::bigint), 5, 'default') RETURNING id", run, number).Scan(&id)
+	return id, err
+}
+
 // startedRun makes a run that an engine could claim.
 func startedRun(t *testing.T, s *Store) int64 {
 	t.Helper()
@@ -51,8 +58,7 @@ func startedRun(t *testing.T, s *Store) int64 {
 	if err := s.Decide(ctx, proposal, "accepted", "", "ines"); err != nil {
 		t.Fatal(err)
 	}
-	run, err := s.StartRun(ctx, proposal, "ines", time.Minute, []Step{{Number: 0, Resource: "net", Type: "network", Change: "create", Needs: []Need{}, Token: "us-1"}}, nil,
-		func(pgx.Tx, int64, int64) error { return nil })
+	run, err := s.StartRun(ctx, NewRun{Proposal: proposal, Kind: "apply", By: "ines", Grace: time.Minute, Steps: []Step{{Number: 0, Resource: "net", Type: "network", Action: "create", Needs: []Need{}, Token: "us-1"}}}, job)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -69,18 +75,23 @@ func TestAPausedOwnerIsFenced(t *testing.T) {
 	if got, _ := s.Claim(ctx, run, 1, "second", time.Minute); got {
 		t.Fatal("two owners hold one run")
 	}
+	writes := int64(0)
 	note := func(claim int64, text string) error {
-		return s.Commit(ctx, &Write{Run: run, Claim: claim, Events: []Event{{Kind: "step", Text: text}, {Kind: "step", Text: text}}})
+		err := s.Commit(ctx, &Write{Run: run, Claim: claim, After: writes, Events: []Event{{Kind: "step", Text: text}, {Kind: "step", Text: text}}})
+		if err == nil {
+			writes++
+		}
+		return err
 	}
 	if err := note(1, "by the first"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Pool.Exec(ctx, `INSERT INTO river_job (state, kind, args, max_attempts, queue, attempted_at) VALUES ('running', 'run', jsonb_build_object('run', $1::bigint, 'number', 1), 5, 'default', now())`, run); err != nil {
+	if _, err := s.Pool.Exec(ctx, "UPDATE river_job SET state = 'running', attempted_at = now()"); err != nil {
 		t.Fatal(err)
 	}
 	time.Sleep(60 * time.Millisecond) // the claim runs out on the database's clock
 	var enqueued int64
-	n, err := s.SweepClaims(ctx, time.Minute, func(_ pgx.Tx, _, number int64) error { enqueued = number; return nil })
+	n, err := s.SweepClaims(ctx, time.Minute, func(tx pgx.Tx, run, number int64) (int64, error) { enqueued = number; return job(tx, run, number) })
 	if n != 1 || enqueued != 2 || err != nil {
 		t.Fatal(n, enqueued, err)
 	}
@@ -135,7 +146,7 @@ func TestOneActiveRunForAStack(t *testing.T) {
 	if err := s.Decide(ctx, proposal, "accepted", "", "ines"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.StartRun(ctx, proposal, "ines", time.Minute, nil, nil, func(pgx.Tx, int64, int64) error { return nil }); !errors.Is(err, ErrConflict) {
+	if _, err := s.StartRun(ctx, NewRun{Proposal: proposal, Kind: "apply", By: "ines", Grace: time.Minute}, job); !errors.Is(err, ErrConflict) {
 		t.Errorf("a second run started: %v", err)
 	}
 	if p, _ := s.Proposal(ctx, proposal); p.State != "accepted" {
@@ -211,5 +222,222 @@ func TestAPublishedVersionNeverChanges(t *testing.T) {
 	}
 	if err := s.PublishTemplate(ctx, other); !errors.Is(err, ErrConflict) {
 		t.Errorf("other bytes under the same version: %v", err)
+	}
+}
+
+func TestAWriteWhoseAnswerWasLostIsCarriedOutOnce(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	run := startedRun(t, s)
+	write := func() *Write {
+		return &Write{Run: run, Claim: 1, Events: []Event{{Kind: "step", Text: "told once"}}}
+	}
+	for range 3 { // the owner cannot know whether the first was committed
+		if err := s.Commit(ctx, write()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if events, err := s.Events(ctx, run, 0, 10); err != nil || len(events) != 1 {
+		t.Errorf("told %d times, %v", len(events), err)
+	}
+	if err := s.Commit(ctx, &Write{Run: run, Claim: 1, After: 7}); !errors.Is(err, ErrFenced) {
+		t.Errorf("a write out of its order: %v", err)
+	}
+}
+
+func TestRunsThatWaitInTheQueueAreNotSwept(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	run := startedRun(t, s)
+	if _, err := s.Pool.Exec(ctx, "UPDATE runs SET claim_until = clock_timestamp() - interval '1 hour'"); err != nil {
+		t.Fatal(err)
+	}
+	sweep := func(want int, about string) {
+		t.Helper()
+		if n, err := s.SweepClaims(ctx, time.Minute, job); n != want || err != nil {
+			t.Errorf("%s: swept %d, %v", about, n, err)
+		}
+	}
+	sweep(0, "it waits in the queue")
+	if _, err := s.Pool.Exec(ctx, "UPDATE river_job SET state = 'running', attempted_at = now() - interval '2 minutes'"); err != nil {
+		t.Fatal(err)
+	}
+	sweep(1, "it was taken from the queue and never claimed")
+	sweep(0, "it waits in the queue again")
+	if r, _ := s.Run(ctx, run); r.ClaimNumber != 2 {
+		t.Errorf("its number is %d", r.ClaimNumber)
+	}
+}
+
+func TestAReleasedRunIsNotTakenBack(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	run := startedRun(t, s)
+	if got, err := s.Claim(ctx, run, 1, "first", time.Minute); !got || err != nil {
+		t.Fatal(got, err)
+	}
+	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}); err != nil || held[run].Number != 1 {
+		t.Fatal(held, err)
+	}
+	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{}); err != nil || len(held) != 0 {
+		t.Errorf("a run that is not carried out was renewed: %v, %v", held, err)
+	}
+	if err := s.ReleaseClaim(ctx, run, 1, 0, time.Minute, job); err != nil {
+		t.Fatal(err)
+	}
+	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}); err != nil || len(held) != 0 {
+		t.Errorf("the old owner took it back: %v, %v", held, err)
+	}
+	if got, _ := s.Claim(ctx, run, 1, "first", time.Minute); got {
+		t.Error("the old number was claimed again")
+	}
+	if got, err := s.Claim(ctx, run, 2, "second", time.Minute); !got || err != nil {
+		t.Errorf("nobody else can take it: %v %v", got, err)
+	}
+}
+
+func TestEveryAbsenceIsTakenOutOfPatience(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	run := startedRun(t, s)
+	w := &Write{Run: run, Claim: 1}
+	w.StepState(0, "working", "")
+	if err := s.Commit(ctx, w); err != nil {
+		t.Fatal(err)
+	}
+	for number := int64(1); number <= 3; number++ {
+		if _, err := s.Pool.Exec(ctx, "UPDATE runs SET seen_at = clock_timestamp() - interval '10 minutes', claim_owner = NULL, claim_number = $1", number); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := s.Claim(ctx, run, number, "owner", time.Minute); !got || err != nil {
+			t.Fatal(got, err)
+		}
+	}
+	steps, err := s.Steps(ctx, run)
+	if err != nil || steps[0].WaitedMS < 1_800_000 || steps[0].WaitedMS > 1_860_000 || steps[0].SettleWaitedMS != 0 {
+		t.Errorf("three absences of ten minutes count as %d ms, %d since it was made (%v)", steps[0].WaitedMS, steps[0].SettleWaitedMS, err)
+	}
+}
+
+// TestSummariesTellWhatIsRecorded changes resources, runs and steps in every way
+// and compares the kept counts with counting.
+func TestSummariesTellWhatIsRecorded(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	run := startedRun(t, s)
+	writes := int64(0)
+	commit := func(f func(*Write)) {
+		t.Helper()
+		w := &Write{Run: run, Claim: 1, After: writes}
+		f(w)
+		if err := s.Commit(ctx, w); err != nil {
+			t.Fatal(err)
+		}
+		writes++
+	}
+	put := func(name, state string, hour float64) func(*Write) {
+		return func(w *Write) {
+			w.PutResource(Resource{StackID: stackID, Name: name, State: state, Hour: hour, Want: map[string]any{}, Attributes: map[string]any{}})
+		}
+	}
+	for _, step := range []struct {
+		change         func(*Write)
+		total, healthy int
+		hour           float64
+		finished       int
+	}{
+		{put("net", "absent", 1), 1, 0, 1, 0},
+		{put("net", "healthy", 1), 1, 1, 1, 0},
+		{put("lan", "healthy", 2.5), 2, 2, 3.5, 0},
+		{func(w *Write) { w.StepState(0, "healthy", "") }, 2, 2, 3.5, 1},
+		{put("net", "unhealthy", 4), 2, 1, 6.5, 1},
+		{func(w *Write) { w.StepState(0, "failed", "") }, 2, 1, 6.5, 0},
+		{func(w *Write) { w.RemoveResource(stackID, "lan") }, 1, 0, 4, 0},
+	} {
+		commit(step.change)
+		m, err := s.Summary(ctx, "warnings")
+		if err != nil || m.Total != step.total || m.Healthy != step.healthy || m.Hour != step.hour || *m.RunFinished != step.finished || *m.RunID != run {
+			t.Errorf("told are %d, %d healthy, %v an hour, %d steps; want %+v (%v)", m.Total, m.Healthy, m.Hour, *m.RunFinished, step, err)
+		}
+	}
+	commit(func(w *Write) { w.Retired(stackID) })
+	if list, err := s.Summaries(ctx, "", 10); err != nil || len(list) != 0 {
+		t.Errorf("a retired stack is listed: %v %v", list, err)
+	}
+	changed, err := s.SummariesSince(ctx, "0", "00000000-0000-0000-0000-000000000000", 10)
+	for deadline := time.Now().Add(20 * time.Second); len(changed) == 0 && err == nil && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		changed, err = s.SummariesSince(ctx, "0", "00000000-0000-0000-0000-000000000000", 10)
+	}
+	if err != nil || len(changed) != 1 || !changed[0].Retired {
+		t.Errorf("the stream of changes tells %v, %v", changed, err)
+	}
+}
+
+func TestALimitIsSharedByDemandAndAdapts(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	share := func(owner string, demand float64, refused bool) Share {
+		t.Helper()
+		x, err := s.ShareLimit(ctx, "saltmere-lab", owner, demand, 20, refused, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	if x := share("one", 10, false); x.Rate != 20 {
+		t.Errorf("alone it may %v, want 20", x.Rate)
+	}
+	if x := share("two", 30, false); x.Rate < 14 || x.Rate > 16 {
+		t.Errorf("with three quarters of the demand it may %v, want 15", x.Rate)
+	}
+	lowered := share("one", 10, true)
+	if again := share("one", 10, true); again.Rate != lowered.Rate || lowered.Rate >= 4 {
+		t.Errorf("two refusals in one second gave %v and %v", lowered.Rate, again.Rate)
+	}
+	if _, err := s.Pool.Exec(ctx, "UPDATE limits SET raised_at = '-infinity'"); err != nil {
+		t.Fatal(err)
+	}
+	if x := share("one", 10, false); x.Rate <= lowered.Rate {
+		t.Errorf("unmet demand does not raise %v: %v", lowered.Rate, x.Rate)
+	}
+	if x, err := s.ShareLimit(ctx, "saltmere-lab", "two", 1, 20, true, 5*time.Second); err != nil || x.Wait < 4*time.Second {
+		t.Errorf("a refusal until later gives %v, %v", x, err)
+	}
+	if x := share("one", 1, false); x.Wait < 4*time.Second {
+		t.Errorf("the other replica does not wait: %v", x.Wait)
+	}
+}
+
+func TestOldThingsAreForgotten(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	run := startedRun(t, s)
+	w := &Write{Run: run, Claim: 1, Events: []Event{{Kind: "run", Text: "old"}}}
+	for range 3 {
+		w.AddEvidence(Evidence{Evidence: health.Evidence{Resource: "net", Check: "phase", At: time.Now().AddDate(0, -4, 0)}, StackID: stackID, RunID: run})
+	}
+	w.RunState("done", "")
+	if err := s.Commit(ctx, w); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{"UPDATE events SET at = now() - interval '200 days'", "UPDATE runs SET ended_at = now() - interval '200 days'",
+		"UPDATE proposals SET created_at = now() - interval '200 days', expires_at = now() - interval '199 days'"} {
+		if _, err := s.Pool.Exec(ctx, q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	day := 24 * time.Hour
+	if n, err := s.Forget(ctx, Retention{}); n != 0 || err != nil {
+		t.Fatalf("without a retention %d rows went (%v)", n, err)
+	}
+	n, err := s.Forget(ctx, Retention{Evidence: 90 * day, Events: 180 * day, Proposals: 180 * day})
+	if err != nil || n != 4 { // two of three pieces of evidence, the event, the proposal without a run
+		t.Errorf("%d rows went, want 4 (%v)", n, err)
+	}
+	if left, _ := s.LastEvidence(ctx, stackID); len(left) != 1 {
+		t.Errorf("the newest evidence went too: %v", left)
 	}
 }

@@ -180,7 +180,7 @@ type ClientInterface interface {
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
-	ApplyProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ApplyProposal(ctx context.Context, id ID, params *ApplyProposalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RefuseProposalWithBody Turn a proposal down
 	//
@@ -216,10 +216,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/runs/{id}/evidence (the `ListRunEvidence` operationId).
 	ListRunEvidence(ctx context.Context, id ID, params *ListRunEvidenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RetryRun Let an ended run go on with a step that failed and what was skipped because of it
+	//
+	// Corresponds with POST /api/v1/runs/{id}/retry (the `RetryRun` operationId).
+	RetryRun(ctx context.Context, id ID, params *RetryRunParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StopRun Stop after the calls in flight
 	//
 	// Corresponds with POST /api/v1/runs/{id}/stop (the `StopRun` operationId).
 	StopRun(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoRun Propose to undo the newest run of a stack
+	//
+	// Corresponds with POST /api/v1/runs/{id}/undo (the `UndoRun` operationId).
+	UndoRun(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End the session or token that the request carries
 	//
@@ -240,10 +250,10 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListStacks The stacks that are not retired
+	// ListStacks The stacks that are not retired, by name
 	//
 	// Corresponds with GET /api/v1/stacks (the `ListStacks` operationId).
-	ListStacks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListStacks(ctx context.Context, params *ListStacksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStack One stack with resources, inputs, outputs and evidence
 	//
@@ -540,8 +550,8 @@ func (c *Client) AcceptProposal(ctx context.Context, id ID, reqEditors ...Reques
 // ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 //
 // Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
-func (c *Client) ApplyProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewApplyProposalRequest(c.Server, id)
+func (c *Client) ApplyProposal(ctx context.Context, id ID, params *ApplyProposalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyProposalRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -646,11 +656,41 @@ func (c *Client) ListRunEvidence(ctx context.Context, id ID, params *ListRunEvid
 	return c.Client.Do(req)
 }
 
+// RetryRun Let an ended run go on with a step that failed and what was skipped because of it
+//
+// Corresponds with POST /api/v1/runs/{id}/retry (the `RetryRun` operationId).
+func (c *Client) RetryRun(ctx context.Context, id ID, params *RetryRunParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetryRunRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StopRun Stop after the calls in flight
 //
 // Corresponds with POST /api/v1/runs/{id}/stop (the `StopRun` operationId).
 func (c *Client) StopRun(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopRunRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoRun Propose to undo the newest run of a stack
+//
+// Corresponds with POST /api/v1/runs/{id}/undo (the `UndoRun` operationId).
+func (c *Client) UndoRun(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoRunRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -710,11 +750,11 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
-// ListStacks The stacks that are not retired
+// ListStacks The stacks that are not retired, by name
 //
 // Corresponds with GET /api/v1/stacks (the `ListStacks` operationId).
-func (c *Client) ListStacks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListStacksRequest(c.Server)
+func (c *Client) ListStacks(ctx context.Context, params *ListStacksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStacksRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1384,7 +1424,7 @@ func NewAcceptProposalRequest(server string, id ID) (*http.Request, error) {
 }
 
 // NewApplyProposalRequest constructs an http.Request for the ApplyProposal method
-func NewApplyProposalRequest(server string, id ID) (*http.Request, error) {
+func NewApplyProposalRequest(server string, id ID, params *ApplyProposalParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1407,6 +1447,33 @@ func NewApplyProposalRequest(server string, id ID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.OnFailure != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "on_failure", *params.OnFailure, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -1710,6 +1777,67 @@ func NewListRunEvidenceRequest(server string, id ID, params *ListRunEvidencePara
 	return req, nil
 }
 
+// NewRetryRunRequest constructs an http.Request for the RetryRun method
+func NewRetryRunRequest(server string, id ID, params *RetryRunParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/retry", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Step != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "step", *params.Step, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStopRunRequest constructs an http.Request for the StopRun method
 func NewStopRunRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -1727,6 +1855,40 @@ func NewStopRunRequest(server string, id ID) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/runs/%s/stop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUndoRunRequest constructs an http.Request for the UndoRun method
+func NewUndoRunRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/undo", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -1812,7 +1974,7 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 }
 
 // NewListStacksRequest constructs an http.Request for the ListStacks method
-func NewListStacksRequest(server string) (*http.Request, error) {
+func NewListStacksRequest(server string, params *ListStacksParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -1828,6 +1990,45 @@ func NewListStacksRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2297,7 +2498,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
-	ApplyProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ApplyProposalResponse, error)
+	ApplyProposalWithResponse(ctx context.Context, id ID, params *ApplyProposalParams, reqEditors ...RequestEditorFn) (*ApplyProposalResponse, error)
 
 	// RefuseProposalWithBodyWithResponse Turn a proposal down
 	//
@@ -2341,12 +2542,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/runs/{id}/evidence (the `ListRunEvidence` operationId).
 	ListRunEvidenceWithResponse(ctx context.Context, id ID, params *ListRunEvidenceParams, reqEditors ...RequestEditorFn) (*ListRunEvidenceResponse, error)
 
+	// RetryRunWithResponse Let an ended run go on with a step that failed and what was skipped because of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/retry (the `RetryRun` operationId).
+	RetryRunWithResponse(ctx context.Context, id ID, params *RetryRunParams, reqEditors ...RequestEditorFn) (*RetryRunResponse, error)
+
 	// StopRunWithResponse Stop after the calls in flight
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/runs/{id}/stop (the `StopRun` operationId).
 	StopRunWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*StopRunResponse, error)
+
+	// UndoRunWithResponse Propose to undo the newest run of a stack
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/undo (the `UndoRun` operationId).
+	UndoRunWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*UndoRunResponse, error)
 
 	// SignOutWithResponse End the session or token that the request carries
 	//
@@ -2369,12 +2584,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
-	// ListStacksWithResponse The stacks that are not retired
+	// ListStacksWithResponse The stacks that are not retired, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/stacks (the `ListStacks` operationId).
-	ListStacksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStacksResponse, error)
+	ListStacksWithResponse(ctx context.Context, params *ListStacksParams, reqEditors ...RequestEditorFn) (*ListStacksResponse, error)
 
 	// GetStackWithResponse One stack with resources, inputs, outputs and evidence
 	//
@@ -3311,6 +3526,54 @@ func (r ListRunEvidenceResponse) ContentType() string {
 	return ""
 }
 
+type RetryRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RetryRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetryRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetryRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetryRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetryRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetryRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StopRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3353,6 +3616,54 @@ func (r StopRunResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StopRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UndoRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r UndoRunResponse) GetJSON201() *Proposal {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UndoRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoRunResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4142,8 +4453,8 @@ func (c *ClientWithResponses) AcceptProposalWithResponse(ctx context.Context, id
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
-func (c *ClientWithResponses) ApplyProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ApplyProposalResponse, error) {
-	rsp, err := c.ApplyProposal(ctx, id, reqEditors...)
+func (c *ClientWithResponses) ApplyProposalWithResponse(ctx context.Context, id ID, params *ApplyProposalParams, reqEditors ...RequestEditorFn) (*ApplyProposalResponse, error) {
+	rsp, err := c.ApplyProposal(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -4228,6 +4539,19 @@ func (c *ClientWithResponses) ListRunEvidenceWithResponse(ctx context.Context, i
 	return ParseListRunEvidenceResponse(rsp)
 }
 
+// RetryRunWithResponse Let an ended run go on with a step that failed and what was skipped because of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/retry (the `RetryRun` operationId).
+func (c *ClientWithResponses) RetryRunWithResponse(ctx context.Context, id ID, params *RetryRunParams, reqEditors ...RequestEditorFn) (*RetryRunResponse, error) {
+	rsp, err := c.RetryRun(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetryRunResponse(rsp)
+}
+
 // StopRunWithResponse Stop after the calls in flight
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4239,6 +4563,19 @@ func (c *ClientWithResponses) StopRunWithResponse(ctx context.Context, id ID, re
 		return nil, err
 	}
 	return ParseStopRunResponse(rsp)
+}
+
+// UndoRunWithResponse Propose to undo the newest run of a stack
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/undo (the `UndoRun` operationId).
+func (c *ClientWithResponses) UndoRunWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*UndoRunResponse, error) {
+	rsp, err := c.UndoRun(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoRunResponse(rsp)
 }
 
 // SignOutWithResponse End the session or token that the request carries
@@ -4280,13 +4617,13 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
-// ListStacksWithResponse The stacks that are not retired
+// ListStacksWithResponse The stacks that are not retired, by name
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/stacks (the `ListStacks` operationId).
-func (c *ClientWithResponses) ListStacksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStacksResponse, error) {
-	rsp, err := c.ListStacks(ctx, reqEditors...)
+func (c *ClientWithResponses) ListStacksWithResponse(ctx context.Context, params *ListStacksParams, reqEditors ...RequestEditorFn) (*ListStacksResponse, error) {
+	rsp, err := c.ListStacks(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5017,6 +5354,39 @@ func ParseListRunEvidenceResponse(rsp *http.Response) (*ListRunEvidenceResponse,
 	return response, nil
 }
 
+// ParseRetryRunResponse parses an HTTP response from a RetryRunWithResponse call
+func ParseRetryRunResponse(rsp *http.Response) (*RetryRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetryRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStopRunResponse parses an HTTP response from a StopRunWithResponse call
 func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5037,6 +5407,39 @@ func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUndoRunResponse parses an HTTP response from a UndoRunWithResponse call
+func ParseUndoRunResponse(rsp *http.Response) (*UndoRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -21,6 +21,24 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for ApplyProposalParamsOnFailure.
+const (
+	Keep ApplyProposalParamsOnFailure = "keep"
+	Undo ApplyProposalParamsOnFailure = "undo"
+)
+
+// Valid indicates whether the value is a known member of the ApplyProposalParamsOnFailure enum.
+func (e ApplyProposalParamsOnFailure) Valid() bool {
+	switch e {
+	case Keep:
+		return true
+	case Undo:
+		return true
+	default:
+		return false
+	}
+}
+
 // Account defines model for Account.
 type Account = service.Account
 
@@ -189,6 +207,15 @@ type ListProposalsParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ApplyProposalParams defines parameters for ApplyProposal.
+type ApplyProposalParams struct {
+	// OnFailure What becomes of the run if it fails
+	OnFailure *ApplyProposalParamsOnFailure `form:"on_failure,omitempty" json:"on_failure,omitempty"`
+}
+
+// ApplyProposalParamsOnFailure defines parameters for ApplyProposal.
+type ApplyProposalParamsOnFailure string
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	Stack *OfStack `form:"stack,omitempty" json:"stack,omitempty"`
@@ -207,6 +234,19 @@ type ListRunEventsParams struct {
 // ListRunEvidenceParams defines parameters for ListRunEvidence.
 type ListRunEvidenceParams struct {
 	Resource *string `form:"resource,omitempty" json:"resource,omitempty"`
+}
+
+// RetryRunParams defines parameters for RetryRun.
+type RetryRunParams struct {
+	// Step The resource or the number of a step; every step that failed when left out
+	Step *string `form:"step,omitempty" json:"step,omitempty"`
+}
+
+// ListStacksParams defines parameters for ListStacks.
+type ListStacksParams struct {
+	// After Only those whose name comes later; the last name of the page before
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
@@ -267,7 +307,7 @@ type ServerInterface interface {
 	AcceptProposal(ctx *echo.Context, id ID) error
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	// (POST /api/v1/proposals/{id}/apply)
-	ApplyProposal(ctx *echo.Context, id ID) error
+	ApplyProposal(ctx *echo.Context, id ID, params ApplyProposalParams) error
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx *echo.Context, id ID) error
@@ -283,18 +323,24 @@ type ServerInterface interface {
 	// ListRunEvidence What the checks of a run saw
 	// (GET /api/v1/runs/{id}/evidence)
 	ListRunEvidence(ctx *echo.Context, id ID, params ListRunEvidenceParams) error
+	// RetryRun Let an ended run go on with a step that failed and what was skipped because of it
+	// (POST /api/v1/runs/{id}/retry)
+	RetryRun(ctx *echo.Context, id ID, params RetryRunParams) error
 	// StopRun Stop after the calls in flight
 	// (POST /api/v1/runs/{id}/stop)
 	StopRun(ctx *echo.Context, id ID) error
+	// UndoRun Propose to undo the newest run of a stack
+	// (POST /api/v1/runs/{id}/undo)
+	UndoRun(ctx *echo.Context, id ID) error
 	// SignOut End the session or token that the request carries
 	// (DELETE /api/v1/session)
 	SignOut(ctx *echo.Context) error
 	// SignIn Sign in to the console
 	// (POST /api/v1/session)
 	SignIn(ctx *echo.Context) error
-	// ListStacks The stacks that are not retired
+	// ListStacks The stacks that are not retired, by name
 	// (GET /api/v1/stacks)
-	ListStacks(ctx *echo.Context) error
+	ListStacks(ctx *echo.Context, params ListStacksParams) error
 	// GetStack One stack with resources, inputs, outputs and evidence
 	// (GET /api/v1/stacks/{name})
 	GetStack(ctx *echo.Context, name StackName) error
@@ -524,8 +570,17 @@ func (w *ServerInterfaceWrapper) ApplyProposal(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ApplyProposalParams
+	// ------------- Optional query parameter "on_failure" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "on_failure", ctx.QueryParams(), &params.OnFailure, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter on_failure: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ApplyProposal(ctx, id)
+	err = w.Handler.ApplyProposal(ctx, id, params)
 	return err
 }
 
@@ -650,6 +705,31 @@ func (w *ServerInterfaceWrapper) ListRunEvidence(ctx *echo.Context) error {
 	return err
 }
 
+// RetryRun converts echo context to params.
+func (w *ServerInterfaceWrapper) RetryRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RetryRunParams
+	// ------------- Optional query parameter "step" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "step", ctx.QueryParams(), &params.Step, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter step: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RetryRun(ctx, id, params)
+	return err
+}
+
 // StopRun converts echo context to params.
 func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 	var err error
@@ -663,6 +743,22 @@ func (w *ServerInterfaceWrapper) StopRun(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StopRun(ctx, id)
+	return err
+}
+
+// UndoRun converts echo context to params.
+func (w *ServerInterfaceWrapper) UndoRun(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UndoRun(ctx, id)
 	return err
 }
 
@@ -688,8 +784,24 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListStacks(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListStacksParams
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListStacks(ctx)
+	err = w.Handler.ListStacks(ctx, params)
 	return err
 }
 
@@ -892,6 +1004,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.GET(options.BaseURL+"/api/v1/runs/:id", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/stop", wrapper.StopRun, options.OperationMiddlewares["stopRun"]...)
+	router.POST(options.BaseURL+"/api/v1/runs/:id/undo", wrapper.UndoRun, options.OperationMiddlewares["undoRun"]...)
+	router.POST(options.BaseURL+"/api/v1/runs/:id/retry", wrapper.RetryRun, options.OperationMiddlewares["retryRun"]...)
 	router.GET(options.BaseURL+"/api/v1/runs/:id/events", wrapper.ListRunEvents, options.OperationMiddlewares["listRunEvents"]...)
 	router.GET(options.BaseURL+"/api/v1/runs/:id/evidence", wrapper.ListRunEvidence, options.OperationMiddlewares["listRunEvidence"]...)
 	router.GET(options.BaseURL+"/api/v1/events", wrapper.ListEvents, options.OperationMiddlewares["listEvents"]...)
@@ -1373,7 +1487,8 @@ func (response AcceptProposaldefaultApplicationProblemPlusJSONResponse) VisitAcc
 }
 
 type ApplyProposalRequestObject struct {
-	Id ID `json:"id"`
+	Id     ID `json:"id"`
+	Params ApplyProposalParams
 }
 
 type ApplyProposalResponseObject interface {
@@ -1609,6 +1724,46 @@ func (response ListRunEvidencedefaultApplicationProblemPlusJSONResponse) VisitLi
 	return err
 }
 
+type RetryRunRequestObject struct {
+	Id     ID `json:"id"`
+	Params RetryRunParams
+}
+
+type RetryRunResponseObject interface {
+	VisitRetryRunResponse(w http.ResponseWriter) error
+}
+
+type RetryRun200JSONResponse Run
+
+func (response RetryRun200JSONResponse) VisitRetryRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RetryRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RetryRundefaultApplicationProblemPlusJSONResponse) VisitRetryRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StopRunRequestObject struct {
 	Id ID `json:"id"`
 }
@@ -1637,6 +1792,45 @@ type StopRundefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopRundefaultApplicationProblemPlusJSONResponse) VisitStopRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoRunRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type UndoRunResponseObject interface {
+	VisitUndoRunResponse(w http.ResponseWriter) error
+}
+
+type UndoRun201JSONResponse Proposal
+
+func (response UndoRun201JSONResponse) VisitUndoRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoRundefaultApplicationProblemPlusJSONResponse) VisitUndoRunResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1738,6 +1932,7 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 }
 
 type ListStacksRequestObject struct {
+	Params ListStacksParams
 }
 
 type ListStacksResponseObject interface {
@@ -2181,16 +2376,22 @@ type StrictServerInterface interface {
 	// ListRunEvidence What the checks of a run saw
 	// (GET /api/v1/runs/{id}/evidence)
 	ListRunEvidence(ctx context.Context, request ListRunEvidenceRequestObject) (ListRunEvidenceResponseObject, error)
+	// RetryRun Let an ended run go on with a step that failed and what was skipped because of it
+	// (POST /api/v1/runs/{id}/retry)
+	RetryRun(ctx context.Context, request RetryRunRequestObject) (RetryRunResponseObject, error)
 	// StopRun Stop after the calls in flight
 	// (POST /api/v1/runs/{id}/stop)
 	StopRun(ctx context.Context, request StopRunRequestObject) (StopRunResponseObject, error)
+	// UndoRun Propose to undo the newest run of a stack
+	// (POST /api/v1/runs/{id}/undo)
+	UndoRun(ctx context.Context, request UndoRunRequestObject) (UndoRunResponseObject, error)
 	// SignOut End the session or token that the request carries
 	// (DELETE /api/v1/session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
 	// SignIn Sign in to the console
 	// (POST /api/v1/session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
-	// ListStacks The stacks that are not retired
+	// ListStacks The stacks that are not retired, by name
 	// (GET /api/v1/stacks)
 	ListStacks(ctx context.Context, request ListStacksRequestObject) (ListStacksResponseObject, error)
 	// GetStack One stack with resources, inputs, outputs and evidence
@@ -2593,10 +2794,11 @@ func (sh *strictHandler) AcceptProposal(ctx *echo.Context, id ID) error {
 }
 
 // ApplyProposal operation middleware
-func (sh *strictHandler) ApplyProposal(ctx *echo.Context, id ID) error {
+func (sh *strictHandler) ApplyProposal(ctx *echo.Context, id ID, params ApplyProposalParams) error {
 	var request ApplyProposalRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ApplyProposal(ctx.Request().Context(), request.(ApplyProposalRequestObject))
@@ -2767,6 +2969,32 @@ func (sh *strictHandler) ListRunEvidence(ctx *echo.Context, id ID, params ListRu
 	return nil
 }
 
+// RetryRun operation middleware
+func (sh *strictHandler) RetryRun(ctx *echo.Context, id ID, params RetryRunParams) error {
+	var request RetryRunRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RetryRun(ctx.Request().Context(), request.(RetryRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RetryRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RetryRunResponseObject); ok {
+		return validResponse.VisitRetryRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // StopRun operation middleware
 func (sh *strictHandler) StopRun(ctx *echo.Context, id ID) error {
 	var request StopRunRequestObject
@@ -2786,6 +3014,31 @@ func (sh *strictHandler) StopRun(ctx *echo.Context, id ID) error {
 		return err
 	} else if validResponse, ok := response.(StopRunResponseObject); ok {
 		return validResponse.VisitStopRunResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UndoRun operation middleware
+func (sh *strictHandler) UndoRun(ctx *echo.Context, id ID) error {
+	var request UndoRunRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoRun(ctx.Request().Context(), request.(UndoRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UndoRunResponseObject); ok {
+		return validResponse.VisitUndoRunResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -2862,8 +3115,10 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 }
 
 // ListStacks operation middleware
-func (sh *strictHandler) ListStacks(ctx *echo.Context) error {
+func (sh *strictHandler) ListStacks(ctx *echo.Context, params ListStacksParams) error {
 	var request ListStacksRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListStacks(ctx.Request().Context(), request.(ListStacksRequestObject))

@@ -3,6 +3,7 @@
 package change
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -58,9 +59,13 @@ type Recorded struct {
 	Attributes map[string]any
 	// Healthy is false when the resource is there and was not proved healthy.
 	Healthy bool
-	// Broken says that the cloud could not make it and left a wreck.
+	// Broken says that the cloud could not make it, or that it broke since.
 	Broken bool
-	After  []string
+	// Missing says that the cloud has it no more. Strayed lists what the cloud has
+	// otherwise than is recorded.
+	Missing bool
+	Strayed []Field
+	After   []string
 	// Guard and AtRetire are as the stack was last applied.
 	Guard    bool
 	AtRetire string
@@ -120,7 +125,7 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 		}
 		if now := plan.Rendering.Resource(r.Name); (now == nil || now.Find != nil) && !taken[r.Name] {
 			gone = append(gone, r)
-			if r.Guard {
+			if r.Guard && !r.Missing {
 				findings = append(findings, guarded(r.Name, "removed"))
 			}
 		}
@@ -243,8 +248,12 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
 		return c, nil
 	}
+	if was.Missing {
+		c.Reason = "the cloud has it no more, and it is made again"
+		return c, []render.Finding{{Severity: lang.Warning, Code: "strayed", Place: r.Name, Message: r.Name + " was removed by hand", Remedy: "it is made again; what it held is lost"}}
+	}
 	if was.Broken {
-		c.Change, c.Reason = Rebuild, "the cloud could not make it"
+		c.Change, c.Reason = Rebuild, "it broke in the cloud"
 		return c, nil
 	}
 	var findings []render.Finding
@@ -271,6 +280,9 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 			findings = append(findings, f)
 		}
 	}
+	if f := c.putBack(r, was); f != nil {
+		findings = append(findings, *f)
+	}
 	switch {
 	case c.Change == Same && c.Was != "":
 		c.Change, c.Reason = Alter, "it was called "+c.Was
@@ -280,6 +292,35 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 		findings = append(findings, guarded(r.Name, "rebuilt: "+c.Reason))
 	}
 	return c, findings
+}
+
+// putBack adds what was altered by hand, which goes back to what is wanted.
+func (c *Change) putBack(r render.Resource, was *Recorded) *render.Finding {
+	var names []string
+	for _, f := range was.Strayed {
+		named := slices.ContainsFunc(c.Fields, func(x Field) bool {
+			return x.Name == f.Name || strings.HasPrefix(x.Name, f.Name+".") || strings.HasPrefix(x.Name, f.Name+"[")
+		})
+		if slices.Contains(r.Leave, f.Name) || named {
+			continue
+		}
+		names = append(names, "`"+f.Name+"`")
+		c.Fields = append(c.Fields, leafFields(f.Name, f.Before, f.After, cmp.Or(f.Alter, resource.Rebuild))...)
+		if f.Alter == resource.InPlace || f.Alter == resource.NeedsStop {
+			if c.Change == Same {
+				c.Change = Alter
+			}
+		} else {
+			c.Change = Rebuild
+		}
+	}
+	if names == nil {
+		return nil
+	}
+	list := strings.Join(names, ", ")
+	c.Reason = strings.TrimPrefix(c.Reason+"; "+list+" was altered by hand and is put back", "; ")
+	return &render.Finding{Severity: lang.Warning, Code: "strayed", Place: r.Name, Message: fmt.Sprintf("%s of %s was altered by hand", list, r.Name),
+		Remedy: "it is put back; to keep it, write it into the template or its inputs, or name it under `leave`"}
 }
 
 // Summary counts changes in words, such as "4 create, 1 alter".

@@ -81,6 +81,9 @@ type Resource struct {
 	Was string `json:"was,omitempty"`
 	// Region is set for a resource outside the region of the stack.
 	Region string `json:"region,omitempty"`
+	// Zones lists, in order of preference, where the resource may be; Want holds the
+	// first. It is empty where there is no choice.
+	Zones []string `json:"zones,omitempty"`
 	// Guard refuses removal and rebuild.
 	Guard bool `json:"guard,omitempty"`
 	// NewFirst says that a rebuild makes the new one before it removes the old.

@@ -48,6 +48,8 @@ type Type struct {
 	Patience int64 `json:"patience_seconds"`
 	// Quota names the quota that creation draws on, if any.
 	Quota string `json:"quota,omitempty"`
+	// HoldsData says that something is lost for good when one is removed.
+	HoldsData bool `json:"holds_data,omitempty"`
 
 	fields map[string]Field
 }
@@ -123,6 +125,11 @@ var (
 	tagsProperty = Property{Name: "tags", About: "Tags kept on the resource in the cloud.", Shape: mapOf(text()), Alter: InPlace}
 	idAttribute  = Attribute{Name: "id", About: "The cloud's own id.", Shape: text()}
 )
+
+func holdingData(t Type) Type {
+	t.HoldsData = true
+	return t
+}
 
 func newType(name, about string, expect, patience int64, quota string, properties []Property, attributes ...Attribute) Type {
 	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Quota: quota,

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -69,7 +70,7 @@ func (r *Rig) Replica(claim time.Duration) (s *service.Service, quit func()) {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	s, err = service.New(st, r.box, slog.New(slog.DiscardHandler), engine.Config{ClaimLife: claim})
+	s, err = service.New(st, r.box, logTo(), engine.Config{ClaimLife: claim})
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -136,7 +137,7 @@ func (r *Rig) Apply(s *service.Service, stack, example string, inputs map[string
 	if _, err := s.Accept(ctx, r.Admin, p.ID); err != nil {
 		r.t.Fatal(err)
 	}
-	run, err := s.Apply(ctx, r.Admin, p.ID)
+	run, err := s.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -175,4 +176,13 @@ func (r *Rig) Events(s *service.Service, id int64) string {
 		b.WriteString(e.Text + "\n")
 	}
 	return b.String()
+}
+
+// logTo is where the services of the tests log: nowhere, unless UNDERSAIL_TEST_LOG
+// is set.
+func logTo() *slog.Logger {
+	if os.Getenv("UNDERSAIL_TEST_LOG") == "" {
+		return slog.New(slog.DiscardHandler)
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, nil))
 }

@@ -1,0 +1,353 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/cloud"
+	"undersail/internal/core/change"
+	"undersail/internal/core/health"
+	"undersail/internal/core/schedule"
+	"undersail/internal/core/state"
+	"undersail/internal/store"
+)
+
+// end ends the run: it looks once more at what was proved a while ago, and for
+// what nobody recorded, and tells the result.
+func (x *execution) end(ctx context.Context, plan *schedule.Run, result schedule.Result) error {
+	var failed []string
+	if result == schedule.Done {
+		turned, err := x.lastLook(ctx)
+		if err != nil {
+			return err
+		}
+		if failed = turned; len(failed) > 0 {
+			result = schedule.Broke
+		}
+	}
+	if result == schedule.Parked {
+		return x.park(ctx, plan)
+	}
+	if x.number > 1 {
+		if err := x.findLost(ctx); err != nil {
+			return err
+		}
+	}
+	healthy := -len(failed)
+	for i, s := range x.steps {
+		switch st := plan.Status(i); st.Phase {
+		case schedule.Failed:
+			failed = append(failed, fmt.Sprintf("%s: %s", s.Resource, st.Reason))
+		case schedule.Healthy:
+			healthy++
+		}
+	}
+	return x.finish(ctx, result, failed, healthy)
+}
+
+// finish tells the result and, when something is missing, the command that goes on.
+func (x *execution) finish(ctx context.Context, result schedule.Result, failed []string, healthy int) error {
+	ends, reason, text := string(result), "", ""
+	next := "undersail continue " + x.run.Stack
+	if x.run.Kind == state.KindRetire {
+		next = "undersail retire " + x.run.Stack
+	}
+	switch result {
+	case schedule.Broke:
+		reason = x.scrub(fmt.Sprintf("%s; %d of %d steps succeeded and stay", strings.Join(failed, "; "), healthy, len(x.steps)))
+		text = fmt.Sprintf("run %d failed: %s; continue with: %s", x.run.ID, reason, next)
+		if x.undoesItself() {
+			text = fmt.Sprintf("run %d failed: %s; it will be undone", x.run.ID, reason)
+		}
+	case schedule.Stopped:
+		reason = fmt.Sprintf("stopped on request; %d of %d steps are done", healthy, len(x.steps))
+		text = fmt.Sprintf("run %d is %s; continue with: %s", x.run.ID, reason, next)
+	default:
+		text = x.doneText()
+	}
+	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, ends).Inc()
+	return x.note(ctx, store.Event{Kind: "run", State: ends, Text: text}, func(w *store.Write) {
+		w.RunState(ends, reason)
+		switch {
+		case result == schedule.Broke && x.undoesItself():
+			w.Then(func(tx pgx.Tx) error {
+				_, err := x.engine.queue.InsertTx(ctx, tx, undoJob{x.run.ID}, nil)
+				return err
+			})
+		case result != schedule.Done:
+		case x.run.Kind == state.KindRetire:
+			w.Retired(x.run.StackID)
+		case x.run.Kind == state.KindUndo:
+			w.Undone(*x.run.Undoes)
+			if x.document.Rendering == nil {
+				w.Emptied(x.run.StackID)
+			}
+		}
+	})
+}
+
+// undoesItself reports whether a failure of the run is to be undone.
+func (x *execution) undoesItself() bool {
+	return x.run.OnFailure == state.Undo && (x.run.Kind == state.KindApply || x.run.Kind == state.KindContinue)
+}
+
+func (x *execution) doneText() string {
+	switch x.run.Kind {
+	case state.KindRetire:
+		if kept := x.keptBack(); len(kept) > 0 {
+			return fmt.Sprintf("stack %s is retired; kept, and still paid for: %s", x.run.Stack, strings.Join(kept, ", "))
+		}
+		return fmt.Sprintf("stack %s is retired; nothing of it is left", x.run.Stack)
+	case state.KindUndo:
+		return fmt.Sprintf("run %d is done: run %d is undone", x.run.ID, *x.run.Undoes)
+	}
+	return fmt.Sprintf("run %d is done: all %d steps are healthy", x.run.ID, len(x.steps))
+}
+
+// keptBack are the resources that stay when their stack is retired.
+func (x *execution) keptBack() []string {
+	var names []string
+	for _, c := range x.document.Changes {
+		if c.Change == change.Same {
+			names = append(names, c.Resource)
+		}
+	}
+	return names
+}
+
+// park lets the run wait for credentials. Steps stay as they are; whoever goes on
+// later looks for what was on its way.
+func (x *execution) park(ctx context.Context, plan *schedule.Run) error {
+	reason := fmt.Sprintf("the credentials of account %s are not accepted any more; renew them with: undersail accounts add %s ...", x.account.Name, x.account.Name)
+	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
+	return x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) { w.Park(state.ForCredentials, reason) })
+}
+
+// regions are where resources of the stack may be.
+func (x *execution) regions() []string {
+	seen := map[string]bool{x.document.Stack.Region: true}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for _, r := range x.resources {
+		seen[r.Region] = true
+	}
+	for _, s := range x.steps {
+		if s.Region != "" {
+			seen[s.Region] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
+}
+
+// marked finds everything in the cloud that carries the mark of the stack, in all
+// of its regions. It asks until it is answered, or until the run is left.
+func (x *execution) marked(ctx context.Context) ([]cloud.Live, error) {
+	var all []cloud.Live
+	for _, region := range x.regions() {
+		for wait, told := 200*time.Millisecond, false; ; wait = min(2*wait, 15*time.Second) {
+			found, err := cloud.Collect(x.adapter.Search(ctx, cloud.Query{Region: region, Tags: map[string]string{cloud.TagStackID: x.run.StackID}}))
+			if err == nil {
+				all = append(all, found...)
+				break
+			}
+			if !told {
+				told = true
+				text := x.scrub(fmt.Sprintf("looking for everything that carries the mark of stack %s in %s; not answered yet: %v", x.run.Stack, region, err))
+				if err := x.note(ctx, store.Event{Kind: "call", Text: text}, nil); err != nil {
+					return nil, err
+				}
+			}
+			select {
+			case <-x.leaving:
+				return nil, errLeft
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			case <-time.After(wait):
+			}
+		}
+	}
+	return all, nil
+}
+
+// findLost looks for resources that carry the stack's mark and that nobody
+// recorded. They are removed, since every step made what it needs under a token
+// that was recorded before.
+func (x *execution) findLost(ctx context.Context) error {
+	live, err := x.marked(ctx)
+	if err != nil {
+		return err
+	}
+	known := map[string]bool{}
+	x.mu.Lock()
+	for _, r := range x.resources {
+		known[r.Token] = true
+	}
+	x.mu.Unlock()
+	for _, s := range x.steps {
+		known[s.Token] = true
+	}
+	for _, l := range live {
+		if known[l.Token] || l.Phase == cloud.Removing {
+			continue
+		}
+		_, err := x.adapter.Step(ctx, cloud.Task{Action: cloud.Remove, Ref: l.Ref}, func(cloud.Part) error { return nil })
+		text := fmt.Sprintf("removed %s %s, which nobody had recorded", l.Type, l.ID)
+		if err != nil {
+			text = fmt.Sprintf("%s %s is recorded nowhere and could not be removed: %v", l.Type, l.ID, err)
+		}
+		if err := x.note(ctx, store.Event{Kind: "run", Text: text}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lastLook looks once more at every resource that was proved over a window ago,
+// and gives those that do not hold any more, with the reasons. One that fails has
+// one more window to pass again as often in a row as it must.
+func (x *execution) lastLook(ctx context.Context) (failed []string, err error) {
+	due := x.provedLongAgo()
+	if len(due) == 0 {
+		return nil, nil
+	}
+	live, err := x.marked(ctx)
+	if err != nil {
+		return nil, err
+	}
+	there := map[string]cloud.Live{}
+	for _, l := range live {
+		there[l.Token] = l
+	}
+	var mu sync.Mutex
+	var faults []error
+	slots := make(chan struct{}, x.engine.InFlight)
+	var all sync.WaitGroup
+	for _, i := range due {
+		slots <- struct{}{}
+		all.Go(func() {
+			defer func() { <-slots }()
+			reason, err := x.lookAgain(ctx, &x.steps[i], there)
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				faults = append(faults, err)
+			} else if reason != "" {
+				failed = append(failed, x.steps[i].Resource+": "+reason)
+			}
+		})
+	}
+	all.Wait()
+	if len(faults) > 0 {
+		return nil, faults[0]
+	}
+	slices.Sort(failed)
+	return failed, nil
+}
+
+// provedLongAgo lists the steps whose resources were proved over a window ago.
+func (x *execution) provedLongAgo() []int {
+	var due []int
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for i, s := range x.steps {
+		if s.Action != ActionCreate && s.Action != ActionAlter {
+			continue
+		}
+		row := x.resources[s.Resource]
+		if row == nil || row.State != state.Healthy || row.HealthyAt == nil {
+			continue
+		}
+		if x.now().Sub(*row.HealthyAt).Seconds()*x.rate() > health.Window {
+			due = append(due, i)
+		}
+	}
+	return due
+}
+
+// lookAgain makes every check of a resource once more, and goes on for a window
+// when one fails. It records what it saw and gives the reason of a failure.
+func (x *execution) lookAgain(ctx context.Context, s *store.Step, there map[string]cloud.Live) (string, error) {
+	_, sent, err := x.resolve(s)
+	if err != nil {
+		return err.Error(), nil
+	}
+	began := x.now()
+	proof := health.Proof{}
+	var seen []health.Evidence
+	first := true
+	for {
+		open := sent.Checks
+		if !first {
+			open = proof.Due(sent.Checks, x.now(), x.rate())
+		}
+		for _, check := range open {
+			e, err := x.lastEvidence(ctx, s, check, there, first)
+			if err != nil {
+				continue // no answer is no evidence; the window goes on
+			}
+			seen = append(seen, e)
+			proof[check.Name] = check.After(proof[check.Name], e, x.rate())
+		}
+		now := x.now()
+		reason := missed(sent.Checks, proof, first)
+		over := now.Sub(began).Seconds()*x.rate() > health.Window
+		if reason == "" || over {
+			return reason, x.recordLast(ctx, s, seen, reason)
+		}
+		first = false
+		select {
+		case <-x.leaving:
+			return "", errLeft
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-time.After(max(x.real(3), 20*time.Millisecond)):
+		}
+	}
+}
+
+// lastEvidence makes one check. The first look at a phase is the one of the
+// search that found everything at once.
+func (x *execution) lastEvidence(ctx context.Context, s *store.Step, check health.Check, there map[string]cloud.Live, first bool) (health.Evidence, error) {
+	if l, ok := there[s.Token]; ok && first && check.Kind == "phase" {
+		return PhaseEvidence(s.Resource, l, cloud.Present, x.now(), 0), nil
+	}
+	x.mu.Lock()
+	prober := x.prober()
+	x.mu.Unlock()
+	return x.evidence(ctx, s, check, prober)
+}
+
+// missed gives the reason of the first check that does not hold. On the first look
+// one pass is enough, since all held before; after a failure the row must be whole.
+func missed(checks []health.Check, proof health.Proof, first bool) string {
+	for _, c := range checks {
+		p := proof[c.Name]
+		if first && p.Last.Passed || p.Held && p.InARow > 0 {
+			continue
+		}
+		if p.Last.Asked == "" {
+			return "no answer when it was looked at once more"
+		}
+		return fmt.Sprintf("it was healthy and is no more: asked %s, got %s", p.Last.Asked, p.Last.Answer)
+	}
+	return ""
+}
+
+func (x *execution) recordLast(ctx context.Context, s *store.Step, seen []health.Evidence, reason string) error {
+	if reason == "" {
+		return x.commit(ctx, nil, func(w *store.Write) { x.kept(w, seen) })
+	}
+	reason = x.scrub(reason)
+	return x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Failed), Text: s.Resource + " failed: " + reason}, func(w *store.Write) {
+		x.kept(w, seen)
+		w.StepState(s.Number, string(schedule.Failed), reason)
+		x.markUnhealthy(w, s.Resource, reason)
+	})
+}

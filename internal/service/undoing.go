@@ -1,0 +1,288 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
+	"undersail/internal/core/schedule"
+	"undersail/internal/core/state"
+	"undersail/internal/engine"
+	"undersail/internal/store"
+)
+
+// Undo proposes to undo the newest run of a stack: what the run made is removed,
+// dependents first, and what it altered or removed is put back as the stack was
+// before. What cannot be put back is said in findings.
+func (s *Service) Undo(ctx context.Context, u User, id int64) (Proposal, error) {
+	if err := u.must("operate"); err != nil {
+		return Proposal{}, err
+	}
+	run, err := s.store.Run(ctx, id)
+	if err != nil {
+		return Proposal{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	if err := s.mayUndo(ctx, run); err != nil {
+		return Proposal{}, err
+	}
+	st, err := s.store.Stack(ctx, run.StackID)
+	if err != nil {
+		return Proposal{}, err
+	}
+	w, err := s.workOn(ctx, st)
+	if err != nil {
+		return Proposal{}, err
+	}
+	w.undoes = &run.ID
+	if w.basis, err = s.basisBut(ctx, st.ID, w.undoes); err != nil {
+		return Proposal{}, err
+	}
+	plan, err := s.planUndo(ctx, w, run)
+	if err != nil {
+		return Proposal{}, err
+	}
+	lost, err := s.lostForGood(ctx, run)
+	if err != nil {
+		return Proposal{}, err
+	}
+	plan.Findings = append(lost, plan.Findings...)
+	return s.save(ctx, u, w, plan, state.KindUndo)
+}
+
+// mayUndo refuses what there is no way back from.
+func (s *Service) mayUndo(ctx context.Context, run store.Run) error {
+	last, err := s.newestEffective(ctx, run)
+	switch {
+	case err != nil:
+		return err
+	case run.Kind == state.KindRetire:
+		return refuse(Conflict, "apply the template again", "run %d retired the stack; what it removed is gone", run.ID)
+	case run.Kind == state.KindUndo:
+		return refuse(Conflict, "propose what you want instead", "run %d was itself an undoing", run.ID)
+	case run.State == state.Undone:
+		return refuse(Conflict, "", "run %d is undone already", run.ID)
+	case run.EndedAt == nil && run.State != state.Parked:
+		return refuse(Conflict, fmt.Sprintf("stop it first with: undersail stop %d", run.ID), "run %d is not over", run.ID)
+	case last != run.ID:
+		return refuse(Conflict, fmt.Sprintf("undo run %d first", last), "run %d came later and rests on it", last)
+	}
+	return nil
+}
+
+// newestEffective is the newest run of a stack, but for failed tries to undo the
+// run in question.
+func (s *Service) newestEffective(ctx context.Context, run store.Run) (int64, error) {
+	runs, err := s.store.Runs(ctx, run.Stack, 0, 50)
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range runs {
+		if r.StackID == run.StackID && (r.Undoes == nil || *r.Undoes != run.ID) {
+			return r.ID, nil
+		}
+	}
+	return run.ID, nil
+}
+
+// basisBut is the newest run of a stack; a parked one does not stand in the way of
+// its own undoing.
+func (s *Service) basisBut(ctx context.Context, stackID string, undoes *int64) (int64, error) {
+	if undoes != nil {
+		run, err := s.store.LastRun(ctx, stackID)
+		if err == nil && run.ID == *undoes && run.State == state.Parked {
+			return run.ID, nil
+		}
+	}
+	return s.basis(ctx, stackID)
+}
+
+// planUndo computes the way back to what the stack was made from before a run.
+func (s *Service) planUndo(ctx context.Context, w *work, run store.Run) (change.Plan, error) {
+	before, err := s.store.LastDocument(ctx, w.stack.ID, run.ID)
+	for err == nil { // a run that was undone left nothing to go back to
+		undone, readErr := s.store.Run(ctx, *before.RunID)
+		if readErr != nil {
+			return change.Plan{}, readErr
+		}
+		if undone.State != state.Undone {
+			break
+		}
+		before, err = s.store.LastDocument(ctx, w.stack.ID, *before.RunID)
+	}
+	var d engine.Document
+	if err == nil {
+		err = json.Unmarshal(before.Document, &d)
+	}
+	if errors.Is(err, store.ErrNotFound) || err == nil && d.Rendering == nil {
+		changes, findings := change.Retire(w.recordedForUndoing())
+		for i, c := range changes {
+			if c.Change == change.Remove {
+				changes[i].Reason = fmt.Sprintf("run %d made it", run.ID)
+			}
+		}
+		if render.HasErrors(findings) {
+			return change.Plan{}, &Error{Kind: Findings, Title: fmt.Sprintf("run %d cannot be undone", run.ID), Remedy: "mend what the findings name; nothing was removed", Findings: findings}
+		}
+		return change.Plan{Changes: changes, Findings: findings}, nil
+	}
+	if err != nil {
+		return change.Plan{}, fmt.Errorf("read what stack %s was before run %d: %w", run.Stack, run.ID, err)
+	}
+	var found lang.Diagnostics
+	if w.template, found = lang.ReadBundle(d.Template.Bundle()); w.template == nil {
+		return change.Plan{}, found
+	}
+	w.text, w.inputs, w.secrets, w.stacks = d.Template, d.Inputs, d.Secrets, d.Stacks
+	w.draw = nil
+	return s.plan(ctx, w)
+}
+
+// recordedForUndoing is everything that goes when the first run of a stack is
+// undone: what is to be kept at retiring was made by that run, and goes too.
+func (w *work) recordedForUndoing() []change.Recorded {
+	all := w.recordedForRemoval()
+	for i := range all {
+		all[i].AtRetire = ""
+	}
+	return all
+}
+
+// lostForGood says of what the run removed that it comes back empty.
+func (s *Service) lostForGood(ctx context.Context, run store.Run) ([]render.Finding, error) {
+	steps, err := s.store.Steps(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	var findings []render.Finding
+	for _, st := range steps {
+		if st.Action != engine.ActionRemove || st.State != string(schedule.Healthy) {
+			continue
+		}
+		t, _ := resource.ByName(st.Type)
+		what := "it comes back as a new one with another id"
+		if t.HoldsData {
+			what = "what it held is lost; it comes back empty"
+		}
+		findings = append(findings, render.Finding{Severity: lang.Warning, Code: "not-put-back", Place: st.Resource,
+			Message: fmt.Sprintf("run %d removed %s: %s", run.ID, st.Resource, what), Remedy: "take what it held from a copy, or keep what the run made"})
+	}
+	return findings, nil
+}
+
+// undoFailed undoes a run that failed and was to be undone then: the proposal is
+// accepted by itself unless it asks for a consent or would not work; then the run
+// parks and waits for a person. It may be called again for the same run.
+func (s *Service) undoFailed(ctx context.Context, id int64) error {
+	run, err := s.store.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	if run.State != state.Failed {
+		return nil // it is undone, parked, or tried again
+	}
+	if last, err := s.store.LastRun(ctx, run.StackID); err != nil || last.ID != id {
+		return err // somebody went on from here, or it is being undone
+	}
+	robot := User{Name: run.StartedBy, Role: "admin"} // who started it asked for this
+	p, err := s.Undo(ctx, robot, id)
+	var refused *Error
+	switch {
+	case errors.As(err, &refused) && refused.Kind != CloudRefused:
+		return s.store.ParkFailed(ctx, id, state.ForConsent, "undoing it needs a person: "+refused.Title+"; look with: undersail undo "+fmt.Sprint(id))
+	case err != nil:
+		return err
+	case len(p.Consents) > 0 || slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" }):
+		return s.store.ParkFailed(ctx, id, state.ForConsent, fmt.Sprintf("undoing it needs a consent; read and accept proposal %d, then: undersail apply %d", p.ID, p.ID))
+	}
+	if _, err := s.Accept(ctx, robot, p.ID); err != nil {
+		return err
+	}
+	_, err = s.Apply(ctx, robot, p.ID, state.Keep)
+	return err
+}
+
+// Retry lets an ended run go on with one of its steps that failed and with all
+// that was skipped because of it. Without a step it tries every step that failed.
+func (s *Service) Retry(ctx context.Context, u User, id int64, step string) (Run, error) {
+	if err := u.must("operate"); err != nil {
+		return Run{}, err
+	}
+	run, err := s.store.Run(ctx, id)
+	if err != nil {
+		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	if run.EndedAt == nil {
+		return Run{}, refuse(Conflict, fmt.Sprintf("wait for it with: undersail watch %d", id), "run %d is not over", id)
+	}
+	steps, err := s.store.Steps(ctx, id)
+	if err != nil {
+		return Run{}, err
+	}
+	again, err := stepsToRetry(run, steps, step)
+	if err != nil {
+		return Run{}, err
+	}
+	err = s.store.Reopen(ctx, id, again, u.Name, engine.Grace, s.engine.Enqueue(ctx))
+	if errors.Is(err, store.ErrConflict) {
+		return Run{}, refuse(Conflict, "undersail continue "+run.Stack+" goes on from what is there", "run %d is %s, or a newer run of stack %s came after it", id, run.State, run.Stack)
+	}
+	return s.runOr(ctx, id, err)
+}
+
+func (s *Service) runOr(ctx context.Context, id int64, err error) (Run, error) {
+	if err != nil {
+		return Run{}, err
+	}
+	return s.Run(ctx, id)
+}
+
+// stepsToRetry lists the numbers of a failed step and of what was skipped and
+// waits for nothing else that failed. A step is named by its resource or number.
+func stepsToRetry(run store.Run, steps []store.Step, name string) ([]int, error) {
+	again := map[int]bool{}
+	var failed []string
+	for _, st := range steps {
+		if st.State != string(schedule.Failed) {
+			continue
+		}
+		failed = append(failed, st.Resource)
+		if name == "" || name == st.Resource || name == fmt.Sprint(st.Number) {
+			again[st.Number] = true
+		}
+	}
+	if len(again) == 0 {
+		remedy := "no step of it failed"
+		if len(failed) > 0 {
+			remedy = fmt.Sprintf("those that failed are: %v", failed)
+		}
+		return nil, refuse(Invalid, remedy, "run %d has no step %q to try again", run.ID, name)
+	}
+	for more := true; more; {
+		more = false
+		for _, st := range steps {
+			if again[st.Number] || st.State != string(schedule.Skipped) {
+				continue
+			}
+			mayGo := true
+			for _, n := range st.Needs {
+				over := steps[n.Step].State
+				mayGo = mayGo && (again[n.Step] || over != string(schedule.Failed) && over != string(schedule.Skipped))
+			}
+			if mayGo {
+				again[st.Number], more = true, true
+			}
+		}
+	}
+	var numbers []int
+	for n := range again {
+		numbers = append(numbers, n)
+	}
+	slices.Sort(numbers)
+	return numbers, nil
+}

@@ -1,0 +1,215 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"undersail/internal/cloud"
+	"undersail/internal/core/change"
+	"undersail/internal/core/health"
+	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
+	"undersail/internal/core/state"
+	"undersail/internal/engine"
+	"undersail/internal/probe"
+	"undersail/internal/secret"
+	"undersail/internal/store"
+)
+
+// Verification is what looking at a whole stack gave.
+type Verification struct {
+	Stack     string             `json:"stack"`
+	Healthy   bool               `json:"healthy"`
+	At        time.Time          `json:"at"`
+	Resources []VerifiedResource `json:"resources"`
+}
+
+// VerifiedResource is one resource of a verification.
+type VerifiedResource struct {
+	Name     string     `json:"name"`
+	Type     string     `json:"type"`
+	State    string     `json:"state"`
+	Reason   string     `json:"reason,omitempty"`
+	Evidence []Evidence `json:"evidence"`
+	// Strayed lists what the cloud has otherwise than is recorded.
+	Strayed []change.Field `json:"strayed,omitempty"`
+}
+
+// Verify makes every check of every resource of a stack once, now, compares what
+// the cloud has with what is recorded, and records what it saw.
+func (s *Service) Verify(ctx context.Context, u User, name string) (Verification, error) {
+	if err := u.must("operate"); err != nil {
+		return Verification{}, err
+	}
+	st, err := s.living(ctx, name)
+	if err != nil {
+		return Verification{}, err
+	}
+	v, err := s.verifier(ctx, st)
+	if err != nil {
+		return Verification{}, err
+	}
+	out := Verification{Stack: name, Healthy: true, At: s.engine.Now(), Resources: make([]VerifiedResource, len(v.resources))}
+	g, looking := errgroup.WithContext(ctx)
+	g.SetLimit(8)
+	for i, r := range v.resources {
+		g.Go(func() error {
+			out.Resources[i] = v.resource(looking, r)
+			return nil
+		})
+	}
+	g.Wait()
+	if len(v.rendering.Prove) > 0 {
+		whole := VerifiedResource{Name: engine.Whole, Type: "stack", State: state.Healthy, Evidence: []Evidence{}}
+		v.check(ctx, &whole, v.rendering.Prove)
+		out.Resources = append(out.Resources, whole)
+	}
+	return out, s.keepVerification(ctx, st, &out, v.rendering)
+}
+
+// verifier is what verifying a stack needs.
+type verifier struct {
+	service   *Service
+	rendering *render.Rendering
+	resources []store.Resource
+	facts     facts
+	took      time.Duration // of asking the cloud for everything
+	prober    probe.Prober
+}
+
+func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, error) {
+	v := &verifier{service: s}
+	var err error
+	if v.resources, err = s.store.Resources(ctx, st.ID); err != nil {
+		return nil, err
+	}
+	if st.TemplateSource == "" || len(v.resources) == 0 {
+		return nil, refuse(Conflict, "apply it first", "stack %s has nothing to verify", st.Name)
+	}
+	adapter, account, err := s.adapter(ctx, st.Account)
+	if err != nil {
+		return nil, err
+	}
+	secrets, err := s.secretValues(ctx, st.ID)
+	if err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	if v.facts, err = s.look(ctx, adapter, account, st, v.resources); err != nil {
+		return nil, err
+	}
+	v.took = time.Since(began)
+	v.prober = engine.NewProber(v.resources, account, func(text string) string { return secret.Scrub(text, secrets) })
+	v.rendering, err = s.rendered(st, v.resources, func(ref string) (string, bool) { v, ok := secrets[ref]; return v, ok })
+	return v, err
+}
+
+func (s *Service) secretValues(ctx context.Context, stackID string) (map[string]string, error) {
+	sealed, err := s.store.Secrets(ctx, stackID)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, x := range sealed {
+		plain, err := s.box.Open(x.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		out[x.Reference] = string(plain)
+	}
+	return out, nil
+}
+
+// resource verifies one resource: that it is there, that it is as recorded, and
+// that its checks pass.
+func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResource {
+	out := VerifiedResource{Name: r.Name, Type: r.Type, State: state.Healthy, Evidence: []Evidence{}}
+	live, there := v.facts.live[r.Name]
+	wanted := v.rendering.Resource(r.Name)
+	switch {
+	case !there && begun(r):
+		out.State, out.Reason = state.Absent, "its making was begun; the cloud does not have it"
+		return out
+	case !there:
+		out.State, out.Reason = state.Missing, "the cloud has no such resource any more"
+	case wanted == nil:
+		out.State, out.Reason = state.Unhealthy, "the template does not ask for it any more; the next proposal removes it"
+	case begun(r):
+		out.State, out.Reason = state.Unhealthy, "its making was begun and it was never proved; undersail continue goes on"
+	}
+	checks := health.Defaults(resource.Type{})
+	var leave []string
+	if wanted != nil {
+		checks, leave = wanted.Checks, wanted.Leave
+	}
+	if there {
+		if out.Strayed = change.Strayed(r.Type, r.Want, live.Has, leave); len(out.Strayed) > 0 && out.State == state.Healthy {
+			var names []string
+			for _, f := range out.Strayed {
+				names = append(names, fmt.Sprintf("`%s` is %v and should be %v", f.Name, shownValue(f.Before), shownValue(f.After)))
+			}
+			out.State, out.Reason = state.Unhealthy, "altered by hand: "+strings.Join(names, "; ")
+		}
+	}
+	v.check(ctx, &out, checks)
+	return out
+}
+
+func shownValue(v any) any {
+	if v == nil {
+		return "empty"
+	}
+	return v
+}
+
+// check makes checks once each.
+func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []health.Check) {
+	for _, c := range checks {
+		var e health.Evidence
+		if c.Kind == "phase" {
+			live, there := v.facts.live[out.Name]
+			presence := cloud.Present
+			if !there {
+				presence = cloud.Absent
+			}
+			e = engine.PhaseEvidence(out.Name, live, presence, v.service.engine.Now(), v.took)
+		} else {
+			e = v.prober.Look(ctx, out.Name, c)
+			e.At = v.service.engine.Now()
+		}
+		out.Evidence = append(out.Evidence, Evidence{nil, out.Name, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.Took})
+		if !e.Passed && out.State == state.Healthy {
+			out.State, out.Reason = state.Unhealthy, fmt.Sprintf("asked %s, got %s", e.Asked, e.Answer)
+		}
+	}
+}
+
+func (s *Service) keepVerification(ctx context.Context, st store.Stack, v *Verification, rendering *render.Rendering) error {
+	have := map[string]bool{}
+	var kept []store.Evidence
+	for _, r := range v.Resources {
+		have[r.Name] = true
+		v.Healthy = v.Healthy && r.State == state.Healthy
+		for _, e := range r.Evidence {
+			kept = append(kept, store.Evidence{StackID: st.ID, Evidence: health.Evidence{Resource: r.Name, Check: e.Check, At: e.At, Asked: e.Asked, Answer: e.Answer, Passed: e.Passed, Took: e.TookMS}})
+		}
+		if err := s.store.SetResourceState(ctx, st.ID, r.Name, r.State, r.Reason); err != nil {
+			return err
+		}
+	}
+	// What the template wants and nobody recorded was never made.
+	for _, r := range rendering.Resources {
+		if !have[r.Name] && r.Find == nil {
+			v.Healthy = false
+			v.Resources = append(v.Resources, VerifiedResource{Name: r.Name, Type: r.Type, State: state.Absent, Reason: "it was never made", Evidence: []Evidence{}})
+		}
+	}
+	if err := s.store.AddEvidence(ctx, kept); err != nil {
+		return err
+	}
+	return s.store.MarkVerified(ctx, st.ID)
+}

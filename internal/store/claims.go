@@ -1,0 +1,232 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Enqueue puts a job for a run into the queue within a transaction and gives the
+// job's id.
+type Enqueue func(tx pgx.Tx, run, number int64) (int64, error)
+
+// Claim takes a run for an owner under a claim number. False says that the
+// number is old or that the run is over: there is nothing to do. The time since
+// the last sign of the owner before counts against no step's patience.
+func (s *Store) Claim(ctx context.Context, id, number int64, owner string, life time.Duration) (bool, error) {
+	claimed := false
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		var absent time.Duration
+		err := tx.QueryRow(ctx, `UPDATE runs n SET claim_owner = $3, claim_until = clock_timestamp() + $4, seen_at = clock_timestamp()
+			FROM runs o WHERE n.id = $1 AND o.id = n.id AND n.claim_number = $2 AND (n.claim_owner IS NULL OR n.claim_owner = $3) AND n.state IN `+carried+`
+			RETURNING clock_timestamp() - o.seen_at`, id, number, owner, life).Scan(&absent)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		claimed = true
+		_, err = tx.Exec(ctx, `UPDATE steps SET waited_ms = waited_ms + $2, settle_waited_ms = settle_waited_ms + CASE state WHEN 'settling' THEN $2 ELSE 0 END
+			WHERE run_id = $1 AND state IN ('working', 'settling')`, id, max(0, absent.Milliseconds()))
+		return err
+	})
+	if err != nil {
+		return false, fmt.Errorf("claim run %d: %w", id, err)
+	}
+	return claimed, nil
+}
+
+// Held is a run that an owner still holds.
+type Held struct {
+	Number int64
+	Stop   bool // it is asked to stop
+}
+
+// RenewClaims keeps the claims of the runs that an owner really carries out, by
+// their numbers, in one statement. Runs that are not among the answers are held
+// by somebody else. Now is the database's clock.
+func (s *Store) RenewClaims(ctx context.Context, owner string, life time.Duration, carriedOut map[int64]int64) (held map[int64]Held, now time.Time, err error) {
+	ids, numbers := make([]int64, 0, len(carriedOut)), make([]int64, 0, len(carriedOut))
+	for id, number := range carriedOut {
+		ids, numbers = append(ids, id), append(numbers, number)
+	}
+	rows, err := s.Pool.Query(ctx, `WITH mine AS (SELECT unnest($3::bigint[]) AS id, unnest($4::bigint[]) AS number),
+		kept AS (UPDATE runs r SET claim_until = clock_timestamp() + $2, seen_at = clock_timestamp() FROM mine
+			WHERE r.id = mine.id AND r.claim_number = mine.number AND r.claim_owner = $1 AND r.state IN `+carried+` RETURNING r.id, r.claim_number, r.stop_asked)
+		SELECT clock_timestamp(), kept.id, kept.claim_number, kept.stop_asked FROM (SELECT 1) AS one LEFT JOIN kept ON true`, owner, life, ids, numbers)
+	if err != nil {
+		return nil, now, classify(err)
+	}
+	held = map[int64]Held{}
+	var id, number *int64
+	var stop *bool
+	_, err = pgx.ForEachRow(rows, []any{&now, &id, &number, &stop}, func() error {
+		if id != nil {
+			held[*id] = Held{*number, *stop}
+		}
+		return nil
+	})
+	return held, now, classify(err)
+}
+
+// SweepClaims gives runs whose claim has run out to whoever takes them next: the
+// number is raised, which fences the old owner, and a new job is enqueued. A run
+// that still waits in the queue is left there, however long it waits; one whose
+// job was taken and whose claim never came has lost its owner too.
+func (s *Store) SweepClaims(ctx context.Context, grace time.Duration, enqueue Enqueue) (int, error) {
+	swept := 0
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `SELECT r.id FROM runs r LEFT JOIN river_job j ON j.id = r.job
+			WHERE r.state IN `+carried+` AND r.claim_until < clock_timestamp()
+			AND (r.claim_owner IS NOT NULL OR j.id IS NULL OR j.state IN ('cancelled', 'completed', 'discarded') OR j.state = 'running' AND j.attempted_at < now() - $1::interval)
+			ORDER BY r.claim_until LIMIT 200 FOR UPDATE OF r SKIP LOCKED`, grace)
+		if err != nil {
+			return err
+		}
+		ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if err := requeue(ctx, tx, id, grace, enqueue); err != nil {
+				return err
+			}
+		}
+		swept = len(ids)
+		return nil
+	})
+	if err != nil {
+		return 0, fmt.Errorf("sweep claims: %w", err)
+	}
+	return swept, nil
+}
+
+// requeue gives a run a new number and a new job. The job before is over, whatever
+// became of its process: the queue would keep it as running for ever.
+func requeue(ctx context.Context, tx pgx.Tx, id int64, grace time.Duration, enqueue Enqueue) error {
+	var number, before int64
+	err := tx.QueryRow(ctx, `UPDATE runs SET claim_owner = NULL, claim_number = claim_number + 1, claim_until = clock_timestamp() + $2
+		WHERE id = $1 RETURNING claim_number, job`, id, grace).Scan(&number, &before)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, "UPDATE river_job SET state = 'cancelled', finalized_at = now() WHERE id = $1 AND state NOT IN ('cancelled', 'completed', 'discarded')", before); err != nil {
+		return err
+	}
+	job, err := enqueue(tx, id, number)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "UPDATE runs SET job = $2 WHERE id = $1", id, job)
+	return err
+}
+
+// ReleaseClaim gives a run up for whoever takes it next, at once. Later is how
+// long nobody should; the run stays in the hands of the sweep meanwhile. Nothing
+// happens when the number is no longer the run's.
+func (s *Store) ReleaseClaim(ctx context.Context, id, number int64, later, grace time.Duration, enqueue Enqueue) error {
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "UPDATE runs SET claim_owner = NULL, claim_until = clock_timestamp() + $3, job = CASE WHEN $3 > interval '0' THEN 0 ELSE job END WHERE id = $1 AND claim_number = $2 AND state IN "+carried, id, number, later)
+		if err != nil || tag.RowsAffected() == 0 || later > 0 {
+			return err
+		}
+		return requeue(ctx, tx, id, grace, enqueue)
+	})
+	if err != nil {
+		return fmt.Errorf("release run %d: %w", id, err)
+	}
+	return nil
+}
+
+// Unpark lets parked runs of an account go on that wait for something, and tells
+// how many did.
+func (s *Store) Unpark(ctx context.Context, account, what string, grace time.Duration, enqueue Enqueue) (int, error) {
+	n := 0
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "UPDATE runs SET state = 'queued', reason = '', parked_for = '' WHERE account = $1 AND state = 'parked' AND parked_for = $2 RETURNING id", account, what)
+		if err != nil {
+			return err
+		}
+		ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if err := requeue(ctx, tx, id, grace, enqueue); err != nil {
+				return err
+			}
+		}
+		n = len(ids)
+		return nil
+	})
+	if err != nil {
+		return 0, fmt.Errorf("go on with parked runs of %s: %w", account, err)
+	}
+	return n, nil
+}
+
+// Reopen lets an ended run go on with some of its steps; those to try again wait
+// anew. A conflict says that the run is not over, or not the newest of its stack.
+func (s *Store) Reopen(ctx context.Context, id int64, steps []int, by string, grace time.Duration, enqueue Enqueue) error {
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		var last int64
+		err := tx.QueryRow(ctx, `UPDATE runs r SET state = 'queued', reason = '', ended_at = NULL, stop_asked = false, last_event = last_event + 1
+			WHERE id = $1 AND state IN ('failed', 'stopped') AND NOT EXISTS (SELECT FROM runs n WHERE n.stack_id = r.stack_id AND n.id > r.id) RETURNING last_event`, id).Scan(&last)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrConflict
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', reason = '', intent_at = NULL, called_at = NULL, made_at = NULL, ended_at = NULL, waited_ms = 0, settle_waited_ms = 0
+			WHERE run_id = $1 AND number = ANY($2)`, id, steps); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', 'queued', $3)", id, last, clean(fmt.Sprintf("%s lets the run try again", by))); err != nil {
+			return err
+		}
+		return requeue(ctx, tx, id, grace, enqueue)
+	})
+	if err != nil {
+		return fmt.Errorf("reopen run %d: %w", id, err)
+	}
+	s.wake(id)
+	return nil
+}
+
+// ParkFailed lets a run that failed wait for a person.
+func (s *Store) ParkFailed(ctx context.Context, id int64, what, reason string) error {
+	return s.told(ctx, id, "parked", reason, "UPDATE runs SET state = 'parked', parked_for = $2, reason = $3, ended_at = NULL, last_event = last_event + 1 WHERE id = $1 AND state = 'failed' RETURNING last_event", id, what, clean(reason))
+}
+
+// EndParked ends a run that waits for a person; false says that it does not.
+func (s *Store) EndParked(ctx context.Context, id int64) (bool, error) {
+	err := s.told(ctx, id, "stopped", "stopped on request while it was parked", `UPDATE runs SET state = 'stopped', reason = 'stopped on request while it was parked', parked_for = '', ended_at = clock_timestamp(), last_event = last_event + 1
+		WHERE id = $1 AND state = 'parked' RETURNING last_event`, id)
+	if errors.Is(err, ErrConflict) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// told changes the state of a run that nobody carries out, with its event.
+func (s *Store) told(ctx context.Context, id int64, state, text, query string, args ...any) error {
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		var last int64
+		if err := tx.QueryRow(ctx, query, args...).Scan(&last); errors.Is(err, pgx.ErrNoRows) {
+			return ErrConflict
+		} else if err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', $3, $4)", id, last, state, clean(text))
+		return err
+	})
+	if err == nil {
+		s.wake(id)
+	}
+	return err
+}

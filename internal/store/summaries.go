@@ -1,0 +1,70 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Summary is what lists tell of a stack: one narrow row, kept in the same
+// transaction as what it tells.
+type Summary struct {
+	Name, ID, Account, Cloud, Region, Currency   string
+	Title, TemplateName, TemplateVersion         string
+	Total, Healthy                               int
+	Hour                                         float64
+	CreatedAt                                    time.Time
+	VerifiedAt                                   *time.Time
+	Retired                                      bool
+	RunID                                        *int64
+	RunProposal                                  *int64
+	RunKind, RunState, RunReason, RunBy, Decides *string
+	RunTotal, RunFinished                        *int
+	RunCreatedAt, RunStartedAt                   *time.Time
+	RunEndedAt, ExpectedEnd                      *time.Time
+	RunLastEvent                                 *int64
+	Changed                                      string // the transaction that changed it
+}
+
+const summaryQuery = `SELECT m.name, m.stack_id::text AS id, m.account, k.cloud, k.region, k.currency, k.title, k.template_name, k.template_version, m.total, m.healthy, m.hour,
+	k.created_at, k.verified_at, m.retired, r.id AS run_id, r.proposal_id AS run_proposal, r.kind AS run_kind, r.state AS run_state, r.reason AS run_reason, r.started_by AS run_by, r.decides,
+	r.total AS run_total, r.finished AS run_finished, r.created_at AS run_created_at, r.started_at AS run_started_at, r.ended_at AS run_ended_at, r.expected_end, r.last_event AS run_last_event, m.changed::text
+	FROM summaries m JOIN stacks k ON k.id = m.stack_id LEFT JOIN runs r ON r.id = m.last_run `
+
+// Summaries lists living stacks by name after one.
+func (s *Store) Summaries(ctx context.Context, after string, most int) ([]Summary, error) {
+	return many[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.name > $1 ORDER BY m.name LIMIT $2", after, most)
+}
+
+// Summary finds the living stack of a name.
+func (s *Store) Summary(ctx context.Context, name string) (Summary, error) {
+	return one[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.name = $1", name)
+}
+
+// SummariesSince lists the stacks that changed after a place in the order of
+// changes (a transaction and a stack's id), retired ones too, in an order in which
+// nothing appears later before that place.
+func (s *Store) SummariesSince(ctx context.Context, xid, stackID string, most int) ([]Summary, error) {
+	return many[Summary](ctx, s.Pool, summaryQuery+`WHERE m.changed < pg_snapshot_xmin(pg_current_snapshot()) AND (m.changed, m.stack_id) > ($1::xid8, $2::uuid)
+		ORDER BY m.changed, m.stack_id LIMIT $3`, xid, stackID, most)
+}
+
+// Horizon is the transaction before which everything is over.
+func (s *Store) Horizon(ctx context.Context) (xid string, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT pg_snapshot_xmin(pg_current_snapshot())::text").Scan(&xid)
+	return xid, classify(err)
+}
+
+// StacksByAccount counts the living stacks of each account.
+func (s *Store) StacksByAccount(ctx context.Context) (map[string]int, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT account, count(*) FROM summaries WHERE NOT retired GROUP BY account")
+	if err != nil {
+		return nil, classify(err)
+	}
+	out := map[string]int{}
+	var account string
+	var n int
+	_, err = pgx.ForEachRow(rows, []any{&account, &n}, func() error { out[account] = n; return nil })
+	return out, classify(err)
+}
