@@ -62,6 +62,7 @@ func runCommand(dir *string) *cobra.Command {
 	f.Float64Var(&c.Pace, "pace", 60, "cloud seconds in a real second")
 	f.Uint64Var(&c.Seed, "seed", 1, "seed of the jitter of durations")
 	f.StringVar(&c.Market, "market", "", "market file to use instead of the standard one")
+	f.Float64Var(&c.Rate, "rate", 0, "calls a second that an account may make; 0 for the usual 40")
 	f.IntVar(&c.Port, "port", 0, "port of Larch; 0 takes a free one")
 	return cmd
 }

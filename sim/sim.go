@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -32,6 +33,9 @@ type Config struct {
 	Seed     uint64
 	Market   string // path of a market file; empty for the standard one
 	Port     int    // of Larch; 0 for any
+	// Quotas replace those of the market, by name.
+	Quotas map[string]int64
+	Rate   float64 // calls a second that an account may make; 0 for the usual 40
 }
 
 // Files that a running simulator leaves in its directory.
@@ -67,6 +71,7 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
+	maps.Copy(m.Quotas, c.Quotas)
 	if c.Pace <= 0 {
 		c.Pace = 60
 	}
@@ -83,7 +88,7 @@ func Start(c Config) (*Running, error) {
 		return nil, err
 	}
 	r := &Running{Accounts: accounts, world: w, fabric: guest.NewFabric(m.Software, w.Real), lock: lock}
-	cloud := larch.New(w, m, r.fabric, accounts, block)
+	cloud := larch.New(w, m, r.fabric, accounts, block, c.Rate)
 	if known, ok := w.Fact("larch_port").(float64); ok && c.Port == 0 {
 		c.Port = int(known) // accounts of the product know this port
 	}

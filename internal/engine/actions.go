@@ -210,6 +210,19 @@ func without(m map[string]any, name string) map[string]any {
 	return out
 }
 
+// keepBack leaves properties as they are recorded that cannot be put back.
+func (x *execution) keepBack(s *store.Step, shown, sent *render.Resource) {
+	names := x.keeps[s.Resource]
+	row := x.resource(s)
+	if len(names) == 0 || row == nil {
+		return
+	}
+	shown.Want, sent.Want = maps.Clone(shown.Want), maps.Clone(sent.Want)
+	for _, name := range names {
+		shown.Want[name], sent.Want[name] = row.Want[name], row.Want[name]
+	}
+}
+
 // inZone puts a resource into the zone that was chosen for it during the run.
 func (x *execution) inZone(s *store.Step, shown, sent *render.Resource) {
 	zone, chosen := s.Want["zone"]

@@ -29,9 +29,10 @@ type execution struct {
 	account  store.Account
 	adapter  cloud.Adapter
 	steps    []store.Step
-	creating map[string]string // token of the step that creates a resource
-	secrets  map[string]string // values by reference; never written anywhere
-	session  *render.Session   // nil when nothing is rendered, only removed
+	creating map[string]string   // token of the step that creates a resource
+	secrets  map[string]string   // values by reference; never written anywhere
+	session  *render.Session     // nil when nothing is rendered, only removed
+	keeps    map[string][]string // properties that stay as recorded, by resource
 
 	events  chan schedule.Event
 	leaving chan struct{}
@@ -83,6 +84,10 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 	}
 	if err := json.Unmarshal(proposal.Document, &x.document); err != nil {
 		return nil, fmt.Errorf("%w: proposal %d: %w", errUnreadable, proposal.ID, err)
+	}
+	x.keeps = map[string][]string{}
+	for _, c := range x.document.Changes {
+		x.keeps[c.Resource] = c.Kept
 	}
 	if x.steps, err = e.Store.Steps(ctx, id); err != nil {
 		return nil, fmt.Errorf("read steps of run %d: %w", id, err)

@@ -423,6 +423,7 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 		}
 		sent.Want["public_key"] = public
 	}
+	x.keepBack(s, &shown, &sent)
 	x.inZone(s, &shown, &sent)
 	return shown, sent, nil
 }

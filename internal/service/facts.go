@@ -102,7 +102,7 @@ func (w *work) recordedForChange() []change.Recorded {
 		broken, _ := r.Attributes["broken"].(bool)
 		c := w.conduct[r.Name]
 		row := change.Recorded{Name: r.Name, Type: r.Type, Declared: r.Declared, Want: r.Want, Attributes: r.Attributes,
-			Healthy: r.State == state.Healthy, Broken: broken || l.Phase == cloud.Broken, Missing: !there, After: r.After, Guard: c.Guard, AtRetire: c.AtRetire}
+			Healthy: r.State == state.Healthy, Broken: broken || l.Phase == cloud.Broken, Missing: !there, Undoing: w.undoes != nil, After: r.After, Guard: c.Guard, AtRetire: c.AtRetire}
 		if there {
 			row.Strayed = change.Strayed(r.Type, r.Want, l.Has, c.Leave)
 			if begun(r) {

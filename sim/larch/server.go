@@ -5,6 +5,7 @@
 package larch
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -41,6 +42,7 @@ type Cloud struct {
 	fabric   *guest.Fabric
 	accounts []Account
 	block    string // first three parts of its public addresses
+	rate     float64
 
 	mu       sync.Mutex
 	tokens   map[string]token
@@ -55,13 +57,13 @@ type token struct {
 const (
 	tokenLife = 10 * time.Minute
 	maxBody   = 1 << 20
-	perSecond = 40
-	burst     = 80
+	perSecond = 40.0 // calls of an account, unless told otherwise; bursts are twice that
 )
 
-// New makes a cloud and boots the guests that were running.
-func New(w *world.World, m *market.Market, f *guest.Fabric, accounts []Account, block string) *Cloud {
-	c := &Cloud{world: w, market: m, fabric: f, accounts: accounts, block: block, tokens: map[string]token{}, limiters: map[string]*rate.Limiter{}}
+// New makes a cloud and boots the guests that were running. Calls is how many
+// an account may make in a second; 0 means 40.
+func New(w *world.World, m *market.Market, f *guest.Fabric, accounts []Account, block string, calls float64) *Cloud {
+	c := &Cloud{world: w, market: m, fabric: f, accounts: accounts, block: block, rate: cmp.Or(calls, perSecond), tokens: map[string]token{}, limiters: map[string]*rate.Limiter{}}
 	c.resume()
 	return c
 }
@@ -201,7 +203,7 @@ func (c *Cloud) signedIn(h handler) handler {
 		t, ok := c.tokens[value]
 		limiter := c.limiters[t.account.Name]
 		if ok && limiter == nil {
-			limiter = rate.NewLimiter(perSecond, burst)
+			limiter = rate.NewLimiter(rate.Limit(c.rate), int(2*c.rate))
 			c.limiters[t.account.Name] = limiter
 		}
 		c.mu.Unlock()

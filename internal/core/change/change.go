@@ -38,6 +38,9 @@ type Change struct {
 	// Group and AtOnce bound how many members of a repetition change at a time.
 	Group  string `json:"group,omitempty"`
 	AtOnce int64  `json:"at_once,omitempty"`
+	// Kept lists properties that stay as they are recorded, since they cannot be put
+	// back: those of a run that is undone.
+	Kept []string `json:"kept,omitempty"`
 	// Notes tell how the resource behaves in changes, now and later.
 	Notes []string `json:"notes,omitempty"`
 }
@@ -65,6 +68,8 @@ type Recorded struct {
 	// otherwise than is recorded.
 	Missing bool
 	Strayed []Field
+	// Undoing says that a run is undone: what cannot be put back stays, and is told.
+	Undoing bool
 	After   []string
 	// Guard and AtRetire are as the stack was last applied.
 	Guard    bool
@@ -265,6 +270,15 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 			continue
 		}
 		p, _ := t.Property(name)
+		f, shrinks := shrinking(r, p, before, after)
+		if shrinks && was.Undoing {
+			f.Severity, f.Code, f.Remedy = lang.Warning, "not-put-back", fmt.Sprintf("it stays as it is; write %v into the template or its inputs before the next proposal", before)
+			c.Kept, findings = append(c.Kept, name), append(findings, f)
+			continue
+		}
+		if shrinks {
+			findings = append(findings, f)
+		}
 		alter := p.Alter
 		if alter == "" {
 			alter = resource.Rebuild
@@ -275,9 +289,6 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 			c.Reason = fmt.Sprintf("`%s` of an existing %s cannot be altered", name, r.Type)
 		} else if c.Change == Same {
 			c.Change = Alter
-		}
-		if f, shrinks := shrinking(r, p, before, after); shrinks {
-			findings = append(findings, f)
 		}
 	}
 	if f := c.putBack(r, was); f != nil {

@@ -6,22 +6,30 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgxpool"
+
 	"undersail/examples"
+	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
 	"undersail/internal/secret"
 	"undersail/internal/service"
 	"undersail/internal/store"
 	"undersail/sim"
+	"undersail/sim/larch"
 	"undersail/sim/world"
 )
 
@@ -38,7 +46,7 @@ func Main(m *testing.M) {
 
 // Rig is a cloud, a database, and as many engines on it as a test starts.
 type Rig struct {
-	t     *testing.T
+	t     testing.TB
 	cloud *sim.Running
 	url   string
 	box   *secret.Box
@@ -47,10 +55,20 @@ type Rig struct {
 
 // New starts a cloud with the account saltmere-lab; pace is in cloud seconds to a
 // real one.
-func New(t *testing.T, pace float64) *Rig {
+func New(t testing.TB, pace float64) *Rig {
+	t.Helper()
+	return NewWith(t, sim.Config{Pace: pace})
+}
+
+// NewWith starts a cloud that is configured otherwise.
+func NewWith(t testing.TB, c sim.Config) *Rig {
 	t.Helper()
 	dir := t.TempDir()
-	cloud, err := sim.Start(sim.Config{Dir: dir, Accounts: []string{"saltmere-lab"}, Pace: pace, Seed: 3})
+	c.Dir, c.Seed = dir, 3
+	if c.Accounts == nil {
+		c.Accounts = []string{"saltmere-lab"}
+	}
+	cloud, err := sim.Start(c)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,46 +83,115 @@ func New(t *testing.T, pace float64) *Rig {
 // Replica starts a service with an engine; quit ends it, orderly or not.
 func (r *Rig) Replica(claim time.Duration) (s *service.Service, quit func()) {
 	r.t.Helper()
+	return r.Start(engine.Config{ClaimLife: claim}, r.box)
+}
+
+// Stranger starts a service whose key cannot open what the others sealed.
+func (r *Rig) Stranger(claim time.Duration) (s *service.Service, quit func()) {
+	r.t.Helper()
+	box, err := secret.OpenBox(filepath.Join(r.t.TempDir(), "key"))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return r.Start(engine.Config{ClaimLife: claim}, box)
+}
+
+// Start starts a service with an engine that is configured otherwise. Options
+// change how it connects to the database.
+func (r *Rig) Start(c engine.Config, box *secret.Box, options ...func(*pgxpool.Config)) (s *service.Service, quit func()) {
+	r.t.Helper()
+	s, end := r.Still(c, box, options...)
 	ctx, cancel := context.WithCancel(context.Background())
-	st, err := store.Open(ctx, r.url)
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	s, err = service.New(st, r.box, logTo(), engine.Config{ClaimLife: claim})
-	if err != nil {
-		r.t.Fatal(err)
-	}
 	if err := s.Engine().Start(ctx); err != nil {
-		r.t.Fatal(err)
-	}
-	a := r.cloud.Accounts[0]
-	if _, err := s.AddAccount(ctx, r.Admin, service.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}); err != nil {
 		r.t.Fatal(err)
 	}
 	done := false
 	quit = func() {
 		if !done {
 			done = true
-			stopping, end := context.WithTimeout(context.Background(), 20*time.Second)
-			defer end()
+			stopping, stop := context.WithTimeout(context.Background(), 20*time.Second)
+			defer stop()
 			s.Engine().Stop(stopping)
 			cancel()
-			st.Close()
+			end()
 		}
 	}
 	r.t.Cleanup(quit)
 	return s, quit
 }
 
+// Still gives a service whose engine is not started: it proposes and accepts, and
+// takes no runs. Its account is the rig's, added by the first that can seal it.
+func (r *Rig) Still(c engine.Config, box *secret.Box, options ...func(*pgxpool.Config)) (s *service.Service, end func()) {
+	r.t.Helper()
+	ctx := context.Background()
+	if box == nil {
+		box = r.box
+	}
+	st, err := store.Open(ctx, r.url, options...)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	if s, err = service.New(st, box, logTo(), c); err != nil {
+		r.t.Fatal(err)
+	}
+	if have, err := s.Accounts(ctx); err != nil || len(have) < len(r.cloud.Accounts) {
+		for _, a := range r.cloud.Accounts {
+			if _, err := s.AddAccount(ctx, r.Admin, r.credentials(a)); err != nil {
+				r.t.Fatal(err)
+			}
+		}
+	}
+	return s, st.Close
+}
+
+func (r *Rig) credentials(a larch.Account) service.NewAccount {
+	return service.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
+}
+
+// Renew gives the first account its credentials anew.
+func (r *Rig) Renew(s *service.Service) {
+	r.t.Helper()
+	if _, err := s.AddAccount(context.Background(), r.Admin, r.credentials(r.cloud.Accounts[0])); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+// ByHand does something to a resource past the product: DELETE, or PATCH with
+// properties.
+func (r *Rig) ByHand(method, name string, properties map[string]any) {
+	r.t.Helper()
+	r.admin(method, "/resources/"+url.PathEscape(name), properties, http.StatusOK)
+}
+
+// Lift lifts every planned fault.
+func (r *Rig) Lift() {
+	r.t.Helper()
+	r.admin(http.MethodDelete, "/faults", nil, http.StatusOK)
+}
+
+func (r *Rig) admin(method, path string, body any, want int) {
+	r.t.Helper()
+	raw, _ := json.Marshal(body)
+	req, err := http.NewRequest(method, r.cloud.Place.Admin+path, bytes.NewReader(raw))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode != want {
+		text, _ := io.ReadAll(res.Body)
+		r.t.Fatalf("%s %s: %s %s", method, path, res.Status, text)
+	}
+}
+
 // Fault plans a fault of the cloud.
 func (r *Rig) Fault(f world.Fault) {
 	r.t.Helper()
-	raw, _ := json.Marshal(f)
-	res, err := http.Post(r.cloud.Place.Admin+"/faults", "application/json", bytes.NewReader(raw))
-	if err != nil || res.StatusCode != http.StatusCreated {
-		r.t.Fatal(err, res)
-	}
-	res.Body.Close()
+	r.admin(http.MethodPost, "/faults", f, http.StatusCreated)
 }
 
 // Ledger tells what is true in the cloud.
@@ -125,26 +212,53 @@ func (r *Rig) Ledger() world.Ledger {
 // Apply proposes an example, accepts it and starts its run.
 func (r *Rig) Apply(s *service.Service, stack, example string, inputs map[string]any) int64 {
 	r.t.Helper()
-	ctx := context.Background()
 	source, err := fs.ReadFile(examples.Files, example+".sail.yaml")
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: stack, File: example, Source: string(source), Account: "saltmere-lab", Region: "north-fell", Inputs: inputs})
+	return r.ApplySource(s, stack, string(source), inputs)
+}
+
+// ApplySource does the same with the text of a template.
+func (r *Rig) ApplySource(s *service.Service, stack, source string, inputs map[string]any) int64 {
+	r.t.Helper()
+	return r.Carry(s, r.Propose(s, stack, source, inputs))
+}
+
+// Propose proposes the text of a template for a stack.
+func (r *Rig) Propose(s *service.Service, stack, source string, inputs map[string]any) service.Proposal {
+	r.t.Helper()
+	p, err := s.Propose(context.Background(), r.Admin, service.NewProposal{Stack: stack, File: "template.sail.yaml", Source: source, Account: r.cloud.Accounts[0].Name, Region: "north-fell", Inputs: inputs})
 	if err != nil {
-		r.t.Fatal(err)
+		r.t.Fatal(Explain(err))
 	}
+	return p
+}
+
+// Explain tells an error with the findings and diagnostics of it.
+func Explain(err error) string {
+	var e *service.Error
+	if errors.As(err, &e) {
+		return fmt.Sprintf("%v: %v %v", err, e.Findings, e.Diagnostics)
+	}
+	return err.Error()
+}
+
+// Carry accepts a proposal and starts its run.
+func (r *Rig) Carry(s *service.Service, p service.Proposal) int64 {
+	r.t.Helper()
+	ctx := context.Background()
 	if _, err := s.Accept(ctx, r.Admin, p.ID); err != nil {
 		r.t.Fatal(err)
 	}
 	run, err := s.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
-		r.t.Fatal(err)
+		r.t.Fatal(Explain(err))
 	}
 	return run.ID
 }
 
-// Await waits for the end of a run.
+// Await waits for the end of a run, or until it is parked.
 func (r *Rig) Await(s *service.Service, id int64) service.Run {
 	r.t.Helper()
 	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {
@@ -152,7 +266,7 @@ func (r *Rig) Await(s *service.Service, id int64) service.Run {
 		if err != nil {
 			r.t.Fatal(err)
 		}
-		if run.EndedAt != nil {
+		if run.EndedAt != nil || run.State == state.Parked {
 			return run
 		}
 	}

@@ -1,0 +1,34 @@
+package engine
+
+import "context"
+
+// CarryOut carries a run out under a claim number, in the caller's goroutine.
+func (e *Engine) CarryOut(ctx context.Context, run, number int64) error {
+	now, err := e.Store.Now(ctx)
+	if err != nil {
+		return err
+	}
+	e.clock.set(now)
+	return e.carryOut(ctx, run, number)
+}
+
+// Takeover ends the claim of a run and gives it a new number, as a sweep would.
+func (e *Engine) Takeover(ctx context.Context, run int64) (int64, error) {
+	if _, err := e.Store.Pool.Exec(ctx, "UPDATE runs SET claim_until = clock_timestamp() - interval '1 second', claim_owner = coalesce(claim_owner, 'gone') WHERE id = $1", run); err != nil {
+		return 0, err
+	}
+	if err := e.sweep(ctx); err != nil {
+		return 0, err
+	}
+	r, err := e.Store.Run(ctx, run)
+	return r.ClaimNumber, err
+}
+
+// Abandon lets go of everything that is carried out here.
+func (e *Engine) Abandon() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, x := range e.running {
+		x.leave()
+	}
+}

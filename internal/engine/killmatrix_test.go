@@ -1,0 +1,307 @@
+package engine_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"undersail/internal/engine"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+	"undersail/sim"
+)
+
+// cut ends a replica at a chosen moment: from then on no query and no call of it
+// gets through, as if its process had been killed. Moments are counted over the
+// writes of runs and the calls to the cloud, before and after each.
+type cut struct {
+	at int // the moment to die at; 0 never
+
+	mu      sync.Mutex
+	moment  int
+	dead    bool
+	writing map[*pgx.Conn]bool
+	died    chan struct{}
+}
+
+var errDead = errors.New("the replica is dead")
+
+// pass counts a moment and reports whether the replica still lives.
+func (c *cut) pass() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.dead {
+		return false
+	}
+	c.moment++
+	if c.moment == c.at {
+		c.dead = true
+		close(c.died)
+	}
+	return !c.dead
+}
+
+func (c *cut) alive() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return !c.dead
+}
+
+// RoundTrip lets a call through, or not, or hides its answer.
+func (c *cut) RoundTrip(r *http.Request) (*http.Response, error) {
+	if strings.HasPrefix(r.URL.Path, "/sign-in") {
+		if !c.alive() {
+			return nil, errDead
+		}
+		return http.DefaultTransport.RoundTrip(r)
+	}
+	if !c.pass() {
+		return nil, errDead
+	}
+	res, err := http.DefaultTransport.RoundTrip(r)
+	if !c.pass() {
+		if err == nil {
+			res.Body.Close()
+		}
+		return nil, errDead
+	}
+	return res, err
+}
+
+// TraceQueryStart gives a query of a dead replica a context that is over.
+func (c *cut) TraceQueryStart(ctx context.Context, conn *pgx.Conn, data pgx.TraceQueryStartData) context.Context {
+	live := c.alive()
+	switch {
+	case strings.HasPrefix(data.SQL, "UPDATE runs SET last_event"):
+		c.mu.Lock()
+		c.writing[conn] = true
+		c.mu.Unlock()
+	case data.SQL == "commit" && c.wrote(conn):
+		live = c.pass()
+	}
+	if !live {
+		over, cancel := context.WithCancel(ctx)
+		cancel()
+		return over
+	}
+	return ctx
+}
+
+// TraceQueryEnd counts the moment after the write of a run.
+func (c *cut) TraceQueryEnd(_ context.Context, conn *pgx.Conn, data pgx.TraceQueryEndData) {
+	if data.CommandTag.String() == "COMMIT" && c.wrote(conn) {
+		c.mu.Lock()
+		delete(c.writing, conn)
+		c.mu.Unlock()
+		c.pass()
+	}
+}
+
+func (c *cut) wrote(conn *pgx.Conn) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.writing[conn]
+}
+
+const coast = `undersail: 1
+about: {name: coast, version: 1.0.0, title: Coast}
+inputs:
+  range: {type: string, format: cidr}
+  store: {type: string, format: amount, default: 20GiB}
+  class: {type: string, default: solid}
+  stores: {type: integer, default: 1}
+  port: {type: integer, default: 80}
+  owner: {type: string, default: ines}
+calc:
+  parts: '=carve(inputs.range, ["lan/26"])'
+resources:
+  net: {type: network, want: {range: =inputs.range}}
+  lan: {type: subnet, want: {network: =net.id, range: =calc.parts.lan}}
+  rules: {type: firewall, want: {network: =net.id, tags: {owner: =inputs.owner}, rules: [{from: 127.0.0.0/8, port: =inputs.port}]}}
+  data: {type: disk, repeat: =inputs.stores, want: {size: =inputs.store, type: =inputs.class}}
+`
+
+const page = coast + `  site:
+    type: instance
+    want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, firewalls: [=rules.id], user_data: {packages: [nginx]}}
+prove:
+  - http: {url: '="http://" + site.public_address + "/"'}
+    within: 5m
+`
+
+// matrix is one kind of run that is cut off at every moment of it.
+type matrix struct {
+	name     string
+	template string
+	first    map[string]any // inputs that the stack is made with; nil when the run makes it
+	then     map[string]any // inputs that the run under test changes; nil retires
+	undo     bool           // undoes the run that then made
+	every    int            // of so many moments one is tried
+}
+
+// TestKillMatrix cuts runs of every kind off at every write and every call, before
+// and after it, lets another owner take over, and compares what the cloud has with
+// what is recorded and what was wanted.
+func TestKillMatrix(t *testing.T) {
+	t.Parallel()
+	for _, m := range []matrix{
+		{name: "create", template: coast, then: map[string]any{}, every: 1},
+		{name: "alter", template: coast, first: map[string]any{}, then: map[string]any{"store": "40GiB", "port": 443, "owner": "tam"}, every: 1},
+		{name: "rebuild", template: coast, first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 1},
+		{name: "remove", template: coast, first: map[string]any{"stores": 3}, then: map[string]any{"stores": 1}, every: 1},
+		{name: "prove", template: page, then: map[string]any{}, every: 4},
+		{name: "undo", template: coast, first: map[string]any{}, then: map[string]any{"stores": 2, "port": 443, "owner": "tam"}, undo: true, every: 1},
+		{name: "retire", template: coast, first: map[string]any{}, every: 1},
+	} {
+		t.Run(m.name, func(t *testing.T) {
+			t.Parallel()
+			r := servicetest.NewWith(t, sim.Config{Pace: 1200, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 1000, "addresses": 240}})
+			author, end := r.Still(engine.Config{CallRate: 100_000}, nil)
+			t.Cleanup(end)
+			moments, hits := m.run(t, r, author, 0, 0), 0
+			for at := 1; at <= moments; at += m.every {
+				if m.run(t, r, author, at, at) >= at {
+					hits++
+				}
+				if t.Failed() {
+					t.Fatalf("cut off at moment %d of %d", at, moments)
+				}
+			}
+			t.Logf("%s: %d of %d moments were hit, 0 differences", m.name, hits, moments)
+			if hits < moments/m.every*3/4 {
+				t.Errorf("only %d of %d moments were hit", hits, moments)
+			}
+		})
+	}
+}
+
+// run makes one stack of its own, cuts the run under test off at a moment, lets
+// another owner finish it, and gives the number of moments that passed.
+func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, number, at int) int {
+	t.Helper()
+	ctx := context.Background()
+	stack := fmt.Sprintf("coast-%d", number)
+	inputs := map[string]any{"range": fmt.Sprintf("10.%d.%d.0/24", number/250, number%250)}
+	with := func(more map[string]any) map[string]any {
+		all := map[string]any{}
+		for _, list := range []map[string]any{inputs, more} {
+			for k, v := range list {
+				all[k] = v
+			}
+		}
+		return all
+	}
+	finish := func(id, number int64) {
+		t.Helper()
+		if err := author.Engine().CarryOut(ctx, id, number); err != nil {
+			t.Fatalf("run %d: %v", id, err)
+		}
+	}
+	if m.first != nil {
+		finish(r.ApplySource(author, stack, m.template, with(m.first)), 1)
+	}
+	var id int64
+	switch {
+	case m.undo:
+		changed := r.ApplySource(author, stack, m.template, with(m.then))
+		finish(changed, 1)
+		p, err := author.Undo(ctx, r.Admin, changed)
+		if err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+		id = r.Carry(author, p)
+	case m.then == nil:
+		p, err := author.Retire(ctx, r.Admin, stack)
+		if err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+		id = r.Carry(author, p)
+	default:
+		id = r.ApplySource(author, stack, m.template, with(m.then))
+	}
+	c := &cut{at: at, writing: map[*pgx.Conn]bool{}, died: make(chan struct{})}
+	victim, end := r.Still(engine.Config{Transport: c, CallRate: 100_000}, nil, func(p *pgxpool.Config) { p.ConnConfig.Tracer = c })
+	c.mu.Lock()
+	c.moment = 0 // what it took to start does not count
+	c.mu.Unlock()
+	ended := make(chan error, 1)
+	go func() { ended <- victim.Engine().CarryOut(ctx, id, 1) }()
+	select {
+	case <-c.died:
+		victim.Engine().Abandon() // its goroutines; nothing of it gets through any more
+	case err := <-ended:
+		if err != nil && c.alive() {
+			t.Fatalf("run %d was not cut off and ended with %v", id, err)
+		}
+	}
+	go end()
+	if run, err := author.Run(ctx, id); err != nil || run.EndedAt == nil {
+		next, err := author.Engine().Takeover(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		finish(id, next)
+	}
+	m.compare(t, r, author, stack, id, with)
+	return c.moment
+}
+
+// compare holds the cloud, the records and the wish against each other.
+func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, stack string, id int64, with func(map[string]any) map[string]any) {
+	t.Helper()
+	ctx := context.Background()
+	run, err := s.Run(ctx, id)
+	if err != nil || run.State != "done" {
+		t.Errorf("%s: run %d ended %s: %s (%v)\n%s", stack, id, run.State, run.Reason, err, r.Events(s, id))
+		return
+	}
+	r.Events(s, id) // numbered without gaps
+	alive, made := map[string]string{}, map[string]int{}
+	ledger := r.Ledger()
+	for _, x := range ledger.Alive {
+		if x.Tags["undersail-stack"] == stack && x.Phase != "removing" {
+			if alive[x.Tags["undersail-resource"]] != "" {
+				t.Errorf("%s: two of %s are alive", stack, x.Tags["undersail-resource"])
+			}
+			alive[x.Tags["undersail-resource"]] = x.Name
+		}
+	}
+	for _, x := range append(ledger.Alive, ledger.Gone...) {
+		if x.Tags["undersail-stack"] == stack {
+			made[x.Tags["undersail-resource"]]++
+		}
+	}
+	for name, n := range made {
+		if m.name == "create" && n != 1 {
+			t.Errorf("%s: %s was made %d times", stack, name, n)
+		}
+	}
+	if m.then == nil {
+		if len(alive) > 0 {
+			t.Errorf("%s is retired, and left are %v", stack, alive)
+		}
+		return
+	}
+	v, err := s.Verify(ctx, r.Admin, stack)
+	if err != nil || !v.Healthy || len(v.Resources) < len(alive) {
+		t.Errorf("%s: verified %+v, %v; alive are %v", stack, v, err, alive)
+		return
+	}
+	wanted := m.then
+	if m.undo {
+		wanted = m.first
+	}
+	if p := r.Propose(s, stack, m.template, with(wanted)); strings.Contains(p.Summary, "create") || strings.Contains(p.Summary, "alter") || strings.Contains(p.Summary, "remove") || strings.Contains(p.Summary, "rebuild") {
+		t.Errorf("%s: what was wanted is not what is there: %s %+v", stack, p.Summary, p.Changes)
+	}
+	if st, err := s.Stack(ctx, stack); err != nil || st.Total != len(alive) || st.Healthy != len(alive) {
+		t.Errorf("%s: recorded are %d, healthy %d, and alive %d (%v)", stack, st.Total, st.Healthy, len(alive), err)
+	}
+}
