@@ -223,10 +223,14 @@ func (x *execution) keepBack(s *store.Step, shown, sent *render.Resource) {
 	}
 }
 
-// inZone puts a resource into the zone that was chosen for it during the run.
+// inZone puts a resource into the zone that was found for it, in this run or when
+// it was made.
 func (x *execution) inZone(s *store.Step, shown, sent *render.Resource) {
-	zone, chosen := s.Want["zone"]
-	if len(shown.Zones) < 2 || !chosen || s.IntentAt == nil {
+	zone := s.Want["zone"]
+	if row := x.resource(s); row != nil && zone == nil {
+		zone = row.Want["zone"]
+	}
+	if len(shown.Zones) < 2 || zone == nil || !slices.Contains(shown.Zones, fmt.Sprint(zone)) {
 		return
 	}
 	shown.Want, sent.Want = maps.Clone(shown.Want), maps.Clone(sent.Want)

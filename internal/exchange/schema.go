@@ -127,6 +127,9 @@ func fields(list []resource.Property) node {
 	properties, required := node{}, []string{}
 	for _, p := range list {
 		schema := orExpression(shapeSchema(p.Shape))
+		if p.Shape.Preferred {
+			schema = node{"anyOf": []any{schema, shapeSchema(p.Shape.Alternatives())}}
+		}
 		schema["description"] = p.About
 		properties[p.Name] = schema
 		if p.Required {

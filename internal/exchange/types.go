@@ -66,6 +66,9 @@ func valueWords(s resource.Shape) string {
 	if s.Kind == resource.List && s.Items.Kind == resource.Object {
 		return "a list of `" + s.Items.TypeName + "`"
 	}
+	if s.Preferred {
+		words += ", or a list in order of preference"
+	}
 	if len(s.Choices) > 0 {
 		return strings.Join(s.Choices, ", ")
 	}

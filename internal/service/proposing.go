@@ -141,6 +141,11 @@ func (s *Service) work(ctx context.Context, n NewProposal) (*work, error) {
 	} else if n.Account != "" && n.Account != w.stack.Account || n.Region != "" && n.Region != w.stack.Region {
 		return nil, refuse(Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, w.stack.Account, w.stack.Region)
 	}
+	if !w.isNew {
+		if w.basis, err = s.basis(ctx, w.stack.ID); err != nil {
+			return nil, err
+		}
+	}
 	if err := s.readTemplate(ctx, w, n); err != nil {
 		return nil, err
 	}
@@ -218,11 +223,7 @@ func (s *Service) readPlace(ctx context.Context, w *work) error {
 	if w.isNew {
 		return nil
 	}
-	if err := s.readRecorded(ctx, w, adapter); err != nil {
-		return err
-	}
-	w.basis, err = s.basis(ctx, w.stack.ID)
-	return err
+	return s.readRecorded(ctx, w, adapter)
 }
 
 // readRecorded reads what is recorded of a stack and what the cloud says of it.

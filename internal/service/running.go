@@ -141,7 +141,7 @@ func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d engine.Docu
 	if err != nil {
 		return nil, err
 	}
-	w := &work{stack: st, account: account, inputs: d.Inputs, secrets: d.Secrets, stacks: d.Stacks}
+	w := &work{stack: st, account: account, inputs: d.Inputs, secrets: d.Secrets, stacks: d.Stacks, undoes: p.Undoes}
 	if w.offers, err = adapter.Offers(ctx, d.Stack.Region); err != nil {
 		return nil, cloudSays(err)
 	}

@@ -117,8 +117,10 @@ func (m *making) subnet() error {
 	if err != nil {
 		return err
 	}
-	if err := m.zone(nil); err != nil {
-		return err
+	if m.text("zone") != "" { // else it is in every zone of the region
+		if err := m.zone(nil); err != nil {
+			return err
+		}
 	}
 	network, err := m.needs("network_id", m.text("network_id"), "networks")
 	if err != nil {
@@ -219,11 +221,15 @@ func (m *making) instance() error {
 	if err != nil {
 		return err
 	}
-	if m.text("zone") == "" {
-		m.x.Properties["zone"] = subnet.Properties["zone"]
+	within, _ := subnet.Properties["zone"].(string)
+	if m.text("zone") == "" && within != "" {
+		m.x.Properties["zone"] = within
 	}
-	if m.text("zone") != subnet.Properties["zone"] {
-		return invalid("zone", "the subnet is in zone %v", subnet.Properties["zone"])
+	if err := m.zone(nil); err != nil {
+		return err
+	}
+	if within != "" && m.text("zone") != within {
+		return invalid("zone", "the subnet is in zone %s", within)
 	}
 	if err := m.machine(); err != nil {
 		return err

@@ -269,6 +269,9 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 		if slices.Contains(r.Leave, name) {
 			continue
 		}
+		if zone, ok := before.(string); ok && name == "zone" && slices.Contains(r.Zones, zone) {
+			continue // the zone that was found for it is one of those it may be in
+		}
 		p, _ := t.Property(name)
 		f, shrinks := shrinking(r, p, before, after)
 		if shrinks && was.Undoing {

@@ -97,13 +97,16 @@ func (c *checker) tree(n *Node, shape resource.Shape, s site) {
 	switch n.Kind {
 	case Expression:
 		program := c.compile(n, s)
-		if program != nil && !expr.Assignable(program.Type, shape) {
+		if program != nil && !expr.Assignable(program.Type, shape) && !(shape.Preferred && expr.Assignable(program.Type, shape.Alternatives())) {
 			c.errorf("type", n.Position, "", "%s is wanted here, and the expression gives %s", shape.Describe(), expr.TypeWords(program.Type))
 		}
 	case Scalar:
 		c.scalar(n, shape)
 	case Sequence:
 		items := resource.Shape{Kind: resource.Open}
+		if shape.Preferred {
+			shape = shape.Alternatives()
+		}
 		switch shape.Kind {
 		case resource.Open:
 		case resource.List:

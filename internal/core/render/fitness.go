@@ -61,6 +61,9 @@ func (e *evaluator) checkOffers() {
 		if z, ok := r.Want["zone"].(string); ok {
 			e.pickedZone(r.Name+".zone", z)
 		}
+		for _, z := range r.Zones {
+			e.pickedZone(r.Name+".zone", z)
+		}
 		switch r.Type {
 		case "instance":
 			e.checkInstance(r)

@@ -18,8 +18,8 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 	vars := e.scopeOf(d, index, loop)
 	reads := []string{}
 	e.reads = &reads
-	want, behind := e.want(d, local, vars)
-	r := Resource{Name: name, Type: d.Type.Name, Patience: d.Patience, Declared: e.declared(d), Index: index, Loop: loop, Want: want}
+	want, behind, zones := e.want(d, local, vars)
+	r := Resource{Zones: zones, Name: name, Type: d.Type.Name, Patience: d.Patience, Declared: e.declared(d), Index: index, Loop: loop, Want: want}
 	if len(loop) == 0 {
 		r.Loop = nil
 	}
@@ -124,7 +124,8 @@ func (e *evaluator) finding(n *lang.Node, local string, vars *expr.Vars) map[str
 
 // want computes the wanted values, and what stands behind those of them that
 // read what other resources report.
-func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want map[string]any, behind map[string][]string) {
+// Of values in order of preference it takes the first; zones are all of them.
+func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want map[string]any, behind map[string][]string, zones []string) {
 	want = make(map[string]any, len(d.Want.Entries)+1)
 	for _, entry := range d.Want.Entries {
 		before := len(*e.reads)
@@ -136,6 +137,13 @@ func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want 
 		if err != nil {
 			e.broken(local+"."+entry.Key, entry.Value, err)
 			continue
+		}
+		if list, many := v.([]any); many && p.Shape.Preferred {
+			if zones = texts(list); len(zones) == 0 {
+				e.broken(local+"."+entry.Key, entry.Value, fmt.Errorf("the list of `%s` is empty", entry.Key))
+				continue
+			}
+			v = zones[0]
 		}
 		if v != nil && v != any(expr.Absent) {
 			want[entry.Key] = v
@@ -150,7 +158,17 @@ func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want 
 	if want["name"] == nil {
 		want["name"] = e.out.Stack.Name + "-" + e.scope + local
 	}
-	return want, behind
+	return want, behind, zones
+}
+
+func texts(list []any) []string {
+	var out []string
+	for _, v := range list {
+		if text, ok := v.(string); ok {
+			out = append(out, text)
+		}
+	}
+	return out
 }
 
 // fields are those of a rendered resource: wanted values, and what is known of the reported ones. A

@@ -51,7 +51,7 @@ func (m *member) refresh() {
 		return
 	}
 	m.stale = false
-	reads := m.e.collecting(func() { m.fields.want, m.fields.reads = m.e.want(m.d, m.local, m.vars) })
+	reads := m.e.collecting(func() { m.fields.want, m.fields.reads, _ = m.e.want(m.d, m.local, m.vars) })
 	m.e.listen(m, reads)
 }
 

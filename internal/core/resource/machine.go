@@ -22,7 +22,7 @@ var machineTypes = []Type{
 			{Name: "size", About: "Machine size the zone offers.", Shape: text(), Required: true, Alter: NeedsStop, Picks: "size"},
 			{Name: "image", About: "Image the region offers.", Shape: text(), Required: true, Alter: Rebuild, Picks: "image"},
 			{Name: "subnet", About: "Id of the subnet.", Shape: text(), Required: true, Alter: Rebuild, Refers: "subnet"},
-			{Name: "zone", About: "Zone; that of the subnet when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
+			{Name: "zone", About: "Zone; that of the subnet when left out.", Shape: preferred(), Alter: Rebuild, Picks: "zone"},
 			{Name: "public", About: "Give the machine a public address of its own.", Shape: kind(Boolean), Alter: Rebuild},
 			{Name: "address", About: "Id of a fixed public address.", Shape: text(), Alter: Rebuild, Refers: "address"},
 			{Name: "firewalls", About: "Ids of the firewalls in front of it.", Shape: listOf(text()), Alter: InPlace, Refers: "firewall"},

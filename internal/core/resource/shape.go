@@ -46,6 +46,15 @@ type Shape struct {
 	Minimum int64    `json:"minimum,omitempty"`
 	Maximum int64    `json:"maximum,omitempty"`
 	Choices []string `json:"choices,omitempty"`
+	// Preferred says that a template may write a list of values instead, in order of
+	// preference; the first that can be had is taken.
+	Preferred bool `json:"preferred,omitempty"`
+}
+
+// Alternatives is the shape of a list of values in order of preference.
+func (s Shape) Alternatives() Shape {
+	s.Preferred = false
+	return Shape{Kind: List, Items: &s}
 }
 
 // Scalar reports whether values of the shape are single scalars.

@@ -14,7 +14,7 @@ var storageTypes = []Type{
 		[]Property{
 			{Name: "size", About: "Capacity. May only grow.", Shape: kind(Data), Required: true, Alter: InPlace, GrowOnly: true},
 			{Name: "type", About: "Disk type the region offers.", Shape: text(), Required: true, Alter: Rebuild, Picks: "disk_type"},
-			{Name: "zone", About: "Zone of the disk; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
+			{Name: "zone", About: "Zone of the disk; the first of the region when left out.", Shape: preferred(), Alter: Rebuild, Picks: "zone"},
 			{Name: "encrypted", About: "Encrypt at rest.", Shape: kind(Boolean), Alter: Rebuild},
 		})),
 	holdingData(newType("bucket", "A store of objects by key.", 5, 600, "buckets",

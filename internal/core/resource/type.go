@@ -113,6 +113,7 @@ func (t Type) Names() []string {
 }
 
 func text(choices ...string) Shape { return Shape{Kind: String, Choices: choices} }
+func preferred() Shape             { return Shape{Kind: String, Preferred: true} }
 func kind(k Kind) Shape            { return Shape{Kind: k} }
 func listOf(s Shape) Shape         { return Shape{Kind: List, Items: &s} }
 func mapOf(s Shape) Shape          { return Shape{Kind: Map, Items: &s} }
