@@ -58,6 +58,7 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	registry := prometheus.NewRegistry()
 	srv := &Server{service: s, log: log, router: router, wake: newWakers(), console: console,
 		calls: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_http_requests_total", Help: "Requests answered, by method and status."}, []string{"method", "status"})}
+	s.Metrics().Register(registry)
 	registry.MustRegister(srv.calls, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	go srv.wake.run(ctx, s, log)
 	e := echo.New()
@@ -71,6 +72,7 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	contract.RegisterHandlers(e, contract.NewStrictHandler(&handlers{srv}, nil))
 	e.GET("/api/v1/runs/:id/events/stream", srv.streamRun)
 	e.GET("/api/v1/events/stream", srv.streamAll)
+	e.GET("/api/v1/stream", srv.streamChanges)
 	e.GET("/*", srv.page)
 	return e, nil
 }
@@ -100,7 +102,7 @@ func (s *Server) counted(next echo.HandlerFunc) echo.HandlerFunc {
 // guarded puts everything below /api/v1 behind the body limit, sign-in and the
 // contract.
 func (s *Server) guarded(next echo.HandlerFunc) echo.HandlerFunc {
-	inside := s.limited(s.signedIn(s.validated(next)))
+	inside := s.limited(s.signedIn(s.validated(s.once(next))))
 	return func(c *echo.Context) error {
 		if strings.HasPrefix(c.Request().URL.Path, "/api/v1/") {
 			return inside(c)

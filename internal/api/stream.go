@@ -138,14 +138,7 @@ func (s *Server) stream(c *echo.Context, run string, next func(context.Context) 
 	ctx := c.Request().Context()
 	woken, leave := s.wake.join(run)
 	defer leave()
-	w := http.NewResponseController(c.Response())
-	h := c.Response().Header()
-	h.Set("Content-Type", "text/event-stream")
-	h.Set("Cache-Control", "no-store")
-	c.Response().WriteHeader(http.StatusOK)
-	// Headers leave with the first byte, so that a reader knows it is connected.
-	fmt.Fprint(c.Response(), ": connected\n\n")
-	w.Flush()
+	out := newEventWriter(c)
 	alive := time.NewTicker(keepAlive)
 	defer alive.Stop()
 	slow := time.NewTicker(2 * time.Second) // a lost wake-up costs no more than this
@@ -156,18 +149,14 @@ func (s *Server) stream(c *echo.Context, run string, next func(context.Context) 
 			return nil // the reader comes back with Last-Event-ID
 		}
 		for i, e := range p.events {
-			raw, err := json.Marshal(e)
-			if err != nil {
-				return nil
-			}
-			fmt.Fprintf(c.Response(), "id: %s\ndata: %s\n\n", p.ids[i], raw)
+			out.event("", p.ids[i], e)
 		}
 		if p.over {
-			fmt.Fprint(c.Response(), "event: over\ndata: {}\n\n")
-			w.Flush()
+			out.event("over", "", struct{}{})
+			out.flush()
 			return nil
 		}
-		if w.Flush() != nil {
+		if out.flush() != nil {
 			return nil
 		}
 		select {
@@ -177,7 +166,96 @@ func (s *Server) stream(c *echo.Context, run string, next func(context.Context) 
 			time.Sleep(gather)
 		case <-slow.C:
 		case <-alive.C:
-			fmt.Fprint(c.Response(), ": still here\n\n")
+			out.comment("still here")
 		}
 	}
+}
+
+// gatherChanges is how long changes of stacks are gathered: a list need not tell
+// every step of a run.
+const gatherChanges = 250 * time.Millisecond
+
+// maxCatchUp is how many changes a reader that comes back is told one by one; one
+// that missed more reads its lists anew.
+const maxCatchUp = 500
+
+// streamChanges sends the stacks that change, as lists tell them. A reader that
+// comes without a place, or was away for long, is told to read its lists anew.
+func (s *Server) streamChanges(c *echo.Context) error {
+	ctx := c.Request().Context()
+	place := c.Request().Header.Get("Last-Event-ID")
+	changes, next, err := s.service.Changed(ctx, place, maxCatchUp)
+	if err != nil {
+		return err
+	}
+	woken, leave := s.wake.join("")
+	defer leave()
+	out := newEventWriter(c)
+	if place == "" || len(changes.Stacks) == maxCatchUp {
+		if _, next, err = s.service.Changed(ctx, "", 0); err != nil {
+			return err
+		}
+		out.event("reset", next, struct{}{})
+		changes.Stacks = nil
+	}
+	alive := time.NewTicker(keepAlive)
+	defer alive.Stop()
+	slow := time.NewTicker(2 * time.Second)
+	defer slow.Stop()
+	for {
+		for i, st := range changes.Stacks {
+			out.event("stack", changes.Places[i], st)
+		}
+		if out.flush() != nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-woken:
+			time.Sleep(gatherChanges)
+		case <-slow.C:
+		case <-alive.C:
+			out.comment("still here")
+		}
+		if changes, next, err = s.service.Changed(ctx, next, maxCatchUp); err != nil {
+			return nil // the reader comes back with Last-Event-ID
+		}
+	}
+}
+
+// eventWriter writes server-sent events.
+type eventWriter struct {
+	w   http.ResponseWriter
+	ctl *http.ResponseController
+}
+
+// newEventWriter begins a stream. Headers leave with the first byte, so that a
+// reader knows it is connected.
+func newEventWriter(c *echo.Context) *eventWriter {
+	e := &eventWriter{c.Response(), http.NewResponseController(c.Response())}
+	e.w.Header().Set("Content-Type", "text/event-stream")
+	e.w.Header().Set("Cache-Control", "no-store")
+	e.w.WriteHeader(http.StatusOK)
+	e.comment("connected")
+	e.flush()
+	return e
+}
+
+func (e *eventWriter) comment(text string) { fmt.Fprintf(e.w, ": %s\n\n", text) }
+func (e *eventWriter) flush() error        { return e.ctl.Flush() }
+
+// event writes one event; name is empty for the usual kind.
+func (e *eventWriter) event(name, id string, data any) {
+	raw, err := json.Marshal(data)
+	if err != nil {
+		return
+	}
+	if name != "" {
+		fmt.Fprintf(e.w, "event: %s\n", name)
+	}
+	if id != "" {
+		fmt.Fprintf(e.w, "id: %s\n", id)
+	}
+	fmt.Fprintf(e.w, "data: %s\n\n", raw)
 }

@@ -6,11 +6,14 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/daemon"
 	"undersail/internal/demo"
+	"undersail/internal/store"
 )
 
 func (a *app) serveCommand() *cobra.Command {
@@ -42,8 +45,43 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&c.DatabaseURL, "database-url", "", "PostgreSQL to use instead of one of its own")
 	f.StringVar(&c.KeyFile, "key-file", "", "file of the sealing key; in --dir when left out")
 	f.StringArrayVar(&c.LocalLibraries, "local-libraries", nil, "folder of this machine from which libraries may be read")
+	retentionFlags(cmd, &c.Engine.Retention)
+	f.DurationVar(&c.Engine.ClaimLife, "claim-life", 10*time.Second, "how long a replica that is gone keeps its runs from others")
+	f.Float64Var(&c.Engine.CallRate, "call-rate", 20, "calls a second that an account is tried with until its cloud has shown what it takes")
 	a.outputFlag(cmd)
 	return cmd
+}
+
+// retentionFlags let an operator say how long things are kept.
+func retentionFlags(cmd *cobra.Command, r *store.Retention) {
+	for _, x := range []struct {
+		name, what string
+		usual      int
+		to         *time.Duration
+	}{
+		{"keep-evidence", "evidence of health checks; the newest of every check stays", 90, &r.Evidence},
+		{"keep-events", "events of runs that are over", 365, &r.Events},
+		{"keep-proposals", "proposals that were never applied", 90, &r.Proposals},
+		{"keep-tokens", "tokens after their end", 30, &r.Tokens},
+		{"keep-secrets", "sealed secrets of retired stacks", 90, &r.Secrets},
+	} {
+		*x.to = time.Duration(x.usual) * 24 * time.Hour
+		cmd.Flags().Var((*days)(x.to), x.name, "days to keep "+x.what+"; 0 for ever")
+	}
+}
+
+// days is a duration given in whole days.
+type days time.Duration
+
+func (d *days) String() string { return strconv.Itoa(int(time.Duration(*d) / (24 * time.Hour))) }
+func (d *days) Type() string   { return "days" }
+func (d *days) Set(text string) error {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 {
+		return fmt.Errorf("%q is not a number of days", text)
+	}
+	*d = days(time.Duration(n) * 24 * time.Hour)
+	return nil
 }
 
 func stateDir(name string) string {

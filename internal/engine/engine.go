@@ -137,7 +137,7 @@ func New(c Config) (*Engine, error) {
 		c.CallRate = 20
 	}
 	if c.Metrics == nil {
-		c.Metrics = NewMetrics(nil)
+		c.Metrics = NewMetrics()
 	}
 	raw := make([]byte, 4)
 	rand.Read(raw)

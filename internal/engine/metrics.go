@@ -25,9 +25,9 @@ type Metrics struct {
 
 var seconds = []float64{0.001, 0.005, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30, 60}
 
-// NewMetrics makes the metrics and registers them; nil registers nowhere.
-func NewMetrics(r prometheus.Registerer) *Metrics {
-	m := &Metrics{
+// NewMetrics makes the metrics; Register shows them.
+func NewMetrics() *Metrics {
+	return &Metrics{
 		runs:  prometheus.NewGauge(prometheus.GaugeOpts{Name: "undersail_runs_carried_out", Help: "Runs that this replica carries out now."}),
 		ended: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_runs_ended_total", Help: "Runs that ended here, by kind and result."}, []string{"kind", "result"}),
 		steps: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_steps_ended_total", Help: "Steps that ended here, by action and state."}, []string{"action", "state"}),
@@ -44,10 +44,11 @@ func NewMetrics(r prometheus.Registerer) *Metrics {
 		panics:    prometheus.NewCounter(prometheus.CounterOpts{Name: "undersail_step_faults_total", Help: "Steps that failed by a fault of our own."}),
 		commits:   prometheus.NewHistogram(prometheus.HistogramOpts{Name: "undersail_commit_seconds", Help: "Time of a write of a run, the database's absence included.", Buckets: seconds}),
 	}
-	if r != nil {
-		r.MustRegister(m.runs, m.ended, m.steps, m.calls, m.looks, m.lateness, m.limitWait, m.refused, m.rate, m.takeovers, m.declined, m.panics, m.commits)
-	}
-	return m
+}
+
+// Register shows the metrics in a registry.
+func (m *Metrics) Register(r prometheus.Registerer) {
+	r.MustRegister(m.runs, m.ended, m.steps, m.calls, m.looks, m.lateness, m.limitWait, m.refused, m.rate, m.takeovers, m.declined, m.panics, m.commits)
 }
 
 // Call notes a request to a cloud.

@@ -54,7 +54,7 @@ func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*
 		c.Transport = &http.Transport{MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second}
 	}
 	if c.Metrics == nil {
-		c.Metrics = engine.NewMetrics(nil)
+		c.Metrics = engine.NewMetrics()
 	}
 	s.transport, s.metrics = c.Transport, c.Metrics
 	c.Store, c.Box, c.Log, c.Adapter, c.Undo = st, box, log, s.bareAdapter, s.undoFailed
@@ -62,6 +62,9 @@ func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*
 	s.engine, err = engine.New(c)
 	return s, err
 }
+
+// Metrics are those of the engine and of the calls to clouds.
+func (s *Service) Metrics() *engine.Metrics { return s.metrics }
 
 // Engine is the engine that carries out the runs.
 func (s *Service) Engine() *engine.Engine { return s.engine }

@@ -16,9 +16,11 @@ type Answer struct {
 }
 
 // TakeKey reserves a key of a user for a request. When it is taken already, the
-// answer of the first request is given instead.
+// answer of the first request is given instead. One that was taken a minute ago and
+// never answered belonged to a process that is gone.
 func (s *Store) TakeKey(ctx context.Context, user, key, request string) (taken bool, before Answer, err error) {
-	tag, err := s.Pool.Exec(ctx, "INSERT INTO idempotency (user_name, key, request) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING", user, key, request)
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO idempotency AS i (user_name, key, request) VALUES ($1, $2, $3) ON CONFLICT (user_name, key) DO UPDATE SET request = $3, created_at = now()
+		WHERE i.status = 0 AND i.created_at < now() - interval '1 minute'`, user, key, request)
 	if err != nil || tag.RowsAffected() == 1 {
 		return err == nil, before, classify(err)
 	}

@@ -1,22 +1,55 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
-import { api, unwrap, type Event } from './client'
+import { api, unwrap, type Event, type Stack } from './client'
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => unwrap(api.GET('/api/v1/me')), retry: false, staleTime: 60_000 })
 
-export const useStacks = () => useQuery({ queryKey: ['stacks'], queryFn: () => unwrap(api.GET('/api/v1/stacks')), refetchInterval: 2_000 })
+const page = 500
+
+async function allStacks(): Promise<Stack[]> {
+  const all: Stack[] = []
+  for (;;) {
+    const list = await unwrap(api.GET('/api/v1/stacks', { params: { query: { after: all.at(-1)?.name, limit: page } } }))
+    all.push(...list)
+    if (list.length < page) return all
+  }
+}
+
+/** All stacks; useChanges keeps the list as it is. */
+export const useStacks = () => useQuery({ queryKey: ['stacks'], queryFn: allStacks })
 
 export const useStack = (name: string) =>
-  useQuery({ queryKey: ['stack', name], queryFn: () => unwrap(api.GET('/api/v1/stacks/{name}', { params: { path: { name } } })), refetchInterval: 2_000 })
+  useQuery({ queryKey: ['stack', name], queryFn: () => unwrap(api.GET('/api/v1/stacks/{name}', { params: { path: { name } } })) })
+
+/** Hears of every change on one stream, so that no page asks again and again. */
+export function useChanges() {
+  const client = useQueryClient()
+  useEffect(() => {
+    const source = new EventSource('/api/v1/stream')
+    const forget = (...keys: string[]) => keys.forEach((key) => void client.invalidateQueries({ queryKey: [key] }))
+    source.addEventListener('reset', () => forget('stacks', 'stack', 'runs', 'proposals'))
+    source.addEventListener('stack', (message: MessageEvent<string>) => {
+      const stack = JSON.parse(message.data) as Stack
+      client.setQueryData<Stack[]>(['stacks'], (before) => {
+        if (!before) return before
+        const others = before.filter((s) => s.name !== stack.name)
+        return stack.state === 'removed' ? others : [...others, stack].sort((a, b) => (a.name < b.name ? -1 : 1))
+      })
+      void client.invalidateQueries({ queryKey: ['stack', stack.name] })
+      forget('runs', 'proposals')
+    })
+    return () => source.close()
+  }, [client])
+}
 
 export const useProposals = (stack?: string) =>
-  useQuery({ queryKey: ['proposals', stack], queryFn: () => unwrap(api.GET('/api/v1/proposals', { params: { query: { stack, limit: 100 } } })), refetchInterval: 3_000 })
+  useQuery({ queryKey: ['proposals', stack], queryFn: () => unwrap(api.GET('/api/v1/proposals', { params: { query: { stack, limit: 100 } } })), refetchInterval: 15_000 })
 
 export const useProposal = (id: number) =>
   useQuery({ queryKey: ['proposal', id], queryFn: () => unwrap(api.GET('/api/v1/proposals/{id}', { params: { path: { id } } })) })
 
 export const useRuns = (stack?: string) =>
-  useQuery({ queryKey: ['runs', stack], queryFn: () => unwrap(api.GET('/api/v1/runs', { params: { query: { stack, limit: 100 } } })), refetchInterval: 2_000 })
+  useQuery({ queryKey: ['runs', stack], queryFn: () => unwrap(api.GET('/api/v1/runs', { params: { query: { stack, limit: 100 } } })) })
 
 export const useTemplates = () => useQuery({ queryKey: ['templates'], queryFn: () => unwrap(api.GET('/api/v1/templates')) })
 
@@ -27,6 +60,7 @@ export function useLiveRun(id: number) {
   const [events, setEvents] = useState<Event[]>([])
   const pending = useRef<ReturnType<typeof setTimeout> | null>(null)
   const known = run.isSuccess
+  const over = run.data?.ended_at !== undefined
 
   useEffect(() => {
     if (!known) return
@@ -55,7 +89,7 @@ export function useLiveRun(id: number) {
       if (pending.current) clearTimeout(pending.current)
       pending.current = null
     }
-  }, [id, known, client])
+  }, [id, known, over, client])
   return { run, events }
 }
 

@@ -298,6 +298,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose to undo the newest run of a stack */
+        post: operations["undoRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let an ended run go on with a step that failed and what was skipped because of it */
+        post: operations["retryRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/events": {
         parameters: {
             query?: never;
@@ -390,8 +424,30 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The stacks that are not retired */
+        /** The stacks that are not retired, by name */
         get: operations["listStacks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What changes, as server-sent events
+         * @description An event `stack` has a stack as lists tell it, sent when anything of it changed; one that was retired has the state
+         *     `removed`. An event `reset` says that the reader should read lists anew: it is sent first to a reader without a
+         *     Last-Event-ID, and to one that was away for longer than the service remembers.
+         */
+        get: operations["streamChanges"];
         put?: never;
         post?: never;
         delete?: never;
@@ -651,6 +707,9 @@ export interface components {
             expected_end?: string;
             decides?: string;
             next?: string;
+            on_failure?: string;
+            /** Format: int64 */
+            undoes?: number;
             steps?: components["schemas"]["Step"][];
         };
         Resource: {
@@ -703,6 +762,8 @@ export interface components {
             state: string;
             evidence: components["schemas"]["Evidence"][];
             reason?: string;
+            /** @description What the cloud has otherwise than is recorded */
+            strayed?: components["schemas"]["Field"][];
         };
         Verification: {
             stack: string;
@@ -741,6 +802,8 @@ export interface components {
             decided_at?: string;
             /** Format: int64 */
             run?: number;
+            /** Format: int64 */
+            undoes?: number;
         };
         NewProposal: {
             stack: string;
@@ -1350,7 +1413,10 @@ export interface operations {
     };
     applyProposal: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What becomes of the run if it fails */
+                on_failure?: "keep" | "undo";
+            };
             header?: never;
             path: {
                 id: components["parameters"]["ID"];
@@ -1423,6 +1489,55 @@ export interface operations {
     stopRun: {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    undoRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The proposal */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retryRun: {
+        parameters: {
+            query?: {
+                /** @description The resource or the number of a step; every step that failed when left out */
+                step?: string;
+            };
             header?: never;
             path: {
                 id: components["parameters"]["ID"];
@@ -1564,6 +1679,31 @@ export interface operations {
     };
     listStacks: {
         parameters: {
+            query?: {
+                /** @description Only those whose name comes later; the last name of the page before */
+                after?: string;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of 200 stacks unless a limit is given */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stack"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    streamChanges: {
+        parameters: {
             query?: never;
             header?: never;
             path?: never;
@@ -1571,13 +1711,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description All stacks */
+            /** @description Changes as they happen */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Stack"][];
+                    "text/event-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

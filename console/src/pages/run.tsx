@@ -100,11 +100,26 @@ function Actions({ run }: { run: Run }) {
     onSuccess: (next) => void navigate(`/runs/${next.id}`),
     onError: setFailure,
   })
+  const again = useMutation({
+    mutationFn: () => unwrap(api.POST('/api/v1/runs/{id}/retry', { params: { path: { id: run.id } } })),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['run', run.id] }),
+    onError: setFailure,
+  })
+  const undo = useMutation({
+    mutationFn: () => unwrap(api.POST('/api/v1/runs/{id}/undo', { params: { path: { id: run.id } } })),
+    onSuccess: (proposal) => void navigate(`/proposals/${proposal.id}`),
+    onError: setFailure,
+  })
+  const busy = proceed.isPending || again.isPending || undo.isPending
+  const ended = run.ended_at !== undefined
+  const mayUndo = ended && run.kind !== 'retire' && run.kind !== 'undo' && run.state !== 'undone'
   return (
     <>
       {failure !== null && <span className="text-bad">{String(failure instanceof Error ? failure.message : failure)}</span>}
       {!run.ended_at && <Button onClick={() => stop.mutate()} disabled={stop.isPending || run.state === 'stopping'}>Stop after calls in flight</Button>}
-      {run.next && run.kind !== 'retire' && <Button kind="main" onClick={() => proceed.mutate()} disabled={proceed.isPending}>Continue with what is missing</Button>}
+      {mayUndo && <Button onClick={() => undo.mutate()} disabled={busy}>Propose to undo</Button>}
+      {run.state === 'failed' && <Button onClick={() => again.mutate()} disabled={busy}>Try failed steps again</Button>}
+      {run.next && run.kind !== 'retire' && run.kind !== 'undo' && <Button kind="main" onClick={() => proceed.mutate()} disabled={busy}>Continue with what is missing</Button>}
     </>
   )
 }

@@ -2,7 +2,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, NavLink, Navigate, Outlet, useLocation } from 'react-router'
 import { api } from '../api/client'
-import { useMe, useProposals, useRuns, useStacks, useTemplates } from '../api/queries'
+import { useChanges, useMe, useProposals, useRuns, useStacks, useTemplates } from '../api/queries'
 import { Loading, Trouble } from './ui'
 import { Refusal } from '../api/client'
 
@@ -41,6 +41,7 @@ export function Shell() {
 }
 
 function Places() {
+  useChanges()
   const stacks = useStacks()
   const runs = useRuns()
   const proposals = useProposals()

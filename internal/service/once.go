@@ -1,0 +1,34 @@
+package service
+
+import "context"
+
+// Answered is what a call was answered.
+type Answered struct {
+	Status int
+	Answer []byte
+}
+
+// TakeKey reserves a key for a call of a user. When the same call was carried out
+// under it before, its answer is given; another call, or one that is still on its
+// way, is refused.
+func (s *Service) TakeKey(ctx context.Context, u User, key, request string) (*Answered, error) {
+	taken, before, err := s.store.TakeKey(ctx, u.Name, key, request)
+	switch {
+	case err != nil || taken:
+		return nil, err
+	case before.Request != request:
+		return nil, refuse(Conflict, "use a new key for a new call", "this Idempotency-Key was used with another call")
+	case before.Status == 0:
+		return nil, refuse(Conflict, "ask again in a moment", "the call with this Idempotency-Key is still being carried out")
+	}
+	return &Answered{before.Status, before.Answer}, nil
+}
+
+// KeepAnswer keeps what a call was answered; one that was refused gives its key
+// back.
+func (s *Service) KeepAnswer(ctx context.Context, u User, key string, status int, answer []byte) error {
+	if status >= 400 {
+		return s.store.GiveKeyBack(ctx, u.Name, key)
+	}
+	return s.store.KeepAnswer(ctx, u.Name, key, status, answer)
+}
