@@ -91,6 +91,9 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	}
 	var background context.Context
 	background, d.cancel = context.WithCancel(context.WithoutCancel(ctx))
+	if d.database != nil {
+		go d.database.Keep(background, func(what string, err error) { c.Log.Error(what, "error", err) })
+	}
 	if err := d.Service.Engine().Start(background); err != nil {
 		return nil, err
 	}

@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -25,9 +26,16 @@ import (
 
 // Server is a running server. URL connects to its database "undersail".
 type Server struct {
-	URL string
-	dir string
-	pid int
+	URL   string
+	bin   string
+	base  string // with log and password
+	dir   string // the data
+	owner *syscall.Credential
+	port  int
+
+	mu      sync.Mutex
+	pid     int
+	stopped bool
 }
 
 // Database is the name of the database that Start makes.
@@ -54,25 +62,65 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{dir: filepath.Join(dir, "data")}
+	s := &Server{bin: bin, base: dir, owner: owner, dir: filepath.Join(dir, "data")}
 	if _, err := os.Stat(filepath.Join(s.dir, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
 		if err := initialise(ctx, bin, dir, s.dir, owner); err != nil {
 			return nil, err
 		}
 	}
-	port, pid := runningPort(s.dir)
-	if pid == 0 {
-		if port, pid, err = launch(ctx, bin, dir, s.dir, owner); err != nil {
+	s.port, s.pid = runningPort(s.dir)
+	for try := 0; s.pid == 0; try++ {
+		if s.port, err = freePort(); err != nil {
+			return nil, err
+		}
+		if s.pid, err = s.launch(ctx); err != nil && try == 4 {
 			return nil, err
 		}
 	}
-	s.pid = pid
-	s.URL = fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", role, password, port, Database)
+	s.URL = fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", role, password, s.port, Database)
 	return s, s.ensureDatabase(ctx)
+}
+
+// Keep starts the server again whenever it dies, on the port that it had, until
+// the context ends or the server is stopped. Say tells what happens.
+func (s *Server) Keep(ctx context.Context, say func(what string, err error)) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(250 * time.Millisecond):
+		}
+		if !s.revive(ctx, say) {
+			return
+		}
+	}
+}
+
+// revive starts the server if it is dead; false says that it was stopped.
+func (s *Server) revive(ctx context.Context, say func(what string, err error)) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stopped {
+		return false
+	}
+	if syscall.Kill(s.pid, 0) == nil {
+		return true
+	}
+	pid, err := s.launch(ctx)
+	if err != nil {
+		say("the database server died and does not come up again yet", err)
+		return true
+	}
+	s.pid = pid
+	say("the database server died and was started again", nil)
+	return true
 }
 
 // Stop ends the server and waits until it is gone.
 func (s *Server) Stop() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stopped = true
 	if err := syscall.Kill(s.pid, syscall.SIGINT); err != nil {
 		return nil // it is gone already
 	}
@@ -230,31 +278,25 @@ func runningPort(data string) (port, pid int) {
 
 // launch starts the server in a process group of its own, so that an interrupt
 // at the terminal does not end it before the service is done with it.
-func launch(ctx context.Context, bin, dir, data string, owner *syscall.Credential) (port, pid int, err error) {
-	for range 5 {
-		if port, err = freePort(); err != nil {
-			return 0, 0, err
-		}
-		log, err := os.OpenFile(filepath.Join(dir, "server.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
-		if err != nil {
-			return 0, 0, err
-		}
-		cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", data, "-p", strconv.Itoa(port),
-			"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "log_min_messages=fatal")
-		cmd.Dir, cmd.Stdout, cmd.Stderr = "/", log, log
-		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: owner, Setpgid: true}
-		err = cmd.Start()
-		log.Close()
-		if err != nil {
-			return 0, 0, fmt.Errorf("start PostgreSQL: %w", err)
-		}
-		ended := make(chan struct{})
-		go func() { cmd.Wait(); close(ended) }()
-		if waitReady(ctx, port, ended) {
-			return port, cmd.Process.Pid, nil
-		}
+func (s *Server) launch(ctx context.Context) (pid int, err error) {
+	log, err := os.OpenFile(filepath.Join(s.base, "server.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return 0, err
 	}
-	return 0, 0, fmt.Errorf("PostgreSQL does not come up; see %s", filepath.Join(dir, "server.log"))
+	defer log.Close()
+	cmd := exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.dir, "-p", strconv.Itoa(s.port),
+		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "log_min_messages=fatal")
+	cmd.Dir, cmd.Stdout, cmd.Stderr = "/", log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.owner, Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return 0, fmt.Errorf("start PostgreSQL: %w", err)
+	}
+	ended := make(chan struct{})
+	go func() { cmd.Wait(); close(ended) }()
+	if !waitReady(ctx, s.port, ended) {
+		return 0, fmt.Errorf("PostgreSQL does not come up; see %s", filepath.Join(s.base, "server.log"))
+	}
+	return cmd.Process.Pid, nil
 }
 
 func waitReady(ctx context.Context, port int, ended chan struct{}) bool {
@@ -310,4 +352,11 @@ func (s *Server) ensureDatabase(ctx context.Context) error {
 		_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{Database}.Sanitize())
 	}
 	return err
+}
+
+// process is the id of the server's process.
+func (s *Server) process() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.pid
 }

@@ -5,7 +5,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -64,4 +66,50 @@ func TestAServerIsTakenUpAgain(t *testing.T) {
 	if err := third.Stop(); err != nil {
 		t.Errorf("stopping twice: %v", err)
 	}
+}
+
+func TestAServerThatDiesIsStartedAgain(t *testing.T) {
+	t.Parallel()
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	dir := filepath.Join(t.TempDir(), "database")
+	s, err := Start(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		s.Stop()
+		if place, err := os.ReadFile(filepath.Join(dir, "place")); err == nil {
+			os.RemoveAll(strings.TrimSpace(string(place)))
+		}
+	})
+	count(t, s.URL)
+	told := make(chan string, 100)
+	kept := make(chan struct{})
+	go func() { defer close(kept); s.Keep(ctx, func(what string, _ error) { told <- what }) }()
+	for round := range 2 {
+		if err := syscall.Kill(s.process(), syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+		for what := range told {
+			if strings.Contains(what, "was started again") {
+				break
+			}
+		}
+		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			if conn, err := pgx.Connect(ctx, s.URL); err == nil {
+				conn.Close(ctx)
+				break
+			} else if time.Now().After(deadline) {
+				t.Fatal(err)
+			}
+		}
+		if n := count(t, s.URL); n != round+2 {
+			t.Errorf("after %d deaths there are %d rows", round+1, n)
+		}
+	}
+	if err := s.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	<-kept // what was stopped on purpose is not started again
 }
