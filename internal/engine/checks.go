@@ -22,9 +22,26 @@ import (
 type proving struct {
 	proof health.Proof
 	told  map[string]string // the last answer told as an event, by check
+	// first is what the look saw that found the resource made.
+	first []health.Evidence
 }
 
-func newProving() *proving { return &proving{health.Proof{}, map[string]string{}} }
+func newProving() *proving { return &proving{proof: health.Proof{}, told: map[string]string{}} }
+
+// provingMade begins the checks of a resource with what the look saw that found it
+// made: that is one look at its phase.
+func (x *execution) provingMade(s *store.Step, checks []health.Check, live cloud.Live) *proving {
+	p := newProving()
+	for _, c := range checks {
+		if c.Kind == "phase" {
+			e := PhaseEvidence(s.Resource, live, cloud.Present, x.now(), 0)
+			e.Check = c.Name
+			p.proof[c.Name] = c.After(health.Progress{}, e, x.rate())
+			p.first = append(p.first, e)
+		}
+	}
+	return p
+}
 
 // lookHealth makes the due checks of a step that settles and judges them all.
 func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Event, error) {
@@ -51,7 +68,8 @@ func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Eve
 		made = s.MadeAt.Add(x.waits[s.Number].sinceMade)
 	}
 	x.mu.Unlock()
-	var seen []health.Evidence
+	seen := p.first
+	p.first = nil
 	// When the checks that are open hold, those of long ago are due at once.
 	for range 2 {
 		for _, check := range p.proof.Due(sent.Checks, x.now(), x.rate()) {

@@ -378,7 +378,7 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 	}
 	x.mu.Lock()
 	row.Checks = shownChecks(shown.Checks)
-	x.proofs[s.Resource] = newProving()
+	x.proofs[s.Resource] = x.provingMade(s, shown.Checks, live)
 	saved := *row
 	x.mu.Unlock()
 	s.State, s.MadeAt = string(schedule.Settling), &now

@@ -1,6 +1,10 @@
 package render
 
-import "undersail/internal/core/expr"
+import (
+	"slices"
+
+	"undersail/internal/core/expr"
+)
 
 // cell is a value between the inputs and the resources: an input, a computed
 // value, or an output of an embedded template. It knows which resources stand
@@ -27,7 +31,7 @@ func (s *session) cells() *cells { return &cells{s, map[string]*cell{}} }
 func (c *cells) put(name string, value any, reads []string, compute func() (any, []string)) {
 	x := &cell{value: value, reads: reads, compute: compute, secret: expr.HoldsSecret(value)}
 	c.values[name] = x
-	c.session.listen(x, reads)
+	c.session.listen(x, reads, nil)
 }
 
 func (c *cells) has(name string) bool { return c.values[name] != nil }
@@ -40,10 +44,11 @@ func (c *cells) Field(name string) any {
 		return nil
 	}
 	if x.stale {
+		before := x.reads
 		x.stale = false
 		x.value, x.reads = x.compute()
 		x.secret = expr.HoldsSecret(x.value)
-		c.session.listen(x, x.reads)
+		c.session.listen(x, x.reads, before)
 	}
 	if x.secret && c.session.revealing {
 		v, _ := x.compute()
@@ -65,15 +70,15 @@ type listener interface{ outdated() }
 
 func (c *cell) outdated() { c.stale = true }
 
-// listen notes that a value depends on what resources report.
-func (s *session) listen(l listener, reads []string) {
-	if s.readers == nil {
+// listen notes that a value depends on what resources report; before is what it
+// depended on already.
+func (s *session) listen(l listener, reads, before []string) {
+	if s.readers == nil || slices.Equal(reads, before) {
 		return // nothing will be reported to a plain rendering
 	}
 	for _, name := range reads {
-		if s.readers[name] == nil {
-			s.readers[name] = map[listener]bool{}
+		if list := s.readers[name]; len(list) == 0 || list[len(list)-1] != l {
+			s.readers[name] = append(list, l)
 		}
-		s.readers[name][l] = true
 	}
 }

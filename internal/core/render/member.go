@@ -41,9 +41,9 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 	source := &fields{e: e, t: &d.Type, name: name, want: r.Want, reads: behind, known: known}
 	obj := &expr.Object{Type: d.Type.Name, Name: name, Source: source, Reader: e}
 	if e.readers != nil {
-		source.member = &member{e, d, local, vars, obj, source, false}
+		source.member = &member{e: e, d: d, local: local, vars: vars, object: obj, fields: source, reads: reads}
 		e.resolvable[name] = source.member
-		e.listen(source.member, reads)
+		e.listen(source.member, reads, nil)
 	}
 	r.Checks = e.checks(d, vars, obj)
 	r.After = e.after(d, name, reads)

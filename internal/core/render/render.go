@@ -54,7 +54,7 @@ type session struct {
 	// name, what is outdated once one reports something, and whether secrets show
 	// their values now.
 	resolvable map[string]*member
-	readers    map[string]map[listener]bool
+	readers    map[string][]listener
 	revealing  bool
 }
 

@@ -25,7 +25,7 @@ type Session struct {
 // only where a value is about to be sent.
 func Accept(request Request) (*Session, *Rendering) {
 	e := newEvaluator(request)
-	e.readers, e.resolvable = map[string]map[listener]bool{}, map[string]*member{}
+	e.readers, e.resolvable = map[string][]listener{}, map[string]*member{}
 	e.render()
 	e.out.Outputs = e.outputs()
 	e.prove()
@@ -40,6 +40,7 @@ type member struct {
 	vars   *expr.Vars
 	object *expr.Object
 	fields *fields
+	reads  []string
 	stale  bool
 }
 
@@ -52,7 +53,8 @@ func (m *member) refresh() {
 	}
 	m.stale = false
 	reads := m.e.collecting(func() { m.fields.want, m.fields.reads, _ = m.e.want(m.d, m.local, m.vars) })
-	m.e.listen(m, reads)
+	m.e.listen(m, reads, m.reads)
+	m.reads = reads
 }
 
 // property computes one wanted value as it is now.
@@ -81,7 +83,7 @@ func (s *Session) Report(name string, attributes map[string]any) {
 		return
 	}
 	m.fields.known = attributes
-	for l := range s.root.readers[name] {
+	for _, l := range s.root.readers[name] {
 		l.outdated()
 	}
 }

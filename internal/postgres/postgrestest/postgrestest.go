@@ -28,31 +28,48 @@ func Main(m *testing.M, prepare func(url string) error) {
 }
 
 func run(m *testing.M, prepare func(url string) error) int {
-	fail := func(err error) int {
+	stop, err := Open(prepare)
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "test database:", err)
 		return 1
 	}
+	defer stop()
+	return m.Run()
+}
+
+// T is what this package needs of a test; programs that measure have their own.
+type T interface {
+	Helper()
+	Fatal(args ...any)
+}
+
+// Open starts the server for a program that is no test. Stop ends it and removes
+// what it kept.
+func Open(prepare func(url string) error) (stop func(), err error) {
 	dir, err := os.MkdirTemp("", "undersail-test-")
 	if err != nil {
-		return fail(err)
+		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	defer func() {
+	stop = func() {
+		if server != nil {
+			server.Stop()
+		}
 		if place, err := os.ReadFile(filepath.Join(dir, "database", "place")); err == nil {
 			os.RemoveAll(strings.TrimSpace(string(place)))
 		}
-	}()
-	if server, err = postgres.Start(context.Background(), filepath.Join(dir, "database")); err != nil {
-		return fail(err)
+		os.RemoveAll(dir)
 	}
-	defer server.Stop()
-	if err := forgetful(); err != nil {
-		return fail(err)
+	if server, err = postgres.Start(context.Background(), filepath.Join(dir, "database")); err == nil {
+		err = forgetful()
 	}
-	if err := prepare(server.URL); err != nil {
-		return fail(err)
+	if err == nil {
+		err = prepare(server.URL)
 	}
-	return m.Run()
+	if err != nil {
+		stop()
+		return nil, err
+	}
+	return stop, nil
 }
 
 // forgetful lets the server write without waiting for the disk: its data is
@@ -74,7 +91,7 @@ func forgetful() error {
 }
 
 // Database makes a database for one test and gives its URL.
-func Database(t testing.TB) string {
+func Database(t T) string {
 	t.Helper()
 	ctx := context.Background()
 	name := fmt.Sprint("test", databases.Add(1))

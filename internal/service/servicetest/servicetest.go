@@ -33,20 +33,30 @@ import (
 	"undersail/sim/world"
 )
 
+// T is what this package needs of a test; programs that measure have their own.
+type T interface {
+	Helper()
+	Fatal(args ...any)
+	Fatalf(format string, args ...any)
+	TempDir() string
+	Cleanup(func())
+}
+
 // Main runs the tests of a package with a database server.
-func Main(m *testing.M) {
-	postgrestest.Main(m, func(url string) error {
-		s, err := store.Open(context.Background(), url)
-		if err == nil {
-			s.Close()
-		}
-		return err
-	})
+func Main(m *testing.M) { postgrestest.Main(m, Prepare) }
+
+// Prepare brings a database up to date.
+func Prepare(url string) error {
+	s, err := store.Open(context.Background(), url)
+	if err == nil {
+		s.Close()
+	}
+	return err
 }
 
 // Rig is a cloud, a database, and as many engines on it as a test starts.
 type Rig struct {
-	t     testing.TB
+	t     T
 	cloud *sim.Running
 	url   string
 	box   *secret.Box
@@ -55,13 +65,13 @@ type Rig struct {
 
 // New starts a cloud with the account saltmere-lab; pace is in cloud seconds to a
 // real one.
-func New(t testing.TB, pace float64) *Rig {
+func New(t T, pace float64) *Rig {
 	t.Helper()
 	return NewWith(t, sim.Config{Pace: pace})
 }
 
 // NewWith starts a cloud that is configured otherwise.
-func NewWith(t testing.TB, c sim.Config) *Rig {
+func NewWith(t T, c sim.Config) *Rig {
 	t.Helper()
 	dir := t.TempDir()
 	c.Dir, c.Seed = dir, 3
