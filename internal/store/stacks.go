@@ -63,7 +63,8 @@ func (s *Store) Stack(ctx context.Context, id string) (Stack, error) {
 // ReadBy names a living stack that reads the outputs of the one of a name, or "".
 func (s *Store) ReadBy(ctx context.Context, name string) (string, error) {
 	var by string
-	err := s.Pool.QueryRow(ctx, "SELECT name FROM stacks WHERE retired_at IS NULL AND reads ? $1 AND name <> $1 ORDER BY name LIMIT 1", name).Scan(&by)
+	err := s.Pool.QueryRow(ctx, `SELECT name FROM (SELECT name FROM stacks WHERE retired_at IS NULL AND reads ? $1 OFFSET 0) AS readers
+		WHERE name <> $1 ORDER BY name LIMIT 1`, name).Scan(&by)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", nil
 	}
