@@ -5,7 +5,7 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test build check bench clean generate screenshots
+.PHONY: demo test build check bench chaos clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
@@ -31,8 +31,13 @@ generate: console/node_modules/.done ## Generate server, client and types from t
 	bin/undersail templates types --markdown > docs/resource-types.md
 	scripts/graphs
 
+chaos: ## Kill, freeze and starve real processes, and compare; ARGS="-kills 30 -stacks 40 -pause 1m"
+	@scripts/packages postgresql
+	@go run ./test/chaos $(ARGS)
+
 bench: ## Print measured ratios
-	@go run ./test/bench
+	@scripts/packages postgresql
+	@go run ./test/bench $(ARGS)
 
 screenshots: build ## Take the pictures of docs/screenshots from demo data
 	@scripts/packages postgresql chromium xvfb xterm imagemagick fonts-dejavu-core

@@ -354,6 +354,20 @@ func (s *Server) ensureDatabase(ctx context.Context) error {
 	return err
 }
 
+// Down stops the server so that Up can start it again on the same port.
+func (s *Server) Down() error { return s.Stop() }
+
+// Up starts a server that was taken down.
+func (s *Server) Up(ctx context.Context) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	pid, err := s.launch(ctx)
+	if err == nil {
+		s.pid, s.stopped = pid, false
+	}
+	return err
+}
+
 // process is the id of the server's process.
 func (s *Server) process() int {
 	s.mu.Lock()

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -108,4 +109,13 @@ func Database(t T) string {
 
 func inDatabase(name string) string {
 	return strings.Replace(server.URL, "/"+postgres.Database+"?", "/"+name+"?", 1)
+}
+
+// Away takes the server away for a while, with everything that is connected.
+func Away(during time.Duration) error {
+	if err := server.Down(); err != nil {
+		return err
+	}
+	time.Sleep(during)
+	return server.Up(context.Background())
 }

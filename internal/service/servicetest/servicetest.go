@@ -58,9 +58,10 @@ func Prepare(url string) error {
 type Rig struct {
 	t     T
 	cloud *sim.Running
-	url   string
 	box   *secret.Box
-	Admin service.User
+	// DatabaseURL and KeyFile let real processes share what the rig has.
+	DatabaseURL, KeyFile string
+	Admin                service.User
 }
 
 // New starts a cloud with the account saltmere-lab; pace is in cloud seconds to a
@@ -87,7 +88,7 @@ func NewWith(t T, c sim.Config) *Rig {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &Rig{t: t, cloud: cloud, url: postgrestest.Database(t), box: box, Admin: service.User{Name: "ines", Role: "admin"}}
+	return &Rig{t: t, cloud: cloud, DatabaseURL: postgrestest.Database(t), KeyFile: filepath.Join(dir, "key"), box: box, Admin: service.User{Name: "ines", Role: "admin"}}
 }
 
 // Replica starts a service with an engine; quit ends it, orderly or not.
@@ -138,7 +139,7 @@ func (r *Rig) Still(c engine.Config, box *secret.Box, options ...func(*pgxpool.C
 	if box == nil {
 		box = r.box
 	}
-	st, err := store.Open(ctx, r.url, options...)
+	st, err := store.Open(ctx, r.DatabaseURL, options...)
 	if err != nil {
 		r.t.Fatal(err)
 	}

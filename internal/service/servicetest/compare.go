@@ -1,0 +1,85 @@
+package servicetest
+
+import (
+	"context"
+	"fmt"
+
+	"undersail/internal/core/state"
+	"undersail/internal/service"
+)
+
+// Differences holds the cloud, the records and the checks of a stack against each
+// other and lists where they differ. Of a retired stack nothing may be left.
+func (r *Rig) Differences(s *service.Service, stack string, retired bool) []string {
+	r.t.Helper()
+	var out []string
+	differ := func(format string, args ...any) { out = append(out, stack+": "+fmt.Sprintf(format, args...)) }
+	alive := map[string]string{}
+	for _, x := range r.Ledger().Alive {
+		name := x.Tags["undersail-resource"]
+		if x.Tags["undersail-stack"] != stack || x.Phase == "removing" {
+			continue
+		}
+		if alive[name] != "" {
+			differ("two of %s are alive: %s and %s", name, alive[name], x.Name)
+		}
+		alive[name] = x.Name
+	}
+	if retired {
+		if len(alive) > 0 {
+			differ("it is retired, and left are %v", alive)
+		}
+		return out
+	}
+	ctx := context.Background()
+	st, err := s.Stack(ctx, stack)
+	if err != nil {
+		differ("%v", err)
+		return out
+	}
+	if st.Total != len(alive) || st.Healthy != len(alive) || len(st.Resources) != len(alive) {
+		differ("recorded are %d, healthy %d, and alive %d", st.Total, st.Healthy, len(alive))
+	}
+	for _, x := range st.Resources {
+		if alive[x.Name] == "" {
+			differ("%s is recorded %s and is not there", x.Name, x.State)
+		}
+	}
+	v, err := s.Verify(ctx, r.Admin, stack)
+	if err != nil {
+		differ("it cannot be verified: %v", err)
+		return out
+	}
+	for _, x := range v.Resources {
+		if x.State != state.Healthy {
+			differ("%s is %s: %s", x.Name, x.State, x.Reason)
+		}
+	}
+	return append(out, r.gaps(s, stack)...)
+}
+
+// gaps lists events of the stack's runs whose numbers do not follow.
+func (r *Rig) gaps(s *service.Service, stack string) []string {
+	ctx := context.Background()
+	runs, err := s.Runs(ctx, stack, 0, 100)
+	if err != nil {
+		return []string{err.Error()}
+	}
+	var out []string
+	for _, run := range runs {
+		list, err := s.Events(ctx, run.ID, 0, 100_000)
+		if err != nil {
+			return append(out, err.Error())
+		}
+		for i, e := range list {
+			if e.Number != int64(i+1) {
+				out = append(out, fmt.Sprintf("%s: event %d of run %d has the number %d", stack, i+1, run.ID, e.Number))
+				break
+			}
+		}
+		if int64(len(list)) != run.LastEvent {
+			out = append(out, fmt.Sprintf("%s: run %d has %d events of %d", stack, run.ID, len(list), run.LastEvent))
+		}
+	}
+	return out
+}
