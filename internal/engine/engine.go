@@ -139,6 +139,9 @@ func New(c Config) (*Engine, error) {
 	if c.Metrics == nil {
 		c.Metrics = NewMetrics()
 	}
+	if c.Transport == nil {
+		c.Transport = &http.Transport{MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second}
+	}
 	raw := make([]byte, 4)
 	rand.Read(raw)
 	host, _ := os.Hostname()

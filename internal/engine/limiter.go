@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"sync"
 	"time"
 
@@ -38,6 +39,13 @@ func (e *Engine) Limiter(account string) cloud.Limiter {
 		e.limits[account] = l
 	}
 	return l
+}
+
+// Client gives the HTTP client for an account's adapter: its calls are limited
+// over all runs and replicas, and counted.
+func (e *Engine) Client(account string) *http.Client {
+	return cloud.NewClient(cloud.Transport{Base: e.Transport, Limiter: e.Limiter(account),
+		Observe: func(method, class string, took time.Duration) { e.Metrics.Call(account, method, class, took) }})
 }
 
 // burstOf lets calls that come together leave together, a quarter of a second's

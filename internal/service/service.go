@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net/http"
 	"strings"
 	"sync"
 	"time"
@@ -29,10 +28,6 @@ type Service struct {
 	box    *secret.Box
 	engine *engine.Engine
 	log    *slog.Logger
-	// transport is how all clouds are reached; calls are metered and limited by
-	// account.
-	transport http.RoundTripper
-	metrics   *engine.Metrics
 
 	localLibraries []string
 
@@ -50,13 +45,6 @@ type cached struct {
 // New wires a service and its engine together. The engine is not started.
 func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*Service, error) {
 	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, tries: map[string][]time.Time{}}
-	if c.Transport == nil {
-		c.Transport = &http.Transport{MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second}
-	}
-	if c.Metrics == nil {
-		c.Metrics = engine.NewMetrics()
-	}
-	s.transport, s.metrics = c.Transport, c.Metrics
 	c.Store, c.Box, c.Log, c.Adapter, c.Undo = st, box, log, s.bareAdapter, s.undoFailed
 	var err error
 	s.engine, err = engine.New(c)
@@ -64,7 +52,7 @@ func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*
 }
 
 // Metrics are those of the engine and of the calls to clouds.
-func (s *Service) Metrics() *engine.Metrics { return s.metrics }
+func (s *Service) Metrics() *engine.Metrics { return s.engine.Metrics }
 
 // Engine is the engine that carries out the runs.
 func (s *Service) Engine() *engine.Engine { return s.engine }
@@ -262,9 +250,7 @@ func (s *Service) connect(a store.Account) (cloud.Adapter, error) {
 	if err := json.Unmarshal(plain, &credentials); err != nil {
 		return nil, fmt.Errorf("credentials of account %s cannot be read: %w", a.Name, err)
 	}
-	client := cloud.NewClient(cloud.Transport{Base: s.transport, Limiter: s.engine.Limiter(a.Name),
-		Observe: func(method, class string, took time.Duration) { s.metrics.Call(a.Name, method, class, took) }})
-	adapter, err := registry.Open(a.Cloud, a.Endpoint, credentials, client)
+	adapter, err := registry.Open(a.Cloud, a.Endpoint, credentials, s.engine.Client(a.Name))
 	if err != nil {
 		return nil, refuse(Invalid, "the clouds are: "+strings.Join(registry.Names(), ", "), "%v", err)
 	}

@@ -39,9 +39,12 @@ var ErrNotFound = errors.New("not found")
 // ErrConflict says that the thing is there already, or was changed meanwhile.
 var ErrConflict = errors.New("conflict")
 
+// Option changes how a store connects.
+type Option func(*pgxpool.Config)
+
 // Open connects and brings the tables up to date. Replicas that start together
 // take turns. Options change how it connects.
-func Open(ctx context.Context, url string, options ...func(*pgxpool.Config)) (*Store, error) {
+func Open(ctx context.Context, url string, options ...Option) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("read database URL: %w", err)

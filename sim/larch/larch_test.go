@@ -381,3 +381,93 @@ func TestPagesAndTags(t *testing.T) {
 		t.Errorf("%d of 12 with the tag, link %q", n, h.Get("Link"))
 	}
 }
+
+// TestWhatTurnsBadAfterwards plans the faults of things that were well.
+func TestWhatTurnsBadAfterwards(t *testing.T) {
+	t.Parallel()
+	c := setup(t, 1000)
+	admin := func(method, path string, body any) int {
+		raw, _ := json.Marshal(body)
+		req, _ := http.NewRequest(method, c.cloud.Place.Admin+path, bytes.NewReader(raw))
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		res.Body.Close()
+		return res.StatusCode
+	}
+	lift := func() { admin("DELETE", "/faults", nil) }
+	network := c.make("networks/us-net", "net", props{"cidr": "10.1.0.0/16"})
+	lan := c.make("subnets/us-lan", "lan", props{"network_id": network, "cidr": "10.1.0.0/24"})
+	rules := c.make("firewalls/us-fw", "rules", props{"network_id": network, "inbound": []any{props{"source": "127.0.0.0/8", "port": 80}}})
+	disk := c.make("disks/us-disk", "data", props{"gib": 20, "class": "solid"})
+	c.make("instances/us-vm", "host", props{"size": "plain-1", "image": "debian-12", "subnet_id": lan, "public": true, "firewall_ids": []any{rules},
+		"disks": []any{props{"disk_id": disk, "mount": "/data"}}, "user_data": cloudConfig("packages: [nginx]\n")})
+	at := c.ready("instances/us-vm")["reach"].(map[string]any)["80"].(string)
+	answers := func(want bool, about string) {
+		t.Helper()
+		for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			conn, err := dial(at)
+			if err == nil {
+				conn.Close()
+			}
+			if (err == nil) == want {
+				return
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("%s: answers %v, want %v", about, err == nil, want)
+			}
+		}
+	}
+	answers(true, "well")
+	for _, f := range []world.Fault{{Kind: "guest-dead", Label: "host", Count: -1}, {Kind: "zone-down", Label: "north-fell-a", Count: -1}, {Kind: "turns-back", Label: "host", Count: -1}} {
+		admin("POST", "/faults", f)
+		answers(false, f.Kind)
+		lift()
+		answers(true, f.Kind+" lifted")
+	}
+	phase := func(path string) any {
+		_, out, _ := c.call("GET", "regions/north-fell/"+path, nil)
+		return out["phase"]
+	}
+	admin("POST", "/faults", world.Fault{Kind: "disk-fails", Label: "data", Count: -1})
+	if p := phase("disks/us-disk"); p != "broken" {
+		t.Errorf("a failed disk is %v", p)
+	}
+	lift()
+	admin("POST", "/faults", world.Fault{Kind: "late-visibility", On: "disks", Count: 1, Seconds: 1})
+	if status, _, _ := c.call("PUT", "regions/north-fell/disks/us-late", props{"label": "late", "properties": props{"gib": 20, "class": "solid"}}); status != 202 {
+		t.Fatal(status)
+	}
+	if status, _, _ := c.call("GET", "regions/north-fell/disks/us-late", nil); status != 404 {
+		t.Errorf("a fresh disk is seen at once: %d", status)
+	}
+	c.ready("disks/us-late")
+	if status, _, _ := c.call("PATCH", "regions/north-fell/disks/us-disk", props{"properties": props{"gib": 30}}); status != 202 {
+		t.Fatal(status)
+	}
+	c.ready("disks/us-disk")
+	admin("POST", "/faults", world.Fault{Kind: "stale-read", On: "disks", Count: 1})
+	_, old, _ := c.call("GET", "regions/north-fell/disks/us-disk", nil)
+	_, now, _ := c.call("GET", "regions/north-fell/disks/us-disk", nil)
+	if a, b := old["properties"].(map[string]any)["gib"], now["properties"].(map[string]any)["gib"]; a != 20.0 || b != 30.0 {
+		t.Errorf("a stale read tells %v and the next one %v", a, b)
+	}
+	if status := admin("DELETE", "/resources/data", nil); status != http.StatusConflict {
+		t.Errorf("deleting by hand what is in use answers %d", status)
+	}
+	if status := admin("PATCH", "/resources/rules", props{"inbound": []any{props{"source": "x", "port": 80}}}); status != http.StatusConflict {
+		t.Errorf("a change by hand that breaks the rules answers %d", status)
+	}
+	admin("PATCH", "/resources/rules", props{"inbound": []any{}})
+	answers(false, "closed by hand")
+	if status := admin("DELETE", "/resources/host?force", nil); status != 200 || phase("instances/us-vm") != nil {
+		t.Errorf("deleted by hand (%d) it is %v", status, phase("instances/us-vm"))
+	}
+	admin("POST", "/faults", world.Fault{Kind: "credentials-end", Count: -1})
+	if status, _, _ := c.call("GET", "me", nil); status != 401 {
+		t.Errorf("ended credentials are answered %d", status)
+	}
+}
+
+func dial(at string) (net.Conn, error) { return net.DialTimeout("tcp", at, 200*time.Millisecond) }

@@ -40,6 +40,10 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 		panic(err)
 	}
 	stranger := h.replica(r, wrongKey)
+	for _, on := range []string{"networks", "disks", "instances"} {
+		r.Fault(world.Fault{Kind: "lose-answer", On: on, Method: http.MethodPut, Count: stacks / 4})
+	}
+	say("answers to creations are lost")
 	var runs []int64
 	for _, p := range proposals {
 		runs = append(runs, r.Carry(author, p))
@@ -49,9 +53,8 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 	frozen := all[0]
 	frozen.signal(syscall.SIGSTOP)
 	thawed := time.Now().Add(pause)
-	r.Fault(world.Fault{Kind: "lose-answer", Method: http.MethodPut, Count: 8})
 	r.Fault(world.Fault{Kind: "throttle", Count: 60, Seconds: 1})
-	say("answers to creations are lost, calls are refused in storms")
+	say("calls are refused in storms")
 	time.Sleep(3 * time.Second)
 	say("the credentials end for 5 s")
 	r.Fault(world.Fault{Kind: "credentials-end", Count: -1})

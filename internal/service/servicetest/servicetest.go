@@ -19,8 +19,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgxpool"
-
 	"undersail/examples"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
@@ -109,7 +107,7 @@ func (r *Rig) Stranger(claim time.Duration) (s *service.Service, quit func()) {
 
 // Start starts a service with an engine that is configured otherwise. Options
 // change how it connects to the database.
-func (r *Rig) Start(c engine.Config, box *secret.Box, options ...func(*pgxpool.Config)) (s *service.Service, quit func()) {
+func (r *Rig) Start(c engine.Config, box *secret.Box, options ...store.Option) (s *service.Service, quit func()) {
 	r.t.Helper()
 	s, end := r.Still(c, box, options...)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -133,7 +131,7 @@ func (r *Rig) Start(c engine.Config, box *secret.Box, options ...func(*pgxpool.C
 
 // Still gives a service whose engine is not started: it proposes and accepts, and
 // takes no runs. Its account is the rig's, added by the first that can seal it.
-func (r *Rig) Still(c engine.Config, box *secret.Box, options ...func(*pgxpool.Config)) (s *service.Service, end func()) {
+func (r *Rig) Still(c engine.Config, box *secret.Box, options ...store.Option) (s *service.Service, end func()) {
 	r.t.Helper()
 	ctx := context.Background()
 	if box == nil {
