@@ -29,7 +29,11 @@ func TestByHandUndoneAndTriedAgain(t *testing.T) {
 	if r := b.run("verify", "site"); r.code != 3 || !strings.Contains(r.out, "altered by hand: `rules`") {
 		t.Errorf("verifying an opened port: exit code %d\n%s%s", r.code, r.out, r.err)
 	}
-	b.simcloud("delete", "site-site", "--force")
+	for _, x := range b.ledger("site").Alive {
+		if x.Kind == "instances" {
+			b.simcloud("delete", x.ID, "--force")
+		}
+	}
 	if r := b.run("verify", "site"); r.code != 3 || !strings.Contains(r.out, "missing") {
 		t.Errorf("verifying without the machine: exit code %d\n%s%s", r.code, r.out, r.err)
 	}
@@ -88,6 +92,11 @@ func TestByHandUndoneAndTriedAgain(t *testing.T) {
 	if r := b.run("watch", fmt.Sprint(runs[0].ID)); r.code != 6 || !strings.Contains(r.err, "waits for a person") {
 		t.Errorf("watching a parked run: exit code %d\n%s%s", r.code, r.out, r.err)
 	}
+	if r := b.run("retry", fmt.Sprint(runs[0].ID)); r.code == 0 || !strings.Contains(r.err, "does not accept the account's credentials") {
+		t.Errorf("going on without credentials: exit code %d %s", r.code, r.err)
+	}
+	b.simcloud("fault", "lift")
+	b.must(0, "retry", fmt.Sprint(runs[0].ID), "--watch")
 }
 
 // TestACreatingCallWithAKeyIsCarriedOutOnce asks many times at once with one key.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/render"
+	"undersail/internal/core/state"
 	"undersail/internal/service"
 )
 
@@ -145,7 +147,8 @@ func (a *app) outputsCommand() *cobra.Command {
 }
 
 func (a *app) verifyCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "verify STACK", Short: "Make every check of a stack now and show the evidence", Args: cobra.ExactArgs(1), Example: "  undersail verify warning-site",
+	cmd := &cobra.Command{Use: "verify STACK", Short: "Make every check of a stack now and show the evidence",
+		Long: "Make every check of every resource now, and compare what the cloud has with what is recorded.\nThe exit code is 0 when all is healthy, 3 when something was altered or removed by hand, else 1.", Args: cobra.ExactArgs(1), Example: "  undersail verify warning-site",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -158,13 +161,21 @@ func (a *app) verifyCommand() *cobra.Command {
 			if err := a.print(cmd, v, func(w io.Writer) { printVerification(w, v) }); err != nil {
 				return err
 			}
-			if !v.Healthy {
-				return &exit{exitFailed, fmt.Errorf("stack %s is not healthy", v.Stack)}
+			switch {
+			case v.Healthy:
+				return nil
+			case strayed(v):
+				return &exit{exitFindings, fmt.Errorf("stack %s is not as it was made; see what would be put back with: undersail propose %s", v.Stack, v.Stack)}
 			}
-			return nil
+			return &exit{exitFailed, fmt.Errorf("stack %s is not healthy", v.Stack)}
 		}}
 	a.outputFlag(cmd)
 	return cmd
+}
+
+// strayed reports whether something was altered or removed by hand.
+func strayed(v service.Verification) bool {
+	return slices.ContainsFunc(v.Resources, func(r service.VerifiedResource) bool { return r.State == state.Missing || len(r.Strayed) > 0 })
 }
 
 func printVerification(w io.Writer, v service.Verification) {
@@ -184,9 +195,14 @@ func printVerification(w io.Writer, v service.Verification) {
 	})
 	healthy := 0
 	for _, r := range v.Resources {
-		if r.State == "healthy" {
+		if r.State == state.Healthy {
 			healthy++
+		} else if len(r.Evidence) > 0 && r.Reason != "" {
+			fmt.Fprintf(w, "\n%s %s: %s", marks[r.State], r.Name, r.Reason)
 		}
+	}
+	if healthy < len(v.Resources) {
+		fmt.Fprintln(w)
 	}
 	fmt.Fprintf(w, "\n%s: %d of %d resources healthy at %s\n", v.Stack, healthy, len(v.Resources), v.At.Local().Format("15:04:05"))
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"maps"
@@ -125,9 +126,19 @@ func (x *execution) keptBack() []string {
 // park lets the run wait for credentials. Steps stay as they are; whoever goes on
 // later looks for what was on its way.
 func (x *execution) park(ctx context.Context, plan *schedule.Run) error {
-	reason := fmt.Sprintf("the credentials of account %s are not accepted any more; renew them with: undersail accounts add %s ...", x.account.Name, x.account.Name)
+	reason := fmt.Sprintf("the credentials of account %s are not accepted any more; renew them with: undersail accounts add %s ...; once they are accepted again the run goes on with: undersail retry %d", x.account.Name, x.account.Name, x.run.ID)
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
-	return x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) { w.Park(state.ForCredentials, reason) })
+	err := x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) { w.Park(state.ForCredentials, reason) })
+	if err != nil {
+		return err
+	}
+	// New credentials may have come while the last calls with the old ones returned.
+	now, err := x.engine.Store.Account(ctx, x.account.Name)
+	if err != nil || bytes.Equal(now.Credentials, x.account.Credentials) {
+		return nil // whoever renews them lets the run go on
+	}
+	_, err = x.engine.Store.Unpark(ctx, x.account.Name, state.ForCredentials, Grace, x.engine.Enqueue(ctx))
+	return err
 }
 
 // regions are where resources of the stack may be.

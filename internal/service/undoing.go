@@ -217,6 +217,9 @@ func (s *Service) Retry(ctx context.Context, u User, id int64, step string) (Run
 	if err != nil {
 		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
 	}
+	if run.State == state.Parked && run.ParkedFor == state.ForCredentials {
+		return s.unpark(ctx, run)
+	}
 	if run.EndedAt == nil {
 		return Run{}, refuse(Conflict, fmt.Sprintf("wait for it with: undersail watch %d", id), "run %d is not over", id)
 	}
@@ -233,6 +236,19 @@ func (s *Service) Retry(ctx context.Context, u User, id int64, step string) (Run
 		return Run{}, refuse(Conflict, "undersail continue "+run.Stack+" goes on from what is there", "run %d is %s, or a newer run of stack %s came after it", id, run.State, run.Stack)
 	}
 	return s.runOr(ctx, id, err)
+}
+
+// unpark lets the runs of an account go on whose credentials are accepted again.
+func (s *Service) unpark(ctx context.Context, run store.Run) (Run, error) {
+	adapter, _, err := s.adapter(ctx, run.Account)
+	if err != nil {
+		return Run{}, err
+	}
+	if _, err := adapter.WhoAmI(ctx); err != nil {
+		return Run{}, cloudSays(err)
+	}
+	_, err = s.store.Unpark(ctx, run.Account, state.ForCredentials, engine.Grace, s.engine.Enqueue(ctx))
+	return s.runOr(ctx, run.ID, err)
 }
 
 func (s *Service) runOr(ctx context.Context, id int64, err error) (Run, error) {

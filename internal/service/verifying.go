@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -150,7 +151,7 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 		if out.Strayed = change.Strayed(r.Type, r.Want, live.Has, leave); len(out.Strayed) > 0 && out.State == state.Healthy {
 			var names []string
 			for _, f := range out.Strayed {
-				names = append(names, fmt.Sprintf("`%s` is %v and should be %v", f.Name, shownValue(f.Before), shownValue(f.After)))
+				names = append(names, fmt.Sprintf("`%s` is %s and should be %s", f.Name, shownValue(f.Before), shownValue(f.After)))
 			}
 			out.State, out.Reason = state.Unhealthy, "altered by hand: "+strings.Join(names, "; ")
 		}
@@ -159,11 +160,13 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 	return out
 }
 
-func shownValue(v any) any {
-	if v == nil {
+// shownValue writes a value as people write it in a template.
+func shownValue(v any) string {
+	raw, err := json.Marshal(v)
+	if v == nil || err != nil {
 		return "empty"
 	}
-	return v
+	return string(raw)
 }
 
 // check makes checks once each.
