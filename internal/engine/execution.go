@@ -201,6 +201,7 @@ func (x *execution) carryOut(ctx context.Context) error {
 	event := schedule.Event{Stop: x.run.StopAsked}
 	stopped, left := x.stopped, x.leaving
 	due := x.now()
+	noticed := x.watch(work)
 	for {
 		now := x.now()
 		for _, a := range plan.Handle(event, now) {
@@ -233,6 +234,8 @@ func (x *execution) carryOut(ctx context.Context) error {
 			flying--
 		case err := <-failures:
 			return err
+		case step := <-noticed:
+			event = schedule.Event{Step: step, Notice: true}
 		case <-stopped:
 			stopped = nil
 			event.Stop = true
@@ -245,6 +248,46 @@ func (x *execution) carryOut(ctx context.Context) error {
 		case <-x.wakeAt(due):
 		}
 	}
+}
+
+// watch hears from a cloud that tells of changes by itself, and gives the steps
+// whose resources changed. It is nil for a cloud that does not. What is told only
+// moves the next look: a stream that breaks off costs no more than its notices.
+func (x *execution) watch(ctx context.Context) <-chan int {
+	w, tells := x.adapter.(cloud.Watcher)
+	if !tells {
+		return nil
+	}
+	byToken := map[string]int{}
+	for i, s := range x.steps {
+		byToken[s.Token] = i
+	}
+	noticed := make(chan int, 64)
+	for _, region := range x.regions() {
+		go func() {
+			cursor := ""
+			for ctx.Err() == nil {
+				for notice, err := range w.Watch(ctx, region, cursor) {
+					if err != nil {
+						break
+					}
+					cursor = notice.Cursor
+					if step, ours := byToken[notice.Token]; ours {
+						select {
+						case noticed <- step:
+						case <-ctx.Done():
+							return
+						}
+					}
+				}
+				select {
+				case <-ctx.Done():
+				case <-time.After(time.Second):
+				}
+			}
+		}()
+	}
+	return noticed
 }
 
 func (x *execution) wakeAt(at time.Time) <-chan time.Time {

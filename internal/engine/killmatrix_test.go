@@ -122,18 +122,19 @@ inputs:
 calc:
   parts: '=carve(inputs.range, ["lan/26"])'
 resources:
-  net: {type: network, want: {range: =inputs.range}}
-  lan: {type: subnet, want: {network: =net.id, range: =calc.parts.lan}}
-  rules: {type: firewall, want: {network: =net.id, tags: {owner: =inputs.owner}, rules: [{from: 127.0.0.0/8, port: =inputs.port}]}}
-  data: {type: disk, repeat: =inputs.stores, want: {size: =inputs.store, type: =inputs.class}}
+  net: {type: network, patience: 4h, want: {range: =inputs.range}}
+  lan: {type: subnet, patience: 4h, want: {network: =net.id, range: =calc.parts.lan}}
+  rules: {type: firewall, patience: 4h, want: {network: =net.id, tags: {owner: =inputs.owner}, rules: [{from: 127.0.0.0/8, port: =inputs.port}]}}
+  data: {type: disk, patience: 4h, repeat: =inputs.stores, want: {size: =inputs.store, type: =inputs.class}}
 `
 
 const page = coast + `  site:
     type: instance
+    patience: 4h
     want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, firewalls: [=rules.id], user_data: {packages: [nginx]}}
 prove:
   - http: {url: '="http://" + site.public_address + "/"'}
-    within: 5m
+    within: 1h
 `
 
 // matrix is one kind of run that is cut off at every moment of it.

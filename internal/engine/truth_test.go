@@ -3,14 +3,18 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"iter"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"undersail/internal/cloud"
 	"undersail/internal/engine"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/store"
 	"undersail/sim"
 	"undersail/sim/world"
 )
@@ -93,7 +97,7 @@ func TestAnOutcomeThatNobodyKnowsIsKept(t *testing.T) {
 	// The cloud makes the disk, its answer is lost, and then nobody sees it for longer than the step has patience.
 	r.Fault(world.Fault{Kind: "lose-answer", On: "disks", Method: "PUT", Count: 1})
 	r.Fault(world.Fault{Kind: "server-error", On: "disks", Method: "GET", Count: -1})
-	id := r.ApplySource(s, "coast", strings.Replace(coast, "data: {type: disk,", "data: {type: disk, patience: 20s,", 1), small)
+	id := r.ApplySource(s, "coast", strings.Replace(coast, "data: {type: disk, patience: 4h,", "data: {type: disk, patience: 20s,", 1), small)
 	run := r.Await(s, id)
 	if run.State != "failed" {
 		t.Fatalf("the run is %s", run.State)
@@ -316,7 +320,7 @@ func TestManyStacksShareTheLimitOfOneAccount(t *testing.T) {
 	r := servicetest.NewWith(t, sim.Config{Pace: 240, Rate: 12, Quotas: map[string]int64{"networks": 100}})
 	one, _ := r.Replica(0)
 	two, _ := r.Replica(0)
-	source := strings.ReplaceAll(coast, "{type: subnet,", "{type: subnet, patience: 2m,")
+	source := strings.ReplaceAll(coast, "{type: subnet, patience: 4h,", "{type: subnet, patience: 10m,")
 	var runs []int64
 	for i := range 10 {
 		s := one
@@ -426,7 +430,7 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 	ctx := context.Background()
 	r.Await(s, r.ApplySource(s, "coast", coast, and(map[string]any{"stores": 2})))
 	r.Fault(world.Fault{Kind: "server-error", On: "firewalls", Method: "PATCH", Count: -1})
-	source := strings.Replace(coast, "rules: {type: firewall,", "rules: {type: firewall, patience: 1m,", 1)
+	source := strings.Replace(coast, "rules: {type: firewall, patience: 4h,", "rules: {type: firewall, patience: 1m,", 1)
 	p := r.Propose(s, "coast", source, and(map[string]any{"stores": 1, "port": 443}))
 	if _, err := s.Accept(ctx, r.Admin, p.ID); err != nil {
 		t.Fatal(err)
@@ -507,5 +511,124 @@ resources:
 	}
 	if v, err := s.Verify(context.Background(), r.Admin, "coast"); err != nil || !v.Healthy {
 		t.Errorf("%+v %v", v, err)
+	}
+}
+
+// slowToList refuses the first lists that it is asked for.
+type slowToList struct {
+	mu    sync.Mutex
+	lists int
+}
+
+func (l *slowToList) RoundTrip(r *http.Request) (*http.Response, error) {
+	if strings.HasSuffix(r.URL.Path, "/resources") && r.URL.Query().Get("tag") != "" {
+		l.mu.Lock()
+		l.lists++
+		refuse := l.lists <= 3
+		l.mu.Unlock()
+		if refuse {
+			return nil, fmt.Errorf("no route")
+		}
+	}
+	return http.DefaultTransport.RoundTrip(r)
+}
+
+// TestTheLookForWhatNobodyRecordedRepeatsInEveryRegion: a run that was taken over
+// asks until it is answered, also where only one resource of the stack is.
+func TestTheLookForWhatNobodyRecordedRepeatsInEveryRegion(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	ctx := context.Background()
+	lists := &slowToList{}
+	author, end := r.Still(engine.Config{CallRate: 1000}, nil)
+	t.Cleanup(end)
+	heir, end2 := r.Still(engine.Config{CallRate: 1000, Transport: lists}, nil)
+	t.Cleanup(end2)
+	source := coast + "  far: {type: disk, region: hollow-bay, want: {size: 20GiB, type: solid}}\n"
+	id := r.ApplySource(author, "coast", source, small)
+	st, err := author.Stack(ctx, "coast")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stray := r.Adapter()
+	_, err = stray.Step(ctx, cloud.Task{Action: cloud.Create, Ref: cloud.Ref{Region: "hollow-bay", Type: "disk", Token: "us-disk-stray"},
+		Want: map[string]any{"name": "stray", "size": "20GiB", "type": "solid"}, Tags: map[string]string{cloud.TagStackID: st.ID, cloud.TagStack: "coast", cloud.TagResource: "stray"}}, func(cloud.Part) error { return nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	number, err := author.Engine().Takeover(ctx, id)
+	if err == nil {
+		err = heir.Engine().CarryOut(ctx, id, number)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	events := r.Events(author, id)
+	if run, _ := author.Run(ctx, id); run.State != "done" || !strings.Contains(events, "not answered yet") || !strings.Contains(events, "which nobody had recorded") {
+		t.Errorf("%s\n%s", run.State, events)
+	}
+	for _, x := range r.Ledger().Alive {
+		if x.Name == "us-disk-stray" && x.Phase != "removing" {
+			t.Error("what nobody recorded is still there")
+		}
+	}
+}
+
+// watching tells of every resource that became ready, at once.
+type watching struct {
+	cloud.Adapter
+	rig *servicetest.Rig
+}
+
+func (w watching) Watch(ctx context.Context, region, _ string) iter.Seq2[cloud.Notice, error] {
+	return func(yield func(cloud.Notice, error) bool) {
+		told := map[string]bool{}
+		for ctx.Err() == nil {
+			if time.Sleep(10 * time.Millisecond); ctx.Err() != nil {
+				return
+			}
+			for _, x := range w.rig.Ledger().Alive {
+				if x.Phase == "ready" && !told[x.Name] {
+					if told[x.Name] = true; !yield(cloud.Notice{Token: x.Name}, nil) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
+// TestACloudThatTellsIsNotAskedAgainAndAgain: with notices a run needs about one
+// look for each resource, although it expects everything to take much longer.
+func TestACloudThatTellsIsNotAskedAgainAndAgain(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 60)
+	ctx := context.Background()
+	author, end := r.Still(engine.Config{CallRate: 1000}, nil)
+	t.Cleanup(end)
+	c := author.Engine().Config
+	bare := c.Adapter
+	c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
+		a, row, err := bare(ctx, account)
+		return watching{a, r}, row, err
+	}
+	hearing, err := engine.New(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := r.ApplySource(author, "coast", coast, small)
+	before := len(r.Ledger().Calls)
+	if err := hearing.CarryOut(ctx, id, 1); err != nil {
+		t.Fatal(err)
+	}
+	looks := 0
+	for _, call := range r.Ledger().Calls[before:] {
+		if call.Method == http.MethodGet {
+			looks++
+		}
+	}
+	time.Sleep(50 * time.Millisecond) // until nobody listens any more
+	if run, _ := author.Run(ctx, id); run.State != "done" || looks > 10 {
+		t.Errorf("%s with %d looks at 4 resources", run.State, looks)
 	}
 }

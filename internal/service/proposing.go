@@ -93,7 +93,7 @@ func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal,
 	if err != nil {
 		return Proposal{}, err
 	}
-	return s.save(ctx, u, w, plan, "apply")
+	return s.save(ctx, u, w, plan, state.KindApply)
 }
 
 // work is everything a proposal is computed from.
@@ -416,13 +416,13 @@ func (s *Service) Accept(ctx context.Context, u User, id int64) (Proposal, error
 		return Proposal{}, err
 	}
 	p, err := s.Proposal(ctx, id)
-	if err != nil || p.State == "accepted" {
+	if err != nil || p.State == state.Accepted {
 		return p, err
 	}
 	if err := s.draw(ctx, id); err != nil {
 		return Proposal{}, err
 	}
-	return s.decide(ctx, u, id, "accepted", "")
+	return s.decide(ctx, u, id, state.Accepted, "")
 }
 
 // Refuse turns a proposal down, with the reason.
@@ -433,7 +433,7 @@ func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Pro
 	if _, err := s.Proposal(ctx, id); err != nil {
 		return Proposal{}, err
 	}
-	return s.decide(ctx, u, id, "refused", why)
+	return s.decide(ctx, u, id, state.Refused, why)
 }
 
 func (s *Service) decide(ctx context.Context, u User, id int64, state, why string) (Proposal, error) {

@@ -127,23 +127,33 @@ func one[T any](ctx context.Context, q querier, query string, args ...any) (T, e
 	rows, err := q.Query(ctx, query, args...)
 	if err != nil {
 		var zero T
-		return zero, classify(err)
+		return zero, reading[T](err)
 	}
 	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
-	return v, classify(err)
+	return v, reading[T](err)
+}
+
+// reading says what was being read when something went wrong.
+func reading[T any](err error) error {
+	if err == nil {
+		return nil
+	}
+	var what T
+	name := strings.ToLower(strings.TrimPrefix(fmt.Sprintf("%T", what), "store."))
+	return fmt.Errorf("read %s: %w", name, classify(err))
 }
 
 // many reads rows into structs by column names. It is never nil.
 func many[T any](ctx context.Context, q querier, query string, args ...any) ([]T, error) {
 	rows, err := q.Query(ctx, query, args...)
 	if err != nil {
-		return nil, classify(err)
+		return nil, reading[T](err)
 	}
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByName[T])
 	if list == nil {
 		list = []T{}
 	}
-	return list, classify(err)
+	return list, reading[T](err)
 }
 
 type querier interface {
@@ -151,8 +161,11 @@ type querier interface {
 }
 
 func exec(ctx context.Context, s *Store, query string, args ...any) error {
-	_, err := s.Pool.Exec(ctx, query, args...)
-	return classify(err)
+	if _, err := s.Pool.Exec(ctx, query, args...); err != nil {
+		words := strings.Fields(query)
+		return fmt.Errorf("%s: %w", strings.ToLower(strings.Join(words[:min(3, len(words))], " ")), classify(err))
+	}
+	return nil
 }
 
 // Away reports whether an error says that the database cannot be reached or is

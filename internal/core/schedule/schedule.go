@@ -84,6 +84,9 @@ type Event struct {
 	// Waited is time that the action spent in waiting for the account's limit; it
 	// counts against no patience.
 	Waited time.Duration
+	// Notice says that the cloud told of a change of the step's resource by itself:
+	// the next look is due now.
+	Notice bool
 	// Stop asks the run to end once the calls in flight have returned.
 	Stop bool
 }
@@ -269,12 +272,23 @@ func (r *Run) Handle(e Event, now time.Time) []Action {
 	if e.Outcome != "" {
 		r.outcome(e, now)
 	}
+	if e.Notice {
+		r.notice(e.Step, now)
+	}
 	actions := r.expire(nil, now)
 	actions = r.skip(actions)
 	if !r.stopping && !r.halted {
 		actions = r.act(actions, now)
 	}
 	return r.finish(actions)
+}
+
+// notice lets a step that is looked at be looked at now.
+func (r *Run) notice(i int, now time.Time) {
+	s := &r.status[i]
+	if !s.acting && (s.Phase == Settling || s.Phase == Working && s.Called) {
+		r.wait(i, now)
+	}
 }
 
 func (r *Run) outcome(e Event, now time.Time) {

@@ -265,3 +265,57 @@ func TestPatienceEndsAStep(t *testing.T) {
 		t.Errorf("after its patience: %v", actions)
 	}
 }
+
+func TestANoticeMovesTheNextLook(t *testing.T) {
+	t.Parallel()
+	now := time.Unix(0, 0)
+	r := New([]Step{{Name: "slow", Expect: time.Hour}}, nil, Limits{}, nil)
+	r.Handle(Event{}, now)
+	if early := r.Handle(Event{Notice: true}, now); len(early) != 0 {
+		t.Errorf("a notice before the call has returned gives %v", early)
+	}
+	r.Handle(Event{Outcome: Accepted}, now)
+	if at := r.Wake(); at.Sub(now) < 50*time.Minute {
+		t.Fatalf("the first look is due at %s", at.Sub(now))
+	}
+	if a := r.Handle(Event{Notice: true}, now.Add(time.Minute)); len(a) != 1 || a[0].Do != Look {
+		t.Errorf("a notice gives %v", a)
+	}
+	if a := r.Handle(Event{Notice: true}, now.Add(time.Minute)); len(a) != 0 {
+		t.Errorf("a notice while somebody looks gives %v", a)
+	}
+}
+
+func TestWaitingForTheLimitCountsAgainstNoPatience(t *testing.T) {
+	t.Parallel()
+	now := time.Unix(0, 0)
+	r := New([]Step{{Name: "slow", Expect: time.Second, Patience: 10 * time.Second}}, nil, Limits{}, nil)
+	r.Handle(Event{}, now)
+	now = now.Add(60 * time.Second)
+	if a := r.Handle(Event{Outcome: Accepted, Waited: 59 * time.Second}, now); len(a) != 0 && a[0].Do == Fail {
+		t.Fatalf("a minute of waiting for the limit gave %v", a)
+	}
+	if a := r.Handle(Event{}, now.Add(8*time.Second)); len(a) != 1 || a[0].Do != Look {
+		t.Errorf("within its patience: %v", a)
+	}
+	r.Handle(Event{Outcome: NotYet}, now.Add(8*time.Second))
+	if a := r.Handle(Event{}, now.Add(10*time.Second)); len(a) == 0 || a[0].Do != Fail {
+		t.Errorf("after its patience: %v", a)
+	}
+}
+
+func TestHaltedStepsParkTheRunAsTheyAre(t *testing.T) {
+	t.Parallel()
+	now := time.Unix(0, 0)
+	r := New([]Step{{Name: "a", Expect: time.Second}, {Name: "b", Expect: time.Second}}, nil, Limits{InFlight: 2}, nil)
+	if a := r.Handle(Event{}, now); len(a) != 2 {
+		t.Fatal(a)
+	}
+	if a := r.Handle(Event{Step: 0, Outcome: Halted, Reason: "sign-in"}, now); len(a) != 0 {
+		t.Errorf("with a call in flight: %v", a)
+	}
+	a := r.Handle(Event{Step: 1, Outcome: Accepted}, now)
+	if len(a) != 1 || a[0].Result != Parked || r.Status(0).Phase != Working || r.Status(1).Called != true {
+		t.Errorf("parked with %v; steps are %s and %s", a, r.Status(0).Phase, r.Status(1).Phase)
+	}
+}

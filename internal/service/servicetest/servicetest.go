@@ -20,6 +20,8 @@ import (
 	"time"
 
 	"undersail/examples"
+	"undersail/internal/cloud"
+	"undersail/internal/cloud/registry"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
@@ -156,6 +158,17 @@ func (r *Rig) Still(c engine.Config, box *secret.Box, options ...store.Option) (
 
 func (r *Rig) credentials(a larch.Account) service.NewAccount {
 	return service.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
+}
+
+// Adapter speaks to the first account as somebody could who has its credentials.
+func (r *Rig) Adapter() cloud.Adapter {
+	r.t.Helper()
+	a := r.cloud.Accounts[0]
+	adapter, err := registry.Open("larch", r.cloud.Place.Larch, map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret}, cloud.NewClient(cloud.Transport{}))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return adapter
 }
 
 // Renew gives the first account its credentials anew.
