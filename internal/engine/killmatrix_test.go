@@ -157,7 +157,7 @@ func TestKillMatrix(t *testing.T) {
 		{name: "alter", template: coast, first: map[string]any{}, then: map[string]any{"store": "40GiB", "port": 443, "owner": "tam"}, every: 1},
 		{name: "rebuild", template: coast, first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 1},
 		{name: "remove", template: coast, first: map[string]any{"stores": 3}, then: map[string]any{"stores": 1}, every: 1},
-		{name: "prove", template: page, then: map[string]any{}, every: 4},
+		{name: "prove", template: page, then: map[string]any{}, every: 1},
 		{name: "undo", template: coast, first: map[string]any{}, then: map[string]any{"stores": 2, "port": 443, "owner": "tam"}, undo: true, every: 1},
 		{name: "retire", template: coast, first: map[string]any{}, every: 1},
 	} {

@@ -91,13 +91,8 @@ func (s *Store) SweepClaims(ctx context.Context, grace time.Duration, enqueue En
 		if err != nil {
 			return err
 		}
-		for _, id := range ids {
-			if err := requeue(ctx, tx, id, grace, enqueue); err != nil {
-				return err
-			}
-		}
 		swept = len(ids)
-		return nil
+		return requeueAll(ctx, tx, ids, grace, enqueue)
 	})
 	if err != nil {
 		return 0, fmt.Errorf("sweep claims: %w", err)
@@ -123,6 +118,15 @@ func requeue(ctx context.Context, tx pgx.Tx, id int64, grace time.Duration, enqu
 	}
 	_, err = tx.Exec(ctx, "UPDATE runs SET job = $2 WHERE id = $1", id, job)
 	return err
+}
+
+func requeueAll(ctx context.Context, tx pgx.Tx, ids []int64, grace time.Duration, enqueue Enqueue) error {
+	for _, id := range ids {
+		if err := requeue(ctx, tx, id, grace, enqueue); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // ReleaseClaim gives a run up for whoever takes it next, at once. Later is how
@@ -155,13 +159,8 @@ func (s *Store) Unpark(ctx context.Context, account, what string, grace time.Dur
 		if err != nil {
 			return err
 		}
-		for _, id := range ids {
-			if err := requeue(ctx, tx, id, grace, enqueue); err != nil {
-				return err
-			}
-		}
 		n = len(ids)
-		return nil
+		return requeueAll(ctx, tx, ids, grace, enqueue)
 	})
 	if err != nil {
 		return 0, fmt.Errorf("go on with parked runs of %s: %w", account, err)

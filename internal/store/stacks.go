@@ -110,9 +110,10 @@ func (s *Store) Resources(ctx context.Context, stackID string) ([]Resource, erro
 	return many[Resource](ctx, s.Pool, "SELECT "+resourceColumns+" FROM resources WHERE stack_id = $1 ORDER BY position, name", stackID)
 }
 
-// SetResourceState records a state outside a run, after a verification.
+// SetResourceState records a state outside a run, after a verification. While a run
+// is carried out its owner alone says what the states are.
 func (s *Store) SetResourceState(ctx context.Context, stackID, name, state, reason string) error {
-	return exec(ctx, s, "UPDATE resources SET state = $3, reason = $4 WHERE stack_id = $1 AND name = $2", stackID, name, state, reason)
+	return exec(ctx, s, "UPDATE resources SET state = $3, reason = $4 WHERE stack_id = $1 AND name = $2 AND NOT EXISTS (SELECT FROM runs r WHERE r.stack_id = $1 AND r.state IN "+active+")", stackID, name, state, reason)
 }
 
 // Secret is a sealed value under a reference such as STACK/INPUT@1.

@@ -27,7 +27,7 @@ resources:
 // oneAccount lets 100 stacks be made at once in one account, by two replicas, and
 // compares the time with what the account's rate of calls gives.
 func oneAccount(int) ([]row, error) {
-	return withDatabase(func(h *harness) ([]row, error) {
+	return withDatabase(func(h *servicetest.Harness) ([]row, error) {
 		const stacks, perSecond = 100, 40
 		r := servicetest.NewWith(h, sim.Config{Pace: 30, Rate: perSecond, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000}})
 		one, _ := r.Replica(0)

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -14,37 +13,15 @@ import (
 	"undersail/internal/store"
 )
 
-// harness is what stands in for a test in a program that measures.
-type harness struct{ cleanups []func() }
-
-func (h *harness) Helper()                   {}
-func (h *harness) Fatal(args ...any)         { panic(fmt.Sprint(args...)) }
-func (h *harness) Fatalf(f string, a ...any) { panic(fmt.Sprintf(f, a...)) }
-func (h *harness) Cleanup(f func())          { h.cleanups = append(h.cleanups, f) }
-func (h *harness) TempDir() string {
-	dir, err := os.MkdirTemp("", "undersail-bench-")
-	if err != nil {
-		panic(err)
-	}
-	h.Cleanup(func() { os.RemoveAll(dir) })
-	return dir
-}
-
-func (h *harness) end() {
-	for i := len(h.cleanups) - 1; i >= 0; i-- {
-		h.cleanups[i]()
-	}
-}
-
 // withDatabase gives a program that measures a database server.
-func withDatabase(f func(h *harness) ([]row, error)) (rows []row, err error) {
+func withDatabase(f func(h *servicetest.Harness) ([]row, error)) (rows []row, err error) {
 	stop, err := postgrestest.Open(servicetest.Prepare)
 	if err != nil {
 		return nil, err
 	}
 	defer stop()
-	h := &harness{}
-	defer h.end()
+	h := &servicetest.Harness{}
+	defer h.End()
 	defer func() {
 		if fault := recover(); fault != nil {
 			err = fmt.Errorf("%v", fault)
@@ -74,7 +51,7 @@ var fill = []string{
 // queries measures what is asked often at many stacks, each over a read by
 // primary key.
 func queries(rounds int) ([]row, error) {
-	return withDatabase(func(h *harness) ([]row, error) {
+	return withDatabase(func(h *servicetest.Harness) ([]row, error) {
 		ctx := context.Background()
 		s, err := store.Open(ctx, postgrestest.Database(h))
 		if err != nil {

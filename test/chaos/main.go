@@ -36,7 +36,7 @@ func main() {
 	func() {
 		defer stop()
 		h := &harness{random: rand.New(rand.NewPCG(*seed, 1))}
-		defer h.end()
+		defer h.End()
 		defer func() {
 			if fault := recover(); fault != nil {
 				fmt.Println("broken off:", fault)
@@ -60,28 +60,9 @@ func main() {
 
 // harness is what stands in for a test, with the built program.
 type harness struct {
-	cleanups []func()
-	random   *rand.Rand
-	binary   string
-}
-
-func (h *harness) Helper()                   {}
-func (h *harness) Fatal(args ...any)         { panic(fmt.Sprint(args...)) }
-func (h *harness) Fatalf(f string, a ...any) { panic(fmt.Sprintf(f, a...)) }
-func (h *harness) Cleanup(f func())          { h.cleanups = append(h.cleanups, f) }
-func (h *harness) TempDir() string {
-	dir, err := os.MkdirTemp("", "undersail-chaos-")
-	if err != nil {
-		panic(err)
-	}
-	h.Cleanup(func() { os.RemoveAll(dir) })
-	return dir
-}
-
-func (h *harness) end() {
-	for i := len(h.cleanups) - 1; i >= 0; i-- {
-		h.cleanups[i]()
-	}
+	servicetest.Harness
+	random *rand.Rand
+	binary string
 }
 
 func (h *harness) build() {
