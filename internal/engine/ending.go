@@ -3,6 +3,7 @@ package engine
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -20,26 +21,45 @@ import (
 	"undersail/internal/store"
 )
 
+var (
+	errStopped = errors.New("the run was asked to stop while the cloud did not answer")
+	errHalted  = errors.New("the credentials are not accepted any more")
+)
+
+// pause waits before the cloud is asked again, unless the run is to end first.
+func (x *execution) pause(ctx context.Context, wait time.Duration) error {
+	select {
+	case <-x.leaving:
+		return errLeft
+	case <-x.stopped:
+		return errStopped
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(wait):
+		return nil
+	}
+}
+
 // end ends the run: it looks once more at what was proved a while ago, and for
 // what nobody recorded, and tells the result.
 func (x *execution) end(ctx context.Context, plan *schedule.Run, result schedule.Result) error {
 	var failed []string
+	var err error
 	if result == schedule.Done {
-		turned, err := x.lastLook(ctx)
-		if err != nil {
-			return err
-		}
-		if failed = turned; len(failed) > 0 {
+		if failed, err = x.lastLook(ctx); len(failed) > 0 {
 			result = schedule.Broke
 		}
 	}
-	if result == schedule.Parked {
-		return x.park(ctx, plan)
+	if x.number > 1 && err == nil && result != schedule.Parked {
+		err = x.findLost(ctx)
 	}
-	if x.number > 1 {
-		if err := x.findLost(ctx); err != nil {
-			return err
-		}
+	switch {
+	case errors.Is(err, errStopped):
+		result = schedule.Stopped
+	case errors.Is(err, errHalted), result == schedule.Parked:
+		return x.park(ctx)
+	case err != nil:
+		return err
 	}
 	healthy := -len(failed)
 	for i, s := range x.steps {
@@ -125,7 +145,7 @@ func (x *execution) keptBack() []string {
 
 // park lets the run wait for credentials. Steps stay as they are; whoever goes on
 // later looks for what was on its way.
-func (x *execution) park(ctx context.Context, plan *schedule.Run) error {
+func (x *execution) park(ctx context.Context) error {
 	reason := fmt.Sprintf("the credentials of account %s are not accepted any more; renew them with: undersail accounts add %s ...; once they are accepted again the run goes on with: undersail retry %d", x.account.Name, x.account.Name, x.run.ID)
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
 	err := x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) { w.Park(state.ForCredentials, reason) })
@@ -175,12 +195,11 @@ func (x *execution) marked(ctx context.Context) ([]cloud.Live, error) {
 					return nil, err
 				}
 			}
-			select {
-			case <-x.leaving:
-				return nil, errLeft
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			case <-time.After(wait):
+			if cloud.ClassOf(err) == cloud.SignIn {
+				return nil, errHalted
+			}
+			if err := x.pause(ctx, wait); err != nil {
+				return nil, err
 			}
 		}
 	}
@@ -300,8 +319,12 @@ func (x *execution) lookAgain(ctx context.Context, s *store.Step, there map[stri
 		}
 		for _, check := range open {
 			e, err := x.lastEvidence(ctx, s, check, there, first)
+			if cloud.ClassOf(err) == cloud.SignIn && err != nil {
+				return "", errHalted
+			}
 			if err != nil {
-				continue // no answer is no evidence; the window goes on
+				began = x.now() // no answer is no evidence: the window begins anew
+				continue
 			}
 			seen = append(seen, e)
 			proof[check.Name] = check.After(proof[check.Name], e, x.rate())
@@ -313,12 +336,8 @@ func (x *execution) lookAgain(ctx context.Context, s *store.Step, there map[stri
 			return reason, x.recordLast(ctx, s, seen, reason)
 		}
 		first = false
-		select {
-		case <-x.leaving:
-			return "", errLeft
-		case <-ctx.Done():
-			return "", ctx.Err()
-		case <-time.After(max(x.real(3), 20*time.Millisecond)):
+		if err := x.pause(ctx, max(x.real(3), 20*time.Millisecond)); err != nil {
+			return "", err
 		}
 	}
 }

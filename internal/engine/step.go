@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"strings"
 	"time"
@@ -335,6 +336,7 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 		if err != nil {
 			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "its key pair cannot be read"}
 		}
+		sent.Want = maps.Clone(sent.Want)
 		sent.Want["public_key"] = public
 	}
 	x.keepBack(s, &shown, &sent)

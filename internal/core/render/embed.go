@@ -64,7 +64,7 @@ func (e *evaluator) Read(o *expr.Object, field string) {
 		*e.reads = append(*e.reads, from.reads(field)...)
 	case *fields:
 		if _, wanted := from.want[field]; wanted {
-			*e.reads = append(*e.reads, from.reads[field]...)
+			*e.reads = append(*e.reads, from.behind(field)...)
 		} else if field != "name" {
 			*e.reads = append(*e.reads, o.Name)
 		}

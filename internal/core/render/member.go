@@ -125,7 +125,7 @@ func (e *evaluator) finding(n *lang.Node, local string, vars *expr.Vars) map[str
 // want computes the wanted values, and what stands behind those of them that
 // read what other resources report.
 // Of values in order of preference it takes the first; zones are all of them.
-func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want map[string]any, behind map[string][]string, zones []string) {
+func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want map[string]any, behind []behind, zones []string) {
 	want = make(map[string]any, len(d.Want.Entries)+1)
 	for _, entry := range d.Want.Entries {
 		before := len(*e.reads)
@@ -149,10 +149,7 @@ func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want 
 			want[entry.Key] = v
 		}
 		if reads := (*e.reads)[before:]; len(reads) > 0 {
-			if behind == nil {
-				behind = map[string][]string{}
-			}
-			behind[entry.Key] = slices.Clone(reads)
+			behind = append(behind, behindOf(entry.Key, reads))
 		}
 	}
 	if want["name"] == nil {
@@ -171,6 +168,27 @@ func texts(list []any) []string {
 	return out
 }
 
+// behind are the resources whose reports stand behind one wanted value. The list
+// is a part of what was collected for the whole resource.
+type behind struct {
+	property string
+	reads    []string
+}
+
+func behindOf(property string, reads []string) behind {
+	return behind{property, reads[:len(reads):len(reads)]}
+}
+
+// behind gives what stands behind a wanted value.
+func (f *fields) behind(property string) []string {
+	for _, b := range f.reads {
+		if b.property == property {
+			return b.reads
+		}
+	}
+	return nil
+}
+
 // fields are those of a rendered resource: wanted values, and what is known of the reported ones. A
 // reported value that is not known yet waits for itself.
 type fields struct {
@@ -178,8 +196,8 @@ type fields struct {
 	t           *resource.Type
 	name        string
 	want, known map[string]any
-	reads       map[string][]string // behind wanted values
-	member      *member             // in a session
+	reads       []behind
+	member      *member // in a session
 }
 
 // Field gives a value the type that expressions read.

@@ -3,6 +3,7 @@ package render
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 
 	"undersail/internal/core/expr"
@@ -98,7 +99,7 @@ func (s *Session) Position(name string) int {
 
 // Resolve computes a resource from everything reported so far: as it is shown,
 // with secrets as references, and as it is sent, with their values. A value that
-// still waits stays unresolved in both.
+// still waits stays unresolved in both. Neither may be changed by the caller.
 func (s *Session) Resolve(name string) (shown, sent Resource, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -113,13 +114,15 @@ func (s *Session) Resolve(name string) (shown, sent Resource, err error) {
 		shown.Pending = resource.Waits(shown.Want)
 		shown.Checks = m.checks()
 		sent = shown
-		sent.Want = make(map[string]any, len(shown.Want))
+		if !expr.HoldsSecret(shown.Want) && !secretChecks(shown.Checks) {
+			return
+		}
+		sent.Want = maps.Clone(shown.Want)
 		s.root.revealed(func() {
 			for property, v := range shown.Want {
 				if expr.HoldsSecret(v) {
-					v = m.property(property)
+					sent.Want[property] = m.property(property)
 				}
-				sent.Want[property] = v
 			}
 			if secretChecks(shown.Checks) {
 				sent.Checks = m.checks()

@@ -77,12 +77,24 @@ func Secrets(tree any) []string {
 }
 
 func collect(tree any, of func(Unresolved) []string) []string {
-	var out []string
-	Leaves(tree, func(_ string, leaf any) {
-		if u, ok := leaf.(Unresolved); ok {
-			out = append(out, of(u)...)
-		}
-	})
+	out := gather(nil, tree, of)
 	slices.Sort(out)
 	return slices.Compact(out)
+}
+
+// gather appends what the unresolved leaves of a tree hold, in any order.
+func gather(out []string, tree any, of func(Unresolved) []string) []string {
+	switch t := tree.(type) {
+	case Unresolved:
+		return append(out, of(t)...)
+	case map[string]any:
+		for _, v := range t {
+			out = gather(out, v, of)
+		}
+	case []any:
+		for _, v := range t {
+			out = gather(out, v, of)
+		}
+	}
+	return out
 }
