@@ -40,7 +40,11 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 	if err := x.sure(ctx, s); err != nil {
 		return cloud.Progress{}, err
 	}
-	return x.adapter.Step(ctx, cloud.Task{Action: cloud.Create, Ref: x.ref(s), Want: without(sent.Want, "tags"), Tags: x.tags(s.Resource, sent.Want)}, x.intendPart(ctx, s))
+	progress, err := x.adapter.Step(ctx, cloud.Task{Action: cloud.Create, Ref: x.ref(s), Want: without(sent.Want, "tags"), Tags: x.tags(s.Resource, sent.Want)}, x.intendPart(ctx, s))
+	if cloud.Refusal(err) {
+		x.unsend(s)
+	}
+	return progress, err
 }
 
 // describe fills in what a rendering says of a resource.

@@ -4,18 +4,24 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
+	"maps"
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"undersail/internal/cloud"
 	"undersail/internal/engine"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/store"
 	"undersail/sim"
+	"undersail/sim/world"
 )
 
 // cut ends a replica at a chosen moment: from then on no query and no call of it
@@ -144,6 +150,7 @@ type matrix struct {
 	first    map[string]any // inputs that the stack is made with; nil when the run makes it
 	then     map[string]any // inputs that the run under test changes; nil retires
 	undo     bool           // undoes the run that then made
+	fickle   bool           // in a cloud where no creation is idempotent
 	every    int            // of so many moments one is tried
 }
 
@@ -154,6 +161,7 @@ func TestKillMatrix(t *testing.T) {
 	t.Parallel()
 	for _, m := range []matrix{
 		{name: "create", template: coast, then: map[string]any{}, every: 1},
+		{name: "create in a cloud that makes everything anew", template: coast, then: map[string]any{}, fickle: true, every: 1},
 		{name: "alter", template: coast, first: map[string]any{}, then: map[string]any{"store": "40GiB", "port": 443, "owner": "tam"}, every: 1},
 		{name: "rebuild", template: coast, first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 1},
 		{name: "remove", template: coast, first: map[string]any{"stores": 3}, then: map[string]any{"stores": 1}, every: 1},
@@ -199,9 +207,26 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 		}
 		return all
 	}
+	engineOf := func(s *service.Service) *engine.Engine {
+		t.Helper()
+		if !m.fickle {
+			return s.Engine()
+		}
+		c := s.Engine().Config
+		bare := c.Adapter
+		c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
+			a, row, err := bare(ctx, account)
+			return fickle{a}, row, err
+		}
+		e, err := engine.New(c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return e
+	}
 	finish := func(id, number int64) {
 		t.Helper()
-		if err := author.Engine().CarryOut(ctx, id, number); err != nil {
+		if err := engineOf(author).CarryOut(ctx, id, number); err != nil {
 			t.Fatalf("run %d: %v", id, err)
 		}
 	}
@@ -232,11 +257,11 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 	c.mu.Lock()
 	c.moment = 0 // what it took to start does not count
 	c.mu.Unlock()
-	ended := make(chan error, 1)
-	go func() { ended <- victim.Engine().CarryOut(ctx, id, 1) }()
+	ended, carrier := make(chan error, 1), engineOf(victim)
+	go func() { ended <- carrier.CarryOut(ctx, id, 1) }()
 	select {
 	case <-c.died:
-		victim.Engine().Abandon() // its goroutines; nothing of it gets through any more
+		carrier.Abandon() // its goroutines; nothing of it gets through any more
 	case err := <-ended:
 		if err != nil && c.alive() {
 			t.Fatalf("run %d was not cut off and ended with %v", id, err)
@@ -263,7 +288,7 @@ func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, st
 		t.Errorf("%s: run %d ended %s: %s (%v)\n%s", stack, id, run.State, run.Reason, err, r.Events(s, id))
 		return
 	}
-	if m.name == "create" {
+	if strings.HasPrefix(m.name, "create") {
 		made, ledger := map[string]int{}, r.Ledger()
 		for _, x := range append(ledger.Alive, ledger.Gone...) {
 			if x.Tags["undersail-stack"] == stack {
@@ -275,6 +300,12 @@ func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, st
 				t.Errorf("%s: %s was made %d times", stack, name, n)
 			}
 		}
+	}
+	if m.fickle {
+		if st, err := s.Stack(ctx, stack); err != nil || st.Total != 4 || st.Healthy != 4 {
+			t.Errorf("%s: recorded are %d, healthy %d (%v)", stack, st.Total, st.Healthy, err)
+		}
+		return // the service asks the cloud in its own way
 	}
 	for _, difference := range r.Differences(s, stack, m.then == nil) {
 		t.Error(difference)
@@ -288,5 +319,110 @@ func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, st
 	}
 	if p := r.Propose(s, stack, m.template, with(wanted)); strings.Contains(p.Summary, "create") || strings.Contains(p.Summary, "alter") || strings.Contains(p.Summary, "remove") || strings.Contains(p.Summary, "rebuild") {
 		t.Errorf("%s: what was wanted is not what is there: %s %+v", stack, p.Summary, p.Changes)
+	}
+}
+
+// fickle is a cloud where every creating call makes another thing: it names
+// resources by itself and knows ours by a tag only.
+type fickle struct{ cloud.Adapter }
+
+var things atomic.Int64
+
+const thing, markTag = "thing", "mark"
+
+// inner is the resource that a reference means in the cloud beneath, or "".
+func (f fickle) inner(ref cloud.Ref) cloud.Ref {
+	out := cloud.Ref{Region: ref.Region, Type: ref.Type}
+	if p := ref.Part(thing, ref.Token); p != nil {
+		out.Token = p.ID
+	}
+	return out
+}
+
+func (f fickle) outer(l cloud.Live) cloud.Live {
+	id := l.Token
+	l.Token = l.Tags[markTag]
+	l.Parts = []cloud.Part{{Kind: thing, Mark: l.Token, ID: id, Seen: true}}
+	return l
+}
+
+func (f fickle) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part) error) (cloud.Progress, error) {
+	token, ref := t.Ref.Token, t.Ref
+	if t.Action == cloud.Create {
+		if p := ref.Part(thing, token); p != nil && p.Seen {
+			live, _, err := f.Look(ctx, ref)
+			return cloud.Progress{Live: live}, err
+		}
+		if err := intend(cloud.Part{Kind: thing, Mark: token}); err != nil {
+			return cloud.Progress{}, err
+		}
+		t.Ref = cloud.Ref{Region: ref.Region, Type: ref.Type, Token: fmt.Sprintf("us-thing-%d", things.Add(1))}
+		t.Tags = maps.Clone(t.Tags)
+		t.Tags[markTag] = token
+		p, err := f.Adapter.Step(ctx, t, func(cloud.Part) error { return nil })
+		p.Live = f.outer(p.Live)
+		return p, err
+	}
+	t.Ref = f.inner(ref)
+	p, err := f.Adapter.Step(ctx, t, intend)
+	p.Live.Ref = ref
+	return p, err
+}
+
+func (f fickle) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Presence, error) {
+	if inner := f.inner(ref); inner.Token != "" {
+		live, there, err := f.Adapter.Look(ctx, inner)
+		return f.outer(live), there, err
+	}
+	for live, err := range f.Adapter.Search(ctx, cloud.Query{Region: ref.Region, Type: ref.Type, Tags: map[string]string{markTag: ref.Token}}) {
+		return f.outer(live), cloud.Present, err
+	}
+	return cloud.Live{Ref: ref}, cloud.Absent, nil
+}
+
+func (f fickle) Search(ctx context.Context, q cloud.Query) iter.Seq2[cloud.Live, error] {
+	return func(yield func(cloud.Live, error) bool) {
+		for live, err := range f.Adapter.Search(ctx, q) {
+			if !yield(f.outer(live), err) {
+				return
+			}
+		}
+	}
+}
+
+// TestAPassingErrorOfALookDoesNotMakeTheOutcomeKnown: the answer to a creation is
+// lost, and looking for it fails for a while; it must not be made again.
+func TestAPassingErrorOfALookDoesNotMakeTheOutcomeKnown(t *testing.T) {
+	t.Parallel()
+	r := servicetest.NewWith(t, sim.Config{Pace: 600, Rate: 100_000})
+	author, end := r.Still(engine.Config{CallRate: 100_000}, nil)
+	t.Cleanup(end)
+	c := author.Engine().Config
+	bare := c.Adapter
+	c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
+		a, row, err := bare(ctx, account)
+		return fickle{a}, row, err
+	}
+	e, err := engine.New(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := r.ApplySource(author, "coast", coast, map[string]any{"range": "10.3.0.0/24"})
+	r.Fault(world.Fault{Kind: "lose-answer", Method: http.MethodPut, Count: 3})
+	r.Fault(world.Fault{Kind: "server-error", Method: http.MethodGet, Count: 6})
+	if err := e.CarryOut(context.Background(), id, 1); err != nil {
+		t.Fatal(err)
+	}
+	made := map[string]int{}
+	for _, x := range r.Ledger().Alive {
+		made[x.Tags["undersail-resource"]]++
+	}
+	for name, n := range made {
+		if n != 1 {
+			t.Errorf("%s was made %d times", name, n)
+		}
+	}
+	if run, _ := author.Run(context.Background(), id); run.State != "done" || len(made) != 4 {
+		t.Errorf("%s: %s; made %v", run.State, run.Reason, made)
 	}
 }

@@ -21,9 +21,6 @@ func (x *execution) refused(ctx context.Context, s *store.Step, err error) (sche
 	}
 	reason := x.scrub(err.Error())
 	class := cloud.ClassOf(err)
-	if cloud.Refusal(err) && s.Action == ActionCreate {
-		x.unsend(s) // nothing came of the call
-	}
 	var e *cloud.Error
 	errors.As(err, &e)
 	keep := func(w *store.Write) {
@@ -52,7 +49,8 @@ func (x *execution) refused(ctx context.Context, s *store.Step, err error) (sche
 	return x.broken(ctx, s, reason)
 }
 
-// unsend takes back that a part was sent: the cloud refused the call.
+// unsend takes back that a part was sent: the cloud refused the very call that
+// would have made it. An error of a look says nothing of an earlier call.
 func (x *execution) unsend(s *store.Step) {
 	ref := x.ref(s)
 	for _, p := range s.Parts {

@@ -202,8 +202,11 @@ func refusal(res *http.Response) error {
 		e.Class, e.Remedy = cloud.Invalid, "correct the inputs and propose again"
 	default:
 		e.Class = cloud.Transient
-		if res.StatusCode < 500 {
+		switch {
+		case res.StatusCode < 500:
 			e.Class = cloud.Invalid
+		case res.StatusCode != http.StatusServiceUnavailable && res.Request.Method != http.MethodGet:
+			e.Class = cloud.UnknownOutcome // something between here and there broke, perhaps after it was done
 		}
 	}
 	return e
