@@ -632,3 +632,29 @@ func TestACloudThatTellsIsNotAskedAgainAndAgain(t *testing.T) {
 		t.Errorf("%s with %d looks at 4 resources", run.State, looks)
 	}
 }
+
+func TestAWreckIsReplacedNotTriedAgain(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	r.Fault(world.Fault{Kind: "late-failure", On: "disks", Count: 1})
+	id := r.ApplySource(s, "coast", coast, small)
+	if run := r.Await(s, id); run.State != "failed" {
+		t.Fatal(run.State)
+	}
+	if _, err := s.Retry(ctx, r.Admin, id, ""); err == nil || !strings.Contains(err.Error(), "broke in the cloud") {
+		t.Errorf("a wreck is tried again: %v", err)
+	}
+	p, err := s.Continue(ctx, r.Admin, "coast")
+	if err != nil || p.Summary != "1 rebuild, 3 same" {
+		t.Fatalf("%s %v", p.Summary, err)
+	}
+	run, err := s.Apply(ctx, r.Admin, p.ID, "")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if run = r.Await(s, run.ID); run.State != "done" || len(alive(r, "coast")) != 4 {
+		t.Errorf("%s: %s", run.State, run.Reason)
+	}
+}

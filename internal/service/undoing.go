@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
@@ -231,11 +232,30 @@ func (s *Service) Retry(ctx context.Context, u User, id int64, step string) (Run
 	if err != nil {
 		return Run{}, err
 	}
+	if err := s.refuseWrecks(ctx, run, steps, again); err != nil {
+		return Run{}, err
+	}
 	err = s.store.Reopen(ctx, id, again, u.Name, engine.Grace, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
 		return Run{}, refuse(Conflict, "undersail continue "+run.Stack+" goes on from what is there", "run %d is %s, or a newer run of stack %s came after it", id, run.State, run.Stack)
 	}
 	return s.runOr(ctx, id, err)
+}
+
+// refuseWrecks refuses to try a step again whose resource broke in the cloud: it
+// has to be replaced.
+func (s *Service) refuseWrecks(ctx context.Context, run store.Run, steps []store.Step, again []int) error {
+	recorded, err := s.store.Resources(ctx, run.StackID)
+	if err != nil {
+		return err
+	}
+	for _, r := range recorded {
+		broken, _ := r.Attributes["broken"].(bool)
+		if broken && slices.ContainsFunc(again, func(n int) bool { return steps[n].Token == r.Token }) {
+			return refuse(Conflict, "undersail continue "+run.Stack+" replaces it", "%s broke in the cloud; trying again would find it broken", r.Name)
+		}
+	}
+	return nil
 }
 
 // unpark lets the runs of an account go on whose credentials are accepted again.
@@ -272,12 +292,11 @@ func stepsToRetry(run store.Run, steps []store.Step, name string) ([]int, error)
 			again[st.Number] = true
 		}
 	}
-	if len(again) == 0 {
-		remedy := "no step of it failed"
-		if len(failed) > 0 {
-			remedy = fmt.Sprintf("those that failed are: %v", failed)
-		}
-		return nil, refuse(Invalid, remedy, "run %d has no step %q to try again", run.ID, name)
+	switch {
+	case len(failed) == 0:
+		return nil, refuse(Conflict, "undersail continue "+run.Stack+" makes what is missing", "no step of run %d failed", run.ID)
+	case len(again) == 0:
+		return nil, refuse(Invalid, "those that failed are: "+strings.Join(failed, ", "), "step %q of run %d did not fail", name, run.ID)
 	}
 	for more := true; more; {
 		more = false

@@ -37,7 +37,7 @@ type Place struct {
 // Run checks that an adapter keeps its promises.
 func Run(t *testing.T, open func(t *testing.T) Place) {
 	for name, check := range map[string]func(*testing.T, Place){
-		"WhoAmI": whoAmI, "Offers": offersTell, "Lifecycle": lifecycle, "PartsAreIntendedBeforeTheyAreMade": intended, "NoIntentNoCall": noIntent,
+		"WhoAmI": whoAmI, "Offers": offersTell, "Lifecycle": lifecycle, "PartsAreIntendedBeforeTheyAreMade": intended, "NoIntentNoCall": noIntent, "WhatIsSeenIsTakenUp": takenUp,
 		"LostAnswerIsUnknownAndFound": lostAnswer, "ServerErrorIsTransient": serverError, "ThrottlingSaysWhen": throttling, "InUse": inUse, "Invalid": invalid, "Absent": absent,
 		"SignIn": signIn, "Search": search, "ShrinkingIsRefused": shrinking, "Tags": tags, "AlterTakesAway": takesAway, "StaleVersionIsAConflict": conflict,
 		"Refusals": refusals, "Concurrency": concurrency, "RemovingTwice": removingTwice,
@@ -211,6 +211,17 @@ func noIntent(t *testing.T, p Place) {
 	_, err := p.Adapter.Step(ctx(t), p.create("network", "us-unintended", map[string]any{"range": "10.2.0.0/16"}), func(cloud.Part) error { return refused })
 	if !errors.Is(err, refused) || p.Made("us-unintended") != 0 {
 		t.Errorf("without an intent it gave %v and made %d", err, p.Made("us-unintended"))
+	}
+}
+
+// takenUp: a creation whose parts are all seen makes nothing more.
+func takenUp(t *testing.T, p Place) {
+	network := p.ready(t, "network", "us-seen", map[string]any{"range": "10.2.0.0/16"})
+	again := p.create("network", "us-seen", map[string]any{"range": "10.2.0.0/16"})
+	again.Ref = network.Ref
+	progress, err := p.Adapter.Step(ctx(t), again, func(cloud.Part) error { return errors.New("a part is made again") })
+	if err != nil || progress.More || progress.Live.ID != network.ID || p.Made("us-seen") != 1 {
+		t.Errorf("%+v, %v; made %d times", progress, err, p.Made("us-seen"))
 	}
 }
 

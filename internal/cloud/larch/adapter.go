@@ -195,6 +195,10 @@ func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part
 		}
 		return cloud.Progress{Live: cloud.Live{Ref: t.Ref, Phase: cloud.Removing}}, nil
 	}
+	part := t.Ref.Part(m.kind, t.Ref.Token)
+	if t.Action == cloud.Create && part != nil && part.Seen {
+		return a.takeUp(ctx, t.Ref)
+	}
 	doc := document{Tags: t.Tags}
 	var err error
 	if doc.Properties, err = m.theirs(t.Want); err != nil {
@@ -206,7 +210,7 @@ func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part
 	method := http.MethodPut
 	if t.Action == cloud.Alter {
 		method = http.MethodPatch
-		if part := t.Ref.Part(m.kind, t.Ref.Token); part != nil {
+		if part != nil {
 			doc.version = part.Version
 		}
 		for _, name := range t.Unset {
@@ -224,6 +228,15 @@ func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part
 		return cloud.Progress{}, fmt.Errorf("%s %s: %w", t.Action, t.Ref.Type, err)
 	}
 	return cloud.Progress{Live: live(answer.Resource, t.Ref.Region)}, nil
+}
+
+// takeUp goes on with a resource that was made before.
+func (a *Adapter) takeUp(ctx context.Context, ref cloud.Ref) (cloud.Progress, error) {
+	l, there, err := a.Look(ctx, ref)
+	if err == nil && there == cloud.Absent {
+		err = &cloud.Error{Class: cloud.Gone, Message: "it was made and is there no more", Remedy: "propose again"}
+	}
+	return cloud.Progress{Live: l}, err
 }
 
 // Look reads one resource.
