@@ -2,6 +2,7 @@ package cloud
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"strconv"
 	"sync/atomic"
@@ -31,8 +32,12 @@ func NewClient(t Transport) *http.Client {
 	if t.Base == nil {
 		t.Base = &http.Transport{MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second}
 	}
-	return &http.Client{Timeout: 20 * time.Second, Transport: t}
+	return &http.Client{Transport: t}
 }
+
+// answerWithin bounds one request and its answer. Waiting for the limiter comes
+// before it: a request that waits long has not been made yet.
+const answerWithin = 20 * time.Second
 
 // RoundTrip carries out one request.
 func (t Transport) RoundTrip(r *http.Request) (*http.Response, error) {
@@ -47,7 +52,13 @@ func (t Transport) RoundTrip(r *http.Request) (*http.Response, error) {
 		}
 	}
 	began := time.Now()
-	res, err := t.Base.RoundTrip(r)
+	ctx, cancel := context.WithTimeout(r.Context(), answerWithin)
+	res, err := t.Base.RoundTrip(r.WithContext(ctx))
+	if err != nil {
+		cancel()
+	} else {
+		res.Body = &bounded{res.Body, cancel}
+	}
 	class := "none"
 	if err == nil {
 		class = strconv.Itoa(res.StatusCode/100) + "xx"
@@ -65,6 +76,17 @@ func (t Transport) RoundTrip(r *http.Request) (*http.Response, error) {
 		t.Observe(r.Method, class, time.Since(began))
 	}
 	return res, err
+}
+
+// bounded is a body that gives up its time limit when it is closed.
+type bounded struct {
+	io.ReadCloser
+	cancel context.CancelFunc
+}
+
+func (b *bounded) Close() error {
+	defer b.cancel()
+	return b.ReadCloser.Close()
 }
 
 // tooMany recognises the ways in which clouds refuse calls that come too often.

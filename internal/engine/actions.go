@@ -94,7 +94,11 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 	case err != nil:
 		return cloud.Progress{}, err
 	case there == cloud.Absent:
-		if _, until := x.ref(s).Settle(x.now(), x.visibility()); !until.IsZero() {
+		_, until := x.ref(s).Settle(x.now(), x.visibility())
+		if row.MadeAt != nil && x.now().Before(row.MadeAt.Add(x.visibility())) {
+			until = row.MadeAt.Add(x.visibility()) // it is fresh, and the answer may be old
+		}
+		if !until.IsZero() {
 			return cloud.Progress{}, &unseenError{until, s.Resource}
 		}
 		return cloud.Progress{}, &cloud.Error{Class: cloud.Gone, Message: "the cloud has it no more", Remedy: "propose again: it will be made anew"}

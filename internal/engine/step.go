@@ -182,7 +182,7 @@ type unseenError struct {
 }
 
 func (u *unseenError) Error() string {
-	return "asking the cloud whether " + u.name + " was made: the answer to the call was lost, and it is not seen yet"
+	return "asking the cloud for " + u.name + ": it is not seen yet, and what was asked for a moment ago may still turn up"
 }
 
 // look sees how far a step is.

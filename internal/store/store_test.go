@@ -441,3 +441,54 @@ func TestOldThingsAreForgotten(t *testing.T) {
 		t.Errorf("the newest evidence went too: %v", left)
 	}
 }
+
+func TestTheNewestEvidenceOfALongRunIsGiven(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	run := startedRun(t, s)
+	if _, err := s.Pool.Exec(ctx, `INSERT INTO evidence (stack_id, run_id, resource, check_name, at, asked, answer, passed, took_ms)
+		SELECT $1, $2, 'net', 'phase', now(), 'phase', n::text, true, 1 FROM generate_series(1, 2500) n`, stackID, run); err != nil {
+		t.Fatal(err)
+	}
+	list, err := s.RunEvidence(ctx, run, "net")
+	if err != nil || len(list) != 2000 || list[0].Answer != "501" || list[1999].Answer != "2500" {
+		t.Errorf("%d pieces from %s to %s, %v", len(list), list[0].Answer, list[len(list)-1].Answer, err)
+	}
+}
+
+func TestAKeyIsTakenOnce(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	take := func(request string) (bool, Answer) {
+		t.Helper()
+		taken, before, err := s.TakeKey(ctx, "ines", "key", request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return taken, before
+	}
+	if taken, _ := take("a"); !taken {
+		t.Fatal("a new key is taken already")
+	}
+	if taken, before := take("a"); taken || before.Status != 0 {
+		t.Errorf("while it is carried out: %v %+v", taken, before)
+	}
+	if err := s.GiveKeyBack(ctx, "ines", "key"); err != nil {
+		t.Fatal(err)
+	}
+	if taken, _ := take("b"); !taken {
+		t.Error("a key that was given back is not free")
+	}
+	if err := s.KeepAnswer(ctx, "ines", "key", 201, []byte("made")); err != nil {
+		t.Fatal(err)
+	}
+	if taken, before := take("b"); taken || before.Status != 201 || string(before.Answer) != "made" || before.Request != "b" {
+		t.Errorf("answered it gives %v %+v", taken, before)
+	}
+	if _, err := s.Pool.Exec(ctx, "UPDATE idempotency SET status = 0, created_at = now() - interval '2 minutes'"); err != nil {
+		t.Fatal(err)
+	}
+	if taken, _ := take("c"); !taken {
+		t.Error("the key of a process that is gone is kept for ever")
+	}
+}
