@@ -108,6 +108,9 @@ func Start(c Config) (*Running, error) {
 	return r, writeFile(filepath.Join(c.Dir, placeFile), r.Place)
 }
 
+// Real turns cloud seconds into real time.
+func (r *Running) Real(cloudSeconds float64) time.Duration { return r.world.Real(cloudSeconds) }
+
 // Close stops serving. The state stays.
 func (r *Running) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)

@@ -658,3 +658,49 @@ func TestAWreckIsReplacedNotTriedAgain(t *testing.T) {
 		t.Errorf("%s: %s", run.State, run.Reason)
 	}
 }
+
+// TestALateAndStaleCloudMakesNothingTwice: an answer is lost, what was made is seen
+// by nobody for a while, and reads tell what was before.
+func TestALateAndStaleCloudMakesNothingTwice(t *testing.T) {
+	t.Parallel()
+	r := servicetest.NewWith(t, sim.Config{Pace: 5, Rate: 1000})
+	author, end := r.Still(engine.Config{CallRate: 1000}, nil)
+	t.Cleanup(end)
+	c := author.Engine().Config
+	bare := c.Adapter
+	c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
+		a, row, err := bare(ctx, account)
+		return fickle{a}, row, err
+	}
+	e, err := engine.New(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	r.Fault(world.Fault{Kind: "lose-answer", On: "disks", Method: http.MethodPut, Count: 1})
+	r.Fault(world.Fault{Kind: "late-visibility", On: "disks", Count: 1, Seconds: 1})
+	id := r.ApplySource(author, "coast", coast, small)
+	if err := e.CarryOut(ctx, id, 1); err != nil {
+		t.Fatal(err)
+	}
+	if run, _ := author.Run(ctx, id); run.State != "done" || madeEver(r, "data[0]") != 1 || !strings.Contains(r.Events(author, id), "may still turn up") {
+		t.Fatalf("%s: %s; the disk was made %d times\n%s", run.State, run.Reason, madeEver(r, "data[0]"), r.Events(author, id))
+	}
+	// In Larch's own words from here on: the run looks, alters, and is told old things.
+	plain := servicetest.NewWith(t, sim.Config{Pace: 20, Rate: 1000})
+	s, _ := plain.Start(engine.Config{CallRate: 1000}, nil)
+	plain.Await(s, plain.ApplySource(s, "coast", coast, small))
+	p := plain.Propose(s, "coast", coast, and(map[string]any{"store": "40GiB"}))
+	plain.Fault(world.Fault{Kind: "stale-read", On: "disks", Count: 3})
+	if run := plain.Await(s, plain.Carry(s, p)); run.State != "done" {
+		t.Fatalf("%s: %s", run.State, run.Reason)
+	}
+	if v, err := s.Verify(ctx, plain.Admin, "coast"); err != nil || !v.Healthy {
+		t.Errorf("%+v %v", v, err)
+	}
+	for _, x := range plain.Ledger().Alive {
+		if x.Kind == "disks" && fmt.Sprint(x.Properties["gib"]) != "40" {
+			t.Errorf("the disk has %v GiB", x.Properties["gib"])
+		}
+	}
+}

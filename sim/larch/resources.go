@@ -139,6 +139,9 @@ func (c *Cloud) read(w http.ResponseWriter, r *http.Request) error {
 		if time.Now().Before(x.VisibleAt) {
 			return unseen
 		}
+		if !c.fresh(x) {
+			return nil // old answers are of a moment ago, not of yesterday
+		}
 		if _, hit := tx.Strike("stale-read", x.Account, k.plural, x.Label+" "+x.Name); hit {
 			callOf(r.Context()).Fault = "stale-read"
 			if x = tx.Before(x); x == nil {
@@ -151,6 +154,19 @@ func (c *Cloud) read(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return writeJSON(w, 200, c.document(x))
+}
+
+// staleFor is how many cloud seconds after a change a read may still tell what was
+// before it.
+const staleFor = 9
+
+// fresh reports whether a resource changed a moment ago.
+func (c *Cloud) fresh(x *world.Resource) bool {
+	at := x.MadeAt
+	if x.ChangedAt.After(at) {
+		at = x.ChangedAt
+	}
+	return time.Since(at) < c.world.Real(staleFor)
 }
 
 func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {

@@ -110,7 +110,7 @@ var FaultKinds = map[string]string{
 	"denied":        "the account lacks the permission",
 
 	"late-visibility": "the fresh resource is found by nobody for seconds",
-	"stale-read":      "a read tells the resource as it was before its last change",
+	"stale-read":      "a read tells the resource as it was before a change of a moment ago",
 	"credentials-end": "the account's credentials are not accepted any more",
 	"turns-back":      "services of the guest come up and fail for good seconds later",
 	"guest-dead":      "the guest answers nothing, while the cloud says that it is ready",
