@@ -353,7 +353,12 @@ func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, k
 			return Proposal{}, err
 		}
 	}
-	id, err := s.store.AddProposal(ctx, store.Proposal{StackID: st.ID, Kind: kind, Document: raw, CreatedBy: u.Name, Summary: change.Summary(plan.Changes), Undoes: w.undoes}, proposalLife)
+	row := store.Proposal{StackID: st.ID, Kind: kind, Document: raw, CreatedBy: u.Name, Undoes: w.undoes,
+		Summary: change.Summary(plan.Changes), Currency: doc.Cost.Currency, Hour: doc.Cost.Hour, Seconds: doc.Seconds}
+	if w.text.Name != "" {
+		row.Template = w.text.Name + "@" + w.text.Version
+	}
+	id, err := s.store.AddProposal(ctx, row, proposalLife)
 	if err != nil {
 		return Proposal{}, err
 	}
@@ -384,7 +389,8 @@ func (s *Service) Proposals(ctx context.Context, stack string, before int64, mos
 
 // proposalRow is a proposal as lists tell it.
 func proposalRow(p store.Proposal) Proposal {
-	return Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Summary: p.Summary, Undoes: p.Undoes,
+	return Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: p.Account, Region: p.Region, Template: p.Template, Summary: p.Summary, Undoes: p.Undoes,
+		Cost: price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}}, CostNow: price.Cost{Lines: []price.Line{}}, Seconds: p.Seconds,
 		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
 		CreatedBy: p.CreatedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
 }

@@ -241,3 +241,26 @@ func TestRetiringFreesTheName(t *testing.T) {
 		t.Error(run.Reason)
 	}
 }
+
+func TestAListOfProposalsTellsWhatItsRowsHold(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	r.Await(s, r.Apply(s, "site", "warning-site", nil))
+	list, err := s.Proposals(ctx, "site", 0, 10)
+	if err != nil || len(list) != 1 {
+		t.Fatal(list, err)
+	}
+	p, err := s.Proposal(ctx, list[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	row := list[0]
+	if row.Account != "saltmere-lab" || row.Region != p.Region || row.Template != p.Template || row.Summary != p.Summary || row.Seconds != p.Seconds || row.State != "applied" || *row.RunID != *p.RunID {
+		t.Errorf("the row tells %+v", row)
+	}
+	if row.Cost.Hour == 0 || row.Cost.Hour != p.Cost.Hour || row.Cost.Currency != p.Cost.Currency || row.Cost.Lines == nil || row.Changes == nil {
+		t.Errorf("the row costs %+v, the proposal %+v", row.Cost, p.Cost)
+	}
+}

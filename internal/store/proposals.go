@@ -24,15 +24,18 @@ type Proposal struct {
 	DecidedBy string
 	DecidedAt *time.Time
 	ExpiresAt time.Time
-	// Summary counts the changes in words; Undoes is the run that an undo is of.
-	Summary string
-	Undoes  *int64
-	RunID   *int64
+	// What lists tell of the document: the changes counted in words, the template, the
+	// cost in an hour and the expected time.
+	Account, Region, Summary, Template, Currency string
+	Hour, Seconds                                float64
+	// Undoes is the run that an undo is of.
+	Undoes *int64
+	RunID  *int64
 }
 
 // An open or accepted proposal whose time is over reads as expired.
 const proposalQuery = `SELECT p.id, p.stack_id::text, s.name AS stack, p.kind, CASE WHEN p.state IN ('open', 'accepted') AND p.expires_at < now() THEN 'expired' ELSE p.state END AS state,
-	p.why, p.document, p.created_by, p.created_at, p.decided_by, p.decided_at, p.expires_at, p.summary, p.undoes, r.id AS run_id
+	p.why, p.document, p.created_by, p.created_at, p.decided_by, p.decided_at, p.expires_at, s.account, s.region, p.summary, p.template, p.currency, p.hour, p.seconds, p.undoes, r.id AS run_id
 	FROM proposals p JOIN stacks s ON s.id = p.stack_id LEFT JOIN runs r ON r.proposal_id = p.id `
 
 // AddProposal keeps a proposal and makes the stack's older open ones stale.
@@ -42,8 +45,9 @@ func (s *Store) AddProposal(ctx context.Context, p Proposal, life time.Duration)
 		if _, err := tx.Exec(ctx, "UPDATE proposals SET state = 'stale', why = 'a newer proposal was made for the stack' WHERE stack_id = $1 AND state IN ('open', 'accepted')", p.StackID); err != nil {
 			return err
 		}
-		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, summary, undoes, expires_at) VALUES ($1, $2, 'open', $3, $4, $5, $6, now() + $7) RETURNING id`,
-			p.StackID, p.Kind, p.Document, p.CreatedBy, p.Summary, p.Undoes, life).Scan(&id)
+		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, summary, template, currency, hour, seconds, undoes, expires_at)
+			VALUES ($1, $2, 'open', $3, $4, $5, $6, $7, $8, $9, $10, now() + $11) RETURNING id`,
+			p.StackID, p.Kind, p.Document, p.CreatedBy, p.Summary, p.Template, p.Currency, p.Hour, p.Seconds, p.Undoes, life).Scan(&id)
 	})
 	return id, err
 }

@@ -4,7 +4,11 @@
 -- steps. Writes counts the commits of its owners, so that one whose answer was
 -- lost is recognised; seen_at is the last sign of an owner.
 ALTER TABLE proposals DROP CONSTRAINT proposals_kind_check, ADD CONSTRAINT proposals_kind_check CHECK (kind IN ('apply', 'continue', 'retire', 'undo')),
-    ADD COLUMN summary text NOT NULL DEFAULT '', ADD COLUMN undoes bigint REFERENCES runs;
+    ADD COLUMN summary text NOT NULL DEFAULT '', ADD COLUMN template text NOT NULL DEFAULT '', ADD COLUMN hour double precision NOT NULL DEFAULT 0,
+    ADD COLUMN currency text NOT NULL DEFAULT '', ADD COLUMN seconds double precision NOT NULL DEFAULT 0, ADD COLUMN undoes bigint REFERENCES runs;
+UPDATE proposals SET hour = coalesce((document->'cost'->>'hour')::float8, 0), currency = coalesce(document->'cost'->>'currency', ''), seconds = coalesce((document->>'seconds')::float8, 0),
+    template = CASE WHEN coalesce(document->'template'->>'name', '') = '' THEN '' ELSE (document->'template'->>'name') || '@' || (document->'template'->>'version') END,
+    summary = coalesce((SELECT string_agg(n || ' ' || c, ', ' ORDER BY c) FROM (SELECT x->>'change' AS c, count(*) AS n FROM jsonb_array_elements(document->'changes') x GROUP BY 1) AS counted), '');
 ALTER TABLE runs
     ADD COLUMN kind text NOT NULL DEFAULT 'apply',
     ADD COLUMN account text NOT NULL DEFAULT '',
