@@ -51,6 +51,22 @@ CREATE TABLE durations (
     PRIMARY KEY (account, type, slot)
 );
 
+INSERT INTO durations (account, type, slot, ms, at)
+    SELECT account, type, slot, ms, at FROM (
+        SELECT k.account, st.type, (row_number() OVER (PARTITION BY k.account, st.type ORDER BY st.ended_at DESC) - 1)::int AS slot,
+            (extract(epoch FROM st.ended_at - st.intent_at) * 1000)::bigint AS ms, st.ended_at AS at
+        FROM steps st JOIN runs r ON r.id = st.run_id JOIN stacks k ON k.id = r.stack_id
+        WHERE st.action = 'create' AND st.state = 'healthy' AND st.intent_at IS NOT NULL) AS learned
+    WHERE slot < 64;
+
+-- What stacks and their resources cost stood in the documents of proposals only.
+CREATE TEMPORARY TABLE last_document ON COMMIT DROP AS
+    SELECT DISTINCT ON (p.stack_id) p.stack_id, p.document FROM proposals p JOIN runs r ON r.proposal_id = p.id WHERE p.kind <> 'retire' ORDER BY p.stack_id, r.id DESC;
+UPDATE stacks k SET cloud = coalesce(d.document->'stack'->>'cloud', ''), currency = coalesce(d.document->'cost'->>'currency', ''),
+    title = coalesce(d.document->'rendering'->'template'->>'title', '') FROM last_document d WHERE d.stack_id = k.id;
+UPDATE resources x SET hour = (line->>'hour')::float8 FROM last_document d, jsonb_array_elements(d.document->'cost'->'lines') AS line
+    WHERE d.stack_id = x.stack_id AND line->>'resource' = x.name AND x.made_at IS NOT NULL;
+
 -- One row for each stack with what lists tell of it. Triggers keep it in the same
 -- transaction as what it tells.
 CREATE TABLE summaries (
@@ -122,8 +138,9 @@ END $$;
 -- +goose StatementEnd
 CREATE TRIGGER summarise AFTER UPDATE OF state ON steps FOR EACH ROW EXECUTE FUNCTION summarise_step();
 
-INSERT INTO summaries (stack_id, name, account, retired, total, healthy, last_run)
+INSERT INTO summaries (stack_id, name, account, retired, total, healthy, hour, last_run)
     SELECT id, name, account, retired_at IS NOT NULL, (SELECT count(*) FROM resources r WHERE r.stack_id = k.id), (SELECT count(*) FROM resources r WHERE r.stack_id = k.id AND state = 'healthy'),
+        (SELECT coalesce(sum(hour), 0) FROM resources r WHERE r.stack_id = k.id),
         (SELECT max(id) FROM runs r WHERE r.stack_id = k.id) FROM stacks k;
 
 -- One limit for each account over all its runs and replicas: the rate adapts to
