@@ -136,13 +136,9 @@ func (s *Server) streamAll(c *echo.Context) error {
 // stream sends pages as server-sent events until the client goes or all is told.
 func (s *Server) stream(c *echo.Context, run string, next func(context.Context) (page, error)) error {
 	ctx := c.Request().Context()
-	woken, leave := s.wake.join(run)
-	defer leave()
 	out := newEventWriter(c)
-	alive := time.NewTicker(keepAlive)
-	defer alive.Stop()
-	slow := time.NewTicker(2 * time.Second) // a lost wake-up costs no more than this
-	defer slow.Stop()
+	turns := s.turns(run, out)
+	defer turns.stop()
 	for {
 		p, err := next(ctx)
 		if err != nil {
@@ -159,14 +155,8 @@ func (s *Server) stream(c *echo.Context, run string, next func(context.Context) 
 		if out.flush() != nil {
 			return nil
 		}
-		select {
-		case <-ctx.Done():
+		if !turns.wait(ctx, gather) {
 			return nil
-		case <-woken:
-			time.Sleep(gather)
-		case <-slow.C:
-		case <-alive.C:
-			out.comment("still here")
 		}
 	}
 }
@@ -188,9 +178,9 @@ func (s *Server) streamChanges(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	woken, leave := s.wake.join("")
-	defer leave()
 	out := newEventWriter(c)
+	turns := s.turns("", out)
+	defer turns.stop()
 	if place == "" || len(changes.Stacks) == maxCatchUp {
 		if _, next, err = s.service.Changed(ctx, "", 0); err != nil {
 			return err
@@ -198,10 +188,6 @@ func (s *Server) streamChanges(c *echo.Context) error {
 		out.event("reset", next, struct{}{})
 		changes.Stacks = nil
 	}
-	alive := time.NewTicker(keepAlive)
-	defer alive.Stop()
-	slow := time.NewTicker(2 * time.Second)
-	defer slow.Stop()
 	for {
 		for i, st := range changes.Stacks {
 			out.event("stack", changes.Places[i], st)
@@ -209,19 +195,49 @@ func (s *Server) streamChanges(c *echo.Context) error {
 		if out.flush() != nil {
 			return nil
 		}
-		select {
-		case <-ctx.Done():
+		if !turns.wait(ctx, gatherChanges) {
 			return nil
-		case <-woken:
-			time.Sleep(gatherChanges)
-		case <-slow.C:
-		case <-alive.C:
-			out.comment("still here")
 		}
 		if changes, next, err = s.service.Changed(ctx, next, maxCatchUp); err != nil {
 			return nil // the reader comes back with Last-Event-ID
 		}
 	}
+}
+
+// turns tells a stream when to look again: woken, or at the latest every two
+// seconds, so that a lost wake-up costs no more than that.
+type turns struct {
+	woken       <-chan struct{}
+	leave       func()
+	slow, alive *time.Ticker
+	out         *eventWriter
+}
+
+// turns begins to listen for what happens in a run, or in all runs if it is empty.
+func (s *Server) turns(run string, out *eventWriter) *turns {
+	woken, leave := s.wake.join(run)
+	return &turns{woken: woken, leave: leave, slow: time.NewTicker(2 * time.Second), alive: time.NewTicker(keepAlive), out: out}
+}
+
+// wait returns at the next turn, and false once the reader is gone. After a
+// wake-up it lets more gather.
+func (t *turns) wait(ctx context.Context, gather time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-t.woken:
+		time.Sleep(gather)
+	case <-t.slow.C:
+	case <-t.alive.C:
+		t.out.comment("still here")
+	}
+	return true
+}
+
+func (t *turns) stop() {
+	t.leave()
+	t.slow.Stop()
+	t.alive.Stop()
 }
 
 // eventWriter writes server-sent events.

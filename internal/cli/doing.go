@@ -159,16 +159,22 @@ func (a *app) undoCommand() *cobra.Command {
 			if !yes {
 				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
 			}
-			printFindings(cmd.ErrOrStderr(), p.Findings)
-			if _, err := decode[service.Proposal](c.AcceptProposal(cmd.Context(), p.ID)); err != nil {
-				return err
-			}
-			return a.applyProposal(cmd, p.ID, follow, "")
+			return a.acceptAndApply(cmd, c, p, follow)
 		}}
 	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once")
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
 	a.outputFlag(cmd)
 	return cmd
+}
+
+// acceptAndApply carries out a proposal nobody is asked about any more, and tells
+// what was found about it first.
+func (a *app) acceptAndApply(cmd *cobra.Command, c *contract.Client, p service.Proposal, follow bool) error {
+	printFindings(cmd.ErrOrStderr(), p.Findings)
+	if _, err := decode[service.Proposal](c.AcceptProposal(cmd.Context(), p.ID)); err != nil {
+		return err
+	}
+	return a.applyProposal(cmd, p.ID, follow, "")
 }
 
 func (a *app) retryCommand() *cobra.Command {

@@ -222,10 +222,7 @@ func (a *app) retireCommand() *cobra.Command {
 			if !yes {
 				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
 			}
-			if _, err := decode[service.Proposal](c.AcceptProposal(cmd.Context(), p.ID)); err != nil {
-				return err
-			}
-			return a.applyProposal(cmd, p.ID, follow, "")
+			return a.acceptAndApply(cmd, c, p, follow)
 		}}
 	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once")
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")

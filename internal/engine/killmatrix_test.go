@@ -212,17 +212,7 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 		if !m.fickle {
 			return s.Engine()
 		}
-		c := s.Engine().Config
-		bare := c.Adapter
-		c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
-			a, row, err := bare(ctx, account)
-			return fickle{a}, row, err
-		}
-		e, err := engine.New(c)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return e
+		return fickleEngine(t, s)
 	}
 	finish := func(id, number int64) {
 		t.Helper()
@@ -390,14 +380,10 @@ func (f fickle) Search(ctx context.Context, q cloud.Query) iter.Seq2[cloud.Live,
 	}
 }
 
-// TestAPassingErrorOfALookDoesNotMakeTheOutcomeKnown: the answer to a creation is
-// lost, and looking for it fails for a while; it must not be made again.
-func TestAPassingErrorOfALookDoesNotMakeTheOutcomeKnown(t *testing.T) {
-	t.Parallel()
-	r := servicetest.NewWith(t, sim.Config{Pace: 600, Rate: 100_000})
-	author, end := r.Still(engine.Config{CallRate: 100_000}, nil)
-	t.Cleanup(end)
-	c := author.Engine().Config
+// fickleEngine is the engine of a service whose clouds are all fickle.
+func fickleEngine(t *testing.T, s *service.Service) *engine.Engine {
+	t.Helper()
+	c := s.Engine().Config
 	bare := c.Adapter
 	c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
 		a, row, err := bare(ctx, account)
@@ -407,6 +393,17 @@ func TestAPassingErrorOfALookDoesNotMakeTheOutcomeKnown(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return e
+}
+
+// TestAPassingErrorOfALookDoesNotMakeTheOutcomeKnown: the answer to a creation is
+// lost, and looking for it fails for a while; it must not be made again.
+func TestAPassingErrorOfALookDoesNotMakeTheOutcomeKnown(t *testing.T) {
+	t.Parallel()
+	r := servicetest.NewWith(t, sim.Config{Pace: 600, Rate: 100_000})
+	author, end := r.Still(engine.Config{CallRate: 100_000}, nil)
+	t.Cleanup(end)
+	e := fickleEngine(t, author)
 	id := r.ApplySource(author, "coast", coast, map[string]any{"range": "10.3.0.0/24"})
 	r.Fault(world.Fault{Kind: "lose-answer", Method: http.MethodPut, Count: 3})
 	r.Fault(world.Fault{Kind: "server-error", Method: http.MethodGet, Count: 6})

@@ -666,16 +666,7 @@ func TestALateAndStaleCloudMakesNothingTwice(t *testing.T) {
 	r := servicetest.NewWith(t, sim.Config{Pace: 5, Rate: 1000})
 	author, end := r.Still(engine.Config{CallRate: 1000}, nil)
 	t.Cleanup(end)
-	c := author.Engine().Config
-	bare := c.Adapter
-	c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
-		a, row, err := bare(ctx, account)
-		return fickle{a}, row, err
-	}
-	e, err := engine.New(c)
-	if err != nil {
-		t.Fatal(err)
-	}
+	e := fickleEngine(t, author)
 	ctx := context.Background()
 	r.Fault(world.Fault{Kind: "lose-answer", On: "disks", Method: http.MethodPut, Count: 1})
 	r.Fault(world.Fault{Kind: "late-visibility", On: "disks", Count: 1, Seconds: 1})
