@@ -100,7 +100,7 @@ func (h *handlers) GetProposal(ctx context.Context, r contract.GetProposalReques
 }
 
 func (h *handlers) AcceptProposal(ctx context.Context, r contract.AcceptProposalRequestObject) (contract.AcceptProposalResponseObject, error) {
-	p, err := h.service.Accept(ctx, userOf(ctx), r.Id)
+	p, err := h.service.Accept(ctx, userOf(ctx), r.Id, or(r.Params.Agree, nil))
 	return contract.AcceptProposal200JSONResponse(p), err
 }
 
@@ -112,6 +112,16 @@ func (h *handlers) RefuseProposal(ctx context.Context, r contract.RefuseProposal
 func (h *handlers) ApplyProposal(ctx context.Context, r contract.ApplyProposalRequestObject) (contract.ApplyProposalResponseObject, error) {
 	run, err := h.service.Apply(ctx, userOf(ctx), r.Id, string(or(r.Params.OnFailure, "")))
 	return contract.ApplyProposal200JSONResponse(run), err
+}
+
+func (h *handlers) ListKept(ctx context.Context, _ contract.ListKeptRequestObject) (contract.ListKeptResponseObject, error) {
+	list, err := h.service.Kept(ctx)
+	return contract.ListKept200JSONResponse(list), err
+}
+
+func (h *handlers) DiscardKept(ctx context.Context, r contract.DiscardKeptRequestObject) (contract.DiscardKeptResponseObject, error) {
+	p, err := h.service.Discard(ctx, userOf(ctx), r.Body.Name)
+	return contract.DiscardKept201JSONResponse(p), err
 }
 
 func (h *handlers) UndoRun(ctx context.Context, r contract.UndoRunRequestObject) (contract.UndoRunResponseObject, error) {

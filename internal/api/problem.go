@@ -19,6 +19,7 @@ var statuses = map[service.Kind]int{
 	service.Unauthenticated: http.StatusUnauthorized,
 	service.Forbidden:       http.StatusForbidden,
 	service.Findings:        http.StatusUnprocessableEntity,
+	service.Consent:         http.StatusConflict,
 	service.CloudRefused:    http.StatusBadGateway,
 	service.TooMany:         http.StatusTooManyRequests,
 }

@@ -107,7 +107,7 @@ The usual way:
 	add("knowing", a.accountsCommand(), a.offersCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
 	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())
-	add("living", a.stacksCommand(), a.outputsCommand(), a.verifyCommand(), a.retireCommand(), a.eventsCommand())
+	add("living", a.stacksCommand(), a.outputsCommand(), a.verifyCommand(), a.retireCommand(), a.keptCommand(), a.eventsCommand())
 	return root
 }
 
@@ -259,6 +259,8 @@ func problemExit(res *http.Response) error {
 	switch strings.TrimPrefix(p.Type, "urn:undersail:") {
 	case "findings":
 		code = exitFindings
+	case "consent":
+		code = exitWaiting
 	case "stale", "conflict", "not-allowed":
 		code = exitRefused
 	case "not-signed-in":

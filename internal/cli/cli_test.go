@@ -103,7 +103,7 @@ func TestRenderWorksWithoutAService(t *testing.T) {
 		t.Errorf("the secret is shown as %v", r.Inputs[3].Value)
 	}
 	table, _, err := execute(t, "Long-Enough-Word-1", "render", path, "--inputs", second, "--secret", "password=-")
-	if err != nil || !strings.Contains(table, "RESOURCE") || !strings.Contains(table, "(known after net.id)") {
+	if err != nil || !strings.Contains(table, "RESOURCE") || !strings.Contains(table, "waits for net.id") {
 		t.Errorf("%v\n%s", err, table)
 	}
 }

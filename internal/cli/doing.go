@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/core/state"
 	"undersail/internal/service"
 )
 
@@ -126,6 +127,7 @@ func (a *app) stopCommand() *cobra.Command {
 func (a *app) continueCommand() *cobra.Command {
 	var follow bool
 	cmd := &cobra.Command{Use: "continue STACK", Short: "Make what is missing after a run that failed or stopped", Args: cobra.ExactArgs(1), Example: "  undersail continue warning-site --watch",
+		Long: "Make what is missing after a run that failed or stopped, at once where that is only what was\naccepted. Where something else changed since, the proposal is left open and shown, and the exit code is 6.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -134,6 +136,15 @@ func (a *app) continueCommand() *cobra.Command {
 			p, err := decode[service.Proposal](c.ContinueStack(cmd.Context(), args[0]))
 			if err != nil {
 				return a.told(cmd, err)
+			}
+			switch p.State {
+			case "nothing":
+				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+			case state.Open:
+				if err := a.print(cmd, p, func(w io.Writer) { printProposal(w, p) }); err != nil {
+					return err
+				}
+				return &exit{exitWaiting, fmt.Errorf("proposal %d goes beyond what was accepted and waits for a person", p.ID)}
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(), "proposal %d: %s\n", p.ID, p.Summary)
 			return a.applyProposal(cmd, p.ID, follow, "")
@@ -145,6 +156,7 @@ func (a *app) continueCommand() *cobra.Command {
 
 func (a *app) undoCommand() *cobra.Command {
 	var yes, follow bool
+	var agree []string
 	cmd := &cobra.Command{Use: "undo RUN", Short: "Propose to undo the newest run of a stack", Args: cobra.ExactArgs(1), Example: "  undersail undo 14\n  undersail undo 14 --yes --watch",
 		Long: "Propose to undo the newest run of a stack: what it made is removed, dependents first, and what it\naltered is put back. What cannot be put back is told before anything happens.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -159,9 +171,10 @@ func (a *app) undoCommand() *cobra.Command {
 			if !yes {
 				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
 			}
-			return a.acceptAndApply(cmd, c, p, follow)
+			return a.acceptAndApply(cmd, c, p, agree, follow)
 		}}
-	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once")
+	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once; consents are given with --agree")
+	agreeFlag(cmd, &agree)
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
 	a.outputFlag(cmd)
 	return cmd
@@ -169,10 +182,10 @@ func (a *app) undoCommand() *cobra.Command {
 
 // acceptAndApply carries out a proposal nobody is asked about any more, and tells
 // what was found about it first.
-func (a *app) acceptAndApply(cmd *cobra.Command, c *contract.Client, p service.Proposal, follow bool) error {
+func (a *app) acceptAndApply(cmd *cobra.Command, c *contract.Client, p service.Proposal, agree []string, follow bool) error {
 	printFindings(cmd.ErrOrStderr(), p.Findings)
-	if _, err := decode[service.Proposal](c.AcceptProposal(cmd.Context(), p.ID)); err != nil {
-		return err
+	if _, err := accepted(cmd, c, p.ID, agree); err != nil {
+		return a.told(cmd, err)
 	}
 	return a.applyProposal(cmd, p.ID, follow, "")
 }

@@ -209,6 +209,7 @@ func printVerification(w io.Writer, v service.Verification) {
 
 func (a *app) retireCommand() *cobra.Command {
 	var yes, follow bool
+	var agree []string
 	cmd := &cobra.Command{Use: "retire STACK", Short: "Propose the removal of a whole stack, dependents first", Args: cobra.ExactArgs(1), Example: "  undersail retire warning-site\n  undersail retire warning-site --yes --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -222,9 +223,10 @@ func (a *app) retireCommand() *cobra.Command {
 			if !yes {
 				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
 			}
-			return a.acceptAndApply(cmd, c, p, follow)
+			return a.acceptAndApply(cmd, c, p, agree, follow)
 		}}
-	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once")
+	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once; consents are given with --agree")
+	agreeFlag(cmd, &agree)
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
 	a.outputFlag(cmd)
 	return cmd

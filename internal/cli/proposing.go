@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"math"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -84,6 +85,11 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 }
 
 func printProposal(w io.Writer, p service.Proposal) {
+	if p.State == "nothing" {
+		fmt.Fprintf(w, "Nothing to change: stack %s is what is wanted. No proposal was made.\n", p.Stack)
+		printFindings(w, p.Findings)
+		return
+	}
 	fmt.Fprintf(w, "Proposal %d for stack %s: %s  [%s]\n", p.ID, p.Stack, p.Summary, p.State)
 	fmt.Fprintf(w, "account %s, region %s%s\n\n", p.Account, p.Region, prefixed(", template ", p.Template))
 	same := 0
@@ -106,17 +112,17 @@ func printProposal(w io.Writer, p service.Proposal) {
 	printFields(w, p.Changes)
 	printInputs(w, p.Inputs)
 	for _, c := range p.Consents {
-		fmt.Fprintf(w, "\nconsent   inputs.%s: %s\n", c.Name, c.About)
+		fmt.Fprintf(w, "\nconsent   %s: %s\n", c.Name, c.About)
 	}
 	fmt.Fprintf(w, "\ncost      %s\n", costLine(p.Cost, p.CostNow))
-	fmt.Fprintf(w, "duration  about %s; decided by %s\n", seconds(p.Seconds), orDash(strings.Join(p.Longest, " > ")))
+	fmt.Fprintf(w, "duration  about %s; decided by %s\n", clock(p.Seconds, p.Rate), orDash(strings.Join(p.Longest, " > ")))
 	if len(p.Findings) > 0 {
 		fmt.Fprintln(w)
 		printFindings(w, p.Findings)
 	}
 	switch p.State {
 	case "open":
-		fmt.Fprintf(w, "\nnext: undersail accept %d\n", p.ID)
+		fmt.Fprintf(w, "\nnext: undersail accept %d%s\n", p.ID, agreeing(p))
 	case "accepted":
 		fmt.Fprintf(w, "\nnext: undersail apply %d --watch\n", p.ID)
 	}
@@ -159,6 +165,10 @@ func printInputs(w io.Writer, inputs []render.InputValue) {
 func printFields(w io.Writer, changes []change.Change) {
 	first := true
 	for _, c := range changes {
+		if c.Change == change.Create && len(c.Fields) > 0 {
+			printWanted(w, c, &first)
+			continue
+		}
 		for _, f := range c.Fields {
 			if first {
 				fmt.Fprintln(w)
@@ -167,6 +177,19 @@ func printFields(w io.Writer, changes []change.Change) {
 			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter, orDash(valueLine(f.Before)), orDash(valueLine(f.After)))
 		}
 	}
+}
+
+// printWanted tells in one line what is wanted of a resource that is made.
+func printWanted(w io.Writer, c change.Change, first *bool) {
+	var parts []string
+	for _, f := range c.Fields {
+		parts = append(parts, f.Name+"="+clip(valueLine(f.After), 60))
+	}
+	if *first {
+		fmt.Fprintln(w)
+		*first = false
+	}
+	fmt.Fprintf(w, "%s  %s\n", c.Resource, strings.Join(parts, " "))
 }
 
 func costLine(after, now price.Cost) string {
@@ -178,6 +201,24 @@ func costLine(after, now price.Cost) string {
 		s += fmt.Sprintf("; now %.3f an hour", now.Hour)
 	}
 	return s
+}
+
+// agreeing is what has to be added to accept a proposal.
+func agreeing(p service.Proposal) string {
+	text := ""
+	for _, c := range p.Consents {
+		text += " --agree " + c.Name
+	}
+	return text
+}
+
+// clock tells a span of real seconds on the account's clock, with the real time in
+// brackets where that clock runs at another rate.
+func clock(real, rate float64) string {
+	if rate <= 0 || math.Abs(rate-1) < 1e-9 {
+		return seconds(real)
+	}
+	return seconds(real*rate) + " (" + seconds(real) + " in real time)"
 }
 
 func seconds(s float64) string {
@@ -254,14 +295,29 @@ func number(arg string) (int64, error) {
 }
 
 func (a *app) acceptCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "accept ID", Short: "Agree to a proposal", Args: cobra.ExactArgs(1), Example: "  undersail accept 12",
+	var agree []string
+	cmd := &cobra.Command{Use: "accept ID", Short: "Agree to a proposal", Args: cobra.ExactArgs(1), Example: "  undersail accept 12\n  undersail accept 12 --agree lose-data",
+		Long: "Agree to a proposal. What it asks a consent for has to be agreed to by name: without, nothing is\naccepted, what is asked is told, and the exit code is 6.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (service.Proposal, error) {
-				return decode[service.Proposal](c.AcceptProposal(cmd.Context(), id))
+				return accepted(cmd, c, id, agree)
 			})
 		}}
+	agreeFlag(cmd, &agree)
 	a.outputFlag(cmd)
 	return cmd
+}
+
+func agreeFlag(cmd *cobra.Command, agree *[]string) {
+	cmd.Flags().StringSliceVar(agree, "agree", nil, "name of a consent that you give, such as lose-data")
+}
+
+func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string) (service.Proposal, error) {
+	params := &contract.AcceptProposalParams{}
+	if len(agree) > 0 {
+		params.Agree = &agree
+	}
+	return decode[service.Proposal](c.AcceptProposal(cmd.Context(), id, params))
 }
 
 func (a *app) refuseCommand() *cobra.Command {
@@ -284,7 +340,7 @@ func (a *app) decided(cmd *cobra.Command, arg string, decide func(*contract.Clie
 	}
 	p, err := decide(c, id)
 	if err != nil {
-		return err
+		return a.told(cmd, err)
 	}
 	return a.print(cmd, p, func(w io.Writer) {
 		fmt.Fprintf(w, "proposal %d for stack %s is %s\n", p.ID, p.Stack, p.State)

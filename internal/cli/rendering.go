@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/expr"
+	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -60,9 +61,10 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*excha
 
 func newRendered(r *render.Rendering, o *offer.Offers) *exchange.Rendered {
 	out := &exchange.Rendered{Rendering: r}
+	r.Findings = append(r.Findings, fit.Rendering(r, offer.Everywhere{Home: o})...)
 	out.Seconds, out.Longest = r.Duration()
 	if o != nil {
-		cost := price.Of(r.Resources, *o)
+		cost := price.Of(r.Resources, offer.At(*o))
 		out.Cost = &cost
 	}
 	return out
@@ -223,7 +225,7 @@ func valueLine(v any) string {
 	case nil:
 		return ""
 	case resource.Unresolved:
-		return "(" + t.String() + ")"
+		return t.String()
 	case string:
 		return t
 	case map[string]any:
@@ -232,7 +234,7 @@ func valueLine(v any) string {
 			for _, x := range waits {
 				names = append(names, fmt.Sprint(x))
 			}
-			return "(known after " + strings.Join(names, ", ") + ")"
+			return "waits for " + strings.Join(names, ", ")
 		}
 	}
 	raw, err := json.Marshal(v)

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"undersail/internal/core/offer"
+	"undersail/internal/core/resource"
 )
 
 // Phase is where a resource is in its life, as the cloud tells it.
@@ -162,11 +163,24 @@ type Live struct {
 	ReadyIn float64
 }
 
-// Query says which resources are meant: by id, by name, or by all of the tags.
-// Without a type it means every type.
+// Uses lists the ids of what the resource refers to, as far as the cloud tells it.
+func (l Live) Uses() []string {
+	var ids []string
+	t, _ := resource.ByName(l.Type)
+	t.References(l.Has, func(_ resource.Property, id any) {
+		if text, ok := id.(string); ok && text != "" && !slices.Contains(ids, text) {
+			ids = append(ids, text)
+		}
+	})
+	return ids
+}
+
+// Query says which resources are meant: by id, by name, by all of the tags, or by
+// using one of some ids. Without a type it means every type.
 type Query struct {
 	Region, Type, ID, Name string
 	Tags                   map[string]string
+	Uses                   []string
 }
 
 // String says what is looked for.
@@ -176,6 +190,8 @@ func (q Query) String() string {
 		return "id " + q.ID
 	case q.Name != "":
 		return fmt.Sprintf("name %q", q.Name)
+	case q.Uses != nil:
+		return "a use of " + strings.Join(q.Uses, ", ")
 	}
 	words := []string{}
 	for _, k := range slices.Sorted(maps.Keys(q.Tags)) {
@@ -193,6 +209,8 @@ func (q Query) Matches(l Live) bool {
 		return l.ID == q.ID
 	case q.Name != "":
 		return l.Name == q.Name
+	case q.Uses != nil:
+		return slices.ContainsFunc(l.Uses(), func(id string) bool { return slices.Contains(q.Uses, id) })
 	}
 	for k, v := range q.Tags {
 		if l.Tags[k] != v {

@@ -219,6 +219,7 @@ func (x *execution) removed(ctx context.Context, s *store.Step) (schedule.Event,
 	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: state.Removed, Text: s.Resource + " is removed"},
 		func(w *store.Write) {
 			w.StepState(s.Number, string(schedule.Healthy), "")
+			w.ForgetKept(s.Token)
 			if mine {
 				w.RemoveResource(x.run.StackID, s.Resource)
 			}

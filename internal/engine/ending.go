@@ -14,7 +14,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"undersail/internal/cloud"
-	"undersail/internal/core/change"
 	"undersail/internal/core/health"
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
@@ -91,7 +90,10 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 		reason = fmt.Sprintf("stopped on request; %d of %d steps are done", healthy, len(x.steps))
 		text = fmt.Sprintf("run %d is %s; continue with: %s", x.run.ID, reason, next)
 	default:
-		text = x.doneText()
+		var err error
+		if text, err = x.doneText(ctx); err != nil {
+			return err
+		}
 	}
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, ends).Inc()
 	return x.note(ctx, store.Event{Kind: "run", State: ends, Text: text}, func(w *store.Write) {
@@ -119,28 +121,27 @@ func (x *execution) undoesItself() bool {
 	return x.run.OnFailure == state.Undo && (x.run.Kind == state.KindApply || x.run.Kind == state.KindContinue)
 }
 
-func (x *execution) doneText() string {
+func (x *execution) doneText(ctx context.Context) (string, error) {
 	switch x.run.Kind {
 	case state.KindRetire:
-		if kept := x.keptBack(); len(kept) > 0 {
-			return fmt.Sprintf("stack %s is retired; kept, and still paid for: %s", x.run.Stack, strings.Join(kept, ", "))
+		kept, err := x.engine.Store.KeptOf(ctx, x.run.StackID)
+		if err != nil || len(kept) == 0 {
+			return fmt.Sprintf("stack %s is retired; nothing of it is left", x.run.Stack), err
 		}
-		return fmt.Sprintf("stack %s is retired; nothing of it is left", x.run.Stack)
+		names := make([]string, len(kept))
+		for i, k := range kept {
+			names[i] = k.Name
+		}
+		return fmt.Sprintf("stack %s is retired; kept, and still paid for: %s; list them with: undersail kept", x.run.Stack, strings.Join(names, ", ")), nil
 	case state.KindUndo:
-		return fmt.Sprintf("run %d is done: run %d is undone", x.run.ID, *x.run.Undoes)
+		return fmt.Sprintf("run %d is done: run %d is undone", x.run.ID, *x.run.Undoes), nil
+	case state.KindDiscard:
+		return fmt.Sprintf("run %d is done: what was kept of stack %s is removed for good", x.run.ID, x.run.Stack), nil
 	}
-	return fmt.Sprintf("run %d is done: all %d steps are healthy", x.run.ID, len(x.steps))
-}
-
-// keptBack are the resources that stay when their stack is retired.
-func (x *execution) keptBack() []string {
-	var names []string
-	for _, c := range x.document.Changes {
-		if c.Change == change.Same {
-			names = append(names, c.Resource)
-		}
+	if len(x.steps) == 0 {
+		return fmt.Sprintf("run %d is done: the stack is recorded as it was accepted; nothing had to be made", x.run.ID), nil
 	}
-	return names
+	return fmt.Sprintf("run %d is done: all %d steps are healthy", x.run.ID, len(x.steps)), nil
 }
 
 // park lets the run wait for credentials. Steps stay as they are; whoever goes on
@@ -214,12 +215,15 @@ func (x *execution) findLost(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	known := map[string]bool{}
-	x.mu.Lock()
-	for _, r := range x.resources {
-		known[r.Token] = true
+	tokens := make([]string, len(live))
+	for i, l := range live {
+		tokens[i] = l.Token
 	}
-	x.mu.Unlock()
+	// What is kept, or was taken over by another stack, may still carry the mark.
+	known, err := x.engine.Store.RecordedTokens(ctx, tokens)
+	if err != nil {
+		return err
+	}
 	for _, s := range x.steps {
 		known[s.Token] = true
 	}

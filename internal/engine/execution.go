@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/netip"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
+	"undersail/internal/proposal"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -25,7 +28,7 @@ type execution struct {
 	engine   *Engine
 	run      store.Run
 	number   int64 // of the claim
-	document Document
+	document proposal.Document
 	account  store.Account
 	adapter  cloud.Adapter
 	steps    []store.Step
@@ -78,12 +81,12 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 		return nil, fmt.Errorf("read run %d: %w", id, err)
 	}
 	x.writes = x.run.Writes
-	proposal, err := e.Store.Proposal(ctx, x.run.ProposalID)
+	saved, err := e.Store.Proposal(ctx, x.run.ProposalID)
 	if err != nil {
 		return nil, fmt.Errorf("read proposal %d: %w", x.run.ProposalID, err)
 	}
-	if err := json.Unmarshal(proposal.Document, &x.document); err != nil {
-		return nil, fmt.Errorf("%w: proposal %d: %w", errUnreadable, proposal.ID, err)
+	if err := json.Unmarshal(saved.Document, &x.document); err != nil {
+		return nil, fmt.Errorf("%w: proposal %d: %w", errUnreadable, saved.ID, err)
 	}
 	x.keeps = map[string][]string{}
 	for _, c := range x.document.Changes {
@@ -117,7 +120,7 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 }
 
 func (x *execution) openSecrets(ctx context.Context) error {
-	sealed, err := x.engine.Store.Secrets(ctx, x.run.StackID)
+	sealed, err := x.engine.Store.Secrets(ctx, x.run.StackID, slices.Collect(maps.Values(x.document.Secrets))...)
 	if err != nil {
 		return fmt.Errorf("read secrets of stack %s: %w", x.run.Stack, err)
 	}

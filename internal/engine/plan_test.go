@@ -9,8 +9,10 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
@@ -38,6 +40,23 @@ func after(names ...string) []render.After {
 		out = append(out, render.After{Name: n, Gate: lang.GateHealthy})
 	}
 	return out
+}
+
+// ordered gives changes the order of their actions; what goes was recorded as the
+// changes tell it.
+func ordered(r *render.Rendering, changes ...change.Change) change.Plan {
+	var recorded []change.Recorded
+	for _, c := range changes {
+		if c.Change == change.Create {
+			continue
+		}
+		was := change.Recorded{Name: c.Resource, Type: c.Type}
+		for _, a := range c.After {
+			was.After = append(was.After, a.Name)
+		}
+		recorded = append(recorded, was)
+	}
+	return change.Plan{Rendering: r, Changes: changes}.Ordered(recorded, offer.Everywhere{})
 }
 
 func TestStepsOfChanges(t *testing.T) {
@@ -72,7 +91,7 @@ func TestStepsOfChanges(t *testing.T) {
 		if c.prove {
 			r.Prove = []health.Check{{Name: "tcp-1", Kind: "tcp", Within: 120}}
 		}
-		if got := told(engine.Steps(c.changes, r, engine.Durations{Rate: 1}, nil)); got != c.want {
+		if got := told(engine.Steps(ordered(r, c.changes...), proposal.Durations{Rate: 1}, nil)); got != c.want {
 			t.Errorf("%s:\ngot\n%s\nwant\n%s", c.about, got, c.want)
 		}
 	}
@@ -81,7 +100,7 @@ func TestStepsOfChanges(t *testing.T) {
 func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
 	t.Parallel()
 	r := &render.Rendering{Resources: []render.Resource{{Name: "slow", Patience: 7200}}, Prove: []health.Check{{Within: 300}, {Within: 120}}}
-	steps := engine.Steps([]change.Change{{Resource: "slow", Change: change.Create}, {Resource: "gone", Change: change.Remove}}, r, engine.Durations{Rate: 60}, nil)
+	steps := engine.Steps(ordered(r, change.Change{Resource: "slow", Change: change.Create}, change.Change{Resource: "gone", Change: change.Remove}), proposal.Durations{Rate: 60}, nil)
 	var got []int64
 	for _, s := range steps {
 		got = append(got, s.PatienceMS)
@@ -91,18 +110,7 @@ func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
 	if !slices.Equal(got, []int64{120_000, 30_000, 6_000}) {
 		t.Error(got)
 	}
-	if retired := engine.Steps([]change.Change{{Resource: "slow", Change: change.Remove}}, nil, engine.Durations{Rate: 60}, nil); len(retired) != 1 || retired[0].PatienceMS != 30_000 {
+	if retired := engine.Steps(ordered(nil, change.Change{Resource: "slow", Change: change.Remove}), proposal.Durations{Rate: 60}, nil); len(retired) != 1 || retired[0].PatienceMS != 30_000 {
 		t.Error(retired)
-	}
-}
-
-func TestTheForecastFollowsTheLongestChain(t *testing.T) {
-	t.Parallel()
-	steps := engine.Steps([]change.Change{{Resource: "net", Type: "network", Change: change.Create}, {Resource: "host", Type: "instance", Change: change.Create, After: after("net")}, {Resource: "disk", Type: "disk", Change: change.Create}},
-		nil, engine.Durations{Rate: 10, Learned: map[string]int64{"network": 500}}, nil)
-	takes, longest := engine.Forecast(steps)
-	// The network as it was learned, the machine by its type: 75 cloud seconds.
-	if takes.Milliseconds() != 500+7_500 || strings.Join(longest, " ") != "net host" {
-		t.Errorf("%s by %v", takes, longest)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"undersail/internal/core/health"
 	"undersail/internal/core/render"
 	"undersail/internal/core/schedule"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
@@ -15,7 +16,7 @@ const Whole = "whole stack"
 
 // withProof adds the step that proves the whole stack, if the template asks for
 // one. It comes after all other steps.
-func withProof(steps []store.Step, r *render.Rendering, d Durations) []store.Step {
+func withProof(steps []store.Step, r *render.Rendering, d proposal.Durations) []store.Step {
 	if r == nil || len(r.Prove) == 0 {
 		return steps
 	}
@@ -24,7 +25,7 @@ func withProof(steps []store.Step, r *render.Rendering, d Durations) []store.Ste
 		patience = max(patience, c.Within)
 	}
 	proof := store.Step{Number: len(steps), Resource: Whole, Type: "stack", Action: ActionProve, State: string(schedule.Waiting), Needs: []store.Need{},
-		ExpectMS: int64(5 / d.Rate * 1000), PatienceMS: int64(float64(patience+60) / d.Rate * 1000)}
+		ExpectMS: d.ExpectProof(), PatienceMS: int64(float64(patience+60) / d.Rate * 1000)}
 	for _, s := range steps {
 		proof.Needs = append(proof.Needs, store.Need{Step: s.Number})
 	}

@@ -26,6 +26,7 @@ const (
 	ActionCreate = "create"
 	ActionAlter  = "alter"
 	ActionRemove = "remove"
+	ActionKeep   = "keep"  // calls nothing: the resource leaves the stack and stays
 	ActionProve  = "prove" // makes nothing: checks the stack as a whole
 )
 
@@ -33,8 +34,11 @@ const (
 // outcome. The error is one of recording; what the cloud says is in the event.
 func (x *execution) call(ctx context.Context, number int) (schedule.Event, error) {
 	s := &x.steps[number]
-	if s.Action == ActionProve {
+	switch s.Action {
+	case ActionProve:
 		return x.beginProof(ctx, s)
+	case ActionKeep:
+		return x.beginKeeping(ctx, s)
 	}
 	var progress cloud.Progress
 	var err error
@@ -191,8 +195,11 @@ func (x *execution) look(ctx context.Context, number int) (schedule.Event, error
 	if x.settling(s) {
 		return x.lookHealth(ctx, s)
 	}
-	if s.Action == ActionProve {
+	switch s.Action {
+	case ActionProve:
 		return x.settleProof(ctx, s)
+	case ActionKeep:
+		return x.keep(ctx, s)
 	}
 	live, there, err := x.adapter.Look(ctx, x.ref(s))
 	if err != nil {
@@ -327,7 +334,7 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "the secret " + secrets[0] + " is not there", Remedy: "propose again"}
 	}
 	if was := x.document.Rendering.Resource(s.Resource); was != nil {
-		if at, differs := differs("", was.Want, plainMap(shown.Want)); differs {
+		if at, differs := render.Differs("", was.Want, plainMap(shown.Want)); differs {
 			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("`%s` would come out differently than was accepted", at), Remedy: "propose again"}
 		}
 	}
@@ -352,39 +359,6 @@ func (x *execution) left(name string) []string {
 		}
 	}
 	return nil
-}
-
-// differs finds the first value that was known and is now another. A value that
-// was pending may become anything.
-func differs(at string, was, now any) (string, bool) {
-	switch w := was.(type) {
-	case map[string]any:
-		if _, pending := w["pending"]; pending {
-			return "", false
-		}
-		n, ok := now.(map[string]any)
-		if !ok {
-			return at, true
-		}
-		for k, v := range w {
-			if p, d := differs(strings.TrimPrefix(at+"."+k, "."), v, n[k]); d {
-				return p, true
-			}
-		}
-		return "", false
-	case []any:
-		n, ok := now.([]any)
-		if !ok || len(n) != len(w) {
-			return at, true
-		}
-		for i, v := range w {
-			if p, d := differs(fmt.Sprintf("%s[%d]", at, i), v, n[i]); d {
-				return p, true
-			}
-		}
-		return "", false
-	}
-	return at, !reflect.DeepEqual(was, now)
 }
 
 // plainMap gives a tree as it is after a way through JSON, so that it compares

@@ -17,8 +17,14 @@ func TypesPage(w io.Writer) error {
 	b.WriteString("A *wanted property* is given under `want` and reads back at once. A *reported attribute* appears after creation; what\nreads it waits until the resource is healthy. *Altering* says what a change of a property costs: `in place`, `needs a\nstop`, or `rebuild`. Names without a remark may be left out.\n")
 	for _, t := range resource.Types() {
 		fmt.Fprintf(&b, "\n## %s\n\n%s Usually healthy after %s; a step is given up after %s.", t.Name, t.About, resource.FormatSpan(t.Expect), resource.FormatSpan(t.Patience))
-		if t.Quota != "" {
-			fmt.Fprintf(&b, " Draws on the quota `%s`.", t.Quota)
+		for _, quota := range t.Quotas() {
+			fmt.Fprintf(&b, " Draws on the quota `%s`.", quota)
+		}
+		if t.HoldsData {
+			b.WriteString(" Holds data: it is never removed without a consent.")
+		}
+		for _, u := range t.Unique {
+			fmt.Fprintf(&b, " No two have the same `%s`%s.", u.Property, within(u))
 		}
 		b.WriteString("\n\n| property | what | value | altering |\n|---|---|---|---|\n")
 		for _, p := range t.Properties {
@@ -76,4 +82,16 @@ func valueWords(s resource.Shape) string {
 		words += fmt.Sprintf(", %d to %d", s.Minimum, s.Maximum)
 	}
 	return words
+}
+
+// within says where the value of a property is unique.
+func within(u resource.Unique) string {
+	words := ""
+	if u.Overlap {
+		words = ", nor one that overlaps it,"
+	}
+	if u.Within != "" {
+		return words + " within their `" + u.Within + "`"
+	}
+	return words + " in a region at a time"
 }

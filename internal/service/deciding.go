@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
-	"undersail/internal/engine"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
@@ -45,7 +48,7 @@ func proposalRow(p store.Proposal) Proposal {
 }
 
 func proposalOf(p store.Proposal) (Proposal, error) {
-	var d engine.Document
+	var d proposal.Document
 	if err := json.Unmarshal(p.Document, &d); err != nil {
 		return Proposal{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
 	}
@@ -55,9 +58,13 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 	if d.Template.Name != "" {
 		out.Template = d.Template.Name + "@" + d.Template.Version
 	}
+	if out.Rate = d.Rate; out.Rate == 0 {
+		out.Rate = 1
+	}
+	out.Consents = append(out.Consents, d.Consents...)
 	if d.Rendering != nil {
 		out.Inputs, out.Outputs = d.Rendering.Inputs, d.Rendering.Outputs
-		out.Consents = append(out.Consents, d.Rendering.Consents...)
+		out.Changes = wanted(d.Changes, d.Rendering)
 	}
 	if out.Findings == nil {
 		out.Findings = []render.Finding{}
@@ -65,8 +72,35 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 	return out, nil
 }
 
-// Accept agrees to a proposal and draws the secrets it generates, once.
-func (s *Service) Accept(ctx context.Context, u User, id int64) (Proposal, error) {
+// wanted adds to what is made what is wanted of it, as fields without a before.
+func wanted(changes []change.Change, r *render.Rendering) []change.Change {
+	out := slices.Clone(changes)
+	for i, c := range out {
+		if c.Change != change.Create || len(c.Fields) > 0 {
+			continue
+		}
+		if res := r.Resource(c.Resource); res != nil {
+			out[i].Fields = change.Wanted(res.Type, res.Want)
+		}
+	}
+	return out
+}
+
+// unsaved is what a proposal would be that changes nothing.
+func unsaved(j proposal.Judged) Proposal {
+	d := j.Document()
+	p := proposalRow(store.Proposal{Stack: d.Stack.Name, Kind: state.KindApply, State: "nothing", Account: d.Stack.Account, Region: d.Stack.Region, Summary: change.Summary(d.Changes),
+		Template: d.Template.Name + "@" + d.Template.Version, Hour: d.Cost.Hour, Currency: d.Cost.Currency})
+	p.Changes, p.Findings, p.Inputs, p.Outputs, p.Cost, p.CostNow, p.Rate = d.Changes, d.Findings, d.Rendering.Inputs, d.Rendering.Outputs, d.Cost, d.CostNow, d.Rate
+	if p.Findings == nil {
+		p.Findings = []render.Finding{}
+	}
+	return p
+}
+
+// Accept agrees to a proposal and draws the secrets it generates, once. Everything
+// that it asks a consent for must be agreed to by name.
+func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string) (Proposal, error) {
 	if err := u.must("decide"); err != nil {
 		return Proposal{}, err
 	}
@@ -74,10 +108,40 @@ func (s *Service) Accept(ctx context.Context, u User, id int64) (Proposal, error
 	if err != nil || p.State == state.Accepted {
 		return p, err
 	}
-	if err := s.draw(ctx, id); err != nil {
+	return s.accept(ctx, u, p, agree)
+}
+
+func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string) (Proposal, error) {
+	var names, unknown []string
+	var missing []render.Finding
+	for _, c := range p.Consents {
+		if names = append(names, c.Name); !slices.Contains(agree, c.Name) {
+			missing = append(missing, render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: "if you agree, say so: undersail accept " + fmt.Sprint(p.ID) + " --agree " + c.Name})
+		}
+	}
+	for _, name := range agree {
+		if !slices.Contains(names, name) {
+			unknown = append(unknown, name)
+		}
+	}
+	switch {
+	case p.State != state.Open:
+		return p, refuse(Stale, "propose again", "proposal %d is %s", p.ID, p.State)
+	case len(unknown) > 0 && len(names) == 0:
+		return p, refuse(Invalid, "leave it out", "proposal %d asks for no consent, and not for %s", p.ID, strings.Join(unknown, ", "))
+	case len(unknown) > 0:
+		return p, refuse(Invalid, "it asks for "+strings.Join(names, ", "), "proposal %d asks for no consent %s", p.ID, strings.Join(unknown, ", "))
+	case missing != nil:
+		return p, &Error{Kind: Consent, Title: fmt.Sprintf("proposal %d needs a consent that was not given", p.ID), Remedy: "read what is asked, and agree to it by name", Findings: missing}
+	}
+	if err := s.draw(ctx, p.ID); err != nil {
 		return Proposal{}, err
 	}
-	return s.decide(ctx, u, id, state.Accepted, "")
+	why := ""
+	if names != nil {
+		why = "agreed to " + strings.Join(names, ", ")
+	}
+	return s.decide(ctx, u, p.ID, state.Accepted, why)
 }
 
 // Refuse turns a proposal down, with the reason.

@@ -2,22 +2,45 @@ package service
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
-	"undersail/internal/core/offer"
+	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
+// reading is the facts of a proposal while they are read, with the records that
+// they are read from.
+type reading struct {
+	proposal.Facts
+	stack   store.Stack
+	isNew   bool // it was never applied
+	account store.Account
+	adapter cloud.Adapter
+	rows    []store.Resource
+	live    facts
+	kept    []store.Kept // what it may take over
+	// versions are the newest ones of the secrets of stacks of the name.
+	versions map[string]int
+	undoes   *int64 // the run that is undone
+	undone   store.Run
+	fresh    map[string]bool // tokens of what a failed run made
+	// handed are the names, among the secrets, of those that other stacks hand over.
+	handed map[string]bool
+}
+
 // facts are what a cloud says of everything that is recorded of a stack.
 type facts struct {
-	live  map[string]cloud.Live // by name of the resource; what is absent is not in it
-	found []cloud.Live          // everything with the stack's mark
+	live map[string]cloud.Live // by name of the resource; what is absent is not in it
 }
 
 // look asks the cloud about every recorded resource: all at once by the mark of
@@ -35,7 +58,6 @@ func (s *Service) look(ctx context.Context, adapter cloud.Adapter, a store.Accou
 		if err != nil {
 			return f, cloudSays(err)
 		}
-		f.found = append(f.found, found...)
 		for _, l := range found {
 			byToken[l.Token] = l
 		}
@@ -90,60 +112,151 @@ func (s *Service) surely(ctx context.Context, adapter cloud.Adapter, a store.Acc
 // have come to anything.
 func begun(r store.Resource) bool { return r.MadeAt == nil }
 
-// recordedForChange is what changes are computed from: what is recorded, as the
-// cloud has it.
-func (w *work) recordedForChange() []change.Recorded {
+// asRecorded is what is recorded of the stack, as the cloud has it. Conduct is how
+// its resources behave since the stack was last applied.
+func (r *reading) asRecorded(conduct map[string]render.Resource) []change.Recorded {
 	var out []change.Recorded
-	for _, r := range w.recorded {
-		l, there := w.facts.live[r.Name]
-		if !there && begun(r) {
+	for _, row := range r.rows {
+		l, there := r.live.live[row.Name]
+		if !there && begun(row) && r.Template != nil {
 			continue // it was begun, and is proved absent
 		}
-		broken, _ := r.Attributes["broken"].(bool)
-		c := w.conduct[r.Name]
-		row := change.Recorded{Name: r.Name, Type: r.Type, Declared: r.Declared, Want: r.Want, Attributes: r.Attributes,
-			Healthy: r.State == state.Healthy, Broken: broken || l.Phase == cloud.Broken, Missing: !there, Undoing: w.undoes != nil, After: r.After, Guard: c.Guard, AtRetire: c.AtRetire}
+		wreck, _ := row.Attributes["broken"].(bool)
+		c, known := conduct[strings.TrimSuffix(row.Name, change.OldName(""))]
+		x := change.Recorded{Name: row.Name, Type: row.Type, Declared: row.Declared, Region: r.elsewhere(row.Region), Want: row.Want, Attributes: row.Attributes,
+			Healthy: row.State == state.Healthy, Broken: wreck || l.Phase == cloud.Broken, Wreck: wreck || begun(row), Missing: !there && !begun(row),
+			Undoing: r.undoes != nil, Fresh: r.fresh[row.Token], After: row.After, Guard: c.Guard && there, AtRetire: c.AtRetire, Checks: row.Checks}
+		if !known || row.State != state.Healthy {
+			x.Checks = nil // it is proved again anyway, or was never
+		}
 		if there {
-			row.Strayed = change.Strayed(r.Type, r.Want, l.Has, c.Leave)
-			if begun(r) {
-				row.Attributes = l.Attributes
+			x.Strayed = change.Strayed(row.Type, row.Want, l.Has, c.Leave)
+			if begun(row) {
+				x.Attributes = l.Attributes
 			}
 		}
-		out = append(out, row)
+		out = append(out, x)
+	}
+	return out
+}
+
+// elsewhere is a region as renderings name it: empty for that of the stack.
+func (r *reading) elsewhere(region string) string {
+	if region == r.stack.Region {
+		return ""
+	}
+	return region
+}
+
+// mayTakeOver are the kept resources of earlier stacks of the name, and of this one:
+// of several with one name the newest.
+func (r *reading) mayTakeOver() []change.Recorded {
+	var out []change.Recorded
+	for _, k := range r.kept {
+		taken := func(x change.Recorded) bool { return x.Name == k.Name }
+		if slices.ContainsFunc(r.Recorded, taken) || slices.ContainsFunc(out, taken) || slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == k.Name }) {
+			continue
+		}
+		out = append(out, change.Recorded{Name: k.Name, Type: k.Type, Declared: k.Declared, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Kept: k.Stack + "/" + k.Name})
 	}
 	return out
 }
 
 // absent names what is recorded and proved not to be there, so that the records go
 // when the run begins.
-func (w *work) absent() []string {
+func (r *reading) absent() []string {
 	var names []string
-	for _, r := range w.recorded {
-		if _, there := w.facts.live[r.Name]; !there && begun(r) {
-			names = append(names, r.Name)
+	for _, row := range r.rows {
+		if _, there := r.live.live[row.Name]; !there && begun(row) {
+			names = append(names, row.Name)
 		}
 	}
 	return names
 }
 
-// paidFor are the recorded resources that are there, in the form in which they
-// have a price.
-func (w *work) paidFor() []render.Resource {
-	var out []render.Resource
-	for _, r := range w.recorded {
-		if _, there := w.facts.live[r.Name]; there {
-			out = append(out, render.Resource{Name: r.Name, Type: r.Type, Want: r.Want})
+// takenOver are the kept resources that a proposal takes over: their new names by
+// their tokens, and what they are recorded as then.
+func (r *reading) takenOver(changes []change.Change) (names map[string]string, rows []store.Resource) {
+	names = map[string]string{}
+	for _, c := range changes {
+		if c.TakesOver == "" {
+			continue
+		}
+		for _, k := range r.kept {
+			if k.Stack+"/"+k.Name == c.TakesOver {
+				names[k.Token] = c.Resource
+				rows = append(rows, k.Resource(c.Resource))
+				break
+			}
 		}
 	}
-	return out
+	return names, rows
 }
 
-// othersNetworks are the networks of a region that do not belong to the stack: its
-// own never stand in its way.
-func (w *work) othersNetworks() []offer.Network {
-	own := map[string]bool{}
-	for _, l := range w.facts.found {
-		own[l.ID] = true
+// basis is the newest run of a stack; an active one refuses a proposal.
+func (s *Service) basis(ctx context.Context, stackID string) (int64, error) {
+	run, err := s.store.LastRun(ctx, stackID)
+	if errors.Is(err, store.ErrNotFound) {
+		return 0, nil
 	}
-	return slices.DeleteFunc(slices.Clone(w.offers.Networks), func(n offer.Network) bool { return own[n.ID] })
+	if err == nil && run.State == state.Parked {
+		return 0, refuse(Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
+	}
+	if err == nil && run.EndedAt == nil {
+		return 0, refuse(Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack is not over", run.ID)
+	}
+	return run.ID, err
+}
+
+// usedElsewhere finds what stands in the way of removals and does not belong to the
+// stack: somebody else's things that use what is to go.
+func (s *Service) usedElsewhere(ctx context.Context, r *reading, c proposal.Changed) (proposal.Changed, error) {
+	going := map[string]map[string]string{} // names by id, by region
+	byName := map[string]change.Recorded{}
+	for _, x := range r.Recorded {
+		if x.Kept == "" {
+			byName[x.Name] = x
+		}
+	}
+	for _, ch := range c.Plan.Changes {
+		was, there := byName[or(ch.Was, ch.Resource)]
+		if !there || was.ID() == "" || was.Missing || ch.Change != change.Remove && (ch.Change != change.Rebuild || ch.Keeps) {
+			continue
+		}
+		region := or(was.Region, r.stack.Region)
+		if going[region] == nil {
+			going[region] = map[string]string{}
+		}
+		going[region][was.ID()] = was.Name
+	}
+	own := map[string]bool{}
+	for _, row := range r.rows {
+		own[row.Token] = true
+	}
+	for _, region := range slices.Sorted(maps.Keys(going)) {
+		users, err := cloud.Collect(r.adapter.Search(ctx, cloud.Query{Region: region, Uses: slices.Sorted(maps.Keys(going[region]))}))
+		if err != nil {
+			return c, cloudSays(err)
+		}
+		for _, l := range users {
+			if own[l.Token] || l.Phase == cloud.Removing {
+				continue
+			}
+			for _, id := range l.Uses() {
+				if name := going[region][id]; name != "" {
+					c.Read = append(slices.Clone(c.Read), render.Finding{Severity: lang.Error, Code: "in-use", Place: name,
+						Message: fmt.Sprintf("%s is used by %s", name, whose(l)), Remedy: "remove that first, or let it use something else"})
+				}
+			}
+		}
+	}
+	return c, nil
+}
+
+// whose names a resource that is not of the stack.
+func whose(l cloud.Live) string {
+	if stack := l.Tags[cloud.TagStack]; stack != "" {
+		return fmt.Sprintf("%s of stack %s (%s %s)", l.Tags[cloud.TagResource], stack, l.Type, l.ID)
+	}
+	return fmt.Sprintf("the %s %s (%s), which no stack made", l.Type, l.Name, l.ID)
 }

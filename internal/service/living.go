@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
@@ -111,7 +112,7 @@ func (s *Service) Stack(ctx context.Context, name string) (Stack, error) {
 	}
 	summary, err := s.store.Summary(ctx, name)
 	if err != nil {
-		return Stack{}, err
+		return Stack{}, missing(err, "applied stack", name, "apply one of its proposals first: undersail proposals --stack "+name)
 	}
 	view := stackOf(summary)
 	resources, err := s.store.Resources(ctx, st.ID)
@@ -135,7 +136,7 @@ func (s *Service) Stack(ctx context.Context, name string) (Stack, error) {
 	if st.TemplateSource == "" {
 		return view, nil
 	}
-	rendering, err := s.rendered(st, resources, nil)
+	rendering, err := s.rendered(ctx, st, resources, nil)
 	if err != nil {
 		return view, err
 	}
@@ -155,11 +156,20 @@ func shownAttributes(r store.Resource) map[string]any {
 	return out
 }
 
-// rendered renders a stack with everything that it reports now.
-func (s *Service) rendered(st store.Stack, resources []store.Resource, reveal func(string) (string, bool)) (*render.Rendering, error) {
+// rendered renders a stack with everything that it reports now. A template that
+// reads offers is rendered with those that the stack was last applied with.
+func (s *Service) rendered(ctx context.Context, st store.Stack, resources []store.Resource, reveal func(string) (string, bool)) (*render.Rendering, error) {
 	t, found := lang.ReadBundle(bundleOf(st))
 	if t == nil {
 		return nil, found
+	}
+	var offers *offer.Offers
+	if t.UsesOffers {
+		d, err := s.lastDocument(ctx, st.ID)
+		if err != nil {
+			return nil, err
+		}
+		offers = &d.Offers
 	}
 	known := map[string]map[string]any{}
 	for _, r := range resources {
@@ -167,7 +177,7 @@ func (s *Service) rendered(st store.Stack, resources []store.Resource, reveal fu
 			known[r.Name] = r.Attributes
 		}
 	}
-	return render.Render(render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Region: st.Region}, Inputs: st.Inputs,
+	return render.Render(render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Cloud: st.Cloud, Region: st.Region}, Inputs: st.Inputs, Offers: offers,
 		Secrets: st.Secrets, Stacks: st.Reads, Reveal: reveal, Known: func(r render.Resource) map[string]any {
 			if found, ok := st.Found[r.Name]; ok {
 				return found
@@ -187,16 +197,6 @@ func (s *Service) Outputs(ctx context.Context, name string) ([]render.Output, er
 	if err != nil {
 		return nil, err
 	}
-	if st.TemplateSource == "" {
-		return nil, refuse(Conflict, "apply it first", "stack %s was never applied", name)
-	}
-	resources, err := s.store.Resources(ctx, st.ID)
-	if err != nil {
-		return nil, err
-	}
-	r, err := s.rendered(st, resources, nil)
-	if err != nil {
-		return nil, err
-	}
-	return r.Outputs, nil
+	shown, _, err := s.outputs(ctx, st)
+	return shown, err
 }

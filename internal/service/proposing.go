@@ -11,15 +11,13 @@ import (
 	"strings"
 	"time"
 
-	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
-	"undersail/internal/core/policy"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
-	"undersail/internal/engine"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
@@ -42,7 +40,8 @@ type NewProposal struct {
 	Secrets map[string]string `json:"secrets,omitempty"`
 }
 
-// Proposal is a saved set of changes.
+// Proposal is a saved set of changes. One that would change nothing is not saved:
+// it has no id and the state nothing.
 type Proposal struct {
 	ID        int64               `json:"id"`
 	Stack     string              `json:"stack"`
@@ -70,14 +69,21 @@ type Proposal struct {
 	RunID     *int64              `json:"run,omitempty"`
 	// Undoes is the run that the proposal would undo.
 	Undoes *int64 `json:"undoes,omitempty"`
+	// Rate is how many seconds of the account's clock pass in a real one: seconds are
+	// real ones.
+	Rate float64 `json:"rate"`
 }
 
 const proposalLife = 24 * time.Hour
 
 var stackPattern = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 
+// errTaken says that somebody else gave a secret its reference at this moment.
+var errTaken = errors.New("a reference is taken")
+
 // Propose works out what has to change and saves it. Findings with errors
-// refuse the proposal; nothing is saved then, and nothing was made.
+// refuse the proposal; nothing is saved then, and nothing was made. Nothing is
+// saved either when there is nothing to change.
 func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal, error) {
 	if err := u.must("operate"); err != nil {
 		return Proposal{}, err
@@ -85,91 +91,121 @@ func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal,
 	if !stackPattern.MatchString(n.Stack) || len(n.Stack) > 40 {
 		return Proposal{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", n.Stack)
 	}
-	w, err := s.work(ctx, n)
-	if err != nil {
-		return Proposal{}, err
+	for tries := 0; ; tries++ {
+		r, err := s.read(ctx, n)
+		if err != nil {
+			return Proposal{}, err
+		}
+		judged, err := s.stages(ctx, r)
+		if err != nil {
+			return Proposal{}, err
+		}
+		if nothing, err := s.nothing(ctx, r, judged); err != nil || nothing {
+			return unsaved(judged), err
+		}
+		p, err := s.save(ctx, u, r, judged, state.KindApply)
+		if errors.Is(err, errTaken) && tries < 5 {
+			continue
+		}
+		return p, err
 	}
-	plan, err := s.plan(ctx, w)
-	if err != nil {
-		return Proposal{}, err
-	}
-	return s.save(ctx, u, w, plan, state.KindApply)
 }
 
-// work is everything a proposal is computed from.
-type work struct {
-	stack    store.Stack
-	isNew    bool
-	template *lang.Template
-	text     engine.TemplateText
-	account  store.Account
-	offers   offer.Offers
-	recorded []store.Resource
-	inputs   map[string]any    // without secrets
-	origins  map[string]string // the layer of each input
-	conduct  map[string]render.Resource
-	facts    facts
-	found    map[string]map[string]any // of resources that are used, not made
-	stacks   map[string]map[string]any // outputs of the stacks that inputs pick
-	// lastInputs are those that the stack was last applied with.
-	lastInputs []render.InputValue
-	given      map[string]string // secret values that were given now
-	secrets    map[string]string // references by input or key pair
-	draw       []engine.Draw
-	kept       map[string]int // newest version of each kept secret
-	basis      int64
-	expect     engine.Durations
-	undoes     *int64 // the run that is undone
+// nothing reports whether a stack is already what is wanted: no resource changes,
+// and template and inputs are those that it was last applied with, to the end.
+func (s *Service) nothing(ctx context.Context, r *reading, j proposal.Judged) (bool, error) {
+	if !j.Plan.Nothing() || r.isNew || r.Text.Source != r.stack.TemplateSource || !sameJSON(r.Text.Parts, r.stack.TemplateParts) || len(r.Given) > 0 || len(r.Draw) > 0 {
+		return false, nil
+	}
+	if !sameJSON(r.Inputs, r.stack.Inputs) || !sameJSON(r.Stacks, r.stack.Reads) || !sameJSON(j.Found, r.stack.Found) || !sameJSON(j.Secrets, r.stack.Secrets) {
+		return false, nil
+	}
+	last, err := s.store.LastRun(ctx, r.stack.ID)
+	if err != nil {
+		return false, err
+	}
+	return last.State == state.Done || last.State == state.Undone, nil
 }
 
-func (s *Service) work(ctx context.Context, n NewProposal) (*work, error) {
-	w := &work{inputs: map[string]any{}, given: maps.Clone(n.Secrets), secrets: map[string]string{}}
-	if w.given == nil {
-		w.given = map[string]string{}
+// sameJSON compares what may have gone through JSON; nothing is the same as empty.
+func sameJSON[T any](a, b T) bool {
+	x, errX := json.Marshal(a)
+	y, errY := json.Marshal(b)
+	empty := func(raw []byte) string {
+		if text := string(raw); text != "null" && text != "[]" {
+			return text
+		}
+		return "{}"
 	}
+	return errX == nil && errY == nil && empty(x) == empty(y)
+}
+
+// read reads the facts of a proposal that is asked for.
+func (s *Service) read(ctx context.Context, n NewProposal) (*reading, error) {
+	r := &reading{Facts: proposal.Facts{Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}}}
+	if r.Given == nil {
+		r.Given = map[string]string{}
+	}
+	if err := s.readStack(ctx, r, n); err != nil {
+		return nil, err
+	}
+	if err := s.readTemplate(ctx, r, n); err != nil {
+		return nil, err
+	}
+	if err := s.readPlace(ctx, r); err != nil {
+		return nil, err
+	}
+	if err := r.takeInputs(n); err != nil {
+		return nil, err
+	}
+	if err := s.readBefore(ctx, r); err != nil {
+		return nil, err
+	}
+	if err := s.readStacks(ctx, r); err != nil {
+		return nil, err
+	}
+	return r, s.nameSecrets(ctx, r)
+}
+
+// readStack finds the stack, or begins a new one. One that was never applied is
+// bound to no place yet, and keeps its id.
+func (s *Service) readStack(ctx context.Context, r *reading, n NewProposal) error {
 	var err error
-	w.stack, err = s.store.StackByName(ctx, n.Stack)
-	w.isNew = errors.Is(err, store.ErrNotFound) || err == nil && w.stack.RetiredAt != nil
-	if err != nil && !w.isNew {
-		return nil, err
+	r.stack, err = s.store.StackByName(ctx, n.Stack)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
 	}
-	if w.isNew {
-		w.stack = store.Stack{ID: newID(), Name: n.Stack, Account: n.Account, Region: n.Region}
-		if n.Account == "" || n.Region == "" {
-			return nil, refuse(Invalid, "add --account and --region", "a new stack needs an account and a region")
-		}
-	} else if n.Account != "" && n.Account != w.stack.Account || n.Region != "" && n.Region != w.stack.Region {
-		return nil, refuse(Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, w.stack.Account, w.stack.Region)
-	}
-	if !w.isNew {
-		if w.basis, err = s.basis(ctx, w.stack.ID); err != nil {
-			return nil, err
+	id := newID()
+	r.isNew = err != nil || r.stack.RetiredAt != nil
+	if !r.isNew {
+		if _, err := s.store.LastRun(ctx, r.stack.ID); errors.Is(err, store.ErrNotFound) {
+			r.isNew, id = true, r.stack.ID
+			n.Account, n.Region = or(n.Account, r.stack.Account), or(n.Region, r.stack.Region)
+		} else if err != nil {
+			return err
 		}
 	}
-	if err := s.readTemplate(ctx, w, n); err != nil {
-		return nil, err
+	switch {
+	case r.isNew && (n.Account == "" || n.Region == ""):
+		return refuse(Invalid, "add --account and --region", "a new stack needs an account and a region")
+	case r.isNew:
+		r.stack = store.Stack{ID: id, Name: n.Stack, Account: n.Account, Region: n.Region}
+		return nil
+	case n.Account != "" && n.Account != r.stack.Account || n.Region != "" && n.Region != r.stack.Region:
+		return refuse(Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, r.stack.Account, r.stack.Region)
 	}
-	if err := s.readPlace(ctx, w); err != nil {
-		return nil, err
-	}
-	if err := w.takeInputs(n); err != nil {
-		return nil, err
-	}
-	if !w.isNew {
-		if w.conduct, err = s.conduct(w.stack, w.recorded); err != nil {
-			return nil, err
-		}
-		if w.lastInputs, err = s.lastApplied(ctx, w.stack); err != nil {
-			return nil, err
-		}
-	}
-	if err := s.readStacks(ctx, w); err != nil {
-		return nil, err
-	}
-	return w, s.nameSecrets(ctx, w)
+	r.Basis, err = s.basis(ctx, r.stack.ID)
+	return err
 }
 
-func (s *Service) readTemplate(ctx context.Context, w *work, n NewProposal) error {
+func or(value, otherwise string) string {
+	if value == "" {
+		return otherwise
+	}
+	return value
+}
+
+func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) error {
 	file, source, parts := n.File, n.Source, n.Parts
 	switch {
 	case source == "" && n.Template != "":
@@ -177,12 +213,12 @@ func (s *Service) readTemplate(ctx context.Context, w *work, n NewProposal) erro
 		if err != nil {
 			return err
 		}
-		if t.Maturity == "withdrawn" && w.isNew {
+		if t.Maturity == "withdrawn" && r.isNew {
 			return refuse(Invalid, "choose another version or template", "template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
 		}
 		file, source, parts = t.Name+".sail.yaml", t.Source, t.Parts
-	case source == "" && !w.isNew && w.stack.TemplateSource != "":
-		file, source, parts = w.stack.TemplateName+".sail.yaml", w.stack.TemplateSource, w.stack.TemplateParts
+	case source == "" && !r.isNew && r.stack.TemplateSource != "":
+		file, source, parts = r.stack.TemplateName+".sail.yaml", r.stack.TemplateSource, r.stack.TemplateParts
 	case source == "":
 		return refuse(Invalid, "add --template NAME, or the path of a template file", "a new stack needs a template")
 	}
@@ -196,167 +232,173 @@ func (s *Service) readTemplate(ctx context.Context, w *work, n NewProposal) erro
 			return err
 		}
 	}
+	return r.readBundle(bundle)
+}
+
+// readBundle reads the template of a proposal.
+func (r *reading) readBundle(b lang.Bundle) error {
 	var found lang.Diagnostics
-	if w.template, found = lang.ReadBundle(bundle); w.template == nil {
+	if r.Template, found = lang.ReadBundle(b); r.Template == nil {
 		return &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
 	}
-	w.text = engine.TemplateText{Name: w.template.About.Name, Version: w.template.About.Version, File: file, Digest: w.template.Digest, Source: source, Parts: bundle.Parts}
+	r.Text = proposal.TemplateText{Name: r.Template.About.Name, Version: r.Template.About.Version, File: b.File, Digest: r.Template.Digest, Source: b.Source, Parts: b.Parts}
 	return nil
 }
 
-func (s *Service) readPlace(ctx context.Context, w *work) error {
-	adapter, account, err := s.adapter(ctx, w.stack.Account)
+// readPlace reads what the region of the stack sells, and what is recorded there.
+func (s *Service) readPlace(ctx context.Context, r *reading) error {
+	adapter, account, err := s.adapter(ctx, r.stack.Account)
 	if err != nil {
 		return err
 	}
-	w.account = account
-	if !slices.Contains(account.Regions, w.stack.Region) {
-		return refuse(Invalid, "the regions are "+strings.Join(account.Regions, ", "), "account %s has no region %q", account.Name, w.stack.Region)
+	r.account, r.adapter = account, adapter
+	if !slices.Contains(account.Regions, r.stack.Region) {
+		return refuse(Invalid, "the regions are "+strings.Join(account.Regions, ", "), "account %s has no region %q", account.Name, r.stack.Region)
 	}
-	if w.offers, err = adapter.Offers(ctx, w.stack.Region); err != nil {
-		return cloudSays(err)
-	}
-	w.offers.Account = account.Name
-	if w.expect, err = s.durations(ctx, account); err != nil {
+	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region}
+	home, err := r.offersOf(ctx, r.stack.Region)
+	if err != nil {
 		return err
 	}
-	if w.isNew {
+	r.Offers = offer.Everywhere{Home: home, Elsewhere: map[string]*offer.Offers{}}
+	learned, err := s.store.Expected(ctx, account.Name)
+	if err != nil {
+		return err
+	}
+	r.Durations = proposal.Durations{Learned: learned, Rate: max(account.ClockRate, 0.001)}
+	if r.isNew {
 		return nil
 	}
-	return s.readRecorded(ctx, w, adapter)
+	if r.rows, err = s.store.Resources(ctx, r.stack.ID); err != nil {
+		return err
+	}
+	r.live, err = s.look(ctx, adapter, account, r.stack, r.rows)
+	return err
 }
 
-// readRecorded reads what is recorded of a stack and what the cloud says of it.
-func (s *Service) readRecorded(ctx context.Context, w *work, adapter cloud.Adapter) (err error) {
-	if w.recorded, err = s.store.Resources(ctx, w.stack.ID); err != nil {
+func (r *reading) offersOf(ctx context.Context, region string) (*offer.Offers, error) {
+	o, err := r.adapter.Offers(ctx, region)
+	if err != nil {
+		return nil, cloudSays(err)
+	}
+	o.Account = r.account.Name
+	return &o, nil
+}
+
+// readBefore reads how the stack was last applied, and what is kept that it may take
+// over.
+func (s *Service) readBefore(ctx context.Context, r *reading) error {
+	conduct := map[string]render.Resource{}
+	var err error
+	if !r.isNew {
+		if conduct, err = s.conduct(ctx, r.stack, r.rows); err != nil {
+			return err
+		}
+		if r.LastInputs, err = s.lastApplied(ctx, r.stack); err != nil {
+			return err
+		}
+	}
+	if r.kept, err = s.store.KeptBy(ctx, r.stack.Account, r.stack.Name); err != nil {
 		return err
 	}
-	if w.facts, err = s.look(ctx, adapter, w.account, w.stack, w.recorded); err != nil {
-		return err
-	}
-	w.offers.Networks = w.othersNetworks()
+	r.Recorded = append(r.asRecorded(conduct), r.mayTakeOver()...)
 	return nil
-}
-
-func (s *Service) durations(ctx context.Context, a store.Account) (engine.Durations, error) {
-	learned, err := s.store.Expected(ctx, a.Name)
-	return engine.Durations{Learned: learned, Rate: max(a.ClockRate, 0.001)}, err
-}
-
-// basis is the newest run of a stack; an active one refuses a proposal.
-func (s *Service) basis(ctx context.Context, stackID string) (int64, error) {
-	run, err := s.store.LastRun(ctx, stackID)
-	if errors.Is(err, store.ErrNotFound) {
-		return 0, nil
-	}
-	if err == nil && run.State == state.Parked {
-		return 0, refuse(Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
-	}
-	if err == nil && run.EndedAt == nil {
-		return 0, refuse(Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack is not over", run.ID)
-	}
-	return run.ID, err
 }
 
 // takeInputs lays the recorded inputs, a preset, inputs files and single inputs
 // over each other and takes secret values out of them, wherever they were given.
-func (w *work) takeInputs(n NewProposal) error {
+func (r *reading) takeInputs(n NewProposal) error {
 	recorded := render.Layer{From: "recorded", Inputs: map[string]any{}}
-	if w.stack.TemplateName == w.template.About.Name {
-		for name, v := range w.stack.Inputs {
-			if w.template.Input(name) != nil { // a newer template may not ask for it any more
+	if r.stack.TemplateName == r.Template.About.Name {
+		for name, v := range r.stack.Inputs {
+			if r.Template.Input(name) != nil { // a newer template may not ask for it any more
 				recorded.Inputs[name] = v
 			}
 		}
 	}
-	preset, err := render.PresetLayer(w.template, n.Preset)
+	preset, err := render.PresetLayer(r.Template, n.Preset)
 	if err != nil {
 		return refuse(Invalid, "choose one that the template has, or none", "%v", err)
 	}
 	layers := append([]render.Layer{recorded, preset}, n.Layers...)
 	all, origins := render.Merge(append(layers, render.Layer{From: "given", Inputs: n.Inputs})...)
-	w.origins = origins
+	r.Origins = origins
 	for name, v := range all {
-		if in := w.template.Input(name); in != nil && in.Secret {
+		if in := r.Template.Input(name); in != nil && in.Secret {
 			if text, ok := v.(string); ok {
-				w.given[name] = text
+				r.Given[name] = text
 				continue
 			}
 		}
-		w.inputs[name] = v
+		r.Inputs[name] = v
 	}
 	return nil
 }
 
-func (w *work) place() render.Stack {
-	return render.Stack{Name: w.stack.Name, ID: w.stack.ID, Account: w.stack.Account, Cloud: w.account.Cloud, Region: w.stack.Region}
-}
-
-// plan computes the changes. The values of given secrets take part only in
-// checking their rules.
-func (s *Service) plan(ctx context.Context, w *work) (change.Plan, error) {
-	compute := func() change.Plan {
-		inputs := maps.Clone(w.inputs)
-		for name, v := range w.given {
-			inputs[name] = v
-		}
-		return change.Compute(render.Request{Template: w.template, Stack: w.place(), Inputs: inputs, Origins: w.origins, Secrets: w.secrets, Offers: &w.offers, Stacks: w.stacks,
-			Known: func(r render.Resource) map[string]any { return w.found[r.Name] }}, w.recordedForChange())
-	}
-	plan := compute()
-	missing, err := s.lookUp(ctx, w, plan.Rendering)
+// stages takes facts through the stages of a proposal. What the first rendering
+// shows to be missing is read: resources that are used, offers of other regions,
+// references of secrets to draw, and what uses the things that go.
+func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, error) {
+	changed := r.Facts.Render()
+	first := changed.Plan.Rendering
+	more, err := s.lookUp(ctx, r, first)
 	if err != nil {
-		return plan, err
+		return proposal.Judged{}, err
 	}
-	if drawn := w.drawSecrets(plan.Rendering); drawn || len(w.found) > 0 {
-		plan = compute()
+	for _, region := range proposal.Regions(first) {
+		if more = true; !slices.Contains(r.account.Regions, region) || r.Offers.Elsewhere[region] != nil {
+			continue // that there is no such region is found by checking
+		}
+		if r.Offers.Elsewhere[region], err = r.offersOf(ctx, region); err != nil {
+			return proposal.Judged{}, err
+		}
 	}
-	findings := append(slices.Clone(plan.Rendering.Findings), plan.Findings...)
-	findings = append(findings, missing...)
-	findings = append(findings, w.movedDefaults(plan.Rendering)...)
-	findings = append(findings, policy.Check(plan.Rendering)...)
-	plan.Findings = findings
-	if render.HasErrors(findings) {
-		return plan, &Error{Kind: Findings, Title: "the proposal would not work", Remedy: "mend what the findings name; nothing was made", Findings: findings}
+	facts, drawn := r.Facts.Drawn(first, r.nextReference)
+	if r.Facts = facts; drawn || more {
+		changed = r.Facts.Render()
 	}
-	return plan, nil
+	if changed, err = s.usedElsewhere(ctx, r, changed); err != nil {
+		return proposal.Judged{}, err
+	}
+	judged := changed.Judge()
+	if render.HasErrors(judged.Findings) {
+		return judged, &Error{Kind: Findings, Title: "the proposal would not work", Remedy: "mend what the findings name; nothing was made", Findings: judged.Findings}
+	}
+	return judged, nil
 }
 
-func (s *Service) save(ctx context.Context, u User, w *work, plan change.Plan, kind string) (Proposal, error) {
-	steps := engine.Steps(plan.Changes, plan.Rendering, w.expect, w.recorded)
-	takes, longest := engine.Forecast(steps)
-	doc := engine.Document{Template: w.text, Stack: w.place(), Inputs: w.inputs, Found: w.found, Stacks: w.stacks, Secrets: w.secrets, Draw: w.draw, Offers: w.offers, Rendering: plan.Rendering,
-		Changes: plan.Changes, Findings: plan.Findings, Seconds: takes.Seconds(), Longest: longest, Basis: w.basis}
-	if plan.Rendering != nil {
-		doc.Cost = price.Of(plan.Rendering.Resources, w.offers)
-	} else {
-		doc.Cost = price.Of(nil, w.offers)
-	}
-	doc.CostNow = price.Of(w.paidFor(), w.offers)
+func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judged, kind string) (Proposal, error) {
+	doc := j.Document()
 	raw, err := json.Marshal(doc)
 	if err != nil {
 		return Proposal{}, fmt.Errorf("encode proposal: %w", err)
 	}
-	st, err := s.store.AddStack(ctx, w.stack)
-	if err != nil {
-		return Proposal{}, err
+	if kind != state.KindDiscard {
+		st, err := s.store.AddStack(ctx, r.stack)
+		if err != nil {
+			return Proposal{}, err
+		}
+		if st.ID != r.stack.ID {
+			return Proposal{}, refuse(Conflict, "propose again", "somebody else made stack %s at this moment", r.stack.Name)
+		}
 	}
-	if st.ID != w.stack.ID {
-		return Proposal{}, refuse(Conflict, "propose again", "somebody else made stack %s at this moment", w.stack.Name)
-	}
-	for name, value := range w.given {
+	for name, value := range r.Given {
 		sealed, err := s.box.Seal([]byte(value))
 		if err != nil {
 			return Proposal{}, err
 		}
-		if err := s.store.AddSecret(ctx, store.Secret{Reference: w.secrets[name], StackID: st.ID, Kind: "given", Sealed: sealed}); err != nil {
+		ours, err := s.store.AddSecret(ctx, store.Secret{Reference: r.Secrets[name], StackID: r.stack.ID, Kind: "given", Sealed: sealed})
+		if err != nil {
 			return Proposal{}, err
 		}
+		if !ours {
+			return Proposal{}, errTaken
+		}
 	}
-	row := store.Proposal{StackID: st.ID, Kind: kind, Document: raw, CreatedBy: u.Name, Undoes: w.undoes,
-		Summary: change.Summary(plan.Changes), Currency: doc.Cost.Currency, Hour: doc.Cost.Hour, Seconds: doc.Seconds}
-	if w.text.Name != "" {
-		row.Template = w.text.Name + "@" + w.text.Version
+	row := store.Proposal{StackID: r.stack.ID, Kind: kind, Document: raw, CreatedBy: u.Name, Undoes: r.undoes,
+		Summary: change.Summary(doc.Changes), Currency: doc.Cost.Currency, Hour: doc.Cost.Hour, Seconds: doc.Seconds}
+	if r.Text.Name != "" {
+		row.Template = r.Text.Name + "@" + r.Text.Version
 	}
 	id, err := s.store.AddProposal(ctx, row, proposalLife)
 	if err != nil {

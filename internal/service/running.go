@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	"undersail/internal/core/secretrule"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/proposal"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -46,7 +49,7 @@ func (s *Service) draw(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
-		if err := s.store.AddSecret(ctx, store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, Sealed: sealed}); err != nil {
+		if _, err := s.store.AddSecret(ctx, store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, Sealed: sealed}); err != nil {
 			return err
 		}
 	}
@@ -54,7 +57,7 @@ func (s *Service) draw(ctx context.Context, id int64) error {
 }
 
 // rulesOf finds the rules of a secret input of the template itself.
-func rulesOf(d engine.Document, input string) (secretrule.Rules, error) {
+func rulesOf(d proposal.Document, input string) (secretrule.Rules, error) {
 	t, found := lang.ReadBundle(d.Template.Bundle())
 	if t == nil {
 		return secretrule.Rules{}, found
@@ -62,8 +65,8 @@ func rulesOf(d engine.Document, input string) (secretrule.Rules, error) {
 	return t.Input(input).Rules, nil
 }
 
-func (s *Service) document(ctx context.Context, id int64) (store.Proposal, engine.Document, error) {
-	var d engine.Document
+func (s *Service) document(ctx context.Context, id int64) (store.Proposal, proposal.Document, error) {
+	var d proposal.Document
 	p, err := s.store.Proposal(ctx, id)
 	if err != nil {
 		return p, d, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
@@ -95,15 +98,16 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 	case p.State != state.Accepted:
 		return Run{}, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
 	}
-	w, err := s.stillTrue(ctx, p, d)
+	r, now, err := s.stillTrue(ctx, p, d)
 	if err != nil {
 		return Run{}, err
 	}
-	if w.expect, err = s.durations(ctx, w.account); err != nil {
-		return Run{}, err
+	taken, rows := r.takenOver(d.Changes)
+	if p.Kind == state.KindDiscard {
+		rows = r.discarded()
 	}
 	n := store.NewRun{Proposal: id, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Grace: engine.Grace,
-		Steps: engine.Steps(d.Changes, d.Rendering, w.expect, w.recorded), Update: updateOf(p.Kind, d), Absent: w.absent()}
+		Steps: engine.Steps(now.Plan, r.Durations, append(rows, r.rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
 	run, err := s.store.StartRun(ctx, n, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
 		return Run{}, refuse(Conflict, "wait for it, or look with: undersail runs --stack "+p.Stack, "another run of stack %s is under way", p.Stack)
@@ -115,65 +119,102 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 }
 
 // updateOf is what a run makes of its stack's record when it starts.
-func updateOf(kind string, d engine.Document) *store.StackUpdate {
+func updateOf(kind string, d proposal.Document) *store.StackUpdate {
 	if kind == state.KindRetire || d.Rendering == nil {
 		return nil
 	}
 	return &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,
-		Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Reads: d.Stacks, Renames: renames(d.Changes), Cloud: d.Stack.Cloud, Currency: d.Cost.Currency, Title: d.Rendering.Template.Title}
+		Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Reads: d.Stacks, Cloud: d.Stack.Cloud, Currency: d.Cost.Currency, Title: d.Rendering.Template.Title}
 }
 
-// stillTrue checks that a proposal would still be made as it is, and gives what it
-// would be made from now.
-func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d engine.Document) (*work, error) {
-	basis, err := s.basisBut(ctx, p.StackID, p.Undoes)
-	if err != nil {
-		return nil, err
-	}
-	if basis != d.Basis {
-		return nil, refuse(Stale, "propose again", "run %d has changed the stack since proposal %d was made", basis, p.ID)
-	}
-	adapter, account, err := s.adapter(ctx, d.Stack.Account)
-	if err != nil {
-		return nil, err
-	}
-	st, err := s.store.Stack(ctx, p.StackID)
-	if err != nil {
-		return nil, err
-	}
-	w := &work{stack: st, account: account, inputs: d.Inputs, secrets: d.Secrets, stacks: d.Stacks, undoes: p.Undoes}
-	if w.offers, err = adapter.Offers(ctx, d.Stack.Region); err != nil {
-		return nil, cloudSays(err)
-	}
-	if err := s.readRecorded(ctx, w, adapter); err != nil {
-		return nil, err
-	}
-	if d.Rendering == nil {
-		return w, nil // it removes what there is
-	}
-	var found lang.Diagnostics
-	if w.template, found = lang.ReadBundle(d.Template.Bundle()); w.template == nil {
-		return nil, found
-	}
-	if w.conduct, err = s.conduct(st, w.recorded); err != nil {
-		return nil, err
-	}
-	plan, err := s.plan(ctx, w)
+// stillTrue checks that a proposal would still be made as it is, by its content, and
+// gives what it would be made from now.
+func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
+	r, now, err := s.again(ctx, p, d)
 	var refused *Error
 	if errors.As(err, &refused) && refused.Kind == Findings {
-		return nil, &Error{Kind: Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
+		return r, now, &Error{Kind: Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
 	}
 	if err != nil {
-		return nil, err
+		return r, now, err
 	}
-	if change.Summary(plan.Changes) != change.Summary(d.Changes) {
-		return nil, refuse(Stale, "propose again", "the stack has changed: this would now be %s, and %s was accepted", change.Summary(plan.Changes), change.Summary(d.Changes))
+	if why := d.Differs(now.Document()); why != "" {
+		return r, now, refuse(Stale, "propose again", "the stack has changed since proposal %d was made: %s", p.ID, why)
 	}
-	return w, nil
+	return r, now, nil
 }
 
-// Continue proposes what is still missing after a run that failed or stopped.
-// When nothing else changed, what was accepted stays accepted.
+// again takes what a proposal was made from through the stages once more.
+func (s *Service) again(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
+	var none proposal.Judged
+	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks}}
+	var err error
+	if r.stack, err = s.store.Stack(ctx, p.StackID); err != nil {
+		return r, none, err
+	}
+	if p.Kind == state.KindDiscard {
+		return s.discardAgain(ctx, r, d)
+	}
+	if r.Basis, err = s.basisBut(ctx, p.StackID, p.Undoes); err != nil {
+		return r, none, err
+	}
+	if r.Basis != d.Basis {
+		return r, none, refuse(Stale, "propose again", "run %d has changed the stack since proposal %d was made", r.Basis, p.ID)
+	}
+	r.isNew = r.Basis == 0
+	if p.Undoes != nil {
+		if err := s.readUndone(ctx, r, *p.Undoes); err != nil {
+			return r, none, err
+		}
+	}
+	if d.Rendering != nil {
+		if err := r.readBundle(d.Template.Bundle()); err != nil {
+			return r, none, err
+		}
+	}
+	if err := s.readPlace(ctx, r); err != nil {
+		return r, none, err
+	}
+	if err := s.readBefore(ctx, r); err != nil {
+		return r, none, err
+	}
+	if d.Rendering == nil {
+		changed, err := s.removal(ctx, r, p.Kind == state.KindUndo)
+		if err != nil {
+			return r, none, err
+		}
+		return r, changed.Judge(), nil
+	}
+	if err := s.sameHanded(ctx, r, d); err != nil {
+		return r, none, err
+	}
+	now, err := s.stages(ctx, r)
+	return r, now, err
+}
+
+// sameHanded reads the outputs of other stacks anew. One that hands over another
+// secret now makes the proposal stale.
+func (s *Service) sameHanded(ctx context.Context, r *reading, d proposal.Document) error {
+	if err := s.readStacks(ctx, r); err != nil {
+		return err
+	}
+	values, err := s.secretValues(ctx, r.stack.ID, slices.Collect(maps.Values(d.Secrets))...)
+	if err != nil {
+		return err
+	}
+	for name := range r.handed {
+		if values[d.Secrets[name]] != r.Given[name] {
+			return refuse(Stale, "propose again", "the secret %s that another stack hands over is another now", name)
+		}
+		delete(r.Given, name)
+	}
+	r.referToHanded()
+	return nil
+}
+
+// Continue proposes what is still missing after a run that failed or stopped. It is
+// accepted at once where it holds only what was accepted; else it is left open and
+// says why.
 func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal, error) {
 	if err := u.must("operate"); err != nil {
 		return Proposal{}, err
@@ -192,20 +233,39 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 	case last.Kind == state.KindUndo && last.State != state.Done:
 		return Proposal{}, refuse(Conflict, fmt.Sprintf("go on with: undersail undo %d", *last.Undoes), "the last run was undoing run %d", *last.Undoes)
 	}
-	w, err := s.work(ctx, NewProposal{Stack: stack})
+	accepted, err := s.lastDocument(ctx, st.ID)
 	if err != nil {
 		return Proposal{}, err
 	}
-	w.secrets = st.Secrets // the accepted references, drawn or not
-	plan, err := s.plan(ctx, w)
+	r, err := s.read(ctx, NewProposal{Stack: stack})
 	if err != nil {
 		return Proposal{}, err
 	}
-	p, err := s.save(ctx, u, w, plan, state.KindContinue)
+	for name, reference := range st.Secrets { // the accepted references, drawn or not
+		r.Secrets[name] = or(r.Secrets[name], reference)
+	}
+	judged, err := s.stages(ctx, r)
 	if err != nil {
+		return Proposal{}, err
+	}
+	if nothing, err := s.nothing(ctx, r, judged); err != nil || nothing {
+		return unsaved(judged), err
+	}
+	judged.Consents = unasked(judged.Consents, accepted)
+	beyond := judged.Document().Beyond(accepted)
+	if beyond != "" {
+		judged.Findings = append(judged.Findings, render.Finding{Severity: lang.Warning, Code: "beyond", Place: "proposal", Message: "it goes beyond what was accepted: " + beyond, Remedy: "read it, and accept it if that is what you want"})
+	}
+	p, err := s.save(ctx, u, r, judged, state.KindContinue)
+	if err != nil || beyond != "" || len(judged.Consents) > 0 {
 		return p, err
 	}
-	return s.Accept(ctx, u, p.ID)
+	return s.accept(ctx, u, p, nil)
+}
+
+// unasked drops the consents that were given with what was accepted.
+func unasked(asked []render.Consent, accepted proposal.Document) []render.Consent {
+	return slices.DeleteFunc(slices.Clone(asked), func(c render.Consent) bool { return slices.Contains(accepted.Consents, c) })
 }
 
 // Retire proposes the removal of a whole stack.
@@ -220,51 +280,49 @@ func (s *Service) Retire(ctx context.Context, u User, stack string) (Proposal, e
 	if err := s.readByOthers(ctx, stack); err != nil {
 		return Proposal{}, err
 	}
-	w, err := s.workOn(ctx, st)
+	r := &reading{stack: st}
+	if r.Basis, err = s.basis(ctx, st.ID); err != nil {
+		return Proposal{}, err
+	}
+	if err := s.readPlace(ctx, r); err != nil {
+		return Proposal{}, err
+	}
+	if err := s.readBefore(ctx, r); err != nil {
+		return Proposal{}, err
+	}
+	changed, err := s.removal(ctx, r, false)
 	if err != nil {
 		return Proposal{}, err
 	}
-	if w.basis, err = s.basis(ctx, st.ID); err != nil {
-		return Proposal{}, err
+	judged := changed.Judge()
+	if render.HasErrors(judged.Findings) {
+		return Proposal{}, &Error{Kind: Findings, Title: "the stack cannot be retired", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
 	}
-	changes, findings := change.Retire(w.recordedForRemoval())
-	if render.HasErrors(findings) {
-		return Proposal{}, &Error{Kind: Findings, Title: "the stack cannot be retired", Remedy: "mend what the findings name; nothing was removed", Findings: findings}
-	}
-	return s.save(ctx, u, w, change.Plan{Changes: changes, Findings: findings}, state.KindRetire)
+	return s.save(ctx, u, r, judged, state.KindRetire)
 }
 
-// workOn reads what removing or undoing a stack is worked out from.
-func (s *Service) workOn(ctx context.Context, st store.Stack) (*work, error) {
-	w := &work{stack: st}
-	adapter, account, err := s.adapter(ctx, st.Account)
-	if err != nil {
-		return nil, err
+// removal computes the removal of everything recorded, what was begun and what is
+// missing too: each is proved gone before its record goes. When the first run of a
+// stack is undone, what is to be kept at retiring goes too, as far as that run made
+// it.
+func (s *Service) removal(ctx context.Context, r *reading, undoing bool) (proposal.Changed, error) {
+	r.Recorded = slices.DeleteFunc(r.Recorded, func(x change.Recorded) bool { return x.Kept != "" })
+	if undoing {
+		steps, err := s.store.Steps(ctx, *r.undoes)
+		if err != nil {
+			return proposal.Changed{}, err
+		}
+		made := map[string]bool{}
+		for _, st := range steps {
+			made[st.Resource] = made[st.Resource] || st.Action == engine.ActionCreate
+		}
+		for i, x := range r.Recorded {
+			if r.Recorded[i].AtRetire = ""; !made[x.Name] {
+				r.Recorded[i].AtRetire = "keep" // it was taken over, and goes back to what is kept
+			}
+		}
 	}
-	w.account = account
-	if w.expect, err = s.durations(ctx, w.account); err != nil {
-		return nil, err
-	}
-	if w.offers, err = adapter.Offers(ctx, st.Region); err != nil {
-		return nil, cloudSays(err)
-	}
-	if err := s.readRecorded(ctx, w, adapter); err != nil {
-		return nil, err
-	}
-	w.conduct, err = s.conduct(st, w.recorded)
-	return w, err
-}
-
-// recordedForRemoval is everything recorded, what was begun and what is missing
-// too: each is proved gone before its record goes.
-func (w *work) recordedForRemoval() []change.Recorded {
-	var all []change.Recorded
-	for _, r := range w.recorded {
-		c := w.conduct[r.Name]
-		_, there := w.facts.live[r.Name]
-		all = append(all, change.Recorded{Name: r.Name, Type: r.Type, After: r.After, Guard: c.Guard && there, AtRetire: c.AtRetire})
-	}
-	return all
+	return s.usedElsewhere(ctx, r, r.Facts.Remove())
 }
 
 // readByOthers refuses to retire a stack whose outputs another one reads.
@@ -278,12 +336,12 @@ func (s *Service) readByOthers(ctx context.Context, stack string) error {
 
 // conduct is how the resources of a stack behave in changes, as the stack was
 // last applied.
-func (s *Service) conduct(st store.Stack, recorded []store.Resource) (map[string]render.Resource, error) {
+func (s *Service) conduct(ctx context.Context, st store.Stack, recorded []store.Resource) (map[string]render.Resource, error) {
 	out := map[string]render.Resource{}
 	if st.TemplateSource == "" {
 		return out, nil
 	}
-	r, err := s.rendered(st, recorded, nil)
+	r, err := s.rendered(ctx, st, recorded, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -298,7 +356,12 @@ func (s *Service) conduct(st store.Stack, recorded []store.Resource) (map[string
 func renames(changes []change.Change) map[string]string {
 	out := map[string]string{}
 	for _, c := range changes {
-		if c.Was != "" {
+		switch {
+		case c.Old != "" && c.Was != "":
+			out[c.Was] = c.Old
+		case c.Old != "":
+			out[c.Resource] = c.Old
+		case c.Was != "":
 			out[c.Was] = c.Resource
 		}
 	}

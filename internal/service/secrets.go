@@ -3,86 +3,66 @@ package service
 import (
 	"context"
 	"fmt"
-	"strconv"
-	"strings"
 
-	"undersail/internal/core/render"
-	"undersail/internal/engine"
+	"undersail/internal/proposal"
 )
 
-// nameSecrets gives every secret its reference: the recorded one, or the next
-// version where a new value was given.
-func (s *Service) nameSecrets(ctx context.Context, w *work) error {
-	kept, err := s.store.Secrets(ctx, w.stack.ID)
+// nameSecrets gives every secret its reference: the one that the stack was last
+// applied with, or a new version where a new value was given. What was given to a
+// proposal that was never applied reaches no other one.
+func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
+	var err error
+	if r.versions, err = s.store.SecretVersions(ctx, r.stack.Name); err != nil {
+		return err
+	}
+	values, err := s.secretValues(ctx, r.stack.ID)
 	if err != nil {
 		return err
 	}
-	w.kept = map[string]int{}
-	last := w.kept
-	values := map[string]string{}
-	for _, k := range kept {
-		name, version, _ := strings.Cut(k.Reference, "@")
-		n, _ := strconv.Atoi(version)
-		last[name] = max(last[name], n)
-		if plain, err := s.box.Open(k.Sealed); err == nil {
-			values[k.Reference] = string(plain)
-		}
-	}
-	ref := func(name string, version int) string { return fmt.Sprintf("%s/%s@%d", w.stack.Name, name, version) }
-	for _, in := range w.template.Inputs {
+	for _, in := range r.Template.Inputs {
 		if !in.Secret {
 			continue
 		}
-		n := last[w.stack.Name+"/"+in.Name]
-		value, isGiven := w.given[in.Name]
-		switch {
-		case isGiven && n > 0 && values[ref(in.Name, n)] == value:
-			w.secrets[in.Name] = ref(in.Name, n)
-			delete(w.given, in.Name)
-		case isGiven:
-			w.secrets[in.Name] = ref(in.Name, n+1)
-		case n > 0:
-			w.secrets[in.Name] = ref(in.Name, n)
+		applied := r.stack.Secrets[in.Name]
+		switch value, given := r.Given[in.Name]; {
+		case given && applied != "" && values[applied] == value:
+			r.Secrets[in.Name] = applied
+			delete(r.Given, in.Name)
+		case given:
+			r.Secrets[in.Name] = r.nextReference(in.Name)
+		case applied != "":
+			r.Secrets[in.Name] = applied
 		case in.Generate:
-			w.secrets[in.Name] = ref(in.Name, 1)
-			w.draw = append(w.draw, engine.Draw{Reference: ref(in.Name, 1), Kind: "generated", Input: in.Name})
+			r.Secrets[in.Name] = r.nextReference(in.Name)
+			r.Draw = append(r.Draw, proposal.Draw{Reference: r.Secrets[in.Name], Kind: "generated", Input: in.Name})
 		}
 	}
-	for name := range w.given {
-		if in := w.template.Input(name); in == nil || !in.Secret {
+	for name := range r.Given {
+		if in := r.Template.Input(name); (in == nil || !in.Secret) && !r.handed[name] {
 			return refuse(Invalid, "give it as a plain input", "the template has no secret input %s", name)
 		}
 	}
+	// What embedded templates drew, and the keys that were drawn, stay.
+	for name, reference := range r.stack.Secrets {
+		if in := r.Template.Input(name); r.Secrets[name] == "" && in == nil && !r.isNew && r.stack.TemplateName == r.Template.About.Name {
+			r.Secrets[name] = reference
+		}
+	}
+	// The secrets that other stacks hand over are copied under references of ours.
+	for name := range r.handed {
+		if applied := r.stack.Secrets[name]; applied != "" && values[applied] == r.Given[name] {
+			r.Secrets[name] = applied
+			delete(r.Given, name)
+		} else {
+			r.Secrets[name] = r.nextReference(name)
+		}
+	}
+	r.referToHanded()
 	return nil
 }
 
-// drawSecrets adds the key pairs that have no public key of their own, and the
-// secrets that embedded templates generate.
-func (w *work) drawSecrets(r *render.Rendering) (more bool) {
-	for _, g := range r.Generated {
-		if w.secrets[g.Name] != "" {
-			continue
-		}
-		reference := fmt.Sprintf("%s/%s@%d", w.stack.Name, g.Name, max(1, w.kept[w.stack.Name+"/"+g.Name]))
-		w.secrets[g.Name] = reference
-		if w.kept[w.stack.Name+"/"+g.Name] == 0 {
-			w.draw = append(w.draw, engine.Draw{Reference: reference, Kind: "generated", Rules: g.Rules})
-		}
-		more = true
-	}
-	for _, res := range r.Resources {
-		if res.Type != "key_pair" || res.Want["public_key"] != nil || w.secrets[res.Name] != "" {
-			continue
-		}
-		reference := fmt.Sprintf("%s/%s@1", w.stack.Name, res.Name)
-		for _, was := range w.recorded {
-			if known, ok := was.Attributes["private_key"].(string); ok && (was.Name == res.Name || was.Name == res.Was) {
-				reference = known
-			}
-		}
-		w.secrets[res.Name] = reference
-		w.draw = append(w.draw, engine.Draw{Reference: reference, Kind: "private_key"})
-		more = true
-	}
-	return more
+// nextReference is a reference that was never given before.
+func (r *reading) nextReference(name string) string {
+	name = r.stack.Name + "/" + name
+	return fmt.Sprintf("%s@%d", name, r.versions[name]+1)
 }

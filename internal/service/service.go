@@ -78,6 +78,7 @@ const (
 	Findings        Kind = "findings"
 	CloudRefused    Kind = "cloud"
 	TooMany         Kind = "too-many-tries"
+	Consent         Kind = "consent" // a person must agree to something by name
 )
 
 // Error is what a use case says when it does not do what was asked.

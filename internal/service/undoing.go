@@ -15,6 +15,7 @@ import (
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
@@ -32,19 +33,17 @@ func (s *Service) Undo(ctx context.Context, u User, id int64) (Proposal, error) 
 	if err := s.mayUndo(ctx, run); err != nil {
 		return Proposal{}, err
 	}
-	st, err := s.store.Stack(ctx, run.StackID)
-	if err != nil {
+	r := &reading{undoes: &run.ID}
+	if r.stack, err = s.store.Stack(ctx, run.StackID); err != nil {
 		return Proposal{}, err
 	}
-	w, err := s.workOn(ctx, st)
-	if err != nil {
+	if r.Basis, err = s.basisBut(ctx, r.stack.ID, r.undoes); err != nil {
 		return Proposal{}, err
 	}
-	w.undoes = &run.ID
-	if w.basis, err = s.basisBut(ctx, st.ID, w.undoes); err != nil {
+	if err := s.readUndone(ctx, r, run.ID); err != nil {
 		return Proposal{}, err
 	}
-	plan, err := s.planUndo(ctx, w, run)
+	judged, err := s.planUndo(ctx, r, run)
 	if err != nil {
 		return Proposal{}, err
 	}
@@ -52,8 +51,25 @@ func (s *Service) Undo(ctx context.Context, u User, id int64) (Proposal, error) 
 	if err != nil {
 		return Proposal{}, err
 	}
-	plan.Findings = append(lost, plan.Findings...)
-	return s.save(ctx, u, w, plan, state.KindUndo)
+	judged.Findings = append(lost, judged.Findings...)
+	return s.save(ctx, u, r, judged, state.KindUndo)
+}
+
+// readUndone notes what the run made that is undone, if it failed: nobody relied on
+// that yet, so that no data of anybody is lost with it.
+func (s *Service) readUndone(ctx context.Context, r *reading, id int64) error {
+	run, err := s.store.Run(ctx, id)
+	if err != nil || run.State == state.Done {
+		return err
+	}
+	steps, err := s.store.Steps(ctx, id)
+	r.fresh = map[string]bool{}
+	for _, st := range steps {
+		if st.Action == engine.ActionCreate {
+			r.fresh[st.Token] = true
+		}
+	}
+	return err
 }
 
 // mayUndo refuses what there is no way back from.
@@ -64,6 +80,8 @@ func (s *Service) mayUndo(ctx context.Context, run store.Run) error {
 		return err
 	case run.Kind == state.KindRetire:
 		return refuse(Conflict, "apply the template again", "run %d retired the stack; what it removed is gone", run.ID)
+	case run.Kind == state.KindDiscard:
+		return refuse(Conflict, "", "run %d removed for good what was kept; it is gone", run.ID)
 	case run.Kind == state.KindUndo:
 		return refuse(Conflict, "propose what you want instead", "run %d was itself an undoing", run.ID)
 	case run.State == state.Undone:
@@ -84,7 +102,7 @@ func (s *Service) newestEffective(ctx context.Context, run store.Run) (int64, er
 		return 0, err
 	}
 	for _, r := range runs {
-		if r.StackID == run.StackID && (r.Undoes == nil || *r.Undoes != run.ID) {
+		if r.StackID == run.StackID && r.Kind != state.KindDiscard && (r.Undoes == nil || *r.Undoes != run.ID) {
 			return r.ID, nil
 		}
 	}
@@ -104,54 +122,55 @@ func (s *Service) basisBut(ctx context.Context, stackID string, undoes *int64) (
 }
 
 // planUndo computes the way back to what the stack was made from before a run.
-func (s *Service) planUndo(ctx context.Context, w *work, run store.Run) (change.Plan, error) {
-	before, err := s.store.LastDocument(ctx, w.stack.ID, run.ID)
+func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (proposal.Judged, error) {
+	before, err := s.store.LastDocument(ctx, r.stack.ID, run.ID)
 	for err == nil { // a run that was undone left nothing to go back to
 		undone, readErr := s.store.Run(ctx, *before.RunID)
 		if readErr != nil {
-			return change.Plan{}, readErr
+			return proposal.Judged{}, readErr
 		}
 		if undone.State != state.Undone {
 			break
 		}
-		before, err = s.store.LastDocument(ctx, w.stack.ID, *before.RunID)
+		before, err = s.store.LastDocument(ctx, r.stack.ID, *before.RunID)
 	}
-	var d engine.Document
+	var d proposal.Document
 	if err == nil {
 		err = json.Unmarshal(before.Document, &d)
 	}
-	if errors.Is(err, store.ErrNotFound) || err == nil && d.Rendering == nil {
-		changes, findings := change.Retire(w.recordedForUndoing())
-		for i, c := range changes {
-			if c.Change == change.Remove {
-				changes[i].Reason = fmt.Sprintf("run %d made it", run.ID)
-			}
-		}
-		if render.HasErrors(findings) {
-			return change.Plan{}, &Error{Kind: Findings, Title: fmt.Sprintf("run %d cannot be undone", run.ID), Remedy: "mend what the findings name; nothing was removed", Findings: findings}
-		}
-		return change.Plan{Changes: changes, Findings: findings}, nil
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return proposal.Judged{}, fmt.Errorf("read what stack %s was before run %d: %w", run.Stack, run.ID, err)
 	}
+	toNothing := err != nil || d.Rendering == nil
+	if !toNothing {
+		if err := r.readBundle(d.Template.Bundle()); err != nil {
+			return proposal.Judged{}, err
+		}
+		r.Inputs, r.Secrets, r.Stacks, r.Given = d.Inputs, d.Secrets, d.Stacks, map[string]string{}
+	}
+	if err := s.readPlace(ctx, r); err != nil {
+		return proposal.Judged{}, err
+	}
+	if err := s.readBefore(ctx, r); err != nil {
+		return proposal.Judged{}, err
+	}
+	if !toNothing {
+		return s.stages(ctx, r)
+	}
+	changed, err := s.removal(ctx, r, true)
 	if err != nil {
-		return change.Plan{}, fmt.Errorf("read what stack %s was before run %d: %w", run.Stack, run.ID, err)
+		return proposal.Judged{}, err
 	}
-	var found lang.Diagnostics
-	if w.template, found = lang.ReadBundle(d.Template.Bundle()); w.template == nil {
-		return change.Plan{}, found
+	for i, c := range changed.Plan.Changes {
+		if c.Change == change.Remove {
+			changed.Plan.Changes[i].Reason = fmt.Sprintf("run %d made it", run.ID)
+		}
 	}
-	w.text, w.inputs, w.secrets, w.stacks = d.Template, d.Inputs, d.Secrets, d.Stacks
-	w.draw = nil
-	return s.plan(ctx, w)
-}
-
-// recordedForUndoing is everything that goes when the first run of a stack is
-// undone: what is to be kept at retiring was made by that run, and goes too.
-func (w *work) recordedForUndoing() []change.Recorded {
-	all := w.recordedForRemoval()
-	for i := range all {
-		all[i].AtRetire = ""
+	judged := changed.Judge()
+	if render.HasErrors(judged.Findings) {
+		return judged, &Error{Kind: Findings, Title: fmt.Sprintf("run %d cannot be undone", run.ID), Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
 	}
-	return all
+	return judged, nil
 }
 
 // lostForGood says of what the run removed that it comes back empty.
@@ -201,7 +220,7 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	case len(p.Consents) > 0 || slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" }):
 		return s.store.ParkFailed(ctx, id, state.ForConsent, fmt.Sprintf("undoing it needs a consent; read and accept proposal %d, then: undersail apply %d", p.ID, p.ID))
 	}
-	if _, err := s.Accept(ctx, robot, p.ID); err != nil {
+	if _, err := s.Accept(ctx, robot, p.ID, nil); err != nil {
 		return err
 	}
 	_, err = s.Apply(ctx, robot, p.ID, state.Keep)

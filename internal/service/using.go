@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -10,9 +11,9 @@ import (
 	"strings"
 
 	"undersail/internal/cloud"
-	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
@@ -60,61 +61,65 @@ func (s *Service) resolved(ctx context.Context, b lang.Bundle, dir string, depth
 	return b, nil
 }
 
-// lookUp finds the resources that the template uses and does not make.
-func (s *Service) lookUp(ctx context.Context, w *work, r *render.Rendering) ([]render.Finding, error) {
-	var findings []render.Finding
-	w.found = map[string]map[string]any{}
-	adapter, _, err := s.adapter(ctx, w.stack.Account)
-	if err != nil {
-		return nil, err
-	}
-	for _, res := range r.Resources {
+// lookUp finds the resources that the template uses and does not make, and reports
+// whether there are any.
+func (s *Service) lookUp(ctx context.Context, r *reading, first *render.Rendering) (bool, error) {
+	found := map[string]map[string]any{}
+	any := false
+	for _, res := range first.Resources {
 		if res.Find == nil {
 			continue
 		}
-		query := cloud.Query{Region: w.stack.Region, Type: res.Type}
-		if res.Region != "" {
-			query.Region = res.Region
-		}
-		query.ID, _ = res.Find["id"].(string)
-		query.Name, _ = res.Find["name"].(string)
-		if tags, ok := res.Find["tags"].(map[string]any); ok {
-			query.Tags = map[string]string{}
-			for k, v := range tags {
-				query.Tags[k] = fmt.Sprint(v)
-			}
-		}
-		list, err := cloud.Collect(adapter.Search(ctx, query))
+		any = true
+		query := findQuery(res, r.stack.Region)
+		list, err := cloud.Collect(r.adapter.Search(ctx, query))
 		if err != nil {
-			return nil, cloudSays(err)
+			return any, cloudSays(err)
 		}
 		list = slices.DeleteFunc(list, func(l cloud.Live) bool { return l.Phase != cloud.Ready })
+		var message, remedy string
 		switch len(list) {
 		case 1:
 			attributes := maps.Clone(list[0].Attributes)
 			attributes["id"] = list[0].ID
-			w.found[res.Name] = attributes
+			found[res.Name] = attributes
+			continue
 		case 0:
-			findings = append(findings, render.Finding{Severity: lang.Error, Code: "not-found", Place: res.Name + ".find",
-				Message: fmt.Sprintf("region %s has no %s with %s", query.Region, res.Type, query), Remedy: "name one that exists, or leave it out to make a new one"})
+			message, remedy = fmt.Sprintf("region %s has no %s with %s", query.Region, res.Type, query), "name one that exists, or leave it out to make a new one"
 		default:
 			var ids []string
 			for _, l := range list {
 				ids = append(ids, l.ID)
 			}
 			slices.Sort(ids)
-			findings = append(findings, render.Finding{Severity: lang.Error, Code: "not-found", Place: res.Name + ".find",
-				Message: fmt.Sprintf("%d of type %s in %s have %s: %s", len(list), res.Type, query.Region, query, strings.Join(ids, ", ")), Remedy: "give the id of one of them"})
+			message, remedy = fmt.Sprintf("%d of type %s in %s have %s: %s", len(list), res.Type, query.Region, query, strings.Join(ids, ", ")), "give the id of one of them"
 		}
+		r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "not-found", Place: res.Name + ".find", Message: message, Remedy: remedy})
 	}
-	return findings, nil
+	r.Found = found
+	return any, nil
 }
 
-// readStacks reads the outputs of the stacks that inputs pick.
-func (s *Service) readStacks(ctx context.Context, w *work) error {
-	w.stacks = map[string]map[string]any{}
-	for _, in := range w.template.Inputs {
-		name, _ := w.inputs[in.Name].(string)
+// findQuery asks for the resource that a template means.
+func findQuery(res render.Resource, region string) cloud.Query {
+	query := cloud.Query{Region: or(res.Region, region), Type: res.Type}
+	query.ID, _ = res.Find["id"].(string)
+	query.Name, _ = res.Find["name"].(string)
+	if tags, ok := res.Find["tags"].(map[string]any); ok {
+		query.Tags = map[string]string{}
+		for k, v := range tags {
+			query.Tags[k] = fmt.Sprint(v)
+		}
+	}
+	return query
+}
+
+// readStacks reads the outputs of the stacks that inputs pick. The values of secret
+// ones are taken as if they were given now: they get a reference of this stack.
+func (s *Service) readStacks(ctx context.Context, r *reading) error {
+	r.Stacks, r.handed = map[string]map[string]any{}, map[string]bool{}
+	for _, in := range r.Template.Inputs {
+		name, _ := r.Inputs[in.Name].(string)
 		if in.Picks != "stack" || name == "" {
 			continue
 		}
@@ -125,50 +130,97 @@ func (s *Service) readStacks(ctx context.Context, w *work) error {
 		if st.TemplateName != in.Other.About.Name {
 			return refuse(Invalid, "give a stack of that template", "input %s wants a stack of template %s, and %s has %s", in.Name, in.Other.About.Name, name, st.TemplateName)
 		}
-		outputs, err := s.Outputs(ctx, name)
+		outputs, values, err := s.outputs(ctx, st)
 		if err != nil {
 			return err
 		}
-		w.stacks[name] = map[string]any{}
+		r.Stacks[name] = map[string]any{}
 		for _, o := range outputs {
-			if !o.Secret { // the secrets of a stack stay with it
-				w.stacks[name][o.Name] = o.Value
+			if !o.Secret {
+				r.Stacks[name][o.Name] = o.Value
+				continue
 			}
+			text, isText := values[o.Name].(string)
+			if !isText {
+				continue // it is not known yet, or no text
+			}
+			secret := handedName(in.Name, o.Name)
+			r.handed[secret], r.Given[secret] = true, text
 		}
 	}
 	return nil
 }
 
-// movedDefaults notes the inputs that nobody gave and whose default has become
-// another since the stack was applied.
-func (w *work) movedDefaults(r *render.Rendering) []render.Finding {
-	var out []render.Finding
-	for _, now := range r.Inputs {
-		if !strings.HasSuffix(now.Origin, "default") {
+// handedName is the name, among the secrets of a stack, of what another hands over.
+func handedName(input, output string) string { return input + ".outputs." + output }
+
+// referToHanded puts the references of secrets that are handed over where they are
+// read.
+func (r *reading) referToHanded() {
+	for _, in := range r.Template.Inputs {
+		name, _ := r.Inputs[in.Name].(string)
+		if in.Picks != "stack" || name == "" {
 			continue
 		}
-		for _, was := range w.lastInputs {
-			if was.Name == now.Name && strings.HasSuffix(was.Origin, "default") && !change.Equal(was.Value, now.Value) {
-				out = append(out, render.Finding{Severity: lang.Note, Code: "default-moved", Place: "inputs." + now.Name,
-					Message: fmt.Sprintf("its default was %v and is now %v", was.Value, now.Value), Remedy: fmt.Sprintf("give --input %s=... to keep another value", now.Name)})
+		for _, o := range in.Other.Outputs {
+			if reference := r.Secrets[handedName(in.Name, o.Name)]; reference != "" && r.handed[handedName(in.Name, o.Name)] {
+				r.Stacks[name][o.Name] = "secret:" + reference
 			}
 		}
 	}
-	return out
+}
+
+// outputs computes the outputs of a stack as they are shown, and their values with
+// every secret in.
+func (s *Service) outputs(ctx context.Context, st store.Stack) ([]render.Output, map[string]any, error) {
+	if st.TemplateSource == "" {
+		return nil, nil, refuse(Conflict, "apply it first", "stack %s was never applied", st.Name)
+	}
+	resources, err := s.store.Resources(ctx, st.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	shown, err := s.rendered(ctx, st, resources, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	values := map[string]any{}
+	if slices.ContainsFunc(shown.Outputs, func(o render.Output) bool { return o.Secret }) {
+		secrets, err := s.secretValues(ctx, st.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		plain, err := s.rendered(ctx, st, resources, func(ref string) (string, bool) { v, ok := secrets[ref]; return v, ok })
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, o := range plain.Outputs {
+			values[o.Name] = o.Value
+		}
+	}
+	return shown.Outputs, values, nil
 }
 
 // lastApplied gives the inputs that a stack was last applied with.
 func (s *Service) lastApplied(ctx context.Context, st store.Stack) ([]render.InputValue, error) {
-	run, err := s.store.LastRun(ctx, st.ID)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	_, d, err := s.document(ctx, run.ProposalID)
+	d, err := s.lastDocument(ctx, st.ID)
 	if err != nil || d.Rendering == nil {
 		return nil, err
 	}
 	return d.Rendering.Inputs, nil
+}
+
+// lastDocument is what a stack was last made from; an empty one when it never was.
+func (s *Service) lastDocument(ctx context.Context, stackID string) (d proposal.Document, err error) {
+	p, err := s.store.LastDocument(ctx, stackID, 0)
+	if errors.Is(err, store.ErrNotFound) {
+		return d, nil
+	}
+	if err != nil {
+		return d, err
+	}
+	if err := json.Unmarshal(p.Document, &d); err != nil {
+		return d, fmt.Errorf("read proposal %d: %w", p.ID, err)
+	}
+	return d, nil
 }

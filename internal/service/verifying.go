@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,7 +97,7 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 	if err != nil {
 		return nil, err
 	}
-	secrets, err := s.secretValues(ctx, st.ID)
+	secrets, err := s.secretValues(ctx, st.ID, slices.Collect(maps.Values(st.Secrets))...)
 	if err != nil {
 		return nil, err
 	}
@@ -105,12 +107,12 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 	}
 	v.took = time.Since(began)
 	v.prober = engine.NewProber(v.resources, account, func(text string) string { return secret.Scrub(text, secrets) })
-	v.rendering, err = s.rendered(st, v.resources, func(ref string) (string, bool) { v, ok := secrets[ref]; return v, ok })
+	v.rendering, err = s.rendered(ctx, st, v.resources, func(ref string) (string, bool) { v, ok := secrets[ref]; return v, ok })
 	return v, err
 }
 
-func (s *Service) secretValues(ctx context.Context, stackID string) (map[string]string, error) {
-	sealed, err := s.store.Secrets(ctx, stackID)
+func (s *Service) secretValues(ctx context.Context, stackID string, besides ...string) (map[string]string, error) {
+	sealed, err := s.store.Secrets(ctx, stackID, besides...)
 	if err != nil {
 		return nil, err
 	}

@@ -76,7 +76,7 @@ func (s *Store) LastDocument(ctx context.Context, stackID string, before int64) 
 	if before == 0 {
 		before = math.MaxInt64
 	}
-	return one[Proposal](ctx, s.Pool, proposalQuery+`WHERE r.stack_id = $1 AND r.id < $2 AND r.kind <> 'retire' ORDER BY r.id DESC LIMIT 1`, stackID, before)
+	return one[Proposal](ctx, s.Pool, proposalQuery+`WHERE r.stack_id = $1 AND r.id < $2 AND r.kind NOT IN ('retire', 'discard') ORDER BY r.id DESC LIMIT 1`, stackID, before)
 }
 
 // Decide moves an open proposal to accepted or refused; a conflict says that it

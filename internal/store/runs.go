@@ -101,8 +101,6 @@ type StackUpdate struct {
 	Secrets                                       map[string]string
 	Found, Reads                                  map[string]map[string]any
 	Cloud, Currency, Title                        string
-	// Renames gives new names of recorded resources by their old ones.
-	Renames map[string]string
 }
 
 // NewRun is what a run is started with.
@@ -118,6 +116,10 @@ type NewRun struct {
 	// Absent names recorded resources that the cloud was asked for and does not
 	// have: their records go.
 	Absent []string
+	// Renames gives new names of recorded resources by their old ones.
+	Renames map[string]string
+	// TakeOver names, by their tokens, kept resources that become those of the stack.
+	TakeOver map[string]string
 }
 
 // StartRun turns an accepted proposal into a queued run with its steps. Enqueue
@@ -157,15 +159,15 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 			batch.Queue(`UPDATE stacks SET template_name = $2, template_version = $3, template_source = $4, template_parts = $5, inputs = $6, secrets = $7, found = $8, reads = $9,
 				cloud = $10, currency = $11, title = $12 WHERE id = $1`,
 				stackID, u.TemplateName, u.TemplateVersion, u.TemplateSource, orEmpty(u.TemplateParts), orEmptyMap(u.Inputs), orEmptyMap(u.Secrets), orEmptyMap(u.Found), orEmptyMap(u.Reads), u.Cloud, u.Currency, u.Title)
-			for was, name := range u.Renames {
-				batch.Queue("UPDATE resources SET name = $3 WHERE stack_id = $1 AND name = $2", stackID, was, name)
-				batch.Queue("UPDATE resources SET after = array_replace(after, $2, $3) WHERE stack_id = $1", stackID, was, name)
-			}
 		}
+		rename(batch, stackID, n.Renames)
 		if batch.Len() > 0 {
 			if err := tx.SendBatch(ctx, batch).Close(); err != nil {
 				return err
 			}
+		}
+		if err := takeOver(ctx, tx, stackID, n.TakeOver); err != nil {
+			return err
 		}
 		job, err := enqueue(tx, id, 1)
 		if err != nil {
@@ -178,6 +180,36 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 		return 0, fmt.Errorf("start run of proposal %d: %w", n.Proposal, err)
 	}
 	return id, nil
+}
+
+// rename gives recorded resources other names. They may trade names with each other,
+// so that all let go of theirs first.
+func rename(batch *pgx.Batch, stackID string, names map[string]string) {
+	for was := range names {
+		batch.Queue("UPDATE resources SET name = '~' || name WHERE stack_id = $1 AND name = $2", stackID, was)
+		batch.Queue("UPDATE resources SET after = array_replace(after, $2, '~' || $2) WHERE stack_id = $1", stackID, was)
+	}
+	for was, name := range names {
+		batch.Queue("UPDATE resources SET name = $3 WHERE stack_id = $1 AND name = '~' || $2", stackID, was, name)
+		batch.Queue("UPDATE resources SET after = array_replace(after, '~' || $2, $3) WHERE stack_id = $1", stackID, was, name)
+	}
+}
+
+// takeOver records kept resources as those of a stack. A conflict says that one of
+// them is not kept any more.
+func takeOver(ctx context.Context, tx pgx.Tx, stackID string, names map[string]string) error {
+	for token, name := range names {
+		tag, err := tx.Exec(ctx, `WITH taken AS (DELETE FROM kept WHERE token = $2 RETURNING *)
+			INSERT INTO resources (stack_id, name, type, declared, region, token, state, want, attributes, position, made_at, parts, hour)
+			SELECT $1, $3, type, declared, region, token, 'settling', want, attributes, 0, kept_at, parts, hour FROM taken`, stackID, token, name)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return fmt.Errorf("%w: a kept resource is not kept any more", ErrConflict)
+		}
+	}
+	return nil
 }
 
 func orEmpty[T any](list []T) []T {

@@ -40,10 +40,12 @@ type Stack struct {
 
 const stackColumns = "id::text, name, account, region, template_name, template_version, template_source, template_parts, inputs, secrets, found, reads, cloud, currency, title, created_at, verified_at, retired_at"
 
-// AddStack makes a stack, or finds the one of that name that is alive.
+// AddStack makes a stack, or finds the one of that name that is alive. One that was
+// never applied moves to the place that is given now.
 func (s *Store) AddStack(ctx context.Context, st Stack) (Stack, error) {
 	err := exec(ctx, s, `INSERT INTO stacks (id, name, account, region) VALUES ($1, $2, $3, $4)
-		ON CONFLICT (name) WHERE retired_at IS NULL DO NOTHING`, st.ID, st.Name, st.Account, st.Region)
+		ON CONFLICT (name) WHERE retired_at IS NULL DO UPDATE SET account = excluded.account, region = excluded.region
+		WHERE stacks.id = excluded.id AND NOT EXISTS (SELECT FROM runs WHERE stack_id = excluded.id)`, st.ID, st.Name, st.Account, st.Region)
 	if err != nil {
 		return Stack{}, err
 	}
@@ -124,14 +126,30 @@ type Secret struct {
 	Sealed    []byte
 }
 
-// AddSecret keeps a sealed value; a reference is never written twice.
-func (s *Store) AddSecret(ctx context.Context, x Secret) error {
-	return exec(ctx, s, "INSERT INTO secrets (reference, stack_id, kind, sealed) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", x.Reference, x.StackID, x.Kind, x.Sealed)
+// AddSecret keeps a sealed value. A reference is never written twice: false says
+// that it stands for something already.
+func (s *Store) AddSecret(ctx context.Context, x Secret) (bool, error) {
+	tag, err := s.Pool.Exec(ctx, "INSERT INTO secrets (reference, stack_id, kind, sealed) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", x.Reference, x.StackID, x.Kind, x.Sealed)
+	return err == nil && tag.RowsAffected() > 0, classify(err)
 }
 
-// Secrets lists the sealed values of a stack.
-func (s *Store) Secrets(ctx context.Context, stackID string) ([]Secret, error) {
-	return many[Secret](ctx, s.Pool, "SELECT reference, stack_id::text, kind, sealed FROM secrets WHERE stack_id = $1 ORDER BY reference", stackID)
+// SecretVersions tells the newest version of each secret of the stacks of a name,
+// those of retired ones too: a reference is never given twice.
+func (s *Store) SecretVersions(ctx context.Context, stack string) (map[string]int, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT split_part(reference, '@', 1), max(split_part(reference, '@', 2)::int) FROM secrets WHERE starts_with(reference, $1) GROUP BY 1", stack+"/")
+	if err != nil {
+		return nil, classify(err)
+	}
+	out := map[string]int{}
+	var name string
+	var version int
+	_, err = pgx.ForEachRow(rows, []any{&name, &version}, func() error { out[name] = version; return nil })
+	return out, classify(err)
+}
+
+// Secrets lists the sealed values of a stack, and those that it refers to besides.
+func (s *Store) Secrets(ctx context.Context, stackID string, besides ...string) ([]Secret, error) {
+	return many[Secret](ctx, s.Pool, "SELECT reference, stack_id::text, kind, sealed FROM secrets WHERE stack_id = $1 OR reference = ANY($2) ORDER BY reference", stackID, orEmpty(besides))
 }
 
 // Evidence is a kept look of a health check. RunID is 0 for a verification.

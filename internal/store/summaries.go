@@ -32,21 +32,22 @@ const summaryQuery = `SELECT m.name, m.stack_id::text AS id, m.account, k.cloud,
 	r.total AS run_total, r.finished AS run_finished, r.created_at AS run_created_at, r.started_at AS run_started_at, r.ended_at AS run_ended_at, r.expected_end, r.last_event AS run_last_event, m.changed::text
 	FROM summaries m JOIN stacks k ON k.id = m.stack_id LEFT JOIN runs r ON r.id = m.last_run `
 
-// Summaries lists living stacks by name after one.
+// Summaries lists living stacks by name after one. What was never applied is only
+// a proposal yet.
 func (s *Store) Summaries(ctx context.Context, after string, most int) ([]Summary, error) {
-	return many[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.name > $1 ORDER BY m.name LIMIT $2", after, most)
+	return many[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.last_run IS NOT NULL AND m.name > $1 ORDER BY m.name LIMIT $2", after, most)
 }
 
 // Summary finds the living stack of a name.
 func (s *Store) Summary(ctx context.Context, name string) (Summary, error) {
-	return one[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.name = $1", name)
+	return one[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.last_run IS NOT NULL AND m.name = $1", name)
 }
 
 // SummariesSince lists the stacks that changed after a place in the order of
 // changes (a transaction and a stack's id), retired ones too, in an order in which
 // nothing appears later before that place.
 func (s *Store) SummariesSince(ctx context.Context, xid, stackID string, most int) ([]Summary, error) {
-	return many[Summary](ctx, s.Pool, summaryQuery+`WHERE m.changed < pg_snapshot_xmin(pg_current_snapshot()) AND (m.changed, m.stack_id) > ($1::xid8, $2::uuid)
+	return many[Summary](ctx, s.Pool, summaryQuery+`WHERE m.last_run IS NOT NULL AND m.changed < pg_snapshot_xmin(pg_current_snapshot()) AND (m.changed, m.stack_id) > ($1::xid8, $2::uuid)
 		ORDER BY m.changed, m.stack_id LIMIT $3`, xid, stackID, most)
 }
 
@@ -58,7 +59,7 @@ func (s *Store) Horizon(ctx context.Context) (xid string, err error) {
 
 // StacksByAccount counts the living stacks of each account.
 func (s *Store) StacksByAccount(ctx context.Context) (map[string]int, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT account, count(*) FROM summaries WHERE NOT retired GROUP BY account")
+	rows, err := s.Pool.Query(ctx, "SELECT account, count(*) FROM summaries WHERE NOT retired AND last_run IS NOT NULL GROUP BY account")
 	if err != nil {
 		return nil, classify(err)
 	}

@@ -162,8 +162,12 @@ func (w *Write) Undone(run int64) {
 	w.queue("UPDATE runs SET state = 'undone' WHERE id = $1", run)
 }
 
-// Retired notes that nothing of a stack is left.
+// Retired notes that nothing of a stack is left in it: what it still records is kept.
 func (w *Write) Retired(stackID string) {
+	w.queue(`INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts, hour, currency)
+		SELECT r.token, r.stack_id, k.name, k.account, r.region, r.name, r.type, r.declared, r.want, r.attributes, r.parts, r.hour, k.currency
+		FROM resources r JOIN stacks k ON k.id = r.stack_id WHERE r.stack_id = $1`, stackID)
+	w.queue("DELETE FROM resources WHERE stack_id = $1", stackID)
 	w.queue("UPDATE stacks SET retired_at = clock_timestamp() WHERE id = $1", stackID)
 }
 

@@ -205,7 +205,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Agree to a proposal */
+        /** Agree to a proposal, and by name to each consent that it asks for */
         post: operations["acceptProposal"];
         delete?: never;
         options?: never;
@@ -516,8 +516,42 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Propose and accept what is missing after a run that failed or stopped */
+        /** Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted */
         post: operations["continueStack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What outlived its stack on purpose, with what it costs */
+        get: operations["listKept"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kept/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose to remove something kept for good */
+        post: operations["discardKept"];
         delete?: never;
         options?: never;
         head?: never;
@@ -552,6 +586,10 @@ export interface components {
         Refusal: {
             why: string;
         };
+        Discard: {
+            /** @description Id of the kept resource */
+            name: string;
+        };
         TemplateText: {
             file: string;
             source: string;
@@ -567,6 +605,22 @@ export interface components {
         Consent: {
             name: string;
             about: string;
+        };
+        Kept: {
+            stack: string;
+            resource: string;
+            type: string;
+            id: string;
+            account: string;
+            region: string;
+            want: {
+                [key: string]: unknown;
+            };
+            hour: number;
+            month: number;
+            currency: string;
+            /** Format: date-time */
+            kept_at: string;
         };
         EventPage: {
             events: components["schemas"]["Event"][];
@@ -790,6 +844,8 @@ export interface components {
             cost_now: components["schemas"]["Cost"];
             seconds: number;
             longest: string[];
+            /** @description How many seconds of the account's clock pass in a real one */
+            rate: number;
             created_by: string;
             /** Format: date-time */
             created_at: string;
@@ -874,6 +930,14 @@ export interface components {
             fields?: components["schemas"]["Field"][];
             reason?: string;
             was?: string;
+            /** @description Name of the old one of a rebuild that makes the new one first */
+            old?: string;
+            /** @description The old one of a rebuild is kept */
+            keeps?: boolean;
+            /** @description Data is lost for good with the one that goes */
+            loses?: boolean;
+            /** @description The kept resource that becomes this one */
+            takes_over?: string;
             notes?: string[];
         };
         Field: {
@@ -1363,7 +1427,10 @@ export interface operations {
     };
     acceptProposal: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Names of the consents that are given */
+                agree?: string[];
+            };
             header?: never;
             path: {
                 id: components["parameters"]["ID"];
@@ -1802,6 +1869,52 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description The proposal: accepted, or left open where it goes beyond what was accepted */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listKept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    discardKept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Discard"];
+            };
+        };
         responses: {
             /** @description The proposal */
             201: {

@@ -119,6 +119,25 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/events (the `ListEvents` operationId).
 	ListEvents(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListKept What outlived its stack on purpose, with what it costs
+	//
+	// Corresponds with GET /api/v1/kept (the `ListKept` operationId).
+	ListKept(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DiscardKeptWithBody Propose to remove something kept for good
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
+	DiscardKeptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DiscardKept Propose to remove something kept for good
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
+	DiscardKept(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListLibraries Folders and git repositories that templates come from
 	//
 	// Corresponds with GET /api/v1/libraries (the `ListLibraries` operationId).
@@ -172,10 +191,10 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/proposals/{id} (the `GetProposal` operationId).
 	GetProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AcceptProposal Agree to a proposal
+	// AcceptProposal Agree to a proposal, and by name to each consent that it asks for
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/accept (the `AcceptProposal` operationId).
-	AcceptProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AcceptProposal(ctx context.Context, id ID, params *AcceptProposalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	//
@@ -260,7 +279,7 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/stacks/{name} (the `GetStack` operationId).
 	GetStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ContinueStack Propose and accept what is missing after a run that failed or stopped
+	// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	//
 	// Corresponds with POST /api/v1/stacks/{name}/continue (the `ContinueStack` operationId).
 	ContinueStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -379,6 +398,55 @@ func (c *Client) GetOffers(ctx context.Context, account string, params *GetOffer
 // Corresponds with GET /api/v1/events (the `ListEvents` operationId).
 func (c *Client) ListEvents(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKept What outlived its stack on purpose, with what it costs
+//
+// Corresponds with GET /api/v1/kept (the `ListKept` operationId).
+func (c *Client) ListKept(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKeptRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DiscardKeptWithBody Propose to remove something kept for good
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
+func (c *Client) DiscardKeptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiscardKeptRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DiscardKept Propose to remove something kept for good
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
+func (c *Client) DiscardKept(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiscardKeptRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -532,11 +600,11 @@ func (c *Client) GetProposal(ctx context.Context, id ID, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
-// AcceptProposal Agree to a proposal
+// AcceptProposal Agree to a proposal, and by name to each consent that it asks for
 //
 // Corresponds with POST /api/v1/proposals/{id}/accept (the `AcceptProposal` operationId).
-func (c *Client) AcceptProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAcceptProposalRequest(c.Server, id)
+func (c *Client) AcceptProposal(ctx context.Context, id ID, params *AcceptProposalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptProposalRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -780,7 +848,7 @@ func (c *Client) GetStack(ctx context.Context, name StackName, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
-// ContinueStack Propose and accept what is missing after a run that failed or stopped
+// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 //
 // Corresponds with POST /api/v1/stacks/{name}/continue (the `ContinueStack` operationId).
 func (c *Client) ContinueStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1109,6 +1177,73 @@ func NewListEventsRequest(server string, params *ListEventsParams) (*http.Reques
 	return req, nil
 }
 
+// NewListKeptRequest constructs an http.Request for the ListKept method
+func NewListKeptRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/kept")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDiscardKeptRequest calls the generic DiscardKept builder with application/json body
+func NewDiscardKeptRequest(server string, body DiscardKeptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDiscardKeptRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDiscardKeptRequestWithBody constructs an http.Request for the DiscardKept method, with any body, and a specified content type
+func NewDiscardKeptRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/kept/discard")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListLibrariesRequest constructs an http.Request for the ListLibraries method
 func NewListLibrariesRequest(server string) (*http.Request, error) {
 	var err error
@@ -1390,7 +1525,7 @@ func NewGetProposalRequest(server string, id ID) (*http.Request, error) {
 }
 
 // NewAcceptProposalRequest constructs an http.Request for the AcceptProposal method
-func NewAcceptProposalRequest(server string, id ID) (*http.Request, error) {
+func NewAcceptProposalRequest(server string, id ID, params *AcceptProposalParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1413,6 +1548,33 @@ func NewAcceptProposalRequest(server string, id ID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Agree != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "agree", *params.Agree, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -2423,6 +2585,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/events (the `ListEvents` operationId).
 	ListEventsWithResponse(ctx context.Context, params *ListEventsParams, reqEditors ...RequestEditorFn) (*ListEventsResponse, error)
 
+	// ListKeptWithResponse What outlived its stack on purpose, with what it costs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/kept (the `ListKept` operationId).
+	ListKeptWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKeptResponse, error)
+
+	// DiscardKeptWithBodyWithResponse Propose to remove something kept for good
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
+	DiscardKeptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DiscardKeptResponse, error)
+
+	// DiscardKeptWithResponse Propose to remove something kept for good
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
+	DiscardKeptWithResponse(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardKeptResponse, error)
+
 	// ListLibrariesWithResponse Folders and git repositories that templates come from
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2486,12 +2669,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/proposals/{id} (the `GetProposal` operationId).
 	GetProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetProposalResponse, error)
 
-	// AcceptProposalWithResponse Agree to a proposal
+	// AcceptProposalWithResponse Agree to a proposal, and by name to each consent that it asks for
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/accept (the `AcceptProposal` operationId).
-	AcceptProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*AcceptProposalResponse, error)
+	AcceptProposalWithResponse(ctx context.Context, id ID, params *AcceptProposalParams, reqEditors ...RequestEditorFn) (*AcceptProposalResponse, error)
 
 	// ApplyProposalWithResponse Start the run of an accepted proposal; asked again, it gives the same run
 	//
@@ -2598,7 +2781,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/stacks/{name} (the `GetStack` operationId).
 	GetStackWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*GetStackResponse, error)
 
-	// ContinueStackWithResponse Propose and accept what is missing after a run that failed or stopped
+	// ContinueStackWithResponse Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -2848,6 +3031,102 @@ func (r ListEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListKeptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Kept
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKeptResponse) GetJSON200() *[]Kept {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKeptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKeptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKeptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKeptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKeptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DiscardKeptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r DiscardKeptResponse) GetJSON201() *Proposal {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DiscardKeptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DiscardKeptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DiscardKeptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DiscardKeptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DiscardKeptResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4318,6 +4597,45 @@ func (c *ClientWithResponses) ListEventsWithResponse(ctx context.Context, params
 	return ParseListEventsResponse(rsp)
 }
 
+// ListKeptWithResponse What outlived its stack on purpose, with what it costs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/kept (the `ListKept` operationId).
+func (c *ClientWithResponses) ListKeptWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKeptResponse, error) {
+	rsp, err := c.ListKept(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKeptResponse(rsp)
+}
+
+// DiscardKeptWithBodyWithResponse Propose to remove something kept for good
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
+func (c *ClientWithResponses) DiscardKeptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DiscardKeptResponse, error) {
+	rsp, err := c.DiscardKeptWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiscardKeptResponse(rsp)
+}
+
+// DiscardKeptWithResponse Propose to remove something kept for good
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
+func (c *ClientWithResponses) DiscardKeptWithResponse(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardKeptResponse, error) {
+	rsp, err := c.DiscardKept(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiscardKeptResponse(rsp)
+}
+
 // ListLibrariesWithResponse Folders and git repositories that templates come from
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4435,13 +4753,13 @@ func (c *ClientWithResponses) GetProposalWithResponse(ctx context.Context, id ID
 	return ParseGetProposalResponse(rsp)
 }
 
-// AcceptProposalWithResponse Agree to a proposal
+// AcceptProposalWithResponse Agree to a proposal, and by name to each consent that it asks for
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/proposals/{id}/accept (the `AcceptProposal` operationId).
-func (c *ClientWithResponses) AcceptProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*AcceptProposalResponse, error) {
-	rsp, err := c.AcceptProposal(ctx, id, reqEditors...)
+func (c *ClientWithResponses) AcceptProposalWithResponse(ctx context.Context, id ID, params *AcceptProposalParams, reqEditors ...RequestEditorFn) (*AcceptProposalResponse, error) {
+	rsp, err := c.AcceptProposal(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -4643,7 +4961,7 @@ func (c *ClientWithResponses) GetStackWithResponse(ctx context.Context, name Sta
 	return ParseGetStackResponse(rsp)
 }
 
-// ContinueStackWithResponse Propose and accept what is missing after a run that failed or stopped
+// ContinueStackWithResponse Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -4879,6 +5197,72 @@ func ParseListEventsResponse(rsp *http.Response) (*ListEventsResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListKeptResponse parses an HTTP response from a ListKeptWithResponse call
+func ParseListKeptResponse(rsp *http.Response) (*ListKeptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKeptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Kept
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDiscardKeptResponse parses an HTTP response from a DiscardKeptWithResponse call
+func ParseDiscardKeptResponse(rsp *http.Response) (*DiscardKeptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DiscardKeptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -57,6 +57,12 @@ type Cost = price.Cost
 // Diagnostic defines model for Diagnostic.
 type Diagnostic = lang.Diagnostic
 
+// Discard defines model for Discard.
+type Discard struct {
+	// Name Id of the kept resource
+	Name string `json:"name"`
+}
+
 // DiskType defines model for DiskType.
 type DiskType = offer.DiskType
 
@@ -83,6 +89,9 @@ type Image = offer.Image
 
 // InputValue defines model for InputValue.
 type InputValue = render.InputValue
+
+// Kept defines model for Kept.
+type Kept = service.Kept
 
 // Library defines model for Library.
 type Library = service.Library
@@ -207,6 +216,12 @@ type ListProposalsParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// AcceptProposalParams defines parameters for AcceptProposal.
+type AcceptProposalParams struct {
+	// Agree Names of the consents that are given
+	Agree *[]string `form:"agree,omitempty" json:"agree,omitempty"`
+}
+
 // ApplyProposalParams defines parameters for ApplyProposal.
 type ApplyProposalParams struct {
 	// OnFailure What becomes of the run if it fails
@@ -252,6 +267,9 @@ type ListStacksParams struct {
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
+// DiscardKeptJSONRequestBody defines body for DiscardKept for application/json ContentType.
+type DiscardKeptJSONRequestBody = Discard
+
 // AddLibraryJSONRequestBody defines body for AddLibrary for application/json ContentType.
 type AddLibraryJSONRequestBody = NewLibrary
 
@@ -281,6 +299,12 @@ type ServerInterface interface {
 	// ListEvents The events of all runs after a place in the stream
 	// (GET /api/v1/events)
 	ListEvents(ctx *echo.Context, params ListEventsParams) error
+	// ListKept What outlived its stack on purpose, with what it costs
+	// (GET /api/v1/kept)
+	ListKept(ctx *echo.Context) error
+	// DiscardKept Propose to remove something kept for good
+	// (POST /api/v1/kept/discard)
+	DiscardKept(ctx *echo.Context) error
 	// ListLibraries Folders and git repositories that templates come from
 	// (GET /api/v1/libraries)
 	ListLibraries(ctx *echo.Context) error
@@ -302,9 +326,9 @@ type ServerInterface interface {
 	// GetProposal One proposal
 	// (GET /api/v1/proposals/{id})
 	GetProposal(ctx *echo.Context, id ID) error
-	// AcceptProposal Agree to a proposal
+	// AcceptProposal Agree to a proposal, and by name to each consent that it asks for
 	// (POST /api/v1/proposals/{id}/accept)
-	AcceptProposal(ctx *echo.Context, id ID) error
+	AcceptProposal(ctx *echo.Context, id ID, params AcceptProposalParams) error
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	// (POST /api/v1/proposals/{id}/apply)
 	ApplyProposal(ctx *echo.Context, id ID, params ApplyProposalParams) error
@@ -344,7 +368,7 @@ type ServerInterface interface {
 	// GetStack One stack with resources, inputs, outputs and evidence
 	// (GET /api/v1/stacks/{name})
 	GetStack(ctx *echo.Context, name StackName) error
-	// ContinueStack Propose and accept what is missing after a run that failed or stopped
+	// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	// (POST /api/v1/stacks/{name}/continue)
 	ContinueStack(ctx *echo.Context, name StackName) error
 	// GetOutputs The outputs of a stack; secret ones show their references
@@ -440,6 +464,24 @@ func (w *ServerInterfaceWrapper) ListEvents(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListEvents(ctx, params)
+	return err
+}
+
+// ListKept converts echo context to params.
+func (w *ServerInterfaceWrapper) ListKept(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListKept(ctx)
+	return err
+}
+
+// DiscardKept converts echo context to params.
+func (w *ServerInterfaceWrapper) DiscardKept(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DiscardKept(ctx)
 	return err
 }
 
@@ -554,8 +596,17 @@ func (w *ServerInterfaceWrapper) AcceptProposal(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AcceptProposalParams
+	// ------------- Optional query parameter "agree" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "agree", ctx.QueryParams(), &params.Agree, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter agree: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AcceptProposal(ctx, id)
+	err = w.Handler.AcceptProposal(ctx, id, params)
 	return err
 }
 
@@ -1014,6 +1065,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/stacks/:name/outputs", wrapper.GetOutputs, options.OperationMiddlewares["getOutputs"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/verify", wrapper.VerifyStack, options.OperationMiddlewares["verifyStack"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/continue", wrapper.ContinueStack, options.OperationMiddlewares["continueStack"]...)
+	router.GET(options.BaseURL+"/api/v1/kept", wrapper.ListKept, options.OperationMiddlewares["listKept"]...)
+	router.POST(options.BaseURL+"/api/v1/kept/discard", wrapper.DiscardKept, options.OperationMiddlewares["discardKept"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/retire", wrapper.RetireStack, options.OperationMiddlewares["retireStack"]...)
 
 }
@@ -1165,6 +1218,83 @@ type ListEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListEventsdefaultApplicationProblemPlusJSONResponse) VisitListEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeptRequestObject struct {
+}
+
+type ListKeptResponseObject interface {
+	VisitListKeptResponse(w http.ResponseWriter) error
+}
+
+type ListKept200JSONResponse []Kept
+
+func (response ListKept200JSONResponse) VisitListKeptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKeptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKeptdefaultApplicationProblemPlusJSONResponse) VisitListKeptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiscardKeptRequestObject struct {
+	Body *DiscardKeptJSONRequestBody
+}
+
+type DiscardKeptResponseObject interface {
+	VisitDiscardKeptResponse(w http.ResponseWriter) error
+}
+
+type DiscardKept201JSONResponse Proposal
+
+func (response DiscardKept201JSONResponse) VisitDiscardKeptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiscardKeptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DiscardKeptdefaultApplicationProblemPlusJSONResponse) VisitDiscardKeptResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1448,7 +1578,8 @@ func (response GetProposaldefaultApplicationProblemPlusJSONResponse) VisitGetPro
 }
 
 type AcceptProposalRequestObject struct {
-	Id ID `json:"id"`
+	Id     ID `json:"id"`
+	Params AcceptProposalParams
 }
 
 type AcceptProposalResponseObject interface {
@@ -2334,6 +2465,12 @@ type StrictServerInterface interface {
 	// ListEvents The events of all runs after a place in the stream
 	// (GET /api/v1/events)
 	ListEvents(ctx context.Context, request ListEventsRequestObject) (ListEventsResponseObject, error)
+	// ListKept What outlived its stack on purpose, with what it costs
+	// (GET /api/v1/kept)
+	ListKept(ctx context.Context, request ListKeptRequestObject) (ListKeptResponseObject, error)
+	// DiscardKept Propose to remove something kept for good
+	// (POST /api/v1/kept/discard)
+	DiscardKept(ctx context.Context, request DiscardKeptRequestObject) (DiscardKeptResponseObject, error)
 	// ListLibraries Folders and git repositories that templates come from
 	// (GET /api/v1/libraries)
 	ListLibraries(ctx context.Context, request ListLibrariesRequestObject) (ListLibrariesResponseObject, error)
@@ -2355,7 +2492,7 @@ type StrictServerInterface interface {
 	// GetProposal One proposal
 	// (GET /api/v1/proposals/{id})
 	GetProposal(ctx context.Context, request GetProposalRequestObject) (GetProposalResponseObject, error)
-	// AcceptProposal Agree to a proposal
+	// AcceptProposal Agree to a proposal, and by name to each consent that it asks for
 	// (POST /api/v1/proposals/{id}/accept)
 	AcceptProposal(ctx context.Context, request AcceptProposalRequestObject) (AcceptProposalResponseObject, error)
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
@@ -2397,7 +2534,7 @@ type StrictServerInterface interface {
 	// GetStack One stack with resources, inputs, outputs and evidence
 	// (GET /api/v1/stacks/{name})
 	GetStack(ctx context.Context, request GetStackRequestObject) (GetStackResponseObject, error)
-	// ContinueStack Propose and accept what is missing after a run that failed or stopped
+	// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	// (POST /api/v1/stacks/{name}/continue)
 	ContinueStack(ctx context.Context, request ContinueStackRequestObject) (ContinueStackResponseObject, error)
 	// GetOutputs The outputs of a stack; secret ones show their references
@@ -2549,6 +2686,75 @@ func (sh *strictHandler) ListEvents(ctx *echo.Context, params ListEventsParams) 
 		return err
 	} else if validResponse, ok := response.(ListEventsResponseObject); ok {
 		return validResponse.VisitListEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListKept operation middleware
+func (sh *strictHandler) ListKept(ctx *echo.Context) error {
+	var request ListKeptRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKept(ctx.Request().Context(), request.(ListKeptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKept")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListKeptResponseObject); ok {
+		return validResponse.VisitListKeptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DiscardKept operation middleware
+func (sh *strictHandler) DiscardKept(ctx *echo.Context) error {
+	var request DiscardKeptRequestObject
+
+	var body DiscardKeptJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DiscardKept(ctx.Request().Context(), request.(DiscardKeptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DiscardKept")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DiscardKeptResponseObject); ok {
+		return validResponse.VisitDiscardKeptResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -2769,10 +2975,11 @@ func (sh *strictHandler) GetProposal(ctx *echo.Context, id ID) error {
 }
 
 // AcceptProposal operation middleware
-func (sh *strictHandler) AcceptProposal(ctx *echo.Context, id ID) error {
+func (sh *strictHandler) AcceptProposal(ctx *echo.Context, id ID, params AcceptProposalParams) error {
 	var request AcceptProposalRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.AcceptProposal(ctx.Request().Context(), request.(AcceptProposalRequestObject))

@@ -59,6 +59,13 @@ var mappings = map[string]mapping{
 	"instance": {"instances", map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids", "key_pair": "key_id"}},
 }
 
+// limits are what Larch takes of values: IPv4 ranges of some lengths, whole GiB.
+var limits = map[string]offer.Limit{
+	"network.range": {Shortest: 8, Longest: 29, IPv4: true},
+	"subnet.range":  {Shortest: 8, Longest: 29, IPv4: true},
+	"disk.size":     {Step: 1 << 30},
+}
+
 // neutralNames turns Larch's property names back, for error messages.
 var neutralNames = func() map[string]string {
 	out := map[string]string{}
@@ -142,6 +149,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	}
 	// Larch has machines with one network card, on shared hardware, without roles.
 	o.Without = map[string][]string{"instance": {"cards", "host", "role"}}
+	o.Limits = limits
 	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(region)+"/resources?kind=networks", func(r report) {
 		o.Networks = append(o.Networks, offer.Network{ID: r.ID, Name: r.Label, Range: fmt.Sprint(r.Properties["cidr"])})
 	})

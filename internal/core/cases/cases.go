@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"undersail/internal/core/change"
+	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -158,7 +159,7 @@ func Run(t *lang.Template, c Case, offers *offer.Offers) []Failure {
 	}
 	request.Inputs, request.Origins = render.Merge(preset, given)
 	r := render.Render(request)
-	r.Findings = append(r.Findings, policy.Check(r)...)
+	r.Findings = append(append(r.Findings, fit.Rendering(r, offer.Everywhere{Home: offers})...), policy.Check(r)...)
 	compareFindings(fail, r.Findings, c.Expect.Findings)
 	compareResources(fail, r, c.Expect)
 	return out

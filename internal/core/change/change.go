@@ -1,5 +1,6 @@
 // Package change works out what has to change: a rendering against what is
-// recorded of the stack gives the changes of a proposal.
+// recorded of the stack gives the changes of a proposal, and these the order in
+// which they are made.
 package change
 
 import (
@@ -8,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
@@ -16,12 +18,13 @@ import (
 // Kind is what happens to one resource.
 type Kind string
 
-// The kinds of changes.
+// The kinds of changes. What is kept leaves its stack and stays in the cloud.
 const (
 	Create  Kind = "create"
 	Alter   Kind = "alter"
 	Rebuild Kind = "rebuild"
 	Remove  Kind = "remove"
+	Keep    Kind = "keep"
 	Same    Kind = "same"
 )
 
@@ -35,6 +38,15 @@ type Change struct {
 	Reason   string         `json:"reason,omitempty"`
 	// Was is the name that the resource is recorded under until the run begins.
 	Was string `json:"was,omitempty"`
+	// Old is the name that the old one of a rebuild has from then on, where the new
+	// one is made first.
+	Old string `json:"old,omitempty"`
+	// Keeps says that the old one of a rebuild is kept, Loses that data is lost for
+	// good with the one that goes.
+	Keeps bool `json:"keeps,omitempty"`
+	Loses bool `json:"loses,omitempty"`
+	// TakesOver is the kept resource that becomes this one, such as readings/store.
+	TakesOver string `json:"takes_over,omitempty"`
 	// Group and AtOnce bound how many members of a repetition change at a time.
 	Group  string `json:"group,omitempty"`
 	AtOnce int64  `json:"at_once,omitempty"`
@@ -44,6 +56,9 @@ type Change struct {
 	// Notes tell how the resource behaves in changes, now and later.
 	Notes []string `json:"notes,omitempty"`
 }
+
+// recordedAs is the name under which the resource is recorded now.
+func (c Change) recordedAs() string { return cmp.Or(c.Was, c.Resource) }
 
 // Field is one property that differs.
 type Field struct {
@@ -55,33 +70,64 @@ type Field struct {
 
 // Recorded is what is known of a resource of the stack.
 type Recorded struct {
-	Name       string
-	Type       string
-	Declared   string
+	Name     string
+	Type     string
+	Declared string
+	// Region is empty in the region of the stack.
+	Region     string
 	Want       map[string]any
 	Attributes map[string]any
 	// Healthy is false when the resource is there and was not proved healthy.
 	Healthy bool
-	// Broken says that the cloud could not make it, or that it broke since.
-	Broken bool
+	// Broken says that the cloud could not make it, or that it broke since; Wreck
+	// that it never came to be, so that it holds nothing.
+	Broken, Wreck bool
 	// Missing says that the cloud has it no more. Strayed lists what the cloud has
 	// otherwise than is recorded.
 	Missing bool
 	Strayed []Field
 	// Undoing says that a run is undone: what cannot be put back stays, and is told.
-	Undoing bool
-	After   []string
-	// Guard and AtRetire are as the stack was last applied.
+	// Fresh says that the run failed and made it, so that nobody relied on it yet.
+	Undoing, Fresh bool
+	After          []string
+	// Guard and AtRetire are as the stack was last applied, Checks as they were last
+	// proved; nil when that is not known.
 	Guard    bool
 	AtRetire string
+	Checks   []health.Check
+	// Kept says whose it was, such as readings/store, when it outlived its stack and
+	// may be taken over.
+	Kept string
+}
+
+// ID is the cloud's own id of it.
+func (r Recorded) ID() string {
+	id, _ := r.Attributes["id"].(string)
+	return id
+}
+
+// keeps reports whether the resource stays in the cloud when it leaves its stack.
+func (r Recorded) keeps() bool { return r.AtRetire == "keep" && !r.Missing && !r.Wreck }
+
+// loses reports whether data is lost for good when it is removed.
+func (r Recorded) loses() bool {
+	t, _ := resource.ByName(r.Type)
+	return t.HoldsData && !r.Missing && !r.Wreck && !r.Fresh
 }
 
 // Plan is a rendering together with the changes it needs, in order: what is
-// made or altered by dependency, then what is removed, dependents first.
+// made or altered by dependency, then what is removed, dependents first. Actions
+// are filled in by [Plan.Ordered].
 type Plan struct {
 	Rendering *render.Rendering
 	Changes   []Change
 	Findings  []render.Finding
+	Actions   []Action
+}
+
+// Nothing reports whether no resource changes.
+func (p Plan) Nothing() bool {
+	return !slices.ContainsFunc(p.Changes, func(c Change) bool { return c.Change != Same })
 }
 
 // Compute renders against what is recorded. A resource that stays gives its
@@ -90,22 +136,21 @@ type Plan struct {
 func Compute(request render.Request, recorded []Recorded) Plan {
 	find := finder(recorded)
 	// The rendering asks for its resources in their order, so the changes come in it.
-	decided, taken := make([]Change, 0, len(recorded)), map[string]bool{}
+	decided, was := make([]Change, 0, len(recorded)), make([]*Recorded, 0, len(recorded))
+	taken := map[string]string{} // new names by recorded ones
 	ask := request.Known
 	var findings []render.Finding
 	request.Known = func(r render.Resource) map[string]any {
-		was := find(r.Name, len(decided))
-		if was == nil && r.Was != "" {
-			if was = find(r.Was, -1); was != nil {
-				taken[r.Was] = true
-			}
-		}
-		c, found := decide(r, was)
+		old := recordedOf(r, find, len(decided))
+		c, found := decide(r, old)
 		c.Notes = notes(r)
 		if r.AtOnce > 0 {
 			c.Group, c.AtOnce = r.Declared, r.AtOnce
 		}
-		decided = append(decided, c)
+		if old != nil && old.Name != r.Name {
+			taken[old.Name] = r.Name
+		}
+		decided, was = append(decided, c), append(was, old)
 		findings = append(findings, found...)
 		if r.Find != nil {
 			if ask == nil {
@@ -116,29 +161,51 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 		if c.Change == Create || c.Change == Rebuild {
 			return nil
 		}
-		return was.Attributes
+		return old.Attributes
 	}
-	plan := Plan{Rendering: render.Render(request), Changes: []Change{}}
-	plan.Changes = decided
+	plan := Plan{Rendering: render.Render(request)}
 	for i := range decided {
-		decided[i].After = plan.Rendering.Resources[i].After
+		r := plan.Rendering.Resources[i]
+		decided[i].After = r.After
+		decided[i].conduct(r, was[i], taken, plan.Rendering)
 	}
+	plan.Changes = decided
 	var gone []Recorded
 	for i, r := range recorded {
 		if i < len(decided) && decided[i].Resource == r.Name && plan.Rendering.Resources[i].Find == nil {
 			continue // most often the order is the same
 		}
-		if now := plan.Rendering.Resource(r.Name); (now == nil || now.Find != nil) && !taken[r.Name] {
+		now := plan.Rendering.Resource(r.Name)
+		if _, renamed := taken[r.Name]; (now == nil || now.Find != nil) && !renamed && r.Kept == "" {
 			gone = append(gone, r)
 			if r.Guard && !r.Missing {
 				findings = append(findings, guarded(r.Name, "removed"))
 			}
 		}
 	}
-	plan.Changes = append(plan.Changes, removals(gone, "it is no longer part of the stack")...)
-	plan.Findings = findings
+	kept, leaving := keepBack(gone, "it is no longer part of the stack, and is kept")
+	plan.Changes = append(append(plan.Changes, kept...), removals(leaving, "it is no longer part of the stack")...)
+	plan.Findings = append(findings, likely(plan, recorded)...)
 	return plan
 }
+
+// recordedOf finds what is recorded of a resource: under its name, under the one
+// that it had before, or as the old one whose successor was never begun.
+func recordedOf(r render.Resource, find func(string, int) *Recorded, expected int) *Recorded {
+	if old := find(r.Name, expected); old != nil {
+		return old
+	}
+	if r.Was != "" {
+		if old := find(r.Was, -1); old != nil {
+			return old
+		}
+	}
+	return find(OldName(r.Name), -1)
+}
+
+// OldName is the name of the old one of a rebuild that makes the new one first.
+// No declared resource has a blank in its name.
+func OldName(name string) string { return name + " (old)" }
 
 // finder finds recorded resources by name: at the place where one is expected,
 // since the order seldom changes, else by an index that is made when first
@@ -159,112 +226,65 @@ func finder(recorded []Recorded) func(name string, expected int) *Recorded {
 	}
 }
 
-// Retire removes everything that is recorded, dependents first, but for what is
-// kept when its stack is retired, and what that comes after. A guarded resource
-// refuses.
-func Retire(recorded []Recorded) ([]Change, []render.Finding) {
-	byName := map[string]Recorded{}
-	for _, r := range recorded {
-		byName[r.Name] = r
-	}
-	keep := map[string]string{} // with the one that is why
-	var mark func(name, why string)
-	mark = func(name, why string) {
-		if _, done := keep[name]; done {
-			return
-		}
-		keep[name] = why
-		for _, a := range byName[name].After {
-			mark(a, why)
-		}
-	}
-	findings := []render.Finding{}
-	var gone []Recorded
-	for _, r := range recorded {
-		if r.AtRetire == "keep" {
-			mark(r.Name, r.Name)
-		}
-		if r.Guard {
-			findings = append(findings, guarded(r.Name, "removed"))
-		}
-	}
-	changes := []Change{}
-	for _, r := range recorded {
-		why, kept := keep[r.Name]
-		switch {
-		case !kept:
-			gone = append(gone, r)
-			continue
-		case why == r.Name:
-			why = "it is kept when the stack is retired"
-		default:
-			why = "it is kept: " + why + " is, and comes after it"
-		}
-		changes = append(changes, Change{Resource: r.Name, Type: r.Type, Change: Same, After: []render.After{}, Reason: why})
-	}
-	return append(changes, removals(gone, "the stack is retired")...), findings
-}
-
 func guarded(name, what string) render.Finding {
 	return render.Finding{Severity: lang.Error, Code: "guard", Place: name, Message: fmt.Sprintf("%s is guarded and would be %s", name, what),
 		Remedy: "keep it as it is, or take `guard` out of the template and apply that first"}
 }
 
-// removals turns the arrows around: a resource is removed after all that
-// depend on it.
-func removals(gone []Recorded, reason string) []Change {
-	users := map[string][]render.After{}
-	there := map[string]bool{}
-	for _, r := range gone {
-		there[r.Name] = true
-	}
-	for _, r := range gone {
-		for _, a := range r.After {
-			if there[a] {
-				users[a] = append(users[a], render.After{Name: r.Name, Gate: lang.GateHealthy})
-			}
-		}
-	}
-	out := []Change{}
-	for _, r := range slices.Backward(gone) {
-		after := users[r.Name]
-		if after == nil {
-			after = []render.After{}
-		}
-		out = append(out, Change{Resource: r.Name, Type: r.Type, Change: Remove, After: after, Reason: reason})
-	}
-	return out
-}
-
 // decide tells what happens to a resource; was is nil when nothing is recorded.
 func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 	c := Change{Resource: r.Name, Type: r.Type, Change: Create}
-	if r.Find != nil {
+	switch {
+	case r.Find != nil:
 		c.Change, c.Reason = Same, "it exists already and is used"
 		return c, nil
-	}
-	if was == nil {
+	case was == nil:
 		return c, nil
+	case was.Kept != "":
+		return takeOver(c, r, was)
 	}
 	if was.Name != r.Name {
 		c.Was = was.Name
-	}
-	if was.Type != r.Type {
-		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
-		return c, nil
 	}
 	if was.Missing {
 		c.Reason = "the cloud has it no more, and it is made again"
 		return c, []render.Finding{{Severity: lang.Warning, Code: "strayed", Place: r.Name, Message: r.Name + " was removed by hand", Remedy: "it is made again; what it held is lost"}}
 	}
-	if was.Broken {
-		c.Change, c.Reason = Rebuild, "it broke in the cloud"
-		return c, nil
-	}
 	var findings []render.Finding
+	switch {
+	case was.Type != r.Type:
+		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
+	case was.Broken:
+		c.Change, c.Reason = Rebuild, "it broke in the cloud"
+	default:
+		findings = c.compare(r, was)
+	}
+	switch {
+	case c.Change == Same && c.Was != "":
+		c.Change, c.Reason = Alter, "it was called "+c.Was
+	case c.Change == Same && !was.Healthy:
+		c.Change, c.Reason = Alter, "it was not proved healthy"
+	case c.Change != Rebuild:
+	case (r.Guard || was.Guard) && !was.Wreck:
+		findings = append(findings, guarded(r.Name, "rebuilt: "+c.Reason))
+	case was.keeps() || r.AtRetire == "keep" && was.loses():
+		c.Keeps = true
+		c.Reason += "; the old one is kept"
+	default:
+		c.Loses = was.loses()
+	}
+	return c, findings
+}
+
+// compare fills in every property that differs, and what altering them takes.
+func (c *Change) compare(r render.Resource, was *Recorded) (findings []render.Finding) {
 	t, _ := resource.ByName(r.Type)
 	c.Change = Same
-	for _, name := range differing(r.Want, was.Want) {
+	if was.Region != r.Region {
+		c.Change, c.Reason = Rebuild, "it moves to another region"
+		c.Fields = append(c.Fields, Field{"region", inWords(was.Region), inWords(r.Region), resource.Rebuild})
+	}
+	for _, name := range differing(t, r.Want, was.Want) {
 		before, after := was.Want[name], r.Want[name]
 		if slices.Contains(r.Leave, name) {
 			continue
@@ -282,11 +302,8 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 		if shrinks {
 			findings = append(findings, f)
 		}
-		alter := p.Alter
-		if alter == "" {
-			alter = resource.Rebuild
-		}
-		c.Fields = append(c.Fields, leafFields(name, before, after, alter)...)
+		alter := cmp.Or(p.Alter, resource.Rebuild)
+		c.Fields = append(c.Fields, leafFields(p, name, before, after, alter)...)
 		if alter == resource.Rebuild {
 			c.Change = Rebuild
 			c.Reason = fmt.Sprintf("`%s` of an existing %s cannot be altered", name, r.Type)
@@ -297,19 +314,72 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 	if f := c.putBack(r, was); f != nil {
 		findings = append(findings, *f)
 	}
-	switch {
-	case c.Change == Same && c.Was != "":
-		c.Change, c.Reason = Alter, "it was called "+c.Was
-	case c.Change == Same && !was.Healthy:
-		c.Change, c.Reason = Alter, "it was not proved healthy"
-	case c.Change == Rebuild && (r.Guard || was.Guard):
-		findings = append(findings, guarded(r.Name, "rebuilt: "+c.Reason))
+	return findings
+}
+
+func inWords(region string) string { return cmp.Or(region, "that of the stack") }
+
+// conduct shows what changes of how a resource behaves, is ordered and is proved.
+// It is altered for that alone, so that its record and its proof are those of the
+// template.
+func (c *Change) conduct(r render.Resource, was *Recorded, renamed map[string]string, all *render.Rendering) {
+	if was == nil || was.Kept != "" || c.Change != Same && c.Change != Alter || r.Find != nil {
+		return
 	}
-	return c, findings
+	add := func(name string, before, after any) {
+		c.Fields = append(c.Fields, Field{name, before, after, resource.InPlace})
+		if c.Change == Same {
+			c.Change = Alter
+		}
+	}
+	if was.Guard != r.Guard {
+		add("guard", was.Guard, r.Guard)
+	}
+	if was.AtRetire != r.AtRetire {
+		add("at_retire", orNil(was.AtRetire), orNil(r.AtRetire))
+	}
+	before, after := []string{}, []string{}
+	for _, name := range was.After {
+		if now, ok := renamed[name]; ok {
+			name = now
+		}
+		if all.Resource(name) != nil { // what leaves the stack is no order any more
+			before = append(before, name)
+		}
+	}
+	for _, a := range r.After {
+		after = append(after, a.Name)
+	}
+	slices.Sort(before)
+	if !slices.Equal(before, after) {
+		add("after", strings.Join(before, ", "), strings.Join(after, ", "))
+	}
+	if was.Checks != nil && !Equal(plain(was.Checks), plain(r.Checks)) {
+		for _, f := range leafFields(resource.Property{}, "health", byCheck(was.Checks), byCheck(r.Checks), resource.InPlace) {
+			add(f.Name, f.Before, f.After)
+		}
+	}
+}
+
+func orNil(text string) any {
+	if text == "" {
+		return nil
+	}
+	return text
+}
+
+// byCheck gives checks by their names, so that one more shows as that.
+func byCheck(checks []health.Check) map[string]any {
+	out := map[string]any{}
+	for _, c := range checks {
+		out[c.Name] = plain(c)
+	}
+	return out
 }
 
 // putBack adds what was altered by hand, which goes back to what is wanted.
 func (c *Change) putBack(r render.Resource, was *Recorded) *render.Finding {
+	t, _ := resource.ByName(r.Type)
 	var names []string
 	for _, f := range was.Strayed {
 		named := slices.ContainsFunc(c.Fields, func(x Field) bool {
@@ -319,7 +389,8 @@ func (c *Change) putBack(r render.Resource, was *Recorded) *render.Finding {
 			continue
 		}
 		names = append(names, "`"+f.Name+"`")
-		c.Fields = append(c.Fields, leafFields(f.Name, f.Before, f.After, cmp.Or(f.Alter, resource.Rebuild))...)
+		p, _ := t.Property(f.Name)
+		c.Fields = append(c.Fields, leafFields(p, f.Name, f.Before, f.After, cmp.Or(f.Alter, resource.Rebuild))...)
 		if f.Alter == resource.InPlace || f.Alter == resource.NeedsStop {
 			if c.Change == Same {
 				c.Change = Alter
@@ -340,7 +411,7 @@ func (c *Change) putBack(r render.Resource, was *Recorded) *render.Finding {
 // Summary counts changes in words, such as "4 create, 1 alter".
 func Summary(changes []Change) string {
 	var parts []string
-	for _, k := range []Kind{Create, Alter, Rebuild, Remove, Same} {
+	for _, k := range []Kind{Create, Alter, Rebuild, Remove, Keep, Same} {
 		n := 0
 		for _, c := range changes {
 			if c.Change == k {

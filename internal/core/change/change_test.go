@@ -171,7 +171,7 @@ func TestConductOfResourcesInChanges(t *testing.T) {
 		there[i].Guard = false
 	}
 	changes, findings := Retire(there)
-	if len(findings) > 0 || Summary(changes) != "3 remove, 1 same" || changes[0].Resource != "data" || changes[0].Reason != "it is kept when the stack is retired" {
+	if len(findings) > 0 || Summary(changes) != "3 remove, 1 keep" || changes[0].Resource != "data" || changes[0].Reason != "it is kept when the stack is retired" {
 		t.Errorf("%v %v", changes, findings)
 	}
 }
@@ -179,7 +179,7 @@ func TestConductOfResourcesInChanges(t *testing.T) {
 func TestWhatAKeptResourceNeedsIsKeptToo(t *testing.T) {
 	t.Parallel()
 	changes, _ := Retire([]Recorded{{Name: "net", Type: "network"}, {Name: "lan", Type: "subnet", After: []string{"net"}}, {Name: "store", Type: "disk", AtRetire: "keep", After: []string{"lan"}}, {Name: "board", Type: "instance", After: []string{"lan", "store"}}})
-	if got := Summary(changes); got != "1 remove, 3 same" {
+	if got := Summary(changes); got != "1 remove, 3 keep" {
 		t.Error(got, changes)
 	}
 }

@@ -12,16 +12,20 @@ import (
 )
 
 // leafFields tells which leaves of a property differ, so that a change deep in a
-// document is seen as that and no more.
-func leafFields(name string, before, after any, alter resource.Alteration) []Field {
+// document is seen as that and no more. Items of a list that can be told apart are
+// compared with their like, wherever they stand.
+func leafFields(p resource.Property, name string, before, after any, alter resource.Alteration) []Field {
 	was, now := map[string]any{}, map[string]any{}
-	resource.Leaves(map[string]any{name: before}, func(path string, leaf any) { was[path] = plain(leaf) })
-	resource.Leaves(map[string]any{name: after}, func(path string, leaf any) { now[path] = plain(leaf) })
+	resource.Leaves(map[string]any{name: keyed(p, before)}, func(path string, leaf any) { was[path] = plain(leaf) })
+	resource.Leaves(map[string]any{name: keyed(p, after)}, func(path string, leaf any) { now[path] = plain(leaf) })
 	var out []Field
 	for _, path := range fieldNames(was, now) {
 		if !reflect.DeepEqual(was[path], now[path]) {
 			out = append(out, Field{path, was[path], now[path], alter})
 		}
+	}
+	if out == nil { // such as a list without items where there was none
+		out = append(out, Field{name, plain(before), plain(after), alter})
 	}
 	return out
 }
@@ -40,13 +44,36 @@ func shrinking(r render.Resource, p resource.Property, before, after any) (rende
 		Remedy:  fmt.Sprintf("keep %v, or make a new %s and move the data", before, r.Type)}, true
 }
 
+// keyed gives the items of an unordered list by what tells them apart, so that
+// their paths read rules[port 22 from 10.0.0.0/8]. Other values stay as they are.
+func keyed(p resource.Property, v any) any {
+	list, ok := v.([]any)
+	if !ok || !p.Unordered() {
+		return v
+	}
+	out := make(map[string]any, len(list))
+	for _, item := range list {
+		key := "[" + p.Shape.Items.Key(plain(item)) + "]"
+		for _, twice := out[key]; twice; _, twice = out[key] {
+			key += "'"
+		}
+		out[key] = item
+	}
+	return out
+}
+
 // differing lists the properties whose values differ, sorted.
-func differing(now, was map[string]any) []string {
+func differing(t resource.Type, now, was map[string]any) []string {
 	var out []string
 	for name, v := range now {
-		if before, there := was[name]; !there || !Equal(v, before) {
-			out = append(out, name)
+		before, there := was[name]
+		if there && Equal(v, before) {
+			continue
 		}
+		if p, _ := t.Property(name); there && p.Unordered() && Equal(keyed(p, v), keyed(p, before)) {
+			continue
+		}
+		out = append(out, name)
 	}
 	for name := range was {
 		if _, there := now[name]; !there {
@@ -104,6 +131,18 @@ func plain(v any) any {
 	var out any
 	if err := json.Unmarshal(raw, &out); err != nil {
 		return v
+	}
+	return out
+}
+
+// Wanted lists what is wanted of a resource that is made, as fields that nothing was
+// before.
+func Wanted(typeName string, want map[string]any) []Field {
+	t, _ := resource.ByName(typeName)
+	var out []Field
+	for _, name := range fieldNames(want, nil) {
+		p, _ := t.Property(name)
+		out = append(out, leafFields(p, name, nil, want[name], "")...)
 	}
 	return out
 }

@@ -277,6 +277,17 @@ func Suggest(word string, candidates []string, otherwise string) string {
 	return otherwise
 }
 
+// Choose says what is offered, and which of it was probably meant.
+func Choose(got string, from []string) string {
+	if len(from) == 0 {
+		return "there are none"
+	}
+	if close := Closest(got, from); close != "" {
+		return fmt.Sprintf("did you mean `%s`? Offered are %s", close, strings.Join(from, ", "))
+	}
+	return "offered are " + strings.Join(from, ", ")
+}
+
 func suggestOrList(word string, candidates []string) string {
 	if len(candidates) == 0 {
 		return ""

@@ -34,6 +34,55 @@ type Offers struct {
 	Without map[string][]string `json:"without,omitempty"`
 	// Extra lists, by type, the options of its own that the cloud takes.
 	Extra map[string][]string `json:"extra,omitempty"`
+	// Limits bound what the cloud takes of a property, by "type.property".
+	Limits map[string]Limit `json:"limits,omitempty"`
+}
+
+// Everywhere is what an account can have in the region of a stack, and in the
+// others that its template names, by region.
+type Everywhere struct {
+	Home      *Offers
+	Elsewhere map[string]*Offers
+}
+
+// At gives offers of one region alone.
+func At(o Offers) Everywhere { return Everywhere{Home: &o} }
+
+// In gives the offers of a region; "" is the stack's own. It is nil where they are
+// not known.
+func (e Everywhere) In(region string) *Offers {
+	if region == "" || e.Home != nil && e.Home.Region == region {
+		return e.Home
+	}
+	return e.Elsewhere[region]
+}
+
+// Limit bounds the values of a property. Zero fields bound nothing.
+type Limit struct {
+	// Shortest and Longest bound the prefix of a range in bits; IPv4 says that no
+	// other family will do.
+	Shortest int  `json:"shortest,omitempty"`
+	Longest  int  `json:"longest,omitempty"`
+	IPv4     bool `json:"ipv4,omitempty"`
+	// Step is what an amount of data must be a multiple of, in bytes.
+	Step int64 `json:"step,omitempty"`
+}
+
+// Breaks tells why a value is beyond the limit, with a value that is not, or "".
+func (l Limit) Breaks(text string) (why, instead string) {
+	if p, err := resource.ParseRange(text); err == nil {
+		switch {
+		case l.IPv4 && !p.Addr().Is4():
+			return "only IPv4 ranges will do", "choose an IPv4 range, such as 10.40.0.0/20"
+		case l.Shortest > 0 && p.Bits() < l.Shortest, l.Longest > 0 && p.Bits() > l.Longest:
+			return fmt.Sprintf("ranges go from /%d to /%d", l.Shortest, l.Longest), "choose a range of another length"
+		}
+	}
+	if bytes, err := resource.ParseData(text); err == nil && l.Step > 0 && bytes%l.Step != 0 {
+		up := (bytes/l.Step + 1) * l.Step
+		return "it comes in whole " + resource.FormatData(l.Step)[1:], "round it up to " + resource.FormatData(up)
+	}
+	return "", ""
 }
 
 // Network is a network that is there, whoever made it.
@@ -92,6 +141,44 @@ func (o Offers) DiskType(name string) (DiskType, bool) {
 // Image finds an image by name.
 func (o Offers) Image(name string) (Image, bool) {
 	return find(o.Images, func(i Image) bool { return i.Name == name })
+}
+
+// Amount tells how much of something an item that is sold gives or costs: the
+// vcpus, memory or hour of a size, the gib_hour, least and most of a disk type,
+// the memory that an image needs, the hour of an address. It makes offers a
+// [resource.Market].
+func (o Offers) Amount(list, item, amount string) (float64, bool) {
+	switch list {
+	case "size":
+		if s, ok := o.Size(item); ok {
+			switch amount {
+			case "vcpus":
+				return float64(s.VCPUs), true
+			case "memory":
+				return float64(s.MemoryBytes), true
+			case "hour":
+				return s.Hour, true
+			}
+		}
+	case "disk_type":
+		if d, ok := o.DiskType(item); ok {
+			switch amount {
+			case "gib_hour":
+				return d.GiBHour, true
+			case "least":
+				return float64(d.MinBytes), true
+			case "most":
+				return float64(d.MaxBytes), true
+			}
+		}
+	case "image":
+		if i, ok := o.Image(item); ok && amount == "memory" {
+			return float64(i.MinMemoryBytes), true
+		}
+	case "address":
+		return o.AddressHour, amount == "hour"
+	}
+	return 0, false
 }
 
 func find[T any](list []T, is func(T) bool) (T, bool) {

@@ -2,8 +2,6 @@
 package price
 
 import (
-	"fmt"
-
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
@@ -28,43 +26,24 @@ type Cost struct {
 	Lines    []Line  `json:"lines"`
 }
 
-// Of computes the cost of resources. Only resources with a price have a line.
-func Of(resources []render.Resource, o offer.Offers) Cost {
-	cost := Cost{Currency: o.Currency, Lines: []Line{}}
+// Of computes the cost of resources, each by the prices of its region. Only
+// resources with a price have a line.
+func Of(resources []render.Resource, o offer.Everywhere) Cost {
+	cost := Cost{Lines: []Line{}}
+	if o.Home != nil {
+		cost.Currency = o.Home.Currency
+	}
 	for _, r := range resources {
-		if r.Find != nil {
-			continue // it is there and paid for, whether it is used or not
+		market := o.In(r.Region)
+		if r.Find != nil || market == nil {
+			continue // what is used is there and paid for already
 		}
-		hour, about := one(r, o)
-		if hour > 0 {
+		t, _ := resource.ByName(r.Type)
+		if hour, about, _ := t.Hour(r.Want, market); hour > 0 {
 			cost.Lines = append(cost.Lines, Line{r.Name, hour, about})
 			cost.Hour += hour
 		}
 	}
 	cost.Month = cost.Hour * HoursPerMonth
 	return cost
-}
-
-func one(r render.Resource, o offer.Offers) (float64, string) {
-	switch r.Type {
-	case "instance":
-		size, ok := o.Size(fmt.Sprint(r.Want["size"]))
-		if !ok {
-			return 0, ""
-		}
-		if public, _ := r.Want["public"].(bool); public {
-			return size.Hour + o.AddressHour, size.Name + " with a public address"
-		}
-		return size.Hour, size.Name
-	case "disk":
-		dt, ok := o.DiskType(fmt.Sprint(r.Want["type"]))
-		bytes, err := resource.ParseData(fmt.Sprint(r.Want["size"]))
-		if !ok || err != nil {
-			return 0, ""
-		}
-		return dt.GiBHour * float64(bytes) / (1 << 30), fmt.Sprintf("%s of %s", r.Want["size"], dt.Name)
-	case "address":
-		return o.AddressHour, "fixed public address"
-	}
-	return 0, ""
 }

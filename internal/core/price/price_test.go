@@ -18,7 +18,7 @@ func TestOfAddsWhatHasAPrice(t *testing.T) {
 		{Name: "front", Type: "address", Want: map[string]any{}},
 		{Name: "data", Type: "disk", Want: map[string]any{"size": "1TiB", "type": "solid"}},
 		{Name: "odd", Type: "instance", Want: map[string]any{"size": "unknown"}},
-	}, o)
+	}, offer.At(o))
 	if want := 0.042*2 + 0.006*2 + 0.1024; math.Abs(cost.Hour-want) > 1e-9 || math.Abs(cost.Month-want*HoursPerMonth) > 1e-6 {
 		t.Errorf("%.4f an hour, %.2f a month; want %.4f", cost.Hour, cost.Month, want)
 	}

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"strings"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
@@ -114,15 +115,40 @@ func (e *evaluator) collecting(compute func()) []string {
 // stackValue is the value of an input that picks another stack.
 func (e *evaluator) stackValue(in *lang.Input, name string) any {
 	outputs, known := e.request.Stacks[name]
-	fields := map[string]any{}
-	for _, o := range in.Other.Outputs {
-		switch v, there := outputs[o.Name]; {
-		case there:
-			fields[o.Name] = expr.TypedAs(o.Type, v)
-		case !known:
-			fields[o.Name] = resource.Unresolved{Waits: []string{"stack " + name + ".outputs." + o.Name}}
-		}
+	source := &stackOutputs{e.session, name, known, outputs, map[string]*lang.Output{}}
+	for i := range in.Other.Outputs {
+		source.declared[in.Other.Outputs[i].Name] = &in.Other.Outputs[i]
 	}
 	typeName := lang.Embed + " inputs." + in.Name
-	return &expr.Object{Type: typeName, Fields: map[string]any{"name": name, "outputs": &expr.Object{Type: "outputs inputs." + in.Name, Fields: fields}}}
+	return &expr.Object{Type: typeName, Fields: map[string]any{"name": name, "outputs": &expr.Object{Type: "outputs inputs." + in.Name, Source: source}}}
+}
+
+// stackOutputs are the outputs of another stack. Secret ones are references until
+// the moment of a call.
+type stackOutputs struct {
+	session  *session
+	stack    string
+	known    bool
+	values   map[string]any
+	declared map[string]*lang.Output
+}
+
+// Field gives an output the type that expressions read.
+func (s *stackOutputs) Field(name string) any {
+	o := s.declared[name]
+	v, there := s.values[name]
+	switch {
+	case o == nil:
+		return nil
+	case !there && !s.known:
+		return resource.Unresolved{Waits: []string{"stack " + s.stack + ".outputs." + name}}
+	case !there:
+		return nil
+	}
+	if text, ok := v.(string); ok && o.Secret {
+		if reference, isReference := strings.CutPrefix(text, "secret:"); isReference {
+			return s.session.secret(reference)
+		}
+	}
+	return expr.TypedAs(o.Type, v)
 }

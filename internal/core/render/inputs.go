@@ -231,15 +231,15 @@ func (e *evaluator) picked(in *lang.Input, v any) {
 	case "network":
 		meant := func(n offer.Network) bool { return n.ID == text || n.Name == text }
 		if text != "" && !slices.ContainsFunc(o.Networks, meant) {
-			e.find(lang.Error, "not-offered", place, choose(text, names(o.Networks, func(n offer.Network) string { return n.ID })), "account %s has no network %q in %s", o.Account, text, o.Region)
+			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.Networks, func(n offer.Network) string { return n.ID })), "account %s has no network %q in %s", o.Account, text, o.Region)
 		}
 	case "image":
 		if _, ok := o.Image(text); !ok {
-			e.find(lang.Error, "not-offered", place, choose(text, names(o.Images, func(i offer.Image) string { return i.Name })), "region %s has no image %q", o.Region, text)
+			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.Images, func(i offer.Image) string { return i.Name })), "region %s has no image %q", o.Region, text)
 		}
 	case "disk_type":
 		if _, ok := o.DiskType(text); !ok {
-			e.find(lang.Error, "not-offered", place, choose(text, names(o.DiskTypes, func(d offer.DiskType) string { return d.Name })), "region %s has no disk type %q", o.Region, text)
+			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.DiskTypes, func(d offer.DiskType) string { return d.Name })), "region %s has no disk type %q", o.Region, text)
 		}
 	case "size":
 		need := offer.Need{VCPUs: in.Needs.VCPUs, MemoryBytes: in.Needs.Memory, Architecture: in.Needs.Architecture}
@@ -250,7 +250,7 @@ func (e *evaluator) picked(in *lang.Input, v any) {
 func (e *evaluator) pickedZone(place, zone string) {
 	o := e.request.Offers
 	if !slices.Contains(o.Zones, zone) {
-		e.find(lang.Error, "not-offered", place, choose(zone, o.Zones), "region %s has no zone %q", o.Region, zone)
+		e.find(lang.Error, "not-offered", place, expr.Choose(zone, o.Zones), "region %s has no zone %q", o.Region, zone)
 	}
 }
 
@@ -273,14 +273,4 @@ func names[T any](list []T, of func(T) string) []string {
 		out[i] = of(x)
 	}
 	return out
-}
-
-func choose(got string, from []string) string {
-	if len(from) == 0 {
-		return "there are none"
-	}
-	if close := expr.Closest(got, from); close != "" {
-		return fmt.Sprintf("did you mean `%s`? Offered are %s", close, strings.Join(from, ", "))
-	}
-	return "offered are " + strings.Join(from, ", ")
 }

@@ -32,12 +32,7 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 	if e.request.Known != nil {
 		known = e.request.Known(r)
 	}
-	if known != nil {
-		r.exists = true
-		if id, ok := known["id"].(string); ok {
-			e.ids[id] = name
-		}
-	}
+	r.exists = known != nil
 	source := &fields{e: e, t: &d.Type, name: name, want: r.Want, reads: behind, known: known}
 	obj := &expr.Object{Type: d.Type.Name, Name: name, Source: source, Reader: e}
 	if e.readers != nil {

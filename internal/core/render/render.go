@@ -28,11 +28,6 @@ func Render(request Request) *Rendering {
 	e.out.Outputs = e.outputs()
 	e.prove()
 	e.explainRest()
-	if request.Offers != nil {
-		e.checkOffers()
-		e.checkNetworks()
-	}
-	e.checkAddresses()
 	return e.out
 }
 
@@ -44,8 +39,6 @@ type session struct {
 	// incomplete says that a value stands in for a missing input: follow-up
 	// faults are not reported.
 	incomplete bool
-	// ids are the names of the resources that are there, by id.
-	ids map[string]string
 	// told are the findings so far.
 	told map[Finding]bool
 	// texts counts the bytes of long texts that were computed.
@@ -90,7 +83,7 @@ func newEvaluator(request Request) *evaluator {
 	if s.ID == "" {
 		s.ID = FixedID
 	}
-	shared := &session{request: request, ids: map[string]string{}, told: map[Finding]bool{}, out: &Rendering{
+	shared := &session{request: request, told: map[Finding]bool{}, out: &Rendering{
 		Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
 		Stack:     s,
 		index:     map[string]int{},

@@ -2,7 +2,6 @@ package render
 
 import (
 	"encoding/json"
-	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
@@ -140,46 +139,6 @@ func TestTakingAZoneAwayRenamesNothing(t *testing.T) {
 	r := Render(gauge(t, map[string]any{"zones": []any{"north-fell-b"}}))
 	if r.Resource("worker_subnet[north-fell-b]") == nil || r.Resource("worker_subnet[north-fell-a]") != nil {
 		t.Error("members of a mapping are not named by their key")
-	}
-}
-
-func TestFindingsComeAllAtOnceWithRemedies(t *testing.T) {
-	t.Parallel()
-	o := offers()
-	o.Quotas["vcpus"] = offer.Quota{Limit: 6, Used: 1}
-	o.Networks = []offer.Network{{ID: "net-1", Name: "old", Range: "10.44.0.0/16"}}
-	for _, c := range []struct {
-		inputs map[string]any
-		want   string
-	}{
-		{map[string]any{"worker_size": "vast-64"}, "not-offered inputs.worker_size size vast-64 does not do: it is not sold in north-fell these fit: broad-2"},
-		{map[string]any{"worker_size": "plain-1"}, "not-offered inputs.worker_size size plain-1 does not do: it has 1 vcpus and 2 are needed"},
-		{map[string]any{"worker_size": "broad-2"}, "zone north-fell-b does not sell it"},
-		{map[string]any{"worker_size": "plane-2"}, "not-offered inputs.worker_size cloud larch has no size"},
-		{map[string]any{"workers": int64(3)}, "require inputs 3 workers cannot be spread evenly over two zones"},
-		{map[string]any{"workers": int64(40)}, "input-value inputs.workers"},
-		{map[string]any{"workers": "two"}, "input-kind inputs.workers"},
-		{map[string]any{"wrokers": int64(2)}, "unknown-input inputs.wrokers the template has no input `wrokers` did you mean `workers`?"},
-		{map[string]any{"prefix": "X"}, "input-value inputs.prefix"},
-		{map[string]any{"zones": []any{"south-a"}}, "not-offered inputs.zones[0] region north-fell has no zone \"south-a\""},
-		{map[string]any{"zones": nil}, "missing-input inputs.zones"},
-		{map[string]any{"range": "10.44.0.0/27"}, "compute calc.parts carve:"},
-		{map[string]any{"admin_sources": []any{"0.0.0.0"}}, "input-kind inputs.admin_sources item 1"},
-		{nil, "quota quota.vcpus the account may have 6 vcpus in north-fell and has 1; this needs 7, 2 too many"},
-		{nil, "range-in-use net.range 10.44.0.0/20 overlaps 10.44.0.0/16 of the network old, which is there already choose another range, such as 10.0.0.0/20, which is free"},
-	} {
-		request := gauge(t, c.inputs)
-		request.Offers = o
-		found := false
-		var all []string
-		for _, f := range Render(request).Findings {
-			line := fmt.Sprintf("%s %s %s %s", f.Code, f.Place, f.Message, f.Remedy)
-			all = append(all, line)
-			found = found || strings.Contains(line, c.want) && f.Severity == lang.Error
-		}
-		if !found {
-			t.Errorf("%v: want %q among:\n%s", c.inputs, c.want, strings.Join(all, "\n"))
-		}
 	}
 }
 

@@ -4,20 +4,23 @@ var attachedDisk = object("attached_disk",
 	Property{Name: "disk", About: "Id of the disk.", Shape: text(), Required: true, Refers: "disk"},
 	Property{Name: "mount", About: "Where the guest mounts it.", Shape: text()},
 	Property{Name: "format", About: "File system made on an empty disk.", Shape: text("ext4", "xfs")},
-)
+).by("disk")
 
 var networkCard = object("network_card",
 	Property{Name: "subnet", About: "Id of the subnet.", Shape: text(), Required: true, Refers: "subnet"},
 	Property{Name: "address", About: "Id of a fixed public address on this card.", Shape: text(), Refers: "address"},
 	Property{Name: "firewalls", About: "Ids of the firewalls in front of this card.", Shape: listOf(text()), Refers: "firewall"},
-)
+).by("subnet")
 
 var machineTypes = []Type{
-	newType("key_pair", "An SSH key pair. Without a public key, Under Sail draws the pair and seals the private half.", 2, 300, "",
-		[]Property{{Name: "public_key", About: "Public key in OpenSSH form.", Shape: text(), Alter: Rebuild}},
+	newType("key_pair", "An SSH key pair. Without a public key, Under Sail draws the pair and seals the private half.", 2, 300, knowledge{},
+		[]Property{{Name: "public_key", About: "Public key in OpenSSH form.", Shape: kind(PublicKey), Alter: Rebuild}},
 		Attribute{Name: "fingerprint", About: "SHA-256 fingerprint.", Shape: text()},
 		Attribute{Name: "private_key", About: "Private half in OpenSSH form, sealed; only where Under Sail drew the pair.", Shape: text(), Secret: true}),
-	newType("instance", "A virtual machine.", 75, 2400, "vcpus",
+	newType("instance", "A virtual machine.", 75, 2400, knowledge{
+		draws:  []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}}, {Quota: "addresses", Of: Measure{Property: "public"}}},
+		prices: []Price{{List: "size", Of: "size", Amount: "hour"}, {List: "address", Amount: "hour", Times: Measure{Property: "public"}, About: "a public address"}},
+		unique: []Unique{{Property: "disks.disk"}, {Property: "address"}}},
 		[]Property{
 			{Name: "size", About: "Machine size the zone offers.", Shape: text(), Required: true, Alter: NeedsStop, Picks: "size"},
 			{Name: "image", About: "Image the region offers.", Shape: text(), Required: true, Alter: Rebuild, Picks: "image"},
@@ -39,7 +42,9 @@ var machineTypes = []Type{
 		Attribute{Name: "reach", About: "Port to host:port at which the public port is reached.", Shape: mapOf(text())},
 		Attribute{Name: "vcpus", About: "Virtual processors the machine has.", Shape: kind(Integer)},
 		Attribute{Name: "memory", About: "Memory the machine has.", Shape: kind(Data)}),
-	newType("pool", "A group of like instances that heals itself and grows on demand.", 120, 3600, "vcpus",
+	newType("pool", "A group of like instances that heals itself and grows on demand.", 120, 3600, knowledge{
+		draws:  []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}}},
+		prices: []Price{{List: "size", Of: "size", Amount: "hour", Times: Measure{Property: "members", Or: "least"}}}},
 		[]Property{
 			{Name: "size", About: "Machine size of the members.", Shape: text(), Required: true, Alter: InPlace, Picks: "size"},
 			{Name: "image", About: "Image of the members.", Shape: text(), Required: true, Alter: InPlace, Picks: "image"},
@@ -56,7 +61,7 @@ var machineTypes = []Type{
 		},
 		Attribute{Name: "count", About: "How many members there are.", Shape: kind(Integer)},
 		Attribute{Name: "addresses", About: "Private addresses of the members.", Shape: listOf(kind(Address))}),
-	newType("host", "A dedicated physical host for instances of one family.", 900, 7200, "hosts",
+	newType("host", "A dedicated physical host for instances of one family.", 900, 7200, knowledge{draws: []Draw{one("hosts")}},
 		[]Property{
 			{Name: "family", About: "Family of sizes that it carries.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "zone", About: "Zone of the host; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
@@ -64,7 +69,7 @@ var machineTypes = []Type{
 		},
 		Attribute{Name: "vcpus", About: "Virtual processors it carries.", Shape: kind(Integer)},
 		Attribute{Name: "memory", About: "Memory it carries.", Shape: kind(Data)}),
-	newType("task", "A command on a machine over SSH, done once, with what it must answer.", 30, 3600, "",
+	newType("task", "A command on a machine over SSH, done once, with what it must answer.", 30, 3600, knowledge{},
 		[]Property{
 			{Name: "on", About: "Address of the machine.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "user", About: "User to log in as.", Shape: text(), Required: true, Alter: InPlace},

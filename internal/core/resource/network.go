@@ -6,33 +6,33 @@ var FirewallRule = object("firewall_rule",
 	Property{Name: "port", About: "Destination port, 1 to 65535.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}, Required: true},
 	Property{Name: "protocol", About: "tcp (default) or udp.", Shape: text("tcp", "udp")},
 	Property{Name: "about", About: "Why the rule is there.", Shape: text()},
-)
+).by("from", "port", "protocol")
 
 var balancerPort = object("balancer_port",
 	Property{Name: "port", About: "Port that clients connect to.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}, Required: true},
 	Property{Name: "to", About: "Port of the members; the same when left out.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}},
 	Property{Name: "protocol", About: "tcp (default), http or tls.", Shape: text("tcp", "http", "tls")},
 	Property{Name: "ready", About: "Path that a healthy member answers with 200, for http.", Shape: text()},
-)
+).by("port", "protocol")
 
 var networkTypes = []Type{
-	newType("network", "A private network of the account in one region.", 4, 600, "networks",
+	newType("network", "A private network of the account in one region.", 4, 600, knowledge{draws: []Draw{one("networks")}, unique: []Unique{{Property: "range", Overlap: true}}},
 		[]Property{{Name: "range", About: "Address range of the network.", Shape: kind(Range), Required: true, Alter: Rebuild}}),
-	newType("subnet", "A part of a network in one zone.", 3, 600, "",
+	newType("subnet", "A part of a network in one zone.", 3, 600, knowledge{unique: []Unique{{Property: "range", Within: "network", Overlap: true}}},
 		[]Property{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "range", About: "Part of the network's range.", Shape: kind(Range), Required: true, Alter: Rebuild},
 			{Name: "zone", About: "Zone of the subnet; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
 		},
 		Attribute{Name: "router", About: "Address of the subnet's router.", Shape: kind(Address)}),
-	newType("firewall", "Inbound rules; what no rule allows gets no connection.", 3, 600, "",
+	newType("firewall", "Inbound rules; what no rule allows gets no connection.", 3, 600, knowledge{},
 		[]Property{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "rules", About: "What may come in.", Shape: listOf(FirewallRule), Required: true, Alter: InPlace},
 		}),
-	newType("address", "A fixed public address that outlives the instance using it.", 3, 600, "addresses",
+	newType("address", "A fixed public address that outlives the instance using it.", 3, 600, knowledge{draws: []Draw{one("addresses")}, prices: []Price{{List: "address", Amount: "hour", About: "fixed public address"}}},
 		nil, Attribute{Name: "address", About: "The public address.", Shape: kind(Address)}),
-	newType("balancer", "Spreads connections over instances or a pool and leaves out unhealthy members.", 60, 1800, "balancers",
+	newType("balancer", "Spreads connections over instances or a pool and leaves out unhealthy members.", 60, 1800, knowledge{draws: []Draw{one("balancers")}},
 		[]Property{
 			{Name: "subnets", About: "Ids of the subnets it stands in, one for each zone.", Shape: listOf(text()), Required: true, Alter: Rebuild, Refers: "subnet"},
 			{Name: "ports", About: "What it listens on and where that goes.", Shape: listOf(balancerPort), Required: true, Alter: InPlace},
@@ -43,13 +43,13 @@ var networkTypes = []Type{
 		},
 		Attribute{Name: "address", About: "Address that clients connect to.", Shape: kind(Address)},
 		Attribute{Name: "healthy_members", About: "How many members are healthy.", Shape: kind(Integer)}),
-	newType("name_zone", "A zone of the domain name system.", 10, 900, "",
+	newType("name_zone", "A zone of the domain name system.", 10, 900, knowledge{unique: []Unique{{Property: "domain"}}},
 		[]Property{
 			{Name: "domain", About: "Domain of the zone, such as tides.example.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "network", About: "Id of the network that alone sees the zone; public when left out.", Shape: text(), Alter: Rebuild, Refers: "network"},
 		},
 		Attribute{Name: "servers", About: "Name servers that answer for the zone.", Shape: listOf(text())}),
-	newType("name_record", "One name of a zone with what it stands for.", 10, 900, "",
+	newType("name_record", "One name of a zone with what it stands for.", 10, 900, knowledge{unique: []Unique{{Property: "label", Within: "zone"}}},
 		[]Property{
 			{Name: "zone", About: "Id of the name zone.", Shape: text(), Required: true, Alter: Rebuild, Refers: "name_zone"},
 			{Name: "label", About: "Name within the zone; @ is the zone itself.", Shape: text(), Required: true, Alter: Rebuild},
@@ -58,7 +58,7 @@ var networkTypes = []Type{
 			{Name: "keep_for", About: "How long others may keep the answer; 5m when left out.", Shape: kind(Span), Alter: InPlace},
 		},
 		Attribute{Name: "full_name", About: "The whole name.", Shape: text()}),
-	newType("link", "A private connection from a network to the premises.", 1800, 14400, "links",
+	newType("link", "A private connection from a network to the premises.", 1800, 14400, knowledge{draws: []Draw{one("links")}, unique: []Unique{{Property: "circuit"}}},
 		[]Property{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "circuit", About: "Id of the circuit that the provider gave.", Shape: text(), Required: true, Alter: Rebuild},

@@ -7,6 +7,9 @@
 package resource
 
 import (
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
 	"fmt"
 	"math"
 	"net/netip"
@@ -29,10 +32,12 @@ const (
 	Address Kind = "address" // one IP address
 	Data    Kind = "data"    // an amount of data such as 50GiB
 	Span    Kind = "span"    // a span of time such as 90s, 10m, 1h30m, 30d
-	List    Kind = "list"    // of Items
-	Map     Kind = "map"     // text keys to Items
-	Object  Kind = "object"  // with Fields
-	Open    Kind = "open"    // any tree of scalars, lists and mappings
+	// PublicKey is the public half of an SSH key in OpenSSH form (RFC 4253, 6.6).
+	PublicKey Kind = "public_key"
+	List      Kind = "list"   // of Items
+	Map       Kind = "map"    // text keys to Items
+	Object    Kind = "object" // with Fields
+	Open      Kind = "open"   // any tree of scalars, lists and mappings
 )
 
 // Shape describes a value. Items is set for lists and maps, Fields and
@@ -42,6 +47,9 @@ type Shape struct {
 	Items    *Shape     `json:"items,omitempty"`
 	TypeName string     `json:"type,omitempty"`
 	Fields   []Property `json:"fields,omitempty"`
+	// Identity names the fields that tell items of a list apart, so that their
+	// order means nothing.
+	Identity []string `json:"identity,omitempty"`
 	// Minimum and Maximum bound integers; Choices bounds text. Zero means unbounded.
 	Minimum int64    `json:"minimum,omitempty"`
 	Maximum int64    `json:"maximum,omitempty"`
@@ -85,6 +93,8 @@ func (s Shape) Describe() string {
 		return "an amount of data such as 50GiB"
 	case Span:
 		return "a span of time such as 90s or 10m"
+	case PublicKey:
+		return "an SSH public key such as the line of a .pub file"
 	case Integer:
 		return "a whole number"
 	case Number:
@@ -192,6 +202,8 @@ func (s Shape) Check(v any) error {
 	case Span:
 		_, err := ParseSpan(text)
 		return err
+	case PublicKey:
+		return checkPublicKey(text)
 	}
 	if len(s.Choices) > 0 && !slices.Contains(s.Choices, text) {
 		return fmt.Errorf("%q is not one of %s", text, strings.Join(s.Choices, ", "))
@@ -219,6 +231,34 @@ func ParseRange(text string) (netip.Prefix, error) {
 		return netip.Prefix{}, fmt.Errorf("%q has host bits set; write %s", text, p.Masked())
 	}
 	return p, nil
+}
+
+// checkPublicKey reads one line of OpenSSH form: a type, the base64 of a blob that
+// begins with the same type, and a comment.
+func checkPublicKey(text string) error {
+	const remedy = "; give the whole line of a .pub file, such as ssh-ed25519 AAAA... ines@saltmere.example"
+	fields := strings.Fields(text)
+	switch {
+	case strings.Contains(text, "PRIVATE KEY"):
+		return errors.New("this is a private key, which must stay where it is" + remedy)
+	case len(fields) < 2:
+		return errors.New("this is not an SSH public key" + remedy)
+	}
+	blob, err := base64.StdEncoding.DecodeString(fields[1])
+	if err != nil || len(blob) < 4 {
+		return errors.New("the SSH public key is cut off or garbled" + remedy)
+	}
+	n := int(binary.BigEndian.Uint32(blob))
+	if n <= 0 || n+4 >= len(blob) || string(blob[4:4+n]) != fields[0] {
+		return fmt.Errorf("the SSH public key does not hold a key of the type %s%s", fields[0], remedy)
+	}
+	for rest := blob[4+n:]; len(rest) > 0; { // every field says how long it is
+		if len(rest) < 4 || uint64(binary.BigEndian.Uint32(rest)) > uint64(len(rest)-4) {
+			return errors.New("the SSH public key is cut off" + remedy)
+		}
+		rest = rest[4+binary.BigEndian.Uint32(rest):]
+	}
+	return nil
 }
 
 var (

@@ -4,28 +4,30 @@ var databaseUser = object("database_user",
 	Property{Name: "name", About: "Name of the user.", Shape: text(), Required: true},
 	Property{Name: "password", About: "Password; a secret.", Shape: text(), Required: true},
 	Property{Name: "rights", About: "read, write (default) or own.", Shape: text("read", "write", "own")},
-)
+).by("name")
 
 var storageTypes = []Type{
-	newType("secret", "A secret value kept by the cloud for its guests.", 2, 300, "",
+	newType("secret", "A secret value kept by the cloud for its guests.", 2, 300, knowledge{},
 		[]Property{{Name: "value", About: "The secret text.", Shape: text(), Required: true, Alter: InPlace}},
 		Attribute{Name: "version", About: "Counts up with each new value.", Shape: kind(Integer)}),
-	holdingData(newType("disk", "A block disk.", 12, 1200, "disk_gib",
+	newType("disk", "A block disk.", 12, 1200, knowledge{holdsData: true,
+		draws:  []Draw{{Quota: "disk_gib", Of: Measure{Property: "size"}}},
+		prices: []Price{{List: "disk_type", Of: "type", Amount: "gib_hour", Times: Measure{Property: "size"}}}},
 		[]Property{
 			{Name: "size", About: "Capacity. May only grow.", Shape: kind(Data), Required: true, Alter: InPlace, GrowOnly: true},
 			{Name: "type", About: "Disk type the region offers.", Shape: text(), Required: true, Alter: Rebuild, Picks: "disk_type"},
 			{Name: "zone", About: "Zone of the disk; the first of the region when left out.", Shape: preferred(), Alter: Rebuild, Picks: "zone"},
 			{Name: "encrypted", About: "Encrypt at rest.", Shape: kind(Boolean), Alter: Rebuild},
-		})),
-	holdingData(newType("bucket", "A store of objects by key.", 5, 600, "buckets",
+		}),
+	newType("bucket", "A store of objects by key.", 5, 600, knowledge{holdsData: true, draws: []Draw{one("buckets")}, unique: []Unique{{Property: "label"}}},
 		[]Property{
 			{Name: "label", About: "Name that must be unique in the whole cloud.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "versions", About: "Keep earlier versions of objects.", Shape: kind(Boolean), Alter: InPlace},
 			{Name: "keep_for", About: "How long objects are kept; for ever when left out.", Shape: kind(Span), Alter: InPlace},
 			{Name: "encrypted", About: "Encrypt at rest.", Shape: kind(Boolean), Alter: InPlace},
 		},
-		Attribute{Name: "endpoint", About: "URL under which objects are reached.", Shape: text()})),
-	holdingData(newType("database", "A managed relational database.", 480, 5400, "databases",
+		Attribute{Name: "endpoint", About: "URL under which objects are reached.", Shape: text()}),
+	newType("database", "A managed relational database.", 480, 5400, knowledge{holdsData: true, draws: []Draw{one("databases")}},
 		[]Property{
 			{Name: "engine", About: "Engine and major version that the cloud offers, such as postgresql-16.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "size", About: "Machine size.", Shape: text(), Required: true, Alter: NeedsStop, Picks: "size"},
@@ -38,5 +40,5 @@ var storageTypes = []Type{
 		},
 		Attribute{Name: "host", About: "Name that clients connect to.", Shape: text()},
 		Attribute{Name: "port", About: "Port that clients connect to.", Shape: kind(Integer)},
-		Attribute{Name: "standby", About: "Whether a standby in another zone is in step.", Shape: kind(Boolean)})),
+		Attribute{Name: "standby", About: "Whether a standby in another zone is in step.", Shape: kind(Boolean)}),
 }

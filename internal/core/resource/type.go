@@ -46,10 +46,13 @@ type Type struct {
 	Expect int64 `json:"expect_seconds"`
 	// Patience is the default deadline for a step, in cloud seconds.
 	Patience int64 `json:"patience_seconds"`
-	// Quota names the quota that creation draws on, if any.
-	Quota string `json:"quota,omitempty"`
+	// Draws say how much of which quotas one takes, Prices what it costs.
+	Draws  []Draw  `json:"draws,omitempty"`
+	Prices []Price `json:"prices,omitempty"`
 	// HoldsData says that something is lost for good when one is removed.
 	HoldsData bool `json:"holds_data,omitempty"`
+	// Unique lists the properties that no two may have the same of at a time.
+	Unique []Unique `json:"unique,omitempty"`
 
 	fields map[string]Field
 }
@@ -127,17 +130,22 @@ var (
 	idAttribute  = Attribute{Name: "id", About: "The cloud's own id.", Shape: text()}
 )
 
-func holdingData(t Type) Type {
-	t.HoldsData = true
-	return t
-}
-
-func newType(name, about string, expect, patience int64, quota string, properties []Property, attributes ...Attribute) Type {
-	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Quota: quota,
+// newType describes a type: what it is, how long creation takes and may take, in
+// cloud seconds, what is known of it beyond its properties, and these.
+func newType(name, about string, expect, patience int64, known knowledge, properties []Property, attributes ...Attribute) Type {
+	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Draws: known.draws, Prices: known.prices, HoldsData: known.holdsData, Unique: known.unique,
 		Properties: append([]Property{nameProperty, tagsProperty}, properties...),
 		Attributes: append([]Attribute{idAttribute}, attributes...)}
 	t.fields = t.allFields()
 	return t
+}
+
+// knowledge is what is known of a type beyond its properties.
+type knowledge struct {
+	draws     []Draw
+	prices    []Price
+	holdsData bool
+	unique    []Unique
 }
 
 // types is the catalogue, by subject: see the files network.go, machine.go,

@@ -34,7 +34,7 @@ func (u Unresolved) String() string {
 		parts = append(parts, "secret:"+s)
 	}
 	if len(u.Waits) > 0 {
-		parts = append(parts, "known after "+strings.Join(u.Waits, ", "))
+		parts = append(parts, "waits for "+strings.Join(u.Waits, ", "))
 	}
 	return strings.Join(parts, " + ")
 }
@@ -52,7 +52,10 @@ func leaves(path string, tree any, f func(string, any)) {
 		slices.Sort(keys)
 		for _, k := range keys {
 			p := k
-			if path != "" {
+			switch {
+			case strings.HasPrefix(k, "["): // an item of a list, by what tells it apart
+				p = path + k
+			case path != "":
 				p = path + "." + k
 			}
 			leaves(p, t[k], f)

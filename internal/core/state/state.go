@@ -8,6 +8,7 @@ const (
 	KindContinue = "continue"
 	KindRetire   = "retire"
 	KindUndo     = "undo"
+	KindDiscard  = "discard" // a kept resource is removed for good
 )
 
 // The states of a run. Parked waits for a person.
@@ -45,6 +46,7 @@ const (
 	Missing   = "missing"
 	Removing  = "removing"
 	Removed   = "removed"
+	Kept      = "kept"
 )
 
 // The states of a proposal.

@@ -266,11 +266,15 @@ func Explain(err error) string {
 	return err.Error()
 }
 
-// Carry accepts a proposal and starts its run.
+// Carry accepts a proposal, with every consent that it asks for, and starts its run.
 func (r *Rig) Carry(s *service.Service, p service.Proposal) int64 {
 	r.t.Helper()
 	ctx := context.Background()
-	if _, err := s.Accept(ctx, r.Admin, p.ID); err != nil {
+	var agree []string
+	for _, c := range p.Consents {
+		agree = append(agree, c.Name)
+	}
+	if _, err := s.Accept(ctx, r.Admin, p.ID, agree); err != nil {
 		r.t.Fatal(err)
 	}
 	run, err := s.Apply(ctx, r.Admin, p.ID, "")

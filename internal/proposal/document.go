@@ -1,4 +1,4 @@
-package engine
+package proposal
 
 import (
 	"undersail/internal/core/change"
@@ -17,23 +17,39 @@ type Document struct {
 	Inputs   map[string]any `json:"inputs"`
 	// Found holds what is reported of resources that are used, not made.
 	Found map[string]map[string]any `json:"found,omitempty"`
-	// Stacks holds the outputs of the stacks that inputs pick.
-	Stacks    map[string]map[string]any `json:"stacks,omitempty"`
-	Secrets   map[string]string         `json:"secrets"` // references by input or key pair
-	Draw      []Draw                    `json:"draw"`    // drawn at acceptance
-	Offers    offer.Offers              `json:"offers"`
-	Rendering *render.Rendering         `json:"rendering,omitempty"`
-	Changes   []change.Change           `json:"changes"`
-	Findings  []render.Finding          `json:"findings"`
-	Cost      price.Cost                `json:"cost"`
-	CostNow   price.Cost                `json:"cost_now"`
+	// Stacks holds the outputs of the stacks that inputs pick; secret ones by
+	// references of this stack.
+	Stacks  map[string]map[string]any `json:"stacks,omitempty"`
+	Secrets map[string]string         `json:"secrets"` // references by input or key pair
+	Draw    []Draw                    `json:"draw"`    // drawn at acceptance
+	Offers  offer.Offers              `json:"offers"`
+	// Elsewhere are the offers of the other regions that the template names.
+	Elsewhere map[string]*offer.Offers `json:"elsewhere,omitempty"`
+	Rendering *render.Rendering        `json:"rendering,omitempty"`
+	Changes   []change.Change          `json:"changes"`
+	// Actions are the order in which the changes are made; documents of older
+	// programs have none.
+	Actions  []change.Action  `json:"actions,omitempty"`
+	Findings []render.Finding `json:"findings"`
+	// Consents are what somebody must agree to by name.
+	Consents []render.Consent `json:"consents,omitempty"`
+	Cost     price.Cost       `json:"cost"`
+	CostNow  price.Cost       `json:"cost_now"`
 	// Seconds is the expected duration in real seconds, Longest the chain of
-	// resources that decides it.
+	// resources that decides it; Rate is the account's clock.
 	Seconds float64  `json:"seconds"`
 	Longest []string `json:"longest"`
+	Rate    float64  `json:"rate,omitempty"`
 	// Basis is the newest run of the stack when the proposal was made; a run
 	// since then makes the proposal stale.
 	Basis int64 `json:"basis"`
+	// Discards is the token of the kept resource that is removed for good.
+	Discards string `json:"discards,omitempty"`
+}
+
+// Everywhere gives the offers that the proposal was made with.
+func (d Document) Everywhere() offer.Everywhere {
+	return offer.Everywhere{Home: &d.Offers, Elsewhere: d.Elsewhere}
 }
 
 // TemplateText is the exact template.

@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"undersail/internal/api/contract"
+	"undersail/internal/service"
+)
+
+func (a *app) keptCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "kept", Short: "List what outlived its stack on purpose, with what it costs", Args: cobra.NoArgs,
+		Long: "List what outlived its stack on purpose, with what it costs. A stack takes one over that has its\nstack's and its resource's name; every other one uses it with `find`.", Example: "  undersail kept\n  undersail kept remove readings/store --yes --agree lose-data --watch",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := decode[[]service.Kept](c.ListKept(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, list, func(w io.Writer) { printKept(w, list) })
+		}}
+	a.outputFlag(cmd)
+	cmd.AddCommand(a.discardCommand())
+	return cmd
+}
+
+func printKept(w io.Writer, list []service.Kept) {
+	if len(list) == 0 {
+		fmt.Fprintln(w, "nothing is kept; `at_retire: keep` in a template keeps a resource when it leaves its stack")
+		return
+	}
+	month := map[string]float64{}
+	columns(w, "KEPT\tTYPE\tSIZE\tID\tACCOUNT\tREGION\tCOST/H\tSINCE", func(row func(string, ...any)) {
+		for _, k := range list {
+			month[k.Currency] += k.Month
+			row("%s/%s\t%s\t%s\t%s\t%s\t%s\t%.3f %s\t%s", k.Stack, k.Resource, k.Type, orDash(valueLine(k.Want["size"])), k.ID, k.Account, k.Region, k.Hour, k.Currency, k.KeptAt.Local().Format(time.DateOnly))
+		}
+	})
+	for currency, cost := range month {
+		fmt.Fprintf(w, "\nall together about %.0f %s a month\n", cost, currency)
+	}
+	fmt.Fprintf(w, "next: propose a stack of the same name to take one over, or undersail kept remove STACK/RESOURCE\n")
+}
+
+func (a *app) discardCommand() *cobra.Command {
+	var yes, follow bool
+	var agree []string
+	cmd := &cobra.Command{Use: "remove STACK/RESOURCE|ID", Short: "Propose to remove something kept for good", Args: cobra.ExactArgs(1), Example: "  undersail kept remove readings/store\n  undersail kept remove readings/store --yes --agree lose-data --watch",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := decode[service.Proposal](c.DiscardKept(cmd.Context(), contract.Discard{Name: args[0]}))
+			if err != nil {
+				return a.told(cmd, err)
+			}
+			if !yes {
+				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+			}
+			return a.acceptAndApply(cmd, c, p, agree, follow)
+		}}
+	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once; consents are given with --agree")
+	agreeFlag(cmd, &agree)
+	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
+	a.outputFlag(cmd)
+	return cmd
+}

@@ -1,0 +1,201 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
+)
+
+// LoseData is the consent that is asked for before data is lost.
+const LoseData = "lose-data"
+
+// DataConsent asks for the one consent to lose data, naming each resource that
+// holds it; nil when nothing is lost.
+func DataConsent(changes []Change, recorded []Recorded) *render.Consent {
+	find := finder(recorded)
+	var lost []string
+	for _, c := range changes {
+		if !c.Loses {
+			continue
+		}
+		words := c.Resource
+		if was := find(c.recordedAs(), -1); was != nil {
+			words += " (" + sized(*was) + ")"
+		}
+		lost = append(lost, words)
+	}
+	if lost == nil {
+		return nil
+	}
+	return &render.Consent{Name: LoseData, About: "what these hold is lost for good: " + strings.Join(lost, ", ")}
+}
+
+// sized names what a resource is, with its capacity.
+func sized(r Recorded) string {
+	for _, name := range []string{"size", "storage"} {
+		if text, ok := r.Want[name].(string); ok {
+			if _, err := resource.ParseData(text); err == nil {
+				return r.Type + " of " + text
+			}
+		}
+	}
+	return r.Type
+}
+
+// takeOver makes a kept resource one of the stack, where nothing of it has to be
+// made anew for that.
+func takeOver(c Change, r render.Resource, was *Recorded) (Change, []render.Finding) {
+	taken := c
+	findings := taken.compare(r, was)
+	if taken.Change == Rebuild || was.Type != r.Type || slices.ContainsFunc(findings, func(f render.Finding) bool { return f.Severity == lang.Error }) {
+		var why []string
+		for _, f := range taken.Fields {
+			if f.Alter == resource.Rebuild || len(findings) > 0 {
+				why = append(why, fmt.Sprintf("`%s` would go from %v to %v", f.Name, plain(f.Before), plain(f.After)))
+			}
+		}
+		return c, []render.Finding{{Severity: lang.Warning, Code: "kept-differs", Place: r.Name, Message: fmt.Sprintf("the kept %s cannot become %s: %s", was.Kept, r.Name, strings.Join(why, ", ")),
+			Remedy: "wish what it is, to take it over, or leave this: a new one is made and the kept one stays as it is"}}
+	}
+	taken.Change, taken.TakesOver = Alter, was.Kept
+	taken.Reason = "the kept " + was.Kept + " is taken over with what it holds"
+	return taken, nil
+}
+
+// Retire removes everything that is recorded, dependents first, but for what is
+// kept, and what that comes after. A guarded resource refuses.
+func Retire(recorded []Recorded) ([]Change, []render.Finding) {
+	findings := []render.Finding{}
+	for _, r := range recorded {
+		if r.Guard {
+			findings = append(findings, guarded(r.Name, "removed"))
+		}
+	}
+	kept, gone := keepBack(recorded, "it is kept when the stack is retired")
+	return append(append([]Change{}, kept...), removals(gone, "the stack is retired")...), findings
+}
+
+// keepBack parts what leaves a stack into what stays in the cloud and what goes.
+// What a kept resource comes after stays with it.
+func keepBack(leaving []Recorded, why string) (kept []Change, gone []Recorded) {
+	byName := map[string]Recorded{}
+	for _, r := range leaving {
+		byName[r.Name] = r
+	}
+	because := map[string]string{} // with the one that is why
+	var mark func(name, why string)
+	mark = func(name, why string) {
+		r, there := byName[name]
+		if _, done := because[name]; done || !there || r.Missing {
+			return
+		}
+		because[name] = why
+		for _, a := range r.After {
+			mark(a, why)
+		}
+	}
+	for _, r := range leaving {
+		if r.keeps() {
+			mark(r.Name, r.Name)
+		}
+	}
+	for _, r := range leaving {
+		reason, stays := because[r.Name]
+		switch {
+		case !stays:
+			gone = append(gone, r)
+			continue
+		case reason == r.Name:
+			reason = why
+		default:
+			reason = "it is kept: " + reason + " is, and comes after it"
+		}
+		kept = append(kept, Change{Resource: r.Name, Type: r.Type, Change: Keep, After: []render.After{}, Reason: reason})
+	}
+	return kept, gone
+}
+
+// removals turns the arrows around: a resource is removed after all that
+// depend on it.
+func removals(gone []Recorded, reason string) []Change {
+	users := map[string][]render.After{}
+	there := map[string]bool{}
+	for _, r := range gone {
+		there[r.Name] = true
+	}
+	for _, r := range gone {
+		for _, a := range r.After {
+			if there[a] {
+				users[a] = append(users[a], render.After{Name: r.Name, Gate: lang.GateHealthy})
+			}
+		}
+	}
+	out := []Change{}
+	for _, r := range slices.Backward(gone) {
+		after := users[r.Name]
+		if after == nil {
+			after = []render.After{}
+		}
+		out = append(out, Change{Resource: r.Name, Type: r.Type, Change: Remove, After: after, Reason: reason, Loses: r.loses()})
+	}
+	return out
+}
+
+// likely says of what goes that something like it comes: it may have been renamed.
+func likely(p Plan, recorded []Recorded) (out []render.Finding) {
+	find := finder(recorded)
+	told := map[string]bool{}
+	for _, c := range p.Changes {
+		if c.Change != Create {
+			continue
+		}
+		r := p.Rendering.Resource(c.Resource)
+		if r == nil || r.Find != nil {
+			continue
+		}
+		for _, g := range p.Changes {
+			if g.Change != Remove && g.Change != Keep || g.Type != c.Type || told[g.Resource] {
+				continue
+			}
+			was := find(g.Resource, -1)
+			if was == nil || was.Declared == "" || was.Declared == r.Declared || suffix(was.Name, was.Declared) != suffix(r.Name, r.Declared) || !alike(*r, was) {
+				continue
+			}
+			told[g.Resource] = true
+			severity := lang.Note
+			if was.loses() {
+				severity = lang.Warning
+			}
+			out = append(out, render.Finding{Severity: severity, Code: "renamed", Place: r.Name, Message: fmt.Sprintf("%s leaves the stack, and %s, which is like it, is made", was.Name, r.Name),
+				Remedy: fmt.Sprintf("if it is the same, write `was: %s` under %s: it is then renamed, and nothing is made anew", localName(was.Declared), r.Declared)})
+			break
+		}
+	}
+	return out
+}
+
+func suffix(name, declared string) string { return strings.TrimPrefix(name, declared) }
+
+func localName(declared string) string { return declared[strings.LastIndexByte(declared, '.')+1:] }
+
+// alike reports whether a recorded resource could become a wanted one without
+// being made anew, as far as is known.
+func alike(r render.Resource, was *Recorded) bool {
+	t, _ := resource.ByName(r.Type)
+	if was.Region != r.Region {
+		return false
+	}
+	for _, name := range differing(t, r.Want, was.Want) {
+		p, _ := t.Property(name)
+		_, shrinks := shrinking(r, p, was.Want[name], r.Want[name])
+		_, waits := r.Want[name].(resource.Unresolved)
+		if shrinks || p.Alter == resource.Rebuild && !waits {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,146 @@
+package change
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+
+	"undersail/internal/core/graph"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/resource"
+)
+
+// share is what an action takes of a quota of a region, or frees.
+type share struct {
+	action int
+	n      int64
+}
+
+// quota is one quota of one region.
+type quota struct{ region, name string }
+
+// keepWithinQuotas finds what does not fit into the quotas of a region. What the
+// changes free counts from when it is free: where it is needed, what takes it waits
+// for that.
+func (o *ordering) keepWithinQuotas() {
+	takes, frees := o.shares()
+	for _, q := range slices.SortedFunc(maps.Keys(takes), func(a, b quota) int { return cmp.Or(cmp.Compare(a.name, b.name), cmp.Compare(a.region, b.region)) }) {
+		offers := o.offers.In(q.region)
+		if offers == nil {
+			continue
+		}
+		limit, known := offers.Quotas[q.name]
+		if !known {
+			continue // a quota that the cloud does not tell has no limit
+		}
+		need := int64(0)
+		for _, t := range takes[q] {
+			need += t.n
+		}
+		left := limit.Limit - limit.Used
+		if need <= left || o.waitForRoom(takes[q], frees[q], left) {
+			continue
+		}
+		freed := int64(0)
+		for _, f := range frees[q] {
+			freed += f.n
+		}
+		missing, also := max(need-freed-left, 1), ""
+		if freed > 0 {
+			also = fmt.Sprintf(" and frees %d", freed)
+		}
+		if need-freed <= left {
+			also += " that cannot be free in time"
+			missing = need - left
+		}
+		place := "quota." + q.name
+		o.find(lang.Error, "quota", place, fmt.Sprintf("ask for %d more, or choose smaller or fewer resources", missing),
+			"the account may have %d %s in %s and has %d; this needs %d%s, %d too many", limit.Limit, q.name, offers.Region, limit.Used, need, also, missing)
+	}
+}
+
+// shares tells by quota what each action takes and frees.
+func (o *ordering) shares() (takes, frees map[quota][]share) {
+	takes, frees = map[quota][]share{}, map[quota][]share{}
+	for i, a := range o.actions {
+		c := o.changes[a.Change]
+		was, r := o.recorded[c.recordedAs()], o.wanted(c)
+		before, after := map[quota]int64{}, map[quota]int64{}
+		if was != nil && a.Do != Create && a.Do != Keep && !was.Missing {
+			t, _ := resource.ByName(was.Type)
+			if offers := o.offers.In(was.Region); offers != nil {
+				t.Takes(was.Want, offers, func(name string, n int64) { before[quota{was.Region, name}] += n })
+			}
+		}
+		if r != nil && (a.Do == Create || a.Do == Alter) && c.TakesOver == "" {
+			t, _ := resource.ByName(r.Type)
+			if offers := o.offers.In(r.Region); offers != nil {
+				t.Takes(r.Want, offers, func(name string, n int64) { after[quota{r.Region, name}] += n })
+			}
+		}
+		for q, n := range after {
+			if more := n - before[q]; more > 0 {
+				takes[q] = append(takes[q], share{i, more})
+			}
+		}
+		for q, n := range before {
+			if less := n - after[q]; less > 0 {
+				frees[q] = append(frees[q], share{i, less})
+			}
+		}
+	}
+	return takes, frees
+}
+
+// waitForRoom lets each taker that finds no room wait for what frees some, and
+// reports whether all of them find it.
+func (o *ordering) waitForRoom(takes, frees []share, left int64) bool {
+	at := o.places()
+	if at == nil {
+		return true // there is no order at all, which is told
+	}
+	byPlace := func(a, b share) int { return cmp.Compare(at[a.action], at[b.action]) }
+	slices.SortFunc(takes, byPlace)
+	slices.SortFunc(frees, byPlace)
+	used := make([]bool, len(frees))
+	// What a taker waits for anyway counts for it first.
+	for _, t := range takes {
+		for own := range 2 {
+			for i, f := range frees {
+				if left >= t.n {
+					break
+				}
+				if used[i] || own == 0 && !o.restsOn(t.action, f.action) || o.restsOn(f.action, t.action) {
+					continue
+				}
+				o.need(t.action, f.action, false)
+				used[i] = true
+				left += f.n
+			}
+		}
+		if left -= t.n; left < 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// places gives the place of each action in an order, or nil when there is none.
+func (o *ordering) places() []int {
+	g := graph.Graph{Needs: make([][]int, len(o.actions))}
+	for i, a := range o.actions {
+		for _, n := range a.Needs {
+			g.Needs[i] = append(g.Needs[i], n.Action)
+		}
+	}
+	order, cycle := g.Order()
+	if cycle != nil {
+		return nil
+	}
+	at := make([]int, len(order))
+	for i, n := range order {
+		at[n] = i
+	}
+	return at
+}

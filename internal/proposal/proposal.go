@@ -1,0 +1,228 @@
+// Package proposal makes proposals in stages, each an immutable value that is
+// computed from the one before: [Facts] that were read, the [Changed] rendering and
+// its changes, what is [Judged] of them, and the [Document] that is saved. Proposing,
+// checking whether a proposal still holds, continuing, undoing and retiring all go
+// through the same stages.
+//
+// It is pure: who reads the facts and who saves the document is for the service.
+package proposal
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/fit"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
+	"undersail/internal/core/price"
+	"undersail/internal/core/render"
+)
+
+// Facts are everything that a proposal rests on.
+type Facts struct {
+	Stack render.Stack
+	// Template is nil when the stack is only removed.
+	Template *lang.Template
+	Text     TemplateText
+	Inputs   map[string]any // without the values of secrets
+	Origins  map[string]string
+	// Given are the values of secrets that were given now; they take part only in
+	// checking their rules.
+	Given   map[string]string
+	Secrets map[string]string // references by input or key pair
+	Draw    []Draw
+	Found   map[string]map[string]any
+	Stacks  map[string]map[string]any
+	Offers  offer.Everywhere
+	// Recorded is what is recorded of the stack, as the cloud has it, and what is
+	// kept that it may take over.
+	Recorded []change.Recorded
+	// LastInputs are those that the stack was last applied with.
+	LastInputs []render.InputValue
+	Durations  Durations
+	Basis      int64
+	Discards   string // the token of a kept resource that is removed for good
+	// Read are findings of whoever read the facts.
+	Read []render.Finding
+}
+
+// Changed is what would change, in which order.
+type Changed struct {
+	Facts
+	Plan change.Plan
+}
+
+// Judged is what is to be said of the changes before anybody accepts them.
+type Judged struct {
+	Changed
+	Findings      []render.Finding
+	Consents      []render.Consent
+	Cost, CostNow price.Cost
+	Seconds       float64
+	Longest       []string
+}
+
+// Render computes the rendering and its changes.
+func (f Facts) Render() Changed {
+	inputs := maps.Clone(f.Inputs)
+	for name, v := range f.Given {
+		inputs[name] = v
+	}
+	plan := change.Compute(render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
+		Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}, f.Recorded)
+	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
+}
+
+// Remove computes the removal of everything recorded.
+func (f Facts) Remove() Changed {
+	changes, findings := change.Retire(f.Recorded)
+	plan := change.Plan{Changes: changes, Findings: findings}
+	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
+}
+
+// Judge finds what speaks against the changes, what has to be agreed to, what they
+// cost and how long they take.
+func (c Changed) Judge() Judged {
+	j := Judged{Changed: c, CostNow: price.Of(c.paidFor(), c.Offers)}
+	if r := c.Plan.Rendering; r != nil {
+		j.Findings = append(slices.Clone(r.Findings), c.Plan.Findings...)
+		j.Findings = append(j.Findings, fit.Check(c.Plan, c.Recorded, c.Found, c.Offers)...)
+		j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)
+		j.Findings = append(append(j.Findings, policy.Check(r)...), c.maturity()...)
+		j.Consents = c.asked()
+		j.Cost = price.Of(r.Resources, c.Offers)
+	} else {
+		j.Findings = append(slices.Clone(c.Read), c.Plan.Findings...)
+		j.Cost = price.Of(nil, c.Offers)
+	}
+	if lost := change.DataConsent(c.Plan.Changes, c.Recorded); lost != nil {
+		j.Consents = append(j.Consents, *lost)
+	}
+	j.Seconds, j.Longest = c.Durations.Forecast(c.Plan)
+	return j
+}
+
+// paidFor are the recorded resources that are there, in the form in which they have
+// a price.
+func (f Facts) paidFor() []render.Resource {
+	var out []render.Resource
+	for _, r := range f.Recorded {
+		if !r.Missing && r.Kept == "" {
+			out = append(out, render.Resource{Name: r.Name, Type: r.Type, Region: r.Region, Want: r.Want})
+		}
+	}
+	return out
+}
+
+// asked are the consents that the template asks for, but for those that were given
+// when the stack was last applied with the same value.
+func (c Changed) asked() []render.Consent {
+	var out []render.Consent
+	for _, x := range c.Plan.Rendering.Consents {
+		agreed := slices.ContainsFunc(c.LastInputs, func(was render.InputValue) bool {
+			return was.Name == x.Name && slices.ContainsFunc(c.Plan.Rendering.Inputs, func(now render.InputValue) bool {
+				return now.Name == x.Name && change.Equal(now.Value, was.Value)
+			})
+		})
+		if !agreed {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// movedDefaults notes the inputs that nobody gave and whose default has become
+// another since the stack was applied.
+func (c Changed) movedDefaults() []render.Finding {
+	var out []render.Finding
+	for _, now := range c.Plan.Rendering.Inputs {
+		if !strings.HasSuffix(now.Origin, "default") {
+			continue
+		}
+		for _, was := range c.LastInputs {
+			if was.Name == now.Name && strings.HasSuffix(was.Origin, "default") && !change.Equal(was.Value, now.Value) {
+				out = append(out, render.Finding{Severity: lang.Note, Code: "default-moved", Place: "inputs." + now.Name,
+					Message: fmt.Sprintf("its default was %v and is now %v", was.Value, now.Value), Remedy: fmt.Sprintf("give --input %s=... to keep another value", now.Name)})
+			}
+		}
+	}
+	return out
+}
+
+// maturity tells of a template that is on trial.
+func (c Changed) maturity() []render.Finding {
+	if c.Template == nil || c.Template.About.Maturity != "trial" {
+		return nil
+	}
+	return []render.Finding{{Severity: lang.Note, Code: "trial", Place: "template", Message: fmt.Sprintf("template %s %s is on trial: it may change, or never be supported", c.Template.About.Name, c.Template.About.Version),
+		Remedy: "read what it makes before you rely on it"}}
+}
+
+// Document is what is saved and carried out.
+func (j Judged) Document() Document {
+	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
+		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents,
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards}
+	if j.Offers.Home != nil {
+		d.Offers = *j.Offers.Home
+	}
+	return d
+}
+
+// Regions are the other regions that a rendering names.
+func Regions(r *render.Rendering) []string {
+	var out []string
+	for _, res := range r.Resources {
+		if res.Region != "" && !slices.Contains(out, res.Region) {
+			out = append(out, res.Region)
+		}
+	}
+	return out
+}
+
+// Drawn adds the key pairs that have no public key of their own, and the secrets
+// that embedded templates generate, to the secrets of the facts. Reference gives a
+// new reference for a name. False says that nothing was added.
+func (f Facts) Drawn(r *render.Rendering, reference func(name string) string) (Facts, bool) {
+	more := false
+	draw := func(name string, d Draw) {
+		if !more {
+			f.Secrets, f.Draw, more = maps.Clone(f.Secrets), slices.Clone(f.Draw), true
+		}
+		f.Secrets[name] = d.Reference
+		f.Draw = append(f.Draw, d)
+	}
+	for _, g := range r.Generated {
+		if f.Secrets[g.Name] == "" {
+			draw(g.Name, Draw{Reference: reference(g.Name), Kind: "generated", Rules: g.Rules})
+		}
+	}
+	for _, res := range r.Resources {
+		if res.Type != "key_pair" || res.Find != nil || res.Want["public_key"] != nil || f.Secrets[res.Name] != "" {
+			continue
+		}
+		if known := f.keyOf(res); known != "" {
+			if !more {
+				f.Secrets, f.Draw, more = maps.Clone(f.Secrets), slices.Clone(f.Draw), true
+			}
+			f.Secrets[res.Name] = known
+			continue
+		}
+		draw(res.Name, Draw{Reference: reference(res.Name), Kind: "private_key"})
+	}
+	return f, more
+}
+
+// keyOf is the reference of the private half that a recorded key pair has.
+func (f Facts) keyOf(res render.Resource) string {
+	for _, was := range f.Recorded {
+		if known, ok := was.Attributes["private_key"].(string); ok && was.Type == res.Type && (was.Name == res.Name || was.Name == res.Was) {
+			return known
+		}
+	}
+	return ""
+}

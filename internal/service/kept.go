@@ -1,0 +1,157 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/price"
+	"undersail/internal/core/render"
+	"undersail/internal/core/state"
+	"undersail/internal/proposal"
+	"undersail/internal/store"
+)
+
+// Kept is a resource that outlived its stack on purpose, as people see it.
+type Kept struct {
+	Stack    string         `json:"stack"`
+	Resource string         `json:"resource"`
+	Type     string         `json:"type"`
+	ID       string         `json:"id"`
+	Account  string         `json:"account"`
+	Region   string         `json:"region"`
+	Want     map[string]any `json:"want"`
+	Hour     float64        `json:"hour"`
+	Month    float64        `json:"month"`
+	Currency string         `json:"currency"`
+	KeptAt   time.Time      `json:"kept_at"`
+}
+
+// Kept lists what outlived its stack, with what it costs.
+func (s *Service) Kept(ctx context.Context) ([]Kept, error) {
+	list, err := s.store.AllKept(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Kept, len(list))
+	for i, k := range list {
+		out[i] = Kept{Stack: k.Stack, Resource: k.Name, Type: k.Type, ID: keptID(k), Account: k.Account, Region: k.Region, Want: k.Want, Hour: k.Hour, Month: k.Hour * price.HoursPerMonth, Currency: k.Currency, KeptAt: k.KeptAt}
+	}
+	return out, nil
+}
+
+func keptID(k store.Kept) string {
+	id, _ := k.Attributes["id"].(string)
+	return id
+}
+
+// Discard proposes to remove a kept resource for good. It is named by its id, or as
+// STACK/RESOURCE where only one is.
+func (s *Service) Discard(ctx context.Context, u User, name string) (Proposal, error) {
+	if err := u.must("operate"); err != nil {
+		return Proposal{}, err
+	}
+	k, err := s.findKept(ctx, name)
+	if err != nil {
+		return Proposal{}, err
+	}
+	st, err := s.store.Stack(ctx, k.StackID)
+	if err != nil {
+		return Proposal{}, err
+	}
+	r := &reading{stack: st}
+	r, judged, err := s.discarding(ctx, r, k)
+	if err != nil {
+		return Proposal{}, err
+	}
+	if render.HasErrors(judged.Findings) {
+		return Proposal{}, &Error{Kind: Findings, Title: k.Stack + "/" + k.Name + " cannot be removed", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
+	}
+	return s.save(ctx, u, r, judged, state.KindDiscard)
+}
+
+func (s *Service) findKept(ctx context.Context, name string) (store.Kept, error) {
+	list, err := s.store.AllKept(ctx)
+	if err != nil {
+		return store.Kept{}, err
+	}
+	var found []store.Kept
+	var ids []string
+	for _, k := range list {
+		if keptID(k) == name || k.Stack+"/"+k.Name == name {
+			found, ids = append(found, k), append(ids, keptID(k))
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return store.Kept{}, refuse(NotFound, "list them with: undersail kept", "nothing that is kept is called %s", name)
+	}
+	return store.Kept{}, refuse(Invalid, "give the id of one: "+strings.Join(ids, ", "), "%d kept resources are called %s", len(found), name)
+}
+
+// discarding works out the removal of one kept resource. It belongs to no stack any
+// more; the proposal and its run are those of the stack that it was of.
+func (s *Service) discarding(ctx context.Context, r *reading, k store.Kept) (*reading, proposal.Judged, error) {
+	var none proposal.Judged
+	adapter, account, err := s.adapter(ctx, k.Account)
+	if err != nil {
+		return r, none, err
+	}
+	r.adapter, r.account, r.kept = adapter, account, []store.Kept{k}
+	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region}
+	home, err := r.offersOf(ctx, k.Region)
+	if err != nil {
+		return r, none, err
+	}
+	r.Offers = offer.At(*home)
+	learned, err := s.store.Expected(ctx, account.Name)
+	if err != nil {
+		return r, none, err
+	}
+	r.Durations = proposal.Durations{Learned: learned, Rate: max(account.ClockRate, 0.001)}
+	r.Discards = k.Token
+	r.Recorded = []change.Recorded{{Name: k.Name, Type: k.Type, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Healthy: true}}
+	r.rows = []store.Resource{k.Resource(k.Name)}
+	changed, err := s.usedElsewhere(ctx, r, r.Facts.Remove())
+	if err != nil {
+		return r, none, err
+	}
+	r.rows = nil
+	for i := range changed.Plan.Changes {
+		changed.Plan.Changes[i].Reason = fmt.Sprintf("it was kept since %s, and is removed for good", k.KeptAt.Format(time.DateOnly))
+	}
+	if r.stack.RetiredAt == nil {
+		changed.Read = append(changed.Read, render.Finding{Severity: lang.Note, Code: "kept", Place: k.Name, Message: "stack " + k.Stack + " is still there", Remedy: "take it over by its name in the template, if it is wanted again"})
+	}
+	return r, changed.Judge(), nil
+}
+
+// discardAgain works the removal of a kept resource out once more; one that is kept
+// no longer makes the proposal stale.
+func (s *Service) discardAgain(ctx context.Context, r *reading, d proposal.Document) (*reading, proposal.Judged, error) {
+	list, err := s.store.KeptOf(ctx, r.stack.ID)
+	if err != nil {
+		return r, proposal.Judged{}, err
+	}
+	for _, k := range list {
+		if len(d.Changes) == 1 && k.Name == d.Changes[0].Resource && k.Token == d.Discards {
+			return s.discarding(ctx, r, k)
+		}
+	}
+	return r, proposal.Judged{}, refuse(Stale, "list what is kept with: undersail kept", "it is not kept any more")
+}
+
+// discarded are the kept resources that a run removes, as its steps act on them.
+func (r *reading) discarded() []store.Resource {
+	rows := make([]store.Resource, len(r.kept))
+	for i, k := range r.kept {
+		rows[i] = k.Resource(k.Name)
+	}
+	return rows
+}

@@ -1,0 +1,70 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"undersail/internal/cloud"
+)
+
+// Kept is a resource that outlived its stack on purpose.
+type Kept struct {
+	Token, StackID, Stack, Account, Region string
+	Name, Type, Declared                   string
+	Want, Attributes                       map[string]any
+	Parts                                  []cloud.Part
+	Hour                                   float64
+	Currency                               string
+	KeptAt                                 time.Time
+}
+
+// Resource is the kept one as it would be recorded of a stack.
+func (k Kept) Resource(name string) Resource {
+	return Resource{Name: name, Type: k.Type, Declared: k.Declared, Region: k.Region, Token: k.Token, State: "settling", Want: k.Want, Attributes: k.Attributes, MadeAt: &k.KeptAt, Parts: k.Parts, Hour: k.Hour}
+}
+
+const keptColumns = "token, stack_id::text, stack, account, region, name, type, declared, want, attributes, parts, hour, currency, kept_at"
+
+// AllKept lists everything that is kept, by stack and name, newest first.
+func (s *Store) AllKept(ctx context.Context) ([]Kept, error) {
+	return many[Kept](ctx, s.Pool, "SELECT "+keptColumns+" FROM kept ORDER BY stack, name, kept_at DESC, token")
+}
+
+// KeptBy lists what stacks of a name kept in an account, newest first.
+func (s *Store) KeptBy(ctx context.Context, account, stack string) ([]Kept, error) {
+	return many[Kept](ctx, s.Pool, "SELECT "+keptColumns+" FROM kept WHERE account = $1 AND stack = $2 ORDER BY kept_at DESC, token", account, stack)
+}
+
+// KeptOf lists what one stack kept, by name.
+func (s *Store) KeptOf(ctx context.Context, stackID string) ([]Kept, error) {
+	return many[Kept](ctx, s.Pool, "SELECT "+keptColumns+" FROM kept WHERE stack_id = $1 ORDER BY name, token", stackID)
+}
+
+// RecordedTokens tells which tokens are recorded of any stack, or kept.
+func (s *Store) RecordedTokens(ctx context.Context, tokens []string) (map[string]bool, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT token FROM resources WHERE token = ANY($1) UNION SELECT token FROM kept WHERE token = ANY($1)", tokens)
+	if err != nil {
+		return nil, classify(err)
+	}
+	defer rows.Close()
+	out := map[string]bool{}
+	for rows.Next() {
+		var token string
+		if err := rows.Scan(&token); err != nil {
+			return nil, classify(err)
+		}
+		out[token] = true
+	}
+	return out, classify(rows.Err())
+}
+
+// KeepResource takes a resource out of its stack and lists it as kept.
+func (w *Write) KeepResource(stackID, name, token string) {
+	w.queue(`INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts, hour, currency)
+		SELECT r.token, r.stack_id, k.name, k.account, r.region, r.name, r.type, r.declared, r.want, r.attributes, r.parts, r.hour, k.currency
+		FROM resources r JOIN stacks k ON k.id = r.stack_id WHERE r.stack_id = $1 AND r.name = $2 AND r.token = $3`, stackID, name, token)
+	w.queue("DELETE FROM resources WHERE stack_id = $1 AND name = $2 AND token = $3", stackID, name, token)
+}
+
+// ForgetKept forgets a kept resource that is gone.
+func (w *Write) ForgetKept(token string) { w.queue("DELETE FROM kept WHERE token = $1", token) }
