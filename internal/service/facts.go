@@ -31,8 +31,7 @@ type reading struct {
 	kept    []store.Kept // what it may take over
 	// versions are the newest ones of the secrets of stacks of the name.
 	versions map[string]int
-	undoes   *int64 // the run that is undone
-	undone   store.Run
+	undoes   *int64          // the run that is undone
 	fresh    map[string]bool // tokens of what a failed run made
 	// handed are the names, among the secrets, of those that other stacks hand over.
 	handed map[string]bool

@@ -189,6 +189,7 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 			return refuse(409, "busy", fmt.Sprintf("the %s is %s", k.name, phase), map[string]any{"retry_after": 1})
 		}
 		takes := c.market.Durations["change"]
+		before, quotas := c.draws(x), c.quotas(tx, x.Account, x.Region)
 		for key, v := range b.Properties {
 			if !slices.Contains(k.changeable, key) {
 				return refuse(422, "fixed", fmt.Sprintf("%s of a %s cannot be changed", key, k.name), map[string]any{"property": key})
@@ -212,6 +213,9 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 			x.Tags = b.Tags
 		}
 		if err := k.make(&making{cloud: c, tx: tx, x: x, change: true}); err != nil {
+			return err
+		}
+		if err := within(quotas, before, c.draws(x)); err != nil {
 			return err
 		}
 		x.Generation++
@@ -327,10 +331,16 @@ func (c *Cloud) draws(x *world.Resource) map[string]int64 {
 }
 
 func (c *Cloud) withinQuota(tx *world.Tx, x *world.Resource) error {
-	quotas := c.quotas(tx, x.Account, x.Region)
-	for name, n := range c.draws(x) {
+	return within(c.quotas(tx, x.Account, x.Region), nil, c.draws(x))
+}
+
+// within refuses what would draw more than a quota has left, beyond what it draws
+// already.
+func within(quotas map[string]any, before, after map[string]int64) error {
+	for name, n := range after {
+		more := n - before[name]
 		q, ok := quotas[name].(map[string]int64)
-		if short := q["used"] + n - q["limit"]; ok && short > 0 {
+		if short := q["used"] + more - q["limit"]; ok && more > 0 && short > 0 {
 			return refuse(403, "quota", fmt.Sprintf("the quota of %s does not suffice", name), map[string]any{"quota": name, "short": short})
 		}
 	}

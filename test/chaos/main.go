@@ -25,7 +25,8 @@ func main() {
 	stacks := flag.Int("stacks", 40, "how many stacks the replicas make under load")
 	pause := flag.Duration("pause", time.Minute, "how long a replica is frozen and the database away")
 	seed := flag.Uint64("seed", 1, "seed of the moments")
-	only := flag.String("only", "", "kills or load; both when empty")
+	sequences := flag.Int("sequences", 1000, "how many stacks are changed at random, eight times each")
+	only := flag.String("only", "", "kills, load or model; all when empty")
 	flag.Parse()
 	stop, err := postgrestest.Open(servicetest.Prepare)
 	if err != nil {
@@ -43,6 +44,12 @@ func main() {
 				code = 1
 			}
 		}()
+		if *only == "" || *only == "model" {
+			code += h.modelled(*sequences, *seed)
+		}
+		if *only == "model" {
+			return
+		}
 		h.build()
 		if *only != "load" {
 			code += h.killed(*kills)

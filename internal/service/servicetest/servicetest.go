@@ -186,6 +186,12 @@ func (r *Rig) ByHand(method, name string, properties map[string]any) {
 	r.admin(method, "/resources/"+url.PathEscape(name), properties, http.StatusOK)
 }
 
+// RemoveByHand removes a resource past the product, even one that is used.
+func (r *Rig) RemoveByHand(name string) {
+	r.t.Helper()
+	r.admin(http.MethodDelete, "/resources/"+url.PathEscape(name)+"?force", nil, http.StatusOK)
+}
+
 // Lift lifts every planned fault.
 func (r *Rig) Lift() {
 	r.t.Helper()

@@ -1,0 +1,45 @@
+package service_test
+
+import (
+	"flag"
+	"fmt"
+	"testing"
+
+	"undersail/internal/engine"
+	"undersail/internal/service/modeltest"
+	"undersail/internal/service/servicetest"
+	"undersail/sim"
+)
+
+var seed = flag.Uint64("model.seed", 0, "replay one sequence of the model test")
+
+// TestTheModel changes stacks at random and holds what the cloud has, what is
+// recorded and what was wanted against each other. A sequence is replayed by its
+// seed: go test ./internal/service -run TestTheModel -model.seed N
+func TestTheModel(t *testing.T) {
+	t.Parallel()
+	seeds := modeltest.Kept()
+	for n := range uint64(30) {
+		seeds = append(seeds, n+1)
+	}
+	if *seed > 0 {
+		seeds = []uint64{*seed}
+	}
+	for group := range 3 { // faults are of a whole cloud: sequences with them have their own
+		t.Run(fmt.Sprint(group), func(t *testing.T) {
+			t.Parallel()
+			r := servicetest.NewWith(t, sim.Config{Pace: 2400, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 10_000, "addresses": 240}})
+			s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
+			for i, seed := range seeds {
+				if i%3 != group {
+					continue
+				}
+				q := modeltest.NewSequence(r, s, seed, i, 6, group == 0)
+				if differences := q.Run(); len(differences) > 0 {
+					t.Errorf("seed %d:\n%s\ndiffers: %v", seed, q.Log(), differences)
+				}
+				t.Logf("%s\n%d applied, %d refused", q.Log(), q.Applied, q.Refused)
+			}
+		})
+	}
+}

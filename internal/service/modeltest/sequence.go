@@ -1,0 +1,428 @@
+package modeltest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/resource"
+	"undersail/internal/core/state"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+	"undersail/sim/world"
+)
+
+// Sequence is one stack that is changed again and again.
+type Sequence struct {
+	Seed   uint64
+	Steps  int
+	Faulty bool // the cloud misbehaves too
+
+	rig     *servicetest.Rig
+	service *service.Service
+	random  *rand.Rand
+	now     *stack
+	name    string
+	log     []string
+	by      map[string]bool // ids of what was removed by hand
+	wrecks  map[string]bool // ids of what broke while it was made
+	agreed  map[string]bool // names of resources whose data may be lost
+	applied string
+	Refused int // proposals that were refused with findings
+	Applied int
+}
+
+// NewSequence makes a sequence on a rig. Sequences with other numbers on one rig do
+// not meet: each has addresses of its own.
+func NewSequence(r *servicetest.Rig, s *service.Service, seed uint64, number, steps int, faulty bool) *Sequence {
+	random := rand.New(rand.NewPCG(seed, 8))
+	return &Sequence{Seed: seed, Steps: steps, Faulty: faulty, rig: r, service: s, random: random, now: &stack{random: random, base: 1 + number%250},
+		name: fmt.Sprintf("model-%d", number), by: map[string]bool{}, wrecks: map[string]bool{}, agreed: map[string]bool{}}
+}
+
+// Log tells what the sequence did.
+func (q *Sequence) Log() string { return strings.Join(q.log, "\n") }
+
+func (q *Sequence) say(format string, args ...any) {
+	q.log = append(q.log, fmt.Sprintf(format, args...))
+}
+
+// Run goes through the sequence and gives the differences that were found first.
+func (q *Sequence) Run() (differences []string) {
+	q.now.first()
+	q.say("seed %d: %d declarations", q.Seed, len(q.now.list))
+	for step := range q.Steps {
+		before := q.now.clone()
+		if step > 0 {
+			for range 1 + q.random.IntN(3) {
+				if what := q.now.edit(); what != "" {
+					q.say("%d: %s", step, what)
+				}
+			}
+			q.meddle()
+		}
+		if q.Faulty && q.random.IntN(3) == 0 {
+			q.fault()
+		}
+		refused, err := q.apply()
+		q.lift()
+		switch {
+		case err != nil:
+			return []string{err.Error()}
+		case refused:
+			q.now = before
+			q.now.random = q.random
+			// What was altered by hand is put back by what was wanted before.
+			if again, err := q.apply(); err != nil || again {
+				return []string{fmt.Sprintf("what was accepted before is refused now (%v)", err)}
+			}
+		}
+		if differences = q.check(); len(differences) > 0 {
+			return differences
+		}
+		for _, d := range q.now.list {
+			d.was = ""
+		}
+	}
+	return q.retire()
+}
+
+var allowed = []string{"guard", "shrink", "quota", "address-plan", "zones", "taken", "no-order", "disk-size", "range-in-use", "not-offered"}
+
+// apply proposes, accepts with every consent, and goes on until the run is done.
+func (q *Sequence) apply() (refused bool, err error) {
+	ctx := context.Background()
+	p, err := q.service.Propose(ctx, q.rig.Admin, service.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.now.text(), Account: "saltmere-lab", Region: "north-fell"})
+	var e *service.Error
+	if errors.As(err, &e) && e.Kind == service.Findings && e.Diagnostics == nil {
+		for _, f := range e.Findings {
+			if f.Severity == "error" && !slices.Contains(allowed, f.Code) {
+				return true, fmt.Errorf("refused with %s: %s: %s", f.Code, f.Place, f.Message)
+			}
+			if f.Severity == "error" {
+				q.say("   refused: %s: %s", f.Place, f.Message)
+			}
+		}
+		q.Refused++
+		return true, nil
+	}
+	if err != nil {
+		return false, fmt.Errorf("proposing: %s\n%s", servicetest.Explain(err), q.now.text())
+	}
+	for tries := 0; ; tries++ {
+		if p.State == "nothing" {
+			return false, nil
+		}
+		if tries == 8 {
+			return false, errors.New("it never gets done")
+		}
+		q.say("   %s%s", p.Summary, consents(p))
+		run, err := q.carry(p)
+		if err != nil {
+			return false, err
+		}
+		q.applied = q.now.text()
+		if run.State == state.Done {
+			q.Applied++
+			return false, nil
+		}
+		q.say("   run %d %s: %s", run.ID, run.State, run.Reason)
+		alive, _ := q.mine()
+		for _, x := range alive {
+			q.wrecks[x.ID] = q.wrecks[x.ID] || x.Phase == "broken"
+		}
+		if tries > 1 {
+			q.lift()
+		}
+		if p, err = q.service.Continue(ctx, q.rig.Admin, q.name); err != nil {
+			return false, fmt.Errorf("going on: %s", servicetest.Explain(err))
+		}
+	}
+}
+
+func consents(p service.Proposal) string {
+	text := ""
+	for _, c := range p.Consents {
+		text += "; " + c.About
+	}
+	return text
+}
+
+// carry accepts a proposal unless it is, and waits for its run.
+func (q *Sequence) carry(p service.Proposal) (service.Run, error) {
+	ctx := context.Background()
+	var agree []string
+	for _, c := range p.Consents {
+		agree = append(agree, c.Name)
+	}
+	for _, c := range p.Changes {
+		if c.Loses {
+			q.agreed[strings.TrimSuffix(c.Resource, " (old)")] = true
+			if c.Was != "" {
+				q.agreed[c.Was] = true
+			}
+		}
+	}
+	if p.State == state.Open {
+		if _, err := q.service.Accept(ctx, q.rig.Admin, p.ID, agree); err != nil {
+			return service.Run{}, fmt.Errorf("accepting: %s", servicetest.Explain(err))
+		}
+	}
+	run, err := q.service.Apply(ctx, q.rig.Admin, p.ID, "")
+	if err != nil {
+		return service.Run{}, fmt.Errorf("applying: %s", servicetest.Explain(err))
+	}
+	return q.rig.Await(q.service, run.ID), nil
+}
+
+// mine are the resources in the cloud that carry the mark of the stack.
+func (q *Sequence) mine() (alive, gone []world.LedgerResource) {
+	l := q.rig.Ledger()
+	ours := func(x world.LedgerResource) bool { return x.Tags["undersail-stack"] == q.name }
+	return slices.DeleteFunc(l.Alive, func(x world.LedgerResource) bool { return !ours(x) || x.Phase == "removing" }), slices.DeleteFunc(l.Gone, func(x world.LedgerResource) bool { return !ours(x) })
+}
+
+// meddle removes or alters something by hand.
+func (q *Sequence) meddle() {
+	if q.random.IntN(4) > 0 {
+		return
+	}
+	alive, _ := q.mine()
+	if len(alive) == 0 {
+		return
+	}
+	x := pick(q.random, alive)
+	switch {
+	case x.Kind == "firewalls" && q.random.IntN(2) == 0:
+		q.rig.ByHand("PATCH", x.ID, map[string]any{"inbound": []any{map[string]any{"source": "0.0.0.0/0", "port": 22}}})
+		q.say("   by hand: the rules of %s", x.Label)
+	case x.Kind == "disks" && x.Tags["undersail-resource"] != "" && q.random.IntN(2) == 0:
+		return
+	default:
+		q.by[x.ID] = true
+		q.rig.RemoveByHand(x.ID)
+		q.say("   by hand: removed %s", x.Label)
+	}
+}
+
+// fault lets the cloud misbehave towards this stack for a while.
+func (q *Sequence) fault() {
+	kind := pick(q.random, []string{"lose-answer", "server-error", "late-failure", "denied"})
+	on := pick(q.random, []string{"networks", "subnets", "firewalls", "disks", "instances", ""})
+	count := 1 + q.random.IntN(2)
+	q.rig.Fault(world.Fault{Kind: kind, On: on, Label: q.name + "-", Count: count})
+	q.say("   fault: %s on %s, %d times", kind, on, count)
+}
+
+func (q *Sequence) lift() {
+	if q.Faulty {
+		q.rig.Lift()
+	}
+}
+
+// check holds cloud, records, model and a second proposal against each other.
+func (q *Sequence) check() []string {
+	ctx := context.Background()
+	alive, gone := q.mine()
+	kept, err := q.service.Kept(ctx)
+	if err != nil {
+		return []string{err.Error()}
+	}
+	keptIDs := map[string]bool{}
+	for _, k := range kept {
+		keptIDs[k.ID] = true
+	}
+	var out []string
+	differ := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	byName := map[string]world.LedgerResource{}
+	for _, x := range alive {
+		name := x.Tags["undersail-resource"]
+		if keptIDs[x.ID] {
+			if x.Kind != "disks" {
+				differ("%s is kept and is one of the %s", name, x.Kind)
+			}
+			continue
+		}
+		if _, twice := byName[name]; twice {
+			differ("two of %s are alive", name)
+		}
+		byName[name] = x
+	}
+	for _, x := range gone {
+		name := x.Tags["undersail-resource"]
+		if x.Kind == "disks" && !q.by[x.ID] && !q.agreed[name] && !q.wrecks[x.ID] {
+			differ("the disk %s (%s) is gone, and nobody agreed to lose what it held", name, x.ID)
+		}
+	}
+	for _, d := range q.now.list {
+		for i, name := range d.members() {
+			x, there := byName[name]
+			delete(byName, name)
+			if !there {
+				differ("%s is wanted and not there", name)
+				continue
+			}
+			for _, wrong := range q.compare(d, i, x) {
+				differ("%s: %s", name, wrong)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(byName)) {
+		differ("%s is there and not wanted", name)
+	}
+	if out != nil {
+		return out
+	}
+	st, err := q.service.Stack(ctx, q.name)
+	if err != nil {
+		return []string{err.Error()}
+	}
+	v, err := q.service.Verify(ctx, q.rig.Admin, q.name)
+	if err != nil {
+		if len(q.now.list) == 0 {
+			return nil
+		}
+		return []string{err.Error()}
+	}
+	wanted := 0
+	for _, d := range q.now.list {
+		wanted += len(d.members())
+	}
+	if len(st.Resources) != wanted || st.Healthy != wanted {
+		differ("wanted are %d, recorded %d, healthy %d", wanted, len(st.Resources), st.Healthy)
+	}
+	for _, x := range v.Resources {
+		if x.State != state.Healthy {
+			differ("%s is %s: %s", x.Name, x.State, x.Reason)
+		}
+	}
+	p, err := q.service.Propose(ctx, q.rig.Admin, service.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.applied})
+	switch {
+	case err != nil:
+		differ("proposing again: %s", servicetest.Explain(err))
+	case p.State != "nothing":
+		differ("proposing again would be %s: %v", p.Summary, changing(p))
+	}
+	return out
+}
+
+func changing(p service.Proposal) []string {
+	var out []string
+	for _, c := range p.Changes {
+		if c.Change != "same" {
+			out = append(out, fmt.Sprintf("%s %s %s %v", c.Change, c.Resource, c.Reason, c.Fields))
+		}
+	}
+	return out
+}
+
+// compare tells where a resource in the cloud is not what the model wants, by a
+// reading of Larch's properties of the model's own.
+func (q *Sequence) compare(d *declaration, member int, x world.LedgerResource) []string {
+	var out []string
+	want := func(property string, v any) {
+		if got := fmt.Sprint(x.Properties[property]); got != fmt.Sprint(v) {
+			out = append(out, fmt.Sprintf("%s is %s, wanted %v", property, got, v))
+		}
+	}
+	for k, v := range x.Tags {
+		if wanted, _ := d.want["tags"].(map[string]any); !strings.HasPrefix(k, "undersail-") && wanted[k] != v {
+			out = append(out, fmt.Sprintf("the tag %s is %s", k, v))
+		}
+	}
+	if tags, ok := d.want["tags"].(map[string]any); ok {
+		for k, v := range tags {
+			if x.Tags[k] != v {
+				out = append(out, fmt.Sprintf("the tag %s is missing", k))
+			}
+		}
+	}
+	switch d.typ {
+	case "network":
+		want("cidr", q.now.block(d))
+	case "subnet":
+		want("cidr", q.now.slot(d, member))
+	case "disk":
+		bytes, _ := resource.ParseData(d.want["size"].(string))
+		want("gib", bytes>>30)
+		want("class", d.want["type"])
+		if encrypted, _ := x.Properties["encrypted"].(bool); encrypted != (d.want["encrypted"] == true) {
+			out = append(out, "encrypted is otherwise than wanted")
+		}
+	case "firewall":
+		rules, _ := x.Properties["inbound"].([]any)
+		var got, wanted []string
+		for _, r := range rules {
+			m, _ := r.(map[string]any)
+			got = append(got, fmt.Sprint(m["source"], m["port"], m["note"]))
+		}
+		for _, r := range d.want["rules"].([]any) {
+			m := r.(map[string]any)
+			wanted = append(wanted, fmt.Sprint(m["from"], m["port"], m["about"]))
+		}
+		slices.Sort(got)
+		slices.Sort(wanted)
+		if !slices.Equal(got, wanted) {
+			out = append(out, fmt.Sprintf("the rules are %v, wanted %v", got, wanted))
+		}
+	case "instance":
+		want("size", d.want["size"])
+		firewalls, _ := x.Properties["firewall_ids"].([]any)
+		wanted, _ := d.want["firewalls"].([]any)
+		if len(firewalls) != len(wanted) {
+			out = append(out, fmt.Sprintf("it has %d firewalls, wanted %d", len(firewalls), len(wanted)))
+		}
+		attached, _ := x.Properties["disks"].([]any)
+		wantedDisks, _ := d.want["disks"].([]any)
+		if len(attached) != len(wantedDisks) {
+			out = append(out, fmt.Sprintf("it has %d disks, wanted %d", len(attached), len(wantedDisks)))
+		}
+	}
+	return out
+}
+
+// retire ends the sequence: guards are lifted, and nothing may be left but what is
+// kept.
+func (q *Sequence) retire() []string {
+	ctx := context.Background()
+	for _, d := range q.now.list {
+		d.guard = false
+	}
+	if refused, err := q.apply(); err != nil || refused {
+		return []string{fmt.Sprintf("lifting the guards: refused %t, %v", refused, err)}
+	}
+	p, err := q.service.Retire(ctx, q.rig.Admin, q.name)
+	if err != nil {
+		return []string{"retiring: " + servicetest.Explain(err)}
+	}
+	run, err := q.carry(p)
+	if err != nil || run.State != state.Done {
+		return []string{fmt.Sprintf("retiring ends %s: %s (%v)", run.State, run.Reason, err)}
+	}
+	kept, err := q.service.Kept(ctx)
+	if err != nil {
+		return []string{err.Error()}
+	}
+	ids := map[string]bool{}
+	for _, k := range kept {
+		ids[k.ID] = true
+	}
+	var out []string
+	alive, _ := q.mine()
+	for _, x := range alive {
+		if !ids[x.ID] {
+			out = append(out, fmt.Sprintf("left after retiring: %s %s", x.Kind, x.Label))
+		}
+		delete(ids, x.ID)
+	}
+	for _, k := range kept {
+		if ids[k.ID] && k.Stack == q.name {
+			out = append(out, fmt.Sprintf("%s is listed as kept and is not there", k.Resource))
+		}
+	}
+	return out
+}
