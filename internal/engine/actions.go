@@ -149,7 +149,7 @@ func (x *execution) alteration(shown, sent render.Resource, row *store.Resource,
 	}
 	for name, v := range now {
 		told, tells := live.Has[name]
-		if name == "tags" || slices.Contains(shown.Leave, name) || tells && !strayed[name] && change.Holds(shown.Type, name, v, told) {
+		if name == "tags" || slices.Contains(shown.Leave, name) || tells && !strayed[name] && change.HoldsExactly(shown.Type, name, v, told) {
 			continue // the cloud has it so already
 		}
 		if strayed[name] || !change.Equal(v, row.Want[name]) {

@@ -99,9 +99,7 @@ func (c Changed) Judge() Judged {
 		j.Findings = append(slices.Clone(c.Read), c.Plan.Findings...)
 		j.Cost = price.Of(nil, c.Offers)
 	}
-	if lost := change.DataConsent(c.Plan.Changes, c.Recorded); lost != nil {
-		j.Consents = append(j.Consents, *lost)
-	}
+	j.Consents = append(j.Consents, change.Consents(c.Plan.Changes, c.Recorded)...)
 	j.Seconds, j.Longest = c.Durations.Forecast(c.Plan)
 	return j
 }

@@ -351,18 +351,14 @@ func (s *Service) conduct(ctx context.Context, st store.Stack, recorded []store.
 	return out, nil
 }
 
-// renames are the resources that a proposal calls something else, new names by
-// old ones.
-func renames(changes []change.Change) map[string]string {
-	out := map[string]string{}
+// renames are the resources that are recorded under another name from the run on:
+// those that a template renames, and the old ones of rebuilds that make the new one
+// first.
+func renames(changes []change.Change) []store.Rename {
+	var out []store.Rename
 	for _, c := range changes {
-		switch {
-		case c.Old != "" && c.Was != "":
-			out[c.Was] = c.Old
-		case c.Old != "":
-			out[c.Resource] = c.Old
-		case c.Was != "":
-			out[c.Was] = c.Resource
+		if c.Was != "" || c.Old != "" {
+			out = append(out, store.Rename{From: or(c.Was, c.Resource), To: or(c.Old, c.Resource), Successor: c.Resource})
 		}
 	}
 	return out

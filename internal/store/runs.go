@@ -103,6 +103,10 @@ type StackUpdate struct {
 	Cloud, Currency, Title                        string
 }
 
+// Rename gives a recorded resource another name, and what comes after it another one
+// to name: that of its successor, where the old one of a rebuild makes way for it.
+type Rename struct{ From, To, Successor string }
+
 // NewRun is what a run is started with.
 type NewRun struct {
 	Proposal  int64
@@ -116,8 +120,7 @@ type NewRun struct {
 	// Absent names recorded resources that the cloud was asked for and does not
 	// have: their records go.
 	Absent []string
-	// Renames gives new names of recorded resources by their old ones.
-	Renames map[string]string
+	Renames []Rename
 	// TakeOver names, by their tokens, kept resources that become those of the stack.
 	TakeOver map[string]string
 }
@@ -184,14 +187,14 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 
 // rename gives recorded resources other names. They may trade names with each other,
 // so that all let go of theirs first.
-func rename(batch *pgx.Batch, stackID string, names map[string]string) {
-	for was := range names {
-		batch.Queue("UPDATE resources SET name = '~' || name WHERE stack_id = $1 AND name = $2", stackID, was)
-		batch.Queue("UPDATE resources SET after = array_replace(after, $2, '~' || $2) WHERE stack_id = $1", stackID, was)
+func rename(batch *pgx.Batch, stackID string, names []Rename) {
+	for _, n := range names {
+		batch.Queue("UPDATE resources SET name = '~' || name WHERE stack_id = $1 AND name = $2", stackID, n.From)
+		batch.Queue("UPDATE resources SET after = array_replace(after, $2, '~' || $2) WHERE stack_id = $1", stackID, n.From)
 	}
-	for was, name := range names {
-		batch.Queue("UPDATE resources SET name = $3 WHERE stack_id = $1 AND name = '~' || $2", stackID, was, name)
-		batch.Queue("UPDATE resources SET after = array_replace(after, '~' || $2, $3) WHERE stack_id = $1", stackID, was, name)
+	for _, n := range names {
+		batch.Queue("UPDATE resources SET name = $3 WHERE stack_id = $1 AND name = '~' || $2", stackID, n.From, n.To)
+		batch.Queue("UPDATE resources SET after = array_replace(after, '~' || $2, $3) WHERE stack_id = $1", stackID, n.From, n.Successor)
 	}
 }
 

@@ -45,6 +45,8 @@ type Change struct {
 	// good with the one that goes.
 	Keeps bool `json:"keeps,omitempty"`
 	Loses bool `json:"loses,omitempty"`
+	// Unguards says that the guard is lifted and the resource rebuilt in one go.
+	Unguards bool `json:"unguards,omitempty"`
 	// TakesOver is the kept resource that becomes this one, such as readings/store.
 	TakesOver string `json:"takes_over,omitempty"`
 	// Group and AtOnce bound how many members of a repetition change at a time.
@@ -265,7 +267,7 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 	case c.Change == Same && !was.Healthy:
 		c.Change, c.Reason = Alter, "it was not proved healthy"
 	case c.Change != Rebuild:
-	case (r.Guard || was.Guard) && !was.Wreck:
+	case r.Guard && !was.Wreck:
 		findings = append(findings, guarded(r.Name, "rebuilt: "+c.Reason))
 	case was.keeps() || r.AtRetire == "keep" && was.loses():
 		c.Keeps = true
@@ -273,6 +275,7 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 	default:
 		c.Loses = was.loses()
 	}
+	c.Unguards = c.Change == Rebuild && was.Guard && !r.Guard && !was.Wreck
 	return c, findings
 }
 
@@ -403,6 +406,14 @@ func (c *Change) putBack(r render.Resource, was *Recorded) *render.Finding {
 		return nil
 	}
 	list := strings.Join(names, ", ")
+	for _, f := range was.Strayed { // what was grown by hand never shrinks again
+		p, _ := t.Property(f.Name)
+		if grown, ok := shrinking(r, p, f.Before, f.After); ok && slices.Contains(names, "`"+f.Name+"`") {
+			grown.Message = fmt.Sprintf("`%s` of %s was grown by hand to %v, and a %s never shrinks", f.Name, r.Name, f.Before, r.Type)
+			grown.Remedy = fmt.Sprintf("write %v into the template or its inputs", f.Before)
+			return &grown
+		}
+	}
 	c.Reason = strings.TrimPrefix(c.Reason+"; "+list+" was altered by hand and is put back", "; ")
 	return &render.Finding{Severity: lang.Warning, Code: "strayed", Place: r.Name, Message: fmt.Sprintf("%s of %s was altered by hand", list, r.Name),
 		Remedy: "it is put back; to keep it, write it into the template or its inputs, or name it under `leave`"}

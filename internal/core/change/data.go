@@ -10,15 +10,22 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// LoseData is the consent that is asked for before data is lost.
-const LoseData = "lose-data"
+// What is asked for before data is lost, and before something is rebuilt whose guard
+// is lifted in the same proposal.
+const (
+	LoseData  = "lose-data"
+	LiftGuard = "lift-guard"
+)
 
-// DataConsent asks for the one consent to lose data, naming each resource that
-// holds it; nil when nothing is lost.
-func DataConsent(changes []Change, recorded []Recorded) *render.Consent {
+// Consents asks for one consent to lose data, naming each resource that holds it,
+// and one to rebuild what was guarded until now.
+func Consents(changes []Change, recorded []Recorded) (out []render.Consent) {
 	find := finder(recorded)
-	var lost []string
+	var lost, lifted []string
 	for _, c := range changes {
+		if c.Unguards {
+			lifted = append(lifted, c.Resource)
+		}
 		if !c.Loses {
 			continue
 		}
@@ -28,10 +35,13 @@ func DataConsent(changes []Change, recorded []Recorded) *render.Consent {
 		}
 		lost = append(lost, words)
 	}
-	if lost == nil {
-		return nil
+	if lost != nil {
+		out = append(out, render.Consent{Name: LoseData, About: "what these hold is lost for good: " + strings.Join(lost, ", ")})
 	}
-	return &render.Consent{Name: LoseData, About: "what these hold is lost for good: " + strings.Join(lost, ", ")}
+	if lifted != nil {
+		out = append(out, render.Consent{Name: LiftGuard, About: "these are guarded until now, and are rebuilt: " + strings.Join(lifted, ", ")})
+	}
+	return out
 }
 
 // sized names what a resource is, with its capacity.

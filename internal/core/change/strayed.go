@@ -40,10 +40,18 @@ func Strayed(typeName string, want, has map[string]any, leave []string) []Field 
 func Holds(typeName, property string, want, has any) bool {
 	t, _ := resource.ByName(typeName)
 	p, _ := t.Property(property)
-	return same(p.Shape, want, has)
+	return same(p.Shape, want, has, false)
 }
 
-func same(s resource.Shape, want, has any) bool {
+// HoldsExactly reports the same, and that no object has fields that nobody wants: a
+// cloud that tells values of its own for them never does.
+func HoldsExactly(typeName, property string, want, has any) bool {
+	t, _ := resource.ByName(typeName)
+	p, _ := t.Property(property)
+	return same(p.Shape, want, has, true)
+}
+
+func same(s resource.Shape, want, has any, exactly bool) bool {
 	switch w := want.(type) {
 	case resource.Unresolved:
 		return true
@@ -69,7 +77,12 @@ func same(s resource.Shape, want, has any) bool {
 			if f, known := s.Field(k); known {
 				inner = f.Shape
 			}
-			if !same(inner, v, h[k]) {
+			if !same(inner, v, h[k], exactly) {
+				return false
+			}
+		}
+		for _, f := range s.Fields {
+			if _, wanted := w[f.Name]; exactly && !wanted && h[f.Name] != nil {
 				return false
 			}
 		}
@@ -85,7 +98,7 @@ func same(s resource.Shape, want, has any) bool {
 		}
 		left := slices.Clone(h)
 		for _, v := range w {
-			i := slices.IndexFunc(left, func(x any) bool { return same(inner, v, x) })
+			i := slices.IndexFunc(left, func(x any) bool { return same(inner, v, x, exactly) })
 			if i < 0 {
 				return false
 			}

@@ -34,6 +34,9 @@ func (e *Env) explain(text string, line, column int, message string) Problem {
 	} else if m != nil {
 		return explainOperation(p, m[1], m[2])
 	}
+	if p, ok := e.explainKey(p, text, message); ok {
+		return p
+	}
 	p.Early = strings.Contains(message, "<EOF>")
 	for _, w := range rewordings {
 		if m := w.pattern.FindStringSubmatch(message); m != nil {
@@ -103,6 +106,43 @@ func (e *Env) explainField(p Problem, text, field string) Problem {
 		p.Remedy = suggestOrList(field, fields)
 	}
 	return p
+}
+
+// loopOver finds what a loop runs over, by the name of its variable.
+var loopOver = regexp.MustCompile(`([a-z_][a-zA-Z0-9_.]*)\.(?:map|filter|all|exists|exists_one)\(\s*([a-z_][a-zA-Z0-9_]*)\s*,`)
+
+// explainKey tells of a loop over a mapping that its variable is the key.
+func (e *Env) explainKey(p Problem, text, message string) (Problem, bool) {
+	if !strings.Contains(message, "does not support field selection") {
+		return p, false
+	}
+	line := lineOf(text, p.Line)
+	if p.Column > len(line) {
+		return p, false
+	}
+	m := chainBefore.FindStringSubmatch(line[:p.Column])
+	if m == nil {
+		return p, false
+	}
+	for _, loop := range loopOver.FindAllStringSubmatch(text, -1) {
+		t := e.scope.Vars[loop[1]]
+		if loop[2] == m[1] && t != nil && t.Kind() == cel.MapKind {
+			p.Message = fmt.Sprintf("`%s` is a key of `%s` here, and a text", m[1], loop[1])
+			p.Remedy = fmt.Sprintf("%s is repeated by its values: write %s[%s].%s", loop[1], loop[1], m[1], strings.TrimPrefix(fieldAfter(line[p.Column:]), "."))
+			return p, true
+		}
+	}
+	return p, false
+}
+
+func fieldAfter(text string) string { return step.FindString(text) }
+
+func lineOf(text string, line int) string {
+	lines := strings.Split(text, "\n")
+	if line < 1 || line > len(lines) {
+		return ""
+	}
+	return lines[line-1]
 }
 
 func (e *Env) explainName(p Problem, name string) Problem {

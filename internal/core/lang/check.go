@@ -32,6 +32,7 @@ func newChecker(r *report, t *Template) *checker {
 }
 
 func (c *checker) check() {
+	c.learnLoops()
 	c.declare()
 	c.defaults()
 	c.presets()
@@ -368,6 +369,29 @@ func (c *checker) conduct(r *Resource, s site) {
 		c.errorf("name", r.Position, "rename one of them", "the key pair `%s` has the name of a secret input, and both are kept under it", r.Name)
 	}
 	c.tree(r.Extra, resource.Shape{Kind: resource.Open}, s)
+}
+
+// learnLoops finds out which loops run over a number and which over a list, before
+// the names of what they repeat are declared: how these are indexed follows from it.
+func (c *checker) learnLoops() {
+	open := false
+	for _, r := range c.template.Resources {
+		for i := range r.Repeat {
+			loop := &r.Repeat[i]
+			loop.Count = loop.Count || loop.Over.Kind == Scalar
+			open = open || loop.Name != "" && loop.Over.Kind == Expression
+		}
+	}
+	if !open {
+		return
+	}
+	// What it reports is found again, and told, by the checker itself.
+	trial := newChecker(&report{file: c.file, lines: c.lines, brokenFunctions: map[string]bool{}}, c.template)
+	trial.declare()
+	trial.calc()
+	for _, r := range c.template.Resources {
+		trial.loops(r)
+	}
 }
 
 // loops checks the repetition and returns the variables it brings into scope.

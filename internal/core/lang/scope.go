@@ -55,11 +55,12 @@ func (c *checker) declare() {
 			declareType(structs, r.Type)
 		}
 		t := r.resourceType()
-		switch {
-		case r.Keyed():
-			t = cel.MapType(cel.StringType, t)
-		case r.Repeat != nil:
-			t = cel.ListType(t)
+		for _, loop := range slices.Backward(r.Repeat) { // indexed as it is nested
+			if loop.Keyed() {
+				t = cel.MapType(cel.StringType, t)
+			} else {
+				t = cel.ListType(t)
+			}
 		}
 		vars[r.Name] = t
 	}

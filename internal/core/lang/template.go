@@ -157,10 +157,9 @@ type Resource struct {
 	Embedded *Template
 }
 
-// Keyed reports whether repetition makes a mapping by the loop's values.
-func (r *Resource) Keyed() bool {
-	return len(r.Repeat) == 1 && r.Repeat[0].Name != "" && !r.Repeat[0].Count
-}
+// Keyed reports whether repetition makes a mapping by the loop's values, and not a
+// list by its index.
+func (l Loop) Keyed() bool { return l.Name != "" && !l.Count }
 
 // Check is one declared health check, its properties still a tree.
 type Check struct {

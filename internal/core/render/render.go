@@ -178,20 +178,32 @@ func (e *evaluator) declaration(d *lang.Resource) {
 	if err != nil {
 		e.broken(d.Name, d.Repeat[0].Over, err)
 	}
-	if d.Keyed() {
-		members := map[string]any{}
-		for i, round := range rounds {
-			key := fmt.Sprint(round[d.Repeat[0].Name])
-			members[key] = e.member(d, d.Name+"["+key+"]", i, round)
-		}
-		e.vars.Set(d.Name, members)
-		return
-	}
 	members := make([]any, len(rounds))
 	for i, round := range rounds {
 		members[i] = e.member(d, d.Name+roundKey(d, i, round), i, round)
 	}
-	e.vars.Set(d.Name, members)
+	e.vars.Set(d.Name, indexed(d.Repeat, rounds, members))
+}
+
+// indexed gives the members of a repetition as they are indexed, the first loop
+// outermost: by value where a loop runs over values, else by index.
+func indexed(loops []lang.Loop, rounds []map[string]any, members []any) any {
+	if len(loops) == 0 {
+		return members[0]
+	}
+	loop := loops[0]
+	list, byKey := []any{}, map[string]any{}
+	for from, to := 0, 0; from < len(rounds); from = to {
+		for to = from + 1; to < len(rounds) && len(loops) > 1 && rounds[to][loop.Name] == rounds[from][loop.Name]; to++ {
+		}
+		inner := indexed(loops[1:], rounds[from:to], members[from:to])
+		list = append(list, inner)
+		byKey[fmt.Sprint(rounds[from][loop.Name])] = inner
+	}
+	if loop.Keyed() {
+		return byKey
+	}
+	return list
 }
 
 // wanted evaluates the condition of an optional declaration. A condition that

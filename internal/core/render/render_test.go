@@ -160,7 +160,7 @@ resources:
 outputs:
   front: =front.address
   text: '=front.address.orValue("none")'
-  disks: =disk.map(d, d.name)
+  disks: '=disk["north-fell-b"].map(d, d.name)'
   empty: =size(none)
 `))
 	if template == nil {
