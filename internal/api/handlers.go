@@ -114,6 +114,11 @@ func (h *handlers) ApplyProposal(ctx context.Context, r contract.ApplyProposalRe
 	return contract.ApplyProposal200JSONResponse(run), err
 }
 
+func (h *handlers) GetStackTemplate(ctx context.Context, r contract.GetStackTemplateRequestObject) (contract.GetStackTemplateResponseObject, error) {
+	t, err := h.service.StackTemplate(ctx, r.Name)
+	return contract.GetStackTemplate200JSONResponse(t), err
+}
+
 func (h *handlers) ListKept(ctx context.Context, _ contract.ListKeptRequestObject) (contract.ListKeptResponseObject, error) {
 	list, err := h.service.Kept(ctx)
 	return contract.ListKept200JSONResponse(list), err

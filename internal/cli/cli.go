@@ -55,6 +55,8 @@ type app struct {
 	console fs.FS
 	version string
 	library string // folder of templates named NAME@RANGE
+	// places tell in which file and line the value of an input stands, by inputs.NAME.
+	places map[string]string
 }
 
 // Run executes the command line and returns the exit code.
@@ -288,7 +290,7 @@ func (a *app) told(cmd *cobra.Command, err error) error {
 		}
 	}
 	if r.Findings != nil {
-		printFindings(cmd.ErrOrStderr(), *r.Findings)
+		a.printFindings(cmd.ErrOrStderr(), *r.Findings)
 	}
 	return &exit{e.code, r}
 }

@@ -173,7 +173,7 @@ func TestProblemsBecomeExitCodes(t *testing.T) {
 func TestAProposalIsReadable(t *testing.T) {
 	t.Parallel()
 	var b strings.Builder
-	printProposal(&b, service.Proposal{ID: 7, Stack: "site", State: "open", Account: "saltmere-lab", Region: "north-fell", Template: "site@1.0.0", Summary: "1 create, 1 alter",
+	(&app{}).printProposal(&b, service.Proposal{ID: 7, Stack: "site", State: "open", Account: "saltmere-lab", Region: "north-fell", Template: "site@1.0.0", Summary: "1 create, 1 alter",
 		Changes: []change.Change{{Resource: "net", Type: "network", Change: change.Create}, {Resource: "data", Type: "disk", Change: change.Alter, After: []render.After{{Name: "net"}},
 			Fields: []change.Field{{Name: "size", Before: "20GiB", After: "30GiB", Alter: "in place"}}}},
 		Findings: []render.Finding{{Severity: lang.Warning, Code: "open-to-world", Place: "rules", Message: "port 22 is open", Remedy: "close it"}},

@@ -139,9 +139,9 @@ func (a *app) continueCommand() *cobra.Command {
 			}
 			switch p.State {
 			case "nothing":
-				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 			case state.Open:
-				if err := a.print(cmd, p, func(w io.Writer) { printProposal(w, p) }); err != nil {
+				if err := a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) }); err != nil {
 					return err
 				}
 				return &exit{exitWaiting, fmt.Errorf("proposal %d goes beyond what was accepted and waits for a person", p.ID)}
@@ -169,7 +169,7 @@ func (a *app) undoCommand() *cobra.Command {
 				return a.told(cmd, err)
 			}
 			if !yes {
-				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 			}
 			return a.acceptAndApply(cmd, c, p, agree, follow)
 		}}
@@ -183,7 +183,7 @@ func (a *app) undoCommand() *cobra.Command {
 // acceptAndApply carries out a proposal nobody is asked about any more, and tells
 // what was found about it first.
 func (a *app) acceptAndApply(cmd *cobra.Command, c *contract.Client, p service.Proposal, agree []string, follow bool) error {
-	printFindings(cmd.ErrOrStderr(), p.Findings)
+	a.printFindings(cmd.ErrOrStderr(), p.Findings)
 	if _, err := accepted(cmd, c, p.ID, agree); err != nil {
 		return a.told(cmd, err)
 	}

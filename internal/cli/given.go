@@ -37,6 +37,8 @@ type filled struct {
 	files   []render.Layer
 	single  render.Layer
 	secrets map[string]string
+	// places tell by inputs.NAME in which file and line its value stands.
+	places map[string]string
 }
 
 // layers are all layers of values, with a preset's below the others.
@@ -54,7 +56,7 @@ func (f filled) layers(t *lang.Template, preset string) ([]render.Layer, error) 
 
 // fill reads inputs and secrets in the types that the template wants.
 func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
-	out := filled{secrets: map[string]string{}, single: render.Layer{From: "--input", Inputs: map[string]any{}}}
+	out := filled{secrets: map[string]string{}, places: map[string]string{}, single: render.Layer{From: "--input", Inputs: map[string]any{}}}
 	for _, file := range g.files {
 		source, err := os.ReadFile(file)
 		if err != nil {
@@ -68,6 +70,7 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 		layer := render.Layer{From: "file " + filepath.Base(file), Inputs: map[string]any{}}
 		for _, name := range slices.Sorted(maps.Keys(nodes)) {
 			take(cmd, t, &layer, out.secrets, name, nodes[name])
+			out.places["inputs."+name] = fmt.Sprintf("%s:%d", file, nodes[name].Line)
 		}
 		out.files = append(out.files, layer)
 	}
@@ -81,6 +84,7 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 			nodes = map[string]*lang.Node{name: {Text: text, Quoted: true}}
 		}
 		take(cmd, t, &out.single, out.secrets, name, nodes[name])
+		delete(out.places, "inputs."+name)
 	}
 	return out, g.readSecrets(cmd, out.secrets)
 }

@@ -62,7 +62,7 @@ func (a *app) discardCommand() *cobra.Command {
 				return a.told(cmd, err)
 			}
 			if !yes {
-				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 			}
 			return a.acceptAndApply(cmd, c, p, agree, follow)
 		}}

@@ -221,7 +221,7 @@ func (a *app) retireCommand() *cobra.Command {
 				return a.told(cmd, err)
 			}
 			if !yes {
-				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 			}
 			return a.acceptAndApply(cmd, c, p, agree, follow)
 		}}

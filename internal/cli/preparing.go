@@ -22,13 +22,14 @@ func printDiagnostics(w io.Writer, list lang.Diagnostics) {
 }
 
 // printFindings tells each finding once: what is the same of several resources
-// is told of the first with the number of the others.
-func printFindings(w io.Writer, list []render.Finding) {
+// is told of the first with the number of the others, and a remedy once. Of inputs
+// that stand in a file it tells the file and the line.
+func (a *app) printFindings(w io.Writer, list []render.Finding) {
 	without := func(f render.Finding) render.Finding {
 		f.Place = ""
 		return f
 	}
-	count := map[render.Finding]int{}
+	count, remedies := map[render.Finding]int{}, map[string]bool{}
 	for _, f := range list {
 		count[without(f)]++
 	}
@@ -39,13 +40,17 @@ func printFindings(w io.Writer, list []render.Finding) {
 		}
 		count[without(f)] = 0
 		place := f.Place
+		if at := a.places[strings.SplitN(place, "[", 2)[0]]; at != "" {
+			place = at + ": " + place
+		}
 		if n > 1 {
 			place += fmt.Sprintf(" and %d more", n-1)
 		}
 		fmt.Fprintf(w, "%-7s %s: %s (%s)\n", f.Severity, place, f.Message, f.Code)
-		if f.Remedy != "" {
+		if f.Remedy != "" && !remedies[f.Remedy] {
 			fmt.Fprintf(w, "        remedy: %s\n", f.Remedy)
 		}
+		remedies[f.Remedy] = true
 	}
 }
 
@@ -120,7 +125,7 @@ func (a *app) checkCommand() *cobra.Command {
 			}); err != nil {
 				return err
 			}
-			return failing(cmd, findings)
+			return a.failing(cmd, findings)
 		}}
 	g.flags(cmd)
 	a.libraryFlag(cmd)
@@ -129,8 +134,8 @@ func (a *app) checkCommand() *cobra.Command {
 	return cmd
 }
 
-func failing(cmd *cobra.Command, findings []render.Finding) error {
-	printFindings(cmd.ErrOrStderr(), findings)
+func (a *app) failing(cmd *cobra.Command, findings []render.Finding) error {
+	a.printFindings(cmd.ErrOrStderr(), findings)
 	if render.HasErrors(findings) {
 		return &exit{exitFindings, fmt.Errorf("there are findings with errors")}
 	}

@@ -32,6 +32,7 @@ func (a *app) proposeCommand() *cobra.Command {
 				return err
 			}
 			filled, err := g.fill(cmd, t)
+			a.places = filled.places
 			if err != nil {
 				return err
 			}
@@ -44,7 +45,7 @@ func (a *app) proposeCommand() *cobra.Command {
 			if err != nil {
 				return a.told(cmd, err)
 			}
-			return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+			return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 		}}
 	g.flags(cmd)
 	a.libraryFlag(cmd)
@@ -61,16 +62,15 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 		if err != nil {
 			return nil, err
 		}
-		st, err := decode[service.Stack](c.GetStack(cmd.Context(), n.Stack))
+		kept, err := decode[service.Template](c.GetStackTemplate(cmd.Context(), n.Stack))
 		if err != nil {
 			return nil, err
 		}
-		if st.Template == "" {
-			return nil, &exit{exitUsage, fmt.Errorf("stack %s was never applied; add --template", n.Stack)}
+		t, found := lang.ReadBundle(kept.Bundle())
+		if t == nil {
+			return nil, found
 		}
-		arg = st.Template
-		n.Template = ""
-		return a.readTemplate(cmd, arg)
+		return t, nil
 	}
 	t, err := a.readTemplate(cmd, arg)
 	if err != nil {
@@ -84,10 +84,10 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 	return t, nil
 }
 
-func printProposal(w io.Writer, p service.Proposal) {
+func (a *app) printProposal(w io.Writer, p service.Proposal) {
 	if p.State == "nothing" {
 		fmt.Fprintf(w, "Nothing to change: stack %s is what is wanted. No proposal was made.\n", p.Stack)
-		printFindings(w, p.Findings)
+		a.printFindings(w, p.Findings)
 		return
 	}
 	fmt.Fprintf(w, "Proposal %d for stack %s: %s  [%s]\n", p.ID, p.Stack, p.Summary, p.State)
@@ -118,7 +118,7 @@ func printProposal(w io.Writer, p service.Proposal) {
 	fmt.Fprintf(w, "duration  about %s; decided by %s\n", clock(p.Seconds, p.Rate), orDash(strings.Join(p.Longest, " > ")))
 	if len(p.Findings) > 0 {
 		fmt.Fprintln(w)
-		printFindings(w, p.Findings)
+		a.printFindings(w, p.Findings)
 	}
 	switch p.State {
 	case "open":
@@ -250,7 +250,7 @@ func (a *app) proposalsCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(cmd, p, func(w io.Writer) { printProposal(w, p) })
+				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 			}
 			list, err := decode[[]service.Proposal](c.ListProposals(cmd.Context(), &contract.ListProposalsParams{Stack: optional(stack)}))
 			if err != nil {

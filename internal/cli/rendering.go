@@ -26,6 +26,7 @@ import (
 // named without saved ones.
 func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*exchange.Rendered, error) {
 	filled, err := g.fill(cmd, t)
+	a.places = filled.places
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +124,7 @@ func (a *app) renderCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return failing(cmd, r.Findings)
+			return a.failing(cmd, r.Findings)
 		}}
 	g.flags(cmd)
 	a.libraryFlag(cmd)

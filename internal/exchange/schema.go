@@ -105,7 +105,7 @@ func resourceSchema() node {
 	conduct := node{
 		"when": expression, "repeat": node{}, "after": node{"type": "object", "additionalProperties": node{"enum": []string{"healthy", "made"}}},
 		"find": node{}, "was": name, "region": described("Region, when it is not that of the stack."),
-		"health": list(node{"$ref": "#/$defs/check"}), "patience": span, "guard": flag, "rebuild": node{"enum": []string{"new_first", "old_first"}},
+		"health": list(node{"$ref": "#/$defs/check"}), "patience": span, "guard": orExpression(flag), "rebuild": node{"enum": []string{"new_first", "old_first"}},
 		"pace": object(node{"at_once": node{"type": "integer", "minimum": 1}}, "at_once"), "at_retire": node{"enum": []string{"keep", "snapshot"}},
 		"leave": list(node{"type": "string"}), "extra": node{"type": "object"},
 	}

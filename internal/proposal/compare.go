@@ -47,7 +47,7 @@ func (d Document) Differs(now Document) string {
 		}
 	}
 	switch {
-	case !slices.Equal(consentNames(d.Consents), consentNames(now.Consents)):
+	case !covered(now.Consents, slices.Concat(d.Consents, d.Given)):
 		return "other things would have to be agreed to"
 	case math.Abs(d.Cost.Hour-now.Cost.Hour) > 1e-9:
 		return fmt.Sprintf("it would now cost %.3f %s an hour, and not %.3f", now.Cost.Hour, now.Cost.Currency, d.Cost.Hour)
@@ -73,12 +73,26 @@ func fieldNames(fields []change.Field) string {
 	return text
 }
 
-func consentNames(list []render.Consent) []string {
-	var out []string
-	for _, c := range list {
-		out = append(out, c.Name+": "+c.About)
+// covered reports whether everything that is asked was asked before.
+func covered(asked, before []render.Consent) bool {
+	return !slices.ContainsFunc(asked, func(c render.Consent) bool { return !slices.Contains(before, c) })
+}
+
+// GoesOn is a proposal that goes on from an accepted one: what was agreed to with
+// that is not asked again. Beyond tells what it would do that was not accepted.
+func (j Judged) GoesOn(accepted Document) (_ Judged, beyond string) {
+	beyond = j.Document().Beyond(accepted)
+	var asked []render.Consent
+	for _, c := range j.Consents {
+		ofChanges := c.Name == change.LoseData || c.Name == change.LiftGuard
+		if ofChanges && beyond == "" || covered([]render.Consent{c}, slices.Concat(accepted.Consents, accepted.Given)) {
+			j.Given = append(slices.Clone(j.Given), c)
+		} else {
+			asked = append(asked, c)
+		}
 	}
-	return out
+	j.Consents = asked
+	return j, beyond
 }
 
 func sameJSON(a, b any) bool { return reflect.DeepEqual(throughJSON(a), throughJSON(b)) }

@@ -33,6 +33,8 @@ type Document struct {
 	Findings []render.Finding `json:"findings"`
 	// Consents are what somebody must agree to by name.
 	Consents []render.Consent `json:"consents,omitempty"`
+	// Given are consents that were given with what the proposal goes on from.
+	Given []render.Consent `json:"given,omitempty"`
 	Cost     price.Cost       `json:"cost"`
 	CostNow  price.Cost       `json:"cost_now"`
 	// Seconds is the expected duration in real seconds, Longest the chain of

@@ -61,6 +61,7 @@ type Judged struct {
 	Changed
 	Findings      []render.Finding
 	Consents      []render.Consent
+	Given         []render.Consent // with what the proposal goes on from
 	Cost, CostNow price.Cost
 	Seconds       float64
 	Longest       []string
@@ -163,7 +164,7 @@ func (c Changed) maturity() []render.Finding {
 // Document is what is saved and carried out.
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
-		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents,
+		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
 		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home

@@ -186,6 +186,24 @@ func (s *Service) rendered(ctx context.Context, st store.Stack, resources []stor
 		}}), nil
 }
 
+// StackTemplate is the template that a stack was last applied with, whether the
+// library has it or not.
+func (s *Service) StackTemplate(ctx context.Context, name string) (Template, error) {
+	st, err := s.living(ctx, name)
+	if err != nil {
+		return Template{}, err
+	}
+	if st.TemplateSource == "" {
+		return Template{}, refuse(Conflict, "add --template NAME, or the path of a template file", "stack %s was never applied", name)
+	}
+	t, found := lang.ReadBundle(bundleOf(st))
+	if t == nil {
+		return Template{}, found
+	}
+	return Template{Name: t.About.Name, Version: t.About.Version, Title: t.About.Title, About: t.About.Text, Maturity: t.About.Maturity, TakesS: t.About.Takes, Digest: t.Digest,
+		Source: st.TemplateSource, Parts: st.TemplateParts}, nil
+}
+
 // bundleOf is the template that a stack was last applied with.
 func bundleOf(st store.Stack) lang.Bundle {
 	return lang.Bundle{File: st.TemplateName + ".sail.yaml", Source: st.TemplateSource, Parts: st.TemplateParts}

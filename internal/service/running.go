@@ -251,8 +251,7 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 	if nothing, err := s.nothing(ctx, r, judged); err != nil || nothing {
 		return unsaved(judged), err
 	}
-	judged.Consents = unasked(judged.Consents, accepted)
-	beyond := judged.Document().Beyond(accepted)
+	judged, beyond := judged.GoesOn(accepted)
 	if beyond != "" {
 		judged.Findings = append(judged.Findings, render.Finding{Severity: lang.Warning, Code: "beyond", Place: "proposal", Message: "it goes beyond what was accepted: " + beyond, Remedy: "read it, and accept it if that is what you want"})
 	}
@@ -261,11 +260,6 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 		return p, err
 	}
 	return s.accept(ctx, u, p, nil)
-}
-
-// unasked drops the consents that were given with what was accepted.
-func unasked(asked []render.Consent, accepted proposal.Document) []render.Consent {
-	return slices.DeleteFunc(slices.Clone(asked), func(c render.Consent) bool { return slices.Contains(accepted.Consents, c) })
 }
 
 // Retire proposes the removal of a whole stack.

@@ -490,6 +490,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stacks/{name}/template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The template that a stack was last applied with */
+        get: operations["getStackTemplate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stacks/{name}/verify": {
         parameters: {
             query?: never;
@@ -1831,6 +1848,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Output"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStackTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["StackName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The template */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
                 };
             };
             default: components["responses"]["Problem"];

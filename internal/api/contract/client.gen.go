@@ -294,6 +294,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/stacks/{name}/retire (the `RetireStack` operationId).
 	RetireStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetStackTemplate The template that a stack was last applied with
+	//
+	// Corresponds with GET /api/v1/stacks/{name}/template (the `GetStackTemplate` operationId).
+	GetStackTemplate(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// VerifyStack Make every check of every resource once, now
 	//
 	// Corresponds with POST /api/v1/stacks/{name}/verify (the `VerifyStack` operationId).
@@ -883,6 +888,21 @@ func (c *Client) GetOutputs(ctx context.Context, name StackName, reqEditors ...R
 // Corresponds with POST /api/v1/stacks/{name}/retire (the `RetireStack` operationId).
 func (c *Client) RetireStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRetireStackRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStackTemplate The template that a stack was last applied with
+//
+// Corresponds with GET /api/v1/stacks/{name}/template (the `GetStackTemplate` operationId).
+func (c *Client) GetStackTemplate(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStackTemplateRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -2337,6 +2357,40 @@ func NewRetireStackRequest(server string, name StackName) (*http.Request, error)
 	return req, nil
 }
 
+// NewGetStackTemplateRequest constructs an http.Request for the GetStackTemplate method
+func NewGetStackTemplateRequest(server string, name StackName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stacks/%s/template", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewVerifyStackRequest constructs an http.Request for the VerifyStack method
 func NewVerifyStackRequest(server string, name StackName) (*http.Request, error) {
 	var err error
@@ -2801,6 +2855,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/stacks/{name}/retire (the `RetireStack` operationId).
 	RetireStackWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*RetireStackResponse, error)
+
+	// GetStackTemplateWithResponse The template that a stack was last applied with
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/stacks/{name}/template (the `GetStackTemplate` operationId).
+	GetStackTemplateWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*GetStackTemplateResponse, error)
 
 	// VerifyStackWithResponse Make every check of every resource once, now
 	//
@@ -4292,6 +4353,54 @@ func (r RetireStackResponse) ContentType() string {
 	return ""
 }
 
+type GetStackTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Template
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStackTemplateResponse) GetJSON200() *Template {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStackTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStackTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStackTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStackTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStackTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type VerifyStackResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4998,6 +5107,19 @@ func (c *ClientWithResponses) RetireStackWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseRetireStackResponse(rsp)
+}
+
+// GetStackTemplateWithResponse The template that a stack was last applied with
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/stacks/{name}/template (the `GetStackTemplate` operationId).
+func (c *ClientWithResponses) GetStackTemplateWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*GetStackTemplateResponse, error) {
+	rsp, err := c.GetStackTemplate(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStackTemplateResponse(rsp)
 }
 
 // VerifyStackWithResponse Make every check of every resource once, now
@@ -6077,6 +6199,39 @@ func ParseRetireStackResponse(rsp *http.Response) (*RetireStackResponse, error) 
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStackTemplateResponse parses an HTTP response from a GetStackTemplateWithResponse call
+func ParseGetStackTemplateResponse(rsp *http.Response) (*GetStackTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStackTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

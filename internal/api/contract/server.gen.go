@@ -377,6 +377,9 @@ type ServerInterface interface {
 	// RetireStack Propose the removal of a stack
 	// (POST /api/v1/stacks/{name}/retire)
 	RetireStack(ctx *echo.Context, name StackName) error
+	// GetStackTemplate The template that a stack was last applied with
+	// (GET /api/v1/stacks/{name}/template)
+	GetStackTemplate(ctx *echo.Context, name StackName) error
 	// VerifyStack Make every check of every resource once, now
 	// (POST /api/v1/stacks/{name}/verify)
 	VerifyStack(ctx *echo.Context, name StackName) error
@@ -920,6 +923,22 @@ func (w *ServerInterfaceWrapper) RetireStack(ctx *echo.Context) error {
 	return err
 }
 
+// GetStackTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStackTemplate(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name StackName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStackTemplate(ctx, name)
+	return err
+}
+
 // VerifyStack converts echo context to params.
 func (w *ServerInterfaceWrapper) VerifyStack(ctx *echo.Context) error {
 	var err error
@@ -1063,6 +1082,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/stacks", wrapper.ListStacks, options.OperationMiddlewares["listStacks"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks/:name", wrapper.GetStack, options.OperationMiddlewares["getStack"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks/:name/outputs", wrapper.GetOutputs, options.OperationMiddlewares["getOutputs"]...)
+	router.GET(options.BaseURL+"/api/v1/stacks/:name/template", wrapper.GetStackTemplate, options.OperationMiddlewares["getStackTemplate"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/verify", wrapper.VerifyStack, options.OperationMiddlewares["verifyStack"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/continue", wrapper.ContinueStack, options.OperationMiddlewares["continueStack"]...)
 	router.GET(options.BaseURL+"/api/v1/kept", wrapper.ListKept, options.OperationMiddlewares["listKept"]...)
@@ -2257,6 +2277,45 @@ func (response RetireStackdefaultApplicationProblemPlusJSONResponse) VisitRetire
 	return err
 }
 
+type GetStackTemplateRequestObject struct {
+	Name StackName `json:"name"`
+}
+
+type GetStackTemplateResponseObject interface {
+	VisitGetStackTemplateResponse(w http.ResponseWriter) error
+}
+
+type GetStackTemplate200JSONResponse Template
+
+func (response GetStackTemplate200JSONResponse) VisitGetStackTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStackTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStackTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetStackTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type VerifyStackRequestObject struct {
 	Name StackName `json:"name"`
 }
@@ -2543,6 +2602,9 @@ type StrictServerInterface interface {
 	// RetireStack Propose the removal of a stack
 	// (POST /api/v1/stacks/{name}/retire)
 	RetireStack(ctx context.Context, request RetireStackRequestObject) (RetireStackResponseObject, error)
+	// GetStackTemplate The template that a stack was last applied with
+	// (GET /api/v1/stacks/{name}/template)
+	GetStackTemplate(ctx context.Context, request GetStackTemplateRequestObject) (GetStackTemplateResponseObject, error)
 	// VerifyStack Make every check of every resource once, now
 	// (POST /api/v1/stacks/{name}/verify)
 	VerifyStack(ctx context.Context, request VerifyStackRequestObject) (VerifyStackResponseObject, error)
@@ -3440,6 +3502,31 @@ func (sh *strictHandler) RetireStack(ctx *echo.Context, name StackName) error {
 		return err
 	} else if validResponse, ok := response.(RetireStackResponseObject); ok {
 		return validResponse.VisitRetireStackResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStackTemplate operation middleware
+func (sh *strictHandler) GetStackTemplate(ctx *echo.Context, name StackName) error {
+	var request GetStackTemplateRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStackTemplate(ctx.Request().Context(), request.(GetStackTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStackTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStackTemplateResponseObject); ok {
+		return validResponse.VisitGetStackTemplateResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -133,8 +133,8 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 	}
 	for _, p := range t.Properties {
 		value, ok := r.Want[p.Name].(string)
-		if !ok || !asked(p.Name) {
-			continue
+		if !ok || value == "" || !asked(p.Name) {
+			continue // nothing stands for an input that is missing, which is told
 		}
 		place := r.Name + "." + p.Name
 		if limit, bound := o.Limits[t.Name+"."+p.Name]; bound {
@@ -336,10 +336,30 @@ func (c *check) clashes() {
 			byType[r.Type] = append(byType[r.Type], r)
 		}
 	}
+	c.sameNames()
 	for _, name := range slices.Sorted(maps.Keys(byType)) {
 		t, _ := resource.ByName(name)
 		for _, u := range t.Unique {
 			c.clash(u, byType[name])
+		}
+	}
+}
+
+// sameNames tells of resources of one type and region that have the same name in the
+// cloud.
+func (c *check) sameNames() {
+	first := map[string]string{}
+	for i := range c.plan.Rendering.Resources {
+		r := &c.plan.Rendering.Resources[i]
+		name, ok := r.Want["name"].(string)
+		if !ok || r.Find != nil {
+			continue
+		}
+		key := r.Type + "\x00" + r.Region + "\x00" + name
+		if other := first[key]; other != "" {
+			c.find(lang.Warning, "same-name", r.Name+".name", "give each a name of its own, or leave `name` out", "%s and %s are both called %s, and nobody can tell them apart in the cloud", other, r.Name, name)
+		} else {
+			first[key] = r.Name
 		}
 	}
 }

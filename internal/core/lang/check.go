@@ -125,6 +125,9 @@ func (c *checker) tree(n *Node, shape resource.Shape, s site) {
 }
 
 func (c *checker) scalar(n *Node, shape resource.Shape) {
+	if shape.Kind == resource.String || shape.Kind == resource.Open {
+		c.forgotten(n, Warning)
+	}
 	switch {
 	case n.Text == placeholder || shape.Kind == resource.Open:
 	case !shape.Scalar():
@@ -170,6 +173,7 @@ func (c *checker) fields(n *Node, owner string, properties []resource.Property, 
 			c.errorf("unknown-property", e.At, expr.Suggest(e.Key, names, "it has "+strings.Join(names, ", ")), "%s has no property `%s`", owner, e.Key)
 			continue
 		}
+		c.reference(e.Value, properties[i])
 		c.tree(e.Value, properties[i].Shape, s)
 		if p := e.Value.Program; p != nil && properties[i].Required && expr.IsOptional(p.Type) && !c.sameCondition(p, s) {
 			c.errorf("optional", e.Value.Position, "give a value for when it is not there with .orValue(...), or put the same `when` on both",
@@ -357,6 +361,10 @@ func (c *checker) conduct(r *Resource, s site) {
 			c.tree(r.Find, text, s)
 		}
 		c.mustBeKnown("`find`", r.Find)
+	}
+	if r.Guard != nil {
+		c.tree(r.Guard, resource.Shape{Kind: resource.Boolean}, s)
+		c.mustBeKnown("`guard`", r.Guard)
 	}
 	if r.Region != nil {
 		c.tree(r.Region, text, s)

@@ -72,7 +72,7 @@ func (d *decoder) resourceType(n *Node, res *Resource) {
 // conduct reads how a resource behaves in changes.
 func (d *decoder) conduct(n *Node, res *Resource) {
 	res.Find, res.Region, res.Extra = n.Get("find"), n.Get("region"), n.Get("extra")
-	res.Guard = d.flag(n, "guard")
+	res.Guard = n.Get("guard")
 	res.Was = d.text(n, "was", false)
 	if v := n.Get("was"); v != nil && (!namePattern.MatchString(res.Was) || res.Was == res.Name) {
 		d.errorf("value", v.Position, "write the name that the resource had before", "`was` holds %q, which is no earlier name", res.Was)

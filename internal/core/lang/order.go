@@ -130,7 +130,7 @@ func (c *checker) order() {
 
 // trees are all values of a declaration that may hold expressions.
 func (r *Resource) trees() []*Node {
-	trees := []*Node{r.Want, r.When, r.Inputs, r.Find, r.Region, r.Extra}
+	trees := []*Node{r.Want, r.When, r.Inputs, r.Find, r.Region, r.Guard, r.Extra}
 	for _, l := range r.Repeat {
 		trees = append(trees, l.Over)
 	}

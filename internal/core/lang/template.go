@@ -138,8 +138,8 @@ type Resource struct {
 	Was string
 	// Region is set for a resource outside the region of its stack.
 	Region *Node
-	// Guard refuses removal and rebuild.
-	Guard bool
+	// Guard refuses removal and rebuild where it holds; nil does not.
+	Guard *Node
 	// Rebuild is old_first or new_first.
 	Rebuild string
 	// AtOnce is how many members may change at a time; 0 is no limit.

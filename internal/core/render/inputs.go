@@ -152,11 +152,47 @@ func (e *evaluator) input(in *lang.Input) (value any, origin string) {
 	if in.Title != "" {
 		remedy += " (" + in.Title + ")"
 	}
+	if in.Picks != "" {
+		remedy = "choose one that is there"
+		if offered := e.offered(in); offered != "" {
+			remedy = offered
+		}
+	}
 	if in.Secret {
 		remedy = fmt.Sprintf("give it with --secret %s=FILE, or - for standard input", in.Name)
 	}
-	e.find(lang.Error, "missing-input", place, remedy, "it needs a value and has none")
+	e.find(lang.Error, "missing-input", place, remedy, "%s", missingWords(in))
 	return e.stand(in.Shape), "missing"
+}
+
+// missingWords say of an input without a value what it needs.
+func missingWords(in *lang.Input) string {
+	switch {
+	case in.Picks == "" || in.Secret:
+		return "it needs a value and has none"
+	case in.Picks == "zones":
+		return "it needs zones, and none were chosen"
+	}
+	return "it needs a " + strings.ReplaceAll(in.Picks, "_", " ") + ", and none was chosen"
+}
+
+// offered says what can be chosen for an input that picks, where that is known.
+func (e *evaluator) offered(in *lang.Input) string {
+	o := e.request.Offers
+	if o == nil {
+		return ""
+	}
+	switch in.Picks {
+	case "size":
+		return o.Suggest(offer.Need{VCPUs: in.Needs.VCPUs, MemoryBytes: in.Needs.Memory, Architecture: in.Needs.Architecture})
+	case "zone", "zones":
+		return expr.Choose("", o.Zones)
+	case "image":
+		return expr.Choose("", names(o.Images, func(i offer.Image) string { return i.Name }))
+	case "disk_type":
+		return expr.Choose("", names(o.DiskTypes, func(d offer.DiskType) string { return d.Name }))
+	}
+	return ""
 }
 
 // stand gives a value of the right kind for an input that has none, so that

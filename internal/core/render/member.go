@@ -71,9 +71,19 @@ func (e *evaluator) scopeOf(d *lang.Resource, index int, loop map[string]any) *e
 
 // conduct fills in how a resource behaves in changes.
 func (e *evaluator) conduct(r *Resource, d *lang.Resource, local string, vars *expr.Vars) {
-	r.Guard, r.NewFirst, r.AtOnce, r.AtRetire, r.Leave = d.Guard, d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave
+	r.NewFirst, r.AtOnce, r.AtRetire, r.Leave = d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave
 	if d.Was != "" {
 		r.Was = e.scope + d.Was + strings.TrimPrefix(local, d.Name)
+	}
+	if d.Guard != nil {
+		v, err := e.eval(d.Guard, resource.Shape{Kind: resource.Boolean}, vars)
+		if err != nil {
+			e.broken(local+".guard", d.Guard, err)
+		}
+		if u, pending := v.(resource.Unresolved); pending {
+			e.unplaced(local, "whether it is guarded", u)
+		}
+		r.Guard, _ = v.(bool)
 	}
 	if d.Region != nil {
 		v, err := e.eval(d.Region, resource.Shape{Kind: resource.String}, vars)
