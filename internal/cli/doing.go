@@ -90,7 +90,7 @@ func took(r service.Run, now time.Time) string {
 	if r.EndedAt != nil {
 		now = *r.EndedAt
 	}
-	return seconds(now.Sub(*r.StartedAt).Seconds())
+	return clock(now.Sub(*r.StartedAt).Seconds(), r.Rate)
 }
 
 func (a *app) watchCommand() *cobra.Command {

@@ -218,7 +218,7 @@ func clock(real, rate float64) string {
 	if rate <= 0 || math.Abs(rate-1) < 1e-9 {
 		return seconds(real)
 	}
-	return seconds(real*rate) + " (" + seconds(real) + " in real time)"
+	return seconds(real*rate) + " (" + seconds(real) + " real)"
 }
 
 func seconds(s float64) string {

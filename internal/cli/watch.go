@@ -224,7 +224,7 @@ func printRun(w io.Writer, run service.Run, now time.Time) {
 	fmt.Fprintln(w)
 	columns(w, "  RESOURCE\tCHANGE\tSTATE\tTIME\t", func(row func(string, ...any)) {
 		for _, s := range run.Steps {
-			row("%s %s\t%s\t%s\t%s\t%s", marks[s.State], s.Resource, s.Change, s.State, stepTime(s, now), clip(s.Reason, 70))
+			row("%s %s\t%s\t%s\t%s\t%s", marks[s.State], s.Resource, s.Change, s.State, stepTime(s, now, run.Rate), clip(s.Reason, 70))
 		}
 	})
 	if run.Reason != "" {
@@ -235,7 +235,7 @@ func printRun(w io.Writer, run service.Run, now time.Time) {
 	}
 }
 
-func stepTime(s service.Step, now time.Time) string {
+func stepTime(s service.Step, now time.Time, rate float64) string {
 	if s.BeganAt == nil {
 		return "-"
 	}
@@ -243,5 +243,5 @@ func stepTime(s service.Step, now time.Time) string {
 	if s.EndedAt != nil {
 		end = *s.EndedAt
 	}
-	return seconds(end.Sub(*s.BeganAt).Seconds())
+	return clock(end.Sub(*s.BeganAt).Seconds(), rate)
 }

@@ -79,6 +79,9 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 	if x.run.Kind == state.KindRetire {
 		next = "undersail retire " + x.run.Stack
 	}
+	if x.run.Kind == state.KindDiscard {
+		next = "undersail kept"
+	}
 	switch result {
 	case schedule.Broke:
 		reason = x.scrub(fmt.Sprintf("%s; %d of %d steps succeeded and stay", strings.Join(failed, "; "), healthy, len(x.steps)))

@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	_ "embed"
 	"fmt"
 	"io"
 	"strings"
@@ -46,9 +47,15 @@ func TypesPage(w io.Writer) error {
 			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", p.Name, cell(p.About)+marks(p), cell(valueWords(p.Shape)))
 		}
 	}
+	b.WriteString(altering)
 	_, err := io.WriteString(w, b.String())
 	return err
 }
+
+// altering is the table of what altering each property took, as a test saw it.
+//
+//go:embed altering.md
+var altering string
 
 func marks(p resource.Property) string {
 	var out string

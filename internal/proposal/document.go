@@ -34,9 +34,9 @@ type Document struct {
 	// Consents are what somebody must agree to by name.
 	Consents []render.Consent `json:"consents,omitempty"`
 	// Given are consents that were given with what the proposal goes on from.
-	Given []render.Consent `json:"given,omitempty"`
-	Cost     price.Cost       `json:"cost"`
-	CostNow  price.Cost       `json:"cost_now"`
+	Given   []render.Consent `json:"given,omitempty"`
+	Cost    price.Cost       `json:"cost"`
+	CostNow price.Cost       `json:"cost_now"`
 	// Seconds is the expected duration in real seconds, Longest the chain of
 	// resources that decides it; Rate is the account's clock.
 	Seconds float64  `json:"seconds"`

@@ -33,11 +33,14 @@ type Run struct {
 	// Next is the command that goes on from here, when something is missing.
 	Next string `json:"next,omitempty"`
 	// OnFailure is keep or undo; Undoes is the run that this one undoes.
-	OnFailure string  `json:"on_failure,omitempty"`
-	Undoes    *int64  `json:"undoes,omitempty"`
-	Hour      float64 `json:"hour"`
-	Money     string  `json:"currency"`
-	Steps     []Step  `json:"steps,omitempty"`
+	OnFailure string `json:"on_failure,omitempty"`
+	// Rate is how many seconds of the account's clock pass in a real one: times and
+	// durations are real ones.
+	Rate   float64 `json:"rate"`
+	Undoes *int64  `json:"undoes,omitempty"`
+	Hour   float64 `json:"hour"`
+	Money  string  `json:"currency"`
+	Steps  []Step  `json:"steps,omitempty"`
 }
 
 // Step is one change of a run as people see it. State is the step's, or removing
@@ -104,7 +107,7 @@ func (s *Service) Runs(ctx context.Context, stack string, before int64, most int
 
 func runOf(r store.Run) Run {
 	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, StartedBy: r.StartedBy, OnFailure: r.OnFailure, Undoes: r.Undoes,
-		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: r.Total, Finished: r.Finished}
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: r.Total, Finished: r.Finished, Rate: r.Rate}
 	if r.EndedAt == nil {
 		out.ExpectedEnd, out.Decides = r.ExpectedEnd, r.Decides
 	}
@@ -115,6 +118,8 @@ func runOf(r store.Run) Run {
 			out.Next = "undersail retire " + r.Stack + " --yes"
 		case state.KindUndo:
 			out.Next = fmt.Sprintf("undersail undo %d", *r.Undoes)
+		case state.KindDiscard:
+			out.Next = "undersail kept"
 		}
 	}
 	return out

@@ -39,6 +39,7 @@ type Run struct {
 	Finished    int
 	ExpectedEnd *time.Time
 	Decides     string
+	Rate        float64 // of the account's clock
 	StartedBy   string
 	CreatedAt   time.Time
 	StartedAt   *time.Time
@@ -46,8 +47,8 @@ type Run struct {
 }
 
 const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for,
-	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides, r.started_by, r.created_at, r.started_at, r.ended_at
-	FROM runs r JOIN stacks s ON s.id = r.stack_id `
+	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides, coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at
+	FROM runs r JOIN stacks s ON s.id = r.stack_id LEFT JOIN accounts a ON a.name = r.account `
 
 // Active are the states of a run that is not over.
 const active = "('queued', 'underway', 'parked', 'stopping', 'undoing')"
@@ -119,7 +120,7 @@ type NewRun struct {
 	Update    *StackUpdate // nil leaves the stack as it is recorded
 	// Absent names recorded resources that the cloud was asked for and does not
 	// have: their records go.
-	Absent []string
+	Absent  []string
 	Renames []Rename
 	// TakeOver names, by their tokens, kept resources that become those of the stack.
 	TakeOver map[string]string

@@ -769,6 +769,8 @@ export interface components {
             finished: number;
             hour: number;
             currency: string;
+            /** @description How many seconds of the account's clock pass in a real one */
+            rate: number;
             reason?: string;
             /** Format: date-time */
             started_at?: string;
