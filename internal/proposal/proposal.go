@@ -71,7 +71,9 @@ type Judged struct {
 func (f Facts) Render() Changed {
 	inputs := maps.Clone(f.Inputs)
 	for name, v := range f.Given {
-		inputs[name] = v
+		if f.Template.Input(name) != nil { // else another stack hands it over
+			inputs[name] = v
+		}
 	}
 	plan := change.Compute(render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
 		Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}, f.Recorded)

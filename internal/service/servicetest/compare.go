@@ -14,10 +14,17 @@ func (r *Rig) Differences(s *service.Service, stack string, retired bool) []stri
 	r.t.Helper()
 	var out []string
 	differ := func(format string, args ...any) { out = append(out, stack+": "+fmt.Sprintf(format, args...)) }
-	alive := map[string]string{}
+	alive, kept := map[string]string{}, map[string]bool{}
+	list, err := s.Kept(context.Background())
+	if err != nil {
+		return []string{err.Error()}
+	}
+	for _, k := range list {
+		kept[k.ID] = true
+	}
 	for _, x := range r.Ledger().Alive {
 		name := x.Tags["undersail-resource"]
-		if x.Tags["undersail-stack"] != stack || x.Phase == "removing" {
+		if x.Tags["undersail-stack"] != stack || x.Phase == "removing" || kept[x.ID] {
 			continue
 		}
 		if alive[name] != "" {
@@ -56,6 +63,15 @@ func (r *Rig) Differences(s *service.Service, stack string, retired bool) []stri
 		}
 	}
 	return append(out, r.gaps(s, stack)...)
+}
+
+// Settled reports where the cloud, the records and the checks of a stack differ.
+// What is kept is alive and belongs to no stack.
+func (r *Rig) Settled(s *service.Service, stack string, report func(format string, args ...any)) {
+	r.t.Helper()
+	for _, d := range r.Differences(s, stack, false) {
+		report("%s", d)
+	}
 }
 
 // gaps lists events of the stack's runs whose numbers do not follow.
