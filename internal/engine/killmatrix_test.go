@@ -164,6 +164,8 @@ func TestKillMatrix(t *testing.T) {
 		{name: "create in a cloud that makes everything anew", template: coast, then: map[string]any{}, fickle: true, every: 1},
 		{name: "alter", template: coast, first: map[string]any{}, then: map[string]any{"store": "40GiB", "port": 443, "owner": "tam"}, every: 1},
 		{name: "rebuild", template: coast, first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 1},
+		{name: "rebuild and keep", template: strings.Replace(coast, "data: {type: disk,", "data: {type: disk, at_retire: keep,", 1), first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 2},
+		{name: "rebuild, the new one first", template: strings.Replace(coast, "data: {type: disk,", "data: {type: disk, rebuild: new_first,", 1), first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 2},
 		{name: "remove", template: coast, first: map[string]any{"stores": 3}, then: map[string]any{"stores": 1}, every: 1},
 		{name: "prove", template: page, then: map[string]any{}, every: 1},
 		{name: "undo", template: coast, first: map[string]any{}, then: map[string]any{"stores": 2, "port": 443, "owner": "tam"}, undo: true, every: 1},

@@ -117,8 +117,13 @@ func (s *Service) nothing(ctx context.Context, r *reading, j proposal.Judged) (b
 	if !j.Plan.Nothing() || r.isNew || r.Text.Source != r.stack.TemplateSource || !sameJSON(r.Text.Parts, r.stack.TemplateParts) || len(r.Given) > 0 || len(r.Draw) > 0 {
 		return false, nil
 	}
-	if !sameJSON(r.Inputs, r.stack.Inputs) || !sameJSON(r.Stacks, r.stack.Reads) || !sameJSON(j.Found, r.stack.Found) || !sameJSON(j.Secrets, r.stack.Secrets) {
+	if !sameJSON(r.Inputs, r.stack.Inputs) || !sameJSON(j.Secrets, r.stack.Secrets) {
 		return false, nil
+	}
+	// What other stacks and things hand over counts as far as anything reads it.
+	outputs, _, err := s.outputs(ctx, r.stack)
+	if err != nil || !sameJSON(outputs, j.Plan.Rendering.Outputs) {
+		return false, err
 	}
 	last, err := s.store.LastRun(ctx, r.stack.ID)
 	if err != nil {

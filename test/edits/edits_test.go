@@ -75,9 +75,8 @@ var examples = []edited{
 		{about: "the slower disk again", inputs: in{"disk_type": "solid"}, want: "rebuild data, rebuild archive"},
 		{about: "other forecasters", inputs: in{"forecasters": "126.0.0.0/7"}, want: "alter rules"},
 		{about: "another password", secrets: map[string]string{"password": "Ebb-and-flow-2031"}, want: "alter entry, rebuild archive"},
-		{about: "the disk leaves the template", words: []string{"  data:\n    type: disk\n    want: {size: '=string(calc.gib) + \"GiB\"', type: =inputs.disk_type, encrypted: true}\n    at_retire: keep\n", "",
-			"      disks:\n        - {disk: =data.id, mount: /var/lib/tide-archive, format: ext4}\n", "", "  disk: {value: =data.size, about: Size of the data disk}\n", "",
-			"command: mountpoint /var/lib/tide-archive\n          answer: is a mountpoint", "command: systemctl is-active tide-archive\n          answer: active"}, want: "rebuild archive, keep data"},
+		{about: "a rename of the disk that is told", words: []string{"  data:\n    type: disk\n", "  readings:\n    type: disk\n    was: data\n", "=data.", "=readings."}, want: "alter readings"},
+		{about: "and one that is not", words: []string{"  readings:\n    type: disk\n    was: data\n", "  store:\n    type: disk\n", "=readings.", "=store."}, want: "create store, rebuild archive, keep readings"},
 	}},
 	{"duty-desk", in{"nodes": int64(3), "officers": int64(30), "officers_from": "127.0.0.0/8"}, []edit{
 		{about: "one desk is enough", inputs: in{"nodes": int64(1), "officers": int64(10)}, want: "keep store[second], keep store[third], remove desk[third], remove desk[second]"},

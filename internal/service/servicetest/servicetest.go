@@ -192,6 +192,12 @@ func (r *Rig) RemoveByHand(name string) {
 	r.admin(http.MethodDelete, "/resources/"+url.PathEscape(name)+"?force", nil, http.StatusOK)
 }
 
+// SecretValue reads the value of a cloud's secret by its label, past every ledger.
+func (r *Rig) SecretValue(label string) string {
+	r.t.Helper()
+	return r.cloud.SecretValue(label)
+}
+
 // Lift lifts every planned fault.
 func (r *Rig) Lift() {
 	r.t.Helper()
