@@ -138,12 +138,17 @@ func prefixed(prefix, s string) string {
 // changeLine tells why a resource changes, or what of it.
 func changeLine(c change.Change) string {
 	var parts []string
-	if c.Reason != "" {
+	switch {
+	case c.Reason != "":
 		parts = append(parts, c.Reason)
-	} else {
+	case c.Change == change.Create: // what is wanted of it follows below
+	default:
 		for _, f := range c.Fields {
 			parts = append(parts, f.Name)
 		}
+	}
+	if c.Loses {
+		parts = append(parts, "what it holds is lost")
 	}
 	return strings.Join(append(parts, c.Notes...), "; ")
 }
@@ -189,7 +194,7 @@ func printWanted(w io.Writer, c change.Change, first *bool) {
 		fmt.Fprintln(w)
 		*first = false
 	}
-	fmt.Fprintf(w, "%s  %s\n", c.Resource, strings.Join(parts, " "))
+	fmt.Fprintf(w, "%s wants %s\n", c.Resource, strings.Join(parts, " "))
 }
 
 func costLine(after, now price.Cost) string {

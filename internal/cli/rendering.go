@@ -222,27 +222,42 @@ func wantLine(want map[string]any) string {
 }
 
 func valueLine(v any) string {
-	switch t := v.(type) {
+	switch t := inWords(v).(type) {
 	case nil:
 		return ""
-	case resource.Unresolved:
-		return t.String()
 	case string:
 		return t
-	case map[string]any:
-		if waits, ok := t["pending"].([]any); ok {
-			var names []string
-			for _, x := range waits {
-				names = append(names, fmt.Sprint(x))
-			}
-			return "waits for " + strings.Join(names, ", ")
+	default:
+		raw, err := json.Marshal(t)
+		if err != nil {
+			return fmt.Sprint(t)
 		}
+		return string(raw)
 	}
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return fmt.Sprint(v)
+}
+
+// inWords puts what is pending anywhere in a value into words.
+func inWords(v any) any {
+	switch t := v.(type) {
+	case resource.Unresolved:
+		return t.String()
+	case map[string]any:
+		if waits := resource.Pending(t); waits != nil {
+			return "waits for " + strings.Join(waits, ", ")
+		}
+		out := make(map[string]any, len(t))
+		for k, x := range t {
+			out[k] = inWords(x)
+		}
+		return out
+	case []any:
+		out := make([]any, len(t))
+		for i, x := range t {
+			out[i] = inWords(x)
+		}
+		return out
 	}
-	return string(raw)
+	return v
 }
 
 func clip(s string, most int) string {

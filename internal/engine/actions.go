@@ -187,9 +187,12 @@ func (x *execution) altered(s *store.Step, shown render.Resource) {
 func (x *execution) callRemove(ctx context.Context, s *store.Step) (cloud.Progress, error) {
 	row := x.resource(s)
 	text := "removing " + s.Resource
-	if row == nil {
+	switch {
+	case row == nil && x.run.Kind == state.KindDiscard:
+		text = "removing " + s.Resource + ", which was kept, for good"
+	case row == nil:
 		text = s.Resource + " is not recorded any more; looking whether it is gone"
-	} else {
+	default:
 		s.Before = map[string]any{"want": row.Want, "attributes": row.Attributes, "state": row.State}
 	}
 	err := x.intend(ctx, s, text, func(w *store.Write) {

@@ -80,7 +80,7 @@ func wanted(changes []change.Change, r *render.Rendering) []change.Change {
 			continue
 		}
 		if res := r.Resource(c.Resource); res != nil {
-			out[i].Fields = change.Wanted(res.Type, res.Want)
+			out[i].Fields = change.Wanted(res.Want)
 		}
 	}
 	return out

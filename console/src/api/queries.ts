@@ -27,7 +27,7 @@ export function useChanges() {
   useEffect(() => {
     const source = new EventSource('/api/v1/stream')
     const forget = (...keys: string[]) => keys.forEach((key) => void client.invalidateQueries({ queryKey: [key] }))
-    source.addEventListener('reset', () => forget('stacks', 'stack', 'runs', 'proposals'))
+    source.addEventListener('reset', () => forget('stacks', 'stack', 'runs', 'proposals', 'kept'))
     source.addEventListener('stack', (message: MessageEvent<string>) => {
       const stack = JSON.parse(message.data) as Stack
       client.setQueryData<Stack[]>(['stacks'], (before) => {
@@ -36,11 +36,14 @@ export function useChanges() {
         return stack.state === 'removed' ? others : [...others, stack].sort((a, b) => (a.name < b.name ? -1 : 1))
       })
       void client.invalidateQueries({ queryKey: ['stack', stack.name] })
-      forget('runs', 'proposals')
+      forget('runs', 'proposals', 'kept')
     })
     return () => source.close()
   }, [client])
 }
+
+/** What outlived its stack on purpose. */
+export const useKept = () => useQuery({ queryKey: ['kept'], queryFn: () => unwrap(api.GET('/api/v1/kept')) })
 
 export const useProposals = (stack?: string) =>
   useQuery({ queryKey: ['proposals', stack], queryFn: () => unwrap(api.GET('/api/v1/proposals', { params: { query: { stack, limit: 100 } } })), refetchInterval: 15_000 })

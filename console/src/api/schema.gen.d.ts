@@ -541,6 +541,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where the boxes and lines of a graph are drawn, from left to right */
+        post: operations["arrange"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kept": {
         parameters: {
             query?: never;
@@ -603,6 +620,18 @@ export interface components {
         Refusal: {
             why: string;
         };
+        GraphToDraw: {
+            /** @description How many boxes there are */
+            nodes: number;
+            /** @description Width of a box */
+            width: number;
+            /** @description Height of a box */
+            height: number;
+            edges: {
+                from: number;
+                to: number;
+            }[];
+        };
         Discard: {
             /** @description Id of the kept resource */
             name: string;
@@ -638,6 +667,22 @@ export interface components {
             currency: string;
             /** Format: date-time */
             kept_at: string;
+        };
+        /** @description Boxes by their centres. Lines that others imply are left out; one that closes a circle draws nothing. */
+        Drawing: {
+            width: number;
+            height: number;
+            nodes: components["schemas"]["DrawnPoint"][];
+            edges: components["schemas"]["DrawnEdge"][];
+        };
+        DrawnEdge: {
+            from: number;
+            to: number;
+            points: components["schemas"]["DrawnPoint"][];
+        };
+        DrawnPoint: {
+            x: number;
+            y: number;
         };
         EventPage: {
             events: components["schemas"]["Event"][];
@@ -1919,6 +1964,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    arrange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GraphToDraw"];
+            };
+        };
+        responses: {
+            /** @description The drawing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drawing"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -8,7 +8,7 @@ import { useNow } from '../parts/now'
 import { StatePill } from '../parts/state'
 import { Timeline } from '../parts/timeline'
 import { Button, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { clock, money, span } from '../parts/words'
+import { accountSpan, clock, money, span } from '../parts/words'
 
 export default function RunPage() {
   const id = Number(useParams().id)
@@ -28,8 +28,8 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
   const nodes = useMemo(() => lastOf(run), [run])
   const edges = useMemo(() => edgesOf(run), [run])
   useEffect(() => { document.title = `${run.state} · run ${run.id} · Under Sail` }, [run.state, run.id])
-  const ended = over ? span((new Date(run.ended_at!).getTime() - new Date(run.started_at ?? run.created_at).getTime()) / 1000) : null
-  const noun = run.kind === 'retire' ? 'resources removed' : 'steps healthy'
+  const ended = over ? accountSpan((new Date(run.ended_at!).getTime() - new Date(run.started_at ?? run.created_at).getTime()) / 1000, run.rate) : null
+  const noun = run.kind === 'retire' || run.kind === 'discard' ? 'resources done with' : 'steps healthy'
   return (
     <>
       <PageTitle trail={<><Link to="/stacks">Stacks</Link> / <Link to={`/stacks/${run.stack}`}>{run.stack}</Link> / <Link to="/runs">runs</Link></>}>
@@ -73,11 +73,13 @@ function lastOf(run: Run) {
 
 function edgesOf(run: Run): GraphEdge[] {
   const steps = run.steps ?? []
+  const shown = new Map(steps.map((s) => [s.resource, s.number])) // of a rebuild its later step
+  const byNumber = new Map(steps.map((s) => [s.number, s]))
   const seen = new Map<string, GraphEdge>()
   for (const s of steps) {
     for (const n of s.needs) {
-      const need = steps.find((x) => x.number === n)
-      if (need && need.resource !== s.resource) seen.set(`${need.resource}>${s.resource}`, { from: need.resource, to: s.resource, critical: s.critical && need.critical })
+      const need = byNumber.get(n)
+      if (need && need.resource !== s.resource && shown.get(s.resource) === s.number && shown.get(need.resource) === n) seen.set(`${need.resource}>${s.resource}`, { from: need.resource, to: s.resource, critical: s.critical && need.critical })
     }
   }
   return [...seen.values()]
@@ -95,9 +97,12 @@ function Actions({ run }: { run: Run }) {
   const proceed = useMutation({
     mutationFn: async () => {
       const proposal = await unwrap(api.POST('/api/v1/stacks/{name}/continue', { params: { path: { name: run.stack } } }))
-      return unwrap(api.POST('/api/v1/proposals/{id}/apply', { params: { path: { id: proposal.id } } }))
+      if (proposal.state === 'nothing') return `/stacks/${run.stack}`
+      if (proposal.state !== 'accepted') return `/proposals/${proposal.id}` // it goes beyond what was accepted, and asks
+      const next = await unwrap(api.POST('/api/v1/proposals/{id}/apply', { params: { path: { id: proposal.id } } }))
+      return `/runs/${next.id}`
     },
-    onSuccess: (next) => void navigate(`/runs/${next.id}`),
+    onSuccess: (to) => void navigate(to),
     onError: setFailure,
   })
   const again = useMutation({
@@ -112,14 +117,14 @@ function Actions({ run }: { run: Run }) {
   })
   const busy = proceed.isPending || again.isPending || undo.isPending
   const ended = run.ended_at !== undefined
-  const mayUndo = ended && run.kind !== 'retire' && run.kind !== 'undo' && run.state !== 'undone'
+  const mayUndo = ended && run.kind !== 'retire' && run.kind !== 'undo' && run.kind !== 'discard' && run.state !== 'undone'
   return (
     <>
       {failure !== null && <span className="text-bad">{String(failure instanceof Error ? failure.message : failure)}</span>}
       {!run.ended_at && <Button onClick={() => stop.mutate()} disabled={stop.isPending || run.state === 'stopping'}>Stop after calls in flight</Button>}
       {mayUndo && <Button onClick={() => undo.mutate()} disabled={busy}>Propose to undo</Button>}
       {run.state === 'failed' && <Button onClick={() => again.mutate()} disabled={busy}>Try failed steps again</Button>}
-      {run.next && run.kind !== 'retire' && run.kind !== 'undo' && <Button kind="main" onClick={() => proceed.mutate()} disabled={busy}>Continue with what is missing</Button>}
+      {run.next && run.kind !== 'retire' && run.kind !== 'undo' && run.kind !== 'discard' && <Button kind="main" onClick={() => proceed.mutate()} disabled={busy}>Continue with what is missing</Button>}
     </>
   )
 }

@@ -3,7 +3,7 @@ import { useRuns } from '../api/queries'
 import { useNow } from '../parts/now'
 import { State } from '../parts/state'
 import { Empty, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { moment, span } from '../parts/words'
+import { accountSpan, moment } from '../parts/words'
 
 export default function RunsPage() {
   const runs = useRuns()
@@ -29,7 +29,7 @@ export default function RunsPage() {
                   <td className="max-md:hidden max-w-[420px] truncate text-ink-2">{r.decides ?? r.reason ?? '–'}</td>
                   <td className="max-md:hidden text-ink-2">{r.started_by}</td>
                   <td className="max-md:hidden text-ink-2">{moment(r.created_at)}</td>
-                  <td className="text-right">{span(((r.ended_at ? new Date(r.ended_at).getTime() : now) - new Date(r.started_at ?? r.created_at).getTime()) / 1000)}</td>
+                  <td className="text-right">{accountSpan(((r.ended_at ? new Date(r.ended_at).getTime() : now) - new Date(r.started_at ?? r.created_at).getTime()) / 1000, r.rate)}</td>
                 </tr>
               ))}
             </tbody>

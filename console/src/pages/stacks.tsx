@@ -1,9 +1,11 @@
+import { useMutation } from '@tanstack/react-query'
 import { Link, useNavigate } from 'react-router'
-import { useStacks } from '../api/queries'
+import { api, unwrap } from '../api/client'
+import { useKept, useStacks } from '../api/queries'
 import { State, toneColor } from '../parts/state'
-import { Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { useNow } from '../parts/now'
-import { ago, money } from '../parts/words'
+import { ago, money, moment, valueText } from '../parts/words'
 
 export function StacksPage() {
   const stacks = useStacks()
@@ -61,6 +63,43 @@ export function StacksPage() {
           ))}
         </div>
       )}
+      <KeptSheet />
     </>
+  )
+}
+
+/** What outlived its stack, with what it costs until it is taken over or removed for good. */
+function KeptSheet() {
+  const kept = useKept()
+  const navigate = useNavigate()
+  const discard = useMutation({
+    mutationFn: (id: string) => unwrap(api.POST('/api/v1/kept/discard', { body: { name: id } })),
+    onSuccess: (proposal) => void navigate(`/proposals/${proposal.id}`),
+  })
+  const list = kept.data ?? []
+  if (list.length === 0) return null
+  const costs = [...new Set(list.map((k) => k.currency))].map((c) => `about ${Math.round(list.filter((k) => k.currency === c).reduce((sum, k) => sum + k.month, 0))} ${c} a month`)
+  return (
+    <div className="mt-3 space-y-3">
+      {discard.isError && <Trouble error={discard.error} />}
+      <Sheet title="Kept" note={`outlived their stacks on purpose; ${costs.join(', ')}`} pad={false}>
+        <table className="w-full">
+          <thead><tr><th>What</th><th>Type</th><th className="max-md:hidden">Size</th><th className="max-md:hidden">Account and region</th><th className="max-md:hidden">Since</th><th className="text-right">Cost</th><th /></tr></thead>
+          <tbody>
+            {list.map((k) => (
+              <tr key={k.id}>
+                <td className="font-semibold" title={k.id}>{k.stack}/{k.resource}</td>
+                <td className="text-ink-2">{k.type}</td>
+                <td className="max-md:hidden">{valueText(k.want.size)}</td>
+                <td className="max-md:hidden text-ink-2">{k.account}, {k.region}</td>
+                <td className="max-md:hidden text-ink-2">{moment(k.kept_at)}</td>
+                <td className="text-right">{money(k.hour, k.currency)}</td>
+                <td className="text-right"><Button onClick={() => discard.mutate(k.id)} disabled={discard.isPending}>Propose to remove</Button></td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Sheet>
+    </div>
   )
 }

@@ -56,6 +56,13 @@ function Shape({ state }: { state: string }) {
           <path d="M5.2 5.2l5.6 5.6m0-5.6l-5.6 5.6" stroke="var(--sheet)" strokeWidth="1.9" strokeLinecap="round" />
         </>
       )
+    case 'kept':
+      return (
+        <>
+          <circle cx="8" cy="8" r="6" {...ring} />
+          <circle cx="8" cy="8" r="2.4" fill="currentColor" />
+        </>
+      )
     case 'skipped':
       return <rect x="3" y="7" width="10" height="2.4" rx="1.2" fill="currentColor" />
     case 'paused':

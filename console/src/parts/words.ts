@@ -9,6 +9,9 @@ export function span(seconds: number): string {
   return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`
 }
 
+/** A span of real seconds on the account's clock, with the real time in brackets where that clock runs at another rate. */
+export const accountSpan = (seconds: number, rate: number) => (rate > 0 && Math.abs(rate - 1) > 1e-9 ? `${span(seconds * rate)} (${span(seconds)} real)` : span(seconds))
+
 export const clock = (at: string | number | Date) => new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
 
 export const moment = (at: string) => `${new Date(at).toLocaleDateString('sv-SE')} ${clock(at)}`
@@ -23,6 +26,6 @@ export function ago(at: string | undefined, now: number): string {
 export function valueText(value: unknown): string {
   if (value === null || value === undefined) return '–'
   if (typeof value === 'string') return value
-  if (typeof value === 'object' && 'pending' in value) return `known after ${(value as { pending: string[] }).pending.join(', ')}`
+  if (typeof value === 'object' && 'pending' in value) return `waits for ${(value as { pending: string[] }).pending.join(', ')}`
   return JSON.stringify(value)
 }

@@ -138,6 +138,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
 	DiscardKept(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ArrangeWithBody Where the boxes and lines of a graph are drawn, from left to right
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/layout (the `Arrange` operationId).
+	ArrangeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Arrange Where the boxes and lines of a graph are drawn, from left to right
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/layout (the `Arrange` operationId).
+	Arrange(ctx context.Context, body ArrangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListLibraries Folders and git repositories that templates come from
 	//
 	// Corresponds with GET /api/v1/libraries (the `ListLibraries` operationId).
@@ -452,6 +466,40 @@ func (c *Client) DiscardKeptWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
 func (c *Client) DiscardKept(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDiscardKeptRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArrangeWithBody Where the boxes and lines of a graph are drawn, from left to right
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/layout (the `Arrange` operationId).
+func (c *Client) ArrangeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArrangeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Arrange Where the boxes and lines of a graph are drawn, from left to right
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/layout (the `Arrange` operationId).
+func (c *Client) Arrange(ctx context.Context, body ArrangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArrangeRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1245,6 +1293,46 @@ func NewDiscardKeptRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/kept/discard")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewArrangeRequest calls the generic Arrange builder with application/json body
+func NewArrangeRequest(server string, body ArrangeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewArrangeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewArrangeRequestWithBody constructs an http.Request for the Arrange method, with any body, and a specified content type
+func NewArrangeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/layout")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2660,6 +2748,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
 	DiscardKeptWithResponse(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardKeptResponse, error)
 
+	// ArrangeWithBodyWithResponse Where the boxes and lines of a graph are drawn, from left to right
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/layout (the `Arrange` operationId).
+	ArrangeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArrangeResponse, error)
+
+	// ArrangeWithResponse Where the boxes and lines of a graph are drawn, from left to right
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/layout (the `Arrange` operationId).
+	ArrangeWithResponse(ctx context.Context, body ArrangeJSONRequestBody, reqEditors ...RequestEditorFn) (*ArrangeResponse, error)
+
 	// ListLibrariesWithResponse Folders and git repositories that templates come from
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3188,6 +3290,54 @@ func (r DiscardKeptResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DiscardKeptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ArrangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drawing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ArrangeResponse) GetJSON200() *Drawing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ArrangeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ArrangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ArrangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ArrangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ArrangeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4745,6 +4895,32 @@ func (c *ClientWithResponses) DiscardKeptWithResponse(ctx context.Context, body 
 	return ParseDiscardKeptResponse(rsp)
 }
 
+// ArrangeWithBodyWithResponse Where the boxes and lines of a graph are drawn, from left to right
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/layout (the `Arrange` operationId).
+func (c *ClientWithResponses) ArrangeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArrangeResponse, error) {
+	rsp, err := c.ArrangeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArrangeResponse(rsp)
+}
+
+// ArrangeWithResponse Where the boxes and lines of a graph are drawn, from left to right
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/layout (the `Arrange` operationId).
+func (c *ClientWithResponses) ArrangeWithResponse(ctx context.Context, body ArrangeJSONRequestBody, reqEditors ...RequestEditorFn) (*ArrangeResponse, error) {
+	rsp, err := c.Arrange(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArrangeResponse(rsp)
+}
+
 // ListLibrariesWithResponse Folders and git repositories that templates come from
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5385,6 +5561,39 @@ func ParseDiscardKeptResponse(rsp *http.Response) (*DiscardKeptResponse, error) 
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseArrangeResponse parses an HTTP response from a ArrangeWithResponse call
+func ParseArrangeResponse(rsp *http.Response) (*ArrangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ArrangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drawing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

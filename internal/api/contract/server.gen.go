@@ -66,6 +66,27 @@ type Discard struct {
 // DiskType defines model for DiskType.
 type DiskType = offer.DiskType
 
+// Drawing Boxes by their centres. Lines that others imply are left out; one that closes a circle draws nothing.
+type Drawing struct {
+	Edges  []DrawnEdge  `json:"edges"`
+	Height float32      `json:"height"`
+	Nodes  []DrawnPoint `json:"nodes"`
+	Width  float32      `json:"width"`
+}
+
+// DrawnEdge defines model for DrawnEdge.
+type DrawnEdge struct {
+	From   int          `json:"from"`
+	Points []DrawnPoint `json:"points"`
+	To     int          `json:"to"`
+}
+
+// DrawnPoint defines model for DrawnPoint.
+type DrawnPoint struct {
+	X float32 `json:"x"`
+	Y float32 `json:"y"`
+}
+
 // Event defines model for Event.
 type Event = service.Event
 
@@ -83,6 +104,23 @@ type Field = change.Field
 
 // Finding defines model for Finding.
 type Finding = render.Finding
+
+// GraphToDraw defines model for GraphToDraw.
+type GraphToDraw struct {
+	Edges []struct {
+		From int `json:"from"`
+		To   int `json:"to"`
+	} `json:"edges"`
+
+	// Height Height of a box
+	Height float32 `json:"height"`
+
+	// Nodes How many boxes there are
+	Nodes int `json:"nodes"`
+
+	// Width Width of a box
+	Width float32 `json:"width"`
+}
 
 // Image defines model for Image.
 type Image = offer.Image
@@ -270,6 +308,9 @@ type AddAccountJSONRequestBody = NewAccount
 // DiscardKeptJSONRequestBody defines body for DiscardKept for application/json ContentType.
 type DiscardKeptJSONRequestBody = Discard
 
+// ArrangeJSONRequestBody defines body for Arrange for application/json ContentType.
+type ArrangeJSONRequestBody = GraphToDraw
+
 // AddLibraryJSONRequestBody defines body for AddLibrary for application/json ContentType.
 type AddLibraryJSONRequestBody = NewLibrary
 
@@ -305,6 +346,9 @@ type ServerInterface interface {
 	// DiscardKept Propose to remove something kept for good
 	// (POST /api/v1/kept/discard)
 	DiscardKept(ctx *echo.Context) error
+	// Arrange Where the boxes and lines of a graph are drawn, from left to right
+	// (POST /api/v1/layout)
+	Arrange(ctx *echo.Context) error
 	// ListLibraries Folders and git repositories that templates come from
 	// (GET /api/v1/libraries)
 	ListLibraries(ctx *echo.Context) error
@@ -485,6 +529,15 @@ func (w *ServerInterfaceWrapper) DiscardKept(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DiscardKept(ctx)
+	return err
+}
+
+// Arrange converts echo context to params.
+func (w *ServerInterfaceWrapper) Arrange(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Arrange(ctx)
 	return err
 }
 
@@ -1085,6 +1138,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/stacks/:name/template", wrapper.GetStackTemplate, options.OperationMiddlewares["getStackTemplate"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/verify", wrapper.VerifyStack, options.OperationMiddlewares["verifyStack"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/continue", wrapper.ContinueStack, options.OperationMiddlewares["continueStack"]...)
+	router.POST(options.BaseURL+"/api/v1/layout", wrapper.Arrange, options.OperationMiddlewares["arrange"]...)
 	router.GET(options.BaseURL+"/api/v1/kept", wrapper.ListKept, options.OperationMiddlewares["listKept"]...)
 	router.POST(options.BaseURL+"/api/v1/kept/discard", wrapper.DiscardKept, options.OperationMiddlewares["discardKept"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/retire", wrapper.RetireStack, options.OperationMiddlewares["retireStack"]...)
@@ -1315,6 +1369,45 @@ type DiscardKeptdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DiscardKeptdefaultApplicationProblemPlusJSONResponse) VisitDiscardKeptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ArrangeRequestObject struct {
+	Body *ArrangeJSONRequestBody
+}
+
+type ArrangeResponseObject interface {
+	VisitArrangeResponse(w http.ResponseWriter) error
+}
+
+type Arrange200JSONResponse Drawing
+
+func (response Arrange200JSONResponse) VisitArrangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ArrangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ArrangedefaultApplicationProblemPlusJSONResponse) VisitArrangeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2530,6 +2623,9 @@ type StrictServerInterface interface {
 	// DiscardKept Propose to remove something kept for good
 	// (POST /api/v1/kept/discard)
 	DiscardKept(ctx context.Context, request DiscardKeptRequestObject) (DiscardKeptResponseObject, error)
+	// Arrange Where the boxes and lines of a graph are drawn, from left to right
+	// (POST /api/v1/layout)
+	Arrange(ctx context.Context, request ArrangeRequestObject) (ArrangeResponseObject, error)
 	// ListLibraries Folders and git repositories that templates come from
 	// (GET /api/v1/libraries)
 	ListLibraries(ctx context.Context, request ListLibrariesRequestObject) (ListLibrariesResponseObject, error)
@@ -2817,6 +2913,52 @@ func (sh *strictHandler) DiscardKept(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(DiscardKeptResponseObject); ok {
 		return validResponse.VisitDiscardKeptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Arrange operation middleware
+func (sh *strictHandler) Arrange(ctx *echo.Context) error {
+	var request ArrangeRequestObject
+
+	var body ArrangeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Arrange(ctx.Request().Context(), request.(ArrangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Arrange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ArrangeResponseObject); ok {
+		return validResponse.VisitArrangeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

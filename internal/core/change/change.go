@@ -136,7 +136,12 @@ func (p Plan) Nothing() bool {
 // attributes to those that depend on it; one that is made or rebuilt gives none
 // yet, so that its dependents show what they wait for.
 func Compute(request render.Request, recorded []Recorded) Plan {
-	find := finder(recorded)
+	find, ids := finder(recorded), names{}
+	for _, r := range recorded {
+		if id := r.ID(); id != "" {
+			ids[id] = r.Name
+		}
+	}
 	// The rendering asks for its resources in their order, so the changes come in it.
 	decided, was := make([]Change, 0, len(recorded)), make([]*Recorded, 0, len(recorded))
 	taken := map[string]string{} // new names by recorded ones
@@ -144,7 +149,7 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 	var findings []render.Finding
 	request.Known = func(r render.Resource) map[string]any {
 		old := recordedOf(r, find, len(decided))
-		c, found := decide(r, old)
+		c, found := decide(r, old, ids)
 		c.Notes = notes(r)
 		if r.AtOnce > 0 {
 			c.Group, c.AtOnce = r.Declared, r.AtOnce
@@ -234,7 +239,7 @@ func guarded(name, what string) render.Finding {
 }
 
 // decide tells what happens to a resource; was is nil when nothing is recorded.
-func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
+func decide(r render.Resource, was *Recorded, ids names) (Change, []render.Finding) {
 	c := Change{Resource: r.Name, Type: r.Type, Change: Create}
 	switch {
 	case r.Find != nil:
@@ -243,7 +248,7 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 	case was == nil:
 		return c, nil
 	case was.Kept != "":
-		return takeOver(c, r, was)
+		return takeOver(c, r, was, ids)
 	}
 	if was.Name != r.Name {
 		c.Was = was.Name
@@ -259,7 +264,7 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 	case was.Broken:
 		c.Change, c.Reason = Rebuild, "it broke in the cloud"
 	default:
-		findings = c.compare(r, was)
+		findings = c.compare(r, was, ids)
 	}
 	switch {
 	case c.Change == Same && c.Was != "":
@@ -280,7 +285,7 @@ func decide(r render.Resource, was *Recorded) (Change, []render.Finding) {
 }
 
 // compare fills in every property that differs, and what altering them takes.
-func (c *Change) compare(r render.Resource, was *Recorded) (findings []render.Finding) {
+func (c *Change) compare(r render.Resource, was *Recorded, ids names) (findings []render.Finding) {
 	t, _ := resource.ByName(r.Type)
 	c.Change = Same
 	if was.Region != r.Region {
@@ -306,7 +311,7 @@ func (c *Change) compare(r render.Resource, was *Recorded) (findings []render.Fi
 			findings = append(findings, f)
 		}
 		alter := cmp.Or(p.Alter, resource.Rebuild)
-		c.Fields = append(c.Fields, leafFields(p, name, before, after, alter)...)
+		c.Fields = append(c.Fields, leafFields(p, name, before, after, alter, ids)...)
 		if alter == resource.Rebuild {
 			c.Change = Rebuild
 			c.Reason = fmt.Sprintf("`%s` of an existing %s cannot be altered", name, r.Type)
@@ -314,7 +319,7 @@ func (c *Change) compare(r render.Resource, was *Recorded) (findings []render.Fi
 			c.Change = Alter
 		}
 	}
-	if f := c.putBack(r, was); f != nil {
+	if f := c.putBack(r, was, ids); f != nil {
 		findings = append(findings, *f)
 	}
 	return findings
@@ -358,7 +363,7 @@ func (c *Change) conduct(r render.Resource, was *Recorded, renamed map[string]st
 		add("after", strings.Join(before, ", "), strings.Join(after, ", "))
 	}
 	if was.Checks != nil && !Equal(plain(was.Checks), plain(r.Checks)) {
-		for _, f := range leafFields(resource.Property{}, "health", byCheck(was.Checks), byCheck(r.Checks), resource.InPlace) {
+		for _, f := range leafFields(resource.Property{}, "health", byCheck(was.Checks), byCheck(r.Checks), resource.InPlace, nil) {
 			add(f.Name, f.Before, f.After)
 		}
 	}
@@ -381,7 +386,7 @@ func byCheck(checks []health.Check) map[string]any {
 }
 
 // putBack adds what was altered by hand, which goes back to what is wanted.
-func (c *Change) putBack(r render.Resource, was *Recorded) *render.Finding {
+func (c *Change) putBack(r render.Resource, was *Recorded, ids names) *render.Finding {
 	t, _ := resource.ByName(r.Type)
 	var names []string
 	for _, f := range was.Strayed {
@@ -393,7 +398,7 @@ func (c *Change) putBack(r render.Resource, was *Recorded) *render.Finding {
 		}
 		names = append(names, "`"+f.Name+"`")
 		p, _ := t.Property(f.Name)
-		c.Fields = append(c.Fields, leafFields(p, f.Name, f.Before, f.After, cmp.Or(f.Alter, resource.Rebuild))...)
+		c.Fields = append(c.Fields, leafFields(p, f.Name, f.Before, f.After, cmp.Or(f.Alter, resource.Rebuild), ids)...)
 		if f.Alter == resource.InPlace || f.Alter == resource.NeedsStop {
 			if c.Change == Same {
 				c.Change = Alter

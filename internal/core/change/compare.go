@@ -6,6 +6,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
@@ -14,10 +15,10 @@ import (
 // leafFields tells which leaves of a property differ, so that a change deep in a
 // document is seen as that and no more. Items of a list that can be told apart are
 // compared with their like, wherever they stand.
-func leafFields(p resource.Property, name string, before, after any, alter resource.Alteration) []Field {
+func leafFields(p resource.Property, name string, before, after any, alter resource.Alteration, ids names) []Field {
 	was, now := map[string]any{}, map[string]any{}
-	resource.Leaves(map[string]any{name: keyed(p, before)}, func(path string, leaf any) { was[path] = plain(leaf) })
-	resource.Leaves(map[string]any{name: keyed(p, after)}, func(path string, leaf any) { now[path] = plain(leaf) })
+	resource.Leaves(map[string]any{name: keyed(p, before, ids)}, func(path string, leaf any) { was[path] = plain(leaf) })
+	resource.Leaves(map[string]any{name: keyed(p, after, ids)}, func(path string, leaf any) { now[path] = plain(leaf) })
 	var out []Field
 	for _, path := range fieldNames(was, now) {
 		if !reflect.DeepEqual(was[path], now[path]) {
@@ -44,16 +45,49 @@ func shrinking(r render.Resource, p resource.Property, before, after any) (rende
 		Remedy:  fmt.Sprintf("keep %v, or make a new %s and move the data", before, r.Type)}, true
 }
 
+// names are the names of recorded resources by their ids.
+type names map[string]string
+
+// of names what an id stands for, one that is not known yet by what it waits for.
+func (n names) of(v any) any {
+	switch t := v.(type) {
+	case string:
+		if name := n[t]; name != "" {
+			return name
+		}
+	case map[string]any:
+		if waits := resource.Pending(t); len(waits) == 1 {
+			return strings.TrimSuffix(waits[0], ".id")
+		}
+	}
+	return v
+}
+
+// label gives an item of a list with the ids that tell it apart by their names.
+func (n names) label(s resource.Shape, item any) any {
+	fields, ok := item.(map[string]any)
+	if !ok || len(s.Identity) == 0 {
+		return n.of(item)
+	}
+	out := maps.Clone(fields)
+	for _, f := range s.Identity {
+		if v, there := out[f]; there {
+			out[f] = n.of(v)
+		}
+	}
+	return out
+}
+
 // keyed gives the items of an unordered list by what tells them apart, so that
 // their paths read rules[port 22 from 10.0.0.0/8]. Other values stay as they are.
-func keyed(p resource.Property, v any) any {
+func keyed(p resource.Property, v any, ids names) any {
 	list, ok := v.([]any)
 	if !ok || !p.Unordered() {
 		return v
 	}
 	out := make(map[string]any, len(list))
 	for _, item := range list {
-		key := "[" + p.Shape.Items.Key(plain(item)) + "]"
+		key := "[" + p.Shape.Items.Key(ids.label(*p.Shape.Items, plain(item))) + "]"
 		for _, twice := out[key]; twice; _, twice = out[key] {
 			key += "'"
 		}
@@ -70,7 +104,7 @@ func differing(t resource.Type, now, was map[string]any) []string {
 		if there && Equal(v, before) {
 			continue
 		}
-		if p, _ := t.Property(name); there && p.Unordered() && Equal(keyed(p, v), keyed(p, before)) {
+		if p, _ := t.Property(name); there && p.Unordered() && Equal(keyed(p, v, nil), keyed(p, before, nil)) {
 			continue
 		}
 		out = append(out, name)
@@ -137,12 +171,10 @@ func plain(v any) any {
 
 // Wanted lists what is wanted of a resource that is made, as fields that nothing was
 // before.
-func Wanted(typeName string, want map[string]any) []Field {
-	t, _ := resource.ByName(typeName)
-	var out []Field
+func Wanted(want map[string]any) []Field {
+	out := make([]Field, 0, len(want))
 	for _, name := range fieldNames(want, nil) {
-		p, _ := t.Property(name)
-		out = append(out, leafFields(p, name, nil, want[name], "")...)
+		out = append(out, Field{Name: name, After: plain(want[name])})
 	}
 	return out
 }

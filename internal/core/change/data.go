@@ -58,9 +58,9 @@ func sized(r Recorded) string {
 
 // takeOver makes a kept resource one of the stack, where nothing of it has to be
 // made anew for that.
-func takeOver(c Change, r render.Resource, was *Recorded) (Change, []render.Finding) {
+func takeOver(c Change, r render.Resource, was *Recorded, ids names) (Change, []render.Finding) {
 	taken := c
-	findings := taken.compare(r, was)
+	findings := taken.compare(r, was, ids)
 	if taken.Change == Rebuild || was.Type != r.Type || slices.ContainsFunc(findings, func(f render.Finding) bool { return f.Severity == lang.Error }) {
 		var why []string
 		for _, f := range taken.Fields {

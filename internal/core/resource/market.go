@@ -199,6 +199,11 @@ func plainText(v any) string {
 	if f, ok := v.(float64); ok && f == float64(int64(f)) {
 		v = int64(f) // a whole number that went through JSON
 	}
+	if m, ok := v.(map[string]any); ok {
+		if waits := Pending(m); waits != nil {
+			return "waits for " + strings.Join(waits, ", ")
+		}
+	}
 	raw, err := json.Marshal(v)
 	if err != nil {
 		return fmt.Sprint(v)

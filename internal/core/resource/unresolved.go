@@ -2,6 +2,7 @@ package resource
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -39,12 +40,30 @@ func (u Unresolved) String() string {
 	return strings.Join(parts, " + ")
 }
 
+// Pending gives what a leaf waits for that went through JSON: {"pending": [...]}. It
+// is nil for anything else.
+func Pending(tree map[string]any) []string {
+	list, ok := tree["pending"].([]any)
+	if _, secrets := tree["secrets"]; !ok || len(tree) > 2 || len(tree) == 2 && !secrets {
+		return nil
+	}
+	out := []string{}
+	for _, v := range list {
+		out = append(out, fmt.Sprint(v))
+	}
+	return out
+}
+
 // Leaves calls f for every leaf of a tree of maps and lists, in a fixed order.
 func Leaves(tree any, f func(path string, leaf any)) { leaves("", tree, f) }
 
 func leaves(path string, tree any, f func(string, any)) {
 	switch t := tree.(type) {
 	case map[string]any:
+		if Pending(t) != nil {
+			f(path, tree)
+			return
+		}
 		keys := make([]string, 0, len(t))
 		for k := range t {
 			keys = append(keys, k)
