@@ -203,11 +203,35 @@ func (b *bench) simcloud(args ...string) {
 // propose makes and accepts a proposal and returns its id as text.
 func (b *bench) propose(stack, template string, more ...string) string {
 	b.t.Helper()
-	var p struct{ ID int64 }
+	var p proposed
 	b.into(&p, append([]string{"propose", stack, "--template", template, "--account", "saltmere-lab", "--region", "north-fell"}, more...)...)
+	return b.accept(p)
+}
+
+// proposed is what a test needs to know of a proposal.
+type proposed struct {
+	ID       int64
+	Consents []struct{ Name string }
+}
+
+// accept agrees to a proposal and to all that it asks for.
+func (b *bench) accept(p proposed) string {
+	b.t.Helper()
 	id := fmt.Sprint(p.ID)
-	b.must(0, "accept", id)
+	args := []string{"accept", id}
+	for _, c := range p.Consents {
+		args = append(args, "--agree", c.Name)
+	}
+	b.must(0, args...)
 	return id
+}
+
+// retire removes a stack and gives what was told.
+func (b *bench) retire(stack string) result {
+	b.t.Helper()
+	var p proposed
+	b.into(&p, "retire", stack)
+	return b.must(0, "apply", b.accept(p), "--watch")
 }
 
 // file writes a file of the test and returns its path.

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -42,6 +43,12 @@ func TestScreenshots(t *testing.T) {
 	p.sees("Outputs", "worker[1]")
 	time.Sleep(time.Second)
 	shot("stack")
+	var lossy proposed
+	b.into(&lossy, "propose", "readings-archive", "--input", "disk_type=solid-plus")
+	p.open(fmt.Sprintf("/proposals/%d", lossy.ID))
+	p.sees("lose-data", "What waits for what")
+	time.Sleep(time.Second)
+	shot("proposal-consent")
 	p.open("/runs/3")
 	p.sees("Continue with what is missing")
 	time.Sleep(time.Second)

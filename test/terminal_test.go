@@ -19,6 +19,8 @@ func terminalShots(t *testing.T, b *bench, to string) {
 	defer screen.Process.Kill()
 	time.Sleep(time.Second)
 	five := file(t, "five.sail.yaml", fiveMistakes)
+	b.must(0, "apply", b.propose("desk", "duty-desk", "--inputs", "examples/duty-desk.inputs.yaml"), "--watch")
+	b.retire("desk")
 	site := b.propose("warnings-south", "warning-site", "--inputs", "examples/warning-site.inputs.yaml")
 	for _, c := range []struct {
 		name, command string
@@ -30,6 +32,7 @@ func terminalShots(t *testing.T, b *bench, to string) {
 		{"terminal-cases", "undersail templates test examples/*.sail.yaml", 3 * time.Second},
 		{"terminal-propose", "undersail propose intake-north --input workers=4", 2 * time.Second},
 		{"terminal-apply", "undersail apply " + site + " --watch", 3300 * time.Millisecond},
+		{"terminal-kept", "undersail kept; undersail propose desk --template duty-desk --account saltmere-lab --region north-fell --inputs examples/duty-desk.inputs.yaml | head -32", 2 * time.Second},
 		{"terminal-failed", "undersail runs 3", 2 * time.Second},
 		{"terminal-verify", "undersail verify intake-north", 3 * time.Second},
 	} {

@@ -16,7 +16,7 @@ func (h *handlers) Arrange(_ context.Context, r contract.ArrangeRequestObject) (
 			g.Needs[e.To] = append(g.Needs[e.To], e.From)
 		}
 	}
-	d := g.Arrange(graph.Sizes{NodeWidth: float64(r.Body.Width), NodeHeight: float64(r.Body.Height), BetweenLayers: 40, BetweenNodes: 14})
+	d := g.Arrange(graph.Sizes{NodeWidth: float64(r.Body.Width), NodeHeight: float64(r.Body.Height), BetweenLayers: 40, BetweenNodes: 9})
 	out := contract.Drawing{Width: float32(d.Width), Height: float32(d.Height), Nodes: []contract.DrawnPoint{}, Edges: []contract.DrawnEdge{}}
 	for _, p := range d.Nodes {
 		out.Nodes = append(out.Nodes, point(p))

@@ -3,8 +3,10 @@ package cli
 import (
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -15,6 +17,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/service"
 )
 
@@ -184,11 +187,40 @@ func printFields(w io.Writer, changes []change.Change) {
 	}
 }
 
+// inBrief tells a value in a few words: of a mapping its keys, of a list of mappings
+// how many there are.
+func inBrief(v any) string {
+	switch t := v.(type) {
+	case map[string]any:
+		if resource.Pending(t) != nil {
+			break
+		}
+		keys := slices.Sorted(maps.Keys(t))
+		scalars := !slices.ContainsFunc(keys, func(k string) bool {
+			switch t[k].(type) {
+			case map[string]any, []any:
+				return true
+			}
+			return false
+		})
+		if !scalars {
+			return "{" + strings.Join(keys, ", ") + "}"
+		}
+	case []any:
+		if len(t) > 0 {
+			if m, ok := t[0].(map[string]any); ok && resource.Pending(m) == nil {
+				return fmt.Sprintf("%d items", len(t))
+			}
+		}
+	}
+	return valueLine(v)
+}
+
 // printWanted tells in one line what is wanted of a resource that is made.
 func printWanted(w io.Writer, c change.Change, first *bool) {
 	var parts []string
 	for _, f := range c.Fields {
-		parts = append(parts, f.Name+"="+clip(valueLine(f.After), 60))
+		parts = append(parts, f.Name+"="+clip(inBrief(f.After), 44))
 	}
 	if *first {
 		fmt.Fprintln(w)

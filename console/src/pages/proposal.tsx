@@ -141,16 +141,16 @@ function Changes({ p }: { p: Proposal }) {
   const price = new Map(p.cost.lines.map((l) => [l.resource, l]))
   return (
     <Sheet title="Changes in order" note="what stays the same comes last" pad={false}>
-      <table className="w-full">
-        <thead><tr><th>Change</th><th>Resource</th><th>Type</th><th>After</th><th>What</th><th className="text-right">Cost / h</th></tr></thead>
+      <table className="w-full table-fixed">
+        <thead><tr><th className="w-[14%]">Change</th><th className="w-[19%]">Resource</th><th className="w-[9%] max-md:hidden">Type</th><th className="w-[17%] max-md:hidden">After</th><th>What</th><th className="w-[9%] text-right">Cost / h</th></tr></thead>
         <tbody>
           {[...p.changes.filter((c) => c.change !== 'same'), ...p.changes.filter((c) => c.change === 'same')].map((c) => (
             <tr key={c.resource} className={c.change === 'same' ? 'text-ink-2' : undefined}>
               <td className={c.change === 'remove' || c.change === 'rebuild' ? 'font-semibold text-bad' : 'font-semibold'}>{c.change}{c.loses && <span className="font-normal"> (data is lost)</span>}</td>
-              <td>{c.resource}</td>
-              <td className="text-ink-2">{c.type}</td>
-              <td className="max-w-[220px] truncate text-ink-2" title={c.after.map((a) => a.name).join(', ')}>{c.after.map((a) => a.name).join(', ') || '–'}</td>
-              <td className="max-w-[420px] truncate">
+              <td className="truncate" title={c.resource}>{c.resource}</td>
+              <td className="truncate text-ink-2 max-md:hidden">{c.type}</td>
+              <td className="truncate text-ink-2 max-md:hidden" title={c.after.map((a) => a.name).join(', ')}>{c.after.map((a) => a.name).join(', ') || '–'}</td>
+              <td className="truncate" title={[c.reason, ...(c.fields ?? []).map((f) => `${f.name}: ${valueText(f.before)} to ${valueText(f.after)} (${f.alter})`)].filter(Boolean).join('\n')}>
                 {c.reason && <span className="mr-2">{c.reason}</span>}
                 {c.notes?.map((n) => <span key={n} className="mr-2 text-ink-2">{n};</span>)}
                 {c.change === 'create'

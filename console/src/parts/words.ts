@@ -22,10 +22,18 @@ export function ago(at: string | undefined, now: number): string {
   return `${span(Math.max(0, (now - new Date(at).getTime()) / 1000))} ago`
 }
 
+/** Puts what is pending anywhere in a value into words. */
+function inWords(value: unknown): unknown {
+  if (Array.isArray(value)) return value.map(inWords)
+  if (typeof value !== 'object' || value === null) return value
+  if ('pending' in value && Array.isArray(value.pending)) return `waits for ${value.pending.join(', ')}`
+  return Object.fromEntries(Object.entries(value).map(([k, v]) => [k, inWords(v)]))
+}
+
 /** A value as a person reads it: what is not known yet says what it waits for. */
 export function valueText(value: unknown): string {
   if (value === null || value === undefined) return '–'
   if (typeof value === 'string') return value
-  if (typeof value === 'object' && 'pending' in value) return `waits for ${(value as { pending: string[] }).pending.join(', ')}`
-  return JSON.stringify(value)
+  const words = inWords(value)
+  return typeof words === 'string' ? words : JSON.stringify(words)
 }
