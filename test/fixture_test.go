@@ -285,3 +285,5 @@ func eventually(t *testing.T, what string, within time.Duration, holds func() bo
 	}
 	t.Fatalf("%s: not within %s", what, within)
 }
+
+func itoa(n int64) string { return fmt.Sprint(n) }

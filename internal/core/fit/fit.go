@@ -198,6 +198,9 @@ func (c *check) zone(o *offer.Offers, place, zone string) {
 
 // size checks a machine's size against the zone and the image.
 func (c *check) size(o *offer.Offers, r *render.Resource, place, size string) {
+	if !slices.Contains(o.Zones, c.zoneOf(r)) {
+		return // that there is no such zone is told
+	}
 	need := offer.Need{Zones: []string{c.zoneOf(r)}}
 	if name, ok := r.Want["image"].(string); ok {
 		if image, sold := o.Image(name); sold {
@@ -217,6 +220,9 @@ func (c *check) size(o *offer.Offers, r *render.Resource, place, size string) {
 
 func (c *check) diskType(o *offer.Offers, r *render.Resource, place, name string) {
 	zone := c.zoneOf(r)
+	if !slices.Contains(o.Zones, zone) {
+		return
+	}
 	dt, sold := o.DiskType(name)
 	if sold && slices.Contains(dt.Zones, zone) {
 		return

@@ -30,7 +30,7 @@ func TestFindingsComeAllAtOnceWithRemedies(t *testing.T) {
 		{map[string]any{"workers": "two"}, "input-kind inputs.workers"},
 		{map[string]any{"wrokers": int64(2)}, "unknown-input inputs.wrokers the template has no input `wrokers` did you mean `workers`?"},
 		{map[string]any{"prefix": "X"}, "input-value inputs.prefix"},
-		{map[string]any{"zones": []any{"south-a"}}, "not-offered inputs.zones[0] region north-fell has no zone \"south-a\""},
+		{map[string]any{"zones": []any{"low-marsh-a"}}, "not-offered inputs.zones[0] region north-fell has no zone \"low-marsh-a\""},
 		{map[string]any{"zones": nil}, "missing-input inputs.zones"},
 		{map[string]any{"range": "10.44.0.0/27"}, "compute calc.parts carve:"},
 		{map[string]any{"admin_sources": []any{"0.0.0.0"}}, "input-kind inputs.admin_sources item 1"},
