@@ -91,6 +91,9 @@ func (h *handlers) ListProposals(ctx context.Context, r contract.ListProposalsRe
 
 func (h *handlers) Propose(ctx context.Context, r contract.ProposeRequestObject) (contract.ProposeResponseObject, error) {
 	p, err := h.service.Propose(ctx, userOf(ctx), *r.Body)
+	if err == nil && p.State == service.Nothing {
+		return contract.Propose200JSONResponse(p), nil
+	}
 	return contract.Propose201JSONResponse(p), err
 }
 
@@ -195,6 +198,9 @@ func (h *handlers) VerifyStack(ctx context.Context, r contract.VerifyStackReques
 
 func (h *handlers) ContinueStack(ctx context.Context, r contract.ContinueStackRequestObject) (contract.ContinueStackResponseObject, error) {
 	p, err := h.service.Continue(ctx, userOf(ctx), r.Name)
+	if err == nil && p.State == service.Nothing {
+		return contract.ContinueStack200JSONResponse(p), nil
+	}
 	return contract.ContinueStack201JSONResponse(p), err
 }
 

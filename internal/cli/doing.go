@@ -138,7 +138,7 @@ func (a *app) continueCommand() *cobra.Command {
 				return a.told(cmd, err)
 			}
 			switch p.State {
-			case "nothing":
+			case service.Nothing:
 				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 			case state.Open:
 				if err := a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) }); err != nil {

@@ -88,7 +88,7 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 }
 
 func (a *app) printProposal(w io.Writer, p service.Proposal) {
-	if p.State == "nothing" {
+	if p.State == service.Nothing {
 		fmt.Fprintf(w, "Nothing to change: stack %s is what is wanted. No proposal was made.\n", p.Stack)
 		a.printFindings(w, p.Findings)
 		return

@@ -86,10 +86,13 @@ func wanted(changes []change.Change, r *render.Rendering) []change.Change {
 	return out
 }
 
+// Nothing is the state of a proposal that would change nothing, and is not saved.
+const Nothing = "nothing"
+
 // unsaved is what a proposal would be that changes nothing.
 func unsaved(j proposal.Judged) Proposal {
 	d := j.Document()
-	p := proposalRow(store.Proposal{Stack: d.Stack.Name, Kind: state.KindApply, State: "nothing", Account: d.Stack.Account, Region: d.Stack.Region, Summary: change.Summary(d.Changes),
+	p := proposalRow(store.Proposal{Stack: d.Stack.Name, Kind: state.KindApply, State: Nothing, Account: d.Stack.Account, Region: d.Stack.Region, Summary: change.Summary(d.Changes),
 		Template: d.Template.Name + "@" + d.Template.Version, Hour: d.Cost.Hour, Currency: d.Cost.Currency})
 	p.Changes, p.Findings, p.Inputs, p.Outputs, p.Cost, p.CostNow, p.Rate = d.Changes, d.Findings, d.Rendering.Inputs, d.Rendering.Outputs, d.Cost, d.CostNow, d.Rate
 	if p.Findings == nil {

@@ -148,17 +148,26 @@ func (r *reading) elsewhere(region string) string {
 }
 
 // mayTakeOver are the kept resources of earlier stacks of the name, and of this one:
-// of several with one name the newest.
-func (r *reading) mayTakeOver() []change.Recorded {
-	var out []change.Recorded
+// of several with one name the newest. What somebody removed by hand is none, and is
+// told.
+func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err error) {
 	for _, k := range r.kept {
 		taken := func(x change.Recorded) bool { return x.Name == k.Name }
 		if slices.ContainsFunc(r.Recorded, taken) || slices.ContainsFunc(out, taken) || slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == k.Name }) {
 			continue
 		}
+		_, there, err := r.adapter.Look(ctx, k.Resource(k.Name).Ref())
+		if err != nil {
+			return nil, cloudSays(err)
+		}
+		if there == cloud.Absent {
+			r.Read = append(r.Read, render.Finding{Severity: lang.Warning, Code: "kept-missing", Place: k.Name, Message: fmt.Sprintf("the kept %s/%s (%s) is not in the cloud any more", k.Stack, k.Name, keptID(k)),
+				Remedy: "forget it with: undersail kept remove " + keptID(k)})
+			continue
+		}
 		out = append(out, change.Recorded{Name: k.Name, Type: k.Type, Declared: k.Declared, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Kept: k.Stack + "/" + k.Name})
 	}
-	return out
+	return out, nil
 }
 
 // absent names what is recorded and proved not to be there, so that the records go

@@ -306,8 +306,13 @@ func (s *Service) readBefore(ctx context.Context, r *reading) error {
 	if r.kept, err = s.store.KeptBy(ctx, r.stack.Account, r.stack.Name); err != nil {
 		return err
 	}
-	r.Recorded = append(r.asRecorded(conduct), r.mayTakeOver()...)
-	return nil
+	if r.versions, err = s.store.SecretVersions(ctx, r.stack.Name); err != nil {
+		return err
+	}
+	r.Recorded = r.asRecorded(conduct)
+	taken, err := r.mayTakeOver(ctx)
+	r.Recorded = append(r.Recorded, taken...)
+	return err
 }
 
 // takeInputs lays the recorded inputs, a preset, inputs files and single inputs

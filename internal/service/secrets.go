@@ -11,10 +11,6 @@ import (
 // applied with, or a new version where a new value was given. What was given to a
 // proposal that was never applied reaches no other one.
 func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
-	var err error
-	if r.versions, err = s.store.SecretVersions(ctx, r.stack.Name); err != nil {
-		return err
-	}
 	values, err := s.secretValues(ctx, r.stack.ID)
 	if err != nil {
 		return err

@@ -11,6 +11,7 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 )
@@ -57,14 +58,18 @@ func newStack(n int, known bool) (*stack, error) {
 	if known {
 		first := render.Render(s.request)
 		for _, r := range first.Resources {
-			s.recorded = append(s.recorded, change.Recorded{Name: r.Name, Type: r.Type, Want: r.Want, Attributes: map[string]any{"id": "dsk-" + r.Name}, Healthy: true})
+			var after []string
+			for _, a := range r.After {
+				after = append(after, a.Name)
+			}
+			s.recorded = append(s.recorded, change.Recorded{Name: r.Name, Type: r.Type, Want: r.Want, Attributes: map[string]any{"id": "dsk-" + r.Name}, Healthy: true, After: after})
 		}
 		s.plain = change.Compute(s.request, s.recorded).Rendering
 		for i := range s.recorded {
 			s.recorded[i].Want = s.plain.Resources[i].Want
 		}
 	}
-	plan := change.Compute(s.request, s.recorded)
+	plan := change.Compute(s.request, s.recorded).Ordered(s.recorded, offer.Everywhere{})
 	s.plain = plan.Rendering
 	if len(s.plain.Resources) != n || len(s.plain.Findings) > 0 {
 		return nil, fmt.Errorf("%d resources, %v", len(s.plain.Resources), s.plain.Findings)
@@ -102,7 +107,7 @@ func (s *stack) reference(known bool) {
 }
 
 func (s *stack) whole() {
-	plan := change.Compute(s.request, s.recorded)
+	plan := change.Compute(s.request, s.recorded).Ordered(s.recorded, offer.Everywhere{})
 	if _, err := json.Marshal(plan.Rendering); err != nil {
 		panic(err)
 	}

@@ -1454,6 +1454,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description What a proposal would be that changes nothing: none was saved, and its state is nothing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
             /** @description The proposal */
             201: {
                 headers: {
@@ -1957,6 +1966,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Nothing is missing: no proposal was saved, and its state is nothing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
             /** @description The proposal: accepted, or left open where it goes beyond what was accepted */
             201: {
                 headers: {

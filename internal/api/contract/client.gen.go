@@ -3587,10 +3587,17 @@ func (r ListProposalsResponse) ContentType() string {
 type ProposeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Proposal
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProposeResponse) GetJSON200() *Proposal {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -4362,10 +4369,17 @@ func (r GetStackResponse) ContentType() string {
 type ContinueStackResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Proposal
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ContinueStackResponse) GetJSON200() *Proposal {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -5786,6 +5800,13 @@ func ParseProposeResponse(rsp *http.Response) (*ProposeResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Proposal
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -6336,6 +6357,13 @@ func ParseContinueStackResponse(rsp *http.Response) (*ContinueStackResponse, err
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Proposal
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

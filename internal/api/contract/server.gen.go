@@ -1620,6 +1620,20 @@ type ProposeResponseObject interface {
 	VisitProposeResponse(w http.ResponseWriter) error
 }
 
+type Propose200JSONResponse Proposal
+
+func (response Propose200JSONResponse) VisitProposeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type Propose201JSONResponse Proposal
 
 func (response Propose201JSONResponse) VisitProposeResponse(w http.ResponseWriter) error {
@@ -2259,6 +2273,20 @@ type ContinueStackRequestObject struct {
 
 type ContinueStackResponseObject interface {
 	VisitContinueStackResponse(w http.ResponseWriter) error
+}
+
+type ContinueStack200JSONResponse Proposal
+
+func (response ContinueStack200JSONResponse) VisitContinueStackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type ContinueStack201JSONResponse Proposal

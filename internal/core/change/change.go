@@ -346,6 +346,19 @@ func (c *Change) conduct(r render.Resource, was *Recorded, renamed map[string]st
 	if was.AtRetire != r.AtRetire {
 		add("at_retire", orNil(was.AtRetire), orNil(r.AtRetire))
 	}
+	c.order(r, was, renamed, all, add)
+	if was.Checks != nil && !sameChecks(was.Checks, r.Checks) {
+		for _, f := range leafFields(resource.Property{}, "health", byCheck(was.Checks), byCheck(r.Checks), resource.InPlace, nil) {
+			add(f.Name, f.Before, f.After)
+		}
+	}
+}
+
+// order shows what a resource comes after now and did not before, or no longer.
+func (c *Change) order(r render.Resource, was *Recorded, renamed map[string]string, all *render.Rendering, add func(name string, before, after any)) {
+	if slices.EqualFunc(was.After, r.After, func(name string, a render.After) bool { return name == a.Name }) {
+		return
+	}
 	before, after := []string{}, []string{}
 	for _, name := range was.After {
 		if now, ok := renamed[name]; ok {
@@ -362,11 +375,13 @@ func (c *Change) conduct(r render.Resource, was *Recorded, renamed map[string]st
 	if !slices.Equal(before, after) {
 		add("after", strings.Join(before, ", "), strings.Join(after, ", "))
 	}
-	if was.Checks != nil && !Equal(plain(was.Checks), plain(r.Checks)) {
-		for _, f := range leafFields(resource.Property{}, "health", byCheck(was.Checks), byCheck(r.Checks), resource.InPlace, nil) {
-			add(f.Name, f.Before, f.After)
-		}
-	}
+}
+
+// sameChecks compares checks with recorded ones, which went through JSON.
+func sameChecks(was, now []health.Check) bool {
+	return slices.EqualFunc(was, now, func(a, b health.Check) bool {
+		return a.Name == b.Name && a.Kind == b.Kind && a.Within == b.Within && a.Passes == b.Passes && a.SteadyFor == b.SteadyFor && Equal(b.Spec, a.Spec)
+	})
 }
 
 func orNil(text string) any {

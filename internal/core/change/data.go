@@ -157,33 +157,38 @@ func removals(gone []Recorded, reason string) []Change {
 
 // likely says of what goes that something like it comes: it may have been renamed.
 func likely(p Plan, recorded []Recorded) (out []render.Finding) {
+	going := map[string][]*Recorded{} // by type and place in its repetition
 	find := finder(recorded)
-	told := map[string]bool{}
+	for _, g := range p.Changes {
+		if g.Change != Remove && g.Change != Keep {
+			continue
+		}
+		if was := find(g.Resource, -1); was != nil && was.Declared != "" {
+			key := g.Type + " " + suffix(was.Name, was.Declared)
+			going[key] = append(going[key], was)
+		}
+	}
+	if len(going) == 0 {
+		return nil
+	}
 	for _, c := range p.Changes {
-		if c.Change != Create {
-			continue
-		}
 		r := p.Rendering.Resource(c.Resource)
-		if r == nil || r.Find != nil {
+		if c.Change != Create || r == nil || r.Find != nil {
 			continue
 		}
-		for _, g := range p.Changes {
-			if g.Change != Remove && g.Change != Keep || g.Type != c.Type || told[g.Resource] {
-				continue
-			}
-			was := find(g.Resource, -1)
-			if was == nil || was.Declared == "" || was.Declared == r.Declared || suffix(was.Name, was.Declared) != suffix(r.Name, r.Declared) || !alike(*r, was) {
-				continue
-			}
-			told[g.Resource] = true
-			severity := lang.Note
-			if was.loses() {
-				severity = lang.Warning
-			}
-			out = append(out, render.Finding{Severity: severity, Code: "renamed", Place: r.Name, Message: fmt.Sprintf("%s leaves the stack, and %s, which is like it, is made", was.Name, r.Name),
-				Remedy: fmt.Sprintf("if it is the same, write `was: %s` under %s: it is then renamed, and nothing is made anew", localName(was.Declared), r.Declared)})
-			break
+		key := r.Type + " " + suffix(r.Name, r.Declared)
+		at := slices.IndexFunc(going[key], func(was *Recorded) bool { return was.Declared != r.Declared && alike(*r, was) })
+		if at < 0 {
+			continue
 		}
+		was := going[key][at]
+		going[key] = slices.Delete(going[key], at, at+1)
+		severity := lang.Note
+		if was.loses() {
+			severity = lang.Warning
+		}
+		out = append(out, render.Finding{Severity: severity, Code: "renamed", Place: r.Name, Message: fmt.Sprintf("%s leaves the stack, and %s, which is like it, is made", was.Name, r.Name),
+			Remedy: fmt.Sprintf("if it is the same, write `was: %s` under %s: it is then renamed, and nothing is made anew", localName(was.Declared), r.Declared)})
 	}
 	return out
 }

@@ -1,7 +1,9 @@
 package change
 
 import (
+	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -248,6 +250,12 @@ func (o *ordering) need(action, first int, made bool) {
 // follow lets what is made come after what it needs, and what goes after what used
 // it: each user is gone by then, or has been altered so that it uses it no more.
 func (o *ordering) follow() {
+	nowCalled := map[string]string{}
+	for _, c := range o.changes {
+		if c.Was != "" {
+			nowCalled[c.Was] = c.Resource
+		}
+	}
 	for _, c := range o.changes {
 		if n, ok := o.making[c.Resource]; ok {
 			for _, a := range c.After {
@@ -275,50 +283,59 @@ func (o *ordering) follow() {
 				}
 				continue
 			}
-			if m, altered := o.making[o.nowCalled(user)]; altered && was != nil && o.holds(user, was) {
+			if m, altered := o.making[cmp.Or(nowCalled[user], user)]; altered && was != nil && o.holds(user, was) {
 				o.need(n, m, false)
 			}
 		}
 	}
 }
 
-// nowCalled is the name that a recorded resource has from the run on.
-func (o *ordering) nowCalled(recorded string) string {
-	if _, same := o.making[recorded]; same {
-		return recorded
-	}
-	for _, c := range o.changes {
-		if c.Was == recorded {
-			return c.Resource
-		}
-	}
-	return recorded
+// holder is a recorded resource that holds something only one can have, until its
+// action; -1 says that it is kept.
+type holder struct {
+	action int
+	was    *Recorded
+	name   string // from now on
+	at     netip.Prefix
 }
 
-// makeRoom lets what frees a range, a name or a disk come before what takes it.
-func (o *ordering) makeRoom() {
-	type holder struct {
-		action int // that frees it; -1 when it stays
-		was    *Recorded
-		name   string
-	}
-	holders := map[string][]holder{} // by type
+// holders are what change among the recorded resources, by what they hold: by type,
+// property and value, ranges without their value.
+func (o *ordering) holders() map[string][]holder {
+	out := map[string][]holder{}
 	for _, c := range o.changes {
 		was := o.recorded[c.recordedAs()]
-		if was == nil || was.Missing {
-			continue
+		if was == nil || was.Missing || c.Change == Same {
+			continue // what stays as it is clashes with the rendering itself, and that is told there
 		}
-		if t, _ := resource.ByName(was.Type); len(t.Unique) == 0 {
-			continue
-		}
-		h := holder{-1, was, c.Resource}
+		h := holder{action: -1, was: was, name: c.Resource}
 		if n, goes := o.leaving[c.recordedAs()]; goes && o.actions[n].Do == Remove {
 			h.action = n
 		} else if n, alters := o.making[c.Resource]; alters && c.Change == Alter {
 			h.action = n
 		}
-		holders[was.Type] = append(holders[was.Type], h)
+		t, _ := resource.ByName(was.Type)
+		for _, u := range t.Unique {
+			for _, v := range u.Values(was.Want) {
+				h.at, _ = resource.ParseRange(v)
+				key := uniqueKey(was.Type, u, v)
+				out[key] = append(out[key], h)
+			}
+		}
 	}
+	return out
+}
+
+func uniqueKey(typeName string, u resource.Unique, v string) string {
+	if u.Overlap {
+		v = ""
+	}
+	return typeName + " " + u.Property + " " + v
+}
+
+// makeRoom lets what frees a range, a name or a disk come before what takes it.
+func (o *ordering) makeRoom() {
+	holders := o.holders()
 	if len(holders) == 0 {
 		return
 	}
@@ -329,30 +346,32 @@ func (o *ordering) makeRoom() {
 			continue
 		}
 		t, _ := resource.ByName(r.Type)
-		for _, h := range holders[r.Type] {
-			if h.name == c.Resource || h.was.Region != r.Region {
-				continue
-			}
-			for _, u := range t.Unique {
-				v := u.Clash(h.was.Want, r.Want)
-				if v == "" {
-					continue
+		for _, u := range t.Unique {
+			for _, v := range u.Values(r.Want) {
+				at, _ := resource.ParseRange(v)
+				for _, h := range holders[uniqueKey(r.Type, u, v)] {
+					if h.name == c.Resource || h.was.Region != r.Region || u.Overlap && !h.at.Overlaps(at) || u.Clash(h.was.Want, r.Want) == "" {
+						continue
+					}
+					o.afterHolder(c, n, u, v, h, r)
 				}
-				if now := o.renderedOf(h.name); h.action >= 0 && (now == nil || o.actions[h.action].Do == Remove || u.Clash(now.Want, r.Want) == "") {
-					o.need(n, h.action, false)
-				} else if now == nil {
-					o.find(lang.Error, "no-order", c.Resource+"."+u.Property, "choose another value, or remove it first", "%s is held by %s, which is kept", v, h.name)
-				} // else the rendering itself clashes, which is found there
 			}
 		}
 	}
 }
 
-func (o *ordering) renderedOf(name string) *render.Resource {
-	if o.render == nil {
-		return nil
+// afterHolder lets an action that takes a value come after the one that frees it.
+func (o *ordering) afterHolder(c Change, n int, u resource.Unique, v string, h holder, r *render.Resource) {
+	var now *render.Resource
+	if o.render != nil {
+		now = o.render.Resource(h.name)
 	}
-	return o.render.Resource(name)
+	switch {
+	case h.action >= 0 && (now == nil || o.actions[h.action].Do == Remove || u.Clash(now.Want, r.Want) == ""):
+		o.need(n, h.action, false)
+	case now == nil:
+		o.find(lang.Error, "no-order", c.Resource+"."+u.Property, "choose another value, or remove it first", "%s is held by %s, which is kept", v, h.name)
+	} // else the rendering itself clashes, which is told there
 }
 
 // keepPace lets a member of a group begin once the member so many places before it
