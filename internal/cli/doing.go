@@ -155,8 +155,7 @@ func (a *app) continueCommand() *cobra.Command {
 }
 
 func (a *app) undoCommand() *cobra.Command {
-	var yes, follow bool
-	var agree []string
+	var d atOnce
 	cmd := &cobra.Command{Use: "undo RUN", Short: "Propose to undo the newest run of a stack", Args: cobra.ExactArgs(1), Example: "  undersail undo 14\n  undersail undo 14 --yes --watch",
 		Long: "Propose to undo the newest run of a stack: what it made is removed, dependents first, and what it\naltered is put back. What cannot be put back is told before anything happens.",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -165,29 +164,39 @@ func (a *app) undoCommand() *cobra.Command {
 				return err
 			}
 			p, err := decode[service.Proposal](c.UndoRun(cmd.Context(), id))
-			if err != nil {
-				return a.told(cmd, err)
-			}
-			if !yes {
-				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
-			}
-			return a.acceptAndApply(cmd, c, p, agree, follow)
+			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
-	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once; consents are given with --agree")
-	agreeFlag(cmd, &agree)
-	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
-	a.outputFlag(cmd)
+	a.atOnceFlags(cmd, &d)
 	return cmd
 }
 
-// acceptAndApply carries out a proposal nobody is asked about any more, and tells
-// what was found about it first.
-func (a *app) acceptAndApply(cmd *cobra.Command, c *contract.Client, p service.Proposal, agree []string, follow bool) error {
-	a.printFindings(cmd.ErrOrStderr(), p.Findings)
-	if _, err := accepted(cmd, c, p.ID, agree); err != nil {
+// atOnce says whether a proposal that a command makes is accepted and applied with it.
+type atOnce struct {
+	yes, follow bool
+	agree       []string
+}
+
+func (a *app) atOnceFlags(cmd *cobra.Command, d *atOnce) {
+	cmd.Flags().BoolVar(&d.yes, "yes", false, "accept and apply the proposal at once; consents are given with --agree")
+	agreeFlag(cmd, &d.agree)
+	cmd.Flags().BoolVar(&d.follow, "watch", false, "follow the run to its end")
+	a.outputFlag(cmd)
+}
+
+// proposedAtOnce shows a proposal that was made, or carries it out at once; what was
+// found about it is told first.
+func (a *app) proposedAtOnce(cmd *cobra.Command, c *contract.Client, p service.Proposal, err error, d atOnce) error {
+	if err != nil {
 		return a.told(cmd, err)
 	}
-	return a.applyProposal(cmd, p.ID, follow, "")
+	if !d.yes {
+		return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
+	}
+	a.printFindings(cmd.ErrOrStderr(), p.Findings)
+	if _, err := accepted(cmd, c, p.ID, d.agree); err != nil {
+		return a.told(cmd, err)
+	}
+	return a.applyProposal(cmd, p.ID, d.follow, "")
 }
 
 func (a *app) retryCommand() *cobra.Command {

@@ -49,8 +49,7 @@ func printKept(w io.Writer, list []service.Kept) {
 }
 
 func (a *app) discardCommand() *cobra.Command {
-	var yes, follow bool
-	var agree []string
+	var d atOnce
 	cmd := &cobra.Command{Use: "remove STACK/RESOURCE|ID", Short: "Propose to remove something kept for good", Args: cobra.ExactArgs(1), Example: "  undersail kept remove readings/store\n  undersail kept remove readings/store --yes --agree lose-data --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -58,17 +57,8 @@ func (a *app) discardCommand() *cobra.Command {
 				return err
 			}
 			p, err := decode[service.Proposal](c.DiscardKept(cmd.Context(), contract.Discard{Name: args[0]}))
-			if err != nil {
-				return a.told(cmd, err)
-			}
-			if !yes {
-				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
-			}
-			return a.acceptAndApply(cmd, c, p, agree, follow)
+			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
-	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once; consents are given with --agree")
-	agreeFlag(cmd, &agree)
-	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
-	a.outputFlag(cmd)
+	a.atOnceFlags(cmd, &d)
 	return cmd
 }

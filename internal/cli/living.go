@@ -208,27 +208,17 @@ func printVerification(w io.Writer, v service.Verification) {
 }
 
 func (a *app) retireCommand() *cobra.Command {
-	var yes, follow bool
-	var agree []string
-	cmd := &cobra.Command{Use: "retire STACK", Short: "Propose the removal of a whole stack, dependents first", Args: cobra.ExactArgs(1), Example: "  undersail retire warning-site\n  undersail retire warning-site --yes --watch",
+	var d atOnce
+	cmd := &cobra.Command{Use: "retire STACK", Short: "Propose the removal of a whole stack, dependents first", Args: cobra.ExactArgs(1), Example: "  undersail retire warning-site\n  undersail retire readings-archive --yes --agree lose-data --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
 			p, err := decode[service.Proposal](c.RetireStack(cmd.Context(), args[0]))
-			if err != nil {
-				return a.told(cmd, err)
-			}
-			if !yes {
-				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
-			}
-			return a.acceptAndApply(cmd, c, p, agree, follow)
+			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
-	cmd.Flags().BoolVar(&yes, "yes", false, "accept and apply the proposal at once; consents are given with --agree")
-	agreeFlag(cmd, &agree)
-	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
-	a.outputFlag(cmd)
+	a.atOnceFlags(cmd, &d)
 	return cmd
 }
 

@@ -33,7 +33,7 @@ func (h *harness) modelled(sequences int, seed uint64) int {
 					}()
 					r := servicetest.NewWith(inner, sim.Config{Pace: 2400, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 10_000, "addresses": 240}})
 					s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
-					q := modeltest.NewSequence(r, s, seed+uint64(n), worker, 8, n%2 == 0)
+					q := modeltest.NewSequence(r, s, seed+uint64(n), worker)
 					differences := q.Run()
 					mu.Lock()
 					defer mu.Unlock()

@@ -129,19 +129,19 @@ type Plan struct {
 
 // Nothing reports whether no resource changes.
 func (p Plan) Nothing() bool {
-	return !slices.ContainsFunc(p.Changes, func(c Change) bool { return c.Change != Same })
+	for i := range p.Changes {
+		if p.Changes[i].Change != Same {
+			return false
+		}
+	}
+	return true
 }
 
 // Compute renders against what is recorded. A resource that stays gives its
 // attributes to those that depend on it; one that is made or rebuilt gives none
 // yet, so that its dependents show what they wait for.
 func Compute(request render.Request, recorded []Recorded) Plan {
-	find, ids := finder(recorded), names{}
-	for _, r := range recorded {
-		if id := r.ID(); id != "" {
-			ids[id] = r.Name
-		}
-	}
+	find, ids := finder(recorded), &names{recorded: recorded}
 	// The rendering asks for its resources in their order, so the changes come in it.
 	decided, was := make([]Change, 0, len(recorded)), make([]*Recorded, 0, len(recorded))
 	taken := map[string]string{} // new names by recorded ones
@@ -172,16 +172,16 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 	}
 	plan := Plan{Rendering: render.Render(request)}
 	for i := range decided {
-		r := plan.Rendering.Resources[i]
-		decided[i].After = r.After
-		decided[i].conduct(r, was[i], taken, plan.Rendering)
+		decided[i].After = plan.Rendering.Resources[i].After
+		decided[i].conduct(&plan.Rendering.Resources[i], was[i], taken, plan.Rendering)
 	}
 	plan.Changes = decided
 	var gone []Recorded
-	for i, r := range recorded {
-		if i < len(decided) && decided[i].Resource == r.Name && plan.Rendering.Resources[i].Find == nil {
+	for i := range recorded {
+		if i < len(decided) && decided[i].Resource == recorded[i].Name && plan.Rendering.Resources[i].Find == nil {
 			continue // most often the order is the same
 		}
+		r := recorded[i]
 		now := plan.Rendering.Resource(r.Name)
 		if _, renamed := taken[r.Name]; (now == nil || now.Find != nil) && !renamed && r.Kept == "" {
 			gone = append(gone, r)
@@ -239,7 +239,7 @@ func guarded(name, what string) render.Finding {
 }
 
 // decide tells what happens to a resource; was is nil when nothing is recorded.
-func decide(r render.Resource, was *Recorded, ids names) (Change, []render.Finding) {
+func decide(r render.Resource, was *Recorded, ids *names) (Change, []render.Finding) {
 	c := Change{Resource: r.Name, Type: r.Type, Change: Create}
 	switch {
 	case r.Find != nil:
@@ -285,7 +285,7 @@ func decide(r render.Resource, was *Recorded, ids names) (Change, []render.Findi
 }
 
 // compare fills in every property that differs, and what altering them takes.
-func (c *Change) compare(r render.Resource, was *Recorded, ids names) (findings []render.Finding) {
+func (c *Change) compare(r render.Resource, was *Recorded, ids *names) (findings []render.Finding) {
 	t, _ := resource.ByName(r.Type)
 	c.Change = Same
 	if was.Region != r.Region {
@@ -330,7 +330,7 @@ func inWords(region string) string { return cmp.Or(region, "that of the stack") 
 // conduct shows what changes of how a resource behaves, is ordered and is proved.
 // It is altered for that alone, so that its record and its proof are those of the
 // template.
-func (c *Change) conduct(r render.Resource, was *Recorded, renamed map[string]string, all *render.Rendering) {
+func (c *Change) conduct(r *render.Resource, was *Recorded, renamed map[string]string, all *render.Rendering) {
 	if was == nil || was.Kept != "" || c.Change != Same && c.Change != Alter || r.Find != nil {
 		return
 	}
@@ -355,7 +355,7 @@ func (c *Change) conduct(r render.Resource, was *Recorded, renamed map[string]st
 }
 
 // order shows what a resource comes after now and did not before, or no longer.
-func (c *Change) order(r render.Resource, was *Recorded, renamed map[string]string, all *render.Rendering, add func(name string, before, after any)) {
+func (c *Change) order(r *render.Resource, was *Recorded, renamed map[string]string, all *render.Rendering, add func(name string, before, after any)) {
 	if slices.EqualFunc(was.After, r.After, func(name string, a render.After) bool { return name == a.Name }) {
 		return
 	}
@@ -401,7 +401,7 @@ func byCheck(checks []health.Check) map[string]any {
 }
 
 // putBack adds what was altered by hand, which goes back to what is wanted.
-func (c *Change) putBack(r render.Resource, was *Recorded, ids names) *render.Finding {
+func (c *Change) putBack(r render.Resource, was *Recorded, ids *names) *render.Finding {
 	t, _ := resource.ByName(r.Type)
 	var names []string
 	for _, f := range was.Strayed {

@@ -15,7 +15,7 @@ import (
 // leafFields tells which leaves of a property differ, so that a change deep in a
 // document is seen as that and no more. Items of a list that can be told apart are
 // compared with their like, wherever they stand.
-func leafFields(p resource.Property, name string, before, after any, alter resource.Alteration, ids names) []Field {
+func leafFields(p resource.Property, name string, before, after any, alter resource.Alteration, ids *names) []Field {
 	was, now := map[string]any{}, map[string]any{}
 	resource.Leaves(map[string]any{name: keyed(p, before, ids)}, func(path string, leaf any) { was[path] = plain(leaf) })
 	resource.Leaves(map[string]any{name: keyed(p, after, ids)}, func(path string, leaf any) { now[path] = plain(leaf) })
@@ -45,14 +45,32 @@ func shrinking(r render.Resource, p resource.Property, before, after any) (rende
 		Remedy:  fmt.Sprintf("keep %v, or make a new %s and move the data", before, r.Type)}, true
 }
 
-// names are the names of recorded resources by their ids.
-type names map[string]string
+// names tells the names of recorded resources by their ids, once somebody asks.
+type names struct {
+	recorded []Recorded
+	byID     map[string]string
+}
+
+func (n *names) name(id string) string {
+	if n == nil {
+		return ""
+	}
+	if n.byID == nil {
+		n.byID = make(map[string]string, len(n.recorded))
+		for _, r := range n.recorded {
+			if id := r.ID(); id != "" {
+				n.byID[id] = r.Name
+			}
+		}
+	}
+	return n.byID[id]
+}
 
 // of names what an id stands for, one that is not known yet by what it waits for.
-func (n names) of(v any) any {
+func (n *names) of(v any) any {
 	switch t := v.(type) {
 	case string:
-		if name := n[t]; name != "" {
+		if name := n.name(t); name != "" {
 			return name
 		}
 	case map[string]any:
@@ -64,7 +82,7 @@ func (n names) of(v any) any {
 }
 
 // label gives an item of a list with the ids that tell it apart by their names.
-func (n names) label(s resource.Shape, item any) any {
+func (n *names) label(s resource.Shape, item any) any {
 	fields, ok := item.(map[string]any)
 	if !ok || len(s.Identity) == 0 {
 		return n.of(item)
@@ -80,7 +98,7 @@ func (n names) label(s resource.Shape, item any) any {
 
 // keyed gives the items of an unordered list by what tells them apart, so that
 // their paths read rules[port 22 from 10.0.0.0/8]. Other values stay as they are.
-func keyed(p resource.Property, v any, ids names) any {
+func keyed(p resource.Property, v any, ids *names) any {
 	list, ok := v.([]any)
 	if !ok || !p.Unordered() {
 		return v

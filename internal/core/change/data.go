@@ -58,7 +58,7 @@ func sized(r Recorded) string {
 
 // takeOver makes a kept resource one of the stack, where nothing of it has to be
 // made anew for that.
-func takeOver(c Change, r render.Resource, was *Recorded, ids names) (Change, []render.Finding) {
+func takeOver(c Change, r render.Resource, was *Recorded, ids *names) (Change, []render.Finding) {
 	taken := c
 	findings := taken.compare(r, was, ids)
 	if taken.Change == Rebuild || was.Type != r.Type || slices.ContainsFunc(findings, func(f render.Finding) bool { return f.Severity == lang.Error }) {
@@ -159,7 +159,8 @@ func removals(gone []Recorded, reason string) []Change {
 func likely(p Plan, recorded []Recorded) (out []render.Finding) {
 	going := map[string][]*Recorded{} // by type and place in its repetition
 	find := finder(recorded)
-	for _, g := range p.Changes {
+	for i := range p.Changes {
+		g := &p.Changes[i]
 		if g.Change != Remove && g.Change != Keep {
 			continue
 		}

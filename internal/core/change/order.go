@@ -50,6 +50,10 @@ type ordering struct {
 // a range, a name, a disk or a quota before what takes it, and the members of a
 // group at their pace. Where there is no such order it says so in findings.
 func (p Plan) Ordered(recorded []Recorded, offers offer.Everywhere) Plan {
+	if p.Nothing() {
+		return p
+	}
+	leaves := slices.ContainsFunc(p.Changes, func(c Change) bool { return c.Change == Rebuild || c.Change == Remove || c.Change == Keep })
 	o := &ordering{changes: slices.Clone(p.Changes), render: p.Rendering, recorded: make(map[string]*Recorded, len(recorded)), offers: offers,
 		making: map[string]int{}, leaving: map[string]int{}, users: map[string][]string{}, newFirst: map[string]bool{}, barred: map[string]string{}}
 	for i := range recorded {
@@ -57,14 +61,20 @@ func (p Plan) Ordered(recorded []Recorded, offers offer.Everywhere) Plan {
 			o.recorded[recorded[i].Name] = &recorded[i]
 		}
 	}
-	o.findUsers(recorded)
-	o.chooseNewFirst()
+	if leaves {
+		o.findUsers(recorded)
+		o.chooseNewFirst()
+	}
 	o.act()
 	o.follow()
 	o.makeRoom()
 	o.keepPace()
-	o.keepWithinQuotas()
-	o.checkCycles()
+	if offers.Home != nil {
+		o.keepWithinQuotas()
+	}
+	if leaves { // else the order is that of the rendering
+		o.checkCycles()
+	}
 	p.Changes, p.Actions, p.Findings = o.changes, o.actions, append(slices.Clone(p.Findings), o.findings...)
 	return p
 }

@@ -63,30 +63,41 @@ func (o *ordering) keepWithinQuotas() {
 // shares tells by quota what each action takes and frees.
 func (o *ordering) shares() (takes, frees map[quota][]share) {
 	takes, frees = map[quota][]share{}, map[quota][]share{}
+	type amount struct {
+		quota
+		n int64
+	}
+	var amounts []amount // of one action: what it takes, less what it gives up
+	add := func(region, name string, n int64) {
+		for i := range amounts {
+			if amounts[i].region == region && amounts[i].name == name {
+				amounts[i].n += n
+				return
+			}
+		}
+		amounts = append(amounts, amount{quota{region, name}, n})
+	}
+	of := func(typeName, region string, want map[string]any, sign int64) {
+		t, _ := resource.ByName(typeName)
+		if offers := o.offers.In(region); offers != nil {
+			t.Takes(want, offers, func(name string, n int64) { add(region, name, sign*n) })
+		}
+	}
 	for i, a := range o.actions {
 		c := o.changes[a.Change]
-		was, r := o.recorded[c.recordedAs()], o.wanted(c)
-		before, after := map[quota]int64{}, map[quota]int64{}
-		if was != nil && a.Do != Create && a.Do != Keep && !was.Missing {
-			t, _ := resource.ByName(was.Type)
-			if offers := o.offers.In(was.Region); offers != nil {
-				t.Takes(was.Want, offers, func(name string, n int64) { before[quota{was.Region, name}] += n })
-			}
+		amounts = amounts[:0]
+		if was := o.recorded[c.recordedAs()]; was != nil && a.Do != Create && a.Do != Keep && !was.Missing {
+			of(was.Type, was.Region, was.Want, -1)
 		}
-		if r != nil && (a.Do == Create || a.Do == Alter) && c.TakesOver == "" {
-			t, _ := resource.ByName(r.Type)
-			if offers := o.offers.In(r.Region); offers != nil {
-				t.Takes(r.Want, offers, func(name string, n int64) { after[quota{r.Region, name}] += n })
-			}
+		if r := o.wanted(c); r != nil && (a.Do == Create || a.Do == Alter) && c.TakesOver == "" {
+			of(r.Type, r.Region, r.Want, 1)
 		}
-		for q, n := range after {
-			if more := n - before[q]; more > 0 {
-				takes[q] = append(takes[q], share{i, more})
-			}
-		}
-		for q, n := range before {
-			if less := n - after[q]; less > 0 {
-				frees[q] = append(frees[q], share{i, less})
+		for _, x := range amounts {
+			switch {
+			case x.n > 0:
+				takes[x.quota] = append(takes[x.quota], share{i, x.n})
+			case x.n < 0:
+				frees[x.quota] = append(frees[x.quota], share{i, -x.n})
 			}
 		}
 	}

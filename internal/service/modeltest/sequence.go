@@ -18,9 +18,11 @@ import (
 
 // Sequence is one stack that is changed again and again.
 type Sequence struct {
-	Seed   uint64
+	Seed uint64
+	// Steps is how often it is changed; Faulty says that the cloud misbehaves too.
+	// Both follow from the seed, so that it alone replays the sequence.
 	Steps  int
-	Faulty bool // the cloud misbehaves too
+	Faulty bool
 
 	rig     *servicetest.Rig
 	service *service.Service
@@ -38,9 +40,9 @@ type Sequence struct {
 
 // NewSequence makes a sequence on a rig. Sequences with other numbers on one rig do
 // not meet: each has addresses of its own.
-func NewSequence(r *servicetest.Rig, s *service.Service, seed uint64, number, steps int, faulty bool) *Sequence {
+func NewSequence(r *servicetest.Rig, s *service.Service, seed uint64, number int) *Sequence {
 	random := rand.New(rand.NewPCG(seed, 8))
-	return &Sequence{Seed: seed, Steps: steps, Faulty: faulty, rig: r, service: s, random: random, now: &stack{random: random, base: 1 + number%250},
+	return &Sequence{Seed: seed, Steps: 4 + int(seed/2%4), Faulty: seed%2 == 1, rig: r, service: s, random: random, now: &stack{random: random, base: 1 + number%250},
 		name: fmt.Sprintf("model-%d", number), by: map[string]bool{}, wrecks: map[string]bool{}, agreed: map[string]bool{}}
 }
 
