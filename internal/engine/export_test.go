@@ -1,6 +1,9 @@
 package engine
 
-import "context"
+import (
+	"context"
+	"time"
+)
 
 // CarryOut carries a run out under a claim number, in the caller's goroutine.
 func (e *Engine) CarryOut(ctx context.Context, run, number int64) error {
@@ -17,11 +20,21 @@ func (e *Engine) Takeover(ctx context.Context, run int64) (int64, error) {
 	if _, err := e.Store.Pool.Exec(ctx, "UPDATE runs SET claim_until = clock_timestamp() - interval '1 second', claim_owner = coalesce(claim_owner, 'gone') WHERE id = $1", run); err != nil {
 		return 0, err
 	}
-	if err := e.sweep(ctx); err != nil {
+	before, err := e.Store.Run(ctx, run)
+	if err != nil {
 		return 0, err
 	}
-	r, err := e.Store.Run(ctx, run)
-	return r.ClaimNumber, err
+	// A sweep passes over a row that the last words of the dead owner still hold.
+	for tries := 0; ; tries++ {
+		if err := e.sweep(ctx); err != nil {
+			return 0, err
+		}
+		r, err := e.Store.Run(ctx, run)
+		if err != nil || r.ClaimNumber > before.ClaimNumber || tries == 100 {
+			return r.ClaimNumber, err
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // Abandon lets go of everything that is carried out here.

@@ -25,7 +25,7 @@ func main() {
 	stacks := flag.Int("stacks", 40, "how many stacks the replicas make under load")
 	pause := flag.Duration("pause", time.Minute, "how long a replica is frozen and the database away")
 	seed := flag.Uint64("seed", 1, "seed of the moments")
-	sequences := flag.Int("sequences", 1000, "how many stacks are changed at random, four to seven times each")
+	sequences := flag.Int("sequences", 1000, "how many stacks are changed at random, three to five times each")
 	only := flag.String("only", "", "kills, load or model; all when empty")
 	flag.Parse()
 	stop, err := postgrestest.Open(servicetest.Prepare)

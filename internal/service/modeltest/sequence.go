@@ -42,7 +42,7 @@ type Sequence struct {
 // not meet: each has addresses of its own.
 func NewSequence(r *servicetest.Rig, s *service.Service, seed uint64, number int) *Sequence {
 	random := rand.New(rand.NewPCG(seed, 8))
-	return &Sequence{Seed: seed, Steps: 4 + int(seed/2%4), Faulty: seed%2 == 1, rig: r, service: s, random: random, now: &stack{random: random, base: 1 + number%250},
+	return &Sequence{Seed: seed, Steps: 3 + int(seed/2%3), Faulty: seed%2 == 1, rig: r, service: s, random: random, now: &stack{random: random, base: 1 + number%250},
 		name: fmt.Sprintf("model-%d", number), by: map[string]bool{}, wrecks: map[string]bool{}, agreed: map[string]bool{}}
 }
 
