@@ -195,7 +195,7 @@ func (x *execution) carryOut(ctx context.Context) error {
 	if err := x.begin(work); err != nil {
 		return err
 	}
-	limits := schedule.Limits{InFlight: x.engine.InFlight, MinLook: max(50*time.Millisecond, x.real(0.5)), MaxLook: x.real(60)}
+	limits := schedule.Limits{InFlight: x.engine.InFlight, MinLook: max(50*time.Millisecond, x.real(0.5)), MaxLook: x.real(60), Rate: x.rate()}
 	steps, status := ScheduleOf(x.steps)
 	plan := schedule.New(steps, status, limits, rand.Float64)
 	failures := make(chan error, 1)

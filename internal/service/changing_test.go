@@ -578,3 +578,82 @@ func TestOutputsThatReadOffersAreCompleteWhenARunIsDone(t *testing.T) {
 		t.Errorf("%v %v", outputs, err)
 	}
 }
+
+func TestUndoingTakesBackWhatWasKeptAndGivesBackWhatWasTakenOver(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine, diskLine))
+	disk := b.alive("disks")[0]
+	dropped := b.apply("coast", resources(netLine))
+	if kept, _ := b.s.Kept(ctx); len(kept) != 1 {
+		t.Fatalf("kept are %v", kept)
+	}
+	p, err := b.s.Undo(ctx, b.r.Admin, dropped.ID)
+	if err != nil || said(p) != "alter data" || p.Changes[1].TakesOver != "coast/data" {
+		t.Fatalf("%s %v", said(p), err)
+	}
+	if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != "done" {
+		t.Fatal(run.State, run.Reason)
+	}
+	if kept, _ := b.s.Kept(ctx); len(kept) != 0 || b.alive("disks")[0] != disk {
+		t.Errorf("kept are %v", kept)
+	}
+	if d := b.r.Differences(b.s, "coast", false); d != nil {
+		t.Error(d)
+	}
+	retire, err := b.s.Retire(ctx, b.r.Admin, "coast")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.done(retire)
+	taken := b.apply("coast", resources(netLine, diskLine))
+	if p, err = b.s.Undo(ctx, b.r.Admin, taken.ID); err != nil || said(p) != "keep data, remove net" || len(p.Consents) != 0 {
+		t.Fatalf("%s %v %v", said(p), p.Consents, err)
+	}
+	b.r.Await(b.s, b.r.Carry(b.s, p))
+	if kept, _ := b.s.Kept(ctx); len(kept) != 1 || kept[0].ID != disk {
+		t.Errorf("kept are %v", kept)
+	}
+}
+
+func TestWhatIsKeptAndGoneByHandIsNotTakenOver(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine, diskLine))
+	b.apply("coast", resources(netLine))
+	b.r.RemoveByHand(b.alive("disks")[0])
+	p := b.propose("coast", resources(netLine, diskLine))
+	if said(p) != "create data" || !slices.ContainsFunc(p.Findings, func(f finding) bool {
+		return f.Code == "kept-missing" && strings.Contains(f.Remedy, "undersail kept remove dsk-")
+	}) {
+		t.Errorf("%s %v", said(p), p.Findings)
+	}
+	gone, err := b.s.Discard(ctx, b.r.Admin, "coast/data")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	b.done(gone)
+	if kept, _ := b.s.Kept(ctx); len(kept) != 0 {
+		t.Errorf("it is still listed: %v", kept)
+	}
+}
+
+func TestOneOfTwoTakesAKeptResourceOver(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine, diskLine))
+	b.apply("coast", resources(netLine))
+	gone, err := b.s.Discard(ctx, b.r.Admin, "coast/data")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if _, err := b.s.Accept(ctx, b.r.Admin, gone.ID, []string{"lose-data"}); err != nil {
+		t.Fatal(err)
+	}
+	b.apply("coast", resources(netLine, diskLine)) // takes it over meanwhile
+	_, err = b.s.Apply(ctx, b.r.Admin, gone.ID, "")
+	wantKind(t, err, service.Stale, "")
+	if len(b.alive("disks")) != 1 {
+		t.Error("what was taken over is removed")
+	}
+}

@@ -185,8 +185,10 @@ func (s *Service) again(ctx context.Context, p store.Proposal, d proposal.Docume
 		}
 		return r, changed.Judge(), nil
 	}
-	if err := s.sameHanded(ctx, r, d); err != nil {
-		return r, none, err
+	if p.Undoes == nil { // the way back is to what other stacks handed over then
+		if err := s.sameHanded(ctx, r, d); err != nil {
+			return r, none, err
+		}
 	}
 	now, err := s.stages(ctx, r)
 	return r, now, err

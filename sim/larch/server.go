@@ -287,16 +287,22 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 		"sizes": sizes, "disk_classes": disks, "images": images, "quotas": quotas})
 }
 
-// list tells the resources of a region, those with a tag when one is named,
+// list tells the resources of a region, those with a tag when one is named, and
+// those that refer to one of some ids,
 // fifty to a page with a Link to the next.
 func (c *Cloud) list(w http.ResponseWriter, r *http.Request) error {
 	account, region := c.account(r).Name, r.PathValue("region")
 	tagName, tagValue, hasTag := strings.Cut(r.URL.Query().Get("tag"), ":")
 	kind := r.URL.Query().Get("kind")
+	var refers []string
+	if ids := r.URL.Query().Get("refers"); ids != "" {
+		refers = strings.Split(ids, ",")
+	}
 	var all []*world.Resource
 	err := c.world.Update(func(tx *world.Tx) error {
 		all = tx.All(func(x *world.Resource) bool {
-			return x.Account == account && x.Region == region && !time.Now().Before(x.VisibleAt) && (!hasTag || x.Tags[tagName] == tagValue) && (kind == "" || x.Kind == kind)
+			return x.Account == account && x.Region == region && !time.Now().Before(x.VisibleAt) && (!hasTag || x.Tags[tagName] == tagValue) && (kind == "" || x.Kind == kind) &&
+				(refers == nil || slices.ContainsFunc(refers, func(id string) bool { return refersTo(x.Properties, id) }))
 		})
 		return nil
 	})

@@ -8,11 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"sync"
 	"testing"
 	"time"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/offer"
 )
 
 // Place is an account to test in.
@@ -40,7 +42,7 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		"WhoAmI": whoAmI, "Offers": offersTell, "Lifecycle": lifecycle, "PartsAreIntendedBeforeTheyAreMade": intended, "NoIntentNoCall": noIntent, "WhatIsSeenIsTakenUp": takenUp,
 		"LostAnswerIsUnknownAndFound": lostAnswer, "ServerErrorIsTransient": serverError, "ThrottlingSaysWhen": throttling, "InUse": inUse, "Invalid": invalid, "Absent": absent,
 		"SignIn": signIn, "Search": search, "ShrinkingIsRefused": shrinking, "Tags": tags, "AlterTakesAway": takesAway, "StaleVersionIsAConflict": conflict,
-		"Refusals": refusals, "Concurrency": concurrency, "RemovingTwice": removingTwice,
+		"GrowingWithinTheQuota": growing, "Refusals": refusals, "Concurrency": concurrency, "RemovingTwice": removingTwice,
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -278,6 +280,25 @@ func absent(t *testing.T, p Place) {
 	}
 }
 
+// growing alters what is there beyond its quota, which a cloud refuses as it refuses
+// to make that much.
+func growing(t *testing.T, p Place) {
+	network := p.ready(t, "network", "us-grow-net", map[string]any{"range": "10.1.0.0/16"})
+	subnet := p.ready(t, "subnet", "us-grow-sub", map[string]any{"network": network.ID, "range": "10.1.0.0/24"})
+	machine := p.ready(t, "instance", "us-grow-vm", map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID})
+	offers, err := p.Adapter.Offers(ctx(t), p.Region)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now, _ := offers.Size(p.Size)
+	larger := slices.IndexFunc(offers.Sizes, func(s offer.Size) bool {
+		return s.VCPUs > now.VCPUs && s.Architecture == now.Architecture && !s.Withdrawn && slices.Contains(s.Zones, offers.Zones[0])
+	})
+	p.Refuse(cloud.Quota)
+	_, err = p.drive(ctx(t), cloud.Task{Action: cloud.Alter, Ref: machine.Ref, Want: map[string]any{"size": offers.Sizes[larger].Name}})
+	wantClass(t, err, cloud.Quota)
+}
+
 func removingTwice(t *testing.T, p Place) {
 	if _, err := p.drive(ctx(t), cloud.Task{Action: cloud.Remove, Ref: p.ref("network", "us-never")}); err != nil {
 		t.Errorf("removing what was never there: %v", err)
@@ -294,6 +315,7 @@ func signIn(t *testing.T, p Place) {
 
 func search(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-list-net", map[string]any{"range": "10.7.0.0/16"})
+	subnet := p.ready(t, "subnet", "us-list-lan", map[string]any{"network": network.ID, "range": "10.7.1.0/24"})
 	for i := range 60 { // more than one page
 		if _, err := p.drive(ctx(t), p.create("key_pair", "us-list-"+string(rune('a'+i/26))+string(rune('a'+i%26)), map[string]any{"public_key": publicKey})); err != nil {
 			t.Fatal(err)
@@ -304,12 +326,14 @@ func search(t *testing.T, p Place) {
 		query cloud.Query
 		want  int
 	}{
-		{"by tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 61},
+		{"by tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 62},
 		{"by tag and type", cloud.Query{Type: "network", Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 1},
 		{"by two tags", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: "us-list-aa"}}, 1},
 		{"by another tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "other"}}, 0},
 		{"by id", cloud.Query{Type: "network", ID: network.ID}, 1},
 		{"by name", cloud.Query{Type: "key_pair", Name: "us-list-ab"}, 1},
+		{"by what it uses", cloud.Query{Uses: []string{"net-none", network.ID}}, 1},
+		{"by what nobody uses", cloud.Query{Uses: []string{subnet.ID}}, 0},
 		{"by part of a name", cloud.Query{Type: "key_pair", Name: "us-list"}, 0},
 	} {
 		c.query.Region = p.Region

@@ -272,16 +272,37 @@ func (a *Adapter) Search(ctx context.Context, q cloud.Query) iter.Seq2[cloud.Liv
 		if m, ok := mappings[q.Type]; ok {
 			narrow.Set("kind", m.kind)
 		}
-		more := true
-		err := a.pages(ctx, next+"?"+narrow.Encode(), func(r report) {
-			if l := live(r, q.Region); more && q.Matches(l) {
-				more = yield(l, nil)
+		more, seen := true, map[string]bool{}
+		for ids := range slices.Chunk(q.Uses, idsAtOnce) {
+			narrow.Set("refers", strings.Join(ids, ","))
+			if !more {
+				return
 			}
-		})
-		if err != nil && more {
-			yield(cloud.Live{}, err)
+			more = a.matching(ctx, next+"?"+narrow.Encode(), q, seen, yield)
+		}
+		if q.Uses == nil {
+			a.matching(ctx, next+"?"+narrow.Encode(), q, seen, yield)
 		}
 	}
+}
+
+// idsAtOnce is how many ids a list is asked for at a time: addresses have a length.
+const idsAtOnce = 50
+
+// matching reads the pages of a list and yields what is meant, each once; false says
+// that whoever asked has enough.
+func (a *Adapter) matching(ctx context.Context, list string, q cloud.Query, seen map[string]bool, yield func(cloud.Live, error) bool) bool {
+	more := true
+	err := a.pages(ctx, list, func(r report) {
+		if l := live(r, q.Region); more && q.Matches(l) && !seen[l.ID] {
+			seen[l.ID] = true
+			more = yield(l, nil)
+		}
+	})
+	if err != nil && more {
+		return yield(cloud.Live{}, err)
+	}
+	return more
 }
 
 func (m mapping) their(name string) string {

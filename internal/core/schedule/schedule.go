@@ -289,7 +289,7 @@ func (r *Run) expire(actions []Action, now time.Time) []Action {
 		if !busy || s.acting || now.Sub(s.Began) <= p {
 			continue
 		}
-		reason := "it took longer than its patience of " + p.Round(time.Millisecond).String()
+		reason := "it took longer than its patience of " + r.limits.words(p)
 		if s.Reason != "" {
 			reason += "; the last answer was: " + s.Reason
 		}

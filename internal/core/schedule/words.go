@@ -1,6 +1,9 @@
 package schedule
 
-import "time"
+import (
+	"math"
+	"time"
+)
 
 // Phase is how far a step is.
 type Phase string
@@ -41,6 +44,17 @@ type Limits struct {
 	Looks    int           // looks at a time; four times InFlight when 0
 	MinLook  time.Duration // shortest time between two looks at one step
 	MaxLook  time.Duration // longest
+	Rate     float64       // seconds of the account's clock in a real one, for what is said; 1 when 0
+}
+
+// words tells a span of real time on the account's clock, with the real time in
+// brackets where that clock runs at another rate.
+func (l Limits) words(real time.Duration) string {
+	told := real.Round(time.Millisecond).String()
+	if l.Rate == 0 || math.Abs(l.Rate-1) < 1e-9 {
+		return told
+	}
+	return time.Duration(float64(real)*l.Rate).Round(time.Second).String() + " (" + told + " real)"
 }
 
 // Outcome is what an action came to.
