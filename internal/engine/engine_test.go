@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"strings"
 	"testing"
@@ -12,7 +13,11 @@ import (
 	"undersail/sim/world"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) {
+	flag.Parse()
+	flag.Set("test.parallel", "4") // these tests wait more than they compute
+	servicetest.Main(m)
+}
 
 var gauge = map[string]any{"zones": []any{"north-fell-a"}, "admin_sources": []any{"127.0.0.0/8"}}
 
