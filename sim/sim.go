@@ -11,7 +11,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -71,7 +70,7 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	maps.Copy(m.Quotas, c.Quotas)
+	m.Replace(c.Quotas)
 	if c.Pace <= 0 {
 		c.Pace = 60
 	}

@@ -118,7 +118,7 @@ func (a *app) checkCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				findings = append(r.Findings, policy.Check(r.Rendering)...)
+				findings = append(r.Findings, policy.Check(r.Rendering, policy.Context{}).Findings...)
 			}
 			if err := a.print(cmd, map[string]any{"diagnostics": []any{}, "findings": findings}, func(w io.Writer) {
 				fmt.Fprintf(w, "%s %s: %d inputs, %d resources, %d outputs; no errors in the text\n", t.About.Name, t.About.Version, len(t.Inputs), len(t.Resources), len(t.Outputs))

@@ -112,7 +112,7 @@ func (a *app) renderCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r.Findings = append(r.Findings, policy.Check(r.Rendering)...)
+			r.Findings = append(r.Findings, policy.Check(r.Rendering, policy.Context{}).Findings...)
 			switch {
 			case g.explain != "":
 				err = a.printExplained(cmd, t, r.Rendering, g.explain)

@@ -253,6 +253,17 @@ type Watcher interface {
 	Watch(ctx context.Context, region, cursor string) iter.Seq2[Notice, error]
 }
 
+// Accepter is an adapter that can say for the account that it accepts terms.
+type Accepter interface {
+	AcceptTerms(ctx context.Context, name string) error
+}
+
+// Logger is an adapter that can tell what a machine wrote to its console since its
+// boot, oldest line first. Nil lines say that the cloud does not tell.
+type Logger interface {
+	Log(ctx context.Context, r Ref) ([]string, error)
+}
+
 // Notice tells that something about a resource changed.
 type Notice struct{ Token, ID, Cursor string }
 

@@ -50,6 +50,23 @@ func (p patient) Offers(ctx context.Context, region string) (o offer.Offers, err
 	return o, err
 }
 
+// AcceptTerms passes the word on; saying it twice is no fault.
+func (p patient) AcceptTerms(ctx context.Context, name string) error {
+	a, can := p.Adapter.(Accepter)
+	if !can {
+		return &Error{Class: Invalid, Message: "the cloud takes no word for the terms " + name, Remedy: "accept them where the account was opened"}
+	}
+	return tried(ctx, func() error { return a.AcceptTerms(ctx, name) })
+}
+
+// Log gives nil where the cloud does not tell.
+func (p patient) Log(ctx context.Context, r Ref) (lines []string, err error) {
+	if a, can := p.Adapter.(Logger); can {
+		err = tried(ctx, func() error { lines, err = a.Log(ctx, r); return err })
+	}
+	return lines, err
+}
+
 func (p patient) Look(ctx context.Context, ref Ref) (live Live, there Presence, err error) {
 	err = tried(ctx, func() error { live, there, err = p.Adapter.Look(ctx, ref); return err })
 	return live, there, err

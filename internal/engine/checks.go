@@ -15,6 +15,7 @@ import (
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
 	"undersail/internal/probe"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
@@ -201,7 +202,8 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 		x.writeWaits(w, s.Number)
 		w.PutResource(saved)
 		if s.Action == ActionCreate && s.IntentAt != nil {
-			w.Took(x.account.Name, s.Type, s.Number, now.Sub(*s.IntentAt)-waited)
+			of := proposal.LearnedOf(s.Type, s.Region, s.Want)
+			w.Took(x.account.Name, of.Region, of.Type, of.Size, s.Number, now.Sub(*s.IntentAt)-waited)
 		}
 	})
 	return schedule.Event{Outcome: schedule.Proved}, err

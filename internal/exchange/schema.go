@@ -59,6 +59,7 @@ func templateSchema() node {
 		}, "name", "version", "title"),
 		"inputs":    named(node{"$ref": "#/$defs/input"}),
 		"presets":   named(object(node{"title": described("One line."), "text": described("When to choose it."), "inputs": node{"type": "object"}}, "title", "inputs")),
+		"sizing":    named(sizingSchema()),
 		"functions": named(object(node{"takes": named(anything), "gives": expression}, "gives")),
 		"calc":      named(anything),
 		"require":   list(object(node{"that": expression, "else": described("What to say when it does not hold.")}, "that", "else")),
@@ -76,9 +77,12 @@ func inputSchema() node {
 	flag := node{"type": "boolean"}
 	properties := node{
 		"type": node{"enum": lang.InputTypes()}, "picks": node{"enum": lang.PickKinds()},
-		"needs":  object(node{"vcpus": node{"type": "integer"}, "memory": described("Such as 16GiB."), "architecture": described("Such as x86_64.")}),
-		"of":     described("Template of the stack that is picked: NAME@^1."),
-		"secret": flag, "generate": flag, "optional": flag,
+		"needs":    needsSchema(),
+		"free":     node{"type": "integer", "minimum": 8, "maximum": 29, "description": "Length of a free range that is drawn where none is given."},
+		"advice":   described("Text, or an expression that gives it, for whoever fills the input in."),
+		"sized_by": object(node{"table": name, "for": node{"anyOf": []any{expression, node{"type": "number"}}}, "advises": node{"type": "boolean", "description": "Less is a warning, not an error."}}, "table", "for"),
+		"of":       described("Template of the stack that is picked: NAME@^1."),
+		"secret":   flag, "generate": flag, "optional": flag,
 		"rules": object(node{"length": node{"type": "integer"}, "classes": node{"type": "integer"}, "forbid": list(node{"type": "string"})}),
 		"page":  described("Page of the form it is asked on."), "shown_when": expression, "asks_consent": described("What somebody agrees to by giving it."),
 	}
@@ -88,6 +92,17 @@ func inputSchema() node {
 		}
 	}
 	return object(properties)
+}
+
+func needsSchema() node {
+	above := node{"type": "number", "exclusiveMinimum": 0}
+	return object(node{"vcpus": node{"type": "integer"}, "memory": described("Such as 16GiB."), "architecture": described("Such as x86_64."), "disk_mbps": above, "network_gbps": above,
+		"features": list(node{"type": "string"})})
+}
+
+func sizingSchema() node {
+	row := object(node{"upto": node{"type": "number"}, "needs": needsSchema()}, "upto", "needs")
+	return object(node{"unit": described("What is counted, such as services."), "source": described("Where the figures come from."), "rows": list(row)}, "unit", "rows")
 }
 
 func checkSchema() node {
@@ -107,7 +122,7 @@ func resourceSchema() node {
 		"find": node{}, "was": name, "region": described("Region, when it is not that of the stack."),
 		"health": list(node{"$ref": "#/$defs/check"}), "patience": span, "guard": orExpression(flag), "rebuild": node{"enum": []string{"new_first", "old_first"}},
 		"pace": object(node{"at_once": node{"type": "integer", "minimum": 1}}, "at_once"), "at_retire": node{"enum": []string{"keep", "snapshot"}},
-		"leave": list(node{"type": "string"}), "extra": node{"type": "object"},
+		"leave": list(node{"type": "string"}), "features": list(node{"type": "string"}), "extra": node{"type": "object"},
 	}
 	var types []any
 	for _, t := range resource.Types() {

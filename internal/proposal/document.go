@@ -1,6 +1,8 @@
 package proposal
 
 import (
+	"slices"
+
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -52,6 +54,25 @@ type Document struct {
 // Everywhere gives the offers that the proposal was made with.
 func (d Document) Everywhere() offer.Everywhere {
 	return offer.Everywhere{Home: &d.Offers, Elsewhere: d.Elsewhere}
+}
+
+// Terms names the terms of images that it uses and that the account has not accepted.
+func (d Document) Terms() []string {
+	var out []string
+	if d.Rendering == nil {
+		return out
+	}
+	for _, r := range d.Rendering.Resources {
+		o := d.Everywhere().In(r.Region)
+		name, _ := r.Want["image"].(string)
+		if o == nil || r.Find != nil {
+			continue
+		}
+		if image, sold := o.Image(name); sold && image.Terms != nil && !image.Terms.Accepted && !slices.Contains(out, image.Terms.Name) {
+			out = append(out, image.Terms.Name)
+		}
+	}
+	return out
 }
 
 // TemplateText is the exact template.

@@ -6,12 +6,16 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// Durations tells how long things take, in milliseconds of real time by
-// resource type, learned from earlier runs; Rate is the account's clock.
+// Durations tells how long creations take, in milliseconds of real time, learned from
+// earlier runs by [Learned]; Rate is the account's clock.
 type Durations struct {
-	Learned map[string]int64
+	Learned map[Learned]int64
 	Rate    float64
 }
+
+// Learned is what a duration was learned of: a type, one of its machine sizes where it
+// has them, in one region. Empty words stand for all.
+type Learned struct{ Type, Region, Size string }
 
 // What a removal, the record of something kept and a proof take, in cloud seconds.
 const (
@@ -19,19 +23,32 @@ const (
 	proving  = 5
 )
 
-// Expect is how long an action usually takes, in milliseconds of real time.
-func (d Durations) Expect(do change.Kind, typeName string) int64 {
-	t, _ := resource.ByName(typeName)
+// Expect is how long an action usually takes, in milliseconds of real time: what was
+// learned of the nearest, else what is typical of the type.
+func (d Durations) Expect(do change.Kind, of Learned) int64 {
 	switch do {
 	case change.Remove:
 		return int64(removing / d.Rate * 1000)
 	case change.Keep:
 		return 0
 	}
-	if ms, ok := d.Learned[typeName]; ok {
-		return ms
+	for _, near := range []Learned{of, {Type: of.Type, Region: of.Region}, {Type: of.Type}} {
+		if ms, ok := d.Learned[near]; ok {
+			return ms
+		}
 	}
+	t, _ := resource.ByName(of.Type)
 	return int64(float64(t.Expect) / d.Rate * 1000)
+}
+
+// LearnedOf tells what a duration of a resource is learned of.
+func LearnedOf(typeName, region string, want map[string]any) Learned {
+	of := Learned{Type: typeName, Region: region}
+	t, _ := resource.ByName(typeName)
+	if p, ok := t.Property("size"); ok && p.Picks == "size" {
+		of.Size, _ = want["size"].(string)
+	}
+	return of
 }
 
 // ExpectProof is how long the proof of a whole stack usually takes.
@@ -43,7 +60,7 @@ func (d Durations) Forecast(p change.Plan) (seconds float64, longest []string) {
 	g := graph.Graph{Needs: make([][]int, len(p.Actions))}
 	weight := make([]float64, len(p.Actions))
 	for i, a := range p.Actions {
-		weight[i] = float64(d.Expect(a.Do, p.Changes[a.Change].Type)) / 1000
+		weight[i] = float64(d.Expect(a.Do, LearnedOfChange(p, p.Changes[a.Change]))) / 1000
 		for _, n := range a.Needs {
 			g.Needs[i] = append(g.Needs[i], n.Action)
 		}
@@ -60,4 +77,18 @@ func (d Durations) Forecast(p change.Plan) (seconds float64, longest []string) {
 		seconds += float64(d.ExpectProof()) / 1000
 	}
 	return seconds, longest
+}
+
+// LearnedOfChange tells what the duration of a change is learned of.
+func LearnedOfChange(p change.Plan, c change.Change) Learned {
+	if p.Rendering != nil {
+		if r := p.Rendering.Resource(c.Resource); r != nil {
+			region := r.Region
+			if region == "" {
+				region = p.Rendering.Stack.Region
+			}
+			return LearnedOf(c.Type, region, r.Want)
+		}
+	}
+	return Learned{Type: c.Type}
 }

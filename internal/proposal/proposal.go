@@ -48,6 +48,17 @@ type Facts struct {
 	Discards   string // the token of a kept resource that is removed for good
 	// Read are findings of whoever read the facts.
 	Read []render.Finding
+	// Stop, when set, tells that nobody waits for the result any more.
+	Stop func() bool
+	// Agreed are the consents that were given when the stack was last applied.
+	Agreed []render.Consent
+	// Rules are the organisation's own.
+	Rules *policy.Rules
+	// MostMonth is the cost of a month above which a consent is asked for; 0 asks for
+	// none.
+	MostMonth float64
+	// Today is the date of the check, such as 2026-11-25, for what ends.
+	Today string
 }
 
 // Changed is what would change, in which order.
@@ -76,7 +87,7 @@ func (f Facts) Render() Changed {
 		}
 	}
 	plan := change.Compute(render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
-		Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}, f.Recorded)
+		Stop: f.Stop, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}, f.Recorded)
 	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
 }
 
@@ -94,16 +105,18 @@ func (c Changed) Judge() Judged {
 	if r := c.Plan.Rendering; r != nil {
 		j.Findings = append(slices.Clone(r.Findings), c.Plan.Findings...)
 		j.Findings = append(j.Findings, fit.Check(c.Plan, c.Recorded, c.Found, c.Offers)...)
-		j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)
-		j.Findings = append(append(j.Findings, policy.Check(r)...), c.maturity()...)
-		j.Consents = c.asked()
 		j.Cost = price.Of(r.Resources, c.Offers)
+		opinion := policy.Check(r, policy.Context{Offers: c.Offers, Cost: j.Cost, Today: c.Today, MostMonth: c.MostMonth, Rules: c.Rules})
+		j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)
+		j.Findings = append(append(j.Findings, opinion.Findings...), c.maturity()...)
+		j.Consents = append(c.asked(), c.news(opinion.Consents)...)
 	} else {
 		j.Findings = append(slices.Clone(c.Read), c.Plan.Findings...)
 		j.Cost = price.Of(nil, c.Offers)
 	}
 	j.Consents = append(j.Consents, change.Consents(c.Plan.Changes, c.Recorded)...)
 	j.Seconds, j.Longest = c.Durations.Forecast(c.Plan)
+	j.Findings = render.Locate(c.Template, j.Findings)
 	return j
 }
 
@@ -134,6 +147,12 @@ func (c Changed) asked() []render.Consent {
 		}
 	}
 	return out
+}
+
+// news are the consents of rules that ask for something new: what was agreed to when
+// the stack was last applied is not asked for again.
+func (c Changed) news(list []render.Consent) []render.Consent {
+	return slices.DeleteFunc(slices.Clone(list), func(x render.Consent) bool { return slices.Contains(c.Agreed, x) })
 }
 
 // movedDefaults notes the inputs that nobody gave and whose default has become

@@ -8,8 +8,10 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/policy"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
@@ -137,14 +139,52 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 	case missing != nil:
 		return p, &Error{Kind: Consent, Title: fmt.Sprintf("proposal %d needs a consent that was not given", p.ID), Remedy: "read what is asked, and agree to it by name", Findings: missing}
 	}
+	if slices.Contains(names, policy.ConsentTerms) {
+		if err := s.acceptTerms(ctx, p); err != nil {
+			return Proposal{}, err
+		}
+	}
 	if err := s.draw(ctx, p.ID); err != nil {
 		return Proposal{}, err
+	}
+	var given []store.Consent
+	for _, c := range p.Consents {
+		given = append(given, store.Consent{Name: c.Name, About: c.About})
 	}
 	why := ""
 	if names != nil {
 		why = "agreed to " + strings.Join(names, ", ")
 	}
-	return s.decide(ctx, u, p.ID, state.Accepted, why)
+	return s.decide(ctx, u, p.ID, state.Accepted, why, given)
+}
+
+// acceptTerms says for the account that it accepts the terms of the images of a
+// proposal. Saying it twice is no fault, so that it may be said before the proposal is
+// decided: a person has agreed to it.
+func (s *Service) acceptTerms(ctx context.Context, p Proposal) error {
+	row, err := s.store.Proposal(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	var d proposal.Document
+	if err := json.Unmarshal(row.Document, &d); err != nil {
+		return fmt.Errorf("read proposal %d: %w", p.ID, err)
+	}
+	adapter, _, err := s.adapter(ctx, p.Account)
+	if err != nil {
+		return err
+	}
+	accepter, can := adapter.(cloud.Accepter)
+	if !can {
+		return nil
+	}
+	for _, name := range d.Terms() {
+		if err := accepter.AcceptTerms(ctx, name); err != nil {
+			return cloudSays(err)
+		}
+	}
+	s.forgetOffers(p.Account)
+	return nil
 }
 
 // Refuse turns a proposal down, with the reason.
@@ -155,11 +195,11 @@ func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Pro
 	if _, err := s.Proposal(ctx, id); err != nil {
 		return Proposal{}, err
 	}
-	return s.decide(ctx, u, id, state.Refused, why)
+	return s.decide(ctx, u, id, state.Refused, why, nil)
 }
 
-func (s *Service) decide(ctx context.Context, u User, id int64, state, why string) (Proposal, error) {
-	err := s.store.Decide(ctx, id, state, why, u.Name)
+func (s *Service) decide(ctx context.Context, u User, id int64, state, why string, consents []store.Consent) (Proposal, error) {
+	err := s.store.Decide(ctx, id, state, why, u.Name, consents)
 	p, readErr := s.Proposal(ctx, id)
 	if errors.Is(err, store.ErrConflict) {
 		return p, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)

@@ -24,11 +24,14 @@ type reading struct {
 	proposal.Facts
 	stack   store.Stack
 	isNew   bool // it was never applied
-	account store.Account
-	adapter cloud.Adapter
-	rows    []store.Resource
-	live    facts
-	kept    []store.Kept // what it may take over
+	offline bool // no cloud is called
+	// reserves are what proposals of other stacks take in the account.
+	reserves []reserve
+	account  store.Account
+	adapter  cloud.Adapter
+	rows     []store.Resource
+	live     facts
+	kept     []store.Kept // what it may take over
 	// versions are the newest ones of the secrets of stacks of the name.
 	versions map[string]int
 	undoes   *int64          // the run that is undone
@@ -40,6 +43,17 @@ type reading struct {
 // facts are what a cloud says of everything that is recorded of a stack.
 type facts struct {
 	live map[string]cloud.Live // by name of the resource; what is absent is not in it
+}
+
+// asRecorded takes what is recorded for what is there.
+func asRecorded(rows []store.Resource) facts {
+	f := facts{live: map[string]cloud.Live{}}
+	for _, r := range rows {
+		if !begun(r) {
+			f.live[r.Name] = cloud.Live{Ref: r.Ref(), Has: r.Want, Attributes: r.Attributes, Phase: cloud.Ready}
+		}
+	}
+	return f
 }
 
 // look asks the cloud about every recorded resource: all at once by the mark of
@@ -156,9 +170,11 @@ func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err e
 		if slices.ContainsFunc(r.Recorded, taken) || slices.ContainsFunc(out, taken) || slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == k.Name }) {
 			continue
 		}
-		_, there, err := r.adapter.Look(ctx, k.Resource(k.Name).Ref())
-		if err != nil {
-			return nil, cloudSays(err)
+		there := cloud.Present
+		if !r.offline {
+			if _, there, err = r.adapter.Look(ctx, k.Resource(k.Name).Ref()); err != nil {
+				return nil, cloudSays(err)
+			}
 		}
 		if there == cloud.Absent {
 			r.Read = append(r.Read, render.Finding{Severity: lang.Warning, Code: "kept-missing", Place: k.Name, Message: fmt.Sprintf("the kept %s/%s (%s) is not in the cloud any more", k.Stack, k.Name, keptID(k)),

@@ -105,12 +105,12 @@ func (s *Service) discarding(ctx context.Context, r *reading, k store.Kept) (*re
 	}
 	r.adapter, r.account, r.kept = adapter, account, []store.Kept{k}
 	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region}
-	home, err := r.offersOf(ctx, k.Region)
+	home, err := s.readOffers(ctx, account, k.Region)
 	if err != nil {
 		return r, none, err
 	}
 	r.Offers = offer.At(*home)
-	learned, err := s.store.Expected(ctx, account.Name)
+	learned, err := s.learned(ctx, account.Name)
 	if err != nil {
 		return r, none, err
 	}

@@ -10,7 +10,6 @@ import (
 	"github.com/Masterminds/semver/v3"
 
 	"undersail/internal/core/lang"
-	"undersail/internal/core/offer"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/library"
@@ -85,23 +84,6 @@ func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account
 		return Account{}, err
 	}
 	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, 0}, nil
-}
-
-// Offers reads what a region sells an account now.
-func (s *Service) Offers(ctx context.Context, account, region string) (offer.Offers, error) {
-	adapter, a, err := s.adapter(ctx, account)
-	if err != nil {
-		return offer.Offers{}, err
-	}
-	if region == "" {
-		return offer.Offers{}, refuse(Invalid, "name one of its regions", "account %s has several regions", account)
-	}
-	o, err := adapter.Offers(ctx, region)
-	if err != nil {
-		return o, cloudSays(err)
-	}
-	o.Account = a.Name
-	return o, nil
 }
 
 // Template is one version in the library.

@@ -147,7 +147,13 @@ func sameJSON[T any](a, b T) bool {
 
 // read reads the facts of a proposal that is asked for.
 func (s *Service) read(ctx context.Context, n NewProposal) (*reading, error) {
-	r := &reading{Facts: proposal.Facts{Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}}}
+	return s.readFacts(ctx, n, false)
+}
+
+// readFacts reads the facts; offline ones call no cloud, and take what is recorded for
+// what is there.
+func (s *Service) readFacts(ctx context.Context, n NewProposal, offline bool) (*reading, error) {
+	r := &reading{offline: offline, Facts: proposal.Facts{Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}}}
 	if r.Given == nil {
 		r.Given = map[string]string{}
 	}
@@ -243,7 +249,7 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 // readBundle reads the template of a proposal.
 func (r *reading) readBundle(b lang.Bundle) error {
 	var found lang.Diagnostics
-	if r.Template, found = lang.ReadBundle(b); r.Template == nil {
+	if r.Template, found = bundles.read(b); r.Template == nil {
 		return &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
 	}
 	r.Text = proposal.TemplateText{Name: r.Template.About.Name, Version: r.Template.About.Version, File: b.File, Digest: r.Template.Digest, Source: b.Source, Parts: b.Parts}
@@ -261,12 +267,19 @@ func (s *Service) readPlace(ctx context.Context, r *reading) error {
 		return refuse(Invalid, "the regions are "+strings.Join(account.Regions, ", "), "account %s has no region %q", account.Name, r.stack.Region)
 	}
 	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region}
-	home, err := r.offersOf(ctx, r.stack.Region)
+	home, err := s.offersFor(ctx, r, r.stack.Region)
 	if err != nil {
 		return err
 	}
-	r.Offers = offer.Everywhere{Home: home, Elsewhere: map[string]*offer.Offers{}}
-	learned, err := s.store.Expected(ctx, account.Name)
+	r.Offers = offer.Everywhere{Home: home, Elsewhere: map[string]*offer.Offers{}, Others: s.others(account, r.stack.Region)}
+	if r.Rules, err = s.rules(ctx); err != nil {
+		return err
+	}
+	r.Today = s.engine.Now().UTC().Format(time.DateOnly)
+	if account.MostMonth != nil {
+		r.MostMonth = *account.MostMonth
+	}
+	learned, err := s.learned(ctx, account.Name)
 	if err != nil {
 		return err
 	}
@@ -277,17 +290,31 @@ func (s *Service) readPlace(ctx context.Context, r *reading) error {
 	if r.rows, err = s.store.Resources(ctx, r.stack.ID); err != nil {
 		return err
 	}
+	if r.offline {
+		r.live = asRecorded(r.rows)
+		return nil
+	}
 	r.live, err = s.look(ctx, adapter, account, r.stack, r.rows)
 	return err
 }
 
-func (r *reading) offersOf(ctx context.Context, region string) (*offer.Offers, error) {
-	o, err := r.adapter.Offers(ctx, region)
-	if err != nil {
-		return nil, cloudSays(err)
+// offersFor gives what a region sells: now, or for facts that call no cloud as it was
+// told last.
+func (s *Service) offersFor(ctx context.Context, r *reading, region string) (*offer.Offers, error) {
+	read := func() (*offer.Offers, error) { return s.readOffers(ctx, r.account, region) }
+	if r.offline {
+		read = func() (*offer.Offers, error) { return s.offersOf(ctx, r.account, region, false) }
 	}
-	o.Account = r.account.Name
-	return &o, nil
+	o, err := read()
+	if err != nil {
+		return nil, err
+	}
+	if r.reserves == nil {
+		if r.reserves, err = s.reserved(ctx, r.account, "", r.stack.ID); err != nil {
+			return nil, err
+		}
+	}
+	return counting(o, r.reserves), nil
 }
 
 // readBefore reads how the stack was last applied, and what is kept that it may take
@@ -299,7 +326,7 @@ func (s *Service) readBefore(ctx context.Context, r *reading) error {
 		if conduct, err = s.conduct(ctx, r.stack, r.rows); err != nil {
 			return err
 		}
-		if r.LastInputs, err = s.lastApplied(ctx, r.stack); err != nil {
+		if r.LastInputs, r.Agreed, err = s.lastApplied(ctx, r.stack); err != nil {
 			return err
 		}
 	}
@@ -359,7 +386,7 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 		if more = true; !slices.Contains(r.account.Regions, region) || r.Offers.Elsewhere[region] != nil {
 			continue // that there is no such region is found by checking
 		}
-		if r.Offers.Elsewhere[region], err = r.offersOf(ctx, region); err != nil {
+		if r.Offers.Elsewhere[region], err = s.offersFor(ctx, r, region); err != nil {
 			return proposal.Judged{}, err
 		}
 	}
@@ -367,8 +394,10 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 	if r.Facts = facts; drawn || more {
 		changed = r.Facts.Render()
 	}
-	if changed, err = s.usedElsewhere(ctx, r, changed); err != nil {
-		return proposal.Judged{}, err
+	if !r.offline {
+		if changed, err = s.usedElsewhere(ctx, r, changed); err != nil {
+			return proposal.Judged{}, err
+		}
 	}
 	judged := changed.Judge()
 	if render.HasErrors(judged.Findings) {
@@ -405,7 +434,11 @@ func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judge
 			return Proposal{}, errTaken
 		}
 	}
-	row := store.Proposal{StackID: r.stack.ID, Kind: kind, Document: raw, CreatedBy: u.Name, Undoes: r.undoes,
+	reserves, err := json.Marshal(j.Reserves())
+	if err != nil {
+		return Proposal{}, fmt.Errorf("encode what a proposal takes: %w", err)
+	}
+	row := store.Proposal{Reserves: reserves, StackID: r.stack.ID, Kind: kind, Document: raw, CreatedBy: u.Name, Undoes: r.undoes,
 		Summary: change.Summary(doc.Changes), Currency: doc.Cost.Currency, Hour: doc.Cost.Hour, Seconds: doc.Seconds}
 	if r.Text.Name != "" {
 		row.Template = r.Text.Name + "@" + r.Text.Version

@@ -16,6 +16,8 @@ import (
 	"undersail/internal/cloud"
 	"undersail/internal/cloud/registry"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
 	"undersail/internal/secret"
@@ -34,6 +36,13 @@ type Service struct {
 	mu       sync.Mutex
 	adapters map[string]cached
 	tries    map[string][]time.Time // failed sign-ins by user name
+	// offers are those that were read last; whoever has them changes nothing.
+	offers     map[place]*offer.Offers
+	refreshing map[place]bool
+	asking     map[string]*asking // by user and form
+	// compiled are the organisation's rules, of the versions that compiledOf names.
+	compiled   *policy.Rules
+	compiledOf string
 }
 
 // cached is an adapter with the account row it was made from.
@@ -44,7 +53,7 @@ type cached struct {
 
 // New wires a service and its engine together. The engine is not started.
 func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*Service, error) {
-	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, tries: map[string][]time.Time{}}
+	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, tries: map[string][]time.Time{}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
 	c.Store, c.Box, c.Log, c.Adapter, c.Undo = st, box, log, s.bareAdapter, s.undoFailed
 	var err error
 	s.engine, err = engine.New(c)

@@ -72,6 +72,12 @@ func (s *Service) lookUp(ctx context.Context, r *reading, first *render.Renderin
 		}
 		any = true
 		query := findQuery(res, r.stack.Region)
+		if r.offline {
+			if attributes := r.known(query); attributes != nil {
+				found[res.Name] = attributes
+			}
+			continue // else it shows what it waits for
+		}
 		list, err := cloud.Collect(r.adapter.Search(ctx, query))
 		if err != nil {
 			return any, cloudSays(err)
@@ -98,6 +104,40 @@ func (s *Service) lookUp(ctx context.Context, r *reading, first *render.Renderin
 	}
 	r.Found = found
 	return any, nil
+}
+
+// known is what the offers tell of the one resource that a query means, or nil.
+func (r *reading) known(q cloud.Query) map[string]any {
+	o := r.Offers.In(q.Region)
+	if o == nil || q.Tags != nil {
+		return nil
+	}
+	var all []map[string]any
+	meant := func(id, name string) bool { return (q.ID == "" || q.ID == id) && (q.Name == "" || q.Name == name) }
+	switch q.Type {
+	case "network":
+		for _, n := range o.Networks {
+			if meant(n.ID, n.Name) {
+				all = append(all, map[string]any{"id": n.ID})
+			}
+		}
+	case "subnet":
+		for _, n := range o.Subnets {
+			if meant(n.ID, n.Name) {
+				all = append(all, map[string]any{"id": n.ID})
+			}
+		}
+	case "key_pair":
+		for _, n := range o.KeyPairs {
+			if meant(n.ID, n.Name) {
+				all = append(all, map[string]any{"id": n.ID})
+			}
+		}
+	}
+	if len(all) != 1 {
+		return nil
+	}
+	return all[0]
 }
 
 // findQuery asks for the resource that a template means.
@@ -201,13 +241,14 @@ func (s *Service) outputs(ctx context.Context, st store.Stack) ([]render.Output,
 	return shown.Outputs, values, nil
 }
 
-// lastApplied gives the inputs that a stack was last applied with.
-func (s *Service) lastApplied(ctx context.Context, st store.Stack) ([]render.InputValue, error) {
+// lastApplied gives the inputs that a stack was last applied with, and what was agreed
+// to then.
+func (s *Service) lastApplied(ctx context.Context, st store.Stack) ([]render.InputValue, []render.Consent, error) {
 	d, err := s.lastDocument(ctx, st.ID)
 	if err != nil || d.Rendering == nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return d.Rendering.Inputs, nil
+	return d.Rendering.Inputs, slices.Concat(d.Consents, d.Given), nil
 }
 
 // lastDocument is what a stack was last made from; an empty one when it never was.

@@ -11,9 +11,14 @@ type Account struct {
 	ClockRate   float64
 	GuestRange  string
 	Regions     []string
+	// MostMonth is the cost of a month above which proposals ask for a consent.
+	MostMonth *float64
 }
 
-const accountColumns = "name, cloud, endpoint, credentials, clock_rate, guest_range, regions"
+const (
+	accountColumns = "name, cloud, endpoint, credentials, clock_rate, guest_range, regions"
+	accountQuery   = "SELECT " + accountColumns + ", most_month FROM accounts "
+)
 
 // PutAccount keeps an account, new or renewed.
 func (s *Store) PutAccount(ctx context.Context, a Account) error {
@@ -24,10 +29,10 @@ func (s *Store) PutAccount(ctx context.Context, a Account) error {
 
 // Account finds an account.
 func (s *Store) Account(ctx context.Context, name string) (Account, error) {
-	return one[Account](ctx, s.Pool, "SELECT "+accountColumns+" FROM accounts WHERE name = $1", name)
+	return one[Account](ctx, s.Pool, accountQuery+"WHERE name = $1", name)
 }
 
 // Accounts lists all by name.
 func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
-	return many[Account](ctx, s.Pool, "SELECT "+accountColumns+" FROM accounts ORDER BY name")
+	return many[Account](ctx, s.Pool, accountQuery+"ORDER BY name")
 }

@@ -31,6 +31,8 @@ type Proposal struct {
 	// Undoes is the run that an undo is of.
 	Undoes *int64
 	RunID  *int64
+	// Reserves is what it would take; it is written and read apart.
+	Reserves json.RawMessage `db:"-"`
 }
 
 // An open or accepted proposal whose time is over reads as expired.
@@ -45,11 +47,19 @@ func (s *Store) AddProposal(ctx context.Context, p Proposal, life time.Duration)
 		if _, err := tx.Exec(ctx, "UPDATE proposals SET state = 'stale', why = 'a newer proposal was made for the stack' WHERE stack_id = $1 AND state IN ('open', 'accepted')", p.StackID); err != nil {
 			return err
 		}
-		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, summary, template, currency, hour, seconds, undoes, expires_at)
-			VALUES ($1, $2, 'open', $3, $4, $5, $6, $7, $8, $9, $10, now() + $11) RETURNING id`,
-			p.StackID, p.Kind, p.Document, p.CreatedBy, p.Summary, p.Template, p.Currency, p.Hour, p.Seconds, p.Undoes, life).Scan(&id)
+		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, summary, template, currency, hour, seconds, undoes, expires_at, reserves)
+			VALUES ($1, $2, 'open', $3, $4, $5, $6, $7, $8, $9, $10, now() + $11, $12) RETURNING id`,
+			p.StackID, p.Kind, p.Document, p.CreatedBy, p.Summary, p.Template, p.Currency, p.Hour, p.Seconds, p.Undoes, life, orList(p.Reserves)).Scan(&id)
 	})
 	return id, err
+}
+
+// orList is an empty list where nothing was given.
+func orList(raw json.RawMessage) json.RawMessage {
+	if raw == nil {
+		return json.RawMessage("[]")
+	}
+	return raw
 }
 
 // Proposal finds a proposal.
@@ -79,12 +89,19 @@ func (s *Store) LastDocument(ctx context.Context, stackID string, before int64) 
 	return one[Proposal](ctx, s.Pool, proposalQuery+`WHERE r.stack_id = $1 AND r.id < $2 AND r.kind NOT IN ('retire', 'discard') ORDER BY r.id DESC LIMIT 1`, stackID, before)
 }
 
-// Decide moves an open proposal to accepted or refused; a conflict says that it
-// was not open any more.
-func (s *Store) Decide(ctx context.Context, id int64, state, why, by string) error {
-	tag, err := s.Pool.Exec(ctx, "UPDATE proposals SET state = $2, why = $3, decided_by = $4, decided_at = now() WHERE id = $1 AND state = 'open' AND expires_at > now()", id, state, why, by)
-	if err == nil && tag.RowsAffected() == 0 {
-		return ErrConflict
-	}
-	return classify(err)
+// Decide moves an open proposal to accepted or refused, with what was agreed to; a
+// conflict says that it was not open any more.
+func (s *Store) Decide(ctx context.Context, id int64, state, why, by string, consents []Consent) error {
+	return s.Tx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "UPDATE proposals SET state = $2, why = $3, decided_by = $4, decided_at = now() WHERE id = $1 AND state = 'open' AND expires_at > now()", id, state, why, by)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrConflict
+		}
+		for _, c := range consents {
+			if err == nil {
+				_, err = tx.Exec(ctx, "INSERT INTO consents (proposal_id, name, about, given_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", id, c.Name, c.About, by)
+			}
+		}
+		return err
+	})
 }

@@ -55,7 +55,7 @@ func startedRun(t *testing.T, s *Store) int64 {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, proposal, "accepted", "", "ines"); err != nil {
+	if err := s.Decide(ctx, proposal, "accepted", "", "ines", nil); err != nil {
 		t.Fatal(err)
 	}
 	run, err := s.StartRun(ctx, NewRun{Proposal: proposal, Kind: "apply", By: "ines", Grace: time.Minute, Steps: []Step{{Number: 0, Resource: "net", Type: "network", Action: "create", Needs: []Need{}, Token: "us-1"}}}, job)
@@ -143,7 +143,7 @@ func TestOneActiveRunForAStack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, proposal, "accepted", "", "ines"); err != nil {
+	if err := s.Decide(ctx, proposal, "accepted", "", "ines", nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.StartRun(ctx, NewRun{Proposal: proposal, Kind: "apply", By: "ines", Grace: time.Minute}, job); !errors.Is(err, ErrConflict) {
@@ -160,13 +160,13 @@ func TestAProposalIsDecidedOnce(t *testing.T) {
 	startedRun(t, s)
 	first, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour)
 	second, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour)
-	if err := s.Decide(ctx, first, "accepted", "", "ines"); !errors.Is(err, ErrConflict) {
+	if err := s.Decide(ctx, first, "accepted", "", "ines", nil); !errors.Is(err, ErrConflict) {
 		t.Errorf("a stale proposal was accepted: %v", err)
 	}
-	if err := s.Decide(ctx, second, "refused", "no", "tomas"); err != nil {
+	if err := s.Decide(ctx, second, "refused", "no", "tomas", nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, second, "accepted", "", "ines"); !errors.Is(err, ErrConflict) {
+	if err := s.Decide(ctx, second, "accepted", "", "ines", nil); !errors.Is(err, ErrConflict) {
 		t.Errorf("a refused proposal was accepted: %v", err)
 	}
 	expired, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, -time.Minute)

@@ -177,7 +177,7 @@ func (w *Write) Emptied(stackID string) {
 }
 
 // Took keeps how long a creation took, in place of an older one.
-func (w *Write) Took(account, resourceType string, step int, took time.Duration) {
-	w.queue(`INSERT INTO durations (account, type, slot, ms) VALUES ($1, $2, $3, $4)
-		ON CONFLICT (account, type, slot) DO UPDATE SET ms = excluded.ms, at = now()`, account, resourceType, (w.Run+int64(step))%64, took.Milliseconds())
+func (w *Write) Took(account, region, resourceType, size string, step int, took time.Duration) {
+	w.queue(`INSERT INTO durations (account, region, type, size, slot, ms) VALUES ($1, $2, $3, $4, $5, $6)
+		ON CONFLICT (account, type, region, size, slot) DO UPDATE SET ms = excluded.ms, at = now()`, account, region, resourceType, size, (w.Run+int64(step))%64, took.Milliseconds())
 }

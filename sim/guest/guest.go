@@ -75,6 +75,7 @@ type Guest struct {
 	files    map[string]string
 	users    map[string][]ssh.PublicKey
 	services []*service
+	faults   []string // of the first boot
 	stop     chan struct{}
 	ended    chan struct{}
 	wake     chan struct{}
@@ -135,8 +136,9 @@ func (g *Guest) firstBoot() {
 	for _, item := range list(g.UserData["packages"]) {
 		name := fmt.Sprint(item)
 		sw, known := g.software[name]
-		if !known {
-			continue // the guest's log would say so; nothing comes up
+		if !known || !g.Image.Installs(name) {
+			g.faults = append(g.faults, "E: Unable to locate package "+name) // nothing of it comes up
+			continue
 		}
 		at += sw.Install
 		if sw.Service != "" {
@@ -165,6 +167,28 @@ func (g *Guest) Initialised(now time.Time) bool {
 		last = max(last, s.after)
 	}
 	return g.since(now) >= last
+}
+
+// Console is what the machine has written to its console since it booted, oldest
+// line first.
+func (g *Guest) Console(now time.Time) []string {
+	lines := []string{"cloud-init: " + g.Label + " boots " + g.Image.Name}
+	if g.since(now) < sshAfter {
+		return lines
+	}
+	lines = append(lines, "sshd: server listening on port 22")
+	if len(g.faults) > 0 {
+		lines = append(append(lines, g.faults...), "cloud-init: installing packages failed")
+	}
+	for _, s := range g.services {
+		if g.since(now) >= s.after {
+			lines = append(lines, "systemd: "+s.name+" is "+g.state(s, now))
+		}
+	}
+	if g.Initialised(now) {
+		lines = append(lines, "cloud-init: finished")
+	}
+	return lines
 }
 
 // state tells a service's state in the words of systemd.

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"math/big"
 	"net"
+	"net/http"
 	"net/netip"
 	"strings"
 	"time"
@@ -159,6 +160,26 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 		return failed
 	}
 	return s
+}
+
+// log tells what a machine wrote to its console since its boot.
+func (c *Cloud) log(w http.ResponseWriter, r *http.Request) error {
+	var x *world.Resource
+	err := c.world.Update(func(tx *world.Tx) error {
+		x = tx.Find(c.account(r).Name, r.PathValue("region"), "instances", r.PathValue("name"))
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if x == nil {
+		return refuse(404, "gone", "there is no instance "+r.PathValue("name"), nil)
+	}
+	lines := []string{}
+	if g := c.fabric.Guest(x.ID); g != nil {
+		lines = g.Console(time.Now())
+	}
+	return writeJSON(w, 200, map[string]any{"lines": lines})
 }
 
 func str(v any) string { s, _ := v.(string); return s }

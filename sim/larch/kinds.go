@@ -11,6 +11,7 @@ import (
 	"go.yaml.in/yaml/v4"
 	"golang.org/x/crypto/ssh"
 
+	"undersail/sim/market"
 	"undersail/sim/world"
 )
 
@@ -42,7 +43,7 @@ func init() {
 		{"key_pair", "keys", "key", []string{"public_key"}, nil, (*making).key},
 		{"secret", "secrets", "sec", []string{"value"}, []string{"value"}, (*making).secret},
 		{"disk", "disks", "dsk", []string{"gib", "class", "zone", "encrypted"}, []string{"gib"}, (*making).disk},
-		{"instance", "instances", "vm", []string{"size", "image", "subnet_id", "zone", "public", "address_id", "firewall_ids", "key_id", "disks", "user_data"},
+		{"instance", "instances", "vm", []string{"size", "image", "subnet_id", "zone", "public", "address_id", "firewall_ids", "key_id", "disks", "user_data", "licence"},
 			[]string{"size", "firewall_ids"}, (*making).instance},
 	} {
 		kinds[k.plural] = k
@@ -209,6 +210,9 @@ func (m *making) disk() error {
 	if err := m.zone(m.cloud.market.DiskZones(m.x.Region, class)); err != nil {
 		return err
 	}
+	if encrypted, _ := m.x.Properties["encrypted"].(bool); encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
+		return invalid("encrypted", "region %s encrypts no disks", m.x.Region)
+	}
 	gib := number(m.x.Properties["gib"])
 	if low, high := bytesOf(class.Min)>>30, bytesOf(class.Max)>>30; gib < low || gib > high {
 		return invalid("gib", "a %s disk has %d to %d GiB", class.Name, low, high)
@@ -276,13 +280,20 @@ func (m *making) machine() error {
 		return refuse(409, "capacity", fmt.Sprintf("zone %s has no %s left", m.text("zone"), size.Name), map[string]any{"zones": others})
 	}
 	image, ok := m.cloud.market.Image(m.text("image"))
+	licence := m.text("licence")
 	switch {
+	case size.Host:
+		return refuse(422, "needs-host", "size "+size.Name+" stands on a dedicated host only", map[string]any{"property": "size"})
 	case !ok:
 		return invalid("image", "there is no image %q", m.text("image"))
 	case image.Architecture != size.Architecture:
 		return invalid("image", "image %s is for %s and size %s is %s", image.Name, image.Architecture, size.Name, size.Architecture)
 	case bytesOf(image.MinMemory) > size.GiB<<30:
 		return invalid("size", "image %s needs %s of memory", image.Name, image.MinMemory)
+	case licence != "" && !slices.ContainsFunc(image.Licences, func(l market.Licence) bool { return l.Name == licence }):
+		return invalid("licence", "image %s has no licence %q", image.Name, licence)
+	case image.Terms.Name != "" && m.tx.Fact(acceptance(m.x.Account, image.Terms.Name)) != true:
+		return refuse(403, "terms", "the terms "+image.Terms.Name+" of image "+image.Name+" are not accepted", map[string]any{"property": "image", "terms": image.Terms.Name})
 	}
 	m.x.Attributes["vcpus"], m.x.Attributes["memory_gib"], m.x.Attributes["zone"] = size.VCPUs, size.GiB, m.text("zone")
 	return nil

@@ -299,7 +299,8 @@ func (c *Cloud) quotas(tx *world.Tx, account, region string) map[string]any {
 		}
 	}
 	out := map[string]any{}
-	for name, limit := range c.market.Quotas {
+	for name := range c.market.Quotas {
+		limit := c.market.Quota(region, name)
 		if f, hit := tx.Planned("quota", account, "", name); hit {
 			limit = f.Value
 		}
@@ -321,6 +322,9 @@ func (c *Cloud) draws(x *world.Resource) map[string]int64 {
 		out := map[string]int64{}
 		if s, ok := c.market.Size(x.Region, fmt.Sprint(x.Properties["size"])); ok {
 			out["vcpus"] = s.VCPUs
+			if s.Quota != "" {
+				out[s.Quota] = s.VCPUs
+			}
 		}
 		if public, _ := x.Properties["public"].(bool); public {
 			out["addresses"] = 1

@@ -74,6 +74,8 @@ func (c *Cloud) Handler() http.Handler {
 	mux.HandleFunc("POST /sign-in/token", c.recorded(c.signIn))
 	mux.HandleFunc("GET /v1/me", c.recorded(c.signedIn(c.me)))
 	mux.HandleFunc("GET /v1/regions/{region}/market", c.recorded(c.signedIn(c.sells)))
+	mux.HandleFunc("PUT /v1/terms/{terms}", c.recorded(c.signedIn(c.accept)))
+	mux.HandleFunc("GET /v1/regions/{region}/instances/{name}/log", c.recorded(c.signedIn(c.log)))
 	mux.HandleFunc("GET /v1/regions/{region}/resources", c.recorded(c.signedIn(c.list)))
 	mux.HandleFunc("GET /v1/regions/{region}/operations/{operation}", c.recorded(c.signedIn(c.operation)))
 	mux.HandleFunc("PUT /v1/regions/{region}/{kind}/{name}", c.recorded(c.signedIn(c.create)))
@@ -260,31 +262,56 @@ func (c *Cloud) account(r *http.Request) Account {
 
 // sells tells everything the account can have in a region.
 func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
-	region := r.PathValue("region")
-	sizes := []map[string]any{}
-	for _, s := range c.market.Sizes(region) {
-		sizes = append(sizes, map[string]any{"name": s.Name, "family": s.Family, "vcpus": s.VCPUs, "memory_gib": s.GiB, "architecture": s.Architecture,
-			"hour": s.Hour, "zones": s.Zones, "withdrawn": s.Withdrawn})
-	}
+	region, account := r.PathValue("region"), c.account(r).Name
 	disks := []map[string]any{}
 	for _, d := range c.market.DiskTypes {
-		low, _ := market.Bytes(d.Min)
-		high, _ := market.Bytes(d.Max)
-		disks = append(disks, map[string]any{"class": d.Name, "about": d.About, "gib_hour": d.GiBHour * c.market.Regions[region].Factor,
-			"min_gib": low >> 30, "max_gib": high >> 30, "zones": c.market.DiskZones(region, d)})
+		disks = append(disks, map[string]any{"class": d.Name, "about": d.About, "for": d.For, "gib_hour": d.GiBHour * c.market.Regions[region].Factor,
+			"min_gib": bytesOf(d.Min) >> 30, "max_gib": bytesOf(d.Max) >> 30, "zones": c.market.DiskZones(region, d),
+			"mbps": d.MBps, "mbps_tib": d.MBpsTiB, "mbps_most": d.MBpsMost, "ops": d.Ops, "ops_tib": d.OpsTiB, "ops_most": d.OpsMost})
 	}
 	images := []map[string]any{}
 	for _, i := range c.market.Images {
-		low, _ := market.Bytes(i.MinMemory)
-		images = append(images, map[string]any{"name": i.Name, "user": i.User, "architecture": i.Architecture, "min_memory_gib": low >> 30})
+		image := map[string]any{"name": i.Name, "system": i.System, "version": i.Version, "user": i.User, "architecture": i.Architecture,
+			"min_memory_gib": bytesOf(i.MinMemory) >> 30, "min_disk_gib": bytesOf(i.MinDisk) >> 30, "ends": i.Ends, "packages": i.Packages, "licences": licences(i)}
+		if i.Terms.Name != "" {
+			image["terms"] = map[string]any{"name": i.Terms.Name, "text": i.Terms.Text, "accepted": c.world.Fact(acceptance(account, i.Terms.Name)) == true}
+		}
+		images = append(images, image)
+	}
+	features := map[string]string{}
+	for name, about := range c.market.Features {
+		if c.market.Has(region, name) {
+			features[name] = about
+		}
 	}
 	var quotas map[string]any
-	err := c.world.Update(func(tx *world.Tx) error { quotas = c.quotas(tx, c.account(r).Name, region); return nil })
+	err := c.world.Update(func(tx *world.Tx) error { quotas = c.quotas(tx, account, region); return nil })
 	if err != nil {
 		return err
 	}
 	return writeJSON(w, 200, map[string]any{"currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
-		"sizes": sizes, "disk_classes": disks, "images": images, "quotas": quotas})
+		"sizes": c.market.Sizes(region), "disk_classes": disks, "images": images, "features": features, "quotas": quotas})
+}
+
+func licences(i market.Image) []map[string]any {
+	out := []map[string]any{}
+	for _, l := range i.Licences {
+		out = append(out, map[string]any{"name": l.Name, "about": l.About, "vcpu_hour": l.VCPUHour})
+	}
+	return out
+}
+
+// acceptance names the fact that an account has accepted terms.
+func acceptance(account, terms string) string { return "terms " + account + " " + terms }
+
+// accept takes an account's word that it accepts terms. Saying it twice is no fault.
+func (c *Cloud) accept(w http.ResponseWriter, r *http.Request) error {
+	name := r.PathValue("terms")
+	if !slices.ContainsFunc(c.market.Images, func(i market.Image) bool { return i.Terms.Name == name }) {
+		return refuse(404, "no-terms", "there are no terms "+name, nil)
+	}
+	c.world.SetFact(acceptance(c.account(r).Name, name), true)
+	return writeJSON(w, 200, map[string]any{"name": name, "accepted": true})
 }
 
 // list tells the resources of a region, those with a tag when one is named, and

@@ -6,6 +6,7 @@ package market
 import (
 	_ "embed"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -19,53 +20,102 @@ var standard []byte
 
 // Market is the content of a market file.
 type Market struct {
-	Currency    string              `yaml:"currency"`
-	AddressHour float64             `yaml:"address_hour"`
-	Regions     map[string]Region   `yaml:"regions"`
-	Families    []Family            `yaml:"families"`
-	Withdrawn   []string            `yaml:"withdrawn"`
-	DiskTypes   []DiskType          `yaml:"disk_types"`
-	Images      []Image             `yaml:"images"`
-	Quotas      map[string]int64    `yaml:"quotas"`
-	Durations   map[string]float64  `yaml:"durations"`
-	Software    map[string]Software `yaml:"software"`
+	Currency    string             `yaml:"currency"`
+	AddressHour float64            `yaml:"address_hour"`
+	Regions     map[string]Region  `yaml:"regions"`
+	Features    map[string]string  `yaml:"features"`
+	Families    []Family           `yaml:"families"`
+	Withdrawn   []string           `yaml:"withdrawn"`
+	DiskTypes   []DiskType         `yaml:"disk_types"`
+	Images      []Image            `yaml:"images"`
+	Quotas      map[string]int64   `yaml:"quotas"`
+	Durations   map[string]float64 `yaml:"durations"`
+	// FamilyQuotas names the quota of processors of a family, beside that of all.
+	FamilyQuotas map[string]string   `yaml:"family_quotas"`
+	Software     map[string]Software `yaml:"software"`
 }
 
-// Region is one region; Factor scales its prices.
+// Region is one region; Factor scales its prices, Month is a month in advance as a
+// part of the price of its hours, and Quotas are those that differ there.
 type Region struct {
-	Zones  []string `yaml:"zones"`
-	Factor float64  `yaml:"factor"`
+	Zones  []string         `yaml:"zones"`
+	Factor float64          `yaml:"factor"`
+	Month  float64          `yaml:"month"`
+	Lacks  []string         `yaml:"lacks"`
+	Quotas map[string]int64 `yaml:"quotas"`
 }
 
 // Family describes sizes of one kind; a size is called FAMILY-VCPUS.
 type Family struct {
 	Name         string   `yaml:"name"`
 	About        string   `yaml:"about"`
+	Generation   int64    `yaml:"generation"`
+	Speed        float64  `yaml:"speed"`
 	Architecture string   `yaml:"architecture"`
 	GiBPerVCPU   int64    `yaml:"gib_per_vcpu"`
 	VCPUHour     float64  `yaml:"vcpu_hour"`
 	VCPUs        []int64  `yaml:"vcpus"`
+	Network      float64  `yaml:"network"`
+	NetworkMost  float64  `yaml:"network_most"`
+	Disk         float64  `yaml:"disk"`
+	DiskMost     float64  `yaml:"disk_most"`
+	Ops          float64  `yaml:"ops"`
+	OpsMost      float64  `yaml:"ops_most"`
+	Local        int64    `yaml:"local"`
+	Host         bool     `yaml:"host"` // it stands on a dedicated host only
 	OnlyIn       []string `yaml:"only_in"`
 	NotIn        []string `yaml:"not_in"`
 }
 
 // DiskType is one kind of disk.
 type DiskType struct {
-	Name    string   `yaml:"name"`
-	About   string   `yaml:"about"`
-	GiBHour float64  `yaml:"gib_hour"`
-	Min     string   `yaml:"min"`
-	Max     string   `yaml:"max"`
-	OnlyIn  []string `yaml:"only_in"`
-	NotIn   []string `yaml:"not_in"`
+	Name     string   `yaml:"name"`
+	About    string   `yaml:"about"`
+	For      []string `yaml:"for"`
+	GiBHour  float64  `yaml:"gib_hour"`
+	Min      string   `yaml:"min"`
+	Max      string   `yaml:"max"`
+	MBps     float64  `yaml:"mbps"`
+	MBpsTiB  float64  `yaml:"mbps_tib"`
+	MBpsMost float64  `yaml:"mbps_most"`
+	Ops      float64  `yaml:"ops"`
+	OpsTiB   float64  `yaml:"ops_tib"`
+	OpsMost  float64  `yaml:"ops_most"`
+	OnlyIn   []string `yaml:"only_in"`
+	NotIn    []string `yaml:"not_in"`
 }
 
 // Image is one machine image; User may log in with the key pair.
 type Image struct {
-	Name         string `yaml:"name"`
-	User         string `yaml:"user"`
-	Architecture string `yaml:"architecture"`
-	MinMemory    string `yaml:"min_memory"`
+	Name         string    `yaml:"name"`
+	System       string    `yaml:"system"`
+	Version      string    `yaml:"version"`
+	User         string    `yaml:"user"`
+	Architecture string    `yaml:"architecture"`
+	MinMemory    string    `yaml:"min_memory"`
+	MinDisk      string    `yaml:"min_disk"`
+	Ends         string    `yaml:"ends"`
+	Packages     []string  `yaml:"packages"`
+	Terms        Terms     `yaml:"terms"`
+	Licences     []Licence `yaml:"licences"`
+}
+
+// Installs reports whether a package can be installed on the image.
+func (i Image) Installs(name string) bool {
+	return i.Packages == nil || slices.Contains(i.Packages, name)
+}
+
+// Terms must be accepted by the account before an image is used.
+type Terms struct {
+	Name string `yaml:"name"`
+	Text string `yaml:"text"`
+}
+
+// Licence is one way of paying for the software of an image.
+type Licence struct {
+	Name     string  `yaml:"name"`
+	About    string  `yaml:"about"`
+	VCPUHour float64 `yaml:"vcpu_hour"`
 }
 
 // Software is a package that guests can install.
@@ -86,13 +136,26 @@ type Port struct {
 	Speaks string `yaml:"speaks"`
 }
 
-// Size is one machine size.
+// Size is one machine size of a region. Month is 0 where it is sold by the hour
+// only.
 type Size struct {
-	Name, Family, Architecture string
-	VCPUs, GiB                 int64
-	Hour                       float64
-	Zones                      []string
-	Withdrawn                  bool
+	Name         string   `json:"name"`
+	Family       string   `json:"family"`
+	Quota        string   `json:"quota,omitempty"`
+	Architecture string   `json:"architecture"`
+	Generation   int64    `json:"generation"`
+	Speed        float64  `json:"speed"`
+	VCPUs        int64    `json:"vcpus"`
+	GiB          int64    `json:"memory_gib"`
+	NetworkGbps  float64  `json:"network_gbps"`
+	DiskMBps     float64  `json:"disk_mbps"`
+	DiskOps      float64  `json:"disk_ops"`
+	LocalGiB     int64    `json:"local_gib"`
+	Host         bool     `json:"host"`
+	Hour         float64  `json:"hour"`
+	Month        float64  `json:"month"`
+	Zones        []string `json:"zones"`
+	Withdrawn    bool     `json:"withdrawn"`
 }
 
 // Standard is the market that ships with the simulator.
@@ -115,8 +178,12 @@ func (m *Market) Sizes(region string) []Size {
 	for _, f := range m.Families {
 		for _, v := range f.VCPUs {
 			name := f.Name + "-" + strconv.FormatInt(v, 10)
-			out = append(out, Size{Name: name, Family: f.About, Architecture: f.Architecture, VCPUs: v, GiB: v * f.GiBPerVCPU,
-				Hour: round(f.VCPUHour * float64(v) * r.Factor), Zones: sold(r.Zones, f.OnlyIn, f.NotIn), Withdrawn: slices.Contains(m.Withdrawn, name)})
+			per := func(each, most float64) float64 { return math.Round(min(each*float64(v), most)*10) / 10 }
+			hour := round(f.VCPUHour * float64(v) * r.Factor)
+			out = append(out, Size{Name: name, Family: f.About, Quota: m.FamilyQuotas[f.Name], Architecture: f.Architecture, Generation: f.Generation, Speed: f.Speed,
+				VCPUs: v, GiB: v * f.GiBPerVCPU, NetworkGbps: per(f.Network, f.NetworkMost), DiskMBps: per(f.Disk, f.DiskMost), DiskOps: per(f.Ops, f.OpsMost),
+				LocalGiB: v * f.Local, Host: f.Host, Hour: hour, Month: math.Round(hour*730.5*r.Month*100) / 100,
+				Zones: sold(r.Zones, f.OnlyIn, f.NotIn), Withdrawn: slices.Contains(m.Withdrawn, name)})
 		}
 	}
 	return out
@@ -130,6 +197,38 @@ func (m *Market) Size(region, name string) (Size, bool) {
 		return Size{}, false
 	}
 	return sizes[i], true
+}
+
+// Quota gives a region's limit of a quota.
+func (m *Market) Quota(region, name string) int64 {
+	if n, there := m.Regions[region].Quotas[name]; there {
+		return n
+	}
+	return m.Quotas[name]
+}
+
+// Replace sets quotas for every region. That of all processors sets those of their
+// families too, unless they are named.
+func (m *Market) Replace(quotas map[string]int64) {
+	all, replaced := quotas["vcpus"]
+	for _, name := range m.FamilyQuotas {
+		if replaced && m.Quotas[name] > 0 {
+			m.Quotas[name] = all
+		}
+	}
+	maps.Copy(m.Quotas, quotas)
+	for _, r := range m.Regions {
+		maps.DeleteFunc(r.Quotas, func(name string, _ int64) bool {
+			_, named := quotas[name]
+			return named || replaced && strings.HasPrefix(name, "vcpus")
+		})
+	}
+}
+
+// Has reports whether a region has a feature.
+func (m *Market) Has(region, feature string) bool {
+	_, known := m.Features[feature]
+	return known && !slices.Contains(m.Regions[region].Lacks, feature)
 }
 
 // DiskZones lists the zones of a region that sell a disk type.

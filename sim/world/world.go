@@ -335,6 +335,9 @@ func (w *World) Fact(name string) any {
 	return w.facts[name]
 }
 
+// Fact reads a fact within a transaction.
+func (t *Tx) Fact(name string) any { return t.w.facts[name] }
+
 // SetFact keeps a fact.
 func (w *World) SetFact(name string, value any) {
 	w.mu.Lock()

@@ -101,61 +101,6 @@ func (a *Adapter) WhoAmI(ctx context.Context) (cloud.Identity, error) {
 	return cloud.Identity{Account: me.Account, Roles: me.Roles, Regions: me.Regions, ClockRate: max(me.ClockRate, 0.001), GuestRange: me.GuestRange}, nil
 }
 
-// Offers reads what a region sells.
-func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, error) {
-	var m struct {
-		Currency    string   `json:"currency"`
-		AddressHour float64  `json:"address_hour"`
-		Zones       []string `json:"zones"`
-		Sizes       []struct {
-			Name, Family, Architecture string
-			VCPUs                      int64
-			MemoryGiB                  int64 `json:"memory_gib"`
-			Hour                       float64
-			Zones                      []string
-			Withdrawn                  bool
-		} `json:"sizes"`
-		DiskClasses []struct {
-			Class, About string
-			GiBHour      float64 `json:"gib_hour"`
-			MinGiB       int64   `json:"min_gib"`
-			MaxGiB       int64   `json:"max_gib"`
-			Zones        []string
-		} `json:"disk_classes"`
-		Images []struct {
-			Name, User, Architecture string
-			MinMemoryGiB             int64 `json:"min_memory_gib"`
-		} `json:"images"`
-		Quotas map[string]offer.Quota `json:"quotas"`
-	}
-	if _, err := a.do(ctx, http.MethodGet, "/v1/regions/"+url.PathEscape(region)+"/market", nil, &m); err != nil {
-		return offer.Offers{}, fmt.Errorf("read the offers of %s: %w", region, err)
-	}
-	o := offer.Offers{Cloud: "larch", Region: region, Currency: m.Currency, AddressHour: m.AddressHour, Zones: m.Zones, Quotas: m.Quotas}
-	for _, s := range m.Sizes {
-		o.Sizes = append(o.Sizes, offer.Size{Name: s.Name, Family: s.Family, VCPUs: s.VCPUs, MemoryBytes: s.MemoryGiB << 30,
-			Architecture: s.Architecture, Hour: s.Hour, Zones: s.Zones, Withdrawn: s.Withdrawn})
-	}
-	for _, d := range m.DiskClasses {
-		o.DiskTypes = append(o.DiskTypes, offer.DiskType{Name: d.Class, About: d.About, GiBHour: d.GiBHour, MinBytes: d.MinGiB << 30, MaxBytes: d.MaxGiB << 30, Zones: d.Zones})
-	}
-	for _, i := range m.Images {
-		o.Images = append(o.Images, offer.Image{Name: i.Name, User: i.User, Architecture: i.Architecture, MinMemoryBytes: i.MinMemoryGiB << 30})
-	}
-	for _, name := range resource.TypeNames() {
-		if _, ok := mappings[name]; ok {
-			o.Types = append(o.Types, name)
-		}
-	}
-	// Larch has machines with one network card, on shared hardware, without roles.
-	o.Without = map[string][]string{"instance": {"cards", "host", "role"}}
-	o.Limits = limits
-	err := a.pages(ctx, "/v1/regions/"+url.PathEscape(region)+"/resources?kind=networks", func(r report) {
-		o.Networks = append(o.Networks, offer.Network{ID: r.ID, Name: r.Label, Range: fmt.Sprint(r.Properties["cidr"])})
-	})
-	return o, err
-}
-
 // pages reads every page of a list.
 func (a *Adapter) pages(ctx context.Context, next string, each func(report)) error {
 	for next != "" {

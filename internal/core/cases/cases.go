@@ -159,7 +159,7 @@ func Run(t *lang.Template, c Case, offers *offer.Offers) []Failure {
 	}
 	request.Inputs, request.Origins = render.Merge(preset, given)
 	r := render.Render(request)
-	r.Findings = append(append(r.Findings, fit.Rendering(r, offer.Everywhere{Home: offers})...), policy.Check(r)...)
+	r.Findings = append(append(r.Findings, fit.Rendering(r, offer.Everywhere{Home: offers})...), policy.Check(r, policy.Context{Offers: offer.Everywhere{Home: offers}}).Findings...)
 	compareFindings(fail, r.Findings, c.Expect.Findings)
 	compareResources(fail, r, c.Expect)
 	return out

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"undersail/internal/core/graph"
 	"undersail/internal/core/lang"
@@ -38,7 +39,7 @@ func (o *ordering) keepWithinQuotas() {
 		for _, t := range takes[q] {
 			need += t.n
 		}
-		left := limit.Limit - limit.Used
+		left := limit.Left()
 		if need <= left || o.waitForRoom(takes[q], frees[q], left) {
 			continue
 		}
@@ -54,10 +55,74 @@ func (o *ordering) keepWithinQuotas() {
 			also += " that cannot be free in time"
 			missing = need - left
 		}
-		place := "quota." + q.name
-		o.find(lang.Error, "quota", place, fmt.Sprintf("ask for %d more, or choose smaller or fewer resources", missing),
-			"the account may have %d %s in %s and has %d; this needs %d%s, %d too many", limit.Limit, q.name, offers.Region, limit.Used, need, also, missing)
+		has := fmt.Sprintf("has %d", limit.Used)
+		if limit.Running > 0 {
+			has += fmt.Sprintf(", and runs of other stacks are about to take %d", limit.Running)
+		}
+		o.find(lang.Error, "quota", "quota."+q.name, o.room(q, takes[q], left+freed, missing),
+			"the account may have %d %s in %s and %s; this needs %d%s, %d too many", limit.Limit, q.name, offers.Region, has, need, also, missing)
 	}
+	o.wantedByOthers(takes)
+}
+
+// wantedByOthers warns of room that open proposals of other stacks would take first.
+func (o *ordering) wantedByOthers(takes map[quota][]share) {
+	for _, q := range slices.SortedFunc(maps.Keys(takes), func(a, b quota) int { return cmp.Or(cmp.Compare(a.name, b.name), cmp.Compare(a.region, b.region)) }) {
+		offers := o.offers.In(q.region)
+		if offers == nil {
+			continue
+		}
+		need, limit := int64(0), offers.Quotas[q.name]
+		for _, t := range takes[q] {
+			need += t.n
+		}
+		if left := limit.Left(); limit.Wanted > 0 && need <= left && need > left-limit.Wanted {
+			o.find(lang.Warning, "quota", "quota."+q.name, "accept this first, or refuse the others: undersail proposals",
+				"%d %s are left in %s, this needs %d, and open proposals of other stacks want %d", left, q.name, offers.Region, need, limit.Wanted)
+		}
+	}
+}
+
+// room says what would make the takers of a quota fit: fewer of them, a higher quota,
+// another region.
+func (o *ordering) room(q quota, takes []share, left, missing int64) string {
+	type group struct{ count, each, total int64 }
+	groups := map[string]*group{}
+	most := ""
+	for _, t := range takes {
+		name := o.changes[o.actions[t.action].Change].Resource
+		if r := o.wanted(o.changes[o.actions[t.action].Change]); r != nil {
+			name = r.Declared
+		}
+		g := groups[name]
+		if g == nil {
+			g = &group{}
+			groups[name] = g
+		}
+		g.count, g.each, g.total = g.count+1, max(g.each, t.n), g.total+t.n
+		if most == "" || g.total > groups[most].total {
+			most = name
+		}
+	}
+	total, words := int64(0), fmt.Sprintf("ask for %d more", missing)
+	for _, g := range groups {
+		total += g.total
+	}
+	if g := groups[most]; g != nil && g.count > 1 {
+		if fits := (left - (total - g.total)) / g.each; fits > 0 && fits < g.count {
+			words = fmt.Sprintf("%d of %d %s fit; for %d ask for %d more", fits, g.count, most, g.count, missing)
+		}
+	}
+	var elsewhere []string
+	for _, other := range o.offers.Others {
+		if limit, told := other.Quotas[q.name]; other.Region != o.offers.Home.Region && (!told || limit.Left() >= total) {
+			elsewhere = append(elsewhere, other.Region)
+		}
+	}
+	if len(elsewhere) > 0 && q.region == "" {
+		return words + "; there is room for all of it in " + strings.Join(elsewhere, ", ")
+	}
+	return words + ", or choose smaller or fewer resources"
 }
 
 // shares tells by quota what each action takes and frees.

@@ -20,13 +20,17 @@ func result(t *testing.T, text string) (any, string) {
 		{Name: "medium", VCPUs: 4, MemoryBytes: 16 << 30, Architecture: "x86_64", Hour: 0.08, Zones: []string{"a"}},
 		{Name: "odd", VCPUs: 4, MemoryBytes: 16 << 30, Architecture: "arm64", Hour: 0.06, Zones: []string{"b"}},
 		{Name: "gone", VCPUs: 4, MemoryBytes: 16 << 30, Architecture: "x86_64", Hour: 0.01},
-	}}
+	}, DiskTypes: []offer.DiskType{
+		{Name: "slow", For: []string{"bulk", "log"}, GiBHour: 0.0001, MinBytes: 1 << 30, MaxBytes: 16 << 40, MBps: 40, MBpsTiB: 40, MBpsMost: 500, Ops: 100, OpsMost: 500, Zones: []string{"a", "b"}},
+		{Name: "quick", For: []string{"small-writes", "log"}, GiBHour: 0.0003, MinBytes: 1 << 30, MaxBytes: 16 << 40, MBps: 250, Ops: 8000, OpsTiB: 20000, OpsMost: 100000, Zones: []string{"a"}},
+	}, Images: []offer.Image{{Name: "deb-11", System: "deb", Version: "11", Architecture: "x86_64"}, {Name: "deb-9", System: "deb", Version: "9.9", Architecture: "x86_64"}, {Name: "deb-12-arm", System: "deb", Version: "12", Architecture: "arm64"}}}
 	structs := OffersStructs()
-	fields := map[string]*cel.Type{}
-	for _, f := range SizeNeed.Fields {
-		fields[f.Name] = TypeOf(f.Shape)
+	for _, need := range Needs {
+		structs[need.TypeName] = map[string]*cel.Type{}
+		for _, f := range need.Fields {
+			structs[need.TypeName][f.Name] = TypeOf(f.Shape)
+		}
 	}
-	structs["size_need"] = fields
 	f, problems := NewFunction("twice", []Parameter{{"v", resource.Shape{Kind: resource.Data}}, {"n", resource.Shape{Kind: resource.Integer}}}, "v * 2 * n", nil, nil)
 	if problems != nil {
 		t.Fatal(problems)
@@ -64,6 +68,13 @@ func TestFunctionsAndQuantities(t *testing.T) {
 		{`usable("raid10", 5, amount("1TiB"))`, "2TiB"}, {`usable("copies-2", 3, amount("1TiB"))`, "1536GiB"}, {`usable("copies-3", 6, amount("1TiB"))`, "2TiB"},
 		{`fit_size(offers, size_need{vcpus: 2})`, "odd"}, {`fit_size(offers, size_need{vcpus: 2, architecture: "x86_64"})`, "medium"}, {`fit_size(offers, size_need{memory: amount("4GiB"), zone: "b"})`, "small"},
 		{`offers.zones`, []any{"a", "b"}}, {`offers.sizes.filter(x, x.memory >= amount("16GiB")).map(x, x.name)`, []any{"medium", "odd"}},
+		{`fit_size(offers, size_need{vcpus: 1, prefer: ["gone", "medium"]})`, "medium"}, {`fit_size(offers, size_need{vcpus: 1, prefer: ["odd"], zone: "a"})`, "small"},
+		{`fit_disk(offers, disk_need{size: amount("2TiB"), work: "bulk", mbps: 100.0})`, "slow"}, {`fit_disk(offers, disk_need{work: "small-writes", ops: 20000.0})`, "quick"}, {`fit_disk(offers, disk_need{work: "log"})`, "slow"},
+		{`fit_image(offers, image_need{system: "deb", from: "9.10"})`, "deb-12-arm"}, {`fit_image(offers, image_need{system: "deb", from: "9.10", architecture: "x86_64"})`, "deb-11"},
+		{`lay_out(offers, layout_need{memory: amount("100GiB"), log: true}).map(a, a.use + " " + a.type)`, []any{"data quick", "log slow"}},
+		{`lay_out(offers, layout_need{memory: amount("100GiB"), log: true}).map(a, a.size)`, []any{"120GiB", "50GiB"}},
+		{`lay_out(offers, layout_need{data: amount("4TiB"), mbps: 900.0})[0].striped`, true},
+		{`usable("raid6", 8, amount("2TiB"), 0.25)`, "9TiB"},
 		{`has_value(o)`, false}, {`has_value(p)`, true}, {`has_value(w)`, true}, {`has_value(o) || has_value(w)`, true},
 		{`fourfold(d)`, "64GiB"}, {`twice(d, n)`, "96GiB"}, {`[1, 2].map(n, twice(d, n))`, []any{"32GiB", "64GiB"}}, {`file("motd.txt") + "!"`, "hello!"},
 		{`regex.replace("tide-12", "[0-9]+", "x")`, "tide-x"}, {`cidr("10.0.0.0/8").containsIP("10.1.2.3")`, true},
@@ -81,16 +92,21 @@ func TestFunctionsAndQuantities(t *testing.T) {
 func TestWhatCannotBeComputedSaysWhy(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		`usable("raid7", 3, d)`:                 "usable knows raid0, raid1",
-		`usable("raid6", 3, d)`:                 "raid6 needs at least 4 disks, not 3",
-		`fit_size(offers, size_need{vcpus: 9})`: "no size sold in north-fell has 9 vcpus",
-		`amount("lots")`:                        `"lots" is not an amount of data`,
-		`d - amount("17GiB")`:                   "the amount leaves the range from 0",
-		`d / 0`:                                 "division by zero",
-		`round_up(d, d - d)`:                    "round_up wants a step above nothing",
-		`d * 99999999999999`:                    "the amount leaves the range",
-		`file("other.txt")`:                     `no file "other.txt" beside the template`,
-		`twice("x", 1)`:                         "`v` of twice(v, n) is amount, and this is text",
+		`usable("raid7", 3, d)`:                                    "usable knows raid0, raid1",
+		`usable("raid6", 3, d)`:                                    "raid6 needs at least 4 disks, not 3",
+		`fit_size(offers, size_need{vcpus: 9})`:                    "no size sold in north-fell fits; the nearest is odd: it has 4 vcpus and 9 are needed",
+		`fit_disk(offers, disk_need{work: "films"})`:               `no disk is advised for "films": the work is one of bulk, steady`,
+		`fit_disk(offers, disk_need{mbps: 900.0})`:                 "no disk type of north-fell fits; the nearest is slow: a slow disk reaches at most 500 MB/s and 900 are needed",
+		`fit_image(offers, image_need{system: "deb", from: "13"})`: "no image of north-fell is deb 13; there are deb-11",
+		`lay_out(offers, layout_need{log: true})`:                  "a layout needs the memory of the machine or the size of the data",
+		`usable("raid6", 8, d, 1.0)`:                               "the overhead is a share from 0 to less than 1",
+		`amount("lots")`:                                           `"lots" is not an amount of data`,
+		`d - amount("17GiB")`:                                      "the amount leaves the range from 0",
+		`d / 0`:                                                    "division by zero",
+		`round_up(d, d - d)`:                                       "round_up wants a step above nothing",
+		`d * 99999999999999`:                                       "the amount leaves the range",
+		`file("other.txt")`:                                        `no file "other.txt" beside the template`,
+		`twice("x", 1)`:                                            "`v` of twice(v, n) is amount, and this is text",
 	} {
 		if _, problem := result(t, text); !strings.Contains(problem, want) {
 			t.Errorf("%s: %q, want %q", text, problem, want)

@@ -1,7 +1,8 @@
 package expr
 
 import (
-	"math"
+	"maps"
+	"slices"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
@@ -11,24 +12,57 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// SizeNeed is the shape of size_need{...}, what fit_size looks for.
-var SizeNeed = resource.Shape{Kind: resource.Object, TypeName: "size_need", Fields: []resource.Property{
-	{Name: "vcpus", About: "At least so many virtual processors.", Shape: resource.Shape{Kind: resource.Integer, Minimum: 1}},
-	{Name: "memory", About: "At least so much memory.", Shape: resource.Shape{Kind: resource.Data}},
-	{Name: "architecture", About: "Exactly this architecture.", Shape: resource.Shape{Kind: resource.String}},
-	{Name: "zone", About: "Sold in this zone.", Shape: resource.Shape{Kind: resource.String}},
-}}
+// Needs are the shapes of what the functions on offers look for: size_need{...} of
+// fit_size, disk_need{...} of fit_disk, image_need{...} of fit_image, and
+// layout_need{...} of lay_out.
+var Needs = []resource.Shape{
+	{Kind: resource.Object, TypeName: "size_need", Fields: []resource.Property{
+		{Name: "vcpus", About: "At least so many virtual processors.", Shape: resource.Shape{Kind: resource.Integer, Minimum: 1}},
+		{Name: "memory", About: "At least so much memory.", Shape: resource.Shape{Kind: resource.Data}},
+		{Name: "architecture", About: "Exactly this architecture.", Shape: word},
+		{Name: "zone", About: "Sold in this zone.", Shape: word},
+		{Name: "speed", About: "At least this speed of a core beside the cloud's other sizes.", Shape: resource.Shape{Kind: resource.Number}},
+		{Name: "network_gbps", About: "At least so many Gbit/s to the network.", Shape: resource.Shape{Kind: resource.Number}},
+		{Name: "disk_mbps", About: "At least so many MB/s to its disks.", Shape: resource.Shape{Kind: resource.Number}},
+		{Name: "local", About: "A local disk of at least this size.", Shape: resource.Shape{Kind: resource.Data}},
+		{Name: "prefer", About: "Sizes that are taken before cheaper ones when they fit, the first most.", Shape: resource.Shape{Kind: resource.List, Items: &word}},
+	}},
+	{Kind: resource.Object, TypeName: "disk_need", Fields: []resource.Property{
+		{Name: "size", About: "Capacity.", Shape: resource.Shape{Kind: resource.Data}},
+		{Name: "work", About: "What it is used for: bulk, steady, small-writes, log, archive or scratch.", Shape: word},
+		{Name: "mbps", About: "At least so many MB/s.", Shape: resource.Shape{Kind: resource.Number}},
+		{Name: "ops", About: "At least so many operations a second.", Shape: resource.Shape{Kind: resource.Number}},
+		{Name: "zone", About: "Sold in this zone.", Shape: word},
+	}},
+	{Kind: resource.Object, TypeName: "image_need", Fields: []resource.Property{
+		{Name: "system", About: "Its system, such as debian.", Shape: word},
+		{Name: "from", About: "The oldest version that does; the newest there is is taken.", Shape: word},
+		{Name: "architecture", About: "Exactly this architecture.", Shape: word},
+	}},
+	{Kind: resource.Object, TypeName: "layout_need", Fields: []resource.Property{
+		{Name: "memory", About: "Memory of the machine, for a database that is held in it.", Shape: resource.Shape{Kind: resource.Data}},
+		{Name: "data", About: "Size of the data; 1.2 times the memory when left out.", Shape: resource.Shape{Kind: resource.Data}},
+		{Name: "log", About: "Whether the log has disks of its own.", Shape: resource.Shape{Kind: resource.Boolean}},
+		{Name: "mbps", About: "MB/s that the data must reach, all its disks together.", Shape: resource.Shape{Kind: resource.Number}},
+		{Name: "zone", About: "Sold in this zone.", Shape: word},
+	}},
+}
+
+var word = resource.Shape{Kind: resource.String}
 
 // OffersStructs are the struct types behind the name `offers`.
 func OffersStructs() map[string]map[string]*cel.Type {
 	texts := cel.ListType(cel.StringType)
 	return map[string]map[string]*cel.Type{
 		"offers": {"region": cel.StringType, "zones": texts, "sizes": cel.ListType(cel.ObjectType("size_offer")),
-			"disk_types": cel.ListType(cel.ObjectType("disk_type_offer")), "images": cel.ListType(cel.ObjectType("image_offer")), "types": texts},
-		"size_offer": {"name": cel.StringType, "family": cel.StringType, "vcpus": cel.IntType, "memory": AmountType,
-			"architecture": cel.StringType, "hour": cel.DoubleType, "zones": texts},
-		"disk_type_offer": {"name": cel.StringType, "gib_hour": cel.DoubleType, "smallest": AmountType, "largest": AmountType, "zones": texts},
-		"image_offer":     {"name": cel.StringType, "user": cel.StringType, "architecture": cel.StringType, "memory": AmountType},
+			"disk_types": cel.ListType(cel.ObjectType("disk_type_offer")), "images": cel.ListType(cel.ObjectType("image_offer")), "types": texts, "features": texts},
+		"size_offer": {"name": cel.StringType, "family": cel.StringType, "vcpus": cel.IntType, "memory": AmountType, "architecture": cel.StringType,
+			"generation": cel.IntType, "speed": cel.DoubleType, "network_gbps": cel.DoubleType, "disk_mbps": cel.DoubleType, "disk_ops": cel.DoubleType, "local": AmountType,
+			"host": cel.BoolType, "hour": cel.DoubleType, "month": cel.DoubleType, "zones": texts},
+		"disk_type_offer": {"name": cel.StringType, "gib_hour": cel.DoubleType, "smallest": AmountType, "largest": AmountType, "for": texts, "zones": texts},
+		"image_offer": {"name": cel.StringType, "system": cel.StringType, "version": cel.StringType, "user": cel.StringType, "architecture": cel.StringType,
+			"memory": AmountType, "disk": AmountType, "ends": cel.StringType, "packages": texts},
+		"disk_area": {"use": cel.StringType, "type": cel.StringType, "count": cel.IntType, "size": AmountType, "striped": cel.BoolType, "mbps": cel.DoubleType},
 	}
 }
 
@@ -44,18 +78,19 @@ func OffersValue(o *offer.Offers) any {
 			continue
 		}
 		sizes = append(sizes, &Object{Type: "size_offer", Fields: map[string]any{"name": s.Name, "family": s.Family, "vcpus": s.VCPUs,
-			"memory": quantity{AmountType, s.MemoryBytes}, "architecture": s.Architecture, "hour": s.Hour, "zones": textList(s.Zones)}})
+			"memory": quantity{AmountType, s.MemoryBytes}, "architecture": s.Architecture, "generation": s.Generation, "speed": s.Speed, "network_gbps": s.NetworkGbps, "disk_mbps": s.DiskMBps, "disk_ops": s.DiskOps,
+			"local": quantity{AmountType, s.LocalBytes}, "host": s.Host, "hour": s.Hour, "month": s.Month, "zones": textList(s.Zones)}})
 	}
 	for _, d := range o.DiskTypes {
 		disks = append(disks, &Object{Type: "disk_type_offer", Fields: map[string]any{"name": d.Name, "gib_hour": d.GiBHour,
-			"smallest": quantity{AmountType, d.MinBytes}, "largest": quantity{AmountType, d.MaxBytes}, "zones": textList(d.Zones)}})
+			"smallest": quantity{AmountType, d.MinBytes}, "largest": quantity{AmountType, d.MaxBytes}, "for": textList(d.For), "zones": textList(d.Zones)}})
 	}
 	for _, i := range o.Images {
-		images = append(images, &Object{Type: "image_offer", Fields: map[string]any{"name": i.Name, "user": i.User, "architecture": i.Architecture,
-			"memory": quantity{AmountType, i.MinMemoryBytes}}})
+		images = append(images, &Object{Type: "image_offer", Fields: map[string]any{"name": i.Name, "system": i.System, "version": i.Version, "user": i.User, "architecture": i.Architecture,
+			"memory": quantity{AmountType, i.MinMemoryBytes}, "disk": quantity{AmountType, i.MinDiskBytes}, "ends": i.Ends, "packages": textList(i.Packages)}})
 	}
 	return &Object{Type: "offers", native: o, Fields: map[string]any{"region": o.Region, "zones": textList(o.Zones), "sizes": sizes, "disk_types": disks,
-		"images": images, "types": textList(o.Types)}}
+		"images": images, "types": textList(o.Types), "features": textList(slices.Sorted(maps.Keys(o.Features)))}}
 }
 
 func textList(list []string) []any {
@@ -64,63 +99,6 @@ func textList(list []string) []any {
 		out[i] = s
 	}
 	return out
-}
-
-// fitSize gives the name of the cheapest size that meets a need.
-func fitSize(offers, need ref.Val) ref.Val {
-	o, isOffers := offers.(object)
-	n, isNeed := need.(*literal)
-	if !isOffers || o.native == nil || !isNeed {
-		return types.NewErr("fit_size is written like fit_size(offers, size_need{vcpus: 4})")
-	}
-	var wanted offer.Need
-	if v, ok := n.fields["vcpus"].(types.Int); ok {
-		wanted.VCPUs = int64(v)
-	}
-	if v, ok := n.fields["memory"].(quantity); ok {
-		wanted.MemoryBytes = v.n
-	}
-	if v, ok := n.fields["architecture"].(types.String); ok {
-		wanted.Architecture = string(v)
-	}
-	if v, ok := n.fields["zone"].(types.String); ok && v != "" {
-		wanted.Zones = []string{string(v)}
-	}
-	best := o.native.Fit(wanted)
-	if len(best) == 0 || len(best[0].WhyNot) > 0 {
-		return types.NewErr("no size sold in %s has %d vcpus and %s of memory", o.native.Region, wanted.VCPUs, resource.FormatData(wanted.MemoryBytes))
-	}
-	return types.String(best[0].Size.Name)
-}
-
-// redundancies tell how many of n disks hold data of their own. The levels are
-// those of the SNIA Common RAID Disk Data Format; copies-2 and copies-3 keep
-// every block on so many disks.
-var redundancies = map[string]struct {
-	least int64
-	data  func(n int64) float64
-}{
-	"raid0":    {1, func(n int64) float64 { return float64(n) }},
-	"raid1":    {2, func(int64) float64 { return 1 }},
-	"raid5":    {3, func(n int64) float64 { return float64(n - 1) }},
-	"raid6":    {4, func(n int64) float64 { return float64(n - 2) }},
-	"raid10":   {4, func(n int64) float64 { return math.Floor(float64(n) / 2) }},
-	"copies-2": {2, func(n int64) float64 { return float64(n) / 2 }},
-	"copies-3": {3, func(n int64) float64 { return float64(n) / 3 }},
-}
-
-// usable gives the storage that n disks of one size have after redundancy.
-func usable(args ...ref.Val) ref.Val {
-	level, n, size := string(args[0].(types.String)), int64(args[1].(types.Int)), args[2].(quantity)
-	r, known := redundancies[level]
-	if !known {
-		return types.NewErr("usable knows raid0, raid1, raid5, raid6, raid10, copies-2 and copies-3, not %q", level)
-	}
-	if n < r.least {
-		return types.NewErr("%s needs at least %d disks, not %d", level, r.least, n)
-	}
-	v := r.data(n) * float64(size.n)
-	return size.of(v, int64(v))
 }
 
 // hasValue tells whether an optional has a value, also where the value is a

@@ -37,6 +37,11 @@ func (c *checker) check() {
 	c.defaults()
 	c.presets()
 	c.calc()
+	for _, in := range c.template.Inputs {
+		if in.Advice != nil { // it may read what is computed
+			c.tree(in.Advice, resource.Shape{Kind: resource.String}, site{})
+		}
+	}
 	for _, req := range c.template.Require {
 		c.tree(req.That, resource.Shape{Kind: resource.Boolean}, site{})
 		c.tree(req.Else, resource.Shape{Kind: resource.String}, site{})
@@ -202,6 +207,11 @@ func (c *checker) defaults() {
 			c.tree(in.ShownWhen, resource.Shape{Kind: resource.Boolean}, site{})
 			c.mustBeKnown("`shown_when`", in.ShownWhen)
 			c.onlyAbove("`shown_when`", in.ShownWhen, i, in)
+		}
+		if by := in.SizedBy; by != nil {
+			c.tree(by.For, resource.Shape{Kind: resource.Number}, site{})
+			c.mustBeKnown("`sized_by`", by.For)
+			c.onlyAbove("`sized_by`", by.For, i, in)
 		}
 		if in.Default == nil {
 			continue

@@ -13,7 +13,7 @@ import (
 const Embed = "template"
 
 var (
-	resourceKeys = strings.Fields("type when repeat after find was region want health patience guard rebuild pace at_retire leave extra")
+	resourceKeys = strings.Fields("type when repeat after find was region want health patience guard rebuild pace at_retire leave features extra")
 	embedKeys    = strings.Fields("type when repeat after from inputs")
 )
 
@@ -91,6 +91,7 @@ func (d *decoder) conduct(n *Node, res *Resource) {
 	if res.AtOnce > 0 && res.Repeat == nil {
 		d.errorf("value", n.Get("pace").Position, "remove `pace`, or repeat the resource", "`pace` is for repeated resources: a single one changes alone")
 	}
+	d.list(n.Get("features"), "features", func(item *Node) { res.Features = append(res.Features, item.Text) })
 	d.list(n.Get("leave"), "leave", func(item *Node) {
 		p, known := res.Type.Property(item.Text)
 		switch {

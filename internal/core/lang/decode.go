@@ -19,7 +19,7 @@ type decoder struct {
 	root     *Node
 }
 
-var topKeys = []string{"undersail", "about", "inputs", "presets", "functions", "calc", "require", "resources", "prove", "outputs"}
+var topKeys = []string{"undersail", "about", "inputs", "presets", "sizing", "functions", "calc", "require", "resources", "prove", "outputs"}
 
 func (d *decoder) document(n *Node) {
 	d.root = n
@@ -36,6 +36,7 @@ func (d *decoder) document(n *Node) {
 		d.errorf("version", v.Position, "write `undersail: 1`", "format version %q is not known here", v.Text)
 	}
 	d.about(n)
+	d.named(n.Get("sizing"), "sizing", d.sizing)
 	d.named(n.Get("inputs"), "inputs", func(e Entry) { d.input(e) })
 	d.named(n.Get("presets"), "presets", d.preset)
 	d.named(n.Get("functions"), "functions", d.function)

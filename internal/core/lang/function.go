@@ -104,7 +104,7 @@ func (n *Node) place(p expr.Problem) Position {
 // literals are the struct types that expressions may write as typed literals.
 func literals() map[string]map[string]*cel.Type {
 	structs := map[string]map[string]*cel.Type{}
-	for _, shape := range append(resource.Literals(), expr.SizeNeed) {
+	for _, shape := range append(resource.Literals(), expr.Needs...) {
 		declareShape(structs, shape)
 	}
 	return structs

@@ -21,7 +21,7 @@ var schemaKeys = strings.Fields(`type enum const default title description minim
 	multipleOf minLength maxLength pattern format items minItems maxItems uniqueItems properties required additionalProperties
 	minProperties maxProperties examples`)
 
-var ourKeys = strings.Fields(`picks needs of secret rules generate optional page shown_when asks_consent`)
+var ourKeys = strings.Fields(`picks needs of secret rules generate optional page shown_when asks_consent free sized_by advice`)
 
 // schemaTypes are the types of JSON Schema that inputs may have.
 var schemaTypes = strings.Fields("string integer number boolean array object")
@@ -77,6 +77,7 @@ func (d *decoder) input(e Entry) {
 		in.Schema["type"] = "string"
 	}
 	in.Shape = shapeOf(e.Key, in.Schema)
+	d.choosing(n, in)
 	if in.Generate && !in.Secret {
 		d.errorf("value", n.Get("generate").Position, "add `secret: true`, or remove `generate`", "only secrets are generated")
 	}
@@ -125,27 +126,10 @@ func (d *decoder) picks(n *Node, in *Input) {
 	}
 	d.of(n, in)
 	needs := n.Get("needs")
-	if needs == nil || !d.mapping(needs, "needs", "vcpus", "memory", "architecture") {
-		return
-	}
-	if in.Picks != "size" {
+	if needs != nil && in.Picks != "size" {
 		d.errorf("value", needs.Position, "remove `needs`, or pick a size", "`needs` narrows sizes only")
 	}
-	if v := needs.Get("vcpus"); v != nil {
-		cores, err := strconv.ParseInt(v.Text, 10, 64)
-		if err != nil || cores < 1 {
-			d.errorf("value", v.Position, "write a whole number such as 4", "%q is not a number of processors", v.Text)
-		}
-		in.Needs.VCPUs = cores
-	}
-	if v := needs.Get("memory"); v != nil {
-		bytes, err := resource.ParseData(v.Text)
-		if err != nil {
-			d.errorf("value", v.Position, "write an amount such as 16GiB", "%v", err)
-		}
-		in.Needs.Memory = bytes
-	}
-	in.Needs.Architecture = d.text(needs, "architecture", false)
+	in.Needs = d.needs(needs)
 }
 
 // of reads the template whose stack is picked, so that its outputs are typed.

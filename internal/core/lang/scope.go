@@ -41,7 +41,9 @@ func (c *checker) declare() {
 	for _, literal := range resource.Literals() {
 		declareShape(structs, literal)
 	}
-	declareShape(structs, expr.SizeNeed)
+	for _, need := range expr.Needs {
+		declareShape(structs, need)
+	}
 	maps.Copy(structs, expr.OffersStructs())
 	vars := map[string]*cel.Type{"inputs": cel.ObjectType("inputs"), "calc": cel.ObjectType("calc"), "stack": cel.ObjectType("stack"), "offers": cel.ObjectType("offers")}
 	for _, r := range c.template.Resources {

@@ -21,6 +21,7 @@ type Template struct {
 	About     About
 	Inputs    []*Input
 	Presets   []*Preset
+	Sizing    []*Sizing
 	Functions []*Function
 	Calc      []*Calc // in an order in which each can be computed
 	Require   []Requirement
@@ -68,18 +69,70 @@ type Input struct {
 	// Of is the template of the stack that is picked, Other that template.
 	Of    string
 	Other *Template
+	// Free is the length of a free range that is drawn where none is given; 0 draws
+	// none.
+	Free int
+	// SizedBy, when set, is the sizing table that advises the input and binds it.
+	SizedBy *SizedBy
+	// Advice, when set, is text for whoever fills the input in.
+	Advice *Node
 
 	schema *jsonschema.Schema
 }
 
 // Required reports whether a value must be given.
-func (i *Input) Required() bool { return i.Default == nil && !i.Generate && !i.Optional }
+func (i *Input) Required() bool {
+	return i.Default == nil && !i.Generate && !i.Optional && i.Free == 0 && i.SizedBy == nil
+}
 
-// Needs narrows what may be picked.
+// Needs narrows what may be picked: the least machine that does.
 type Needs struct {
 	VCPUs        int64
 	Memory       int64 // bytes
 	Architecture string
+	DiskMBps     float64
+	NetworkGbps  float64
+	Features     []string
+}
+
+// Zero reports whether nothing is needed.
+func (n Needs) Zero() bool {
+	return n.VCPUs == 0 && n.Memory == 0 && n.Architecture == "" && n.DiskMBps == 0 && n.NetworkGbps == 0 && len(n.Features) == 0
+}
+
+// Sizing is a sizing guide as data: up to how much of a unit which machine does. Rows
+// stand in rising order.
+type Sizing struct {
+	Name     string
+	Unit     string
+	Source   string // where the figures come from
+	Position Position
+	Rows     []SizingRow
+}
+
+// SizingRow says what is needed up to an amount of the unit.
+type SizingRow struct {
+	Upto     float64
+	Needs    Needs
+	Position Position
+}
+
+// Row finds the row that an amount needs; nil says that the table ends before it.
+func (s *Sizing) Row(amount float64) *SizingRow {
+	for i := range s.Rows {
+		if amount <= s.Rows[i].Upto {
+			return &s.Rows[i]
+		}
+	}
+	return nil
+}
+
+// SizedBy says which table sizes an input, for how much. Advises says that less is a
+// warning and no error.
+type SizedBy struct {
+	Table   *Sizing
+	For     *Node
+	Advises bool
 }
 
 // Calc is one computed value.
@@ -148,6 +201,8 @@ type Resource struct {
 	AtRetire string
 	// Leave lists properties that others may alter later.
 	Leave []string
+	// Features are what the region must have for the resource.
+	Features []string
 	// Extra holds the cloud's own options.
 	Extra *Node
 

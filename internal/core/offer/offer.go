@@ -4,20 +4,23 @@
 package offer
 
 import (
-	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
+	"time"
+
 	"undersail/internal/core/resource"
 )
 
 // Offers is what one account can have in one region at one moment. Prices are
-// in Currency per hour.
+// in Currency per hour. Nothing that is sold is free: a price of 0 is one that the
+// cloud does not tell.
 type Offers struct {
-	Cloud     string           `json:"cloud"`
-	Account   string           `json:"account"`
-	Region    string           `json:"region"`
+	Cloud   string `json:"cloud"`
+	Account string `json:"account"`
+	Region  string `json:"region"`
+	// At is when the cloud told them.
+	At        time.Time        `json:"at,omitzero"`
 	Currency  string           `json:"currency"`
 	Zones     []string         `json:"zones"`
 	Sizes     []Size           `json:"sizes"`
@@ -36,6 +39,39 @@ type Offers struct {
 	Extra map[string][]string `json:"extra,omitempty"`
 	// Limits bound what the cloud takes of a property, by "type.property".
 	Limits map[string]Limit `json:"limits,omitempty"`
+	// Features says in words what the region has beside its types, by name.
+	Features map[string]string `json:"features,omitempty"`
+	// Reserved are ranges that networks must not overlap, whoever has them: those of
+	// peers and of the premises.
+	Reserved []Reserved `json:"reserved,omitempty"`
+	// Subnets and KeyPairs are those that are there, whoever made them.
+	Subnets  []Subnet `json:"subnets,omitempty"`
+	KeyPairs []Named  `json:"key_pairs,omitempty"`
+}
+
+// Reserved is a range that something outside the region's networks has. Wanted says
+// that an open proposal of another stack would take it, and has not yet.
+type Reserved struct {
+	Range  string `json:"range"`
+	About  string `json:"about"`
+	Wanted bool   `json:"wanted,omitempty"`
+}
+
+// Subnet is a subnet that is there. Zone is empty where it spans the region; Used is
+// how many of its addresses are taken, the cloud's own included.
+type Subnet struct {
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Network string `json:"network"`
+	Range   string `json:"range"`
+	Zone    string `json:"zone,omitempty"`
+	Used    int64  `json:"used"`
+}
+
+// Named is something that is there, by id and name.
+type Named struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
 }
 
 // Everywhere is what an account can have in the region of a stack, and in the
@@ -43,6 +79,9 @@ type Offers struct {
 type Everywhere struct {
 	Home      *Offers
 	Elsewhere map[string]*Offers
+	// Others are the account's other regions, as far as they are known: what might help
+	// is looked for there.
+	Others []*Offers
 }
 
 // At gives offers of one region alone.
@@ -92,93 +131,194 @@ type Network struct {
 	Range string `json:"range"`
 }
 
-// Size is one machine size.
+// Size is one machine size. What is 0 is not told, or is not there.
 type Size struct {
-	Name         string   `json:"name"`
-	Family       string   `json:"family"`
-	VCPUs        int64    `json:"vcpus"`
-	MemoryBytes  int64    `json:"memory_bytes"`
-	Architecture string   `json:"architecture"`
-	Hour         float64  `json:"hour"`
-	Zones        []string `json:"zones"`
-	Withdrawn    bool     `json:"withdrawn,omitempty"`
+	Name   string `json:"name"`
+	Family string `json:"family"`
+	// Quota names the quota that its processors count against, beside that of all.
+	Quota        string `json:"quota,omitempty"`
+	VCPUs        int64  `json:"vcpus"`
+	MemoryBytes  int64  `json:"memory_bytes"`
+	Architecture string `json:"architecture"`
+	Generation   int64  `json:"generation,omitempty"`
+	// Speed is that of one core beside other sizes of the cloud.
+	Speed       float64 `json:"speed,omitempty"`
+	NetworkGbps float64 `json:"network_gbps,omitempty"`
+	DiskMBps    float64 `json:"disk_mbps,omitempty"`
+	DiskOps     float64 `json:"disk_ops,omitempty"`
+	LocalBytes  int64   `json:"local_bytes,omitempty"`
+	// Host says that it stands on a dedicated host only.
+	Host bool    `json:"host,omitempty"`
+	Hour float64 `json:"hour"`
+	// Month is the price of a month that is paid in advance.
+	Month     float64  `json:"month,omitempty"`
+	Zones     []string `json:"zones"`
+	Withdrawn bool     `json:"withdrawn,omitempty"`
 }
 
-// DiskType is one kind of disk; GiBHour is the price of a GiB for an hour.
+// DiskType is one kind of disk; GiBHour is the price of a GiB for an hour. Its
+// throughput in MB/s and its operations in a second are a base, so much more for
+// each TiB, and at most the most.
 type DiskType struct {
-	Name     string   `json:"name"`
-	About    string   `json:"about"`
+	Name  string `json:"name"`
+	About string `json:"about"`
+	// For names the work that it is meant for: bulk, steady, small-writes, log,
+	// archive or scratch.
+	For      []string `json:"for,omitempty"`
 	GiBHour  float64  `json:"gib_hour"`
 	MinBytes int64    `json:"min_bytes"`
 	MaxBytes int64    `json:"max_bytes"`
+	MBps     float64  `json:"mbps,omitempty"`
+	MBpsTiB  float64  `json:"mbps_tib,omitempty"`
+	MBpsMost float64  `json:"mbps_most,omitempty"`
+	Ops      float64  `json:"ops,omitempty"`
+	OpsTiB   float64  `json:"ops_tib,omitempty"`
+	OpsMost  float64  `json:"ops_most,omitempty"`
 	Zones    []string `json:"zones"`
+}
+
+// Throughput gives the MB/s and operations a second that a disk of a size has.
+func (d DiskType) Throughput(bytes int64) (mbps, ops float64) {
+	tib := float64(bytes) / (1 << 40)
+	mbps, ops = d.MBps+d.MBpsTiB*tib, d.Ops+d.OpsTiB*tib
+	if d.MBpsMost > 0 {
+		mbps = min(mbps, d.MBpsMost)
+	}
+	if d.OpsMost > 0 {
+		ops = min(ops, d.OpsMost)
+	}
+	return mbps, ops
 }
 
 // Image is one machine image with the least machine it runs on.
 type Image struct {
 	Name           string `json:"name"`
+	System         string `json:"system,omitempty"`
+	Version        string `json:"version,omitempty"`
 	User           string `json:"user"`
 	Architecture   string `json:"architecture"`
 	MinMemoryBytes int64  `json:"min_memory_bytes"`
+	MinDiskBytes   int64  `json:"min_disk_bytes,omitempty"`
+	// Ends is the last day on which it is supported, such as 2028-06-30.
+	Ends string `json:"ends,omitempty"`
+	// Packages are what it can install at the first boot; nil is not told.
+	Packages []string  `json:"packages,omitempty"`
+	Terms    *Terms    `json:"terms,omitempty"`
+	Licences []Licence `json:"licences,omitempty"`
 }
 
-// Quota is how much of something the account may have and has.
-type Quota struct {
-	Limit int64 `json:"limit"`
-	Used  int64 `json:"used"`
+// Terms must be accepted for the account before an image is used.
+type Terms struct {
+	Name     string `json:"name"`
+	Text     string `json:"text"`
+	Accepted bool   `json:"accepted"`
 }
+
+// Licence is one way of paying for the software of an image: in the price of the
+// machine, by processor and hour, or with a licence of one's own.
+type Licence struct {
+	Name     string  `json:"name"`
+	About    string  `json:"about"`
+	VCPUHour float64 `json:"vcpu_hour"`
+}
+
+// Quota is how much of something the account may have and has. Running is what runs
+// of other stacks are still to take, Wanted what their open proposals would.
+type Quota struct {
+	Limit   int64 `json:"limit"`
+	Used    int64 `json:"used"`
+	Running int64 `json:"running,omitempty"`
+	Wanted  int64 `json:"wanted,omitempty"`
+}
+
+// Left is what may still be taken, whatever open proposals would take.
+func (q Quota) Left() int64 { return q.Limit - q.Used - q.Running }
 
 // Size finds a size by name.
-func (o Offers) Size(name string) (Size, bool) {
+func (o *Offers) Size(name string) (Size, bool) {
 	return find(o.Sizes, func(s Size) bool { return s.Name == name })
 }
 
 // DiskType finds a disk type by name.
-func (o Offers) DiskType(name string) (DiskType, bool) {
+func (o *Offers) DiskType(name string) (DiskType, bool) {
 	return find(o.DiskTypes, func(d DiskType) bool { return d.Name == name })
 }
 
 // Image finds an image by name.
-func (o Offers) Image(name string) (Image, bool) {
+func (o *Offers) Image(name string) (Image, bool) {
 	return find(o.Images, func(i Image) bool { return i.Name == name })
 }
 
+// amounts gives, by list, what an item of it gives or costs. A price of 0 is not
+// told.
+var amounts = map[string]func(o *Offers, item, amount string) (n float64, sold bool){
+	"size": func(o *Offers, item, amount string) (float64, bool) {
+		s, ok := o.Size(item)
+		switch amount {
+		case "vcpus":
+			return float64(s.VCPUs), ok
+		case "memory":
+			return float64(s.MemoryBytes), ok
+		case "hour":
+			return s.Hour, s.Hour > 0
+		case "month":
+			return s.Month, s.Month > 0
+		}
+		return 0, false
+	},
+	"disk_type": func(o *Offers, item, amount string) (float64, bool) {
+		d, ok := o.DiskType(item)
+		switch amount {
+		case "gib_hour":
+			return d.GiBHour, d.GiBHour > 0
+		case "least":
+			return float64(d.MinBytes), ok
+		case "most":
+			return float64(d.MaxBytes), ok
+		}
+		return 0, false
+	},
+	"image": func(o *Offers, item, amount string) (float64, bool) {
+		i, ok := o.Image(item)
+		return float64(i.MinMemoryBytes), ok && amount == "memory"
+	},
+	"licence": func(o *Offers, item, amount string) (float64, bool) {
+		image, licence, _ := strings.Cut(item, "/")
+		i, _ := o.Image(image)
+		l, ok := i.Licence(licence)
+		return l.VCPUHour, (ok || len(i.Licences) == 0) && amount == "vcpu_hour"
+	},
+	"address": func(o *Offers, _, amount string) (float64, bool) {
+		return o.AddressHour, amount == "hour" && o.AddressHour > 0
+	},
+}
+
 // Amount tells how much of something an item that is sold gives or costs: the
-// vcpus, memory or hour of a size, the gib_hour, least and most of a disk type,
-// the memory that an image needs, the hour of an address. It makes offers a
-// [resource.Market].
-func (o Offers) Amount(list, item, amount string) (float64, bool) {
-	switch list {
-	case "size":
-		if s, ok := o.Size(item); ok {
-			switch amount {
-			case "vcpus":
-				return float64(s.VCPUs), true
-			case "memory":
-				return float64(s.MemoryBytes), true
-			case "hour":
-				return s.Hour, true
-			}
-		}
-	case "disk_type":
-		if d, ok := o.DiskType(item); ok {
-			switch amount {
-			case "gib_hour":
-				return d.GiBHour, true
-			case "least":
-				return float64(d.MinBytes), true
-			case "most":
-				return float64(d.MaxBytes), true
-			}
-		}
-	case "image":
-		if i, ok := o.Image(item); ok && amount == "memory" {
-			return float64(i.MinMemoryBytes), true
-		}
-	case "address":
-		return o.AddressHour, amount == "hour"
+// vcpus, memory, hour or month of a size, the gib_hour, least and most of a disk
+// type, the memory that an image needs, the vcpu_hour of IMAGE/LICENCE, the hour of
+// an address. It makes offers a [resource.Market].
+func (o *Offers) Amount(list, item, amount string) (float64, bool) {
+	if f := amounts[list]; f != nil {
+		return f(o, item, amount)
 	}
 	return 0, false
+}
+
+// Word tells something of an item in a word: the quota of a size.
+func (o *Offers) Word(list, item, word string) string {
+	if list == "size" && word == "quota" {
+		s, _ := o.Size(item)
+		return s.Quota
+	}
+	return ""
+}
+
+// Licence finds a way of paying by name; "" is the first there is.
+func (i Image) Licence(name string) (Licence, bool) {
+	if name == "" && len(i.Licences) > 0 {
+		return i.Licences[0], true
+	}
+	return find(i.Licences, func(l Licence) bool { return l.Name == name })
 }
 
 func find[T any](list []T, is func(T) bool) (T, bool) {
@@ -187,90 +327,4 @@ func find[T any](list []T, is func(T) bool) (T, bool) {
 	}
 	var zero T
 	return zero, false
-}
-
-// Need is what a machine must have. Zero fields ask nothing.
-type Need struct {
-	VCPUs        int64
-	MemoryBytes  int64
-	Architecture string
-	Zones        []string // all of them must sell it
-}
-
-// Choice is one size with the reasons why it does not do; none means it fits.
-type Choice struct {
-	Size   Size     `json:"size"`
-	WhyNot []string `json:"why_not,omitempty"`
-}
-
-// Fit ranks all sizes against a need: those that fit first, cheapest first;
-// then the others with every reason.
-func (o Offers) Fit(n Need) []Choice {
-	choices := make([]Choice, 0, len(o.Sizes))
-	for _, s := range o.Sizes {
-		choices = append(choices, Choice{s, o.whyNot(s, n)})
-	}
-	slices.SortStableFunc(choices, func(a, b Choice) int {
-		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(a.Size.Hour, b.Size.Hour), cmp.Compare(a.Size.Name, b.Size.Name))
-	})
-	return choices
-}
-
-func (o Offers) whyNot(s Size, n Need) []string {
-	var why []string
-	if s.Withdrawn {
-		why = append(why, "it is no longer sold")
-	} else if len(s.Zones) == 0 {
-		why = append(why, fmt.Sprintf("it is not sold in %s", o.Region))
-	}
-	if s.VCPUs < n.VCPUs {
-		why = append(why, fmt.Sprintf("it has %d vcpus and %d are needed", s.VCPUs, n.VCPUs))
-	}
-	if s.MemoryBytes < n.MemoryBytes {
-		why = append(why, fmt.Sprintf("it has %s of memory and %s are needed", resource.FormatData(s.MemoryBytes), resource.FormatData(n.MemoryBytes)))
-	}
-	if n.Architecture != "" && s.Architecture != n.Architecture {
-		why = append(why, fmt.Sprintf("it is %s and %s is needed", s.Architecture, n.Architecture))
-	}
-	if len(s.Zones) > 0 {
-		for _, z := range n.Zones {
-			if !slices.Contains(s.Zones, z) {
-				why = append(why, fmt.Sprintf("zone %s does not sell it, only %s", z, strings.Join(s.Zones, ", ")))
-			}
-		}
-	}
-	return why
-}
-
-// Suggest names up to three sizes that fit a need, with their price.
-func (o Offers) Suggest(n Need) string {
-	var fits []string
-	for _, c := range o.Fit(n) {
-		if len(c.WhyNot) == 0 && len(fits) < 3 {
-			fits = append(fits, fmt.Sprintf("%s (%d vcpus, %s, %.3f %s/h)", c.Size.Name, c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), c.Size.Hour, o.Currency))
-		}
-	}
-	if fits == nil {
-		return "nothing sold here fits; choose another region"
-	}
-	return "these fit: " + strings.Join(fits, ", ")
-}
-
-// Shortage is a quota that does not suffice.
-type Shortage struct {
-	Quota                      string
-	Limit, Used, Need, Missing int64
-}
-
-// Short lists the quotas that a need would exceed, by name. A quota that the
-// cloud does not report has no limit.
-func (o Offers) Short(need map[string]int64) []Shortage {
-	var out []Shortage
-	for _, name := range slices.Sorted(maps.Keys(need)) {
-		q, known := o.Quotas[name]
-		if missing := q.Used + need[name] - q.Limit; known && need[name] > 0 && missing > 0 {
-			out = append(out, Shortage{name, q.Limit, q.Used, need[name], missing})
-		}
-	}
-	return out
 }

@@ -1,67 +1,124 @@
 // Package policy holds the rules that look at a rendering and say what a
-// careful colleague would say. It changes nothing and blocks nothing itself:
-// it gives findings.
+// careful colleague would say, and those that an organisation writes itself. It
+// changes nothing and blocks nothing itself: it gives findings and consents.
 package policy
 
 import (
 	"fmt"
+	"slices"
 
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/price"
 	"undersail/internal/core/render"
-	"undersail/internal/core/resource"
 )
 
-// rule looks at one resource of a rendering.
-type rule func(r render.Resource, all *render.Rendering) *render.Finding
+// Context is what rules know beside the rendering. Its zero value knows nothing, and
+// then only rules that need nothing speak.
+type Context struct {
+	Offers offer.Everywhere
+	Cost   price.Cost
+	// Today is a date such as 2026-11-25.
+	Today string
+	// MostMonth is the cost of a month above which a consent is asked for; 0 asks none.
+	MostMonth float64
+	Rules     *Rules
+}
 
-var rules = []rule{openToTheWorld, publicWithoutFirewall, diskWithoutEncryption}
+// Opinion is what rules say.
+type Opinion struct {
+	Findings []render.Finding
+	Consents []render.Consent
+}
 
-// Check applies every rule to every resource.
-func Check(r *render.Rendering) []render.Finding {
-	var out []render.Finding
-	for _, res := range r.Resources {
-		for _, look := range rules {
-			if f := look(res, r); f != nil {
-				out = append(out, *f)
-			}
+func (o *Opinion) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
+	f := render.Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy}
+	if !slices.Contains(o.Findings, f) {
+		o.Findings = append(o.Findings, f)
+	}
+}
+
+// ask adds to what must be agreed to under a name.
+func (o *Opinion) ask(name, about string) {
+	for i, c := range o.Consents {
+		if c.Name == name {
+			o.Consents[i].About += "; " + about
+			return
 		}
 	}
-	return out
+	o.Consents = append(o.Consents, render.Consent{Name: name, About: about})
 }
 
-// openPorts may be open to everybody: they are there to be reached.
-var openPorts = map[int64]bool{80: true, 443: true, 8080: true, 8443: true}
+// The consents that rules ask for.
+const (
+	ConsentCost     = "cost"
+	ConsentRoles    = "roles"
+	ConsentOpen     = "open-access"
+	ConsentTerms    = "terms"
+	ConsentFeatures = "features"
+)
 
-func openToTheWorld(r render.Resource, _ *render.Rendering) *render.Finding {
-	if r.Type != "firewall" {
-		return nil
+// look is everything that a rule sees.
+type look struct {
+	*Opinion
+	*render.Rendering
+	Context
+}
+
+// rules are those that are built in, in the order in which they speak.
+var rules = []func(*look){open, publicWithoutFirewall, publicData, unprotected, zonesUsed, hostsOverZones, images, withdrawn, tagged, passwords, roles, terms, features, bill}
+
+// Check applies every rule to a rendering: those that are built in, then the
+// organisation's.
+func Check(r *render.Rendering, c Context) Opinion {
+	var o Opinion
+	l := &look{&o, r, c}
+	for _, rule := range rules {
+		rule(l)
 	}
-	list, _ := r.Want["rules"].([]any)
-	for _, item := range list {
-		m, _ := item.(map[string]any)
-		from, err := resource.ParseRange(fmt.Sprint(m["from"]))
-		port, _ := m["port"].(int64)
-		if err == nil && from.Bits() == 0 && !openPorts[port] {
-			return &render.Finding{Severity: lang.Warning, Code: "open-to-world", Place: r.Name,
-				Message: fmt.Sprintf("port %d is open to every address there is", port), Remedy: "name the range that its users come from"}
+	c.Rules.apply(l)
+	return o
+}
+
+// each calls f with every resource of some types that is made.
+func (l *look) each(f func(r *render.Resource), types ...string) {
+	for i := range l.Resources {
+		if r := &l.Resources[i]; r.Find == nil && (len(types) == 0 || slices.Contains(types, r.Type)) {
+			f(r)
 		}
 	}
-	return nil
 }
 
-func publicWithoutFirewall(r render.Resource, _ *render.Rendering) *render.Finding {
-	public, _ := r.Want["public"].(bool)
-	if r.Type != "instance" || !public && r.Want["address"] == nil || r.Want["firewalls"] != nil {
-		return nil
-	}
-	return &render.Finding{Severity: lang.Warning, Code: "unreachable", Place: r.Name,
-		Message: "it has a public address and no firewall, so nothing can connect to it", Remedy: "list a firewall under `firewalls`, or leave the public address out"}
+// about finds the resource that an id in a property is that of: what it waits for.
+func (l *look) target(id any) *render.Resource {
+	return render.Target(l.Rendering, id)
 }
 
-func diskWithoutEncryption(r render.Resource, _ *render.Rendering) *render.Finding {
-	if encrypted, _ := r.Want["encrypted"].(bool); r.Type != "disk" || encrypted {
-		return nil
+// bill asks for a consent when a month costs more than the account's limit.
+func bill(l *look) {
+	if l.MostMonth > 0 && l.Cost.Month > l.MostMonth {
+		l.ask(ConsentCost, fmt.Sprintf("a month costs about %.0f %s; above %.0f the account asks for a consent", l.Cost.Month, l.Cost.Currency, l.MostMonth))
 	}
-	return &render.Finding{Severity: lang.Note, Code: "not-encrypted", Place: r.Name,
-		Message: "the disk is not encrypted at rest", Remedy: "add `encrypted: true`; it cannot be added later without a rebuild"}
+	if len(l.Cost.Untold) > 0 && l.Offers.Home != nil {
+		l.find(lang.Warning, "cost-not-told", l.Cost.Untold[0], "ask whoever runs the account", "the cloud tells no price for %s, which comes on top of the cost", list(l.Cost.Untold))
+	}
+}
+
+func list(names []string) string {
+	const most = 4
+	if len(names) > most {
+		return fmt.Sprintf("%s and %d more", list(names[:most]), len(names)-most)
+	}
+	text := ""
+	for i, n := range names {
+		switch {
+		case i == 0:
+		case i == len(names)-1:
+			text += " and "
+		default:
+			text += ", "
+		}
+		text += n
+	}
+	return text
 }

@@ -24,10 +24,10 @@ resources:
 		t.Fatal(found)
 	}
 	var got []string
-	for _, f := range Check(render.Render(render.Request{Template: template})) {
+	for _, f := range Check(render.Render(render.Request{Template: template}), Context{}).Findings {
 		got = append(got, f.Code+" "+f.Place)
 	}
-	if all := strings.Join(got, ", "); all != "open-to-world rules, not-encrypted data, unreachable bare" {
+	if all := strings.Join(got, ", "); all != "open-to-world rules.rules, unreachable bare, not-encrypted data" {
 		t.Error(all)
 	}
 }

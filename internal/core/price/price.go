@@ -11,11 +11,15 @@ import (
 // in 12 parts.
 const HoursPerMonth = 730.5
 
-// Line is the cost of one resource.
+// Line is the cost of one resource. Licence is the part of an hour that its software
+// costs; Ahead is a month that is paid in advance as far as that is sold.
 type Line struct {
-	Resource string  `json:"resource"`
-	Hour     float64 `json:"hour"`
-	About    string  `json:"about"`
+	Resource string            `json:"resource"`
+	Hour     float64           `json:"hour"`
+	Licence  float64           `json:"licence,omitempty"`
+	Ahead    float64           `json:"ahead,omitempty"`
+	About    string            `json:"about"`
+	Tags     map[string]string `json:"tags,omitempty"`
 }
 
 // Cost is what a set of resources costs while it is there.
@@ -23,7 +27,14 @@ type Cost struct {
 	Currency string  `json:"currency"`
 	Hour     float64 `json:"hour"`
 	Month    float64 `json:"month"`
-	Lines    []Line  `json:"lines"`
+	// Ahead is the price of a month in which everything is paid in advance that can be.
+	Ahead float64 `json:"ahead,omitempty"`
+	// Licence is the part of an hour that software costs.
+	Licence float64 `json:"licence,omitempty"`
+	Lines   []Line  `json:"lines"`
+	// Untold names resources of which the cloud tells no price, or not all of it: what
+	// they cost comes on top.
+	Untold []string `json:"untold,omitempty"`
 }
 
 // Of computes the cost of resources, each by the prices of its region. Only
@@ -39,11 +50,48 @@ func Of(resources []render.Resource, o offer.Everywhere) Cost {
 			continue // what is used is there and paid for already
 		}
 		t, _ := resource.ByName(r.Type)
-		if hour, about, _ := t.Hour(r.Want, market); hour > 0 {
-			cost.Lines = append(cost.Lines, Line{r.Name, hour, about})
-			cost.Hour += hour
+		b := t.Bill(r.Want, market)
+		if b.Untold {
+			cost.Untold = append(cost.Untold, r.Name)
+		}
+		if b.Hour == 0 {
+			continue
+		}
+		l := Line{Resource: r.Name, Hour: b.Hour, Licence: b.Licence, About: b.About, Tags: tags(r.Want)}
+		if ahead := b.Ahead; ahead < b.Hour*HoursPerMonth*0.9999 {
+			l.Ahead = ahead
+		}
+		cost.Lines = append(cost.Lines, l)
+		cost.Hour += b.Hour
+		cost.Licence += b.Licence
+		cost.Ahead += b.Ahead
+	}
+	if cost.Month = cost.Hour * HoursPerMonth; cost.Ahead >= cost.Month*0.9999 {
+		cost.Ahead = 0 // nothing of it is sold by the month
+	}
+	return cost
+}
+
+func tags(want map[string]any) map[string]string {
+	var out map[string]string
+	list, _ := want["tags"].(map[string]any)
+	for name, v := range list {
+		if text, ok := v.(string); ok {
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[name] = text
 		}
 	}
-	cost.Month = cost.Hour * HoursPerMonth
-	return cost
+	return out
+}
+
+// ByTag gives the price of an hour for each value of a tag, by value; what has no such
+// tag counts under "".
+func (c Cost) ByTag(name string) map[string]float64 {
+	out := map[string]float64{}
+	for _, l := range c.Lines {
+		out[l.Tags[name]] += l.Hour
+	}
+	return out
 }

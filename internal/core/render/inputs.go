@@ -145,6 +145,10 @@ func (e *evaluator) input(in *lang.Input) (value any, origin string) {
 			return e.checked(in, v), "computed default"
 		}
 		return e.checked(in, v), "default"
+	case in.Free > 0 && e.free(in) != "":
+		return e.free(in), "free range"
+	case in.SizedBy != nil && e.advised(in) != "":
+		return e.checked(in, e.advised(in)), "sizing table"
 	case in.Optional:
 		return nil, "left out"
 	}
@@ -184,7 +188,7 @@ func (e *evaluator) offered(in *lang.Input) string {
 	}
 	switch in.Picks {
 	case "size":
-		return o.Suggest(offer.Need{VCPUs: in.Needs.VCPUs, MemoryBytes: in.Needs.Memory, Architecture: in.Needs.Architecture})
+		return o.Suggest(needOf(in.Needs))
 	case "zone", "zones":
 		return expr.Choose("", o.Zones)
 	case "image":
@@ -278,8 +282,8 @@ func (e *evaluator) picked(in *lang.Input, v any) {
 			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.DiskTypes, func(d offer.DiskType) string { return d.Name })), "region %s has no disk type %q", o.Region, text)
 		}
 	case "size":
-		need := offer.Need{VCPUs: in.Needs.VCPUs, MemoryBytes: in.Needs.Memory, Architecture: in.Needs.Architecture}
-		e.pickedSize(place, text, need)
+		e.pickedSize(place, text, needOf(in.Needs))
+		e.complies(in, text)
 	}
 }
 

@@ -71,7 +71,7 @@ func (e *evaluator) scopeOf(d *lang.Resource, index int, loop map[string]any) *e
 
 // conduct fills in how a resource behaves in changes.
 func (e *evaluator) conduct(r *Resource, d *lang.Resource, local string, vars *expr.Vars) {
-	r.NewFirst, r.AtOnce, r.AtRetire, r.Leave = d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave
+	r.NewFirst, r.AtOnce, r.AtRetire, r.Leave, r.Features = d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave, d.Features
 	if d.Was != "" {
 		r.Was = e.scope + d.Was + strings.TrimPrefix(local, d.Name)
 	}

@@ -26,6 +26,7 @@ func Render(request Request) *Rendering {
 	e := newEvaluator(request)
 	e.render()
 	e.out.Outputs = e.outputs()
+	e.advise()
 	e.prove()
 	e.explainRest()
 	return e.out
@@ -115,7 +116,7 @@ func (e *evaluator) render() {
 }
 
 func (e *session) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
-	f := Finding{severity, code, place, fmt.Sprintf(format, args...), remedy}
+	f := Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy}
 	// What is told of an input is not told again of every resource that uses it.
 	ofInput := Finding{Code: f.Code, Message: f.Message}
 	if e.told[f] || e.told[ofInput] {
@@ -166,6 +167,10 @@ func (e *evaluator) require() {
 // declaration renders one declaration and puts it into scope for those after it.
 func (e *evaluator) declaration(d *lang.Resource) {
 	defer e.fillCalc()
+	if e.out.Stopped = e.out.Stopped || e.request.Stop != nil && e.request.Stop(); e.out.Stopped {
+		e.incomplete = true
+		return
+	}
 	if d.When != nil && !e.wanted(d) {
 		e.vars.Set(d.Name, e.absent(d))
 		return

@@ -7,9 +7,12 @@
 package render
 
 import (
+	"strings"
+
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
+	"undersail/internal/core/resource"
 	"undersail/internal/core/secretrule"
 
 	"cel.dev/cel-go/cel"
@@ -28,10 +31,14 @@ type Rendering struct {
 	Prove []health.Check `json:"prove,omitempty"`
 	// Consents are what somebody must agree to by name.
 	Consents []Consent `json:"consents,omitempty"`
+	// Compliance lists what sizes are needed at least, and what was chosen.
+	Compliance []Compliance `json:"compliance,omitempty"`
 	// Generated lists the secrets that are drawn when nobody gives them.
 	Generated []Generated `json:"generated,omitempty"`
 	// Explained is what Request.Explain asked for.
 	Explained *Explanation `json:"explained,omitempty"`
+	// Stopped says that Request.Stop ended it before it was complete.
+	Stopped bool `json:"-"`
 
 	index map[string]int // of Resources by name, once they are complete
 }
@@ -94,6 +101,8 @@ type Resource struct {
 	AtRetire string `json:"at_retire,omitempty"`
 	// Leave lists properties that others may alter after creation.
 	Leave []string `json:"leave,omitempty"`
+	// Features are what the region must have for it.
+	Features []string `json:"features,omitempty"`
 	// Extra holds the cloud's own options.
 	Extra map[string]any `json:"extra,omitempty"`
 
@@ -140,6 +149,20 @@ type InputValue struct {
 	Page   string `json:"page,omitempty"`
 	// Hidden says that the input's shown_when does not hold.
 	Hidden bool `json:"hidden,omitempty"`
+	// Advice is what the template says to whoever fills it in.
+	Advice string `json:"advice,omitempty"`
+}
+
+// Compliance is one line of what a template needs at least: what was chosen, and
+// whether it keeps to that.
+type Compliance struct {
+	Input string `json:"input"`
+	// By is who says so: the needs of the input, or a sizing table and for how much.
+	By     string `json:"by"`
+	What   string `json:"what"`
+	Needed string `json:"needed"`
+	Chosen string `json:"chosen"`
+	Kept   bool   `json:"kept"`
 }
 
 // Finding is one thing that a check says.
@@ -150,6 +173,13 @@ type Finding struct {
 	Place   string `json:"place"`
 	Message string `json:"message"`
 	Remedy  string `json:"remedy,omitempty"`
+	// Take is a value that mends it, for the input that it is about.
+	Take string `json:"take,omitempty"`
+	// File and Line tell where the template says what the finding is about; Inputs
+	// names the inputs that the value there comes from, with commas between them.
+	File   string `json:"file,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	Inputs string `json:"inputs,omitempty"`
 }
 
 // HasErrors reports whether any finding is an error.
@@ -187,6 +217,9 @@ type Request struct {
 	// Reveal, when set, gives the value of a secret by its reference. Only the
 	// engine sets it, at the moment of a call.
 	Reveal func(reference string) (string, bool)
+	// Stop, when set, is asked before each resource whether anybody still waits for the
+	// rendering.
+	Stop func() bool
 }
 
 // Resource finds a rendered resource by name, or gives nil.
@@ -201,6 +234,14 @@ func (r *Rendering) Resource(name string) *Resource {
 		if r.Resources[i].Name == name {
 			return &r.Resources[i]
 		}
+	}
+	return nil
+}
+
+// Target finds the rendered resource whose id a property waits for, or nil.
+func Target(r *Rendering, id any) *Resource {
+	if v, ok := id.(resource.Unresolved); ok && len(v.Waits) == 1 {
+		return r.Resource(strings.TrimSuffix(v.Waits[0], ".id"))
 	}
 	return nil
 }

@@ -18,8 +18,8 @@ var machineTypes = []Type{
 		Attribute{Name: "fingerprint", About: "SHA-256 fingerprint.", Shape: text()},
 		Attribute{Name: "private_key", About: "Private half in OpenSSH form, sealed; only where Under Sail drew the pair.", Shape: text(), Secret: true}),
 	newType("instance", "A virtual machine.", 75, 2400, knowledge{
-		draws:  []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}}, {Quota: "addresses", Of: Measure{Property: "public"}}},
-		prices: []Price{{List: "size", Of: "size", Amount: "hour"}, {List: "address", Amount: "hour", Times: Measure{Property: "public"}, About: "a public address"}},
+		draws:  []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}}, {Named: "size", Of: Measure{Property: "size", Amount: "vcpus"}}, {Quota: "addresses", Of: Measure{Property: "public"}}},
+		prices: []Price{{List: "size", Of: "size", Amount: "hour"}, {List: "licence", Of: "image", With: "licence", Amount: "vcpu_hour", Times: Measure{Property: "size", Amount: "vcpus"}, About: "a licence"}, {List: "address", Amount: "hour", Times: Measure{Property: "public"}, About: "a public address"}},
 		unique: []Unique{{Property: "disks.disk"}, {Property: "address"}}},
 		[]Property{
 			{Name: "size", About: "Machine size the zone offers.", Shape: text(), Required: true, Alter: NeedsStop, Picks: "size"},
@@ -34,6 +34,7 @@ var machineTypes = []Type{
 			{Name: "cards", About: "Further network cards, beside the one in subnet.", Shape: listOf(networkCard), Alter: Rebuild},
 			{Name: "host", About: "Id of the dedicated host it runs on.", Shape: text(), Alter: Rebuild, Refers: "host"},
 			{Name: "role", About: "Id of the role whose rights it has.", Shape: text(), Alter: NeedsStop, Refers: "role"},
+			{Name: "licence", About: "How the image's software is paid for; the first way that the offers name when left out.", Shape: text(), Alter: Rebuild, Picks: "licence"},
 			{Name: "user_data", About: "First-boot configuration: a cloud-init document as a mapping.", Shape: kind(Open), Alter: Rebuild},
 		},
 		Attribute{Name: "private_address", About: "Address in the subnet.", Shape: kind(Address)},
@@ -43,7 +44,8 @@ var machineTypes = []Type{
 		Attribute{Name: "vcpus", About: "Virtual processors the machine has.", Shape: kind(Integer)},
 		Attribute{Name: "memory", About: "Memory the machine has.", Shape: kind(Data)}),
 	newType("pool", "A group of like instances that heals itself and grows on demand.", 120, 3600, knowledge{
-		draws:  []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}}},
+		draws: []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}},
+			{Named: "size", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}}},
 		prices: []Price{{List: "size", Of: "size", Amount: "hour", Times: Measure{Property: "members", Or: "least"}}}},
 		[]Property{
 			{Name: "size", About: "Machine size of the members.", Shape: text(), Required: true, Alter: InPlace, Picks: "size"},

@@ -14,6 +14,8 @@ type Market interface {
 	// the vcpus or the hour of a size; data is in bytes. False says that it is not
 	// sold or not told.
 	Amount(list, item, amount string) (float64, bool)
+	// Word tells something of an item in a word, such as the quota of a size, or "".
+	Word(list, item, word string) string
 }
 
 // Measure tells how much of something a resource is: one, or what a property says.
@@ -27,17 +29,21 @@ type Measure struct {
 	Times    string `json:"times,omitempty"`
 }
 
-// Draw says how much of a quota a resource takes while it is there.
+// Draw says how much of a quota a resource takes while it is there. Where Named is
+// set, what that property names in the market tells the quota: the family of a size.
 type Draw struct {
-	Quota string  `json:"quota"`
+	Quota string  `json:"quota,omitempty"`
+	Named string  `json:"named,omitempty"`
 	Of    Measure `json:"of,omitzero"`
 }
 
 // Price is one part of what a resource costs in an hour: an Amount of an item of a
 // List, which the property Of names, times a measure of the resource.
+// With names a second property that tells the item apart.
 type Price struct {
 	List   string  `json:"list"`
 	Of     string  `json:"of,omitempty"`
+	With   string  `json:"with,omitempty"`
 	Amount string  `json:"amount"`
 	Times  Measure `json:"times,omitzero"`
 	About  string  `json:"about,omitempty"`
@@ -92,16 +98,36 @@ func (m Measure) of(t Type, want map[string]any, market Market) float64 {
 // takes.
 func (t Type) Takes(want map[string]any, market Market, f func(quota string, n int64)) {
 	for _, d := range t.Draws {
-		if n := int64(d.Of.of(t, want, market)); n > 0 {
-			f(d.Quota, n)
+		n, quota := int64(d.Of.of(t, want, market)), d.Quota
+		if d.Named != "" && market != nil {
+			item, _ := want[d.Named].(string)
+			p, _ := t.Property(d.Named)
+			quota = market.Word(p.Picks, item, "quota")
+		}
+		if n > 0 && quota != "" {
+			f(quota, n)
 		}
 	}
 }
 
-// Hour computes what a resource with these wanted values costs in an hour, and
-// from what. False says that something of it has a price that is not told.
-func (t Type) Hour(want map[string]any, market Market) (hour float64, about string, told bool) {
-	told = true
+// Bill is what a resource costs while it is there.
+type Bill struct {
+	Hour float64 // all of it, licence included
+	// Licence is the part of an hour that the software costs.
+	Licence float64
+	// Ahead is the price of a month in which everything that can be is paid in advance.
+	Ahead float64
+	About string
+	// Untold says that something of it has a price that the cloud does not tell.
+	Untold bool
+}
+
+// hoursPerMonth is the length of a month: 365.25 days in 12 parts.
+const hoursPerMonth = 730.5
+
+// Bill computes what a resource with these wanted values costs, and from what.
+func (t Type) Bill(want map[string]any, market Market) Bill {
+	var b Bill
 	var parts []string
 	for _, p := range t.Prices {
 		times := p.Times.of(t, want, market)
@@ -109,15 +135,33 @@ func (t Type) Hour(want map[string]any, market Market) (hour float64, about stri
 		if p.Of != "" {
 			item, _ = want[p.Of].(string)
 		}
+		if p.With != "" {
+			if item == "" {
+				continue
+			}
+			with, _ := want[p.With].(string)
+			item += "/" + with
+		}
 		if times == 0 {
 			continue
 		}
 		unit, known := market.Amount(p.List, item, p.Amount)
 		if !known {
-			told = false
+			b.Untold = true
 			continue
 		}
-		hour += unit * times
+		if unit == 0 {
+			continue // such as a licence of one's own
+		}
+		b.Hour += unit * times
+		if p.List == "licence" {
+			b.Licence += unit * times
+		}
+		if month, sold := market.Amount(p.List, item, "month"); sold {
+			b.Ahead += month * times
+		} else {
+			b.Ahead += unit * times * hoursPerMonth
+		}
 		switch size, _ := want[p.Times.Property].(string); {
 		case p.About != "":
 			parts = append(parts, p.About)
@@ -127,7 +171,8 @@ func (t Type) Hour(want map[string]any, market Market) (hour float64, about stri
 			parts = append(parts, item)
 		}
 	}
-	return hour, strings.Join(parts, " with "), told
+	b.About = strings.Join(parts, " with ")
+	return b
 }
 
 // Values gives the values of a unique property: itself, or that of each item of its
@@ -261,12 +306,16 @@ func (t Type) RefersTo(want map[string]any, id string) bool {
 	return found
 }
 
-// Names of the quotas that the type draws on, each once.
+// Quotas names the quotas that the type draws on, each once.
 func (t Type) Quotas() []string {
 	var out []string
 	for _, d := range t.Draws {
-		if !slices.Contains(out, d.Quota) {
-			out = append(out, d.Quota)
+		name := d.Quota
+		if d.Named != "" {
+			name = "that of its " + d.Named
+		}
+		if !slices.Contains(out, name) {
+			out = append(out, name)
 		}
 	}
 	return out

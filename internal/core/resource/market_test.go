@@ -14,6 +14,13 @@ func (s stall) Amount(list, item, amount string) (float64, bool) {
 	return v, ok
 }
 
+func (s stall) Word(list, item, word string) string {
+	if s[list+"/"+item+"/vcpus"] > 0 {
+		return "vcpus_general"
+	}
+	return ""
+}
+
 var sold = stall{"size/plain-2/vcpus": 2, "size/plain-2/hour": 0.04, "disk_type/solid/gib_hour": 0.0001, "address//hour": 0.006}
 
 func TestWhatATypeTakesAndCosts(t *testing.T) {
@@ -27,12 +34,12 @@ func TestWhatATypeTakesAndCosts(t *testing.T) {
 		told  bool
 	}{
 		{"network", map[string]any{"range": "10.0.0.0/8"}, map[string]int64{"networks": 1}, 0, "", true},
-		{"instance", map[string]any{"size": "plain-2", "public": true}, map[string]int64{"vcpus": 2, "addresses": 1}, 0.046, "plain-2 with a public address", true},
+		{"instance", map[string]any{"size": "plain-2", "public": true}, map[string]int64{"vcpus": 2, "vcpus_general": 2, "addresses": 1}, 0.046, "plain-2 with a public address", true},
 		{"instance", map[string]any{"size": "plain-9"}, map[string]int64{}, 0, "", false},
 		{"instance", map[string]any{"size": Unresolved{Waits: []string{"x.size"}}}, map[string]int64{}, 0, "", false},
 		{"disk", map[string]any{"size": "1TiB", "type": "solid"}, map[string]int64{"disk_gib": 1024}, 0.1024, "1TiB of solid", true},
-		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": 3.0}, map[string]int64{"vcpus": 20}, 0.12, "plain-2", true},
-		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": int64(3), "members": int64(5)}, map[string]int64{"vcpus": 20}, 0.2, "plain-2", true},
+		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": 3.0}, map[string]int64{"vcpus": 20, "vcpus_general": 20}, 0.12, "plain-2", true},
+		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": int64(3), "members": int64(5)}, map[string]int64{"vcpus": 20, "vcpus_general": 20}, 0.2, "plain-2", true},
 		{"address", nil, map[string]int64{"addresses": 1}, 0.006, "fixed public address", true},
 	} {
 		typ, _ := ByName(c.typ)
@@ -46,8 +53,8 @@ func TestWhatATypeTakesAndCosts(t *testing.T) {
 				t.Errorf("%s %v takes %d of %s, want %d", c.typ, c.want, takes[quota], quota, n)
 			}
 		}
-		if hour, about, told := typ.Hour(c.want, sold); math.Abs(hour-c.hour) > 1e-9 || about != c.about || told != c.told {
-			t.Errorf("%s %v costs %f for %q, told %t", c.typ, c.want, hour, about, told)
+		if b := typ.Bill(c.want, sold); math.Abs(b.Hour-c.hour) > 1e-9 || b.About != c.about || b.Untold == c.told {
+			t.Errorf("%s %v costs %f for %q, told %t", c.typ, c.want, b.Hour, b.About, !b.Untold)
 		}
 	}
 }

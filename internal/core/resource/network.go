@@ -6,6 +6,7 @@ var FirewallRule = object("firewall_rule",
 	Property{Name: "port", About: "Destination port, 1 to 65535.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}, Required: true},
 	Property{Name: "protocol", About: "tcp (default) or udp.", Shape: text("tcp", "udp")},
 	Property{Name: "about", About: "Why the rule is there.", Shape: text()},
+	Property{Name: "until", About: "Last day, such as 2027-01-31, after which it is a finding.", Shape: text()},
 ).by("from", "port", "protocol")
 
 var balancerPort = object("balancer_port",

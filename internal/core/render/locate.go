@@ -1,0 +1,96 @@
+package render
+
+import (
+	"slices"
+	"strings"
+
+	"undersail/internal/core/lang"
+)
+
+// Locate tells of each finding where the template says what it is about, and which
+// inputs the value there comes from.
+func Locate(t *lang.Template, findings []Finding) []Finding {
+	if t == nil {
+		return findings
+	}
+	out := slices.Clone(findings)
+	for i := range out {
+		f := &out[i]
+		if f.Line > 0 {
+			continue
+		}
+		if name, ok := strings.CutPrefix(f.Place, "inputs."); ok {
+			name, _, _ = strings.Cut(strings.NewReplacer("[", ".", "/", ".").Replace(name), ".")
+			if in := t.Input(name); in != nil {
+				f.File, f.Line, f.Inputs = t.File, in.Position.Line, name
+			}
+			continue
+		}
+		n := declared(t, f.Place)
+		if n == nil {
+			continue
+		}
+		f.File, f.Line = t.File, n.Line
+		f.Inputs = strings.Join(readBy(t, n, 0), ",")
+	}
+	return out
+}
+
+// declared finds what a place such as gateway.size or worker[0].disks is written as.
+func declared(t *lang.Template, place string) *lang.Node {
+	parts := strings.SplitN(place, ".", 2)
+	name, _, _ := strings.Cut(parts[0], "[")
+	i := slices.IndexFunc(t.Resources, func(r *lang.Resource) bool { return r.Name == name })
+	if i < 0 {
+		return nil
+	}
+	r := t.Resources[i]
+	whole := &lang.Node{Position: r.Position}
+	if len(parts) < 2 || r.Want == nil {
+		return whole
+	}
+	property, _, _ := strings.Cut(parts[1], "[")
+	property, _, _ = strings.Cut(property, ".")
+	if n := r.Want.Get(property); n != nil {
+		return n
+	}
+	return whole
+}
+
+// readBy lists the inputs that a value reads, through calc too.
+func readBy(t *lang.Template, n *lang.Node, depth int) []string {
+	var out []string
+	add := func(names ...string) {
+		for _, name := range names {
+			if !slices.Contains(out, name) && t.Input(name) != nil {
+				out = append(out, name)
+			}
+		}
+	}
+	var walk func(n *lang.Node)
+	walk = func(n *lang.Node) {
+		if n == nil {
+			return
+		}
+		if n.Program != nil {
+			for _, use := range n.Program.Uses {
+				for _, name := range use.Fields {
+					switch v := t.CalcValue(name); {
+					case use.Name == "inputs":
+						add(name)
+					case use.Name == "calc" && v != nil && depth < 20:
+						add(readBy(t, v, depth+1)...)
+					}
+				}
+			}
+		}
+		for _, e := range n.Entries {
+			walk(e.Value)
+		}
+		for _, item := range n.Items {
+			walk(item)
+		}
+	}
+	walk(n)
+	return out
+}

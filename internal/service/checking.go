@@ -1,0 +1,283 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/price"
+	"undersail/internal/core/render"
+	"undersail/internal/proposal"
+)
+
+// Question asks what a proposal would be, without making one: for a form while it is
+// filled in. Form names whose it is; a question with a higher Seq ends those before it.
+type Question struct {
+	NewProposal
+	Form string `json:"form,omitempty"`
+	Seq  int64  `json:"seq,omitempty"`
+	// Graph is the digest of the graph that the form has; another one is sent.
+	Graph string `json:"graph,omitempty"`
+}
+
+// Field is one input of a form with what is to be said of it.
+type Field struct {
+	Name  string `json:"name"`
+	Title string `json:"title,omitempty"`
+	// Kind is what it picks, or the type of its value.
+	Kind     string           `json:"kind"`
+	Value    any              `json:"value"`
+	Origin   string           `json:"origin"`
+	Required bool             `json:"required"`
+	Secret   bool             `json:"secret,omitempty"`
+	Hidden   bool             `json:"hidden,omitempty"`
+	Advice   string           `json:"advice,omitempty"`
+	Findings []render.Finding `json:"findings"`
+}
+
+// Page is one page of a form.
+type Page struct {
+	Title  string  `json:"title"`
+	Fields []Field `json:"fields"`
+	Errors int     `json:"errors"`
+}
+
+// QuotaLine is one quota of a region with what a proposal adds to it.
+type QuotaLine struct {
+	Region string `json:"region"`
+	Name   string `json:"name"`
+	Limit  int64  `json:"limit"`
+	Used   int64  `json:"used"`
+	// Wanted is what open proposals and runs of other stacks will take.
+	Wanted int64 `json:"wanted"`
+	Adds   int64 `json:"adds"`
+	Left   int64 `json:"left"`
+}
+
+// Answer is what a proposal would be.
+type Answer struct {
+	Seq      int64  `json:"seq"`
+	Stack    string `json:"stack"`
+	Template string `json:"template"`
+	Account  string `json:"account"`
+	Region   string `json:"region"`
+	Pages    []Page `json:"pages"`
+	// Findings are those that belong to no input.
+	Findings   []render.Finding    `json:"findings"`
+	Errors     int                 `json:"errors"`
+	Summary    string              `json:"summary"`
+	Cost       price.Cost          `json:"cost"`
+	CostNow    price.Cost          `json:"cost_now"`
+	Seconds    float64             `json:"seconds"`
+	Longest    []string            `json:"longest"`
+	Rate       float64             `json:"rate"`
+	Quota      []QuotaLine         `json:"quota"`
+	Outputs    []render.Output     `json:"outputs"`
+	Consents   []render.Consent    `json:"consents"`
+	Compliance []render.Compliance `json:"compliance"`
+	// Graph tells what waits for what, where it is another than the form has.
+	GraphDigest string    `json:"graph_digest"`
+	Graph       []Node    `json:"graph,omitempty"`
+	At          time.Time `json:"at"` // of the offers that it rests on
+}
+
+// Node is one resource of a graph with what it waits for.
+type Node struct {
+	Name   string   `json:"name"`
+	Type   string   `json:"type"`
+	Change string   `json:"change"`
+	After  []string `json:"after"`
+}
+
+// Superseded says that a newer question of the same form came.
+var errSuperseded = &Error{Kind: Conflict, Title: "a newer question of this form came", Remedy: "wait for the answer to that"}
+
+// Check answers what a proposal would be. It calls no cloud and saves nothing, and it
+// ends when whoever asks goes away or asks anew.
+func (s *Service) Check(ctx context.Context, u User, q Question) (Answer, error) {
+	ctx, done, err := s.newest(ctx, u, q)
+	if err != nil {
+		return Answer{}, err
+	}
+	defer done()
+	if q.Stack == "" {
+		q.Stack = "draft"
+	}
+	if !stackPattern.MatchString(q.Stack) || len(q.Stack) > 40 {
+		return Answer{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", q.Stack)
+	}
+	r, err := s.readFacts(ctx, q.NewProposal, true)
+	if err != nil {
+		return Answer{}, stopped(ctx, err)
+	}
+	r.Stop = func() bool { return ctx.Err() != nil }
+	judged, err := s.stages(ctx, r)
+	var findings *Error
+	if err != nil && (!errors.As(err, &findings) || findings.Kind != Findings || findings.Findings == nil) {
+		return Answer{}, stopped(ctx, err)
+	}
+	if ctx.Err() != nil {
+		return Answer{}, stopped(ctx, ctx.Err())
+	}
+	return s.answer(ctx, q, r, judged)
+}
+
+// stopped tells that a newer question came, where that is why a question ended.
+func stopped(ctx context.Context, err error) error {
+	if context.Cause(ctx) == error(errSuperseded) {
+		return errSuperseded
+	}
+	return err
+}
+
+// asking is the newest question of a form.
+type asking struct {
+	seq    int64
+	cancel context.CancelCauseFunc
+}
+
+// newest ends older questions of a form, and gives a context that a newer one ends.
+func (s *Service) newest(ctx context.Context, u User, q Question) (context.Context, func(), error) {
+	if q.Form == "" {
+		return ctx, func() {}, nil
+	}
+	key := u.Name + "\x00" + q.Form
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if was, there := s.asking[key]; there {
+		if was.seq > q.Seq {
+			return ctx, nil, errSuperseded
+		}
+		was.cancel(errSuperseded)
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	mine := &asking{q.Seq, cancel}
+	s.asking[key] = mine
+	return ctx, func() {
+		cancel(nil)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.asking[key] == mine {
+			delete(s.asking, key)
+		}
+	}, nil
+}
+
+func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal.Judged) (Answer, error) {
+	a := Answer{Seq: q.Seq, Stack: r.stack.Name, Template: r.Text.Name + "@" + r.Text.Version, Account: r.stack.Account, Region: r.stack.Region, Findings: []render.Finding{},
+		Summary: change.Summary(j.Plan.Changes), Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: r.Durations.Rate, Outputs: []render.Output{},
+		Consents: []render.Consent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Pages: pages(r.Template, j)}
+	if r.Offers.Home != nil {
+		a.At = r.Offers.Home.At
+	}
+	a.Consents = append(a.Consents, j.Consents...)
+	if j.Plan.Rendering != nil {
+		a.Outputs = append(a.Outputs, j.Plan.Rendering.Outputs...)
+		a.Compliance = append(a.Compliance, j.Plan.Rendering.Compliance...)
+	}
+	for _, f := range j.Findings {
+		if f.Severity == lang.Error {
+			a.Errors++
+		}
+		if f.Inputs == "" {
+			a.Findings = append(a.Findings, f)
+		}
+	}
+	a.Quota = quotaLines(r, j)
+	nodes := nodesOf(j)
+	if a.GraphDigest = digestOf(nodes); a.GraphDigest != q.Graph {
+		a.Graph = nodes
+	}
+	return a, nil
+}
+
+// pages are the inputs of a template by the pages that it names, in their order, each
+// with the findings that are about it or come from it.
+func pages(t *lang.Template, j proposal.Judged) []Page {
+	values := map[string]render.InputValue{}
+	if j.Plan.Rendering != nil {
+		for _, v := range j.Plan.Rendering.Inputs {
+			values[v.Name] = v
+		}
+	}
+	out := []Page{}
+	for _, in := range t.Inputs {
+		title := or(in.Page, "Inputs")
+		i := slices.IndexFunc(out, func(p Page) bool { return p.Title == title })
+		if i < 0 {
+			out, i = append(out, Page{Title: title, Fields: []Field{}}), len(out)
+		}
+		v := values[in.Name]
+		f := Field{Name: in.Name, Title: in.Title, Kind: or(in.Picks, fmt.Sprint(in.Schema["type"])), Value: v.Value, Origin: v.Origin, Required: in.Required(), Secret: in.Secret, Hidden: v.Hidden, Advice: v.Advice,
+			Findings: []render.Finding{}}
+		for _, x := range j.Findings {
+			if slices.Contains(strings.Split(x.Inputs, ","), in.Name) {
+				f.Findings = append(f.Findings, x)
+				if x.Severity == lang.Error {
+					out[i].Errors++
+				}
+			}
+		}
+		out[i].Fields = append(out[i].Fields, f)
+	}
+	return out
+}
+
+// quotaLines tell of every quota that a proposal adds to how much is left after it.
+func quotaLines(r *reading, j proposal.Judged) []QuotaLine {
+	out := []QuotaLine{}
+	for _, x := range j.Reserves() {
+		o := r.Offers.In(x.Region)
+		if o == nil {
+			continue
+		}
+		for name, n := range x.Quotas {
+			quota, told := o.Quotas[name]
+			if !told {
+				continue
+			}
+			i := slices.IndexFunc(out, func(l QuotaLine) bool { return l.Region == x.Region && l.Name == name })
+			if i < 0 {
+				out, i = append(out, QuotaLine{Region: x.Region, Name: name, Limit: quota.Limit, Used: quota.Used + quota.Running, Wanted: quota.Wanted}), len(out)
+			}
+			out[i].Adds += n
+			out[i].Left = quota.Left() - out[i].Adds
+		}
+	}
+	slices.SortFunc(out, func(a, b QuotaLine) int { return strings.Compare(a.Region+" "+a.Name, b.Region+" "+b.Name) })
+	return out
+}
+
+func nodesOf(j proposal.Judged) []Node {
+	out := []Node{}
+	if j.Plan.Rendering == nil {
+		return out
+	}
+	kinds := map[string]change.Kind{}
+	for _, c := range j.Plan.Changes {
+		kinds[c.Resource] = c.Change
+	}
+	for _, r := range j.Plan.Rendering.Resources {
+		n := Node{Name: r.Name, Type: r.Type, Change: string(kinds[r.Name]), After: []string{}}
+		for _, a := range r.After {
+			n.After = append(n.After, a.Name)
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// digestOf tells graphs apart.
+func digestOf(nodes []Node) string {
+	h := fnv.New64a()
+	json.NewEncoder(h).Encode(nodes)
+	return strconv.FormatUint(h.Sum64(), 36)
+}

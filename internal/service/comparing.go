@@ -1,0 +1,151 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"undersail/internal/core/fit"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/render"
+)
+
+// Compared asks for variants of a template side by side.
+type Compared struct {
+	NewProposal
+	// Variants are laid over what the proposal gives. None compares the presets of the
+	// template, with the template as it is given.
+	Variants []NewVariant `json:"variants,omitempty"`
+	// Fixed is what a variant costs in a month beside the cloud's bill, by its name.
+	Fixed map[string]float64 `json:"fixed,omitempty"`
+}
+
+// NewVariant is one variant: another preset, other inputs, another region. What is
+// empty is as in the proposal that is asked for.
+type NewVariant struct {
+	Name   string         `json:"name"`
+	Preset string         `json:"preset,omitempty"`
+	Region string         `json:"region,omitempty"`
+	Layers []render.Layer `json:"layers,omitempty"`
+	Inputs map[string]any `json:"inputs,omitempty"`
+}
+
+// Comparison is variants side by side.
+type Comparison struct {
+	Template string        `json:"template"`
+	Account  string        `json:"account"`
+	Variants []fit.Variant `json:"variants"`
+	// Overtakings tell from which use on one is cheaper than another.
+	Overtakings []fit.Overtaking `json:"overtakings"`
+	At          time.Time        `json:"at"`
+}
+
+// Compare puts variants of a template side by side. It calls no cloud that was asked
+// a short while ago, and saves nothing.
+func (s *Service) Compare(ctx context.Context, q Compared) (Comparison, error) {
+	r, err := s.atPlace(ctx, q.NewProposal)
+	if err != nil {
+		return Comparison{}, err
+	}
+	variants := q.Variants
+	if len(variants) == 0 {
+		variants = []NewVariant{{Name: "as given"}}
+		for _, p := range r.Template.Presets {
+			variants = append(variants, NewVariant{Name: p.Name, Preset: p.Name})
+		}
+	}
+	out := Comparison{Template: r.Template.About.Name + "@" + r.Template.About.Version, Account: r.account.Name, Variants: []fit.Variant{}, At: oldest(r.all)}
+	for _, v := range variants {
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
+		request, err := r.request(q.NewProposal, v)
+		if err != nil {
+			return out, err
+		}
+		region := cmp.Or(v.Region, q.Region, r.all[0].Region)
+		if err := inRegion(r.account, region); err != nil {
+			return out, err
+		}
+		places := fit.Places(request, r.all)
+		i := slices.IndexFunc(places, func(p fit.Variant) bool { return p.Region == region })
+		place := places[i]
+		place.Name = v.Name
+		out.Variants = append(out.Variants, place)
+	}
+	out.Overtakings = fit.Overtakings(fit.Bills(out.Variants, q.Fixed))
+	return out, nil
+}
+
+// FitTemplate tells where a template can run as it is, for how much, and what is
+// missing elsewhere.
+func (s *Service) FitTemplate(ctx context.Context, n NewProposal) (Comparison, error) {
+	r, err := s.atPlace(ctx, n)
+	if err != nil {
+		return Comparison{}, err
+	}
+	request, err := r.request(n, NewVariant{})
+	if err != nil {
+		return Comparison{}, err
+	}
+	return Comparison{Template: r.Template.About.Name + "@" + r.Template.About.Version, Account: r.account.Name, Variants: fit.Places(request, r.all), Overtakings: []fit.Overtaking{}, At: oldest(r.all)}, nil
+}
+
+// placed is a template with the offers of all regions of an account.
+type placed struct {
+	*reading
+	all []*offer.Offers
+}
+
+// atPlace reads a template and the offers of an account, for what is not yet proposed.
+func (s *Service) atPlace(ctx context.Context, n NewProposal) (placed, error) {
+	r := placed{reading: &reading{offline: true, isNew: true}}
+	if n.Account == "" {
+		return r, refuse(Invalid, "add --account", "name the account whose offers are meant")
+	}
+	var err error
+	if r.account, err = s.account(ctx, n.Account); err != nil {
+		return r, err
+	}
+	if err := s.readTemplate(ctx, r.reading, n); err != nil {
+		return r, err
+	}
+	if r.all, err = s.everywhere(ctx, r.account, nil); err != nil {
+		return r, err
+	}
+	reserves, err := s.reserved(ctx, r.account, "", "")
+	for i, o := range r.all {
+		r.all[i] = counting(o, reserves)
+	}
+	return r, err
+}
+
+// request puts the inputs of a variant together.
+func (r placed) request(n NewProposal, v NewVariant) (render.Request, error) {
+	preset, err := render.PresetLayer(r.Template, or(v.Preset, n.Preset))
+	if err != nil {
+		return render.Request{}, refuse(Invalid, "choose one that the template has, or none", "%v", err)
+	}
+	layers := append(append([]render.Layer{preset}, n.Layers...), render.Layer{From: "given", Inputs: n.Inputs})
+	layers = append(append(layers, v.Layers...), render.Layer{From: "variant " + v.Name, Inputs: v.Inputs})
+	request := render.Request{Template: r.Template, Stack: render.Stack{Name: or(n.Stack, r.Template.About.Name), ID: render.FixedID, Account: r.account.Name, Cloud: r.account.Cloud}}
+	request.Inputs, request.Origins = render.Merge(layers...)
+	request.Inputs = maps.Clone(request.Inputs)
+	for _, in := range r.Template.Inputs { // what a secret would be makes no difference here
+		if in.Secret && request.Inputs[in.Name] == nil && !in.Generate && !in.Optional {
+			request.Secrets = orNew(request.Secrets)
+			request.Secrets[in.Name] = fmt.Sprintf("%s/%s@0", request.Stack.Name, in.Name)
+		}
+	}
+	return request, nil
+}
+
+func orNew(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
+}
