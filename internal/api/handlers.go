@@ -45,7 +45,7 @@ func (h *handlers) AddAccount(ctx context.Context, r contract.AddAccountRequestO
 }
 
 func (h *handlers) GetOffers(ctx context.Context, r contract.GetOffersRequestObject) (contract.GetOffersResponseObject, error) {
-	o, err := h.service.Offers(ctx, r.Account, r.Params.Region)
+	o, err := h.service.Offers(ctx, r.Account, r.Params.Region, or(r.Params.Refresh, false))
 	return contract.GetOffers200JSONResponse(o), err
 }
 

@@ -109,7 +109,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/accounts (the `AddAccount` operationId).
 	AddAccount(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetOffers What a region sells the account now
+	// GetOffers What a region sells the account, as it was told in the last minutes
 	//
 	// Corresponds with GET /api/v1/accounts/{account}/offers (the `GetOffers` operationId).
 	GetOffers(ctx context.Context, account string, params *GetOffersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -397,7 +397,7 @@ func (c *Client) AddAccount(ctx context.Context, body AddAccountJSONRequestBody,
 	return c.Client.Do(req)
 }
 
-// GetOffers What a region sells the account now
+// GetOffers What a region sells the account, as it was told in the last minutes
 //
 // Corresponds with GET /api/v1/accounts/{account}/offers (the `GetOffers` operationId).
 func (c *Client) GetOffers(ctx context.Context, account string, params *GetOffersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1163,6 +1163,18 @@ func NewGetOffersRequest(server string, account string, params *GetOffersParams)
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if params.Refresh != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "refresh", *params.Refresh, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -2713,7 +2725,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/accounts (the `AddAccount` operationId).
 	AddAccountWithResponse(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAccountResponse, error)
 
-	// GetOffersWithResponse What a region sells the account now
+	// GetOffersWithResponse What a region sells the account, as it was told in the last minutes
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -4844,7 +4856,7 @@ func (c *ClientWithResponses) AddAccountWithResponse(ctx context.Context, body A
 	return ParseAddAccountResponse(rsp)
 }
 
-// GetOffersWithResponse What a region sells the account now
+// GetOffersWithResponse What a region sells the account, as it was told in the last minutes
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -237,6 +237,9 @@ type StackName = string
 // GetOffersParams defines parameters for GetOffers.
 type GetOffersParams struct {
 	Region string `form:"region" json:"region"`
+
+	// Refresh Ask the cloud now
+	Refresh *bool `form:"refresh,omitempty" json:"refresh,omitempty"`
 }
 
 // ListEventsParams defines parameters for ListEvents.
@@ -334,7 +337,7 @@ type ServerInterface interface {
 	// AddAccount Add an account, or renew its credentials
 	// (POST /api/v1/accounts)
 	AddAccount(ctx *echo.Context) error
-	// GetOffers What a region sells the account now
+	// GetOffers What a region sells the account, as it was told in the last minutes
 	// (GET /api/v1/accounts/{account}/offers)
 	GetOffers(ctx *echo.Context, account string, params GetOffersParams) error
 	// ListEvents The events of all runs after a place in the stream
@@ -482,6 +485,13 @@ func (w *ServerInterfaceWrapper) GetOffers(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "region", ctx.QueryParams(), &params.Region, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Optional query parameter "refresh" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "refresh", ctx.QueryParams(), &params.Refresh, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter refresh: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -2639,7 +2649,7 @@ type StrictServerInterface interface {
 	// AddAccount Add an account, or renew its credentials
 	// (POST /api/v1/accounts)
 	AddAccount(ctx context.Context, request AddAccountRequestObject) (AddAccountResponseObject, error)
-	// GetOffers What a region sells the account now
+	// GetOffers What a region sells the account, as it was told in the last minutes
 	// (GET /api/v1/accounts/{account}/offers)
 	GetOffers(ctx context.Context, request GetOffersRequestObject) (GetOffersResponseObject, error)
 	// ListEvents The events of all runs after a place in the stream

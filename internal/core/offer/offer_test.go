@@ -42,18 +42,9 @@ func TestFitRanksByPriceAndSaysWhyNot(t *testing.T) {
 	}
 }
 
-func TestShortCountsWhatIsMissing(t *testing.T) {
+func TestWhatIsLeftOfAQuotaCountsRunsAndNotProposals(t *testing.T) {
 	t.Parallel()
-	if s := market.Short(map[string]int64{"vcpus": 6, "unknown": 99}); len(s) != 0 {
-		t.Errorf("just enough is short: %v", s)
-	}
-	if s := market.Short(map[string]int64{"vcpus": 7}); len(s) != 1 || s[0].Missing != 1 {
-		t.Errorf("one too many: %v", s)
-	}
-	// A lowered quota is no reason to refuse what needs none of it.
-	low := market
-	low.Quotas = map[string]Quota{"vcpus": {Limit: 1, Used: 4}}
-	if s := low.Short(map[string]int64{"vcpus": 0}); len(s) != 0 {
-		t.Errorf("needing none: %v", s)
+	if left := (Quota{Limit: 10, Used: 4, Running: 3, Wanted: 9}).Left(); left != 3 {
+		t.Errorf("%d left, want 3", left)
 	}
 }
