@@ -42,6 +42,8 @@ type Server struct {
 	wake    *wakers
 	console fs.FS
 	calls   *prometheus.CounterVec
+	// asks are the paths whose POST only asks, and is answered anew each time.
+	asks map[string]bool
 }
 
 // New makes the handler of the whole service: API, streams, console and the
@@ -56,8 +58,13 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 		return nil, fmt.Errorf("read contract: %w", err)
 	}
 	registry := prometheus.NewRegistry()
-	srv := &Server{service: s, log: log, router: router, wake: newWakers(), console: console,
+	srv := &Server{service: s, log: log, router: router, wake: newWakers(), console: console, asks: map[string]bool{},
 		calls: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_http_requests_total", Help: "Requests answered, by method and status."}, []string{"method", "status"})}
+	for path, item := range doc.Paths.Map() {
+		if item.Post != nil && item.Post.Extensions["x-asks"] == true {
+			srv.asks[path] = true
+		}
+	}
 	s.Metrics().Register(registry)
 	registry.MustRegister(srv.calls, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	go srv.wake.run(ctx, s, log)
@@ -235,6 +242,9 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 			return explainInvalid(err)
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
+		if s.asks[route.Path] {
+			r.Header.Del("Idempotency-Key")
+		}
 		return next(c)
 	}
 }

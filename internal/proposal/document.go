@@ -44,6 +44,10 @@ type Document struct {
 	Seconds float64  `json:"seconds"`
 	Longest []string `json:"longest"`
 	Rate    float64  `json:"rate,omitempty"`
+	// Reserves are what it takes of quotas and ranges; Promise is how long the template
+	// says that it takes, on the account's clock.
+	Reserves []Reserve `json:"reserves,omitempty"`
+	Promise  int64     `json:"promise,omitempty"`
 	// Basis is the newest run of the stack when the proposal was made; a run
 	// since then makes the proposal stale.
 	Basis int64 `json:"basis"`

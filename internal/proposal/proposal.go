@@ -160,17 +160,22 @@ func (c Changed) news(list []render.Consent) []render.Consent {
 func (c Changed) movedDefaults() []render.Finding {
 	var out []render.Finding
 	for _, now := range c.Plan.Rendering.Inputs {
-		if !strings.HasSuffix(now.Origin, "default") {
+		if !unasked(now.Origin) {
 			continue
 		}
 		for _, was := range c.LastInputs {
-			if was.Name == now.Name && strings.HasSuffix(was.Origin, "default") && !change.Equal(was.Value, now.Value) {
+			if was.Name == now.Name && unasked(was.Origin) && !change.Equal(was.Value, now.Value) {
 				out = append(out, render.Finding{Severity: lang.Note, Code: "default-moved", Place: "inputs." + now.Name,
 					Message: fmt.Sprintf("its default was %v and is now %v", was.Value, now.Value), Remedy: fmt.Sprintf("give --input %s=... to keep another value", now.Name)})
 			}
 		}
 	}
 	return out
+}
+
+// unasked reports whether an origin says that nobody gave the value.
+func unasked(origin string) bool {
+	return strings.HasSuffix(origin, "default") || origin == render.SizingTable
 }
 
 // maturity tells of a template that is on trial.
@@ -189,6 +194,21 @@ func (j Judged) Document() Document {
 		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
+	}
+	d.Reserves = j.Reserves()
+	if j.Plan.Rendering == nil {
+		return d
+	}
+	if j.Template != nil {
+		d.Promise = j.Template.About.Takes
+	}
+	for _, in := range j.Plan.Rendering.Inputs { // a free range is drawn once
+		if in.Origin == render.FreeRange {
+			if d.Inputs = maps.Clone(d.Inputs); d.Inputs == nil {
+				d.Inputs = map[string]any{}
+			}
+			d.Inputs[in.Name] = in.Value
+		}
 	}
 	return d
 }

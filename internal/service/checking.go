@@ -50,18 +50,6 @@ type Page struct {
 	Errors int     `json:"errors"`
 }
 
-// QuotaLine is one quota of a region with what a proposal adds to it.
-type QuotaLine struct {
-	Region string `json:"region"`
-	Name   string `json:"name"`
-	Limit  int64  `json:"limit"`
-	Used   int64  `json:"used"`
-	// Wanted is what open proposals and runs of other stacks will take.
-	Wanted int64 `json:"wanted"`
-	Adds   int64 `json:"adds"`
-	Left   int64 `json:"left"`
-}
-
 // Answer is what a proposal would be.
 type Answer struct {
 	Seq      int64  `json:"seq"`
@@ -191,7 +179,7 @@ func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal
 			a.Findings = append(a.Findings, f)
 		}
 	}
-	a.Quota = quotaLines(r, j)
+	a.Quota = quotaLines(r.Offers, j.Reserves())
 	nodes := nodesOf(j)
 	if a.GraphDigest = digestOf(nodes); a.GraphDigest != q.Graph {
 		a.Graph = nodes
@@ -228,31 +216,6 @@ func pages(t *lang.Template, j proposal.Judged) []Page {
 		}
 		out[i].Fields = append(out[i].Fields, f)
 	}
-	return out
-}
-
-// quotaLines tell of every quota that a proposal adds to how much is left after it.
-func quotaLines(r *reading, j proposal.Judged) []QuotaLine {
-	out := []QuotaLine{}
-	for _, x := range j.Reserves() {
-		o := r.Offers.In(x.Region)
-		if o == nil {
-			continue
-		}
-		for name, n := range x.Quotas {
-			quota, told := o.Quotas[name]
-			if !told {
-				continue
-			}
-			i := slices.IndexFunc(out, func(l QuotaLine) bool { return l.Region == x.Region && l.Name == name })
-			if i < 0 {
-				out, i = append(out, QuotaLine{Region: x.Region, Name: name, Limit: quota.Limit, Used: quota.Used + quota.Running, Wanted: quota.Wanted}), len(out)
-			}
-			out[i].Adds += n
-			out[i].Left = quota.Left() - out[i].Adds
-		}
-	}
-	slices.SortFunc(out, func(a, b QuotaLine) int { return strings.Compare(a.Region+" "+a.Name, b.Region+" "+b.Name) })
 	return out
 }
 

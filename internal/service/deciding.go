@@ -25,7 +25,11 @@ func (s *Service) Proposal(ctx context.Context, id int64) (Proposal, error) {
 	if err != nil {
 		return Proposal{}, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
 	}
-	return proposalOf(p)
+	out, err := proposalOf(p)
+	if err != nil {
+		return out, err
+	}
+	return out, s.given(ctx, &out)
 }
 
 // Proposals lists proposals, newest first, without what their documents hold.
@@ -46,6 +50,7 @@ func proposalRow(p store.Proposal) Proposal {
 	return Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: p.Account, Region: p.Region, Template: p.Template, Summary: p.Summary, Undoes: p.Undoes,
 		Cost: price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}}, CostNow: price.Cost{Lines: []price.Line{}}, Seconds: p.Seconds,
 		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
+		Given: []GivenConsent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Public: []string{}, Data: []string{}, Reads: []string{},
 		CreatedBy: p.CreatedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
 }
 
@@ -71,6 +76,7 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 	if out.Findings == nil {
 		out.Findings = []render.Finding{}
 	}
+	out.review(d)
 	return out, nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"math"
 	"slices"
 	"time"
 
@@ -24,6 +25,8 @@ type Account struct {
 	Regions   []string `json:"regions"`
 	ClockRate float64  `json:"clock_rate"`
 	Stacks    int      `json:"stacks"`
+	// MostMonth is the cost of a month above which proposals ask for a consent.
+	MostMonth *float64 `json:"most_month,omitempty"`
 }
 
 // Accounts lists all accounts.
@@ -38,7 +41,7 @@ func (s *Service) Accounts(ctx context.Context) ([]Account, error) {
 	}
 	out := make([]Account, len(list))
 	for i, a := range list {
-		out[i] = Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, stacks[a.Name]}
+		out[i] = Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, stacks[a.Name], a.MostMonth}
 	}
 	return out, nil
 }
@@ -83,7 +86,29 @@ func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account
 	if _, err := s.store.Unpark(ctx, a.Name, state.ForCredentials, engine.Grace, s.engine.Enqueue(ctx)); err != nil {
 		return Account{}, err
 	}
-	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, 0}, nil
+	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, 0, nil}, nil
+}
+
+// LimitAccount sets above which cost of a month proposals of an account ask for a
+// consent; nil asks for none.
+func (s *Service) LimitAccount(ctx context.Context, u User, name string, mostMonth *float64) (Account, error) {
+	if err := u.must("administer"); err != nil {
+		return Account{}, err
+	}
+	if mostMonth != nil && (*mostMonth < 0 || math.IsInf(*mostMonth, 0) || math.IsNaN(*mostMonth)) {
+		return Account{}, refuse(Invalid, "give an amount of money, or none", "%g is no limit", *mostMonth)
+	}
+	if _, err := s.account(ctx, name); err != nil {
+		return Account{}, err
+	}
+	if err := s.store.SetMostMonth(ctx, name, mostMonth); err != nil {
+		return Account{}, err
+	}
+	list, err := s.Accounts(ctx)
+	if err != nil {
+		return Account{}, err
+	}
+	return list[slices.IndexFunc(list, func(a Account) bool { return a.Name == name })], nil
 }
 
 // Template is one version in the library.

@@ -34,6 +34,8 @@ type Stack struct {
 	VerifiedAt *time.Time `json:"verified_at,omitempty"`
 	LastRun    *Run       `json:"last_run,omitempty"`
 	Next       string     `json:"next,omitempty"`
+	// Spent is what it has cost since it was made, by the hours of the account's clock.
+	Spent *float64 `json:"spent,omitempty"`
 
 	Resources []Resource          `json:"resources,omitempty"`
 	Inputs    []render.InputValue `json:"inputs,omitempty"`
@@ -119,6 +121,12 @@ func (s *Service) Stack(ctx context.Context, name string) (Stack, error) {
 	if err != nil {
 		return Stack{}, err
 	}
+	spent, err := s.store.Spent(ctx, st.ID)
+	if err != nil {
+		return Stack{}, err
+	}
+	spent *= max(summary.Rate, 0.001)
+	view.Spent = &spent
 	evidence, err := s.store.LastEvidence(ctx, st.ID)
 	if err != nil {
 		return Stack{}, err

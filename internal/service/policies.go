@@ -90,6 +90,12 @@ func (s *Service) RemovePolicy(ctx context.Context, u User, name string) error {
 	return err
 }
 
+// Tried asks what a rule would say of stacks; all that run when none is named.
+type Tried struct {
+	Policy policy.Rule `json:"policy"`
+	Stacks []string    `json:"stacks,omitempty"`
+}
+
 // Trial tells what a rule would say of one stack.
 type Trial struct {
 	Stack    string           `json:"stack"`

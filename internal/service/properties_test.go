@@ -65,7 +65,7 @@ var triedTypes = map[string]tried{
 		map[string][2]any{"network": {"=net.id", "=net2.id"}, "range": {"10.%d.2.0/24", "10.%d.3.0/24"}, "zone": {"north-fell-a", "north-fell-b"}},
 		map[string]map[string]any{"network": {"range": "10.%d.18.0/24"}}},
 	"firewall": {map[string]any{"network": "=net.id", "rules": []any{rule("10.0.0.0/8", 22)}},
-		map[string][2]any{"network": {"=net.id", "=net2.id"}, "rules": {[]any{rule("10.0.0.0/8", 22)}, []any{rule("10.0.0.0/8", 22), rule("10.1.0.0/16", 443)}}}, nil},
+		map[string][2]any{"network": {"=net.id", "=net2.id"}, "rules": {[]any{rule("10.0.0.0/8", 22)}, []any{map[string]any{"from": "10.0.0.0/8", "port": 22, "about": "while the crews move", "until": "2027-01-31"}, rule("10.1.0.0/16", 443)}}}, nil},
 	"address":  {base: map[string]any{}},
 	"key_pair": {map[string]any{}, map[string][2]any{"public_key": {firstKey, secondKey}}, nil},
 	"secret":   {map[string]any{"value": "spring tide"}, map[string][2]any{"value": {"spring tide", "neap tide"}}, nil},
@@ -75,7 +75,7 @@ var triedTypes = map[string]tried{
 		map[string][2]any{"size": {"plain-2", "brisk-2"}, "image": {"debian-12", "tide-base-3"}, "subnet": {"=lan.id", "=lan2.id"}, "zone": {"north-fell-b", "north-fell-c"}, "public": {true, false},
 			"address": {"=front.id", "=back.id"}, "firewalls": {[]any{"=door.id"}, []any{"=gate.id", "=door.id"}}, "key_pair": {"=key.id", "=key2.id"},
 			"disks": {[]any{map[string]any{"disk": "=data.id", "mount": "/data"}}, []any{map[string]any{"disk": "=logs.id"}}}, "user_data": {map[string]any{"hostname": "one"}, map[string]any{"hostname": "two"}},
-			"cards": {[]any{map[string]any{"subnet": "=lan2.id"}}, nil}, "host": {"hst-1", nil}, "role": {"rol-1", nil}}, nil},
+			"cards": {[]any{map[string]any{"subnet": "=lan2.id"}}, nil}, "host": {"hst-1", nil}, "role": {"rol-1", nil}, "licence": {"by-the-hour", "own"}}, nil},
 }
 
 // trial tries the properties of one type in a stack of its own.
@@ -247,6 +247,12 @@ func tryType(t *testing.T, r *servicetest.Rig, s *service.Service, name string, 
 		if x.property = p.Name; p.Name == "address" {
 			delete(base, "public")
 		}
+		if p.Name == "licence" { // few images leave a choice
+			base["image"] = "tide-model-5"
+			base["size"], x.property = "plain-4", ""
+			x.to(base)
+			x.property = p.Name
+		}
 		cells := []string{"-", "-", "-", "-"}
 		at := base
 		if !p.Required {
@@ -267,6 +273,10 @@ func tryType(t *testing.T, r *servicetest.Rig, s *service.Service, name string, 
 				cells[3] = x.to(at)
 				x.to(base)
 			}
+		}
+		if p.Name == "licence" {
+			x.property = ""
+			x.to(try.base)
 		}
 		rows = append(rows, fmt.Sprintf("| %s | `%s` | %s |\n", name, p.Name, strings.Join(cells, " | ")))
 	}

@@ -43,30 +43,44 @@ type NewProposal struct {
 // Proposal is a saved set of changes. One that would change nothing is not saved:
 // it has no id and the state nothing.
 type Proposal struct {
-	ID        int64               `json:"id"`
-	Stack     string              `json:"stack"`
-	Kind      string              `json:"kind"`
-	State     string              `json:"state"`
-	Why       string              `json:"why,omitempty"`
-	Template  string              `json:"template,omitempty"`
-	Account   string              `json:"account"`
-	Region    string              `json:"region"`
-	Summary   string              `json:"summary"`
-	Changes   []change.Change     `json:"changes"`
-	Findings  []render.Finding    `json:"findings"`
-	Inputs    []render.InputValue `json:"inputs"`
-	Outputs   []render.Output     `json:"outputs"`
-	Consents  []render.Consent    `json:"consents"`
-	Cost      price.Cost          `json:"cost"`
-	CostNow   price.Cost          `json:"cost_now"`
-	Seconds   float64             `json:"seconds"`
-	Longest   []string            `json:"longest"`
-	CreatedBy string              `json:"created_by"`
-	CreatedAt time.Time           `json:"created_at"`
-	DecidedBy string              `json:"decided_by,omitempty"`
-	DecidedAt *time.Time          `json:"decided_at,omitempty"`
-	ExpiresAt time.Time           `json:"expires_at"`
-	RunID     *int64              `json:"run,omitempty"`
+	ID       int64               `json:"id"`
+	Stack    string              `json:"stack"`
+	Kind     string              `json:"kind"`
+	State    string              `json:"state"`
+	Why      string              `json:"why,omitempty"`
+	Template string              `json:"template,omitempty"`
+	Account  string              `json:"account"`
+	Region   string              `json:"region"`
+	Summary  string              `json:"summary"`
+	Changes  []change.Change     `json:"changes"`
+	Findings []render.Finding    `json:"findings"`
+	Inputs   []render.InputValue `json:"inputs"`
+	Outputs  []render.Output     `json:"outputs"`
+	Consents []render.Consent    `json:"consents"`
+	// Given are the consents that were given, with who and when.
+	Given []GivenConsent `json:"given"`
+	// Compliance is what the template needs at least, and what was chosen.
+	Compliance []render.Compliance `json:"compliance"`
+	// Quota is what is left of each quota that it adds to.
+	Quota []QuotaLine `json:"quota"`
+	// Public can be reached from outside, Data is lost for good when it is removed, Reads
+	// are the secrets that are handed to resources.
+	Public []string `json:"public"`
+	Data   []string `json:"data"`
+	Reads  []string `json:"reads"`
+	// Promise is how long the template says that it takes, in seconds of the account's
+	// clock; 0 is not said.
+	Promise   int64      `json:"promise,omitempty"`
+	Cost      price.Cost `json:"cost"`
+	CostNow   price.Cost `json:"cost_now"`
+	Seconds   float64    `json:"seconds"`
+	Longest   []string   `json:"longest"`
+	CreatedBy string     `json:"created_by"`
+	CreatedAt time.Time  `json:"created_at"`
+	DecidedBy string     `json:"decided_by,omitempty"`
+	DecidedAt *time.Time `json:"decided_at,omitempty"`
+	ExpiresAt time.Time  `json:"expires_at"`
+	RunID     *int64     `json:"run,omitempty"`
 	// Undoes is the run that the proposal would undo.
 	Undoes *int64 `json:"undoes,omitempty"`
 	// Rate is how many seconds of the account's clock pass in a real one: seconds are

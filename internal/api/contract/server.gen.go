@@ -10,9 +10,12 @@ import (
 	"fmt"
 	"net/http"
 
+	"undersail/internal/core/address"
 	"undersail/internal/core/change"
+	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/service"
@@ -42,11 +45,32 @@ func (e ApplyProposalParamsOnFailure) Valid() bool {
 // Account defines model for Account.
 type Account = service.Account
 
+// AddressMap defines model for AddressMap.
+type AddressMap = service.AddressMap
+
+// Addresses defines model for Addresses.
+type Addresses = address.Map
+
 // After defines model for After.
 type After = render.After
 
+// Answer defines model for Answer.
+type Answer = service.Answer
+
+// Area defines model for Area.
+type Area = address.Area
+
 // Change defines model for Change.
 type Change = change.Change
+
+// Compared defines model for Compared.
+type Compared = service.Compared
+
+// Comparison defines model for Comparison.
+type Comparison = service.Comparison
+
+// Compliance defines model for Compliance.
+type Compliance = render.Compliance
 
 // Consent defines model for Consent.
 type Consent = render.Consent
@@ -65,6 +89,9 @@ type Discard struct {
 
 // DiskType defines model for DiskType.
 type DiskType = offer.DiskType
+
+// Draft defines model for Draft.
+type Draft = service.Draft
 
 // Drawing Boxes by their centres. Lines that others imply are left out; one that closes a circle draws nothing.
 type Drawing struct {
@@ -105,6 +132,24 @@ type Field = change.Field
 // Finding defines model for Finding.
 type Finding = render.Finding
 
+// FitAnswer defines model for FitAnswer.
+type FitAnswer = fit.Answer
+
+// FormField defines model for FormField.
+type FormField = service.Field
+
+// FormPage defines model for FormPage.
+type FormPage = service.Page
+
+// Found defines model for Found.
+type Found = service.Found
+
+// GivenConsent defines model for GivenConsent.
+type GivenConsent = service.GivenConsent
+
+// GraphNode defines model for GraphNode.
+type GraphNode = service.Node
+
 // GraphToDraw defines model for GraphToDraw.
 type GraphToDraw struct {
 	Edges []struct {
@@ -140,6 +185,12 @@ type LibraryTemplate = service.LibraryTemplate
 // Line defines model for Line.
 type Line = price.Line
 
+// MonthLimit defines model for MonthLimit.
+type MonthLimit struct {
+	// MostMonth No limit when it is left out
+	MostMonth *float64 `json:"most_month,omitempty"`
+}
+
 // Network defines model for Network.
 type Network = offer.Network
 
@@ -149,14 +200,35 @@ type NewAccount = service.NewAccount
 // NewLibrary defines model for NewLibrary.
 type NewLibrary = service.NewLibrary
 
+// NewPolicy defines model for NewPolicy.
+type NewPolicy = policy.Rule
+
 // NewProposal defines model for NewProposal.
 type NewProposal = service.NewProposal
+
+// NewRange defines model for NewRange.
+type NewRange struct {
+	About *string `json:"about,omitempty"`
+	Range string  `json:"range"`
+}
 
 // Offers defines model for Offers.
 type Offers = offer.Offers
 
+// Option defines model for Option.
+type Option = offer.Option
+
 // Output defines model for Output.
 type Output = render.Output
+
+// Overtaking defines model for Overtaking.
+type Overtaking = fit.Overtaking
+
+// Patch A merge patch (RFC 7396) of the fields of a new proposal
+type Patch map[string]interface{}
+
+// Policy defines model for Policy.
+type Policy = service.Policy
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -172,8 +244,20 @@ type Problem struct {
 // Proposal defines model for Proposal.
 type Proposal = service.Proposal
 
+// Question defines model for Question.
+type Question = service.Question
+
 // Quota defines model for Quota.
 type Quota = offer.Quota
+
+// QuotaLine defines model for QuotaLine.
+type QuotaLine = service.QuotaLine
+
+// Range defines model for Range.
+type Range = service.Range
+
+// Reason defines model for Reason.
+type Reason = fit.Reason
 
 // Refusal defines model for Refusal.
 type Refusal struct {
@@ -185,6 +269,9 @@ type Resource = service.Resource
 
 // Run defines model for Run.
 type Run = service.Run
+
+// Search defines model for Search.
+type Search = service.Search
 
 // SignIn defines model for SignIn.
 type SignIn struct {
@@ -207,8 +294,17 @@ type Template = service.Template
 // TemplateText defines model for TemplateText.
 type TemplateText = lang.Bundle
 
+// Trial defines model for Trial.
+type Trial = service.Trial
+
+// Tried defines model for Tried.
+type Tried = service.Tried
+
 // User defines model for User.
 type User = service.User
+
+// Variant defines model for Variant.
+type Variant = fit.Variant
 
 // Verification defines model for Verification.
 type Verification = service.Verification
@@ -234,12 +330,38 @@ type OfStack = string
 // StackName defines model for StackName.
 type StackName = string
 
+// DrawAddressesParams defines parameters for DrawAddresses.
+type DrawAddressesParams struct {
+	Region string `form:"region" json:"region"`
+
+	// Length Asks for free ranges of so many bits
+	Length *int `form:"length,omitempty" json:"length,omitempty"`
+}
+
 // GetOffersParams defines parameters for GetOffers.
 type GetOffersParams struct {
 	Region string `form:"region" json:"region"`
 
 	// Refresh Ask the cloud now
 	Refresh *bool `form:"refresh,omitempty" json:"refresh,omitempty"`
+}
+
+// RemoveRangeParams defines parameters for RemoveRange.
+type RemoveRangeParams struct {
+	Range string `form:"range" json:"range"`
+}
+
+// GetDraftParams defines parameters for GetDraft.
+type GetDraftParams struct {
+	// Graph Digest of the graph that the asker has
+	Graph *string `form:"graph,omitempty" json:"graph,omitempty"`
+}
+
+// ChangeDraftParams defines parameters for ChangeDraft.
+type ChangeDraftParams struct {
+	// Graph Digest of the graph that the asker has
+	Graph   *string `form:"graph,omitempty" json:"graph,omitempty"`
+	IfMatch string  `json:"If-Match"`
 }
 
 // ListEventsParams defines parameters for ListEvents.
@@ -308,6 +430,33 @@ type ListStacksParams struct {
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
+// LimitAccountJSONRequestBody defines body for LimitAccount for application/json ContentType.
+type LimitAccountJSONRequestBody = MonthLimit
+
+// DeclareRangeJSONRequestBody defines body for DeclareRange for application/json ContentType.
+type DeclareRangeJSONRequestBody = NewRange
+
+// CheckFormJSONRequestBody defines body for CheckForm for application/json ContentType.
+type CheckFormJSONRequestBody = Question
+
+// ListChoicesJSONRequestBody defines body for ListChoices for application/json ContentType.
+type ListChoicesJSONRequestBody = NewProposal
+
+// CompareVariantsJSONRequestBody defines body for CompareVariants for application/json ContentType.
+type CompareVariantsJSONRequestBody = Compared
+
+// AddDraftJSONRequestBody defines body for AddDraft for application/json ContentType.
+type AddDraftJSONRequestBody = NewProposal
+
+// ChangeDraftApplicationMergePatchPlusJSONRequestBody defines body for ChangeDraft for application/merge-patch+json ContentType.
+type ChangeDraftApplicationMergePatchPlusJSONRequestBody = Patch
+
+// FitNeedJSONRequestBody defines body for FitNeed for application/json ContentType.
+type FitNeedJSONRequestBody = Search
+
+// FitTemplateJSONRequestBody defines body for FitTemplate for application/json ContentType.
+type FitTemplateJSONRequestBody = NewProposal
+
 // DiscardKeptJSONRequestBody defines body for DiscardKept for application/json ContentType.
 type DiscardKeptJSONRequestBody = Discard
 
@@ -316,6 +465,12 @@ type ArrangeJSONRequestBody = GraphToDraw
 
 // AddLibraryJSONRequestBody defines body for AddLibrary for application/json ContentType.
 type AddLibraryJSONRequestBody = NewLibrary
+
+// AddPolicyJSONRequestBody defines body for AddPolicy for application/json ContentType.
+type AddPolicyJSONRequestBody = NewPolicy
+
+// TryPolicyJSONRequestBody defines body for TryPolicy for application/json ContentType.
+type TryPolicyJSONRequestBody = Tried
 
 // ProposeJSONRequestBody defines body for Propose for application/json ContentType.
 type ProposeJSONRequestBody = NewProposal
@@ -337,12 +492,63 @@ type ServerInterface interface {
 	// AddAccount Add an account, or renew its credentials
 	// (POST /api/v1/accounts)
 	AddAccount(ctx *echo.Context) error
+	// DrawAddresses What is taken of the addresses of a region
+	// (GET /api/v1/accounts/{account}/addresses)
+	DrawAddresses(ctx *echo.Context, account string, params DrawAddressesParams) error
+	// LimitAccount Set above which cost of a month proposals of the account ask for a consent
+	// (PUT /api/v1/accounts/{account}/limit)
+	LimitAccount(ctx *echo.Context, account string) error
 	// GetOffers What a region sells the account, as it was told in the last minutes
 	// (GET /api/v1/accounts/{account}/offers)
 	GetOffers(ctx *echo.Context, account string, params GetOffersParams) error
+	// RemoveRange Take a declared range back
+	// (DELETE /api/v1/accounts/{account}/ranges)
+	RemoveRange(ctx *echo.Context, account string, params RemoveRangeParams) error
+	// ListRanges Ranges that networks of the account must not overlap, of peers and premises
+	// (GET /api/v1/accounts/{account}/ranges)
+	ListRanges(ctx *echo.Context, account string) error
+	// DeclareRange Declare a range that networks must not overlap
+	// (POST /api/v1/accounts/{account}/ranges)
+	DeclareRange(ctx *echo.Context, account string) error
+	// CheckForm What a proposal would be, without making one; it calls no cloud and saves nothing
+	// (POST /api/v1/checks)
+	CheckForm(ctx *echo.Context) error
+	// ListChoices What can be chosen for an input, those that fit first
+	// (POST /api/v1/choices/{input})
+	ListChoices(ctx *echo.Context, input string) error
+	// CompareVariants Put variants of a template side by side
+	// (POST /api/v1/compare)
+	CompareVariants(ctx *echo.Context) error
+	// ListDrafts Drafts, changed last first
+	// (GET /api/v1/drafts)
+	ListDrafts(ctx *echo.Context) error
+	// AddDraft Keep what is filled in so far
+	// (POST /api/v1/drafts)
+	AddDraft(ctx *echo.Context) error
+	// RemoveDraft Forget a draft
+	// (DELETE /api/v1/drafts/{id})
+	RemoveDraft(ctx *echo.Context, id string) error
+	// GetDraft One draft with what it would be now
+	// (GET /api/v1/drafts/{id})
+	GetDraft(ctx *echo.Context, id string, params GetDraftParams) error
+	// ChangeDraft Lay a merge patch over a draft of the revision that If-Match names
+	// (PATCH /api/v1/drafts/{id})
+	ChangeDraft(ctx *echo.Context, id string, params ChangeDraftParams) error
+	// ListDraftChoices What can be chosen for an input of a draft
+	// (GET /api/v1/drafts/{id}/choices/{input})
+	ListDraftChoices(ctx *echo.Context, id string, input string) error
+	// ListDraftPlaces Where a draft can run as it is filled in
+	// (GET /api/v1/drafts/{id}/places)
+	ListDraftPlaces(ctx *echo.Context, id string) error
 	// ListEvents The events of all runs after a place in the stream
 	// (GET /api/v1/events)
 	ListEvents(ctx *echo.Context, params ListEventsParams) error
+	// FitNeed Rank what an account can have against a need
+	// (POST /api/v1/fit)
+	FitNeed(ctx *echo.Context) error
+	// FitTemplate Where a template can run as it is, for how much, and what is missing elsewhere
+	// (POST /api/v1/fit/template)
+	FitTemplate(ctx *echo.Context) error
 	// ListKept What outlived its stack on purpose, with what it costs
 	// (GET /api/v1/kept)
 	ListKept(ctx *echo.Context) error
@@ -364,6 +570,21 @@ type ServerInterface interface {
 	// GetMe Who the token belongs to
 	// (GET /api/v1/me)
 	GetMe(ctx *echo.Context) error
+	// ListPolicies The organisation's rules that hold
+	// (GET /api/v1/policies)
+	ListPolicies(ctx *echo.Context) error
+	// AddPolicy Check a rule and add it as the next version of its name
+	// (POST /api/v1/policies)
+	AddPolicy(ctx *echo.Context) error
+	// TryPolicy What a rule would say of stacks that run; nothing is kept
+	// (POST /api/v1/policies/try)
+	TryPolicy(ctx *echo.Context) error
+	// RemovePolicy Withdraw a rule; its versions stay
+	// (DELETE /api/v1/policies/{name})
+	RemovePolicy(ctx *echo.Context, name string) error
+	// ListPolicyVersions Every version of a rule, newest first
+	// (GET /api/v1/policies/{name})
+	ListPolicyVersions(ctx *echo.Context, name string) error
 	// ListProposals Proposals, newest first
 	// (GET /api/v1/proposals)
 	ListProposals(ctx *echo.Context, params ListProposalsParams) error
@@ -467,6 +688,54 @@ func (w *ServerInterfaceWrapper) AddAccount(ctx *echo.Context) error {
 	return err
 }
 
+// DrawAddresses converts echo context to params.
+func (w *ServerInterfaceWrapper) DrawAddresses(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DrawAddressesParams
+	// ------------- Required query parameter "region" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "region", ctx.QueryParams(), &params.Region, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Optional query parameter "length" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "length", ctx.QueryParams(), &params.Length, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter length: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DrawAddresses(ctx, account, params)
+	return err
+}
+
+// LimitAccount converts echo context to params.
+func (w *ServerInterfaceWrapper) LimitAccount(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LimitAccount(ctx, account)
+	return err
+}
+
 // GetOffers converts echo context to params.
 func (w *ServerInterfaceWrapper) GetOffers(ctx *echo.Context) error {
 	var err error
@@ -499,6 +768,240 @@ func (w *ServerInterfaceWrapper) GetOffers(ctx *echo.Context) error {
 	return err
 }
 
+// RemoveRange converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveRange(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveRangeParams
+	// ------------- Required query parameter "range" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "range", ctx.QueryParams(), &params.Range, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter range: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveRange(ctx, account, params)
+	return err
+}
+
+// ListRanges converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRanges(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRanges(ctx, account)
+	return err
+}
+
+// DeclareRange converts echo context to params.
+func (w *ServerInterfaceWrapper) DeclareRange(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeclareRange(ctx, account)
+	return err
+}
+
+// CheckForm converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckForm(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckForm(ctx)
+	return err
+}
+
+// ListChoices converts echo context to params.
+func (w *ServerInterfaceWrapper) ListChoices(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "input" -------------
+	var input string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", ctx.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter input: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListChoices(ctx, input)
+	return err
+}
+
+// CompareVariants converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareVariants(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareVariants(ctx)
+	return err
+}
+
+// ListDrafts converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDrafts(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDrafts(ctx)
+	return err
+}
+
+// AddDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) AddDraft(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddDraft(ctx)
+	return err
+}
+
+// RemoveDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveDraft(ctx, id)
+	return err
+}
+
+// GetDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetDraftParams
+	// ------------- Optional query parameter "graph" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "graph", ctx.QueryParams(), &params.Graph, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter graph: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDraft(ctx, id, params)
+	return err
+}
+
+// ChangeDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeDraftParams
+	// ------------- Optional query parameter "graph" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "graph", ctx.QueryParams(), &params.Graph, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter graph: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Required header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: true, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = IfMatch
+	} else {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Header parameter If-Match is required, but not found"))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeDraft(ctx, id, params)
+	return err
+}
+
+// ListDraftChoices converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDraftChoices(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "input" -------------
+	var input string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", ctx.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter input: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDraftChoices(ctx, id, input)
+	return err
+}
+
+// ListDraftPlaces converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDraftPlaces(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDraftPlaces(ctx, id)
+	return err
+}
+
 // ListEvents converts echo context to params.
 func (w *ServerInterfaceWrapper) ListEvents(ctx *echo.Context) error {
 	var err error
@@ -521,6 +1024,24 @@ func (w *ServerInterfaceWrapper) ListEvents(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListEvents(ctx, params)
+	return err
+}
+
+// FitNeed converts echo context to params.
+func (w *ServerInterfaceWrapper) FitNeed(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FitNeed(ctx)
+	return err
+}
+
+// FitTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) FitTemplate(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FitTemplate(ctx)
 	return err
 }
 
@@ -591,6 +1112,65 @@ func (w *ServerInterfaceWrapper) GetMe(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetMe(ctx)
+	return err
+}
+
+// ListPolicies converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPolicies(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPolicies(ctx)
+	return err
+}
+
+// AddPolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) AddPolicy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddPolicy(ctx)
+	return err
+}
+
+// TryPolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) TryPolicy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryPolicy(ctx)
+	return err
+}
+
+// RemovePolicy converts echo context to params.
+func (w *ServerInterfaceWrapper) RemovePolicy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemovePolicy(ctx, name)
+	return err
+}
+
+// ListPolicyVersions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPolicyVersions(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPolicyVersions(ctx, name)
 	return err
 }
 
@@ -1121,6 +1701,28 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/accounts", wrapper.ListAccounts, options.OperationMiddlewares["listAccounts"]...)
 	router.POST(options.BaseURL+"/api/v1/accounts", wrapper.AddAccount, options.OperationMiddlewares["addAccount"]...)
 	router.GET(options.BaseURL+"/api/v1/accounts/:account/offers", wrapper.GetOffers, options.OperationMiddlewares["getOffers"]...)
+	router.PUT(options.BaseURL+"/api/v1/accounts/:account/limit", wrapper.LimitAccount, options.OperationMiddlewares["limitAccount"]...)
+	router.DELETE(options.BaseURL+"/api/v1/accounts/:account/ranges", wrapper.RemoveRange, options.OperationMiddlewares["removeRange"]...)
+	router.GET(options.BaseURL+"/api/v1/accounts/:account/ranges", wrapper.ListRanges, options.OperationMiddlewares["listRanges"]...)
+	router.POST(options.BaseURL+"/api/v1/accounts/:account/ranges", wrapper.DeclareRange, options.OperationMiddlewares["declareRange"]...)
+	router.GET(options.BaseURL+"/api/v1/accounts/:account/addresses", wrapper.DrawAddresses, options.OperationMiddlewares["drawAddresses"]...)
+	router.POST(options.BaseURL+"/api/v1/fit", wrapper.FitNeed, options.OperationMiddlewares["fitNeed"]...)
+	router.POST(options.BaseURL+"/api/v1/fit/template", wrapper.FitTemplate, options.OperationMiddlewares["fitTemplate"]...)
+	router.POST(options.BaseURL+"/api/v1/compare", wrapper.CompareVariants, options.OperationMiddlewares["compareVariants"]...)
+	router.POST(options.BaseURL+"/api/v1/checks", wrapper.CheckForm, options.OperationMiddlewares["checkForm"]...)
+	router.POST(options.BaseURL+"/api/v1/choices/:input", wrapper.ListChoices, options.OperationMiddlewares["listChoices"]...)
+	router.GET(options.BaseURL+"/api/v1/drafts", wrapper.ListDrafts, options.OperationMiddlewares["listDrafts"]...)
+	router.POST(options.BaseURL+"/api/v1/drafts", wrapper.AddDraft, options.OperationMiddlewares["addDraft"]...)
+	router.DELETE(options.BaseURL+"/api/v1/drafts/:id", wrapper.RemoveDraft, options.OperationMiddlewares["removeDraft"]...)
+	router.GET(options.BaseURL+"/api/v1/drafts/:id", wrapper.GetDraft, options.OperationMiddlewares["getDraft"]...)
+	router.PATCH(options.BaseURL+"/api/v1/drafts/:id", wrapper.ChangeDraft, options.OperationMiddlewares["changeDraft"]...)
+	router.GET(options.BaseURL+"/api/v1/drafts/:id/places", wrapper.ListDraftPlaces, options.OperationMiddlewares["listDraftPlaces"]...)
+	router.GET(options.BaseURL+"/api/v1/drafts/:id/choices/:input", wrapper.ListDraftChoices, options.OperationMiddlewares["listDraftChoices"]...)
+	router.GET(options.BaseURL+"/api/v1/policies", wrapper.ListPolicies, options.OperationMiddlewares["listPolicies"]...)
+	router.POST(options.BaseURL+"/api/v1/policies", wrapper.AddPolicy, options.OperationMiddlewares["addPolicy"]...)
+	router.POST(options.BaseURL+"/api/v1/policies/try", wrapper.TryPolicy, options.OperationMiddlewares["tryPolicy"]...)
+	router.DELETE(options.BaseURL+"/api/v1/policies/:name", wrapper.RemovePolicy, options.OperationMiddlewares["removePolicy"]...)
+	router.GET(options.BaseURL+"/api/v1/policies/:name", wrapper.ListPolicyVersions, options.OperationMiddlewares["listPolicyVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/templates", wrapper.ListTemplates, options.OperationMiddlewares["listTemplates"]...)
 	router.POST(options.BaseURL+"/api/v1/templates", wrapper.PublishTemplate, options.OperationMiddlewares["publishTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
@@ -1234,6 +1836,86 @@ func (response AddAccountdefaultApplicationProblemPlusJSONResponse) VisitAddAcco
 	return err
 }
 
+type DrawAddressesRequestObject struct {
+	Account string `json:"account"`
+	Params  DrawAddressesParams
+}
+
+type DrawAddressesResponseObject interface {
+	VisitDrawAddressesResponse(w http.ResponseWriter) error
+}
+
+type DrawAddresses200JSONResponse AddressMap
+
+func (response DrawAddresses200JSONResponse) VisitDrawAddressesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DrawAddressesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DrawAddressesdefaultApplicationProblemPlusJSONResponse) VisitDrawAddressesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LimitAccountRequestObject struct {
+	Account string `json:"account"`
+	Body    *LimitAccountJSONRequestBody
+}
+
+type LimitAccountResponseObject interface {
+	VisitLimitAccountResponse(w http.ResponseWriter) error
+}
+
+type LimitAccount200JSONResponse Account
+
+func (response LimitAccount200JSONResponse) VisitLimitAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LimitAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LimitAccountdefaultApplicationProblemPlusJSONResponse) VisitLimitAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetOffersRequestObject struct {
 	Account string `json:"account"`
 	Params  GetOffersParams
@@ -1274,6 +1956,513 @@ func (response GetOffersdefaultApplicationProblemPlusJSONResponse) VisitGetOffer
 	return err
 }
 
+type RemoveRangeRequestObject struct {
+	Account string `json:"account"`
+	Params  RemoveRangeParams
+}
+
+type RemoveRangeResponseObject interface {
+	VisitRemoveRangeResponse(w http.ResponseWriter) error
+}
+
+type RemoveRange200JSONResponse []Range
+
+func (response RemoveRange200JSONResponse) VisitRemoveRangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRangedefaultApplicationProblemPlusJSONResponse) VisitRemoveRangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRangesRequestObject struct {
+	Account string `json:"account"`
+}
+
+type ListRangesResponseObject interface {
+	VisitListRangesResponse(w http.ResponseWriter) error
+}
+
+type ListRanges200JSONResponse []Range
+
+func (response ListRanges200JSONResponse) VisitListRangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRangesdefaultApplicationProblemPlusJSONResponse) VisitListRangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeclareRangeRequestObject struct {
+	Account string `json:"account"`
+	Body    *DeclareRangeJSONRequestBody
+}
+
+type DeclareRangeResponseObject interface {
+	VisitDeclareRangeResponse(w http.ResponseWriter) error
+}
+
+type DeclareRange200JSONResponse []Range
+
+func (response DeclareRange200JSONResponse) VisitDeclareRangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeclareRangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeclareRangedefaultApplicationProblemPlusJSONResponse) VisitDeclareRangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckFormRequestObject struct {
+	Body *CheckFormJSONRequestBody
+}
+
+type CheckFormResponseObject interface {
+	VisitCheckFormResponse(w http.ResponseWriter) error
+}
+
+type CheckForm200JSONResponse Answer
+
+func (response CheckForm200JSONResponse) VisitCheckFormResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckFormdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckFormdefaultApplicationProblemPlusJSONResponse) VisitCheckFormResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChoicesRequestObject struct {
+	Input string `json:"input"`
+	Body  *ListChoicesJSONRequestBody
+}
+
+type ListChoicesResponseObject interface {
+	VisitListChoicesResponse(w http.ResponseWriter) error
+}
+
+type ListChoices200JSONResponse []Option
+
+func (response ListChoices200JSONResponse) VisitListChoicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChoicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChoicesdefaultApplicationProblemPlusJSONResponse) VisitListChoicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVariantsRequestObject struct {
+	Body *CompareVariantsJSONRequestBody
+}
+
+type CompareVariantsResponseObject interface {
+	VisitCompareVariantsResponse(w http.ResponseWriter) error
+}
+
+type CompareVariants200JSONResponse Comparison
+
+func (response CompareVariants200JSONResponse) VisitCompareVariantsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVariantsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareVariantsdefaultApplicationProblemPlusJSONResponse) VisitCompareVariantsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftsRequestObject struct {
+}
+
+type ListDraftsResponseObject interface {
+	VisitListDraftsResponse(w http.ResponseWriter) error
+}
+
+type ListDrafts200JSONResponse []Draft
+
+func (response ListDrafts200JSONResponse) VisitListDraftsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDraftsdefaultApplicationProblemPlusJSONResponse) VisitListDraftsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddDraftRequestObject struct {
+	Body *AddDraftJSONRequestBody
+}
+
+type AddDraftResponseObject interface {
+	VisitAddDraftResponse(w http.ResponseWriter) error
+}
+
+type AddDraft201JSONResponse Draft
+
+func (response AddDraft201JSONResponse) VisitAddDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddDraftdefaultApplicationProblemPlusJSONResponse) VisitAddDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveDraftRequestObject struct {
+	Id string `json:"id"`
+}
+
+type RemoveDraftResponseObject interface {
+	VisitRemoveDraftResponse(w http.ResponseWriter) error
+}
+
+type RemoveDraft204Response struct {
+}
+
+func (response RemoveDraft204Response) VisitRemoveDraftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveDraftdefaultApplicationProblemPlusJSONResponse) VisitRemoveDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDraftRequestObject struct {
+	Id     string `json:"id"`
+	Params GetDraftParams
+}
+
+type GetDraftResponseObject interface {
+	VisitGetDraftResponse(w http.ResponseWriter) error
+}
+
+type GetDraft200JSONResponse Draft
+
+func (response GetDraft200JSONResponse) VisitGetDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDraftdefaultApplicationProblemPlusJSONResponse) VisitGetDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeDraftRequestObject struct {
+	Id     string `json:"id"`
+	Params ChangeDraftParams
+	Body   *ChangeDraftApplicationMergePatchPlusJSONRequestBody
+}
+
+type ChangeDraftResponseObject interface {
+	VisitChangeDraftResponse(w http.ResponseWriter) error
+}
+
+type ChangeDraft200JSONResponse Draft
+
+func (response ChangeDraft200JSONResponse) VisitChangeDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeDraftdefaultApplicationProblemPlusJSONResponse) VisitChangeDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftChoicesRequestObject struct {
+	Id    string `json:"id"`
+	Input string `json:"input"`
+}
+
+type ListDraftChoicesResponseObject interface {
+	VisitListDraftChoicesResponse(w http.ResponseWriter) error
+}
+
+type ListDraftChoices200JSONResponse []Option
+
+func (response ListDraftChoices200JSONResponse) VisitListDraftChoicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftChoicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDraftChoicesdefaultApplicationProblemPlusJSONResponse) VisitListDraftChoicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftPlacesRequestObject struct {
+	Id string `json:"id"`
+}
+
+type ListDraftPlacesResponseObject interface {
+	VisitListDraftPlacesResponse(w http.ResponseWriter) error
+}
+
+type ListDraftPlaces200JSONResponse Comparison
+
+func (response ListDraftPlaces200JSONResponse) VisitListDraftPlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDraftPlacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDraftPlacesdefaultApplicationProblemPlusJSONResponse) VisitListDraftPlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListEventsRequestObject struct {
 	Params ListEventsParams
 }
@@ -1302,6 +2491,84 @@ type ListEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListEventsdefaultApplicationProblemPlusJSONResponse) VisitListEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FitNeedRequestObject struct {
+	Body *FitNeedJSONRequestBody
+}
+
+type FitNeedResponseObject interface {
+	VisitFitNeedResponse(w http.ResponseWriter) error
+}
+
+type FitNeed200JSONResponse Found
+
+func (response FitNeed200JSONResponse) VisitFitNeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FitNeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FitNeeddefaultApplicationProblemPlusJSONResponse) VisitFitNeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FitTemplateRequestObject struct {
+	Body *FitTemplateJSONRequestBody
+}
+
+type FitTemplateResponseObject interface {
+	VisitFitTemplateResponse(w http.ResponseWriter) error
+}
+
+type FitTemplate200JSONResponse Comparison
+
+func (response FitTemplate200JSONResponse) VisitFitTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FitTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FitTemplatedefaultApplicationProblemPlusJSONResponse) VisitFitTemplateResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1572,6 +2839,194 @@ type GetMedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetMedefaultApplicationProblemPlusJSONResponse) VisitGetMeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPoliciesRequestObject struct {
+}
+
+type ListPoliciesResponseObject interface {
+	VisitListPoliciesResponse(w http.ResponseWriter) error
+}
+
+type ListPolicies200JSONResponse []Policy
+
+func (response ListPolicies200JSONResponse) VisitListPoliciesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPoliciesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPoliciesdefaultApplicationProblemPlusJSONResponse) VisitListPoliciesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPolicyRequestObject struct {
+	Body *AddPolicyJSONRequestBody
+}
+
+type AddPolicyResponseObject interface {
+	VisitAddPolicyResponse(w http.ResponseWriter) error
+}
+
+type AddPolicy201JSONResponse Policy
+
+func (response AddPolicy201JSONResponse) VisitAddPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddPolicydefaultApplicationProblemPlusJSONResponse) VisitAddPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryPolicyRequestObject struct {
+	Body *TryPolicyJSONRequestBody
+}
+
+type TryPolicyResponseObject interface {
+	VisitTryPolicyResponse(w http.ResponseWriter) error
+}
+
+type TryPolicy200JSONResponse []Trial
+
+func (response TryPolicy200JSONResponse) VisitTryPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryPolicydefaultApplicationProblemPlusJSONResponse) VisitTryPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePolicyRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemovePolicyResponseObject interface {
+	VisitRemovePolicyResponse(w http.ResponseWriter) error
+}
+
+type RemovePolicy204Response struct {
+}
+
+func (response RemovePolicy204Response) VisitRemovePolicyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemovePolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePolicydefaultApplicationProblemPlusJSONResponse) VisitRemovePolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPolicyVersionsRequestObject struct {
+	Name string `json:"name"`
+}
+
+type ListPolicyVersionsResponseObject interface {
+	VisitListPolicyVersionsResponse(w http.ResponseWriter) error
+}
+
+type ListPolicyVersions200JSONResponse []Policy
+
+func (response ListPolicyVersions200JSONResponse) VisitListPolicyVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPolicyVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPolicyVersionsdefaultApplicationProblemPlusJSONResponse) VisitListPolicyVersionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2649,12 +4104,63 @@ type StrictServerInterface interface {
 	// AddAccount Add an account, or renew its credentials
 	// (POST /api/v1/accounts)
 	AddAccount(ctx context.Context, request AddAccountRequestObject) (AddAccountResponseObject, error)
+	// DrawAddresses What is taken of the addresses of a region
+	// (GET /api/v1/accounts/{account}/addresses)
+	DrawAddresses(ctx context.Context, request DrawAddressesRequestObject) (DrawAddressesResponseObject, error)
+	// LimitAccount Set above which cost of a month proposals of the account ask for a consent
+	// (PUT /api/v1/accounts/{account}/limit)
+	LimitAccount(ctx context.Context, request LimitAccountRequestObject) (LimitAccountResponseObject, error)
 	// GetOffers What a region sells the account, as it was told in the last minutes
 	// (GET /api/v1/accounts/{account}/offers)
 	GetOffers(ctx context.Context, request GetOffersRequestObject) (GetOffersResponseObject, error)
+	// RemoveRange Take a declared range back
+	// (DELETE /api/v1/accounts/{account}/ranges)
+	RemoveRange(ctx context.Context, request RemoveRangeRequestObject) (RemoveRangeResponseObject, error)
+	// ListRanges Ranges that networks of the account must not overlap, of peers and premises
+	// (GET /api/v1/accounts/{account}/ranges)
+	ListRanges(ctx context.Context, request ListRangesRequestObject) (ListRangesResponseObject, error)
+	// DeclareRange Declare a range that networks must not overlap
+	// (POST /api/v1/accounts/{account}/ranges)
+	DeclareRange(ctx context.Context, request DeclareRangeRequestObject) (DeclareRangeResponseObject, error)
+	// CheckForm What a proposal would be, without making one; it calls no cloud and saves nothing
+	// (POST /api/v1/checks)
+	CheckForm(ctx context.Context, request CheckFormRequestObject) (CheckFormResponseObject, error)
+	// ListChoices What can be chosen for an input, those that fit first
+	// (POST /api/v1/choices/{input})
+	ListChoices(ctx context.Context, request ListChoicesRequestObject) (ListChoicesResponseObject, error)
+	// CompareVariants Put variants of a template side by side
+	// (POST /api/v1/compare)
+	CompareVariants(ctx context.Context, request CompareVariantsRequestObject) (CompareVariantsResponseObject, error)
+	// ListDrafts Drafts, changed last first
+	// (GET /api/v1/drafts)
+	ListDrafts(ctx context.Context, request ListDraftsRequestObject) (ListDraftsResponseObject, error)
+	// AddDraft Keep what is filled in so far
+	// (POST /api/v1/drafts)
+	AddDraft(ctx context.Context, request AddDraftRequestObject) (AddDraftResponseObject, error)
+	// RemoveDraft Forget a draft
+	// (DELETE /api/v1/drafts/{id})
+	RemoveDraft(ctx context.Context, request RemoveDraftRequestObject) (RemoveDraftResponseObject, error)
+	// GetDraft One draft with what it would be now
+	// (GET /api/v1/drafts/{id})
+	GetDraft(ctx context.Context, request GetDraftRequestObject) (GetDraftResponseObject, error)
+	// ChangeDraft Lay a merge patch over a draft of the revision that If-Match names
+	// (PATCH /api/v1/drafts/{id})
+	ChangeDraft(ctx context.Context, request ChangeDraftRequestObject) (ChangeDraftResponseObject, error)
+	// ListDraftChoices What can be chosen for an input of a draft
+	// (GET /api/v1/drafts/{id}/choices/{input})
+	ListDraftChoices(ctx context.Context, request ListDraftChoicesRequestObject) (ListDraftChoicesResponseObject, error)
+	// ListDraftPlaces Where a draft can run as it is filled in
+	// (GET /api/v1/drafts/{id}/places)
+	ListDraftPlaces(ctx context.Context, request ListDraftPlacesRequestObject) (ListDraftPlacesResponseObject, error)
 	// ListEvents The events of all runs after a place in the stream
 	// (GET /api/v1/events)
 	ListEvents(ctx context.Context, request ListEventsRequestObject) (ListEventsResponseObject, error)
+	// FitNeed Rank what an account can have against a need
+	// (POST /api/v1/fit)
+	FitNeed(ctx context.Context, request FitNeedRequestObject) (FitNeedResponseObject, error)
+	// FitTemplate Where a template can run as it is, for how much, and what is missing elsewhere
+	// (POST /api/v1/fit/template)
+	FitTemplate(ctx context.Context, request FitTemplateRequestObject) (FitTemplateResponseObject, error)
 	// ListKept What outlived its stack on purpose, with what it costs
 	// (GET /api/v1/kept)
 	ListKept(ctx context.Context, request ListKeptRequestObject) (ListKeptResponseObject, error)
@@ -2676,6 +4182,21 @@ type StrictServerInterface interface {
 	// GetMe Who the token belongs to
 	// (GET /api/v1/me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
+	// ListPolicies The organisation's rules that hold
+	// (GET /api/v1/policies)
+	ListPolicies(ctx context.Context, request ListPoliciesRequestObject) (ListPoliciesResponseObject, error)
+	// AddPolicy Check a rule and add it as the next version of its name
+	// (POST /api/v1/policies)
+	AddPolicy(ctx context.Context, request AddPolicyRequestObject) (AddPolicyResponseObject, error)
+	// TryPolicy What a rule would say of stacks that run; nothing is kept
+	// (POST /api/v1/policies/try)
+	TryPolicy(ctx context.Context, request TryPolicyRequestObject) (TryPolicyResponseObject, error)
+	// RemovePolicy Withdraw a rule; its versions stay
+	// (DELETE /api/v1/policies/{name})
+	RemovePolicy(ctx context.Context, request RemovePolicyRequestObject) (RemovePolicyResponseObject, error)
+	// ListPolicyVersions Every version of a rule, newest first
+	// (GET /api/v1/policies/{name})
+	ListPolicyVersions(ctx context.Context, request ListPolicyVersionsRequestObject) (ListPolicyVersionsResponseObject, error)
 	// ListProposals Proposals, newest first
 	// (GET /api/v1/proposals)
 	ListProposals(ctx context.Context, request ListProposalsRequestObject) (ListProposalsResponseObject, error)
@@ -2837,6 +4358,80 @@ func (sh *strictHandler) AddAccount(ctx *echo.Context) error {
 	return nil
 }
 
+// DrawAddresses operation middleware
+func (sh *strictHandler) DrawAddresses(ctx *echo.Context, account string, params DrawAddressesParams) error {
+	var request DrawAddressesRequestObject
+
+	request.Account = account
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DrawAddresses(ctx.Request().Context(), request.(DrawAddressesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DrawAddresses")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DrawAddressesResponseObject); ok {
+		return validResponse.VisitDrawAddressesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LimitAccount operation middleware
+func (sh *strictHandler) LimitAccount(ctx *echo.Context, account string) error {
+	var request LimitAccountRequestObject
+
+	request.Account = account
+
+	var body LimitAccountJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LimitAccount(ctx.Request().Context(), request.(LimitAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LimitAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LimitAccountResponseObject); ok {
+		return validResponse.VisitLimitAccountResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetOffers operation middleware
 func (sh *strictHandler) GetOffers(ctx *echo.Context, account string, params GetOffersParams) error {
 	var request GetOffersRequestObject
@@ -2863,6 +4458,465 @@ func (sh *strictHandler) GetOffers(ctx *echo.Context, account string, params Get
 	return nil
 }
 
+// RemoveRange operation middleware
+func (sh *strictHandler) RemoveRange(ctx *echo.Context, account string, params RemoveRangeParams) error {
+	var request RemoveRangeRequestObject
+
+	request.Account = account
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRange(ctx.Request().Context(), request.(RemoveRangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveRangeResponseObject); ok {
+		return validResponse.VisitRemoveRangeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRanges operation middleware
+func (sh *strictHandler) ListRanges(ctx *echo.Context, account string) error {
+	var request ListRangesRequestObject
+
+	request.Account = account
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRanges(ctx.Request().Context(), request.(ListRangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRangesResponseObject); ok {
+		return validResponse.VisitListRangesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeclareRange operation middleware
+func (sh *strictHandler) DeclareRange(ctx *echo.Context, account string) error {
+	var request DeclareRangeRequestObject
+
+	request.Account = account
+
+	var body DeclareRangeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeclareRange(ctx.Request().Context(), request.(DeclareRangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeclareRange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeclareRangeResponseObject); ok {
+		return validResponse.VisitDeclareRangeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CheckForm operation middleware
+func (sh *strictHandler) CheckForm(ctx *echo.Context) error {
+	var request CheckFormRequestObject
+
+	var body CheckFormJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckForm(ctx.Request().Context(), request.(CheckFormRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckForm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckFormResponseObject); ok {
+		return validResponse.VisitCheckFormResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListChoices operation middleware
+func (sh *strictHandler) ListChoices(ctx *echo.Context, input string) error {
+	var request ListChoicesRequestObject
+
+	request.Input = input
+
+	var body ListChoicesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListChoices(ctx.Request().Context(), request.(ListChoicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListChoices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListChoicesResponseObject); ok {
+		return validResponse.VisitListChoicesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CompareVariants operation middleware
+func (sh *strictHandler) CompareVariants(ctx *echo.Context) error {
+	var request CompareVariantsRequestObject
+
+	var body CompareVariantsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareVariants(ctx.Request().Context(), request.(CompareVariantsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareVariants")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareVariantsResponseObject); ok {
+		return validResponse.VisitCompareVariantsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDrafts operation middleware
+func (sh *strictHandler) ListDrafts(ctx *echo.Context) error {
+	var request ListDraftsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDrafts(ctx.Request().Context(), request.(ListDraftsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDrafts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDraftsResponseObject); ok {
+		return validResponse.VisitListDraftsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddDraft operation middleware
+func (sh *strictHandler) AddDraft(ctx *echo.Context) error {
+	var request AddDraftRequestObject
+
+	var body AddDraftJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddDraft(ctx.Request().Context(), request.(AddDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddDraftResponseObject); ok {
+		return validResponse.VisitAddDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveDraft operation middleware
+func (sh *strictHandler) RemoveDraft(ctx *echo.Context, id string) error {
+	var request RemoveDraftRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveDraft(ctx.Request().Context(), request.(RemoveDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveDraftResponseObject); ok {
+		return validResponse.VisitRemoveDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDraft operation middleware
+func (sh *strictHandler) GetDraft(ctx *echo.Context, id string, params GetDraftParams) error {
+	var request GetDraftRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDraft(ctx.Request().Context(), request.(GetDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDraftResponseObject); ok {
+		return validResponse.VisitGetDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeDraft operation middleware
+func (sh *strictHandler) ChangeDraft(ctx *echo.Context, id string, params ChangeDraftParams) error {
+	var request ChangeDraftRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body ChangeDraftApplicationMergePatchPlusJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeDraft(ctx.Request().Context(), request.(ChangeDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeDraftResponseObject); ok {
+		return validResponse.VisitChangeDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDraftChoices operation middleware
+func (sh *strictHandler) ListDraftChoices(ctx *echo.Context, id string, input string) error {
+	var request ListDraftChoicesRequestObject
+
+	request.Id = id
+	request.Input = input
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDraftChoices(ctx.Request().Context(), request.(ListDraftChoicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDraftChoices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDraftChoicesResponseObject); ok {
+		return validResponse.VisitListDraftChoicesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDraftPlaces operation middleware
+func (sh *strictHandler) ListDraftPlaces(ctx *echo.Context, id string) error {
+	var request ListDraftPlacesRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDraftPlaces(ctx.Request().Context(), request.(ListDraftPlacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDraftPlaces")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDraftPlacesResponseObject); ok {
+		return validResponse.VisitListDraftPlacesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListEvents operation middleware
 func (sh *strictHandler) ListEvents(ctx *echo.Context, params ListEventsParams) error {
 	var request ListEventsRequestObject
@@ -2882,6 +4936,98 @@ func (sh *strictHandler) ListEvents(ctx *echo.Context, params ListEventsParams) 
 		return err
 	} else if validResponse, ok := response.(ListEventsResponseObject); ok {
 		return validResponse.VisitListEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FitNeed operation middleware
+func (sh *strictHandler) FitNeed(ctx *echo.Context) error {
+	var request FitNeedRequestObject
+
+	var body FitNeedJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FitNeed(ctx.Request().Context(), request.(FitNeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FitNeed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FitNeedResponseObject); ok {
+		return validResponse.VisitFitNeedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FitTemplate operation middleware
+func (sh *strictHandler) FitTemplate(ctx *echo.Context) error {
+	var request FitTemplateRequestObject
+
+	var body FitTemplateJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FitTemplate(ctx.Request().Context(), request.(FitTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FitTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FitTemplateResponseObject); ok {
+		return validResponse.VisitFitTemplateResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3114,6 +5260,171 @@ func (sh *strictHandler) GetMe(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetMeResponseObject); ok {
 		return validResponse.VisitGetMeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPolicies operation middleware
+func (sh *strictHandler) ListPolicies(ctx *echo.Context) error {
+	var request ListPoliciesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPolicies(ctx.Request().Context(), request.(ListPoliciesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPolicies")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPoliciesResponseObject); ok {
+		return validResponse.VisitListPoliciesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddPolicy operation middleware
+func (sh *strictHandler) AddPolicy(ctx *echo.Context) error {
+	var request AddPolicyRequestObject
+
+	var body AddPolicyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddPolicy(ctx.Request().Context(), request.(AddPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddPolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddPolicyResponseObject); ok {
+		return validResponse.VisitAddPolicyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryPolicy operation middleware
+func (sh *strictHandler) TryPolicy(ctx *echo.Context) error {
+	var request TryPolicyRequestObject
+
+	var body TryPolicyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryPolicy(ctx.Request().Context(), request.(TryPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryPolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryPolicyResponseObject); ok {
+		return validResponse.VisitTryPolicyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemovePolicy operation middleware
+func (sh *strictHandler) RemovePolicy(ctx *echo.Context, name string) error {
+	var request RemovePolicyRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePolicy(ctx.Request().Context(), request.(RemovePolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemovePolicyResponseObject); ok {
+		return validResponse.VisitRemovePolicyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPolicyVersions operation middleware
+func (sh *strictHandler) ListPolicyVersions(ctx *echo.Context, name string) error {
+	var request ListPolicyVersionsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPolicyVersions(ctx.Request().Context(), request.(ListPolicyVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPolicyVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPolicyVersionsResponseObject); ok {
+		return validResponse.VisitListPolicyVersionsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -297,12 +298,45 @@ func inbound(v any) any {
 		if p, ok := r["protocol"]; ok {
 			rule["protocol"] = p
 		}
-		if about, ok := r["about"]; ok {
-			rule["note"] = about
+		if note := noteOf(r["about"], r["until"]); note != "" {
+			rule["note"] = note
 		}
 		out = append(out, rule)
 	}
 	return out
+}
+
+// Larch's rules have a note and no end: the note says until when a rule is meant.
+var untilNote = regexp.MustCompile(`(?s)^(?:(.*) · )?until (\d{4}-\d{2}-\d{2})$`)
+
+func noteOf(about, until any) string {
+	note, _ := about.(string)
+	day, _ := until.(string)
+	switch {
+	case day == "":
+		return note
+	case note == "":
+		return "until " + day
+	}
+	return note + " · until " + day
+}
+
+// rulesOf turns Larch's rules back into neutral ones.
+func rulesOf(v any) any {
+	v = renamed(v, map[string]string{"source": "from", "note": "about"})
+	rules, _ := v.([]any)
+	for _, item := range rules {
+		r, _ := item.(map[string]any)
+		note, _ := r["about"].(string)
+		parts := untilNote.FindStringSubmatch(note)
+		if parts == nil {
+			continue
+		}
+		if r["until"], r["about"] = parts[2], parts[1]; parts[1] == "" {
+			delete(r, "about")
+		}
+	}
+	return v
 }
 
 func attachments(v any) any {
@@ -333,7 +367,7 @@ func (m mapping) ours(r report) map[string]any {
 				v = resource.FormatData(int64(n) << 30)
 			}
 		case "inbound":
-			v = renamed(v, map[string]string{"source": "from", "note": "about"})
+			v = rulesOf(v)
 		case "disks":
 			v = renamed(v, map[string]string{"disk_id": "disk"})
 		}

@@ -125,6 +125,10 @@ func (d *decoder) picks(n *Node, in *Input) {
 		in.Schema["type"] = "string"
 	}
 	d.of(n, in)
+	switch in.Picks {
+	case "network", "subnet", "key_pair": // a name is looked up in the offers
+		d.template.UsesOffers = true
+	}
 	needs := n.Get("needs")
 	if needs != nil && in.Picks != "size" {
 		d.errorf("value", needs.Position, "remove `needs`, or pick a size", "`needs` narrows sizes only")

@@ -114,6 +114,7 @@ func (d *decoder) choosing(n *Node, in *Input) {
 	var names []string
 	for _, t := range d.template.Sizing {
 		if names = append(names, t.Name); t.Name == name {
+			d.template.UsesOffers = true
 			in.SizedBy = &SizedBy{Table: t, For: by.Get("for"), Advises: d.flag(by, "advises")}
 		}
 	}

@@ -11,18 +11,21 @@ import (
 
 // Need is what a machine must have. Zero fields ask nothing.
 type Need struct {
-	VCPUs        int64
-	MemoryBytes  int64
-	Architecture string
-	Zones        []string // all of them must sell it
+	VCPUs        int64    `json:"vcpus,omitempty"`
+	MemoryBytes  int64    `json:"memory_bytes,omitempty"`
+	Architecture string   `json:"architecture,omitempty"`
+	Zones        []string `json:"zones,omitempty"` // all of them must sell it
 	// Speed of a core, network in Gbit/s, disks in MB/s and operations a second.
-	Speed, NetworkGbps, DiskMBps, DiskOps float64
-	Generation                            int64
-	LocalBytes                            int64
+	Speed       float64 `json:"speed,omitempty"`
+	NetworkGbps float64 `json:"network_gbps,omitempty"`
+	DiskMBps    float64 `json:"disk_mbps,omitempty"`
+	DiskOps     float64 `json:"disk_ops,omitempty"`
+	Generation  int64   `json:"generation,omitempty"`
+	LocalBytes  int64   `json:"local_bytes,omitempty"`
 	// Host says that a dedicated host is at hand.
-	Host bool
+	Host bool `json:"host,omitempty"`
 	// Sizes are preferred, the first most; they rank before others that fit.
-	Sizes []string
+	Sizes []string `json:"sizes,omitempty"`
 }
 
 // Choice is one size with the reasons why it does not do; none means it fits.

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
@@ -78,9 +79,8 @@ func (l *look) until(r *render.Resource, i int, port int64, until string) {
 }
 
 func isDate(text string) bool {
-	var year, month, day int
-	n, err := fmt.Sscanf(text, "%4d-%2d-%2d", &year, &month, &day)
-	return err == nil && n == 3 && len(text) == 10 && month >= 1 && month <= 12 && day >= 1 && day <= 31
+	_, err := time.Parse(time.DateOnly, text)
+	return err == nil
 }
 
 // coversWorld reports whether ranges together have half of all addresses of a family.
@@ -99,14 +99,15 @@ func coversWorld(ranges []netip.Prefix) bool {
 	return share[true]*2 >= worldly || share[false]*2 >= worldly
 }
 
-func public(r *render.Resource) bool {
+// Public reports whether a resource can be reached from outside its network.
+func Public(r *render.Resource) bool {
 	open, _ := r.Want["public"].(bool)
 	return open || r.Want["address"] != nil
 }
 
 func publicWithoutFirewall(l *look) {
 	l.each(func(r *render.Resource) {
-		if public(r) && r.Want["firewalls"] == nil {
+		if Public(r) && r.Want["firewalls"] == nil {
 			l.find(lang.Warning, "unreachable", r.Name, "list a firewall under `firewalls`, or leave the public address out", "it has a public address and no firewall, so nothing can connect to it")
 		}
 	}, "instance")
@@ -116,7 +117,7 @@ func publicWithoutFirewall(l *look) {
 func publicData(l *look) {
 	l.each(func(r *render.Resource) {
 		disks, _ := r.Want["disks"].([]any)
-		if !public(r) || len(disks) == 0 {
+		if !Public(r) || len(disks) == 0 {
 			return
 		}
 		firewalls, _ := r.Want["firewalls"].([]any)

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
@@ -121,24 +122,13 @@ func images(l *look) {
 	})
 }
 
-// addDays counts days from a date by the proleptic Gregorian calendar (Fliegel and
-// Van Flandern, Communications of the ACM 11, 1968).
+// addDays counts days from a date; what is no date stays as it is.
 func addDays(date string, days int) string {
-	var y, m, d int
-	if n, err := fmt.Sscanf(date, "%d-%d-%d", &y, &m, &d); err != nil || n != 3 {
+	t, err := time.Parse(time.DateOnly, date)
+	if err != nil {
 		return date
 	}
-	a := (m - 14) / 12
-	n := d - 32075 + 1461*(y+4800+a)/4 + 367*(m-2-a*12)/12 - 3*((y+4900+a)/100)/4 + days
-	k := n + 68569
-	c := 4 * k / 146097
-	k -= (146097*c + 3) / 4
-	year := 4000 * (k + 1) / 1461001
-	k = k - 1461*year/4 + 31
-	month := 80 * k / 2447
-	day := k - 2447*month/80
-	k = month / 11
-	return fmt.Sprintf("%04d-%02d-%02d", 100*(c-49)+year+k, month+2-12*k, day)
+	return t.AddDate(0, 0, days).Format(time.DateOnly)
 }
 
 // withdrawn notes sizes that stay as they are and are no longer sold: what needs them

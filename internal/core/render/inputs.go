@@ -146,9 +146,9 @@ func (e *evaluator) input(in *lang.Input) (value any, origin string) {
 		}
 		return e.checked(in, v), "default"
 	case in.Free > 0 && e.free(in) != "":
-		return e.free(in), "free range"
+		return e.free(in), FreeRange
 	case in.SizedBy != nil && e.advised(in) != "":
-		return e.checked(in, e.advised(in)), "sizing table"
+		return e.checked(in, e.advised(in)), SizingTable
 	case in.Optional:
 		return nil, "left out"
 	}
@@ -247,15 +247,15 @@ func (e *evaluator) checked(in *lang.Input, v any) any {
 	for _, f := range in.Validate(v) {
 		e.find(lang.Error, "input-value", e.scope+"inputs."+in.Name+f.Path, "give "+in.Shape.Describe()+" that the input allows", "%s", f.Message)
 	}
-	e.picked(in, v)
-	return v
+	return e.picked(in, v)
 }
 
-// picked checks a value that must come from the offers.
-func (e *evaluator) picked(in *lang.Input, v any) {
+// picked checks a value that must come from the offers. What is there may be named,
+// and is read by its id.
+func (e *evaluator) picked(in *lang.Input, v any) any {
 	o := e.request.Offers
 	if o == nil || in.Picks == "" {
-		return
+		return v
 	}
 	text, _ := v.(string)
 	place := e.scope + "inputs." + in.Name
@@ -268,11 +268,18 @@ func (e *evaluator) picked(in *lang.Input, v any) {
 			name, _ := z.(string)
 			e.pickedZone(fmt.Sprintf("%s[%d]", place, i), name)
 		}
-	case "network":
-		meant := func(n offer.Network) bool { return n.ID == text || n.Name == text }
-		if text != "" && !slices.ContainsFunc(o.Networks, meant) {
-			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.Networks, func(n offer.Network) string { return n.ID })), "account %s has no network %q in %s", o.Account, text, o.Region)
+	case "network", "subnet", "key_pair":
+		if text == "" {
+			return v
 		}
+		id, otherwise, names := o.Find(in.Picks, text)
+		if id != "" {
+			return id
+		}
+		if otherwise == "" {
+			otherwise = expr.Choose(text, names)
+		}
+		e.find(lang.Error, "not-offered", place, otherwise, "account %s has no %s %q in %s", o.Account, strings.ReplaceAll(in.Picks, "_", " "), text, o.Region)
 	case "image":
 		if _, ok := o.Image(text); !ok {
 			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.Images, func(i offer.Image) string { return i.Name })), "region %s has no image %q", o.Region, text)
@@ -285,6 +292,7 @@ func (e *evaluator) picked(in *lang.Input, v any) {
 		e.pickedSize(place, text, needOf(in.Needs))
 		e.complies(in, text)
 	}
+	return v
 }
 
 func (e *evaluator) pickedZone(place, zone string) {

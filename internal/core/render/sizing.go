@@ -11,6 +11,12 @@ import (
 	"undersail/internal/core/resource"
 )
 
+// Origins of values that nobody gave and the template asks to be chosen.
+const (
+	FreeRange   = "free range"
+	SizingTable = "sizing table"
+)
+
 // needOf is what a template needs of a size, as offers are asked for it.
 func needOf(n lang.Needs) offer.Need {
 	return offer.Need{VCPUs: n.VCPUs, MemoryBytes: n.Memory, Architecture: n.Architecture, DiskMBps: n.DiskMBps, NetworkGbps: n.NetworkGbps}
@@ -187,4 +193,21 @@ func (e *evaluator) advise() {
 			}
 		}
 	}
+}
+
+// Options lists what can be chosen for an input: the values that its schema names, or
+// what the offers have of what it picks. False says that anything of its type may be
+// given.
+func Options(in *lang.Input, o *offer.Offers) ([]offer.Option, bool) {
+	if list, ok := in.Schema["enum"].([]any); ok {
+		out := []offer.Option{}
+		for _, v := range list {
+			out = append(out, offer.Option{Value: fmt.Sprint(v)})
+		}
+		return out, true
+	}
+	if o == nil || in.Picks == "" {
+		return nil, false
+	}
+	return o.Options(in.Picks, needOf(in.Needs))
 }

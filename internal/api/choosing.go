@@ -1,0 +1,127 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"strconv"
+	"strings"
+
+	"undersail/internal/api/contract"
+	"undersail/internal/service"
+)
+
+func (h *handlers) LimitAccount(ctx context.Context, r contract.LimitAccountRequestObject) (contract.LimitAccountResponseObject, error) {
+	a, err := h.service.LimitAccount(ctx, userOf(ctx), r.Account, r.Body.MostMonth)
+	return contract.LimitAccount200JSONResponse(a), err
+}
+
+func (h *handlers) ListRanges(ctx context.Context, r contract.ListRangesRequestObject) (contract.ListRangesResponseObject, error) {
+	list, err := h.service.Ranges(ctx, r.Account)
+	return contract.ListRanges200JSONResponse(list), err
+}
+
+func (h *handlers) DeclareRange(ctx context.Context, r contract.DeclareRangeRequestObject) (contract.DeclareRangeResponseObject, error) {
+	list, err := h.service.DeclareRange(ctx, userOf(ctx), r.Account, r.Body.Range, or(r.Body.About, ""))
+	return contract.DeclareRange200JSONResponse(list), err
+}
+
+func (h *handlers) RemoveRange(ctx context.Context, r contract.RemoveRangeRequestObject) (contract.RemoveRangeResponseObject, error) {
+	list, err := h.service.RemoveRange(ctx, userOf(ctx), r.Account, r.Params.Range)
+	return contract.RemoveRange200JSONResponse(list), err
+}
+
+func (h *handlers) DrawAddresses(ctx context.Context, r contract.DrawAddressesRequestObject) (contract.DrawAddressesResponseObject, error) {
+	m, err := h.service.Addresses(ctx, r.Account, r.Params.Region, or(r.Params.Length, 0))
+	return contract.DrawAddresses200JSONResponse(m), err
+}
+
+func (h *handlers) FitNeed(ctx context.Context, r contract.FitNeedRequestObject) (contract.FitNeedResponseObject, error) {
+	found, err := h.service.Fit(ctx, *r.Body)
+	return contract.FitNeed200JSONResponse(found), err
+}
+
+func (h *handlers) FitTemplate(ctx context.Context, r contract.FitTemplateRequestObject) (contract.FitTemplateResponseObject, error) {
+	c, err := h.service.FitTemplate(ctx, *r.Body)
+	return contract.FitTemplate200JSONResponse(c), err
+}
+
+func (h *handlers) CompareVariants(ctx context.Context, r contract.CompareVariantsRequestObject) (contract.CompareVariantsResponseObject, error) {
+	c, err := h.service.Compare(ctx, *r.Body)
+	return contract.CompareVariants200JSONResponse(c), err
+}
+
+func (h *handlers) CheckForm(ctx context.Context, r contract.CheckFormRequestObject) (contract.CheckFormResponseObject, error) {
+	a, err := h.service.Check(ctx, userOf(ctx), *r.Body)
+	return contract.CheckForm200JSONResponse(a), err
+}
+
+func (h *handlers) ListChoices(ctx context.Context, r contract.ListChoicesRequestObject) (contract.ListChoicesResponseObject, error) {
+	list, err := h.service.Choices(ctx, *r.Body, r.Input)
+	return contract.ListChoices200JSONResponse(list), err
+}
+
+func (h *handlers) ListDrafts(ctx context.Context, _ contract.ListDraftsRequestObject) (contract.ListDraftsResponseObject, error) {
+	list, err := h.service.Drafts(ctx)
+	return contract.ListDrafts200JSONResponse(list), err
+}
+
+func (h *handlers) AddDraft(ctx context.Context, r contract.AddDraftRequestObject) (contract.AddDraftResponseObject, error) {
+	d, err := h.service.AddDraft(ctx, userOf(ctx), *r.Body)
+	return contract.AddDraft201JSONResponse(d), err
+}
+
+func (h *handlers) GetDraft(ctx context.Context, r contract.GetDraftRequestObject) (contract.GetDraftResponseObject, error) {
+	d, err := h.service.Draft(ctx, userOf(ctx), r.Id, or(r.Params.Graph, ""))
+	return contract.GetDraft200JSONResponse(d), err
+}
+
+func (h *handlers) ChangeDraft(ctx context.Context, r contract.ChangeDraftRequestObject) (contract.ChangeDraftResponseObject, error) {
+	revision, err := strconv.ParseInt(strings.Trim(r.Params.IfMatch, `"`), 10, 64)
+	if err != nil {
+		return nil, &service.Error{Kind: service.Invalid, Title: "If-Match names no revision of a draft", Remedy: "send the revision that you changed"}
+	}
+	patch, err := json.Marshal(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	d, err := h.service.ChangeDraft(ctx, userOf(ctx), r.Id, revision, patch, or(r.Params.Graph, ""))
+	return contract.ChangeDraft200JSONResponse(d), err
+}
+
+func (h *handlers) RemoveDraft(ctx context.Context, r contract.RemoveDraftRequestObject) (contract.RemoveDraftResponseObject, error) {
+	return contract.RemoveDraft204Response{}, h.service.RemoveDraft(ctx, userOf(ctx), r.Id)
+}
+
+func (h *handlers) ListDraftPlaces(ctx context.Context, r contract.ListDraftPlacesRequestObject) (contract.ListDraftPlacesResponseObject, error) {
+	c, err := h.service.DraftPlaces(ctx, r.Id)
+	return contract.ListDraftPlaces200JSONResponse(c), err
+}
+
+func (h *handlers) ListDraftChoices(ctx context.Context, r contract.ListDraftChoicesRequestObject) (contract.ListDraftChoicesResponseObject, error) {
+	list, err := h.service.DraftChoices(ctx, r.Id, r.Input)
+	return contract.ListDraftChoices200JSONResponse(list), err
+}
+
+func (h *handlers) ListPolicies(ctx context.Context, _ contract.ListPoliciesRequestObject) (contract.ListPoliciesResponseObject, error) {
+	list, err := h.service.Policies(ctx)
+	return contract.ListPolicies200JSONResponse(list), err
+}
+
+func (h *handlers) AddPolicy(ctx context.Context, r contract.AddPolicyRequestObject) (contract.AddPolicyResponseObject, error) {
+	p, err := h.service.AddPolicy(ctx, userOf(ctx), *r.Body)
+	return contract.AddPolicy201JSONResponse(p), err
+}
+
+func (h *handlers) TryPolicy(ctx context.Context, r contract.TryPolicyRequestObject) (contract.TryPolicyResponseObject, error) {
+	list, err := h.service.TryPolicy(ctx, userOf(ctx), r.Body.Policy, r.Body.Stacks)
+	return contract.TryPolicy200JSONResponse(list), err
+}
+
+func (h *handlers) ListPolicyVersions(ctx context.Context, r contract.ListPolicyVersionsRequestObject) (contract.ListPolicyVersionsResponseObject, error) {
+	list, err := h.service.PolicyVersions(ctx, r.Name)
+	return contract.ListPolicyVersions200JSONResponse(list), err
+}
+
+func (h *handlers) RemovePolicy(ctx context.Context, r contract.RemovePolicyRequestObject) (contract.RemovePolicyResponseObject, error) {
+	return contract.RemovePolicy204Response{}, h.service.RemovePolicy(ctx, userOf(ctx), r.Name)
+}

@@ -1,0 +1,120 @@
+package offer
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/resource"
+)
+
+// Option is one thing that can be chosen, with what it is and why it does not do.
+type Option struct {
+	Value  string   `json:"value"`
+	About  string   `json:"about,omitempty"`
+	WhyNot []string `json:"why_not,omitempty"`
+}
+
+// Options lists what can be picked of a kind, those that fit first. The need narrows
+// sizes. False says that offers do not tell of the kind.
+func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
+	out := []Option{}
+	switch kind {
+	case "zone", "zones":
+		for _, z := range o.Zones {
+			out = append(out, Option{Value: z})
+		}
+	case "size":
+		for _, c := range o.Fit(n) {
+			out = append(out, Option{c.Size.Name, fmt.Sprintf("%d vcpus, %s, %s", c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")), c.WhyNot})
+		}
+	case "image":
+		for _, i := range o.Images {
+			out = append(out, Option{Value: i.Name, About: strings.TrimSpace(fmt.Sprintf("%s %s, %s", i.System, i.Version, i.Architecture))})
+		}
+	case "disk_type":
+		for _, d := range o.DiskTypes {
+			out = append(out, Option{Value: d.Name, About: d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB")})
+		}
+	case "network":
+		for _, x := range o.Networks {
+			out = append(out, Option{Value: x.Name, About: x.Range + ", " + x.ID})
+		}
+	case "subnet":
+		for _, x := range o.Subnets {
+			out = append(out, Option{Value: o.networkName(x.Network) + "/" + x.Name, About: x.Range + ", " + x.ID})
+		}
+	case "key_pair":
+		for _, x := range o.KeyPairs {
+			out = append(out, Option{Value: x.Name, About: x.ID})
+		}
+	default:
+		return nil, false
+	}
+	return out, true
+}
+
+func (o *Offers) priced(amount float64, per string) string {
+	if amount == 0 {
+		return "price not told"
+	}
+	return fmt.Sprintf("%.3f %s/%s", amount, o.Currency, per)
+}
+
+func (o *Offers) networkName(id string) string {
+	for _, n := range o.Networks {
+		if n.ID == id {
+			return n.Name
+		}
+	}
+	return id
+}
+
+// there are networks, subnets and key pairs, with what they are called: by id, name
+// and, for a subnet, NETWORK/NAME.
+func (o *Offers) there() map[string][]Named {
+	out := map[string][]Named{}
+	for _, n := range o.Networks {
+		out["network"] = append(out["network"], Named{n.ID, n.Name})
+	}
+	for _, s := range o.Subnets {
+		out["subnet"] = append(out["subnet"], Named{s.ID, s.Name}, Named{s.ID, s.Network + "/" + s.Name}, Named{s.ID, o.networkName(s.Network) + "/" + s.Name})
+	}
+	out["key_pair"] = o.KeyPairs
+	return out
+}
+
+// Find gives the id of a network, subnet or key pair by id or name; a subnet also by
+// NETWORK/NAME. Where it is not exactly one it says what there is instead: something of
+// another kind, several of the name, or the names there are.
+func (o *Offers) Find(kind, text string) (id, otherwise string, names []string) {
+	all := o.there()
+	var ids []string
+	for _, x := range all[kind] {
+		if x.ID == text {
+			return text, "", nil
+		}
+		if x.Name == text && !slices.Contains(ids, x.ID) {
+			ids = append(ids, x.ID)
+		}
+		if !slices.Contains(names, x.Name) {
+			names = append(names, x.Name)
+		}
+	}
+	if len(ids) == 1 {
+		return ids[0], "", nil
+	}
+	if len(ids) > 1 {
+		return "", fmt.Sprintf("%d have that name: choose one by its id, %s", len(ids), strings.Join(ids, " or ")), nil
+	}
+	for _, other := range []string{"network", "subnet", "key_pair"} {
+		for _, x := range all[other] {
+			if other != kind && x.ID == text {
+				return "", fmt.Sprintf("%s is a %s (%s), and not a %s", text, words(other), x.Name, words(kind)), names
+			}
+		}
+	}
+	return "", "", names
+}
+
+func words(kind string) string { return strings.ReplaceAll(kind, "_", " ") }
