@@ -20,6 +20,8 @@ type given struct {
 	account, region, offers string
 	preset, explain         string
 	files, values, secrets  []string
+	// recorded are the inputs that a stack was last applied with.
+	recorded map[string]any
 }
 
 func (g *given) flags(cmd *cobra.Command) {

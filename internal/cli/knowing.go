@@ -3,13 +3,12 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
-	"undersail/internal/core/offer"
-	"undersail/internal/core/resource"
 	"undersail/internal/service"
 )
 
@@ -33,7 +32,7 @@ func (a *app) accountsCommand() *cobra.Command {
 			})
 		}}
 	a.outputFlag(cmd)
-	cmd.AddCommand(a.accountsAddCommand())
+	cmd.AddCommand(a.accountsAddCommand(), a.accountsRangesCommand(), a.accountsLimitCommand())
 	return cmd
 }
 
@@ -68,59 +67,77 @@ func (a *app) accountsAddCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) offersCommand() *cobra.Command {
-	var region string
-	cmd := &cobra.Command{Use: "offers ACCOUNT --region REGION", Short: "Show what a region sells an account, with prices and quotas", Args: cobra.ExactArgs(1),
-		Example: "  undersail offers saltmere-lab --region north-fell\n  undersail offers saltmere-lab --region north-fell -o json > offers.json",
+func (a *app) accountsRangesCommand() *cobra.Command {
+	var add, remove, about string
+	cmd := &cobra.Command{Use: "ranges ACCOUNT", Short: "Show and declare ranges that networks of the account must not overlap", Args: cobra.ExactArgs(1),
+		Long:    "Show the ranges of peers and of the premises that are declared for an account. Networks that overlap\none of them are refused, and free ranges are drawn beside them.",
+		Example: "  undersail accounts ranges saltmere-lab\n  undersail accounts ranges saltmere-lab --add 10.200.0.0/16 --about 'the tide office, Saltmere'\n  undersail accounts ranges saltmere-lab --remove 10.200.0.0/16",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := a.offers(cmd, args[0], region)
+			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			return a.print(cmd, o, func(w io.Writer) { printOffers(w, o) })
+			var list []service.Range
+			switch {
+			case add != "" && remove != "":
+				return &exit{exitUsage, fmt.Errorf("either --add or --remove")}
+			case add != "":
+				list, err = decode[[]service.Range](c.DeclareRange(cmd.Context(), args[0], contract.NewRange{Range: add, About: &about}))
+			case remove != "":
+				list, err = decode[[]service.Range](c.RemoveRange(cmd.Context(), args[0], &contract.RemoveRangeParams{Range: remove}))
+			default:
+				list, err = decode[[]service.Range](c.ListRanges(cmd.Context(), args[0]))
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, list, func(w io.Writer) {
+				if len(list) == 0 {
+					fmt.Fprintf(w, "no ranges are declared for account %s\n", args[0])
+					return
+				}
+				columns(w, "RANGE\tBY\tABOUT", func(row func(string, ...any)) {
+					for _, x := range list {
+						row("%s\t%s\t%s", x.Range, x.By, orDash(x.About))
+					}
+				})
+			})
 		}}
-	cmd.Flags().StringVar(&region, "region", "", "region to ask about")
-	cmd.MarkFlagRequired("region")
+	cmd.Flags().StringVar(&add, "add", "", "range to declare, such as 10.200.0.0/16")
+	cmd.Flags().StringVar(&about, "about", "", "whose it is")
+	cmd.Flags().StringVar(&remove, "remove", "", "range to take back")
 	a.outputFlag(cmd)
 	return cmd
 }
 
-func (a *app) offers(cmd *cobra.Command, account, region string) (offer.Offers, error) {
-	c, err := a.client()
-	if err != nil {
-		return offer.Offers{}, err
-	}
-	return decode[offer.Offers](c.GetOffers(cmd.Context(), account, &contract.GetOffersParams{Region: region}))
-}
-
-func printOffers(w io.Writer, o offer.Offers) {
-	fmt.Fprintf(w, "%s, region %s, zones %s; prices in %s per hour\n\n", o.Cloud, o.Region, strings.Join(o.Zones, ", "), o.Currency)
-	columns(w, "SIZE\tFAMILY\tVCPUS\tMEMORY\tPRICE\tSOLD IN", func(row func(string, ...any)) {
-		for _, s := range o.Sizes {
-			where := "not sold here"
-			switch {
-			case s.Withdrawn:
-				where = "no longer sold"
-			case len(s.Zones) == len(o.Zones):
-				where = "every zone"
-			case len(s.Zones) > 0:
-				where = strings.Join(s.Zones, ", ")
+func (a *app) accountsLimitCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "limit ACCOUNT AMOUNT|none", Short: "Set above which cost of a month proposals ask for a consent", Args: cobra.ExactArgs(2),
+		Example: "  undersail accounts limit saltmere-lab 400\n  undersail accounts limit saltmere-lab none",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var limit contract.MonthLimit
+			if args[1] != "none" {
+				amount, err := strconv.ParseFloat(args[1], 64)
+				if err != nil || amount < 0 {
+					return &exit{exitUsage, fmt.Errorf("give an amount of money or none, not %q", args[1])}
+				}
+				limit.MostMonth = &amount
 			}
-			row("%s\t%s\t%d\t%s\t%.4f\t%s", s.Name, s.Family, s.VCPUs, resource.FormatData(s.MemoryBytes), s.Hour, where)
-		}
-	})
-	fmt.Fprintln(w)
-	columns(w, "DISK TYPE\tPRICE OF A GIB\tFROM\tTO\tABOUT", func(row func(string, ...any)) {
-		for _, d := range o.DiskTypes {
-			row("%s\t%.6f\t%s\t%s\t%s", d.Name, d.GiBHour, resource.FormatData(d.MinBytes), resource.FormatData(d.MaxBytes), d.About)
-		}
-	})
-	fmt.Fprintln(w)
-	columns(w, "QUOTA\tUSED\tLIMIT", func(row func(string, ...any)) {
-		for _, name := range []string{"networks", "addresses", "vcpus", "disk_gib"} {
-			if q, ok := o.Quotas[name]; ok {
-				row("%s\t%d\t%d", name, q.Used, q.Limit)
+			c, err := a.client()
+			if err != nil {
+				return err
 			}
-		}
-	})
+			account, err := decode[service.Account](c.LimitAccount(cmd.Context(), args[0], limit))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, account, func(w io.Writer) {
+				if account.MostMonth == nil {
+					fmt.Fprintf(w, "proposals of account %s ask for no consent to their cost\n", account.Name)
+					return
+				}
+				fmt.Fprintf(w, "proposals of account %s that cost more than %.0f a month ask for the consent `cost`\n", account.Name, *account.MostMonth)
+			})
+		}}
+	a.outputFlag(cmd)
+	return cmd
 }

@@ -26,7 +26,7 @@ func printDiagnostics(w io.Writer, list lang.Diagnostics) {
 // that stand in a file it tells the file and the line.
 func (a *app) printFindings(w io.Writer, list []render.Finding) {
 	without := func(f render.Finding) render.Finding {
-		f.Place = ""
+		f.Place, f.Line = "", 0
 		return f
 	}
 	count, remedies := map[render.Finding]int{}, map[string]bool{}
@@ -47,11 +47,37 @@ func (a *app) printFindings(w io.Writer, list []render.Finding) {
 			place += fmt.Sprintf(" and %d more", n-1)
 		}
 		fmt.Fprintf(w, "%-7s %s: %s (%s)\n", f.Severity, place, f.Message, f.Code)
+		if from := a.comesFrom(f); from != "" {
+			fmt.Fprintf(w, "        at %s\n", from)
+		}
 		if f.Remedy != "" && !remedies[f.Remedy] {
 			fmt.Fprintf(w, "        remedy: %s\n", f.Remedy)
 		}
 		remedies[f.Remedy] = true
 	}
+}
+
+// comesFrom tells where the template says what a finding is about, and which inputs
+// the value there comes from, with their lines where they stand in a file.
+func (a *app) comesFrom(f render.Finding) string {
+	if f.Line == 0 || strings.HasPrefix(f.Place, "inputs.") {
+		return ""
+	}
+	text := fmt.Sprintf("%s:%d", f.File, f.Line)
+	for i, name := range strings.Split(f.Inputs, ",") {
+		switch {
+		case name == "":
+			continue
+		case i == 0:
+			text += ", from input " + name
+		default:
+			text += ", " + name
+		}
+		if at := a.places["inputs."+name]; at != "" {
+			text += " (" + at + ")"
+		}
+	}
+	return text
 }
 
 // readTemplate reads a template file, or one of the library when there is no

@@ -15,7 +15,6 @@ import (
 	"undersail/internal/api/contract"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
-	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/service"
@@ -29,7 +28,14 @@ func (a *app) proposeCommand() *cobra.Command {
 		Example: "  undersail propose warning-site --template warning-site --account saltmere-lab --region north-fell --inputs site.inputs.yaml\n" +
 			"  undersail propose warning-site --input size=plain-4      # changes one input of a stack that exists",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			account, region := g.account, g.region
+			if err := a.askPlace(cmd, args[0], &g, &template); err != nil {
+				return err
+			}
 			n := service.NewProposal{Stack: args[0], Account: g.account, Region: g.region}
+			if g.recorded != nil { // a stack that is there has its place
+				n.Account, n.Region = account, region
+			}
 			t, err := a.proposedTemplate(cmd, &n, template)
 			if err != nil {
 				return err
@@ -37,6 +43,9 @@ func (a *app) proposeCommand() *cobra.Command {
 			filled, err := g.fill(cmd, t)
 			a.places = filled.places
 			if err != nil {
+				return err
+			}
+			if err := a.askMissing(cmd, t, &g, &filled); err != nil {
 				return err
 			}
 			n.Preset, n.Layers, n.Inputs, n.Secrets = g.preset, filled.files, filled.single.Inputs, filled.secrets
@@ -48,12 +57,12 @@ func (a *app) proposeCommand() *cobra.Command {
 			if err != nil {
 				return a.told(cmd, err)
 			}
-			return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
+			return a.reviewed(cmd, p)
 		}}
 	g.flags(cmd)
 	a.libraryFlag(cmd)
 	cmd.Flags().StringVar(&template, "template", "", "template of the library as NAME[@VERSION], or a file")
-	a.outputFlag(cmd)
+	a.reviewFlag(cmd)
 	return cmd
 }
 
@@ -87,6 +96,20 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 	return t, nil
 }
 
+// reviewed prints a proposal in the chosen form, which may be Markdown.
+func (a *app) reviewed(cmd *cobra.Command, p service.Proposal) error {
+	if a.output == "markdown" {
+		markdown(cmd.OutOrStdout(), p)
+		return nil
+	}
+	return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
+}
+
+// reviewFlag lets a command print a proposal for programs and for reviews.
+func (a *app) reviewFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or markdown (for a review)")
+}
+
 func (a *app) printProposal(w io.Writer, p service.Proposal) {
 	if p.State == service.Nothing {
 		fmt.Fprintf(w, "Nothing to change: stack %s is what is wanted. No proposal was made.\n", p.Stack)
@@ -115,10 +138,16 @@ func (a *app) printProposal(w io.Writer, p service.Proposal) {
 	printFields(w, p.Changes)
 	printInputs(w, p.Inputs)
 	for _, c := range p.Consents {
-		fmt.Fprintf(w, "\nconsent   %s: %s\n", c.Name, c.About)
+		fmt.Fprintln(w)
+		labelled(w, "consent", c.Name+": "+c.About)
 	}
-	fmt.Fprintf(w, "\ncost      %s\n", costLine(p.Cost, p.CostNow))
-	fmt.Fprintf(w, "duration  about %s; decided by %s\n", clock(p.Seconds, p.Rate), orDash(strings.Join(p.Longest, " > ")))
+	for _, c := range p.Given {
+		fmt.Fprintf(w, "\nagreed    %s, by %s at %s\n", c.Name, c.By, c.At.Local().Format("2006-01-02 15:04"))
+	}
+	fmt.Fprintln(w)
+	labelled(w, "cost", costLine(p.Cost, p.CostNow))
+	labelled(w, "duration", durationLine(p))
+	printReviewed(w, p)
 	if len(p.Findings) > 0 {
 		fmt.Fprintln(w)
 		a.printFindings(w, p.Findings)
@@ -164,9 +193,14 @@ func printInputs(w io.Writer, inputs []render.InputValue) {
 	fmt.Fprintln(w)
 	columns(w, "INPUT\tVALUE\tFROM", func(row func(string, ...any)) {
 		for _, in := range inputs {
-			row("%s\t%s\t%s", in.Name, orDash(clip(valueLine(in.Value), 70)), in.Origin)
+			row("%s\t%s\t%s", in.Name, orDash(clip(valueLine(in.Value), 56)), in.Origin)
 		}
 	})
+	for _, in := range inputs {
+		if in.Advice != "" {
+			wrapped(w, in.Name+": "+in.Advice, 0)
+		}
+	}
 }
 
 // printFields lists every leaf that differs, with before and after.
@@ -229,17 +263,6 @@ func printWanted(w io.Writer, c change.Change, first *bool) {
 	fmt.Fprintf(w, "%s wants %s\n", c.Resource, strings.Join(parts, " "))
 }
 
-func costLine(after, now price.Cost) string {
-	if after.Hour == 0 && now.Hour == 0 {
-		return "nothing that has a price"
-	}
-	s := fmt.Sprintf("%.3f %s an hour, about %.0f a month", after.Hour, after.Currency, after.Month)
-	if now.Hour > 0 {
-		s += fmt.Sprintf("; now %.3f an hour", now.Hour)
-	}
-	return s
-}
-
 // agreeing is what has to be added to accept a proposal.
 func agreeing(p service.Proposal) string {
 	text := ""
@@ -287,7 +310,7 @@ func (a *app) proposalsCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
+				return a.reviewed(cmd, p)
 			}
 			list, err := decode[[]service.Proposal](c.ListProposals(cmd.Context(), &contract.ListProposalsParams{Stack: optional(stack)}))
 			if err != nil {
@@ -302,7 +325,7 @@ func (a *app) proposalsCommand() *cobra.Command {
 			})
 		}}
 	cmd.Flags().StringVar(&stack, "stack", "", "only those of one stack")
-	a.outputFlag(cmd)
+	a.reviewFlag(cmd)
 	return cmd
 }
 

@@ -30,6 +30,9 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*excha
 	if err != nil {
 		return nil, err
 	}
+	if err := a.askMissing(cmd, t, g, &filled); err != nil {
+		return nil, err
+	}
 	layers, err := filled.layers(t, g.preset)
 	if err != nil {
 		return nil, err

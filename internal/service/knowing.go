@@ -10,6 +10,7 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
+	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
@@ -182,7 +183,15 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 		return Template{}, err
 	}
 	if len(all) == 0 {
-		return Template{}, refuse(NotFound, "list them with: undersail templates", "there is no template %s", name)
+		list, err := s.Templates(ctx)
+		if err != nil {
+			return Template{}, err
+		}
+		var names []string
+		for _, t := range list {
+			names = append(names, t.Name)
+		}
+		return Template{}, refuse(NotFound, expr.Suggest(name, names, "list them with: undersail templates"), "there is no template %s", name)
 	}
 	versions := make([]string, len(all))
 	for i, t := range all {

@@ -21,9 +21,10 @@ import (
 	"undersail/internal/store"
 )
 
-// How old offers may be before they are read again in the background, and before they
-// are read again at once.
+// How old offers may be when somebody asks for them alone, before they are read again
+// in the background, and before they are read again at once.
 const (
+	offersNew   = 5 * time.Second
 	offersFresh = time.Minute
 	offersStale = 15 * time.Minute
 )
@@ -31,8 +32,8 @@ const (
 // place is a region of an account.
 type place struct{ account, region string }
 
-// Offers gives what a region sells an account: as it was told in the last minutes, or,
-// with refresh, now. Older ones are read again in the background.
+// Offers gives what a region sells an account: as it was told a moment ago, or, with
+// refresh, now. Where the cloud does not answer, older ones say how old they are.
 func (s *Service) Offers(ctx context.Context, account, region string, refresh bool) (offer.Offers, error) {
 	a, err := s.account(ctx, account)
 	if err != nil {
@@ -42,6 +43,11 @@ func (s *Service) Offers(ctx context.Context, account, region string, refresh bo
 		return offer.Offers{}, err
 	}
 	o, err := s.offersOf(ctx, a, region, refresh)
+	if err == nil && !refresh && time.Since(o.At) > offersNew {
+		if newer, err := s.readOffers(ctx, a, region); err == nil {
+			o = newer
+		}
+	}
 	if err != nil {
 		return offer.Offers{}, err
 	}
@@ -350,10 +356,7 @@ func (s *Service) Addresses(ctx context.Context, account, region string, length 
 	if err != nil {
 		return AddressMap{}, err
 	}
-	if err := inRegion(a, region); err != nil {
-		return AddressMap{}, err
-	}
-	o, err := s.offersOf(ctx, a, region, false)
+	o, err := s.Offers(ctx, account, region, false)
 	if err != nil {
 		return AddressMap{}, err
 	}
@@ -361,7 +364,7 @@ func (s *Service) Addresses(ctx context.Context, account, region string, length 
 	if err != nil {
 		return AddressMap{}, err
 	}
-	return AddressMap{account, region, o.At, address.Draw(taken(o, wanted), length)}, nil
+	return AddressMap{account, region, o.At, address.Draw(taken(&o, wanted), length)}, nil
 }
 
 // reserve is what a proposal of another stack takes, with whose it is.

@@ -8,7 +8,6 @@ import (
 	"maps"
 	"regexp"
 	"slices"
-	"strings"
 	"time"
 
 	"undersail/internal/core/change"
@@ -277,8 +276,8 @@ func (s *Service) readPlace(ctx context.Context, r *reading) error {
 		return err
 	}
 	r.account, r.adapter = account, adapter
-	if !slices.Contains(account.Regions, r.stack.Region) {
-		return refuse(Invalid, "the regions are "+strings.Join(account.Regions, ", "), "account %s has no region %q", account.Name, r.stack.Region)
+	if err := inRegion(account, r.stack.Region); err != nil {
+		return err
 	}
 	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region}
 	home, err := s.offersFor(ctx, r, r.stack.Region)

@@ -234,9 +234,9 @@ func (s *Service) adapter(ctx context.Context, name string) (cloud.Adapter, stor
 
 // bareAdapter gives the adapter of an account, the same one until its credentials change.
 func (s *Service) bareAdapter(ctx context.Context, name string) (cloud.Adapter, store.Account, error) {
-	a, err := s.store.Account(ctx, name)
+	a, err := s.account(ctx, name)
 	if err != nil {
-		return nil, a, missing(err, "account", name, "list them with: undersail accounts")
+		return nil, a, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

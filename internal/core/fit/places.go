@@ -185,15 +185,19 @@ func translated(t *lang.Template, inputs map[string]any, offers []*offer.Offers,
 // Overtaking tells from which use on one variant is cheaper than another. Use is hours
 // in a month; what is paid for a month costs the same whether it is used or not.
 type Overtaking struct {
-	Cheaper string  `json:"cheaper"`
-	Than    string  `json:"than"`
-	Hours   float64 `json:"hours"` // in a month, from which on it is cheaper
+	Cheaper string `json:"cheaper"`
+	Than    string `json:"than"`
+	// Ahead says that it is the same variant, paid for a month in advance.
+	Ahead bool    `json:"ahead,omitempty"`
+	Hours float64 `json:"hours"` // in a month, from which on it is cheaper
 }
 
-// Bill is that of a month by its use: Fixed + Hour for each hour of use.
+// Bill is that of a month by its use: Fixed + Hour for each hour of use. Ahead says
+// that it is paid in advance.
 type Bill struct {
 	Name        string
 	Fixed, Hour float64
+	Ahead       bool
 }
 
 // Bills gives the bills of variants: by the hour, and in advance where that is sold.
@@ -202,21 +206,25 @@ type Bill struct {
 func Bills(variants []Variant, fixed map[string]float64) []Bill {
 	var out []Bill
 	for _, v := range variants {
-		out = append(out, Bill{v.Name, fixed[v.Name], v.Cost.Hour})
+		out = append(out, Bill{v.Name, fixed[v.Name], v.Cost.Hour, false})
 		if v.Cost.Ahead > 0 {
-			out = append(out, Bill{v.Name + ", a month ahead", fixed[v.Name] + v.Cost.Ahead, 0})
+			out = append(out, Bill{v.Name, fixed[v.Name] + v.Cost.Ahead, 0, true})
 		}
 	}
 	return out
 }
 
-// Overtakings compares every two bills that cross within a month. The one with the
+// Overtakings compares every two bills by the hour, and each with the same one paid in
+// advance, where they cross within a month. The one with the
 // lower fixed part is cheaper below the crossing, the other above it:
 // fixed1 + hour1 x = fixed2 + hour2 x.
 func Overtakings(bills []Bill) []Overtaking {
 	out := []Overtaking{}
 	for i, a := range bills {
 		for _, b := range bills[i+1:] {
+			if a.Name != b.Name && (a.Ahead || b.Ahead) {
+				continue
+			}
 			low, high := a, b
 			if low.Fixed > high.Fixed {
 				low, high = b, a
@@ -225,7 +233,7 @@ func Overtakings(bills []Bill) []Overtaking {
 				continue // one is cheaper at every use
 			}
 			if at := (high.Fixed - low.Fixed) / (low.Hour - high.Hour); at > 0 && at < price.HoursPerMonth {
-				out = append(out, Overtaking{high.Name, low.Name, at})
+				out = append(out, Overtaking{high.Name, low.Name, high.Ahead, at})
 			}
 		}
 	}

@@ -189,7 +189,11 @@ func answer(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType) Answer {
 		if d != nil {
 			what += " with " + d.Name
 		}
-		a.WhyNot = append(a.WhyNot, Reason{fmt.Sprintf("%s is sold in %d zones (%s) and %d are needed", what, len(zones), cmp.Or(strings.Join(zones, ", "), "none"), n.Zones), fmt.Sprintf("it fits with --zones %d", max(len(zones), 1))})
+		why := Reason{fmt.Sprintf("%s is sold in no zone of %s", what, o.Region), "choose another region"}
+		if len(zones) > 0 {
+			why = Reason{fmt.Sprintf("%s is sold in %d of %d zones (%s) and %d are needed", what, len(zones), len(o.Zones), strings.Join(zones, ", "), n.Zones), fmt.Sprintf("it fits with %d", len(zones))}
+		}
+		a.WhyNot = append(a.WhyNot, why)
 	}
 	a.bill(n, s, d)
 	a.quotas(n, o, s, d)
@@ -204,6 +208,9 @@ func (a *Answer) withDisk(n Need, o *offer.Offers, d offer.DiskType) []string {
 	a.Disk = bytes
 	for _, w := range why {
 		a.WhyNot = append(a.WhyNot, Reason{w, "choose another disk type, or spread the data over several disks"})
+	}
+	if i := slices.Index(storage.WorkNames(), n.Disk.Work); i >= 0 && !slices.Contains(d.For, n.Disk.Work) {
+		a.WhyNot = append(a.WhyNot, Reason{fmt.Sprintf("%s is not meant for %s, where %s", d.Name, storage.Works[i].About, storage.Works[i].Matters), "choose a type that is, or do not say what it is for"})
 	}
 	reach, _ := d.Throughput(bytes)
 	if a.MBps = reach; a.Size.DiskMBps > 0 {

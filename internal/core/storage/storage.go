@@ -78,6 +78,9 @@ func SizeFor(n Need, d offer.DiskType) (bytes int64, why []string) {
 		}
 		bytes = max(bytes, int64(math.Ceil((x.needed-x.base)/x.each*tib)))
 	}
+	if n.Work != "scratch" && slices.Contains(d.For, "scratch") {
+		why = append(why, "it is lost with its machine")
+	}
 	if bytes = (bytes + gib - 1) / gib * gib; bytes > d.MaxBytes {
 		why = append(why, fmt.Sprintf("a %s disk holds at most %s and %s are needed", d.Name, resource.FormatData(d.MaxBytes), resource.FormatData(bytes)))
 	}
@@ -127,9 +130,6 @@ func Advise(n Need, o *offer.Offers) ([]Advice, error) {
 			a.WhyNot = append(a.WhyNot, "it is not sold in "+o.Region)
 		case n.Zone != "" && !slices.Contains(d.Zones, n.Zone):
 			a.WhyNot = append(a.WhyNot, "zone "+n.Zone+" does not sell it, only "+strings.Join(d.Zones, ", "))
-		}
-		if n.Work != "scratch" && slices.Contains(d.For, "scratch") {
-			a.WhyNot = append(a.WhyNot, "it is lost with its machine")
 		}
 		out = append(out, a)
 	}
