@@ -5,12 +5,12 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/lang"
-	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/exchange"
 )
@@ -128,7 +128,7 @@ func isFile(arg string) bool {
 func (a *app) checkCommand() *cobra.Command {
 	var g given
 	cmd := &cobra.Command{Use: "check FILE", Short: "Check a template file; no service is needed", Args: cobra.ExactArgs(1),
-		Long:    "Check a template: its text, its types, every reference, cycles. With --inputs its rendering\nis checked too, with --account and --region also against what is sold there, quotas and policy.",
+		Long:    "Check a template: its text, its types, every reference, cycles, and what can never work whatever is\ngiven. With --inputs its rendering is checked too, with --account and --region also against what is\nsold there, quotas and policy.",
 		Example: "  undersail check site.sail.yaml\n  undersail check site.sail.yaml -o sarif\n  undersail check site.sail.yaml --inputs site.inputs.yaml --account saltmere-lab --region north-fell",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.readTemplate(cmd, args[0])
@@ -144,7 +144,9 @@ func (a *app) checkCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				findings = append(r.Findings, policy.Check(r.Rendering, policy.Context{}).Findings...)
+				findings = r.Findings
+			} else {
+				findings = literal(t)
 			}
 			if err := a.print(cmd, map[string]any{"diagnostics": []any{}, "findings": findings}, func(w io.Writer) {
 				fmt.Fprintf(w, "%s %s: %d inputs, %d resources, %d outputs; no errors in the text\n", t.About.Name, t.About.Version, len(t.Inputs), len(t.Resources), len(t.Outputs))
@@ -158,6 +160,17 @@ func (a *app) checkCommand() *cobra.Command {
 	cmd.Flags().StringVar(&g.offers, "offers", "", "saved offers to check against (from: undersail offers -o json)")
 	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or sarif (SARIF 2.1.0)")
 	return cmd
+}
+
+// literal finds what can never work whatever the inputs are: in a template that needs
+// none everything, else what no input has a part in.
+func literal(t *lang.Template) []render.Finding {
+	request := render.Request{Template: t, Stack: render.Stack{Name: t.About.Name, ID: render.FixedID}}
+	r := newRendered(request, nil)
+	if !slices.ContainsFunc(t.Inputs, (*lang.Input).Required) {
+		return r.Findings
+	}
+	return slices.DeleteFunc(r.Findings, func(f render.Finding) bool { return f.Line == 0 || f.Inputs != "" || f.Severity == lang.Note })
 }
 
 func (a *app) failing(cmd *cobra.Command, findings []render.Finding) error {

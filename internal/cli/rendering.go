@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -53,19 +54,23 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*excha
 		return nil, &exit{exitUsage, fmt.Errorf("--account and --region go together")}
 	default:
 		fmt.Fprintln(cmd.ErrOrStderr(), "note: without --account and --region nothing is checked against what is sold")
-		return newRendered(render.Render(request), nil), nil
+		return newRendered(request, nil), nil
 	}
 	request.Offers = &o
 	request.Stack.Cloud, request.Stack.Region = o.Cloud, o.Region
 	if request.Stack.Account == "" {
 		request.Stack.Account = o.Account
 	}
-	return newRendered(render.Render(request), &o), nil
+	return newRendered(request, &o), nil
 }
 
-func newRendered(r *render.Rendering, o *offer.Offers) *exchange.Rendered {
-	out := &exchange.Rendered{Rendering: r}
-	r.Findings = append(r.Findings, fit.Rendering(r, offer.Everywhere{Home: o})...)
+func newRendered(request render.Request, o *offer.Offers) *exchange.Rendered {
+	r := render.Render(request)
+	out, offers := &exchange.Rendered{Rendering: r}, offer.Everywhere{Home: o}
+	r.Findings = slices.Concat([]render.Finding{}, r.Findings, fit.Rendering(r, offers), fit.Reaching(request, r, nil, offers))
+	today := time.Now().UTC().Format(time.DateOnly)
+	r.Findings = append(r.Findings, policy.Check(r, policy.Context{Offers: offers, Today: today}).Findings...)
+	r.Findings = render.Locate(request.Template, r.Findings)
 	out.Seconds, out.Longest = r.Duration()
 	if o != nil {
 		cost := price.Of(r.Resources, offer.At(*o))
@@ -115,7 +120,6 @@ func (a *app) renderCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r.Findings = append(r.Findings, policy.Check(r.Rendering, policy.Context{}).Findings...)
 			switch {
 			case g.explain != "":
 				err = a.printExplained(cmd, t, r.Rendering, g.explain)

@@ -80,15 +80,41 @@ type Judged struct {
 
 // Render computes the rendering and its changes.
 func (f Facts) Render() Changed {
+	plan := change.Compute(f.request(), f.Recorded)
+	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
+}
+
+// request is what is rendered.
+func (f Facts) request() render.Request {
 	inputs := maps.Clone(f.Inputs)
 	for name, v := range f.Given {
 		if f.Template.Input(name) != nil { // else another stack hands it over
 			inputs[name] = v
 		}
 	}
-	plan := change.Compute(render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
-		Stop: f.Stop, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}, f.Recorded)
-	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
+	return render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
+		Stop: f.Stop, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
+}
+
+// reported are the attributes of what is there, by name.
+func (c Changed) reported() func(r render.Resource) map[string]any {
+	there := map[string]map[string]any{}
+	for _, r := range c.Recorded {
+		if !r.Missing && r.Kept == "" {
+			there[r.Name] = r.Attributes
+		}
+	}
+	for _, ch := range c.Plan.Changes {
+		if ch.Change == change.Rebuild || ch.Change == change.Create {
+			delete(there, ch.Resource)
+		}
+	}
+	return func(r render.Resource) map[string]any {
+		if found := c.Found[r.Name]; found != nil {
+			return found
+		}
+		return there[r.Name]
+	}
 }
 
 // Remove computes the removal of everything recorded.
@@ -105,6 +131,9 @@ func (c Changed) Judge() Judged {
 	if r := c.Plan.Rendering; r != nil {
 		j.Findings = append(slices.Clone(r.Findings), c.Plan.Findings...)
 		j.Findings = append(j.Findings, fit.Check(c.Plan, c.Recorded, c.Found, c.Offers)...)
+		request := c.request()
+		request.Known = c.reported()
+		j.Findings = append(j.Findings, fit.Reaching(request, r, c.Plan.Changes, c.Offers)...)
 		j.Cost = price.Of(r.Resources, c.Offers)
 		opinion := policy.Check(r, policy.Context{Offers: c.Offers, Cost: j.Cost, Today: c.Today, MostMonth: c.MostMonth, Rules: c.Rules})
 		j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)

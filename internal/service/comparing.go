@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -125,12 +126,13 @@ func (s *Service) atPlace(ctx context.Context, n NewProposal) (placed, error) {
 
 // request puts the inputs of a variant together.
 func (r placed) request(n NewProposal, v NewVariant) (render.Request, error) {
-	preset, err := render.PresetLayer(r.Template, or(v.Preset, n.Preset))
-	if err != nil {
+	preset, err := render.PresetLayer(r.Template, n.Preset)
+	own, ownErr := render.PresetLayer(r.Template, v.Preset)
+	if err = errors.Join(err, ownErr); err != nil {
 		return render.Request{}, refuse(Invalid, "choose one that the template has, or none", "%v", err)
 	}
 	layers := append(append([]render.Layer{preset}, n.Layers...), render.Layer{From: "given", Inputs: n.Inputs})
-	layers = append(append(layers, v.Layers...), render.Layer{From: "variant " + v.Name, Inputs: v.Inputs})
+	layers = append(append(append(layers, own), v.Layers...), render.Layer{From: "variant " + v.Name, Inputs: v.Inputs})
 	request := render.Request{Template: r.Template, Stack: render.Stack{Name: or(n.Stack, r.Template.About.Name), ID: render.FixedID, Account: r.account.Name, Cloud: r.account.Cloud}}
 	request.Inputs, request.Origins = render.Merge(layers...)
 	request.Inputs = maps.Clone(request.Inputs)

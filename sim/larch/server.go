@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/http"
 	"slices"
 	"strconv"
@@ -289,7 +290,8 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	return writeJSON(w, 200, map[string]any{"currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
+	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	return writeJSON(w, 200, map[string]any{"seen_from": host, "currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
 		"sizes": c.market.Sizes(region), "disk_classes": disks, "images": images, "features": features, "quotas": quotas})
 }
 

@@ -64,11 +64,273 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a region sells the account now */
+        /** What a region sells the account, as it was told in the last minutes */
         get: operations["getOffers"];
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/limit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set above which cost of a month proposals of the account ask for a consent */
+        put: operations["limitAccount"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/ranges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ranges that networks of the account must not overlap, of peers and premises */
+        get: operations["listRanges"];
+        put?: never;
+        /** Declare a range that networks must not overlap */
+        post: operations["declareRange"];
+        /** Take a declared range back */
+        delete: operations["removeRange"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is taken of the addresses of a region */
+        get: operations["drawAddresses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rank what an account can have against a need */
+        post: operations["fitNeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fit/template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where a template can run as it is, for how much, and what is missing elsewhere */
+        post: operations["fitTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put variants of a template side by side */
+        post: operations["compareVariants"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a proposal would be, without making one; it calls no cloud and saves nothing */
+        post: operations["checkForm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/choices/{input}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What can be chosen for an input, those that fit first */
+        post: operations["listChoices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drafts, changed last first */
+        get: operations["listDrafts"];
+        put?: never;
+        /** Keep what is filled in so far */
+        post: operations["addDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One draft with what it would be now */
+        get: operations["getDraft"];
+        put?: never;
+        post?: never;
+        /** Forget a draft */
+        delete: operations["removeDraft"];
+        options?: never;
+        head?: never;
+        /** Lay a merge patch over a draft of the revision that If-Match names */
+        patch: operations["changeDraft"];
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a draft can run as it is filled in */
+        get: operations["listDraftPlaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/choices/{input}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be chosen for an input of a draft */
+        get: operations["listDraftChoices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The organisation's rules that hold */
+        get: operations["listPolicies"];
+        put?: never;
+        /** Check a rule and add it as the next version of its name */
+        post: operations["addPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rule would say of stacks that run; nothing is kept */
+        post: operations["tryPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every version of a rule, newest first */
+        get: operations["listPolicyVersions"];
+        put?: never;
+        post?: never;
+        /** Withdraw a rule; its versions stay */
+        delete: operations["removePolicy"];
         options?: never;
         head?: never;
         patch?: never;
@@ -648,6 +910,384 @@ export interface components {
                 }[];
             }[];
         };
+        MonthLimit: {
+            /**
+             * Format: double
+             * @description No limit when it is left out
+             */
+            most_month?: number;
+        };
+        NewRange: {
+            range: string;
+            about?: string;
+        };
+        Range: {
+            range: string;
+            about: string;
+            by: string;
+        };
+        AddressMap: {
+            account: string;
+            region: string;
+            /** Format: date-time */
+            at: string;
+            map: components["schemas"]["Addresses"];
+        };
+        Addresses: {
+            areas: components["schemas"]["Area"][];
+            free: string[];
+            next?: string[];
+        };
+        Area: {
+            range: string;
+            kind: string;
+            id?: string;
+            name: string;
+            /** Format: int64 */
+            addresses: number;
+            /** Format: int64 */
+            used?: number;
+            parts?: components["schemas"]["Area"][];
+            free?: string[];
+        };
+        Search: {
+            account: string;
+            need: {
+                machine?: {
+                    /** Format: int64 */
+                    vcpus?: number;
+                    /** Format: int64 */
+                    memory_bytes?: number;
+                    architecture?: string;
+                    zones?: string[];
+                    speed?: number;
+                    network_gbps?: number;
+                    disk_mbps?: number;
+                    disk_ops?: number;
+                    /** Format: int64 */
+                    generation?: number;
+                    /** Format: int64 */
+                    local_bytes?: number;
+                    host?: boolean;
+                    sizes?: string[];
+                };
+                /** Format: int64 */
+                count?: number;
+                zones?: number;
+                disk?: {
+                    /** Format: int64 */
+                    bytes?: number;
+                    work?: string;
+                    mbps?: number;
+                    ops?: number;
+                    zone?: string;
+                };
+                types?: string[];
+                features?: string[];
+                regions?: string[];
+                most_month?: number;
+                by?: string;
+                figures?: {
+                    [key: string]: number;
+                };
+            };
+            most?: number;
+        };
+        Found: {
+            fits: components["schemas"]["FitAnswer"][];
+            rejected: components["schemas"]["FitAnswer"][];
+            /** Format: int64 */
+            fitting: number;
+            /** Format: int64 */
+            others: number;
+            /** Format: date-time */
+            at: string;
+        };
+        FitAnswer: {
+            region: string;
+            zones: string[];
+            size: components["schemas"]["Size"];
+            disk_type?: string;
+            /** Format: int64 */
+            disk_bytes?: number;
+            mbps?: number;
+            currency: string;
+            hour: number;
+            month: number;
+            ahead?: number;
+            per_unit: number;
+            unit?: string;
+            spare: string[];
+            quota_left: {
+                [key: string]: number;
+            };
+            why_not?: components["schemas"]["Reason"][];
+        };
+        Reason: {
+            message: string;
+            remedy?: string;
+        };
+        Comparison: {
+            template: string;
+            account: string;
+            variants: components["schemas"]["Variant"][];
+            overtakings: components["schemas"]["Overtaking"][];
+            /** Format: date-time */
+            at: string;
+        };
+        Variant: {
+            name: string;
+            region: string;
+            /** Format: int64 */
+            resources: number;
+            /** Format: int64 */
+            machines: number;
+            /** Format: int64 */
+            vcpus: number;
+            /** Format: int64 */
+            memory_bytes: number;
+            /** Format: int64 */
+            storage_bytes: number;
+            cost: components["schemas"]["Cost"];
+            seconds: number;
+            errors: components["schemas"]["Finding"][];
+            instead?: string[];
+            quota_left?: {
+                [key: string]: number;
+            };
+        };
+        Overtaking: {
+            cheaper: string;
+            ahead?: boolean;
+            than: string;
+            hours: number;
+        };
+        Compared: {
+            stack: string;
+            template?: string;
+            source?: string;
+            file?: string;
+            account?: string;
+            region?: string;
+            parts?: {
+                ref: string;
+                file: string;
+                source: string;
+                parts?: {
+                    [key: string]: unknown;
+                }[];
+            }[];
+            preset?: string;
+            layers?: {
+                from: string;
+                inputs: {
+                    [key: string]: unknown;
+                };
+            }[];
+            inputs?: {
+                [key: string]: unknown;
+            };
+            secrets?: {
+                [key: string]: string;
+            };
+            variants?: {
+                name: string;
+                preset?: string;
+                region?: string;
+                layers?: {
+                    from: string;
+                    inputs: {
+                        [key: string]: unknown;
+                    };
+                }[];
+                inputs?: {
+                    [key: string]: unknown;
+                };
+            }[];
+            fixed?: {
+                [key: string]: number;
+            };
+        };
+        Question: {
+            stack: string;
+            template?: string;
+            source?: string;
+            file?: string;
+            account?: string;
+            region?: string;
+            parts?: {
+                ref: string;
+                file: string;
+                source: string;
+                parts?: {
+                    [key: string]: unknown;
+                }[];
+            }[];
+            preset?: string;
+            layers?: {
+                from: string;
+                inputs: {
+                    [key: string]: unknown;
+                };
+            }[];
+            inputs?: {
+                [key: string]: unknown;
+            };
+            secrets?: {
+                [key: string]: string;
+            };
+            /** @description Whose question it is; a newer one ends those before it */
+            form?: string;
+            /** Format: int64 */
+            seq?: number;
+            /** @description Digest of the graph that the asker has */
+            graph?: string;
+        };
+        Answer: {
+            /** Format: int64 */
+            seq: number;
+            stack: string;
+            template: string;
+            account: string;
+            region: string;
+            pages: components["schemas"]["FormPage"][];
+            findings: components["schemas"]["Finding"][];
+            /** Format: int64 */
+            errors: number;
+            summary: string;
+            cost: components["schemas"]["Cost"];
+            cost_now: components["schemas"]["Cost"];
+            seconds: number;
+            longest: string[];
+            rate: number;
+            quota: components["schemas"]["QuotaLine"][];
+            outputs: components["schemas"]["Output"][];
+            consents: components["schemas"]["Consent"][];
+            compliance: components["schemas"]["Compliance"][];
+            graph_digest: string;
+            graph?: components["schemas"]["GraphNode"][];
+            /** Format: date-time */
+            at: string;
+        };
+        FormPage: {
+            title: string;
+            fields: components["schemas"]["FormField"][];
+            /** Format: int64 */
+            errors: number;
+        };
+        FormField: {
+            name: string;
+            title?: string;
+            kind: string;
+            value: unknown;
+            origin: string;
+            required: boolean;
+            secret?: boolean;
+            hidden?: boolean;
+            advice?: string;
+            findings: components["schemas"]["Finding"][];
+        };
+        GraphNode: {
+            name: string;
+            type: string;
+            change: string;
+            after: string[];
+        };
+        QuotaLine: {
+            region: string;
+            name: string;
+            /** Format: int64 */
+            limit: number;
+            /** Format: int64 */
+            used: number;
+            /** Format: int64 */
+            wanted: number;
+            /** Format: int64 */
+            adds: number;
+            /** Format: int64 */
+            left: number;
+        };
+        Compliance: {
+            input: string;
+            by: string;
+            what: string;
+            needed: string;
+            chosen: string;
+            kept: boolean;
+        };
+        GivenConsent: {
+            name: string;
+            about: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Option: {
+            value: string;
+            about?: string;
+            why_not?: string[];
+        };
+        Draft: {
+            id: string;
+            /** Format: int64 */
+            revision: number;
+            body: components["schemas"]["NewProposal"];
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+            /** Format: date-time */
+            changed_at: string;
+            answer?: components["schemas"]["Answer"];
+            problem?: string;
+            remedy?: string;
+        };
+        /** @description A merge patch (RFC 7396) of the fields of a new proposal */
+        Patch: {
+            [key: string]: unknown;
+        };
+        NewPolicy: {
+            name: string;
+            version?: number;
+            about?: string;
+            does: string;
+            types?: string[];
+            that: string;
+            says: string;
+            remedy?: string;
+        };
+        Policy: {
+            name: string;
+            /** Format: int64 */
+            version: number;
+            about?: string;
+            does: string;
+            types?: string[];
+            that: string;
+            says: string;
+            remedy?: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Tried: {
+            policy: {
+                name: string;
+                version?: number;
+                about?: string;
+                does: string;
+                types?: string[];
+                that: string;
+                says: string;
+                remedy?: string;
+            };
+            stacks?: string[];
+        };
+        Trial: {
+            stack: string;
+            findings: components["schemas"]["Finding"][];
+            consents: components["schemas"]["Consent"][];
+            problem?: string;
+        };
         Consent: {
             name: string;
             about: string;
@@ -710,6 +1350,7 @@ export interface components {
             clock_rate: number;
             /** Format: int64 */
             stacks: number;
+            most_month?: number;
         };
         Template: {
             name: string;
@@ -873,6 +1514,7 @@ export interface components {
             resources?: components["schemas"]["Resource"][];
             inputs?: components["schemas"]["InputValue"][];
             outputs?: components["schemas"]["Output"][];
+            spent?: number;
         };
         VerifiedResource: {
             name: string;
@@ -924,6 +1566,14 @@ export interface components {
             run?: number;
             /** Format: int64 */
             undoes?: number;
+            given: components["schemas"]["GivenConsent"][];
+            compliance: components["schemas"]["Compliance"][];
+            quota: components["schemas"]["QuotaLine"][];
+            public: string[];
+            data: string[];
+            reads: string[];
+            /** Format: int64 */
+            promise?: number;
         };
         NewProposal: {
             stack: string;
@@ -974,6 +1624,7 @@ export interface components {
             title?: string;
             page?: string;
             hidden?: boolean;
+            advice?: string;
         };
         Finding: {
             severity: string;
@@ -981,6 +1632,13 @@ export interface components {
             place: string;
             message: string;
             remedy?: string;
+            /** @description A value that mends it */
+            take?: string;
+            file?: string;
+            /** Format: int64 */
+            line?: number;
+            /** @description Inputs that the value comes from, with commas between them */
+            inputs?: string;
         };
         After: {
             name: string;
@@ -1015,11 +1673,20 @@ export interface components {
             hour: number;
             month: number;
             lines: components["schemas"]["Line"][];
+            ahead?: number;
+            licence?: number;
+            /** @description Resources of which the cloud tells no price */
+            untold?: string[];
         };
         Line: {
             resource: string;
             hour: number;
             about: string;
+            licence?: number;
+            ahead?: number;
+            tags?: {
+                [key: string]: string;
+            };
         };
         Diagnostic: {
             severity: string;
@@ -1048,6 +1715,20 @@ export interface components {
             address_hour: number;
             types: string[];
             networks: components["schemas"]["Network"][];
+            /** Format: date-time */
+            at?: string;
+            features?: {
+                [key: string]: string;
+            };
+            reserved?: {
+                [key: string]: unknown;
+            }[];
+            subnets?: {
+                [key: string]: unknown;
+            }[];
+            key_pairs?: {
+                [key: string]: unknown;
+            }[];
         };
         Size: {
             name: string;
@@ -1060,6 +1741,17 @@ export interface components {
             hour: number;
             zones: string[];
             withdrawn?: boolean;
+            quota?: string;
+            /** Format: int64 */
+            generation?: number;
+            speed?: number;
+            network_gbps?: number;
+            disk_mbps?: number;
+            disk_ops?: number;
+            /** Format: int64 */
+            local_bytes?: number;
+            host?: boolean;
+            month?: number;
         };
         DiskType: {
             name: string;
@@ -1070,6 +1762,13 @@ export interface components {
             /** Format: int64 */
             max_bytes: number;
             zones: string[];
+            for?: string[];
+            mbps?: number;
+            mbps_tib?: number;
+            mbps_most?: number;
+            ops?: number;
+            ops_tib?: number;
+            ops_most?: number;
         };
         Image: {
             name: string;
@@ -1077,12 +1776,32 @@ export interface components {
             architecture: string;
             /** Format: int64 */
             min_memory_bytes: number;
+            system?: string;
+            version?: string;
+            /** Format: int64 */
+            min_disk_bytes?: number;
+            ends?: string;
+            packages?: string[];
+            terms?: {
+                name?: string;
+                text?: string;
+                accepted?: boolean;
+            };
+            licences?: {
+                name?: string;
+                about?: string;
+                vcpu_hour?: number;
+            }[];
         };
         Quota: {
             /** Format: int64 */
             limit: number;
             /** Format: int64 */
             used: number;
+            /** Format: int64 */
+            running?: number;
+            /** Format: int64 */
+            wanted?: number;
         };
         Network: {
             id: string;
@@ -1233,6 +1952,8 @@ export interface operations {
         parameters: {
             query: {
                 region: string;
+                /** @description Ask the cloud now */
+                refresh?: boolean;
             };
             header?: never;
             path: {
@@ -1250,6 +1971,549 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Offers"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    limitAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MonthLimit"];
+            };
+        };
+        responses: {
+            /** @description The account */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Range"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    declareRange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRange"];
+            };
+        };
+        responses: {
+            /** @description All of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Range"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRange: {
+        parameters: {
+            query: {
+                range: string;
+            };
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Those that are left */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Range"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    drawAddresses: {
+        parameters: {
+            query: {
+                region: string;
+                /** @description Asks for free ranges of so many bits */
+                length?: number;
+            };
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The map */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddressMap"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fitNeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Search"];
+            };
+        };
+        responses: {
+            /** @description What fits */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fitTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProposal"];
+            };
+        };
+        responses: {
+            /** @description One variant for each region */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareVariants: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Compared"];
+            };
+        };
+        responses: {
+            /** @description The variants */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChoices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                input: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProposal"];
+            };
+        };
+        responses: {
+            /** @description The choices; none where any value of its type may be given */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Option"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Drafts without their answers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProposal"];
+            };
+        };
+        responses: {
+            /** @description The draft with what it would be */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDraft: {
+        parameters: {
+            query?: {
+                /** @description Digest of the graph that the asker has */
+                graph?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeDraft: {
+        parameters: {
+            query?: {
+                /** @description Digest of the graph that the asker has */
+                graph?: string;
+            };
+            header: {
+                "If-Match": string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["Patch"];
+            };
+        };
+        responses: {
+            /** @description The draft with what it would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDraftPlaces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One variant for each region */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDraftChoices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                input: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The choices */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Option"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPolicies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All rules by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPolicy"];
+            };
+        };
+        responses: {
+            /** @description The rule */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tried"];
+            };
+        };
+        responses: {
+            /** @description The stacks of which it says something */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPolicyVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All versions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Withdrawn */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -32,6 +32,7 @@ type sold struct {
 		MinMemoryGiB int64 `json:"min_memory_gib"`
 		MinDiskGiB   int64 `json:"min_disk_gib"`
 	} `json:"images"`
+	SeenFrom string                 `json:"seen_from"`
 	Features map[string]string      `json:"features"`
 	Quotas   map[string]offer.Quota `json:"quotas"`
 }
@@ -43,7 +44,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	if _, err := a.do(ctx, http.MethodGet, at+"/market", nil, &m); err != nil {
 		return offer.Offers{}, fmt.Errorf("read the offers of %s: %w", region, err)
 	}
-	o := offer.Offers{Cloud: "larch", Region: region, Currency: m.Currency, AddressHour: m.AddressHour, Zones: m.Zones, Quotas: m.Quotas, Features: m.Features, Limits: limits}
+	o := offer.Offers{Cloud: "larch", Region: region, Currency: m.Currency, AddressHour: m.AddressHour, Zones: m.Zones, Quotas: m.Quotas, Features: m.Features, Limits: limits, SeenFrom: m.SeenFrom, KeptAddresses: ownAddresses}
 	for _, s := range m.Sizes {
 		s.Size.MemoryBytes, s.Size.LocalBytes = s.MemoryGiB<<30, s.LocalGiB<<30
 		o.Sizes = append(o.Sizes, s.Size)

@@ -9,6 +9,7 @@ import (
 
 	"undersail/internal/core/graph"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
 )
 
@@ -59,7 +60,7 @@ func (o *ordering) keepWithinQuotas() {
 		if limit.Running > 0 {
 			has += fmt.Sprintf(", and runs of other stacks are about to take %d", limit.Running)
 		}
-		o.find(lang.Error, "quota", "quota."+q.name, o.room(q, takes[q], left+freed, missing),
+		o.find(lang.Error, "quota", "quota."+q.name, o.room(q, takes, left+freed, missing),
 			"the account may have %d %s in %s and %s; this needs %d%s, %d too many", limit.Limit, q.name, offers.Region, has, need, also, missing)
 	}
 	o.wantedByOthers(takes)
@@ -85,11 +86,11 @@ func (o *ordering) wantedByOthers(takes map[quota][]share) {
 
 // room says what would make the takers of a quota fit: fewer of them, a higher quota,
 // another region.
-func (o *ordering) room(q quota, takes []share, left, missing int64) string {
+func (o *ordering) room(q quota, takes map[quota][]share, left, missing int64) string {
 	type group struct{ count, each, total int64 }
 	groups := map[string]*group{}
 	most := ""
-	for _, t := range takes {
+	for _, t := range takes[q] {
 		name := o.changes[o.actions[t.action].Change].Resource
 		if r := o.wanted(o.changes[o.actions[t.action].Change]); r != nil {
 			name = r.Declared
@@ -115,7 +116,7 @@ func (o *ordering) room(q quota, takes []share, left, missing int64) string {
 	}
 	var elsewhere []string
 	for _, other := range o.offers.Others {
-		if limit, told := other.Quotas[q.name]; other.Region != o.offers.Home.Region && (!told || limit.Left() >= total) {
+		if other.Region != o.offers.Home.Region && hasRoom(other.Quotas, takes) {
 			elsewhere = append(elsewhere, other.Region)
 		}
 	}
@@ -123,6 +124,20 @@ func (o *ordering) room(q quota, takes []share, left, missing int64) string {
 		return words + "; there is room for all of it in " + strings.Join(elsewhere, ", ")
 	}
 	return words + ", or choose smaller or fewer resources"
+}
+
+// hasRoom reports whether quotas leave room for all that is taken of the home region's.
+func hasRoom(quotas map[string]offer.Quota, takes map[quota][]share) bool {
+	for q, list := range takes {
+		need := int64(0)
+		for _, t := range list {
+			need += t.n
+		}
+		if limit, told := quotas[q.name]; q.region == "" && told && limit.Left() < need {
+			return false
+		}
+	}
+	return true
 }
 
 // shares tells by quota what each action takes and frees.

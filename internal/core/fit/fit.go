@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"undersail/internal/core/address"
 	"undersail/internal/core/change"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
@@ -59,6 +58,7 @@ func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[st
 			}
 		}
 		c.networks(recorded)
+		c.rooms()
 	}
 	c.ranges()
 	c.clashes()
@@ -74,7 +74,11 @@ type check struct {
 }
 
 func (c *check) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
-	f := render.Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy}
+	c.add(render.Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy})
+}
+
+// add adds a finding that was not told yet.
+func (c *check) add(f render.Finding) {
 	if !c.told[f] && !c.told[render.Finding{Code: f.Code, Message: f.Message}] {
 		c.told[f] = true
 		c.out = append(c.out, f)
@@ -122,11 +126,12 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 		return // only the offers of one region are at hand
 	}
 	if o == nil {
-		c.find(lang.Error, "not-offered", r.Name+".region", "name one of the account's regions", "the account has no region %q", r.Region)
+		c.find(lang.Error, "not-offered", r.Name+".region", choose(r.Region, c.regions(), func(s string) string { return s }), "the account has no region %q", r.Region)
 		return
 	}
 	t, _ := resource.ByName(r.Type)
 	c.support(o, t, r)
+	c.features(o, r)
 	made := ch.Change == change.Create || ch.Change == change.Rebuild
 	asked := func(property string) bool {
 		return made || slices.ContainsFunc(ch.Fields, func(f change.Field) bool { return f.Name == property })
@@ -137,6 +142,7 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 			continue // nothing stands for an input that is missing, which is told
 		}
 		place := r.Name + "." + p.Name
+		c.exists(o, place, p.Refers, value)
 		if limit, bound := o.Limits[t.Name+"."+p.Name]; bound {
 			if why, instead := limit.Breaks(value); why != "" {
 				c.find(lang.Error, "limit", place, instead, "%s will not take %s: %s", o.Cloud, value, why)
@@ -151,9 +157,9 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 		case "size":
 			c.size(o, r, place, value)
 		case "image":
-			if _, sold := o.Image(value); !sold {
-				c.find(lang.Error, "not-offered", place, choose(value, o.Images, func(i offer.Image) string { return i.Name }), "region %s has no image %q", o.Region, value)
-			}
+			c.image(o, r, place, value)
+		case "licence":
+			c.licence(o, r, place, value)
 		case "disk_type":
 			c.diskType(o, r, place, value)
 		}
@@ -201,21 +207,73 @@ func (c *check) size(o *offer.Offers, r *render.Resource, place, size string) {
 	if !slices.Contains(o.Zones, c.zoneOf(r)) {
 		return // that there is no such zone is told
 	}
-	need := offer.Need{Zones: []string{c.zoneOf(r)}}
+	zone := c.zoneOf(r)
+	need := offer.Need{Zones: []string{zone}, Host: r.Want["host"] != nil}
 	if name, ok := r.Want["image"].(string); ok {
 		if image, sold := o.Image(name); sold {
 			need.MemoryBytes, need.Architecture = image.MinMemoryBytes, image.Architecture
 		}
 	}
-	if _, ok := o.Size(size); !ok {
+	s, sold := o.Size(size)
+	if !sold {
 		c.find(lang.Error, "not-offered", place, o.Suggest(need), "cloud %s has no size %q", o.Cloud, size)
 		return
 	}
-	for _, choice := range o.Fit(need) {
-		if choice.Size.Name == size && len(choice.WhyNot) > 0 {
-			c.find(lang.Error, "not-offered", place, o.Suggest(need), "size %s does not do: %s", size, strings.Join(choice.WhyNot, "; "))
+	why := o.WhyNot(s, need)
+	if len(why) == 0 {
+		return
+	}
+	remedy := o.Suggest(need)
+	if where := c.where(o, zone, func(x *offer.Offers, zones []string) bool {
+		return x.Fits(size, offer.Need{Zones: zones, Host: need.Host})
+	}); where != "" && len(why) == 1 && !slices.Contains(s.Zones, zone) {
+		remedy += "; " + size + " itself is sold in " + where
+	}
+	f := render.Finding{Severity: lang.Error, Code: "not-offered", Place: place, Remedy: remedy, Message: fmt.Sprintf("size %s does not do: %s", size, strings.Join(why, "; "))}
+	if fits, err := o.Cheapest(need); err == nil {
+		f.Take = fits
+	}
+	c.add(f)
+}
+
+// where names other zones of a region, and other regions, of which something holds.
+func (c *check) where(o *offer.Offers, zone string, holds func(o *offer.Offers, zones []string) bool) string {
+	var places []string
+	for _, z := range o.Zones {
+		if z != zone && holds(o, []string{z}) {
+			places = append(places, "zone "+z)
 		}
 	}
+	for _, other := range c.others(o) {
+		if slices.ContainsFunc(other.Zones, func(z string) bool { return holds(other, []string{z}) }) {
+			places = append(places, "region "+other.Region)
+		}
+	}
+	return strings.Join(places, ", ")
+}
+
+// others are the offers of the account's other regions that are known, by region.
+func (c *check) others(o *offer.Offers) []*offer.Offers {
+	all := map[string]*offer.Offers{}
+	for _, x := range slices.Concat([]*offer.Offers{c.offers.Home}, c.offers.Others, slices.Collect(maps.Values(c.offers.Elsewhere))) {
+		if x != nil && x.Region != o.Region {
+			all[x.Region] = x
+		}
+	}
+	var out []*offer.Offers
+	for _, region := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, all[region])
+	}
+	return out
+}
+
+// regions are the names of the account's regions that are known.
+func (c *check) regions() []string {
+	out := []string{c.offers.Home.Region}
+	for _, x := range c.others(c.offers.Home) {
+		out = append(out, x.Region)
+	}
+	return out
 }
 
 func (c *check) diskType(o *offer.Offers, r *render.Resource, place, name string) {
@@ -233,7 +291,14 @@ func (c *check) diskType(o *offer.Offers, r *render.Resource, place, name string
 			here = append(here, d.Name)
 		}
 	}
-	c.find(lang.Error, "not-offered", place, choose(name, here, func(s string) string { return s }), "zone %s has no disk type %q", zone, name)
+	remedy := choose(name, here, func(s string) string { return s })
+	if where := c.where(o, zone, func(x *offer.Offers, zones []string) bool {
+		d, sold := x.DiskType(name)
+		return sold && slices.Contains(d.Zones, zones[0])
+	}); where != "" {
+		remedy += "; " + name + " itself is sold in " + where
+	}
+	c.find(lang.Error, "not-offered", place, remedy, "zone %s has no disk type %q", zone, name)
 }
 
 // diskSize checks a capacity against what its disk type has.
@@ -267,68 +332,6 @@ func (c *check) sameZone(r *render.Resource) {
 		}
 		if at := c.zoneOf(disk); at != zone {
 			c.find(lang.Error, "zones", r.Name+".disks", fmt.Sprintf("write `zone: %s` under %s", zone, disk.Declared), "%s is in zone %s, and its disk %s in zone %s", r.Name, zone, disk.Name, at)
-		}
-	}
-}
-
-// networks reports new networks whose range the account already uses, with the next
-// range of the same length that is free. The stack's own networks never stand in
-// its way: what they free is a matter of order.
-func (c *check) networks(recorded []change.Recorded) {
-	own := map[string]bool{}
-	for _, r := range recorded {
-		if r.Kept == "" {
-			own[r.ID()] = true
-		}
-	}
-	for i, ch := range c.plan.Changes {
-		if i >= len(c.plan.Rendering.Resources) || ch.Change != change.Create && ch.Change != change.Rebuild {
-			continue
-		}
-		r := &c.plan.Rendering.Resources[i]
-		o := c.offers.In(r.Region)
-		at, err := resource.ParseRange(fmt.Sprint(r.Want["range"]))
-		if r.Type != "network" || r.Find != nil || err != nil || o == nil {
-			continue
-		}
-		var taken []netip.Prefix
-		for _, n := range o.Networks {
-			if p, err := netip.ParsePrefix(n.Range); err == nil && !own[n.ID] {
-				taken = append(taken, p)
-			}
-		}
-		for j := range c.plan.Rendering.Resources[:i] {
-			other := &c.plan.Rendering.Resources[j]
-			if p, err := resource.ParseRange(fmt.Sprint(other.Want["range"])); other.Type == "network" && other.Region == r.Region && err == nil {
-				taken = append(taken, p)
-			}
-		}
-		for _, n := range o.Networks {
-			p, err := netip.ParsePrefix(n.Range)
-			if err != nil || own[n.ID] || !p.Overlaps(at) {
-				continue
-			}
-			remedy := "choose another range"
-			if free, ok := address.FirstFree(netip.MustParsePrefix("10.0.0.0/8"), taken, at.Bits()); ok {
-				remedy = fmt.Sprintf("choose another range, such as %s, which is free", free)
-			}
-			c.find(lang.Error, "range-in-use", r.Name+".range", remedy, "%s overlaps %s of the network %s, which is there already", at, p, n.Name)
-		}
-	}
-}
-
-// ranges reports subnets outside their network.
-func (c *check) ranges() {
-	for i := range c.plan.Rendering.Resources {
-		r := &c.plan.Rendering.Resources[i]
-		at, err := resource.ParseRange(fmt.Sprint(r.Want["range"]))
-		network := c.target(r.Want["network"])
-		if r.Type != "subnet" || err != nil || network == nil {
-			continue
-		}
-		whole, err := resource.ParseRange(fmt.Sprint(network.Want["range"]))
-		if err == nil && !address.Inside(at, whole) {
-			c.find(lang.Error, "address-plan", r.Name+".range", "choose a part of "+whole.String(), "%s lies outside the network %s, which has %s", at, network.Name, whole)
 		}
 	}
 }

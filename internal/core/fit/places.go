@@ -87,7 +87,7 @@ func Take(name string, request render.Request, offers offer.Everywhere) Variant 
 		request.Stack.Region, request.Offers = offers.Home.Region, offers.Home
 	}
 	r := render.Render(request)
-	findings := append(append(slices.Clone(r.Findings), Rendering(r, offers)...), policy.Check(r, policy.Context{Offers: offers}).Findings...)
+	findings := slices.Concat(r.Findings, Rendering(r, offers), Reaching(request, r, nil, offers), policy.Check(r, policy.Context{Offers: offers}).Findings)
 	for _, f := range findings {
 		if f.Severity == lang.Error {
 			v.Errors = append(v.Errors, f)

@@ -44,6 +44,10 @@ type Offers struct {
 	// Reserved are ranges that networks must not overlap, whoever has them: those of
 	// peers and of the premises.
 	Reserved []Reserved `json:"reserved,omitempty"`
+	// KeptAddresses is how many addresses of a subnet the cloud keeps for itself.
+	KeptAddresses int64 `json:"kept_addresses,omitempty"`
+	// SeenFrom is the address at which the cloud sees this service, where it tells.
+	SeenFrom string `json:"seen_from,omitempty"`
 	// Subnets and KeyPairs are those that are there, whoever made them.
 	Subnets  []Subnet `json:"subnets,omitempty"`
 	KeyPairs []Named  `json:"key_pairs,omitempty"`

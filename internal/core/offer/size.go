@@ -98,6 +98,12 @@ func (o *Offers) WhyNot(s Size, n Need) []string {
 	return why
 }
 
+// Fits reports whether a size meets a need.
+func (o *Offers) Fits(size string, n Need) bool {
+	s, sold := o.Size(size)
+	return sold && len(o.WhyNot(s, n)) == 0
+}
+
 // Suggest names up to three sizes that fit a need, with their price.
 func (o *Offers) Suggest(n Need) string {
 	var fits []string

@@ -35,7 +35,7 @@ func TestFindingsComeAllAtOnceWithRemedies(t *testing.T) {
 		{map[string]any{"range": "10.44.0.0/27"}, "compute calc.parts carve:"},
 		{map[string]any{"admin_sources": []any{"0.0.0.0"}}, "input-kind inputs.admin_sources item 1"},
 		{nil, "quota quota.vcpus the account may have 6 vcpus in north-fell and has 1; this needs 7, 2 too many"},
-		{nil, "range-in-use net.range 10.44.0.0/20 overlaps 10.44.0.0/16 of the network old, which is there already choose another range, such as 10.0.0.0/20, which is free"},
+		{nil, "range-in-use net.range 10.44.0.0/20 overlaps 10.44.0.0/16 of the network old (net-1), which is there already choose another range; 10.45.0.0/20 is the nearest that is free"},
 	} {
 		request := render.Gauge(t, c.inputs)
 		request.Offers = &o
@@ -63,7 +63,7 @@ func TestWhatTheCloudLacksIsFound(t *testing.T) {
   used: {type: domain, find: dom-1}
 `)
 	offers := &offer.Offers{Cloud: "larch", Region: "r", Zones: []string{"a"}, Types: []string{"address", "instance", "disk"}, Without: map[string][]string{"instance": {"cards"}}, Extra: map[string][]string{"address": {"tier"}},
-		Sizes: []offer.Size{{Name: "small", Zones: []string{"a"}}}, DiskTypes: []offer.DiskType{{Name: "solid", MaxBytes: 1 << 40, Zones: []string{"a"}}}, Images: []offer.Image{{Name: "i"}}}
+		Sizes: []offer.Size{{Name: "small", Zones: []string{"a"}}}, DiskTypes: []offer.DiskType{{Name: "solid", MaxBytes: 1 << 40, Zones: []string{"a"}}}, Images: []offer.Image{{Name: "i"}}, Subnets: []offer.Subnet{{ID: "n"}}}
 	var got []string
 	for _, f := range fit.Rendering(render.Render(render.Request{Template: tmpl, Offers: offers}), offer.At(*offers)) {
 		got = append(got, string(f.Severity)+" "+f.Code+" "+f.Place)
