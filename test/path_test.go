@@ -214,8 +214,8 @@ func TestTheExitCodeTellsWhatCameOfIt(t *testing.T) {
 		{[]string{"propose"}, 2, "accepts 1 arg"},
 		{[]string{"propose", "Bad Name", "--template", "warning-site", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "is not a name for a stack"},
 		{[]string{"propose", "x", "--template", "no-such", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "there is no template no-such"},
-		{[]string{"propose", "x", "--template", "warning-site", "--account", "nobody", "--region", "north-fell"}, 1, "there is no account nobody"},
-		{[]string{"propose", "x", "--template", "warning-site", "--account", "saltmere-lab", "--region", "nowhere"}, 1, "the regions are"},
+		{[]string{"propose", "x", "--template", "warning-site", "--account", "nobody", "--region", "north-fell"}, 1, "there is no account \"nobody\""},
+		{[]string{"propose", "x", "--template", "warning-site", "--account", "saltmere-lab", "--region", "nowhere"}, 1, "account saltmere-lab has no region \"nowhere\""},
 		{[]string{"propose", "x", "--template", "warning-site"}, 1, "needs an account and a region"},
 		{[]string{"check", "no-such.yaml"}, 2, "no such file"},
 		{[]string{"render", "examples/warning-site.sail.yaml", "-o", "xml"}, 2, "table, json or yaml"},
@@ -229,7 +229,7 @@ func TestTheExitCodeTellsWhatCameOfIt(t *testing.T) {
 		t.Errorf("without the service: %d %s", r.code, r.err)
 	}
 	b.up("--empty", "--pace", "240")
-	for _, verb := range strings.Fields("serve demo login accounts offers templates render check propose proposals accept refuse apply runs watch stop continue stacks outputs verify retire events") {
+	for _, verb := range strings.Fields("serve demo login accounts offers addresses policies fit compare cost templates render check propose proposals accept refuse apply runs watch stop continue stacks outputs verify retire events") {
 		if r := b.must(0, verb, "--help"); !strings.Contains(r.out, "Examples:") {
 			t.Errorf("%s --help shows no example", verb)
 		}

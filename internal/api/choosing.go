@@ -125,3 +125,8 @@ func (h *handlers) ListPolicyVersions(ctx context.Context, r contract.ListPolicy
 func (h *handlers) RemovePolicy(ctx context.Context, r contract.RemovePolicyRequestObject) (contract.RemovePolicyResponseObject, error) {
 	return contract.RemovePolicy204Response{}, h.service.RemovePolicy(ctx, userOf(ctx), r.Name)
 }
+
+func (h *handlers) GetCost(ctx context.Context, r contract.GetCostRequestObject) (contract.GetCostResponseObject, error) {
+	c, err := h.service.Cost(ctx, r.Name)
+	return contract.GetCost200JSONResponse(c), err
+}

@@ -109,7 +109,7 @@ The usual way:
 	add("knowing", a.accountsCommand(), a.offersCommand(), a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.fitCommand(), a.compareCommand(), a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
 	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())
-	add("living", a.stacksCommand(), a.outputsCommand(), a.verifyCommand(), a.retireCommand(), a.keptCommand(), a.eventsCommand())
+	add("living", a.stacksCommand(), a.outputsCommand(), a.costCommand(), a.verifyCommand(), a.retireCommand(), a.keptCommand(), a.eventsCommand())
 	return root
 }
 

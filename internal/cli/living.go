@@ -71,7 +71,11 @@ func ago(at *time.Time, now time.Time) string {
 
 func printStack(w io.Writer, st service.Stack) {
 	fmt.Fprintf(w, "%s %s: %s, %d of %d resources healthy\n", marks[st.State], st.Name, st.State, st.Healthy, st.Total)
-	fmt.Fprintf(w, "%s; account %s, region %s; %.3f %s an hour; verified %s\n\n", orDash(st.Template), st.Account, st.Region, st.Hour, st.Currency, ago(st.VerifiedAt, time.Now()))
+	spent := ""
+	if st.Spent != nil {
+		spent = fmt.Sprintf(", %.2f since it was made", *st.Spent)
+	}
+	fmt.Fprintf(w, "%s; account %s, region %s; %.3f %s an hour%s; verified %s\n\n", orDash(st.Template), st.Account, st.Region, st.Hour, st.Currency, spent, ago(st.VerifiedAt, time.Now()))
 	columns(w, "  RESOURCE\tTYPE\tSTATE\tID\tLAST EVIDENCE", func(row func(string, ...any)) {
 		for _, r := range st.Resources {
 			row("%s %s\t%s\t%s\t%s\t%s", marks[r.State], r.Name, r.Type, r.State, orDash(attribute(r, "id")), clip(lastEvidence(r), 80))

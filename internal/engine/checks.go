@@ -171,7 +171,7 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 		if err := x.commit(ctx, nil, func(w *store.Write) { x.kept(w, seen) }); err != nil {
 			return schedule.Event{}, err
 		}
-		return x.broken(ctx, s, verdict.Reason)
+		return x.broken(ctx, s, verdict.Reason+x.machineSays(ctx, s))
 	}
 	// An answer is told when it is another than before; all of them are kept.
 	var events []store.Event

@@ -3,9 +3,9 @@ package proposal
 import (
 	"encoding/json"
 	"fmt"
-	"math"
 	"reflect"
 	"slices"
+	"strings"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/render"
@@ -41,18 +41,45 @@ func (d Document) Differs(now Document) string {
 	}
 	if d.Rendering != nil && now.Rendering != nil {
 		for _, r := range now.Rendering.Resources {
-			if was := d.Rendering.Resource(r.Name); was == nil || !sameJSON(was.Want, r.Want) {
-				return "other values would now be wanted of " + r.Name
+			was := d.Rendering.Resource(r.Name)
+			if was == nil {
+				return r.Name + " would now be part of it"
+			}
+			if at, differs := render.Differs("", throughJSON(was.Want), throughJSON(r.Want)); differs {
+				return fmt.Sprintf("other values would now be wanted of %s: `%s`", r.Name, at)
 			}
 		}
 	}
-	switch {
-	case !covered(now.Consents, slices.Concat(d.Consents, d.Given)):
-		return "other things would have to be agreed to"
-	case math.Abs(d.Cost.Hour-now.Cost.Hour) > 1e-9:
-		return fmt.Sprintf("it would now cost %.3f %s an hour, and not %.3f", now.Cost.Hour, now.Cost.Currency, d.Cost.Hour)
+	if now.Cost.Hour-d.Cost.Hour > 1e-9 { // what has become cheaper is as good
+		return fmt.Sprintf("it would now cost %.3f %s an hour, and not %.3f%s", now.Cost.Hour, now.Cost.Currency, d.Cost.Hour, d.dearer(now))
+	}
+	for _, c := range now.Consents {
+		if !covered([]render.Consent{c}, slices.Concat(d.Consents, d.Given)) {
+			return fmt.Sprintf("the consent %s would have to be given now: %s", c.Name, c.About)
+		}
 	}
 	return ""
+}
+
+// dearer names what has become dearer.
+func (d Document) dearer(now Document) string {
+	before := map[string]float64{}
+	for _, l := range d.Cost.Lines {
+		before[l.Resource] = l.Hour
+	}
+	var names []string
+	for _, l := range now.Cost.Lines {
+		if l.Hour-before[l.Resource] > 1e-9 {
+			names = append(names, l.Resource)
+		}
+	}
+	if len(names) > 4 {
+		names = append(names[:4], fmt.Sprintf("%d more", len(names)-4))
+	}
+	if names == nil {
+		return ""
+	}
+	return ": dearer are " + strings.Join(names, ", ")
 }
 
 func done(k change.Kind) string {

@@ -30,7 +30,7 @@ func TestAProposalHoldsWhileItWouldBeMadeTheSame(t *testing.T) {
 		"another field":         {document(change.Change{Resource: "door", Change: change.Alter, Fields: []change.Field{{Name: "tags.a"}}}, map[string]any{"network": "n1"}, before.Consents...), "of door other things would now change: `tags.a`"},
 		"another value":         {document(change.Change{Resource: "door", Change: change.Alter, Fields: port}, map[string]any{"network": "n2"}, before.Consents...), "other values would now be wanted of door"},
 		"another resource":      {document(change.Change{Resource: "gate", Change: change.Create}, nil, before.Consents...), "gate would now be created, which was not proposed"},
-		"a consent more":        {document(change.Change{Resource: "door", Change: change.Alter, Fields: port}, map[string]any{"network": "n1"}, render.Consent{Name: "lose-data"}), "other things would have to be agreed to"},
+		"a consent more":        {document(change.Change{Resource: "door", Change: change.Alter, Fields: port}, map[string]any{"network": "n1"}, render.Consent{Name: "lose-data"}), "the consent lose-data would have to be given now"},
 		"a consent less":        {document(change.Change{Resource: "door", Change: change.Alter, Fields: port}, map[string]any{"network": "n1"}), ""},
 		"it loses data as well": {document(change.Change{Resource: "door", Change: change.Alter, Fields: port, Loses: true}, map[string]any{"network": "n1"}, before.Consents...), "in another way"},
 	} {

@@ -163,12 +163,12 @@ func TestAnExistingNetworkIsUsedAndNeverTouched(t *testing.T) {
 	a.apply(a.propose(service.NewProposal{Stack: "base", Source: named("base", "resources: {net: {type: network, want: {range: 10.72.0.0/20, tags: {use: shared}}}}\noutputs: {id: =net.id, range: =net.range}\n")}))
 	source := named("guest", `inputs: {network: {picks: network, optional: true}}
 resources:
-  net: {type: network, find: {name: =inputs.network.orValue("")}, want: {range: 10.73.0.0/24}}
+  net: {type: network, find: =inputs.network.orValue(""), want: {range: 10.73.0.0/24}}
   lan: {type: subnet, want: {network: =net.id, range: 10.72.1.0/24}}
 outputs: {network: =net.id}
 `)
 	p := a.propose(service.NewProposal{Stack: "guest", Source: source, Inputs: map[string]any{"network": "base-net"}})
-	if p.Summary != "1 create, 1 same" || !strings.Contains(strings.Join(of(p, "net").Notes, " "), `name base-net; never changed nor removed`) {
+	if p.Summary != "1 create, 1 same" || !strings.Contains(strings.Join(of(p, "net").Notes, " "), `never changed nor removed`) {
 		t.Errorf("%s %v", p.Summary, of(p, "net"))
 	}
 	a.apply(p)

@@ -257,7 +257,7 @@ func (m *Market) DiskType(name string) (DiskType, bool) {
 func sold(zones, only, not []string) []string {
 	out := []string{}
 	for _, z := range zones {
-		if (only == nil || slices.Contains(only, z)) && !slices.Contains(not, z) {
+		if (len(only) == 0 || slices.Contains(only, z)) && !slices.Contains(not, z) {
 			out = append(out, z)
 		}
 	}

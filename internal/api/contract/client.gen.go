@@ -507,6 +507,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/stacks/{name}/continue (the `ContinueStack` operationId).
 	ContinueStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCost What a stack costs by resource, licence and tag, and what it has cost since it was made
+	//
+	// Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
+	GetCost(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetOutputs The outputs of a stack; secret ones show their references
 	//
 	// Corresponds with GET /api/v1/stacks/{name}/outputs (the `GetOutputs` operationId).
@@ -1654,6 +1659,21 @@ func (c *Client) GetStack(ctx context.Context, name StackName, reqEditors ...Req
 // Corresponds with POST /api/v1/stacks/{name}/continue (the `ContinueStack` operationId).
 func (c *Client) ContinueStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewContinueStackRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCost What a stack costs by resource, licence and tag, and what it has cost since it was made
+//
+// Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
+func (c *Client) GetCost(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCostRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -4097,6 +4117,40 @@ func NewContinueStackRequest(server string, name StackName) (*http.Request, erro
 	return req, nil
 }
 
+// NewGetCostRequest constructs an http.Request for the GetCost method
+func NewGetCostRequest(server string, name StackName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stacks/%s/cost", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetOutputsRequest constructs an http.Request for the GetOutputs method
 func NewGetOutputsRequest(server string, name StackName) (*http.Request, error) {
 	var err error
@@ -4894,6 +4948,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/stacks/{name}/continue (the `ContinueStack` operationId).
 	ContinueStackWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*ContinueStackResponse, error)
+
+	// GetCostWithResponse What a stack costs by resource, licence and tag, and what it has cost since it was made
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
+	GetCostWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*GetCostResponse, error)
 
 	// GetOutputsWithResponse The outputs of a stack; secret ones show their references
 	//
@@ -7414,6 +7475,54 @@ func (r ContinueStackResponse) ContentType() string {
 	return ""
 }
 
+type GetCostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Spending
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCostResponse) GetJSON200() *Spending {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetOutputsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8693,6 +8802,19 @@ func (c *ClientWithResponses) ContinueStackWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParseContinueStackResponse(rsp)
+}
+
+// GetCostWithResponse What a stack costs by resource, licence and tag, and what it has cost since it was made
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
+func (c *ClientWithResponses) GetCostWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*GetCostResponse, error) {
+	rsp, err := c.GetCost(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCostResponse(rsp)
 }
 
 // GetOutputsWithResponse The outputs of a stack; secret ones show their references
@@ -10510,6 +10632,39 @@ func ParseContinueStackResponse(rsp *http.Response) (*ContinueStackResponse, err
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCostResponse parses an HTTP response from a GetCostWithResponse call
+func ParseGetCostResponse(rsp *http.Response) (*GetCostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Spending
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -282,6 +282,9 @@ type SignIn struct {
 // Size defines model for Size.
 type Size = offer.Size
 
+// Spending defines model for Spending.
+type Spending = service.Spending
+
 // Stack defines model for Stack.
 type Stack = service.Stack
 
@@ -639,6 +642,9 @@ type ServerInterface interface {
 	// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	// (POST /api/v1/stacks/{name}/continue)
 	ContinueStack(ctx *echo.Context, name StackName) error
+	// GetCost What a stack costs by resource, licence and tag, and what it has cost since it was made
+	// (GET /api/v1/stacks/{name}/cost)
+	GetCost(ctx *echo.Context, name StackName) error
 	// GetOutputs The outputs of a stack; secret ones show their references
 	// (GET /api/v1/stacks/{name}/outputs)
 	GetOutputs(ctx *echo.Context, name StackName) error
@@ -1534,6 +1540,22 @@ func (w *ServerInterfaceWrapper) ContinueStack(ctx *echo.Context) error {
 	return err
 }
 
+// GetCost converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCost(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name StackName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCost(ctx, name)
+	return err
+}
+
 // GetOutputs converts echo context to params.
 func (w *ServerInterfaceWrapper) GetOutputs(ctx *echo.Context) error {
 	var err error
@@ -1747,6 +1769,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/stacks", wrapper.ListStacks, options.OperationMiddlewares["listStacks"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks/:name", wrapper.GetStack, options.OperationMiddlewares["getStack"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks/:name/outputs", wrapper.GetOutputs, options.OperationMiddlewares["getOutputs"]...)
+	router.GET(options.BaseURL+"/api/v1/stacks/:name/cost", wrapper.GetCost, options.OperationMiddlewares["getCost"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks/:name/template", wrapper.GetStackTemplate, options.OperationMiddlewares["getStackTemplate"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/verify", wrapper.VerifyStack, options.OperationMiddlewares["verifyStack"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/continue", wrapper.ContinueStack, options.OperationMiddlewares["continueStack"]...)
@@ -3785,6 +3808,45 @@ func (response ContinueStackdefaultApplicationProblemPlusJSONResponse) VisitCont
 	return err
 }
 
+type GetCostRequestObject struct {
+	Name StackName `json:"name"`
+}
+
+type GetCostResponseObject interface {
+	VisitGetCostResponse(w http.ResponseWriter) error
+}
+
+type GetCost200JSONResponse Spending
+
+func (response GetCost200JSONResponse) VisitGetCostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCostdefaultApplicationProblemPlusJSONResponse) VisitGetCostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetOutputsRequestObject struct {
 	Name StackName `json:"name"`
 }
@@ -4251,6 +4313,9 @@ type StrictServerInterface interface {
 	// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	// (POST /api/v1/stacks/{name}/continue)
 	ContinueStack(ctx context.Context, request ContinueStackRequestObject) (ContinueStackResponseObject, error)
+	// GetCost What a stack costs by resource, licence and tag, and what it has cost since it was made
+	// (GET /api/v1/stacks/{name}/cost)
+	GetCost(ctx context.Context, request GetCostRequestObject) (GetCostResponseObject, error)
 	// GetOutputs The outputs of a stack; secret ones show their references
 	// (GET /api/v1/stacks/{name}/outputs)
 	GetOutputs(ctx context.Context, request GetOutputsRequestObject) (GetOutputsResponseObject, error)
@@ -5943,6 +6008,31 @@ func (sh *strictHandler) ContinueStack(ctx *echo.Context, name StackName) error 
 		return err
 	} else if validResponse, ok := response.(ContinueStackResponseObject); ok {
 		return validResponse.VisitContinueStackResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCost operation middleware
+func (sh *strictHandler) GetCost(ctx *echo.Context, name StackName) error {
+	var request GetCostRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCost(ctx.Request().Context(), request.(GetCostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCostResponseObject); ok {
+		return validResponse.VisitGetCostResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -122,8 +122,8 @@ func TestWhatCannotWorkIsFoundWithAWayOut(t *testing.T) {
 		{"not-there host.key_pair", "did you mean `ines`?", []string{net, lan, host + ", key_pair: inez}}"}},
 		{"address-plan lan.range", "give it a /27 or wider", []string{net, "lan: {type: subnet, want: {network: =net.id, range: 10.0.1.0/28}}", "host: {type: instance, repeat: 12, want: {size: plain-2, image: debian-12, subnet: =lan.id}}"}},
 		{"address-plan host[0].subnet", "spread them over several subnets", []string{"host: {type: instance, repeat: 3, want: {size: plain-2, image: debian-12, subnet: sub-1}}"}},
-		{"package host.user_data", "choose an image that can: tide-3", []string{net, lan, host + ", user_data: {packages: [nginx, tide-intake]}}}"}},
-		{"package host.user_data", "did you mean `nginx`?", []string{net, lan, host + ", user_data: {packages: [nignx]}}}"}},
+		{"warning package host.user_data", "choose an image that can: tide-3", []string{net, lan, host + ", user_data: {packages: [nginx, tide-intake]}}}"}},
+		{"warning package host.user_data", "did you mean `nginx`?", []string{net, lan, host + ", user_data: {packages: [nignx]}}}"}},
 		{"not-offered host.licence", "offered are own", []string{net, lan, host + ", licence: by-the-hour}}"}},
 		{"not-supported host", "choose long-sound, which has it, or do without", []string{net, lan, strings.Replace(host, "type: instance,", "type: instance, features: [archive-link],", 1) + "}}"}},
 	} {

@@ -63,7 +63,11 @@ func (c *check) image(o *offer.Offers, r *render.Resource, place, name string) {
 		if len(able) > 0 {
 			remedy = "choose an image that can: " + strings.Join(able, ", ")
 		}
-		c.find(lang.Error, "package", r.Name+".user_data", remedy, "image %s cannot install the package %q, so its first boot would fail", name, p)
+		severity := lang.Warning // it comes up all the same, without what it is there for
+		if len(r.Checks) > 1 {
+			severity = lang.Error
+		}
+		c.find(severity, "package", r.Name+".user_data", remedy, "image %s cannot install the package %q, so its first boot fails", name, p)
 	}
 }
 

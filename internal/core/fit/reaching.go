@@ -29,7 +29,7 @@ func Reaching(request render.Request, r *render.Rendering, changes []change.Chan
 	if render.HasErrors(r.Findings) || r.Stopped {
 		return nil // what is missing is told, and all else would follow from it
 	}
-	c := &reaching{check: check{plan: change.Plan{Rendering: r}, offers: offers, told: map[render.Finding]bool{}}, doors: map[string][]door{}, machines: map[string]*machine{}}
+	c := &reaching{check: check{plan: change.Plan{Rendering: r}, offers: offers, ids: ids(request, r), told: map[render.Finding]bool{}}, doors: map[string][]door{}, machines: map[string]*machine{}}
 	for i := range r.Resources {
 		if res := &r.Resources[i]; res.Type == "firewall" {
 			c.doors[res.Name] = doors(res)
@@ -65,6 +65,20 @@ func Reaching(request render.Request, r *render.Rendering, changes []change.Chan
 		}
 	}
 	return c.out
+}
+
+// ids are the ids of what is there, with the names in the rendering.
+func ids(request render.Request, r *render.Rendering) map[string]string {
+	out := map[string]string{}
+	if request.Known == nil {
+		return out
+	}
+	for _, res := range r.Resources {
+		if id, ok := request.Known(res)["id"].(string); ok {
+			out[id] = res.Name
+		}
+	}
+	return out
 }
 
 type reaching struct {
@@ -110,7 +124,7 @@ func (c *reaching) rules(r *render.Resource) ([]door, bool) {
 	list, _ := r.Want["firewalls"].([]any)
 	var out []door
 	for _, id := range list {
-		fw := render.Target(c.plan.Rendering, id)
+		fw := c.target(id)
 		if fw == nil || fw.Find != nil {
 			return nil, false
 		}
@@ -151,7 +165,7 @@ func (c *reaching) machinesAt() {
 		if public, _ := report["public_address"].(string); public != "" {
 			c.machines[public] = m
 		}
-		if fixed := render.Target(r, res.Want["address"]); fixed != nil {
+		if fixed := c.target(res.Want["address"]); fixed != nil {
 			if text, _ := c.rehearsal.Reports[fixed.Name]["address"].(string); text != "" {
 				c.machines[text] = m
 			}
@@ -204,7 +218,11 @@ func (c *reaching) way(name string, x health.Check) {
 		if m == nil {
 			return // it is none of ours
 		}
-		if !c.opens(place, x, m, 22, from, at, "") || !c.knows(place, x, m, jump) {
+		port, given := jump["port"].(int64)
+		if !given {
+			port = 22
+		}
+		if !c.opens(place, x, m, port, from, at, "") || !c.knows(place, x, m, jump) {
 			return
 		}
 		from, hop = m.private, m.Name
@@ -282,7 +300,7 @@ func (c *reaching) knows(place string, x health.Check, m *machine, login map[str
 	if secrets := resource.Secrets(login["key"]); len(secrets) == 1 { // a stand-in names the pair
 		pair, isOurs = strings.CutPrefix(secrets[0], "private_key of ")
 	}
-	has := render.Target(c.plan.Rendering, m.Want["key_pair"])
+	has := c.target(m.Want["key_pair"])
 	switch {
 	case !isOurs:
 		return true

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 
@@ -35,18 +36,28 @@ func Rehearse(request Request, first *Rendering, ports func(r *Resource) []int64
 		return nil
 	}
 	out := &Rehearsal{Reports: map[string]map[string]any{}}
-	s := standIns{first: first, used: map[string]int{}}
+	known := request.Known
+	if known == nil {
+		known = func(Resource) map[string]any { return nil }
+	}
+	s := standIns{first: first, used: map[string]int{}, ids: map[string]string{}}
+	for _, r := range first.Resources {
+		if id, ok := known(r)["id"].(string); ok {
+			s.ids[id] = r.Name
+		}
+	}
 	for i := range first.Resources {
 		r := &first.Resources[i]
 		out.Reports[r.Name] = s.report(r, ports)
 	}
-	known := request.Known
 	request.Explain = ""
 	request.Known = func(r Resource) map[string]any {
-		if known != nil {
-			if there := known(r); there != nil {
-				out.Reports[r.Name] = there
-				return there
+		for name, v := range known(r) { // what is there, but for what it does not tell yet
+			have, both := out.Reports[r.Name][name].(map[string]any)
+			if more, is := v.(map[string]any); is && both {
+				maps.Copy(have, more)
+			} else if !empty(v) {
+				out.Reports[r.Name][name] = v
 			}
 		}
 		return out.Reports[r.Name]
@@ -55,9 +66,22 @@ func Rehearse(request Request, first *Rendering, ports func(r *Resource) []int64
 	return out
 }
 
+func empty(v any) bool {
+	switch t := v.(type) {
+	case nil:
+		return true
+	case string:
+		return t == ""
+	case map[string]any:
+		return len(t) == 0
+	}
+	return false
+}
+
 type standIns struct {
 	first *Rendering
-	used  map[string]int // addresses of a range that stand for something already
+	used  map[string]int    // addresses of a range that stand for something already
+	ids   map[string]string // of what is there, with the names in the rendering
 }
 
 func (s *standIns) next(p netip.Prefix) string {
@@ -98,7 +122,11 @@ func (s *standIns) report(r *Resource, ports func(r *Resource) []int64) map[stri
 		return out
 	}
 	within := inside
-	if subnet := Target(s.first, r.Want["subnet"]); subnet != nil {
+	subnet := Target(s.first, r.Want["subnet"])
+	if id, ok := r.Want["subnet"].(string); ok {
+		subnet = s.first.Resource(s.ids[id])
+	}
+	if subnet != nil {
 		if p, err := resource.ParseRange(fmt.Sprint(subnet.Want["range"])); err == nil {
 			within = p
 		}
