@@ -222,7 +222,7 @@ func printFields(w io.Writer, changes []change.Change) {
 }
 
 // inBrief tells a value in a few words: of a mapping its keys, of a list of mappings
-// how many there are.
+// each.
 func inBrief(v any) string {
 	switch t := v.(type) {
 	case map[string]any:
@@ -241,10 +241,20 @@ func inBrief(v any) string {
 			return "{" + strings.Join(keys, ", ") + "}"
 		}
 	case []any:
-		if len(t) > 0 {
-			if m, ok := t[0].(map[string]any); ok && resource.Pending(m) == nil {
-				return fmt.Sprintf("%d items", len(t))
+		var items []string
+		for _, item := range t {
+			m, ok := item.(map[string]any)
+			if !ok || resource.Pending(m) != nil {
+				return valueLine(v)
 			}
+			var parts []string
+			for _, k := range slices.Sorted(maps.Keys(m)) {
+				parts = append(parts, k+" "+valueLine(m[k]))
+			}
+			items = append(items, strings.Join(parts, ", "))
+		}
+		if items != nil {
+			return "[" + strings.Join(items, "; ") + "]"
 		}
 	}
 	return valueLine(v)
@@ -254,13 +264,17 @@ func inBrief(v any) string {
 func printWanted(w io.Writer, c change.Change, first *bool) {
 	var parts []string
 	for _, f := range c.Fields {
-		parts = append(parts, f.Name+"="+clip(inBrief(f.After), 44))
+		text := inBrief(f.After)
+		if _, isList := f.After.([]any); !isList { // of rules and disks each is told
+			text = clip(text, 44)
+		}
+		parts = append(parts, f.Name+"="+text)
 	}
 	if *first {
 		fmt.Fprintln(w)
 		*first = false
 	}
-	fmt.Fprintf(w, "%s wants %s\n", c.Resource, strings.Join(parts, " "))
+	wrapped(w, c.Resource+" wants "+strings.Join(parts, " "), 0)
 }
 
 // agreeing is what has to be added to accept a proposal.

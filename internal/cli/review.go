@@ -135,7 +135,7 @@ func markdown(w io.Writer, p service.Proposal) {
 		fmt.Fprintf(w, "\n### `%s`\n\n", c.Resource)
 		if c.Change == change.Create {
 			rows(w, []string{"Wanted", "Value"}, len(c.Fields), func(i int) []string {
-				return []string{"`" + c.Fields[i].Name + "`", valueLine(c.Fields[i].After)}
+				return []string{"`" + c.Fields[i].Name + "`", inFull(c.Fields[i].After)}
 			})
 			continue
 		}
@@ -175,6 +175,14 @@ func markdown(w io.Writer, p service.Proposal) {
 			return []string{"`" + in.Name + "`", orDash(valueLine(in.Value)), in.Origin}
 		})
 	}
+}
+
+// inFull tells a value whole; of a list each item on a line.
+func inFull(v any) string {
+	if _, isList := v.([]any); isList {
+		return strings.ReplaceAll(strings.Trim(inBrief(v), "[]"), "; ", "\n")
+	}
+	return valueLine(v)
 }
 
 // rows writes a table of Markdown.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -76,12 +77,39 @@ func (p *Proposal) review(d proposal.Document) {
 		if t, _ := resource.ByName(r.Type); t.HoldsData {
 			p.Data = append(p.Data, r.Name)
 		}
-		for _, reference := range resource.Secrets(r.Want) {
-			if !slices.Contains(p.Reads, reference) {
-				p.Reads = append(p.Reads, reference)
+		p.Reads = append(p.Reads, readSecrets(r.Want)...)
+	}
+	slices.Sort(p.Reads)
+	p.Reads = slices.Compact(p.Reads)
+}
+
+// readSecrets lists the references of secrets in wanted values that were read back from
+// JSON: texts such as "secret:site/password@1", and what waits for more than them.
+func readSecrets(tree any) []string {
+	var out []string
+	switch t := tree.(type) {
+	case string:
+		for _, word := range strings.Fields(t) {
+			if reference, is := strings.CutPrefix(word, "secret:"); is {
+				out = append(out, strings.TrimSuffix(reference, ","))
 			}
 		}
+	case []any:
+		for _, v := range t {
+			out = append(out, readSecrets(v)...)
+		}
+	case map[string]any:
+		if list, ok := t["secrets"].([]any); ok && t["pending"] != nil {
+			for _, v := range list {
+				out = append(out, fmt.Sprint(v))
+			}
+			return out
+		}
+		for _, v := range t {
+			out = append(out, readSecrets(v)...)
+		}
 	}
+	return out
 }
 
 // given adds the consents that were given, with who and when.

@@ -26,7 +26,8 @@ func main() {
 	pause := flag.Duration("pause", time.Minute, "how long a replica is frozen and the database away")
 	seed := flag.Uint64("seed", 1, "seed of the moments")
 	sequences := flag.Int("sequences", 1000, "how many stacks are changed at random, three to five times each")
-	only := flag.String("only", "", "kills, load or model; all when empty")
+	verdicts := flag.Int("verdicts", 1000, "how many random proposals are judged, and then made")
+	only := flag.String("only", "", "kills, load, model or verdicts; all when empty")
 	flag.Parse()
 	stop, err := postgrestest.Open(servicetest.Prepare)
 	if err != nil {
@@ -47,7 +48,10 @@ func main() {
 		if *only == "" || *only == "model" {
 			code += h.modelled(*sequences, *seed)
 		}
-		if *only == "model" {
+		if *only == "" || *only == "verdicts" {
+			code += h.judged(*verdicts, *seed)
+		}
+		if *only == "model" || *only == "verdicts" {
 			return
 		}
 		h.build()

@@ -1,0 +1,371 @@
+package service_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"go.yaml.in/yaml/v4"
+
+	"undersail/internal/core/fit"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
+	"undersail/internal/core/render"
+	"undersail/internal/core/storage"
+	"undersail/internal/engine"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+	"undersail/sim"
+	"undersail/sim/market"
+)
+
+const modelLine = "model: {type: instance, want: {size: plain-4, image: tide-model-5, subnet: =lan.id}}"
+
+func names(list []render.Consent) string {
+	var out []string
+	for _, c := range list {
+		out = append(out, c.Name)
+	}
+	return strings.Join(out, " ")
+}
+
+func TestConsentsAreAskedByNameOnceAndRecorded(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	most := 20.0
+	if _, err := b.s.LimitAccount(ctx, b.r.Admin, "saltmere-lab", &most); err != nil {
+		t.Fatal(err)
+	}
+	source := resources(netLine, lanLine, modelLine, "open: {type: firewall, want: {network: =net.id, rules: [{from: 0.0.0.0/1, port: 5432}, {from: 128.0.0.0/1, port: 5432}]}}", "watched: {type: address, features: [monitoring]}")
+	p := b.propose("coast", source)
+	if got := names(p.Consents); got != "open-access terms features cost" {
+		t.Fatalf("asked for are %s", got)
+	}
+	_, err := b.s.Accept(ctx, b.r.Admin, p.ID, []string{"open-access", "cost"})
+	wantKind(t, err, service.Consent, "")
+	b.done(p)
+	p, err = b.s.Proposal(ctx, p.ID)
+	if err != nil || len(p.Given) != 4 || p.Given[0].By != "ines" || p.Given[0].At.IsZero() {
+		t.Errorf("recorded are %v (%v)", p.Given, err)
+	}
+	// Nothing of it is asked again, and terms were accepted at the cloud.
+	if again := b.propose("coast", strings.Replace(source, "plain-4", "plain-8", 1)); names(again.Consents) != "cost" {
+		t.Errorf("asked for again: %v", again.Consents)
+	}
+	o, err := b.s.Offers(ctx, "saltmere-lab", "north-fell", true)
+	if image, _ := o.Image("tide-model-5"); err != nil || image.Terms == nil || !image.Terms.Accepted {
+		t.Errorf("the terms: %+v %v", image.Terms, err)
+	}
+	if p.Cost.Licence == 0 || p.Cost.Month <= most {
+		t.Errorf("the cost %+v", p.Cost)
+	}
+}
+
+func TestTheOrganisationsRulesBindAndAreTried(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine))
+	forbid := policy.Rule{Name: "owner", Does: policy.Forbid, Types: []string{"network"}, That: "has(tags.owner)", Says: "nobody owns it", Remedy: "add tags: {owner: NAME}"}
+	trials, err := b.s.TryPolicy(ctx, b.r.Admin, forbid, nil)
+	if err != nil || len(trials) != 1 || trials[0].Stack != "coast" || trials[0].Findings[0].Place != "net" {
+		t.Fatalf("tried: %+v %v", trials, err)
+	}
+	if list, _ := b.s.Policies(ctx); len(list) != 0 {
+		t.Error("trying keeps the rule")
+	}
+	for version, rule := range []policy.Rule{forbid, {Name: "owner", Does: policy.Ask, That: `!resources.exists(r, r.type == "network" && !("owner" in r.tags))`, Says: "a network has no owner"}} {
+		if p, err := b.s.AddPolicy(ctx, b.r.Admin, rule); err != nil || p.Version != version+1 {
+			t.Fatalf("version %d: %v", p.Version, err)
+		}
+		switch rule.Does {
+		case policy.Forbid:
+			if text := b.refused("quay", resources(strings.Replace(netLine, "10.20", "10.29", 1)), "policy:owner"); !strings.Contains(text, "nobody owns it") {
+				t.Error(text)
+			}
+		default:
+			if p := b.propose("quay", resources(strings.Replace(netLine, "10.20", "10.29", 1))); names(p.Consents) != "policy-owner" {
+				t.Errorf("asked for: %v", p.Consents)
+			}
+		}
+	}
+	if err := b.s.RemovePolicy(ctx, b.r.Admin, "owner"); err != nil {
+		t.Fatal(err)
+	}
+	if versions, err := b.s.PolicyVersions(ctx, "owner"); err != nil || len(versions) != 3 || versions[0].Does != "nothing" {
+		t.Errorf("versions: %+v %v", versions, err)
+	}
+	wantKind(t, b.s.RemovePolicy(ctx, b.r.Admin, "owner"), service.Conflict, "withdrawn already")
+	_, err = b.s.AddPolicy(ctx, b.r.Admin, policy.Rule{Name: "bad", Does: policy.Warn, That: "want.size >", Says: "x"})
+	wantKind(t, err, service.Invalid, "column")
+	_, err = b.s.AddPolicy(ctx, service.User{Name: "tam", Role: "viewer"}, forbid)
+	wantKind(t, err, service.Forbidden, "")
+	_, err = b.s.PolicyVersions(ctx, "ownr")
+	wantKind(t, err, service.NotFound, "")
+}
+
+const freeSource = "undersail: 1\nabout: {name: free, version: 1.0.0, title: F}\ninputs: {range: {type: string, format: cidr, free: 20}}\nresources: {net: {type: network, want: {range: =inputs.range}}}\noutputs: {range: {value: =net.range}}\n"
+
+func rangeOf(p service.Proposal) string {
+	for _, in := range p.Inputs {
+		if in.Name == "range" {
+			return fmt.Sprint(in.Value)
+		}
+	}
+	return ""
+}
+
+func TestAFreeRangeIsDrawnOnceAndNotTwice(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	if _, err := b.s.DeclareRange(ctx, b.r.Admin, "saltmere-lab", "10.0.0.0/18", "the tide office"); err != nil {
+		t.Fatal(err)
+	}
+	first, second := b.propose("one", freeSource), b.propose("two", freeSource)
+	if rangeOf(first) != "10.0.64.0/20" || rangeOf(second) != "10.0.80.0/20" {
+		t.Fatalf("drawn are %s and %s", rangeOf(first), rangeOf(second))
+	}
+	m, err := b.s.Addresses(ctx, "saltmere-lab", "north-fell", 20)
+	if err != nil || len(m.Map.Areas) != 3 || m.Map.Next[0].String() != "10.0.96.0/20" || m.Map.Areas[2].Kind != "wanted" {
+		t.Errorf("the map: %+v %v", m.Map, err)
+	}
+	b.done(first)
+	// Proposed again it keeps what was drawn, though lower ones are free by now.
+	if _, err := b.s.RemoveRange(ctx, b.r.Admin, "saltmere-lab", "10.0.0.0/18"); err != nil {
+		t.Fatal(err)
+	}
+	if p := b.propose("one", freeSource); p.State != service.Nothing {
+		t.Errorf("again it is %s %s", p.Summary, rangeOf(p))
+	}
+	_, err = b.s.DeclareRange(ctx, b.r.Admin, "saltmere-lab", "10.0.0.1/18", "")
+	wantKind(t, err, service.Invalid, "not a range")
+	_, err = b.s.RemoveRange(ctx, b.r.Admin, "saltmere-lab", "10.99.0.0/16")
+	wantKind(t, err, service.NotFound, "")
+}
+
+func TestOpenProposalsCountAgainstQuotas(t *testing.T) {
+	b := newBench(t, map[string]int64{"networks": 2})
+	b.propose("one", freeSource)
+	b.propose("two", freeSource)
+	p := b.propose("three", freeSource)
+	if i := slices.IndexFunc(p.Findings, func(f render.Finding) bool { return f.Code == "quota" }); i < 0 || !strings.Contains(p.Findings[i].Message, "open proposals of other stacks want 2") {
+		t.Errorf("findings: %v", p.Findings)
+	}
+	if q := p.Quota[0]; q.Name != "networks" || q.Adds != 1 || q.Left != 1 || q.Wanted != 2 {
+		t.Errorf("quota: %+v", p.Quota)
+	}
+}
+
+// question asks what a proposal would be.
+func (b *bench) question(source string, inputs map[string]any) service.Answer {
+	b.t.Helper()
+	a, err := b.s.Check(context.Background(), b.r.Admin, service.Question{NewProposal: service.NewProposal{Stack: "asked", File: "asked.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: inputs}})
+	if err != nil {
+		b.t.Fatal(servicetest.Explain(err))
+	}
+	return a
+}
+
+const formSource = `undersail: 1
+about: {name: form, version: 1.0.0, title: F, takes: 5m}
+inputs:
+  size: {picks: size, needs: {vcpus: 2}, page: Machine, title: Size}
+  stations: {type: integer, default: 20, page: Load, advice: '=string(inputs.stations) + " stations send " + string(inputs.stations * 4) + " readings a minute"'}
+  range: {type: string, format: cidr, default: 10.8.0.0/24, page: Load}
+resources:
+  net: {type: network, want: {range: =inputs.range}}
+  lan: {type: subnet, want: {network: =net.id, range: =inputs.range}}
+  site: {type: instance, want: {size: =inputs.size, image: debian-12, subnet: =lan.id}}
+`
+
+func TestAFormIsAnsweredWithoutTheCloud(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.question(formSource, nil) // the offers are read once
+	before := len(b.r.Ledger().Calls)
+	a := b.question(formSource, map[string]any{"size": "plain-1", "range": "10.8.0.0/29"})
+	if calls := len(b.r.Ledger().Calls); calls != before {
+		t.Errorf("%d calls were made to the cloud", calls-before)
+	}
+	if len(a.Pages) != 2 || a.Pages[0].Title != "Machine" || a.Pages[0].Errors != 1 || !strings.Contains(a.Pages[0].Fields[0].Findings[0].Message, "it has 1 vcpus and 2 are needed") {
+		t.Errorf("pages: %+v", a.Pages)
+	}
+	if f := a.Pages[1].Fields[0]; f.Advice != "20 stations send 80 readings a minute" || f.Origin != "default" {
+		t.Errorf("field: %+v", f)
+	}
+	a = b.question(formSource, map[string]any{"size": "plain-2"})
+	if a.Errors != 0 || a.Cost.Month == 0 || a.Seconds == 0 || len(a.Longest) == 0 || len(a.Quota) == 0 || len(a.Graph) != 3 || len(a.Compliance) != 1 || !a.Compliance[0].Kept || a.Summary != "3 create" {
+		t.Errorf("answer: %+v", a)
+	}
+	q := service.Question{NewProposal: service.NewProposal{Stack: "asked", File: "asked.sail.yaml", Source: formSource, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"size": "plain-2"}}, Graph: a.GraphDigest, Form: "f", Seq: 2}
+	if again, err := b.s.Check(ctx, b.r.Admin, q); err != nil || again.Graph != nil {
+		t.Errorf("the graph is sent again: %v %v", again.Graph, err)
+	}
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	if _, err := b.s.Check(gone, b.r.Admin, q); !errors.Is(err, context.Canceled) {
+		t.Errorf("nobody waits for it: %v", err)
+	}
+	if list, err := b.s.Proposals(ctx, "", 0, 10); err != nil || len(list) != 0 {
+		t.Errorf("something was saved: %v %v", list, err)
+	}
+}
+
+func TestADraftIsKeptAndChangedByWhoHasItsRevision(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	d, err := b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "asked", File: "asked.sail.yaml", Source: formSource})
+	if err != nil || d.Answer != nil || !strings.Contains(d.Problem, "needs an account and a region") {
+		t.Fatalf("without a place: %+v %v", d, err)
+	}
+	place := json.RawMessage(`{"account": "saltmere-lab", "region": "north-fell", "inputs": {"size": "plain-2", "stations": 3}}`)
+	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, place, ""); err != nil || d.Answer == nil || d.Answer.Errors != 0 || d.Revision != 2 {
+		t.Fatalf("with a place: %+v %v", d, err)
+	}
+	_, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, 1, json.RawMessage(`{}`), "")
+	wantKind(t, err, service.Stale, "has revision 2")
+	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, 2, json.RawMessage(`{"inputs": {"stations": null}}`), d.Answer.GraphDigest); err != nil || len(d.Body.Inputs) != 1 || d.Answer.Graph != nil {
+		t.Errorf("a value is taken away: %+v %v", d.Body.Inputs, err)
+	}
+	_, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, 3, json.RawMessage(`{"colour": "red"}`), "")
+	wantKind(t, err, service.Invalid, "colour")
+	_, err = b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "x", Secrets: map[string]string{"a": "b"}})
+	wantKind(t, err, service.Invalid, "holds no secrets")
+	choices, err := b.s.DraftChoices(ctx, d.ID, "size")
+	if err != nil || choices[0].WhyNot != nil || choices[len(choices)-1].WhyNot == nil {
+		t.Errorf("choices: %v %v", choices, err)
+	}
+	places, err := b.s.DraftPlaces(ctx, d.ID)
+	if err != nil || len(places.Variants) != 5 || len(places.Variants[0].Errors) != 0 {
+		t.Errorf("places: %+v %v", places, err)
+	}
+	if list, err := b.s.Drafts(ctx); err != nil || len(list) != 1 {
+		t.Errorf("drafts: %v %v", list, err)
+	}
+	if err := b.s.RemoveDraft(ctx, b.r.Admin, d.ID); err != nil {
+		t.Error(err)
+	}
+	_, err = b.s.Draft(ctx, b.r.Admin, d.ID, "")
+	wantKind(t, err, service.NotFound, "")
+}
+
+func TestNeedsAreRankedOverRegionsAndEveryRejectionSaysWhy(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	search := func(n fit.Need) service.Found {
+		t.Helper()
+		f, err := b.s.Fit(ctx, service.Search{Account: "saltmere-lab", Need: n})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range f.Rejected {
+			for _, why := range x.WhyNot {
+				if why.Message == "" {
+					t.Errorf("%s in %s is rejected for nothing", x.Size.Name, x.Region)
+				}
+			}
+		}
+		return f
+	}
+	cheap := search(fit.Need{Machine: offer.Need{VCPUs: 4, MemoryBytes: 16 << 30, Architecture: "x86_64"}})
+	if x := cheap.Fits[0]; x.Size.Name != "plain-4" || x.Region != "quarry-hill" || x.Month == 0 {
+		t.Errorf("the cheapest is %+v", x)
+	}
+	// Where disks decide, a dearer size with twice the disk speed wins.
+	disks := search(fit.Need{Machine: offer.Need{MemoryBytes: 32 << 30}, Disk: storage.Need{Bytes: 2 << 40, MBps: 400}, By: "disk"})
+	if x := disks.Fits[0]; !strings.HasPrefix(x.Size.Name, "drive-") || x.Month <= disks.Fits[len(disks.Fits)-1].Month/10 {
+		t.Errorf("by disks: %+v", x)
+	}
+	own := search(fit.Need{Machine: offer.Need{VCPUs: 8}, By: "figures", Figures: map[string]float64{"plain-8": 100, "brisk-8": 300}})
+	if own.Fits[0].Size.Name != "brisk-8" || own.Fitting != 10 {
+		t.Errorf("by own figures: %d, %+v", own.Fitting, own.Fits[0])
+	}
+	spread := search(fit.Need{Machine: offer.Need{VCPUs: 2}, Zones: 4})
+	if spread.Fitting == 0 || slices.ContainsFunc(spread.Fits, func(a fit.Answer) bool { return a.Region != "ember-coast" }) {
+		t.Errorf("only one region has four zones: %+v", spread.Fits)
+	}
+	if few := search(fit.Need{Machine: offer.Need{VCPUs: 4}, Count: 100}); few.Fitting != 0 || !strings.Contains(fmt.Sprint(few.Rejected[0].WhyNot), "of them fit") {
+		t.Errorf("a hundred: %+v", few.Rejected[0])
+	}
+	_, err := b.s.Fit(ctx, service.Search{Account: "saltmere-lab", Need: fit.Need{By: "luck"}})
+	wantKind(t, err, service.Invalid, "luck")
+	_, err = b.s.Fit(ctx, service.Search{Account: "saltmere-lba"})
+	wantKind(t, err, service.NotFound, "saltmere-lba")
+	_, err = b.s.Fit(ctx, service.Search{Account: "saltmere-lab", Need: fit.Need{Regions: []string{"nroth-fell"}}})
+	wantKind(t, err, service.Invalid, "")
+}
+
+func TestVariantsStandSideBySide(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	ask := service.NewProposal{Stack: "asked", File: "asked.sail.yaml", Source: formSource, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"size": "plain-2"}}
+	c, err := b.s.Compare(ctx, service.Compared{NewProposal: ask, Variants: []service.NewVariant{{Name: "small"}, {Name: "large", Inputs: map[string]any{"size": "plain-16"}}, {Name: "far", Region: "long-sound"}, {Name: "gone", Inputs: map[string]any{"size": "plain-48"}}}, Fixed: map[string]float64{"small": 400}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	small, large, far, gone := c.Variants[0], c.Variants[1], c.Variants[2], c.Variants[3]
+	if small.VCPUs != 2 || large.VCPUs != 16 || far.Region != "long-sound" || far.Cost.Hour <= small.Cost.Hour || len(gone.Errors) == 0 {
+		t.Errorf("variants: %+v", c.Variants)
+	}
+	// 400 + 0.042 x = 0.336 x where the large one has no fixed part.
+	i := slices.IndexFunc(c.Overtakings, func(o fit.Overtaking) bool { return o.Cheaper == "small" && o.Than == "large" })
+	if i >= 0 {
+		t.Errorf("they cross beyond a month: %+v", c.Overtakings[i])
+	}
+	c, err = b.s.Compare(ctx, service.Compared{NewProposal: ask, Variants: []service.NewVariant{{Name: "small"}, {Name: "large", Inputs: map[string]any{"size": "plain-16"}}}, Fixed: map[string]float64{"small": 100}})
+	i = slices.IndexFunc(c.Overtakings, func(o fit.Overtaking) bool { return o.Cheaper == "small" && o.Than == "large" })
+	if want := 100 / (large.Cost.Hour - small.Cost.Hour); err != nil || i < 0 || c.Overtakings[i].Hours-want > 1e-6 {
+		t.Errorf("they cross at %v, want %v (%v)", c.Overtakings, want, err)
+	}
+}
+
+func TestAProposalGoesStaleAndSaysWhich(t *testing.T) {
+	b := newBench(t, map[string]int64{"networks": 1})
+	ctx := context.Background()
+	accepted := func(stack, source string) int64 {
+		p := b.propose(stack, source)
+		if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil); err != nil {
+			t.Fatal(err)
+		}
+		return p.ID
+	}
+	quota := accepted("one", freeSource)
+	b.apply("two", freeSource)
+	_, err := b.s.Apply(ctx, b.r.Admin, quota, "")
+	if !strings.Contains(servicetest.Explain(err), "the account may have 1 networks") {
+		t.Errorf("the quota is taken: %s", servicetest.Explain(err))
+	}
+	wantKind(t, err, service.Stale, "")
+}
+
+func TestAFailedFirstBootTellsWhatTheMachineSaid(t *testing.T) {
+	t.Parallel()
+	m, err := market.Standard()
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.Images[0].Packages = nil
+	raw, err := yaml.Dump(m)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(t.TempDir(), "market.yaml") // of one image it is not told what it installs
+	if err := os.WriteFile(file, []byte(regexp.MustCompile(`\n *packages: \[\]`).ReplaceAllString(string(raw), "")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r := servicetest.NewWith(t, sim.Config{Pace: 1200, Rate: 100_000, Market: file})
+	s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
+	b := &bench{t, r, s}
+	source := resources("net: {type: network, want: {range: 10.0.0.0/16}}", "lan: {type: subnet, want: {network: =net.id, range: 10.0.0.0/24}}", "door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 80}]}}",
+		`site: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, firewalls: [=door.id], user_data: {packages: [nignx]}}, health: [{tcp: {host: =self.public_address, port: 80}, within: 4m}]}`)
+	run := r.Await(s, r.Carry(s, b.propose("boot", source)))
+	if !strings.Contains(run.Reason, "its log says: E: Unable to locate package nignx") {
+		t.Errorf("the reason: %s", run.Reason)
+	}
+}
