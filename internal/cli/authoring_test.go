@@ -90,7 +90,7 @@ func TestExplainTellsWhereValuesCameFrom(t *testing.T) {
 		"desk[second] (resource)",
 		"size = plain-1",
 		"inputs.size = plain-1",
-		"input: computed default, computed at ../../examples/duty-desk.sail.yaml:",
+		"input: sizing table desk, for 10 officers on a node, computed at ../../examples/duty-desk.sail.yaml:",
 		"inputs.officers = 30",
 		"input: preset together",
 		"input: --input",

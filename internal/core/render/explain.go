@@ -217,6 +217,13 @@ func (e *evaluator) inputOrigin(in *lang.Input, depth int) Origin {
 			o.From += ", " + inner[0].From
 			o.Reads = inner[0].Reads
 		}
+		if by := in.SizedBy; by != nil && o.From == "input: "+SizingTable && depth < maxTrace {
+			amount, _ := e.eval(by.For, resource.Shape{Kind: resource.Number}, e.vars)
+			var inner []Origin
+			e.trace(&inner, "for", by.For, amount, e.vars, depth+1)
+			o.From += fmt.Sprintf(" %s, for %v %s, %s", by.Table.Name, amount, by.Table.Unit, inner[0].From)
+			o.Reads = inner[0].Reads
+		}
 		return o
 	}
 	given := e.from.Inputs.Get(in.Name)

@@ -147,8 +147,13 @@ func (e *evaluator) input(in *lang.Input) (value any, origin string) {
 		return e.checked(in, v), "default"
 	case in.Free > 0 && e.free(in) != "":
 		return e.free(in), FreeRange
-	case in.SizedBy != nil && e.advised(in) != "":
-		return e.checked(in, e.advised(in)), SizingTable
+	case in.SizedBy != nil && e.request.Offers == nil:
+		return resource.Unresolved{Waits: []string{"offers"}}, SizingTable
+	case in.SizedBy != nil:
+		if name := e.advised(in); name != "" {
+			return e.checked(in, name), SizingTable
+		}
+		return e.stand(in.Shape), "missing" // why none is advised is told
 	case in.Optional:
 		return nil, "left out"
 	}

@@ -83,6 +83,17 @@ func (e *evaluator) row(in *lang.Input) (*lang.SizingRow, float64) {
 	return row, amount
 }
 
+// bothNeeds is what an input needs of a size together with a row of its table.
+func bothNeeds(in *lang.Input, row *lang.SizingRow) offer.Need {
+	need, own := needOf(row.Needs), needOf(in.Needs)
+	need.VCPUs, need.MemoryBytes = max(need.VCPUs, own.VCPUs), max(need.MemoryBytes, own.MemoryBytes)
+	need.DiskMBps, need.NetworkGbps = max(need.DiskMBps, own.DiskMBps), max(need.NetworkGbps, own.NetworkGbps)
+	if need.Architecture == "" {
+		need.Architecture = own.Architecture
+	}
+	return need
+}
+
 func (e *evaluator) binding(in *lang.Input) lang.Severity {
 	if in.SizedBy.Advises {
 		return lang.Warning
@@ -96,13 +107,7 @@ func (e *evaluator) advised(in *lang.Input) string {
 	if row == nil || e.request.Offers == nil {
 		return ""
 	}
-	need := needOf(row.Needs)
-	own := needOf(in.Needs)
-	need.VCPUs, need.MemoryBytes = max(need.VCPUs, own.VCPUs), max(need.MemoryBytes, own.MemoryBytes)
-	if need.Architecture == "" {
-		need.Architecture = own.Architecture
-	}
-	name, err := e.request.Offers.Cheapest(need)
+	name, err := e.request.Offers.Cheapest(bothNeeds(in, row))
 	if err != nil {
 		e.find(lang.Error, "sizing", e.scope+"inputs."+in.Name, "choose another region", "%v", err)
 	}
@@ -130,11 +135,11 @@ func (e *evaluator) complies(in *lang.Input, name string) {
 		return
 	}
 	remedy, take := "", ""
-	if fits, err := e.request.Offers.Cheapest(needOf(row.Needs)); err == nil {
+	if fits, err := e.request.Offers.Cheapest(bothNeeds(in, row)); err == nil {
 		remedy, take = fmt.Sprintf("choose %s or a larger one, or up to %s", fits, e.carries(in, s)), fits
 	}
 	f := Finding{Severity: e.binding(in), Code: "sizing", Place: e.scope + "inputs." + in.Name, Take: take, Remedy: remedy,
-		Message: fmt.Sprintf("%s is too small for %g %s: it has %s", name, amount, in.SizedBy.Table.Unit, strings.Join(broken, " and "))}
+		Message: fmt.Sprintf("%s is too small for %g %s: it has %s", name, amount, in.SizedBy.Table.Unit, strings.Join(broken, ", "))}
 	if !e.told[f] {
 		e.told[f] = true
 		e.out.Findings = append(e.out.Findings, f)
@@ -156,21 +161,21 @@ func (e *evaluator) carries(in *lang.Input, s offer.Size) string {
 // comply adds the lines of a need, and gives what is broken in words.
 func (e *evaluator) comply(in *lang.Input, by string, n lang.Needs, s offer.Size) (broken []string) {
 	for _, x := range []struct {
-		what, needed, chosen string
-		asked, kept          bool
+		what, words, needed, chosen string
+		asked, kept                 bool
 	}{
-		{"vcpus", fmt.Sprint(n.VCPUs), fmt.Sprint(s.VCPUs), n.VCPUs > 0, s.VCPUs >= n.VCPUs},
-		{"memory", resource.FormatData(n.Memory), resource.FormatData(s.MemoryBytes), n.Memory > 0, s.MemoryBytes >= n.Memory},
-		{"architecture", n.Architecture, s.Architecture, n.Architecture != "", s.Architecture == n.Architecture},
-		{"MB/s to disks", fmt.Sprintf("%g", n.DiskMBps), fmt.Sprintf("%g", s.DiskMBps), n.DiskMBps > 0, s.DiskMBps >= n.DiskMBps},
-		{"Gbit/s to the network", fmt.Sprintf("%g", n.NetworkGbps), fmt.Sprintf("%g", s.NetworkGbps), n.NetworkGbps > 0, s.NetworkGbps >= n.NetworkGbps},
+		{"vcpus", "vcpus", fmt.Sprint(n.VCPUs), fmt.Sprint(s.VCPUs), n.VCPUs > 0, s.VCPUs >= n.VCPUs},
+		{"memory", "of memory", resource.FormatData(n.Memory), resource.FormatData(s.MemoryBytes), n.Memory > 0, s.MemoryBytes >= n.Memory},
+		{"architecture", "as architecture", n.Architecture, s.Architecture, n.Architecture != "", s.Architecture == n.Architecture},
+		{"MB/s to disks", "MB/s to disks", fmt.Sprintf("%g", n.DiskMBps), fmt.Sprintf("%g", s.DiskMBps), n.DiskMBps > 0, s.DiskMBps >= n.DiskMBps},
+		{"Gbit/s to the network", "Gbit/s to the network", fmt.Sprintf("%g", n.NetworkGbps), fmt.Sprintf("%g", s.NetworkGbps), n.NetworkGbps > 0, s.NetworkGbps >= n.NetworkGbps},
 	} {
 		if !x.asked {
 			continue
 		}
 		e.out.Compliance = append(e.out.Compliance, Compliance{Input: e.scope + in.Name, By: by, What: x.what, Needed: x.needed, Chosen: x.chosen, Kept: x.kept})
 		if !x.kept {
-			broken = append(broken, fmt.Sprintf("%s of %s, and %s is needed", x.chosen, x.what, x.needed))
+			broken = append(broken, fmt.Sprintf("%s %s (%s needed)", x.chosen, x.words, x.needed))
 		}
 	}
 	return broken
