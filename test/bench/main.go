@@ -37,7 +37,7 @@ func main() {
 	for _, b := range []struct {
 		ids string
 		run func(rounds int) ([]row, error)
-	}{{"limits", limits}, {"B8", checking}, {"B1 B2", rendering}, {"resolve", resolving}, {"B3 B4 schedule", scheduling}, {"queries", queries}, {"account", oneAccount}} { // limits first: a child's peak of memory counts that of its parent
+	}{{"limits", limits}, {"B8", checking}, {"B1 B2", rendering}, {"resolve", resolving}, {"B3 B4 schedule", scheduling}, {"queries", queries}, {"account", oneAccount}, {"fit form", choosing}} { // limits first: a child's peak of memory counts that of its parent
 		if *only != "" && !slices.ContainsFunc(strings.Split(*only, ","), func(id string) bool { return strings.Contains(b.ids, id) }) {
 			continue
 		}

@@ -224,6 +224,9 @@ func (c *check) size(o *offer.Offers, r *render.Resource, place, size string) {
 		return
 	}
 	remedy := o.Suggest(need)
+	if s.Host && !need.Host {
+		remedy = "allocate a dedicated host and name it under `host`, or choose another size; " + remedy
+	}
 	if where := c.where(o, zone, func(x *offer.Offers, zones []string) bool {
 		return x.Fits(size, offer.Need{Zones: zones, Host: need.Host})
 	}); where != "" && len(why) == 1 && !slices.Contains(s.Zones, zone) {

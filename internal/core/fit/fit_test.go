@@ -165,6 +165,7 @@ func TestChecksThatCanNeverPassAreFound(t *testing.T) {
 	}{
 		{"", []string{net, lan, door, machine(public, "http: {url: '=\"http://\" + self.reach[\"80\"]'}")}},
 		{"", []string{net, lan, door, machine(public, "tcp: {host: =self.public_address, port: 80}")}},
+		{"", []string{net, lan, "door: {type: firewall, repeat: 2, want: {network: =net.id, rules: [{from: 0.0.0.0/0, port: 80}]}}", machine(", public: true, firewalls: '=[door[1].id]'", "http: {url: '=\"http://\" + self.reach[\"80\"]'}")}},
 		{"nothing opens that port to the outside", []string{net, lan, door, machine(public, "http: {url: '=\"http://\" + self.reach[\"8080\"]'}")}},
 		{"no rule opens that port", []string{net, lan, door, machine(public, "tcp: {host: =self.public_address, port: 81}")}},
 		{"no rule lets in this service, which the cloud sees at 192.0.2.7", []string{net, lan, door, machine(public, "tcp: {host: =self.public_address, port: 22}")}},

@@ -121,7 +121,14 @@ type machine struct {
 // rules gives the doors to a machine. False says that a firewall stands before it of
 // which nothing is known.
 func (c *reaching) rules(r *render.Resource) ([]door, bool) {
-	list, _ := r.Want["firewalls"].([]any)
+	list, isList := r.Want["firewalls"].([]any)
+	if u, pending := r.Want["firewalls"].(resource.Unresolved); pending { // computed from ids: each of them counts
+		for _, wait := range u.Waits {
+			list = append(list, resource.Unresolved{Waits: []string{wait}})
+		}
+	} else if !isList && r.Want["firewalls"] != nil {
+		return nil, false
+	}
 	var out []door
 	for _, id := range list {
 		fw := c.target(id)

@@ -180,6 +180,7 @@ func terms(l *look) {
 		image, sold := o.Image(name)
 		if sold && image.Terms != nil && !image.Terms.Accepted && !told[image.Terms.Name] {
 			told[image.Terms.Name] = true
+			l.find(lang.Warning, "terms", r.Name+".image", "read them, and agree to `terms` when the proposal is accepted, or choose another image", "the account has not accepted the terms %s of image %s", image.Terms.Name, name)
 			l.ask(ConsentTerms, fmt.Sprintf("%s, for image %s: %s", image.Terms.Name, name, image.Terms.Text))
 		}
 	})

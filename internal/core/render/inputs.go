@@ -3,7 +3,9 @@ package render
 import (
 	"fmt"
 	"maps"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"undersail/internal/core/expr"
@@ -250,9 +252,38 @@ func (e *evaluator) take(in *lang.Input, given any) any {
 
 func (e *evaluator) checked(in *lang.Input, v any) any {
 	for _, f := range in.Validate(v) {
-		e.find(lang.Error, "input-value", e.scope+"inputs."+in.Name+f.Path, "give "+in.Shape.Describe()+" that the input allows", "%s", f.Message)
+		e.find(lang.Error, "input-value", e.scope+"inputs."+in.Name+f.Path, "give "+in.Shape.Describe()+allowed(in.Schema, v), "%s", f.Message)
 	}
 	return e.picked(in, v)
+}
+
+// allowed tells what a schema allows, as the end of a sentence.
+func allowed(schema map[string]any, v any) string {
+	number := func(key string) (float64, bool) {
+		f, err := strconv.ParseFloat(fmt.Sprint(schema[key]), 64)
+		return f, err == nil
+	}
+	least, hasLeast := number("minimum")
+	most, hasMost := number("maximum")
+	switch {
+	case schema["enum"] != nil:
+		list, _ := schema["enum"].([]any)
+		return " among " + strings.Join(names(list, func(x any) string { return fmt.Sprint(x) }), ", ")
+	case hasLeast && hasMost:
+		if step, ok := number("multipleOf"); ok && step > 0 {
+			got, _ := strconv.ParseFloat(fmt.Sprint(v), 64)
+			below := max(math.Floor(got/step)*step, math.Ceil(least/step)*step)
+			return fmt.Sprintf(" from %g to %g in steps of %g, such as %g or %g", least, most, step, min(below, most), min(below+step, most))
+		}
+		return fmt.Sprintf(" from %g to %g", least, most)
+	case hasLeast:
+		return fmt.Sprintf(" of at least %g", least)
+	case hasMost:
+		return fmt.Sprintf(" of at most %g", most)
+	case schema["pattern"] != nil:
+		return fmt.Sprintf(" of the form %v", schema["pattern"])
+	}
+	return " that the input allows"
 }
 
 // picked checks a value that must come from the offers. What is there may be named,
@@ -309,6 +340,7 @@ func (e *evaluator) pickedZone(place, zone string) {
 
 func (e *evaluator) pickedSize(place, name string, need offer.Need) {
 	o := e.request.Offers
+	need.Host = true // whether the machine has one is known of the machine
 	if _, ok := o.Size(name); !ok {
 		e.find(lang.Error, "not-offered", place, o.Suggest(need), "cloud %s has no size %q", o.Cloud, name)
 		return

@@ -1,0 +1,136 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// mistake is one that people make before anything is there, with the finding that
+// stops it and what its remedy says to do instead.
+type mistake struct {
+	about string
+	args  []string
+	code  int
+	says  []string
+	// instead replaces arguments by what the remedy says; then it passes.
+	instead map[string]string
+}
+
+const machineText = `undersail: 1
+about: {name: model, version: 1.0.0, title: The model}
+inputs: {size: {picks: size}}
+resources:
+  net: {type: network, want: {range: 10.0.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.0.0.0/24}}
+  model: {type: instance, want: {size: =inputs.size, image: %s, subnet: =lan.id}}
+`
+
+// TestMistakesAreStoppedAndTheirRemediesHelp makes the mistakes that people typically
+// make, and then does what the remedy says.
+func TestMistakesAreStoppedAndTheirRemediesHelp(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	b.must(0, "accounts", "ranges", "saltmere-lab", "--add", "172.20.0.0/16", "--about", "the premises in Saltmere")
+	at := func(region string, args ...string) []string {
+		return append(args, "--account", "saltmere-lab", "--region", region)
+	}
+	example := func(name string, args ...string) []string {
+		return append([]string{"check", "examples/" + name + ".sail.yaml", "--inputs", "examples/" + name + ".inputs.yaml"}, args...)
+	}
+	large, terms := file(t, "large.sail.yaml", fmt.Sprintf(machineText, "debian-12")), file(t, "terms.sail.yaml", fmt.Sprintf(machineText, "tide-model-5"))
+	for _, m := range []mistake{
+		{"a worker of a family that the region does not sell", at("hollow-bay", example("reading-store", "--input", "worker_size=lean-2")...), 3,
+			[]string{"inputs.worker_size: size lean-2 does not do: it is not sold in hollow-bay; it is arm64 and x86_64 is needed", "these fit: plain-1"}, map[string]string{"worker_size=lean-2": "worker_size=plain-1"}},
+		{"a zone that does not exist", at("north-fell", example("gauge-intake", "--input", "zones=[north-fell-a, north-fell-d]")...), 3,
+			[]string{`inputs.zones[1]: region north-fell has no zone "north-fell-d"`, "did you mean `north-fell-a`? Offered are north-fell-a, north-fell-b, north-fell-c"}, map[string]string{"zones=[north-fell-a, north-fell-d]": "zones=[north-fell-a, north-fell-c]"}},
+		{"a range that the premises use", at("north-fell", example("warning-site", "--input", "range=172.20.16.0/24")...), 3,
+			[]string{"net.range: 172.20.16.0/24 overlaps 172.20.0.0/16 of the premises in Saltmere", "from input range", "172.21.0.0/24 is the nearest that is free"}, map[string]string{"range=172.20.16.0/24": "range=172.21.0.0/24"}},
+		{"an odd number of hosts", example("premises-cloud", "--input", "hosts=7", "--secret", "authorization="+file(t, "key", "Not-a-real-key-1")), 3,
+			[]string{"inputs.hosts: multipleOf: got 7, want 2", "such as 6 or 8"}, map[string]string{"hosts=7": "hosts=8"}},
+		{"below the least machine", at("north-fell", example("field-app", "--input", "size=plain-1")...), 3,
+			[]string{"inputs.size: size plain-1 does not do: it has 1 vcpus and 2 are needed", "these fit: brisk-2"}, map[string]string{"size=plain-1": "size=brisk-2"}},
+		{"too small for what it serves", at("north-fell", example("duty-desk", "--input", "officers=90", "--input", "size=plain-1")...), 3,
+			[]string{"inputs.size: plain-1 is too small for 30 officers on a node: it has 1 vcpus (4 needed), 4GiB of memory (16GiB needed)", "choose plain-4 or a larger one, or up to 10 officers on a node"}, map[string]string{"size=plain-1": "size=plain-4"}},
+		{"terms that nobody has accepted", at("north-fell", "propose", "model", "--template", terms, "--input", "size=plain-2"), 0,
+			[]string{"consent   terms: tide-model-2026", "model.image: the account has not accepted the terms tide-model-2026", "agree to `terms`"}, nil},
+		{"a very large machine without a host", at("ember-coast", "check", large, "--input", "size=vast-64"), 3,
+			[]string{"model.size: size vast-64 does not do: it stands on a dedicated host only, and none is named", "allocate a dedicated host and name it under `host`", "these fit: plain-1"}, map[string]string{"size=vast-64": "size=plain-1"}},
+		{"a shape that the zone does not sell", at("hollow-bay", "check", large, "--input", "size=drive-64"), 3,
+			[]string{`inputs.size: cloud larch has no size "drive-64"`, "these fit: plain-1"}, map[string]string{"size=drive-64": "size=plain-1"}},
+		{"administration open to the world", example("survey-router", "--input", "office=0.0.0.0/0", "--secret", "licence="+file(t, "licence", "Not-a-real-key-1")), 0,
+			[]string{"rules.rules: port 22 is open to every address there is: SSH answers there", "name the range that its users come from"}, map[string]string{"office=0.0.0.0/0": "office=198.51.100.0/24"}},
+	} {
+		r := b.run(m.args...)
+		told := r.out + r.err
+		if r.code != m.code {
+			t.Errorf("%s: exit code %d, want %d:\n%s", m.about, r.code, m.code, told)
+		}
+		for _, s := range m.says {
+			if !strings.Contains(told, s) {
+				t.Errorf("%s: nothing of %q in\n%s", m.about, s, told)
+			}
+		}
+		if m.instead == nil {
+			continue
+		}
+		var args []string
+		for _, a := range m.args {
+			if better, ok := m.instead[a]; ok {
+				a = better
+			}
+			args = append(args, a)
+		}
+		if r := b.run(args...); r.code != 0 || strings.Contains(r.err, "warning") {
+			t.Errorf("%s: what the remedy says does not help: exit code %d\n%s", m.about, r.code, r.err)
+		}
+	}
+	// Terms are accepted with the consent; then the cloud takes the image.
+	if r := b.run("accept", "1"); r.code != 6 || !strings.Contains(r.err, "terms") {
+		t.Errorf("accepted without consent: %d %s", r.code, r.err)
+	}
+	b.must(0, "accept", "1", "--agree", "terms")
+	if r := b.must(0, "apply", "1", "--watch"); !strings.Contains(r.out, "is done") {
+		t.Error(r.out)
+	}
+}
+
+// changing is what differs from one day to the next in what commands print.
+var changing = regexp.MustCompile(`offers as of [^\n]*`)
+
+// TestThePageOfChoosingIsTrue carries out the commands of the page and compares what
+// they print with what it shows.
+func TestThePageOfChoosingIsTrue(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	raw, err := os.ReadFile(filepath.Join("..", "docs", "choosing.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	commands := 0
+	for _, part := range regexp.MustCompile("(?s)```console\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+		for _, step := range regexp.MustCompile(`(?m)^\$ `).Split(part[1], -1)[1:] {
+			line, want, _ := strings.Cut(step, "\n")
+			for strings.HasSuffix(line, `\`) {
+				var more string
+				more, want, _ = strings.Cut(want, "\n")
+				line = strings.TrimSuffix(line, `\`) + strings.TrimSpace(more)
+			}
+			commands++
+			cmd := exec.Command("sh", "-c", `PATH="`+b.bin+`:$PATH"; `+line)
+			cmd.Env, cmd.Dir = b.env, "../examples"
+			out, _ := cmd.CombinedOutput()
+			got := changing.ReplaceAllString(string(out), "offers as of today")
+			if want = changing.ReplaceAllString(want, "offers as of today"); strings.TrimSpace(got) != strings.TrimSpace(want) {
+				t.Errorf("%s\ngot\n%s\nwant\n%s", line, got, want)
+			}
+		}
+	}
+	if commands < 10 {
+		t.Errorf("the page has only %d commands", commands)
+	}
+}
