@@ -5,6 +5,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -23,6 +24,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	contracts "undersail/api"
 	"undersail/internal/api/contract"
@@ -44,6 +46,8 @@ type Server struct {
 	calls   *prometheus.CounterVec
 	// asks are the paths whose POST only asks, and is answered anew each time.
 	asks map[string]bool
+	// bodies are the schemas of what requests hold.
+	bodies map[*openapi3.Operation]*jsonschema.Schema
 }
 
 // New makes the handler of the whole service: API, streams, console and the
@@ -60,6 +64,9 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	registry := prometheus.NewRegistry()
 	srv := &Server{service: s, log: log, router: router, wake: newWakers(), console: console, asks: map[string]bool{},
 		calls: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_http_requests_total", Help: "Requests answered, by method and status."}, []string{"method", "status"})}
+	if srv.bodies, err = bodies(doc); err != nil {
+		return nil, err
+	}
 	for path, item := range doc.Paths.Map() {
 		if item.Post != nil && item.Post.Extensions["x-asks"] == true {
 			srv.asks[path] = true
@@ -237,9 +244,14 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
-			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}})
+			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: true}})
 		if err != nil {
 			return explainInvalid(err)
+		}
+		if schema := s.bodies[route.Operation]; schema != nil {
+			if err := valid(schema, body); err != nil {
+				return err
+			}
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		if s.asks[route.Path] {
@@ -247,6 +259,58 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		return next(c)
 	}
+}
+
+// bodies compiles the schema of every body that a request holds, once.
+func bodies(doc *openapi3.T) (map[*openapi3.Operation]*jsonschema.Schema, error) {
+	out := map[*openapi3.Operation]*jsonschema.Schema{}
+	for path, item := range doc.Paths.Map() {
+		for method, op := range item.Operations() {
+			if op.RequestBody == nil {
+				continue
+			}
+			for _, media := range op.RequestBody.Value.Content {
+				raw, err := json.Marshal(media.Schema.Value)
+				if err != nil {
+					return nil, fmt.Errorf("read contract: %w", err)
+				}
+				schema, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+				if err != nil {
+					return nil, fmt.Errorf("read contract: %w", err)
+				}
+				c := jsonschema.NewCompiler()
+				if err := c.AddResource("urn:body", schema); err != nil {
+					return nil, fmt.Errorf("read contract: %s %s: %w", method, path, err)
+				}
+				if out[op], err = c.Compile("urn:body"); err != nil {
+					return nil, fmt.Errorf("read contract: %s %s: %w", method, path, err)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// valid holds a body against its schema.
+func valid(schema *jsonschema.Schema, body []byte) error {
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(body))
+	if err != nil {
+		return refusedBody("the body", "it cannot be read as JSON")
+	}
+	if err := schema.Validate(v); err != nil {
+		place, what := "the body", err.Error()
+		if m := schemaFault.FindStringSubmatch(what); m != nil {
+			if what = m[2]; m[1] != "" {
+				place = strings.ReplaceAll(strings.TrimPrefix(m[1], "/"), "/", ".")
+			}
+		}
+		return refusedBody(place, what)
+	}
+	return nil
+}
+
+func refusedBody(place, what string) error {
+	return &service.Error{Kind: service.Invalid, Title: place + ": " + strings.TrimSpace(what), Remedy: "see /api/openapi.yaml"}
 }
 
 // explainInvalid says what is wrong with a request without repeating its body.
@@ -264,19 +328,14 @@ func explainInvalid(err error) error {
 	if re.Err != nil {
 		what = re.Err.Error()
 	}
-	// A schema error tells its fault as: at '/stack': got number, want string.
 	if m := schemaFault.FindStringSubmatch(what); m != nil {
-		if m[1] != "" {
-			place = strings.ReplaceAll(strings.TrimPrefix(m[1], "/"), "/", ".")
-		}
 		what = m[2]
-	} else if re.Parameter == nil {
-		what = "it cannot be read as JSON"
 	}
 	out.Title = place + ": " + strings.TrimSpace(what)
 	return out
 }
 
+// schemaFault is how a schema tells a fault: at '/stack': got number, want string.
 var schemaFault = regexp.MustCompile(`at '([^']*)': ([^\n]+)`)
 
 // page serves the console; every path that is no file is one of its pages.

@@ -65,9 +65,10 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*excha
 }
 
 func newRendered(request render.Request, o *offer.Offers) *exchange.Rendered {
+	request.Rehearse = true
 	r := render.Render(request)
 	out, offers := &exchange.Rendered{Rendering: r}, offer.Everywhere{Home: o}
-	r.Findings = slices.Concat(r.Findings, fit.Rendering(r, offers), fit.Reaching(request, r, nil, offers))
+	r.Findings = slices.Concat(r.Findings, fit.Rendering(r, offers), fit.Reaching(r, nil, nil, offers))
 	today := time.Now().UTC().Format(time.DateOnly)
 	r.Findings = append(r.Findings, policy.Check(r, policy.Context{Offers: offers, Today: today}).Findings...)
 	r.Findings = append([]render.Finding{}, render.Locate(request.Template, r.Findings)...)

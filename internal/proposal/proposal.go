@@ -93,7 +93,7 @@ func (f Facts) request() render.Request {
 		}
 	}
 	return render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
-		Stop: f.Stop, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
+		Stop: f.Stop, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
 }
 
 // reported are the attributes of what is there, by name.
@@ -131,9 +131,7 @@ func (c Changed) Judge() Judged {
 	if r := c.Plan.Rendering; r != nil {
 		j.Findings = append(slices.Clone(r.Findings), c.Plan.Findings...)
 		j.Findings = append(j.Findings, fit.Check(c.Plan, c.Recorded, c.Found, c.Offers)...)
-		request := c.request()
-		request.Known = c.reported()
-		j.Findings = append(j.Findings, fit.Reaching(request, r, c.Plan.Changes, c.Offers)...)
+		j.Findings = append(j.Findings, fit.Reaching(r, c.reported(), c.Plan.Changes, c.Offers)...)
 		j.Cost = price.Of(r.Resources, c.Offers)
 		opinion := policy.Check(r, policy.Context{Offers: c.Offers, Cost: j.Cost, Today: c.Today, MostMonth: c.MostMonth, Rules: c.Rules})
 		j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,9 +11,11 @@ import (
 	"slices"
 	"time"
 
+	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
@@ -252,7 +255,9 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 	bundle := lang.Bundle{File: file, Source: source, Parts: parts}
 	if n.Source != "" {
 		var err error
-		if bundle, err = s.resolve(ctx, bundle); err != nil {
+		given := bundle
+		key := fmt.Sprintf("bundle %x", sha256.Sum256([]byte(given.File+"\x00"+given.Source+fmt.Sprint(len(given.Parts)))))
+		if bundle, err = recent(&s.lately, r.offline && len(given.Parts) == 0, key, func() (lang.Bundle, error) { return s.resolve(ctx, given) }); err != nil {
 			return err
 		}
 	}
@@ -271,10 +276,18 @@ func (r *reading) readBundle(b lang.Bundle) error {
 
 // readPlace reads what the region of the stack sells, and what is recorded there.
 func (s *Service) readPlace(ctx context.Context, r *reading) error {
-	adapter, account, err := s.adapter(ctx, r.stack.Account)
+	type connected struct {
+		adapter cloud.Adapter
+		account store.Account
+	}
+	c, err := recent(&s.lately, r.offline, "account "+r.stack.Account, func() (connected, error) {
+		adapter, account, err := s.adapter(ctx, r.stack.Account)
+		return connected{adapter, account}, err
+	})
 	if err != nil {
 		return err
 	}
+	adapter, account := c.adapter, c.account
 	r.account, r.adapter = account, adapter
 	if err := inRegion(account, r.stack.Region); err != nil {
 		return err
@@ -285,14 +298,14 @@ func (s *Service) readPlace(ctx context.Context, r *reading) error {
 		return err
 	}
 	r.Offers = offer.Everywhere{Home: home, Elsewhere: map[string]*offer.Offers{}, Others: s.others(account, r.stack.Region)}
-	if r.Rules, err = s.rules(ctx); err != nil {
+	if r.Rules, err = recent(&s.lately, r.offline, "rules", func() (*policy.Rules, error) { return s.rules(ctx) }); err != nil {
 		return err
 	}
 	r.Today = s.engine.Now().UTC().Format(time.DateOnly)
 	if account.MostMonth != nil {
 		r.MostMonth = *account.MostMonth
 	}
-	learned, err := s.learned(ctx, account.Name)
+	learned, err := recent(&s.lately, r.offline, "learned "+account.Name, func() (map[proposal.Learned]int64, error) { return s.learned(ctx, account.Name) })
 	if err != nil {
 		return err
 	}
@@ -323,7 +336,12 @@ func (s *Service) offersFor(ctx context.Context, r *reading, region string) (*of
 		return nil, err
 	}
 	if r.reserves == nil {
-		if r.reserves, err = s.reserved(ctx, r.account, "", r.stack.ID); err != nil {
+		except := r.stack.ID
+		if r.isNew { // it has reserved nothing
+			except = ""
+		}
+		key := "reserves " + r.account.Name + " " + except
+		if r.reserves, err = recent(&s.lately, r.offline, key, func() ([]reserve, error) { return s.reserved(ctx, r.account, "", except) }); err != nil {
 			return nil, err
 		}
 	}
@@ -343,10 +361,11 @@ func (s *Service) readBefore(ctx context.Context, r *reading) error {
 			return err
 		}
 	}
-	if r.kept, err = s.store.KeptBy(ctx, r.stack.Account, r.stack.Name); err != nil {
+	of := r.stack.Account + " " + r.stack.Name
+	if r.kept, err = recent(&s.lately, r.offline, "kept "+of, func() ([]store.Kept, error) { return s.store.KeptBy(ctx, r.stack.Account, r.stack.Name) }); err != nil {
 		return err
 	}
-	if r.versions, err = s.store.SecretVersions(ctx, r.stack.Name); err != nil {
+	if r.versions, err = recent(&s.lately, r.offline, "secrets "+of, func() (map[string]int, error) { return s.store.SecretVersions(ctx, r.stack.Name) }); err != nil {
 		return err
 	}
 	r.Recorded = r.asRecorded(conduct)
@@ -404,7 +423,7 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 		}
 	}
 	facts, drawn := r.Facts.Drawn(first, r.nextReference)
-	if r.Facts = facts; drawn || more {
+	if r.Facts = facts; drawn && !r.offline || more { // a form needs no references
 		changed = r.Facts.Render()
 	}
 	if !r.offline {

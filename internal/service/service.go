@@ -40,6 +40,7 @@ type Service struct {
 	offers     map[place]*offer.Offers
 	refreshing map[place]bool
 	asking     map[string]*asking // by user and form
+	lately     lately
 	// compiled are the organisation's rules, of the versions that compiledOf names.
 	compiled   *policy.Rules
 	compiledOf string

@@ -22,18 +22,11 @@ func offers(region string, zones ...string) *offer.Offers {
 
 func rendered(t *testing.T, lines ...string) *render.Rendering {
 	t.Helper()
-	_, r := requested(t, lines...)
-	return r
-}
-
-func requested(t *testing.T, lines ...string) (render.Request, *render.Rendering) {
-	t.Helper()
 	template, found := lang.Read("t", []byte("undersail: 1\nabout: {name: t, version: 1.0.0, title: T}\nresources:\n  "+strings.Join(lines, "\n  ")+"\n"))
 	if template == nil {
 		t.Fatal(found)
 	}
-	request := render.Request{Template: template, Stack: render.Stack{Name: "s", Region: "north-fell"}, Offers: offers("north-fell", "a", "b")}
-	return request, render.Render(request)
+	return render.Render(render.Request{Template: template, Rehearse: true, Stack: render.Stack{Name: "s", Region: "north-fell"}, Offers: offers("north-fell", "a", "b")})
 }
 
 const (
@@ -178,11 +171,11 @@ func TestChecksThatCanNeverPassAreFound(t *testing.T) {
 		{"the machine has key", []string{net, lan, inner, key, other, front, jump, machine(hidden, "ssh: {host: =self.private_address, user: admin, key: =other.private_key, command: id, answer: uid, "+through("tide", "key")+"}")}},
 		{"at port 90, and no rule lets in jump", []string{net, lan, inner, key, front, jump, machine(hidden, "tcp: {host: =self.private_address, port: 90, "+through("tide", "key")+"}")}},
 	} {
-		request, r := requested(t, c.lines...)
+		r := rendered(t, c.lines...)
 		if render.HasErrors(r.Findings) {
 			t.Errorf("%s: %v", c.lines[len(c.lines)-1], r.Findings)
 		}
-		got := Reaching(request, r, nil, everywhere)
+		got := Reaching(r, nil, nil, everywhere)
 		if len(got) != min(len(c.says), 1) || c.says != "" && (!strings.Contains(got[0].Message, c.says) || got[0].Remedy == "" || got[0].Severity != lang.Error) {
 			t.Errorf("%s: %v, want %q", c.lines[len(c.lines)-1], got, c.says)
 		}

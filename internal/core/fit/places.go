@@ -86,8 +86,9 @@ func Take(name string, request render.Request, offers offer.Everywhere) Variant 
 		v.Region = offers.Home.Region
 		request.Stack.Region, request.Offers = offers.Home.Region, offers.Home
 	}
+	request.Rehearse = true
 	r := render.Render(request)
-	findings := slices.Concat(r.Findings, Rendering(r, offers), Reaching(request, r, nil, offers), policy.Check(r, policy.Context{Offers: offers}).Findings)
+	findings := slices.Concat(r.Findings, Rendering(r, offers), Reaching(r, nil, nil, offers), policy.Check(r, policy.Context{Offers: offers}).Findings)
 	for _, f := range findings {
 		if f.Severity == lang.Error {
 			v.Errors = append(v.Errors, f)

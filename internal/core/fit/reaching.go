@@ -22,20 +22,20 @@ const probeEvery = 3
 
 // Reaching reports checks that can never pass: those that ask an address with no way
 // to it, a port that no rule opens, a login that the image does not know, and those
-// that have less time than they take. It renders the request once more as if
-// everything were made. Changes tell what would be made, in the order of the
-// rendering's resources; nil is everything.
-func Reaching(request render.Request, r *render.Rendering, changes []change.Change, offers offer.Everywhere) []render.Finding {
+// that have less time than they take. Checks are computed as if everything were made.
+// Changes tell what would be made, in the order of the rendering's resources; nil is
+// everything. Known tells what is there already, and may be nil.
+func Reaching(r *render.Rendering, known func(render.Resource) map[string]any, changes []change.Change, offers offer.Everywhere) []render.Finding {
 	if render.HasErrors(r.Findings) || r.Stopped {
 		return nil // what is missing is told, and all else would follow from it
 	}
-	c := &reaching{check: check{plan: change.Plan{Rendering: r}, offers: offers, ids: ids(request, r), told: map[render.Finding]bool{}}, doors: map[string][]door{}, machines: map[string]*machine{}}
+	c := &reaching{check: check{plan: change.Plan{Rendering: r}, offers: offers, ids: ids(known, r), told: map[render.Finding]bool{}}, doors: map[string][]door{}, machines: map[string]*machine{}}
 	for i := range r.Resources {
 		if res := &r.Resources[i]; res.Type == "firewall" {
 			c.doors[res.Name] = doors(res)
 		}
 	}
-	c.rehearsal = render.Rehearse(request, r, c.ports)
+	c.rehearsal = r.Rehearse(known, c.ports)
 	changed := func(i int) bool {
 		return changes == nil || i < len(changes) && changes[i].Change != change.Same
 	}
@@ -50,17 +50,15 @@ func Reaching(request render.Request, r *render.Rendering, changes []change.Chan
 		return c.out
 	}
 	c.machinesAt()
-	for _, f := range c.rehearsal.Findings {
-		if strings.HasSuffix(f.Place, ".health") {
-			c.unread(f)
-		}
-	}
-	for i := range c.rehearsal.Resources {
-		res := &c.rehearsal.Resources[i]
+	for i := range r.Resources {
+		res := &r.Resources[i]
 		if !changed(i) || res.Find != nil {
 			continue
 		}
-		for _, x := range res.Checks {
+		if fault := c.rehearsal.Faults[res.Name]; fault != nil {
+			c.unread(res, fault)
+		}
+		for _, x := range c.rehearsal.Checks[res.Name] {
 			c.way(res.Name, x)
 		}
 	}
@@ -68,13 +66,13 @@ func Reaching(request render.Request, r *render.Rendering, changes []change.Chan
 }
 
 // ids are the ids of what is there, with the names in the rendering.
-func ids(request render.Request, r *render.Rendering) map[string]string {
+func ids(known func(render.Resource) map[string]any, r *render.Rendering) map[string]string {
 	out := map[string]string{}
-	if request.Known == nil {
+	if known == nil {
 		return out
 	}
 	for _, res := range r.Resources {
-		if id, ok := request.Known(res)["id"].(string); ok {
+		if id, ok := known(res)["id"].(string); ok {
 			out[id] = res.Name
 		}
 	}
@@ -191,10 +189,9 @@ func (c *reaching) time(name string, x health.Check) {
 
 // unread reports a check that reads a report which nothing gives, such as the way to a
 // port that no rule opens.
-func (c *reaching) unread(f render.Finding) {
-	name := strings.TrimSuffix(f.Place, ".health")
-	if port := missingKey(f.Message); port != "" {
-		c.find(lang.Error, "check-never", f.Place, fmt.Sprintf("add a rule for port %s to its firewalls, and see that it is public", port), "a check asks %s at port %s, and nothing opens that port to the outside", name, port)
+func (c *reaching) unread(r *render.Resource, fault error) {
+	if port := missingKey(fault.Error()); port != "" {
+		c.find(lang.Error, "check-never", r.Name+".health", fmt.Sprintf("add a rule for port %s to its firewalls, and see that it is public", port), "a check asks %s at port %s, and nothing opens that port to the outside", r.Name, port)
 	}
 }
 

@@ -104,7 +104,7 @@ func remedyOf(p expr.Problem) string {
 
 // apply lets every rule look.
 func (rules *Rules) apply(l *look) {
-	if rules == nil {
+	if rules == nil || len(rules.list) == 0 {
 		return
 	}
 	all, costs := []any{}, map[string]float64{}

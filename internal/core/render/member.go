@@ -211,7 +211,7 @@ func (f *fields) Field(name string) any {
 	if !ok {
 		return nil
 	}
-	if f.member != nil {
+	if f.member != nil && f.member.d.Want.Get(name) != nil {
 		f.member.refresh()
 	}
 	if v, wanted := f.want[name]; wanted {

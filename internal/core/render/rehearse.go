@@ -11,12 +11,15 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// Rehearsal is a rendering as it would be once everything is made. What resources
-// report is stood in for by values of the right kind, which no real one has.
+// Rehearsal is what the checks of a rendering would be once everything is made. What
+// resources report is stood in for by values of the right kind, which no real one has.
 type Rehearsal struct {
-	*Rendering
 	// Reports are the stand-ins, by resource.
 	Reports map[string]map[string]any
+	// Checks are those of the resources whose checks read reports; Faults are why some
+	// cannot be computed even then.
+	Checks map[string][]health.Check
+	Faults map[string]error
 }
 
 // outside is where stand-ins for public addresses come from, and inside where those for
@@ -24,45 +27,49 @@ type Rehearsal struct {
 // for benchmarks (RFC 2544).
 var outside, inside = netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("198.18.0.0/15")
 
-// Rehearse renders a request once more as if all of it were made, so that what depends
-// on reports can be judged beforehand. Ports gives the ports at which a machine is
-// reached from outside. Where no check reads a report there is nothing to rehearse,
-// and it gives nil.
-func Rehearse(request Request, first *Rendering, ports func(r *Resource) []int64) *Rehearsal {
-	reads := func(checks []health.Check) bool {
-		return slices.ContainsFunc(checks, func(c health.Check) bool { return len(resource.Waits(c.Spec)) > 0 })
+// Rehearse computes the checks of a rendering as if all of it were made, so that they
+// can be judged beforehand. Its request was to be rehearsed; known tells what is there
+// already, and ports gives the ports at which a machine is reached from outside. Where
+// no check reads a report there is nothing to rehearse, and it gives nil. It is done
+// once: the rendering holds, and computes nothing more.
+func (r *Rendering) Rehearse(known func(Resource) map[string]any, ports func(r *Resource) []int64) *Rehearsal {
+	var reading []string
+	for _, res := range r.Resources {
+		if slices.ContainsFunc(res.Checks, func(c health.Check) bool { return len(resource.Waits(c.Spec)) > 0 }) {
+			reading = append(reading, res.Name)
+		}
 	}
-	if !reads(first.Prove) && !slices.ContainsFunc(first.Resources, func(r Resource) bool { return reads(r.Checks) }) {
+	session := r.session
+	if r.session = nil; session == nil || reading == nil {
 		return nil
 	}
-	out := &Rehearsal{Reports: map[string]map[string]any{}}
-	known := request.Known
 	if known == nil {
 		known = func(Resource) map[string]any { return nil }
 	}
-	s := standIns{first: first, used: map[string]int{}, ids: map[string]string{}}
-	for _, r := range first.Resources {
-		if id, ok := known(r)["id"].(string); ok {
-			s.ids[id] = r.Name
+	out := &Rehearsal{Reports: map[string]map[string]any{}, Checks: map[string][]health.Check{}, Faults: map[string]error{}}
+	s := standIns{first: r, used: map[string]int{}, ids: map[string]string{}}
+	for _, res := range r.Resources {
+		if id, ok := known(res)["id"].(string); ok {
+			s.ids[id] = res.Name
 		}
 	}
-	for i := range first.Resources {
-		r := &first.Resources[i]
-		out.Reports[r.Name] = s.report(r, ports)
-	}
-	request.Explain = ""
-	request.Known = func(r Resource) map[string]any {
-		for name, v := range known(r) { // what is there, but for what it does not tell yet
-			have, both := out.Reports[r.Name][name].(map[string]any)
+	for i := range r.Resources {
+		res := &r.Resources[i]
+		report := s.report(res, ports)
+		for name, v := range known(*res) { // what is there, but for what it does not tell yet
+			have, both := report[name].(map[string]any)
 			if more, is := v.(map[string]any); is && both {
 				maps.Copy(have, more)
 			} else if !empty(v) {
-				out.Reports[r.Name][name] = v
+				report[name] = v
 			}
 		}
-		return out.Reports[r.Name]
+		out.Reports[res.Name] = report
+		session.Report(res.Name, report)
 	}
-	out.Rendering = Render(request)
+	for _, name := range reading {
+		out.Checks[name], out.Faults[name] = session.checks(name)
+	}
 	return out
 }
 

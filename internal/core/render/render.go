@@ -24,6 +24,10 @@ const (
 // be computed.
 func Render(request Request) *Rendering {
 	e := newEvaluator(request)
+	if request.Rehearse {
+		e.readers, e.resolvable = map[string][]listener{}, map[string]*member{}
+		e.out.session = &Session{root: e}
+	}
 	e.render()
 	e.out.Outputs = e.outputs()
 	e.advise()

@@ -40,7 +40,8 @@ type Rendering struct {
 	// Stopped says that Request.Stop ended it before it was complete.
 	Stopped bool `json:"-"`
 
-	index map[string]int // of Resources by name, once they are complete
+	index   map[string]int
+	session *Session // of a request that is to be rehearsed // of Resources by name, once they are complete
 }
 
 // TemplateRef names the exact template that was rendered.
@@ -194,6 +195,8 @@ func HasErrors(findings []Finding) bool {
 
 // Request is all that a rendering depends on.
 type Request struct {
+	// Rehearse keeps what [Rehearse] needs to judge checks beforehand.
+	Rehearse bool
 	Template *lang.Template
 	Stack    Stack
 	Inputs   map[string]any

@@ -152,6 +152,19 @@ func (m *member) checks() (checks []health.Check) {
 	return checks
 }
 
+// checks computes the checks of a resource from everything reported so far. What they
+// read of the resource's own wanted values stays as it was.
+func (s *Session) checks(name string) (checks []health.Check, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	m := s.root.resolvable[name]
+	if m == nil {
+		return nil, nil // it is part of an embedded template that was left out
+	}
+	err = s.root.computing(func() { checks = m.checks() })
+	return checks, err
+}
+
 func secretChecks(checks []health.Check) bool {
 	for _, c := range checks {
 		if expr.HoldsSecret(c.Spec) {
