@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -8,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 )
 
 // mistake is one that people make before anything is there, with the finding that
@@ -133,4 +135,62 @@ func TestThePageOfChoosingIsTrue(t *testing.T) {
 	if commands < 10 {
 		t.Errorf("the page has only %d commands", commands)
 	}
+}
+
+// TestMissingInputsAreAskedForOnATerminal answers the questions of a proposal, and sees
+// that nothing is asked where nobody sits.
+func TestMissingInputsAreAskedForOnATerminal(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	if r := b.run("propose", "asked", "--template", "gauge-intake", "--account", "saltmere-lab", "--region", "north-fell"); r.code != 3 || !strings.Contains(r.err, "inputs.zones: it needs zones, and none were chosen") {
+		t.Errorf("without a terminal: %d %s", r.code, r.err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "script", "-qec", "stty rows 30 cols 100; exec "+filepath.Join(b.bin, "undersail")+" propose asked --template gauge-intake", "/dev/null")
+	cmd.Env, cmd.Dir = append(b.env, "TERM=xterm"), ".."
+	keys, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	screen, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	seen := ""
+	until := func(text string) {
+		t.Helper()
+		buffer := make([]byte, 4096)
+		for !strings.Contains(seen, text) {
+			n, err := screen.Read(buffer)
+			if seen += string(buffer[:n]); err != nil {
+				t.Fatalf("it ended before %q:\n%s", text, seen)
+			}
+		}
+		seen = seen[strings.Index(seen, text):]
+	}
+	answer := func(question, text string) {
+		t.Helper()
+		until(question)
+		until("enter")
+		time.Sleep(200 * time.Millisecond) // what is typed ahead of a question would be lost
+		if _, err := keys.Write([]byte(text)); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(50 * time.Millisecond)
+		keys.Write([]byte("\r"))
+	}
+	const down = "\x1b[B"
+	answer("Account", "")
+	answer("Region", down+down+down)
+	answer("offered are north-fell-a, north-fell-b, north-fell-c", "north-fell-a, north-fell-c")
+	answer("Where administrators come from", "127.0.0.0/8")
+	until("Proposal 1 for stack asked: ")
+	until("region north-fell")
+	until(`["north-fell-a","north-fell-c"]`)
+	until("next: undersail accept 1")
+	cmd.Wait()
 }

@@ -53,11 +53,6 @@ func TestScreenshots(t *testing.T) {
 	p.sees("Continue with what is missing")
 	time.Sleep(time.Second)
 	shot("run-failed")
-	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("document.documentElement.dataset.theme = 'dark', true")); err != nil {
-		t.Fatal(err)
-	}
-	time.Sleep(500 * time.Millisecond)
-	shot("run-failed-dark")
 	drawing, err := filepath.Abs("../docs/graphs/coast-tiers.svg")
 	if err != nil {
 		t.Fatal(err)

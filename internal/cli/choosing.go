@@ -134,8 +134,9 @@ func (n *wanted) search(account string) (service.Search, error) {
 
 func printFound(w io.Writer, q service.Search, most int, f service.Found) {
 	fmt.Fprintf(w, "%d ways fit and %d do not; ranked by %s\n", f.Fitting, f.Others, rankedBy(q.Need.By))
-	fmt.Fprintf(w, "%s\n\n", told(f.At))
+	fmt.Fprintln(w, told(f.At))
 	if len(f.Fits) > 0 {
+		fmt.Fprintln(w)
 		unit := f.Fits[0].Unit
 		head := "REGION\tZONES\tSIZE\tDISK\tHOUR\tMONTH\tAHEAD"
 		if unit != "" {
@@ -269,6 +270,15 @@ func money(amount float64, digits int) string {
 	return strconv.FormatFloat(amount, 'f', digits, 64)
 }
 
+// tightest tells the quotas of which least is left.
+func tightest(left map[string]int64) string {
+	all := strings.Split(quotasLeft(left), ", ")
+	if len(all) > 2 {
+		return strings.Join(all[:2], ", ") + ", ..."
+	}
+	return strings.Join(all, ", ")
+}
+
 func quotasLeft(left map[string]int64) string {
 	var parts []string
 	names := slices.SortedFunc(maps.Keys(left), func(a, b string) int { return cmp.Or(cmp.Compare(left[a], left[b]), strings.Compare(a, b)) })
@@ -347,7 +357,7 @@ func printPlaces(w io.Writer, c service.Comparison) {
 			if n := len(v.Errors); n > 0 {
 				verdict = fmt.Sprintf("no (%d)", n)
 			}
-			row("%s\t%s\t%d\t%d\t%s\t%s\t%s\t%s", v.Region, verdict, v.Machines, v.VCPUs, money(v.Cost.Hour, 3), money(v.Cost.Month, 0), money(v.Cost.Ahead, 0), clip(quotasLeft(v.QuotaLeft), 44))
+			row("%s\t%s\t%d\t%d\t%s\t%s\t%s\t%s", v.Region, verdict, v.Machines, v.VCPUs, money(v.Cost.Hour, 3), money(v.Cost.Month, 0), money(v.Cost.Ahead, 0), tightest(v.QuotaLeft))
 		}
 	})
 	for _, v := range c.Variants {
@@ -503,7 +513,9 @@ func printComparison(w io.Writer, c service.Comparison) {
 			line("an hour", func(v fit.Variant) string { return priced(v.Cost, v.Cost.Hour, 3) })
 			line("a month", func(v fit.Variant) string { return priced(v.Cost, v.Cost.Month, 0) })
 			line("a month ahead", func(v fit.Variant) string { return money(v.Cost.Ahead, 0) })
-			line("of it licences", func(v fit.Variant) string { return money(v.Cost.Licence*price.HoursPerMonth, 0) })
+			if slices.ContainsFunc(c.Variants, func(v fit.Variant) bool { return v.Cost.Licence > 0 }) {
+				line("of it licences", func(v fit.Variant) string { return money(v.Cost.Licence*price.HoursPerMonth, 0) })
+			}
 			line("duration", func(v fit.Variant) string { return seconds(v.Seconds) })
 			line("can be made", func(v fit.Variant) string {
 				if n := len(v.Errors); n > 0 {

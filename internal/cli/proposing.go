@@ -245,7 +245,8 @@ func inBrief(v any) string {
 		for _, item := range t {
 			m, ok := item.(map[string]any)
 			if !ok || resource.Pending(m) != nil {
-				return valueLine(v)
+				items = append(items, valueLine(item))
+				continue
 			}
 			var parts []string
 			for _, k := range slices.Sorted(maps.Keys(m)) {

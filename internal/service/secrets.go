@@ -27,9 +27,10 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 		case given:
 			r.Secrets[in.Name] = r.nextReference(in.Name)
 		case applied != "":
-			r.Secrets[in.Name] = applied
+			r.Secrets[in.Name], r.Origins[in.Name] = applied, "recorded"
 		case in.Generate:
 			r.Secrets[in.Name] = r.nextReference(in.Name)
+			r.Origins[in.Name] = "generated"
 			r.Draw = append(r.Draw, proposal.Draw{Reference: r.Secrets[in.Name], Kind: "generated", Input: in.Name})
 		}
 	}

@@ -179,6 +179,16 @@ func (c *check) support(o *offer.Offers, t resource.Type, r *render.Resource) {
 	}
 	for _, property := range o.Without[r.Type] {
 		if _, wanted := r.Want[property]; wanted {
+			var able []string
+			for _, other := range c.others(o) {
+				if !slices.Contains(other.Without[r.Type], property) {
+					able = append(able, other.Region)
+				}
+			}
+			if able != nil {
+				c.find(lang.Error, "not-supported", r.Name+"."+property, "leave it out, or choose "+strings.Join(able, " or "), "region %s has no `%s` for the type %s", o.Region, property, r.Type)
+				continue
+			}
 			c.find(lang.Error, "not-supported", r.Name+"."+property, "leave it out, or choose an account of another cloud", "cloud %s has no `%s` for the type %s", o.Cloud, property, r.Type)
 		}
 	}

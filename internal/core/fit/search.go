@@ -91,6 +91,10 @@ type Answer struct {
 	// QuotaLeft is what the quotas have left after it.
 	QuotaLeft map[string]int64 `json:"quota_left"`
 	WhyNot    []Reason         `json:"why_not,omitempty"`
+
+	// far is how far it is from fitting: a machine that is too small, or a region that is
+	// not allowed, is farther than a quota that is too low.
+	far int
 }
 
 // Search ranks every size and disk type of every region against a need: those that
@@ -114,6 +118,7 @@ func Search(n Need, offers []*offer.Offers) ([]Answer, error) {
 			for _, d := range disks(n, o) {
 				a := answer(n, o, s, d)
 				a.WhyNot = append(slices.Clone(here), a.WhyNot...)
+				a.far += farther * len(here)
 				a.rank(n, measures[i])
 				out = append(out, a)
 			}
@@ -126,7 +131,7 @@ func Search(n Need, offers []*offer.Offers) ([]Answer, error) {
 			}
 			return 0
 		}
-		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(liking(n, a), liking(n, b)), cmp.Compare(unpriced(a), unpriced(b)), cmp.Compare(a.PerUnit, b.PerUnit),
+		return cmp.Or(cmp.Compare(len(a.WhyNot)+a.far, len(b.WhyNot)+b.far), cmp.Compare(liking(n, a), liking(n, b)), cmp.Compare(unpriced(a), unpriced(b)), cmp.Compare(a.PerUnit, b.PerUnit),
 			cmp.Compare(a.Month, b.Month), cmp.Compare(a.Size.Name, b.Size.Name), cmp.Compare(a.Region, b.Region))
 	})
 	return out, nil
@@ -156,7 +161,7 @@ func disks(n Need, o *offer.Offers) []*offer.DiskType {
 func region(n Need, o *offer.Offers) []Reason {
 	var why []Reason
 	if len(n.Regions) > 0 && !slices.Contains(n.Regions, o.Region) {
-		why = append(why, Reason{"region " + o.Region + " is not allowed", "allow it with --region " + o.Region})
+		why = append(why, Reason{"region " + o.Region + " is not allowed", "allow it with --regions " + o.Region})
 	}
 	for _, t := range n.Types {
 		if !slices.Contains(o.Types, t) {
@@ -174,10 +179,14 @@ func region(n Need, o *offer.Offers) []Reason {
 	return why
 }
 
+// farther is how much more a reason counts that no asking for more mends.
+const farther = 4
+
 // answer looks at one size with one disk type, or with none.
 func answer(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType) Answer {
 	a := Answer{Region: o.Region, Size: s, Currency: o.Currency, QuotaLeft: map[string]int64{}, Spare: []string{}, Zones: []string{}, MBps: s.DiskMBps}
 	for _, message := range o.WhyNot(s, n.Machine) {
+		a.far += farther
 		a.WhyNot = append(a.WhyNot, Reason{message, ""})
 	}
 	zones := s.Zones

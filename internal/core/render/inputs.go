@@ -135,6 +135,9 @@ func (e *evaluator) input(in *lang.Input) (value any, origin string) {
 		}
 		return e.take(in, given), origin
 	case in.Secret && e.request.Secrets[e.scope+in.Name] != "":
+		if from := e.request.Origins[in.Name]; from != "" && e.parent == nil {
+			return "", from
+		}
 		return "", "given"
 	case in.Generate:
 		return "", "generated"
