@@ -35,7 +35,7 @@ func TestChangingOnesMindOnTheCommandLine(t *testing.T) {
 		}
 	}
 	first := b.must(0, "propose", "harbour", "--template", template, "--account", "saltmere-lab", "--region", "north-fell")
-	shows(first, "4 create", "door wants ", "network=waits for net.id", "rules=1 items", "is on trial", " real)")
+	shows(first, "4 create", "door wants ", "network=waits for net.id", "rules=[from 10.0.0.0/8, port 22]", "is on trial", " real)")
 	if strings.Contains(first.out, "known after") || strings.Contains(b.must(0, "stacks").out, "harbour") {
 		t.Errorf("a stack that is only proposed:\n%s", b.must(0, "stacks").out)
 	}

@@ -14,6 +14,7 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/core/price"
 	"undersail/internal/core/resource"
+	"undersail/internal/core/storage"
 )
 
 // picked are the flags with which offers are narrowed and ordered.
@@ -21,6 +22,7 @@ type picked struct {
 	lists, families    []string
 	architecture, zone string
 	memory, sort       string
+	work, disk         string
 	vcpus              int64
 }
 
@@ -45,12 +47,15 @@ func (a *app) offersCommand() *cobra.Command {
 	orders := slices.Sorted(maps.Keys(sizeOrders))
 	cmd := &cobra.Command{Use: "offers ACCOUNT --region REGION", Short: "Show what a region sells an account, with prices and quotas", Args: cobra.ExactArgs(1),
 		Example: "  undersail offers saltmere-lab --region north-fell\n  undersail offers saltmere-lab --region north-fell --only sizes --vcpus 4 --memory 16GiB --sort price\n" +
-			"  undersail offers saltmere-lab --region north-fell --only images,disks --zone north-fell-a\n  undersail offers saltmere-lab --region north-fell -o json > offers.json",
+			"  undersail offers saltmere-lab --region north-fell --only images,disks --zone north-fell-a\n  undersail offers saltmere-lab --region north-fell --work small-writes --disk 2TiB\n  undersail offers saltmere-lab --region north-fell -o json > offers.json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for _, l := range p.lists {
 				if !slices.Contains(offerLists, l) {
 					return &exit{exitUsage, fmt.Errorf("--only takes %s, not %q", strings.Join(offerLists, ", "), l)}
 				}
+			}
+			if p.work != "" && !slices.Contains(storage.WorkNames(), p.work) {
+				return &exit{exitUsage, fmt.Errorf("--work is one of %s, not %q", strings.Join(storage.WorkNames(), ", "), p.work)}
 			}
 			if sizeOrders[p.sort] == nil && p.sort != "" {
 				return &exit{exitUsage, fmt.Errorf("--sort takes %s, not %q", strings.Join(orders, ", "), p.sort)}
@@ -70,6 +75,9 @@ func (a *app) offersCommand() *cobra.Command {
 			if err := p.narrow(&o); err != nil {
 				return err
 			}
+			if p.work != "" || p.disk != "" {
+				return a.printAdvice(cmd, p, o)
+			}
 			return a.print(cmd, o, func(w io.Writer) { p.print(w, o) })
 		}}
 	f := cmd.Flags()
@@ -80,6 +88,8 @@ func (a *app) offersCommand() *cobra.Command {
 	f.Int64Var(&p.vcpus, "vcpus", 0, "sizes with so many processors, at least")
 	f.StringVar(&p.memory, "memory", "", "sizes with so much memory, at least")
 	f.StringVar(&p.zone, "zone", "", "sizes and disks that this zone sells")
+	f.StringVar(&p.work, "work", "", "advise disks for this work: "+strings.Join(storage.WorkNames(), ", "))
+	f.StringVar(&p.disk, "disk", "", "size of the disk that is advised, such as 2TiB")
 	f.StringVar(&p.sort, "sort", "", "order sizes by "+strings.Join(orders, ", "))
 	f.BoolVar(&refresh, "refresh", false, "ask the cloud now")
 	cmd.MarkFlagRequired("region")
@@ -176,6 +186,34 @@ func printDisks(w io.Writer, o offer.Offers) {
 		for _, d := range o.DiskTypes {
 			mbps, ops := d.Throughput(1 << 40)
 			row("%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", d.Name, strings.Join(d.For, " "), dataWords(d.MinBytes), dataWords(d.MaxBytes), figure(mbps), figure(ops), money(d.GiBHour*1024*price.HoursPerMonth, 0), soldIn(o, d.Zones))
+		}
+	})
+}
+
+// printAdvice ranks the disk types for some work, with what speaks for and against each.
+func (a *app) printAdvice(cmd *cobra.Command, p picked, o offer.Offers) error {
+	need := storage.Need{Work: p.work, Zone: p.zone}
+	if p.disk != "" {
+		bytes, err := resource.ParseData(p.disk)
+		if err != nil {
+			return &exit{exitUsage, fmt.Errorf("--disk: %w", err)}
+		}
+		need.Bytes = bytes
+	}
+	advice, err := storage.Advise(need, &o)
+	if err != nil {
+		return &exit{exitUsage, err}
+	}
+	return a.print(cmd, advice, func(w io.Writer) {
+		fmt.Fprintf(w, "disks of region %s, the advised first; prices in %s\n%s\n\n", o.Region, o.Currency, told(o.At))
+		columns(w, "DISK TYPE\tSIZE\tMB/S\tOPERATIONS\tMONTH\tZONES", func(row func(string, ...any)) {
+			for _, x := range advice {
+				row("%s\t%s\t%s\t%s\t%s\t%s", x.Type, dataWords(x.Bytes), figure(x.MBps), figure(x.Ops), money(x.Hour*price.HoursPerMonth, 2), soldIn(o, x.Zones))
+			}
+		})
+		for _, x := range advice {
+			fmt.Fprintln(w)
+			wrapped(w, x.Type+": "+strings.Join(slices.Concat(x.WhyNot, x.Why), "; "), 0)
 		}
 	})
 }

@@ -140,7 +140,16 @@ func Advise(n Need, o *offer.Offers) ([]Advice, error) {
 		return 1
 	}
 	slices.SortStableFunc(out, func(a, b Advice) int {
-		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Hour, b.Hour), cmp.Compare(a.Type, b.Type))
+		better := 0
+		if rank(a) > 0 && rank(b) > 0 { // of those that are not meant for it, what matters decides
+			switch n.Work {
+			case "small-writes", "steady", "log":
+				better = cmp.Compare(b.Ops, a.Ops)
+			case "bulk", "scratch":
+				better = cmp.Compare(b.MBps, a.MBps)
+			}
+		}
+		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(rank(a), rank(b)), better, cmp.Compare(a.Hour, b.Hour), cmp.Compare(a.Type, b.Type))
 	})
 	return out, nil
 }
