@@ -153,7 +153,8 @@ func printFound(w io.Writer, q service.Search, most int, f service.Found) {
 			}
 		})
 		best := f.Fits[0]
-		fmt.Fprintf(w, "\nprices in %s for %d of them; after the first the quotas of %s have left: %s\n", best.Currency, max(q.Need.Count, 1), best.Region, quotasLeft(best.QuotaLeft))
+		fmt.Fprintln(w)
+		wrapped(w, fmt.Sprintf("prices in %s for %d of them; after the first the quotas of %s have left: %s", best.Currency, max(q.Need.Count, 1), best.Region, quotasLeft(best.QuotaLeft)), 0)
 	}
 	if len(f.Rejected) == 0 {
 		return
@@ -161,15 +162,15 @@ func printFound(w io.Writer, q service.Search, most int, f service.Found) {
 	fmt.Fprintln(w, "\nnearest of those that do not fit")
 	for _, group := range alike(f.Rejected) {
 		x := group[0]
+		var sizes, regions []string
+		for _, y := range group {
+			sizes, regions = append(sizes, y.Size.Name), append(regions, y.Region)
+		}
 		with := ""
 		if x.DiskType != "" {
 			with = " with " + x.DiskType
 		}
-		var regions []string
-		for _, y := range group {
-			regions = append(regions, y.Region)
-		}
-		fmt.Fprintf(w, "  %s%s in %s\n", x.Size.Name, with, strings.Join(regions, ", "))
+		wrapped(w, fmt.Sprintf("%s%s in %s", once(sizes), with, once(regions)), 2)
 		for _, why := range x.WhyNot {
 			text := why.Message
 			if why.Remedy != "" {
@@ -180,6 +181,20 @@ func printFound(w io.Writer, q service.Search, most int, f service.Found) {
 	}
 }
 
+// once lists names, each once, the first few.
+func once(names []string) string {
+	var out []string
+	for _, n := range names {
+		if !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	if len(out) > 6 {
+		return strings.Join(out[:6], ", ") + fmt.Sprintf(" and %d more", len(out)-6)
+	}
+	return strings.Join(out, ", ")
+}
+
 // rejectedShown is how many kinds of rejections are shown, and how many are read for
 // them.
 const (
@@ -187,15 +202,16 @@ const (
 	rejectedRead  = 60
 )
 
-// alike gathers rejections of one size and disk for the same reasons, the first few.
+// alike gathers rejections for the same reasons, the first few.
 func alike(list []fit.Answer) [][]fit.Answer {
 	var out [][]fit.Answer
 	for _, x := range list {
 		same := func(group []fit.Answer) bool {
 			y := group[0]
-			return y.Size.Name == x.Size.Name && y.DiskType == x.DiskType && slices.EqualFunc(x.WhyNot, y.WhyNot, func(a, b fit.Reason) bool {
-				return strings.ReplaceAll(a.Message, x.Region, "") == strings.ReplaceAll(b.Message, y.Region, "")
-			})
+			plain := func(a fit.Answer, text string) string {
+				return strings.NewReplacer(a.Region, "", a.Size.Name, "").Replace(text)
+			}
+			return y.DiskType == x.DiskType && slices.EqualFunc(x.WhyNot, y.WhyNot, func(a, b fit.Reason) bool { return plain(x, a.Message) == plain(y, b.Message) })
 		}
 		if i := slices.IndexFunc(out, same); i >= 0 {
 			out[i] = append(out[i], x)

@@ -219,7 +219,7 @@ func (a *app) printAdvice(cmd *cobra.Command, p picked, o offer.Offers) error {
 }
 
 func printImages(w io.Writer, o offer.Offers) {
-	columns(w, "IMAGE\tUSER\tARCHITECTURE\tMEMORY\tDISK\tENDS\tTERMS\tLICENCES\tPACKAGES", func(row func(string, ...any)) {
+	columns(w, "IMAGE\tUSER\tCPU\tMEMORY\tDISK\tENDS\tTERMS\tLICENCES\tPACKAGES", func(row func(string, ...any)) {
 		for _, i := range o.Images {
 			terms := "-"
 			if i.Terms != nil {
