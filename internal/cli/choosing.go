@@ -140,7 +140,7 @@ func printFound(w io.Writer, q service.Search, most int, f service.Found) {
 		unit := f.Fits[0].Unit
 		head := "REGION\tZONES\tSIZE\tDISK\tHOUR\tMONTH\tAHEAD"
 		if unit != "" {
-			head += "\tPER " + strings.ToUpper(unit)
+			head += "\tPER UNIT"
 		}
 		head += "\tSPARE"
 		columns(w, head, func(row func(string, ...any)) {
@@ -149,7 +149,7 @@ func printFound(w io.Writer, q service.Search, most int, f service.Found) {
 				if unit != "" {
 					cells = append(cells, money(x.PerUnit, 2))
 				}
-				row("%s", strings.Join(append(cells, orDash(strings.Join(x.Spare, ", "))), "\t"))
+				row("%s", strings.Join(append(cells, orDash(strings.ReplaceAll(strings.Join(x.Spare, ", "), " of memory", ""))), "\t"))
 			}
 		})
 		best := f.Fits[0]

@@ -752,6 +752,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stacks/{name}/cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a stack costs by resource, licence and tag, and what it has cost since it was made */
+        get: operations["getCost"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stacks/{name}/template": {
         parameters: {
             query?: never;
@@ -1287,6 +1304,18 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             consents: components["schemas"]["Consent"][];
             problem?: string;
+        };
+        Spending: {
+            stack: string;
+            cost: components["schemas"]["Cost"];
+            tags: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
+            spent: number;
+            /** Format: date-time */
+            since: string;
         };
         Consent: {
             name: string;
@@ -3168,6 +3197,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Output"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["StackName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The cost */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spending"];
                 };
             };
             default: components["responses"]["Problem"];
