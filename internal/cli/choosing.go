@@ -24,7 +24,7 @@ import (
 // wanted are the flags with which a need is told.
 type wanted struct {
 	need                            fit.Need
-	memory, local, disk, account    string
+	memory, local, disk             string
 	figures, prefer, regions, types []string
 	template                        string
 	most                            int

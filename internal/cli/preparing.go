@@ -138,7 +138,7 @@ func (a *app) checkCommand() *cobra.Command {
 			if a.output == "sarif" {
 				return nil // the log is written, and holds no errors
 			}
-			findings := []render.Finding{}
+			var findings []render.Finding
 			if g.files != nil || g.values != nil || g.preset != "" || g.account != "" || g.offers != "" {
 				r, err := a.renderHere(cmd, t, &g)
 				if err != nil {

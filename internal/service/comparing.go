@@ -71,11 +71,8 @@ func (s *Service) Compare(ctx context.Context, q Compared) (Comparison, error) {
 		if err := inRegion(r.account, region); err != nil {
 			return out, err
 		}
-		places := fit.Places(request, r.all)
-		i := slices.IndexFunc(places, func(p fit.Variant) bool { return p.Region == region })
-		place := places[i]
-		place.Name = v.Name
-		out.Variants = append(out.Variants, place)
+		i := slices.IndexFunc(r.all, func(o *offer.Offers) bool { return o.Region == region })
+		out.Variants = append(out.Variants, fit.Place(v.Name, request, r.all, r.all[i]))
 	}
 	out.Overtakings = fit.Overtakings(fit.Bills(out.Variants, q.Fixed))
 	return out, nil

@@ -84,6 +84,7 @@ func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account
 	if err := s.store.PutAccount(ctx, a); err != nil {
 		return Account{}, err
 	}
+	s.forgetOffers(a.Name)
 	if _, err := s.store.Unpark(ctx, a.Name, state.ForCredentials, engine.Grace, s.engine.Enqueue(ctx)); err != nil {
 		return Account{}, err
 	}

@@ -85,7 +85,7 @@ func Draw(taken []Taken, length int) *Map {
 		m.Free = append(m.Free, Free(whole, top)...)
 	}
 	for _, free := range m.Free {
-		for at := free; length > 0 && length >= at.Bits() && len(m.Next) < 5; {
+		for at := free; length >= at.Bits() && length <= at.Addr().BitLen() && len(m.Next) < 5; {
 			next := netip.PrefixFrom(at.Addr(), length)
 			m.Next = append(m.Next, next)
 			past, ok := after(next)

@@ -127,23 +127,27 @@ func left(r *render.Rendering, offers offer.Everywhere) map[string]int64 {
 // and what is missing elsewhere. Zones that inputs pick in one region are replaced by
 // those in the same places of another. What runs comes first, the cheapest first.
 func Places(request render.Request, offers []*offer.Offers) []Variant {
-	all := map[string]*offer.Offers{}
-	for _, o := range offers {
-		all[o.Region] = o
-	}
 	var out []Variant
 	for _, o := range offers {
-		here := request
-		var instead []string
-		here.Inputs, instead = translated(request.Template, request.Inputs, offers, o)
-		v := Take(o.Region, here, offer.Everywhere{Home: o, Elsewhere: all})
-		v.Instead = instead
-		out = append(out, v)
+		out = append(out, Place(o.Region, request, offers, o))
 	}
 	slices.SortStableFunc(out, func(a, b Variant) int {
 		return cmp.Or(cmp.Compare(min(len(a.Errors), 1), min(len(b.Errors), 1)), cmp.Compare(len(a.Errors), len(b.Errors)), cmp.Compare(a.Cost.Hour, b.Cost.Hour), cmp.Compare(a.Region, b.Region))
 	})
 	return out
+}
+
+// Place renders a request in one region of an account whose offers are given.
+func Place(name string, request render.Request, offers []*offer.Offers, o *offer.Offers) Variant {
+	all := map[string]*offer.Offers{}
+	for _, x := range offers {
+		all[x.Region] = x
+	}
+	var instead []string
+	request.Inputs, instead = translated(request.Template, request.Inputs, offers, o)
+	v := Take(name, request, offer.Everywhere{Home: o, Elsewhere: all})
+	v.Instead = instead
+	return v
 }
 
 // translated gives inputs in which zones of other regions are replaced by those of one,
