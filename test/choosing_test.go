@@ -2,7 +2,9 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -91,6 +93,7 @@ func TestMistakesAreStoppedAndTheirRemediesHelp(t *testing.T) {
 			t.Errorf("%s: what the remedy says does not help: exit code %d\n%s", m.about, r.code, r.err)
 		}
 	}
+	b.formOverTheAPI(t)
 	// Terms are accepted with the consent; then the cloud takes the image.
 	if r := b.run("accept", "1"); r.code != 6 || !strings.Contains(r.err, "terms") {
 		t.Errorf("accepted without consent: %d %s", r.code, r.err)
@@ -98,6 +101,57 @@ func TestMistakesAreStoppedAndTheirRemediesHelp(t *testing.T) {
 	b.must(0, "accept", "1", "--agree", "terms")
 	if r := b.must(0, "apply", "1", "--watch"); !strings.Contains(r.out, "is done") {
 		t.Error(r.out)
+	}
+}
+
+// formOverTheAPI keeps a draft, changes it by merge patches under its
+// revision, and asks what it would be.
+func (b *bench) formOverTheAPI(t *testing.T) {
+	send := func(method, path, revision, body string) (int, map[string]any) {
+		t.Helper()
+		req, err := http.NewRequest(method, b.url+"/api/v1"+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+b.token())
+		req.Header.Set("Content-Type", "application/json")
+		if method == http.MethodPatch {
+			req.Header.Set("Content-Type", "application/merge-patch+json")
+			req.Header.Set("If-Match", revision)
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		var v map[string]any
+		json.NewDecoder(res.Body).Decode(&v)
+		return res.StatusCode, v
+	}
+	status, d := send("POST", "/drafts", "", `{"stack": "pages", "template": "warning-site"}`)
+	if status != 201 || d["problem"] == nil {
+		t.Fatalf("%d %v", status, d)
+	}
+	at := fmt.Sprint("/drafts/", d["id"])
+	status, d = send("PATCH", at, `"1"`, `{"account": "saltmere-lab", "region": "north-fell", "inputs": {"size": "plain-48", "range": "10.77.0.0/24"}}`)
+	answer, _ := d["answer"].(map[string]any)
+	if status != 200 || answer["errors"] != 1.0 || d["revision"] != 2.0 {
+		t.Errorf("%d %v", status, d)
+	}
+	if status, p := send("PATCH", at, `"1"`, `{"region": null}`); status != 409 || !strings.Contains(fmt.Sprint(p["title"]), "has revision 2 by now") {
+		t.Errorf("an old revision: %d %v", status, p)
+	}
+	if status, d = send("PATCH", at, "2", `{"inputs": {"size": null}}`); status != 200 || d["answer"].(map[string]any)["errors"] != 0.0 {
+		t.Errorf("%d %v", status, d)
+	}
+	if status, p := send("POST", "/checks", "", `{"stack": "", "template": "warning-site", "colour": 1}`); status != 422 || !strings.Contains(fmt.Sprint(p["title"]), "colour") {
+		t.Errorf("an unknown field: %d %v", status, p)
+	}
+	if status, _ := send("DELETE", at, "", ""); status != 204 {
+		t.Errorf("removing it: %d", status)
+	}
+	if status, _ := send("GET", at, "", ""); status != 404 {
+		t.Errorf("it is still there: %d", status)
 	}
 }
 

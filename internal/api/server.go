@@ -253,6 +253,9 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 				return err
 			}
 		}
+		if strings.HasPrefix(r.Header.Get("Content-Type"), "application/merge-patch+json") {
+			r.Header.Set("Content-Type", "application/json") // it is read as what it is
+		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		if s.asks[route.Path] {
 			r.Header.Del("Idempotency-Key")

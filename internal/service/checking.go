@@ -97,7 +97,7 @@ func (s *Service) Check(ctx context.Context, u User, q Question) (Answer, error)
 	}
 	defer done()
 	if q.Stack == "" {
-		q.Stack = "draft"
+		q.Stack, q.unnamed = "draft", true
 	}
 	if !stackPattern.MatchString(q.Stack) || len(q.Stack) > 40 {
 		return Answer{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", q.Stack)

@@ -369,3 +369,31 @@ func TestAFailedFirstBootTellsWhatTheMachineSaid(t *testing.T) {
 		t.Errorf("the reason: %s", run.Reason)
 	}
 }
+
+func TestWhatAStackHasCostIsCountedFromItsFirstHour(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine, `data: {type: disk, want: {size: 100GiB, type: solid, tags: {owner: ines}}}`, `logs: {type: disk, want: {size: 50GiB, type: solid, tags: {owner: tam}}}`))
+	first, err := b.s.Cost(ctx, "coast")
+	if err != nil || len(first.Cost.Lines) != 2 || first.Spent <= 0 {
+		t.Fatalf("%+v %v", first, err)
+	}
+	if owners := first.Tags["owner"]; owners["ines"] != 2*owners["tam"] || owners["tam"] == 0 {
+		t.Errorf("by owner: %v", owners)
+	}
+	later, err := b.s.Cost(ctx, "coast")
+	if err != nil || later.Spent <= first.Spent {
+		t.Errorf("it was %v and is %v (%v)", first.Spent, later.Spent, err)
+	}
+	_, err = b.s.Cost(ctx, "nowhere")
+	wantKind(t, err, service.NotFound, "")
+}
+
+func TestAFormForNoStackYetIsNoneThatIsThere(t *testing.T) {
+	b := newBench(t, nil)
+	b.apply("draft", resources(netLine))
+	a, err := b.s.Check(context.Background(), b.r.Admin, service.Question{NewProposal: service.NewProposal{File: "asked.sail.yaml", Source: formSource, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"size": "plain-2"}}})
+	if err != nil || a.Summary != "3 create" {
+		t.Errorf("%s %v", a.Summary, err)
+	}
+}

@@ -67,7 +67,7 @@ func (s *Service) AddDraft(ctx context.Context, u User, n NewProposal) (Draft, e
 	if err != nil {
 		return Draft{}, err
 	}
-	return s.answered(ctx, u, row, "")
+	return s.answered(ctx, u, row, "", "")
 }
 
 // Draft finds a draft with what it would be now.
@@ -76,7 +76,7 @@ func (s *Service) Draft(ctx context.Context, u User, id, graph string) (Draft, e
 	if err != nil {
 		return Draft{}, missing(err, "draft", id, "list them with: GET /api/v1/drafts")
 	}
-	return s.answered(ctx, u, row, graph)
+	return s.answered(ctx, u, row, "", graph) // who only reads ends nobody's question
 }
 
 // ChangeDraft lays a merge patch (RFC 7396) over a draft of a revision. A draft that
@@ -113,7 +113,7 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 	if err != nil {
 		return Draft{}, err
 	}
-	return s.answered(ctx, u, changed, graph)
+	return s.answered(ctx, u, changed, "draft "+id, graph)
 }
 
 func changedSince(id string, has, had int64) error {
@@ -168,12 +168,12 @@ func secretGiven(in *lang.Input, n NewProposal) bool {
 
 // answered adds to a draft what it would be as a proposal. A draft that names no
 // template or place yet is none the worse for it.
-func (s *Service) answered(ctx context.Context, u User, row store.Draft, graph string) (Draft, error) {
+func (s *Service) answered(ctx context.Context, u User, row store.Draft, form, graph string) (Draft, error) {
 	d, err := draftOf(row)
 	if err != nil {
 		return d, err
 	}
-	a, err := s.Check(ctx, u, Question{NewProposal: d.Body, Form: "draft " + d.ID, Seq: d.Revision, Graph: graph})
+	a, err := s.Check(ctx, u, Question{NewProposal: d.Body, Form: form, Seq: d.Revision, Graph: graph})
 	var refused *Error
 	switch {
 	case errors.As(err, &refused) && !errors.Is(err, errSuperseded):

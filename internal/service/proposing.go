@@ -40,6 +40,9 @@ type NewProposal struct {
 	Region  string            `json:"region,omitempty"`
 	Inputs  map[string]any    `json:"inputs,omitempty"`
 	Secrets map[string]string `json:"secrets,omitempty"`
+
+	// unnamed says that the stack has no name yet, and is none that is there.
+	unnamed bool
 }
 
 // Proposal is a saved set of changes. One that would change nothing is not saved:
@@ -203,7 +206,7 @@ func (s *Service) readStack(ctx context.Context, r *reading, n NewProposal) erro
 		return err
 	}
 	id := newID()
-	r.isNew = err != nil || r.stack.RetiredAt != nil
+	r.isNew = err != nil || r.stack.RetiredAt != nil || n.unnamed
 	if !r.isNew {
 		if _, err := s.store.LastRun(ctx, r.stack.ID); errors.Is(err, store.ErrNotFound) {
 			r.isNew, id = true, r.stack.ID
