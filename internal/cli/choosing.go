@@ -439,7 +439,7 @@ func (a *app) compareCommand() *cobra.Command {
 			if err != nil {
 				return a.told(cmd, err)
 			}
-			return a.print(cmd, found, func(w io.Writer) { printComparison(w, found) })
+			return a.print(cmd, found, func(w io.Writer) { printComparison(w, found, q.Fixed) })
 		}}
 	g.flags(cmd)
 	f := cmd.Flags()
@@ -505,7 +505,7 @@ func amounts(pairs []string) (map[string]float64, error) {
 // sideBySide is how many variants a line of 100 characters has room for.
 const sideBySide = 4
 
-func printComparison(w io.Writer, c service.Comparison) {
+func printComparison(w io.Writer, c service.Comparison, fixed map[string]float64) {
 	fmt.Fprintf(w, "%s in %s; prices in %s\n%s\n", c.Template, c.Account, currencyOf(c.Variants), told(c.At))
 	for list := range slices.Chunk(c.Variants, sideBySide) {
 		fmt.Fprintln(w)
@@ -531,6 +531,9 @@ func printComparison(w io.Writer, c service.Comparison) {
 			line("a month ahead", func(v fit.Variant) string { return money(v.Cost.Ahead, 0) })
 			if slices.ContainsFunc(c.Variants, func(v fit.Variant) bool { return v.Cost.Licence > 0 }) {
 				line("of it licences", func(v fit.Variant) string { return money(v.Cost.Licence*price.HoursPerMonth, 0) })
+			}
+			if len(fixed) > 0 {
+				line("and a month beside", func(v fit.Variant) string { return money(fixed[v.Name], 0) })
 			}
 			line("duration", func(v fit.Variant) string { return seconds(v.Seconds) })
 			line("can be made", func(v fit.Variant) string {

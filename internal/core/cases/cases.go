@@ -153,13 +153,14 @@ func Run(t *lang.Template, c Case, offers *offer.Offers) []Failure {
 			}
 		}
 	}
-	request := render.Request{Template: t, Stack: render.Stack{Name: t.About.Name}, Offers: offers}
+	request := render.Request{Template: t, Stack: render.Stack{Name: t.About.Name}, Offers: offers, Rehearse: true}
 	if offers != nil {
 		request.Stack.Account, request.Stack.Cloud, request.Stack.Region = offers.Account, offers.Cloud, offers.Region
 	}
 	request.Inputs, request.Origins = render.Merge(preset, given)
 	r := render.Render(request)
-	r.Findings = append(append(r.Findings, fit.Rendering(r, offer.Everywhere{Home: offers})...), policy.Check(r, policy.Context{Offers: offer.Everywhere{Home: offers}}).Findings...)
+	sold := offer.Everywhere{Home: offers}
+	r.Findings = slices.Concat(r.Findings, fit.Rendering(r, sold), fit.Reaching(r, nil, nil, sold), policy.Check(r, policy.Context{Offers: sold}).Findings)
 	compareFindings(fail, r.Findings, c.Expect.Findings)
 	compareResources(fail, r, c.Expect)
 	return out
