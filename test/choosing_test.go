@@ -34,11 +34,24 @@ resources:
   model: {type: instance, want: {size: =inputs.size, image: %s, subnet: =lan.id}}
 `
 
-// TestMistakesAreStoppedAndTheirRemediesHelp makes the mistakes that people typically
-// make, and then does what the remedy says.
-func TestMistakesAreStoppedAndTheirRemediesHelp(t *testing.T) {
+// TestChoosing asks for everything that can be known beforehand, on one empty demo: as
+// the page shows it, on a terminal, over the API, and with the mistakes of practice.
+func TestChoosing(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "240")
+	for _, part := range []struct {
+		name string
+		run  func(b *bench)
+	}{{"the page is true", (*bench).page}, {"missing inputs are asked for on a terminal", (*bench).terminal}, {"a form over the API", (*bench).form}, {"mistakes are stopped and their remedies help", (*bench).mistakes}} {
+		t.Run(part.name, func(t *testing.T) { part.run(b.in(t)) })
+	}
+}
+
+// mistakes makes the mistakes that people typically make, and then does what the remedy
+// says.
+func (b *bench) mistakes() {
+	t := b.t
+	b.must(0, "accounts", "limit", "saltmere-lab", "none")
 	b.must(0, "accounts", "ranges", "saltmere-lab", "--add", "172.20.0.0/16", "--about", "the premises in Saltmere")
 	at := func(region string, args ...string) []string {
 		return append(args, "--account", "saltmere-lab", "--region", region)
@@ -93,20 +106,23 @@ func TestMistakesAreStoppedAndTheirRemediesHelp(t *testing.T) {
 			t.Errorf("%s: what the remedy says does not help: exit code %d\n%s", m.about, r.code, r.err)
 		}
 	}
-	b.formOverTheAPI(t)
 	// Terms are accepted with the consent; then the cloud takes the image.
-	if r := b.run("accept", "1"); r.code != 6 || !strings.Contains(r.err, "terms") {
+	var list []proposed
+	b.into(&list, "proposals", "--stack", "model")
+	id := fmt.Sprint(list[0].ID)
+	if r := b.run("accept", id); r.code != 6 || !strings.Contains(r.err, "terms") {
 		t.Errorf("accepted without consent: %d %s", r.code, r.err)
 	}
-	b.must(0, "accept", "1", "--agree", "terms")
-	if r := b.must(0, "apply", "1", "--watch"); !strings.Contains(r.out, "is done") {
+	b.must(0, "accept", id, "--agree", "terms")
+	if r := b.must(0, "apply", id, "--watch"); !strings.Contains(r.out, "is done") {
 		t.Error(r.out)
 	}
 }
 
-// formOverTheAPI keeps a draft, changes it by merge patches under its
-// revision, and asks what it would be.
-func (b *bench) formOverTheAPI(t *testing.T) {
+// form keeps a draft, changes it by merge patches under its revision, and asks what it
+// would be.
+func (b *bench) form() {
+	t := b.t
 	send := func(method, path, revision, body string) (int, map[string]any) {
 		t.Helper()
 		req, err := http.NewRequest(method, b.url+"/api/v1"+path, strings.NewReader(body))
@@ -158,11 +174,10 @@ func (b *bench) formOverTheAPI(t *testing.T) {
 // changing is what differs from one day to the next in what commands print.
 var changing = regexp.MustCompile(`offers as of [^\n]*`)
 
-// TestThePageOfChoosingIsTrue carries out the commands of the page and compares what
-// they print with what it shows.
-func TestThePageOfChoosingIsTrue(t *testing.T) {
-	t.Parallel()
-	b := start(t, "--empty", "--pace", "240")
+// page carries out the commands of the page and compares what they print with what it
+// shows.
+func (b *bench) page() {
+	t := b.t
 	raw, err := os.ReadFile(filepath.Join("..", "docs", "choosing.md"))
 	if err != nil {
 		t.Fatal(err)
@@ -191,11 +206,10 @@ func TestThePageOfChoosingIsTrue(t *testing.T) {
 	}
 }
 
-// TestMissingInputsAreAskedForOnATerminal answers the questions of a proposal, and sees
-// that nothing is asked where nobody sits.
-func TestMissingInputsAreAskedForOnATerminal(t *testing.T) {
-	t.Parallel()
-	b := start(t, "--empty", "--pace", "240")
+// terminal answers the questions of a proposal, and sees that nothing is asked where
+// nobody sits.
+func (b *bench) terminal() {
+	t := b.t
 	if r := b.run("propose", "asked", "--template", "gauge-intake", "--account", "saltmere-lab", "--region", "north-fell"); r.code != 3 || !strings.Contains(r.err, "inputs.zones: it needs zones, and none were chosen") {
 		t.Errorf("without a terminal: %d %s", r.code, r.err)
 	}
@@ -242,9 +256,9 @@ func TestMissingInputsAreAskedForOnATerminal(t *testing.T) {
 	answer("Region", down+down+down)
 	answer("offered are north-fell-a, north-fell-b, north-fell-c", "north-fell-a, north-fell-c")
 	answer("Where administrators come from", "127.0.0.0/8")
-	until("Proposal 1 for stack asked: ")
+	until(" for stack asked: ")
 	until("region north-fell")
 	until(`["north-fell-a","north-fell-c"]`)
-	until("next: undersail accept 1")
+	until("next: undersail accept ")
 	cmd.Wait()
 }

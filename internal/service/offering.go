@@ -243,6 +243,13 @@ func (s *Service) Fit(ctx context.Context, q Search) (Found, error) {
 	if err != nil {
 		return Found{}, err
 	}
+	reserves, err := s.reserved(ctx, a, "", "")
+	if err != nil {
+		return Found{}, err
+	}
+	for i, o := range offers {
+		offers[i] = counting(o, reserves)
+	}
 	answers, err := fit.Search(q.Need, offers)
 	if err != nil {
 		return Found{}, refuse(Invalid, "see: undersail fit --help", "%v", err)

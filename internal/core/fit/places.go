@@ -113,7 +113,7 @@ func left(r *render.Rendering, offers offer.Everywhere) map[string]int64 {
 			t.Takes(res.Want, o, func(name string, n int64) {
 				if q, told := o.Quotas[name]; told {
 					if _, there := out[name]; !there {
-						out[name] = q.Limit - q.Used
+						out[name] = q.Left()
 					}
 					out[name] -= n
 				}

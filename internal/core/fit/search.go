@@ -273,14 +273,14 @@ func (a *Answer) quotas(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType
 		if !told {
 			continue
 		}
-		left := q.Limit - q.Used - need[name]
+		left := q.Left() - need[name]
 		if a.QuotaLeft[name] = left; left < 0 {
 			each := need[name] / n.Count
 			remedy := fmt.Sprintf("ask for %d more", -left)
-			if fits := (q.Limit - q.Used) / max(each, 1); fits > 0 && n.Count > 1 {
+			if fits := q.Left() / max(each, 1); fits > 0 && n.Count > 1 {
 				remedy = fmt.Sprintf("%d of them fit; for %d ask for %d more", fits, n.Count, -left)
 			}
-			a.WhyNot = append(a.WhyNot, Reason{fmt.Sprintf("the quota %s of %s has %d left and %d are needed", name, o.Region, q.Limit-q.Used, need[name]), remedy})
+			a.WhyNot = append(a.WhyNot, Reason{fmt.Sprintf("the quota %s of %s has %d left and %d are needed", name, o.Region, q.Left(), need[name]), remedy})
 		}
 	}
 }
