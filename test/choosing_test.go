@@ -206,6 +206,9 @@ func (b *bench) page() {
 	}
 }
 
+// escapes are what a terminal reads and nobody sees.
+var escapes = regexp.MustCompile(`\x1b(\[[0-9;?<>=]*[a-zA-Z]|\$p|[()][A-Z0-9]|[=>])`)
+
 // terminal answers the questions of a proposal, and sees that nothing is asked where
 // nobody sits.
 func (b *bench) terminal() {
@@ -215,7 +218,7 @@ func (b *bench) terminal() {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "script", "-qec", "stty rows 30 cols 100; exec "+filepath.Join(b.bin, "undersail")+" propose asked --template gauge-intake", "/dev/null")
+	cmd := exec.CommandContext(ctx, "script", "-qec", "stty rows 30 cols 100; exec "+filepath.Join(b.bin, "undersail")+" propose asked --template gauge-intake --region north-fell", "/dev/null")
 	cmd.Env, cmd.Dir = append(b.env, "TERM=xterm"), ".."
 	keys, err := cmd.StdinPipe()
 	if err != nil {
@@ -234,28 +237,36 @@ func (b *bench) terminal() {
 		buffer := make([]byte, 4096)
 		for !strings.Contains(seen, text) {
 			n, err := screen.Read(buffer)
-			if seen += string(buffer[:n]); err != nil {
+			if seen += escapes.ReplaceAllString(string(buffer[:n]), ""); err != nil {
 				t.Fatalf("it ended before %q:\n%s", text, seen)
 			}
 		}
 		seen = seen[strings.Index(seen, text):]
 	}
-	answer := func(question, text string) {
+	press := func(text, shows string) { // what is typed ahead of a question would be lost
 		t.Helper()
-		until(question)
-		until("enter")
-		time.Sleep(200 * time.Millisecond) // what is typed ahead of a question would be lost
 		if _, err := keys.Write([]byte(text)); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(50 * time.Millisecond)
-		keys.Write([]byte("\r"))
+		until(shows)
 	}
-	const down = "\x1b[B"
-	answer("Account", "")
-	answer("Region", down+down+down)
-	answer("offered are north-fell-a, north-fell-b, north-fell-c", "north-fell-a, north-fell-c")
-	answer("Where administrators come from", "127.0.0.0/8")
+	question := func(text string) {
+		t.Helper()
+		until(text)
+		until("enter")
+		time.Sleep(300 * time.Millisecond)
+	}
+	const enter = "\r"
+	question("Account") // the first one is taken
+	press(enter, "Zones for the workers")
+	question("offered are north-fell-a, north-fell-b, north-fell-c")
+	press("north-fell-a, north-fell-c", "")
+	time.Sleep(300 * time.Millisecond)
+	press(enter, "Where administrators come from")
+	question("admin_sources")
+	press("127.0.0.0/8", "")
+	time.Sleep(300 * time.Millisecond)
+	press(enter, "")
 	until(" for stack asked: ")
 	until("region north-fell")
 	until(`["north-fell-a","north-fell-c"]`)
