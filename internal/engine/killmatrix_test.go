@@ -175,7 +175,7 @@ func TestKillMatrix(t *testing.T) {
 	} {
 		t.Run(m.name, func(t *testing.T) {
 			t.Parallel()
-			r := servicetest.NewWith(t, sim.Config{Pace: 1200, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 1000, "addresses": 240}})
+			r := servicetest.NewWith(t, sim.Config{Pace: 500, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 1000, "addresses": 240}})
 			author, end := r.Still(engine.Config{CallRate: 100_000}, nil)
 			t.Cleanup(end)
 			moments, hits := m.run(t, r, author, 0, 0), 0

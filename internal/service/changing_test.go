@@ -29,7 +29,7 @@ type bench struct {
 func newBench(t *testing.T, quotas map[string]int64) *bench {
 	t.Helper()
 	t.Parallel()
-	r := servicetest.NewWith(t, sim.Config{Pace: 1200, Rate: 100_000, Quotas: quotas})
+	r := servicetest.NewWith(t, sim.Config{Pace: 600, Rate: 100_000, Quotas: quotas})
 	s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
 	return &bench{t, r, s}
 }

@@ -1,7 +1,7 @@
 package service_test
 
 import (
-	"fmt"
+	"sync"
 	"testing"
 
 	"undersail/internal/service/verdicttest"
@@ -11,30 +11,25 @@ import (
 // makes of them. None that is accepted fails for something that could be known.
 func TestTheVerdict(t *testing.T) {
 	t.Parallel()
-	const markets, each = 10, 10
-	for seed := range uint64(markets) {
-		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			t.Parallel()
-			trials := verdicttest.New(t, seed)
-			judged := 0
-			for range each {
-				o, err := trials.Next()
-				if err != nil {
-					t.Fatal(err)
-				}
-				if o.Judged {
-					judged++
-				}
-				failed, refused := o.Wrong()
-				if failed || refused {
-					t.Errorf("%v", o)
-				} else {
-					t.Log(o)
-				}
-			}
-			if judged < each/4 {
-				t.Errorf("the cloud judged only %d of %d", judged, each)
-			}
-		})
+	const each = 10
+	seeds := []uint64{0, 1, 2, 3, 4, 5, 6, 7, 8, 9}
+	var mu sync.Mutex
+	judged := 0
+	verdicttest.Run(seeds, each, 5, func(seed uint64, o verdicttest.Outcome, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if err != nil {
+			t.Errorf("market %d: %v", seed, err)
+			return
+		}
+		if o.Judged {
+			judged++
+		}
+		if failed, refused := o.Wrong(); failed || refused {
+			t.Errorf("market %d: %v", seed, o)
+		}
+	})
+	if judged < each*len(seeds)/2 {
+		t.Errorf("the cloud judged only %d of %d", judged, each*len(seeds))
 	}
 }

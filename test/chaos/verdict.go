@@ -6,7 +6,6 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"undersail/internal/service/servicetest"
 	"undersail/internal/service/verdicttest"
 )
 
@@ -19,56 +18,34 @@ func (h *harness) judged(count int, seed uint64) int {
 	var accepted, refused, own, failed, wrongly atomic.Int64
 	var mu sync.Mutex
 	var wrong []string
-	markets := make(chan uint64)
-	var all sync.WaitGroup
-	for range 4 {
-		all.Go(func() {
-			for market := range markets {
-				func() {
-					inner := &servicetest.Harness{}
-					defer inner.End()
-					defer func() {
-						if fault := recover(); fault != nil {
-							failed.Add(1)
-							fmt.Printf("    market %d: broken off: %v\n", market, fault)
-						}
-					}()
-					trials := verdicttest.New(inner, market)
-					for range eachMarket {
-						o, err := trials.Next()
-						if err != nil {
-							panic(err)
-						}
-						bad, needless := o.Wrong()
-						switch {
-						case o.Refused == nil:
-							accepted.Add(1)
-						case o.Judged:
-							refused.Add(1)
-						default:
-							own.Add(1)
-						}
-						if bad || needless {
-							mu.Lock()
-							wrong = append(wrong, fmt.Sprintf("market %d: %v", market, o))
-							mu.Unlock()
-						}
-						if bad {
-							failed.Add(1)
-						}
-						if needless {
-							wrongly.Add(1)
-						}
-					}
-				}()
-			}
-		})
-	}
+	var seeds []uint64
 	for i := range int(math.Ceil(float64(count) / eachMarket)) {
-		markets <- seed + uint64(i)
+		seeds = append(seeds, seed+uint64(i))
 	}
-	close(markets)
-	all.Wait()
+	verdicttest.Run(seeds, eachMarket, 5, func(market uint64, o verdicttest.Outcome, err error) {
+		bad, needless := o.Wrong()
+		switch {
+		case err != nil:
+			bad = true
+		case o.Refused == nil:
+			accepted.Add(1)
+		case o.Judged:
+			refused.Add(1)
+		default:
+			own.Add(1)
+		}
+		if bad {
+			failed.Add(1)
+		}
+		if needless {
+			wrongly.Add(1)
+		}
+		if bad || needless {
+			mu.Lock()
+			defer mu.Unlock()
+			wrong = append(wrong, fmt.Sprintf("market %d: %v %v", market, o, err))
+		}
+	})
 	for _, w := range wrong {
 		fmt.Println("    " + w)
 	}

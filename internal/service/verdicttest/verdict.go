@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 
 	"undersail/examples"
 	"undersail/internal/cloud"
@@ -70,6 +71,42 @@ func (o Outcome) Wrong() (failed, refused bool) {
 	return o.Refused == nil && o.Cloud != "", o.Refused != nil && o.Judged && o.Cloud == ""
 }
 
+// Run makes so many proposals on each of some markets, some of them at a time, and
+// reports each. It waits more than it computes.
+func Run(seeds []uint64, each, workers int, report func(seed uint64, o Outcome, err error)) {
+	markets := make(chan uint64)
+	var all sync.WaitGroup
+	for range workers {
+		all.Go(func() {
+			for seed := range markets {
+				oneMarket(seed, each, report)
+			}
+		})
+	}
+	for _, seed := range seeds {
+		markets <- seed
+	}
+	close(markets)
+	all.Wait()
+}
+
+func oneMarket(seed uint64, each int, report func(seed uint64, o Outcome, err error)) {
+	h := &servicetest.Harness{}
+	defer h.End()
+	defer func() {
+		if fault := recover(); fault != nil {
+			report(seed, Outcome{}, fmt.Errorf("broken off: %v", fault))
+		}
+	}()
+	trials := New(h, seed)
+	for range each {
+		o, err := trials.Next()
+		if report(seed, o, err); err != nil {
+			return
+		}
+	}
+}
+
 // New starts a cloud with a market of chance.
 func New(t servicetest.T, seed uint64) *Trials {
 	random := rand.New(rand.NewPCG(seed, 7))
@@ -77,7 +114,7 @@ func New(t servicetest.T, seed uint64) *Trials {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := servicetest.NewWith(t, sim.Config{Pace: 600, Rate: 100_000, Market: path})
+	r := servicetest.NewWith(t, sim.Config{Pace: 200, Rate: 100_000, Market: path})
 	s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
 	x := &Trials{r: r, s: s, random: random, adapter: cloud.Patient(r.Adapter())}
 	me, err := x.adapter.WhoAmI(context.Background())
@@ -122,7 +159,11 @@ func (x *Trials) Next() (Outcome, error) {
 		return o, errors.New(servicetest.Explain(err))
 	}
 	run := x.r.Await(x.s, x.r.Carry(x.s, p))
-	if run.State != "done" { // a busy machine makes things late; what can never be fails again
+	for range 2 {
+		if run.State == "done" {
+			break
+		}
+		// A busy machine makes things late; what can never be fails again.
 		if p, err = x.s.Continue(ctx, x.r.Admin, p.Stack); err != nil {
 			return o, errors.New(servicetest.Explain(err))
 		}
