@@ -216,7 +216,7 @@ func (b *bench) terminal() {
 	if r := b.run("propose", "asked", "--template", "gauge-intake", "--account", "saltmere-lab", "--region", "north-fell"); r.code != 3 || !strings.Contains(r.err, "inputs.zones: it needs zones, and none were chosen") {
 		t.Errorf("without a terminal: %d %s", r.code, r.err)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "script", "-qec", "stty rows 30 cols 100; exec "+filepath.Join(b.bin, "undersail")+" propose asked --template gauge-intake --region north-fell", "/dev/null")
 	cmd.Env, cmd.Dir = append(b.env, "TERM=xterm"), ".."
@@ -231,42 +231,68 @@ func (b *bench) terminal() {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	seen := ""
-	until := func(text string) {
-		t.Helper()
+	shown := make(chan string, 1000)
+	go func() {
+		defer close(shown)
 		buffer := make([]byte, 4096)
-		for !strings.Contains(seen, text) {
+		for {
 			n, err := screen.Read(buffer)
-			if seen += escapes.ReplaceAllString(string(buffer[:n]), ""); err != nil {
-				t.Fatalf("it ended before %q:\n%s", text, seen)
+			shown <- escapes.ReplaceAllString(string(buffer[:n]), "")
+			if err != nil {
+				return
+			}
+		}
+	}()
+	seen := ""
+	// shows waits for a text for a while; what comes after it is looked at next.
+	shows := func(text string, patience time.Duration) bool {
+		t.Helper()
+		over := time.After(patience)
+		for !strings.Contains(seen, text) {
+			select {
+			case more, on := <-shown:
+				if seen += more; !on {
+					t.Fatalf("it ended before %q:\n%s", text, seen)
+				}
+			case <-over:
+				return false
 			}
 		}
 		seen = seen[strings.Index(seen, text):]
+		return true
 	}
-	press := func(text, shows string) { // what is typed ahead of a question would be lost
+	until := func(text string) {
+		t.Helper()
+		if !shows(text, 30*time.Second) {
+			t.Fatalf("it does not show %q:\n%s", text, seen)
+		}
+	}
+	press := func(text string) {
 		t.Helper()
 		if _, err := keys.Write([]byte(text)); err != nil {
 			t.Fatal(err)
 		}
-		until(shows)
 	}
-	question := func(text string) {
+	// answer types an answer and goes on to what is shown next. A busy program drops an
+	// enter that comes too early; one too many is answered by asking again.
+	answer := func(text, next string) {
 		t.Helper()
-		until(text)
 		until("enter")
 		time.Sleep(300 * time.Millisecond)
+		press(text)
+		for range 30 {
+			time.Sleep(300 * time.Millisecond)
+			if press("\r"); shows(next, 2*time.Second) {
+				return
+			}
+		}
+		t.Fatalf("it does not go on to %q:\n%s", next, seen)
 	}
-	const enter = "\r"
-	question("Account") // the first one is taken
-	press(enter, "Zones for the workers")
-	question("offered are north-fell-a, north-fell-b, north-fell-c")
-	press("north-fell-a, north-fell-c", "")
-	time.Sleep(300 * time.Millisecond)
-	press(enter, "Where administrators come from")
-	question("admin_sources")
-	press("127.0.0.0/8", "")
-	time.Sleep(300 * time.Millisecond)
-	press(enter, "")
+	until("Account") // the first one is taken
+	answer("", "Zones for the workers")
+	until("offered are north-fell-a, north-fell-b, north-fell-c")
+	answer("north-fell-a, north-fell-c", "Where administrators come from")
+	answer("127.0.0.0/8", "Proposal ")
 	until(" for stack asked: ")
 	until("region north-fell")
 	until(`["north-fell-a","north-fell-c"]`)

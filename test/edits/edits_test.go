@@ -133,7 +133,7 @@ var examples = []edited{
 
 // TestTheExamplesAreEdited makes each example and changes it, edit by edit.
 func TestTheExamplesAreEdited(t *testing.T) {
-	r := servicetest.NewWith(t, sim.Config{Pace: 1200, Rate: 100_000, Quotas: map[string]int64{"networks": 100, "addresses": 100, "vcpus": 1000, "disk_gib": 100_000}})
+	r := servicetest.NewWith(t, sim.Config{Pace: 400, Rate: 100_000, Quotas: map[string]int64{"networks": 100, "addresses": 100, "vcpus": 1000, "disk_gib": 100_000}})
 	s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
 	place, err := filepath.Abs("../../examples")
 	if err != nil {
