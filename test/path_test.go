@@ -213,7 +213,7 @@ func TestTheExitCodeTellsWhatCameOfIt(t *testing.T) {
 		{[]string{"frobnicate"}, 2, "unknown command"},
 		{[]string{"propose"}, 2, "accepts 1 arg"},
 		{[]string{"propose", "Bad Name", "--template", "warning-site", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "is not a name for a stack"},
-		{[]string{"propose", "x", "--template", "no-such", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "there is no template no-such"},
+		{[]string{"propose", "x", "--template", "no-such", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "there is no template \"no-such\""},
 		{[]string{"propose", "x", "--template", "warning-site", "--account", "nobody", "--region", "north-fell"}, 1, "there is no account \"nobody\""},
 		{[]string{"propose", "x", "--template", "warning-site", "--account", "saltmere-lab", "--region", "nowhere"}, 1, "account saltmere-lab has no region \"nowhere\""},
 		{[]string{"propose", "x", "--template", "warning-site"}, 1, "needs an account and a region"},

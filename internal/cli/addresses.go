@@ -45,7 +45,7 @@ func (a *app) addressesCommand() *cobra.Command {
 var areaWords = map[address.Kind]string{address.Network: "network", address.Subnet: "subnet", address.Reserved: "declared", address.Wanted: "proposed"}
 
 func printAddresses(w io.Writer, m service.AddressMap, length int) {
-	fmt.Fprintf(w, "account %s, region %s\n%s\n\n", m.Account, m.Region, told(m.At))
+	fmt.Fprintf(w, "account %s, region %s\n%s\n\n", m.Account, m.Region, asOf(m.At))
 	if len(m.Map.Areas) == 0 {
 		fmt.Fprintln(w, "nothing is taken")
 	} else {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -88,7 +89,7 @@ func (a *app) askPlace(cmd *cobra.Command, stack string, g *given, template *str
 		for _, in := range st.Inputs {
 			g.recorded[in.Name] = in.Value
 		}
-		g.account, g.region = or(g.account, st.Account), or(g.region, st.Region)
+		g.account, g.region = cmp.Or(g.account, st.Account), cmp.Or(g.region, st.Region)
 		return nil // it has them
 	}
 	if *template == "" {
@@ -130,13 +131,6 @@ func (a *app) askPlace(cmd *cobra.Command, stack string, g *given, template *str
 	}
 	g.region, err = choose(cmd, "Region", options)
 	return err
-}
-
-func or(value, otherwise string) string {
-	if value == "" {
-		return otherwise
-	}
-	return value
 }
 
 // askMissing asks for inputs that must be given and were not, with the choices that
@@ -199,10 +193,7 @@ func missingInputs(t *lang.Template, g *given, f filled) []*lang.Input {
 
 // question is how an input is asked for.
 func question(in *lang.Input, o *offer.Offers, into *string) huh.Field {
-	title := in.Title
-	if title == "" {
-		title = in.Name
-	}
+	title := cmp.Or(in.Title, in.Name)
 	about, _ := in.Schema["description"].(string)
 	if options, known := render.Options(in, o); known && len(options) > 0 && in.Picks != "zones" {
 		return selection(title, about, options, into)

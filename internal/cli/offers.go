@@ -132,7 +132,7 @@ func (p picked) narrow(o *offer.Offers) error {
 }
 
 func (p picked) print(w io.Writer, o offer.Offers) {
-	fmt.Fprintf(w, "%s, region %s, zones %s; prices in %s\n%s\n", o.Cloud, o.Region, zonesIn(o.Region, o.Zones), o.Currency, told(o.At))
+	fmt.Fprintf(w, "%s, region %s, zones %s; prices in %s\n%s\n", o.Cloud, o.Region, zonesIn(o.Region, o.Zones), o.Currency, asOf(o.At))
 	for _, list := range []struct {
 		name  string
 		print func(io.Writer, offer.Offers)
@@ -170,17 +170,6 @@ func printSizes(w io.Writer, o offer.Offers) {
 	fmt.Fprintln(w, "network in Gbit/s, disks in MB/s; a speed of 2 is twice that of 1")
 }
 
-// figure tells a figure of a machine; 0 is not told.
-func figure(v float64) string {
-	if v == 0 {
-		return "-"
-	}
-	if v >= 100 {
-		return fmt.Sprintf("%.0f", v)
-	}
-	return fmt.Sprintf("%.3g", v)
-}
-
 func printDisks(w io.Writer, o offer.Offers) {
 	columns(w, "DISK TYPE\tFOR\tFROM\tTO\tMB/S OF 1TIB\tOPERATIONS\tMONTH OF 1TIB\tZONES", func(row func(string, ...any)) {
 		for _, d := range o.DiskTypes {
@@ -205,7 +194,7 @@ func (a *app) printAdvice(cmd *cobra.Command, p picked, o offer.Offers) error {
 		return &exit{exitUsage, err}
 	}
 	return a.print(cmd, advice, func(w io.Writer) {
-		fmt.Fprintf(w, "disks of region %s, the advised first; prices in %s\n%s\n\n", o.Region, o.Currency, told(o.At))
+		fmt.Fprintf(w, "disks of region %s, the advised first; prices in %s\n%s\n\n", o.Region, o.Currency, asOf(o.At))
 		columns(w, "DISK TYPE\tSIZE\tMB/S\tOPERATIONS\tMONTH\tZONES", func(row func(string, ...any)) {
 			for _, x := range advice {
 				row("%s\t%s\t%s\t%s\t%s\t%s", x.Type, dataWords(x.Bytes), figure(x.MBps), figure(x.Ops), money(x.Hour*price.HoursPerMonth, 2), soldIn(o, x.Zones))

@@ -25,26 +25,11 @@ func printDiagnostics(w io.Writer, list lang.Diagnostics) {
 // is told of the first with the number of the others, and a remedy once. Of inputs
 // that stand in a file it tells the file and the line.
 func (a *app) printFindings(w io.Writer, list []render.Finding) {
-	without := func(f render.Finding) render.Finding {
-		f.Place, f.Line = "", 0
-		return f
-	}
-	count, remedies := map[render.Finding]int{}, map[string]bool{}
-	for _, f := range list {
-		count[without(f)]++
-	}
-	for _, f := range list {
-		n := count[without(f)]
-		if n == 0 {
-			continue // told with the first
-		}
-		count[without(f)] = 0
+	remedies := map[string]bool{}
+	for _, f := range gathered(list) {
 		place := f.Place
-		if at := a.places[strings.SplitN(place, "[", 2)[0]]; at != "" {
+		if at := a.places[strings.SplitN(strings.SplitN(place, " ", 2)[0], "[", 2)[0]]; at != "" {
 			place = at + ": " + place
-		}
-		if n > 1 {
-			place += fmt.Sprintf(" and %d more", n-1)
 		}
 		fmt.Fprintf(w, "%-7s %s: %s (%s)\n", f.Severity, place, f.Message, f.Code)
 		if from := a.comesFrom(f); from != "" {

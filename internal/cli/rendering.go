@@ -47,7 +47,7 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*excha
 			return nil, err
 		}
 		if !o.At.IsZero() && time.Since(o.At) > 24*time.Hour {
-			fmt.Fprintln(cmd.ErrOrStderr(), "note: "+told(o.At))
+			fmt.Fprintln(cmd.ErrOrStderr(), "note: "+asOf(o.At))
 		}
 	case g.account != "" && g.region != "":
 		if o, err = a.offers(cmd, g.account, g.region); err != nil {

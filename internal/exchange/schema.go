@@ -96,8 +96,7 @@ func inputSchema() node {
 
 func needsSchema() node {
 	above := node{"type": "number", "exclusiveMinimum": 0}
-	return object(node{"vcpus": node{"type": "integer"}, "memory": described("Such as 16GiB."), "architecture": described("Such as x86_64."), "disk_mbps": above, "network_gbps": above,
-		"features": list(node{"type": "string"})})
+	return object(node{"vcpus": node{"type": "integer"}, "memory": described("Such as 16GiB."), "architecture": described("Such as x86_64."), "disk_mbps": above, "network_gbps": above})
 }
 
 func sizingSchema() node {

@@ -148,3 +148,71 @@ func orNew(m map[string]string) map[string]string {
 	}
 	return m
 }
+
+// Search is a need, with the account in which it is looked for.
+type Search struct {
+	Account string   `json:"account"`
+	Need    fit.Need `json:"need"`
+	// Most is how many answers that fit are given, and how many that do not.
+	Most int `json:"most,omitempty"`
+}
+
+// Found is what fits a need, best first, and what does not, nearest first.
+type Found struct {
+	Fits     []fit.Answer `json:"fits"`
+	Rejected []fit.Answer `json:"rejected"`
+	// Fitting and Others count all of them.
+	Fitting int `json:"fitting"`
+	Others  int `json:"others"`
+	// At is when the oldest of the offers was told.
+	At time.Time `json:"at"`
+}
+
+// Fit ranks what an account can have against a need.
+func (s *Service) Fit(ctx context.Context, q Search) (Found, error) {
+	a, err := s.account(ctx, q.Account)
+	if err != nil {
+		return Found{}, err
+	}
+	for _, region := range q.Need.Regions {
+		if err := inRegion(a, region); err != nil {
+			return Found{}, err
+		}
+	}
+	offers, err := s.everywhere(ctx, a, nil)
+	if err != nil {
+		return Found{}, err
+	}
+	reserves, err := s.reserved(ctx, a, "", "")
+	if err != nil {
+		return Found{}, err
+	}
+	for i, o := range offers {
+		offers[i] = counting(o, reserves)
+	}
+	answers, err := fit.Search(q.Need, offers)
+	if err != nil {
+		return Found{}, refuse(Invalid, "see: undersail fit --help", "%v", err)
+	}
+	found := Found{Fits: []fit.Answer{}, Rejected: []fit.Answer{}, At: oldest(offers)}
+	for _, x := range answers {
+		list, count := &found.Fits, &found.Fitting
+		if len(x.WhyNot) > 0 {
+			list, count = &found.Rejected, &found.Others
+		}
+		if *count++; q.Most == 0 || *count <= q.Most {
+			*list = append(*list, x)
+		}
+	}
+	return found, nil
+}
+
+func oldest(offers []*offer.Offers) time.Time {
+	var at time.Time
+	for _, o := range offers {
+		if at.IsZero() || o.At.Before(at) {
+			at = o.At
+		}
+	}
+	return at
+}

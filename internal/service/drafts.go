@@ -72,9 +72,9 @@ func (s *Service) AddDraft(ctx context.Context, u User, n NewProposal) (Draft, e
 
 // Draft finds a draft with what it would be now.
 func (s *Service) Draft(ctx context.Context, u User, id, graph string) (Draft, error) {
-	row, err := s.store.Draft(ctx, id)
+	row, err := s.draftRow(ctx, id)
 	if err != nil {
-		return Draft{}, missing(err, "draft", id, "list them with: GET /api/v1/drafts")
+		return Draft{}, err
 	}
 	return s.answered(ctx, u, row, "", graph) // who only reads ends nobody's question
 }
@@ -85,9 +85,9 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 	if err := u.must("operate"); err != nil {
 		return Draft{}, err
 	}
-	row, err := s.store.Draft(ctx, id)
+	row, err := s.draftRow(ctx, id)
 	if err != nil {
-		return Draft{}, missing(err, "draft", id, "list them with: GET /api/v1/drafts")
+		return Draft{}, err
 	}
 	if row.Revision != revision {
 		return Draft{}, changedSince(id, row.Revision, revision)
@@ -125,8 +125,8 @@ func (s *Service) RemoveDraft(ctx context.Context, u User, id string) error {
 	if err := u.must("operate"); err != nil {
 		return err
 	}
-	if _, err := s.store.Draft(ctx, id); err != nil {
-		return missing(err, "draft", id, "list them with: GET /api/v1/drafts")
+	if _, err := s.draftRow(ctx, id); err != nil {
+		return err
 	}
 	return s.store.RemoveDraft(ctx, id)
 }
@@ -199,11 +199,16 @@ func (s *Service) DraftPlaces(ctx context.Context, id string) (Comparison, error
 }
 
 func (s *Service) draft(ctx context.Context, id string) (Draft, error) {
-	row, err := s.store.Draft(ctx, id)
+	row, err := s.draftRow(ctx, id)
 	if err != nil {
-		return Draft{}, missing(err, "draft", id, "list them with: GET /api/v1/drafts")
+		return Draft{}, err
 	}
 	return draftOf(row)
+}
+
+func (s *Service) draftRow(ctx context.Context, id string) (store.Draft, error) {
+	row, err := s.store.Draft(ctx, id)
+	return row, missing(err, "draft", id, "list them with: GET /api/v1/drafts")
 }
 
 // DraftChoices lists what can be chosen for an input of a draft, those that fit first.

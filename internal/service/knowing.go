@@ -10,7 +10,6 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
-	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
@@ -188,11 +187,7 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 		if err != nil {
 			return Template{}, err
 		}
-		var names []string
-		for _, t := range list {
-			names = append(names, t.Name)
-		}
-		return Template{}, refuse(NotFound, expr.Suggest(name, names, "list them with: undersail templates"), "there is no template %s", name)
+		return Template{}, unknown("template", name, list, func(t Template) string { return t.Name }, "list them with: undersail templates")
 	}
 	versions := make([]string, len(all))
 	for i, t := range all {

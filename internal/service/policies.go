@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"undersail/internal/core/expr"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/store"
@@ -45,11 +44,7 @@ func (s *Service) PolicyVersions(ctx context.Context, name string) ([]Policy, er
 		if err != nil {
 			return nil, err
 		}
-		var names []string
-		for _, p := range list {
-			names = append(names, p.Name)
-		}
-		return nil, refuse(NotFound, expr.Suggest(name, names, "list them with: undersail policies"), "there is no policy %q", name)
+		return nil, unknown("policy", name, list, func(p Policy) string { return p.Name }, "list them with: undersail policies")
 	}
 	out := make([]Policy, len(rows))
 	for i, p := range rows {

@@ -15,6 +15,7 @@ import (
 
 	"undersail/internal/cloud"
 	"undersail/internal/cloud/registry"
+	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -112,6 +113,16 @@ func missing(err error, what, name, remedy string) error {
 		return refuse(NotFound, remedy, "there is no %s %s", what, name)
 	}
 	return err
+}
+
+// unknown says that there is nothing of a name among what there is, with the name that
+// was probably meant.
+func unknown[T any](what, name string, there []T, of func(T) string, otherwise string) error {
+	names := make([]string, len(there))
+	for i, x := range there {
+		names[i] = of(x)
+	}
+	return refuse(NotFound, expr.Suggest(name, names, otherwise), "there is no %s %q", what, name)
 }
 
 // User is who asks.

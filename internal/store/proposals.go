@@ -105,3 +105,35 @@ func (s *Store) Decide(ctx context.Context, id int64, state, why, by string, con
 		return err
 	})
 }
+
+// Consent is what somebody agreed to.
+type Consent struct {
+	Name    string
+	About   string
+	GivenBy string
+	GivenAt time.Time
+}
+
+// Consents lists what was agreed to with a proposal.
+func (s *Store) Consents(ctx context.Context, proposal int64) ([]Consent, error) {
+	return many[Consent](ctx, s.Pool, "SELECT name, about, given_by, given_at FROM consents WHERE proposal_id = $1 ORDER BY name", proposal)
+}
+
+// Reserved is what a proposal of another stack would take, and has not yet.
+type Reserved struct {
+	Proposal int64
+	Stack    string
+	Reserves []byte
+	Running  bool
+}
+
+// Reserves lists what proposals of other stacks of an account would take: of open and
+// accepted ones all, of runs that are not over what no call was made for yet.
+func (s *Store) Reserves(ctx context.Context, account, exceptStack string) ([]Reserved, error) {
+	return many[Reserved](ctx, s.Pool, `SELECT p.id AS proposal, k.name AS stack, r.id IS NOT NULL AS running,
+			CASE WHEN r.id IS NULL THEN p.reserves ELSE (SELECT coalesce(jsonb_agg(x), '[]') FROM jsonb_array_elements(p.reserves) x
+				WHERE EXISTS (SELECT FROM steps t WHERE t.run_id = r.id AND t.resource = x->>'resource' AND t.action IN ('create', 'alter') AND t.called_at IS NULL)) END AS reserves
+		FROM proposals p JOIN stacks k ON k.id = p.stack_id LEFT JOIN runs r ON r.proposal_id = p.id
+		WHERE k.account = $1 AND k.id::text <> $2 AND p.reserves <> '[]'
+			AND (p.state IN ('open', 'accepted') AND p.expires_at > now() OR r.state IN `+active+`) ORDER BY p.id`, account, exceptStack)
+}

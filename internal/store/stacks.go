@@ -200,3 +200,11 @@ func (s *Store) LastEvidence(ctx context.Context, stackID string) ([]EvidenceRow
 	return many[EvidenceRow](ctx, s.Pool, "SELECT DISTINCT ON (resource, check_name) "+evidenceColumns+
 		" FROM evidence WHERE stack_id = $1 ORDER BY resource, check_name, id DESC", stackID)
 }
+
+// Spent tells what a stack has cost since it was made, in real hours times the price
+// of an hour; the account's clock counts them.
+func (s *Store) Spent(ctx context.Context, stackID string) (float64, error) {
+	var hours float64
+	err := s.Pool.QueryRow(ctx, "SELECT coalesce(sum(hour * extract(epoch FROM coalesce(ended_at, clock_timestamp()) - began_at) / 3600), 0)::float8 FROM charges WHERE stack_id = $1", stackID).Scan(&hours)
+	return hours, classify(err)
+}

@@ -36,18 +36,12 @@ func (o *ordering) keepWithinQuotas() {
 		if !known {
 			continue // a quota that the cloud does not tell has no limit
 		}
-		need := int64(0)
-		for _, t := range takes[q] {
-			need += t.n
-		}
-		left := limit.Left()
+		need, left := total(takes[q]), limit.Left()
+		o.wantedByOthers(q, offers, need)
 		if need <= left || o.waitForRoom(takes[q], frees[q], left) {
 			continue
 		}
-		freed := int64(0)
-		for _, f := range frees[q] {
-			freed += f.n
-		}
+		freed := total(frees[q])
 		missing, also := max(need-freed-left, 1), ""
 		if freed > 0 {
 			also = fmt.Sprintf(" and frees %d", freed)
@@ -63,25 +57,23 @@ func (o *ordering) keepWithinQuotas() {
 		o.find(lang.Error, "quota", "quota."+q.name, o.room(q, takes, left+freed, missing),
 			"the account may have %d %s in %s and %s; this needs %d%s, %d too many", limit.Limit, q.name, offers.Region, has, need, also, missing)
 	}
-	o.wantedByOthers(takes)
 }
 
 // wantedByOthers warns of room that open proposals of other stacks would take first.
-func (o *ordering) wantedByOthers(takes map[quota][]share) {
-	for _, q := range slices.SortedFunc(maps.Keys(takes), func(a, b quota) int { return cmp.Or(cmp.Compare(a.name, b.name), cmp.Compare(a.region, b.region)) }) {
-		offers := o.offers.In(q.region)
-		if offers == nil {
-			continue
-		}
-		need, limit := int64(0), offers.Quotas[q.name]
-		for _, t := range takes[q] {
-			need += t.n
-		}
-		if left := limit.Left(); limit.Wanted > 0 && need <= left && need > left-limit.Wanted {
-			o.find(lang.Warning, "quota", "quota."+q.name, "accept this first, or refuse the others: undersail proposals",
-				"%d %s are left in %s, this needs %d, and open proposals of other stacks want %d", left, q.name, offers.Region, need, limit.Wanted)
-		}
+func (o *ordering) wantedByOthers(q quota, offers *offer.Offers, need int64) {
+	limit := offers.Quotas[q.name]
+	if left := limit.Left(); limit.Wanted > 0 && need <= left && need > left-limit.Wanted {
+		o.find(lang.Warning, "quota", "quota."+q.name, "accept this first, or refuse the others: undersail proposals",
+			"%d %s are left in %s, this needs %d, and open proposals of other stacks want %d", left, q.name, offers.Region, need, limit.Wanted)
 	}
+}
+
+// total adds shares up.
+func total(list []share) (n int64) {
+	for _, s := range list {
+		n += s.n
+	}
+	return n
 }
 
 // room says what would make the takers of a quota fit: fewer of them, a higher quota,
@@ -105,12 +97,9 @@ func (o *ordering) room(q quota, takes map[quota][]share, left, missing int64) s
 			most = name
 		}
 	}
-	total, words := int64(0), fmt.Sprintf("ask for %d more", missing)
-	for _, g := range groups {
-		total += g.total
-	}
+	words := fmt.Sprintf("ask for %d more", missing)
 	if g := groups[most]; g != nil && g.count > 1 {
-		if fits := (left - (total - g.total)) / g.each; fits > 0 && fits < g.count {
+		if fits := (left - (total(takes[q]) - g.total)) / g.each; fits > 0 && fits < g.count {
 			words = fmt.Sprintf("%d of %d %s fit; for %d ask for %d more", fits, g.count, most, g.count, missing)
 		}
 	}
@@ -129,11 +118,7 @@ func (o *ordering) room(q quota, takes map[quota][]share, left, missing int64) s
 // hasRoom reports whether quotas leave room for all that is taken of the home region's.
 func hasRoom(quotas map[string]offer.Quota, takes map[quota][]share) bool {
 	for q, list := range takes {
-		need := int64(0)
-		for _, t := range list {
-			need += t.n
-		}
-		if limit, told := quotas[q.name]; q.region == "" && told && limit.Left() < need {
+		if limit, told := quotas[q.name]; q.region == "" && told && limit.Left() < total(list) {
 			return false
 		}
 	}

@@ -261,5 +261,5 @@ func (c *check) exists(o *offer.Offers, place, kind, id string) {
 	case otherwise == "":
 		otherwise = choose(id, names, func(s string) string { return s })
 	}
-	c.find(lang.Error, "not-there", place, otherwise, "region %s has no %s %q", o.Region, words(kind), id)
+	c.find(lang.Error, "not-there", place, otherwise, "region %s has no %s %q", o.Region, resource.Words(kind), id)
 }

@@ -49,7 +49,7 @@ func (d *decoder) sizing(e Entry) {
 
 // needs reads the least machine that does.
 func (d *decoder) needs(n *Node) (out Needs) {
-	if n == nil || !d.mapping(n, "needs", "vcpus", "memory", "architecture", "disk_mbps", "network_gbps", "features") {
+	if n == nil || !d.mapping(n, "needs", "vcpus", "memory", "architecture", "disk_mbps", "network_gbps") {
 		return out
 	}
 	number := func(key string) float64 {
@@ -79,7 +79,6 @@ func (d *decoder) needs(n *Node) (out Needs) {
 	}
 	out.Architecture = d.text(n, "architecture", false)
 	out.DiskMBps, out.NetworkGbps = number("disk_mbps"), number("network_gbps")
-	d.list(n.Get("features"), "features", func(item *Node) { out.Features = append(out.Features, item.Text) })
 	return out
 }
 

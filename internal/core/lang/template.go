@@ -92,12 +92,6 @@ type Needs struct {
 	Architecture string
 	DiskMBps     float64
 	NetworkGbps  float64
-	Features     []string
-}
-
-// Zero reports whether nothing is needed.
-func (n Needs) Zero() bool {
-	return n.VCPUs == 0 && n.Memory == 0 && n.Architecture == "" && n.DiskMBps == 0 && n.NetworkGbps == 0 && len(n.Features) == 0
 }
 
 // Sizing is a sizing guide as data: up to how much of a unit which machine does. Rows

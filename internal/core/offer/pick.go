@@ -110,11 +110,9 @@ func (o *Offers) Find(kind, text string) (id, otherwise string, names []string) 
 	for _, other := range []string{"network", "subnet", "key_pair"} {
 		for _, x := range all[other] {
 			if other != kind && x.ID == text {
-				return "", fmt.Sprintf("%s is a %s (%s), and not a %s", text, words(other), x.Name, words(kind)), names
+				return "", fmt.Sprintf("%s is a %s (%s), and not a %s", text, resource.Words(other), x.Name, resource.Words(kind)), names
 			}
 		}
 	}
 	return "", "", names
 }
-
-func words(kind string) string { return strings.ReplaceAll(kind, "_", " ") }

@@ -19,7 +19,7 @@ func unprotected(l *look) {
 		if _, can := t.Property("encrypted"); !can || !t.HoldsData {
 			return
 		}
-		if encrypted, _ := r.Want["encrypted"].(bool); !encrypted && r.Want["encrypted"] == nil {
+		if r.Want["encrypted"] == nil {
 			if o := l.Offers.In(r.Region); o == nil || !slices.Contains(o.Without[r.Type], "encrypted") {
 				l.find(lang.Note, "not-encrypted", r.Name, "add `encrypted: true`; it cannot be added later without a rebuild", "the %s is not encrypted at rest", r.Type)
 			}

@@ -11,6 +11,7 @@ import (
 
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 )
@@ -153,7 +154,7 @@ func view(r *render.Resource, hour float64) map[string]any {
 		tags = map[string]any{}
 	}
 	return map[string]any{"want": want, "tags": tags, "resource": map[string]any{
-		"name": r.Name, "type": r.Type, "declared": r.Declared, "region": r.Region, "hour": hour, "month": hour * 730.5, "want": want, "tags": tags}}
+		"name": r.Name, "type": r.Type, "declared": r.Declared, "region": r.Region, "hour": hour, "month": hour * price.HoursPerMonth, "want": want, "tags": tags}}
 }
 
 // judge evaluates a condition. What is not known before the run does not break a rule,

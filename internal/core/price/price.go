@@ -7,9 +7,8 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// HoursPerMonth is the length of a month in every monthly figure: 365.25 days
-// in 12 parts.
-const HoursPerMonth = 730.5
+// HoursPerMonth is the length of a month in every monthly figure.
+const HoursPerMonth = resource.HoursPerMonth
 
 // Line is the cost of one resource. Licence is the part of an hour that its software
 // costs; Ahead is a month that is paid in advance as far as that is sold.
@@ -41,6 +40,7 @@ type Cost struct {
 // resources with a price have a line.
 func Of(resources []render.Resource, o offer.Everywhere) Cost {
 	cost := Cost{Lines: []Line{}}
+	ahead, hours := 0.0, 0.0 // paid by the month, and what is left by the hour
 	if o.Home != nil {
 		cost.Currency = o.Home.Currency
 	}
@@ -57,17 +57,16 @@ func Of(resources []render.Resource, o offer.Everywhere) Cost {
 		if b.Hour == 0 {
 			continue
 		}
-		l := Line{Resource: r.Name, Hour: b.Hour, Licence: b.Licence, About: b.About, Tags: tags(r.Want)}
-		if ahead := b.Ahead; ahead < b.Hour*HoursPerMonth*0.9999 {
-			l.Ahead = ahead
-		}
-		cost.Lines = append(cost.Lines, l)
+		cost.Lines = append(cost.Lines, Line{Resource: r.Name, Hour: b.Hour, Licence: b.Licence, Ahead: b.Ahead, About: b.About, Tags: tags(r.Want)})
 		cost.Hour += b.Hour
 		cost.Licence += b.Licence
-		cost.Ahead += b.Ahead
+		if b.Ahead > 0 {
+			ahead, hours = ahead+b.Ahead, hours-b.Hour
+		}
+		hours += b.Hour
 	}
-	if cost.Month = cost.Hour * HoursPerMonth; cost.Ahead >= cost.Month*0.9999 {
-		cost.Ahead = 0 // nothing of it is sold by the month
+	if cost.Month = cost.Hour * HoursPerMonth; ahead > 0 {
+		cost.Ahead = ahead + hours*HoursPerMonth
 	}
 	return cost
 }

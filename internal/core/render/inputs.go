@@ -187,7 +187,7 @@ func missingWords(in *lang.Input) string {
 	case in.Picks == "zones":
 		return "it needs zones, and none were chosen"
 	}
-	return "it needs a " + strings.ReplaceAll(in.Picks, "_", " ") + ", and none was chosen"
+	return "it needs a " + resource.Words(in.Picks) + ", and none was chosen"
 }
 
 // offered says what can be chosen for an input that picks, where that is known.
@@ -318,7 +318,7 @@ func (e *evaluator) picked(in *lang.Input, v any) any {
 		if otherwise == "" {
 			otherwise = expr.Choose(text, names)
 		}
-		e.find(lang.Error, "not-offered", place, otherwise, "account %s has no %s %q in %s", o.Account, strings.ReplaceAll(in.Picks, "_", " "), text, o.Region)
+		e.find(lang.Error, "not-offered", place, otherwise, "account %s has no %s %q in %s", o.Account, resource.Words(in.Picks), text, o.Region)
 	case "image":
 		if _, ok := o.Image(text); !ok {
 			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.Images, func(i offer.Image) string { return i.Name })), "region %s has no image %q", o.Region, text)

@@ -40,8 +40,8 @@ type Rendering struct {
 	// Stopped says that Request.Stop ended it before it was complete.
 	Stopped bool `json:"-"`
 
-	index   map[string]int
-	session *Session // of a request that is to be rehearsed // of Resources by name, once they are complete
+	index   map[string]int // of Resources by name, once they are complete
+	session *Session       // of a request that is to be rehearsed
 }
 
 // TemplateRef names the exact template that was rendered.

@@ -115,20 +115,23 @@ type Bill struct {
 	Hour float64 // all of it, licence included
 	// Licence is the part of an hour that the software costs.
 	Licence float64
-	// Ahead is the price of a month in which everything that can be is paid in advance.
+	// Ahead is the price of a month in which everything that can be is paid in advance;
+	// 0 where nothing of it can.
 	Ahead float64
 	About string
 	// Untold says that something of it has a price that the cloud does not tell.
 	Untold bool
 }
 
-// hoursPerMonth is the length of a month: 365.25 days in 12 parts.
-const hoursPerMonth = 730.5
+// HoursPerMonth is the length of a month in every monthly figure: 365.25 days in 12
+// parts.
+const HoursPerMonth = 730.5
 
 // Bill computes what a resource with these wanted values costs, and from what.
 func (t Type) Bill(want map[string]any, market Market) Bill {
 	var b Bill
 	var parts []string
+	ahead, sold := 0.0, false
 	for _, p := range t.Prices {
 		times := p.Times.of(t, want, market)
 		item := ""
@@ -157,11 +160,11 @@ func (t Type) Bill(want map[string]any, market Market) Bill {
 		if p.List == "licence" {
 			b.Licence += unit * times
 		}
-		if month, sold := market.Amount(p.List, item, "month"); sold {
-			b.Ahead += month * times
-		} else {
-			b.Ahead += unit * times * hoursPerMonth
+		month, byMonth := market.Amount(p.List, item, "month")
+		if sold = sold || byMonth; !byMonth {
+			month = unit * HoursPerMonth
 		}
+		ahead += month * times
 		switch size, _ := want[p.Times.Property].(string); {
 		case p.About != "":
 			parts = append(parts, p.About)
@@ -171,7 +174,9 @@ func (t Type) Bill(want map[string]any, market Market) Bill {
 			parts = append(parts, item)
 		}
 	}
-	b.About = strings.Join(parts, " with ")
+	if b.About = strings.Join(parts, " with "); sold {
+		b.Ahead = ahead
+	}
 	return b
 }
 

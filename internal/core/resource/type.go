@@ -1,6 +1,9 @@
 package resource
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Alteration says what it takes to alter a property of a resource that exists.
 type Alteration string
@@ -181,3 +184,6 @@ func Literals() []Shape {
 
 // UserDataKeys are the cloud-init modules that guests understand.
 var UserDataKeys = []string{"packages", "package_update", "write_files", "users", "runcmd", "hostname", "ssh_authorized_keys", "mounts", "timezone"}
+
+// Words is the name of a type or of what is picked, as it stands in a sentence.
+func Words(name string) string { return strings.ReplaceAll(name, "_", " ") }

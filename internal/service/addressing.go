@@ -1,0 +1,133 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"undersail/internal/core/address"
+	"undersail/internal/core/offer"
+	"undersail/internal/store"
+)
+
+// Range is a range that networks of an account must not overlap.
+type Range struct {
+	Range string `json:"range"`
+	About string `json:"about"`
+	By    string `json:"by"`
+}
+
+// Ranges lists the ranges declared for an account: of peers and premises.
+func (s *Service) Ranges(ctx context.Context, account string) ([]Range, error) {
+	if _, err := s.account(ctx, account); err != nil {
+		return nil, err
+	}
+	list, err := s.store.Ranges(ctx, account)
+	out := []Range{}
+	for _, r := range list {
+		out = append(out, Range{r.Range.String(), r.About, r.DeclaredBy})
+	}
+	return out, err
+}
+
+// DeclareRange says that networks of an account must not overlap a range.
+func (s *Service) DeclareRange(ctx context.Context, u User, account, text, about string) ([]Range, error) {
+	if err := u.must("administer"); err != nil {
+		return nil, err
+	}
+	if _, err := s.account(ctx, account); err != nil {
+		return nil, err
+	}
+	p, err := parseRange(text)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.store.PutRange(ctx, account, store.Range{Range: p, About: about, DeclaredBy: u.Name}); err != nil {
+		return nil, err
+	}
+	s.forgetOffers(account)
+	return s.Ranges(ctx, account)
+}
+
+// RemoveRange takes a declared range back.
+func (s *Service) RemoveRange(ctx context.Context, u User, account, text string) ([]Range, error) {
+	if err := u.must("administer"); err != nil {
+		return nil, err
+	}
+	p, err := parseRange(text)
+	if err != nil {
+		return nil, err
+	}
+	there, err := s.store.RemoveRange(ctx, account, p)
+	if err != nil {
+		return nil, err
+	}
+	if !there {
+		return nil, refuse(NotFound, "list them with: undersail accounts ranges "+account, "no range %s is declared for account %s", p, account)
+	}
+	s.forgetOffers(account)
+	return s.Ranges(ctx, account)
+}
+
+func parseRange(text string) (netip.Prefix, error) {
+	p, err := netip.ParsePrefix(text)
+	if err != nil {
+		return p, refuse(Invalid, "write it like 10.20.0.0/16", "%q is not an address range", text)
+	}
+	if p.Masked() != p {
+		return p, refuse(Invalid, fmt.Sprintf("did you mean %s?", p.Masked()), "%s is an address within a range, not a range", p)
+	}
+	return p, nil
+}
+
+// AddressMap tells what is taken of an account's addresses in a region.
+type AddressMap struct {
+	Account string       `json:"account"`
+	Region  string       `json:"region"`
+	At      time.Time    `json:"at"`
+	Map     *address.Map `json:"map"`
+}
+
+// Addresses tells what is taken of an account's addresses in a region: networks and
+// their subnets, declared ranges, and what open proposals will take. Length asks for
+// the ranges of that many bits that are free.
+func (s *Service) Addresses(ctx context.Context, account, region string, length int) (AddressMap, error) {
+	a, err := s.account(ctx, account)
+	if err != nil {
+		return AddressMap{}, err
+	}
+	o, err := s.Offers(ctx, account, region, false)
+	if err != nil {
+		return AddressMap{}, err
+	}
+	wanted, err := s.reserved(ctx, a, region, "")
+	if err != nil {
+		return AddressMap{}, err
+	}
+	return AddressMap{account, region, o.At, address.Draw(taken(&o, wanted), length)}, nil
+}
+
+// taken lists what has ranges in a region.
+func taken(o *offer.Offers, wanted []reserve) []address.Taken {
+	var out []address.Taken
+	add := func(text string, t address.Taken) {
+		if p, err := netip.ParsePrefix(text); err == nil {
+			t.Range = p
+			out = append(out, t)
+		}
+	}
+	for _, n := range o.Networks {
+		add(n.Range, address.Taken{Kind: address.Network, ID: n.ID, Name: n.Name})
+	}
+	for _, n := range o.Subnets {
+		add(n.Range, address.Taken{Kind: address.Subnet, ID: n.ID, Name: n.Name, Network: n.Network, Used: n.Used})
+	}
+	for _, r := range o.Reserved {
+		add(r.Range, address.Taken{Kind: address.Reserved, Name: r.About})
+	}
+	for _, w := range wanted {
+		add(w.Range, address.Taken{Kind: address.Wanted, Name: fmt.Sprintf("%s of stack %s (proposal %d)", w.Resource, w.stack, w.proposal)})
+	}
+	return out
+}

@@ -1,0 +1,261 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"maps"
+	"time"
+
+	"undersail/internal/cloud"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
+	"undersail/internal/core/render"
+	"undersail/internal/proposal"
+	"undersail/internal/store"
+)
+
+// read reads the facts of a proposal that is asked for.
+func (s *Service) read(ctx context.Context, n NewProposal) (*reading, error) {
+	return s.readFacts(ctx, n, false)
+}
+
+// readFacts reads the facts; offline ones call no cloud, and take what is recorded for
+// what is there.
+func (s *Service) readFacts(ctx context.Context, n NewProposal, offline bool) (*reading, error) {
+	r := &reading{offline: offline, Facts: proposal.Facts{Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}}}
+	if r.Given == nil {
+		r.Given = map[string]string{}
+	}
+	if err := s.readStack(ctx, r, n); err != nil {
+		return nil, err
+	}
+	if err := s.readTemplate(ctx, r, n); err != nil {
+		return nil, err
+	}
+	if err := s.readPlace(ctx, r); err != nil {
+		return nil, err
+	}
+	if err := r.takeInputs(n); err != nil {
+		return nil, err
+	}
+	if err := s.readBefore(ctx, r); err != nil {
+		return nil, err
+	}
+	if err := s.readStacks(ctx, r); err != nil {
+		return nil, err
+	}
+	return r, s.nameSecrets(ctx, r)
+}
+
+// readStack finds the stack, or begins a new one. One that was never applied is
+// bound to no place yet, and keeps its id.
+func (s *Service) readStack(ctx context.Context, r *reading, n NewProposal) error {
+	var err error
+	r.stack, err = s.store.StackByName(ctx, n.Stack)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	id := newID()
+	r.isNew = err != nil || r.stack.RetiredAt != nil || n.unnamed
+	if !r.isNew {
+		if _, err := s.store.LastRun(ctx, r.stack.ID); errors.Is(err, store.ErrNotFound) {
+			r.isNew, id = true, r.stack.ID
+			n.Account, n.Region = or(n.Account, r.stack.Account), or(n.Region, r.stack.Region)
+		} else if err != nil {
+			return err
+		}
+	}
+	switch {
+	case r.isNew && (n.Account == "" || n.Region == ""):
+		return refuse(Invalid, "add --account and --region", "a new stack needs an account and a region")
+	case r.isNew:
+		r.stack = store.Stack{ID: id, Name: n.Stack, Account: n.Account, Region: n.Region}
+		return nil
+	case n.Account != "" && n.Account != r.stack.Account || n.Region != "" && n.Region != r.stack.Region:
+		return refuse(Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, r.stack.Account, r.stack.Region)
+	}
+	r.Basis, err = s.basis(ctx, r.stack.ID)
+	return err
+}
+
+func or(value, otherwise string) string {
+	if value == "" {
+		return otherwise
+	}
+	return value
+}
+
+func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) error {
+	file, source, parts := n.File, n.Source, n.Parts
+	switch {
+	case source == "" && n.Template != "":
+		t, err := s.Template(ctx, n.Template)
+		if err != nil {
+			return err
+		}
+		if t.Maturity == "withdrawn" && r.isNew {
+			return refuse(Invalid, "choose another version or template", "template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
+		}
+		file, source, parts = t.Name+".sail.yaml", t.Source, t.Parts
+	case source == "" && !r.isNew && r.stack.TemplateSource != "":
+		file, source, parts = r.stack.TemplateName+".sail.yaml", r.stack.TemplateSource, r.stack.TemplateParts
+	case source == "":
+		return refuse(Invalid, "add --template NAME, or the path of a template file", "a new stack needs a template")
+	}
+	if file == "" {
+		file = "template.sail.yaml"
+	}
+	bundle := lang.Bundle{File: file, Source: source, Parts: parts}
+	if n.Source != "" {
+		var err error
+		given := bundle
+		key := fmt.Sprintf("bundle %x", sha256.Sum256([]byte(given.File+"\x00"+given.Source+fmt.Sprint(len(given.Parts)))))
+		if bundle, err = recent(&s.lately, r.offline && len(given.Parts) == 0, key, func() (lang.Bundle, error) { return s.resolve(ctx, given) }); err != nil {
+			return err
+		}
+	}
+	return r.readBundle(bundle)
+}
+
+// readBundle reads the template of a proposal.
+func (r *reading) readBundle(b lang.Bundle) error {
+	var found lang.Diagnostics
+	if r.Template, found = bundles.read(b); r.Template == nil {
+		return &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
+	}
+	r.Text = proposal.TemplateText{Name: r.Template.About.Name, Version: r.Template.About.Version, File: b.File, Digest: r.Template.Digest, Source: b.Source, Parts: b.Parts}
+	return nil
+}
+
+// readPlace reads what the region of the stack sells, and what is recorded there.
+func (s *Service) readPlace(ctx context.Context, r *reading) error {
+	type connected struct {
+		adapter cloud.Adapter
+		account store.Account
+	}
+	c, err := recent(&s.lately, r.offline, "account "+r.stack.Account, func() (connected, error) {
+		adapter, account, err := s.adapter(ctx, r.stack.Account)
+		return connected{adapter, account}, err
+	})
+	if err != nil {
+		return err
+	}
+	adapter, account := c.adapter, c.account
+	r.account, r.adapter = account, adapter
+	if err := inRegion(account, r.stack.Region); err != nil {
+		return err
+	}
+	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region}
+	home, err := s.offersFor(ctx, r, r.stack.Region)
+	if err != nil {
+		return err
+	}
+	r.Offers = offer.Everywhere{Home: home, Elsewhere: map[string]*offer.Offers{}, Others: s.others(account, r.stack.Region)}
+	if r.Rules, err = recent(&s.lately, r.offline, "rules", func() (*policy.Rules, error) { return s.rules(ctx) }); err != nil {
+		return err
+	}
+	r.Today = s.engine.Now().UTC().Format(time.DateOnly)
+	if account.MostMonth != nil {
+		r.MostMonth = *account.MostMonth
+	}
+	learned, err := recent(&s.lately, r.offline, "learned "+account.Name, func() (map[proposal.Learned]int64, error) { return s.learned(ctx, account.Name) })
+	if err != nil {
+		return err
+	}
+	r.Durations = proposal.Durations{Learned: learned, Rate: max(account.ClockRate, 0.001)}
+	if r.isNew {
+		return nil
+	}
+	if r.rows, err = s.store.Resources(ctx, r.stack.ID); err != nil {
+		return err
+	}
+	if r.offline {
+		r.live = asRecorded(r.rows)
+		return nil
+	}
+	r.live, err = s.look(ctx, adapter, account, r.stack, r.rows)
+	return err
+}
+
+// offersFor gives what a region sells: now, or for facts that call no cloud as it was
+// told last.
+func (s *Service) offersFor(ctx context.Context, r *reading, region string) (*offer.Offers, error) {
+	read := func() (*offer.Offers, error) { return s.readOffers(ctx, r.account, region) }
+	if r.offline {
+		read = func() (*offer.Offers, error) { return s.offersOf(ctx, r.account, region, false) }
+	}
+	o, err := read()
+	if err != nil {
+		return nil, err
+	}
+	if r.reserves == nil {
+		except := r.stack.ID
+		if r.isNew { // it has reserved nothing
+			except = ""
+		}
+		key := "reserves " + r.account.Name + " " + except
+		if r.reserves, err = recent(&s.lately, r.offline, key, func() ([]reserve, error) { return s.reserved(ctx, r.account, "", except) }); err != nil {
+			return nil, err
+		}
+	}
+	return counting(o, r.reserves), nil
+}
+
+// readBefore reads how the stack was last applied, and what is kept that it may take
+// over.
+func (s *Service) readBefore(ctx context.Context, r *reading) error {
+	conduct := map[string]render.Resource{}
+	var err error
+	if !r.isNew {
+		if conduct, err = s.conduct(ctx, r.stack, r.rows); err != nil {
+			return err
+		}
+		if r.LastInputs, r.Agreed, err = s.lastApplied(ctx, r.stack); err != nil {
+			return err
+		}
+	}
+	of := r.stack.Account + " " + r.stack.Name
+	if r.kept, err = recent(&s.lately, r.offline, "kept "+of, func() ([]store.Kept, error) { return s.store.KeptBy(ctx, r.stack.Account, r.stack.Name) }); err != nil {
+		return err
+	}
+	if r.versions, err = recent(&s.lately, r.offline, "secrets "+of, func() (map[string]int, error) { return s.store.SecretVersions(ctx, r.stack.Name) }); err != nil {
+		return err
+	}
+	r.Recorded = r.asRecorded(conduct)
+	taken, err := r.mayTakeOver(ctx)
+	r.Recorded = append(r.Recorded, taken...)
+	return err
+}
+
+// takeInputs lays the recorded inputs, a preset, inputs files and single inputs
+// over each other and takes secret values out of them, wherever they were given.
+func (r *reading) takeInputs(n NewProposal) error {
+	recorded := render.Layer{From: "recorded", Inputs: map[string]any{}}
+	if r.stack.TemplateName == r.Template.About.Name {
+		for name, v := range r.stack.Inputs {
+			if r.Template.Input(name) != nil { // a newer template may not ask for it any more
+				recorded.Inputs[name] = v
+			}
+		}
+	}
+	preset, err := render.PresetLayer(r.Template, n.Preset)
+	if err != nil {
+		return refuse(Invalid, "choose one that the template has, or none", "%v", err)
+	}
+	layers := append([]render.Layer{recorded, preset}, n.Layers...)
+	all, origins := render.Merge(append(layers, render.Layer{From: "given", Inputs: n.Inputs})...)
+	r.Origins = origins
+	for name, v := range all {
+		if in := r.Template.Input(name); in != nil && in.Secret {
+			if text, ok := v.(string); ok {
+				r.Given[name] = text
+				continue
+			}
+		}
+		r.Inputs[name] = v
+	}
+	return nil
+}
