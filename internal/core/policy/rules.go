@@ -86,9 +86,11 @@ func compile(r Rule) (checked, error) {
 			return checked{}, fmt.Errorf("%s", expr.Suggest(t, resource.TypeNames(), "there is no resource type "+t))
 		}
 	}
-	program, problems := scope.Check(strings.TrimPrefix(r.That, "="))
-	if problems != nil {
-		return checked{}, fmt.Errorf("its condition, column %d: %s%s", problems[0].Column, problems[0].Message, remedyOf(problems[0]))
+	text := strings.TrimPrefix(r.That, "=")
+	program, problems := scope.Check(text)
+	if problems != nil { // columns of an expression begin with 0
+		at := problems[0].Column + 1 + len(r.That) - len(text)
+		return checked{}, fmt.Errorf("its condition, column %d: %s%s", at, problems[0].Message, remedyOf(problems[0]))
 	}
 	if !program.Type.IsExactType(cel.BoolType) && !program.Type.IsExactType(cel.DynType) {
 		return checked{}, fmt.Errorf("its condition gives %s, and must be true or false", expr.TypeWords(program.Type))
