@@ -27,7 +27,7 @@ func (o *Offers) NewestImage(system, from, architecture string) (string, error) 
 			have = append(have, fmt.Sprintf("%s (%s %s, %s)", i.Name, i.System, i.Version, i.Architecture))
 		}
 		slices.Sort(have)
-		return "", fmt.Errorf("no image of %s is %s; there are %s", o.Region, strings.TrimSpace(strings.Join([]string{system, from, architecture}, " ")), strings.Join(have, ", "))
+		return "", fmt.Errorf("no image of %s is %s; there are %s", o.Region, strings.Join(strings.Fields(system+" "+from+" "+architecture), " "), strings.Join(have, ", "))
 	}
 	return best.Name, nil
 }
