@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -198,13 +199,13 @@ func pages(t *lang.Template, j proposal.Judged) []Page {
 	}
 	out := []Page{}
 	for _, in := range t.Inputs {
-		title := or(in.Page, "Inputs")
+		title := cmp.Or(in.Page, "Inputs")
 		i := slices.IndexFunc(out, func(p Page) bool { return p.Title == title })
 		if i < 0 {
 			out, i = append(out, Page{Title: title, Fields: []Field{}}), len(out)
 		}
 		v := values[in.Name]
-		f := Field{Name: in.Name, Title: in.Title, Kind: or(in.Picks, fmt.Sprint(in.Schema["type"])), Value: v.Value, Origin: v.Origin, Required: in.Required(), Secret: in.Secret, Hidden: v.Hidden, Advice: v.Advice,
+		f := Field{Name: in.Name, Title: in.Title, Kind: cmp.Or(in.Picks, fmt.Sprint(in.Schema["type"])), Value: v.Value, Origin: v.Origin, Required: in.Required(), Secret: in.Secret, Hidden: v.Hidden, Advice: v.Advice,
 			Findings: []render.Finding{}}
 		for _, x := range j.Findings {
 			if slices.Contains(strings.Split(x.Inputs, ","), in.Name) {

@@ -130,7 +130,7 @@ func (r placed) request(n NewProposal, v NewVariant) (render.Request, error) {
 	}
 	layers := append(append([]render.Layer{preset}, n.Layers...), render.Layer{From: "given", Inputs: n.Inputs})
 	layers = append(append(append(layers, own), v.Layers...), render.Layer{From: "variant " + v.Name, Inputs: v.Inputs})
-	request := render.Request{Template: r.Template, Stack: render.Stack{Name: or(n.Stack, r.Template.About.Name), ID: render.FixedID, Account: r.account.Name, Cloud: r.account.Cloud}}
+	request := render.Request{Template: r.Template, Stack: render.Stack{Name: cmp.Or(n.Stack, r.Template.About.Name), ID: render.FixedID, Account: r.account.Name, Cloud: r.account.Cloud}}
 	request.Inputs, request.Origins = render.Merge(layers...)
 	request.Inputs = maps.Clone(request.Inputs)
 	for _, in := range r.Template.Inputs { // what a secret would be makes no difference here

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -243,11 +244,11 @@ func (s *Service) usedElsewhere(ctx context.Context, r *reading, c proposal.Chan
 		}
 	}
 	for _, ch := range c.Plan.Changes {
-		was, there := byName[or(ch.Was, ch.Resource)]
+		was, there := byName[cmp.Or(ch.Was, ch.Resource)]
 		if !there || was.ID() == "" || was.Missing || ch.Change != change.Remove && (ch.Change != change.Rebuild || ch.Keeps) {
 			continue
 		}
-		region := or(was.Region, r.stack.Region)
+		region := cmp.Or(was.Region, r.stack.Region)
 		if going[region] == nil {
 			going[region] = map[string]string{}
 		}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -63,7 +64,7 @@ func (s *Service) readStack(ctx context.Context, r *reading, n NewProposal) erro
 	if !r.isNew {
 		if _, err := s.store.LastRun(ctx, r.stack.ID); errors.Is(err, store.ErrNotFound) {
 			r.isNew, id = true, r.stack.ID
-			n.Account, n.Region = or(n.Account, r.stack.Account), or(n.Region, r.stack.Region)
+			n.Account, n.Region = cmp.Or(n.Account, r.stack.Account), cmp.Or(n.Region, r.stack.Region)
 		} else if err != nil {
 			return err
 		}
@@ -79,13 +80,6 @@ func (s *Service) readStack(ctx context.Context, r *reading, n NewProposal) erro
 	}
 	r.Basis, err = s.basis(ctx, r.stack.ID)
 	return err
-}
-
-func or(value, otherwise string) string {
-	if value == "" {
-		return otherwise
-	}
-	return value
 }
 
 func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) error {

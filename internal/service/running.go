@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -244,7 +245,7 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 		return Proposal{}, err
 	}
 	for name, reference := range st.Secrets { // the accepted references, drawn or not
-		r.Secrets[name] = or(r.Secrets[name], reference)
+		r.Secrets[name] = cmp.Or(r.Secrets[name], reference)
 	}
 	judged, err := s.stages(ctx, r)
 	if err != nil {
@@ -354,7 +355,7 @@ func renames(changes []change.Change) []store.Rename {
 	var out []store.Rename
 	for _, c := range changes {
 		if c.Was != "" || c.Old != "" {
-			out = append(out, store.Rename{From: or(c.Was, c.Resource), To: or(c.Old, c.Resource), Successor: c.Resource})
+			out = append(out, store.Rename{From: cmp.Or(c.Was, c.Resource), To: cmp.Or(c.Old, c.Resource), Successor: c.Resource})
 		}
 	}
 	return out

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -142,7 +143,7 @@ func (r *reading) known(q cloud.Query) map[string]any {
 
 // findQuery asks for the resource that a template means.
 func findQuery(res render.Resource, region string) cloud.Query {
-	query := cloud.Query{Region: or(res.Region, region), Type: res.Type}
+	query := cloud.Query{Region: cmp.Or(res.Region, region), Type: res.Type}
 	query.ID, _ = res.Find["id"].(string)
 	query.Name, _ = res.Find["name"].(string)
 	if tags, ok := res.Find["tags"].(map[string]any); ok {
