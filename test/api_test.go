@@ -109,7 +109,7 @@ func TestStreamsResumeFromAnyNumber(t *testing.T) {
 	b := start(t, "--empty", "--pace", "240")
 	b.must(0, "apply", b.propose("site", "warning-site"), "--watch")
 	read := func(path, last string, most int) (numbers []int64, lastID string) {
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 		defer cancel()
 		req, _ := http.NewRequestWithContext(ctx, "GET", b.url+path, nil)
 		req.Header.Set("Authorization", "Bearer "+b.token())

@@ -60,7 +60,7 @@ func (p *page) text() string {
 func (p *page) sees(texts ...string) {
 	p.t.Helper()
 	var last string
-	for deadline := time.Now().Add(25 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
 		last = p.text()
 		missing := false
 		for _, t := range texts {
@@ -77,7 +77,7 @@ func (p *page) sees(texts ...string) {
 func (p *page) press(text string) {
 	p.t.Helper()
 	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('button,a')].filter(e => e.innerText.trim() === %q && !e.disabled).at(-1); if (e) e.click(); return !!e })()`, text)
-	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
 		if found, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && found {
 			return
 		}

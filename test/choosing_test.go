@@ -263,7 +263,7 @@ func (b *bench) terminal() {
 	}
 	until := func(text string) {
 		t.Helper()
-		if !shows(text, 30*time.Second) {
+		if !shows(text, 90*time.Second) {
 			t.Fatalf("it does not show %q:\n%s", text, seen)
 		}
 	}

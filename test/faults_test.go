@@ -83,7 +83,7 @@ func TestKilledInTheMiddleOfARun(t *testing.T) {
 			t.Parallel()
 			b := start(t, "--empty", "--pace", "60")
 			b.must(0, "apply", b.propose("intake", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml"))
-			eventually(t, moment, 30*time.Second, func() bool { return strings.Contains(b.run("events", "1").out, moment) })
+			eventually(t, moment, 90*time.Second, func() bool { return strings.Contains(b.run("events", "1").out, moment) })
 			b.stop(syscall.SIGKILL)
 			b.up("--empty", "--pace", "60")
 			r := b.run("watch", "1")
@@ -188,7 +188,7 @@ func TestStopAndContinue(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "30")
 	b.must(0, "apply", b.propose("site", "warning-site"))
-	eventually(t, "the machine is begun", 20*time.Second, func() bool { return strings.Contains(b.run("events", "1").out, "creating site") })
+	eventually(t, "the machine is begun", 90*time.Second, func() bool { return strings.Contains(b.run("events", "1").out, "creating site") })
 	b.must(0, "stop", "1")
 	if r := b.run("watch", "1"); r.code != 1 || !strings.Contains(r.err, "was stopped") || !strings.Contains(r.err, "undersail continue site") {
 		t.Errorf("exit code %d: %s", r.code, r.err)

@@ -104,9 +104,9 @@ func (b *bench) stop(how syscall.Signal) {
 	b.cmd.Process.Signal(how)
 	select {
 	case <-b.ended:
-	case <-time.After(30 * time.Second):
+	case <-time.After(90 * time.Second):
 		b.cmd.Process.Kill()
-		b.t.Error("the demo did not stop within 30 seconds")
+		b.t.Error("the demo did not stop within 90 seconds")
 	}
 }
 

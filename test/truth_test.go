@@ -77,7 +77,7 @@ func TestByHandUndoneAndTriedAgain(t *testing.T) {
 
 	b.simcloud("fault", "add", "denied", "--on", "firewalls", "--count", "-1")
 	apply(b.propose("trial", "warning-site", "--input", "range=10.78.0.0/24"), 1, "--on-failure", "undo")
-	eventually(t, "undone by itself", 30*time.Second, func() bool {
+	eventually(t, "undone by itself", 90*time.Second, func() bool {
 		return strings.Contains(b.must(0, "runs", "--stack", "trial").out, "undone")
 	})
 	if l := b.ledger("trial"); len(l.Alive) != 0 {

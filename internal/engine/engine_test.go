@@ -158,7 +158,7 @@ func TestAVerificationSeesAServiceThatDied(t *testing.T) {
 	r.Await(s, r.Apply(s, "site", "warning-site", nil))
 	r.Fault(world.Fault{Kind: "service-never", Label: "site", Count: -1})
 	var v service.Verification
-	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		var err error
 		if v, err = s.Verify(ctx, r.Admin, "site"); err != nil {
 			t.Fatal(err)

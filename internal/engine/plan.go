@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"undersail/internal/core/change"
+	"undersail/internal/core/health"
 	"undersail/internal/core/render"
 	"undersail/internal/core/schedule"
 	"undersail/internal/proposal"
@@ -28,7 +29,7 @@ func Steps(p change.Plan, d proposal.Durations, recorded []store.Resource) []sto
 	for n, a := range p.Actions {
 		c := p.Changes[a.Change]
 		s := store.Step{Number: n, Resource: a.Resource, Type: c.Type, Action: string(a.Do), State: string(schedule.Waiting), Needs: []store.Need{},
-			ExpectMS: d.Expect(a.Do, proposal.LearnedOfChange(p, c)), PatienceMS: int64(float64(patience(c.Resource)) / d.Rate * 1000)}
+			ExpectMS: d.Expect(a.Do, proposal.LearnedOfChange(p, c)), PatienceMS: health.Deadline(patience(c.Resource), d.Rate).Milliseconds()}
 		row, there := known[c.Resource]
 		if c.Was != "" {
 			row, there = known[c.Was]

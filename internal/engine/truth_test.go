@@ -32,7 +32,7 @@ func and(more map[string]any) map[string]any {
 // until waits for words among the events of a run.
 func until(t *testing.T, r *servicetest.Rig, s *service.Service, id int64, words string) {
 	t.Helper()
-	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		if strings.Contains(r.Events(s, id), words) {
 			return
 		}
@@ -406,7 +406,7 @@ func TestARunThatFailsIsUndoneWhenAskedTo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(30 * time.Second); run.State != "undone" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); run.State != "undone" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if run, err = s.Run(ctx, run.ID); err != nil {
 			t.Fatal(err)
 		}
@@ -442,7 +442,7 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(30 * time.Second); run.State != "parked" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); run.State != "parked" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if run, err = s.Run(ctx, run.ID); err != nil {
 			t.Fatal(err)
 		}

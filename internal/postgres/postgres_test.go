@@ -96,7 +96,7 @@ func TestAServerThatDiesIsStartedAgain(t *testing.T) {
 				break
 			}
 		}
-		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 			if conn, err := pgx.Connect(ctx, s.URL); err == nil {
 				conn.Close(ctx)
 				break

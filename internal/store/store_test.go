@@ -199,7 +199,7 @@ func TestTheStreamOfAllRunsMissesNothing(t *testing.T) {
 	}
 	// Other tests' transactions on the same server may hold the stream back too.
 	var all []Event
-	for deadline := time.Now().Add(20 * time.Second); len(all) < 2 && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); len(all) < 2 && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if all, err = s.AllEvents(ctx, Cursor{}, 10); err != nil {
 			t.Fatal(err)
 		}
@@ -365,7 +365,7 @@ func TestSummariesTellWhatIsRecorded(t *testing.T) {
 		t.Errorf("a retired stack is listed: %v %v", list, err)
 	}
 	changed, err := s.SummariesSince(ctx, "0", "00000000-0000-0000-0000-000000000000", 10)
-	for deadline := time.Now().Add(20 * time.Second); len(changed) == 0 && err == nil && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); len(changed) == 0 && err == nil && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		changed, err = s.SummariesSince(ctx, "0", "00000000-0000-0000-0000-000000000000", 10)
 	}
 	if err != nil || len(changed) != 1 || !changed[0].Retired {

@@ -89,7 +89,7 @@ func (c *client) make(path, label string, p props) (id string) {
 
 func (c *client) ready(path string) map[string]any {
 	c.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(40 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(40 * time.Millisecond) {
 		if _, out, _ := c.call("GET", "regions/north-fell/"+path, nil); out["phase"] == "ready" {
 			attributes := out["attributes"].(map[string]any)
 			if _, told := attributes["reach"]; told || !strings.HasPrefix(path, "instances/") {
@@ -299,7 +299,7 @@ func TestStateSurvivesARestart(t *testing.T) {
 		}
 	}
 	at := after["reach"].(map[string]any)["80"].(string)
-	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		res, err := http.Get("http://" + at + "/")
 		if err == nil {
 			res.Body.Close()
@@ -336,7 +336,7 @@ func TestAFirewallReallyCloses(t *testing.T) {
 	}
 	until := func(what string, holds func() bool) {
 		t.Helper()
-		for deadline := time.Now().Add(8 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 			if holds() {
 				return
 			}
@@ -406,7 +406,7 @@ func TestWhatTurnsBadAfterwards(t *testing.T) {
 	at := c.ready("instances/us-vm")["reach"].(map[string]any)["80"].(string)
 	answers := func(want bool, about string) {
 		t.Helper()
-		for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 			conn, err := dial(at)
 			if err == nil {
 				conn.Close()

@@ -4,6 +4,7 @@ package health
 
 import (
 	"fmt"
+	"math"
 	"time"
 
 	"undersail/internal/core/resource"
@@ -112,6 +113,24 @@ func (p Proof) Due(checks []Check, now time.Time, rate float64) []Check {
 	return old
 }
 
+// leastDeadline is the real time that anything is given on a clock that runs fast.
+const leastDeadline = 15 * time.Second
+
+// forever bounds deadlines far beyond any run, and before durations overflow.
+const forever = 100 * 365 * 24 * time.Hour
+
+// Deadline is the real time that something may take which has so many cloud seconds,
+// on a clock of so many cloud seconds to a real one. Where that clock runs fast, the
+// cloud alone is fast: our calls, commits and probes take the real time that they
+// take, so a deadline is never shorter than what a busy machine needs for them.
+func Deadline(seconds int64, rate float64) time.Duration {
+	d := min(float64(seconds)/rate, forever.Seconds())
+	if rate > 1 {
+		d = max(d, leastDeadline.Seconds())
+	}
+	return time.Duration(d * float64(time.Second))
+}
+
 // Verdict judges all checks of a resource together. Made is when creation
 // returned. A check that held once may recover until the last deadline of all.
 func (p Proof) Verdict(checks []Check, made, now time.Time, rate float64) Verdict {
@@ -147,11 +166,12 @@ func (c Check) judge(p Progress, made, now time.Time, rate float64) Verdict {
 	if c.holds(p, rate) {
 		return Verdict{Healthy, fmt.Sprintf("%s answered %s", c.Name, p.Last.Answer)}
 	}
-	if c.Within > 0 && now.Sub(made).Seconds()*rate > float64(c.Within) {
+	if given := Deadline(c.Within, rate); c.Within > 0 && now.Sub(made) > given {
+		within := resource.FormatSpan(int64(math.Round(given.Seconds() * rate)))
 		if p.Last.Asked == "" {
-			return Verdict{Unhealthy, fmt.Sprintf("no answer within %s", resource.FormatSpan(c.Within))}
+			return Verdict{Unhealthy, fmt.Sprintf("no answer within %s", within)}
 		}
-		return Verdict{Unhealthy, fmt.Sprintf("asked %s, got %s; not right within %s", p.Last.Asked, p.Last.Answer, resource.FormatSpan(c.Within))}
+		return Verdict{Unhealthy, fmt.Sprintf("asked %s, got %s; not right within %s", p.Last.Asked, p.Last.Answer, within)}
 	}
 	if p.InARow > 0 {
 		return Verdict{Settling, fmt.Sprintf("pass %d of %d", p.InARow, max(1, c.Passes))}

@@ -299,7 +299,7 @@ func (r *Rig) Carry(s *service.Service, p service.Proposal) int64 {
 // Await waits for the end of a run, or until it is parked.
 func (r *Rig) Await(s *service.Service, id int64) service.Run {
 	r.t.Helper()
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {
+	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {
 		list, err := s.Runs(context.Background(), "", id+1, 1) // a row, without the document behind it
 		if err != nil || len(list) == 0 {
 			r.t.Fatal(err)
