@@ -273,14 +273,16 @@ func (b *bench) terminal() {
 			t.Fatal(err)
 		}
 	}
-	// answer types an answer and goes on to what is shown next. A busy program drops an
-	// enter that comes too early; one too many is answered by asking again.
+	// answer types an answer and goes on to what is shown next. A busy program drops keys
+	// that come too early: they are pressed again, after emptying the line (Ctrl-U).
 	answer := func(text, next string) {
 		t.Helper()
 		until("enter")
-		time.Sleep(300 * time.Millisecond)
-		press(text)
 		for range 30 {
+			time.Sleep(300 * time.Millisecond)
+			if text != "" {
+				press("\x15" + text)
+			}
 			time.Sleep(300 * time.Millisecond)
 			if press("\r"); shows(next, 2*time.Second) {
 				return

@@ -4,7 +4,6 @@ package health
 
 import (
 	"fmt"
-	"math"
 	"time"
 
 	"undersail/internal/core/resource"
@@ -166,8 +165,8 @@ func (c Check) judge(p Progress, made, now time.Time, rate float64) Verdict {
 	if c.holds(p, rate) {
 		return Verdict{Healthy, fmt.Sprintf("%s answered %s", c.Name, p.Last.Answer)}
 	}
-	if given := Deadline(c.Within, rate); c.Within > 0 && now.Sub(made) > given {
-		within := resource.FormatSpan(int64(math.Round(given.Seconds() * rate)))
+	if c.Within > 0 && now.Sub(made) > Deadline(c.Within, rate) {
+		within := resource.FormatSpan(c.Within)
 		if p.Last.Asked == "" {
 			return Verdict{Unhealthy, fmt.Sprintf("no answer within %s", within)}
 		}
@@ -199,6 +198,10 @@ var through = resource.Property{Name: "through", About: "A jump host: the only w
 		{Name: "host_key", About: "The key the jump host must show.", Shape: str()},
 	}}}
 
+// keep names what of an answer stands in the evidence. A machine that was given
+// something made of a secret is kept nothing of otherwise.
+var keep = resource.Property{Name: "keep", About: "Pattern (RE2) of what of the answer is kept as evidence; all of it when left out, and nothing of a machine that was given a secret.", Shape: str()}
+
 // Kinds are the probes a template may ask for, with their properties.
 var Kinds = map[string]resource.Shape{
 	"tcp": {Kind: resource.Object, TypeName: "tcp_check", Fields: []resource.Property{
@@ -211,6 +214,7 @@ var Kinds = map[string]resource.Shape{
 		{Name: "status", About: "Expected status; 200 when left out.", Shape: resource.Shape{Kind: resource.Integer, Minimum: 100, Maximum: 599}},
 		{Name: "contains", About: "Text that the body must contain.", Shape: str()},
 		{Name: "trust", About: "system (default) or any certificate.", Shape: str("system", "any")},
+		keep,
 		through,
 	}},
 	"ssh": {Kind: resource.Object, TypeName: "ssh_check", Fields: []resource.Property{
@@ -221,6 +225,7 @@ var Kinds = map[string]resource.Shape{
 		{Name: "host_key", About: "The key the host must show.", Shape: str()},
 		{Name: "command", About: "Command to run.", Shape: str(), Required: true},
 		{Name: "answer", About: "Text that the output must contain.", Shape: str(), Required: true},
+		keep,
 		through,
 	}},
 }
