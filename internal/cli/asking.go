@@ -22,9 +22,8 @@ import (
 // interactive reports whether somebody sits before both ends of the command. What is
 // missing is asked then, and never elsewhere.
 func (a *app) interactive(cmd *cobra.Command) bool {
-	in, ok := cmd.InOrStdin().(*os.File)
-	out, both := cmd.ErrOrStderr().(*os.File)
-	return ok && both && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd()))
+	in, out := fileOf(cmd.InOrStdin()), fileOf(cmd.ErrOrStderr())
+	return in != nil && out != nil && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd()))
 }
 
 // ask shows one question after the other.
@@ -33,7 +32,7 @@ func ask(cmd *cobra.Command, fields ...huh.Field) error {
 	for _, f := range fields {
 		groups = append(groups, huh.NewGroup(f))
 	}
-	form := huh.NewForm(groups...).WithInput(cmd.InOrStdin()).WithOutput(cmd.ErrOrStderr()).WithAccessible(os.Getenv("TERM") == "dumb")
+	form := huh.NewForm(groups...).WithInput(cmd.InOrStdin()).WithOutput(raw(cmd.ErrOrStderr())).WithAccessible(os.Getenv("TERM") == "dumb")
 	err := form.RunWithContext(cmd.Context())
 	if errors.Is(err, huh.ErrUserAborted) || errors.Is(err, context.Canceled) {
 		return &exit{exitFailed, fmt.Errorf("nothing was done")}

@@ -65,17 +65,19 @@ func Run(args []string, console fs.FS, version string) int {
 	defer stop()
 	root := newRoot(&app{console: console, version: version})
 	root.SetArgs(args)
+	root.SetOut(screen{os.Stdout})
+	root.SetErr(screen{os.Stderr})
 	cmd, err := root.ExecuteContextC(ctx)
 	if err == nil {
 		return 0
 	}
 	var e *exit
 	if !errors.As(err, &e) {
-		fmt.Fprintf(os.Stderr, "undersail: %v\nSee: %s --help\n", err, cmd.CommandPath())
+		fmt.Fprintf(screen{os.Stderr}, "undersail: %v\nSee: %s --help\n", err, cmd.CommandPath())
 		return exitUsage
 	}
 	if e.err != nil {
-		fmt.Fprintf(os.Stderr, "undersail: %v\n", e.err)
+		fmt.Fprintf(screen{os.Stderr}, "undersail: %v\n", e.err)
 	}
 	return e.code
 }
@@ -106,10 +108,10 @@ The usual way:
 		}
 	}
 	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.whoamiCommand())
-	add("knowing", a.accountsCommand(), a.offersCommand(), a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
+	add("knowing", a.accountsCommand(), a.secretsCommand(), a.keyPairsCommand(), a.offersCommand(), a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.fitCommand(), a.compareCommand(), a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
 	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())
-	add("living", a.stacksCommand(), a.outputsCommand(), a.costCommand(), a.verifyCommand(), a.retireCommand(), a.keptCommand(), a.eventsCommand())
+	add("living", a.stacksCommand(), a.outputsCommand(), a.revealCommand(), a.connectCommand(), a.costCommand(), a.verifyCommand(), a.retireCommand(), a.keptCommand(), a.eventsCommand(), a.auditCommand())
 	return root
 }
 
@@ -169,8 +171,8 @@ func columns(w io.Writer, header string, rows func(row func(format string, args 
 
 // terminalWidth is 0 when the output is no terminal.
 func terminalWidth(w io.Writer) int {
-	f, ok := w.(*os.File)
-	if !ok {
+	f := fileOf(w)
+	if f == nil {
 		return 0
 	}
 	width, _, err := term.GetSize(int(f.Fd()))

@@ -71,7 +71,9 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 		}
 		layer := render.Layer{From: "file " + filepath.Base(file), Inputs: map[string]any{}}
 		for _, name := range slices.Sorted(maps.Keys(nodes)) {
-			take(cmd, t, &layer, out.secrets, name, nodes[name])
+			if err := take(t, &layer, out.secrets, name, nodes[name], fmt.Sprintf("%s:%d", file, nodes[name].Line)); err != nil {
+				return out, err
+			}
 			out.places["inputs."+name] = fmt.Sprintf("%s:%d", file, nodes[name].Line)
 		}
 		out.files = append(out.files, layer)
@@ -85,30 +87,38 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 		if found.HasErrors() || nodes[name] == nil {
 			nodes = map[string]*lang.Node{name: {Text: text, Quoted: true}}
 		}
-		take(cmd, t, &out.single, out.secrets, name, nodes[name])
+		if err := take(t, &out.single, out.secrets, name, nodes[name], "--input "+name); err != nil {
+			return out, err
+		}
 		delete(out.places, "inputs."+name)
 	}
 	return out, g.readSecrets(cmd, out.secrets)
 }
 
 // take reads one value by the type that the template wants. What does not fit
-// is handed on as it is: the rendering says what is wrong with it.
-func take(cmd *cobra.Command, t *lang.Template, into *render.Layer, secrets map[string]string, name string, n *lang.Node) {
+// is handed on as it is: the rendering says what is wrong with it. A secret in the clear
+// is refused: files are committed and sent around, and arguments stand in the lists of
+// processes. What refers to a sealed one is none.
+func take(t *lang.Template, into *render.Layer, secrets map[string]string, name string, n *lang.Node, place string) error {
 	in := t.Input(name)
 	if in == nil {
 		into.Inputs[name] = n.Plain()
-		return
+		return nil
 	}
 	v, err := lang.Normalise(n, in.Shape)
 	if err != nil {
 		v = n.Plain()
 	}
-	if text, ok := v.(string); ok && in.Secret {
-		fmt.Fprintf(cmd.ErrOrStderr(), "warning: the secret %s stands in a file or on the command line; give it with --secret %s=FILE\n", name, name)
-		secrets[name] = text
-		return
+	if !in.Secret {
+		into.Inputs[name] = v
+		return nil
 	}
-	into.Inputs[name] = v
+	text, ok := v.(string)
+	if !ok || !strings.HasPrefix(text, "secret:") {
+		return &exit{exitFindings, fmt.Errorf("%s: the secret %s stands there in the clear\nremedy: take it out, and give it with --secret %s=FILE, or keep it sealed and refer to it: undersail secrets add NAME, then secret:NAME", place, name, name)}
+	}
+	secrets[name] = text
+	return nil
 }
 
 func (g *given) readSecrets(cmd *cobra.Command, into map[string]string) error {

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -24,22 +25,27 @@ func (a *app) accountsCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) {
-				columns(w, "ACCOUNT\tCLOUD\tSTACKS\tREGIONS", func(row func(string, ...any)) {
+				columns(w, "ACCOUNT\tCLOUD\tSTACKS\tCREDENTIALS END\tREGIONS", func(row func(string, ...any)) {
 					for _, x := range list {
-						row("%s\t%s\t%d\t%s", x.Name, x.Cloud, x.Stacks, strings.Join(x.Regions, ", "))
+						end := endOf(x.CredentialsEnd, "-")
+						if x.ClosedAt != nil {
+							end = "closed " + x.ClosedAt.Local().Format(time.DateOnly)
+						}
+						row("%s\t%s\t%d\t%s\t%s", x.Name, x.Cloud, x.Stacks, end, strings.Join(x.Regions, ", "))
 					}
 				})
 			})
 		}}
 	a.outputFlag(cmd)
-	cmd.AddCommand(a.accountsAddCommand(), a.accountsRangesCommand(), a.accountsLimitCommand())
+	cmd.AddCommand(a.accountsAddCommand(), a.accountsShowCommand(), a.accountsTestCommand(), a.accountsRenewCommand(), a.accountsSetCommand(), a.accountsRemoveCommand(), a.accountsRangesCommand(), a.accountsLimitCommand())
 	return cmd
 }
 
 func (a *app) accountsAddCommand() *cobra.Command {
 	var n service.NewAccount
+	var file string
 	cmd := &cobra.Command{Use: "add NAME", Short: "Add an account, or renew its credentials", Args: cobra.ExactArgs(1),
-		Long:    "Add an account of a cloud, or renew its credentials. The client secret is asked for, or read from standard input.",
+		Long:    "Add an account of a cloud, or renew its credentials. They are tested first. The client secret is asked for,\nor read from standard input or a file.",
 		Example: "  undersail accounts add saltmere-lab --cloud larch --endpoint http://127.0.0.1:9000 --client-id ID < secret",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -47,7 +53,7 @@ func (a *app) accountsAddCommand() *cobra.Command {
 				return err
 			}
 			n.Name = args[0]
-			if n.ClientSecret, err = askSecret(cmd, "client secret: "); err != nil {
+			if n.ClientSecret, err = clientSecret(cmd, file); err != nil {
 				return err
 			}
 			added, err := decode[service.Account](c.AddAccount(cmd.Context(), n))
@@ -61,6 +67,7 @@ func (a *app) accountsAddCommand() *cobra.Command {
 	cmd.Flags().StringVar(&n.Cloud, "cloud", "larch", "which cloud")
 	cmd.Flags().StringVar(&n.Endpoint, "endpoint", "", "URL of the cloud's API")
 	cmd.Flags().StringVar(&n.ClientID, "client-id", "", "client id of the credentials")
+	cmd.Flags().StringVar(&file, "file", "", "file to read the client secret from")
 	cmd.MarkFlagRequired("endpoint")
 	cmd.MarkFlagRequired("client-id")
 	a.outputFlag(cmd)

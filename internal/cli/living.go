@@ -141,10 +141,17 @@ func (a *app) outputsCommand() *cobra.Command {
 				if !ok {
 					return &exit{exitFailed, fmt.Errorf("stack %s has no output %s; list them with: undersail outputs %s", args[0], args[1], args[0])}
 				}
-				fmt.Fprintln(cmd.OutOrStdout(), valueLine(v))
+				out := cmd.OutOrStdout()
+				if terminalWidth(out) == 0 {
+					out = raw(out) // a script wants it as it is
+				}
+				fmt.Fprintln(out, valueLine(v))
 				return nil
 			}
-			return a.print(cmd, values, func(w io.Writer) { printOutputs(w, list) })
+			return a.print(cmd, values, func(w io.Writer) {
+				printOutputs(w, list)
+				printGuide(cmd.Context(), c, w, args[0])
+			})
 		}}
 	a.outputFlag(cmd)
 	return cmd

@@ -127,7 +127,17 @@ func (l login) save() error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	return os.WriteFile(path, data, 0o600)
+	// Whatever was there, others could read it: it is replaced, not written over.
+	f, err := os.CreateTemp(filepath.Dir(path), ".login-*") // 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(data)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
 }
 
 func askSecret(cmd *cobra.Command, prompt string) (string, error) {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -83,8 +82,8 @@ func endWord(word string) string {
 }
 
 func isTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
+	f := fileOf(w)
+	return f != nil && term.IsTerminal(int(f.Fd()))
 }
 
 // follow reads the stream of a run and takes it up again where it broke, until
@@ -193,7 +192,7 @@ func (v *liveView) draw(w io.Writer) {
 	printRun(&b, *v.run, time.Now())
 	text := clipLines(b.String(), terminalWidth(w))
 	if v.lines > 0 {
-		fmt.Fprintf(w, "\x1b[%dA\x1b[J", v.lines)
+		fmt.Fprintf(raw(w), "\x1b[%dA\x1b[J", v.lines)
 	}
 	io.WriteString(w, text)
 	v.lines = strings.Count(text, "\n")

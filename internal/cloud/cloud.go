@@ -33,6 +33,9 @@ type Identity struct {
 	Account string
 	Roles   []string
 	Regions []string
+	// Makes are the types of resources that the rights let it make; nil when the cloud
+	// does not tell.
+	Makes []string
 	// Ends is when the credentials end; zero when they do not.
 	Ends time.Time
 	// ClockRate is how many cloud seconds pass in a real one: 1 on real clouds.
@@ -352,6 +355,7 @@ func (c Class) Passing() bool {
 // Tags that every resource carries, so that takeover, drift and leftovers can
 // find it.
 const (
+	TagPrefix   = "undersail-" // begins all of them
 	TagStack    = "undersail-stack"
 	TagStackID  = "undersail-stack-id"
 	TagResource = "undersail-resource"

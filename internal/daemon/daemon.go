@@ -75,14 +75,17 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Dir, "sealing.key")
 	}
-	box, err := secret.OpenBox(c.KeyFile)
-	if err != nil {
-		return nil, err
-	}
 	if d.store, err = store.Open(ctx, c.DatabaseURL); err != nil {
 		return nil, err
 	}
+	box, err := keyOf(ctx, d.store, c.KeyFile)
+	if err != nil {
+		return nil, err
+	}
 	if d.Service, err = service.New(d.store, box, c.Log, c.Engine); err != nil {
+		return nil, err
+	}
+	if err := d.Service.OpenSealed(ctx); err != nil {
 		return nil, err
 	}
 	d.Service.OpenFolders(c.LocalLibraries...)
@@ -98,6 +101,25 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		return nil, err
 	}
 	return d, d.listen(background, c)
+}
+
+// keyOf opens the key file. Only a database that nothing was sealed in gets a new key:
+// beside any other one that is missing is a mistake, and a new one would open nothing.
+func keyOf(ctx context.Context, st *store.Store, file string) (*secret.Box, error) {
+	with, err := st.Setting(ctx, store.SealedWith)
+	if errors.Is(err, store.ErrNotFound) {
+		with = []byte("of an earlier version")
+		if there, err := st.AnythingSealed(ctx); err != nil || !there {
+			return secret.OpenBox(file)
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	box, err := secret.ReadBox(file)
+	if errors.Is(err, secret.ErrNoKey) {
+		return nil, fmt.Errorf("%w, and the database was sealed with the key %s; put its key file there, or name it with --key-file", err, with)
+	}
+	return box, err
 }
 
 // firstUser makes the user admin in an empty database.

@@ -16,6 +16,7 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/probe"
 	"undersail/internal/proposal"
+	"undersail/internal/secret"
 	"undersail/internal/store"
 )
 
@@ -228,19 +229,42 @@ func (x *execution) removed(ctx context.Context, s *store.Step) (schedule.Event,
 		})
 }
 
+// ToldSecret tells whether something that is made of a secret is among what a resource
+// was given, as it is recorded or rendered.
+func ToldSecret(want map[string]any) bool {
+	told := len(resource.Secrets(want)) > 0
+	resource.Leaves(want, func(_ string, leaf any) {
+		switch v := leaf.(type) {
+		case string:
+			told = told || strings.HasPrefix(v, "secret:")
+		case map[string]any: // it waited for something besides
+			told = told || v["secrets"] != nil
+		}
+	})
+	return told
+}
+
 // prober knows how the machines of the stack are reached. The caller holds the lock.
 func (x *execution) prober() probe.Prober {
 	list := make([]store.Resource, 0, len(x.resources))
 	for _, r := range x.resources {
 		list = append(list, *r)
 	}
-	return NewProber(list, x.account, x.scrub)
+	return NewProber(list, x.account, x.scrubber)
 }
 
 // NewProber makes a prober for the recorded machines of a stack.
-func NewProber(resources []store.Resource, a store.Account, scrub func(string) string) probe.Prober {
-	p := probe.Prober{Allowed: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Scrub: scrub}
+func NewProber(resources []store.Resource, a store.Account, secrets *secret.Scrubber) probe.Prober {
+	p := probe.Prober{Allowed: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Secrets: secrets, Told: map[string]bool{}, Hosts: map[string]bool{}}
 	for _, r := range resources {
+		if r.Type == "instance" && ToldSecret(r.Want) {
+			p.Told[r.Name] = true
+			for _, value := range r.Attributes {
+				if text, ok := value.(string); ok && text != "" {
+					p.Hosts[text] = true
+				}
+			}
+		}
 		key, _ := r.Attributes["host_key"].(string)
 		public, _ := r.Attributes["public_address"].(string)
 		for _, name := range []string{"private_address", "public_address"} {

@@ -34,6 +34,14 @@ func (x *execution) machineSays(ctx context.Context, s *store.Step) string {
 	if err != nil {
 		return ""
 	}
+	x.mu.Lock()
+	row := x.resources[s.Resource]
+	told := row != nil && ToldSecret(row.Want)
+	x.mu.Unlock()
+	if told {
+		return "; its log is not shown, since it was given a secret: read it on the machine"
+	}
+	lines = strings.Split(x.scrub(strings.Join(lines, "\n")), "\n") // before it is cut
 	lines = slices.DeleteFunc(lines, func(line string) bool { return !complaint.MatchString(line) })
 	lines = lines[max(0, len(lines)-logLines):]
 	if len(lines) == 0 {

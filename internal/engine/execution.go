@@ -34,6 +34,7 @@ type execution struct {
 	steps    []store.Step
 	creating map[string]string   // token of the step that creates a resource
 	secrets  map[string]string   // values by reference; never written anywhere
+	scrubber *secret.Scrubber    // takes them out of texts
 	session  *render.Session     // nil when nothing is rendered, only removed
 	keeps    map[string][]string // properties that stay as recorded, by resource
 
@@ -125,12 +126,13 @@ func (x *execution) openSecrets(ctx context.Context) error {
 		return fmt.Errorf("read secrets of stack %s: %w", x.run.Stack, err)
 	}
 	for _, s := range sealed {
-		plain, err := x.engine.Box.Open(s.Sealed)
+		plain, err := x.engine.Box.Open(secret.ForSecret(s.Reference), s.Sealed)
 		if err != nil {
 			return fmt.Errorf("%w: secret %s: %w", errUnreadable, s.Reference, err)
 		}
 		x.secrets[s.Reference] = string(plain)
 	}
+	x.scrubber = secret.NewScrubber(x.secrets)
 	return nil
 }
 
@@ -165,7 +167,7 @@ func (x *execution) replacing(row *store.Resource) bool {
 }
 
 // scrub takes every secret of the stack out of a text.
-func (x *execution) scrub(s string) string { return secret.Scrub(s, x.secrets) }
+func (x *execution) scrub(s string) string { return x.scrubber.Text(s) }
 
 // ScheduleOf turns recorded steps into what the scheduler works on and resumes
 // from.

@@ -7,6 +7,7 @@ import (
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
+	"undersail/internal/core/secretrule"
 )
 
 // node is a part of a JSON Schema.
@@ -66,6 +67,7 @@ func templateSchema() node {
 		"resources": node{"type": "object", "propertyNames": name, "minProperties": 1, "additionalProperties": node{"$ref": "#/$defs/resource"}},
 		"prove":     list(node{"$ref": "#/$defs/check"}),
 		"outputs":   named(anything),
+		"guide":     node{"type": "string"},
 	}, "undersail", "about", "resources")
 	out["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	out["title"] = "Under Sail template"
@@ -83,7 +85,7 @@ func inputSchema() node {
 		"sized_by": object(node{"table": name, "for": node{"anyOf": []any{expression, node{"type": "number"}}}, "advises": node{"type": "boolean", "description": "Less is a warning, not an error."}}, "table", "for"),
 		"of":       described("Template of the stack that is picked: NAME@^1."),
 		"secret":   flag, "generate": flag, "optional": flag,
-		"rules": object(node{"length": node{"type": "integer"}, "classes": node{"type": "integer"}, "forbid": list(node{"type": "string"})}),
+		"rules": object(node{"length": node{"type": "integer"}, "classes": node{"type": "integer"}, "kinds": list(node{"enum": secretrule.Kinds()}), "forbid": list(node{"type": "string"})}),
 		"page":  described("Page of the form it is asked on."), "shown_when": expression, "asks_consent": described("What somebody agrees to by giving it."),
 	}
 	for _, key := range lang.SchemaKeys() {

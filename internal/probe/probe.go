@@ -5,6 +5,7 @@ package probe
 
 import (
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -12,12 +13,17 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
+	"regexp"
+	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"undersail/internal/core/health"
+	"undersail/internal/secret"
 )
 
 // Prober looks at the machines of one stack. It is safe for concurrent use.
@@ -29,14 +35,23 @@ type Prober struct {
 	Reach map[string]string
 	// HostKeys maps addresses to the SSH host key that must be shown.
 	HostKeys map[string]string
-	// Scrub removes secrets from what is kept; nil keeps everything.
-	Scrub func(string) string
+	// Secrets are taken out of what is kept.
+	Secrets *secret.Scrubber
+	// Told are the resources that were given something made of a secret, and Hosts
+	// their addresses. Such a machine could answer with its secret in any disguise, so
+	// of its answers only that is kept which a check names in `keep`.
+	Told  map[string]bool
+	Hosts map[string]bool
 	// Timeout bounds one look; 5 seconds when zero.
 	Timeout time.Duration
 }
 
-// answerLimit is how much of an answer is kept as evidence.
-const answerLimit = 300
+// readLimit is how many bytes of an answer are read, and answerLimit how many letters
+// of it are kept as evidence.
+const (
+	readLimit   = 64 << 10
+	answerLimit = 300
+)
 
 // Look makes one look of a check whose values are all known.
 func (p Prober) Look(ctx context.Context, resource string, c health.Check) health.Evidence {
@@ -47,15 +62,55 @@ func (p Prober) Look(ctx context.Context, resource string, c health.Check) healt
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	began := time.Now()
-	asked, answer, passed := p.ask(ctx, c)
-	e := health.Evidence{Resource: resource, Check: c.Name, At: time.Now(), Asked: asked, Answer: shorten(answer), Passed: passed, Took: time.Since(began).Milliseconds()}
-	if p.Scrub != nil {
-		e.Asked, e.Answer = p.Scrub(e.Asked), p.Scrub(e.Answer)
+	asked, a := p.ask(ctx, c)
+	answer := p.Secrets.Text(a.words)
+	if a.said != nil {
+		answer = strings.TrimSpace(answer + " " + p.kept(resource, c.Spec, *a.said))
 	}
-	return e
+	return health.Evidence{Resource: resource, Check: c.Name, At: time.Now(), Asked: p.Secrets.Text(asked), Answer: shorten(answer), Passed: a.passed, Took: time.Since(began).Milliseconds()}
 }
 
-func (p Prober) ask(ctx context.Context, c health.Check) (asked, answer string, passed bool) {
+// answer is what came back: our words for it, and what the machine itself said.
+type answer struct {
+	words  string
+	said   *said
+	passed bool
+}
+
+// said is the text of a machine, or its beginning.
+type said struct {
+	text string
+	cut  bool
+}
+
+// none is an answer in our words alone.
+func none(words string) answer { return answer{words: words} }
+
+// kept is what of a machine's text may be kept: all of it without the secrets that we
+// know, or of a machine that was given some only what the check names.
+func (p Prober) kept(resource string, spec map[string]any, s said) string {
+	text := s.text
+	if pattern, err := regexp.Compile(textOf(spec, "keep")); err == nil && textOf(spec, "keep") != "" {
+		text = strings.Join(pattern.FindAllString(text, 20), " ")
+	} else if p.told(resource, spec) {
+		return fmt.Sprintf("(%d bytes, not kept: the machine was given a secret)", len(text))
+	}
+	if s.cut {
+		return p.Secrets.Begin(text)
+	}
+	return p.Secrets.Text(text)
+}
+
+// told tells whether a check asks a machine that was given a secret.
+func (p Prober) told(resource string, spec map[string]any) bool {
+	host := textOf(spec, "host")
+	if u, err := url.Parse(textOf(spec, "url")); err == nil && u.Hostname() != "" {
+		host = u.Hostname()
+	}
+	return p.Told[resource] || p.Hosts[host]
+}
+
+func (p Prober) ask(ctx context.Context, c health.Check) (asked string, a answer) {
 	switch c.Kind {
 	case "tcp":
 		return p.tcp(ctx, c.Spec)
@@ -64,7 +119,7 @@ func (p Prober) ask(ctx context.Context, c health.Check) (asked, answer string, 
 	case "ssh":
 		return p.ssh(ctx, c.Spec)
 	}
-	return c.Kind, "there is no such check", false
+	return c.Kind, none("there is no such check")
 }
 
 func shorten(s string) string {
@@ -75,7 +130,7 @@ func shorten(s string) string {
 	return s
 }
 
-func text(spec map[string]any, key string) string { s, _ := spec[key].(string); return s }
+func textOf(spec map[string]any, key string) string { s, _ := spec[key].(string); return s }
 
 func number(spec map[string]any, key string, otherwise int64) int64 {
 	switch n := spec[key].(type) {
@@ -99,7 +154,7 @@ func (p Prober) route(ctx context.Context, spec map[string]any) (route, error) {
 	if !ok {
 		return route{dial: p.dial, close: func() {}}, nil
 	}
-	host := text(jump, "host")
+	host := textOf(jump, "host")
 	client, err := p.login(ctx, p.dial, jump)
 	words := " through " + host
 	if err != nil {
@@ -128,85 +183,114 @@ func (p Prober) dial(ctx context.Context, network, addr string) (net.Conn, error
 	return d.DialContext(ctx, network, addr)
 }
 
-func (p Prober) tcp(ctx context.Context, spec map[string]any) (string, string, bool) {
-	addr := net.JoinHostPort(text(spec, "host"), fmt.Sprint(number(spec, "port", 0)))
+func (p Prober) tcp(ctx context.Context, spec map[string]any) (string, answer) {
+	addr := net.JoinHostPort(textOf(spec, "host"), fmt.Sprint(number(spec, "port", 0)))
 	r, err := p.route(ctx, spec)
 	asked := "connect to " + addr + r.words
 	if err != nil {
-		return asked, reason(err), false
+		return asked, none(reason(err))
 	}
 	defer r.close()
 	conn, err := r.dial(ctx, "tcp", addr)
 	if err != nil {
-		return asked, reason(err), false
+		return asked, none(reason(err))
 	}
 	conn.Close()
-	return asked, "connected", true
+	return asked, answer{words: "connected", passed: true}
 }
 
-func (p Prober) http(ctx context.Context, spec map[string]any) (string, string, bool) {
-	url := text(spec, "url")
+func (p Prober) http(ctx context.Context, spec map[string]any) (string, answer) {
+	address := textOf(spec, "url")
 	r, err := p.route(ctx, spec)
-	asked := "GET " + url + r.words
+	asked := "GET " + address + r.words
 	if err != nil {
-		return asked, reason(err), false
+		return asked, none(reason(err))
 	}
 	defer r.close()
 	transport := &http.Transport{DialContext: r.dial, DisableKeepAlives: true,
-		TLSClientConfig: &tls.Config{InsecureSkipVerify: text(spec, "trust") == "any", MinVersion: tls.VersionTLS12}}
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: textOf(spec, "trust") == "any", MinVersion: tls.VersionTLS12}}
 	client := &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return asked, err.Error(), false
+		return asked, none("that is no URL")
 	}
 	req.Header.Set("User-Agent", "undersail-probe")
 	res, err := client.Do(req)
 	if err != nil {
-		return asked, reason(err), false
+		return asked, none(reason(err))
 	}
 	defer res.Body.Close()
-	body, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
-	passed := int64(res.StatusCode) == number(spec, "status", 200) && strings.Contains(string(body), text(spec, "contains"))
-	return asked, fmt.Sprintf("%d %s", res.StatusCode, body), passed
+	body, _ := io.ReadAll(io.LimitReader(res.Body, readLimit))
+	passed := int64(res.StatusCode) == number(spec, "status", 200) && strings.Contains(string(body), textOf(spec, "contains"))
+	words := strconv.Itoa(res.StatusCode)
+	if res.TLS != nil && len(res.TLS.PeerCertificates) > 0 {
+		words += " (certificate SHA-256 " + fingerprint(res.TLS.PeerCertificates[0].Raw) + ")"
+	}
+	return asked, answer{words, &said{string(body), len(body) == readLimit}, passed}
 }
 
-func (p Prober) ssh(ctx context.Context, spec map[string]any) (string, string, bool) {
-	command := text(spec, "command")
+// fingerprint writes the SHA-256 of a certificate as browsers show it.
+func fingerprint(certificate []byte) string {
+	sum := sha256.Sum256(certificate)
+	return strings.ReplaceAll(strings.ToUpper(fmt.Sprintf("% x", sum[:])), " ", ":")
+}
+
+func (p Prober) ssh(ctx context.Context, spec map[string]any) (string, answer) {
+	command := textOf(spec, "command")
 	r, err := p.route(ctx, spec)
-	asked := fmt.Sprintf("%s on %s as %s%s", command, text(spec, "host"), text(spec, "user"), r.words)
+	asked := fmt.Sprintf("%s on %s as %s%s", command, textOf(spec, "host"), textOf(spec, "user"), r.words)
 	if err != nil {
-		return asked, reason(err), false
+		return asked, none(reason(err))
 	}
 	defer r.close()
 	client, err := p.login(ctx, r.dial, spec)
 	if err != nil {
-		return asked, reason(err), false
+		return asked, none(reason(err))
 	}
 	defer client.Close()
 	session, err := client.NewSession()
 	if err != nil {
-		return asked, reason(err), false
+		return asked, none(reason(err))
 	}
 	defer session.Close()
-	out, err := session.CombinedOutput(command)
-	answer := strings.TrimSpace(string(out))
+	out := &limited{left: readLimit}
+	session.Stdout, session.Stderr = out, out
+	err = session.Run(command)
+	a := answer{said: &said{out.text.String(), out.left == 0}, passed: err == nil && strings.Contains(out.text.String(), textOf(spec, "answer"))}
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {
-		answer += fmt.Sprintf(" (exit code %d)", exit.ExitStatus())
+		a.words = fmt.Sprintf("(exit code %d)", exit.ExitStatus())
 	} else if err != nil {
-		return asked, reason(err), false
+		return asked, none(reason(err))
 	}
-	return asked, answer, strings.Contains(string(out), text(spec, "answer")) && err == nil
+	return asked, a
+}
+
+// limited keeps the beginning of what is written to it. Both streams of a command
+// write to one.
+type limited struct {
+	mu   sync.Mutex
+	text strings.Builder
+	left int
+}
+
+func (l *limited) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	n := min(l.left, len(b))
+	l.text.Write(b[:n])
+	l.left -= n
+	return len(b), nil
 }
 
 // login opens an SSH session to a host whose key is pinned.
 func (p Prober) login(ctx context.Context, dial func(context.Context, string, string) (net.Conn, error), spec map[string]any) (*ssh.Client, error) {
-	host := text(spec, "host")
-	signer, err := ssh.ParsePrivateKey([]byte(text(spec, "key")))
+	host := textOf(spec, "host")
+	signer, err := ssh.ParsePrivateKey([]byte(textOf(spec, "key")))
 	if err != nil {
 		return nil, errors.New("the private key cannot be read")
 	}
-	want := text(spec, "host_key")
+	want := textOf(spec, "host_key")
 	if want == "" {
 		want = p.HostKeys[host]
 	}
@@ -225,7 +309,7 @@ func (p Prober) login(ctx context.Context, dial func(context.Context, string, st
 	// A connection inside another does not keep deadlines; closing it does.
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	c, channels, requests, err := ssh.NewClientConn(conn, addr, &ssh.ClientConfig{
-		User: text(spec, "user"), Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.FixedHostKey(pinned),
+		User: textOf(spec, "user"), Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.FixedHostKey(pinned),
 		HostKeyAlgorithms: []string{pinned.Type()}})
 	if err != nil {
 		stop()
@@ -235,8 +319,13 @@ func (p Prober) login(ctx context.Context, dial func(context.Context, string, st
 	return ssh.NewClient(c, channels, requests), nil
 }
 
-// reason says why there was no answer in as few words as possible.
+// reason says why there was no answer in as few words as possible. An error of a
+// request names its URL, in which a secret may stand in a form that nobody looks for.
 func reason(err error) string {
+	var request *url.Error
+	if errors.As(err, &request) {
+		err = request.Err
+	}
 	var timeout net.Error
 	switch {
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():

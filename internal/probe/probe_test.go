@@ -2,17 +2,20 @@ package probe
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"net/url"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"undersail/internal/core/health"
+	"undersail/internal/secret"
 )
 
 func look(p Prober, kind string, spec map[string]any) health.Evidence {
@@ -32,13 +35,13 @@ func TestHTTP(t *testing.T) {
 		fmt.Fprint(w, "feeds 5 with word hush")
 	}))
 	defer server.Close()
-	p := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Scrub: func(s string) string { return strings.ReplaceAll(s, "hush", "secret:s") }}
+	p := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Secrets: secret.NewScrubber(map[string]string{"s": "hush"})}
 	for _, c := range []struct {
 		spec   map[string]any
 		passed bool
 		answer string
 	}{
-		{map[string]any{"url": server.URL + "/ready", "trust": "any"}, true, "200 feeds 5 with word secret:s"},
+		{map[string]any{"url": server.URL + "/ready", "trust": "any"}, true, ") feeds 5 with word secret:s"},
 		{map[string]any{"url": server.URL + "/ready", "trust": "any", "contains": "feeds 5"}, true, "200"},
 		{map[string]any{"url": server.URL + "/ready", "trust": "any", "contains": "feeds 6"}, false, "200"},
 		{map[string]any{"url": server.URL + "/cold", "trust": "any"}, false, "503"},
@@ -49,6 +52,62 @@ func TestHTTP(t *testing.T) {
 	} {
 		if e := look(p, "http", c.spec); e.Passed != c.passed || !strings.Contains(e.Answer, c.answer) {
 			t.Errorf("%v: %+v", c.spec, e)
+		}
+	}
+}
+
+// TestEvidenceHoldsNoSecretAcrossItsCut: an answer is shortened, and blanks in it are
+// squeezed, after secrets were taken out.
+func TestEvidenceHoldsNoSecretAcrossItsCut(t *testing.T) {
+	t.Parallel()
+	const value = "rising  water\nat the weir 'twelve'"
+	said := ""
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, said) }))
+	defer server.Close()
+	p := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Secrets: secret.NewScrubber(map[string]string{"coast/password@1": value})}
+	leaks := func(answer string) bool {
+		for _, word := range []string{"rising", "water", "weir", "twelve", "cmlzaW5n", "hdCB0aGUgd2Vpc"} {
+			if strings.Contains(answer, word) {
+				return true
+			}
+		}
+		return false
+	}
+	for before := answerLimit - len(value) - 8; before <= answerLimit; before += 3 {
+		for _, form := range []string{value, url.QueryEscape(value), fmt.Sprintf("%q", value), base64.StdEncoding.EncodeToString([]byte(value))} {
+			said = strings.Repeat("x", before) + form
+			if e := look(p, "http", map[string]any{"url": server.URL}); leaks(e.Answer) {
+				t.Fatalf("after %d letters: %s", before, e.Answer)
+			}
+		}
+	}
+	for cut := 1; cut <= len(value); cut += 2 {
+		said = strings.Repeat(" ", readLimit-cut) + value
+		if e := look(p, "http", map[string]any{"url": server.URL}); leaks(e.Answer) {
+			t.Fatalf("when %d bytes of it are read: %s", cut, e.Answer)
+		}
+	}
+	said = "x"
+	if e := look(p, "http", map[string]any{"url": "http://127.0.0.1:1/?p=" + url.QueryEscape(value)}); leaks(e.Asked) || leaks(e.Answer) || !strings.Contains(e.Asked, "secret:coast/password@1") {
+		t.Errorf("of an unreachable URL: %+v", e)
+	}
+	if e := look(p, "http", map[string]any{"url": "http://[" + value}); leaks(e.Asked) || leaks(e.Answer) {
+		t.Errorf("of what is no URL: %+v", e)
+	}
+}
+
+func TestAMachineThatWasGivenASecretKeepsOnlyWhatACheckNames(t *testing.T) {
+	t.Parallel()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "version 3.10, drowssap hsuh") }))
+	defer server.Close()
+	told := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Secrets: secret.NewScrubber(map[string]string{"s": "hush password"}), Told: map[string]bool{"site": true}}
+	byHost := Prober{Allowed: told.Allowed, Hosts: map[string]bool{"127.0.0.1": true}}
+	for _, p := range []Prober{told, byHost} {
+		if e := look(p, "http", map[string]any{"url": server.URL, "contains": "3.10"}); !e.Passed || e.Answer != "200 (27 bytes, not kept: the machine was given a secret)" {
+			t.Errorf("%+v", e)
+		}
+		if e := look(p, "http", map[string]any{"url": server.URL, "keep": `version [\d.]+`}); !e.Passed || e.Answer != "200 version 3.10" {
+			t.Errorf("%+v", e)
 		}
 	}
 }

@@ -47,6 +47,7 @@ func (s *Service) DeclareRange(ctx context.Context, u User, account, text, about
 		return nil, err
 	}
 	s.forgetOffers(account)
+	s.done(ctx, u, "declare range", account, map[string]any{"range": p.String(), "about": about})
 	return s.Ranges(ctx, account)
 }
 
@@ -67,6 +68,7 @@ func (s *Service) RemoveRange(ctx context.Context, u User, account, text string)
 		return nil, refuse(NotFound, "list them with: undersail accounts ranges "+account, "no range %s is declared for account %s", p, account)
 	}
 	s.forgetOffers(account)
+	s.done(ctx, u, "remove range", account, map[string]any{"range": p.String()})
 	return s.Ranges(ctx, account)
 }
 

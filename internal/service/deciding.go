@@ -150,7 +150,7 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 			return Proposal{}, err
 		}
 	}
-	if err := s.draw(ctx, p.ID); err != nil {
+	if err := s.draw(ctx, u, p.ID); err != nil {
 		return Proposal{}, err
 	}
 	var given []store.Consent
@@ -209,6 +209,13 @@ func (s *Service) decide(ctx context.Context, u User, id int64, state, why strin
 	p, readErr := s.Proposal(ctx, id)
 	if errors.Is(err, store.ErrConflict) {
 		return p, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
+	}
+	if err == nil {
+		agreed := []string{}
+		for _, c := range consents {
+			agreed = append(agreed, c.Name)
+		}
+		s.done(ctx, u, map[string]string{"accepted": "accept", "refused": "refuse"}[state], p.Stack, map[string]any{"proposal": id, "consents": agreed, "why": why})
 	}
 	return p, errors.Join(err, readErr)
 }

@@ -2,115 +2,16 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"math"
 	"slices"
 	"time"
 
 	"github.com/Masterminds/semver/v3"
 
 	"undersail/internal/core/lang"
-	"undersail/internal/core/state"
-	"undersail/internal/engine"
 	"undersail/internal/library"
 	"undersail/internal/store"
 )
-
-// Account is an account as people see it.
-type Account struct {
-	Name      string   `json:"name"`
-	Cloud     string   `json:"cloud"`
-	Endpoint  string   `json:"endpoint"`
-	Regions   []string `json:"regions"`
-	ClockRate float64  `json:"clock_rate"`
-	Stacks    int      `json:"stacks"`
-	// MostMonth is the cost of a month above which proposals ask for a consent.
-	MostMonth *float64 `json:"most_month,omitempty"`
-}
-
-// Accounts lists all accounts.
-func (s *Service) Accounts(ctx context.Context) ([]Account, error) {
-	list, err := s.store.Accounts(ctx)
-	if err != nil {
-		return nil, err
-	}
-	stacks, err := s.store.StacksByAccount(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]Account, len(list))
-	for i, a := range list {
-		out[i] = Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, stacks[a.Name], a.MostMonth}
-	}
-	return out, nil
-}
-
-// NewAccount is what an account is added with.
-type NewAccount struct {
-	Name         string `json:"name"`
-	Cloud        string `json:"cloud"`
-	Endpoint     string `json:"endpoint"`
-	ClientID     string `json:"client_id"`
-	ClientSecret string `json:"client_secret"`
-}
-
-// AddAccount signs in to a cloud and keeps the account, its credentials sealed.
-// One that is there already gets the new credentials, and runs that were parked
-// because the old ones ended go on.
-func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account, error) {
-	if err := u.must("administer"); err != nil {
-		return Account{}, err
-	}
-	plain, err := json.Marshal(map[string]string{"client_id": n.ClientID, "client_secret": n.ClientSecret})
-	if err != nil {
-		return Account{}, err
-	}
-	sealed, err := s.box.Seal(plain)
-	if err != nil {
-		return Account{}, err
-	}
-	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint, Credentials: sealed}
-	adapter, err := s.connect(a)
-	if err != nil {
-		return Account{}, err
-	}
-	me, err := adapter.WhoAmI(ctx)
-	if err != nil {
-		return Account{}, cloudSays(err)
-	}
-	a.ClockRate, a.GuestRange, a.Regions = me.ClockRate, me.GuestRange, me.Regions
-	if err := s.store.PutAccount(ctx, a); err != nil {
-		return Account{}, err
-	}
-	s.forgetOffers(a.Name)
-	if _, err := s.store.Unpark(ctx, a.Name, state.ForCredentials, engine.Grace, s.engine.Enqueue(ctx)); err != nil {
-		return Account{}, err
-	}
-	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, 0, nil}, nil
-}
-
-// LimitAccount sets above which cost of a month proposals of an account ask for a
-// consent; nil asks for none.
-func (s *Service) LimitAccount(ctx context.Context, u User, name string, mostMonth *float64) (Account, error) {
-	if err := u.must("administer"); err != nil {
-		return Account{}, err
-	}
-	if mostMonth != nil && (*mostMonth < 0 || math.IsInf(*mostMonth, 0) || math.IsNaN(*mostMonth)) {
-		return Account{}, refuse(Invalid, "give an amount of money, or none", "%g is no limit", *mostMonth)
-	}
-	if _, err := s.account(ctx, name); err != nil {
-		return Account{}, err
-	}
-	if err := s.store.SetMostMonth(ctx, name, mostMonth); err != nil {
-		return Account{}, err
-	}
-	list, err := s.Accounts(ctx)
-	if err != nil {
-		return Account{}, err
-	}
-	return list[slices.IndexFunc(list, func(a Account) bool { return a.Name == name })], nil
-}
 
 // Template is one version in the library.
 type Template struct {
@@ -215,7 +116,11 @@ func (s *Service) Publish(ctx context.Context, u User, b lang.Bundle) (Template,
 	if err != nil {
 		return Template{}, nil, err
 	}
-	return s.publishBundle(ctx, b, "")
+	t, found, err := s.publishBundle(ctx, b, "")
+	if err == nil {
+		s.done(ctx, u, "publish template", t.Name+"@"+t.Version, map[string]any{"digest": t.Digest})
+	}
+	return t, found, err
 }
 
 func (s *Service) publishBundle(ctx context.Context, b lang.Bundle, origin string) (Template, lang.Diagnostics, error) {

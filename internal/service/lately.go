@@ -20,6 +20,13 @@ type latest struct {
 	value any
 }
 
+// forget makes that a thing is read anew.
+func (l *lately) forget(key string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.kept, key)
+}
+
 // recent reads something, or gives what was read of it a moment ago where the answer is
 // for a form. What it gives is shared, and nobody changes it.
 func recent[T any](l *lately, offline bool, key string, read func() (T, error)) (T, error) {

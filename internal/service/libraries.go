@@ -78,6 +78,7 @@ func (s *Service) AddLibrary(ctx context.Context, u User, n NewLibrary) (Library
 	if err := s.store.PutLibrary(ctx, l); err != nil {
 		return Library{}, err
 	}
+	s.done(ctx, u, "add library", n.Name, map[string]any{"place": n.Place, "reference": n.Reference, "folder": n.Folder})
 	return s.RefreshLibrary(ctx, u, n.Name)
 }
 

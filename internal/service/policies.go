@@ -66,6 +66,7 @@ func (s *Service) AddPolicy(ctx context.Context, u User, r policy.Rule) (Policy,
 		return Policy{}, err
 	}
 	r.Version = version
+	s.done(ctx, u, "add policy", r.Name, map[string]any{"version": version, "does": r.Does})
 	return Policy{r, u.Name, s.engine.Now()}, nil
 }
 
@@ -81,8 +82,11 @@ func (s *Service) RemovePolicy(ctx context.Context, u User, name string) error {
 	if versions[0].Does == "nothing" {
 		return refuse(Conflict, "", "policy %s is withdrawn already", name)
 	}
-	_, err = s.store.AddPolicy(ctx, store.Policy{Name: name, Does: "nothing", MadeBy: u.Name})
-	return err
+	if _, err = s.store.AddPolicy(ctx, store.Policy{Name: name, Does: "nothing", MadeBy: u.Name}); err != nil {
+		return err
+	}
+	s.done(ctx, u, "withdraw policy", name, nil)
+	return nil
 }
 
 // Tried asks what a rule would say of stacks; all that run when none is named.

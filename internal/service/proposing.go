@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/proposal"
+	"undersail/internal/secret"
 	"undersail/internal/store"
 )
 
@@ -209,11 +211,11 @@ func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judge
 		}
 	}
 	for name, value := range r.Given {
-		sealed, err := s.box.Seal([]byte(value))
+		sealed, err := s.box.Seal(secret.ForSecret(r.Secrets[name]), []byte(value))
 		if err != nil {
 			return Proposal{}, err
 		}
-		ours, err := s.store.AddSecret(ctx, store.Secret{Reference: r.Secrets[name], StackID: r.stack.ID, Kind: "given", Sealed: sealed})
+		ours, err := s.store.AddSecret(ctx, store.Secret{Reference: r.Secrets[name], StackID: r.stack.ID, Kind: "given", Sealed: sealed, SealedWith: s.box.Fingerprint(), GivenBy: u.Name})
 		if err != nil {
 			return Proposal{}, err
 		}
@@ -234,5 +236,6 @@ func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judge
 	if err != nil {
 		return Proposal{}, err
 	}
+	s.done(ctx, u, "propose", r.stack.Name, map[string]any{"proposal": id, "kind": kind, "summary": row.Summary, "template": row.Template, "secrets": slices.Sorted(maps.Keys(r.Given))})
 	return s.Proposal(ctx, id)
 }

@@ -24,7 +24,7 @@ import (
 
 // draw makes the secrets that an accepted proposal generates. Drawing twice
 // keeps the first.
-func (s *Service) draw(ctx context.Context, id int64) error {
+func (s *Service) draw(ctx context.Context, u User, id int64) error {
 	p, d, err := s.document(ctx, id)
 	if err != nil {
 		return err
@@ -46,11 +46,11 @@ func (s *Service) draw(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
-		sealed, err := s.box.Seal([]byte(value))
+		sealed, err := s.box.Seal(secret.ForSecret(x.Reference), []byte(value))
 		if err != nil {
 			return err
 		}
-		if _, err := s.store.AddSecret(ctx, store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, Sealed: sealed}); err != nil {
+		if _, err := s.store.AddSecret(ctx, store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, Sealed: sealed, SealedWith: s.box.Fingerprint(), GivenBy: u.Name}); err != nil {
 			return err
 		}
 	}
@@ -116,6 +116,7 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 	if err != nil {
 		return Run{}, err
 	}
+	s.done(ctx, u, "apply", p.Stack, map[string]any{"proposal": id, "run": run, "kind": p.Kind})
 	return s.Run(ctx, run)
 }
 
@@ -366,10 +367,14 @@ func (s *Service) Stop(ctx context.Context, u User, id int64) (Run, error) {
 	if err := u.must("operate"); err != nil {
 		return Run{}, err
 	}
-	if _, err := s.store.Run(ctx, id); err != nil {
+	run, err := s.store.Run(ctx, id)
+	if err != nil {
 		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
 	}
 	if ended, err := s.store.EndParked(ctx, id); err != nil || ended {
+		if ended {
+			s.done(ctx, u, "stop run", run.Stack, map[string]any{"run": id})
+		}
 		return s.runOr(ctx, id, err)
 	}
 	if err := s.store.AskStop(ctx, id); errors.Is(err, store.ErrConflict) {
@@ -378,6 +383,7 @@ func (s *Service) Stop(ctx context.Context, u User, id int64) (Run, error) {
 		return Run{}, err
 	}
 	s.engine.AskStop(id)
+	s.done(ctx, u, "stop run", run.Stack, map[string]any{"run": id})
 	return s.Run(ctx, id)
 }
 

@@ -2,8 +2,14 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
 	"undersail/internal/proposal"
 )
 
@@ -11,8 +17,11 @@ import (
 // applied with, or a new version where a new value was given. What was given to a
 // proposal that was never applied reaches no other one.
 func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
-	values, err := s.secretValues(ctx, r.stack.ID)
+	values, err := s.secretValues(ctx, r.stack.ID, slices.Collect(maps.Values(r.stack.Secrets))...)
 	if err != nil {
+		return err
+	}
+	if err := s.refer(ctx, r); err != nil {
 		return err
 	}
 	for _, in := range r.Template.Inputs {
@@ -21,6 +30,7 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 		}
 		applied := r.stack.Secrets[in.Name]
 		switch value, given := r.Given[in.Name]; {
+		case r.Secrets[in.Name] != "": // it stands for itself
 		case given && applied != "" && values[applied] == value:
 			r.Secrets[in.Name] = applied
 			delete(r.Given, in.Name)
@@ -55,6 +65,37 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 		}
 	}
 	r.referToHanded()
+	return nil
+}
+
+// refer takes the secrets that stand for themselves, given as secret:NAME, by their
+// references. One that breaks the rules of its input is told; one that nobody knows is
+// left for the rendering to tell.
+func (s *Service) refer(ctx context.Context, r *reading) error {
+	for _, in := range r.Template.Inputs {
+		name, ok := strings.CutPrefix(r.Given[in.Name], "secret:")
+		if !in.Secret || !ok {
+			continue
+		}
+		row, err := s.referred(ctx, name)
+		var refused *Error
+		if errors.As(err, &refused) || err == nil && row.Kind == "public_key" {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		value, err := s.openSecret(row)
+		if err != nil {
+			return err
+		}
+		for _, broken := range in.Rules.Check(value, r.stack.Name, r.Template.About.Name) {
+			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "secret-rule", Place: "inputs." + in.Name, Message: fmt.Sprintf("the secret %s breaks the rules of the input: %s", row.Reference, broken),
+				Remedy: "give one with " + in.Rules.Words()})
+		}
+		r.Secrets[in.Name], r.Origins[in.Name] = row.Reference, "secret "+row.Reference
+		delete(r.Given, in.Name)
+	}
 	return nil
 }
 

@@ -33,6 +33,7 @@ type Service struct {
 	log    *slog.Logger
 
 	localLibraries []string
+	auditKey       []byte
 
 	mu       sync.Mutex
 	adapters map[string]cached
@@ -178,10 +179,16 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (User, stri
 		s.mu.Lock()
 		s.tries[name] = append(s.tries[name], time.Now())
 		s.mu.Unlock()
+		if err := s.record(ctx, clip(name, 100), "sign in", "", "", map[string]any{"refused": true}); err != nil {
+			return User{}, "", err
+		}
 		return User{}, "", refuse(Unauthenticated, "check both and try again", "the name or the password is not right")
 	}
 	token := secret.Token()
 	if err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, "session", "console", SessionLife); err != nil {
+		return User{}, "", err
+	}
+	if err := s.record(ctx, u.Name, "sign in", "", "", nil); err != nil {
 		return User{}, "", err
 	}
 	return userOf(u), token, nil
@@ -203,6 +210,14 @@ func (s *Service) tooMany(name string) bool {
 	return len(recent) >= triesMost
 }
 
+// clip shortens what anybody may choose before it is kept.
+func clip(text string, most int) string {
+	if r := []rune(text); len(r) > most {
+		return string(r[:most]) + "..."
+	}
+	return text
+}
+
 func userOf(u store.User) User { return User{u.ID, u.Name, u.FullName, u.Role} }
 
 // ByToken finds who a bearer or session token belongs to.
@@ -219,9 +234,15 @@ func (s *Service) SignOut(ctx context.Context, token string) error {
 	return s.store.RemoveToken(ctx, secret.HashToken(token))
 }
 
+// operatorOfHost is who runs the service, in the audit.
+const operatorOfHost = "(the service's operator)"
+
 // PutUser makes or changes a user; only whoever runs the service may call it.
 func (s *Service) PutUser(ctx context.Context, name, fullName, role, password string) error {
-	return s.store.PutUser(ctx, store.User{Name: name, FullName: fullName, Role: role, PasswordHash: secret.HashPassword(password)})
+	if err := s.store.PutUser(ctx, store.User{Name: name, FullName: fullName, Role: role, PasswordHash: secret.HashPassword(password)}); err != nil {
+		return err
+	}
+	return s.record(ctx, operatorOfHost, "put user", name, "", map[string]any{"role": role})
 }
 
 // IssueToken gives a bearer token to a user.
@@ -231,7 +252,10 @@ func (s *Service) IssueToken(ctx context.Context, name, about string) (string, e
 		return "", missing(err, "user", name, "")
 	}
 	token := secret.Token()
-	return token, s.store.AddToken(ctx, secret.HashToken(token), u.ID, "bearer", about, bearerLife)
+	if err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, "bearer", about, bearerLife); err != nil {
+		return "", err
+	}
+	return token, s.record(ctx, operatorOfHost, "issue token", name, "", map[string]any{"about": about})
 }
 
 // adapter gives the adapter of an account for asking: it tries again for a while
@@ -264,19 +288,34 @@ func (s *Service) bareAdapter(ctx context.Context, name string) (cloud.Adapter, 
 }
 
 func (s *Service) connect(a store.Account) (cloud.Adapter, error) {
-	plain, err := s.box.Open(a.Credentials)
-	if err != nil {
-		return nil, fmt.Errorf("credentials of account %s: %w", a.Name, err)
+	if err := isOpen(a); err != nil {
+		return nil, err
 	}
-	var credentials map[string]string
-	if err := json.Unmarshal(plain, &credentials); err != nil {
-		return nil, fmt.Errorf("credentials of account %s cannot be read: %w", a.Name, err)
+	credentials, err := s.credentials(a)
+	if err != nil {
+		return nil, err
 	}
 	adapter, err := registry.Open(a.Cloud, a.Endpoint, credentials, s.engine.Client(a.Name))
 	if err != nil {
 		return nil, refuse(Invalid, "the clouds are: "+strings.Join(registry.Names(), ", "), "%v", err)
 	}
 	return adapter, nil
+}
+
+// credentials opens those of an account. They open only beside the cloud and endpoint
+// that they were given for.
+func (s *Service) credentials(a store.Account) (credentials map[string]string, err error) {
+	plain, err := s.box.Open(purposeOf(a), a.Credentials)
+	if errors.Is(err, secret.ErrMoved) {
+		return nil, refuse(Conflict, "give them again: undersail accounts renew "+a.Name, "the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name, a.Cloud, a.Endpoint)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("credentials of account %s: %w", a.Name, err)
+	}
+	if err := json.Unmarshal(plain, &credentials); err != nil {
+		return nil, fmt.Errorf("credentials of account %s cannot be read: %w", a.Name, err)
+	}
+	return credentials, nil
 }
 
 // cloudSays turns an adapter's error into one of a use case.

@@ -258,6 +258,9 @@ func (s *Service) Retry(ctx context.Context, u User, id int64, step string) (Run
 	if errors.Is(err, store.ErrConflict) {
 		return Run{}, refuse(Conflict, "undersail continue "+run.Stack+" goes on from what is there", "run %d is %s, or a newer run of stack %s came after it", id, run.State, run.Stack)
 	}
+	if err == nil {
+		s.done(ctx, u, "retry run", run.Stack, map[string]any{"run": id, "step": step})
+	}
 	return s.runOr(ctx, id, err)
 }
 

@@ -227,7 +227,7 @@ func (s *Service) outputs(ctx context.Context, st store.Stack) ([]render.Output,
 	}
 	values := map[string]any{}
 	if slices.ContainsFunc(shown.Outputs, func(o render.Output) bool { return o.Secret }) {
-		secrets, err := s.secretValues(ctx, st.ID)
+		secrets, err := s.secretValues(ctx, st.ID, slices.Collect(maps.Values(st.Secrets))...)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -106,7 +106,7 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 		return nil, err
 	}
 	v.took = time.Since(began)
-	v.prober = engine.NewProber(v.resources, account, func(text string) string { return secret.Scrub(text, secrets) })
+	v.prober = engine.NewProber(v.resources, account, secret.NewScrubber(secrets))
 	v.rendering, err = s.rendered(ctx, st, v.resources, func(ref string) (string, bool) { v, ok := secrets[ref]; return v, ok })
 	return v, err
 }
@@ -118,7 +118,7 @@ func (s *Service) secretValues(ctx context.Context, stackID string, besides ...s
 	}
 	out := map[string]string{}
 	for _, x := range sealed {
-		plain, err := s.box.Open(x.Sealed)
+		plain, err := s.box.Open(secret.ForSecret(x.Reference), x.Sealed)
 		if err != nil {
 			return nil, err
 		}

@@ -2,8 +2,12 @@ package store
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"net/netip"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // Account is an account of a cloud. Credentials are sealed.
@@ -15,20 +19,57 @@ type Account struct {
 	ClockRate   float64
 	GuestRange  string
 	Regions     []string
+	SealedWith  string // fingerprint of the key; empty for what older programs sealed
+	// Identity is what the cloud said of the credentials when they were tested last.
+	Identity json.RawMessage
+	TestedAt *time.Time
 	// MostMonth is the cost of a month above which proposals ask for a consent.
 	MostMonth *float64
+	// ClosedAt is when the account was closed, ClosedWhy why.
+	ClosedAt  *time.Time
+	ClosedWhy string
+	Bounds
 }
 
-const (
-	accountColumns = "name, cloud, endpoint, credentials, clock_rate, guest_range, regions"
-	accountQuery   = "SELECT " + accountColumns + ", most_month FROM accounts "
-)
+// Bounds are what an account is held to.
+type Bounds struct {
+	// AllowedRegions are the only ones for stacks; empty allows all.
+	AllowedRegions []string
+	// Budget is what may be spent in a month, in the cloud's currency; nil sets none.
+	Budget *float64
+	// EndsAt is when a lab account is over, and LeaseSeconds how long its stacks live
+	// unless somebody extends them; 0 is for ever.
+	EndsAt       *time.Time
+	LeaseSeconds int64
+	// Tags are put on every resource.
+	Tags map[string]string
+}
 
-// PutAccount keeps an account, new or renewed.
+const accountQuery = `SELECT name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at, most_month, closed_at, closed_why,
+	allowed_regions, budget, ends_at, lease_seconds, tags FROM accounts `
+
+// PutAccount keeps an account and who it is, new or renewed. One that was closed is
+// open again. What it is held to stays.
 func (s *Store) PutAccount(ctx context.Context, a Account) error {
-	return exec(ctx, s, `INSERT INTO accounts (`+accountColumns+`) VALUES ($1, $2, $3, $4, $5, $6, $7)
-		ON CONFLICT (name) DO UPDATE SET cloud = $2, endpoint = $3, credentials = $4, clock_rate = $5, guest_range = $6, regions = $7`,
-		a.Name, a.Cloud, a.Endpoint, a.Credentials, a.ClockRate, a.GuestRange, a.Regions)
+	return exec(ctx, s, `INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, coalesce($9, '{}'::jsonb), now())
+		ON CONFLICT (name) DO UPDATE SET cloud = $2, endpoint = $3, credentials = $4, clock_rate = $5, guest_range = $6, regions = $7, sealed_with = $8, identity = excluded.identity, tested_at = now(), closed_at = NULL, closed_why = ''`,
+		a.Name, a.Cloud, a.Endpoint, a.Credentials, a.ClockRate, a.GuestRange, a.Regions, a.SealedWith, a.Identity)
+}
+
+// TestedAccount notes what the cloud says of the credentials now.
+func (s *Store) TestedAccount(ctx context.Context, name string, identity json.RawMessage, regions []string, clockRate float64) error {
+	return exec(ctx, s, "UPDATE accounts SET identity = $2, regions = $3, clock_rate = $4, tested_at = now() WHERE name = $1", name, identity, regions, clockRate)
+}
+
+// BoundAccount sets what an account is held to.
+func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds) error {
+	return exec(ctx, s, "UPDATE accounts SET allowed_regions = $2, budget = $3, ends_at = $4, lease_seconds = $5, tags = $6 WHERE name = $1",
+		name, orEmpty(h.AllowedRegions), h.Budget, h.EndsAt, h.LeaseSeconds, h.Tags)
+}
+
+// ResealAccount replaces how credentials are sealed, if nobody renewed them meanwhile.
+func (s *Store) ResealAccount(ctx context.Context, a Account, sealed []byte, fingerprint string) error {
+	return exec(ctx, s, "UPDATE accounts SET credentials = $3, sealed_with = $4 WHERE name = $1 AND credentials = $2", a.Name, a.Credentials, sealed, fingerprint)
 }
 
 // Account finds an account.
@@ -39,6 +80,34 @@ func (s *Store) Account(ctx context.Context, name string) (Account, error) {
 // Accounts lists all by name.
 func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 	return many[Account](ctx, s.Pool, accountQuery+"ORDER BY name")
+}
+
+// SpentThisMonth tells what the stacks of an account have cost since the month began, in
+// real hours times the price of an hour; the account's clock counts them.
+func (s *Store) SpentThisMonth(ctx context.Context, account string) (hours float64, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT coalesce(sum(c.hour * extract(epoch FROM coalesce(c.ended_at, clock_timestamp()) - greatest(c.began_at, m.began)) / 3600), 0)::float8
+		FROM charges c JOIN stacks k ON k.id = c.stack_id, (SELECT date_trunc('month', now()) AS began) m
+		WHERE k.account = $1 AND coalesce(c.ended_at, clock_timestamp()) > m.began`, account).Scan(&hours)
+	return hours, classify(err)
+}
+
+// CloseAccount forgets the credentials of an account and closes what it has: runs that
+// are not over fail, proposals are refused, stacks are retired as they are recorded.
+func (s *Store) CloseAccount(ctx context.Context, name, why string) error {
+	return s.Tx(ctx, func(tx pgx.Tx) error {
+		for _, step := range []struct{ what, query string }{
+			{"account", "UPDATE accounts SET credentials = '', sealed_with = '', closed_at = now(), closed_why = $2 WHERE name = $1"},
+			{"runs", "UPDATE runs SET state = 'failed', reason = 'the account was closed: ' || $2, ended_at = clock_timestamp(), claim_number = claim_number + 1 WHERE account = $1 AND state IN " + active},
+			{"proposals", "UPDATE proposals SET state = 'refused', why = 'the account was closed: ' || $2 WHERE state IN ('open', 'accepted') AND stack_id IN (SELECT id FROM stacks WHERE account = $1)"},
+			{"stacks", "UPDATE stacks SET retired_at = now() WHERE account = $1 AND retired_at IS NULL AND $2::text IS NOT NULL"},
+			{"charges", "UPDATE charges SET ended_at = clock_timestamp() WHERE ended_at IS NULL AND stack_id IN (SELECT id FROM stacks WHERE account = $1) AND $2::text IS NOT NULL"},
+		} {
+			if _, err := tx.Exec(ctx, step.query, name, why); err != nil {
+				return fmt.Errorf("close the %s of account %s: %w", step.what, name, err)
+			}
+		}
+		return nil
+	})
 }
 
 // Range is one that networks of an account must not overlap.

@@ -118,40 +118,6 @@ func (s *Store) SetResourceState(ctx context.Context, stackID, name, state, reas
 	return exec(ctx, s, "UPDATE resources SET state = $3, reason = $4 WHERE stack_id = $1 AND name = $2 AND NOT EXISTS (SELECT FROM runs r WHERE r.stack_id = $1 AND r.state IN "+active+")", stackID, name, state, reason)
 }
 
-// Secret is a sealed value under a reference such as STACK/INPUT@1.
-type Secret struct {
-	Reference string
-	StackID   string
-	Kind      string // given, generated or private_key
-	Sealed    []byte
-}
-
-// AddSecret keeps a sealed value. A reference is never written twice: false says
-// that it stands for something already.
-func (s *Store) AddSecret(ctx context.Context, x Secret) (bool, error) {
-	tag, err := s.Pool.Exec(ctx, "INSERT INTO secrets (reference, stack_id, kind, sealed) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", x.Reference, x.StackID, x.Kind, x.Sealed)
-	return err == nil && tag.RowsAffected() > 0, classify(err)
-}
-
-// SecretVersions tells the newest version of each secret of the stacks of a name,
-// those of retired ones too: a reference is never given twice.
-func (s *Store) SecretVersions(ctx context.Context, stack string) (map[string]int, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT split_part(reference, '@', 1), max(split_part(reference, '@', 2)::int) FROM secrets WHERE starts_with(reference, $1) GROUP BY 1", stack+"/")
-	if err != nil {
-		return nil, classify(err)
-	}
-	out := map[string]int{}
-	var name string
-	var version int
-	_, err = pgx.ForEachRow(rows, []any{&name, &version}, func() error { out[name] = version; return nil })
-	return out, classify(err)
-}
-
-// Secrets lists the sealed values of a stack, and those that it refers to besides.
-func (s *Store) Secrets(ctx context.Context, stackID string, besides ...string) ([]Secret, error) {
-	return many[Secret](ctx, s.Pool, "SELECT reference, stack_id::text, kind, sealed FROM secrets WHERE stack_id = $1 OR reference = ANY($2) ORDER BY reference", stackID, orEmpty(besides))
-}
-
 // Evidence is a kept look of a health check. RunID is 0 for a verification.
 type Evidence struct {
 	health.Evidence

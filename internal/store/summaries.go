@@ -39,6 +39,11 @@ func (s *Store) Summaries(ctx context.Context, after string, most int) ([]Summar
 	return many[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.last_run IS NOT NULL AND m.name > $1 ORDER BY m.name LIMIT $2", after, most)
 }
 
+// SummariesOf lists the living stacks of an account by name.
+func (s *Store) SummariesOf(ctx context.Context, account string) ([]Summary, error) {
+	return many[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.last_run IS NOT NULL AND m.account = $1 ORDER BY m.name", account)
+}
+
 // Summary finds the living stack of a name.
 func (s *Store) Summary(ctx context.Context, name string) (Summary, error) {
 	return one[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.last_run IS NOT NULL AND m.name = $1", name)

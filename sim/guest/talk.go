@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/term"
 )
 
 // web answers for a service over HTTP.
@@ -24,6 +25,8 @@ func (g *Guest) web(s *service) http.Handler {
 		switch {
 		case s.packaged == "nginx":
 			g.file(w, r)
+		case s.packaged == "tide-board":
+			g.board(w, r)
 		case r.URL.Path != "/ready" && r.URL.Path != "/":
 			http.Error(w, "nothing here", http.StatusNotFound)
 		case have < all:
@@ -42,7 +45,7 @@ func (g *Guest) file(w http.ResponseWriter, r *http.Request) {
 	if at == webRoot {
 		at = webRoot + "/index.html"
 	}
-	content, ok := g.files[at]
+	content, ok := g.read(at)
 	switch {
 	case ok && strings.HasSuffix(at, ".html"):
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -135,8 +138,21 @@ func (g *Guest) commands(nc ssh.NewChannel) {
 		return
 	}
 	defer channel.Close()
+	terminal := false
 	for req := range requests {
 		switch req.Type {
+		case "pty-req":
+			terminal = true
+			req.Reply(true, nil)
+		case "subsystem":
+			var wanted struct{ Name string }
+			ssh.Unmarshal(req.Payload, &wanted)
+			req.Reply(wanted.Name == "sftp", nil)
+			if wanted.Name == "sftp" {
+				go ssh.DiscardRequests(requests)
+				g.takeFiles(channel)
+				return
+			}
 		case "exec":
 			var line struct{ Command string }
 			ssh.Unmarshal(req.Payload, &line)
@@ -147,16 +163,29 @@ func (g *Guest) commands(nc ssh.NewChannel) {
 			return
 		case "shell":
 			req.Reply(true, nil)
-			g.shell(channel)
+			go ssh.DiscardRequests(requests) // the size of the window changes
+			g.shell(channel, terminal)
 			channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{0}))
 			return
 		default:
-			req.Reply(req.Type == "pty-req" || req.Type == "env", nil)
+			req.Reply(req.Type == "env", nil)
 		}
 	}
 }
 
-func (g *Guest) shell(rw io.ReadWriter) {
+// shell answers commands line by line. On a terminal it echoes and lets lines be edited.
+func (g *Guest) shell(rw io.ReadWriter, terminal bool) {
+	if terminal {
+		t := term.NewTerminal(rw, g.Label+"$ ")
+		for {
+			line, err := t.ReadLine()
+			if err != nil || strings.TrimSpace(line) == "exit" {
+				return
+			}
+			out, _ := g.command(strings.TrimSpace(line))
+			io.WriteString(t, out)
+		}
+	}
 	lines := bufio.NewScanner(rw)
 	for fmt.Fprintf(rw, "%s$ ", g.Label); lines.Scan(); fmt.Fprintf(rw, "%s$ ", g.Label) {
 		line := strings.TrimSpace(lines.Text())
@@ -217,7 +246,7 @@ func (g *Guest) command(line string) (string, int) {
 		}
 		return "df: " + last + ": No such file or directory\n", 1
 	case "cat":
-		if content, ok := g.files[last]; ok {
+		if content, ok := g.read(last); ok {
 			return content, 0
 		}
 		return "cat: " + last + ": No such file or directory\n", 1

@@ -57,6 +57,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is known of an account but its credentials */
+        get: operations["showAccount"];
+        put?: never;
+        post?: never;
+        /** Close an account; with gone, one that vanished with its stacks */
+        delete: operations["removeAccount"];
+        options?: never;
+        head?: never;
+        /** Set what an account is held to */
+        patch: operations["boundAccount"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask the cloud whom the credentials belong to, now */
+        post: operations["testAccount"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give an account new credentials for the cloud and endpoint that it has */
+        put: operations["renewAccount"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/offers": {
         parameters: {
             query?: never;
@@ -679,6 +732,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Secrets and key pairs that stand for themselves, without their values */
+        get: operations["listSecrets"];
+        put?: never;
+        /** Keep a secret or a key pair, given or drawn, or make its next version */
+        post: operations["putSecret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One secret with its versions and who uses them */
+        get: operations["showSecret"];
+        put?: never;
+        post?: never;
+        /** Forget a secret that no stack uses */
+        delete: operations["removeSecret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reveal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hand a value over, for a reason that the audit keeps */
+        post: operations["reveal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people did, the newest first */
+        get: operations["listAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compute every hash of the audit anew */
+        get: operations["checkAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stacks/{name}/guide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The guide of a stack for its first use, filled in, and how to connect */
+        get: operations["getGuide"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stacks/{name}/connections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a connection to a machine; the audit keeps it */
+        post: operations["connect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/signatures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in to a machine on the way with its sealed key */
+        post: operations["signConnection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stacks": {
         parameters: {
             query?: never;
@@ -926,6 +1117,203 @@ export interface components {
                     [key: string]: unknown;
                 }[];
             }[];
+        };
+        AccountDetail: {
+            name: string;
+            cloud: string;
+            endpoint: string;
+            regions: string[];
+            clock_rate: number;
+            /** Format: int64 */
+            stacks: number;
+            most_month?: number;
+            /** Format: date-time */
+            credentials_end?: string;
+            /** Format: date-time */
+            ends_at?: string;
+            /** Format: date-time */
+            closed_at?: string;
+            closed_why?: string;
+            identity: components["schemas"]["AccountIdentity"];
+            /** Format: date-time */
+            tested_at?: string;
+            /** @description Why the cloud did not accept the account just now */
+            problem?: string;
+            remedy?: string;
+            allowed_regions: string[];
+            tags: {
+                [key: string]: string;
+            };
+            /** Format: int64 */
+            lease_seconds?: number;
+            budget?: number;
+            left?: number;
+            spent: number;
+            month: number;
+            currency?: string;
+            running: components["schemas"]["AccountStack"][];
+        };
+        AccountIdentity: {
+            account: string;
+            roles: string[];
+            /** Format: date-time */
+            ends?: string;
+            makes?: string[];
+        };
+        AccountStack: {
+            name: string;
+            region: string;
+            state: string;
+            hour: number;
+        };
+        AccountBounds: {
+            /** @description An empty list allows all */
+            allowed_regions?: string[];
+            /**
+             * Format: double
+             * @description A negative one means none
+             */
+            budget?: number;
+            /** Format: date-time */
+            ends_at?: string;
+            /** Format: int64 */
+            lease_seconds?: number;
+            tags?: {
+                [key: string]: string;
+            };
+        };
+        RenewedCredentials: {
+            /** @description The one that it has when it is left out */
+            client_id?: string;
+            client_secret: string;
+        };
+        ClosedAccount: {
+            account: components["schemas"]["Account"];
+            stacks: {
+                name: string;
+                region: string;
+                hour: number;
+                resources: string[];
+            }[];
+        };
+        NamedSecret: {
+            name: string;
+            /** @enum {string} */
+            kind: "secret" | "key_pair" | "public_key";
+            version: number;
+            about?: string;
+            public?: string;
+            versions: {
+                version: number;
+                from: string;
+                given_by: string;
+                /** Format: date-time */
+                given_at: string;
+                uses: {
+                    stack: string;
+                    input: string;
+                }[];
+            }[];
+        };
+        NewSecret: {
+            name: string;
+            /** @enum {string} */
+            kind: "secret" | "key_pair";
+            about?: string;
+            /** @description Drawn when it is left out */
+            value?: string;
+            /** @description The public half of a key pair that somebody else has */
+            public?: string;
+            rules?: {
+                length?: number;
+                classes?: number;
+                kinds?: string[];
+                forbid?: string[];
+            };
+            /** @description Make a new version of one that is there */
+            rotate?: boolean;
+        };
+        RevealRequest: {
+            reference?: string;
+            stack?: string;
+            name?: string;
+            reason: string;
+        };
+        Revealed: {
+            reference: string;
+            value: string;
+        };
+        AuditEntry: {
+            /** Format: int64 */
+            number: number;
+            /** Format: date-time */
+            at: string;
+            who: string;
+            action: string;
+            subject: string;
+            reason?: string;
+            detail: {
+                [key: string]: unknown;
+            };
+        };
+        AuditCheck: {
+            sound: boolean;
+            /** Format: int64 */
+            entries: number;
+            head: string;
+            fault?: string;
+        };
+        Guide: {
+            stack: string;
+            /** @description Markdown */
+            text: string;
+            machines: {
+                resource: string;
+                command: string;
+                through?: string;
+            }[];
+            certificates: {
+                resource: string;
+                asked: string;
+                fingerprint: string;
+            }[];
+        };
+        NewConnection: {
+            /** @description The machine; left out where the stack has only one */
+            resource?: string;
+            /** @description That of the image when it is left out */
+            user?: string;
+            /** @enum {string} */
+            purpose?: "shell" | "forward" | "copy" | "print";
+        };
+        Connection: {
+            id: string;
+            stack: string;
+            hops: components["schemas"]["Hop"][];
+            /** Format: date-time */
+            ends_at: string;
+        };
+        Hop: {
+            resource: string;
+            host: string;
+            port: number;
+            /** @description host:port at which it is really reached; for the first hop */
+            at: string;
+            user: string;
+            host_key: string;
+            public_key: string;
+            /** @description Where the private half is sealed */
+            key: string;
+        };
+        ToSign: {
+            hop: number;
+            /** Format: byte */
+            data: string;
+        };
+        Signature: {
+            format: string;
+            /** Format: byte */
+            blob: string;
         };
         MonthLimit: {
             /**
@@ -1380,6 +1768,13 @@ export interface components {
             /** Format: int64 */
             stacks: number;
             most_month?: number;
+            /** Format: date-time */
+            credentials_end?: string;
+            /** Format: date-time */
+            ends_at?: string;
+            /** Format: date-time */
+            closed_at?: string;
+            closed_why?: string;
         };
         Template: {
             name: string;
@@ -1972,6 +2367,132 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Account"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The account */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeAccount: {
+        parameters: {
+            query?: {
+                gone?: boolean;
+                why?: string;
+            };
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was known of it last */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClosedAccount"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    boundAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountBounds"];
+            };
+        };
+        responses: {
+            /** @description The account */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The account */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renewAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenewedCredentials"];
+            };
+        };
+        responses: {
+            /** @description The account */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountDetail"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3105,6 +3626,249 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedSecret"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSecret"];
+            };
+        };
+        responses: {
+            /** @description What is known of it */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedSecret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is known of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedSecret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reveal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RevealRequest"];
+            };
+        };
+        responses: {
+            /** @description The value; never cached */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revealed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAudit: {
+        parameters: {
+            query?: {
+                who?: string;
+                action?: string;
+                subject?: string;
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditEntry"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkAudit: {
+        parameters: {
+            query?: {
+                /** @description What an earlier check told */
+                head?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGuide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The guide */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guide"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    connect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewConnection"];
+            };
+        };
+        responses: {
+            /** @description The way there */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connection"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToSign"];
+            };
+        };
+        responses: {
+            /** @description The signature */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signature"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -109,10 +109,48 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/accounts (the `AddAccount` operationId).
 	AddAccount(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveAccount Close an account; with gone, one that vanished with its stacks
+	//
+	// Corresponds with DELETE /api/v1/accounts/{account} (the `RemoveAccount` operationId).
+	RemoveAccount(ctx context.Context, account string, params *RemoveAccountParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShowAccount All that is known of an account but its credentials
+	//
+	// Corresponds with GET /api/v1/accounts/{account} (the `ShowAccount` operationId).
+	ShowAccount(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BoundAccountWithBody Set what an account is held to
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/accounts/{account} (the `BoundAccount` operationId).
+	BoundAccountWithBody(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BoundAccount Set what an account is held to
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/accounts/{account} (the `BoundAccount` operationId).
+	BoundAccount(ctx context.Context, account string, body BoundAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// DrawAddresses What is taken of the addresses of a region
 	//
 	// Corresponds with GET /api/v1/accounts/{account}/addresses (the `DrawAddresses` operationId).
 	DrawAddresses(ctx context.Context, account string, params *DrawAddressesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewAccountWithBody Give an account new credentials for the cloud and endpoint that it has
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/accounts/{account}/credentials (the `RenewAccount` operationId).
+	RenewAccountWithBody(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewAccount Give an account new credentials for the cloud and endpoint that it has
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/accounts/{account}/credentials (the `RenewAccount` operationId).
+	RenewAccount(ctx context.Context, account string, body RenewAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LimitAccountWithBody Set above which cost of a month proposals of the account ask for a consent
 	//
@@ -157,6 +195,21 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/accounts/{account}/ranges (the `DeclareRange` operationId).
 	DeclareRange(ctx context.Context, account string, body DeclareRangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TestAccount Ask the cloud whom the credentials belong to, now
+	//
+	// Corresponds with POST /api/v1/accounts/{account}/test (the `TestAccount` operationId).
+	TestAccount(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAudit What people did, the newest first
+	//
+	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
+	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckAudit Compute every hash of the audit anew
+	//
+	// Corresponds with GET /api/v1/audit/check (the `CheckAudit` operationId).
+	CheckAudit(ctx context.Context, params *CheckAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckFormWithBody What a proposal would be, without making one; it calls no cloud and saves nothing
 	//
 	// Takes any type of body and a specified content type.
@@ -198,6 +251,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/compare (the `CompareVariants` operationId).
 	CompareVariants(ctx context.Context, body CompareVariantsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignConnectionWithBody Sign in to a machine on the way with its sealed key
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/connections/{id}/signatures (the `SignConnection` operationId).
+	SignConnectionWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignConnection Sign in to a machine on the way with its sealed key
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/connections/{id}/signatures (the `SignConnection` operationId).
+	SignConnection(ctx context.Context, id string, body SignConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDrafts Drafts, changed last first
 	//
@@ -438,6 +505,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/proposals/{id}/refuse (the `RefuseProposal` operationId).
 	RefuseProposal(ctx context.Context, id ID, body RefuseProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RevealWithBody Hand a value over, for a reason that the audit keeps
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/reveal (the `Reveal` operationId).
+	RevealWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Reveal Hand a value over, for a reason that the audit keeps
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/reveal (the `Reveal` operationId).
+	Reveal(ctx context.Context, body RevealJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRuns Runs, newest first, without their steps
 	//
 	// Corresponds with GET /api/v1/runs (the `ListRuns` operationId).
@@ -473,6 +554,35 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/runs/{id}/undo (the `UndoRun` operationId).
 	UndoRun(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSecrets Secrets and key pairs that stand for themselves, without their values
+	//
+	// Corresponds with GET /api/v1/secrets (the `ListSecrets` operationId).
+	ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSecretWithBody Keep a secret or a key pair, given or drawn, or make its next version
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/secrets (the `PutSecret` operationId).
+	PutSecretWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSecret Keep a secret or a key pair, given or drawn, or make its next version
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/secrets (the `PutSecret` operationId).
+	PutSecret(ctx context.Context, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSecret Forget a secret that no stack uses
+	//
+	// Corresponds with DELETE /api/v1/secrets/{secret} (the `RemoveSecret` operationId).
+	RemoveSecret(ctx context.Context, secret string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShowSecret One secret with its versions and who uses them
+	//
+	// Corresponds with GET /api/v1/secrets/{secret} (the `ShowSecret` operationId).
+	ShowSecret(ctx context.Context, secret string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut End the session or token that the request carries
 	//
 	// Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
@@ -502,6 +612,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/stacks/{name} (the `GetStack` operationId).
 	GetStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ConnectWithBody Begin a connection to a machine; the audit keeps it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/stacks/{name}/connections (the `Connect` operationId).
+	ConnectWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Connect Begin a connection to a machine; the audit keeps it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/stacks/{name}/connections (the `Connect` operationId).
+	Connect(ctx context.Context, name string, body ConnectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	//
 	// Corresponds with POST /api/v1/stacks/{name}/continue (the `ContinueStack` operationId).
@@ -511,6 +635,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
 	GetCost(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGuide The guide of a stack for its first use, filled in, and how to connect
+	//
+	// Corresponds with GET /api/v1/stacks/{name}/guide (the `GetGuide` operationId).
+	GetGuide(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetOutputs The outputs of a stack; secret ones show their references
 	//
@@ -611,11 +740,109 @@ func (c *Client) AddAccount(ctx context.Context, body AddAccountJSONRequestBody,
 	return c.Client.Do(req)
 }
 
+// RemoveAccount Close an account; with gone, one that vanished with its stacks
+//
+// Corresponds with DELETE /api/v1/accounts/{account} (the `RemoveAccount` operationId).
+func (c *Client) RemoveAccount(ctx context.Context, account string, params *RemoveAccountParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAccountRequest(c.Server, account, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShowAccount All that is known of an account but its credentials
+//
+// Corresponds with GET /api/v1/accounts/{account} (the `ShowAccount` operationId).
+func (c *Client) ShowAccount(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowAccountRequest(c.Server, account)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BoundAccountWithBody Set what an account is held to
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/accounts/{account} (the `BoundAccount` operationId).
+func (c *Client) BoundAccountWithBody(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBoundAccountRequestWithBody(c.Server, account, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BoundAccount Set what an account is held to
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/accounts/{account} (the `BoundAccount` operationId).
+func (c *Client) BoundAccount(ctx context.Context, account string, body BoundAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBoundAccountRequest(c.Server, account, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // DrawAddresses What is taken of the addresses of a region
 //
 // Corresponds with GET /api/v1/accounts/{account}/addresses (the `DrawAddresses` operationId).
 func (c *Client) DrawAddresses(ctx context.Context, account string, params *DrawAddressesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDrawAddressesRequest(c.Server, account, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewAccountWithBody Give an account new credentials for the cloud and endpoint that it has
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/accounts/{account}/credentials (the `RenewAccount` operationId).
+func (c *Client) RenewAccountWithBody(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewAccountRequestWithBody(c.Server, account, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewAccount Give an account new credentials for the cloud and endpoint that it has
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/accounts/{account}/credentials (the `RenewAccount` operationId).
+func (c *Client) RenewAccount(ctx context.Context, account string, body RenewAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewAccountRequest(c.Server, account, body)
 	if err != nil {
 		return nil, err
 	}
@@ -739,6 +966,51 @@ func (c *Client) DeclareRange(ctx context.Context, account string, body DeclareR
 	return c.Client.Do(req)
 }
 
+// TestAccount Ask the cloud whom the credentials belong to, now
+//
+// Corresponds with POST /api/v1/accounts/{account}/test (the `TestAccount` operationId).
+func (c *Client) TestAccount(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestAccountRequest(c.Server, account)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAudit What people did, the newest first
+//
+// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
+func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckAudit Compute every hash of the audit anew
+//
+// Corresponds with GET /api/v1/audit/check (the `CheckAudit` operationId).
+func (c *Client) CheckAudit(ctx context.Context, params *CheckAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckFormWithBody What a proposal would be, without making one; it calls no cloud and saves nothing
 //
 // Takes any type of body and a specified content type.
@@ -831,6 +1103,40 @@ func (c *Client) CompareVariantsWithBody(ctx context.Context, contentType string
 // Corresponds with POST /api/v1/compare (the `CompareVariants` operationId).
 func (c *Client) CompareVariants(ctx context.Context, body CompareVariantsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareVariantsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignConnectionWithBody Sign in to a machine on the way with its sealed key
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/connections/{id}/signatures (the `SignConnection` operationId).
+func (c *Client) SignConnectionWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignConnectionRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignConnection Sign in to a machine on the way with its sealed key
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/connections/{id}/signatures (the `SignConnection` operationId).
+func (c *Client) SignConnection(ctx context.Context, id string, body SignConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignConnectionRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1470,6 +1776,40 @@ func (c *Client) RefuseProposal(ctx context.Context, id ID, body RefuseProposalJ
 	return c.Client.Do(req)
 }
 
+// RevealWithBody Hand a value over, for a reason that the audit keeps
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/reveal (the `Reveal` operationId).
+func (c *Client) RevealWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevealRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Reveal Hand a value over, for a reason that the audit keeps
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/reveal (the `Reveal` operationId).
+func (c *Client) Reveal(ctx context.Context, body RevealJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevealRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRuns Runs, newest first, without their steps
 //
 // Corresponds with GET /api/v1/runs (the `ListRuns` operationId).
@@ -1575,6 +1915,85 @@ func (c *Client) UndoRun(ctx context.Context, id ID, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
+// ListSecrets Secrets and key pairs that stand for themselves, without their values
+//
+// Corresponds with GET /api/v1/secrets (the `ListSecrets` operationId).
+func (c *Client) ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSecretsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSecretWithBody Keep a secret or a key pair, given or drawn, or make its next version
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/secrets (the `PutSecret` operationId).
+func (c *Client) PutSecretWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSecretRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSecret Keep a secret or a key pair, given or drawn, or make its next version
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/secrets (the `PutSecret` operationId).
+func (c *Client) PutSecret(ctx context.Context, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSecretRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSecret Forget a secret that no stack uses
+//
+// Corresponds with DELETE /api/v1/secrets/{secret} (the `RemoveSecret` operationId).
+func (c *Client) RemoveSecret(ctx context.Context, secret string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecretRequest(c.Server, secret)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShowSecret One secret with its versions and who uses them
+//
+// Corresponds with GET /api/v1/secrets/{secret} (the `ShowSecret` operationId).
+func (c *Client) ShowSecret(ctx context.Context, secret string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowSecretRequest(c.Server, secret)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut End the session or token that the request carries
 //
 // Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
@@ -1654,6 +2073,40 @@ func (c *Client) GetStack(ctx context.Context, name StackName, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// ConnectWithBody Begin a connection to a machine; the audit keeps it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/stacks/{name}/connections (the `Connect` operationId).
+func (c *Client) ConnectWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConnectRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Connect Begin a connection to a machine; the audit keeps it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/stacks/{name}/connections (the `Connect` operationId).
+func (c *Client) Connect(ctx context.Context, name string, body ConnectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConnectRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 //
 // Corresponds with POST /api/v1/stacks/{name}/continue (the `ContinueStack` operationId).
@@ -1674,6 +2127,21 @@ func (c *Client) ContinueStack(ctx context.Context, name StackName, reqEditors .
 // Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
 func (c *Client) GetCost(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCostRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGuide The guide of a stack for its first use, filled in, and how to connect
+//
+// Corresponds with GET /api/v1/stacks/{name}/guide (the `GetGuide` operationId).
+func (c *Client) GetGuide(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGuideRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -1890,6 +2358,160 @@ func NewAddAccountRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewRemoveAccountRequest constructs an http.Request for the RemoveAccount method
+func NewRemoveAccountRequest(server string, account string, params *RemoveAccountParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "account", account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Gone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "gone", *params.Gone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewShowAccountRequest constructs an http.Request for the ShowAccount method
+func NewShowAccountRequest(server string, account string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "account", account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBoundAccountRequest calls the generic BoundAccount builder with application/json body
+func NewBoundAccountRequest(server string, account string, body BoundAccountJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBoundAccountRequestWithBody(server, account, "application/json", bodyReader)
+}
+
+// NewBoundAccountRequestWithBody constructs an http.Request for the BoundAccount method, with any body, and a specified content type
+func NewBoundAccountRequestWithBody(server string, account string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "account", account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewDrawAddressesRequest constructs an http.Request for the DrawAddresses method
 func NewDrawAddressesRequest(server string, account string, params *DrawAddressesParams) (*http.Request, error) {
 	var err error
@@ -1955,6 +2577,53 @@ func NewDrawAddressesRequest(server string, account string, params *DrawAddresse
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewRenewAccountRequest calls the generic RenewAccount builder with application/json body
+func NewRenewAccountRequest(server string, account string, body RenewAccountJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenewAccountRequestWithBody(server, account, "application/json", bodyReader)
+}
+
+// NewRenewAccountRequestWithBody constructs an http.Request for the RenewAccount method, with any body, and a specified content type
+func NewRenewAccountRequestWithBody(server string, account string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "account", account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts/%s/credentials", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2213,6 +2882,196 @@ func NewDeclareRangeRequestWithBody(server string, account string, contentType s
 	return req, nil
 }
 
+// NewTestAccountRequest constructs an http.Request for the TestAccount method
+func NewTestAccountRequest(server string, account string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "account", account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAuditRequest constructs an http.Request for the ListAudit method
+func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/audit")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Subject != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "subject", *params.Subject, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckAuditRequest constructs an http.Request for the CheckAudit method
+func NewCheckAuditRequest(server string, params *CheckAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/audit/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Head != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "head", *params.Head, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCheckFormRequest calls the generic CheckForm builder with application/json body
 func NewCheckFormRequest(server string, body CheckFormJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2321,6 +3180,53 @@ func NewCompareVariantsRequestWithBody(server string, contentType string, body i
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/compare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSignConnectionRequest calls the generic SignConnection builder with application/json body
+func NewSignConnectionRequest(server string, id string, body SignConnectionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignConnectionRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSignConnectionRequestWithBody constructs an http.Request for the SignConnection method, with any body, and a specified content type
+func NewSignConnectionRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/connections/%s/signatures", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3541,6 +4447,46 @@ func NewRefuseProposalRequestWithBody(server string, id ID, contentType string, 
 	return req, nil
 }
 
+// NewRevealRequest calls the generic Reveal builder with application/json body
+func NewRevealRequest(server string, body RevealJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRevealRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRevealRequestWithBody constructs an http.Request for the Reveal method, with any body, and a specified content type
+func NewRevealRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/reveal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -3916,6 +4862,141 @@ func NewUndoRunRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSecretsRequest constructs an http.Request for the ListSecrets method
+func NewListSecretsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/secrets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutSecretRequest calls the generic PutSecret builder with application/json body
+func NewPutSecretRequest(server string, body PutSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutSecretRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutSecretRequestWithBody constructs an http.Request for the PutSecret method, with any body, and a specified content type
+func NewPutSecretRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/secrets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveSecretRequest constructs an http.Request for the RemoveSecret method
+func NewRemoveSecretRequest(server string, secret string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "secret", secret, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewShowSecretRequest constructs an http.Request for the ShowSecret method
+func NewShowSecretRequest(server string, secret string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "secret", secret, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -4083,6 +5164,53 @@ func NewGetStackRequest(server string, name StackName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewConnectRequest calls the generic Connect builder with application/json body
+func NewConnectRequest(server string, name string, body ConnectJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConnectRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewConnectRequestWithBody constructs an http.Request for the Connect method, with any body, and a specified content type
+func NewConnectRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stacks/%s/connections", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewContinueStackRequest constructs an http.Request for the ContinueStack method
 func NewContinueStackRequest(server string, name StackName) (*http.Request, error) {
 	var err error
@@ -4134,6 +5262,40 @@ func NewGetCostRequest(server string, name StackName) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/stacks/%s/cost", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetGuideRequest constructs an http.Request for the GetGuide method
+func NewGetGuideRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stacks/%s/guide", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4487,12 +5649,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/accounts (the `AddAccount` operationId).
 	AddAccountWithResponse(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAccountResponse, error)
 
+	// RemoveAccountWithResponse Close an account; with gone, one that vanished with its stacks
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/accounts/{account} (the `RemoveAccount` operationId).
+	RemoveAccountWithResponse(ctx context.Context, account string, params *RemoveAccountParams, reqEditors ...RequestEditorFn) (*RemoveAccountResponse, error)
+
+	// ShowAccountWithResponse All that is known of an account but its credentials
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/accounts/{account} (the `ShowAccount` operationId).
+	ShowAccountWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*ShowAccountResponse, error)
+
+	// BoundAccountWithBodyWithResponse Set what an account is held to
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/accounts/{account} (the `BoundAccount` operationId).
+	BoundAccountWithBodyWithResponse(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BoundAccountResponse, error)
+
+	// BoundAccountWithResponse Set what an account is held to
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/accounts/{account} (the `BoundAccount` operationId).
+	BoundAccountWithResponse(ctx context.Context, account string, body BoundAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*BoundAccountResponse, error)
+
 	// DrawAddressesWithResponse What is taken of the addresses of a region
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/accounts/{account}/addresses (the `DrawAddresses` operationId).
 	DrawAddressesWithResponse(ctx context.Context, account string, params *DrawAddressesParams, reqEditors ...RequestEditorFn) (*DrawAddressesResponse, error)
+
+	// RenewAccountWithBodyWithResponse Give an account new credentials for the cloud and endpoint that it has
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/accounts/{account}/credentials (the `RenewAccount` operationId).
+	RenewAccountWithBodyWithResponse(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenewAccountResponse, error)
+
+	// RenewAccountWithResponse Give an account new credentials for the cloud and endpoint that it has
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/accounts/{account}/credentials (the `RenewAccount` operationId).
+	RenewAccountWithResponse(ctx context.Context, account string, body RenewAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewAccountResponse, error)
 
 	// LimitAccountWithBodyWithResponse Set above which cost of a month proposals of the account ask for a consent
 	//
@@ -4543,6 +5747,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/accounts/{account}/ranges (the `DeclareRange` operationId).
 	DeclareRangeWithResponse(ctx context.Context, account string, body DeclareRangeJSONRequestBody, reqEditors ...RequestEditorFn) (*DeclareRangeResponse, error)
 
+	// TestAccountWithResponse Ask the cloud whom the credentials belong to, now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/accounts/{account}/test (the `TestAccount` operationId).
+	TestAccountWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*TestAccountResponse, error)
+
+	// ListAuditWithResponse What people did, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
+	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
+
+	// CheckAuditWithResponse Compute every hash of the audit anew
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/audit/check (the `CheckAudit` operationId).
+	CheckAuditWithResponse(ctx context.Context, params *CheckAuditParams, reqEditors ...RequestEditorFn) (*CheckAuditResponse, error)
+
 	// CheckFormWithBodyWithResponse What a proposal would be, without making one; it calls no cloud and saves nothing
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4584,6 +5809,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/compare (the `CompareVariants` operationId).
 	CompareVariantsWithResponse(ctx context.Context, body CompareVariantsJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareVariantsResponse, error)
+
+	// SignConnectionWithBodyWithResponse Sign in to a machine on the way with its sealed key
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/connections/{id}/signatures (the `SignConnection` operationId).
+	SignConnectionWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignConnectionResponse, error)
+
+	// SignConnectionWithResponse Sign in to a machine on the way with its sealed key
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/connections/{id}/signatures (the `SignConnection` operationId).
+	SignConnectionWithResponse(ctx context.Context, id string, body SignConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*SignConnectionResponse, error)
 
 	// ListDraftsWithResponse Drafts, changed last first
 	//
@@ -4858,6 +6097,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/proposals/{id}/refuse (the `RefuseProposal` operationId).
 	RefuseProposalWithResponse(ctx context.Context, id ID, body RefuseProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseProposalResponse, error)
 
+	// RevealWithBodyWithResponse Hand a value over, for a reason that the audit keeps
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reveal (the `Reveal` operationId).
+	RevealWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevealResponse, error)
+
+	// RevealWithResponse Hand a value over, for a reason that the audit keeps
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/reveal (the `Reveal` operationId).
+	RevealWithResponse(ctx context.Context, body RevealJSONRequestBody, reqEditors ...RequestEditorFn) (*RevealResponse, error)
+
 	// ListRunsWithResponse Runs, newest first, without their steps
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4907,6 +6160,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/runs/{id}/undo (the `UndoRun` operationId).
 	UndoRunWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*UndoRunResponse, error)
 
+	// ListSecretsWithResponse Secrets and key pairs that stand for themselves, without their values
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/secrets (the `ListSecrets` operationId).
+	ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error)
+
+	// PutSecretWithBodyWithResponse Keep a secret or a key pair, given or drawn, or make its next version
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/secrets (the `PutSecret` operationId).
+	PutSecretWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSecretResponse, error)
+
+	// PutSecretWithResponse Keep a secret or a key pair, given or drawn, or make its next version
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/secrets (the `PutSecret` operationId).
+	PutSecretWithResponse(ctx context.Context, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSecretResponse, error)
+
+	// RemoveSecretWithResponse Forget a secret that no stack uses
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/secrets/{secret} (the `RemoveSecret` operationId).
+	RemoveSecretWithResponse(ctx context.Context, secret string, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
+
+	// ShowSecretWithResponse One secret with its versions and who uses them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/secrets/{secret} (the `ShowSecret` operationId).
+	ShowSecretWithResponse(ctx context.Context, secret string, reqEditors ...RequestEditorFn) (*ShowSecretResponse, error)
+
 	// SignOutWithResponse End the session or token that the request carries
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4942,6 +6230,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/stacks/{name} (the `GetStack` operationId).
 	GetStackWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*GetStackResponse, error)
 
+	// ConnectWithBodyWithResponse Begin a connection to a machine; the audit keeps it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stacks/{name}/connections (the `Connect` operationId).
+	ConnectWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConnectResponse, error)
+
+	// ConnectWithResponse Begin a connection to a machine; the audit keeps it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stacks/{name}/connections (the `Connect` operationId).
+	ConnectWithResponse(ctx context.Context, name string, body ConnectJSONRequestBody, reqEditors ...RequestEditorFn) (*ConnectResponse, error)
+
 	// ContinueStackWithResponse Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4955,6 +6257,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
 	GetCostWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*GetCostResponse, error)
+
+	// GetGuideWithResponse The guide of a stack for its first use, filled in, and how to connect
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/stacks/{name}/guide (the `GetGuide` operationId).
+	GetGuideWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetGuideResponse, error)
 
 	// GetOutputsWithResponse The outputs of a stack; secret ones show their references
 	//
@@ -5116,6 +6425,150 @@ func (r AddAccountResponse) ContentType() string {
 	return ""
 }
 
+type RemoveAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ClosedAccount
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemoveAccountResponse) GetJSON200() *ClosedAccount {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShowAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccountDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShowAccountResponse) GetJSON200() *AccountDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShowAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShowAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShowAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShowAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShowAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BoundAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccountDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BoundAccountResponse) GetJSON200() *AccountDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BoundAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BoundAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BoundAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BoundAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BoundAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DrawAddressesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5158,6 +6611,54 @@ func (r DrawAddressesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DrawAddressesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenewAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccountDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenewAccountResponse) GetJSON200() *AccountDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenewAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenewAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenewAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenewAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenewAccountResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5404,6 +6905,150 @@ func (r DeclareRangeResponse) ContentType() string {
 	return ""
 }
 
+type TestAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccountDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestAccountResponse) GetJSON200() *AccountDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AuditEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAuditResponse) GetJSON200() *[]AuditEntry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAuditResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckAuditResponse) GetJSON200() *AuditCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckAuditResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CheckFormResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5542,6 +7187,54 @@ func (r CompareVariantsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompareVariantsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SignConnectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Signature
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignConnectionResponse) GetJSON200() *Signature {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignConnectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignConnectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignConnectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignConnectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignConnectionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6885,6 +8578,54 @@ func (r RefuseProposalResponse) ContentType() string {
 	return ""
 }
 
+type RevealResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revealed
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RevealResponse) GetJSON200() *Revealed {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevealResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevealResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevealResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevealResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevealResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7221,6 +8962,191 @@ func (r UndoRunResponse) ContentType() string {
 	return ""
 }
 
+type ListSecretsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]NamedSecret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSecretsResponse) GetJSON200() *[]NamedSecret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSecretsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSecretsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSecretsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSecretsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *NamedSecret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PutSecretResponse) GetJSON201() *NamedSecret {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShowSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NamedSecret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShowSecretResponse) GetJSON200() *NamedSecret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShowSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShowSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShowSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShowSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShowSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
 type SignOutResponse204Headers struct {
 	SetCookie *string
@@ -7420,6 +9346,54 @@ func (r GetStackResponse) ContentType() string {
 	return ""
 }
 
+type ConnectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Connection
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ConnectResponse) GetJSON201() *Connection {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConnectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConnectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConnectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConnectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConnectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ContinueStackResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7517,6 +9491,54 @@ func (r GetCostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetGuideResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Guide
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGuideResponse) GetJSON200() *Guide {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetGuideResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGuideResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGuideResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGuideResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGuideResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7946,6 +9968,58 @@ func (c *ClientWithResponses) AddAccountWithResponse(ctx context.Context, body A
 	return ParseAddAccountResponse(rsp)
 }
 
+// RemoveAccountWithResponse Close an account; with gone, one that vanished with its stacks
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/accounts/{account} (the `RemoveAccount` operationId).
+func (c *ClientWithResponses) RemoveAccountWithResponse(ctx context.Context, account string, params *RemoveAccountParams, reqEditors ...RequestEditorFn) (*RemoveAccountResponse, error) {
+	rsp, err := c.RemoveAccount(ctx, account, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAccountResponse(rsp)
+}
+
+// ShowAccountWithResponse All that is known of an account but its credentials
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/accounts/{account} (the `ShowAccount` operationId).
+func (c *ClientWithResponses) ShowAccountWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*ShowAccountResponse, error) {
+	rsp, err := c.ShowAccount(ctx, account, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowAccountResponse(rsp)
+}
+
+// BoundAccountWithBodyWithResponse Set what an account is held to
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/accounts/{account} (the `BoundAccount` operationId).
+func (c *ClientWithResponses) BoundAccountWithBodyWithResponse(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BoundAccountResponse, error) {
+	rsp, err := c.BoundAccountWithBody(ctx, account, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBoundAccountResponse(rsp)
+}
+
+// BoundAccountWithResponse Set what an account is held to
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/accounts/{account} (the `BoundAccount` operationId).
+func (c *ClientWithResponses) BoundAccountWithResponse(ctx context.Context, account string, body BoundAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*BoundAccountResponse, error) {
+	rsp, err := c.BoundAccount(ctx, account, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBoundAccountResponse(rsp)
+}
+
 // DrawAddressesWithResponse What is taken of the addresses of a region
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7957,6 +10031,32 @@ func (c *ClientWithResponses) DrawAddressesWithResponse(ctx context.Context, acc
 		return nil, err
 	}
 	return ParseDrawAddressesResponse(rsp)
+}
+
+// RenewAccountWithBodyWithResponse Give an account new credentials for the cloud and endpoint that it has
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/accounts/{account}/credentials (the `RenewAccount` operationId).
+func (c *ClientWithResponses) RenewAccountWithBodyWithResponse(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenewAccountResponse, error) {
+	rsp, err := c.RenewAccountWithBody(ctx, account, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewAccountResponse(rsp)
+}
+
+// RenewAccountWithResponse Give an account new credentials for the cloud and endpoint that it has
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/accounts/{account}/credentials (the `RenewAccount` operationId).
+func (c *ClientWithResponses) RenewAccountWithResponse(ctx context.Context, account string, body RenewAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewAccountResponse, error) {
+	rsp, err := c.RenewAccount(ctx, account, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewAccountResponse(rsp)
 }
 
 // LimitAccountWithBodyWithResponse Set above which cost of a month proposals of the account ask for a consent
@@ -8050,6 +10150,45 @@ func (c *ClientWithResponses) DeclareRangeWithResponse(ctx context.Context, acco
 	return ParseDeclareRangeResponse(rsp)
 }
 
+// TestAccountWithResponse Ask the cloud whom the credentials belong to, now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/accounts/{account}/test (the `TestAccount` operationId).
+func (c *ClientWithResponses) TestAccountWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*TestAccountResponse, error) {
+	rsp, err := c.TestAccount(ctx, account, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestAccountResponse(rsp)
+}
+
+// ListAuditWithResponse What people did, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
+func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error) {
+	rsp, err := c.ListAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAuditResponse(rsp)
+}
+
+// CheckAuditWithResponse Compute every hash of the audit anew
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/audit/check (the `CheckAudit` operationId).
+func (c *ClientWithResponses) CheckAuditWithResponse(ctx context.Context, params *CheckAuditParams, reqEditors ...RequestEditorFn) (*CheckAuditResponse, error) {
+	rsp, err := c.CheckAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckAuditResponse(rsp)
+}
+
 // CheckFormWithBodyWithResponse What a proposal would be, without making one; it calls no cloud and saves nothing
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8126,6 +10265,32 @@ func (c *ClientWithResponses) CompareVariantsWithResponse(ctx context.Context, b
 		return nil, err
 	}
 	return ParseCompareVariantsResponse(rsp)
+}
+
+// SignConnectionWithBodyWithResponse Sign in to a machine on the way with its sealed key
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/connections/{id}/signatures (the `SignConnection` operationId).
+func (c *ClientWithResponses) SignConnectionWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignConnectionResponse, error) {
+	rsp, err := c.SignConnectionWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignConnectionResponse(rsp)
+}
+
+// SignConnectionWithResponse Sign in to a machine on the way with its sealed key
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/connections/{id}/signatures (the `SignConnection` operationId).
+func (c *ClientWithResponses) SignConnectionWithResponse(ctx context.Context, id string, body SignConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*SignConnectionResponse, error) {
+	rsp, err := c.SignConnection(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignConnectionResponse(rsp)
 }
 
 // ListDraftsWithResponse Drafts, changed last first
@@ -8635,6 +10800,32 @@ func (c *ClientWithResponses) RefuseProposalWithResponse(ctx context.Context, id
 	return ParseRefuseProposalResponse(rsp)
 }
 
+// RevealWithBodyWithResponse Hand a value over, for a reason that the audit keeps
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reveal (the `Reveal` operationId).
+func (c *ClientWithResponses) RevealWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevealResponse, error) {
+	rsp, err := c.RevealWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevealResponse(rsp)
+}
+
+// RevealWithResponse Hand a value over, for a reason that the audit keeps
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/reveal (the `Reveal` operationId).
+func (c *ClientWithResponses) RevealWithResponse(ctx context.Context, body RevealJSONRequestBody, reqEditors ...RequestEditorFn) (*RevealResponse, error) {
+	rsp, err := c.Reveal(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevealResponse(rsp)
+}
+
 // ListRunsWithResponse Runs, newest first, without their steps
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8726,6 +10917,71 @@ func (c *ClientWithResponses) UndoRunWithResponse(ctx context.Context, id ID, re
 	return ParseUndoRunResponse(rsp)
 }
 
+// ListSecretsWithResponse Secrets and key pairs that stand for themselves, without their values
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/secrets (the `ListSecrets` operationId).
+func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error) {
+	rsp, err := c.ListSecrets(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSecretsResponse(rsp)
+}
+
+// PutSecretWithBodyWithResponse Keep a secret or a key pair, given or drawn, or make its next version
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/secrets (the `PutSecret` operationId).
+func (c *ClientWithResponses) PutSecretWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSecretResponse, error) {
+	rsp, err := c.PutSecretWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSecretResponse(rsp)
+}
+
+// PutSecretWithResponse Keep a secret or a key pair, given or drawn, or make its next version
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/secrets (the `PutSecret` operationId).
+func (c *ClientWithResponses) PutSecretWithResponse(ctx context.Context, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSecretResponse, error) {
+	rsp, err := c.PutSecret(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSecretResponse(rsp)
+}
+
+// RemoveSecretWithResponse Forget a secret that no stack uses
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/secrets/{secret} (the `RemoveSecret` operationId).
+func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, secret string, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
+	rsp, err := c.RemoveSecret(ctx, secret, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSecretResponse(rsp)
+}
+
+// ShowSecretWithResponse One secret with its versions and who uses them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/secrets/{secret} (the `ShowSecret` operationId).
+func (c *ClientWithResponses) ShowSecretWithResponse(ctx context.Context, secret string, reqEditors ...RequestEditorFn) (*ShowSecretResponse, error) {
+	rsp, err := c.ShowSecret(ctx, secret, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowSecretResponse(rsp)
+}
+
 // SignOutWithResponse End the session or token that the request carries
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8791,6 +11047,32 @@ func (c *ClientWithResponses) GetStackWithResponse(ctx context.Context, name Sta
 	return ParseGetStackResponse(rsp)
 }
 
+// ConnectWithBodyWithResponse Begin a connection to a machine; the audit keeps it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stacks/{name}/connections (the `Connect` operationId).
+func (c *ClientWithResponses) ConnectWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConnectResponse, error) {
+	rsp, err := c.ConnectWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConnectResponse(rsp)
+}
+
+// ConnectWithResponse Begin a connection to a machine; the audit keeps it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stacks/{name}/connections (the `Connect` operationId).
+func (c *ClientWithResponses) ConnectWithResponse(ctx context.Context, name string, body ConnectJSONRequestBody, reqEditors ...RequestEditorFn) (*ConnectResponse, error) {
+	rsp, err := c.Connect(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConnectResponse(rsp)
+}
+
 // ContinueStackWithResponse Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8815,6 +11097,19 @@ func (c *ClientWithResponses) GetCostWithResponse(ctx context.Context, name Stac
 		return nil, err
 	}
 	return ParseGetCostResponse(rsp)
+}
+
+// GetGuideWithResponse The guide of a stack for its first use, filled in, and how to connect
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/stacks/{name}/guide (the `GetGuide` operationId).
+func (c *ClientWithResponses) GetGuideWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetGuideResponse, error) {
+	rsp, err := c.GetGuide(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGuideResponse(rsp)
 }
 
 // GetOutputsWithResponse The outputs of a stack; secret ones show their references
@@ -9000,6 +11295,105 @@ func ParseAddAccountResponse(rsp *http.Response) (*AddAccountResponse, error) {
 	return response, nil
 }
 
+// ParseRemoveAccountResponse parses an HTTP response from a RemoveAccountWithResponse call
+func ParseRemoveAccountResponse(rsp *http.Response) (*RemoveAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ClosedAccount
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShowAccountResponse parses an HTTP response from a ShowAccountWithResponse call
+func ParseShowAccountResponse(rsp *http.Response) (*ShowAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShowAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccountDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBoundAccountResponse parses an HTTP response from a BoundAccountWithResponse call
+func ParseBoundAccountResponse(rsp *http.Response) (*BoundAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BoundAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccountDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseDrawAddressesResponse parses an HTTP response from a DrawAddressesWithResponse call
 func ParseDrawAddressesResponse(rsp *http.Response) (*DrawAddressesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9016,6 +11410,39 @@ func ParseDrawAddressesResponse(rsp *http.Response) (*DrawAddressesResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest AddressMap
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenewAccountResponse parses an HTTP response from a RenewAccountWithResponse call
+func ParseRenewAccountResponse(rsp *http.Response) (*RenewAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenewAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccountDetail
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9198,6 +11625,105 @@ func ParseDeclareRangeResponse(rsp *http.Response) (*DeclareRangeResponse, error
 	return response, nil
 }
 
+// ParseTestAccountResponse parses an HTTP response from a TestAccountWithResponse call
+func ParseTestAccountResponse(rsp *http.Response) (*TestAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccountDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
+func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AuditEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckAuditResponse parses an HTTP response from a CheckAuditWithResponse call
+func ParseCheckAuditResponse(rsp *http.Response) (*CheckAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCheckFormResponse parses an HTTP response from a CheckFormWithResponse call
 func ParseCheckFormResponse(rsp *http.Response) (*CheckFormResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9280,6 +11806,39 @@ func ParseCompareVariantsResponse(rsp *http.Response) (*CompareVariantsResponse,
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignConnectionResponse parses an HTTP response from a SignConnectionWithResponse call
+func ParseSignConnectionResponse(rsp *http.Response) (*SignConnectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignConnectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Signature
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10220,6 +12779,39 @@ func ParseRefuseProposalResponse(rsp *http.Response) (*RefuseProposalResponse, e
 	return response, nil
 }
 
+// ParseRevealResponse parses an HTTP response from a RevealWithResponse call
+func ParseRevealResponse(rsp *http.Response) (*RevealResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevealResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revealed
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
 func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10451,6 +13043,134 @@ func ParseUndoRunResponse(rsp *http.Response) (*UndoRunResponse, error) {
 	return response, nil
 }
 
+// ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
+func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSecretsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []NamedSecret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutSecretResponse parses an HTTP response from a PutSecretWithResponse call
+func ParsePutSecretResponse(rsp *http.Response) (*PutSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest NamedSecret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSecretResponse parses an HTTP response from a RemoveSecretWithResponse call
+func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShowSecretResponse parses an HTTP response from a ShowSecretWithResponse call
+func ParseShowSecretResponse(rsp *http.Response) (*ShowSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShowSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NamedSecret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10605,6 +13325,39 @@ func ParseGetStackResponse(rsp *http.Response) (*GetStackResponse, error) {
 	return response, nil
 }
 
+// ParseConnectResponse parses an HTTP response from a ConnectWithResponse call
+func ParseConnectResponse(rsp *http.Response) (*ConnectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConnectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Connection
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseContinueStackResponse parses an HTTP response from a ContinueStackWithResponse call
 func ParseContinueStackResponse(rsp *http.Response) (*ContinueStackResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10661,6 +13414,39 @@ func ParseGetCostResponse(rsp *http.Response) (*GetCostResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Spending
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetGuideResponse parses an HTTP response from a GetGuideWithResponse call
+func ParseGetGuideResponse(rsp *http.Response) (*GetGuideResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGuideResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Guide
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -45,6 +45,18 @@ func (e ApplyProposalParamsOnFailure) Valid() bool {
 // Account defines model for Account.
 type Account = service.Account
 
+// AccountBounds defines model for AccountBounds.
+type AccountBounds = service.AccountBounds
+
+// AccountDetail defines model for AccountDetail.
+type AccountDetail = service.AccountDetail
+
+// AccountIdentity defines model for AccountIdentity.
+type AccountIdentity = service.Identity
+
+// AccountStack defines model for AccountStack.
+type AccountStack = service.AccountStack
+
 // AddressMap defines model for AddressMap.
 type AddressMap = service.AddressMap
 
@@ -60,8 +72,17 @@ type Answer = service.Answer
 // Area defines model for Area.
 type Area = address.Area
 
+// AuditCheck defines model for AuditCheck.
+type AuditCheck = service.AuditCheck
+
+// AuditEntry defines model for AuditEntry.
+type AuditEntry = service.AuditEntry
+
 // Change defines model for Change.
 type Change = change.Change
+
+// ClosedAccount defines model for ClosedAccount.
+type ClosedAccount = service.Closed
 
 // Compared defines model for Compared.
 type Compared = service.Compared
@@ -71,6 +92,9 @@ type Comparison = service.Comparison
 
 // Compliance defines model for Compliance.
 type Compliance = render.Compliance
+
+// Connection defines model for Connection.
+type Connection = service.Connection
 
 // Consent defines model for Consent.
 type Consent = render.Consent
@@ -167,6 +191,12 @@ type GraphToDraw struct {
 	Width float32 `json:"width"`
 }
 
+// Guide defines model for Guide.
+type Guide = service.Guide
+
+// Hop defines model for Hop.
+type Hop = service.Hop
+
 // Image defines model for Image.
 type Image = offer.Image
 
@@ -191,11 +221,17 @@ type MonthLimit struct {
 	MostMonth *float64 `json:"most_month,omitempty"`
 }
 
+// NamedSecret defines model for NamedSecret.
+type NamedSecret = service.Named
+
 // Network defines model for Network.
 type Network = offer.Network
 
 // NewAccount defines model for NewAccount.
 type NewAccount = service.NewAccount
+
+// NewConnection defines model for NewConnection.
+type NewConnection = service.NewConnection
 
 // NewLibrary defines model for NewLibrary.
 type NewLibrary = service.NewLibrary
@@ -211,6 +247,9 @@ type NewRange struct {
 	About *string `json:"about,omitempty"`
 	Range string  `json:"range"`
 }
+
+// NewSecret defines model for NewSecret.
+type NewSecret = service.NewNamed
 
 // Offers defines model for Offers.
 type Offers = offer.Offers
@@ -264,8 +303,21 @@ type Refusal struct {
 	Why string `json:"why"`
 }
 
+// RenewedCredentials defines model for RenewedCredentials.
+type RenewedCredentials struct {
+	// ClientId The one that it has when it is left out
+	ClientId     *string `json:"client_id,omitempty"`
+	ClientSecret string  `json:"client_secret"`
+}
+
 // Resource defines model for Resource.
 type Resource = service.Resource
+
+// RevealRequest defines model for RevealRequest.
+type RevealRequest = service.Asked
+
+// Revealed defines model for Revealed.
+type Revealed = service.Revealed
 
 // Run defines model for Run.
 type Run = service.Run
@@ -278,6 +330,9 @@ type SignIn struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 }
+
+// Signature defines model for Signature.
+type Signature = service.Signature
 
 // Size defines model for Size.
 type Size = offer.Size
@@ -296,6 +351,9 @@ type Template = service.Template
 
 // TemplateText defines model for TemplateText.
 type TemplateText = lang.Bundle
+
+// ToSign defines model for ToSign.
+type ToSign = service.ToSign
 
 // Trial defines model for Trial.
 type Trial = service.Trial
@@ -333,6 +391,12 @@ type OfStack = string
 // StackName defines model for StackName.
 type StackName = string
 
+// RemoveAccountParams defines parameters for RemoveAccount.
+type RemoveAccountParams struct {
+	Gone *bool   `form:"gone,omitempty" json:"gone,omitempty"`
+	Why  *string `form:"why,omitempty" json:"why,omitempty"`
+}
+
 // DrawAddressesParams defines parameters for DrawAddresses.
 type DrawAddressesParams struct {
 	Region string `form:"region" json:"region"`
@@ -352,6 +416,21 @@ type GetOffersParams struct {
 // RemoveRangeParams defines parameters for RemoveRange.
 type RemoveRangeParams struct {
 	Range string `form:"range" json:"range"`
+}
+
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	Who     *string `form:"who,omitempty" json:"who,omitempty"`
+	Action  *string `form:"action,omitempty" json:"action,omitempty"`
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+	Before  *int64  `form:"before,omitempty" json:"before,omitempty"`
+	Limit   *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CheckAuditParams defines parameters for CheckAudit.
+type CheckAuditParams struct {
+	// Head What an earlier check told
+	Head *string `form:"head,omitempty" json:"head,omitempty"`
 }
 
 // GetDraftParams defines parameters for GetDraft.
@@ -433,6 +512,12 @@ type ListStacksParams struct {
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
+// BoundAccountJSONRequestBody defines body for BoundAccount for application/json ContentType.
+type BoundAccountJSONRequestBody = AccountBounds
+
+// RenewAccountJSONRequestBody defines body for RenewAccount for application/json ContentType.
+type RenewAccountJSONRequestBody = RenewedCredentials
+
 // LimitAccountJSONRequestBody defines body for LimitAccount for application/json ContentType.
 type LimitAccountJSONRequestBody = MonthLimit
 
@@ -447,6 +532,9 @@ type ListChoicesJSONRequestBody = NewProposal
 
 // CompareVariantsJSONRequestBody defines body for CompareVariants for application/json ContentType.
 type CompareVariantsJSONRequestBody = Compared
+
+// SignConnectionJSONRequestBody defines body for SignConnection for application/json ContentType.
+type SignConnectionJSONRequestBody = ToSign
 
 // AddDraftJSONRequestBody defines body for AddDraft for application/json ContentType.
 type AddDraftJSONRequestBody = NewProposal
@@ -481,8 +569,17 @@ type ProposeJSONRequestBody = NewProposal
 // RefuseProposalJSONRequestBody defines body for RefuseProposal for application/json ContentType.
 type RefuseProposalJSONRequestBody = Refusal
 
+// RevealJSONRequestBody defines body for Reveal for application/json ContentType.
+type RevealJSONRequestBody = RevealRequest
+
+// PutSecretJSONRequestBody defines body for PutSecret for application/json ContentType.
+type PutSecretJSONRequestBody = NewSecret
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
+
+// ConnectJSONRequestBody defines body for Connect for application/json ContentType.
+type ConnectJSONRequestBody = NewConnection
 
 // PublishTemplateJSONRequestBody defines body for PublishTemplate for application/json ContentType.
 type PublishTemplateJSONRequestBody = TemplateText
@@ -495,9 +592,21 @@ type ServerInterface interface {
 	// AddAccount Add an account, or renew its credentials
 	// (POST /api/v1/accounts)
 	AddAccount(ctx *echo.Context) error
+	// RemoveAccount Close an account; with gone, one that vanished with its stacks
+	// (DELETE /api/v1/accounts/{account})
+	RemoveAccount(ctx *echo.Context, account string, params RemoveAccountParams) error
+	// ShowAccount All that is known of an account but its credentials
+	// (GET /api/v1/accounts/{account})
+	ShowAccount(ctx *echo.Context, account string) error
+	// BoundAccount Set what an account is held to
+	// (PATCH /api/v1/accounts/{account})
+	BoundAccount(ctx *echo.Context, account string) error
 	// DrawAddresses What is taken of the addresses of a region
 	// (GET /api/v1/accounts/{account}/addresses)
 	DrawAddresses(ctx *echo.Context, account string, params DrawAddressesParams) error
+	// RenewAccount Give an account new credentials for the cloud and endpoint that it has
+	// (PUT /api/v1/accounts/{account}/credentials)
+	RenewAccount(ctx *echo.Context, account string) error
 	// LimitAccount Set above which cost of a month proposals of the account ask for a consent
 	// (PUT /api/v1/accounts/{account}/limit)
 	LimitAccount(ctx *echo.Context, account string) error
@@ -513,6 +622,15 @@ type ServerInterface interface {
 	// DeclareRange Declare a range that networks must not overlap
 	// (POST /api/v1/accounts/{account}/ranges)
 	DeclareRange(ctx *echo.Context, account string) error
+	// TestAccount Ask the cloud whom the credentials belong to, now
+	// (POST /api/v1/accounts/{account}/test)
+	TestAccount(ctx *echo.Context, account string) error
+	// ListAudit What people did, the newest first
+	// (GET /api/v1/audit)
+	ListAudit(ctx *echo.Context, params ListAuditParams) error
+	// CheckAudit Compute every hash of the audit anew
+	// (GET /api/v1/audit/check)
+	CheckAudit(ctx *echo.Context, params CheckAuditParams) error
 	// CheckForm What a proposal would be, without making one; it calls no cloud and saves nothing
 	// (POST /api/v1/checks)
 	CheckForm(ctx *echo.Context) error
@@ -522,6 +640,9 @@ type ServerInterface interface {
 	// CompareVariants Put variants of a template side by side
 	// (POST /api/v1/compare)
 	CompareVariants(ctx *echo.Context) error
+	// SignConnection Sign in to a machine on the way with its sealed key
+	// (POST /api/v1/connections/{id}/signatures)
+	SignConnection(ctx *echo.Context, id string) error
 	// ListDrafts Drafts, changed last first
 	// (GET /api/v1/drafts)
 	ListDrafts(ctx *echo.Context) error
@@ -606,6 +727,9 @@ type ServerInterface interface {
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx *echo.Context, id ID) error
+	// Reveal Hand a value over, for a reason that the audit keeps
+	// (POST /api/v1/reveal)
+	Reveal(ctx *echo.Context) error
 	// ListRuns Runs, newest first, without their steps
 	// (GET /api/v1/runs)
 	ListRuns(ctx *echo.Context, params ListRunsParams) error
@@ -627,6 +751,18 @@ type ServerInterface interface {
 	// UndoRun Propose to undo the newest run of a stack
 	// (POST /api/v1/runs/{id}/undo)
 	UndoRun(ctx *echo.Context, id ID) error
+	// ListSecrets Secrets and key pairs that stand for themselves, without their values
+	// (GET /api/v1/secrets)
+	ListSecrets(ctx *echo.Context) error
+	// PutSecret Keep a secret or a key pair, given or drawn, or make its next version
+	// (POST /api/v1/secrets)
+	PutSecret(ctx *echo.Context) error
+	// RemoveSecret Forget a secret that no stack uses
+	// (DELETE /api/v1/secrets/{secret})
+	RemoveSecret(ctx *echo.Context, secret string) error
+	// ShowSecret One secret with its versions and who uses them
+	// (GET /api/v1/secrets/{secret})
+	ShowSecret(ctx *echo.Context, secret string) error
 	// SignOut End the session or token that the request carries
 	// (DELETE /api/v1/session)
 	SignOut(ctx *echo.Context) error
@@ -639,12 +775,18 @@ type ServerInterface interface {
 	// GetStack One stack with resources, inputs, outputs and evidence
 	// (GET /api/v1/stacks/{name})
 	GetStack(ctx *echo.Context, name StackName) error
+	// Connect Begin a connection to a machine; the audit keeps it
+	// (POST /api/v1/stacks/{name}/connections)
+	Connect(ctx *echo.Context, name string) error
 	// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	// (POST /api/v1/stacks/{name}/continue)
 	ContinueStack(ctx *echo.Context, name StackName) error
 	// GetCost What a stack costs by resource, licence and tag, and what it has cost since it was made
 	// (GET /api/v1/stacks/{name}/cost)
 	GetCost(ctx *echo.Context, name StackName) error
+	// GetGuide The guide of a stack for its first use, filled in, and how to connect
+	// (GET /api/v1/stacks/{name}/guide)
+	GetGuide(ctx *echo.Context, name string) error
 	// GetOutputs The outputs of a stack; secret ones show their references
 	// (GET /api/v1/stacks/{name}/outputs)
 	GetOutputs(ctx *echo.Context, name StackName) error
@@ -694,6 +836,70 @@ func (w *ServerInterfaceWrapper) AddAccount(ctx *echo.Context) error {
 	return err
 }
 
+// RemoveAccount converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveAccount(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveAccountParams
+	// ------------- Optional query parameter "gone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "gone", ctx.QueryParams(), &params.Gone, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter gone: %s", err))
+	}
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", ctx.QueryParams(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter why: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveAccount(ctx, account, params)
+	return err
+}
+
+// ShowAccount converts echo context to params.
+func (w *ServerInterfaceWrapper) ShowAccount(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ShowAccount(ctx, account)
+	return err
+}
+
+// BoundAccount converts echo context to params.
+func (w *ServerInterfaceWrapper) BoundAccount(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BoundAccount(ctx, account)
+	return err
+}
+
 // DrawAddresses converts echo context to params.
 func (w *ServerInterfaceWrapper) DrawAddresses(ctx *echo.Context) error {
 	var err error
@@ -723,6 +929,22 @@ func (w *ServerInterfaceWrapper) DrawAddresses(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DrawAddresses(ctx, account, params)
+	return err
+}
+
+// RenewAccount converts echo context to params.
+func (w *ServerInterfaceWrapper) RenewAccount(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RenewAccount(ctx, account)
 	return err
 }
 
@@ -831,6 +1053,86 @@ func (w *ServerInterfaceWrapper) DeclareRange(ctx *echo.Context) error {
 	return err
 }
 
+// TestAccount converts echo context to params.
+func (w *ServerInterfaceWrapper) TestAccount(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestAccount(ctx, account)
+	return err
+}
+
+// ListAudit converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAudit(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAuditParams
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", ctx.QueryParams(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter who: %s", err))
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", ctx.QueryParams(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter action: %s", err))
+	}
+
+	// ------------- Optional query parameter "subject" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "subject", ctx.QueryParams(), &params.Subject, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter subject: %s", err))
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAudit(ctx, params)
+	return err
+}
+
+// CheckAudit converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckAudit(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CheckAuditParams
+	// ------------- Optional query parameter "head" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "head", ctx.QueryParams(), &params.Head, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter head: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckAudit(ctx, params)
+	return err
+}
+
 // CheckForm converts echo context to params.
 func (w *ServerInterfaceWrapper) CheckForm(ctx *echo.Context) error {
 	var err error
@@ -862,6 +1164,22 @@ func (w *ServerInterfaceWrapper) CompareVariants(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CompareVariants(ctx)
+	return err
+}
+
+// SignConnection converts echo context to params.
+func (w *ServerInterfaceWrapper) SignConnection(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignConnection(ctx, id)
 	return err
 }
 
@@ -1303,6 +1621,15 @@ func (w *ServerInterfaceWrapper) RefuseProposal(ctx *echo.Context) error {
 	return err
 }
 
+// Reveal converts echo context to params.
+func (w *ServerInterfaceWrapper) Reveal(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Reveal(ctx)
+	return err
+}
+
 // ListRuns converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 	var err error
@@ -1465,6 +1792,56 @@ func (w *ServerInterfaceWrapper) UndoRun(ctx *echo.Context) error {
 	return err
 }
 
+// ListSecrets converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSecrets(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSecrets(ctx)
+	return err
+}
+
+// PutSecret converts echo context to params.
+func (w *ServerInterfaceWrapper) PutSecret(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutSecret(ctx)
+	return err
+}
+
+// RemoveSecret converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveSecret(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "secret" -------------
+	var secret string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "secret", ctx.Param("secret"), &secret, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter secret: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveSecret(ctx, secret)
+	return err
+}
+
+// ShowSecret converts echo context to params.
+func (w *ServerInterfaceWrapper) ShowSecret(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "secret" -------------
+	var secret string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "secret", ctx.Param("secret"), &secret, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter secret: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ShowSecret(ctx, secret)
+	return err
+}
+
 // SignOut converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	var err error
@@ -1524,6 +1901,22 @@ func (w *ServerInterfaceWrapper) GetStack(ctx *echo.Context) error {
 	return err
 }
 
+// Connect converts echo context to params.
+func (w *ServerInterfaceWrapper) Connect(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Connect(ctx, name)
+	return err
+}
+
 // ContinueStack converts echo context to params.
 func (w *ServerInterfaceWrapper) ContinueStack(ctx *echo.Context) error {
 	var err error
@@ -1553,6 +1946,22 @@ func (w *ServerInterfaceWrapper) GetCost(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCost(ctx, name)
+	return err
+}
+
+// GetGuide converts echo context to params.
+func (w *ServerInterfaceWrapper) GetGuide(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetGuide(ctx, name)
 	return err
 }
 
@@ -1722,6 +2131,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/me", wrapper.GetMe, options.OperationMiddlewares["getMe"]...)
 	router.GET(options.BaseURL+"/api/v1/accounts", wrapper.ListAccounts, options.OperationMiddlewares["listAccounts"]...)
 	router.POST(options.BaseURL+"/api/v1/accounts", wrapper.AddAccount, options.OperationMiddlewares["addAccount"]...)
+	router.DELETE(options.BaseURL+"/api/v1/accounts/:account", wrapper.RemoveAccount, options.OperationMiddlewares["removeAccount"]...)
+	router.GET(options.BaseURL+"/api/v1/accounts/:account", wrapper.ShowAccount, options.OperationMiddlewares["showAccount"]...)
+	router.PATCH(options.BaseURL+"/api/v1/accounts/:account", wrapper.BoundAccount, options.OperationMiddlewares["boundAccount"]...)
+	router.POST(options.BaseURL+"/api/v1/accounts/:account/test", wrapper.TestAccount, options.OperationMiddlewares["testAccount"]...)
+	router.PUT(options.BaseURL+"/api/v1/accounts/:account/credentials", wrapper.RenewAccount, options.OperationMiddlewares["renewAccount"]...)
 	router.GET(options.BaseURL+"/api/v1/accounts/:account/offers", wrapper.GetOffers, options.OperationMiddlewares["getOffers"]...)
 	router.PUT(options.BaseURL+"/api/v1/accounts/:account/limit", wrapper.LimitAccount, options.OperationMiddlewares["limitAccount"]...)
 	router.DELETE(options.BaseURL+"/api/v1/accounts/:account/ranges", wrapper.RemoveRange, options.OperationMiddlewares["removeRange"]...)
@@ -1766,6 +2180,16 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/runs/:id/events", wrapper.ListRunEvents, options.OperationMiddlewares["listRunEvents"]...)
 	router.GET(options.BaseURL+"/api/v1/runs/:id/evidence", wrapper.ListRunEvidence, options.OperationMiddlewares["listRunEvidence"]...)
 	router.GET(options.BaseURL+"/api/v1/events", wrapper.ListEvents, options.OperationMiddlewares["listEvents"]...)
+	router.GET(options.BaseURL+"/api/v1/secrets", wrapper.ListSecrets, options.OperationMiddlewares["listSecrets"]...)
+	router.POST(options.BaseURL+"/api/v1/secrets", wrapper.PutSecret, options.OperationMiddlewares["putSecret"]...)
+	router.DELETE(options.BaseURL+"/api/v1/secrets/:secret", wrapper.RemoveSecret, options.OperationMiddlewares["removeSecret"]...)
+	router.GET(options.BaseURL+"/api/v1/secrets/:secret", wrapper.ShowSecret, options.OperationMiddlewares["showSecret"]...)
+	router.POST(options.BaseURL+"/api/v1/reveal", wrapper.Reveal, options.OperationMiddlewares["reveal"]...)
+	router.GET(options.BaseURL+"/api/v1/audit", wrapper.ListAudit, options.OperationMiddlewares["listAudit"]...)
+	router.GET(options.BaseURL+"/api/v1/audit/check", wrapper.CheckAudit, options.OperationMiddlewares["checkAudit"]...)
+	router.GET(options.BaseURL+"/api/v1/stacks/:name/guide", wrapper.GetGuide, options.OperationMiddlewares["getGuide"]...)
+	router.POST(options.BaseURL+"/api/v1/stacks/:name/connections", wrapper.Connect, options.OperationMiddlewares["connect"]...)
+	router.POST(options.BaseURL+"/api/v1/connections/:id/signatures", wrapper.SignConnection, options.OperationMiddlewares["signConnection"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks", wrapper.ListStacks, options.OperationMiddlewares["listStacks"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks/:name", wrapper.GetStack, options.OperationMiddlewares["getStack"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks/:name/outputs", wrapper.GetOutputs, options.OperationMiddlewares["getOutputs"]...)
@@ -1859,6 +2283,125 @@ func (response AddAccountdefaultApplicationProblemPlusJSONResponse) VisitAddAcco
 	return err
 }
 
+type RemoveAccountRequestObject struct {
+	Account string `json:"account"`
+	Params  RemoveAccountParams
+}
+
+type RemoveAccountResponseObject interface {
+	VisitRemoveAccountResponse(w http.ResponseWriter) error
+}
+
+type RemoveAccount200JSONResponse ClosedAccount
+
+func (response RemoveAccount200JSONResponse) VisitRemoveAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveAccountdefaultApplicationProblemPlusJSONResponse) VisitRemoveAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowAccountRequestObject struct {
+	Account string `json:"account"`
+}
+
+type ShowAccountResponseObject interface {
+	VisitShowAccountResponse(w http.ResponseWriter) error
+}
+
+type ShowAccount200JSONResponse AccountDetail
+
+func (response ShowAccount200JSONResponse) VisitShowAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowAccountdefaultApplicationProblemPlusJSONResponse) VisitShowAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BoundAccountRequestObject struct {
+	Account string `json:"account"`
+	Body    *BoundAccountJSONRequestBody
+}
+
+type BoundAccountResponseObject interface {
+	VisitBoundAccountResponse(w http.ResponseWriter) error
+}
+
+type BoundAccount200JSONResponse AccountDetail
+
+func (response BoundAccount200JSONResponse) VisitBoundAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BoundAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BoundAccountdefaultApplicationProblemPlusJSONResponse) VisitBoundAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DrawAddressesRequestObject struct {
 	Account string `json:"account"`
 	Params  DrawAddressesParams
@@ -1888,6 +2431,46 @@ type DrawAddressesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DrawAddressesdefaultApplicationProblemPlusJSONResponse) VisitDrawAddressesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenewAccountRequestObject struct {
+	Account string `json:"account"`
+	Body    *RenewAccountJSONRequestBody
+}
+
+type RenewAccountResponseObject interface {
+	VisitRenewAccountResponse(w http.ResponseWriter) error
+}
+
+type RenewAccount200JSONResponse AccountDetail
+
+func (response RenewAccount200JSONResponse) VisitRenewAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenewAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenewAccountdefaultApplicationProblemPlusJSONResponse) VisitRenewAccountResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2098,6 +2681,123 @@ func (response DeclareRangedefaultApplicationProblemPlusJSONResponse) VisitDecla
 	return err
 }
 
+type TestAccountRequestObject struct {
+	Account string `json:"account"`
+}
+
+type TestAccountResponseObject interface {
+	VisitTestAccountResponse(w http.ResponseWriter) error
+}
+
+type TestAccount200JSONResponse AccountDetail
+
+func (response TestAccount200JSONResponse) VisitTestAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestAccountdefaultApplicationProblemPlusJSONResponse) VisitTestAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAuditRequestObject struct {
+	Params ListAuditParams
+}
+
+type ListAuditResponseObject interface {
+	VisitListAuditResponse(w http.ResponseWriter) error
+}
+
+type ListAudit200JSONResponse []AuditEntry
+
+func (response ListAudit200JSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckAuditRequestObject struct {
+	Params CheckAuditParams
+}
+
+type CheckAuditResponseObject interface {
+	VisitCheckAuditResponse(w http.ResponseWriter) error
+}
+
+type CheckAudit200JSONResponse AuditCheck
+
+func (response CheckAudit200JSONResponse) VisitCheckAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckAuditdefaultApplicationProblemPlusJSONResponse) VisitCheckAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CheckFormRequestObject struct {
 	Body *CheckFormJSONRequestBody
 }
@@ -2205,6 +2905,46 @@ type CompareVariantsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompareVariantsdefaultApplicationProblemPlusJSONResponse) VisitCompareVariantsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignConnectionRequestObject struct {
+	Id   string `json:"id"`
+	Body *SignConnectionJSONRequestBody
+}
+
+type SignConnectionResponseObject interface {
+	VisitSignConnectionResponse(w http.ResponseWriter) error
+}
+
+type SignConnection200JSONResponse Signature
+
+func (response SignConnection200JSONResponse) VisitSignConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignConnectiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignConnectiondefaultApplicationProblemPlusJSONResponse) VisitSignConnectionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3312,6 +4052,45 @@ func (response RefuseProposaldefaultApplicationProblemPlusJSONResponse) VisitRef
 	return err
 }
 
+type RevealRequestObject struct {
+	Body *RevealJSONRequestBody
+}
+
+type RevealResponseObject interface {
+	VisitRevealResponse(w http.ResponseWriter) error
+}
+
+type Reveal200JSONResponse Revealed
+
+func (response Reveal200JSONResponse) VisitRevealResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevealdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevealdefaultApplicationProblemPlusJSONResponse) VisitRevealResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunsRequestObject struct {
 	Params ListRunsParams
 }
@@ -3588,6 +4367,155 @@ func (response UndoRundefaultApplicationProblemPlusJSONResponse) VisitUndoRunRes
 	return err
 }
 
+type ListSecretsRequestObject struct {
+}
+
+type ListSecretsResponseObject interface {
+	VisitListSecretsResponse(w http.ResponseWriter) error
+}
+
+type ListSecrets200JSONResponse []NamedSecret
+
+func (response ListSecrets200JSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSecretsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSecretsdefaultApplicationProblemPlusJSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutSecretRequestObject struct {
+	Body *PutSecretJSONRequestBody
+}
+
+type PutSecretResponseObject interface {
+	VisitPutSecretResponse(w http.ResponseWriter) error
+}
+
+type PutSecret201JSONResponse NamedSecret
+
+func (response PutSecret201JSONResponse) VisitPutSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutSecretdefaultApplicationProblemPlusJSONResponse) VisitPutSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSecretRequestObject struct {
+	Secret string `json:"secret"`
+}
+
+type RemoveSecretResponseObject interface {
+	VisitRemoveSecretResponse(w http.ResponseWriter) error
+}
+
+type RemoveSecret204Response struct {
+}
+
+func (response RemoveSecret204Response) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowSecretRequestObject struct {
+	Secret string `json:"secret"`
+}
+
+type ShowSecretResponseObject interface {
+	VisitShowSecretResponse(w http.ResponseWriter) error
+}
+
+type ShowSecret200JSONResponse NamedSecret
+
+func (response ShowSecret200JSONResponse) VisitShowSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowSecretdefaultApplicationProblemPlusJSONResponse) VisitShowSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -3755,6 +4683,46 @@ func (response GetStackdefaultApplicationProblemPlusJSONResponse) VisitGetStackR
 	return err
 }
 
+type ConnectRequestObject struct {
+	Name string `json:"name"`
+	Body *ConnectJSONRequestBody
+}
+
+type ConnectResponseObject interface {
+	VisitConnectResponse(w http.ResponseWriter) error
+}
+
+type Connect201JSONResponse Connection
+
+func (response Connect201JSONResponse) VisitConnectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConnectdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConnectdefaultApplicationProblemPlusJSONResponse) VisitConnectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ContinueStackRequestObject struct {
 	Name StackName `json:"name"`
 }
@@ -3836,6 +4804,45 @@ type GetCostdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCostdefaultApplicationProblemPlusJSONResponse) VisitGetCostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGuideRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetGuideResponseObject interface {
+	VisitGetGuideResponse(w http.ResponseWriter) error
+}
+
+type GetGuide200JSONResponse Guide
+
+func (response GetGuide200JSONResponse) VisitGetGuideResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGuidedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetGuidedefaultApplicationProblemPlusJSONResponse) VisitGetGuideResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4166,9 +5173,21 @@ type StrictServerInterface interface {
 	// AddAccount Add an account, or renew its credentials
 	// (POST /api/v1/accounts)
 	AddAccount(ctx context.Context, request AddAccountRequestObject) (AddAccountResponseObject, error)
+	// RemoveAccount Close an account; with gone, one that vanished with its stacks
+	// (DELETE /api/v1/accounts/{account})
+	RemoveAccount(ctx context.Context, request RemoveAccountRequestObject) (RemoveAccountResponseObject, error)
+	// ShowAccount All that is known of an account but its credentials
+	// (GET /api/v1/accounts/{account})
+	ShowAccount(ctx context.Context, request ShowAccountRequestObject) (ShowAccountResponseObject, error)
+	// BoundAccount Set what an account is held to
+	// (PATCH /api/v1/accounts/{account})
+	BoundAccount(ctx context.Context, request BoundAccountRequestObject) (BoundAccountResponseObject, error)
 	// DrawAddresses What is taken of the addresses of a region
 	// (GET /api/v1/accounts/{account}/addresses)
 	DrawAddresses(ctx context.Context, request DrawAddressesRequestObject) (DrawAddressesResponseObject, error)
+	// RenewAccount Give an account new credentials for the cloud and endpoint that it has
+	// (PUT /api/v1/accounts/{account}/credentials)
+	RenewAccount(ctx context.Context, request RenewAccountRequestObject) (RenewAccountResponseObject, error)
 	// LimitAccount Set above which cost of a month proposals of the account ask for a consent
 	// (PUT /api/v1/accounts/{account}/limit)
 	LimitAccount(ctx context.Context, request LimitAccountRequestObject) (LimitAccountResponseObject, error)
@@ -4184,6 +5203,15 @@ type StrictServerInterface interface {
 	// DeclareRange Declare a range that networks must not overlap
 	// (POST /api/v1/accounts/{account}/ranges)
 	DeclareRange(ctx context.Context, request DeclareRangeRequestObject) (DeclareRangeResponseObject, error)
+	// TestAccount Ask the cloud whom the credentials belong to, now
+	// (POST /api/v1/accounts/{account}/test)
+	TestAccount(ctx context.Context, request TestAccountRequestObject) (TestAccountResponseObject, error)
+	// ListAudit What people did, the newest first
+	// (GET /api/v1/audit)
+	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
+	// CheckAudit Compute every hash of the audit anew
+	// (GET /api/v1/audit/check)
+	CheckAudit(ctx context.Context, request CheckAuditRequestObject) (CheckAuditResponseObject, error)
 	// CheckForm What a proposal would be, without making one; it calls no cloud and saves nothing
 	// (POST /api/v1/checks)
 	CheckForm(ctx context.Context, request CheckFormRequestObject) (CheckFormResponseObject, error)
@@ -4193,6 +5221,9 @@ type StrictServerInterface interface {
 	// CompareVariants Put variants of a template side by side
 	// (POST /api/v1/compare)
 	CompareVariants(ctx context.Context, request CompareVariantsRequestObject) (CompareVariantsResponseObject, error)
+	// SignConnection Sign in to a machine on the way with its sealed key
+	// (POST /api/v1/connections/{id}/signatures)
+	SignConnection(ctx context.Context, request SignConnectionRequestObject) (SignConnectionResponseObject, error)
 	// ListDrafts Drafts, changed last first
 	// (GET /api/v1/drafts)
 	ListDrafts(ctx context.Context, request ListDraftsRequestObject) (ListDraftsResponseObject, error)
@@ -4277,6 +5308,9 @@ type StrictServerInterface interface {
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx context.Context, request RefuseProposalRequestObject) (RefuseProposalResponseObject, error)
+	// Reveal Hand a value over, for a reason that the audit keeps
+	// (POST /api/v1/reveal)
+	Reveal(ctx context.Context, request RevealRequestObject) (RevealResponseObject, error)
 	// ListRuns Runs, newest first, without their steps
 	// (GET /api/v1/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -4298,6 +5332,18 @@ type StrictServerInterface interface {
 	// UndoRun Propose to undo the newest run of a stack
 	// (POST /api/v1/runs/{id}/undo)
 	UndoRun(ctx context.Context, request UndoRunRequestObject) (UndoRunResponseObject, error)
+	// ListSecrets Secrets and key pairs that stand for themselves, without their values
+	// (GET /api/v1/secrets)
+	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
+	// PutSecret Keep a secret or a key pair, given or drawn, or make its next version
+	// (POST /api/v1/secrets)
+	PutSecret(ctx context.Context, request PutSecretRequestObject) (PutSecretResponseObject, error)
+	// RemoveSecret Forget a secret that no stack uses
+	// (DELETE /api/v1/secrets/{secret})
+	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
+	// ShowSecret One secret with its versions and who uses them
+	// (GET /api/v1/secrets/{secret})
+	ShowSecret(ctx context.Context, request ShowSecretRequestObject) (ShowSecretResponseObject, error)
 	// SignOut End the session or token that the request carries
 	// (DELETE /api/v1/session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -4310,12 +5356,18 @@ type StrictServerInterface interface {
 	// GetStack One stack with resources, inputs, outputs and evidence
 	// (GET /api/v1/stacks/{name})
 	GetStack(ctx context.Context, request GetStackRequestObject) (GetStackResponseObject, error)
+	// Connect Begin a connection to a machine; the audit keeps it
+	// (POST /api/v1/stacks/{name}/connections)
+	Connect(ctx context.Context, request ConnectRequestObject) (ConnectResponseObject, error)
 	// ContinueStack Propose what is missing after a run that failed or stopped, and accept it where it holds only what was accepted
 	// (POST /api/v1/stacks/{name}/continue)
 	ContinueStack(ctx context.Context, request ContinueStackRequestObject) (ContinueStackResponseObject, error)
 	// GetCost What a stack costs by resource, licence and tag, and what it has cost since it was made
 	// (GET /api/v1/stacks/{name}/cost)
 	GetCost(ctx context.Context, request GetCostRequestObject) (GetCostResponseObject, error)
+	// GetGuide The guide of a stack for its first use, filled in, and how to connect
+	// (GET /api/v1/stacks/{name}/guide)
+	GetGuide(ctx context.Context, request GetGuideRequestObject) (GetGuideResponseObject, error)
 	// GetOutputs The outputs of a stack; secret ones show their references
 	// (GET /api/v1/stacks/{name}/outputs)
 	GetOutputs(ctx context.Context, request GetOutputsRequestObject) (GetOutputsResponseObject, error)
@@ -4423,6 +5475,105 @@ func (sh *strictHandler) AddAccount(ctx *echo.Context) error {
 	return nil
 }
 
+// RemoveAccount operation middleware
+func (sh *strictHandler) RemoveAccount(ctx *echo.Context, account string, params RemoveAccountParams) error {
+	var request RemoveAccountRequestObject
+
+	request.Account = account
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveAccount(ctx.Request().Context(), request.(RemoveAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveAccountResponseObject); ok {
+		return validResponse.VisitRemoveAccountResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ShowAccount operation middleware
+func (sh *strictHandler) ShowAccount(ctx *echo.Context, account string) error {
+	var request ShowAccountRequestObject
+
+	request.Account = account
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowAccount(ctx.Request().Context(), request.(ShowAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ShowAccountResponseObject); ok {
+		return validResponse.VisitShowAccountResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BoundAccount operation middleware
+func (sh *strictHandler) BoundAccount(ctx *echo.Context, account string) error {
+	var request BoundAccountRequestObject
+
+	request.Account = account
+
+	var body BoundAccountJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BoundAccount(ctx.Request().Context(), request.(BoundAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BoundAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BoundAccountResponseObject); ok {
+		return validResponse.VisitBoundAccountResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // DrawAddresses operation middleware
 func (sh *strictHandler) DrawAddresses(ctx *echo.Context, account string, params DrawAddressesParams) error {
 	var request DrawAddressesRequestObject
@@ -4443,6 +5594,54 @@ func (sh *strictHandler) DrawAddresses(ctx *echo.Context, account string, params
 		return err
 	} else if validResponse, ok := response.(DrawAddressesResponseObject); ok {
 		return validResponse.VisitDrawAddressesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RenewAccount operation middleware
+func (sh *strictHandler) RenewAccount(ctx *echo.Context, account string) error {
+	var request RenewAccountRequestObject
+
+	request.Account = account
+
+	var body RenewAccountJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RenewAccount(ctx.Request().Context(), request.(RenewAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RenewAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RenewAccountResponseObject); ok {
+		return validResponse.VisitRenewAccountResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -4622,6 +5821,81 @@ func (sh *strictHandler) DeclareRange(ctx *echo.Context, account string) error {
 	return nil
 }
 
+// TestAccount operation middleware
+func (sh *strictHandler) TestAccount(ctx *echo.Context, account string) error {
+	var request TestAccountRequestObject
+
+	request.Account = account
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestAccount(ctx.Request().Context(), request.(TestAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TestAccountResponseObject); ok {
+		return validResponse.VisitTestAccountResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAudit operation middleware
+func (sh *strictHandler) ListAudit(ctx *echo.Context, params ListAuditParams) error {
+	var request ListAuditRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAudit(ctx.Request().Context(), request.(ListAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAuditResponseObject); ok {
+		return validResponse.VisitListAuditResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CheckAudit operation middleware
+func (sh *strictHandler) CheckAudit(ctx *echo.Context, params CheckAuditParams) error {
+	var request CheckAuditRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckAudit(ctx.Request().Context(), request.(CheckAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckAuditResponseObject); ok {
+		return validResponse.VisitCheckAuditResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // CheckForm operation middleware
 func (sh *strictHandler) CheckForm(ctx *echo.Context) error {
 	var request CheckFormRequestObject
@@ -4756,6 +6030,54 @@ func (sh *strictHandler) CompareVariants(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(CompareVariantsResponseObject); ok {
 		return validResponse.VisitCompareVariantsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignConnection operation middleware
+func (sh *strictHandler) SignConnection(ctx *echo.Context, id string) error {
+	var request SignConnectionRequestObject
+
+	request.Id = id
+
+	var body SignConnectionJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignConnection(ctx.Request().Context(), request.(SignConnectionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignConnection")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignConnectionResponseObject); ok {
+		return validResponse.VisitSignConnectionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5692,6 +7014,52 @@ func (sh *strictHandler) RefuseProposal(ctx *echo.Context, id ID) error {
 	return nil
 }
 
+// Reveal operation middleware
+func (sh *strictHandler) Reveal(ctx *echo.Context) error {
+	var request RevealRequestObject
+
+	var body RevealJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Reveal(ctx.Request().Context(), request.(RevealRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Reveal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RevealResponseObject); ok {
+		return validResponse.VisitRevealResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRuns operation middleware
 func (sh *strictHandler) ListRuns(ctx *echo.Context, params ListRunsParams) error {
 	var request ListRunsRequestObject
@@ -5870,6 +7238,125 @@ func (sh *strictHandler) UndoRun(ctx *echo.Context, id ID) error {
 	return nil
 }
 
+// ListSecrets operation middleware
+func (sh *strictHandler) ListSecrets(ctx *echo.Context) error {
+	var request ListSecretsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSecrets(ctx.Request().Context(), request.(ListSecretsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSecrets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSecretsResponseObject); ok {
+		return validResponse.VisitListSecretsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutSecret operation middleware
+func (sh *strictHandler) PutSecret(ctx *echo.Context) error {
+	var request PutSecretRequestObject
+
+	var body PutSecretJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutSecret(ctx.Request().Context(), request.(PutSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutSecretResponseObject); ok {
+		return validResponse.VisitPutSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveSecret operation middleware
+func (sh *strictHandler) RemoveSecret(ctx *echo.Context, secret string) error {
+	var request RemoveSecretRequestObject
+
+	request.Secret = secret
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSecret(ctx.Request().Context(), request.(RemoveSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveSecretResponseObject); ok {
+		return validResponse.VisitRemoveSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ShowSecret operation middleware
+func (sh *strictHandler) ShowSecret(ctx *echo.Context, secret string) error {
+	var request ShowSecretRequestObject
+
+	request.Secret = secret
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowSecret(ctx.Request().Context(), request.(ShowSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ShowSecretResponseObject); ok {
+		return validResponse.VisitShowSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SignOut operation middleware
 func (sh *strictHandler) SignOut(ctx *echo.Context) error {
 	var request SignOutRequestObject
@@ -5989,6 +7476,54 @@ func (sh *strictHandler) GetStack(ctx *echo.Context, name StackName) error {
 	return nil
 }
 
+// Connect operation middleware
+func (sh *strictHandler) Connect(ctx *echo.Context, name string) error {
+	var request ConnectRequestObject
+
+	request.Name = name
+
+	var body ConnectJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Connect(ctx.Request().Context(), request.(ConnectRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Connect")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ConnectResponseObject); ok {
+		return validResponse.VisitConnectResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ContinueStack operation middleware
 func (sh *strictHandler) ContinueStack(ctx *echo.Context, name StackName) error {
 	var request ContinueStackRequestObject
@@ -6033,6 +7568,31 @@ func (sh *strictHandler) GetCost(ctx *echo.Context, name StackName) error {
 		return err
 	} else if validResponse, ok := response.(GetCostResponseObject); ok {
 		return validResponse.VisitGetCostResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetGuide operation middleware
+func (sh *strictHandler) GetGuide(ctx *echo.Context, name string) error {
+	var request GetGuideRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetGuide(ctx.Request().Context(), request.(GetGuideRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetGuide")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetGuideResponseObject); ok {
+		return validResponse.VisitGetGuideResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -151,6 +151,10 @@ func unreachable(err error, method string) error {
 	if errors.As(err, &classified) {
 		return classified // the transport made no call
 	}
+	var request *url.Error
+	if errors.As(err, &request) {
+		err = request.Err // without the URL
+	}
 	class := cloud.UnknownOutcome
 	if method == http.MethodGet || errors.Is(err, syscall.ECONNREFUSED) {
 		class = cloud.Transient

@@ -56,6 +56,7 @@ func (c *checker) check() {
 	for i := range c.template.Outputs {
 		c.output(&c.template.Outputs[i])
 	}
+	c.guide()
 	c.order()
 	c.unused()
 	c.reach()

@@ -19,7 +19,7 @@ type decoder struct {
 	root     *Node
 }
 
-var topKeys = []string{"undersail", "about", "inputs", "presets", "sizing", "functions", "calc", "require", "resources", "prove", "outputs"}
+var topKeys = []string{"undersail", "about", "inputs", "presets", "sizing", "functions", "calc", "require", "resources", "prove", "outputs", "guide"}
 
 func (d *decoder) document(n *Node) {
 	d.root = n
@@ -55,6 +55,7 @@ func (d *decoder) document(n *Node) {
 		}
 	})
 	d.named(n.Get("outputs"), "outputs", d.output)
+	d.guide(n.Get("guide"))
 }
 
 // provePatience is the deadline of a check of the whole stack that says none.

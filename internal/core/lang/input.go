@@ -14,6 +14,7 @@ import (
 	"undersail/internal/core/expr"
 	"undersail/internal/core/memo"
 	"undersail/internal/core/resource"
+	"undersail/internal/core/secretrule"
 )
 
 // schemaKeys are the JSON Schema keywords that inputs may use, with ours.
@@ -51,7 +52,7 @@ func (d *decoder) input(e Entry) {
 		return
 	}
 	in.Title, in.Page = d.text(n, "title", false), d.text(n, "page", false)
-	in.Secret, in.Generate, in.Optional = d.flag(n, "secret"), d.flag(n, "generate"), d.flag(n, "optional")
+	in.Secret, in.Generate, in.Optional = d.flag(n, "secret") || n.Get("picks") != nil && n.Get("picks").Text == "secret", d.flag(n, "generate"), d.flag(n, "optional")
 	in.Default, in.Consent = n.Get("default"), d.text(n, "asks_consent", false)
 	if in.ShownWhen = n.Get("shown_when"); in.ShownWhen != nil && in.ShownWhen.Kind != Expression {
 		d.errorf("value", in.ShownWhen.Position, "write a condition, such as =inputs.with_archive", "`shown_when` must be an expression")
@@ -152,7 +153,7 @@ func (d *decoder) of(n *Node, in *Input) {
 
 func (d *decoder) rules(n *Node, in *Input) {
 	rules := n.Get("rules")
-	if rules == nil || !d.mapping(rules, "rules", "length", "classes", "forbid") {
+	if rules == nil || !d.mapping(rules, "rules", "length", "classes", "kinds", "forbid") {
 		return
 	}
 	if !in.Secret {
@@ -171,6 +172,13 @@ func (d *decoder) rules(n *Node, in *Input) {
 		return int(got.(int64))
 	}
 	in.Rules.Length, in.Rules.Classes = number("length", 1, 200), number("classes", 1, 4)
+	d.list(rules.Get("kinds"), "kinds", func(item *Node) {
+		if !slices.Contains(secretrule.Kinds(), item.Text) {
+			d.errorf("value", item.Position, expr.Choose(item.Text, secretrule.Kinds()), "there is no kind of character `%s`", item.Text)
+			return
+		}
+		in.Rules.Kinds = append(in.Rules.Kinds, item.Text)
+	})
 	d.list(rules.Get("forbid"), "forbid", func(item *Node) { in.Rules.Forbid = append(in.Rules.Forbid, item.Text) })
 }
 

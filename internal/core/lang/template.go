@@ -32,6 +32,8 @@ type Template struct {
 	// Prove are checks of the whole stack, made after its last step.
 	Prove   []Check
 	Outputs []Output
+	// Guide is the text for first use, in pieces.
+	Guide []GuidePiece
 	// MustKnow lists the inputs whose values must be known before anything is
 	// made, with what needs them.
 	MustKnow map[string]string

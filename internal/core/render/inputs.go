@@ -242,15 +242,29 @@ func (e *evaluator) take(in *lang.Input, given any) any {
 	if in.Secret {
 		text, _ := v.(string)
 		if reference, isReference := strings.CutPrefix(text, "secret:"); isReference {
-			e.find(lang.Error, "unknown-secret", place, fmt.Sprintf("give the value with --secret %s=FILE", in.Name), "there is no secret %s to refer to", reference)
+			e.find(lang.Error, "unknown-secret", place, fmt.Sprintf("list them with: undersail secrets; or give the value with --secret %s=FILE", in.Name), "there is no secret %s to refer to", reference)
 			return text
 		}
-		for _, broken := range in.Rules.Check(text) {
+		for _, broken := range in.Rules.Check(text, e.names()...) {
 			e.find(lang.Error, "secret-rule", place, "choose one with "+in.Rules.Words(), "the secret breaks its rules: %s", broken)
 		}
 		return text
 	}
 	return e.checked(in, v)
+}
+
+// names are those that a secret must not derive from: that of the stack and the texts
+// that were given.
+func (e *evaluator) names() []string {
+	names := []string{e.request.Stack.Name, e.template.About.Name}
+	for name, v := range e.request.Inputs {
+		in := e.template.Input(name)
+		if text, ok := v.(string); ok && (in == nil || !in.Secret) && len(text) < 64 {
+			names = append(names, text)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 func (e *evaluator) checked(in *lang.Input, v any) any {

@@ -24,7 +24,9 @@ type Rendering struct {
 	Stack     Stack       `json:"stack"`
 	Resources []Resource  `json:"resources"`
 	Outputs   []Output    `json:"outputs"`
-	Findings  []Finding   `json:"findings"`
+	// Guide is the text for first use, filled in as far as it is known.
+	Guide    string    `json:"guide,omitempty"`
+	Findings []Finding `json:"findings"`
 	// Inputs holds every input with its value and where the value came from.
 	Inputs []InputValue `json:"inputs"`
 	// Prove lists the checks of the whole stack, made after its last step.

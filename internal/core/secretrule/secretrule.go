@@ -18,6 +18,8 @@ type Rules struct {
 	// Classes is how many of lower case, upper case, digits and other
 	// characters must occur; 3 when zero, 4 at most.
 	Classes int `json:"classes,omitempty"`
+	// Kinds are kinds of characters that must occur: small, capital, digit, sign.
+	Kinds []string `json:"kinds,omitempty"`
 	// Forbid lists texts that must not occur, upper and lower case alike.
 	Forbid []string `json:"forbid,omitempty"`
 }
@@ -39,20 +41,35 @@ func (r Rules) classes() int {
 // Words states the rules for people.
 func (r Rules) Words() string {
 	s := fmt.Sprintf("at least %d characters with %d of: small letters, capitals, digits, other characters", r.length(), r.classes())
+	if len(r.Kinds) > 0 {
+		s += "; there must be a " + strings.Join(r.Kinds, ", a ")
+	}
 	if len(r.Forbid) > 0 {
 		s += "; without " + strings.Join(r.Forbid, ", ")
 	}
 	return s
 }
 
-// Check lists the rules that a secret breaks. It never repeats the secret.
-func (r Rules) Check(secret string) []string {
+// Check lists the rules that a secret breaks, given the names that it must not derive
+// from, such as that of its stack. It never repeats the secret.
+func (r Rules) Check(secret string, names ...string) []string {
 	var broken []string
 	if n := len([]rune(secret)); n < r.length() {
 		broken = append(broken, fmt.Sprintf("it has %d characters and needs %d", n, r.length()))
 	}
 	if n := classesOf(secret); n < r.classes() {
 		broken = append(broken, fmt.Sprintf("it mixes %d kinds of characters and needs %d", n, r.classes()))
+	}
+	for _, kind := range r.Kinds {
+		if !kinds[kind](secret) {
+			broken = append(broken, "it has no "+kind)
+		}
+	}
+	if isCommon(secret) {
+		broken = append(broken, "it is a common password, or close to one")
+	}
+	if name := derivesFrom(secret, names); name != "" {
+		broken = append(broken, fmt.Sprintf("it derives from the name %q", name))
 	}
 	for _, f := range r.Forbid {
 		if strings.Contains(strings.ToLower(secret), strings.ToLower(f)) {
@@ -62,21 +79,26 @@ func (r Rules) Check(secret string) []string {
 	return broken
 }
 
-func classesOf(secret string) int {
-	var lower, upper, digit, other int
-	for _, c := range secret {
-		switch {
-		case unicode.IsLower(c):
-			lower = 1
-		case unicode.IsUpper(c):
-			upper = 1
-		case unicode.IsDigit(c):
-			digit = 1
-		default:
-			other = 1
+// kinds tell whether a text has a character of a kind.
+var kinds = map[string]func(string) bool{
+	"small":   func(s string) bool { return strings.IndexFunc(s, unicode.IsLower) >= 0 },
+	"capital": func(s string) bool { return strings.IndexFunc(s, unicode.IsUpper) >= 0 },
+	"digit":   func(s string) bool { return strings.IndexFunc(s, unicode.IsDigit) >= 0 },
+	"sign": func(s string) bool {
+		return strings.IndexFunc(s, func(c rune) bool { return !unicode.IsLower(c) && !unicode.IsUpper(c) && !unicode.IsDigit(c) }) >= 0
+	},
+}
+
+// Kinds are the kinds of characters that rules may ask for.
+func Kinds() []string { return []string{"small", "capital", "digit", "sign"} }
+
+func classesOf(secret string) (n int) {
+	for _, has := range kinds {
+		if has(secret) {
+			n++
 		}
 	}
-	return lower + upper + digit + other
+	return n
 }
 
 // alphabets avoid characters that are easily confused or need quoting.

@@ -146,6 +146,11 @@ func (r *Rig) Still(c engine.Config, box *secret.Box, options ...store.Option) (
 	if s, err = service.New(st, box, logTo(), c); err != nil {
 		r.t.Fatal(err)
 	}
+	if box == r.box {
+		if err := s.OpenSealed(ctx); err != nil {
+			r.t.Fatal(err)
+		}
+	}
 	if have, err := s.Accounts(ctx); err != nil || len(have) < len(r.cloud.Accounts) {
 		for _, a := range r.cloud.Accounts {
 			if _, err := s.AddAccount(ctx, r.Admin, r.credentials(a)); err != nil {

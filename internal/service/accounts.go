@@ -1,0 +1,470 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"undersail/internal/cloud"
+	"undersail/internal/core/resource"
+	"undersail/internal/core/state"
+	"undersail/internal/engine"
+	"undersail/internal/store"
+)
+
+// Account is an account as lists show it.
+type Account struct {
+	Name      string   `json:"name"`
+	Cloud     string   `json:"cloud"`
+	Endpoint  string   `json:"endpoint"`
+	Regions   []string `json:"regions"`
+	ClockRate float64  `json:"clock_rate"`
+	Stacks    int      `json:"stacks"`
+	// MostMonth is the cost of a month above which proposals ask for a consent.
+	MostMonth *float64 `json:"most_month,omitempty"`
+	// CredentialsEnd is when the credentials end, as the cloud said last.
+	CredentialsEnd *time.Time `json:"credentials_end,omitempty"`
+	// EndsAt is when a lab account is over; ClosedAt when it was closed, and why.
+	EndsAt    *time.Time `json:"ends_at,omitempty"`
+	ClosedAt  *time.Time `json:"closed_at,omitempty"`
+	ClosedWhy string     `json:"closed_why,omitempty"`
+}
+
+// Identity is whom an account's credentials belong to, as its cloud tells.
+type Identity struct {
+	Account string     `json:"account"`
+	Roles   []string   `json:"roles"`
+	Ends    *time.Time `json:"ends,omitempty"`
+	// Makes are the types that the rights let it make; nil when the cloud does not tell.
+	Makes []string `json:"makes,omitempty"`
+}
+
+// AccountStack is a stack of an account.
+type AccountStack struct {
+	Name   string  `json:"name"`
+	Region string  `json:"region"`
+	State  string  `json:"state"`
+	Hour   float64 `json:"hour"`
+}
+
+// AccountDetail is all that is known of an account but its credentials.
+type AccountDetail struct {
+	Account
+	Identity Identity   `json:"identity"`
+	TestedAt *time.Time `json:"tested_at,omitempty"`
+	// Problem is why the cloud did not accept the account just now.
+	Problem string `json:"problem,omitempty"`
+	Remedy  string `json:"remedy,omitempty"`
+
+	AllowedRegions []string          `json:"allowed_regions"`
+	Tags           map[string]string `json:"tags"`
+	LeaseSeconds   int64             `json:"lease_seconds,omitempty"`
+
+	Budget   *float64 `json:"budget,omitempty"`
+	Left     *float64 `json:"left,omitempty"`
+	Spent    float64  `json:"spent"` // in this month
+	Month    float64  `json:"month"` // what a month of what runs costs
+	Currency string   `json:"currency,omitempty"`
+
+	Running []AccountStack `json:"running"`
+}
+
+// Accounts lists all accounts.
+func (s *Service) Accounts(ctx context.Context) ([]Account, error) {
+	list, err := s.store.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	stacks, err := s.store.StacksByAccount(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Account, len(list))
+	for i, a := range list {
+		out[i] = accountOf(a, stacks[a.Name])
+	}
+	return out, nil
+}
+
+func accountOf(a store.Account, stacks int) Account {
+	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, stacks, a.MostMonth, identityOf(a).Ends, a.EndsAt, a.ClosedAt, a.ClosedWhy}
+}
+
+// identityOf is what the cloud said of an account last.
+func identityOf(a store.Account) Identity {
+	out := Identity{Roles: []string{}}
+	json.Unmarshal(a.Identity, &out) // an older program kept none
+	return out
+}
+
+// NewAccount is what an account is added with.
+type NewAccount struct {
+	Name         string `json:"name"`
+	Cloud        string `json:"cloud"`
+	Endpoint     string `json:"endpoint"`
+	ClientID     string `json:"client_id"`
+	ClientSecret string `json:"client_secret"`
+}
+
+// accountName is what accounts are named like.
+var accountName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+
+// AddAccount signs in to a cloud and keeps the account, its credentials sealed
+// together with cloud and endpoint. One that is there already gets the new
+// credentials, and runs that were parked because the old ones ended go on.
+func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account, error) {
+	if err := u.must("administer"); err != nil {
+		return Account{}, err
+	}
+	if !accountName.MatchString(n.Name) {
+		return Account{}, refuse(Invalid, "use small letters, digits and hyphens, beginning with a letter", "%q is no name for an account", n.Name)
+	}
+	before, err := s.store.Account(ctx, n.Name)
+	isNew := err != nil
+	if err := s.keepCredentials(ctx, n); err != nil {
+		return Account{}, err
+	}
+	detail := map[string]any{"cloud": n.Cloud, "endpoint": n.Endpoint}
+	switch {
+	case isNew:
+		s.done(ctx, u, "add account", n.Name, detail)
+	case before.Endpoint != n.Endpoint || before.Cloud != n.Cloud:
+		detail["endpoint before"] = before.Endpoint
+		s.done(ctx, u, "move account", n.Name, detail)
+	default:
+		s.done(ctx, u, "renew account", n.Name, detail)
+	}
+	return s.listed(ctx, n.Name)
+}
+
+// RenewAccount gives an account new credentials for the cloud and endpoint that it has.
+func (s *Service) RenewAccount(ctx context.Context, u User, name, clientID, clientSecret string) (AccountDetail, error) {
+	if err := u.must("administer"); err != nil {
+		return AccountDetail{}, err
+	}
+	a, err := s.account(ctx, name)
+	if err != nil {
+		return AccountDetail{}, err
+	}
+	if clientID == "" { // only the secret half is new
+		old, err := s.credentials(a)
+		if err != nil {
+			return AccountDetail{}, err
+		}
+		clientID = old["client_id"]
+	}
+	if err := s.keepCredentials(ctx, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, ClientID: clientID, ClientSecret: clientSecret}); err != nil {
+		return AccountDetail{}, err
+	}
+	s.done(ctx, u, "renew account", name, nil)
+	return s.Account(ctx, name)
+}
+
+// keepCredentials tests credentials and keeps them, and lets runs go on that waited for
+// them.
+func (s *Service) keepCredentials(ctx context.Context, n NewAccount) error {
+	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint, SealedWith: s.box.Fingerprint()}
+	plain, err := json.Marshal(map[string]string{"client_id": n.ClientID, "client_secret": n.ClientSecret})
+	if err != nil {
+		return err
+	}
+	if a.Credentials, err = s.box.Seal(purposeOf(a), plain); err != nil {
+		return err
+	}
+	adapter, err := s.connect(a)
+	if err != nil {
+		return err
+	}
+	me, err := adapter.WhoAmI(ctx)
+	if err != nil {
+		return cloudSays(err)
+	}
+	a.ClockRate, a.GuestRange, a.Regions = me.ClockRate, me.GuestRange, me.Regions
+	if a.Identity, err = json.Marshal(told(me)); err != nil {
+		return err
+	}
+	if err := s.store.PutAccount(ctx, a); err != nil {
+		return err
+	}
+	s.forgetOffers(a.Name)
+	s.lately.forget("account " + a.Name)
+	_, err = s.store.Unpark(ctx, a.Name, state.ForCredentials, engine.Grace, s.engine.Enqueue(ctx))
+	return err
+}
+
+// told is what a cloud told of whom credentials belong to.
+func told(me cloud.Identity) Identity {
+	out := Identity{Account: me.Account, Roles: append([]string{}, me.Roles...), Makes: me.Makes}
+	if !me.Ends.IsZero() {
+		out.Ends = &me.Ends
+	}
+	return out
+}
+
+func (s *Service) listed(ctx context.Context, name string) (Account, error) {
+	a, err := s.account(ctx, name)
+	if err != nil {
+		return Account{}, err
+	}
+	stacks, err := s.store.StacksByAccount(ctx)
+	return accountOf(a, stacks[name]), err
+}
+
+// Account tells all that is known of an account but its credentials.
+func (s *Service) Account(ctx context.Context, name string) (AccountDetail, error) {
+	a, err := s.account(ctx, name)
+	if err != nil {
+		return AccountDetail{}, err
+	}
+	out := AccountDetail{Identity: identityOf(a), TestedAt: a.TestedAt, AllowedRegions: append([]string{}, a.AllowedRegions...), Tags: a.Tags, LeaseSeconds: a.LeaseSeconds,
+		Budget: a.Budget, Running: []AccountStack{}}
+	if out.Tags == nil {
+		out.Tags = map[string]string{}
+	}
+	summaries, err := s.store.SummariesOf(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	for _, m := range summaries {
+		st := stackOf(m)
+		out.Running = append(out.Running, AccountStack{st.Name, st.Region, st.State, st.Hour})
+		out.Month += st.Hour * resource.HoursPerMonth
+		out.Currency = st.Currency
+	}
+	out.Account = accountOf(a, len(out.Running))
+	if out.Spent, err = s.store.SpentThisMonth(ctx, name); err != nil {
+		return out, err
+	}
+	out.Spent *= max(a.ClockRate, 0.001)
+	if a.Budget != nil {
+		left := *a.Budget - out.Spent
+		out.Left = &left
+	}
+	return out, nil
+}
+
+// TestAccount asks the cloud whom the credentials belong to, now.
+func (s *Service) TestAccount(ctx context.Context, u User, name string) (AccountDetail, error) {
+	if err := u.must("operate"); err != nil {
+		return AccountDetail{}, err
+	}
+	a, err := s.account(ctx, name)
+	if err != nil {
+		return AccountDetail{}, err
+	}
+	problem := s.testAccount(ctx, a)
+	out, err := s.Account(ctx, name)
+	if problem != nil {
+		out.Problem, out.Remedy = problem.Title, problem.Remedy
+	}
+	return out, err
+}
+
+// testAccount asks the cloud who an account is and keeps the answer. What it gives is
+// why the cloud does not accept it.
+func (s *Service) testAccount(ctx context.Context, a store.Account) *Error {
+	say := func(err error) *Error {
+		if e, ok := cloudSays(err).(*Error); ok {
+			return e
+		}
+		return refuse(CloudRefused, "look into the service's log, or renew the credentials", "%v", err)
+	}
+	adapter, _, err := s.adapter(ctx, a.Name)
+	if err != nil {
+		return say(err)
+	}
+	me, err := adapter.WhoAmI(ctx)
+	if err != nil {
+		return say(err)
+	}
+	raw, err := json.Marshal(told(me))
+	if err != nil {
+		return say(err)
+	}
+	if err := s.store.TestedAccount(ctx, a.Name, raw, me.Regions, me.ClockRate); err != nil {
+		return say(err)
+	}
+	return nil
+}
+
+// LimitAccount sets above which cost of a month proposals of an account ask for a
+// consent; nil asks for none.
+func (s *Service) LimitAccount(ctx context.Context, u User, name string, mostMonth *float64) (Account, error) {
+	if err := u.must("administer"); err != nil {
+		return Account{}, err
+	}
+	if mostMonth != nil && !isMoney(*mostMonth) {
+		return Account{}, refuse(Invalid, "give an amount of money, or none", "%g is no limit", *mostMonth)
+	}
+	if _, err := s.account(ctx, name); err != nil {
+		return Account{}, err
+	}
+	if err := s.store.SetMostMonth(ctx, name, mostMonth); err != nil {
+		return Account{}, err
+	}
+	s.done(ctx, u, "limit account", name, map[string]any{"most_month": mostMonth})
+	return s.listed(ctx, name)
+}
+
+func isMoney(x float64) bool { return x >= 0 && !math.IsInf(x, 0) && !math.IsNaN(x) }
+
+// AccountBounds are what an account is held to; nil leaves a bound as it is.
+type AccountBounds struct {
+	// AllowedRegions are the only ones for new stacks; an empty list allows all.
+	AllowedRegions *[]string `json:"allowed_regions,omitempty"`
+	// Budget is what may be spent in a month; a negative one means none.
+	Budget *float64 `json:"budget,omitempty"`
+	// EndsAt is when a lab account is over; the zero time means never.
+	EndsAt *time.Time `json:"ends_at,omitempty"`
+	// LeaseSeconds is how long a stack lives unless somebody extends it; 0 is for ever.
+	LeaseSeconds *int64 `json:"lease_seconds,omitempty"`
+	// Tags are put on every resource.
+	Tags *map[string]string `json:"tags,omitempty"`
+}
+
+// BoundAccount sets what an account is held to.
+func (s *Service) BoundAccount(ctx context.Context, u User, name string, b AccountBounds) (AccountDetail, error) {
+	if err := u.must("administer"); err != nil {
+		return AccountDetail{}, err
+	}
+	a, err := s.account(ctx, name)
+	if err != nil {
+		return AccountDetail{}, err
+	}
+	set := a.Bounds
+	if b.AllowedRegions != nil {
+		for _, region := range *b.AllowedRegions {
+			if err := inRegion(a, region); err != nil {
+				return AccountDetail{}, err
+			}
+		}
+		set.AllowedRegions = *b.AllowedRegions
+	}
+	if b.Budget != nil {
+		switch set.Budget = b.Budget; {
+		case *b.Budget < 0:
+			set.Budget = nil
+		case !isMoney(*b.Budget):
+			return AccountDetail{}, refuse(Invalid, "give an amount of money, or none", "%g is no budget", *b.Budget)
+		}
+	}
+	if b.EndsAt != nil {
+		if set.EndsAt = b.EndsAt; b.EndsAt.IsZero() {
+			set.EndsAt = nil
+		}
+	}
+	if b.LeaseSeconds != nil {
+		if set.LeaseSeconds = *b.LeaseSeconds; set.LeaseSeconds < 0 {
+			return AccountDetail{}, refuse(Invalid, "give a span of time such as 7d, or none", "a lease cannot be negative")
+		}
+	}
+	if b.Tags != nil {
+		for key := range *b.Tags {
+			if strings.HasPrefix(key, cloud.TagPrefix) || key == "" {
+				return AccountDetail{}, refuse(Invalid, "choose another name for it", "the tag %q is one of our own marks", key)
+			}
+		}
+		set.Tags = *b.Tags
+	}
+	if set.Tags == nil {
+		set.Tags = map[string]string{}
+	}
+	if err := s.store.BoundAccount(ctx, name, set); err != nil {
+		return AccountDetail{}, err
+	}
+	s.lately.forget("account " + name)
+	s.done(ctx, u, "bound account", name, map[string]any{"allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags})
+	return s.Account(ctx, name)
+}
+
+// Closed is what was known last of an account that is closed.
+type Closed struct {
+	Account Account       `json:"account"`
+	Stacks  []ClosedStack `json:"stacks"`
+}
+
+// ClosedStack is a stack that was closed with its account, with what was recorded.
+type ClosedStack struct {
+	Name      string   `json:"name"`
+	Region    string   `json:"region"`
+	Hour      float64  `json:"hour"`
+	Resources []string `json:"resources"`
+}
+
+// RemoveAccount closes an account: its credentials are forgotten, and no stack may have
+// it. With living stacks it is refused, unless gone says that the account itself
+// vanished: then the cloud must not accept it any more, and its stacks are closed with
+// it, since nobody can retire them.
+func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, gone bool) (Closed, error) {
+	if err := u.must("administer"); err != nil {
+		return Closed{}, err
+	}
+	a, err := s.account(ctx, name)
+	if err != nil {
+		return Closed{}, err
+	}
+	summaries, err := s.store.SummariesOf(ctx, name)
+	if err != nil {
+		return Closed{}, err
+	}
+	if len(summaries) > 0 && !gone {
+		names := make([]string, len(summaries))
+		for i, m := range summaries {
+			names[i] = m.Name
+		}
+		return Closed{}, refuse(Conflict, "retire them first; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
+			"account %s has %d living stacks: %s", name, len(names), strings.Join(names, ", "))
+	}
+	if gone {
+		problem := s.testAccount(ctx, a)
+		if problem == nil {
+			return Closed{}, refuse(Conflict, "retire its stacks, then remove it without --gone", "the cloud still accepts account %s: it is not gone", name)
+		}
+		why = strings.TrimSpace(why + " (" + problem.Title + ")")
+	}
+	out := Closed{Stacks: []ClosedStack{}}
+	for _, m := range summaries {
+		c := ClosedStack{Name: m.Name, Region: m.Region, Hour: m.Hour, Resources: []string{}}
+		rows, err := s.store.Resources(ctx, m.ID)
+		if err != nil {
+			return Closed{}, err
+		}
+		for _, r := range rows {
+			id, _ := r.Attributes["id"].(string)
+			c.Resources = append(c.Resources, strings.TrimSpace(fmt.Sprintf("%s %s (%s) %s", r.Type, r.Name, r.State, id)))
+		}
+		out.Stacks = append(out.Stacks, c)
+	}
+	if err := s.store.CloseAccount(ctx, name, why); err != nil {
+		return Closed{}, err
+	}
+	s.mu.Lock()
+	delete(s.adapters, name)
+	s.mu.Unlock()
+	s.lately.forget("account " + name)
+	s.forgetOffers(name)
+	s.done(ctx, u, "close account", name, map[string]any{"why": why, "stacks": out.Stacks})
+	out.Account, err = s.listed(ctx, name)
+	return out, err
+}
+
+// isOpen says of a closed account that nothing can be made in it.
+func isOpen(a store.Account) error {
+	if a.ClosedAt != nil {
+		return refuse(Conflict, "add it again with its credentials if it is there again: undersail accounts add "+a.Name, "account %s was closed on %s: %s", a.Name, a.ClosedAt.Format(time.DateOnly), a.ClosedWhy)
+	}
+	return nil
+}
+
+// allowed says of a region that an account's stacks may not be there.
+func allowed(a store.Account, region string) error {
+	if len(a.AllowedRegions) > 0 && !slices.Contains(a.AllowedRegions, region) {
+		return refuse(Invalid, "choose one of "+strings.Join(a.AllowedRegions, ", ")+", or ask an administrator", "account %s may not have stacks in region %s", a.Name, region)
+	}
+	return nil
+}

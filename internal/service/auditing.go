@@ -1,0 +1,169 @@
+package service
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"undersail/internal/store"
+)
+
+// AuditEntry is one thing that somebody did.
+type AuditEntry struct {
+	Number  int64          `json:"number"`
+	At      time.Time      `json:"at"`
+	Who     string         `json:"who"`
+	Action  string         `json:"action"`
+	Subject string         `json:"subject"`
+	Reason  string         `json:"reason,omitempty"`
+	Detail  map[string]any `json:"detail"`
+}
+
+// AuditCheck is what checking the audit found.
+type AuditCheck struct {
+	Sound   bool  `json:"sound"`
+	Entries int64 `json:"entries"`
+	// Head stands for everything up to now, as NUMBER:HASH. Kept outside, it shows later
+	// that nothing was cut off the end.
+	Head string `json:"head"`
+	// Fault says at which entry what is wrong.
+	Fault string `json:"fault,omitempty"`
+}
+
+// record writes down who did what to what. Detail never holds the value of a secret.
+func (s *Service) record(ctx context.Context, who, action, subject, reason string, detail map[string]any) error {
+	if detail == nil {
+		detail = map[string]any{}
+	}
+	raw, err := json.Marshal(detail)
+	if err != nil {
+		return fmt.Errorf("write the audit: %w", err)
+	}
+	err = s.store.AddAudit(ctx, store.AuditEntry{Who: who, Action: action, Subject: subject, Reason: reason, Detail: raw}, s.auditHash)
+	if err != nil {
+		return fmt.Errorf("write the audit: %w", err)
+	}
+	return nil
+}
+
+// done writes down what was done already. What cannot be written is logged: it must not
+// make a call seem to have failed whose work is done.
+func (s *Service) done(ctx context.Context, u User, action, subject string, detail map[string]any) {
+	if err := s.record(context.WithoutCancel(ctx), u.Name, action, subject, "", detail); err != nil {
+		s.log.Error("what somebody did is not in the audit", "who", u.Name, "action", action, "subject", subject, "error", err)
+	}
+}
+
+// auditHash is an HMAC-SHA256 (RFC 2104) with a key that the database never holds
+// unsealed, over the entry and the hash of the one before: whoever changes the table
+// cannot make the hashes fit. Each part is written with its length, so that no two
+// entries are written alike.
+func (s *Service) auditHash(e store.AuditEntry, before []byte) []byte {
+	h := hmac.New(sha256.New, s.auditKey)
+	for _, part := range []string{string(before), strconv.FormatInt(e.Number, 10), e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Action, e.Subject, e.Reason, canonical(e.Detail)} {
+		fmt.Fprintf(h, "%d:%s", len(part), part)
+	}
+	return h.Sum(nil)
+}
+
+// canonical writes JSON as the same value is always written: the database keeps the
+// value, not the text.
+func canonical(raw json.RawMessage) string {
+	var v any
+	if json.Unmarshal(raw, &v) != nil {
+		return string(raw)
+	}
+	out, err := json.Marshal(v)
+	if err != nil {
+		return string(raw)
+	}
+	return string(out)
+}
+
+// Audit lists what was done, the newest first. Whoever is no administrator sees what
+// they did themselves.
+func (s *Service) Audit(ctx context.Context, u User, q store.AuditQuery) ([]AuditEntry, error) {
+	if !u.may("administer") {
+		if q.Who != "" && q.Who != u.Name {
+			return nil, refuse(Forbidden, "ask an administrator", "only an administrator reads what others did")
+		}
+		q.Who = u.Name
+	}
+	if q.Limit <= 0 || q.Limit > 500 {
+		q.Limit = 100
+	}
+	rows, err := s.store.Audit(ctx, q)
+	out := make([]AuditEntry, 0, len(rows))
+	for _, e := range rows {
+		x := AuditEntry{Number: e.Number, At: e.At, Who: e.Who, Action: e.Action, Subject: e.Subject, Reason: e.Reason, Detail: map[string]any{}}
+		json.Unmarshal(e.Detail, &x.Detail) // what cannot be read is told by the check
+		out = append(out, x)
+	}
+	return out, err
+}
+
+// CheckAudit computes every hash anew. Head, when given, is one that an earlier check
+// told: the entry must still be there with that hash.
+func (s *Service) CheckAudit(ctx context.Context, u User, head string) (AuditCheck, error) {
+	if err := u.must("administer"); err != nil {
+		return AuditCheck{}, err
+	}
+	known, knownHash, err := parseHead(head)
+	if err != nil {
+		return AuditCheck{}, err
+	}
+	out := AuditCheck{Sound: true}
+	var before []byte
+	fault := func(number int64, format string, args ...any) {
+		if out.Sound {
+			out.Sound, out.Fault = false, fmt.Sprintf("entry %d: ", number)+fmt.Sprintf(format, args...)
+		}
+	}
+	for {
+		list, err := s.store.AuditFrom(ctx, out.Entries)
+		if err != nil {
+			return out, err
+		}
+		for _, e := range list {
+			switch {
+			case e.Number != out.Entries+1:
+				fault(out.Entries+1, "it is missing")
+			case !hmac.Equal(e.Hash, s.auditHash(e, before)):
+				fault(e.Number, "it is not as it was written, or the one before it is not")
+			case e.Number == known && hex.EncodeToString(e.Hash) != knownHash:
+				fault(e.Number, "it has another hash than the head that was given")
+			}
+			if !out.Sound {
+				return out, nil
+			}
+			out.Entries, before = e.Number, e.Hash
+		}
+		if len(list) == 0 {
+			break
+		}
+	}
+	if known > out.Entries {
+		fault(known, "the head that was given is missing: the end was cut off")
+	}
+	out.Head = fmt.Sprintf("%d:%s", out.Entries, hex.EncodeToString(before))
+	return out, nil
+}
+
+func parseHead(head string) (int64, string, error) {
+	if head == "" {
+		return 0, "", nil
+	}
+	text, hash, ok := strings.Cut(head, ":")
+	number, err := strconv.ParseInt(text, 10, 64)
+	if !ok || err != nil || number < 0 {
+		return 0, "", refuse(Invalid, "give it as an earlier check told it", "%q is no head of the audit", head)
+	}
+	return number, hash, nil
+}
+

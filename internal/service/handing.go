@@ -1,0 +1,166 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/expr"
+	"undersail/internal/core/resource"
+	"undersail/internal/secret"
+	"undersail/internal/store"
+)
+
+// Asked names a value to be revealed: a reference such as db-password or
+// intake/admin_password@1, or of a stack a secret input, a drawn key or a secret output.
+type Asked struct {
+	Reference string `json:"reference,omitempty"`
+	Stack     string `json:"stack,omitempty"`
+	Name      string `json:"name,omitempty"`
+	Reason    string `json:"reason"`
+}
+
+// Revealed is a value that is handed over.
+type Revealed struct {
+	Reference string `json:"reference"`
+	Value     string `json:"value"`
+}
+
+// leastReason is how many letters a reason has.
+const leastReason = 4
+
+// Reveal hands a value over, to an administrator and to whoever gave it or had it drawn,
+// for a reason that the audit keeps. The audit is written first: nothing is handed over
+// that it does not hold.
+func (s *Service) Reveal(ctx context.Context, u User, a Asked) (Revealed, error) {
+	if a.Reason = strings.TrimSpace(a.Reason); len([]rune(a.Reason)) < leastReason {
+		return Revealed{}, refuse(Invalid, "say in a few words what it is needed for: --reason TEXT", "a secret is revealed for a reason")
+	}
+	found, err := s.asked(ctx, a)
+	if err != nil {
+		return Revealed{}, err
+	}
+	for _, row := range found.rows {
+		if !mayReveal(u, row) {
+			if err := s.record(ctx, u.Name, "reveal", found.name, a.Reason, map[string]any{"refused": true, "references": found.references()}); err != nil {
+				return Revealed{}, err
+			}
+			remedy := "ask an administrator"
+			if row.GivenBy != "" {
+				remedy = "ask " + row.GivenBy + ", who gave it, or an administrator"
+			}
+			return Revealed{}, refuse(Forbidden, remedy, "you may not read %s", found.name)
+		}
+	}
+	value, err := found.open(ctx)
+	if err != nil {
+		return Revealed{}, err
+	}
+	if err := s.record(ctx, u.Name, "reveal", found.name, a.Reason, map[string]any{"references": found.references()}); err != nil {
+		return Revealed{}, err
+	}
+	return Revealed{found.name, value}, nil
+}
+
+// handed is something that can be revealed: what it is made of, and how it is opened.
+type handed struct {
+	name string
+	rows []store.Secret
+	open func(context.Context) (string, error)
+}
+
+func (h handed) references() []string {
+	out := []string{}
+	for _, row := range h.rows {
+		out = append(out, row.Reference)
+	}
+	return out
+}
+
+// asked finds what somebody asks for.
+func (s *Service) asked(ctx context.Context, a Asked) (handed, error) {
+	reference := strings.TrimPrefix(a.Reference, "secret:")
+	switch {
+	case reference != "" && a.Stack != "", reference == "" && (a.Stack == "" || a.Name == ""):
+		return handed{}, refuse(Invalid, "name a reference, or a stack and what of it", "it is not clear what is to be revealed")
+	case reference == "":
+		return s.askedOfStack(ctx, a.Stack, a.Name)
+	case strings.Contains(reference, "/"):
+		stack, rest, _ := strings.Cut(reference, "/")
+		if !strings.Contains(rest, "@") {
+			return s.askedOfStack(ctx, stack, rest)
+		}
+		row, err := s.store.Secret(ctx, reference)
+		if err != nil {
+			return handed{}, missing(err, "secret", reference, "list those of the stack with: undersail outputs "+stack)
+		}
+		return s.single(row), nil
+	}
+	row, err := s.referred(ctx, reference)
+	if err != nil {
+		return handed{}, err
+	}
+	if row.Kind == "public_key" {
+		return handed{}, refuse(Invalid, "its public half is shown by: undersail secrets show "+reference, "somebody else has the private half of %s", reference)
+	}
+	return s.single(row), nil
+}
+
+func (s *Service) single(row store.Secret) handed {
+	return handed{row.Reference, []store.Secret{row}, func(context.Context) (string, error) { return s.openSecret(row) }}
+}
+
+// askedOfStack finds a secret of a stack by the name of its input, its drawn key or its
+// output.
+func (s *Service) askedOfStack(ctx context.Context, stack, name string) (handed, error) {
+	st, err := s.living(ctx, stack)
+	if err != nil {
+		return handed{}, err
+	}
+	name = strings.TrimSuffix(name, ".private_key")
+	if reference, ok := st.Secrets[name]; ok {
+		row, err := s.store.Secret(ctx, reference)
+		if err != nil {
+			return handed{}, missing(err, "secret", reference, "")
+		}
+		return s.single(row), nil
+	}
+	outputs, values, err := s.outputs(ctx, st)
+	if err != nil {
+		return handed{}, err
+	}
+	names := slices.Sorted(maps.Keys(st.Secrets))
+	for _, o := range outputs {
+		if o.Secret {
+			names = append(names, o.Name)
+		}
+		if !o.Secret || o.Name != name {
+			continue
+		}
+		h := handed{name: st.Name + "/outputs/" + o.Name}
+		for _, reference := range resource.Secrets(o.Value) {
+			row, err := s.store.Secret(ctx, reference)
+			if err != nil {
+				return h, missing(err, "secret", reference, "")
+			}
+			h.rows = append(h.rows, row)
+		}
+		value, known := values[o.Name].(string)
+		if len(h.rows) == 0 || !known {
+			return h, refuse(Conflict, "wait until the stack is healthy", "output %s is not known yet", o.Name)
+		}
+		h.open = func(context.Context) (string, error) { return value, nil }
+		return h, nil
+	}
+	return handed{}, refuse(NotFound, expr.Suggest(name, names, "it has no secrets"), "stack %s has no secret %q", stack, name)
+}
+
+func (s *Service) openSecret(row store.Secret) (string, error) {
+	plain, err := s.box.Open(secret.ForSecret(row.Reference), row.Sealed)
+	if err != nil {
+		return "", fmt.Errorf("secret %s: %w", row.Reference, err)
+	}
+	return string(plain), nil
+}

@@ -1,0 +1,38 @@
+package store
+
+import (
+	"context"
+)
+
+// The names of what the service itself has to remember.
+const (
+	// SealedWith is the fingerprint of the key that values are sealed with.
+	SealedWith = "sealed-with"
+	// AuditKey is the sealed key of the audit.
+	AuditKey = "audit-key"
+)
+
+// Setting reads one of them; ErrNotFound says that there is none yet.
+func (s *Store) Setting(ctx context.Context, name string) (value []byte, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT value FROM settings WHERE name = $1", name).Scan(&value)
+	return value, classify(err)
+}
+
+// AnythingSealed tells whether there are sealed values.
+func (s *Store) AnythingSealed(ctx context.Context) (there bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM accounts WHERE credentials <> '') OR EXISTS (SELECT FROM secrets WHERE kind <> 'public_key')").Scan(&there)
+	return there, classify(err)
+}
+
+// KeepSetting writes one that is not there yet, and gives the one that is there after it.
+func (s *Store) KeepSetting(ctx context.Context, name string, value []byte) ([]byte, error) {
+	if err := exec(ctx, s, "INSERT INTO settings (name, value) VALUES ($1, $2) ON CONFLICT DO NOTHING", name, value); err != nil {
+		return nil, err
+	}
+	return s.Setting(ctx, name)
+}
+
+// PutSetting writes one.
+func (s *Store) PutSetting(ctx context.Context, name string, value []byte) error {
+	return exec(ctx, s, "INSERT INTO settings (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = $2", name, value)
+}
