@@ -164,7 +164,7 @@ func TestServeFromNothing(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "240") // for its clouds only
 	dir := t.TempDir()
-	cmd := exec.Command(filepath.Join(b.bin, "undersail"), "serve", "--dir", dir, "--listen", "127.0.0.1:0", "-o", "json")
+	cmd := exec.Command(filepath.Join(b.bin, "undersail"), "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--reach", "127.0.0.0/8", "-o", "json")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	out, err := cmd.StdoutPipe()
 	if err != nil {

@@ -117,7 +117,7 @@ func TestWhatIsWrongWithInputsIsSaid(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"--inputs", good, "--input", "password=short"}, 3, "needs 14"},
+		{[]string{"--inputs", good, "--input", "password=short"}, 3, "stands there in the clear"},
 		{[]string{"--inputs", good}, 3, "give it with --secret password=FILE"},
 		{[]string{"--inputs", good, "--input", "prt=1"}, 3, "did you mean `port`?"},
 		{[]string{"--inputs", good, "--input", "port=many"}, 3, "is not a whole number"},

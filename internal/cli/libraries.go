@@ -40,6 +40,7 @@ func (a *app) librariesCommand() *cobra.Command {
 
 func (a *app) addLibraryCommand() *cobra.Command {
 	var n service.NewLibrary
+	var file string
 	cmd := &cobra.Command{Use: "add NAME", Short: "Read a folder or a git repository and keep it as a library", Args: cobra.ExactArgs(1),
 		Long:    "Read the templates (*.sail.yaml) at the top of a folder or of a git repository and publish them.\nA version once published never changes its bytes.",
 		Example: "  undersail libraries add tide-office --at https://git.saltmere.example/templates --reference v2.1.0 --folder stacks",
@@ -48,6 +49,11 @@ func (a *app) addLibraryCommand() *cobra.Command {
 			c, err := a.client()
 			if err != nil {
 				return err
+			}
+			if n.User != "" {
+				if n.Token, err = clientSecret(cmd, file); err != nil {
+					return err
+				}
 			}
 			l, err := decode[service.Library](c.AddLibrary(cmd.Context(), n))
 			if err != nil {
@@ -58,6 +64,8 @@ func (a *app) addLibraryCommand() *cobra.Command {
 	cmd.Flags().StringVar(&n.Place, "at", "", "URL of a git repository, or a folder that the service may read")
 	cmd.Flags().StringVar(&n.Reference, "reference", "", "branch, tag or commit; the default branch when left out")
 	cmd.Flags().StringVar(&n.Folder, "folder", "", "folder within it; its top when left out")
+	cmd.Flags().StringVar(&n.User, "user", "", "user to sign in as; the token is asked for, or read from standard input or --file, and sealed")
+	cmd.Flags().StringVar(&file, "file", "", "with --user: file to read the token from")
 	cmd.MarkFlagRequired("at")
 	a.outputFlag(cmd)
 	return cmd

@@ -18,7 +18,7 @@ func (a *app) secretsCommand() *cobra.Command {
 		Long: `List the secrets that stand for themselves, beside those of stacks. An input takes one as secret:NAME, or one
 version as secret:NAME@VERSION. Values are never shown: undersail reveal hands one over.`,
 		Example: "  undersail secrets\n  undersail secrets make db-password --length 24 --kinds small,capital,digit\n  undersail secrets add licence-key < key.txt\n  undersail secrets rotate db-password --propose\n  undersail propose archive --input password=secret:db-password",
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.listSecrets(cmd, "secret") }}
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.listSecrets(cmd, "secret") }}
 	a.outputFlag(cmd)
 	cmd.AddCommand(a.secretShowCommand(), a.secretMakeCommand(), a.secretAddCommand(), a.secretRotateCommand(), a.secretRemoveCommand())
 	return cmd

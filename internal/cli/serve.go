@@ -45,6 +45,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&c.DatabaseURL, "database-url", "", "PostgreSQL to use instead of one of its own")
 	f.StringVar(&c.KeyFile, "key-file", "", "file of the sealing key; in --dir when left out")
 	f.StringArrayVar(&c.LocalLibraries, "local-libraries", nil, "folder of this machine from which libraries may be read")
+	f.StringSliceVar(&c.Reach, "reach", nil, "private address, address:port or range that clouds, machines and libraries may have; public ones need none")
 	retentionFlags(cmd, &c.Engine.Retention)
 	f.DurationVar(&c.Engine.ClaimLife, "claim-life", 10*time.Second, "how long a replica that is gone keeps its runs from others")
 	f.Float64Var(&c.Engine.CallRate, "call-rate", 20, "calls a second that an account is tried with until its cloud has shown what it takes")

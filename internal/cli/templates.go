@@ -192,7 +192,11 @@ func (a *app) bundle(cmd *cobra.Command, arg string) (lang.Bundle, error) {
 	if dir == "" {
 		dir = "."
 	}
-	b, err := library.Read(os.DirFS(dir), file, a.fetch(cmd))
+	files, err := library.Dir(dir)
+	if err != nil {
+		return lang.Bundle{}, &exit{exitUsage, err}
+	}
+	b, err := library.Read(files, file, a.fetch(cmd))
 	if dir != "." {
 		prefixFiles(&b, filepath.ToSlash(filepath.Clean(dir)))
 	}
@@ -223,7 +227,11 @@ func prefixFiles(b *lang.Bundle, dir string) {
 // else in the service, if there is one to ask.
 func (a *app) fetch(cmd *cobra.Command) library.Fetch {
 	if a.library != "" {
-		return library.FromFolder(os.DirFS(a.library))
+		files, err := library.Dir(a.library)
+		if err != nil {
+			return func(string) (lang.Bundle, error) { return lang.Bundle{}, &exit{exitUsage, err} }
+		}
+		return library.FromFolder(files)
 	}
 	return func(ref string) (lang.Bundle, error) {
 		t, err := a.template(cmd, ref)

@@ -64,6 +64,9 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 	}
 	switch run.State {
 	case state.Done:
+		if a.output == "table" && run.Kind != state.KindRetire {
+			printGuide(cmd.Context(), c, cmd.OutOrStdout(), run.Stack)
+		}
 		return nil
 	case state.Parked:
 		return &exit{exitWaiting, fmt.Errorf("run %d waits for a person: %s", run.ID, run.Reason)}

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"sync/atomic"
 	"time"
+
+	"undersail/internal/reach"
 )
 
 // Limiter bounds the calls of an account. Wait returns when the next one may be
@@ -32,7 +34,7 @@ func NewClient(t Transport) *http.Client {
 	if t.Base == nil {
 		t.Base = &http.Transport{MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second}
 	}
-	return &http.Client{Transport: t}
+	return &http.Client{Transport: t, CheckRedirect: reach.Redirects}
 }
 
 // answerWithin bounds one request and its answer. Waiting for the limiter comes

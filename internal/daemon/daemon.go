@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -20,6 +21,7 @@ import (
 	"undersail/internal/api"
 	"undersail/internal/engine"
 	"undersail/internal/postgres"
+	"undersail/internal/reach"
 	"undersail/internal/secret"
 	"undersail/internal/service"
 	"undersail/internal/store"
@@ -36,6 +38,9 @@ type Config struct {
 	// database need the same key.
 	KeyFile string
 	Console fs.FS // the built console, or nil
+	// Reach are private addresses that clouds, machines and libraries may have, each as
+	// ADDRESS, ADDRESS:PORT or RANGE. Public ones need none.
+	Reach []string
 	// LocalLibraries are folders that libraries may be read from.
 	LocalLibraries []string
 	Log            *slog.Logger
@@ -50,6 +55,7 @@ type Daemon struct {
 	FirstPassword string
 
 	store    *store.Store
+	reach    *reach.Policy
 	database *postgres.Server
 	server   *http.Server
 	cancel   context.CancelFunc
@@ -81,6 +87,13 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	box, err := keyOf(ctx, d.store, c.KeyFile)
 	if err != nil {
 		return nil, err
+	}
+	if c.Engine.Reach, err = reach.NewPolicy(c.Reach...); err != nil {
+		return nil, fmt.Errorf("what may be reached: %w", err)
+	}
+	d.reach = c.Engine.Reach
+	if at, err := url.Parse(c.DatabaseURL); err == nil {
+		d.reach.Ours(at.Host)
 	}
 	if d.Service, err = service.New(d.store, box, c.Log, c.Engine); err != nil {
 		return nil, err
@@ -144,6 +157,7 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 		return fmt.Errorf("listen on %s: %w; choose another address with --listen", c.Listen, err)
 	}
 	d.URL = "http://" + l.Addr().String()
+	d.reach.Ours(l.Addr().String())
 	d.server = &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
 	go d.server.Serve(l)

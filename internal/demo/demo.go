@@ -100,7 +100,12 @@ func (d *Demo) startService(ctx context.Context) (*daemon.Daemon, error) {
 	if err != nil {
 		return nil, err
 	}
+	var place struct{ Larch string }
+	if err := readJSON(filepath.Join(d.cloudDir(), "simcloud.json"), &place); err != nil {
+		return nil, fmt.Errorf("read where the simulated cloud is: %w", err)
+	}
 	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), Listen: d.config.Listen, Console: d.config.Console,
+		Reach:          []string{strings.TrimPrefix(place.Larch, "http://"), "127.64.0.0/10"}, // the cloud and its machines
 		LocalLibraries: []string{filepath.Join(d.config.Dir, "library")}, Log: slog.New(slog.NewTextHandler(log, nil))}
 	if strings.HasSuffix(c.Listen, ":0") && d.state.Listen != "" {
 		before := c

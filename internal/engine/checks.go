@@ -16,6 +16,7 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/probe"
 	"undersail/internal/proposal"
+	"undersail/internal/reach"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -250,12 +251,13 @@ func (x *execution) prober() probe.Prober {
 	for _, r := range x.resources {
 		list = append(list, *r)
 	}
-	return NewProber(list, x.account, x.scrubber)
+	return NewProber(list, x.account, x.scrubber, x.engine.Reach)
 }
 
-// NewProber makes a prober for the recorded machines of a stack.
-func NewProber(resources []store.Resource, a store.Account, secrets *secret.Scrubber) probe.Prober {
-	p := probe.Prober{Allowed: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Secrets: secrets, Told: map[string]bool{}, Hosts: map[string]bool{}}
+// NewProber makes a prober for the recorded machines of a stack. It goes where the policy
+// lets it, and of that only where the cloud says that the account's machines are.
+func NewProber(resources []store.Resource, a store.Account, secrets *secret.Scrubber, policy *reach.Policy) probe.Prober {
+	p := probe.Prober{Policy: policy, Within: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Secrets: secrets, Told: map[string]bool{}, Hosts: map[string]bool{}}
 	for _, r := range resources {
 		if r.Type == "instance" && ToldSecret(r.Want) {
 			p.Told[r.Name] = true

@@ -25,6 +25,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"undersail/internal/cloud"
+	"undersail/internal/reach"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -49,7 +50,9 @@ type Config struct {
 	// Retention is how long things are kept after they are over.
 	Retention store.Retention
 	Metrics   *Metrics
-	// Transport is how clouds are reached; nil is the usual way.
+	// Reach says which addresses clouds and machines may have; nil opens public ones.
+	Reach *reach.Policy
+	// Transport is how clouds are reached; nil is the usual way, as Reach allows.
 	Transport http.RoundTripper
 }
 
@@ -140,7 +143,9 @@ func New(c Config) (*Engine, error) {
 		c.Metrics = NewMetrics()
 	}
 	if c.Transport == nil {
-		c.Transport = &http.Transport{MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second}
+		t := c.Reach.Transport()
+		t.MaxIdleConnsPerHost, t.IdleConnTimeout = 64, 30*time.Second
+		c.Transport = t
 	}
 	raw := make([]byte, 4)
 	rand.Read(raw)

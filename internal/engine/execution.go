@@ -385,7 +385,8 @@ func (x *execution) markUnhealthy(w *store.Write, name, reason string) {
 	w.PutResource(*r)
 }
 
-// ProbeRange is where probes of an account may open sockets to.
+// ProbeRange is where the machines of an account are, as its cloud says; nil when it does
+// not. It narrows what may be reached, and opens nothing.
 func ProbeRange(a store.Account) []netip.Prefix {
 	if p, err := netip.ParsePrefix(a.GuestRange); err == nil {
 		return []netip.Prefix{p}

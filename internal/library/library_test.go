@@ -98,7 +98,7 @@ func TestAGitRepositoryIsReadByBranchTagAndCommit(t *testing.T) {
 	for reference, want := range map[string]struct{ revision, version string }{
 		"": {main, "1.0.0"}, "main": {main, "1.0.0"}, "v1": {first, "1.0.0"}, "trial": {trial, "2.0.0"}, first: {first, "1.0.0"}, trial: {trial, "2.0.0"},
 	} {
-		files, revision, err := Open(context.Background(), Place{At: r.Dir, Reference: reference, Folder: "stacks"}, filepath.Dir(r.Dir))
+		files, revision, err := Open(context.Background(), Place{At: r.Dir, Reference: reference, Folder: "stacks"}, nil, filepath.Dir(r.Dir))
 		if err != nil {
 			t.Errorf("%s: %v", reference, err)
 			continue
@@ -113,10 +113,10 @@ func TestAGitRepositoryIsReadByBranchTagAndCommit(t *testing.T) {
 			t.Errorf("%s: version %s at %s, want %s at %s", reference, got, revision, want.version, want.revision)
 		}
 	}
-	if _, _, err := Open(context.Background(), Place{At: r.Dir, Reference: "gone"}, r.Dir); err == nil || !strings.Contains(err.Error(), `no branch, tag or commit "gone"`) {
+	if _, _, err := Open(context.Background(), Place{At: r.Dir, Reference: "gone"}, nil, r.Dir); err == nil || !strings.Contains(err.Error(), `no branch, tag or commit "gone"`) {
 		t.Error(err)
 	}
-	if _, _, err := Open(context.Background(), Place{At: r.Dir, Folder: "../.."}, r.Dir); err == nil {
+	if _, _, err := Open(context.Background(), Place{At: r.Dir, Folder: "../.."}, nil, r.Dir); err == nil {
 		t.Error("a folder outside of the library is read")
 	}
 }
@@ -127,11 +127,11 @@ func TestOnlyOpenFoldersAreRead(t *testing.T) {
 	if err := os.Symlink(closed, filepath.Join(open, "link")); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := Open(context.Background(), Place{At: open}, open); err != nil {
+	if _, _, err := Open(context.Background(), Place{At: open}, nil, open); err != nil {
 		t.Error(err)
 	}
 	for _, at := range []string{closed, filepath.Join(open, "link"), filepath.Join(open, ".."), "/etc"} {
-		if _, _, err := Open(context.Background(), Place{At: at}, open); err == nil || !strings.Contains(err.Error(), "is not open to this service") {
+		if _, _, err := Open(context.Background(), Place{At: at}, nil, open); err == nil || !strings.Contains(err.Error(), "is not open to this service") {
 			t.Errorf("%s: %v", at, err)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -23,14 +24,17 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"undersail/internal/core/health"
+	"undersail/internal/reach"
 	"undersail/internal/secret"
 )
 
 // Prober looks at the machines of one stack. It is safe for concurrent use.
 type Prober struct {
-	// Allowed is where sockets may be opened to; empty allows nothing. What
-	// lies behind a jump host is the jump host's business.
-	Allowed []netip.Prefix
+	// Policy says which addresses may be reached, and Within, where it is not empty,
+	// narrows that to where the account's machines are. What lies behind a jump host is
+	// the jump host's business.
+	Policy *reach.Policy
+	Within []netip.Prefix
 	// Reach maps host:port to the host:port at which it is really reached.
 	Reach map[string]string
 	// HostKeys maps addresses to the SSH host key that must be shown.
@@ -172,15 +176,10 @@ func (p Prober) dial(ctx context.Context, network, addr string) (net.Conn, error
 	if err != nil {
 		return nil, fmt.Errorf("%s is no address and port", addr)
 	}
-	allowed := false
-	for _, prefix := range p.Allowed {
-		allowed = allowed || prefix.Contains(at.Addr())
+	if len(p.Within) > 0 && !slices.ContainsFunc(p.Within, func(x netip.Prefix) bool { return x.Contains(at.Addr()) }) {
+		return nil, fmt.Errorf("the machines of the account are not at %s: no probe goes there", at.Addr())
 	}
-	if !allowed {
-		return nil, fmt.Errorf("the account's policy lets no probe go to %s", at.Addr())
-	}
-	var d net.Dialer
-	return d.DialContext(ctx, network, addr)
+	return p.Policy.Dial(ctx, network, addr)
 }
 
 func (p Prober) tcp(ctx context.Context, spec map[string]any) (string, answer) {

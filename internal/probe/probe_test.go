@@ -15,8 +15,18 @@ import (
 	"time"
 
 	"undersail/internal/core/health"
+	"undersail/internal/reach"
 	"undersail/internal/secret"
 )
+
+func loopback(t *testing.T) *reach.Policy {
+	t.Helper()
+	p, err := reach.NewPolicy("127.0.0.0/8")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
 
 func look(p Prober, kind string, spec map[string]any) health.Evidence {
 	return p.Look(context.Background(), "site", health.Check{Name: kind + "-1", Kind: kind, Spec: spec})
@@ -35,7 +45,7 @@ func TestHTTP(t *testing.T) {
 		fmt.Fprint(w, "feeds 5 with word hush")
 	}))
 	defer server.Close()
-	p := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Secrets: secret.NewScrubber(map[string]string{"s": "hush"})}
+	p := Prober{Policy: loopback(t), Secrets: secret.NewScrubber(map[string]string{"s": "hush"})}
 	for _, c := range []struct {
 		spec   map[string]any
 		passed bool
@@ -48,7 +58,7 @@ func TestHTTP(t *testing.T) {
 		{map[string]any{"url": server.URL + "/cold", "trust": "any", "status": int64(503)}, true, "503"},
 		{map[string]any{"url": server.URL + "/away", "trust": "any"}, false, "302"},
 		{map[string]any{"url": server.URL + "/ready"}, false, "certificate"},
-		{map[string]any{"url": "http://10.9.9.9/"}, false, "policy lets no probe go to 10.9.9.9"},
+		{map[string]any{"url": "http://10.9.9.9/"}, false, "administrator opened them"},
 	} {
 		if e := look(p, "http", c.spec); e.Passed != c.passed || !strings.Contains(e.Answer, c.answer) {
 			t.Errorf("%v: %+v", c.spec, e)
@@ -64,7 +74,7 @@ func TestEvidenceHoldsNoSecretAcrossItsCut(t *testing.T) {
 	said := ""
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, said) }))
 	defer server.Close()
-	p := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Secrets: secret.NewScrubber(map[string]string{"coast/password@1": value})}
+	p := Prober{Policy: loopback(t), Secrets: secret.NewScrubber(map[string]string{"coast/password@1": value})}
 	leaks := func(answer string) bool {
 		for _, word := range []string{"rising", "water", "weir", "twelve", "cmlzaW5n", "hdCB0aGUgd2Vpc"} {
 			if strings.Contains(answer, word) {
@@ -100,8 +110,8 @@ func TestAMachineThatWasGivenASecretKeepsOnlyWhatACheckNames(t *testing.T) {
 	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "version 3.10, drowssap hsuh") }))
 	defer server.Close()
-	told := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Secrets: secret.NewScrubber(map[string]string{"s": "hush password"}), Told: map[string]bool{"site": true}}
-	byHost := Prober{Allowed: told.Allowed, Hosts: map[string]bool{"127.0.0.1": true}}
+	told := Prober{Policy: loopback(t), Secrets: secret.NewScrubber(map[string]string{"s": "hush password"}), Told: map[string]bool{"site": true}}
+	byHost := Prober{Policy: told.Policy, Hosts: map[string]bool{"127.0.0.1": true}}
 	for _, p := range []Prober{told, byHost} {
 		if e := look(p, "http", map[string]any{"url": server.URL, "contains": "3.10"}); !e.Passed || e.Answer != "200 (27 bytes, not kept: the machine was given a secret)" {
 			t.Errorf("%+v", e)
@@ -114,8 +124,8 @@ func TestAMachineThatWasGivenASecretKeepsOnlyWhatACheckNames(t *testing.T) {
 
 func TestPolicyHoldsForWhatAnAddressReallyReaches(t *testing.T) {
 	t.Parallel()
-	p := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}, Reach: map[string]string{"127.64.0.1:80": "127.0.0.1:80"}}
-	if e := look(p, "tcp", map[string]any{"host": "127.64.0.1", "port": int64(80)}); e.Passed || !strings.Contains(e.Answer, "policy") {
+	p := Prober{Policy: loopback(t), Within: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}, Reach: map[string]string{"127.64.0.1:80": "127.0.0.1:80"}}
+	if e := look(p, "tcp", map[string]any{"host": "127.64.0.1", "port": int64(80)}); e.Passed || !strings.Contains(e.Answer, "no probe goes there") {
 		t.Errorf("%+v", e)
 	}
 }
@@ -128,7 +138,7 @@ func TestTCP(t *testing.T) {
 	}
 	_, text, _ := net.SplitHostPort(l.Addr().String())
 	port, _ := strconv.ParseInt(text, 10, 64)
-	p := Prober{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Timeout: time.Second}
+	p := Prober{Policy: loopback(t), Timeout: time.Second}
 	spec := map[string]any{"host": "127.0.0.1", "port": port}
 	if e := look(p, "tcp", spec); !e.Passed || e.Answer != "connected" {
 		t.Errorf("%+v", e)

@@ -166,4 +166,3 @@ func parseHead(head string) (int64, string, error) {
 	}
 	return number, hash, nil
 }
-

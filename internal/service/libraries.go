@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -20,6 +21,9 @@ type NewLibrary struct {
 	Place     string `json:"place"`
 	Reference string `json:"reference,omitempty"`
 	Folder    string `json:"folder,omitempty"`
+	// User and Token sign in to the repository; they are sealed and never shown.
+	User  string `json:"user,omitempty"`
+	Token string `json:"token,omitempty"`
 }
 
 // Library is a library with what its last reading gave.
@@ -71,7 +75,22 @@ func (s *Service) AddLibrary(ctx context.Context, u User, n NewLibrary) (Library
 	if !libraryName.MatchString(n.Name) || n.Place == "" {
 		return Library{}, refuse(Invalid, "use small letters, digits and hyphens, and name a folder or a URL", "%q is not a name for a library", n.Name)
 	}
+	if library.IsURL(n.Place) {
+		if err := library.CheckURL(n.Place); err != nil {
+			return Library{}, refuse(Invalid, "see: undersail libraries add --help", "%v", err)
+		}
+	}
 	l := store.Library{Name: n.Name, Place: n.Place, Reference: n.Reference, Folder: n.Folder}
+	if n.Token != "" {
+		plain, err := json.Marshal(libraryCredentials{n.User, n.Token})
+		if err != nil {
+			return Library{}, err
+		}
+		if l.Credentials, err = s.box.Seal(forLibrary(l), plain); err != nil {
+			return Library{}, err
+		}
+		l.SealedWith = s.box.Fingerprint()
+	}
 	if _, _, err := s.openLibrary(ctx, l); err != nil {
 		return Library{}, refuse(Invalid, "check the place, the reference and the folder", "the library cannot be read: %v", err)
 	}
@@ -82,8 +101,30 @@ func (s *Service) AddLibrary(ctx context.Context, u User, n NewLibrary) (Library
 	return s.RefreshLibrary(ctx, u, n.Name)
 }
 
+// libraryCredentials are what is sealed of a library.
+type libraryCredentials struct {
+	User  string `json:"user"`
+	Token string `json:"token"`
+}
+
+// forLibrary is what the credentials of a library are sealed for: where it lies is part
+// of it.
+func forLibrary(l store.Library) string { return fmt.Sprintf("library %q at %q", l.Name, l.Place) }
+
 func (s *Service) openLibrary(ctx context.Context, l store.Library) (fs.FS, string, error) {
-	return library.Open(ctx, library.Place{At: l.Place, Reference: l.Reference, Folder: l.Folder}, s.localLibraries...)
+	place := library.Place{At: l.Place, Reference: l.Reference, Folder: l.Folder}
+	if len(l.Credentials) > 0 {
+		plain, err := s.box.Open(forLibrary(l), l.Credentials)
+		if err != nil {
+			return nil, "", fmt.Errorf("credentials of library %s: %w", l.Name, err)
+		}
+		var c libraryCredentials
+		if err := json.Unmarshal(plain, &c); err != nil {
+			return nil, "", fmt.Errorf("credentials of library %s cannot be read", l.Name)
+		}
+		place.User, place.Token = c.User, c.Token
+	}
+	return library.Open(ctx, place, s.engine.Reach, s.localLibraries...)
 }
 
 // RefreshLibrary reads a library again and publishes the versions that are new.

@@ -99,7 +99,7 @@ func (s *Service) reseal(ctx context.Context, unbound bool) (n int, err error) {
 		return n, err
 	}
 	for _, a := range accounts {
-		if a.SealedWith == fingerprint {
+		if a.SealedWith == fingerprint || len(a.Credentials) == 0 {
 			continue
 		}
 		sealed, err := anew(purposeOf(a), a.Credentials, a.SealedWith)
@@ -107,6 +107,22 @@ func (s *Service) reseal(ctx context.Context, unbound bool) (n int, err error) {
 			return n, err
 		}
 		if err := s.store.ResealAccount(ctx, a, sealed, fingerprint); err != nil {
+			return n, err
+		}
+	}
+	libraries, err := s.store.Libraries(ctx)
+	if err != nil {
+		return n, err
+	}
+	for _, l := range libraries {
+		if l.SealedWith == fingerprint || len(l.Credentials) == 0 {
+			continue
+		}
+		sealed, err := anew(forLibrary(l), l.Credentials, l.SealedWith)
+		if err != nil {
+			return n, err
+		}
+		if err := s.store.ResealLibrary(ctx, l, sealed, fingerprint); err != nil {
 			return n, err
 		}
 	}

@@ -106,7 +106,7 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 		return nil, err
 	}
 	v.took = time.Since(began)
-	v.prober = engine.NewProber(v.resources, account, secret.NewScrubber(secrets))
+	v.prober = engine.NewProber(v.resources, account, secret.NewScrubber(secrets), s.engine.Reach)
 	v.rendering, err = s.rendered(ctx, st, v.resources, func(ref string) (string, bool) { v, ok := secrets[ref]; return v, ok })
 	return v, err
 }

@@ -93,7 +93,7 @@ type replica struct {
 // replica starts a process on the database of a rig and waits until it serves.
 func (h *harness) replica(r *servicetest.Rig, keyFile string) *replica {
 	dir := h.TempDir()
-	cmd := exec.Command(h.binary, "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--database-url", r.DatabaseURL, "--key-file", keyFile, "--claim-life", "2s", "-o", "json")
+	cmd := exec.Command(h.binary, "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--database-url", r.DatabaseURL, "--key-file", keyFile, "--claim-life", "2s", "--reach", "127.0.0.0/8", "-o", "json")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := cmd.StdoutPipe()
 	if err != nil {

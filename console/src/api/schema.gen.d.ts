@@ -1798,6 +1798,8 @@ export interface components {
             place: string;
             reference?: string;
             folder?: string;
+            user?: string;
+            token?: string;
         };
         Library: {
             name: string;

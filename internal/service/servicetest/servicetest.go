@@ -25,6 +25,7 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
+	"undersail/internal/reach"
 	"undersail/internal/secret"
 	"undersail/internal/service"
 	"undersail/internal/store"
@@ -142,6 +143,11 @@ func (r *Rig) Still(c engine.Config, box *secret.Box, options ...store.Option) (
 	st, err := store.Open(ctx, r.DatabaseURL, options...)
 	if err != nil {
 		r.t.Fatal(err)
+	}
+	if c.Reach == nil {
+		if c.Reach, err = reach.NewPolicy("127.0.0.0/8"); err != nil { // where its clouds and machines are
+			r.t.Fatal(err)
+		}
 	}
 	if s, err = service.New(st, box, logTo(), c); err != nil {
 		r.t.Fatal(err)

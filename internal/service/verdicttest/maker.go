@@ -12,6 +12,7 @@ import (
 	"undersail/internal/core/health"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
+	"undersail/internal/reach"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -21,6 +22,7 @@ import (
 type maker struct {
 	adapter cloud.Adapter
 	account store.Account
+	reach   *reach.Policy
 	session *render.Session
 	made    []cloud.Ref
 	rows    []store.Resource
@@ -33,7 +35,11 @@ const password = "Neap-Water-2026-Quay"
 // try makes everything and removes it again; the error tells what the cloud or a check
 // did not take.
 func try(adapter cloud.Adapter, account store.Account, request render.Request, mark string) error {
-	m := &maker{adapter: adapter, account: account, keys: map[string]string{}}
+	policy, err := reach.NewPolicy("127.0.0.0/8")
+	if err != nil {
+		return err
+	}
+	m := &maker{adapter: adapter, account: account, reach: policy, keys: map[string]string{}}
 	request.Reveal = func(reference string) (string, bool) {
 		if key, ok := m.keys[reference]; ok {
 			return key, true
@@ -174,7 +180,7 @@ func (m *maker) prove(ctx context.Context, name string, ref cloud.Ref, made time
 		if err != nil {
 			return err
 		}
-		prober := engine.NewProber(m.rows, m.account, nil)
+		prober := engine.NewProber(m.rows, m.account, nil, m.reach)
 		for _, c := range proof.Due(sent.Checks, time.Now(), m.account.ClockRate) {
 			e := engine.PhaseEvidence(name, live, there, time.Now(), 0)
 			if c.Kind != "phase" {

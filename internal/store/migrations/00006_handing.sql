@@ -52,6 +52,9 @@ ALTER TABLE accounts
     ADD COLUMN closed_at timestamptz,
     ADD COLUMN closed_why text NOT NULL DEFAULT '';
 
+-- Credentials of libraries, sealed together with where the library lies.
+ALTER TABLE libraries ADD COLUMN credentials bytea NOT NULL DEFAULT '', ADD COLUMN sealed_with text NOT NULL DEFAULT '';
+
 -- Connections that people began to machines, with the keys that they may sign in with.
 CREATE TABLE connections (
     id uuid PRIMARY KEY,
@@ -63,6 +66,7 @@ CREATE TABLE connections (
 
 -- +goose Down
 DROP TABLE connections;
+ALTER TABLE libraries DROP COLUMN credentials, DROP COLUMN sealed_with;
 ALTER TABLE accounts DROP COLUMN sealed_with, DROP COLUMN allowed_regions, DROP COLUMN budget, DROP COLUMN ends_at, DROP COLUMN lease_seconds, DROP COLUMN tags,
     DROP COLUMN identity, DROP COLUMN tested_at, DROP COLUMN closed_at, DROP COLUMN closed_why;
 DELETE FROM secrets WHERE stack_id IS NULL;
