@@ -107,7 +107,7 @@ The usual way:
 			root.AddCommand(c)
 		}
 	}
-	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.whoamiCommand())
+	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.whoamiCommand(), a.backupCommand(), a.restoreCommand(), a.rotateKeyCommand())
 	add("knowing", a.accountsCommand(), a.secretsCommand(), a.keyPairsCommand(), a.offersCommand(), a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.fitCommand(), a.compareCommand(), a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
 	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())

@@ -32,6 +32,7 @@ type Server struct {
 	dir   string // the data
 	owner *syscall.Credential
 	port  int
+	found bool // it ran before
 
 	mu      sync.Mutex
 	pid     int
@@ -69,6 +70,7 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 		}
 	}
 	s.port, s.pid = runningPort(s.dir)
+	s.found = s.pid != 0
 	for try := 0; s.pid == 0; try++ {
 		if s.port, err = freePort(); err != nil {
 			return nil, err

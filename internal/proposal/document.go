@@ -35,6 +35,8 @@ type Document struct {
 	Findings []render.Finding `json:"findings"`
 	// Consents are what somebody must agree to by name.
 	Consents []render.Consent `json:"consents,omitempty"`
+	// NewUses are the secrets that the consent of that name is about.
+	NewUses []string `json:"new_uses,omitempty"`
 	// Given are consents that were given with what the proposal goes on from.
 	Given   []render.Consent `json:"given,omitempty"`
 	Cost    price.Cost       `json:"cost"`

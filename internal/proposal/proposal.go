@@ -70,9 +70,12 @@ type Changed struct {
 // Judged is what is to be said of the changes before anybody accepts them.
 type Judged struct {
 	Changed
-	Findings      []render.Finding
-	Consents      []render.Consent
-	Given         []render.Consent // with what the proposal goes on from
+	Findings []render.Finding
+	Consents []render.Consent
+	Given    []render.Consent // with what the proposal goes on from
+	// NewUses are secrets that are used in a new way, which somebody must agree to who may
+	// read them.
+	NewUses       []string
 	Cost, CostNow price.Cost
 	Seconds       float64
 	Longest       []string
@@ -94,6 +97,13 @@ func (f Facts) request() render.Request {
 	}
 	return render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
 		Stop: f.Stop, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
+}
+
+// Revealed renders the same with the values of secrets in it.
+func (c Changed) Revealed(reveal func(reference string) (string, bool)) *render.Rendering {
+	q := c.request()
+	q.Known, q.Reveal, q.Rehearse = c.reported(), reveal, false
+	return render.Render(q)
 }
 
 // reported are the attributes of what is there, by name.
@@ -218,7 +228,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, NewUses: j.NewUses}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

@@ -343,7 +343,7 @@ func (b *bench) askSecret(word, note string) (service.Proposal, error) {
 
 func TestASecretOfAProposalThatIsNeverAcceptedReachesNoOther(t *testing.T) {
 	b := newBench(t, nil)
-	p, err := b.askSecret("spring tide", "a")
+	p, err := b.askSecret("kelp and shingle", "a")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -370,7 +370,7 @@ func TestTwoPeopleGiveDifferentSecretsAtOnce(t *testing.T) {
 	references := map[string]string{}
 	for i := range 8 {
 		all.Go(func() {
-			word := fmt.Sprintf("spring tide %d", i)
+			word := fmt.Sprintf("kelp and shingle %d", i)
 			p, err := b.askSecret(word, "a")
 			if err != nil {
 				return // somebody else made the stack at this moment
@@ -416,7 +416,7 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 		}
 		b.done(p)
 	}
-	give("spring tide")
+	give("kelp and shingle")
 	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: giver@^1}}\nresources:\n  copy: {type: secret, patience: 9h, want: {value: =inputs.from.outputs.word}}\n"
 	take := func() service.Proposal {
 		t.Helper()
@@ -430,7 +430,7 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 		return b.r.SecretValue("taker-copy")
 	}
 	b.done(take())
-	if got := value(); got != "word spring tide" {
+	if got := value(); got != "word kelp and shingle" {
 		t.Errorf("what arrived is %q", got)
 	}
 	if p := take(); p.State != "nothing" {

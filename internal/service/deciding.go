@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -145,6 +146,11 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 	case missing != nil:
 		return p, &Error{Kind: Consent, Title: fmt.Sprintf("proposal %d needs a consent that was not given", p.ID), Remedy: "read what is asked, and agree to it by name", Findings: missing}
 	}
+	if slices.Contains(names, policy.ConsentSecrets) {
+		if err := s.mayAgreeToUses(ctx, u, p); err != nil {
+			return p, err
+		}
+	}
 	if slices.Contains(names, policy.ConsentTerms) {
 		if err := s.acceptTerms(ctx, p); err != nil {
 			return Proposal{}, err
@@ -202,6 +208,25 @@ func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Pro
 		return Proposal{}, err
 	}
 	return s.decide(ctx, u, id, state.Refused, why, nil)
+}
+
+// mayAgreeToUses refuses somebody who agrees to the use of a secret that they may not
+// read.
+func (s *Service) mayAgreeToUses(ctx context.Context, u User, p Proposal) error {
+	_, d, err := s.document(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	for _, reference := range d.NewUses {
+		row, err := s.store.Secret(ctx, reference)
+		if err != nil {
+			return missing(err, "secret", reference, "propose again")
+		}
+		if !mayReveal(u, row) {
+			return refuse(Forbidden, "ask "+cmp.Or(row.GivenBy, "an administrator")+" to accept it", "only somebody who may read %s can agree to its use", reference)
+		}
+	}
+	return nil
 }
 
 func (s *Service) decide(ctx context.Context, u User, id int64, state, why string, consents []store.Consent) (Proposal, error) {

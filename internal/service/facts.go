@@ -39,6 +39,8 @@ type reading struct {
 	fresh    map[string]bool // tokens of what a failed run made
 	// handed are the names, among the secrets, of those that other stacks hand over.
 	handed map[string]bool
+	// handedFrom are the secrets that each of them is made of.
+	handedFrom map[string][]store.Secret
 }
 
 // facts are what a cloud says of everything that is recorded of a stack.

@@ -119,6 +119,9 @@ func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal,
 		if nothing, err := s.nothing(ctx, r, judged); err != nil || nothing {
 			return unsaved(judged), err
 		}
+		if judged, err = s.newUses(ctx, u, r, judged); err != nil {
+			return Proposal{}, err
+		}
 		p, err := s.save(ctx, u, r, judged, state.KindApply)
 		if errors.Is(err, errTaken) && tries < 5 {
 			continue

@@ -259,6 +259,9 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 	if beyond != "" {
 		judged.Findings = append(judged.Findings, render.Finding{Severity: lang.Warning, Code: "beyond", Place: "proposal", Message: "it goes beyond what was accepted: " + beyond, Remedy: "read it, and accept it if that is what you want"})
 	}
+	if judged, err = s.newUses(ctx, u, r, judged); err != nil {
+		return Proposal{}, err
+	}
 	p, err := s.save(ctx, u, r, judged, state.KindContinue)
 	if err != nil || beyond != "" || len(judged.Consents) > 0 {
 		return p, err

@@ -146,3 +146,41 @@ func (s *Service) reseal(ctx context.Context, unbound bool) (n int, err error) {
 
 // purposeOf is what the credentials of an account are sealed for.
 func purposeOf(a store.Account) string { return secret.ForAccount(a.Name, a.Cloud, a.Endpoint) }
+
+// TrySealed opens every sealed value once, and counts accounts, living stacks and values.
+func (s *Service) TrySealed(ctx context.Context) (accounts, stacks, sealed int, err error) {
+	list, err := s.store.Accounts(ctx)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	for _, a := range list {
+		if len(a.Credentials) == 0 {
+			continue // it is closed
+		}
+		if _, err := s.credentials(a); err != nil {
+			return 0, 0, 0, err
+		}
+		accounts++
+		sealed++
+	}
+	counts, err := s.store.StacksByAccount(ctx)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	for _, n := range counts {
+		stacks += n
+	}
+	for after := ""; ; {
+		rows, err := s.store.SealedOtherwise(ctx, "none", after)
+		if err != nil || len(rows) == 0 {
+			return accounts, stacks, sealed, err
+		}
+		for _, row := range rows {
+			if _, err := s.openSecret(row); err != nil {
+				return 0, 0, 0, err
+			}
+			after = row.Reference
+			sealed++
+		}
+	}
+}

@@ -120,7 +120,7 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	if p := propose(service.NewProposal{}); p.Summary != "2 same" {
 		t.Errorf("a generated secret was drawn again: %s", p.Summary)
 	}
-	p := propose(service.NewProposal{Secrets: map[string]string{"word": "springtide"}})
+	p := propose(service.NewProposal{Secrets: map[string]string{"word": "kelpandshingle"}})
 	if p.Summary != "1 alter, 1 same" {
 		t.Errorf("a new value: %s", p.Summary)
 	}
@@ -128,7 +128,7 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	if got := reference(); got != "secret:vault/word@2" {
 		t.Errorf("given: %s", got)
 	}
-	if p := propose(service.NewProposal{Secrets: map[string]string{"word": "springtide"}}); p.Summary != "2 same" {
+	if p := propose(service.NewProposal{Secrets: map[string]string{"word": "kelpandshingle"}}); p.Summary != "2 same" {
 		t.Errorf("the same value again: %s", p.Summary)
 	}
 	_, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Secrets: map[string]string{"word": "neap"}})

@@ -14,6 +14,7 @@ import (
 	"undersail/internal/cloud"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
@@ -159,6 +160,7 @@ func findQuery(res render.Resource, region string) cloud.Query {
 // ones are taken as if they were given now: they get a reference of this stack.
 func (s *Service) readStacks(ctx context.Context, r *reading) error {
 	r.Stacks, r.handed = map[string]map[string]any{}, map[string]bool{}
+	r.handedFrom = map[string][]store.Secret{}
 	for _, in := range r.Template.Inputs {
 		name, _ := r.Inputs[in.Name].(string)
 		if in.Picks != "stack" || name == "" {
@@ -187,6 +189,13 @@ func (s *Service) readStacks(ctx context.Context, r *reading) error {
 			}
 			secret := handedName(in.Name, o.Name)
 			r.handed[secret], r.Given[secret] = true, text
+			for _, reference := range resource.Secrets(o.Value) {
+				row, err := s.store.Secret(ctx, reference)
+				if err != nil {
+					return missing(err, "secret", reference, "")
+				}
+				r.handedFrom[secret] = append(r.handedFrom[secret], row)
+			}
 		}
 	}
 	return nil

@@ -56,6 +56,8 @@ const (
 	ConsentOpen     = "open-access"
 	ConsentTerms    = "terms"
 	ConsentFeatures = "features"
+	// ConsentSecrets is asked for outside of the rules, which see no values.
+	ConsentSecrets = "secret-use"
 )
 
 // look is everything that a rule sees.

@@ -1,0 +1,521 @@
+package service_test
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/crypto/ssh"
+
+	"undersail/internal/core/secretrule"
+	"undersail/internal/engine"
+	"undersail/internal/secret"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+	"undersail/internal/store"
+)
+
+var (
+	operator = service.User{Name: "tomas", Role: "operator"}
+	viewer   = service.User{Name: "oda", Role: "viewer"}
+)
+
+const vault = `undersail: 1
+about: {name: vault, version: 1.0.0, title: Vault}
+inputs:
+  word: {secret: true, generate: true}
+  note: {type: string, default: a}
+  to: {type: string, default: 127.64.9.9}
+resources:
+  net: {type: network, want: {range: 10.81.0.0/24}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.81.0.0/25}}
+  box:
+    type: instance
+    repeat: 1
+    want: {size: plain-1, image: debian-12, subnet: =lan.id, user_data: {write_files: [{path: /etc/word, content: ="word " + inputs.word}]}}
+outputs: {word: {value: =inputs.word, about: W}, note: {value: =inputs.note, about: N}}
+`
+
+// kind is the kind of a refusal.
+func kind(err error) service.Kind {
+	var e *service.Error
+	if errors.As(err, &e) {
+		return e.Kind
+	}
+	return ""
+}
+
+func query(t *testing.T, r *servicetest.Rig, sql string, args ...any) {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), r.DatabaseURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(context.Background(), sql, args...); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
+	ask := func(u service.User, name, reason string) (string, error) {
+		v, err := s.Reveal(ctx, u, service.Asked{Stack: "vault", Name: name, Reason: reason})
+		return v.Value, err
+	}
+	word, err := ask(r.Admin, "word", "first sign-in")
+	if err != nil || len(word) < 20 {
+		t.Fatalf("%q %v", word, err)
+	}
+	if again, err := s.Reveal(ctx, r.Admin, service.Asked{Reference: "secret:vault/word@1", Reason: "once more"}); err != nil || again.Value != word {
+		t.Errorf("%q %v", again.Value, err)
+	}
+	for _, u := range []service.User{operator, viewer} {
+		if v, err := ask(u, "word", "curiosity"); kind(err) != service.Forbidden || v != "" {
+			t.Errorf("%s gets %q, %v", u.Name, v, err)
+		}
+	}
+	if _, err := ask(r.Admin, "word", " "); kind(err) != service.Invalid {
+		t.Errorf("without a reason: %v", err)
+	}
+	if _, err := ask(r.Admin, "wort", "a typo"); kind(err) != service.NotFound {
+		t.Errorf("%v", err)
+	}
+	// Whoever gave one may read it, and nobody else who operates.
+	if _, err := s.PutNamed(ctx, operator, service.NewNamed{Name: "gate", Kind: "secret", Value: "kelp-and-shingle-9"}); err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if v, err := s.Reveal(ctx, operator, service.Asked{Reference: "gate", Reason: "own one"}); err != nil || v.Value != "kelp-and-shingle-9" {
+		t.Errorf("%q %v", v.Value, err)
+	}
+	if _, err := s.Reveal(ctx, service.User{Name: "ulf", Role: "operator"}, service.Asked{Reference: "gate", Reason: "not mine"}); kind(err) != service.Forbidden {
+		t.Errorf("%v", err)
+	}
+	entries, err := s.Audit(ctx, r.Admin, store.AuditQuery{Action: "reveal"})
+	if err != nil || len(entries) != 6 {
+		t.Fatalf("%d entries, %v", len(entries), err)
+	}
+	refused := 0
+	for _, e := range entries {
+		if e.Detail["refused"] == true {
+			refused++
+		}
+		if e.Reason == "" || strings.Contains(e.Reason, word) {
+			t.Errorf("%+v", e)
+		}
+	}
+	if refused != 3 {
+		t.Errorf("%d of them refused, want 3", refused)
+	}
+	if mine, err := s.Audit(ctx, operator, store.AuditQuery{}); err != nil || slices.ContainsFunc(mine, func(e service.AuditEntry) bool { return e.Who != "tomas" }) {
+		t.Errorf("an operator reads what others did: %v %v", mine, err)
+	}
+}
+
+// TestTheAuditOnlyGrowsAndShowsTampering: as the database's own user, past the triggers.
+func TestTheAuditOnlyGrowsAndShowsTampering(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Still(engine.Config{}, nil)
+	ctx := context.Background()
+	for _, name := range []string{"one", "two", "three"} {
+		if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: name, Kind: "secret"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	check := func(head string) service.AuditCheck {
+		t.Helper()
+		c, err := s.CheckAudit(ctx, r.Admin, head)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	first := check("")
+	if !first.Sound || first.Entries < 4 {
+		t.Fatalf("%+v", first)
+	}
+	conn, err := pgx.Connect(ctx, r.DatabaseURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	for _, sql := range []string{"DELETE FROM audit WHERE number = 2", "UPDATE audit SET who = 'nobody' WHERE number = 2", "TRUNCATE audit"} {
+		if _, err := conn.Exec(ctx, sql); err == nil || !strings.Contains(err.Error(), "the audit only grows") {
+			t.Errorf("%s: %v", sql, err)
+		}
+	}
+	past := func(sql string) {
+		t.Helper()
+		query(t, r, "SET session_replication_role = replica; "+sql)
+	}
+	for _, c := range []struct{ sql, back, fault string }{
+		{"UPDATE audit SET who = 'nobody' WHERE number = 2", "UPDATE audit SET who = 'ines' WHERE number = 2", "entry 2"},
+		{"UPDATE audit SET detail = '{\"kind\": \"other\"}' WHERE number = 3", "", "entry 3"},
+	} {
+		past(c.sql)
+		if got := check(""); got.Sound || !strings.Contains(got.Fault, c.fault) {
+			t.Errorf("%s: %+v", c.sql, got)
+		}
+		if c.back != "" {
+			past(c.back)
+		}
+	}
+	past("DELETE FROM audit WHERE number = 3")
+	if got := check(""); got.Sound || !strings.Contains(got.Fault, "entry 3: it is missing") {
+		t.Errorf("%+v", got)
+	}
+	// Cutting off the end leaves a sound beginning: the head that somebody kept shows it.
+	past("DELETE FROM audit WHERE number >= 3")
+	if got := check(""); !got.Sound {
+		t.Errorf("%+v", got)
+	}
+	if got := check(first.Head); got.Sound || !strings.Contains(got.Fault, "cut off") {
+		t.Errorf("%+v", got)
+	}
+}
+
+// TestCredentialsDoNotFollowAChangedEndpoint: whoever can write to the database points an
+// account at a server of theirs, and copies rows; the secret goes nowhere.
+func TestCredentialsDoNotFollowAChangedEndpoint(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Still(engine.Config{}, nil)
+	ctx := context.Background()
+	query(t, r, "INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions) SELECT 'copied', cloud, endpoint, credentials, clock_rate, guest_range, regions FROM accounts WHERE name = 'saltmere-lab'")
+	query(t, r, "UPDATE accounts SET endpoint = 'http://127.0.0.1:1' WHERE name = 'saltmere-lab'")
+	for _, name := range []string{"saltmere-lab", "copied"} {
+		d, err := s.TestAccount(ctx, r.Admin, name)
+		if err != nil || !strings.Contains(d.Problem, "somebody changed the record") {
+			t.Errorf("%s: %+v %v", name, d, err)
+		}
+	}
+	r.Renew(s)
+	if d, err := s.TestAccount(ctx, r.Admin, "saltmere-lab"); err != nil || d.Problem != "" {
+		t.Errorf("after renewing: %s %v", d.Problem, err)
+	}
+	if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.PutNamed(ctx, operator, service.NewNamed{Name: "own", Kind: "secret"}); err != nil {
+		t.Fatal(err)
+	}
+	query(t, r, "UPDATE secrets SET sealed = (SELECT sealed FROM secrets WHERE reference = 'gate@1') WHERE reference = 'own@1'")
+	if v, err := s.Reveal(ctx, operator, service.Asked{Reference: "own", Reason: "a copied row"}); !errors.Is(err, secret.ErrMoved) {
+		t.Errorf("%q %v", v.Value, err)
+	}
+}
+
+func TestAnotherKeyOrNoneIsRefusedAtTheStart(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	r.Still(engine.Config{}, nil)
+	st, err := store.Open(context.Background(), r.DatabaseURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	box, err := secret.OpenBox(filepath.Join(t.TempDir(), "key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	stranger, err := service.New(st, box, slog.New(slog.DiscardHandler), engine.Config{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := stranger.OpenSealed(context.Background()); kind(err) != service.Conflict || !strings.Contains(err.Error(), "was sealed with the key") {
+		t.Error(err)
+	}
+}
+
+// TestRotatingTheSealingKeyMayBeInterrupted: between any two values, with a replica that
+// works on meanwhile.
+func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Still(engine.Config{}, nil)
+	ctx := context.Background()
+	for _, name := range []string{"one", "two", "three"} {
+		if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: name, Kind: "secret", Value: "kelp-and-shingle-" + name}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all := func(when string) {
+		t.Helper()
+		for _, name := range []string{"one", "two", "three"} {
+			if v, err := s.Reveal(ctx, r.Admin, service.Asked{Reference: name, Reason: "rotation"}); err != nil || v.Value != "kelp-and-shingle-"+name {
+				t.Errorf("%s: %s is %q, %v", when, name, v.Value, err)
+			}
+		}
+		if d, err := s.TestAccount(ctx, r.Admin, "saltmere-lab"); err != nil || d.Problem != "" {
+			t.Errorf("%s: the account: %s %v", when, d.Problem, err)
+		}
+	}
+	box, err := secret.ReadBox(r.KeyFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	old := box.Fingerprint()
+	if err := box.Renew(); err != nil {
+		t.Fatal(err)
+	}
+	all("with both keys, before anything is sealed anew")
+	// One value is sealed anew, then the rotation dies.
+	st, err := store.Open(ctx, r.DatabaseURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	x, err := st.Secret(ctx, "two@1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	plain, err := box.Open(secret.ForSecret("two@1"), x.Sealed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed, err := box.Seal(secret.ForSecret("two@1"), plain)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Reseal(ctx, x, sealed, box.Fingerprint()); err != nil {
+		t.Fatal(err)
+	}
+	all("half way")
+	if _, err := s.Reseal(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if err := box.Forget(); err != nil {
+		t.Fatal(err)
+	}
+	all("with the new key alone")
+	if data, err := os.ReadFile(r.KeyFile); err != nil || strings.Count(string(data), "\n") != 1 || box.Fingerprint() == old {
+		t.Errorf("the key file has %d keys, %v", strings.Count(string(data), "\n"), err)
+	}
+	if c, err := s.CheckAudit(ctx, r.Admin, ""); err != nil || !c.Sound {
+		t.Errorf("the audit after a rotation: %+v %v", c, err)
+	}
+	again, err := service.New(st, box, slog.New(slog.DiscardHandler), engine.Config{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := again.OpenSealed(ctx); err != nil {
+		t.Errorf("a replica that starts then: %v", err)
+	}
+}
+
+// TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt: an operator, who may not read a
+// secret, tries every way to have it sent to where they can.
+func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
+	propose := func(u service.User, change func(string) string, inputs map[string]any) service.Proposal {
+		t.Helper()
+		p, err := s.Propose(ctx, u, service.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: change(vault), Inputs: inputs})
+		if err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+		return p
+	}
+	asks := func(p service.Proposal) bool {
+		for _, c := range p.Consents {
+			if c.Name == "secret-use" {
+				return true
+			}
+		}
+		return false
+	}
+	replace := func(old, new string) func(string) string {
+		return func(text string) string {
+			if !strings.Contains(text, old) {
+				t.Fatalf("the template has no %q", old)
+			}
+			return strings.Replace(text, old, new, 1)
+		}
+	}
+	health := "user_data: {write_files: [{path: /etc/word, content: =\"word \" + inputs.word}]}}\n"
+	for name, change := range map[string]func(string) string{
+		"another text":              replace(`"word " + inputs.word`, `"say " + inputs.word`),
+		"another field":             replace("subnet: =lan.id,", "subnet: =lan.id, tags: {w: =inputs.word},"),
+		"a command beside it":       replace("[{path: /etc/word, content: =\"word \" + inputs.word}]}}", "[{path: /etc/word, content: =\"word \" + inputs.word}], runcmd: [send /etc/word]}}"),
+		"the URL of a check":        replace(health, health+"    health: [{http: {url: =\"http://\" + inputs.to + \"/\" + inputs.word}, within: 5m}]\n"),
+		"another output":            replace("outputs: {", "outputs: {more: {value: =\"w\" + inputs.word, about: M}, "),
+		"what a machine answers":    replace(health, health+"    health: [{ssh: {host: =self.private_address, user: admin, key: k, command: rev /etc/word, answer: x, keep: '.*'}, within: 5m}]\n"),
+		"the tag of something else": replace("net: {type: network, want: {range: 10.81.0.0/24}}", "net: {type: network, want: {range: 10.81.0.0/24, tags: {w: =inputs.word}}}"),
+	} {
+		p := propose(operator, change, nil)
+		if !asks(p) {
+			t.Errorf("%s: it asks for nothing: %v", name, p.Consents)
+			continue
+		}
+		var names []string
+		for _, c := range p.Consents {
+			names = append(names, c.Name)
+		}
+		if _, err := s.Accept(ctx, operator, p.ID, names); kind(err) != service.Forbidden {
+			t.Errorf("%s: the operator agrees alone: %v", name, err)
+		}
+		if got, err := s.Proposal(ctx, p.ID); err != nil || got.State != "open" {
+			t.Errorf("%s: it is %s, %v", name, got.State, err)
+		}
+		if name == "another text" {
+			if _, err := s.Accept(ctx, r.Admin, p.ID, names); err != nil {
+				t.Errorf("an administrator agrees: %v", err)
+			}
+		}
+	}
+	same := func(text string) string { return text }
+	for name, p := range map[string]service.Proposal{
+		"another note":          propose(operator, same, map[string]any{"note": "b"}),
+		"one more of the same":  propose(operator, replace("repeat: 1", "repeat: 2"), nil),
+		"another thing changed": propose(operator, replace("title: Vault", "title: The vault"), nil),
+		"an administrator's":    propose(r.Admin, replace(`"word " + inputs.word`, `"say " + inputs.word`), nil),
+	} {
+		if asks(p) {
+			t.Errorf("%s asks: %v", name, p.Consents)
+		}
+	}
+	// A secret that stands for itself, in a new stack.
+	if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
+		t.Fatal(err)
+	}
+	n := service.NewProposal{Stack: "mine", File: "vault.sail.yaml", Source: strings.ReplaceAll(vault, "10.81.", "10.82."), Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
+	if p, err := s.Propose(ctx, operator, n); err != nil || !asks(p) {
+		t.Errorf("a secret of somebody else in a new stack: %v %v", p.Consents, err)
+	}
+	if _, err := s.PutNamed(ctx, operator, service.NewNamed{Name: "own", Kind: "secret"}); err != nil {
+		t.Fatal(err)
+	}
+	n.Secrets = map[string]string{"word": "secret:own"}
+	if p, err := s.Propose(ctx, operator, n); err != nil || asks(p) {
+		t.Errorf("their own asks: %v %v", p.Consents, err)
+	}
+}
+
+// TestConnectingSignsNothingButSigningIn: the key stays where it is.
+func TestConnectingSignsNothingButSigningIn(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	r.Await(s, r.Apply(s, "intake", "gauge-intake", map[string]any{"zones": []any{"north-fell-a"}, "admin_sources": []any{"127.0.0.0/8"}}))
+	c, err := s.Connect(ctx, operator, "intake", service.NewConnection{Resource: "worker[0]"})
+	if err != nil || len(c.Hops) != 2 || c.Hops[0].Resource != "gateway" || c.Hops[1].At != "" {
+		t.Fatalf("%+v %v", c, err)
+	}
+	if _, err := s.Connect(ctx, viewer, "intake", service.NewConnection{Resource: "gateway"}); kind(err) != service.Forbidden {
+		t.Errorf("a viewer connects: %v", err)
+	}
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(c.Hops[0].PublicKey))
+	if err != nil {
+		t.Fatal(err)
+	}
+	request := func(user, service string) []byte {
+		return ssh.Marshal(struct {
+			Session   []byte
+			Kind      byte
+			User      string
+			Service   string
+			Method    string
+			Signed    bool
+			Algorithm string
+			Key       []byte
+		}{make([]byte, 32), 50, user, service, "publickey", true, key.Type(), key.Marshal()})
+	}
+	got, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := key.Verify(request("tide", "ssh-connection"), &ssh.Signature{Format: got.Format, Blob: got.Blob}); err != nil {
+		t.Errorf("the signature is none: %v", err)
+	}
+	some := make([]byte, 64)
+	rand.Read(some)
+	for name, data := range map[string][]byte{"another user": request("root", "ssh-connection"), "another service": request("tide", "ssh-userauth"), "a file": []byte("SSHSIG" + base64.StdEncoding.EncodeToString(some)), "nothing": nil,
+		"more than a request": append(request("tide", "ssh-connection"), 1)} {
+		if got, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: data}); kind(err) != service.Forbidden || got.Blob != nil {
+			t.Errorf("%s is signed: %v", name, err)
+		}
+	}
+	for name, u := range map[string]service.User{"somebody else": {Name: "ulf", Role: "operator"}, "an administrator": r.Admin} {
+		if _, err := s.SignConnection(ctx, u, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != service.Forbidden {
+			t.Errorf("%s uses the connection: %v", name, err)
+		}
+	}
+	query(t, r, "UPDATE connections SET ends_at = now()")
+	if _, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != service.NotFound {
+		t.Errorf("it is over, and signs: %v", err)
+	}
+}
+
+func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	put := func(n service.NewNamed) service.Named {
+		t.Helper()
+		got, err := s.PutNamed(ctx, r.Admin, n)
+		if err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+		return got
+	}
+	put(service.NewNamed{Name: "gate", Kind: "secret"})
+	n := service.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
+	p, err := s.Propose(ctx, r.Admin, n)
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if done := r.Await(s, r.Carry(s, p)); done.State != "done" {
+		t.Fatal(done.Reason)
+	}
+	two := put(service.NewNamed{Name: "gate", Kind: "secret", Rotate: true})
+	if two.Version != 2 || len(two.Versions) != 2 || len(two.Versions[0].Uses) != 0 || len(two.Versions[1].Uses) != 1 || two.Versions[1].Uses[0] != (service.SecretUse{Stack: "vault", Input: "word"}) {
+		t.Fatalf("%+v", two)
+	}
+	if p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault"}); err != nil || p.State != service.Nothing {
+		t.Errorf("without being asked the stack moves: %+v %v", p, err)
+	}
+	if err := s.RemoveNamed(ctx, r.Admin, "gate"); kind(err) != service.Conflict {
+		t.Errorf("a used one is removed: %v", err)
+	}
+	p, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Inputs: map[string]any{"word": "secret:gate"}})
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	r.Await(s, r.Carry(s, p))
+	if got, err := s.NamedSecret(ctx, "gate"); err != nil || len(got.Versions[0].Uses) != 1 {
+		t.Errorf("%+v %v", got, err)
+	}
+	for name, bad := range map[string]service.NewNamed{
+		"a slash": {Name: "a/b", Kind: "secret"}, "a common word": {Name: "x", Kind: "secret", Value: "Password2026!"}, "its own name": {Name: "harbourlight", Kind: "secret", Value: "harbourlight7"},
+		"too short": {Name: "x", Kind: "secret", Value: "k3lp"}, "no kind": {Name: "x", Kind: "secret", Rules: rules("vowel")}, "a row": {Name: "x", Kind: "secret", Value: "1234567890"}, "no key": {Name: "x", Kind: "key_pair", Public: "ssh-ed25519 nonsense"},
+		"one that is there": {Name: "gate", Kind: "secret"}} {
+		if _, err := s.PutNamed(ctx, r.Admin, bad); kind(err) != service.Invalid && kind(err) != service.Conflict {
+			t.Errorf("%s: %v", name, err)
+		} else if bad.Value != "" && strings.Contains(servicetest.Explain(err), bad.Value) {
+			t.Errorf("%s: the secret is told: %v", name, err)
+		}
+	}
+	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "other", File: "v.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); kind(err) != service.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
+		t.Errorf("%v", err)
+	}
+}
+
+func rules(kinds ...string) *secretrule.Rules { return &secretrule.Rules{Kinds: kinds} }
