@@ -104,7 +104,7 @@ func (s *Service) discarding(ctx context.Context, r *reading, k store.Kept) (*re
 		return r, none, err
 	}
 	r.adapter, r.account, r.kept = adapter, account, []store.Kept{k}
-	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region}
+	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region, Tags: account.Tags}
 	home, err := s.readOffers(ctx, account, k.Region)
 	if err != nil {
 		return r, none, err

@@ -179,13 +179,17 @@ func (s *Service) rendered(ctx context.Context, st store.Stack, resources []stor
 		}
 		offers = &d.Offers
 	}
+	account, err := s.store.Account(ctx, st.Account)
+	if err != nil {
+		return nil, err
+	}
 	known := map[string]map[string]any{}
 	for _, r := range resources {
 		if r.MadeAt != nil {
 			known[r.Name] = r.Attributes
 		}
 	}
-	return render.Render(render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Cloud: st.Cloud, Region: st.Region}, Inputs: st.Inputs, Offers: offers,
+	return render.Render(render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Cloud: st.Cloud, Region: st.Region, Tags: account.Tags}, Inputs: st.Inputs, Offers: offers,
 		Secrets: st.Secrets, Stacks: st.Reads, Reveal: reveal, Known: func(r render.Resource) map[string]any {
 			if found, ok := st.Found[r.Name]; ok {
 				return found

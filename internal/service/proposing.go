@@ -192,6 +192,11 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 		}
 	}
 	judged := changed.Judge()
+	bounds, err := s.accountBounds(ctx, r, judged)
+	if err != nil {
+		return judged, err
+	}
+	judged.Findings = append(judged.Findings, bounds...)
 	if render.HasErrors(judged.Findings) {
 		return judged, &Error{Kind: Findings, Title: "the proposal would not work", Remedy: "mend what the findings name; nothing was made", Findings: judged.Findings}
 	}

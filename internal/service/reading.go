@@ -142,7 +142,7 @@ func (s *Service) readPlace(ctx context.Context, r *reading) error {
 	if err := inRegion(account, r.stack.Region); err != nil {
 		return err
 	}
-	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region}
+	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region, Tags: account.Tags}
 	home, err := s.offersFor(ctx, r, r.stack.Region)
 	if err != nil {
 		return err

@@ -251,6 +251,13 @@ func (c *Cloud) me(w http.ResponseWriter, r *http.Request) error {
 	if !a.Ends.IsZero() {
 		out["credentials_end"] = a.Ends
 	}
+	may := []string{}
+	for _, k := range kinds {
+		if _, hit := c.world.Planned("denied", a.Name, k.plural, ""); !hit {
+			may = append(may, k.plural+".make")
+		}
+	}
+	out["permissions"] = may
 	return writeJSON(w, 200, out)
 }
 

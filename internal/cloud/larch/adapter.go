@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -90,16 +91,34 @@ func typeOf(kind string) string {
 // WhoAmI tells the account, its clock and where its guests are.
 func (a *Adapter) WhoAmI(ctx context.Context) (cloud.Identity, error) {
 	var me struct {
-		Account    string   `json:"account"`
-		Roles      []string `json:"roles"`
-		Regions    []string `json:"regions"`
-		ClockRate  float64  `json:"clock_rate"`
-		GuestRange string   `json:"guest_range"`
+		Account     string    `json:"account"`
+		Roles       []string  `json:"roles"`
+		Regions     []string  `json:"regions"`
+		ClockRate   float64   `json:"clock_rate"`
+		GuestRange  string    `json:"guest_range"`
+		Ends        time.Time `json:"credentials_end"`
+		Permissions []string  `json:"permissions"`
 	}
 	if _, err := a.do(ctx, http.MethodGet, "/v1/me", nil, &me); err != nil {
 		return cloud.Identity{}, fmt.Errorf("ask Larch who this account is: %w", err)
 	}
-	return cloud.Identity{Account: me.Account, Roles: me.Roles, Regions: me.Regions, ClockRate: max(me.ClockRate, 0.001), GuestRange: me.GuestRange}, nil
+	return cloud.Identity{Account: me.Account, Roles: me.Roles, Regions: me.Regions, Ends: me.Ends, Makes: makes(me.Permissions), ClockRate: max(me.ClockRate, 0.001), GuestRange: me.GuestRange}, nil
+}
+
+// makes are the types that permissions such as disks.make let an account make; nil when
+// it is told of none.
+func makes(permissions []string) []string {
+	if permissions == nil {
+		return nil
+	}
+	out := []string{}
+	for name, k := range mappings {
+		if slices.Contains(permissions, k.kind+".make") {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // pages reads every page of a list.

@@ -160,7 +160,27 @@ func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want 
 	if want["name"] == nil {
 		want["name"] = e.out.Stack.Name + "-" + e.scope + local
 	}
+	if tags := e.tagged(d, want["tags"]); tags != nil {
+		want["tags"] = tags
+	}
 	return want, behind, zones
+}
+
+// tagged adds the tags of the account to those of a resource, which come first.
+func (e *evaluator) tagged(d *lang.Resource, own any) any {
+	if _, has := d.Type.Property("tags"); !has || len(e.out.Stack.Tags) == 0 {
+		return own
+	}
+	declared, isMap := own.(map[string]any)
+	if own != nil && !isMap {
+		return own // it waits for something
+	}
+	out := make(map[string]any, len(declared)+len(e.out.Stack.Tags))
+	for key, value := range e.out.Stack.Tags {
+		out[key] = value
+	}
+	maps.Copy(out, declared)
+	return out
 }
 
 func texts(list []any) []string {

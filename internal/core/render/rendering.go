@@ -61,6 +61,8 @@ type Stack struct {
 	Account string `json:"account"`
 	Cloud   string `json:"cloud"`
 	Region  string `json:"region"`
+	// Tags are those of the account, put on every resource that does not say otherwise.
+	Tags map[string]string `json:"tags,omitempty"`
 }
 
 // FixedID stands for the stack's id in a rendering that belongs to no stack.

@@ -71,6 +71,9 @@ func (m *member) property(name string) (v any) {
 			m.e.broken(m.local+"."+name, n, err)
 		}
 	})
+	if name == "tags" {
+		v = m.e.tagged(m.d, v)
+	}
 	return v
 }
 

@@ -1,0 +1,175 @@
+package service_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"undersail/internal/core/render"
+	"undersail/internal/engine"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+	"undersail/internal/store"
+	"undersail/sim/world"
+)
+
+func example(t *testing.T, name string) string {
+	t.Helper()
+	source, err := os.ReadFile(filepath.Join("..", "..", "examples", name+".sail.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(source)
+}
+
+func findings(p service.Proposal, err error) []render.Finding {
+	if refused, ok := err.(*service.Error); ok {
+		return refused.Findings
+	}
+	return p.Findings
+}
+
+func has(list []render.Finding, code, text string) bool {
+	return slices.ContainsFunc(list, func(f render.Finding) bool { return f.Code == code && strings.Contains(f.Message, text) && f.Remedy != "" })
+}
+
+// TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall: each remedy makes it pass.
+func TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	site := service.NewProposal{Stack: "site", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}
+	r.Await(s, r.Apply(s, "other", "warning-site", map[string]any{"range": "10.199.0.0/24"}))
+	bound := func(b service.AccountBounds) {
+		t.Helper()
+		if _, err := s.BoundAccount(ctx, r.Admin, "saltmere-lab", b); err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+	}
+	propose := func() []render.Finding {
+		t.Helper()
+		return findings(s.Propose(ctx, r.Admin, site))
+	}
+	p := func(x float64) *float64 { return &x }
+	only, none := []string{"ember-coast"}, []string{}
+	soon, never, week := time.Now().Add(time.Second), time.Time{}, int64(7*24*3600)
+
+	bound(service.AccountBounds{AllowedRegions: &only})
+	if list := propose(); !has(list, "region-not-allowed", "north-fell") {
+		t.Errorf("%v", list)
+	}
+	bound(service.AccountBounds{AllowedRegions: &none, EndsAt: &soon})
+	if list := propose(); !has(list, "account-ends", "the lab account saltmere-lab end") {
+		t.Errorf("%v", list)
+	}
+	bound(service.AccountBounds{EndsAt: &never, Budget: p(10)})
+	if list := propose(); !has(list, "budget", "its budget is 10") {
+		t.Errorf("%v", list)
+	}
+	bound(service.AccountBounds{Budget: p(-1), LeaseSeconds: &week})
+	if list := propose(); !has(list, "lease", "7d") || render.HasErrors(list) {
+		t.Errorf("%v", list)
+	}
+	// The cloud says what the rights include, when it is asked.
+	r.Fault(world.Fault{Kind: "denied", On: "firewalls", Count: -1})
+	if d, err := s.TestAccount(ctx, r.Admin, "saltmere-lab"); err != nil || slices.Contains(d.Identity.Makes, "firewall") || !slices.Contains(d.Identity.Makes, "disk") {
+		t.Fatalf("%+v %v", d.Identity, err)
+	}
+	if list := propose(); !has(list, "permission", "may not make a firewall") {
+		t.Errorf("%v", list)
+	}
+	r.Lift()
+	if _, err := s.TestAccount(ctx, r.Admin, "saltmere-lab"); err != nil {
+		t.Fatal(err)
+	}
+	tags := map[string]string{"owner": "forecasting"}
+	bound(service.AccountBounds{Tags: &tags})
+	if list := propose(); render.HasErrors(list) {
+		t.Errorf("after every remedy: %v", list)
+	}
+	r.Await(s, r.Apply(s, "site", "warning-site", nil))
+	for _, x := range r.Ledger().Alive {
+		if x.Tags["undersail-stack"] == "site" && x.Tags["owner"] != "forecasting" {
+			t.Errorf("%s has the tags %v", x.Name, x.Tags)
+		}
+	}
+	if v, err := s.Verify(ctx, r.Admin, "site"); err != nil || !v.Healthy {
+		t.Errorf("%+v %v", v, err)
+	}
+	wrong := map[string]string{"undersail-stack": "x"}
+	if _, err := s.BoundAccount(ctx, r.Admin, "saltmere-lab", service.AccountBounds{Tags: &wrong}); kind(err) != service.Invalid {
+		t.Errorf("our own mark as a tag: %v", err)
+	}
+	if _, err := s.BoundAccount(ctx, operator, "saltmere-lab", service.AccountBounds{}); kind(err) != service.Forbidden {
+		t.Errorf("an operator bounds an account: %v", err)
+	}
+}
+
+func TestCredentialsThatEndBeforeTheRunAreFound(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 1) // a run would take minutes
+	s, _ := r.Still(engine.Config{}, nil)
+	ctx := context.Background()
+	query(t, r, `UPDATE accounts SET identity = jsonb_set(identity, '{ends}', to_jsonb(to_char(now() + interval '30 seconds', 'YYYY-MM-DD"T"HH24:MI:SS"Z"'))), tested_at = now()`)
+	site := service.NewProposal{Stack: "site", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}
+	if list := findings(s.Propose(ctx, r.Admin, site)); !has(list, "credentials-end", "the credentials of account saltmere-lab end") {
+		t.Errorf("%v", list)
+	}
+	r.Renew(s)
+	if list := findings(s.Propose(ctx, r.Admin, site)); render.HasErrors(list) {
+		t.Errorf("after renewing: %v", list)
+	}
+}
+
+// TestAnAccountThatVanishedIsClosedWithItsStacks: not before it is gone, and what was
+// known there is told.
+func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	r.Await(s, r.Apply(s, "site", "warning-site", nil))
+	for gone, words := range map[bool]string{false: "living stacks: site", true: "it is not gone"} {
+		if _, err := s.RemoveAccount(ctx, r.Admin, "saltmere-lab", "", gone); kind(err) != service.Conflict || !strings.Contains(err.Error(), words) {
+			t.Errorf("gone %t: %v", gone, err)
+		}
+	}
+	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Inputs: map[string]any{"headline": "Flood expected"}})
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	r.Fault(world.Fault{Kind: "credentials-end", Count: -1})
+	if d, err := s.TestAccount(ctx, r.Admin, "saltmere-lab"); err != nil || d.Problem == "" || d.Remedy == "" {
+		t.Errorf("%+v %v", d, err)
+	}
+	closed, err := s.RemoveAccount(ctx, r.Admin, "saltmere-lab", "the course is over", true)
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if len(closed.Stacks) != 1 || len(closed.Stacks[0].Resources) != 4 || closed.Account.ClosedAt == nil || !strings.Contains(closed.Account.ClosedWhy, "the course is over") {
+		t.Errorf("%+v", closed)
+	}
+	if list, err := s.Stacks(ctx, "", 10); err != nil || len(list) != 0 {
+		t.Errorf("%v %v", list, err)
+	}
+	if got, err := s.Proposal(ctx, p.ID); err != nil || got.State != "refused" {
+		t.Errorf("a proposal is %s, %v", got.State, err)
+	}
+	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}); kind(err) != service.Conflict || !strings.Contains(err.Error(), "was closed") {
+		t.Errorf("a stack in a closed account: %v", err)
+	}
+	entries, err := s.Audit(ctx, r.Admin, store.AuditQuery{Action: "close account"})
+	if err != nil || len(entries) != 1 || entries[0].Detail["stacks"] == nil {
+		t.Errorf("%v %v", entries, err)
+	}
+	r.Lift()
+	r.Renew(s) // it is there again
+	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": "10.199.0.0/24"}}); err != nil {
+		t.Errorf("after adding it again: %v", servicetest.Explain(err))
+	}
+}
