@@ -12,7 +12,7 @@ demo: build ## Start everything with demo data; stays in front
 	@exec bin/undersail demo --dir "$(DEMO_DIR)"
 
 test: build check ## Run all static checks and tests
-	@scripts/packages postgresql chromium
+	@scripts/packages postgresql chromium openssh-client
 	go test ./...
 
 build: console/dist/app/index.html ## Build both programs, with the console inside
