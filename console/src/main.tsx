@@ -16,6 +16,9 @@ const StackPage = lazy(() => import('./pages/stack'))
 const ProposalsPage = lazy(() => import('./pages/proposals'))
 const RunsPage = lazy(() => import('./pages/runs'))
 const LibraryPage = lazy(() => import('./pages/library'))
+const AccountsPage = lazy(() => import('./pages/accounts'))
+const SecretsPage = lazy(() => import('./pages/secrets'))
+const AuditPage = lazy(() => import('./pages/audit'))
 
 const theme = localStorage.getItem('theme')
 if (theme === 'light' || theme === 'dark') document.documentElement.dataset.theme = theme
@@ -40,6 +43,10 @@ createRoot(document.getElementById('root')!).render(
               <Route path="/runs" element={<RunsPage />} />
               <Route path="/runs/:id" element={<RunPage />} />
               <Route path="/library" element={<LibraryPage />} />
+              <Route path="/accounts" element={<AccountsPage />} />
+              <Route path="/accounts/:name" element={<AccountsPage />} />
+              <Route path="/secrets" element={<SecretsPage />} />
+              <Route path="/audit" element={<AuditPage />} />
               <Route path="*" element={<Empty title="There is nothing at this address">Go back to the <Link to="/stacks">stacks</Link>.</Empty>} />
             </Route>
           </Routes>

@@ -156,7 +156,15 @@ func (a *app) askMissing(cmd *cobra.Command, t *lang.Template, g *given, f *fill
 	}
 	answers := make([]string, len(missing))
 	var fields []huh.Field
+	own, err := a.ownSecrets(cmd)
+	if err != nil {
+		return err
+	}
 	for i, in := range missing {
+		if in.Picks == "secret" && len(own) > 0 {
+			fields = append(fields, selection(cmp.Or(in.Title, in.Name), in.Rules.Words(), own, &answers[i]))
+			continue
+		}
 		fields = append(fields, question(in, o, &answers[i]))
 	}
 	if err := ask(cmd, fields...); err != nil {
@@ -190,6 +198,25 @@ func missingInputs(t *lang.Template, g *given, f filled) []*lang.Input {
 	return out
 }
 
+// ownSecrets are the secrets that stand for themselves, where there is a service to ask.
+func (a *app) ownSecrets(cmd *cobra.Command) ([]offer.Option, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, nil
+	}
+	list, err := decode[[]service.Named](c.ListSecrets(cmd.Context()))
+	if err != nil {
+		return nil, err
+	}
+	var out []offer.Option
+	for _, n := range list {
+		if n.Kind == "secret" {
+			out = append(out, offer.Option{Value: "secret:" + n.Name, About: n.About})
+		}
+	}
+	return out, nil
+}
+
 // question is how an input is asked for.
 func question(in *lang.Input, o *offer.Offers, into *string) huh.Field {
 	title := cmp.Or(in.Title, in.Name)
@@ -202,6 +229,9 @@ func question(in *lang.Input, o *offer.Offers, into *string) huh.Field {
 	}
 	field := huh.NewInput().Title(title).Description(about).Value(into).Validate(func(text string) error {
 		if in.Secret {
+			if strings.HasPrefix(text, "secret:") {
+				return nil // a reference; the service holds it against the rules
+			}
 			if broken := in.Rules.Check(text); len(broken) > 0 {
 				return errors.New(strings.Join(broken, "; "))
 			}

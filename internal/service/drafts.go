@@ -232,6 +232,15 @@ func (s *Service) Choices(ctx context.Context, n NewProposal, input string) ([]o
 		return nil, refuse(NotFound, "its inputs are listed in the answer of the draft", "template %s has no input %q", r.Template.About.Name, input)
 	}
 	out := []offer.Option{}
+	if in.Secret || in.Picks == "key_pair" {
+		own, err := s.ownChoices(ctx, in.Secret)
+		if err != nil {
+			return nil, err
+		}
+		if out = append(out, own...); in.Secret {
+			return out, nil
+		}
+	}
 	switch {
 	case in.Picks == "stack":
 		list, err := s.store.Summaries(ctx, "", draftsListed)
@@ -265,7 +274,25 @@ func (s *Service) Choices(ctx context.Context, n NewProposal, input string) ([]o
 		return nil, err
 	}
 	if list, known := render.Options(in, o); known {
-		out = list
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
+// ownChoices are the secrets, or the key pairs, that stand for themselves.
+func (s *Service) ownChoices(ctx context.Context, secrets bool) ([]offer.Option, error) {
+	list, err := s.NamedSecrets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []offer.Option
+	for _, n := range list {
+		switch {
+		case secrets && n.Kind == "secret":
+			out = append(out, offer.Option{Value: "secret:" + n.Name, About: n.About})
+		case !secrets && n.Kind != "secret":
+			out = append(out, offer.Option{Value: "key:" + n.Name, About: n.About})
+		}
 	}
 	return out, nil
 }

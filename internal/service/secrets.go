@@ -72,6 +72,9 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 // references. One that breaks the rules of its input is told; one that nobody knows is
 // left for the rendering to tell.
 func (s *Service) refer(ctx context.Context, r *reading) error {
+	if err := s.referKeys(ctx, r); err != nil {
+		return err
+	}
 	for _, in := range r.Template.Inputs {
 		name, ok := strings.CutPrefix(r.Given[in.Name], "secret:")
 		if !in.Secret || !ok {
@@ -95,6 +98,30 @@ func (s *Service) refer(ctx context.Context, r *reading) error {
 		}
 		r.Secrets[in.Name], r.Origins[in.Name] = row.Reference, "secret "+row.Reference
 		delete(r.Given, in.Name)
+	}
+	return nil
+}
+
+// referKeys puts the public halves of key pairs in the place of key:NAME.
+func (s *Service) referKeys(ctx context.Context, r *reading) error {
+	for _, in := range r.Template.Inputs {
+		text, _ := r.Inputs[in.Name].(string)
+		name, ok := strings.CutPrefix(text, "key:")
+		if !ok || in.Secret || in.Picks != "" && in.Picks != "key_pair" {
+			continue
+		}
+		row, err := s.referred(ctx, name)
+		var refused *Error
+		switch {
+		case errors.As(err, &refused):
+			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "unknown-key", Place: "inputs." + in.Name, Message: refused.Title, Remedy: "list them with: undersail key-pairs"})
+		case err != nil:
+			return err
+		case row.Public == "":
+			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "unknown-key", Place: "inputs." + in.Name, Message: name + " is a secret, and no key pair", Remedy: "list them with: undersail key-pairs"})
+		default:
+			r.Inputs[in.Name], r.Origins[in.Name] = row.Public, "key pair "+row.Reference
+		}
 	}
 	return nil
 }

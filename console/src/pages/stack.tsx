@@ -3,7 +3,9 @@ import { useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Resource, type Stack } from '../api/client'
 import { useStack } from '../api/queries'
+import { Guide } from '../parts/guide'
 import { useNow } from '../parts/now'
+import { Reveal } from '../parts/reveal'
 import { State, StatePill } from '../parts/state'
 import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { ago, clock, money, valueText } from '../parts/words'
@@ -62,6 +64,7 @@ function Content({ s }: { s: Stack }) {
             </div>
             <div className="min-w-0 space-y-3">
               <Outputs s={s} />
+              <Guide name={s.name} />
               {shown && <Details r={shown} />}
               <Inputs s={s} />
             </div>
@@ -108,7 +111,7 @@ function Outputs({ s }: { s: Stack }) {
             return (
               <tr key={o.name}>
                 <td className="w-[110px] truncate font-semibold" title={o.about}>{o.name}</td>
-                <td className="truncate font-mono text-small" title={`${text}\n${o.about ?? ''}`}>{/^https?:\/\//.test(text) ? <a href={text} rel="noreferrer" target="_blank" className="text-accent">{text}</a> : text}</td>
+                <td className="truncate font-mono text-small" title={`${text}\n${o.about ?? ''}`}>{o.secret && <Reveal what={`${s.name} ${o.name}`} asked={{ stack: s.name, name: o.name }} trigger={<button type="button" className="float-right font-sans font-semibold text-accent">Reveal</button>} />}{/^https?:\/\//.test(text) ? <a href={text} rel="noreferrer" target="_blank" className="text-accent">{text}</a> : text}</td>
               </tr>
             )
           })}
@@ -148,7 +151,7 @@ function Inputs({ s }: { s: Stack }) {
           {(s.inputs ?? []).map((i) => (
             <tr key={i.name}>
               <td className="w-[130px] truncate font-semibold" title={i.title}>{i.name}</td>
-              <td className="truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}</td>
+              <td className="truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}{valueText(i.value).startsWith('secret:') && <Reveal what={`${s.name} ${i.name}`} asked={{ stack: s.name, name: i.name }} trigger={<button type="button" className="ml-2 font-sans font-semibold text-accent">Reveal</button>} />}</td>
               <td className="w-[96px] text-small text-ink-2">{i.origin}</td>
             </tr>
           ))}

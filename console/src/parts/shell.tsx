@@ -51,6 +51,9 @@ function Places() {
     { to: '/proposals', word: 'Proposals', count: proposals.data?.filter((p) => p.state === 'open').length },
     { to: '/runs', word: 'Runs', count: runs.data?.filter((r) => !r.ended_at).length },
     { to: '/library', word: 'Library', count: templates.data?.length },
+    { to: '/accounts', word: 'Accounts', count: undefined },
+    { to: '/secrets', word: 'Secrets and keys', count: undefined },
+    { to: '/audit', word: 'Audit', count: undefined },
   ]
   return (
     <ul className="space-y-0.5 max-md:flex max-md:space-y-0">

@@ -22,6 +22,13 @@ export function ago(at: string | undefined, now: number): string {
   return `${span(Math.max(0, (now - new Date(at).getTime()) / 1000))} ago`
 }
 
+/** How long it is until a moment, or how long ago it was. */
+export function until(at: string, now: number): string {
+  const seconds = (new Date(at).getTime() - now) / 1000
+  if (seconds < 0) return `over since ${span(-seconds)}`
+  return seconds > 2 * 86_400 ? `in ${Math.floor(seconds / 86_400)} days` : `in ${span(seconds)}`
+}
+
 /** Puts what is pending anywhere in a value into words. */
 function inWords(value: unknown): unknown {
   if (Array.isArray(value)) return value.map(inWords)

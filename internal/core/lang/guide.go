@@ -2,6 +2,7 @@ package lang
 
 import (
 	"strings"
+	"unicode/utf8"
 
 	"undersail/internal/core/expr"
 	"undersail/internal/core/resource"
@@ -31,13 +32,9 @@ func (d *decoder) guide(n *Node) {
 		d.errorf("limit", n.Position, "keep it short, and point to a longer text", "the guide has %d bytes, and at most %d are read", len(n.Text), mostGuide)
 		return
 	}
-	rest, line := n.Text, n.Line+1
-	if !strings.Contains(n.Text, "\n") {
-		line = n.Line
-	}
+	rest := n.Text
 	for {
 		before, after, found := strings.Cut(rest, "{=")
-		line += strings.Count(before, "\n")
 		if before != "" {
 			d.template.Guide = append(d.template.Guide, GuidePiece{Text: before})
 		}
@@ -45,7 +42,7 @@ func (d *decoder) guide(n *Node) {
 			return
 		}
 		end := closing(after)
-		at := Position{Line: line, Column: n.Column}
+		at := inGuide(n, len(n.Text)-len(after)-1)
 		if end < 0 {
 			d.errorf("value", at, "write {=EXPRESSION} on one line", "a value of the guide has no closing brace")
 			return
@@ -58,6 +55,16 @@ func (d *decoder) guide(n *Node) {
 		}
 		d.template.Guide = append(d.template.Guide, GuidePiece{Value: &Node{Position: at, Kind: Expression, Text: text}})
 	}
+}
+
+// inGuide is where a byte of a guide stands in its file. The text of a block stands on
+// the lines below its key, two blanks in, as tidy writes it.
+func inGuide(n *Node, offset int) Position {
+	if !strings.Contains(n.Text, "\n") {
+		return Position{Line: n.Line, Column: n.Column + offset}
+	}
+	before := n.Text[:offset]
+	return Position{Line: n.Line + 1 + strings.Count(before, "\n"), Column: 3 + utf8.RuneCountInString(before[strings.LastIndex(before, "\n")+1:])}
 }
 
 // closing finds the brace that closes a value, or gives -1 when the line ends before it.

@@ -322,7 +322,7 @@ func (e *evaluator) picked(in *lang.Input, v any) any {
 			e.pickedZone(fmt.Sprintf("%s[%d]", place, i), name)
 		}
 	case "network", "subnet", "key_pair":
-		if text == "" {
+		if text == "" || in.Picks == "key_pair" && isPublicKey(text) {
 			return v
 		}
 		id, otherwise, names := o.Find(in.Picks, text)
@@ -346,6 +346,13 @@ func (e *evaluator) picked(in *lang.Input, v any) any {
 		e.complies(in, text)
 	}
 	return v
+}
+
+// isPublicKey tells the public half of a key pair of ours, which is given for its name,
+// from the id of one in the cloud.
+func isPublicKey(text string) bool {
+	kind, _, found := strings.Cut(text, " ")
+	return found && (strings.HasPrefix(kind, "ssh-") || strings.HasPrefix(kind, "ecdsa-") || strings.HasPrefix(kind, "sk-"))
 }
 
 func (e *evaluator) pickedZone(place, zone string) {
