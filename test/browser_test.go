@@ -85,6 +85,12 @@ func (p *page) press(text string) {
 	p.t.Fatalf("there is no button %q; the page says:\n%s", text, p.text())
 }
 
+// fill types into a field of a form.
+func (p *page) fill(name, text string) {
+	p.t.Helper()
+	p.do(chromedp.SendKeys(chromedp.CSS("[name="+name+"]"), text))
+}
+
 func (p *page) signIn(password string) {
 	p.t.Helper()
 	p.open("/")

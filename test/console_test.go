@@ -144,3 +144,41 @@ func TestTheFirstPageIsSmall(t *testing.T) {
 		t.Errorf("the first page loads no script:\n%s", page)
 	}
 }
+
+// TestConsoleHandsOver makes a secret, reads it for a reason, and finds both in the audit;
+// tests an account; and reads how a stack is used.
+func TestConsoleHandsOver(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	b.must(0, "apply", b.propose("rota", "duty-rota", "--inputs", "examples/duty-rota.inputs.yaml"), "--watch")
+	p := b.browse()
+	p.signIn(b.password)
+	p.open("/secrets")
+	p.sees("No secret stands for itself yet")
+	p.press("Make")
+	p.sees("It is drawn by the service and sealed")
+	p.fill("name", "board-token")
+	p.press("Make it")
+	p.sees("board-token", "An input takes it as secret:board-token", "nobody")
+	p.press("Reveal")
+	p.sees("What it is needed for")
+	p.fill("reason", "first use of the board")
+	p.press("Reveal it")
+	p.sees("Hide it")
+	token := b.must(0, "reveal", "board-token", "--reason", "to compare").out
+	p.sees(token)
+	p.press("Hide it")
+	p.open("/audit")
+	p.sees("reveal", "board-token@1", "first use of the board")
+	if strings.Contains(p.text(), token) {
+		t.Error("the audit shows the value")
+	}
+	p.press("Check every entry")
+	p.sees("entries are as they were written", "undersail audit --check --head")
+	p.open("/accounts/saltmere-lab")
+	p.sees("signed in as, builder", "no end", "Quota in north-fell", "rota", "rota-net")
+	p.press("Test now")
+	p.sees("Test now")
+	p.open("/stacks/rota")
+	p.sees("How to use it", "Sign in as duty", "undersail connect rota 'board[1]'", "through entry")
+}

@@ -44,7 +44,7 @@ func TestWhatCannotWorkIsFoundBeforeAnythingIsMade(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "240")
 	b.simcloud("fault", "add", "quota", "--label", "vcpus", "--value", "1", "--count", "-1")
-	weak := file(t, "password", "short\n")
+	weak, forbidden := file(t, "password", "short\n"), file(t, "password-2", "Saltmere-2026-x\n")
 	for _, c := range []struct {
 		about string
 		args  []string
@@ -53,7 +53,8 @@ func TestWhatCannotWorkIsFoundBeforeAnythingIsMade(t *testing.T) {
 		{"a size not sold there", []string{"--template", "warning-site", "--input", "size=vast-64"}, "not sold in north-fell"},
 		{"a quota one short", []string{"--template", "warning-site", "--input", "size=plain-2"}, "this needs 2, 1 too many"},
 		{"a weak password in a file", []string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--secret", "password=" + weak}, "the secret breaks its rules: it has 5 characters and needs 14"},
-		{"a weak password as an input", []string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--input", "password=Saltmere-2026-x"}, "forbidden text"},
+		{"a password with a forbidden text", []string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--secret", "password=" + forbidden}, "forbidden text"},
+		{"a password in the clear", []string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--input", "password=Kelp-and-2026-x"}, "stands there in the clear"},
 		{"an unknown input", []string{"--template", "warning-site", "--input", "sise=plain-2"}, "did you mean `size`?"},
 	} {
 		r := b.run(append([]string{"propose", "never", "--account", "saltmere-lab", "--region", "north-fell"}, c.args...)...)

@@ -21,8 +21,6 @@ func TestScreenshots(t *testing.T) {
 	p := b.browse()
 	shot := func(name string) { p.shoot(filepath.Join(to, name+".png")) }
 	p.open("/")
-	p.sees("Sign in")
-	shot("sign-in")
 	p.signIn(b.password)
 	p.sees("intake-trial", "Why intake-trial")
 	shot("stacks")
@@ -53,12 +51,9 @@ func TestScreenshots(t *testing.T) {
 	p.sees("Continue with what is missing")
 	time.Sleep(time.Second)
 	shot("run-failed")
-	drawing, err := filepath.Abs("../docs/graphs/coast-tiers.svg")
-	if err != nil {
-		t.Fatal(err)
-	}
-	page := file(t, "graph.html", `<body style="margin:0;background:#f6f4ef;display:grid;align-items:center;height:100vh"><img style="width:100%" src="file://`+drawing+`">`)
-	p.do(chromedp.Navigate("file://" + page))
-	shot("graph")
+	p.open("/accounts/saltmere-lab")
+	p.sees("Quota in", "vcpus")
+	time.Sleep(time.Second)
+	shot("accounts")
 	terminalShots(t, b, to)
 }

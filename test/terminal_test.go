@@ -21,6 +21,7 @@ func terminalShots(t *testing.T, b *bench, to string) {
 	five := file(t, "five.sail.yaml", fiveMistakes)
 	b.must(0, "apply", b.propose("desk", "duty-desk", "--inputs", "examples/duty-desk.inputs.yaml"), "--watch")
 	b.retire("desk")
+	rota := b.propose("rota", "duty-rota", "--inputs", "examples/duty-rota.inputs.yaml", "--input", "password=secret:rota-password")
 	site := b.propose("warnings-south", "warning-site", "--inputs", "examples/warning-site.inputs.yaml")
 	for _, c := range []struct {
 		name, command string
@@ -28,19 +29,33 @@ func terminalShots(t *testing.T, b *bench, to string) {
 	}{
 		{"terminal-check", "cd " + filepath.Dir(five) + "; undersail check five.sail.yaml", 2 * time.Second},
 		{"terminal-render", "undersail render examples/gauge-intake.sail.yaml --inputs examples/gauge-intake.inputs.yaml --account saltmere-lab --region ember-coast --input 'zones=[ember-coast-a]'", 2 * time.Second},
-		{"terminal-explain", "undersail render examples/duty-desk.sail.yaml --preset together --inputs examples/duty-desk.inputs.yaml --input disk=30GiB --offers examples/north-fell.offers.json --explain 'desk[second]' | head -40", 2 * time.Second},
 		{"terminal-fit", "undersail fit --account saltmere-lab --count 2 --memory 32GiB --disk 2TiB --throughput 350 --by disk", 2 * time.Second},
 		{"terminal-compare", "cd examples; undersail compare forecast-cluster --account saltmere-lab --region north-fell --inputs forecast-cluster.inputs.yaml --presets calm,usual,storm,surge", 2 * time.Second},
 		{"terminal-offers", "undersail offers saltmere-lab --region north-fell --only sizes,disks,images --memory 16GiB --vcpus 4 --zone north-fell-c --sort price", 2 * time.Second},
 		{"terminal-propose", "undersail propose intake-north --input workers=4", 2 * time.Second},
 		{"terminal-apply", "undersail apply " + site + " --watch", 3300 * time.Millisecond},
 		{"terminal-kept", "undersail kept; undersail propose desk --template duty-desk --account saltmere-lab --region north-fell --inputs examples/duty-desk.inputs.yaml | head -32", 2 * time.Second},
-		{"terminal-failed", "undersail runs 3", 2 * time.Second},
+		{"terminal-guide", "undersail apply " + rota + " --watch", 14 * time.Second},
+		{"terminal-connect", handing, 9 * time.Second},
+		{"terminal-account", "undersail accounts show saltmere-lab", 2 * time.Second},
 		{"terminal-verify", "undersail verify intake-north", 3 * time.Second},
 	} {
 		window(t, b, filepath.Join(to, c.name+".png"), c.command, c.wait)
 	}
 }
+
+// handing shows several commands of handing over one after the other.
+const handing = `clear
+while read -r line; do printf '$ %s\n' "$line"; eval "$line" </dev/null; echo; done <<'END'
+undersail connect rota 'board[0]' -- systemctl is-active tide-board
+timeout -s INT 3 undersail connect rota 'board[0]' --forward 8085
+undersail connect rota 'board[1]' --print
+undersail reveal rota password
+undersail reveal rota password --reason 'first sign-in' | wc -c
+undersail audit rota
+undersail audit --check
+END
+`
 
 // window shows one command with its output in a terminal and pictures it.
 func window(t *testing.T, b *bench, path, command string, wait time.Duration) {

@@ -236,6 +236,9 @@ func (d *Demo) load(ctx context.Context) error {
 	if err := d.loadStacks(ctx); err != nil {
 		return err
 	}
+	if err := d.loadSecrets(ctx); err != nil {
+		return err
+	}
 	d.state.Loaded = true
 	return nil
 }
@@ -265,6 +268,30 @@ func (d *Demo) loadAccounts(ctx context.Context) error {
 		n := service.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
 		if _, err := d.daemon.Service.AddAccount(ctx, me, n); err != nil {
 			return fmt.Errorf("account %s: %w", a.Name, err)
+		}
+	}
+	return nil
+}
+
+// loadSecrets bounds the lab account, and makes what stands for itself.
+func (d *Demo) loadSecrets(ctx context.Context) error {
+	me, err := d.me(ctx)
+	if err != nil {
+		return err
+	}
+	s := d.daemon.Service
+	budget, ends := 900.0, time.Now().AddDate(0, 3, 0).UTC().Truncate(24*time.Hour)
+	if _, err := s.BoundAccount(ctx, me, "saltmere-lab", service.AccountBounds{Budget: &budget, EndsAt: &ends}); err != nil {
+		return err
+	}
+	for _, n := range []service.NewNamed{
+		{Name: "rota-password", Kind: "secret", About: "sign-in to the duty officers' rota"},
+		{Name: "feed-token", Kind: "secret", About: "token of the tide feed"},
+		{Name: "feed-token", Kind: "secret", Rotate: true},
+		{Name: "duty-key", Kind: "key_pair", About: "the officers on duty"},
+	} {
+		if _, err := s.PutNamed(ctx, me, n); err != nil {
+			return fmt.Errorf("secret %s: %w", n.Name, err)
 		}
 	}
 	return nil

@@ -108,7 +108,7 @@ func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
 	// In real milliseconds, a sixtieth of the cloud's: two hours, the usual half
 	// hour, and the longest check of the proof with a minute to spare, which is less
 	// than anything is given where a minute is a second.
-	if !slices.Equal(got, []int64{120_000, 30_000, 15_000}) {
+	if !slices.Equal(got, []int64{120_000, 30_000, 30_000}) {
 		t.Error(got)
 	}
 	if retired := engine.Steps(ordered(nil, change.Change{Resource: "slow", Change: change.Remove}), proposal.Durations{Rate: 60}, nil); len(retired) != 1 || retired[0].PatienceMS != 30_000 {

@@ -25,7 +25,7 @@ func withProof(steps []store.Step, r *render.Rendering, d proposal.Durations) []
 		patience = max(patience, c.Within)
 	}
 	proof := store.Step{Number: len(steps), Resource: Whole, Type: "stack", Action: ActionProve, State: string(schedule.Waiting), Needs: []store.Need{},
-		ExpectMS: d.ExpectProof(), PatienceMS: health.Deadline(patience+60, d.Rate).Milliseconds()}
+		ExpectMS: d.ExpectProof(), PatienceMS: health.Patience(patience+60, d.Rate).Milliseconds()}
 	for _, s := range steps {
 		proof.Needs = append(proof.Needs, store.Need{Step: s.Number})
 	}

@@ -69,15 +69,18 @@ func (p Prober) Look(ctx context.Context, resource string, c health.Check) healt
 	asked, a := p.ask(ctx, c)
 	answer := p.Secrets.Text(a.words)
 	if a.said != nil {
-		answer = strings.TrimSpace(answer + " " + p.kept(resource, c.Spec, *a.said))
+		answer += " " + p.kept(resource, c.Spec, *a.said)
 	}
-	return health.Evidence{Resource: resource, Check: c.Name, At: time.Now(), Asked: p.Secrets.Text(asked), Answer: shorten(answer), Passed: a.passed, Took: time.Since(began).Milliseconds()}
+	answer = strings.TrimSpace(shorten(answer) + " " + a.end)
+	return health.Evidence{Resource: resource, Check: c.Name, At: time.Now(), Asked: p.Secrets.Text(asked), Answer: answer, Passed: a.passed, Took: time.Since(began).Milliseconds()}
 }
 
-// answer is what came back: our words for it, and what the machine itself said.
+// answer is what came back: our words for it, what the machine itself said, and our words
+// for how that ended.
 type answer struct {
 	words  string
 	said   *said
+	end    string
 	passed bool
 }
 
@@ -221,11 +224,11 @@ func (p Prober) http(ctx context.Context, spec map[string]any) (string, answer) 
 	defer res.Body.Close()
 	body, _ := io.ReadAll(io.LimitReader(res.Body, readLimit))
 	passed := int64(res.StatusCode) == number(spec, "status", 200) && strings.Contains(string(body), textOf(spec, "contains"))
-	words := strconv.Itoa(res.StatusCode)
+	a := answer{words: strconv.Itoa(res.StatusCode), said: &said{string(body), len(body) == readLimit}, passed: passed}
 	if res.TLS != nil && len(res.TLS.PeerCertificates) > 0 {
-		words += " (certificate SHA-256 " + fingerprint(res.TLS.PeerCertificates[0].Raw) + ")"
+		a.end = "(certificate SHA-256 " + fingerprint(res.TLS.PeerCertificates[0].Raw) + ")"
 	}
-	return asked, answer{words, &said{string(body), len(body) == readLimit}, passed}
+	return asked, a
 }
 
 // fingerprint writes the SHA-256 of a certificate as browsers show it.
@@ -258,7 +261,7 @@ func (p Prober) ssh(ctx context.Context, spec map[string]any) (string, answer) {
 	a := answer{said: &said{out.text.String(), out.left == 0}, passed: err == nil && strings.Contains(out.text.String(), textOf(spec, "answer"))}
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {
-		a.words = fmt.Sprintf("(exit code %d)", exit.ExitStatus())
+		a.end = fmt.Sprintf("(exit code %d)", exit.ExitStatus())
 	} else if err != nil {
 		return asked, none(reason(err))
 	}

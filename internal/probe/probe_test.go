@@ -51,7 +51,7 @@ func TestHTTP(t *testing.T) {
 		passed bool
 		answer string
 	}{
-		{map[string]any{"url": server.URL + "/ready", "trust": "any"}, true, ") feeds 5 with word secret:s"},
+		{map[string]any{"url": server.URL + "/ready", "trust": "any"}, true, "200 feeds 5 with word secret:s (certificate SHA-256 "},
 		{map[string]any{"url": server.URL + "/ready", "trust": "any", "contains": "feeds 5"}, true, "200"},
 		{map[string]any{"url": server.URL + "/ready", "trust": "any", "contains": "feeds 6"}, false, "200"},
 		{map[string]any{"url": server.URL + "/cold", "trust": "any"}, false, "503"},

@@ -34,7 +34,9 @@ func findings(p service.Proposal, err error) []render.Finding {
 }
 
 func has(list []render.Finding, code, text string) bool {
-	return slices.ContainsFunc(list, func(f render.Finding) bool { return f.Code == code && strings.Contains(f.Message, text) && f.Remedy != "" })
+	return slices.ContainsFunc(list, func(f render.Finding) bool {
+		return f.Code == code && strings.Contains(f.Message, text) && f.Remedy != ""
+	})
 }
 
 // TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall: each remedy makes it pass.

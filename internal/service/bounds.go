@@ -9,6 +9,7 @@ import (
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/proposal"
@@ -42,7 +43,7 @@ func (s *Service) accountBounds(ctx context.Context, r *reading, j proposal.Judg
 	}
 	s.ends(a, j, find)
 	identity := identityOf(a)
-	for _, kind := range lacks(identity, j.Plan.Changes) {
+	for _, kind := range lacks(identity, j.Plan.Changes, r.Offers.Home) {
 		find(lang.Error, "permission", "account", fmt.Sprintf("ask whoever runs the account at %s for the right to make it, then: undersail accounts test %s", a.Cloud, a.Name),
 			"the credentials of account %s (%s) may not make a %s", a.Name, orNone(strings.Join(identity.Roles, ", ")), kind)
 	}
@@ -78,9 +79,12 @@ func (s *Service) ends(a store.Account, j proposal.Judged, find finder) {
 }
 
 // lacks names the types that are to be made and that the rights do not include.
-func lacks(i Identity, changes []change.Change) []string {
+func lacks(i Identity, changes []change.Change, o *offer.Offers) []string {
 	var out []string
 	for _, c := range changes {
+		if o != nil && !slices.Contains(o.Types, c.Type) {
+			continue // the cloud has no such thing, which is told
+		}
 		if i.Makes != nil && (c.Change == change.Create || c.Change == change.Rebuild) && !slices.Contains(i.Makes, c.Type) && !slices.Contains(out, c.Type) {
 			out = append(out, c.Type)
 		}

@@ -125,7 +125,9 @@ func (s *Service) askedOfStack(ctx context.Context, stack, name string) (handed,
 		if err != nil {
 			return handed{}, missing(err, "secret", reference, "")
 		}
-		return s.single(row), nil
+		h := s.single(row)
+		h.name = st.Name + "/" + name
+		return h, nil
 	}
 	outputs, values, err := s.outputs(ctx, st)
 	if err != nil {

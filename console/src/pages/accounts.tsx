@@ -7,7 +7,7 @@ import { Field, Panel } from '../parts/form'
 import { useNow } from '../parts/now'
 import { State } from '../parts/state'
 import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { ago, moment, until } from '../parts/words'
+import { moment, until } from '../parts/words'
 
 type Detail = Schemas['AccountDetail']
 
@@ -66,7 +66,6 @@ function Account({ name, admin }: { name: string; admin: boolean }) {
         <Fact value={d.credentials_end ? until(d.credentials_end, now) : 'no end'} label="credentials end" tone={soon ? 'var(--bad)' : undefined} />
         <Fact value={d.left === undefined ? `${d.spent.toFixed(2)} ${d.currency ?? ''}` : `${d.left.toFixed(0)} ${d.currency ?? ''}`} label={d.budget === undefined ? 'spent this month; no budget' : `left of ${d.budget.toFixed(0)} this month`} tone={d.left !== undefined && d.left < 0 ? 'var(--bad)' : undefined} />
         <Fact value={`${d.month.toFixed(0)} ${d.currency ?? ''}`} label="a month of what runs" />
-        <Fact value={ago(d.tested_at, now)} label="tested" />
       </Facts>
       {test.isError && <Trouble error={test.error} />}
       {d.problem && <p role="alert" className="rounded-sheet border border-bad bg-bad-soft px-3.5 py-2"><span className="font-semibold text-bad">The cloud does not accept it: {d.problem}</span> What to do: {d.remedy}</p>}
@@ -83,12 +82,13 @@ function Account({ name, admin }: { name: string; admin: boolean }) {
 function Held({ d }: { d: Detail }) {
   const rows: [string, string][] = [
     ['cloud', `${d.cloud} at ${d.endpoint}`],
+    ['tested', d.tested_at ? moment(d.tested_at) : 'not yet'],
     ['may make', d.identity.makes === undefined ? 'the cloud does not tell' : d.identity.makes.join(', ')],
     ['stacks only in', d.allowed_regions.join(', ') || 'every region'],
     ['lab account', d.ends_at ? `ends ${moment(d.ends_at)}` : 'no end'],
     ['lease of a stack', d.lease_seconds ? `${Math.round(d.lease_seconds / 86_400)} days` : 'none'],
     ['tags', Object.entries(d.tags).map(([k, v]) => `${k}=${v}`).join(', ') || 'none'],
-    ['asks for consent', d.most_month === undefined ? 'at no cost' : `above ${d.most_month.toFixed(0)} a month`],
+    ['asks for consent', d.most_month === undefined ? 'never because of cost' : `above ${d.most_month.toFixed(0)} a month`],
   ]
   return (
     <Sheet title="What it is, and what it is held to" pad={false}>
@@ -164,14 +164,14 @@ function families(sizes: Schemas['Size'][]): string {
 
 /** How much of a quota is used, by length and figure. */
 function Bar({ name, used, most }: { name: string; used: number; most: number }) {
-  const share = most > 0 ? Math.min(1, used / most) : 1
+  const share = most > 0 ? Math.min(1, used / most) : 0
   return (
     <li className="grid grid-cols-[minmax(0,150px)_1fr_90px] items-center gap-3 text-small">
       <span className="truncate" title={name}>{name.replaceAll('_', ' ')}</span>
       <span className="h-2 overflow-hidden rounded-full bg-line" role="meter" aria-valuenow={used} aria-valuemin={0} aria-valuemax={most} aria-label={name}>
         <span className="block h-full" style={{ width: `${share * 100}%`, background: share >= 0.9 ? 'var(--bad)' : 'var(--accent)' }} />
       </span>
-      <span className="text-right text-ink-2">{used} of {most}</span>
+      <span className="text-right text-ink-2">{most > 0 ? `${used} of ${most}` : 'none granted'}</span>
     </li>
   )
 }

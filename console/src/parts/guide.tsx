@@ -9,7 +9,7 @@ export function Guide({ name }: { name: string }) {
   const g = guide.data
   if (!g || (!g.text && g.machines.length === 0)) return null
   return (
-    <Sheet title="First use">
+    <Sheet title="How to use it">
       {g.text && <Markdown text={g.text} />}
       {g.certificates.map((c) => (
         <p key={c.resource + c.asked} className="mt-2 text-small"><span className="text-ink-2">certificate of {c.resource}, SHA-256, as the last check saw it</span><code className="block font-mono break-all">{c.fingerprint}</code></p>
@@ -51,7 +51,7 @@ function Markdown({ text }: { text: string }) {
 
 function Inline({ text }: { text: string }): ReactNode {
   return text.split(/(`[^`]*`|\*\*[^*]+\*\*)/).map((part, i) => {
-    if (part.startsWith('`') && part.endsWith('`') && part.length > 1) return <code key={i} className="font-mono text-small break-all">{part.slice(1, -1)}</code>
+    if (part.startsWith('`') && part.endsWith('`') && part.length > 1) return <code key={i} className="font-mono text-small [overflow-wrap:anywhere]">{part.slice(1, -1)}</code>
     if (part.startsWith('**') && part.endsWith('**') && part.length > 4) return <strong key={i}>{part.slice(2, -2)}</strong>
     return <Fragment key={i}>{part}</Fragment>
   })

@@ -123,9 +123,20 @@ const forever = 100 * 365 * 24 * time.Hour
 // cloud alone is fast: our calls, commits and probes take the real time that they
 // take, so a deadline is never shorter than what a busy machine needs for them.
 func Deadline(seconds int64, rate float64) time.Duration {
+	return deadline(seconds, rate, leastDeadline)
+}
+
+// Patience is the real time that a step may take altogether. It is longer than any
+// deadline of a check where both are at their least, since the check says more of what is
+// wrong.
+func Patience(seconds int64, rate float64) time.Duration {
+	return deadline(seconds, rate, 2*leastDeadline)
+}
+
+func deadline(seconds int64, rate float64, least time.Duration) time.Duration {
 	d := min(float64(seconds)/rate, forever.Seconds())
 	if rate > 1 {
-		d = max(d, leastDeadline.Seconds())
+		d = max(d, least.Seconds())
 	}
 	return time.Duration(d * float64(time.Second))
 }
