@@ -133,6 +133,7 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	b := start(t, "--empty", "--pace", "240") // for its clouds only
 	e := startEmpty(t, b)
 	folder := t.TempDir()
+	lines := arguments(t)
 	if r := b.runWith(e.secret, "accounts", "add", "mine", "--endpoint", e.endpoint, "--client-id", e.id); r.code != 0 {
 		t.Fatalf("adding an account: %s", r.err)
 	}
@@ -174,16 +175,16 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	if err := os.WriteFile(sent, []byte("station;level\nnorth;2.4\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	b.must(0, "connect", "rota", "board[0]", "--send", sent, "--to", "/srv/")
+	b.must(0, "connect", "rota", "board[0]", "--copy", sent, "--to", "/srv/")
 	if r := b.must(0, "connect", "rota", "board[0]", "--", "cat", "/srv/survey.csv"); r.out != "station;level\nnorth;2.4\n" {
 		t.Errorf("%q", r.out)
 	}
 	fetched := filepath.Join(folder, "fetched")
-	b.must(0, "connect", "rota", "board[0]", "--fetch", "/srv/survey.csv", "--to", fetched)
+	b.must(0, "connect", "rota", "board[0]", "--copy", ":/srv/survey.csv", "--to", fetched)
 	if info, err := os.Stat(fetched); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", info, err)
 	}
-	if r := b.run("connect", "rota", "board[0]", "--fetch", "/srv/survey.csv", "--to", fetched); r.code != 1 || !strings.Contains(r.err, "is there already") {
+	if r := b.run("connect", "rota", "board[0]", "--copy", ":/srv/survey.csv", "--to", fetched); r.code != 1 || !strings.Contains(r.err, "is there already") {
 		t.Errorf("it writes over a file: %d %s", r.code, r.err)
 	}
 
@@ -238,6 +239,11 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	private := b.must(0, "reveal", "rota", "access", "--reason", "to look for it").out
 	secrets["the key"] = strings.Split(strings.TrimSpace(private), "\n")[2]
 	secretsStandNowhere(t, e, secrets)
+	for line := range lines() {
+		if what := holding([]byte(line), secrets); what != "" {
+			t.Errorf("the arguments of a process held %s", what)
+		}
+	}
 	backedUpAndRestored(t, e, password)
 }
 
@@ -415,16 +421,40 @@ func secretsStandNowhere(t *testing.T, e *empty, secrets map[string]string) {
 		r := e.run(args...)
 		look("command", strings.Join(args, " "), []byte(r.out+r.err))
 	}
-	processes := 0
-	lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
-	for _, line := range lines {
-		if data, err := os.ReadFile(line); err == nil {
-			look("process", line, data)
-			processes++
-		}
+	if files < 100 {
+		t.Errorf("%d files were searched", files)
 	}
-	if files < 100 || processes == 0 {
-		t.Errorf("%d files and %d processes were searched", files, processes)
+}
+
+// arguments gathers the arguments of every process of this machine from now on, until
+// what it gives is called.
+func arguments(t *testing.T) func() map[string]bool {
+	t.Helper()
+	seen := map[string]bool{}
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		for {
+			lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+			for _, line := range lines {
+				if data, err := os.ReadFile(line); err == nil {
+					seen[string(data)] = true
+				}
+			}
+			select {
+			case <-stop:
+				return
+			case <-time.After(10 * time.Millisecond):
+			}
+		}
+	}()
+	return func() map[string]bool {
+		close(stop)
+		<-stopped
+		if !seen[strings.Join(os.Args, "\x00")+"\x00"] {
+			t.Error("the search for arguments does not see those of this test")
+		}
+		return seen
 	}
 }
 

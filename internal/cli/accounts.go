@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
 	"undersail/internal/service"
 )
@@ -63,6 +64,9 @@ func printAccount(w io.Writer, d service.AccountDetail) {
 		}
 		if len(d.Tags) > 0 {
 			row("tags\t%s", tagLine(d.Tags))
+		}
+		if d.Prices != nil {
+			row("prices\tof its own, in %s: %d sizes, %d disk types", d.Prices.Currency, len(d.Prices.Sizes), len(d.Prices.DiskTypes))
 		}
 		row("this month\t%s", spending(d))
 		if d.MostMonth != nil {
@@ -245,6 +249,73 @@ func (a *app) accountsSetCommand() *cobra.Command {
 	f.StringArrayVar(&tags, "tag", nil, "tag of every resource as NAME=VALUE; NAME alone takes all tags away when it is none")
 	a.outputFlag(cmd)
 	return cmd
+}
+
+func (a *app) accountsPricesCommand() *cobra.Command {
+	var file string
+	var remove bool
+	cmd := &cobra.Command{Use: "prices NAME", Short: "Show or set a price list of the account's own", Args: cobra.ExactArgs(1),
+		Long: `Show the price list that an account has of its own, or set it from a YAML file: what was agreed with the cloud, or
+what a cloud that tells no prices costs whoever runs it. It comes before what the cloud tells. In another currency
+than the cloud's, what it does not name is not told.
+
+  currency: kr
+  sizes: {plain-1: 0.02, plain-2: 0.04}      # an hour
+  disk_types: {solid: 0.0002}                # a GiB for an hour
+  address: 0.005                             # a public address for an hour`,
+		Example: "  undersail accounts prices saltmere-lab\n  undersail accounts prices saltmere-lab --file prices.yaml\n  undersail accounts prices saltmere-lab --remove",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var d service.AccountDetail
+			switch {
+			case remove:
+				d, err = decode[service.AccountDetail](c.BoundAccount(cmd.Context(), args[0], service.AccountBounds{Prices: &offer.PriceList{}}))
+			case file != "":
+				var text []byte
+				if text, err = os.ReadFile(file); err != nil {
+					return &exit{exitUsage, err}
+				}
+				list, err := offer.ReadPriceList(text)
+				if err != nil {
+					return &exit{exitFindings, fmt.Errorf("%s: %w", file, err)}
+				}
+				if d, err = decode[service.AccountDetail](c.BoundAccount(cmd.Context(), args[0], service.AccountBounds{Prices: &list})); err != nil {
+					return err
+				}
+			default:
+				d, err = decode[service.AccountDetail](c.ShowAccount(cmd.Context(), args[0]))
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, d.Prices, func(w io.Writer) { printPrices(w, d) })
+		}}
+	cmd.Flags().StringVar(&file, "file", "", "YAML file of the price list")
+	cmd.Flags().BoolVar(&remove, "remove", false, "take the list away")
+	cmd.MarkFlagsMutuallyExclusive("file", "remove")
+	a.outputFlag(cmd)
+	return cmd
+}
+
+func printPrices(w io.Writer, d service.AccountDetail) {
+	if d.Prices == nil {
+		fmt.Fprintf(w, "account %s has no prices of its own; those of its cloud count\n", d.Name)
+		return
+	}
+	columns(w, "WHAT\tNAME\tPRICE", func(row func(string, ...any)) {
+		for _, name := range slices.Sorted(maps.Keys(d.Prices.Sizes)) {
+			row("size\t%s\t%g %s an hour", name, d.Prices.Sizes[name], d.Prices.Currency)
+		}
+		for _, name := range slices.Sorted(maps.Keys(d.Prices.DiskTypes)) {
+			row("disk\t%s\t%g %s for a GiB and hour", name, d.Prices.DiskTypes[name], d.Prices.Currency)
+		}
+		if d.Prices.Address > 0 {
+			row("address\t-\t%g %s an hour", d.Prices.Address, d.Prices.Currency)
+		}
+	})
 }
 
 // boundsOf reads what an account is to be held to.

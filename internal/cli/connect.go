@@ -24,9 +24,9 @@ import (
 
 // connecting are the flags of connect.
 type connecting struct {
-	user, send, fetch, to string
-	forward, local        int
-	plain, lend           bool
+	user, copy, to string
+	forward, local int
+	plain, lend    bool
 }
 
 func (a *app) connectCommand() *cobra.Command {
@@ -39,8 +39,8 @@ that it signs.`,
 		Example: `  undersail connect intake gateway
   undersail connect intake 'worker[0]' -- systemctl is-active tide-forecast
   undersail connect rota 'board[0]' --forward 8085
-  undersail connect intake gateway --send survey.csv --to /srv/
-  undersail connect intake gateway --fetch /etc/tide-intake.conf --to .
+  undersail connect intake gateway --copy survey.csv --to /srv/
+  undersail connect intake gateway --copy :/etc/tide-intake.conf --to intake.conf
   undersail connect intake 'worker[0]' --print
   undersail connect intake 'worker[0]' --lend`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -69,12 +69,11 @@ that it signs.`,
 	f.StringVar(&x.user, "user", "", "user on the machine; that of its image when left out")
 	f.IntVar(&x.forward, "forward", 0, "port of the machine to reach at a local address, until Ctrl-C")
 	f.IntVar(&x.local, "local", 0, "with --forward: the local port; a free one when left out")
-	f.StringVar(&x.send, "send", "", "file to copy to the machine")
-	f.StringVar(&x.fetch, "fetch", "", "file of the machine to copy here")
-	f.StringVar(&x.to, "to", "", "with --send and --fetch: file or folder to copy to")
+	f.StringVar(&x.copy, "copy", "", "file to copy to the machine; with a colon before it, a file of the machine to copy here")
+	f.StringVar(&x.to, "to", "", "with --copy: file to copy to, or a folder that ends in /")
 	f.BoolVar(&x.plain, "print", false, "print the line for the program ssh; the key must be in your own agent")
 	f.BoolVar(&x.lend, "lend", false, "lend the key to other programs through an agent's socket, until Ctrl-C")
-	cmd.MarkFlagsMutuallyExclusive("forward", "send", "fetch", "print", "lend")
+	cmd.MarkFlagsMutuallyExclusive("forward", "copy", "print", "lend")
 	return cmd
 }
 
@@ -82,7 +81,7 @@ func (x connecting) purpose() string {
 	switch {
 	case x.forward > 0:
 		return "forward"
-	case x.send != "", x.fetch != "":
+	case x.copy != "":
 		return "copy"
 	case x.plain:
 		return "print"
@@ -128,12 +127,12 @@ func (a *app) connected(cmd *cobra.Command, c *contract.Client, way service.Conn
 	switch {
 	case x.forward > 0:
 		return forward(cmd, open, machine, x)
-	case x.send != "":
-		n, err := open.Send(cmd.Context(), x.send, x.to)
-		return copied(cmd, err, "%d bytes of %s are on %s", n, x.send, machine)
-	case x.fetch != "":
-		n, err := open.Fetch(cmd.Context(), x.fetch, x.to)
-		return copied(cmd, err, "%d bytes of %s of %s are here", n, x.fetch, machine)
+	case strings.HasPrefix(x.copy, ":"):
+		n, err := open.Fetch(cmd.Context(), x.copy[1:], x.to)
+		return copied(cmd, err, "%d bytes of %s of %s are here", n, x.copy[1:], machine)
+	case x.copy != "":
+		n, err := open.Send(cmd.Context(), x.copy, x.to)
+		return copied(cmd, err, "%d bytes of %s are on %s", n, x.copy, machine)
 	}
 	return shell(cmd, open, command)
 }

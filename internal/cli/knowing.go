@@ -37,7 +37,7 @@ func (a *app) accountsCommand() *cobra.Command {
 			})
 		}}
 	a.outputFlag(cmd)
-	cmd.AddCommand(a.accountsAddCommand(), a.accountsShowCommand(), a.accountsTestCommand(), a.accountsRenewCommand(), a.accountsSetCommand(), a.accountsRemoveCommand(), a.accountsRangesCommand(), a.accountsLimitCommand())
+	cmd.AddCommand(a.accountsAddCommand(), a.accountsShowCommand(), a.accountsTestCommand(), a.accountsRenewCommand(), a.accountsSetCommand(), a.accountsPricesCommand(), a.accountsRemoveCommand(), a.accountsRangesCommand(), a.accountsLimitCommand())
 	return cmd
 }
 

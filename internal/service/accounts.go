@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
@@ -64,6 +65,8 @@ type AccountDetail struct {
 	AllowedRegions []string          `json:"allowed_regions"`
 	Tags           map[string]string `json:"tags"`
 	LeaseSeconds   int64             `json:"lease_seconds,omitempty"`
+	// Prices are those of its own, before what its cloud tells.
+	Prices *offer.PriceList `json:"prices,omitempty"`
 
 	Budget   *float64 `json:"budget,omitempty"`
 	Left     *float64 `json:"left,omitempty"`
@@ -226,6 +229,9 @@ func (s *Service) Account(ctx context.Context, name string) (AccountDetail, erro
 	if out.Tags == nil {
 		out.Tags = map[string]string{}
 	}
+	if a.Prices.Currency != "" {
+		out.Prices = &a.Prices
+	}
 	summaries, err := s.store.SummariesOf(ctx, name)
 	if err != nil {
 		return out, err
@@ -325,6 +331,8 @@ type AccountBounds struct {
 	LeaseSeconds *int64 `json:"lease_seconds,omitempty"`
 	// Tags are put on every resource.
 	Tags *map[string]string `json:"tags,omitempty"`
+	// Prices are a price list of its own; one without a currency takes it away.
+	Prices *offer.PriceList `json:"prices,omitempty"`
 }
 
 // BoundAccount sets what an account is held to.
@@ -374,12 +382,47 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 	if set.Tags == nil {
 		set.Tags = map[string]string{}
 	}
+	if b.Prices != nil {
+		if set.Prices = *b.Prices; b.Prices.Currency != "" {
+			if err := b.Prices.Check(); err != nil {
+				return AccountDetail{}, refuse(Invalid, "see: undersail accounts prices --help", "%v", err)
+			}
+			if name := s.soldNowhere(a, *b.Prices); name != "" {
+				return AccountDetail{}, refuse(Invalid, "list what is sold with: undersail offers "+a.Name, "no region of account %s sells %q", a.Name, name)
+			}
+		}
+	}
 	if err := s.store.BoundAccount(ctx, name, set); err != nil {
 		return AccountDetail{}, err
 	}
 	s.lately.forget("account " + name)
-	s.done(ctx, u, "bound account", name, map[string]any{"allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags})
+	if b.Prices != nil {
+		s.forgetOffers(name)
+	}
+	s.done(ctx, u, "bound account", name, map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags})
 	return s.Account(ctx, name)
+}
+
+// soldNowhere gives a name of a price list that no region sells which was read, or nothing.
+func (s *Service) soldNowhere(a store.Account, l offer.PriceList) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var nowhere []string
+	first := true
+	for at, o := range s.offers {
+		if at.account != a.Name {
+			continue
+		}
+		unknown := l.Unknown(o)
+		if first {
+			nowhere, first = unknown, false
+		}
+		nowhere = slices.DeleteFunc(nowhere, func(name string) bool { return !slices.Contains(unknown, name) })
+	}
+	if len(nowhere) == 0 {
+		return ""
+	}
+	return slices.Min(nowhere)
 }
 
 // Closed is what was known last of an account that is closed.

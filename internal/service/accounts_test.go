@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
 	"undersail/internal/service"
@@ -173,5 +174,43 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	r.Renew(s) // it is there again
 	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": "10.199.0.0/24"}}); err != nil {
 		t.Errorf("after adding it again: %v", servicetest.Explain(err))
+	}
+}
+
+func TestAnAccountHasPricesOfItsOwn(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Still(engine.Config{}, nil)
+	ctx := context.Background()
+	before, err := s.Offers(ctx, "saltmere-lab", "north-fell", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := func(l offer.PriceList) error {
+		_, err := s.BoundAccount(ctx, r.Admin, "saltmere-lab", service.AccountBounds{Prices: &l})
+		return err
+	}
+	hour := func() float64 {
+		t.Helper()
+		o, err := s.Offers(ctx, "saltmere-lab", "north-fell", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		size, _ := o.Size("plain-1")
+		return size.Hour
+	}
+	was := hour()
+	if err := set(offer.PriceList{Currency: before.Currency, Sizes: map[string]float64{"plain-1": 0.5}}); err != nil || hour() != 0.5 {
+		t.Errorf("%v, %v an hour", err, hour())
+	}
+	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"})
+	if err != nil || p.Cost.Hour < 0.5 {
+		t.Errorf("a proposal costs %v, %v", p.Cost.Hour, err)
+	}
+	if err := set(offer.PriceList{Currency: "kr", Sizes: map[string]float64{"plian-1": 1}}); kind(err) != service.Invalid || !strings.Contains(err.Error(), `sells "plian-1"`) {
+		t.Errorf("a slip: %v", err)
+	}
+	if err := set(offer.PriceList{}); err != nil || hour() != was {
+		t.Errorf("without the list it costs %v, %v", hour(), err)
 	}
 }

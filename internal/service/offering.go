@@ -128,6 +128,11 @@ func (s *Service) remember(ctx context.Context, at place, o offer.Offers) (*offe
 	if err != nil {
 		return nil, err
 	}
+	a, err := s.store.Account(ctx, at.account)
+	if err != nil {
+		return nil, err
+	}
+	a.Prices.Over(&o)
 	o.Reserved = nil
 	for _, r := range ranges {
 		o.Reserved = append(o.Reserved, offer.Reserved{Range: r.Range.String(), About: r.About})

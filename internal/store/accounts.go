@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/core/offer"
 )
 
 // Account is an account of a cloud. Credentials are sealed.
@@ -43,10 +45,12 @@ type Bounds struct {
 	LeaseSeconds int64
 	// Tags are put on every resource.
 	Tags map[string]string
+	// Prices are those of its own, before what its cloud tells.
+	Prices offer.PriceList
 }
 
 const accountQuery = `SELECT name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at, most_month, closed_at, closed_why,
-	allowed_regions, budget, ends_at, lease_seconds, tags FROM accounts `
+	allowed_regions, budget, ends_at, lease_seconds, tags, prices FROM accounts `
 
 // PutAccount keeps an account and who it is, new or renewed. One that was closed is
 // open again. What it is held to stays.
@@ -63,8 +67,8 @@ func (s *Store) TestedAccount(ctx context.Context, name string, identity json.Ra
 
 // BoundAccount sets what an account is held to.
 func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds) error {
-	return exec(ctx, s, "UPDATE accounts SET allowed_regions = $2, budget = $3, ends_at = $4, lease_seconds = $5, tags = $6 WHERE name = $1",
-		name, orEmpty(h.AllowedRegions), h.Budget, h.EndsAt, h.LeaseSeconds, h.Tags)
+	return exec(ctx, s, "UPDATE accounts SET allowed_regions = $2, budget = $3, ends_at = $4, lease_seconds = $5, tags = $6, prices = $7 WHERE name = $1",
+		name, orEmpty(h.AllowedRegions), h.Budget, h.EndsAt, h.LeaseSeconds, h.Tags, h.Prices)
 }
 
 // ResealAccount replaces how credentials are sealed, if nobody renewed them meanwhile.

@@ -1146,6 +1146,16 @@ export interface components {
             };
             /** Format: int64 */
             lease_seconds?: number;
+            prices?: {
+                currency?: string;
+                sizes?: {
+                    [key: string]: number;
+                };
+                disk_types?: {
+                    [key: string]: number;
+                };
+                address?: number;
+            };
             budget?: number;
             left?: number;
             spent: number;
@@ -1180,6 +1190,16 @@ export interface components {
             lease_seconds?: number;
             tags?: {
                 [key: string]: string;
+            };
+            prices?: {
+                currency?: string;
+                sizes?: {
+                    [key: string]: number;
+                };
+                disk_types?: {
+                    [key: string]: number;
+                };
+                address?: number;
             };
         };
         RenewedCredentials: {

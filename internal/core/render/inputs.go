@@ -232,6 +232,10 @@ func (e *evaluator) stand(s resource.Shape) any {
 func (e *evaluator) take(in *lang.Input, given any) any {
 	place := e.scope + "inputs." + in.Name
 	v, err := lang.Normalise(given, in.Shape)
+	if err != nil && in.Secret {
+		e.find(lang.Error, "input-kind", place, "give one line of text", "the secret is no text") // the error would show it
+		return e.stand(in.Shape)
+	}
 	if err != nil {
 		e.find(lang.Error, "input-kind", place, "give "+in.Shape.Describe(), "%v", err)
 		return e.stand(in.Shape)

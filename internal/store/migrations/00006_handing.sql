@@ -47,6 +47,7 @@ ALTER TABLE accounts
     ADD COLUMN ends_at timestamptz,
     ADD COLUMN lease_seconds bigint NOT NULL DEFAULT 0,
     ADD COLUMN tags jsonb NOT NULL DEFAULT '{}',
+    ADD COLUMN prices jsonb NOT NULL DEFAULT '{}',
     ADD COLUMN identity jsonb NOT NULL DEFAULT '{}',
     ADD COLUMN tested_at timestamptz,
     ADD COLUMN closed_at timestamptz,
@@ -67,7 +68,7 @@ CREATE TABLE connections (
 -- +goose Down
 DROP TABLE connections;
 ALTER TABLE libraries DROP COLUMN credentials, DROP COLUMN sealed_with;
-ALTER TABLE accounts DROP COLUMN sealed_with, DROP COLUMN allowed_regions, DROP COLUMN budget, DROP COLUMN ends_at, DROP COLUMN lease_seconds, DROP COLUMN tags,
+ALTER TABLE accounts DROP COLUMN sealed_with, DROP COLUMN allowed_regions, DROP COLUMN budget, DROP COLUMN ends_at, DROP COLUMN lease_seconds, DROP COLUMN tags, DROP COLUMN prices,
     DROP COLUMN identity, DROP COLUMN tested_at, DROP COLUMN closed_at, DROP COLUMN closed_why;
 DELETE FROM secrets WHERE stack_id IS NULL;
 ALTER TABLE secrets DROP CONSTRAINT secrets_kind_check, ADD CONSTRAINT secrets_kind_check CHECK (kind IN ('given', 'generated', 'private_key')),
