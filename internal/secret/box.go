@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"time"
 
 	"filippo.io/age"
 )
@@ -25,9 +24,9 @@ import (
 type Box struct {
 	path string
 
-	mu       sync.Mutex
-	keys     []*age.X25519Identity
-	modified time.Time
+	mu   sync.Mutex
+	keys []*age.X25519Identity
+	file os.FileInfo // as it was read; a key file is replaced and never written over
 }
 
 // ErrNoKey says that there is no key file.
@@ -101,7 +100,7 @@ func (b *Box) read() error {
 	if len(keys) == 0 {
 		return fmt.Errorf("%s is empty, and no sealing key", b.path)
 	}
-	b.keys, b.modified = keys, info.ModTime()
+	b.keys, b.file = keys, info
 	return nil
 }
 
@@ -110,7 +109,7 @@ func (b *Box) current(again bool) []*age.X25519Identity {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if again {
-		if info, err := os.Stat(b.path); err == nil && !info.ModTime().Equal(b.modified) {
+		if info, err := os.Stat(b.path); err == nil && !(os.SameFile(info, b.file) && info.ModTime().Equal(b.file.ModTime())) {
 			b.read() // what cannot be read now changes nothing
 		}
 	}

@@ -72,6 +72,13 @@ func (s *Service) auditHash(e store.AuditEntry, before []byte) []byte {
 	return h.Sum(nil)
 }
 
+// keyed is an HMAC of a text for a purpose, with the key of the audit.
+func (s *Service) keyed(purpose, text string) string {
+	h := hmac.New(sha256.New, s.auditKey)
+	fmt.Fprintf(h, "%d:%s%s", len(purpose), purpose, text)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
 // canonical writes JSON as the same value is always written: the database keeps the
 // value, not the text.
 func canonical(raw json.RawMessage) string {

@@ -12,6 +12,9 @@ type Answered struct {
 // under it before, its answer is given; another call, or one that is still on its
 // way, is refused.
 func (s *Service) TakeKey(ctx context.Context, u User, key, request string) (*Answered, error) {
+	// A body may hold a secret that can be guessed: what is kept of it tells nothing
+	// without our key.
+	request = s.keyed("request", request)
 	taken, before, err := s.store.TakeKey(ctx, u.Name, key, request)
 	switch {
 	case err != nil || taken:

@@ -32,6 +32,7 @@ func (s *Store) Forget(ctx context.Context, r Retention) (int64, error) {
 			AND NOT EXISTS (SELECT FROM runs u WHERE u.proposal_id = p.id) LIMIT $2)`},
 		{"secrets", r.Secrets, `DELETE FROM secrets WHERE reference IN (SELECT x.reference FROM secrets x JOIN stacks k ON k.id = x.stack_id WHERE k.retired_at < now() - $1::interval LIMIT $2)`},
 		{"idempotency keys", 24 * time.Hour, "DELETE FROM idempotency WHERE (user_name, key) IN (SELECT user_name, key FROM idempotency WHERE created_at < now() - $1::interval LIMIT $2)"},
+		{"connections", 24 * time.Hour, "DELETE FROM connections WHERE id IN (SELECT id FROM connections WHERE ends_at < now() - $1::interval LIMIT $2)"},
 		{"drafts", 30 * 24 * time.Hour, "DELETE FROM drafts WHERE id IN (SELECT id FROM drafts WHERE changed_at < now() - $1::interval LIMIT $2)"},
 		{"shares", time.Hour, "DELETE FROM shares WHERE (account, owner) IN (SELECT account, owner FROM shares WHERE seen < now() - $1::interval LIMIT $2)"},
 	} {
