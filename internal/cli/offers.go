@@ -232,7 +232,11 @@ func printImages(w io.Writer, o offer.Offers) {
 func printFeatures(w io.Writer, o offer.Offers) {
 	columns(w, "FEATURE\tABOUT", func(row func(string, ...any)) {
 		for _, name := range slices.Sorted(maps.Keys(o.Features)) {
-			row("%s\t%s", name, o.Features[name])
+			about := o.Features[name]
+			if slices.Contains(o.Off, name) {
+				about += " (off; a proposal that uses it asks, and turns it on)"
+			}
+			row("%s\t%s", name, about)
 		}
 	})
 }

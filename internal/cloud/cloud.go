@@ -261,6 +261,12 @@ type Accepter interface {
 	AcceptTerms(ctx context.Context, name string) error
 }
 
+// Enabler is an adapter that can turn on a feature of a region for the account. Doing it
+// twice is no fault.
+type Enabler interface {
+	TurnOn(ctx context.Context, region, feature string) error
+}
+
 // Logger is an adapter that can tell what a machine wrote to its console since its
 // boot, oldest line first. Nil lines say that the cloud does not tell.
 type Logger interface {

@@ -59,6 +59,15 @@ func (p patient) AcceptTerms(ctx context.Context, name string) error {
 	return tried(ctx, func() error { return a.AcceptTerms(ctx, name) })
 }
 
+// TurnOn passes the wish on.
+func (p patient) TurnOn(ctx context.Context, region, feature string) error {
+	a, can := p.Adapter.(Enabler)
+	if !can {
+		return &Error{Class: Invalid, Message: "the cloud lets nobody turn the feature " + feature + " on from here", Remedy: "turn it on where the account was opened"}
+	}
+	return tried(ctx, func() error { return a.TurnOn(ctx, region, feature) })
+}
+
 // Log gives nil where the cloud does not tell.
 func (p patient) Log(ctx context.Context, r Ref) (lines []string, err error) {
 	if a, can := p.Adapter.(Logger); can {

@@ -81,6 +81,24 @@ func (d Document) Terms() []string {
 	return out
 }
 
+// TurnsOn names the features, by region, that it uses and that the account has not turned
+// on.
+func (d Document) TurnsOn() map[string][]string {
+	out := map[string][]string{}
+	if d.Rendering == nil {
+		return out
+	}
+	for _, r := range d.Rendering.Resources {
+		o := d.Everywhere().In(r.Region)
+		for _, f := range r.Features {
+			if o != nil && slices.Contains(o.Off, f) && !slices.Contains(out[o.Region], f) {
+				out[o.Region] = append(out[o.Region], f)
+			}
+		}
+	}
+	return out
+}
+
 // TemplateText is the exact template.
 type TemplateText struct {
 	Name    string `json:"name"`

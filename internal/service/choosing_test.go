@@ -63,6 +63,12 @@ func TestConsentsAreAskedByNameOnceAndRecorded(t *testing.T) {
 	if image, _ := o.Image("tide-model-5"); err != nil || image.Terms == nil || !image.Terms.Accepted {
 		t.Errorf("the terms: %+v %v", image.Terms, err)
 	}
+	if slices.Contains(o.Off, "monitoring") {
+		t.Errorf("monitoring is off, and somebody agreed to turn it on: %v", o.Off)
+	}
+	if elsewhere, err := b.s.Offers(ctx, "saltmere-lab", "ember-coast", true); err != nil || !slices.Contains(elsewhere.Off, "monitoring") {
+		t.Errorf("it is on in a region where nobody asked: %v %v", elsewhere.Off, err)
+	}
 	if p.Cost.Licence == 0 || p.Cost.Month <= most {
 		t.Errorf("the cost %+v", p.Cost)
 	}

@@ -156,6 +156,11 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 			return Proposal{}, err
 		}
 	}
+	if slices.Contains(names, policy.ConsentFeatures) {
+		if err := s.turnOn(ctx, u, p); err != nil {
+			return Proposal{}, err
+		}
+	}
 	if err := s.draw(ctx, u, p.ID); err != nil {
 		return Proposal{}, err
 	}
@@ -174,26 +179,51 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 // proposal. Saying it twice is no fault, so that it may be said before the proposal is
 // decided: a person has agreed to it.
 func (s *Service) acceptTerms(ctx context.Context, p Proposal) error {
-	row, err := s.store.Proposal(ctx, p.ID)
+	return s.atTheCloud(ctx, p, func(adapter cloud.Adapter, d proposal.Document) error {
+		accepter, can := adapter.(cloud.Accepter)
+		if !can {
+			return nil
+		}
+		for _, name := range d.Terms() {
+			if err := accepter.AcceptTerms(ctx, name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// turnOn turns the features on that somebody agreed to and that the account has not yet.
+func (s *Service) turnOn(ctx context.Context, u User, p Proposal) error {
+	return s.atTheCloud(ctx, p, func(adapter cloud.Adapter, d proposal.Document) error {
+		enabler, can := adapter.(cloud.Enabler)
+		if !can {
+			return nil
+		}
+		for region, features := range d.TurnsOn() {
+			for _, f := range features {
+				if err := enabler.TurnOn(ctx, region, f); err != nil {
+					return err
+				}
+				s.done(ctx, u, "turn feature on", p.Account, map[string]any{"region": region, "feature": f, "proposal": p.ID})
+			}
+		}
+		return nil
+	})
+}
+
+// atTheCloud does what a proposal needs of its account before it is carried out.
+func (s *Service) atTheCloud(ctx context.Context, p Proposal, do func(cloud.Adapter, proposal.Document) error) error {
+	_, d, err := s.document(ctx, p.ID)
 	if err != nil {
 		return err
-	}
-	var d proposal.Document
-	if err := json.Unmarshal(row.Document, &d); err != nil {
-		return fmt.Errorf("read proposal %d: %w", p.ID, err)
 	}
 	adapter, _, err := s.adapter(ctx, p.Account)
 	if err != nil {
 		return err
 	}
-	accepter, can := adapter.(cloud.Accepter)
-	if !can {
-		return nil
-	}
-	for _, name := range d.Terms() {
-		if err := accepter.AcceptTerms(ctx, name); err != nil {
-			return cloudSays(err)
-		}
+	if err := do(adapter, d); err != nil {
+		return cloudSays(err)
 	}
 	s.forgetOffers(p.Account)
 	return nil

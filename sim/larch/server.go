@@ -76,6 +76,7 @@ func (c *Cloud) Handler() http.Handler {
 	mux.HandleFunc("GET /v1/me", c.recorded(c.signedIn(c.me)))
 	mux.HandleFunc("GET /v1/regions/{region}/market", c.recorded(c.signedIn(c.sells)))
 	mux.HandleFunc("PUT /v1/terms/{terms}", c.recorded(c.signedIn(c.accept)))
+	mux.HandleFunc("PUT /v1/regions/{region}/features/{feature}", c.recorded(c.signedIn(c.turnOn)))
 	mux.HandleFunc("GET /v1/regions/{region}/instances/{name}/log", c.recorded(c.signedIn(c.log)))
 	mux.HandleFunc("GET /v1/regions/{region}/resources", c.recorded(c.signedIn(c.list)))
 	mux.HandleFunc("GET /v1/regions/{region}/operations/{operation}", c.recorded(c.signedIn(c.operation)))
@@ -292,6 +293,12 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 			features[name] = about
 		}
 	}
+	off := []string{}
+	for _, name := range c.market.OnRequest {
+		if c.market.Has(region, name) && c.world.Fact(turnedOn(account, region, name)) != true {
+			off = append(off, name)
+		}
+	}
 	var quotas map[string]any
 	err := c.world.Update(func(tx *world.Tx) error { quotas = c.quotas(tx, account, region); return nil })
 	if err != nil {
@@ -299,7 +306,7 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 	}
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	return writeJSON(w, 200, map[string]any{"seen_from": host, "currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
-		"sizes": c.market.Sizes(region), "disk_classes": disks, "images": images, "features": features, "quotas": quotas})
+		"sizes": c.market.Sizes(region), "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas})
 }
 
 func licences(i market.Image) []map[string]any {
@@ -321,6 +328,21 @@ func (c *Cloud) accept(w http.ResponseWriter, r *http.Request) error {
 	}
 	c.world.SetFact(acceptance(c.account(r).Name, name), true)
 	return writeJSON(w, 200, map[string]any{"name": name, "accepted": true})
+}
+
+// turnedOn names the fact that an account has turned a feature on in a region.
+func turnedOn(account, region, feature string) string {
+	return "feature " + account + " " + region + " " + feature
+}
+
+// turnOn gives an account a feature in a region. Saying it twice is no fault.
+func (c *Cloud) turnOn(w http.ResponseWriter, r *http.Request) error {
+	region, name := r.PathValue("region"), r.PathValue("feature")
+	if !c.market.Has(region, name) {
+		return refuse(404, "no-feature", "region "+region+" has no feature "+name, nil)
+	}
+	c.world.SetFact(turnedOn(c.account(r).Name, region, name), true)
+	return writeJSON(w, 200, map[string]any{"name": name, "on": true})
 }
 
 // list tells the resources of a region, those with a tag when one is named, and

@@ -20,16 +20,18 @@ var standard []byte
 
 // Market is the content of a market file.
 type Market struct {
-	Currency    string             `yaml:"currency"`
-	AddressHour float64            `yaml:"address_hour"`
-	Regions     map[string]Region  `yaml:"regions"`
-	Features    map[string]string  `yaml:"features"`
-	Families    []Family           `yaml:"families"`
-	Withdrawn   []string           `yaml:"withdrawn"`
-	DiskTypes   []DiskType         `yaml:"disk_types"`
-	Images      []Image            `yaml:"images"`
-	Quotas      map[string]int64   `yaml:"quotas"`
-	Durations   map[string]float64 `yaml:"durations"`
+	Currency    string            `yaml:"currency"`
+	AddressHour float64           `yaml:"address_hour"`
+	Regions     map[string]Region `yaml:"regions"`
+	Features    map[string]string `yaml:"features"`
+	// OnRequest are features that an account has to turn on in a region.
+	OnRequest []string           `yaml:"on_request"`
+	Families  []Family           `yaml:"families"`
+	Withdrawn []string           `yaml:"withdrawn"`
+	DiskTypes []DiskType         `yaml:"disk_types"`
+	Images    []Image            `yaml:"images"`
+	Quotas    map[string]int64   `yaml:"quotas"`
+	Durations map[string]float64 `yaml:"durations"`
 	// FamilyQuotas names the quota of processors of a family, beside that of all.
 	FamilyQuotas map[string]string   `yaml:"family_quotas"`
 	Software     map[string]Software `yaml:"software"`

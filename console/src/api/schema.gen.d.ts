@@ -2166,6 +2166,7 @@ export interface components {
             features?: {
                 [key: string]: string;
             };
+            features_off?: string[];
             reserved?: {
                 [key: string]: unknown;
             }[];

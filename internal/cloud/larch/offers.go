@@ -34,6 +34,7 @@ type sold struct {
 	} `json:"images"`
 	SeenFrom string                 `json:"seen_from"`
 	Features map[string]string      `json:"features"`
+	Off      []string               `json:"features_off"`
 	Quotas   map[string]offer.Quota `json:"quotas"`
 }
 
@@ -44,7 +45,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	if _, err := a.do(ctx, http.MethodGet, at+"/market", nil, &m); err != nil {
 		return offer.Offers{}, fmt.Errorf("read the offers of %s: %w", region, err)
 	}
-	o := offer.Offers{Cloud: "larch", Region: region, Currency: m.Currency, AddressHour: m.AddressHour, Zones: m.Zones, Quotas: m.Quotas, Features: m.Features, Limits: limits, SeenFrom: m.SeenFrom, KeptAddresses: ownAddresses}
+	o := offer.Offers{Cloud: "larch", Region: region, Currency: m.Currency, AddressHour: m.AddressHour, Zones: m.Zones, Quotas: m.Quotas, Features: m.Features, Off: m.Off, Limits: limits, SeenFrom: m.SeenFrom, KeptAddresses: ownAddresses}
 	for _, s := range m.Sizes {
 		s.Size.MemoryBytes, s.Size.LocalBytes = s.MemoryGiB<<30, s.LocalGiB<<30
 		o.Sizes = append(o.Sizes, s.Size)
@@ -103,6 +104,14 @@ func (a *Adapter) networks(ctx context.Context, at string, o *offer.Offers) erro
 func (a *Adapter) AcceptTerms(ctx context.Context, name string) error {
 	if _, err := a.do(ctx, http.MethodPut, "/v1/terms/"+url.PathEscape(name), nil, nil); err != nil {
 		return fmt.Errorf("accept the terms %s: %w", name, err)
+	}
+	return nil
+}
+
+// TurnOn gives the account a feature in a region.
+func (a *Adapter) TurnOn(ctx context.Context, region, feature string) error {
+	if _, err := a.do(ctx, http.MethodPut, "/v1/regions/"+url.PathEscape(region)+"/features/"+url.PathEscape(feature), nil, nil); err != nil {
+		return fmt.Errorf("turn the feature %s on in %s: %w", feature, region, err)
 	}
 	return nil
 }

@@ -41,6 +41,8 @@ type Offers struct {
 	Limits map[string]Limit `json:"limits,omitempty"`
 	// Features says in words what the region has beside its types, by name.
 	Features map[string]string `json:"features,omitempty"`
+	// Off are those of them that the account has to turn on first.
+	Off []string `json:"features_off,omitempty"`
 	// Reserved are ranges that networks must not overlap, whoever has them: those of
 	// peers and of the premises.
 	Reserved []Reserved `json:"reserved,omitempty"`
