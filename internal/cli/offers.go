@@ -234,7 +234,7 @@ func printFeatures(w io.Writer, o offer.Offers) {
 		for _, name := range slices.Sorted(maps.Keys(o.Features)) {
 			about := o.Features[name]
 			if slices.Contains(o.Off, name) {
-				about += " (off; a proposal that uses it asks, and turns it on)"
+				about += " (off until a proposal uses it)"
 			}
 			row("%s\t%s", name, about)
 		}

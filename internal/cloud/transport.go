@@ -2,6 +2,7 @@ package cloud
 
 import (
 	"context"
+	"errors"
 	"io"
 	"net/http"
 	"strconv"
@@ -56,6 +57,10 @@ func (t Transport) RoundTrip(r *http.Request) (*http.Response, error) {
 	began := time.Now()
 	ctx, cancel := context.WithTimeout(r.Context(), answerWithin)
 	res, err := t.Base.RoundTrip(r.WithContext(ctx))
+	var refused *reach.Refused
+	if errors.As(err, &refused) { // nothing was called
+		err = &Error{Class: Invalid, Message: refused.Why, Remedy: "give a public address, or ask whoever runs this service to open that one", Cause: err}
+	}
 	if err != nil {
 		cancel()
 	} else {

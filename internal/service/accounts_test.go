@@ -2,6 +2,8 @@ package service_test
 
 import (
 	"context"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,6 +14,7 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
+	"undersail/internal/reach"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
@@ -212,5 +215,33 @@ func TestAnAccountHasPricesOfItsOwn(t *testing.T) {
 	}
 	if err := set(offer.PriceList{}); err != nil || hour() != was {
 		t.Errorf("without the list it costs %v, %v", hour(), err)
+	}
+}
+
+// TestCredentialsAreShownToNoAddressInside: an endpoint in the network of the service, or
+// the address at which clouds answer for the machine that asks.
+func TestCredentialsAreShownToNoAddressInside(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	asked := 0
+	inside := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked++ }))
+	defer inside.Close()
+	policy, err := reach.NewPolicy()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, _ := r.Still(engine.Config{}, nil) // adds the rig's account
+	closed, _ := r.Still(engine.Config{Reach: policy}, nil)
+	for _, endpoint := range []string{inside.URL, "http://169.254.169.254", "http://10.1.1.1", "http://[::1]:80"} {
+		n := service.NewAccount{Name: "inside", Cloud: "larch", Endpoint: endpoint, ClientID: "x", ClientSecret: "y"}
+		if _, err := closed.AddAccount(context.Background(), r.Admin, n); kind(err) != service.CloudRefused || !strings.Contains(err.Error(), "reached") {
+			t.Errorf("%s: %v", endpoint, err)
+		}
+	}
+	if asked > 0 {
+		t.Errorf("a server inside was asked %d times", asked)
+	}
+	if d, err := s.TestAccount(context.Background(), r.Admin, "saltmere-lab"); err != nil || d.Problem != "" {
+		t.Errorf("where it is opened: %s %v", d.Problem, err)
 	}
 }

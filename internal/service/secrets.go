@@ -114,7 +114,7 @@ func (s *Service) referKeys(ctx context.Context, r *reading) error {
 		var refused *Error
 		switch {
 		case errors.As(err, &refused):
-			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "unknown-key", Place: "inputs." + in.Name, Message: refused.Title, Remedy: "list them with: undersail key-pairs"})
+			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "unknown-key", Place: "inputs." + in.Name, Message: fmt.Sprintf("there is no key pair %q", name), Remedy: "list them with: undersail key-pairs"})
 		case err != nil:
 			return err
 		case row.Public == "":
