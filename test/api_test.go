@@ -6,11 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 )
@@ -156,64 +152,4 @@ func TestTheServiceTellsHowItIs(t *testing.T) {
 			t.Errorf("%s: %.80s", c.path, body)
 		}
 	}
-}
-
-// TestServeFromNothing runs the service as an operator would on the first day:
-// its own database, a first password, an account added by hand.
-func TestServeFromNothing(t *testing.T) {
-	t.Parallel()
-	b := start(t, "--empty", "--pace", "240") // for its clouds only
-	dir := t.TempDir()
-	cmd := exec.Command(filepath.Join(b.bin, "undersail"), "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--reach", "127.0.0.0/8", "-o", "json")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	var ready struct{ URL, Password string }
-	if err := json.NewDecoder(out).Decode(&ready); err != nil || ready.Password == "" {
-		t.Fatal(err, ready)
-	}
-	t.Cleanup(func() {
-		cmd.Process.Signal(syscall.SIGTERM)
-		cmd.Wait()
-		if place, err := os.ReadFile(filepath.Join(dir, "database", "place")); err == nil {
-			os.RemoveAll(strings.TrimSpace(string(place)))
-		}
-	})
-	b.env = append(os.Environ(), "XDG_CONFIG_HOME="+t.TempDir())
-	if r := b.run("stacks"); r.code != 5 || !strings.Contains(r.err, "undersail login") {
-		t.Errorf("before signing in: %d %s", r.code, r.err)
-	}
-	if r := b.runWith("wrong\n", "login", ready.URL, "--user", "admin"); r.code != 5 {
-		t.Errorf("with a wrong password: %d %s", r.code, r.err)
-	}
-	if r := b.runWith(ready.Password+"\n", "login", ready.URL, "--user", "admin"); r.code != 0 {
-		t.Fatalf("signing in: %d %s", r.code, r.err)
-	}
-	var clouds struct{ Larch string }
-	var accounts []struct {
-		ID     string `json:"client_id"`
-		Secret string `json:"client_secret"`
-	}
-	for name, into := range map[string]any{"simcloud.json": &clouds, "accounts.json": &accounts} {
-		raw, err := os.ReadFile(filepath.Join(b.dir, "clouds", name))
-		if err != nil || json.Unmarshal(raw, into) != nil {
-			t.Fatal(err)
-		}
-	}
-	if r := b.runWith("wrong", "accounts", "add", "mine", "--endpoint", clouds.Larch, "--client-id", accounts[0].ID); r.code != 1 || !strings.Contains(r.err, "does not accept the account's credentials") {
-		t.Errorf("an account with a wrong secret: %d %s", r.code, r.err)
-	}
-	if r := b.runWith(accounts[0].Secret, "accounts", "add", "mine", "--endpoint", clouds.Larch, "--client-id", accounts[0].ID); r.code != 0 {
-		t.Fatalf("adding an account: %s", r.err)
-	}
-	b.must(0, "templates", "publish", "examples/warning-site.sail.yaml")
-	b.must(0, "propose", "site", "--template", "warning-site", "--account", "mine", "--region", "long-sound")
-	b.must(0, "accept", "1")
-	b.must(0, "apply", "1", "--watch")
-	b.must(0, "retire", "site", "--yes", "--watch")
 }

@@ -42,6 +42,12 @@ func startEmpty(t *testing.T, b *bench) *empty {
 		}
 	})
 	b.env = append(os.Environ(), "XDG_CONFIG_HOME="+t.TempDir())
+	if r := b.run("stacks"); r.code != 5 || !strings.Contains(r.err, "undersail login") {
+		t.Errorf("before signing in: %d %s", r.code, r.err)
+	}
+	if r := b.runWith("wrong\n", "login", e.ready.URL, "--user", "admin"); r.code != 5 {
+		t.Errorf("with a wrong password: %d %s", r.code, r.err)
+	}
 	if r := b.runWith(e.ready.Password+"\n", "login", e.ready.URL, "--user", "admin"); r.code != 0 {
 		t.Fatalf("signing in: %s", r.err)
 	}
@@ -134,6 +140,9 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	e := startEmpty(t, b)
 	folder := t.TempDir()
 	lines := arguments(t)
+	if r := b.runWith("wrong", "accounts", "add", "mine", "--endpoint", e.endpoint, "--client-id", e.id); r.code != 1 || !strings.Contains(r.err, "does not accept the account's credentials") {
+		t.Errorf("an account with a wrong secret: %d %s", r.code, r.err)
+	}
 	if r := b.runWith(e.secret, "accounts", "add", "mine", "--endpoint", e.endpoint, "--client-id", e.id); r.code != 0 {
 		t.Fatalf("adding an account: %s", r.err)
 	}

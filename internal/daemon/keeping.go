@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"undersail/internal/engine"
 	"undersail/internal/postgres"
@@ -70,16 +71,21 @@ func (p Place) open(ctx context.Context) (s *service.Service, box *secret.Box, e
 // Backup writes the database to a new file, as it is at one moment, and where keyTo names
 // one the sealing key to another. Kept apart, neither tells a secret.
 func Backup(ctx context.Context, p Place, to, keyTo string) (err error) {
-	_, box, end, err := p.open(ctx) // a backup whose key is missing is none
-	if err != nil {
-		return err
+	if _, err := os.Stat(p.Dir); p.DatabaseURL == "" && err != nil {
+		return fmt.Errorf("there is no service in %s; name its directory with --dir", p.Dir)
 	}
-	defer func() { err = errors.Join(err, end()) }()
 	url, release, err := p.database(ctx)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, release()) }()
+	box, err := secret.ReadBox(p.keyFile())
+	if err != nil {
+		return err
+	}
+	if err := belongs(ctx, url, box); err != nil { // a backup whose key is another one is none
+		return err
+	}
 	f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return fmt.Errorf("write the backup: %w", err)
@@ -91,6 +97,23 @@ func Backup(ctx context.Context, p Place, to, keyTo string) (err error) {
 	}
 	if keyTo != "" {
 		return box.CopyKey(keyTo)
+	}
+	return nil
+}
+
+// belongs says that a key is not the one that a database was sealed with.
+func belongs(ctx context.Context, url string, box *secret.Box) error {
+	st, err := store.Attach(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	with, err := st.Setting(ctx, store.SealedWith)
+	if err != nil {
+		return fmt.Errorf("read with which key the database was sealed: %w", err)
+	}
+	if !slices.Contains(box.Fingerprints(), string(with)) {
+		return fmt.Errorf("the database was sealed with the key %s, and this key is %s", with, box.Fingerprint())
 	}
 	return nil
 }
@@ -131,6 +154,9 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 	defer func() { err = errors.Join(err, release()) }()
 	if err := postgres.Load(ctx, url, f); err != nil {
 		return out, err
+	}
+	if err := belongs(ctx, url, box); err != nil {
+		return out, fmt.Errorf("%w; the database is restored: put the right key at %s, and start the service", err, p.keyFile())
 	}
 	if err := box.CopyKey(p.keyFile()); err != nil {
 		return out, err

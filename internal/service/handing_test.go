@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/crypto/ssh"
 
+	"undersail/internal/core/lang"
 	"undersail/internal/core/secretrule"
 	"undersail/internal/engine"
 	"undersail/internal/secret"
@@ -404,6 +405,40 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	n.Secrets = map[string]string{"word": "secret:own"}
 	if p, err := s.Propose(ctx, operator, n); err != nil || asks(p) {
 		t.Errorf("their own asks: %v %v", p.Consents, err)
+	}
+}
+
+// TestWhatAnotherStackHandsOverBecomesNobodysOwn: an operator makes a stack that takes a
+// secret of another one, with the consent of whoever may read it, and may not read it for
+// that.
+func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	if _, _, err := s.Publish(ctx, r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: vault}); err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
+	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: vault@^1}}\nresources:\n  copy: {type: secret, want: {value: =inputs.from.outputs.word}}\n"
+	p, err := s.Propose(ctx, operator, service.NewProposal{Stack: "taker", File: "taker.sail.yaml", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "vault"}})
+	if err != nil || len(p.Consents) != 1 || p.Consents[0].Name != "secret-use" {
+		t.Fatalf("%v %v", p.Consents, err)
+	}
+	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use"}); kind(err) != service.Forbidden {
+		t.Errorf("the operator agrees alone: %v", err)
+	}
+	if done := r.Await(s, r.Carry(s, p)); done.State != "done" {
+		t.Fatal(done.Reason)
+	}
+	for _, asked := range []service.Asked{{Stack: "taker", Name: "from.outputs.word"}, {Reference: "taker/from.outputs.word@1"}} {
+		asked.Reason = "now it is mine"
+		if v, err := s.Reveal(ctx, operator, asked); kind(err) != service.Forbidden {
+			t.Errorf("%+v is handed to them: %q %v", asked, v.Value, err)
+		}
+		if v, err := s.Reveal(ctx, r.Admin, asked); err != nil || len(v.Value) < 20 {
+			t.Errorf("%+v: %v", asked, err)
+		}
 	}
 }
 

@@ -223,7 +223,11 @@ func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judge
 		if err != nil {
 			return Proposal{}, err
 		}
-		ours, err := s.store.AddSecret(ctx, store.Secret{Reference: r.Secrets[name], StackID: r.stack.ID, Kind: "given", Sealed: sealed, SealedWith: s.box.Fingerprint(), GivenBy: u.Name})
+		by := u.Name
+		if r.handed[name] {
+			by = "" // another stack's: whoever proposes has not given it, and gains no right to read it
+		}
+		ours, err := s.store.AddSecret(ctx, store.Secret{Reference: r.Secrets[name], StackID: r.stack.ID, Kind: "given", Sealed: sealed, SealedWith: s.box.Fingerprint(), GivenBy: by})
 		if err != nil {
 			return Proposal{}, err
 		}

@@ -65,6 +65,16 @@ func Open(ctx context.Context, url string, options ...Option) (*Store, error) {
 	return s, nil
 }
 
+// Attach connects to a database as it is, without bringing its tables up to date: for a
+// look at one that a service of another version may be using.
+func Attach(ctx context.Context, url string) (*Store, error) {
+	pool, err := pgxpool.New(ctx, url)
+	if err != nil {
+		return nil, fmt.Errorf("connect to database: %w", err)
+	}
+	return &Store{Pool: pool}, nil
+}
+
 // Close ends all connections.
 func (s *Store) Close() { s.Pool.Close() }
 
