@@ -125,22 +125,30 @@ func (a *app) print(cmd *cobra.Command, v any, table func(w io.Writer)) error {
 	out := cmd.OutOrStdout()
 	switch a.output {
 	case "json":
-		e := json.NewEncoder(out)
+		var text strings.Builder
+		e := json.NewEncoder(&text)
 		e.SetIndent("", "  ")
 		e.SetEscapeHTML(false)
-		return e.Encode(v)
+		if err := e.Encode(v); err != nil {
+			return err
+		}
+		_, err := io.WriteString(raw(out), shownJSON(text.String()))
+		return err
 	case "yaml":
-		raw, err := json.Marshal(v)
+		data, err := json.Marshal(v)
 		if err != nil {
 			return err
 		}
 		var plain any
-		if err := yaml.Load(raw, &plain); err != nil {
+		if err := yaml.Load(data, &plain); err != nil {
 			return err
 		}
 		text, err := yaml.Dump(plain)
 		if err != nil {
 			return err
+		}
+		if terminalWidth(out) == 0 {
+			out = raw(out) // a program reads it as it is
 		}
 		_, err = out.Write(text)
 		return err

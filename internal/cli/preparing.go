@@ -74,7 +74,12 @@ func (a *app) readTemplate(cmd *cobra.Command, arg string) (*lang.Template, erro
 	}
 	t, found := lang.ReadBundle(b)
 	if a.output == "sarif" {
-		if err := exchange.SARIF(cmd.OutOrStdout(), a.version, found); err != nil {
+		var text strings.Builder
+		err := exchange.SARIF(&text, a.version, found)
+		if err == nil {
+			_, err = io.WriteString(raw(cmd.OutOrStdout()), shownJSON(text.String()))
+		}
+		if err != nil {
 			return nil, err
 		}
 	}

@@ -58,6 +58,22 @@ func shown(text string) string {
 	return out.String()
 }
 
+// shownJSON escapes in a text of JSON what a terminal would obey: it stays the same JSON.
+func shownJSON(text string) string {
+	if strings.IndexFunc(text, unsafeToShow) < 0 {
+		return text
+	}
+	var out strings.Builder
+	for _, c := range text {
+		if unsafeToShow(c) {
+			fmt.Fprintf(&out, `\u%04x`, c) // all of them are below U+10000
+			continue
+		}
+		out.WriteRune(c)
+	}
+	return out.String()
+}
+
 // unsafeToShow tells of a character that a terminal would obey or that turns the order of
 // letters around (Unicode's bidirectional controls).
 func unsafeToShow(c rune) bool {

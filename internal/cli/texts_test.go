@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,6 +16,13 @@ func TestControlCharactersAreShownAndNotSent(t *testing.T) {
 		if got := shown(text); got != want {
 			t.Errorf("%q is shown as %q, want %q", text, got, want)
 		}
+	}
+	odd := "a\u202eb\u009bc\x7f\u200e"
+	encoded, _ := json.Marshal(odd)
+	escaped := shownJSON(string(encoded))
+	var back string
+	if err := json.Unmarshal([]byte(escaped), &back); err != nil || back != odd || strings.IndexFunc(escaped, unsafeToShow) >= 0 {
+		t.Errorf("%s becomes %q, %v", escaped, back, err)
 	}
 	path := filepath.Join(t.TempDir(), "out")
 	f, err := os.Create(path)

@@ -41,7 +41,12 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 		}
 		switch {
 		case a.output == "json":
-			return json.NewEncoder(cmd.OutOrStdout()).Encode(e)
+			line, err := json.Marshal(e)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(raw(cmd.OutOrStdout()), shownJSON(string(line)))
+			return err
 		case live:
 			run, err := decode[service.Run](c.GetRun(cmd.Context(), id))
 			if err == nil {
