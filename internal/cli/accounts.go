@@ -212,6 +212,9 @@ and what was known there last is told and kept in the audit.`,
 						fmt.Fprintln(w, "  "+r)
 					}
 				}
+				if len(closed.Kept) > 0 {
+					fmt.Fprintf(w, "\nkept there, and not listed any more:\n  %s\n", strings.Join(closed.Kept, "\n  "))
+				}
 			})
 		}}
 	cmd.Flags().BoolVar(&gone, "gone", false, "the account itself vanished: close its stacks with it")

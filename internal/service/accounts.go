@@ -429,6 +429,8 @@ func (s *Service) soldNowhere(a store.Account, l offer.PriceList) string {
 type Closed struct {
 	Account Account       `json:"account"`
 	Stacks  []ClosedStack `json:"stacks"`
+	// Kept is what outlived its stack there and is not listed any more.
+	Kept []string `json:"kept"`
 }
 
 // ClosedStack is a stack that was closed with its account, with what was recorded.
@@ -463,6 +465,14 @@ func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, g
 		return Closed{}, refuse(Conflict, "retire them first; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
 			"account %s has %d living stacks: %s", name, len(names), strings.Join(names, ", "))
 	}
+	kept, err := s.keptIn(ctx, name)
+	if err != nil {
+		return Closed{}, err
+	}
+	if len(kept) > 0 && !gone {
+		return Closed{}, refuse(Conflict, "remove it for good first, with: undersail kept remove STACK/RESOURCE; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
+			"account %s still pays for what was kept: %s", name, strings.Join(firstFew(kept, 5), ", "))
+	}
 	if gone {
 		problem := s.testAccount(ctx, a)
 		if problem == nil {
@@ -470,7 +480,7 @@ func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, g
 		}
 		why = strings.TrimSpace(why + " (" + problem.Title + ")")
 	}
-	out := Closed{Stacks: []ClosedStack{}}
+	out := Closed{Stacks: []ClosedStack{}, Kept: kept}
 	for _, m := range summaries {
 		c := ClosedStack{Name: m.Name, Region: m.Region, Hour: m.Hour, Resources: []string{}}
 		rows, err := s.store.Resources(ctx, m.ID)
@@ -491,8 +501,21 @@ func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, g
 	s.mu.Unlock()
 	s.lately.forget("account " + name)
 	s.forgetOffers(name)
-	s.done(ctx, u, "close account", name, map[string]any{"why": why, "stacks": out.Stacks})
+	s.done(ctx, u, "close account", name, map[string]any{"why": why, "stacks": out.Stacks, "kept": out.Kept})
 	out.Account, err = s.listed(ctx, name)
+	return out, err
+}
+
+// keptIn names what is kept in an account.
+func (s *Service) keptIn(ctx context.Context, account string) ([]string, error) {
+	all, err := s.store.AllKept(ctx)
+	out := []string{}
+	for _, k := range all {
+		if k.Account == account {
+			id, _ := k.Attributes["id"].(string)
+			out = append(out, strings.TrimSpace(fmt.Sprintf("%s %s/%s %s", k.Type, k.Stack, k.Name, id)))
+		}
+	}
 	return out, err
 }
 

@@ -218,6 +218,32 @@ func TestAnAccountHasPricesOfItsOwn(t *testing.T) {
 	}
 }
 
+// TestAnAccountThatPaysForKeptThingsIsNotClosed: until they are removed, or it is gone.
+func TestAnAccountThatPaysForKeptThingsIsNotClosed(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	source := "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources:\n  data: {type: disk, at_retire: keep, want: {size: 10GiB, type: solid}}\n"
+	r.Await(s, r.ApplySource(s, "store", source, nil))
+	p, err := s.Retire(ctx, r.Admin, "store")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	r.Await(s, r.Carry(s, p))
+	if _, err := s.RemoveAccount(ctx, r.Admin, "saltmere-lab", "", false); kind(err) != service.Conflict || !strings.Contains(err.Error(), "disk store/data") {
+		t.Errorf("%v", err)
+	}
+	r.Fault(world.Fault{Kind: "credentials-end", Count: -1})
+	closed, err := s.RemoveAccount(ctx, r.Admin, "saltmere-lab", "", true)
+	if err != nil || len(closed.Kept) != 1 || !strings.HasPrefix(closed.Kept[0], "disk store/data ") {
+		t.Errorf("%+v %v", closed, err)
+	}
+	if list, err := s.Kept(ctx); err != nil || len(list) != 0 {
+		t.Errorf("it is still listed: %v %v", list, err)
+	}
+}
+
 // TestCredentialsAreShownToNoAddressInside: an endpoint in the network of the service, or
 // the address at which clouds answer for the machine that asks.
 func TestCredentialsAreShownToNoAddressInside(t *testing.T) {

@@ -103,6 +103,7 @@ func (s *Store) CloseAccount(ctx context.Context, name, why string) error {
 			{"account", "UPDATE accounts SET credentials = '', sealed_with = '', closed_at = now(), closed_why = $2 WHERE name = $1"},
 			{"runs", "UPDATE runs SET state = 'failed', reason = 'the account was closed: ' || $2, ended_at = clock_timestamp(), claim_number = claim_number + 1 WHERE account = $1 AND state IN " + active},
 			{"proposals", "UPDATE proposals SET state = 'refused', why = 'the account was closed: ' || $2 WHERE state IN ('open', 'accepted') AND stack_id IN (SELECT id FROM stacks WHERE account = $1)"},
+			{"kept", "DELETE FROM kept WHERE account = $1 AND $2::text IS NOT NULL"},
 			{"stacks", "UPDATE stacks SET retired_at = now() WHERE account = $1 AND retired_at IS NULL AND $2::text IS NOT NULL"},
 			{"charges", "UPDATE charges SET ended_at = clock_timestamp() WHERE ended_at IS NULL AND stack_id IN (SELECT id FROM stacks WHERE account = $1) AND $2::text IS NOT NULL"},
 		} {

@@ -1208,6 +1208,7 @@ export interface components {
             client_secret: string;
         };
         ClosedAccount: {
+            kept: string[];
             account: components["schemas"]["Account"];
             stacks: {
                 name: string;
