@@ -114,7 +114,7 @@ func tagLine(tags map[string]string) string {
 }
 
 func spending(d service.AccountDetail) string {
-	text := fmt.Sprintf("%.2f %s spent", d.Spent, d.Currency)
+	text := strings.TrimSpace(fmt.Sprintf("%.2f %s", d.Spent, d.Currency)) + " spent"
 	if d.Budget != nil {
 		text += fmt.Sprintf(" of %.2f, %.2f left", *d.Budget, *d.Left)
 	}
@@ -153,7 +153,7 @@ func (a *app) accountsRenewCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			secret, err := clientSecret(cmd, file)
+			secret, err := secretValue(cmd, "client secret: ", file)
 			if err != nil {
 				return err
 			}
@@ -173,18 +173,6 @@ func (a *app) accountsRenewCommand() *cobra.Command {
 	cmd.Flags().StringVar(&file, "file", "", "file to read the client secret from")
 	a.outputFlag(cmd)
 	return cmd
-}
-
-// clientSecret reads the secret half of credentials.
-func clientSecret(cmd *cobra.Command, file string) (string, error) {
-	if file == "" {
-		return askSecret(cmd, "client secret: ")
-	}
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return "", &exit{exitUsage, err}
-	}
-	return strings.TrimSpace(string(data)), nil
 }
 
 func (a *app) accountsRemoveCommand() *cobra.Command {

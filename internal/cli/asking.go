@@ -11,7 +11,6 @@ import (
 
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -22,8 +21,7 @@ import (
 // interactive reports whether somebody sits before both ends of the command. What is
 // missing is asked then, and never elsewhere.
 func (a *app) interactive(cmd *cobra.Command) bool {
-	in, out := fileOf(cmd.InOrStdin()), fileOf(cmd.ErrOrStderr())
-	return in != nil && out != nil && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd()))
+	return isTerminal(cmd.InOrStdin()) && isTerminal(cmd.ErrOrStderr())
 }
 
 // ask shows one question after the other.

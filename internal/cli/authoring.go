@@ -12,7 +12,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"undersail/internal/core/cases"
 	"undersail/internal/core/expr"
@@ -38,7 +37,7 @@ func (a *app) newTemplateCommand() *cobra.Command {
 			if !strings.HasSuffix(file, library.Suffix) || lang.CheckRef(s.Name+"@1") != "" {
 				return &exit{exitUsage, fmt.Errorf("write FILE like tide-board%s: small letters, digits and hyphens", library.Suffix)}
 			}
-			if in, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(in.Fd())) && !cmd.Flags().Changed("with") {
+			if isTerminal(cmd.InOrStdin()) && !cmd.Flags().Changed("with") {
 				askStarter(cmd, &s)
 			}
 			for _, x := range s.With {

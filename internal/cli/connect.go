@@ -150,7 +150,7 @@ func copied(cmd *cobra.Command, err error, format string, args ...any) error {
 func shell(cmd *cobra.Command, open *connect.Way, command string) error {
 	t := connect.Terminal{In: cmd.InOrStdin(), Out: raw(cmd.OutOrStdout()), Err: raw(cmd.ErrOrStderr())}
 	in, out := fileOf(cmd.InOrStdin()), fileOf(cmd.OutOrStdout())
-	if command == "" && in != nil && out != nil && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd())) {
+	if command == "" && isTerminal(in) && isTerminal(out) {
 		before, err := term.MakeRaw(int(in.Fd()))
 		if err != nil {
 			return &exit{exitFailed, err}

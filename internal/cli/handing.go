@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/service"
@@ -78,7 +77,7 @@ func (a *app) revealInto(cmd *cobra.Command, v service.Revealed, path string) er
 // askLine asks for a line on a terminal; elsewhere nothing is asked.
 func askLine(cmd *cobra.Command, prompt string) (string, error) {
 	in := fileOf(cmd.InOrStdin())
-	if in == nil || !term.IsTerminal(int(in.Fd())) {
+	if !isTerminal(in) {
 		return "", &exit{exitUsage, errors.New("say what it is needed for, with --reason TEXT")}
 	}
 	fmt.Fprint(cmd.ErrOrStderr(), prompt)

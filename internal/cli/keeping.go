@@ -56,7 +56,7 @@ func (a *app) restoreCommand() *cobra.Command {
 				return &exit{exitFailed, err}
 			}
 			return a.print(cmd, got, func(w io.Writer) {
-				fmt.Fprintf(w, "restored: %d accounts, %d stacks; all %d sealed values open\nthe audit's head is %s\nnext: undersail serve --dir %s\n", got.Accounts, got.Stacks, got.Sealed, got.Audit, quoteArg(filepath.Clean(p.Dir)))
+				fmt.Fprintf(w, "restored: %d accounts, %d stacks; all %d sealed values open\nthe audit's head is %s\nnext: undersail serve --dir %s\n", got.Accounts, got.Stacks, got.Sealed, got.Audit, filepath.Clean(p.Dir))
 			})
 		}}
 	placeFlags(cmd, &p)
@@ -85,14 +85,4 @@ a copy of it must be given the new one.`,
 		}}
 	placeFlags(cmd, &p)
 	return cmd
-}
-
-// quoteArg writes an argument as a shell takes it.
-func quoteArg(text string) string {
-	for _, c := range text {
-		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '/' || c == '.' || c == '-' || c == '_') {
-			return fmt.Sprintf("%q", text)
-		}
-	}
-	return text
 }

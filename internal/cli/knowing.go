@@ -53,7 +53,7 @@ func (a *app) accountsAddCommand() *cobra.Command {
 				return err
 			}
 			n.Name = args[0]
-			if n.ClientSecret, err = clientSecret(cmd, file); err != nil {
+			if n.ClientSecret, err = secretValue(cmd, "client secret: ", file); err != nil {
 				return err
 			}
 			added, err := decode[service.Account](c.AddAccount(cmd.Context(), n))

@@ -51,7 +51,7 @@ func (a *app) addLibraryCommand() *cobra.Command {
 				return err
 			}
 			if n.User != "" {
-				if n.Token, err = clientSecret(cmd, file); err != nil {
+				if n.Token, err = secretValue(cmd, "token: ", file); err != nil {
 					return err
 				}
 			}

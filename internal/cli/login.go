@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/secret"
 	"undersail/internal/service"
 )
 
@@ -128,20 +129,11 @@ func (l login) save() error {
 		return err
 	}
 	// Whatever was there, others could read it: it is replaced, not written over.
-	f, err := os.CreateTemp(filepath.Dir(path), ".login-*") // 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(data)
-	if err := errors.Join(err, f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return secret.ReplaceFile(path, string(data))
 }
 
 func askSecret(cmd *cobra.Command, prompt string) (string, error) {
-	if in, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(in.Fd())) {
+	if in := fileOf(cmd.InOrStdin()); isTerminal(in) {
 		fmt.Fprint(cmd.ErrOrStderr(), prompt)
 		raw, err := term.ReadPassword(int(in.Fd()))
 		fmt.Fprintln(cmd.ErrOrStderr())

@@ -166,7 +166,7 @@ func (a *app) secretAddCommand() *cobra.Command {
 		Long:    "Seal a secret that somebody else made: asked for on a terminal, else read from standard input or a file. It is\nnever an argument. One line break at the end is left out.",
 		Example: "  undersail secrets add licence-key < key.txt\n  undersail secrets add licence-key --file key.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			value, err := secretValue(cmd, file)
+			value, err := secretValue(cmd, "secret: ", file)
 			if err != nil {
 				return err
 			}
@@ -180,14 +180,14 @@ func (a *app) secretAddCommand() *cobra.Command {
 }
 
 // secretValue reads a secret from a file, a terminal without echo, or standard input.
-func secretValue(cmd *cobra.Command, file string) (string, error) {
+func secretValue(cmd *cobra.Command, prompt, file string) (string, error) {
 	var data []byte
 	var err error
-	switch in := fileOf(cmd.InOrStdin()); {
+	switch {
 	case file != "":
 		data, err = os.ReadFile(file)
-	case in != nil && terminalWidth(in) > 0:
-		return askSecret(cmd, "secret: ")
+	case isTerminal(cmd.InOrStdin()):
+		return askSecret(cmd, prompt)
 	default:
 		data, err = io.ReadAll(io.LimitReader(cmd.InOrStdin(), 1<<20))
 	}
@@ -212,7 +212,7 @@ func (a *app) secretRotateCommand() *cobra.Command {
 			n := service.NewNamed{Name: args[0], Kind: "secret", Rotate: true, Rules: &rules}
 			if given || file != "" {
 				var err error
-				if n.Value, err = secretValue(cmd, file); err != nil {
+				if n.Value, err = secretValue(cmd, "secret: ", file); err != nil {
 					return err
 				}
 				n.Rules = nil

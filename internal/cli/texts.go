@@ -6,6 +6,8 @@ import (
 	"os"
 	"strings"
 	"unicode"
+
+	"golang.org/x/term"
 )
 
 // screen is standard output or standard error, to which texts of other people go: from
@@ -38,6 +40,12 @@ func fileOf(w any) *os.File {
 		return f
 	}
 	return nil
+}
+
+// isTerminal tells whether a reader or a writer is a terminal.
+func isTerminal(x any) bool {
+	f := fileOf(x)
+	return f != nil && term.IsTerminal(int(f.Fd()))
 }
 
 // shown writes a text of somebody else as a terminal can take it: control characters,

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
@@ -87,11 +86,6 @@ func endWord(word string) string {
 		return "was stopped"
 	}
 	return word
-}
-
-func isTerminal(w io.Writer) bool {
-	f := fileOf(w)
-	return f != nil && term.IsTerminal(int(f.Fd()))
 }
 
 // follow reads the stream of a run and takes it up again where it broke, until

@@ -233,8 +233,6 @@ func unreadable(p Place, err error) error {
 	switch {
 	case errors.As(err, &refused):
 		why = refused.Why
-	case strings.Contains(err.Error(), errPrivate()):
-		why = errPrivate()
 	case errors.Is(err, errPacked), errors.Is(err, errInflated):
 		why = err.Error()
 	case errors.Is(err, transport.ErrAuthenticationRequired), errors.Is(err, transport.ErrAuthorizationFailed):
@@ -247,11 +245,6 @@ func unreadable(p Place, err error) error {
 		why = fmt.Sprintf("it has no branch, tag or commit %q", p.Reference)
 	}
 	return fmt.Errorf("repository %s: %s", p.At, why)
-}
-
-func errPrivate() string {
-	var none *reach.Policy
-	return none.Private()
 }
 
 // commitFiles reads the files of a commit. Branch is where a branch of the wanted name

@@ -75,8 +75,9 @@ func TestEvidenceHoldsNoSecretAcrossItsCut(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, said) }))
 	defer server.Close()
 	p := Prober{Policy: loopback(t), Secrets: secret.NewScrubber(map[string]string{"coast/password@1": value})}
+	encoded := base64.StdEncoding.EncodeToString([]byte(value))
 	leaks := func(answer string) bool {
-		for _, word := range []string{"rising", "water", "weir", "twelve", "cmlzaW5n", "hdCB0aGUgd2Vpc"} {
+		for _, word := range []string{"rising", "water", "weir", "twelve", encoded[:8], encoded[20:30]} {
 			if strings.Contains(answer, word) {
 				return true
 			}

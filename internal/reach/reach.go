@@ -16,7 +16,6 @@ import (
 	"net/http"
 	"net/netip"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 )
@@ -82,10 +81,6 @@ var (
 	errNever   = &Refused{"this address is never reached from here"}
 	errPrivate = &Refused{"private and loopback addresses are reached only where an administrator opened them (serve --reach)"}
 )
-
-// Private are the words with which a private address is refused, for texts in which an
-// error of a library lost its type.
-func (p *Policy) Private() string { return errPrivate.Why }
 
 // carrier are the addresses that networks of providers share (RFC 6598); they are as
 // little public as private ones.
@@ -191,15 +186,4 @@ func Redirects(req *http.Request, via []*http.Request) error {
 		return errors.New("it redirects from https to http")
 	}
 	return nil
-}
-
-// Openings splits a list of openings with commas.
-func Openings(list string) []string {
-	var out []string
-	for _, text := range strings.Split(list, ",") {
-		if text = strings.TrimSpace(text); text != "" {
-			out = append(out, text)
-		}
-	}
-	return out
 }

@@ -153,14 +153,14 @@ func (b *Box) write(keys []*age.X25519Identity) error {
 	for _, key := range keys {
 		text.WriteString(key.String() + "\n")
 	}
-	if err := replaceFile(b.path, text.String()); err != nil {
+	if err := ReplaceFile(b.path, text.String()); err != nil {
 		return fmt.Errorf("write sealing key: %w", err)
 	}
 	return b.read()
 }
 
-// replaceFile writes a file for its owner only, whole or not at all.
-func replaceFile(path, text string) error {
+// ReplaceFile writes a file for its owner only, whole or not at all.
+func ReplaceFile(path, text string) error {
 	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*") // 0600
 	if err != nil {
 		return err
@@ -227,21 +227,26 @@ func (b *Box) OpenUnbound(sealed []byte) ([]byte, error) {
 }
 
 func (b *Box) open(sealed []byte) ([]byte, error) {
-	for _, again := range []bool{false, true} {
-		keys := b.current(again)
-		identities := make([]age.Identity, len(keys))
-		for i, key := range keys {
-			identities[i] = key
-		}
-		r, err := age.Decrypt(bytes.NewReader(sealed), identities...)
-		if err == nil {
-			return io.ReadAll(r)
-		}
-		if again {
-			return nil, fmt.Errorf("%w: %w", ErrCannotOpen, err)
-		}
+	plain, err := decrypt(sealed, b.current(false))
+	if err != nil {
+		plain, err = decrypt(sealed, b.current(true)) // the key may have been replaced
 	}
-	panic("not reached")
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrCannotOpen, err)
+	}
+	return plain, nil
+}
+
+func decrypt(sealed []byte, keys []*age.X25519Identity) ([]byte, error) {
+	identities := make([]age.Identity, len(keys))
+	for i, key := range keys {
+		identities[i] = key
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), identities...)
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(r)
 }
 
 // ForSecret is what the value of a reference is sealed for.

@@ -20,8 +20,7 @@ import (
 //
 // Take secrets out before a text is shortened: half a secret is no form of it.
 type Scrubber struct {
-	forms   []form // longest first
-	longest int
+	forms []form // longest first
 }
 
 // form is a text to look for, without blanks, and what is written instead.
@@ -45,7 +44,6 @@ func NewScrubber(values map[string]string) *Scrubber {
 		if len(text) >= shortest && !known[text] {
 			known[text] = true
 			s.forms = append(s.forms, form{text, instead, anyCase})
-			s.longest = max(s.longest, len(text))
 		}
 	}
 	for reference, value := range values {

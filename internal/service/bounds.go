@@ -120,3 +120,11 @@ func orNone(text string) string {
 	}
 	return text
 }
+
+// allowed says of a region that an account's stacks may not be there.
+func allowed(a store.Account, region string) *Error {
+	if len(a.AllowedRegions) > 0 && !slices.Contains(a.AllowedRegions, region) {
+		return refuse(Invalid, "choose one of "+strings.Join(a.AllowedRegions, ", ")+", or ask an administrator", "account %s may not have stacks in region %s", a.Name, region)
+	}
+	return nil
+}

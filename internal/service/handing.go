@@ -54,7 +54,7 @@ func (s *Service) Reveal(ctx context.Context, u User, a Asked) (Revealed, error)
 			return Revealed{}, refuse(Forbidden, remedy, "you may not read %s", found.name)
 		}
 	}
-	value, err := found.open(ctx)
+	value, err := found.open()
 	if err != nil {
 		return Revealed{}, err
 	}
@@ -68,7 +68,7 @@ func (s *Service) Reveal(ctx context.Context, u User, a Asked) (Revealed, error)
 type handed struct {
 	name string
 	rows []store.Secret
-	open func(context.Context) (string, error)
+	open func() (string, error)
 }
 
 func (h handed) references() []string {
@@ -109,7 +109,7 @@ func (s *Service) asked(ctx context.Context, a Asked) (handed, error) {
 }
 
 func (s *Service) single(row store.Secret) handed {
-	return handed{row.Reference, []store.Secret{row}, func(context.Context) (string, error) { return s.openSecret(row) }}
+	return handed{row.Reference, []store.Secret{row}, func() (string, error) { return s.openSecret(row) }}
 }
 
 // askedOfStack finds a secret of a stack by the name of its input, its drawn key or its
@@ -153,7 +153,7 @@ func (s *Service) askedOfStack(ctx context.Context, stack, name string) (handed,
 		if len(h.rows) == 0 || !known {
 			return h, refuse(Conflict, "wait until the stack is healthy", "output %s is not known yet", o.Name)
 		}
-		h.open = func(context.Context) (string, error) { return value, nil }
+		h.open = func() (string, error) { return value, nil }
 		return h, nil
 	}
 	return handed{}, refuse(NotFound, expr.Suggest(name, names, "it has no secrets"), "stack %s has no secret %q", stack, name)

@@ -124,7 +124,7 @@ func (s *Service) named(ctx context.Context, name string) ([]Named, error) {
 
 // splitReference reads NAME@VERSION.
 func splitReference(reference string) (string, int) {
-	name, text, _ := strings.Cut(reference, "@")
+	name, text := splitVersion(reference)
 	version, _ := strconv.Atoi(text)
 	return name, version
 }

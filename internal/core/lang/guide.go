@@ -69,11 +69,15 @@ func inGuide(n *Node, offset int) Position {
 
 // closing finds the brace that closes a value, or gives -1 when the line ends before it.
 func closing(text string) int {
-	depth, quote := 0, rune(0)
+	depth, quote, escaped := 0, rune(0), false
 	for i, c := range text {
 		switch {
 		case c == '\n':
 			return -1
+		case escaped:
+			escaped = false
+		case quote != 0 && c == '\\':
+			escaped = true
 		case quote != 0:
 			if c == quote {
 				quote = 0

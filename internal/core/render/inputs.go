@@ -355,8 +355,8 @@ func (e *evaluator) picked(in *lang.Input, v any) any {
 // isPublicKey tells the public half of a key pair of ours, which is given for its name,
 // from the id of one in the cloud.
 func isPublicKey(text string) bool {
-	kind, _, found := strings.Cut(text, " ")
-	return found && (strings.HasPrefix(kind, "ssh-") || strings.HasPrefix(kind, "ecdsa-") || strings.HasPrefix(kind, "sk-"))
+	_, err := resource.Shape{Kind: resource.PublicKey}.ParseScalar(text)
+	return err == nil
 }
 
 func (e *evaluator) pickedZone(place, zone string) {

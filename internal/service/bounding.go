@@ -1,0 +1,140 @@
+package service
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"undersail/internal/cloud"
+	"undersail/internal/core/offer"
+	"undersail/internal/store"
+)
+
+// LimitAccount sets above which cost of a month proposals of an account ask for a
+// consent; nil asks for none.
+func (s *Service) LimitAccount(ctx context.Context, u User, name string, mostMonth *float64) (Account, error) {
+	if err := u.must("administer"); err != nil {
+		return Account{}, err
+	}
+	if mostMonth != nil && !isMoney(*mostMonth) {
+		return Account{}, refuse(Invalid, "give an amount of money, or none", "%g is no limit", *mostMonth)
+	}
+	if _, err := s.account(ctx, name); err != nil {
+		return Account{}, err
+	}
+	if err := s.store.SetMostMonth(ctx, name, mostMonth); err != nil {
+		return Account{}, err
+	}
+	s.done(ctx, u, "limit account", name, map[string]any{"most_month": mostMonth})
+	return s.listed(ctx, name)
+}
+
+func isMoney(x float64) bool { return x >= 0 && !math.IsInf(x, 0) && !math.IsNaN(x) }
+
+// AccountBounds are what an account is held to; nil leaves a bound as it is.
+type AccountBounds struct {
+	// AllowedRegions are the only ones for new stacks; an empty list allows all.
+	AllowedRegions *[]string `json:"allowed_regions,omitempty"`
+	// Budget is what may be spent in a month; a negative one means none.
+	Budget *float64 `json:"budget,omitempty"`
+	// EndsAt is when a lab account is over; the zero time means never.
+	EndsAt *time.Time `json:"ends_at,omitempty"`
+	// LeaseSeconds is how long a stack lives unless somebody extends it; 0 is for ever.
+	LeaseSeconds *int64 `json:"lease_seconds,omitempty"`
+	// Tags are put on every resource.
+	Tags *map[string]string `json:"tags,omitempty"`
+	// Prices are a price list of its own; one without a currency takes it away.
+	Prices *offer.PriceList `json:"prices,omitempty"`
+}
+
+// BoundAccount sets what an account is held to.
+func (s *Service) BoundAccount(ctx context.Context, u User, name string, b AccountBounds) (AccountDetail, error) {
+	if err := u.must("administer"); err != nil {
+		return AccountDetail{}, err
+	}
+	a, err := s.account(ctx, name)
+	if err != nil {
+		return AccountDetail{}, err
+	}
+	set := a.Bounds
+	if b.AllowedRegions != nil {
+		for _, region := range *b.AllowedRegions {
+			if err := inRegion(a, region); err != nil {
+				return AccountDetail{}, err
+			}
+		}
+		set.AllowedRegions = *b.AllowedRegions
+	}
+	if b.Budget != nil {
+		switch set.Budget = b.Budget; {
+		case *b.Budget < 0:
+			set.Budget = nil
+		case !isMoney(*b.Budget):
+			return AccountDetail{}, refuse(Invalid, "give an amount of money, or none", "%g is no budget", *b.Budget)
+		}
+	}
+	if b.EndsAt != nil {
+		if set.EndsAt = b.EndsAt; b.EndsAt.IsZero() {
+			set.EndsAt = nil
+		}
+	}
+	if b.LeaseSeconds != nil {
+		if set.LeaseSeconds = *b.LeaseSeconds; set.LeaseSeconds < 0 {
+			return AccountDetail{}, refuse(Invalid, "give a span of time such as 7d, or none", "a lease cannot be negative")
+		}
+	}
+	if b.Tags != nil {
+		for key := range *b.Tags {
+			if strings.HasPrefix(key, cloud.TagPrefix) || key == "" {
+				return AccountDetail{}, refuse(Invalid, "choose another name for it", "the tag %q is one of our own marks", key)
+			}
+		}
+		set.Tags = *b.Tags
+	}
+	if set.Tags == nil {
+		set.Tags = map[string]string{}
+	}
+	if b.Prices != nil {
+		if set.Prices = *b.Prices; b.Prices.Currency != "" {
+			if err := b.Prices.Check(); err != nil {
+				return AccountDetail{}, refuse(Invalid, "see: undersail accounts prices --help", "%v", err)
+			}
+			if name := s.soldNowhere(a, *b.Prices); name != "" {
+				return AccountDetail{}, refuse(Invalid, "list what is sold with: undersail offers "+a.Name, "no region of account %s sells %q", a.Name, name)
+			}
+		}
+	}
+	if err := s.store.BoundAccount(ctx, name, set); err != nil {
+		return AccountDetail{}, err
+	}
+	s.lately.forget("account " + name)
+	if b.Prices != nil {
+		s.forgetOffers(name)
+	}
+	s.done(ctx, u, "bound account", name, map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags})
+	return s.Account(ctx, name)
+}
+
+// soldNowhere gives a name of a price list that no region sells which was read, or nothing.
+func (s *Service) soldNowhere(a store.Account, l offer.PriceList) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var nowhere []string
+	first := true
+	for at, o := range s.offers {
+		if at.account != a.Name {
+			continue
+		}
+		unknown := l.Unknown(o)
+		if first {
+			nowhere, first = unknown, false
+		}
+		nowhere = slices.DeleteFunc(nowhere, func(name string) bool { return !slices.Contains(unknown, name) })
+	}
+	if len(nowhere) == 0 {
+		return ""
+	}
+	return slices.Min(nowhere)
+}
