@@ -237,7 +237,7 @@ func (a *app) accountsSetCommand() *cobra.Command {
 	f.StringVar(&budget, "budget", "", "what may be spent in a month, or none")
 	f.StringVar(&ends, "ends", "", "date at which a lab account is over, such as 2027-01-31, or none")
 	f.StringVar(&lease, "lease", "", "how long a stack lives unless it is extended, such as 7d, or none")
-	f.StringArrayVar(&tags, "tag", nil, "tag of every resource as NAME=VALUE; NAME alone takes all tags away when it is none")
+	f.StringArrayVar(&tags, "tag", nil, "tag of every resource as NAME=VALUE, in the place of those that there were; none takes them away")
 	a.outputFlag(cmd)
 	return cmd
 }

@@ -2,21 +2,16 @@ package larch
 
 import (
 	"context"
-	"encoding/base64"
 	"fmt"
 	"iter"
 	"maps"
 	"net/http"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v4"
-
 	"undersail/internal/cloud"
-	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
 )
 
@@ -43,51 +38,6 @@ type report struct {
 	Generation int               `json:"generation"`
 }
 
-// mapping says how one neutral type is called in Larch. Names maps neutral
-// property names to Larch's; what it lacks is called the same.
-type mapping struct {
-	kind  string
-	names map[string]string
-}
-
-var mappings = map[string]mapping{
-	"network":  {"networks", map[string]string{"range": "cidr"}},
-	"subnet":   {"subnets", map[string]string{"range": "cidr", "network": "network_id"}},
-	"firewall": {"firewalls", map[string]string{"rules": "inbound", "network": "network_id"}},
-	"address":  {"addresses", nil},
-	"key_pair": {"keys", nil},
-	"secret":   {"secrets", nil},
-	"disk":     {"disks", map[string]string{"size": "gib", "type": "class"}},
-	"instance": {"instances", map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids", "key_pair": "key_id"}},
-}
-
-// limits are what Larch takes of values: IPv4 ranges of some lengths, whole GiB.
-var limits = map[string]offer.Limit{
-	"network.range": {Shortest: 8, Longest: 29, IPv4: true},
-	"subnet.range":  {Shortest: 8, Longest: 29, IPv4: true},
-	"disk.size":     {Step: 1 << 30},
-}
-
-// neutralNames turns Larch's property names back, for error messages.
-var neutralNames = func() map[string]string {
-	out := map[string]string{}
-	for _, m := range mappings {
-		for neutral, theirs := range m.names {
-			out[theirs] = neutral
-		}
-	}
-	return out
-}()
-
-func typeOf(kind string) string {
-	for t, m := range mappings {
-		if m.kind == kind {
-			return t
-		}
-	}
-	return kind
-}
-
 // WhoAmI tells the account, its clock and where its guests are.
 func (a *Adapter) WhoAmI(ctx context.Context) (cloud.Identity, error) {
 	var me struct {
@@ -103,22 +53,6 @@ func (a *Adapter) WhoAmI(ctx context.Context) (cloud.Identity, error) {
 		return cloud.Identity{}, fmt.Errorf("ask Larch who this account is: %w", err)
 	}
 	return cloud.Identity{Account: me.Account, Roles: me.Roles, Regions: me.Regions, Ends: me.Ends, Makes: makes(me.Permissions), ClockRate: max(me.ClockRate, 0.001), GuestRange: me.GuestRange}, nil
-}
-
-// makes are the types that permissions such as disks.make let an account make; nil when
-// it is told of none.
-func makes(permissions []string) []string {
-	if permissions == nil {
-		return nil
-	}
-	out := []string{}
-	for name, k := range mappings {
-		if slices.Contains(permissions, k.kind+".make") {
-			out = append(out, name)
-		}
-	}
-	slices.Sort(out)
-	return out
 }
 
 // pages reads every page of a list.
@@ -143,9 +77,6 @@ func (a *Adapter) pages(ctx context.Context, next string, each func(report)) err
 func path(region, kind, name string) string {
 	return "/v1/regions/" + url.PathEscape(region) + "/" + kind + "/" + url.PathEscape(name)
 }
-
-// part is the one thing that a resource is in Larch: its name there is our token.
-func (m mapping) part(token string) cloud.Part { return cloud.Part{Kind: m.kind, Mark: token} }
 
 // Visibility is short: Larch reads its own writes, but its lists and reads are
 // served by copies that may lag for a moment.
@@ -268,168 +199,6 @@ func (a *Adapter) matching(ctx context.Context, list string, q cloud.Query, seen
 		return yield(cloud.Live{}, err)
 	}
 	return more
-}
-
-func (m mapping) their(name string) string {
-	if n, ok := m.names[name]; ok {
-		return n
-	}
-	return name
-}
-
-// theirs turns neutral properties into Larch's.
-func (m mapping) theirs(want map[string]any) (map[string]any, error) {
-	out := map[string]any{}
-	for name, v := range want {
-		if name == "name" || name == "tags" {
-			continue
-		}
-		their := m.their(name)
-		switch {
-		case their == "gib":
-			bytes, err := resource.ParseData(fmt.Sprint(v))
-			if err != nil || bytes%(1<<30) != 0 {
-				return nil, &cloud.Error{Class: cloud.Invalid, Property: name, Message: fmt.Sprintf("Larch sells disks in whole GiB, not %v", v), Remedy: "round the size up"}
-			}
-			v = bytes >> 30
-		case their == "inbound":
-			v = inbound(v)
-		case their == "disks":
-			v = attachments(v)
-		case their == "user_data":
-			raw, err := yaml.Dump(v)
-			if err != nil {
-				return nil, fmt.Errorf("encode user data: %w", err)
-			}
-			v = base64.StdEncoding.EncodeToString(append([]byte("#cloud-config\n"), raw...))
-		}
-		out[their] = v
-	}
-	return out, nil
-}
-
-func inbound(v any) any {
-	rules, _ := v.([]any)
-	out := make([]any, 0, len(rules))
-	for _, item := range rules {
-		r, _ := item.(map[string]any)
-		rule := map[string]any{"source": r["from"], "port": r["port"]}
-		if p, ok := r["protocol"]; ok {
-			rule["protocol"] = p
-		}
-		if note := noteOf(r["about"], r["until"]); note != "" {
-			rule["note"] = note
-		}
-		out = append(out, rule)
-	}
-	return out
-}
-
-// Larch's rules have a note and no end: the note says until when a rule is meant.
-var untilNote = regexp.MustCompile(`(?s)^(?:(.*) · )?until (\d{4}-\d{2}-\d{2})$`)
-
-func noteOf(about, until any) string {
-	note, _ := about.(string)
-	day, _ := until.(string)
-	switch {
-	case day == "":
-		return note
-	case note == "":
-		return "until " + day
-	}
-	return note + " · until " + day
-}
-
-// rulesOf turns Larch's rules back into neutral ones.
-func rulesOf(v any) any {
-	v = renamed(v, map[string]string{"source": "from", "note": "about"})
-	rules, _ := v.([]any)
-	for _, item := range rules {
-		r, _ := item.(map[string]any)
-		note, _ := r["about"].(string)
-		parts := untilNote.FindStringSubmatch(note)
-		if parts == nil {
-			continue
-		}
-		if r["until"], r["about"] = parts[2], parts[1]; parts[1] == "" {
-			delete(r, "about")
-		}
-	}
-	return v
-}
-
-func attachments(v any) any {
-	disks, _ := v.([]any)
-	out := make([]any, 0, len(disks))
-	for _, item := range disks {
-		d, _ := item.(map[string]any)
-		disk := map[string]any{"disk_id": d["disk"]}
-		for _, key := range []string{"mount", "format"} {
-			if x, ok := d[key]; ok {
-				disk[key] = x
-			}
-		}
-		out = append(out, disk)
-	}
-	return out
-}
-
-// ours turns Larch's properties back into neutral ones. Values of secrets and
-// first-boot configuration are not told.
-func (m mapping) ours(r report) map[string]any {
-	has := map[string]any{"name": r.Label}
-	for neutral := range m.told(r.Properties) {
-		v := r.Properties[m.their(neutral)]
-		switch m.their(neutral) {
-		case "gib":
-			if n, ok := v.(float64); ok {
-				v = resource.FormatData(int64(n) << 30)
-			}
-		case "inbound":
-			v = rulesOf(v)
-		case "disks":
-			v = renamed(v, map[string]string{"disk_id": "disk"})
-		}
-		has[neutral] = v
-	}
-	return has
-}
-
-// told lists the neutral names of what a report tells.
-func (m mapping) told(properties map[string]any) map[string]bool {
-	neutral := map[string]string{}
-	for name, their := range m.names {
-		neutral[their] = name
-	}
-	out := map[string]bool{}
-	for their := range properties {
-		if name, ok := neutral[their]; ok {
-			out[name] = true
-		} else {
-			out[their] = true
-		}
-	}
-	return out
-}
-
-func renamed(list any, names map[string]string) any {
-	items, _ := list.([]any)
-	out := make([]any, len(items))
-	for i, item := range items {
-		fields, ok := item.(map[string]any)
-		if !ok {
-			return list
-		}
-		one := make(map[string]any, len(fields))
-		for k, v := range fields {
-			if to, ok := names[k]; ok {
-				k = to
-			}
-			one[k] = v
-		}
-		out[i] = one
-	}
-	return out
 }
 
 var phases = map[string]cloud.Phase{"making": cloud.Making, "changing": cloud.Making, "ready": cloud.Ready, "broken": cloud.Broken, "removing": cloud.Removing}
