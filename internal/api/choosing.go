@@ -75,10 +75,19 @@ func (h *handlers) GetDraft(ctx context.Context, r contract.GetDraftRequestObjec
 	return contract.GetDraft200JSONResponse(d), err
 }
 
-func (h *handlers) ChangeDraft(ctx context.Context, r contract.ChangeDraftRequestObject) (contract.ChangeDraftResponseObject, error) {
-	revision, err := strconv.ParseInt(strings.Trim(r.Params.IfMatch, `"`), 10, 64)
+// draftRevision reads the revision that If-Match names.
+func draftRevision(match string) (int64, error) {
+	revision, err := strconv.ParseInt(strings.Trim(match, `"`), 10, 64)
 	if err != nil {
-		return nil, &service.Error{Kind: service.Invalid, Title: "If-Match names no revision of a draft", Remedy: "send the revision that you changed"}
+		return 0, &service.Error{Kind: service.Invalid, Title: "If-Match names no revision of a draft", Remedy: "send the revision that you changed"}
+	}
+	return revision, nil
+}
+
+func (h *handlers) ChangeDraft(ctx context.Context, r contract.ChangeDraftRequestObject) (contract.ChangeDraftResponseObject, error) {
+	revision, err := draftRevision(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
 	}
 	patch, err := json.Marshal(r.Body)
 	if err != nil {
@@ -93,8 +102,66 @@ func (h *handlers) RemoveDraft(ctx context.Context, r contract.RemoveDraftReques
 }
 
 func (h *handlers) ListDraftPlaces(ctx context.Context, r contract.ListDraftPlacesRequestObject) (contract.ListDraftPlacesResponseObject, error) {
-	c, err := h.service.DraftPlaces(ctx, r.Id)
-	return contract.ListDraftPlaces200JSONResponse(c), err
+	list, err := h.service.DraftPlaces(ctx, r.Id)
+	return contract.ListDraftPlaces200JSONResponse(list), err
+}
+
+func (h *handlers) CompareDraftPresets(ctx context.Context, r contract.CompareDraftPresetsRequestObject) (contract.CompareDraftPresetsResponseObject, error) {
+	c, err := h.service.DraftPresets(ctx, r.Id)
+	return contract.CompareDraftPresets200JSONResponse(c), err
+}
+
+func (h *handlers) ProposeDraft(ctx context.Context, r contract.ProposeDraftRequestObject) (contract.ProposeDraftResponseObject, error) {
+	revision, err := draftRevision(r.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	p, err := h.service.ProposeDraft(ctx, userOf(ctx), r.Id, revision)
+	return contract.ProposeDraft201JSONResponse(p), err
+}
+
+func (h *handlers) SealForDraft(ctx context.Context, r contract.SealForDraftRequestObject) (contract.SealForDraftResponseObject, error) {
+	d, err := h.service.SealForDraft(ctx, userOf(ctx), r.Id, r.Input, *r.Body, "")
+	return contract.SealForDraft200JSONResponse(d), err
+}
+
+func (h *handlers) TryDraftSecret(ctx context.Context, r contract.TryDraftSecretRequestObject) (contract.TryDraftSecretResponseObject, error) {
+	list, err := h.service.TrySecret(ctx, r.Id, r.Input, *r.Body)
+	return contract.TryDraftSecret200JSONResponse(list), err
+}
+
+func (h *handlers) FitEverywhere(ctx context.Context, r contract.FitEverywhereRequestObject) (contract.FitEverywhereResponseObject, error) {
+	list, err := h.service.Everywhere(ctx, *r.Body)
+	return contract.FitEverywhere200JSONResponse(list), err
+}
+
+func (h *handlers) GetMyAddress(ctx context.Context, _ contract.GetMyAddressRequestObject) (contract.GetMyAddressResponseObject, error) {
+	address, _ := ctx.Value(addressKey{}).(string)
+	return contract.GetMyAddress200JSONResponse{Address: address}, nil
+}
+
+func (h *handlers) GetLanguage(context.Context, contract.GetLanguageRequestObject) (contract.GetLanguageResponseObject, error) {
+	return contract.GetLanguage200JSONResponse(h.service.Language()), nil
+}
+
+func (h *handlers) CheckTemplate(ctx context.Context, r contract.CheckTemplateRequestObject) (contract.CheckTemplateResponseObject, error) {
+	c, err := h.service.CheckText(ctx, *r.Body)
+	return contract.CheckTemplate200JSONResponse(c), err
+}
+
+func (h *handlers) CompareVersions(ctx context.Context, r contract.CompareVersionsRequestObject) (contract.CompareVersionsResponseObject, error) {
+	list, err := h.service.TemplateDifferences(ctx, r.Ref, r.Params.From)
+	return contract.CompareVersions200JSONResponse(list), err
+}
+
+func (h *handlers) ProposeAgain(ctx context.Context, r contract.ProposeAgainRequestObject) (contract.ProposeAgainResponseObject, error) {
+	p, err := h.service.ProposeAgain(ctx, userOf(ctx), r.Id)
+	return contract.ProposeAgain201JSONResponse(p), err
+}
+
+func (h *handlers) DraftProposal(ctx context.Context, r contract.DraftProposalRequestObject) (contract.DraftProposalResponseObject, error) {
+	d, err := h.service.DraftOfProposal(ctx, userOf(ctx), r.Id)
+	return contract.DraftProposal201JSONResponse(d), err
 }
 
 func (h *handlers) ListDraftChoices(ctx context.Context, r contract.ListDraftChoicesRequestObject) (contract.ListDraftChoicesResponseObject, error) {

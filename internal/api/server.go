@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"regexp"
 	"strings"
@@ -207,12 +208,17 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 			return err
 		}
 		ctx := context.WithValue(r.Context(), userKey{}, u)
+		if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
+			ctx = context.WithValue(ctx, addressKey{}, host)
+		}
 		c.SetRequest(r.WithContext(context.WithValue(ctx, tokenKey{}, token)))
 		return next(c)
 	}
 }
 
 type tokenKey struct{}
+
+type addressKey struct{}
 
 func tokenIn(ctx context.Context) string {
 	token, _ := ctx.Value(tokenKey{}).(string)

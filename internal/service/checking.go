@@ -1,18 +1,15 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"hash/fnv"
-	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"undersail/internal/core/change"
+	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
@@ -29,28 +26,6 @@ type Question struct {
 	Graph string `json:"graph,omitempty"`
 }
 
-// Field is one input of a form with what is to be said of it.
-type Field struct {
-	Name  string `json:"name"`
-	Title string `json:"title,omitempty"`
-	// Kind is what it picks, or the type of its value.
-	Kind     string           `json:"kind"`
-	Value    any              `json:"value"`
-	Origin   string           `json:"origin"`
-	Required bool             `json:"required"`
-	Secret   bool             `json:"secret,omitempty"`
-	Hidden   bool             `json:"hidden,omitempty"`
-	Advice   string           `json:"advice,omitempty"`
-	Findings []render.Finding `json:"findings"`
-}
-
-// Page is one page of a form.
-type Page struct {
-	Title  string  `json:"title"`
-	Fields []Field `json:"fields"`
-	Errors int     `json:"errors"`
-}
-
 // Answer is what a proposal would be.
 type Answer struct {
 	Seq      int64  `json:"seq"`
@@ -58,7 +33,15 @@ type Answer struct {
 	Template string `json:"template"`
 	Account  string `json:"account"`
 	Region   string `json:"region"`
+	Title    string `json:"title"` // of the template
 	Pages    []Page `json:"pages"`
+	// Presets are those of the template; Guide is what it will say of its use, with
+	// blanks for what is not known yet.
+	Presets []PresetCard `json:"presets"`
+	Guide   string       `json:"guide,omitempty"`
+	// Totals are what it has in all; Networks the ranges of its networks, drawn.
+	Totals   fit.Totals       `json:"totals"`
+	Networks []AddressPicture `json:"networks"`
 	// Findings are those that belong to no input.
 	Findings   []render.Finding    `json:"findings"`
 	Errors     int                 `json:"errors"`
@@ -163,7 +146,8 @@ func (s *Service) newest(ctx context.Context, u User, q Question) (context.Conte
 func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal.Judged) (Answer, error) {
 	a := Answer{Seq: q.Seq, Stack: r.stack.Name, Template: r.Text.Name + "@" + r.Text.Version, Account: r.stack.Account, Region: r.stack.Region, Findings: []render.Finding{},
 		Summary: change.Summary(j.Plan.Changes), Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: r.Durations.Rate, Outputs: []render.Output{},
-		Consents: []render.Consent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Pages: pages(r.Template, j)}
+		Consents: []render.Consent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Title: r.Template.About.Title, Pages: pages(r, j),
+		Presets: presetCards(r.Template), Networks: []AddressPicture{}}
 	if r.Offers.Home != nil {
 		a.At = r.Offers.Home.At
 	}
@@ -171,6 +155,7 @@ func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal
 	if j.Plan.Rendering != nil {
 		a.Outputs = append(a.Outputs, j.Plan.Rendering.Outputs...)
 		a.Compliance = append(a.Compliance, j.Plan.Rendering.Compliance...)
+		a.Guide, a.Totals, a.Networks = j.Plan.Rendering.Guide, fit.Total(j.Plan.Rendering, r.Offers), picturesOf(r, j.Plan.Rendering)
 	}
 	for _, f := range j.Findings {
 		if f.Severity == lang.Error {
@@ -186,38 +171,6 @@ func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal
 		a.Graph = nodes
 	}
 	return a, nil
-}
-
-// pages are the inputs of a template by the pages that it names, in their order, each
-// with the findings that are about it or come from it.
-func pages(t *lang.Template, j proposal.Judged) []Page {
-	values := map[string]render.InputValue{}
-	if j.Plan.Rendering != nil {
-		for _, v := range j.Plan.Rendering.Inputs {
-			values[v.Name] = v
-		}
-	}
-	out := []Page{}
-	for _, in := range t.Inputs {
-		title := cmp.Or(in.Page, "Inputs")
-		i := slices.IndexFunc(out, func(p Page) bool { return p.Title == title })
-		if i < 0 {
-			out, i = append(out, Page{Title: title, Fields: []Field{}}), len(out)
-		}
-		v := values[in.Name]
-		f := Field{Name: in.Name, Title: in.Title, Kind: cmp.Or(in.Picks, fmt.Sprint(in.Schema["type"])), Value: v.Value, Origin: v.Origin, Required: in.Required(), Secret: in.Secret, Hidden: v.Hidden, Advice: v.Advice,
-			Findings: []render.Finding{}}
-		for _, x := range j.Findings {
-			if slices.Contains(strings.Split(x.Inputs, ","), in.Name) {
-				f.Findings = append(f.Findings, x)
-				if x.Severity == lang.Error {
-					out[i].Errors++
-				}
-			}
-		}
-		out[i].Fields = append(out[i].Fields, f)
-	}
-	return out
 }
 
 func nodesOf(j proposal.Judged) []Node {

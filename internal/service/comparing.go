@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"undersail/internal/core/fit"
@@ -92,15 +93,15 @@ func (s *Service) FitTemplate(ctx context.Context, n NewProposal) (Comparison, e
 	return Comparison{Template: r.Template.About.Name + "@" + r.Template.About.Version, Account: r.account.Name, Variants: fit.Places(request, r.all), Overtakings: []fit.Overtaking{}, At: oldest(r.all)}, nil
 }
 
-// placed is a template with the offers of all regions of an account.
-type placed struct {
+// atPlaces is a template with the offers of all regions of an account.
+type atPlaces struct {
 	*reading
 	all []*offer.Offers
 }
 
 // atPlace reads a template and the offers of an account, for what is not yet proposed.
-func (s *Service) atPlace(ctx context.Context, n NewProposal) (placed, error) {
-	r := placed{reading: &reading{offline: true, isNew: true}}
+func (s *Service) atPlace(ctx context.Context, n NewProposal) (atPlaces, error) {
+	r := atPlaces{reading: &reading{offline: true, isNew: true}}
 	if n.Account == "" {
 		return r, refuse(Invalid, "add --account", "name the account whose offers are meant")
 	}
@@ -122,7 +123,7 @@ func (s *Service) atPlace(ctx context.Context, n NewProposal) (placed, error) {
 }
 
 // request puts the inputs of a variant together.
-func (r placed) request(n NewProposal, v NewVariant) (render.Request, error) {
+func (r atPlaces) request(n NewProposal, v NewVariant) (render.Request, error) {
 	preset, err := render.PresetLayer(r.Template, n.Preset)
 	own, ownErr := render.PresetLayer(r.Template, v.Preset)
 	if err = errors.Join(err, ownErr); err != nil {
@@ -134,7 +135,11 @@ func (r placed) request(n NewProposal, v NewVariant) (render.Request, error) {
 	request.Inputs, request.Origins = render.Merge(layers...)
 	request.Inputs = maps.Clone(request.Inputs)
 	for _, in := range r.Template.Inputs { // what a secret would be makes no difference here
-		if in.Secret && request.Inputs[in.Name] == nil && !in.Generate && !in.Optional {
+		_, named := strings.CutPrefix(fmt.Sprint(request.Inputs[in.Name]), "secret:")
+		if in.Secret && named {
+			delete(request.Inputs, in.Name)
+		}
+		if in.Secret && request.Inputs[in.Name] == nil && (named || !in.Generate && !in.Optional) {
 			request.Secrets = orNew(request.Secrets)
 			request.Secrets[in.Name] = fmt.Sprintf("%s/%s@0", request.Stack.Name, in.Name)
 		}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -108,6 +109,58 @@ func unsaved(j proposal.Judged) Proposal {
 		p.Findings = []render.Finding{}
 	}
 	return p
+}
+
+// asked is what a proposal was asked for with, as far as it can be asked again: values of
+// secrets that were typed belong to that proposal alone, and are asked for again.
+func asked(d proposal.Document) NewProposal {
+	n := NewProposal{Stack: d.Stack.Name, Account: d.Stack.Account, Region: d.Stack.Region, File: d.Template.File, Source: d.Template.Source, Parts: d.Template.Parts, Inputs: map[string]any{}}
+	maps.Copy(n.Inputs, d.Inputs)
+	for input, reference := range d.Secrets {
+		if name, _ := splitVersion(reference); secretName.MatchString(name) { // it stands for itself
+			n.Inputs[input] = "secret:" + name
+		}
+	}
+	return n
+}
+
+// askedAgain reads what a proposal was asked for with. The template is named where the
+// library has it.
+func (s *Service) askedAgain(ctx context.Context, id int64) (NewProposal, error) {
+	p, err := s.store.Proposal(ctx, id)
+	if err != nil {
+		return NewProposal{}, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+	}
+	if p.Kind != state.KindApply {
+		return NewProposal{}, refuse(Conflict, "begin where you began: retire, undo or discard again", "only a proposal to apply a template is made again, and proposal %d is one to %s", id, p.Kind)
+	}
+	var d proposal.Document
+	if err := json.Unmarshal(p.Document, &d); err != nil {
+		return NewProposal{}, fmt.Errorf("read proposal %d: %w", id, err)
+	}
+	n := asked(d)
+	if t, err := s.Template(ctx, d.Template.Name+"@"+d.Template.Version); err == nil && t.Digest == d.Template.Digest {
+		n.Template, n.Source, n.File, n.Parts = t.Name+"@"+t.Version, "", "", nil
+	}
+	return n, nil
+}
+
+// ProposeAgain proposes what a proposal said, against what is there now.
+func (s *Service) ProposeAgain(ctx context.Context, u User, id int64) (Proposal, error) {
+	n, err := s.askedAgain(ctx, id)
+	if err != nil {
+		return Proposal{}, err
+	}
+	return s.Propose(ctx, u, n)
+}
+
+// DraftOfProposal keeps what a proposal said as a draft, to be changed and proposed anew.
+func (s *Service) DraftOfProposal(ctx context.Context, u User, id int64) (Draft, error) {
+	n, err := s.askedAgain(ctx, id)
+	if err != nil {
+		return Draft{}, err
+	}
+	return s.AddDraft(ctx, u, n)
 }
 
 // Accept agrees to a proposal and draws the secrets it generates, once. Everything

@@ -2,16 +2,19 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
+	"slices"
+	"strings"
 	"time"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
 
 	"undersail/internal/core/lang"
-	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/store"
 )
@@ -53,10 +56,14 @@ func (s *Service) Drafts(ctx context.Context) ([]Draft, error) {
 	return out, err
 }
 
-// AddDraft keeps what is filled in so far, and answers what it would be. Graph is the
-// digest of the graph that the asker has.
+// AddDraft keeps what is filled in so far, and answers what it would be. One that names
+// no place gets the best one.
 func (s *Service) AddDraft(ctx context.Context, u User, n NewProposal) (Draft, error) {
 	if err := u.must("operate"); err != nil {
+		return Draft{}, err
+	}
+	n, err := s.placed(ctx, n)
+	if err != nil {
 		return Draft{}, err
 	}
 	raw, err := s.draftBody(ctx, n)
@@ -132,17 +139,17 @@ func (s *Service) RemoveDraft(ctx context.Context, u User, id string) error {
 }
 
 // draftBody encodes a draft. It holds no value of a secret: drafts are kept as they
-// are, and secrets are not.
+// are, and secrets are not. One that stands for itself is named.
 func (s *Service) draftBody(ctx context.Context, n NewProposal) ([]byte, error) {
 	if len(n.Secrets) > 0 {
-		return nil, refuse(Invalid, "give secrets when you propose", "a draft holds no secrets")
+		return nil, refuse(Invalid, "seal them first: PUT /api/v1/drafts/{id}/secrets/{input}", "a draft holds no secrets")
 	}
-	if n.Template != "" || n.Source != "" {
+	if n.Template != "" || n.Source != "" || n.Stack != "" {
 		r := &reading{isNew: true}
-		if err := s.readTemplate(ctx, r, n); err == nil {
+		if err := s.readDraftTemplate(ctx, r, n); err == nil {
 			for _, in := range r.Template.Inputs {
 				if secretGiven(in, n) {
-					return nil, refuse(Invalid, "give secrets when you propose", "a draft holds no secrets, and input %s is one", in.Name)
+					return nil, refuse(Invalid, "seal it first: PUT /api/v1/drafts/{id}/secrets/"+in.Name, "a draft holds no secrets, and input %s is one", in.Name)
 				}
 			}
 		}
@@ -154,16 +161,135 @@ func (s *Service) draftBody(ctx context.Context, n NewProposal) ([]byte, error) 
 	return raw, nil
 }
 
+// readDraftTemplate reads the template that a draft names, or that of its stack.
+func (s *Service) readDraftTemplate(ctx context.Context, r *reading, n NewProposal) error {
+	if n.Template == "" && n.Source == "" {
+		stack, err := s.store.StackByName(ctx, n.Stack)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err == nil && stack.RetiredAt == nil {
+			r.stack, r.isNew = stack, false
+		}
+	}
+	return s.readTemplate(ctx, r, n)
+}
+
+// secretGiven tells whether a draft gives a secret by its value, and not by the name of
+// one that is sealed.
 func secretGiven(in *lang.Input, n NewProposal) bool {
 	if !in.Secret {
 		return false
 	}
-	for _, l := range append(n.Layers, render.Layer{Inputs: n.Inputs}) {
-		if l.Inputs[in.Name] != nil {
+	for _, l := range append(slices.Clone(n.Layers), render.Layer{Inputs: n.Inputs}) {
+		switch v := l.Inputs[in.Name].(type) {
+		case nil:
+		case string:
+			if name, named := strings.CutPrefix(v, "secret:"); !named || !secretName.MatchString(name) {
+				return true
+			}
+		default:
 			return true
 		}
 	}
 	return false
+}
+
+// DraftSecret is a value that somebody typed for a secret input of a draft, or none to
+// have one drawn.
+type DraftSecret struct {
+	Value string `json:"value,omitempty"`
+}
+
+// SealForDraft seals a value for a secret input of a draft at once, as a secret that
+// stands for itself, and names it in the draft. The value is kept nowhere else.
+func (s *Service) SealForDraft(ctx context.Context, u User, id, input string, given DraftSecret, graph string) (Draft, error) {
+	d, err := s.draft(ctx, id)
+	if err != nil {
+		return Draft{}, err
+	}
+	in, r, err := s.draftInput(ctx, d.Body, input)
+	if err != nil {
+		return Draft{}, err
+	}
+	if !in.Secret {
+		return Draft{}, refuse(Invalid, "change it in the draft", "input %s is no secret", input)
+	}
+	if given.Value != "" {
+		if broken := in.Rules.Check(given.Value, secretNames(d.Body, r)...); len(broken) > 0 {
+			return Draft{}, refuse(Invalid, "give one with "+in.Rules.Words(), "the secret breaks the rules of input %s: %s", input, strings.Join(broken, "; "))
+		}
+	}
+	n := NewNamed{Kind: "secret", Value: given.Value, About: fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft")), Rules: &in.Rules}
+	base := strings.Trim(notInName.ReplaceAllString(strings.ToLower(cmp.Or(d.Body.Stack, r.Template.About.Name)+"-"+input), "-"), "-")
+	for tries := 1; ; tries++ {
+		if n.Name = base; tries > 1 {
+			n.Name = fmt.Sprintf("%s-%d", base, tries)
+		}
+		var refused *Error
+		if _, err = s.PutNamed(ctx, u, n); errors.As(err, &refused) && refused.Kind == Conflict && tries < 100 {
+			continue
+		}
+		break
+	}
+	if err != nil {
+		return Draft{}, err
+	}
+	patch, err := json.Marshal(map[string]any{"inputs": map[string]any{input: "secret:" + n.Name}})
+	if err != nil {
+		return Draft{}, err
+	}
+	return s.ChangeDraft(ctx, u, id, d.Revision, patch, graph)
+}
+
+// notInName is what names of secrets do not have.
+var notInName = regexp.MustCompile(`[^a-z0-9]+`)
+
+// secretNames are those that a secret of a draft must not derive from.
+func secretNames(n NewProposal, r *reading) []string {
+	return []string{cmp.Or(n.Stack, r.Template.About.Name), r.Template.About.Name}
+}
+
+// TrySecret lists the rules of an input that a value breaks. Nothing is kept of it.
+func (s *Service) TrySecret(ctx context.Context, id, input string, given DraftSecret) ([]string, error) {
+	d, err := s.draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	in, r, err := s.draftInput(ctx, d.Body, input)
+	if err != nil {
+		return nil, err
+	}
+	return append([]string{}, in.Rules.Check(given.Value, secretNames(d.Body, r)...)...), nil
+}
+
+// draftInput finds an input of the template of a draft.
+func (s *Service) draftInput(ctx context.Context, n NewProposal, input string) (*lang.Input, *reading, error) {
+	r := &reading{isNew: true}
+	if err := s.readDraftTemplate(ctx, r, n); err != nil {
+		return nil, nil, err
+	}
+	in := r.Template.Input(input)
+	if in == nil {
+		return nil, nil, refuse(NotFound, "its inputs are listed in the answer of the draft", "template %s has no input %q", r.Template.About.Name, input)
+	}
+	return in, r, nil
+}
+
+// ProposeDraft proposes what a draft says, and forgets the draft once that is saved.
+func (s *Service) ProposeDraft(ctx context.Context, u User, id string, revision int64) (Proposal, error) {
+	d, err := s.draft(ctx, id)
+	if err != nil {
+		return Proposal{}, err
+	}
+	if d.Revision != revision {
+		return Proposal{}, changedSince(id, d.Revision, revision)
+	}
+	p, err := s.Propose(ctx, u, d.Body)
+	if err != nil || p.ID == 0 {
+		return p, err
+	}
+	return p, s.store.RemoveDraft(ctx, id)
 }
 
 // answered adds to a draft what it would be as a proposal. A draft that names no
@@ -189,13 +315,25 @@ func (s *Service) answered(ctx context.Context, u User, row store.Draft, form, g
 	return d, nil
 }
 
-// DraftPlaces tells where the template of a draft can run as it is filled in.
-func (s *Service) DraftPlaces(ctx context.Context, id string) (Comparison, error) {
+// DraftPlaces tells where the template of a draft can run as it is filled in, account by
+// account.
+func (s *Service) DraftPlaces(ctx context.Context, id string) ([]Where, error) {
+	d, err := s.draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	d.Body.Account = "" // all of them
+	return s.Everywhere(ctx, d.Body)
+}
+
+// DraftPresets puts the presets of the template of a draft side by side.
+func (s *Service) DraftPresets(ctx context.Context, id string) (Comparison, error) {
 	d, err := s.draft(ctx, id)
 	if err != nil {
 		return Comparison{}, err
 	}
-	return s.FitTemplate(ctx, d.Body)
+	d.Body.Preset = ""
+	return s.Compare(ctx, Compared{NewProposal: d.Body})
 }
 
 func (s *Service) draft(ctx context.Context, id string) (Draft, error) {
@@ -209,90 +347,4 @@ func (s *Service) draft(ctx context.Context, id string) (Draft, error) {
 func (s *Service) draftRow(ctx context.Context, id string) (store.Draft, error) {
 	row, err := s.store.Draft(ctx, id)
 	return row, missing(err, "draft", id, "list them with: GET /api/v1/drafts")
-}
-
-// DraftChoices lists what can be chosen for an input of a draft, those that fit first.
-func (s *Service) DraftChoices(ctx context.Context, id, input string) ([]offer.Option, error) {
-	d, err := s.draft(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	return s.Choices(ctx, d.Body, input)
-}
-
-// Choices lists what can be chosen for an input, those that fit first. An input that
-// takes any value of its type has none.
-func (s *Service) Choices(ctx context.Context, n NewProposal, input string) ([]offer.Option, error) {
-	r := &reading{isNew: true}
-	if err := s.readTemplate(ctx, r, n); err != nil {
-		return nil, err
-	}
-	in := r.Template.Input(input)
-	if in == nil {
-		return nil, refuse(NotFound, "its inputs are listed in the answer of the draft", "template %s has no input %q", r.Template.About.Name, input)
-	}
-	out := []offer.Option{}
-	if in.Secret || in.Picks == "key_pair" {
-		own, err := s.ownChoices(ctx, in.Secret)
-		if err != nil {
-			return nil, err
-		}
-		if out = append(out, own...); in.Secret {
-			return out, nil
-		}
-	}
-	switch {
-	case in.Picks == "stack":
-		list, err := s.store.Summaries(ctx, "", draftsListed)
-		for _, x := range list {
-			if in.Other == nil || x.TemplateName == in.Other.About.Name {
-				out = append(out, offer.Option{Value: x.Name, About: x.TemplateName + "@" + x.TemplateVersion})
-			}
-		}
-		return out, err
-	case n.Account == "":
-		return out, nil
-	}
-	a, err := s.account(ctx, n.Account)
-	if err != nil {
-		return nil, err
-	}
-	if in.Picks == "region" {
-		for _, region := range a.Regions {
-			out = append(out, offer.Option{Value: region})
-		}
-		return out, nil
-	}
-	if n.Region == "" {
-		return out, nil
-	}
-	if err := inRegion(a, n.Region); err != nil {
-		return nil, err
-	}
-	o, err := s.offersOf(ctx, a, n.Region, false)
-	if err != nil {
-		return nil, err
-	}
-	if list, known := render.Options(in, o); known {
-		out = append(out, list...)
-	}
-	return out, nil
-}
-
-// ownChoices are the secrets, or the key pairs, that stand for themselves.
-func (s *Service) ownChoices(ctx context.Context, secrets bool) ([]offer.Option, error) {
-	list, err := s.NamedSecrets(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []offer.Option
-	for _, n := range list {
-		switch {
-		case secrets && n.Kind == "secret":
-			out = append(out, offer.Option{Value: "secret:" + n.Name, About: n.About})
-		case !secrets && n.Kind != "secret":
-			out = append(out, offer.Option{Value: "key:" + n.Name, About: n.About})
-		}
-	}
-	return out, nil
 }

@@ -22,6 +22,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/address": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The address that this request came from, as the service sees it */
+        get: operations["getMyAddress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a template may say, for completion */
+        get: operations["getLanguage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -214,6 +248,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fit/everywhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where a template can run as it is, in every account */
+        post: operations["fitEverywhere"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/compare": {
         parameters: {
             query?: never;
@@ -309,10 +360,78 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Where a draft can run as it is filled in */
+        /** Where a draft can run as it is filled in, account by account */
         get: operations["listDraftPlaces"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The presets of the template of a draft side by side */
+        get: operations["compareDraftPresets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/propose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose what a draft says; the draft is forgotten once the proposal is saved */
+        post: operations["proposeDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/secrets/{input}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Seal a value for a secret input of a draft as a secret of its own, and name it in the draft */
+        put: operations["sealForDraft"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/secrets/{input}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** List the rules of a secret input that a value breaks; nothing is kept of it */
+        post: operations["tryDraftSecret"];
         delete?: never;
         options?: never;
         head?: never;
@@ -401,6 +520,40 @@ export interface paths {
         put?: never;
         /** Check a template and put it into the library */
         post: operations["publishTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a template as publishing would, and publish nothing */
+        post: operations["checkTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{ref}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What two versions of a template say differently */
+        get: operations["compareVersions"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -505,6 +658,40 @@ export interface paths {
         get: operations["getProposal"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose what a proposal said, against what is there now */
+        post: operations["proposeAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep what a proposal said as a draft, to be changed and proposed anew */
+        post: operations["draftProposal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1090,6 +1277,67 @@ export interface components {
         Refusal: {
             why: string;
         };
+        DraftSecret: {
+            /** @description Drawn by the rules of the input when it is left out */
+            value?: string;
+        };
+        SeenAddress: {
+            address: string;
+        };
+        Where: {
+            account: string;
+            cloud: string;
+            variants: components["schemas"]["Variant"][];
+            /** @description Why it cannot be told */
+            problem?: string;
+            /** @description The region where it fits at the lowest price */
+            best?: string;
+            why?: string;
+        };
+        TextCheck: {
+            diagnostics: components["schemas"]["Diagnostic"][];
+            name?: string;
+            version?: string;
+            inputs: string[];
+            calc: string[];
+            resources: {
+                name: string;
+                type: string;
+            }[];
+            /** @description The same text */
+            tidied?: string;
+            /** @description It could be published */
+            sound: boolean;
+        };
+        Language: {
+            sections: string[];
+            input_keys: string[];
+            resource_keys: string[];
+            picks: string[];
+            functions: {
+                name: string;
+                form: string;
+                about: string;
+            }[];
+            types: {
+                name: string;
+                about: string;
+                properties: components["schemas"]["LanguageName"][];
+                attributes: components["schemas"]["LanguageName"][];
+            }[];
+        };
+        LanguageName: {
+            name: string;
+            about: string;
+            required?: boolean;
+            alter?: string;
+        };
+        Difference: {
+            change: string;
+            what: string;
+            lines?: string[];
+            breaking?: boolean;
+        };
         GraphToDraw: {
             /** @description How many boxes there are */
             nodes: number;
@@ -1590,6 +1838,22 @@ export interface components {
             outputs: components["schemas"]["Output"][];
             consents: components["schemas"]["Consent"][];
             compliance: components["schemas"]["Compliance"][];
+            title: string;
+            presets: components["schemas"]["PresetCard"][];
+            /** @description Markdown, with ... for what is not known yet */
+            guide?: string;
+            totals: {
+                resources: number;
+                /** Format: int64 */
+                machines: number;
+                /** Format: int64 */
+                vcpus: number;
+                /** Format: int64 */
+                memory_bytes: number;
+                /** Format: int64 */
+                storage_bytes: number;
+            };
+            networks: components["schemas"]["AddressPicture"][];
             graph_digest: string;
             graph?: components["schemas"]["GraphNode"][];
             /** Format: date-time */
@@ -1598,8 +1862,41 @@ export interface components {
         FormPage: {
             title: string;
             fields: components["schemas"]["FormField"][];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Without what is only missing yet
+             */
             errors: number;
+            /** Format: int64 */
+            warnings: number;
+            /** Format: int64 */
+            missing: number;
+        };
+        PresetCard: {
+            name: string;
+            title: string;
+            about?: string;
+            inputs: {
+                [key: string]: unknown;
+            };
+        };
+        AddressPicture: {
+            network: string;
+            range: string;
+            pieces: components["schemas"]["AddressPiece"][];
+            next: string[];
+        };
+        AddressPiece: {
+            range: string;
+            /** @enum {string} */
+            kind: "taken" | "ours" | "overlap" | "free";
+            name?: string;
+            over?: string;
+            /** @description Where it begins in the whole, from 0 to 1 */
+            from: number;
+            share: number;
+            /** Format: int64 */
+            addresses: number;
         };
         FormField: {
             name: string;
@@ -1611,6 +1908,40 @@ export interface components {
             secret?: boolean;
             hidden?: boolean;
             advice?: string;
+            optional?: boolean;
+            generate?: boolean;
+            consent?: string;
+            /** @description JSON Schema of the value */
+            schema: {
+                [key: string]: unknown;
+            };
+            default?: unknown;
+            /** @description The expression that gives the default */
+            computed?: string;
+            /** @description What is recorded of the stack */
+            before?: unknown;
+            free?: number;
+            needs?: {
+                /** Format: int64 */
+                vcpus?: number;
+                /** Format: int64 */
+                memory_bytes?: number;
+                architecture?: string;
+                disk_mbps?: number;
+                network_gbps?: number;
+            };
+            sized?: {
+                table: string;
+                unit: string;
+                source?: string;
+            };
+            rules?: {
+                length?: number;
+                classes?: number;
+                kinds?: string[];
+                forbid?: string[];
+            };
+            rule_words?: string;
             findings: components["schemas"]["Finding"][];
         };
         GraphNode: {
@@ -1652,6 +1983,18 @@ export interface components {
             value: string;
             about?: string;
             why_not?: string[];
+            size?: components["schemas"]["Size"];
+            disk_type?: components["schemas"]["DiskType"];
+            image?: components["schemas"]["Image"];
+            /** @description Price of a month */
+            month?: number;
+            /**
+             * Format: int64
+             * @description How many more the quotas take
+             */
+            left?: number;
+            /** @description What is in it, or sold there */
+            holds?: string[];
         };
         Draft: {
             id: string;
@@ -2329,6 +2672,48 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getMyAddress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The address */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenAddress"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLanguage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sections, keys, functions and resource types */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Language"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getMe: {
         parameters: {
             query?: never;
@@ -2728,6 +3113,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    fitEverywhere: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProposal"];
+            };
+        };
+        responses: {
+            /** @description One answer for each account */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Where"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     compareVariants: {
         parameters: {
             query?: never;
@@ -2941,13 +3351,117 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description One variant for each region */
+            /** @description One answer for each account, with one variant for each of its regions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Where"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareDraftPresets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft as it is */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proposeDraft: {
+        parameters: {
+            query?: never;
+            header: {
+                "If-Match": string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The proposal */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sealForDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                input: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftSecret"];
+            };
+        };
+        responses: {
+            /** @description The draft with what it would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryDraftSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                input: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftSecret"];
+            };
+        };
+        responses: {
+            /** @description The rules that it breaks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3133,6 +3647,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Template"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateText"];
+            };
+        };
+        responses: {
+            /** @description What the language says of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareVersions: {
+        parameters: {
+            query: {
+                /** @description The version before */
+                from: string;
+            };
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences in the order of the later one */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"][];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3331,6 +3896,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proposeAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The new proposal */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -314,10 +314,48 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/drafts/{id}/choices/{input} (the `ListDraftChoices` operationId).
 	ListDraftChoices(ctx context.Context, id string, input string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDraftPlaces Where a draft can run as it is filled in
+	// ListDraftPlaces Where a draft can run as it is filled in, account by account
 	//
 	// Corresponds with GET /api/v1/drafts/{id}/places (the `ListDraftPlaces` operationId).
 	ListDraftPlaces(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareDraftPresets The presets of the template of a draft side by side
+	//
+	// Corresponds with GET /api/v1/drafts/{id}/presets (the `CompareDraftPresets` operationId).
+	CompareDraftPresets(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeDraft Propose what a draft says; the draft is forgotten once the proposal is saved
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/propose (the `ProposeDraft` operationId).
+	ProposeDraft(ctx context.Context, id string, params *ProposeDraftParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SealForDraftWithBody Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
+	SealForDraftWithBody(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SealForDraft Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
+	SealForDraft(ctx context.Context, id string, input string, body SealForDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDraftSecretWithBody List the rules of a secret input that a value breaks; nothing is kept of it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/secrets/{input}/try (the `TryDraftSecret` operationId).
+	TryDraftSecretWithBody(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryDraftSecret List the rules of a secret input that a value breaks; nothing is kept of it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/secrets/{input}/try (the `TryDraftSecret` operationId).
+	TryDraftSecret(ctx context.Context, id string, input string, body TryDraftSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEvents The events of all runs after a place in the stream
 	//
@@ -337,6 +375,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/fit (the `FitNeed` operationId).
 	FitNeed(ctx context.Context, body FitNeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FitEverywhereWithBody Where a template can run as it is, in every account
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/fit/everywhere (the `FitEverywhere` operationId).
+	FitEverywhereWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FitEverywhere Where a template can run as it is, in every account
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/fit/everywhere (the `FitEverywhere` operationId).
+	FitEverywhere(ctx context.Context, body FitEverywhereJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FitTemplateWithBody Where a template can run as it is, for how much, and what is missing elsewhere
 	//
@@ -370,6 +422,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
 	DiscardKept(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLanguage What a template may say, for completion
+	//
+	// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
+	GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ArrangeWithBody Where the boxes and lines of a graph are drawn, from left to right
 	//
@@ -413,6 +470,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/me (the `GetMe` operationId).
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMyAddress The address that this request came from, as the service sees it
+	//
+	// Corresponds with GET /api/v1/me/address (the `GetMyAddress` operationId).
+	GetMyAddress(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPolicies The organisation's rules that hold
 	//
@@ -486,10 +548,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/proposals/{id}/accept (the `AcceptProposal` operationId).
 	AcceptProposal(ctx context.Context, id ID, params *AcceptProposalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ProposeAgain Propose what a proposal said, against what is there now
+	//
+	// Corresponds with POST /api/v1/proposals/{id}/again (the `ProposeAgain` operationId).
+	ProposeAgain(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
 	ApplyProposal(ctx context.Context, id ID, params *ApplyProposalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftProposal Keep what a proposal said as a draft, to be changed and proposed anew
+	//
+	// Corresponds with POST /api/v1/proposals/{id}/draft (the `DraftProposal` operationId).
+	DraftProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RefuseProposalWithBody Turn a proposal down
 	//
@@ -680,10 +752,29 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/templates (the `PublishTemplate` operationId).
 	PublishTemplate(ctx context.Context, body PublishTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CheckTemplateWithBody Read a template as publishing would, and publish nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
+	CheckTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckTemplate Read a template as publishing would, and publish nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
+	CheckTemplate(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	//
 	// Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
 	GetTemplate(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareVersions What two versions of a template say differently
+	//
+	// Corresponds with GET /api/v1/templates/{ref}/differences (the `CompareVersions` operationId).
+	CompareVersions(ctx context.Context, ref string, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListVersions Every version of a template, newest first
 	//
@@ -1275,11 +1366,109 @@ func (c *Client) ListDraftChoices(ctx context.Context, id string, input string, 
 	return c.Client.Do(req)
 }
 
-// ListDraftPlaces Where a draft can run as it is filled in
+// ListDraftPlaces Where a draft can run as it is filled in, account by account
 //
 // Corresponds with GET /api/v1/drafts/{id}/places (the `ListDraftPlaces` operationId).
 func (c *Client) ListDraftPlaces(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDraftPlacesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareDraftPresets The presets of the template of a draft side by side
+//
+// Corresponds with GET /api/v1/drafts/{id}/presets (the `CompareDraftPresets` operationId).
+func (c *Client) CompareDraftPresets(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareDraftPresetsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeDraft Propose what a draft says; the draft is forgotten once the proposal is saved
+//
+// Corresponds with POST /api/v1/drafts/{id}/propose (the `ProposeDraft` operationId).
+func (c *Client) ProposeDraft(ctx context.Context, id string, params *ProposeDraftParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeDraftRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SealForDraftWithBody Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
+func (c *Client) SealForDraftWithBody(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSealForDraftRequestWithBody(c.Server, id, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SealForDraft Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
+func (c *Client) SealForDraft(ctx context.Context, id string, input string, body SealForDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSealForDraftRequest(c.Server, id, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDraftSecretWithBody List the rules of a secret input that a value breaks; nothing is kept of it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/secrets/{input}/try (the `TryDraftSecret` operationId).
+func (c *Client) TryDraftSecretWithBody(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDraftSecretRequestWithBody(c.Server, id, input, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryDraftSecret List the rules of a secret input that a value breaks; nothing is kept of it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/secrets/{input}/try (the `TryDraftSecret` operationId).
+func (c *Client) TryDraftSecret(ctx context.Context, id string, input string, body TryDraftSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryDraftSecretRequest(c.Server, id, input, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1329,6 +1518,40 @@ func (c *Client) FitNeedWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /api/v1/fit (the `FitNeed` operationId).
 func (c *Client) FitNeed(ctx context.Context, body FitNeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFitNeedRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FitEverywhereWithBody Where a template can run as it is, in every account
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/fit/everywhere (the `FitEverywhere` operationId).
+func (c *Client) FitEverywhereWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFitEverywhereRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FitEverywhere Where a template can run as it is, in every account
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/fit/everywhere (the `FitEverywhere` operationId).
+func (c *Client) FitEverywhere(ctx context.Context, body FitEverywhereJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFitEverywhereRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1412,6 +1635,21 @@ func (c *Client) DiscardKeptWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
 func (c *Client) DiscardKept(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDiscardKeptRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLanguage What a template may say, for completion
+//
+// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
+func (c *Client) GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLanguageRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1525,6 +1763,21 @@ func (c *Client) RefreshLibrary(ctx context.Context, name string, reqEditors ...
 // Corresponds with GET /api/v1/me (the `GetMe` operationId).
 func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetMeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMyAddress The address that this request came from, as the service sees it
+//
+// Corresponds with GET /api/v1/me/address (the `GetMyAddress` operationId).
+func (c *Client) GetMyAddress(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMyAddressRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1727,11 +1980,41 @@ func (c *Client) AcceptProposal(ctx context.Context, id ID, params *AcceptPropos
 	return c.Client.Do(req)
 }
 
+// ProposeAgain Propose what a proposal said, against what is there now
+//
+// Corresponds with POST /api/v1/proposals/{id}/again (the `ProposeAgain` operationId).
+func (c *Client) ProposeAgain(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeAgainRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 //
 // Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
 func (c *Client) ApplyProposal(ctx context.Context, id ID, params *ApplyProposalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewApplyProposalRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftProposal Keep what a proposal said as a draft, to be changed and proposed anew
+//
+// Corresponds with POST /api/v1/proposals/{id}/draft (the `DraftProposal` operationId).
+func (c *Client) DraftProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftProposalRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -2261,11 +2544,60 @@ func (c *Client) PublishTemplate(ctx context.Context, body PublishTemplateJSONRe
 	return c.Client.Do(req)
 }
 
+// CheckTemplateWithBody Read a template as publishing would, and publish nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
+func (c *Client) CheckTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckTemplateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckTemplate Read a template as publishing would, and publish nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
+func (c *Client) CheckTemplate(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckTemplateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 //
 // Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
 func (c *Client) GetTemplate(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTemplateRequest(c.Server, ref)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareVersions What two versions of a template say differently
+//
+// Corresponds with GET /api/v1/templates/{ref}/differences (the `CompareVersions` operationId).
+func (c *Client) CompareVersions(ctx context.Context, ref string, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareVersionsRequest(c.Server, ref, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3570,6 +3902,195 @@ func NewListDraftPlacesRequest(server string, id string) (*http.Request, error) 
 	return req, nil
 }
 
+// NewCompareDraftPresetsRequest constructs an http.Request for the CompareDraftPresets method
+func NewCompareDraftPresetsRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/presets", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewProposeDraftRequest constructs an http.Request for the ProposeDraft method
+func NewProposeDraftRequest(server string, id string, params *ProposeDraftParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/propose", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam0)
+
+	}
+
+	return req, nil
+}
+
+// NewSealForDraftRequest calls the generic SealForDraft builder with application/json body
+func NewSealForDraftRequest(server string, id string, input string, body SealForDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSealForDraftRequestWithBody(server, id, input, "application/json", bodyReader)
+}
+
+// NewSealForDraftRequestWithBody constructs an http.Request for the SealForDraft method, with any body, and a specified content type
+func NewSealForDraftRequestWithBody(server string, id string, input string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/secrets/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryDraftSecretRequest calls the generic TryDraftSecret builder with application/json body
+func NewTryDraftSecretRequest(server string, id string, input string, body TryDraftSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryDraftSecretRequestWithBody(server, id, input, "application/json", bodyReader)
+}
+
+// NewTryDraftSecretRequestWithBody constructs an http.Request for the TryDraftSecret method, with any body, and a specified content type
+func NewTryDraftSecretRequestWithBody(server string, id string, input string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "input", input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/secrets/%s/try", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListEventsRequest constructs an http.Request for the ListEvents method
 func NewListEventsRequest(server string, params *ListEventsParams) (*http.Request, error) {
 	var err error
@@ -3657,6 +4178,46 @@ func NewFitNeedRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/fit")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFitEverywhereRequest calls the generic FitEverywhere builder with application/json body
+func NewFitEverywhereRequest(server string, body FitEverywhereJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFitEverywhereRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFitEverywhereRequestWithBody constructs an http.Request for the FitEverywhere method, with any body, and a specified content type
+func NewFitEverywhereRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/fit/everywhere")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3779,6 +4340,33 @@ func NewDiscardKeptRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetLanguageRequest constructs an http.Request for the GetLanguage method
+func NewGetLanguageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/language")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3934,6 +4522,33 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/me")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetMyAddressRequest constructs an http.Request for the GetMyAddress method
+func NewGetMyAddressRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/me/address")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4339,6 +4954,40 @@ func NewAcceptProposalRequest(server string, id ID, params *AcceptProposalParams
 	return req, nil
 }
 
+// NewProposeAgainRequest constructs an http.Request for the ProposeAgain method
+func NewProposeAgainRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/proposals/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewApplyProposalRequest constructs an http.Request for the ApplyProposal method
 func NewApplyProposalRequest(server string, id ID, params *ApplyProposalParams) (*http.Request, error) {
 	var err error
@@ -4390,6 +5039,40 @@ func NewApplyProposalRequest(server string, id ID, params *ApplyProposalParams) 
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDraftProposalRequest constructs an http.Request for the DraftProposal method
+func NewDraftProposalRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/proposals/%s/draft", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -5516,6 +6199,46 @@ func NewPublishTemplateRequestWithBody(server string, contentType string, body i
 	return req, nil
 }
 
+// NewCheckTemplateRequest calls the generic CheckTemplate builder with application/json body
+func NewCheckTemplateRequest(server string, body CheckTemplateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckTemplateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckTemplateRequestWithBody constructs an http.Request for the CheckTemplate method, with any body, and a specified content type
+func NewCheckTemplateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/templates/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetTemplateRequest constructs an http.Request for the GetTemplate method
 func NewGetTemplateRequest(server string, ref string) (*http.Request, error) {
 	var err error
@@ -5540,6 +6263,63 @@ func NewGetTemplateRequest(server string, ref string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareVersionsRequest constructs an http.Request for the CompareVersions method
+func NewCompareVersionsRequest(server string, ref string, params *CompareVersionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ref", ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/templates/%s/differences", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5880,12 +6660,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/drafts/{id}/choices/{input} (the `ListDraftChoices` operationId).
 	ListDraftChoicesWithResponse(ctx context.Context, id string, input string, reqEditors ...RequestEditorFn) (*ListDraftChoicesResponse, error)
 
-	// ListDraftPlacesWithResponse Where a draft can run as it is filled in
+	// ListDraftPlacesWithResponse Where a draft can run as it is filled in, account by account
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/drafts/{id}/places (the `ListDraftPlaces` operationId).
 	ListDraftPlacesWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListDraftPlacesResponse, error)
+
+	// CompareDraftPresetsWithResponse The presets of the template of a draft side by side
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/drafts/{id}/presets (the `CompareDraftPresets` operationId).
+	CompareDraftPresetsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*CompareDraftPresetsResponse, error)
+
+	// ProposeDraftWithResponse Propose what a draft says; the draft is forgotten once the proposal is saved
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/propose (the `ProposeDraft` operationId).
+	ProposeDraftWithResponse(ctx context.Context, id string, params *ProposeDraftParams, reqEditors ...RequestEditorFn) (*ProposeDraftResponse, error)
+
+	// SealForDraftWithBodyWithResponse Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
+	SealForDraftWithBodyWithResponse(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SealForDraftResponse, error)
+
+	// SealForDraftWithResponse Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
+	SealForDraftWithResponse(ctx context.Context, id string, input string, body SealForDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*SealForDraftResponse, error)
+
+	// TryDraftSecretWithBodyWithResponse List the rules of a secret input that a value breaks; nothing is kept of it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/secrets/{input}/try (the `TryDraftSecret` operationId).
+	TryDraftSecretWithBodyWithResponse(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDraftSecretResponse, error)
+
+	// TryDraftSecretWithResponse List the rules of a secret input that a value breaks; nothing is kept of it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/secrets/{input}/try (the `TryDraftSecret` operationId).
+	TryDraftSecretWithResponse(ctx context.Context, id string, input string, body TryDraftSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDraftSecretResponse, error)
 
 	// ListEventsWithResponse The events of all runs after a place in the stream
 	//
@@ -5907,6 +6729,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/fit (the `FitNeed` operationId).
 	FitNeedWithResponse(ctx context.Context, body FitNeedJSONRequestBody, reqEditors ...RequestEditorFn) (*FitNeedResponse, error)
+
+	// FitEverywhereWithBodyWithResponse Where a template can run as it is, in every account
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/fit/everywhere (the `FitEverywhere` operationId).
+	FitEverywhereWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FitEverywhereResponse, error)
+
+	// FitEverywhereWithResponse Where a template can run as it is, in every account
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/fit/everywhere (the `FitEverywhere` operationId).
+	FitEverywhereWithResponse(ctx context.Context, body FitEverywhereJSONRequestBody, reqEditors ...RequestEditorFn) (*FitEverywhereResponse, error)
 
 	// FitTemplateWithBodyWithResponse Where a template can run as it is, for how much, and what is missing elsewhere
 	//
@@ -5942,6 +6778,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
 	DiscardKeptWithResponse(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardKeptResponse, error)
+
+	// GetLanguageWithResponse What a template may say, for completion
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
+	GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error)
 
 	// ArrangeWithBodyWithResponse Where the boxes and lines of a graph are drawn, from left to right
 	//
@@ -5991,6 +6834,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/me (the `GetMe` operationId).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
+
+	// GetMyAddressWithResponse The address that this request came from, as the service sees it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/me/address (the `GetMyAddress` operationId).
+	GetMyAddressWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMyAddressResponse, error)
 
 	// ListPoliciesWithResponse The organisation's rules that hold
 	//
@@ -6076,12 +6926,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/proposals/{id}/accept (the `AcceptProposal` operationId).
 	AcceptProposalWithResponse(ctx context.Context, id ID, params *AcceptProposalParams, reqEditors ...RequestEditorFn) (*AcceptProposalResponse, error)
 
+	// ProposeAgainWithResponse Propose what a proposal said, against what is there now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/proposals/{id}/again (the `ProposeAgain` operationId).
+	ProposeAgainWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ProposeAgainResponse, error)
+
 	// ApplyProposalWithResponse Start the run of an accepted proposal; asked again, it gives the same run
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
 	ApplyProposalWithResponse(ctx context.Context, id ID, params *ApplyProposalParams, reqEditors ...RequestEditorFn) (*ApplyProposalResponse, error)
+
+	// DraftProposalWithResponse Keep what a proposal said as a draft, to be changed and proposed anew
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/proposals/{id}/draft (the `DraftProposal` operationId).
+	DraftProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DraftProposalResponse, error)
 
 	// RefuseProposalWithBodyWithResponse Turn a proposal down
 	//
@@ -6314,12 +7178,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/templates (the `PublishTemplate` operationId).
 	PublishTemplateWithResponse(ctx context.Context, body PublishTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishTemplateResponse, error)
 
+	// CheckTemplateWithBodyWithResponse Read a template as publishing would, and publish nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
+	CheckTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error)
+
+	// CheckTemplateWithResponse Read a template as publishing would, and publish nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
+	CheckTemplateWithResponse(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error)
+
 	// GetTemplateWithResponse One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
 	GetTemplateWithResponse(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*GetTemplateResponse, error)
+
+	// CompareVersionsWithResponse What two versions of a template say differently
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/templates/{ref}/differences (the `CompareVersions` operationId).
+	CompareVersionsWithResponse(ctx context.Context, ref string, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error)
 
 	// ListVersionsWithResponse Every version of a template, newest first
 	//
@@ -7526,13 +8411,13 @@ type ListDraftPlacesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Comparison
+	JSON200 *[]Where
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListDraftPlacesResponse) GetJSON200() *Comparison {
+func (r ListDraftPlacesResponse) GetJSON200() *[]Where {
 	return r.JSON200
 }
 
@@ -7564,6 +8449,198 @@ func (r ListDraftPlacesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDraftPlacesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareDraftPresetsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareDraftPresetsResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareDraftPresetsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareDraftPresetsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareDraftPresetsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareDraftPresetsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareDraftPresetsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProposeDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ProposeDraftResponse) GetJSON201() *Proposal {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProposeDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProposeDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProposeDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProposeDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProposeDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SealForDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SealForDraftResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SealForDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SealForDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SealForDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SealForDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SealForDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryDraftSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]string
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryDraftSecretResponse) GetJSON200() *[]string {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryDraftSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryDraftSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryDraftSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryDraftSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryDraftSecretResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7660,6 +8737,54 @@ func (r FitNeedResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r FitNeedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FitEverywhereResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Where
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FitEverywhereResponse) GetJSON200() *[]Where {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FitEverywhereResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FitEverywhereResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FitEverywhereResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FitEverywhereResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FitEverywhereResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7804,6 +8929,54 @@ func (r DiscardKeptResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DiscardKeptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLanguageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Language
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLanguageResponse) GetJSON200() *Language {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLanguageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLanguageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLanguageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLanguageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLanguageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8044,6 +9217,54 @@ func (r GetMeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetMeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMyAddressResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SeenAddress
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMyAddressResponse) GetJSON200() *SeenAddress {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMyAddressResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMyAddressResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMyAddressResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMyAddressResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMyAddressResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8482,6 +9703,54 @@ func (r AcceptProposalResponse) ContentType() string {
 	return ""
 }
 
+type ProposeAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ProposeAgainResponse) GetJSON201() *Proposal {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProposeAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProposeAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProposeAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProposeAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProposeAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ApplyProposalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8524,6 +9793,54 @@ func (r ApplyProposalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ApplyProposalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftProposalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r DraftProposalResponse) GetJSON201() *Draft {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftProposalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftProposalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftProposalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftProposalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftProposalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9833,6 +11150,54 @@ func (r PublishTemplateResponse) ContentType() string {
 	return ""
 }
 
+type CheckTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TextCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckTemplateResponse) GetJSON200() *TextCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetTemplateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9875,6 +11240,54 @@ func (r GetTemplateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Difference
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareVersionsResponse) GetJSON200() *[]Difference {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareVersionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareVersionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10397,7 +11810,7 @@ func (c *ClientWithResponses) ListDraftChoicesWithResponse(ctx context.Context, 
 	return ParseListDraftChoicesResponse(rsp)
 }
 
-// ListDraftPlacesWithResponse Where a draft can run as it is filled in
+// ListDraftPlacesWithResponse Where a draft can run as it is filled in, account by account
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -10408,6 +11821,84 @@ func (c *ClientWithResponses) ListDraftPlacesWithResponse(ctx context.Context, i
 		return nil, err
 	}
 	return ParseListDraftPlacesResponse(rsp)
+}
+
+// CompareDraftPresetsWithResponse The presets of the template of a draft side by side
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/drafts/{id}/presets (the `CompareDraftPresets` operationId).
+func (c *ClientWithResponses) CompareDraftPresetsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*CompareDraftPresetsResponse, error) {
+	rsp, err := c.CompareDraftPresets(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareDraftPresetsResponse(rsp)
+}
+
+// ProposeDraftWithResponse Propose what a draft says; the draft is forgotten once the proposal is saved
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/propose (the `ProposeDraft` operationId).
+func (c *ClientWithResponses) ProposeDraftWithResponse(ctx context.Context, id string, params *ProposeDraftParams, reqEditors ...RequestEditorFn) (*ProposeDraftResponse, error) {
+	rsp, err := c.ProposeDraft(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeDraftResponse(rsp)
+}
+
+// SealForDraftWithBodyWithResponse Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
+func (c *ClientWithResponses) SealForDraftWithBodyWithResponse(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SealForDraftResponse, error) {
+	rsp, err := c.SealForDraftWithBody(ctx, id, input, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSealForDraftResponse(rsp)
+}
+
+// SealForDraftWithResponse Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
+func (c *ClientWithResponses) SealForDraftWithResponse(ctx context.Context, id string, input string, body SealForDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*SealForDraftResponse, error) {
+	rsp, err := c.SealForDraft(ctx, id, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSealForDraftResponse(rsp)
+}
+
+// TryDraftSecretWithBodyWithResponse List the rules of a secret input that a value breaks; nothing is kept of it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/secrets/{input}/try (the `TryDraftSecret` operationId).
+func (c *ClientWithResponses) TryDraftSecretWithBodyWithResponse(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryDraftSecretResponse, error) {
+	rsp, err := c.TryDraftSecretWithBody(ctx, id, input, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDraftSecretResponse(rsp)
+}
+
+// TryDraftSecretWithResponse List the rules of a secret input that a value breaks; nothing is kept of it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/secrets/{input}/try (the `TryDraftSecret` operationId).
+func (c *ClientWithResponses) TryDraftSecretWithResponse(ctx context.Context, id string, input string, body TryDraftSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*TryDraftSecretResponse, error) {
+	rsp, err := c.TryDraftSecret(ctx, id, input, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryDraftSecretResponse(rsp)
 }
 
 // ListEventsWithResponse The events of all runs after a place in the stream
@@ -10447,6 +11938,32 @@ func (c *ClientWithResponses) FitNeedWithResponse(ctx context.Context, body FitN
 		return nil, err
 	}
 	return ParseFitNeedResponse(rsp)
+}
+
+// FitEverywhereWithBodyWithResponse Where a template can run as it is, in every account
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/fit/everywhere (the `FitEverywhere` operationId).
+func (c *ClientWithResponses) FitEverywhereWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FitEverywhereResponse, error) {
+	rsp, err := c.FitEverywhereWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFitEverywhereResponse(rsp)
+}
+
+// FitEverywhereWithResponse Where a template can run as it is, in every account
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/fit/everywhere (the `FitEverywhere` operationId).
+func (c *ClientWithResponses) FitEverywhereWithResponse(ctx context.Context, body FitEverywhereJSONRequestBody, reqEditors ...RequestEditorFn) (*FitEverywhereResponse, error) {
+	rsp, err := c.FitEverywhere(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFitEverywhereResponse(rsp)
 }
 
 // FitTemplateWithBodyWithResponse Where a template can run as it is, for how much, and what is missing elsewhere
@@ -10512,6 +12029,19 @@ func (c *ClientWithResponses) DiscardKeptWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseDiscardKeptResponse(rsp)
+}
+
+// GetLanguageWithResponse What a template may say, for completion
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
+func (c *ClientWithResponses) GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error) {
+	rsp, err := c.GetLanguage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLanguageResponse(rsp)
 }
 
 // ArrangeWithBodyWithResponse Where the boxes and lines of a graph are drawn, from left to right
@@ -10603,6 +12133,19 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 		return nil, err
 	}
 	return ParseGetMeResponse(rsp)
+}
+
+// GetMyAddressWithResponse The address that this request came from, as the service sees it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/me/address (the `GetMyAddress` operationId).
+func (c *ClientWithResponses) GetMyAddressWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMyAddressResponse, error) {
+	rsp, err := c.GetMyAddress(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMyAddressResponse(rsp)
 }
 
 // ListPoliciesWithResponse The organisation's rules that hold
@@ -10761,6 +12304,19 @@ func (c *ClientWithResponses) AcceptProposalWithResponse(ctx context.Context, id
 	return ParseAcceptProposalResponse(rsp)
 }
 
+// ProposeAgainWithResponse Propose what a proposal said, against what is there now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/proposals/{id}/again (the `ProposeAgain` operationId).
+func (c *ClientWithResponses) ProposeAgainWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ProposeAgainResponse, error) {
+	rsp, err := c.ProposeAgain(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeAgainResponse(rsp)
+}
+
 // ApplyProposalWithResponse Start the run of an accepted proposal; asked again, it gives the same run
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10772,6 +12328,19 @@ func (c *ClientWithResponses) ApplyProposalWithResponse(ctx context.Context, id 
 		return nil, err
 	}
 	return ParseApplyProposalResponse(rsp)
+}
+
+// DraftProposalWithResponse Keep what a proposal said as a draft, to be changed and proposed anew
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/proposals/{id}/draft (the `DraftProposal` operationId).
+func (c *ClientWithResponses) DraftProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DraftProposalResponse, error) {
+	rsp, err := c.DraftProposal(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftProposalResponse(rsp)
 }
 
 // RefuseProposalWithBodyWithResponse Turn a proposal down
@@ -11203,6 +12772,32 @@ func (c *ClientWithResponses) PublishTemplateWithResponse(ctx context.Context, b
 	return ParsePublishTemplateResponse(rsp)
 }
 
+// CheckTemplateWithBodyWithResponse Read a template as publishing would, and publish nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
+func (c *ClientWithResponses) CheckTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error) {
+	rsp, err := c.CheckTemplateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckTemplateResponse(rsp)
+}
+
+// CheckTemplateWithResponse Read a template as publishing would, and publish nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
+func (c *ClientWithResponses) CheckTemplateWithResponse(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error) {
+	rsp, err := c.CheckTemplate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckTemplateResponse(rsp)
+}
+
 // GetTemplateWithResponse One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11214,6 +12809,19 @@ func (c *ClientWithResponses) GetTemplateWithResponse(ctx context.Context, ref s
 		return nil, err
 	}
 	return ParseGetTemplateResponse(rsp)
+}
+
+// CompareVersionsWithResponse What two versions of a template say differently
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/templates/{ref}/differences (the `CompareVersions` operationId).
+func (c *ClientWithResponses) CompareVersionsWithResponse(ctx context.Context, ref string, params *CompareVersionsParams, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error) {
+	rsp, err := c.CompareVersions(ctx, ref, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareVersionsResponse(rsp)
 }
 
 // ListVersionsWithResponse Every version of a template, newest first
@@ -12065,7 +13673,139 @@ func ParseListDraftPlacesResponse(rsp *http.Response) (*ListDraftPlacesResponse,
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Where
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareDraftPresetsResponse parses an HTTP response from a CompareDraftPresetsWithResponse call
+func ParseCompareDraftPresetsResponse(rsp *http.Response) (*CompareDraftPresetsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareDraftPresetsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProposeDraftResponse parses an HTTP response from a ProposeDraftWithResponse call
+func ParseProposeDraftResponse(rsp *http.Response) (*ProposeDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProposeDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSealForDraftResponse parses an HTTP response from a SealForDraftWithResponse call
+func ParseSealForDraftResponse(rsp *http.Response) (*SealForDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SealForDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryDraftSecretResponse parses an HTTP response from a TryDraftSecretWithResponse call
+func ParseTryDraftSecretResponse(rsp *http.Response) (*TryDraftSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryDraftSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []string
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12132,6 +13872,39 @@ func ParseFitNeedResponse(rsp *http.Response) (*FitNeedResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Found
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFitEverywhereResponse parses an HTTP response from a FitEverywhereWithResponse call
+func ParseFitEverywhereResponse(rsp *http.Response) (*FitEverywhereResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FitEverywhereResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Where
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12235,6 +14008,39 @@ func ParseDiscardKeptResponse(rsp *http.Response) (*DiscardKeptResponse, error) 
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLanguageResponse parses an HTTP response from a GetLanguageWithResponse call
+func ParseGetLanguageResponse(rsp *http.Response) (*GetLanguageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLanguageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Language
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -12396,6 +14202,39 @@ func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest User
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMyAddressResponse parses an HTTP response from a GetMyAddressWithResponse call
+func ParseGetMyAddressResponse(rsp *http.Response) (*GetMyAddressResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMyAddressResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SeenAddress
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12713,6 +14552,39 @@ func ParseAcceptProposalResponse(rsp *http.Response) (*AcceptProposalResponse, e
 	return response, nil
 }
 
+// ParseProposeAgainResponse parses an HTTP response from a ProposeAgainWithResponse call
+func ParseProposeAgainResponse(rsp *http.Response) (*ProposeAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProposeAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseApplyProposalResponse parses an HTTP response from a ApplyProposalWithResponse call
 func ParseApplyProposalResponse(rsp *http.Response) (*ApplyProposalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12733,6 +14605,39 @@ func ParseApplyProposalResponse(rsp *http.Response) (*ApplyProposalResponse, err
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftProposalResponse parses an HTTP response from a DraftProposalWithResponse call
+func ParseDraftProposalResponse(rsp *http.Response) (*DraftProposalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftProposalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -13662,6 +15567,39 @@ func ParsePublishTemplateResponse(rsp *http.Response) (*PublishTemplateResponse,
 	return response, nil
 }
 
+// ParseCheckTemplateResponse parses an HTTP response from a CheckTemplateWithResponse call
+func ParseCheckTemplateResponse(rsp *http.Response) (*CheckTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TextCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetTemplateResponse parses an HTTP response from a GetTemplateWithResponse call
 func ParseGetTemplateResponse(rsp *http.Response) (*GetTemplateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13678,6 +15616,39 @@ func ParseGetTemplateResponse(rsp *http.Response) (*GetTemplateResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareVersionsResponse parses an HTTP response from a CompareVersionsWithResponse call
+func ParseCompareVersionsResponse(rsp *http.Response) (*CompareVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Difference
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -18,6 +18,7 @@ import (
 	"undersail/internal/core/policy"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/service"
 
 	"github.com/labstack/echo/v5"
@@ -59,6 +60,12 @@ type AccountStack = service.AccountStack
 
 // AddressMap defines model for AddressMap.
 type AddressMap = service.AddressMap
+
+// AddressPicture defines model for AddressPicture.
+type AddressPicture = service.AddressPicture
+
+// AddressPiece defines model for AddressPiece.
+type AddressPiece = address.Piece
 
 // Addresses defines model for Addresses.
 type Addresses = address.Map
@@ -105,6 +112,9 @@ type Cost = price.Cost
 // Diagnostic defines model for Diagnostic.
 type Diagnostic = lang.Diagnostic
 
+// Difference defines model for Difference.
+type Difference = lang.Difference
+
 // Discard defines model for Discard.
 type Discard struct {
 	// Name Id of the kept resource
@@ -116,6 +126,9 @@ type DiskType = offer.DiskType
 
 // Draft defines model for Draft.
 type Draft = service.Draft
+
+// DraftSecret defines model for DraftSecret.
+type DraftSecret = service.DraftSecret
 
 // Drawing Boxes by their centres. Lines that others imply are left out; one that closes a circle draws nothing.
 type Drawing struct {
@@ -206,6 +219,12 @@ type InputValue = render.InputValue
 // Kept defines model for Kept.
 type Kept = service.Kept
 
+// Language defines model for Language.
+type Language = service.Language
+
+// LanguageName defines model for LanguageName.
+type LanguageName = resource.Property
+
 // Library defines model for Library.
 type Library = service.Library
 
@@ -269,6 +288,9 @@ type Patch map[string]interface{}
 // Policy defines model for Policy.
 type Policy = service.Policy
 
+// PresetCard defines model for PresetCard.
+type PresetCard = service.PresetCard
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail      *string       `json:"detail,omitempty"`
@@ -325,6 +347,11 @@ type Run = service.Run
 // Search defines model for Search.
 type Search = service.Search
 
+// SeenAddress defines model for SeenAddress.
+type SeenAddress struct {
+	Address string `json:"address"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Name     string `json:"name"`
@@ -352,6 +379,9 @@ type Template = service.Template
 // TemplateText defines model for TemplateText.
 type TemplateText = lang.Bundle
 
+// TextCheck defines model for TextCheck.
+type TextCheck = service.TextCheck
+
 // ToSign defines model for ToSign.
 type ToSign = service.ToSign
 
@@ -372,6 +402,9 @@ type Verification = service.Verification
 
 // VerifiedResource defines model for VerifiedResource.
 type VerifiedResource = service.VerifiedResource
+
+// Where defines model for Where.
+type Where = service.Where
 
 // AfterEvent defines model for AfterEvent.
 type AfterEvent = int64
@@ -446,6 +479,11 @@ type ChangeDraftParams struct {
 	IfMatch string  `json:"If-Match"`
 }
 
+// ProposeDraftParams defines parameters for ProposeDraft.
+type ProposeDraftParams struct {
+	IfMatch string `json:"If-Match"`
+}
+
 // ListEventsParams defines parameters for ListEvents.
 type ListEventsParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -509,6 +547,12 @@ type ListStacksParams struct {
 	Limit *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CompareVersionsParams defines parameters for CompareVersions.
+type CompareVersionsParams struct {
+	// From The version before
+	From string `form:"from" json:"from"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
@@ -542,8 +586,17 @@ type AddDraftJSONRequestBody = NewProposal
 // ChangeDraftApplicationMergePatchPlusJSONRequestBody defines body for ChangeDraft for application/merge-patch+json ContentType.
 type ChangeDraftApplicationMergePatchPlusJSONRequestBody = Patch
 
+// SealForDraftJSONRequestBody defines body for SealForDraft for application/json ContentType.
+type SealForDraftJSONRequestBody = DraftSecret
+
+// TryDraftSecretJSONRequestBody defines body for TryDraftSecret for application/json ContentType.
+type TryDraftSecretJSONRequestBody = DraftSecret
+
 // FitNeedJSONRequestBody defines body for FitNeed for application/json ContentType.
 type FitNeedJSONRequestBody = Search
+
+// FitEverywhereJSONRequestBody defines body for FitEverywhere for application/json ContentType.
+type FitEverywhereJSONRequestBody = NewProposal
 
 // FitTemplateJSONRequestBody defines body for FitTemplate for application/json ContentType.
 type FitTemplateJSONRequestBody = NewProposal
@@ -583,6 +636,9 @@ type ConnectJSONRequestBody = NewConnection
 
 // PublishTemplateJSONRequestBody defines body for PublishTemplate for application/json ContentType.
 type PublishTemplateJSONRequestBody = TemplateText
+
+// CheckTemplateJSONRequestBody defines body for CheckTemplate for application/json ContentType.
+type CheckTemplateJSONRequestBody = TemplateText
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -661,15 +717,30 @@ type ServerInterface interface {
 	// ListDraftChoices What can be chosen for an input of a draft
 	// (GET /api/v1/drafts/{id}/choices/{input})
 	ListDraftChoices(ctx *echo.Context, id string, input string) error
-	// ListDraftPlaces Where a draft can run as it is filled in
+	// ListDraftPlaces Where a draft can run as it is filled in, account by account
 	// (GET /api/v1/drafts/{id}/places)
 	ListDraftPlaces(ctx *echo.Context, id string) error
+	// CompareDraftPresets The presets of the template of a draft side by side
+	// (GET /api/v1/drafts/{id}/presets)
+	CompareDraftPresets(ctx *echo.Context, id string) error
+	// ProposeDraft Propose what a draft says; the draft is forgotten once the proposal is saved
+	// (POST /api/v1/drafts/{id}/propose)
+	ProposeDraft(ctx *echo.Context, id string, params ProposeDraftParams) error
+	// SealForDraft Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	// (PUT /api/v1/drafts/{id}/secrets/{input})
+	SealForDraft(ctx *echo.Context, id string, input string) error
+	// TryDraftSecret List the rules of a secret input that a value breaks; nothing is kept of it
+	// (POST /api/v1/drafts/{id}/secrets/{input}/try)
+	TryDraftSecret(ctx *echo.Context, id string, input string) error
 	// ListEvents The events of all runs after a place in the stream
 	// (GET /api/v1/events)
 	ListEvents(ctx *echo.Context, params ListEventsParams) error
 	// FitNeed Rank what an account can have against a need
 	// (POST /api/v1/fit)
 	FitNeed(ctx *echo.Context) error
+	// FitEverywhere Where a template can run as it is, in every account
+	// (POST /api/v1/fit/everywhere)
+	FitEverywhere(ctx *echo.Context) error
 	// FitTemplate Where a template can run as it is, for how much, and what is missing elsewhere
 	// (POST /api/v1/fit/template)
 	FitTemplate(ctx *echo.Context) error
@@ -679,6 +750,9 @@ type ServerInterface interface {
 	// DiscardKept Propose to remove something kept for good
 	// (POST /api/v1/kept/discard)
 	DiscardKept(ctx *echo.Context) error
+	// GetLanguage What a template may say, for completion
+	// (GET /api/v1/language)
+	GetLanguage(ctx *echo.Context) error
 	// Arrange Where the boxes and lines of a graph are drawn, from left to right
 	// (POST /api/v1/layout)
 	Arrange(ctx *echo.Context) error
@@ -694,6 +768,9 @@ type ServerInterface interface {
 	// GetMe Who the token belongs to
 	// (GET /api/v1/me)
 	GetMe(ctx *echo.Context) error
+	// GetMyAddress The address that this request came from, as the service sees it
+	// (GET /api/v1/me/address)
+	GetMyAddress(ctx *echo.Context) error
 	// ListPolicies The organisation's rules that hold
 	// (GET /api/v1/policies)
 	ListPolicies(ctx *echo.Context) error
@@ -721,9 +798,15 @@ type ServerInterface interface {
 	// AcceptProposal Agree to a proposal, and by name to each consent that it asks for
 	// (POST /api/v1/proposals/{id}/accept)
 	AcceptProposal(ctx *echo.Context, id ID, params AcceptProposalParams) error
+	// ProposeAgain Propose what a proposal said, against what is there now
+	// (POST /api/v1/proposals/{id}/again)
+	ProposeAgain(ctx *echo.Context, id ID) error
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	// (POST /api/v1/proposals/{id}/apply)
 	ApplyProposal(ctx *echo.Context, id ID, params ApplyProposalParams) error
+	// DraftProposal Keep what a proposal said as a draft, to be changed and proposed anew
+	// (POST /api/v1/proposals/{id}/draft)
+	DraftProposal(ctx *echo.Context, id ID) error
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx *echo.Context, id ID) error
@@ -805,9 +888,15 @@ type ServerInterface interface {
 	// PublishTemplate Check a template and put it into the library
 	// (POST /api/v1/templates)
 	PublishTemplate(ctx *echo.Context) error
+	// CheckTemplate Read a template as publishing would, and publish nothing
+	// (POST /api/v1/templates/check)
+	CheckTemplate(ctx *echo.Context) error
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx *echo.Context, ref string) error
+	// CompareVersions What two versions of a template say differently
+	// (GET /api/v1/templates/{ref}/differences)
+	CompareVersions(ctx *echo.Context, ref string, params CompareVersionsParams) error
 	// ListVersions Every version of a template, newest first
 	// (GET /api/v1/templates/{ref}/versions)
 	ListVersions(ctx *echo.Context, ref string) error
@@ -1326,6 +1415,108 @@ func (w *ServerInterfaceWrapper) ListDraftPlaces(ctx *echo.Context) error {
 	return err
 }
 
+// CompareDraftPresets converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareDraftPresets(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareDraftPresets(ctx, id)
+	return err
+}
+
+// ProposeDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) ProposeDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ProposeDraftParams
+
+	headers := ctx.Request().Header
+	// ------------- Required header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: true, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = IfMatch
+	} else {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Header parameter If-Match is required, but not found"))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ProposeDraft(ctx, id, params)
+	return err
+}
+
+// SealForDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) SealForDraft(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "input" -------------
+	var input string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", ctx.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter input: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SealForDraft(ctx, id, input)
+	return err
+}
+
+// TryDraftSecret converts echo context to params.
+func (w *ServerInterfaceWrapper) TryDraftSecret(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "input" -------------
+	var input string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "input", ctx.Param("input"), &input, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter input: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryDraftSecret(ctx, id, input)
+	return err
+}
+
 // ListEvents converts echo context to params.
 func (w *ServerInterfaceWrapper) ListEvents(ctx *echo.Context) error {
 	var err error
@@ -1360,6 +1551,15 @@ func (w *ServerInterfaceWrapper) FitNeed(ctx *echo.Context) error {
 	return err
 }
 
+// FitEverywhere converts echo context to params.
+func (w *ServerInterfaceWrapper) FitEverywhere(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FitEverywhere(ctx)
+	return err
+}
+
 // FitTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) FitTemplate(ctx *echo.Context) error {
 	var err error
@@ -1384,6 +1584,15 @@ func (w *ServerInterfaceWrapper) DiscardKept(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DiscardKept(ctx)
+	return err
+}
+
+// GetLanguage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLanguage(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLanguage(ctx)
 	return err
 }
 
@@ -1436,6 +1645,15 @@ func (w *ServerInterfaceWrapper) GetMe(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetMe(ctx)
+	return err
+}
+
+// GetMyAddress converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMyAddress(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMyAddress(ctx)
 	return err
 }
 
@@ -1580,6 +1798,22 @@ func (w *ServerInterfaceWrapper) AcceptProposal(ctx *echo.Context) error {
 	return err
 }
 
+// ProposeAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) ProposeAgain(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ProposeAgain(ctx, id)
+	return err
+}
+
 // ApplyProposal converts echo context to params.
 func (w *ServerInterfaceWrapper) ApplyProposal(ctx *echo.Context) error {
 	var err error
@@ -1602,6 +1836,22 @@ func (w *ServerInterfaceWrapper) ApplyProposal(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ApplyProposal(ctx, id, params)
+	return err
+}
+
+// DraftProposal converts echo context to params.
+func (w *ServerInterfaceWrapper) DraftProposal(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DraftProposal(ctx, id)
 	return err
 }
 
@@ -2047,6 +2297,15 @@ func (w *ServerInterfaceWrapper) PublishTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// CheckTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckTemplate(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckTemplate(ctx)
+	return err
+}
+
 // GetTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	var err error
@@ -2060,6 +2319,31 @@ func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetTemplate(ctx, ref)
+	return err
+}
+
+// CompareVersions converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareVersions(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "ref" -------------
+	var ref string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ref", ctx.Param("ref"), &ref, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ref: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareVersionsParams
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareVersions(ctx, ref, params)
 	return err
 }
 
@@ -2128,6 +2412,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 
 	router.DELETE(options.BaseURL+"/api/v1/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.POST(options.BaseURL+"/api/v1/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.GET(options.BaseURL+"/api/v1/me/address", wrapper.GetMyAddress, options.OperationMiddlewares["getMyAddress"]...)
+	router.GET(options.BaseURL+"/api/v1/language", wrapper.GetLanguage, options.OperationMiddlewares["getLanguage"]...)
 	router.GET(options.BaseURL+"/api/v1/me", wrapper.GetMe, options.OperationMiddlewares["getMe"]...)
 	router.GET(options.BaseURL+"/api/v1/accounts", wrapper.ListAccounts, options.OperationMiddlewares["listAccounts"]...)
 	router.POST(options.BaseURL+"/api/v1/accounts", wrapper.AddAccount, options.OperationMiddlewares["addAccount"]...)
@@ -2144,6 +2430,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/accounts/:account/addresses", wrapper.DrawAddresses, options.OperationMiddlewares["drawAddresses"]...)
 	router.POST(options.BaseURL+"/api/v1/fit", wrapper.FitNeed, options.OperationMiddlewares["fitNeed"]...)
 	router.POST(options.BaseURL+"/api/v1/fit/template", wrapper.FitTemplate, options.OperationMiddlewares["fitTemplate"]...)
+	router.POST(options.BaseURL+"/api/v1/fit/everywhere", wrapper.FitEverywhere, options.OperationMiddlewares["fitEverywhere"]...)
 	router.POST(options.BaseURL+"/api/v1/compare", wrapper.CompareVariants, options.OperationMiddlewares["compareVariants"]...)
 	router.POST(options.BaseURL+"/api/v1/checks", wrapper.CheckForm, options.OperationMiddlewares["checkForm"]...)
 	router.POST(options.BaseURL+"/api/v1/choices/:input", wrapper.ListChoices, options.OperationMiddlewares["listChoices"]...)
@@ -2153,6 +2440,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/drafts/:id", wrapper.GetDraft, options.OperationMiddlewares["getDraft"]...)
 	router.PATCH(options.BaseURL+"/api/v1/drafts/:id", wrapper.ChangeDraft, options.OperationMiddlewares["changeDraft"]...)
 	router.GET(options.BaseURL+"/api/v1/drafts/:id/places", wrapper.ListDraftPlaces, options.OperationMiddlewares["listDraftPlaces"]...)
+	router.GET(options.BaseURL+"/api/v1/drafts/:id/presets", wrapper.CompareDraftPresets, options.OperationMiddlewares["compareDraftPresets"]...)
+	router.POST(options.BaseURL+"/api/v1/drafts/:id/propose", wrapper.ProposeDraft, options.OperationMiddlewares["proposeDraft"]...)
+	router.PUT(options.BaseURL+"/api/v1/drafts/:id/secrets/:input", wrapper.SealForDraft, options.OperationMiddlewares["sealForDraft"]...)
+	router.POST(options.BaseURL+"/api/v1/drafts/:id/secrets/:input/try", wrapper.TryDraftSecret, options.OperationMiddlewares["tryDraftSecret"]...)
 	router.GET(options.BaseURL+"/api/v1/drafts/:id/choices/:input", wrapper.ListDraftChoices, options.OperationMiddlewares["listDraftChoices"]...)
 	router.GET(options.BaseURL+"/api/v1/policies", wrapper.ListPolicies, options.OperationMiddlewares["listPolicies"]...)
 	router.POST(options.BaseURL+"/api/v1/policies", wrapper.AddPolicy, options.OperationMiddlewares["addPolicy"]...)
@@ -2161,6 +2452,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/policies/:name", wrapper.ListPolicyVersions, options.OperationMiddlewares["listPolicyVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/templates", wrapper.ListTemplates, options.OperationMiddlewares["listTemplates"]...)
 	router.POST(options.BaseURL+"/api/v1/templates", wrapper.PublishTemplate, options.OperationMiddlewares["publishTemplate"]...)
+	router.POST(options.BaseURL+"/api/v1/templates/check", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
+	router.GET(options.BaseURL+"/api/v1/templates/:ref/differences", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/libraries", wrapper.ListLibraries, options.OperationMiddlewares["listLibraries"]...)
 	router.POST(options.BaseURL+"/api/v1/libraries", wrapper.AddLibrary, options.OperationMiddlewares["addLibrary"]...)
@@ -2169,6 +2462,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/proposals", wrapper.ListProposals, options.OperationMiddlewares["listProposals"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals", wrapper.Propose, options.OperationMiddlewares["propose"]...)
 	router.GET(options.BaseURL+"/api/v1/proposals/:id", wrapper.GetProposal, options.OperationMiddlewares["getProposal"]...)
+	router.POST(options.BaseURL+"/api/v1/proposals/:id/again", wrapper.ProposeAgain, options.OperationMiddlewares["proposeAgain"]...)
+	router.POST(options.BaseURL+"/api/v1/proposals/:id/draft", wrapper.DraftProposal, options.OperationMiddlewares["draftProposal"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/accept", wrapper.AcceptProposal, options.OperationMiddlewares["acceptProposal"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/refuse", wrapper.RefuseProposal, options.OperationMiddlewares["refuseProposal"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/apply", wrapper.ApplyProposal, options.OperationMiddlewares["applyProposal"]...)
@@ -3195,7 +3490,7 @@ type ListDraftPlacesResponseObject interface {
 	VisitListDraftPlacesResponse(w http.ResponseWriter) error
 }
 
-type ListDraftPlaces200JSONResponse Comparison
+type ListDraftPlaces200JSONResponse []Where
 
 func (response ListDraftPlaces200JSONResponse) VisitListDraftPlacesResponse(w http.ResponseWriter) error {
 
@@ -3215,6 +3510,167 @@ type ListDraftPlacesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDraftPlacesdefaultApplicationProblemPlusJSONResponse) VisitListDraftPlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareDraftPresetsRequestObject struct {
+	Id string `json:"id"`
+}
+
+type CompareDraftPresetsResponseObject interface {
+	VisitCompareDraftPresetsResponse(w http.ResponseWriter) error
+}
+
+type CompareDraftPresets200JSONResponse Comparison
+
+func (response CompareDraftPresets200JSONResponse) VisitCompareDraftPresetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareDraftPresetsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareDraftPresetsdefaultApplicationProblemPlusJSONResponse) VisitCompareDraftPresetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProposeDraftRequestObject struct {
+	Id     string `json:"id"`
+	Params ProposeDraftParams
+}
+
+type ProposeDraftResponseObject interface {
+	VisitProposeDraftResponse(w http.ResponseWriter) error
+}
+
+type ProposeDraft201JSONResponse Proposal
+
+func (response ProposeDraft201JSONResponse) VisitProposeDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProposeDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProposeDraftdefaultApplicationProblemPlusJSONResponse) VisitProposeDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SealForDraftRequestObject struct {
+	Id    string `json:"id"`
+	Input string `json:"input"`
+	Body  *SealForDraftJSONRequestBody
+}
+
+type SealForDraftResponseObject interface {
+	VisitSealForDraftResponse(w http.ResponseWriter) error
+}
+
+type SealForDraft200JSONResponse Draft
+
+func (response SealForDraft200JSONResponse) VisitSealForDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SealForDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SealForDraftdefaultApplicationProblemPlusJSONResponse) VisitSealForDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryDraftSecretRequestObject struct {
+	Id    string `json:"id"`
+	Input string `json:"input"`
+	Body  *TryDraftSecretJSONRequestBody
+}
+
+type TryDraftSecretResponseObject interface {
+	VisitTryDraftSecretResponse(w http.ResponseWriter) error
+}
+
+type TryDraftSecret200JSONResponse []string
+
+func (response TryDraftSecret200JSONResponse) VisitTryDraftSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryDraftSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryDraftSecretdefaultApplicationProblemPlusJSONResponse) VisitTryDraftSecretResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3293,6 +3749,45 @@ type FitNeeddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response FitNeeddefaultApplicationProblemPlusJSONResponse) VisitFitNeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FitEverywhereRequestObject struct {
+	Body *FitEverywhereJSONRequestBody
+}
+
+type FitEverywhereResponseObject interface {
+	VisitFitEverywhereResponse(w http.ResponseWriter) error
+}
+
+type FitEverywhere200JSONResponse []Where
+
+func (response FitEverywhere200JSONResponse) VisitFitEverywhereResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FitEverywheredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FitEverywheredefaultApplicationProblemPlusJSONResponse) VisitFitEverywhereResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3409,6 +3904,44 @@ type DiscardKeptdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DiscardKeptdefaultApplicationProblemPlusJSONResponse) VisitDiscardKeptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLanguageRequestObject struct {
+}
+
+type GetLanguageResponseObject interface {
+	VisitGetLanguageResponse(w http.ResponseWriter) error
+}
+
+type GetLanguage200JSONResponse Language
+
+func (response GetLanguage200JSONResponse) VisitGetLanguageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLanguagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLanguagedefaultApplicationProblemPlusJSONResponse) VisitGetLanguageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3602,6 +4135,44 @@ type GetMedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetMedefaultApplicationProblemPlusJSONResponse) VisitGetMeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMyAddressRequestObject struct {
+}
+
+type GetMyAddressResponseObject interface {
+	VisitGetMyAddressResponse(w http.ResponseWriter) error
+}
+
+type GetMyAddress200JSONResponse SeenAddress
+
+func (response GetMyAddress200JSONResponse) VisitGetMyAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMyAddressdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMyAddressdefaultApplicationProblemPlusJSONResponse) VisitGetMyAddressResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3972,6 +4543,45 @@ func (response AcceptProposaldefaultApplicationProblemPlusJSONResponse) VisitAcc
 	return err
 }
 
+type ProposeAgainRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type ProposeAgainResponseObject interface {
+	VisitProposeAgainResponse(w http.ResponseWriter) error
+}
+
+type ProposeAgain201JSONResponse Proposal
+
+func (response ProposeAgain201JSONResponse) VisitProposeAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProposeAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProposeAgaindefaultApplicationProblemPlusJSONResponse) VisitProposeAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ApplyProposalRequestObject struct {
 	Id     ID `json:"id"`
 	Params ApplyProposalParams
@@ -4001,6 +4611,45 @@ type ApplyProposaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ApplyProposaldefaultApplicationProblemPlusJSONResponse) VisitApplyProposalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftProposalRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type DraftProposalResponseObject interface {
+	VisitDraftProposalResponse(w http.ResponseWriter) error
+}
+
+type DraftProposal201JSONResponse Draft
+
+func (response DraftProposal201JSONResponse) VisitDraftProposalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftProposaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftProposaldefaultApplicationProblemPlusJSONResponse) VisitDraftProposalResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5087,6 +5736,45 @@ func (response PublishTemplatedefaultApplicationProblemPlusJSONResponse) VisitPu
 	return err
 }
 
+type CheckTemplateRequestObject struct {
+	Body *CheckTemplateJSONRequestBody
+}
+
+type CheckTemplateResponseObject interface {
+	VisitCheckTemplateResponse(w http.ResponseWriter) error
+}
+
+type CheckTemplate200JSONResponse TextCheck
+
+func (response CheckTemplate200JSONResponse) VisitCheckTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckTemplatedefaultApplicationProblemPlusJSONResponse) VisitCheckTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetTemplateRequestObject struct {
 	Ref string `json:"ref"`
 }
@@ -5115,6 +5803,46 @@ type GetTemplatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVersionsRequestObject struct {
+	Ref    string `json:"ref"`
+	Params CompareVersionsParams
+}
+
+type CompareVersionsResponseObject interface {
+	VisitCompareVersionsResponse(w http.ResponseWriter) error
+}
+
+type CompareVersions200JSONResponse []Difference
+
+func (response CompareVersions200JSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareVersionsdefaultApplicationProblemPlusJSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5242,15 +5970,30 @@ type StrictServerInterface interface {
 	// ListDraftChoices What can be chosen for an input of a draft
 	// (GET /api/v1/drafts/{id}/choices/{input})
 	ListDraftChoices(ctx context.Context, request ListDraftChoicesRequestObject) (ListDraftChoicesResponseObject, error)
-	// ListDraftPlaces Where a draft can run as it is filled in
+	// ListDraftPlaces Where a draft can run as it is filled in, account by account
 	// (GET /api/v1/drafts/{id}/places)
 	ListDraftPlaces(ctx context.Context, request ListDraftPlacesRequestObject) (ListDraftPlacesResponseObject, error)
+	// CompareDraftPresets The presets of the template of a draft side by side
+	// (GET /api/v1/drafts/{id}/presets)
+	CompareDraftPresets(ctx context.Context, request CompareDraftPresetsRequestObject) (CompareDraftPresetsResponseObject, error)
+	// ProposeDraft Propose what a draft says; the draft is forgotten once the proposal is saved
+	// (POST /api/v1/drafts/{id}/propose)
+	ProposeDraft(ctx context.Context, request ProposeDraftRequestObject) (ProposeDraftResponseObject, error)
+	// SealForDraft Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	// (PUT /api/v1/drafts/{id}/secrets/{input})
+	SealForDraft(ctx context.Context, request SealForDraftRequestObject) (SealForDraftResponseObject, error)
+	// TryDraftSecret List the rules of a secret input that a value breaks; nothing is kept of it
+	// (POST /api/v1/drafts/{id}/secrets/{input}/try)
+	TryDraftSecret(ctx context.Context, request TryDraftSecretRequestObject) (TryDraftSecretResponseObject, error)
 	// ListEvents The events of all runs after a place in the stream
 	// (GET /api/v1/events)
 	ListEvents(ctx context.Context, request ListEventsRequestObject) (ListEventsResponseObject, error)
 	// FitNeed Rank what an account can have against a need
 	// (POST /api/v1/fit)
 	FitNeed(ctx context.Context, request FitNeedRequestObject) (FitNeedResponseObject, error)
+	// FitEverywhere Where a template can run as it is, in every account
+	// (POST /api/v1/fit/everywhere)
+	FitEverywhere(ctx context.Context, request FitEverywhereRequestObject) (FitEverywhereResponseObject, error)
 	// FitTemplate Where a template can run as it is, for how much, and what is missing elsewhere
 	// (POST /api/v1/fit/template)
 	FitTemplate(ctx context.Context, request FitTemplateRequestObject) (FitTemplateResponseObject, error)
@@ -5260,6 +6003,9 @@ type StrictServerInterface interface {
 	// DiscardKept Propose to remove something kept for good
 	// (POST /api/v1/kept/discard)
 	DiscardKept(ctx context.Context, request DiscardKeptRequestObject) (DiscardKeptResponseObject, error)
+	// GetLanguage What a template may say, for completion
+	// (GET /api/v1/language)
+	GetLanguage(ctx context.Context, request GetLanguageRequestObject) (GetLanguageResponseObject, error)
 	// Arrange Where the boxes and lines of a graph are drawn, from left to right
 	// (POST /api/v1/layout)
 	Arrange(ctx context.Context, request ArrangeRequestObject) (ArrangeResponseObject, error)
@@ -5275,6 +6021,9 @@ type StrictServerInterface interface {
 	// GetMe Who the token belongs to
 	// (GET /api/v1/me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
+	// GetMyAddress The address that this request came from, as the service sees it
+	// (GET /api/v1/me/address)
+	GetMyAddress(ctx context.Context, request GetMyAddressRequestObject) (GetMyAddressResponseObject, error)
 	// ListPolicies The organisation's rules that hold
 	// (GET /api/v1/policies)
 	ListPolicies(ctx context.Context, request ListPoliciesRequestObject) (ListPoliciesResponseObject, error)
@@ -5302,9 +6051,15 @@ type StrictServerInterface interface {
 	// AcceptProposal Agree to a proposal, and by name to each consent that it asks for
 	// (POST /api/v1/proposals/{id}/accept)
 	AcceptProposal(ctx context.Context, request AcceptProposalRequestObject) (AcceptProposalResponseObject, error)
+	// ProposeAgain Propose what a proposal said, against what is there now
+	// (POST /api/v1/proposals/{id}/again)
+	ProposeAgain(ctx context.Context, request ProposeAgainRequestObject) (ProposeAgainResponseObject, error)
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	// (POST /api/v1/proposals/{id}/apply)
 	ApplyProposal(ctx context.Context, request ApplyProposalRequestObject) (ApplyProposalResponseObject, error)
+	// DraftProposal Keep what a proposal said as a draft, to be changed and proposed anew
+	// (POST /api/v1/proposals/{id}/draft)
+	DraftProposal(ctx context.Context, request DraftProposalRequestObject) (DraftProposalResponseObject, error)
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx context.Context, request RefuseProposalRequestObject) (RefuseProposalResponseObject, error)
@@ -5386,9 +6141,15 @@ type StrictServerInterface interface {
 	// PublishTemplate Check a template and put it into the library
 	// (POST /api/v1/templates)
 	PublishTemplate(ctx context.Context, request PublishTemplateRequestObject) (PublishTemplateResponseObject, error)
+	// CheckTemplate Read a template as publishing would, and publish nothing
+	// (POST /api/v1/templates/check)
+	CheckTemplate(ctx context.Context, request CheckTemplateRequestObject) (CheckTemplateResponseObject, error)
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
+	// CompareVersions What two versions of a template say differently
+	// (GET /api/v1/templates/{ref}/differences)
+	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
 	// ListVersions Every version of a template, newest first
 	// (GET /api/v1/templates/{ref}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
@@ -6304,6 +7065,155 @@ func (sh *strictHandler) ListDraftPlaces(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// CompareDraftPresets operation middleware
+func (sh *strictHandler) CompareDraftPresets(ctx *echo.Context, id string) error {
+	var request CompareDraftPresetsRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareDraftPresets(ctx.Request().Context(), request.(CompareDraftPresetsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareDraftPresets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareDraftPresetsResponseObject); ok {
+		return validResponse.VisitCompareDraftPresetsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ProposeDraft operation middleware
+func (sh *strictHandler) ProposeDraft(ctx *echo.Context, id string, params ProposeDraftParams) error {
+	var request ProposeDraftRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProposeDraft(ctx.Request().Context(), request.(ProposeDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProposeDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProposeDraftResponseObject); ok {
+		return validResponse.VisitProposeDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SealForDraft operation middleware
+func (sh *strictHandler) SealForDraft(ctx *echo.Context, id string, input string) error {
+	var request SealForDraftRequestObject
+
+	request.Id = id
+	request.Input = input
+
+	var body SealForDraftJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SealForDraft(ctx.Request().Context(), request.(SealForDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SealForDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SealForDraftResponseObject); ok {
+		return validResponse.VisitSealForDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryDraftSecret operation middleware
+func (sh *strictHandler) TryDraftSecret(ctx *echo.Context, id string, input string) error {
+	var request TryDraftSecretRequestObject
+
+	request.Id = id
+	request.Input = input
+
+	var body TryDraftSecretJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryDraftSecret(ctx.Request().Context(), request.(TryDraftSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryDraftSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryDraftSecretResponseObject); ok {
+		return validResponse.VisitTryDraftSecretResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListEvents operation middleware
 func (sh *strictHandler) ListEvents(ctx *echo.Context, params ListEventsParams) error {
 	var request ListEventsRequestObject
@@ -6369,6 +7279,52 @@ func (sh *strictHandler) FitNeed(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(FitNeedResponseObject); ok {
 		return validResponse.VisitFitNeedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FitEverywhere operation middleware
+func (sh *strictHandler) FitEverywhere(ctx *echo.Context) error {
+	var request FitEverywhereRequestObject
+
+	var body FitEverywhereJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FitEverywhere(ctx.Request().Context(), request.(FitEverywhereRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FitEverywhere")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FitEverywhereResponseObject); ok {
+		return validResponse.VisitFitEverywhereResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6484,6 +7440,29 @@ func (sh *strictHandler) DiscardKept(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(DiscardKeptResponseObject); ok {
 		return validResponse.VisitDiscardKeptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLanguage operation middleware
+func (sh *strictHandler) GetLanguage(ctx *echo.Context) error {
+	var request GetLanguageRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLanguage(ctx.Request().Context(), request.(GetLanguageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLanguage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLanguageResponseObject); ok {
+		return validResponse.VisitGetLanguageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6647,6 +7626,29 @@ func (sh *strictHandler) GetMe(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetMeResponseObject); ok {
 		return validResponse.VisitGetMeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMyAddress operation middleware
+func (sh *strictHandler) GetMyAddress(ctx *echo.Context) error {
+	var request GetMyAddressRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMyAddress(ctx.Request().Context(), request.(GetMyAddressRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMyAddress")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMyAddressResponseObject); ok {
+		return validResponse.VisitGetMyAddressResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6940,6 +7942,31 @@ func (sh *strictHandler) AcceptProposal(ctx *echo.Context, id ID, params AcceptP
 	return nil
 }
 
+// ProposeAgain operation middleware
+func (sh *strictHandler) ProposeAgain(ctx *echo.Context, id ID) error {
+	var request ProposeAgainRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProposeAgain(ctx.Request().Context(), request.(ProposeAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProposeAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProposeAgainResponseObject); ok {
+		return validResponse.VisitProposeAgainResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ApplyProposal operation middleware
 func (sh *strictHandler) ApplyProposal(ctx *echo.Context, id ID, params ApplyProposalParams) error {
 	var request ApplyProposalRequestObject
@@ -6960,6 +7987,31 @@ func (sh *strictHandler) ApplyProposal(ctx *echo.Context, id ID, params ApplyPro
 		return err
 	} else if validResponse, ok := response.(ApplyProposalResponseObject); ok {
 		return validResponse.VisitApplyProposalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DraftProposal operation middleware
+func (sh *strictHandler) DraftProposal(ctx *echo.Context, id ID) error {
+	var request DraftProposalRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftProposal(ctx.Request().Context(), request.(DraftProposalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftProposal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DraftProposalResponseObject); ok {
+		return validResponse.VisitDraftProposalResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7768,6 +8820,52 @@ func (sh *strictHandler) PublishTemplate(ctx *echo.Context) error {
 	return nil
 }
 
+// CheckTemplate operation middleware
+func (sh *strictHandler) CheckTemplate(ctx *echo.Context) error {
+	var request CheckTemplateRequestObject
+
+	var body CheckTemplateJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckTemplate(ctx.Request().Context(), request.(CheckTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckTemplateResponseObject); ok {
+		return validResponse.VisitCheckTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetTemplate operation middleware
 func (sh *strictHandler) GetTemplate(ctx *echo.Context, ref string) error {
 	var request GetTemplateRequestObject
@@ -7787,6 +8885,32 @@ func (sh *strictHandler) GetTemplate(ctx *echo.Context, ref string) error {
 		return err
 	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
 		return validResponse.VisitGetTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CompareVersions operation middleware
+func (sh *strictHandler) CompareVersions(ctx *echo.Context, ref string, params CompareVersionsParams) error {
+	var request CompareVersionsRequestObject
+
+	request.Ref = ref
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareVersions(ctx.Request().Context(), request.(CompareVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareVersionsResponseObject); ok {
+		return validResponse.VisitCompareVersionsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -8,11 +8,22 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// Option is one thing that can be chosen, with what it is and why it does not do.
+// Option is one thing that can be chosen, with what it is and why it does not do. What
+// it is in figures stands in the field of its kind.
 type Option struct {
-	Value  string   `json:"value"`
-	About  string   `json:"about,omitempty"`
-	WhyNot []string `json:"why_not,omitempty"`
+	Value    string    `json:"value"`
+	About    string    `json:"about,omitempty"`
+	WhyNot   []string  `json:"why_not,omitempty"`
+	Size     *Size     `json:"size,omitempty"`
+	DiskType *DiskType `json:"disk_type,omitempty"`
+	Image    *Image    `json:"image,omitempty"`
+	// Month is the price of a month, where it has one of its own; it is 0 where the cloud
+	// tells none.
+	Month float64 `json:"month,omitempty"`
+	// Left is how many more of a size its quotas take; nil where none is told.
+	Left *int64 `json:"left,omitempty"`
+	// Holds names what is in a network, or sold in a zone.
+	Holds []string `json:"holds,omitempty"`
 }
 
 // Options lists what can be picked of a kind, those that fit first. The need narrows
@@ -22,27 +33,41 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 	switch kind {
 	case "zone", "zones":
 		for _, z := range o.Zones {
-			out = append(out, Option{Value: z})
+			x := Option{Value: z}
+			for _, size := range o.Sizes {
+				if !size.Withdrawn && slices.Contains(size.Zones, z) {
+					x.Holds = append(x.Holds, size.Name)
+				}
+			}
+			x.About = fmt.Sprintf("sells %d of %d sizes", len(x.Holds), len(o.Sizes))
+			out = append(out, x)
 		}
 	case "size":
 		for _, c := range o.Fit(n) {
-			out = append(out, Option{c.Size.Name, fmt.Sprintf("%d vcpus, %s, %s", c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")), c.WhyNot})
+			out = append(out, Option{Value: c.Size.Name, About: fmt.Sprintf("%d vcpus, %s, %s", c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")), WhyNot: c.WhyNot,
+				Size: &c.Size, Month: c.Size.Hour * resource.HoursPerMonth, Left: o.more(c.Size.Name)})
 		}
 	case "image":
 		for _, i := range o.Images {
-			out = append(out, Option{Value: i.Name, About: strings.TrimSpace(fmt.Sprintf("%s %s, %s", i.System, i.Version, i.Architecture))})
+			out = append(out, Option{Value: i.Name, About: strings.TrimSpace(fmt.Sprintf("%s %s, %s", i.System, i.Version, i.Architecture)), Image: &i})
 		}
 	case "disk_type":
 		for _, d := range o.DiskTypes {
-			out = append(out, Option{Value: d.Name, About: d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB")})
+			out = append(out, Option{Value: d.Name, About: d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB"), DiskType: &d})
 		}
 	case "network":
 		for _, x := range o.Networks {
-			out = append(out, Option{Value: x.Name, About: x.Range + ", " + x.ID})
+			n := Option{Value: x.Name, About: x.Range + ", " + x.ID}
+			for _, sub := range o.Subnets {
+				if sub.Network == x.ID {
+					n.Holds = append(n.Holds, fmt.Sprintf("%s %s, %d addresses taken", sub.Name, sub.Range, sub.Used))
+				}
+			}
+			out = append(out, n)
 		}
 	case "subnet":
 		for _, x := range o.Subnets {
-			out = append(out, Option{Value: o.networkName(x.Network) + "/" + x.Name, About: x.Range + ", " + x.ID})
+			out = append(out, Option{Value: o.networkName(x.Network) + "/" + x.Name, About: fmt.Sprintf("%s, %s, %d addresses taken", x.Range, x.ID, x.Used)})
 		}
 	case "key_pair":
 		for _, x := range o.KeyPairs {
@@ -52,6 +77,20 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 		return nil, false
 	}
 	return out, true
+}
+
+// more is how many more machines of a size the quotas take; nil where none is told.
+func (o *Offers) more(size string) *int64 {
+	instance, _ := resource.ByName("instance")
+	var left *int64
+	instance.Takes(map[string]any{"size": size}, o, func(name string, n int64) {
+		if q, told := o.Quotas[name]; told {
+			if m := max(q.Left(), 0) / n; left == nil || m < *left {
+				left = &m
+			}
+		}
+	})
+	return left
 }
 
 func (o *Offers) priced(amount float64, per string) string {

@@ -17,6 +17,9 @@ const (
 	SizingTable = "sizing table"
 )
 
+// NeedOf is what an input needs of the size that it picks.
+func NeedOf(in *lang.Input) offer.Need { return needOf(in.Needs) }
+
 // needOf is what a template needs of a size, as offers are asked for it.
 func needOf(n lang.Needs) offer.Need {
 	return offer.Need{VCPUs: n.VCPUs, MemoryBytes: n.Memory, Architecture: n.Architecture, DiskMBps: n.DiskMBps, NetworkGbps: n.NetworkGbps}

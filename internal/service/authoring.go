@@ -1,0 +1,119 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"undersail/internal/core/expr"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/resource"
+)
+
+// TextCheck is what the language says of a text that is being written.
+type TextCheck struct {
+	Diagnostics lang.Diagnostics `json:"diagnostics"`
+	// Name, Version and the rest are there as far as the text could be read.
+	Name      string   `json:"name,omitempty"`
+	Version   string   `json:"version,omitempty"`
+	Inputs    []string `json:"inputs"`
+	Calc      []string `json:"calc"`
+	Resources []TextResource `json:"resources"`
+	// Tidied is the same text, tidied; empty where it cannot be read, or is tidy.
+	Tidied string `json:"tidied,omitempty"`
+	// Sound says that it could be published.
+	Sound bool `json:"sound"`
+}
+
+// TextResource is a resource of a text, with its type.
+type TextResource struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+}
+
+// CheckText reads a template as publishing would, and publishes nothing.
+func (s *Service) CheckText(ctx context.Context, b lang.Bundle) (TextCheck, error) {
+	out := TextCheck{Diagnostics: lang.Diagnostics{}, Inputs: []string{}, Calc: []string{}, Resources: []TextResource{}}
+	resolved, err := s.resolve(ctx, b)
+	var refused *Error
+	if errors.As(err, &refused) && refused.Diagnostics != nil {
+		out.Diagnostics = append(out.Diagnostics, refused.Diagnostics...)
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	t, found := lang.ReadBundle(resolved)
+	out.Diagnostics = append(out.Diagnostics, found...)
+	if out.Sound = t != nil && !found.HasErrors(); t != nil {
+		out.Name, out.Version = t.About.Name, t.About.Version
+		for _, in := range t.Inputs {
+			out.Inputs = append(out.Inputs, in.Name)
+		}
+		for _, c := range t.Calc {
+			out.Calc = append(out.Calc, c.Name)
+		}
+		for _, r := range t.Resources {
+			out.Resources = append(out.Resources, TextResource{r.Name, r.Type.Name})
+		}
+	}
+	if tidied, found := lang.Tidy(b.File, []byte(b.Source)); !found.HasErrors() && string(tidied) != b.Source {
+		out.Tidied = string(tidied)
+	}
+	return out, nil
+}
+
+// Language is what a template may say: for completion, and for reading up.
+type Language struct {
+	Sections     []string         `json:"sections"`
+	InputKeys    []string         `json:"input_keys"`
+	ResourceKeys []string         `json:"resource_keys"`
+	Picks        []string         `json:"picks"`
+	Functions    []LanguageWord   `json:"functions"`
+	Types        []resource.Type  `json:"types"`
+}
+
+// LanguageWord is a function with its form and what it does.
+type LanguageWord struct {
+	Name  string `json:"name"`
+	Form  string `json:"form"`
+	About string `json:"about"`
+}
+
+// Language tells what a template may say.
+func (s *Service) Language() Language {
+	l := Language{Sections: lang.Sections(), InputKeys: append(lang.SchemaKeys(), lang.OurKeys()...), ResourceKeys: lang.ResourceKeys(), Picks: lang.PickKinds(), Types: resource.Types()}
+	for _, f := range expr.Functions {
+		l.Functions = append(l.Functions, LanguageWord(f))
+	}
+	return l
+}
+
+// TemplateDifferences tells what two versions of a template say differently.
+func (s *Service) TemplateDifferences(ctx context.Context, ref, from string) ([]lang.Difference, error) {
+	name, _ := splitVersion(ref)
+	if !strings.Contains(from, "@") {
+		from = name + "@" + from
+	}
+	before, err := s.readLibraryText(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	after, err := s.readLibraryText(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	return lang.Differences(before, after), nil
+}
+
+func (s *Service) readLibraryText(ctx context.Context, ref string) (*lang.Template, error) {
+	t, err := s.Template(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	read, found := bundles.read(t.Bundle())
+	if read == nil {
+		return nil, &Error{Kind: Findings, Title: "template " + ref + " cannot be read by this program", Remedy: "publish a version that can", Diagnostics: found}
+	}
+	return read, nil
+}
