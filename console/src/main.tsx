@@ -16,6 +16,8 @@ const StackPage = lazy(() => import('./pages/stack'))
 const ProposalsPage = lazy(() => import('./pages/proposals'))
 const RunsPage = lazy(() => import('./pages/runs'))
 const LibraryPage = lazy(() => import('./pages/library'))
+const PreparePage = lazy(() => import('./pages/prepare'))
+const DraftsPage = lazy(() => import('./pages/drafts'))
 const AccountsPage = lazy(() => import('./pages/accounts'))
 const SecretsPage = lazy(() => import('./pages/secrets'))
 const AuditPage = lazy(() => import('./pages/audit'))
@@ -42,6 +44,8 @@ createRoot(document.getElementById('root')!).render(
               <Route path="/proposals/:id" element={<ProposalPage />} />
               <Route path="/runs" element={<RunsPage />} />
               <Route path="/runs/:id" element={<RunPage />} />
+              <Route path="/prepare" element={<DraftsPage />} />
+              <Route path="/prepare/:template" element={<PreparePage />} />
               <Route path="/library" element={<LibraryPage />} />
               <Route path="/accounts" element={<AccountsPage />} />
               <Route path="/accounts/:name" element={<AccountsPage />} />

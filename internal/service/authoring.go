@@ -14,10 +14,10 @@ import (
 type TextCheck struct {
 	Diagnostics lang.Diagnostics `json:"diagnostics"`
 	// Name, Version and the rest are there as far as the text could be read.
-	Name      string   `json:"name,omitempty"`
-	Version   string   `json:"version,omitempty"`
-	Inputs    []string `json:"inputs"`
-	Calc      []string `json:"calc"`
+	Name      string         `json:"name,omitempty"`
+	Version   string         `json:"version,omitempty"`
+	Inputs    []string       `json:"inputs"`
+	Calc      []string       `json:"calc"`
 	Resources []TextResource `json:"resources"`
 	// Tidied is the same text, tidied; empty where it cannot be read, or is tidy.
 	Tidied string `json:"tidied,omitempty"`
@@ -65,12 +65,12 @@ func (s *Service) CheckText(ctx context.Context, b lang.Bundle) (TextCheck, erro
 
 // Language is what a template may say: for completion, and for reading up.
 type Language struct {
-	Sections     []string         `json:"sections"`
-	InputKeys    []string         `json:"input_keys"`
-	ResourceKeys []string         `json:"resource_keys"`
-	Picks        []string         `json:"picks"`
-	Functions    []LanguageWord   `json:"functions"`
-	Types        []resource.Type  `json:"types"`
+	Sections     []string        `json:"sections"`
+	InputKeys    []string        `json:"input_keys"`
+	ResourceKeys []string        `json:"resource_keys"`
+	Picks        []string        `json:"picks"`
+	Functions    []LanguageWord  `json:"functions"`
+	Types        []resource.Type `json:"types"`
 }
 
 // LanguageWord is a function with its form and what it does.

@@ -33,8 +33,10 @@ type Answer struct {
 	Template string `json:"template"`
 	Account  string `json:"account"`
 	Region   string `json:"region"`
-	Title    string `json:"title"` // of the template
-	Pages    []Page `json:"pages"`
+	// New says that no stack of the name was applied yet.
+	New   bool   `json:"new"`
+	Title string `json:"title"` // of the template
+	Pages []Page `json:"pages"`
 	// Presets are those of the template; Guide is what it will say of its use, with
 	// blanks for what is not known yet.
 	Presets []PresetCard `json:"presets"`
@@ -146,7 +148,7 @@ func (s *Service) newest(ctx context.Context, u User, q Question) (context.Conte
 func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal.Judged) (Answer, error) {
 	a := Answer{Seq: q.Seq, Stack: r.stack.Name, Template: r.Text.Name + "@" + r.Text.Version, Account: r.stack.Account, Region: r.stack.Region, Findings: []render.Finding{},
 		Summary: change.Summary(j.Plan.Changes), Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: r.Durations.Rate, Outputs: []render.Output{},
-		Consents: []render.Consent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Title: r.Template.About.Title, Pages: pages(r, j),
+		Consents: []render.Consent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, New: r.isNew, Title: r.Template.About.Title, Pages: pages(r, j),
 		Presets: presetCards(r.Template), Networks: []AddressPicture{}}
 	if r.Offers.Home != nil {
 		a.At = r.Offers.Home.At

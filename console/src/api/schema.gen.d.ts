@@ -1838,6 +1838,8 @@ export interface components {
             outputs: components["schemas"]["Output"][];
             consents: components["schemas"]["Consent"][];
             compliance: components["schemas"]["Compliance"][];
+            /** @description No stack of the name was applied yet */
+            new: boolean;
             title: string;
             presets: components["schemas"]["PresetCard"][];
             /** @description Markdown, with ... for what is not known yet */
@@ -1986,8 +1988,12 @@ export interface components {
             size?: components["schemas"]["Size"];
             disk_type?: components["schemas"]["DiskType"];
             image?: components["schemas"]["Image"];
-            /** @description Price of a month */
+            /** @description Price of a month; of a disk type that of 1 TiB */
             month?: number;
+            /** @description MB/s that 1 TiB of a disk type gives */
+            mbps?: number;
+            /** @description Operations a second that 1 TiB of a disk type gives */
+            ops?: number;
             /**
              * Format: int64
              * @description How many more the quotas take

@@ -6,7 +6,7 @@ import { StateMark, toneColor, toneGround } from './state'
 export interface GraphNode { id: string; label: string; state: string; word?: string; critical?: boolean }
 export interface GraphEdge { from: string; to: string; critical?: boolean }
 
-const HEIGHT = 42
+const TALL = 42, SHORT = 25
 const MARGIN = 8
 const FOLD_ABOVE = 60
 
@@ -14,8 +14,8 @@ const FOLD_ABOVE = 60
 const urgency = ['failed', 'unhealthy', 'missing', 'settling', 'working', 'removing', 'waiting', 'skipped', 'absent', 'healthy', 'removed']
 
 /** Folds repeated resources into one node each when there are too many to read. */
-function fold(nodes: GraphNode[], edges: GraphEdge[]): { nodes: GraphNode[]; edges: GraphEdge[] } {
-  if (nodes.length <= FOLD_ABOVE) return { nodes, edges }
+function fold(nodes: GraphNode[], edges: GraphEdge[], above: number): { nodes: GraphNode[]; edges: GraphEdge[] } {
+  if (nodes.length <= above) return { nodes, edges }
   const group = (id: string) => id.split('[')[0] ?? id
   const groups = new Map<string, GraphNode[]>()
   for (const n of nodes) groups.set(group(n.id), [...(groups.get(group(n.id)) ?? []), n])
@@ -45,14 +45,17 @@ const widthOf = (n: GraphNode) => Math.max(92, lines(n)[0].length * 7.3 + 44, li
  * What waits for what, left to right. The service lays it out: lines run around
  * boxes, so none crosses one, and those that a longer way tells are left out.
  */
-export default function Graph({ nodes, edges, selected, onSelect, label }: {
+export default function Graph({ nodes, edges, selected, onSelect, label, compact = false }: {
   nodes: GraphNode[]; edges: GraphEdge[]; selected?: string | null; onSelect?: (id: string) => void; label: string
+  /** Repeated resources stand for themselves once, and boxes have their names alone. */
+  compact?: boolean
 }) {
-  const view = useMemo(() => fold(nodes, edges), [nodes, edges])
-  const width = Math.min(230, Math.max(...view.nodes.map(widthOf), 92))
+  const view = useMemo(() => fold(nodes, edges, compact ? 0 : FOLD_ABOVE), [nodes, edges, compact])
+  const height = compact ? SHORT : TALL
+  const width = Math.min(230, Math.max(...view.nodes.map(compact ? (n) => n.label.length * 6.8 + 34 : widthOf), compact ? 50 : 92))
   const at = new Map(view.nodes.map((n, i) => [n.id, i]))
   const body = {
-    nodes: view.nodes.length, width, height: HEIGHT,
+    nodes: view.nodes.length, width, height,
     edges: view.edges.flatMap((e) => { const from = at.get(e.from), to = at.get(e.to); return from === undefined || to === undefined ? [] : [{ from, to }] }),
   }
   // The layout depends on which boxes and lines there are, not on their states.
@@ -64,7 +67,7 @@ export default function Graph({ nodes, edges, selected, onSelect, label }: {
   const ordered = drawing.edges.toSorted((a, b) => Number(isCritical(a)) - Number(isCritical(b)))
   const whole = { width: drawing.width + 2 * MARGIN, height: drawing.height + 2 * MARGIN }
   return (
-    <svg role="group" aria-label={label} viewBox={`${-MARGIN} ${-MARGIN} ${whole.width} ${whole.height}`} className="mx-auto block h-full w-full" style={{ maxWidth: whole.width, maxHeight: whole.height, minWidth: whole.width * 0.5 }}>
+    <svg role="group" aria-label={label} viewBox={`${-MARGIN} ${-MARGIN} ${whole.width} ${whole.height}`} className="mx-auto block h-full w-full" style={{ maxWidth: whole.width, maxHeight: whole.height, minWidth: whole.width * (compact ? 0.8 : 0.5) }}>
       {ordered.map((e) => (
         <path key={`${e.from}>${e.to}`} d={pathOf(e.points)} fill="none" stroke={isCritical(e) ? 'var(--path)' : 'var(--line)'} strokeWidth={isCritical(e) ? 2.2 : 1.5} />
       ))}
@@ -74,17 +77,21 @@ export default function Graph({ nodes, edges, selected, onSelect, label }: {
         const idle = node.state === 'waiting' || node.state === 'absent'
         return (
           <g
-            key={node.id} transform={`translate(${centre.x - width / 2},${centre.y - HEIGHT / 2})`} role={onSelect ? 'button' : undefined} tabIndex={onSelect ? 0 : undefined} aria-label={`${node.label}, ${node.word ?? node.state}`}
+            key={node.id} transform={`translate(${centre.x - width / 2},${centre.y - height / 2})`} role={onSelect ? 'button' : undefined} tabIndex={onSelect ? 0 : undefined} aria-label={`${node.label}, ${node.word ?? node.state}`}
             data-resource={node.id} data-state={node.state} onClick={() => onSelect?.(node.id)} onKeyDown={(k) => { if (k.key === 'Enter' || k.key === ' ') { k.preventDefault(); onSelect?.(node.id) } }}
           >
             <title>{node.label}</title>
             <rect
-              width={width} height={HEIGHT} rx="7" fill={toneGround(node.state)} strokeWidth={selected === node.id ? 2 : 1}
+              width={width} height={height} rx={compact ? 5 : 7} fill={toneGround(node.state)} strokeWidth={selected === node.id ? 2 : 1}
               stroke={selected === node.id ? 'var(--accent)' : idle ? 'var(--line)' : toneColor(node.state)} strokeOpacity={selected === node.id || idle ? 1 : 0.55}
             />
-            <g transform="translate(11,8)"><StateMark state={node.state} /></g>
-            <text x="32" y="19" fontSize="13" fontWeight="600" fill="var(--ink)">{clipped(lines(node)[0], (width - 40) / 7.3)}</text>
-            <text x="32" y="34" fontSize="11.5" fill="var(--ink-2)">{clipped(lines(node)[1], (width - 40) / 6)}</text>
+            <g transform={compact ? 'translate(8,6.5)' : 'translate(11,8)'}><StateMark state={node.state} size={compact ? 12 : 14} /></g>
+            {compact ? <text x="25" y="17" fontSize="12" fontWeight="600" fill="var(--ink)">{clipped(node.label, (width - 30) / 6.6)}</text> : (
+              <>
+                <text x="32" y="19" fontSize="13" fontWeight="600" fill="var(--ink)">{clipped(lines(node)[0], (width - 40) / 7.3)}</text>
+                <text x="32" y="34" fontSize="11.5" fill="var(--ink-2)">{clipped(lines(node)[1], (width - 40) / 6)}</text>
+              </>
+            )}
           </g>
         )
       })}

@@ -48,6 +48,7 @@ function Places() {
   const templates = useTemplates()
   const places = [
     { to: '/stacks', word: 'Stacks', count: stacks.data?.length },
+    { to: '/prepare', word: 'Prepare', count: undefined },
     { to: '/proposals', word: 'Proposals', count: proposals.data?.filter((p) => p.state === 'open').length },
     { to: '/runs', word: 'Runs', count: runs.data?.filter((r) => !r.ended_at).length },
     { to: '/library', word: 'Library', count: templates.data?.length },

@@ -2,13 +2,13 @@ import { useState, type ButtonHTMLAttributes, type ReactNode } from 'react'
 import { AlertDialog } from 'radix-ui'
 import { Refusal, type Finding } from '../api/client'
 
-export function Button({ kind = 'plain', className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: 'plain' | 'main' | 'danger' }) {
+export function Button({ kind = 'plain', small = false, className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: 'plain' | 'main' | 'danger'; small?: boolean }) {
   const looks = {
     plain: 'border-line bg-sheet text-ink hover:border-ink-2',
     main: 'border-accent bg-accent text-on-accent hover:opacity-90',
     danger: 'border-bad bg-sheet text-bad hover:bg-bad-soft',
   }
-  return <button type="button" className={`rounded-[6px] border px-3.5 py-1.5 font-semibold transition-colors disabled:opacity-50 ${looks[kind]} ${className}`} {...rest} />
+  return <button type="button" className={`rounded-[6px] border font-semibold transition-colors ${small ? 'px-2 py-0.5 text-small' : 'px-3.5 py-1.5'} disabled:opacity-50 ${looks[kind]} ${className}`} {...rest} />
 }
 
 export function Sheet({ title, note, children, className = '', pad = true }: { title?: ReactNode; note?: ReactNode; children: ReactNode; className?: string; pad?: boolean }) {
@@ -28,7 +28,7 @@ export function Sheet({ title, note, children, className = '', pad = true }: { t
 /** A row of facts: the number with a meaning first, what it says below it. */
 export function Facts({ children, action }: { children: ReactNode; action?: ReactNode }) {
   return (
-    <div className="flex flex-wrap items-stretch rounded-sheet border border-line bg-sheet">
+    <div className={`flex flex-wrap items-stretch rounded-sheet border border-line bg-sheet ${action ? '' : '[&>*]:grow [&>*:last-child]:border-r-0'}`}>
       {children}
       {action && <div className="ml-auto flex items-center gap-2 px-4 py-2.5">{action}</div>}
     </div>

@@ -44,3 +44,13 @@ export function valueText(value: unknown): string {
   const words = inWords(value)
   return typeof words === 'string' ? words : JSON.stringify(words)
 }
+
+/** An amount of memory or storage. */
+export function gib(bytes: number): string {
+  if (bytes >= 2 ** 40 && bytes % 2 ** 40 === 0) return `${bytes / 2 ** 40} TiB`
+  if (bytes >= 2 ** 40) return `${(bytes / 2 ** 40).toFixed(1)} TiB`
+  return `${Number((bytes / 2 ** 30).toFixed(1))} GiB`
+}
+
+/** A price, or that the cloud tells none. */
+export const price = (amount: number | undefined, digits: number) => (amount ? amount.toFixed(digits) : 'not told')

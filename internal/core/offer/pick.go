@@ -17,9 +17,12 @@ type Option struct {
 	Size     *Size     `json:"size,omitempty"`
 	DiskType *DiskType `json:"disk_type,omitempty"`
 	Image    *Image    `json:"image,omitempty"`
-	// Month is the price of a month, where it has one of its own; it is 0 where the cloud
+	// Month is the price of a month, of a disk type that of 1 TiB; it is 0 where the cloud
 	// tells none.
 	Month float64 `json:"month,omitempty"`
+	// MBps and Ops are what 1 TiB of a disk type gives; 0 is not told.
+	MBps float64 `json:"mbps,omitempty"`
+	Ops  float64 `json:"ops,omitempty"`
 	// Left is how many more of a size its quotas take; nil where none is told.
 	Left *int64 `json:"left,omitempty"`
 	// Holds names what is in a network, or sold in a zone.
@@ -53,7 +56,8 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 		}
 	case "disk_type":
 		for _, d := range o.DiskTypes {
-			out = append(out, Option{Value: d.Name, About: d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB"), DiskType: &d})
+			mbps, ops := d.Throughput(1 << 40)
+			out = append(out, Option{Value: d.Name, About: d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB"), DiskType: &d, Month: d.GiBHour * 1024 * resource.HoursPerMonth, MBps: mbps, Ops: ops})
 		}
 	case "network":
 		for _, x := range o.Networks {

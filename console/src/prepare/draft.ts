@@ -1,0 +1,126 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useCallback, useEffect, useRef, useState } from 'react'
+import { api, unwrap, Refusal, type Schemas } from '../api/client'
+
+export type Draft = Schemas['Draft']
+export type Answer = Schemas['Answer']
+export type FormField = Schemas['FormField']
+export type FormPage = Schemas['FormPage']
+
+/** What a draft may say anew: a merge patch of its body, in which null takes a value back. */
+export interface Change { stack?: string; account?: string; region?: string; preset?: string | null; template?: string; inputs?: Record<string, unknown> }
+
+const merged = (a: Change, b: Change): Change => ({ ...a, ...b, ...(a.inputs || b.inputs ? { inputs: { ...a.inputs, ...b.inputs } } : {}) })
+
+/** Finds the draft that somebody left untouched or is changing a stack with, or begins one. */
+export async function begin(template: string, stack: string, me: string): Promise<Draft> {
+  const drafts = await unwrap(api.GET('/api/v1/drafts'))
+  const mine = drafts.find((d) => d.made_by === me && (stack ? d.body.stack === stack : !d.body.stack && d.body.template === template && d.revision === 1))
+  return mine ?? unwrap(api.POST('/api/v1/drafts', { body: stack ? { stack } : { stack: '', template } }))
+}
+
+export interface Keeping {
+  draft: Draft
+  /** The newest answer; while a name or a place cannot be checked it is the one before. */
+  answer: Answer | undefined
+  /** Values that were typed and not answered yet. */
+  typed: Change
+  change: (patch: Change) => void
+  /** Somebody else's draft that came between. */
+  theirs: Draft | null
+  settle: (mine: boolean) => void
+  /** What keeps the last change from being kept. */
+  trouble: unknown
+  /** Nothing is on its way. */
+  kept: boolean
+  refresh: () => Promise<void>
+}
+
+/**
+ * Keeps a draft as it is typed: one change at a time goes to the service, what is typed
+ * meanwhile goes with the next, and a draft that somebody else changed is not written
+ * over before one is told.
+ */
+export function useKeeping(id: string): { loading: boolean; error: unknown; retry: () => void; keeping: Keeping | null } {
+  const client = useQueryClient()
+  const query = useQuery({ queryKey: ['draft', id], queryFn: () => unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })), staleTime: Infinity, refetchOnWindowFocus: false })
+  const draft = query.data
+  const [typed, setTyped] = useState<Change>({})
+  const [theirs, setTheirs] = useState<Draft | null>(null)
+  const [trouble, setTrouble] = useState<unknown>(null)
+  const [answer, setAnswer] = useState<Answer | undefined>(undefined)
+  const waiting = useRef<Change | null>(null)
+  const sending = useRef(false)
+  const now = useRef<Draft | undefined>(undefined)
+  const alive = useRef(true)
+  useEffect(() => { alive.current = true; return () => { alive.current = false } }, [])
+  useEffect(() => { if (draft && (!now.current || draft.id !== now.current.id || draft.revision >= now.current.revision)) now.current = draft }, [draft])
+  useEffect(() => {
+    // A graph that did not change is not sent again.
+    if (draft?.answer) setAnswer((before) => ({ ...draft.answer!, graph: draft.answer!.graph ?? before?.graph }))
+  }, [draft])
+
+  const send = useCallback(async () => {
+    if (sending.current || !waiting.current || !now.current) return
+    sending.current = true
+    const patch = waiting.current
+    waiting.current = null
+    try {
+      const got = await unwrap(api.PATCH('/api/v1/drafts/{id}', {
+        params: { path: { id }, header: { 'If-Match': `"${now.current.revision}"` }, query: { graph: now.current.answer?.graph_digest } },
+        body: patch as Record<string, never>, bodySerializer: JSON.stringify, headers: { 'Content-Type': 'application/merge-patch+json' },
+      }))
+      now.current = got
+      client.setQueryData(['draft', id], got)
+      setTrouble(null)
+      if (alive.current) setTyped(waiting.current ?? {})
+    } catch (error) {
+      waiting.current = merged(patch, waiting.current ?? {})
+      const stale = error instanceof Refusal && error.problem.type === 'urn:undersail:stale'
+      if (stale) setTheirs(await unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })).catch(() => null))
+      else {
+        setTrouble(error)
+        if (error instanceof Refusal && error.problem.status !== 0 && error.problem.status < 500) {
+          waiting.current = null // the service will not take it; what is typed stays to be seen
+        } else if (alive.current) setTimeout(() => void send(), 2000)
+      }
+      sending.current = false
+      return
+    }
+    sending.current = false
+    if (waiting.current) void send()
+  }, [client, id])
+
+  const change = useCallback((patch: Change) => {
+    waiting.current = merged(waiting.current ?? {}, patch)
+    setTyped((before) => merged(before, patch))
+    void send()
+  }, [send])
+
+  const settle = useCallback((mine: boolean) => {
+    if (!theirs) return
+    now.current = theirs
+    client.setQueryData(['draft', id], theirs)
+    setTheirs(null)
+    if (mine) void send()
+    else { waiting.current = null; setTyped({}) }
+  }, [client, id, send, theirs])
+
+  const refresh = useCallback(async () => {
+    const got = await unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } }))
+    now.current = got
+    client.setQueryData(['draft', id], got)
+  }, [client, id])
+
+  const keeping = draft ? { draft, answer, typed, change, theirs, settle, trouble, kept: Object.keys(typed).length === 0, refresh } : null
+  return { loading: query.isPending, error: query.error, retry: () => void query.refetch(), keeping }
+}
+
+/** The value of a field as it is shown: what was typed last, else what the service says. */
+export function shownValue(field: FormField, k: Keeping): unknown {
+  const typed = k.typed.inputs
+  return typed && field.name in typed && typed[field.name] !== null ? typed[field.name] : field.value
+}
+
+/** Whether a value is the draft's own, and not recorded, a default or computed. */
+export const isGiven = (field: FormField, k: Keeping) => field.name in { ...(k.draft.body.inputs as object | undefined), ...k.typed.inputs } && k.typed.inputs?.[field.name] !== null
