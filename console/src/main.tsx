@@ -1,4 +1,5 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { setNonce } from 'get-nonce'
 import { StrictMode, Suspense, lazy } from 'react'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Link, Navigate, Route, Routes } from 'react-router'
@@ -6,6 +7,7 @@ import './styles.css'
 import { Refusal } from './api/client'
 import { SignIn } from './pages/sign-in'
 import { StacksPage } from './pages/stacks'
+import { nonce } from './parts/nonce'
 import { Shell } from './parts/shell'
 import { Empty, Loading } from './parts/ui'
 
@@ -18,9 +20,14 @@ const RunsPage = lazy(() => import('./pages/runs'))
 const LibraryPage = lazy(() => import('./pages/library'))
 const PreparePage = lazy(() => import('./pages/prepare'))
 const DraftsPage = lazy(() => import('./pages/drafts'))
+const TemplatePage = lazy(() => import('./pages/template'))
+const TextPage = lazy(() => import('./pages/text'))
+const NewTemplatePage = lazy(() => import('./pages/new-template'))
 const AccountsPage = lazy(() => import('./pages/accounts'))
 const SecretsPage = lazy(() => import('./pages/secrets'))
 const AuditPage = lazy(() => import('./pages/audit'))
+
+setNonce(nonce()) // for the styles that dialogs insert
 
 const theme = localStorage.getItem('theme')
 if (theme === 'light' || theme === 'dark') document.documentElement.dataset.theme = theme
@@ -47,6 +54,9 @@ createRoot(document.getElementById('root')!).render(
               <Route path="/prepare" element={<DraftsPage />} />
               <Route path="/prepare/:template" element={<PreparePage />} />
               <Route path="/library" element={<LibraryPage />} />
+              <Route path="/library/new" element={<NewTemplatePage />} />
+              <Route path="/library/:name" element={<TemplatePage />} />
+              <Route path="/library/:name/text" element={<TextPage />} />
               <Route path="/accounts" element={<AccountsPage />} />
               <Route path="/accounts/:name" element={<AccountsPage />} />
               <Route path="/secrets" element={<SecretsPage />} />

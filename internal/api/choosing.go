@@ -149,6 +149,11 @@ func (h *handlers) CheckTemplate(ctx context.Context, r contract.CheckTemplateRe
 	return contract.CheckTemplate200JSONResponse(c), err
 }
 
+func (h *handlers) StartTemplate(_ context.Context, r contract.StartTemplateRequestObject) (contract.StartTemplateResponseObject, error) {
+	b, err := h.service.StartText(*r.Body)
+	return contract.StartTemplate200JSONResponse{File: b.File, Source: b.Source}, err
+}
+
 func (h *handlers) CompareVersions(ctx context.Context, r contract.CompareVersionsRequestObject) (contract.CompareVersionsResponseObject, error) {
 	list, err := h.service.TemplateDifferences(ctx, r.Ref, r.Params.From)
 	return contract.CompareVersions200JSONResponse(list), err

@@ -5,6 +5,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -133,12 +134,22 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		h.Set("X-Frame-Options", "DENY")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy", policyWith(""))
 		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
 		}
 		return next(c)
 	}
+}
+
+// policyWith is the content security policy of an answer. A page has a nonce for the
+// styles that its scripts insert; nothing else may be inline.
+func policyWith(nonce string) string {
+	styles := "'self'"
+	if nonce != "" {
+		styles += " 'nonce-" + nonce + "'"
+	}
+	return "default-src 'self'; style-src " + styles + "; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 }
 
 // recovered turns a panic into an error, so that one request cannot end others.
@@ -359,6 +370,9 @@ func (s *Server) page(c *echo.Context) error {
 	if info, err := fs.Stat(s.console, path); err != nil || info.IsDir() {
 		path = "index.html"
 	}
+	if path == "index.html" {
+		return s.index(c)
+	}
 	if strings.HasPrefix(path, "assets/") {
 		c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 	} else {
@@ -366,6 +380,18 @@ func (s *Server) page(c *echo.Context) error {
 	}
 	http.ServeFileFS(c.Response(), c.Request(), s.console, path)
 	return nil
+}
+
+// index answers with the console's page, under a nonce of its own.
+func (s *Server) index(c *echo.Context) error {
+	html, err := fs.ReadFile(s.console, "index.html")
+	if err != nil {
+		return err
+	}
+	nonce := rand.Text()
+	c.Response().Header().Set("Content-Security-Policy", policyWith(nonce))
+	c.Response().Header().Set("Cache-Control", "no-store") // a nonce is used once
+	return c.HTMLBlob(http.StatusOK, bytes.ReplaceAll(html, []byte("STYLE_NONCE"), []byte(nonce)))
 }
 
 // cookie is the session's. It is sent over plain HTTP only to loopback, where

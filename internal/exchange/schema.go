@@ -56,7 +56,7 @@ func templateSchema() node {
 		"about": object(node{
 			"name": node{"type": "string", "pattern": "^[a-z][a-z0-9]*(-[a-z0-9]+)*$"}, "version": described("Semantic version, such as 1.4.0."),
 			"title": described("One line for lists."), "text": described("What it is for."),
-			"maturity": node{"enum": []string{"supported", "trial", "withdrawn"}}, "takes": span,
+			"maturity": node{"enum": []string{"supported", "trial", "withdrawn"}}, "takes": span, "from": node{"type": "string"},
 		}, "name", "version", "title"),
 		"inputs":    named(node{"$ref": "#/$defs/input"}),
 		"presets":   named(object(node{"title": described("One line."), "text": described("When to choose it."), "inputs": node{"type": "object"}}, "title", "inputs")),

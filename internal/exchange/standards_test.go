@@ -138,6 +138,12 @@ func TestEveryStarterPassesEveryCheck(t *testing.T) {
 	t.Parallel()
 	for set := range 1 << len(Extras) {
 		s := Starter{Name: "tide-board", Title: "Tide board"}
+		if set%2 == 1 {
+			s.Tiers = []Tier{{"middle", 2, 8080}, {"store", 1, 5432}}
+		}
+		if err := s.Faults(); err != nil {
+			t.Fatal(err)
+		}
 		for i, x := range Extras {
 			if set&(1<<i) != 0 {
 				s.With = append(s.With, x.Name)
@@ -167,6 +173,24 @@ func TestEveryStarterPassesEveryCheck(t *testing.T) {
 		}
 		if workers := slices.Contains(s.With, "workers"); (r.Resource("worker[1]") != nil) != workers {
 			t.Errorf("with %v there are workers: %v", s.With, !workers)
+		}
+		if len(s.Tiers) > 0 && (r.Resource("middle[1]") == nil || r.Resource("store_rules") == nil) {
+			t.Errorf("with %v the tiers are not there", s.With)
+		}
+	}
+}
+
+// TestAStarterTellsWhatIsWrongWithItsAnswers gives answers of which none can be written.
+func TestAStarterTellsWhatIsWrongWithItsAnswers(t *testing.T) {
+	t.Parallel()
+	nine := slices.Repeat([]Tier{{"a", 1, 80}}, 9)
+	for words, s := range map[string]Starter{
+		"no name of a template": {Name: "Tide Board"}, "nothing called": {Name: "board", With: []string{"lake"}}, "more than 8": {Name: "board", Tiers: nine},
+		"no name of a tier": {Name: "board", Tiers: []Tier{{"mid-dle", 1, 80}}}, `"machine" is taken`: {Name: "board", Tiers: []Tier{{"machine", 1, 80}}},
+		`"a" is taken`: {Name: "board", Tiers: []Tier{{"a", 1, 80}, {"a", 1, 80}}}, "has 0 machines": {Name: "board", Tiers: []Tier{{"a", 0, 80}}}, "port 70000": {Name: "board", Tiers: []Tier{{"a", 1, 70000}}},
+	} {
+		if err := s.Faults(); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%+v is told as %v, and not as %q", s, err, words)
 		}
 	}
 }

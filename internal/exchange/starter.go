@@ -3,17 +3,68 @@ package exchange
 import (
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 )
 
 // Starter is the small set of answers from which a first template is written.
 type Starter struct {
-	Name  string
-	Title string
+	Name  string `json:"name"`
+	Title string `json:"title,omitempty"`
 	// With lists what the stack has beside a network and a machine; see Extras.
-	With []string
+	With []string `json:"with,omitempty"`
+	// Tiers stand behind the machine, one behind the other.
+	Tiers []Tier `json:"tiers,omitempty"`
 }
+
+// Tier is a group of like machines in a subnet of their own, which only the tier before
+// it may ask, on one port.
+type Tier struct {
+	Name     string `json:"name"`
+	Machines int    `json:"machines"`
+	Port     int    `json:"port"`
+}
+
+// mostTiers is how many a starter has at most.
+const mostTiers = 8
+
+// starterNames are taken by what every starter may have.
+var starterNames = strings.Fields("net front_subnet back_subnet access rules data machine worker size workers disk_size disk_type range readers admin_sources password parts front back stack inputs calc self index offers")
+
+var tierName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,20}$`)
+
+// Faults tells what is wrong with the answers; Write writes only from right ones.
+func (s Starter) Faults() error {
+	if !starterName.MatchString(s.Name) {
+		return fmt.Errorf("%q is no name of a template: use small letters, digits and hyphens, such as tide-board", s.Name)
+	}
+	for _, x := range s.With {
+		if !slices.ContainsFunc(Extras, func(e struct{ Name, About string }) bool { return e.Name == x }) {
+			return fmt.Errorf("there is nothing called %q to begin with", x)
+		}
+	}
+	if len(s.Tiers) > mostTiers {
+		return fmt.Errorf("%d tiers are more than %d; begin with fewer and add them in the text", len(s.Tiers), mostTiers)
+	}
+	taken := slices.Clone(starterNames)
+	for _, t := range s.Tiers {
+		switch {
+		case !tierName.MatchString(t.Name):
+			return fmt.Errorf("%q is no name of a tier: use small letters, digits and underscores", t.Name)
+		case slices.Contains(taken, t.Name):
+			return fmt.Errorf("the name %q is taken; choose another for the tier", t.Name)
+		case t.Machines < 1 || t.Machines > 16:
+			return fmt.Errorf("tier %s has %d machines; give 1 to 16", t.Name, t.Machines)
+		case t.Port < 1 || t.Port > 65535:
+			return fmt.Errorf("tier %s listens at port %d; give 1 to 65535", t.Name, t.Port)
+		}
+		taken = append(taken, t.Name, t.Name+"_subnet", t.Name+"_rules")
+	}
+	return nil
+}
+
+var starterName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 
 // Extras are what a starter may have beside a network and a machine.
 var Extras = []struct{ Name, About string }{
@@ -39,6 +90,9 @@ func (s Starter) Write(w io.Writer) error {
 	if has("disk") {
 		line("  disk_size: {type: string, format: amount, default: 20GiB, title: Size of the data disk, page: Data}\n  disk_type: {picks: disk_type, default: solid, title: Disk type, page: Data}")
 	}
+	for _, t := range s.Tiers {
+		line("  %s: {type: integer, minimum: 1, maximum: 16, default: %d, title: Machines of %s, page: Machine}", t.Name, t.Machines, t.Name)
+	}
 	line("  range: {type: string, format: cidr, default: 10.70.0.0/22, title: Range of the network, page: Network}")
 	if has("public") {
 		line("  readers:\n    type: array\n    items: {type: string, format: cidr}\n    minItems: 1\n    title: Who may connect\n    page: Network")
@@ -49,7 +103,11 @@ func (s Starter) Write(w io.Writer) error {
 	if has("password") {
 		line("  password: {secret: true, rules: {length: 14, classes: 3}, generate: true, title: Password, page: Access}")
 	}
-	line("calc:\n  parts: =carve(inputs.range, [\"front/26\", \"back/24\"])   # add more at the end: what is placed stays where it is")
+	parts := `"front/26", "back/24"`
+	for _, t := range s.Tiers {
+		parts += fmt.Sprintf(", %q", t.Name+"/26")
+	}
+	line("calc:\n  parts: =carve(inputs.range, [" + parts + "])   # add more at the end: what is placed stays where it is")
 	line("resources:")
 	line("  net:\n    type: network\n    want: {range: =inputs.range}")
 	line("  front_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.front}")
@@ -90,6 +148,13 @@ func (s Starter) Write(w io.Writer) error {
 	if has("workers") {
 		line("  back_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.back}")
 		line("  worker:\n    type: instance\n    repeat: =inputs.workers\n    want:\n      name: =stack.name + \"-worker-\" + pad(index + 1, 2)\n      size: =inputs.size\n      image: debian-12\n      subnet: =back_subnet.id\n      user_data:\n        write_files:\n          - path: /etc/worker.conf\n            content: =\"front \" + machine.private_address   # so a worker waits for the machine")
+	}
+	before, from := "machine", "=calc.parts.front"
+	for _, t := range s.Tiers {
+		line("  %s_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.%s}", t.Name, t.Name)
+		line("  %s_rules:\n    type: firewall\n    want:\n      network: =net.id\n      rules:\n        - {from: %s, port: %d, about: %s}   # only the tier before it", t.Name, from, t.Port, before)
+		line("  %s:\n    type: instance\n    repeat: =inputs.%s\n    want:\n      name: =stack.name + \"-%s-\" + pad(index + 1, 2)\n      size: =inputs.size\n      image: debian-12\n      subnet: =%s_subnet.id\n      firewalls: [\"=%s_rules.id\"]", t.Name, t.Name, strings.ReplaceAll(t.Name, "_", "-"), t.Name, t.Name)
+		before, from = t.Name, "=calc.parts."+t.Name
 	}
 	line("outputs:")
 	if has("public") {

@@ -8,6 +8,8 @@ import (
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
+	"undersail/internal/exchange"
+	"undersail/internal/library"
 )
 
 // TextCheck is what the language says of a text that is being written.
@@ -16,6 +18,7 @@ type TextCheck struct {
 	// Name, Version and the rest are there as far as the text could be read.
 	Name      string         `json:"name,omitempty"`
 	Version   string         `json:"version,omitempty"`
+	From      string         `json:"from,omitempty"` // what it was copied from
 	Inputs    []string       `json:"inputs"`
 	Calc      []string       `json:"calc"`
 	Resources []TextResource `json:"resources"`
@@ -46,7 +49,7 @@ func (s *Service) CheckText(ctx context.Context, b lang.Bundle) (TextCheck, erro
 	t, found := lang.ReadBundle(resolved)
 	out.Diagnostics = append(out.Diagnostics, found...)
 	if out.Sound = t != nil && !found.HasErrors(); t != nil {
-		out.Name, out.Version = t.About.Name, t.About.Version
+		out.Name, out.Version, out.From = t.About.Name, t.About.Version, t.About.From
 		for _, in := range t.Inputs {
 			out.Inputs = append(out.Inputs, in.Name)
 		}
@@ -116,4 +119,16 @@ func (s *Service) readLibraryText(ctx context.Context, ref string) (*lang.Templa
 		return nil, &Error{Kind: Findings, Title: "template " + ref + " cannot be read by this program", Remedy: "publish a version that can", Diagnostics: found}
 	}
 	return read, nil
+}
+
+// StartText writes a first template from a few answers; it passes every check.
+func (s *Service) StartText(answers exchange.Starter) (lang.Bundle, error) {
+	if err := answers.Faults(); err != nil {
+		return lang.Bundle{}, refuse(Invalid, "change that answer", "%v", err)
+	}
+	var b strings.Builder
+	if err := answers.Write(&b); err != nil {
+		return lang.Bundle{}, err
+	}
+	return lang.Bundle{File: answers.Name + library.Suffix, Source: b.String()}, nil
 }

@@ -27,6 +27,7 @@ type Template struct {
 	// Parts are what the text embeds; Origin is the library it came from.
 	Parts  []lang.Bundle `json:"parts,omitempty"`
 	Origin string        `json:"origin,omitempty"`
+	From   string        `json:"from,omitempty"` // what it was copied from
 }
 
 // Bundle is the template with all that it embeds.
@@ -35,7 +36,7 @@ func (t Template) Bundle() lang.Bundle {
 }
 
 func templateOf(t store.Template) Template {
-	return Template{t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Digest, t.PublishedAt, "", nil, t.Origin}
+	return Template{Name: t.Name, Version: t.Version, Title: t.Title, About: t.About, Maturity: t.Maturity, TakesS: t.Takes, Digest: t.Digest, PublishedAt: t.PublishedAt, Origin: t.Origin}
 }
 
 // Templates lists the newest version of every template.
@@ -103,6 +104,9 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 	}
 	t := templateOf(all[best])
 	t.Source, t.Parts = all[best].Source, all[best].Parts
+	if read, _ := bundles.read(t.Bundle()); read != nil {
+		t.From = read.About.From
+	}
 	return t, nil
 }
 

@@ -543,6 +543,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/templates/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write a first template from a few answers; nothing is published */
+        post: operations["startTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/templates/{ref}/differences": {
         parameters: {
             query?: never;
@@ -1298,6 +1315,7 @@ export interface components {
             diagnostics: components["schemas"]["Diagnostic"][];
             name?: string;
             version?: string;
+            from?: string;
             inputs: string[];
             calc: string[];
             resources: {
@@ -1325,6 +1343,20 @@ export interface components {
                 properties: components["schemas"]["LanguageName"][];
                 attributes: components["schemas"]["LanguageName"][];
             }[];
+        };
+        Starter: {
+            name: string;
+            title?: string;
+            with?: string[];
+            tiers?: {
+                name: string;
+                machines: number;
+                port: number;
+            }[];
+        };
+        StartedText: {
+            file: string;
+            source: string;
         };
         LanguageName: {
             name: string;
@@ -2162,6 +2194,8 @@ export interface components {
                 [key: string]: unknown;
             }[];
             origin?: string;
+            /** @description What it was copied from */
+            from?: string;
         };
         NewLibrary: {
             name: string;
@@ -3678,6 +3712,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TextCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Starter"];
+            };
+        };
+        responses: {
+            /** @description A text that passes every check */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartedText"];
                 };
             };
             default: components["responses"]["Problem"];

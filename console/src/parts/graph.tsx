@@ -52,7 +52,7 @@ export default function Graph({ nodes, edges, selected, onSelect, label, compact
 }) {
   const view = useMemo(() => fold(nodes, edges, compact ? 0 : FOLD_ABOVE), [nodes, edges, compact])
   const height = compact ? SHORT : TALL
-  const width = Math.min(230, Math.max(...view.nodes.map(compact ? (n) => n.label.length * 6.8 + 34 : widthOf), compact ? 50 : 92))
+  const width = Math.min(compact ? 104 : 230, Math.max(...view.nodes.map(compact ? (n) => n.label.length * 6.8 + 34 : widthOf), compact ? 50 : 92))
   const at = new Map(view.nodes.map((n, i) => [n.id, i]))
   const body = {
     nodes: view.nodes.length, width, height,

@@ -1,5 +1,6 @@
 import { useState, type ButtonHTMLAttributes, type ReactNode } from 'react'
 import { AlertDialog } from 'radix-ui'
+import { Link } from 'react-router'
 import { Refusal, type Finding } from '../api/client'
 
 export function Button({ kind = 'plain', small = false, className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: 'plain' | 'main' | 'danger'; small?: boolean }) {
@@ -9,6 +10,11 @@ export function Button({ kind = 'plain', small = false, className = '', ...rest 
     danger: 'border-bad bg-sheet text-bad hover:bg-bad-soft',
   }
   return <button type="button" className={`rounded-[6px] border font-semibold transition-colors ${small ? 'px-2 py-0.5 text-small' : 'px-3.5 py-1.5'} disabled:opacity-50 ${looks[kind]} ${className}`} {...rest} />
+}
+
+/** A link that looks like the button of what it leads to. */
+export function LinkButton({ to, kind = 'plain', small = false, children }: { to: string; kind?: 'plain' | 'main'; small?: boolean; children: ReactNode }) {
+  return <Link to={to} className={`inline-block rounded-[6px] border font-semibold no-underline transition-colors ${small ? 'px-2 py-0.5 text-small' : 'px-3.5 py-1.5'} ${kind === 'main' ? 'border-accent bg-accent text-on-accent hover:opacity-90' : 'border-line bg-sheet hover:border-ink-2'}`}>{children}</Link>
 }
 
 export function Sheet({ title, note, children, className = '', pad = true }: { title?: ReactNode; note?: ReactNode; children: ReactNode; className?: string; pad?: boolean }) {

@@ -55,8 +55,8 @@ export function Answers({ answer, onLead, onTake, whole = false }: { answer: Ans
         </div>
       </Part>
       {answer.consents.length > 0 && <Part title="Will be asked on the proposal"><ul className="space-y-1">{answer.consents.map((c) => <li key={c.name}><span className="font-semibold">{c.name}</span> <span className="text-small text-ink-2">{c.about}</span></li>)}</ul></Part>}
-      <Part title="What it makes" note="left before right">
-        <div className={whole ? 'h-[300px]' : 'max-h-[220px] overflow-auto'} tabIndex={0} role="group" aria-label="What it makes">{nodes.length > 0 ? <Graph nodes={nodes} edges={edges} compact={!whole} label="Order of what it makes" /> : <p className="text-ink-2">Nothing to draw yet.</p>}</div>
+      <Part title="What it makes" note="left before right" wide={whole}>
+        <div className={whole ? 'h-[260px] overflow-auto' : 'max-h-[220px] overflow-auto'} tabIndex={0} role="group" aria-label="What it makes">{nodes.length > 0 ? <Graph nodes={nodes} edges={edges} compact={!whole} label="Order of what it makes" /> : <p className="text-ink-2">Nothing to draw yet.</p>}</div>
         {answer.longest.length > 0 && <p className="mt-1.5 text-small text-ink-2">{accountSpan(answer.seconds, answer.rate)}; <span className="text-path">{answer.longest.join(' › ')}</span> decides</p>}
       </Part>
       <Part title="Known already">
@@ -81,9 +81,9 @@ export function Answers({ answer, onLead, onTake, whole = false }: { answer: Ans
   )
 }
 
-function Part({ title, note, children }: { title: string; note?: ReactNode; children: ReactNode }) {
+function Part({ title, note, wide = false, children }: { title: string; note?: ReactNode; wide?: boolean; children: ReactNode }) {
   return (
-    <section className="min-w-0 border-b border-line px-3.5 py-2.5 last:border-b-0">
+    <section className={`min-w-0 border-b ${wide ? 'md:col-span-2' : ''} border-line px-3.5 py-2.5 last:border-b-0`}>
       <div className="mb-1.5 flex items-baseline justify-between gap-2"><h2 className="text-small font-semibold text-ink-2">{title}</h2>{note && <span className="text-small text-ink-2">{note}</span>}</div>
       {children}
     </section>

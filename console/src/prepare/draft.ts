@@ -13,10 +13,10 @@ export interface Change { stack?: string; account?: string; region?: string; pre
 const merged = (a: Change, b: Change): Change => ({ ...a, ...b, ...(a.inputs || b.inputs ? { inputs: { ...a.inputs, ...b.inputs } } : {}) })
 
 /** Finds the draft that somebody left untouched or is changing a stack with, or begins one. */
-export async function begin(template: string, stack: string, me: string): Promise<Draft> {
+export async function begin(template: string, stack: string, version: string, me: string): Promise<Draft> {
   const drafts = await unwrap(api.GET('/api/v1/drafts'))
-  const mine = drafts.find((d) => d.made_by === me && (stack ? d.body.stack === stack : !d.body.stack && d.body.template === template && d.revision === 1))
-  return mine ?? unwrap(api.POST('/api/v1/drafts', { body: stack ? { stack } : { stack: '', template } }))
+  const mine = drafts.find((d) => d.made_by === me && (stack ? d.body.stack === stack && (d.body.template ?? '') === (version && `${template}@${version}`) : !d.body.stack && d.body.template === template && d.revision === 1))
+  return mine ?? unwrap(api.POST('/api/v1/drafts', { body: stack ? (version ? { stack, template: `${template}@${version}` } : { stack }) : { stack: '', template } }))
 }
 
 export interface Keeping {

@@ -766,6 +766,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
 	CheckTemplate(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// StartTemplateWithBody Write a first template from a few answers; nothing is published
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
+	StartTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartTemplate Write a first template from a few answers; nothing is published
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
+	StartTemplate(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	//
 	// Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
@@ -2568,6 +2582,40 @@ func (c *Client) CheckTemplateWithBody(ctx context.Context, contentType string, 
 // Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
 func (c *Client) CheckTemplate(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckTemplateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartTemplateWithBody Write a first template from a few answers; nothing is published
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
+func (c *Client) StartTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartTemplateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartTemplate Write a first template from a few answers; nothing is published
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
+func (c *Client) StartTemplate(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartTemplateRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6239,6 +6287,46 @@ func NewCheckTemplateRequestWithBody(server string, contentType string, body io.
 	return req, nil
 }
 
+// NewStartTemplateRequest calls the generic StartTemplate builder with application/json body
+func NewStartTemplateRequest(server string, body StartTemplateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartTemplateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartTemplateRequestWithBody constructs an http.Request for the StartTemplate method, with any body, and a specified content type
+func NewStartTemplateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/templates/start")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetTemplateRequest constructs an http.Request for the GetTemplate method
 func NewGetTemplateRequest(server string, ref string) (*http.Request, error) {
 	var err error
@@ -7191,6 +7279,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
 	CheckTemplateWithResponse(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error)
+
+	// StartTemplateWithBodyWithResponse Write a first template from a few answers; nothing is published
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
+	StartTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error)
+
+	// StartTemplateWithResponse Write a first template from a few answers; nothing is published
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
+	StartTemplateWithResponse(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error)
 
 	// GetTemplateWithResponse One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	//
@@ -11198,6 +11300,54 @@ func (r CheckTemplateResponse) ContentType() string {
 	return ""
 }
 
+type StartTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StartedText
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartTemplateResponse) GetJSON200() *StartedText {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetTemplateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12796,6 +12946,32 @@ func (c *ClientWithResponses) CheckTemplateWithResponse(ctx context.Context, bod
 		return nil, err
 	}
 	return ParseCheckTemplateResponse(rsp)
+}
+
+// StartTemplateWithBodyWithResponse Write a first template from a few answers; nothing is published
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
+func (c *ClientWithResponses) StartTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error) {
+	rsp, err := c.StartTemplateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartTemplateResponse(rsp)
+}
+
+// StartTemplateWithResponse Write a first template from a few answers; nothing is published
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
+func (c *ClientWithResponses) StartTemplateWithResponse(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error) {
+	rsp, err := c.StartTemplate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartTemplateResponse(rsp)
 }
 
 // GetTemplateWithResponse One template as NAME, NAME@VERSION or NAME@RANGE, with its text
@@ -15583,6 +15759,39 @@ func ParseCheckTemplateResponse(rsp *http.Response) (*CheckTemplateResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest TextCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartTemplateResponse parses an HTTP response from a StartTemplateWithResponse call
+func ParseStartTemplateResponse(rsp *http.Response) (*StartTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StartedText
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

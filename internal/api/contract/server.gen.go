@@ -19,6 +19,7 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+	"undersail/internal/exchange"
 	"undersail/internal/service"
 
 	"github.com/labstack/echo/v5"
@@ -370,6 +371,15 @@ type Spending = service.Spending
 // Stack defines model for Stack.
 type Stack = service.Stack
 
+// StartedText defines model for StartedText.
+type StartedText struct {
+	File   string `json:"file"`
+	Source string `json:"source"`
+}
+
+// Starter defines model for Starter.
+type Starter = exchange.Starter
+
 // Step defines model for Step.
 type Step = service.Step
 
@@ -640,6 +650,9 @@ type PublishTemplateJSONRequestBody = TemplateText
 // CheckTemplateJSONRequestBody defines body for CheckTemplate for application/json ContentType.
 type CheckTemplateJSONRequestBody = TemplateText
 
+// StartTemplateJSONRequestBody defines body for StartTemplate for application/json ContentType.
+type StartTemplateJSONRequestBody = Starter
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// ListAccounts The accounts of clouds
@@ -891,6 +904,9 @@ type ServerInterface interface {
 	// CheckTemplate Read a template as publishing would, and publish nothing
 	// (POST /api/v1/templates/check)
 	CheckTemplate(ctx *echo.Context) error
+	// StartTemplate Write a first template from a few answers; nothing is published
+	// (POST /api/v1/templates/start)
+	StartTemplate(ctx *echo.Context) error
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx *echo.Context, ref string) error
@@ -2306,6 +2322,15 @@ func (w *ServerInterfaceWrapper) CheckTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// StartTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) StartTemplate(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartTemplate(ctx)
+	return err
+}
+
 // GetTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	var err error
@@ -2453,6 +2478,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/templates", wrapper.ListTemplates, options.OperationMiddlewares["listTemplates"]...)
 	router.POST(options.BaseURL+"/api/v1/templates", wrapper.PublishTemplate, options.OperationMiddlewares["publishTemplate"]...)
 	router.POST(options.BaseURL+"/api/v1/templates/check", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
+	router.POST(options.BaseURL+"/api/v1/templates/start", wrapper.StartTemplate, options.OperationMiddlewares["startTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref/differences", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/libraries", wrapper.ListLibraries, options.OperationMiddlewares["listLibraries"]...)
@@ -5775,6 +5801,45 @@ func (response CheckTemplatedefaultApplicationProblemPlusJSONResponse) VisitChec
 	return err
 }
 
+type StartTemplateRequestObject struct {
+	Body *StartTemplateJSONRequestBody
+}
+
+type StartTemplateResponseObject interface {
+	VisitStartTemplateResponse(w http.ResponseWriter) error
+}
+
+type StartTemplate200JSONResponse StartedText
+
+func (response StartTemplate200JSONResponse) VisitStartTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartTemplatedefaultApplicationProblemPlusJSONResponse) VisitStartTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetTemplateRequestObject struct {
 	Ref string `json:"ref"`
 }
@@ -6144,6 +6209,9 @@ type StrictServerInterface interface {
 	// CheckTemplate Read a template as publishing would, and publish nothing
 	// (POST /api/v1/templates/check)
 	CheckTemplate(ctx context.Context, request CheckTemplateRequestObject) (CheckTemplateResponseObject, error)
+	// StartTemplate Write a first template from a few answers; nothing is published
+	// (POST /api/v1/templates/start)
+	StartTemplate(ctx context.Context, request StartTemplateRequestObject) (StartTemplateResponseObject, error)
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
@@ -8860,6 +8928,52 @@ func (sh *strictHandler) CheckTemplate(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(CheckTemplateResponseObject); ok {
 		return validResponse.VisitCheckTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartTemplate operation middleware
+func (sh *strictHandler) StartTemplate(ctx *echo.Context) error {
+	var request StartTemplateRequestObject
+
+	var body StartTemplateJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartTemplate(ctx.Request().Context(), request.(StartTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartTemplateResponseObject); ok {
+		return validResponse.VisitStartTemplateResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -70,7 +70,7 @@ func (d *decoder) about(root *Node) {
 		d.errorf("missing-key", root.Position, "add `about:` with name, version and title", "the head of the template is missing")
 		return
 	}
-	if !d.mapping(n, "about", "name", "version", "title", "text", "maturity", "takes") {
+	if !d.mapping(n, "about", "name", "version", "title", "text", "maturity", "takes", "from") {
 		return
 	}
 	a := &d.template.About
@@ -90,6 +90,11 @@ func (d *decoder) about(root *Node) {
 		d.errorf("value", n.Get("maturity").Position, "write supported, trial or withdrawn", "maturity %q is not known", a.Maturity)
 	}
 	a.Takes = d.span(n, "takes")
+	if a.From = d.text(n, "from", false); a.From != "" {
+		if why := CheckRef(a.From); why != "" {
+			d.errorf("value", n.Get("from").Position, "name what it was copied from, such as gauge-intake@1.4.0", "%s", why)
+		}
+	}
 }
 
 func (d *decoder) requirement(n *Node) {

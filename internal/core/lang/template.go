@@ -46,6 +46,7 @@ type About struct {
 	Name, Version, Title, Text string
 	Maturity                   string // supported, trial or withdrawn
 	Takes                      int64  // expected cloud seconds; 0 when not said
+	From                       string // NAME@VERSION that it was copied from
 }
 
 // Input is one declared input.

@@ -1,0 +1,149 @@
+import { useQuery } from '@tanstack/react-query'
+import { useMemo, useState } from 'react'
+import { Link, useParams } from 'react-router'
+import { api, unwrap, type Schemas } from '../api/client'
+import { useMe, useRuns, useStacks } from '../api/queries'
+import Graph from '../parts/graph'
+import { Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { money, moment, span, valueText } from '../parts/words'
+import { StatePill } from '../parts/state'
+import { useEverywhere } from './library'
+
+/** One template: what it makes, needs and takes, its inputs, its versions, and who uses it. */
+export default function TemplatePage() {
+  const { name = '' } = useParams()
+  const template = useQuery({ queryKey: ['template', name], queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}', { params: { path: { ref: name } } })) })
+  if (template.isPending) return <Sheet><Loading rows={8} /></Sheet>
+  if (template.isError) return <Trouble error={template.error} retry={() => void template.refetch()} />
+  return <Content t={template.data} />
+}
+
+function Content({ t }: { t: Schemas['Template'] }) {
+  const ref = `${t.name}@${t.version}`
+  const where = useEverywhere(ref)
+  const me = useMe()
+  const best = where.data?.find((w) => w.best) ?? where.data?.find((w) => w.variants.length > 0)
+  const region = best?.best || best?.variants[0]?.region
+  const check = useQuery({
+    queryKey: ['template-check', ref, best?.account, region], enabled: !!best && !!region, staleTime: 60_000,
+    queryFn: () => unwrap(api.POST('/api/v1/checks', { body: { stack: '', template: ref, account: best!.account, region } })),
+  })
+  const a = check.data
+  const nodes = useMemo(() => (a?.graph ?? []).map((n) => ({ id: n.name, label: n.name, state: 'waiting', word: n.type, critical: a!.longest.includes(n.name) })), [a])
+  const edges = useMemo(() => (a?.graph ?? []).flatMap((n) => n.after.map((x) => ({ from: x, to: n.name, critical: a!.longest.indexOf(x) >= 0 && a!.longest.indexOf(n.name) === a!.longest.indexOf(x) + 1 }))), [a])
+  const real = useRealTimes(t.name)
+  const variant = best?.variants.find((v) => v.region === region)
+  return (
+    <>
+      <PageTitle trail={<><Link to="/library">Library</Link> / {t.name} {t.version}</>} side={
+        <div className="flex gap-2">
+          <LinkButton to={`/library/${t.name}/text`}>{me.data?.role === 'operator' || me.data?.role === 'reader' ? 'Read its text' : 'Read and edit'}</LinkButton>
+          <LinkButton to={`/library/${t.name}/text?copy=1`}>Copy and change</LinkButton>
+          {t.maturity !== 'withdrawn' && <LinkButton kind="main" to={`/prepare/${t.name}`}>Prepare</LinkButton>}
+        </div>
+      }>{t.title}</PageTitle>
+      <div className="space-y-3">
+        <Facts>
+          <Fact value={t.maturity} label={t.from ? `copied from ${t.from}` : t.origin ? `from ${t.origin}` : 'published here'} />
+          <Fact value={a ? `${a.totals.resources} resources` : '…'} label={a ? `${a.totals.machines} machines, ${a.totals.vcpus} cores` : 'what it makes'} />
+          <Fact value={variant ? money(variant.cost.hour, variant.cost.currency) : '–'} label={best && region ? `in ${region}, ${best.account}` : 'cost'} />
+          <Fact value={t.takes_seconds > 0 ? span(t.takes_seconds) : 'not said'} label="promised" />
+          <Fact value={real.length > 0 ? span(real[Math.floor(real.length / 2)]!) : a ? span(a.seconds * a.rate) : '–'} label={real.length > 0 ? `really, in the middle of ${real.length} run${real.length > 1 ? 's' : ''}` : 'expected by what was learned here'} />
+        </Facts>
+        {t.about && <p className="max-w-[90ch] text-ink-2">{t.about}</p>}
+        <div className="grid gap-3 lg:grid-cols-[1.25fr_1fr]">
+          <Sheet title="What it makes" note={a ? <>with its defaults; <span className="text-path">{a.longest.at(-1)}</span> decides how long</> : undefined} className="h-[300px]">
+            {check.isPending ? <Loading /> : nodes.length > 0 ? <Graph nodes={nodes} edges={edges} label="What it makes" /> : <p className="text-ink-2">It cannot be drawn with its defaults alone{check.error ? `: ${String(check.error)}` : ''}.</p>}
+          </Sheet>
+          <Sheet title="Where it fits" note="by what it costs with its defaults" className="h-[300px]" pad={false}>
+            {where.isPending ? <Loading /> : where.isError ? <Trouble error={where.error} /> : (
+              <table className="w-full">
+                <tbody>
+                  {where.data.flatMap((w) => w.problem ? [<tr key={w.account}><td className="font-semibold">{w.account}</td><td colSpan={3} className="text-small whitespace-normal text-ink-2">{w.problem}</td></tr>] : w.variants.map((v) => {
+                    const against = v.errors.filter((f) => f.code !== 'missing-input')
+                    return <tr key={w.account + v.region} className={against.length > 0 ? 'text-ink-2' : undefined}><td className="font-semibold">{w.account}</td><td>{v.region}</td><td className="text-right">{money(v.cost.hour, v.cost.currency)}</td><td className="text-small whitespace-normal">{against.length > 0 ? against[0]!.message : v.region === w.best ? <span className="font-semibold text-accent">best fit</span> : ''}</td></tr>
+                  }))}
+                </tbody>
+              </table>
+            )}
+          </Sheet>
+        </div>
+        {a && <InputsTable pages={a.pages} />}
+        <div className="grid gap-3 lg:grid-cols-2"><Versions name={t.name} /><Users name={t.name} newest={t.version} /></div>
+      </div>
+    </>
+  )
+}
+
+/** How long real runs of stacks of a template took, in seconds of their accounts' clocks, in rising order. */
+function useRealTimes(name: string): number[] {
+  const runs = useRuns()
+  const stacks = useStacks()
+  return useMemo(() => {
+    const of = new Set(stacks.data?.filter((s) => s.template.split('@')[0] === name).map((s) => s.name))
+    return (runs.data ?? []).filter((r) => r.kind === 'apply' && r.state === 'done' && r.ended_at && r.started_at && of.has(r.stack))
+      .map((r) => ((new Date(r.ended_at!).getTime() - new Date(r.started_at!).getTime()) / 1000) * r.rate).toSorted((x, y) => x - y)
+  }, [runs.data, stacks.data, name])
+}
+
+function InputsTable({ pages }: { pages: Schemas['FormPage'][] }) {
+  return (
+    <Sheet title="Inputs" note={`${pages.reduce((n, p) => n + p.fields.length, 0)} on ${pages.length} pages`} pad={false}>
+      <table className="w-full">
+        <thead><tr><th>Input</th><th className="max-md:hidden">What it is</th><th>Takes</th><th>Else</th></tr></thead>
+        <tbody>
+          {pages.flatMap((p) => p.fields.map((f) => (
+            <tr key={f.name}>
+              <td className="font-mono text-small">{f.name}</td><td className="whitespace-normal max-md:hidden">{f.title ?? f.name}</td><td>{f.secret ? 'a secret' : f.kind}</td>
+              <td className="max-w-[240px] truncate text-small text-ink-2">{f.required ? 'must be given' : f.default !== undefined ? valueText(f.default) : f.computed ? 'computed' : f.generate ? 'drawn' : f.free ? 'a free range' : f.sized ? `by ${f.sized.table}` : 'left out'}</td>
+            </tr>
+          )))}
+        </tbody>
+      </table>
+    </Sheet>
+  )
+}
+
+function Versions({ name }: { name: string }) {
+  const versions = useQuery({ queryKey: ['versions', name], queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}/versions', { params: { path: { ref: name } } })) })
+  const [from, setFrom] = useState('')
+  const [to, setTo] = useState('')
+  const list = versions.data ?? []
+  const after = to || list[0]?.version, before = from || list[1]?.version
+  const differences = useQuery({
+    queryKey: ['differences', name, before, after], enabled: !!before && !!after && before !== after,
+    queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}/differences', { params: { path: { ref: `${name}@${after}` }, query: { from: before! } } })),
+  })
+  const pick = (label: string, value: string | undefined, set: (v: string) => void) => <label className="flex items-center gap-1.5">{label} <select value={value} onChange={(e) => set(e.target.value)} className="rounded-[6px] border border-line bg-paper px-1.5 py-0.5">{list.map((v) => <option key={v.version}>{v.version}</option>)}</select></label>
+  return (
+    <Sheet title="Versions" note={`${list.length}`}>
+      <ul className="space-y-0.5">{list.slice(0, 6).map((v) => <li key={v.version}><span className="font-semibold">{v.version}</span> <span className="text-small text-ink-2">{v.maturity}, {moment(v.published_at)}</span></li>)}</ul>
+      {list.length > 1 && (
+        <>
+          <div className="mt-2.5 flex flex-wrap gap-4 border-t border-line pt-2.5 text-small">{pick('What changed from', before, setFrom)}{pick('to', after, setTo)}</div>
+          <ul className="mt-1.5 space-y-1">
+            {differences.data?.map((d) => <li key={d.what + d.change}><span className={d.breaking ? 'font-semibold text-bad' : 'font-semibold'}>{d.change}{d.breaking && ', breaking'}</span> <span className="font-mono text-small">{d.what}</span>{d.lines?.map((l) => <span key={l} className="block font-mono text-small [overflow-wrap:anywhere] text-ink-2">{l}</span>)}</li>)}
+            {differences.data?.length === 0 && <li className="text-ink-2">They say the same.</li>}
+          </ul>
+        </>
+      )}
+      {list.length === 1 && <p className="mt-1.5 text-small text-ink-2">There is nothing to compare it with yet.</p>}
+    </Sheet>
+  )
+}
+
+function Users({ name, newest }: { name: string; newest: string }) {
+  const stacks = useStacks()
+  const users = (stacks.data ?? []).filter((s) => s.template.split('@')[0] === name)
+  return (
+    <Sheet title="Stacks that use it" note={`${users.filter((s) => s.template !== `${name}@${newest}`).length} behind`} pad={users.length === 0}>
+      {users.length === 0 && <p className="text-ink-2">None yet.</p>}
+      <table className="w-full"><tbody>
+        {users.map((s) => {
+          const version = s.template.split('@')[1]
+          return <tr key={s.name}><td><Link className="font-semibold" to={`/stacks/${s.name}`}>{s.name}</Link></td><td><StatePill state={s.state} /></td><td>{version}{version !== newest && <span className="ml-2 text-small text-settling">behind</span>}</td><td className="text-right">{version !== newest && <Link className="text-accent underline" to={`/prepare/${name}?stack=${s.name}&version=${newest}`}>take {newest}</Link>}</td></tr>
+        })}
+      </tbody></table>
+    </Sheet>
+  )
+}
