@@ -1,12 +1,14 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"strconv"
 	"strings"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -162,6 +164,16 @@ func (h *handlers) CompareVersions(ctx context.Context, r contract.CompareVersio
 func (h *handlers) ProposeAgain(ctx context.Context, r contract.ProposeAgainRequestObject) (contract.ProposeAgainResponseObject, error) {
 	p, err := h.service.ProposeAgain(ctx, userOf(ctx), r.Id)
 	return contract.ProposeAgain201JSONResponse(p), err
+}
+
+func (h *handlers) WriteProposal(ctx context.Context, r contract.WriteProposalRequestObject) (contract.WriteProposalResponseObject, error) {
+	p, err := h.service.Proposal(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	review.Markdown(&b, p)
+	return contract.WriteProposal200TextmarkdownResponse{Body: &b, ContentLength: int64(b.Len())}, nil
 }
 
 func (h *handlers) DraftProposal(ctx context.Context, r contract.DraftProposalRequestObject) (contract.DraftProposalResponseObject, error) {

@@ -103,7 +103,7 @@ func (h *handlers) GetProposal(ctx context.Context, r contract.GetProposalReques
 }
 
 func (h *handlers) AcceptProposal(ctx context.Context, r contract.AcceptProposalRequestObject) (contract.AcceptProposalResponseObject, error) {
-	p, err := h.service.Accept(ctx, userOf(ctx), r.Id, or(r.Params.Agree, nil))
+	p, err := h.service.Accept(ctx, userOf(ctx), r.Id, or(r.Params.Agree, nil), or(r.Params.Comment, ""))
 	return contract.AcceptProposal200JSONResponse(p), err
 }
 

@@ -15,6 +15,7 @@ import (
 	"undersail/internal/api/contract"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -45,7 +46,7 @@ func printAccount(w io.Writer, d service.AccountDetail) {
 		if d.ClosedAt != nil {
 			row("closed\t%s: %s", d.ClosedAt.Local().Format(time.DateOnly), d.ClosedWhy)
 		}
-		row("signed in as\t%s (%s)", orDash(d.Identity.Account), orDash(strings.Join(d.Identity.Roles, ", ")))
+		row("signed in as\t%s (%s)", review.OrDash(d.Identity.Account), review.OrDash(strings.Join(d.Identity.Roles, ", ")))
 		row("may make\t%s", mayMake(d.Identity.Makes))
 		row("credentials end\t%s", endOf(d.CredentialsEnd, "never, says the cloud"))
 		row("tested\t%s", endOf(d.TestedAt, "not yet"))
@@ -89,7 +90,7 @@ func mayMake(types []string) string {
 	if types == nil {
 		return "the cloud does not tell"
 	}
-	return orDash(strings.Join(types, ", "))
+	return review.OrDash(strings.Join(types, ", "))
 }
 
 func endOf(at *time.Time, otherwise string) string {

@@ -10,6 +10,7 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/address"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -74,7 +75,7 @@ func printAddresses(w io.Writer, m service.AddressMap, length int) {
 
 func named(x address.Area) string {
 	if x.ID == "" {
-		return orDash(x.Name)
+		return review.OrDash(x.Name)
 	}
 	return x.Name + " (" + x.ID + ")"
 }

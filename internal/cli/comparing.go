@@ -12,6 +12,7 @@ import (
 	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -139,7 +140,7 @@ func printComparison(w io.Writer, c service.Comparison, fixed map[string]float64
 			if len(fixed) > 0 {
 				line("and a month beside", func(v fit.Variant) string { return money(fixed[v.Name], 0) })
 			}
-			line("duration", func(v fit.Variant) string { return seconds(v.Seconds) })
+			line("duration", func(v fit.Variant) string { return review.Seconds(v.Seconds) })
 			line("can be made", func(v fit.Variant) string {
 				if n := len(v.Errors); n > 0 {
 					return fmt.Sprintf("no (%d)", n)

@@ -9,6 +9,7 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -90,7 +91,7 @@ func took(r service.Run, now time.Time) string {
 	if r.EndedAt != nil {
 		now = *r.EndedAt
 	}
-	return clock(now.Sub(*r.StartedAt).Seconds(), r.Rate)
+	return review.Clock(now.Sub(*r.StartedAt).Seconds(), r.Rate)
 }
 
 func (a *app) watchCommand() *cobra.Command {
@@ -193,7 +194,7 @@ func (a *app) proposedAtOnce(cmd *cobra.Command, c *contract.Client, p service.P
 		return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 	}
 	a.printFindings(cmd.ErrOrStderr(), p.Findings)
-	if _, err := accepted(cmd, c, p.ID, d.agree); err != nil {
+	if _, err := accepted(cmd, c, p.ID, d.agree, ""); err != nil {
 		return a.told(cmd, err)
 	}
 	return a.applyProposal(cmd, p.ID, d.follow, "")

@@ -15,6 +15,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/storage"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -145,7 +146,7 @@ func printFound(w io.Writer, q service.Search, most int, f service.Found) {
 				if unit != "" {
 					cells = append(cells, money(x.PerUnit, 2))
 				}
-				row("%s", strings.Join(append(cells, orDash(strings.ReplaceAll(strings.Join(x.Spare, ", "), " of memory", ""))), "\t"))
+				row("%s", strings.Join(append(cells, review.OrDash(strings.ReplaceAll(strings.Join(x.Spare, ", "), " of memory", ""))), "\t"))
 			}
 		})
 		best := f.Fits[0]
@@ -245,7 +246,7 @@ func quotasLeft(left map[string]int64) string {
 	for _, name := range names {
 		parts = append(parts, fmt.Sprintf("%s %d", name, left[name]))
 	}
-	return orDash(strings.Join(parts, ", "))
+	return review.OrDash(strings.Join(parts, ", "))
 }
 
 // asked is a template with inputs as calls about it take them.

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -131,7 +132,7 @@ shows that nothing was cut off since.`,
 			return a.print(cmd, list, func(w io.Writer) {
 				columns(w, "NUMBER\tAT\tWHO\tDID\tTO\tDETAIL", func(row func(string, ...any)) {
 					for _, e := range list {
-						row("%d\t%s\t%s\t%s\t%s\t%s", e.Number, e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, orDash(e.Subject), auditDetail(e))
+						row("%d\t%s\t%s\t%s\t%s\t%s", e.Number, e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, review.OrDash(e.Subject), auditDetail(e))
 					}
 				})
 			})
@@ -179,7 +180,7 @@ func auditDetail(e service.AuditEntry) string {
 	}
 	for _, key := range slices.Sorted(maps.Keys(e.Detail)) {
 		if v := e.Detail[key]; key != "refused" && v != nil && v != "" && fmt.Sprint(v) != "[]" && fmt.Sprint(v) != "map[]" {
-			parts = append(parts, key+" "+valueLine(v))
+			parts = append(parts, key+" "+review.Value(v))
 		}
 	}
 	return strings.Join(parts, "; ")
@@ -205,7 +206,7 @@ func printGuide(ctx context.Context, c *contract.Client, w io.Writer, stack stri
 		fmt.Fprintln(w)
 		columns(w, "MACHINE\tTHROUGH\tCONNECT WITH", func(row func(string, ...any)) {
 			for _, m := range g.Machines {
-				row("%s\t%s\t%s", m.Resource, orDash(m.Through), m.Command)
+				row("%s\t%s\t%s", m.Resource, review.OrDash(m.Through), m.Command)
 			}
 		})
 	}

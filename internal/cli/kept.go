@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -39,7 +40,7 @@ func printKept(w io.Writer, list []service.Kept) {
 	columns(w, "KEPT\tTYPE\tSIZE\tID\tACCOUNT\tREGION\tCOST/H\tSINCE", func(row func(string, ...any)) {
 		for _, k := range list {
 			month[k.Currency] += k.Month
-			row("%s/%s\t%s\t%s\t%s\t%s\t%s\t%.3f %s\t%s", k.Stack, k.Resource, k.Type, orDash(valueLine(k.Want["size"])), k.ID, k.Account, k.Region, k.Hour, k.Currency, k.KeptAt.Local().Format(time.DateOnly))
+			row("%s/%s\t%s\t%s\t%s\t%s\t%s\t%.3f %s\t%s", k.Stack, k.Resource, k.Type, review.OrDash(review.Value(k.Want["size"])), k.ID, k.Account, k.Region, k.Hour, k.Currency, k.KeptAt.Local().Format(time.DateOnly))
 		}
 	})
 	for currency, cost := range month {

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -105,7 +106,7 @@ func (a *app) accountsRangesCommand() *cobra.Command {
 				}
 				columns(w, "RANGE\tBY\tABOUT", func(row func(string, ...any)) {
 					for _, x := range list {
-						row("%s\t%s\t%s", x.Range, x.By, orDash(x.About))
+						row("%s\t%s\t%s", x.Range, x.By, review.OrDash(x.About))
 					}
 				})
 			})

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -28,7 +29,7 @@ func (a *app) librariesCommand() *cobra.Command {
 						if l.RefreshedAt != nil {
 							read = l.RefreshedAt.Local().Format("2006-01-02 15:04")
 						}
-						row("%s\t%s\t%s\t%.12s\t%s\t%s", l.Name, l.Place, orDash(l.Reference), orDash(l.Revision), read, orDash(l.Problem))
+						row("%s\t%s\t%s\t%.12s\t%s\t%s", l.Name, l.Place, review.OrDash(l.Reference), review.OrDash(l.Revision), read, review.OrDash(l.Problem))
 					}
 				})
 			})
@@ -96,7 +97,7 @@ func printLibrary(w io.Writer, l service.Library) {
 	fmt.Fprintf(w, "library %s%s\n\n", l.Name, at)
 	columns(w, "FILE\tTEMPLATE\tVERSION\tSTATE\tPROBLEM", func(row func(string, ...any)) {
 		for _, t := range l.Templates {
-			row("%s\t%s\t%s\t%s\t%s", t.File, orDash(t.Name), orDash(t.Version), t.State, orDash(t.Problem))
+			row("%s\t%s\t%s\t%s\t%s", t.File, review.OrDash(t.Name), review.OrDash(t.Version), t.State, review.OrDash(t.Problem))
 		}
 	})
 }

@@ -13,6 +13,7 @@ import (
 	"undersail/internal/api/contract"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -41,7 +42,7 @@ func (a *app) stacksCommand() *cobra.Command {
 				}
 				columns(w, "  STACK\tSTATE\tHEALTHY\tTEMPLATE\tACCOUNT\tREGION\tCOST/H\tVERIFIED", func(row func(string, ...any)) {
 					for _, s := range list {
-						row("%s %s\t%s\t%d of %d\t%s\t%s\t%s\t%.3f %s\t%s", marks[s.State], s.Name, s.State, s.Healthy, s.Total, orDash(s.Template), s.Account, s.Region, s.Hour, s.Currency, ago(s.VerifiedAt, time.Now()))
+						row("%s %s\t%s\t%d of %d\t%s\t%s\t%s\t%.3f %s\t%s", marks[s.State], s.Name, s.State, s.Healthy, s.Total, review.OrDash(s.Template), s.Account, s.Region, s.Hour, s.Currency, ago(s.VerifiedAt, time.Now()))
 					}
 				})
 			})
@@ -66,7 +67,7 @@ func ago(at *time.Time, now time.Time) string {
 	if at == nil {
 		return "never"
 	}
-	return seconds(now.Sub(*at).Seconds()) + " ago"
+	return review.Seconds(now.Sub(*at).Seconds()) + " ago"
 }
 
 func printStack(w io.Writer, st service.Stack) {
@@ -75,10 +76,10 @@ func printStack(w io.Writer, st service.Stack) {
 	if st.Spent != nil {
 		spent = fmt.Sprintf(", %.2f since it was made", *st.Spent)
 	}
-	fmt.Fprintf(w, "%s; account %s, region %s; %.3f %s an hour%s; verified %s\n\n", orDash(st.Template), st.Account, st.Region, st.Hour, st.Currency, spent, ago(st.VerifiedAt, time.Now()))
+	fmt.Fprintf(w, "%s; account %s, region %s; %.3f %s an hour%s; verified %s\n\n", review.OrDash(st.Template), st.Account, st.Region, st.Hour, st.Currency, spent, ago(st.VerifiedAt, time.Now()))
 	columns(w, "  RESOURCE\tTYPE\tSTATE\tID\tLAST EVIDENCE", func(row func(string, ...any)) {
 		for _, r := range st.Resources {
-			row("%s %s\t%s\t%s\t%s\t%s", marks[r.State], r.Name, r.Type, r.State, orDash(attribute(r, "id")), clip(lastEvidence(r), 80))
+			row("%s %s\t%s\t%s\t%s\t%s", marks[r.State], r.Name, r.Type, r.State, review.OrDash(attribute(r, "id")), clip(lastEvidence(r), 80))
 		}
 	})
 	printOutputs(w, st.Outputs)
@@ -115,7 +116,7 @@ func printOutputs(w io.Writer, outputs []render.Output) {
 	fmt.Fprintln(w)
 	columns(w, "OUTPUT\tVALUE\tABOUT", func(row func(string, ...any)) {
 		for _, o := range outputs {
-			row("%s\t%s\t%s", o.Name, valueLine(o.Value), o.About)
+			row("%s\t%s\t%s", o.Name, review.Value(o.Value), o.About)
 		}
 	})
 }
@@ -145,7 +146,7 @@ func (a *app) outputsCommand() *cobra.Command {
 				if terminalWidth(out) == 0 {
 					out = raw(out) // a script wants it as it is
 				}
-				fmt.Fprintln(out, valueLine(v))
+				fmt.Fprintln(out, review.Value(v))
 				return nil
 			}
 			return a.print(cmd, values, func(w io.Writer) {

@@ -15,6 +15,8 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/storage"
+
+	"undersail/internal/review"
 )
 
 // picked are the flags with which offers are narrowed and ordered.
@@ -224,7 +226,7 @@ func printImages(w io.Writer, o offer.Offers) {
 			if i.Packages != nil {
 				packages = fmt.Sprint(len(i.Packages))
 			}
-			row("%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", i.Name, i.User, i.Architecture, dataWords(i.MinMemoryBytes), dataWords(i.MinDiskBytes), orDash(i.Ends), terms, orDash(strings.Join(licences, " ")), packages)
+			row("%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", i.Name, i.User, i.Architecture, dataWords(i.MinMemoryBytes), dataWords(i.MinDiskBytes), review.OrDash(i.Ends), terms, review.OrDash(strings.Join(licences, " ")), packages)
 		}
 	})
 }

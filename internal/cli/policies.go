@@ -11,6 +11,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/core/policy"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -44,7 +45,7 @@ func (a *app) policiesCommand() *cobra.Command {
 				}
 				columns(w, "POLICY\tVERSION\tDOES\tOF\tBY\tSAYS", func(row func(string, ...any)) {
 					for _, p := range list {
-						row("%s\t%d\t%s\t%s\t%s\t%s", p.Name, p.Version, p.Does, orDash(clip(strings.Join(p.Types, ", "), 24)), p.By, p.Says)
+						row("%s\t%d\t%s\t%s\t%s\t%s", p.Name, p.Version, p.Does, review.OrDash(clip(strings.Join(p.Types, ", "), 24)), p.By, p.Says)
 					}
 				})
 			})

@@ -3,10 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
-	"maps"
-	"math"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -16,7 +13,7 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
-	"undersail/internal/core/resource"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -99,7 +96,7 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 // reviewed prints a proposal in the chosen form, which may be Markdown.
 func (a *app) reviewed(cmd *cobra.Command, p service.Proposal) error {
 	if a.output == "markdown" {
-		markdown(cmd.OutOrStdout(), p)
+		review.Markdown(cmd.OutOrStdout(), p)
 		return nil
 	}
 	return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
@@ -117,7 +114,7 @@ func (a *app) printProposal(w io.Writer, p service.Proposal) {
 		return
 	}
 	fmt.Fprintf(w, "Proposal %d for stack %s: %s  [%s]\n", p.ID, p.Stack, p.Summary, p.State)
-	fmt.Fprintf(w, "account %s, region %s%s\n\n", p.Account, p.Region, prefixed(", template ", p.Template))
+	fmt.Fprintf(w, "account %s, region %s%s\n\n", p.Account, p.Region, review.Prefixed(", template ", p.Template))
 	same := 0
 	columns(w, "CHANGE\tRESOURCE\tTYPE\tAFTER\tWHAT", func(row func(string, ...any)) {
 		for _, c := range p.Changes {
@@ -129,7 +126,7 @@ func (a *app) printProposal(w io.Writer, p service.Proposal) {
 			for _, x := range c.After {
 				after = append(after, x.Name)
 			}
-			row("%s\t%s\t%s\t%s\t%s", c.Change, c.Resource, c.Type, orDash(clip(strings.Join(after, ", "), 44)), changeLine(c))
+			row("%s\t%s\t%s\t%s\t%s", c.Change, c.Resource, c.Type, review.OrDash(clip(strings.Join(after, ", "), 44)), review.ChangeLine(c))
 		}
 	})
 	if same > 0 {
@@ -145,8 +142,8 @@ func (a *app) printProposal(w io.Writer, p service.Proposal) {
 		fmt.Fprintf(w, "\nagreed    %s, by %s at %s\n", c.Name, c.By, c.At.Local().Format("2006-01-02 15:04"))
 	}
 	fmt.Fprintln(w)
-	labelled(w, "cost", costLine(p.Cost, p.CostNow))
-	labelled(w, "duration", durationLine(p))
+	labelled(w, "cost", review.CostLine(p.Cost, p.CostNow))
+	labelled(w, "duration", review.DurationLine(p))
 	printReviewed(w, p)
 	if len(p.Findings) > 0 {
 		fmt.Fprintln(w)
@@ -160,31 +157,6 @@ func (a *app) printProposal(w io.Writer, p service.Proposal) {
 	}
 }
 
-func prefixed(prefix, s string) string {
-	if s == "" {
-		return ""
-	}
-	return prefix + s
-}
-
-// changeLine tells why a resource changes, or what of it.
-func changeLine(c change.Change) string {
-	var parts []string
-	switch {
-	case c.Reason != "":
-		parts = append(parts, c.Reason)
-	case c.Change == change.Create: // what is wanted of it follows below
-	default:
-		for _, f := range c.Fields {
-			parts = append(parts, f.Name)
-		}
-	}
-	if c.Loses {
-		parts = append(parts, "what it holds is lost")
-	}
-	return strings.Join(append(parts, c.Notes...), "; ")
-}
-
 // printInputs tells every value with the layer that gave it.
 func printInputs(w io.Writer, inputs []render.InputValue) {
 	if len(inputs) == 0 {
@@ -193,7 +165,7 @@ func printInputs(w io.Writer, inputs []render.InputValue) {
 	fmt.Fprintln(w)
 	columns(w, "INPUT\tVALUE\tFROM", func(row func(string, ...any)) {
 		for _, in := range inputs {
-			row("%s\t%s\t%s", in.Name, orDash(clip(valueLine(in.Value), 56)), in.Origin)
+			row("%s\t%s\t%s", in.Name, review.OrDash(clip(review.Value(in.Value), 56)), in.Origin)
 		}
 	})
 	for _, in := range inputs {
@@ -216,56 +188,16 @@ func printFields(w io.Writer, changes []change.Change) {
 				fmt.Fprintln(w)
 				first = false
 			}
-			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter, orDash(valueLine(f.Before)), orDash(valueLine(f.After)))
+			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter, review.OrDash(review.Value(f.Before)), review.OrDash(review.Value(f.After)))
 		}
 	}
-}
-
-// inBrief tells a value in a few words: of a mapping its keys, of a list of mappings
-// each.
-func inBrief(v any) string {
-	switch t := v.(type) {
-	case map[string]any:
-		if resource.Pending(t) != nil {
-			break
-		}
-		keys := slices.Sorted(maps.Keys(t))
-		scalars := !slices.ContainsFunc(keys, func(k string) bool {
-			switch t[k].(type) {
-			case map[string]any, []any:
-				return true
-			}
-			return false
-		})
-		if !scalars {
-			return "{" + strings.Join(keys, ", ") + "}"
-		}
-	case []any:
-		var items []string
-		for _, item := range t {
-			m, ok := item.(map[string]any)
-			if !ok || resource.Pending(m) != nil {
-				items = append(items, valueLine(item))
-				continue
-			}
-			var parts []string
-			for _, k := range slices.Sorted(maps.Keys(m)) {
-				parts = append(parts, k+" "+valueLine(m[k]))
-			}
-			items = append(items, strings.Join(parts, ", "))
-		}
-		if items != nil {
-			return "[" + strings.Join(items, "; ") + "]"
-		}
-	}
-	return valueLine(v)
 }
 
 // printWanted tells in one line what is wanted of a resource that is made.
 func printWanted(w io.Writer, c change.Change, first *bool) {
 	var parts []string
 	for _, f := range c.Fields {
-		text := inBrief(f.After)
+		text := review.InBrief(f.After)
 		if _, isList := f.After.([]any); !isList { // of rules and disks each is told
 			text = clip(text, 44)
 		}
@@ -285,27 +217,6 @@ func agreeing(p service.Proposal) string {
 		text += " --agree " + c.Name
 	}
 	return text
-}
-
-// clock tells a span of real seconds on the account's clock, with the real time in
-// brackets where that clock runs at another rate.
-func clock(real, rate float64) string {
-	if rate <= 0 || math.Abs(rate-1) < 1e-9 {
-		return seconds(real)
-	}
-	return seconds(real*rate) + " (" + seconds(real) + " real)"
-}
-
-func seconds(s float64) string {
-	switch {
-	case s >= 3600:
-		return fmt.Sprintf("%dh %02dm", int(s)/3600, int(s)/60%60)
-	case s >= 60:
-		return fmt.Sprintf("%dm %02ds", int(s)/60, int(s)%60)
-	case s >= 10:
-		return fmt.Sprintf("%.0fs", s)
-	}
-	return fmt.Sprintf("%.1fs", s)
 }
 
 func (a *app) proposalsCommand() *cobra.Command {
@@ -371,14 +282,16 @@ func number(arg string) (int64, error) {
 
 func (a *app) acceptCommand() *cobra.Command {
 	var agree []string
+	var why string
 	cmd := &cobra.Command{Use: "accept ID", Short: "Agree to a proposal", Args: cobra.ExactArgs(1), Example: "  undersail accept 12\n  undersail accept 12 --agree lose-data",
 		Long: "Agree to a proposal. What it asks a consent for has to be agreed to by name: without, nothing is\naccepted, what is asked is told, and the exit code is 6.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (service.Proposal, error) {
-				return accepted(cmd, c, id, agree)
+				return accepted(cmd, c, id, agree, why)
 			})
 		}}
 	agreeFlag(cmd, &agree)
+	cmd.Flags().StringVar(&why, "why", "", "what you want to say with it")
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -387,8 +300,8 @@ func agreeFlag(cmd *cobra.Command, agree *[]string) {
 	cmd.Flags().StringSliceVar(agree, "agree", nil, "name of a consent that you give, such as lose-data")
 }
 
-func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string) (service.Proposal, error) {
-	params := &contract.AcceptProposalParams{}
+func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string, why string) (service.Proposal, error) {
+	params := &contract.AcceptProposalParams{Comment: optional(why)}
 	if len(agree) > 0 {
 		params.Agree = &agree
 	}

@@ -21,6 +21,8 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
+
+	"undersail/internal/review"
 )
 
 // renderHere renders without a service, but for the offers of a place that is
@@ -175,7 +177,7 @@ func printOrigin(w io.Writer, o render.Origin, depth int) {
 	indent := strings.Repeat("  ", depth)
 	value := ""
 	if o.Value != nil {
-		value = " = " + clip(valueLine(o.Value), 100)
+		value = " = " + clip(review.Value(o.Value), 100)
 	}
 	fmt.Fprintf(w, "%s%s%s\n%s    %s\n", indent, o.Path, value, indent, o.From)
 	if len(o.Waits) > 0 {
@@ -187,36 +189,29 @@ func printOrigin(w io.Writer, o render.Origin, depth int) {
 }
 
 func printRendering(w io.Writer, r *exchange.Rendered) {
-	fmt.Fprintf(w, "%s %s for %s in %s (rendered outside a stack; its id is the fixed one)\n\n", r.Template.Name, r.Template.Version, orDash(r.Stack.Account), orDash(r.Stack.Region))
+	fmt.Fprintf(w, "%s %s for %s in %s (rendered outside a stack; its id is the fixed one)\n\n", r.Template.Name, r.Template.Version, review.OrDash(r.Stack.Account), review.OrDash(r.Stack.Region))
 	columns(w, "RESOURCE\tTYPE\tAFTER\tWANTED", func(row func(string, ...any)) {
 		for _, res := range r.Resources {
 			var after []string
 			for _, x := range res.After {
 				after = append(after, x.Name)
 			}
-			row("%s\t%s\t%s\t%s", res.Name, res.Type, orDash(clip(strings.Join(after, ", "), 44)), wantLine(res.Want))
+			row("%s\t%s\t%s\t%s", res.Name, res.Type, review.OrDash(clip(strings.Join(after, ", "), 44)), wantLine(res.Want))
 		}
 	})
 	if len(r.Outputs) > 0 {
 		fmt.Fprintln(w)
 		columns(w, "OUTPUT\tVALUE\tABOUT", func(row func(string, ...any)) {
 			for _, o := range r.Outputs {
-				row("%s\t%s\t%s", o.Name, clip(valueLine(o.Value), 100), o.About)
+				row("%s\t%s\t%s", o.Name, clip(review.Value(o.Value), 100), o.About)
 			}
 		})
 	}
 	fmt.Fprintln(w)
 	if r.Cost != nil {
-		fmt.Fprintf(w, "cost      %s\n", costLine(*r.Cost, price.Cost{}))
+		fmt.Fprintf(w, "cost      %s\n", review.CostLine(*r.Cost, price.Cost{}))
 	}
-	fmt.Fprintf(w, "duration  usually %s; decided by %s\n", resource.FormatSpan(r.Seconds), orDash(strings.Join(r.Longest, " > ")))
-}
-
-func orDash(s string) string {
-	if s == "" {
-		return "-"
-	}
-	return s
+	fmt.Fprintf(w, "duration  usually %s; decided by %s\n", resource.FormatSpan(r.Seconds), review.OrDash(strings.Join(r.Longest, " > ")))
 }
 
 // wantLine tells what is known of a resource on one line; what it waits for is
@@ -227,48 +222,9 @@ func wantLine(want map[string]any) string {
 		if name == "name" || name == "tags" || len(resource.Waits(want[name])) > 0 {
 			continue
 		}
-		parts = append(parts, name+"="+clip(valueLine(want[name]), 60))
+		parts = append(parts, name+"="+clip(review.Value(want[name]), 60))
 	}
-	return orDash(strings.Join(parts, " "))
-}
-
-func valueLine(v any) string {
-	switch t := inWords(v).(type) {
-	case nil:
-		return ""
-	case string:
-		return t
-	default:
-		raw, err := json.Marshal(t)
-		if err != nil {
-			return fmt.Sprint(t)
-		}
-		return string(raw)
-	}
-}
-
-// inWords puts what is pending anywhere in a value into words.
-func inWords(v any) any {
-	switch t := v.(type) {
-	case resource.Unresolved:
-		return t.String()
-	case map[string]any:
-		if waits := resource.Pending(t); waits != nil {
-			return "waits for " + strings.Join(waits, ", ")
-		}
-		out := make(map[string]any, len(t))
-		for k, x := range t {
-			out[k] = inWords(x)
-		}
-		return out
-	case []any:
-		out := make([]any, len(t))
-		for i, x := range t {
-			out[i] = inWords(x)
-		}
-		return out
-	}
-	return v
+	return review.OrDash(strings.Join(parts, " "))
 }
 
 func clip(s string, most int) string {

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/secretrule"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -58,7 +59,7 @@ func (a *app) listSecrets(cmd *cobra.Command, kind string) error {
 				if n.Kind == "public_key" {
 					from = "public half"
 				}
-				row("%s\t%d\t%s\t%s\t%s\t%s\t%s", n.Name, n.Version, from, orDash(v.GivenBy), v.GivenAt.Local().Format("2006-01-02 15:04"), orDash(usesOf(n)), orDash(n.About))
+				row("%s\t%d\t%s\t%s\t%s\t%s\t%s", n.Name, n.Version, from, review.OrDash(v.GivenBy), v.GivenAt.Local().Format("2006-01-02 15:04"), review.OrDash(usesOf(n)), review.OrDash(n.About))
 			}
 		})
 	})
@@ -112,7 +113,7 @@ func printNamed(w io.Writer, n service.Named) {
 			for _, u := range v.Uses {
 				uses = append(uses, u.Stack+" ("+u.Input+")")
 			}
-			row("%d\t%s\t%s\t%s\t%s", v.Version, v.From, orDash(v.GivenBy), v.GivenAt.Local().Format("2006-01-02 15:04"), orDash(strings.Join(uses, ", ")))
+			row("%d\t%s\t%s\t%s\t%s", v.Version, v.From, review.OrDash(v.GivenBy), v.GivenAt.Local().Format("2006-01-02 15:04"), review.OrDash(strings.Join(uses, ", ")))
 		}
 	})
 }

@@ -9,6 +9,8 @@ import (
 
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+
+	"undersail/internal/review"
 )
 
 // asOf says how old offers are.
@@ -38,7 +40,7 @@ func zonesIn(region string, zones []string) string {
 	for i, z := range zones {
 		short[i] = strings.TrimPrefix(z, region+"-")
 	}
-	return orDash(strings.Join(short, " "))
+	return review.OrDash(strings.Join(short, " "))
 }
 
 // dataWords tells an amount of data in few characters.

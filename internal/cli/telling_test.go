@@ -21,6 +21,7 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -126,7 +127,7 @@ func reviewedProposal() service.Proposal {
 func TestAReviewInMarkdownHoldsEverythingAndBreaksNoTable(t *testing.T) {
 	t.Parallel()
 	var out bytes.Buffer
-	markdown(&out, reviewedProposal())
+	review.Markdown(&out, reviewedProposal())
 	got := out.String()
 	for _, want := range []string{"# Proposal 12 for stack light: 1 to create, 1 to alter\n", "saltmere-lab in region north-fell, template beacon 1.0.0, proposed by runa, open\n",
 		"- [ ] `cost`: about 40 \\| month\n", "- [ ] `lose-data`: what &lt;store&gt; holds\n", "| warning | `host.image` | it ends on 2027-01-01<br>and is old | choose a newer one |",
@@ -174,7 +175,7 @@ func TestACostThatIsNotToldIsNotZero(t *testing.T) {
 	for want, c := range map[string]price.Cost{
 		"nothing that has a price": {}, "not told: the cloud tells no price for host": {Untold: []string{"host"}}, "0.100 kr an hour, about 73 a month": {Currency: "kr", Hour: 0.1, Month: 73},
 	} {
-		if got := costLine(c, price.Cost{}); got != want {
+		if got := review.CostLine(c, price.Cost{}); got != want {
 			t.Errorf("%+v: %q, want %q", c, got, want)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
 	"undersail/internal/library"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -44,7 +45,7 @@ func printTemplates(w io.Writer, list []service.Template) {
 			if t.TakesS > 0 {
 				takes = resource.FormatSpan(t.TakesS)
 			}
-			row("%s\t%s\t%s\t%s\t%s\t%s", t.Name, t.Version, t.Maturity, takes, orDash(t.Origin), t.Title)
+			row("%s\t%s\t%s\t%s\t%s\t%s", t.Name, t.Version, t.Maturity, takes, review.OrDash(t.Origin), t.Title)
 		}
 	})
 }

@@ -16,6 +16,7 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
+	"undersail/internal/review"
 	"undersail/internal/service"
 )
 
@@ -244,5 +245,5 @@ func stepTime(s service.Step, now time.Time, rate float64) string {
 	if s.EndedAt != nil {
 		end = *s.EndedAt
 	}
-	return clock(end.Sub(*s.BeganAt).Seconds(), rate)
+	return review.Clock(end.Sub(*s.BeganAt).Seconds(), rate)
 }

@@ -347,7 +347,7 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 		if err != nil {
 			return explain(st.name, err)
 		}
-		if _, err := d.daemon.Service.Accept(ctx, me, p.ID, nil); err != nil {
+		if _, err := d.daemon.Service.Accept(ctx, me, p.ID, nil, ""); err != nil {
 			return explain(st.name, err)
 		}
 		run, err := d.daemon.Service.Apply(ctx, me, p.ID, "")

@@ -399,7 +399,7 @@ func TestARunThatFailsIsUndoneWhenAskedTo(t *testing.T) {
 	ctx := context.Background()
 	r.Fault(world.Fault{Kind: "denied", On: "disks", Count: -1})
 	p := r.Propose(s, "coast", coast, small)
-	if _, err := s.Accept(ctx, r.Admin, p.ID, nil); err != nil {
+	if _, err := s.Accept(ctx, r.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(err)
 	}
 	run, err := s.Apply(ctx, r.Admin, p.ID, "undo")
@@ -432,10 +432,10 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 	r.Fault(world.Fault{Kind: "server-error", On: "firewalls", Method: "PATCH", Count: -1})
 	source := strings.Replace(coast, "rules: {type: firewall, patience: 4h,", "rules: {type: firewall, patience: 1m,", 1)
 	p := r.Propose(s, "coast", source, and(map[string]any{"stores": 1, "port": 443}))
-	if _, err := s.Accept(ctx, r.Admin, p.ID, nil); err == nil {
+	if _, err := s.Accept(ctx, r.Admin, p.ID, nil, ""); err == nil {
 		t.Error("a disk is lost without a consent")
 	}
-	if _, err := s.Accept(ctx, r.Admin, p.ID, []string{"lose-data"}); err != nil {
+	if _, err := s.Accept(ctx, r.Admin, p.ID, []string{"lose-data"}, ""); err != nil {
 		t.Fatal(err)
 	}
 	run, err := s.Apply(ctx, r.Admin, p.ID, "undo")

@@ -156,7 +156,7 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 	if err != nil || len(gone.Consents) != 1 || gone.Consents[0].Name != "lose-data" || !strings.Contains(gone.Consents[0].About, "data (disk of 20GiB)") {
 		t.Fatalf("%+v %v", gone.Consents, err)
 	}
-	_, err = b.s.Accept(ctx, b.r.Admin, gone.ID, nil)
+	_, err = b.s.Accept(ctx, b.r.Admin, gone.ID, nil, "")
 	wantKind(t, err, service.Consent, "consent that was not given")
 	b.done(gone)
 	if kept, _ := b.s.Kept(ctx); len(kept) != 0 || slices.Contains(b.alive("disks"), first[0]) {
@@ -192,9 +192,9 @@ func TestLosingDataNeedsAConsentThatNamesIt(t *testing.T) {
 	if err != nil || len(p.Consents) != 1 || strings.Count(p.Consents[0].About, "disk of 20GiB") != 3 {
 		t.Errorf("retiring asks for %v (%v)", p.Consents, err)
 	}
-	_, err = b.s.Accept(ctx, b.r.Admin, p.ID, []string{"lose-face"})
+	_, err = b.s.Accept(ctx, b.r.Admin, p.ID, []string{"lose-face"}, "")
 	wantKind(t, err, service.Invalid, "it asks for lose-data")
-	_, err = b.s.Accept(ctx, b.r.Admin, p.ID, nil)
+	_, err = b.s.Accept(ctx, b.r.Admin, p.ID, nil, "")
 	wantKind(t, err, service.Consent, "needs a consent")
 	if run := b.done(p); !strings.Contains(b.r.Events(b.s, run.ID), "nothing of it is left") {
 		t.Error("that nothing is left is not said")
@@ -213,7 +213,7 @@ func TestAConsentOfTheTemplateIsAskedForByTheInputsName(t *testing.T) {
 		return p
 	}
 	p := ask(true)
-	_, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil)
+	_, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, "")
 	wantKind(t, err, service.Consent, "consent")
 	b.done(p)
 	if again := ask(true); again.State != "nothing" {
@@ -441,7 +441,7 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 		t.Errorf("after another was given: %s", said(p))
 	}
 	give("slack water")
-	if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil); err != nil {
+	if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(err)
 	}
 	_, err := b.s.Apply(ctx, b.r.Admin, p.ID, "")
@@ -499,7 +499,7 @@ func TestAProposalIsStaleByWhatItRestsOn(t *testing.T) {
 	rules := "door: {type: firewall, want: {network: =net.id, rules: [{from: 10.0.0.0/8, port: PORT}]}}"
 	b.apply("coast", resources(netLine, strings.Replace(rules, "PORT", "22", 1)))
 	p := b.propose("coast", resources(netLine, strings.Replace(rules, "PORT", "80", 1)))
-	if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil); err != nil {
+	if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(err)
 	}
 	// As many changes as before, and not the same.
@@ -647,7 +647,7 @@ func TestOneOfTwoTakesAKeptResourceOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if _, err := b.s.Accept(ctx, b.r.Admin, gone.ID, []string{"lose-data"}); err != nil {
+	if _, err := b.s.Accept(ctx, b.r.Admin, gone.ID, []string{"lose-data"}, ""); err != nil {
 		t.Fatal(err)
 	}
 	b.apply("coast", resources(netLine, diskLine)) // takes it over meanwhile

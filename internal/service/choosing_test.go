@@ -48,7 +48,7 @@ func TestConsentsAreAskedByNameOnceAndRecorded(t *testing.T) {
 	if got := names(p.Consents); got != "open-access terms features cost" {
 		t.Fatalf("asked for are %s", got)
 	}
-	_, err := b.s.Accept(ctx, b.r.Admin, p.ID, []string{"open-access", "cost"})
+	_, err := b.s.Accept(ctx, b.r.Admin, p.ID, []string{"open-access", "cost"}, "")
 	wantKind(t, err, service.Consent, "")
 	b.done(p)
 	p, err = b.s.Proposal(ctx, p.ID)
@@ -252,7 +252,7 @@ func TestADraftIsKeptAndChangedByWhoHasItsRevision(t *testing.T) {
 		t.Errorf("choices: %v %v", choices, err)
 	}
 	places, err := b.s.DraftPlaces(ctx, d.ID)
-	if err != nil || len(places.Variants) != 5 || len(places.Variants[0].Errors) != 0 {
+	if err != nil || len(places) != 1 || len(places[0].Variants) != 5 || len(places[0].Variants[0].Errors) != 0 || places[0].Best == "" {
 		t.Errorf("places: %+v %v", places, err)
 	}
 	if list, err := b.s.Drafts(ctx); err != nil || len(list) != 1 {
@@ -340,7 +340,7 @@ func TestAProposalGoesStaleAndSaysWhich(t *testing.T) {
 	ctx := context.Background()
 	accepted := func(stack, source string) int64 {
 		p := b.propose(stack, source)
-		if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil); err != nil {
+		if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
 			t.Fatal(err)
 		}
 		return p.ID

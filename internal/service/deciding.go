@@ -164,8 +164,8 @@ func (s *Service) DraftOfProposal(ctx context.Context, u User, id int64) (Draft,
 }
 
 // Accept agrees to a proposal and draws the secrets it generates, once. Everything
-// that it asks a consent for must be agreed to by name.
-func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string) (Proposal, error) {
+// that it asks a consent for must be agreed to by name. The comment stays with it.
+func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string, comment string) (Proposal, error) {
 	if err := u.must("decide"); err != nil {
 		return Proposal{}, err
 	}
@@ -173,10 +173,10 @@ func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string) 
 	if err != nil || p.State == state.Accepted {
 		return p, err
 	}
-	return s.accept(ctx, u, p, agree)
+	return s.accept(ctx, u, p, agree, comment)
 }
 
-func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string) (Proposal, error) {
+func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string, comment string) (Proposal, error) {
 	var names, unknown []string
 	var missing []render.Finding
 	for _, c := range p.Consents {
@@ -224,6 +224,9 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 	why := ""
 	if names != nil {
 		why = "agreed to " + strings.Join(names, ", ")
+	}
+	if comment != "" {
+		why = strings.Trim(why+"; "+comment, "; ")
 	}
 	return s.decide(ctx, u, p.ID, state.Accepted, why, given)
 }

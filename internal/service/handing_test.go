@@ -368,14 +368,14 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		for _, c := range p.Consents {
 			names = append(names, c.Name)
 		}
-		if _, err := s.Accept(ctx, operator, p.ID, names); kind(err) != service.Forbidden {
+		if _, err := s.Accept(ctx, operator, p.ID, names, ""); kind(err) != service.Forbidden {
 			t.Errorf("%s: the operator agrees alone: %v", name, err)
 		}
 		if got, err := s.Proposal(ctx, p.ID); err != nil || got.State != "open" {
 			t.Errorf("%s: it is %s, %v", name, got.State, err)
 		}
 		if name == "another text" {
-			if _, err := s.Accept(ctx, r.Admin, p.ID, names); err != nil {
+			if _, err := s.Accept(ctx, r.Admin, p.ID, names, ""); err != nil {
 				t.Errorf("an administrator agrees: %v", err)
 			}
 		}
@@ -425,7 +425,7 @@ func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
 	if err != nil || len(p.Consents) != 1 || p.Consents[0].Name != "secret-use" {
 		t.Fatalf("%v %v", p.Consents, err)
 	}
-	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use"}); kind(err) != service.Forbidden {
+	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use"}, ""); kind(err) != service.Forbidden {
 		t.Errorf("the operator agrees alone: %v", err)
 	}
 	if done := r.Await(s, r.Carry(s, p)); done.State != "done" {

@@ -266,7 +266,7 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 	if err != nil || beyond != "" || len(judged.Consents) > 0 {
 		return p, err
 	}
-	return s.accept(ctx, u, p, nil)
+	return s.accept(ctx, u, p, nil, "")
 }
 
 // Retire proposes the removal of a whole stack.

@@ -94,7 +94,7 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	}
 	apply := func(p service.Proposal) {
 		t.Helper()
-		if _, err := s.Accept(ctx, r.Admin, p.ID, nil); err != nil {
+		if _, err := s.Accept(ctx, r.Admin, p.ID, nil, ""); err != nil {
 			t.Fatal(err)
 		}
 		run, err := s.Apply(ctx, r.Admin, p.ID, "")
@@ -147,7 +147,7 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Accept(ctx, r.Admin, p.ID, nil)
+	s.Accept(ctx, r.Admin, p.ID, nil, "")
 	run, err := s.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		t.Fatal(err)
@@ -183,14 +183,14 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	}
 	_, err = s.Apply(ctx, r.Admin, p.ID, "")
 	wantKind(t, err, service.Conflict, "undersail accept")
-	_, err = s.Accept(ctx, service.User{Role: "viewer"}, p.ID, nil)
+	_, err = s.Accept(ctx, service.User{Role: "viewer"}, p.ID, nil, "")
 	wantKind(t, err, service.Forbidden, "viewer")
 	refusedBy := service.User{Name: "tomas", Role: "reviewer"}
 	done, err := s.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
 	if err != nil || done.State != "refused" || done.Why != "after the spring tide" || done.DecidedBy != "tomas" {
 		t.Errorf("%+v, %v", done, err)
 	}
-	_, err = s.Accept(ctx, r.Admin, p.ID, nil)
+	_, err = s.Accept(ctx, r.Admin, p.ID, nil, "")
 	wantKind(t, err, service.Stale, "is refused")
 	_, err = s.Apply(ctx, r.Admin, p.ID, "")
 	wantKind(t, err, service.Stale, "propose again")
@@ -218,7 +218,7 @@ func TestRetiringFreesTheName(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s.Accept(ctx, r.Admin, p.ID, nil)
+		s.Accept(ctx, r.Admin, p.ID, nil, "")
 		run, err := s.Apply(ctx, r.Admin, p.ID, "")
 		if err != nil {
 			t.Fatal(err)

@@ -220,7 +220,7 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	case len(p.Consents) > 0 || slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" }):
 		return s.store.ParkFailed(ctx, id, state.ForConsent, fmt.Sprintf("undoing it needs a consent; read and accept proposal %d, then: undersail apply %d", p.ID, p.ID))
 	}
-	if _, err := s.Accept(ctx, robot, p.ID, nil); err != nil {
+	if _, err := s.Accept(ctx, robot, p.ID, nil, ""); err != nil {
 		return err
 	}
 	_, err = s.Apply(ctx, robot, p.ID, state.Keep)

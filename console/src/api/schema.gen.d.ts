@@ -681,6 +681,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proposals/{id}/markdown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A proposal as Markdown, for a comment in a review */
+        get: operations["writeProposal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/proposals/{id}/again": {
         parameters: {
             query?: never;
@@ -3966,6 +3983,29 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    writeProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/markdown": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     proposeAgain: {
         parameters: {
             query?: never;
@@ -4017,6 +4057,8 @@ export interface operations {
             query?: {
                 /** @description Names of the consents that are given */
                 agree?: string[];
+                /** @description What whoever accepts wants to say with it */
+                comment?: string;
             };
             header?: never;
             path: {

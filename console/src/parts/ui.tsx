@@ -17,16 +17,18 @@ export function LinkButton({ to, kind = 'plain', small = false, children }: { to
   return <Link to={to} className={`inline-block rounded-[6px] border font-semibold no-underline transition-colors ${small ? 'px-2 py-0.5 text-small' : 'px-3.5 py-1.5'} ${kind === 'main' ? 'border-accent bg-accent text-on-accent hover:opacity-90' : 'border-line bg-sheet hover:border-ink-2'}`}>{children}</Link>
 }
 
-export function Sheet({ title, note, children, className = '', pad = true }: { title?: ReactNode; note?: ReactNode; children: ReactNode; className?: string; pad?: boolean }) {
+/** A sheet of paper. One whose height is bound scrolls, and is then reached by the keyboard under its label. */
+export function Sheet({ title, note, children, className = '', pad = true, label }: { title?: ReactNode; note?: ReactNode; children: ReactNode; className?: string; pad?: boolean; label?: string }) {
+  const scrolls = /(^|\s)(max-)?h-/.test(className)
   return (
     <section className={`flex min-h-0 min-w-0 flex-col rounded-sheet border border-line bg-sheet ${className}`}>
       {title && (
         <header className="flex flex-none items-baseline justify-between gap-4 border-b border-line px-3.5 py-2">
-          <h2 className="text-small font-semibold text-ink-2">{title}</h2>
+          <h2 className="flex-none text-small font-semibold text-ink-2">{title}</h2>
           {note && <span className="truncate text-small text-ink-2">{note}</span>}
         </header>
       )}
-      <div className={`min-h-0 flex-1 overflow-auto ${pad ? 'p-3.5' : ''}`}>{children}</div>
+      <div className={`min-h-0 flex-1 overflow-auto ${pad ? 'p-3.5' : ''}`} {...(scrolls ? { tabIndex: 0, role: 'group', 'aria-label': label ?? (typeof title === 'string' ? title : 'details') } : {})}>{children}</div>
     </section>
   )
 }

@@ -563,6 +563,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/proposals/{id}/draft (the `DraftProposal` operationId).
 	DraftProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// WriteProposal A proposal as Markdown, for a comment in a review
+	//
+	// Corresponds with GET /api/v1/proposals/{id}/markdown (the `WriteProposal` operationId).
+	WriteProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RefuseProposalWithBody Turn a proposal down
 	//
 	// Takes any type of body and a specified content type.
@@ -2029,6 +2034,21 @@ func (c *Client) ApplyProposal(ctx context.Context, id ID, params *ApplyProposal
 // Corresponds with POST /api/v1/proposals/{id}/draft (the `DraftProposal` operationId).
 func (c *Client) DraftProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDraftProposalRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WriteProposal A proposal as Markdown, for a comment in a review
+//
+// Corresponds with GET /api/v1/proposals/{id}/markdown (the `WriteProposal` operationId).
+func (c *Client) WriteProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWriteProposalRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -4988,6 +5008,18 @@ func NewAcceptProposalRequest(server string, id ID, params *AcceptProposalParams
 
 		}
 
+		if params.Comment != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "comment", *params.Comment, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -5124,6 +5156,40 @@ func NewDraftProposalRequest(server string, id ID) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWriteProposalRequest constructs an http.Request for the WriteProposal method
+func NewWriteProposalRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/proposals/%s/markdown", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -7034,6 +7100,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/draft (the `DraftProposal` operationId).
 	DraftProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*DraftProposalResponse, error)
+
+	// WriteProposalWithResponse A proposal as Markdown, for a comment in a review
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/proposals/{id}/markdown (the `WriteProposal` operationId).
+	WriteProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WriteProposalResponse, error)
 
 	// RefuseProposalWithBodyWithResponse Turn a proposal down
 	//
@@ -9949,6 +10022,47 @@ func (r DraftProposalResponse) ContentType() string {
 	return ""
 }
 
+type WriteProposalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WriteProposalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WriteProposalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WriteProposalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WriteProposalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WriteProposalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RefuseProposalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12493,6 +12607,19 @@ func (c *ClientWithResponses) DraftProposalWithResponse(ctx context.Context, id 
 	return ParseDraftProposalResponse(rsp)
 }
 
+// WriteProposalWithResponse A proposal as Markdown, for a comment in a review
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/proposals/{id}/markdown (the `WriteProposal` operationId).
+func (c *ClientWithResponses) WriteProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WriteProposalResponse, error) {
+	rsp, err := c.WriteProposal(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWriteProposalResponse(rsp)
+}
+
 // RefuseProposalWithBodyWithResponse Turn a proposal down
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -14815,6 +14942,32 @@ func ParseDraftProposalResponse(rsp *http.Response) (*DraftProposalResponse, err
 		}
 		response.JSON201 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWriteProposalResponse parses an HTTP response from a WriteProposalWithResponse call
+func ParseWriteProposalResponse(rsp *http.Response) (*WriteProposalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WriteProposalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 
 	"undersail/internal/core/address"
@@ -513,6 +514,9 @@ type ListProposalsParams struct {
 type AcceptProposalParams struct {
 	// Agree Names of the consents that are given
 	Agree *[]string `form:"agree,omitempty" json:"agree,omitempty"`
+
+	// Comment What whoever accepts wants to say with it
+	Comment *string `form:"comment,omitempty" json:"comment,omitempty"`
 }
 
 // ApplyProposalParams defines parameters for ApplyProposal.
@@ -820,6 +824,9 @@ type ServerInterface interface {
 	// DraftProposal Keep what a proposal said as a draft, to be changed and proposed anew
 	// (POST /api/v1/proposals/{id}/draft)
 	DraftProposal(ctx *echo.Context, id ID) error
+	// WriteProposal A proposal as Markdown, for a comment in a review
+	// (GET /api/v1/proposals/{id}/markdown)
+	WriteProposal(ctx *echo.Context, id ID) error
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx *echo.Context, id ID) error
@@ -1809,6 +1816,13 @@ func (w *ServerInterfaceWrapper) AcceptProposal(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter agree: %s", err))
 	}
 
+	// ------------- Optional query parameter "comment" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "comment", ctx.QueryParams(), &params.Comment, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter comment: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AcceptProposal(ctx, id, params)
 	return err
@@ -1868,6 +1882,22 @@ func (w *ServerInterfaceWrapper) DraftProposal(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DraftProposal(ctx, id)
+	return err
+}
+
+// WriteProposal converts echo context to params.
+func (w *ServerInterfaceWrapper) WriteProposal(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WriteProposal(ctx, id)
 	return err
 }
 
@@ -2488,6 +2518,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/proposals", wrapper.ListProposals, options.OperationMiddlewares["listProposals"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals", wrapper.Propose, options.OperationMiddlewares["propose"]...)
 	router.GET(options.BaseURL+"/api/v1/proposals/:id", wrapper.GetProposal, options.OperationMiddlewares["getProposal"]...)
+	router.GET(options.BaseURL+"/api/v1/proposals/:id/markdown", wrapper.WriteProposal, options.OperationMiddlewares["writeProposal"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/again", wrapper.ProposeAgain, options.OperationMiddlewares["proposeAgain"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/draft", wrapper.DraftProposal, options.OperationMiddlewares["draftProposal"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/accept", wrapper.AcceptProposal, options.OperationMiddlewares["acceptProposal"]...)
@@ -4687,6 +4718,51 @@ func (response DraftProposaldefaultApplicationProblemPlusJSONResponse) VisitDraf
 	return err
 }
 
+type WriteProposalRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type WriteProposalResponseObject interface {
+	VisitWriteProposalResponse(w http.ResponseWriter) error
+}
+
+type WriteProposal200TextmarkdownResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response WriteProposal200TextmarkdownResponse) VisitWriteProposalResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/markdown")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type WriteProposaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WriteProposaldefaultApplicationProblemPlusJSONResponse) VisitWriteProposalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RefuseProposalRequestObject struct {
 	Id   ID `json:"id"`
 	Body *RefuseProposalJSONRequestBody
@@ -6125,6 +6201,9 @@ type StrictServerInterface interface {
 	// DraftProposal Keep what a proposal said as a draft, to be changed and proposed anew
 	// (POST /api/v1/proposals/{id}/draft)
 	DraftProposal(ctx context.Context, request DraftProposalRequestObject) (DraftProposalResponseObject, error)
+	// WriteProposal A proposal as Markdown, for a comment in a review
+	// (GET /api/v1/proposals/{id}/markdown)
+	WriteProposal(ctx context.Context, request WriteProposalRequestObject) (WriteProposalResponseObject, error)
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx context.Context, request RefuseProposalRequestObject) (RefuseProposalResponseObject, error)
@@ -8080,6 +8159,31 @@ func (sh *strictHandler) DraftProposal(ctx *echo.Context, id ID) error {
 		return err
 	} else if validResponse, ok := response.(DraftProposalResponseObject); ok {
 		return validResponse.VisitDraftProposalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// WriteProposal operation middleware
+func (sh *strictHandler) WriteProposal(ctx *echo.Context, id ID) error {
+	var request WriteProposalRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WriteProposal(ctx.Request().Context(), request.(WriteProposalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WriteProposal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WriteProposalResponseObject); ok {
+		return validResponse.VisitWriteProposalResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

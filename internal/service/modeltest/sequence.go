@@ -175,7 +175,7 @@ func (q *Sequence) carry(p service.Proposal) (service.Run, error) {
 		}
 	}
 	if p.State == state.Open {
-		if _, err := q.service.Accept(ctx, q.rig.Admin, p.ID, agree); err != nil {
+		if _, err := q.service.Accept(ctx, q.rig.Admin, p.ID, agree, ""); err != nil {
 			return service.Run{}, fmt.Errorf("accepting: %s", servicetest.Explain(err))
 		}
 	}

@@ -297,7 +297,7 @@ func (r *Rig) Carry(s *service.Service, p service.Proposal) int64 {
 	for _, c := range p.Consents {
 		agree = append(agree, c.Name)
 	}
-	if _, err := s.Accept(ctx, r.Admin, p.ID, agree); err != nil {
+	if _, err := s.Accept(ctx, r.Admin, p.ID, agree, ""); err != nil {
 		r.t.Fatal(err)
 	}
 	run, err := s.Apply(ctx, r.Admin, p.ID, "")
