@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -108,7 +109,7 @@ func (s *Server) streamRun(c *echo.Context) error {
 }
 
 func lastNumber(r *http.Request) (int64, error) {
-	last := r.Header.Get("Last-Event-ID")
+	last := lastSeen(r)
 	if last == "" {
 		return 0, nil
 	}
@@ -120,7 +121,7 @@ func lastNumber(r *http.Request) (int64, error) {
 }
 
 func (s *Server) streamAll(c *echo.Context) error {
-	cursor := c.Request().Header.Get("Last-Event-ID")
+	cursor := lastSeen(c.Request())
 	if _, _, err := s.service.AllEvents(c.Request().Context(), cursor, 1); err != nil {
 		return err
 	}
@@ -173,7 +174,7 @@ const maxCatchUp = 500
 // comes without a place, or was away for long, is told to read its lists anew.
 func (s *Server) streamChanges(c *echo.Context) error {
 	ctx := c.Request().Context()
-	place := c.Request().Header.Get("Last-Event-ID")
+	place := lastSeen(c.Request())
 	changes, next, err := s.service.Changed(ctx, place, maxCatchUp)
 	if err != nil {
 		return err
@@ -274,4 +275,10 @@ func (e *eventWriter) event(name, id string, data any) {
 		fmt.Fprintf(e.w, "id: %s\n", id)
 	}
 	fmt.Fprintf(e.w, "data: %s\n\n", raw)
+}
+
+// lastSeen is the id of the event that a reader saw last: browsers that come back by
+// themselves send a header, one that had to begin anew the parameter after.
+func lastSeen(r *http.Request) string {
+	return cmp.Or(r.Header.Get("Last-Event-ID"), r.URL.Query().Get("after"))
 }

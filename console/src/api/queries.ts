@@ -1,5 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
+import { setConnected } from '../stream/connection'
+import { changes } from '../stream/shared'
+import { follow } from '../stream/source'
 import { api, unwrap, type Event, type Stack } from './client'
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => unwrap(api.GET('/api/v1/me')), retry: false, staleTime: 60_000 })
@@ -25,20 +28,26 @@ export const useStack = (name: string) =>
 export function useChanges() {
   const client = useQueryClient()
   useEffect(() => {
-    const source = new EventSource('/api/v1/stream')
     const forget = (...keys: string[]) => keys.forEach((key) => void client.invalidateQueries({ queryKey: [key] }))
-    source.addEventListener('reset', () => forget('stacks', 'stack', 'runs', 'proposals', 'kept'))
-    source.addEventListener('stack', (message: MessageEvent<string>) => {
-      const stack = JSON.parse(message.data) as Stack
-      client.setQueryData<Stack[]>(['stacks'], (before) => {
-        if (!before) return before
-        const others = before.filter((s) => s.name !== stack.name)
-        return stack.state === 'removed' ? others : [...others, stack].sort((a, b) => (a.name < b.name ? -1 : 1))
-      })
-      void client.invalidateQueries({ queryKey: ['stack', stack.name] })
-      forget('runs', 'proposals', 'kept')
+    let cut = false
+    return changes({
+      connected: (there) => {
+        setConnected(there)
+        if (there && cut) void client.invalidateQueries() // what is shown may be of before
+        cut = !there
+      },
+      event: (kind, data) => {
+        if (kind === 'reset') return forget('stacks', 'stack', 'runs', 'proposals', 'kept')
+        const stack = JSON.parse(data) as Stack
+        client.setQueryData<Stack[]>(['stacks'], (before) => {
+          if (!before) return before
+          const others = before.filter((s) => s.name !== stack.name)
+          return stack.state === 'removed' ? others : [...others, stack].sort((a, b) => (a.name < b.name ? -1 : 1))
+        })
+        void client.invalidateQueries({ queryKey: ['stack', stack.name] })
+        forget('runs', 'proposals', 'kept')
+      },
     })
-    return () => source.close()
   }, [client])
 }
 
@@ -46,7 +55,7 @@ export function useChanges() {
 export const useKept = () => useQuery({ queryKey: ['kept'], queryFn: () => unwrap(api.GET('/api/v1/kept')) })
 
 export const useProposals = (stack?: string) =>
-  useQuery({ queryKey: ['proposals', stack], queryFn: () => unwrap(api.GET('/api/v1/proposals', { params: { query: { stack, limit: 100 } } })), refetchInterval: 15_000 })
+  useQuery({ queryKey: ['proposals', stack], queryFn: () => unwrap(api.GET('/api/v1/proposals', { params: { query: { stack, limit: 100 } } })), refetchInterval: 60_000 })
 
 export const useProposal = (id: number) =>
   useQuery({ queryKey: ['proposal', id], queryFn: () => unwrap(api.GET('/api/v1/proposals/{id}', { params: { path: { id } } })) })
@@ -56,43 +65,46 @@ export const useRuns = (stack?: string) =>
 
 export const useTemplates = () => useQuery({ queryKey: ['templates'], queryFn: () => unwrap(api.GET('/api/v1/templates')) })
 
+/** How long changes of a run are gathered before it is read again: a run of many steps is long to tell. */
+const gather = (steps: number) => 80 + Math.min(1500, steps * 0.6)
+
 /** A run that follows its stream: each event brings the newest state. */
 export function useLiveRun(id: number) {
   const client = useQueryClient()
   const run = useQuery({ queryKey: ['run', id], queryFn: () => unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id } } })) })
   const [events, setEvents] = useState<Event[]>([])
-  const pending = useRef<ReturnType<typeof setTimeout> | null>(null)
+  const steps = useRef(0)
+  steps.current = run.data?.total ?? 0
   const known = run.isSuccess
-  const over = run.data?.ended_at !== undefined
 
   useEffect(() => {
     if (!known) return
     setEvents([])
-    const source = new EventSource(`/api/v1/runs/${id}/events/stream`)
+    let heard: Event[] = []
+    let timer: ReturnType<typeof setTimeout> | null = null
     const refresh = () => {
-      pending.current ??= setTimeout(() => {
-        pending.current = null
+      timer ??= setTimeout(() => {
+        timer = null
+        const fresh = heard
+        heard = []
+        setEvents((before) => { const after = before.at(-1)?.number ?? 0; const add = fresh.filter((e) => e.number > after); return add.length > 0 ? [...before, ...add] : before })
         void client.invalidateQueries({ queryKey: ['run', id] })
         void client.invalidateQueries({ queryKey: ['evidence', id] })
-      }, 80)
+      }, gather(steps.current))
     }
-    source.onmessage = (message) => {
-      const event = JSON.parse(message.data) as Event
-      setEvents((before) => (before.some((e) => e.number === event.number) ? before : [...before, event]))
-      refresh()
-    }
-    source.addEventListener('over', () => {
-      source.close()
-      refresh()
-      void client.invalidateQueries({ queryKey: ['stack'] })
-      void client.invalidateQueries({ queryKey: ['stacks'] })
+    const stop = follow(`/api/v1/runs/${id}/events/stream`, ['message', 'over'], {
+      event: (kind, data) => {
+        if (kind === 'message') heard.push(JSON.parse(data) as Event)
+        else {
+          stop()
+          void client.invalidateQueries({ queryKey: ['stack'] })
+          void client.invalidateQueries({ queryKey: ['stacks'] })
+        }
+        refresh()
+      },
     })
-    return () => {
-      source.close()
-      if (pending.current) clearTimeout(pending.current)
-      pending.current = null
-    }
-  }, [id, known, over, client])
+    return () => { stop(); if (timer) clearTimeout(timer) }
+  }, [id, known, client])
   return { run, events }
 }
 

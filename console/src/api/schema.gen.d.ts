@@ -4282,7 +4282,10 @@ export interface operations {
     };
     streamRunEvents: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Id of the event seen last, for a reader that cannot send Last-Event-ID */
+                after?: string;
+            };
             header?: never;
             path: {
                 id: components["parameters"]["ID"];
@@ -4354,7 +4357,10 @@ export interface operations {
     };
     streamEvents: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Id of the event seen last, for a reader that cannot send Last-Event-ID */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4643,7 +4649,10 @@ export interface operations {
     };
     streamChanges: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Id of the event seen last, for a reader that cannot send Last-Event-ID */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

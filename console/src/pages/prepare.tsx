@@ -92,7 +92,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
         {propose.isError && <Trouble error={propose.error} />}
         {nothing && <p role="status" className="rounded-sheet border border-line bg-sheet px-3.5 py-2">There is nothing to change: the stack is already so.</p>}
         {answer ? <Strip answer={answer} /> : k.draft.problem && page !== PLACE && <Trouble error={new Refusal({ type: '', status: 422, title: k.draft.problem, remedy: k.draft.remedy })} />}
-        <div className="grid items-start gap-3 lg:grid-cols-[148px_minmax(0,1fr)_292px] data-[whole=true]:lg:grid-cols-[148px_minmax(0,1fr)]" data-whole={page === SUMMARY}>
+        <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-3 lg:grid-cols-[148px_minmax(0,1fr)_292px] data-[whole=true]:lg:grid-cols-[148px_minmax(0,1fr)]" data-whole={page === SUMMARY}>
           <Rail titles={titles} page={page} k={k} answer={answer} named={!!name} onGo={go} />
           <div className="min-w-0 rounded-sheet border border-line bg-sheet">
             <h2 className="sr-only">{page}</h2>

@@ -213,9 +213,9 @@ function CostSheet({ p }: { p: Proposal }) {
   const [all, setAll] = useState(false)
   const rows = useMemo(() => {
     const now = new Map(p.cost_now.lines.map((l) => [l.resource, l.hour])), then = new Map(p.cost.lines.map((l) => [l.resource, l.hour]))
-    return [...new Set([...now.keys(), ...then.keys()])].map((name) => ({ name, now: now.get(name) ?? 0, then: then.get(name) ?? 0, about: (p.cost.lines.find((l) => l.resource === name) ?? p.cost_now.lines.find((l) => l.resource === name))?.about }))
+    return [...new Set([...now.keys(), ...then.keys()])].map((name) => ({ name, now: now.get(name) ?? 0, next: then.get(name) ?? 0, about: (p.cost.lines.find((l) => l.resource === name) ?? p.cost_now.lines.find((l) => l.resource === name))?.about }))
   }, [p])
-  const differ = rows.filter((r) => Math.abs(r.then - r.now) > 1e-9)
+  const differ = rows.filter((r) => Math.abs(r.next - r.now) > 1e-9)
   const shown = all ? rows : differ
   const currency = p.cost.currency || p.cost_now.currency
   const signed = (n: number) => (n === 0 ? '–' : `${n > 0 ? '+' : '−'}${Math.abs(n).toFixed(4)}`)
@@ -225,7 +225,7 @@ function CostSheet({ p }: { p: Proposal }) {
         <table className="w-full">
           <thead><tr><th>Resource</th><th className="max-md:hidden">What</th><th className="text-right">Now</th><th className="text-right">Then</th><th className="text-right">Difference</th></tr></thead>
           <tbody>
-            {shown.map((r) => <tr key={r.name}><td className="max-w-[160px] truncate font-semibold" title={r.name}>{r.name}</td><td className="max-w-[170px] truncate text-small text-ink-2 max-md:hidden" title={r.about}>{r.about}</td><td className="text-right">{r.now ? r.now.toFixed(4) : '–'}</td><td className="text-right">{r.then ? r.then.toFixed(4) : '–'}</td><td className="text-right">{signed(r.then - r.now)}</td></tr>)}
+            {shown.map((r) => <tr key={r.name}><td className="max-w-[160px] truncate font-semibold" title={r.name}>{r.name}</td><td className="max-w-[170px] truncate text-small text-ink-2 max-md:hidden" title={r.about}>{r.about}</td><td className="text-right">{r.now ? r.now.toFixed(4) : '–'}</td><td className="text-right">{r.next ? r.next.toFixed(4) : '–'}</td><td className="text-right">{signed(r.next - r.now)}</td></tr>)}
             <tr className="font-semibold"><td>Together</td><td className="max-md:hidden" /><td className="text-right">{p.cost_now.hour.toFixed(4)}</td><td className="text-right">{p.cost.hour.toFixed(4)}</td><td className="text-right">{signed(p.cost.hour - p.cost_now.hour)}</td></tr>
           </tbody>
         </table>

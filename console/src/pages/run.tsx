@@ -5,6 +5,7 @@ import { api, unwrap, type Event, type Run } from '../api/client'
 import { useEvidence, useLiveRun } from '../api/queries'
 import Graph, { type GraphEdge } from '../parts/graph'
 import { useNow } from '../parts/now'
+import { EvidenceList } from '../parts/evidence'
 import { StatePill } from '../parts/state'
 import { Timeline } from '../parts/timeline'
 import { Button, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
@@ -29,6 +30,7 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
   const edges = useMemo(() => edgesOf(run), [run])
   useEffect(() => { document.title = `${run.state} · run ${run.id} · Under Sail` }, [run.state, run.id])
   const ended = over ? accountSpan((new Date(run.ended_at!).getTime() - new Date(run.started_at ?? run.created_at).getTime()) / 1000, run.rate) : null
+  const actions = useActions(run)
   const noun = run.kind === 'retire' || run.kind === 'discard' ? 'resources done with' : 'steps healthy'
   return (
     <>
@@ -36,24 +38,27 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
         Run {run.id} <StatePill state={run.state} />
       </PageTitle>
       <div className="space-y-3">
-        <Facts action={<Actions run={run} />}>
+        {actions.failure !== null && <Trouble error={actions.failure} />}
+        <Facts action={actionsOf(run, (what) => actions.act.mutate(what), actions.act.isPending)}>
           <Fact value={`${run.finished} of ${run.total}`} label={noun} />
           {over ? <Fact value={ended} label={`ended ${clock(run.ended_at!)}`} /> : <Fact value={run.expected_end ? clock(run.expected_end) : '–'} label={run.expected_end ? `expected end, in ${span(Math.max(0, (new Date(run.expected_end).getTime() - now) / 1000))}` : 'expected end'} />}
           {!over && <Fact value={run.decides ?? '–'} label="decides the end" tone="var(--path)" />}
           <Fact value={money(run.hour, run.currency)} label="cost when done" />
         </Facts>
         {run.reason && (
-          <p className="rounded-sheet border border-line bg-sheet px-3.5 py-2" style={run.state === 'failed' ? { borderColor: 'var(--bad)' } : undefined}>
-            {run.reason}{run.next && <span className="text-ink-2">; continue with <code className="font-mono text-small text-ink">{run.next}</code></span>}
+          <p className="rounded-sheet border bg-sheet px-3.5 py-2 [overflow-wrap:anywhere]" style={{ borderColor: run.state === 'failed' ? 'var(--bad)' : run.state === 'parked' ? 'var(--settling)' : 'var(--line)' }}>
+            {run.state === 'parked' && <span className="font-semibold">It waits: </span>}{run.reason}{run.next && <span className="text-ink-2">; on the command line continue with <code className="font-mono text-small text-ink">{run.next}</code></span>}
           </p>
         )}
+        <Ways run={run} act={(what) => actions.act.mutate(what)} busy={actions.act.isPending} />
         <div className="grid gap-3 lg:grid-cols-[1.2fr_1fr]">
-          <Sheet title="What waits for what" note="left must be healthy before right" className="h-[340px]">
+          <Sheet title="What waits for what" note="left must be healthy before right" className="h-[300px]" label="Steps of the run">
             <Graph nodes={nodes} edges={edges} selected={shown} onSelect={setChosen} label="Steps of the run" />
           </Sheet>
-          <Sheet title="Time" note="lighter part: settling" className="h-[340px]">
-            <Timeline run={run} now={now} selected={shown} onSelect={setChosen} />
-          </Sheet>
+          <section className="flex h-[300px] min-w-0 flex-col rounded-sheet border border-line bg-sheet">
+            <header className="flex flex-none items-baseline justify-between border-b border-line px-3.5 py-2"><h2 className="text-small font-semibold text-ink-2">Time</h2><span className="text-small text-ink-2">lighter part: settling; outline: still to come</span></header>
+            <div className="min-h-0 flex-1 p-2.5"><Timeline run={run} now={now} selected={shown} onSelect={setChosen} /></div>
+          </section>
         </div>
         <div className="grid gap-3 lg:grid-cols-[1.2fr_1fr]">
           <EvidenceSheet run={run} resource={shown} />
@@ -62,6 +67,13 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
       </div>
     </>
   )
+}
+
+/** The one action that belongs beside the facts: stopping what goes on, undoing what is done. */
+function actionsOf(run: Run, act: (what: 'stop' | 'undo') => void, busy: boolean) {
+  if (!run.ended_at) return <Button onClick={() => act('stop')} disabled={busy || run.state === 'stopping'}>Stop after calls in flight</Button>
+  if (run.state === 'done' && run.kind === 'apply') return <Button onClick={() => act('undo')} disabled={busy}>Propose to undo</Button>
+  return undefined
 }
 
 /** A rebuild has two steps of one resource: the graph shows the later one. */
@@ -85,75 +97,81 @@ function edgesOf(run: Run): GraphEdge[] {
   return [...seen.values()]
 }
 
-function Actions({ run }: { run: Run }) {
+/** What can be done with a run, each with what it would do. */
+function useActions(run: Run) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [failure, setFailure] = useState<unknown>(null)
-  const stop = useMutation({
-    mutationFn: () => unwrap(api.POST('/api/v1/runs/{id}/stop', { params: { path: { id: run.id } } })),
-    onSettled: () => void client.invalidateQueries({ queryKey: ['run', run.id] }),
-    onError: setFailure,
-  })
-  const proceed = useMutation({
-    mutationFn: async () => {
+  const path = { params: { path: { id: run.id } } }
+  const act = useMutation({
+    mutationFn: async (what: 'stop' | 'continue' | 'retry' | 'undo'): Promise<string | null> => {
+      setFailure(null)
+      switch (what) {
+        case 'stop': return unwrap(api.POST('/api/v1/runs/{id}/stop', path)).then(() => null)
+        case 'retry': return unwrap(api.POST('/api/v1/runs/{id}/retry', path)).then(() => null)
+        case 'undo': return unwrap(api.POST('/api/v1/runs/{id}/undo', path)).then((p) => `/proposals/${p.id}`)
+      }
       const proposal = await unwrap(api.POST('/api/v1/stacks/{name}/continue', { params: { path: { name: run.stack } } }))
       if (proposal.state === 'nothing') return `/stacks/${run.stack}`
       if (proposal.state !== 'accepted') return `/proposals/${proposal.id}` // it goes beyond what was accepted, and asks
-      const next = await unwrap(api.POST('/api/v1/proposals/{id}/apply', { params: { path: { id: proposal.id } } }))
-      return `/runs/${next.id}`
+      return unwrap(api.POST('/api/v1/proposals/{id}/apply', { params: { path: { id: proposal.id } } })).then((next) => `/runs/${next.id}`)
     },
-    onSuccess: (to) => void navigate(to),
+    onSuccess: (to) => { if (to) void navigate(to) },
     onError: setFailure,
+    onSettled: () => void client.invalidateQueries({ queryKey: ['run', run.id] }),
   })
-  const again = useMutation({
-    mutationFn: () => unwrap(api.POST('/api/v1/runs/{id}/retry', { params: { path: { id: run.id } } })),
-    onSuccess: () => void client.invalidateQueries({ queryKey: ['run', run.id] }),
-    onError: setFailure,
-  })
-  const undo = useMutation({
-    mutationFn: () => unwrap(api.POST('/api/v1/runs/{id}/undo', { params: { path: { id: run.id } } })),
-    onSuccess: (proposal) => void navigate(`/proposals/${proposal.id}`),
-    onError: setFailure,
-  })
-  const busy = proceed.isPending || again.isPending || undo.isPending
+  return { act, failure }
+}
+
+const named = (steps: { resource: string }[]) => (steps.length > 4 ? `${steps.slice(0, 3).map((s) => s.resource).join(', ')} and ${steps.length - 3} more` : steps.map((s) => s.resource).join(', '))
+
+/** The ways on from a run that ended without being done, or waits. */
+function Ways({ run, act, busy }: { run: Run; act: (what: 'continue' | 'retry' | 'undo') => void; busy: boolean }) {
+  const steps = run.steps ?? []
   const ended = run.ended_at !== undefined
-  const mayUndo = ended && run.kind !== 'retire' && run.kind !== 'undo' && run.kind !== 'discard' && run.state !== 'undone'
+  const forwards = run.kind !== 'retire' && run.kind !== 'undo' && run.kind !== 'discard'
+  const failed = steps.filter((s) => s.state === 'failed'), open = steps.filter((s) => s.state === 'failed' || s.state === 'skipped' || s.state === 'waiting' || s.state === 'stopped')
+  const made = steps.filter((s) => s.change === 'create' && s.made_at), altered = steps.filter((s) => s.change !== 'create' && s.made_at)
+  const ways = [
+    run.next && forwards && { what: 'continue' as const, main: true, title: 'Continue with what is missing', would: `makes ${named(open)}; what succeeded stays` },
+    run.state === 'failed' && { what: 'retry' as const, main: false, title: 'Try failed steps again', would: `asks once more for ${named(failed)}, and goes on from there in this run` },
+    (ended || run.state === 'parked') && forwards && run.state !== 'undone' && run.state !== 'done' && { what: 'undo' as const, main: false, title: 'Propose to undo', would: [made.length > 0 && `removes ${named(made)}`, altered.length > 0 && `puts ${named(altered)} back as they were`].filter(Boolean).join('; ') + '; nothing happens before you accept it' },
+  ].filter((w) => w !== false && w !== undefined && w !== '')
+  if (ways.length === 0) return null
   return (
-    <>
-      {failure !== null && <span className="text-bad">{String(failure instanceof Error ? failure.message : failure)}</span>}
-      {!run.ended_at && <Button onClick={() => stop.mutate()} disabled={stop.isPending || run.state === 'stopping'}>Stop after calls in flight</Button>}
-      {mayUndo && <Button onClick={() => undo.mutate()} disabled={busy}>Propose to undo</Button>}
-      {run.state === 'failed' && <Button onClick={() => again.mutate()} disabled={busy}>Try failed steps again</Button>}
-      {run.next && run.kind !== 'retire' && run.kind !== 'undo' && run.kind !== 'discard' && <Button kind="main" onClick={() => proceed.mutate()} disabled={busy}>Continue with what is missing</Button>}
-    </>
+    <Sheet pad={false}>
+      <ul aria-label="What you can do now">
+        {ways.map((w) => (
+          <li key={w.what} className="flex flex-wrap items-center gap-x-4 gap-y-0.5 border-t border-line px-3.5 py-1.5 first:border-t-0">
+            <Button small kind={w.main ? 'main' : 'plain'} onClick={() => act(w.what)} disabled={busy} className="md:w-[190px]">{w.title}</Button>
+            <span className="min-w-0 flex-1 text-ink-2 max-md:basis-full">{w.would}</span>
+          </li>
+        ))}
+      </ul>
+    </Sheet>
   )
 }
 
 function EvidenceSheet({ run, resource }: { run: Run; resource: string | null }) {
   const evidence = useEvidence(run.id, resource)
+  const step = run.steps?.findLast((s) => s.resource === resource)
   const list = (evidence.data ?? []).toReversed()
   return (
-    <Sheet title={resource ?? 'Evidence'} note="evidence of its checks, newest first" className="h-[176px]">
+    <Sheet title={resource ?? 'Evidence'} note="evidence of its checks, newest first" className="h-[220px]" label="Evidence">
+      {step?.reason && <p className="mb-1.5" style={{ color: step.state === 'failed' ? 'var(--bad)' : undefined }}>{step.reason}</p>}
       {list.length === 0 && <p className="text-ink-2">{resource ? 'Nothing has been asked of it in this run yet.' : 'Choose a step to see what its checks saw.'}</p>}
-      <ol className="space-y-1 font-mono text-small">
-        {list.map((e) => (
-          <li key={e.at + e.check} className="flex gap-3">
-            <span className="flex-none font-semibold">{clock(e.at)}</span>
-            <span className="min-w-0 flex-1 truncate" title={`${e.asked}\n${e.answer}`}><span className="text-ink-2">asked</span> {e.asked} <span className="text-ink-2">got</span> {e.answer}</span>
-            <span className="flex-none" style={{ color: e.passed ? 'var(--healthy)' : 'var(--settling)' }}>{e.passed ? 'pass' : 'not yet'}</span>
-          </li>
-        ))}
-      </ol>
+      <EvidenceList list={list} waiting="not yet" />
     </Sheet>
   )
 }
 
 function EventsSheet({ events }: { events: Event[] }) {
+  const newest = useMemo(() => events.slice(-400).toReversed(), [events])
   return (
-    <Sheet title="What happened" note="newest first" className="h-[176px]">
+    <Sheet title="What happened" note={events.length > newest.length ? `the newest ${newest.length} of ${events.length}` : 'newest first'} className="h-[220px]" label="What happened">
       <ol className="space-y-1 font-mono text-small">
-        {events.toReversed().map((e) => (
-          <li key={e.number} className="flex gap-3"><span className="flex-none font-semibold">{clock(e.at)}</span><span className="min-w-0 flex-1 truncate" title={e.text}>{e.text}</span></li>
+        {newest.map((e) => (
+          <li key={e.number} className="flex gap-3"><span className="flex-none font-semibold">{clock(e.at)}</span><span className="min-w-0 flex-1 [overflow-wrap:anywhere]">{e.text}</span></li>
         ))}
       </ol>
     </Sheet>

@@ -1,14 +1,15 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useMemo, useState } from 'react'
+import { useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, unwrap, type Resource, type Stack } from '../api/client'
-import { useStack } from '../api/queries'
+import { api, unwrap, type Resource, type Schemas, type Stack } from '../api/client'
+import { useKept, useStack } from '../api/queries'
+import { EvidenceList } from '../parts/evidence'
 import { Guide } from '../parts/guide'
 import { useNow } from '../parts/now'
 import { Reveal } from '../parts/reveal'
 import { State, StatePill } from '../parts/state'
-import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { ago, clock, money, valueText } from '../parts/words'
+import { Button, Empty, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { ago, clock, money, moment, valueText } from '../parts/words'
 
 export default function StackPage() {
   const name = useParams().name ?? ''
@@ -24,13 +25,26 @@ function Content({ s }: { s: Stack }) {
   const resources = useMemo(() => s.resources ?? [], [s])
   const shown = resources.find((r) => r.name === chosen) ?? resources.find((r) => r.state !== 'healthy') ?? resources.at(-1)
   const running = s.last_run && !s.last_run.ended_at
+  const actions = useActions(s)
+  useEffect(() => { document.title = `${s.state} · ${s.name} · Under Sail` }, [s.state, s.name])
   return (
     <>
       <PageTitle trail={<><Link to="/stacks">Stacks</Link> / {s.account}, {s.region}</>} side={<span className="text-small text-ink-2">{s.title} {s.template && `(${s.template})`}</span>}>
         {s.name} <StatePill state={s.state} />
       </PageTitle>
       <div className="space-y-3">
-        <Facts action={<Actions s={s} />}>
+        {actions.verify.isError && <Trouble error={actions.verify.error} />}
+        {actions.propose.isError && <Trouble error={actions.propose.error} />}
+        {actions.propose.data && !actions.propose.data.id && <p role="status" className="rounded-sheet border border-line bg-sheet px-3.5 py-2">There is nothing to put right.</p>}
+        <Facts
+          action={(
+            <>
+              <LinkButton to={`/prepare/${encodeURIComponent(s.template.split('@')[0] || s.name)}?stack=${s.name}`}>Change</LinkButton>
+              <Button onClick={() => actions.verify.mutate()} disabled={actions.verify.isPending || !!running}>{actions.verify.isPending ? 'Verifying' : 'Verify now'}</Button>
+              <Button kind="danger" onClick={() => actions.propose.mutate('retire')} disabled={actions.propose.isPending || !!running}>Propose to retire</Button>
+            </>
+          )}
+        >
           <Fact value={`${s.healthy} of ${s.total}`} label="resources healthy" />
           <Fact value={ago(s.verified_at, now)} label="verified" />
           <Fact value={s.currency ? money(s.hour, s.currency) : '–'} label="running cost" />
@@ -63,6 +77,8 @@ function Content({ s }: { s: Stack }) {
               </Sheet>
             </div>
             <div className="min-w-0 space-y-3">
+              <Strayed list={actions.verify.data?.resources ?? []} onPutRight={() => actions.propose.mutate('put right')} busy={actions.propose.isPending} />
+              <KeptHere name={s.name} />
               <Outputs s={s} />
               <Guide name={s.name} />
               {shown && <Details r={shown} />}
@@ -75,27 +91,40 @@ function Content({ s }: { s: Stack }) {
   )
 }
 
-function Actions({ s }: { s: Stack }) {
+/** Changing, verifying and retiring; a change of what strayed is proposed like any other. */
+function useActions(s: Stack) {
   const client = useQueryClient()
   const navigate = useNavigate()
-  const [failure, setFailure] = useState<unknown>(null)
   const path = { params: { path: { name: s.name } } }
-  const busy = s.last_run !== undefined && !s.last_run.ended_at
-  const verify = useMutation({
-    mutationFn: () => unwrap(api.POST('/api/v1/stacks/{name}/verify', path)),
-    onSuccess: () => setFailure(null), onError: setFailure,
-    onSettled: () => void client.invalidateQueries({ queryKey: ['stack', s.name] }),
+  const verify = useMutation({ mutationFn: () => unwrap(api.POST('/api/v1/stacks/{name}/verify', path)), onSettled: () => void client.invalidateQueries({ queryKey: ['stack', s.name] }) })
+  const propose = useMutation({
+    mutationFn: (what: 'retire' | 'put right') => (what === 'retire' ? unwrap(api.POST('/api/v1/stacks/{name}/retire', path)) : unwrap(api.POST('/api/v1/proposals', { body: { stack: s.name } }))),
+    onSuccess: (p) => { if (p.id) void navigate(`/proposals/${p.id}`) },
   })
-  const retire = useMutation({
-    mutationFn: () => unwrap(api.POST('/api/v1/stacks/{name}/retire', path)),
-    onSuccess: (p) => void navigate(`/proposals/${p.id}`), onError: setFailure,
-  })
+  return { verify, propose }
+}
+
+/** What the cloud has otherwise than is recorded, as the last verification here saw it. */
+function Strayed({ list, onPutRight, busy }: { list: Schemas['VerifiedResource'][]; onPutRight: () => void; busy: boolean }) {
+  const strayed = list.filter((r) => r.strayed && r.strayed.length > 0)
+  if (strayed.length === 0) return null
   return (
-    <>
-      {failure !== null && <span className="text-bad">{failure instanceof Error ? failure.message : String(failure)}</span>}
-      <Button onClick={() => verify.mutate()} disabled={verify.isPending || busy}>{verify.isPending ? 'Verifying' : 'Verify now'}</Button>
-      <Button kind="danger" onClick={() => retire.mutate()} disabled={retire.isPending || busy}>Propose to retire</Button>
-    </>
+    <Sheet title="Strayed" note={<Button small onClick={onPutRight} disabled={busy}>Propose to put it back</Button>}>
+      <p className="mb-1.5 text-small text-ink-2">Somebody altered this in the cloud, past Under Sail.</p>
+      <ul className="space-y-1">{strayed.flatMap((r) => r.strayed!.map((f) => <li key={r.name + f.name}><span className="font-semibold">{r.name}</span> {f.name}: <span className="font-mono text-small">{valueText(f.before)}</span> is recorded, <span className="font-mono text-small">{valueText(f.after)}</span> is there</li>))}</ul>
+    </Sheet>
+  )
+}
+
+/** What outlived earlier stacks of the name, on purpose. */
+function KeptHere({ name }: { name: string }) {
+  const kept = useKept()
+  const mine = (kept.data ?? []).filter((k) => k.stack === name)
+  if (mine.length === 0) return null
+  return (
+    <Sheet title="Kept" note={<Link to="/stacks">all that is kept</Link>}>
+      <ul className="space-y-1">{mine.map((k) => <li key={k.id}><span className="font-semibold">{k.resource}</span> <span className="text-ink-2">{k.type}, since {moment(k.kept_at)}, {money(k.hour, k.currency)}; the next stack of the name takes it over</span></li>)}</ul>
+    </Sheet>
   )
 }
 
@@ -111,7 +140,7 @@ function Outputs({ s }: { s: Stack }) {
             return (
               <tr key={o.name}>
                 <td className="w-[110px] truncate font-semibold" title={o.about}>{o.name}</td>
-                <td className="truncate font-mono text-small" title={`${text}\n${o.about ?? ''}`}>{o.secret && <Reveal what={`${s.name} ${o.name}`} asked={{ stack: s.name, name: o.name }} trigger={<button type="button" className="float-right font-sans font-semibold text-accent">Reveal</button>} />}{/^https?:\/\//.test(text) ? <a href={text} rel="noreferrer" target="_blank" className="text-accent">{text}</a> : text}</td>
+                <td className="py-1 font-mono text-small whitespace-normal [overflow-wrap:anywhere]" title={o.about}>{o.secret && <Reveal what={`${s.name} ${o.name}`} asked={{ stack: s.name, name: o.name }} trigger={<button type="button" className="float-right font-sans font-semibold text-accent">Reveal</button>} />}{/^https?:\/\//.test(text) ? <a href={text} rel="noreferrer" target="_blank" className="text-accent">{text}</a> : text}</td>
               </tr>
             )
           })}
@@ -125,18 +154,10 @@ function Details({ r }: { r: Resource }) {
   return (
     <Sheet title={r.name} note={r.healthy_at ? `proved healthy ${clock(r.healthy_at)}` : r.type} className="max-h-[230px]">
       {r.reason && <p className="mb-2 text-bad">{r.reason}</p>}
-      <ol className="space-y-1 font-mono text-small">
-        {r.evidence.map((e) => (
-          <li key={e.check} className="flex gap-3">
-            <span className="flex-none font-semibold">{clock(e.at)}</span>
-            <span className="min-w-0 flex-1 truncate" title={`${e.asked}\n${e.answer}`}>{e.asked}: {e.answer}</span>
-            <span className="flex-none" style={{ color: e.passed ? 'var(--healthy)' : 'var(--bad)' }}>{e.passed ? 'pass' : 'fail'}</span>
-          </li>
-        ))}
-      </ol>
+      <EvidenceList list={r.evidence} waiting="fail" />
       <dl className="mt-2.5 grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5 border-t border-line pt-2.5 text-small">
         {Object.entries(r.attributes).filter(([k, v]) => k !== 'host_key' && k !== 'id' && v !== '' && valueText(v) !== '{}').map(([k, v]) => (
-          <div key={k} className="contents"><dt className="text-ink-2">{k}</dt><dd className="truncate font-mono" title={valueText(v)}>{valueText(v)}</dd></div>
+          <div key={k} className="contents"><dt className="text-ink-2">{k}</dt><dd className="font-mono [overflow-wrap:anywhere]">{valueText(v)}</dd></div>
         ))}
       </dl>
     </Sheet>

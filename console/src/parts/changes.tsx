@@ -66,10 +66,10 @@ function GroupRow({ change, count, open, onToggle }: { change: string; count: nu
 }
 
 function ChangeRow({ c, line, open, onToggle }: { c: Change; line?: Schemas['Line']; open: boolean; onToggle: () => void }) {
-  const brief = c.reason ?? (c.change === 'create' ? line?.about ?? c.fields?.map((f) => f.name).join(', ') : c.fields?.map((f) => `${f.name}: ${valueText(f.before)} to ${valueText(f.after)}`).join('; ')) ?? line?.about ?? ''
+  const brief = c.reason ?? (c.change === 'create' ? [line?.about, ...(c.fields ?? []).map(inBrief)].filter(Boolean).join(', ') : c.fields?.map((f) => `${f.name}: ${valueText(f.before)} to ${valueText(f.after)}`).join('; ')) ?? line?.about ?? ''
   return (
     <div className={c.change === 'same' ? 'text-ink-2' : undefined}>
-      <button type="button" aria-expanded={open} onClick={onToggle} className="grid h-[31px] w-full grid-cols-[16px_minmax(90px,2fr)_minmax(0,5fr)_auto] items-center gap-2.5 px-3.5 text-left hover:bg-accent-soft">
+      <button type="button" aria-expanded={open} onClick={onToggle} className="grid h-[31px] w-full grid-cols-[16px_minmax(90px,2fr)_minmax(0,5fr)_56px] items-center gap-2.5 px-3.5 text-left hover:bg-accent-soft">
         <StateMark state={changeState[c.change] ?? 'waiting'} />
         <span className="truncate font-semibold" title={c.resource}>{c.resource} <span className="font-normal text-ink-2">{c.type}</span></span>
         <span className="truncate text-small">{c.loses && <span className="mr-2 font-semibold text-bad">its data is lost</span>}{c.takes_over && <span className="mr-2">takes over {c.takes_over}</span>}{brief}{c.notes?.length ? <span className="ml-2 text-ink-2">{c.notes.join('; ')}</span> : null}</span>
@@ -101,6 +101,14 @@ function Detail({ c, line }: { c: Change; line?: Schemas['Line'] }) {
       )}
     </div>
   )
+}
+
+/** What is worth a word of a value of something that is made: not its name, nor what waits. */
+function inBrief(f: Schemas['Field']): string {
+  const v = f.after
+  if (f.name === 'name' || f.name === 'tags' || f.name === 'user_data' || (typeof v === 'object' && v !== null && 'pending' in v)) return ''
+  if (Array.isArray(v)) return v.every((x) => typeof x === 'string') ? `${f.name} ${v.join(' ')}` : isMap(v[0]) ? `${v.length} ${f.name}` : ''
+  return isMap(v) ? '' : `${f.name} ${valueText(v)}`
 }
 
 const isMap = (v: unknown): v is Record<string, unknown> => typeof v === 'object' && v !== null && !Array.isArray(v) && !('pending' in v)

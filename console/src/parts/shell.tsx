@@ -1,9 +1,12 @@
 import { useQueryClient } from '@tanstack/react-query'
+import { Dialog } from 'radix-ui'
 import { useEffect, useState } from 'react'
 import { Link, NavLink, Navigate, Outlet, useLocation } from 'react-router'
 import { api } from '../api/client'
 import { useChanges, useMe, useProposals, useRuns, useStacks, useTemplates } from '../api/queries'
-import { Loading, Trouble } from './ui'
+import { useLostAt } from '../stream/connection'
+import { Button, Loading, Trouble } from './ui'
+import { clock } from './words'
 import { Refusal } from '../api/client'
 
 export function Sail({ size = 20 }: { size?: number }) {
@@ -25,23 +28,61 @@ export function Shell() {
   }
   return (
     <div className="flex min-h-screen max-md:flex-col">
-      <nav aria-label="Main" className="sticky top-0 flex h-screen w-[184px] flex-none flex-col border-r border-line px-3 py-5 max-md:static max-md:h-auto max-md:w-full max-md:flex-row max-md:items-center max-md:gap-1 max-md:overflow-x-auto max-md:border-r-0 max-md:border-b max-md:py-2">
-        <Link to="/stacks" className="mb-5 flex items-center gap-2.5 px-2.5 text-large font-bold no-underline max-md:mb-0"><Sail /><span className="max-md:sr-only">Under Sail</span></Link>
+      <a href="#content" className="sr-only focus:not-sr-only focus:absolute focus:z-20 focus:bg-sheet focus:p-2">To the content</a>
+      <nav aria-label="Main" className="sticky top-0 flex h-screen w-[184px] flex-none flex-col border-r border-line px-3 py-5 max-md:hidden">
+        <Link to="/stacks" className="mb-5 flex items-center gap-2.5 px-2.5 text-large font-bold no-underline"><Sail />Under Sail</Link>
         <Places />
-        <div className="mt-auto px-2.5 text-small text-ink-2 max-md:mt-0 max-md:ml-auto max-md:flex max-md:items-center max-md:gap-3">
-          <div className="max-md:hidden">{me.data.full_name}</div>
-          <div className="mb-2 max-md:hidden">{me.data.role}</div>
-          <Theme />
-          <SignOut />
-        </div>
+        <div className="mt-auto px-2.5 text-small text-ink-2"><div>{me.data.full_name}</div><div className="mb-2">{me.data.role}</div><Theme /><SignOut /></div>
       </nav>
-      <main className="min-w-0 flex-1 px-6 py-5 max-md:px-3"><Outlet /></main>
+      <header className="flex items-center justify-between border-b border-line px-3 py-2 md:hidden">
+        <Link to="/stacks" className="flex items-center gap-2 font-bold no-underline"><Sail />Under Sail</Link>
+        <Menu name={me.data.full_name} role={me.data.role} />
+      </header>
+      <main id="content" tabIndex={-1} className="min-w-0 flex-1 px-6 py-5 outline-none max-md:px-3 max-md:py-3"><Lost /><Outlet /></main>
     </div>
   )
 }
 
+/** On a phone the places lie behind one button. */
+function Menu({ name, role }: { name: string; role: string }) {
+  const [open, setOpen] = useState(false)
+  const location = useLocation()
+  useEffect(() => setOpen(false), [location])
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger asChild><Button>Menu</Button></Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-black/40" />
+        <Dialog.Content aria-describedby={undefined} className="fixed inset-x-0 top-0 max-h-screen overflow-auto border-b border-line bg-paper p-4 text-ink">
+          <div className="mb-3 flex items-center justify-between"><Dialog.Title className="font-bold">{name}, {role}</Dialog.Title><Dialog.Close asChild><Button>Close</Button></Dialog.Close></div>
+          <nav aria-label="Places"><PlaceList /></nav>
+          <div className="mt-3 flex gap-5 px-2.5"><Theme /><SignOut /></div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  )
+}
+
+/** Says that what is shown may be old, for as long as the service cannot be heard. */
+function Lost() {
+  const since = useLostAt()
+  const [late, setLate] = useState(false)
+  useEffect(() => {
+    setLate(false)
+    if (since === null) return
+    const t = setTimeout(() => setLate(true), 1500) // a blink is not worth a word
+    return () => clearTimeout(t)
+  }, [since])
+  if (since === null || !late) return null
+  return <p role="status" className="mb-3 rounded-sheet border border-settling bg-settling-soft px-3.5 py-2"><span className="font-semibold">The service cannot be heard since {clock(since)}.</span> What you see is of then; this page tries again by itself, and misses nothing.</p>
+}
+
 function Places() {
   useChanges()
+  return <PlaceList />
+}
+
+function PlaceList() {
   const stacks = useStacks()
   const runs = useRuns()
   const proposals = useProposals()
@@ -57,14 +98,14 @@ function Places() {
     { to: '/audit', word: 'Audit', count: undefined },
   ]
   return (
-    <ul className="space-y-0.5 max-md:flex max-md:space-y-0">
+    <ul className="space-y-0.5">
       {places.map((p) => (
         <li key={p.to}>
           <NavLink
             to={p.to}
             className={({ isActive }) => `flex justify-between gap-2 rounded-[6px] px-2.5 py-1.5 no-underline ${isActive ? 'bg-accent-soft font-semibold text-accent' : 'text-ink-2 hover:text-ink'}`}
           >
-            {p.word}<span className="text-small max-md:hidden">{p.count ? p.count : ''}</span>
+            {p.word}<span className="text-small">{p.count ? p.count : ''}</span>
           </NavLink>
         </li>
       ))}

@@ -1,10 +1,10 @@
+import { useVirtualizer } from '@tanstack/react-virtual'
+import { useEffect, useMemo, useRef } from 'react'
 import type { Run, Step } from '../api/client'
-import { toneColor } from './state'
+import { StateMark, toneColor } from './state'
 import { clock } from './words'
 
-const ROW = 21
-const TOP = 30
-const BAR = 11
+const ROW = 22
 
 /** Where each step was, is or will be, in milliseconds. */
 interface Bar { step: Step; from: number; made: number; to: number; future: boolean }
@@ -12,78 +12,79 @@ interface Bar { step: Step; from: number; made: number; to: number; future: bool
 /** Expected times of what has not begun follow from what it needs. */
 export function bars(run: Run, now: number): Bar[] {
   const start = new Date(run.started_at ?? run.created_at).getTime()
-  const done: Bar[] = []
-  const byNumber = new Map<number, Bar>()
+  const steps = new Map((run.steps ?? []).map((s) => [s.number, s]))
+  const placed = new Map<number, Bar>()
   const place = (step: Step): Bar => {
-    const known = byNumber.get(step.number)
+    const known = placed.get(step.number)
     if (known) return known
     const expect = step.expect_seconds * 1000
     const bar: Bar = { step, from: 0, made: 0, to: 0, future: !step.began_at }
-    byNumber.set(step.number, bar)
+    placed.set(step.number, bar)
     if (step.began_at) {
       bar.from = new Date(step.began_at).getTime()
       bar.to = step.ended_at ? new Date(step.ended_at).getTime() : Math.max(now, bar.from + expect)
       bar.made = step.made_at ? new Date(step.made_at).getTime() : step.ended_at ? bar.to : now
     } else {
-      const needs = step.needs.map((n) => run.steps?.find((s) => s.number === n)).filter((s) => s !== undefined)
-      bar.from = Math.max(run.ended_at ? start : now, start, ...needs.map((s) => place(s).to))
+      bar.from = run.ended_at ? start : Math.max(now, start)
+      for (const n of step.needs) { const need = steps.get(n); if (need) bar.from = Math.max(bar.from, place(need).to) }
       bar.made = bar.to = bar.from + expect
     }
     return bar
   }
-  for (const step of run.steps ?? []) done.push(place(step))
-  return done
+  return (run.steps ?? []).map(place)
 }
 
 /** Time from left to right: solid while working, lighter while settling, an outline for what is still to come. */
 export function Timeline({ run, now, selected, onSelect }: { run: Run; now: number; selected: string | null; onSelect: (resource: string) => void }) {
-  const all = bars(run, now).filter((b) => !(run.ended_at && b.future))
+  const all = useMemo(() => bars(run, now).filter((b) => !(run.ended_at && b.future)), [run, now])
   const left = new Date(run.started_at ?? run.created_at).getTime()
-  const right = Math.max(left + 1000, ...all.map((b) => b.to), run.ended_at ? 0 : now)
-  const labels = Math.min(190, Math.max(70, ...all.map((b) => b.step.resource.length * 7 + 14)))
-  const width = 460
-  const x = (at: number) => labels + ((at - left) / (right - left)) * (width - labels - 14)
-  const height = TOP + all.length * ROW + 18
-  const ticks = [0.05, 0.35, 0.65, 0.95].map((f) => left + f * (right - left))
+  const right = all.reduce((most, b) => Math.max(most, b.to), Math.max(left + 1000, run.ended_at ? 0 : now))
+  const at = (t: number) => `${((t - left) / (right - left)) * 100}%`
+  const width = (from: number, to: number) => `max(3px, ${((to - from) / (right - left)) * 100}%)`
+  const box = useRef<HTMLDivElement>(null)
+  const rows = useVirtualizer({ count: all.length, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 10 })
+  const first = all.findIndex((b) => b.step.resource === selected)
+  const many = all.length > 12
+  useEffect(() => { if (many && first >= 0) rows.scrollToIndex(first, { align: 'auto' }) }, [first, many, rows])
+  const ticks = [0.02, 0.34, 0.66, 0.98].map((f) => left + f * (right - left))
   return (
-    <svg role="group" aria-label="Time of each step" viewBox={`0 0 ${width} ${height}`} className="block w-full" style={{ maxHeight: Math.max(height * 1.25, 160) }}>
-      {ticks.map((t) => (
-        <g key={t}>
-          <line x1={x(t)} x2={x(t)} y1={TOP - 6} y2={height - 16} stroke="var(--line)" />
-          <text x={x(t)} y={TOP - 14} fontSize="10.5" textAnchor="middle" fill="var(--ink-2)">{clock(t)}</text>
-        </g>
-      ))}
-      {all.map((b, i) => {
-        const y = TOP + i * ROW
-        const color = toneColor(b.step.state)
-        const open = !b.step.ended_at && !b.future
-        return (
-          <g key={b.step.number} onClick={() => onSelect(b.step.resource)} style={{ cursor: 'pointer' }}>
-            <rect x="0" y={y - 2} width={width} height={ROW - 1} rx="4" fill={selected === b.step.resource ? 'var(--accent-soft)' : 'transparent'} />
-            <text x={labels - 9} y={y + 11} fontSize="12" textAnchor="end" fill="var(--ink)" fontWeight={selected === b.step.resource ? 600 : 400}>{b.step.resource}</text>
-            {b.future ? (
-              <Outline from={x(b.from)} to={x(b.to)} y={y + 2} critical={b.step.critical} />
-            ) : (
-              <>
-                <rect x={x(b.from)} y={y + 2} width={Math.max(2.5, x(Math.min(b.made, open ? now : b.to)) - x(b.from))} height={BAR} rx="3" fill={color} />
-                {b.to > b.made && <rect x={x(b.made)} y={y + 2} width={Math.max(0, x(open ? now : b.to) - x(b.made))} height={BAR} rx="3" fill={color} opacity=".35" />}
-                {open && b.to > now && <Outline from={x(now)} to={x(b.to)} y={y + 2} critical={b.step.critical} />}
-              </>
-            )}
-            {b.step.critical && <line x1={x(b.from)} x2={x(b.to)} y1={y + BAR + 4.5} y2={y + BAR + 4.5} stroke="var(--path)" strokeWidth="2" />}
-          </g>
-        )
-      })}
-      {!run.ended_at && (
-        <g>
-          <line x1={x(now)} x2={x(now)} y1={TOP - 6} y2={height - 16} stroke="var(--accent)" strokeWidth="1.5" />
-          <text x={x(now)} y={height - 4} fontSize="11" fontWeight="600" textAnchor="middle" fill="var(--accent)">now</text>
-        </g>
-      )}
-    </svg>
+    <div className="flex h-full flex-col">
+      <div className="relative ml-[34%] h-5 flex-none text-[11px] text-ink-2" aria-hidden="true">
+        {ticks.map((t, i) => <span key={i} className="absolute whitespace-nowrap" style={{ left: at(t), transform: `translateX(${i === 0 ? '0' : i === 3 ? '-100%' : '-50%'})` }}>{clock(t)}</span>)}
+      </div>
+      <div ref={box} className="min-h-0 flex-1 overflow-auto" tabIndex={0} role="group" aria-label="Time of each step">
+        <div className="relative" style={{ height: rows.getTotalSize() }}>
+          {!run.ended_at && <div aria-hidden="true" className="absolute top-0 bottom-0 z-10 ml-[34%] w-[66%]"><div className="absolute top-0 bottom-0 border-l-[1.5px] border-accent" style={{ left: at(now) }} title="now" /></div>}
+          {rows.getVirtualItems().map((item) => {
+            const b = all[item.index]!
+            const color = toneColor(b.step.state)
+            const open = !b.step.ended_at && !b.future
+            const solidTo = Math.min(b.made, open ? now : b.to)
+            return (
+              <button
+                key={b.step.number} type="button" onClick={() => onSelect(b.step.resource)} aria-pressed={selected === b.step.resource}
+                className={`absolute left-0 flex w-full items-center rounded-[4px] text-left ${selected === b.step.resource ? 'bg-accent-soft font-semibold' : ''}`} style={{ top: item.start, height: ROW - 1 }}
+              >
+                <span className="flex w-[34%] items-center gap-1.5 pr-2 pl-1 text-small"><StateMark state={b.step.state} size={11} /><span className="min-w-0 truncate" title={b.step.resource}>{b.step.resource}</span><span className="sr-only">, {b.step.state}</span></span>
+                <span className="relative h-[11px] w-[66%]" aria-hidden="true">
+                  {b.future ? <Outline left={at(b.from)} width={width(b.from, b.to)} critical={b.step.critical} /> : (
+                    <>
+                      <span className="absolute h-full rounded-[3px]" style={{ left: at(b.from), width: width(b.from, solidTo), background: color }} />
+                      {(open ? now : b.to) > b.made && <span className="absolute h-full rounded-[3px] opacity-40" style={{ left: at(b.made), width: width(b.made, open ? now : b.to), background: color }} />}
+                      {open && b.to > now && <Outline left={at(now)} width={width(now, b.to)} critical={b.step.critical} />}
+                    </>
+                  )}
+                  {b.step.critical && <span className="absolute -bottom-[3px] h-[2px] bg-path" style={{ left: at(b.from), width: width(b.from, b.to) }} />}
+                </span>
+              </button>
+            )
+          })}
+        </div>
+      </div>
+    </div>
   )
 }
 
-function Outline({ from, to, y, critical }: { from: number; to: number; y: number; critical: boolean }) {
-  return <rect x={from} y={y} width={Math.max(2, to - from)} height={BAR} rx="3" fill="none" stroke={critical ? 'var(--path)' : 'var(--ink-2)'} strokeDasharray="3 2" />
+function Outline({ left, width, critical }: { left: string; width: string; critical: boolean }) {
+  return <span className="absolute h-full rounded-[3px] border border-dashed" style={{ left, width, borderColor: critical ? 'var(--path)' : 'var(--ink-2)' }} />
 }
