@@ -4,5 +4,5 @@ import { defineConfig } from 'vite'
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
-  build: { outDir: 'dist/app', emptyOutDir: true, chunkSizeWarningLimit: 1600 },
+  build: { outDir: 'dist/app', emptyOutDir: true, assetsInlineLimit: 0, chunkSizeWarningLimit: 1600 },
 })

@@ -6,17 +6,48 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
 
 // page is a tab of a headless browser.
 type page struct {
-	t   *testing.T
-	ctx context.Context
-	url string
+	t    *testing.T
+	ctx  context.Context
+	url  string
+	mu   sync.Mutex
+	said []string // by the browser's console
+}
+
+// listen keeps what the browser's console says from now on.
+func (p *page) listen() {
+	p.t.Helper()
+	keep := func(text string) { p.mu.Lock(); p.said = append(p.said, text); p.mu.Unlock() }
+	if err := chromedp.Listen(p.ctx, func(event any) {
+		switch e := event.(type) {
+		case *runtime.EventConsoleAPICalled:
+			for _, arg := range e.Args {
+				keep(fmt.Sprintf("%s: %s %s", e.Type, arg.Value, arg.Description))
+			}
+		case *runtime.EventExceptionThrown:
+			keep("exception: " + e.ExceptionDetails.Text)
+		case *log.EventEntryAdded:
+			keep(fmt.Sprintf("%s: %s %s", e.Entry.Level, e.Entry.Text, e.Entry.URL))
+		}
+	}); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+func (p *page) messages() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return append([]string{}, p.said...)
 }
 
 // browse opens a tab of 1280 by 800 on the console.
@@ -33,7 +64,7 @@ func (b *bench) browse() *page {
 	ctx, cancelTab := chromedp.NewContext(allocator)
 	ctx, cancelTime := context.WithTimeout(ctx, 3*time.Minute)
 	b.t.Cleanup(func() { cancelTime(); cancelTab(); cancelBrowser() })
-	p := &page{b.t, ctx, b.url}
+	p := &page{t: b.t, ctx: ctx, url: b.url}
 	p.do(chromedp.EmulateViewport(1280, 800))
 	return p
 }

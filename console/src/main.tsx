@@ -7,7 +7,7 @@ import './styles.css'
 import { Refusal } from './api/client'
 import { SignIn } from './pages/sign-in'
 import { StacksPage } from './pages/stacks'
-import { nonce } from './parts/nonce'
+import { nonce } from './api/page'
 import { Shell } from './parts/shell'
 import { Empty, Loading } from './parts/ui'
 
@@ -61,7 +61,7 @@ createRoot(document.getElementById('root')!).render(
               <Route path="/accounts/:name" element={<AccountsPage />} />
               <Route path="/secrets" element={<SecretsPage />} />
               <Route path="/audit" element={<AuditPage />} />
-              <Route path="*" element={<Empty title="There is nothing at this address">Go back to the <Link to="/stacks">stacks</Link>.</Empty>} />
+              <Route path="*" element={<Empty heading title="There is nothing at this address">Go back to the <Link to="/stacks">stacks</Link>.</Empty>} />
             </Route>
           </Routes>
         </Suspense>

@@ -391,7 +391,13 @@ func (s *Server) index(c *echo.Context) error {
 	nonce := rand.Text()
 	c.Response().Header().Set("Content-Security-Policy", policyWith(nonce))
 	c.Response().Header().Set("Cache-Control", "no-store") // a nonce is used once
-	return c.HTMLBlob(http.StatusOK, bytes.ReplaceAll(html, []byte("STYLE_NONCE"), []byte(nonce)))
+	session := "none" // told with the page, so that it need not be asked and refused
+	if token := tokenOf(c.Request()); token != "" {
+		if _, err := s.service.ByToken(c.Request().Context(), token); err == nil {
+			session = "there"
+		}
+	}
+	return c.HTMLBlob(http.StatusOK, []byte(strings.NewReplacer("STYLE_NONCE", nonce, "SESSION_STATE", session).Replace(string(html))))
 }
 
 // cookie is the session's. It is sent over plain HTTP only to loopback, where

@@ -1,11 +1,12 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
+import { hasSession } from './page'
 import { setConnected } from '../stream/connection'
 import { changes } from '../stream/shared'
 import { follow } from '../stream/source'
 import { api, unwrap, type Event, type Stack } from './client'
 
-export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => unwrap(api.GET('/api/v1/me')), retry: false, staleTime: 60_000 })
+export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => unwrap(api.GET('/api/v1/me')), enabled: hasSession, retry: false, staleTime: 60_000 })
 
 const page = 500
 

@@ -9,7 +9,7 @@ import { Decoration, EditorView, ViewPlugin, drawSelection, highlightActiveLine,
 import { tags } from '@lezer/highlight'
 import { useEffect, useRef } from 'react'
 import type { Schemas } from '../api/client'
-import { nonce } from '../parts/nonce'
+import { nonce } from '../api/page'
 
 type Language = Schemas['Language']
 type TextCheck = Schemas['TextCheck']
@@ -146,6 +146,7 @@ export function Editor({ value, onChange, diagnostics, language, scope, line }: 
         EditorView.updateListener.of((u) => { if (u.docChanged) latest.current.onChange(u.state.doc.toString()) }),
       ],
     })
+    v.scrollDOM.tabIndex = 0 // what scrolls is reached by the keyboard
     view.current = v
     return () => { v.destroy(); view.current = null }
     // The text is the editor's own once it is there; what comes from outside is laid in below.

@@ -29,7 +29,7 @@ export default function LibraryPage() {
       {templates.data.length > 0 && (
         <Sheet pad={false}>
           <table className="w-full">
-            <thead><tr><th>Template</th><th className="max-md:hidden">Maturity</th><th className="text-right max-md:hidden">Promised</th><th className="max-md:hidden">Fits in</th><th className="text-right max-md:hidden">Used by</th><th /></tr></thead>
+            <thead><tr><th>Template</th><th className="max-md:hidden">Maturity</th><th className="text-right max-md:hidden">Promised</th><th className="max-md:hidden">Fits in</th><th className="text-right max-md:hidden">Used by</th><th><span className="sr-only">Prepare</span></th></tr></thead>
             <tbody>
               {list.map((t) => (
                 <tr key={t.name} className="row-link align-top">

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 import { api, unwrap } from '../api/client'
+import { noteSession } from '../api/page'
 import { Sail } from '../parts/shell'
 import { Trouble } from '../parts/ui'
 
@@ -15,6 +16,7 @@ export function SignIn() {
     mutationFn: () => unwrap(api.POST('/api/v1/session', { body: { name, password } })),
     onSuccess: () => {
       client.clear()
+      noteSession()
       const to = params.get('to') ?? '/stacks'
       // Only places of this console: an address from elsewhere is not followed.
       void navigate(to.startsWith('/') && !to.startsWith('//') ? to : '/stacks', { replace: true })

@@ -49,7 +49,7 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
   const body = useMemo(() => ({ file, source, ...(parts ? { parts: parts as Schemas['TemplateText']['parts'] } : {}) }), [file, source, parts])
   const [asked, setAsked] = useState(body)
   useEffect(() => { const t = setTimeout(() => setAsked(body), 150); return () => clearTimeout(t) }, [body])
-  const check = useQuery({ queryKey: ['text-check', asked], queryFn: () => unwrap(api.POST('/api/v1/templates/check', { body: asked })), placeholderData: (before) => before, staleTime: Infinity, gcTime: 60_000 })
+  const check = useQuery({ queryKey: ['text-check', asked], queryFn: ({ signal }) => unwrap(api.POST('/api/v1/templates/check', { body: asked, signal })), placeholderData: (before) => before, staleTime: Infinity, gcTime: 60_000 })
   const language = useQuery({ queryKey: ['language'], queryFn: () => unwrap(api.GET('/api/v1/language')), staleTime: Infinity })
   const c = check.data
   const publish = useMutation({
@@ -114,8 +114,9 @@ function Rendered({ body, name }: { body: Schemas['TemplateText']; name: string 
   const account = place?.account ?? accounts.data?.[0]?.name
   const region = place?.best || place?.variants[0]?.region || accounts.data?.[0]?.regions[0]
   const check = useQuery({
-    queryKey: ['text-rendered', body, account, region], enabled: !!account && !!region, placeholderData: (before) => before, staleTime: Infinity, gcTime: 60_000, retry: false,
-    queryFn: () => unwrap(api.POST('/api/v1/checks', { body: { stack: '', source: body.source, file: body.file, parts: body.parts, account, region, form: 'text' } })),
+    queryKey: ['text-rendered', body, account, region],
+    queryFn: ({ signal }) => unwrap(api.POST('/api/v1/checks', { body: { stack: '', source: body.source, file: body.file, parts: body.parts, account, region }, signal })),
+    enabled: !!account && !!region, placeholderData: (before) => before, staleTime: Infinity, gcTime: 60_000, retry: false,
   })
   const a = check.data
   if (!a) return null

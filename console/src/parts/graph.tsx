@@ -74,22 +74,23 @@ export default function Graph({ nodes, edges, selected, onSelect, label, compact
       {view.nodes.map((node, i) => {
         const centre = drawing.nodes[i]
         if (!centre) return null
+        const shown = compact ? [clipped(node.label, (width - 30) / 6.6)] : [clipped(lines(node)[0], (width - 40) / 7.3), clipped(lines(node)[1], (width - 40) / 6)]
+        const word = node.word ?? node.state
         const idle = node.state === 'waiting' || node.state === 'absent'
         return (
           <g
-            key={node.id} transform={`translate(${centre.x - width / 2},${centre.y - height / 2})`} role={onSelect ? 'button' : undefined} tabIndex={onSelect ? 0 : undefined} aria-label={`${node.label}, ${node.word ?? node.state}`}
+            key={node.id} transform={`translate(${centre.x - width / 2},${centre.y - height / 2})`} role={onSelect ? 'button' : 'img'} tabIndex={onSelect ? 0 : undefined} aria-label={`${shown.join(' ')}${shown[0] === node.label && shown.length > 1 ? '' : ` (${node.label}, ${word})`}`}
             data-resource={node.id} data-state={node.state} onClick={() => onSelect?.(node.id)} onKeyDown={(k) => { if (k.key === 'Enter' || k.key === ' ') { k.preventDefault(); onSelect?.(node.id) } }}
           >
-            <title>{node.label}</title>
             <rect
               width={width} height={height} rx={compact ? 5 : 7} fill={toneGround(node.state)} strokeWidth={selected === node.id ? 2 : 1}
               stroke={selected === node.id ? 'var(--accent)' : idle ? 'var(--line)' : toneColor(node.state)} strokeOpacity={selected === node.id || idle ? 1 : 0.55}
             />
             <g transform={compact ? 'translate(8,6.5)' : 'translate(11,8)'}><StateMark state={node.state} size={compact ? 12 : 14} /></g>
-            {compact ? <text x="25" y="17" fontSize="12" fontWeight="600" fill="var(--ink)">{clipped(node.label, (width - 30) / 6.6)}</text> : (
+            {compact ? <text x="25" y="17" fontSize="12" fontWeight="600" fill="var(--ink)">{shown[0]}</text> : (
               <>
-                <text x="32" y="19" fontSize="13" fontWeight="600" fill="var(--ink)">{clipped(lines(node)[0], (width - 40) / 7.3)}</text>
-                <text x="32" y="34" fontSize="11.5" fill="var(--ink-2)">{clipped(lines(node)[1], (width - 40) / 6)}</text>
+                <text x="32" y="19" fontSize="13" fontWeight="600" fill="var(--ink)">{shown[0]} </text>
+                <text x="32" y="34" fontSize="11.5" fill="var(--ink-2)">{shown[1]}</text>
               </>
             )}
           </g>

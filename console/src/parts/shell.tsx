@@ -3,6 +3,7 @@ import { Dialog } from 'radix-ui'
 import { useEffect, useState } from 'react'
 import { Link, NavLink, Navigate, Outlet, useLocation } from 'react-router'
 import { api } from '../api/client'
+import { hasSession } from '../api/page'
 import { useChanges, useMe, useProposals, useRuns, useStacks, useTemplates } from '../api/queries'
 import { useLostAt } from '../stream/connection'
 import { Button, Loading, Trouble } from './ui'
@@ -21,9 +22,10 @@ export function Sail({ size = 20 }: { size?: number }) {
 export function Shell() {
   const me = useMe()
   const location = useLocation()
+  if (!hasSession()) return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />
   if (me.isPending) return <Loading />
   if (me.isError) {
-    if (me.error instanceof Refusal && me.error.problem.status === 401) return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname)}`} replace />
+    if (me.error instanceof Refusal && me.error.problem.status === 401) return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />
     return <div className="p-6"><Trouble error={me.error} retry={() => void me.refetch()} /></div>
   }
   return (

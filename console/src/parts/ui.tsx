@@ -1,4 +1,4 @@
-import { useState, type ButtonHTMLAttributes, type ReactNode } from 'react'
+import { useEffect, useRef, useState, type ButtonHTMLAttributes, type ReactNode, type RefObject } from 'react'
 import { AlertDialog } from 'radix-ui'
 import { Link } from 'react-router'
 import { Refusal, type Finding } from '../api/client'
@@ -17,9 +17,25 @@ export function LinkButton({ to, kind = 'plain', small = false, children }: { to
   return <Link to={to} className={`inline-block rounded-[6px] border font-semibold no-underline transition-colors ${small ? 'px-2 py-0.5 text-small' : 'px-3.5 py-1.5'} ${kind === 'main' ? 'border-accent bg-accent text-on-accent hover:opacity-90' : 'border-line bg-sheet hover:border-ink-2'}`}>{children}</Link>
 }
 
-/** A sheet of paper. One whose height is bound scrolls, and is then reached by the keyboard under its label. */
+/** Whether what is in a box is larger than the box, so that it scrolls. */
+function useScrolls(): [RefObject<HTMLDivElement | null>, boolean] {
+  const box = useRef<HTMLDivElement>(null)
+  const [scrolls, setScrolls] = useState(false)
+  useEffect(() => {
+    const at = box.current
+    if (!at) return
+    const look = () => setScrolls(at.scrollWidth > at.clientWidth + 1 || at.scrollHeight > at.clientHeight + 1)
+    const sizes = new ResizeObserver(look)
+    sizes.observe(at)
+    for (const child of at.children) sizes.observe(child)
+    return () => sizes.disconnect()
+  })
+  return [box, scrolls]
+}
+
+/** A sheet of paper. Where it scrolls it is reached by the keyboard, under its label. */
 export function Sheet({ title, note, children, className = '', pad = true, label }: { title?: ReactNode; note?: ReactNode; children: ReactNode; className?: string; pad?: boolean; label?: string }) {
-  const scrolls = /(^|\s)(max-)?h-/.test(className)
+  const [box, scrolls] = useScrolls()
   return (
     <section className={`flex min-h-0 min-w-0 flex-col rounded-sheet border border-line bg-sheet ${className}`}>
       {title && (
@@ -28,7 +44,7 @@ export function Sheet({ title, note, children, className = '', pad = true, label
           {note && <span className="truncate text-small text-ink-2">{note}</span>}
         </header>
       )}
-      <div className={`min-h-0 flex-1 overflow-auto ${pad ? 'p-3.5' : ''}`} {...(scrolls ? { tabIndex: 0, role: 'group', 'aria-label': label ?? (typeof title === 'string' ? title : 'details') } : {})}>{children}</div>
+      <div ref={box} className={`min-h-0 flex-1 overflow-auto ${pad ? 'p-3.5' : ''}`} {...(scrolls ? { tabIndex: 0, role: 'group', 'aria-label': label ?? (typeof title === 'string' ? title : 'details') } : {})}>{children}</div>
     </section>
   )
 }
@@ -65,10 +81,10 @@ export function PageTitle({ trail, children, side }: { trail?: ReactNode; childr
 }
 
 /** An empty page teaches the next step. */
-export function Empty({ title, children, command }: { title: string; children?: ReactNode; command?: string }) {
+export function Empty({ title, children, command, heading = false }: { title: string; children?: ReactNode; command?: string; heading?: boolean }) {
   return (
     <div className="mx-auto max-w-xl px-6 py-14 text-center">
-      <p className="text-large font-semibold">{title}</p>
+      {heading ? <h1 className="text-large font-semibold">{title}</h1> : <p className="text-large font-semibold">{title}</p>}
       {children && <p className="mt-1 text-ink-2">{children}</p>}
       {command && <Command text={command} />}
     </div>

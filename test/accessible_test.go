@@ -1,0 +1,91 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// violation is one rule of accessibility that a page breaks.
+type violation struct {
+	ID    string   `json:"id"`
+	Help  string   `json:"help"`
+	Nodes []string `json:"nodes"`
+}
+
+// TestEveryPageIsAccessible asks axe-core about every page, light and dark, on a desk and
+// on a phone, and reads what the browser's console says meanwhile.
+func TestEveryPageIsAccessible(t *testing.T) {
+	t.Parallel()
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("axe-core is not there; make test installs it: %v", err)
+	}
+	b := start(t, "--empty", "--pace", "240")
+	b.must(0, "apply", b.propose("rota", "duty-rota", "--inputs", "examples/duty-rota.inputs.yaml"), "--watch")
+	b.simcloud("fault", "add", "service-never", "--label", "site", "--count", "-1")
+	b.run("apply", b.propose("site", "warning-site"), "--watch")
+	b.simcloud("fault", "lift")
+	b.must(0, "retire", "rota")
+	b.must(0, "secrets", "make", "board-token")
+	p := b.browse()
+	p.listen()
+	p.open("/sign-in")
+	p.sees("Sign in")
+	p.audit(string(axe), "/sign-in")
+	p.signIn(b.password)
+	p.open("/prepare/gauge-intake")
+	p.sees("Still to choose")
+	at, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("location.pathname + location.search"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, text := range map[string]string{
+		"/stacks": "rota", "/stacks/rota": "How to use it", "/stacks/site": "unhealthy", "/proposals": "retire 3", "/proposals/1": "applied", "/proposals/3": "8 remove", "/runs": "apply 2", "/runs/2": "Propose to undo",
+		"/library": "gauge-intake", "/library/gauge-intake": "best fit", "/library/gauge-intake/text": "it could be published", "/library/new": "Tiers behind", "/prepare": "Drafts", at: "Quota left", at + "&page=Name+and+place": "sells",
+		at + "&page=Workers": "compared by", at + "&page=Network": "drawn to scale", at + "&page=Summary": "Print it", "/accounts": "saltmere-lab", "/accounts/saltmere-lab": "builder", "/secrets": "board-token", "/audit": "propose", "/nowhere": "nothing at this address",
+	} {
+		p.open(path)
+		p.sees(text)
+		p.audit(string(axe), path)
+	}
+	for _, m := range p.messages() {
+		if !strings.Contains(m, "favicon") {
+			t.Errorf("the browser's console says: %s", m)
+		}
+	}
+}
+
+// audit fails for each rule that a page breaks, light and dark, 1280 and 390 wide.
+func (p *page) audit(axe, path string) {
+	p.t.Helper()
+	p.do(chromedp.Evaluate[chromedp.Void](axe))
+	for _, width := range []int64{1280, 390} {
+		p.do(chromedp.EmulateViewport(width, 800))
+		for _, theme := range []string{"light", "dark"} {
+			p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.documentElement.dataset.theme = %q", theme)))
+			time.Sleep(160 * time.Millisecond) // colours that change come to rest
+			options := "{resultTypes: ['violations']}"
+			if (width == 1280) != (theme == "light") { // of the others only the colours differ
+				options = "{resultTypes: ['violations'], runOnly: {type: 'rule', values: ['color-contrast']}}"
+			}
+			raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, `+options+`).then(r => JSON.stringify(r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.target.join(' ') + ' ' + (n.any[0]?.message ?? n.all[0]?.message ?? n.none[0]?.message ?? ''))}))))`, chromedp.EvalAwaitPromise))
+			if err != nil {
+				p.t.Fatal(err)
+			}
+			var found []violation
+			if err := json.Unmarshal([]byte(raw), &found); err != nil {
+				p.t.Fatal(err)
+			}
+			for _, v := range found {
+				p.t.Errorf("%s, %d wide, %s: %s (%s) at %s", path, width, theme, v.Help, v.ID, strings.Join(v.Nodes[:min(3, len(v.Nodes))], "\n    "))
+			}
+		}
+	}
+	p.do(chromedp.EmulateViewport(1280, 800))
+}
