@@ -5,7 +5,7 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test build check bench chaos clean generate screenshots
+.PHONY: demo test build check bench chaos audit clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
@@ -39,6 +39,10 @@ chaos: ## Change and judge stacks at random, kill, freeze and starve real proces
 bench: ## Print measured ratios
 	@scripts/packages postgresql
 	@go run ./test/bench $(ARGS)
+
+audit: build ## Ask axe-core about every page, light and dark, wide and narrow
+	@scripts/packages postgresql chromium
+	UNDERSAIL_AUDIT=whole go test -count=1 -v -run TestEveryPageIsAccessible ./test
 
 screenshots: build ## Take the pictures of docs/screenshots from demo data
 	@scripts/packages postgresql chromium xvfb xterm imagemagick fonts-dejavu-core

@@ -143,3 +143,57 @@ func (p *page) shoot(path string) {
 		p.t.Fatal(err)
 	}
 }
+
+// focus puts the cursor into what a CSS selector finds, with what is in it selected.
+func (p *page) focus(selector string) {
+	p.t.Helper()
+	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return false; e.scrollIntoView({block: 'center'}); e.focus(); if (e.select) e.select(); return true })()`, selector)
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
+		if found, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && found {
+			return
+		}
+	}
+	p.t.Fatalf("there is no %s; the page says:\n%s", selector, p.text())
+}
+
+// typeIn replaces what is in a field by typing.
+func (p *page) typeIn(selector, text string) {
+	p.t.Helper()
+	p.focus(selector)
+	p.do(chromedp.KeyEvent(text))
+}
+
+// choose picks a value of a field whose choices stand in a table or as radios.
+func (p *page) choose(field, value string) {
+	p.t.Helper()
+	p.clicks(fmt.Sprintf(`[data-field=%q] input[value=%q]`, field, value))
+}
+
+// clicks clicks what a CSS selector finds, as soon as it is there.
+func (p *page) clicks(selector string) {
+	p.t.Helper()
+	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e || e.disabled) return false; e.click(); return true })()`, selector)
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
+		if found, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && found {
+			return
+		}
+	}
+	p.t.Fatalf("%s cannot be clicked; the page says:\n%s", selector, p.text())
+}
+
+// goes opens a page of the form that is shown.
+func (p *page) goes(title string) {
+	p.t.Helper()
+	p.clicks(fmt.Sprintf(`nav[aria-label="Pages of the template"] button[data-page=%q]`, title))
+}
+
+// unsees waits until the page shows a text no more.
+func (p *page) unsees(text string) {
+	p.t.Helper()
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
+		if !strings.Contains(p.text(), text) {
+			return
+		}
+	}
+	p.t.Fatalf("the page goes on showing %q:\n%s", text, p.text())
+}

@@ -287,3 +287,21 @@ func eventually(t *testing.T, what string, within time.Duration, holds func() bo
 }
 
 func itoa(n int64) string { return fmt.Sprint(n) }
+
+// reads gets something of the API as JSON.
+func (b *bench) reads(path string, v any) {
+	b.t.Helper()
+	r, err := http.NewRequest(http.MethodGet, b.url+path, nil)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+b.token())
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if err := json.NewDecoder(answer.Body).Decode(v); err != nil || answer.StatusCode != http.StatusOK {
+		b.t.Fatalf("GET %s: %s, %v", path, answer.Status, err)
+	}
+}

@@ -109,6 +109,15 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 	if err := d.Decode(&n); err != nil {
 		return Draft{}, refuse(Invalid, "a draft has the fields of a new proposal", "the merge patch gives no draft: %v", err)
 	}
+	var before NewProposal
+	if err := json.Unmarshal(row.Body, &before); err != nil {
+		return Draft{}, fmt.Errorf("read draft %s: %w", id, err)
+	}
+	if n.Stack != before.Stack {
+		if n, err = s.renamed(ctx, n); err != nil {
+			return Draft{}, err
+		}
+	}
 	raw, err := s.draftBody(ctx, n)
 	if err != nil {
 		return Draft{}, err
@@ -121,6 +130,24 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 		return Draft{}, err
 	}
 	return s.answered(ctx, u, changed, "draft "+id, graph)
+}
+
+// renamed gives a draft the place that goes with its new name: a stack that is there stays
+// where it is, and another one gets the best place if it has none.
+func (s *Service) renamed(ctx context.Context, n NewProposal) (NewProposal, error) {
+	stack, err := s.store.StackByName(ctx, n.Stack)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return n, err
+	}
+	if err == nil && stack.RetiredAt == nil {
+		if _, err := s.store.LastRun(ctx, stack.ID); err == nil {
+			n.Account, n.Region = "", ""
+			return n, nil
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return n, err
+		}
+	}
+	return s.placed(ctx, n)
 }
 
 func changedSince(id string, has, had int64) error {

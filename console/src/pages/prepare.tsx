@@ -50,7 +50,8 @@ function Form({ k, template }: { k: Keeping; template: string }) {
   const answer = k.answer
   const name = k.typed.stack ?? k.draft.body.stack
   const change = answer?.new === false || stacks.data?.some((s) => s.name === name)
-  const titles = [PLACE, ...(answer && answer.presets.length > 0 ? [PRESETS] : []), ...(answer?.pages.map((p) => p.title) ?? []), SUMMARY]
+  // A template may name a page of its own like one of these: then they are one.
+  const titles = [...new Set([PLACE, ...(answer && answer.presets.length > 0 ? [PRESETS] : []), ...(answer?.pages.map((p) => p.title) ?? []), SUMMARY])]
   const asked = search.get('page')
   const page = asked && titles.includes(asked) ? asked : PLACE
   const go = (to: string) => setSearch((s) => { s.set('page', to); return s })
@@ -96,7 +97,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
           <Rail titles={titles} page={page} k={k} answer={answer} named={!!name} onGo={go} />
           <div className="min-w-0 rounded-sheet border border-line bg-sheet">
             <h2 className="sr-only">{page}</h2>
-            {page === PLACE && <PlacePage k={k} taken={!!change && answer?.new === false && k.draft.body.template !== undefined && k.draft.body.template !== ''} />}
+            {page === PLACE && <PlacePage k={k} taken={answer?.new === false && !!(k.draft.body.template || k.draft.body.source)} />}
             {page === PRESETS && answer && <PresetsPage k={k} answer={answer} />}
             {page === SUMMARY && answer && <Answers answer={answer} onLead={leadTo} onTake={take} whole />}
             {current && answer && current.fields.filter((f) => !f.hidden).map((f) => (
@@ -152,10 +153,9 @@ function Strip({ answer }: { answer: Answer }) {
 /** The pages with their marks: to do, complete, warnings, errors. */
 function Rail({ titles, page, k, answer, named, onGo }: { titles: string[]; page: string; k: Keeping; answer: Answer | undefined; named: boolean; onGo: (page: string) => void }) {
   const state = (title: string): 'error' | 'warning' | 'todo' | 'complete' | 'none' => {
-    if (title === PLACE) return k.draft.problem ? 'error' : !named || !answer ? 'todo' : 'complete'
-    if (title === PRESETS || title === SUMMARY) return 'none'
     const p = answer?.pages.find((x: FormPage) => x.title === title)
-    if (!p) return 'none'
+    if (title === PLACE && (k.draft.problem || !named || !answer)) return k.draft.problem ? 'error' : 'todo'
+    if (!p) return title === PLACE ? 'complete' : 'none'
     return p.errors > 0 ? 'error' : p.missing > 0 ? 'todo' : p.warnings > 0 ? 'warning' : 'complete'
   }
   const words = { error: 'has errors', warning: 'has warnings', todo: 'to do', complete: 'complete', none: '' }
@@ -166,7 +166,7 @@ function Rail({ titles, page, k, answer, named, onGo }: { titles: string[]; page
           const s = state(t)
           return (
             <li key={t}>
-              <button type="button" aria-current={t === page ? 'step' : undefined} onClick={() => onGo(t)} className={`flex w-full items-center gap-2 rounded-[6px] border px-2.5 py-1.5 text-left ${t === page ? 'border-line bg-sheet font-semibold' : 'border-transparent text-ink-2 hover:text-ink'}`}>
+              <button type="button" data-page={t} aria-current={t === page ? 'step' : undefined} onClick={() => onGo(t)} className={`flex w-full items-center gap-2 rounded-[6px] border px-2.5 py-1.5 text-left ${t === page ? 'border-line bg-sheet font-semibold' : 'border-transparent text-ink-2 hover:text-ink'}`}>
                 {s === 'error' || s === 'warning' ? <FindingMark severity={s} size={14} /> : s === 'none' ? <span className="w-[14px]" /> : <StateMark state={s === 'complete' ? 'healthy' : 'waiting'} />}
                 <span className="min-w-0">{t}</span>{words[s] && <span className="sr-only">, {words[s]}</span>}
               </button>

@@ -42,7 +42,7 @@ export function Changes({ changes, lines }: { changes: Change[]; lines: Schemas[
       title="Changes" pad={false}
       note={<label className="flex items-center gap-2">Find <input type="search" value={search} onChange={(e) => setSearch(e.target.value)} className="w-40 rounded-[6px] border border-line bg-paper px-2 text-ink" /></label>}
     >
-      <div ref={box} role="list" aria-label="Changes" tabIndex={0} className={many ? 'max-h-[62vh] overflow-auto' : undefined}>
+      <div ref={box} role="list" aria-label="Changes" tabIndex={many ? 0 : undefined} className={many ? 'max-h-[62vh] overflow-auto' : undefined}>
         {many ? (
           <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
             {virtual.getVirtualItems().map((item) => (
@@ -66,7 +66,7 @@ function GroupRow({ change, count, open, onToggle }: { change: string; count: nu
 }
 
 function ChangeRow({ c, line, open, onToggle }: { c: Change; line?: Schemas['Line']; open: boolean; onToggle: () => void }) {
-  const brief = c.reason ?? (c.change === 'create' ? [line?.about, ...(c.fields ?? []).map(inBrief)].filter(Boolean).join(', ') : c.fields?.map((f) => `${f.name}: ${valueText(f.before)} to ${valueText(f.after)}`).join('; ')) ?? line?.about ?? ''
+  const brief = c.reason ?? (c.change === 'create' ? [line?.about, ...(c.fields ?? []).filter((f) => !line || (f.name !== 'size' && f.name !== 'public')).map(inBrief)].filter(Boolean).join(', ') : c.fields?.map((f) => `${f.name}: ${valueText(f.before)} to ${valueText(f.after)}`).join('; ')) ?? line?.about ?? ''
   return (
     <div className={c.change === 'same' ? 'text-ink-2' : undefined}>
       <button type="button" aria-expanded={open} onClick={onToggle} className="grid h-[31px] w-full grid-cols-[16px_minmax(90px,2fr)_minmax(0,5fr)_56px] items-center gap-2.5 px-3.5 text-left hover:bg-accent-soft">

@@ -29,7 +29,9 @@ export interface Context { account?: string; region?: string; pictures: Schemas[
 
 /** The control that fits a value of a schema; what it cannot tell apart, the service does. */
 export function ValueControl({ id, label, schema, value, context, describedBy, onChange }: { id: string; label: string; schema: Schema; value: unknown; context: Context; describedBy?: string; onChange: (value: unknown) => void }): ReactNode {
-  if (schema.const !== undefined) return <p id={id} className="font-mono">{String(schema.const)}</p>
+  if (schema.const !== undefined && schema.type !== 'boolean') {
+    return value === schema.const ? <p id={id} className="font-mono">{String(value)}</p> : <Button small id={id} onClick={() => onChange(schema.const)}>take {String(schema.const)}, the only one</Button>
+  }
   if (schema.enum) return <Enum id={id} label={label} list={schema.enum} value={value} onChange={onChange} />
   switch (schema.type) {
     case 'boolean':
@@ -56,7 +58,7 @@ function Enum({ id, label, list, value, onChange }: { id: string; label: string;
   }
   return (
     <div role="radiogroup" aria-label={label} className="flex flex-wrap gap-x-5 gap-y-1">
-      {list.map((v, i) => <label key={String(v)} className="flex items-center gap-2"><input id={i === 0 ? id : undefined} type="radio" name={group} checked={v === value} onChange={() => onChange(v)} className="accent-[var(--accent)]" />{String(v)}</label>)}
+      {list.map((v, i) => <label key={String(v)} className="flex items-center gap-2"><input id={i === 0 ? id : undefined} type="radio" name={group} value={String(v)} checked={v === value} onChange={() => onChange(v)} className="accent-[var(--accent)]" />{String(v)}</label>)}
     </div>
   )
 }

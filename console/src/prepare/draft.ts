@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useCallback, useEffect, useRef, useState } from 'react'
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { api, unwrap, Refusal, type Schemas } from '../api/client'
 
 export type Draft = Schemas['Draft']
@@ -48,33 +48,37 @@ export function useKeeping(id: string): { loading: boolean; error: unknown; retr
   const [typed, setTyped] = useState<Change>({})
   const [theirs, setTheirs] = useState<Draft | null>(null)
   const [trouble, setTrouble] = useState<unknown>(null)
-  const [answer, setAnswer] = useState<Answer | undefined>(undefined)
+  const last = useRef<Answer | undefined>(undefined)
+  // A graph that did not change is not sent again; an answer that cannot be given leaves the one before.
+  const answer = useMemo(() => (draft?.answer ? { ...draft.answer, graph: draft.answer.graph ?? last.current?.graph } : last.current), [draft])
+  useEffect(() => { last.current = answer }, [answer])
   const waiting = useRef<Change | null>(null)
   const sending = useRef(false)
   const now = useRef<Draft | undefined>(undefined)
   const alive = useRef(true)
   useEffect(() => { alive.current = true; return () => { alive.current = false } }, [])
   useEffect(() => { if (draft && (!now.current || draft.id !== now.current.id || draft.revision >= now.current.revision)) now.current = draft }, [draft])
-  useEffect(() => {
-    // A graph that did not change is not sent again.
-    if (draft?.answer) setAnswer((before) => ({ ...draft.answer!, graph: draft.answer!.graph ?? before?.graph }))
-  }, [draft])
+  // What was typed is shown until the draft that holds it is: not a keystroke is taken back in between.
+  const underway = useRef<Change | null>(null)
+  useEffect(() => setTyped(merged(underway.current ?? {}, waiting.current ?? {})), [draft])
 
   const send = useCallback(async () => {
     if (sending.current || !waiting.current || !now.current) return
     sending.current = true
     const patch = waiting.current
     waiting.current = null
+    underway.current = patch
     try {
       const got = await unwrap(api.PATCH('/api/v1/drafts/{id}', {
         params: { path: { id }, header: { 'If-Match': `"${now.current.revision}"` }, query: { graph: now.current.answer?.graph_digest } },
         body: patch as Record<string, never>, bodySerializer: JSON.stringify, headers: { 'Content-Type': 'application/merge-patch+json' },
       }))
       now.current = got
+      underway.current = null
       client.setQueryData(['draft', id], got)
       setTrouble(null)
-      if (alive.current) setTyped(waiting.current ?? {})
     } catch (error) {
+      underway.current = null
       waiting.current = merged(patch, waiting.current ?? {})
       const stale = error instanceof Refusal && error.problem.type === 'urn:undersail:stale'
       if (stale) setTheirs(await unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })).catch(() => null))
@@ -119,7 +123,9 @@ export function useKeeping(id: string): { loading: boolean; error: unknown; retr
 /** The value of a field as it is shown: what was typed last, else what the service says. */
 export function shownValue(field: FormField, k: Keeping): unknown {
   const typed = k.typed.inputs
-  return typed && field.name in typed && typed[field.name] !== null ? typed[field.name] : field.value
+  if (typed && field.name in typed && typed[field.name] !== null) return typed[field.name]
+  const given = k.draft.body.inputs as Record<string, unknown> | undefined
+  return !k.draft.answer && given && field.name in given ? given[field.name] : field.value // an answer of before tells of before
 }
 
 /** Whether a value is the draft's own, and not recorded, a default or computed. */

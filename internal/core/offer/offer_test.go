@@ -174,11 +174,11 @@ func TestWhatIsThereIsFoundByNameOrId(t *testing.T) {
 func TestOptionsTellWhatCanBePicked(t *testing.T) {
 	t.Parallel()
 	for kind, want := range map[string]string{
-		"zone":      "a",
+		"zone":      "a: sells 2 of 2 sizes",
 		"size":      "plain-2: 2 vcpus, 8GiB, 0.040 kr/h; secret-1: 1 vcpus, 0B, price not told (it has 1 vcpus and 2 are needed)",
 		"disk_type": "solid: for small writes, 0.100 kr/h for 1000GiB",
 		"network":   "harbour: 10.1.0.0/16, net-1; harbour: 10.2.0.0/16, net-2; quay: 10.3.0.0/16, net-3",
-		"subnet":    "quay/front: 10.3.0.0/24, sub-1; harbour/front: 10.1.0.0/24, sub-2",
+		"subnet":    "quay/front: 10.3.0.0/24, sub-1, 0 addresses taken; harbour/front: 10.1.0.0/24, sub-2, 0 addresses taken",
 		"key_pair":  "duty: key-1",
 	} {
 		options, known := bay.Options(kind, Need{VCPUs: 2})
@@ -196,6 +196,17 @@ func TestOptionsTellWhatCanBePicked(t *testing.T) {
 		if !known || strings.Join(got, "; ") != want {
 			t.Errorf("%s: %s\nwant %s", kind, strings.Join(got, "; "), want)
 		}
+	}
+	sizes, _ := bay.Options("size", Need{VCPUs: 2})
+	if s := sizes[0]; s.Size == nil || s.Month < 29 || s.Month > 30 || sizes[1].Month != 0 {
+		t.Errorf("what a size is in figures: %+v", sizes)
+	}
+	if networks, _ := bay.Options("network", Need{}); len(networks[0].Holds) != 1 || !strings.HasPrefix(networks[0].Holds[0], "front 10.1.0.0/24") {
+		t.Errorf("what is in a network: %+v", networks)
+	}
+	disks, _ := bay.Options("disk_type", Need{})
+	if d := disks[0]; d.DiskType == nil || d.Month < 74 || d.Month > 75 {
+		t.Errorf("what 1 TiB costs in a month: %+v", d)
 	}
 	if _, known := bay.Options("boat", Need{}); known {
 		t.Error("offers tell of boats")

@@ -165,6 +165,10 @@ func (e *evaluator) require() {
 				words = req.That.Text
 			}
 			e.find(lang.Error, "require", e.scope+"inputs", "change the inputs that it names", "%v", words)
+			if e.parent == nil { // so that it is told where these inputs are given
+				f := &e.out.Findings[len(e.out.Findings)-1]
+				f.File, f.Line, f.Inputs = e.template.File, req.That.Line, strings.Join(readBy(e.template, req.That, 0), ",")
+			}
 		}
 	}
 }

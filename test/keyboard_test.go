@@ -1,0 +1,201 @@
+package test
+
+import (
+	"fmt"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// where tells what has the focus: its label, its text, its value.
+const where = `(() => { const e = document.activeElement; if (!e || e === document.body) return ''; const by = e.labels?.[0]?.innerText ?? ''; return [e.getAttribute('aria-label') ?? '', by, e.matches('button,a,summary') ? e.innerText : '', e.id, e.value ?? ''].join(' | ').slice(0, 300) })()`
+
+// tabTo presses Tab until what has the focus tells a text, and fails when it has been
+// round without meeting it.
+func (p *page) tabTo(text string) {
+	p.t.Helper()
+	var met []string
+	for range 160 {
+		p.do(chromedp.KeyEvent(kb.Tab))
+		at, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](where))
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		if strings.Contains(at, text) {
+			p.seesFocus()
+			return
+		}
+		met = append(met, at)
+	}
+	p.t.Fatalf("Tab never comes to %q; it meets\n%s", text, strings.Join(met, "\n"))
+}
+
+// selects selects what is in the field that has the focus, as Control and A do.
+func (p *page) selects() {
+	p.t.Helper()
+	p.do(chromedp.Evaluate[chromedp.Void]("document.activeElement.select()"))
+}
+
+// seesFocus fails when what has the focus does not show it.
+func (p *page) seesFocus() {
+	p.t.Helper()
+	shown, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`(() => { const s = getComputedStyle(document.activeElement); return s.outlineStyle !== 'none' && parseFloat(s.outlineWidth) > 0 })()`))
+	if err != nil || !shown {
+		p.t.Errorf("what has the focus does not show it: %v", err)
+	}
+}
+
+// TestByKeyboardAlone prepares a stack, decides on it and watches it without a mouse.
+func TestByKeyboardAlone(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "60")
+	p := b.browse()
+	p.signIn(b.password)
+	p.open("/prepare/warning-site")
+	p.sees("Name of the stack", "best fit")
+	p.tabTo("stack-name")
+	p.do(chromedp.KeyEvent("quay"))
+	p.sees("Prepare quay")
+	p.tabTo("saltmere-lab")
+	p.tabTo("quarry-hill") // the region that is chosen
+	p.do(chromedp.KeyEvent(kb.ArrowDown))
+	p.sees("kept")
+	p.tabTo("Next: ")
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.sees("Back: Place")
+	p.tabTo("Next: Network")
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.tabTo("field-readers")
+	p.selects()
+	p.do(chromedp.KeyEvent("127.0.0.0/8"))
+	p.unsees("the whole world")
+	p.sees("no errors")
+	p.tabTo("Propose")
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.sees("Proposal 1", "Changes")
+	p.tabTo("Created")
+	p.do(chromedp.KeyEvent(kb.Enter)) // folds them
+	p.unsees("web_rules firewall")
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.tabTo("web_rules")
+	p.do(chromedp.KeyEvent(kb.Enter)) // opens one
+	p.sees("127.0.0.0/8")
+	p.tabTo("Accept and apply")
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.sees("Run 1", "What happened")
+	p.tabTo("site")
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.sees("ended ")
+	p.tabTo("asked") // a line of evidence
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.sees("ms later it got")
+}
+
+// TestWhatWasTypedStays reloads, goes back and forward, follows a link, and lets two people
+// change one draft.
+func TestWhatWasTypedStays(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	p := b.browse()
+	p.signIn(b.password)
+	p.open("/prepare/gauge-intake")
+	p.sees("Name of the stack")
+	p.typeIn("#stack-name", "north")
+	p.goes("Workers")
+	p.typeIn("#field-workers", "5")
+	p.sees("default 2 · put back", "kept")
+	link, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("location.pathname + location.search"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.do(chromedp.Evaluate[chromedp.Void]("location.reload()"))
+	p.sees("Prepare north", "default 2 · put back")
+	p.goes("Network")
+	p.sees("drawn to scale")
+	p.do(chromedp.Evaluate[chromedp.Void]("history.back()"))
+	p.sees("Size of a worker")
+	p.do(chromedp.Evaluate[chromedp.Void]("history.forward()"))
+	p.sees("drawn to scale")
+
+	other := b.browse() // a colleague with the link
+	other.signIn(b.password)
+	other.open(link)
+	other.sees("Prepare north", "default 2 · put back")
+	other.typeIn("#field-workers", "7")
+	other.sees("9 machines, 17 cores")
+	p.goes("Workers")
+	p.typeIn("#field-workers", "3")
+	p.sees("Somebody else changed this draft while you typed", "Nothing is lost")
+	p.press("Lay mine over theirs")
+	p.sees("5 machines, 9 cores")
+	other.typeIn("#field-workers", "9")
+	other.sees("Somebody else changed this draft")
+	other.press("Take theirs")
+	other.sees("5 machines, 9 cores")
+
+	var list []struct {
+		Body struct {
+			Stack  string         `json:"stack"`
+			Inputs map[string]any `json:"inputs"`
+		} `json:"body"`
+	}
+	b.reads("/api/v1/drafts", &list)
+	if len(list) != 1 || list[0].Body.Stack != "north" || fmt.Sprint(list[0].Body.Inputs["workers"]) != "3" {
+		t.Errorf("what is kept is %+v", list)
+	}
+	p.press("put back")
+	p.unsees("put back")
+}
+
+// TestASecretThatIsTypedIsSealedAtOnce types a password into a form: its rules tick while
+// it is typed, and neither the draft nor the page holds it afterwards.
+func TestASecretThatIsTypedIsSealedAtOnce(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	p := b.browse()
+	p.signIn(b.password)
+	p.open("/prepare/tide-archive")
+	p.sees("Name of the stack")
+	p.typeIn("#stack-name", "vault")
+	p.goes("Access")
+	p.sees("drawn when it is accepted")
+	p.clicks(`[data-field=password] label:last-of-type input`)
+	p.typeIn(`[data-field=password] input[type=password]`, "tide-1")
+	p.sees("it has 6 characters and needs 14", `it contains the forbidden text "tide"`)
+	const password = "Harbour+Lantern+91"
+	p.typeIn(`[data-field=password] input[type=password]`, password)
+	p.sees("keeps every rule")
+	p.press("Seal it")
+	p.sees("vault-password")
+	var raw any
+	b.reads("/api/v1/drafts", &raw)
+	if text := fmt.Sprint(raw); strings.Contains(text, password) || !strings.Contains(text, "secret:vault-password") {
+		t.Errorf("the draft is %s", text)
+	}
+	if html, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.documentElement.outerHTML")); err != nil || strings.Contains(html, password) {
+		t.Errorf("the page holds the password: %v", err)
+	}
+	if told := b.must(0, "reveal", "vault-password", "--reason", "to compare").out; strings.TrimSpace(told) != password {
+		t.Errorf("sealed was %q", told)
+	}
+}
+
+// TestACutConnectionIsToldAndMended cuts the stream of changes off: the page says so, and
+// shows what happened meanwhile once it is there again.
+func TestACutConnectionIsToldAndMended(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	p := b.browse()
+	p.signIn(b.password)
+	p.open("/stacks")
+	p.sees("No stacks yet")
+	b.stop(syscall.SIGTERM)
+	p.sees("The service cannot be heard since")
+	b.up("--empty", "--pace", "240")
+	b.must(0, "apply", b.propose("site", "warning-site"), "--watch")
+	p.sees("site", "healthy")
+	p.unsees("cannot be heard")
+}
