@@ -391,7 +391,7 @@ func (s *Server) index(c *echo.Context) error {
 	nonce := rand.Text()
 	c.Response().Header().Set("Content-Security-Policy", policyWith(nonce))
 	c.Response().Header().Set("Cache-Control", "no-store") // a nonce is used once
-	session := "none" // told with the page, so that it need not be asked and refused
+	session := "none"                                      // told with the page, so that it need not be asked and refused
 	if token := tokenOf(c.Request()); token != "" {
 		if _, err := s.service.ByToken(c.Request().Context(), token); err == nil {
 			session = "there"

@@ -231,7 +231,7 @@ func TestADraftIsKeptAndChangedByWhoHasItsRevision(t *testing.T) {
 	b := newBench(t, nil)
 	ctx := context.Background()
 	d, err := b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "asked", File: "asked.sail.yaml", Source: formSource})
-	if err != nil || d.Answer != nil || !strings.Contains(d.Problem, "needs an account and a region") {
+	if err != nil || d.Body.Account != "saltmere-lab" || d.Body.Region == "" || d.Answer == nil || d.Answer.Pages[0].Missing != 1 || d.Answer.Pages[0].Errors != 0 {
 		t.Fatalf("without a place: %+v %v", d, err)
 	}
 	place := json.RawMessage(`{"account": "saltmere-lab", "region": "north-fell", "inputs": {"size": "plain-2", "stations": 3}}`)

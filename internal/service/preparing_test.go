@@ -1,0 +1,212 @@
+package service_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"undersail/internal/core/lang"
+	"undersail/internal/exchange"
+	"undersail/internal/service"
+)
+
+const vaultSource = `undersail: 1
+about: {name: vault, version: 1.0.0, title: Vault, from: site@1.0.0}
+inputs:
+  size: {picks: size, needs: {vcpus: 2}, default: plain-2, page: Machine}
+  zone: {picks: zone, optional: true, page: Machine}
+  range: {type: string, format: cidr, default: 10.71.0.0/24, page: Network}
+  word: {secret: true, rules: {length: 10, classes: 2, forbid: [kelp]}, page: Access, title: Word}
+presets:
+  large: {title: Large, text: For a storm., inputs: {size: plain-4}}
+require:
+  - {that: '=inputs.range != "10.99.0.0/24"', else: That range is the harbour's.}
+resources:
+  net: {type: network, want: {range: =inputs.range}}
+  lan: {type: subnet, want: {network: =net.id, range: '=carve(inputs.range, ["lan/26"]).lan'}}
+  vault:
+    type: instance
+    want: {size: =inputs.size, image: debian-12, subnet: =lan.id, user_data: {write_files: [{path: /etc/word, content: =inputs.word}]}}
+guide: The vault stands at {=vault.private_address}.
+`
+
+// TestADraftIsPreparedAndProposed goes the way of a form: the place that fits best, fields
+// with what they are, a secret that is sealed at once, and a proposal that ends the draft.
+func TestADraftIsPreparedAndProposed(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	d, err := b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: vaultSource})
+	if err != nil || d.Answer == nil {
+		t.Fatalf("%+v %v", d, err)
+	}
+	a := d.Answer
+	if !a.New || a.Title != "Vault" || len(a.Pages) != 3 || a.Pages[2].Missing != 1 || a.Pages[2].Errors != 0 || a.Totals.Machines != 1 || a.Totals.Resources != 3 || len(a.Presets) != 1 || a.Presets[0].Inputs["size"] != "plain-4" {
+		t.Errorf("the answer: %+v", a)
+	}
+	if !strings.Contains(a.Guide, "The vault stands at ...") {
+		t.Errorf("the guide: %q", a.Guide)
+	}
+	size, word := a.Pages[0].Fields[0], a.Pages[2].Fields[0]
+	if size.Default != "plain-2" || size.Needs == nil || size.Needs.VCPUs != 2 || word.Rules == nil || !strings.Contains(word.RuleWords, "at least 10 characters") || !word.Secret {
+		t.Errorf("the fields: %+v %+v", size, word)
+	}
+	if n := a.Networks; len(n) != 1 || n[0].Range != "10.71.0.0/24" || n[0].Pieces[0].Name != "lan" || n[0].Pieces[0].Share != 0.25 || len(n[0].Next) == 0 {
+		t.Errorf("the addresses: %+v", n)
+	}
+
+	// A value is no part of a draft; it is sealed, or it is refused for what it breaks.
+	_, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"word": "Shingle-and-sand"}}`), "")
+	wantKind(t, err, service.Invalid, "holds no secrets")
+	if broken, err := b.s.TrySecret(ctx, d.ID, "word", service.DraftSecret{Value: "kelp"}); err != nil || len(broken) != 4 {
+		t.Errorf("what it breaks: %v %v", broken, err)
+	}
+	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "kelp"}, "")
+	wantKind(t, err, service.Invalid, "breaks the rules of input word")
+	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "size", service.DraftSecret{Value: "x"}, "")
+	wantKind(t, err, service.Invalid, "is no secret")
+	_, err = b.s.SealForDraft(ctx, service.User{Name: "ada", Role: "viewer"}, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"}, "")
+	wantKind(t, err, service.Forbidden, "")
+	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"}, ""); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
+		t.Fatalf("sealed: %+v %v", d, err)
+	}
+	if again, err := b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{}, ""); err != nil || again.Body.Inputs["word"] != "secret:vault-word-2" {
+		t.Errorf("another, drawn: %+v %v", again.Body, err)
+	} else {
+		d = again
+	}
+	places, err := b.s.DraftPlaces(ctx, d.ID)
+	if err != nil || len(places) != 1 || len(places[0].Variants) != 5 || places[0].Best == "" || places[0].Why == "" {
+		t.Errorf("places: %+v %v", places, err)
+	}
+	presets, err := b.s.DraftPresets(ctx, d.ID)
+	if err != nil || len(presets.Variants) != 2 || presets.Variants[1].Cost.Month <= presets.Variants[0].Cost.Month || len(presets.Variants[0].Errors) != 0 {
+		t.Errorf("presets: %+v %v", presets, err)
+	}
+	zones, err := b.s.DraftChoices(ctx, d.ID, "zone")
+	if err != nil || len(zones) == 0 || len(zones[0].Holds) == 0 {
+		t.Errorf("zones: %+v %v", zones, err)
+	}
+	// What a requirement refuses is told at the inputs that it reads.
+	wrong, err := b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"range": "10.99.0.0/24"}}`), "")
+	if err != nil || wrong.Answer.Pages[1].Errors != 1 || wrong.Answer.Pages[1].Fields[0].Findings[0].Code != "require" {
+		t.Errorf("the requirement: %+v %v", wrong.Answer.Pages, err)
+	}
+	_, err = b.s.ProposeDraft(ctx, b.r.Admin, d.ID, d.Revision)
+	wantKind(t, err, service.Stale, "has revision")
+	_, err = b.s.ProposeDraft(ctx, b.r.Admin, d.ID, wrong.Revision)
+	wantKind(t, err, service.Findings, "")
+	right, err := b.s.ChangeDraft(ctx, b.r.Admin, d.ID, wrong.Revision, json.RawMessage(`{"inputs": {"range": null}}`), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := b.s.ProposeDraft(ctx, b.r.Admin, d.ID, right.Revision)
+	if err != nil || p.Summary != "3 create" {
+		t.Fatalf("proposed: %+v %v", p, err)
+	}
+	_, err = b.s.Draft(ctx, b.r.Admin, d.ID, "")
+	wantKind(t, err, service.NotFound, "")
+
+	// The proposal becomes a draft again, secret and all, to be changed.
+	back, err := b.s.DraftOfProposal(ctx, b.r.Admin, p.ID)
+	if err != nil || back.Body.Inputs["word"] != "secret:vault-word-2" || back.Answer.Errors != 0 || back.Body.Region != p.Region {
+		t.Errorf("back in a draft: %+v %v", back, err)
+	}
+}
+
+// TestADraftThatNamesAStackTakesItsPlace gives a draft the name of a stack that is there
+// somewhere else, and then another name.
+func TestADraftThatNamesAStackTakesItsPlace(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	source := resources(netLine, lanLine)
+	b.apply("coast", source)
+	d, err := b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "", File: "f.sail.yaml", Source: source, Account: "saltmere-lab", Region: "quarry-hill"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "coast"}`), ""); err != nil || d.Answer == nil || d.Answer.New || d.Answer.Region != "north-fell" {
+		t.Fatalf("named like a stack: %+v %v", d, err)
+	}
+	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "shore"}`), ""); err != nil || d.Answer == nil || !d.Answer.New || d.Body.Region == "" {
+		t.Errorf("named anew: %+v %v", d, err)
+	}
+}
+
+// TestAProposalThatWentStaleIsMadeAgain proposes what a proposal said, after another run
+// made it stale.
+func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine))
+	wider := resources(netLine, lanLine)
+	first, second := b.propose("coast", wider), b.propose("coast", wider)
+	b.done(second)
+	_, err := b.s.Accept(ctx, b.r.Admin, first.ID, nil, "")
+	wantKind(t, err, service.Stale, "propose again")
+	again, err := b.s.ProposeAgain(ctx, b.r.Admin, first.ID)
+	if err != nil || again.State != service.Nothing {
+		t.Errorf("what is there already is proposed: %+v %v", again, err)
+	}
+	third := b.propose("coast", resources(netLine))
+	if again, err = b.s.ProposeAgain(ctx, b.r.Admin, third.ID); err != nil || again.ID <= third.ID || again.Summary != third.Summary {
+		t.Errorf("again: %+v %v", again, err)
+	}
+	retire, err := b.s.Retire(ctx, b.r.Admin, "coast")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = b.s.ProposeAgain(ctx, b.r.Admin, retire.ID)
+	wantKind(t, err, service.Conflict, "begin where you began")
+	p, err := b.s.Accept(ctx, b.r.Admin, retire.ID, nil, "after the spring tide")
+	if err != nil || p.Why != "after the spring tide" {
+		t.Errorf("the comment is %q (%v)", p.Why, err)
+	}
+}
+
+// TestATextIsCheckedAsItIsWritten asks about texts of which nothing is published.
+func TestATextIsCheckedAsItIsWritten(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	c, err := b.s.CheckText(ctx, lang.Bundle{File: "vault.sail.yaml", Source: vaultSource + "   \n\n\n"})
+	if err != nil || !c.Sound || c.Name != "vault" || c.From != "site@1.0.0" || len(c.Inputs) != 4 || len(c.Resources) != 3 || c.Resources[2].Type != "instance" || c.Tidied == "" {
+		t.Errorf("a sound text: %+v %v", c, err)
+	}
+	c, err = b.s.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: strings.Replace(vaultSource, "=net.id", "=net.idd", 1)})
+	if err != nil || c.Sound || len(c.Diagnostics) == 0 || c.Diagnostics[0].Line == 0 || !strings.Contains(c.Diagnostics[0].Message, "idd") {
+		t.Errorf("a faulty text: %+v %v", c, err)
+	}
+	for _, source := range []string{"", "undersail: 1", "{", strings.Repeat("a: ", 2000)} {
+		if c, err := b.s.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: source}); err != nil || c.Sound {
+			t.Errorf("%.20q is sound: %v", source, err)
+		}
+	}
+	started, err := b.s.StartText(exchange.Starter{Name: "tide-board", With: []string{"public"}, Tiers: []exchange.Tier{{Name: "store", Machines: 2, Port: 5432}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c, err := b.s.CheckText(ctx, started); err != nil || !c.Sound {
+		t.Errorf("what was begun: %+v %v", c, err)
+	}
+	_, err = b.s.StartText(exchange.Starter{Name: "Tide"})
+	wantKind(t, err, service.Invalid, "no name of a template")
+	l := b.s.Language()
+	if len(l.Sections) < 8 || len(l.Functions) < 10 || len(l.Types) < 20 || len(l.Picks) < 10 || len(l.InputKeys) < 20 {
+		t.Errorf("the language: %d sections, %d functions, %d types", len(l.Sections), len(l.Functions), len(l.Types))
+	}
+	for version, text := range map[string]string{"1.0.0": vaultSource, "1.1.0": strings.NewReplacer("version: 1.0.0", "version: 1.1.0", "default: plain-2", "default: plain-4").Replace(vaultSource)} {
+		if _, _, err := b.s.Publish(ctx, b.r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: text}); err != nil {
+			t.Fatal(version, err)
+		}
+	}
+	list, err := b.s.TemplateDifferences(ctx, "vault@1.1.0", "1.0.0")
+	if err != nil || !strings.Contains(fmt.Sprint(list), "inputs.size.default") {
+		t.Errorf("the differences: %+v %v", list, err)
+	}
+	if kept, err := b.s.Template(ctx, "vault"); err != nil || kept.From != "site@1.0.0" {
+		t.Errorf("where it comes from: %+v %v", kept.From, err)
+	}
+	_, err = b.s.TemplateDifferences(ctx, "vault@1.1.0", "9.0.0")
+	wantKind(t, err, service.NotFound, "")
+}
