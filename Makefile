@@ -5,7 +5,7 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test build check bench chaos audit clean generate screenshots
+.PHONY: demo test build check bench bench-console chaos jobs audit clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
@@ -39,6 +39,14 @@ chaos: ## Change and judge stacks at random, kill, freeze and starve real proces
 bench: ## Print measured ratios
 	@scripts/packages postgresql
 	@go run ./test/bench $(ARGS)
+
+bench-console: build ## Print measured ratios of the console in a browser; SIZE="1000 15" for changes and rounds
+	@scripts/packages postgresql chromium
+	@UNDERSAIL_BENCH_CONSOLE="$(or $(SIZE),1000 15)" go test -count=1 -v -run TestConsoleFigures ./test | grep -v "^=== \|^---\|^PASS"
+
+jobs: build ## Do practitioners' jobs whole in the console; ONLY=desk does those of that name
+	@scripts/packages postgresql chromium
+	UNDERSAIL_JOBS=all go test -count=1 -v -run 'TestJobsInTheConsole/$(ONLY)' ./test
 
 audit: build ## Ask axe-core about every page, light and dark, wide and narrow
 	@scripts/packages postgresql chromium

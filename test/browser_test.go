@@ -22,6 +22,8 @@ type page struct {
 	url  string
 	mu   sync.Mutex
 	said []string // by the browser's console
+	// audited are the pages that were asked about.
+	audited []string
 }
 
 // listen keeps what the browser's console says from now on.

@@ -31,14 +31,11 @@ func terminalShots(t *testing.T, b *bench, to string) {
 		{"terminal-render", "undersail render examples/gauge-intake.sail.yaml --inputs examples/gauge-intake.inputs.yaml --account saltmere-lab --region ember-coast --input 'zones=[ember-coast-a]'", 2 * time.Second},
 		{"terminal-fit", "undersail fit --account saltmere-lab --count 2 --memory 32GiB --disk 2TiB --throughput 350 --by disk", 2 * time.Second},
 		{"terminal-compare", "cd examples; undersail compare forecast-cluster --account saltmere-lab --region north-fell --inputs forecast-cluster.inputs.yaml --presets calm,usual,storm,surge", 2 * time.Second},
-		{"terminal-offers", "undersail offers saltmere-lab --region north-fell --only sizes,disks,images --memory 16GiB --vcpus 4 --zone north-fell-c --sort price", 2 * time.Second},
 		{"terminal-propose", "undersail propose intake-north --input workers=4", 2 * time.Second},
 		{"terminal-apply", "undersail apply " + site + " --watch", 3300 * time.Millisecond},
 		{"terminal-kept", "undersail kept; undersail propose desk --template duty-desk --account saltmere-lab --region north-fell --inputs examples/duty-desk.inputs.yaml | head -32", 2 * time.Second},
 		{"terminal-guide", "undersail apply " + rota + " --watch", 14 * time.Second},
 		{"terminal-connect", handing, 9 * time.Second},
-		{"terminal-account", "undersail accounts show saltmere-lab", 2 * time.Second},
-		{"terminal-verify", "undersail verify intake-north", 3 * time.Second},
 	} {
 		window(t, b, filepath.Join(to, c.name+".png"), c.command, c.wait)
 	}

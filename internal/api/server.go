@@ -23,6 +23,7 @@ import (
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
@@ -89,7 +90,7 @@ func New(ctx context.Context, s *service.Service, console fs.FS, log *slog.Logge
 	e.GET("/api/v1/runs/:id/events/stream", srv.streamRun)
 	e.GET("/api/v1/events/stream", srv.streamAll)
 	e.GET("/api/v1/stream", srv.streamChanges)
-	e.GET("/*", srv.page)
+	e.GET("/*", srv.page, middleware.Gzip())
 	return e, nil
 }
 

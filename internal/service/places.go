@@ -6,6 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"undersail/internal/core/fit"
 	"undersail/internal/store"
@@ -33,25 +36,34 @@ func (s *Service) Everywhere(ctx context.Context, n NewProposal) ([]Where, error
 	if err != nil {
 		return nil, err
 	}
-	out := []Where{}
-	for _, a := range accounts {
-		if a.ClosedAt != nil || n.Account != "" && n.Account != a.Name {
-			continue
-		}
-		w, err := s.where(ctx, a, n)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, w)
+	accounts = slices.DeleteFunc(accounts, func(a store.Account) bool {
+		return a.ClosedAt != nil || n.Account != "" && n.Account != a.Name
+	})
+	out := make([]Where, len(accounts))
+	all, ctx := errgroup.WithContext(ctx)
+	for i, a := range accounts {
+		all.Go(func() (err error) {
+			out[i], err = s.where(ctx, a, n)
+			return err
+		})
 	}
-	return out, nil
+	return out, all.Wait()
 }
+
+// accountPatience is how long a form waits for what one account sells: it has others.
+const accountPatience = 5 * time.Second
 
 func (s *Service) where(ctx context.Context, a store.Account, n NewProposal) (Where, error) {
 	w := Where{Account: a.Name, Cloud: a.Cloud, Variants: []fit.Variant{}}
 	n.Account = a.Name
-	c, err := s.FitTemplate(ctx, n)
+	soon, cancel := context.WithTimeout(ctx, accountPatience)
+	defer cancel()
+	c, err := s.FitTemplate(soon, n)
 	var refused *Error
+	if err != nil && ctx.Err() == nil && soon.Err() != nil {
+		w.Problem = fmt.Sprintf("its cloud did not answer within %g seconds", accountPatience.Seconds())
+		return w, nil
+	}
 	if errors.As(err, &refused) {
 		w.Problem = refused.Title
 		return w, nil

@@ -526,7 +526,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/templates/check": {
+    "/api/v1/texts/check": {
         parameters: {
             query?: never;
             header?: never;
@@ -543,7 +543,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/templates/start": {
+    "/api/v1/texts/start": {
         parameters: {
             query?: never;
             header?: never;

@@ -21,7 +21,7 @@ export default function NewTemplatePage() {
   const form = useForm<Answers>({ defaultValues: { name: '', title: '', with: ['public'], tiers: [] } })
   const tiers = useFieldArray({ control: form.control, name: 'tiers' })
   const start = useMutation({
-    mutationFn: (a: Answers) => unwrap(api.POST('/api/v1/templates/start', { body: { ...a, tiers: a.tiers.map((t) => ({ ...t, machines: Number(t.machines), port: Number(t.port) })) } })),
+    mutationFn: (a: Answers) => unwrap(api.POST('/api/v1/texts/start', { body: { ...a, tiers: a.tiers.map((t) => ({ ...t, machines: Number(t.machines), port: Number(t.port) })) } })),
     onSuccess: (t, a) => { localStorage.setItem(`text ${a.name}`, t.source); void navigate(`/library/${a.name}/text`) },
   })
   return (

@@ -49,7 +49,7 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
   const body = useMemo(() => ({ file, source, ...(parts ? { parts: parts as Schemas['TemplateText']['parts'] } : {}) }), [file, source, parts])
   const [asked, setAsked] = useState(body)
   useEffect(() => { const t = setTimeout(() => setAsked(body), 150); return () => clearTimeout(t) }, [body])
-  const check = useQuery({ queryKey: ['text-check', asked], queryFn: ({ signal }) => unwrap(api.POST('/api/v1/templates/check', { body: asked, signal })), placeholderData: (before) => before, staleTime: Infinity, gcTime: 60_000 })
+  const check = useQuery({ queryKey: ['text-check', asked], queryFn: ({ signal }) => unwrap(api.POST('/api/v1/texts/check', { body: asked, signal })), placeholderData: (before) => before, staleTime: Infinity, gcTime: 60_000 })
   const language = useQuery({ queryKey: ['language'], queryFn: () => unwrap(api.GET('/api/v1/language')), staleTime: Infinity })
   const c = check.data
   const publish = useMutation({

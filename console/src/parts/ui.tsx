@@ -1,4 +1,4 @@
-import { useEffect, useRef, useState, type ButtonHTMLAttributes, type ReactNode, type RefObject } from 'react'
+import { useLayoutEffect, useRef, useState, type ButtonHTMLAttributes, type ReactNode, type RefObject } from 'react'
 import { AlertDialog } from 'radix-ui'
 import { Link } from 'react-router'
 import { Refusal, type Finding } from '../api/client'
@@ -21,10 +21,11 @@ export function LinkButton({ to, kind = 'plain', small = false, children }: { to
 function useScrolls(): [RefObject<HTMLDivElement | null>, boolean] {
   const box = useRef<HTMLDivElement>(null)
   const [scrolls, setScrolls] = useState(false)
-  useEffect(() => {
+  useLayoutEffect(() => {
     const at = box.current
     if (!at) return
     const look = () => setScrolls(at.scrollWidth > at.clientWidth + 1 || at.scrollHeight > at.clientHeight + 1)
+    look()
     const sizes = new ResizeObserver(look)
     sizes.observe(at)
     for (const child of at.children) sizes.observe(child)

@@ -757,34 +757,6 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/templates (the `PublishTemplate` operationId).
 	PublishTemplate(ctx context.Context, body PublishTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CheckTemplateWithBody Read a template as publishing would, and publish nothing
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
-	CheckTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// CheckTemplate Read a template as publishing would, and publish nothing
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
-	CheckTemplate(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// StartTemplateWithBody Write a first template from a few answers; nothing is published
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
-	StartTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// StartTemplate Write a first template from a few answers; nothing is published
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
-	StartTemplate(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	//
 	// Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
@@ -799,6 +771,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/templates/{ref}/versions (the `ListVersions` operationId).
 	ListVersions(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckTemplateWithBody Read a template as publishing would, and publish nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/texts/check (the `CheckTemplate` operationId).
+	CheckTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckTemplate Read a template as publishing would, and publish nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/texts/check (the `CheckTemplate` operationId).
+	CheckTemplate(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartTemplateWithBody Write a first template from a few answers; nothing is published
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/texts/start (the `StartTemplate` operationId).
+	StartTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartTemplate Write a first template from a few answers; nothing is published
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/texts/start (the `StartTemplate` operationId).
+	StartTemplate(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAccounts The accounts of clouds
@@ -2578,74 +2578,6 @@ func (c *Client) PublishTemplate(ctx context.Context, body PublishTemplateJSONRe
 	return c.Client.Do(req)
 }
 
-// CheckTemplateWithBody Read a template as publishing would, and publish nothing
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
-func (c *Client) CheckTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckTemplateRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// CheckTemplate Read a template as publishing would, and publish nothing
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
-func (c *Client) CheckTemplate(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckTemplateRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// StartTemplateWithBody Write a first template from a few answers; nothing is published
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
-func (c *Client) StartTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewStartTemplateRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// StartTemplate Write a first template from a few answers; nothing is published
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
-func (c *Client) StartTemplate(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewStartTemplateRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 //
 // Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
@@ -2681,6 +2613,74 @@ func (c *Client) CompareVersions(ctx context.Context, ref string, params *Compar
 // Corresponds with GET /api/v1/templates/{ref}/versions (the `ListVersions` operationId).
 func (c *Client) ListVersions(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListVersionsRequest(c.Server, ref)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckTemplateWithBody Read a template as publishing would, and publish nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/texts/check (the `CheckTemplate` operationId).
+func (c *Client) CheckTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckTemplateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckTemplate Read a template as publishing would, and publish nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/texts/check (the `CheckTemplate` operationId).
+func (c *Client) CheckTemplate(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckTemplateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartTemplateWithBody Write a first template from a few answers; nothing is published
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/texts/start (the `StartTemplate` operationId).
+func (c *Client) StartTemplateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartTemplateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartTemplate Write a first template from a few answers; nothing is published
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/texts/start (the `StartTemplate` operationId).
+func (c *Client) StartTemplate(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartTemplateRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6313,86 +6313,6 @@ func NewPublishTemplateRequestWithBody(server string, contentType string, body i
 	return req, nil
 }
 
-// NewCheckTemplateRequest calls the generic CheckTemplate builder with application/json body
-func NewCheckTemplateRequest(server string, body CheckTemplateJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewCheckTemplateRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewCheckTemplateRequestWithBody constructs an http.Request for the CheckTemplate method, with any body, and a specified content type
-func NewCheckTemplateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/templates/check")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewStartTemplateRequest calls the generic StartTemplate builder with application/json body
-func NewStartTemplateRequest(server string, body StartTemplateJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewStartTemplateRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewStartTemplateRequestWithBody constructs an http.Request for the StartTemplate method, with any body, and a specified content type
-func NewStartTemplateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/templates/start")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
 // NewGetTemplateRequest constructs an http.Request for the GetTemplate method
 func NewGetTemplateRequest(server string, ref string) (*http.Request, error) {
 	var err error
@@ -6514,6 +6434,86 @@ func NewListVersionsRequest(server string, ref string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewCheckTemplateRequest calls the generic CheckTemplate builder with application/json body
+func NewCheckTemplateRequest(server string, body CheckTemplateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckTemplateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckTemplateRequestWithBody constructs an http.Request for the CheckTemplate method, with any body, and a specified content type
+func NewCheckTemplateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/texts/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStartTemplateRequest calls the generic StartTemplate builder with application/json body
+func NewStartTemplateRequest(server string, body StartTemplateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartTemplateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartTemplateRequestWithBody constructs an http.Request for the StartTemplate method, with any body, and a specified content type
+func NewStartTemplateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/texts/start")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7339,34 +7339,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/templates (the `PublishTemplate` operationId).
 	PublishTemplateWithResponse(ctx context.Context, body PublishTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishTemplateResponse, error)
 
-	// CheckTemplateWithBodyWithResponse Read a template as publishing would, and publish nothing
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
-	CheckTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error)
-
-	// CheckTemplateWithResponse Read a template as publishing would, and publish nothing
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
-	CheckTemplateWithResponse(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error)
-
-	// StartTemplateWithBodyWithResponse Write a first template from a few answers; nothing is published
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
-	StartTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error)
-
-	// StartTemplateWithResponse Write a first template from a few answers; nothing is published
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
-	StartTemplateWithResponse(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error)
-
 	// GetTemplateWithResponse One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7387,6 +7359,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/templates/{ref}/versions (the `ListVersions` operationId).
 	ListVersionsWithResponse(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
+
+	// CheckTemplateWithBodyWithResponse Read a template as publishing would, and publish nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/texts/check (the `CheckTemplate` operationId).
+	CheckTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error)
+
+	// CheckTemplateWithResponse Read a template as publishing would, and publish nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/texts/check (the `CheckTemplate` operationId).
+	CheckTemplateWithResponse(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error)
+
+	// StartTemplateWithBodyWithResponse Write a first template from a few answers; nothing is published
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/texts/start (the `StartTemplate` operationId).
+	StartTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error)
+
+	// StartTemplateWithResponse Write a first template from a few answers; nothing is published
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/texts/start (the `StartTemplate` operationId).
+	StartTemplateWithResponse(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error)
 }
 
 type ListAccountsResponse struct {
@@ -11366,102 +11366,6 @@ func (r PublishTemplateResponse) ContentType() string {
 	return ""
 }
 
-type CheckTemplateResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *TextCheck
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r CheckTemplateResponse) GetJSON200() *TextCheck {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r CheckTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r CheckTemplateResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r CheckTemplateResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r CheckTemplateResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r CheckTemplateResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type StartTemplateResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *StartedText
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r StartTemplateResponse) GetJSON200() *StartedText {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r StartTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r StartTemplateResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r StartTemplateResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r StartTemplateResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r StartTemplateResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type GetTemplateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11600,6 +11504,102 @@ func (r ListVersionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TextCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckTemplateResponse) GetJSON200() *TextCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StartedText
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartTemplateResponse) GetJSON200() *StartedText {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartTemplateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13049,58 +13049,6 @@ func (c *ClientWithResponses) PublishTemplateWithResponse(ctx context.Context, b
 	return ParsePublishTemplateResponse(rsp)
 }
 
-// CheckTemplateWithBodyWithResponse Read a template as publishing would, and publish nothing
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
-func (c *ClientWithResponses) CheckTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error) {
-	rsp, err := c.CheckTemplateWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCheckTemplateResponse(rsp)
-}
-
-// CheckTemplateWithResponse Read a template as publishing would, and publish nothing
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/templates/check (the `CheckTemplate` operationId).
-func (c *ClientWithResponses) CheckTemplateWithResponse(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error) {
-	rsp, err := c.CheckTemplate(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCheckTemplateResponse(rsp)
-}
-
-// StartTemplateWithBodyWithResponse Write a first template from a few answers; nothing is published
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
-func (c *ClientWithResponses) StartTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error) {
-	rsp, err := c.StartTemplateWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseStartTemplateResponse(rsp)
-}
-
-// StartTemplateWithResponse Write a first template from a few answers; nothing is published
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/templates/start (the `StartTemplate` operationId).
-func (c *ClientWithResponses) StartTemplateWithResponse(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error) {
-	rsp, err := c.StartTemplate(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseStartTemplateResponse(rsp)
-}
-
 // GetTemplateWithResponse One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13138,6 +13086,58 @@ func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, ref 
 		return nil, err
 	}
 	return ParseListVersionsResponse(rsp)
+}
+
+// CheckTemplateWithBodyWithResponse Read a template as publishing would, and publish nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/texts/check (the `CheckTemplate` operationId).
+func (c *ClientWithResponses) CheckTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error) {
+	rsp, err := c.CheckTemplateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckTemplateResponse(rsp)
+}
+
+// CheckTemplateWithResponse Read a template as publishing would, and publish nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/texts/check (the `CheckTemplate` operationId).
+func (c *ClientWithResponses) CheckTemplateWithResponse(ctx context.Context, body CheckTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckTemplateResponse, error) {
+	rsp, err := c.CheckTemplate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckTemplateResponse(rsp)
+}
+
+// StartTemplateWithBodyWithResponse Write a first template from a few answers; nothing is published
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/texts/start (the `StartTemplate` operationId).
+func (c *ClientWithResponses) StartTemplateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error) {
+	rsp, err := c.StartTemplateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartTemplateResponse(rsp)
+}
+
+// StartTemplateWithResponse Write a first template from a few answers; nothing is published
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/texts/start (the `StartTemplate` operationId).
+func (c *ClientWithResponses) StartTemplateWithResponse(ctx context.Context, body StartTemplateJSONRequestBody, reqEditors ...RequestEditorFn) (*StartTemplateResponse, error) {
+	rsp, err := c.StartTemplate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartTemplateResponse(rsp)
 }
 
 // ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
@@ -15896,72 +15896,6 @@ func ParsePublishTemplateResponse(rsp *http.Response) (*PublishTemplateResponse,
 	return response, nil
 }
 
-// ParseCheckTemplateResponse parses an HTTP response from a CheckTemplateWithResponse call
-func ParseCheckTemplateResponse(rsp *http.Response) (*CheckTemplateResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &CheckTemplateResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest TextCheck
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseStartTemplateResponse parses an HTTP response from a StartTemplateWithResponse call
-func ParseStartTemplateResponse(rsp *http.Response) (*StartTemplateResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &StartTemplateResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest StartedText
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseGetTemplateResponse parses an HTTP response from a GetTemplateWithResponse call
 func ParseGetTemplateResponse(rsp *http.Response) (*GetTemplateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16044,6 +15978,72 @@ func ParseListVersionsResponse(rsp *http.Response) (*ListVersionsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckTemplateResponse parses an HTTP response from a CheckTemplateWithResponse call
+func ParseCheckTemplateResponse(rsp *http.Response) (*CheckTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TextCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartTemplateResponse parses an HTTP response from a StartTemplateWithResponse call
+func ParseStartTemplateResponse(rsp *http.Response) (*StartTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StartedText
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -908,12 +908,6 @@ type ServerInterface interface {
 	// PublishTemplate Check a template and put it into the library
 	// (POST /api/v1/templates)
 	PublishTemplate(ctx *echo.Context) error
-	// CheckTemplate Read a template as publishing would, and publish nothing
-	// (POST /api/v1/templates/check)
-	CheckTemplate(ctx *echo.Context) error
-	// StartTemplate Write a first template from a few answers; nothing is published
-	// (POST /api/v1/templates/start)
-	StartTemplate(ctx *echo.Context) error
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx *echo.Context, ref string) error
@@ -923,6 +917,12 @@ type ServerInterface interface {
 	// ListVersions Every version of a template, newest first
 	// (GET /api/v1/templates/{ref}/versions)
 	ListVersions(ctx *echo.Context, ref string) error
+	// CheckTemplate Read a template as publishing would, and publish nothing
+	// (POST /api/v1/texts/check)
+	CheckTemplate(ctx *echo.Context) error
+	// StartTemplate Write a first template from a few answers; nothing is published
+	// (POST /api/v1/texts/start)
+	StartTemplate(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -2343,24 +2343,6 @@ func (w *ServerInterfaceWrapper) PublishTemplate(ctx *echo.Context) error {
 	return err
 }
 
-// CheckTemplate converts echo context to params.
-func (w *ServerInterfaceWrapper) CheckTemplate(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CheckTemplate(ctx)
-	return err
-}
-
-// StartTemplate converts echo context to params.
-func (w *ServerInterfaceWrapper) StartTemplate(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.StartTemplate(ctx)
-	return err
-}
-
 // GetTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	var err error
@@ -2415,6 +2397,24 @@ func (w *ServerInterfaceWrapper) ListVersions(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListVersions(ctx, ref)
+	return err
+}
+
+// CheckTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckTemplate(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckTemplate(ctx)
+	return err
+}
+
+// StartTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) StartTemplate(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartTemplate(ctx)
 	return err
 }
 
@@ -2507,8 +2507,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/policies/:name", wrapper.ListPolicyVersions, options.OperationMiddlewares["listPolicyVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/templates", wrapper.ListTemplates, options.OperationMiddlewares["listTemplates"]...)
 	router.POST(options.BaseURL+"/api/v1/templates", wrapper.PublishTemplate, options.OperationMiddlewares["publishTemplate"]...)
-	router.POST(options.BaseURL+"/api/v1/templates/check", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
-	router.POST(options.BaseURL+"/api/v1/templates/start", wrapper.StartTemplate, options.OperationMiddlewares["startTemplate"]...)
+	router.POST(options.BaseURL+"/api/v1/texts/check", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
+	router.POST(options.BaseURL+"/api/v1/texts/start", wrapper.StartTemplate, options.OperationMiddlewares["startTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref/differences", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/libraries", wrapper.ListLibraries, options.OperationMiddlewares["listLibraries"]...)
@@ -5838,84 +5838,6 @@ func (response PublishTemplatedefaultApplicationProblemPlusJSONResponse) VisitPu
 	return err
 }
 
-type CheckTemplateRequestObject struct {
-	Body *CheckTemplateJSONRequestBody
-}
-
-type CheckTemplateResponseObject interface {
-	VisitCheckTemplateResponse(w http.ResponseWriter) error
-}
-
-type CheckTemplate200JSONResponse TextCheck
-
-func (response CheckTemplate200JSONResponse) VisitCheckTemplateResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type CheckTemplatedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response CheckTemplatedefaultApplicationProblemPlusJSONResponse) VisitCheckTemplateResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type StartTemplateRequestObject struct {
-	Body *StartTemplateJSONRequestBody
-}
-
-type StartTemplateResponseObject interface {
-	VisitStartTemplateResponse(w http.ResponseWriter) error
-}
-
-type StartTemplate200JSONResponse StartedText
-
-func (response StartTemplate200JSONResponse) VisitStartTemplateResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type StartTemplatedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response StartTemplatedefaultApplicationProblemPlusJSONResponse) VisitStartTemplateResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type GetTemplateRequestObject struct {
 	Ref string `json:"ref"`
 }
@@ -6023,6 +5945,84 @@ type ListVersionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckTemplateRequestObject struct {
+	Body *CheckTemplateJSONRequestBody
+}
+
+type CheckTemplateResponseObject interface {
+	VisitCheckTemplateResponse(w http.ResponseWriter) error
+}
+
+type CheckTemplate200JSONResponse TextCheck
+
+func (response CheckTemplate200JSONResponse) VisitCheckTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckTemplatedefaultApplicationProblemPlusJSONResponse) VisitCheckTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartTemplateRequestObject struct {
+	Body *StartTemplateJSONRequestBody
+}
+
+type StartTemplateResponseObject interface {
+	VisitStartTemplateResponse(w http.ResponseWriter) error
+}
+
+type StartTemplate200JSONResponse StartedText
+
+func (response StartTemplate200JSONResponse) VisitStartTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartTemplatedefaultApplicationProblemPlusJSONResponse) VisitStartTemplateResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6285,12 +6285,6 @@ type StrictServerInterface interface {
 	// PublishTemplate Check a template and put it into the library
 	// (POST /api/v1/templates)
 	PublishTemplate(ctx context.Context, request PublishTemplateRequestObject) (PublishTemplateResponseObject, error)
-	// CheckTemplate Read a template as publishing would, and publish nothing
-	// (POST /api/v1/templates/check)
-	CheckTemplate(ctx context.Context, request CheckTemplateRequestObject) (CheckTemplateResponseObject, error)
-	// StartTemplate Write a first template from a few answers; nothing is published
-	// (POST /api/v1/templates/start)
-	StartTemplate(ctx context.Context, request StartTemplateRequestObject) (StartTemplateResponseObject, error)
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
@@ -6300,6 +6294,12 @@ type StrictServerInterface interface {
 	// ListVersions Every version of a template, newest first
 	// (GET /api/v1/templates/{ref}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
+	// CheckTemplate Read a template as publishing would, and publish nothing
+	// (POST /api/v1/texts/check)
+	CheckTemplate(ctx context.Context, request CheckTemplateRequestObject) (CheckTemplateResponseObject, error)
+	// StartTemplate Write a first template from a few answers; nothing is published
+	// (POST /api/v1/texts/start)
+	StartTemplate(ctx context.Context, request StartTemplateRequestObject) (StartTemplateResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -8992,6 +8992,82 @@ func (sh *strictHandler) PublishTemplate(ctx *echo.Context) error {
 	return nil
 }
 
+// GetTemplate operation middleware
+func (sh *strictHandler) GetTemplate(ctx *echo.Context, ref string) error {
+	var request GetTemplateRequestObject
+
+	request.Ref = ref
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTemplate(ctx.Request().Context(), request.(GetTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
+		return validResponse.VisitGetTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CompareVersions operation middleware
+func (sh *strictHandler) CompareVersions(ctx *echo.Context, ref string, params CompareVersionsParams) error {
+	var request CompareVersionsRequestObject
+
+	request.Ref = ref
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareVersions(ctx.Request().Context(), request.(CompareVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareVersionsResponseObject); ok {
+		return validResponse.VisitCompareVersionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListVersions operation middleware
+func (sh *strictHandler) ListVersions(ctx *echo.Context, ref string) error {
+	var request ListVersionsRequestObject
+
+	request.Ref = ref
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListVersions(ctx.Request().Context(), request.(ListVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListVersionsResponseObject); ok {
+		return validResponse.VisitListVersionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // CheckTemplate operation middleware
 func (sh *strictHandler) CheckTemplate(ctx *echo.Context) error {
 	var request CheckTemplateRequestObject
@@ -9078,82 +9154,6 @@ func (sh *strictHandler) StartTemplate(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(StartTemplateResponseObject); ok {
 		return validResponse.VisitStartTemplateResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetTemplate operation middleware
-func (sh *strictHandler) GetTemplate(ctx *echo.Context, ref string) error {
-	var request GetTemplateRequestObject
-
-	request.Ref = ref
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetTemplate(ctx.Request().Context(), request.(GetTemplateRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetTemplate")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
-		return validResponse.VisitGetTemplateResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// CompareVersions operation middleware
-func (sh *strictHandler) CompareVersions(ctx *echo.Context, ref string, params CompareVersionsParams) error {
-	var request CompareVersionsRequestObject
-
-	request.Ref = ref
-	request.Params = params
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.CompareVersions(ctx.Request().Context(), request.(CompareVersionsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "CompareVersions")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(CompareVersionsResponseObject); ok {
-		return validResponse.VisitCompareVersionsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ListVersions operation middleware
-func (sh *strictHandler) ListVersions(ctx *echo.Context, ref string) error {
-	var request ListVersionsRequestObject
-
-	request.Ref = ref
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListVersions(ctx.Request().Context(), request.(ListVersionsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListVersions")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListVersionsResponseObject); ok {
-		return validResponse.VisitListVersionsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
