@@ -28,7 +28,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	}
 	b := start(t, "--empty", "--pace", "240")
 	b.must(0, "apply", b.propose("rota", "duty-rota", "--inputs", "examples/duty-rota.inputs.yaml"), "--watch")
-	b.simcloud("fault", "add", "service-never", "--label", "site", "--count", "-1")
+	b.simcloud("fault", "add", "late-failure", "--on", "instances", "--count", "-1")
 	b.run("apply", b.propose("site", "warning-site"), "--watch")
 	b.simcloud("fault", "lift")
 	b.must(0, "retire", "rota")

@@ -122,14 +122,28 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 	if err != nil {
 		return Draft{}, err
 	}
-	changed, err := s.store.ChangeDraft(ctx, id, revision, raw)
-	if errors.Is(err, store.ErrNotFound) {
+	// It is kept and answered at the same time: somebody waits for the answer as they type.
+	var changed store.Draft
+	var kept error
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		changed, kept = s.store.ChangeDraft(ctx, id, revision, raw)
+	}()
+	row.Body, row.Revision = raw, revision+1
+	answered, err := s.answered(ctx, u, row, "draft "+id, graph)
+	<-done
+	switch {
+	case errors.Is(kept, store.ErrNotFound):
 		return Draft{}, changedSince(id, revision+1, revision)
+	case kept != nil:
+		return Draft{}, kept
 	}
-	if err != nil {
-		return Draft{}, err
+	if errors.Is(err, errSuperseded) { // a newer change of the same person is answered instead
+		err = nil
 	}
-	return s.answered(ctx, u, changed, "draft "+id, graph)
+	answered.Revision, answered.ChangedAt = changed.Revision, changed.ChangedAt
+	return answered, err
 }
 
 // renamed gives a draft the place that goes with its new name: a stack that is there stays
@@ -172,7 +186,7 @@ func (s *Service) draftBody(ctx context.Context, n NewProposal) ([]byte, error) 
 		return nil, refuse(Invalid, "seal them first: PUT /api/v1/drafts/{id}/secrets/{input}", "a draft holds no secrets")
 	}
 	if n.Template != "" || n.Source != "" || n.Stack != "" {
-		r := &reading{isNew: true}
+		r := &reading{isNew: true, offline: true}
 		if err := s.readDraftTemplate(ctx, r, n); err == nil {
 			for _, in := range r.Template.Inputs {
 				if secretGiven(in, n) {
@@ -292,7 +306,7 @@ func (s *Service) TrySecret(ctx context.Context, id, input string, given DraftSe
 
 // draftInput finds an input of the template of a draft.
 func (s *Service) draftInput(ctx context.Context, n NewProposal, input string) (*lang.Input, *reading, error) {
-	r := &reading{isNew: true}
+	r := &reading{isNew: true, offline: true}
 	if err := s.readDraftTemplate(ctx, r, n); err != nil {
 		return nil, nil, err
 	}

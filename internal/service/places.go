@@ -28,7 +28,7 @@ type Where struct {
 // Everywhere tells in which regions of which accounts a template can run as it is
 // filled in, and for how much. An account that cannot be asked says why.
 func (s *Service) Everywhere(ctx context.Context, n NewProposal) ([]Where, error) {
-	r := &reading{isNew: true}
+	r := &reading{isNew: true, offline: true}
 	if err := s.readDraftTemplate(ctx, r, n); err != nil {
 		return nil, err
 	}
