@@ -75,6 +75,7 @@ function Content({ s }: { s: Stack }) {
                   </tbody>
                 </table>
               </Sheet>
+              <Inputs s={s} />
             </div>
             <div className="min-w-0 space-y-3">
               <Strayed list={actions.verify.data?.resources ?? []} onPutRight={() => actions.propose.mutate('put right')} busy={actions.propose.isPending} />
@@ -82,7 +83,6 @@ function Content({ s }: { s: Stack }) {
               <Outputs s={s} />
               <Guide name={s.name} />
               {shown && <Details r={shown} />}
-              <Inputs s={s} />
             </div>
           </div>
         )}
@@ -152,7 +152,7 @@ function Outputs({ s }: { s: Stack }) {
 
 function Details({ r }: { r: Resource }) {
   return (
-    <Sheet title={r.name} note={r.healthy_at ? `proved healthy ${clock(r.healthy_at)}` : r.type} className="max-h-[230px]">
+    <Sheet title={r.name} note={r.healthy_at ? `proved healthy ${clock(r.healthy_at)}` : r.type} className="max-h-[300px]">
       {r.reason && <p className="mb-2 text-bad">{r.reason}</p>}
       <EvidenceList list={r.evidence} waiting="fail" />
       <dl className="mt-2.5 grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5 border-t border-line pt-2.5 text-small">

@@ -3,7 +3,7 @@ import { Link, useNavigate } from 'react-router'
 import { api, unwrap } from '../api/client'
 import { useKept, useStacks } from '../api/queries'
 import { State, toneColor } from '../parts/state'
-import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Button, Empty, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { useNow } from '../parts/now'
 import { ago, money, moment, valueText } from '../parts/words'
 
@@ -17,13 +17,13 @@ export function StacksPage() {
   const costs = [...new Set(list.map((s) => s.currency).filter(Boolean))].map((c) => money(list.filter((s) => s.currency === c).reduce((sum, s) => sum + s.hour, 0), c))
   return (
     <>
-      <PageTitle>Stacks</PageTitle>
+      <PageTitle side={<LinkButton to="/library" kind={list.length === 0 ? 'main' : 'plain'}>New stack from a template</LinkButton>}>Stacks</PageTitle>
       {stacks.isError && <div className="mb-3"><Trouble error={stacks.error} retry={() => void stacks.refetch()} /></div>}
       {stacks.isPending && <Sheet><Loading /></Sheet>}
       {stacks.isSuccess && list.length === 0 && (
         <Sheet>
           <Empty title="No stacks yet" command="undersail propose warnings --template warning-site --account saltmere-lab --region north-fell">
-            Propose one from a template; nothing is made before you accept it.
+            Choose a template in the <Link className="text-accent underline" to="/library">library</Link>, or propose on the command line; nothing is made before you accept it.
           </Empty>
         </Sheet>
       )}

@@ -67,7 +67,7 @@ export default function Graph({ nodes, edges, selected, onSelect, label, compact
   const ordered = drawing.edges.toSorted((a, b) => Number(isCritical(a)) - Number(isCritical(b)))
   const whole = { width: drawing.width + 2 * MARGIN, height: drawing.height + 2 * MARGIN }
   return (
-    <svg role="group" aria-label={label} viewBox={`${-MARGIN} ${-MARGIN} ${whole.width} ${whole.height}`} className="mx-auto block h-full w-full min-w-[var(--least)] max-md:min-w-[var(--phone)]" style={{ maxWidth: whole.width, maxHeight: whole.height, '--least': `${whole.width * (compact ? 0.8 : 0.5)}px`, '--phone': `${whole.width * 0.85}px` } as CSSProperties}>
+    <svg role="group" aria-label={label} viewBox={`${-MARGIN} ${-MARGIN} ${whole.width} ${whole.height}`} className="mx-auto block h-full w-full min-w-[var(--least)] max-md:min-w-[var(--phone)]" style={{ maxWidth: whole.width, maxHeight: whole.height, '--least': `${whole.width * (compact ? 0.8 : 0.5)}px`, '--phone': `${whole.width * 0.7}px` } as CSSProperties}>
       {ordered.map((e) => (
         <path key={`${e.from}>${e.to}`} d={pathOf(e.points)} fill="none" stroke={isCritical(e) ? 'var(--path)' : 'var(--line)'} strokeWidth={isCritical(e) ? 2.2 : 1.5} />
       ))}
