@@ -11,11 +11,10 @@ demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
 	@exec bin/undersail demo --dir "$(DEMO_DIR)"
 
-# The longest package comes first, so that nothing waits for it alone at the end; three at a
-# time, since they wait for a cloud more than they compute.
+# The longest package comes first, so that nothing waits for it alone at the end.
 test: build check ## Run all static checks and tests
 	@scripts/packages postgresql chromium openssh-client
-	go test -p 3 ./test/... ./...
+	go test ./test/... ./...
 
 build: console/dist/app/index.html ## Build both programs, with the console inside
 	go build -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
