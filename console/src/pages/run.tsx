@@ -169,7 +169,7 @@ function EventsSheet({ events }: { events: Event[] }) {
   const newest = useMemo(() => events.slice(-400).toReversed(), [events])
   return (
     <Sheet title="What happened" note={events.length > newest.length ? `the newest ${newest.length} of ${events.length}` : 'newest first'} className="h-[220px]" label="What happened">
-      <ol className="space-y-1 font-mono text-small">
+      <ol data-events="" className="space-y-1 font-mono text-small">
         {newest.map((e) => (
           <li key={e.number} className="flex gap-3"><span className="flex-none font-semibold">{clock(e.at)}</span><span className="min-w-0 flex-1 [overflow-wrap:anywhere]">{e.text}</span></li>
         ))}

@@ -19,6 +19,14 @@ export async function begin(template: string, stack: string, version: string, me
   return mine ?? unwrap(api.POST('/api/v1/drafts', { body: stack ? (version ? { stack, template: `${template}@${version}` } : { stack }) : { stack: '', template } }))
 }
 
+/** Whether a draft says already what a change would. */
+function holds(draft: Draft, patch: Change): boolean {
+  const same = (a: unknown, b: unknown) => JSON.stringify(a ?? null) === JSON.stringify(b ?? null)
+  const body = draft.body as unknown as Record<string, unknown>
+  const inputs = (draft.body.inputs ?? {}) as Record<string, unknown>
+  return Object.entries(patch).every(([key, value]) => (key === 'inputs' ? Object.entries(value as object).every(([name, v]) => same(inputs[name], v)) : same(body[key] === '' ? null : body[key], value === '' ? null : value)))
+}
+
 export interface Keeping {
   draft: Draft
   /** The newest answer; while a name or a place cannot be checked it is the one before. */
@@ -43,7 +51,14 @@ export interface Keeping {
  */
 export function useKeeping(id: string): { loading: boolean; error: unknown; retry: () => void; keeping: Keeping | null } {
   const client = useQueryClient()
-  const query = useQuery({ queryKey: ['draft', id], queryFn: () => unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })), staleTime: Infinity, refetchOnWindowFocus: false })
+  const now = useRef<Draft | undefined>(undefined)
+  const query = useQuery({
+    queryKey: ['draft', id], staleTime: Infinity, refetchOnMount: 'always', refetchOnWindowFocus: false,
+    queryFn: async () => {
+      const got = await unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } }))
+      return now.current && now.current.revision > got.revision ? now.current : got // asked before the last change was kept
+    },
+  })
   const draft = query.data
   const [typed, setTyped] = useState<Change>({})
   const [theirs, setTheirs] = useState<Draft | null>(null)
@@ -54,7 +69,6 @@ export function useKeeping(id: string): { loading: boolean; error: unknown; retr
   useEffect(() => { last.current = answer }, [answer])
   const waiting = useRef<Change | null>(null)
   const sending = useRef(false)
-  const now = useRef<Draft | undefined>(undefined)
   const alive = useRef(true)
   useEffect(() => { alive.current = true; return () => { alive.current = false } }, [])
   useEffect(() => { if (draft && (!now.current || draft.id !== now.current.id || draft.revision >= now.current.revision)) now.current = draft }, [draft])
@@ -68,6 +82,7 @@ export function useKeeping(id: string): { loading: boolean; error: unknown; retr
     const patch = waiting.current
     waiting.current = null
     underway.current = patch
+    let free = true // nothing stands between this change and the next
     try {
       const got = await unwrap(api.PATCH('/api/v1/drafts/{id}', {
         params: { path: { id }, header: { 'If-Match': `"${now.current.revision}"` }, query: { graph: now.current.answer?.graph_digest } },
@@ -79,20 +94,26 @@ export function useKeeping(id: string): { loading: boolean; error: unknown; retr
       setTrouble(null)
     } catch (error) {
       underway.current = null
-      waiting.current = merged(patch, waiting.current ?? {})
+      const later = waiting.current as Change | null
+      waiting.current = merged(patch, later ?? {})
       const stale = error instanceof Refusal && error.problem.type === 'urn:undersail:stale'
-      if (stale) setTheirs(await unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })).catch(() => null))
-      else {
+      if (stale) {
+        const got = await unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })).catch(() => null)
+        if (got && holds(got, patch)) { // it was kept, and only its answer was lost
+          now.current = got
+          waiting.current = later
+          client.setQueryData(['draft', id], got)
+        } else { free = false; setTheirs(got) }
+      } else {
+        free = false
         setTrouble(error)
         if (error instanceof Refusal && error.problem.status !== 0 && error.problem.status < 500) {
           waiting.current = null // the service will not take it; what is typed stays to be seen
         } else if (alive.current) setTimeout(() => void send(), 2000)
       }
-      sending.current = false
-      return
     }
     sending.current = false
-    if (waiting.current) void send()
+    if (free && waiting.current) void send()
   }, [client, id])
 
   const change = useCallback((patch: Change) => {
