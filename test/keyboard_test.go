@@ -54,7 +54,8 @@ func TestPreparing(t *testing.T) {
 	b := start(t, "--empty", "--pace", "240")
 	p := b.browse()
 	p.signIn(b.password)
-	for name, try := range map[string]func(*page, *bench){"by keyboard alone": byKeyboardAlone, "what was typed stays": whatWasTypedStays, "a secret that is typed is sealed at once": typedSecret} {
+	for name, try := range map[string]func(*page, *bench){"by keyboard alone": byKeyboardAlone, "what was typed stays": whatWasTypedStays, "a secret that is typed is sealed at once": typedSecret,
+		"a text is begun, written, published and copied": writtenText} {
 		t.Run(name, func(t *testing.T) {
 			p.t = t
 			try(p, b)
@@ -185,6 +186,38 @@ func typedSecret(p *page, b *bench) {
 	if told := b.must(0, "reveal", "vault-password", "--reason", "to compare").out; strings.TrimSpace(told) != password {
 		t.Errorf("sealed was %q", told)
 	}
+}
+
+// writtenText begins a template from a few answers, is told where a word is wrong, gets
+// one completed, publishes it, and copies it with its origin.
+func writtenText(p *page, _ *bench) {
+	p.open("/library/new")
+	p.sees("Tiers behind the machine")
+	p.typeIn("#name", "tide-board")
+	p.press("Add a tier")
+	p.press("Write it")
+	p.sees("tide-board", "0.1.0", "it could be published", "Rendering", "middle")
+	p.do(chromedp.Evaluate[chromedp.Void](`(() => { const all = document.querySelector('.cm-content'), s = getSelection(); all.focus(); s.selectAllChildren(all.querySelector('.cm-line')); s.collapseToEnd() })()`))
+	p.do(chromedp.KeyEvent(" oops"))
+	p.sees("1 errors", "line 1")
+	p.open("/library/new")
+	p.sees("Tiers behind the machine")
+	p.typeIn("#name", "tide-board")
+	p.press("Write it")
+	p.sees("it could be published")
+	p.do(chromedp.Evaluate[chromedp.Void](`(() => { const all = document.querySelector('.cm-content'), s = getSelection(); all.focus(); s.selectAllChildren(all.querySelector('.cm-line')); s.collapseToEnd() })()`))
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.do(chromedp.KeyEvent("gui"))
+	p.sees("guide") // is offered
+	p.do(chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li")))
+	p.do(chromedp.KeyEvent(": A board."))
+	p.sees("it could be published")
+	p.press("Publish tide-board 0.1.0")
+	p.sees("What it makes", "best fit", "published here")
+	p.press("Copy and change")
+	p.sees("tide-board-copy", "it could be published")
+	p.press("Publish tide-board-copy 0.1.0")
+	p.sees("copied from tide-board@0.1.0")
 }
 
 // TestACutConnectionIsToldAndMended cuts the streams off in the middle of a run: the page

@@ -47,13 +47,28 @@ const expressions = ViewPlugin.fromClass(class {
 function found(view: EditorView): DecorationSet {
   const marks: Range<Decoration>[] = []
   for (const { from, to } of view.visibleRanges) {
-    const text = view.state.doc.sliceString(from, to)
-    for (const m of text.matchAll(/(?:[:[{,-]\s+|^\s+|["'[])(=(?!=)[^\n#]*?)(?=["'](?:[,\]}]|\s|$)|,\s+[\w"']+:|\}|\s+#|$)/gm)) {
-      const start = from + m.index + m[0].length - m[1]!.length
-      marks.push(expression.range(start, start + m[1]!.length))
+    for (let at = from; at <= to;) {
+      const line = view.state.doc.lineAt(at)
+      for (const [start, end] of computed(line.text)) marks.push(expression.range(line.from + start, line.from + end))
+      at = line.to + 1
     }
   }
   return Decoration.set(marks, true)
+}
+
+/** Where in a line of a template expressions stand: after a key, a dash or a bracket, quoted or not. */
+export function computed(line: string): [number, number][] {
+  const out: [number, number][] = []
+  for (const m of line.matchAll(/(^\s*|[:[{,-]\s+|[[{])(["']?)=(?!=)/g)) {
+    const start = m.index + m[0].length - 1
+    if (out.some(([a, b]) => start >= a && start < b)) continue // within another
+    const quote = m[2]!
+    const rest = line.slice(start)
+    const flow = quote === '' && /[{[][^}\]]*$/.test(line.slice(0, m.index + m[1]!.length))
+    const end = quote ? new RegExp(`${quote}(?=\\s*([,\\]}]|$))`).exec(rest) : flow ? /,\s+[\w"']+:|\}/.exec(rest) : /\s#/.exec(rest)
+    out.push([start, start + (end ? end.index : rest.length)])
+  }
+  return out.filter(([a, b]) => b > a)
 }
 
 /** Completion by where the cursor is: sections, keys, types and their properties, and what is in scope of an expression. */

@@ -52,6 +52,8 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
   const check = useQuery({ queryKey: ['text-check', asked], queryFn: ({ signal }) => unwrap(api.POST('/api/v1/texts/check', { body: asked, signal })), placeholderData: (before) => before, staleTime: Infinity, gcTime: 60_000 })
   const language = useQuery({ queryKey: ['language'], queryFn: () => unwrap(api.GET('/api/v1/language')), staleTime: Infinity })
   const c = check.data
+  // What was said of an earlier text lets nothing be done with this one.
+  const sound = c?.sound && asked === body && !check.isPlaceholderData
   const publish = useMutation({
     mutationFn: () => unwrap(api.POST('/api/v1/templates', { body })),
     onSuccess: async (t) => {
@@ -74,8 +76,8 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
           <span className="text-small text-ink-2">{source !== published ? 'changed in this browser' : ''}</span>
           {source !== published && <Button onClick={() => setSource(published)}>Take the published text</Button>}
           <Button disabled={!c?.tidied} onClick={() => { if (c?.tidied) setSource(c.tidied) }}>{c && !c.tidied && errors === 0 ? 'Tidy already' : 'Tidy'}</Button>
-          <Button disabled={!c?.sound || prepare.isPending} onClick={() => prepare.mutate()}>Prepare with this text</Button>
-          {keeper && <Button kind="main" disabled={!c?.sound || !changed || publish.isPending} onClick={() => publish.mutate()}>Publish {c?.name} {c?.version}</Button>}
+          <Button disabled={!sound || prepare.isPending} onClick={() => prepare.mutate()}>Prepare with this text</Button>
+          {keeper && <Button kind="main" disabled={!sound || !changed || publish.isPending} onClick={() => publish.mutate()}>Publish {c?.name} {c?.version}</Button>}
         </div>
       }>{c?.name ?? name} <span className="text-large font-normal text-ink-2">{c?.version}</span></PageTitle>
       <div className="space-y-3">

@@ -44,7 +44,7 @@ export function Timeline({ run, now, selected, onSelect }: { run: Run; now: numb
   const box = useRef<HTMLDivElement>(null)
   const rows = useVirtualizer({ count: all.length, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 10 })
   const first = all.findIndex((b) => b.step.resource === selected)
-  const many = all.length > 12
+  const many = all.length > 8
   useEffect(() => { if (many && first >= 0) rows.scrollToIndex(first, { align: 'auto' }) }, [first, many, rows])
   const ticks = [0.02, 0.34, 0.66, 0.98].map((f) => left + f * (right - left))
   return (

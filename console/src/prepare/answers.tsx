@@ -42,7 +42,7 @@ export function Answers({ answer, onLead, onTake, whole = false }: { answer: Ans
                   <FindingMark severity={f.severity} />
                   <span className="min-w-0 [overflow-wrap:anywhere]">
                     {at ? <button type="button" className="text-left font-semibold hover:underline" style={{ color: f.severity === 'error' ? 'var(--bad)' : f.severity === 'warning' ? 'var(--settling)' : undefined }} onClick={() => onLead(at)}>{titles.get(at) ?? at}</button> : <span className="font-mono text-small">{f.place}</span>}
-                    <span className="block text-small text-ink-2">{f.message}{f.remedy && <>; {f.remedy}</>}</span>
+                    <span className="block text-small text-ink-2">{f.remedy ? `${f.message.replace(/\.$/, '')}; ${f.remedy}` : f.message}</span>
                     {f.take && at && <Button small className="mt-1" onClick={() => onTake(at, f.take!)}>take {f.take}</Button>}
                   </span>
                 </li>

@@ -17,10 +17,10 @@ export function AddressMap({ picture }: { picture: Picture }) {
         {picture.pieces.map((p) => (
           <div
             key={p.kind + p.range + (p.name ?? '')} title={`${p.range} ${words[p.kind]} ${p.name ?? ''}`}
-            className={`absolute top-0 h-full overflow-hidden border-r border-sheet px-1 pt-1 text-[11px] leading-[1.25] ${{ taken: 'hatched', ours: 'bg-accent-soft text-accent', overlap: 'border-2 border-bad bg-bad-soft text-bad', free: 'text-ink-2' }[p.kind]}`}
+            className={`absolute top-0 h-full overflow-hidden px-1 pt-1 text-[11px] leading-[1.25] ${{ taken: 'hatched border-r border-sheet text-right', ours: 'border-r border-sheet bg-accent-soft text-accent', overlap: 'border-2 border-bad bg-bad-soft text-bad', free: 'border-r border-line text-ink-2' }[p.kind]}`}
             style={{ left: `${p.from * 100}%`, width: `max(3px, ${p.share * 100}%)`, zIndex: p.kind === 'overlap' ? 2 : p.kind === 'ours' ? 1 : 0 }}
           >
-            {p.share > 0.09 && <><span className="block truncate font-semibold">{p.name ?? (p.kind === 'free' ? 'free' : '')}</span><span className="block truncate">{p.range}</span></>}
+            {p.share > 0.09 && <span className={p.kind === 'taken' ? 'inline-block bg-sheet px-1' : undefined}><span className="block truncate font-semibold">{p.name ?? (p.kind === 'free' ? 'free' : '')}</span><span className="block truncate">{p.range}</span></span>}
           </div>
         ))}
       </div>
