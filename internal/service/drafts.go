@@ -2,14 +2,10 @@ package service
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
-	"slices"
-	"strings"
 	"time"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
@@ -149,17 +145,13 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 // renamed gives a draft the place that goes with its new name: a stack that is there stays
 // where it is, and another one gets the best place if it has none.
 func (s *Service) renamed(ctx context.Context, n NewProposal) (NewProposal, error) {
-	stack, err := s.store.StackByName(ctx, n.Stack)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	_, there, err := s.applied(ctx, n.Stack)
+	if err != nil {
 		return n, err
 	}
-	if err == nil && stack.RetiredAt == nil {
-		if _, err := s.store.LastRun(ctx, stack.ID); err == nil {
-			n.Account, n.Region = "", ""
-			return n, nil
-		} else if !errors.Is(err, store.ErrNotFound) {
-			return n, err
-		}
+	if there {
+		n.Account, n.Region = "", ""
+		return n, nil
 	}
 	return s.placed(ctx, n)
 }
@@ -202,106 +194,32 @@ func (s *Service) draftBody(ctx context.Context, n NewProposal) ([]byte, error) 
 	return raw, nil
 }
 
-// readDraftTemplate reads the template that a draft names, or that of its stack.
+// readDraftTemplate reads the template that a draft names, or that of its stack, if that
+// was applied.
 func (s *Service) readDraftTemplate(ctx context.Context, r *reading, n NewProposal) error {
-	if n.Template == "" && n.Source == "" {
-		stack, err := s.store.StackByName(ctx, n.Stack)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return err
-		}
-		if err == nil && stack.RetiredAt == nil {
-			r.stack, r.isNew = stack, false
-		}
+	stack, there, err := s.applied(ctx, n.Stack)
+	if err != nil {
+		return err
+	}
+	if there {
+		r.stack, r.isNew = stack, false
 	}
 	return s.readTemplate(ctx, r, n)
 }
 
-// secretGiven tells whether a draft gives a secret by its value, and not by the name of
-// one that is sealed.
-func secretGiven(in *lang.Input, n NewProposal) bool {
-	if !in.Secret {
-		return false
-	}
-	for _, l := range append(slices.Clone(n.Layers), render.Layer{Inputs: n.Inputs}) {
-		switch v := l.Inputs[in.Name].(type) {
-		case nil:
-		case string:
-			if name, named := strings.CutPrefix(v, "secret:"); !named || !secretName.MatchString(name) {
-				return true
-			}
-		default:
-			return true
-		}
-	}
-	return false
-}
-
-// DraftSecret is a value that somebody typed for a secret input of a draft, or none to
-// have one drawn.
-type DraftSecret struct {
-	Value string `json:"value,omitempty"`
-}
-
-// SealForDraft seals a value for a secret input of a draft at once, as a secret that
-// stands for itself, and names it in the draft. The value is kept nowhere else.
-func (s *Service) SealForDraft(ctx context.Context, u User, id, input string, given DraftSecret, graph string) (Draft, error) {
-	d, err := s.draft(ctx, id)
-	if err != nil {
-		return Draft{}, err
-	}
-	in, r, err := s.draftInput(ctx, d.Body, input)
-	if err != nil {
-		return Draft{}, err
-	}
-	if !in.Secret {
-		return Draft{}, refuse(Invalid, "change it in the draft", "input %s is no secret", input)
-	}
-	if given.Value != "" {
-		if broken := in.Rules.Check(given.Value, secretNames(d.Body, r)...); len(broken) > 0 {
-			return Draft{}, refuse(Invalid, "give one with "+in.Rules.Words(), "the secret breaks the rules of input %s: %s", input, strings.Join(broken, "; "))
-		}
-	}
-	n := NewNamed{Kind: "secret", Value: given.Value, About: fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft")), Rules: &in.Rules}
-	base := strings.Trim(notInName.ReplaceAllString(strings.ToLower(cmp.Or(d.Body.Stack, r.Template.About.Name)+"-"+input), "-"), "-")
-	for tries := 1; ; tries++ {
-		if n.Name = base; tries > 1 {
-			n.Name = fmt.Sprintf("%s-%d", base, tries)
-		}
-		var refused *Error
-		if _, err = s.PutNamed(ctx, u, n); errors.As(err, &refused) && refused.Kind == Conflict && tries < 100 {
-			continue
-		}
-		break
+// applied finds a stack of a name that was applied and not retired.
+func (s *Service) applied(ctx context.Context, name string) (store.Stack, bool, error) {
+	stack, err := s.store.StackByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && stack.RetiredAt != nil {
+		return stack, false, nil
 	}
 	if err != nil {
-		return Draft{}, err
+		return stack, false, err
 	}
-	patch, err := json.Marshal(map[string]any{"inputs": map[string]any{input: "secret:" + n.Name}})
-	if err != nil {
-		return Draft{}, err
+	if _, err = s.store.LastRun(ctx, stack.ID); errors.Is(err, store.ErrNotFound) {
+		return stack, false, nil
 	}
-	return s.ChangeDraft(ctx, u, id, d.Revision, patch, graph)
-}
-
-// notInName is what names of secrets do not have.
-var notInName = regexp.MustCompile(`[^a-z0-9]+`)
-
-// secretNames are those that a secret of a draft must not derive from.
-func secretNames(n NewProposal, r *reading) []string {
-	return []string{cmp.Or(n.Stack, r.Template.About.Name), r.Template.About.Name}
-}
-
-// TrySecret lists the rules of an input that a value breaks. Nothing is kept of it.
-func (s *Service) TrySecret(ctx context.Context, id, input string, given DraftSecret) ([]string, error) {
-	d, err := s.draft(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	in, r, err := s.draftInput(ctx, d.Body, input)
-	if err != nil {
-		return nil, err
-	}
-	return append([]string{}, in.Rules.Check(given.Value, secretNames(d.Body, r)...)...), nil
+	return stack, err == nil, err
 }
 
 // draftInput finds an input of the template of a draft.
@@ -373,8 +291,31 @@ func (s *Service) DraftPresets(ctx context.Context, id string) (Comparison, erro
 	if err != nil {
 		return Comparison{}, err
 	}
-	d.Body.Preset = ""
-	return s.Compare(ctx, Compared{NewProposal: d.Body})
+	n, t, err := s.standing(ctx, d.Body)
+	if err != nil {
+		return Comparison{}, err
+	}
+	n.Preset = ""
+	variants := []NewVariant{{Name: "as given"}}
+	for _, p := range t.Presets { // what is given lies above them, as it does in the draft
+		variants = append(variants, NewVariant{Name: p.Name, Preset: p.Name, Inputs: d.Body.Inputs})
+	}
+	return s.Compare(ctx, Compared{NewProposal: n, Variants: variants})
+}
+
+// standing gives a draft that changes a stack what it takes from there: the place, the
+// template, the recorded inputs below its own.
+func (s *Service) standing(ctx context.Context, n NewProposal) (NewProposal, *lang.Template, error) {
+	r := &reading{isNew: true, offline: true}
+	if err := s.readDraftTemplate(ctx, r, n); err != nil {
+		return n, nil, err
+	}
+	if !r.isNew {
+		n.Account, n.Region = r.stack.Account, r.stack.Region
+		n.Template, n.File, n.Source, n.Parts = "", r.Text.File, r.Text.Source, r.Text.Parts
+		n.Layers = append([]render.Layer{{From: "recorded", Inputs: r.stack.Inputs}}, n.Layers...)
+	}
+	return n, r.Template, nil
 }
 
 func (s *Service) draft(ctx context.Context, id string) (Draft, error) {

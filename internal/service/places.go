@@ -116,9 +116,7 @@ func (s *Service) placed(ctx context.Context, n NewProposal) (NewProposal, error
 	if n.Template == "" && n.Source == "" || n.Account != "" && n.Region != "" {
 		return n, nil
 	}
-	if row, err := s.store.StackByName(ctx, n.Stack); err == nil && row.RetiredAt == nil {
-		return n, nil
-	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+	if _, there, err := s.applied(ctx, n.Stack); err != nil || there {
 		return n, err
 	}
 	list, err := s.Everywhere(ctx, n)

@@ -88,6 +88,14 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 	if err != nil || len(zones) == 0 || len(zones[0].Holds) == 0 {
 		t.Errorf("zones: %+v %v", zones, err)
 	}
+	given, err := b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"size": "plain-2"}}`), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if presets, err = b.s.DraftPresets(ctx, d.ID); err != nil || presets.Variants[1].Cost.Month != presets.Variants[0].Cost.Month {
+		t.Errorf("what is given lies above a preset: %+v %v", presets, err)
+	}
+	d = given
 	// What a requirement refuses is told at the inputs that it reads.
 	wrong, err := b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"range": "10.99.0.0/24"}}`), "")
 	if err != nil || wrong.Answer.Pages[1].Errors != 1 || wrong.Answer.Pages[1].Fields[0].Findings[0].Code != "require" {
@@ -128,6 +136,9 @@ func TestADraftThatNamesAStackTakesItsPlace(t *testing.T) {
 	}
 	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "coast"}`), ""); err != nil || d.Answer == nil || d.Answer.New || d.Answer.Region != "north-fell" {
 		t.Fatalf("named like a stack: %+v %v", d, err)
+	}
+	if same, err := b.s.DraftPresets(ctx, d.ID); err != nil || len(same.Variants) != 1 || same.Variants[0].Region != "north-fell" {
+		t.Errorf("compared where it stands: %+v %v", same, err)
 	}
 	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "shore"}`), ""); err != nil || d.Answer == nil || !d.Answer.New || d.Body.Region == "" {
 		t.Errorf("named anew: %+v %v", d, err)
