@@ -5,6 +5,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -239,9 +240,10 @@ func TestACutConnectionIsToldAndMended(t *testing.T) {
 	p.unsees("cannot be heard")
 	var events []struct{ Number int64 }
 	b.reads("/api/v1/runs/1/events?limit=1000", &events)
-	if shown, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.querySelectorAll('[data-events] li').length`)); err != nil || shown != len(events) {
-		t.Errorf("%d of %d events are shown: %v", shown, len(events), err)
-	}
+	eventually(t, fmt.Sprintf("all %d events are shown, each once", len(events)), 30*time.Second, func() bool {
+		shown, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.querySelectorAll('[data-events] li').length`))
+		return err == nil && shown == len(events)
+	})
 	p.open("/stacks")
 	p.sees("site", "healthy")
 }

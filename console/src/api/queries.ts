@@ -76,7 +76,7 @@ export function useLiveRun(id: number) {
   const [events, setEvents] = useState<Event[]>([])
   const steps = useRef(0)
   steps.current = run.data?.total ?? 0
-  const known = run.isSuccess
+  const known = run.data !== undefined // a look that fails in passing ends no stream
 
   useEffect(() => {
     if (!known) return
