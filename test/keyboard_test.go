@@ -157,6 +157,12 @@ func whatWasTypedStays(p *page, b *bench) {
 	}
 	p.press("put back")
 	p.unsees("put back")
+	p.goes("Network")
+	p.typeIn("#field-range", "10.6") // no range yet; somebody who types slowly loses nothing
+	p.sees("is not an address range", "kept just now")
+	if value, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('#field-range').value`)); err != nil || value != "10.6" {
+		t.Errorf("what was typed became %q: %v", value, err)
+	}
 }
 
 // typedSecret types a password into a form: its rules tick while it is typed, and neither

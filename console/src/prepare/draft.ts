@@ -146,7 +146,8 @@ export function shownValue(field: FormField, k: Keeping): unknown {
   const typed = k.typed.inputs
   if (typed && field.name in typed && typed[field.name] !== null) return typed[field.name]
   const given = k.draft.body.inputs as Record<string, unknown> | undefined
-  return !k.draft.answer && given && field.name in given ? given[field.name] : field.value // an answer of before tells of before
+  // What was given stays as it was typed, also where it is no value of its kind and the answer goes on without it.
+  return given && field.name in given ? given[field.name] : field.value
 }
 
 /** Whether a value is the draft's own, and not recorded, a default or computed. */
