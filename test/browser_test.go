@@ -22,8 +22,6 @@ type page struct {
 	url  string
 	mu   sync.Mutex
 	said []string // by the browser's console
-	// audited are the pages that were asked about.
-	audited []string
 }
 
 // listen keeps what the browser's console says from now on.
@@ -109,13 +107,18 @@ func (p *page) sees(texts ...string) {
 // press clicks the button or link with a text.
 func (p *page) press(text string) {
 	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('button,a')].filter(e => e.innerText.trim() === %q && !e.disabled).at(-1); if (e) e.click(); return !!e })()`, text)
+	p.until(fmt.Sprintf("there is a button %q", text), fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('button,a')].filter(e => e.innerText.trim() === %q && !e.disabled).at(-1); if (e) e.click(); return !!e })()`, text))
+}
+
+// until asks a script again and again until it says true.
+func (p *page) until(what, script string) {
+	p.t.Helper()
 	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
-		if found, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && found {
+		if holds, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && holds {
 			return
 		}
 	}
-	p.t.Fatalf("there is no button %q; the page says:\n%s", text, p.text())
+	p.t.Fatalf("never: %s; the page says:\n%s", what, p.text())
 }
 
 // fill types into a field of a form.
@@ -149,13 +152,7 @@ func (p *page) shoot(path string) {
 // focus puts the cursor into what a CSS selector finds, with what is in it selected.
 func (p *page) focus(selector string) {
 	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return false; e.scrollIntoView({block: 'center'}); e.focus(); if (e.select) e.select(); return true })()`, selector)
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
-		if found, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && found {
-			return
-		}
-	}
-	p.t.Fatalf("there is no %s; the page says:\n%s", selector, p.text())
+	p.until("there is "+selector, fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return false; e.scrollIntoView({block: 'center'}); e.focus(); if (e.select) e.select(); return true })()`, selector))
 }
 
 // typeIn replaces what is in a field by typing.
@@ -174,13 +171,7 @@ func (p *page) choose(field, value string) {
 // clicks clicks what a CSS selector finds, as soon as it is there.
 func (p *page) clicks(selector string) {
 	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e || e.disabled) return false; e.click(); return true })()`, selector)
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
-		if found, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && found {
-			return
-		}
-	}
-	p.t.Fatalf("%s cannot be clicked; the page says:\n%s", selector, p.text())
+	p.until(selector+" can be clicked", fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e || e.disabled) return false; e.click(); return true })()`, selector))
 }
 
 // goes opens a page of the form that is shown.
@@ -192,10 +183,5 @@ func (p *page) goes(title string) {
 // unsees waits until the page shows a text no more.
 func (p *page) unsees(text string) {
 	p.t.Helper()
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
-		if !strings.Contains(p.text(), text) {
-			return
-		}
-	}
-	p.t.Fatalf("the page goes on showing %q:\n%s", text, p.text())
+	p.until(fmt.Sprintf("%q is gone", text), fmt.Sprintf(`!document.body.innerText.includes(%q)`, text))
 }

@@ -131,9 +131,11 @@ func (b *bench) form() {
 		}
 		req.Header.Set("Authorization", "Bearer "+b.token())
 		req.Header.Set("Content-Type", "application/json")
+		if revision != "" {
+			req.Header.Set("If-Match", revision)
+		}
 		if method == http.MethodPatch {
 			req.Header.Set("Content-Type", "application/merge-patch+json")
-			req.Header.Set("If-Match", revision)
 		}
 		res, err := http.DefaultClient.Do(req)
 		if err != nil {
@@ -163,8 +165,41 @@ func (b *bench) form() {
 	if status, p := send("POST", "/checks", "", `{"stack": "", "template": "warning-site", "colour": 1}`); status != 422 || !strings.Contains(fmt.Sprint(p["title"]), "colour") {
 		t.Errorf("an unknown field: %d %v", status, p)
 	}
+	if status, p := send("PUT", at+"/secrets/size", "", `{"value": "x"}`); status != 422 || !strings.Contains(fmt.Sprint(p["title"]), "no secret and no key pair") {
+		t.Errorf("a size is no secret: %d %v", status, p)
+	}
+	if status, p := send("POST", at+"/propose", `"1"`, ""); status != 409 || !strings.Contains(fmt.Sprint(p["title"]), "has revision 3") {
+		t.Errorf("what somebody has not seen is not proposed: %d %v", status, p)
+	}
 	if status, _ := send("DELETE", at, "", ""); status != 204 {
 		t.Errorf("removing it: %d", status)
+	}
+	_, d = send("POST", "/drafts", "", `{"stack": "kept-word", "template": "tide-archive", "inputs": {"forecasters": "127.0.0.0/8"}}`)
+	kept := fmt.Sprint("/drafts/", d["id"])
+	if status, d = send("PUT", kept+"/secrets/password", "", `{}`); status != 200 || fmt.Sprint(d["body"].(map[string]any)["inputs"].(map[string]any)["password"]) != "secret:kept-word-password" {
+		t.Errorf("a secret that is drawn: %d %v", status, d["body"])
+	}
+	status, p := send("POST", kept+"/propose", fmt.Sprintf(`"%v"`, d["revision"]), "")
+	if status != 201 || p["summary"] != "8 create" {
+		t.Errorf("proposed: %d %v", status, p)
+	}
+	if status, again := send("POST", fmt.Sprint("/proposals/", p["id"], "/draft"), "", ""); status != 201 || fmt.Sprint(again["body"].(map[string]any)["inputs"].(map[string]any)["password"]) != "secret:kept-word-password" {
+		t.Errorf("back in a draft: %d %v", status, again)
+	} else {
+		send("DELETE", fmt.Sprint("/drafts/", again["id"]), "", "")
+	}
+	send("POST", fmt.Sprint("/proposals/", p["id"], "/refuse"), "", `{"why": "only tried"}`)
+	var me struct{ May []string }
+	b.reads("/api/v1/me", &me)
+	if strings.Join(me.May, " ") != "administer operate decide publish" {
+		t.Errorf("an administrator may %v", me.May)
+	}
+	var seen struct{ Address string }
+	if b.reads("/api/v1/me/address", &seen); seen.Address != "127.0.0.1" {
+		t.Errorf("the address that is seen is %q", seen.Address)
+	}
+	if status, c := send("POST", "/texts/check", "", `{"file": "x.sail.yaml", "source": "undersail: 1\nabout: {name: x, version: 1.0.0, title: X}\nresources: {net: {type: netwrk}}\n"}`); status != 200 || c["sound"] != false || !strings.Contains(fmt.Sprint(c["diagnostics"]), "did you mean `network`") {
+		t.Errorf("a text: %d %v", status, c)
 	}
 	if status, _ := send("GET", at, "", ""); status != 404 {
 		t.Errorf("it is still there: %d", status)

@@ -204,7 +204,7 @@ func writtenText(p *page, _ *bench) {
 	p.press("Add a tier")
 	p.press("Write it")
 	p.sees("tide-board", "0.1.0", "it could be published", "Rendering", "middle")
-	p.do(chromedp.Evaluate[chromedp.Void](`(() => { const all = document.querySelector('.cm-content'), s = getSelection(); all.focus(); s.selectAllChildren(all.querySelector('.cm-line')); s.collapseToEnd() })()`))
+	p.endOfFirstLine()
 	p.do(chromedp.KeyEvent(" oops"))
 	p.sees("1 errors", "line 1")
 	p.open("/library/new")
@@ -212,7 +212,7 @@ func writtenText(p *page, _ *bench) {
 	p.typeIn("#name", "tide-board")
 	p.press("Write it")
 	p.sees("it could be published")
-	p.do(chromedp.Evaluate[chromedp.Void](`(() => { const all = document.querySelector('.cm-content'), s = getSelection(); all.focus(); s.selectAllChildren(all.querySelector('.cm-line')); s.collapseToEnd() })()`))
+	p.endOfFirstLine()
 	p.do(chromedp.KeyEvent(kb.Enter))
 	p.do(chromedp.KeyEvent("gui"))
 	p.sees("guide") // is offered
@@ -225,6 +225,12 @@ func writtenText(p *page, _ *bench) {
 	p.sees("tide-board-copy", "it could be published")
 	p.press("Publish tide-board-copy 0.1.0")
 	p.sees("copied from tide-board@0.1.0")
+}
+
+// endOfFirstLine puts the cursor of the editor behind its first line.
+func (p *page) endOfFirstLine() {
+	p.t.Helper()
+	p.do(chromedp.Evaluate[chromedp.Void](`(() => { const all = document.querySelector('.cm-content'), s = getSelection(); all.focus(); s.selectAllChildren(all.querySelector('.cm-line')); s.collapseToEnd() })()`))
 }
 
 // TestACutConnectionIsToldAndMended cuts the streams off in the middle of a run: the page

@@ -123,7 +123,7 @@ func (h *handlers) ProposeDraft(ctx context.Context, r contract.ProposeDraftRequ
 }
 
 func (h *handlers) SealForDraft(ctx context.Context, r contract.SealForDraftRequestObject) (contract.SealForDraftResponseObject, error) {
-	d, err := h.service.SealForDraft(ctx, userOf(ctx), r.Id, r.Input, *r.Body, "")
+	d, err := h.service.SealForDraft(ctx, userOf(ctx), r.Id, r.Input, *r.Body)
 	return contract.SealForDraft200JSONResponse(d), err
 }
 

@@ -31,7 +31,9 @@ func (h *handlers) SignOut(ctx context.Context, _ contract.SignOutRequestObject)
 }
 
 func (h *handlers) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (contract.GetMeResponseObject, error) {
-	return contract.GetMe200JSONResponse(userOf(ctx)), nil
+	u := userOf(ctx)
+	u.May = u.Rights()
+	return contract.GetMe200JSONResponse(u), nil
 }
 
 func (h *handlers) ListAccounts(ctx context.Context, _ contract.ListAccountsRequestObject) (contract.ListAccountsResponseObject, error) {

@@ -34,15 +34,16 @@ func secretGiven(in *lang.Input, n NewProposal) bool {
 	return false
 }
 
-// DraftSecret is a value that somebody typed for a secret input of a draft, or none to
-// have one drawn.
+// DraftSecret is what somebody gives for a secret or a key pair of a draft: a value, or the
+// public half of a pair of their own. Nothing has one drawn.
 type DraftSecret struct {
-	Value string `json:"value,omitempty"`
+	Value  string `json:"value,omitempty"`
+	Public string `json:"public,omitempty"`
 }
 
-// SealForDraft seals a value for a secret input of a draft at once, as a secret that
-// stands for itself, and names it in the draft. The value is kept nowhere else.
-func (s *Service) SealForDraft(ctx context.Context, u User, id, input string, given DraftSecret, graph string) (Draft, error) {
+// SealForDraft keeps what somebody gives for a secret or a key pair of a draft at once, as
+// one that stands for itself, and names it in the draft. It is kept nowhere else.
+func (s *Service) SealForDraft(ctx context.Context, u User, id, input string, given DraftSecret) (Draft, error) {
 	d, err := s.draft(ctx, id)
 	if err != nil {
 		return Draft{}, err
@@ -51,38 +52,56 @@ func (s *Service) SealForDraft(ctx context.Context, u User, id, input string, gi
 	if err != nil {
 		return Draft{}, err
 	}
-	if !in.Secret {
-		return Draft{}, refuse(Invalid, "change it in the draft", "input %s is no secret", input)
+	n := NewNamed{About: fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft"))}
+	reference := "secret:"
+	switch {
+	case in.Secret:
+		n.Kind, n.Value, n.Rules = "secret", given.Value, &in.Rules
+	case in.Picks == "key_pair":
+		reference, n.Kind, n.Public = "key:", "key_pair", given.Public
+	default:
+		return Draft{}, refuse(Invalid, "change it in the draft", "input %s is no secret and no key pair", input)
 	}
-	if given.Value != "" {
-		if broken := in.Rules.Check(given.Value, secretNames(d.Body, r)...); len(broken) > 0 {
+	if n.Value != "" {
+		if broken := in.Rules.Check(n.Value, secretNames(d.Body, r)...); len(broken) > 0 {
 			return Draft{}, refuse(Invalid, "give one with "+in.Rules.Words(), "the secret breaks the rules of input %s: %s", input, strings.Join(broken, "; "))
 		}
 	}
-	n := NewNamed{Kind: "secret", Value: given.Value, About: fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft")), Rules: &in.Rules}
-	base := strings.Trim(notInName.ReplaceAllString(strings.ToLower(cmp.Or(d.Body.Stack, r.Template.About.Name)+"-"+input), "-"), "-")
+	if n, err = s.putFreely(ctx, u, n, cmp.Or(d.Body.Stack, r.Template.About.Name)+"-"+input); err != nil {
+		return Draft{}, err
+	}
+	patch, err := json.Marshal(map[string]any{"inputs": map[string]any{input: reference + n.Name}})
+	if err != nil {
+		return Draft{}, err
+	}
+	return s.ChangeDraft(ctx, u, id, d.Revision, patch, "")
+}
+
+// notInName is what names of secrets do not have; freeName is how long one is at most
+// before a number goes behind it.
+var notInName = regexp.MustCompile(`[^a-z0-9]+`)
+
+const (
+	freeName   = 56
+	mostOfName = 100
+)
+
+// putFreely keeps a secret or a key pair under a name that is free: the one that is wished,
+// or that with a number behind it.
+func (s *Service) putFreely(ctx context.Context, u User, n NewNamed, wished string) (NewNamed, error) {
+	base := notInName.ReplaceAllString(strings.ToLower(wished), "-")
+	base = strings.Trim(base[:min(len(base), freeName)], "-")
 	for tries := 1; ; tries++ {
 		if n.Name = base; tries > 1 {
 			n.Name = fmt.Sprintf("%s-%d", base, tries)
 		}
 		var refused *Error
-		if _, err = s.PutNamed(ctx, u, n); errors.As(err, &refused) && refused.Kind == Conflict && tries < 100 {
-			continue
+		_, err := s.PutNamed(ctx, u, n)
+		if !errors.As(err, &refused) || refused.Kind != Conflict || tries == mostOfName {
+			return n, err
 		}
-		break
 	}
-	if err != nil {
-		return Draft{}, err
-	}
-	patch, err := json.Marshal(map[string]any{"inputs": map[string]any{input: "secret:" + n.Name}})
-	if err != nil {
-		return Draft{}, err
-	}
-	return s.ChangeDraft(ctx, u, id, d.Revision, patch, graph)
 }
-
-// notInName is what names of secrets do not have.
-var notInName = regexp.MustCompile(`[^a-z0-9]+`)
 
 // secretNames are those that a secret of a draft must not derive from.
 func secretNames(n NewProposal, r *reading) []string {

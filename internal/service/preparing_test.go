@@ -12,6 +12,37 @@ import (
 	"undersail/internal/service"
 )
 
+// TestAKeyPairIsMadeForADraft draws one, takes the public half of another, and finds a
+// name however long that of the input is.
+func TestAKeyPairIsMadeForADraft(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	long := "key_of_" + strings.Repeat("the_harbour_master_", 4) + "x"
+	source := fmt.Sprintf("undersail: 1\nabout: {name: gate, version: 1.0.0, title: Gate}\ninputs:\n  door: {picks: key_pair}\n  %s: {picks: key_pair, optional: true}\nresources:\n  a: {type: key_pair, want: {public_key: =inputs.door}}\n", long)
+	d, err := b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "gate", File: "gate.sail.yaml", Source: source})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "door", service.DraftSecret{}); err != nil || d.Body.Inputs["door"] != "key:gate-door" || d.Answer.Errors != 0 {
+		t.Fatalf("drawn: %+v %v", d.Body, err)
+	}
+	made, err := b.s.NamedSecret(ctx, "gate-door")
+	if err != nil || made.Kind != "key_pair" {
+		t.Fatalf("%+v %v", made, err)
+	}
+	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "door", service.DraftSecret{Public: made.Public}); err != nil || d.Body.Inputs["door"] != "key:gate-door-2" {
+		t.Errorf("one of one's own: %+v %v", d.Body, err)
+	}
+	if own, err := b.s.NamedSecret(ctx, "gate-door-2"); err != nil || own.Kind != "public_key" {
+		t.Errorf("only its public half is here: %+v %v", own, err)
+	}
+	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "door", service.DraftSecret{Public: "ssh-rubbish AAAA"})
+	wantKind(t, err, service.Invalid, "")
+	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, long, service.DraftSecret{}); err != nil || !strings.HasPrefix(fmt.Sprint(d.Body.Inputs[long]), "key:gate-key-of-the-harbour") {
+		t.Errorf("a long name: %+v %v", d.Body, err)
+	}
+}
+
 const vaultSource = `undersail: 1
 about: {name: vault, version: 1.0.0, title: Vault, from: site@1.0.0}
 inputs:
@@ -62,16 +93,16 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 	if broken, err := b.s.TrySecret(ctx, d.ID, "word", service.DraftSecret{Value: "kelp"}); err != nil || len(broken) != 4 {
 		t.Errorf("what it breaks: %v %v", broken, err)
 	}
-	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "kelp"}, "")
+	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "kelp"})
 	wantKind(t, err, service.Invalid, "breaks the rules of input word")
-	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "size", service.DraftSecret{Value: "x"}, "")
+	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "size", service.DraftSecret{Value: "x"})
 	wantKind(t, err, service.Invalid, "is no secret")
-	_, err = b.s.SealForDraft(ctx, service.User{Name: "ada", Role: "viewer"}, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"}, "")
+	_, err = b.s.SealForDraft(ctx, service.User{Name: "ada", Role: "viewer"}, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"})
 	wantKind(t, err, service.Forbidden, "")
-	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"}, ""); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
+	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"}); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
 		t.Fatalf("sealed: %+v %v", d, err)
 	}
-	if again, err := b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{}, ""); err != nil || again.Body.Inputs["word"] != "secret:vault-word-2" {
+	if again, err := b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{}); err != nil || again.Body.Inputs["word"] != "secret:vault-word-2" {
 		t.Errorf("another, drawn: %+v %v", again.Body, err)
 	} else {
 		d = again

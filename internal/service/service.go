@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -132,22 +133,23 @@ type User struct {
 	Name     string `json:"name"`
 	FullName string `json:"full_name"`
 	Role     string `json:"role"`
+	// May are what the role includes, beside reading; whoever asks who they are is told.
+	May []string `json:"may,omitempty"`
 }
 
-// may reports whether a role includes an action. Everybody may read.
-func (u User) may(action string) bool {
-	switch u.Role {
-	case "admin":
-		return true
-	case "operator":
-		return action == "operate" || action == "decide"
-	case "reviewer":
-		return action == "decide"
-	case "keeper":
-		return action == "publish"
-	}
-	return false
+// rights are what roles include beside reading, which everybody may.
+var rights = map[string][]string{
+	"admin":    {"administer", "operate", "decide", "publish"},
+	"operator": {"operate", "decide"},
+	"reviewer": {"decide"},
+	"keeper":   {"publish"},
 }
+
+// Rights lists what a role includes, beside reading.
+func (u User) Rights() []string { return rights[u.Role] }
+
+// may reports whether a role includes an action.
+func (u User) may(action string) bool { return slices.Contains(rights[u.Role], action) }
 
 func (u User) must(action string) error {
 	if !u.may(action) {
@@ -218,7 +220,9 @@ func clip(text string, most int) string {
 	return text
 }
 
-func userOf(u store.User) User { return User{u.ID, u.Name, u.FullName, u.Role} }
+func userOf(u store.User) User {
+	return User{ID: u.ID, Name: u.Name, FullName: u.FullName, Role: u.Role}
+}
 
 // ByToken finds who a bearer or session token belongs to.
 func (s *Service) ByToken(ctx context.Context, token string) (User, error) {

@@ -412,7 +412,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Seal a value for a secret input of a draft as a secret of its own, and name it in the draft */
+        /** Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft */
         put: operations["sealForDraft"];
         post?: never;
         delete?: never;
@@ -1314,6 +1314,8 @@ export interface components {
         DraftSecret: {
             /** @description Drawn by the rules of the input when it is left out */
             value?: string;
+            /** @description The public half of a key pair of one's own; a pair is drawn when it is left out */
+            public?: string;
         };
         SeenAddress: {
             address: string;
@@ -2177,6 +2179,8 @@ export interface components {
             name: string;
             full_name: string;
             role: string;
+            /** @description What the role includes beside reading: administer, operate, decide, publish */
+            may?: string[];
         };
         Account: {
             name: string;

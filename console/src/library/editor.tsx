@@ -57,7 +57,7 @@ function found(view: EditorView): DecorationSet {
 }
 
 /** Where in a line of a template expressions stand: after a key, a dash or a bracket, quoted or not. */
-export function computed(line: string): [number, number][] {
+function computed(line: string): [number, number][] {
   const out: [number, number][] = []
   for (const m of line.matchAll(/(^\s*|[:[{,-]\s+|[[{])(["']?)=(?!=)/g)) {
     const start = m.index + m[0].length - 1

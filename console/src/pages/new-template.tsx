@@ -3,7 +3,7 @@ import { useFieldArray, useForm } from 'react-hook-form'
 import { Link, useNavigate } from 'react-router'
 import { api, unwrap } from '../api/client'
 import { Button, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { box } from '../prepare/controls'
+import { box } from '../parts/form'
 
 interface Answers { name: string; title: string; with: string[]; tiers: { name: string; machines: number; port: number }[] }
 

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { Link, Navigate, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, unwrap, Refusal } from '../api/client'
-import { useMe, useStacks } from '../api/queries'
+import { useMe } from '../api/queries'
 import { counted, FindingMark } from '../parts/findings'
 import { useNow } from '../parts/now'
 import { StateMark } from '../parts/state'
@@ -46,10 +46,9 @@ function Form({ k, template }: { k: Keeping; template: string }) {
   const [search, setSearch] = useSearchParams()
   const navigate = useNavigate()
   const client = useQueryClient()
-  const stacks = useStacks()
   const answer = k.answer
   const name = k.typed.stack ?? k.draft.body.stack
-  const change = answer?.new === false || stacks.data?.some((s) => s.name === name)
+  const change = answer?.new === false
   // A template may name a page of its own like one of these: then they are one.
   const titles = [...new Set([PLACE, ...(answer && answer.presets.length > 0 ? [PRESETS] : []), ...(answer?.pages.map((p) => p.title) ?? []), SUMMARY])]
   const asked = search.get('page')

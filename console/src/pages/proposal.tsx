@@ -4,10 +4,12 @@ import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Proposal } from '../api/client'
 import { useProposal } from '../api/queries'
 import { Changes, changeState } from '../parts/changes'
-import { Panel } from '../parts/form'
-import Graph, { type GraphEdge } from '../parts/graph'
+import { box, Panel } from '../parts/form'
+import { Findings } from '../parts/findings'
+import Graph from '../parts/graph'
+import { useOrder } from '../parts/order'
 import { StatePill } from '../parts/state'
-import { Button, Confirm, Fact, Facts, Findings, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Button, Confirm, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { accountSpan, money, moment, span, valueText } from '../parts/words'
 
 export default function ProposalPage() {
@@ -120,7 +122,7 @@ function Decide({ p, blocked, act, comment, onComment }: { p: Proposal; blocked:
   const kept = p.changes.filter((c) => c.change === 'keep').length
   const gone = p.changes.filter((c) => c.change === 'remove').length
   const words = (
-    <label className="mt-3 block text-ink"><span className="block text-small font-semibold">Comment</span><textarea name="comment" value={comment} onChange={(e) => onComment(e.target.value)} rows={2} className="mt-0.5 w-full rounded-[6px] border border-line bg-paper px-2.5 py-1.5" /></label>
+    <label className="mt-3 block text-ink"><span className="block text-small font-semibold">Comment</span><textarea name="comment" value={comment} onChange={(e) => onComment(e.target.value)} rows={2} className={`mt-0.5 w-full ${box}`} /></label>
   )
   return (
     <div className="flex flex-wrap items-center gap-2">
@@ -176,13 +178,8 @@ function Consents({ p, agreed, unanswered, onAgree }: { p: Proposal; agreed: Rea
 
 function Order({ p }: { p: Proposal }) {
   const backwards = p.kind === 'retire' || p.kind === 'discard'
-  const longest = useMemo(() => new Set(p.longest), [p])
-  const nodes = useMemo(() => p.changes.map((c) => ({ id: c.resource, label: c.resource, state: changeState[c.change] ?? 'waiting', word: c.change, critical: longest.has(c.resource) })), [p, longest])
-  const edges = useMemo<GraphEdge[]>(() => {
-    const there = new Set(p.changes.map((c) => c.resource))
-    const at = new Map(p.longest.map((name, i) => [name, i]))
-    return p.changes.flatMap((c) => c.after.filter((a) => there.has(a.name)).map((a) => ({ from: a.name, to: c.resource, critical: at.has(a.name) && at.get(c.resource) === at.get(a.name)! + 1 })))
-  }, [p])
+  const list = useMemo(() => p.changes.map((c) => ({ name: c.resource, after: c.after.map((a) => a.name), change: c.change })), [p])
+  const { nodes, edges } = useOrder(list, p.longest, (c) => ({ state: changeState[c.change] ?? 'waiting', word: c.change }))
   return (
     <Sheet title={backwards ? 'What goes before what' : 'What waits for what'} note={p.longest.length > 0 ? <span className="text-path" title={p.longest.join(' › ')}>{p.longest.join(' › ')}</span> : undefined} className="h-[270px]" label="Order of the changes">
       <Graph nodes={nodes} edges={edges} label="Order of the changes" />

@@ -4,10 +4,13 @@ import { Link, useParams } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useMe, useRuns, useStacks } from '../api/queries'
 import Graph from '../parts/graph'
+import { useOrder } from '../parts/order'
 import { Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { money, moment, span, valueText } from '../parts/words'
 import { StatePill } from '../parts/state'
 import { useEverywhere } from './library'
+
+const none: never[] = []
 
 /** One template: what it makes, needs and takes, its inputs, its versions, and who uses it. */
 export default function TemplatePage() {
@@ -29,15 +32,14 @@ function Content({ t }: { t: Schemas['Template'] }) {
     queryFn: () => unwrap(api.POST('/api/v1/checks', { body: { stack: '', template: ref, account: best!.account, region } })),
   })
   const a = check.data
-  const nodes = useMemo(() => (a?.graph ?? []).map((n) => ({ id: n.name, label: n.name, state: 'waiting', word: n.type, critical: a!.longest.includes(n.name) })), [a])
-  const edges = useMemo(() => (a?.graph ?? []).flatMap((n) => n.after.map((x) => ({ from: x, to: n.name, critical: a!.longest.indexOf(x) >= 0 && a!.longest.indexOf(n.name) === a!.longest.indexOf(x) + 1 }))), [a])
+  const { nodes, edges } = useOrder(a?.graph ?? none, a?.longest ?? none, (n) => ({ state: 'waiting', word: n.type }))
   const real = useRealTimes(t.name)
   const variant = best?.variants.find((v) => v.region === region)
   return (
     <>
       <PageTitle trail={<><Link to="/library">Library</Link> / {t.name} {t.version}</>} side={
         <div className="flex gap-2">
-          <LinkButton to={`/library/${t.name}/text`}>{me.data?.role === 'operator' || me.data?.role === 'reader' ? 'Read its text' : 'Read and edit'}</LinkButton>
+          <LinkButton to={`/library/${t.name}/text`}>{me.data?.may?.includes('publish') ? 'Read and edit' : 'Read its text'}</LinkButton>
           <LinkButton to={`/library/${t.name}/text?copy=1`}>Copy and change</LinkButton>
           {t.maturity !== 'withdrawn' && <LinkButton kind="main" to={`/prepare/${t.name}`}>Prepare</LinkButton>}
         </div>

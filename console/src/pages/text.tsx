@@ -5,6 +5,7 @@ import { api, unwrap, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
 import { FindingMark } from '../parts/findings'
 import Graph from '../parts/graph'
+import { useOrder } from '../parts/order'
 import { Button, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { money, span } from '../parts/words'
 import { Editor } from '../library/editor'
@@ -68,7 +69,6 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
     onSuccess: (d) => void navigate(`/prepare/${encodeURIComponent(c?.name ?? name)}?draft=${d.id}`),
   })
   const errors = c?.diagnostics.filter((d) => d.severity === 'error').length ?? 0
-  const keeper = me.data?.role === 'admin' || me.data?.role === 'keeper'
   return (
     <>
       <PageTitle trail={<><Link to="/library">Library</Link> / {copy ? <>copy of <Link to={`/library/${name}`}>{name}</Link></> : <Link to={`/library/${name}`}>{name}</Link>} / text</>} side={
@@ -77,7 +77,7 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
           {source !== published && <Button onClick={() => setSource(published)}>Take the published text</Button>}
           <Button disabled={!c?.tidied} onClick={() => { if (c?.tidied) setSource(c.tidied) }}>{c && !c.tidied && errors === 0 ? 'Tidy already' : 'Tidy'}</Button>
           <Button disabled={!sound || prepare.isPending} onClick={() => prepare.mutate()}>Prepare with this text</Button>
-          {keeper && <Button kind="main" disabled={!sound || !changed || publish.isPending} onClick={() => publish.mutate()}>Publish {c?.name} {c?.version}</Button>}
+          {me.data?.may?.includes('publish') && <Button kind="main" disabled={!sound || !changed || publish.isPending} onClick={() => publish.mutate()}>Publish {c?.name} {c?.version}</Button>}
         </div>
       }>{c?.name ?? name} <span className="text-large font-normal text-ink-2">{c?.version}</span></PageTitle>
       <div className="space-y-3">
@@ -85,7 +85,7 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
         {prepare.isError && <Trouble error={prepare.error} />}
         <div className="grid items-start gap-3 lg:grid-cols-[minmax(0,1.5fr)_minmax(0,1fr)]">
           <section aria-label="Text" className="min-w-0 overflow-hidden rounded-sheet border border-line bg-sheet">
-            <Editor value={source} onChange={setSource} diagnostics={c?.diagnostics ?? []} language={language.data} scope={c} line={line} />
+            <Editor value={source} onChange={(text) => setSource(text)} diagnostics={c?.diagnostics ?? []} language={language.data} scope={c} line={line} />
           </section>
           <div className="space-y-3 lg:sticky lg:top-3">
             <Sheet title="What the check says" note={errors > 0 ? `${errors} errors` : c?.sound ? 'it could be published' : undefined} className="max-h-[260px]">
@@ -108,6 +108,8 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
   )
 }
 
+const none: never[] = []
+
 /** What the text makes with its defaults, at the best place. */
 function Rendered({ body, name }: { body: Schemas['TemplateText']; name: string }) {
   const where = useEverywhere(name)
@@ -121,11 +123,12 @@ function Rendered({ body, name }: { body: Schemas['TemplateText']; name: string 
     enabled: !!account && !!region, placeholderData: (before) => before, staleTime: Infinity, gcTime: 60_000, retry: false,
   })
   const a = check.data
+  const { nodes, edges } = useOrder(a?.graph ?? none, a?.longest ?? none, (n) => ({ state: 'waiting', word: n.type }))
   if (!a) return null
   return (
     <>
       <Sheet title="What it makes" note={`with its defaults in ${a.region}: ${money(a.cost.hour, a.cost.currency)}, ${span(a.seconds * a.rate)}`} className="h-[230px]">
-        <Graph compact nodes={(a.graph ?? []).map((n) => ({ id: n.name, label: n.name, state: 'waiting', word: n.type, critical: a.longest.includes(n.name) }))} edges={(a.graph ?? []).flatMap((n) => n.after.map((x) => ({ from: x, to: n.name })))} label="What it makes" />
+        <Graph compact nodes={nodes} edges={edges} label="What it makes" />
       </Sheet>
       <Sheet title="Rendering" note={a.summary} className="max-h-[260px]">
         <ul className="space-y-1">{(a.graph ?? []).map((n) => <li key={n.name}><span className="font-semibold">{n.name}</span> <span className="text-small text-ink-2">{n.type}{n.after.length > 0 && `, after ${n.after.join(', ')}`}</span></li>)}</ul>

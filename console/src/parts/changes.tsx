@@ -114,7 +114,7 @@ function inBrief(f: Schemas['Field']): string {
 const isMap = (v: unknown): v is Record<string, unknown> => typeof v === 'object' && v !== null && !Array.isArray(v) && !('pending' in v)
 
 /** A value as a person reads it: rows of like things as a table, long texts whole. */
-export function Value({ of: v }: { of: unknown }): ReactNode {
+function Value({ of: v }: { of: unknown }): ReactNode {
   if (Array.isArray(v) && v.length > 0 && v.every(isMap)) {
     const keys = [...new Set(v.flatMap((x) => Object.keys(x)))]
     return (

@@ -28,7 +28,7 @@ export function ChoosingTable<T extends Choosable>({ label, rows, columns, chose
   }, [columns])
   const table = useTable({
     features, columns: made, data: rows, getRowId: (row: T) => row.value, enableSortingRemoval: false,
-    state: { globalFilter: filter, sorting }, onGlobalFilterChange: setFilter, onSortingChange: setSorting, globalFilterFn: 'includesString', getColumnCanGlobalFilter: () => true,
+    state: { globalFilter: filter, sorting }, onGlobalFilterChange: (next) => setFilter(next), onSortingChange: (next) => setSorting(next), globalFilterFn: 'includesString', getColumnCanGlobalFilter: () => true,
   })
   const shown = table.getRowModel().rows
   // What fits comes first, whatever the order within.

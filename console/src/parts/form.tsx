@@ -2,6 +2,9 @@ import { useId, useState, type ReactNode } from 'react'
 import { Dialog } from 'radix-ui'
 import { Button } from './ui'
 
+/** How everything looks that is typed into. */
+export const box = 'rounded-[6px] border border-line bg-paper px-2.5 py-1.5'
+
 /** A dialog with a form in it; what was typed goes when it closes. */
 export function Panel({ title, trigger, children, reset }: { title: string; trigger: ReactNode; children: (close: () => void) => ReactNode; reset?: () => void }) {
   const [open, setOpen] = useState(false)
@@ -23,7 +26,7 @@ export function Panel({ title, trigger, children, reset }: { title: string; trig
 /** One line to fill in. A secret one is not shown and remembered nowhere. */
 export function Field({ label, name, note, value, secret, required, choices }: { label: string; name: string; note?: string; value?: string; secret?: boolean; required?: boolean; choices?: [string, string][] }) {
   const id = useId()
-  const look = 'mt-0.5 w-full rounded-[6px] border border-line bg-paper px-2.5 py-1.5'
+  const look = `mt-0.5 w-full ${box}`
   return (
     <div className="mt-3">
       <label htmlFor={id} className="block text-small font-semibold">{label}</label>

@@ -51,7 +51,7 @@ function Menu({ name, role }: { name: string; role: string }) {
   const location = useLocation()
   useEffect(() => setOpen(false), [location])
   return (
-    <Dialog.Root open={open} onOpenChange={setOpen}>
+    <Dialog.Root open={open} onOpenChange={(on) => setOpen(on)}>
       <Dialog.Trigger asChild><Button>Menu</Button></Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/40" />

@@ -10,7 +10,7 @@ const ROW = 22
 interface Bar { step: Step; from: number; made: number; to: number; future: boolean }
 
 /** Expected times of what has not begun follow from what it needs. */
-export function bars(run: Run, now: number): Bar[] {
+function bars(run: Run, now: number): Bar[] {
   const start = new Date(run.started_at ?? run.created_at).getTime()
   const steps = new Map((run.steps ?? []).map((s) => [s.number, s]))
   const placed = new Map<number, Bar>()

@@ -1,7 +1,8 @@
 import { useLayoutEffect, useRef, useState, type ButtonHTMLAttributes, type ReactNode, type RefObject } from 'react'
 import { AlertDialog } from 'radix-ui'
 import { Link } from 'react-router'
-import { Refusal, type Finding } from '../api/client'
+import { Refusal } from '../api/client'
+import { Findings } from './findings'
 
 export function Button({ kind = 'plain', small = false, className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: 'plain' | 'main' | 'danger'; small?: boolean }) {
   const looks = {
@@ -127,24 +128,6 @@ export function Trouble({ error, retry }: { error: unknown; retry?: () => void }
       {problem.diagnostics && <ul className="mt-1 space-y-0.5">{problem.diagnostics.map((d) => <li key={`${d.line}${d.message}`}><span className="font-mono text-small">line {d.line}</span> {d.message}</li>)}</ul>}
       {retry && <Button className="mt-2" onClick={retry}>Try again</Button>}
     </div>
-  )
-}
-
-const severityTone: Record<string, string> = { error: 'var(--bad)', warning: 'var(--settling)', note: 'var(--ink-2)' }
-
-export function Findings({ list }: { list: Finding[] }) {
-  return (
-    <ul className="space-y-1.5">
-      {list.map((f) => (
-        <li key={f.code + f.place + f.message} className="flex gap-2">
-          <span className="w-16 flex-none text-small font-semibold" style={{ color: severityTone[f.severity] }}>{f.severity}</span>
-          <span>
-            <span className="font-mono text-small">{f.place}</span> {f.message}
-            {f.remedy && <span className="block text-small text-ink-2">What to do: {f.remedy}</span>}
-          </span>
-        </li>
-      ))}
-    </ul>
   )
 }
 

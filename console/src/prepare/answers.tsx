@@ -1,11 +1,15 @@
 import { useMemo, type ReactNode } from 'react'
 import type { Finding } from '../api/client'
 import { FindingMark, inputsOf } from '../parts/findings'
+import { changeState } from '../parts/changes'
 import Graph from '../parts/graph'
+import { useOrder } from '../parts/order'
 import { Markdown } from '../parts/markdown'
 import { Button } from '../parts/ui'
 import { accountSpan, money, valueText } from '../parts/words'
 import type { Answer } from './draft'
+
+const none: never[] = []
 
 /** Every finding of an answer once, errors first; what is only missing yet comes last. */
 export function findingsOf(a: Answer): Finding[] {
@@ -21,9 +25,7 @@ export function Answers({ answer, onLead, onTake, whole = false }: { answer: Ans
   const titles = useMemo(() => new Map(answer.pages.flatMap((p) => p.fields.map((f) => [f.name, f.title ?? f.name]))), [answer])
   const missing = findings.filter((f) => f.code === 'missing-input')
   const others = findings.filter((f) => f.code !== 'missing-input')
-  const longest = useMemo(() => new Set(answer.longest), [answer])
-  const nodes = useMemo(() => (answer.graph ?? []).map((n) => ({ id: n.name, label: n.name, state: n.change === 'same' ? 'healthy' : n.change === 'remove' ? 'removed' : 'waiting', word: n.change || n.type, critical: longest.has(n.name) })), [answer.graph, longest])
-  const edges = useMemo(() => (answer.graph ?? []).flatMap((n) => n.after.map((a) => ({ from: a, to: n.name, critical: answer.longest.indexOf(a) >= 0 && answer.longest.indexOf(n.name) === answer.longest.indexOf(a) + 1 }))), [answer.graph, answer.longest])
+  const { nodes, edges } = useOrder(answer.graph ?? none, answer.longest, (n) => ({ state: changeState[n.change] ?? 'waiting', word: n.change || n.type }))
   const waiting = (v: unknown): boolean => (Array.isArray(v) ? v.some(waiting) : typeof v === 'object' && v !== null && 'pending' in v)
   const known = answer.outputs.filter((o) => !o.secret && !waiting(o.value))
   const later = answer.outputs.filter((o) => o.secret || waiting(o.value))

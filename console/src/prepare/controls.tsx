@@ -1,9 +1,8 @@
 import { useId, useState, type ReactNode } from 'react'
+import { box } from '../parts/form'
 import { Button } from '../parts/ui'
 import type { Schemas } from '../api/client'
 import { RangeInput, SourceHelp, wholeWorld } from './ranges'
-
-export const box = 'rounded-[6px] border border-line bg-paper px-2.5 py-1.5'
 
 /** The keywords of a JSON Schema that a control heeds. */
 export interface Schema {

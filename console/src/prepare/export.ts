@@ -13,7 +13,7 @@ export const inputsName = (d: Draft) => `${d.body.stack || 'stack'}.inputs.yaml`
 export function command(d: Draft): string {
   const b = d.body
   const parts = ['undersail', 'propose', b.stack || 'NAME']
-  if (b.template) parts.push('--template', b.template)
+  if (b.template || b.source) parts.push('--template', b.template ?? b.file ?? 'template.sail.yaml') // a text of one's own lies beside it
   if (b.account) parts.push('--account', b.account)
   if (b.region) parts.push('--region', b.region)
   if (b.preset) parts.push('--preset', b.preset)

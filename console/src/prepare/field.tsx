@@ -38,13 +38,13 @@ export function Field({ field, k, context, currency }: { field: FormField; k: Ke
             {(options) => (
               <>
                 {field.kind === 'size'
-                  ? <Sizes label={title} options={options} value={String(value ?? '')} currency={currency} onChange={set} />
+                  ? <Sizes label={title} options={options} value={String(value ?? '')} currency={currency} onChange={(v) => set(v)} />
                   : <Options label={title} kind={field.kind} options={options} currency={currency} several={field.kind === 'zones'} value={Array.isArray(value) ? value.map(String) : value ? [String(value)] : []} onChange={(v) => set(field.kind === 'zones' ? v : v[0])} />}
                 {field.kind === 'key_pair' && <KeyMaker field={field} k={k} />}
               </>
             )}
           </Chosen>
-        ) : <ValueControl id={id} label={title} schema={schema} value={value} context={context} describedBy={`${id}-note`} onChange={set} />}
+        ) : <ValueControl id={id} label={title} schema={schema} value={value} context={context} describedBy={`${id}-note`} onChange={(v) => set(v)} />}
       {field.optional && given && <Button small className="mt-1.5" onClick={() => k.change({ inputs: { [field.name]: null } })}>Leave it out</Button>}
       {field.consent && <p className="mt-1.5 text-small text-settling">A value here asks for consent: {field.consent}</p>}
       {found.map((f) => (

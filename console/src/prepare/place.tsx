@@ -4,7 +4,7 @@ import { useNow } from '../parts/now'
 import { Loading, Trouble } from '../parts/ui'
 import { money, span, until } from '../parts/words'
 import { ChoosingTable, type Column } from '../parts/choosing-table'
-import { box } from './controls'
+import { box } from '../parts/form'
 import type { Keeping } from './draft'
 
 type Place = Schemas['Variant'] & { value: string; why_not: string[]; account: string }

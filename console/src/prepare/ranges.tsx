@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { api, unwrap, type Schemas } from '../api/client'
+import { box } from '../parts/form'
 import { Button } from '../parts/ui'
-import { box } from './controls'
 
 type Picture = Schemas['AddressPicture']
 

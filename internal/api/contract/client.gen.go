@@ -329,14 +329,14 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/drafts/{id}/propose (the `ProposeDraft` operationId).
 	ProposeDraft(ctx context.Context, id string, params *ProposeDraftParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SealForDraftWithBody Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	// SealForDraftWithBody Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
 	SealForDraftWithBody(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SealForDraft Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	// SealForDraft Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1430,7 +1430,7 @@ func (c *Client) ProposeDraft(ctx context.Context, id string, params *ProposeDra
 	return c.Client.Do(req)
 }
 
-// SealForDraftWithBody Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+// SealForDraftWithBody Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 //
 // Takes any type of body and a specified content type.
 //
@@ -1447,7 +1447,7 @@ func (c *Client) SealForDraftWithBody(ctx context.Context, id string, input stri
 	return c.Client.Do(req)
 }
 
-// SealForDraft Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+// SealForDraft Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 //
 // Takes a body of the `application/json` content type.
 //
@@ -6835,14 +6835,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/drafts/{id}/propose (the `ProposeDraft` operationId).
 	ProposeDraftWithResponse(ctx context.Context, id string, params *ProposeDraftParams, reqEditors ...RequestEditorFn) (*ProposeDraftResponse, error)
 
-	// SealForDraftWithBodyWithResponse Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	// SealForDraftWithBodyWithResponse Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/drafts/{id}/secrets/{input} (the `SealForDraft` operationId).
 	SealForDraftWithBodyWithResponse(ctx context.Context, id string, input string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SealForDraftResponse, error)
 
-	// SealForDraftWithResponse Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	// SealForDraftWithResponse Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -12113,7 +12113,7 @@ func (c *ClientWithResponses) ProposeDraftWithResponse(ctx context.Context, id s
 	return ParseProposeDraftResponse(rsp)
 }
 
-// SealForDraftWithBodyWithResponse Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+// SealForDraftWithBodyWithResponse Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -12126,7 +12126,7 @@ func (c *ClientWithResponses) SealForDraftWithBodyWithResponse(ctx context.Conte
 	return ParseSealForDraftResponse(rsp)
 }
 
-// SealForDraftWithResponse Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+// SealForDraftWithResponse Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

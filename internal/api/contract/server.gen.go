@@ -743,7 +743,7 @@ type ServerInterface interface {
 	// ProposeDraft Propose what a draft says; the draft is forgotten once the proposal is saved
 	// (POST /api/v1/drafts/{id}/propose)
 	ProposeDraft(ctx *echo.Context, id string, params ProposeDraftParams) error
-	// SealForDraft Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	// SealForDraft Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 	// (PUT /api/v1/drafts/{id}/secrets/{input})
 	SealForDraft(ctx *echo.Context, id string, input string) error
 	// TryDraftSecret List the rules of a secret input that a value breaks; nothing is kept of it
@@ -6120,7 +6120,7 @@ type StrictServerInterface interface {
 	// ProposeDraft Propose what a draft says; the draft is forgotten once the proposal is saved
 	// (POST /api/v1/drafts/{id}/propose)
 	ProposeDraft(ctx context.Context, request ProposeDraftRequestObject) (ProposeDraftResponseObject, error)
-	// SealForDraft Seal a value for a secret input of a draft as a secret of its own, and name it in the draft
+	// SealForDraft Keep a secret or a key pair for an input of a draft as one of its own, and name it in the draft
 	// (PUT /api/v1/drafts/{id}/secrets/{input})
 	SealForDraft(ctx context.Context, request SealForDraftRequestObject) (SealForDraftResponseObject, error)
 	// TryDraftSecret List the rules of a secret input that a value breaks; nothing is kept of it
