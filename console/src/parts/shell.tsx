@@ -36,7 +36,7 @@ export function Shell() {
         <Places />
         <div className="mt-auto px-2.5 text-small text-ink-2"><div>{me.data.full_name}</div><div className="mb-2">{me.data.role}</div><Theme /><SignOut /></div>
       </nav>
-      <header className="flex items-center justify-between border-b border-line px-3 py-2 md:hidden">
+      <header className="flex items-center justify-between border-b border-line px-3 py-2 md:hidden print:hidden">
         <Link to="/stacks" className="flex items-center gap-2 font-bold no-underline"><Sail />Under Sail</Link>
         <Menu name={me.data.full_name} role={me.data.role} />
       </header>

@@ -57,6 +57,13 @@ export function Answers({ answer, onLead, onTake, whole = false }: { answer: Ans
         </div>
       </Part>
       {answer.consents.length > 0 && <Part title="Will be asked on the proposal"><ul className="space-y-1">{answer.consents.map((c) => <li key={c.name}><span className="font-semibold">{c.name}</span> <span className="text-small text-ink-2">{c.about}</span></li>)}</ul></Part>}
+      {whole && (
+        <Part title="Inputs" wide>
+          <dl className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-x-3 gap-y-0.5">
+            {answer.pages.flatMap((p) => p.fields).filter((f) => !f.hidden).map((f) => <Row key={f.name} name={f.title ?? f.name}>{f.origin === 'missing' ? 'to be chosen' : valueText(f.value)}<span className="float-right font-sans text-ink-2">{f.origin === 'missing' ? '' : f.origin}</span></Row>)}
+          </dl>
+        </Part>
+      )}
       <Part title="What it makes" note="left before right" wide={whole}>
         <div className={whole ? 'h-[260px] overflow-auto' : 'max-h-[220px] overflow-auto'} tabIndex={0} role="group" aria-label="What it makes">{nodes.length > 0 ? <Graph nodes={nodes} edges={edges} compact={!whole} label="Order of what it makes" /> : <p className="text-ink-2">Nothing to draw yet.</p>}</div>
         {answer.longest.length > 0 && <p className="mt-1.5 text-small text-ink-2">{accountSpan(answer.seconds, answer.rate)}; <span className="text-path">{answer.longest.join(' › ')}</span> decides</p>}
