@@ -7,14 +7,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"flag"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -45,16 +43,6 @@ type bench struct {
 	env      []string
 	cmd      *exec.Cmd
 	ended    chan struct{}
-}
-
-// TestMain lets three tests run at a time where there are two processors: they wait for a
-// cloud and a browser more than they compute.
-func TestMain(m *testing.M) {
-	flag.Parse()
-	if runtime.GOMAXPROCS(0) == 2 {
-		flag.Set("test.parallel", "3")
-	}
-	os.Exit(m.Run())
 }
 
 // start runs a demo in a folder of its own. Pace is in cloud seconds.

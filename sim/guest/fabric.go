@@ -2,8 +2,10 @@ package guest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/netip"
 	"sync"
@@ -26,13 +28,18 @@ type Fabric struct {
 	closed bool
 }
 
+// lowPort is tried once, to find out whether this machine lets us have such ports.
+const lowPort = "127.64.0.1:79"
+
 // NewFabric makes an empty fabric. Real turns cloud seconds into real time.
 // Ports below 1024 are shifted by 20000 on a machine that refuses them.
 func NewFabric(software map[string]market.Software, real func(float64) time.Duration) *Fabric {
 	f := &Fabric{software: software, real: real, guests: map[string]*Guest{}}
-	if l, err := net.Listen("tcp", "127.64.0.1:79"); err != nil {
+	l, err := net.Listen("tcp", lowPort)
+	if errors.Is(err, fs.ErrPermission) { // that it is taken says nothing: another simulator tries it too
 		f.shift = 20000
-	} else {
+	}
+	if err == nil {
 		l.Close()
 	}
 	return f

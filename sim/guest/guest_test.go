@@ -187,3 +187,16 @@ func TestMarket(t *testing.T) {
 		t.Error("an unknown key of a market file was passed over")
 	}
 }
+
+// TestAPortThatAnotherSimulatorTriesIsNotRefused begins while another one finds out at the
+// same moment whether it may have low ports: the port being taken says nothing of that.
+func TestAPortThatAnotherSimulatorTriesIsNotRefused(t *testing.T) {
+	l, err := net.Listen("tcp", lowPort)
+	if err != nil {
+		t.Skip("this machine refuses low ports:", err)
+	}
+	defer l.Close()
+	if f := NewFabric(nil, nil); f.shift != 0 {
+		t.Errorf("ports below 1024 are shifted by %d", f.shift)
+	}
+}
