@@ -207,6 +207,12 @@ func writtenText(p *page, _ *bench) {
 	p.endOfFirstLine()
 	p.do(chromedp.KeyEvent(" oops"))
 	p.sees("1 errors", "line 1")
+	// Within a section its own keys are offered, and those of a type alone.
+	p.endOfFirstLine()
+	p.do(chromedp.KeyEvent(kb.Enter))
+	p.do(chromedp.KeyEvent("prove: [{http: {stat"))
+	p.offered("status", "through")
+	p.do(chromedp.KeyEvent(kb.Escape))
 	p.open("/library/new")
 	p.sees("Tiers behind the machine")
 	p.typeIn("#name", "tide-board")
@@ -225,6 +231,13 @@ func writtenText(p *page, _ *bench) {
 	p.sees("tide-board-copy", "it could be published")
 	p.press("Publish tide-board-copy 0.1.0")
 	p.sees("copied from tide-board@0.1.0")
+}
+
+// offered waits until the editor offers a word for completion and, among those that begin
+// otherwise, not another.
+func (p *page) offered(word, other string) {
+	p.t.Helper()
+	p.until("offers "+word, fmt.Sprintf(`(() => { const all = [...document.querySelectorAll('.cm-tooltip-autocomplete li')].map(e => e.innerText.trim()); return all.includes(%q) && !all.includes(%q) })()`, word, other))
 }
 
 // endOfFirstLine puts the cursor of the editor behind its first line.

@@ -66,6 +66,16 @@ func (h *handlers) GetTemplate(ctx context.Context, r contract.GetTemplateReques
 	return contract.GetTemplate200JSONResponse(t), err
 }
 
+func (h *handlers) RunCases(ctx context.Context, r contract.RunCasesRequestObject) (contract.RunCasesResponseObject, error) {
+	runs, err := h.service.Cases(ctx, r.Ref)
+	return contract.RunCases200JSONResponse(runs), err
+}
+
+func (h *handlers) KeepCases(ctx context.Context, r contract.KeepCasesRequestObject) (contract.KeepCasesResponseObject, error) {
+	runs, err := h.service.KeepCases(ctx, userOf(ctx), r.Ref, *r.Body)
+	return contract.KeepCases200JSONResponse(runs), err
+}
+
 func (h *handlers) ListVersions(ctx context.Context, r contract.ListVersionsRequestObject) (contract.ListVersionsResponseObject, error) {
 	list, err := h.service.Versions(ctx, r.Ref)
 	return contract.ListVersions200JSONResponse(list), err

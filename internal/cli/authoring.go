@@ -19,6 +19,7 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/exchange"
 	"undersail/internal/library"
+	"undersail/internal/service"
 )
 
 func (a *app) newTemplateCommand() *cobra.Command {
@@ -91,14 +92,18 @@ func askStarter(cmd *cobra.Command, s *exchange.Starter) {
 
 func (a *app) testTemplateCommand() *cobra.Command {
 	var file string
-	cmd := &cobra.Command{Use: "test FILE...", Short: "Run the cases that are kept beside a template", Args: cobra.MinimumNArgs(1),
-		Long:    "Render each case of NAME.cases.yaml beside the template NAME.sail.yaml and tell what is otherwise\nthan expected: findings, numbers of resources, their order, values. An error that no case expects\nfails it. A case may name saved offers (from: undersail offers -o json) to be checked against.",
-		Example: "  undersail templates test gauge-intake.sail.yaml\n  undersail templates test *.sail.yaml -o json",
+	cmd := &cobra.Command{Use: "test FILE|NAME...", Short: "Run the cases that are kept beside a template", Args: cobra.MinimumNArgs(1),
+		Long:    "Render each case of NAME.cases.yaml beside the template NAME.sail.yaml and tell what is otherwise\nthan expected: findings, numbers of resources, their order, values. An error that no case expects\nfails it. A case may name saved offers (from: undersail offers -o json) to be checked against. Of a\ntemplate of the library, NAME or NAME@VERSION, the service runs the cases that it keeps.",
+		Example: "  undersail templates test gauge-intake.sail.yaml\n  undersail templates test *.sail.yaml -o json\n  undersail templates test gauge-intake@1.4.0",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all []result
 			failed := 0
 			for _, arg := range args {
-				results, err := a.runCases(cmd, arg, file)
+				run := a.runCases
+				if !isFile(arg) {
+					run = a.runKeptCases
+				}
+				results, err := run(cmd, arg, file)
 				if err != nil {
 					return err
 				}
@@ -178,6 +183,27 @@ func (a *app) runCases(cmd *cobra.Command, arg, file string) ([]result, error) {
 			failures = []cases.Failure{}
 		}
 		out = append(out, result{t.About.Name, file, c.Name, failures})
+	}
+	return out, nil
+}
+
+// runKeptCases has the service run the cases that it keeps of a published template.
+func (a *app) runKeptCases(cmd *cobra.Command, ref, _ string) ([]result, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	runs, err := decode[service.CaseRuns](c.RunCases(cmd.Context(), ref))
+	if err != nil {
+		return nil, a.told(cmd, err)
+	}
+	if len(runs.Cases) == 0 {
+		return nil, &exit{exitUsage, fmt.Errorf("%s has no cases: publish it with a file NAME%s beside it", runs.Template, cases.Suffix)}
+	}
+	name, _, _ := strings.Cut(runs.Template, "@")
+	var out []result
+	for _, x := range runs.Cases {
+		out = append(out, result{runs.Template, name + cases.Suffix, x.Name, x.Failures})
 	}
 	return out, nil
 }

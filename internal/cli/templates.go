@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
@@ -76,7 +77,7 @@ func (a *app) showTemplateCommand() *cobra.Command {
 
 func (a *app) publishCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "publish FILE", Short: "Check a template and put it into the library", Args: cobra.ExactArgs(1),
-		Long: "Check a template and put it into the library, with all that it embeds. Ranges such as\ngauge-edge@^2 resolve now and are kept with it, so its bytes never change their meaning.", Example: "  undersail templates publish site.sail.yaml",
+		Long: "Check a template and put it into the library, with all that it embeds. Ranges such as\ngauge-edge@^2 resolve now and are kept with it, so its bytes never change their meaning. The cases\nthat stand beside it in NAME.cases.yaml are kept too, and run.", Example: "  undersail templates publish site.sail.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := a.bundle(cmd, args[0])
 			if err != nil {
@@ -90,10 +91,47 @@ func (a *app) publishCommand() *cobra.Command {
 			if err != nil {
 				return a.told(cmd, err)
 			}
-			return a.print(cmd, t, func(w io.Writer) { fmt.Fprintf(w, "%s %s is in the library\n", t.Name, t.Version) })
+			runs, err := a.keepCases(cmd, c, args[0], t)
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, t, func(w io.Writer) {
+				fmt.Fprintf(w, "%s %s is in the library\n", t.Name, t.Version)
+				if n := len(runs.Cases); n > 0 {
+					fmt.Fprintf(w, "its %d cases are kept with it; %d hold%s\n", n, runs.Holding, failing(runs, n))
+				}
+			})
 		}}
 	a.outputFlag(cmd)
 	return cmd
+}
+
+// keepCases keeps the cases that stand beside a template file.
+func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string, t service.Template) (service.CaseRuns, error) {
+	var runs service.CaseRuns
+	files, err := library.Dir(filepath.Dir(file))
+	if err != nil {
+		return runs, &exit{exitUsage, err}
+	}
+	beside, err := library.ReadCases(files, filepath.Base(file))
+	if err != nil {
+		return runs, &exit{exitUsage, err}
+	}
+	if beside == nil {
+		return runs, nil
+	}
+	if runs, err = decode[service.CaseRuns](c.KeepCases(cmd.Context(), t.Name+"@"+t.Version, *beside)); err != nil {
+		return runs, a.told(cmd, err)
+	}
+	return runs, nil
+}
+
+// failing says where cases that fail are looked at.
+func failing(runs service.CaseRuns, n int) string {
+	if runs.Holding == n {
+		return ""
+	}
+	return ": see undersail templates test"
 }
 
 func (a *app) templateInputsCommand() *cobra.Command {

@@ -21,8 +21,11 @@ func Schema(w io.Writer) error {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(templateSchema())
+	return e.Encode(TemplateSchema())
 }
+
+// TemplateSchema is what [Schema] writes.
+func TemplateSchema() map[string]any { return templateSchema() }
 
 var (
 	expression = node{"type": "string", "pattern": "^=", "description": "An expression; == begins a literal =."}

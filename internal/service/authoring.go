@@ -66,14 +66,12 @@ func (s *Service) CheckText(ctx context.Context, b lang.Bundle) (TextCheck, erro
 	return out, nil
 }
 
-// Language is what a template may say: for completion, and for reading up.
+// Language is what a template may say: for completion, and for reading up. Schema is the
+// JSON Schema (2020-12) of template files.
 type Language struct {
-	Sections     []string        `json:"sections"`
-	InputKeys    []string        `json:"input_keys"`
-	ResourceKeys []string        `json:"resource_keys"`
-	Picks        []string        `json:"picks"`
-	Functions    []LanguageWord  `json:"functions"`
-	Types        []resource.Type `json:"types"`
+	Schema    map[string]any  `json:"schema"`
+	Functions []LanguageWord  `json:"functions"`
+	Types     []resource.Type `json:"types"`
 }
 
 // LanguageWord is a function with its form and what it does.
@@ -85,7 +83,7 @@ type LanguageWord struct {
 
 // Language tells what a template may say.
 func (s *Service) Language() Language {
-	l := Language{Sections: lang.Sections(), InputKeys: append(lang.SchemaKeys(), lang.OurKeys()...), ResourceKeys: lang.ResourceKeys(), Picks: lang.PickKinds(), Types: resource.Types()}
+	l := Language{Schema: exchange.TemplateSchema(), Types: resource.Types()}
 	for _, f := range expr.Functions {
 		l.Functions = append(l.Functions, LanguageWord(f))
 	}

@@ -44,6 +44,10 @@ type Answer struct {
 	// Totals are what it has in all; Networks the ranges of its networks, drawn.
 	Totals   fit.Totals       `json:"totals"`
 	Networks []AddressPicture `json:"networks"`
+	// Disks tell how its disks lie on its machines, Usable what is left of them after
+	// redundancy.
+	Disks  []fit.Disks     `json:"disks"`
+	Usable []render.Usable `json:"usable"`
 	// Findings are those that belong to no input.
 	Findings   []render.Finding    `json:"findings"`
 	Errors     int                 `json:"errors"`
@@ -149,7 +153,7 @@ func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal
 	a := Answer{Seq: q.Seq, Stack: r.stack.Name, Template: r.Text.Name + "@" + r.Text.Version, Account: r.stack.Account, Region: r.stack.Region, Findings: []render.Finding{},
 		Summary: change.Summary(j.Plan.Changes), Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: r.Durations.Rate, Outputs: []render.Output{},
 		Consents: []render.Consent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, New: r.isNew, Title: r.Template.About.Title, Pages: pages(r, j),
-		Presets: presetCards(r.Template), Networks: []AddressPicture{}}
+		Presets: presetCards(r.Template), Networks: []AddressPicture{}, Disks: []fit.Disks{}, Usable: []render.Usable{}}
 	if r.Offers.Home != nil {
 		a.At = r.Offers.Home.At
 	}
@@ -158,6 +162,8 @@ func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal
 		a.Outputs = append(a.Outputs, j.Plan.Rendering.Outputs...)
 		a.Compliance = append(a.Compliance, j.Plan.Rendering.Compliance...)
 		a.Guide, a.Totals, a.Networks = j.Plan.Rendering.Guide, fit.Total(j.Plan.Rendering, r.Offers), picturesOf(r, j.Plan.Rendering)
+		a.Disks = fit.Layout(j.Plan.Rendering, r.Offers)
+		a.Usable = append(a.Usable, j.Plan.Rendering.Usable...)
 	}
 	for _, f := range j.Findings {
 		if f.Severity == lang.Error {

@@ -201,16 +201,27 @@ func (s *Service) publishFile(ctx context.Context, files fs.FS, file, origin str
 		}
 	}
 	_, _, err = s.publishBundle(ctx, b, origin)
-	var refused *Error
-	if errors.As(err, &refused) {
-		out.State, out.Problem = "refused", refused.Title
-		if len(refused.Diagnostics) > 0 {
-			d := refused.Diagnostics[0]
-			out.Problem = fmt.Sprintf("%s:%d:%d: %s", d.File, d.Line, d.Column, d.Message)
-		}
+	if problem, refused := refusal(err); refused {
+		out.State, out.Problem = "refused", problem
 		return out, nil
 	}
+	if err == nil {
+		out.Problem, err = s.casesBeside(ctx, files, file, out)
+	}
 	return out, err
+}
+
+// refusal puts what a text was refused for into a line, with its place.
+func refusal(err error) (string, bool) {
+	var refused *Error
+	if !errors.As(err, &refused) {
+		return "", false
+	}
+	if len(refused.Diagnostics) > 0 {
+		d := refused.Diagnostics[0]
+		return fmt.Sprintf("%s:%d:%d: %s", d.File, d.Line, d.Column, d.Message), true
+	}
+	return refused.Title, true
 }
 
 // fetchBeside finds what a template embeds: in its own library, else among what

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
@@ -55,6 +56,8 @@ type Resource struct {
 	MadeAt     *time.Time     `json:"made_at,omitempty"`
 	HealthyAt  *time.Time     `json:"healthy_at,omitempty"`
 	Evidence   []Evidence     `json:"evidence"`
+	// Strayed is what the last verification found altered by hand.
+	Strayed []change.Field `json:"strayed,omitempty"`
 }
 
 // Stacks lists living stacks by name, after one when it is named.
@@ -131,13 +134,17 @@ func (s *Service) Stack(ctx context.Context, name string) (Stack, error) {
 	if err != nil {
 		return Stack{}, err
 	}
+	strayed, err := s.store.Strayed(ctx, st.ID)
+	if err != nil {
+		return Stack{}, err
+	}
 	seen := map[string][]Evidence{}
 	for _, e := range evidenceOf(evidence) {
 		seen[e.Resource] = append(seen[e.Resource], e)
 	}
 	for _, r := range resources {
 		out := Resource{Name: r.Name, Type: r.Type, State: r.State, Reason: r.Reason, After: r.After, Want: r.Want, Attributes: shownAttributes(r), Hour: r.Hour,
-			MadeAt: r.MadeAt, HealthyAt: r.HealthyAt, Evidence: []Evidence{}}
+			MadeAt: r.MadeAt, HealthyAt: r.HealthyAt, Evidence: []Evidence{}, Strayed: strayed[r.Name]}
 		out.Evidence = append(out.Evidence, seen[r.Name]...)
 		view.Resources = append(view.Resources, out)
 	}

@@ -13,6 +13,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/proposal"
+	"undersail/internal/store"
 )
 
 // GivenConsent is what somebody agreed to.
@@ -131,6 +132,8 @@ type Spending struct {
 	// Spent is what it has cost since it was made, by the hours of the account's clock.
 	Spent float64   `json:"spent"`
 	Since time.Time `json:"since"`
+	// History is what it cost in an hour from each moment on, the oldest first.
+	History []store.PriceSince `json:"history"`
 }
 
 // Cost tells what a stack costs by resource, licence and tag, and what it has cost since
@@ -178,5 +181,8 @@ func (s *Service) Cost(ctx context.Context, name string) (Spending, error) {
 		return out, err
 	}
 	out.Spent *= max(a.ClockRate, 0.001)
+	if out.History, err = s.store.PriceHistory(ctx, st.ID); err != nil {
+		return out, err
+	}
 	return out, nil
 }

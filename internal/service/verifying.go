@@ -202,7 +202,7 @@ func (s *Service) keepVerification(ctx context.Context, st store.Stack, v *Verif
 		for _, e := range r.Evidence {
 			kept = append(kept, store.Evidence{StackID: st.ID, Evidence: health.Evidence{Resource: r.Name, Check: e.Check, At: e.At, Asked: e.Asked, Answer: e.Answer, Passed: e.Passed, Took: e.TookMS}})
 		}
-		if err := s.store.SetResourceState(ctx, st.ID, r.Name, r.State, r.Reason); err != nil {
+		if err := s.store.ResourceSeen(ctx, st.ID, r.Name, r.State, r.Reason, r.Strayed); err != nil {
 			return err
 		}
 	}

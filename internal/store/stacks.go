@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/change"
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 )
@@ -112,10 +113,26 @@ func (s *Store) Resources(ctx context.Context, stackID string) ([]Resource, erro
 	return many[Resource](ctx, s.Pool, "SELECT "+resourceColumns+" FROM resources WHERE stack_id = $1 ORDER BY position, name", stackID)
 }
 
-// SetResourceState records a state outside a run, after a verification. While a run
-// is carried out its owner alone says what the states are.
-func (s *Store) SetResourceState(ctx context.Context, stackID, name, state, reason string) error {
-	return exec(ctx, s, "UPDATE resources SET state = $3, reason = $4 WHERE stack_id = $1 AND name = $2 AND NOT EXISTS (SELECT FROM runs r WHERE r.stack_id = $1 AND r.state IN "+active+")", stackID, name, state, reason)
+// ResourceSeen records what a verification saw of a resource: its state, and what of it
+// was altered by hand. While a run is carried out its owner alone says what the states
+// are.
+func (s *Store) ResourceSeen(ctx context.Context, stackID, name, state, reason string, strayed []change.Field) error {
+	return exec(ctx, s, "UPDATE resources SET state = $3, reason = $4, strayed = $5 WHERE stack_id = $1 AND name = $2 AND NOT EXISTS (SELECT FROM runs r WHERE r.stack_id = $1 AND r.state IN "+active+")", stackID, name, state, reason, orEmpty(strayed))
+}
+
+// Strayed gives what the last verification of a stack found altered by hand, by resource.
+// What a run has written since is as it wrote it.
+func (s *Store) Strayed(ctx context.Context, stackID string) (map[string][]change.Field, error) {
+	type row struct {
+		Name    string
+		Strayed []change.Field
+	}
+	list, err := many[row](ctx, s.Pool, "SELECT name, strayed FROM resources WHERE stack_id = $1 AND strayed <> '[]'", stackID)
+	out := map[string][]change.Field{}
+	for _, r := range list {
+		out[r.Name] = r.Strayed
+	}
+	return out, err
 }
 
 // Evidence is a kept look of a health check. RunID is 0 for a verification.
@@ -173,4 +190,20 @@ func (s *Store) Spent(ctx context.Context, stackID string) (float64, error) {
 	var hours float64
 	err := s.Pool.QueryRow(ctx, "SELECT coalesce(sum(hour * extract(epoch FROM coalesce(ended_at, clock_timestamp()) - began_at) / 3600), 0)::float8 FROM charges WHERE stack_id = $1", stackID).Scan(&hours)
 	return hours, classify(err)
+}
+
+// PriceSince is what a stack cost in an hour from a moment on.
+type PriceSince struct {
+	At   time.Time `json:"at"`
+	Hour float64   `json:"hour"`
+}
+
+// PriceHistory tells what a stack has cost in an hour since it was made, a step for each
+// second in which that changed, the newest 1,000.
+func (s *Store) PriceHistory(ctx context.Context, stackID string) ([]PriceSince, error) {
+	return many[PriceSince](ctx, s.Pool, `SELECT at, hour FROM (
+		SELECT at, greatest(sum(sum(more)) OVER (ORDER BY at), 0)::float8 AS hour FROM (
+			SELECT date_trunc('second', began_at) AS at, hour AS more FROM charges WHERE stack_id = $1
+			UNION ALL SELECT date_trunc('second', ended_at), -hour FROM charges WHERE stack_id = $1 AND ended_at IS NOT NULL) AS steps
+		GROUP BY at ORDER BY at DESC LIMIT 1000) AS newest ORDER BY at`, stackID)
 }

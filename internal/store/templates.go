@@ -41,3 +41,25 @@ func (s *Store) PublishTemplate(ctx context.Context, t Template) error {
 func (s *Store) Templates(ctx context.Context, name string) ([]Template, error) {
 	return many[Template](ctx, s.Pool, "SELECT "+templateColumns+" FROM templates WHERE $1 = '' OR name = $1 ORDER BY name, published_at DESC", name)
 }
+
+// Cases are what is kept beside a version to try it with: the text of its cases, and the
+// saved offers that they name, by file.
+type Cases struct {
+	Template string
+	Version  string
+	Source   string
+	Offers   map[string]string
+	KeptAt   time.Time
+}
+
+// PutCases keeps the cases of a version in the place of those before.
+func (s *Store) PutCases(ctx context.Context, c Cases) error {
+	return exec(ctx, s, `INSERT INTO template_cases (template, version, source, offers) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (template, version) DO UPDATE SET source = $3, offers = $4, kept_at = clock_timestamp()
+		WHERE template_cases.source <> $3 OR template_cases.offers <> $4`, c.Template, c.Version, c.Source, orEmptyMap(c.Offers))
+}
+
+// Cases lists the cases that are kept of a template, by version.
+func (s *Store) Cases(ctx context.Context, template string) ([]Cases, error) {
+	return many[Cases](ctx, s.Pool, "SELECT template, version, source, offers, kept_at FROM template_cases WHERE template = $1 ORDER BY version", template)
+}

@@ -121,7 +121,7 @@ func (w *Write) StepWaited(number int, since, sinceMade time.Duration) {
 func (w *Write) PutResource(r Resource) {
 	w.queue(`INSERT INTO resources (`+strings.ReplaceAll(resourceColumns, "::text", "")+`) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
 		ON CONFLICT (stack_id, name) DO UPDATE SET type = $3, declared = $4, region = $5, token = $6, state = $7, reason = $8, want = $9,
-		attributes = $10, checks = $11, after = $12, position = $13, made_at = $14, healthy_at = $15, parts = $16, hour = $17`,
+		attributes = $10, checks = $11, after = $12, position = $13, made_at = $14, healthy_at = $15, parts = $16, hour = $17, strayed = '[]'`,
 		r.StackID, r.Name, r.Type, r.Declared, r.Region, r.Token, r.State, clean(r.Reason), orEmptyMap(r.Want), orEmptyMap(r.Attributes), orEmpty(r.Checks), orEmpty(r.After), r.Position, r.MadeAt, r.HealthyAt, orEmpty(r.Parts), r.Hour)
 }
 

@@ -560,6 +560,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/templates/{ref}/cases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The cases that are kept of a template, run on the text of one version */
+        get: operations["runCases"];
+        /** Keep the cases of a version in the place of those before */
+        put: operations["keepCases"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/templates/{ref}/differences": {
         parameters: {
             query?: never;
@@ -1347,10 +1365,10 @@ export interface components {
             sound: boolean;
         };
         Language: {
-            sections: string[];
-            input_keys: string[];
-            resource_keys: string[];
-            picks: string[];
+            /** @description The JSON Schema (2020-12) of template files */
+            schema: {
+                [key: string]: unknown;
+            };
             functions: {
                 name: string;
                 form: string;
@@ -1415,6 +1433,36 @@ export interface components {
                 parts?: {
                     [key: string]: unknown;
                 }[];
+            }[];
+        };
+        TemplateCases: {
+            /** @description The text of the file of cases */
+            source: string;
+            /** @description Saved offers that cases name, by file */
+            offers?: {
+                [key: string]: string;
+            };
+        };
+        CaseRuns: {
+            template: string;
+            /** @description The version that they were kept with, an earlier one where this one brought none */
+            kept_with?: string;
+            holding: number;
+            cases: components["schemas"]["CaseRun"][];
+        };
+        CaseRun: {
+            name: string;
+            preset?: string;
+            inputs: {
+                [key: string]: unknown;
+            };
+            /** @description The file of saved offers that it names */
+            offers?: string;
+            expects: string[];
+            failures: {
+                case: string;
+                line: number;
+                message: string;
             }[];
         };
         AccountDetail: {
@@ -1907,10 +1955,36 @@ export interface components {
                 storage_bytes: number;
             };
             networks: components["schemas"]["AddressPicture"][];
+            /** @description Like disks by what they are attached to */
+            disks: components["schemas"]["Disks"][];
+            /** @description What is left of disks after redundancy */
+            usable: {
+                name: string;
+                /** Format: int64 */
+                bytes: number;
+            }[];
             graph_digest: string;
             graph?: components["schemas"]["GraphNode"][];
             /** Format: date-time */
             at: string;
+        };
+        Disks: {
+            /** @description The declaration that they are attached to, or none */
+            machine?: string;
+            machines: number;
+            mount?: string;
+            type: string;
+            /** @description Of one machine */
+            count: number;
+            /**
+             * Format: int64
+             * @description Of one disk
+             */
+            bytes: number;
+            /** @description Of all together */
+            mbps: number;
+            /** @description Of all together, in the currency of the account */
+            month: number;
         };
         FormPage: {
             title: string;
@@ -2045,6 +2119,13 @@ export interface components {
             mbps?: number;
             /** @description Operations a second that 1 TiB of a disk type gives */
             ops?: number;
+            /** @description What a disk type gives as it grows */
+            reaches?: {
+                /** Format: int64 */
+                bytes: number;
+                mbps: number;
+                ops: number;
+            }[];
             /**
              * Format: int64
              * @description How many more the quotas take
@@ -2125,6 +2206,12 @@ export interface components {
             spent: number;
             /** Format: date-time */
             since: string;
+            /** @description What it cost in an hour from each moment on, the oldest first */
+            history: {
+                /** Format: date-time */
+                at: string;
+                hour: number;
+            }[];
         };
         Consent: {
             name: string;
@@ -2340,6 +2427,8 @@ export interface components {
             made_at?: string;
             /** Format: date-time */
             healthy_at?: string;
+            /** @description What the last verification found altered by hand */
+            strayed?: components["schemas"]["Field"][];
         };
         Stack: {
             name: string;
@@ -3758,6 +3847,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StartedText"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runCases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How each came out */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseRuns"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepCases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateCases"];
+            };
+        };
+        responses: {
+            /** @description How each came out */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseRuns"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,15 +1,17 @@
-import { autocompletion, completionKeymap, type CompletionContext, type CompletionResult } from '@codemirror/autocomplete'
+import { autocompletion, completionKeymap } from '@codemirror/autocomplete'
 import { defaultKeymap, history, historyKeymap } from '@codemirror/commands'
 import { yaml } from '@codemirror/lang-yaml'
 import { HighlightStyle, syntaxHighlighting } from '@codemirror/language'
 import { linter, lintGutter, lintKeymap, setDiagnostics, type Diagnostic } from '@codemirror/lint'
 import { search, searchKeymap } from '@codemirror/search'
-import { EditorState, type Range } from '@codemirror/state'
-import { Decoration, EditorView, ViewPlugin, drawSelection, highlightActiveLine, keymap, lineNumbers, type DecorationSet, type ViewUpdate } from '@codemirror/view'
+import { EditorState } from '@codemirror/state'
+import { EditorView, drawSelection, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import { useEffect, useRef } from 'react'
 import type { Schemas } from '../api/client'
 import { nonce } from '../api/page'
+import { completions } from './completion'
+import { expressions } from './expressions'
 
 type Language = Schemas['Language']
 type TextCheck = Schemas['TextCheck']
@@ -34,115 +36,6 @@ const theme = EditorView.theme({
   '.cm-diagnostic-error': { borderLeftColor: 'var(--bad)' },
   '.cm-diagnostic-warning': { borderLeftColor: 'var(--settling)' },
 })
-
-const expression = Decoration.mark({ class: 'cm-expression' })
-
-/** Marks what is computed: from an equals sign that begins a value to the end of the value. */
-const expressions = ViewPlugin.fromClass(class {
-  decorations: DecorationSet
-  constructor(view: EditorView) { this.decorations = found(view) }
-  update(u: ViewUpdate) { if (u.docChanged || u.viewportChanged) this.decorations = found(u.view) }
-}, { decorations: (v) => v.decorations })
-
-function found(view: EditorView): DecorationSet {
-  const marks: Range<Decoration>[] = []
-  for (const { from, to } of view.visibleRanges) {
-    for (let at = from; at <= to;) {
-      const line = view.state.doc.lineAt(at)
-      for (const [start, end] of computed(line.text)) marks.push(expression.range(line.from + start, line.from + end))
-      at = line.to + 1
-    }
-  }
-  return Decoration.set(marks, true)
-}
-
-/** Where in a line of a template expressions stand: after a key, a dash or a bracket, quoted or not. */
-function computed(line: string): [number, number][] {
-  const out: [number, number][] = []
-  for (const m of line.matchAll(/(^\s*|[:[{,-]\s+|[[{])(["']?)=(?!=)/g)) {
-    const start = m.index + m[0].length - 1
-    if (out.some(([a, b]) => start >= a && start < b)) continue // within another
-    const quote = m[2]!
-    const rest = line.slice(start)
-    const flow = quote === '' && /[{[][^}\]]*$/.test(line.slice(0, m.index + m[1]!.length))
-    const end = quote ? new RegExp(`${quote}(?=\\s*([,\\]}]|$))`).exec(rest) : flow ? /,\s+[\w"']+:|\}/.exec(rest) : /\s#/.exec(rest)
-    out.push([start, start + (end ? end.index : rest.length)])
-  }
-  return out.filter(([a, b]) => b > a)
-}
-
-/** Completion by where the cursor is: sections, keys, types and their properties, and what is in scope of an expression. */
-function completions(language: () => Language | undefined, scope: () => TextCheck | undefined) {
-  return (c: CompletionContext): CompletionResult | null => {
-    const l = language()
-    if (!l) return null
-    const word = c.matchBefore(/[\w.-]*/)
-    if (!word || (word.from === word.to && !c.explicit)) return null
-    const line = c.state.doc.lineAt(c.pos)
-    const before = line.text.slice(0, c.pos - line.from)
-    const option = (label: string, detail?: string, type = 'property') => ({ label, type, ...(detail ? { info: detail } : {}) })
-    if (/(^|[\s"'[{,:])=/.test(before)) return inExpression(c, word.text, word.from, l, scope())
-    const indent = before.length - before.trimStart().length
-    if (/\btype:\s*[\w-]*$/.test(before) && sectionOf(c.state, line.number) === 'resources') return { from: word.from, options: l.types.map((t) => option(t.name, t.about, 'type')) }
-    if (/\bpicks:\s*[\w-]*$/.test(before)) return { from: word.from, options: l.picks.map((p) => option(p, undefined, 'enum')) }
-    if (/:\s/.test(before) && !/[{,]\s*[\w-]*$/.test(before)) return null
-    if (indent === 0) return { from: word.from, options: l.sections.map((s) => option(s)) }
-    const section = sectionOf(c.state, line.number)
-    if (section === 'inputs' && (indent >= 4 || before.includes('{'))) return { from: word.from, options: l.input_keys.map((k) => option(k)) }
-    if (section === 'resources' && indent >= 4) {
-      const type = l.types.find((t) => t.name === typeAbove(c.state, line.number))
-      if (indent >= 6 || /want:\s*\{/.test(before)) return type ? { from: word.from, options: type.properties.map((p) => option(p.name, p.about)) } : null
-      return { from: word.from, options: l.resource_keys.map((k) => option(k)) }
-    }
-    return null
-  }
-}
-
-function inExpression(c: CompletionContext, text: string, from: number, l: Language, scope: TextCheck | undefined): CompletionResult | null {
-  const at = text.lastIndexOf('.')
-  if (at >= 0) {
-    const head = text.slice(0, at)
-    const start = from + at + 1
-    if (head === 'inputs') return { from: start, options: (scope?.inputs ?? []).map((label) => ({ label, type: 'variable' })) }
-    if (head === 'calc') return { from: start, options: (scope?.calc ?? []).map((label) => ({ label, type: 'variable' })) }
-    if (head === 'stack') return { from: start, options: ['name', 'id', 'account', 'cloud', 'region'].map((label) => ({ label, type: 'variable' })) }
-    const type = l.types.find((t) => t.name === (head === 'self' ? typeAbove(c.state, c.state.doc.lineAt(c.pos).number) : scope?.resources.find((r) => r.name === head)?.type))
-    return type ? { from: start, options: [...type.attributes, ...type.properties].map((p) => ({ label: p.name, type: 'property', info: p.about })) } : null
-  }
-  return {
-    from, options: [
-      ...['inputs', 'calc', 'stack', 'self', 'index'].map((label) => ({ label, type: 'keyword' })),
-      ...(scope?.resources ?? []).map((r) => ({ label: r.name, type: 'variable', detail: r.type })),
-      ...l.functions.map((f) => ({ label: f.name, type: 'function', info: `${f.form}\n${f.about}` })),
-    ],
-  }
-}
-
-/** The section that a line is in. */
-function sectionOf(state: EditorState, line: number): string {
-  for (let n = line; n > 0; n--) {
-    const m = /^([a-z]+):/.exec(state.doc.line(n).text)
-    if (m) return m[1]!
-  }
-  return ''
-}
-
-/** The type of the resource that a line is in. */
-function typeAbove(state: EditorState, line: number): string {
-  for (let n = line; n > 0; n--) {
-    const text = state.doc.line(n).text
-    const m = /^ {4}type: *(\w+)/.exec(text) ?? /^ {2}\w+: *\{type: *(\w+)/.exec(text)
-    if (m) return m[1]!
-    if (/^ {2}\w/.test(text)) {
-      for (let k = n + 1; k <= Math.min(n + 20, state.doc.lines) && !/^ {0,2}\w/.test(state.doc.line(k).text); k++) {
-        const below = /^ {4}type: *(\w+)/.exec(state.doc.line(k).text)
-        if (below) return below[1]!
-      }
-      return ''
-    }
-  }
-  return ''
-}
 
 /** The text, with what the service's own check says in its place. */
 export function Editor({ value, onChange, diagnostics, language, scope, line }: { value: string; onChange: (value: string) => void; diagnostics: Schemas['Diagnostic'][]; language: Language | undefined; scope: TextCheck | undefined; line: number }) {

@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState, type FormEvent } from 'react'
+import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
-import { Field, Panel } from '../parts/form'
+import { Field, PanelForm } from '../parts/form'
 import { useNow } from '../parts/now'
 import { State } from '../parts/state'
 import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
@@ -183,17 +183,13 @@ function Renew({ name }: { name: string }) {
     onSuccess: () => { void client.invalidateQueries({ queryKey: ['account', name] }); void client.invalidateQueries({ queryKey: ['runs'] }) },
   })
   return (
-    <Panel title={`Renew the credentials of ${name}`} trigger="Renew" reset={() => renew.reset()}>
-      {(close) => (
-        <form onSubmit={(e: FormEvent<HTMLFormElement>) => { e.preventDefault(); const f = new FormData(e.currentTarget); renew.mutate({ client_id: String(f.get('id')) || undefined, client_secret: String(f.get('secret')) }, { onSuccess: close }) }}>
-          <p className="text-ink-2">They are tested first. Runs that wait for them go on.</p>
-          <Field label="Client id" name="id" note="the one that it has when left empty" />
-          <Field label="Client secret" name="secret" secret required />
-          {renew.isError && <Trouble error={renew.error} />}
-          <div className="mt-4 flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" kind="main" disabled={renew.isPending}>Test and keep</Button></div>
-        </form>
-      )}
-    </Panel>
+    <PanelForm
+      title={`Renew the credentials of ${name}`} trigger="Renew" about="They are tested first. Runs that wait for them go on." submit="Test and keep" sending={renew} values={{ id: '', secret: '' }}
+      onSend={(v, close) => renew.mutate({ client_id: v.id || undefined, client_secret: v.secret }, { onSuccess: close })}
+    >
+      <Field label="Client id" name="id" note="the one that it has when left empty" />
+      <Field label="Client secret" name="secret" secret required />
+    </PanelForm>
   )
 }
 
@@ -205,18 +201,15 @@ function Add() {
     onSuccess: (a) => { void client.invalidateQueries({ queryKey: ['accounts'] }); void navigate(`/accounts/${a.name}`) },
   })
   return (
-    <Panel title="Add an account" trigger="Add an account" reset={() => add.reset()}>
-      {(close) => (
-        <form onSubmit={(e: FormEvent<HTMLFormElement>) => { e.preventDefault(); const f = new FormData(e.currentTarget); const text = (k: string) => String(f.get(k)); add.mutate({ name: text('name'), cloud: text('cloud'), endpoint: text('endpoint'), client_id: text('id'), client_secret: text('secret') }, { onSuccess: close }) }}>
-          <Field label="Name" name="name" required />
-          <Field label="Cloud" name="cloud" value="larch" required />
-          <Field label="Endpoint" name="endpoint" note="URL of the cloud's API; the credentials are sealed together with it" required />
-          <Field label="Client id" name="id" required />
-          <Field label="Client secret" name="secret" secret required />
-          {add.isError && <Trouble error={add.error} />}
-          <div className="mt-4 flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" kind="main" disabled={add.isPending}>Test and keep</Button></div>
-        </form>
-      )}
-    </Panel>
+    <PanelForm
+      title="Add an account" trigger="Add an account" about="Its credentials are tested first, and sealed together with the endpoint." submit="Test and keep" sending={add} values={{ name: '', cloud: 'larch', endpoint: '', id: '', secret: '' }}
+      onSend={(v, close) => add.mutate({ name: v.name, cloud: v.cloud, endpoint: v.endpoint, client_id: v.id, client_secret: v.secret }, { onSuccess: close })}
+    >
+      <Field label="Name" name="name" required />
+      <Field label="Cloud" name="cloud" required />
+      <Field label="Endpoint" name="endpoint" note="URL of the cloud's API" required />
+      <Field label="Client id" name="id" required />
+      <Field label="Client secret" name="secret" secret required />
+    </PanelForm>
   )
 }

@@ -3,11 +3,11 @@ import { useEffect, useMemo, useState } from 'react'
 import { Link, Navigate, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, unwrap, Refusal } from '../api/client'
 import { useMe } from '../api/queries'
-import { counted, FindingMark } from '../parts/findings'
+import { FindingMark } from '../parts/findings'
 import { useNow } from '../parts/now'
 import { StateMark } from '../parts/state'
 import { Button, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { accountSpan, ago, money } from '../parts/words'
+import { accountSpan, ago, counted, money } from '../parts/words'
 import { Answers, findingsOf } from '../prepare/answers'
 import { begin, useKeeping, type Answer, type FormPage, type Keeping } from '../prepare/draft'
 import { command, download, inputsFile, inputsName } from '../prepare/export'
@@ -140,7 +140,7 @@ function Strip({ answer }: { answer: Answer }) {
   const rest = [missing > 0 && `${missing} to choose`, count('warning') > 0 && counted(count('warning'), 'warning'), count('note') > 0 && counted(count('note'), 'note')].filter(Boolean).join(', ')
   return (
     <Facts>
-      <Fact value={answer.new ? counted(answer.totals.resources, 'resource') : answer.summary} label={`${answer.totals.machines} machines, ${answer.totals.vcpus} cores`} />
+      <Fact value={answer.new ? counted(answer.totals.resources, 'resource') : answer.summary} label={`${counted(answer.totals.machines, 'machine')}, ${counted(answer.totals.vcpus, 'core')}`} />
       <Fact value={money(answer.cost.hour, answer.cost.currency)} label={`about ${answer.cost.month.toFixed(0)} ${answer.cost.currency} a month${answer.cost_now.hour > 0 ? `, now ${answer.cost_now.month.toFixed(0)}` : ''}`} />
       <Fact value={accountSpan(answer.seconds, answer.rate)} label={answer.longest.length > 0 ? <>expected; <span className="text-path">{answer.longest.at(-1)}</span> decides</> : 'expected'} />
       <Fact value={count('error') > 0 ? counted(count('error'), 'error') : missing > 0 ? `${missing} to choose` : 'no errors'} tone={count('error') > 0 ? 'var(--bad)' : undefined} label={(count('error') > 0 ? rest : rest.replace(`${missing} to choose`, '').replace(/^, /, '')) || 'nothing else to say'} />

@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState, type FormEvent } from 'react'
+import { useState } from 'react'
 import { Link } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
-import { Field, Panel } from '../parts/form'
+import { Field, Only, PanelForm } from '../parts/form'
 import { Reveal } from '../parts/reveal'
 import { Button, Confirm, Empty, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { moment } from '../parts/words'
@@ -84,53 +84,37 @@ function One({ n, may }: { n: Named; may: boolean }) {
   )
 }
 
-function Make() {
+function useSealed() {
   const client = useQueryClient()
-  const make = useMutation({ mutationFn: (body: Schemas['NewSecret']) => unwrap(api.POST('/api/v1/secrets', { body })), onSuccess: () => void client.invalidateQueries({ queryKey: ['secrets'] }) })
+  return useMutation({ mutationFn: (body: Schemas['NewSecret']) => unwrap(api.POST('/api/v1/secrets', { body })), onSuccess: () => void client.invalidateQueries({ queryKey: ['secrets'] }) })
+}
+
+function Make() {
+  const make = useSealed()
   return (
-    <Panel title="Make a secret or a key pair" trigger="Make" reset={() => make.reset()}>
-      {(close) => (
-        <form onSubmit={(e: FormEvent<HTMLFormElement>) => {
-          e.preventDefault()
-          const f = new FormData(e.currentTarget)
-          const kind = f.get('kind') === 'key_pair' ? 'key_pair' : 'secret'
-          const length = Number(f.get('length'))
-          make.mutate({ name: String(f.get('name')), kind, about: String(f.get('about')) || undefined, rules: kind === 'secret' && length > 0 ? { length } : undefined }, { onSuccess: close })
-        }}>
-          <p className="text-ink-2">It is drawn by the service and sealed; nobody has to see it.</p>
-          <Field label="Name" name="name" required />
-          <Field label="Kind" name="kind" value="secret" choices={[['secret', 'secret'], ['key_pair', 'SSH key pair (Ed25519)']]} />
-          <Field label="Least length" name="length" value="20" note="of a secret" />
-          <Field label="About" name="about" note="what it is for" />
-          {make.isError && <div className="mt-3"><Trouble error={make.error} /></div>}
-          <div className="mt-4 flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" kind="main" disabled={make.isPending}>Make it</Button></div>
-        </form>
-      )}
-    </Panel>
+    <PanelForm
+      title="Make a secret or a key pair" trigger="Make" about="It is drawn by the service and sealed; nobody has to see it." submit="Make it" sending={make} values={{ name: '', kind: 'secret' as 'secret' | 'key_pair', length: '20', about: '' }}
+      onSend={(v, close) => make.mutate({ name: v.name, kind: v.kind, about: v.about || undefined, rules: v.kind === 'secret' && Number(v.length) > 0 ? { length: Number(v.length) } : undefined }, { onSuccess: close })}
+    >
+      <Field label="Name" name="name" required />
+      <Field label="Kind" name="kind" choices={[['secret', 'secret'], ['key_pair', 'SSH key pair (Ed25519)']]} />
+      <Only when="kind" is="secret"><Field label="Least length" name="length" /></Only>
+      <Field label="About" name="about" note="what it is for" />
+    </PanelForm>
   )
 }
 
 function Import() {
-  const client = useQueryClient()
-  const keep = useMutation({ mutationFn: (body: Schemas['NewSecret']) => unwrap(api.POST('/api/v1/secrets', { body })), onSuccess: () => void client.invalidateQueries({ queryKey: ['secrets'] }) })
+  const keep = useSealed()
   return (
-    <Panel title="Keep what somebody else made" trigger="Import" reset={() => keep.reset()}>
-      {(close) => (
-        <form onSubmit={(e: FormEvent<HTMLFormElement>) => {
-          e.preventDefault()
-          const f = new FormData(e.currentTarget)
-          const isKey = f.get('kind') === 'key_pair'
-          const value = String(f.get('value'))
-          keep.mutate({ name: String(f.get('name')), kind: isKey ? 'key_pair' : 'secret', about: String(f.get('about')) || undefined, ...(isKey ? { public: value } : { value }) }, { onSuccess: close })
-        }}>
-          <Field label="Name" name="name" required />
-          <Field label="Kind" name="kind" value="secret" choices={[['secret', 'secret'], ['key_pair', 'public half of a key']]} />
-          <Field label="Secret, or public half" name="value" secret required />
-          <Field label="About" name="about" note="what it is for" />
-          {keep.isError && <div className="mt-3"><Trouble error={keep.error} /></div>}
-          <div className="mt-4 flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" kind="main" disabled={keep.isPending}>Seal it</Button></div>
-        </form>
-      )}
-    </Panel>
+    <PanelForm
+      title="Keep what somebody else made" trigger="Import" about="It is sealed as it comes in; of a key only the public half is asked for." submit="Seal it" sending={keep} values={{ name: '', kind: 'secret' as 'secret' | 'key_pair', value: '', about: '' }}
+      onSend={(v, close) => keep.mutate({ name: v.name, kind: v.kind, about: v.about || undefined, ...(v.kind === 'key_pair' ? { public: v.value } : { value: v.value }) }, { onSuccess: close })}
+    >
+      <Field label="Name" name="name" required />
+      <Field label="Kind" name="kind" choices={[['secret', 'secret'], ['key_pair', 'public half of a key']]} />
+      <Field label="Secret, or public half" name="value" secret required />
+      <Field label="About" name="about" note="what it is for" />
+    </PanelForm>
   )
 }

@@ -1,7 +1,7 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useMemo, useState } from 'react'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Suspense, lazy, useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, unwrap, type Resource, type Schemas, type Stack } from '../api/client'
+import { api, unwrap, type Resource, type Stack } from '../api/client'
 import { useKept, useStack } from '../api/queries'
 import { EvidenceList } from '../parts/evidence'
 import { Guide } from '../parts/guide'
@@ -10,6 +10,8 @@ import { Reveal } from '../parts/reveal'
 import { State, StatePill } from '../parts/state'
 import { Button, Empty, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { ago, clock, money, moment, valueText } from '../parts/words'
+
+const Plot = lazy(() => import('../parts/plot'))
 
 export default function StackPage() {
   const name = useParams().name ?? ''
@@ -76,9 +78,10 @@ function Content({ s }: { s: Stack }) {
                 </table>
               </Sheet>
               <Inputs s={s} />
+              <Spending s={s} />
             </div>
             <div className="min-w-0 space-y-3">
-              <Strayed list={actions.verify.data?.resources ?? []} onPutRight={() => actions.propose.mutate('put right')} busy={actions.propose.isPending} />
+              <Strayed list={resources} onPutRight={() => actions.propose.mutate('put right')} busy={actions.propose.isPending} />
               <KeptHere name={s.name} />
               <Outputs s={s} />
               <Guide name={s.name} />
@@ -104,17 +107,40 @@ function useActions(s: Stack) {
   return { verify, propose }
 }
 
-/** What the cloud has otherwise than is recorded, as the last verification here saw it. */
-function Strayed({ list, onPutRight, busy }: { list: Schemas['VerifiedResource'][]; onPutRight: () => void; busy: boolean }) {
+/** What the cloud has otherwise than is recorded, as the last verification saw it. */
+function Strayed({ list, onPutRight, busy }: { list: Resource[]; onPutRight: () => void; busy: boolean }) {
   const strayed = list.filter((r) => r.strayed && r.strayed.length > 0)
   if (strayed.length === 0) return null
   return (
     <Sheet title="Strayed" note={<Button small onClick={onPutRight} disabled={busy}>Propose to put it back</Button>}>
       <p className="mb-1.5 text-small text-ink-2">Somebody altered this in the cloud, past Under Sail.</p>
-      <ul className="space-y-1">{strayed.flatMap((r) => r.strayed!.map((f) => <li key={r.name + f.name}><span className="font-semibold">{r.name}</span> {f.name}: <span className="font-mono text-small">{valueText(f.before)}</span> is recorded, <span className="font-mono text-small">{valueText(f.after)}</span> is there</li>))}</ul>
+      <ul className="space-y-1">{strayed.flatMap((r) => r.strayed!.map((f) => <li key={r.name + f.name}><span className="font-semibold">{r.name}</span> {f.name}: <span className="font-mono text-small">{valueText(f.after)}</span> is recorded, <span className="font-mono text-small">{valueText(f.before)}</span> is there</li>))}</ul>
     </Sheet>
   )
 }
+
+/** What it has cost in an hour since it was made, and in all. */
+function Spending({ s }: { s: Stack }) {
+  const now = useNow(30_000)
+  const cost = useQuery({ queryKey: ['stack', s.name, 'cost'], queryFn: () => unwrap(api.GET('/api/v1/stacks/{name}/cost', { params: { path: { name: s.name } } })), refetchInterval: 60_000 })
+  const spending = cost.data
+  const history = spending?.history
+  const { x, lines } = useMemo(() => ({
+    x: [...(history ?? []).map((h) => new Date(h.at).getTime() / 1000), now / 1000],
+    lines: [{ label: 'an hour', values: [...(history ?? []).map((h) => h.hour), history?.at(-1)?.hour ?? 0], strong: true, steps: true }],
+  }), [history, now])
+  if (!spending || !history || history.length === 0 || !s.currency) return null
+  const most = Math.max(...history.map((h) => h.hour))
+  const spent = `${spending.spent.toFixed(2)} ${s.currency} since ${moment(history[0]!.at)}`
+  return (
+    <Sheet title="Cost" note={spent}>
+      <Suspense fallback={<Loading rows={3} />}><Plot time height={130} x={x} lines={lines} yText={hourly} words={`What it costs in an hour: now ${money(history.at(-1)!.hour, s.currency)}, at most ${money(most, s.currency)}; ${spent}`} /></Suspense>
+      <p className="mt-1 text-small text-ink-2">{s.currency} in an hour; now {history.at(-1)!.hour.toFixed(4)}, at most {most.toFixed(4)}; changed {history.length - 1} time{history.length === 2 ? '' : 's'}</p>
+    </Sheet>
+  )
+}
+
+const hourly = (v: number) => v.toFixed(3)
 
 /** What outlived earlier stacks of the name, on purpose. */
 function KeptHere({ name }: { name: string }) {

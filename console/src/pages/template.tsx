@@ -1,13 +1,13 @@
-import { useQuery } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useMemo, useState } from 'react'
-import { Link, useParams } from 'react-router'
+import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useMe, useRuns, useStacks } from '../api/queries'
 import Graph from '../parts/graph'
 import { useOrder } from '../parts/order'
-import { Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { money, moment, span, valueText } from '../parts/words'
-import { StatePill } from '../parts/state'
+import { Button, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { counted, money, moment, span, valueText } from '../parts/words'
+import { State, StatePill } from '../parts/state'
 import { useEverywhere } from './library'
 
 const none: never[] = []
@@ -47,7 +47,7 @@ function Content({ t }: { t: Schemas['Template'] }) {
       <div className="space-y-3">
         <Facts>
           <Fact value={t.maturity} label={t.from ? `copied from ${t.from}` : t.origin ? `from ${t.origin}` : 'published here'} />
-          <Fact value={a ? `${a.totals.resources} resources` : '…'} label={a ? `${a.totals.machines} machines, ${a.totals.vcpus} cores` : 'what it makes'} />
+          <Fact value={a ? counted(a.totals.resources, 'resource') : '…'} label={a ? `${counted(a.totals.machines, 'machine')}, ${counted(a.totals.vcpus, 'core')}` : 'what it makes'} />
           <Fact value={variant ? money(variant.cost.hour, variant.cost.currency) : '–'} label={best && region ? `in ${region}, ${best.account}` : 'cost'} />
           <Fact value={t.takes_seconds > 0 ? span(t.takes_seconds) : 'not said'} label="promised" />
           <Fact value={real.length > 0 ? span(real[Math.floor(real.length / 2)]!) : a ? span(a.seconds * a.rate) : '–'} label={real.length > 0 ? `really, in the middle of ${real.length} run${real.length > 1 ? 's' : ''}` : 'expected by what was learned here'} />
@@ -71,6 +71,7 @@ function Content({ t }: { t: Schemas['Template'] }) {
           </Sheet>
         </div>
         {a && <InputsTable pages={a.pages} />}
+        <Cases of={ref} />
         <div className="grid gap-3 lg:grid-cols-2"><Versions name={t.name} /><Users name={t.name} newest={t.version} /></div>
       </div>
     </>
@@ -102,6 +103,49 @@ function InputsTable({ pages }: { pages: Schemas['FormPage'][] }) {
           )))}
         </tbody>
       </table>
+    </Sheet>
+  )
+}
+
+/** The cases that are kept of it, run on its text just now. */
+function Cases({ of }: { of: string }) {
+  const navigate = useNavigate()
+  const runs = useQuery({ queryKey: ['cases', of], queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}/cases', { params: { path: { ref: of } } })), staleTime: 60_000 })
+  const begin = useMutation({
+    mutationFn: (c: Schemas['CaseRun']) => unwrap(api.POST('/api/v1/drafts', { body: { stack: '', template: of, inputs: c.inputs, ...(c.preset ? { preset: c.preset } : {}) } })),
+    onSuccess: (d) => void navigate(`/prepare/${encodeURIComponent(of.split('@')[0]!)}?draft=${d.id}`),
+  })
+  if (runs.isError) return <Trouble error={runs.error} />
+  const r = runs.data
+  if (!r) return null
+  const [name, version] = of.split('@')
+  return (
+    <Sheet title="Cases" note={r.cases.length === 0 ? 'none' : `${r.holding} of ${r.cases.length} hold${r.kept_with !== version ? `; kept with ${r.kept_with}` : ''}`} pad={r.cases.length === 0}>
+      {begin.isError && <Trouble error={begin.error} />}
+      {r.cases.length === 0 && <p className="text-ink-2">Nobody keeps cases of it. Write them into <code className="font-mono text-small">{name}.cases.yaml</code> beside its file, and publish again or have its library read again.</p>}
+      {r.cases.length > 0 && (
+        <table className="w-full">
+          <thead><tr><th>Case</th><th className="max-md:hidden">Given</th><th>Expected</th><th className="max-md:hidden"><span className="sr-only">Begin from it</span></th></tr></thead>
+          <tbody>
+            {r.cases.map((c) => (
+              <tr key={c.name} className="align-top">
+                <td className="py-1.5 whitespace-normal"><State state={c.failures.length > 0 ? 'failed' : 'healthy'} word={c.failures.length > 0 ? 'fails' : 'holds'} /> <span className="mt-0.5 block font-semibold">{c.name}</span></td>
+                <td className="py-1.5 text-small whitespace-normal [overflow-wrap:anywhere] max-md:hidden">
+                  {c.preset && <span className="block">preset {c.preset}</span>}
+                  {Object.entries(c.inputs).map(([k, v]) => <span key={k} className="block"><span className="text-ink-2">{k}</span> <span className="font-mono">{valueText(v)}</span></span>)}
+                  {c.offers && <span className="block text-ink-2">offers of {c.offers}</span>}
+                  {!c.preset && !c.offers && Object.keys(c.inputs).length === 0 && <span className="text-ink-2">nothing</span>}
+                </td>
+                <td className="py-1.5 text-small whitespace-normal [overflow-wrap:anywhere]">
+                  {c.expects.map((x) => <span key={x} className="block">{x}</span>)}
+                  {c.failures.map((f) => <span key={f.message} className="block font-semibold text-bad">{f.message}</span>)}
+                </td>
+                <td className="py-1.5 text-right max-md:hidden"><Button small disabled={begin.isPending} onClick={() => begin.mutate(c)} aria-label={`Prepare from case ${c.name}`}>Prepare from it</Button></td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
     </Sheet>
   )
 }

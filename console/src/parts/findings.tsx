@@ -16,11 +16,6 @@ export function FindingMark({ severity, size = 13 }: { severity: string; size?: 
 /** Inputs that a finding is about or comes from. */
 export const inputsOf = (f: Finding) => (f.inputs ?? '').split(',').filter(Boolean)
 
-/** How many there are, in words. */
-export function counted(n: number, word: string): string {
-  return `${n} ${word}${n === 1 ? '' : 's'}`
-}
-
 /** Findings as a list: each with its mark, its place and what to do. */
 export function Findings({ list }: { list: Finding[] }) {
   return (

@@ -1,6 +1,7 @@
 import { useId, useState, type ReactNode } from 'react'
 import { Dialog } from 'radix-ui'
-import { Button } from './ui'
+import { FormProvider, useForm, useFormContext, useWatch, type DefaultValues, type FieldValues } from 'react-hook-form'
+import { Button, Trouble } from './ui'
 
 /** How everything looks that is typed into. */
 export const box = 'rounded-[6px] border border-line bg-paper px-2.5 py-1.5'
@@ -23,17 +24,53 @@ export function Panel({ title, trigger, children, reset }: { title: string; trig
   )
 }
 
+/**
+ * A dialog with lines to fill in and one thing that it does. What is missing is said at its line, what the
+ * service refuses below them; neither takes away what was typed.
+ */
+export function PanelForm<T extends FieldValues>({ title, trigger, about, values, submit, sending, onSend, shown, children }: {
+  title: string; trigger: ReactNode; about: string; values: DefaultValues<T>; submit: string
+  sending: { isPending: boolean; error: unknown; reset: () => void }
+  onSend: (values: T, close: () => void) => void
+  /** What stands in the place of the form once there is something to show. */
+  shown?: (close: () => void) => ReactNode
+  children: ReactNode
+}) {
+  const form = useForm<T>({ defaultValues: values })
+  return (
+    <Panel title={title} trigger={trigger} reset={() => { sending.reset(); form.reset() }}>
+      {(close) => shown?.(close) ?? (
+        <FormProvider {...form}>
+          <form noValidate onSubmit={(e) => void form.handleSubmit((v) => onSend(v, close))(e)}>
+            <p className="text-ink-2">{about}</p>
+            {children}
+            {sending.error !== null && <div className="mt-3"><Trouble error={sending.error} /></div>}
+            <div className="mt-4 flex justify-end gap-2"><Button onClick={close}>Cancel</Button><Button type="submit" kind="main" disabled={sending.isPending}>{submit}</Button></div>
+          </form>
+        </FormProvider>
+      )}
+    </Panel>
+  )
+}
+
 /** One line to fill in. A secret one is not shown and remembered nowhere. */
-export function Field({ label, name, note, value, secret, required, choices }: { label: string; name: string; note?: string; value?: string; secret?: boolean; required?: boolean; choices?: [string, string][] }) {
+export function Field({ label, name, note, secret, required, choices }: { label: string; name: string; note?: string; secret?: boolean; required?: boolean; choices?: [string, string][] }) {
   const id = useId()
-  const look = `mt-0.5 w-full ${box}`
+  const { register, formState } = useFormContext()
+  const wrong = formState.errors[name]?.message
+  const given = { id, ...register(name, required ? { validate: (v: string) => v.trim() !== '' || `fill in: ${label.toLowerCase()}` } : {}), className: `mt-0.5 w-full ${box}` }
   return (
     <div className="mt-3">
       <label htmlFor={id} className="block text-small font-semibold">{label}</label>
       {choices
-        ? <select id={id} name={name} defaultValue={value} className={look}>{choices.map(([v, word]) => <option key={v} value={v}>{word}</option>)}</select>
-        : <input id={id} name={name} defaultValue={value} required={required} type={secret ? 'password' : 'text'} autoComplete={secret ? 'new-password' : 'off'} spellCheck={false} aria-describedby={note ? `${id}-note` : undefined} className={look} />}
-      {note && <p id={`${id}-note`} className="mt-0.5 text-small text-ink-2">{note}</p>}
+        ? <select {...given}>{choices.map(([v, word]) => <option key={v} value={v}>{word}</option>)}</select>
+        : <input {...given} type={secret ? 'password' : 'text'} autoComplete={secret ? 'new-password' : 'off'} spellCheck={false} aria-required={required} aria-invalid={!!wrong} aria-describedby={wrong || note ? `${id}-note` : undefined} />}
+      {(wrong || note) && <p id={`${id}-note`} role={wrong ? 'alert' : undefined} className={`mt-0.5 text-small ${wrong ? 'text-bad' : 'text-ink-2'}`}>{wrong ? String(wrong) : note}</p>}
     </div>
   )
+}
+
+/** Lines that are asked only while another has a value. */
+export function Only({ when, is, children }: { when: string; is: string; children: ReactNode }) {
+  return useWatch({ name: when }) === is ? children : null
 }

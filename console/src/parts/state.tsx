@@ -85,11 +85,11 @@ function Shape({ state }: { state: string }) {
 }
 
 /** Shape and word together, as in lists. */
-export function State({ state }: { state: string }) {
+export function State({ state, word = state }: { state: string; word?: string }) {
   return (
     <span className="inline-flex items-center gap-2">
       <StateMark state={state} />
-      <span>{state}</span>
+      <span>{word}</span>
     </span>
   )
 }

@@ -54,3 +54,8 @@ export function gib(bytes: number): string {
 
 /** A price, or that the cloud tells none. */
 export const price = (amount: number | undefined, digits: number) => (amount ? amount.toFixed(digits) : 'not told')
+
+/** How many there are, in words. */
+export function counted(n: number, word: string): string {
+  return `${n} ${word}${n === 1 ? '' : 's'}`
+}

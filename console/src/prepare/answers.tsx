@@ -7,6 +7,7 @@ import { useOrder } from '../parts/order'
 import { Markdown } from '../parts/markdown'
 import { Button } from '../parts/ui'
 import { accountSpan, money, valueText } from '../parts/words'
+import { DiskLayout } from './disks'
 import type { Answer } from './draft'
 
 const none: never[] = []
@@ -68,6 +69,7 @@ export function Answers({ answer, onLead, onTake, whole = false }: { answer: Ans
         <div className={whole ? 'h-[260px] overflow-auto' : 'max-h-[220px] overflow-auto'} tabIndex={0} role="group" aria-label="What it makes">{nodes.length > 0 ? <Graph nodes={nodes} edges={edges} compact={!whole} label="Order of what it makes" /> : <p className="text-ink-2">Nothing to draw yet.</p>}</div>
         {answer.longest.length > 0 && <p className="mt-1.5 text-small text-ink-2">{accountSpan(answer.seconds, answer.rate)}; <span className="text-path">{answer.longest.join(' › ')}</span> decides</p>}
       </Part>
+      {answer.disks.length > 0 && <Part title="Disks" note="to scale"><DiskLayout disks={answer.disks} usable={answer.usable} currency={answer.cost.currency} /></Part>}
       <Part title="Known already">
         <dl className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-x-3 gap-y-0.5">
           {known.map((o) => <Row key={o.name} name={o.name} title={o.about}>{valueText(o.value)}</Row>)}

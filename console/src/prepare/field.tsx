@@ -6,6 +6,7 @@ import { Button, Loading } from '../parts/ui'
 import { gib, valueText } from '../parts/words'
 import { bounds, ValueControl, type Context, type Schema } from './controls'
 import { isGiven, shownValue, type FormField, type Keeping } from './draft'
+import { DiskTypes } from './disks'
 import { Options } from './options'
 import { KeyMaker, SecretControl } from './secrets'
 import { Sizes } from './sizes'
@@ -39,7 +40,9 @@ export function Field({ field, k, context, currency }: { field: FormField; k: Ke
               <>
                 {field.kind === 'size'
                   ? <Sizes label={title} options={options} value={String(value ?? '')} currency={currency} onChange={(v) => set(v)} />
-                  : <Options label={title} kind={field.kind} options={options} currency={currency} several={field.kind === 'zones'} value={Array.isArray(value) ? value.map(String) : value ? [String(value)] : []} onChange={(v) => set(field.kind === 'zones' ? v : v[0])} />}
+                  : field.kind === 'disk_type'
+                  ? <DiskTypes label={title} options={options} value={String(value ?? '')} currency={currency} onChange={(v) => set(v)} />
+                  : <Options label={title} kind={field.kind} options={options} several={field.kind === 'zones'} value={Array.isArray(value) ? value.map(String) : value ? [String(value)] : []} onChange={(v) => set(field.kind === 'zones' ? v : v[0])} />}
                 {field.kind === 'key_pair' && <KeyMaker field={field} k={k} />}
               </>
             )}

@@ -1,27 +1,17 @@
 import { useMemo } from 'react'
 import type { Schemas } from '../api/client'
 import { ChoosingTable, type Column } from '../parts/choosing-table'
-import { gib, price } from '../parts/words'
+import { gib } from '../parts/words'
 
 type Option = Schemas['Option']
 
 /** What is told of the things of a kind, beside their names. */
-function columnsOf(kind: string, currency: string): Column<Option>[] {
-  const name: Column<Option> = { id: 'name', title: { zone: 'Zone', zones: 'Zone', disk_type: 'Disk type', image: 'Image', network: 'Network', subnet: 'Subnet', key_pair: 'Key pair', stack: 'Stack' }[kind] ?? 'Choice', value: (o) => o.value }
+function columnsOf(kind: string): Column<Option>[] {
+  const name: Column<Option> = { id: 'name', title: { zone: 'Zone', zones: 'Zone', image: 'Image', network: 'Network', subnet: 'Subnet', key_pair: 'Key pair', stack: 'Stack' }[kind] ?? 'Choice', value: (o) => o.value }
   switch (kind) {
     case 'zone':
     case 'zones':
       return [name, { id: 'about', title: 'Sells', value: (o) => o.holds?.length ?? 0, show: (o) => <span title={o.holds?.join(', ')}>{o.about}</span> }]
-    case 'disk_type':
-      return [
-        name,
-        { id: 'for', title: 'Good for', value: (o) => o.disk_type?.for?.join(', ') },
-        { id: 'month', title: `TiB / month, ${currency}`, numeric: true, value: (o) => o.month, show: (o) => price(o.month, 0) },
-        { id: 'mbps', title: 'MB/s at 1 TiB', numeric: true, value: (o) => o.mbps && Math.round(o.mbps) },
-        { id: 'ops', title: 'Operations / s', numeric: true, extra: true, value: (o) => o.ops && Math.round(o.ops) },
-        { id: 'range', title: 'From and to', numeric: true, extra: true, value: (o) => o.disk_type?.max_bytes, show: (o) => o.disk_type && `${gib(o.disk_type.min_bytes)} to ${gib(o.disk_type.max_bytes)}` },
-        { id: 'zones', title: 'Zones', numeric: true, extra: true, value: (o) => o.disk_type?.zones.length, show: (o) => <span title={o.disk_type?.zones.join(', ')}>{o.disk_type?.zones.length}</span> },
-      ]
     case 'image':
       return [
         name,
@@ -41,8 +31,8 @@ function columnsOf(kind: string, currency: string): Column<Option>[] {
 }
 
 /** Things of one kind side by side, with the terms of the image that is chosen. */
-export function Options({ label, kind, options, value, currency, several, onChange }: { label: string; kind: string; options: Option[]; value: string[]; currency: string; several: boolean; onChange: (values: string[]) => void }) {
-  const columns = useMemo(() => columnsOf(kind, currency), [kind, currency])
+export function Options({ label, kind, options, value, several, onChange }: { label: string; kind: string; options: Option[]; value: string[]; several: boolean; onChange: (values: string[]) => void }) {
+  const columns = useMemo(() => columnsOf(kind), [kind])
   const terms = kind === 'image' ? options.find((o) => value.includes(o.value))?.image?.terms : undefined
   return (
     <>

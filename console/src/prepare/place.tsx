@@ -1,10 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
+import { useMemo } from 'react'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useNow } from '../parts/now'
 import { Loading, Trouble } from '../parts/ui'
 import { money, span, until } from '../parts/words'
 import { ChoosingTable, type Column } from '../parts/choosing-table'
 import { box } from '../parts/form'
+import { useMeasure, type Measure } from '../parts/measure'
 import type { Keeping } from './draft'
 
 type Place = Schemas['Variant'] & { value: string; why_not: string[]; account: string }
@@ -70,21 +72,31 @@ function Whoami({ account }: { account: string }) {
   )
 }
 
+const ways: Measure<Place>[] = [
+  { words: 'cost', title: 'Cost, compared', of: (v) => v.cost.hour, text: (n) => `${n.toFixed(4)} an hour` },
+  { words: 'time until it is healthy', title: 'Time, compared', of: (v) => v.seconds, text: span },
+]
+
 function Regions({ where, region, onChange }: { where: Schemas['Where']; region: string; onChange: (region: string) => void }) {
-  const rows: Place[] = where.variants.map((v) => ({ ...v, account: where.account, value: v.region, why_not: v.errors.filter((f) => f.code !== 'missing-input').map((f) => f.message) }))
-  const least = (v: Place) => Object.entries(v.quota_left ?? {}).toSorted((a, b) => a[1] - b[1])[0]
-  const columns: Column<Place>[] = [
-    { id: 'region', title: 'Region', value: (v) => v.region, show: (v) => <>{v.region}{v.region === where.best && <span className="ml-2 rounded-full bg-accent-soft px-2 text-small font-semibold text-accent">best fit</span>}</> },
-    { id: 'hour', title: 'Cost', numeric: true, value: (v) => v.cost.hour, show: (v) => money(v.cost.hour, v.cost.currency) },
-    { id: 'month', title: 'Month', numeric: true, value: (v) => v.cost.month, show: (v) => v.cost.month.toFixed(0) },
-    { id: 'time', title: 'Takes', numeric: true, extra: true, value: (v) => v.seconds, show: (v) => span(v.seconds) },
-    { id: 'quota', title: 'Quota left', value: (v) => least(v)?.[1], show: (v) => (least(v) ? <span style={{ color: least(v)![1] < 0 ? 'var(--bad)' : undefined }}>{least(v)![1]} of {least(v)![0]}</span> : 'not told') },
-  ]
-  if (rows.some((v) => v.instead?.length)) columns.push({ id: 'instead', title: 'Instead', extra: true, wrap: true, value: (v) => v.instead?.join(', ') })
+  const rows = useMemo<Place[]>(() => where.variants.map((v) => ({ ...v, account: where.account, value: v.region, why_not: v.errors.filter((f) => f.code !== 'missing-input').map((f) => f.message) })), [where])
+  const { column, tools } = useMeasure(ways, rows)
+  const columns = useMemo(() => {
+    const least = (v: Place) => Object.entries(v.quota_left ?? {}).toSorted((a, b) => a[1] - b[1])[0]
+    const out: Column<Place>[] = [
+      { id: 'region', title: 'Region', value: (v) => v.region, show: (v) => <>{v.region}{v.region === where.best && <span className="ml-2 rounded-full bg-accent-soft px-2 text-small font-semibold text-accent">best fit</span>}</> },
+      { id: 'hour', title: 'Cost', numeric: true, value: (v) => v.cost.hour, show: (v) => money(v.cost.hour, v.cost.currency) },
+      { id: 'month', title: 'Month', numeric: true, extra: true, value: (v) => v.cost.month, show: (v) => v.cost.month.toFixed(0) },
+      { id: 'time', title: 'Takes', numeric: true, value: (v) => v.seconds, show: (v) => span(v.seconds) },
+      column,
+      { id: 'quota', title: 'Quota left', value: (v) => least(v)?.[1], show: (v) => (least(v) ? <span style={{ color: least(v)![1] < 0 ? 'var(--bad)' : undefined }}>{least(v)![1]} of {least(v)![0]}</span> : 'not told') },
+    ]
+    if (rows.some((v) => v.instead?.length)) out.push({ id: 'instead', title: 'Instead', extra: true, wrap: true, value: (v) => v.instead?.join(', ') })
+    return out
+  }, [rows, column, where.best])
   return (
     <>
       {where.best && <p className="mb-1.5 text-small text-ink-2">Best: <span className="font-semibold text-ink">{where.best}</span>, {where.why}.</p>}
-      <ChoosingTable label="Regions" rows={rows} columns={columns} chosen={[region]} onChoose={(v) => onChange(v[0] ?? '')} sorted="hour" />
+      <ChoosingTable label="Regions" rows={rows} columns={columns} chosen={[region]} onChoose={(v) => onChange(v[0] ?? '')} sorted="measure" tools={tools} />
     </>
   )
 }

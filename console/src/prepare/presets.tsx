@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { api, unwrap } from '../api/client'
 import { Button, Loading } from '../parts/ui'
-import { accountSpan, money, valueText } from '../parts/words'
+import { accountSpan, counted, money, valueText } from '../parts/words'
 import type { Answer, Keeping } from './draft'
 
 /** Presets as cards that say what they change, with what each would be beside the draft as it is. */
@@ -28,7 +28,7 @@ export function PresetsPage({ k, answer }: { k: Keeping; answer: Answer }) {
             <article key={c.name} aria-label={c.title} className={`flex flex-col rounded-sheet border p-3 ${on ? 'border-accent bg-accent-soft' : 'border-line'}`}>
               <div className="flex items-baseline justify-between gap-2"><h4 className="font-semibold">{c.title}</h4>{on ? <span className="text-small font-semibold text-accent">chosen</span> : <Button small onClick={() => k.change({ preset: c.name || null })}>Take it</Button>}</div>
               {c.about && <p className="text-small text-ink-2">{c.about}</p>}
-              {v && <p className="mt-1.5">{v.machines} machines · <span className="font-semibold">{v.cost.month.toFixed(0)} {v.cost.currency}</span> a month ({money(v.cost.hour, v.cost.currency)}) · {accountSpan(v.seconds / answer.rate, answer.rate)}</p>}
+              {v && <p className="mt-1.5">{counted(v.machines, 'machine')} · <span className="font-semibold">{v.cost.month.toFixed(0)} {v.cost.currency}</span> a month ({money(v.cost.hour, v.cost.currency)}) · {accountSpan(v.seconds / answer.rate, answer.rate)}</p>}
               {Object.keys(c.inputs).length > 0 && <dl className="mt-1.5 grid grid-cols-[auto_1fr] gap-x-3 text-small">{Object.entries(c.inputs).map(([n, x]) => <div key={n} className="contents"><dt className="text-ink-2">{n}</dt><dd className={`font-mono ${n in own ? 'text-ink-2 line-through' : ''}`}>{valueText(x)}</dd></div>)}</dl>}
               {kept.length > 0 && <p className="mt-1 text-small text-settling">You gave {kept.join(', ')} yourself: that stays.</p>}
               {errors.map((f) => <p key={f.message} className="mt-1 text-small text-bad">{f.message}</p>)}

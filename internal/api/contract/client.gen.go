@@ -762,6 +762,25 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
 	GetTemplate(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RunCases The cases that are kept of a template, run on the text of one version
+	//
+	// Corresponds with GET /api/v1/templates/{ref}/cases (the `RunCases` operationId).
+	RunCases(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepCasesWithBody Keep the cases of a version in the place of those before
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
+	KeepCasesWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepCases Keep the cases of a version in the place of those before
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
+	KeepCases(ctx context.Context, ref string, body KeepCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CompareVersions What two versions of a template say differently
 	//
 	// Corresponds with GET /api/v1/templates/{ref}/differences (the `CompareVersions` operationId).
@@ -2583,6 +2602,55 @@ func (c *Client) PublishTemplate(ctx context.Context, body PublishTemplateJSONRe
 // Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
 func (c *Client) GetTemplate(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTemplateRequest(c.Server, ref)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunCases The cases that are kept of a template, run on the text of one version
+//
+// Corresponds with GET /api/v1/templates/{ref}/cases (the `RunCases` operationId).
+func (c *Client) RunCases(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunCasesRequest(c.Server, ref)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepCasesWithBody Keep the cases of a version in the place of those before
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
+func (c *Client) KeepCasesWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepCasesRequestWithBody(c.Server, ref, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepCases Keep the cases of a version in the place of those before
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
+func (c *Client) KeepCases(ctx context.Context, ref string, body KeepCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepCasesRequest(c.Server, ref, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6347,6 +6415,87 @@ func NewGetTemplateRequest(server string, ref string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRunCasesRequest constructs an http.Request for the RunCases method
+func NewRunCasesRequest(server string, ref string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ref", ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/templates/%s/cases", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewKeepCasesRequest calls the generic KeepCases builder with application/json body
+func NewKeepCasesRequest(server string, ref string, body KeepCasesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepCasesRequestWithBody(server, ref, "application/json", bodyReader)
+}
+
+// NewKeepCasesRequestWithBody constructs an http.Request for the KeepCases method, with any body, and a specified content type
+func NewKeepCasesRequestWithBody(server string, ref string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ref", ref, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/templates/%s/cases", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCompareVersionsRequest constructs an http.Request for the CompareVersions method
 func NewCompareVersionsRequest(server string, ref string, params *CompareVersionsParams) (*http.Request, error) {
 	var err error
@@ -7345,6 +7494,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/templates/{ref} (the `GetTemplate` operationId).
 	GetTemplateWithResponse(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*GetTemplateResponse, error)
+
+	// RunCasesWithResponse The cases that are kept of a template, run on the text of one version
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/templates/{ref}/cases (the `RunCases` operationId).
+	RunCasesWithResponse(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*RunCasesResponse, error)
+
+	// KeepCasesWithBodyWithResponse Keep the cases of a version in the place of those before
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
+	KeepCasesWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepCasesResponse, error)
+
+	// KeepCasesWithResponse Keep the cases of a version in the place of those before
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
+	KeepCasesWithResponse(ctx context.Context, ref string, body KeepCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepCasesResponse, error)
 
 	// CompareVersionsWithResponse What two versions of a template say differently
 	//
@@ -11414,6 +11584,102 @@ func (r GetTemplateResponse) ContentType() string {
 	return ""
 }
 
+type RunCasesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CaseRuns
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunCasesResponse) GetJSON200() *CaseRuns {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunCasesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunCasesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunCasesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunCasesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunCasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepCasesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CaseRuns
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r KeepCasesResponse) GetJSON200() *CaseRuns {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepCasesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepCasesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepCasesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepCasesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepCasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareVersionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13060,6 +13326,45 @@ func (c *ClientWithResponses) GetTemplateWithResponse(ctx context.Context, ref s
 		return nil, err
 	}
 	return ParseGetTemplateResponse(rsp)
+}
+
+// RunCasesWithResponse The cases that are kept of a template, run on the text of one version
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/templates/{ref}/cases (the `RunCases` operationId).
+func (c *ClientWithResponses) RunCasesWithResponse(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*RunCasesResponse, error) {
+	rsp, err := c.RunCases(ctx, ref, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunCasesResponse(rsp)
+}
+
+// KeepCasesWithBodyWithResponse Keep the cases of a version in the place of those before
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
+func (c *ClientWithResponses) KeepCasesWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepCasesResponse, error) {
+	rsp, err := c.KeepCasesWithBody(ctx, ref, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepCasesResponse(rsp)
+}
+
+// KeepCasesWithResponse Keep the cases of a version in the place of those before
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
+func (c *ClientWithResponses) KeepCasesWithResponse(ctx context.Context, ref string, body KeepCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepCasesResponse, error) {
+	rsp, err := c.KeepCases(ctx, ref, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepCasesResponse(rsp)
 }
 
 // CompareVersionsWithResponse What two versions of a template say differently
@@ -15912,6 +16217,72 @@ func ParseGetTemplateResponse(rsp *http.Response) (*GetTemplateResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Template
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunCasesResponse parses an HTTP response from a RunCasesWithResponse call
+func ParseRunCasesResponse(rsp *http.Response) (*RunCasesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunCasesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CaseRuns
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepCasesResponse parses an HTTP response from a KeepCasesWithResponse call
+func ParseKeepCasesResponse(rsp *http.Response) (*KeepCasesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepCasesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CaseRuns
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

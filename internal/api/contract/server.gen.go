@@ -21,6 +21,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
+	"undersail/internal/library"
 	"undersail/internal/service"
 
 	"github.com/labstack/echo/v5"
@@ -87,6 +88,12 @@ type AuditCheck = service.AuditCheck
 // AuditEntry defines model for AuditEntry.
 type AuditEntry = service.AuditEntry
 
+// CaseRun defines model for CaseRun.
+type CaseRun = service.CaseRun
+
+// CaseRuns defines model for CaseRuns.
+type CaseRuns = service.CaseRuns
+
 // Change defines model for Change.
 type Change = change.Change
 
@@ -125,6 +132,9 @@ type Discard struct {
 
 // DiskType defines model for DiskType.
 type DiskType = offer.DiskType
+
+// Disks defines model for Disks.
+type Disks = fit.Disks
 
 // Draft defines model for Draft.
 type Draft = service.Draft
@@ -386,6 +396,9 @@ type Step = service.Step
 
 // Template defines model for Template.
 type Template = service.Template
+
+// TemplateCases defines model for TemplateCases.
+type TemplateCases = library.Cases
 
 // TemplateText defines model for TemplateText.
 type TemplateText = lang.Bundle
@@ -651,6 +664,9 @@ type ConnectJSONRequestBody = NewConnection
 // PublishTemplateJSONRequestBody defines body for PublishTemplate for application/json ContentType.
 type PublishTemplateJSONRequestBody = TemplateText
 
+// KeepCasesJSONRequestBody defines body for KeepCases for application/json ContentType.
+type KeepCasesJSONRequestBody = TemplateCases
+
 // CheckTemplateJSONRequestBody defines body for CheckTemplate for application/json ContentType.
 type CheckTemplateJSONRequestBody = TemplateText
 
@@ -911,6 +927,12 @@ type ServerInterface interface {
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx *echo.Context, ref string) error
+	// RunCases The cases that are kept of a template, run on the text of one version
+	// (GET /api/v1/templates/{ref}/cases)
+	RunCases(ctx *echo.Context, ref string) error
+	// KeepCases Keep the cases of a version in the place of those before
+	// (PUT /api/v1/templates/{ref}/cases)
+	KeepCases(ctx *echo.Context, ref string) error
 	// CompareVersions What two versions of a template say differently
 	// (GET /api/v1/templates/{ref}/differences)
 	CompareVersions(ctx *echo.Context, ref string, params CompareVersionsParams) error
@@ -2359,6 +2381,38 @@ func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// RunCases converts echo context to params.
+func (w *ServerInterfaceWrapper) RunCases(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "ref" -------------
+	var ref string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ref", ctx.Param("ref"), &ref, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ref: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RunCases(ctx, ref)
+	return err
+}
+
+// KeepCases converts echo context to params.
+func (w *ServerInterfaceWrapper) KeepCases(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "ref" -------------
+	var ref string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ref", ctx.Param("ref"), &ref, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter ref: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.KeepCases(ctx, ref)
+	return err
+}
+
 // CompareVersions converts echo context to params.
 func (w *ServerInterfaceWrapper) CompareVersions(ctx *echo.Context) error {
 	var err error
@@ -2509,6 +2563,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/templates", wrapper.PublishTemplate, options.OperationMiddlewares["publishTemplate"]...)
 	router.POST(options.BaseURL+"/api/v1/texts/check", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
 	router.POST(options.BaseURL+"/api/v1/texts/start", wrapper.StartTemplate, options.OperationMiddlewares["startTemplate"]...)
+	router.GET(options.BaseURL+"/api/v1/templates/:ref/cases", wrapper.RunCases, options.OperationMiddlewares["runCases"]...)
+	router.PUT(options.BaseURL+"/api/v1/templates/:ref/cases", wrapper.KeepCases, options.OperationMiddlewares["keepCases"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref/differences", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/libraries", wrapper.ListLibraries, options.OperationMiddlewares["listLibraries"]...)
@@ -5877,6 +5933,85 @@ func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTem
 	return err
 }
 
+type RunCasesRequestObject struct {
+	Ref string `json:"ref"`
+}
+
+type RunCasesResponseObject interface {
+	VisitRunCasesResponse(w http.ResponseWriter) error
+}
+
+type RunCases200JSONResponse CaseRuns
+
+func (response RunCases200JSONResponse) VisitRunCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunCasesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunCasesdefaultApplicationProblemPlusJSONResponse) VisitRunCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepCasesRequestObject struct {
+	Ref  string `json:"ref"`
+	Body *KeepCasesJSONRequestBody
+}
+
+type KeepCasesResponseObject interface {
+	VisitKeepCasesResponse(w http.ResponseWriter) error
+}
+
+type KeepCases200JSONResponse CaseRuns
+
+func (response KeepCases200JSONResponse) VisitKeepCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepCasesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepCasesdefaultApplicationProblemPlusJSONResponse) VisitKeepCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CompareVersionsRequestObject struct {
 	Ref    string `json:"ref"`
 	Params CompareVersionsParams
@@ -6288,6 +6423,12 @@ type StrictServerInterface interface {
 	// GetTemplate One template as NAME, NAME@VERSION or NAME@RANGE, with its text
 	// (GET /api/v1/templates/{ref})
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
+	// RunCases The cases that are kept of a template, run on the text of one version
+	// (GET /api/v1/templates/{ref}/cases)
+	RunCases(ctx context.Context, request RunCasesRequestObject) (RunCasesResponseObject, error)
+	// KeepCases Keep the cases of a version in the place of those before
+	// (PUT /api/v1/templates/{ref}/cases)
+	KeepCases(ctx context.Context, request KeepCasesRequestObject) (KeepCasesResponseObject, error)
 	// CompareVersions What two versions of a template say differently
 	// (GET /api/v1/templates/{ref}/differences)
 	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
@@ -9011,6 +9152,79 @@ func (sh *strictHandler) GetTemplate(ctx *echo.Context, ref string) error {
 		return err
 	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
 		return validResponse.VisitGetTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RunCases operation middleware
+func (sh *strictHandler) RunCases(ctx *echo.Context, ref string) error {
+	var request RunCasesRequestObject
+
+	request.Ref = ref
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunCases(ctx.Request().Context(), request.(RunCasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunCases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RunCasesResponseObject); ok {
+		return validResponse.VisitRunCasesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// KeepCases operation middleware
+func (sh *strictHandler) KeepCases(ctx *echo.Context, ref string) error {
+	var request KeepCasesRequestObject
+
+	request.Ref = ref
+
+	var body KeepCasesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepCases(ctx.Request().Context(), request.(KeepCasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepCases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(KeepCasesResponseObject); ok {
+		return validResponse.VisitKeepCasesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -101,7 +101,9 @@ type Program struct {
 	// Branches says that a pending value may hide others: what it waits for is
 	// not all that it may read.
 	Branches bool
-	program  cel.Program
+	// Calls names the functions that it calls, in the order of their first call.
+	Calls   []string
+	program cel.Program
 }
 
 // Use is a variable that an expression mentions, with the fields read from it
@@ -164,7 +166,7 @@ func (e *Env) check(text string) (*Program, []Problem) {
 	if err != nil {
 		return nil, []Problem{{Line: 1, Message: plain(err.Error())}}
 	}
-	return &Program{Text: text, Type: parsed.OutputType(), Uses: uses(parsed.NativeRep()), Branches: branches(parsed.NativeRep()), program: program}, nil
+	return &Program{Text: text, Type: parsed.OutputType(), Uses: uses(parsed.NativeRep()), Branches: branches(parsed.NativeRep()), Calls: calls(parsed.NativeRep()), program: program}, nil
 }
 
 // branches reports whether an expression may leave parts of itself out.
@@ -179,6 +181,20 @@ func branches(a *ast.AST) bool {
 		}
 	}))
 	return found
+}
+
+// calls lists the functions that an expression calls, operators left out.
+func calls(a *ast.AST) []string {
+	var out []string
+	ast.PreOrderVisit(a.Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() != ast.CallKind {
+			return
+		}
+		if name := e.AsCall().FunctionName(); !strings.ContainsAny(name, "_@!") && !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}))
+	return out
 }
 
 // Eval computes the expression. The result is a tree of string, int64, float64,

@@ -17,9 +17,6 @@ var (
 	embedKeys    = strings.Fields("type when repeat after from inputs")
 )
 
-// ResourceKeys lists what a declaration of a resource may say.
-func ResourceKeys() []string { return slices.Clone(resourceKeys) }
-
 func (d *decoder) resource(e Entry) {
 	n := e.Value
 	res := &Resource{Name: e.Key, Position: e.At, When: n.Get("when"), Want: n.Get("want")}

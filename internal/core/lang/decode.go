@@ -19,9 +19,6 @@ type decoder struct {
 	root     *Node
 }
 
-// Sections lists the sections of a template in their usual order.
-func Sections() []string { return slices.Clone(topKeys) }
-
 var topKeys = []string{"undersail", "about", "inputs", "presets", "sizing", "functions", "calc", "require", "resources", "prove", "outputs", "guide"}
 
 func (d *decoder) document(n *Node) {

@@ -407,5 +407,3 @@ func PickKinds() []string { return slices.Sorted(maps.Keys(pickShapes)) }
 // SchemaKeys lists the JSON Schema keywords that inputs may use.
 func SchemaKeys() []string { return slices.Clone(schemaKeys) }
 
-// OurKeys lists what inputs may say beside JSON Schema.
-func OurKeys() []string { return slices.Clone(ourKeys) }

@@ -23,10 +23,35 @@ type Option struct {
 	// MBps and Ops are what 1 TiB of a disk type gives; 0 is not told.
 	MBps float64 `json:"mbps,omitempty"`
 	Ops  float64 `json:"ops,omitempty"`
+	// Reaches tells what a disk type gives as it grows, from its smallest to its largest.
+	Reaches []Reached `json:"reaches,omitempty"`
 	// Left is how many more of a size its quotas take; nil where none is told.
 	Left *int64 `json:"left,omitempty"`
 	// Holds names what is in a network, or sold in a zone.
 	Holds []string `json:"holds,omitempty"`
+}
+
+// Reached is what a disk of a size gives.
+type Reached struct {
+	Bytes int64   `json:"bytes"`
+	MBps  float64 `json:"mbps"`
+	Ops   float64 `json:"ops"`
+}
+
+// grownTo are the sizes in GiB that disk types are compared at: dense where disks are
+// usually chosen.
+var grownTo = []int64{16, 32, 64, 128, 256, 384, 512, 768, 1024, 1280, 1536, 1792, 2048, 2560, 3072, 3584, 4096}
+
+// reaches tells what a disk type gives as it grows.
+func (d DiskType) reaches() []Reached {
+	var out []Reached
+	for _, gib := range grownTo {
+		if bytes := gib << 30; bytes >= d.MinBytes && bytes <= d.MaxBytes {
+			mbps, ops := d.Throughput(bytes)
+			out = append(out, Reached{bytes, mbps, ops})
+		}
+	}
+	return out
 }
 
 // Options lists what can be picked of a kind, those that fit first. The need narrows
@@ -57,7 +82,7 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 	case "disk_type":
 		for _, d := range o.DiskTypes {
 			mbps, ops := d.Throughput(1 << 40)
-			out = append(out, Option{Value: d.Name, About: d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB"), DiskType: &d, Month: d.GiBHour * 1024 * resource.HoursPerMonth, MBps: mbps, Ops: ops})
+			out = append(out, Option{Value: d.Name, About: d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB"), DiskType: &d, Month: d.GiBHour * 1024 * resource.HoursPerMonth, MBps: mbps, Ops: ops, Reaches: d.reaches()})
 		}
 	case "network":
 		for _, x := range o.Networks {

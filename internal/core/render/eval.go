@@ -41,6 +41,20 @@ func (e *evaluator) fillCalc() {
 	}
 }
 
+// usable gives the computed values that say what is left of disks after redundancy.
+func (e *evaluator) usable() []Usable {
+	var out []Usable
+	for _, c := range e.template.Calc {
+		if p := c.Value.Program; p == nil || !slices.Contains(p.Calls, "usable") || !e.calcCells.has(c.Name) {
+			continue
+		}
+		if bytes, err := resource.ParseData(fmt.Sprint(e.calcCells.Field(c.Name))); err == nil {
+			out = append(out, Usable{c.Name, bytes})
+		}
+	}
+	return out
+}
+
 // ready reports whether everything that a tree reads is in scope by now.
 func (e *evaluator) ready(n *lang.Node) bool {
 	if n.Kind == lang.Expression {

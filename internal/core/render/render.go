@@ -30,6 +30,7 @@ func Render(request Request) *Rendering {
 	}
 	e.render()
 	e.out.Outputs = e.outputs()
+	e.out.Usable = e.usable()
 	e.out.Guide = e.guide()
 	e.advise()
 	e.prove()

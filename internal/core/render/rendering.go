@@ -35,6 +35,8 @@ type Rendering struct {
 	Consents []Consent `json:"consents,omitempty"`
 	// Compliance lists what sizes are needed at least, and what was chosen.
 	Compliance []Compliance `json:"compliance,omitempty"`
+	// Usable is what is left of disks after redundancy, as computed values give it.
+	Usable []Usable `json:"usable,omitempty"`
 	// Generated lists the secrets that are drawn when nobody gives them.
 	Generated []Generated `json:"generated,omitempty"`
 	// Explained is what Request.Explain asked for.
@@ -118,6 +120,12 @@ type Resource struct {
 type Consent struct {
 	Name  string `json:"name"`
 	About string `json:"about"`
+}
+
+// Usable is the value of calc.NAME, in bytes.
+type Usable struct {
+	Name  string `json:"name"`
+	Bytes int64  `json:"bytes"`
 }
 
 // Generated is a secret input without a value: NAME, or EMBEDDED.NAME.
