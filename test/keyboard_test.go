@@ -2,6 +2,8 @@ package test
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -56,7 +58,7 @@ func TestPreparing(t *testing.T) {
 	p := b.browse()
 	p.signIn(b.password)
 	for name, try := range map[string]func(*page, *bench){"by keyboard alone": byKeyboardAlone, "what was typed stays": whatWasTypedStays, "a secret that is typed is sealed at once": typedSecret,
-		"a text is begun, written, published and copied": writtenText} {
+		"a text is begun, written, published and copied": writtenText, "cases are run, and begun from": casesRun, "what strayed stays on the page": strayedStays} {
 		t.Run(name, func(t *testing.T) {
 			p.t = t
 			try(p, b)
@@ -231,6 +233,51 @@ func writtenText(p *page, _ *bench) {
 	p.sees("tide-board-copy", "it could be published")
 	p.press("Publish tide-board-copy 0.1.0")
 	p.sees("copied from tide-board@0.1.0")
+}
+
+// casesRun looks at the cases of a template and begins a draft from one.
+func casesRun(p *page, b *bench) {
+	p.open("/library/gauge-intake")
+	p.sees("Cases", "2 of 2 hold", "workers are spread over the zones", "net before gateway before worker[0] before board", "finding require at inputs")
+	p.clicks(`[aria-label="Prepare from it: workers are spread over the zones"]`)
+	p.sees("Prepare Tide gauge intake")
+	p.goes("Workers")
+	p.until("the workers of the case", `document.querySelector('[data-field=workers] input')?.value === '4'`)
+	if r := b.must(0, "templates", "test", "gauge-intake"); !strings.Contains(r.out, "holds  gauge-intake@1.4.0: workers are spread over the zones") || !strings.Contains(r.out, "2 of 2 cases hold") {
+		b.t.Errorf("the service runs the cases that it keeps:\n%s", r.out)
+	}
+	dir := p.t.TempDir()
+	file := filepath.Join(dir, "quay.sail.yaml")
+	for name, text := range map[string]string{
+		"quay.sail.yaml":  "undersail: 1\nabout: {name: quay, version: 1.0.0, title: Quay}\nresources:\n  front: {type: address}\n",
+		"quay.cases.yaml": "cases:\n  - name: it has one\n    expect: {resources: {front: 1}}\n  - name: it has two\n    expect: {resources: {front: 2}}\n",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			p.t.Fatal(err)
+		}
+	}
+	if r := b.must(0, "templates", "publish", file); !strings.Contains(r.out, "1 of 2 fail: undersail templates test quay") {
+		b.t.Errorf("publishing with cases:\n%s", r.out)
+	}
+	if r := b.must(3, "templates", "test", "quay"); !strings.Contains(r.out, "2 of front were expected, and there are 1") {
+		b.t.Errorf("what fails:\n%s", r.out)
+	}
+	p.open("/library/quay")
+	p.sees("1 of 2 hold", "fails", "2 of front were expected, and there are 1")
+}
+
+// strayedStays alters a stack by hand, verifies it, and opens its page anew.
+func strayedStays(p *page, b *bench) {
+	b.must(0, "apply", b.propose("pier", "warning-site"), "--watch")
+	b.simcloud("change", "pier-web_rules", `inbound=[{"source": "0.0.0.0/0", "port": 22}]`)
+	p.open("/stacks/pier")
+	p.sees("4 of 4", "an hour", "changed ")
+	p.press("Verify now")
+	p.sees("Strayed", "altered this in the cloud")
+	p.open("/stacks/pier")
+	p.sees("Strayed", "web_rules rules:", "is recorded")
+	p.press("Propose to put it back")
+	p.sees("Proposal ", "altered by hand and is put back")
 }
 
 // offered waits until the editor offers a word for completion and, among those that begin

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -406,4 +407,26 @@ func TestAFormForNoStackYetIsNoneThatIsThere(t *testing.T) {
 	if err != nil || a.Summary != "3 create" {
 		t.Errorf("%s %v", a.Summary, err)
 	}
+}
+
+// TestAFormKnowsWhatARunHasJustMade fills a form in before and after another stack takes
+// the range.
+func TestAFormKnowsWhatARunHasJustMade(t *testing.T) {
+	b := newBench(t, nil)
+	question := service.Question{NewProposal: service.NewProposal{Stack: "pier", File: "coast.sail.yaml", Source: resources(netLine), Account: "saltmere-lab", Region: "north-fell"}}
+	before, err := b.s.Check(context.Background(), b.r.Admin, question)
+	if err != nil || len(before.Findings) != 0 {
+		t.Fatalf("before: %+v %v", before.Findings, err)
+	}
+	b.apply("coast", resources(netLine))
+	var after service.Answer
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(200 * time.Millisecond) {
+		if after, err = b.s.Check(context.Background(), b.r.Admin, question); err != nil {
+			t.Fatal(err)
+		}
+		if slices.ContainsFunc(after.Findings, func(f finding) bool { return f.Code == "address-plan" }) {
+			return
+		}
+	}
+	t.Errorf("the range is taken, and the form says %+v", after.Findings)
 }

@@ -15,9 +15,11 @@ import (
 	"undersail/internal/store"
 )
 
-// How old offers may be when somebody asks for them alone, before they are read again
-// in the background, and before they are read again at once.
+// How old offers may be while runs change what is there, when somebody asks for them
+// alone, before they are read again in the background, and before they are read again at
+// once.
 const (
+	offersBusy  = 2 * time.Second
 	offersNew   = 5 * time.Second
 	offersFresh = time.Minute
 	offersStale = 15 * time.Minute
@@ -90,7 +92,16 @@ func (s *Service) offersOf(ctx context.Context, a store.Account, region string, 
 		}
 	}
 	if known != nil && !refresh {
-		switch age := time.Since(known.At); {
+		age := time.Since(known.At)
+		changed := false
+		if age >= offersBusy && age < offersStale {
+			var err error
+			if changed, err = s.store.ChangedSince(ctx, a.Name, known.At); err != nil {
+				return nil, err
+			}
+		}
+		switch {
+		case changed: // our own runs have made or removed something since
 		case age < offersFresh:
 			return known, nil
 		case age < offersStale:

@@ -137,3 +137,10 @@ func (s *Store) Reserves(ctx context.Context, account, exceptStack string) ([]Re
 		WHERE k.account = $1 AND k.id::text <> $2 AND p.reserves <> '[]'
 			AND (p.state IN ('open', 'accepted') AND p.expires_at > now() OR r.state IN `+active+`) ORDER BY p.id`, account, exceptStack)
 }
+
+// ChangedSince reports whether runs may have changed what is in an account since a moment:
+// one goes on, or has ended since.
+func (s *Store) ChangedSince(ctx context.Context, account string, at time.Time) (changed bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs r JOIN stacks k ON k.id = r.stack_id WHERE k.account = $1 AND (r.state IN "+active+" OR r.ended_at > $2))", account, at).Scan(&changed)
+	return changed, classify(err)
+}

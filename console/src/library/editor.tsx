@@ -47,7 +47,7 @@ export function Editor({ value, onChange, diagnostics, language, scope, line }: 
     const v = new EditorView({
       parent: host.current!, doc: value,
       extensions: [
-        EditorView.cspNonce.of(nonce()), lineNumbers(), history(), drawSelection(), highlightActiveLine(), yaml(), syntaxHighlighting(look), theme, expressions, lintGutter(), linter(null), search({ top: true }),
+        EditorView.cspNonce.of(nonce()), lineNumbers(), EditorView.lineWrapping, history(), drawSelection(), highlightActiveLine(), yaml(), syntaxHighlighting(look), theme, expressions, lintGutter(), linter(null), search({ top: true }),
         autocompletion({ override: [completions(() => latest.current.language, () => latest.current.scope)] }),
         keymap.of([...completionKeymap, ...lintKeymap, ...searchKeymap, ...historyKeymap, ...defaultKeymap]), EditorState.tabSize.of(2),
         EditorView.contentAttributes.of({ 'aria-label': 'Text of the template', spellcheck: 'false' }),

@@ -136,10 +136,10 @@ function Places({ d }: { d: Detail }) {
             {!o && !offers.isError && <Loading />}
             {o && (
               <table className="w-full table-fixed"><tbody>
-                <tr><td className="w-[110px] text-ink-2">zones</td><td className="truncate">{o.zones.join(', ')}</td></tr>
-                <tr><td className="text-ink-2">sizes</td><td className="truncate">{families(o.sizes)}</td></tr>
-                <tr><td className="text-ink-2">disks</td><td className="truncate">{o.disk_types.map((t) => t.name).join(', ')}</td></tr>
-                <tr><td className="text-ink-2">images</td><td className="truncate" title={o.images.map((i) => i.name).join(', ')}>{o.images.map((i) => i.name).join(', ')}</td></tr>
+                <tr><td className="w-[110px] text-ink-2">zones</td><td className="py-1.5 whitespace-normal">{o.zones.join(', ')}</td></tr>
+                <tr><td className="text-ink-2">sizes</td><td className="py-1.5 whitespace-normal">{families(o.sizes)}</td></tr>
+                <tr><td className="text-ink-2">disks</td><td className="py-1.5 whitespace-normal">{o.disk_types.map((t) => t.name).join(', ')}</td></tr>
+                <tr><td className="text-ink-2">images</td><td className="py-1.5 whitespace-normal">{o.images.map((i) => i.name).join(', ')}</td></tr>
               </tbody></table>
             )}
           </Sheet>
@@ -147,7 +147,7 @@ function Places({ d }: { d: Detail }) {
             {addresses.isError && <Trouble error={addresses.error} />}
             {addresses.data?.map.areas.length === 0 && <p className="px-3.5 py-2 text-ink-2">Nothing is taken yet.</p>}
             <table className="w-full table-fixed"><tbody>
-              {addresses.data?.map.areas.map((a) => <tr key={a.range + a.kind + a.name}><td className="w-[140px] font-mono text-small">{a.range}</td><td className="w-[90px] text-ink-2">{a.kind}</td><td className="truncate">{a.name}</td></tr>)}
+              {addresses.data?.map.areas.map((a) => <tr key={a.range + a.kind + a.name}><td className="w-[140px] font-mono text-small">{a.range}</td><td className="w-[90px] text-ink-2">{a.kind}</td><td className="py-1.5 whitespace-normal">{a.name}</td></tr>)}
             </tbody></table>
           </Sheet>
         </div>

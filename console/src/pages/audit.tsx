@@ -51,6 +51,7 @@ export default function AuditPage() {
 }
 
 function Entry({ e }: { e: Schemas['AuditEntry'] }) {
+  const [whole, setWhole] = useState(false)
   const refused = Boolean(e.detail['refused'])
   const rest = Object.entries(e.detail).filter(([k, v]) => k !== 'refused' && v !== null && v !== '' && valueText(v) !== '[]' && valueText(v) !== '{}').map(([k, v]) => `${k} ${valueText(v)}`).join('; ')
   return (
@@ -58,7 +59,9 @@ function Entry({ e }: { e: Schemas['AuditEntry'] }) {
       <td className="text-right text-ink-2">{e.number}</td><td className="text-ink-2">{moment(e.at)}</td><td className="truncate" title={e.who}>{e.who}</td>
       <td className={refused ? 'font-semibold text-bad' : 'font-semibold'}>{e.action}{refused && ', refused'}</td>
       <td className="truncate" title={e.subject}>{e.subject || '–'}</td>
-      <td className="truncate" title={`${e.reason ?? ''}\n${rest}`}>{e.reason && <span className="mr-2">“{e.reason}”</span>}<span className="text-ink-2">{rest}</span></td>
+      <td className={whole ? 'py-1.5 whitespace-normal [overflow-wrap:anywhere]' : 'truncate'}>
+        {(e.reason || rest) && <button type="button" className={whole ? 'text-left' : 'block max-w-full truncate text-left'} aria-expanded={whole} onClick={() => setWhole(!whole)}>{e.reason && <span className="mr-2">“{e.reason}”</span>}<span className="text-ink-2">{rest}</span></button>}
+      </td>
     </tr>
   )
 }

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { api, unwrap } from '../api/client'
 import { useNow } from '../parts/now'
-import { Empty, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Empty, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { ago } from '../parts/words'
 
 /** What somebody has filled in and not yet proposed. */
@@ -11,7 +11,7 @@ export default function DraftsPage() {
   const drafts = useQuery({ queryKey: ['drafts'], queryFn: () => unwrap(api.GET('/api/v1/drafts')) })
   return (
     <>
-      <PageTitle>Prepare</PageTitle>
+      <PageTitle side={<LinkButton to="/library">New stack from a template</LinkButton>}>Prepare</PageTitle>
       {drafts.isPending && <Sheet><Loading /></Sheet>}
       {drafts.isError && <Trouble error={drafts.error} retry={() => void drafts.refetch()} />}
       {drafts.data?.length === 0 && <Empty title="Nothing is being prepared">Choose a template in the <Link className="text-accent underline" to="/library">library</Link>; what you fill in is kept here until you propose it.</Empty>}

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Event, type Run } from '../api/client'
+import { goOn } from '../api/continuing'
 import { useEvidence, useLiveRun } from '../api/queries'
 import Graph, { type GraphEdge } from '../parts/graph'
 import { useNow } from '../parts/now'
@@ -110,11 +111,8 @@ function useActions(run: Run) {
         case 'stop': return unwrap(api.POST('/api/v1/runs/{id}/stop', path)).then(() => null)
         case 'retry': return unwrap(api.POST('/api/v1/runs/{id}/retry', path)).then(() => null)
         case 'undo': return unwrap(api.POST('/api/v1/runs/{id}/undo', path)).then((p) => `/proposals/${p.id}`)
+        case 'continue': return goOn(run.stack)
       }
-      const proposal = await unwrap(api.POST('/api/v1/stacks/{name}/continue', { params: { path: { name: run.stack } } }))
-      if (proposal.state === 'nothing') return `/stacks/${run.stack}`
-      if (proposal.state !== 'accepted') return `/proposals/${proposal.id}` // it goes beyond what was accepted, and asks
-      return unwrap(api.POST('/api/v1/proposals/{id}/apply', { params: { path: { id: proposal.id } } })).then((next) => `/runs/${next.id}`)
     },
     onSuccess: (to) => { if (to) void navigate(to) },
     onError: setFailure,

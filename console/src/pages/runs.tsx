@@ -26,7 +26,7 @@ export default function RunsPage() {
                   <td><State state={r.state} /></td>
                   <td>{r.stack}</td>
                   <td>{r.finished} of {r.total}</td>
-                  <td className="max-md:hidden max-w-[420px] truncate text-ink-2">{r.decides ?? r.reason ?? '–'}</td>
+                  <td className="max-md:hidden w-full max-w-0 truncate text-ink-2" title={r.decides ?? r.reason}>{r.decides ?? r.reason ?? '–'}</td>
                   <td className="max-md:hidden text-ink-2">{r.started_by}</td>
                   <td className="max-md:hidden text-ink-2">{moment(r.created_at)}</td>
                   <td className="text-right">{accountSpan(((r.ended_at ? new Date(r.ended_at).getTime() : now) - new Date(r.started_at ?? r.created_at).getTime()) / 1000, r.rate)}</td>

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Suspense, lazy, useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Resource, type Stack } from '../api/client'
+import { goOn } from '../api/continuing'
 import { useKept, useStack } from '../api/queries'
 import { EvidenceList } from '../parts/evidence'
 import { Guide } from '../parts/guide'
@@ -36,6 +37,7 @@ function Content({ s }: { s: Stack }) {
       </PageTitle>
       <div className="space-y-3">
         {actions.verify.isError && <Trouble error={actions.verify.error} />}
+        {actions.onward.isError && <Trouble error={actions.onward.error} />}
         {actions.propose.isError && <Trouble error={actions.propose.error} />}
         {actions.propose.data && !actions.propose.data.id && <p role="status" className="rounded-sheet border border-line bg-sheet px-3.5 py-2">There is nothing to put right.</p>}
         <Facts
@@ -53,9 +55,10 @@ function Content({ s }: { s: Stack }) {
           {s.last_run && <Fact value={<Link to={`/runs/${s.last_run.id}`}>run {s.last_run.id}</Link>} label={running ? `${s.last_run.state}, decided by ${s.last_run.decides ?? '–'}` : `last run ${s.last_run.state}`} />}
         </Facts>
         {s.next && (
-          <p className="rounded-sheet border border-bad bg-sheet px-3.5 py-2">
-            {s.last_run?.reason}<span className="text-ink-2">; continue with <code className="font-mono text-small text-ink">{s.next}</code></span>
-          </p>
+          <div className="flex flex-wrap items-center gap-x-4 gap-y-1.5 rounded-sheet border border-bad bg-sheet px-3.5 py-2">
+            <p className="min-w-0 flex-1 basis-[420px]">{s.last_run?.reason}<span className="block text-small text-ink-2">on the command line: <code className="font-mono">{s.next}</code></span></p>
+            <Button kind="main" onClick={() => actions.onward.mutate()} disabled={actions.onward.isPending}>Continue with what is missing</Button>
+          </div>
         )}
         {resources.length === 0 && <Sheet><Empty title="Nothing has been made yet" command={`undersail proposals --stack ${s.name}`}>Accept its proposal to begin.</Empty></Sheet>}
         {resources.length > 0 && (
@@ -67,7 +70,7 @@ function Content({ s }: { s: Stack }) {
                   <tbody>
                     {resources.map((r) => (
                       <tr key={r.name} className={`row-link cursor-pointer ${shown?.name === r.name ? 'bg-accent-soft' : ''}`} onClick={() => setChosen(r.name)}>
-                        <td className="font-semibold"><button type="button" className="font-semibold" aria-pressed={shown?.name === r.name} onClick={() => setChosen(r.name)}>{r.name}</button></td>
+                        <td className="max-w-[190px] font-semibold whitespace-normal"><button type="button" className="text-left font-semibold [overflow-wrap:anywhere]" aria-pressed={shown?.name === r.name} onClick={() => setChosen(r.name)}>{r.name}</button></td>
                         <td><State state={r.state} /></td>
                         <td className="max-md:hidden text-ink-2">{r.type}</td>
                         <td className="max-md:hidden font-mono text-small text-ink-2">{String(r.attributes['id'] ?? '–')}</td>
@@ -104,7 +107,8 @@ function useActions(s: Stack) {
     mutationFn: (what: 'retire' | 'put right') => (what === 'retire' ? unwrap(api.POST('/api/v1/stacks/{name}/retire', path)) : unwrap(api.POST('/api/v1/proposals', { body: { stack: s.name } }))),
     onSuccess: (p) => { if (p.id) void navigate(`/proposals/${p.id}`) },
   })
-  return { verify, propose }
+  const onward = useMutation({ mutationFn: () => goOn(s.name), onSuccess: (to) => void navigate(to), onSettled: () => void client.invalidateQueries({ queryKey: ['stack', s.name] }) })
+  return { verify, propose, onward }
 }
 
 /** What the cloud has otherwise than is recorded, as the last verification saw it. */

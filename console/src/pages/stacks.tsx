@@ -58,7 +58,7 @@ export function StacksPage() {
           {unhealthy.filter((s) => s.last_run?.reason).map((s) => (
             <Sheet key={s.name} title={`Why ${s.name} is unhealthy`} note={<Link to={`/runs/${s.last_run!.id}`}>run {s.last_run!.id}</Link>}>
               <p>{s.last_run!.reason}</p>
-              {s.next && <p className="mt-1 text-ink-2">Continue with <code className="font-mono text-small text-ink">{s.next}</code></p>}
+              {s.next && <p className="mt-1 text-ink-2">Its <Link className="text-accent underline" to={`/runs/${s.last_run!.id}`}>run</Link> tells the ways on; on the command line: <code className="font-mono text-small text-ink">{s.next}</code></p>}
             </Sheet>
           ))}
         </div>

@@ -140,7 +140,7 @@ function Cases({ of }: { of: string }) {
                   {c.expects.map((x) => <span key={x} className="block">{x}</span>)}
                   {c.failures.map((f) => <span key={f.message} className="block font-semibold text-bad">{f.message}</span>)}
                 </td>
-                <td className="py-1.5 text-right max-md:hidden"><Button small disabled={begin.isPending} onClick={() => begin.mutate(c)} aria-label={`Prepare from case ${c.name}`}>Prepare from it</Button></td>
+                <td className="py-1.5 text-right max-md:hidden"><Button small disabled={begin.isPending} onClick={() => begin.mutate(c)} aria-label={`Prepare from it: ${c.name}`}>Prepare from it</Button></td>
               </tr>
             ))}
           </tbody>

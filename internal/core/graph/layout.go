@@ -2,7 +2,6 @@ package graph
 
 import (
 	"cmp"
-	"math"
 	"slices"
 )
 
@@ -253,12 +252,28 @@ func (a *arrangement) straighten() {
 			a.shift(a.layers[layer], round)
 		}
 	}
-	top := math.Inf(1)
-	for _, s := range a.slots {
-		top = min(top, s.y-s.height/2)
+	a.closeBands()
+}
+
+// closeBands takes out what is empty over the whole width: parts that nothing connects
+// drift apart while each is straightened by itself.
+func (a *arrangement) closeBands() {
+	byTop := make([]int, len(a.slots))
+	for i := range byTop {
+		byTop[i] = i
 	}
-	for i := range a.slots {
-		a.slots[i].y -= top
+	top := func(s int) float64 { return a.slots[s].y - a.slots[s].height/2 }
+	slices.SortFunc(byTop, func(x, y int) int { return cmp.Compare(top(x), top(y)) })
+	end, up := 0.0, 0.0 // where what was met so far ends, and how far what comes moves up
+	for i, s := range byTop {
+		switch from := top(s); {
+		case i == 0:
+			up = from
+		case from-up > end+a.sizes.BetweenNodes:
+			up = from - end - a.sizes.BetweenNodes
+		}
+		a.slots[s].y -= up
+		end = max(end, a.slots[s].y+a.slots[s].height/2)
 	}
 }
 

@@ -3,6 +3,7 @@ package graph
 import (
 	"math"
 	"math/rand"
+	"slices"
 	"testing"
 )
 
@@ -113,5 +114,34 @@ func TestACircleGivesNoDrawing(t *testing.T) {
 	t.Parallel()
 	if d := (Graph{Needs: [][]int{{1}, {0}}}).Arrange(testSizes); d.Nodes != nil || d.Edges != nil {
 		t.Errorf("%+v", d)
+	}
+}
+
+func TestNoBandOfADrawingIsEmpty(t *testing.T) {
+	t.Parallel()
+	for seed := range int64(60) {
+		g := random(seed, 4+int(seed)/2)
+		for range 3 { // that nothing connects
+			g.Needs = append(g.Needs, nil)
+		}
+		d := g.Arrange(testSizes)
+		tops := make([]float64, len(d.Nodes))
+		for i, p := range d.Nodes {
+			tops[i] = p.Y - testSizes.NodeHeight/2
+		}
+		for _, e := range d.Edges {
+			for _, p := range e.Points[1 : len(e.Points)-1] { // a long edge needs room too
+				tops = append(tops, p.Y-testSizes.NodeHeight/2)
+			}
+		}
+		slices.Sort(tops)
+		for i, top := range tops {
+			if i > 0 && top > tops[i-1]+testSizes.NodeHeight+testSizes.BetweenNodes+0.01 {
+				t.Errorf("seed %d: nothing lies from %.1f to %.1f", seed, tops[i-1]+testSizes.NodeHeight, top)
+			}
+		}
+		if tops[0] < -testSizes.NodeHeight {
+			t.Errorf("seed %d: the drawing begins at %.1f", seed, tops[0])
+		}
 	}
 }
