@@ -424,7 +424,7 @@ func TestAFormKnowsWhatARunHasJustMade(t *testing.T) {
 		if after, err = b.s.Check(context.Background(), b.r.Admin, question); err != nil {
 			t.Fatal(err)
 		}
-		if slices.ContainsFunc(after.Findings, func(f finding) bool { return f.Code == "address-plan" }) {
+		if slices.ContainsFunc(after.Findings, func(f finding) bool { return f.Code == "range-in-use" }) {
 			return
 		}
 	}
