@@ -98,7 +98,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
             <h2 className="sr-only">{page}</h2>
             {page === PLACE && <PlacePage k={k} taken={answer?.new === false && !!(k.draft.body.template || k.draft.body.source)} />}
             {page === PRESETS && answer && <PresetsPage k={k} answer={answer} />}
-            {page === SUMMARY && answer && <Answers answer={answer} onLead={leadTo} onTake={take} whole />}
+            {page === SUMMARY && answer && <Answers answer={answer} onLead={leadTo} onTake={take} />}
             {current && answer && current.fields.filter((f) => !f.hidden).map((f) => (
               <Field key={f.name} field={f} k={k} currency={answer.cost.currency} context={{ account: answer.account, region: answer.region, pictures: answer.networks }} />
             ))}
@@ -108,7 +108,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
               {at < titles.length - 1 ? <Button onClick={() => go(titles[at + 1]!)}>Next: {titles[at + 1]}</Button> : <Button onClick={() => window.print()}>Print it</Button>}
             </div>
           </div>
-          {answer && page !== SUMMARY && <aside aria-label="What it would be" className="rounded-sheet border border-line bg-sheet lg:sticky lg:top-3 lg:max-h-[calc(100vh-24px)] lg:overflow-auto" tabIndex={0}><Answers answer={answer} onLead={leadTo} onTake={take} /></aside>}
+          {answer && page !== SUMMARY && <aside aria-label="What it would be" className="rounded-sheet border border-line bg-sheet lg:sticky lg:top-3 lg:max-h-[calc(100vh-24px)] lg:overflow-auto" tabIndex={0}><Answers answer={answer} onLead={leadTo} onTake={take} onWhole={() => go(SUMMARY)} /></aside>}
         </div>
       </div>
     </>

@@ -62,7 +62,7 @@ function Content({ s }: { s: Stack }) {
         )}
         {resources.length === 0 && <Sheet><Empty title="Nothing has been made yet" command={`undersail proposals --stack ${s.name}`}>Accept its proposal to begin.</Empty></Sheet>}
         {resources.length > 0 && (
-          <div className="grid items-start gap-3 lg:grid-cols-[1.35fr_1fr]">
+          <div className="grid items-start gap-3 lg:grid-cols-[1.5fr_1fr]">
             <div className="min-w-0 space-y-3">
               <Sheet title="Resources" note="in dependency order" pad={false}>
                 <table className="w-full">
@@ -70,7 +70,7 @@ function Content({ s }: { s: Stack }) {
                   <tbody>
                     {resources.map((r) => (
                       <tr key={r.name} className={`row-link cursor-pointer ${shown?.name === r.name ? 'bg-accent-soft' : ''}`} onClick={() => setChosen(r.name)}>
-                        <td className="max-w-[190px] font-semibold whitespace-normal"><button type="button" className="text-left font-semibold [overflow-wrap:anywhere]" aria-pressed={shown?.name === r.name} onClick={() => setChosen(r.name)}>{r.name}</button></td>
+                        <td className="max-w-[220px] font-semibold whitespace-normal"><button type="button" className="text-left font-semibold [overflow-wrap:anywhere]" aria-pressed={shown?.name === r.name} onClick={() => setChosen(r.name)}>{r.name}</button></td>
                         <td><State state={r.state} /></td>
                         <td className="max-md:hidden text-ink-2">{r.type}</td>
                         <td className="max-md:hidden font-mono text-small text-ink-2">{String(r.attributes['id'] ?? '–')}</td>

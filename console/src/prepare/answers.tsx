@@ -21,7 +21,8 @@ export function findingsOf(a: Answer): Finding[] {
 }
 
 /** What the draft would be, live: the same on the side and, alone, to be printed. */
-export function Answers({ answer, onLead, onTake, whole = false }: { answer: Answer; onLead: (input: string) => void; onTake: (input: string, value: string) => void; whole?: boolean }) {
+export function Answers({ answer, onLead, onTake, onWhole }: { answer: Answer; onLead: (input: string) => void; onTake: (input: string, value: string) => void; onWhole?: () => void }) {
+  const whole = !onWhole // beside the form there is another place that shows all of it
   const findings = useMemo(() => findingsOf(answer), [answer])
   const titles = useMemo(() => new Map(answer.pages.flatMap((p) => p.fields.map((f) => [f.name, f.title ?? f.name]))), [answer])
   const missing = findings.filter((f) => f.code === 'missing-input')
@@ -65,7 +66,7 @@ export function Answers({ answer, onLead, onTake, whole = false }: { answer: Ans
           </dl>
         </Part>
       )}
-      <Part title="What it makes" note="left before right" wide={whole}>
+      <Part title="What it makes" note={onWhole ? <button type="button" className="text-accent underline" onClick={onWhole}>see it whole</button> : 'left before right'} wide={whole}>
         <div className={whole ? 'h-[260px] overflow-auto' : 'max-h-[220px] overflow-auto'} tabIndex={0} role="group" aria-label="What it makes">{nodes.length > 0 ? <Graph nodes={nodes} edges={edges} compact={!whole} label="Order of what it makes" /> : <p className="text-ink-2">Nothing to draw yet.</p>}</div>
         {answer.longest.length > 0 && <p className="mt-1.5 text-small text-ink-2">{accountSpan(answer.seconds, answer.rate)}; <span className="text-path">{answer.longest.join(' › ')}</span> decides</p>}
       </Part>

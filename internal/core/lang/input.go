@@ -406,4 +406,3 @@ func PickKinds() []string { return slices.Sorted(maps.Keys(pickShapes)) }
 
 // SchemaKeys lists the JSON Schema keywords that inputs may use.
 func SchemaKeys() []string { return slices.Clone(schemaKeys) }
-
