@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"maps"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/store"
@@ -28,7 +29,14 @@ func (h *handlers) TestAccount(ctx context.Context, r contract.TestAccountReques
 }
 
 func (h *handlers) RenewAccount(ctx context.Context, r contract.RenewAccountRequestObject) (contract.RenewAccountResponseObject, error) {
-	a, err := h.service.RenewAccount(ctx, userOf(ctx), r.Account, or(r.Body.ClientId, ""), r.Body.ClientSecret)
+	fields := map[string]string{}
+	for name, v := range map[string]*string{"client_id": r.Body.ClientId, "client_secret": r.Body.ClientSecret} {
+		if v != nil && *v != "" {
+			fields[name] = *v
+		}
+	}
+	maps.Copy(fields, or(r.Body.Credentials, nil))
+	a, err := h.service.RenewAccount(ctx, userOf(ctx), r.Account, fields)
 	return contract.RenewAccount200JSONResponse(a), err
 }
 

@@ -51,6 +51,9 @@ func printAccount(w io.Writer, d service.AccountDetail) {
 		row("credentials end\t%s", endOf(d.CredentialsEnd, "never, says the cloud"))
 		row("tested\t%s", endOf(d.TestedAt, "not yet"))
 		row("regions\t%s", strings.Join(d.Regions, ", "))
+		if d.Unreached {
+			row("its machines\tare not reached from here: what would be asked there is not asked")
+		}
 		if len(d.AllowedRegions) > 0 {
 			row("stacks only in\t%s", strings.Join(d.AllowedRegions, ", "))
 		}
@@ -146,19 +149,30 @@ func (a *app) accountsTestCommand() *cobra.Command {
 
 func (a *app) accountsRenewCommand() *cobra.Command {
 	var id, file string
+	var from credentialsFrom
 	cmd := &cobra.Command{Use: "renew NAME", Short: "Give an account new credentials; runs that wait for them go on", Args: cobra.ExactArgs(1),
-		Long:    "Give an account new credentials for the cloud and endpoint that it has. The client secret is asked for, or read\nfrom standard input or a file. Runs that were parked because the old credentials ended go on.",
-		Example: "  undersail accounts renew saltmere-lab < secret\n  undersail accounts renew saltmere-lab --client-id NEW --file secret",
+		Long:    "Give an account new credentials for the cloud and endpoint that it has. The client secret is asked for, or read\nfrom standard input or a file; of an OpenStack cloud all of them come from a clouds.yaml or the environment. Runs that\nwere parked because the old credentials ended go on.",
+		Example: "  undersail accounts renew saltmere-lab < secret\n  undersail accounts renew saltmere-lab --client-id NEW --file secret\n  undersail accounts renew harbour --clouds-file clouds.yaml --entry harbour",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			secret, err := secretValue(cmd, "client secret: ", file)
+			var renewed contract.RenewedCredentials
+			endpoint, fields := "", map[string]string{}
+			given, err := from.read("openstack", &endpoint, &fields)
 			if err != nil {
 				return err
 			}
-			renewed := contract.RenewedCredentials{ClientSecret: secret}
+			if given {
+				renewed.Credentials = &fields
+			} else {
+				secret, err := secretValue(cmd, "client secret: ", file)
+				if err != nil {
+					return err
+				}
+				renewed.ClientSecret = &secret
+			}
 			if id != "" {
 				renewed.ClientId = &id
 			}
@@ -171,6 +185,7 @@ func (a *app) accountsRenewCommand() *cobra.Command {
 			})
 		}}
 	cmd.Flags().StringVar(&id, "client-id", "", "client id; the one that it has when left out")
+	from.flags(cmd)
 	cmd.Flags().StringVar(&file, "file", "", "file to read the client secret from")
 	a.outputFlag(cmd)
 	return cmd
@@ -215,6 +230,7 @@ and what was known there last is told and kept in the audit.`,
 func (a *app) accountsSetCommand() *cobra.Command {
 	var regions, ends, lease, budget string
 	var tags []string
+	var unreached bool
 	cmd := &cobra.Command{Use: "set NAME", Short: "Set what an account is held to: regions, budget, end, lease, tags", Args: cobra.ExactArgs(1),
 		Long:    "Set what an account is held to. What is not named stays; none takes a bound away.",
 		Example: "  undersail accounts set saltmere-lab --regions north-fell,ember-coast --budget 900\n  undersail accounts set saltmere-lab --ends 2027-01-31 --lease 7d --tag owner=forecasting\n  undersail accounts set saltmere-lab --budget none",
@@ -222,6 +238,12 @@ func (a *app) accountsSetCommand() *cobra.Command {
 			b, err := boundsOf(regions, ends, lease, budget, tags)
 			if err != nil {
 				return &exit{exitUsage, err}
+			}
+			if cmd.Flags().Changed("unreached") {
+				b.Unreached = &unreached
+			}
+			if b == (service.AccountBounds{}) {
+				return &exit{exitUsage, errors.New("name at least one of --regions, --budget, --ends, --lease, --tag, --unreached")}
 			}
 			c, err := a.client()
 			if err != nil {
@@ -238,6 +260,7 @@ func (a *app) accountsSetCommand() *cobra.Command {
 	f.StringVar(&budget, "budget", "", "what may be spent in a month, or none")
 	f.StringVar(&ends, "ends", "", "date at which a lab account is over, such as 2027-01-31, or none")
 	f.StringVar(&lease, "lease", "", "how long a stack lives unless it is extended, such as 7d, or none")
+	f.BoolVar(&unreached, "unreached", false, "no packets from the service reach its machines: checks that would go there are not asked")
 	f.StringArrayVar(&tags, "tag", nil, "tag of every resource as NAME=VALUE, in the place of those that there were; none takes them away")
 	a.outputFlag(cmd)
 	return cmd
@@ -362,9 +385,6 @@ func boundsOf(regions, ends, lease, budget string, tags []string) (service.Accou
 			}
 		}
 		b.Tags = &all
-	}
-	if b == (service.AccountBounds{}) {
-		return b, errors.New("name at least one of --regions, --budget, --ends, --lease, --tag")
 	}
 	return b, nil
 }

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -10,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/cloud/registry"
 	"undersail/internal/review"
 	"undersail/internal/service"
 )
@@ -45,17 +48,28 @@ func (a *app) accountsCommand() *cobra.Command {
 func (a *app) accountsAddCommand() *cobra.Command {
 	var n service.NewAccount
 	var file string
+	var from credentialsFrom
 	cmd := &cobra.Command{Use: "add NAME", Short: "Add an account, or renew its credentials", Args: cobra.ExactArgs(1),
-		Long:    "Add an account of a cloud, or renew its credentials. They are tested first. The client secret is asked for,\nor read from standard input or a file.",
-		Example: "  undersail accounts add saltmere-lab --cloud larch --endpoint http://127.0.0.1:9000 --client-id ID < secret",
+		Long: `Add an account of a cloud, or renew its credentials. They are tested first. Of Larch the client secret is asked
+for, or read from standard input or a file. Of an OpenStack cloud endpoint and credentials come from an entry
+of a clouds.yaml, or from the usual environment (OS_AUTH_URL and so on).`,
+		Example: "  undersail accounts add saltmere-lab --cloud larch --endpoint http://127.0.0.1:9000 --client-id ID < secret\n  undersail accounts add harbour --cloud openstack --clouds-file clouds.yaml --entry harbour\n  undersail accounts add harbour --cloud openstack --from-environment",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
 			n.Name = args[0]
-			if n.ClientSecret, err = secretValue(cmd, "client secret: ", file); err != nil {
+			switch given, err := from.read(n.Cloud, &n.Endpoint, &n.Credentials); {
+			case err != nil:
 				return err
+			case given:
+			case n.Endpoint == "" || n.ClientID == "":
+				return &exit{exitUsage, errors.New("name where the credentials are: --endpoint and --client-id, --clouds-file, or --from-environment")}
+			default:
+				if n.ClientSecret, err = secretValue(cmd, "client secret: ", file); err != nil {
+					return err
+				}
 			}
 			added, err := decode[service.Account](c.AddAccount(cmd.Context(), n))
 			if err != nil {
@@ -65,14 +79,44 @@ func (a *app) accountsAddCommand() *cobra.Command {
 				fmt.Fprintf(w, "account %s of %s is added; its regions are %s\n", added.Name, added.Cloud, strings.Join(added.Regions, ", "))
 			})
 		}}
-	cmd.Flags().StringVar(&n.Cloud, "cloud", "larch", "which cloud")
+	cmd.Flags().StringVar(&n.Cloud, "cloud", "larch", "which cloud: "+strings.Join(registry.Names(), ", "))
 	cmd.Flags().StringVar(&n.Endpoint, "endpoint", "", "URL of the cloud's API")
 	cmd.Flags().StringVar(&n.ClientID, "client-id", "", "client id of the credentials")
 	cmd.Flags().StringVar(&file, "file", "", "file to read the client secret from")
-	cmd.MarkFlagRequired("endpoint")
-	cmd.MarkFlagRequired("client-id")
+	from.flags(cmd)
 	a.outputFlag(cmd)
 	return cmd
+}
+
+// credentialsFrom is where credentials stand that the trade keeps in forms of its own.
+type credentialsFrom struct {
+	file, entry string
+	environment bool
+}
+
+func (f *credentialsFrom) flags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.file, "clouds-file", "", "a clouds.yaml with endpoint and credentials")
+	cmd.Flags().StringVar(&f.entry, "entry", "", "which entry of it")
+	cmd.Flags().BoolVar(&f.environment, "from-environment", false, "take endpoint and credentials from OS_AUTH_URL and so on")
+}
+
+// read takes them from there; false says that nothing of the kind was asked.
+func (f *credentialsFrom) read(cloud string, endpoint *string, fields *map[string]string) (bool, error) {
+	if f.file == "" && !f.environment {
+		return false, nil
+	}
+	if f.file != "" && f.entry == "" {
+		return false, &exit{exitUsage, errors.New("name the entry of the file with --entry")}
+	}
+	at, credentials, err := registry.Read(cloud, registry.Source{File: f.file, Entry: f.entry, Environment: os.Getenv})
+	if err != nil {
+		return false, &exit{exitUsage, err}
+	}
+	if *endpoint == "" {
+		*endpoint = at
+	}
+	*fields = credentials
+	return true, nil
 }
 
 func (a *app) accountsRangesCommand() *cobra.Command {

@@ -261,7 +261,11 @@ func (a *app) eventsCommand() *cobra.Command {
 				return a.print(cmd, list, func(w io.Writer) {
 					columns(w, "AT\tRESOURCE\tCHECK\tASKED\tANSWER\tPASSED", func(row func(string, ...any)) {
 						for _, e := range list {
-							row("%s\t%s\t%s\t%s\t%s\t%t", e.At.Local().Format("15:04:05.0"), e.Resource, e.Check, clip(e.Asked, 90), clip(e.Answer, 60), e.Passed)
+							passed := fmt.Sprint(e.Passed)
+							if e.Unasked {
+								passed = "not asked"
+							}
+							row("%s\t%s\t%s\t%s\t%s\t%s", e.At.Local().Format("15:04:05.0"), e.Resource, e.Check, clip(e.Asked, 90), clip(e.Answer, 60), passed)
 						}
 					})
 				})

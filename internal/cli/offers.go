@@ -134,7 +134,7 @@ func (p picked) narrow(o *offer.Offers) error {
 }
 
 func (p picked) print(w io.Writer, o offer.Offers) {
-	fmt.Fprintf(w, "%s, region %s, zones %s; prices in %s\n%s\n", o.Cloud, o.Region, zonesIn(o.Region, o.Zones), o.Currency, asOf(o.At))
+	fmt.Fprintf(w, "%s, region %s, zones %s; %s\n%s\n", o.Cloud, o.Region, zonesIn(o.Region, o.Zones), pricesIn(o), asOf(o.At))
 	for _, list := range []struct {
 		name  string
 		print func(io.Writer, offer.Offers)
@@ -196,7 +196,7 @@ func (a *app) printAdvice(cmd *cobra.Command, p picked, o offer.Offers) error {
 		return &exit{exitUsage, err}
 	}
 	return a.print(cmd, advice, func(w io.Writer) {
-		fmt.Fprintf(w, "disks of region %s, the advised first; prices in %s\n%s\n\n", o.Region, o.Currency, asOf(o.At))
+		fmt.Fprintf(w, "disks of region %s, the advised first; %s\n%s\n\n", o.Region, pricesIn(o), asOf(o.At))
 		columns(w, "DISK TYPE\tSIZE\tMB/S\tOPERATIONS\tMONTH\tZONES", func(row func(string, ...any)) {
 			for _, x := range advice {
 				row("%s\t%s\t%s\t%s\t%s\t%s", x.Type, dataWords(x.Bytes), figure(x.MBps), figure(x.Ops), money(x.Hour*price.HoursPerMonth, 2), soldIn(o, x.Zones))
@@ -250,4 +250,12 @@ func printQuotas(w io.Writer, o offer.Offers) {
 			row("%s\t%d\t%d\t%d", name, q.Used, q.Limit, q.Left())
 		}
 	})
+}
+
+// pricesIn says in which currency prices are, or that nobody tells any.
+func pricesIn(o offer.Offers) string {
+	if o.Currency == "" {
+		return "prices not told: give them with undersail accounts prices"
+	}
+	return "prices in " + o.Currency
 }

@@ -164,6 +164,8 @@ type Live struct {
 	Tags       map[string]string
 	// ReadyIn is the cloud's own guess in cloud seconds; 0 when it has none.
 	ReadyIn float64
+	// Trial says that an alteration waits for a word on whether it stays; see [Settler].
+	Trial bool
 }
 
 // Uses lists the ids of what the resource refers to, as far as the cloud tells it.
@@ -271,6 +273,14 @@ type Enabler interface {
 // boot, oldest line first. Nil lines say that the cloud does not tell.
 type Logger interface {
 	Log(ctx context.Context, r Ref) ([]string, error)
+}
+
+// Settler is an adapter of a cloud in which an alteration may be on trial. Once the
+// resource's checks have passed it is confirmed, else reverted. Of one that is not on
+// trial both do nothing.
+type Settler interface {
+	Confirm(ctx context.Context, r Ref) error
+	Revert(ctx context.Context, r Ref) error
 }
 
 // Notice tells that something about a resource changed.

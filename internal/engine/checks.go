@@ -173,7 +173,11 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 		if err := x.commit(ctx, nil, func(w *store.Write) { x.kept(w, seen) }); err != nil {
 			return schedule.Event{}, err
 		}
-		return x.broken(ctx, s, verdict.Reason+x.machineSays(ctx, s))
+		said := x.machineSays(ctx, s)
+		if err := x.settle(ctx, s, false); err != nil {
+			said += "; what it had before is not given back: " + err.Error()
+		}
+		return x.broken(ctx, s, verdict.Reason+said)
 	}
 	// An answer is told when it is another than before; all of them are kept.
 	var events []store.Event
@@ -187,8 +191,24 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 	return schedule.Event{Outcome: schedule.NotYet, At: x.now().Add(x.real(3)), Reason: verdict.Reason}, x.commit(ctx, events, func(w *store.Write) { x.kept(w, seen) })
 }
 
+// settle tells the cloud whether an alteration that may be on trial stays. What was not
+// on trial is left alone by the adapter.
+func (x *execution) settle(ctx context.Context, s *store.Step, stays bool) error {
+	on, can := x.adapter.(cloud.Settler)
+	if !can || s.Action != ActionAlter {
+		return nil
+	}
+	if stays {
+		return on.Confirm(ctx, x.ref(s))
+	}
+	return on.Revert(ctx, x.ref(s))
+}
+
 // healthy records that a resource is proved.
 func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Evidence) (schedule.Event, error) {
+	if err := x.settle(ctx, s, true); err != nil {
+		return x.refused(ctx, s, err)
+	}
 	x.mu.Lock()
 	row := x.resources[s.Resource]
 	now := x.now()
@@ -257,7 +277,7 @@ func (x *execution) prober() probe.Prober {
 // NewProber makes a prober for the recorded machines of a stack. It goes where the policy
 // lets it, and of that only where the cloud says that the account's machines are.
 func NewProber(resources []store.Resource, a store.Account, secrets *secret.Scrubber, policy *reach.Policy) probe.Prober {
-	p := probe.Prober{Policy: policy, Within: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Secrets: secrets, Told: map[string]bool{}, Hosts: map[string]bool{}}
+	p := probe.Prober{Policy: policy, Within: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Secrets: secrets, Told: map[string]bool{}, Hosts: map[string]bool{}, Unreached: a.Unreached}
 	for _, r := range resources {
 		if r.Type == "instance" && ToldSecret(r.Want) {
 			p.Told[r.Name] = true

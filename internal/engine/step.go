@@ -63,7 +63,9 @@ func (x *execution) call(ctx context.Context, number int) (schedule.Event, error
 	e := schedule.Event{Outcome: schedule.Accepted}
 	switch {
 	case progress.More:
-		e.Outcome = schedule.More
+		if e.Outcome = schedule.More; progress.Live.ReadyIn > 0 {
+			e.At = x.now().Add(x.real(progress.Live.ReadyIn)) // the cloud is at work on a part
+		}
 	case progress.Live.Phase == cloud.Ready:
 		e.At = x.now()
 	case progress.Live.ReadyIn > 0:

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"maps"
 	"regexp"
 	"time"
 
@@ -61,6 +63,8 @@ type AccountDetail struct {
 	AllowedRegions []string          `json:"allowed_regions"`
 	Tags           map[string]string `json:"tags"`
 	LeaseSeconds   int64             `json:"lease_seconds,omitempty"`
+	// Unreached says that no packets from this service reach its machines.
+	Unreached bool `json:"unreached,omitempty"`
 	// Prices are those of its own, before what its cloud tells.
 	Prices *offer.PriceList `json:"prices,omitempty"`
 
@@ -106,8 +110,24 @@ type NewAccount struct {
 	Name         string `json:"name"`
 	Cloud        string `json:"cloud"`
 	Endpoint     string `json:"endpoint"`
-	ClientID     string `json:"client_id"`
-	ClientSecret string `json:"client_secret"`
+	ClientID     string `json:"client_id,omitempty"`
+	ClientSecret string `json:"client_secret,omitempty"`
+	// Credentials are the fields that other clouds ask for, by name.
+	Credentials map[string]string `json:"credentials,omitempty"`
+}
+
+// fields are all credentials of an account, by name.
+func (n NewAccount) fields() map[string]string {
+	out := maps.Clone(n.Credentials)
+	if out == nil {
+		out = map[string]string{}
+	}
+	for name, v := range map[string]string{"client_id": n.ClientID, "client_secret": n.ClientSecret} {
+		if v != "" {
+			out[name] = v
+		}
+	}
+	return out
 }
 
 // accountName is what accounts are named like.
@@ -142,7 +162,8 @@ func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account
 }
 
 // RenewAccount gives an account new credentials for the cloud and endpoint that it has.
-func (s *Service) RenewAccount(ctx context.Context, u User, name, clientID, clientSecret string) (AccountDetail, error) {
+// Fields that are not given stay as they are.
+func (s *Service) RenewAccount(ctx context.Context, u User, name string, fields map[string]string) (AccountDetail, error) {
 	if err := u.must("administer"); err != nil {
 		return AccountDetail{}, err
 	}
@@ -150,14 +171,17 @@ func (s *Service) RenewAccount(ctx context.Context, u User, name, clientID, clie
 	if err != nil {
 		return AccountDetail{}, err
 	}
-	if clientID == "" { // only the secret half is new
-		old, err := s.credentials(a)
-		if err != nil {
-			return AccountDetail{}, err
-		}
-		clientID = old["client_id"]
+	all, unread := s.credentials(a)
+	if unread != nil {
+		all = map[string]string{} // every field has to be given
 	}
-	if err := s.keepCredentials(ctx, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, ClientID: clientID, ClientSecret: clientSecret}); err != nil {
+	maps.Copy(all, fields)
+	err = s.keepCredentials(ctx, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, Credentials: all})
+	var refused *Error
+	if unread != nil && errors.As(err, &refused) && refused.Kind == Invalid {
+		return AccountDetail{}, unread // what is missing cannot be read
+	}
+	if err != nil {
 		return AccountDetail{}, err
 	}
 	s.done(ctx, u, "renew account", name, nil)
@@ -168,7 +192,7 @@ func (s *Service) RenewAccount(ctx context.Context, u User, name, clientID, clie
 // them.
 func (s *Service) keepCredentials(ctx context.Context, n NewAccount) error {
 	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint, SealedWith: s.box.Fingerprint()}
-	plain, err := json.Marshal(map[string]string{"client_id": n.ClientID, "client_secret": n.ClientSecret})
+	plain, err := json.Marshal(n.fields())
 	if err != nil {
 		return err
 	}
@@ -220,7 +244,7 @@ func (s *Service) Account(ctx context.Context, name string) (AccountDetail, erro
 	if err != nil {
 		return AccountDetail{}, err
 	}
-	out := AccountDetail{Identity: identityOf(a), TestedAt: a.TestedAt, AllowedRegions: append([]string{}, a.AllowedRegions...), Tags: a.Tags, LeaseSeconds: a.LeaseSeconds,
+	out := AccountDetail{Identity: identityOf(a), TestedAt: a.TestedAt, AllowedRegions: append([]string{}, a.AllowedRegions...), Tags: a.Tags, LeaseSeconds: a.LeaseSeconds, Unreached: a.Unreached,
 		Budget: a.Budget, Running: []AccountStack{}}
 	if out.Tags == nil {
 		out.Tags = map[string]string{}

@@ -45,6 +45,9 @@ type AccountBounds struct {
 	LeaseSeconds *int64 `json:"lease_seconds,omitempty"`
 	// Tags are put on every resource.
 	Tags *map[string]string `json:"tags,omitempty"`
+	// Unreached says that no packets from this service reach the machines of the account:
+	// checks that would go there are not asked.
+	Unreached *bool `json:"unreached,omitempty"`
 	// Prices are a price list of its own; one without a currency takes it away.
 	Prices *offer.PriceList `json:"prices,omitempty"`
 }
@@ -93,6 +96,9 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 		}
 		set.Tags = *b.Tags
 	}
+	if b.Unreached != nil {
+		set.Unreached = *b.Unreached
+	}
 	if set.Tags == nil {
 		set.Tags = map[string]string{}
 	}
@@ -113,7 +119,7 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 	if b.Prices != nil {
 		s.forgetOffers(name)
 	}
-	s.done(ctx, u, "bound account", name, map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags})
+	s.done(ctx, u, "bound account", name, map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags, "unreached": set.Unreached})
 	return s.Account(ctx, name)
 }
 

@@ -37,6 +37,9 @@ type Stack struct {
 	Next       string     `json:"next,omitempty"`
 	// Spent is what it has cost since it was made, by the hours of the account's clock.
 	Spent *float64 `json:"spent,omitempty"`
+	// Unasked is how many of its checks nobody asked last, since no packets of ours get
+	// there: it is healthy by the others.
+	Unasked int `json:"unasked,omitempty"`
 
 	Resources []Resource          `json:"resources,omitempty"`
 	Inputs    []render.InputValue `json:"inputs,omitempty"`
@@ -140,6 +143,9 @@ func (s *Service) Stack(ctx context.Context, name string) (Stack, error) {
 	}
 	seen := map[string][]Evidence{}
 	for _, e := range evidenceOf(evidence) {
+		if e.Unasked {
+			view.Unasked++
+		}
 		seen[e.Resource] = append(seen[e.Resource], e)
 	}
 	for _, r := range resources {

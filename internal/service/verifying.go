@@ -186,8 +186,8 @@ func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []he
 			e = v.prober.Look(ctx, out.Name, c)
 			e.At = v.service.engine.Now()
 		}
-		out.Evidence = append(out.Evidence, Evidence{nil, out.Name, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.Took})
-		if !e.Passed && out.State == state.Healthy {
+		out.Evidence = append(out.Evidence, Evidence{nil, out.Name, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.Took, e.Unasked})
+		if !e.Passed && !e.Unasked && out.State == state.Healthy {
 			out.State, out.Reason = state.Unhealthy, fmt.Sprintf("asked %s, got %s", e.Asked, e.Answer)
 		}
 	}
@@ -200,7 +200,7 @@ func (s *Service) keepVerification(ctx context.Context, st store.Stack, v *Verif
 		have[r.Name] = true
 		v.Healthy = v.Healthy && r.State == state.Healthy
 		for _, e := range r.Evidence {
-			kept = append(kept, store.Evidence{StackID: st.ID, Evidence: health.Evidence{Resource: r.Name, Check: e.Check, At: e.At, Asked: e.Asked, Answer: e.Answer, Passed: e.Passed, Took: e.TookMS}})
+			kept = append(kept, store.Evidence{StackID: st.ID, Evidence: health.Evidence{Resource: r.Name, Check: e.Check, At: e.At, Asked: e.Asked, Answer: e.Answer, Passed: e.Passed, Took: e.TookMS, Unasked: e.Unasked}})
 		}
 		if err := s.store.ResourceSeen(ctx, st.ID, r.Name, r.State, r.Reason, r.Strayed); err != nil {
 			return err

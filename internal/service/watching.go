@@ -221,12 +221,14 @@ type Evidence struct {
 	Answer   string    `json:"answer"`
 	Passed   bool      `json:"passed"`
 	TookMS   int64     `json:"took_ms"`
+	// Unasked says that nobody asked, since no packets of ours get there.
+	Unasked bool `json:"unasked,omitempty"`
 }
 
 func evidenceOf(list []store.EvidenceRow) []Evidence {
 	out := make([]Evidence, len(list))
 	for i, e := range list {
-		out[i] = Evidence{e.RunID, e.Resource, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.TookMS}
+		out[i] = Evidence{e.RunID, e.Resource, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.TookMS, e.Unasked}
 	}
 	return out
 }

@@ -142,11 +142,11 @@ type Evidence struct {
 	RunID   int64
 }
 
-const evidenceInsert = `INSERT INTO evidence (stack_id, run_id, resource, check_name, at, asked, answer, passed, took_ms)
-	VALUES ($1, NULLIF($2, 0), $3, $4, $5, $6, $7, $8, $9)`
+const evidenceInsert = `INSERT INTO evidence (stack_id, run_id, resource, check_name, at, asked, answer, passed, took_ms, unasked)
+	VALUES ($1, NULLIF($2, 0), $3, $4, $5, $6, $7, $8, $9, $10)`
 
 func (e Evidence) args() []any {
-	return []any{e.StackID, e.RunID, e.Resource, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.Took}
+	return []any{e.StackID, e.RunID, e.Resource, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.Took, e.Unasked}
 }
 
 // AddEvidence keeps evidence.
@@ -169,9 +169,10 @@ type EvidenceRow struct {
 	Answer   string
 	Passed   bool
 	TookMS   int64 `db:"took_ms"`
+	Unasked  bool
 }
 
-const evidenceColumns = "id, run_id, resource, check_name, at, asked, answer, passed, took_ms"
+const evidenceColumns = "id, run_id, resource, check_name, at, asked, answer, passed, took_ms, unasked"
 
 // RunEvidence lists the newest evidence of a run, oldest of it first, of one resource when it is named.
 func (s *Store) RunEvidence(ctx context.Context, runID int64, resource string) ([]EvidenceRow, error) {

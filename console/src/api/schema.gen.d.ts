@@ -1488,6 +1488,8 @@ export interface components {
             problem?: string;
             remedy?: string;
             allowed_regions: string[];
+            /** @description No packets from this service reach its machines */
+            unreached?: boolean;
             tags: {
                 [key: string]: string;
             };
@@ -1524,6 +1526,8 @@ export interface components {
             hour: number;
         };
         AccountBounds: {
+            /** @description No packets from this service reach its machines: checks that would go there are not asked */
+            unreached?: boolean;
             /** @description An empty list allows all */
             allowed_regions?: string[];
             /**
@@ -1552,7 +1556,11 @@ export interface components {
         RenewedCredentials: {
             /** @description The one that it has when it is left out */
             client_id?: string;
-            client_secret: string;
+            client_secret?: string;
+            /** @description The fields that the cloud asks for, by name; those that are left out stay */
+            credentials?: {
+                [key: string]: string;
+            };
         };
         ClosedAccount: {
             kept: string[];
@@ -2343,6 +2351,8 @@ export interface components {
             took_ms: number;
             /** Format: int64 */
             run?: number;
+            /** @description Nobody asked, since no packets of ours get there */
+            unasked?: boolean;
         };
         Event: {
             /** Format: int64 */
@@ -2455,6 +2465,8 @@ export interface components {
             inputs?: components["schemas"]["InputValue"][];
             outputs?: components["schemas"]["Output"][];
             spent?: number;
+            /** @description How many of its checks nobody asked last, since no packets of ours get there */
+            unasked?: number;
         };
         VerifiedResource: {
             name: string;
@@ -2548,8 +2560,12 @@ export interface components {
             name: string;
             cloud: string;
             endpoint: string;
-            client_id: string;
-            client_secret: string;
+            client_id?: string;
+            client_secret?: string;
+            /** @description The fields that the cloud asks for, by name; of openstack those of clouds.yaml */
+            credentials?: {
+                [key: string]: string;
+            };
         };
         Output: {
             name: string;

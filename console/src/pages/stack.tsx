@@ -10,7 +10,7 @@ import { useNow } from '../parts/now'
 import { Reveal } from '../parts/reveal'
 import { State, StatePill } from '../parts/state'
 import { Button, Empty, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { ago, clock, money, moment, valueText } from '../parts/words'
+import { ago, clock, counted, money, moment, valueText } from '../parts/words'
 
 const Plot = lazy(() => import('../parts/plot'))
 
@@ -49,7 +49,7 @@ function Content({ s }: { s: Stack }) {
             </>
           )}
         >
-          <Fact value={`${s.healthy} of ${s.total}`} label="resources healthy" />
+          <Fact value={`${s.healthy} of ${s.total}`} label={s.unasked ? `resources healthy; ${counted(s.unasked, 'check')} not asked` : 'resources healthy'} />
           <Fact value={ago(s.verified_at, now)} label="verified" />
           <Fact value={s.currency ? money(s.hour, s.currency) : '–'} label="running cost" />
           {s.last_run && <Fact value={<Link to={`/runs/${s.last_run.id}`}>run {s.last_run.id}</Link>} label={running ? `${s.last_run.state}, decided by ${s.last_run.decides ?? '–'}` : `last run ${s.last_run.state}`} />}

@@ -341,7 +341,10 @@ type Refusal struct {
 type RenewedCredentials struct {
 	// ClientId The one that it has when it is left out
 	ClientId     *string `json:"client_id,omitempty"`
-	ClientSecret string  `json:"client_secret"`
+	ClientSecret *string `json:"client_secret,omitempty"`
+
+	// Credentials The fields that the cloud asks for, by name; those that are left out stay
+	Credentials *map[string]string `json:"credentials,omitempty"`
 }
 
 // Resource defines model for Resource.

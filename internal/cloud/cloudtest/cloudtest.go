@@ -4,6 +4,7 @@
 package cloudtest
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,15 +27,26 @@ type Place struct {
 	Size     string // a size sold in the first zone
 	Image    string
 	DiskType string
+	// Tells are attributes that a ready machine reports beside those that every cloud
+	// tells; Priced says that the cloud tells prices.
+	Tells  []string
+	Priced bool
 	// Fault makes the cloud misbehave at the next creating call: lose-answer,
-	// server-error or throttle.
+	// server-error or throttle; see [Faults].
 	Fault func(kind string)
-	// Refuse makes the cloud refuse instances for a class of error from now on:
-	// Quota, Capacity or Denied.
-	Refuse func(class cloud.Class)
-	// Made counts the resources ever made with a mark.
+	// Refuse makes the cloud refuse instances for a class of error from now on, Quota,
+	// Capacity or Denied, where they want what it gives besides an image and a subnet.
+	// Later says that one is refused only after the call, by the machine that never comes.
+	Refuse func(class cloud.Class) (want map[string]any, later bool)
+	// Made counts the things that were made with a mark and are there, or ever were.
 	Made func(mark string) int
+	// Patience is how long something may take to be there; 20 seconds when zero. Alone
+	// says that the account has no room for several checks at once.
+	Patience time.Duration
+	Alone    bool
 }
+
+func (p Place) patience() time.Duration { return cmp.Or(p.Patience, 20*time.Second) }
 
 // Run checks that an adapter keeps its promises.
 func Run(t *testing.T, open func(t *testing.T) Place) {
@@ -45,14 +57,17 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		"GrowingWithinTheQuota": growing, "Refusals": refusals, "Concurrency": concurrency, "RemovingTwice": removingTwice,
 	} {
 		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			check(t, open(t))
+			p := open(t)
+			if !p.Alone {
+				t.Parallel()
+			}
+			check(t, p)
 		})
 	}
 }
 
 func ctx(t *testing.T) context.Context {
-	c, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	c, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	t.Cleanup(cancel)
 	return c
 }
@@ -71,7 +86,7 @@ func (p Place) create(typeName, token string, want map[string]any) cloud.Task {
 // drive makes the steps of a task to their end, as an engine would, and gives the
 // reference with every part that was intended.
 func (p Place) drive(c context.Context, task cloud.Task) (cloud.Ref, error) {
-	for range 50 {
+	for range 200 {
 		progress, err := p.Adapter.Step(c, task, func(part cloud.Part) error {
 			part.Sent = time.Now()
 			task.Ref = task.Ref.With(part)
@@ -85,6 +100,9 @@ func (p Place) drive(c context.Context, task cloud.Task) (cloud.Ref, error) {
 		}
 		if !progress.More {
 			return task.Ref, nil
+		}
+		if progress.Live.ReadyIn > 0 {
+			time.Sleep(500 * time.Millisecond)
 		}
 	}
 	return task.Ref, errors.New("the task does not end")
@@ -111,7 +129,7 @@ func (p Place) ready(t *testing.T, typeName, token string, want map[string]any) 
 
 func (p Place) await(t *testing.T, ref cloud.Ref) cloud.Live {
 	t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(p.patience()); time.Now().Before(deadline); time.Sleep(p.patience() / 2000) {
 		live, there, err := p.Adapter.Look(ctx(t), ref)
 		if err != nil {
 			t.Fatal(err)
@@ -147,10 +165,10 @@ func offersTell(t *testing.T, p Place) {
 		t.Fatal(err)
 	}
 	size, ok := o.Size(p.Size)
-	if !ok || size.VCPUs == 0 || size.MemoryBytes == 0 || size.Hour <= 0 || len(size.Zones) == 0 {
+	if !ok || size.VCPUs == 0 || size.MemoryBytes == 0 || size.Hour > 0 != p.Priced || len(size.Zones) == 0 {
 		t.Errorf("size %+v", size)
 	}
-	if len(o.Zones) < 2 || len(o.DiskTypes) == 0 || len(o.Images) == 0 || o.Quotas["vcpus"].Limit == 0 || o.Currency == "" {
+	if len(o.Zones) < 2 || len(o.DiskTypes) == 0 || len(o.Images) == 0 || o.Quotas["vcpus"].Limit == 0 || o.Currency != "" != p.Priced {
 		t.Errorf("offers %+v", o)
 	}
 }
@@ -162,7 +180,7 @@ func lifecycle(t *testing.T, p Place) {
 	disk := p.ready(t, "disk", "us-life-disk", map[string]any{"size": "20GiB", "type": p.DiskType})
 	machine := p.ready(t, "instance", "us-life-vm", map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID, "public": true, "firewalls": []any{rules.ID},
 		"disks": []any{map[string]any{"disk": disk.ID, "mount": "/data"}}, "user_data": map[string]any{"packages": []any{"nginx"}}})
-	for _, name := range []string{"id", "private_address", "public_address", "host_key", "reach", "vcpus", "memory"} {
+	for _, name := range append([]string{"id", "private_address", "public_address", "reach", "vcpus", "memory"}, p.Tells...) {
 		if v := machine.Attributes[name]; v == nil || v == "" {
 			t.Errorf("a ready machine reports no %s", name)
 		}
@@ -185,7 +203,7 @@ func (p Place) removed(t *testing.T, r cloud.Ref) {
 	if _, err := p.drive(ctx(t), cloud.Task{Action: cloud.Remove, Ref: r}); err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(p.patience()); time.Now().Before(deadline); time.Sleep(p.patience() / 2000) {
 		if _, there, err := p.Adapter.Look(ctx(t), r); err == nil && there == cloud.Absent {
 			return
 		}
@@ -391,28 +409,37 @@ func takesAway(t *testing.T, p Place) {
 	p.removed(t, rules.Ref) // nothing uses it any more
 }
 
+// conflict: an alteration rests on what was seen, and is refused when somebody was faster.
 func conflict(t *testing.T, p Place) {
-	disk := p.ready(t, "disk", "us-stale", map[string]any{"size": "20GiB", "type": p.DiskType})
-	p.alter(t, cloud.Task{Ref: disk.Ref, Want: map[string]any{"size": "30GiB"}})
-	_, err := p.drive(ctx(t), cloud.Task{Action: cloud.Alter, Ref: disk.Ref, Want: map[string]any{"size": "40GiB"}}) // by the version of before
+	network := p.ready(t, "network", "us-stale", map[string]any{"range": "10.8.0.0/16"})
+	p.alter(t, cloud.Task{Ref: network.Ref, Want: map[string]any{"name": "us-stale-second"}})
+	_, err := p.drive(ctx(t), cloud.Task{Action: cloud.Alter, Ref: network.Ref, Want: map[string]any{"name": "us-stale-third"}}) // by the version of before
 	wantClass(t, err, cloud.Conflict)
 }
 
 func refusals(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-no-net", map[string]any{"range": "10.1.0.0/16"})
 	subnet := p.ready(t, "subnet", "us-no-sub", map[string]any{"network": network.ID, "range": "10.1.0.0/24"})
-	machine := map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID}
 	for _, class := range []cloud.Class{cloud.Quota, cloud.Capacity, cloud.Denied} {
-		p.Refuse(class)
-		mark := "us-no-" + string(class)
-		_, err := p.drive(ctx(t), p.create("instance", mark, machine))
+		want, later := p.Refuse(class)
+		want["image"], want["subnet"] = p.Image, subnet.ID
+		ref, err := p.drive(ctx(t), p.create("instance", "us-no-"+string(class), want))
+		if later {
+			live, _, lookErr := p.Adapter.Look(ctx(t), ref)
+			if err != nil || lookErr != nil || live.Phase != cloud.Broken || live.Why == "" {
+				t.Errorf("%s: %v; it is %s: %q (%v)", class, err, live.Phase, live.Why, lookErr)
+			}
+			p.removed(t, ref)
+			continue
+		}
 		e := wantClass(t, err, class)
 		if e.Remedy == "" || class == cloud.Quota && e.Missing <= 0 || class == cloud.Capacity && len(e.Zones) == 0 || !class.Refused() || class.Passing() {
 			t.Errorf("%s tells too little: %+v", class, e)
 		}
-		if p.Made(mark) != 0 {
-			t.Errorf("%s was refused and made", mark)
+		if live, there, err := p.Adapter.Look(ctx(t), ref); err != nil || there == cloud.Present && live.ID != "" {
+			t.Errorf("%s was refused and made: %v", class, err)
 		}
+		p.removed(t, ref) // what was made before it
 	}
 }
 

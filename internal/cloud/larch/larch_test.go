@@ -34,9 +34,9 @@ func TestConformance(t *testing.T) {
 		return cloudtest.Place{
 			Adapter:  larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: a.ClientSecret}, client),
 			Stranger: larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: "wrong"}, client),
-			Region:   "north-fell", Size: "plain-2", Image: "debian-12", DiskType: "solid",
+			Region:   "north-fell", Size: "plain-2", Image: "debian-12", DiskType: "solid", Tells: []string{"host_key"}, Priced: true,
 			Fault: func(kind string) { plan(world.Fault{Kind: kind, Method: http.MethodPut, Count: 1}) },
-			Refuse: func(class cloud.Class) {
+			Refuse: func(class cloud.Class) (map[string]any, bool) {
 				req, _ := http.NewRequest(http.MethodDelete, s.Place.Admin+"/faults", nil)
 				if res, err := http.DefaultClient.Do(req); err == nil {
 					res.Body.Close()
@@ -46,6 +46,7 @@ func TestConformance(t *testing.T) {
 					cloud.Capacity: {Kind: "capacity", Count: -1},
 					cloud.Denied:   {Kind: "denied", On: "instances", Count: -1},
 				}[class])
+				return map[string]any{"size": "plain-2"}, false
 			},
 			Made: func(token string) int {
 				res, err := http.Get(s.Place.Admin + "/ledger")

@@ -3,10 +3,7 @@ package larch
 import (
 	"encoding/base64"
 	"fmt"
-	"regexp"
 	"slices"
-
-	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/offer"
@@ -104,11 +101,11 @@ func (m mapping) theirs(want map[string]any) (map[string]any, error) {
 		case their == "disks":
 			v = attachments(v)
 		case their == "user_data":
-			raw, err := yaml.Dump(v)
+			raw, err := cloud.CloudConfig(v)
 			if err != nil {
-				return nil, fmt.Errorf("encode user data: %w", err)
+				return nil, err
 			}
-			v = base64.StdEncoding.EncodeToString(append([]byte("#cloud-config\n"), raw...))
+			v = base64.StdEncoding.EncodeToString(raw)
 		}
 		out[their] = v
 	}
@@ -124,27 +121,12 @@ func inbound(v any) any {
 		if p, ok := r["protocol"]; ok {
 			rule["protocol"] = p
 		}
-		if note := noteOf(r["about"], r["until"]); note != "" {
+		if note := cloud.RuleNote(r["about"], r["until"]); note != "" {
 			rule["note"] = note
 		}
 		out = append(out, rule)
 	}
 	return out
-}
-
-// Larch's rules have a note and no end: the note says until when a rule is meant.
-var untilNote = regexp.MustCompile(`(?s)^(?:(.*) · )?until (\d{4}-\d{2}-\d{2})$`)
-
-func noteOf(about, until any) string {
-	note, _ := about.(string)
-	day, _ := until.(string)
-	switch {
-	case day == "":
-		return note
-	case note == "":
-		return "until " + day
-	}
-	return note + " · until " + day
 }
 
 // rulesOf turns Larch's rules back into neutral ones.
@@ -153,13 +135,9 @@ func rulesOf(v any) any {
 	rules, _ := v.([]any)
 	for _, item := range rules {
 		r, _ := item.(map[string]any)
-		note, _ := r["about"].(string)
-		parts := untilNote.FindStringSubmatch(note)
-		if parts == nil {
-			continue
-		}
-		if r["until"], r["about"] = parts[2], parts[1]; parts[1] == "" {
+		if note, ok := r["about"].(string); ok {
 			delete(r, "about")
+			cloud.ReadRuleNote(note, r)
 		}
 	}
 	return v

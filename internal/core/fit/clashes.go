@@ -86,6 +86,9 @@ func (c *check) clash(u resource.Unique, list []*render.Resource) {
 			if a.by == b.by {
 				continue
 			}
+			if o := c.offers.In(b.by.Region); u.Overlap && u.Within == "" && o != nil && o.Overlapping {
+				continue // networks of their own, which no router joins
+			}
 			if !u.Overlap {
 				c.find(lang.Error, "taken", b.by.Name+"."+u.Property, "give each its own", "%s and %s both want %s, and only one can have it", a.by.Name, b.by.Name, b.value)
 				continue

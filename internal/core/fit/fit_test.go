@@ -181,3 +181,32 @@ func TestChecksThatCanNeverPassAreFound(t *testing.T) {
 		}
 	}
 }
+
+// TestNetworksMayOverlapWhereTheCloudLetsThem has the same ranges twice, and once more
+// where something outside has one.
+func TestNetworksMayOverlapWhereTheCloudLetsThem(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		overlapping bool
+		lines       []string
+		want        string
+	}{
+		{true, []string{"a: {type: network, want: {range: 10.9.0.0/16}}", "b: {type: network, want: {range: 10.9.0.0/16}}"}, ""},
+		{false, []string{"a: {type: network, want: {range: 10.9.0.0/16}}"}, "range-in-use"},
+		{false, []string{"a: {type: network, want: {range: 10.1.0.0/16}}", "b: {type: network, want: {range: 10.1.0.0/16}}"}, "address-plan"},
+		{true, []string{"a: {type: network, want: {range: 10.20.0.0/16}}"}, "range-in-use"}, // the tide office has it
+		{true, []string{"a: {type: network, want: {range: 10.9.0.0/16}}", "l: {type: subnet, want: {network: =a.id, range: 10.9.0.0/20}}", "m: {type: subnet, want: {network: =a.id, range: 10.9.1.0/24}}"}, "address-plan"},
+	} {
+		o := offers("north-fell", "a")
+		o.Overlapping = c.overlapping
+		var got []string
+		for _, f := range Rendering(rendered(t, c.lines...), offer.At(*o)) {
+			if f.Severity == lang.Error {
+				got = append(got, f.Code)
+			}
+		}
+		if strings.Join(got, ",") != c.want {
+			t.Errorf("%v, overlapping %t: %v, want %s", c.lines, c.overlapping, got, c.want)
+		}
+	}
+}

@@ -70,11 +70,14 @@ func holders(o *offer.Offers, own map[string]bool) []holder {
 		}
 	}
 	for _, n := range o.Networks {
-		if !own[n.ID] {
+		if !own[n.ID] && !o.Overlapping {
 			add(n.Range, fmt.Sprintf("the network %s (%s), which is there already", n.Name, n.ID), false)
 		}
 	}
 	for _, r := range o.Reserved {
+		if r.Wanted && o.Overlapping {
+			continue
+		}
 		words := r.About
 		if words == "" {
 			words = "a peer"

@@ -33,6 +33,9 @@ type Evidence struct {
 	Asked    string    `json:"asked"`
 	Answer   string    `json:"answer"`
 	Passed   bool      `json:"passed"`
+	// Unasked says that nobody asked, since no packets of ours get there: the check then
+	// holds nothing up, and proves nothing.
+	Unasked bool `json:"unasked,omitempty"`
 	// Final says that no later look can pass, such as a phase of failed.
 	Final bool `json:"final,omitempty"`
 	// Took is how long the answer took, in milliseconds.
@@ -72,7 +75,7 @@ type Progress struct {
 // cloud seconds pass in a real one.
 func (c Check) After(p Progress, e Evidence, rate float64) Progress {
 	p.Last = e
-	if !e.Passed {
+	if !e.Passed && !e.Unasked {
 		p.InARow, p.Since = 0, time.Time{}
 		return p
 	}
@@ -86,7 +89,7 @@ func (c Check) After(p Progress, e Evidence, rate float64) Progress {
 
 // holds reports whether the last answers were right often and long enough.
 func (c Check) holds(p Progress, rate float64) bool {
-	return p.InARow >= max(1, c.Passes) && p.Last.At.Sub(p.Since).Seconds()*rate >= float64(c.SteadyFor)
+	return p.Last.Unasked || p.InARow >= max(1, c.Passes) && p.Last.At.Sub(p.Since).Seconds()*rate >= float64(c.SteadyFor)
 }
 
 // Proof is how far the checks of one resource are, by the names of the checks.

@@ -48,6 +48,9 @@ type Offers struct {
 	Reserved []Reserved `json:"reserved,omitempty"`
 	// KeptAddresses is how many addresses of a subnet the cloud keeps for itself.
 	KeptAddresses int64 `json:"kept_addresses,omitempty"`
+	// Overlapping says that networks of the account may have the same ranges: only those
+	// that one router joins may not.
+	Overlapping bool `json:"overlapping,omitempty"`
 	// SeenFrom is the address at which the cloud sees this service, where it tells.
 	SeenFrom string `json:"seen_from,omitempty"`
 	// Subnets and KeyPairs are those that are there, whoever made them.

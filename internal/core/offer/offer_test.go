@@ -251,3 +251,14 @@ func TestOffersAreThoseOfTheRegion(t *testing.T) {
 		t.Error("a region has another's offers")
 	}
 }
+
+func TestWithoutPricesTheSmallestThatDoesComesFirst(t *testing.T) {
+	o := &Offers{Zones: []string{"a"}, Sizes: []Size{{Name: "a.huge", VCPUs: 16, MemoryBytes: 16 << 30, Zones: []string{"a"}}, {Name: "m.two", VCPUs: 2, MemoryBytes: 8 << 30, Zones: []string{"a"}},
+		{Name: "s.two", VCPUs: 2, MemoryBytes: 4 << 30, Zones: []string{"a"}}, {Name: "s.one", VCPUs: 1, MemoryBytes: 2 << 30, Zones: []string{"a"}}}}
+	if name, err := o.Cheapest(Need{VCPUs: 2}); err != nil || name != "s.two" {
+		t.Errorf("%s %v, want s.two", name, err)
+	}
+	if text := o.Suggest(Need{VCPUs: 4}); !strings.Contains(text, "a.huge (16 vcpus, 16GiB, price not told)") {
+		t.Errorf("what fits: %s", text)
+	}
+}

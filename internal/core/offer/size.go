@@ -48,9 +48,17 @@ func (o *Offers) Fit(n Need) []Choice {
 		return len(n.Sizes)
 	}
 	slices.SortStableFunc(choices, func(a, b Choice) int {
-		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(liking(a.Size), liking(b.Size)), cmp.Compare(a.Size.Hour, b.Size.Hour), cmp.Compare(a.Size.Name, b.Size.Name))
+		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(liking(a.Size), liking(b.Size)), cmp.Compare(a.Size.Hour, b.Size.Hour), smaller(a.Size, b.Size), cmp.Compare(a.Size.Name, b.Size.Name))
 	})
 	return choices
+}
+
+// smaller compares sizes of which the cloud tells no price: what has less takes less.
+func smaller(a, b Size) int {
+	if a.Hour > 0 || b.Hour > 0 {
+		return 0
+	}
+	return cmp.Or(cmp.Compare(a.VCPUs, b.VCPUs), cmp.Compare(a.MemoryBytes, b.MemoryBytes))
 }
 
 // WhyNot gives every reason why a size does not meet a need.
@@ -109,7 +117,7 @@ func (o *Offers) Suggest(n Need) string {
 	var fits []string
 	for _, c := range o.Fit(n) {
 		if len(c.WhyNot) == 0 && len(fits) < 3 {
-			fits = append(fits, fmt.Sprintf("%s (%d vcpus, %s, %.3f %s/h)", c.Size.Name, c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), c.Size.Hour, o.Currency))
+			fits = append(fits, fmt.Sprintf("%s (%d vcpus, %s, %s)", c.Size.Name, c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")))
 		}
 	}
 	if fits == nil {

@@ -18,7 +18,7 @@ var machineTypes = []Type{
 		Attribute{Name: "fingerprint", About: "SHA-256 fingerprint.", Shape: text()},
 		Attribute{Name: "private_key", About: "Private half in OpenSSH form, sealed; only where Under Sail drew the pair.", Shape: text(), Secret: true}),
 	newType("instance", "A virtual machine.", 75, 2400, knowledge{
-		draws:  []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}}, {Named: "size", Of: Measure{Property: "size", Amount: "vcpus"}}, {Quota: "addresses", Of: Measure{Property: "public"}}},
+		draws:  []Draw{one("machines"), {Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}}, {Named: "size", Of: Measure{Property: "size", Amount: "vcpus"}}, {Quota: "addresses", Of: Measure{Property: "public"}}},
 		prices: []Price{{List: "size", Of: "size", Amount: "hour"}, {List: "licence", Of: "image", With: "licence", Amount: "vcpu_hour", Times: Measure{Property: "size", Amount: "vcpus"}, About: "a licence"}, {List: "address", Amount: "hour", Times: Measure{Property: "public"}, About: "a public address"}},
 		unique: []Unique{{Property: "disks.disk"}, {Property: "address"}}},
 		[]Property{

@@ -33,11 +33,11 @@ func TestWhatATypeTakesAndCosts(t *testing.T) {
 		about string
 		told  bool
 	}{
-		{"network", map[string]any{"range": "10.0.0.0/8"}, map[string]int64{"networks": 1}, 0, "", true},
-		{"instance", map[string]any{"size": "plain-2", "public": true}, map[string]int64{"vcpus": 2, "vcpus_general": 2, "addresses": 1}, 0.046, "plain-2 with a public address", true},
-		{"instance", map[string]any{"size": "plain-9"}, map[string]int64{}, 0, "", false},
-		{"instance", map[string]any{"size": Unresolved{Waits: []string{"x.size"}}}, map[string]int64{}, 0, "", false},
-		{"disk", map[string]any{"size": "1TiB", "type": "solid"}, map[string]int64{"disk_gib": 1024}, 0.1024, "1TiB of solid", true},
+		{"network", map[string]any{"range": "10.0.0.0/8"}, map[string]int64{"networks": 1, "routers": 1}, 0, "", true},
+		{"instance", map[string]any{"size": "plain-2", "public": true}, map[string]int64{"vcpus": 2, "vcpus_general": 2, "addresses": 1, "machines": 1}, 0.046, "plain-2 with a public address", true},
+		{"instance", map[string]any{"size": "plain-9"}, map[string]int64{"machines": 1}, 0, "", false},
+		{"instance", map[string]any{"size": Unresolved{Waits: []string{"x.size"}}}, map[string]int64{"machines": 1}, 0, "", false},
+		{"disk", map[string]any{"size": "1TiB", "type": "solid"}, map[string]int64{"disk_gib": 1024, "disks": 1}, 0.1024, "1TiB of solid", true},
 		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": 3.0}, map[string]int64{"vcpus": 20, "vcpus_general": 20}, 0.12, "plain-2", true},
 		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": int64(3), "members": int64(5)}, map[string]int64{"vcpus": 20, "vcpus_general": 20}, 0.2, "plain-2", true},
 		{"address", nil, map[string]int64{"addresses": 1}, 0.006, "fixed public address", true},

@@ -17,16 +17,16 @@ var balancerPort = object("balancer_port",
 ).by("port", "protocol")
 
 var networkTypes = []Type{
-	newType("network", "A private network of the account in one region.", 4, 600, knowledge{draws: []Draw{one("networks")}, unique: []Unique{{Property: "range", Overlap: true}}},
+	newType("network", "A private network of the account in one region.", 4, 600, knowledge{draws: []Draw{one("networks"), one("routers")}, unique: []Unique{{Property: "range", Overlap: true}}},
 		[]Property{{Name: "range", About: "Address range of the network.", Shape: kind(Range), Required: true, Alter: Rebuild}}),
-	newType("subnet", "A part of a network in one zone.", 3, 600, knowledge{unique: []Unique{{Property: "range", Within: "network", Overlap: true}}},
+	newType("subnet", "A part of a network in one zone.", 3, 600, knowledge{draws: []Draw{one("subnets")}, unique: []Unique{{Property: "range", Within: "network", Overlap: true}}},
 		[]Property{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "range", About: "Part of the network's range.", Shape: kind(Range), Required: true, Alter: Rebuild},
 			{Name: "zone", About: "Zone of the subnet; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
 		},
 		Attribute{Name: "router", About: "Address of the subnet's router.", Shape: kind(Address)}),
-	newType("firewall", "Inbound rules; what no rule allows gets no connection.", 3, 600, knowledge{},
+	newType("firewall", "Inbound rules; what no rule allows gets no connection.", 3, 600, knowledge{draws: []Draw{one("firewalls")}},
 		[]Property{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "rules", About: "What may come in.", Shape: listOf(FirewallRule), Required: true, Alter: InPlace},

@@ -11,7 +11,7 @@ var storageTypes = []Type{
 		[]Property{{Name: "value", About: "The secret text.", Shape: text(), Required: true, Alter: InPlace}},
 		Attribute{Name: "version", About: "Counts up with each new value.", Shape: kind(Integer)}),
 	newType("disk", "A block disk.", 12, 1200, knowledge{holdsData: true,
-		draws:  []Draw{{Quota: "disk_gib", Of: Measure{Property: "size"}}},
+		draws:  []Draw{{Quota: "disk_gib", Of: Measure{Property: "size"}}, one("disks")},
 		prices: []Price{{List: "disk_type", Of: "type", Amount: "gib_hour", Times: Measure{Property: "size"}}}},
 		[]Property{
 			{Name: "size", About: "Capacity. May only grow.", Shape: kind(Data), Required: true, Alter: InPlace, GrowOnly: true},

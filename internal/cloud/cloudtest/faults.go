@@ -1,0 +1,71 @@
+package cloudtest
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+)
+
+// Faults is a way to a cloud that misbehaves when it is told to, whatever cloud it is.
+type Faults struct {
+	Base http.RoundTripper
+	// Creates tells the calls that make something.
+	Creates func(*http.Request) bool
+
+	mu   sync.Mutex
+	next string
+	seen func(*http.Request)
+}
+
+// Plan makes the next creating call go wrong: lose-answer, server-error or throttle.
+func (f *Faults) Plan(kind string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.next = kind
+}
+
+// Watch has every call told to somebody before it is made.
+func (f *Faults) Watch(seen func(*http.Request)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.seen = seen
+}
+
+// RoundTrip passes a call on, or lets it go wrong.
+func (f *Faults) RoundTrip(r *http.Request) (*http.Response, error) {
+	f.mu.Lock()
+	kind := ""
+	if f.next != "" && f.Creates(r) {
+		kind, f.next = f.next, ""
+	}
+	seen := f.seen
+	f.mu.Unlock()
+	if seen != nil {
+		seen(r)
+	}
+	switch kind {
+	case "server-error":
+		return f.answer(r, http.StatusServiceUnavailable, nil), nil
+	case "throttle":
+		return f.answer(r, http.StatusTooManyRequests, http.Header{"Retry-After": {"1"}}), nil
+	}
+	res, err := f.Base.RoundTrip(r)
+	if kind == "lose-answer" && err == nil {
+		res.Body.Close()
+		return nil, fmt.Errorf("the answer was lost: %w", io.ErrUnexpectedEOF)
+	}
+	return res, err
+}
+
+func (f *Faults) answer(r *http.Request, status int, header http.Header) *http.Response {
+	if r.Body != nil {
+		io.Copy(io.Discard, r.Body)
+		r.Body.Close()
+	}
+	if header == nil {
+		header = http.Header{}
+	}
+	return &http.Response{StatusCode: status, Status: http.StatusText(status), Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: header, Body: io.NopCloser(strings.NewReader("")), Request: r}
+}

@@ -1,0 +1,484 @@
+package openstack
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"undersail/internal/cloud"
+)
+
+func init() {
+	conducts["network"] = conduct{main: "network", see: seeNetwork, create: makeNetwork, alter: alterNetwork, remove: removeNetwork, parts: single("network", "router")}
+	conducts["subnet"] = conduct{main: "subnet", see: seeSubnet, create: makeSubnet, alter: alterSubnet, remove: removeSubnet, parts: single("subnet")}
+	conducts["firewall"] = conduct{main: "group", see: seeFirewall, create: makeFirewall, alter: alterFirewall, remove: removeFirewall, parts: single("group")}
+	conducts["address"] = conduct{main: "floating", see: seeAddress, create: makeAddress, alter: alterAddress, remove: removeAddress, parts: single("floating")}
+}
+
+// marked is the body of a thing with a name and our mark.
+func (w *work) marked(more map[string]any) map[string]any {
+	body := map[string]any{"description": marking + w.ref.Token}
+	if name, named := w.task.Want["name"]; named {
+		body["name"] = fmt.Sprint(name)
+	}
+	maps.Copy(body, more)
+	return body
+}
+
+// renamed gives a thing its wanted name; false says that it has it.
+func (w *work) renamed(ctx context.Context, kind string) (cloud.Progress, bool, error) {
+	name, named := w.task.Want["name"]
+	t := w.part(kind)
+	if !named || t == nil || t.Name == fmt.Sprint(name) {
+		return cloud.Progress{}, false, nil
+	}
+	if err := w.put(ctx, kind, t, map[string]any{"name": fmt.Sprint(name)}); err != nil {
+		return cloud.Progress{}, false, err
+	}
+	again, err := w.a.byID(ctx, w.ref.Region, kind, t.ID)
+	if err != nil || again == nil {
+		return cloud.Progress{}, false, err
+	}
+	w.have[kind+" "+w.ref.Token] = again
+	p, err := w.more(ctx)
+	p.Live.ReadyIn = 0
+	return p, true, err
+}
+
+// outside finds the network that leads out of a region: the first external one by name.
+// It is nil where there is none; then nothing has a way out.
+func (a *Adapter) outside(ctx context.Context, region string) (*thing, error) {
+	list, err := a.list(ctx, region, "network", url.Values{"router:external": {"true"}})
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	slices.SortFunc(list, func(x, y thing) int { return strings.Compare(x.Name, y.Name) })
+	return &list[0], nil
+}
+
+// A network is a network with its router and way out.
+
+func seeNetwork(ctx context.Context, w *work) (cloud.Live, error) {
+	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{}, Has: map[string]any{}}
+	n, r := w.part("network"), w.part("router")
+	switch {
+	case n == nil:
+		l.Phase, l.Why = cloud.Broken, "its network is gone and its router is left"
+		return l, nil
+	case n.Status == "ERROR":
+		l.Phase, l.Why = cloud.Broken, "the cloud says ERROR of the network"
+	case n.Status != "ACTIVE":
+		l.Phase = cloud.Making
+	case r != nil && r.Status == "ERROR":
+		l.Phase, l.Why = cloud.Broken, "the cloud says ERROR of its router"
+	case r != nil && r.Status != "ACTIVE":
+		l.Phase = cloud.Making
+	case r == nil && w.lost("router"):
+		l.Phase, l.Why = cloud.Broken, "its router is gone"
+	}
+	if v := n.kept(tagRange); v != "" {
+		l.Has["range"] = v
+	}
+	return l, nil
+}
+
+// lost reports whether a part was there once and is not any more.
+func (w *work) lost(kind string) bool {
+	p := w.ref.Part(kind, w.ref.Token)
+	return p != nil && p.Seen && w.part(kind) == nil
+}
+
+func makeNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
+	if w.lost("network") {
+		return cloud.Progress{}, gone()
+	}
+	if err := proper(w.task.Want["range"]); err != nil {
+		return cloud.Progress{}, err
+	}
+	if w.part("network") == nil {
+		return w.make(ctx, "network", w.ref.Token, w.marked(nil))
+	}
+	if p, did, err := w.tagged(ctx, "network", w.task.Tags, map[string]string{tagRange: fmt.Sprint(w.task.Want["range"])}); did || err != nil {
+		return p, err
+	}
+	if w.part("router") == nil {
+		out, err := w.a.outside(ctx, w.ref.Region)
+		if err != nil {
+			return cloud.Progress{}, err
+		}
+		if out == nil {
+			return w.done(ctx)
+		}
+		return w.make(ctx, "router", w.ref.Token, w.marked(map[string]any{"external_gateway_info": map[string]any{"network_id": out.ID}}))
+	}
+	if p, did, err := w.tagged(ctx, "router", w.task.Tags, nil); did || err != nil {
+		return p, err
+	}
+	return w.done(ctx)
+}
+
+func alterNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
+	if w.part("network") == nil {
+		return cloud.Progress{}, gone()
+	}
+	for _, kind := range []string{"network", "router"} {
+		if p, did, err := w.renamed(ctx, kind); did || err != nil {
+			return p, err
+		}
+		kept := map[string]string{}
+		if r := w.part("network").kept(tagRange); kind == "network" && r != "" {
+			kept[tagRange] = r
+		}
+		if p, did, err := w.tagged(ctx, kind, w.task.Tags, kept); did || err != nil {
+			return p, err
+		}
+	}
+	return w.done(ctx)
+}
+
+func removeNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
+	return w.removing(ctx, "router", "network")
+}
+
+// A subnet is a subnet with its interface on the router of its network.
+
+func seeSubnet(ctx context.Context, w *work) (cloud.Live, error) {
+	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{}, Has: map[string]any{}}
+	s := w.part("subnet")
+	l.Attributes["router"] = s.Gateway
+	l.Has["network"], l.Has["range"] = s.Network, s.CIDR
+	return l, nil
+}
+
+func makeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
+	if w.lost("subnet") {
+		return cloud.Progress{}, gone()
+	}
+	if err := proper(w.task.Want["range"]); err != nil {
+		return cloud.Progress{}, err
+	}
+	s := w.part("subnet")
+	if s == nil {
+		version := 4
+		if strings.Contains(fmt.Sprint(w.task.Want["range"]), ":") {
+			version = 6
+		}
+		return w.make(ctx, "subnet", w.ref.Token, w.marked(map[string]any{"network_id": w.task.Want["network"], "cidr": w.task.Want["range"], "ip_version": version}))
+	}
+	if p, did, err := w.tagged(ctx, "subnet", w.task.Tags, nil); did || err != nil {
+		return p, err
+	}
+	router, has, err := w.a.interfaceOf(ctx, w.ref.Region, *s)
+	if err != nil {
+		return cloud.Progress{}, err
+	}
+	if router != "" && !has {
+		if err := w.a.do(ctx, w.ref.Region, call{service: network, method: http.MethodPut, path: "routers/" + router + "/add_router_interface", in: map[string]any{"subnet_id": s.ID}}); err != nil {
+			return cloud.Progress{}, fmt.Errorf("lead its router into the subnet: %w", err)
+		}
+		return w.more(ctx)
+	}
+	return w.done(ctx)
+}
+
+// interfaceOf finds the router of a subnet's network, by our mark on both or by what leads
+// into its subnets, and whether it leads into this one.
+func (a *Adapter) interfaceOf(ctx context.Context, region string, s thing) (router string, has bool, err error) {
+	ports, err := a.list(ctx, region, "port", url.Values{"network_id": {s.Network}})
+	if err != nil {
+		return "", false, err
+	}
+	for _, p := range ports {
+		if !strings.HasPrefix(p.Owner, "network:router_interface") && p.Owner != "network:ha_router_replicated_interface" {
+			continue
+		}
+		router = p.Device
+		for _, at := range p.Addresses {
+			if at.Subnet == s.ID {
+				return router, true, nil
+			}
+		}
+	}
+	if router != "" {
+		return router, false, nil
+	}
+	n, err := a.byID(ctx, region, "network", s.Network)
+	if err != nil || n == nil || n.mark() == "" {
+		return "", false, err
+	}
+	r, err := a.byMark(ctx, region, "router", n.mark())
+	if err != nil || r == nil {
+		return "", false, err
+	}
+	return r.ID, false, nil
+}
+
+func alterSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
+	return w.nameAndTags(ctx, "subnet", nil)
+}
+
+// nameAndTags alters what can be altered of most things.
+func (w *work) nameAndTags(ctx context.Context, kind string, kept map[string]string) (cloud.Progress, error) {
+	if w.part(kind) == nil {
+		return cloud.Progress{}, gone()
+	}
+	if p, did, err := w.renamed(ctx, kind); did || err != nil {
+		return p, err
+	}
+	if p, did, err := w.tagged(ctx, kind, w.task.Tags, kept); did || err != nil {
+		return p, err
+	}
+	return w.done(ctx)
+}
+
+func removeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
+	s := w.part("subnet")
+	if s == nil {
+		return w.removing(ctx, "subnet")
+	}
+	router, has, err := w.a.interfaceOf(ctx, w.ref.Region, *s)
+	if err != nil {
+		return cloud.Progress{}, err
+	}
+	if has {
+		err := w.a.do(ctx, w.ref.Region, call{service: network, method: http.MethodPut, path: "routers/" + router + "/remove_router_interface", in: map[string]any{"subnet_id": s.ID}})
+		if err != nil && cloud.ClassOf(err) != cloud.Gone {
+			return cloud.Progress{}, fmt.Errorf("take its router out of the subnet: %w", err)
+		}
+		return cloud.Progress{Live: cloud.Live{Ref: w.ref, Phase: cloud.Removing}, More: true}, nil
+	}
+	return w.removing(ctx, "subnet")
+}
+
+// A firewall is a security group whose inbound rules are kept equal to what is wanted.
+
+// wantedRule is a neutral rule in the cloud's words.
+type wantedRule struct {
+	source, protocol, note string
+	port                   int64
+}
+
+func rulesOf(v any) []wantedRule {
+	list, _ := v.([]any)
+	out := make([]wantedRule, 0, len(list))
+	for _, item := range list {
+		r, _ := item.(map[string]any)
+		w := wantedRule{source: fmt.Sprint(r["from"]), protocol: "tcp", note: cloud.RuleNote(r["about"], r["until"])}
+		if p, ok := r["protocol"].(string); ok && p != "" {
+			w.protocol = p
+		}
+		switch n := r["port"].(type) {
+		case int64:
+			w.port = n
+		case float64:
+			w.port = int64(n)
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+// inbound tells whether a rule is one that we keep: an inbound one of one port.
+func (r rule) inbound() (wantedRule, bool) {
+	if r.Direction != "ingress" {
+		return wantedRule{}, false
+	}
+	w := wantedRule{source: r.Source, protocol: r.Protocol, note: r.Description}
+	if r.From != nil {
+		w.port = *r.From
+	}
+	return w, r.From != nil && r.To != nil && *r.From == *r.To && r.Group == "" && r.Source != ""
+}
+
+func seeFirewall(_ context.Context, w *work) (cloud.Live, error) {
+	g := w.part("group")
+	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{}, Has: map[string]any{"rules": neutralRules(g.Rules)}}
+	if n := g.kept(tagWithin); n != "" {
+		l.Has["network"] = n
+	}
+	return l, nil
+}
+
+// neutralRules turns rules back. One that no template can have, such as one for all ports,
+// is told as near as it goes, so that it is seen to have strayed.
+func neutralRules(rules []rule) []any {
+	out := []any{}
+	for _, r := range rules {
+		if r.Direction != "ingress" {
+			continue
+		}
+		w, ours := r.inbound()
+		one := map[string]any{"from": w.source, "port": w.port}
+		if !ours {
+			one["from"] = cmp.Or(w.source, "0.0.0.0/0")
+			one["about"] = fmt.Sprintf("rule %s of the cloud: %s", r.ID, cmp.Or(w.protocol, "every protocol"))
+			out = append(out, one)
+			continue
+		}
+		if w.protocol != "tcp" {
+			one["protocol"] = w.protocol
+		}
+		cloud.ReadRuleNote(w.note, one)
+		out = append(out, one)
+	}
+	return out
+}
+
+func makeFirewall(ctx context.Context, w *work) (cloud.Progress, error) {
+	if w.lost("group") {
+		return cloud.Progress{}, gone()
+	}
+	if w.part("group") == nil {
+		return w.make(ctx, "group", w.ref.Token, w.marked(nil))
+	}
+	kept := map[string]string{tagWithin: fmt.Sprint(w.task.Want["network"])}
+	if p, did, err := w.tagged(ctx, "group", w.task.Tags, kept); did || err != nil {
+		return p, err
+	}
+	return w.ruled(ctx, rulesOf(w.task.Want["rules"]))
+}
+
+// ruled makes or removes one rule, until the group has what is wanted. A rule that is
+// wanted is made before one that is not goes, so that nothing that stays is cut off.
+func (w *work) ruled(ctx context.Context, wanted []wantedRule) (cloud.Progress, error) {
+	g := w.part("group")
+	var extra []rule
+	missing := slices.Clone(wanted)
+	for _, r := range g.Rules {
+		if r.Direction != "ingress" {
+			continue
+		}
+		is, _ := r.inbound()
+		if i := slices.Index(missing, is); i >= 0 {
+			missing = slices.Delete(missing, i, i+1)
+		} else {
+			extra = append(extra, r)
+		}
+	}
+	for _, m := range missing {
+		// The same rule with another note is in its way.
+		if i := slices.IndexFunc(extra, func(r rule) bool { is, _ := r.inbound(); is.note = m.note; return is == m }); i >= 0 {
+			return w.unrule(ctx, extra[i])
+		}
+		family := "IPv4"
+		if strings.Contains(m.source, ":") {
+			family = "IPv6"
+		}
+		err := w.a.do(ctx, w.ref.Region, call{service: network, method: http.MethodPost, path: "security-group-rules", in: map[string]any{"security_group_rule": map[string]any{
+			"security_group_id": g.ID, "direction": "ingress", "ethertype": family, "protocol": m.protocol, "port_range_min": m.port, "port_range_max": m.port, "remote_ip_prefix": m.source, "description": m.note}}})
+		if err != nil {
+			return cloud.Progress{}, fmt.Errorf("make the rule for port %s: %w", strconv.FormatInt(m.port, 10), err)
+		}
+		return w.again(ctx)
+	}
+	if len(extra) > 0 {
+		return w.unrule(ctx, extra[0])
+	}
+	return w.done(ctx)
+}
+
+func (w *work) unrule(ctx context.Context, r rule) (cloud.Progress, error) {
+	err := w.a.do(ctx, w.ref.Region, call{service: network, method: http.MethodDelete, path: "security-group-rules/" + r.ID})
+	if err != nil && cloud.ClassOf(err) != cloud.Gone {
+		return cloud.Progress{}, fmt.Errorf("remove a rule: %w", err)
+	}
+	return w.again(ctx)
+}
+
+// again says that another step is needed at once. The group's revision is a new one by
+// the very call that was made.
+func (w *work) again(ctx context.Context) (cloud.Progress, error) {
+	g, err := w.a.byID(ctx, w.ref.Region, "group", w.part("group").ID)
+	if err != nil || g == nil {
+		return cloud.Progress{}, err
+	}
+	w.have["group "+w.ref.Token] = g
+	l, err := w.live(ctx)
+	return cloud.Progress{Live: l, More: true}, err
+}
+
+func alterFirewall(ctx context.Context, w *work) (cloud.Progress, error) {
+	g := w.part("group")
+	if g == nil {
+		return cloud.Progress{}, gone()
+	}
+	kept := map[string]string{}
+	if n := g.kept(tagWithin); n != "" {
+		kept[tagWithin] = n
+	}
+	if p, did, err := w.renamed(ctx, "group"); did || err != nil {
+		return p, err
+	}
+	if p, did, err := w.tagged(ctx, "group", w.task.Tags, kept); did || err != nil {
+		return p, err
+	}
+	rules, asked := w.task.Want["rules"]
+	if !asked && !slices.Contains(w.task.Unset, "rules") {
+		return w.done(ctx)
+	}
+	return w.ruled(ctx, rulesOf(rules))
+}
+
+func removeFirewall(ctx context.Context, w *work) (cloud.Progress, error) {
+	return w.removing(ctx, "group")
+}
+
+// An address is a floating address of the network that leads out.
+
+func seeAddress(_ context.Context, w *work) (cloud.Live, error) {
+	f := w.part("floating")
+	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{"address": f.Floating}, Name: f.tagMap()[cloud.TagResource]}
+	if f.Status == "ERROR" {
+		l.Phase, l.Why = cloud.Broken, "the cloud says ERROR of the floating address"
+	}
+	return l, nil
+}
+
+func makeAddress(ctx context.Context, w *work) (cloud.Progress, error) {
+	if w.lost("floating") {
+		return cloud.Progress{}, gone()
+	}
+	if w.part("floating") == nil {
+		return w.float(ctx, w.ref.Token, "")
+	}
+	if p, did, err := w.tagged(ctx, "floating", w.task.Tags, nil); did || err != nil {
+		return p, err
+	}
+	return w.done(ctx)
+}
+
+// float makes a floating address, on a port where one is given.
+func (w *work) float(ctx context.Context, mark, port string) (cloud.Progress, error) {
+	out, err := w.a.outside(ctx, w.ref.Region)
+	if err != nil {
+		return cloud.Progress{}, err
+	}
+	if out == nil {
+		return cloud.Progress{}, &cloud.Error{Class: cloud.Invalid, Message: "region " + w.ref.Region + " has no external network, so there are no public addresses", Remedy: "leave the public address out, or choose another region"}
+	}
+	body := map[string]any{"floating_network_id": out.ID, "description": marking + mark}
+	if port != "" {
+		body["port_id"] = port
+	}
+	return w.make(ctx, "floating", mark, body)
+}
+
+func alterAddress(ctx context.Context, w *work) (cloud.Progress, error) {
+	if w.part("floating") == nil {
+		return cloud.Progress{}, gone()
+	}
+	if p, did, err := w.tagged(ctx, "floating", w.task.Tags, nil); did || err != nil {
+		return p, err
+	}
+	return w.done(ctx)
+}
+
+func removeAddress(ctx context.Context, w *work) (cloud.Progress, error) {
+	return w.removing(ctx, "floating")
+}

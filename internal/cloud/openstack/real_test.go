@@ -1,0 +1,151 @@
+package openstack
+
+import (
+	"context"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"undersail/internal/cloud"
+	"undersail/internal/cloud/cloudtest"
+)
+
+// realCloud opens an entry of the clouds.yaml of a real cloud, if there is one.
+func realCloud(t *testing.T, entry string) (*Adapter, *cloudtest.Faults) {
+	t.Helper()
+	file := os.Getenv("UNDERSAIL_REAL_CLOUD")
+	if file == "" {
+		t.Skip("no real cloud is named: make real-cloud starts one, make test-real-cloud names it")
+	}
+	endpoint, c, err := FromCloudsFile(file, entry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return open(t, endpoint, c)
+}
+
+func open(t *testing.T, endpoint string, c Credentials) (*Adapter, *cloudtest.Faults) {
+	t.Helper()
+	faults := &cloudtest.Faults{Base: &http.Transport{MaxIdleConnsPerHost: 16}, Creates: func(r *http.Request) bool {
+		return r.Method == http.MethodPost && !strings.HasSuffix(r.URL.Path, "/action") && !strings.HasSuffix(r.URL.Path, "/auth/tokens")
+	}}
+	a, err := New(endpoint, c, cloud.NewClient(cloud.Transport{Base: faults}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a, faults
+}
+
+// cleared removes all that is marked as ours.
+func cleared(t *testing.T, a *Adapter, region string) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	for _, name := range []string{"instance", "disk", "address", "firewall", "subnet", "network", "key_pair"} {
+		for range 30 {
+			left := 0
+			list, err := a.all(ctx, region, name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, l := range list {
+				if !strings.HasPrefix(l.Token, "us-") {
+					continue
+				}
+				left++
+				task := cloud.Task{Action: cloud.Remove, Ref: l.Ref}
+				for more := true; more; {
+					p, err := a.Step(ctx, task, nil)
+					if err != nil {
+						t.Logf("clearing %s: %v", l.Token, err)
+					}
+					if more = err == nil && p.More; more && p.Live.ReadyIn > 0 {
+						time.Sleep(500 * time.Millisecond)
+					}
+				}
+			}
+			if left == 0 {
+				break
+			}
+			time.Sleep(500 * time.Millisecond)
+		}
+	}
+}
+
+func TestConformanceOnARealCloud(t *testing.T) {
+	const region = "RegionOne"
+	a, _ := realCloud(t, "harbour-app")
+	cleared(t, a, region)
+	cloudtest.Run(t, func(t *testing.T) cloudtest.Place {
+		a, faults := realCloud(t, "harbour-app")
+		t.Cleanup(func() { cleared(t, a, region) })
+		endpoint, c := a.endpoint, a.creds
+		c.ApplicationSecret = "wrong"
+		stranger, _ := open(t, endpoint, c)
+		return cloudtest.Place{
+			Adapter: a, Stranger: stranger, Region: region, Size: "s1.small", Image: "debian-12", DiskType: "standard", Patience: time.Minute, Alone: true,
+			Fault: faults.Plan, Made: func(mark string) int { return made(t, a, region, mark) },
+			Refuse: func(class cloud.Class) (map[string]any, bool) { return refuse(t, a, region, class) },
+		}
+	})
+}
+
+// made counts the things of every kind that carry a mark.
+func made(t *testing.T, a *Adapter, region, mark string) int {
+	t.Helper()
+	n := 0
+	for kind := range kinds {
+		list, err := a.list(t.Context(), region, kind, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range list {
+			if x.mark() == mark && kind != "router" { // a network has one beside it
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// refuse makes the cloud refuse machines: for want of quota, of room, or of a right.
+func refuse(t *testing.T, a *Adapter, region string, class cloud.Class) (map[string]any, bool) {
+	t.Helper()
+	admin, _ := realCloud(t, "admin")
+	ask := func(service, method, path string, in, out any) {
+		t.Helper()
+		if err := admin.do(context.Background(), region, call{service: service, method: method, path: path, in: in, out: out}); err != nil && cloud.ClassOf(err) != cloud.Conflict {
+			t.Fatal(method, path, err)
+		}
+	}
+	s, err := a.signedIn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	quota := func(cores int) {
+		ask(compute, http.MethodPut, "os-quota-sets/"+s.project.ID, map[string]any{"quota_set": map[string]any{"cores": cores}}, nil)
+	}
+	quota(20)
+	switch class {
+	case cloud.Quota:
+		var answer struct {
+			Set struct {
+				Cores struct {
+					Used int `json:"in_use"`
+				}
+			} `json:"quota_set"`
+		}
+		ask(compute, http.MethodGet, "os-quota-sets/"+s.project.ID+"/detail", nil, &answer)
+		quota(answer.Set.Cores.Used)
+		t.Cleanup(func() { quota(20) })
+		return map[string]any{"size": "s1.large"}, false
+	case cloud.Capacity:
+		ask(compute, http.MethodPost, "flavors", map[string]any{"flavor": map[string]any{"id": "us-huge", "name": "us.huge", "vcpus": 2, "ram": 40000, "disk": 900000}}, nil)
+		t.Cleanup(func() { ask(compute, http.MethodDelete, "flavors/us-huge", nil, nil) })
+		a.sold = nil // it is a new one
+		return map[string]any{"size": "us.huge"}, true
+	}
+	return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false // only who runs the cloud may name a host
+}
