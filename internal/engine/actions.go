@@ -114,6 +114,9 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 		x.altered(s, shown)
 		return cloud.Progress{Live: live}, nil
 	}
+	if live.Phase == cloud.Making && s.CalledAt != nil { // the cloud is at work on a call of ours
+		return cloud.Progress{Live: live, More: true}, nil
+	}
 	if live.Phase != cloud.Ready {
 		return cloud.Progress{}, &cloud.Error{Class: cloud.Conflict, Message: fmt.Sprintf("%s is %s and cannot be altered yet", s.Resource, live.Phase)}
 	}

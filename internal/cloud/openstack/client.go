@@ -163,6 +163,10 @@ func (s *session) service(region, name string) (*gophercloud.ServiceClient, erro
 	c, err := map[string]func(*gophercloud.ProviderClient, gophercloud.EndpointOpts) (*gophercloud.ServiceClient, error){
 		identity: platform.NewIdentityV3, compute: platform.NewComputeV2, network: platform.NewNetworkV2, volume: platform.NewBlockStorageV3, image: platform.NewImageV2,
 	}[name](s.provider, eo)
+	var missing *gophercloud.ErrEndpointNotFound
+	if err != nil && !errors.As(err, &missing) && !errors.As(err, new(gophercloud.ErrEndpointNotFound)) {
+		return nil, classified(err, name, http.MethodGet) // finding out its version failed
+	}
 	if err != nil {
 		return nil, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("region %s has no service of type %s in the catalogue of this project", region, name), Remedy: "choose another region, or ask whoever runs the cloud", Cause: err}
 	}

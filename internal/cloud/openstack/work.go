@@ -111,6 +111,9 @@ func (w *work) live(ctx context.Context) (cloud.Live, error) {
 	if err != nil {
 		return l, err
 	}
+	if l.Phase == cloud.Making {
+		l.ReadyIn = soon // it tells no moment, and most of it takes seconds
+	}
 	l.Ref = cloud.Ref{Region: w.ref.Region, Type: w.ref.Type, Token: w.ref.Token}
 	for _, p := range c.parts(w.ref) {
 		if t := w.have[p.Kind+" "+p.Mark]; t != nil {
@@ -137,7 +140,9 @@ func (w *work) live(ctx context.Context) (cloud.Live, error) {
 		if l.Has == nil {
 			l.Has = map[string]any{}
 		}
-		l.Has["name"] = l.Name
+		if main.kind != "floating" { // it has a description alone, and no name to compare
+			l.Has["name"] = l.Name
+		}
 	}
 	return l, nil
 }
