@@ -5,7 +5,7 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test build check bench bench-console chaos jobs audit clean generate screenshots
+.PHONY: demo test build check bench bench-console chaos jobs audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
@@ -36,6 +36,19 @@ generate: console/node_modules/.done ## Generate server, client and types from t
 chaos: ## Change and judge stacks at random, kill, freeze and starve real processes, and compare; ARGS="-sequences 1000 -verdicts 1000 -kills 30 -stacks 40 -pause 1m"
 	@scripts/packages postgresql
 	@go run ./test/chaos $(ARGS)
+
+# A real OpenStack cloud on a loopback address, of Debian's packages, with its state in .cache.
+REAL_CLOUD_DIR := $(or $(REAL_CLOUD_DIR),$(CURDIR)/.cache/real-cloud)
+
+real-cloud: ## Start a real OpenStack cloud on this machine; needs root, 1.1 GB of disk and 3.5 GB of memory
+	@REAL_CLOUD_DIR="$(REAL_CLOUD_DIR)" scripts/real-cloud/up
+
+real-cloud-down: ## End it; ARGS=--purge removes its data too
+	@REAL_CLOUD_DIR="$(REAL_CLOUD_DIR)" scripts/real-cloud/down $(ARGS)
+
+test-real-cloud: build real-cloud ## Conformance, kills and examples on the real cloud; ARGS="-run Kills"
+	@scripts/packages postgresql
+	UNDERSAIL_REAL_CLOUD="$(REAL_CLOUD_DIR)/clouds.yaml" go test -count=1 -v -timeout 3h -p 1 -run 'RealCloud' ./internal/cloud/openstack ./test $(ARGS)
 
 bench: ## Print measured ratios
 	@scripts/packages postgresql

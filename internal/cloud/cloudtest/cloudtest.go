@@ -102,7 +102,7 @@ func (p Place) drive(c context.Context, task cloud.Task) (cloud.Ref, error) {
 			return task.Ref, nil
 		}
 		if progress.Live.ReadyIn > 0 {
-			time.Sleep(500 * time.Millisecond)
+			time.Sleep(p.patience() / 100)
 		}
 	}
 	return task.Ref, errors.New("the task does not end")
@@ -200,9 +200,20 @@ func lifecycle(t *testing.T, p Place) {
 
 func (p Place) removed(t *testing.T, r cloud.Ref) {
 	t.Helper()
-	if _, err := p.drive(ctx(t), cloud.Task{Action: cloud.Remove, Ref: r}); err != nil {
-		t.Fatal(err)
+	for deadline := time.Now().Add(p.patience()); ; time.Sleep(p.patience() / 200) {
+		_, err := p.drive(ctx(t), cloud.Task{Action: cloud.Remove, Ref: r})
+		if err == nil {
+			break
+		}
+		if !cloud.ClassOf(err).Passing() || time.Now().After(deadline) {
+			t.Fatal(err)
+		}
 	}
+	p.gone(t, r)
+}
+
+func (p Place) gone(t *testing.T, r cloud.Ref) {
+	t.Helper()
 	for deadline := time.Now().Add(p.patience()); time.Now().Before(deadline); time.Sleep(p.patience() / 2000) {
 		if _, there, err := p.Adapter.Look(ctx(t), r); err == nil && there == cloud.Absent {
 			return

@@ -1,6 +1,7 @@
 package cloudtest
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -17,7 +18,46 @@ type Faults struct {
 	mu   sync.Mutex
 	next string
 	seen func(*http.Request)
+	// left counts down the changing calls until one is cut; after says that it is sent and
+	// its answer lost. dead says that it was cut, and that nothing gets through any more.
+	left  int
+	after bool
+	dead  bool
 }
+
+// Cut lets a number of changing calls through and cuts the next one, before it is sent or
+// after; from then on nothing gets through until Mend.
+func (f *Faults) Cut(through int, after bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.left, f.after, f.dead = through+1, after, false
+}
+
+// Mend lets everything through again, and says whether something was cut.
+func (f *Faults) Mend() (was bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	was = f.dead
+	f.left, f.dead = 0, false
+	return was
+}
+
+// cut tells what becomes of a call.
+func (f *Faults) cut(r *http.Request) (send, lose bool) {
+	if f.dead {
+		return false, false
+	}
+	if r.Method == http.MethodGet || f.left == 0 || strings.HasSuffix(r.URL.Path, "/auth/tokens") || strings.HasSuffix(r.URL.Path, "/sign-in/token") {
+		return true, false
+	}
+	if f.left--; f.left > 0 {
+		return true, false
+	}
+	f.dead = true
+	return f.after, true
+}
+
+var errCut = errors.New("the process was killed")
 
 // Plan makes the next creating call go wrong: lose-answer, server-error or throttle.
 func (f *Faults) Plan(kind string) {
@@ -41,7 +81,11 @@ func (f *Faults) RoundTrip(r *http.Request) (*http.Response, error) {
 		kind, f.next = f.next, ""
 	}
 	seen := f.seen
+	send, lose := f.cut(r)
 	f.mu.Unlock()
+	if !send {
+		return nil, errCut
+	}
 	if seen != nil {
 		seen(r)
 	}
@@ -52,6 +96,10 @@ func (f *Faults) RoundTrip(r *http.Request) (*http.Response, error) {
 		return f.answer(r, http.StatusTooManyRequests, http.Header{"Retry-After": {"1"}}), nil
 	}
 	res, err := f.Base.RoundTrip(r)
+	if lose && err == nil {
+		res.Body.Close()
+		return nil, errCut
+	}
 	if kind == "lose-answer" && err == nil {
 		res.Body.Close()
 		return nil, fmt.Errorf("the answer was lost: %w", io.ErrUnexpectedEOF)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/gophercloud/gophercloud/v2"
@@ -120,11 +119,7 @@ func FromCloudsFile(file, entry string) (endpoint string, c Credentials, err err
 	if err != nil {
 		return "", c, fmt.Errorf("read %s: %w", file, err)
 	}
-	at := list.Clouds[entry].Authority
-	if at != "" && !filepath.IsAbs(at) {
-		at = filepath.Join(filepath.Dir(file), at)
-	}
-	c.Authority, err = certificate(at)
+	c.Authority, err = certificate(list.Clouds[entry].Authority) // from where one stands, as everybody reads it
 	return o.IdentityEndpoint, c, err
 }
 

@@ -86,28 +86,18 @@ func TestConformanceOnARealCloud(t *testing.T) {
 		stranger, _ := open(t, endpoint, c)
 		return cloudtest.Place{
 			Adapter: a, Stranger: stranger, Region: region, Size: "s1.small", Image: "debian-12", DiskType: "standard", Patience: time.Minute, Alone: true,
-			Fault: faults.Plan, Made: func(mark string) int { return made(t, a, region, mark) },
+			Fault: faults.Plan, Made: func(mark string) int {
+				n := 0
+				for kind, of := range things(t, a, region, mark) {
+					if kind != "router" { // a network has one beside it
+						n += of
+					}
+				}
+				return n
+			},
 			Refuse: func(class cloud.Class) (map[string]any, bool) { return refuse(t, a, region, class) },
 		}
 	})
-}
-
-// made counts the things of every kind that carry a mark.
-func made(t *testing.T, a *Adapter, region, mark string) int {
-	t.Helper()
-	n := 0
-	for kind := range kinds {
-		list, err := a.list(t.Context(), region, kind, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, x := range list {
-			if x.mark() == mark && kind != "router" { // a network has one beside it
-				n++
-			}
-		}
-	}
-	return n
 }
 
 // refuse makes the cloud refuse machines: for want of quota, of room, or of a right.
@@ -148,4 +138,23 @@ func refuse(t *testing.T, a *Adapter, region string, class cloud.Class) (map[str
 		return map[string]any{"size": "us.huge"}, true
 	}
 	return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false // only who runs the cloud may name a host
+}
+
+// TestCutOffAtEveryCallOfARealCloud prints how many kills there were.
+func TestCutOffAtEveryCallOfARealCloud(t *testing.T) {
+	const region = "RegionOne"
+	a, faults := realCloud(t, "harbour-app")
+	cleared(t, a, region)
+	t.Cleanup(func() { cleared(t, a, region) })
+	p := cloudtest.Place{Adapter: a, Region: region, Patience: time.Minute, Alone: true}
+	plain, servers := subjects("debian-12", "s1.small", "s1.medium", "standard")
+	total := map[string]int{}
+	for name, list := range map[string][]cloudtest.Subject{"networks and volumes": plain, "servers": servers} {
+		for _, s := range list {
+			k := cloudtest.Kills(t, p, faults, s, func(mark string) map[string]int { return things(t, a, region, mark) })
+			t.Logf("%s: cut off at %d calls of creating, %d of altering, %d of removing", s.Type, k.Create, k.Alter, k.Remove)
+			total[name] += k.Total()
+		}
+	}
+	t.Logf("kills on networks and volumes: %d; with servers: %d", total["networks and volumes"], total["servers"])
 }
