@@ -235,15 +235,13 @@ func (a *app) accountsSetCommand() *cobra.Command {
 		Long:    "Set what an account is held to. What is not named stays; none takes a bound away.",
 		Example: "  undersail accounts set saltmere-lab --regions north-fell,ember-coast --budget 900\n  undersail accounts set saltmere-lab --ends 2027-01-31 --lease 7d --tag owner=forecasting\n  undersail accounts set saltmere-lab --budget none",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b, err := boundsOf(regions, ends, lease, budget, tags)
-			if err != nil {
-				return &exit{exitUsage, err}
-			}
+			var b service.AccountBounds
 			if cmd.Flags().Changed("unreached") {
 				b.Unreached = &unreached
 			}
-			if b == (service.AccountBounds{}) {
-				return &exit{exitUsage, errors.New("name at least one of --regions, --budget, --ends, --lease, --tag, --unreached")}
+			b, err := boundsOf(b, regions, ends, lease, budget, tags)
+			if err != nil {
+				return &exit{exitUsage, err}
 			}
 			c, err := a.client()
 			if err != nil {
@@ -333,9 +331,8 @@ func printPrices(w io.Writer, d service.AccountDetail) {
 	})
 }
 
-// boundsOf reads what an account is to be held to.
-func boundsOf(regions, ends, lease, budget string, tags []string) (service.AccountBounds, error) {
-	var b service.AccountBounds
+// boundsOf reads what an account is to be held to, beside what is set already.
+func boundsOf(b service.AccountBounds, regions, ends, lease, budget string, tags []string) (service.AccountBounds, error) {
 	if regions != "" {
 		list := []string{}
 		if regions != "none" {
@@ -385,6 +382,9 @@ func boundsOf(regions, ends, lease, budget string, tags []string) (service.Accou
 			}
 		}
 		b.Tags = &all
+	}
+	if b == (service.AccountBounds{}) {
+		return b, errors.New("name at least one of --regions, --budget, --ends, --lease, --tag, --unreached")
 	}
 	return b, nil
 }

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
-import { Field, PanelForm } from '../parts/form'
+import { Field, Only, PanelForm } from '../parts/form'
 import { useNow } from '../parts/now'
 import { State } from '../parts/state'
 import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
@@ -61,7 +61,7 @@ function Account({ name, admin }: { name: string; admin: boolean }) {
   const soon = d.credentials_end !== undefined && new Date(d.credentials_end).getTime() - now < 7 * 86_400_000
   return (
     <div className="min-w-0 space-y-3">
-      <Facts action={!d.closed_at && <><Button onClick={() => test.mutate()} disabled={test.isPending}>{test.isPending ? 'Asking' : 'Test now'}</Button>{admin && <Renew name={name} />}</>}>
+      <Facts action={!d.closed_at && <><Button onClick={() => test.mutate()} disabled={test.isPending}>{test.isPending ? 'Asking' : 'Test now'}</Button>{admin && <Renew name={name} cloud={d.cloud} />}</>}>
         <Fact value={d.identity.account || '–'} label={d.identity.roles.length > 0 ? `signed in as, ${d.identity.roles.join(', ')}` : 'signed in as'} />
         <Fact value={d.credentials_end ? until(d.credentials_end, now) : 'no end'} label="credentials end" tone={soon ? 'var(--bad)' : undefined} />
         <Fact value={d.left === undefined ? `${d.spent.toFixed(2)} ${d.currency ?? ''}` : `${d.left.toFixed(0)} ${d.currency ?? ''}`} label={d.budget === undefined ? 'spent this month; no budget' : `left of ${d.budget.toFixed(0)} this month`} tone={d.left !== undefined && d.left < 0 ? 'var(--bad)' : undefined} />
@@ -176,7 +176,7 @@ function Bar({ name, used, most }: { name: string; used: number; most: number })
   )
 }
 
-function Renew({ name }: { name: string }) {
+function Renew({ name, cloud }: { name: string; cloud: string }) {
   const client = useQueryClient()
   const renew = useMutation({
     mutationFn: (body: Schemas['RenewedCredentials']) => unwrap(api.PUT('/api/v1/accounts/{account}/credentials', { params: { path: { account: name } }, body })),
@@ -185,10 +185,12 @@ function Renew({ name }: { name: string }) {
   return (
     <PanelForm
       title={`Renew the credentials of ${name}`} trigger="Renew" about="They are tested first. Runs that wait for them go on." submit="Test and keep" sending={renew} values={{ id: '', secret: '' }}
-      onSend={(v, close) => renew.mutate({ client_id: v.id || undefined, client_secret: v.secret }, { onSuccess: close })}
+      onSend={(v, close) => renew.mutate(cloud === 'openstack'
+        ? { credentials: { ...(v.id ? { application_credential_id: v.id } : {}), application_credential_secret: v.secret } }
+        : { client_id: v.id || undefined, client_secret: v.secret }, { onSuccess: close })}
     >
-      <Field label="Client id" name="id" note="the one that it has when left empty" />
-      <Field label="Client secret" name="secret" secret required />
+      <Field label={cloud === 'openstack' ? 'Id of an application credential' : 'Client id'} name="id" note="the one that it has when left empty" />
+      <Field label={cloud === 'openstack' ? 'Its secret' : 'Client secret'} name="secret" secret required />
     </PanelForm>
   )
 }
@@ -203,13 +205,23 @@ function Add() {
   return (
     <PanelForm
       title="Add an account" trigger="Add an account" about="Its credentials are tested first, and sealed together with the endpoint." submit="Test and keep" sending={add} values={{ name: '', cloud: 'larch', endpoint: '', id: '', secret: '' }}
-      onSend={(v, close) => add.mutate({ name: v.name, cloud: v.cloud, endpoint: v.endpoint, client_id: v.id, client_secret: v.secret }, { onSuccess: close })}
+      onSend={(v, close) => add.mutate({
+        name: v.name, cloud: v.cloud, endpoint: v.endpoint,
+        ...(v.cloud === 'openstack' ? { credentials: { application_credential_id: v.id, application_credential_secret: v.secret } } : { client_id: v.id, client_secret: v.secret }),
+      }, { onSuccess: close })}
     >
       <Field label="Name" name="name" required />
-      <Field label="Cloud" name="cloud" required />
-      <Field label="Endpoint" name="endpoint" note="URL of the cloud's API" required />
-      <Field label="Client id" name="id" required />
-      <Field label="Client secret" name="secret" secret required />
+      <Field label="Cloud" name="cloud" choices={[['larch', 'Larch'], ['openstack', 'OpenStack']]} />
+      <Only when="cloud" is="larch">
+        <Field label="Endpoint" name="endpoint" note="URL of the cloud's API" required />
+        <Field label="Client id" name="id" required />
+        <Field label="Client secret" name="secret" secret required />
+      </Only>
+      <Only when="cloud" is="openstack">
+        <Field label="Identity service" name="endpoint" note="such as https://cloud.example:5000/v3" required />
+        <Field label="Id of an application credential" name="id" note="a clouds.yaml is read by: undersail accounts add" required />
+        <Field label="Its secret" name="secret" secret required />
+      </Only>
     </PanelForm>
   )
 }
