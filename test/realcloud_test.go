@@ -198,6 +198,11 @@ resources:
 	if n := o.count(); n["servers"]-before["servers"] != 4 || n["volumes"]-before["volumes"] != 3 || n["floatingips"]-before["floatingips"] != 1 {
 		t.Errorf("after the change there are %v, before %v", n, before)
 	}
+	for _, s := range o.rows("compute", "servers/detail", "servers") {
+		if s["status"] != "ACTIVE" { // a new size that was proved is confirmed
+			t.Errorf("%v is %v", s["name"], s["status"])
+		}
+	}
 	t.Run("somebody removes a port", func(t *testing.T) {
 		in := b.in(t)
 		for _, p := range o.rows("network", "ports", "ports") {
@@ -237,6 +242,47 @@ resources:
 		var next proposed
 		in.into(&next, append([]string{"propose", "notice", "--template", "shore-notice", "--input", `readers=["198.51.100.0/24"]`, "--input", "vcpus=4"}, at...)...)
 		in.must(0, "apply", in.accept(next), "--watch")
+		in.retire("notice")
+	})
+	t.Run("a volume fails", func(t *testing.T) {
+		in := b.in(t)
+		doomed := file(t, "doomed.sail.yaml", "undersail: 1\nabout: {name: doomed, version: 1.0.0, title: Doomed}\nresources:\n  data: {type: disk, want: {name: to-fail, size: 1GiB}}\n")
+		var p proposed
+		in.into(&p, append([]string{"propose", "doomed", "--template", doomed}, at...)...)
+		if r := in.run("apply", in.accept(p), "--watch"); r.code != 1 || !strings.Contains(r.out+r.err, "got broken") {
+			t.Errorf("exit code %d: %s%s", r.code, r.out, r.err)
+		}
+		in.retire("doomed")
+	})
+	t.Run("compute stops in the middle of a run and starts again", func(t *testing.T) {
+		in := b.in(t)
+		var p proposed
+		in.into(&p, append([]string{"propose", "notice", "--template", "shore-notice", "--input", `readers=["198.51.100.0/24"]`}, at...)...)
+		in.must(0, "apply", in.accept(p))
+		var runs []struct {
+			ID    int64
+			State string
+		}
+		in.into(&runs, "runs", "--stack", "notice")
+		dir := filepath.Dir(cloudsFile)
+		for _, name := range []string{"nova-compute-1", "nova-compute-2"} {
+			raw, err := os.ReadFile(filepath.Join(dir, "run", name+".pid"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			pid := 0
+			fmt.Sscan(string(raw), &pid)
+			syscall.Kill(-pid, syscall.SIGKILL)
+		}
+		time.Sleep(20 * time.Second)
+		up := exec.Command("scripts/real-cloud/up")
+		up.Dir, up.Env = "..", append(os.Environ(), "REAL_CLOUD_DIR="+dir)
+		if out, err := up.CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		if r := in.run("watch", fmt.Sprint(runs[0].ID)); r.code != 0 {
+			t.Errorf("the run did not go on: exit code %d\n%s%s", r.code, r.out, r.err)
+		}
 		in.retire("notice")
 	})
 	b.pictures()

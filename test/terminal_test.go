@@ -19,8 +19,6 @@ func terminalShots(t *testing.T, b *bench, to string) {
 	defer screen.Process.Kill()
 	time.Sleep(time.Second)
 	five := file(t, "five.sail.yaml", fiveMistakes)
-	b.must(0, "apply", b.propose("desk", "duty-desk", "--inputs", "examples/duty-desk.inputs.yaml"), "--watch")
-	b.retire("desk")
 	rota := b.propose("rota", "duty-rota", "--inputs", "examples/duty-rota.inputs.yaml", "--input", "password=secret:rota-password")
 	site := b.propose("warnings-south", "warning-site", "--inputs", "examples/warning-site.inputs.yaml")
 	for _, c := range []struct {
@@ -30,10 +28,8 @@ func terminalShots(t *testing.T, b *bench, to string) {
 		{"terminal-check", "cd " + filepath.Dir(five) + "; undersail check five.sail.yaml", 2 * time.Second},
 		{"terminal-render", "undersail render examples/gauge-intake.sail.yaml --inputs examples/gauge-intake.inputs.yaml --account saltmere-lab --region ember-coast --input 'zones=[ember-coast-a]'", 2 * time.Second},
 		{"terminal-fit", "undersail fit --account saltmere-lab --count 2 --memory 32GiB --disk 2TiB --throughput 350 --by disk", 2 * time.Second},
-		{"terminal-compare", "cd examples; undersail compare forecast-cluster --account saltmere-lab --region north-fell --inputs forecast-cluster.inputs.yaml --presets calm,usual,storm,surge", 2 * time.Second},
 		{"terminal-propose", "undersail propose intake-north --input workers=4", 2 * time.Second},
 		{"terminal-apply", "undersail apply " + site + " --watch", 3300 * time.Millisecond},
-		{"terminal-kept", "undersail kept; undersail propose desk --template duty-desk --account saltmere-lab --region north-fell --inputs examples/duty-desk.inputs.yaml | head -32", 2 * time.Second},
 		{"terminal-guide", "undersail apply " + rota + " --watch", 14 * time.Second},
 		{"terminal-connect", handing, 9 * time.Second},
 	} {

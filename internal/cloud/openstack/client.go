@@ -205,6 +205,8 @@ type call struct {
 	in, out               any
 	// revision, when set, is what the thing must still be at (If-Match).
 	revision string
+	// better is a newer version that tells more, where the cloud has it.
+	better string
 }
 
 // do makes a call and reads its JSON answer. A session that is refused is replaced once.
@@ -235,11 +237,15 @@ func (s *session) once(ctx context.Context, region string, c call) error {
 	if c.revision != "" {
 		options.MoreHeaders = map[string]string{"If-Match": "revision_number=" + c.revision}
 	}
-	at := c.path
-	if !strings.Contains(at, "://") {
-		at = client.ServiceURL(c.path)
+	asking := *client
+	if c.better != "" {
+		asking.Microversion = c.better
 	}
-	res, err := client.Request(ctx, c.method, at, options)
+	res, err := asking.Request(ctx, c.method, asking.ServiceURL(c.path), options)
+	if code := new(gophercloud.ErrUnexpectedResponseCode); c.better != "" && errors.As(err, code) && code.Actual == http.StatusNotAcceptable {
+		c.better = ""
+		return s.once(ctx, region, c)
+	}
 	if err != nil {
 		return classified(err, c.service, c.method)
 	}

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -120,7 +121,8 @@ func (a *Adapter) sells(ctx context.Context, region string) (*sold, error) {
 			Flavors []flavor                     `json:"flavors"`
 			Links   []struct{ Rel, Href string } `json:"flavors_links"`
 		}
-		if err := a.get(ctx, region, compute, next, &page); err != nil {
+		// From 2.61 on flavors tell what is special about them.
+		if err := a.do(ctx, region, call{service: compute, method: http.MethodGet, path: next, out: &page, better: "2.61"}); err != nil {
 			return nil, fmt.Errorf("list the flavors: %w", err)
 		}
 		out.flavors, next = append(out.flavors, page.Flavors...), ""
@@ -279,9 +281,18 @@ const keptAddresses = 4
 
 var inName = regexp.MustCompile(`^([A-Za-z]+)(?:[^A-Za-z0-9]+v?([0-9]+(?:\.[0-9]+)*))?`)
 
+// sizeOf reads a flavor. Its extra specs tell what is special: the architecture, and by
+// the bandwidth that they allow how fast its network and disk are.
 func sizeOf(f flavor, zones []string) offer.Size {
 	family, _, _ := strings.Cut(f.Name, ".")
-	return offer.Size{Name: f.Name, Family: family, VCPUs: f.VCPUs, MemoryBytes: f.MiB << 20, LocalBytes: f.GiB * gib, Zones: zones,
+	number := func(spec string, each float64) float64 {
+		n, err := strconv.ParseFloat(f.Specs[spec], 64)
+		if err != nil {
+			return 0
+		}
+		return n * each
+	}
+	return offer.Size{NetworkGbps: number("quota:vif_outbound_average", 8e-6), DiskMBps: number("quota:disk_total_bytes_sec", 1e-6), DiskOps: number("quota:disk_total_iops_sec", 1), Name: f.Name, Family: family, VCPUs: f.VCPUs, MemoryBytes: f.MiB << 20, LocalBytes: f.GiB * gib, Zones: zones,
 		Architecture: cmp.Or(f.Specs["hw:architecture"], f.Specs["capabilities:architecture"], "x86_64")}
 }
 

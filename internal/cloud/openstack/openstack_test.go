@@ -287,6 +287,23 @@ func TestOffersTellWhatAProjectHas(t *testing.T) {
 	}
 }
 
+// TestFlavorsTellMoreWhereTheCloudIsNewEnough asks for a better version and falls back.
+func TestFlavorsTellMoreWhereTheCloudIsNewEnough(t *testing.T) {
+	t.Parallel()
+	for _, old := range []bool{false, true} {
+		c, a, _ := standIn(t)
+		c.Old = old
+		o, err := a.Offers(t.Context(), openstacktest.Region)
+		if err != nil {
+			t.Fatal(err)
+		}
+		large, _ := o.Size("s1.large")
+		if tells := large.Architecture == "arm64" && large.NetworkGbps == 1 && large.DiskOps == 2000; tells == old || large.VCPUs != 4 {
+			t.Errorf("an old cloud: %t, and the size %+v", old, large)
+		}
+	}
+}
+
 // TestErrorsAreClassifiedByWhatTheySay reads answers of real services.
 func TestErrorsAreClassifiedByWhatTheySay(t *testing.T) {
 	t.Parallel()

@@ -60,8 +60,8 @@ func (a *Adapter) all(ctx context.Context, region, name string) ([]cloud.Live, e
 	}
 	var out []cloud.Live
 	for _, t := range list {
-		if t.kind == "network" && t.External || t.kind == "floating" && t.Port != "" && t.mark() != "" && beside["floating "+t.mark()] != nil {
-			continue
+		if t.External {
+			continue // everybody's way out
 		}
 		token := t.mark()
 		if name == "address" && t.Port != "" && token != "" {

@@ -40,6 +40,8 @@ type Cloud struct {
 	// Cores is the quota of compute, Pause how long work takes after an answer.
 	Cores int64
 	Pause time.Duration
+	// Old says that compute ends with version 2.53.
+	Old bool
 }
 
 // thing is one object as its service tells it, with what only the stand-in knows.
@@ -56,6 +58,7 @@ func Start() *Cloud {
 	}{{"s1.tiny", 1, 512}, {"s1.small", 1, 2048}, {"s1.medium", 2, 4096}, {"s1.large", 4, 8192}, {"us.huge", 2, 40000}} {
 		c.put("flavors", thing{"id": fmt.Sprint(i + 1), "name": f.name, "vcpus": f.vcpus, "ram": f.ram, "disk": 20, "OS-FLV-EXT-DATA:ephemeral": 0, "OS-FLV-DISABLED:disabled": false})
 	}
+	c.things["flavors"]["4"][" specs"] = map[string]any{"quota:vif_outbound_average": "125000", "quota:disk_total_iops_sec": "2000", "hw:architecture": "arm64"}
 	c.put("images", thing{"id": "0c6f9a2e-1111-4f5e-9a6b-debian120000", "name": "debian-12", "status": "active", "min_disk": 1, "min_ram": 0, "os_distro": "debian"})
 	c.put("networks", thing{"id": "ext", "name": "public", "status": "ACTIVE", "router:external": true, "description": "", "tags": []any{}, "revision_number": 1})
 	c.Server = httptest.NewServer(http.HandlerFunc(c.serve))

@@ -2,6 +2,7 @@ package openstacktest
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -11,6 +12,18 @@ func (c *Cloud) compute(r *http.Request, path string, in map[string]any) (int, a
 	words := strings.Split(path, "/")
 	switch words[0] {
 	case "flavors":
+		switch version := strings.TrimPrefix(r.Header.Get("OpenStack-API-Version"), "compute "); {
+		case c.Old && version == "2.61":
+			return 0, nil, faulty(http.StatusNotAcceptable, "computeFault", "Version 2.61 is not supported by the API. Minimum is 2.1 and maximum is 2.53.")
+		case version == "2.61":
+			rows := []any{}
+			for _, f := range c.rows("flavors", nil) {
+				t := maps.Clone(f.(thing))
+				t["extra_specs"] = t[" specs"]
+				rows = append(rows, t)
+			}
+			return http.StatusOK, page(r, "flavors", rows), nil
+		}
 		return http.StatusOK, page(r, "flavors", c.rows("flavors", nil)), nil
 	case "limits":
 		return http.StatusOK, map[string]any{"limits": map[string]any{"absolute": map[string]any{"maxTotalCores": c.Cores, "totalCoresUsed": c.used(), "maxTotalInstances": 10, "totalInstancesUsed": len(c.things["servers"]), "maxTotalRAMSize": 51200, "totalRAMUsed": 0}}}, nil
