@@ -41,18 +41,24 @@ func serveFor(t *testing.T, cloudsFile string) *bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.cmd.Stderr = os.Stderr
+	talk, err := os.Create(filepath.Join(b.dir, "talk")) // where the first password is told
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer talk.Close()
+	b.cmd.Stderr = talk
 	if err := b.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
 	lines := bufio.NewScanner(out)
 	for b.url == "" && lines.Scan() {
-		if _, password, found := strings.Cut(lines.Text(), "the password "); found {
-			b.password = strings.TrimSpace(password)
-		}
 		if strings.HasPrefix(lines.Text(), "ready") {
 			b.url = strings.Fields(lines.Text())[1]
 		}
+	}
+	said, err := os.ReadFile(talk.Name())
+	if _, password, found := strings.Cut(string(said), "the password "); found && err == nil {
+		b.password = strings.Fields(password)[0]
 	}
 	b.ended = make(chan struct{})
 	go func() {
@@ -246,7 +252,7 @@ resources:
 	})
 	t.Run("a volume fails", func(t *testing.T) {
 		in := b.in(t)
-		doomed := file(t, "doomed.sail.yaml", "undersail: 1\nabout: {name: doomed, version: 1.0.0, title: Doomed}\nresources:\n  data: {type: disk, want: {name: to-fail, size: 1GiB}}\n")
+		doomed := file(t, "doomed.sail.yaml", "undersail: 1\nabout: {name: doomed, version: 1.0.0, title: Doomed}\nresources:\n  data: {type: disk, want: {name: to-fail, size: 1GiB, type: standard}}\n")
 		var p proposed
 		in.into(&p, append([]string{"propose", "doomed", "--template", doomed}, at...)...)
 		if r := in.run("apply", in.accept(p), "--watch"); r.code != 1 || !strings.Contains(r.out+r.err, "got broken") {

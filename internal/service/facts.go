@@ -79,7 +79,9 @@ func (s *Service) look(ctx context.Context, adapter cloud.Adapter, a store.Accou
 		}
 	}
 	for _, r := range recorded {
-		if l, ok := byToken[r.Token]; ok {
+		// What lacks a part that was there is asked for by that part: only then does the
+		// adapter know that somebody took it away.
+		if l, ok := byToken[r.Token]; ok && isWhole(l, r.Parts) {
 			f.live[r.Name] = l
 			continue
 		}
@@ -92,6 +94,11 @@ func (s *Service) look(ctx context.Context, adapter cloud.Adapter, a store.Accou
 		}
 	}
 	return f, nil
+}
+
+// isWhole reports whether every part that was seen once is there.
+func isWhole(l cloud.Live, parts []cloud.Part) bool {
+	return !slices.ContainsFunc(parts, func(p cloud.Part) bool { return p.Seen && l.Part(p.Kind, p.Mark) == nil })
 }
 
 // surely looks at one resource until it is seen, or has been unseen for longer

@@ -333,6 +333,9 @@ func (w *work) reachable(ctx context.Context, l *cloud.Live, port *thing) error 
 		return err
 	} else if len(list) > 0 {
 		address, l.Has["address"] = list[0].Floating, list[0].ID
+		if list[0].Status != "ACTIVE" && l.Phase == cloud.Ready {
+			l.Phase, l.Why = cloud.Making, "its floating address is not active yet"
+		}
 	}
 	for _, id := range port.Groups {
 		g, err := w.a.byID(ctx, w.ref.Region, "group", id)

@@ -1,0 +1,103 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"undersail/internal/cloud/openstack/openstacktest"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+)
+
+const quaySource = `undersail: 1
+about: {name: quay, version: 1.0.0, title: Quay}
+inputs:
+  size: {picks: size, default: s1.small}
+resources:
+  net: {type: network, want: {range: 10.1.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.1.1.0/24}}
+  rules: {type: firewall, want: {network: =net.id, rules: [{from: 198.51.100.0/24, port: 80}]}}
+  data: {type: disk, want: {size: 2GiB, type: standard}}
+  host:
+    type: instance
+    want: {size: =inputs.size, image: debian-12, subnet: =lan.id, firewalls: ["=rules.id"], public: true, disks: [{disk: =data.id, mount: /data}]}
+    health:
+      - http: {url: '="http://" + self.reach["80"] + "/ready"'}
+outputs:
+  address: {value: =host.public_address}
+`
+
+// TestAStackOnACloudWhereOneThingIsSeveral applies, verifies, alters and retires on an
+// OpenStack cloud whose machines nobody reaches, with somebody in the way.
+func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	c := openstacktest.Start()
+	t.Cleanup(c.Close)
+	if _, err := b.s.AddAccount(ctx, b.r.Admin, service.NewAccount{Name: "harbour", Cloud: "openstack", Endpoint: c.Endpoint(), Credentials: map[string]string{
+		"application_credential_id": openstacktest.ApplicationID, "application_credential_secret": openstacktest.ApplicationSecret}}); err != nil {
+		t.Fatal(err)
+	}
+	unreached := true
+	if d, err := b.s.BoundAccount(ctx, b.r.Admin, "harbour", service.AccountBounds{Unreached: &unreached}); err != nil || !d.Unreached {
+		t.Fatal(d, err)
+	}
+	apply := func(inputs map[string]any) service.Proposal {
+		t.Helper()
+		p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: quaySource, Account: "harbour", Region: openstacktest.Region, Inputs: inputs})
+		if err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+		b.done(p)
+		return p
+	}
+	apply(nil)
+	stack := func() service.Stack {
+		t.Helper()
+		s, err := b.s.Stack(ctx, "quay")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	s := stack()
+	if s.State != "healthy" || s.Unasked != 1 || fmt.Sprint(s.Outputs[0].Value) == "" {
+		t.Errorf("%s, %d checks not asked, outputs %v", s.State, s.Unasked, s.Outputs)
+	}
+	v, err := b.s.Verify(ctx, b.r.Admin, "quay")
+	if err != nil || !v.Healthy {
+		t.Errorf("verified: %+v %v", v, err)
+	}
+	if p := apply(map[string]any{"size": "s1.medium"}); said(p) != "alter host" {
+		t.Errorf("another size: %s", said(p))
+	}
+	if n := c.Count(func(kind string, x map[string]any) bool { return kind == "servers" && x["status"] == "VERIFY_RESIZE" }); n != 0 {
+		t.Error("a size that was proved waits to be confirmed")
+	}
+	var port string
+	c.Count(func(kind string, x map[string]any) bool {
+		if owner, _ := x["device_owner"].(string); kind == "ports" && strings.HasPrefix(owner, "compute:") {
+			port = x["id"].(string)
+		}
+		return false
+	})
+	c.Break("ports", port, nil)
+	v, err = b.s.Verify(ctx, b.r.Admin, "quay")
+	if err != nil || v.Healthy || !strings.Contains(fmt.Sprint(v.Resources), "a port of it was removed by somebody else") {
+		t.Errorf("without its port: %+v %v", v.Resources, err)
+	}
+	c.Revoke()
+	if p := apply(map[string]any{"size": "s1.medium"}); said(p) != "rebuild host" {
+		t.Errorf("the mend: %s", said(p))
+	}
+	p, err := b.s.Retire(ctx, b.r.Admin, "quay")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.done(p)
+	if left := c.Left(); len(left) > 0 {
+		t.Errorf("left: %v", left)
+	}
+}
