@@ -216,7 +216,7 @@ resources:
 				o.do("network", "DELETE", "ports/"+p["id"].(string), nil)
 			}
 		}
-		if r := in.run("verify", "readings"); r.code != 3 || !strings.Contains(r.out, "a port of it was removed by somebody else") {
+		if r := in.run("verify", "readings"); r.code != 1 || !strings.Contains(r.out, "a port of it was removed by somebody else") {
 			t.Errorf("exit code %d: %s", r.code, r.out)
 		}
 		var p proposed

@@ -15,10 +15,14 @@ LAG = 0.5
 
 def _later(call, *args):
     def run():
-        try:
-            call(*args)
-        except Exception:
-            LOG.exception('late status update failed')
+        # A request may change the same row at that moment; an agent would report again.
+        for left in reversed(range(10)):
+            try:
+                return call(*args)
+            except Exception:
+                if not left:
+                    LOG.exception('late status update failed')
+            eventlet.sleep(LAG)
     eventlet.spawn_after(LAG, run)
 
 
