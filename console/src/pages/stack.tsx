@@ -70,10 +70,10 @@ function Content({ s }: { s: Stack }) {
                   <tbody>
                     {resources.map((r) => (
                       <tr key={r.name} className={`row-link cursor-pointer ${shown?.name === r.name ? 'bg-accent-soft' : ''}`} onClick={() => setChosen(r.name)}>
-                        <td className="max-w-[220px] font-semibold whitespace-normal"><button type="button" className="text-left font-semibold [overflow-wrap:anywhere]" aria-pressed={shown?.name === r.name} onClick={() => setChosen(r.name)}>{r.name}</button></td>
+                        <td className="max-w-[220px] font-semibold whitespace-normal"><button type="button" className="text-left font-semibold break-words" aria-pressed={shown?.name === r.name} onClick={() => setChosen(r.name)}>{r.name}</button></td>
                         <td><State state={r.state} /></td>
                         <td className="max-md:hidden text-ink-2">{r.type}</td>
-                        <td className="max-md:hidden font-mono text-small text-ink-2">{String(r.attributes['id'] ?? '–')}</td>
+                        <td className="w-full max-w-0 truncate font-mono text-small text-ink-2 max-md:hidden" title={String(r.attributes['id'] ?? '')}>{String(r.attributes['id'] ?? '–')}</td>
                         <td className="text-right">{r.hour > 0 ? r.hour.toFixed(4) : '–'}</td>
                       </tr>
                     ))}

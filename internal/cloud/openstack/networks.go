@@ -361,7 +361,8 @@ func (w *work) ruled(ctx context.Context, wanted []wantedRule) (cloud.Progress, 
 			extra = append(extra, r)
 		}
 	}
-	for _, m := range missing {
+	if len(missing) > 0 {
+		m := missing[0]
 		// The same rule with another note is in its way.
 		if i := slices.IndexFunc(extra, func(r rule) bool { is, _ := r.inbound(); is.note = m.note; return is == m }); i >= 0 {
 			return w.unrule(ctx, extra[i])
