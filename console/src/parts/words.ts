@@ -1,6 +1,6 @@
 /** How figures and moments are written everywhere. */
 
-export const money = (hour: number, currency: string) => (hour === 0 ? 'no cost' : `${hour.toFixed(3)} ${currency} / h`)
+export const money = (hour: number, currency: string) => (hour === 0 ? (currency ? 'no cost' : 'not told') : `${hour.toFixed(3)} ${currency} / h`)
 
 export function span(seconds: number): string {
   if (seconds < 10) return `${seconds.toFixed(1)} s`

@@ -102,7 +102,7 @@ func bill(l *look) {
 		l.ask(ConsentCost, fmt.Sprintf("a month costs about %.0f %s; above %.0f the account asks for a consent", l.Cost.Month, l.Cost.Currency, l.MostMonth))
 	}
 	if len(l.Cost.Untold) > 0 && l.Offers.Home != nil {
-		l.find(lang.Warning, "cost-not-told", l.Cost.Untold[0], "ask whoever runs the account", "the cloud tells no price for %s, which comes on top of the cost", list(l.Cost.Untold))
+		l.find(lang.Warning, "cost-not-told", l.Cost.Untold[0], "give the account a price list: undersail accounts prices --help", "the cloud tells no price for %s, which comes on top of the cost", list(l.Cost.Untold))
 	}
 }
 
