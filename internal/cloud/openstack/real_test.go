@@ -151,9 +151,11 @@ func TestCutOffAtEveryCallOfARealCloud(t *testing.T) {
 	total := map[string]int{}
 	for name, list := range map[string][]cloudtest.Subject{"networks and volumes": plain, "servers": servers} {
 		for _, s := range list {
-			k := cloudtest.Kills(t, p, faults, s, func(mark string) map[string]int { return things(t, a, region, mark) })
-			t.Logf("%s: cut off at %d calls of creating, %d of altering, %d of removing", s.Type, k.Create, k.Alter, k.Remove)
-			total[name] += k.Total()
+			t.Run(s.Type, func(t *testing.T) {
+				k := cloudtest.Kills(t, p, faults, s, func(mark string) map[string]int { return things(t, a, region, mark) })
+				t.Logf("%s: cut off at %d calls of creating, %d of altering, %d of removing", s.Type, k.Create, k.Alter, k.Remove)
+				total[name] += k.Total()
+			})
 		}
 	}
 	t.Logf("kills on networks and volumes: %d; with servers: %d", total["networks and volumes"], total["servers"])
