@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	mathrand "math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -212,13 +213,16 @@ func claimBlock(w *world.World) (string, net.Listener, error) {
 		}
 		return "", nil, fmt.Errorf("the addresses %s.0/24 are in use by another simulator with the same state", block)
 	}
-	for b := 64; b < 128; b++ {
-		for d := range 256 {
-			block := fmt.Sprintf("127.%d.%d", b, d)
-			if l, err := claim(block); err == nil {
-				w.SetFact("block", block)
-				return block, l, nil
-			}
+	// From somewhere on: the first free ones may be those of a simulator that is being
+	// started again.
+	const blocks = 64 * 256
+	from := mathrand.IntN(blocks)
+	for i := range blocks {
+		at := (from + i) % blocks
+		block := fmt.Sprintf("127.%d.%d", 64+at/256, at%256)
+		if l, err := claim(block); err == nil {
+			w.SetFact("block", block)
+			return block, l, nil
 		}
 	}
 	return "", nil, errors.New("no loopback addresses are free")
