@@ -384,6 +384,9 @@ func secretsStandNowhere(t *testing.T, e *empty, secrets map[string]string) {
 				kind = "log"
 			}
 			look(kind, path, data)
+			if kind == "log" {
+				look(kind, path, unpaged(data))
+			}
 			files++
 			return nil
 		})
@@ -464,6 +467,35 @@ func arguments(t *testing.T) func() map[string]bool {
 			t.Error("the search for arguments does not see those of this test")
 		}
 		return seen
+	}
+}
+
+// unpaged gives what a file of the write-ahead log says without the headers of its pages:
+// a record that reaches over the end of a page is cut in two by one.
+func unpaged(data []byte) []byte {
+	const page, short, long, isLong = 8192, 24, 40, 2
+	var out []byte
+	for at := 0; at+long <= len(data); at += page {
+		header := short
+		if data[at+2]&isLong != 0 {
+			header = long
+		}
+		out = append(out, data[at+header:min(at+page, len(data))]...)
+	}
+	return out
+}
+
+func TestARecordThatReachesOverAPageIsRead(t *testing.T) {
+	t.Parallel()
+	const word = "seaweed"
+	data := make([]byte, 3*8192)
+	data[2] = 2 // the first page of a file has the long header
+	copy(data[8192-3:], word[:3])
+	copy(data[8192+24:], word[3:])
+	copy(data[2*8192-5:], word[:5])
+	copy(data[2*8192+24:], word[5:])
+	if strings.Contains(string(data), word) || strings.Count(string(unpaged(data)), word) != 2 {
+		t.Errorf("it is found %d times in the file, %d times without the headers", strings.Count(string(data), word), strings.Count(string(unpaged(data)), word))
 	}
 }
 
