@@ -46,7 +46,7 @@ real-cloud: ## Start a real OpenStack cloud on this machine; needs root, 1.1 GB 
 real-cloud-down: ## End it; ARGS=--purge removes its data too
 	@REAL_CLOUD_DIR="$(REAL_CLOUD_DIR)" scripts/real-cloud/down $(ARGS)
 
-test-real-cloud: build real-cloud ## Conformance, kills and examples on the real cloud; ARGS="-run Kills"
+test-real-cloud: build real-cloud ## Conformance, kills and examples on the real cloud; ARGS="-run Conformance"
 	@scripts/packages postgresql
 	UNDERSAIL_REAL_CLOUD="$(REAL_CLOUD_DIR)/clouds.yaml" go test -count=1 -v -timeout 3h -p 1 -run 'RealCloud' ./internal/cloud/openstack ./test $(ARGS)
 

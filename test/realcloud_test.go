@@ -300,13 +300,7 @@ resources:
 		}
 		time.Sleep(time.Second)
 	}
-	t.Logf("counted in %s: nothing is left", strings.Join(slices.Collect(func(yield func(string) bool) {
-		for _, l := range lists {
-			if !yield(l.key) {
-				return
-			}
-		}
-	}), ", "))
+	t.Logf("nothing is left of %s", strings.Join(slices.Sorted(maps.Keys(before)), ", "))
 }
 
 // pictures takes those of the documentation, where a folder for them is named.

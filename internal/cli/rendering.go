@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
@@ -86,13 +85,13 @@ func newRendered(request render.Request, o *offer.Offers) *exchange.Rendered {
 }
 
 func savedOffers(file string) (offer.Offers, error) {
-	var o offer.Offers
 	raw, err := os.ReadFile(file)
 	if err != nil {
-		return o, &exit{exitUsage, err}
+		return offer.Offers{}, &exit{exitUsage, err}
 	}
-	if err := json.Unmarshal(raw, &o); err != nil {
-		return o, &exit{exitUsage, fmt.Errorf("%s holds no offers: %w", file, err)}
+	o, err := offer.Saved(file, raw)
+	if err != nil {
+		return o, &exit{exitUsage, err}
 	}
 	return o, nil
 }

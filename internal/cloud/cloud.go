@@ -9,8 +9,11 @@ import (
 	"fmt"
 	"iter"
 	"maps"
+	"net/http"
+	"net/url"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"undersail/internal/core/offer"
@@ -164,8 +167,6 @@ type Live struct {
 	Tags       map[string]string
 	// ReadyIn is the cloud's own guess in cloud seconds; 0 when it has none.
 	ReadyIn float64
-	// Trial says that an alteration waits for a word on whether it stays; see [Settler].
-	Trial bool
 }
 
 // Uses lists the ids of what the resource refers to, as far as the cloud tells it.
@@ -277,10 +278,10 @@ type Logger interface {
 
 // Settler is an adapter of a cloud in which an alteration may be on trial. Once the
 // resource's checks have passed it is confirmed, else reverted. Of one that is not on
-// trial both do nothing.
+// trial both do nothing. Revert names the properties that it gives back.
 type Settler interface {
 	Confirm(ctx context.Context, r Ref) error
-	Revert(ctx context.Context, r Ref) error
+	Revert(ctx context.Context, r Ref) ([]string, error)
 }
 
 // Notice tells that something about a resource changed.
@@ -332,6 +333,25 @@ func (e *Error) Error() string {
 
 // Unwrap gives the cause.
 func (e *Error) Unwrap() error { return e.Cause }
+
+// Unanswered classifies a call to somebody that gave no answer: one that cannot have been
+// carried out may simply be made again, any other must be looked for. What the transport
+// refused before it called stays as it is.
+func Unanswered(who, method string, err error) error {
+	var known *Error
+	if errors.As(err, &known) {
+		return known
+	}
+	var request *url.Error
+	if errors.As(err, &request) {
+		err = request.Err // without the URL
+	}
+	class := UnknownOutcome
+	if method == http.MethodGet || errors.Is(err, syscall.ECONNREFUSED) {
+		class = Transient
+	}
+	return &Error{Class: class, Message: who + " gave no answer", Cause: err}
+}
 
 // ClassOf finds the class of an error; what is not classified is Transient.
 func ClassOf(err error) Class {

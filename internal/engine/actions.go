@@ -54,7 +54,12 @@ func (x *execution) describe(row *store.Resource, shown render.Resource) {
 		row.After = append(row.After, a.Name)
 	}
 	row.Position = int64(max(0, x.session.Position(shown.Name)))
-	row.Hour = price.Of([]render.Resource{{Name: shown.Name, Type: shown.Type, Region: shown.Region, Want: row.Want}}, x.document.Everywhere()).Hour
+	row.Hour = x.hour(row)
+}
+
+// hour is what a resource costs an hour as it is recorded.
+func (x *execution) hour(row *store.Resource) float64 {
+	return price.Of([]render.Resource{{Name: row.Name, Type: row.Type, Region: row.Region, Want: row.Want}}, x.document.Everywhere()).Hour
 }
 
 // tags are the wanted ones together with our mark, which nobody can take away.

@@ -192,7 +192,7 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 }
 
 // settle tells the cloud whether an alteration that may be on trial stays. What was not
-// on trial is left alone by the adapter.
+// on trial is left alone by the adapter; what is given back is recorded as it was.
 func (x *execution) settle(ctx context.Context, s *store.Step, stays bool) error {
 	on, can := x.adapter.(cloud.Settler)
 	if !can || s.Action != ActionAlter {
@@ -201,7 +201,20 @@ func (x *execution) settle(ctx context.Context, s *store.Step, stays bool) error
 	if stays {
 		return on.Confirm(ctx, x.ref(s))
 	}
-	return on.Revert(ctx, x.ref(s))
+	back, err := on.Revert(ctx, x.ref(s))
+	if err != nil || len(back) == 0 {
+		return err
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	row := x.resources[s.Resource]
+	before, _ := s.Before["want"].(map[string]any)
+	row.Want = maps.Clone(row.Want)
+	for _, name := range back {
+		row.Want[name] = before[name]
+	}
+	row.Hour = x.hour(row)
+	return nil
 }
 
 // healthy records that a resource is proved.

@@ -25,6 +25,7 @@ resources:
     want: {size: =inputs.size, image: debian-12, subnet: =lan.id, firewalls: ["=rules.id"], public: true, disks: [{disk: =data.id, mount: /data}]}
     health:
       - http: {url: '="http://" + self.reach["80"] + "/ready"'}
+        within: 3s
 outputs:
   address: {value: =host.public_address}
 `
@@ -40,16 +41,21 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 		"application_credential_id": openstacktest.ApplicationID, "application_credential_secret": openstacktest.ApplicationSecret}}); err != nil {
 		t.Fatal(err)
 	}
-	unreached := true
+	unreached, reached := true, false
 	if d, err := b.s.BoundAccount(ctx, b.r.Admin, "harbour", service.AccountBounds{Unreached: &unreached}); err != nil || !d.Unreached {
 		t.Fatal(d, err)
 	}
-	apply := func(inputs map[string]any) service.Proposal {
+	propose := func(inputs map[string]any) service.Proposal {
 		t.Helper()
 		p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: quaySource, Account: "harbour", Region: openstacktest.Region, Inputs: inputs})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
+		return p
+	}
+	apply := func(inputs map[string]any) service.Proposal {
+		t.Helper()
+		p := propose(inputs)
 		b.done(p)
 		return p
 	}
@@ -78,6 +84,20 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	}); n != 0 { // nobody is at work on it
 		t.Error("a size that was proved waits to be confirmed")
 	}
+	// A size that does not do is given back, and recorded as what there is.
+	if _, err := b.s.BoundAccount(ctx, b.r.Admin, "harbour", service.AccountBounds{Unreached: &reached}); err != nil {
+		t.Fatal(err)
+	}
+	p := propose(map[string]any{"size": "s1.small"})
+	if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != "failed" || said(p) != "alter host" {
+		t.Errorf("a size under which nobody answers: %s, the run is %s", said(p), run.State)
+	}
+	if _, err := b.s.BoundAccount(ctx, b.r.Admin, "harbour", service.AccountBounds{Unreached: &unreached}); err != nil {
+		t.Fatal(err)
+	}
+	if p = propose(map[string]any{"size": "s1.small"}); said(p) != "alter host" || strings.Contains(fmt.Sprint(p.Changes), "by hand") {
+		t.Errorf("the same size again: %+v", p.Changes)
+	}
 	var port string
 	c.Count(func(kind string, x map[string]any) bool {
 		if owner, _ := x["device_owner"].(string); kind == "ports" && strings.HasPrefix(owner, "compute:") {
@@ -94,7 +114,7 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	if p := apply(map[string]any{"size": "s1.medium"}); said(p) != "rebuild host" {
 		t.Errorf("the mend: %s", said(p))
 	}
-	p, err := b.s.Retire(ctx, b.r.Admin, "quay")
+	p, err = b.s.Retire(ctx, b.r.Admin, "quay")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io/fs"
 
@@ -163,9 +162,9 @@ func savedOffers(c library.Cases, file string) (*offer.Offers, string) {
 	if !there {
 		return nil, fmt.Sprintf("the saved offers %s are not kept with it", file)
 	}
-	var o offer.Offers
-	if err := json.Unmarshal([]byte(text), &o); err != nil {
-		return nil, fmt.Sprintf("%s holds no offers: %v", file, err)
+	o, err := offer.Saved(file, []byte(text))
+	if err != nil {
+		return nil, err.Error()
 	}
 	return &o, ""
 }

@@ -101,7 +101,8 @@ function placeOf(state: EditorState, at: number): { path: string[]; key: string 
   // What leads here stands left of these columns; a list may stand at the column of its key.
   let keys = level, items = level
   const enter = (spaces: number, list: string) => {
-    for (let d = spaces + list.lastIndexOf('-'); d >= spaces && list !== ''; d = spaces + list.slice(0, d - spaces).lastIndexOf('-')) {
+    for (const dash of [...list.matchAll(/-/g)].reverse()) {
+      const d = spaces + dash.index
       if (d >= items) continue
       path.unshift(ITEM)
       keys = d + 1

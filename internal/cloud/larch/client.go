@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -15,7 +14,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"undersail/internal/cloud"
@@ -61,7 +59,7 @@ func (a *Adapter) signedIn(ctx context.Context) (string, error) {
 	req.SetBasicAuth(url.QueryEscape(a.creds.ClientID), url.QueryEscape(a.creds.ClientSecret))
 	res, err := a.http.Do(req)
 	if err != nil {
-		return "", unreachable(err, http.MethodGet)
+		return "", cloud.Unanswered("Larch", http.MethodGet, err)
 	}
 	defer res.Body.Close()
 	if res.StatusCode == http.StatusTooManyRequests {
@@ -129,7 +127,7 @@ func (a *Adapter) once(ctx context.Context, token, method, path string, in, out 
 	}
 	res, err := a.http.Do(req)
 	if err != nil {
-		return nil, unreachable(err, method)
+		return nil, cloud.Unanswered("Larch", method, err)
 	}
 	defer res.Body.Close()
 	if res.StatusCode >= 400 {
@@ -139,27 +137,9 @@ func (a *Adapter) once(ctx context.Context, token, method, path string, in, out 
 		return res.Header, nil
 	}
 	if err := json.NewDecoder(io.LimitReader(res.Body, 64<<20)).Decode(out); err != nil {
-		return nil, unreachable(err, method)
+		return nil, cloud.Unanswered("Larch", method, err)
 	}
 	return res.Header, nil
-}
-
-// unreachable classifies a call without an answer: one that cannot have been
-// carried out may simply be made again, any other must be looked for.
-func unreachable(err error, method string) error {
-	var classified *cloud.Error
-	if errors.As(err, &classified) {
-		return classified // the transport made no call
-	}
-	var request *url.Error
-	if errors.As(err, &request) {
-		err = request.Err // without the URL
-	}
-	class := cloud.UnknownOutcome
-	if method == http.MethodGet || errors.Is(err, syscall.ECONNREFUSED) {
-		class = cloud.Transient
-	}
-	return &cloud.Error{Class: class, Message: "Larch gave no answer", Remedy: "", Cause: err}
 }
 
 // problem is what Larch says when it refuses (RFC 9457).

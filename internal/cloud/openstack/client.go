@@ -110,7 +110,7 @@ func (a *Adapter) signedIn(ctx context.Context) (*session, error) {
 	s := &session{provider: provider, services: map[string]*gophercloud.ServiceClient{}}
 	token, err := result.ExtractToken()
 	if err != nil {
-		return nil, unanswered(err, http.MethodGet)
+		return nil, cloud.Unanswered("the cloud", http.MethodGet, err)
 	}
 	s.until = token.ExpiresAt
 	if project, err := result.ExtractProject(); err == nil && project != nil {
@@ -121,7 +121,7 @@ func (a *Adapter) signedIn(ctx context.Context) (*session, error) {
 	}
 	s.roles, _ = result.ExtractRoles()
 	if s.catalog, err = result.ExtractServiceCatalog(); err != nil {
-		return nil, unanswered(err, http.MethodGet)
+		return nil, cloud.Unanswered("the cloud", http.MethodGet, err)
 	}
 	if s.project.ID == "" {
 		return nil, &cloud.Error{Class: cloud.SignIn, Message: "the credentials belong to no project", Remedy: "name the project, or use an application credential"}
@@ -152,6 +152,9 @@ const (
 // 2.52 takes tags in the call that makes a server, volumes 3.42 grow a disk in use.
 var microversions = map[string]string{compute: "2.52", volume: "3.42"}
 
+// errNoService is the cause where a region does not have a service at all.
+var errNoService = errors.New("no endpoint in the catalogue")
+
 func (s *session) service(region, name string) (*gophercloud.ServiceClient, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -168,7 +171,7 @@ func (s *session) service(region, name string) (*gophercloud.ServiceClient, erro
 		return nil, classified(err, name, http.MethodGet) // finding out its version failed
 	}
 	if err != nil {
-		return nil, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("region %s has no service of type %s in the catalogue of this project", region, name), Remedy: "choose another region, or ask whoever runs the cloud", Cause: err}
+		return nil, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("region %s has no service of type %s in the catalogue of this project", region, name), Remedy: "choose another region, or ask whoever runs the cloud", Cause: errNoService}
 	}
 	c.Microversion = microversions[name]
 	s.services[key] = c

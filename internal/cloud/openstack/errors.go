@@ -5,11 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
 	"regexp"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/gophercloud/gophercloud/v2"
@@ -55,7 +53,7 @@ var markup = regexp.MustCompile(`<[^>]*>`)
 func classified(err error, service, method string) error {
 	var answer gophercloud.ErrUnexpectedResponseCode
 	if !errors.As(err, &answer) {
-		return unanswered(err, method)
+		return cloud.Unanswered("the cloud", method, err)
 	}
 	p := readProblem(answer.Body)
 	e := &cloud.Error{Message: p.message}
@@ -193,22 +191,4 @@ func signIn(err error) error {
 		}
 	}
 	return classified(err, identity, http.MethodGet)
-}
-
-// unanswered classifies a call without an answer: one that cannot have been carried out
-// may simply be made again, any other must be looked for.
-func unanswered(err error, method string) error {
-	var known *cloud.Error
-	if errors.As(err, &known) {
-		return known // the transport made no call
-	}
-	var request *url.Error
-	if errors.As(err, &request) {
-		err = request.Err // without the URL
-	}
-	class := cloud.UnknownOutcome
-	if method == http.MethodGet || errors.Is(err, syscall.ECONNREFUSED) {
-		class = cloud.Transient
-	}
-	return &cloud.Error{Class: class, Message: "the cloud gave no answer", Cause: err}
 }

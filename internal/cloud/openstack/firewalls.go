@@ -13,7 +13,7 @@ import (
 )
 
 func init() {
-	conducts["firewall"] = conduct{main: "group", see: seeFirewall, create: makeFirewall, alter: alterFirewall, remove: removeFirewall, parts: single("group")}
+	conducts["firewall"] = conduct{main: "group", see: seeFirewall, create: makeFirewall, alter: alterFirewall, remove: removes("group"), parts: single("group")}
 }
 
 // A firewall is a security group whose inbound rules are kept equal to what is wanted.
@@ -59,7 +59,7 @@ func (r rule) inbound() (wantedRule, bool) {
 func seeFirewall(_ context.Context, w *work) (cloud.Live, error) {
 	g := w.part("group")
 	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{}, Has: map[string]any{"rules": neutralRules(g.Rules)}}
-	if n := g.kept(tagWithin); n != "" {
+	if n := g.described()[tagWithin]; n != "" {
 		l.Has["network"] = n
 	}
 	return l, nil
@@ -91,14 +91,11 @@ func neutralRules(rules []rule) []any {
 }
 
 func makeFirewall(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.lost("group") {
-		return cloud.Progress{}, gone()
-	}
 	if w.part("group") == nil {
 		return w.make(ctx, "group", w.ref.Token, w.marked(nil))
 	}
 	kept := map[string]string{tagWithin: fmt.Sprint(w.task.Want["network"])}
-	if p, did, err := w.tagged(ctx, "group", w.task.Tags, kept); did || err != nil {
+	if p, did, err := w.tagged(ctx, "group", kept); did || err != nil {
 		return p, err
 	}
 	return w.ruled(ctx, rulesOf(w.task.Want["rules"]))
@@ -136,7 +133,7 @@ func (w *work) ruled(ctx context.Context, wanted []wantedRule) (cloud.Progress, 
 		if err != nil {
 			return cloud.Progress{}, fmt.Errorf("make the rule for port %s: %w", strconv.FormatInt(m.port, 10), err)
 		}
-		return w.again(ctx)
+		return w.again(ctx, w.part("group"))
 	}
 	if len(extra) > 0 {
 		return w.unrule(ctx, extra[0])
@@ -149,34 +146,11 @@ func (w *work) unrule(ctx context.Context, r rule) (cloud.Progress, error) {
 	if err != nil && cloud.ClassOf(err) != cloud.Gone {
 		return cloud.Progress{}, fmt.Errorf("remove a rule: %w", err)
 	}
-	return w.again(ctx)
-}
-
-// again says that another step is needed at once. The group's revision is a new one by
-// the very call that was made.
-func (w *work) again(ctx context.Context) (cloud.Progress, error) {
-	g, err := w.a.byID(ctx, w.ref.Region, "group", w.part("group").ID)
-	if err != nil || g == nil {
-		return cloud.Progress{}, err
-	}
-	w.have["group "+w.ref.Token] = g
-	l, err := w.live(ctx)
-	return cloud.Progress{Live: l, More: true}, err
+	return w.again(ctx, w.part("group"))
 }
 
 func alterFirewall(ctx context.Context, w *work) (cloud.Progress, error) {
-	g := w.part("group")
-	if g == nil {
-		return cloud.Progress{}, gone()
-	}
-	kept := map[string]string{}
-	if n := g.kept(tagWithin); n != "" {
-		kept[tagWithin] = n
-	}
-	if p, did, err := w.renamed(ctx, "group"); did || err != nil {
-		return p, err
-	}
-	if p, did, err := w.tagged(ctx, "group", w.task.Tags, kept); did || err != nil {
+	if p, did, err := w.described(ctx, "group"); did || err != nil {
 		return p, err
 	}
 	rules, asked := w.task.Want["rules"]
@@ -184,8 +158,4 @@ func alterFirewall(ctx context.Context, w *work) (cloud.Progress, error) {
 		return w.done(ctx)
 	}
 	return w.ruled(ctx, rulesOf(rules))
-}
-
-func removeFirewall(ctx context.Context, w *work) (cloud.Progress, error) {
-	return w.removing(ctx, "group")
 }

@@ -13,11 +13,11 @@ import (
 )
 
 func init() {
-	conducts["key_pair"] = conduct{main: "key", see: seeKey, create: makeKey, alter: alterKey, remove: removeKey, parts: single("key")}
+	conducts["key_pair"] = conduct{main: "key", see: seeKey, create: makeKey, alter: describes(), remove: removes("key"), parts: single("key")}
 }
 
 // A key pair has a name alone to be found by. What else we keep stands in the comment of
-// its public half, which the cloud gives back as it got it.
+// its public half, which the cloud gives back as it got it. Nothing of one can be altered.
 
 // keyTags begins, in the comment of a public key, the tags that it has.
 const keyTags = " undersail?"
@@ -37,9 +37,6 @@ func seeKey(_ context.Context, w *work) (cloud.Live, error) {
 }
 
 func makeKey(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.lost("key") {
-		return cloud.Progress{}, gone()
-	}
 	if w.part("key") != nil {
 		return w.done(ctx)
 	}
@@ -54,12 +51,3 @@ func makeKey(ctx context.Context, w *work) (cloud.Progress, error) {
 	p.More = false
 	return p, err
 }
-
-func alterKey(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.part("key") == nil {
-		return cloud.Progress{}, gone()
-	}
-	return w.done(ctx) // the cloud alters nothing of a key pair
-}
-
-func removeKey(ctx context.Context, w *work) (cloud.Progress, error) { return w.removing(ctx, "key") }

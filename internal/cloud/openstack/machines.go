@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"maps"
+	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -22,8 +23,27 @@ func init() {
 // An instance is a server on ports of its own, with a floating address where it is to be
 // reached from outside. Disks are attached in the call that makes the server.
 
-// cardMark is the mark of the port of a further card.
-func cardMark(token string, i int) string { return token + "." + strconv.Itoa(i+1) }
+// cardMark is the mark of the port of a card: the first has that of the machine.
+func cardMark(token string, i int) string {
+	if i == 0 {
+		return token
+	}
+	return token + "." + strconv.Itoa(i)
+}
+
+// card gives the port of a card, or nil.
+func (w *work) card(i int) *thing { return w.have["port "+cardMark(w.ref.Token, i)] }
+
+// fixedOf gives the ids of the fixed addresses that are wanted, card by card; "" is none.
+func fixedOf(want map[string]any) []string {
+	out := []string{text(want["address"])}
+	cards, _ := want["cards"].([]any)
+	for _, c := range cards {
+		card, _ := c.(map[string]any)
+		out = append(out, text(card["address"]))
+	}
+	return out
+}
 
 func seeMachine(ctx context.Context, w *work) (cloud.Live, error) {
 	s, port := w.part("server"), w.part("port")
@@ -54,7 +74,36 @@ func seeMachine(ctx context.Context, w *work) (cloud.Live, error) {
 	if port != nil && len(port.Addresses) > 0 {
 		l.Attributes["private_address"], l.Has["subnet"] = port.Addresses[0].Address, port.Addresses[0].Subnet
 	}
+	if err := w.fixed(ctx, &l, s); err != nil {
+		return l, err
+	}
 	return l, w.reachable(ctx, &l, port)
+}
+
+// fixed looks whether each fixed address that a machine was made with is on its card: a
+// machine that is to be reached by one is not there before.
+func (w *work) fixed(ctx context.Context, l *cloud.Live, s *thing) error {
+	for _, name := range slices.Sorted(maps.Keys(s.Metadata)) {
+		number, is := strings.CutPrefix(name, metaFixed)
+		card, err := strconv.Atoi(number)
+		if !is || err != nil || l.Phase != cloud.Ready {
+			continue
+		}
+		f, err := w.a.byID(ctx, w.ref.Region, "floating", s.Metadata[name])
+		if err != nil {
+			return err
+		}
+		port := w.card(card)
+		switch {
+		case f == nil:
+			l.Phase, l.Why = cloud.Broken, "its fixed address was removed by somebody else"
+		case port != nil && f.Port != port.ID:
+			l.Phase, l.Why = cloud.Making, f.Floating+" is not on it"
+		case f.Status != "ACTIVE":
+			l.Phase, l.Why = cloud.Making, f.Floating+" is not active yet"
+		}
+	}
+	return nil
 }
 
 // machinePhase judges a server together with its ports: it is there when the server is
@@ -67,9 +116,7 @@ func (w *work) machinePhase(l *cloud.Live, s *thing) {
 	case s.Status == "ERROR":
 		l.Phase, l.Why = cloud.Broken, cmp.Or(s.Fault.Message, "the cloud says ERROR of the server")
 		return
-	case s.Status == "VERIFY_RESIZE" && s.Task == "":
-		l.Phase, l.Trial = cloud.Ready, true
-	case s.Status == "ACTIVE" && s.Task == "":
+	case (s.Status == "ACTIVE" || s.Status == "VERIFY_RESIZE") && s.Task == "": // the latter with a size on trial
 		l.Phase = cloud.Ready
 	case s.Status == "SHUTOFF" && s.Task == "":
 		l.Why = "it is shut off"
@@ -155,9 +202,6 @@ func (w *work) reachable(ctx context.Context, l *cloud.Live, port *thing) error 
 		return err
 	} else if len(list) > 0 {
 		address, l.Has["address"] = list[0].Floating, list[0].ID
-		if list[0].Status != "ACTIVE" && l.Phase == cloud.Ready {
-			l.Phase, l.Why = cloud.Making, "its floating address is not active yet"
-		}
 	}
 	for _, id := range port.Groups {
 		g, err := w.a.byID(ctx, w.ref.Region, "group", id)
@@ -182,9 +226,6 @@ func (w *work) reachable(ctx context.Context, l *cloud.Live, port *thing) error 
 }
 
 func makeMachine(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.lost("server") {
-		return cloud.Progress{}, gone()
-	}
 	want := w.task.Want
 	s, port := w.part("server"), w.part("port")
 	if s == nil {
@@ -194,8 +235,8 @@ func makeMachine(ctx context.Context, w *work) (cloud.Progress, error) {
 		cards, _ := want["cards"].([]any)
 		for i, c := range cards {
 			card, _ := c.(map[string]any)
-			if mark := cardMark(w.ref.Token, i); w.have["port "+mark] == nil {
-				return w.makePort(ctx, mark, card["subnet"], card["firewalls"])
+			if w.card(i+1) == nil {
+				return w.makePort(ctx, cardMark(w.ref.Token, i+1), card["subnet"], card["firewalls"])
 			}
 		}
 		return w.makeServer(ctx, port, len(cards))
@@ -206,7 +247,7 @@ func makeMachine(ctx context.Context, w *work) (cloud.Progress, error) {
 	if s.Status == "BUILD" || s.Task != "" {
 		return w.more(ctx)
 	}
-	if p, did, err := w.metadata(ctx, "server", w.task.Tags); did || err != nil {
+	if p, did, err := w.tagged(ctx, "server", nil); did || err != nil {
 		return p, err
 	}
 	return w.addressed(ctx, port)
@@ -217,24 +258,16 @@ func (w *work) addressed(ctx context.Context, port *thing) (cloud.Progress, erro
 	if public, _ := w.task.Want["public"].(bool); public && w.part("floating") == nil && port != nil {
 		return w.float(ctx, w.ref.Token, port.ID)
 	}
-	if id, ok := w.task.Want["address"].(string); ok && id != "" && port != nil {
-		if p, did, err := w.associate(ctx, id, port); did || err != nil {
+	for i, id := range fixedOf(w.task.Want) {
+		if id == "" {
+			continue
+		}
+		if p, did, err := w.associate(ctx, id, w.card(i)); did || err != nil {
 			return p, err
 		}
 	}
-	cards, _ := w.task.Want["cards"].([]any)
-	for i, c := range cards {
-		card, _ := c.(map[string]any)
-		if id, ok := card["address"].(string); ok && id != "" {
-			if p, did, err := w.associate(ctx, id, w.have["port "+cardMark(w.ref.Token, i)]); did || err != nil {
-				return p, err
-			}
-		}
-	}
-	if own := w.part("floating"); own != nil {
-		if p, did, err := w.tagged(ctx, "floating", w.task.Tags, nil); did || err != nil {
-			return p, err
-		}
+	if p, did, err := w.tagged(ctx, "floating", nil); did || err != nil {
+		return p, err
 	}
 	return w.done(ctx)
 }
@@ -285,14 +318,15 @@ func (w *work) makeServer(ctx context.Context, port *thing, cards int) (cloud.Pr
 	if err != nil {
 		return cloud.Progress{}, err
 	}
-	meta := maps.Clone(w.task.Tags)
-	if meta == nil {
-		meta = map[string]string{}
+	keep := map[string]string{}
+	for i, id := range fixedOf(want) {
+		if id != "" {
+			keep[metaFixed+strconv.Itoa(i)] = id
+		}
 	}
-	meta[metaMark] = w.ref.Token
 	networks := []any{map[string]any{"port": port.ID}}
 	for i := range cards {
-		networks = append(networks, map[string]any{"port": w.have["port "+cardMark(w.ref.Token, i)].ID})
+		networks = append(networks, map[string]any{"port": w.card(i + 1).ID})
 	}
 	body := map[string]any{"name": fmt.Sprint(want["name"]), "flavorRef": flavor, "imageRef": image, "networks": networks, "tags": []string{w.ref.Token}, "config_drive": true}
 	disks, _ := want["disks"].([]any)
@@ -301,12 +335,12 @@ func (w *work) makeServer(ctx context.Context, port *thing, cards int) (cloud.Pr
 		d, _ := item.(map[string]any)
 		id := fmt.Sprint(d["disk"])
 		boot = append(boot, map[string]any{"uuid": id, "source_type": "volume", "destination_type": "volume", "boot_index": -1, "delete_on_termination": false})
-		meta[metaDisk+strconv.Itoa(i)] = strings.Join([]string{id, cmp.Or(text(d["mount"]), "-"), cmp.Or(text(d["format"]), "-")}, " ")
+		keep[metaDisk+strconv.Itoa(i)] = strings.Join([]string{id, cmp.Or(text(d["mount"]), "-"), cmp.Or(text(d["format"]), "-")}, " ")
 	}
 	if len(disks) > 0 {
 		body["block_device_mapping_v2"] = boot
 	}
-	body["metadata"] = meta
+	body["metadata"] = w.metadata(keep)
 	if zone, ok := want["zone"].(string); ok && zone != "" {
 		body["availability_zone"] = zone
 	}
@@ -325,55 +359,9 @@ func (w *work) makeServer(ctx context.Context, port *thing, cards int) (cloud.Pr
 	return p, err
 }
 
-func text(v any) string {
-	s, _ := v.(string)
-	return s
-}
-
-// userData is the first-boot document of a machine, with what formats and mounts its
-// disks: the platform tells a guest a disk by the first 20 letters of its volume's id.
-func userData(v any, disks []any) ([]byte, error) {
-	document, _ := v.(map[string]any)
-	document = maps.Clone(document)
-	var systems, mounts []any
-	for _, item := range disks {
-		d, _ := item.(map[string]any)
-		id, mount, format := text(d["disk"]), text(d["mount"]), text(d["format"])
-		device := "/dev/disk/by-id/virtio-" + id[:min(20, len(id))]
-		if format != "" {
-			systems = append(systems, map[string]any{"device": device, "filesystem": format, "overwrite": false})
-		}
-		if mount != "" {
-			mounts = append(mounts, []any{device, mount, cmp.Or(format, "auto"), "defaults,nofail"})
-		}
-	}
-	if len(systems)+len(mounts) > 0 && document == nil {
-		document = map[string]any{}
-	}
-	for key, more := range map[string][]any{"fs_setup": systems, "mounts": mounts} {
-		if own, _ := document[key].([]any); len(more) > 0 {
-			document[key] = append(slices.Clone(own), more...)
-		}
-	}
-	if document == nil {
-		return nil, nil
-	}
-	return cloud.CloudConfig(document)
-}
-
 func alterMachine(ctx context.Context, w *work) (cloud.Progress, error) {
 	s, port := w.part("server"), w.part("port")
-	if s == nil {
-		return cloud.Progress{}, gone()
-	}
-	if name, named := w.task.Want["name"]; named && s.Name != fmt.Sprint(name) {
-		if err := w.put(ctx, "server", s, map[string]any{"name": fmt.Sprint(name)}); err != nil {
-			return cloud.Progress{}, err
-		}
-		s.Name = fmt.Sprint(name)
-		return w.more(ctx)
-	}
-	if p, did, err := w.metadata(ctx, "server", w.task.Tags); did || err != nil {
+	if p, did, err := w.described(ctx, "server"); did || err != nil {
 		return p, err
 	}
 	groups, asked := w.task.Want["firewalls"]
@@ -389,64 +377,10 @@ func alterMachine(ctx context.Context, w *work) (cloud.Progress, error) {
 			if err := w.put(ctx, "port", port, map[string]any{"security_groups": wanted}); err != nil {
 				return cloud.Progress{}, err
 			}
-			again, err := w.a.byID(ctx, w.ref.Region, "port", port.ID)
-			if err != nil || again == nil {
-				return cloud.Progress{}, err
-			}
-			w.have["port "+w.ref.Token] = again
-			l, err := w.live(ctx)
-			return cloud.Progress{Live: l, More: true}, err
+			return w.again(ctx, port)
 		}
 	}
 	return w.resized(ctx, s)
-}
-
-// resized gives a server another size. It is then on trial, until the checks say that it
-// stays; see Confirm and Revert.
-func (w *work) resized(ctx context.Context, s *thing) (cloud.Progress, error) {
-	size, asked := w.task.Want["size"].(string)
-	if !asked || s.Flavor.Name == size {
-		if s.Status == "RESIZE" || s.Task != "" {
-			return w.more(ctx)
-		}
-		return w.done(ctx)
-	}
-	if s.Status == "RESIZE" || s.Task != "" {
-		return w.more(ctx)
-	}
-	if s.Status == "VERIFY_RESIZE" { // an earlier one that nobody confirmed
-		if err := w.act(ctx, "server", s.ID, map[string]any{"confirmResize": nil}); err != nil {
-			return cloud.Progress{}, fmt.Errorf("confirm the size before: %w", err)
-		}
-		return w.more(ctx)
-	}
-	flavor, err := w.a.flavorID(ctx, w.ref.Region, size)
-	if err != nil {
-		return cloud.Progress{}, err
-	}
-	if err := w.act(ctx, "server", s.ID, map[string]any{"resize": map[string]any{"flavorRef": flavor}}); err != nil {
-		return cloud.Progress{}, fmt.Errorf("change its size: %w", err)
-	}
-	return w.more(ctx)
-}
-
-// Confirm keeps what a machine was altered to and is on trial with.
-func (a *Adapter) Confirm(ctx context.Context, ref cloud.Ref) error {
-	return a.settle(ctx, ref, "confirmResize")
-}
-
-// Revert gives a machine back what it had before.
-func (a *Adapter) Revert(ctx context.Context, ref cloud.Ref) error {
-	return a.settle(ctx, ref, "revertResize")
-}
-
-func (a *Adapter) settle(ctx context.Context, ref cloud.Ref, action string) error {
-	s, err := a.find(ctx, ref, "server", ref.Token)
-	if err != nil || s == nil || s.Status != "VERIFY_RESIZE" {
-		return err
-	}
-	w := &work{a: a, ref: ref}
-	return w.act(ctx, "server", s.ID, map[string]any{action: nil})
 }
 
 func removeMachine(ctx context.Context, w *work) (cloud.Progress, error) {
@@ -468,4 +402,25 @@ func removeMachine(ctx context.Context, w *work) (cloud.Progress, error) {
 	}
 	removing.More = false
 	return removing, nil
+}
+
+// Log reads what a machine wrote to its console, oldest line first.
+func (a *Adapter) Log(ctx context.Context, r cloud.Ref) ([]string, error) {
+	if r.Type != "instance" {
+		return nil, nil
+	}
+	s, err := a.find(ctx, r, "server", r.Token)
+	if err != nil || s == nil {
+		return nil, err
+	}
+	var answer struct {
+		Output string `json:"output"`
+	}
+	if err := a.do(ctx, r.Region, call{service: compute, method: http.MethodPost, path: "servers/" + s.ID + "/action", in: map[string]any{"os-getConsoleOutput": map[string]any{"length": 1000}}, out: &answer}); err != nil {
+		return nil, fmt.Errorf("read the console of %s: %w", s.Name, err)
+	}
+	if answer.Output == "" {
+		return nil, nil
+	}
+	return strings.Split(strings.TrimRight(answer.Output, "\n"), "\n"), nil
 }

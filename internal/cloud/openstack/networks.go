@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -13,9 +14,9 @@ import (
 )
 
 func init() {
-	conducts["network"] = conduct{main: "network", see: seeNetwork, create: makeNetwork, alter: alterNetwork, remove: removeNetwork, parts: single("network", "router")}
-	conducts["subnet"] = conduct{main: "subnet", see: seeSubnet, create: makeSubnet, alter: alterSubnet, remove: removeSubnet, parts: single("subnet")}
-	conducts["address"] = conduct{main: "floating", see: seeAddress, create: makeAddress, alter: alterAddress, remove: removeAddress, parts: single("floating")}
+	conducts["network"] = conduct{main: "network", see: seeNetwork, create: makeNetwork, alter: describes("network", "router"), remove: removes("router", "network"), parts: single("network", "router")}
+	conducts["subnet"] = conduct{main: "subnet", see: seeSubnet, create: makeSubnet, alter: describes("subnet"), remove: removeSubnet, parts: single("subnet")}
+	conducts["address"] = conduct{main: "floating", see: seeAddress, create: makeAddress, alter: describes("floating"), remove: removes("floating"), parts: single("floating")}
 }
 
 // marked is the body of a thing with a name and our mark.
@@ -26,26 +27,6 @@ func (w *work) marked(more map[string]any) map[string]any {
 	}
 	maps.Copy(body, more)
 	return body
-}
-
-// renamed gives a thing its wanted name; false says that it has it.
-func (w *work) renamed(ctx context.Context, kind string) (cloud.Progress, bool, error) {
-	name, named := w.task.Want["name"]
-	t := w.part(kind)
-	if !named || t == nil || t.Name == fmt.Sprint(name) {
-		return cloud.Progress{}, false, nil
-	}
-	if err := w.put(ctx, kind, t, map[string]any{"name": fmt.Sprint(name)}); err != nil {
-		return cloud.Progress{}, false, err
-	}
-	again, err := w.a.byID(ctx, w.ref.Region, kind, t.ID)
-	if err != nil || again == nil {
-		return cloud.Progress{}, false, err
-	}
-	w.have[kind+" "+w.ref.Token] = again
-	p, err := w.more(ctx)
-	p.Live.ReadyIn = 0
-	return p, true, err
 }
 
 // outside finds the network that leads out of a region: the first external one by name.
@@ -79,7 +60,7 @@ func seeNetwork(ctx context.Context, w *work) (cloud.Live, error) {
 	case r == nil && w.lost("router"):
 		l.Phase, l.Why = cloud.Broken, "its router is gone"
 	}
-	if v := n.kept(tagRange); v != "" {
+	if v := n.described()[tagRange]; v != "" {
 		l.Has["range"] = v
 	}
 	return l, nil
@@ -92,16 +73,13 @@ func (w *work) lost(kind string) bool {
 }
 
 func makeNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.lost("network") {
-		return cloud.Progress{}, gone()
-	}
 	if err := proper(w.task.Want["range"]); err != nil {
 		return cloud.Progress{}, err
 	}
 	if w.part("network") == nil {
 		return w.make(ctx, "network", w.ref.Token, w.marked(nil))
 	}
-	if p, did, err := w.tagged(ctx, "network", w.task.Tags, map[string]string{tagRange: fmt.Sprint(w.task.Want["range"])}); did || err != nil {
+	if p, did, err := w.tagged(ctx, "network", map[string]string{tagRange: fmt.Sprint(w.task.Want["range"])}); did || err != nil {
 		return p, err
 	}
 	if w.part("router") == nil {
@@ -114,33 +92,10 @@ func makeNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
 		}
 		return w.make(ctx, "router", w.ref.Token, w.marked(map[string]any{"external_gateway_info": map[string]any{"network_id": out.ID}}))
 	}
-	if p, did, err := w.tagged(ctx, "router", w.task.Tags, nil); did || err != nil {
+	if p, did, err := w.tagged(ctx, "router", nil); did || err != nil {
 		return p, err
 	}
 	return w.done(ctx)
-}
-
-func alterNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.part("network") == nil {
-		return cloud.Progress{}, gone()
-	}
-	for _, kind := range []string{"network", "router"} {
-		if p, did, err := w.renamed(ctx, kind); did || err != nil {
-			return p, err
-		}
-		kept := map[string]string{}
-		if r := w.part("network").kept(tagRange); kind == "network" && r != "" {
-			kept[tagRange] = r
-		}
-		if p, did, err := w.tagged(ctx, kind, w.task.Tags, kept); did || err != nil {
-			return p, err
-		}
-	}
-	return w.done(ctx)
-}
-
-func removeNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
-	return w.removing(ctx, "router", "network")
 }
 
 // A subnet is a subnet with its interface on the router of its network.
@@ -154,21 +109,14 @@ func seeSubnet(ctx context.Context, w *work) (cloud.Live, error) {
 }
 
 func makeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.lost("subnet") {
-		return cloud.Progress{}, gone()
-	}
 	if err := proper(w.task.Want["range"]); err != nil {
 		return cloud.Progress{}, err
 	}
 	s := w.part("subnet")
 	if s == nil {
-		version := 4
-		if strings.Contains(fmt.Sprint(w.task.Want["range"]), ":") {
-			version = 6
-		}
-		return w.make(ctx, "subnet", w.ref.Token, w.marked(map[string]any{"network_id": w.task.Want["network"], "cidr": w.task.Want["range"], "ip_version": version}))
+		return w.make(ctx, "subnet", w.ref.Token, w.marked(map[string]any{"network_id": w.task.Want["network"], "cidr": w.task.Want["range"], "ip_version": 4}))
 	}
-	if p, did, err := w.tagged(ctx, "subnet", w.task.Tags, nil); did || err != nil {
+	if p, did, err := w.tagged(ctx, "subnet", nil); did || err != nil {
 		return p, err
 	}
 	router, has, err := w.a.interfaceOf(ctx, w.ref.Region, *s)
@@ -216,24 +164,6 @@ func (a *Adapter) interfaceOf(ctx context.Context, region string, s thing) (rout
 	return r.ID, false, nil
 }
 
-func alterSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
-	return w.nameAndTags(ctx, "subnet", nil)
-}
-
-// nameAndTags alters what can be altered of most things.
-func (w *work) nameAndTags(ctx context.Context, kind string, kept map[string]string) (cloud.Progress, error) {
-	if w.part(kind) == nil {
-		return cloud.Progress{}, gone()
-	}
-	if p, did, err := w.renamed(ctx, kind); did || err != nil {
-		return p, err
-	}
-	if p, did, err := w.tagged(ctx, kind, w.task.Tags, kept); did || err != nil {
-		return p, err
-	}
-	return w.done(ctx)
-}
-
 func removeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 	s := w.part("subnet")
 	if s == nil {
@@ -265,13 +195,10 @@ func seeAddress(_ context.Context, w *work) (cloud.Live, error) {
 }
 
 func makeAddress(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.lost("floating") {
-		return cloud.Progress{}, gone()
-	}
 	if w.part("floating") == nil {
 		return w.float(ctx, w.ref.Token, "")
 	}
-	if p, did, err := w.tagged(ctx, "floating", w.task.Tags, nil); did || err != nil {
+	if p, did, err := w.tagged(ctx, "floating", nil); did || err != nil {
 		return p, err
 	}
 	return w.done(ctx)
@@ -293,16 +220,12 @@ func (w *work) float(ctx context.Context, mark, port string) (cloud.Progress, er
 	return w.make(ctx, "floating", mark, body)
 }
 
-func alterAddress(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.part("floating") == nil {
-		return cloud.Progress{}, gone()
+// proper checks a range before it is sent: the services take one with bits behind its
+// prefix, and make another of it.
+func proper(v any) error {
+	p, err := netip.ParsePrefix(fmt.Sprint(v))
+	if err == nil && p == p.Masked() {
+		return nil
 	}
-	if p, did, err := w.tagged(ctx, "floating", w.task.Tags, nil); did || err != nil {
-		return p, err
-	}
-	return w.done(ctx)
-}
-
-func removeAddress(ctx context.Context, w *work) (cloud.Progress, error) {
-	return w.removing(ctx, "floating")
+	return &cloud.Error{Class: cloud.Invalid, Property: "range", Message: fmt.Sprintf("%v is no range of addresses", v), Remedy: "write it as 10.20.0.0/16, with nothing behind the prefix"}
 }

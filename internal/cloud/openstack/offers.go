@@ -3,12 +3,8 @@ package openstack
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
-	"net/netip"
-	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
@@ -22,51 +18,6 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// WhoAmI tells the project, its roles and regions, and when what signs in to it ends.
-func (a *Adapter) WhoAmI(ctx context.Context) (cloud.Identity, error) {
-	s, err := a.signedIn(ctx)
-	if err != nil {
-		return cloud.Identity{}, fmt.Errorf("ask OpenStack who this account is: %w", err)
-	}
-	me := cloud.Identity{Account: cmp.Or(s.project.Name, s.project.ID), Regions: s.regions(), ClockRate: 1, Roles: []string{}}
-	for _, r := range s.roles {
-		me.Roles = append(me.Roles, r.Name)
-	}
-	slices.Sort(me.Roles)
-	if len(me.Regions) == 0 {
-		return me, &cloud.Error{Class: cloud.Invalid, Message: "the catalogue of project " + me.Account + " has no region with compute and network", Remedy: "ask whoever runs the cloud for both"}
-	}
-	if a.creds.ApplicationID != "" {
-		me.Ends, err = a.ends(ctx, s, me.Regions[0])
-	}
-	return me, err
-}
-
-// ends asks when an application credential ends. One that may not ask that is not told.
-func (a *Adapter) ends(ctx context.Context, s *session, region string) (time.Time, error) {
-	var answer struct {
-		Credential struct {
-			Ends string `json:"expires_at"`
-		} `json:"application_credential"`
-	}
-	err := a.get(ctx, region, identity, "users/"+url.PathEscape(s.user.ID)+"/application_credentials/"+url.PathEscape(a.creds.ApplicationID), &answer)
-	switch cloud.ClassOf(err) {
-	case cloud.Denied, cloud.Gone, cloud.Invalid:
-		if err != nil {
-			return time.Time{}, nil
-		}
-	}
-	if err != nil || answer.Credential.Ends == "" {
-		return time.Time{}, err
-	}
-	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05.999999"} { // the service leaves out its zone
-		if at, err := time.Parse(layout, answer.Credential.Ends); err == nil {
-			return at, nil
-		}
-	}
-	return time.Time{}, nil
-}
-
 // flavor is a size as compute tells it.
 type flavor struct {
 	ID       string            `json:"id"`
@@ -74,7 +25,6 @@ type flavor struct {
 	VCPUs    int64             `json:"vcpus"`
 	MiB      int64             `json:"ram"`
 	GiB      int64             `json:"disk"`
-	Extra    json.Number       `json:"OS-FLV-EXT-DATA:ephemeral"`
 	Disabled bool              `json:"OS-FLV-DISABLED:disabled"`
 	Specs    map[string]string `json:"extra_specs"`
 }
@@ -83,10 +33,8 @@ type flavor struct {
 type picture struct {
 	ID           string `json:"id"`
 	Name         string `json:"name"`
-	Status       string `json:"status"`
 	MiB          int64  `json:"min_ram"`
 	GiB          int64  `json:"min_disk"`
-	Size         int64  `json:"size"`
 	System       string `json:"os_distro"`
 	Version      string `json:"os_version"`
 	User         string `json:"os_admin_user"`
@@ -115,36 +63,13 @@ func (a *Adapter) sells(ctx context.Context, region string) (*sold, error) {
 		return known, nil
 	}
 	out := &sold{at: time.Now()}
-	next := "flavors/detail?limit=" + pageSize
-	for next != "" {
-		var page struct {
-			Flavors []flavor                     `json:"flavors"`
-			Links   []struct{ Rel, Href string } `json:"flavors_links"`
-		}
-		// From 2.61 on flavors tell what is special about them.
-		if err := a.do(ctx, region, call{service: compute, method: http.MethodGet, path: next, out: &page, better: "2.61"}); err != nil {
-			return nil, fmt.Errorf("list the flavors: %w", err)
-		}
-		out.flavors, next = append(out.flavors, page.Flavors...), ""
-		for _, l := range page.Links {
-			if l.Rel == "next" && len(page.Flavors) > 0 {
-				next = "flavors/detail?" + queryOf(l.Href)
-			}
-		}
+	var err error
+	// From 2.61 on flavors tell what is special about them.
+	if out.flavors, err = pages[flavor](ctx, a, region, "flavors", call{service: compute, path: "flavors/detail?limit=" + pageSize, better: "2.61"}); err != nil {
+		return nil, fmt.Errorf("list the flavors: %w", err)
 	}
-	next = "images?status=active&limit=" + pageSize
-	for next != "" {
-		var page struct {
-			Images []picture `json:"images"`
-			Next   string    `json:"next"`
-		}
-		if err := a.get(ctx, region, image, next, &page); err != nil {
-			return nil, fmt.Errorf("list the images: %w", err)
-		}
-		out.images, next = append(out.images, page.Images...), ""
-		if page.Next != "" && len(page.Images) > 0 {
-			next = "images?" + queryOf(page.Next)
-		}
+	if out.images, err = pages[picture](ctx, a, region, "images", call{service: image, path: "images?status=active&limit=" + pageSize}); err != nil {
+		return nil, fmt.Errorf("list the images: %w", err)
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -232,8 +157,8 @@ const largestDisk = 64 << 40
 func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, error) {
 	o := offer.Offers{Cloud: "openstack", Region: region, Quotas: map[string]offer.Quota{}, KeptAddresses: keptAddresses, Overlapping: true,
 		Without: map[string][]string{"subnet": {"zone"}, "disk": {"encrypted"}, "instance": {"host", "role", "licence"}},
-		Limits:  map[string]offer.Limit{"disk.size": {Step: gib}, "subnet.range": {Shortest: 1, Longest: 30}}}
-	var types []string
+		Limits:  map[string]offer.Limit{"disk.size": {Step: gib}, "subnet.range": {Shortest: 1, Longest: 30, IPv4: true}, "network.range": {IPv4: true}}}
+	var disks []offer.DiskType // nil where there are no volumes at all
 	var machines *sold
 	var networks []thing
 	var out *thing
@@ -241,7 +166,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	for _, read := range []func(context.Context) error{
 		func(ctx context.Context) (err error) { machines, err = a.sells(ctx, region); return err },
 		func(ctx context.Context) (err error) { o.Zones, err = a.zones(ctx, region, compute); return err },
-		func(ctx context.Context) (err error) { types, err = a.volumeTypes(ctx, region); return err },
+		func(ctx context.Context) (err error) { disks, err = a.diskTypes(ctx, region); return err },
 		func(ctx context.Context) (err error) { out, err = a.outside(ctx, region); return err },
 		func(ctx context.Context) (err error) { networks, err = a.list(ctx, region, "network", nil); return err },
 		func(ctx context.Context) error { return a.existing(ctx, region, &o) },
@@ -260,17 +185,21 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	for _, i := range machines.images {
 		o.Images = append(o.Images, imageOf(i))
 	}
-	for _, t := range types {
-		o.DiskTypes = append(o.DiskTypes, offer.DiskType{Name: t, About: "a volume type", MinBytes: gib, MaxBytes: largestDisk, Zones: o.Zones})
+	for _, d := range disks {
+		d.Zones = o.Zones
+		o.DiskTypes = append(o.DiskTypes, d)
 	}
 	addNetworks(&o, networks)
 	for _, name := range resource.TypeNames() {
-		if _, ok := conducts[name]; ok && (name != "address" || out != nil) {
+		_, makes := conducts[name]
+		switch {
+		case name == "address" && out == nil:
+			o.Without["instance"] = append(o.Without["instance"], "public", "address")
+		case name == "disk" && disks == nil:
+			o.Without["instance"] = append(o.Without["instance"], "disks")
+		case makes:
 			o.Types = append(o.Types, name)
 		}
-	}
-	if out == nil {
-		o.Without["instance"] = append(o.Without["instance"], "public", "address")
 	}
 	return o, nil
 }
@@ -306,7 +235,8 @@ func imageOf(i picture) offer.Image {
 		MinMemoryBytes: i.MiB << 20, MinDiskBytes: i.GiB * gib}
 }
 
-func (a *Adapter) volumeTypes(ctx context.Context, region string) ([]string, error) {
+// diskTypes reads the types of volumes; nil is a region that does without volumes.
+func (a *Adapter) diskTypes(ctx context.Context, region string) ([]offer.DiskType, error) {
 	var answer struct {
 		Types []struct {
 			Name string `json:"name"`
@@ -314,12 +244,12 @@ func (a *Adapter) volumeTypes(ctx context.Context, region string) ([]string, err
 	}
 	err := a.get(ctx, region, volume, "types", &answer)
 	if absent(err) {
-		return nil, nil // a region may do without volumes
+		return nil, nil
 	}
-	var out []string
+	out := []offer.DiskType{}
 	for _, t := range answer.Types {
 		if t.Name != "__DEFAULT__" {
-			out = append(out, t.Name)
+			out = append(out, offer.DiskType{Name: t.Name, About: "a volume type", MinBytes: gib, MaxBytes: largestDisk})
 		}
 	}
 	return out, err
@@ -327,8 +257,7 @@ func (a *Adapter) volumeTypes(ctx context.Context, region string) ([]string, err
 
 // absent reports whether a region does not have a service at all.
 func absent(err error) bool {
-	var e *cloud.Error
-	return errors.As(err, &e) && e.Class == cloud.Invalid && strings.Contains(e.Message, "has no service of type")
+	return errors.Is(err, errNoService)
 }
 
 // addNetworks tells the ranges of networks. One without subnets has the range that we keep
@@ -339,7 +268,7 @@ func addNetworks(o *offer.Offers, networks []thing) {
 			continue
 		}
 		ranges := []string{}
-		if r := n.kept(tagRange); r != "" {
+		if r := n.described()[tagRange]; r != "" {
 			ranges = append(ranges, r)
 		} else {
 			for _, s := range o.Subnets {
@@ -379,101 +308,4 @@ func (a *Adapter) existing(ctx context.Context, region string, o *offer.Offers) 
 		o.KeyPairs = append(o.KeyPairs, offer.Named{ID: k.ID, Name: name})
 	}
 	return err
-}
-
-// quotas reads what the project may have. A limit below nothing is none.
-func (a *Adapter) quotas(ctx context.Context, region string, o *offer.Offers) error {
-	put := func(name string, limit, used int64) {
-		if limit >= 0 {
-			o.Quotas[name] = offer.Quota{Limit: limit, Used: used}
-		}
-	}
-	var machines struct {
-		Limits struct {
-			Absolute map[string]any `json:"absolute"`
-		} `json:"limits"`
-	}
-	if err := a.get(ctx, region, compute, "limits", &machines); err != nil {
-		return fmt.Errorf("read the quotas of compute: %w", err)
-	}
-	of := func(name string) int64 { return number(machines.Limits.Absolute[name]) }
-	put("vcpus", of("maxTotalCores"), of("totalCoresUsed"))
-	put("machines", of("maxTotalInstances"), of("totalInstancesUsed"))
-	put("memory_gib", of("maxTotalRAMSize")/1024, (of("totalRAMUsed")+1023)/1024)
-	if of("maxTotalRAMSize") < 0 {
-		delete(o.Quotas, "memory_gib")
-	}
-	machines.Limits.Absolute = nil
-	switch err := a.get(ctx, region, volume, "limits", &machines); {
-	case absent(err):
-	case err != nil:
-		return fmt.Errorf("read the quotas of volumes: %w", err)
-	default:
-		put("disks", of("maxTotalVolumes"), of("totalVolumesUsed"))
-		put("disk_gib", of("maxTotalVolumeGigabytes"), of("totalGigabytesUsed"))
-	}
-	s, err := a.signedIn(ctx)
-	if err != nil {
-		return err
-	}
-	var nets struct {
-		Quota map[string]struct {
-			Limit    int64 `json:"limit"`
-			Used     int64 `json:"used"`
-			Reserved int64 `json:"reserved"`
-		} `json:"quota"`
-	}
-	if err := a.get(ctx, region, network, "quotas/"+s.project.ID+"/details.json", &nets); err != nil {
-		if c := cloud.ClassOf(err); c == cloud.Gone || c == cloud.Denied || c == cloud.Invalid {
-			return nil // an extension that not every cloud has
-		}
-		return fmt.Errorf("read the quotas of network: %w", err)
-	}
-	for theirs, ours := range map[string]string{"network": "networks", "subnet": "subnets", "router": "routers", "floatingip": "addresses", "security_group": "firewalls"} {
-		q := nets.Quota[theirs]
-		put(ours, q.Limit, q.Used+q.Reserved)
-	}
-	return nil
-}
-
-func number(v any) int64 {
-	switch n := v.(type) {
-	case float64:
-		return int64(n)
-	case json.Number:
-		i, _ := n.Int64()
-		return i
-	}
-	return 0
-}
-
-// proper checks a range before it is sent: the services take one with bits behind its
-// prefix, and make another of it.
-func proper(v any) error {
-	p, err := netip.ParsePrefix(fmt.Sprint(v))
-	if err == nil && p == p.Masked() {
-		return nil
-	}
-	return &cloud.Error{Class: cloud.Invalid, Property: "range", Message: fmt.Sprintf("%v is no range of addresses", v), Remedy: "write it as 10.20.0.0/16, with nothing behind the prefix"}
-}
-
-// Log reads what a machine wrote to its console, oldest line first.
-func (a *Adapter) Log(ctx context.Context, r cloud.Ref) ([]string, error) {
-	if r.Type != "instance" {
-		return nil, nil
-	}
-	s, err := a.find(ctx, r, "server", r.Token)
-	if err != nil || s == nil {
-		return nil, err
-	}
-	var answer struct {
-		Output string `json:"output"`
-	}
-	if err := a.do(ctx, r.Region, call{service: compute, method: http.MethodPost, path: "servers/" + s.ID + "/action", in: map[string]any{"os-getConsoleOutput": map[string]any{"length": 1000}}, out: &answer}); err != nil {
-		return nil, fmt.Errorf("read the console of %s: %w", s.Name, err)
-	}
-	if answer.Output == "" {
-		return nil, nil
-	}
-	return strings.Split(strings.TrimRight(answer.Output, "\n"), "\n"), nil
 }

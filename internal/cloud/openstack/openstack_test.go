@@ -3,10 +3,12 @@ package openstack
 import (
 	"encoding/pem"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -118,32 +120,103 @@ func things(t *testing.T, a *Adapter, region, mark string) map[string]int {
 	return out
 }
 
+// step makes something on a stand-in, step by step. After each one, after is given whether
+// another is needed and what a look sees.
+func step(t *testing.T, a *Adapter, typeName, name string, want map[string]any, after func(more bool, l cloud.Live)) cloud.Live {
+	t.Helper()
+	want["name"] = name
+	task := cloud.Task{Action: cloud.Create, Ref: cloud.Ref{Region: openstacktest.Region, Type: typeName, Token: "us-" + name + "-" + typeName}, Want: want, Tags: map[string]string{cloud.TagStack: name}}
+	for range 200 {
+		p, err := a.Step(t.Context(), task, func(p cloud.Part) error { task.Ref = task.Ref.With(p); return nil })
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, part := range p.Live.Parts {
+			task.Ref = task.Ref.With(part)
+		}
+		l, _, err := a.Look(t.Context(), task.Ref)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if after(p.More, l); !p.More && l.Phase != cloud.Making {
+			return l
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	t.Fatalf("%s is never made", typeName)
+	return cloud.Live{}
+}
+
 // made makes a network, a subnet and a machine on it, on a stand-in.
 func made(t *testing.T, a *Adapter) (network, subnet, machine cloud.Live) {
 	t.Helper()
 	make := func(typeName string, want map[string]any) cloud.Live {
 		t.Helper()
-		want["name"] = "pier"
-		task := cloud.Task{Action: cloud.Create, Ref: cloud.Ref{Region: openstacktest.Region, Type: typeName, Token: "us-pier-" + typeName}, Want: want, Tags: map[string]string{cloud.TagStack: "pier"}}
-		for range 200 {
-			p, err := a.Step(t.Context(), task, func(p cloud.Part) error { task.Ref = task.Ref.With(p); return nil })
-			if err != nil {
-				t.Fatal(err)
-			}
-			for _, part := range p.Live.Parts {
-				task.Ref = task.Ref.With(part)
-			}
-			if l, _, err := a.Look(t.Context(), task.Ref); !p.More && err == nil && l.Phase != cloud.Making {
-				return l
-			}
-			time.Sleep(5 * time.Millisecond)
-		}
-		t.Fatalf("%s is never made", typeName)
-		return cloud.Live{}
+		return step(t, a, typeName, "pier", want, func(bool, cloud.Live) {})
 	}
 	network = make("network", map[string]any{"range": "10.1.0.0/16"})
 	subnet = make("subnet", map[string]any{"network": network.ID, "range": "10.1.1.0/24"})
 	return network, subnet, make("instance", map[string]any{"size": "s1.small", "image": "debian-12", "subnet": subnet.ID, "public": true})
+}
+
+// TestAMachineIsNotThereBeforeItsFixedAddresses looks between the calls that make one with
+// two cards, each with an address of its own.
+func TestAMachineIsNotThereBeforeItsFixedAddresses(t *testing.T) {
+	t.Parallel()
+	c, a, _ := standIn(t)
+	_, subnet, _ := made(t, a)
+	no := func(bool, cloud.Live) {}
+	first, second := step(t, a, "address", "quay", map[string]any{}, no), step(t, a, "address", "lamp", map[string]any{}, no)
+	waited := false
+	m := step(t, a, "instance", "quay", map[string]any{"size": "s1.small", "image": "debian-12", "subnet": subnet.ID, "address": first.ID,
+		"cards": []any{map[string]any{"subnet": subnet.ID, "address": second.ID}}}, func(_ bool, l cloud.Live) {
+		for _, address := range []cloud.Live{first, second} {
+			f, err := a.byID(t.Context(), openstacktest.Region, "floating", address.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if there := f.Port != "" && f.Status == "ACTIVE"; !there && l.Phase == cloud.Ready {
+				t.Errorf("it is ready, and %s is %s on port %q", f.Floating, f.Status, f.Port)
+			}
+		}
+		waited = waited || strings.HasPrefix(l.Why, "203.0.113.")
+	})
+	if !waited {
+		t.Error("nothing told which address is waited for")
+	}
+	if m.Phase != cloud.Ready || m.Has["address"] != first.ID || m.Attributes["public_address"] != first.Attributes["address"] || len(m.Parts) != 3 || len(m.Tags) != 1 {
+		t.Errorf("%+v", m)
+	}
+	c.Break("floatingips", second.ID, map[string]any{"port_id": nil})
+	if l, _, err := a.Look(t.Context(), m.Ref); err != nil || l.Phase != cloud.Making || l.Why != fmt.Sprint(second.Attributes["address"], " is not on it") {
+		t.Errorf("with an address taken off it is %s: %s, %v", l.Phase, l.Why, err)
+	}
+	c.Break("floatingips", first.ID, nil)
+	if l, _, err := a.Look(t.Context(), m.Ref); err != nil || l.Phase != cloud.Broken || !strings.Contains(l.Why, "fixed address was removed") {
+		t.Errorf("with an address removed it is %s: %s, %v", l.Phase, l.Why, err)
+	}
+}
+
+// TestARegionMayDoWithoutVolumes offers what there is, and finds what there is.
+func TestARegionMayDoWithoutVolumes(t *testing.T) {
+	t.Parallel()
+	c, a, _ := standIn(t)
+	c.Diskless = true
+	o, err := a.Offers(t.Context(), openstacktest.Region)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if slices.Contains(o.Types, "disk") || !slices.Contains(o.Types, "instance") || !slices.Contains(o.Without["instance"], "disks") || len(o.DiskTypes) > 0 || o.Quotas["disks"].Limit > 0 || o.Quotas["vcpus"].Limit == 0 {
+		t.Errorf("%+v", o)
+	}
+	network, _, _ := made(t, a)
+	if all, err := cloud.Collect(a.Search(t.Context(), cloud.Query{Region: openstacktest.Region, Tags: network.Tags})); err != nil || len(all) != 3 {
+		t.Errorf("found %d, %v", len(all), err)
+	}
+	disk := cloud.Task{Action: cloud.Create, Ref: cloud.Ref{Region: openstacktest.Region, Type: "disk", Token: "us-none"}, Want: map[string]any{"name": "none", "size": "1GiB"}}
+	if _, err := a.Step(t.Context(), disk, func(cloud.Part) error { return nil }); cloud.ClassOf(err) != cloud.Invalid || !strings.Contains(err.Error(), "volumev3") {
+		t.Errorf("a disk there: %v", err)
+	}
 }
 
 // TestWhatSomebodyTookAwayIsTold removes parts behind our back, and breaks a volume.
@@ -210,7 +283,15 @@ func TestARevokedTokenIsReplaced(t *testing.T) {
 func TestAResizeIsOnTrialUntilItIsConfirmed(t *testing.T) {
 	t.Parallel()
 	_, a, _ := standIn(t)
-	_, _, machine := made(t, a)
+	network, _, machine := made(t, a)
+	status := func() string {
+		t.Helper()
+		s, err := a.byID(t.Context(), openstacktest.Region, "server", machine.ID)
+		if err != nil || s == nil {
+			t.Fatal(s, err)
+		}
+		return s.Status
+	}
 	to := func(size string) cloud.Live {
 		t.Helper()
 		for range 200 {
@@ -235,20 +316,21 @@ func TestAResizeIsOnTrialUntilItIsConfirmed(t *testing.T) {
 		t.Helper()
 		var l cloud.Live
 		for range 200 {
-			if l, _, _ = a.Look(t.Context(), machine.Ref); l.Phase == cloud.Ready && !l.Trial {
+			if l, _, _ = a.Look(t.Context(), machine.Ref); l.Phase == cloud.Ready && status() == "ACTIVE" {
 				break
 			}
 			time.Sleep(10 * time.Millisecond)
 		}
-		if l.Trial || l.Has["size"] != want {
-			t.Errorf("settled it has the size %v, on trial: %t; want %s", l.Has["size"], l.Trial, want)
+		if now := status(); now != "ACTIVE" || l.Has["size"] != want {
+			t.Errorf("settled it has the size %v and is %s; want %s", l.Has["size"], now, want)
 		}
 	}
-	if l := to("s1.medium"); !l.Trial {
-		t.Error("a new size is on no trial")
+	to("s1.medium")
+	if now := status(); now != "VERIFY_RESIZE" {
+		t.Errorf("a new size is on no trial: %s", now)
 	}
-	if err := a.Revert(t.Context(), machine.Ref); err != nil {
-		t.Fatal(err)
+	if back, err := a.Revert(t.Context(), machine.Ref); err != nil || !slices.Equal(back, []string{"size"}) {
+		t.Fatal(back, err)
 	}
 	settled("s1.small")
 	to("s1.medium")
@@ -256,9 +338,10 @@ func TestAResizeIsOnTrialUntilItIsConfirmed(t *testing.T) {
 		t.Fatal(err)
 	}
 	settled("s1.medium")
-	for _, again := range []func() error{func() error { return a.Confirm(t.Context(), machine.Ref) }, func() error { return a.Revert(t.Context(), machine.Ref) }} {
-		if err := again(); err != nil {
-			t.Errorf("of what is on no trial: %v", err)
+	for _, ref := range []cloud.Ref{machine.Ref, network.Ref} {
+		back, err := a.Revert(t.Context(), ref)
+		if again := a.Confirm(t.Context(), ref); err != nil || len(back) > 0 || again != nil {
+			t.Errorf("of a %s that is on no trial: %v %v, %v", ref.Type, back, err, again)
 		}
 	}
 	settled("s1.medium")
@@ -278,6 +361,9 @@ func TestOffersTellWhatAProjectHas(t *testing.T) {
 	}
 	if len(o.Networks) != 1 || o.Networks[0].Range != "10.1.0.0/16" || len(o.Subnets) != 1 || o.Subnets[0].Used < 3 || !o.Overlapping {
 		t.Errorf("networks %+v, subnets %+v", o.Networks, o.Subnets)
+	}
+	if why, _ := o.Limits["subnet.range"].Breaks("fd00::/64"); why == "" {
+		t.Error("an IPv6 range is not refused")
 	}
 	if i, _ := o.Image("debian-12"); i.System != "debian" || i.Version != "12" || i.User != "debian" {
 		t.Errorf("image %+v", i)

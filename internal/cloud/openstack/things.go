@@ -62,21 +62,16 @@ type thing struct {
 	Port     string `json:"port_id"`
 
 	// Of volumes. Size is in GiB.
-	Size        int64  `json:"size"`
-	VolumeType  string `json:"volume_type"`
-	Zone        string `json:"availability_zone"`
-	Attachments []struct {
-		Server string `json:"server_id"`
-	} `json:"attachments"`
+	Size       int64  `json:"size"`
+	VolumeType string `json:"volume_type"`
 
 	// Of servers.
 	Task       string `json:"OS-EXT-STS:task_state"`
 	ServerZone string `json:"OS-EXT-AZ:availability_zone"`
 	Flavor     struct {
-		Name   string `json:"original_name"`
-		VCPUs  int64  `json:"vcpus"`
-		MiB    int64  `json:"ram"`
-		Linked string `json:"id"` // below 2.47 a link stands here
+		Name  string `json:"original_name"`
+		VCPUs int64  `json:"vcpus"`
+		MiB   int64  `json:"ram"`
 	} `json:"flavor"`
 	Image any `json:"image"` // {"id"}, or "" for one that boots from a volume
 	Fault struct {
@@ -88,8 +83,7 @@ type thing struct {
 	KeyName string `json:"key_name"`
 
 	// Of key pairs.
-	PublicKey   string `json:"public_key"`
-	Fingerprint string `json:"fingerprint"`
+	PublicKey string `json:"public_key"`
 }
 
 // rule is one of a security group.
@@ -101,7 +95,6 @@ type rule struct {
 	To          *int64 `json:"port_range_max"`
 	Source      string `json:"remote_ip_prefix"`
 	Group       string `json:"remote_group_id"`
-	Family      string `json:"ethertype"`
 	Description string `json:"description"`
 }
 
@@ -150,8 +143,17 @@ const (
 	metaMark  = "undersail-mark"
 	tagRange  = "undersail-range"   // of a network, which has none of its own
 	tagWithin = "undersail-network" // of a group, which belongs to none
-	metaDisk  = "undersail-disk-"   // with a number: VOLUME MOUNT FORMAT
+	metaDisk  = "undersail-disk-"   // of a server, with a number: VOLUME MOUNT FORMAT
+	metaFixed = "undersail-fixed-"  // of a server, with the number of a card: the id of its fixed address
 )
+
+// ours reports whether an adapter keeps something for itself under a name.
+func ours(name string) bool {
+	return name == metaMark || name == tagRange || name == tagWithin || strings.HasPrefix(name, metaDisk) || strings.HasPrefix(name, metaFixed)
+}
+
+// hasMetadata reports whether tags of a thing are a map; those of others are a list of texts.
+func (t thing) hasMetadata() bool { return t.kind == "server" || t.kind == "volume" }
 
 // mark gives the mark of a thing, or "" for what somebody else made.
 func (t thing) mark() string {
@@ -177,54 +179,64 @@ func (t thing) keyName() (name, mark string) {
 	return t.Name, ""
 }
 
-// tagMap gives the tags of a thing as names and values. Tags without a value are not
-// ours, and are left out.
-func (t thing) tagMap() map[string]string {
-	out := map[string]string{}
-	switch t.kind {
-	case "server", "volume":
-		for k, v := range t.Metadata {
-			if k != metaMark && !strings.HasPrefix(k, metaDisk) {
-				out[k] = v
-			}
-		}
-	case "key":
+// described gives all that is written in the tags of a thing as names and values. Tags
+// without a value are not ours, and are left out.
+func (t thing) described() map[string]string {
+	switch {
+	case t.hasMetadata():
+		return t.Metadata
+	case t.kind == "key":
+		out := map[string]string{}
 		_, text, found := strings.Cut(t.PublicKey, keyTags)
 		if values, err := url.ParseQuery(strings.TrimSpace(text)); found && err == nil {
 			for k := range values {
 				out[k] = values.Get(k)
 			}
 		}
-	default:
-		for _, tag := range t.Tags {
-			k, v, found := strings.Cut(tag, "=")
-			if found && k != tagRange && k != tagWithin {
-				out[unescaped(k)] = unescaped(v)
-			}
+		return out
+	}
+	out := map[string]string{}
+	for _, tag := range t.Tags {
+		if k, v, found := strings.Cut(tag, "="); found {
+			out[unescaped(k)] = unescaped(v)
 		}
 	}
 	return out
 }
 
-// kept gives what the adapter itself keeps in the tags of a thing.
-func (t thing) kept(name string) string {
-	for _, tag := range t.Tags {
-		if k, v, _ := strings.Cut(tag, "="); k == name {
-			return unescaped(v)
-		}
+// tagMap gives the tags of a thing, without what the adapter keeps there.
+func (t thing) tagMap() map[string]string {
+	out := maps.Clone(t.described())
+	maps.DeleteFunc(out, func(name, _ string) bool { return ours(name) })
+	if out == nil {
+		return map[string]string{}
 	}
-	return ""
+	return out
 }
 
-// tagsOf writes tags as the cloud takes them: a list of texts without a comma or slash.
-func tagsOf(tags, kept map[string]string) []string {
+// own gives what the adapter itself keeps in the tags of a thing.
+func (t thing) own() map[string]string {
+	out := maps.Clone(t.described())
+	maps.DeleteFunc(out, func(name, _ string) bool { return !ours(name) })
+	return out
+}
+
+// metadata is what a server or volume is made with: the wanted tags, our mark, and what
+// else is to be kept there.
+func (w *work) metadata(keep map[string]string) map[string]string {
+	out := map[string]string{}
+	for _, m := range []map[string]string{w.task.Tags, keep, {metaMark: w.ref.Token}} {
+		maps.Copy(out, m)
+	}
+	return out
+}
+
+// tagsOf writes tags as the network service takes them: a list of texts without a comma or
+// slash.
+func tagsOf(tags map[string]string) []string {
 	out := []string{}
-	for _, m := range []map[string]string{tags, kept} {
-		for k, v := range m {
-			if v != "" || kept[k] == "" {
-				out = append(out, escaped(k)+"="+escaped(v))
-			}
-		}
+	for k, v := range tags {
+		out = append(out, escaped(k)+"="+escaped(v))
 	}
 	slices.Sort(out)
 	return out
@@ -241,7 +253,41 @@ func unescaped(s string) string { return unescaping.Replace(s) }
 // pageSize is how many things are asked for at once.
 const pageSize = "200"
 
-// list reads all pages of the things of a kind that a filter leaves.
+// pages reads every row of a listing, page by page. Most services tell where the next one
+// is in a list of links, images in a text.
+func pages[T any](ctx context.Context, a *Adapter, region, rows string, c call) ([]T, error) {
+	base, _, _ := strings.Cut(c.path, "?")
+	var out []T
+	for c.method = http.MethodGet; ; {
+		var page map[string]json.RawMessage
+		c.out = &page
+		if err := a.do(ctx, region, c); err != nil {
+			return nil, err
+		}
+		var some []T
+		if err := json.Unmarshal(page[rows], &some); err != nil {
+			return nil, &cloud.Error{Class: cloud.Transient, Message: "a page of " + rows + " cannot be read", Cause: err}
+		}
+		out = append(out, some...)
+		next := ""
+		var links []struct{ Rel, Href string }
+		if json.Unmarshal(page["next"], &next) != nil && json.Unmarshal(page[rows+"_links"], &links) == nil {
+			for _, l := range links {
+				if l.Rel == "next" {
+					next = l.Href
+				}
+			}
+		}
+		// Of a link the query is taken: some clouds tell addresses that only they reach.
+		u, err := url.Parse(next)
+		if next == "" || len(some) == 0 || err != nil {
+			return out, nil
+		}
+		c.path = base + "?" + u.RawQuery
+	}
+}
+
+// list reads all the things of a kind that a filter leaves.
 func (a *Adapter) list(ctx context.Context, region, name string, filter url.Values) ([]thing, error) {
 	k := kinds[name]
 	query := maps.Clone(filter)
@@ -253,49 +299,24 @@ func (a *Adapter) list(ctx context.Context, region, name string, filter url.Valu
 	if name == "server" || name == "volume" {
 		path += "/detail"
 	}
-	next := path + "?" + query.Encode()
-	var out []thing
-	for next != "" {
-		var page map[string]json.RawMessage
-		if err := a.get(ctx, region, k.service, next, &page); err != nil {
-			return nil, fmt.Errorf("list the %ss: %w", name, err)
-		}
-		var rows []json.RawMessage
-		if err := json.Unmarshal(page[k.plural], &rows); err != nil {
-			return nil, &cloud.Error{Class: cloud.Transient, Message: "a page of " + k.plural + " cannot be read", Cause: err}
-		}
-		for _, raw := range rows {
-			if name == "key" { // each stands in an object of its own
-				var one map[string]json.RawMessage
-				if json.Unmarshal(raw, &one) == nil {
-					raw = one[k.singular]
-				}
+	rows, err := pages[json.RawMessage](ctx, a, region, k.plural, call{service: k.service, path: path + "?" + query.Encode()})
+	if err != nil {
+		return nil, fmt.Errorf("list the %ss: %w", name, err)
+	}
+	out := make([]thing, len(rows))
+	for i, raw := range rows {
+		if name == "key" { // each stands in an object of its own
+			var one map[string]json.RawMessage
+			if json.Unmarshal(raw, &one) == nil {
+				raw = one[k.singular]
 			}
-			t := thing{kind: name}
-			if err := t.fill(raw); err != nil {
-				return nil, err
-			}
-			out = append(out, t)
 		}
-		var links []struct{ Rel, Href string }
-		json.Unmarshal(page[k.plural+"_links"], &links)
-		next = ""
-		for _, l := range links {
-			if l.Rel == "next" && len(rows) > 0 {
-				next = k.path + strings.TrimPrefix(path, k.path) + "?" + queryOf(l.Href)
-			}
+		out[i].kind = name
+		if err := out[i].fill(raw); err != nil {
+			return nil, err
 		}
 	}
 	return out, nil
-}
-
-// queryOf takes the query of a link: some clouds tell addresses that only they reach.
-func queryOf(href string) string {
-	u, err := url.Parse(href)
-	if err != nil {
-		return ""
-	}
-	return u.RawQuery
 }
 
 // byID reads one thing; nil is one that is not there.

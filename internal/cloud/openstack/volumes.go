@@ -3,7 +3,6 @@ package openstack
 import (
 	"context"
 	"fmt"
-	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -64,11 +63,8 @@ func (a *Adapter) message(ctx context.Context, region, id string) (string, error
 }
 
 func makeDisk(ctx context.Context, w *work) (cloud.Progress, error) {
-	if w.lost("volume") {
-		return cloud.Progress{}, gone()
-	}
 	if v := w.part("volume"); v != nil {
-		if p, did, err := w.metadata(ctx, "volume", w.task.Tags); did || err != nil {
+		if p, did, err := w.tagged(ctx, "volume", nil); did || err != nil {
 			return p, err
 		}
 		return w.done(ctx)
@@ -77,12 +73,7 @@ func makeDisk(ctx context.Context, w *work) (cloud.Progress, error) {
 	if err != nil {
 		return cloud.Progress{}, err
 	}
-	meta := maps.Clone(w.task.Tags)
-	if meta == nil {
-		meta = map[string]string{}
-	}
-	meta[metaMark] = w.ref.Token
-	body := w.marked(map[string]any{"size": size, "metadata": meta})
+	body := w.marked(map[string]any{"size": size, "metadata": w.metadata(nil)})
 	if kind, ok := w.task.Want["type"].(string); ok && kind != "" {
 		body["volume_type"] = kind
 	}
@@ -103,13 +94,7 @@ func makeDisk(ctx context.Context, w *work) (cloud.Progress, error) {
 
 func alterDisk(ctx context.Context, w *work) (cloud.Progress, error) {
 	v := w.part("volume")
-	if v == nil {
-		return cloud.Progress{}, gone()
-	}
-	if p, did, err := w.renamed(ctx, "volume"); did || err != nil {
-		return p, err
-	}
-	if p, did, err := w.metadata(ctx, "volume", w.task.Tags); did || err != nil {
+	if p, did, err := w.described(ctx, "volume"); did || err != nil {
 		return p, err
 	}
 	wanted, asked := w.task.Want["size"]

@@ -14,7 +14,8 @@ import (
 // conduct says how one neutral type is made of things. Each function makes at most one
 // changing call and gives progress that says whether another is needed.
 type conduct struct {
-	// main is the kind whose id is the resource's own.
+	// main is the kind whose id is the resource's own. Without it nothing is altered; where
+	// it was once and is not, nothing is made.
 	main string
 	// see builds what the resource is from its things.
 	see    func(ctx context.Context, w *work) (cloud.Live, error)
@@ -87,7 +88,13 @@ func (w *work) make(ctx context.Context, kind, mark string, body map[string]any)
 		return cloud.Progress{}, err
 	}
 	w.have[kind+" "+mark] = &t
+	return w.next(ctx)
+}
+
+// next says that another step is needed at once.
+func (w *work) next(ctx context.Context) (cloud.Progress, error) {
 	l, err := w.live(ctx)
+	l.ReadyIn = 0
 	return cloud.Progress{Live: l, More: true}, err
 }
 
@@ -147,53 +154,89 @@ func (w *work) live(ctx context.Context) (cloud.Live, error) {
 	return l, nil
 }
 
-// tagged keeps the tags of a part equal to the wanted ones; false says that they are.
-func (w *work) tagged(ctx context.Context, kind string, tags map[string]string, kept map[string]string) (cloud.Progress, bool, error) {
+// tagged keeps the tags of a part equal to the wanted ones, beside what the adapter keeps
+// there and what it is given to keep; false says that they are.
+func (w *work) tagged(ctx context.Context, kind string, keep map[string]string) (cloud.Progress, bool, error) {
 	t := w.part(kind)
-	if t == nil || tags == nil {
+	if t == nil || w.task.Tags == nil {
 		return cloud.Progress{}, false, nil
 	}
-	wanted := tagsOf(tags, kept)
-	have := slices.Clone(t.Tags)
-	slices.Sort(have)
-	if slices.Equal(wanted, have) {
+	wanted := maps.Clone(w.task.Tags)
+	maps.Copy(wanted, t.own())
+	maps.Copy(wanted, keep)
+	form, same := "metadata", maps.Equal(wanted, t.Metadata)
+	var body any = wanted
+	list := tagsOf(wanted)
+	if !t.hasMetadata() {
+		form, same, body = "tags", slices.Equal(list, slices.Sorted(slices.Values(t.Tags))), list
+	}
+	if same {
 		return cloud.Progress{}, false, nil
 	}
 	k := kinds[kind]
-	err := w.a.do(ctx, w.ref.Region, call{service: k.service, method: http.MethodPut, path: k.path + "/" + t.ID + "/tags", in: map[string]any{"tags": wanted}})
+	err := w.a.do(ctx, w.ref.Region, call{service: k.service, method: http.MethodPut, path: k.path + "/" + t.ID + "/" + form, in: map[string]any{form: body}})
 	if err != nil {
 		return cloud.Progress{}, false, fmt.Errorf("tag a %s: %w", kind, err)
 	}
-	t.Tags = wanted
-	p, err := w.more(ctx)
-	p.Live.ReadyIn = 0
+	if t.hasMetadata() {
+		t.Metadata = wanted
+	} else {
+		t.Tags = list
+	}
+	p, err := w.next(ctx)
 	return p, true, err
 }
 
-// metadata keeps the metadata of a server or volume equal to tags and what we keep there.
-func (w *work) metadata(ctx context.Context, kind string, tags map[string]string) (cloud.Progress, bool, error) {
+// renamed gives a thing its wanted name; false says that it has it. Floating addresses
+// have none.
+func (w *work) renamed(ctx context.Context, kind string) (cloud.Progress, bool, error) {
+	name, named := w.task.Want["name"]
 	t := w.part(kind)
-	if t == nil || tags == nil {
+	if !named || t == nil || kind == "floating" || t.Name == fmt.Sprint(name) {
 		return cloud.Progress{}, false, nil
 	}
-	wanted := maps.Clone(tags)
-	for k, v := range t.Metadata {
-		if k == metaMark || len(k) > len(metaDisk) && k[:len(metaDisk)] == metaDisk {
-			wanted[k] = v
+	if err := w.put(ctx, kind, t, map[string]any{"name": fmt.Sprint(name)}); err != nil {
+		return cloud.Progress{}, false, err
+	}
+	p, err := w.again(ctx, t)
+	return p, true, err
+}
+
+// described gives things their wanted name and tags; false says that they have them.
+func (w *work) described(ctx context.Context, kinds ...string) (cloud.Progress, bool, error) {
+	for _, kind := range kinds {
+		if p, did, err := w.renamed(ctx, kind); did || err != nil {
+			return p, did, err
+		}
+		if p, did, err := w.tagged(ctx, kind, nil); did || err != nil {
+			return p, did, err
 		}
 	}
-	if maps.Equal(wanted, t.Metadata) {
-		return cloud.Progress{}, false, nil
+	return cloud.Progress{}, false, nil
+}
+
+// describes alters what can be altered of most types: name and tags.
+func describes(kinds ...string) func(context.Context, *work) (cloud.Progress, error) {
+	return func(ctx context.Context, w *work) (cloud.Progress, error) {
+		if p, did, err := w.described(ctx, kinds...); did || err != nil {
+			return p, err
+		}
+		return w.done(ctx)
 	}
-	k := kinds[kind]
-	err := w.a.do(ctx, w.ref.Region, call{service: k.service, method: http.MethodPut, path: k.path + "/" + t.ID + "/metadata", in: map[string]any{"metadata": wanted}})
+}
+
+// again reads a thing that was changed, whose revision is a new one by the very call that
+// was made. Another step is needed at once.
+func (w *work) again(ctx context.Context, t *thing) (cloud.Progress, error) {
+	now, err := w.a.byID(ctx, w.ref.Region, t.kind, t.ID)
 	if err != nil {
-		return cloud.Progress{}, false, fmt.Errorf("describe a %s: %w", kind, err)
+		return cloud.Progress{}, err
 	}
-	t.Metadata = wanted
-	p, err := w.more(ctx)
-	p.Live.ReadyIn = 0
-	return p, true, err
+	if now == nil {
+		return cloud.Progress{}, gone()
+	}
+	w.have[t.kind+" "+t.mark()] = now
+	return w.next(ctx)
 }
 
 // put changes a thing, guarded by the revision that was seen where there is one.
@@ -213,6 +256,11 @@ func (w *work) put(ctx context.Context, kind string, t *thing, body map[string]a
 func (w *work) act(ctx context.Context, kind, id string, action map[string]any) error {
 	k := kinds[kind]
 	return w.a.do(ctx, w.ref.Region, call{service: k.service, method: http.MethodPost, path: k.path + "/" + url.PathEscape(id) + "/action", in: action})
+}
+
+// removes removes the things of a type, in order.
+func removes(kinds ...string) func(context.Context, *work) (cloud.Progress, error) {
+	return func(ctx context.Context, w *work) (cloud.Progress, error) { return w.removing(ctx, kinds...) }
 }
 
 // removing begins the removal of the first of some parts that is there; then another step
@@ -240,6 +288,9 @@ func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part
 		return cloud.Progress{}, err
 	}
 	w.task, w.intend = t, intend
+	if t.Action == cloud.Create && w.lost(c.main) || t.Action == cloud.Alter && w.part(c.main) == nil {
+		return cloud.Progress{}, fmt.Errorf("%s %s: %w", t.Action, t.Ref.Type, gone())
+	}
 	do := map[cloud.Action]func(context.Context, *work) (cloud.Progress, error){cloud.Create: c.create, cloud.Alter: c.alter, cloud.Remove: c.remove}[t.Action]
 	p, err := do(ctx, w)
 	if err != nil {

@@ -4,6 +4,7 @@
 package offer
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -81,6 +82,15 @@ type Subnet struct {
 type Named struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
+}
+
+// Saved reads offers that were saved as JSON in a file, which an error names.
+func Saved(file string, text []byte) (Offers, error) {
+	var o Offers
+	if err := json.Unmarshal(text, &o); err != nil {
+		return Offers{}, fmt.Errorf("%s holds no offers: %w", file, err)
+	}
+	return o, nil
 }
 
 // Everywhere is what an account can have in the region of a stack, and in the

@@ -40,8 +40,8 @@ type Cloud struct {
 	// Cores is the quota of compute, Pause how long work takes after an answer.
 	Cores int64
 	Pause time.Duration
-	// Old says that compute ends with version 2.53.
-	Old bool
+	// Old says that compute ends with version 2.53, Diskless that there are no volumes.
+	Old, Diskless bool
 }
 
 // thing is one object as its service tells it, with what only the stand-in knows.
@@ -247,6 +247,9 @@ func (c *Cloud) signIn(w http.ResponseWriter, _ *http.Request, in map[string]any
 	}
 	catalog := []any{}
 	for _, s := range []struct{ kind, path string }{{"identity", "/identity/v3"}, {"compute", "/compute/v2.1"}, {"network", "/network"}, {"volumev3", "/volume/v3/" + Project}, {"image", "/image"}} {
+		if s.kind == "volumev3" && c.Diskless {
+			continue
+		}
 		catalog = append(catalog, map[string]any{"type": s.kind, "id": s.kind, "name": s.kind, "endpoints": []any{map[string]any{"id": s.kind, "interface": "public", "region": Region, "region_id": Region, "url": c.URL + s.path}}})
 	}
 	w.Header().Set("X-Subject-Token", "token-"+strconv.Itoa(c.token))
