@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -20,6 +21,7 @@ import (
 	platform "github.com/gophercloud/gophercloud/v2/openstack"
 	"github.com/gophercloud/gophercloud/v2/openstack/config"
 	"github.com/gophercloud/gophercloud/v2/openstack/config/clouds"
+	"github.com/gophercloud/gophercloud/v2/openstack/identity/v3/tokens"
 )
 
 const (
@@ -94,6 +96,7 @@ var lists = []struct{ service, path, key string }{
 type ownLists struct {
 	t        *testing.T
 	services map[string]*gophercloud.ServiceClient
+	user     string // who asks, by id
 }
 
 func ownListsOf(t *testing.T, cloudsFile, entry string) ownLists {
@@ -107,9 +110,17 @@ func ownListsOf(t *testing.T, cloudsFile, entry string) ownLists {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := ownLists{t, map[string]*gophercloud.ServiceClient{}}
+	result, ok := provider.GetAuthResult().(tokens.CreateResult)
+	if !ok {
+		t.Fatal("nobody was signed in")
+	}
+	user, err := result.ExtractUser()
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := ownLists{t, map[string]*gophercloud.ServiceClient{}, user.ID}
 	for name, open := range map[string]func(*gophercloud.ProviderClient, gophercloud.EndpointOpts) (*gophercloud.ServiceClient, error){
-		"network": platform.NewNetworkV2, "compute": platform.NewComputeV2, "volume": platform.NewBlockStorageV3} {
+		"identity": platform.NewIdentityV3, "network": platform.NewNetworkV2, "compute": platform.NewComputeV2, "volume": platform.NewBlockStorageV3} {
 		if o.services[name], err = open(provider, eo); err != nil {
 			t.Fatal(err)
 		}
@@ -139,6 +150,25 @@ func (o ownLists) rows(service, path, key string) []map[string]any {
 		o.t.Fatal(path, err)
 	}
 	return rows
+}
+
+// credential makes an application credential and gives a clouds.yaml that holds it as the entry
+// short, and what takes it away.
+func (o ownLists) credential(name string) (cloudsFile string, takeAway func()) {
+	o.t.Helper()
+	user := "users/" + o.user + "/application_credentials"
+	var made struct{ ID, Secret string }
+	if err := json.Unmarshal(o.do("identity", "POST", user, map[string]any{"application_credential": map[string]any{"name": name}})["application_credential"], &made); err != nil {
+		o.t.Fatal(err)
+	}
+	gone := sync.OnceFunc(func() { o.do("identity", "DELETE", user+"/"+made.ID, nil) })
+	o.t.Cleanup(gone)
+	return file(o.t, "clouds.yaml", fmt.Sprintf(`clouds:
+  short:
+    auth_type: v3applicationcredential
+    region_name: %s
+    auth: {auth_url: "%s", application_credential_id: %s, application_credential_secret: %s}
+`, realRegion, o.services["identity"].Endpoint, made.ID, made.Secret)), gone
 }
 
 // count counts all that there is. Names of keys stand one level deeper.
@@ -286,6 +316,28 @@ resources:
 		if out, err := up.CombinedOutput(); err != nil {
 			t.Fatalf("%v\n%s", err, out)
 		}
+		if r := in.run("watch", fmt.Sprint(runs[0].ID)); r.code != 0 {
+			t.Errorf("the run did not go on: exit code %d\n%s%s", r.code, r.out, r.err)
+		}
+		in.retire("notice")
+	})
+	t.Run("the credential is taken away in the middle of a run", func(t *testing.T) {
+		in := b.in(t)
+		short, takeAway := o.credential("for-a-while")
+		in.must(0, "accounts", "renew", realAccount, "--clouds-file", short, "--entry", "short")
+		var p proposed
+		in.into(&p, append([]string{"propose", "notice", "--template", "shore-notice", "--input", `readers=["198.51.100.0/24"]`}, at...)...)
+		in.must(0, "apply", in.accept(p))
+		takeAway()
+		var runs []struct {
+			ID    int64
+			State string
+		}
+		in.into(&runs, "runs", "--stack", "notice")
+		if r := in.run("watch", fmt.Sprint(runs[0].ID)); r.code != 6 || !strings.Contains(r.out+r.err, "accounts renew") {
+			t.Errorf("the run does not wait for other credentials: exit code %d\n%s%s", r.code, r.out, r.err)
+		}
+		in.must(0, "accounts", "renew", realAccount, "--clouds-file", cloudsFile, "--entry", "harbour-app")
 		if r := in.run("watch", fmt.Sprint(runs[0].ID)); r.code != 0 {
 			t.Errorf("the run did not go on: exit code %d\n%s%s", r.code, r.out, r.err)
 		}

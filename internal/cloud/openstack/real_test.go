@@ -8,6 +8,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/gophercloud/gophercloud/v2"
+	platform "github.com/gophercloud/gophercloud/v2/openstack"
+	"github.com/gophercloud/gophercloud/v2/openstack/identity/v3/tokens"
+
 	"undersail/internal/cloud"
 	"undersail/internal/cloud/cloudtest"
 )
@@ -138,6 +142,33 @@ func refuse(t *testing.T, a *Adapter, region string, class cloud.Class) (map[str
 		return map[string]any{"size": "us.huge"}, true
 	}
 	return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false // only who runs the cloud may name a host
+}
+
+// TestATokenThatARealCloudRevokedIsReplaced goes on with another one, unseen by whoever asks.
+func TestATokenThatARealCloudRevokedIsReplaced(t *testing.T) {
+	const region = "RegionOne"
+	a, _ := realCloud(t, "harbour-app")
+	s, err := a.signedIn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	token := s.provider.Token()
+	identity, err := platform.NewIdentityV3(s.provider, gophercloud.EndpointOpts{Region: region})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := tokens.Revoke(t.Context(), identity, token).Err; err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Offers(t.Context(), region); err != nil {
+		t.Error("after its token was revoked:", err)
+	}
+	switch now, err := a.signedIn(t.Context()); {
+	case err != nil:
+		t.Error(err)
+	case now.provider.Token() == token:
+		t.Error("the services still take the token that was revoked: nothing was tried")
+	}
 }
 
 // TestCutOffAtEveryCallOfARealCloud prints how many kills there were.
