@@ -87,7 +87,11 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Running{Accounts: accounts, world: w, fabric: guest.NewFabric(m.Software, w.Real), lock: lock}
+	machines := filepath.Join(c.Dir, "machines")
+	if err := os.MkdirAll(machines, 0o700); err != nil {
+		return nil, err
+	}
+	r := &Running{Accounts: accounts, world: w, fabric: guest.NewFabric(m.Software, w.Real, machines), lock: lock}
 	cloud := larch.New(w, m, r.fabric, accounts, block, c.Rate)
 	if known, ok := w.Fact("larch_port").(float64); ok && c.Port == 0 {
 		c.Port = int(known) // accounts of the product know this port

@@ -234,9 +234,14 @@ resources:
 	if n := o.count(); n["servers"]-before["servers"] != 4 || n["volumes"]-before["volumes"] != 3 || n["floatingips"]-before["floatingips"] != 1 {
 		t.Errorf("after the change there are %v, before %v", n, before)
 	}
-	for _, s := range o.rows("compute", "servers/detail", "servers") {
-		if s["status"] != "ACTIVE" { // a new size that was proved is confirmed
-			t.Errorf("%v is %v", s["name"], s["status"])
+	// A new size that was proved is confirmed, which takes the cloud a moment.
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(time.Second) {
+		waiting := slices.DeleteFunc(o.rows("compute", "servers/detail", "servers"), func(s map[string]any) bool { return s["status"] == "ACTIVE" })
+		if len(waiting) == 0 {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("%v is %v", waiting[0]["name"], waiting[0]["status"])
 		}
 	}
 	t.Run("somebody removes a port", func(t *testing.T) {
@@ -352,7 +357,9 @@ resources:
 		}
 		time.Sleep(time.Second)
 	}
-	t.Logf("nothing is left of %s", strings.Join(slices.Sorted(maps.Keys(before)), ", "))
+	for _, l := range lists {
+		t.Logf("%s: %d, as before", l.key, before[l.key])
+	}
 }
 
 // pictures takes those of the documentation, where a folder for them is named.

@@ -309,7 +309,12 @@ func NewProber(resources []store.Resource, a store.Account, secrets *secret.Scru
 		}
 		reach, _ := r.Attributes["reach"].(map[string]any)
 		for port, at := range reach {
-			if to, ok := at.(string); ok && public != "" {
+			to, ok := at.(string)
+			switch {
+			case !ok || public == "" && !strings.Contains(port, ":"):
+			case strings.Contains(port, ":"): // of a further card
+				p.Reach[port] = to
+			default:
 				p.Reach[net.JoinHostPort(public, port)] = to
 			}
 		}

@@ -1,27 +1,20 @@
 // Package probe asks running machines for real: TCP connections, HTTP and HTTPS
-// requests, commands over SSH, each also through a jump host. It brings
-// evidence and judges nothing.
+// requests, commands over SSH, queries to databases, questions to name servers, signed
+// in where that is asked, each also through a jump host. It brings evidence and judges
+// nothing.
 package probe
 
 import (
 	"context"
-	"crypto/sha256"
-	"crypto/tls"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"net/http"
 	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
-	"sync"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"undersail/internal/core/health"
 	"undersail/internal/reach"
@@ -46,6 +39,9 @@ type Prober struct {
 	// of its answers only that is kept which a check names in `keep`.
 	Told  map[string]bool
 	Hosts map[string]bool
+	// Names is where the cloud's own name server is, as host:port; empty where it tells of
+	// none.
+	Names string
 	// Unreached says that no packets of ours reach the machines: then nothing is asked.
 	Unreached bool
 	// Timeout bounds one look; 5 seconds when zero.
@@ -128,7 +124,11 @@ func wouldAsk(c health.Check) string {
 	case "tcp":
 		return "connect to " + net.JoinHostPort(textOf(c.Spec, "host"), fmt.Sprint(number(c.Spec, "port", 0)))
 	case "http":
-		return "GET " + textOf(c.Spec, "url")
+		return askedOf(c.Spec)
+	case "database":
+		return queryOf(c.Spec)
+	case "name":
+		return questionOf(c.Spec)
 	case "ssh":
 		return textOf(c.Spec, "command") + " on " + textOf(c.Spec, "host")
 	}
@@ -143,6 +143,10 @@ func (p Prober) ask(ctx context.Context, c health.Check) (asked string, a answer
 		return p.http(ctx, c.Spec)
 	case "ssh":
 		return p.ssh(ctx, c.Spec)
+	case "database":
+		return p.database(ctx, c.Spec)
+	case "name":
+		return p.name(ctx, c.Spec)
 	}
 	return c.Kind, none("there is no such check")
 }
@@ -193,14 +197,27 @@ func (p Prober) dial(ctx context.Context, network, addr string) (net.Conn, error
 	if to, ok := p.Reach[addr]; ok {
 		addr = to
 	}
-	at, err := netip.ParseAddrPort(addr)
+	host, port, err := net.SplitHostPort(addr)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no address and port", addr)
+		return nil, fmt.Errorf("%s is no host and port", addr)
+	}
+	found, err := p.resolved(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	at, err := netip.ParseAddrPort(net.JoinHostPort(found.String(), port))
+	if err != nil {
+		return nil, fmt.Errorf("%s is no host and port", addr)
+	}
+	if to, ok := p.Reach[at.String()]; ok && to != at.String() { // a name of a machine whose port is elsewhere
+		if moved, err := netip.ParseAddrPort(to); err == nil {
+			at = moved
+		}
 	}
 	if len(p.Within) > 0 && !slices.ContainsFunc(p.Within, func(x netip.Prefix) bool { return x.Contains(at.Addr()) }) {
 		return nil, fmt.Errorf("the machines of the account are not at %s: no probe goes there", at.Addr())
 	}
-	return p.Policy.Dial(ctx, network, addr)
+	return p.Policy.Dial(ctx, network, at.String())
 }
 
 func (p Prober) tcp(ctx context.Context, spec map[string]any) (string, answer) {
@@ -219,126 +236,6 @@ func (p Prober) tcp(ctx context.Context, spec map[string]any) (string, answer) {
 	return asked, answer{words: "connected", passed: true}
 }
 
-func (p Prober) http(ctx context.Context, spec map[string]any) (string, answer) {
-	address := textOf(spec, "url")
-	r, err := p.route(ctx, spec)
-	asked := "GET " + address + r.words
-	if err != nil {
-		return asked, none(reason(err))
-	}
-	defer r.close()
-	transport := &http.Transport{DialContext: r.dial, DisableKeepAlives: true,
-		TLSClientConfig: &tls.Config{InsecureSkipVerify: textOf(spec, "trust") == "any", MinVersion: tls.VersionTLS12}}
-	client := &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
-	if err != nil {
-		return asked, none("that is no URL")
-	}
-	req.Header.Set("User-Agent", "undersail-probe")
-	res, err := client.Do(req)
-	if err != nil {
-		return asked, none(reason(err))
-	}
-	defer res.Body.Close()
-	body, _ := io.ReadAll(io.LimitReader(res.Body, readLimit))
-	passed := int64(res.StatusCode) == number(spec, "status", 200) && strings.Contains(string(body), textOf(spec, "contains"))
-	a := answer{words: strconv.Itoa(res.StatusCode), said: &said{string(body), len(body) == readLimit}, passed: passed}
-	if res.TLS != nil && len(res.TLS.PeerCertificates) > 0 {
-		a.end = "(certificate SHA-256 " + fingerprint(res.TLS.PeerCertificates[0].Raw) + ")"
-	}
-	return asked, a
-}
-
-// fingerprint writes the SHA-256 of a certificate as browsers show it.
-func fingerprint(certificate []byte) string {
-	sum := sha256.Sum256(certificate)
-	return strings.ReplaceAll(strings.ToUpper(fmt.Sprintf("% x", sum[:])), " ", ":")
-}
-
-func (p Prober) ssh(ctx context.Context, spec map[string]any) (string, answer) {
-	command := textOf(spec, "command")
-	r, err := p.route(ctx, spec)
-	asked := fmt.Sprintf("%s on %s as %s%s", command, textOf(spec, "host"), textOf(spec, "user"), r.words)
-	if err != nil {
-		return asked, none(reason(err))
-	}
-	defer r.close()
-	client, err := p.login(ctx, r.dial, spec)
-	if err != nil {
-		return asked, none(reason(err))
-	}
-	defer client.Close()
-	session, err := client.NewSession()
-	if err != nil {
-		return asked, none(reason(err))
-	}
-	defer session.Close()
-	out := &limited{left: readLimit}
-	session.Stdout, session.Stderr = out, out
-	err = session.Run(command)
-	a := answer{said: &said{out.text.String(), out.left == 0}, passed: err == nil && strings.Contains(out.text.String(), textOf(spec, "answer"))}
-	var exit *ssh.ExitError
-	if errors.As(err, &exit) {
-		a.end = fmt.Sprintf("(exit code %d)", exit.ExitStatus())
-	} else if err != nil {
-		return asked, none(reason(err))
-	}
-	return asked, a
-}
-
-// limited keeps the beginning of what is written to it. Both streams of a command
-// write to one.
-type limited struct {
-	mu   sync.Mutex
-	text strings.Builder
-	left int
-}
-
-func (l *limited) Write(b []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	n := min(l.left, len(b))
-	l.text.Write(b[:n])
-	l.left -= n
-	return len(b), nil
-}
-
-// login opens an SSH session to a host whose key is pinned.
-func (p Prober) login(ctx context.Context, dial func(context.Context, string, string) (net.Conn, error), spec map[string]any) (*ssh.Client, error) {
-	host := textOf(spec, "host")
-	signer, err := ssh.ParsePrivateKey([]byte(textOf(spec, "key")))
-	if err != nil {
-		return nil, errors.New("the private key cannot be read")
-	}
-	want := textOf(spec, "host_key")
-	if want == "" {
-		want = p.HostKeys[host]
-	}
-	pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(want))
-	if err != nil {
-		return nil, fmt.Errorf("no host key of %s is known to compare with", host)
-	}
-	addr := net.JoinHostPort(host, fmt.Sprint(number(spec, "port", 22)))
-	conn, err := dial(ctx, "tcp", addr)
-	if err != nil {
-		return nil, err
-	}
-	if deadline, ok := ctx.Deadline(); ok {
-		conn.SetDeadline(deadline)
-	}
-	// A connection inside another does not keep deadlines; closing it does.
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	c, channels, requests, err := ssh.NewClientConn(conn, addr, &ssh.ClientConfig{
-		User: textOf(spec, "user"), Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.FixedHostKey(pinned),
-		HostKeyAlgorithms: []string{pinned.Type()}})
-	if err != nil {
-		stop()
-		conn.Close()
-		return nil, err
-	}
-	return ssh.NewClient(c, channels, requests), nil
-}
-
 // reason says why there was no answer in as few words as possible. An error of a
 // request names its URL, in which a secret may stand in a form that nobody looks for.
 func reason(err error) string {
@@ -353,7 +250,7 @@ func reason(err error) string {
 	case strings.Contains(err.Error(), "connection refused"):
 		return "connection refused"
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		return "the key was not accepted"
+		return "not signed in: the key or the password was not accepted"
 	case strings.Contains(err.Error(), "host key mismatch"):
 		return "another host key than the pinned one was shown"
 	}

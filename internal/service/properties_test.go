@@ -49,23 +49,29 @@ var around = map[string]any{
 	"door":  map[string]any{"type": "firewall", "want": map[string]any{"network": "=net.id", "rules": []any{map[string]any{"from": "10.0.0.0/8", "port": 22}}}},
 	"gate":  map[string]any{"type": "firewall", "want": map[string]any{"network": "=net.id", "rules": []any{map[string]any{"from": "10.0.0.0/8", "port": 80}}}},
 	"front": map[string]any{"type": "address"}, "back": map[string]any{"type": "address"},
-	"key":  map[string]any{"type": "key_pair", "want": map[string]any{"public_key": firstKey}},
-	"key2": map[string]any{"type": "key_pair", "want": map[string]any{"public_key": secondKey}},
+	"key":    map[string]any{"type": "key_pair", "want": map[string]any{"public_key": firstKey}},
+	"key2":   map[string]any{"type": "key_pair", "want": map[string]any{"public_key": secondKey}},
+	"ground": map[string]any{"type": "host", "want": map[string]any{"family": "plain"}}, "ground2": map[string]any{"type": "host", "want": map[string]any{"family": "plain"}},
+	"acts": map[string]any{"type": "role", "want": map[string]any{"grants": grants("disk.read")}}, "acts2": map[string]any{"type": "role", "want": map[string]any{"grants": grants("disk.*")}},
 	"data": map[string]any{"type": "disk", "want": map[string]any{"size": "10GiB", "type": "solid"}},
 	"logs": map[string]any{"type": "disk", "want": map[string]any{"size": "10GiB", "type": "solid"}},
 }
 
 var common = map[string][2]any{"name": {"tried-one", "tried-two"}, "tags": {map[string]any{"owner": "ines"}, map[string]any{"owner": "tam", "wing": "east"}}}
 
+func grants(may ...any) any { return []any{map[string]any{"may": may}} }
+
 func rule(from string, port int) any { return map[string]any{"from": from, "port": port} }
 
 var triedTypes = map[string]tried{
 	"network": {map[string]any{"range": "10.%d.32.0/20"}, map[string][2]any{"range": {"10.%d.32.0/20", "10.%d.48.0/20"}}, nil},
 	"subnet": {map[string]any{"network": "=net.id", "range": "10.%d.2.0/24"},
-		map[string][2]any{"network": {"=net.id", "=net2.id"}, "range": {"10.%d.2.0/24", "10.%d.3.0/24"}, "zone": {"north-fell-a", "north-fell-b"}},
+		map[string][2]any{"network": {"=net.id", "=net2.id"}, "range": {"10.%d.2.0/24", "10.%d.3.0/24"}, "zone": {"north-fell-a", "north-fell-b"}, "way_out": {"none", "address"}},
 		map[string]map[string]any{"network": {"range": "10.%d.18.0/24"}}},
 	"firewall": {map[string]any{"network": "=net.id", "rules": []any{rule("10.0.0.0/8", 22)}},
 		map[string][2]any{"network": {"=net.id", "=net2.id"}, "rules": {[]any{rule("10.0.0.0/8", 22)}, []any{map[string]any{"from": "10.0.0.0/8", "port": 22, "about": "while the crews move", "until": "2027-01-31"}, rule("10.1.0.0/16", 443)}}}, nil},
+	"host":     {map[string]any{"family": "plain"}, map[string][2]any{"family": {"plain", "brisk"}, "zone": {"north-fell-b", "north-fell-c"}, "recover": {true, false}}, nil},
+	"role":     {map[string]any{"grants": grants("disk.read")}, map[string][2]any{"grants": {grants("disk.read"), grants("disk.read", "instance.*")}}, nil},
 	"address":  {base: map[string]any{}},
 	"key_pair": {map[string]any{}, map[string][2]any{"public_key": {firstKey, secondKey}}, nil},
 	"secret":   {map[string]any{"value": "spring tide"}, map[string][2]any{"value": {"spring tide", "neap tide"}}, nil},
@@ -75,7 +81,8 @@ var triedTypes = map[string]tried{
 		map[string][2]any{"size": {"plain-2", "brisk-2"}, "image": {"debian-12", "tide-base-3"}, "subnet": {"=lan.id", "=lan2.id"}, "zone": {"north-fell-b", "north-fell-c"}, "public": {true, false},
 			"address": {"=front.id", "=back.id"}, "firewalls": {[]any{"=door.id"}, []any{"=gate.id", "=door.id"}}, "key_pair": {"=key.id", "=key2.id"},
 			"disks": {[]any{map[string]any{"disk": "=data.id", "mount": "/data"}}, []any{map[string]any{"disk": "=logs.id"}}}, "user_data": {map[string]any{"hostname": "one"}, map[string]any{"hostname": "two"}},
-			"cards": {[]any{map[string]any{"subnet": "=lan2.id"}}, nil}, "host": {"hst-1", nil}, "role": {"rol-1", nil}, "licence": {"by-the-hour", "own"}}, nil},
+			"cards": {[]any{map[string]any{"subnet": "=lan2.id"}}, []any{map[string]any{"subnet": "=lan2.id", "address": "=front.id", "firewalls": []any{"=door.id"}}}},
+			"host":  {"=ground.id", "=ground2.id"}, "role": {"=acts.id", "=acts2.id"}, "licence": {"by-the-hour", "own"}}, nil},
 }
 
 // trial tries the properties of one type in a stack of its own.
@@ -134,6 +141,9 @@ func (x *trial) to(want map[string]any) string {
 			if f.Name != x.property && !strings.HasPrefix(f.Name, x.property+".") && !strings.HasPrefix(f.Name, x.property+"[") && f.Name != "after" && triedTypes[x.typ].also[x.property][f.Name] == nil {
 				x.t.Errorf("%s of %s: `%s` is named, from %v to %v", x.property, x.typ, f.Name, f.Before, f.After)
 			}
+			if f.Name == "after" {
+				continue // what it waits for follows from what it refers to
+			}
 			took = map[resource.Alteration]string{resource.InPlace: "in place", resource.NeedsStop: "with a stop", resource.Rebuild: "rebuilt"}[f.Alter]
 		}
 		if rebuilt := c.Change == change.Rebuild; rebuilt != (took == "rebuilt") {
@@ -173,7 +183,7 @@ func (x *trial) holds(stack string, want map[string]any) {
 					x.t.Errorf("%s of %s: the tag %s is %q", x.property, x.typ, key, live[0].Tags[key])
 				}
 			}
-		case strings.HasPrefix(text, "=") || name == "firewalls" || name == "disks":
+		case strings.HasPrefix(text, "=") || name == "firewalls" || name == "disks" || name == "cards":
 			if told == (len(live[0].Uses()) == 0) {
 				x.t.Errorf("%s of %s: %s is %v", x.property, x.typ, name, has)
 			}
@@ -213,7 +223,7 @@ func with(base map[string]any, property string, v any) map[string]any {
 // documentation: write it anew with -properties.write.
 func TestEveryPropertyOfEveryTypeIsAltered(t *testing.T) {
 	t.Parallel()
-	r := servicetest.NewWith(t, sim.Config{Pace: 2400, Rate: 100_000, Quotas: map[string]int64{"networks": 100, "addresses": 100}})
+	r := servicetest.NewWith(t, sim.Config{Pace: 2400, Rate: 100_000, Quotas: map[string]int64{"networks": 100, "addresses": 100, "hosts": 100}})
 	s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
 	names := slices.Sorted(maps.Keys(triedTypes))
 	rows := make([][]string, len(names))

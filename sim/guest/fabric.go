@@ -23,18 +23,22 @@ type Fabric struct {
 	real     func(cloudSeconds float64) time.Duration
 	shift    int
 
+	keep string // folder in which the disks of machines last, or empty
+
 	mu     sync.Mutex
 	guests map[string]*Guest
+	roots  map[string]*root
 	closed bool
 }
 
 // lowPort is tried once, to find out whether this machine lets us have such ports.
 const lowPort = "127.64.0.1:79"
 
-// NewFabric makes an empty fabric. Real turns cloud seconds into real time.
-// Ports below 1024 are shifted by 20000 on a machine that refuses them.
-func NewFabric(software map[string]market.Software, real func(float64) time.Duration) *Fabric {
-	f := &Fabric{software: software, real: real, guests: map[string]*Guest{}}
+// NewFabric makes an empty fabric. Real turns cloud seconds into real time; keep is a
+// folder in which the disks that machines boot from last, or empty. Ports below 1024 are
+// shifted by 20000 on a machine that refuses them.
+func NewFabric(software map[string]market.Software, real func(float64) time.Duration, keep string) *Fabric {
+	f := &Fabric{software: software, real: real, keep: keep, guests: map[string]*Guest{}, roots: map[string]*root{}}
 	l, err := net.Listen("tcp", lowPort)
 	if errors.Is(err, fs.ErrPermission) { // that it is taken says nothing: another simulator tries it too
 		f.shift = 20000
@@ -109,15 +113,19 @@ func (f *Fabric) dial(from *Guest, host string, number int) (net.Conn, error) {
 	}
 	f.mu.Lock()
 	var target *Guest
+	var source netip.Addr
+	door := 0
 	for _, g := range f.guests {
-		if g.Network == from.Network && g.Private == to {
-			target = g
+		for card, at := range g.cards() {
+			if own, joined := from.in(at.Network); joined && at.Private == to {
+				target, source, door = g, own, card
+			}
 		}
 	}
 	f.mu.Unlock()
 	if to.IsLoopback() {
 		target = from // what listens on the machine itself, before any firewall
-	} else if target == nil || !target.allows(from.Private, number) {
+	} else if target == nil || !target.allows(source, door, number) {
 		return nil, fmt.Errorf("timed out") // as a packet that nothing answers
 	}
 	target.mu.Lock()

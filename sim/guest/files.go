@@ -6,7 +6,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -24,7 +23,7 @@ func (g *Guest) takeFiles(channel io.ReadWriteCloser) {
 type fileHandlers struct{ guest *Guest }
 
 func (h *fileHandlers) Fileread(r *sftp.Request) (io.ReaderAt, error) {
-	content, ok := h.guest.read(r.Filepath)
+	content, ok := h.guest.root.read(r.Filepath)
 	if !ok {
 		return nil, fs.ErrNotExist
 	}
@@ -40,26 +39,32 @@ func (h *fileHandlers) Filecmd(r *sftp.Request) error {
 	case "Setstat":
 		return nil
 	case "Remove":
-		h.guest.mu.Lock()
-		defer h.guest.mu.Unlock()
-		delete(h.guest.files, r.Filepath)
+		h.guest.root.remove(r.Filepath)
+		return nil
+	case "Mkdir":
+		h.guest.root.makeDir(r.Filepath)
 		return nil
 	}
 	return sftp.ErrSSHFxOpUnsupported
 }
 
 func (h *fileHandlers) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
-	h.guest.mu.Lock()
-	defer h.guest.mu.Unlock()
-	var out entries
-	for at, content := range h.guest.files {
-		if r.Method == "List" && path.Dir(at) == path.Clean(r.Filepath) || r.Method != "List" && at == r.Filepath {
-			out = append(out, entry{path.Base(at), int64(len(content))})
-		}
+	root, at := h.guest.root, path.Clean(r.Filepath)
+	one := func(at string) (entry, bool) {
+		text, file := root.read(at)
+		return entry{path.Base(at), int64(len(text)), !file}, file || root.isDir(at)
 	}
-	slices.SortFunc(out, func(a, b os.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
-	if r.Method != "List" && len(out) == 0 {
-		return nil, fs.ErrNotExist
+	if r.Method != "List" {
+		e, there := one(at)
+		if !there {
+			return nil, fs.ErrNotExist
+		}
+		return entries{e}, nil
+	}
+	out := entries{}
+	for _, base := range root.list(at) {
+		e, _ := one(path.Join(at, base))
+		out = append(out, e)
 	}
 	return out, nil
 }
@@ -86,18 +91,8 @@ func (u *upload) WriteAt(b []byte, at int64) (int, error) {
 }
 
 func (u *upload) Close() error {
-	u.guest.mu.Lock()
-	defer u.guest.mu.Unlock()
-	u.guest.files[u.path] = string(u.text)
+	u.guest.root.write(u.path, string(u.text))
 	return nil
-}
-
-// read gives a file of the machine.
-func (g *Guest) read(path string) (string, bool) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	content, ok := g.files[path]
-	return content, ok
 }
 
 type entries []os.FileInfo
@@ -116,11 +111,17 @@ func (e entries) ListAt(into []os.FileInfo, at int64) (int, error) {
 type entry struct {
 	name string
 	size int64
+	dir  bool
 }
 
-func (e entry) Name() string       { return e.name }
-func (e entry) Size() int64        { return e.size }
-func (e entry) Mode() fs.FileMode  { return 0o644 }
+func (e entry) Name() string { return e.name }
+func (e entry) Size() int64  { return e.size }
+func (e entry) Mode() fs.FileMode {
+	if e.dir {
+		return fs.ModeDir | 0o755
+	}
+	return 0o644
+}
 func (e entry) ModTime() time.Time { return time.Time{} }
-func (e entry) IsDir() bool        { return false }
+func (e entry) IsDir() bool        { return e.dir }
 func (e entry) Sys() any           { return nil }

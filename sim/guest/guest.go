@@ -5,15 +5,12 @@
 package guest
 
 import (
+	"context"
 	"crypto/tls"
 	"fmt"
-	"log"
 	"maps"
-	"net"
-	"net/http"
 	"net/netip"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -22,10 +19,17 @@ import (
 	"undersail/sim/market"
 )
 
-// Rule lets a source range connect to a port.
+// Rule lets a source range connect to a port of one of the cards, the first being 0.
 type Rule struct {
 	From netip.Prefix
 	Port int
+	Card int
+}
+
+// Card is where a machine stands in a network; the zero address is none.
+type Card struct {
+	Network         string
+	Private, Public netip.Addr
 }
 
 // Disk is an attached disk.
@@ -33,14 +37,16 @@ type Disk struct {
 	ID    string
 	Bytes int64
 	Mount string
+	// Format is its file system.
+	Format string
 }
 
 // Spec is what a guest is made from. Durations are cloud seconds.
 type Spec struct {
-	ID, Label   string
-	Network     string
-	Private     netip.Addr
-	Public      netip.Addr // the zero address when there is none
+	ID, Label string
+	Card
+	Further     []Card // beside the first
+	NoWayOut    bool   // no packets get out of its subnet
 	Image       market.Image
 	Key         string // authorized key of the image's user, or empty
 	VCPUs       int64
@@ -57,6 +63,10 @@ type Spec struct {
 	Dead   func() bool
 	Turns  func() (time.Duration, bool)
 	Failed func(disk string) bool
+	// Spoilt reports whether a fault spoils what the guest tells of something, such as
+	// cores or replication.
+	Spoilt func(what string) bool
+	Zones  []string // of its region
 }
 
 // sshAfter is how long after the boot the SSH server answers, and settleAfter
@@ -69,16 +79,17 @@ const (
 // Guest is one running machine.
 type Guest struct {
 	Spec
-	fabric   *Fabric
-	software map[string]market.Software
-	real     func(cloudSeconds float64) time.Duration
-	files    map[string]string
-	users    map[string][]ssh.PublicKey
-	services []*service
-	faults   []string // of the first boot
-	stop     chan struct{}
-	ended    chan struct{}
-	wake     chan struct{}
+	fabric    *Fabric
+	software  map[string]market.Software
+	real      func(cloudSeconds float64) time.Duration
+	root      *root
+	users     map[string][]ssh.PublicKey
+	passwords map[string]string
+	services  []*service
+	faults    []string // of the first boot
+	stop      chan struct{}
+	ended     chan struct{}
+	wake      chan struct{}
 
 	mu      sync.Mutex
 	rules   []Rule
@@ -88,6 +99,16 @@ type Guest struct {
 	// turned is since when services have failed for good.
 	up     map[string]time.Time
 	turned map[string]bool
+	// restarted is when services were started again, in cloud seconds since the boot.
+	restarted map[string]float64
+	sessions  map[string]string // users by session
+	disks     []Disk
+	cut       bool         // no packets get out
+	running   map[int]bool // shells, by their number
+	lastShell int
+	// alive ends when the machine stops.
+	alive context.Context
+	dies  context.CancelFunc
 }
 
 // service is one service of the guest.
@@ -98,24 +119,29 @@ type service struct {
 	after    float64 // cloud seconds after boot when its start begins
 }
 
-// port is one open port: a socket if the guest is public, and the way in
-// through the fabric.
-type port struct {
-	number  int
-	reach   string
-	socket  net.Listener
-	private *chanListener
-	close   func()
-}
-
 func newGuest(spec Spec, f *Fabric) *Guest {
-	g := &Guest{Spec: spec, fabric: f, software: f.software, real: f.real, files: map[string]string{},
-		users: map[string][]ssh.PublicKey{}, stop: make(chan struct{}), ended: make(chan struct{}), wake: make(chan struct{}, 1), ports: map[int]*port{}, up: map[string]time.Time{}, turned: map[string]bool{}}
+	g := &Guest{Spec: spec, fabric: f, software: f.software, real: f.real, root: f.rootOf(spec.ID),
+		users: map[string][]ssh.PublicKey{}, passwords: map[string]string{}, stop: make(chan struct{}), ended: make(chan struct{}), wake: make(chan struct{}, 1), ports: map[int]*port{}, up: map[string]time.Time{}, turned: map[string]bool{}, restarted: map[string]float64{}, running: map[int]bool{}, sessions: map[string]string{}}
+	g.disks, g.cut = spec.Disks, spec.NoWayOut
+	g.alive, g.dies = context.WithCancel(context.Background())
 	g.firstBoot()
 	return g
 }
 
-// firstBoot reads the cloud-init document.
+// cards are all of them, the first one first.
+func (g *Guest) cards() []Card { return append([]Card{g.Card}, g.Further...) }
+
+// in gives the address of the machine in a network.
+func (g *Guest) in(network string) (netip.Addr, bool) {
+	for _, c := range g.cards() {
+		if c.Network == network {
+			return c.Private, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// firstBoot reads the cloud-init document. What it writes to the disk it writes once.
 func (g *Guest) firstBoot() {
 	g.addKey(g.Image.User, g.Key)
 	for _, item := range list(g.UserData["ssh_authorized_keys"]) {
@@ -123,34 +149,127 @@ func (g *Guest) firstBoot() {
 	}
 	for _, item := range list(g.UserData["users"]) {
 		u, _ := item.(map[string]any)
+		name := fmt.Sprint(u["name"])
 		for _, key := range list(u["ssh_authorized_keys"]) {
-			g.addKey(fmt.Sprint(u["name"]), fmt.Sprint(key))
+			g.addKey(name, fmt.Sprint(key))
+		}
+		if password, ok := u["plain_text_passwd"].(string); ok && u["lock_passwd"] == false {
+			g.passwords[name] = password
 		}
 	}
-	for _, item := range list(g.UserData["write_files"]) {
-		if f, ok := item.(map[string]any); ok {
-			g.files[fmt.Sprint(f["path"])] = fmt.Sprint(f["content"])
+	if g.root.begin() {
+		for _, item := range list(g.UserData["write_files"]) {
+			if f, ok := item.(map[string]any); ok {
+				g.root.write(fmt.Sprint(f["path"]), fmt.Sprint(f["content"]))
+			}
 		}
 	}
 	at := sshAfter + settleAfter
 	for _, item := range list(g.UserData["packages"]) {
 		name := fmt.Sprint(item)
-		sw, known := g.software[name]
-		if !known || !g.Image.Installs(name) {
-			g.faults = append(g.faults, "E: Unable to locate package "+name) // nothing of it comes up
+		sw, fault := g.packaged(name)
+		if fault != "" {
+			g.faults = append(g.faults, fault) // nothing of it comes up
 			continue
 		}
 		at += sw.Install
-		if sw.Service != "" {
-			g.services = append(g.services, &service{name: sw.Service, software: sw, packaged: name, after: at})
+		g.services = append(g.services, &service{name: sw.Service, software: sw, packaged: name, after: at})
+	}
+	for _, name := range g.root.installed() { // by hand, before it was stopped
+		if sw, known := g.software[name]; known {
+			g.services = append(g.services, &service{name: sw.Service, software: sw, packaged: name, after: sshAfter})
 		}
 	}
+}
+
+// packaged finds a package, or says why it cannot be installed.
+func (g *Guest) packaged(name string) (market.Software, string) {
+	sw, known := g.software[name]
+	switch {
+	case !known || !g.Image.Installs(name):
+		return sw, "E: Unable to locate package " + name
+	case g.cutOff():
+		return sw, "E: Failed to fetch " + name + ": no way out of the subnet"
+	}
+	return sw, ""
+}
+
+// install installs a package on the running machine, which takes a while.
+func (g *Guest) install(name string) (took time.Duration, fault string) {
+	sw, fault := g.packaged(name)
+	if fault != "" || slices.ContainsFunc(g.all(), func(s *service) bool { return s.packaged == name }) {
+		return 0, fault
+	}
+	g.root.change(func(c *content) { c.Installed = append(c.Installed, name) })
+	g.mu.Lock()
+	g.services = append(slices.Clone(g.services), &service{name: sw.Service, software: sw, packaged: name, after: g.since(time.Now()) + sw.Install})
+	g.mu.Unlock()
+	g.nudge()
+	return g.real(sw.Install), ""
+}
+
+// all are the services, of the first boot and later ones.
+func (g *Guest) all() []*service {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.services
 }
 
 func (g *Guest) addKey(user, authorized string) {
 	if key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(authorized)); err == nil {
 		g.users[user] = append(g.users[user], key)
 	}
+}
+
+// restartedAt is when a service was started again, in cloud seconds since the boot.
+func (g *Guest) restartedAt(service string) float64 {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.restarted[service]
+}
+
+// spoilt reports whether a fault spoils what the guest tells of something.
+func (g *Guest) spoilt(what string) bool { return g.Spoilt != nil && g.Spoilt(what) }
+
+// knowsUser reports whether somebody may log in by that name.
+func (g *Guest) knowsUser(name string) bool {
+	return g.users[name] != nil || g.secretOf(name) != ""
+}
+
+// secretOf is the password of a user, or nothing.
+func (g *Guest) secretOf(user string) string {
+	if p := g.root.password(user); p != "" {
+		return p
+	}
+	return g.passwords[user]
+}
+
+// begins gives a shell a number by which it is found while it runs.
+func (g *Guest) begins() int {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.lastShell++
+	number := 1000 + g.lastShell
+	g.running[number] = true
+	return number
+}
+
+func (g *Guest) ends(number int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	delete(g.running, number)
+}
+
+func (g *Guest) runs(number int) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.running[number]
+}
+
+func (g *Guest) numbers() []int {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Sorted(maps.Keys(g.running))
 }
 
 func list(v any) []any { l, _ := v.([]any); return l }
@@ -163,7 +282,7 @@ func (g *Guest) since(now time.Time) float64 {
 // Initialised reports whether first-boot configuration is over.
 func (g *Guest) Initialised(now time.Time) bool {
 	last := sshAfter + settleAfter
-	for _, s := range g.services {
+	for _, s := range g.all() {
 		last = max(last, s.after)
 	}
 	return g.since(now) >= last
@@ -180,8 +299,8 @@ func (g *Guest) Console(now time.Time) []string {
 	if len(g.faults) > 0 {
 		lines = append(append(lines, g.faults...), "cloud-init: installing packages failed")
 	}
-	for _, s := range g.services {
-		if g.since(now) >= s.after {
+	for _, s := range g.all() {
+		if s.name != "" && g.since(now) >= s.after {
 			lines = append(lines, "systemd: "+s.name+" is "+g.state(s, now))
 		}
 	}
@@ -194,21 +313,23 @@ func (g *Guest) Console(now time.Time) []string {
 // state tells a service's state in the words of systemd.
 func (g *Guest) state(s *service, now time.Time) string {
 	g.mu.Lock()
-	held, release := g.held, g.release
+	held, release, after := g.held, g.release, max(s.after, g.restarted[s.name])
 	g.mu.Unlock()
 	started := g.since(now)
 	if !release.IsZero() {
 		started = min(started, s.after+float64(now.Sub(release))/float64(g.real(1)))
 	}
 	switch {
-	case started < s.after:
+	case started < s.after, g.root.off(s.name):
 		return "inactive"
 	case held:
 		return "activating"
 	case s.software.NeedsMount != "" && !g.mounted(s.software.NeedsMount):
 		return "failed"
-	case started < s.after+s.software.Start:
+	case started < after+s.software.Start:
 		return "activating"
+	case g.spoilt("service"):
+		return "failed"
 	case g.turnedBack(s.name, now):
 		return "failed"
 	}
@@ -231,7 +352,7 @@ func (g *Guest) turnedBack(name string, now time.Time) bool {
 }
 
 func (g *Guest) mounted(path string) bool {
-	return slices.ContainsFunc(g.Disks, func(d Disk) bool { return d.Mount == path && (g.Failed == nil || !g.Failed(d.ID)) })
+	return slices.ContainsFunc(g.attached(), func(d Disk) bool { return d.Mount == path && (g.Failed == nil || !g.Failed(d.ID)) })
 }
 
 // warm tells how many of its feeds a service has, out of all.
@@ -259,6 +380,7 @@ func (g *Guest) run() {
 		wait := g.untilNext(now)
 		select {
 		case <-g.stop:
+			g.dies()
 			g.mu.Lock()
 			for _, p := range g.ports {
 				p.close()
@@ -289,8 +411,9 @@ func (g *Guest) untilNext(now time.Time) time.Duration {
 		next = 300 * time.Millisecond // a fault may come or be lifted
 	}
 	moments := []float64{sshAfter}
-	for _, s := range g.services {
-		moments = append(moments, s.after, s.after+s.software.Start)
+	for _, s := range g.all() {
+		began := max(s.after, g.restartedAt(s.name))
+		moments = append(moments, s.after, began+s.software.Start)
 	}
 	for _, m := range moments {
 		if d := g.Booted.Add(g.real(m)).Sub(now); d > 0 && d < next {
@@ -299,160 +422,3 @@ func (g *Guest) untilNext(now time.Time) time.Duration {
 	}
 	return next + time.Millisecond
 }
-
-// wanted lists the ports that answer now with what speaks there.
-func (g *Guest) wanted(now time.Time) map[int]*service {
-	out := map[int]*service{}
-	if g.Dead != nil && g.Dead() {
-		return out
-	}
-	if g.since(now) >= sshAfter {
-		out[22] = nil
-	}
-	for _, s := range g.services {
-		if g.state(s, now) == "active" {
-			for _, p := range s.software.Ports {
-				out[p.Port] = s
-			}
-		}
-	}
-	return out
-}
-
-func (g *Guest) openPorts(now time.Time) {
-	wanted := g.wanted(now)
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	for number, p := range g.ports {
-		if _, still := wanted[number]; !still {
-			p.close()
-			delete(g.ports, number)
-		}
-	}
-	for _, number := range slices.Sorted(maps.Keys(wanted)) {
-		p := g.ports[number]
-		if p == nil {
-			p = g.open(number, wanted[number])
-			g.ports[number] = p
-		}
-		g.guard(p)
-	}
-}
-
-// open starts what speaks on a port. The socket comes with guard, when a rule
-// allows anybody.
-func (g *Guest) open(number int, s *service) *port {
-	p := &port{number: number, private: newChanListener(g.Private, number)}
-	if s == nil {
-		go g.serveSSH(p.private)
-		p.close = func() { p.private.Close(); closeSocket(p) }
-		return p
-	}
-	speaks := "http"
-	for _, sp := range s.software.Ports {
-		if sp.Port == number {
-			speaks = sp.Speaks
-		}
-	}
-	if speaks == "tcp" {
-		go serveTCP(p.private, s.name)
-		p.close = func() { p.private.Close(); closeSocket(p) }
-		return p
-	}
-	server := &http.Server{Handler: g.web(s), ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet}
-	go server.Serve(g.secured(p.private, speaks))
-	p.close = func() { server.Close(); p.private.Close(); closeSocket(p) }
-	return p
-}
-
-func closeSocket(p *port) {
-	if p.socket != nil {
-		p.socket.Close()
-		p.socket = nil
-	}
-}
-
-func (g *Guest) secured(l net.Listener, speaks string) net.Listener {
-	if speaks != "https" {
-		return l
-	}
-	return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{g.Certificate}, MinVersion: tls.VersionTLS12})
-}
-
-// guard makes the socket of a port let in exactly whom the rules allow.
-func (g *Guest) guard(p *port) {
-	if !g.Public.IsValid() {
-		return
-	}
-	var from []netip.Prefix
-	for _, r := range g.rules {
-		if r.Port == p.number {
-			from = append(from, r.From)
-		}
-	}
-	if from == nil {
-		closeSocket(p)
-		return
-	}
-	if p.socket == nil {
-		socket, err := listenAt(g.Public, p.number)
-		if err != nil {
-			return // no port of the machine is free; nothing answers
-		}
-		p.socket, p.reach = socket, socket.Addr().String()
-		go forward(socket, p.private, func(source netip.Addr) bool { return g.allows(source, p.number) })
-	}
-	// Without the filter a source that is not allowed is turned away by forward.
-	_ = onlyFrom(p.socket, from)
-}
-
-// SetRules replaces the inbound rules.
-func (g *Guest) SetRules(rules []Rule) {
-	g.mu.Lock()
-	g.rules = rules
-	g.mu.Unlock()
-	select {
-	case g.wake <- struct{}{}:
-	default:
-	}
-}
-
-// Reach tells at which host:port each port is reached, by the port's number.
-// Ports of services that are not up yet are told too, so that nobody has to
-// guess; they are the ports themselves unless these can't be had.
-func (g *Guest) Reach() map[string]any {
-	out := map[string]any{}
-	if !g.Public.IsValid() {
-		return out
-	}
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	numbers := []int{22}
-	for _, s := range g.services {
-		for _, p := range s.software.Ports {
-			numbers = append(numbers, p.Port)
-		}
-	}
-	for _, n := range numbers {
-		at := netip.AddrPortFrom(g.Public, uint16(g.fabric.shifted(n))).String()
-		if p := g.ports[n]; p != nil && p.reach != "" {
-			at = p.reach
-		}
-		out[strconv.Itoa(n)] = at
-	}
-	return out
-}
-
-// allows reports whether the rules let a source connect to a port.
-func (g *Guest) allows(source netip.Addr, number int) bool {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return slices.ContainsFunc(g.rules, func(r Rule) bool { return r.Port == number && r.From.Contains(source) })
-}
-
-// quiet drops what net/http says about clients that hang up.
-var quiet = log.New(discard{}, "", 0)
-
-type discard struct{}
-
-func (discard) Write(b []byte) (int, error) { return len(b), nil }

@@ -22,7 +22,7 @@ func setup(t *testing.T) *Fabric {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := NewFabric(m.Software, func(s float64) time.Duration { return time.Duration(s * float64(time.Millisecond)) })
+	f := NewFabric(m.Software, func(s float64) time.Duration { return time.Duration(s * float64(time.Millisecond)) }, "")
 	t.Cleanup(f.Close)
 	return f
 }
@@ -42,7 +42,7 @@ func signer(t *testing.T) ssh.Signer {
 
 func everywhere(ports ...int) (rules []Rule) {
 	for _, p := range ports {
-		rules = append(rules, Rule{netip.MustParsePrefix("0.0.0.0/0"), p})
+		rules = append(rules, Rule{From: netip.MustParsePrefix("0.0.0.0/0"), Port: p})
 	}
 	return rules
 }
@@ -62,15 +62,15 @@ func TestTheOnlyWayToAPrivateGuestIsThroughTheBastion(t *testing.T) {
 	f := setup(t)
 	mine, theirs := signer(t), signer(t)
 	key := string(ssh.MarshalAuthorizedKey(mine.PublicKey()))
-	bastion := Spec{ID: "b", Label: "bastion", Network: "net", Private: netip.MustParseAddr("10.0.0.4"), Public: netip.MustParseAddr("127.127.1.1"),
+	bastion := Spec{ID: "b", Label: "bastion", Card: Card{Network: "net", Private: netip.MustParseAddr("10.0.0.4"), Public: netip.MustParseAddr("127.127.1.1")},
 		Image: market.Image{User: "tide"}, Key: key, Booted: time.Now(), HostKey: signer(t)}
-	worker := Spec{ID: "w", Label: "worker", Network: "net", Private: netip.MustParseAddr("10.0.0.5"), Image: market.Image{User: "tide"}, Key: key, VCPUs: 4, MemoryBytes: 8 << 30,
+	worker := Spec{ID: "w", Label: "worker", Card: Card{Network: "net", Private: netip.MustParseAddr("10.0.0.5")}, Image: market.Image{User: "tide"}, Key: key, VCPUs: 4, MemoryBytes: 8 << 30,
 		Disks: []Disk{{ID: "d", Bytes: 20 << 30, Mount: "/data"}}, Booted: time.Now(), HostKey: signer(t),
 		UserData: map[string]any{"packages": []any{"tide-forecast"}, "write_files": []any{map[string]any{"path": "/etc/tide", "content": "high"}}}}
 	other := worker
 	other.ID, other.Network, other.Private = "o", "other-net", netip.MustParseAddr("10.0.0.6")
 	b := f.Boot(bastion, everywhere(22))
-	w := f.Boot(worker, []Rule{{netip.MustParsePrefix("10.0.0.4/32"), 22}})
+	w := f.Boot(worker, []Rule{{From: netip.MustParsePrefix("10.0.0.4/32"), Port: 22}})
 	f.Boot(other, everywhere(22))
 
 	login := func(addr, user string, key ssh.Signer, dial func(string, string) (net.Conn, error), hostKey ssh.PublicKey) (*ssh.Client, error) {
@@ -141,7 +141,7 @@ func TestServicesComeUpWarmUpAndMayNeedAMount(t *testing.T) {
 	t.Parallel()
 	f := setup(t)
 	now := time.Now()
-	spec := Spec{ID: "g", Label: "g", Private: netip.MustParseAddr("10.0.0.4"), Booted: now, HostKey: signer(t), UserData: map[string]any{"packages": []any{"tide-intake", "tide-archive", "no-such-package"}}}
+	spec := Spec{ID: "g", Label: "g", Card: Card{Private: netip.MustParseAddr("10.0.0.4")}, Booted: now, HostKey: signer(t), UserData: map[string]any{"packages": []any{"tide-intake", "tide-archive", "no-such-package"}}}
 	g := newGuest(spec, f)
 	if len(g.services) != 2 {
 		t.Fatalf("%d services", len(g.services))
@@ -196,7 +196,7 @@ func TestAPortThatAnotherSimulatorTriesIsNotRefused(t *testing.T) {
 		t.Skip("this machine refuses low ports:", err)
 	}
 	defer l.Close()
-	if f := NewFabric(nil, nil); f.shift != 0 {
+	if f := NewFabric(nil, nil, ""); f.shift != 0 {
 		t.Errorf("ports below 1024 are shifted by %d", f.shift)
 	}
 }

@@ -1,7 +1,7 @@
 package guest
 
 import (
-	"bufio"
+	"crypto/subtle"
 	"encoding/json"
 	"fmt"
 	"html"
@@ -9,12 +9,10 @@ import (
 	"net"
 	"net/http"
 	"path"
-	"strconv"
 	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/term"
 )
 
 // web answers for a service over HTTP.
@@ -23,10 +21,12 @@ func (g *Guest) web(s *service) http.Handler {
 		have, all := g.warm(s, time.Now())
 		w.Header().Set("Server", s.name+"/"+s.software.Version)
 		switch {
-		case s.packaged == "nginx":
+		case s.software.Page == "files":
 			g.file(w, r)
-		case s.packaged == "tide-board":
+		case s.software.Page == "sign-in":
 			g.board(w, r)
+		case s.software.Page == "set-up":
+			g.firstStart(w, r, s)
 		case r.URL.Path != "/ready" && r.URL.Path != "/":
 			http.Error(w, "nothing here", http.StatusNotFound)
 		case have < all:
@@ -45,7 +45,7 @@ func (g *Guest) file(w http.ResponseWriter, r *http.Request) {
 	if at == webRoot {
 		at = webRoot + "/index.html"
 	}
-	content, ok := g.read(at)
+	content, ok := g.root.read(at)
 	switch {
 	case ok && strings.HasSuffix(at, ".html"):
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -71,6 +71,12 @@ func (g *Guest) serveSSH(l net.Listener) {
 			}
 			return nil, fmt.Errorf("key is not authorized for %s", c.User())
 		},
+		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			if known := g.secretOf(c.User()); known != "" && subtle.ConstantTimeCompare([]byte(known), password) == 1 {
+				return nil, nil
+			}
+			return nil, fmt.Errorf("the password of %s is not right", c.User())
+		},
 	}
 	config.AddHostKey(g.HostKey)
 	for {
@@ -95,7 +101,7 @@ func (g *Guest) session(c net.Conn, config *ssh.ServerConfig) {
 	for nc := range channels {
 		switch nc.ChannelType() {
 		case "session":
-			go g.commands(nc)
+			go g.commands(nc, conn.User())
 		case "direct-tcpip":
 			go g.jump(nc)
 		default:
@@ -132,7 +138,7 @@ func (g *Guest) jump(nc ssh.NewChannel) {
 	inside.Close()
 }
 
-func (g *Guest) commands(nc ssh.NewChannel) {
+func (g *Guest) commands(nc ssh.NewChannel, user string) {
 	channel, requests, err := nc.Accept()
 	if err != nil {
 		return
@@ -157,124 +163,18 @@ func (g *Guest) commands(nc ssh.NewChannel) {
 			var line struct{ Command string }
 			ssh.Unmarshal(req.Payload, &line)
 			req.Reply(true, nil)
-			out, code := g.command(line.Command)
-			io.WriteString(channel, out)
+			go ssh.DiscardRequests(requests)
+			code := g.script(g.alive, user, line.Command, channel, channel, channel.Stderr())
 			channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(code)}))
 			return
 		case "shell":
 			req.Reply(true, nil)
 			go ssh.DiscardRequests(requests) // the size of the window changes
-			g.shell(channel, terminal)
+			g.shell(user, channel, terminal)
 			channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{0}))
 			return
 		default:
 			req.Reply(req.Type == "env", nil)
 		}
 	}
-}
-
-// shell answers commands line by line. On a terminal it echoes and lets lines be edited.
-func (g *Guest) shell(rw io.ReadWriter, terminal bool) {
-	if terminal {
-		t := term.NewTerminal(rw, g.Label+"$ ")
-		for {
-			line, err := t.ReadLine()
-			if err != nil || strings.TrimSpace(line) == "exit" {
-				return
-			}
-			out, _ := g.command(strings.TrimSpace(line))
-			io.WriteString(t, out)
-		}
-	}
-	lines := bufio.NewScanner(rw)
-	for fmt.Fprintf(rw, "%s$ ", g.Label); lines.Scan(); fmt.Fprintf(rw, "%s$ ", g.Label) {
-		line := strings.TrimSpace(lines.Text())
-		if line == "exit" {
-			return
-		}
-		out, _ := g.command(line)
-		io.WriteString(rw, out)
-	}
-}
-
-// command answers the usual questions from the guest's state.
-func (g *Guest) command(line string) (string, int) {
-	args := strings.Fields(line)
-	if len(args) == 0 {
-		return "", 0
-	}
-	rest := args[1:]
-	last := ""
-	if len(rest) > 0 {
-		last = rest[len(rest)-1]
-	}
-	now := time.Now()
-	switch args[0] {
-	case "systemctl":
-		return g.systemctl(last, now)
-	case "cloud-init":
-		if g.Initialised(now) {
-			return "status: done\n", 0
-		}
-		return "status: running\n", 0
-	case "nproc":
-		return strconv.FormatInt(g.VCPUs, 10) + "\n", 0
-	case "free":
-		return fmt.Sprintf("               total\nMem:  %14d\n", g.MemoryBytes), 0
-	case "hostname":
-		return g.Label + "\n", 0
-	case "lsblk":
-		var b strings.Builder
-		b.WriteString("NAME SIZE MOUNTPOINT\n")
-		for i, d := range g.Disks {
-			fmt.Fprintf(&b, "vd%c %dG %s\n", 'b'+i, d.Bytes>>30, d.Mount)
-		}
-		return b.String(), 0
-	case "mountpoint", "findmnt":
-		if g.mounted(last) {
-			return last + " is a mountpoint\n", 0
-		}
-		return last + " is not a mountpoint\n", 32
-	case "df":
-		for _, d := range g.Disks {
-			if d.Mount != "" && !g.mounted(d.Mount) {
-				continue // the disk failed
-			}
-			if d.Mount == last {
-				return fmt.Sprintf("Filesystem 1K-blocks Mounted\n/dev/vdb %d %s\n", d.Bytes>>10, d.Mount), 0
-			}
-		}
-		return "df: " + last + ": No such file or directory\n", 1
-	case "cat":
-		if content, ok := g.read(last); ok {
-			return content, 0
-		}
-		return "cat: " + last + ": No such file or directory\n", 1
-	case "dpkg-query", "dpkg":
-		for _, s := range g.services {
-			if s.packaged == last && g.since(now) >= s.after {
-				return s.packaged + " " + s.software.Version + "\n", 0
-			}
-		}
-		return "no packages found matching " + last + "\n", 1
-	case "echo":
-		return strings.Join(rest, " ") + "\n", 0
-	case "true":
-		return "", 0
-	}
-	return args[0] + ": command not found\n", 127
-}
-
-func (g *Guest) systemctl(name string, now time.Time) (string, int) {
-	for _, s := range g.services {
-		if s.name != strings.TrimSuffix(name, ".service") {
-			continue
-		}
-		state := g.state(s, now)
-		if state == "active" {
-			return "active\n", 0
-		}
-		return state + "\n", 3
-	}
-	return "inactive\n", 4
 }

@@ -37,6 +37,7 @@ func (c *Cloud) DeleteByHand(name string, force bool) error {
 	})
 	if err == nil {
 		c.fabric.Halt(x.ID)
+		c.fabric.Forget(x.ID)
 	}
 	return err
 }

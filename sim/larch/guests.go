@@ -61,18 +61,21 @@ func (c *Cloud) plan(x *world.Resource) {
 		}
 		time.AfterFunc(at.Sub(now), func() { c.boot(x.ID, x.Account) })
 	case "firewalls":
-		time.AfterFunc(time.Until(x.ChangedAt), c.refreshRules)
+		time.AfterFunc(time.Until(x.ChangedAt), c.refresh)
 	}
 }
 
-// changed lets a change take hold: another size needs a stop, other rules are
-// told, and the rest concerns nobody inside.
+// changed lets a change take hold: another size or role needs a stop, other rules and
+// disks are told, and the rest concerns nobody inside.
 func (c *Cloud) changed(x *world.Resource, properties map[string]any) {
-	if _, resized := properties["size"]; x.Kind == "instances" && !resized {
-		time.AfterFunc(time.Until(x.ChangedAt), c.refreshRules)
-		return
+	_, resized := properties["size"]
+	_, acts := properties["role_id"]
+	switch {
+	case x.Kind == "disks", x.Kind == "subnets", x.Kind == "instances" && !resized && !acts:
+		time.AfterFunc(time.Until(x.ChangedAt), c.refresh)
+	default:
+		c.plan(x)
 	}
-	c.plan(x)
 }
 
 func (c *Cloud) boot(id, account string) {
@@ -116,24 +119,35 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 	}
 	private, _ := netip.ParseAddr(str(x.Attributes["private_address"]))
 	public, _ := netip.ParseAddr(str(x.Attributes["public_address"]))
-	s := guest.Spec{ID: x.ID, Label: x.Label, Private: private, Public: public, Image: image, VCPUs: size.VCPUs, MemoryBytes: size.GiB << 30,
-		UserData: data, Booted: booted, HostKey: hostKey(x.ID), Certificate: certificate(x, public)}
+	s := guest.Spec{ID: x.ID, Label: x.Label, Card: guest.Card{Private: private, Public: public}, Image: image, VCPUs: size.VCPUs, MemoryBytes: size.GiB << 30,
+		UserData: data, Booted: booted, HostKey: hostKey(x.ID), Certificate: certificate(x, public), Zones: c.market.Regions[x.Region].Zones}
 	if subnet != nil {
 		s.Network = str(subnet.Properties["network_id"])
+	}
+	for i, card := range cardsOf(x) {
+		further := guest.Card{}
+		if at := tx.ByID(x.Account, str(card["subnet_id"])); at != nil {
+			further.Network = str(at.Properties["network_id"])
+		}
+		if given, _ := x.Attributes["card_addresses"].([]any); i < len(given) {
+			further.Private, _ = netip.ParseAddr(str(given[i]))
+		}
+		if fixed := tx.ByID(x.Account, str(card["address_id"])); fixed != nil {
+			further.Public, _ = netip.ParseAddr(str(fixed.Attributes["address"]))
+		}
+		s.Further = append(s.Further, further)
 	}
 	if key := tx.ByID(x.Account, str(x.Properties["key_id"])); key != nil {
 		s.Key = str(key.Properties["public_key"])
 	}
-	disks, _ := x.Properties["disks"].([]any)
-	for _, item := range disks {
-		d, _ := item.(map[string]any)
-		if disk := tx.ByID(x.Account, str(d["disk_id"])); disk != nil {
-			s.Disks = append(s.Disks, guest.Disk{ID: disk.ID, Bytes: number(disk.Properties["gib"]) << 30, Mount: str(d["mount"])})
-		}
-	}
+	s.Disks, s.NoWayOut = disksOf(tx, x), !wayOut(tx, x)
 	matches := x.Label + " " + x.Name
 	s.Held = func() bool {
 		_, hit := c.world.Planned("service-never", x.Account, "instances", matches)
+		return hit
+	}
+	s.Spoilt = func(what string) bool {
+		_, hit := c.world.Planned("spoilt", x.Account, what, matches)
 		return hit
 	}
 	zone := str(x.Properties["zone"])
@@ -184,11 +198,44 @@ func (c *Cloud) log(w http.ResponseWriter, r *http.Request) error {
 
 func str(v any) string { s, _ := v.(string); return s }
 
+// closed reports whether no packets get out of a subnet from a machine, with a public
+// address of its own there or without one.
+func closed(subnet *world.Resource, public bool) bool {
+	switch str(subnet.Properties["egress"]) {
+	case "none":
+		return true
+	case "address":
+		return !public
+	}
+	return false
+}
+
+// cardsOf are the cards of a machine beside the first.
+func cardsOf(x *world.Resource) []map[string]any {
+	var out []map[string]any
+	list, _ := x.Properties["cards"].([]any)
+	for _, item := range list {
+		card, _ := item.(map[string]any)
+		out = append(out, card)
+	}
+	return out
+}
+
+// rulesOf are the inbound rules of all cards of a machine.
 func rulesOf(tx *world.Tx, x *world.Resource) []guest.Rule {
-	var rules []guest.Rule
 	ids, _ := x.Properties["firewall_ids"].([]any)
-	for _, id := range ids {
-		fw := tx.ByID(x.Account, fmt.Sprint(id))
+	rules := rulesBefore(tx, x.Account, ids, 0)
+	for i, card := range cardsOf(x) {
+		ids, _ := card["firewall_ids"].([]any)
+		rules = append(rules, rulesBefore(tx, x.Account, ids, i+1)...)
+	}
+	return rules
+}
+
+func rulesBefore(tx *world.Tx, account string, firewalls []any, card int) []guest.Rule {
+	var rules []guest.Rule
+	for _, id := range firewalls {
+		fw := tx.ByID(account, fmt.Sprint(id))
 		if fw == nil {
 			continue
 		}
@@ -197,23 +244,56 @@ func rulesOf(tx *world.Tx, x *world.Resource) []guest.Rule {
 			r, _ := item.(map[string]any)
 			from, err := netip.ParsePrefix(str(r["source"]))
 			if err == nil && (str(r["protocol"]) == "" || str(r["protocol"]) == "tcp") {
-				rules = append(rules, guest.Rule{From: from, Port: int(number(r["port"]))})
+				rules = append(rules, guest.Rule{From: from, Port: int(number(r["port"])), Card: card})
 			}
 		}
 	}
 	return rules
 }
 
-// refreshRules gives every running guest the rules that hold now.
-func (c *Cloud) refreshRules() {
+// refresh tells every running guest the rules that hold now, its disks, and whether there
+// is a way out.
+func (c *Cloud) refresh() {
 	c.world.Update(func(tx *world.Tx) error {
 		for _, x := range tx.All(func(x *world.Resource) bool { return x.Kind == "instances" }) {
 			if g := c.fabric.Guest(x.ID); g != nil {
 				g.SetRules(rulesOf(tx, x))
+				g.SetDisks(disksOf(tx, x))
+				g.SetWayOut(wayOut(tx, x))
 			}
 		}
 		return nil
 	})
+}
+
+// disksOf are the disks that are attached to a machine.
+func disksOf(tx *world.Tx, x *world.Resource) []guest.Disk {
+	var out []guest.Disk
+	disks, _ := x.Properties["disks"].([]any)
+	for _, item := range disks {
+		d, _ := item.(map[string]any)
+		if disk := tx.ByID(x.Account, str(d["disk_id"])); disk != nil {
+			out = append(out, guest.Disk{ID: disk.ID, Bytes: number(disk.Properties["gib"]) << 30, Mount: str(d["mount"]), Format: str(d["format"])})
+		}
+	}
+	return out
+}
+
+// wayOut reports whether packets get out of the network from a machine.
+func wayOut(tx *world.Tx, x *world.Resource) bool {
+	open := func(subnet any, public bool) bool {
+		at := tx.ByID(x.Account, str(subnet))
+		return at != nil && !closed(at, public)
+	}
+	if open(x.Properties["subnet_id"], str(x.Attributes["public_address"]) != "") {
+		return true
+	}
+	for _, card := range cardsOf(x) {
+		if open(card["subnet_id"], str(card["address_id"]) != "") {
+			return true
+		}
+	}
+	return false
 }
 
 // hostKey derives the machine's key from its id, so that it stays the same

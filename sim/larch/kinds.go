@@ -37,14 +37,16 @@ var kinds = map[string]kind{}
 func init() {
 	for _, k := range []kind{
 		{"network", "networks", "net", []string{"cidr"}, nil, (*making).network},
-		{"subnet", "subnets", "sub", []string{"network_id", "cidr", "zone"}, nil, (*making).subnet},
+		{"subnet", "subnets", "sub", []string{"network_id", "cidr", "zone", "egress"}, []string{"egress"}, (*making).subnet},
 		{"firewall", "firewalls", "fw", []string{"network_id", "inbound"}, []string{"inbound"}, (*making).firewall},
 		{"address", "addresses", "adr", nil, nil, (*making).address},
 		{"key_pair", "keys", "key", []string{"public_key"}, nil, (*making).key},
 		{"secret", "secrets", "sec", []string{"value"}, []string{"value"}, (*making).secret},
 		{"disk", "disks", "dsk", []string{"gib", "class", "zone", "encrypted"}, []string{"gib"}, (*making).disk},
-		{"instance", "instances", "vm", []string{"size", "image", "subnet_id", "zone", "public", "address_id", "firewall_ids", "key_id", "disks", "user_data", "licence"},
-			[]string{"size", "firewall_ids"}, (*making).instance},
+		{"instance", "instances", "vm", []string{"size", "image", "subnet_id", "zone", "public", "address_id", "firewall_ids", "key_id", "disks", "user_data", "licence", "cards", "host_id", "role_id"},
+			[]string{"size", "firewall_ids", "role_id", "disks"}, (*making).instance},
+		{"host", "hosts", "hst", []string{"family", "zone", "recover"}, []string{"recover"}, (*making).host},
+		{"role", "roles", "rol", []string{"grants"}, []string{"grants"}, (*making).role},
 	} {
 		kinds[k.plural] = k
 	}
@@ -243,11 +245,19 @@ func (m *making) instance() error {
 			return err
 		}
 	}
+	if id := m.text("role_id"); id != "" {
+		if _, err := m.needs("role_id", id, "roles"); err != nil {
+			return err
+		}
+	}
 	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
 	for _, id := range firewalls {
 		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
 			return err
 		}
+	}
+	if err := m.onHost(); err != nil {
+		return err
 	}
 	if err := m.attach(); err != nil {
 		return err
@@ -282,7 +292,7 @@ func (m *making) machine() error {
 	image, ok := m.cloud.market.Image(m.text("image"))
 	licence := m.text("licence")
 	switch {
-	case size.Host:
+	case size.Host && m.text("host_id") == "":
 		return refuse(422, "needs-host", "size "+size.Name+" stands on a dedicated host only", map[string]any{"property": "size"})
 	case !ok:
 		return invalid("image", "there is no image %q", m.text("image"))
@@ -319,27 +329,43 @@ func (m *making) attach() error {
 	return nil
 }
 
-// addresses gives the machine its private and public address.
+// addresses gives the machine its private and public addresses.
 func (m *making) addresses(subnet *world.Resource) error {
-	within, err := netip.ParsePrefix(fmt.Sprint(subnet.Properties["cidr"]))
+	at, err := m.privateAddress(subnet, "subnet_id", nil)
 	if err != nil {
 		return err
 	}
-	taken := map[string]bool{}
-	for _, o := range m.others("instances", func(o *world.Resource) bool { return o.Properties["subnet_id"] == subnet.ID }) {
-		taken[fmt.Sprint(o.Attributes["private_address"])] = true
+	m.x.Attributes["private_address"] = at
+	given := []any{}
+	for i, card := range cardsOf(m.x) {
+		property := fmt.Sprintf("cards[%d]", i)
+		in, err := m.needs(property+".subnet_id", str(card["subnet_id"]), "subnets")
+		if err != nil {
+			return err
+		}
+		if zone, _ := in.Properties["zone"].(string); zone != "" && zone != m.text("zone") {
+			return invalid(property+".subnet_id", "the subnet is in zone %s", zone)
+		}
+		at, err := m.privateAddress(in, property+".subnet_id", append(given, m.x.Attributes["private_address"]))
+		if err != nil {
+			return err
+		}
+		given = append(given, at)
+		if id := str(card["address_id"]); id != "" {
+			if _, err := m.needs(property+".address_id", id, "addresses"); err != nil {
+				return err
+			}
+		}
+		firewalls, _ := card["firewall_ids"].([]any)
+		for _, id := range firewalls {
+			if _, err := m.needs(property+".firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
+				return err
+			}
+		}
 	}
-	at := within.Addr()
-	for range 4 { // network, router and two more are the cloud's own
-		at = at.Next()
+	if len(given) > 0 {
+		m.x.Attributes["card_addresses"] = given
 	}
-	for taken[at.String()] {
-		at = at.Next()
-	}
-	if !within.Contains(at.Next()) {
-		return refuse(409, "capacity", "the subnet has no free address", map[string]any{"property": "subnet_id"})
-	}
-	m.x.Attributes["private_address"] = at.String()
 	if id := m.text("address_id"); id != "" {
 		fixed, err := m.needs("address_id", id, "addresses")
 		if err != nil {
@@ -356,6 +382,40 @@ func (m *making) addresses(subnet *world.Resource) error {
 		m.x.Attributes["public_address"] = a
 	}
 	return nil
+}
+
+// privateAddress finds the lowest free address of a subnet, beside some that are about to
+// be taken.
+func (m *making) privateAddress(subnet *world.Resource, property string, beside []any) (string, error) {
+	within, err := netip.ParsePrefix(fmt.Sprint(subnet.Properties["cidr"]))
+	if err != nil {
+		return "", err
+	}
+	taken := map[string]bool{}
+	for _, at := range beside {
+		taken[fmt.Sprint(at)] = true
+	}
+	m.tx.All(func(o *world.Resource) bool {
+		if o.Account == m.x.Account && o.Region == m.x.Region && o.ID != m.x.ID { // no two networks have the same ranges
+			taken[fmt.Sprint(o.Attributes["private_address"])] = true
+			further, _ := o.Attributes["card_addresses"].([]any)
+			for _, at := range further {
+				taken[fmt.Sprint(at)] = true
+			}
+		}
+		return false
+	})
+	at := within.Addr()
+	for range 4 { // network, router and two more are the cloud's own
+		at = at.Next()
+	}
+	for taken[at.String()] {
+		at = at.Next()
+	}
+	if !within.Contains(at.Next()) {
+		return "", refuse(409, "capacity", "the subnet has no free address", map[string]any{"property": property})
+	}
+	return at.String(), nil
 }
 
 // userData reads a base64 cloud-init document.

@@ -257,6 +257,7 @@ func (c *Cloud) remove(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	c.fabric.Halt(x.ID)
+	c.fabric.Forget(x.ID)
 	if _, hit := c.world.Strike("lose-answer", x.Account, x.Kind, x.Label+" "+x.Name, "DELETE"); hit {
 		return &lostAnswer{}
 	}
@@ -318,9 +319,11 @@ func (c *Cloud) draws(x *world.Resource) map[string]int64 {
 		return map[string]int64{"addresses": 1}
 	case "disks":
 		return map[string]int64{"disk_gib": number(x.Properties["gib"])}
+	case "hosts":
+		return map[string]int64{"hosts": 1}
 	case "instances":
 		out := map[string]int64{}
-		if s, ok := c.market.Size(x.Region, fmt.Sprint(x.Properties["size"])); ok {
+		if s, ok := c.market.Size(x.Region, fmt.Sprint(x.Properties["size"])); ok && str(x.Properties["host_id"]) == "" { // else its host counts
 			out["vcpus"] = s.VCPUs
 			if s.Quota != "" {
 				out[s.Quota] = s.VCPUs

@@ -306,7 +306,7 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 	}
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	return writeJSON(w, 200, map[string]any{"seen_from": host, "currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
-		"sizes": c.market.Sizes(region), "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas})
+		"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas})
 }
 
 func licences(i market.Image) []map[string]any {

@@ -130,6 +130,23 @@ type Software struct {
 	NeedsMount string  `yaml:"needs_mount"`
 	Ports      []Port  `yaml:"ports"`
 	Version    string  `yaml:"version"`
+	// Page is what it shows at its ports: files, sign-in or set-up; its state where empty.
+	Page string `yaml:"page"`
+	// Tools are the commands that it brings, by name.
+	Tools map[string]Tool `yaml:"tools"`
+}
+
+// Tool is a command that software brings: what it says, line by line, over as many cloud
+// seconds as it takes. One that Checks a file of settings wants some keys there, words
+// apart, and a zone that the region has.
+type Tool struct {
+	Takes        float64  `yaml:"takes"`
+	Says         []string `yaml:"says"`
+	NeedsService bool     `yaml:"needs_service"`
+	Checks       string   `yaml:"checks"`
+	// Spoils is the fault that makes it answer Fails instead.
+	Spoils string `yaml:"spoils"`
+	Fails  string `yaml:"fails"`
 }
 
 // Port is one port of a service and the protocol spoken there.
@@ -189,6 +206,41 @@ func (m *Market) Sizes(region string) []Size {
 		}
 	}
 	return out
+}
+
+// Host is what a dedicated host of a family carries and costs in a region.
+type Host struct {
+	Family string   `json:"family"` // as sizes are named by it
+	VCPUs  int64    `json:"vcpus"`
+	GiB    int64    `json:"memory_gib"`
+	Hour   float64  `json:"hour"`
+	Zones  []string `json:"zones"`
+}
+
+// Hosts lists the dedicated hosts of a region: one of a family carries as much as its
+// largest size, and costs a tenth less.
+func (m *Market) Hosts(region string) []Host {
+	if !m.Has(region, "dedicated-hosts") {
+		return []Host{}
+	}
+	out := []Host{}
+	for _, f := range m.Families {
+		n := slices.Max(f.VCPUs)
+		if zones := sold(m.Regions[region].Zones, f.OnlyIn, f.NotIn); len(zones) > 0 {
+			out = append(out, Host{f.Name, n, n * f.GiBPerVCPU, round(f.VCPUHour * float64(n) * m.Regions[region].Factor * 0.9), zones})
+		}
+	}
+	return out
+}
+
+// Host finds the dedicated hosts of a family in a region.
+func (m *Market) Host(region, family string) (Host, bool) {
+	hosts := m.Hosts(region)
+	i := slices.IndexFunc(hosts, func(h Host) bool { return h.Family == family })
+	if i < 0 {
+		return Host{}, false
+	}
+	return hosts[i], true
 }
 
 // Size finds a size of a region.

@@ -19,13 +19,15 @@ type mapping struct {
 
 var mappings = map[string]mapping{
 	"network":  {"networks", map[string]string{"range": "cidr"}},
-	"subnet":   {"subnets", map[string]string{"range": "cidr", "network": "network_id"}},
+	"subnet":   {"subnets", map[string]string{"range": "cidr", "network": "network_id", "way_out": "egress"}},
 	"firewall": {"firewalls", map[string]string{"rules": "inbound", "network": "network_id"}},
 	"address":  {"addresses", nil},
 	"key_pair": {"keys", nil},
 	"secret":   {"secrets", nil},
 	"disk":     {"disks", map[string]string{"size": "gib", "type": "class"}},
-	"instance": {"instances", map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids", "key_pair": "key_id"}},
+	"instance": {"instances", map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids", "key_pair": "key_id", "host": "host_id", "role": "role_id"}},
+	"host":     {"hosts", nil},
+	"role":     {"roles", nil},
 }
 
 // limits are what Larch takes of values: IPv4 ranges of some lengths, whole GiB.
@@ -100,6 +102,8 @@ func (m mapping) theirs(want map[string]any) (map[string]any, error) {
 			v = inbound(v)
 		case their == "disks":
 			v = attachments(v)
+		case their == "cards":
+			v = renamed(v, cardNames)
 		case their == "user_data":
 			raw, err := cloud.CloudConfig(v)
 			if err != nil {
@@ -143,6 +147,9 @@ func rulesOf(v any) any {
 	return v
 }
 
+// cardNames are Larch's names of what a network card has.
+var cardNames = map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids"}
+
 func attachments(v any) any {
 	disks, _ := v.([]any)
 	out := make([]any, 0, len(disks))
@@ -174,6 +181,8 @@ func (m mapping) ours(r report) map[string]any {
 			v = rulesOf(v)
 		case "disks":
 			v = renamed(v, map[string]string{"disk_id": "disk"})
+		case "cards":
+			v = renamed(v, map[string]string{"subnet_id": "subnet", "address_id": "address", "firewall_ids": "firewalls"})
 		}
 		has[neutral] = v
 	}

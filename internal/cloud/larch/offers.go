@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/offer"
@@ -32,6 +33,10 @@ type sold struct {
 		MinMemoryGiB int64 `json:"min_memory_gib"`
 		MinDiskGiB   int64 `json:"min_disk_gib"`
 	} `json:"images"`
+	Hosts []struct {
+		offer.Host
+		MemoryGiB int64 `json:"memory_gib"`
+	} `json:"hosts"`
 	SeenFrom string                 `json:"seen_from"`
 	Features map[string]string      `json:"features"`
 	Off      []string               `json:"features_off"`
@@ -50,6 +55,10 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 		s.Size.MemoryBytes, s.Size.LocalBytes = s.MemoryGiB<<30, s.LocalGiB<<30
 		o.Sizes = append(o.Sizes, s.Size)
 	}
+	for _, h := range m.Hosts {
+		h.Host.MemoryBytes = h.MemoryGiB << 30
+		o.Hosts = append(o.Hosts, h.Host)
+	}
 	for _, d := range m.DiskClasses {
 		d.DiskType.Name, d.DiskType.MinBytes, d.DiskType.MaxBytes = d.Class, d.MinGiB<<30, d.MaxGiB<<30
 		o.DiskTypes = append(o.DiskTypes, d.DiskType)
@@ -63,8 +72,11 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 			o.Types = append(o.Types, name)
 		}
 	}
-	// Larch has machines with one network card, on shared hardware, without roles.
-	o.Without = map[string][]string{"instance": {"cards", "host", "role"}}
+	o.Without = map[string][]string{}
+	if len(o.Hosts) == 0 { // of this region
+		o.Without["instance"] = []string{"host"}
+		o.Types = slices.DeleteFunc(o.Types, func(t string) bool { return t == "host" })
+	}
 	if m.Features["disk-encryption"] == "" {
 		o.Without["disk"] = []string{"encrypted"}
 	}
@@ -86,7 +98,25 @@ func (a *Adapter) networks(ctx context.Context, at string, o *offer.Offers) erro
 		{"networks", func(r report) {
 			o.Networks = append(o.Networks, offer.Network{ID: r.ID, Name: r.Label, Range: fmt.Sprint(r.Properties["cidr"])})
 		}},
-		{"instances", func(r report) { used[fmt.Sprint(r.Properties["subnet_id"])]++ }},
+		{"hosts", func(r report) {
+			zone, _ := r.Attributes["zone"].(string)
+			vcpus, _ := r.Attributes["vcpus"].(float64)
+			o.OwnHosts = append(o.OwnHosts, offer.OwnHost{ID: r.ID, Name: r.Label, Family: fmt.Sprint(r.Properties["family"]), Zone: zone, VCPUs: int64(vcpus)})
+		}},
+		{"instances", func(r report) {
+			used[fmt.Sprint(r.Properties["subnet_id"])]++
+			cards, _ := r.Properties["cards"].([]any)
+			for _, item := range cards {
+				card, _ := item.(map[string]any)
+				used[fmt.Sprint(card["subnet_id"])]++
+			}
+			vcpus, _ := r.Attributes["vcpus"].(float64)
+			for i := range o.OwnHosts {
+				if o.OwnHosts[i].ID == r.Properties["host_id"] {
+					o.OwnHosts[i].Used += int64(vcpus)
+				}
+			}
+		}},
 		{"subnets", func(r report) {
 			zone, _ := r.Properties["zone"].(string)
 			o.Subnets = append(o.Subnets, offer.Subnet{ID: r.ID, Name: r.Label, Network: fmt.Sprint(r.Properties["network_id"]), Range: fmt.Sprint(r.Properties["cidr"]), Zone: zone, Used: used[r.ID] + ownAddresses})

@@ -74,6 +74,15 @@ func seeMachine(ctx context.Context, w *work) (cloud.Live, error) {
 	if port != nil && len(port.Addresses) > 0 {
 		l.Attributes["private_address"], l.Has["subnet"] = port.Addresses[0].Address, port.Addresses[0].Subnet
 	}
+	var further []any
+	for i := 1; w.card(i) != nil; i++ {
+		if card := w.card(i); len(card.Addresses) > 0 {
+			further = append(further, card.Addresses[0].Address)
+		}
+	}
+	if further != nil {
+		l.Attributes["card_addresses"] = further
+	}
 	if err := w.fixed(ctx, &l, s); err != nil {
 		return l, err
 	}

@@ -59,6 +59,7 @@ func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[st
 		c.networks(recorded)
 		c.rooms()
 	}
+	c.hosts()
 	c.ranges()
 	c.clashes()
 	return c.out
@@ -159,6 +160,8 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 			c.image(o, r, place, value)
 		case "licence":
 			c.licence(o, r, place, value)
+		case "host":
+			c.hostKind(o, r, place, value)
 		case "disk_type":
 			c.diskType(o, r, place, value)
 		}
@@ -174,6 +177,16 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 // support reports what of a resource the cloud cannot do.
 func (c *check) support(o *offer.Offers, t resource.Type, r *render.Resource) {
 	if !slices.Contains(o.Types, r.Type) {
+		var able []string
+		for _, other := range c.others(o) {
+			if slices.Contains(other.Types, r.Type) {
+				able = append(able, other.Region)
+			}
+		}
+		if able != nil {
+			c.find(lang.Error, "not-supported", r.Name, "choose "+strings.Join(able, " or "), "region %s has no resources of type %s", o.Region, r.Type)
+			return
+		}
 		c.find(lang.Error, "not-supported", r.Name, "choose an account of another cloud", "cloud %s has no resources of type %s", o.Cloud, r.Type)
 	}
 	for _, property := range o.Without[r.Type] {

@@ -332,6 +332,8 @@ func asked(x health.Check) (host string, port int64) {
 		return host, number(0)
 	case "ssh":
 		return host, number(22)
+	case "database":
+		return host, number(5432)
 	case "http":
 		text, _ := x.Spec["url"].(string)
 		u, err := url.Parse(text)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"undersail/internal/core/expr"
+	"undersail/internal/core/health"
 	"undersail/internal/core/resource"
 )
 
@@ -190,7 +191,7 @@ func (d *decoder) after(n *Node, res *Resource) {
 
 // healthCheck reads one check; patience is its deadline when it says none.
 func (d *decoder) healthCheck(n *Node, patience int64) (Check, bool) {
-	kinds := []string{"http", "ssh", "tcp"}
+	kinds := slices.Clone(health.KindNames)
 	if !d.mapping(n, "a health check", append([]string{"within", "passes", "steady_for"}, kinds...)...) {
 		return Check{}, false
 	}
@@ -211,7 +212,7 @@ func (d *decoder) healthCheck(n *Node, patience int64) (Check, bool) {
 		}
 	}
 	if check.Kind == "" {
-		d.errorf("missing-key", n.Position, "add one of http, ssh, tcp", "the check does not say what to ask")
+		d.errorf("missing-key", n.Position, "add one of "+strings.Join(kinds, ", "), "the check does not say what to ask")
 		return Check{}, false
 	}
 	if check.Within == 0 {

@@ -52,6 +52,9 @@ type Offers struct {
 	// Overlapping says that networks of the account may have the same ranges: only those
 	// that one router joins may not.
 	Overlapping bool `json:"overlapping,omitempty"`
+	// Hosts are the dedicated hosts that are sold, OwnHosts those that the account has.
+	Hosts    []Host    `json:"hosts,omitempty"`
+	OwnHosts []OwnHost `json:"own_hosts,omitempty"`
 	// SeenFrom is the address at which the cloud sees this service, where it tells.
 	SeenFrom string `json:"seen_from,omitempty"`
 	// Subnets and KeyPairs are those that are there, whoever made them.
@@ -76,6 +79,33 @@ type Subnet struct {
 	Range   string `json:"range"`
 	Zone    string `json:"zone,omitempty"`
 	Used    int64  `json:"used"`
+}
+
+// Host is what a dedicated host of a family of sizes carries and costs.
+type Host struct {
+	Family      string   `json:"family"`
+	VCPUs       int64    `json:"vcpus"`
+	MemoryBytes int64    `json:"memory_bytes"`
+	Hour        float64  `json:"hour"`
+	Zones       []string `json:"zones"`
+}
+
+// Carries reports whether machines of a size stand on hosts of the family.
+func (h Host) Carries(size string) bool { return strings.HasPrefix(size, h.Family+"-") }
+
+// OwnHost is a dedicated host that is there, whoever made it.
+type OwnHost struct {
+	ID     string `json:"id"`
+	Name   string `json:"name"`
+	Family string `json:"family"`
+	Zone   string `json:"zone"`
+	VCPUs  int64  `json:"vcpus"`
+	Used   int64  `json:"used"`
+}
+
+// Host finds what dedicated hosts of a family are.
+func (o *Offers) Host(family string) (Host, bool) {
+	return find(o.Hosts, func(h Host) bool { return h.Family == family })
 }
 
 // Named is something that is there, by id and name.
@@ -306,6 +336,16 @@ var amounts = map[string]func(o *Offers, item, amount string) (n float64, sold b
 		i, _ := o.Image(image)
 		l, ok := i.Licence(licence)
 		return l.VCPUHour, (ok || len(i.Licences) == 0) && amount == "vcpu_hour"
+	},
+	"host": func(o *Offers, item, amount string) (float64, bool) {
+		h, ok := o.Host(item)
+		switch amount {
+		case "vcpus":
+			return float64(h.VCPUs), ok
+		case "hour":
+			return h.Hour, h.Hour > 0
+		}
+		return 0, false
 	},
 	"address": func(o *Offers, _, amount string) (float64, bool) {
 		return o.AddressHour, amount == "hour" && o.AddressHour > 0

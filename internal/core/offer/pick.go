@@ -75,6 +75,10 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 			out = append(out, Option{Value: c.Size.Name, About: fmt.Sprintf("%d vcpus, %s, %s", c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")), WhyNot: c.WhyNot,
 				Size: &c.Size, Month: c.Size.Hour * resource.HoursPerMonth, Left: o.more(c.Size.Name)})
 		}
+	case "host":
+		for _, h := range o.Hosts {
+			out = append(out, Option{Value: h.Family, About: fmt.Sprintf("carries %d vcpus, %s, %s", h.VCPUs, resource.FormatData(h.MemoryBytes), o.priced(h.Hour, "h")), Month: h.Hour * resource.HoursPerMonth, Holds: h.Zones})
+		}
 	case "image":
 		for _, i := range o.Images {
 			out = append(out, Option{Value: i.Name, About: strings.TrimSpace(fmt.Sprintf("%s %s, %s", i.System, i.Version, i.Architecture)), Image: &i})

@@ -18,9 +18,9 @@ var machineTypes = []Type{
 		Attribute{Name: "fingerprint", About: "SHA-256 fingerprint.", Shape: text()},
 		Attribute{Name: "private_key", About: "Private half in OpenSSH form, sealed; only where Under Sail drew the pair.", Shape: text(), Secret: true}),
 	newType("instance", "A virtual machine.", 75, 2400, knowledge{
-		draws:  []Draw{one("machines"), {Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}}, {Named: "size", Of: Measure{Property: "size", Amount: "vcpus"}}, {Quota: "addresses", Of: Measure{Property: "public"}}},
-		prices: []Price{{List: "size", Of: "size", Amount: "hour"}, {List: "licence", Of: "image", With: "licence", Amount: "vcpu_hour", Times: Measure{Property: "size", Amount: "vcpus"}, About: "a licence"}, {List: "address", Amount: "hour", Times: Measure{Property: "public"}, About: "a public address"}},
-		unique: []Unique{{Property: "disks.disk"}, {Property: "address"}}},
+		draws:  []Draw{one("machines"), {Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}, Unless: "host"}, {Named: "size", Of: Measure{Property: "size", Amount: "vcpus"}, Unless: "host"}, {Quota: "addresses", Of: Measure{Property: "public"}}},
+		prices: []Price{{List: "size", Of: "size", Amount: "hour", Unless: "host"}, {List: "licence", Of: "image", With: "licence", Amount: "vcpu_hour", Times: Measure{Property: "size", Amount: "vcpus"}, About: "a licence"}, {List: "address", Amount: "hour", Times: Measure{Property: "public"}, About: "a public address"}},
+		unique: []Unique{{Property: "disks.disk"}, {Property: "address"}, {Property: "cards.address"}}},
 		[]Property{
 			{Name: "size", About: "Machine size the zone offers.", Shape: text(), Required: true, Alter: NeedsStop, Picks: "size"},
 			{Name: "image", About: "Image the region offers.", Shape: text(), Required: true, Alter: Rebuild, Picks: "image"},
@@ -38,9 +38,10 @@ var machineTypes = []Type{
 			{Name: "user_data", About: "First-boot configuration: a cloud-init document as a mapping.", Shape: kind(Open), Alter: Rebuild},
 		},
 		Attribute{Name: "private_address", About: "Address in the subnet.", Shape: kind(Address)},
+		Attribute{Name: "card_addresses", About: "Private addresses of its further network cards, in their order.", Shape: listOf(kind(Address))},
 		Attribute{Name: "public_address", About: "Public address; empty text when there is none.", Shape: text()},
 		Attribute{Name: "host_key", About: "SSH host key in OpenSSH form, to be pinned.", Shape: text()},
-		Attribute{Name: "reach", About: "Port to host:port at which the public port is reached.", Shape: mapOf(text())},
+		Attribute{Name: "reach", About: "Port to host:port at which the public port is reached; address:port for those of further cards.", Shape: mapOf(text())},
 		Attribute{Name: "vcpus", About: "Virtual processors the machine has.", Shape: kind(Integer)},
 		Attribute{Name: "memory", About: "Memory the machine has.", Shape: kind(Data)}),
 	newType("pool", "A group of like instances that heals itself and grows on demand.", 120, 3600, knowledge{
@@ -63,10 +64,10 @@ var machineTypes = []Type{
 		},
 		Attribute{Name: "count", About: "How many members there are.", Shape: kind(Integer)},
 		Attribute{Name: "addresses", About: "Private addresses of the members.", Shape: listOf(kind(Address))}),
-	newType("host", "A dedicated physical host for instances of one family.", 900, 7200, knowledge{draws: []Draw{one("hosts")}},
+	newType("host", "A dedicated physical host for instances of one family.", 900, 7200, knowledge{draws: []Draw{one("hosts")}, prices: []Price{{List: "host", Of: "family", Amount: "hour"}}},
 		[]Property{
-			{Name: "family", About: "Family of sizes that it carries.", Shape: text(), Required: true, Alter: Rebuild},
-			{Name: "zone", About: "Zone of the host; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
+			{Name: "family", About: "Family of sizes that it carries, such as vast of vast-64.", Shape: text(), Required: true, Alter: Rebuild, Picks: "host"},
+			{Name: "zone", About: "Zone of the host; the first that sells it when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
 			{Name: "recover", About: "Move to another host when this one fails.", Shape: kind(Boolean), Alter: InPlace},
 		},
 		Attribute{Name: "vcpus", About: "Virtual processors it carries.", Shape: kind(Integer)},

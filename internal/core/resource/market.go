@@ -35,6 +35,8 @@ type Draw struct {
 	Quota string  `json:"quota,omitempty"`
 	Named string  `json:"named,omitempty"`
 	Of    Measure `json:"of,omitzero"`
+	// Unless names a property: where it is wanted, something else pays for this.
+	Unless string `json:"unless,omitempty"`
 }
 
 // Price is one part of what a resource costs in an hour: an Amount of an item of a
@@ -47,6 +49,8 @@ type Price struct {
 	Amount string  `json:"amount"`
 	Times  Measure `json:"times,omitzero"`
 	About  string  `json:"about,omitempty"`
+	// Unless names a property: where it is wanted, something else pays for this.
+	Unless string `json:"unless,omitempty"`
 }
 
 // Unique says that no two resources of a type may have the same value of a property
@@ -98,6 +102,9 @@ func (m Measure) of(t Type, want map[string]any, market Market) float64 {
 // takes.
 func (t Type) Takes(want map[string]any, market Market, f func(quota string, n int64)) {
 	for _, d := range t.Draws {
+		if d.Unless != "" && want[d.Unless] != nil {
+			continue
+		}
 		n, quota := int64(d.Of.of(t, want, market)), d.Quota
 		if d.Named != "" && market != nil {
 			item, _ := want[d.Named].(string)
@@ -133,6 +140,9 @@ func (t Type) Bill(want map[string]any, market Market) Bill {
 	var parts []string
 	ahead, sold := 0.0, false
 	for _, p := range t.Prices {
+		if p.Unless != "" && want[p.Unless] != nil {
+			continue
+		}
 		times := p.Times.of(t, want, market)
 		item := ""
 		if p.Of != "" {

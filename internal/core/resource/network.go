@@ -24,6 +24,7 @@ var networkTypes = []Type{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "range", About: "Part of the network's range.", Shape: kind(Range), Required: true, Alter: Rebuild},
 			{Name: "zone", About: "Zone of the subnet; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
+			{Name: "way_out", About: "How its machines reach the world: none, those with an address of their own, or all by a gateway (default).", Shape: text("none", "address", "gateway"), Alter: InPlace},
 		},
 		Attribute{Name: "router", About: "Address of the subnet's router.", Shape: kind(Address)}),
 	newType("firewall", "Inbound rules; what no rule allows gets no connection.", 3, 600, knowledge{draws: []Draw{one("firewalls")}},
