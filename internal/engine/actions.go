@@ -40,7 +40,7 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 	if err := x.sure(ctx, s); err != nil {
 		return cloud.Progress{}, err
 	}
-	progress, err := x.adapter.Step(ctx, cloud.Task{Action: cloud.Create, Ref: x.ref(s), Want: without(sent.Want, "tags"), Tags: x.tags(s.Resource, sent.Want)}, x.intendPart(ctx, s))
+	progress, err := x.at(s).Step(ctx, cloud.Task{Action: cloud.Create, Ref: x.ref(s), Want: without(sent.Want, "tags"), Tags: x.tags(s.Resource, sent.Want)}, x.intendPart(ctx, s))
 	if cloud.Refusal(err) {
 		x.unsend(s)
 	}
@@ -94,7 +94,7 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 	if row == nil {
 		return cloud.Progress{}, &cloud.Error{Class: cloud.Gone, Message: "it is not recorded any more", Remedy: "propose again"}
 	}
-	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	live, there, err := x.at(s).Look(ctx, x.ref(s))
 	switch {
 	case err != nil:
 		return cloud.Progress{}, err
@@ -115,7 +115,7 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 	if err := x.intendAlteration(ctx, s, shown, row, live, task); err != nil {
 		return cloud.Progress{}, err
 	}
-	if live.Phase == cloud.Broken || task.Want == nil && task.Unset == nil && task.Tags == nil {
+	if live.Phase == cloud.Broken || task.Want == nil && task.Unset == nil && task.Tags == nil && !x.failedBefore(s) {
 		x.altered(s, shown)
 		return cloud.Progress{Live: live}, nil
 	}
@@ -126,7 +126,7 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 		return cloud.Progress{}, &cloud.Error{Class: cloud.Conflict, Message: fmt.Sprintf("%s is %s and cannot be altered yet", s.Resource, live.Phase)}
 	}
 	task.Ref = x.ref(s)
-	progress, err := x.adapter.Step(ctx, task, x.intendPart(ctx, s))
+	progress, err := x.at(s).Step(ctx, task, x.intendPart(ctx, s))
 	if err == nil && !progress.More {
 		x.altered(s, shown)
 	}
@@ -220,7 +220,7 @@ func (x *execution) callRemove(ctx context.Context, s *store.Step) (cloud.Progre
 	if err := x.sure(ctx, s); err != nil {
 		return cloud.Progress{}, err
 	}
-	return x.adapter.Step(ctx, cloud.Task{Action: cloud.Remove, Ref: x.ref(s), Before: s.Before}, x.intendPart(ctx, s))
+	return x.at(s).Step(ctx, cloud.Task{Action: cloud.Remove, Ref: x.ref(s), Before: s.Before}, x.intendPart(ctx, s))
 }
 
 func without(m map[string]any, name string) map[string]any {

@@ -103,7 +103,7 @@ func (x *execution) refresh(ctx context.Context, s *store.Step, checks []health.
 	if !waits {
 		return false, nil
 	}
-	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	live, there, err := x.at(s).Look(ctx, x.ref(s))
 	if err != nil || there == cloud.Absent {
 		return false, err
 	}
@@ -127,7 +127,7 @@ func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Ch
 		return e, nil
 	}
 	began := time.Now()
-	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	live, there, err := x.at(s).Look(ctx, x.ref(s))
 	if err != nil {
 		return health.Evidence{}, err
 	}

@@ -52,6 +52,8 @@ type execution struct {
 	proofs    map[string]*proving
 	waits     map[int]*waits
 	told      map[int]bool // steps whose waiting for the limit was told
+	// written is how much of what the commands of tasks wrote was told, by their marks.
+	written map[string]int
 }
 
 // waits is time that counts against no patience of a step: since it began and
@@ -76,7 +78,7 @@ func (x *execution) visibility() time.Duration { return x.real(x.adapter.Visibil
 // prepare reads everything a run needs.
 func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, error) {
 	x := &execution{engine: e, number: number, events: make(chan schedule.Event, 64), leaving: make(chan struct{}), stopped: make(chan struct{}),
-		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, secrets: map[string]string{}, waits: map[int]*waits{}, told: map[int]bool{}}
+		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, secrets: map[string]string{}, waits: map[int]*waits{}, told: map[int]bool{}, written: map[string]int{}}
 	var err error
 	if x.run, err = e.Store.Run(ctx, id); err != nil {
 		return nil, fmt.Errorf("read run %d: %w", id, err)

@@ -158,7 +158,7 @@ func (x *execution) sure(ctx context.Context, s *store.Step) error {
 	if !x.ref(s).Unsure() {
 		return nil
 	}
-	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	live, there, err := x.at(s).Look(ctx, x.ref(s))
 	if err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func (x *execution) look(ctx context.Context, number int) (schedule.Event, error
 	case ActionKeep:
 		return x.keep(ctx, s)
 	}
-	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	live, there, err := x.at(s).Look(ctx, x.ref(s))
 	if err != nil {
 		return x.refused(ctx, s, err)
 	}

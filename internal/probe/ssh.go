@@ -45,6 +45,32 @@ func (p Prober) ssh(ctx context.Context, spec map[string]any) (string, answer) {
 	return asked, a
 }
 
+// Login signs in to a machine, through a jump host where the spec names one, as a check
+// over SSH would: host, port, user, key or password, host_key, through. Whoever asked
+// closes what comes back.
+func (p Prober) Login(ctx context.Context, spec map[string]any) (client *ssh.Client, close func(), err error) {
+	r, err := p.route(ctx, spec)
+	if err != nil {
+		return nil, nil, errors.New(reason(err))
+	}
+	client, err = p.login(ctx, r.dial, spec)
+	if err != nil {
+		r.close()
+		return nil, nil, errors.New(reason(err))
+	}
+	return client, func() { client.Close(); r.close() }, nil
+}
+
+// Kept is what may be kept of what a machine wrote: where it, or what it was asked to do,
+// was given a secret, only what a pattern names.
+func (p Prober) Kept(host, pattern, text string, told bool) string {
+	spec := map[string]any{"host": host, "keep": pattern}
+	if told && pattern == "" {
+		return fmt.Sprintf("(%d bytes, not kept: a secret was given)", len(text))
+	}
+	return p.kept("", spec, said{text: text})
+}
+
 // limited keeps the beginning of what is written to it. Both streams of a command
 // write to one.
 type limited struct {

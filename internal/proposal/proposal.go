@@ -115,7 +115,7 @@ func (c Changed) reported() func(r render.Resource) map[string]any {
 		}
 	}
 	for _, ch := range c.Plan.Changes {
-		if ch.Change == change.Rebuild || ch.Change == change.Create {
+		if ch.Change == change.Rebuild || ch.Change == change.Create || ch.Anew {
 			delete(there, ch.Resource)
 		}
 	}

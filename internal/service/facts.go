@@ -14,6 +14,7 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
 	"undersail/internal/proposal"
 	"undersail/internal/store"
@@ -83,6 +84,12 @@ func (s *Service) look(ctx context.Context, adapter cloud.Adapter, a store.Accou
 		// adapter know that somebody took it away.
 		if l, ok := byToken[r.Token]; ok && isWhole(l, r.Parts) {
 			f.live[r.Name] = l
+			continue
+		}
+		if t, _ := resource.ByName(r.Type); t.Own { // no cloud has it: what is recorded of it holds
+			if !begun(r) || len(r.Parts) > 0 {
+				f.live[r.Name] = cloud.Live{Ref: r.Ref(), Has: r.Want, Attributes: r.Attributes, Phase: cloud.Ready}
+			}
 			continue
 		}
 		l, there, err := s.surely(ctx, adapter, a, r)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 
 	"undersail/sim/market"
@@ -21,6 +22,7 @@ type call struct {
 	guest    *Guest
 	user     string
 	dir      string
+	env      expand.Environ
 	args     []string
 	in       io.Reader
 	out, err io.Writer
@@ -63,7 +65,7 @@ var commands map[string]func(context.Context, *call) int
 func init() { // some run others
 	commands = map[string]func(context.Context, *call) int{
 		"apt-get": install, "cat": cat, "chmod": allowed, "chown": allowed, "chpasswd": passwords, "cloud-init": cloudInit, "curl": curl, "df": df, "dpkg": packageVersion, "dpkg-query": packageVersion,
-		"free": free, "grep": grep, "head": cut, "hostname": hostname, "id": id, "install": place, "kill": kill, "lsblk": lsblk, "lvs": volumes, "mkdir": mkdir, "findmnt": findmnt, "mountpoint": findmnt, "mv": move, "nohup": within,
+		"free": free, "grep": grep, "head": cut, "hostname": hostname, "id": id, "install": place, "kill": kill, "ls": ls, "lsblk": lsblk, "lvs": volumes, "mkdir": mkdir, "findmnt": findmnt, "mountpoint": findmnt, "mv": move, "nohup": within,
 		"nproc": nproc, "openssl": certificateOf, "ps": processes, "rm": remove, "setsid": within, "sh": sh, "sha256sum": digest, "sleep": wait, "sudo": within, "sync": allowed, "systemctl": systemctl, "tail": cut, "tee": tee,
 		"touch": touch, "wc": count, "whoami": whoami,
 	}
@@ -465,6 +467,23 @@ func place(_ context.Context, c *call) int {
 	return 0
 }
 
+func ls(_ context.Context, c *call) int {
+	at := c.dir
+	if names := c.names(); len(names) > 0 {
+		at = c.at(names[0])
+	}
+	if _, file := c.guest.root.read(at); file {
+		return c.say("%s", c.last())
+	}
+	if !c.guest.root.isDir(at) {
+		return c.fail(2, "ls: cannot access '%s': No such file or directory", c.last())
+	}
+	for _, name := range c.guest.root.list(at) {
+		c.say("%s", name)
+	}
+	return 0
+}
+
 func touch(_ context.Context, c *call) int {
 	for _, name := range c.names() {
 		if _, there := c.guest.root.read(c.at(name)); !there {
@@ -521,11 +540,11 @@ func sh(ctx context.Context, c *call) int {
 	defer c.guest.ends(number)
 	// The number of a shell is $$, which an interpreter inside another process has not.
 	script = strings.ReplaceAll(script, "$$", strconv.Itoa(number))
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(script), "")
+	file, err := syntax.NewParser().Parse(strings.NewReader(script), "")
 	if err != nil {
 		return c.fail(2, "sh: %v", err)
 	}
-	return c.guest.interpret(ctx, file, c.user, c.dir, c.in, c.out, c.err, params...)
+	return c.guest.interpret(ctx, file, c.user, c.env, c.in, c.out, c.err, params...)
 }
 
 // within runs the rest of the line as a command that outlives whoever began it.

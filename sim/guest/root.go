@@ -30,6 +30,15 @@ type content struct {
 	Passwords map[string]string `json:"passwords,omitempty"` // by user, set after the first boot
 }
 
+// usual are the directories of every machine.
+func usual() map[string]bool {
+	out := map[string]bool{}
+	for _, dir := range strings.Fields("/ /etc /home /opt /srv /tmp /usr /usr/bin /var /var/lib /var/log /var/www") {
+		out[dir] = true
+	}
+	return out
+}
+
 // rootOf finds the disk of a machine, or gives it a fresh one.
 func (f *Fabric) rootOf(id string) *root {
 	f.mu.Lock()
@@ -37,7 +46,7 @@ func (f *Fabric) rootOf(id string) *root {
 	if r := f.roots[id]; r != nil {
 		return r
 	}
-	r := &root{content: content{Files: map[string]string{}, Dirs: map[string]bool{"/": true}, Off: map[string]bool{}}}
+	r := &root{content: content{Files: map[string]string{}, Dirs: usual(), Off: map[string]bool{}}}
 	if f.keep != "" {
 		r.file = filepath.Join(f.keep, id+".json")
 		if raw, err := os.ReadFile(r.file); err == nil {

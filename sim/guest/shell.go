@@ -25,7 +25,7 @@ import (
 // script runs a script as a user, and gives its exit code. What it leaves in the background
 // runs on until the machine stops.
 func (g *Guest) script(ctx context.Context, user, text string, in io.Reader, out, err io.Writer) int {
-	file, fault := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(text), "")
+	file, fault := syntax.NewParser().Parse(strings.NewReader(text), "")
 	if fault != nil {
 		fmt.Fprintln(err, "sh:", fault)
 		return 2
@@ -35,19 +35,20 @@ func (g *Guest) script(ctx context.Context, user, text string, in io.Reader, out
 		g.root.makeDir("/home")
 		g.root.makeDir(home)
 	}
-	return g.interpret(ctx, file, user, "/", in, out, err)
+	env := expand.ListEnviron("HOME="+home, "USER="+user, "PATH=/usr/bin", "HOSTNAME="+g.Label)
+	return g.interpret(ctx, file, user, env, in, out, err)
 }
 
-func (g *Guest) interpret(ctx context.Context, file *syntax.File, user, dir string, in io.Reader, out, err io.Writer, params ...string) int {
+func (g *Guest) interpret(ctx context.Context, file *syntax.File, user string, env expand.Environ, in io.Reader, out, err io.Writer, params ...string) int {
 	r, fault := interp.New(
 		interp.StdIO(in, out, err), interp.Dir("/"), interp.Params(append([]string{"--"}, params...)...),
-		interp.Env(expand.ListEnviron("HOME=/home/"+user, "USER="+user, "PATH=/usr/bin", "HOSTNAME="+g.Label)),
-		interp.OpenHandler(g.openFile), interp.StatHandler(g.stat), interp.ReadDirHandler2(g.readDir), interp.AccessHandler(g.access),
+		interp.Env(env),
+		interp.CallHandler(programs), interp.OpenHandler(g.openFile), interp.StatHandler(g.stat), interp.ReadDirHandler2(g.readDir), interp.AccessHandler(g.access),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc {
 			return func(ctx context.Context, args []string) error {
 				at := interp.HandlerCtx(ctx)
-				c := &call{guest: g, user: user, dir: at.Dir, args: args[1:], in: at.Stdin, out: at.Stdout, err: at.Stderr}
-				if code := c.do(ctx, args[0]); code != 0 {
+				c := &call{guest: g, user: user, dir: at.Dir, env: exported(at.Env), args: args[1:], in: at.Stdin, out: at.Stdout, err: at.Stderr}
+				if code := c.do(ctx, path.Base(args[0])); code != 0 {
 					return interp.ExitStatus(code)
 				}
 				return nil
@@ -67,6 +68,26 @@ func (g *Guest) interpret(ctx context.Context, file *syntax.File, user, dir stri
 		return 1
 	}
 	return 0
+}
+
+// exported are the variables that a program is given.
+func exported(env expand.Environ) expand.Environ {
+	var list []string
+	for name, v := range env.Each {
+		if v.Exported && v.Kind == expand.String {
+			list = append(list, name+"="+v.Str)
+		}
+	}
+	return expand.ListEnviron(list...)
+}
+
+// programs lets names that the interpreter keeps for itself, and does not have, be
+// programs.
+func programs(_ context.Context, args []string) ([]string, error) {
+	if args[0] == "kill" {
+		args[0] = "/bin/kill"
+	}
+	return args, nil
 }
 
 // command runs a line whose output is small.

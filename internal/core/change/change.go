@@ -45,6 +45,8 @@ type Change struct {
 	// good with the one that goes.
 	Keeps bool `json:"keeps,omitempty"`
 	Loses bool `json:"loses,omitempty"`
+	// Anew says that all of its attributes are reported anew, though it stays.
+	Anew bool `json:"anew,omitempty"`
 	// Unguards says that the guard is lifted and the resource rebuilt in one go.
 	Unguards bool `json:"unguards,omitempty"`
 	// TakesOver is the kept resource that becomes this one, such as readings/store.
@@ -165,7 +167,7 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 			}
 			return ask(r)
 		}
-		if c.Change == Create || c.Change == Rebuild {
+		if c.Change == Create || c.Change == Rebuild || c.Anew {
 			return nil
 		}
 		return old.Attributes
@@ -261,6 +263,12 @@ func decide(r render.Resource, was *Recorded, ids *names) (Change, []render.Find
 	switch {
 	case was.Type != r.Type:
 		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
+	case was.Broken && own(r.Type):
+		if findings = c.compare(r, was, ids); c.Change == Same {
+			c.Change = Alter
+		}
+		c.Anew = true
+		c.Reason = cmp.Or(c.Reason, "it failed and is run again")
 	case was.Broken:
 		c.Change, c.Reason = Rebuild, "it broke in the cloud"
 	default:
@@ -318,11 +326,18 @@ func (c *Change) compare(r render.Resource, was *Recorded, ids *names) (findings
 		} else if c.Change == Same {
 			c.Change = Alter
 		}
+		c.Anew = c.Anew || p.Renews
 	}
 	if f := c.putBack(r, was, ids); f != nil {
 		findings = append(findings, *f)
 	}
 	return findings
+}
+
+// own reports whether Under Sail itself sees to a type: nothing of it lies broken in a cloud.
+func own(name string) bool {
+	t, _ := resource.ByName(name)
+	return t.Own
 }
 
 func inWords(region string) string { return cmp.Or(region, "that of the stack") }

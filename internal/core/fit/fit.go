@@ -176,7 +176,7 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 
 // support reports what of a resource the cloud cannot do.
 func (c *check) support(o *offer.Offers, t resource.Type, r *render.Resource) {
-	if !slices.Contains(o.Types, r.Type) {
+	if !t.Own && !slices.Contains(o.Types, r.Type) {
 		var able []string
 		for _, other := range c.others(o) {
 			if slices.Contains(other.Types, r.Type) {

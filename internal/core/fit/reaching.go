@@ -59,7 +59,10 @@ func Reaching(r *render.Rendering, known func(render.Resource) map[string]any, c
 			c.unread(res, fault)
 		}
 		for _, x := range c.rehearsal.Checks[res.Name] {
-			c.way(res.Name, x)
+			c.way(res.Name, res.Name+".health", x)
+		}
+		if login, is := c.rehearsal.Logins[res.Name]; is {
+			c.way(res.Name, res.Name+".on", login)
 		}
 	}
 	return c.out
@@ -209,12 +212,11 @@ func missingKey(message string) string {
 }
 
 // way follows a check from this service to what it asks.
-func (c *reaching) way(name string, x health.Check) {
+func (c *reaching) way(name, place string, x health.Check) {
 	host, port := asked(x)
 	if host == "" {
 		return
 	}
-	place := name + ".health"
 	from, hop := c.from(name), ""
 	if jump, ok := x.Spec["through"].(map[string]any); ok {
 		at, _ := jump["host"].(string)

@@ -8,14 +8,7 @@ func str(choices ...string) resource.Shape {
 
 var port = resource.Shape{Kind: resource.Integer, Minimum: 1, Maximum: 65535}
 
-var through = resource.Property{Name: "through", About: "A jump host: the only way in.", Shape: resource.Shape{
-	Kind: resource.Object, TypeName: "jump", Fields: []resource.Property{
-		{Name: "host", About: "Address of the jump host.", Shape: str(), Required: true},
-		{Name: "port", About: "SSH port; 22 when left out.", Shape: port},
-		{Name: "user", About: "User on the jump host.", Shape: str(), Required: true},
-		{Name: "key", About: "Private key, such as access.private_key.", Shape: str(), Required: true},
-		{Name: "host_key", About: "The key the jump host must show.", Shape: str()},
-	}}}
+var through = resource.Property{Name: "through", About: "A jump host: the only way in.", Shape: resource.Jump}
 
 // keep names what of an answer stands in the evidence. A machine that was given
 // something made of a secret is kept nothing of otherwise.

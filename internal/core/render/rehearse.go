@@ -20,6 +20,8 @@ type Rehearsal struct {
 	// cannot be computed even then.
 	Checks map[string][]health.Check
 	Faults map[string]error
+	// Logins are how tasks get to their machines, as checks over SSH would.
+	Logins map[string]health.Check
 }
 
 // outside is where stand-ins for public addresses come from, and inside where those for
@@ -39,14 +41,15 @@ func (r *Rendering) Rehearse(known func(Resource) map[string]any, ports func(r *
 			reading = append(reading, res.Name)
 		}
 	}
+	tasks := slices.DeleteFunc(slices.Clone(r.Resources), func(res Resource) bool { return res.Type != "task" })
 	session := r.session
-	if r.session = nil; session == nil || reading == nil {
+	if r.session = nil; session == nil || reading == nil && len(tasks) == 0 {
 		return nil
 	}
 	if known == nil {
 		known = func(Resource) map[string]any { return nil }
 	}
-	out := &Rehearsal{Reports: map[string]map[string]any{}, Checks: map[string][]health.Check{}, Faults: map[string]error{}}
+	out := &Rehearsal{Reports: map[string]map[string]any{}, Checks: map[string][]health.Check{}, Faults: map[string]error{}, Logins: map[string]health.Check{}}
 	s := standIns{first: r, used: map[string]int{}, ids: map[string]string{}}
 	for _, res := range r.Resources {
 		if id, ok := known(res)["id"].(string); ok {
@@ -69,6 +72,13 @@ func (r *Rendering) Rehearse(known func(Resource) map[string]any, ports func(r *
 	}
 	for _, name := range reading {
 		out.Checks[name], out.Faults[name] = session.checks(name)
+	}
+	for _, res := range tasks {
+		if shown, _, err := session.Resolve(res.Name); err == nil {
+			spec := maps.Clone(shown.Want)
+			spec["host"] = spec["on"]
+			out.Logins[res.Name] = health.Check{Name: res.Name, Kind: "ssh", Spec: spec}
+		}
 	}
 	return out
 }

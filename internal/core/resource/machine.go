@@ -12,6 +12,15 @@ var networkCard = object("network_card",
 	Property{Name: "firewalls", About: "Ids of the firewalls in front of this card.", Shape: listOf(text()), Refers: "firewall"},
 ).by("subnet")
 
+// Jump is a host through which others are reached.
+var Jump = object("jump",
+	Property{Name: "host", About: "Address of the jump host.", Shape: text(), Required: true},
+	Property{Name: "port", About: "SSH port; 22 when left out.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}},
+	Property{Name: "user", About: "User on the jump host.", Shape: text(), Required: true},
+	Property{Name: "key", About: "Private key, such as access.private_key.", Shape: text(), Required: true},
+	Property{Name: "host_key", About: "The key the jump host must show.", Shape: text()},
+)
+
 var machineTypes = []Type{
 	newType("key_pair", "An SSH key pair. Without a public key, Under Sail draws the pair and seals the private half.", 2, 300, knowledge{},
 		[]Property{{Name: "public_key", About: "Public key in OpenSSH form.", Shape: kind(PublicKey), Alter: Rebuild}},
@@ -72,16 +81,23 @@ var machineTypes = []Type{
 		},
 		Attribute{Name: "vcpus", About: "Virtual processors it carries.", Shape: kind(Integer)},
 		Attribute{Name: "memory", About: "Memory it carries.", Shape: kind(Data)}),
-	newType("task", "A command on a machine over SSH, done once, with what it must answer.", 30, 3600, knowledge{},
+	newType("task", "A command on a machine over SSH, run once, found again, and run anew when what it was given changes.", 30, 3600, knowledge{own: true},
 		[]Property{
 			{Name: "on", About: "Address of the machine.", Shape: text(), Required: true, Alter: Rebuild},
-			{Name: "user", About: "User to log in as.", Shape: text(), Required: true, Alter: InPlace},
+			{Name: "port", About: "SSH port; 22 when left out.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}, Alter: InPlace},
+			{Name: "user", About: "User to log in as.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "key", About: "Private key to log in with.", Shape: text(), Required: true, Alter: InPlace},
 			{Name: "host_key", About: "Host key that the machine must have.", Shape: text(), Alter: InPlace},
-			{Name: "command", About: "What to run.", Shape: text(), Required: true, Alter: Rebuild},
-			{Name: "answer", About: "Text that the output must hold; an exit code of 0 suffices when left out.", Shape: text(), Alter: Rebuild},
+			{Name: "through", About: "A jump host: the only way in.", Shape: Jump, Alter: InPlace},
+			{Name: "command", About: "What to run, by the machine's shell.", Shape: text(), Required: true, Alter: InPlace, Renews: true},
+			{Name: "input", About: "What it reads from its standard input; may hold secrets.", Shape: text(), Alter: InPlace, Renews: true},
+			{Name: "again_when", About: "What it depends on besides: when one of these changes, it is run again.", Shape: listOf(kind(Open)), Alter: InPlace, Renews: true},
+			{Name: "answer", About: "Text that the output must hold; an exit code of 0 suffices when left out.", Shape: text(), Alter: InPlace},
+			{Name: "keep", About: "Pattern (RE2) of what of the output is kept; all of it when left out, and nothing where the machine or the command was given a secret.", Shape: text(), Alter: InPlace},
+			{Name: "reads", About: "File of the machine that is read when the command has ended.", Shape: text(), Alter: InPlace},
 			{Name: "undo", About: "What to run when the task is removed.", Shape: text(), Alter: InPlace},
 		},
 		Attribute{Name: "output", About: "What the command wrote, at most 64 KiB.", Shape: text()},
-		Attribute{Name: "exit", About: "Exit code of the command.", Shape: kind(Integer)}),
+		Attribute{Name: "exit", About: "Exit code of the command.", Shape: kind(Integer)},
+		Attribute{Name: "file", About: "The file that was read, at most 64 KiB.", Shape: text()}),
 }

@@ -24,6 +24,9 @@ type Property struct {
 	Alter    Alteration `json:"alter,omitempty"`
 	// GrowOnly refuses smaller values: a disk never shrinks.
 	GrowOnly bool `json:"grow_only,omitempty"`
+	// Renews says that altering it makes every attribute come anew, as of a task that is
+	// run again.
+	Renews bool `json:"renews,omitempty"`
 	// Refers names the resource type whose id the property holds.
 	Refers string `json:"refers,omitempty"`
 	// Picks says from which list of the offers the value must come.
@@ -54,6 +57,8 @@ type Type struct {
 	Prices []Price `json:"prices,omitempty"`
 	// HoldsData says that something is lost for good when one is removed.
 	HoldsData bool `json:"holds_data,omitempty"`
+	// Own says that Under Sail itself sees to it: no cloud has it, and every cloud will do.
+	Own bool `json:"own,omitempty"`
 	// Unique lists the properties that no two may have the same of at a time.
 	Unique []Unique `json:"unique,omitempty"`
 
@@ -136,7 +141,7 @@ var (
 // newType describes a type: what it is, how long creation takes and may take, in
 // cloud seconds, what is known of it beyond its properties, and these.
 func newType(name, about string, expect, patience int64, known knowledge, properties []Property, attributes ...Attribute) Type {
-	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Draws: known.draws, Prices: known.prices, HoldsData: known.holdsData, Unique: known.unique,
+	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Draws: known.draws, Prices: known.prices, HoldsData: known.holdsData, Own: known.own, Unique: known.unique,
 		Properties: append([]Property{nameProperty, tagsProperty}, properties...),
 		Attributes: append([]Attribute{idAttribute}, attributes...)}
 	t.fields = t.allFields()
@@ -148,6 +153,7 @@ type knowledge struct {
 	draws     []Draw
 	prices    []Price
 	holdsData bool
+	own       bool
 	unique    []Unique
 }
 

@@ -1,0 +1,177 @@
+package service_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"undersail/internal/core/state"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+)
+
+// ashore is a machine that tasks run on, and is completed by their text.
+const ashore = `undersail: 1
+about: {name: ashore, version: 1.0.0, title: Ashore}
+inputs:
+  users: {type: array, items: {type: string}, default: [duty]}
+  word: {secret: true, rules: {length: 12}, generate: true}
+resources:
+  net: {type: network, want: {range: 10.33.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.33.0.0/24}}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  access: {type: key_pair}
+  shore: {type: instance, want: {size: plain-2, image: tide-base-3, subnet: =lan.id, public: true, firewalls: ["=door.id"], key_pair: =access.id}}
+`
+
+const onShore = `, on: =shore.public_address, user: tide, key: =access.private_key`
+
+func attributesOf(t *testing.T, s *service.Service, stack, name string) map[string]any {
+	t.Helper()
+	st, err := s.Stack(context.Background(), stack)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range st.Resources {
+		if r.Name == name {
+			return r.Attributes
+		}
+	}
+	t.Fatalf("stack %s has no %s", stack, name)
+	return nil
+}
+
+// TestATaskRunsOnceAgainWhenWhatItWasGivenChangesAndIsUndone takes settings to a machine
+// that runs.
+func TestATaskRunsOnceAgainWhenWhatItWasGivenChangesAndIsUndone(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(5 * time.Second)
+	source := ashore + `  settings:
+    type: task
+    want: {command: 'cat > users; echo run >> runs; echo "$(cat users)"; wc -l runs', input: '=inputs.users.join(" ")', undo: 'rm users; echo undone >> runs'` + onShore + `}
+  shown:
+    type: task
+    want: {command: cat users, answer: duty, again_when: ["=settings.output"]` + onShore + `}
+outputs: {wrote: {value: =settings.output}}
+`
+	run := r.Await(s, r.ApplySource(s, "ashore", source, nil))
+	if run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	told := r.Events(s, run.ID)
+	if a := attributesOf(t, s, "ashore", "settings"); a["output"] != "duty\n1" || a["exit"] != float64(0) {
+		t.Errorf("the task has %v", a)
+	}
+	if !strings.Contains(told, "settings wrote: duty") {
+		t.Errorf("what it wrote is not told:\n%s", told)
+	}
+	if p := r.Propose(s, "ashore", source, nil); p.State != "nothing" {
+		t.Errorf("without a change: %s", p.Summary)
+	}
+	p := r.Propose(s, "ashore", source, map[string]any{"users": []any{"duty", "night"}})
+	if p.Summary != "2 alter, 6 same" && p.Summary != "1 alter, 6 same" && !strings.HasSuffix(p.Summary, "same") || strings.Contains(p.Summary, "rebuild") {
+		t.Errorf("another list of users: %s", p.Summary)
+	}
+	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if a := attributesOf(t, s, "ashore", "settings"); a["output"] != "duty night\n2" {
+		t.Errorf("after the change the task has %v", a)
+	}
+	if a := attributesOf(t, s, "ashore", "shown"); a["output"] != "duty night" {
+		t.Errorf("what depends on it has %v", a)
+	}
+	v, err := s.Verify(context.Background(), r.Admin, "ashore")
+	if err != nil || !v.Healthy {
+		t.Errorf("%+v %v", v, err)
+	}
+	// Without the task in the template, what it did is undone.
+	if run := r.Await(s, r.ApplySource(s, "ashore", ashore+`  left: {type: task, want: {command: 'cat runs'`+onShore+`}}
+outputs: {wrote: {value: =left.output}}
+`, nil)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	// Undoing and the new task need nothing of each other; a look at the end tells.
+	if run := r.Await(s, r.ApplySource(s, "ashore", ashore+`  left: {type: task, want: {command: 'cat runs', again_when: [later]`+onShore+`}}
+`, nil)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if a := attributesOf(t, s, "ashore", "left"); a["output"] != "run\nrun\nundone" {
+		t.Errorf("after it was removed the machine has %v", a)
+	}
+	retire, err := s.Retire(context.Background(), r.Admin, "ashore")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if run := r.Await(s, r.Carry(s, retire)); run.State != state.Done || len(r.Ledger().Alive) > 0 {
+		t.Errorf("%s %s, %d alive", run.State, run.Reason, len(r.Ledger().Alive))
+	}
+}
+
+// TestATaskThatFailsTellsWhyAndIsRunAgain ends badly, and goes on once it is mended.
+func TestATaskThatFailsTellsWhyAndIsRunAgain(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(5 * time.Second)
+	source := func(command, more string) string {
+		return ashore + `  settings: {type: task, want: {command: '` + command + `'` + more + onShore + `}}
+  after: {type: address, after: {settings: healthy}}
+`
+	}
+	run := r.Await(s, r.ApplySource(s, "ashore", source(`echo the valve is stuck; exit 3`, ""), nil))
+	if run.State != state.Failed || !strings.Contains(run.Reason, "settings: asked for its phase, got broken: the command ended with exit code 3; it wrote the valve is stuck") {
+		t.Fatal(run.State, run.Reason)
+	}
+	p := r.Propose(s, "ashore", source(`echo open`, ", answer: closed"), nil)
+	if strings.Contains(p.Summary, "rebuild") || !strings.Contains(p.Summary, "1 alter") || !strings.Contains(p.Summary, "1 create") {
+		t.Errorf("what failed is proposed as %s", p.Summary)
+	}
+	if run = r.Await(s, r.Carry(s, p)); run.State != state.Failed || !strings.Contains(run.Reason, `did not answer "closed", but open`) {
+		t.Fatal(run.State, run.Reason)
+	}
+	if run = r.Await(s, r.ApplySource(s, "ashore", source(`echo closed`, ", answer: closed"), nil)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	// What was given a secret may write it in any disguise: nothing of it is kept but what is named.
+	if run = r.Await(s, r.ApplySource(s, "ashore", ashore+`  settings: {type: task, want: {command: 'cat; echo; echo level 42', input: =inputs.word`+onShore+`}}
+  named: {type: task, want: {command: 'cat; echo; echo level 42', keep: 'level [0-9]+', input: =inputs.word`+onShore+`}}
+`, nil)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if a := attributesOf(t, s, "ashore", "settings"); !strings.Contains(a["output"].(string), "not kept: a secret was given") {
+		t.Errorf("a task with a secret keeps %v", a)
+	}
+	if a := attributesOf(t, s, "ashore", "named"); a["output"] != "level 42" {
+		t.Errorf("of a task with a secret is kept %v", a)
+	}
+	if told := r.Events(s, run.ID); strings.Contains(told, "level 43") {
+		t.Errorf("the secret is told:\n%s", told)
+	}
+}
+
+// TestATaskIsFoundAgainByWhoeverTakesTheRunOver lets an engine die while the command runs,
+// and while it was about to be started.
+func TestATaskIsFoundAgainByWhoeverTakesTheRunOver(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, quit := r.Replica(time.Second)
+	id := r.ApplySource(s, "ashore", ashore+`  settings: {type: task, want: {command: 'echo run >> runs; sleep 900; cat runs'`+onShore+`}}
+`, nil)
+	for deadline := time.Now().Add(time.Minute); !strings.Contains(r.Events(s, id), "creating settings"); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("the task does not begin")
+		}
+	}
+	time.Sleep(300 * time.Millisecond)
+	quit()
+	next, _ := r.Replica(time.Second)
+	run := r.Await(next, id)
+	if run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if a := attributesOf(t, next, "ashore", "settings"); a["output"] != "run" {
+		t.Errorf("it was run more than once: %v", a)
+	}
+}
