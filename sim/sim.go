@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"time"
 
+	"undersail/sim/database"
 	"undersail/sim/guest"
 	"undersail/sim/larch"
 	"undersail/sim/market"
@@ -57,6 +58,7 @@ type Running struct {
 	Place    Place
 	Accounts []larch.Account
 	world    *world.World
+	cloud    *larch.Cloud
 	fabric   *guest.Fabric
 	servers  []*http.Server
 	lock     net.Listener
@@ -92,7 +94,8 @@ func Start(c Config) (*Running, error) {
 		return nil, err
 	}
 	r := &Running{Accounts: accounts, world: w, fabric: guest.NewFabric(m.Software, w.Real, machines), lock: lock}
-	cloud := larch.New(w, m, r.fabric, accounts, block, c.Rate)
+	cloud := larch.New(w, m, r.fabric, accounts, database.New(filepath.Join(c.Dir, "databases")), block, c.Rate)
+	r.cloud = cloud
 	if known, ok := w.Fact("larch_port").(float64); ok && c.Port == 0 {
 		c.Port = int(known) // accounts of the product know this port
 	}
@@ -135,6 +138,7 @@ func (r *Running) Close() error {
 			s.Close()
 		}
 	}
+	r.cloud.Close()
 	r.fabric.Close()
 	r.lock.Close()
 	return r.world.Close()

@@ -45,6 +45,9 @@ type Identity struct {
 	ClockRate float64
 	// GuestRange is where probes may go; empty means anywhere public.
 	GuestRange string
+	// NameServer is where the cloud's own name server is asked, as host:port; empty where
+	// its names are everybody's.
+	NameServer string
 }
 
 // Action is what a task does with one resource.
@@ -268,6 +271,12 @@ type Accepter interface {
 // twice is no fault.
 type Enabler interface {
 	TurnOn(ctx context.Context, region, feature string) error
+}
+
+// Registrar is an adapter that can tell whether somebody, whoever it is, has a name that
+// only one customer of the cloud can have. It gives why it is taken, or nothing.
+type Registrar interface {
+	Taken(ctx context.Context, region, typeName, name string) (why string, err error)
 }
 
 // Logger is an adapter that can tell what a machine wrote to its console since its

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net"
@@ -121,7 +122,7 @@ func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Ch
 	if waits := resource.Waits(check.Spec); len(waits) > 0 {
 		return health.Evidence{Resource: s.Resource, Check: check.Name, At: x.now(), Asked: check.Kind, Answer: "it waits for " + strings.Join(waits, ", ")}, nil
 	}
-	if check.Kind != "phase" {
+	if !AsksCloud(check) {
 		e := prober.Look(ctx, s.Resource, check)
 		e.At = x.now()
 		return e, nil
@@ -134,7 +135,36 @@ func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Ch
 	if there == cloud.Absent && s.MadeAt != nil && x.now().Sub(*s.MadeAt) < x.visibility() {
 		there = "unseen"
 	}
-	return PhaseEvidence(s.Resource, live, there, x.now(), time.Since(began)), nil
+	return Told(ctx, prober, s.Resource, s.Want, check, live, there, x.now(), time.Since(began)), nil
+}
+
+// AsksCloud reports whether a check judges what the cloud tells of a resource.
+func AsksCloud(c health.Check) bool {
+	return c.Kind == "phase" || c.Kind == "tells" || c.Kind == "resolves"
+}
+
+// Told judges what a cloud tells of a resource by a check. A name is also asked for, at
+// the servers that the cloud tells.
+func Told(ctx context.Context, prober probe.Prober, name string, want map[string]any, c health.Check, live cloud.Live, there cloud.Presence, at time.Time, took time.Duration) health.Evidence {
+	e := PhaseEvidence(name, live, there, at, took)
+	e.Check = c.Name
+	servers, _ := live.Attributes["servers"].([]any)
+	switch {
+	case c.Kind == "phase" || there != cloud.Present || live.Phase == cloud.Broken:
+	case c.Kind == "tells":
+		e.Asked, e.Answer, e.Passed = health.Tells(c, live.Attributes)
+	case len(servers) == 0:
+		e.Asked, e.Answer, e.Passed = "servers of "+name, "it is seen inside its network only", true
+	default:
+		for _, server := range servers { // each of them must know it
+			spec := map[string]any{"name": live.Attributes["full_name"], "server": server, "kind": want["kind"], "values": want["values"]}
+			e = prober.Look(ctx, name, health.Check{Name: c.Name, Kind: "name", Spec: spec})
+			if e.At = at; !e.Passed {
+				break
+			}
+		}
+	}
+	return e
 }
 
 // PhaseEvidence turns a cloud's word on a resource into evidence.
@@ -291,6 +321,12 @@ func (x *execution) prober() probe.Prober {
 // lets it, and of that only where the cloud says that the account's machines are.
 func NewProber(resources []store.Resource, a store.Account, secrets *secret.Scrubber, policy *reach.Policy) probe.Prober {
 	p := probe.Prober{Policy: policy, Within: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Secrets: secrets, Told: map[string]bool{}, Hosts: map[string]bool{}, Unreached: a.Unreached}
+	var identity struct {
+		NameServer string `json:"name_server"`
+	}
+	if json.Unmarshal(a.Identity, &identity) == nil {
+		p.Names = identity.NameServer
+	}
 	for _, r := range resources {
 		if r.Type == "instance" && ToldSecret(r.Want) {
 			p.Told[r.Name] = true

@@ -41,6 +41,8 @@ type Identity struct {
 	Ends    *time.Time `json:"ends,omitempty"`
 	// Makes are the types that the rights let it make; nil when the cloud does not tell.
 	Makes []string `json:"makes,omitempty"`
+	// NameServer is where the cloud's own name server is asked, where it tells of one.
+	NameServer string `json:"name_server,omitempty"`
 }
 
 // AccountStack is a stack of an account.
@@ -222,7 +224,7 @@ func (s *Service) keepCredentials(ctx context.Context, n NewAccount) error {
 
 // told is what a cloud told of whom credentials belong to.
 func told(me cloud.Identity) Identity {
-	out := Identity{Account: me.Account, Roles: append([]string{}, me.Roles...), Makes: me.Makes}
+	out := Identity{Account: me.Account, Roles: append([]string{}, me.Roles...), Makes: me.Makes, NameServer: me.NameServer}
 	if !me.Ends.IsZero() {
 		out.Ends = &me.Ends
 	}

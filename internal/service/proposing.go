@@ -190,6 +190,9 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 		if changed, err = s.usedElsewhere(ctx, r, changed); err != nil {
 			return proposal.Judged{}, err
 		}
+		if changed, err = s.takenNames(ctx, r, changed); err != nil {
+			return proposal.Judged{}, err
+		}
 	}
 	judged := changed.Judge()
 	bounds, err := s.accountBounds(ctx, r, judged)

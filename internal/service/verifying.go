@@ -144,7 +144,7 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 	case begun(r):
 		out.State, out.Reason = state.Unhealthy, "its making was begun and it was never proved; undersail continue goes on"
 	}
-	checks := health.Defaults(resource.Type{})
+	checks := health.Defaults(resource.Type{}, nil)
 	var leave []string
 	if wanted != nil {
 		checks, leave = wanted.Checks, wanted.Leave
@@ -175,13 +175,13 @@ func shownValue(v any) string {
 func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []health.Check) {
 	for _, c := range checks {
 		var e health.Evidence
-		if c.Kind == "phase" {
+		if engine.AsksCloud(c) {
 			live, there := v.facts.live[out.Name]
 			presence := cloud.Present
 			if !there {
 				presence = cloud.Absent
 			}
-			e = engine.PhaseEvidence(out.Name, live, presence, v.service.engine.Now(), v.took)
+			e = engine.Told(ctx, v.prober, out.Name, live.Has, c, live, presence, v.service.engine.Now(), v.took)
 		} else {
 			e = v.prober.Look(ctx, out.Name, c)
 			e.At = v.service.engine.Now()

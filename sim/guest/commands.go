@@ -67,7 +67,7 @@ func init() { // some run others
 		"apt-get": install, "cat": cat, "chmod": allowed, "chown": allowed, "chpasswd": passwords, "cloud-init": cloudInit, "curl": curl, "df": df, "dpkg": packageVersion, "dpkg-query": packageVersion,
 		"free": free, "grep": grep, "head": cut, "hostname": hostname, "id": id, "install": place, "kill": kill, "ls": ls, "lsblk": lsblk, "lvs": volumes, "mkdir": mkdir, "findmnt": findmnt, "mountpoint": findmnt, "mv": move, "nohup": within,
 		"nproc": nproc, "openssl": certificateOf, "ps": processes, "rm": remove, "setsid": within, "sh": sh, "sha256sum": digest, "sleep": wait, "sudo": within, "sync": allowed, "systemctl": systemctl, "tail": cut, "tee": tee,
-		"touch": touch, "wc": count, "whoami": whoami,
+		"tide-queue": queue, "touch": touch, "wc": count, "whoami": whoami,
 	}
 }
 
@@ -595,6 +595,35 @@ func (c *call) tool(ctx context.Context, s *service, tool market.Tool) int {
 		c.say("%s", strings.NewReplacer("{host}", c.guest.Label, "{version}", s.software.Version).Replace(line))
 	}
 	return 0
+}
+
+// queue submits jobs to the pool of the network, tells of them, or waits until all are
+// done.
+func queue(ctx context.Context, c *call) int {
+	if c.guest.Queue == nil || c.guest.spoilt("queue") {
+		return c.fail(1, "tide-queue: no queue answers in this network")
+	}
+	verb := append(c.names(), "")[0]
+	if verb == "submit" {
+		n, err := strconv.Atoi(c.last())
+		if err != nil || n < 1 {
+			return c.fail(2, "tide-queue submit: how many jobs?")
+		}
+		pool, err := c.guest.Submit(n)
+		if err != nil {
+			return c.fail(1, "tide-queue: %v", err)
+		}
+		return c.say("%d jobs are queued for %s", n, pool)
+	}
+	for {
+		queued, done, members := c.guest.Queue()
+		if verb != "wait" || queued == 0 {
+			return c.say("queued %d, done %d, members %d", queued, done, members)
+		}
+		if c.guest.sleep(ctx, 5); ctx.Err() != nil {
+			return 130
+		}
+	}
 }
 
 // checkConfiguration holds a file of lines `key: value` against what a tool wants.

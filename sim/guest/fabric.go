@@ -27,6 +27,7 @@ type Fabric struct {
 
 	mu     sync.Mutex
 	guests map[string]*Guest
+	offers map[string]offer // what is no machine, by its id
 	roots  map[string]*root
 	closed bool
 }
@@ -38,7 +39,7 @@ const lowPort = "127.64.0.1:79"
 // folder in which the disks that machines boot from last, or empty. Ports below 1024 are
 // shifted by 20000 on a machine that refuses them.
 func NewFabric(software map[string]market.Software, real func(float64) time.Duration, keep string) *Fabric {
-	f := &Fabric{software: software, real: real, keep: keep, guests: map[string]*Guest{}, roots: map[string]*root{}}
+	f := &Fabric{software: software, real: real, keep: keep, guests: map[string]*Guest{}, offers: map[string]offer{}, roots: map[string]*root{}}
 	l, err := net.Listen("tcp", lowPort)
 	if errors.Is(err, fs.ErrPermission) { // that it is taken says nothing: another simulator tries it too
 		f.shift = 20000
@@ -105,6 +106,28 @@ func (f *Fabric) Guest(id string) *Guest {
 	return f.guests[id]
 }
 
+// offer is something in a network that is no machine.
+type offer struct {
+	network string
+	at      netip.Addr
+	dial    func(source netip.Addr, port int) (net.Conn, error)
+}
+
+// Offer shows something that is no machine at an address of a network, such as a database.
+// Dial connects to a port of it, for whoever has the source address.
+func (f *Fabric) Offer(id, network string, at netip.Addr, dial func(source netip.Addr, port int) (net.Conn, error)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.offers[id] = offer{network, at, dial}
+}
+
+// Withdraw takes away what was offered.
+func (f *Fabric) Withdraw(id string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	delete(f.offers, id)
+}
+
 // dial connects from inside a network to a private address of it.
 func (f *Fabric) dial(from *Guest, host string, number int) (net.Conn, error) {
 	to, err := netip.ParseAddr(host)
@@ -122,6 +145,12 @@ func (f *Fabric) dial(from *Guest, host string, number int) (net.Conn, error) {
 			}
 		}
 	}
+	for _, o := range f.offers {
+		if own, joined := from.in(o.network); joined && o.at == to {
+			f.mu.Unlock()
+			return o.dial(own, number)
+		}
+	}
 	f.mu.Unlock()
 	if to.IsLoopback() {
 		target = from // what listens on the machine itself, before any firewall
@@ -134,22 +163,23 @@ func (f *Fabric) dial(from *Guest, host string, number int) (net.Conn, error) {
 	if p == nil {
 		return nil, fmt.Errorf("connection refused")
 	}
-	return p.private.dial()
+	return p.private.Dial()
 }
 
-// chanListener is a listener without a socket.
-type chanListener struct {
+// Listener is a listener without a socket.
+type Listener struct {
 	addr  net.Addr
 	conns chan net.Conn
 	done  chan struct{}
 	once  sync.Once
 }
 
-func newChanListener(addr netip.Addr, number int) *chanListener {
-	return &chanListener{addr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(addr, uint16(number))), conns: make(chan net.Conn), done: make(chan struct{})}
+// NewListener makes one that stands at an address.
+func NewListener(addr netip.Addr, number int) *Listener {
+	return &Listener{addr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(addr, uint16(number))), conns: make(chan net.Conn), done: make(chan struct{})}
 }
 
-func (l *chanListener) Accept() (net.Conn, error) {
+func (l *Listener) Accept() (net.Conn, error) {
 	select {
 	case c := <-l.conns:
 		return c, nil
@@ -158,10 +188,10 @@ func (l *chanListener) Accept() (net.Conn, error) {
 	}
 }
 
-func (l *chanListener) Close() error   { l.once.Do(func() { close(l.done) }); return nil }
-func (l *chanListener) Addr() net.Addr { return l.addr }
+func (l *Listener) Close() error   { l.once.Do(func() { close(l.done) }); return nil }
+func (l *Listener) Addr() net.Addr { return l.addr }
 
-func (l *chanListener) hand(c net.Conn) bool {
+func (l *Listener) hand(c net.Conn) bool {
 	select {
 	case l.conns <- c:
 		return true
@@ -171,7 +201,8 @@ func (l *chanListener) hand(c net.Conn) bool {
 	}
 }
 
-func (l *chanListener) dial() (net.Conn, error) {
+// Dial connects to it.
+func (l *Listener) Dial() (net.Conn, error) {
 	near, far := net.Pipe()
 	if !l.hand(far) {
 		near.Close()
@@ -183,7 +214,7 @@ func (l *chanListener) dial() (net.Conn, error) {
 // forward hands the connections of a socket to what speaks on the port. A source
 // that is not allowed gets no further than a reset: where the kernel takes no
 // filter for the socket, that is the closest there is to a packet that is dropped.
-func forward(socket net.Listener, to *chanListener, allowed func(netip.Addr) bool) {
+func forward(socket net.Listener, to *Listener, allowed func(netip.Addr) bool) {
 	for {
 		c, err := socket.Accept()
 		if err != nil {

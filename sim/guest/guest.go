@@ -66,6 +66,9 @@ type Spec struct {
 	// Spoilt reports whether a fault spoils what the guest tells of something, such as
 	// cores or replication.
 	Spoilt func(what string) bool
+	// Submit queues jobs in the network of the guest, and Queue tells of them.
+	Submit func(jobs int) (pool string, err error)
+	Queue  func() (queued, done, members int64)
 	Zones  []string // of its region
 }
 

@@ -17,7 +17,7 @@ import (
 type port struct {
 	number  int
 	sockets map[int]net.Listener // by card
-	private *chanListener
+	private *Listener
 	close   func()
 }
 
@@ -70,7 +70,7 @@ func (g *Guest) openPorts(now time.Time) {
 // open starts what speaks on a port. The sockets come with guard, when a rule
 // allows anybody.
 func (g *Guest) open(number int, s *service) *port {
-	p := &port{number: number, private: newChanListener(g.Private, number), sockets: map[int]net.Listener{}}
+	p := &port{number: number, private: NewListener(g.Private, number), sockets: map[int]net.Listener{}}
 	if s == nil {
 		go g.serveSSH(p.private)
 		p.close = func() { p.private.Close(); p.closeSockets() }

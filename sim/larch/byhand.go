@@ -36,8 +36,7 @@ func (c *Cloud) DeleteByHand(name string, force bool) error {
 		return nil
 	})
 	if err == nil {
-		c.fabric.Halt(x.ID)
-		c.fabric.Forget(x.ID)
+		c.removed(x)
 	}
 	return err
 }

@@ -34,11 +34,13 @@ func bytesOf(text string) int64 {
 func (c *Cloud) resume() {
 	var machines []*world.Resource
 	c.world.Update(func(tx *world.Tx) error {
-		machines = tx.All(func(x *world.Resource) bool { return x.Kind == "instances" })
+		machines = tx.All(func(x *world.Resource) bool {
+			return x.Kind == "instances" || x.Kind == "databases" || x.Kind == "private-clouds"
+		})
 		return nil
 	})
 	for _, x := range machines {
-		if x.PhaseAt(time.Now()) == world.Ready {
+		if x.Kind == "instances" && x.PhaseAt(time.Now()) == world.Ready {
 			c.boot(x.ID, x.Account) // before anybody can ask for it
 			continue
 		}
@@ -60,6 +62,14 @@ func (c *Cloud) plan(x *world.Resource) {
 			c.fabric.Halt(x.ID)
 		}
 		time.AfterFunc(at.Sub(now), func() { c.boot(x.ID, x.Account) })
+	case "databases":
+		at := x.ReadyAt
+		if x.ChangedAt.After(at) {
+			at = x.ChangedAt
+		}
+		time.AfterFunc(time.Until(at), func() { c.openDatabase(x.ID, x.Account) })
+	case "private-clouds":
+		time.AfterFunc(time.Until(x.ReadyAt), func() { c.openPrivateCloud(x.ID, x.Account) })
 	case "firewalls":
 		time.AfterFunc(time.Until(x.ChangedAt), c.refresh)
 	}
@@ -150,6 +160,8 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 		_, hit := c.world.Planned("spoilt", x.Account, what, matches)
 		return hit
 	}
+	s.Submit = func(jobs int) (string, error) { return c.submit(x.Account, s.Network, jobs) }
+	s.Queue = func() (int64, int64, int64) { return c.queue(x.Account, s.Network) }
 	zone := str(x.Properties["zone"])
 	s.Dead = func() bool {
 		if _, hit := c.world.Planned("guest-dead", x.Account, "instances", matches); hit {

@@ -39,13 +39,20 @@ func init() {
 		{"network", "networks", "net", []string{"cidr"}, nil, (*making).network},
 		{"subnet", "subnets", "sub", []string{"network_id", "cidr", "zone", "egress"}, []string{"egress"}, (*making).subnet},
 		{"firewall", "firewalls", "fw", []string{"network_id", "inbound"}, []string{"inbound"}, (*making).firewall},
-		{"address", "addresses", "adr", nil, nil, (*making).address},
+		{"address", "addresses", "adr", []string{"label", "idle_seconds"}, []string{"idle_seconds"}, (*making).address},
 		{"key_pair", "keys", "key", []string{"public_key"}, nil, (*making).key},
 		{"secret", "secrets", "sec", []string{"value"}, []string{"value"}, (*making).secret},
 		{"disk", "disks", "dsk", []string{"gib", "class", "zone", "encrypted"}, []string{"gib"}, (*making).disk},
 		{"instance", "instances", "vm", []string{"size", "image", "subnet_id", "zone", "public", "address_id", "firewall_ids", "key_id", "disks", "user_data", "licence", "cards", "host_id", "role_id"},
 			[]string{"size", "firewall_ids", "role_id", "disks"}, (*making).instance},
 		{"host", "hosts", "hst", []string{"family", "zone", "recover"}, []string{"recover"}, (*making).host},
+		{"pool", "pools", "poo", []string{"size", "image", "subnet_ids", "least", "most", "members", "heal", "idle_seconds", "firewall_ids", "key_id", "role_id", "user_data"},
+			[]string{"size", "image", "subnet_ids", "least", "most", "members", "heal", "idle_seconds", "firewall_ids", "key_id", "role_id", "user_data"}, (*making).pool},
+		{"database", "databases", "dbs", []string{"engine", "size", "gib", "subnet_ids", "firewall_ids", "accounts", "encrypted", "keep_copies_seconds"}, []string{"size", "gib", "firewall_ids", "accounts", "keep_copies_seconds"}, (*making).database},
+		{"private_cloud", "private-clouds", "pvc", []string{"network_id", "ranges", "layout", "family", "protection", "password"}, []string{"layout", "protection", "password"}, (*making).privateCloud},
+		{"bucket", "buckets", "bkt", []string{"global_name", "versions", "keep_seconds", "encrypted", "objects"}, []string{"versions", "keep_seconds", "encrypted", "objects"}, (*making).bucket},
+		{"name_zone", "name-zones", "zon", []string{"domain", "network_id"}, nil, (*making).nameZone},
+		{"name_record", "name-records", "rec", []string{"zone_id", "name", "type", "values", "ttl"}, []string{"values", "ttl"}, (*making).nameRecord},
 		{"role", "roles", "rol", []string{"grants"}, []string{"grants"}, (*making).role},
 	} {
 		kinds[k.plural] = k
@@ -161,6 +168,15 @@ func (m *making) firewall() error {
 }
 
 func (m *making) address() error {
+	if idle := m.x.Properties["idle_seconds"]; idle != nil && (number(idle) < 60 || number(idle) > 7200) {
+		return invalid("idle_seconds", "idle connections stay for 60 to 7200 seconds")
+	}
+	if m.change {
+		return nil
+	}
+	if err := m.label(); err != nil {
+		return err
+	}
 	at, err := m.publicAddress()
 	if err == nil {
 		m.x.Attributes["address"] = at

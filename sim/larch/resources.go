@@ -256,12 +256,35 @@ func (c *Cloud) remove(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	c.fabric.Halt(x.ID)
-	c.fabric.Forget(x.ID)
+	c.removed(x)
 	if _, hit := c.world.Strike("lose-answer", x.Account, x.Kind, x.Label+" "+x.Name, "DELETE"); hit {
 		return &lostAnswer{}
 	}
 	return writeJSON(w, 202, map[string]any{"operation": "remove." + x.ID})
+}
+
+// removed ends what a resource was for others.
+func (c *Cloud) removed(x *world.Resource) {
+	switch x.Kind {
+	case "databases":
+		c.closeDatabase(x.ID)
+	case "private-clouds":
+		c.fabric.Withdraw(x.ID)
+	case "pools":
+		var gone []string
+		c.world.Update(func(tx *world.Tx) error {
+			if now := tx.Ever(x.Account, x.Region, x.Kind, x.Name); now != nil {
+				_, gone = c.tendPool(tx, now)
+			}
+			return nil
+		})
+		for _, id := range gone {
+			c.fabric.Halt(id)
+			c.fabric.Forget(id)
+		}
+	}
+	c.fabric.Halt(x.ID)
+	c.fabric.Forget(x.ID)
 }
 
 // usersOf lists the labels of what still refers to a resource.
@@ -317,6 +340,14 @@ func (c *Cloud) draws(x *world.Resource) map[string]int64 {
 		return map[string]int64{"networks": 1}
 	case "addresses":
 		return map[string]int64{"addresses": 1}
+	case "databases":
+		return map[string]int64{"databases": 1}
+	case "private-clouds":
+		return map[string]int64{"hosts": layoutHosts(x)}
+	case "pools":
+		return map[string]int64{"pools": 1} // its members count for themselves
+	case "buckets":
+		return map[string]int64{"buckets": 1}
 	case "disks":
 		return map[string]int64{"disk_gib": number(x.Properties["gib"])}
 	case "hosts":
@@ -366,6 +397,8 @@ func number(v any) int64 {
 		return int64(n)
 	case int64:
 		return n
+	case int:
+		return int64(n)
 	}
 	return -1
 }

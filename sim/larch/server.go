@@ -21,8 +21,10 @@ import (
 	"sync"
 	"time"
 
+	"github.com/miekg/dns"
 	"golang.org/x/time/rate"
 
+	"undersail/sim/database"
 	"undersail/sim/guest"
 	"undersail/sim/market"
 	"undersail/sim/world"
@@ -45,9 +47,15 @@ type Cloud struct {
 	block    string // first three parts of its public addresses
 	rate     float64
 
+	nameServer string // host:port
+	servers    []*dns.Server
+	databases  *database.Servers
+	over       chan struct{} // closed when it ends
+
 	mu       sync.Mutex
 	tokens   map[string]token
 	limiters map[string]*rate.Limiter
+	opened   map[string]int // generations of databases that let in whom they should
 }
 
 type token struct {
@@ -63,10 +71,21 @@ const (
 
 // New makes a cloud and boots the guests that were running. Calls is how many
 // an account may make in a second; 0 means 40.
-func New(w *world.World, m *market.Market, f *guest.Fabric, accounts []Account, block string, calls float64) *Cloud {
-	c := &Cloud{world: w, market: m, fabric: f, accounts: accounts, block: block, rate: cmp.Or(calls, perSecond), tokens: map[string]token{}, limiters: map[string]*rate.Limiter{}}
+func New(w *world.World, m *market.Market, f *guest.Fabric, accounts []Account, databases *database.Servers, block string, calls float64) *Cloud {
+	c := &Cloud{world: w, market: m, fabric: f, accounts: accounts, block: block, rate: cmp.Or(calls, perSecond), tokens: map[string]token{}, limiters: map[string]*rate.Limiter{}, over: make(chan struct{}), databases: databases, opened: map[string]int{}}
+	c.serveNames()
 	c.resume()
+	go c.tend()
 	return c
+}
+
+// Close ends what the cloud serves beside its API.
+func (c *Cloud) Close() {
+	close(c.over)
+	for _, s := range c.servers {
+		s.Shutdown()
+	}
+	c.databases.Close()
 }
 
 // Handler serves the cloud's API.
@@ -78,6 +97,7 @@ func (c *Cloud) Handler() http.Handler {
 	mux.HandleFunc("PUT /v1/terms/{terms}", c.recorded(c.signedIn(c.accept)))
 	mux.HandleFunc("PUT /v1/regions/{region}/features/{feature}", c.recorded(c.signedIn(c.turnOn)))
 	mux.HandleFunc("GET /v1/regions/{region}/instances/{name}/log", c.recorded(c.signedIn(c.log)))
+	mux.HandleFunc("GET /v1/regions/{region}/taken", c.recorded(c.signedIn(c.isTaken)))
 	mux.HandleFunc("GET /v1/regions/{region}/resources", c.recorded(c.signedIn(c.list)))
 	mux.HandleFunc("GET /v1/regions/{region}/operations/{operation}", c.recorded(c.signedIn(c.operation)))
 	mux.HandleFunc("PUT /v1/regions/{region}/{kind}/{name}", c.recorded(c.signedIn(c.create)))
@@ -247,7 +267,7 @@ func (c *Cloud) signedIn(h handler) handler {
 
 func (c *Cloud) me(w http.ResponseWriter, r *http.Request) error {
 	a := c.account(r)
-	out := map[string]any{"account": a.Name, "roles": []string{"builder"}, "clock_rate": c.world.Pace(), "guest_range": "127.64.0.0/10",
+	out := map[string]any{"account": a.Name, "roles": []string{"builder"}, "clock_rate": c.world.Pace(), "guest_range": "127.64.0.0/10", "name_server": c.nameServer,
 		"regions": slices.Sorted(maps.Keys(c.market.Regions))}
 	if !a.Ends.IsZero() {
 		out["credentials_end"] = a.Ends
@@ -306,7 +326,7 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 	}
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	return writeJSON(w, 200, map[string]any{"seen_from": host, "currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
-		"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas})
+		"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "engines": c.market.Engines, "database_gib_hour": c.market.DatabaseGiBHour * c.market.Regions[region].Factor, "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas})
 }
 
 func licences(i market.Image) []map[string]any {
@@ -414,6 +434,12 @@ func (c *Cloud) document(x *world.Resource) map[string]any {
 		attributes["reach"] = g.Reach()
 	}
 	phase, why := x.PhaseAt(now), x.Why
+	switch x.Kind {
+	case "databases":
+		phase = c.databaseTells(x, phase, attributes)
+	case "private-clouds":
+		attributes["hosts"] = c.hostsIn(x)
+	}
 	if phase == world.Ready && c.failed(x) {
 		phase, why = world.Broken, "the disk failed"
 	}

@@ -25,13 +25,16 @@ type Market struct {
 	Regions     map[string]Region `yaml:"regions"`
 	Features    map[string]string `yaml:"features"`
 	// OnRequest are features that an account has to turn on in a region.
-	OnRequest []string           `yaml:"on_request"`
-	Families  []Family           `yaml:"families"`
-	Withdrawn []string           `yaml:"withdrawn"`
-	DiskTypes []DiskType         `yaml:"disk_types"`
-	Images    []Image            `yaml:"images"`
-	Quotas    map[string]int64   `yaml:"quotas"`
-	Durations map[string]float64 `yaml:"durations"`
+	OnRequest []string `yaml:"on_request"`
+	// Engines are those of databases, whose storage costs so much for a GiB and hour.
+	Engines         []string           `yaml:"engines"`
+	DatabaseGiBHour float64            `yaml:"database_gib_hour"`
+	Families        []Family           `yaml:"families"`
+	Withdrawn       []string           `yaml:"withdrawn"`
+	DiskTypes       []DiskType         `yaml:"disk_types"`
+	Images          []Image            `yaml:"images"`
+	Quotas          map[string]int64   `yaml:"quotas"`
+	Durations       map[string]float64 `yaml:"durations"`
 	// FamilyQuotas names the quota of processors of a family, beside that of all.
 	FamilyQuotas map[string]string   `yaml:"family_quotas"`
 	Software     map[string]Software `yaml:"software"`

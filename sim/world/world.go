@@ -299,6 +299,14 @@ func (t *Tx) All(match func(*Resource) bool) []*Resource {
 	return out
 }
 
+// Everything calls f with every resource ever made, of every account. It must not change
+// them.
+func (t *Tx) Everything(f func(*Resource)) {
+	for _, k := range t.w.order {
+		f(t.w.resources[k])
+	}
+}
+
 // Put keeps a resource.
 func (t *Tx) Put(r *Resource) {
 	t.touched[key(r.Account, r.Region, r.Kind, r.Name)] = r
@@ -461,6 +469,8 @@ func (w *World) Ledger() Ledger {
 func Shown(properties map[string]any) map[string]any {
 	out := maps.Clone(properties)
 	delete(out, "value")
+	delete(out, "password")
+	delete(out, "accounts")
 	delete(out, "user_data")
 	return out
 }

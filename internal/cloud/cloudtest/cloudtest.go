@@ -20,7 +20,7 @@ func Run(t *testing.T, open func(t *testing.T) Place) {
 		"WhoAmI": whoAmI, "Offers": offersTell, "Lifecycle": lifecycle, "PartsAreIntendedBeforeTheyAreMade": intended, "NoIntentNoCall": noIntent, "WhatIsSeenIsTakenUp": takenUp,
 		"LostAnswerIsUnknownAndFound": lostAnswer, "ServerErrorIsTransient": serverError, "ThrottlingSaysWhen": throttling, "InUse": inUse, "Invalid": invalid, "Absent": absent,
 		"SignIn": signIn, "Search": search, "ShrinkingIsRefused": shrinking, "Tags": tags, "AlterTakesAway": takesAway, "StaleVersionIsAConflict": conflict,
-		"GrowingWithinTheQuota": growing, "Refusals": refusals, "Concurrency": concurrency, "RemovingTwice": removingTwice,
+		"GrowingWithinTheQuota": growing, "Refusals": refusals, "Concurrency": concurrency, "RemovingTwice": removingTwice, "EveryType": everyType,
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := open(t)

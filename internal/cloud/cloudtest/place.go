@@ -67,6 +67,11 @@ func (p Place) drive(c context.Context, task cloud.Task) (cloud.Ref, error) {
 			task.Ref = task.Ref.With(part)
 			return nil
 		})
+		var e *cloud.Error
+		if errors.As(err, &e) && e.Class == cloud.Throttled && task.Action != cloud.Create { // others wait for it in their turn
+			time.Sleep(e.RetryAfter)
+			continue
+		}
 		if err != nil {
 			return task.Ref, err
 		}
@@ -106,6 +111,10 @@ func (p Place) await(t *testing.T, ref cloud.Ref) cloud.Live {
 	t.Helper()
 	for deadline := time.Now().Add(p.patience()); time.Now().Before(deadline); time.Sleep(p.patience() / 2000) {
 		live, there, err := p.Adapter.Look(ctx(t), ref)
+		if cloud.ClassOf(err) == cloud.Throttled && err != nil {
+			time.Sleep(p.patience() / 20)
+			continue
+		}
 		if err != nil {
 			t.Fatal(err)
 		}

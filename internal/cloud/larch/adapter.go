@@ -46,13 +46,24 @@ func (a *Adapter) WhoAmI(ctx context.Context) (cloud.Identity, error) {
 		Regions     []string  `json:"regions"`
 		ClockRate   float64   `json:"clock_rate"`
 		GuestRange  string    `json:"guest_range"`
+		NameServer  string    `json:"name_server"`
 		Ends        time.Time `json:"credentials_end"`
 		Permissions []string  `json:"permissions"`
 	}
 	if _, err := a.do(ctx, http.MethodGet, "/v1/me", nil, &me); err != nil {
 		return cloud.Identity{}, fmt.Errorf("ask Larch who this account is: %w", err)
 	}
-	return cloud.Identity{Account: me.Account, Roles: me.Roles, Regions: me.Regions, Ends: me.Ends, Makes: makes(me.Permissions), ClockRate: max(me.ClockRate, 0.001), GuestRange: me.GuestRange}, nil
+	return cloud.Identity{Account: me.Account, Roles: me.Roles, Regions: me.Regions, Ends: me.Ends, Makes: makes(me.Permissions), ClockRate: max(me.ClockRate, 0.001), GuestRange: me.GuestRange, NameServer: me.NameServer}, nil
+}
+
+// Taken asks whether somebody has a name that only one customer can have.
+func (a *Adapter) Taken(ctx context.Context, region, typeName, name string) (string, error) {
+	var answer struct{ Why string }
+	q := url.Values{"kind": {mappings[typeName].kind}, "name": {name}}
+	if _, err := a.do(ctx, http.MethodGet, "/v1/regions/"+url.PathEscape(region)+"/taken?"+q.Encode(), nil, &answer); err != nil {
+		return "", fmt.Errorf("ask whether the name %s is taken: %w", name, err)
+	}
+	return answer.Why, nil
 }
 
 // pages reads every page of a list.
@@ -214,7 +225,7 @@ func live(r report, region string) cloud.Live {
 			if n, ok := v.(float64); ok {
 				l.Attributes["memory"] = resource.FormatData(int64(n) << 30)
 			}
-		case "vcpus", "version":
+		case "vcpus", "version", "count", "hosts", "port":
 			if n, ok := v.(float64); ok {
 				l.Attributes[name] = int64(n)
 			}
@@ -229,6 +240,9 @@ func live(r report, region string) cloud.Live {
 	}
 	if l.Type == "instance" && l.Phase == cloud.Ready && l.Attributes["host_key"] == nil {
 		l.Phase = cloud.Making // it is switched on, and has not shown its key yet
+	}
+	if l.Type == "address" && l.Attributes["public_name"] == nil {
+		l.Attributes["public_name"] = ""
 	}
 	if l.Type == "key_pair" {
 		l.Attributes["public_key"] = r.Properties["public_key"]

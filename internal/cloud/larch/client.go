@@ -169,6 +169,8 @@ func refusal(res *http.Response) error {
 		e.Class = cloud.SignIn
 	case "gone":
 		e.Class = cloud.Gone
+	case "name-taken":
+		e.Class, e.Remedy = cloud.Invalid, "choose another name"
 	case "conflict", "busy", "not-ready":
 		e.Class = cloud.Conflict
 	case "in-use":

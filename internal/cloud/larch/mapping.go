@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"slices"
+	"strings"
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/offer"
@@ -18,23 +19,30 @@ type mapping struct {
 }
 
 var mappings = map[string]mapping{
-	"network":  {"networks", map[string]string{"range": "cidr"}},
-	"subnet":   {"subnets", map[string]string{"range": "cidr", "network": "network_id", "way_out": "egress"}},
-	"firewall": {"firewalls", map[string]string{"rules": "inbound", "network": "network_id"}},
-	"address":  {"addresses", nil},
-	"key_pair": {"keys", nil},
-	"secret":   {"secrets", nil},
-	"disk":     {"disks", map[string]string{"size": "gib", "type": "class"}},
-	"instance": {"instances", map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids", "key_pair": "key_id", "host": "host_id", "role": "role_id"}},
-	"host":     {"hosts", nil},
-	"role":     {"roles", nil},
+	"network":       {"networks", map[string]string{"range": "cidr"}},
+	"subnet":        {"subnets", map[string]string{"range": "cidr", "network": "network_id", "way_out": "egress"}},
+	"firewall":      {"firewalls", map[string]string{"rules": "inbound", "network": "network_id"}},
+	"address":       {"addresses", map[string]string{"idle": "idle_seconds"}},
+	"key_pair":      {"keys", nil},
+	"secret":        {"secrets", nil},
+	"disk":          {"disks", map[string]string{"size": "gib", "type": "class"}},
+	"instance":      {"instances", map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids", "key_pair": "key_id", "host": "host_id", "role": "role_id"}},
+	"pool":          {"pools", map[string]string{"subnets": "subnet_ids", "firewalls": "firewall_ids", "key_pair": "key_id", "role": "role_id", "idle": "idle_seconds"}},
+	"database":      {"databases", map[string]string{"storage": "gib", "subnets": "subnet_ids", "firewalls": "firewall_ids", "users": "accounts", "keep_copies": "keep_copies_seconds"}},
+	"private_cloud": {"private-clouds", map[string]string{"network": "network_id"}},
+	"host":          {"hosts", nil},
+	"bucket":        {"buckets", map[string]string{"label": "global_name", "keep_for": "keep_seconds", "files": "objects"}},
+	"name_zone":     {"name-zones", map[string]string{"network": "network_id"}},
+	"name_record":   {"name-records", map[string]string{"zone": "zone_id", "label": "name", "kind": "type", "keep_for": "ttl"}},
+	"role":          {"roles", nil},
 }
 
 // limits are what Larch takes of values: IPv4 ranges of some lengths, whole GiB.
 var limits = map[string]offer.Limit{
-	"network.range": {Shortest: 8, Longest: 29, IPv4: true},
-	"subnet.range":  {Shortest: 8, Longest: 29, IPv4: true},
-	"disk.size":     {Step: 1 << 30},
+	"network.range":    {Shortest: 8, Longest: 29, IPv4: true},
+	"subnet.range":     {Shortest: 8, Longest: 29, IPv4: true},
+	"disk.size":        {Step: 1 << 30},
+	"database.storage": {Step: 1 << 30},
 }
 
 // neutralNames turns Larch's property names back, for error messages.
@@ -92,10 +100,18 @@ func (m mapping) theirs(want map[string]any) (map[string]any, error) {
 		}
 		their := m.their(name)
 		switch {
+		case strings.HasSuffix(their, "_seconds") || their == "ttl":
+			seconds, err := resource.ParseSpan(fmt.Sprint(v))
+			if err != nil {
+				return nil, &cloud.Error{Class: cloud.Invalid, Property: name, Message: err.Error()}
+			}
+			v = seconds
+		case their == "objects":
+			v = encoded(v)
 		case their == "gib":
 			bytes, err := resource.ParseData(fmt.Sprint(v))
 			if err != nil || bytes%(1<<30) != 0 {
-				return nil, &cloud.Error{Class: cloud.Invalid, Property: name, Message: fmt.Sprintf("Larch sells disks in whole GiB, not %v", v), Remedy: "round the size up"}
+				return nil, &cloud.Error{Class: cloud.Invalid, Property: name, Message: fmt.Sprintf("Larch sells whole GiB, not %v", v), Remedy: "round the size up"}
 			}
 			v = bytes >> 30
 		case their == "inbound":
@@ -150,6 +166,29 @@ func rulesOf(v any) any {
 // cardNames are Larch's names of what a network card has.
 var cardNames = map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids"}
 
+// encoded are the files of a bucket as Larch takes them, and decoded the other way round.
+func encoded(v any) any {
+	files, _ := v.(map[string]any)
+	out := make(map[string]any, len(files))
+	for name, text := range files {
+		out[name] = base64.StdEncoding.EncodeToString([]byte(fmt.Sprint(text)))
+	}
+	return out
+}
+
+func decoded(v any) any {
+	objects, _ := v.(map[string]any)
+	out := make(map[string]any, len(objects))
+	for name, text := range objects {
+		raw, err := base64.StdEncoding.DecodeString(fmt.Sprint(text))
+		if err != nil {
+			return nil
+		}
+		out[name] = string(raw)
+	}
+	return out
+}
+
 func attachments(v any) any {
 	disks, _ := v.([]any)
 	out := make([]any, 0, len(disks))
@@ -172,7 +211,13 @@ func (m mapping) ours(r report) map[string]any {
 	has := map[string]any{"name": r.Label}
 	for neutral := range m.told(r.Properties) {
 		v := r.Properties[m.their(neutral)]
-		switch m.their(neutral) {
+		their := m.their(neutral)
+		if n, ok := v.(float64); ok && (strings.HasSuffix(their, "_seconds") || their == "ttl") {
+			v = resource.FormatSpan(int64(n))
+		}
+		switch their {
+		case "objects":
+			v = decoded(v)
 		case "gib":
 			if n, ok := v.(float64); ok {
 				v = resource.FormatData(int64(n) << 30)

@@ -37,10 +37,12 @@ type sold struct {
 		offer.Host
 		MemoryGiB int64 `json:"memory_gib"`
 	} `json:"hosts"`
-	SeenFrom string                 `json:"seen_from"`
-	Features map[string]string      `json:"features"`
-	Off      []string               `json:"features_off"`
-	Quotas   map[string]offer.Quota `json:"quotas"`
+	Engines         []string               `json:"engines"`
+	DatabaseGiBHour float64                `json:"database_gib_hour"`
+	SeenFrom        string                 `json:"seen_from"`
+	Features        map[string]string      `json:"features"`
+	Off             []string               `json:"features_off"`
+	Quotas          map[string]offer.Quota `json:"quotas"`
 }
 
 // Offers reads what a region sells, and what of networks is there.
@@ -59,6 +61,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 		h.Host.MemoryBytes = h.MemoryGiB << 30
 		o.Hosts = append(o.Hosts, h.Host)
 	}
+	o.Engines, o.DatabaseGiBHour = m.Engines, m.DatabaseGiBHour
 	for _, d := range m.DiskClasses {
 		d.DiskType.Name, d.DiskType.MinBytes, d.DiskType.MaxBytes = d.Class, d.MinGiB<<30, d.MaxGiB<<30
 		o.DiskTypes = append(o.DiskTypes, d.DiskType)
@@ -75,7 +78,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	o.Without = map[string][]string{}
 	if len(o.Hosts) == 0 { // of this region
 		o.Without["instance"] = []string{"host"}
-		o.Types = slices.DeleteFunc(o.Types, func(t string) bool { return t == "host" })
+		o.Types = slices.DeleteFunc(o.Types, func(t string) bool { return t == "host" || t == "private_cloud" })
 	}
 	if m.Features["disk-encryption"] == "" {
 		o.Without["disk"] = []string{"encrypted"}

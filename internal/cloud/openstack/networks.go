@@ -187,7 +187,7 @@ func removeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 
 func seeAddress(_ context.Context, w *work) (cloud.Live, error) {
 	f := w.part("floating")
-	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{"address": f.Floating}, Name: f.tagMap()[cloud.TagResource]}
+	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{"address": f.Floating, "public_name": ""}, Name: f.tagMap()[cloud.TagResource]}
 	if f.Status == "ERROR" {
 		l.Phase, l.Why = cloud.Broken, "the cloud says ERROR of the floating address"
 	}

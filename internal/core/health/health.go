@@ -13,7 +13,7 @@ import (
 type Check struct {
 	// Name is unique within its resource, such as phase or http-1.
 	Name string `json:"name"`
-	// Kind is phase, tcp, http or ssh.
+	// Kind is phase, resolves, or one of KindNames.
 	Kind string `json:"kind"`
 	// Spec holds the properties of the kind; see Kinds.
 	Spec map[string]any `json:"spec,omitempty"`
@@ -192,7 +192,22 @@ func (c Check) judge(p Progress, made, now time.Time, rate float64) Verdict {
 	return Verdict{Settling, "not yet"}
 }
 
-// Defaults are the checks that every resource of a type has.
-func Defaults(t resource.Type) []Check {
-	return []Check{{Name: "phase", Kind: "phase", Passes: 1, Within: t.Patience}}
+// Defaults are the checks that a resource of a type has which is wanted so.
+func Defaults(t resource.Type, want map[string]any) []Check {
+	checks := []Check{{Name: "phase", Kind: "phase", Passes: 1, Within: t.Patience}}
+	for _, p := range t.Proves {
+		c := Check{Name: p.Attribute, Kind: "tells", Passes: 1, Within: t.Patience, Spec: map[string]any{"attribute": p.Attribute}}
+		switch is, least, asked := p.Wants(t, want); {
+		case p.Resolves:
+			c.Kind, c.Spec = "resolves", nil
+		case !asked:
+			continue
+		case is != nil:
+			c.Spec["is"] = is
+		default:
+			c.Spec["least"] = least
+		}
+		checks = append(checks, c)
+	}
+	return checks
 }

@@ -24,7 +24,7 @@ var signIn = resource.Property{Name: "sign_in", About: "A form that begins a ses
 	}}}
 
 // KindNames lists the kinds of probes in their order.
-var KindNames = []string{"database", "http", "name", "ssh", "tcp"}
+var KindNames = []string{"database", "http", "name", "ssh", "tcp", "tells"}
 
 // Kinds are the probes a template may ask for, with their properties.
 var Kinds = map[string]resource.Shape{
@@ -58,6 +58,11 @@ var Kinds = map[string]resource.Shape{
 		{Name: "answer", About: "Text that the output must contain.", Shape: str(), Required: true},
 		keep,
 		through,
+	}},
+	"tells": {Kind: resource.Object, TypeName: "tells_check", Fields: []resource.Property{
+		{Name: "attribute", About: "Reported attribute that is looked at.", Shape: str(), Required: true},
+		{Name: "is", About: "What it must be, or, of a mapping or list, hold.", Shape: resource.Shape{Kind: resource.Open}},
+		{Name: "least", About: "The least that a number must be.", Shape: resource.Shape{Kind: resource.Number}},
 	}},
 	"database": {Kind: resource.Object, TypeName: "database_check", Fields: []resource.Property{
 		{Name: "host", About: "Address of the database; it speaks the protocol of PostgreSQL.", Shape: str(), Required: true},

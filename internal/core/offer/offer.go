@@ -55,6 +55,9 @@ type Offers struct {
 	// Hosts are the dedicated hosts that are sold, OwnHosts those that the account has.
 	Hosts    []Host    `json:"hosts,omitempty"`
 	OwnHosts []OwnHost `json:"own_hosts,omitempty"`
+	// Engines are those of managed databases, whose storage costs so much for a GiB and hour.
+	Engines         []string `json:"engines,omitempty"`
+	DatabaseGiBHour float64  `json:"database_gib_hour,omitempty"`
 	// SeenFrom is the address at which the cloud sees this service, where it tells.
 	SeenFrom string `json:"seen_from,omitempty"`
 	// Subnets and KeyPairs are those that are there, whoever made them.
@@ -346,6 +349,9 @@ var amounts = map[string]func(o *Offers, item, amount string) (n float64, sold b
 			return h.Hour, h.Hour > 0
 		}
 		return 0, false
+	},
+	"database": func(o *Offers, _, amount string) (float64, bool) {
+		return o.DatabaseGiBHour, amount == "gib_hour" && o.DatabaseGiBHour > 0
 	},
 	"address": func(o *Offers, _, amount string) (float64, bool) {
 		return o.AddressHour, amount == "hour" && o.AddressHour > 0

@@ -75,6 +75,10 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 			out = append(out, Option{Value: c.Size.Name, About: fmt.Sprintf("%d vcpus, %s, %s", c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")), WhyNot: c.WhyNot,
 				Size: &c.Size, Month: c.Size.Hour * resource.HoursPerMonth, Left: o.more(c.Size.Name)})
 		}
+	case "engine":
+		for _, e := range o.Engines {
+			out = append(out, Option{Value: e})
+		}
 	case "host":
 		for _, h := range o.Hosts {
 			out = append(out, Option{Value: h.Family, About: fmt.Sprintf("carries %d vcpus, %s, %s", h.VCPUs, resource.FormatData(h.MemoryBytes), o.priced(h.Hour, "h")), Month: h.Hour * resource.HoursPerMonth, Holds: h.Zones})

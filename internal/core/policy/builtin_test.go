@@ -87,9 +87,9 @@ func TestEachBuiltInRuleSpeaksWhereItShouldAndOnlyThere(t *testing.T) {
 		{"a tag that most have", "note untagged c", []string{"a: {type: address, want: {tags: {owner: ines}}}", "b: {type: address, want: {tags: {owner: tam}}}", "c: {type: address}"}},
 		{"a tag that few have", "", []string{"a: {type: address, want: {tags: {owner: ines}}}", "b: {type: address}", "c: {type: address}"}},
 		{"a role", "ask roles", []string{"r: {type: role, want: {grants: [{may: [disk.read]}]}}"}},
-		{"an odd number of hosts", "error odd-hosts cloud.layout", []string{"cloud: {type: private_cloud, want: {family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 2}, {zone: b, hosts: 1}, {zone: c, hosts: 1, witness: true}]}}"}},
-		{"an uneven one", "warning uneven-hosts cloud.layout", []string{"cloud: {type: private_cloud, want: {family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 3}, {zone: b, hosts: 1}]}}"}},
-		{"an even one", "", []string{"cloud: {type: private_cloud, want: {family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 2}, {zone: b, hosts: 2}]}}"}},
+		{"an odd number of hosts", "error odd-hosts cloud.layout", []string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 2}, {zone: b, hosts: 1}, {zone: c, hosts: 1, witness: true}]}}"}},
+		{"an uneven one", "warning uneven-hosts cloud.layout", []string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 3}, {zone: b, hosts: 1}]}}"}},
+		{"an even one", "", []string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 2}, {zone: b, hosts: 2}]}}"}},
 	} {
 		o := judged(t, Context{Today: "2026-11-25"}, nil, c.lines...)
 		if got := said(o); got != c.want {

@@ -40,7 +40,7 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 		e.resolvable[name] = source.member
 		e.listen(source.member, reads, nil)
 	}
-	r.Checks = e.checks(d, vars, obj)
+	r.Checks = e.checks(d, vars, obj, r.Want)
 	r.After = e.after(d, name, reads)
 	e.out.index[name] = len(e.out.Resources)
 	e.out.Resources = append(e.out.Resources, r)
@@ -251,8 +251,8 @@ func (f *fields) Field(name string) any {
 	return resource.Unresolved{Waits: []string{f.name + "." + name}}
 }
 
-func (e *evaluator) checks(d *lang.Resource, vars *expr.Vars, self *expr.Object) []health.Check {
-	checks := health.Defaults(d.Type)
+func (e *evaluator) checks(d *lang.Resource, vars *expr.Vars, self *expr.Object, want map[string]any) []health.Check {
+	checks := health.Defaults(d.Type, want)
 	if len(d.Health) > 0 {
 		vars = vars.With(map[string]any{"self": self})
 	}

@@ -151,7 +151,7 @@ func (s *Session) Prove() (shown, sent []health.Check, err error) {
 }
 
 func (m *member) checks() (checks []health.Check) {
-	m.e.collecting(func() { checks = m.e.checks(m.d, m.vars, m.object) })
+	m.e.collecting(func() { checks = m.e.checks(m.d, m.vars, m.object, m.fields.want) })
 	return checks
 }
 

@@ -54,8 +54,9 @@ var machineTypes = []Type{
 		Attribute{Name: "vcpus", About: "Virtual processors the machine has.", Shape: kind(Integer)},
 		Attribute{Name: "memory", About: "Memory the machine has.", Shape: kind(Data)}),
 	newType("pool", "A group of like instances that heals itself and grows on demand.", 120, 3600, knowledge{
-		draws: []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}},
+		draws: []Draw{one("pools"), {Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}},
 			{Named: "size", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}}},
+		proves: []Proof{{Attribute: "count", Least: Measure{Property: "members", Or: "least"}}},
 		prices: []Price{{List: "size", Of: "size", Amount: "hour", Times: Measure{Property: "members", Or: "least"}}}},
 		[]Property{
 			{Name: "size", About: "Machine size of the members.", Shape: text(), Required: true, Alter: InPlace, Picks: "size"},

@@ -27,6 +27,8 @@ type Measure struct {
 	Or       string `json:"or,omitempty"`
 	Amount   string `json:"amount,omitempty"`
 	Times    string `json:"times,omitempty"`
+	// Each adds up a field of the items of a list; a list without it measures its items.
+	Each string `json:"each,omitempty"`
 }
 
 // Draw says how much of a quota a resource takes while it is there. Where Named is
@@ -85,6 +87,8 @@ func (m Measure) of(t Type, want map[string]any, market Market) float64 {
 		n = float64(v)
 	case float64:
 		n = v
+	case []any:
+		n = m.sum(v)
 	case string:
 		if m.Amount != "" && market != nil {
 			n, _ = market.Amount(p.Picks, v, m.Amount)
@@ -94,6 +98,24 @@ func (m Measure) of(t Type, want map[string]any, market Market) float64 {
 	}
 	if m.Times != "" {
 		n *= Measure{Property: m.Times}.of(t, want, market)
+	}
+	return n
+}
+
+// sum adds up what the items of a list measure.
+func (m Measure) sum(list []any) float64 {
+	if m.Each == "" {
+		return float64(len(list))
+	}
+	n := 0.0
+	for _, item := range list {
+		fields, _ := item.(map[string]any)
+		switch v := fields[m.Each].(type) {
+		case int64:
+			n += float64(v)
+		case float64:
+			n += v
+		}
 	}
 	return n
 }

@@ -38,8 +38,8 @@ func TestWhatATypeTakesAndCosts(t *testing.T) {
 		{"instance", map[string]any{"size": "plain-9"}, map[string]int64{"machines": 1}, 0, "", false},
 		{"instance", map[string]any{"size": Unresolved{Waits: []string{"x.size"}}}, map[string]int64{"machines": 1}, 0, "", false},
 		{"disk", map[string]any{"size": "1TiB", "type": "solid"}, map[string]int64{"disk_gib": 1024, "disks": 1}, 0.1024, "1TiB of solid", true},
-		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": 3.0}, map[string]int64{"vcpus": 20, "vcpus_general": 20}, 0.12, "plain-2", true},
-		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": int64(3), "members": int64(5)}, map[string]int64{"vcpus": 20, "vcpus_general": 20}, 0.2, "plain-2", true},
+		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": 3.0}, map[string]int64{"pools": 1, "vcpus": 20, "vcpus_general": 20}, 0.12, "plain-2", true},
+		{"pool", map[string]any{"size": "plain-2", "most": int64(10), "least": int64(3), "members": int64(5)}, map[string]int64{"pools": 1, "vcpus": 20, "vcpus_general": 20}, 0.2, "plain-2", true},
 		{"address", nil, map[string]int64{"addresses": 1}, 0.006, "fixed public address", true},
 	} {
 		typ, _ := ByName(c.typ)

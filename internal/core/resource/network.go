@@ -33,7 +33,12 @@ var networkTypes = []Type{
 			{Name: "rules", About: "What may come in.", Shape: listOf(FirewallRule), Required: true, Alter: InPlace},
 		}),
 	newType("address", "A fixed public address that outlives the instance using it.", 3, 600, knowledge{draws: []Draw{one("addresses")}, prices: []Price{{List: "address", Amount: "hour", About: "fixed public address"}}},
-		nil, Attribute{Name: "address", About: "The public address.", Shape: kind(Address)}),
+		[]Property{
+			{Name: "label", About: "Label for which the cloud gives a public name; nobody else in the region has it.", Shape: text(), Alter: Rebuild, Everybodys: true},
+			{Name: "idle", About: "How long connections that say nothing stay; the cloud's own when left out.", Shape: kind(Span), Alter: InPlace},
+		},
+		Attribute{Name: "address", About: "The public address.", Shape: kind(Address)},
+		Attribute{Name: "public_name", About: "The name that the cloud gives for its label; empty text without one.", Shape: text()}),
 	newType("balancer", "Spreads connections over instances or a pool and leaves out unhealthy members.", 60, 1800, knowledge{draws: []Draw{one("balancers")}},
 		[]Property{
 			{Name: "subnets", About: "Ids of the subnets it stands in, one for each zone.", Shape: listOf(text()), Required: true, Alter: Rebuild, Refers: "subnet"},
@@ -47,11 +52,11 @@ var networkTypes = []Type{
 		Attribute{Name: "healthy_members", About: "How many members are healthy.", Shape: kind(Integer)}),
 	newType("name_zone", "A zone of the domain name system.", 10, 900, knowledge{unique: []Unique{{Property: "domain"}}},
 		[]Property{
-			{Name: "domain", About: "Domain of the zone, such as tides.example.", Shape: text(), Required: true, Alter: Rebuild},
+			{Name: "domain", About: "Domain of the zone, such as tides.example.", Shape: text(), Required: true, Alter: Rebuild, Everybodys: true},
 			{Name: "network", About: "Id of the network that alone sees the zone; public when left out.", Shape: text(), Alter: Rebuild, Refers: "network"},
 		},
 		Attribute{Name: "servers", About: "Name servers that answer for the zone.", Shape: listOf(text())}),
-	newType("name_record", "One name of a zone with what it stands for.", 10, 900, knowledge{unique: []Unique{{Property: "label", Within: "zone"}}},
+	newType("name_record", "One name of a zone with what it stands for.", 10, 900, knowledge{unique: []Unique{{Property: "label", Within: "zone"}}, proves: []Proof{{Attribute: "servers", Resolves: true}}},
 		[]Property{
 			{Name: "zone", About: "Id of the name zone.", Shape: text(), Required: true, Alter: Rebuild, Refers: "name_zone"},
 			{Name: "label", About: "Name within the zone; @ is the zone itself.", Shape: text(), Required: true, Alter: Rebuild},
@@ -59,7 +64,8 @@ var networkTypes = []Type{
 			{Name: "values", About: "What the name stands for.", Shape: listOf(text()), Required: true, Alter: InPlace},
 			{Name: "keep_for", About: "How long others may keep the answer; 5m when left out.", Shape: kind(Span), Alter: InPlace},
 		},
-		Attribute{Name: "full_name", About: "The whole name.", Shape: text()}),
+		Attribute{Name: "full_name", About: "The whole name.", Shape: text()},
+		Attribute{Name: "servers", About: "Name servers that answer for it; none inside a network.", Shape: listOf(text())}),
 	newType("link", "A private connection from a network to the premises.", 1800, 14400, knowledge{draws: []Draw{one("links")}, unique: []Unique{{Property: "circuit"}}},
 		[]Property{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},

@@ -24,6 +24,9 @@ type Property struct {
 	Alter    Alteration `json:"alter,omitempty"`
 	// GrowOnly refuses smaller values: a disk never shrinks.
 	GrowOnly bool `json:"grow_only,omitempty"`
+	// Everybodys says that no two customers of a cloud may have the same value, so that it
+	// may be taken by somebody that nobody here sees.
+	Everybodys bool `json:"everybodys,omitempty"`
 	// Renews says that altering it makes every attribute come anew, as of a task that is
 	// run again.
 	Renews bool `json:"renews,omitempty"`
@@ -57,12 +60,41 @@ type Type struct {
 	Prices []Price `json:"prices,omitempty"`
 	// HoldsData says that something is lost for good when one is removed.
 	HoldsData bool `json:"holds_data,omitempty"`
+	// Proves are what its health means beyond being there.
+	Proves []Proof `json:"proves,omitempty"`
 	// Own says that Under Sail itself sees to it: no cloud has it, and every cloud will do.
 	Own bool `json:"own,omitempty"`
 	// Unique lists the properties that no two may have the same of at a time.
 	Unique []Unique `json:"unique,omitempty"`
 
 	fields map[string]Field
+}
+
+// Proof is one thing that a healthy resource tells of itself: an attribute that is a
+// value, or at least as much as wanted values measure.
+type Proof struct {
+	Attribute string  `json:"attribute"`
+	Is        any     `json:"is,omitempty"`
+	Least     Measure `json:"least,omitzero"`
+	// Of names a list, and From how many items of it ask for the proof at all.
+	Of   string `json:"of,omitempty"`
+	From int    `json:"from,omitempty"`
+	// Resolves says that the name is asked for at the servers that the attribute names.
+	Resolves bool `json:"resolves,omitempty"`
+}
+
+// Wants gives what an attribute must be, or at least be, for what is wanted; false says
+// that it is not asked.
+func (p Proof) Wants(t Type, want map[string]any) (is any, least float64, asked bool) {
+	list, _ := want[p.Of].([]any)
+	if len(list) < p.From {
+		return nil, 0, false
+	}
+	if p.Is != nil {
+		return p.Is, 0, true
+	}
+	least = p.Least.of(t, want, nil)
+	return nil, least, least > 0
 }
 
 // Property finds a wanted property.
@@ -141,7 +173,7 @@ var (
 // newType describes a type: what it is, how long creation takes and may take, in
 // cloud seconds, what is known of it beyond its properties, and these.
 func newType(name, about string, expect, patience int64, known knowledge, properties []Property, attributes ...Attribute) Type {
-	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Draws: known.draws, Prices: known.prices, HoldsData: known.holdsData, Own: known.own, Unique: known.unique,
+	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Draws: known.draws, Prices: known.prices, HoldsData: known.holdsData, Own: known.own, Proves: known.proves, Unique: known.unique,
 		Properties: append([]Property{nameProperty, tagsProperty}, properties...),
 		Attributes: append([]Attribute{idAttribute}, attributes...)}
 	t.fields = t.allFields()
@@ -154,6 +186,7 @@ type knowledge struct {
 	prices    []Price
 	holdsData bool
 	own       bool
+	proves    []Proof
 	unique    []Unique
 }
 

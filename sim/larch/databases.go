@@ -1,0 +1,176 @@
+package larch
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"regexp"
+	"slices"
+	"time"
+
+	"undersail/sim/database"
+	"undersail/sim/world"
+)
+
+// standbyAfter is how many cloud seconds after a database is there its standby is in step.
+const standbyAfter = 90
+
+var accountName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,30}$`)
+
+// database is a relational database of the account, with a standby where it has subnets
+// in two zones. It really is one: a server that speaks its protocol.
+func (m *making) database() error {
+	if !slices.Contains(m.cloud.market.Engines, m.text("engine")) {
+		return refuse(422, "not-sold", fmt.Sprintf("there is no database engine %q", m.text("engine")), map[string]any{"property": "engine"})
+	}
+	if gib := number(m.x.Properties["gib"]); gib < 10 || gib > 16384 {
+		return invalid("gib", "a database has 10 to 16384 GiB")
+	}
+	if size, ok := m.cloud.market.Size(m.x.Region, m.text("size")); !ok || size.Withdrawn || size.Host {
+		return refuse(422, "not-sold", fmt.Sprintf("region %s runs no databases on size %q", m.x.Region, m.text("size")), map[string]any{"property": "size"})
+	}
+	zones := []string{}
+	subnets, _ := m.x.Properties["subnet_ids"].([]any)
+	if len(subnets) == 0 {
+		return invalid("subnet_ids", "a database stands in a subnet")
+	}
+	var first *world.Resource
+	for i, id := range subnets {
+		subnet, err := m.needs(fmt.Sprintf("subnet_ids[%d]", i), str(id), "subnets")
+		if err != nil {
+			return err
+		}
+		zone := str(subnet.Properties["zone"])
+		if slices.Contains(zones, zone) {
+			return invalid("subnet_ids", "the subnets are in different zones, each one's own")
+		}
+		if zones = append(zones, zone); first == nil {
+			first = subnet
+		}
+	}
+	users, _ := m.x.Properties["accounts"].([]any)
+	if len(users) == 0 {
+		return invalid("accounts", "somebody signs in to a database")
+	}
+	for i, item := range users {
+		u, _ := item.(map[string]any)
+		switch {
+		case !accountName.MatchString(str(u["name"])):
+			return invalid(fmt.Sprintf("accounts[%d].name", i), "%q is no name of a user", str(u["name"]))
+		case len(str(u["password"])) < 8:
+			return invalid(fmt.Sprintf("accounts[%d].password", i), "a password has 8 letters or more")
+		}
+	}
+	if encrypted, _ := m.x.Properties["encrypted"].(bool); encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
+		return invalid("encrypted", "region %s encrypts no disks", m.x.Region)
+	}
+	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
+	for _, id := range firewalls {
+		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
+			return err
+		}
+	}
+	if m.change {
+		return nil
+	}
+	at, err := m.privateAddress(first, "subnet_ids", nil)
+	if err != nil {
+		return err
+	}
+	m.x.Attributes["private_address"], m.x.Attributes["host"], m.x.Attributes["port"], m.x.Attributes["database"] = at, at, 5432, database.Name
+	return nil
+}
+
+// openDatabase starts the server of a database that is there, lets in whom it should, and
+// shows it at its address. It is told as ready only then.
+func (c *Cloud) openDatabase(id, account string) {
+	var x, subnet *world.Resource
+	c.world.Update(func(tx *world.Tx) error {
+		if x = tx.ByID(account, id); x == nil {
+			return nil
+		}
+		ids, _ := x.Properties["subnet_ids"].([]any)
+		subnet = tx.ByID(account, str(ids[0]))
+		return nil
+	})
+	if x == nil || subnet == nil || x.PhaseAt(time.Now()) != world.Ready {
+		return
+	}
+	var users []database.User
+	list, _ := x.Properties["accounts"].([]any)
+	for _, item := range list {
+		u, _ := item.(map[string]any)
+		users = append(users, database.User{Name: str(u["name"]), Password: str(u["password"]), Rights: str(u["rights"])})
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	if err := c.databases.Ensure(ctx, id, users); err != nil {
+		slog.Warn("a database does not start", "label", x.Label, "error", err)
+		c.world.Update(func(tx *world.Tx) error {
+			if now := tx.ByID(account, id); now != nil {
+				now.BreaksAt, now.Why = time.Now(), "its server did not start"
+				tx.Put(now)
+			}
+			return nil
+		})
+		return
+	}
+	at, err := netip.ParseAddr(str(x.Attributes["private_address"]))
+	if err != nil {
+		return
+	}
+	c.fabric.Offer(id, str(subnet.Properties["network_id"]), at, func(source netip.Addr, port int) (net.Conn, error) {
+		if port != 5432 || !c.lets(account, id, source, port) {
+			return nil, fmt.Errorf("timed out")
+		}
+		return c.databases.Dial(id)
+	})
+	c.mu.Lock()
+	c.opened[id] = x.Generation
+	c.mu.Unlock()
+}
+
+// lets reports whether the firewalls of something let a source connect to a port.
+func (c *Cloud) lets(account, id string, source netip.Addr, port int) bool {
+	open := false
+	c.world.Update(func(tx *world.Tx) error {
+		x := tx.ByID(account, id)
+		if x == nil {
+			return nil
+		}
+		firewalls, _ := x.Properties["firewall_ids"].([]any)
+		for _, r := range rulesBefore(tx, account, firewalls, 0) {
+			open = open || r.Port == port && r.From.Contains(source)
+		}
+		return nil
+	})
+	return open
+}
+
+// databaseTells is what a database tells of itself now.
+func (c *Cloud) databaseTells(x *world.Resource, phase world.Phase, attributes map[string]any) world.Phase {
+	c.mu.Lock()
+	opened, there := c.opened[x.ID]
+	c.mu.Unlock()
+	if phase == world.Ready && (!there || opened != x.Generation) {
+		phase = world.Changing
+		if !there {
+			phase = world.Making
+		}
+	}
+	subnets, _ := x.Properties["subnet_ids"].([]any)
+	_, lags := c.world.Planned("spoilt", x.Account, "replication", x.Label+" "+x.Name)
+	attributes["standby"] = len(subnets) > 1 && !lags && time.Since(x.ReadyAt) > c.world.Real(standbyAfter)
+	return phase
+}
+
+// closeDatabase ends a database that is removed.
+func (c *Cloud) closeDatabase(id string) {
+	c.fabric.Withdraw(id)
+	c.mu.Lock()
+	delete(c.opened, id)
+	c.mu.Unlock()
+	go c.databases.Remove(id)
+}

@@ -1,0 +1,270 @@
+package larch
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"time"
+
+	"undersail/sim/world"
+)
+
+// A pool makes its members itself: instances that its customer sees in every list, with
+// the pool's id as a tag. It replaces those that are gone or answer nothing, grows while
+// work is queued and shrinks when it is idle.
+
+const (
+	poolTag = "larch-pool"
+	// jobTakes is how many cloud seconds a member needs for a job of the queue.
+	jobTakes = 40
+	// tendEvery is how often a pool looks after its members, in cloud seconds.
+	tendEvery = 5
+)
+
+func (m *making) pool() error {
+	least, most := number(m.x.Properties["least"]), number(m.x.Properties["most"])
+	if least < 0 || most < 1 || least > most {
+		return invalid("least", "a pool has from 0 to its most members")
+	}
+	if members, set := m.x.Properties["members"]; set && (number(members) < least || number(members) > most) {
+		return invalid("members", "the members are between least and most")
+	}
+	subnets, _ := m.x.Properties["subnet_ids"].([]any)
+	if len(subnets) == 0 {
+		return invalid("subnet_ids", "a pool stands in a subnet")
+	}
+	for i, id := range subnets {
+		subnet, err := m.needs(fmt.Sprintf("subnet_ids[%d]", i), str(id), "subnets")
+		if err != nil {
+			return err
+		}
+		if zone := str(subnet.Properties["zone"]); i == 0 {
+			if m.x.Properties["zone"] = zone; zone == "" {
+				m.x.Properties["zone"] = m.cloud.market.Regions[m.x.Region].Zones[0]
+			}
+		}
+	}
+	err := m.machine()
+	delete(m.x.Attributes, "vcpus")
+	delete(m.x.Attributes, "memory_gib")
+	delete(m.x.Attributes, "zone")
+	delete(m.x.Properties, "zone")
+	if err != nil {
+		return err
+	}
+	for property, kind := range map[string]string{"key_id": "keys", "role_id": "roles"} {
+		if id := m.text(property); id != "" {
+			if _, err := m.needs(property, id, kind); err != nil {
+				return err
+			}
+		}
+	}
+	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
+	for _, id := range firewalls {
+		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
+			return err
+		}
+	}
+	if _, err := userData(m.text("user_data")); err != nil {
+		return invalid("user_data", "%v", err)
+	}
+	if !m.change {
+		m.x.Attributes["count"], m.x.Attributes["queued"], m.x.Attributes["done"], m.x.Attributes["addresses"] = 0, 0, 0, []any{}
+	}
+	return nil
+}
+
+// tend looks after all pools for as long as the cloud is there.
+func (c *Cloud) tend() {
+	for {
+		select {
+		case <-c.over:
+			return
+		case <-time.After(max(c.world.Real(tendEvery), 20*time.Millisecond)):
+		}
+		var fresh []*world.Resource
+		var gone []string
+		c.world.Update(func(tx *world.Tx) error {
+			for _, pool := range tx.All(func(x *world.Resource) bool { return x.Kind == "pools" }) {
+				f, g := c.tendPool(tx, pool)
+				fresh, gone = append(fresh, f...), append(gone, g...)
+			}
+			return nil
+		})
+		for _, id := range gone {
+			c.fabric.Halt(id)
+			c.fabric.Forget(id)
+		}
+		for _, x := range fresh {
+			c.plan(x)
+		}
+	}
+}
+
+// members are those of a pool that are not on their way out, oldest first.
+func members(tx *world.Tx, pool *world.Resource) []*world.Resource {
+	return tx.All(func(x *world.Resource) bool {
+		return x.Kind == "instances" && x.Account == pool.Account && x.Region == pool.Region && x.Tags[poolTag] == pool.ID && x.RemoveAt.IsZero()
+	})
+}
+
+// tendPool lets one pool do what it has to do now: the machines that are new, and the ids
+// of those that go.
+func (c *Cloud) tendPool(tx *world.Tx, pool *world.Resource) (fresh []*world.Resource, gone []string) {
+	now := time.Now()
+	have := members(tx, pool)
+	drop := func(x *world.Resource) {
+		x.RemoveAt = now.Add(c.world.Takes(c.market.Durations["remove"], x.Label+"remove"))
+		tx.Put(x)
+		gone = append(gone, x.ID)
+		have = slices.DeleteFunc(have, func(o *world.Resource) bool { return o.ID == x.ID })
+	}
+	if !pool.RemoveAt.IsZero() {
+		for _, x := range slices.Clone(have) {
+			drop(x)
+		}
+		return nil, gone
+	}
+	if pool.PhaseAt(now) == world.Making {
+		return nil, nil
+	}
+	if heal, set := pool.Properties["heal"].(bool); heal || !set {
+		for _, x := range slices.Clone(have) {
+			_, dead := tx.Planned("guest-dead", x.Account, "instances", x.Label+" "+x.Name)
+			if dead || x.PhaseAt(now) == world.Broken {
+				drop(x)
+			}
+		}
+	}
+	ready := []any{}
+	for _, x := range have {
+		if x.PhaseAt(now) == world.Ready && x.Attributes["host_key"] != nil {
+			ready = append(ready, x.Attributes["private_address"])
+		}
+	}
+	queued, done := c.work(pool, len(ready), now)
+	wanted := c.wants(pool, queued, now)
+	for i := 0; len(have) < wanted && i < 20; i++ {
+		x := c.member(tx, pool, now)
+		if x == nil {
+			break // no quota, no address: it tries again
+		}
+		tx.Put(x)
+		have, fresh = append(have, x), append(fresh, x)
+	}
+	for len(have) > wanted {
+		drop(have[len(have)-1])
+	}
+	if number(pool.Attributes["count"]) != int64(len(ready)) || number(pool.Attributes["queued"]) != int64(queued) || number(pool.Attributes["done"]) != int64(done) || len(fresh)+len(gone) > 0 {
+		pool.Attributes["count"], pool.Attributes["addresses"], pool.Attributes["queued"], pool.Attributes["done"] = len(ready), ready, queued, done
+		tx.Put(pool)
+	}
+	return fresh, gone
+}
+
+// work lets the members that are ready take jobs off the queue.
+func (c *Cloud) work(pool *world.Resource, hands int, now time.Time) (queued, done int) {
+	queued, done = int(max(number(pool.Attributes["queued"]), 0)), int(max(number(pool.Attributes["done"]), 0))
+	since, err := time.Parse(time.RFC3339Nano, str(pool.Attributes["worked_at"]))
+	if queued == 0 || hands == 0 {
+		pool.Attributes["worked_at"] = now.Format(time.RFC3339Nano)
+		return queued, done
+	}
+	if err != nil {
+		since = now
+	}
+	n := min(int(now.Sub(since)/c.world.Real(jobTakes))*hands, queued)
+	if n > 0 {
+		pool.Attributes["worked_at"] = now.Format(time.RFC3339Nano)
+	}
+	return queued - n, done + n
+}
+
+// wants is how many members a pool wants now: as many as it is told, or by its work, and
+// after an idle time as few as it may have.
+func (c *Cloud) wants(pool *world.Resource, queued int, now time.Time) int {
+	least, most := int(number(pool.Properties["least"])), int(number(pool.Properties["most"]))
+	if set, there := pool.Properties["members"]; there {
+		return int(number(set))
+	}
+	have := int(max(number(pool.Attributes["wanted"]), int64(least)))
+	idle := number(pool.Properties["idle_seconds"])
+	if idle <= 0 {
+		idle = 300
+	}
+	last, err := time.Parse(time.RFC3339Nano, str(pool.Attributes["busy_at"]))
+	switch {
+	case queued > 0:
+		have = max(have, min(most, max(least, queued)))
+		pool.Attributes["busy_at"] = now.Format(time.RFC3339Nano)
+	case err != nil || now.Sub(last) > c.world.Real(float64(idle)):
+		have = least
+	}
+	have = min(max(have, least), most)
+	pool.Attributes["wanted"] = have
+	return have
+}
+
+// member makes one machine for a pool, or nil where the account may not have one more.
+func (c *Cloud) member(tx *world.Tx, pool *world.Resource, now time.Time) *world.Resource {
+	n := number(pool.Attributes["made"]) + 1
+	if n < 1 {
+		n = 1
+	}
+	pool.Attributes["made"] = n
+	name := fmt.Sprintf("%s-%d", pool.Name, n)
+	subnets, _ := pool.Properties["subnet_ids"].([]any)
+	sum := sha256.Sum256([]byte(pool.Account + pool.Region + "instances" + name))
+	x := &world.Resource{Account: pool.Account, Region: pool.Region, Kind: "instances", Name: name, ID: "vm-" + hex.EncodeToString(sum[:5]), Label: fmt.Sprintf("%s-%d", pool.Label, n),
+		Properties: map[string]any{"size": pool.Properties["size"], "image": pool.Properties["image"], "subnet_id": subnets[int(n)%len(subnets)]},
+		Attributes: map[string]any{}, Tags: map[string]string{poolTag: pool.ID}, Generation: 1, MadeAt: now, Digest: "pool"}
+	for _, property := range []string{"key_id", "role_id", "firewall_ids", "user_data"} {
+		if v, there := pool.Properties[property]; there {
+			x.Properties[property] = v
+		}
+	}
+	m := &making{cloud: c, tx: tx, x: x}
+	if m.instance() != nil || c.withinQuota(tx, x) != nil {
+		return nil
+	}
+	x.ReadyAt = now.Add(c.world.Takes(c.market.Durations["instance"], x.Region+x.Label))
+	return x
+}
+
+// submit queues jobs for the pools of a network, as a machine in it asks.
+func (c *Cloud) submit(account, network string, jobs int) (pool string, err error) {
+	err = c.world.Update(func(tx *world.Tx) error {
+		for _, x := range tx.All(func(x *world.Resource) bool { return x.Kind == "pools" && x.Account == account && x.RemoveAt.IsZero() }) {
+			subnets, _ := x.Properties["subnet_ids"].([]any)
+			if len(subnets) == 0 {
+				continue
+			}
+			if subnet := tx.ByID(account, str(subnets[0])); subnet == nil || subnet.Properties["network_id"] != network {
+				continue
+			}
+			x.Attributes["queued"] = int(max(number(x.Attributes["queued"]), 0)) + jobs
+			pool = x.Label
+			tx.Put(x)
+			return nil
+		}
+		return fmt.Errorf("no queue answers in this network")
+	})
+	return pool, err
+}
+
+// queue tells what is queued and done in the pools of a network.
+func (c *Cloud) queue(account, network string) (queued, done, members int64) {
+	c.world.Update(func(tx *world.Tx) error {
+		for _, x := range tx.All(func(x *world.Resource) bool { return x.Kind == "pools" && x.Account == account }) {
+			subnets, _ := x.Properties["subnet_ids"].([]any)
+			if len(subnets) > 0 {
+				if subnet := tx.ByID(account, str(subnets[0])); subnet != nil && subnet.Properties["network_id"] == network {
+					queued, done, members = queued+max(number(x.Attributes["queued"]), 0), done+max(number(x.Attributes["done"]), 0), members+max(number(x.Attributes["count"]), 0)
+				}
+			}
+		}
+		return nil
+	})
+	return queued, done, members
+}
