@@ -170,6 +170,9 @@ type Live struct {
 	Tags       map[string]string
 	// ReadyIn is the cloud's own guess in cloud seconds; 0 when it has none.
 	ReadyIn float64
+	// MadeBy is the id of the resource that made it by itself, such as the pool of a
+	// member, where the cloud tells.
+	MadeBy string
 }
 
 // Uses lists the ids of what the resource refers to, as far as the cloud tells it.

@@ -59,6 +59,16 @@ func (p patient) AcceptTerms(ctx context.Context, name string) error {
 	return tried(ctx, func() error { return a.AcceptTerms(ctx, name) })
 }
 
+// Taken passes the question on. A cloud whose names are nobody else's business takes none.
+func (p patient) Taken(ctx context.Context, region, typeName, name string) (why string, err error) {
+	a, can := p.Adapter.(Registrar)
+	if !can {
+		return "", nil
+	}
+	err = tried(ctx, func() error { why, err = a.Taken(ctx, region, typeName, name); return err })
+	return why, err
+}
+
 // TurnOn passes the wish on.
 func (p patient) TurnOn(ctx context.Context, region, feature string) error {
 	a, can := p.Adapter.(Enabler)

@@ -44,7 +44,7 @@ func forbidden(pkg, imported string) string {
 		return "the simulated clouds know nothing of the product"
 	case ours && (inner == "sim" || strings.HasPrefix(inner, "sim/")) && !under("sim") && !under("cmd/simcloud") && !under("test") && !strings.HasSuffix(pkg, "test"):
 		return "the product meets the simulated clouds over the wire only"
-	case strings.HasPrefix(imported, "github.com/jackc/pgx") && !under("internal/store") && !under("internal/postgres") && !under("internal/engine") && !under("internal/probe") && !under("test"):
+	case strings.HasPrefix(imported, "github.com/jackc/pgx") && !under("internal/store") && !under("internal/postgres") && !under("internal/engine") && !under("internal/probe") && !under("sim/guest") && !under("sim/database") && !under("test"):
 		return "only store speaks SQL"
 	case pkg == "internal/service" && (imported == "net/http" || strings.Contains(imported, "echo") || strings.Contains(imported, "cobra")):
 		return "use cases know neither HTTP nor terminals"

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"regexp"
+	"slices"
 	"time"
 
 	"undersail/sim/world"
@@ -22,6 +23,9 @@ const namesHeld = 600
 func (c *Cloud) taken(tx *world.Tx, kind, account, region, name, but string) string {
 	u := unique[kind]
 	why := ""
+	if slices.Contains(c.market.TakenNames, name) {
+		why = "somebody has it"
+	}
 	tx.Everything(func(o *world.Resource) {
 		if o.Kind != kind || o.ID == but || u.byRegion && o.Region != region || fmt.Sprint(o.Properties[u.property]) != name {
 			return
@@ -50,7 +54,10 @@ func (c *Cloud) isTaken(w http.ResponseWriter, r *http.Request) error {
 		return refuse(404, "no-kind", "names of "+kind+" are not unique", nil)
 	}
 	why := ""
-	err := c.world.Update(func(tx *world.Tx) error { why = c.taken(tx, kind, c.account(r).Name, r.PathValue("region"), name, ""); return nil })
+	err := c.world.Update(func(tx *world.Tx) error {
+		why = c.taken(tx, kind, c.account(r).Name, r.PathValue("region"), name, "")
+		return nil
+	})
 	if err != nil {
 		return err
 	}

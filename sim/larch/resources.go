@@ -235,6 +235,7 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 
 func (c *Cloud) remove(w http.ResponseWriter, r *http.Request) error {
 	var x *world.Resource
+	var gone []string // members of a pool
 	err := c.world.Update(func(tx *world.Tx) error {
 		var k kind
 		var err error
@@ -249,12 +250,22 @@ func (c *Cloud) remove(w http.ResponseWriter, r *http.Request) error {
 		}
 		if x.RemoveAt.IsZero() {
 			x.RemoveAt = time.Now().Add(c.world.Takes(c.market.Durations["remove"], x.Label+"remove"))
+			for _, member := range members(tx, x) { // a pool goes after its members
+				member.RemoveAt = x.RemoveAt
+				x.RemoveAt = x.RemoveAt.Add(c.world.Real(1))
+				tx.Put(member)
+				gone = append(gone, member.ID)
+			}
 			tx.Put(x)
 		}
 		return nil
 	})
 	if err != nil {
 		return err
+	}
+	for _, id := range gone {
+		c.fabric.Halt(id)
+		c.fabric.Forget(id)
 	}
 	c.removed(x)
 	if _, hit := c.world.Strike("lose-answer", x.Account, x.Kind, x.Label+" "+x.Name, "DELETE"); hit {
@@ -270,18 +281,6 @@ func (c *Cloud) removed(x *world.Resource) {
 		c.closeDatabase(x.ID)
 	case "private-clouds":
 		c.fabric.Withdraw(x.ID)
-	case "pools":
-		var gone []string
-		c.world.Update(func(tx *world.Tx) error {
-			if now := tx.Ever(x.Account, x.Region, x.Kind, x.Name); now != nil {
-				_, gone = c.tendPool(tx, now)
-			}
-			return nil
-		})
-		for _, id := range gone {
-			c.fabric.Halt(id)
-			c.fabric.Forget(id)
-		}
 	}
 	c.fabric.Halt(x.ID)
 	c.fabric.Forget(x.ID)

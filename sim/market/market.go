@@ -24,6 +24,8 @@ type Market struct {
 	AddressHour float64           `yaml:"address_hour"`
 	Regions     map[string]Region `yaml:"regions"`
 	Features    map[string]string `yaml:"features"`
+	// TakenNames are those that customers have who are not simulated.
+	TakenNames []string `yaml:"taken_names"`
 	// OnRequest are features that an account has to turn on in a region.
 	OnRequest []string `yaml:"on_request"`
 	// Engines are those of databases, whose storage costs so much for a GiB and hour.

@@ -114,7 +114,7 @@ var FaultKinds = map[string]string{
 	"credentials-end": "the account's credentials are not accepted any more",
 	"turns-back":      "services of the guest come up and fail for good seconds later",
 	"guest-dead":      "the guest answers nothing, while the cloud says that it is ready",
-	"spoilt":          "what the guest tells of the thing named by on is not right: cores, memory, disk, volume, file-system, service, version, replication, queue, certificate, way-out, message or sign-in",
+	"spoilt":          "what the guest tells of the thing named by on is not right: cores, memory, disk, volume, file-system, service, application, version, replication, queue, hosts, certificate, way-out, message or sign-in",
 	"disk-fails":      "the disk breaks, and guests lose its mount",
 	"zone-down":       "the zone named by label makes nothing and its guests answer nothing",
 }

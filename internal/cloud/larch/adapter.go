@@ -218,7 +218,7 @@ var phases = map[string]cloud.Phase{"making": cloud.Making, "changing": cloud.Ma
 func live(r report, region string) cloud.Live {
 	l := cloud.Live{ID: r.ID, Name: r.Label, Phase: phases[r.Phase], Why: r.Why, Tags: r.Tags, ReadyIn: r.ReadyIn, Attributes: map[string]any{"id": r.ID},
 		Ref: cloud.Ref{Region: region, Type: typeOf(r.Kind), Token: r.Name, Parts: []cloud.Part{{Kind: r.Kind, ID: r.ID, Mark: r.Name, Version: fmt.Sprint(r.Generation), Seen: true}}}}
-	l.Has = mappings[l.Type].ours(r)
+	l.Has, l.MadeBy = mappings[l.Type].ours(r), r.Tags["larch-pool"]
 	for name, v := range r.Attributes {
 		switch name {
 		case "memory_gib":

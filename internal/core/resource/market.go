@@ -89,6 +89,10 @@ func (m Measure) of(t Type, want map[string]any, market Market) float64 {
 		n = v
 	case []any:
 		n = m.sum(v)
+	case Unresolved:
+		if p.Refers != "" && p.Shape.Kind == List { // computed from ids: each of them is an item
+			n = float64(len(v.Waits))
+		}
 	case string:
 		if m.Amount != "" && market != nil {
 			n, _ = market.Amount(p.Picks, v, m.Amount)

@@ -86,8 +86,7 @@ type Proof struct {
 // Wants gives what an attribute must be, or at least be, for what is wanted; false says
 // that it is not asked.
 func (p Proof) Wants(t Type, want map[string]any) (is any, least float64, asked bool) {
-	list, _ := want[p.Of].([]any)
-	if len(list) < p.From {
+	if p.Of != "" && (Measure{Property: p.Of}).of(t, want, nil) < float64(p.From) {
 		return nil, 0, false
 	}
 	if p.Is != nil {
