@@ -34,6 +34,13 @@ var wholeJobs = []wholeJob{
 	{about: "a pool that grows with queued work and shrinks to none", template: "model-queue", mistaken: "quota", change: []string{"users=[tam, wren, rook]"}, may: "alter"},
 	{about: "a very large machine on a dedicated host", template: "season-model", region: "ember-coast", mistaken: "not-found", change: []string{"office=127.0.0.0/9"}, may: "alter"},
 	{about: "a private cloud over two zones", template: "stretched-cloud", mistaken: "require", change: []string{"hosts=4"}, may: "alter", pace: 300},
+	{about: "one machine from its maker's guide, set up and signed in to", template: "chart-desk", mistaken: "sizing", change: []string{"disk=96GiB"}, may: "alter"},
+	{about: "a controller sized by a guide, with its rights", template: "gauge-controller", mistaken: "sizing", change: []string{"office=127.0.0.0/9"}, may: "alter"},
+	{about: "a board with an administrator and query users", template: "query-board", mistaken: "require", change: []string{"more_users=[wren]"}, may: "alter"},
+	{about: "a head and workers that heal themselves", template: "reading-workers", mistaken: "not-offered", change: []string{"workers=3", "heal=false"}, may: "alter"},
+	{about: "a cluster from settings that are checked first", template: "cluster-bootstrap", mistaken: "not-offered", change: []string{"users=[ines, tam]"}, may: "alter"},
+	{about: "a forecast in tiers over zones, replicated", template: "forecast-tiers", mistaken: "not-offered", change: []string{"nodes=3"}, may: "create alter"},
+	{about: "an appliance with a licence key", template: "notice-appliance", secrets: []string{"licence"}, mistaken: "open-to-world", change: []string{"from=127.0.0.0/9"}, may: "alter"},
 	{about: "services for a script, restored and proved", template: "station-services", mistaken: "name-taken", change: []string{"keep=30d"}, may: "alter"},
 }
 

@@ -218,7 +218,11 @@ func (c *reaching) way(name, place string, x health.Check) {
 		return
 	}
 	from, hop := c.from(name), ""
-	if jump, ok := x.Spec["through"].(map[string]any); ok {
+	jump, ok := x.Spec["through"].(map[string]any)
+	if x.Spec["through"] != nil && !ok {
+		return // a jump host that is computed with its key: the whole of it is a secret
+	}
+	if ok {
 		at, _ := jump["host"].(string)
 		m := c.machines[at]
 		if m == nil {

@@ -217,7 +217,7 @@ func TypeNames() []string {
 
 // Literals lists the object shapes that templates may write as typed literals.
 func Literals() []Shape {
-	return []Shape{FirewallRule, attachedDisk, networkCard, balancerPort, databaseUser, roleGrant, hostLayout}
+	return []Shape{FirewallRule, attachedDisk, networkCard, balancerPort, databaseUser, roleGrant, hostLayout, Jump}
 }
 
 // UserDataKeys are the cloud-init modules that guests understand.
