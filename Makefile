@@ -58,9 +58,9 @@ bench-console: build ## Print measured ratios of the console in a browser; SIZE=
 	@scripts/packages postgresql chromium
 	@UNDERSAIL_BENCH_CONSOLE="$(or $(SIZE),1000 15)" go test -count=1 -v -run TestConsoleFigures ./test | grep -v "^=== \|^---\|^PASS"
 
-jobs: build ## Do practitioners' jobs whole in the console; ONLY=desk does those of that name
-	@scripts/packages postgresql chromium
-	UNDERSAIL_JOBS=all go test -count=1 -v -run 'TestJobsInTheConsole/$(ONLY)' ./test
+jobs: build ## Do practitioners' jobs whole: by command line at the pace of 20, and in the console; ONLY=desk does those of that name, PACE=120 is faster
+	@scripts/packages postgresql chromium openssh-client
+	set -o pipefail; UNDERSAIL_JOBS=all UNDERSAIL_PACE=$(PACE) go test -count=1 -v -timeout 3h -run 'TestWholeJobs/$(ONLY)|TestJobsInTheConsole/$(ONLY)' ./test | grep -v '^=== '
 
 audit: build ## Ask axe-core about every page, light and dark, wide and narrow
 	@scripts/packages postgresql chromium

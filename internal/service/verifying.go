@@ -68,7 +68,7 @@ func (s *Service) Verify(ctx context.Context, u User, name string) (Verification
 	g.Wait()
 	if len(v.rendering.Prove) > 0 {
 		whole := VerifiedResource{Name: engine.Whole, Type: "stack", State: state.Healthy, Evidence: []Evidence{}}
-		v.check(ctx, &whole, v.rendering.Prove)
+		v.check(ctx, &whole, v.rendering.Prove, nil)
 		out.Resources = append(out.Resources, whole)
 	}
 	return out, s.keepVerification(ctx, st, &out, v.rendering)
@@ -158,7 +158,7 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 			out.State, out.Reason = state.Unhealthy, "altered by hand: "+strings.Join(names, "; ")
 		}
 	}
-	v.check(ctx, &out, checks)
+	v.check(ctx, &out, checks, r.Want)
 	return out
 }
 
@@ -171,8 +171,8 @@ func shownValue(v any) string {
 	return string(raw)
 }
 
-// check makes checks once each.
-func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []health.Check) {
+// check makes checks once each of a resource that is wanted so.
+func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []health.Check, want map[string]any) {
 	for _, c := range checks {
 		var e health.Evidence
 		if engine.AsksCloud(c) {
@@ -181,7 +181,7 @@ func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []he
 			if !there {
 				presence = cloud.Absent
 			}
-			e = engine.Told(ctx, v.prober, out.Name, live.Has, c, live, presence, v.service.engine.Now(), v.took)
+			e = engine.Told(ctx, v.prober, out.Name, want, c, live, presence, v.service.engine.Now(), v.took)
 		} else {
 			e = v.prober.Look(ctx, out.Name, c)
 			e.At = v.service.engine.Now()

@@ -1518,6 +1518,7 @@ export interface components {
             /** Format: date-time */
             ends?: string;
             makes?: string[];
+            name_server?: string;
         };
         AccountStack: {
             name: string;

@@ -171,6 +171,7 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 	}
 	if made {
 		c.sameZone(r)
+		c.wayOut(r)
 	}
 }
 

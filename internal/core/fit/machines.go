@@ -221,3 +221,42 @@ func (c *check) sameZone(r *render.Resource) {
 		}
 	}
 }
+
+// wayOut reports machines that install packages in a subnet from which nothing gets out.
+func (c *check) wayOut(r *render.Resource) {
+	data, _ := r.Want["user_data"].(map[string]any)
+	packages, _ := data["packages"].([]any)
+	if len(packages) == 0 {
+		return
+	}
+	public := r.Want["address"] != nil || r.Want["public"] == true
+	subnets := []any{r.Want["subnet"]}
+	if list, several := r.Want["subnets"].([]any); several {
+		subnets = list
+	}
+	cards, _ := r.Want["cards"].([]any)
+	for _, item := range cards {
+		card, _ := item.(map[string]any)
+		subnets, public = append(subnets, card["subnet"]), public || card["address"] != nil
+	}
+	closed := ""
+	for _, id := range subnets {
+		subnet := c.target(id)
+		if subnet == nil || subnet.Find != nil {
+			return // nothing is known of it
+		}
+		switch subnet.Want["way_out"] {
+		case "none":
+			closed = subnet.Name + " has no way out"
+		case "address":
+			if public {
+				return
+			}
+			closed = subnet.Name + " lets out only what has a public address of its own"
+		default:
+			return
+		}
+	}
+	c.find(lang.Error, "no-way-out", r.Name+".user_data", "write `way_out: gateway` in the subnet, or choose an image that has the packages already",
+		"%s fetches packages at its first boot, and its subnet %s", r.Name, closed)
+}

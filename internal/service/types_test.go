@@ -1,0 +1,220 @@
+package service_test
+
+import (
+	"context"
+	"io/fs"
+	"strings"
+	"testing"
+	"time"
+
+	"undersail/examples"
+	"undersail/internal/core/state"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+	"undersail/sim/world"
+)
+
+// bad lists the checks of a verification that did not pass, with what was answered.
+func bad(t *testing.T, s *service.Service, r *servicetest.Rig, stack string) []string {
+	t.Helper()
+	v, err := s.Verify(context.Background(), r.Admin, stack)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := []string{}
+	for _, x := range v.Resources {
+		for _, e := range x.Evidence {
+			if !e.Passed {
+				out = append(out, x.Name+": "+e.Asked+": "+e.Answer)
+			}
+		}
+	}
+	return out
+}
+
+// TestEachLineOfAVerificationTurnsByItself spoils what a very large machine tells, one
+// thing after the other.
+func TestEachLineOfAVerificationTurnsByItself(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(5 * time.Second)
+	ctx := context.Background()
+	source := exampleSource(t, "season-model")
+	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "season", File: "season.sail.yaml", Source: source, Account: "saltmere-lab", Region: "ember-coast", Inputs: map[string]any{"office": "127.0.0.0/8", "zone": "ember-coast-a"}})
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if got := bad(t, s, r, "season"); len(got) > 0 {
+		t.Fatal(got)
+	}
+	for what, line := range map[string]string{
+		"cores": "season: nproc on ", "memory": "season: free on ", "volume": "season: lvs | grep season-data on ", "application": "season: tide-season status on ",
+	} {
+		r.Fault(world.Fault{Kind: "spoilt", On: what, Label: "season", Count: -1})
+		if got := bad(t, s, r, "season"); len(got) != 1 || !strings.HasPrefix(got[0], line) {
+			t.Errorf("with its %s spoilt: %q", what, got)
+		}
+		r.Lift()
+	}
+	r.Fault(world.Fault{Kind: "spoilt", On: "file-system", Label: "season", Count: -1})
+	if got := bad(t, s, r, "season"); len(got) != 2 || !strings.Contains(got[0], "df -T /season/data") || !strings.Contains(got[1], "df -T /season/log") {
+		t.Errorf("with its file systems spoilt: %q", got)
+	}
+	r.Lift()
+	if got := bad(t, s, r, "season"); len(got) > 0 {
+		t.Error(got)
+	}
+}
+
+const pooled = `undersail: 1
+about: {name: pooled, version: 1.0.0, title: Pooled}
+resources:
+  net: {type: network, want: {range: 10.34.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.34.0.0/24}}
+  hands: {type: pool, want: {size: plain-1, image: debian-12, subnets: ["=lan.id"], least: 0, most: 4, members: MEMBERS, heal: HEAL}}
+`
+
+// TestAPoolKeepsItsMembers replaces one that died, unless that is paused, and takes them
+// all with it when it goes.
+func TestAPoolKeepsItsMembers(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(5 * time.Second)
+	source := func(members, heal string) string {
+		return strings.NewReplacer("MEMBERS", members, "HEAL", heal).Replace(pooled)
+	}
+	if run := r.Await(s, r.ApplySource(s, "pooled", source("2", "true"), nil)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	machines := func() (alive []string) {
+		for _, x := range r.Ledger().Alive {
+			if x.Kind == "instances" && x.Phase != world.Removing {
+				alive = append(alive, x.Label)
+			}
+		}
+		return alive
+	}
+	until := func(what string, holds func() bool) {
+		t.Helper()
+		for deadline := time.Now().Add(20 * time.Second); !holds(); time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(deadline) {
+				t.Fatalf("%s: %v", what, machines())
+			}
+		}
+	}
+	first := machines()
+	if len(first) != 2 {
+		t.Fatal(first)
+	}
+	r.Fault(world.Fault{Kind: "guest-dead", Label: first[0], Count: -1})
+	until("the dead member is not replaced", func() bool {
+		now := machines()
+		return len(now) == 2 && now[0] != first[0] && len(bad(t, s, r, "pooled")) == 0
+	})
+	r.Lift()
+	// Without healing a dead one stays for whoever wants to look at it.
+	p := r.Propose(s, "pooled", source("2", "false"), nil)
+	if p.Summary != "1 alter, 2 same" {
+		t.Errorf("pausing is %s", p.Summary)
+	}
+	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	before := machines()
+	r.Fault(world.Fault{Kind: "guest-dead", Label: before[0], Count: -1})
+	time.Sleep(200 * time.Millisecond) // two minutes of the cloud
+	if now := machines(); len(now) != 2 || now[0] != before[0] {
+		t.Errorf("healing is paused and the members are %v, before %v", now, before)
+	}
+	r.Lift()
+	retire, err := s.Retire(context.Background(), r.Admin, "pooled")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if run := r.Await(s, r.Carry(s, retire)); run.State != state.Done || len(r.Ledger().Alive) > 0 {
+		t.Errorf("%s %s; alive are %v", run.State, run.Reason, r.Ledger().Alive)
+	}
+}
+
+const stored = `undersail: 1
+about: {name: stored, version: 1.0.0, title: Stored}
+inputs:
+  more: {type: boolean, default: false}
+  word: {secret: true, rules: {length: 12}, generate: true}
+  at: {type: string, default: 192.0.2.7}
+resources:
+  net: {type: network, want: {range: 10.35.0.0/16}}
+  lan: {type: subnet, repeat: {zone: [north-fell-a, north-fell-b]}, want: {network: =net.id, range: '=zone == "north-fell-a" ? "10.35.0.0/24" : "10.35.1.0/24"', zone: =zone}}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  inside: {type: firewall, want: {network: =net.id, rules: [{from: 10.35.0.0/16, port: 5432}]}}
+  access: {type: key_pair}
+  way: {type: instance, want: {size: plain-1, image: debian-12, subnet: '=lan["north-fell-a"].id', public: true, key_pair: =access.id, firewalls: ["=door.id"]}}
+  store:
+    type: database
+    want:
+      engine: postgresql-16
+      size: plain-1
+      storage: 20GiB
+      subnets: '=["north-fell-a", "north-fell-b"].map(z, lan[z].id)'
+      firewalls: ["=inside.id"]
+      users: '=[database_user{name: "reader", password: inputs.word, rights: "read"}] + (inputs.more ? [database_user{name: "tam", password: inputs.word, rights: "read"}] : [])'
+    health:
+      - database: {host: =self.host, name: =self.database, user: reader, password: =inputs.word, through: {host: =way.public_address, user: admin, key: =access.private_key}}
+        within: 20m
+  names: {type: name_zone, want: {domain: stored.example}}
+  name: {type: name_record, want: {zone: =names.id, label: store, kind: A, values: [=inputs.at]}}
+`
+
+// TestADatabaseAnswersAndItsStandbyFollows signs in by the database's own protocol, adds
+// somebody without a rebuild, and is told when the standby lags; a name resolves at the
+// servers of its zone.
+func TestADatabaseAnswersAndItsStandbyFollows(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(5 * time.Second)
+	run := r.Await(s, r.ApplySource(s, "stored", stored, nil))
+	if run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if got := bad(t, s, r, "stored"); len(got) > 0 {
+		t.Fatal(got)
+	}
+	r.Fault(world.Fault{Kind: "spoilt", On: "replication", Label: "store", Count: -1})
+	if got := bad(t, s, r, "stored"); len(got) != 1 || got[0] != "store: what it tells as standby, which must be true: false" {
+		t.Errorf("with a standby that lags: %q", got)
+	}
+	r.Lift()
+	p := r.Propose(s, "stored", stored, map[string]any{"more": true, "at": "192.0.2.8"})
+	if p.Summary != "2 alter, 8 same" {
+		t.Errorf("one more user and another address are %s", p.Summary)
+	}
+	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if got := bad(t, s, r, "stored"); len(got) > 0 {
+		t.Error(got)
+	}
+	r.ByHand("PATCH", "stored-name", map[string]any{"values": []any{"192.0.2.9"}})
+	if got := bad(t, s, r, "stored"); len(got) != 1 || !strings.HasPrefix(got[0], "name: A of store.stored.example at 127.") || !strings.HasSuffix(got[0], ": 192.0.2.9") {
+		t.Errorf("with another value by hand: %q", got)
+	}
+	retire, err := s.Retire(context.Background(), r.Admin, "stored")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if run := r.Await(s, r.Carry(s, retire)); run.State != state.Done || len(r.Ledger().Alive) > 0 {
+		t.Errorf("%s %s; alive are %v", run.State, run.Reason, r.Ledger().Alive)
+	}
+}
+
+func exampleSource(t *testing.T, name string) string {
+	t.Helper()
+	source, err := fs.ReadFile(examples.Files, name+".sail.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(source)
+}
