@@ -33,7 +33,7 @@ generate: console/node_modules/.done ## Generate server, client and types from t
 	bin/undersail templates types --markdown > docs/resource-types.md
 	scripts/graphs
 
-chaos: ## Change and judge stacks at random, kill, freeze and starve real processes, and compare; ARGS="-sequences 1000 -verdicts 1000 -kills 30 -stacks 40 -pause 1m"
+chaos: ## Change and judge stacks at random, kill, freeze and starve real processes, and compare; ARGS="-sequences 1000 -verdicts 1000 -examples 36 -kills 30 -stacks 40 -pause 1m"
 	@scripts/packages postgresql
 	@go run ./test/chaos $(ARGS)
 

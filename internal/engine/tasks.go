@@ -62,7 +62,7 @@ func (t *tasks) Step(ctx context.Context, todo cloud.Task, intend func(cloud.Par
 	kind, command, input := runPart, text(want, "command"), text(want, "input")
 	mark := nextMark(todo.Ref, runPart)
 	if todo.Action == cloud.Remove {
-		kind, command, input, mark = undoPart, text(want, "undo"), "", todo.Ref.Token+".undo"
+		kind, command, input, mark = undoPart, undoOf(todo.Ref, want), "", todo.Ref.Token+".undo"
 	}
 	going := t.live(todo.Ref, cloud.Making)
 	if todo.Action == cloud.Remove {
@@ -100,6 +100,14 @@ func (t *tasks) Step(ctx context.Context, todo cloud.Task, intend func(cloud.Par
 	part.Seen = true
 	going.Parts, going.ReadyIn = []cloud.Part{part}, soonAgain
 	return cloud.Progress{Live: going}, nil
+}
+
+// undoOf is what undoes a task, or nothing where it never ran.
+func undoOf(ref cloud.Ref, want map[string]any) string {
+	if p := last(ref, runPart); p == nil || p.Sent.IsZero() && !p.Seen {
+		return ""
+	}
+	return text(want, "undo")
 }
 
 // again reports whether an alteration makes the command run again: what it was given
@@ -165,7 +173,7 @@ func (t *tasks) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Pres
 	}
 	kind := runPart
 	if t.s.Action == ActionRemove {
-		if text(want, "undo") == "" {
+		if undoOf(ref, want) == "" {
 			return t.live(ref, cloud.Removing), cloud.Absent, nil
 		}
 		kind = undoPart

@@ -27,7 +27,8 @@ func main() {
 	seed := flag.Uint64("seed", 1, "seed of the moments")
 	sequences := flag.Int("sequences", 1000, "how many stacks are changed at random, three to five times each")
 	verdicts := flag.Int("verdicts", 1000, "how many random proposals are judged, and then made")
-	only := flag.String("only", "", "kills, load, model or verdicts; all when empty")
+	wholes := flag.Int("examples", 36, "how often the process is killed in runs of the examples, which are made and retired in turn")
+	only := flag.String("only", "", "kills, examples, load, model or verdicts; all when empty")
 	flag.Parse()
 	stop, err := postgrestest.Open(servicetest.Prepare)
 	if err != nil {
@@ -55,10 +56,13 @@ func main() {
 			return
 		}
 		h.build()
-		if *only != "load" {
+		if *only == "" || *only == "examples" {
+			code += h.examples(*wholes)
+		}
+		if *only == "" || *only == "kills" {
 			code += h.killed(*kills)
 		}
-		if *only != "kills" {
+		if *only == "" || *only == "load" {
 			for _, replicas := range []int{2, 3} {
 				code += h.loaded(replicas, *stacks, *pause)
 			}

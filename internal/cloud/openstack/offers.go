@@ -156,8 +156,9 @@ const largestDisk = 64 << 40
 // quotas, and what of networks and keys is there. Nobody tells prices.
 func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, error) {
 	o := offer.Offers{Cloud: "openstack", Region: region, Quotas: map[string]offer.Quota{}, KeptAddresses: keptAddresses, Overlapping: true,
-		Without: map[string][]string{"address": {"label", "idle"}, "subnet": {"zone", "way_out"}, "disk": {"encrypted"}, "instance": {"host", "role", "licence"}},
-		Limits:  map[string]offer.Limit{"disk.size": {Step: gib}, "subnet.range": {Shortest: 1, Longest: 30, IPv4: true}, "network.range": {IPv4: true}}}
+		Rebuilds: []string{"instance.disks"}, // they are attached in the call that makes the server
+		Without:  map[string][]string{"address": {"label", "idle"}, "subnet": {"zone", "way_out"}, "disk": {"encrypted"}, "instance": {"host", "role", "licence"}},
+		Limits:   map[string]offer.Limit{"disk.size": {Step: gib}, "subnet.range": {Shortest: 1, Longest: 30, IPv4: true}, "network.range": {IPv4: true}}}
 	var disks []offer.DiskType // nil where there are no volumes at all
 	var machines *sold
 	var networks []thing

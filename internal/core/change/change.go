@@ -143,7 +143,7 @@ func (p Plan) Nothing() bool {
 // attributes to those that depend on it; one that is made or rebuilt gives none
 // yet, so that its dependents show what they wait for.
 func Compute(request render.Request, recorded []Recorded) Plan {
-	find, ids := finder(recorded), &names{recorded: recorded}
+	find, ids := finder(recorded), &names{recorded: recorded, offers: request.Offers}
 	// The rendering asks for its resources in their order, so the changes come in it.
 	decided, was := make([]Change, 0, len(recorded)), make([]*Recorded, 0, len(recorded))
 	taken := map[string]string{} // new names by recorded ones
@@ -319,6 +319,9 @@ func (c *Change) compare(r render.Resource, was *Recorded, ids *names) (findings
 			findings = append(findings, f)
 		}
 		alter := cmp.Or(p.Alter, resource.Rebuild)
+		if ids.offers != nil && slices.Contains(ids.offers.Rebuilds, r.Type+"."+name) {
+			alter = resource.Rebuild
+		}
 		c.Fields = append(c.Fields, leafFields(p, name, before, after, alter, ids)...)
 		if alter == resource.Rebuild {
 			c.Change = Rebuild

@@ -7,7 +7,9 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 )
@@ -49,6 +51,7 @@ func shrinking(r render.Resource, p resource.Property, before, after any) (rende
 type names struct {
 	recorded []Recorded
 	byID     map[string]string
+	offers   *offer.Offers // of the stack's region, where they are known
 }
 
 func (n *names) name(id string) string {

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
 	"undersail/internal/core/render"
 )
 

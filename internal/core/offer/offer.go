@@ -36,6 +36,8 @@ type Offers struct {
 	Types []string `json:"types"`
 	// Without lists properties by type that the cloud has no equivalent of.
 	Without map[string][]string `json:"without,omitempty"`
+	// Rebuilds lists properties, as type.property, that this cloud alters only by a rebuild.
+	Rebuilds []string `json:"rebuilds,omitempty"`
 	// Extra lists, by type, the options of its own that the cloud takes.
 	Extra map[string][]string `json:"extra,omitempty"`
 	// Limits bound what the cloud takes of a property, by "type.property".

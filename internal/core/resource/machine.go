@@ -39,7 +39,7 @@ var machineTypes = []Type{
 			{Name: "address", About: "Id of a fixed public address.", Shape: text(), Alter: Rebuild, Refers: "address"},
 			{Name: "firewalls", About: "Ids of the firewalls in front of it.", Shape: listOf(text()), Alter: InPlace, Refers: "firewall"},
 			{Name: "key_pair", About: "Id of the key pair that may log in as the image's user.", Shape: text(), Alter: Rebuild, Refers: "key_pair"},
-			{Name: "disks", About: "Disks attached at start.", Shape: listOf(attachedDisk), Alter: Rebuild},
+			{Name: "disks", About: "Disks attached to it; they come and go while it runs, where the cloud lets them.", Shape: listOf(attachedDisk), Alter: InPlace},
 			{Name: "cards", About: "Further network cards, beside the one in subnet.", Shape: listOf(networkCard), Alter: Rebuild},
 			{Name: "host", About: "Id of the dedicated host it runs on.", Shape: text(), Alter: Rebuild, Refers: "host"},
 			{Name: "role", About: "Id of the role whose rights it has.", Shape: text(), Alter: NeedsStop, Refers: "role"},

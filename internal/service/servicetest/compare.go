@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
 	"undersail/internal/service"
 )
@@ -43,6 +44,11 @@ func (r *Rig) Differences(s *service.Service, stack string, retired bool) []stri
 	if err != nil {
 		differ("%v", err)
 		return out
+	}
+	for _, x := range st.Resources {
+		if t, _ := resource.ByName(x.Type); t.Own { // no cloud has it
+			alive[x.Name] = x.Name
+		}
 	}
 	if st.Total != len(alive) || st.Healthy != len(alive) || len(st.Resources) != len(alive) {
 		differ("recorded are %d, healthy %d, and alive %d", st.Total, st.Healthy, len(alive))
