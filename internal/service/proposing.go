@@ -194,7 +194,7 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 			return proposal.Judged{}, err
 		}
 	}
-	judged := changed.Judge()
+	judged := r.unreachedTasks(changed).Judge()
 	bounds, err := s.accountBounds(ctx, r, judged)
 	if err != nil {
 		return judged, err

@@ -2,10 +2,13 @@ package service_test
 
 import (
 	"context"
+	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
@@ -173,5 +176,22 @@ func TestATaskIsFoundAgainByWhoeverTakesTheRunOver(t *testing.T) {
 	}
 	if a := attributesOf(t, next, "ashore", "settings"); a["output"] != "run" {
 		t.Errorf("it was run more than once: %v", a)
+	}
+}
+
+// TestNothingIsRunWhereNoPacketsGo is told before the first call.
+func TestNothingIsRunWhereNoPacketsGo(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(5 * time.Second)
+	unreached := true
+	if _, err := s.BoundAccount(context.Background(), r.Admin, "saltmere-lab", service.AccountBounds{Unreached: &unreached}); err != nil {
+		t.Fatal(err)
+	}
+	_, err := s.Propose(context.Background(), r.Admin, service.NewProposal{Stack: "ashore", File: "ashore.sail.yaml", Account: "saltmere-lab", Region: "north-fell",
+		Source: ashore + "  settings: {type: task, want: {command: 'true'" + onShore + "}}\n"})
+	var e *service.Error
+	if !errors.As(err, &e) || !slices.ContainsFunc(e.Findings, func(f render.Finding) bool { return f.Code == "not-reached" && f.Place == "settings" }) {
+		t.Error(err)
 	}
 }

@@ -57,7 +57,7 @@ func (g *Guest) board(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, `<!doctype html><title>Duty board</title><h1>Duty board</h1><form method="post" action="/sign-in"><label>Name <input name="user"></label>
 <label>Password <input name="password" type="password"></label><button>Sign in</button></form>`)
 	case known != "" && !g.spoilt("sign-in") && subtle.ConstantTimeCompare([]byte(password), []byte(known)) == 1:
-		http.SetCookie(w, &http.Cookie{Name: cookieName, Value: g.begun(user), Path: "/", HttpOnly: true})
+		http.SetCookie(w, &http.Cookie{Name: cookieName, Value: g.newSession(user), Path: "/", HttpOnly: true})
 		fmt.Fprintf(w, "<!doctype html><title>Duty board</title><h1>Duty board</h1><p>signed in as %s", html.EscapeString(user))
 	default:
 		w.WriteHeader(http.StatusUnauthorized)
@@ -65,8 +65,8 @@ func (g *Guest) board(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// begun begins a session of somebody.
-func (g *Guest) begun(user string) string {
+// newSession begins a session of somebody.
+func (g *Guest) newSession(user string) string {
 	raw := make([]byte, 16)
 	rand.Read(raw)
 	g.mu.Lock()

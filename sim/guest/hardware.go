@@ -1,0 +1,87 @@
+package guest
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+func nproc(_ context.Context, c *call) int {
+	n := c.guest.VCPUs
+	if c.guest.spoilt("cores") {
+		n = max(1, n/2)
+	}
+	return c.say("%d", n)
+}
+
+func free(_ context.Context, c *call) int {
+	n := c.guest.MemoryBytes
+	if c.guest.spoilt("memory") {
+		n /= 2
+	}
+	return c.say("               total\nMem:  %14d", n)
+}
+
+func lsblk(_ context.Context, c *call) int {
+	inBytes, withSystem := slices.Contains(c.args, "-b"), slices.Contains(c.args, "-f")
+	header := "NAME SIZE MOUNTPOINT"
+	if withSystem {
+		header = "NAME FSTYPE SIZE MOUNTPOINT"
+	}
+	c.say("%s", header)
+	for i, d := range c.guest.attached() {
+		bytes := d.Bytes
+		if c.guest.spoilt("disk") {
+			bytes /= 2
+		}
+		size := fmt.Sprintf("%dG", bytes>>30)
+		if inBytes {
+			size = strconv.FormatInt(bytes, 10)
+		}
+		if withSystem {
+			size = c.guest.system(d) + " " + size
+		}
+		c.say("vd%c %s %s", 'b'+i, size, d.Mount)
+	}
+	return 0
+}
+
+func (g *Guest) system(d Disk) string {
+	switch {
+	case g.spoilt("file-system"):
+		return "raw"
+	case d.Format == "":
+		return "ext4"
+	}
+	return d.Format
+}
+
+func volumes(_ context.Context, c *call) int {
+	c.say("LV VG SIZE")
+	for i, d := range c.guest.attached() {
+		if c.guest.spoilt("volume") && i == 0 {
+			continue
+		}
+		c.say("%s vg%d %dG", strings.ReplaceAll(strings.Trim(d.Mount, "/"), "/", "-"), i, d.Bytes>>30)
+	}
+	return 0
+}
+
+func findmnt(_ context.Context, c *call) int {
+	if c.guest.mounted(c.last()) {
+		return c.say("%s is a mountpoint", c.last())
+	}
+	c.say("%s is not a mountpoint", c.last())
+	return 32
+}
+
+func df(_ context.Context, c *call) int {
+	for _, d := range c.guest.attached() {
+		if d.Mount != "" && d.Mount == c.last() && c.guest.mounted(d.Mount) {
+			return c.say("Filesystem Type 1K-blocks Mounted\n/dev/vdb %s %d %s", c.guest.system(d), d.Bytes>>10, d.Mount)
+		}
+	}
+	return c.fail(1, "df: %s: No such file or directory", c.last())
+}
