@@ -116,7 +116,7 @@ func printOutputs(w io.Writer, outputs []render.Output) {
 	fmt.Fprintln(w)
 	columns(w, "OUTPUT\tVALUE\tABOUT", func(row func(string, ...any)) {
 		for _, o := range outputs {
-			row("%s\t%s\t%s", o.Name, review.Value(o.Value), o.About)
+			row("%s\t%s\t%s", o.Name, review.Line(o.Value), o.About)
 		}
 	})
 }

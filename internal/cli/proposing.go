@@ -188,7 +188,7 @@ func printFields(w io.Writer, changes []change.Change) {
 				fmt.Fprintln(w)
 				first = false
 			}
-			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter, review.OrDash(review.Value(f.Before)), review.OrDash(review.Value(f.After)))
+			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter, review.OrDash(lines(f.Before)), review.OrDash(lines(f.After)))
 		}
 	}
 }

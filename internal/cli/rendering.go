@@ -176,7 +176,7 @@ func printOrigin(w io.Writer, o render.Origin, depth int) {
 	indent := strings.Repeat("  ", depth)
 	value := ""
 	if o.Value != nil {
-		value = " = " + clip(review.Value(o.Value), 100)
+		value = " = " + clip(review.Line(o.Value), 100)
 	}
 	fmt.Fprintf(w, "%s%s%s\n%s    %s\n", indent, o.Path, value, indent, o.From)
 	if len(o.Waits) > 0 {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"unicode"
 
+	"undersail/internal/review"
+
 	"golang.org/x/term"
 )
 
@@ -92,4 +94,9 @@ func unsafeToShow(c rune) bool {
 		return true
 	}
 	return unicode.IsControl(c) || c >= '\u202a' && c <= '\u202e' || c >= '\u2066' && c <= '\u2069'
+}
+
+// lines writes a value under the words before and after, where it has several lines.
+func lines(v any) string {
+	return strings.ReplaceAll(strings.TrimRight(review.Value(v), "\n"), "\n", "\n            ")
 }

@@ -171,6 +171,9 @@ func Told(ctx context.Context, prober probe.Prober, name string, want map[string
 func PhaseEvidence(name string, live cloud.Live, there cloud.Presence, at time.Time, took time.Duration) health.Evidence {
 	e := health.Evidence{Resource: name, Check: "phase", At: at, Asked: "phase of " + name, Answer: string(live.Phase), Passed: live.Phase == cloud.Ready,
 		Final: live.Phase == cloud.Broken, Took: took.Milliseconds()}
+	if t, _ := resource.ByName(live.Type); t.Own && live.Attributes["exit"] != nil {
+		e.Asked, e.Answer = "how "+name+" ended", fmt.Sprintf("exit code %v", live.Attributes["exit"])
+	}
 	if live.Why != "" {
 		e.Answer += ": " + live.Why
 	}

@@ -165,6 +165,11 @@ func Value(v any) string {
 	}
 }
 
+// Line writes a value on one line.
+func Line(v any) string {
+	return strings.ReplaceAll(strings.TrimSpace(Value(v)), "\n", " ⏎ ")
+}
+
 // inWords puts what is pending anywhere in a value into words.
 func inWords(v any) any {
 	switch t := v.(type) {
