@@ -11,6 +11,7 @@ import (
 	"undersail/internal/task"
 )
 
+// undone judges the undoing of a task.
 func (t *tasks) undone(ctx context.Context, m task.Machine, ref cloud.Ref, state task.State, output string) (cloud.Live, cloud.Presence, error) {
 	switch {
 	case state.Phase == task.Running:
@@ -26,6 +27,7 @@ func (t *tasks) undone(ctx context.Context, m task.Machine, ref cloud.Ref, state
 	return t.live(ref, cloud.Removing), cloud.Absent, nil
 }
 
+// judged judges a run of the command.
 func (t *tasks) judged(ctx context.Context, m task.Machine, ref cloud.Ref, want map[string]any, state task.State, output string) (cloud.Live, cloud.Presence, error) {
 	l := t.live(ref, cloud.Making)
 	answer := text(want, "answer")
@@ -61,6 +63,7 @@ func endedBadly(s task.State, output string) string {
 	return fmt.Sprintf("ended with exit code %d; it wrote %s", s.Exit, short(output))
 }
 
+// short is the end of what a command wrote, where the reason usually stands.
 func short(output string) string {
 	output = strings.Join(strings.Fields(output), " ")
 	if letters := []rune(output); len(letters) > logLetters {
@@ -72,6 +75,7 @@ func short(output string) string {
 	return output
 }
 
+// kept is what of the output may be kept and told.
 func (t *tasks) kept(want map[string]any, output string) string {
 	t.x.mu.Lock()
 	prober := t.x.prober()
@@ -81,6 +85,7 @@ func (t *tasks) kept(want map[string]any, output string) string {
 	return strings.TrimSpace(prober.Kept(text(want, "on"), text(want, "keep"), output, told))
 }
 
+// given is what of a task the machine is given, without what opens the way to it.
 func given(want map[string]any) map[string]any {
 	out := maps.Clone(want)
 	for _, name := range []string{"key", "through", "host_key"} {
@@ -89,6 +94,7 @@ func given(want map[string]any) map[string]any {
 	return out
 }
 
+// tell tells what a command wrote since it was looked at last.
 func (t *tasks) tell(ctx context.Context, want map[string]any, mark, output string, ended bool) error {
 	t.x.mu.Lock()
 	from := min(t.x.written[mark], len(output))

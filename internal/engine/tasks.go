@@ -60,10 +60,10 @@ func (t *tasks) Step(ctx context.Context, todo cloud.Task, intend func(cloud.Par
 		return cloud.Progress{}, err
 	}
 	kind, command, input := runPart, text(want, "command"), text(want, "input")
-	mark := nextMark(todo.Ref, runPart)
 	if todo.Action == cloud.Remove {
-		kind, command, input, mark = undoPart, undoOf(todo.Ref, want), "", todo.Ref.Token+".undo"
+		kind, command, input = undoPart, undoOf(todo.Ref, want), ""
 	}
+	mark := nextMark(todo.Ref, kind)
 	going := t.live(todo.Ref, cloud.Making)
 	if todo.Action == cloud.Remove {
 		going.Phase = cloud.Removing
@@ -143,6 +143,9 @@ func nextMark(ref cloud.Ref, kind string) string {
 			n++
 		}
 	}
+	if kind == undoPart {
+		return fmt.Sprintf("%s.undo.%d", ref.Token, n)
+	}
 	return fmt.Sprintf("%s.%d", ref.Token, n)
 }
 
@@ -179,7 +182,7 @@ func (t *tasks) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Pres
 		kind = undoPart
 	}
 	part := last(ref, kind)
-	if part == nil && kind == undoPart {
+	if kind == undoPart && t.mine(ref, kind) == nil {
 		if t.goneWith(ctx, want) {
 			return t.live(ref, cloud.Removing), cloud.Absent, nil
 		}
@@ -221,9 +224,6 @@ func (t *tasks) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Pres
 	return t.judged(ctx, m, ref.With(seen), want, state, output)
 }
 
-// undone judges the undoing of a task.
-// judged judges a run of the command.
-// short is the end of what a command wrote, where the reason usually stands.
 // live is the task as nobody else tells of it: it has what was wanted of it.
 func (t *tasks) live(ref cloud.Ref, phase cloud.Phase) cloud.Live {
 	id := ref.Token
@@ -345,9 +345,6 @@ func same(a, b any) bool {
 	return errA == nil && errB == nil && x == y
 }
 
-// kept is what of the output may be kept and told.
-// given is what of a task the machine is given, without what opens the way to it.
-// tell tells what a command wrote since it was looked at last.
 func text(m map[string]any, name string) string { s, _ := m[name].(string); return s }
 
 // unanswered says that a machine broke off.

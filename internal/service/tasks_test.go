@@ -195,3 +195,26 @@ func TestNothingIsRunWhereNoPacketsGo(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestAnUndoingThatFailedIsTriedAgain fails once and is then run anew.
+func TestAnUndoingThatFailedIsTriedAgain(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(5 * time.Second)
+	if run := r.Await(s, r.ApplySource(s, "ashore", ashore+"  settings: {type: task, want: {command: 'true', undo: 'if [ -f mended ]; then echo fine; else touch mended; echo stuck; exit 5; fi'"+onShore+"}}\n", nil)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	for _, want := range []string{state.Failed, state.Done} {
+		retire, err := s.Retire(context.Background(), r.Admin, "ashore")
+		if err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+		run := r.Await(s, r.Carry(s, retire))
+		if run.State != want || want == state.Failed && !strings.Contains(run.Reason, "what undoes it ended with exit code 5; it wrote stuck") {
+			t.Fatal(run.State, run.Reason)
+		}
+	}
+	if left := r.Ledger().Alive; len(left) > 0 {
+		t.Errorf("left: %v", left)
+	}
+}

@@ -231,7 +231,7 @@ resources:
   access: {type: key_pair}
   data: {type: disk, repeat: {name: =inputs.disks}, want: {size: =inputs.size, type: solid}}
   host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"], disks: '=inputs.disks.map(d, attached_disk{disk: data[d].id, mount: "/" + d, format: "xfs"})'}}
-  since: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: 'test -f since || echo first boot > since; cat since; lsblk', again_when: ['=inputs.disks.join(" ") + string(inputs.size)']}, after: {host: healthy}}
+  since: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: 'test -f since || echo first boot > since; cat since; lsblk', again_when: ['=inputs.disks.join(" ") + string(inputs.size)']}, after: {host: healthy, data: healthy}}
 `
 
 // TestDisksComeAndGoOnAMachineThatRuns attaches, grows and detaches disks: the machine

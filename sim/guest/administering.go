@@ -81,6 +81,7 @@ func install(ctx context.Context, c *call) int {
 	return 0
 }
 
+// passwords sets those of users, from lines NAME:PASSWORD.
 func passwords(_ context.Context, c *call) int {
 	raw, _ := io.ReadAll(io.LimitReader(c.in, mostFile))
 	c.guest.root.change(func(x *content) {
@@ -107,6 +108,7 @@ func id(_ context.Context, c *call) int {
 	return c.say("uid=1000(%s)", name)
 }
 
+// curl asks for a page outside, or on a machine of the network.
 func curl(ctx context.Context, c *call) int {
 	at := c.last()
 	if c.guest.cutOff() || c.guest.spoilt("way-out") {
@@ -116,6 +118,7 @@ func curl(ctx context.Context, c *call) int {
 	return c.say("200 %s", at)
 }
 
+// certificateOf shows until when the certificate of the machine is good, or its digest.
 func certificateOf(_ context.Context, c *call) int {
 	if len(c.guest.Certificate.Certificate) == 0 || c.guest.spoilt("certificate") {
 		return c.fail(1, "unable to load certificate")

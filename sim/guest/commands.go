@@ -86,20 +86,6 @@ func allowed(context.Context, *call) int { return 0 }
 func whoami(_ context.Context, c *call) int   { return c.say("%s", c.user) }
 func hostname(_ context.Context, c *call) int { return c.say("%s", c.guest.Label) }
 
-// lsblk shows the disks that are attached: their sizes in bytes with -b, their file
-// systems with -f.
-// system is the file system of a disk.
-// volumes shows the logical volume that each disk is: a name of its mount, and its size.
-// passwords sets those of users, from lines NAME:PASSWORD.
-// curl asks for a page outside, or on a machine of the network.
-// certificateOf shows until when the certificate of the machine is good, or its digest.
-// input is the text of the named file, or of standard input.
-// cut is head and tail by bytes: -c N gives the first ones, -c +N those from the Nth on.
-// above lists a directory and those that it lies in, the outermost first.
-// place is install -m MODE FROM TO, FROM being a file or /dev/stdin.
-// sh runs a script of its own: a text after -c, or a file. It has a number by which it
-// is found while it runs.
-// within runs the rest of the line as a command that outlives whoever began it.
 // tool runs what software brings: it takes a while, and says line by line how far it is.
 func (c *call) tool(ctx context.Context, s *service, tool market.Tool) int {
 	if tool.Checks != "" {
@@ -121,8 +107,6 @@ func (c *call) tool(ctx context.Context, s *service, tool market.Tool) int {
 	return 0
 }
 
-// queue submits jobs to the pool of the network, tells of them, or waits until all are
-// done.
 // checkConfiguration holds a file of lines `key: value` against what a tool wants.
 func (c *call) checkConfiguration(t market.Tool) int {
 	text, ok := c.input(c.last())

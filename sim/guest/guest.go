@@ -63,6 +63,8 @@ type Spec struct {
 	Dead   func() bool
 	Turns  func() (time.Duration, bool)
 	Failed func(disk string) bool
+	// Attached are the disks that it has now, where they may come and go.
+	Attached func() []Disk
 	// Spoilt reports whether a fault spoils what the guest tells of something, such as
 	// cores or replication.
 	Spoilt func(what string) bool
@@ -105,9 +107,8 @@ type Guest struct {
 	// restarted is when services were started again, in cloud seconds since the boot.
 	restarted map[string]float64
 	sessions  map[string]string // users by session
-	disks     []Disk
-	cut       bool         // no packets get out
-	running   map[int]bool // shells, by their number
+	cut       bool              // no packets get out
+	running   map[int]bool      // shells, by their number
 	lastShell int
 	// alive ends when the machine stops.
 	alive context.Context
@@ -125,7 +126,7 @@ type service struct {
 func newGuest(spec Spec, f *Fabric) *Guest {
 	g := &Guest{Spec: spec, fabric: f, software: f.software, real: f.real, root: f.rootOf(spec.ID),
 		users: map[string][]ssh.PublicKey{}, passwords: map[string]string{}, stop: make(chan struct{}), ended: make(chan struct{}), wake: make(chan struct{}, 1), ports: map[int]*port{}, up: map[string]time.Time{}, turned: map[string]bool{}, restarted: map[string]float64{}, running: map[int]bool{}, sessions: map[string]string{}}
-	g.disks, g.cut = spec.Disks, spec.NoWayOut
+	g.cut = spec.NoWayOut
 	g.alive, g.dies = context.WithCancel(context.Background())
 	g.firstBoot()
 	return g

@@ -24,6 +24,8 @@ func free(_ context.Context, c *call) int {
 	return c.say("               total\nMem:  %14d", n)
 }
 
+// lsblk shows the disks that are attached: their sizes in bytes with -b, their file
+// systems with -f.
 func lsblk(_ context.Context, c *call) int {
 	inBytes, withSystem := slices.Contains(c.args, "-b"), slices.Contains(c.args, "-f")
 	header := "NAME SIZE MOUNTPOINT"
@@ -48,6 +50,7 @@ func lsblk(_ context.Context, c *call) int {
 	return 0
 }
 
+// system is the file system of a disk.
 func (g *Guest) system(d Disk) string {
 	switch {
 	case g.spoilt("file-system"):
@@ -58,6 +61,7 @@ func (g *Guest) system(d Disk) string {
 	return d.Format
 }
 
+// volumes shows the logical volume that each disk is: a name of its mount, and its size.
 func volumes(_ context.Context, c *call) int {
 	c.say("LV VG SIZE")
 	for i, d := range c.guest.attached() {

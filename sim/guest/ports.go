@@ -141,14 +141,6 @@ func (g *Guest) SetRules(rules []Rule) {
 	g.nudge()
 }
 
-// SetDisks replaces the disks that are attached.
-func (g *Guest) SetDisks(disks []Disk) {
-	g.mu.Lock()
-	g.disks = disks
-	g.mu.Unlock()
-	g.nudge()
-}
-
 // SetWayOut says whether packets get out of its subnet.
 func (g *Guest) SetWayOut(open bool) {
 	g.mu.Lock()
@@ -158,9 +150,10 @@ func (g *Guest) SetWayOut(open bool) {
 
 // attached are the disks that it has now.
 func (g *Guest) attached() []Disk {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return g.disks
+	if g.Attached != nil {
+		return g.Attached()
+	}
+	return g.Disks
 }
 
 // cutOff reports whether no packets get out.

@@ -17,6 +17,8 @@ func wait(ctx context.Context, c *call) int {
 	return 0
 }
 
+// sh runs a script of its own: a text after -c, or a file. It has a number by which it
+// is found while it runs.
 func sh(ctx context.Context, c *call) int {
 	args := c.args
 	script, params := "", []string(nil)
@@ -46,6 +48,7 @@ func sh(ctx context.Context, c *call) int {
 	return c.guest.interpret(ctx, file, c.user, c.env, c.in, c.out, c.err, params...)
 }
 
+// within runs the rest of the line as a command that outlives whoever began it.
 func within(_ context.Context, c *call) int {
 	args := c.args
 	for len(args) > 0 && strings.HasPrefix(args[0], "-") {
@@ -74,6 +77,8 @@ func processes(_ context.Context, c *call) int {
 	return 0
 }
 
+// queue submits jobs to the pool of the network, tells of them, or waits until all are
+// done.
 func queue(ctx context.Context, c *call) int {
 	if c.guest.Queue == nil || c.guest.spoilt("queue") {
 		return c.fail(1, "tide-queue: no queue answers in this network")

@@ -34,6 +34,7 @@ func cat(_ context.Context, c *call) int {
 	return code
 }
 
+// input is the text of the named file, or of standard input.
 func (c *call) input(name string) (string, bool) {
 	if name == "" || name == "-" {
 		raw, _ := io.ReadAll(io.LimitReader(c.in, mostFile))
@@ -61,6 +62,7 @@ func grep(_ context.Context, c *call) int {
 	return code
 }
 
+// cut is head and tail by bytes: -c N gives the first ones, -c +N those from the Nth on.
 func cut(_ context.Context, c *call) int {
 	var from, most int64 = 1, -1
 	var name string
@@ -132,6 +134,7 @@ func mkdir(_ context.Context, c *call) int {
 	return 0
 }
 
+// above lists a directory and those that it lies in, the outermost first.
 func above(at string) []string {
 	var out []string
 	for ; at != "/"; at = path.Dir(at) {
@@ -167,6 +170,7 @@ func move(_ context.Context, c *call) int {
 	return 0
 }
 
+// place is install -m MODE FROM TO, FROM being a file or /dev/stdin.
 func place(_ context.Context, c *call) int {
 	names := c.names()
 	if len(names) < 2 {

@@ -24,6 +24,7 @@ func (m *making) address() error {
 	return err
 }
 
+// publicAddress finds the lowest address of the cloud's block that nobody has.
 func (m *making) publicAddress() (string, error) {
 	taken := map[string]bool{}
 	for _, o := range m.tx.All(func(o *world.Resource) bool { return o.Kind == "addresses" || o.Kind == "instances" }) {
@@ -41,6 +42,7 @@ func (m *making) publicAddress() (string, error) {
 	return "", refuse(409, "capacity", "no public address is free", nil)
 }
 
+// addresses gives the machine its private and public addresses.
 func (m *making) addresses(subnet *world.Resource) error {
 	at, err := m.privateAddress(subnet, "subnet_id", nil)
 	if err != nil {
@@ -95,6 +97,8 @@ func (m *making) addresses(subnet *world.Resource) error {
 	return nil
 }
 
+// privateAddress finds the lowest free address of a subnet, beside some that are about to
+// be taken.
 func (m *making) privateAddress(subnet *world.Resource, property string, beside []any) (string, error) {
 	within, err := netip.ParsePrefix(fmt.Sprint(subnet.Properties["cidr"]))
 	if err != nil {

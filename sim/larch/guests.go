@@ -34,6 +34,7 @@ func bytesOf(text string) int64 {
 func (c *Cloud) resume() {
 	var machines []*world.Resource
 	c.world.Update(func(tx *world.Tx) error {
+		c.pools.Store(len(tx.All(func(x *world.Resource) bool { return x.Kind == "pools" })) > 0)
 		machines = tx.All(func(x *world.Resource) bool {
 			return x.Kind == "instances" || x.Kind == "databases" || x.Kind == "private-clouds"
 		})
@@ -150,7 +151,16 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 	if key := tx.ByID(x.Account, str(x.Properties["key_id"])); key != nil {
 		s.Key = str(key.Properties["public_key"])
 	}
-	s.Disks, s.NoWayOut = disksOf(tx, x), !wayOut(tx, x)
+	s.NoWayOut = !wayOut(tx, x)
+	s.Attached = func() (disks []guest.Disk) {
+		c.world.Update(func(tx *world.Tx) error {
+			if now := tx.ByID(x.Account, x.ID); now != nil {
+				disks = disksOf(tx, now)
+			}
+			return nil
+		})
+		return disks
+	}
 	matches := x.Label + " " + x.Name
 	s.Held = func() bool {
 		_, hit := c.world.Planned("service-never", x.Account, "instances", matches)
@@ -263,14 +273,13 @@ func rulesBefore(tx *world.Tx, account string, firewalls []any, card int) []gues
 	return rules
 }
 
-// refresh tells every running guest the rules that hold now, its disks, and whether there
-// is a way out.
+// refresh tells every running guest the rules that hold now, and whether there is a way
+// out.
 func (c *Cloud) refresh() {
 	c.world.Update(func(tx *world.Tx) error {
 		for _, x := range tx.All(func(x *world.Resource) bool { return x.Kind == "instances" }) {
 			if g := c.fabric.Guest(x.ID); g != nil {
 				g.SetRules(rulesOf(tx, x))
-				g.SetDisks(disksOf(tx, x))
 				g.SetWayOut(wayOut(tx, x))
 			}
 		}

@@ -167,7 +167,6 @@ func (m *making) firewall() error {
 	return nil
 }
 
-// publicAddress finds the lowest address of the cloud's block that nobody has.
 func (m *making) key() error {
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(m.text("public_key")))
 	if err != nil {
@@ -311,9 +310,6 @@ func (m *making) attach() error {
 	return nil
 }
 
-// addresses gives the machine its private and public addresses.
-// privateAddress finds the lowest free address of a subnet, beside some that are about to
-// be taken.
 // userData reads a base64 cloud-init document.
 func userData(encoded string) (map[string]any, error) {
 	if encoded == "" {

@@ -69,6 +69,7 @@ func (m *making) pool() error {
 	if _, err := userData(m.text("user_data")); err != nil {
 		return invalid("user_data", "%v", err)
 	}
+	m.cloud.pools.Store(true)
 	if !m.change {
 		m.x.Attributes["count"], m.x.Attributes["queued"], m.x.Attributes["done"], m.x.Attributes["addresses"] = 0, 0, 0, []any{}
 	}
@@ -82,6 +83,9 @@ func (c *Cloud) tend() {
 		case <-c.over:
 			return
 		case <-time.After(max(c.world.Real(tendEvery), 20*time.Millisecond)):
+		}
+		if !c.pools.Load() {
+			continue
 		}
 		var fresh []*world.Resource
 		var gone []string

@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/miekg/dns"
@@ -50,6 +51,7 @@ type Cloud struct {
 	nameServer string // host:port
 	servers    []*dns.Server
 	databases  *database.Servers
+	pools      atomic.Bool   // there is, or was, a pool
 	over       chan struct{} // closed when it ends
 
 	mu       sync.Mutex
