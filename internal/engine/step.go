@@ -207,6 +207,15 @@ func (x *execution) look(ctx context.Context, number int) (schedule.Event, error
 	if err != nil {
 		return x.refused(ctx, s, err)
 	}
+	if there == cloud.Absent && s.Action == ActionRemove {
+		left, err := x.clearMade(ctx, s)
+		if err != nil {
+			return x.refused(ctx, s, err)
+		}
+		if left > 0 {
+			return schedule.Event{Outcome: schedule.NotYet, At: x.now().Add(x.real(soonAgain)), Reason: fmt.Sprintf("%d things that it made by itself are still there", left)}, nil
+		}
+	}
 	if there == cloud.Absent {
 		return x.lookedInVain(ctx, s)
 	}
@@ -301,6 +310,7 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 		return x.broken(ctx, s, err.Error())
 	}
 	x.mu.Lock()
+	withMakes(row.Attributes, shown.Makes)
 	row.Checks = shownChecks(shown.Checks)
 	x.proofs[s.Resource] = x.provingMade(s, shown.Checks, live)
 	saved := *row

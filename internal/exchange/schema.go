@@ -126,7 +126,7 @@ func resourceSchema() node {
 		"find": node{}, "was": name, "region": described("Region, when it is not that of the stack."),
 		"health": list(node{"$ref": "#/$defs/check"}), "patience": span, "guard": orExpression(flag), "rebuild": node{"enum": []string{"new_first", "old_first"}},
 		"pace": object(node{"at_once": node{"type": "integer", "minimum": 1}}, "at_once"), "at_retire": node{"enum": []string{"keep", "snapshot"}},
-		"leave": list(node{"type": "string"}), "features": list(node{"type": "string"}), "extra": node{"type": "object"},
+		"leave": list(node{"type": "string"}), "features": list(node{"type": "string"}), "makes": list(shapeSchema(resource.Making)), "extra": node{"type": "object"},
 	}
 	var types []any
 	for _, t := range resource.Types() {

@@ -39,6 +39,9 @@ func CostLine(after, now price.Cost) string {
 	if after.Licence > 0 {
 		s += fmt.Sprintf(", %.0f of it licences", after.Licence*price.HoursPerMonth)
 	}
+	if after.Most > after.Hour {
+		s += fmt.Sprintf(", at most %.0f when it has grown", after.Most*price.HoursPerMonth)
+	}
 	if now.Hour > 0 {
 		s += fmt.Sprintf("; now %.3f an hour, a difference of %+.0f a month", now.Hour, after.Month-now.Month)
 	}

@@ -16,6 +16,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
+	"undersail/internal/engine"
 	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
@@ -280,7 +281,7 @@ func (s *Service) usedElsewhere(ctx context.Context, r *reading, c proposal.Chan
 			return c, cloudSays(err)
 		}
 		for _, l := range users {
-			if own[l.Token] || l.Phase == cloud.Removing || going[region][l.MadeBy] != "" { // what goes takes what it made with it
+			if own[l.Token] || l.Phase == cloud.Removing || going[region][l.MadeBy] != "" || r.makes(l, going[region]) { // what goes takes what it made with it
 				continue
 			}
 			for _, id := range l.Uses() {
@@ -292,6 +293,32 @@ func (s *Service) usedElsewhere(ctx context.Context, r *reading, c proposal.Chan
 		}
 	}
 	return c, nil
+}
+
+// makes reports whether something was made by a resource of the stack that goes, as its
+// template says.
+func (r *reading) makes(l cloud.Live, going map[string]string) bool {
+	for _, row := range r.rows {
+		id, _ := row.Attributes["id"].(string)
+		if going[id] == "" {
+			continue
+		}
+		for _, m := range engine.Makes(row) {
+			if l.Type == m.Type && tagged(l.Tags, m.Tags) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func tagged(has map[string]string, want map[string]any) bool {
+	for name, v := range want {
+		if has[name] != fmt.Sprint(v) {
+			return false
+		}
+	}
+	return len(want) > 0
 }
 
 // whose names a resource that is not of the stack.

@@ -267,3 +267,76 @@ func TestDisksComeAndGoOnAMachineThatRuns(t *testing.T) {
 		t.Error("it is another machine")
 	}
 }
+
+const making = `undersail: 1
+about: {name: making, version: 1.0.0, title: Making}
+inputs: {most: {type: integer, default: 2}}
+resources:
+  net: {type: network, want: {range: 10.37.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.37.0.0/24}}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  access: {type: key_pair}
+  rights: {type: role, want: {grants: [{may: ['instance.*']}]}}
+  controller:
+    type: instance
+    want: {size: plain-1, image: tide-base-3, subnet: =lan.id, public: true, role: =rights.id, key_pair: =access.id, firewalls: ["=door.id"], user_data: {packages: [tide-controller]}}
+    makes: [{type: instance, tags: {made-by: =self.id}, least: 1, most: =inputs.most, size: plain-2}]
+    health: [{ssh: {host: =self.public_address, user: tide, key: =access.private_key, command: systemctl is-active tide-controller, answer: active}, within: 20m}]
+  adopted: {type: task, want: {on: =controller.public_address, user: tide, key: =access.private_key, command: tide-controller adopt}}
+`
+
+// TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt prices and counts it beforehand, looks
+// at it, and proves in the end that it is gone.
+func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(5 * time.Second)
+	ctx := context.Background()
+	_, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "making", File: "making.sail.yaml", Source: making, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"most": 60}})
+	if err == nil || !strings.Contains(servicetest.Explain(err), "vcpus") {
+		t.Errorf("more than the quota may be made: %v", err)
+	}
+	p := r.Propose(s, "making", making, nil)
+	detail, err := s.Proposal(ctx, p.ID)
+	if err != nil || detail.Cost.Most <= detail.Cost.Hour || detail.Cost.Hour <= 0.042 {
+		t.Errorf("it costs %v, at most %v (%v)", detail.Cost.Hour, detail.Cost.Most, err)
+	}
+	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	made := func() (out []string) {
+		for _, x := range r.Ledger().Alive {
+			if x.Tags["made-by"] != "" {
+				out = append(out, x.ID)
+			}
+		}
+		return out
+	}
+	if got := made(); len(got) != 2 {
+		t.Fatal(got)
+	}
+	if got := bad(t, s, r, "making"); len(got) > 0 {
+		t.Error(got)
+	}
+	if p := r.Propose(s, "making", making, nil); p.State != "nothing" {
+		t.Errorf("without a change: %s", p.Summary)
+	}
+	for _, id := range made() {
+		r.RemoveByHand(id)
+	}
+	if got := bad(t, s, r, "making"); len(got) != 1 || got[0] != "controller: the instances that controller made by itself, from 1 to 2: 0" {
+		t.Errorf("without them: %q", got)
+	}
+	again := r.Propose(s, "making", strings.Replace(making, "command: tide-controller adopt", "command: tide-controller adopt, again_when: [lost]", 1), nil)
+	if run := r.Await(s, r.Carry(s, again)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	retire, err := s.Retire(ctx, r.Admin, "making")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	run := r.Await(s, r.Carry(s, retire))
+	if told := r.Events(s, run.ID); run.State != state.Done || len(r.Ledger().Alive) > 0 || !strings.Contains(told, "which controller made by itself") {
+		t.Errorf("%s %s; alive are %v\n%s", run.State, run.Reason, r.Ledger().Alive, told)
+	}
+}

@@ -82,6 +82,7 @@ type verifier struct {
 	facts     facts
 	took      time.Duration // of asking the cloud for everything
 	prober    probe.Prober
+	adapter   cloud.Adapter
 }
 
 func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, error) {
@@ -101,6 +102,7 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 	if err != nil {
 		return nil, err
 	}
+	v.adapter = adapter
 	began := time.Now()
 	if v.facts, err = s.look(ctx, adapter, account, st, v.resources); err != nil {
 		return nil, err
@@ -159,7 +161,26 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 		}
 	}
 	v.check(ctx, &out, checks, r.Want)
+	if there {
+		v.made(ctx, &out, r)
+	}
 	return out
+}
+
+// made counts what a resource made by itself, against what its template says.
+func (v *verifier) made(ctx context.Context, out *VerifiedResource, r store.Resource) {
+	for _, m := range engine.Makes(r) {
+		found, err := engine.Made(ctx, v.adapter, r.Region, m)
+		if err != nil {
+			continue // nobody knows; the next one will tell
+		}
+		e := Evidence{Resource: r.Name, Check: "makes", At: v.service.engine.Now(), Asked: fmt.Sprintf("the %ss that %s made by itself, from %d to %d", resource.Words(m.Type), r.Name, m.Least, m.Most),
+			Answer: fmt.Sprint(len(found)), Passed: int64(len(found)) >= m.Least && int64(len(found)) <= m.Most}
+		out.Evidence = append(out.Evidence, e)
+		if !e.Passed && out.State == state.Healthy {
+			out.State, out.Reason = state.Unhealthy, fmt.Sprintf("asked for %s, found %s", e.Asked, e.Answer)
+		}
+	}
 }
 
 // shownValue writes a value as people write it in a template.

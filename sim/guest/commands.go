@@ -97,6 +97,11 @@ func (c *call) tool(ctx context.Context, s *service, tool market.Tool) int {
 	if tool.Spoils != "" && c.guest.spoilt(tool.Spoils) {
 		return c.fail(1, "%s", tool.Fails)
 	}
+	if tool.Makes > 0 && c.guest.Make != nil {
+		if err := c.guest.Make(tool.Makes); err != nil {
+			return c.fail(1, "%s: %v", s.name, err)
+		}
+	}
 	for _, line := range tool.Says {
 		c.guest.sleep(ctx, tool.Takes/float64(len(tool.Says)))
 		if ctx.Err() != nil {

@@ -68,6 +68,8 @@ type Spec struct {
 	// Spoilt reports whether a fault spoils what the guest tells of something, such as
 	// cores or replication.
 	Spoilt func(what string) bool
+	// Make lets the machine make others by itself, as many as there are to be in all.
+	Make func(machines int) error
 	// Submit queues jobs in the network of the guest, and Queue tells of them.
 	Submit func(jobs int) (pool string, err error)
 	Queue  func() (queued, done, members int64)

@@ -170,6 +170,7 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 		_, hit := c.world.Planned("spoilt", x.Account, what, matches)
 		return hit
 	}
+	s.Make = func(machines int) error { return c.makeBy(x, machines) }
 	s.Submit = func(jobs int) (string, error) { return c.submit(x.Account, s.Network, jobs) }
 	s.Queue = func() (int64, int64, int64) { return c.queue(x.Account, s.Network) }
 	zone := str(x.Properties["zone"])

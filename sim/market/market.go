@@ -149,6 +149,8 @@ type Tool struct {
 	Says         []string `yaml:"says"`
 	NeedsService bool     `yaml:"needs_service"`
 	Checks       string   `yaml:"checks"`
+	// Makes is how many machines it makes by itself, with the rights of its machine.
+	Makes int `yaml:"makes"`
 	// Spoils is the fault that makes it answer Fails instead.
 	Spoils string `yaml:"spoils"`
 	Fails  string `yaml:"fails"`

@@ -2632,6 +2632,8 @@ export interface components {
             lines: components["schemas"]["Line"][];
             ahead?: number;
             licence?: number;
+            /** @description An hour when pools and what resources make by themselves have grown to their most */
+            most?: number;
             /** @description Resources of which the cloud tells no price */
             untold?: string[];
         };

@@ -105,7 +105,7 @@ func TestTheExamplesUseEveryFeature(t *testing.T) {
 		}
 	}
 	for _, word := range []string{"presets:", "functions:", "calc:", "require:", "prove:", "outputs:", "when:", "repeat: =", "repeat: {", "find:", "was:", "region:", "guard:", "rebuild:", "pace:", "at_retire: keep",
-		"at_retire: snapshot", "leave:", "extra:", "patience:", "after:", "from: ./", "of: gauge-intake@^1", "picks: stack", "picks: network", "picks: region", "shown_when:", "asks_consent:", "generate: true", "optional: true", "secret: true",
+		"at_retire: snapshot", "leave:", "makes:", "extra:", "patience:", "after:", "from: ./", "of: gauge-intake@^1", "picks: stack", "picks: network", "picks: region", "shown_when:", "asks_consent:", "generate: true", "optional: true", "secret: true",
 		"const:", "enum:", "multipleOf:", "pattern:", "format: amount", "format: span", "format: cidr", "offers", "fit_size(", "usable(", "round_up(", "amount(", "span(", "has_value(", "short_hash(", "carve(", "pad(", "file(",
 		".orValue(", ".hasValue()", "firewall_rule{", "size_need{", "steady_for:", "passes:", "through:", "maturity: trial", "takes:"} {
 		if !strings.Contains(all, word) {

@@ -156,6 +156,13 @@ func (o *ordering) shares() (takes, frees map[quota][]share) {
 		}
 		if r := o.wanted(c); r != nil && (a.Do == Create || a.Do == Alter) && c.TakesOver == "" {
 			of(r.Type, r.Region, r.Want, 1)
+			if a.Do == Create {
+				for _, m := range r.Makes { // it may make them at any time
+					for range m.Most {
+						of(m.Type, r.Region, m.Want, 1)
+					}
+				}
+			}
 		}
 		for _, x := range amounts {
 			switch {

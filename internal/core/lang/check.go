@@ -351,6 +351,12 @@ func (c *checker) resource(r *Resource) {
 	for _, check := range r.Health {
 		c.healthCheck(check, inCheck)
 	}
+	for _, made := range r.Makes {
+		c.fields(made, "what it makes", resource.Making.Fields, inCheck)
+		for _, key := range []string{"type", "size", "least", "most"} {
+			c.mustBeKnown("`"+key+"` of what it makes", made.Get(key))
+		}
+	}
 }
 
 func (c *checker) healthCheck(check Check, s site) {

@@ -14,7 +14,7 @@ import (
 const Embed = "template"
 
 var (
-	resourceKeys = strings.Fields("type when repeat after find was region want health patience guard rebuild pace at_retire leave features extra")
+	resourceKeys = strings.Fields("type when repeat after find was region want health patience guard rebuild pace at_retire leave features makes extra")
 	embedKeys    = strings.Fields("type when repeat after from inputs")
 )
 
@@ -92,6 +92,11 @@ func (d *decoder) conduct(n *Node, res *Resource) {
 	if res.AtOnce > 0 && res.Repeat == nil {
 		d.errorf("value", n.Get("pace").Position, "remove `pace`, or repeat the resource", "`pace` is for repeated resources: a single one changes alone")
 	}
+	d.list(n.Get("makes"), "makes", func(item *Node) {
+		if d.isMapping(item, "what it makes") {
+			res.Makes = append(res.Makes, item)
+		}
+	})
 	d.list(n.Get("features"), "features", func(item *Node) { res.Features = append(res.Features, item.Text) })
 	d.list(n.Get("leave"), "leave", func(item *Node) {
 		p, known := res.Type.Property(item.Text)

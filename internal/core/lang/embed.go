@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"undersail/internal/core/expr"
 	"undersail/internal/core/resource"
 

@@ -2,6 +2,7 @@ package lang
 
 import (
 	"strings"
+
 	"undersail/internal/core/expr"
 )
 

@@ -200,6 +200,9 @@ type Resource struct {
 	Leave []string
 	// Features are what the region must have for the resource.
 	Features []string
+	// Makes are the things that it will make by itself, each a mapping of the shape
+	// resource.Making.
+	Makes []*Node
 	// Extra holds the cloud's own options.
 	Extra *Node
 

@@ -213,7 +213,7 @@ func ordered(root *yaml.Node, lines []string) []string {
 }
 
 // tidyResourceKeys is the order in which the keys of a resource are read best.
-var tidyResourceKeys = strings.Fields("type from when repeat after find was region inputs want features extra health patience guard rebuild pace at_retire leave")
+var tidyResourceKeys = strings.Fields("type from when repeat after find was region inputs want features makes extra health patience guard rebuild pace at_retire leave")
 
 // reordered sorts the entries of a block mapping by the place of their keys in
 // a list. Lines stay together with the comments above them.

@@ -2,6 +2,9 @@
 package price
 
 import (
+	"fmt"
+	"maps"
+
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
@@ -31,6 +34,9 @@ type Cost struct {
 	// Licence is the part of an hour that software costs.
 	Licence float64 `json:"licence,omitempty"`
 	Lines   []Line  `json:"lines"`
+	// Most is what an hour costs when everything has grown to its most: pools, and what
+	// resources make by themselves. It is 0 where nothing grows.
+	Most float64 `json:"most,omitempty"`
 	// Untold names resources of which the cloud tells no price, or not all of it: what
 	// they cost comes on top.
 	Untold []string `json:"untold,omitempty"`
@@ -40,6 +46,7 @@ type Cost struct {
 // resources with a price have a line.
 func Of(resources []render.Resource, o offer.Everywhere) Cost {
 	cost := Cost{Lines: []Line{}}
+	grows := 0.0
 	ahead, hours := 0.0, 0.0 // paid by the month, and what is left by the hour
 	if o.Home != nil {
 		cost.Currency = o.Home.Currency
@@ -51,6 +58,16 @@ func Of(resources []render.Resource, o offer.Everywhere) Cost {
 		}
 		t, _ := resource.ByName(r.Type)
 		b := t.Bill(r.Want, market)
+		grows += more(r, t, b, market)
+		for _, m := range r.Makes {
+			made, _ := resource.ByName(m.Type)
+			each := made.Bill(m.Want, market)
+			if each.Hour > 0 && m.Least > 0 {
+				line := Line{Resource: r.Name, Hour: each.Hour * float64(m.Least), About: fmt.Sprintf("%d %ss that it makes", m.Least, resource.Words(m.Type)), Tags: tags(r.Want)}
+				cost.Lines, cost.Hour, hours = append(cost.Lines, line), cost.Hour+line.Hour, hours+line.Hour
+			}
+			grows += each.Hour * float64(m.Most-m.Least)
+		}
 		if b.Untold {
 			cost.Untold = append(cost.Untold, r.Name)
 		}
@@ -65,10 +82,25 @@ func Of(resources []render.Resource, o offer.Everywhere) Cost {
 		}
 		hours += b.Hour
 	}
+	if grows > 0 {
+		cost.Most = cost.Hour + grows
+	}
 	if cost.Month = cost.Hour * HoursPerMonth; ahead > 0 {
 		cost.Ahead = ahead + hours*HoursPerMonth
 	}
 	return cost
+}
+
+// more is what a pool costs an hour beyond what it begins with, when it has its most
+// members.
+func more(r render.Resource, t resource.Type, now resource.Bill, market resource.Market) float64 {
+	most, grows := r.Want["most"].(int64)
+	if !grows || r.Type != "pool" {
+		return 0
+	}
+	full := maps.Clone(r.Want)
+	full["members"] = most
+	return max(t.Bill(full, market).Hour-now.Hour, 0)
 }
 
 func tags(want map[string]any) map[string]string {

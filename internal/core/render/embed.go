@@ -2,6 +2,7 @@ package render
 
 import (
 	"strings"
+
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"

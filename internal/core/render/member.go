@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
 	"undersail/internal/core/expr"
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
@@ -41,6 +42,7 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 		e.listen(source.member, reads, nil)
 	}
 	r.Checks = e.checks(d, vars, obj, r.Want)
+	r.Makes = e.makes(d, vars, obj)
 	r.After = e.after(d, name, reads)
 	e.out.index[name] = len(e.out.Resources)
 	e.out.Resources = append(e.out.Resources, r)
@@ -249,6 +251,35 @@ func (f *fields) Field(name string) any {
 		return f.e.secret(f.e.request.Secrets[f.name])
 	}
 	return resource.Unresolved{Waits: []string{f.name + "." + name}}
+}
+
+// makes computes what a resource will make by itself.
+func (e *evaluator) makes(d *lang.Resource, vars *expr.Vars, self *expr.Object) (out []Made) {
+	if len(d.Makes) == 0 {
+		return nil
+	}
+	vars = vars.With(map[string]any{"self": self})
+	for _, n := range d.Makes {
+		v, err := e.eval(n, resource.Making, vars)
+		if err != nil {
+			e.broken(d.Name+".makes", n, err)
+			continue
+		}
+		spec, _ := v.(map[string]any)
+		m := Made{Want: map[string]any{}}
+		m.Type, _ = spec["type"].(string)
+		m.Tags, _ = spec["tags"].(map[string]any)
+		m.Least, _ = spec["least"].(int64)
+		m.Most, _ = spec["most"].(int64)
+		if size, sized := spec["size"]; sized {
+			m.Want["size"] = size
+		}
+		if m.Least > m.Most {
+			e.broken(d.Name+".makes", n, fmt.Errorf("it makes at least %d, which is more than at most %d", m.Least, m.Most))
+		}
+		out = append(out, m)
+	}
+	return out
 }
 
 func (e *evaluator) checks(d *lang.Resource, vars *expr.Vars, self *expr.Object, want map[string]any) []health.Check {

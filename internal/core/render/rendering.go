@@ -110,10 +110,22 @@ type Resource struct {
 	Leave []string `json:"leave,omitempty"`
 	// Features are what the region must have for it.
 	Features []string `json:"features,omitempty"`
+	// Makes is what it will make by itself.
+	Makes []Made `json:"makes,omitempty"`
 	// Extra holds the cloud's own options.
 	Extra map[string]any `json:"extra,omitempty"`
 
 	exists bool // what it reports is known
+}
+
+// Made is what a resource will make by itself: found by its tags, at least and at most so
+// many, each wanted as Want as far as that is known beforehand.
+type Made struct {
+	Type  string         `json:"type"`
+	Tags  map[string]any `json:"tags"`
+	Least int64          `json:"least"`
+	Most  int64          `json:"most"`
+	Want  map[string]any `json:"want,omitempty"`
 }
 
 // Consent is something that somebody must agree to before acceptance.

@@ -116,6 +116,7 @@ func (s *Session) Resolve(name string) (shown, sent Resource, err error) {
 		shown.Want = m.fields.want
 		shown.Pending = resource.Waits(shown.Want)
 		shown.Checks = m.checks()
+		m.e.collecting(func() { shown.Makes = m.e.makes(m.d, m.vars, m.object) })
 		sent = shown
 		if !expr.HoldsSecret(shown.Want) && !secretChecks(shown.Checks) {
 			return

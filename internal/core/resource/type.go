@@ -96,6 +96,16 @@ func (p Proof) Wants(t Type, want map[string]any) (is any, least float64, asked 
 	return nil, least, least > 0
 }
 
+// Making is what a resource, a controller or a cluster, will make by itself: things of a
+// type under some tags, at least and at most so many of a size.
+var Making = object("making",
+	Property{Name: "type", About: "Type of what it makes.", Shape: text("instance", "disk", "address"), Required: true},
+	Property{Name: "tags", About: "Tags by which it is found.", Shape: mapOf(text()), Required: true},
+	Property{Name: "least", About: "Fewest; none when left out.", Shape: Shape{Kind: Integer, Maximum: 10000}},
+	Property{Name: "most", About: "Most.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 10000}, Required: true},
+	Property{Name: "size", About: "Size of each, for the price and the quota.", Shape: text()},
+)
+
 // Property finds a wanted property.
 func (t Type) Property(name string) (Property, bool) {
 	return Shape{Fields: t.Properties}.Field(name)
