@@ -29,7 +29,8 @@ type wholeJob struct {
 	may    string
 	// never is an input that is refused for what runs, with the code of its finding.
 	never, neverCode string
-	guarded          bool // something of it has to be let go first
+	given            string // what the run waits for in the middle, as NAME=VALUE
+	guarded          bool   // something of it has to be let go first
 	kept             int
 	pace             float64 // at which it is done; 20 where it is 0
 	alone            bool    // only make jobs does it, or TestWholeJobs at a high pace
@@ -38,7 +39,7 @@ type wholeJob struct {
 var wholeJobs = []wholeJob{
 	{name: "J01", template: "reading-workers", mistaken: "not-offered", change: []string{"workers=3", "heal=false", "worker_size=plain-2"}, may: "alter", alone: true},
 	{name: "J02", template: "field-app", mistaken: "not-offered", change: []string{"team=127.0.0.0/9"}, may: "alter", guarded: true},
-	{name: "J03", template: "cluster-bootstrap", mistaken: "not-offered", change: []string{"users=[ines, tam]"}, may: "alter", alone: true},
+	{name: "J03", template: "cluster-bootstrap", given: "serial=SALT-42", mistaken: "not-offered", change: []string{"users=[ines, tam]"}, may: "alter", alone: true},
 	{name: "J04", template: "coast-tiers", mistaken: "no-way-out", change: []string{"readers=[127.0.0.0/9]"}, may: "alter"},
 	{name: "J07", template: "stretched-cloud", mistaken: "require", change: []string{"hosts=4"}, may: "alter", pace: 300, alone: true},
 	{name: "J09", template: "station-extension", mistaken: "there is no stack", before: func(b *bench) {
@@ -149,7 +150,15 @@ func (b *bench) wholeJob(j wholeJob) (out row) {
 	}
 	b.into(&p, args(".inputs.yaml", region)...)
 	began := time.Now()
-	if r := b.must(0, "apply", b.accept(p.proposed), "--watch"); !strings.Contains(r.out, "is done: all") {
+	apply := []string{"apply", b.accept(p.proposed), "--watch"}
+	if j.given != "" {
+		name, _, _ := strings.Cut(j.given, "=")
+		if r := b.must(6, apply...); !strings.Contains(r.out+r.err, "undersail continue "+stack+" --input "+name+"=VALUE") {
+			t.Errorf("what the run waits for is not told:\n%s%s", r.out, r.err)
+		}
+		apply = []string{"continue", stack, "--input", j.given, "--watch"}
+	}
+	if r := b.must(0, apply...); !strings.Contains(r.out, "is done: all") {
 		t.Errorf("the end is not told:\n%s", r.out)
 	}
 	out.took, out.expected = time.Since(began), time.Duration(p.Seconds*float64(time.Second))

@@ -154,6 +154,11 @@ func (h *handlers) RetryRun(ctx context.Context, r contract.RetryRunRequestObjec
 	return contract.RetryRun200JSONResponse(run), err
 }
 
+func (h *handlers) GiveValues(ctx context.Context, r contract.GiveValuesRequestObject) (contract.GiveValuesResponseObject, error) {
+	run, err := h.service.Give(ctx, userOf(ctx), r.Name, r.Body.Inputs)
+	return contract.GiveValues200JSONResponse(run), err
+}
+
 func (h *handlers) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (contract.ListRunsResponseObject, error) {
 	list, err := h.service.Runs(ctx, or(r.Params.Stack, ""), or(r.Params.Before, 0), or(r.Params.Limit, 50))
 	return contract.ListRuns200JSONResponse(list), err

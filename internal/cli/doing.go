@@ -3,9 +3,11 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
@@ -127,12 +129,16 @@ func (a *app) stopCommand() *cobra.Command {
 
 func (a *app) continueCommand() *cobra.Command {
 	var follow bool
-	cmd := &cobra.Command{Use: "continue STACK", Short: "Make what is missing after a run that failed or stopped", Args: cobra.ExactArgs(1), Example: "  undersail continue warning-site --watch",
-		Long: "Make what is missing after a run that failed or stopped, at once where that is only what was\naccepted. Where something else changed since, the proposal is left open and shown, and the exit code is 6.",
+	var values []string
+	cmd := &cobra.Command{Use: "continue STACK", Short: "Make what is missing after a run that failed or stopped, or give it the value that it waits for", Args: cobra.ExactArgs(1), Example: "  undersail continue warning-site --watch\n  undersail continue cluster --input serial=SALT-42 --watch",
+		Long: "Make what is missing after a run that failed or stopped, at once where that is only what was\naccepted. Where something else changed since, the proposal is left open and shown, and the exit code is 6.\nWith --input, give the parked run of the stack the values that it waits for: it goes on.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
+			}
+			if len(values) > 0 {
+				return a.giveValues(cmd, c, args[0], values, follow)
 			}
 			p, err := decode[service.Proposal](c.ContinueStack(cmd.Context(), args[0]))
 			if err != nil {
@@ -151,8 +157,35 @@ func (a *app) continueCommand() *cobra.Command {
 			return a.applyProposal(cmd, p.ID, follow, "")
 		}}
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
+	cmd.Flags().StringArrayVar(&values, "input", nil, "a value that the parked run waits for, as NAME=VALUE")
 	a.outputFlag(cmd)
 	return cmd
+}
+
+// giveValues gives a parked run what it waits for. Values are read as JSON or YAML would
+// read them; what is neither is a text.
+func (a *app) giveValues(cmd *cobra.Command, c *contract.Client, stack string, values []string, follow bool) error {
+	inputs := map[string]any{}
+	for _, v := range values {
+		name, text, ok := strings.Cut(v, "=")
+		if !ok || name == "" {
+			return &exit{exitUsage, fmt.Errorf("%q is not NAME=VALUE", v)}
+		}
+		var value any
+		if yaml.Load([]byte(text), &value) != nil || value == nil {
+			value = text
+		}
+		inputs[name] = value
+	}
+	run, err := decode[service.Run](c.GiveValues(cmd.Context(), stack, contract.GivenValues{Inputs: inputs}))
+	if err != nil {
+		return a.told(cmd, err)
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "run %d goes on\n", run.ID)
+	if !follow {
+		return a.print(cmd, run, func(w io.Writer) { fmt.Fprintf(w, "follow it with: undersail watch %d\n", run.ID) })
+	}
+	return a.watch(cmd, c, run.ID)
 }
 
 func (a *app) undoCommand() *cobra.Command {

@@ -150,6 +150,9 @@ func (x *execution) doneText(ctx context.Context) (string, error) {
 // park lets the run wait for credentials. Steps stay as they are; whoever goes on
 // later looks for what was on its way.
 func (x *execution) park(ctx context.Context) error {
+	if waits, err := x.parkForInputs(ctx); waits || err != nil {
+		return err
+	}
 	reason := fmt.Sprintf("the credentials of account %s are not accepted any more; renew them with: undersail accounts renew %s, and the run goes on; if the old ones are accepted again, with: undersail retry %d", x.account.Name, x.account.Name, x.run.ID)
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
 	err := x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) { w.Park(state.ForCredentials, reason) })

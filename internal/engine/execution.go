@@ -48,6 +48,7 @@ type execution struct {
 	forecast forecast
 
 	mu        sync.Mutex
+	awaits    []string // inputs that somebody has to give before the run goes on
 	resources map[string]*store.Resource
 	proofs    map[string]*proving
 	waits     map[int]*waits
@@ -91,6 +92,8 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 	if err := json.Unmarshal(saved.Document, &x.document); err != nil {
 		return nil, fmt.Errorf("%w: proposal %d: %w", errUnreadable, saved.ID, err)
 	}
+	x.document.Inputs = maps.Clone(x.document.Inputs)
+	maps.Copy(x.document.Inputs, x.run.Given)
 	x.keeps = map[string][]string{}
 	for _, c := range x.document.Changes {
 		x.keeps[c.Resource] = c.Kept

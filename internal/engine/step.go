@@ -340,6 +340,9 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: err.Error()}
 	}
 	if waits := resource.Waits(sent.Want); len(waits) > 0 {
+		if inputs := laterInputs(waits); len(inputs) > 0 {
+			return shown, sent, &awaitsError{s.Resource, inputs}
+		}
 		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "it still waits for " + strings.Join(waits, ", ")}
 	}
 	if secrets := resource.Secrets(sent.Want); len(secrets) > 0 {

@@ -87,7 +87,7 @@ func inputSchema() node {
 		"advice":   described("Text, or an expression that gives it, for whoever fills the input in."),
 		"sized_by": object(node{"table": name, "for": node{"anyOf": []any{expression, node{"type": "number"}}}, "advises": node{"type": "boolean", "description": "Less is a warning, not an error."}}, "table", "for"),
 		"of":       described("Template of the stack that is picked: NAME@^1."),
-		"secret":   flag, "generate": flag, "optional": flag,
+		"secret":   flag, "generate": flag, "optional": flag, "later": flag,
 		"rules": object(node{"length": node{"type": "integer"}, "classes": node{"type": "integer"}, "kinds": list(node{"enum": secretrule.Kinds()}), "forbid": list(node{"type": "string"})}),
 		"page":  described("Page of the form it is asked on."), "shown_when": expression, "asks_consent": described("What somebody agrees to by giving it."),
 	}

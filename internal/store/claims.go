@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -166,6 +169,33 @@ func (s *Store) Unpark(ctx context.Context, account, what string, grace time.Dur
 		return 0, fmt.Errorf("go on with parked runs of %s: %w", account, err)
 	}
 	return n, nil
+}
+
+// Give records values that a parked run waits for, as inputs of its stack too, and lets it
+// go on. A conflict says that it does not wait.
+func (s *Store) Give(ctx context.Context, id int64, stackID string, values map[string]any, by string, grace time.Duration, enqueue Enqueue) error {
+	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		var last int64
+		err := tx.QueryRow(ctx, `UPDATE runs SET state = 'queued', reason = '', parked_for = '', given = given || $2, last_event = last_event + 1
+			WHERE id = $1 AND state = 'parked' AND parked_for = 'input' RETURNING last_event`, id, values).Scan(&last)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrConflict
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "UPDATE stacks SET inputs = inputs || $2 WHERE id = $1", stackID, values); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', 'queued', $3)", id, last, clean(by+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", "))); err != nil {
+			return err
+		}
+		return requeueAll(ctx, tx, []int64{id}, grace, enqueue)
+	})
+	if err != nil && !errors.Is(err, ErrConflict) {
+		return fmt.Errorf("give values to run %d: %w", id, err)
+	}
+	return err
 }
 
 // Reopen lets an ended run go on with some of its steps; those to try again wait

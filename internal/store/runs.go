@@ -19,18 +19,20 @@ var ErrFenced = errors.New("the run belongs to another owner")
 
 // Run is one execution of an accepted proposal.
 type Run struct {
-	ID          int64
-	ProposalID  int64
-	StackID     string
-	Stack       string
-	Kind        string
-	Account     string
-	State       string
-	Reason      string
-	StopAsked   bool
-	OnFailure   string
-	Undoes      *int64
-	ParkedFor   string
+	ID         int64
+	ProposalID int64
+	StackID    string
+	Stack      string
+	Kind       string
+	Account    string
+	State      string
+	Reason     string
+	StopAsked  bool
+	OnFailure  string
+	Undoes     *int64
+	ParkedFor  string
+	// Given are values that somebody gave in the middle of it, by input.
+	Given       map[string]any
 	ClaimOwner  *string
 	ClaimNumber int64
 	Writes      int64
@@ -46,7 +48,7 @@ type Run struct {
 	EndedAt     *time.Time
 }
 
-const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for,
+const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for, r.given,
 	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides, coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at
 	FROM runs r JOIN stacks s ON s.id = r.stack_id LEFT JOIN accounts a ON a.name = r.account `
 

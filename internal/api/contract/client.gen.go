@@ -713,6 +713,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
 	GetCost(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GiveValuesWithBody Give the values that the parked run of a stack waits for
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/stacks/{name}/given (the `GiveValues` operationId).
+	GiveValuesWithBody(ctx context.Context, name StackName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GiveValues Give the values that the parked run of a stack waits for
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/stacks/{name}/given (the `GiveValues` operationId).
+	GiveValues(ctx context.Context, name StackName, body GiveValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetGuide The guide of a stack for its first use, filled in, and how to connect
 	//
 	// Corresponds with GET /api/v1/stacks/{name}/guide (the `GetGuide` operationId).
@@ -2463,6 +2477,40 @@ func (c *Client) ContinueStack(ctx context.Context, name StackName, reqEditors .
 // Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
 func (c *Client) GetCost(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCostRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveValuesWithBody Give the values that the parked run of a stack waits for
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/stacks/{name}/given (the `GiveValues` operationId).
+func (c *Client) GiveValuesWithBody(ctx context.Context, name StackName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveValuesRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveValues Give the values that the parked run of a stack waits for
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/stacks/{name}/given (the `GiveValues` operationId).
+func (c *Client) GiveValues(ctx context.Context, name StackName, body GiveValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveValuesRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6144,6 +6192,53 @@ func NewGetCostRequest(server string, name StackName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGiveValuesRequest calls the generic GiveValues builder with application/json body
+func NewGiveValuesRequest(server string, name StackName, body GiveValuesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGiveValuesRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewGiveValuesRequestWithBody constructs an http.Request for the GiveValues method, with any body, and a specified content type
+func NewGiveValuesRequestWithBody(server string, name StackName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/stacks/%s/given", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetGuideRequest constructs an http.Request for the GetGuide method
 func NewGetGuideRequest(server string, name string) (*http.Request, error) {
 	var err error
@@ -7431,6 +7526,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/stacks/{name}/cost (the `GetCost` operationId).
 	GetCostWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*GetCostResponse, error)
+
+	// GiveValuesWithBodyWithResponse Give the values that the parked run of a stack waits for
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stacks/{name}/given (the `GiveValues` operationId).
+	GiveValuesWithBodyWithResponse(ctx context.Context, name StackName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GiveValuesResponse, error)
+
+	// GiveValuesWithResponse Give the values that the parked run of a stack waits for
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/stacks/{name}/given (the `GiveValues` operationId).
+	GiveValuesWithResponse(ctx context.Context, name StackName, body GiveValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*GiveValuesResponse, error)
 
 	// GetGuideWithResponse The guide of a stack for its first use, filled in, and how to connect
 	//
@@ -11200,6 +11309,54 @@ func (r GetCostResponse) ContentType() string {
 	return ""
 }
 
+type GiveValuesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GiveValuesResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GiveValuesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GiveValuesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GiveValuesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GiveValuesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GiveValuesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetGuideResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13209,6 +13366,32 @@ func (c *ClientWithResponses) GetCostWithResponse(ctx context.Context, name Stac
 		return nil, err
 	}
 	return ParseGetCostResponse(rsp)
+}
+
+// GiveValuesWithBodyWithResponse Give the values that the parked run of a stack waits for
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stacks/{name}/given (the `GiveValues` operationId).
+func (c *ClientWithResponses) GiveValuesWithBodyWithResponse(ctx context.Context, name StackName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GiveValuesResponse, error) {
+	rsp, err := c.GiveValuesWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveValuesResponse(rsp)
+}
+
+// GiveValuesWithResponse Give the values that the parked run of a stack waits for
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/stacks/{name}/given (the `GiveValues` operationId).
+func (c *ClientWithResponses) GiveValuesWithResponse(ctx context.Context, name StackName, body GiveValuesJSONRequestBody, reqEditors ...RequestEditorFn) (*GiveValuesResponse, error) {
+	rsp, err := c.GiveValues(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveValuesResponse(rsp)
 }
 
 // GetGuideWithResponse The guide of a stack for its first use, filled in, and how to connect
@@ -15953,6 +16136,39 @@ func ParseGetCostResponse(rsp *http.Response) (*GetCostResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Spending
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGiveValuesResponse parses an HTTP response from a GiveValuesWithResponse call
+func ParseGiveValuesResponse(rsp *http.Response) (*GiveValuesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GiveValuesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -196,6 +196,12 @@ type Found = service.Found
 // GivenConsent defines model for GivenConsent.
 type GivenConsent = service.GivenConsent
 
+// GivenValues defines model for GivenValues.
+type GivenValues struct {
+	// Inputs Values by the names of inputs
+	Inputs map[string]interface{} `json:"inputs"`
+}
+
 // GraphNode defines model for GraphNode.
 type GraphNode = service.Node
 
@@ -664,6 +670,9 @@ type SignInJSONRequestBody = SignIn
 // ConnectJSONRequestBody defines body for Connect for application/json ContentType.
 type ConnectJSONRequestBody = NewConnection
 
+// GiveValuesJSONRequestBody defines body for GiveValues for application/json ContentType.
+type GiveValuesJSONRequestBody = GivenValues
+
 // PublishTemplateJSONRequestBody defines body for PublishTemplate for application/json ContentType.
 type PublishTemplateJSONRequestBody = TemplateText
 
@@ -906,6 +915,9 @@ type ServerInterface interface {
 	// GetCost What a stack costs by resource, licence and tag, and what it has cost since it was made
 	// (GET /api/v1/stacks/{name}/cost)
 	GetCost(ctx *echo.Context, name StackName) error
+	// GiveValues Give the values that the parked run of a stack waits for
+	// (POST /api/v1/stacks/{name}/given)
+	GiveValues(ctx *echo.Context, name StackName) error
 	// GetGuide The guide of a stack for its first use, filled in, and how to connect
 	// (GET /api/v1/stacks/{name}/guide)
 	GetGuide(ctx *echo.Context, name string) error
@@ -2270,6 +2282,22 @@ func (w *ServerInterfaceWrapper) GetCost(ctx *echo.Context) error {
 	return err
 }
 
+// GiveValues converts echo context to params.
+func (w *ServerInterfaceWrapper) GiveValues(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name StackName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GiveValues(ctx, name)
+	return err
+}
+
 // GetGuide converts echo context to params.
 func (w *ServerInterfaceWrapper) GetGuide(ctx *echo.Context) error {
 	var err error
@@ -2608,6 +2636,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/stacks/:name/template", wrapper.GetStackTemplate, options.OperationMiddlewares["getStackTemplate"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/verify", wrapper.VerifyStack, options.OperationMiddlewares["verifyStack"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/continue", wrapper.ContinueStack, options.OperationMiddlewares["continueStack"]...)
+	router.POST(options.BaseURL+"/api/v1/stacks/:name/given", wrapper.GiveValues, options.OperationMiddlewares["giveValues"]...)
 	router.POST(options.BaseURL+"/api/v1/layout", wrapper.Arrange, options.OperationMiddlewares["arrange"]...)
 	router.GET(options.BaseURL+"/api/v1/kept", wrapper.ListKept, options.OperationMiddlewares["listKept"]...)
 	router.POST(options.BaseURL+"/api/v1/kept/discard", wrapper.DiscardKept, options.OperationMiddlewares["discardKept"]...)
@@ -5625,6 +5654,46 @@ func (response GetCostdefaultApplicationProblemPlusJSONResponse) VisitGetCostRes
 	return err
 }
 
+type GiveValuesRequestObject struct {
+	Name StackName `json:"name"`
+	Body *GiveValuesJSONRequestBody
+}
+
+type GiveValuesResponseObject interface {
+	VisitGiveValuesResponse(w http.ResponseWriter) error
+}
+
+type GiveValues200JSONResponse Run
+
+func (response GiveValues200JSONResponse) VisitGiveValuesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GiveValuesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GiveValuesdefaultApplicationProblemPlusJSONResponse) VisitGiveValuesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetGuideRequestObject struct {
 	Name string `json:"name"`
 }
@@ -6402,6 +6471,9 @@ type StrictServerInterface interface {
 	// GetCost What a stack costs by resource, licence and tag, and what it has cost since it was made
 	// (GET /api/v1/stacks/{name}/cost)
 	GetCost(ctx context.Context, request GetCostRequestObject) (GetCostResponseObject, error)
+	// GiveValues Give the values that the parked run of a stack waits for
+	// (POST /api/v1/stacks/{name}/given)
+	GiveValues(ctx context.Context, request GiveValuesRequestObject) (GiveValuesResponseObject, error)
 	// GetGuide The guide of a stack for its first use, filled in, and how to connect
 	// (GET /api/v1/stacks/{name}/guide)
 	GetGuide(ctx context.Context, request GetGuideRequestObject) (GetGuideResponseObject, error)
@@ -8936,6 +9008,54 @@ func (sh *strictHandler) GetCost(ctx *echo.Context, name StackName) error {
 		return err
 	} else if validResponse, ok := response.(GetCostResponseObject); ok {
 		return validResponse.VisitGetCostResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GiveValues operation middleware
+func (sh *strictHandler) GiveValues(ctx *echo.Context, name StackName) error {
+	var request GiveValuesRequestObject
+
+	request.Name = name
+
+	var body GiveValuesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GiveValues(ctx.Request().Context(), request.(GiveValuesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GiveValues")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GiveValuesResponseObject); ok {
+		return validResponse.VisitGiveValuesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

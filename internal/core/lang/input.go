@@ -22,7 +22,7 @@ var schemaKeys = strings.Fields(`type enum const default title description minim
 	multipleOf minLength maxLength pattern format items minItems maxItems uniqueItems properties required additionalProperties
 	minProperties maxProperties examples`)
 
-var ourKeys = strings.Fields(`picks needs of secret rules generate optional page shown_when asks_consent free sized_by advice`)
+var ourKeys = strings.Fields(`picks needs of secret rules generate optional page shown_when asks_consent free sized_by advice later`)
 
 // schemaTypes are the types of JSON Schema that inputs may have.
 var schemaTypes = strings.Fields("string integer number boolean array object")
@@ -54,6 +54,13 @@ func (d *decoder) input(e Entry) {
 	in.Title, in.Page = d.text(n, "title", false), d.text(n, "page", false)
 	in.Secret, in.Generate, in.Optional = d.flag(n, "secret") || n.Get("picks") != nil && n.Get("picks").Text == "secret", d.flag(n, "generate"), d.flag(n, "optional")
 	in.Default, in.Consent = n.Get("default"), d.text(n, "asks_consent", false)
+	if in.Later = d.flag(n, "later"); in.Later {
+		for _, key := range []string{"default", "optional", "secret", "generate", "free", "sized_by", "picks", "asks_consent"} {
+			if v := n.Get(key); v != nil {
+				d.errorf("value", v.Position, "remove one of them", "input %s is given later, and `%s` does not go with that", e.Key, key)
+			}
+		}
+	}
 	if in.ShownWhen = n.Get("shown_when"); in.ShownWhen != nil && in.ShownWhen.Kind != Expression {
 		d.errorf("value", in.ShownWhen.Position, "write a condition, such as =inputs.with_archive", "`shown_when` must be an expression")
 		in.ShownWhen = nil

@@ -25,6 +25,8 @@ func (c *checker) mustBeKnown(what string, nodes ...*Node) {
 				for _, f := range u.Fields {
 					if in := c.template.Input(f); in != nil && in.Secret {
 						c.errorf("secret", n.Position, "decide it by an input that is no secret", "%s must be known before anything is made and cannot read the secret `inputs.%s`", what, f)
+					} else if in != nil && in.Later {
+						c.errorf("pending", n.Position, "decide it by an input that is given beforehand", "%s must be known before anything is made, and `inputs.%s` is given later", what, f)
 					}
 				}
 			}

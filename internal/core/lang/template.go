@@ -62,6 +62,8 @@ type Input struct {
 	Rules    secretrule.Rules
 	Generate bool
 	Optional bool
+	// Later says that somebody gives the value in the middle of the run that needs it.
+	Later bool
 	// Default is nil when there is none; it may be computed from inputs before it.
 	Default *Node
 	// ShownWhen, when set, says whether the input is asked for at all.
@@ -85,7 +87,7 @@ type Input struct {
 
 // Required reports whether a value must be given.
 func (i *Input) Required() bool {
-	return i.Default == nil && !i.Generate && !i.Optional && i.Free == 0 && i.SizedBy == nil
+	return i.Default == nil && !i.Generate && !i.Optional && !i.Later && i.Free == 0 && i.SizedBy == nil
 }
 
 // Needs narrows what may be picked: the least machine that does.

@@ -161,6 +161,8 @@ func (e *evaluator) input(in *lang.Input) (value any, origin string) {
 		return e.stand(in.Shape), "missing" // why none is advised is told
 	case in.Optional:
 		return nil, "left out"
+	case in.Later:
+		return resource.Unresolved{Waits: []string{"inputs." + e.scope + in.Name}}, "later"
 	}
 	remedy := "give " + in.Shape.Describe()
 	if in.Title != "" {

@@ -28,6 +28,7 @@ const (
 const (
 	ForCredentials = "credentials"
 	ForConsent     = "consent"
+	ForInput       = "input"
 )
 
 // What becomes of a run that fails.

@@ -1,0 +1,65 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/core/state"
+	"undersail/internal/engine"
+	"undersail/internal/store"
+)
+
+// Give gives the values that the parked run of a stack waits for, by the names of its
+// inputs, and lets it go on. They are recorded as inputs of the stack.
+func (s *Service) Give(ctx context.Context, u User, stack string, values map[string]any) (Run, error) {
+	if err := u.must("operate"); err != nil {
+		return Run{}, err
+	}
+	st, err := s.living(ctx, stack)
+	if err != nil {
+		return Run{}, err
+	}
+	run, err := s.store.LastRun(ctx, st.ID)
+	if err != nil {
+		return Run{}, missing(err, "run of stack", stack, "propose it first")
+	}
+	if run.State != state.Parked || run.ParkedFor != state.ForInput {
+		return Run{}, refuse(Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
+	}
+	doc, err := s.lastDocument(ctx, st.ID)
+	if err != nil {
+		return Run{}, err
+	}
+	template, found := lang.ReadBundle(doc.Template.Bundle())
+	if template == nil {
+		return Run{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)
+	}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		if in := template.Input(name); in == nil || !in.Later {
+			return Run{}, refuse(Invalid, "give what the run waits for: "+run.Reason, "`%s` is no value that is given later", name)
+		}
+	}
+	inputs := maps.Clone(doc.Inputs)
+	maps.Copy(inputs, run.Given)
+	maps.Copy(inputs, values)
+	rendered := render.Render(render.Request{Template: template, Stack: doc.Stack, Inputs: inputs, Secrets: doc.Secrets, Offers: &doc.Offers, Stacks: doc.Stacks})
+	for _, f := range rendered.Findings {
+		if name, is := strings.CutPrefix(f.Place, "inputs."); is && f.Severity == lang.Error && values[name] != nil {
+			return Run{}, &Error{Kind: Findings, Title: "the value of " + name + " does not do", Remedy: "give another one", Findings: []render.Finding{f}}
+		}
+	}
+	err = s.store.Give(ctx, run.ID, st.ID, values, u.Name, engine.Grace, s.engine.Enqueue(ctx))
+	if errors.Is(err, store.ErrConflict) {
+		return Run{}, refuse(Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait any more", run.ID)
+	}
+	if err == nil {
+		s.done(ctx, u, "give values", stack, map[string]any{"run": run.ID, "inputs": slices.Sorted(maps.Keys(values))})
+	}
+	return s.runOr(ctx, run.ID, err)
+}
