@@ -43,6 +43,8 @@ func InputsFile(w io.Writer, t *lang.Template) error {
 			for line := range strings.Lines(string(raw)) {
 				b.WriteString("# " + line)
 			}
+		case in.Later:
+			fmt.Fprintf(&b, "# %s:   # given in the middle of the run\n", in.Name)
 		case in.Optional:
 			fmt.Fprintf(&b, "# %s:   # may be left out\n", in.Name)
 		default:

@@ -25,6 +25,7 @@ type Field struct {
 	Origin   string `json:"origin"`
 	Required bool   `json:"required"`
 	Optional bool   `json:"optional,omitempty"`
+	Later    bool   `json:"later,omitempty"`
 	Secret   bool   `json:"secret,omitempty"`
 	Generate bool   `json:"generate,omitempty"`
 	Hidden   bool   `json:"hidden,omitempty"`
@@ -125,8 +126,11 @@ func pages(r *reading, j proposal.Judged) []Page {
 }
 
 func fieldOf(in *lang.Input, v render.InputValue) Field {
-	f := Field{Name: in.Name, Title: in.Title, Kind: cmp.Or(in.Picks, fmt.Sprint(in.Schema["type"])), Value: v.Value, Origin: v.Origin, Required: in.Required(), Optional: in.Optional, Secret: in.Secret,
+	f := Field{Name: in.Name, Title: in.Title, Kind: cmp.Or(in.Picks, fmt.Sprint(in.Schema["type"])), Value: v.Value, Origin: v.Origin, Required: in.Required(), Optional: in.Optional, Later: in.Later, Secret: in.Secret,
 		Generate: in.Generate, Hidden: v.Hidden, Advice: v.Advice, Consent: in.Consent, Schema: in.Schema, Free: in.Free, Findings: []render.Finding{}}
+	if in.Later && v.Origin == "later" {
+		f.Value = nil // what it waits for is itself
+	}
 	switch {
 	case in.Default == nil:
 	case in.Default.Kind == lang.Expression:

@@ -1250,6 +1250,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stacks/{name}/given": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the values that the parked run of a stack waits for */
+        post: operations["giveValues"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/layout": {
         parameters: {
             query?: never;
@@ -1519,6 +1536,12 @@ export interface components {
             ends?: string;
             makes?: string[];
             name_server?: string;
+        };
+        GivenValues: {
+            /** @description Values by the names of inputs */
+            inputs: {
+                [key: string]: unknown;
+            };
         };
         AccountStack: {
             name: string;
@@ -2045,6 +2068,8 @@ export interface components {
             hidden?: boolean;
             advice?: string;
             optional?: boolean;
+            /** @description Given in the middle of the run that needs it */
+            later?: boolean;
             generate?: boolean;
             consent?: string;
             /** @description JSON Schema of the value */
@@ -4975,6 +5000,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    giveValues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["StackName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivenValues"];
+            };
+        };
+        responses: {
+            /** @description The run, which goes on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             default: components["responses"]["Problem"];

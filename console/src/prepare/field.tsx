@@ -82,6 +82,7 @@ function note(field: FormField, schema: Schema): string {
   if (field.sized) parts.push(`sized by ${field.sized.table}, for each ${field.sized.unit}${field.sized.source ? ` (${field.sized.source})` : ''}`)
   if (bounds(schema)) parts.push(bounds(schema))
   if (field.optional) parts.push('may be left out')
+  if (field.later) parts.push('given in the middle of the run, which waits for it')
   return parts.join('; ')
 }
 
