@@ -165,7 +165,11 @@ func printInputs(w io.Writer, inputs []render.InputValue) {
 	fmt.Fprintln(w)
 	columns(w, "INPUT\tVALUE\tFROM", func(row func(string, ...any)) {
 		for _, in := range inputs {
-			row("%s\t%s\t%s", in.Name, review.OrDash(clip(review.Value(in.Value), 56)), in.Origin)
+			value := review.Value(in.Value)
+			if in.Origin == "later" {
+				value = "the run asks for it"
+			}
+			row("%s\t%s\t%s", in.Name, review.OrDash(clip(value, 56)), in.Origin)
 		}
 	})
 	for _, in := range inputs {

@@ -10,7 +10,7 @@ import Graph from '../parts/graph'
 import { useOrder } from '../parts/order'
 import { StatePill } from '../parts/state'
 import { Button, Confirm, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { accountSpan, money, moment, span, valueText } from '../parts/words'
+import { accountSpan, money, moment, span, inputText } from '../parts/words'
 
 export default function ProposalPage() {
   const id = Number(useParams().id)
@@ -195,7 +195,7 @@ function Inputs({ p }: { p: Proposal }) {
           {p.inputs.filter((i) => !i.hidden).map((i) => (
             <tr key={i.name}>
               <td className="w-[28%] truncate font-semibold" title={i.title}>{i.name}</td>
-              <td className="truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}</td>
+              <td className="truncate font-mono text-small" title={inputText(i)}>{inputText(i)}</td>
               <td className="w-[30%] truncate text-small text-ink-2" title={i.origin}>{i.origin}</td>
             </tr>
           ))}

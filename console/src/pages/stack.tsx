@@ -10,7 +10,7 @@ import { useNow } from '../parts/now'
 import { Reveal } from '../parts/reveal'
 import { State, StatePill } from '../parts/state'
 import { Button, Empty, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { ago, clock, counted, money, moment, valueText } from '../parts/words'
+import { ago, clock, counted, money, moment, inputText, valueText } from '../parts/words'
 
 const Plot = lazy(() => import('../parts/plot'))
 
@@ -202,7 +202,7 @@ function Inputs({ s }: { s: Stack }) {
           {(s.inputs ?? []).map((i) => (
             <tr key={i.name}>
               <td className="w-[130px] truncate font-semibold" title={i.title}>{i.name}</td>
-              <td className="truncate font-mono text-small" title={valueText(i.value)}>{valueText(i.value)}{valueText(i.value).startsWith('secret:') && <Reveal what={`${s.name} ${i.name}`} asked={{ stack: s.name, name: i.name }} trigger={<button type="button" className="ml-2 font-sans font-semibold text-accent">Reveal</button>} />}</td>
+              <td className="truncate font-mono text-small" title={inputText(i)}>{inputText(i)}{valueText(i.value).startsWith('secret:') && <Reveal what={`${s.name} ${i.name}`} asked={{ stack: s.name, name: i.name }} trigger={<button type="button" className="ml-2 font-sans font-semibold text-accent">Reveal</button>} />}</td>
               <td className="w-[96px] text-small text-ink-2">{i.origin}</td>
             </tr>
           ))}

@@ -45,6 +45,9 @@ export function valueText(value: unknown): string {
   return typeof words === 'string' ? words : JSON.stringify(words)
 }
 
+/** An input's value; one that is given in the middle of a run waits for nothing but a person. */
+export const inputText = (input: { value?: unknown; origin: string }) => (input.origin === 'later' ? 'the run asks for it' : valueText(input.value))
+
 /** An amount of memory or storage. */
 export function gib(bytes: number): string {
   if (bytes >= 2 ** 40 && bytes % 2 ** 40 === 0) return `${bytes / 2 ** 40} TiB`

@@ -6,7 +6,7 @@ import Graph from '../parts/graph'
 import { useOrder } from '../parts/order'
 import { Markdown } from '../parts/markdown'
 import { Button } from '../parts/ui'
-import { accountSpan, money, valueText } from '../parts/words'
+import { accountSpan, money, inputText, valueText } from '../parts/words'
 import { DiskLayout } from './disks'
 import type { Answer } from './draft'
 
@@ -62,7 +62,7 @@ export function Answers({ answer, onLead, onTake, onWhole }: { answer: Answer; o
       {whole && (
         <Part title="Inputs" wide>
           <dl className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-x-3 gap-y-0.5">
-            {answer.pages.flatMap((p) => p.fields).filter((f) => !f.hidden).map((f) => <Row key={f.name} name={f.title ?? f.name}>{f.origin === 'missing' ? 'to be chosen' : valueText(f.value)}<span className="float-right font-sans text-ink-2">{f.origin === 'missing' ? '' : f.origin}</span></Row>)}
+            {answer.pages.flatMap((p) => p.fields).filter((f) => !f.hidden).map((f) => <Row key={f.name} name={f.title ?? f.name}>{f.origin === 'missing' ? 'to be chosen' : inputText(f)}<span className="float-right font-sans text-ink-2">{f.origin === 'missing' ? '' : f.origin}</span></Row>)}
           </dl>
         </Part>
       )}
