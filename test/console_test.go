@@ -77,6 +77,39 @@ func TestConsoleShowsAFailureAndContinues(t *testing.T) {
 	p.sees("4 of 4")
 }
 
+const berthed = `undersail: 1
+about: {name: berthed, version: 1.0.0, title: Berthed}
+inputs:
+  serial: {type: string, pattern: '^[0-9]{4}$', later: true, title: Serial number on the case}
+resources:
+  front: {type: address, want: {tags: {serial: =inputs.serial}}}
+`
+
+// TestConsoleGivesARunTheValueThatItWaitsFor gives one that does not do, then one that
+// does, which is digits and stays a text.
+func TestConsoleGivesARunTheValueThatItWaitsFor(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	b.must(6, "apply", b.propose("berth", file(t, "berthed.sail.yaml", berthed)), "--watch")
+	p := b.browse()
+	p.signIn(b.password)
+	p.open("/runs/1")
+	p.sees("It waits:", "the value of serial")
+	p.press("Give serial")
+	p.sees("Serial number on the case")
+	p.press("Give and go on")
+	p.sees("fill in: serial number on the case")
+	p.fill("serial", "42")
+	p.press("Give and go on")
+	p.sees("the value of serial does not do")
+	p.typeIn("[name=serial]", "0042")
+	p.press("Give and go on")
+	p.sees("1 of 1", "ended ")
+	if l := b.ledger("berth"); len(l.Alive) != 1 || l.Alive[0].Tags["serial"] != "0042" {
+		t.Errorf("made is %v", l.Alive)
+	}
+}
+
 const shelf = `undersail: 1
 about: {name: shelf, version: 1.0.0, title: Shelf}
 resources:

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
@@ -162,8 +161,8 @@ func (a *app) continueCommand() *cobra.Command {
 	return cmd
 }
 
-// giveValues gives a parked run what it waits for. Values are read as JSON or YAML would
-// read them; what is neither is a text.
+// giveValues gives a parked run what it waits for. The service reads a text as the
+// type that its input wants.
 func (a *app) giveValues(cmd *cobra.Command, c *contract.Client, stack string, values []string, follow bool) error {
 	inputs := map[string]any{}
 	for _, v := range values {
@@ -171,11 +170,7 @@ func (a *app) giveValues(cmd *cobra.Command, c *contract.Client, stack string, v
 		if !ok || name == "" {
 			return &exit{exitUsage, fmt.Errorf("%q is not NAME=VALUE", v)}
 		}
-		var value any
-		if yaml.Load([]byte(text), &value) != nil || value == nil {
-			value = text
-		}
-		inputs[name] = value
+		inputs[name] = text
 	}
 	run, err := decode[service.Run](c.GiveValues(cmd.Context(), stack, contract.GivenValues{Inputs: inputs}))
 	if err != nil {

@@ -12,8 +12,33 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
+
+// Awaited is an input that somebody has to give a value in the middle of a run.
+type Awaited struct {
+	Name  string `json:"name"`
+	Title string `json:"title,omitempty"`
+}
+
+// awaited lists what a parked run can be given: every input that is given later and has no
+// value yet, so that nobody has to come twice.
+func awaited(run store.Run, doc proposal.Document) (out []Awaited) {
+	if run.State != state.Parked || run.ParkedFor != state.ForInput {
+		return nil
+	}
+	template, _ := lang.ReadBundle(doc.Template.Bundle())
+	if template == nil {
+		return nil
+	}
+	for _, in := range template.Inputs {
+		if in.Later && doc.Inputs[in.Name] == nil && run.Given[in.Name] == nil {
+			out = append(out, Awaited{in.Name, in.Title})
+		}
+	}
+	return out
+}
 
 // Give gives the values that the parked run of a stack waits for, by the names of its
 // inputs, and lets it go on. They are recorded as inputs of the stack.
@@ -32,7 +57,7 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 	if run.State != state.Parked || run.ParkedFor != state.ForInput {
 		return Run{}, refuse(Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
 	}
-	doc, err := s.lastDocument(ctx, st.ID)
+	_, doc, err := s.document(ctx, run.ProposalID)
 	if err != nil {
 		return Run{}, err
 	}
@@ -40,9 +65,17 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 	if template == nil {
 		return Run{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)
 	}
+	if len(values) == 0 {
+		return Run{}, refuse(Invalid, "give what the run waits for: "+run.Reason, "no value is given")
+	}
+	values = maps.Clone(values)
 	for _, name := range slices.Sorted(maps.Keys(values)) {
-		if in := template.Input(name); in == nil || !in.Later {
+		in := template.Input(name)
+		if in == nil || !in.Later {
 			return Run{}, refuse(Invalid, "give what the run waits for: "+run.Reason, "`%s` is no value that is given later", name)
+		}
+		if values[name] = typed(in, values[name]); values[name] == nil {
+			return Run{}, refuse(Invalid, "give what the run waits for: "+run.Reason, "the value of %s is empty", name)
 		}
 	}
 	inputs := maps.Clone(doc.Inputs)
@@ -62,4 +95,24 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 		s.done(ctx, u, "give values", stack, map[string]any{"run": run.ID, "inputs": slices.Sorted(maps.Keys(values))})
 	}
 	return s.runOr(ctx, run.ID, err)
+}
+
+// typed reads a text as what its input wants: who types a value has only texts. What is
+// none of that stays as it is, for the rendering to say what is wrong with it.
+func typed(in *lang.Input, v any) any {
+	text, is := v.(string)
+	switch {
+	case is && strings.TrimSpace(text) == "":
+		return nil
+	case !is || in.Schema["type"] == "string":
+		return v
+	}
+	nodes, found := lang.ReadInputs(in.Name, []byte(in.Name+": "+text))
+	if found.HasErrors() || nodes[in.Name] == nil {
+		return v
+	}
+	if read, err := lang.Normalise(nodes[in.Name], in.Shape); err == nil {
+		return read
+	}
+	return v
 }

@@ -37,12 +37,19 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	if run.State != state.Parked || !strings.Contains(run.Reason, "the value of serial; give it with: undersail continue serialised --input serial=VALUE") {
 		t.Fatal(run.State, run.Reason)
 	}
+	if a := run.Awaits; len(a) != 2 || a[0].Name != "serial" || a[0].Title != "Serial number on the case" {
+		t.Errorf("it can be given %v", a)
+	}
 	quit() // whoever gives it meets another engine
 	next, _ := r.Replica(time.Second)
 	_, err := next.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "no serial"})
 	wantKind(t, err, service.Findings, "the value of serial does not do")
 	_, err = next.Give(ctx, r.Admin, "serialised", map[string]any{"stern": "SALT-1"})
 	wantKind(t, err, service.Invalid, "no value that is given later")
+	for _, nothing := range []map[string]any{{}, {"serial": nil}, {"serial": ""}} {
+		_, err = next.Give(ctx, r.Admin, "serialised", nothing)
+		wantKind(t, err, service.Invalid, "give what the run waits for")
+	}
 	_, err = next.Give(ctx, service.User{Name: "wren", Role: "viewer"}, "serialised", map[string]any{"serial": "SALT-1"})
 	wantKind(t, err, service.Forbidden, "")
 	if _, err := next.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-42"}); err != nil {
@@ -51,7 +58,7 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	if run = r.Await(next, id); run.State != state.Parked || !strings.Contains(run.Reason, "the value of berths") {
 		t.Fatal(run.State, run.Reason)
 	}
-	if _, err := next.Give(ctx, r.Admin, "serialised", map[string]any{"berths": 3}); err != nil {
+	if _, err := next.Give(ctx, r.Admin, "serialised", map[string]any{"berths": "3"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run = r.Await(next, id); run.State != state.Done {

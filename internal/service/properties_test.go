@@ -67,7 +67,8 @@ func rule(from string, port int) any { return map[string]any{"from": from, "port
 var triedTypes = map[string]tried{
 	"network": {map[string]any{"range": "10.%d.32.0/20"}, map[string][2]any{"range": {"10.%d.32.0/20", "10.%d.48.0/20"}}, nil},
 	"subnet": {map[string]any{"network": "=net.id", "range": "10.%d.2.0/24"},
-		map[string][2]any{"network": {"=net.id", "=net2.id"}, "range": {"10.%d.2.0/24", "10.%d.3.0/24"}, "zone": {"north-fell-a", "north-fell-b"}, "way_out": {"none", "address"}},
+		map[string][2]any{"network": {"=net.id", "=net2.id"}, "range": {"10.%d.2.0/24", "10.%d.3.0/24"}, "zone": {"north-fell-a", "north-fell-b"}, "way_out": {"none", "address"},
+			"name_servers": {[]any{"10.0.0.53"}, []any{"10.0.0.54", "10.0.0.53"}}, "time_servers": {[]any{"time.saltmere.example"}, []any{"10.0.0.12"}}},
 		map[string]map[string]any{"network": {"range": "10.%d.18.0/24"}}},
 	"firewall": {map[string]any{"network": "=net.id", "rules": []any{rule("10.0.0.0/8", 22)}},
 		map[string][2]any{"network": {"=net.id", "=net2.id"}, "rules": {[]any{rule("10.0.0.0/8", 22)}, []any{map[string]any{"from": "10.0.0.0/8", "port": 22, "about": "while the crews move", "until": "2027-01-31"}, rule("10.1.0.0/16", 443)}}}, nil},

@@ -224,19 +224,20 @@ about: {name: attached, version: 1.0.0, title: Attached}
 inputs:
   disks: {type: array, items: {type: string}, default: [first]}
   size: {type: string, format: amount, default: 10GiB}
+  names: {type: array, items: {type: string}, default: []}
 resources:
   net: {type: network, want: {range: 10.36.0.0/16}}
-  lan: {type: subnet, want: {network: =net.id, range: 10.36.0.0/24}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.36.0.0/24, name_servers: =inputs.names, time_servers: [time.saltmere.example]}}
   door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
   access: {type: key_pair}
   data: {type: disk, repeat: {name: =inputs.disks}, want: {size: =inputs.size, type: solid}}
   host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"], disks: '=inputs.disks.map(d, attached_disk{disk: data[d].id, mount: "/" + d, format: "xfs"})'}}
-  since: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: 'test -f since || echo first boot > since; cat since; lsblk', again_when: ['=inputs.disks.join(" ") + string(inputs.size)']}, after: {host: healthy, data: healthy}}
+  since: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: 'test -f since || echo first boot > since; cat since; lsblk; cat /etc/resolv.conf /run/chrony-dhcp/eth0.sources', again_when: ['=inputs.disks.join(" ") + string(inputs.size) + inputs.names.join(" ")']}, after: {host: healthy, data: healthy}}
 `
 
-// TestDisksComeAndGoOnAMachineThatRuns attaches, grows and detaches disks: the machine
-// stays, and sees it.
-func TestDisksComeAndGoOnAMachineThatRuns(t *testing.T) {
+// TestAMachineThatRunsSeesWhatChangesAroundIt attaches, grows and detaches disks, and names
+// other servers for names: the machine stays, and sees it.
+func TestAMachineThatRunsSeesWhatChangesAroundIt(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
@@ -252,7 +253,9 @@ func TestDisksComeAndGoOnAMachineThatRuns(t *testing.T) {
 		return attributesOf(t, s, "attached", "since")["output"].(string)
 	}
 	machine := func() string { return attributesOf(t, s, "attached", "host")["id"].(string) }
-	lists(map[string]any{}, "7 create")
+	if got := lists(map[string]any{}, "7 create"); !strings.HasSuffix(strings.TrimSpace(got), "nameserver 10.36.0.1\nserver time.saltmere.example iburst") {
+		t.Errorf("at first the machine shows %s", got)
+	}
 	was := machine()
 	if got := lists(map[string]any{"disks": []any{"first", "second"}}, "1 create, 2 alter, 5 same"); !strings.Contains(got, "vdb 10G /first\nvdc 10G /second") {
 		t.Errorf("with a second disk the machine shows %s", got)
@@ -262,6 +265,9 @@ func TestDisksComeAndGoOnAMachineThatRuns(t *testing.T) {
 	}
 	if got := lists(map[string]any{"disks": []any{"second"}}, "2 alter, 1 remove, 5 same"); !strings.Contains(got, "vdb 12G /second") || strings.Contains(got, "/first") || !strings.HasPrefix(got, "first boot") {
 		t.Errorf("without the first disk the machine shows %s", got)
+	}
+	if got := lists(map[string]any{"names": []any{"10.36.0.53", "10.36.0.54"}}, "2 alter, 5 same"); !strings.Contains(got, "nameserver 10.36.0.53\nnameserver 10.36.0.54\n") {
+		t.Errorf("with other servers for names the machine shows %s", got)
 	}
 	if machine() != was {
 		t.Error("it is another machine")

@@ -32,6 +32,8 @@ type Run struct {
 	Decides     string     `json:"decides,omitempty"`
 	// Next is the command that goes on from here, when something is missing.
 	Next string `json:"next,omitempty"`
+	// Awaits are the inputs that a parked run can be given now.
+	Awaits []Awaited `json:"awaits,omitempty"`
 	// OnFailure is keep or undo; Undoes is the run that this one undoes.
 	OnFailure string `json:"on_failure,omitempty"`
 	// Rate is how many seconds of the account's clock pass in a real one: times and
@@ -76,6 +78,7 @@ func (s *Service) Run(ctx context.Context, id int64) (Run, error) {
 	}
 	out := runOf(r)
 	out.Hour, out.Money = d.Cost.Hour, d.Cost.Currency
+	out.Awaits = awaited(r, d)
 	critical := out.forecast(steps, s.engine.Now())
 	for i, st := range steps {
 		out.Steps = append(out.Steps, stepOf(st, critical[i]))

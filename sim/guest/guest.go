@@ -41,12 +41,17 @@ type Disk struct {
 	Format string
 }
 
+// Lease is what the network tells a machine of itself beside its address: the servers that
+// it asks for names and the time.
+type Lease struct{ Names, Times []string }
+
 // Spec is what a guest is made from. Durations are cloud seconds.
 type Spec struct {
 	ID, Label string
 	Card
 	Further     []Card // beside the first
 	NoWayOut    bool   // no packets get out of its subnet
+	Lease
 	Image       market.Image
 	Key         string // authorized key of the image's user, or empty
 	VCPUs       int64
@@ -131,6 +136,7 @@ func newGuest(spec Spec, f *Fabric) *Guest {
 	g.cut = spec.NoWayOut
 	g.alive, g.dies = context.WithCancel(context.Background())
 	g.firstBoot()
+	g.Renew(spec.Lease)
 	return g
 }
 

@@ -2,6 +2,7 @@ package guest
 
 import (
 	"crypto/tls"
+	"fmt"
 	"log"
 	"maps"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -139,6 +141,20 @@ func (g *Guest) SetRules(rules []Rule) {
 	g.rules = rules
 	g.mu.Unlock()
 	g.nudge()
+}
+
+// Renew gives the machine what its network tells it now, which it keeps where programs
+// look for it.
+func (g *Guest) Renew(lease Lease) {
+	var names, times strings.Builder
+	for _, at := range lease.Names {
+		fmt.Fprintf(&names, "nameserver %s\n", at)
+	}
+	for _, at := range lease.Times {
+		fmt.Fprintf(&times, "server %s iburst\n", at)
+	}
+	g.root.write("/etc/resolv.conf", names.String())
+	g.root.write("/run/chrony-dhcp/eth0.sources", times.String())
 }
 
 // SetWayOut says whether packets get out of its subnet.

@@ -152,6 +152,7 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 		s.Key = str(key.Properties["public_key"])
 	}
 	s.NoWayOut = !wayOut(tx, x)
+	s.Lease = leaseOf(subnet)
 	s.Attached = func() (disks []guest.Disk) {
 		c.world.Update(func(tx *world.Tx) error {
 			if now := tx.ByID(x.Account, x.ID); now != nil {
@@ -221,6 +222,27 @@ func (c *Cloud) log(w http.ResponseWriter, r *http.Request) error {
 
 func str(v any) string { s, _ := v.(string); return s }
 
+// leaseOf is what the machines of a subnet are told there. Where it names no server for
+// names, its router answers for them.
+func leaseOf(subnet *world.Resource) guest.Lease {
+	if subnet == nil {
+		return guest.Lease{}
+	}
+	var lease guest.Lease
+	resolvers, _ := subnet.Properties["resolvers"].([]any)
+	clocks, _ := subnet.Properties["clocks"].([]any)
+	for _, at := range resolvers {
+		lease.Names = append(lease.Names, str(at))
+	}
+	for _, at := range clocks {
+		lease.Times = append(lease.Times, str(at))
+	}
+	if len(lease.Names) == 0 {
+		lease.Names = []string{str(subnet.Attributes["router"])}
+	}
+	return lease
+}
+
 // closed reports whether no packets get out of a subnet from a machine, with a public
 // address of its own there or without one.
 func closed(subnet *world.Resource, public bool) bool {
@@ -282,6 +304,7 @@ func (c *Cloud) refresh() {
 			if g := c.fabric.Guest(x.ID); g != nil {
 				g.SetRules(rulesOf(tx, x))
 				g.SetWayOut(wayOut(tx, x))
+				g.Renew(leaseOf(tx.ByID(x.Account, str(x.Properties["subnet_id"]))))
 			}
 		}
 		return nil

@@ -37,7 +37,7 @@ var kinds = map[string]kind{}
 func init() {
 	for _, k := range []kind{
 		{"network", "networks", "net", []string{"cidr"}, nil, (*making).network},
-		{"subnet", "subnets", "sub", []string{"network_id", "cidr", "zone", "egress"}, []string{"egress"}, (*making).subnet},
+		{"subnet", "subnets", "sub", []string{"network_id", "cidr", "zone", "egress", "resolvers", "clocks"}, []string{"egress", "resolvers", "clocks"}, (*making).subnet},
 		{"firewall", "firewalls", "fw", []string{"network_id", "inbound"}, []string{"inbound"}, (*making).firewall},
 		{"address", "addresses", "adr", []string{"label", "idle_seconds"}, []string{"idle_seconds"}, (*making).address},
 		{"key_pair", "keys", "key", []string{"public_key"}, nil, (*making).key},
@@ -126,6 +126,12 @@ func (m *making) subnet() error {
 	at, err := m.cidr()
 	if err != nil {
 		return err
+	}
+	resolvers, _ := m.x.Properties["resolvers"].([]any)
+	for i, at := range resolvers {
+		if _, err := netip.ParseAddr(str(at)); err != nil {
+			return invalid(fmt.Sprintf("resolvers[%d]", i), "%v is not an address", at)
+		}
 	}
 	if m.text("zone") != "" { // else it is in every zone of the region
 		if err := m.zone(nil); err != nil {

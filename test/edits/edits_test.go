@@ -70,13 +70,13 @@ var examples = []edited{
 	{"tide-archive", in{"forecasters": "127.0.0.0/8"}, []edit{
 		{about: "more years", inputs: in{"years": int64(8)}, want: "alter data"},
 		{about: "fewer years", inputs: in{"years": int64(4)}, refused: "shrink"},
-		{about: "a faster disk", inputs: in{"disk_type": "solid-plus"}, want: "rebuild data, rebuild archive", agree: lose},
+		{about: "a faster disk", inputs: in{"disk_type": "solid-plus"}, want: "rebuild data, alter archive", agree: lose},
 		{about: "the disk is to be kept", words: []string{"encrypted: true}\n", "encrypted: true}\n    at_retire: keep\n"}, want: "alter data"},
-		{about: "the slower disk again", inputs: in{"disk_type": "solid"}, want: "rebuild data, rebuild archive"},
+		{about: "the slower disk again", inputs: in{"disk_type": "solid"}, want: "rebuild data, alter archive"},
 		{about: "other forecasters", inputs: in{"forecasters": "126.0.0.0/7"}, want: "alter rules"},
 		{about: "another password", secrets: map[string]string{"password": "Ebb-and-flow-2031"}, want: "alter entry, rebuild archive"},
 		{about: "a rename of the disk that is told", words: []string{"  data:\n    type: disk\n", "  readings:\n    type: disk\n    was: data\n", "=data.", "=readings."}, want: "alter readings"},
-		{about: "and one that is not", words: []string{"  readings:\n    type: disk\n    was: data\n", "  store:\n    type: disk\n", "=readings.", "=store."}, want: "create store, rebuild archive, keep readings"},
+		{about: "and one that is not", words: []string{"  readings:\n    type: disk\n    was: data\n", "  store:\n    type: disk\n", "=readings.", "=store."}, want: "create store, alter archive, keep readings"},
 	}},
 	{"duty-desk", in{"nodes": int64(3), "officers": int64(30), "officers_from": "127.0.0.0/8"}, []edit{
 		{about: "one desk is enough", inputs: in{"nodes": int64(1), "officers": int64(10)}, want: "keep store[second], keep store[third], remove desk[third], remove desk[second]"},

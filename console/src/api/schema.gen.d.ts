@@ -1538,7 +1538,7 @@ export interface components {
             name_server?: string;
         };
         GivenValues: {
-            /** @description Values by the names of inputs */
+            /** @description Values by the names of inputs; a text is read as the type that its input wants */
             inputs: {
                 [key: string]: unknown;
             };
@@ -2410,6 +2410,10 @@ export interface components {
             /** Format: date-time */
             ended_at?: string;
         };
+        Awaited: {
+            name: string;
+            title?: string;
+        };
         Run: {
             /** Format: int64 */
             id: number;
@@ -2440,6 +2444,8 @@ export interface components {
             expected_end?: string;
             decides?: string;
             next?: string;
+            /** @description Inputs that a parked run can be given now */
+            awaits?: components["schemas"]["Awaited"][];
             on_failure?: string;
             /** Format: int64 */
             undoes?: number;

@@ -6,6 +6,7 @@ import { goOn } from '../api/continuing'
 import { useEvidence, useLiveRun } from '../api/queries'
 import Graph, { type GraphEdge } from '../parts/graph'
 import { useNow } from '../parts/now'
+import { Field, PanelForm } from '../parts/form'
 import { EvidenceList } from '../parts/evidence'
 import { StatePill } from '../parts/state'
 import { Timeline } from '../parts/timeline'
@@ -51,6 +52,7 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
             {run.state === 'parked' && <span className="font-semibold">It waits: </span>}{run.reason}{run.next && <span className="text-ink-2">; on the command line continue with <code className="font-mono text-small text-ink">{run.next}</code></span>}
           </p>
         )}
+        {run.awaits && run.awaits.length > 0 && <Giving run={run} awaits={run.awaits} />}
         <Ways run={run} act={(what) => actions.act.mutate(what)} busy={actions.act.isPending} />
         <div className="grid gap-3 lg:grid-cols-[1.2fr_1fr]">
           <Sheet title="What waits for what" note="left must be healthy before right" className="h-[300px]" label="Steps of the run">
@@ -67,6 +69,27 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
         </div>
       </div>
     </>
+  )
+}
+
+/** What only a person can tell, without which the run does not go on. */
+function Giving({ run, awaits }: { run: Run; awaits: NonNullable<Run['awaits']> }) {
+  const client = useQueryClient()
+  const names = awaits.map((a) => a.name)
+  const give = useMutation({
+    mutationFn: (inputs: Record<string, string>) => unwrap(api.POST('/api/v1/stacks/{name}/given', { params: { path: { name: run.stack } }, body: { inputs } })),
+    onSettled: () => void client.invalidateQueries({ queryKey: ['run', run.id] }),
+  })
+  return (
+    <Sheet pad={false}>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-0.5 px-3.5 py-1.5">
+        <PanelForm<Record<string, string>> title={`Give run ${run.id} what it waits for`} trigger={<Button small kind="main" className="md:w-[190px]">Give {names.length === 1 ? names[0] : 'values'}</Button>} about="It is recorded with the inputs of the stack." values={Object.fromEntries(names.map((n) => [n, '']))} submit="Give and go on"
+          sending={give} onSend={(v, close) => give.mutate(Object.fromEntries(Object.entries(v).filter(([, text]) => text.trim() !== '')), { onSuccess: close })}>
+          {awaits.map((a) => <Field key={a.name} name={a.name} label={a.title ?? a.name} note={a.title ? a.name : undefined} required={awaits.length === 1} />)}
+        </PanelForm>
+        <span className="min-w-0 flex-1 text-ink-2 max-md:basis-full">the run goes on from where it is; nothing is made anew</span>
+      </div>
+    </Sheet>
   )
 }
 
@@ -133,7 +156,7 @@ function Ways({ run, act, busy }: { run: Run; act: (what: 'continue' | 'retry' |
   const ways = [
     run.next && forwards && { what: 'continue' as const, main: true, title: 'Continue with what is missing', would: `makes ${named(open)}; what succeeded stays` },
     run.state === 'failed' && { what: 'retry' as const, main: false, title: 'Try failed steps again', would: `asks once more for ${named(failed)}, and goes on from there in this run` },
-    (ended || run.state === 'parked') && forwards && run.state !== 'undone' && run.state !== 'done' && { what: 'undo' as const, main: false, title: 'Propose to undo', would: [made.length > 0 && `removes ${named(made)}`, altered.length > 0 && `puts ${named(altered)} back as they were`].filter(Boolean).join('; ') + '; nothing happens before you accept it' },
+    (ended || run.state === 'parked') && forwards && made.length + altered.length > 0 && run.state !== 'undone' && run.state !== 'done' && { what: 'undo' as const, main: false, title: 'Propose to undo', would: [made.length > 0 && `removes ${named(made)}`, altered.length > 0 && `puts ${named(altered)} back as they were`].filter(Boolean).join('; ') + '; nothing happens before you accept it' },
   ].filter((w) => w !== false && w !== undefined && w !== '')
   if (ways.length === 0) return null
   return (

@@ -88,6 +88,9 @@ type AuditCheck = service.AuditCheck
 // AuditEntry defines model for AuditEntry.
 type AuditEntry = service.AuditEntry
 
+// Awaited defines model for Awaited.
+type Awaited = service.Awaited
+
 // CaseRun defines model for CaseRun.
 type CaseRun = service.CaseRun
 
@@ -198,7 +201,7 @@ type GivenConsent = service.GivenConsent
 
 // GivenValues defines model for GivenValues.
 type GivenValues struct {
-	// Inputs Values by the names of inputs
+	// Inputs Values by the names of inputs; a text is read as the type that its input wants
 	Inputs map[string]interface{} `json:"inputs"`
 }
 

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/change"
 )
 
 // every is what is wanted of one of each type that some clouds have, beside the basic ones;
@@ -17,7 +18,7 @@ var every = []struct {
 	tells    []string       // attributes that it reports
 }{
 	{"network", map[string]any{"range": "10.60.0.0/16"}, nil, nil},
-	{"subnet", map[string]any{"network": "=network", "range": "10.60.0.0/24"}, nil, nil},
+	{"subnet", map[string]any{"network": "=network", "range": "10.60.0.0/24", "name_servers": []any{"10.60.0.53"}, "time_servers": []any{"time.saltmere.example"}}, map[string]any{"name_servers": []any{"10.60.0.54", "10.60.0.53"}}, nil},
 	{"role", map[string]any{"grants": []any{map[string]any{"may": []any{"disk.read"}}}}, map[string]any{"grants": []any{map[string]any{"may": []any{"disk.read", "instance.*"}}}}, nil},
 	{"host", map[string]any{"family": "plain", "recover": true}, map[string]any{"recover": false}, []string{"vcpus", "memory"}},
 	{"bucket", map[string]any{"label": "conformance-pictures", "files": map[string]any{"readme": "high and low"}}, map[string]any{"files": map[string]any{"readme": "low and high", "more": "neap"}}, []string{"endpoint", "objects"}},
@@ -42,6 +43,9 @@ func everyType(t *testing.T, p Place) {
 			continue
 		}
 		want := filled(e.want, ids).(map[string]any)
+		for _, name := range o.Without[e.typeName] {
+			delete(want, name)
+		}
 		l := p.ready(t, e.typeName, token(e.typeName), want)
 		made, ids[e.typeName] = append(made, l), l.ID
 		for _, name := range e.tells {
@@ -51,6 +55,11 @@ func everyType(t *testing.T, p Place) {
 		}
 		if e.alter != nil {
 			l = p.alter(t, cloud.Task{Ref: l.Ref, Want: filled(e.alter, ids).(map[string]any)})
+			for name, now := range e.alter {
+				if has, told := l.Has[name]; told && !change.Holds(e.typeName, name, now, has) {
+					t.Errorf("the %s has the %s %v after it was altered to %v", e.typeName, name, has, now)
+				}
+			}
 		}
 		found, err := cloud.Collect(p.Adapter.Search(ctx(t), cloud.Query{Region: p.Region, Type: e.typeName, Tags: map[string]string{cloud.TagResource: token(e.typeName)}}))
 		if err != nil || len(found) != 1 || found[0].ID != l.ID {

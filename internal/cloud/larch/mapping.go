@@ -20,7 +20,7 @@ type mapping struct {
 
 var mappings = map[string]mapping{
 	"network":       {"networks", map[string]string{"range": "cidr"}},
-	"subnet":        {"subnets", map[string]string{"range": "cidr", "network": "network_id", "way_out": "egress"}},
+	"subnet":        {"subnets", map[string]string{"range": "cidr", "network": "network_id", "way_out": "egress", "name_servers": "resolvers", "time_servers": "clocks"}},
 	"firewall":      {"firewalls", map[string]string{"rules": "inbound", "network": "network_id"}},
 	"address":       {"addresses", map[string]string{"idle": "idle_seconds"}},
 	"key_pair":      {"keys", nil},

@@ -15,7 +15,7 @@ import (
 
 func init() {
 	conducts["network"] = conduct{main: "network", see: seeNetwork, create: makeNetwork, alter: describes("network", "router"), remove: removes("router", "network"), parts: single("network", "router")}
-	conducts["subnet"] = conduct{main: "subnet", see: seeSubnet, create: makeSubnet, alter: describes("subnet"), remove: removeSubnet, parts: single("subnet")}
+	conducts["subnet"] = conduct{main: "subnet", see: seeSubnet, create: makeSubnet, alter: alterSubnet, remove: removeSubnet, parts: single("subnet")}
 	conducts["address"] = conduct{main: "floating", see: seeAddress, create: makeAddress, alter: describes("floating"), remove: removes("floating"), parts: single("floating")}
 }
 
@@ -105,6 +105,11 @@ func seeSubnet(ctx context.Context, w *work) (cloud.Live, error) {
 	s := w.part("subnet")
 	l.Attributes["router"] = s.Gateway
 	l.Has["network"], l.Has["range"] = s.Network, s.CIDR
+	servers := []any{}
+	for _, at := range s.NameServers {
+		servers = append(servers, at)
+	}
+	l.Has["name_servers"] = servers
 	return l, nil
 }
 
@@ -114,7 +119,7 @@ func makeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 	}
 	s := w.part("subnet")
 	if s == nil {
-		return w.make(ctx, "subnet", w.ref.Token, w.marked(map[string]any{"network_id": w.task.Want["network"], "cidr": w.task.Want["range"], "ip_version": 4}))
+		return w.make(ctx, "subnet", w.ref.Token, w.marked(map[string]any{"network_id": w.task.Want["network"], "cidr": w.task.Want["range"], "ip_version": 4, "dns_nameservers": nameServers(w.task.Want)}))
 	}
 	if p, did, err := w.tagged(ctx, "subnet", nil); did || err != nil {
 		return p, err
@@ -130,6 +135,31 @@ func makeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 		return w.more(ctx)
 	}
 	return w.done(ctx)
+}
+
+func alterSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
+	if p, did, err := w.described(ctx, "subnet"); did || err != nil {
+		return p, err
+	}
+	s, wanted := w.part("subnet"), nameServers(w.task.Want)
+	_, asked := w.task.Want["name_servers"]
+	if !asked && !slices.Contains(w.task.Unset, "name_servers") || slices.Equal(s.NameServers, wanted) {
+		return w.done(ctx)
+	}
+	if err := w.put(ctx, "subnet", s, map[string]any{"dns_nameservers": wanted}); err != nil {
+		return cloud.Progress{}, err
+	}
+	return w.again(ctx, s)
+}
+
+// nameServers are those that a subnet is to have: none leaves it to the cloud.
+func nameServers(want map[string]any) []string {
+	out := []string{}
+	list, _ := want["name_servers"].([]any)
+	for _, at := range list {
+		out = append(out, fmt.Sprint(at))
+	}
+	return out
 }
 
 // interfaceOf finds the router of a subnet's network, by our mark on both or by what leads

@@ -44,13 +44,14 @@ type thing struct {
 	Metadata    map[string]string `json:"metadata"`
 
 	// Of networks, subnets, routers and ports.
-	External  bool   `json:"router:external"`
-	Network   string `json:"network_id"`
-	CIDR      string `json:"cidr"`
-	Gateway   string `json:"gateway_ip"`
-	Device    string `json:"device_id"`
-	Owner     string `json:"device_owner"`
-	Addresses []struct {
+	External    bool     `json:"router:external"`
+	Network     string   `json:"network_id"`
+	CIDR        string   `json:"cidr"`
+	Gateway     string   `json:"gateway_ip"`
+	NameServers []string `json:"dns_nameservers"`
+	Device      string   `json:"device_id"`
+	Owner       string   `json:"device_owner"`
+	Addresses   []struct {
 		Subnet  string `json:"subnet_id"`
 		Address string `json:"ip_address"`
 	} `json:"fixed_ips"`

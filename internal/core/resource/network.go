@@ -25,6 +25,8 @@ var networkTypes = []Type{
 			{Name: "range", About: "Part of the network's range.", Shape: kind(Range), Required: true, Alter: Rebuild},
 			{Name: "zone", About: "Zone of the subnet; the first of the region when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
 			{Name: "way_out", About: "How its machines reach the world: none, those with an address of their own, or all by a gateway (default).", Shape: text("none", "address", "gateway"), Alter: InPlace},
+			{Name: "name_servers", About: "Addresses of the name servers that its machines ask; the cloud's own when left out.", Shape: listOf(kind(Address)), Alter: InPlace},
+			{Name: "time_servers", About: "Names or addresses of the time servers that its machines follow; those of their image when left out.", Shape: listOf(text()), Alter: InPlace},
 		},
 		Attribute{Name: "router", About: "Address of the subnet's router.", Shape: kind(Address)}),
 	newType("firewall", "Inbound rules; what no rule allows gets no connection.", 3, 600, knowledge{draws: []Draw{one("firewalls")}},

@@ -108,6 +108,9 @@ func (c *Cloud) makeNet(plural string, body map[string]any) (int, any, *refusal)
 			}
 		}
 		t["gateway_ip"] = p.Addr().Next().String()
+		if t["dns_nameservers"] == nil {
+			t["dns_nameservers"] = []any{}
+		}
 	case "ports":
 		if no := c.address(t); no != nil {
 			return 0, nil, no
