@@ -152,11 +152,11 @@ function Ways({ run, act, busy }: { run: Run; act: (what: 'continue' | 'retry' |
   const ended = run.ended_at !== undefined
   const forwards = run.kind !== 'retire' && run.kind !== 'undo' && run.kind !== 'discard'
   const failed = steps.filter((s) => s.state === 'failed'), open = steps.filter((s) => s.state === 'failed' || s.state === 'skipped' || s.state === 'waiting' || s.state === 'stopped')
-  const made = steps.filter((s) => s.change === 'create' && s.made_at), altered = steps.filter((s) => s.change !== 'create' && s.made_at)
+  const made = steps.filter((s) => s.change === 'create' && s.made_at), altered = steps.filter((s) => s.change !== 'create' && s.made_at), begun = steps.filter((s) => s.began_at)
   const ways = [
     run.next && forwards && { what: 'continue' as const, main: true, title: 'Continue with what is missing', would: `makes ${named(open)}; what succeeded stays` },
     run.state === 'failed' && { what: 'retry' as const, main: false, title: 'Try failed steps again', would: `asks once more for ${named(failed)}, and goes on from there in this run` },
-    (ended || run.state === 'parked') && forwards && made.length + altered.length > 0 && run.state !== 'undone' && run.state !== 'done' && { what: 'undo' as const, main: false, title: 'Propose to undo', would: [made.length > 0 && `removes ${named(made)}`, altered.length > 0 && `puts ${named(altered)} back as they were`].filter(Boolean).join('; ') + '; nothing happens before you accept it' },
+    (ended || run.state === 'parked') && forwards && begun.length > 0 && run.state !== 'undone' && run.state !== 'done' && { what: 'undo' as const, main: false, title: 'Propose to undo', would: [made.length > 0 && `removes ${named(made)}`, altered.length > 0 && `puts ${named(altered)} back as they were`].filter(Boolean).join('; ').concat(made.length + altered.length > 0 ? '' : `removes what there is of ${named(begun)}`) + '; nothing happens before you accept it' },
   ].filter((w) => w !== false && w !== undefined && w !== '')
   if (ways.length === 0) return null
   return (
