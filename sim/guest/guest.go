@@ -49,8 +49,8 @@ type Lease struct{ Names, Times []string }
 type Spec struct {
 	ID, Label string
 	Card
-	Further     []Card // beside the first
-	NoWayOut    bool   // no packets get out of its subnet
+	Further  []Card // beside the first
+	NoWayOut bool   // no packets get out of its subnet
 	Lease
 	Image       market.Image
 	Key         string // authorized key of the image's user, or empty
