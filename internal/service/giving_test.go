@@ -37,12 +37,13 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	if run.State != state.Parked || !strings.Contains(run.Reason, "the value of serial; give it with: undersail continue serialised --input serial=VALUE") {
 		t.Fatal(run.State, run.Reason)
 	}
-	if a := run.Awaits; len(a) != 2 || a[0].Name != "serial" || a[0].Title != "Serial number on the case" {
-		t.Errorf("it can be given %v", a)
+	run, err := s.Run(ctx, id)
+	if a := run.Awaits; err != nil || len(a) != 2 || a[0].Name != "serial" || a[0].Title != "Serial number on the case" {
+		t.Errorf("it can be given %v (%v)", a, err)
 	}
 	quit() // whoever gives it meets another engine
 	next, _ := r.Replica(time.Second)
-	_, err := next.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "no serial"})
+	_, err = next.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "no serial"})
 	wantKind(t, err, service.Findings, "the value of serial does not do")
 	_, err = next.Give(ctx, r.Admin, "serialised", map[string]any{"stern": "SALT-1"})
 	wantKind(t, err, service.Invalid, "no value that is given later")
