@@ -88,8 +88,8 @@ func (m Machine) Look(ctx context.Context, id string) (State, error) {
 	if err != nil {
 		return State{}, err
 	}
-	line := at + `over() { [ -f "$d/exit" ] && echo "ended $(cat "$d/exit")"; }; over && exit 0; [ -d "$d/started" ] || { echo absent; exit 0; }; [ -f "$d/pid" ] || { echo running; exit 0; }; ` +
-		`if kill -0 "$(cat "$d/pid")" 2>/dev/null; then echo running; else over || echo lost; fi`
+	line := at + `over() { [ -f "$d/exit" ] && echo "ended $(cat "$d/exit")"; }; over && exit 0; [ -d "$d/started" ] || { echo absent; exit 0; }; p="$(cat "$d/pid" 2>/dev/null)"; [ -n "$p" ] || { echo running; exit 0; }; ` +
+		`if kill -0 "$p" 2>/dev/null; then echo running; else over || echo lost; fi`
 	out, code, err := m.exec(ctx, line, "")
 	if err != nil || code != 0 {
 		return State{}, failed("ask for the command", code, err)

@@ -213,6 +213,17 @@ func TestACommandThatSomebodyEndedIsLost(t *testing.T) {
 	if err := m.Hand(t.Context(), "us-task-b.1", "sleep 600", ""); err != nil {
 		t.Fatal(err)
 	}
+	// Between the moment in which a shell opens the file for its number and that in which
+	// it has written it, the command is no lost one.
+	if err := os.MkdirAll(filepath.Join(home, ".undersail/us-task-c.1/started"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(home, ".undersail/us-task-c.1/pid"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if s, err := m.Look(t.Context(), "us-task-c.1"); err != nil || s.Phase != Running {
+		t.Error(s, err)
+	}
 	if err := m.Start(t.Context(), "us-task-b.1"); err != nil {
 		t.Fatal(err)
 	}
