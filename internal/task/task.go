@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 
@@ -162,8 +163,20 @@ func (m Machine) exec(ctx context.Context, line, input string) (out string, code
 	stop := context.AfterFunc(ctx, func() { session.Close() })
 	defer stop()
 	var text bytes.Buffer
-	session.Stdout, session.Stdin = &text, strings.NewReader(input)
-	err = session.Run(line)
+	session.Stdout = &text
+	// A line may end without reading its input, which is no failure of the line: so the
+	// session does not copy it, as it would tell of that.
+	in, err := session.StdinPipe()
+	if err != nil {
+		return "", 0, err
+	}
+	if err = session.Start(line); err == nil {
+		go func() {
+			io.WriteString(in, input)
+			in.Close()
+		}()
+		err = session.Wait()
+	}
 	var exit *ssh.ExitError
 	switch {
 	case errors.As(err, &exit):
