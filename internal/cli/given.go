@@ -83,11 +83,7 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 		if !ok {
 			return out, &exit{exitUsage, fmt.Errorf("--input takes NAME=VALUE, not %q", pair)}
 		}
-		nodes, found := lang.ReadInputs("--input", []byte(name+": "+text))
-		if found.HasErrors() || nodes[name] == nil {
-			nodes = map[string]*lang.Node{name: {Text: text, Quoted: true}}
-		}
-		if err := take(t, &out.single, out.secrets, name, nodes[name], "--input "+name); err != nil {
+		if err := take(t, &out.single, out.secrets, name, lang.Typed(name, text), "--input "+name); err != nil {
 			return out, err
 		}
 		delete(out.places, "inputs."+name)
@@ -95,9 +91,8 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 	return out, g.readSecrets(cmd, out.secrets)
 }
 
-// take reads one value by the type that the template wants. What does not fit
-// is handed on as it is: the rendering says what is wrong with it. A secret in the clear
-// is refused: files are committed and sent around, and arguments stand in the lists of
+// take reads one value by the type that the template wants. A secret in the clear is
+// refused: files are committed and sent around, and arguments stand in the lists of
 // processes. What refers to a sealed one is none.
 func take(t *lang.Template, into *render.Layer, secrets map[string]string, name string, n *lang.Node, place string) error {
 	in := t.Input(name)
@@ -105,10 +100,7 @@ func take(t *lang.Template, into *render.Layer, secrets map[string]string, name 
 		into.Inputs[name] = n.Plain()
 		return nil
 	}
-	v, err := lang.Normalise(n, in.Shape)
-	if err != nil {
-		v = n.Plain()
-	}
+	v := in.Read(n)
 	if !in.Secret {
 		into.Inputs[name] = v
 		return nil

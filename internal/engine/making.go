@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -32,29 +33,17 @@ func withMakes(attributes map[string]any, makes []render.Made) {
 }
 
 // Makes reads what a recorded resource makes by itself.
-func Makes(r store.Resource) (out []render.Made) {
-	list, _ := r.Attributes[makesAttribute].([]any)
-	for _, item := range list {
-		fields, _ := item.(map[string]any)
-		m := render.Made{}
-		m.Type, _ = fields["type"].(string)
-		m.Tags, _ = fields["tags"].(map[string]any)
-		m.Least, m.Most = whole(fields["least"]), whole(fields["most"])
-		if len(m.Tags) > 0 { // without a tag everything would be meant
-			out = append(out, m)
-		}
+func Makes(r store.Resource) []render.Made {
+	raw, err := json.Marshal(r.Attributes[makesAttribute])
+	if err != nil {
+		return nil
 	}
-	return out
-}
-
-func whole(v any) int64 {
-	switch n := v.(type) {
-	case int64:
-		return n
-	case float64:
-		return int64(n)
+	var out []render.Made
+	if json.Unmarshal(raw, &out) != nil {
+		return nil
 	}
-	return 0
+	// Without a tag everything would be meant.
+	return slices.DeleteFunc(out, func(m render.Made) bool { return len(m.Tags) == 0 })
 }
 
 // Made finds what a recorded resource has made by itself and is there.

@@ -97,8 +97,7 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 	return s.runOr(ctx, run.ID, err)
 }
 
-// typed reads a text as what its input wants: who types a value has only texts. What is
-// none of that stays as it is, for the rendering to say what is wrong with it.
+// typed reads a text as what its input wants: who types a value has only texts.
 func typed(in *lang.Input, v any) any {
 	text, is := v.(string)
 	switch {
@@ -107,12 +106,5 @@ func typed(in *lang.Input, v any) any {
 	case !is || in.Schema["type"] == "string":
 		return v
 	}
-	nodes, found := lang.ReadInputs(in.Name, []byte(in.Name+": "+text))
-	if found.HasErrors() || nodes[in.Name] == nil {
-		return v
-	}
-	if read, err := lang.Normalise(nodes[in.Name], in.Shape); err == nil {
-		return read
-	}
-	return v
+	return in.Read(lang.Typed(in.Name, text))
 }

@@ -71,8 +71,11 @@ func programs() (string, error) {
 	if len(found) == 0 {
 		return "", errors.New("no PostgreSQL is installed; Debian's package postgresql has it")
 	}
-	slices.Sort(found)
-	return filepath.Dir(found[len(found)-1]), nil
+	version := func(path string) int {
+		n, _ := strconv.Atoi(strings.Split(path, "/")[4])
+		return n
+	}
+	return filepath.Dir(slices.MaxFunc(found, func(a, b string) int { return version(a) - version(b) })), nil
 }
 
 // as gives who runs the server: it refuses root.

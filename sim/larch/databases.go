@@ -66,11 +66,8 @@ func (m *making) database() error {
 	if encrypted, _ := m.x.Properties["encrypted"].(bool); encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
 		return invalid("encrypted", "region %s encrypts no disks", m.x.Region)
 	}
-	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
-	for _, id := range firewalls {
-		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
-			return err
-		}
+	if err := m.belongings(); err != nil {
+		return err
 	}
 	if m.change {
 		return nil

@@ -227,21 +227,8 @@ func (m *making) instance() error {
 	if err := m.machine(); err != nil {
 		return err
 	}
-	if id := m.text("key_id"); id != "" {
-		if _, err := m.needs("key_id", id, "keys"); err != nil {
-			return err
-		}
-	}
-	if id := m.text("role_id"); id != "" {
-		if _, err := m.needs("role_id", id, "roles"); err != nil {
-			return err
-		}
-	}
-	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
-	for _, id := range firewalls {
-		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
-			return err
-		}
+	if err := m.belongings(); err != nil {
+		return err
 	}
 	if err := m.onHost(); err != nil {
 		return err
@@ -256,6 +243,24 @@ func (m *making) instance() error {
 		return nil
 	}
 	return m.addresses(subnet)
+}
+
+// belongings checks that the key, the role and the firewalls that something names are there.
+func (m *making) belongings() error {
+	for _, named := range [][2]string{{"key_id", "keys"}, {"role_id", "roles"}} {
+		if id := m.text(named[0]); id != "" {
+			if _, err := m.needs(named[0], id, named[1]); err != nil {
+				return err
+			}
+		}
+	}
+	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
+	for _, id := range firewalls {
+		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // machine checks size and image against what the zone sells.

@@ -1,8 +1,6 @@
 package larch
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"slices"
 	"time"
@@ -30,17 +28,11 @@ func (c *Cloud) makeBy(maker *world.Resource, machines int) error {
 		})
 		for n := len(have) + 1; n <= machines; n++ {
 			name := fmt.Sprintf("%s-made-%d", maker.Name, n)
-			sum := sha256.Sum256([]byte(maker.Account + maker.Region + "instances" + name))
-			x := &world.Resource{Account: maker.Account, Region: maker.Region, Kind: "instances", Name: name, ID: "vm-" + hex.EncodeToString(sum[:5]), Label: fmt.Sprintf("%s-gauge-%d", maker.Label, n),
-				Properties: map[string]any{"size": "plain-1", "image": "debian-12", "subnet_id": maker.Properties["subnet_id"]}, Attributes: map[string]any{}, Tags: map[string]string{madeBy: maker.ID}, Generation: 1, MadeAt: time.Now(), Digest: madeBy}
-			m := &making{cloud: c, tx: tx, x: x}
-			if err := m.instance(); err != nil {
+			properties := map[string]any{"size": "plain-1", "image": "debian-12", "subnet_id": maker.Properties["subnet_id"]}
+			x, err := c.machineBy(tx, maker, name, fmt.Sprintf("%s-gauge-%d", maker.Label, n), madeBy, properties, time.Now())
+			if err != nil {
 				return err
 			}
-			if err := c.withinQuota(tx, x); err != nil {
-				return err
-			}
-			x.ReadyAt = x.MadeAt.Add(c.world.Takes(c.market.Durations["instance"], x.Region+x.Label))
 			tx.Put(x)
 			fresh = append(fresh, x)
 		}
@@ -50,6 +42,22 @@ func (c *Cloud) makeBy(maker *world.Resource, machines int) error {
 		c.plan(x)
 	}
 	return err
+}
+
+// machineBy makes a machine that another resource makes by itself, with its id under a tag.
+// Who makes it puts it into the world.
+func (c *Cloud) machineBy(tx *world.Tx, maker *world.Resource, name, label, tag string, properties map[string]any, at time.Time) (*world.Resource, error) {
+	x := &world.Resource{Account: maker.Account, Region: maker.Region, Kind: "instances", Name: name, ID: idOf(kinds["instances"], maker.Account, maker.Region, name), Label: label,
+		Properties: properties, Attributes: map[string]any{}, Tags: map[string]string{tag: maker.ID}, Generation: 1, MadeAt: at, Digest: tag}
+	m := &making{cloud: c, tx: tx, x: x}
+	if err := m.instance(); err != nil {
+		return nil, err
+	}
+	if err := c.withinQuota(tx, x); err != nil {
+		return nil, err
+	}
+	x.ReadyAt = at.Add(c.world.Takes(c.market.Durations["instance"], x.Region+x.Label))
+	return x, nil
 }
 
 // may reports whether the role of a machine lets it do something, and everybody knows of

@@ -1,8 +1,6 @@
 package larch
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"slices"
 	"time"
@@ -53,18 +51,8 @@ func (m *making) pool() error {
 	if err != nil {
 		return err
 	}
-	for property, kind := range map[string]string{"key_id": "keys", "role_id": "roles"} {
-		if id := m.text(property); id != "" {
-			if _, err := m.needs(property, id, kind); err != nil {
-				return err
-			}
-		}
-	}
-	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
-	for _, id := range firewalls {
-		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
-			return err
-		}
+	if err := m.belongings(); err != nil {
+		return err
 	}
 	if _, err := userData(m.text("user_data")); err != nil {
 		return invalid("user_data", "%v", err)
@@ -219,38 +207,41 @@ func (c *Cloud) member(tx *world.Tx, pool *world.Resource, now time.Time) *world
 	pool.Attributes["made"] = n
 	name := fmt.Sprintf("%s-%d", pool.Name, n)
 	subnets, _ := pool.Properties["subnet_ids"].([]any)
-	sum := sha256.Sum256([]byte(pool.Account + pool.Region + "instances" + name))
-	x := &world.Resource{Account: pool.Account, Region: pool.Region, Kind: "instances", Name: name, ID: "vm-" + hex.EncodeToString(sum[:5]), Label: fmt.Sprintf("%s-%d", pool.Label, n),
-		Properties: map[string]any{"size": pool.Properties["size"], "image": pool.Properties["image"], "subnet_id": subnets[int(n)%len(subnets)]},
-		Attributes: map[string]any{}, Tags: map[string]string{poolTag: pool.ID}, Generation: 1, MadeAt: now, Digest: "pool"}
+	properties := map[string]any{"size": pool.Properties["size"], "image": pool.Properties["image"], "subnet_id": subnets[int(n)%len(subnets)]}
 	for _, property := range []string{"key_id", "role_id", "firewall_ids", "user_data"} {
 		if v, there := pool.Properties[property]; there {
-			x.Properties[property] = v
+			properties[property] = v
 		}
 	}
-	m := &making{cloud: c, tx: tx, x: x}
-	if m.instance() != nil || c.withinQuota(tx, x) != nil {
+	x, err := c.machineBy(tx, pool, name, fmt.Sprintf("%s-%d", pool.Label, n), poolTag, properties, now)
+	if err != nil {
 		return nil
 	}
-	x.ReadyAt = now.Add(c.world.Takes(c.market.Durations["instance"], x.Region+x.Label))
 	return x
+}
+
+// poolsOf are the pools of a network.
+func poolsOf(tx *world.Tx, account, network string) []*world.Resource {
+	return tx.All(func(x *world.Resource) bool {
+		subnets, _ := x.Properties["subnet_ids"].([]any)
+		if x.Kind != "pools" || x.Account != account || len(subnets) == 0 {
+			return false
+		}
+		subnet := tx.ByID(account, str(subnets[0]))
+		return subnet != nil && subnet.Properties["network_id"] == network
+	})
 }
 
 // submit queues jobs for the pools of a network, as a machine in it asks.
 func (c *Cloud) submit(account, network string, jobs int) (pool string, err error) {
 	err = c.world.Update(func(tx *world.Tx) error {
-		for _, x := range tx.All(func(x *world.Resource) bool { return x.Kind == "pools" && x.Account == account && x.RemoveAt.IsZero() }) {
-			subnets, _ := x.Properties["subnet_ids"].([]any)
-			if len(subnets) == 0 {
-				continue
+		for _, x := range poolsOf(tx, account, network) {
+			if x.RemoveAt.IsZero() {
+				x.Attributes["queued"] = int(max(number(x.Attributes["queued"]), 0)) + jobs
+				pool = x.Label
+				tx.Put(x)
+				return nil
 			}
-			if subnet := tx.ByID(account, str(subnets[0])); subnet == nil || subnet.Properties["network_id"] != network {
-				continue
-			}
-			x.Attributes["queued"] = int(max(number(x.Attributes["queued"]), 0)) + jobs
-			pool = x.Label
-			tx.Put(x)
-			return nil
 		}
 		return fmt.Errorf("no queue answers in this network")
 	})
@@ -260,13 +251,8 @@ func (c *Cloud) submit(account, network string, jobs int) (pool string, err erro
 // queue tells what is queued and done in the pools of a network.
 func (c *Cloud) queue(account, network string) (queued, done, members int64) {
 	c.world.Update(func(tx *world.Tx) error {
-		for _, x := range tx.All(func(x *world.Resource) bool { return x.Kind == "pools" && x.Account == account }) {
-			subnets, _ := x.Properties["subnet_ids"].([]any)
-			if len(subnets) > 0 {
-				if subnet := tx.ByID(account, str(subnets[0])); subnet != nil && subnet.Properties["network_id"] == network {
-					queued, done, members = queued+max(number(x.Attributes["queued"]), 0), done+max(number(x.Attributes["done"]), 0), members+max(number(x.Attributes["count"]), 0)
-				}
-			}
+		for _, x := range poolsOf(tx, account, network) {
+			queued, done, members = queued+max(number(x.Attributes["queued"]), 0), done+max(number(x.Attributes["done"]), 0), members+max(number(x.Attributes["count"]), 0)
 		}
 		return nil
 	})

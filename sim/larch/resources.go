@@ -83,8 +83,7 @@ func (c *Cloud) make(tx *world.Tx, k kind, account, region, name string, b body)
 		return nil, refuse(403, "denied", "the account may not make a "+k.name, map[string]any{"permission": k.plural + ".make"})
 	}
 	now := time.Now()
-	sum := sha256.Sum256([]byte(account + region + k.plural + name))
-	x := &world.Resource{Account: account, Region: region, Kind: k.plural, Name: name, ID: k.prefix + "-" + hex.EncodeToString(sum[:5]), Label: b.Label,
+	x := &world.Resource{Account: account, Region: region, Kind: k.plural, Name: name, ID: idOf(k, account, region, name), Label: b.Label,
 		Properties: b.Properties, Attributes: map[string]any{}, Tags: b.Tags, Generation: 1, MadeAt: now}
 	if x.Properties == nil {
 		x.Properties = map[string]any{}
@@ -400,4 +399,10 @@ func number(v any) int64 {
 		return int64(n)
 	}
 	return -1
+}
+
+// idOf gives the id of a resource, which is the same whenever its name is asked for again.
+func idOf(k kind, account, region, name string) string {
+	sum := sha256.Sum256([]byte(account + region + k.plural + name))
+	return k.prefix + "-" + hex.EncodeToString(sum[:5])
 }

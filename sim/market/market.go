@@ -242,22 +242,19 @@ func (m *Market) Hosts(region string) []Host {
 
 // Host finds the dedicated hosts of a family in a region.
 func (m *Market) Host(region, family string) (Host, bool) {
-	hosts := m.Hosts(region)
-	i := slices.IndexFunc(hosts, func(h Host) bool { return h.Family == family })
-	if i < 0 {
-		return Host{}, false
-	}
-	return hosts[i], true
+	return find(m.Hosts(region), func(h Host) bool { return h.Family == family })
 }
 
 // Size finds a size of a region.
 func (m *Market) Size(region, name string) (Size, bool) {
-	sizes := m.Sizes(region)
-	i := slices.IndexFunc(sizes, func(s Size) bool { return s.Name == name })
-	if i < 0 {
-		return Size{}, false
+	return find(m.Sizes(region), func(s Size) bool { return s.Name == name })
+}
+
+func find[T any](list []T, is func(T) bool) (found T, there bool) {
+	if i := slices.IndexFunc(list, is); i >= 0 {
+		return list[i], true
 	}
-	return sizes[i], true
+	return found, false
 }
 
 // Quota gives a region's limit of a quota.
@@ -299,20 +296,12 @@ func (m *Market) DiskZones(region string, d DiskType) []string {
 
 // Image finds an image.
 func (m *Market) Image(name string) (Image, bool) {
-	i := slices.IndexFunc(m.Images, func(i Image) bool { return i.Name == name })
-	if i < 0 {
-		return Image{}, false
-	}
-	return m.Images[i], true
+	return find(m.Images, func(i Image) bool { return i.Name == name })
 }
 
 // DiskType finds a disk type.
 func (m *Market) DiskType(name string) (DiskType, bool) {
-	i := slices.IndexFunc(m.DiskTypes, func(d DiskType) bool { return d.Name == name })
-	if i < 0 {
-		return DiskType{}, false
-	}
-	return m.DiskTypes[i], true
+	return find(m.DiskTypes, func(d DiskType) bool { return d.Name == name })
 }
 
 func sold(zones, only, not []string) []string {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
-	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -50,16 +49,8 @@ func (h *harness) examples(kills int) int {
 			panic(e.name + ": " + servicetest.Explain(err))
 		}
 		id := r.Carry(author, proposal)
-		after := time.Duration(h.random.Float64() * proposal.Seconds * float64(time.Second))
-		time.Sleep(after)
-		before, err := author.RunRow(ctx, id)
-		if err != nil {
-			panic(err)
-		}
-		p.kill()
-		if before.EndedAt == nil {
-			hits++
-		}
+		after, hit := h.strike(author, p, id, proposal.Seconds)
+		hits += hit
 		p = h.replica(r, r.KeyFile)
 		run := r.Await(author, id)
 		if run.State == state.Parked && e.later != nil {

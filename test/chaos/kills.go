@@ -73,16 +73,8 @@ func (h *harness) killed(kills int) int {
 		}
 		id := r.Carry(author, proposal)
 		lastRun = id
-		after := time.Duration(h.random.Float64() * proposal.Seconds * float64(time.Second))
-		time.Sleep(after)
-		before, err := author.RunRow(ctx, id)
-		if err != nil {
-			panic(err)
-		}
-		p.kill()
-		if before.EndedAt == nil {
-			hits++
-		}
+		after, hit := h.strike(author, p, id, proposal.Seconds)
+		hits += hit
 		p = h.replica(r, r.KeyFile)
 		run := r.Await(author, id)
 		var differences []string
@@ -101,6 +93,22 @@ func (h *harness) killed(kills int) int {
 	p.kill()
 	say("kill -9: %d kills, %d in the middle of a run, %d differences", kills, hits, bad)
 	return bad
+}
+
+// strike kills a process at a random moment of a run that is expected to last so many
+// seconds; hit is 1 when the run was not over by then.
+func (h *harness) strike(s *service.Service, p *replica, run int64, seconds float64) (after time.Duration, hit int) {
+	after = time.Duration(h.random.Float64() * seconds * float64(time.Second))
+	time.Sleep(after)
+	before, err := s.RunRow(context.Background(), run)
+	if err != nil {
+		panic(err)
+	}
+	p.kill()
+	if before.EndedAt == nil {
+		hit = 1
+	}
+	return after, hit
 }
 
 // drift says what would still have to change for what is wanted.

@@ -97,10 +97,17 @@ func wantClass(t *testing.T, err error, class cloud.Class) *cloud.Error {
 	return e
 }
 
-// ready creates a resource and waits until it is there.
+// ready creates a resource, in its turn where others call too, and waits until it is there.
 func (p Place) ready(t *testing.T, typeName, token string, want map[string]any) cloud.Live {
 	t.Helper()
-	ref, err := p.drive(ctx(t), p.create(typeName, token, want))
+	task := p.create(typeName, token, want)
+	ref, err := p.drive(ctx(t), task)
+	var e *cloud.Error
+	for deadline := time.Now().Add(p.patience()); errors.As(err, &e) && e.Class == cloud.Throttled && time.Now().Before(deadline); {
+		time.Sleep(e.RetryAfter)
+		task.Ref = ref
+		ref, err = p.drive(ctx(t), task)
+	}
 	if err != nil {
 		t.Fatal(err)
 	}

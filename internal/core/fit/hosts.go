@@ -33,7 +33,6 @@ func (c *check) hostKind(o *offer.Offers, r *render.Resource, place, family stri
 type carrier struct {
 	name, family, zone string
 	left               int64
-	first              string // the machine that needs it first
 }
 
 // hosts reports machines whose dedicated host is of another family or zone, or has no
@@ -59,7 +58,6 @@ func (c *check) hosts() {
 		if zone := c.zoneOf(r); h.zone != "" && zone != h.zone {
 			c.find(lang.Error, "zones", place, "choose zone "+h.zone+" for it, or a host in "+zone, "%s is in zone %s, and its host %s in zone %s", r.Name, zone, h.name, h.zone)
 		}
-		h.first = cmp.Or(h.first, r.Name)
 		if h.left -= size.VCPUs; h.left < 0 {
 			c.find(lang.Error, "host-room", place, "choose a smaller size, or allocate another host", "%s has no room for %s: %d processors are missing", h.name, r.Name, -h.left)
 		}

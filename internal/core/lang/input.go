@@ -413,3 +413,22 @@ func PickKinds() []string { return slices.Sorted(maps.Keys(pickShapes)) }
 
 // SchemaKeys lists the JSON Schema keywords that inputs may use.
 func SchemaKeys() []string { return slices.Clone(schemaKeys) }
+
+// Typed reads one value that somebody typed, as an inputs file would hold it; what is no
+// YAML is a text.
+func Typed(name, text string) *Node {
+	nodes, found := ReadInputs(name, []byte(name+": "+text))
+	if found.HasErrors() || nodes[name] == nil {
+		return &Node{Text: text, Quoted: true}
+	}
+	return nodes[name]
+}
+
+// Read gives a value in the type that the input wants. What does not fit is handed on as
+// it is: the rendering says what is wrong with it.
+func (i *Input) Read(n *Node) any {
+	if v, err := Normalise(n, i.Shape); err == nil {
+		return v
+	}
+	return n.Plain()
+}

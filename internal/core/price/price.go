@@ -3,7 +3,6 @@ package price
 
 import (
 	"fmt"
-	"maps"
 
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
@@ -58,10 +57,11 @@ func Of(resources []render.Resource, o offer.Everywhere) Cost {
 		}
 		t, _ := resource.ByName(r.Type)
 		b := t.Bill(r.Want, market)
-		grows += more(r, t, b, market)
+		grows += b.Most - b.Hour
 		for _, m := range r.Makes {
 			made, _ := resource.ByName(m.Type)
 			each := made.Bill(m.Want, market)
+			b.Untold = b.Untold || each.Untold
 			if each.Hour > 0 && m.Least > 0 {
 				line := Line{Resource: r.Name, Hour: each.Hour * float64(m.Least), About: fmt.Sprintf("%d %ss that it makes", m.Least, resource.Words(m.Type)), Tags: tags(r.Want)}
 				cost.Lines, cost.Hour, hours = append(cost.Lines, line), cost.Hour+line.Hour, hours+line.Hour
@@ -89,18 +89,6 @@ func Of(resources []render.Resource, o offer.Everywhere) Cost {
 		cost.Ahead = ahead + hours*HoursPerMonth
 	}
 	return cost
-}
-
-// more is what a pool costs an hour beyond what it begins with, when it has its most
-// members.
-func more(r render.Resource, t resource.Type, now resource.Bill, market resource.Market) float64 {
-	most, grows := r.Want["most"].(int64)
-	if !grows || r.Type != "pool" {
-		return 0
-	}
-	full := maps.Clone(r.Want)
-	full["members"] = most
-	return max(t.Bill(full, market).Hour-now.Hour, 0)
 }
 
 func tags(want map[string]any) map[string]string {

@@ -57,7 +57,7 @@ var machineTypes = []Type{
 		draws: []Draw{one("pools"), {Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}},
 			{Named: "size", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}}},
 		proves: []Proof{{Attribute: "count", Least: Measure{Property: "members", Or: "least"}}},
-		prices: []Price{{List: "size", Of: "size", Amount: "hour", Times: Measure{Property: "members", Or: "least"}}}},
+		prices: []Price{{List: "size", Of: "size", Amount: "hour", Times: Measure{Property: "members", Or: "least"}, Most: "most"}}},
 		[]Property{
 			{Name: "size", About: "Machine size of the members.", Shape: text(), Required: true, Alter: InPlace, Picks: "size"},
 			{Name: "image", About: "Image of the members.", Shape: text(), Required: true, Alter: InPlace, Picks: "image"},

@@ -50,7 +50,9 @@ type Price struct {
 	With   string  `json:"with,omitempty"`
 	Amount string  `json:"amount"`
 	Times  Measure `json:"times,omitzero"`
-	About  string  `json:"about,omitempty"`
+	// Most names a property that says how many times it may become without anybody's doing.
+	Most  string `json:"most,omitempty"`
+	About string `json:"about,omitempty"`
 	// Unless names a property: where it is wanted, something else pays for this.
 	Unless string `json:"unless,omitempty"`
 }
@@ -146,6 +148,8 @@ func (t Type) Takes(want map[string]any, market Market, f func(quota string, n i
 // Bill is what a resource costs while it is there.
 type Bill struct {
 	Hour float64 // all of it, licence included
+	// Most is what an hour costs when everything has grown as far as it may.
+	Most float64
 	// Licence is the part of an hour that the software costs.
 	Licence float64
 	// Ahead is the price of a month in which everything that can be is paid in advance;
@@ -170,6 +174,10 @@ func (t Type) Bill(want map[string]any, market Market) Bill {
 			continue
 		}
 		times := p.Times.of(t, want, market)
+		most := times
+		if p.Most != "" {
+			most = max(times, Measure{Property: p.Most}.of(t, want, market))
+		}
 		item := ""
 		if p.Of != "" {
 			item, _ = want[p.Of].(string)
@@ -181,7 +189,7 @@ func (t Type) Bill(want map[string]any, market Market) Bill {
 			with, _ := want[p.With].(string)
 			item += "/" + with
 		}
-		if times == 0 {
+		if most == 0 {
 			continue
 		}
 		unit, known := market.Amount(p.List, item, p.Amount)
@@ -191,6 +199,9 @@ func (t Type) Bill(want map[string]any, market Market) Bill {
 		}
 		if unit == 0 {
 			continue // such as a licence of one's own
+		}
+		if b.Most += unit * most; times == 0 {
+			continue
 		}
 		b.Hour += unit * times
 		if p.List == "licence" {
