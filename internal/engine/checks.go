@@ -108,14 +108,23 @@ func (x *execution) refresh(ctx context.Context, s *store.Step, checks []health.
 	if err != nil || there == cloud.Absent {
 		return false, err
 	}
+	x.toldSince(s, live)
+	return true, nil
+}
+
+// toldSince takes up what a resource tells of itself beyond what it told when it was made.
+func (x *execution) toldSince(s *store.Step, live cloud.Live) {
 	x.mu.Lock()
 	row := x.resources[s.Resource]
+	if row == nil {
+		x.mu.Unlock()
+		return
+	}
 	known := maps.Clone(row.Attributes) // the old map may be on its way to the database
 	maps.Copy(known, live.Attributes)
 	row.Attributes = known
 	x.mu.Unlock()
 	x.session.Report(s.Resource, known)
-	return true, nil
 }
 
 func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Check, prober probe.Prober) (health.Evidence, error) {
@@ -135,7 +144,11 @@ func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Ch
 	if there == cloud.Absent && s.MadeAt != nil && x.now().Sub(*s.MadeAt) < x.visibility() {
 		there = "unseen"
 	}
-	return Told(ctx, prober, s.Resource, s.Want, check, live, there, x.now(), time.Since(began)), nil
+	e := Told(ctx, prober, s.Resource, s.Want, check, live, there, x.now(), time.Since(began))
+	if check.Kind == "tells" && e.Passed { // others read what it is now, not what it was when it was made
+		x.toldSince(s, live)
+	}
+	return e, nil
 }
 
 // AsksCloud reports whether a check judges what the cloud tells of a resource.

@@ -22,7 +22,7 @@ const (
 // who reads who may sign in.
 func (g *Guest) who() map[string]string {
 	settings, users := map[string]string{}, map[string]string{}
-	content, _ := g.root.read(boardSettings)
+	content, _ := g.read(boardSettings)
 	for line := range strings.Lines(content) {
 		key, value, _ := strings.Cut(strings.TrimRight(line, "\r\n"), " ")
 		settings[key] = value
@@ -30,7 +30,7 @@ func (g *Guest) who() map[string]string {
 	if settings["password"] != "" {
 		users[settings["user"]] = settings["password"]
 	}
-	more, _ := g.root.read(boardUsers)
+	more, _ := g.read(boardUsers)
 	for line := range strings.Lines(more) {
 		if name, password, ok := strings.Cut(strings.TrimSpace(line), " "); ok && password != "" {
 			users[name] = password
@@ -96,7 +96,7 @@ func (g *Guest) firstStart(w http.ResponseWriter, r *http.Request, s *service) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	user, password := r.PostFormValue("user"), r.PostFormValue("password")
 	if r.Method == http.MethodPost && r.URL.Path == "/set-up" && user != "" && len(password) >= 8 && !strings.ContainsAny(user+password, " \r\n") {
-		g.root.write(boardUsers, user+" "+password+"\n")
+		g.write(boardUsers, user+" "+password+"\n")
 		fmt.Fprintf(w, "<!doctype html><title>First start</title><p>%s is set up; restarting", html.EscapeString(s.name))
 		g.mu.Lock()
 		g.restarted[s.name] = g.since(time.Now())

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -27,7 +28,7 @@ type Fabric struct {
 
 	mu     sync.Mutex
 	guests map[string]*Guest
-	offers map[string]offer // what is no machine, by its id
+	offers map[string]Offer // what is no machine, by its id
 	roots  map[string]*root
 	closed bool
 }
@@ -39,7 +40,7 @@ const lowPort = "127.64.0.1:79"
 // folder in which the disks that machines boot from last, or empty. Ports below 1024 are
 // shifted by 20000 on a machine that refuses them.
 func NewFabric(software map[string]market.Software, real func(float64) time.Duration, keep string) *Fabric {
-	f := &Fabric{software: software, real: real, keep: keep, guests: map[string]*Guest{}, offers: map[string]offer{}, roots: map[string]*root{}}
+	f := &Fabric{software: software, real: real, keep: keep, guests: map[string]*Guest{}, offers: map[string]Offer{}, roots: map[string]*root{}}
 	l, err := net.Listen("tcp", lowPort)
 	if errors.Is(err, fs.ErrPermission) { // that it is taken says nothing: another simulator tries it too
 		f.shift = 20000
@@ -106,19 +107,45 @@ func (f *Fabric) Guest(id string) *Guest {
 	return f.guests[id]
 }
 
-// offer is something in a network that is no machine.
-type offer struct {
-	network string
-	at      netip.Addr
-	dial    func(source netip.Addr, port int) (net.Conn, error)
+// Offer is something in a network that is no machine, such as a database.
+type Offer struct {
+	Network string
+	At      []netip.Addr
+	// Dial connects to a port of it, for whoever has the source address.
+	Dial func(source netip.Addr, port int) (net.Conn, error)
+	// Bytes is how much a file system holds that machines mount; the rest is none.
+	Bytes int64
 }
 
-// Offer shows something that is no machine at an address of a network, such as a database.
-// Dial connects to a port of it, for whoever has the source address.
-func (f *Fabric) Offer(id, network string, at netip.Addr, dial func(source netip.Addr, port int) (net.Conn, error)) {
+// Offer shows something that is no machine.
+func (f *Fabric) Offer(id string, o Offer) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.offers[id] = offer{network, at, dial}
+	f.offers[id] = o
+}
+
+// shared finds the file system that is shared at an address of a network of a machine, and
+// how much it holds; nothing where the machine does not reach it.
+func (f *Fabric) shared(from *Guest, at netip.Addr) (*root, int64) {
+	f.mu.Lock()
+	var share Offer
+	var id string
+	var source netip.Addr
+	for name, o := range f.offers {
+		if own, joined := from.in(o.Network); joined && o.Bytes > 0 && slices.Contains(o.At, at) {
+			share, id, source = o, name, own
+		}
+	}
+	f.mu.Unlock()
+	if id == "" {
+		return nil, 0
+	}
+	c, err := share.Dial(source, NFS)
+	if err != nil {
+		return nil, 0
+	}
+	c.Close()
+	return f.filesOf(id), share.Bytes
 }
 
 // Withdraw takes away what was offered.
@@ -146,9 +173,9 @@ func (f *Fabric) dial(from *Guest, host string, number int) (net.Conn, error) {
 		}
 	}
 	for _, o := range f.offers {
-		if own, joined := from.in(o.network); joined && o.at == to {
+		if own, joined := from.in(o.Network); joined && slices.Contains(o.At, to) {
 			f.mu.Unlock()
-			return o.dial(own, number)
+			return o.Dial(own, number)
 		}
 	}
 	f.mu.Unlock()

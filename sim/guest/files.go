@@ -23,7 +23,7 @@ func (g *Guest) takeFiles(channel io.ReadWriteCloser) {
 type fileHandlers struct{ guest *Guest }
 
 func (h *fileHandlers) Fileread(r *sftp.Request) (io.ReaderAt, error) {
-	content, ok := h.guest.root.read(r.Filepath)
+	content, ok := h.guest.read(r.Filepath)
 	if !ok {
 		return nil, fs.ErrNotExist
 	}
@@ -39,20 +39,20 @@ func (h *fileHandlers) Filecmd(r *sftp.Request) error {
 	case "Setstat":
 		return nil
 	case "Remove":
-		h.guest.root.remove(r.Filepath)
+		h.guest.remove(r.Filepath)
 		return nil
 	case "Mkdir":
-		h.guest.root.makeDir(r.Filepath)
+		h.guest.makeDir(r.Filepath)
 		return nil
 	}
 	return sftp.ErrSSHFxOpUnsupported
 }
 
 func (h *fileHandlers) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
-	root, at := h.guest.root, path.Clean(r.Filepath)
+	g, at := h.guest, path.Clean(r.Filepath)
 	one := func(at string) (entry, bool) {
-		text, file := root.read(at)
-		return entry{path.Base(at), int64(len(text)), !file}, file || root.isDir(at)
+		text, file := g.read(at)
+		return entry{path.Base(at), int64(len(text)), !file}, file || g.isDir(at)
 	}
 	if r.Method != "List" {
 		e, there := one(at)
@@ -62,7 +62,7 @@ func (h *fileHandlers) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		return entries{e}, nil
 	}
 	out := entries{}
-	for _, base := range root.list(at) {
+	for _, base := range g.list(at) {
 		e, _ := one(path.Join(at, base))
 		out = append(out, e)
 	}
@@ -91,7 +91,7 @@ func (u *upload) WriteAt(b []byte, at int64) (int, error) {
 }
 
 func (u *upload) Close() error {
-	u.guest.root.write(u.path, string(u.text))
+	u.guest.write(u.path, string(u.text))
 	return nil
 }
 

@@ -39,6 +39,8 @@ type Disk struct {
 	Mount string
 	// Format is its file system.
 	Format string
+	// Optional says that the machine boots without it.
+	Optional bool
 }
 
 // Lease is what the network tells a machine of itself beside its address: the servers that
@@ -115,6 +117,9 @@ type Guest struct {
 	restarted map[string]float64
 	sessions  map[string]string // users by session
 	cut       bool              // no packets get out
+	byHand    []sharedMount     // after the first boot
+	missing   string            // what the boot waits for
+	through   bool              // the boot waited for nothing any more
 	running   map[int]bool      // shells, by their number
 	lastShell int
 	// alive ends when the machine stops.
@@ -297,7 +302,7 @@ func (g *Guest) Initialised(now time.Time) bool {
 	for _, s := range g.all() {
 		last = max(last, s.after)
 	}
-	return g.since(now) >= last
+	return g.since(now) >= last && !g.stalled(now)
 }
 
 // Console is what the machine has written to its console since it booted, oldest
@@ -306,6 +311,9 @@ func (g *Guest) Console(now time.Time) []string {
 	lines := []string{"cloud-init: " + g.Label + " boots " + g.Image.Name}
 	if g.since(now) < sshAfter {
 		return lines
+	}
+	if g.stalled(now) {
+		return append(lines, "systemd: timed out waiting for the device of "+g.waitsFor(), "systemd: dependency failed for local file systems; you are in emergency mode")
 	}
 	lines = append(lines, "sshd: server listening on port 22")
 	if len(g.faults) > 0 {
@@ -332,7 +340,7 @@ func (g *Guest) state(s *service, now time.Time) string {
 		started = min(started, s.after+float64(now.Sub(release))/float64(g.real(1)))
 	}
 	switch {
-	case started < s.after, g.root.off(s.name):
+	case started < s.after, g.root.off(s.name), g.stalled(now):
 		return "inactive"
 	case held:
 		return "activating"
@@ -363,8 +371,9 @@ func (g *Guest) turnedBack(name string, now time.Time) bool {
 	return g.turned[name]
 }
 
-func (g *Guest) mounted(path string) bool {
-	return slices.ContainsFunc(g.attached(), func(d Disk) bool { return d.Mount == path && (g.Failed == nil || !g.Failed(d.ID)) })
+// mounted reports whether a file system is mounted at a directory.
+func (g *Guest) mounted(dir string) bool {
+	return slices.ContainsFunc(g.mounts(), func(m mount) bool { return m.dir == dir })
 }
 
 // warm tells how many of its feeds a service has, out of all.

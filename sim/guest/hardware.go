@@ -72,20 +72,3 @@ func volumes(_ context.Context, c *call) int {
 	}
 	return 0
 }
-
-func findmnt(_ context.Context, c *call) int {
-	if c.guest.mounted(c.last()) {
-		return c.say("%s is a mountpoint", c.last())
-	}
-	c.say("%s is not a mountpoint", c.last())
-	return 32
-}
-
-func df(_ context.Context, c *call) int {
-	for _, d := range c.guest.attached() {
-		if d.Mount != "" && d.Mount == c.last() && c.guest.mounted(d.Mount) {
-			return c.say("Filesystem Type 1K-blocks Mounted\n/dev/vdb %s %d %s", c.guest.system(d), d.Bytes>>10, d.Mount)
-		}
-	}
-	return c.fail(1, "df: %s: No such file or directory", c.last())
-}

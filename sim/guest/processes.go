@@ -29,7 +29,7 @@ func sh(ctx context.Context, c *call) int {
 			params = args[3:]
 		}
 	case len(args) > 0:
-		text, ok := c.guest.root.read(c.at(args[0]))
+		text, ok := c.guest.read(c.at(args[0]))
 		if !ok {
 			return c.fail(127, "sh: %s: No such file or directory", args[0])
 		}

@@ -39,14 +39,19 @@ func usual() map[string]bool {
 	return out
 }
 
-// rootOf finds the disk of a machine, or gives it a fresh one.
-func (f *Fabric) rootOf(id string) *root {
+// rootOf finds the disk that a machine boots from, or gives it a fresh one.
+func (f *Fabric) rootOf(id string) *root { return f.volume(id, usual()) }
+
+// filesOf finds the files of an attached disk, or of what machines share.
+func (f *Fabric) filesOf(id string) *root { return f.volume(id, map[string]bool{"/": true}) }
+
+func (f *Fabric) volume(id string, dirs map[string]bool) *root {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if r := f.roots[id]; r != nil {
 		return r
 	}
-	r := &root{content: content{Files: map[string]string{}, Dirs: usual(), Off: map[string]bool{}}}
+	r := &root{content: content{Files: map[string]string{}, Dirs: dirs, Off: map[string]bool{}}}
 	if f.keep != "" {
 		r.file = filepath.Join(f.keep, id+".json")
 		if raw, err := os.ReadFile(r.file); err == nil {

@@ -31,9 +31,9 @@ func (g *Guest) script(ctx context.Context, user, text string, in io.Reader, out
 		return 2
 	}
 	home := "/home/" + user
-	if !g.root.isDir(home) {
-		g.root.makeDir("/home")
-		g.root.makeDir(home)
+	if !g.isDir(home) {
+		g.makeDir("/home")
+		g.makeDir(home)
 	}
 	env := expand.ListEnviron("HOME="+home, "USER="+user, "PATH=/usr/bin", "HOSTNAME="+g.Label)
 	return g.interpret(ctx, file, user, env, in, out, err)
@@ -131,9 +131,9 @@ func absolute(ctx context.Context, name string) string {
 // written is a file that is written to; it is kept with each write, so that others see
 // how far it is.
 type written struct {
-	root *root
-	at   string
-	text []byte
+	guest *Guest
+	at    string
+	text  []byte
 }
 
 func (w *written) Write(b []byte) (int, error) {
@@ -141,7 +141,7 @@ func (w *written) Write(b []byte) (int, error) {
 	if len(w.text) > mostFile {
 		return 0, errors.New("no space left on device")
 	}
-	w.root.write(w.at, string(w.text))
+	w.guest.write(w.at, string(w.text))
 	return len(b), nil
 }
 func (w *written) Read([]byte) (int, error) { return 0, io.EOF }
@@ -163,30 +163,30 @@ func (g *Guest) openFile(ctx context.Context, name string, flag int, _ os.FileMo
 	if at == "/dev/null" {
 		return nothing{}, nil
 	}
-	text, there := g.root.read(at)
+	text, there := g.read(at)
 	if flag&(os.O_WRONLY|os.O_RDWR) == 0 {
 		if !there {
 			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 		}
 		return readOnly{strings.NewReader(text)}, nil
 	}
-	if g.root.isDir(at) || !g.root.isDir(path.Dir(at)) {
+	if g.isDir(at) || !g.isDir(path.Dir(at)) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 	}
-	w := &written{root: g.root, at: at}
+	w := &written{guest: g, at: at}
 	if flag&os.O_APPEND != 0 {
 		w.text = []byte(text)
 	}
-	g.root.write(at, string(w.text))
+	g.write(at, string(w.text))
 	return w, nil
 }
 
 func (g *Guest) stat(ctx context.Context, name string, _ bool) (fs.FileInfo, error) {
 	at := absolute(ctx, name)
-	if g.root.isDir(at) {
+	if g.isDir(at) {
 		return entry{path.Base(at), 0, true}, nil
 	}
-	if text, there := g.root.read(at); there {
+	if text, there := g.read(at); there {
 		return entry{path.Base(at), int64(len(text)), false}, nil
 	}
 	return nil, &fs.PathError{Op: "stat", Path: name, Err: fs.ErrNotExist}
@@ -199,12 +199,12 @@ func (g *Guest) access(ctx context.Context, name string, _ interp.AccessMode) er
 
 func (g *Guest) readDir(ctx context.Context, name string) ([]fs.DirEntry, error) {
 	at := absolute(ctx, name)
-	if !g.root.isDir(at) {
+	if !g.isDir(at) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 	}
 	var out []fs.DirEntry
-	for _, base := range g.root.list(at) {
-		text, file := g.root.read(path.Join(at, base))
+	for _, base := range g.list(at) {
+		text, file := g.read(path.Join(at, base))
 		out = append(out, fs.FileInfoToDirEntry(entry{base, int64(len(text)), !file}))
 	}
 	return out, nil

@@ -45,7 +45,7 @@ func (g *Guest) file(w http.ResponseWriter, r *http.Request) {
 	if at == webRoot {
 		at = webRoot + "/index.html"
 	}
-	content, ok := g.root.read(at)
+	content, ok := g.read(at)
 	switch {
 	case ok && strings.HasSuffix(at, ".html"):
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")

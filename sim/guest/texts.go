@@ -21,7 +21,7 @@ func cat(_ context.Context, c *call) int {
 			io.Copy(c.out, c.in)
 			continue
 		}
-		text, ok := c.guest.root.read(c.at(name))
+		text, ok := c.guest.read(c.at(name))
 		if name == "/etc/motd" && c.guest.spoilt("message") {
 			text, ok = "", true
 		}
@@ -40,7 +40,7 @@ func (c *call) input(name string) (string, bool) {
 		raw, _ := io.ReadAll(io.LimitReader(c.in, mostFile))
 		return string(raw), true
 	}
-	return c.guest.root.read(c.at(name))
+	return c.guest.read(c.at(name))
 }
 
 func grep(_ context.Context, c *call) int {
@@ -120,14 +120,14 @@ func mkdir(_ context.Context, c *call) int {
 		at := c.at(name)
 		if parents {
 			for _, dir := range above(at) {
-				c.guest.root.makeDir(dir)
+				c.guest.makeDir(dir)
 			}
 			continue
 		}
-		if !c.guest.root.isDir(path.Dir(at)) {
+		if !c.guest.isDir(path.Dir(at)) {
 			return c.fail(1, "mkdir: cannot create directory '%s': No such file or directory", name)
 		}
-		if !c.guest.root.makeDir(at) {
+		if !c.guest.makeDir(at) {
 			return c.fail(1, "mkdir: cannot create directory '%s': File exists", name)
 		}
 	}
@@ -147,7 +147,7 @@ func above(at string) []string {
 func remove(_ context.Context, c *call) int {
 	force := slices.ContainsFunc(c.args, func(a string) bool { return strings.HasPrefix(a, "-") && strings.Contains(a, "f") })
 	for _, name := range c.names() {
-		if !c.guest.root.remove(c.at(name)) && !force {
+		if !c.guest.remove(c.at(name)) && !force {
 			return c.fail(1, "rm: cannot remove '%s': No such file or directory", name)
 		}
 	}
@@ -159,14 +159,14 @@ func move(_ context.Context, c *call) int {
 	if len(names) != 2 {
 		return c.fail(1, "mv: two names are needed")
 	}
-	text, ok := c.guest.root.read(c.at(names[0]))
+	text, ok := c.guest.read(c.at(names[0]))
 	if !ok {
 		return c.fail(1, "mv: cannot stat '%s': No such file or directory", names[0])
 	}
-	c.guest.root.change(func(x *content) {
-		x.Files[c.at(names[1])] = text
-		delete(x.Files, c.at(names[0]))
-	})
+	c.guest.write(c.at(names[1]), text)
+	if c.at(names[0]) != c.at(names[1]) {
+		c.guest.remove(c.at(names[0]))
+	}
 	return 0
 }
 
@@ -184,7 +184,7 @@ func place(_ context.Context, c *call) int {
 	if !ok {
 		return c.fail(1, "install: cannot stat '%s': No such file or directory", from)
 	}
-	c.guest.root.write(c.at(to), text)
+	c.guest.write(c.at(to), text)
 	return 0
 }
 
@@ -193,13 +193,13 @@ func ls(_ context.Context, c *call) int {
 	if names := c.names(); len(names) > 0 {
 		at = c.at(names[0])
 	}
-	if _, file := c.guest.root.read(at); file {
+	if _, file := c.guest.read(at); file {
 		return c.say("%s", c.last())
 	}
-	if !c.guest.root.isDir(at) {
+	if !c.guest.isDir(at) {
 		return c.fail(2, "ls: cannot access '%s': No such file or directory", c.last())
 	}
-	for _, name := range c.guest.root.list(at) {
+	for _, name := range c.guest.list(at) {
 		c.say("%s", name)
 	}
 	return 0
@@ -207,8 +207,8 @@ func ls(_ context.Context, c *call) int {
 
 func touch(_ context.Context, c *call) int {
 	for _, name := range c.names() {
-		if _, there := c.guest.root.read(c.at(name)); !there {
-			c.guest.root.write(c.at(name), "")
+		if _, there := c.guest.read(c.at(name)); !there {
+			c.guest.write(c.at(name), "")
 		}
 	}
 	return 0
@@ -219,10 +219,10 @@ func tee(_ context.Context, c *call) int {
 	for _, name := range c.names() {
 		text := string(raw)
 		if slices.Contains(c.args, "-a") {
-			before, _ := c.guest.root.read(c.at(name))
+			before, _ := c.guest.read(c.at(name))
 			text = before + text
 		}
-		c.guest.root.write(c.at(name), text)
+		c.guest.write(c.at(name), text)
 	}
 	c.out.Write(raw)
 	return 0

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"undersail/sim/database"
+	"undersail/sim/guest"
 	"undersail/sim/world"
 )
 
@@ -118,12 +119,12 @@ func (c *Cloud) openDatabase(id, account string) {
 	if err != nil {
 		return
 	}
-	c.fabric.Offer(id, str(subnet.Properties["network_id"]), at, func(source netip.Addr, port int) (net.Conn, error) {
+	c.fabric.Offer(id, guest.Offer{Network: str(subnet.Properties["network_id"]), At: []netip.Addr{at}, Dial: func(source netip.Addr, port int) (net.Conn, error) {
 		if port != 5432 || !c.lets(account, id, source, port) {
 			return nil, fmt.Errorf("timed out")
 		}
 		return c.databases.Dial(id)
-	})
+	}})
 	c.mu.Lock()
 	c.opened[id] = x.Generation
 	c.mu.Unlock()

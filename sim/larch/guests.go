@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,7 +37,7 @@ func (c *Cloud) resume() {
 	c.world.Update(func(tx *world.Tx) error {
 		c.pools.Store(len(tx.All(func(x *world.Resource) bool { return x.Kind == "pools" })) > 0)
 		machines = tx.All(func(x *world.Resource) bool {
-			return x.Kind == "instances" || x.Kind == "databases" || x.Kind == "private-clouds"
+			return slices.Contains([]string{"instances", "databases", "private-clouds", "file-shares"}, x.Kind)
 		})
 		return nil
 	})
@@ -69,6 +70,8 @@ func (c *Cloud) plan(x *world.Resource) {
 			at = x.ChangedAt
 		}
 		time.AfterFunc(time.Until(at), func() { c.openDatabase(x.ID, x.Account) })
+	case "file-shares":
+		c.planShare(x)
 	case "private-clouds":
 		time.AfterFunc(time.Until(x.ReadyAt), func() { c.openPrivateCloud(x.ID, x.Account) })
 	case "firewalls":
@@ -318,7 +321,7 @@ func disksOf(tx *world.Tx, x *world.Resource) []guest.Disk {
 	for _, item := range disks {
 		d, _ := item.(map[string]any)
 		if disk := tx.ByID(x.Account, str(d["disk_id"])); disk != nil {
-			out = append(out, guest.Disk{ID: disk.ID, Bytes: number(disk.Properties["gib"]) << 30, Mount: str(d["mount"]), Format: str(d["format"])})
+			out = append(out, guest.Disk{ID: disk.ID, Bytes: number(disk.Properties["gib"]) << 30, Mount: str(d["mount"]), Format: str(d["format"]), Optional: d["optional"] == true})
 		}
 	}
 	return out

@@ -50,6 +50,7 @@ func init() {
 			[]string{"size", "image", "subnet_ids", "least", "most", "members", "heal", "idle_seconds", "firewall_ids", "key_id", "role_id", "user_data"}, (*making).pool},
 		{"database", "databases", "dbs", []string{"engine", "size", "gib", "subnet_ids", "firewall_ids", "accounts", "encrypted", "keep_copies_seconds"}, []string{"size", "gib", "firewall_ids", "accounts", "keep_copies_seconds"}, (*making).database},
 		{"private_cloud", "private-clouds", "pvc", []string{"network_id", "ranges", "layout", "family", "protection", "password"}, []string{"layout", "protection", "password"}, (*making).privateCloud},
+		{"file_share", "file-shares", "shf", []string{"gib", "subnet_ids", "firewall_ids", "encrypted"}, []string{"gib", "subnet_ids", "firewall_ids"}, (*making).share},
 		{"bucket", "buckets", "bkt", []string{"global_name", "versions", "keep_seconds", "encrypted", "objects"}, []string{"versions", "keep_seconds", "encrypted", "objects"}, (*making).bucket},
 		{"name_zone", "name-zones", "zon", []string{"domain", "network_id"}, nil, (*making).nameZone},
 		{"name_record", "name-records", "rec", []string{"zone_id", "name", "type", "values", "ttl"}, []string{"values", "ttl"}, (*making).nameRecord},

@@ -144,12 +144,12 @@ func (c *Cloud) openPrivateCloud(id, account string) {
 	listener := guest.NewListener(at, 443)
 	server := &http.Server{Handler: c.management(id, account), ReadHeaderTimeout: 10 * time.Second}
 	go server.Serve(tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate(x, at)}, MinVersion: tls.VersionTLS12}))
-	c.fabric.Offer(id, str(x.Properties["network_id"]), at, func(_ netip.Addr, port int) (net.Conn, error) {
+	c.fabric.Offer(id, guest.Offer{Network: str(x.Properties["network_id"]), At: []netip.Addr{at}, Dial: func(_ netip.Addr, port int) (net.Conn, error) {
 		if port != 443 {
 			return nil, fmt.Errorf("connection refused")
 		}
 		return listener.Dial()
-	})
+	}})
 }
 
 // management is the page of a private cloud: its administrator signs in.

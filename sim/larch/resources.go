@@ -278,7 +278,7 @@ func (c *Cloud) removed(x *world.Resource) {
 	switch x.Kind {
 	case "databases":
 		c.closeDatabase(x.ID)
-	case "private-clouds":
+	case "private-clouds", "file-shares":
 		c.fabric.Withdraw(x.ID)
 	}
 	c.fabric.Halt(x.ID)
@@ -344,6 +344,8 @@ func (c *Cloud) draws(x *world.Resource) map[string]int64 {
 		return map[string]int64{"hosts": layoutHosts(x)}
 	case "pools":
 		return map[string]int64{"pools": 1} // its members count for themselves
+	case "file-shares":
+		return map[string]int64{"file_shares": 1}
 	case "buckets":
 		return map[string]int64{"buckets": 1}
 	case "disks":

@@ -328,7 +328,7 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 	}
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	return writeJSON(w, 200, map[string]any{"seen_from": host, "currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
-		"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "engines": c.market.Engines, "database_gib_hour": c.market.DatabaseGiBHour * c.market.Regions[region].Factor, "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas})
+		"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "engines": c.market.Engines, "database_gib_hour": c.market.DatabaseGiBHour * c.market.Regions[region].Factor, "share_gib_hour": c.market.ShareGiBHour * c.market.Regions[region].Factor, "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas})
 }
 
 func licences(i market.Image) []map[string]any {
@@ -439,6 +439,8 @@ func (c *Cloud) document(x *world.Resource) map[string]any {
 	switch x.Kind {
 	case "databases":
 		phase = c.databaseTells(x, phase, attributes)
+	case "file-shares":
+		c.shareTells(x, phase, attributes)
 	case "private-clouds":
 		attributes["hosts"] = c.hostsIn(x)
 	}

@@ -31,6 +31,7 @@ type Market struct {
 	// Engines are those of databases, whose storage costs so much for a GiB and hour.
 	Engines         []string           `yaml:"engines"`
 	DatabaseGiBHour float64            `yaml:"database_gib_hour"`
+	ShareGiBHour    float64            `yaml:"share_gib_hour"` // of a shared file system
 	Families        []Family           `yaml:"families"`
 	Withdrawn       []string           `yaml:"withdrawn"`
 	DiskTypes       []DiskType         `yaml:"disk_types"`

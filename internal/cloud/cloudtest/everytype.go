@@ -27,6 +27,7 @@ var every = []struct {
 	{"pool", map[string]any{"size": "plain-1", "image": "debian-12", "subnets": []any{"=subnet"}, "least": int64(0), "most": int64(3)}, map[string]any{"most": int64(4)}, []string{"count", "addresses"}},
 	{"database", map[string]any{"engine": "postgresql-16", "size": "plain-1", "storage": "20GiB", "subnets": []any{"=subnet"}, "users": []any{map[string]any{"name": "reader", "password": "Not-a-secret-12", "rights": "read"}}},
 		map[string]any{"storage": "30GiB"}, []string{"host", "port", "database", "standby"}},
+	{"shared_files", map[string]any{"size": "100GiB", "subnets": []any{"=subnet"}, "encrypted": true}, map[string]any{"size": "120GiB"}, []string{"address", "addresses", "path", "places"}},
 	{"private_cloud", map[string]any{"network": "=network", "family": "plain", "password": "Not-a-secret-12", "layout": []any{map[string]any{"zone": "north-fell-a", "hosts": int64(3)}},
 		"ranges": map[string]any{"management": "10.70.0.0/24", "moves": "10.70.1.0/24", "storage": "10.70.2.0/24", "uplink": "10.70.3.0/24"}}, nil, []string{"console", "hosts"}},
 }

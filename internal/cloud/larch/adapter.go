@@ -225,7 +225,7 @@ func live(r report, region string) cloud.Live {
 			if n, ok := v.(float64); ok {
 				l.Attributes["memory"] = resource.FormatData(int64(n) << 30)
 			}
-		case "vcpus", "version", "count", "hosts", "port":
+		case "vcpus", "version", "count", "hosts", "port", "places":
 			if n, ok := v.(float64); ok {
 				l.Attributes[name] = int64(n)
 			}

@@ -31,6 +31,7 @@ var mappings = map[string]mapping{
 	"database":      {"databases", map[string]string{"storage": "gib", "subnets": "subnet_ids", "firewalls": "firewall_ids", "users": "accounts", "keep_copies": "keep_copies_seconds"}},
 	"private_cloud": {"private-clouds", map[string]string{"network": "network_id"}},
 	"host":          {"hosts", nil},
+	"shared_files":  {"file-shares", map[string]string{"size": "gib", "subnets": "subnet_ids", "firewalls": "firewall_ids"}},
 	"bucket":        {"buckets", map[string]string{"label": "global_name", "keep_for": "keep_seconds", "files": "objects"}},
 	"name_zone":     {"name-zones", map[string]string{"network": "network_id"}},
 	"name_record":   {"name-records", map[string]string{"zone": "zone_id", "label": "name", "kind": "type", "keep_for": "ttl"}},
@@ -39,10 +40,11 @@ var mappings = map[string]mapping{
 
 // limits are what Larch takes of values: IPv4 ranges of some lengths, whole GiB.
 var limits = map[string]offer.Limit{
-	"network.range":    {Shortest: 8, Longest: 29, IPv4: true},
-	"subnet.range":     {Shortest: 8, Longest: 29, IPv4: true},
-	"disk.size":        {Step: 1 << 30},
-	"database.storage": {Step: 1 << 30},
+	"network.range":     {Shortest: 8, Longest: 29, IPv4: true},
+	"subnet.range":      {Shortest: 8, Longest: 29, IPv4: true},
+	"disk.size":         {Step: 1 << 30},
+	"database.storage":  {Step: 1 << 30},
+	"shared_files.size": {Step: 1 << 30},
 }
 
 // neutralNames turns Larch's property names back, for error messages.
@@ -195,7 +197,7 @@ func attachments(v any) any {
 	for _, item := range disks {
 		d, _ := item.(map[string]any)
 		disk := map[string]any{"disk_id": d["disk"]}
-		for _, key := range []string{"mount", "format"} {
+		for _, key := range []string{"mount", "format", "optional"} {
 			if x, ok := d[key]; ok {
 				disk[key] = x
 			}

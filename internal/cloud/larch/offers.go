@@ -39,6 +39,7 @@ type sold struct {
 	} `json:"hosts"`
 	Engines         []string               `json:"engines"`
 	DatabaseGiBHour float64                `json:"database_gib_hour"`
+	ShareGiBHour    float64                `json:"share_gib_hour"`
 	SeenFrom        string                 `json:"seen_from"`
 	Features        map[string]string      `json:"features"`
 	Off             []string               `json:"features_off"`
@@ -61,7 +62,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 		h.Host.MemoryBytes = h.MemoryGiB << 30
 		o.Hosts = append(o.Hosts, h.Host)
 	}
-	o.Engines, o.DatabaseGiBHour = m.Engines, m.DatabaseGiBHour
+	o.Engines, o.DatabaseGiBHour, o.SharedGiBHour = m.Engines, m.DatabaseGiBHour, m.ShareGiBHour
 	for _, d := range m.DiskClasses {
 		d.DiskType.Name, d.DiskType.MinBytes, d.DiskType.MaxBytes = d.Class, d.MinGiB<<30, d.MaxGiB<<30
 		o.DiskTypes = append(o.DiskTypes, d.DiskType)

@@ -44,7 +44,7 @@ func Total(r *render.Rendering, offers offer.Everywhere) Totals {
 		case "database":
 			count = 1
 			storage, _ = res.Want["storage"].(string)
-		case "disk":
+		case "disk", "shared_files":
 			storage, _ = res.Want["size"].(string)
 		}
 		if bytes, err := resource.ParseData(storage); err == nil {

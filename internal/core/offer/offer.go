@@ -60,6 +60,8 @@ type Offers struct {
 	// Engines are those of managed databases, whose storage costs so much for a GiB and hour.
 	Engines         []string `json:"engines,omitempty"`
 	DatabaseGiBHour float64  `json:"database_gib_hour,omitempty"`
+	// SharedGiBHour is what a GiB of shared files costs for an hour.
+	SharedGiBHour float64 `json:"shared_gib_hour,omitempty"`
 	// SeenFrom is the address at which the cloud sees this service, where it tells.
 	SeenFrom string `json:"seen_from,omitempty"`
 	// Subnets and KeyPairs are those that are there, whoever made them.
@@ -354,6 +356,9 @@ var amounts = map[string]func(o *Offers, item, amount string) (n float64, sold b
 	},
 	"database": func(o *Offers, _, amount string) (float64, bool) {
 		return o.DatabaseGiBHour, amount == "gib_hour" && o.DatabaseGiBHour > 0
+	},
+	"shared_files": func(o *Offers, _, amount string) (float64, bool) {
+		return o.SharedGiBHour, amount == "gib_hour" && o.SharedGiBHour > 0
 	},
 	"address": func(o *Offers, _, amount string) (float64, bool) {
 		return o.AddressHour, amount == "hour" && o.AddressHour > 0

@@ -4,6 +4,7 @@ var attachedDisk = object("attached_disk",
 	Property{Name: "disk", About: "Id of the disk.", Shape: text(), Required: true, Refers: "disk"},
 	Property{Name: "mount", About: "Where the guest mounts it.", Shape: text()},
 	Property{Name: "format", About: "File system made on an empty disk.", Shape: text("ext4", "xfs")},
+	Property{Name: "optional", About: "Whether the machine also starts when the disk is lost; without it, it waits for the disk.", Shape: kind(Boolean)},
 ).by("disk")
 
 var networkCard = object("network_card",
