@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
+	"undersail/internal/service"
 )
 
 // TestConsole goes the whole way in a browser: sign in, read a proposal, accept
@@ -123,6 +125,7 @@ func TestConsoleAsksForConsentsByName(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "240")
 	b.must(0, "apply", b.propose("shelf", file(t, "shelf.sail.yaml", shelf)), "--watch")
+	var list []service.Kept
 	p := b.browse()
 	p.signIn(b.password)
 	p.open("/stacks/shelf")
@@ -146,8 +149,26 @@ func TestConsoleAsksForConsentsByName(t *testing.T) {
 	p.sees("kept, and still paid for: charts")
 	p.open("/stacks")
 	p.sees("Kept", "shelf/charts", "20GiB")
+	p.press("Give to a stack")
+	p.fill("stack", "Reef")
+	p.press("Give it")
+	p.sees("is no place to move to")
+	p.press("Cancel")
+	p.press("Give to a stack")
+	p.fill("stack", "reef")
+	p.press("Give it")
+	p.sees("reef/charts")
+	if r := b.must(0, "kept", "move", "reef/charts", "reef/maps"); !strings.Contains(r.out, "takes it over as its resource maps\nnext: undersail propose reef") {
+		t.Error(r.out)
+	}
+	b.into(&list, "kept")
+	if len(list) != 1 || list[0].Stack != "reef" || list[0].Resource != "maps" {
+		t.Errorf("kept are %+v", list)
+	}
+	p.open("/stacks")
+	p.sees("reef/maps")
 	p.press("Propose to remove")
-	p.sees("charts (disk of 20GiB)")
+	p.sees("maps (disk of 20GiB)")
 	p.do(chromedp.Click(chromedp.CSS(`input[name="lose-data"]`)))
 	p.sees("1 of 1 agreed")
 	p.press("Accept and remove for good")

@@ -139,6 +139,11 @@ func (h *handlers) ListKept(ctx context.Context, _ contract.ListKeptRequestObjec
 	return contract.ListKept200JSONResponse(list), err
 }
 
+func (h *handlers) MoveKept(ctx context.Context, r contract.MoveKeptRequestObject) (contract.MoveKeptResponseObject, error) {
+	k, err := h.service.MoveKept(ctx, userOf(ctx), r.Body.Name, r.Body.To)
+	return contract.MoveKept200JSONResponse(k), err
+}
+
 func (h *handlers) DiscardKept(ctx context.Context, r contract.DiscardKeptRequestObject) (contract.DiscardKeptResponseObject, error) {
 	p, err := h.service.Discard(ctx, userOf(ctx), r.Body.Name)
 	return contract.DiscardKept201JSONResponse(p), err
@@ -222,7 +227,7 @@ func (h *handlers) ContinueStack(ctx context.Context, r contract.ContinueStackRe
 }
 
 func (h *handlers) RetireStack(ctx context.Context, r contract.RetireStackRequestObject) (contract.RetireStackResponseObject, error) {
-	p, err := h.service.Retire(ctx, userOf(ctx), r.Name)
+	p, err := h.service.Retire(ctx, userOf(ctx), r.Name, or(r.Params.Keep, nil)...)
 	return contract.RetireStack201JSONResponse(p), err
 }
 

@@ -14,7 +14,7 @@ import (
 
 func (a *app) keptCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "kept", Short: "List what outlived its stack on purpose, with what it costs", Args: cobra.NoArgs,
-		Long: "List what outlived its stack on purpose, with what it costs. A stack takes one over that has its\nstack's and its resource's name; every other one uses it with `find`.", Example: "  undersail kept\n  undersail kept remove readings/store --yes --agree lose-data --watch",
+		Long: "List what outlived its stack on purpose, with what it costs. A stack takes one over that has its\nstack's and its resource's name, or to which it is moved; every other one uses it with `find`.", Example: "  undersail kept\n  undersail kept remove readings/store --yes --agree lose-data --watch",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -27,7 +27,28 @@ func (a *app) keptCommand() *cobra.Command {
 			return a.print(cmd, list, func(w io.Writer) { printKept(w, list) })
 		}}
 	a.outputFlag(cmd)
-	cmd.AddCommand(a.discardCommand())
+	cmd.AddCommand(a.discardCommand(), a.moveKeptCommand())
+	return cmd
+}
+
+func (a *app) moveKeptCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "move STACK/RESOURCE|ID STACK/RESOURCE", Short: "Give something kept to another stack, which takes it over as it is", Args: cobra.ExactArgs(2),
+		Long:    "Give something kept to another stack, under the name that the resource has in the template there.\nThe next proposal for that stack takes it over: nothing of it is made anew.",
+		Example: "  undersail propose readings --template readings@2.0.0 --keep store      # it leaves the one stack and stays\n  undersail kept move readings/store archive/store\n  undersail propose archive                                              # and comes to the other",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			k, err := decode[service.Kept](c.MoveKept(cmd.Context(), contract.Move{Name: args[0], To: args[1]}))
+			if err != nil {
+				return err
+			}
+			return a.print(cmd, k, func(w io.Writer) {
+				fmt.Fprintf(w, "%s (%s %s) is kept for stack %s, which takes it over as its resource %s\nnext: undersail propose %s\n", args[0], k.Type, k.ID, k.Stack, k.Resource, k.Stack)
+			})
+		}}
+	a.outputFlag(cmd)
 	return cmd
 }
 
@@ -46,7 +67,7 @@ func printKept(w io.Writer, list []service.Kept) {
 	for currency, cost := range month {
 		fmt.Fprintf(w, "\nall together about %.0f %s a month\n", cost, currency)
 	}
-	fmt.Fprintf(w, "next: propose a stack of the same name to take one over, or undersail kept remove STACK/RESOURCE\n")
+	fmt.Fprintf(w, "next: propose a stack of the same name to take one over, undersail kept move STACK/RESOURCE OTHER/RESOURCE, or undersail kept remove STACK/RESOURCE\n")
 }
 
 func (a *app) discardCommand() *cobra.Command {

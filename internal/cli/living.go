@@ -221,17 +221,24 @@ func printVerification(w io.Writer, v service.Verification) {
 
 func (a *app) retireCommand() *cobra.Command {
 	var d atOnce
-	cmd := &cobra.Command{Use: "retire STACK", Short: "Propose the removal of a whole stack, dependents first", Args: cobra.ExactArgs(1), Example: "  undersail retire warning-site\n  undersail retire readings-archive --yes --agree lose-data --watch",
+	var keep []string
+	cmd := &cobra.Command{Use: "retire STACK", Short: "Propose the removal of a whole stack, dependents first", Args: cobra.ExactArgs(1), Example: "  undersail retire warning-site\n  undersail retire readings-archive --yes --agree lose-data --watch\n  undersail retire readings-archive --keep store",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			p, err := decode[service.Proposal](c.RetireStack(cmd.Context(), args[0]))
+			p, err := decode[service.Proposal](c.RetireStack(cmd.Context(), args[0], &contract.RetireStackParams{Keep: &keep}))
 			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
 	a.atOnceFlags(cmd, &d)
+	keepFlag(cmd, &keep)
 	return cmd
+}
+
+// keepFlag names what stays in the cloud.
+func keepFlag(cmd *cobra.Command, keep *[]string) {
+	cmd.Flags().StringArrayVar(keep, "keep", nil, "resource that stays in the cloud when it leaves the stack, with what it comes after; see undersail kept")
 }
 
 func (a *app) eventsCommand() *cobra.Command {

@@ -55,6 +55,8 @@ type Document struct {
 	Basis int64 `json:"basis"`
 	// Discards is the token of the kept resource that is removed for good.
 	Discards string `json:"discards,omitempty"`
+	// Keep names what stays in the cloud although it leaves the stack.
+	Keep []string `json:"keep,omitempty"`
 }
 
 // Everywhere gives the offers that the proposal was made with.

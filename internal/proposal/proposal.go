@@ -46,6 +46,9 @@ type Facts struct {
 	Durations  Durations
 	Basis      int64
 	Discards   string // the token of a kept resource that is removed for good
+	// Keep names what stays in the cloud when it leaves the stack, whatever its template
+	// said of that.
+	Keep []string
 	// Read are findings of whoever read the facts.
 	Read []render.Finding
 	// Stop, when set, tells that nobody waits for the result any more.
@@ -84,6 +87,7 @@ type Judged struct {
 // Render computes the rendering and its changes.
 func (f Facts) Render() Changed {
 	plan := change.Compute(f.request(), f.Recorded)
+	plan.Findings = append(plan.Findings, f.staying(plan.Changes)...)
 	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
 }
 
@@ -130,8 +134,26 @@ func (c Changed) reported() func(r render.Resource) map[string]any {
 // Remove computes the removal of everything recorded.
 func (f Facts) Remove() Changed {
 	changes, findings := change.Retire(f.Recorded)
-	plan := change.Plan{Changes: changes, Findings: findings}
+	plan := change.Plan{Changes: changes, Findings: append(findings, f.staying(changes)...)}
 	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
+}
+
+// staying finds what was named to be kept and does not leave.
+func (f Facts) staying(changes []change.Change) (findings []render.Finding) {
+	for _, name := range f.Keep {
+		there := slices.ContainsFunc(f.Recorded, func(r change.Recorded) bool { return r.Name == name && r.Kept == "" })
+		leaves := slices.ContainsFunc(changes, func(c change.Change) bool {
+			return c.Resource == name && (c.Change == change.Keep || c.Keeps) || c.Was == name && c.Keeps
+		})
+		switch {
+		case !there:
+			findings = append(findings, render.Finding{Severity: lang.Error, Code: "keep", Place: name, Message: fmt.Sprintf("%s is to be kept, and the stack has none", name), Remedy: "list them with: undersail stacks " + f.Stack.Name})
+		case !leaves:
+			findings = append(findings, render.Finding{Severity: lang.Error, Code: "keep", Place: name, Message: fmt.Sprintf("%s is to be kept, and does not leave the stack", name),
+				Remedy: "take it out of the template, or let the template `find` it"})
+		}
+	}
+	return findings
 }
 
 // Judge finds what speaks against the changes, what has to be agreed to, what they
@@ -228,7 +250,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, NewUses: j.NewUses}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, NewUses: j.NewUses}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

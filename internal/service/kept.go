@@ -2,7 +2,10 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,9 +42,13 @@ func (s *Service) Kept(ctx context.Context) ([]Kept, error) {
 	}
 	out := make([]Kept, len(list))
 	for i, k := range list {
-		out[i] = Kept{Stack: k.Stack, Resource: k.Name, Type: k.Type, ID: keptID(k), Account: k.Account, Region: k.Region, Want: k.Want, Hour: k.Hour, Month: k.Hour * price.HoursPerMonth, Currency: k.Currency, KeptAt: k.KeptAt}
+		out[i] = shownKept(k)
 	}
 	return out, nil
+}
+
+func shownKept(k store.Kept) Kept {
+	return Kept{Stack: k.Stack, Resource: k.Name, Type: k.Type, ID: keptID(k), Account: k.Account, Region: k.Region, Want: k.Want, Hour: k.Hour, Month: k.Hour * price.HoursPerMonth, Currency: k.Currency, KeptAt: k.KeptAt}
 }
 
 func keptID(k store.Kept) string {
@@ -94,6 +101,51 @@ func (s *Service) findKept(ctx context.Context, name string) (store.Kept, error)
 	}
 	return store.Kept{}, refuse(Invalid, "give the id of one: "+strings.Join(ids, ", "), "%d kept resources are called %s", len(found), name)
 }
+
+// MoveKept gives something kept to another stack, which takes it over at its next
+// proposal without making anything anew: under the name that the resource has in the
+// template of that stack, as STACK/RESOURCE.
+func (s *Service) MoveKept(ctx context.Context, u User, name, to string) (Kept, error) {
+	if err := u.must("operate"); err != nil {
+		return Kept{}, err
+	}
+	stack, resource, ok := strings.Cut(to, "/")
+	if !ok || !stackPattern.MatchString(stack) || len(stack) > 40 || !memberPattern.MatchString(resource) {
+		return Kept{}, refuse(Invalid, "name the stack and its resource, such as archive/readings", "%q is no place to move to", to)
+	}
+	k, err := s.findKept(ctx, name)
+	if err != nil {
+		return Kept{}, err
+	}
+	other, err := s.store.StackByName(ctx, stack)
+	switch {
+	case errors.Is(err, store.ErrNotFound): // it will be made
+	case err != nil:
+		return Kept{}, err
+	case other.Account != k.Account:
+		return Kept{}, refuse(Conflict, "move it to a stack of account "+k.Account, "stack %s is in account %s, and %s/%s in %s", stack, other.Account, k.Stack, k.Name, k.Account)
+	default:
+		rows, err := s.store.Resources(ctx, other.ID)
+		if err != nil {
+			return Kept{}, err
+		}
+		if slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Name == resource }) {
+			return Kept{}, refuse(Conflict, "choose another name, or take that one out of the stack first", "stack %s has a resource %s already", stack, resource)
+		}
+	}
+	if err := s.store.MoveKept(ctx, k.Token, stack, resource); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return Kept{}, refuse(Conflict, "list what is kept with: undersail kept", "%s/%s is not kept any more", k.Stack, k.Name)
+		}
+		return Kept{}, err
+	}
+	s.done(ctx, u, "move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": keptID(k)})
+	k.Stack, k.Name = stack, resource
+	return shownKept(k), nil
+}
+
+// memberPattern is the name of a resource or of a member of a repeated one.
+var memberPattern = regexp.MustCompile(`^[a-z][a-z0-9_.]{0,60}(\[[^\x00-\x1f\]]{1,100}\])?$`)
 
 // discarding works out the removal of one kept resource. It belongs to no stack any
 // more; the proposal and its run are those of the stack that it was of.

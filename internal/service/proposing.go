@@ -37,6 +37,8 @@ type NewProposal struct {
 	Region  string            `json:"region,omitempty"`
 	Inputs  map[string]any    `json:"inputs,omitempty"`
 	Secrets map[string]string `json:"secrets,omitempty"`
+	// Keep names resources that stay in the cloud when they leave the stack.
+	Keep []string `json:"keep,omitempty"`
 
 	// unnamed says that the stack has no name yet, and is none that is there.
 	unnamed bool

@@ -149,7 +149,7 @@ func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d proposal.Do
 // again takes what a proposal was made from through the stages once more.
 func (s *Service) again(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
 	var none proposal.Judged
-	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks}}
+	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks, Keep: d.Keep}}
 	var err error
 	if r.stack, err = s.store.Stack(ctx, p.StackID); err != nil {
 		return r, none, err
@@ -270,7 +270,7 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 }
 
 // Retire proposes the removal of a whole stack.
-func (s *Service) Retire(ctx context.Context, u User, stack string) (Proposal, error) {
+func (s *Service) Retire(ctx context.Context, u User, stack string, keep ...string) (Proposal, error) {
 	if err := u.must("operate"); err != nil {
 		return Proposal{}, err
 	}
@@ -281,7 +281,7 @@ func (s *Service) Retire(ctx context.Context, u User, stack string) (Proposal, e
 	if err := s.readByOthers(ctx, stack); err != nil {
 		return Proposal{}, err
 	}
-	r := &reading{stack: st}
+	r := &reading{stack: st, Facts: proposal.Facts{Keep: keep}}
 	if r.Basis, err = s.basis(ctx, st.ID); err != nil {
 		return Proposal{}, err
 	}

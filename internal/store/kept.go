@@ -66,5 +66,15 @@ func (w *Write) KeepResource(stackID, name, token string) {
 	w.queue("DELETE FROM resources WHERE stack_id = $1 AND name = $2 AND token = $3", stackID, name, token)
 }
 
+// MoveKept gives a kept resource another stack and name; ErrNotFound where it is kept no
+// more.
+func (s *Store) MoveKept(ctx context.Context, token, stack, name string) error {
+	tag, err := s.Pool.Exec(ctx, "UPDATE kept SET stack = $2, name = $3 WHERE token = $1", token, stack, name)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrNotFound
+	}
+	return classify(err)
+}
+
 // ForgetKept forgets a kept resource that is gone.
 func (w *Write) ForgetKept(token string) { w.queue("DELETE FROM kept WHERE token = $1", token) }

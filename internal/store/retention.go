@@ -30,7 +30,9 @@ func (s *Store) Forget(ctx context.Context, r Retention) (int64, error) {
 		{"tokens", r.Tokens, "DELETE FROM tokens WHERE hash IN (SELECT hash FROM tokens WHERE expires_at < now() - $1::interval LIMIT $2)"},
 		{"proposals", r.Proposals, `DELETE FROM proposals WHERE id IN (SELECT p.id FROM proposals p WHERE p.created_at < now() - $1::interval AND p.expires_at < now()
 			AND NOT EXISTS (SELECT FROM runs u WHERE u.proposal_id = p.id) LIMIT $2)`},
-		{"secrets", r.Secrets, `DELETE FROM secrets WHERE reference IN (SELECT x.reference FROM secrets x JOIN stacks k ON k.id = x.stack_id WHERE k.retired_at < now() - $1::interval LIMIT $2)`},
+		{"secrets", r.Secrets, `DELETE FROM secrets WHERE reference IN (SELECT x.reference FROM secrets x JOIN stacks k ON k.id = x.stack_id WHERE k.retired_at < now() - $1::interval
+			AND NOT EXISTS (SELECT FROM kept h WHERE h.attributes ->> 'private_key' = x.reference)
+			AND NOT EXISTS (SELECT FROM stacks o, jsonb_each_text(o.secrets) u WHERE o.retired_at IS NULL AND u.value = x.reference) LIMIT $2)`},
 		{"idempotency keys", 24 * time.Hour, "DELETE FROM idempotency WHERE (user_name, key) IN (SELECT user_name, key FROM idempotency WHERE created_at < now() - $1::interval LIMIT $2)"},
 		{"connections", 24 * time.Hour, "DELETE FROM connections WHERE id IN (SELECT id FROM connections WHERE ends_at < now() - $1::interval LIMIT $2)"},
 		{"drafts", 30 * 24 * time.Hour, "DELETE FROM drafts WHERE id IN (SELECT id FROM drafts WHERE changed_at < now() - $1::interval LIMIT $2)"},

@@ -1318,6 +1318,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kept/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give something kept to another stack, which takes it over at its next proposal */
+        post: operations["moveKept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stacks/{name}/retire": {
         parameters: {
             query?: never;
@@ -1439,6 +1456,12 @@ export interface components {
         Discard: {
             /** @description Id of the kept resource */
             name: string;
+        };
+        Move: {
+            /** @description Id of the kept resource */
+            name: string;
+            /** @description The stack and the name of the resource there */
+            to: string;
         };
         TemplateText: {
             file: string;
@@ -2587,6 +2610,8 @@ export interface components {
             secrets?: {
                 [key: string]: string;
             };
+            /** @description Resources that stay in the cloud when they leave the stack */
+            keep?: string[];
         };
         NewAccount: {
             name: string;
@@ -5109,9 +5134,37 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    retireStack: {
+    moveKept: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            /** @description What is kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retireStack: {
+        parameters: {
+            query?: {
+                /** @description Resources that stay in the cloud */
+                keep?: string[];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["StackName"];

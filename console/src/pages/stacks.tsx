@@ -1,7 +1,8 @@
-import { useMutation } from '@tanstack/react-query'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Link, useNavigate } from 'react-router'
 import { api, unwrap } from '../api/client'
 import { useKept, useStacks } from '../api/queries'
+import { Field, PanelForm } from '../parts/form'
 import { State, toneColor } from '../parts/state'
 import { Button, Empty, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { useNow } from '../parts/now'
@@ -94,12 +95,29 @@ function KeptSheet() {
                 <td className="max-md:hidden text-ink-2">{k.account}, {k.region}</td>
                 <td className="max-md:hidden text-ink-2">{moment(k.kept_at)}</td>
                 <td className="text-right">{money(k.hour, k.currency)}</td>
-                <td className="text-right"><Button onClick={() => discard.mutate(k.id)} disabled={discard.isPending}>Propose to remove</Button></td>
+                <td className="space-x-2 text-right whitespace-nowrap"><Give id={k.id} stack={k.stack} resource={k.resource} /><Button onClick={() => discard.mutate(k.id)} disabled={discard.isPending}>Propose to remove</Button></td>
               </tr>
             ))}
           </tbody>
         </table>
       </Sheet>
     </div>
+  )
+}
+
+/** Gives something kept to another stack, which takes it over at its next proposal. */
+function Give({ id, stack, resource }: { id: string; stack: string; resource: string }) {
+  const known = useQueryClient()
+  const move = useMutation({
+    mutationFn: (to: string) => unwrap(api.POST('/api/v1/kept/move', { body: { name: id, to } })),
+    onSuccess: () => known.invalidateQueries({ queryKey: ['kept'] }),
+  })
+  return (
+    <PanelForm<{ stack: string; resource: string }> title={`Give ${stack}/${resource} to a stack`} trigger="Give to a stack" values={{ stack: '', resource }} submit="Give it" sending={move}
+      about="The next proposal for that stack takes it over as it is; nothing of it is made anew."
+      onSend={(v, close) => move.mutate(`${v.stack.trim()}/${v.resource.trim()}`, { onSuccess: close })}>
+      <Field label="Stack" name="stack" required />
+      <Field label="Resource" name="resource" required note="The name that it has in the template of that stack" />
+    </PanelForm>
   )
 }

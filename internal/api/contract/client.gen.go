@@ -423,6 +423,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
 	DiscardKept(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MoveKeptWithBody Give something kept to another stack, which takes it over at its next proposal
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/kept/move (the `MoveKept` operationId).
+	MoveKeptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveKept Give something kept to another stack, which takes it over at its next proposal
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/kept/move (the `MoveKept` operationId).
+	MoveKept(ctx context.Context, body MoveKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLanguage What a template may say, for completion
 	//
 	// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
@@ -740,7 +754,7 @@ type ClientInterface interface {
 	// RetireStack Propose the removal of a stack
 	//
 	// Corresponds with POST /api/v1/stacks/{name}/retire (the `RetireStack` operationId).
-	RetireStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RetireStack(ctx context.Context, name StackName, params *RetireStackParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStackTemplate The template that a stack was last applied with
 	//
@@ -1697,6 +1711,40 @@ func (c *Client) DiscardKept(ctx context.Context, body DiscardKeptJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// MoveKeptWithBody Give something kept to another stack, which takes it over at its next proposal
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/kept/move (the `MoveKept` operationId).
+func (c *Client) MoveKeptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveKeptRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveKept Give something kept to another stack, which takes it over at its next proposal
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/kept/move (the `MoveKept` operationId).
+func (c *Client) MoveKept(ctx context.Context, body MoveKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveKeptRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLanguage What a template may say, for completion
 //
 // Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
@@ -2554,8 +2602,8 @@ func (c *Client) GetOutputs(ctx context.Context, name StackName, reqEditors ...R
 // RetireStack Propose the removal of a stack
 //
 // Corresponds with POST /api/v1/stacks/{name}/retire (the `RetireStack` operationId).
-func (c *Client) RetireStack(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRetireStackRequest(c.Server, name)
+func (c *Client) RetireStack(ctx context.Context, name StackName, params *RetireStackParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireStackRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4528,6 +4576,46 @@ func NewDiscardKeptRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewMoveKeptRequest calls the generic MoveKept builder with application/json body
+func NewMoveKeptRequest(server string, body MoveKeptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveKeptRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMoveKeptRequestWithBody constructs an http.Request for the MoveKept method, with any body, and a specified content type
+func NewMoveKeptRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/kept/move")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetLanguageRequest constructs an http.Request for the GetLanguage method
 func NewGetLanguageRequest(server string) (*http.Request, error) {
 	var err error
@@ -6308,7 +6396,7 @@ func NewGetOutputsRequest(server string, name StackName) (*http.Request, error) 
 }
 
 // NewRetireStackRequest constructs an http.Request for the RetireStack method
-func NewRetireStackRequest(server string, name StackName) (*http.Request, error) {
+func NewRetireStackRequest(server string, name StackName, params *RetireStackParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6331,6 +6419,33 @@ func NewRetireStackRequest(server string, name StackName) (*http.Request, error)
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Keep != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keep", *params.Keep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -7177,6 +7292,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/kept/discard (the `DiscardKept` operationId).
 	DiscardKeptWithResponse(ctx context.Context, body DiscardKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardKeptResponse, error)
 
+	// MoveKeptWithBodyWithResponse Give something kept to another stack, which takes it over at its next proposal
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/kept/move (the `MoveKept` operationId).
+	MoveKeptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveKeptResponse, error)
+
+	// MoveKeptWithResponse Give something kept to another stack, which takes it over at its next proposal
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/kept/move (the `MoveKept` operationId).
+	MoveKeptWithResponse(ctx context.Context, body MoveKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveKeptResponse, error)
+
 	// GetLanguageWithResponse What a template may say, for completion
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7560,7 +7689,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/stacks/{name}/retire (the `RetireStack` operationId).
-	RetireStackWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*RetireStackResponse, error)
+	RetireStackWithResponse(ctx context.Context, name StackName, params *RetireStackParams, reqEditors ...RequestEditorFn) (*RetireStackResponse, error)
 
 	// GetStackTemplateWithResponse The template that a stack was last applied with
 	//
@@ -9383,6 +9512,54 @@ func (r DiscardKeptResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DiscardKeptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveKeptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Kept
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MoveKeptResponse) GetJSON200() *Kept {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveKeptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveKeptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveKeptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveKeptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveKeptResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12718,6 +12895,32 @@ func (c *ClientWithResponses) DiscardKeptWithResponse(ctx context.Context, body 
 	return ParseDiscardKeptResponse(rsp)
 }
 
+// MoveKeptWithBodyWithResponse Give something kept to another stack, which takes it over at its next proposal
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/kept/move (the `MoveKept` operationId).
+func (c *ClientWithResponses) MoveKeptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveKeptResponse, error) {
+	rsp, err := c.MoveKeptWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveKeptResponse(rsp)
+}
+
+// MoveKeptWithResponse Give something kept to another stack, which takes it over at its next proposal
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/kept/move (the `MoveKept` operationId).
+func (c *ClientWithResponses) MoveKeptWithResponse(ctx context.Context, body MoveKeptJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveKeptResponse, error) {
+	rsp, err := c.MoveKept(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveKeptResponse(rsp)
+}
+
 // GetLanguageWithResponse What a template may say, for completion
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13425,8 +13628,8 @@ func (c *ClientWithResponses) GetOutputsWithResponse(ctx context.Context, name S
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/stacks/{name}/retire (the `RetireStack` operationId).
-func (c *ClientWithResponses) RetireStackWithResponse(ctx context.Context, name StackName, reqEditors ...RequestEditorFn) (*RetireStackResponse, error) {
-	rsp, err := c.RetireStack(ctx, name, reqEditors...)
+func (c *ClientWithResponses) RetireStackWithResponse(ctx context.Context, name StackName, params *RetireStackParams, reqEditors ...RequestEditorFn) (*RetireStackResponse, error) {
+	rsp, err := c.RetireStack(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14799,6 +15002,39 @@ func ParseDiscardKeptResponse(rsp *http.Response) (*DiscardKeptResponse, error) 
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveKeptResponse parses an HTTP response from a MoveKeptWithResponse call
+func ParseMoveKeptResponse(rsp *http.Response) (*MoveKeptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveKeptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Kept
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

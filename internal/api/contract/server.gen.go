@@ -261,6 +261,15 @@ type MonthLimit struct {
 	MostMonth *float64 `json:"most_month,omitempty"`
 }
 
+// Move defines model for Move.
+type Move struct {
+	// Name Id of the kept resource
+	Name string `json:"name"`
+
+	// To The stack and the name of the resource there
+	To string `json:"to"`
+}
+
 // NamedSecret defines model for NamedSecret.
 type NamedSecret = service.Named
 
@@ -586,6 +595,12 @@ type ListStacksParams struct {
 	Limit *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// RetireStackParams defines parameters for RetireStack.
+type RetireStackParams struct {
+	// Keep Resources that stay in the cloud
+	Keep *[]string `form:"keep,omitempty" json:"keep,omitempty"`
+}
+
 // CompareVersionsParams defines parameters for CompareVersions.
 type CompareVersionsParams struct {
 	// From The version before
@@ -642,6 +657,9 @@ type FitTemplateJSONRequestBody = NewProposal
 
 // DiscardKeptJSONRequestBody defines body for DiscardKept for application/json ContentType.
 type DiscardKeptJSONRequestBody = Discard
+
+// MoveKeptJSONRequestBody defines body for MoveKept for application/json ContentType.
+type MoveKeptJSONRequestBody = Move
 
 // ArrangeJSONRequestBody defines body for Arrange for application/json ContentType.
 type ArrangeJSONRequestBody = GraphToDraw
@@ -798,6 +816,9 @@ type ServerInterface interface {
 	// DiscardKept Propose to remove something kept for good
 	// (POST /api/v1/kept/discard)
 	DiscardKept(ctx *echo.Context) error
+	// MoveKept Give something kept to another stack, which takes it over at its next proposal
+	// (POST /api/v1/kept/move)
+	MoveKept(ctx *echo.Context) error
 	// GetLanguage What a template may say, for completion
 	// (GET /api/v1/language)
 	GetLanguage(ctx *echo.Context) error
@@ -929,7 +950,7 @@ type ServerInterface interface {
 	GetOutputs(ctx *echo.Context, name StackName) error
 	// RetireStack Propose the removal of a stack
 	// (POST /api/v1/stacks/{name}/retire)
-	RetireStack(ctx *echo.Context, name StackName) error
+	RetireStack(ctx *echo.Context, name StackName, params RetireStackParams) error
 	// GetStackTemplate The template that a stack was last applied with
 	// (GET /api/v1/stacks/{name}/template)
 	GetStackTemplate(ctx *echo.Context, name StackName) error
@@ -1650,6 +1671,15 @@ func (w *ServerInterfaceWrapper) DiscardKept(ctx *echo.Context) error {
 	return err
 }
 
+// MoveKept converts echo context to params.
+func (w *ServerInterfaceWrapper) MoveKept(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MoveKept(ctx)
+	return err
+}
+
 // GetLanguage converts echo context to params.
 func (w *ServerInterfaceWrapper) GetLanguage(ctx *echo.Context) error {
 	var err error
@@ -2344,8 +2374,17 @@ func (w *ServerInterfaceWrapper) RetireStack(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RetireStackParams
+	// ------------- Optional query parameter "keep" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keep", ctx.QueryParams(), &params.Keep, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter keep: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RetireStack(ctx, name)
+	err = w.Handler.RetireStack(ctx, name, params)
 	return err
 }
 
@@ -2643,6 +2682,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/layout", wrapper.Arrange, options.OperationMiddlewares["arrange"]...)
 	router.GET(options.BaseURL+"/api/v1/kept", wrapper.ListKept, options.OperationMiddlewares["listKept"]...)
 	router.POST(options.BaseURL+"/api/v1/kept/discard", wrapper.DiscardKept, options.OperationMiddlewares["discardKept"]...)
+	router.POST(options.BaseURL+"/api/v1/kept/move", wrapper.MoveKept, options.OperationMiddlewares["moveKept"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/retire", wrapper.RetireStack, options.OperationMiddlewares["retireStack"]...)
 
 }
@@ -4052,6 +4092,45 @@ type DiscardKeptdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DiscardKeptdefaultApplicationProblemPlusJSONResponse) VisitDiscardKeptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveKeptRequestObject struct {
+	Body *MoveKeptJSONRequestBody
+}
+
+type MoveKeptResponseObject interface {
+	VisitMoveKeptResponse(w http.ResponseWriter) error
+}
+
+type MoveKept200JSONResponse Kept
+
+func (response MoveKept200JSONResponse) VisitMoveKeptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveKeptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveKeptdefaultApplicationProblemPlusJSONResponse) VisitMoveKeptResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5776,7 +5855,8 @@ func (response GetOutputsdefaultApplicationProblemPlusJSONResponse) VisitGetOutp
 }
 
 type RetireStackRequestObject struct {
-	Name StackName `json:"name"`
+	Name   StackName `json:"name"`
+	Params RetireStackParams
 }
 
 type RetireStackResponseObject interface {
@@ -6354,6 +6434,9 @@ type StrictServerInterface interface {
 	// DiscardKept Propose to remove something kept for good
 	// (POST /api/v1/kept/discard)
 	DiscardKept(ctx context.Context, request DiscardKeptRequestObject) (DiscardKeptResponseObject, error)
+	// MoveKept Give something kept to another stack, which takes it over at its next proposal
+	// (POST /api/v1/kept/move)
+	MoveKept(ctx context.Context, request MoveKeptRequestObject) (MoveKeptResponseObject, error)
 	// GetLanguage What a template may say, for completion
 	// (GET /api/v1/language)
 	GetLanguage(ctx context.Context, request GetLanguageRequestObject) (GetLanguageResponseObject, error)
@@ -7812,6 +7895,52 @@ func (sh *strictHandler) DiscardKept(ctx *echo.Context) error {
 	return nil
 }
 
+// MoveKept operation middleware
+func (sh *strictHandler) MoveKept(ctx *echo.Context) error {
+	var request MoveKeptRequestObject
+
+	var body MoveKeptJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveKept(ctx.Request().Context(), request.(MoveKeptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveKept")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MoveKeptResponseObject); ok {
+		return validResponse.VisitMoveKeptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetLanguage operation middleware
 func (sh *strictHandler) GetLanguage(ctx *echo.Context) error {
 	var request GetLanguageRequestObject
@@ -9116,10 +9245,11 @@ func (sh *strictHandler) GetOutputs(ctx *echo.Context, name StackName) error {
 }
 
 // RetireStack operation middleware
-func (sh *strictHandler) RetireStack(ctx *echo.Context, name StackName) error {
+func (sh *strictHandler) RetireStack(ctx *echo.Context, name StackName, params RetireStackParams) error {
 	var request RetireStackRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RetireStack(ctx.Request().Context(), request.(RetireStackRequestObject))
