@@ -228,7 +228,11 @@ func (a *app) retireCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := decode[service.Proposal](c.RetireStack(cmd.Context(), args[0], &contract.RetireStackParams{Keep: &keep}))
+			var params contract.RetireStackParams
+			if len(keep) > 0 {
+				params.Keep = &keep
+			}
+			p, err := decode[service.Proposal](c.RetireStack(cmd.Context(), args[0], &params))
 			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
 	a.atOnceFlags(cmd, &d)

@@ -11,8 +11,8 @@ import (
 	"undersail/internal/store"
 )
 
-// A template may leave a value to a person who knows it only in the middle of a run. The
-// run parks when it gets to what reads it, and says what it waits for.
+// A template may leave a value to a person who knows it only in the middle of a run. What
+// reads it waits and says so, all else goes on, and the run parks when nothing else can.
 
 // awaitsError says that a step needs values that somebody has to give.
 type awaitsError struct {
@@ -34,7 +34,7 @@ func laterInputs(waits []string) (out []string) {
 	return out
 }
 
-// awaiting notes what a step needs of a person, and lets the run park.
+// awaiting notes what a step needs of a person, and lets the step wait.
 func (x *execution) awaiting(ctx context.Context, s *store.Step, a *awaitsError) (schedule.Event, error) {
 	x.mu.Lock()
 	for _, name := range a.inputs {
@@ -44,21 +44,37 @@ func (x *execution) awaiting(ctx context.Context, s *store.Step, a *awaitsError)
 	}
 	slices.Sort(x.awaits)
 	x.mu.Unlock()
-	return schedule.Event{Outcome: schedule.Halted, Reason: a.Error()}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: a.Error()}, nil)
+	text := fmt.Sprintf("%s; give it with: undersail continue %s%s", a, x.run.Stack, asFlags(a.inputs))
+	return schedule.Event{Outcome: schedule.Asked, Reason: a.Error()}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: text}, nil)
 }
 
-// parkForInputs lets the run wait for values, and reports whether it does.
-func (x *execution) parkForInputs(ctx context.Context) (bool, error) {
+// given lets the run go on anew when a value was given that something waits for.
+func (x *execution) given(values []string) {
+	x.mu.Lock()
+	answered := slices.ContainsFunc(x.awaits, func(name string) bool { return slices.Contains(values, name) })
+	x.mu.Unlock()
+	if answered {
+		x.leave()
+	}
+}
+
+// parkForInputs lets the run wait for values. One that was given in the meantime lets it
+// go on at once.
+func (x *execution) parkForInputs(ctx context.Context) error {
 	x.mu.Lock()
 	inputs := x.awaits
 	x.mu.Unlock()
-	if len(inputs) == 0 {
-		return false, nil
-	}
-	flags := ""
+	reason := fmt.Sprintf("it needs what only a person can tell, the value of %s; give it with: undersail continue %s%s", strings.Join(inputs, ", "), x.run.Stack, asFlags(inputs))
+	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
+	return x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) {
+		w.Park(state.ForInput, reason)
+		w.UnlessGiven(ctx, inputs, Grace, x.engine.Enqueue(ctx))
+	})
+}
+
+func asFlags(inputs []string) (flags string) {
 	for _, name := range inputs {
 		flags += fmt.Sprintf(" --input %s=VALUE", name)
 	}
-	reason := fmt.Sprintf("it needs what only a person can tell, the value of %s; give it with: undersail continue %s%s", strings.Join(inputs, ", "), x.run.Stack, flags)
-	return true, x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) { w.Park(state.ForInput, reason) })
+	return flags
 }

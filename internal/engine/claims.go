@@ -16,7 +16,7 @@ var (
 )
 
 // renew keeps the claims of the runs that are carried out here, tells them of a
-// wish to stop, and leaves those that another engine has taken over.
+// wish to stop and of values that were given, and leaves those that another engine has taken over.
 func (e *Engine) renew(ctx context.Context) error {
 	e.mu.Lock()
 	mine := map[int64]int64{}
@@ -43,6 +43,7 @@ func (e *Engine) renew(ctx context.Context) error {
 		if h.Stop {
 			x.askStop()
 		}
+		x.given(h.Given)
 	}
 	e.Metrics.runs.Set(float64(len(e.running)))
 	return nil
@@ -64,6 +65,17 @@ func (e *Engine) AskStop(run int64) {
 	defer e.mu.Unlock()
 	if x := e.running[run]; x != nil {
 		x.askStop()
+	}
+}
+
+// Given passes on at once that values were given to a run that is carried out here;
+// elsewhere it is seen with the next renewal.
+func (e *Engine) Given(run int64, names []string) {
+	e.mu.Lock()
+	x := e.running[run]
+	e.mu.Unlock()
+	if x != nil {
+		x.given(names)
 	}
 }
 

@@ -49,7 +49,7 @@ func (x *execution) end(ctx context.Context, plan *schedule.Run, result schedule
 			result = schedule.Broke
 		}
 	}
-	if x.number > 1 && err == nil && result != schedule.Parked {
+	if x.number > 1 && err == nil && result != schedule.Parked && result != schedule.Asking {
 		err = x.findLost(ctx)
 	}
 	switch {
@@ -57,6 +57,8 @@ func (x *execution) end(ctx context.Context, plan *schedule.Run, result schedule
 		result = schedule.Stopped
 	case errors.Is(err, errHalted), result == schedule.Parked:
 		return x.park(ctx)
+	case result == schedule.Asking:
+		return x.parkForInputs(ctx)
 	case err != nil:
 		return err
 	}
@@ -150,9 +152,6 @@ func (x *execution) doneText(ctx context.Context) (string, error) {
 // park lets the run wait for credentials. Steps stay as they are; whoever goes on
 // later looks for what was on its way.
 func (x *execution) park(ctx context.Context) error {
-	if waits, err := x.parkForInputs(ctx); waits || err != nil {
-		return err
-	}
 	reason := fmt.Sprintf("the credentials of account %s are not accepted any more; renew them with: undersail accounts renew %s, and the run goes on; if the old ones are accepted again, with: undersail retry %d", x.account.Name, x.account.Name, x.run.ID)
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
 	err := x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) { w.Park(state.ForCredentials, reason) })

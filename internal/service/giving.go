@@ -22,10 +22,10 @@ type Awaited struct {
 	Title string `json:"title,omitempty"`
 }
 
-// awaited lists what a parked run can be given: every input that is given later and has no
+// awaited lists what a run can be given now: every input that is given later and has no
 // value yet, so that nobody has to come twice.
 func awaited(run store.Run, doc proposal.Document) (out []Awaited) {
-	if run.State != state.Parked || run.ParkedFor != state.ForInput {
+	if !mayBeGiven(run) {
 		return nil
 	}
 	template, _ := lang.ReadBundle(doc.Template.Bundle())
@@ -40,7 +40,13 @@ func awaited(run store.Run, doc proposal.Document) (out []Awaited) {
 	return out
 }
 
-// Give gives the values that the parked run of a stack waits for, by the names of its
+// mayBeGiven reports whether a run takes values: while it goes on, and while it is parked
+// for them.
+func mayBeGiven(run store.Run) bool {
+	return run.State == state.Queued || run.State == state.Underway || run.State == state.Parked && run.ParkedFor == state.ForInput
+}
+
+// Give gives the values that the run of a stack waits for, by the names of its
 // inputs, and lets it go on. They are recorded as inputs of the stack.
 func (s *Service) Give(ctx context.Context, u User, stack string, values map[string]any) (Run, error) {
 	if err := u.must("operate"); err != nil {
@@ -54,7 +60,7 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 	if err != nil {
 		return Run{}, missing(err, "run of stack", stack, "propose it first")
 	}
-	if run.State != state.Parked || run.ParkedFor != state.ForInput {
+	if !mayBeGiven(run) {
 		return Run{}, refuse(Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
 	}
 	_, doc, err := s.document(ctx, run.ProposalID)
@@ -65,17 +71,33 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 	if template == nil {
 		return Run{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)
 	}
+	waits := awaited(run, doc)
+	if len(waits) == 0 {
+		return Run{}, refuse(Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
+	}
+	names := make([]string, len(waits))
+	for i, w := range waits {
+		names[i] = w.Name
+	}
+	remedy := "give what the run waits for: " + strings.Join(names, ", ")
 	if len(values) == 0 {
-		return Run{}, refuse(Invalid, "give what the run waits for: "+run.Reason, "no value is given")
+		return Run{}, refuse(Invalid, remedy, "no value is given")
 	}
 	values = maps.Clone(values)
 	for _, name := range slices.Sorted(maps.Keys(values)) {
 		in := template.Input(name)
 		if in == nil || !in.Later {
-			return Run{}, refuse(Invalid, "give what the run waits for: "+run.Reason, "`%s` is no value that is given later", name)
+			return Run{}, refuse(Invalid, remedy, "`%s` is no value that is given later", name)
+		}
+		if !slices.Contains(names, name) {
+			known := doc.Inputs[name]
+			if v, now := run.Given[name]; now {
+				known = v
+			}
+			return Run{}, refuse(Conflict, "when the run is over, propose with another one", "%s has its value: %v", name, known)
 		}
 		if values[name] = typed(in, values[name]); values[name] == nil {
-			return Run{}, refuse(Invalid, "give what the run waits for: "+run.Reason, "the value of %s is empty", name)
+			return Run{}, refuse(Invalid, remedy, "the value of %s is empty", name)
 		}
 	}
 	inputs := maps.Clone(doc.Inputs)
@@ -92,6 +114,7 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 		return Run{}, refuse(Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait any more", run.ID)
 	}
 	if err == nil {
+		s.engine.Given(run.ID, slices.Sorted(maps.Keys(values)))
 		s.done(ctx, u, "give values", stack, map[string]any{"run": run.ID, "inputs": slices.Sorted(maps.Keys(values))})
 	}
 	return s.runOr(ctx, run.ID, err)

@@ -9,6 +9,7 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/sim/world"
 )
 
 const serialised = `undersail: 1
@@ -49,7 +50,7 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	wantKind(t, err, service.Invalid, "no value that is given later")
 	for _, nothing := range []map[string]any{{}, {"serial": nil}, {"serial": ""}} {
 		_, err = next.Give(ctx, r.Admin, "serialised", nothing)
-		wantKind(t, err, service.Invalid, "give what the run waits for")
+		wantKind(t, err, service.Invalid, "give what the run waits for: serial, berths")
 	}
 	_, err = next.Give(ctx, service.User{Name: "wren", Role: "viewer"}, "serialised", map[string]any{"serial": "SALT-1"})
 	wantKind(t, err, service.Forbidden, "")
@@ -81,5 +82,67 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	// Given beforehand, nothing waits.
 	if p := r.Propose(next, "serialised", serialised, map[string]any{"serial": "SALT-44"}); p.Summary != "1 alter, 3 same" {
 		t.Errorf("another value: %s", p.Summary)
+	}
+}
+
+const halfAsked = `undersail: 1
+about: {name: half-asked, version: 1.0.0, title: Half asked}
+inputs:
+  serial: {type: string, later: true}
+  other: {type: string, later: true}
+resources:
+  net: {type: network, want: {range: 10.39.0.0/16, tags: {mark: =inputs.serial}}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.39.0.0/24}}
+  front: {type: address}
+  side: {type: address, after: {front: healthy}}
+  lot: {type: database, want: {engine: postgresql-16, size: plain-1, storage: 20GiB, subnets: ["=quay.id"], users: [{name: reader, password: Not-a-secret-12}]}}
+  harbour: {type: network, want: {range: 10.40.0.0/16}}
+  quay: {type: subnet, want: {network: =harbour.id, range: 10.40.0.0/24}}
+`
+
+// TestWhatNeedsNoValueGoesOnWhileOneIsAwaited makes all else, takes a value while it does,
+// and parks only when nothing else can go on.
+func TestWhatNeedsNoValueGoesOnWhileOneIsAwaited(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(time.Second)
+	ctx := context.Background()
+	run := r.Await(s, r.ApplySource(s, "first", halfAsked, nil))
+	if run.State != state.Parked || run.Finished != 5 {
+		t.Fatal(run.State, run.Reason, run.Finished)
+	}
+	if _, err := s.Give(ctx, r.Admin, "first", map[string]any{"serial": "SALT-1"}); err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if run = r.Await(s, run.ID); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if p, err := s.Retire(ctx, r.Admin, "first"); err != nil || r.Await(s, r.Carry(s, p)).State != state.Done {
+		t.Fatal(p.ID, err)
+	}
+
+	// A database takes 480 seconds of the cloud: long enough to answer before the rest is over.
+	id := r.ApplySource(s, "second", strings.Replace(halfAsked, "=quay.id", "=lan.id", 1), nil)
+	for deadline := time.Now().Add(90 * time.Second); !strings.Contains(r.Events(s, id), "net waits for the value of serial; give it with: undersail continue second --input serial=VALUE"); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("nobody says what is awaited")
+		}
+	}
+	if _, err := s.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-2"}); err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	_, err := s.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-3"})
+	wantKind(t, err, service.Conflict, "serial has its value: SALT-2")
+	if run = r.Await(s, id); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if told := r.Events(s, id); strings.Contains(told, "is parked") && !strings.Contains(told, "gave the value") {
+		t.Error(told)
+	}
+
+	// What failed ends the run, although a value is awaited too.
+	r.Fault(world.Fault{Kind: "denied", On: "addresses", Count: -1})
+	if run = r.Await(s, r.ApplySource(s, "third", strings.ReplaceAll(strings.ReplaceAll(halfAsked, "10.39", "10.41"), "10.40", "10.42"), nil)); run.State != state.Failed || !strings.Contains(run.Reason, "front: ") {
+		t.Error(run.State, run.Reason)
 	}
 }

@@ -46,7 +46,8 @@ func (s *Store) Claim(ctx context.Context, id, number int64, owner string, life 
 // Held is a run that an owner still holds.
 type Held struct {
 	Number int64
-	Stop   bool // it is asked to stop
+	Stop   bool     // it is asked to stop
+	Given  []string // inputs that were given a value since it began
 }
 
 // RenewClaims keeps the claims of the runs that an owner really carries out, by
@@ -59,17 +60,18 @@ func (s *Store) RenewClaims(ctx context.Context, owner string, life time.Duratio
 	}
 	rows, err := s.Pool.Query(ctx, `WITH mine AS (SELECT unnest($3::bigint[]) AS id, unnest($4::bigint[]) AS number),
 		kept AS (UPDATE runs r SET claim_until = clock_timestamp() + $2, seen_at = clock_timestamp() FROM mine
-			WHERE r.id = mine.id AND r.claim_number = mine.number AND r.claim_owner = $1 AND r.state IN `+carried+` RETURNING r.id, r.claim_number, r.stop_asked)
-		SELECT clock_timestamp(), kept.id, kept.claim_number, kept.stop_asked FROM (SELECT 1) AS one LEFT JOIN kept ON true`, owner, life, ids, numbers)
+			WHERE r.id = mine.id AND r.claim_number = mine.number AND r.claim_owner = $1 AND r.state IN `+carried+` RETURNING r.id, r.claim_number, r.stop_asked, ARRAY(SELECT jsonb_object_keys(r.given)) AS given)
+		SELECT clock_timestamp(), kept.id, kept.claim_number, kept.stop_asked, kept.given FROM (SELECT 1) AS one LEFT JOIN kept ON true`, owner, life, ids, numbers)
 	if err != nil {
 		return nil, now, classify(err)
 	}
 	held = map[int64]Held{}
 	var id, number *int64
 	var stop *bool
-	_, err = pgx.ForEachRow(rows, []any{&now, &id, &number, &stop}, func() error {
+	var given []string
+	_, err = pgx.ForEachRow(rows, []any{&now, &id, &number, &stop, &given}, func() error {
 		if id != nil {
-			held[*id] = Held{*number, *stop}
+			held[*id] = Held{*number, *stop, slices.Clone(given)}
 		}
 		return nil
 	})
@@ -171,13 +173,16 @@ func (s *Store) Unpark(ctx context.Context, account, what string, grace time.Dur
 	return n, nil
 }
 
-// Give records values that a parked run waits for, as inputs of its stack too, and lets it
-// go on. A conflict says that it does not wait.
+// Give records values that a run waits for, as inputs of its stack too, and lets it go on
+// where it is parked for them. A conflict says that it is over, waits for something else, or
+// has one of them.
 func (s *Store) Give(ctx context.Context, id int64, stackID string, values map[string]any, by string, grace time.Duration, enqueue Enqueue) error {
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		var last int64
-		err := tx.QueryRow(ctx, `UPDATE runs SET state = 'queued', reason = '', parked_for = '', given = given || $2, last_event = last_event + 1
-			WHERE id = $1 AND state = 'parked' AND parked_for = 'input' RETURNING last_event`, id, values).Scan(&last)
+		var was string
+		err := tx.QueryRow(ctx, `WITH was AS (SELECT id, state FROM runs WHERE id = $1 AND (state = 'parked' AND parked_for = 'input' OR state IN ('queued', 'underway')) AND NOT given ?| $3 FOR UPDATE)
+			UPDATE runs r SET state = CASE WHEN r.state = 'parked' THEN 'queued' ELSE r.state END, reason = CASE WHEN r.state = 'parked' THEN '' ELSE r.reason END,
+			parked_for = '', given = given || $2, last_event = last_event + 1 FROM was WHERE r.id = was.id RETURNING r.last_event, was.state`, id, values, slices.Sorted(maps.Keys(values))).Scan(&last, &was)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return ErrConflict
 		}
@@ -187,8 +192,11 @@ func (s *Store) Give(ctx context.Context, id int64, stackID string, values map[s
 		if _, err := tx.Exec(ctx, "UPDATE stacks SET inputs = inputs || $2 WHERE id = $1", stackID, values); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', 'queued', $3)", id, last, clean(by+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", "))); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', $4, $3)", id, last, clean(by+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", ")), map[bool]string{true: "queued"}[was == "parked"]); err != nil {
 			return err
+		}
+		if was != "parked" { // whoever carries it out takes them up
+			return nil
 		}
 		return requeueAll(ctx, tx, []int64{id}, grace, enqueue)
 	})

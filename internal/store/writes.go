@@ -152,6 +152,18 @@ func (w *Write) Park(what, reason string) {
 	w.queue("UPDATE runs SET state = 'parked', reason = $2, parked_for = $3, claim_owner = NULL, expected_end = NULL WHERE id = $1", w.Run, clean(reason), what)
 }
 
+// UnlessGiven lets a run that was parked for inputs go on at once where one of them has
+// been given meanwhile.
+func (w *Write) UnlessGiven(ctx context.Context, inputs []string, grace time.Duration, enqueue Enqueue) {
+	w.Then(func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "UPDATE runs SET state = 'queued', reason = '', parked_for = '' WHERE id = $1 AND state = 'parked' AND given ?| $2", w.Run, inputs)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return requeueAll(ctx, tx, []int64{w.Run}, grace, enqueue)
+	})
+}
+
 // Forecast records when the run is expected to end and which step decides it.
 func (w *Write) Forecast(end time.Time, decides string) {
 	w.queue("UPDATE runs SET expected_end = $2, decides = $3 WHERE id = $1", w.Run, end, decides)

@@ -72,7 +72,7 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
   )
 }
 
-/** What only a person can tell, without which the run does not go on. */
+/** What only a person can tell, without which the run does not end. */
 function Giving({ run, awaits }: { run: Run; awaits: NonNullable<Run['awaits']> }) {
   const client = useQueryClient()
   const names = awaits.map((a) => a.name)
@@ -87,7 +87,7 @@ function Giving({ run, awaits }: { run: Run; awaits: NonNullable<Run['awaits']> 
           sending={give} onSend={(v, close) => give.mutate(Object.fromEntries(Object.entries(v).filter(([, text]) => text.trim() !== '')), { onSuccess: close })}>
           {awaits.map((a) => <Field key={a.name} name={a.name} label={a.title ?? a.name} note={a.title ? a.name : undefined} required={awaits.length === 1} />)}
         </PanelForm>
-        <span className="min-w-0 flex-1 text-ink-2 max-md:basis-full">the run goes on from where it is; nothing is made anew</span>
+        <span className="min-w-0 flex-1 text-ink-2 max-md:basis-full">{run.state === 'parked' ? 'the run goes on from where it is; nothing is made anew' : 'what does not need it goes on meanwhile'}</span>
       </div>
     </Sheet>
   )

@@ -38,6 +38,8 @@ type Run struct {
 	calls   int
 	looks   int
 	over    int
+	busy    int // steps that were begun and are not over
+	asked   int // steps that wait for a person's answer
 	broke   bool
 }
 
@@ -101,6 +103,7 @@ func (r *Run) resume(i int) {
 			r.ready.push(i, r.rank(i))
 		}
 	default:
+		r.busy++
 		r.wait(i, s.next)
 		r.deadline(i)
 	}
@@ -214,6 +217,10 @@ func (r *Run) outcome(e Event, now time.Time) {
 	case Halted:
 		s.Reason = e.Reason
 		r.halted = true
+	case Asked:
+		s.Phase, s.Reason = Waiting, e.Reason
+		r.busy--
+		r.asked++
 	}
 }
 
@@ -222,7 +229,9 @@ func (r *Run) move(i int, to Phase) {
 	from := r.status[i].Phase
 	r.status[i].Phase = to
 	if to.Over() {
-		r.over++
+		if r.over++; from != Waiting {
+			r.busy--
+		}
 	}
 	if to == Failed || to == Skipped {
 		r.broke = true
@@ -353,6 +362,7 @@ func (r *Run) act(actions []Action, now time.Time) []Action {
 		s := &r.status[i]
 		if s.Phase == Waiting {
 			s.Phase, s.Began = Working, now
+			r.busy++
 			r.deadline(i)
 		} else if s.Phase != Working || s.Called || s.acting {
 			continue
@@ -377,6 +387,10 @@ func (r *Run) finish(actions []Action) []Action {
 		result = Stopped
 	case r.halted:
 		result = Parked
+	case r.asked > 0 && r.busy == 0 && r.ready.len() == 0 && r.broke:
+		result = Broke
+	case r.asked > 0 && r.busy == 0 && r.ready.len() == 0:
+		result = Asking
 	default:
 		return actions
 	}

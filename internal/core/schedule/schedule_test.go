@@ -319,3 +319,38 @@ func TestHaltedStepsParkTheRunAsTheyAre(t *testing.T) {
 		t.Errorf("parked with %v; steps are %s and %s", a, r.Status(0).Phase, r.Status(1).Phase)
 	}
 }
+
+// TestAskedStepsWaitAndTheOthersGoOn ends a run that asks a person only when nothing else
+// can go on, and as failed when something did.
+func TestAskedStepsWaitAndTheOthersGoOn(t *testing.T) {
+	t.Parallel()
+	now := time.Unix(0, 0)
+	steps := []Step{{Name: "a", Expect: time.Second, Patience: time.Second}, {Name: "b", Expect: time.Second}, {Name: "c", Needs: []Need{{Step: 1}}}, {Name: "d", Needs: []Need{{Step: 0}}}}
+	for _, c := range []struct {
+		last Outcome
+		want Result
+	}{{Proved, Asking}, {Broken, Broke}} {
+		r := New(steps, nil, Limits{InFlight: 4}, nil)
+		if a := r.Handle(Event{}, now); len(a) != 2 {
+			t.Fatal(a)
+		}
+		if a := r.Handle(Event{Step: 0, Outcome: Asked, Reason: "serial"}, now); len(a) != 0 {
+			t.Errorf("with a call in flight: %v", a)
+		}
+		r.Handle(Event{Step: 1, Outcome: Made}, now)
+		late := now.Add(time.Hour) // who waits for an answer has no patience to lose
+		if a := r.Handle(Event{Step: 1, Outcome: Proved}, late); len(a) != 1 || a[0].Do != Call || a[0].Step != 2 {
+			t.Fatalf("what needs no answer does not go on: %v", a)
+		}
+		a := r.Handle(Event{Step: 2, Outcome: c.last}, late)
+		if len(a) != 1 || a[0].Result != c.want || r.Status(0).Phase != Waiting || r.Status(3).Phase != Waiting {
+			t.Errorf("after %s: %v; the step that asked is %s", c.last, a, r.Status(0).Phase)
+		}
+		// Whoever goes on later asks again.
+		if r = New(steps, []Status{r.Status(0), r.Status(1), r.Status(2), r.Status(3)}, Limits{}, nil); c.last == Proved {
+			if a := r.Handle(Event{}, late); len(a) != 1 || a[0].Do != Call || a[0].Step != 0 {
+				t.Errorf("resumed: %v", a)
+			}
+		}
+	}
+}

@@ -71,6 +71,7 @@ const (
 	Throttled Outcome = "throttled" // the account must wait until Event.At
 	Broken    Outcome = "broken"    // it will never succeed
 	Halted    Outcome = "halted"    // nothing goes on before a person acts; the step stays as it is
+	Asked     Outcome = "asked"     // this step needs a person's answer; it waits again, and the others go on
 )
 
 // Event is something that happened. The zero Event is a tick of time.
@@ -112,6 +113,7 @@ const (
 	Stopped Result = "stopped"
 	Broke   Result = "failed"
 	Parked  Result = "parked"
+	Asking  Result = "asking" // nothing else can go on before a person answers
 )
 
 // Action is something to do now.
