@@ -5,7 +5,7 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test build check bench bench-console chaos jobs audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
+.PHONY: demo test build check bench bench-console chaos jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
@@ -61,6 +61,11 @@ bench-console: build ## Print measured ratios of the console in a browser; SIZE=
 jobs: build ## Do practitioners' jobs whole: by command line at the pace of 20, and in the console; ONLY=desk does those of that name, PACE=120 is faster
 	@scripts/packages postgresql chromium openssh-client
 	set -o pipefail; UNDERSAIL_JOBS=all UNDERSAIL_PACE=$(PACE) go test -count=1 -v -timeout 3h -run 'TestWholeJobs/$(ONLY)|TestJobsInTheConsole/$(ONLY)' ./test | grep -v '^=== '
+
+altering: build ## Try every property of every type, and write the table of what altering takes
+	@scripts/packages postgresql
+	go test -count=1 -timeout 30m -run TestEveryPropertyOfEveryTypeIsAltered ./internal/service -properties.write
+	$(MAKE) generate
 
 audit: build ## Ask axe-core about every page, light and dark, wide and narrow
 	@scripts/packages postgresql chromium

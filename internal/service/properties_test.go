@@ -62,6 +62,17 @@ var common = map[string][2]any{"name": {"tried-one", "tried-two"}, "tags": {map[
 
 func grants(may ...any) any { return []any{map[string]any{"may": may}} }
 
+func reader(rights string) any {
+	return map[string]any{"name": "reader", "password": "Not-a-secret-12", "rights": rights}
+}
+
+func layout(hosts int) any { return []any{map[string]any{"zone": "north-fell-a", "hosts": hosts}} }
+
+// ranges are those of a private cloud: one differs.
+func ranges(management string) any {
+	return map[string]any{"management": management, "moves": "10.%d.80.0/24", "storage": "10.%d.81.0/24", "uplink": "10.%d.82.0/24"}
+}
+
 func rule(from string, port int) any { return map[string]any{"from": from, "port": port} }
 
 var triedTypes = map[string]tried{
@@ -83,6 +94,15 @@ var triedTypes = map[string]tried{
 	"pool": {map[string]any{"size": "plain-1", "image": "debian-12", "subnets": []any{"=lan.id"}, "least": 0, "most": 2},
 		map[string][2]any{"size": {"plain-1", "plain-2"}, "image": {"debian-12", "tide-base-3"}, "subnets": {[]any{"=lan.id"}, []any{"=lan.id", "=lan2.id"}}, "least": {0, 1}, "most": {2, 3}, "members": {1, 2}, "heal": {true, false},
 			"idle": {"5m", "10m"}, "firewalls": {[]any{"=door.id"}, []any{"=gate.id", "=door.id"}}, "key_pair": {"=key.id", "=key2.id"}, "role": {"=acts.id", "=acts2.id"}, "user_data": {map[string]any{"hostname": "one"}, map[string]any{"hostname": "two"}}}, nil},
+
+	"database": {map[string]any{"engine": "postgresql-16", "size": "plain-1", "storage": "20GiB", "subnets": []any{"=lan.id"}, "users": []any{reader("read")}},
+		map[string][2]any{"engine": {"postgresql-16", "postgresql-15"}, "size": {"plain-1", "plain-2"}, "storage": {"20GiB", "30GiB"}, "subnets": {[]any{"=lan.id"}, []any{"=lan2.id"}}, "firewalls": {[]any{"=door.id"}, []any{"=gate.id", "=door.id"}},
+			"users": {[]any{reader("read")}, []any{reader("write"), map[string]any{"name": "keeper", "password": "Not-a-secret-13"}}}, "encrypted": {true, false}, "keep_copies": {"7d", "30d"}}, nil},
+	"shared_files": {map[string]any{"size": "100GiB", "subnets": []any{"=lan.id"}},
+		map[string][2]any{"size": {"100GiB", "120GiB"}, "subnets": {[]any{"=lan.id"}, []any{"=lan2.id"}}, "firewalls": {[]any{"=door.id"}, []any{"=gate.id", "=door.id"}}, "encrypted": {true, false}}, nil},
+	"private_cloud": {map[string]any{"network": "=net.id", "family": "plain", "password": "Not-a-secret-12", "layout": layout(4), "ranges": ranges("10.%d.64.0/24")},
+		map[string][2]any{"network": {"=net.id", "=net2.id"}, "family": {"plain", "brisk"}, "password": {"Not-a-secret-12", "Not-a-secret-13"}, "layout": {layout(4), layout(5)}, "ranges": {ranges("10.%d.64.0/24"), ranges("10.%d.68.0/24")},
+			"protection": {"one copy", "two copies"}}, nil},
 
 	"key_pair": {map[string]any{}, map[string][2]any{"public_key": {firstKey, secondKey}}, nil},
 	"secret":   {map[string]any{"value": "spring tide"}, map[string][2]any{"value": {"spring tide", "neap tide"}}, nil},
@@ -215,8 +235,15 @@ func (x *trial) holds(stack string, want map[string]any) {
 }
 
 func number(v any, n int) any {
-	if text, ok := v.(string); ok {
-		return strings.ReplaceAll(text, "%d", fmt.Sprint(n))
+	switch x := v.(type) {
+	case string:
+		return strings.ReplaceAll(x, "%d", fmt.Sprint(n))
+	case map[string]any:
+		out := map[string]any{}
+		for name, inner := range x {
+			out[name] = number(inner, n)
+		}
+		return out
 	}
 	return v
 }
@@ -229,17 +256,28 @@ func with(base map[string]any, property string, v any) map[string]any {
 	return out
 }
 
+// slow are the types that make altering tries and make test leaves out.
+var slow = []string{"database", "private_cloud"}
+
 // TestEveryPropertyOfEveryTypeIsAltered sets, changes, takes away and puts back every
 // property of every type that Larch has. The table of what that took is part of the
-// documentation: write it anew with -properties.write.
+// documentation: make altering tries all of it and writes it anew.
 func TestEveryPropertyOfEveryTypeIsAltered(t *testing.T) {
 	t.Parallel()
-	r := servicetest.NewWith(t, sim.Config{Pace: 2400, Rate: 100_000, Quotas: map[string]int64{"networks": 100, "addresses": 100, "hosts": 100, "pools": 100, "buckets": 100, "vcpus": 400}})
+	r := servicetest.NewWith(t, sim.Config{Pace: 2400, Rate: 100_000, Quotas: map[string]int64{"networks": 100, "addresses": 100, "hosts": 100, "pools": 100, "buckets": 100, "databases": 100, "file_shares": 100, "vcpus": 400}})
 	s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
+	before, err := os.ReadFile(tableFile)
+	if err != nil {
+		t.Fatal(err)
+	}
 	names := slices.Sorted(maps.Keys(triedTypes))
 	rows := make([][]string, len(names))
 	var all sync.WaitGroup
 	for i, name := range names {
+		if !*writeTable && slices.Contains(slow, name) {
+			rows[i] = slices.DeleteFunc(strings.SplitAfter(string(before), "\n"), func(row string) bool { return !strings.HasPrefix(row, "| "+name+" |") })
+			continue
+		}
 		all.Go(func() { rows[i] = tryType(t, r, s, name, 100+i) })
 	}
 	all.Wait()
@@ -249,8 +287,8 @@ func TestEveryPropertyOfEveryTypeIsAltered(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if have, err := os.ReadFile(tableFile); err != nil || string(have) != table {
-		t.Errorf("%s is not what was seen (%v); write it with -properties.write, then make generate:\n%s", tableFile, err, table)
+	if !*writeTable && string(before) != table {
+		t.Errorf("%s is not what was seen; write it with make altering:\n%s", tableFile, table)
 	}
 }
 
