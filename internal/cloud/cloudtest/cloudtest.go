@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/change"
 	"undersail/internal/core/offer"
 )
 
@@ -73,7 +74,17 @@ func lifecycle(t *testing.T, p Place) {
 	if grown := p.alter(t, cloud.Task{Ref: disk.Ref, Want: map[string]any{"size": "30GiB"}}); grown.Attributes["size"] != "30GiB" || grown.Has["size"] != "30GiB" {
 		t.Errorf("the disk reports %v and has %v after growing", grown.Attributes["size"], grown.Has["size"])
 	}
-	for _, l := range []cloud.Live{machine, disk, rules, subnet, network} {
+	// Disks come and go while it runs.
+	further := p.ready(t, "disk", "us-life-logs", map[string]any{"size": "20GiB", "type": p.DiskType})
+	both := []any{map[string]any{"disk": disk.ID, "mount": "/data"}, map[string]any{"disk": further.ID}}
+	for _, disks := range [][]any{both, both[:1], both, both[1:], {}} {
+		now := p.alter(t, cloud.Task{Ref: machine.Ref, Want: map[string]any{"disks": disks}})
+		if has, _ := now.Has["disks"].([]any); len(has) != len(disks) || len(disks) > 0 && !change.Holds("instance", "disks", disks, has) || now.ID != machine.ID {
+			t.Errorf("wanted are the disks %v, and it has %v", disks, has)
+		}
+		machine = now
+	}
+	for _, l := range []cloud.Live{machine, disk, further, rules, subnet, network} {
 		p.removed(t, l.Ref)
 	}
 }

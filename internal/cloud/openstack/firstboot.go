@@ -27,7 +27,11 @@ func userData(v any, disks []any) ([]byte, error) {
 			systems = append(systems, map[string]any{"device": device, "filesystem": format, "overwrite": false})
 		}
 		if mount != "" {
-			mounts = append(mounts, []any{device, mount, cmp.Or(format, "auto"), "defaults,nofail"})
+			options := "defaults"
+			if optional, _ := d["optional"].(bool); optional {
+				options += ",nofail"
+			}
+			mounts = append(mounts, []any{device, mount, cmp.Or(format, "auto"), options})
 		}
 	}
 	if len(systems)+len(mounts) > 0 && document == nil {

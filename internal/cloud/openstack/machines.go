@@ -21,7 +21,7 @@ func init() {
 }
 
 // An instance is a server on ports of its own, with a floating address where it is to be
-// reached from outside. Disks are attached in the call that makes the server.
+// reached from outside. Its first disks are attached in the call that makes the server.
 
 // cardMark is the mark of the port of a card: the first has that of the machine.
 func cardMark(token string, i int) string {
@@ -159,11 +159,7 @@ func (w *work) missingDisks(s *thing) []string {
 	var out []string
 	for k, v := range s.Metadata {
 		id, _, _ := strings.Cut(v, " ")
-		if strings.HasPrefix(k, metaDisk) && s.Status != "BUILD" && !slices.ContainsFunc(s.Volumes, func(x struct {
-			ID string `json:"id"`
-		}) bool {
-			return x.ID == id
-		}) {
+		if strings.HasPrefix(k, metaDisk) && s.Status != "BUILD" && !s.has(id) {
 			out = append(out, id)
 		}
 	}
@@ -174,20 +170,8 @@ func (w *work) missingDisks(s *thing) []string {
 // disksOf gives the disks of a server as they were asked for, as far as they are attached.
 func disksOf(s thing) []any {
 	var out []any
-	for i := 0; ; i++ {
-		text, there := s.Metadata[metaDisk+strconv.Itoa(i)]
-		if !there {
-			break
-		}
-		words := strings.SplitN(text, " ", 3)
-		one := map[string]any{"disk": words[0]}
-		if len(words) > 1 && words[1] != "-" {
-			one["mount"] = words[1]
-		}
-		if len(words) > 2 && words[2] != "-" {
-			one["format"] = words[2]
-		}
-		out = append(out, one)
+	for _, line := range s.disksKept() {
+		out = append(out, keptDisk(line))
 	}
 	if out == nil {
 		for _, v := range s.Volumes {
@@ -344,7 +328,7 @@ func (w *work) makeServer(ctx context.Context, port *thing, cards int) (cloud.Pr
 		d, _ := item.(map[string]any)
 		id := fmt.Sprint(d["disk"])
 		boot = append(boot, map[string]any{"uuid": id, "source_type": "volume", "destination_type": "volume", "boot_index": -1, "delete_on_termination": false})
-		keep[metaDisk+strconv.Itoa(i)] = strings.Join([]string{id, cmp.Or(text(d["mount"]), "-"), cmp.Or(text(d["format"]), "-")}, " ")
+		keep[metaDisk+strconv.Itoa(i)] = kept(d)
 	}
 	if len(disks) > 0 {
 		body["block_device_mapping_v2"] = boot
@@ -388,6 +372,9 @@ func alterMachine(ctx context.Context, w *work) (cloud.Progress, error) {
 			}
 			return w.again(ctx, port)
 		}
+	}
+	if p, did, err := w.attached(ctx, s); did || err != nil {
+		return p, err
 	}
 	return w.resized(ctx, s)
 }

@@ -69,6 +69,7 @@ func subjects(image, size, other, diskType string) (plain, servers []cloudtest.S
 	}
 	rules := cloudtest.Given{Name: "rules", Type: "firewall", Want: map[string]any{"network": "=net", "rules": []any{rule(22)}}}
 	disk := cloudtest.Given{Name: "data", Type: "disk", Want: map[string]any{"size": "1GiB", "type": diskType}}
+	logs := cloudtest.Given{Name: "logs", Type: "disk", Want: disk.Want}
 	key := cloudtest.Given{Name: "key", Type: "key_pair", Want: map[string]any{"public_key": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIH3vDlXvW1kTjJ0mJqQ2eV6f3v6r9Ztq0ZqzB1m0c1xY duty@saltmere.example"}}
 	return []cloudtest.Subject{
 			{Type: "network", Want: network.Want, Alter: map[string]any{"name": "another"}},
@@ -78,9 +79,9 @@ func subjects(image, size, other, diskType string) (plain, servers []cloudtest.S
 			{Type: "key_pair", Want: key.Want},
 			{Type: "disk", Want: disk.Want, Alter: map[string]any{"size": "2GiB"}},
 		}, []cloudtest.Subject{
-			{Type: "instance", Before: []cloudtest.Given{network, subnet, rules, disk, key},
+			{Type: "instance", Before: []cloudtest.Given{network, subnet, rules, disk, logs, key},
 				Want:  map[string]any{"size": size, "image": image, "subnet": "=lan", "firewalls": []any{"=rules"}, "key_pair": "=key", "public": true, "disks": []any{map[string]any{"disk": "=data", "mount": "/data"}}},
-				Alter: map[string]any{"size": other}},
+				Alter: map[string]any{"size": other, "disks": []any{map[string]any{"disk": "=logs"}, map[string]any{"disk": "=data", "mount": "/data"}}}},
 		}
 }
 

@@ -144,7 +144,7 @@ const (
 	metaMark  = "undersail-mark"
 	tagRange  = "undersail-range"   // of a network, which has none of its own
 	tagWithin = "undersail-network" // of a group, which belongs to none
-	metaDisk  = "undersail-disk-"   // of a server, with a number: VOLUME MOUNT FORMAT
+	metaDisk  = "undersail-disk-"   // of a server, with a number: VOLUME MOUNT FORMAT [optional]
 	metaFixed = "undersail-fixed-"  // of a server, with the number of a card: the id of its fixed address
 )
 

@@ -319,7 +319,7 @@ func (c *Change) compare(r render.Resource, was *Recorded, ids *names) (findings
 			findings = append(findings, f)
 		}
 		alter := cmp.Or(p.Alter, resource.Rebuild)
-		if ids.offers != nil && slices.Contains(ids.offers.Rebuilds, r.Type+"."+name) {
+		if ids.offers != nil && rebuilds(ids.offers.Rebuilds, r.Type+"."+name, p, before, after) {
 			alter = resource.Rebuild
 		}
 		c.Fields = append(c.Fields, leafFields(p, name, before, after, alter, ids)...)

@@ -33,6 +33,41 @@ func leafFields(p resource.Property, name string, before, after any, alter resou
 	return out
 }
 
+// rebuilds reports whether a cloud alters a property only by a rebuild: the whole of it, or
+// those items of a list that have a field which it does so for.
+func rebuilds(list []string, property string, p resource.Property, before, after any) bool {
+	for _, entry := range list {
+		field, of := strings.CutPrefix(entry, property+".")
+		if entry == property {
+			return true
+		}
+		was, listed := keyed(p, before, nil).(map[string]any)
+		now, listedNow := keyed(p, after, nil).(map[string]any)
+		if !of || !listed && before != nil || !listedNow && after != nil {
+			if of {
+				return true // it is not known yet what of it differs
+			}
+			continue
+		}
+		for key := range now {
+			if !Equal(was[key], now[key]) && (hasField(was[key], field) || hasField(now[key], field)) {
+				return true
+			}
+		}
+		for key := range was {
+			if _, stays := now[key]; !stays && hasField(was[key], field) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func hasField(item any, field string) bool {
+	fields, _ := item.(map[string]any)
+	return fields[field] != nil
+}
+
 func shrinking(r render.Resource, p resource.Property, before, after any) (render.Finding, bool) {
 	if !p.GrowOnly {
 		return render.Finding{}, false

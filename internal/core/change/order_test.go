@@ -9,6 +9,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 )
 
 // coast is a stack that is there: every resource has the id id-NAME.
@@ -312,5 +313,43 @@ func TestAGuardThatIsLiftedAndUsedAtOnceNeedsAConsent(t *testing.T) {
 	asked := Consents(p.Changes, stack)
 	if len(asked) != 1 || asked[0].Name != LiftGuard || !strings.HasSuffix(asked[0].About, ": one") {
 		t.Errorf("%v", asked)
+	}
+}
+
+// TestSomeOfAListMayTakeARebuild holds disks of a machine against a cloud that mounts them at
+// the first boot alone.
+func TestSomeOfAListMayTakeARebuild(t *testing.T) {
+	t.Parallel()
+	machine, _ := resource.ByName("instance")
+	disks, _ := machine.Property("disks")
+	disk := func(id string, more ...any) any {
+		out := map[string]any{"disk": id}
+		for i := 0; i+1 < len(more); i += 2 {
+			out[more[i].(string)] = more[i+1]
+		}
+		return out
+	}
+	data := disk("data", "mount", "/data")
+	for _, c := range []struct {
+		about         string
+		before, after any
+		want          bool
+	}{
+		{"one comes that nobody mounts", []any{data}, []any{disk("logs"), data}, false},
+		{"the first one comes", nil, []any{disk("logs")}, false},
+		{"one goes that nobody mounts", []any{data, disk("logs")}, []any{data}, false},
+		{"all go", []any{disk("logs")}, nil, false},
+		{"one comes that is mounted", []any{data}, []any{data, disk("logs", "mount", "/logs")}, true},
+		{"one goes that is mounted", []any{data, disk("logs")}, []any{disk("logs")}, true},
+		{"one is mounted elsewhere", []any{data}, []any{disk("data", "mount", "/readings")}, true},
+		{"one is mounted no more", []any{data}, []any{disk("data")}, true},
+		{"nobody knows yet", []any{data}, resource.Unresolved{Waits: []string{"x.id"}}, true},
+	} {
+		if got := rebuilds([]string{"disk.type", "instance.disks.mount"}, "instance.disks", disks, c.before, c.after); got != c.want {
+			t.Errorf("%s: %t", c.about, got)
+		}
+	}
+	if rebuilds([]string{"instance.disks"}, "instance.disks", disks, []any{data}, []any{data, disk("logs")}) == false || rebuilds([]string{"instance.disk", "disks"}, "instance.disks", disks, nil, []any{data}) {
+		t.Error("a whole property is taken for another")
 	}
 }

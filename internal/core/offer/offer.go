@@ -36,7 +36,8 @@ type Offers struct {
 	Types []string `json:"types"`
 	// Without lists properties by type that the cloud has no equivalent of.
 	Without map[string][]string `json:"without,omitempty"`
-	// Rebuilds lists properties, as type.property, that this cloud alters only by a rebuild.
+	// Rebuilds lists properties, as type.property, that this cloud alters only by a rebuild;
+	// as type.property.field, what of a list it does so: what has the field.
 	Rebuilds []string `json:"rebuilds,omitempty"`
 	// Extra lists, by type, the options of its own that the cloud takes.
 	Extra map[string][]string `json:"extra,omitempty"`

@@ -101,6 +101,8 @@ func (c *Cloud) servers(r *http.Request, words []string, in map[string]any) (int
 	case len(words) == 3 && words[2] == "metadata":
 		s["metadata"] = in["metadata"]
 		return http.StatusOK, in, nil
+	case len(words) >= 3 && words[2] == "os-volume_attachments":
+		return c.attaches(r, s, words[3:], in)
 	case len(words) == 3:
 		return c.acts(s, in)
 	case r.Method == http.MethodPut:
@@ -112,6 +114,42 @@ func (c *Cloud) servers(r *http.Request, words []string, in map[string]any) (int
 		return http.StatusNoContent, nil, nil
 	}
 	return http.StatusOK, map[string]any{"server": s}, nil
+}
+
+// attaches attaches a volume to a server that runs, or detaches it; either takes a while.
+func (c *Cloud) attaches(r *http.Request, s thing, words []string, in map[string]any) (int, any, *refusal) {
+	attached, _ := s["os-extended-volumes:volumes_attached"].([]any)
+	body, _ := in["volumeAttachment"].(map[string]any)
+	id := fmt.Sprint(body["volumeId"])
+	if len(words) > 0 {
+		id = words[0]
+	}
+	at := slices.IndexFunc(attached, func(x any) bool { return x.(map[string]any)["id"] == id })
+	v := c.things["volumes"][id]
+	switch {
+	case s["OS-EXT-STS:task_state"] != nil:
+		return 0, nil, faulty(http.StatusConflict, "conflictingRequest", fmt.Sprintf("Cannot act on instance %s while it is in task_state %v", s.text("id"), s["OS-EXT-STS:task_state"]))
+	case r.Method == http.MethodDelete && at < 0:
+		return 0, nil, faulty(http.StatusNotFound, "itemNotFound", "Instance "+s.text("id")+" is not attached to volume "+id)
+	case r.Method == http.MethodDelete && v.text("status") == "detaching":
+		return 0, nil, faulty(http.StatusBadRequest, "badRequest", "Invalid volume: Invalid input received: Invalid volume: Unable to detach volume. Volume status must be 'in-use'")
+	case r.Method == http.MethodDelete:
+		v["status"] = "detaching"
+		c.later(func() {
+			v["status"], v["attachments"] = "available", []any{}
+			now, _ := s["os-extended-volumes:volumes_attached"].([]any)
+			s["os-extended-volumes:volumes_attached"] = slices.DeleteFunc(slices.Clone(now), func(x any) bool { return x.(map[string]any)["id"] == id })
+		})
+		return http.StatusAccepted, nil, nil
+	case v == nil:
+		return 0, nil, faulty(http.StatusNotFound, "itemNotFound", "Volume "+id+" could not be found.")
+	case v.text("status") != "available":
+		return 0, nil, faulty(http.StatusBadRequest, "badRequest", "Invalid volume: volume "+id+" is already attached to instances: "+s.text("id"))
+	}
+	v["status"], v["attachments"] = "attaching", []any{map[string]any{"server_id": s.text("id")}}
+	s["os-extended-volumes:volumes_attached"] = append(slices.Clone(attached), map[string]any{"id": id})
+	c.later(func() { v["status"] = "in-use" })
+	return http.StatusOK, map[string]any{"volumeAttachment": map[string]any{"id": id, "volumeId": id, "serverId": s.text("id")}}, nil
 }
 
 // gone takes a server away. Its volumes are free again; ports that a client made stay.
