@@ -346,3 +346,46 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 		t.Errorf("%s %s; alive are %v\n%s", run.State, run.Reason, r.Ledger().Alive, told)
 	}
 }
+
+const inward = `undersail: 1
+about: {name: inward, version: 1.0.0, title: Inward}
+resources:
+  net: {type: network, want: {range: 10.44.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.44.0.0/24}}
+  far: {type: network, want: {range: 10.45.0.0/16}}
+  far_lan: {type: subnet, want: {network: =far.id, range: 10.45.0.0/24}}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}, {from: 10.44.0.0/16, port: 22}]}}
+  far_door: {type: firewall, want: {network: =far.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  access: {type: key_pair}
+  zone: {type: name_zone, want: {domain: tides.internal, network: =net.id}}
+  inner: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, key_pair: =access.id, firewalls: ["=door.id"]}}
+  name: {type: name_record, want: {zone: =zone.id, label: inner, kind: A, values: [=inner.private_address]}}
+  alias: {type: name_record, after: {name: healthy}, want: {zone: =zone.id, label: gauge, kind: CNAME, values: [=name.full_name]}}
+  entry:
+    type: instance
+    after: {alias: healthy}
+    want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"]}
+    health:
+      - ssh: {host: =self.public_address, user: admin, key: =access.private_key, command: getent hosts gauge.tides.internal, answer: =inner.private_address}
+      - ssh: {host: gauge.tides.internal, host_key: =inner.host_key, user: admin, key: =access.private_key, command: hostname, answer: inner, through: '=jump{host: self.public_address, user: "admin", key: access.private_key}'}
+  stranger:
+    type: instance
+    after: {alias: healthy}
+    want: {size: plain-1, image: debian-12, subnet: =far_lan.id, public: true, key_pair: =access.id, firewalls: ["=far_door.id"]}
+    health:
+      - ssh: {host: =self.public_address, user: admin, key: =access.private_key, command: getent hosts gauge.tides.internal || echo nobody of that name, answer: nobody of that name}
+`
+
+// TestNamesOfANetworkAreSeenInsideIt asks for a name, and goes by it, from a machine inside;
+// one in another network does not see it.
+func TestNamesOfANetworkAreSeenInsideIt(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(5 * time.Second)
+	if run := r.Await(s, r.ApplySource(s, "inward", inward, nil)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if got := bad(t, s, r, "inward"); len(got) > 0 {
+		t.Error(got)
+	}
+}

@@ -108,6 +108,18 @@ func id(_ context.Context, c *call) int {
 	return c.say("uid=1000(%s)", name)
 }
 
+// getent looks a host up: getent hosts NAME.
+func getent(_ context.Context, c *call) int {
+	if len(c.args) != 2 || c.args[0] != "hosts" {
+		return c.fail(1, "usage: getent hosts NAME")
+	}
+	at, err := c.guest.resolve(c.args[1])
+	if err != nil {
+		return 2
+	}
+	return c.say("%s %s", at, c.args[1])
+}
+
 // curl asks for a page outside, or on a machine of the network.
 func curl(ctx context.Context, c *call) int {
 	at := c.last()

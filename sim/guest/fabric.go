@@ -155,11 +155,26 @@ func (f *Fabric) Withdraw(id string) {
 	delete(f.offers, id)
 }
 
-// dial connects from inside a network to a private address of it.
+// resolve gives the first address of a host, which may be one.
+func (g *Guest) resolve(host string) (netip.Addr, error) {
+	if at, err := netip.ParseAddr(host); err == nil {
+		return at, nil
+	}
+	if g.Resolve != nil {
+		for _, text := range g.Resolve(host) {
+			if at, err := netip.ParseAddr(text); err == nil {
+				return at, nil
+			}
+		}
+	}
+	return netip.Addr{}, fmt.Errorf("no such host")
+}
+
+// dial connects from inside a network to a private address of it, or to a name.
 func (f *Fabric) dial(from *Guest, host string, number int) (net.Conn, error) {
-	to, err := netip.ParseAddr(host)
+	to, err := from.resolve(host)
 	if err != nil {
-		return nil, fmt.Errorf("no such host")
+		return nil, err
 	}
 	f.mu.Lock()
 	var target *Guest

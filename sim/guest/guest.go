@@ -81,6 +81,8 @@ type Spec struct {
 	Submit func(jobs int) (pool string, err error)
 	Queue  func() (queued, done, members int64)
 	Zones  []string // of its region
+	// Resolve gives the addresses of a name, as the machine sees them.
+	Resolve func(name string) []string
 }
 
 // sshAfter is how long after the boot the SSH server answers, and settleAfter

@@ -165,6 +165,13 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 		})
 		return disks
 	}
+	s.Resolve = func(name string) []string {
+		networks := []string{s.Network}
+		for _, card := range s.Further {
+			networks = append(networks, card.Network)
+		}
+		return c.resolve(x.Account, networks, name)
+	}
 	matches := x.Label + " " + x.Name
 	s.Held = func() bool {
 		_, hit := c.world.Planned("service-never", x.Account, "instances", matches)

@@ -155,6 +155,41 @@ func (c *Cloud) answerName(w dns.ResponseWriter, q *dns.Msg) {
 	}
 }
 
+// resolve gives the addresses of a name as a machine of some networks sees it: from the
+// zones of these networks, and from those that everybody sees.
+func (c *Cloud) resolve(account string, networks []string, name string) (out []string) {
+	name = strings.ToLower(strings.TrimSuffix(name, "."))
+	c.world.Update(func(tx *world.Tx) error {
+		for range 8 { // so many aliases, at most
+			alias := ""
+			for _, x := range tx.All(func(x *world.Resource) bool {
+				return x.Kind == "name-records" && str(x.Attributes["full_name"]) == name && x.PhaseAt(time.Now()) != world.Making
+			}) {
+				zone := tx.ByID(x.Account, str(x.Properties["zone_id"]))
+				within := zone != nil && str(zone.Properties["network_id"]) != ""
+				if zone == nil || within && (x.Account != account || !slices.Contains(networks, str(zone.Properties["network_id"]))) {
+					continue
+				}
+				values, _ := x.Properties["values"].([]any)
+				for _, v := range values {
+					switch str(x.Properties["type"]) {
+					case "A":
+						out = append(out, str(v))
+					case "CNAME":
+						alias = strings.ToLower(strings.TrimSuffix(str(v), "."))
+					}
+				}
+			}
+			if alias == "" || len(out) > 0 {
+				break
+			}
+			name = alias
+		}
+		return nil
+	})
+	return out
+}
+
 // give adds the values of a name to an answer, where their kind is asked for.
 func (c *Cloud) give(m *dns.Msg, name, kind, asked string, values []any, ttl int64) {
 	if kind != asked {
