@@ -55,7 +55,7 @@ var consoleJobs = []job{
 			p.goes("Machine")
 		},
 		mistake: func(p *page) { p.sees("it has 1 vcpus and 2 are needed") }, // it cannot even be chosen
-		told:    []string{"Why not"}, stays: true,
+		told:    []string{"it has 1 vcpus and 2 are needed"}, stays: true,
 		mend: func(p *page) { p.choose("size", "plain-2") },
 		change: func(p *page) {
 			p.goes("Data")

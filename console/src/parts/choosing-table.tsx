@@ -40,7 +40,6 @@ export function ChoosingTable<T extends Choosable>({ label, rows, columns, chose
     const row = body.current?.querySelector<HTMLElement>('[data-chosen]')
     if (body.current && row) body.current.scrollTop = Math.max(0, row.offsetTop - body.current.clientHeight / 2)
   }, [rows.length])
-  const reasons = rows.some((r) => r.why_not?.length)
   return (
     <div className="min-w-0">
       {(rows.length > 8 || tools) && (
@@ -61,14 +60,13 @@ export function ChoosingTable<T extends Choosable>({ label, rows, columns, chose
                   </th>
                 )
               })}
-              {reasons && <th className="px-1.5">Why not</th>}
             </tr>
           </thead>
           <tbody>
             {ordered.map(({ original: row }) => {
               const on = chosen.includes(row.value)
               const barred = !!row.why_not?.length
-              return (
+              return [
                 <tr key={row.value} data-chosen={on || undefined} className={`${on ? 'bg-accent-soft font-semibold' : ''} ${barred && !on ? 'text-ink-2' : 'cursor-pointer hover:bg-accent-soft'}`} onClick={(e) => { if ((!barred || on) && !(e.target instanceof HTMLInputElement)) pick(row.value) }}>
                   {columns.map((c, i) => (
                     <td key={c.id} className={`px-1.5 ${c.numeric ? 'text-right' : ''} ${c.wrap ? 'whitespace-normal' : ''} ${c.extra ? 'max-lg:hidden' : ''}`}>
@@ -77,9 +75,10 @@ export function ChoosingTable<T extends Choosable>({ label, rows, columns, chose
                         : c.show ? c.show(row) : (c.value(row) ?? '–')}
                     </td>
                   ))}
-                  {reasons && <td className="max-w-[220px] px-2 text-small whitespace-normal" style={{ color: on && barred ? 'var(--bad)' : undefined }}>{row.why_not?.join('; ')}</td>}
-                </tr>
-              )
+                </tr>,
+                // Why not stands below, where it has the whole width.
+                barred && <tr key={`${row.value}-not`} className={`border-t-0! ${on ? 'bg-accent-soft' : ''}`}><td colSpan={columns.length} className="h-auto! pt-0 pr-2 pb-1.5 pl-7 text-small whitespace-normal text-ink-2" style={{ color: on ? 'var(--bad)' : undefined }}>{row.why_not?.join('; ')}</td></tr>,
+              ]
             })}
           </tbody>
         </table>

@@ -12,7 +12,7 @@ import { KeyMaker, SecretControl } from './secrets'
 import { Sizes } from './sizes'
 
 /** Kinds of things that are chosen from what the account has or can have. */
-const picked = new Set(['region', 'zone', 'zones', 'size', 'image', 'disk_type', 'network', 'subnet', 'key_pair', 'host', 'domain', 'stack'])
+const picked = new Set(['region', 'zone', 'zones', 'size', 'image', 'disk_type', 'network', 'subnet', 'key_pair', 'host', 'engine', 'family', 'domain', 'stack'])
 
 export const fieldId = (name: string) => `field-${name}`
 

@@ -7,7 +7,7 @@ type Option = Schemas['Option']
 
 /** What is told of the things of a kind, beside their names. */
 function columnsOf(kind: string): Column<Option>[] {
-  const name: Column<Option> = { id: 'name', title: { zone: 'Zone', zones: 'Zone', image: 'Image', network: 'Network', subnet: 'Subnet', key_pair: 'Key pair', stack: 'Stack' }[kind] ?? 'Choice', value: (o) => o.value }
+  const name: Column<Option> = { id: 'name', title: { zone: 'Zone', zones: 'Zone', image: 'Image', network: 'Network', subnet: 'Subnet', key_pair: 'Key pair', stack: 'Stack', engine: 'Engine', family: 'Family', host: 'Dedicated host' }[kind] ?? 'Choice', value: (o) => o.value }
   switch (kind) {
     case 'zone':
     case 'zones':
@@ -25,6 +25,13 @@ function columnsOf(kind: string): Column<Option>[] {
     case 'network':
     case 'subnet':
       return [name, { id: 'about', title: 'Range and what is taken', value: (o) => o.about, wrap: true }, ...(kind === 'network' ? [{ id: 'holds', title: 'In it', value: (o: Option) => o.holds?.length ?? 0, wrap: true, show: (o: Option) => (o.holds?.length ? o.holds.map((h) => <span key={h} className="block text-small">{h}</span>) : <span className="text-ink-2">nothing yet</span>) }] : [])]
+    case 'family':
+      return [
+        name,
+        { id: 'about', title: 'What one host carries', value: (o) => o.about, wrap: true },
+        { id: 'month', title: 'A month', numeric: true, value: (o) => o.month, show: (o) => (o.month ? Math.round(o.month).toLocaleString() : 'not told') },
+        { id: 'zones', title: 'In', value: (o) => o.holds?.join(', '), wrap: true },
+      ]
     default:
       return [name, { id: 'about', title: 'What it is', value: (o) => o.about, wrap: true }]
   }

@@ -160,7 +160,7 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 			c.image(o, r, place, value)
 		case "licence":
 			c.licence(o, r, place, value)
-		case "host":
+		case "family":
 			c.hostKind(o, r, place, value)
 		case "disk_type":
 			c.diskType(o, r, place, value)

@@ -35,11 +35,13 @@ var pickShapes = map[string]resource.Shape{
 	"size":      {Kind: resource.String},
 	"image":     {Kind: resource.String},
 	"disk_type": {Kind: resource.String},
+	"engine":    {Kind: resource.String}, // of databases
+	"family":    {Kind: resource.String}, // of dedicated hosts
 	"network":   {Kind: resource.String}, // and what follows: the id of one that exists
 	"subnet":    {Kind: resource.String},
 	"key_pair":  {Kind: resource.String},
+	"host":      {Kind: resource.String}, // a dedicated one
 	"secret":    {Kind: resource.String},
-	"host":      {Kind: resource.String},
 	"domain":    {Kind: resource.String},
 	"stack":     {Kind: resource.String}, // the name of one; its outputs are read
 }
@@ -134,7 +136,7 @@ func (d *decoder) picks(n *Node, in *Input) {
 	}
 	d.of(n, in)
 	switch in.Picks {
-	case "network", "subnet", "key_pair": // a name is looked up in the offers
+	case "network", "subnet", "key_pair", "host": // a name is looked up in the offers
 		d.template.UsesOffers = true
 	}
 	needs := n.Get("needs")

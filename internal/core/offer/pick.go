@@ -77,11 +77,19 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 		}
 	case "engine":
 		for _, e := range o.Engines {
-			out = append(out, Option{Value: e})
+			out = append(out, Option{Value: e, About: "storage " + o.priced(o.DatabaseGiBHour*1000, "h for 1000GiB")})
 		}
-	case "host":
+	case "family":
 		for _, h := range o.Hosts {
 			out = append(out, Option{Value: h.Family, About: fmt.Sprintf("carries %d vcpus, %s, %s", h.VCPUs, resource.FormatData(h.MemoryBytes), o.priced(h.Hour, "h")), Month: h.Hour * resource.HoursPerMonth, Holds: h.Zones})
+		}
+	case "host":
+		for _, h := range o.OwnHosts {
+			x := Option{Value: h.Name, About: fmt.Sprintf("%s in %s, %d of %d vcpus taken, %s", h.Family, h.Zone, h.Used, h.VCPUs, h.ID)}
+			if h.Used >= h.VCPUs {
+				x.WhyNot = append(x.WhyNot, "it has no room left")
+			}
+			out = append(out, x)
 		}
 	case "image":
 		for _, i := range o.Images {
@@ -146,7 +154,7 @@ func (o *Offers) networkName(id string) string {
 	return id
 }
 
-// there are networks, subnets and key pairs, with what they are called: by id, name
+// there are networks, subnets, key pairs and dedicated hosts, with what they are called: by id, name
 // and, for a subnet, NETWORK/NAME.
 func (o *Offers) there() map[string][]Named {
 	out := map[string][]Named{}
@@ -157,10 +165,13 @@ func (o *Offers) there() map[string][]Named {
 		out["subnet"] = append(out["subnet"], Named{s.ID, s.Name}, Named{s.ID, s.Network + "/" + s.Name}, Named{s.ID, o.networkName(s.Network) + "/" + s.Name})
 	}
 	out["key_pair"] = o.KeyPairs
+	for _, h := range o.OwnHosts {
+		out["host"] = append(out["host"], Named{h.ID, h.Name})
+	}
 	return out
 }
 
-// Find gives the id of a network, subnet or key pair by id or name; a subnet also by
+// Find gives the id of a network, subnet, key pair or dedicated host by id or name; a subnet also by
 // NETWORK/NAME. Where it is not exactly one it says what there is instead: something of
 // another kind, several of the name, or the names there are.
 func (o *Offers) Find(kind, text string) (id, otherwise string, names []string) {
@@ -183,7 +194,7 @@ func (o *Offers) Find(kind, text string) (id, otherwise string, names []string) 
 	if len(ids) > 1 {
 		return "", fmt.Sprintf("%d have that name: choose one by its id, %s", len(ids), strings.Join(ids, " or ")), nil
 	}
-	for _, other := range []string{"network", "subnet", "key_pair"} {
+	for _, other := range []string{"network", "subnet", "key_pair", "host"} {
 		for _, x := range all[other] {
 			if other != kind && x.ID == text {
 				return "", fmt.Sprintf("%s is a %s (%s), and not a %s", text, resource.Words(other), x.Name, resource.Words(kind)), names

@@ -189,7 +189,11 @@ func missingWords(in *lang.Input) string {
 	case in.Picks == "zones":
 		return "it needs zones, and none were chosen"
 	}
-	return "it needs a " + resource.Words(in.Picks) + ", and none was chosen"
+	article := "a "
+	if strings.ContainsAny(in.Picks[:1], "aeiou") {
+		article = "an "
+	}
+	return "it needs " + article + resource.Words(in.Picks) + ", and none was chosen"
 }
 
 // offered says what can be chosen for an input that picks, where that is known.
@@ -205,6 +209,10 @@ func (e *evaluator) offered(in *lang.Input) string {
 		return expr.Choose("", o.Zones)
 	case "image":
 		return expr.Choose("", names(o.Images, func(i offer.Image) string { return i.Name }))
+	case "engine":
+		return expr.Choose("", o.Engines)
+	case "family":
+		return expr.Choose("", names(o.Hosts, func(h offer.Host) string { return h.Family }))
 	case "disk_type":
 		return expr.Choose("", names(o.DiskTypes, func(d offer.DiskType) string { return d.Name }))
 	}
@@ -327,7 +335,15 @@ func (e *evaluator) picked(in *lang.Input, v any) any {
 			name, _ := z.(string)
 			e.pickedZone(fmt.Sprintf("%s[%d]", place, i), name)
 		}
-	case "network", "subnet", "key_pair":
+	case "engine":
+		if !slices.Contains(o.Engines, text) {
+			e.find(lang.Error, "not-offered", place, expr.Choose(text, o.Engines), "region %s has no database engine %q", o.Region, text)
+		}
+	case "family":
+		if _, ok := o.Host(text); !ok {
+			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.Hosts, func(h offer.Host) string { return h.Family })), "region %s sells no dedicated hosts of family %q", o.Region, text)
+		}
+	case "network", "subnet", "key_pair", "host":
 		if text == "" || in.Picks == "key_pair" && isPublicKey(text) {
 			return v
 		}

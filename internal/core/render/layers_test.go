@@ -275,3 +275,47 @@ func TestDurationIsTheLongestChain(t *testing.T) {
 		t.Errorf("%d seconds by %v", seconds, longest)
 	}
 }
+
+// TestWhatIsPickedIsOfTheOffers picks engines, families of hosts and hosts that are there.
+func TestWhatIsPickedIsOfTheOffers(t *testing.T) {
+	t.Parallel()
+	template, found := lang.Read("t", []byte("undersail: 1\nabout: {name: t, version: 1.0.0, title: T}\ninputs:\n  engine: {picks: engine}\n  family: {picks: family}\n  host: {picks: host}\n"+
+		"resources:\n  ground: {type: host, find: =inputs.host, want: {family: =inputs.family}}\noutputs: {engine: {value: =inputs.engine}, host: {value: =inputs.host}}\n"))
+	if template == nil {
+		t.Fatal(found)
+	}
+	o := &offer.Offers{Account: "lab", Region: "north-fell", Engines: []string{"postgresql-15", "postgresql-16"}, Hosts: []offer.Host{{Family: "vast"}, {Family: "plain"}},
+		OwnHosts: []offer.OwnHost{{ID: "hst-1", Name: "ground", Family: "vast", VCPUs: 64, Used: 64}, {ID: "hst-2", Name: "pier", Family: "vast", VCPUs: 64}}}
+	for _, c := range []struct {
+		inputs map[string]any
+		says   string // a finding with its remedy, or nothing
+		host   string
+	}{
+		{map[string]any{"engine": "postgresql-16", "family": "vast", "host": "pier"}, "", "hst-2"},
+		{map[string]any{"engine": "postgresql-16", "family": "vast", "host": "hst-1"}, "", "hst-1"},
+		{map[string]any{"engine": "postgresql-61", "family": "vast", "host": "pier"}, `region north-fell has no database engine "postgresql-61"; did you mean ` + "`postgresql-16`?", ""},
+		{map[string]any{"engine": "postgresql-16", "family": "vats", "host": "pier"}, `region north-fell sells no dedicated hosts of family "vats"; did you mean ` + "`vast`?", ""},
+		{map[string]any{"engine": "postgresql-16", "family": "vast", "host": "peer"}, `account lab has no host "peer" in north-fell; did you mean ` + "`pier`?", ""},
+		{map[string]any{"family": "vast", "host": "pier"}, "it needs an engine, and none was chosen", ""},
+	} {
+		r := Render(Request{Template: template, Stack: Stack{Name: "s"}, Inputs: c.inputs, Offers: o})
+		said := ""
+		for _, f := range r.Findings {
+			if f.Severity == lang.Error && strings.HasPrefix(f.Place, "inputs.") {
+				said += f.Message + "; " + f.Remedy
+			}
+		}
+		if c.says == "" && said != "" || !strings.Contains(said, c.says) {
+			t.Errorf("%v: %q", c.inputs, said)
+		}
+		for _, out := range r.Outputs {
+			if out.Name == "host" && c.host != "" && out.Value != c.host {
+				t.Errorf("%v: the host is %v", c.inputs, out.Value)
+			}
+		}
+	}
+	hosts, _ := Options(template.Input("host"), o)
+	if len(hosts) != 2 || hosts[0].WhyNot == nil || hosts[1].WhyNot != nil || hosts[1].About != "vast in , 0 of 64 vcpus taken, hst-2" {
+		t.Errorf("to be chosen are %+v", hosts)
+	}
+}

@@ -77,7 +77,7 @@ var machineTypes = []Type{
 		Attribute{Name: "addresses", About: "Private addresses of the members.", Shape: listOf(kind(Address))}),
 	newType("host", "A dedicated physical host for instances of one family.", 900, 7200, knowledge{draws: []Draw{one("hosts")}, prices: []Price{{List: "host", Of: "family", Amount: "hour"}}},
 		[]Property{
-			{Name: "family", About: "Family of sizes that it carries, such as vast of vast-64.", Shape: text(), Required: true, Alter: Rebuild, Picks: "host"},
+			{Name: "family", About: "Family of sizes that it carries, such as vast of vast-64.", Shape: text(), Required: true, Alter: Rebuild, Picks: "family"},
 			{Name: "zone", About: "Zone of the host; the first that sells it when left out.", Shape: text(), Alter: Rebuild, Picks: "zone"},
 			{Name: "recover", About: "Move to another host when this one fails.", Shape: kind(Boolean), Alter: InPlace},
 		},

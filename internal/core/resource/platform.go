@@ -59,7 +59,7 @@ var platformTypes = []Type{
 			{Name: "network", About: "Id of the network from which its management is reached.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "ranges", About: "Ranges by purpose: management, moves, storage, uplink; none overlaps another, nor a network.", Shape: mapOf(kind(Range)), Required: true, Alter: Rebuild},
 			{Name: "layout", About: "Hosts by zone.", Shape: listOf(hostLayout), Required: true, Alter: InPlace},
-			{Name: "family", About: "Family of hosts.", Shape: text(), Required: true, Alter: Rebuild, Picks: "host"},
+			{Name: "family", About: "Family of hosts.", Shape: text(), Required: true, Alter: Rebuild, Picks: "family"},
 			{Name: "protection", About: "How data outlives a host: one copy (default), two copies or parity; each needs its least number of hosts in a zone.", Shape: text("one copy", "two copies", "parity"), Alter: InPlace},
 			{Name: "password", About: "Password of its administrator; a secret.", Shape: text(), Required: true, Alter: InPlace},
 		},
