@@ -20,17 +20,18 @@ import (
 func (a *app) proposeCommand() *cobra.Command {
 	var g given
 	var template string
-	var keep []string
+	var keep, again []string
 	cmd := &cobra.Command{Use: "propose STACK", Short: "Work out what has to change for a stack and save it as a proposal", Args: cobra.ExactArgs(1),
 		Long: "Work out what has to change: for a new stack everything, for one that exists what differs.\nFindings with errors refuse the proposal, and nothing is made.",
 		Example: "  undersail propose warning-site --template warning-site --account saltmere-lab --region north-fell --inputs site.inputs.yaml\n" +
-			"  undersail propose warning-site --input size=plain-4      # changes one input of a stack that exists",
+			"  undersail propose warning-site --input size=plain-4      # changes one input of a stack that exists\n" +
+			"  undersail propose queue --again trial                    # runs a task once more",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			account, region := g.account, g.region
 			if err := a.askPlace(cmd, args[0], &g, &template); err != nil {
 				return err
 			}
-			n := service.NewProposal{Stack: args[0], Account: g.account, Region: g.region, Keep: keep}
+			n := service.NewProposal{Stack: args[0], Account: g.account, Region: g.region, Keep: keep, Again: again}
 			if g.recorded != nil { // a stack that is there has its place
 				n.Account, n.Region = account, region
 			}
@@ -61,6 +62,7 @@ func (a *app) proposeCommand() *cobra.Command {
 	a.libraryFlag(cmd)
 	cmd.Flags().StringVar(&template, "template", "", "template of the library as NAME[@VERSION], or a file")
 	keepFlag(cmd, &keep)
+	cmd.Flags().StringArrayVar(&again, "again", nil, "task that is run again although nothing of it changes")
 	a.reviewFlag(cmd)
 	return cmd
 }

@@ -115,7 +115,7 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 	if err := x.intendAlteration(ctx, s, shown, row, live, task); err != nil {
 		return cloud.Progress{}, err
 	}
-	if live.Phase == cloud.Broken || task.Want == nil && task.Unset == nil && task.Tags == nil && !x.failedBefore(s) {
+	if live.Phase == cloud.Broken || task.Want == nil && task.Unset == nil && task.Tags == nil && !x.runsAgain(s) {
 		x.altered(s, shown)
 		return cloud.Progress{Live: live}, nil
 	}

@@ -111,7 +111,7 @@ func undoOf(ref cloud.Ref, want map[string]any) string {
 }
 
 // again reports whether an alteration makes the command run again: what it was given
-// changed, or it failed.
+// changed, it failed, or somebody asked for it.
 func (t *tasks) again(todo cloud.Task) bool {
 	kind, _ := resource.ByName(t.s.Type)
 	for _, p := range kind.Properties {
@@ -119,15 +119,15 @@ func (t *tasks) again(todo cloud.Task) bool {
 			return true
 		}
 	}
-	return t.x.failedBefore(t.s)
+	return t.x.runsAgain(t.s)
 }
 
-// failedBefore reports whether what a step alters failed when it was run, so that it is
-// run again without any difference.
-func (x *execution) failedBefore(s *store.Step) bool {
+// runsAgain reports whether what a step alters is run again without any difference: it
+// failed when it was run, or somebody asked for it.
+func (x *execution) runsAgain(s *store.Step) bool {
 	row := x.resource(s)
 	t, _ := resource.ByName(s.Type)
-	return t.Own && row != nil && row.Attributes["exit"] == nil
+	return t.Own && row != nil && (row.Attributes["exit"] == nil || slices.Contains(x.document.Again, s.Resource))
 }
 
 // nextMark names the next run of a task: its token and a number. One that was to be

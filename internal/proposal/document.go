@@ -57,6 +57,8 @@ type Document struct {
 	Discards string `json:"discards,omitempty"`
 	// Keep names what stays in the cloud although it leaves the stack.
 	Keep []string `json:"keep,omitempty"`
+	// Again names tasks that are run again although nothing of them changes.
+	Again []string `json:"again,omitempty"`
 }
 
 // Everywhere gives the offers that the proposal was made with.

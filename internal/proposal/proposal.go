@@ -14,12 +14,14 @@ import (
 	"strings"
 
 	"undersail/internal/core/change"
+	"undersail/internal/core/expr"
 	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 )
 
 // Facts are everything that a proposal rests on.
@@ -49,6 +51,8 @@ type Facts struct {
 	// Keep names what stays in the cloud when it leaves the stack, whatever its template
 	// said of that.
 	Keep []string
+	// Again names tasks that are run again although nothing of them changes.
+	Again []string
 	// Read are findings of whoever read the facts.
 	Read []render.Finding
 	// Stop, when set, tells that nobody waits for the result any more.
@@ -87,7 +91,7 @@ type Judged struct {
 // Render computes the rendering and its changes.
 func (f Facts) Render() Changed {
 	plan := change.Compute(f.request(), f.Recorded)
-	plan.Findings = append(plan.Findings, f.staying(plan.Changes)...)
+	plan.Findings = append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...)
 	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
 }
 
@@ -151,6 +155,23 @@ func (f Facts) staying(changes []change.Change) (findings []render.Finding) {
 		case !leaves:
 			findings = append(findings, render.Finding{Severity: lang.Error, Code: "keep", Place: name, Message: fmt.Sprintf("%s is to be kept, and does not leave the stack", name),
 				Remedy: "take it out of the template, or let the template `find` it"})
+		}
+	}
+	return findings
+}
+
+// notRun finds what was named to be run again and is no task of the stack.
+func (f Facts) notRun(changes []change.Change) (findings []render.Finding) {
+	var tasks []string
+	for _, c := range changes {
+		if t, _ := resource.ByName(c.Type); t.Own && c.Change != change.Remove {
+			tasks = append(tasks, c.Resource)
+		}
+	}
+	for _, name := range f.Again {
+		if !slices.Contains(tasks, name) {
+			findings = append(findings, render.Finding{Severity: lang.Error, Code: "again", Place: name, Message: fmt.Sprintf("%s is to be run again, and is no task of the stack", name),
+				Remedy: expr.Choose(name, tasks)})
 		}
 	}
 	return findings
@@ -250,7 +271,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, NewUses: j.NewUses}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, Again: j.Again, NewUses: j.NewUses}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

@@ -39,6 +39,8 @@ type NewProposal struct {
 	Secrets map[string]string `json:"secrets,omitempty"`
 	// Keep names resources that stay in the cloud when they leave the stack.
 	Keep []string `json:"keep,omitempty"`
+	// Again names tasks that are run again although nothing of them changes.
+	Again []string `json:"again,omitempty"`
 
 	// unnamed says that the stack has no name yet, and is none that is there.
 	unnamed bool

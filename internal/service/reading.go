@@ -26,7 +26,7 @@ func (s *Service) read(ctx context.Context, n NewProposal) (*reading, error) {
 // readFacts reads the facts; offline ones call no cloud, and take what is recorded for
 // what is there.
 func (s *Service) readFacts(ctx context.Context, n NewProposal, offline bool) (*reading, error) {
-	r := &reading{offline: offline, Facts: proposal.Facts{Keep: n.Keep, Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}}}
+	r := &reading{offline: offline, Facts: proposal.Facts{Keep: n.Keep, Again: n.Again, Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}}}
 	if r.Given == nil {
 		r.Given = map[string]string{}
 	}

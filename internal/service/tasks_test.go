@@ -90,6 +90,29 @@ outputs: {wrote: {value: =settings.output}}
 	if err != nil || !v.Healthy {
 		t.Errorf("%+v %v", v, err)
 	}
+	// Asked for, it is run once more although nothing changed.
+	ask := service.NewProposal{Stack: "ashore", File: "template.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"users": []any{"duty", "night"}}}
+	for name, says := range map[string]string{"setings": "did you mean `settings`?", "net": "is no task of the stack"} {
+		ask.Again = []string{name}
+		if _, err := s.Propose(context.Background(), r.Admin, ask); err == nil || !strings.Contains(servicetest.Explain(err), says) {
+			t.Errorf("run %s again: %v", name, err)
+		}
+	}
+	ask.Again = []string{"settings"}
+	p, err = s.Propose(context.Background(), r.Admin, ask)
+	if err != nil || !strings.HasPrefix(p.Summary, "2 alter") {
+		t.Fatalf("run it again: %s %v", p.Summary, err)
+	}
+	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if a := attributesOf(t, s, "ashore", "settings"); a["output"] != "duty night\n3" {
+		t.Errorf("run once more the task has %v", a)
+	}
+	ask.Again = nil
+	if p, err := s.Propose(context.Background(), r.Admin, ask); err != nil || p.State != "nothing" {
+		t.Errorf("it would be run for ever: %s %v", p.Summary, err)
+	}
 	// Without the task in the template, what it did is undone.
 	if run := r.Await(s, r.ApplySource(s, "ashore", ashore+`  left: {type: task, want: {command: 'cat runs'`+onShore+`}}
 outputs: {wrote: {value: =left.output}}
@@ -101,7 +124,7 @@ outputs: {wrote: {value: =left.output}}
 `, nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if a := attributesOf(t, s, "ashore", "left"); a["output"] != "run\nrun\nundone" {
+	if a := attributesOf(t, s, "ashore", "left"); a["output"] != "run\nrun\nrun\nundone" {
 		t.Errorf("after it was removed the machine has %v", a)
 	}
 	retire, err := s.Retire(context.Background(), r.Admin, "ashore")

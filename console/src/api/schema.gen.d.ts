@@ -2612,6 +2612,8 @@ export interface components {
             };
             /** @description Resources that stay in the cloud when they leave the stack */
             keep?: string[];
+            /** @description Tasks that are run again although nothing of them changes */
+            again?: string[];
         };
         NewAccount: {
             name: string;

@@ -99,6 +99,8 @@ type Recorded struct {
 	Guard    bool
 	AtRetire string
 	Checks   []health.Check
+	// Again says that a task is to be run again although nothing of it changes.
+	Again bool
 	// Kept says whose it was, such as readings/store, when it outlived its stack and
 	// may be taken over.
 	Kept string
@@ -273,6 +275,9 @@ func decide(r render.Resource, was *Recorded, ids *names) (Change, []render.Find
 		c.Change, c.Reason = Rebuild, "it broke in the cloud"
 	default:
 		findings = c.compare(r, was, ids)
+	}
+	if was.Again && own(r.Type) && c.Change != Rebuild {
+		c.Change, c.Anew, c.Reason = Alter, true, cmp.Or(c.Reason, "it is run again, as was asked for")
 	}
 	switch {
 	case c.Change == Same && c.Was != "":
