@@ -492,3 +492,50 @@ func TestAKeyIsTakenOnce(t *testing.T) {
 		t.Error("the key of a process that is gone is kept for ever")
 	}
 }
+
+// TestAKeyOutlivesItsStackWhileSomethingNeedsIt retires the stack that a key was drawn for:
+// it goes in the end, but not before the machine that moved along with it.
+func TestAKeyOutlivesItsStackWhileSomethingNeedsIt(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), context.Background()
+	startedRun(t, s)
+	do := func(q string, args ...any) {
+		t.Helper()
+		if _, err := s.Pool.Exec(ctx, q, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, name := range []string{"quay/access@1", "quay/kept@1", "quay/lost@1"} {
+		if _, err := s.AddSecret(ctx, Secret{Reference: name, StackID: stackID, Kind: "private_key", Sealed: []byte("x"), SealedWith: "k"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	const pier = "00000000-0000-0000-0000-00000000beef"
+	do("INSERT INTO stacks SELECT (jsonb_populate_record(k, jsonb_build_object('id', $1::text, 'name', 'pier', 'secrets', jsonb_build_object('access', 'quay/access@1')))).* FROM stacks k WHERE id = $2", pier, stackID)
+	do(`INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts, hour, currency)
+		SELECT 'us-kept', id, name, account, region, 'kept', 'key_pair', 'kept', '{}', '{"private_key": "quay/kept@1"}', '[]', 0, 'kr' FROM stacks WHERE id = $1`, stackID)
+	do("UPDATE stacks SET retired_at = now() - interval '200 days' WHERE id = $1", stackID)
+	left := func() string {
+		t.Helper()
+		if _, err := s.Forget(ctx, Retention{Secrets: 90 * 24 * time.Hour}); err != nil {
+			t.Fatal(err)
+		}
+		list, err := s.Secrets(ctx, stackID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		names := ""
+		for _, x := range list {
+			names += x.Reference + " "
+		}
+		return names
+	}
+	if got := left(); got != "quay/access@1 quay/kept@1 " {
+		t.Errorf("left are %s", got)
+	}
+	do("DELETE FROM kept")
+	do("UPDATE stacks SET retired_at = now() WHERE id = $1", pier)
+	if got := left(); got != "" {
+		t.Errorf("left for ever are %s", got)
+	}
+}
