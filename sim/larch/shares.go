@@ -32,9 +32,8 @@ func (m *making) share() error {
 		return invalid("subnet_ids", "a shared file system is mounted from a subnet")
 	}
 	var zones []string
-	places := map[string]any{} // addresses by subnet, so that those of a change stay
-	before, _ := m.x.Attributes["by_subnet"].(map[string]any)
-	network, addresses := "", []any{}
+	before := placesOf(m.x)
+	network, places, addresses := "", []any{}, []any{}
 	for i, id := range ids {
 		at := fmt.Sprintf("subnet_ids[%d]", i)
 		subnet, err := m.needs(at, str(id), "subnets")
@@ -51,17 +50,19 @@ func (m *making) share() error {
 		} else if network != in {
 			return invalid(at, "the subnets are of one network")
 		}
-		address := str(before[subnet.ID])
-		if address == "" {
-			if address, err = m.privateAddress(subnet, at, addresses); err != nil {
-				return err
-			}
+		p := place{Subnet: subnet.ID}
+		if was := slices.IndexFunc(before, func(b place) bool { return b.Subnet == subnet.ID }); was >= 0 {
+			p = before[was] // it stays, whatever comes and goes beside it
+		} else if p.At, err = m.privateAddress(subnet, at, addresses); err != nil {
+			return err
+		} else if m.change {
+			p.Since = time.Now().Format(time.RFC3339Nano)
 		}
-		places[subnet.ID] = address
-		addresses = append(addresses, address)
+		places = append(places, map[string]any{"subnet": p.Subnet, "at": p.At, "since": p.Since})
+		addresses = append(addresses, p.At)
 	}
 	// Further places are taken as cards of a machine are, so that nobody else gets them.
-	m.x.Attributes["by_subnet"], m.x.Attributes["network"] = places, network
+	m.x.Attributes["of"], m.x.Attributes["network"] = places, network
 	m.x.Attributes["private_address"], m.x.Attributes["card_addresses"] = addresses[0], addresses
 	return nil
 }
@@ -74,7 +75,7 @@ func (c *Cloud) openShare(id, account string) {
 		return
 	}
 	o := guest.Offer{Network: str(x.Attributes["network"]), Bytes: number(x.Properties["gib"]) << 30}
-	for _, at := range c.placesOf(x) {
+	for _, at := range c.mountedAt(x) {
 		if address, err := netip.ParseAddr(str(at)); err == nil {
 			o.At = append(o.At, address)
 		}
@@ -90,29 +91,48 @@ func (c *Cloud) openShare(id, account string) {
 	c.fabric.Offer(id, o)
 }
 
-// placesOf are the addresses from which a shared file system can be mounted now.
-func (c *Cloud) placesOf(x *world.Resource) []any {
-	at := x.ReadyAt
-	if x.ChangedAt.After(at) {
-		at = x.ChangedAt
+// place is one from which a shared file system is mounted: in a subnet, at an address,
+// since a change that added it; empty since the beginning.
+type place struct{ Subnet, At, Since string }
+
+func placesOf(x *world.Resource) (out []place) {
+	list, _ := x.Attributes["of"].([]any)
+	for _, item := range list {
+		p, _ := item.(map[string]any)
+		out = append(out, place{str(p["subnet"]), str(p["at"]), str(p["since"])})
 	}
-	all, _ := x.Attributes["card_addresses"].([]any)
-	there := 0
-	for there < len(all) && time.Since(at) >= c.world.Real(float64(placeAfter*there)) {
-		there++
+	return out
+}
+
+// appears tells when each place of a shared file system appears, one after the other.
+func (c *Cloud) appears(x *world.Resource) (out []time.Time) {
+	for i, p := range placesOf(x) {
+		since := x.ReadyAt
+		if at, err := time.Parse(time.RFC3339Nano, p.Since); err == nil {
+			since = at
+		}
+		out = append(out, since.Add(c.world.Real(float64(placeAfter*i))))
 	}
-	return all[:there]
+	return out
+}
+
+// mountedAt are the addresses from which a shared file system can be mounted now.
+func (c *Cloud) mountedAt(x *world.Resource) []any {
+	there := []any{}
+	times := c.appears(x)
+	for i, p := range placesOf(x) {
+		if !time.Now().Before(times[i]) {
+			there = append(there, p.At)
+		}
+	}
+	return there
 }
 
 // planShare shows a shared file system when it is there, and each place as it appears.
 func (c *Cloud) planShare(x *world.Resource) {
-	at := x.ReadyAt
-	if x.ChangedAt.After(at) {
-		at = x.ChangedAt
-	}
-	all, _ := x.Attributes["card_addresses"].([]any)
-	for i := range all {
-		time.AfterFunc(time.Until(at.Add(c.world.Real(float64(placeAfter*i)))), func() { c.openShare(x.ID, x.Account) })
+	moments := append(c.appears(x), x.ReadyAt, x.ChangedAt)
+	for _, at := range moments {
+		time.AfterFunc(time.Until(at), func() { c.openShare(x.ID, x.Account) })
 	}
 }
 
@@ -120,10 +140,10 @@ func (c *Cloud) planShare(x *world.Resource) {
 func (c *Cloud) shareTells(x *world.Resource, phase world.Phase, attributes map[string]any) {
 	delete(attributes, "card_addresses")
 	delete(attributes, "network")
-	delete(attributes, "by_subnet")
+	delete(attributes, "of")
 	places := []any{}
 	if phase == world.Ready || phase == world.Changing {
-		places = c.placesOf(x)
+		places = c.mountedAt(x)
 	}
 	attributes["address"] = x.Attributes["private_address"]
 	attributes["places"], attributes["addresses"], attributes["path"] = len(places), places, "/"
