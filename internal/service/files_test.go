@@ -98,3 +98,40 @@ func TestAMachineStartsWithoutADiskThatItCanDoWithout(t *testing.T) {
 		t.Errorf("without a disk that it can do without: %s", got)
 	}
 }
+
+const fetched = `undersail: 1
+about: {name: fetched, version: 1.0.0, title: Fetched}
+inputs: {rights: {type: array, items: {type: string}, default: [bucket.read]}}
+resources:
+  net: {type: network, want: {range: 10.46.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.46.0.0/24}}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  access: {type: key_pair}
+  reads: {type: role, want: {grants: [{may: =inputs.rights}]}}
+  media: {type: bucket, want: {label: fetched-media, files: {charts/tide.txt: neap}}}
+  reader: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: [=door.id], role: =reads.id}}
+  read:
+    type: task
+    want:
+      {on: =reader.public_address, user: admin, key: =access.private_key, again_when: [=inputs.rights],
+       command: '="sleep 20; curl -fsS " + media.endpoint + "/charts/tide.txt; echo; curl -fsS " + media.endpoint + "/none || true"'}
+`
+
+// TestAMachineReadsObjectsByTheRightsOfItsRole fetches what was uploaded from a machine, and
+// is refused once its role lets it no more.
+func TestAMachineReadsObjectsByTheRightsOfItsRole(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(5 * time.Second)
+	for _, c := range []struct {
+		rights []any
+		want   string
+	}{{[]any{"bucket.read"}, "neap\ncurl: (22) The requested URL returned error: 404"}, {[]any{"disk.read"}, "curl: (22) The requested URL returned error: 403"}, {[]any{"bucket.*"}, "neap"}} {
+		if run := r.Await(s, r.ApplySource(s, "fetched", fetched, map[string]any{"rights": c.rights})); run.State != state.Done {
+			t.Fatal(run.State, run.Reason)
+		}
+		if got := fmt.Sprint(attributesOf(t, s, "fetched", "read")["output"]); !strings.HasPrefix(got, c.want) {
+			t.Errorf("with the rights %v it reads %q", c.rights, got)
+		}
+	}
+}

@@ -120,12 +120,21 @@ func getent(_ context.Context, c *call) int {
 	return c.say("%s %s", at, c.args[1])
 }
 
-// curl asks for a page outside, or on a machine of the network.
+// curl asks for a page outside, or for what the cloud itself serves.
 func curl(ctx context.Context, c *call) int {
 	at := c.last()
 	if c.guest.cutOff() || c.guest.spoilt("way-out") {
 		c.guest.sleep(ctx, 5)
 		return c.fail(28, "curl: (28) Connection timed out")
+	}
+	if c.guest.Fetch != nil {
+		switch status, body := c.guest.Fetch(at); {
+		case status == 200:
+			io.WriteString(c.out, body)
+			return 0
+		case status > 0:
+			return c.fail(22, "curl: (22) The requested URL returned error: %d", status)
+		}
 	}
 	return c.say("200 %s", at)
 }

@@ -81,6 +81,9 @@ type Spec struct {
 	Submit func(jobs int) (pool string, err error)
 	Queue  func() (queued, done, members int64)
 	Zones  []string // of its region
+	// Fetch reads what the cloud itself serves at a URL, such as an object of a bucket, with
+	// the rights of the machine; 0 says that it serves nothing there.
+	Fetch func(url string) (status int, body string)
 	// Resolve gives the addresses of a name, as the machine sees them.
 	Resolve func(name string) []string
 }

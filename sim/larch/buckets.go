@@ -5,8 +5,10 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"net/url"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"undersail/sim/world"
@@ -70,6 +72,33 @@ func (m *making) alone(property string) error {
 		return refuse(409, "name-taken", fmt.Sprintf("the name %q is taken: %s", m.text(property), why), map[string]any{"property": property})
 	}
 	return nil
+}
+
+// fetch reads an object of a bucket for a machine, by the rights of its role.
+func (c *Cloud) fetch(account, machine, address string) (status int, body string) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "https" {
+		return 0, ""
+	}
+	c.world.Update(func(tx *world.Tx) error {
+		for _, b := range tx.All(func(x *world.Resource) bool {
+			return x.Kind == "buckets" && str(x.Attributes["endpoint"]) == "https://"+u.Host && x.PhaseAt(time.Now()) != world.Making
+		}) {
+			x := tx.ByID(account, machine)
+			objects, _ := b.Properties["objects"].(map[string]any)
+			object, there := objects[strings.TrimPrefix(u.Path, "/")]
+			switch raw, err := base64.StdEncoding.DecodeString(str(object)); {
+			case x == nil || b.Account != account || !c.may(tx, x, "bucket.read"):
+				status = http.StatusForbidden
+			case !there || err != nil:
+				status = http.StatusNotFound
+			default:
+				status, body = http.StatusOK, string(raw)
+			}
+		}
+		return nil
+	})
+	return status, body
 }
 
 // bucket is a store of objects under a name that nobody else has. It tells the digests

@@ -165,6 +165,7 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 		})
 		return disks
 	}
+	s.Fetch = func(url string) (int, string) { return c.fetch(x.Account, x.ID, url) }
 	s.Resolve = func(name string) []string {
 		networks := []string{s.Network}
 		for _, card := range s.Further {

@@ -3,6 +3,7 @@ package larch
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"undersail/sim/world"
@@ -74,6 +75,9 @@ func (c *Cloud) may(tx *world.Tx, x *world.Resource, right string) bool {
 	return slices.ContainsFunc(grants, func(item any) bool {
 		grant, _ := item.(map[string]any)
 		may, _ := grant["may"].([]any)
-		return slices.ContainsFunc(may, func(r any) bool { return r == right || r == "instance.*" })
+		return slices.ContainsFunc(may, func(r any) bool {
+			kind, _, _ := strings.Cut(right, ".")
+			return r == right || r == kind+".*"
+		})
 	})
 }
