@@ -6,7 +6,6 @@ import (
 	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 )
@@ -81,7 +80,8 @@ func (p *page) audit(axe, path string, turn int) {
 				continue
 			}
 			p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.documentElement.dataset.theme = %q", theme)))
-			time.Sleep(160 * time.Millisecond) // colours that change come to rest
+			// Colours that change come to rest first, however slow the machine is.
+			p.do(chromedp.Evaluate[chromedp.Void](`new Promise(next => requestAnimationFrame(() => requestAnimationFrame(next))).then(() => document.getAnimations().forEach(a => { try { a.finish() } catch { a.cancel() } }))`, chromedp.EvalAwaitPromise))
 			raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then(r => JSON.stringify(r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.target.join(' ') + ' ' + (n.any[0]?.message ?? n.all[0]?.message ?? n.none[0]?.message ?? ''))}))))`, chromedp.EvalAwaitPromise))
 			if err != nil {
 				p.t.Fatal(err)
