@@ -28,7 +28,7 @@ func awaited(run store.Run, doc proposal.Document) (out []Awaited) {
 	if !mayBeGiven(run) {
 		return nil
 	}
-	template, _ := lang.ReadBundle(doc.Template.Bundle())
+	template, _ := bundles.read(doc.Template.Bundle())
 	if template == nil {
 		return nil
 	}
@@ -67,7 +67,7 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 	if err != nil {
 		return Run{}, err
 	}
-	template, found := lang.ReadBundle(doc.Template.Bundle())
+	template, found := bundles.read(doc.Template.Bundle())
 	if template == nil {
 		return Run{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)
 	}

@@ -32,7 +32,7 @@ type Run struct {
 	Decides     string     `json:"decides,omitempty"`
 	// Next is the command that goes on from here, when something is missing.
 	Next string `json:"next,omitempty"`
-	// Awaits are the inputs that a parked run can be given now.
+	// Awaits are the inputs that the run can be given now.
 	Awaits []Awaited `json:"awaits,omitempty"`
 	// OnFailure is keep or undo; Undoes is the run that this one undoes.
 	OnFailure string `json:"on_failure,omitempty"`

@@ -189,13 +189,17 @@ func (s *Store) Give(ctx context.Context, id int64, stackID string, values map[s
 		if err != nil {
 			return err
 		}
+		becomes := "" // what it was, when it is carried out already
+		if was == "parked" {
+			becomes = "queued"
+		}
 		if _, err := tx.Exec(ctx, "UPDATE stacks SET inputs = inputs || $2 WHERE id = $1", stackID, values); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', $4, $3)", id, last, clean(by+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", ")), map[bool]string{true: "queued"}[was == "parked"]); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', $4, $3)", id, last, clean(by+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", ")), becomes); err != nil {
 			return err
 		}
-		if was != "parked" { // whoever carries it out takes them up
+		if becomes == "" { // whoever carries it out takes them up
 			return nil
 		}
 		return requeueAll(ctx, tx, []int64{id}, grace, enqueue)

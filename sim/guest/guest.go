@@ -123,7 +123,6 @@ type Guest struct {
 	sessions  map[string]string // users by session
 	cut       bool              // no packets get out
 	byHand    []sharedMount     // after the first boot
-	missing   string            // what the boot waits for
 	through   bool              // the boot waited for nothing any more
 	running   map[int]bool      // shells, by their number
 	lastShell int
@@ -307,7 +306,7 @@ func (g *Guest) Initialised(now time.Time) bool {
 	for _, s := range g.all() {
 		last = max(last, s.after)
 	}
-	return g.since(now) >= last && !g.stalled(now)
+	return g.since(now) >= last && g.waitsFor(now) == ""
 }
 
 // Console is what the machine has written to its console since it booted, oldest
@@ -317,8 +316,8 @@ func (g *Guest) Console(now time.Time) []string {
 	if g.since(now) < sshAfter {
 		return lines
 	}
-	if g.stalled(now) {
-		return append(lines, "systemd: timed out waiting for the device of "+g.waitsFor(), "systemd: dependency failed for local file systems; you are in emergency mode")
+	if missing := g.waitsFor(now); missing != "" {
+		return append(lines, "systemd: timed out waiting for the device of "+missing, "systemd: dependency failed for local file systems; you are in emergency mode")
 	}
 	lines = append(lines, "sshd: server listening on port 22")
 	if len(g.faults) > 0 {
@@ -345,7 +344,7 @@ func (g *Guest) state(s *service, now time.Time) string {
 		started = min(started, s.after+float64(now.Sub(release))/float64(g.real(1)))
 	}
 	switch {
-	case started < s.after, g.root.off(s.name), g.stalled(now):
+	case started < s.after, g.root.off(s.name), g.waitsFor(now) != "":
 		return "inactive"
 	case held:
 		return "activating"

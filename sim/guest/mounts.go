@@ -213,28 +213,20 @@ func df(_ context.Context, c *call) int {
 	return c.fail(1, "df: %s: No such file or directory", c.last())
 }
 
-// waitsFor is what the boot waits for.
-func (g *Guest) waitsFor() string {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return g.missing
-}
-
-// stalled reports whether the boot waits for a file system that is not there. A machine
-// that once got through is not stalled by what it loses later.
-func (g *Guest) stalled(now time.Time) bool {
-	if g.since(now) < sshAfter {
-		return false
-	}
+// waitsFor is the directory whose file system the boot waits for, or nothing. A machine
+// that once got through waits for nothing that it loses later.
+func (g *Guest) waitsFor(now time.Time) string {
 	g.mu.Lock()
 	through := g.through
 	g.mu.Unlock()
-	if through {
-		return false
+	if through || g.since(now) < sshAfter {
+		return ""
 	}
 	missing := g.emergency()
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.missing, g.through = missing, missing == ""
-	return missing != ""
+	if missing == "" {
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		g.through = true
+	}
+	return missing
 }

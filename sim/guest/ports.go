@@ -36,7 +36,7 @@ func (g *Guest) wanted(now time.Time) map[int]*service {
 	if g.Dead != nil && g.Dead() {
 		return out
 	}
-	if g.since(now) >= sshAfter && !g.stalled(now) {
+	if g.since(now) >= sshAfter && g.waitsFor(now) == "" {
 		out[22] = nil
 	}
 	for _, s := range g.all() {

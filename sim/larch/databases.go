@@ -32,24 +32,9 @@ func (m *making) database() error {
 	if size, ok := m.cloud.market.Size(m.x.Region, m.text("size")); !ok || size.Withdrawn || size.Host {
 		return refuse(422, "not-sold", fmt.Sprintf("region %s runs no databases on size %q", m.x.Region, m.text("size")), map[string]any{"property": "size"})
 	}
-	zones := []string{}
-	subnets, _ := m.x.Properties["subnet_ids"].([]any)
-	if len(subnets) == 0 {
-		return invalid("subnet_ids", "a database stands in a subnet")
-	}
-	var first *world.Resource
-	for i, id := range subnets {
-		subnet, err := m.needs(fmt.Sprintf("subnet_ids[%d]", i), str(id), "subnets")
-		if err != nil {
-			return err
-		}
-		zone := str(subnet.Properties["zone"])
-		if slices.Contains(zones, zone) {
-			return invalid("subnet_ids", "the subnets are in different zones, each one's own")
-		}
-		if zones = append(zones, zone); first == nil {
-			first = subnet
-		}
+	subnets, err := m.apart("a database")
+	if err != nil {
+		return err
 	}
 	users, _ := m.x.Properties["accounts"].([]any)
 	if len(users) == 0 {
@@ -64,8 +49,8 @@ func (m *making) database() error {
 			return invalid(fmt.Sprintf("accounts[%d].password", i), "a password has 8 letters or more")
 		}
 	}
-	if encrypted, _ := m.x.Properties["encrypted"].(bool); encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
-		return invalid("encrypted", "region %s encrypts no disks", m.x.Region)
+	if err := m.encryption(); err != nil {
+		return err
 	}
 	if err := m.belongings(); err != nil {
 		return err
@@ -73,7 +58,7 @@ func (m *making) database() error {
 	if m.change {
 		return nil
 	}
-	at, err := m.privateAddress(first, "subnet_ids", nil)
+	at, err := m.privateAddress(subnets[0], "subnet_ids", nil)
 	if err != nil {
 		return err
 	}

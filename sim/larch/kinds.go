@@ -200,8 +200,8 @@ func (m *making) disk() error {
 	if err := m.zone(m.cloud.market.DiskZones(m.x.Region, class)); err != nil {
 		return err
 	}
-	if encrypted, _ := m.x.Properties["encrypted"].(bool); encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
-		return invalid("encrypted", "region %s encrypts no disks", m.x.Region)
+	if err := m.encryption(); err != nil {
+		return err
 	}
 	gib := number(m.x.Properties["gib"])
 	if low, high := bytesOf(class.Min)>>30, bytesOf(class.Max)>>30; gib < low || gib > high {
@@ -244,6 +244,33 @@ func (m *making) instance() error {
 		return nil
 	}
 	return m.addresses(subnet)
+}
+
+// encryption checks that a region encrypts what is to be encrypted.
+func (m *making) encryption() error {
+	if encrypted, _ := m.x.Properties["encrypted"].(bool); encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
+		return invalid("encrypted", "region %s encrypts no disks", m.x.Region)
+	}
+	return nil
+}
+
+// apart are the subnets that something stands in, each in a zone of its own.
+func (m *making) apart(what string) (subnets []*world.Resource, err error) {
+	ids, _ := m.x.Properties["subnet_ids"].([]any)
+	if len(ids) == 0 {
+		return nil, invalid("subnet_ids", "%s stands in a subnet", what)
+	}
+	for i, id := range ids {
+		subnet, err := m.needs(fmt.Sprintf("subnet_ids[%d]", i), str(id), "subnets")
+		if err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(subnets, func(o *world.Resource) bool { return o.Properties["zone"] == subnet.Properties["zone"] }) {
+			return nil, invalid("subnet_ids", "the subnets are in different zones, each one's own")
+		}
+		subnets = append(subnets, subnet)
+	}
+	return subnets, nil
 }
 
 // belongings checks that the key, the role and the firewalls that something names are there.

@@ -21,33 +21,21 @@ func (m *making) share() error {
 	if gib := number(m.x.Properties["gib"]); gib < 100 || gib > 65536 {
 		return invalid("gib", "a shared file system has 100 to 65536 GiB")
 	}
-	if encrypted, _ := m.x.Properties["encrypted"].(bool); encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
-		return invalid("encrypted", "region %s encrypts no disks", m.x.Region)
+	if err := m.encryption(); err != nil {
+		return err
 	}
 	if err := m.belongings(); err != nil {
 		return err
 	}
-	ids, _ := m.x.Properties["subnet_ids"].([]any)
-	if len(ids) == 0 {
-		return invalid("subnet_ids", "a shared file system is mounted from a subnet")
+	subnets, err := m.apart("a shared file system")
+	if err != nil {
+		return err
 	}
-	var zones []string
 	before := placesOf(m.x)
-	network, places, addresses := "", []any{}, []any{}
-	for i, id := range ids {
+	network, places, addresses := subnets[0].Properties["network_id"], []any{}, []any{}
+	for i, subnet := range subnets {
 		at := fmt.Sprintf("subnet_ids[%d]", i)
-		subnet, err := m.needs(at, str(id), "subnets")
-		if err != nil {
-			return err
-		}
-		if zone := str(subnet.Properties["zone"]); slices.Contains(zones, zone) {
-			return invalid(at, "the subnets are in different zones, each one's own")
-		} else {
-			zones = append(zones, zone)
-		}
-		if in := str(subnet.Properties["network_id"]); network == "" {
-			network = in
-		} else if network != in {
+		if subnet.Properties["network_id"] != network {
 			return invalid(at, "the subnets are of one network")
 		}
 		p := place{Subnet: subnet.ID}

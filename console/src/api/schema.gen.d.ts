@@ -2467,7 +2467,7 @@ export interface components {
             expected_end?: string;
             decides?: string;
             next?: string;
-            /** @description Inputs that a parked run can be given now */
+            /** @description Inputs that the run can be given now */
             awaits?: components["schemas"]["Awaited"][];
             on_failure?: string;
             /** Format: int64 */

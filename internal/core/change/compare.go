@@ -34,33 +34,36 @@ func leafFields(p resource.Property, name string, before, after any, alter resou
 }
 
 // rebuilds reports whether a cloud alters a property only by a rebuild: the whole of it, or
-// those items of a list that have a field which it does so for.
+// those items of a list that have a field which it does so for. Where it is not known yet
+// what of the list differs, it may be one of them.
 func rebuilds(list []string, property string, p resource.Property, before, after any) bool {
+	if slices.Contains(list, property) {
+		return true
+	}
 	for _, entry := range list {
-		field, of := strings.CutPrefix(entry, property+".")
-		if entry == property {
+		if field, of := strings.CutPrefix(entry, property+"."); of && slices.ContainsFunc(differingItems(p, before, after), func(item any) bool { return item == nil || hasField(item, field) }) {
 			return true
-		}
-		was, listed := keyed(p, before, nil).(map[string]any)
-		now, listedNow := keyed(p, after, nil).(map[string]any)
-		if !of || !listed && before != nil || !listedNow && after != nil {
-			if of {
-				return true // it is not known yet what of it differs
-			}
-			continue
-		}
-		for key := range now {
-			if !Equal(was[key], now[key]) && (hasField(was[key], field) || hasField(now[key], field)) {
-				return true
-			}
-		}
-		for key := range was {
-			if _, stays := now[key]; !stays && hasField(was[key], field) {
-				return true
-			}
 		}
 	}
 	return false
+}
+
+// differingItems are the items of a list that come, go or change, as they were and as they
+// will be; one that is nil says that nobody knows yet.
+func differingItems(p resource.Property, before, after any) (out []any) {
+	was, listed := keyed(p, before, nil).(map[string]any)
+	now, listedNow := keyed(p, after, nil).(map[string]any)
+	if !listed && before != nil || !listedNow && after != nil {
+		return []any{nil}
+	}
+	for _, pair := range [][2]map[string]any{{was, now}, {now, was}} {
+		for key, item := range pair[0] {
+			if !Equal(item, pair[1][key]) {
+				out = append(out, item)
+			}
+		}
+	}
+	return out
 }
 
 func hasField(item any, field string) bool {

@@ -81,7 +81,7 @@ func (d *decoder) conduct(n *Node, res *Resource) {
 	res.Rebuild = d.choice(n, "rebuild", "old_first", "new_first")
 	res.AtRetire = d.choice(n, "at_retire", "", "keep", "snapshot")
 	if res.AtRetire == "snapshot" && res.Type.Name != "" && res.Type.Name != "disk" && res.Type.Name != "database" {
-		d.errorf("value", n.Get("at_retire").Position, "write keep, or remove the key", "only disks and databases have snapshots, not %s", article(res.Type.Name))
+		d.errorf("value", n.Get("at_retire").Position, "write keep, or remove the key", "only disks and databases have snapshots, not %s", Article(res.Type.Name))
 	}
 	if pace := n.Get("pace"); pace != nil && d.mapping(pace, "pace", "at_once") {
 		res.AtOnce = d.number(pace, "at_once", 1, 1000)
@@ -107,7 +107,7 @@ func (d *decoder) conduct(n *Node, res *Resource) {
 			for _, p := range res.Type.Properties {
 				names = append(names, p.Name)
 			}
-			d.errorf("unknown-property", item.Position, expr.Suggest(item.Text, names, "it has "+strings.Join(names, ", ")), "`leave` names `%s`, and %s has no such property", item.Text, article(res.Type.Name))
+			d.errorf("unknown-property", item.Position, expr.Suggest(item.Text, names, "it has "+strings.Join(names, ", ")), "`leave` names `%s`, and %s has no such property", item.Text, Article(res.Type.Name))
 		default:
 			res.Leave = append(res.Leave, p.Name)
 		}

@@ -128,7 +128,7 @@ func (d *decoder) output(e Entry) {
 func (d *decoder) checkName(e Entry, what string) bool {
 	switch {
 	case !namePattern.MatchString(e.Key):
-		d.errorf("name", e.At, "use small letters, digits and _, beginning with a letter", "%q is not a name for %s", e.Key, article(what))
+		d.errorf("name", e.At, "use small letters, digits and _, beginning with a letter", "%q is not a name for %s", e.Key, Article(what))
 	case slices.Contains(reserved, e.Key):
 		d.errorf("name", e.At, "choose another name", "`%s` is a reserved word", e.Key)
 	default:
@@ -137,7 +137,8 @@ func (d *decoder) checkName(e Entry, what string) bool {
 	return false
 }
 
-func article(noun string) string {
+// Article puts a or an before a noun.
+func Article(noun string) string {
 	if noun != "" && strings.ContainsRune("aeio", rune(noun[0])) {
 		return "an " + noun
 	}

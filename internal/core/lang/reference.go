@@ -37,7 +37,7 @@ func (c *checker) reference(n *Node, p resource.Property) {
 			return
 		}
 		if r := c.template.Resource(m[1]); r != nil && r.Type.Name != "" && r.Type.Name != Embed && r.Type.Name != p.Refers {
-			c.errorf("reference", n.Position, c.likelyMeant(p.Refers), "`%s` wants the id of %s, and %s is %s", p.Name, article(p.Refers), m[1], article(r.Type.Name))
+			c.errorf("reference", n.Position, c.likelyMeant(p.Refers), "`%s` wants the id of %s, and %s is %s", p.Name, Article(p.Refers), m[1], Article(r.Type.Name))
 		}
 	}
 }
@@ -51,7 +51,7 @@ func (c *checker) likelyMeant(typeName string) string {
 		}
 	}
 	if names == nil {
-		return "declare " + article(typeName) + " and give its id"
+		return "declare " + Article(typeName) + " and give its id"
 	}
 	return "of that type are " + strings.Join(names, ", ")
 }

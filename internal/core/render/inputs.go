@@ -189,11 +189,7 @@ func missingWords(in *lang.Input) string {
 	case in.Picks == "zones":
 		return "it needs zones, and none were chosen"
 	}
-	article := "a "
-	if strings.ContainsAny(in.Picks[:1], "aeiou") {
-		article = "an "
-	}
-	return "it needs " + article + resource.Words(in.Picks) + ", and none was chosen"
+	return "it needs " + lang.Article(resource.Words(in.Picks)) + ", and none was chosen"
 }
 
 // offered says what can be chosen for an input that picks, where that is known.
@@ -207,16 +203,27 @@ func (e *evaluator) offered(in *lang.Input) string {
 		return o.Suggest(needOf(in.Needs))
 	case "zone", "zones":
 		return expr.Choose("", o.Zones)
-	case "image":
-		return expr.Choose("", names(o.Images, func(i offer.Image) string { return i.Name }))
-	case "engine":
-		return expr.Choose("", o.Engines)
-	case "family":
-		return expr.Choose("", names(o.Hosts, func(h offer.Host) string { return h.Family }))
-	case "disk_type":
-		return expr.Choose("", names(o.DiskTypes, func(d offer.DiskType) string { return d.Name }))
+	}
+	if list, lacks := sold(in.Picks, o); lacks != "" {
+		return expr.Choose("", list)
 	}
 	return ""
+}
+
+// sold names what a region sells of a kind, and says how it is told that it does not sell
+// something; "" for what is not picked by its name alone.
+func sold(kind string, o *offer.Offers) (list []string, lacks string) {
+	switch kind {
+	case "image":
+		return names(o.Images, func(i offer.Image) string { return i.Name }), "has no image"
+	case "disk_type":
+		return names(o.DiskTypes, func(d offer.DiskType) string { return d.Name }), "has no disk type"
+	case "engine":
+		return o.Engines, "has no database engine"
+	case "family":
+		return names(o.Hosts, func(h offer.Host) string { return h.Family }), "sells no dedicated hosts of family"
+	}
+	return nil, ""
 }
 
 // stand gives a value of the right kind for an input that has none, so that
@@ -335,14 +342,6 @@ func (e *evaluator) picked(in *lang.Input, v any) any {
 			name, _ := z.(string)
 			e.pickedZone(fmt.Sprintf("%s[%d]", place, i), name)
 		}
-	case "engine":
-		if !slices.Contains(o.Engines, text) {
-			e.find(lang.Error, "not-offered", place, expr.Choose(text, o.Engines), "region %s has no database engine %q", o.Region, text)
-		}
-	case "family":
-		if _, ok := o.Host(text); !ok {
-			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.Hosts, func(h offer.Host) string { return h.Family })), "region %s sells no dedicated hosts of family %q", o.Region, text)
-		}
 	case "network", "subnet", "key_pair", "host":
 		if text == "" || in.Picks == "key_pair" && isPublicKey(text) {
 			return v
@@ -355,13 +354,9 @@ func (e *evaluator) picked(in *lang.Input, v any) any {
 			otherwise = expr.Choose(text, names)
 		}
 		e.find(lang.Error, "not-offered", place, otherwise, "account %s has no %s %q in %s", o.Account, resource.Words(in.Picks), text, o.Region)
-	case "image":
-		if _, ok := o.Image(text); !ok {
-			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.Images, func(i offer.Image) string { return i.Name })), "region %s has no image %q", o.Region, text)
-		}
-	case "disk_type":
-		if _, ok := o.DiskType(text); !ok {
-			e.find(lang.Error, "not-offered", place, expr.Choose(text, names(o.DiskTypes, func(d offer.DiskType) string { return d.Name })), "region %s has no disk type %q", o.Region, text)
+	case "image", "disk_type", "engine", "family":
+		if list, lacks := sold(in.Picks, o); !slices.Contains(list, text) {
+			e.find(lang.Error, "not-offered", place, expr.Choose(text, list), "region %s %s %q", o.Region, lacks, text)
 		}
 	case "size":
 		e.pickedSize(place, text, needOf(in.Needs))
