@@ -354,7 +354,7 @@ func (x *execution) underway() string {
 func (x *execution) begin(ctx context.Context) error {
 	e := store.Event{Kind: "run", State: x.underway(), Text: fmt.Sprintf("run %d of stack %s began with %d steps", x.run.ID, x.run.Stack, len(x.steps))}
 	if x.number > 1 {
-		e.Text = "an engine took the run up where it was"
+		e.Text = "another engine took the run over where it was"
 	}
 	return x.note(ctx, e, func(w *store.Write) { w.RunState(x.underway(), "") })
 }
