@@ -22,11 +22,17 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
+// adminPassword is what the first administrator chooses in tests.
+const adminPassword = "slack water at half past nine"
+
 // empty is a service without anything in it, beside the clouds of a demo.
 type empty struct {
 	*bench
 	dir, endpoint, id, secret string
-	ready                     struct{ URL, Password string }
+	ready                     struct {
+		URL   string
+		First string `json:"first_admin"`
+	}
 	serve                     *exec.Cmd
 }
 
@@ -48,8 +54,11 @@ func startEmpty(t *testing.T, b *bench) *empty {
 	if r := b.runWith("wrong\n", "login", e.ready.URL, "--user", "admin"); r.code != 5 {
 		t.Errorf("with a wrong password: %d %s", r.code, r.err)
 	}
-	if r := b.runWith(e.ready.Password+"\n", "login", e.ready.URL, "--user", "admin"); r.code != 0 {
+	if r := b.runWith(e.ready.First+"\n"+adminPassword+"\n", "login", e.ready.URL, "--invited"); r.code != 0 {
 		t.Fatalf("signing in: %s", r.err)
+	}
+	if r := b.runWith(e.ready.First+"\n"+adminPassword+"\n", "login", e.ready.URL, "--invited"); r.code == 0 || !strings.Contains(r.err, "used") {
+		t.Errorf("the invitation works twice: %s", r.err)
 	}
 	var clouds struct{ Larch string }
 	var accounts []struct {
@@ -547,7 +556,7 @@ func (e *empty) api(path string) []byte {
 // and without, as on another machine.
 func backedUpAndRestored(t *testing.T, e *empty, password string) {
 	t.Helper()
-	first := e.ready.Password
+	first := adminPassword
 	folder := t.TempDir()
 	dump, key := filepath.Join(folder, "undersail.dump"), filepath.Join(folder, "undersail.key")
 	e.must(0, "backup", "--dir", e.dir, "--to", dump, "--key-to", key)

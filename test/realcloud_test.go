@@ -43,7 +43,7 @@ func serveFor(t *testing.T, cloudsFile string) *bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	talk, err := os.Create(filepath.Join(b.dir, "talk")) // where the first password is told
+	talk, err := os.Create(filepath.Join(b.dir, "talk")) // where the first link is told
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -59,9 +59,11 @@ func serveFor(t *testing.T, cloudsFile string) *bench {
 		}
 	}
 	said, err := os.ReadFile(talk.Name())
-	if _, password, found := strings.Cut(string(said), "the password "); found && err == nil {
-		b.password = strings.Fields(password)[0]
+	_, link, found := strings.Cut(string(said), "/welcome#")
+	if !found || err != nil {
+		t.Fatalf("%v: %s", err, said)
 	}
+	b.password = adminPassword
 	b.ended = make(chan struct{})
 	go func() {
 		io.Copy(io.Discard, out)
@@ -73,7 +75,7 @@ func serveFor(t *testing.T, cloudsFile string) *bench {
 		b.dropDatabase()
 	})
 	b.env = append(os.Environ(), "HOME="+b.dir, "XDG_CONFIG_HOME="+b.dir)
-	if r := b.runWith(b.password+"\n", "login", b.url, "--user", "admin"); r.code != 0 {
+	if r := b.runWith(strings.Fields(link)[0]+"\n"+b.password+"\n", "login", b.url, "--invited"); r.code != 0 {
 		t.Fatal(r.err)
 	}
 	if r := b.must(0, "accounts", "add", realAccount, "--cloud", "openstack", "--clouds-file", cloudsFile, "--entry", "harbour-app"); !strings.Contains(r.out, realRegion) {

@@ -138,8 +138,7 @@ func (h *handlers) FitEverywhere(ctx context.Context, r contract.FitEverywhereRe
 }
 
 func (h *handlers) GetMyAddress(ctx context.Context, _ contract.GetMyAddressRequestObject) (contract.GetMyAddressResponseObject, error) {
-	address, _ := ctx.Value(addressKey{}).(string)
-	return contract.GetMyAddress200JSONResponse{Address: address}, nil
+	return contract.GetMyAddress200JSONResponse{Address: askerOf(ctx).address}, nil
 }
 
 func (h *handlers) GetLanguage(context.Context, contract.GetLanguageRequestObject) (contract.GetLanguageResponseObject, error) {

@@ -13,29 +13,6 @@ type handlers struct{ *Server }
 
 var _ contract.StrictServerInterface = (*handlers)(nil)
 
-func (h *handlers) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
-	u, token, err := h.service.SignIn(ctx, r.Body.Name, r.Body.Password)
-	if err != nil {
-		return nil, err
-	}
-	set := cookie(token, service.SessionLife)
-	return contract.SignIn200JSONResponse{Body: u, Headers: contract.SignIn200ResponseHeaders{SetCookie: &set}}, nil
-}
-
-func (h *handlers) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
-	if err := h.service.SignOut(ctx, tokenIn(ctx)); err != nil {
-		return nil, err
-	}
-	set := cookie("", -1)
-	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: &set}}, nil
-}
-
-func (h *handlers) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (contract.GetMeResponseObject, error) {
-	u := userOf(ctx)
-	u.May = u.Rights()
-	return contract.GetMe200JSONResponse(u), nil
-}
-
 func (h *handlers) ListAccounts(ctx context.Context, _ contract.ListAccountsRequestObject) (contract.ListAccountsResponseObject, error) {
 	list, err := h.service.Accounts(ctx)
 	return contract.ListAccounts200JSONResponse(list), err

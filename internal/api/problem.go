@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strconv"
 
 	"github.com/labstack/echo/v5"
 
@@ -22,6 +23,8 @@ var statuses = map[service.Kind]int{
 	service.Consent:         http.StatusConflict,
 	service.CloudRefused:    http.StatusBadGateway,
 	service.TooMany:         http.StatusTooManyRequests,
+	service.Waiting:         http.StatusConflict,
+	service.TooMuch:         http.StatusUnprocessableEntity,
 }
 
 // statusError gives an error another status than its kind has.
@@ -38,11 +41,41 @@ func (s *Server) problem(c *echo.Context, err error) {
 	if r, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil && r.Committed {
 		return
 	}
+	var coder echo.HTTPStatusCoder
+	p := problemOf(err)
+	switch {
+	case p.Status == http.StatusInternalServerError && errors.As(err, &coder) && coder.StatusCode() < 500:
+		p.Status = coder.StatusCode()
+		remedy := "see /api/openapi.yaml"
+		p.Type, p.Title, p.Remedy = "urn:undersail:invalid", http.StatusText(p.Status), &remedy
+		switch p.Status {
+		case http.StatusNotFound:
+			p.Type, p.Title = "urn:undersail:not-found", "there is nothing at "+c.Request().URL.Path
+		case http.StatusMethodNotAllowed:
+			p.Title = c.Request().Method + " is not possible here"
+		case http.StatusBadRequest:
+			p.Title = "the request cannot be read"
+		}
+	case p.Status == http.StatusInternalServerError:
+		s.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	var said *service.Error
+	if errors.As(err, &said) && said.RetryAfter > 0 {
+		c.Response().Header().Set("Retry-After", strconv.Itoa(said.RetryAfter))
+	}
+	raw, err := json.Marshal(p)
+	if err != nil {
+		return
+	}
+	c.Blob(p.Status, "application/problem+json", raw)
+}
+
+// problemOf is what is told of an error.
+func problemOf(err error) contract.Problem {
 	p := contract.Problem{Type: "urn:undersail:internal", Title: "something went wrong inside the service", Status: http.StatusInternalServerError}
 	remedy := "try again; the service's log says more"
 	var said *service.Error
 	var status *statusError
-	var coder echo.HTTPStatusCoder
 	switch {
 	case errors.As(err, &said):
 		p.Type, p.Title, p.Status, remedy = "urn:undersail:"+string(said.Kind), said.Title, statuses[said.Kind], said.Remedy
@@ -56,26 +89,9 @@ func (s *Server) problem(c *echo.Context, err error) {
 			list := []contract.Diagnostic(said.Diagnostics)
 			p.Diagnostics = &list
 		}
-	case errors.As(err, &coder) && coder.StatusCode() < 500:
-		p.Status = coder.StatusCode()
-		p.Type, p.Title, remedy = "urn:undersail:invalid", http.StatusText(p.Status), "see /api/openapi.yaml"
-		switch p.Status {
-		case http.StatusNotFound:
-			p.Type, p.Title = "urn:undersail:not-found", "there is nothing at "+c.Request().URL.Path
-		case http.StatusMethodNotAllowed:
-			p.Title = c.Request().Method + " is not possible here"
-		case http.StatusBadRequest:
-			p.Title = "the request cannot be read"
-		}
-	default:
-		s.log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
 	if remedy != "" {
 		p.Remedy = &remedy
 	}
-	raw, err := json.Marshal(p)
-	if err != nil {
-		return
-	}
-	c.Blob(p.Status, "application/problem+json", raw)
+	return p
 }

@@ -4,11 +4,14 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -21,6 +24,8 @@ import (
 type wakers struct {
 	mu      sync.Mutex
 	waiting map[chan struct{}]string // by the run waited for; empty for any
+	// revoked counts the times that tokens were told to have ended.
+	revoked atomic.Int64
 }
 
 func newWakers() *wakers { return &wakers{waiting: map[chan struct{}]string{}} }
@@ -39,10 +44,13 @@ func (w *wakers) run(ctx context.Context, s *service.Service, log *slog.Logger) 
 }
 
 func (w *wakers) wake(run string) {
+	if run == service.Revocation {
+		w.revoked.Add(1)
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for c, of := range w.waiting {
-		if of == "" || of == run {
+		if of == "" || of == run || run == service.Revocation {
 			select {
 			case c <- struct{}{}:
 			default:
@@ -138,7 +146,7 @@ func (s *Server) streamAll(c *echo.Context) error {
 func (s *Server) stream(c *echo.Context, run string, next func(context.Context) (page, error)) error {
 	ctx := c.Request().Context()
 	out := newEventWriter(c)
-	turns := s.turns(run, out)
+	turns := s.turns(ctx, run, out)
 	defer turns.stop()
 	for {
 		p, err := next(ctx)
@@ -180,7 +188,7 @@ func (s *Server) streamChanges(c *echo.Context) error {
 		return err
 	}
 	out := newEventWriter(c)
-	turns := s.turns("", out)
+	turns := s.turns(ctx, "", out)
 	defer turns.stop()
 	if place == "" || len(changes.Stacks) == maxCatchUp {
 		if _, next, err = s.service.Changed(ctx, "", 0); err != nil {
@@ -205,9 +213,14 @@ func (s *Server) streamChanges(c *echo.Context) error {
 	}
 }
 
-// turns tells a stream when to look again: woken, or at the latest every two
-// seconds, so that a lost wake-up costs no more than that.
+// turns tells a stream when to look again: woken, or at the latest every two seconds, so
+// that a lost wake-up costs no more than that. A stream ends with the session or token that
+// it was opened with, and when what its reader may see has changed.
 type turns struct {
+	server      *Server
+	who         asker
+	held        time.Time // when it was held last against the token
+	revoked     int64
 	woken       <-chan struct{}
 	leave       func()
 	slow, alive *time.Ticker
@@ -215,22 +228,45 @@ type turns struct {
 }
 
 // turns begins to listen for what happens in a run, or in all runs if it is empty.
-func (s *Server) turns(run string, out *eventWriter) *turns {
+func (s *Server) turns(ctx context.Context, run string, out *eventWriter) *turns {
 	woken, leave := s.wake.join(run)
-	return &turns{woken: woken, leave: leave, slow: time.NewTicker(2 * time.Second), alive: time.NewTicker(keepAlive), out: out}
+	return &turns{server: s, who: askerOf(ctx), held: time.Now(), revoked: s.wake.revoked.Load(), woken: woken, leave: leave,
+		slow: time.NewTicker(2 * time.Second), alive: time.NewTicker(keepAlive), out: out}
 }
 
-// wait returns at the next turn, and false once the reader is gone. After a
-// wake-up it lets more gather.
+// wait returns at the next turn, and false once the reader is gone, or may not read on.
+// After a wake-up it lets more gather.
 func (t *turns) wait(ctx context.Context, gather time.Duration) bool {
 	select {
 	case <-ctx.Done():
 		return false
 	case <-t.woken:
-		time.Sleep(gather)
+		if t.server.wake.revoked.Load() == t.revoked {
+			time.Sleep(gather)
+		}
 	case <-t.slow.C:
 	case <-t.alive.C:
 		t.out.comment("still here")
+	}
+	return t.mayReadOn(ctx)
+}
+
+// heldEvery is how long a stream goes on at most after a token ended whose end was not
+// told, because it came by itself.
+const heldEvery = 5 * time.Second
+
+func (t *turns) mayReadOn(ctx context.Context) bool {
+	revoked := t.server.wake.revoked.Load()
+	if revoked == t.revoked && time.Since(t.held) < heldEvery {
+		return true
+	}
+	u, err := t.server.service.ByToken(ctx, t.who.token, "", false)
+	var said *service.Error
+	if errors.As(err, &said) || err == nil && !slices.Equal(u.Roles, t.who.user.Roles) {
+		return false
+	}
+	if err == nil { // a database that is away ends no stream: it is asked again
+		t.revoked, t.held = revoked, time.Now()
 	}
 	return true
 }
@@ -260,7 +296,10 @@ func newEventWriter(c *echo.Context) *eventWriter {
 }
 
 func (e *eventWriter) comment(text string) { fmt.Fprintf(e.w, ": %s\n\n", text) }
-func (e *eventWriter) flush() error        { return e.ctl.Flush() }
+func (e *eventWriter) flush() error {
+	e.ctl.SetWriteDeadline(time.Now().Add(writePatience))
+	return e.ctl.Flush()
+}
 
 // event writes one event; name is empty for the usual kind.
 func (e *eventWriter) event(name, id string, data any) {

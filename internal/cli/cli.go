@@ -107,7 +107,7 @@ The usual way:
 			root.AddCommand(c)
 		}
 	}
-	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.whoamiCommand(), a.backupCommand(), a.restoreCommand(), a.rotateKeyCommand())
+	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.logoutCommand(), a.whoamiCommand(), a.passwordCommand(), a.usersCommand(), a.tokensCommand(), a.backupCommand(), a.restoreCommand(), a.rotateKeyCommand(), a.migrateCommand(), a.adminLinkCommand())
 	add("knowing", a.accountsCommand(), a.secretsCommand(), a.keyPairsCommand(), a.offersCommand(), a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.fitCommand(), a.compareCommand(), a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
 	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())
@@ -196,7 +196,11 @@ func (a *app) client() (*contract.Client, error) {
 	if err != nil {
 		return nil, &exit{exitUnreachable, err}
 	}
-	return contract.NewClient(at.URL, contract.WithHTTPClient(&http.Client{Transport: again{}}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	transport, err := at.transport()
+	if err != nil {
+		return nil, err
+	}
+	return contract.NewClient(at.URL, contract.WithHTTPClient(&http.Client{Transport: again{transport}}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+at.Token)
 		if r.Method == http.MethodPost {
 			r.Header.Set("Idempotency-Key", rand.Text())
@@ -207,10 +211,11 @@ func (a *app) client() (*contract.Client, error) {
 
 // again makes a call once more whose answer was lost: reading calls as they are,
 // creating ones under the key that they carry, so that nothing is done twice.
-type again struct{}
+type again struct{ http.RoundTripper }
 
-func (again) RoundTrip(r *http.Request) (*http.Response, error) {
-	res, err := http.DefaultTransport.RoundTrip(r)
+// RoundTrip makes a call.
+func (a again) RoundTrip(r *http.Request) (*http.Response, error) {
+	res, err := a.RoundTripper.RoundTrip(r)
 	if err == nil || r.Context().Err() != nil || errors.Is(err, syscall.ECONNREFUSED) || r.Method != http.MethodGet && r.Header.Get("Idempotency-Key") == "" {
 		return res, err
 	}
@@ -219,7 +224,7 @@ func (again) RoundTrip(r *http.Request) (*http.Response, error) {
 			return nil, err
 		}
 	}
-	return http.DefaultTransport.RoundTrip(r)
+	return a.RoundTripper.RoundTrip(r)
 }
 
 // decode reads an answer; a problem becomes an exit with the right code.
@@ -271,7 +276,7 @@ func problemExit(res *http.Response) error {
 	switch strings.TrimPrefix(p.Type, "urn:undersail:") {
 	case "findings":
 		code = exitFindings
-	case "consent":
+	case "consent", "waiting":
 		code = exitWaiting
 	case "stale", "conflict", "not-allowed":
 		code = exitRefused

@@ -14,6 +14,7 @@ import (
 func placeFlags(cmd *cobra.Command, p *daemon.Place) {
 	cmd.Flags().StringVar(&p.Dir, "dir", stateDir("service"), "directory of the service")
 	cmd.Flags().StringVar(&p.DatabaseURL, "database-url", "", "PostgreSQL of the service, where it has none of its own")
+	cmd.Flags().StringVar(&p.MigrateURL, "migrate-url", "", "the same database for the role that owns its tables, where it is another")
 	cmd.Flags().StringVar(&p.KeyFile, "key-file", "", "file of the sealing key; in --dir when left out")
 }
 

@@ -57,7 +57,7 @@ func TestALoginThatOthersCouldReadIsReplaced(t *testing.T) {
 		if err := before(); err != nil {
 			t.Fatal(err)
 		}
-		if err := (login{"http://127.0.0.1:1", "usk_x"}).save(); err != nil {
+		if err := (login{URL: "http://127.0.0.1:1", Token: "usk_x"}).save(); err != nil {
 			t.Fatal(err)
 		}
 		info, err := os.Lstat(path)

@@ -125,7 +125,7 @@ func readStream(ctx context.Context, c *contract.Client, id int64, last *string,
 	if *last != "" {
 		req.Header.Set("Last-Event-ID", *last)
 	}
-	res, err := http.DefaultClient.Do(req)
+	res, err := c.Client.Do(req)
 	if err != nil {
 		return false, err
 	}

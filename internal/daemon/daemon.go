@@ -5,21 +5,19 @@ package daemon
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"time"
 
-	"undersail/internal/api"
+	"undersail/internal/access"
 	"undersail/internal/engine"
+	"undersail/internal/openid"
 	"undersail/internal/postgres"
 	"undersail/internal/reach"
 	"undersail/internal/secret"
@@ -29,11 +27,12 @@ import (
 
 // Config is how the service runs.
 type Config struct {
-	// Dir holds the sealing key, the first password and, unless DatabaseURL
-	// names another, the database.
+	// Dir holds the sealing key and, unless DatabaseURL names another, the database.
 	Dir         string
-	Listen      string // host:port; port 0 takes a free one
 	DatabaseURL string
+	// MigrateURL is the same database for the role that owns its tables; DatabaseURL's role
+	// then only reads and writes them. Empty, DatabaseURL does both.
+	MigrateURL string
 	// KeyFile is where the sealing key is; in Dir when empty. Replicas of one
 	// database need the same key.
 	KeyFile string
@@ -45,19 +44,28 @@ type Config struct {
 	LocalLibraries []string
 	Log            *slog.Logger
 	Engine         engine.Config
+	Serving
+	// SessionLife is how long a session lasts, SessionIdle how long it may go unused; zero
+	// is what is usual.
+	SessionLife, SessionIdle time.Duration
+	// OpenID names a provider that people may sign in by, if it has an issuer; Groups are the
+	// roles of its groups.
+	OpenID openid.Config
+	Groups map[string][]string
 }
 
 // Daemon is a running service.
 type Daemon struct {
 	URL     string
 	Service *service.Service
-	// FirstPassword is that of the user admin, only when it was made just now.
-	FirstPassword string
+	// MetricsURL is that of the listener for metrics alone.
+	MetricsURL string
 
 	store    *store.Store
 	reach    *reach.Policy
 	database *postgres.Server
 	server   *http.Server
+	closing  []func() error
 	cancel   context.CancelFunc
 }
 
@@ -76,12 +84,12 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		if d.database, err = postgres.Start(ctx, filepath.Join(c.Dir, "database")); err != nil {
 			return nil, err
 		}
-		c.DatabaseURL = d.database.URL
+		c.DatabaseURL, c.MigrateURL = d.database.URL, d.database.OwnerURL
 	}
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Dir, "sealing.key")
 	}
-	if d.store, err = store.Open(ctx, c.DatabaseURL); err != nil {
+	if d.store, err = store.OpenAs(ctx, c.DatabaseURL, c.MigrateURL); err != nil {
 		return nil, err
 	}
 	box, err := keyOf(ctx, d.store, c.KeyFile)
@@ -102,9 +110,6 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		return nil, err
 	}
 	d.Service.OpenFolders(c.LocalLibraries...)
-	if err := d.firstUser(ctx); err != nil {
-		return nil, err
-	}
 	var background context.Context
 	background, d.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if d.database != nil {
@@ -113,7 +118,32 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if err := d.Service.Engine().Start(background); err != nil {
 		return nil, err
 	}
-	return d, d.listen(background, c)
+	if err := d.listen(background, c); err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+// signing tells the service how people sign in. Where they come back to from a provider is
+// known only once it listens.
+func (d *Daemon) signing(c Config) error {
+	how := service.Signing{URL: d.URL, Life: c.SessionLife, Idle: c.SessionIdle, Groups: map[string][]string{}}
+	for group, texts := range c.Groups {
+		g, err := access.ParseGrants(texts)
+		if err != nil {
+			return fmt.Errorf("roles of the group %s: %w", group, err)
+		}
+		how.Groups[group] = g.Strings()
+	}
+	if c.OpenID.Issuer != "" {
+		c.OpenID.Return = d.URL + "/sign-in/openid/back"
+		var err error
+		if how.OpenID, err = openid.New(c.OpenID); err != nil {
+			return err
+		}
+	}
+	d.Service.SignInBy(how)
+	return nil
 }
 
 // keyOf opens the key file. Only a database that nothing was sealed in gets a new key:
@@ -135,35 +165,6 @@ func keyOf(ctx context.Context, st *store.Store, file string) (*secret.Box, erro
 	return box, err
 }
 
-// firstUser makes the user admin in an empty database.
-func (d *Daemon) firstUser(ctx context.Context) error {
-	_, err := d.store.UserByName(ctx, "admin")
-	if !errors.Is(err, store.ErrNotFound) {
-		return err
-	}
-	raw := make([]byte, 9)
-	rand.Read(raw)
-	d.FirstPassword = hex.EncodeToString(raw)
-	return d.Service.PutUser(ctx, "admin", "Administrator", "admin", d.FirstPassword)
-}
-
-func (d *Daemon) listen(ctx context.Context, c Config) error {
-	h, err := api.New(ctx, d.Service, c.Console, c.Log)
-	if err != nil {
-		return err
-	}
-	l, err := net.Listen("tcp", c.Listen)
-	if err != nil {
-		return fmt.Errorf("listen on %s: %w; choose another address with --listen", c.Listen, err)
-	}
-	d.URL = "http://" + l.Addr().String()
-	d.reach.Ours(l.Addr().String())
-	d.server = &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
-	go d.server.Serve(l)
-	return nil
-}
-
 // Close lets calls in flight return, gives up the claims, and stops what was
 // started.
 func (d *Daemon) Close() error {
@@ -182,6 +183,9 @@ func (d *Daemon) Close() error {
 			d.server.Close()
 		}
 		done()
+	}
+	for _, end := range d.closing {
+		end() // those that serve are closed already
 	}
 	if d.store != nil {
 		d.store.Close()

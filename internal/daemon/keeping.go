@@ -1,6 +1,7 @@
 package daemon
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,7 +19,7 @@ import (
 )
 
 // Place is where a service keeps its things, as in [Config].
-type Place struct{ Dir, DatabaseURL, KeyFile string }
+type Place struct{ Dir, DatabaseURL, MigrateURL, KeyFile string }
 
 func (p Place) keyFile() string {
 	if p.KeyFile != "" {
@@ -27,20 +28,20 @@ func (p Place) keyFile() string {
 	return filepath.Join(p.Dir, "sealing.key")
 }
 
-// database gives the URL of the database; the service may run meanwhile. A server of our
-// own that does not run is started until release.
-func (p Place) database(ctx context.Context) (url string, release func() error, err error) {
+// database gives the URL of the database, and that of the role that owns its tables; the
+// service may run meanwhile. A server of our own that does not run is started until release.
+func (p Place) database(ctx context.Context) (url, owner string, release func() error, err error) {
 	if p.DatabaseURL != "" {
-		return p.DatabaseURL, func() error { return nil }, nil
+		return p.DatabaseURL, cmp.Or(p.MigrateURL, p.DatabaseURL), func() error { return nil }, nil
 	}
 	if err := os.MkdirAll(p.Dir, 0o711); err != nil {
-		return "", nil, err
+		return "", "", nil, err
 	}
 	s, err := postgres.Start(ctx, filepath.Join(p.Dir, "database"))
 	if err != nil {
-		return "", nil, err
+		return "", "", nil, err
 	}
-	return s.URL, s.Release, nil
+	return s.URL, s.OwnerURL, s.Release, nil
 }
 
 // open opens a service that is not started: it serves nothing and takes no runs.
@@ -48,11 +49,11 @@ func (p Place) open(ctx context.Context) (s *service.Service, box *secret.Box, e
 	if _, err := os.Stat(p.Dir); p.DatabaseURL == "" && err != nil {
 		return nil, nil, nil, fmt.Errorf("there is no service in %s; name its directory with --dir", p.Dir)
 	}
-	url, release, err := p.database(ctx)
+	url, owner, release, err := p.database(ctx)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	st, err := store.Open(ctx, url)
+	st, err := store.OpenAs(ctx, url, owner)
 	if err != nil {
 		return nil, nil, nil, errors.Join(err, release())
 	}
@@ -74,7 +75,7 @@ func Backup(ctx context.Context, p Place, to, keyTo string) (err error) {
 	if _, err := os.Stat(p.Dir); p.DatabaseURL == "" && err != nil {
 		return fmt.Errorf("there is no service in %s; name its directory with --dir", p.Dir)
 	}
-	url, release, err := p.database(ctx)
+	url, _, release, err := p.database(ctx)
 	if err != nil {
 		return err
 	}
@@ -147,12 +148,15 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return out, err
 	}
-	url, release, err := p.database(ctx)
+	url, owner, release, err := p.database(ctx)
 	if err != nil {
 		return out, err
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	if err := postgres.Load(ctx, url, f); err != nil {
+	if err := postgres.Load(ctx, owner, f); err != nil {
+		return out, err
+	}
+	if err := store.Migrate(ctx, url, owner); err != nil { // so that the service's role may read it
 		return out, err
 	}
 	if err := belongs(ctx, url, box); err != nil {
@@ -169,7 +173,7 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 	if out.Accounts, out.Stacks, out.Sealed, err = s.TrySealed(ctx); err != nil {
 		return out, err
 	}
-	checked, err := s.CheckAudit(ctx, service.User{Role: "admin"}, "")
+	checked, err := s.CheckAudit(ctx, service.User{Roles: []string{"admin"}}, "")
 	if out.Audit = checked.Head; err == nil && !checked.Sound {
 		err = fmt.Errorf("the audit was changed: %s", checked.Fault)
 	}
@@ -202,4 +206,15 @@ func RotateKey(ctx context.Context, p Place) (sealed int, fingerprint string, er
 		return sealed, "", err
 	}
 	return sealed + more - 1, box.Fingerprint(), box.Forget()
+}
+
+// AdminLink gives a link for an administrator; url is where people reach the service.
+func AdminLink(ctx context.Context, p Place, url, name string) (i service.Invitation, err error) {
+	s, _, end, err := p.open(ctx)
+	if err != nil {
+		return i, err
+	}
+	defer func() { err = errors.Join(err, end()) }()
+	s.SignInBy(service.Signing{URL: url})
+	return s.AdminLink(ctx, name)
 }

@@ -104,7 +104,7 @@ func (d *Demo) startService(ctx context.Context) (*daemon.Daemon, error) {
 	if err := readJSON(filepath.Join(d.cloudDir(), "simcloud.json"), &place); err != nil {
 		return nil, fmt.Errorf("read where the simulated cloud is: %w", err)
 	}
-	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), Listen: d.config.Listen, Console: d.config.Console,
+	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), Serving: daemon.Serving{Listen: d.config.Listen}, Console: d.config.Console,
 		Reach:          []string{strings.TrimPrefix(place.Larch, "http://"), "127.64.0.0/10"}, // the cloud and its machines
 		LocalLibraries: []string{filepath.Join(d.config.Dir, "library")}, Log: slog.New(slog.NewTextHandler(log, nil))}
 	if strings.HasSuffix(c.Listen, ":0") && d.state.Listen != "" {
@@ -212,7 +212,7 @@ func (d *Demo) load(ctx context.Context) error {
 	if d.state.Token == "" {
 		d.state.Password = service.NewPassword()
 		for _, u := range []struct{ name, full, role string }{{User, "Ines Varga", "admin"}, {"tomas", "Tomas Holm", "reviewer"}, {"oda", "Oda Lindqvist", "viewer"}} {
-			if err := s.PutUser(ctx, u.name, u.full, u.role, d.state.Password); err != nil {
+			if err := s.PutUser(ctx, u.name, u.full, d.state.Password, u.role); err != nil {
 				return err
 			}
 		}
@@ -244,7 +244,7 @@ func (d *Demo) load(ctx context.Context) error {
 }
 
 func (d *Demo) me(ctx context.Context) (service.User, error) {
-	return d.daemon.Service.ByToken(ctx, d.state.Token)
+	return d.daemon.Service.ByToken(ctx, d.state.Token, "", true)
 }
 
 func (d *Demo) loadAccounts(ctx context.Context) error {

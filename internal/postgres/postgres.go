@@ -24,9 +24,13 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Server is a running server. URL connects to its database "undersail".
+// Server is a running server. URL connects to its database "undersail" as a role that
+// reads and writes what is granted to it, OwnerURL as the one that owns the tables and
+// changes them. Neither is a superuser: what gets at the database by either gets no further.
 type Server struct {
-	URL   string
+	URL, OwnerURL string
+
+	admin string // the superuser's URL
 	bin   string
 	base  string // with log and password
 	dir   string // the data
@@ -42,7 +46,13 @@ type Server struct {
 // Database is the name of the database that Start makes.
 const Database = "undersail"
 
-const role = "undersail"
+// The roles of the cluster: its superuser, whom only this package connects as, and the two
+// that URLs are given for.
+const (
+	superuser   = "undersail"
+	ownerRole   = "undersail_owner"
+	serviceRole = "undersail_service"
+)
 
 // Start brings up the server of a directory, making it on first use. A server
 // that is still running from before, because its starter was killed, is taken
@@ -59,9 +69,11 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if dir, err = place(dir, owner); err != nil {
 		return nil, err
 	}
-	password, err := ownPassword(dir)
-	if err != nil {
-		return nil, err
+	passwords := map[string]string{}
+	for role, file := range map[string]string{superuser: "password", ownerRole: "owner-password", serviceRole: "service-password"} {
+		if passwords[role], err = ownPassword(filepath.Join(dir, file)); err != nil {
+			return nil, err
+		}
 	}
 	s := &Server{bin: bin, base: dir, owner: owner, dir: filepath.Join(dir, "data")}
 	if _, err := os.Stat(filepath.Join(s.dir, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
@@ -69,7 +81,7 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 			return nil, err
 		}
 	}
-	s.port, s.pid = runningPort(s.dir)
+	s.port, s.pid = running(s.dir, owner)
 	s.found = s.pid != 0
 	for try := 0; s.pid == 0; try++ {
 		if s.port, err = freePort(); err != nil {
@@ -79,8 +91,11 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 			return nil, err
 		}
 	}
-	s.URL = fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", role, password, s.port, Database)
-	return s, s.ensureDatabase(ctx)
+	at := func(role string) string {
+		return fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", role, passwords[role], s.port, Database)
+	}
+	s.URL, s.OwnerURL, s.admin = at(serviceRole), at(ownerRole), at(superuser)
+	return s, s.ensureDatabase(ctx, passwords)
 }
 
 // Keep starts the server again whenever it dies, on the port that it had, until
@@ -169,6 +184,10 @@ func serverUser() (*syscall.Credential, error) {
 // user cannot enter (a 0700 temporary folder, /root) it would fail, so then it
 // goes to a new folder in /var/tmp, whose path is kept in the wanted directory:
 // whoever removes that directory begins with an empty database.
+//
+// The directory stays ours, and only the data in it is the server's: with the log and the
+// passwords beside it the server's user, and whoever gets to be that by way of the database,
+// could plant links that we would follow.
 func place(dir string, owner *syscall.Credential) (string, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
@@ -189,10 +208,36 @@ func place(dir string, owner *syscall.Credential) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("the database was in %s: %w", dir, err)
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || st.Uid != 0 && st.Uid != owner.Uid {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok || !info.IsDir() || st.Uid != 0 && st.Uid != owner.Uid {
 		return "", fmt.Errorf("%s belongs to somebody else", dir)
 	}
-	return dir, os.Chown(dir, int(owner.Uid), int(owner.Gid))
+	if st.Uid != 0 { // as older programs left it: what is no plain file there is not ours
+		if err := os.Lchown(dir, 0, 0); err != nil {
+			return "", err
+		}
+		for _, name := range []string{"server.log", "password"} {
+			path := filepath.Join(dir, name)
+			if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+				return "", fmt.Errorf("%s is no plain file; look into who put it there", path)
+			} else if err == nil {
+				if err := os.Lchown(path, 0, 0); err != nil {
+					return "", err
+				}
+			}
+		}
+	}
+	if err := os.Chmod(dir, 0o711); err != nil {
+		return "", err
+	}
+	data := filepath.Join(dir, "data")
+	if err := os.Mkdir(data, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return "", err
+	}
+	if info, err := os.Lstat(data); err != nil || !info.IsDir() {
+		return "", fmt.Errorf("%s is no directory", data)
+	}
+	return dir, os.Lchown(data, int(owner.Uid), int(owner.Gid))
 }
 
 // elsewhere reads the folder that a file names, or makes one and names it.
@@ -225,8 +270,7 @@ func enterable(dir string, owner *syscall.Credential) bool {
 	}
 }
 
-func ownPassword(dir string) (string, error) {
-	path := filepath.Join(dir, "password")
+func ownPassword(path string) (string, error) {
 	data, err := os.ReadFile(path)
 	if err == nil {
 		return strings.TrimSpace(string(data)), nil
@@ -239,12 +283,13 @@ func ownPassword(dir string) (string, error) {
 
 func initialise(ctx context.Context, bin, dir, data string, owner *syscall.Credential) error {
 	pw := filepath.Join(dir, "password")
-	if owner != nil {
+	if owner != nil { // for as long as initdb reads it
 		if err := os.Chown(pw, int(owner.Uid), int(owner.Gid)); err != nil {
 			return err
 		}
+		defer os.Chown(pw, 0, 0)
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", role, "--pwfile", pw,
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", superuser, "--pwfile", pw,
 		"--auth=scram-sha-256", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
 	cmd.Dir = "/"
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: owner}
@@ -255,8 +300,10 @@ func initialise(ctx context.Context, bin, dir, data string, owner *syscall.Crede
 	return nil
 }
 
-// runningPort reads postmaster.pid and checks that its process lives and answers.
-func runningPort(data string) (port, pid int) {
+// running reads postmaster.pid and checks that its process lives, is the server's user's
+// own, and answers: the file is the server's, and whoever writes it must not make us signal
+// another process.
+func running(data string, owner *syscall.Credential) (port, pid int) {
 	raw, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
 	if err != nil {
 		return 0, 0
@@ -267,7 +314,7 @@ func runningPort(data string) (port, pid int) {
 	}
 	pid, _ = strconv.Atoi(strings.TrimSpace(lines[0]))
 	port, _ = strconv.Atoi(strings.TrimSpace(lines[3]))
-	if pid == 0 || syscall.Kill(pid, 0) != nil {
+	if pid <= 1 || syscall.Kill(pid, 0) != nil || !runsAs(pid, owner) {
 		return 0, 0
 	}
 	c, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
@@ -278,12 +325,27 @@ func runningPort(data string) (port, pid int) {
 	return port, pid
 }
 
+// runsAs reports whether a process is a server's, and its user's.
+func runsAs(pid int, owner *syscall.Credential) bool {
+	uid := uint32(os.Geteuid())
+	if owner != nil {
+		uid = owner.Uid
+	}
+	info, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
+	if err != nil {
+		return false
+	}
+	name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return err == nil && ok && st.Uid == uid && strings.TrimSpace(string(name)) == "postgres"
+}
+
 // launch starts the server in a process group of its own, so that an interrupt
 // at the terminal does not end it before the service is done with it.
 func (s *Server) launch(ctx context.Context) (pid int, err error) {
-	log, err := os.OpenFile(filepath.Join(s.base, "server.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	log, err := os.OpenFile(filepath.Join(s.base, "server.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("write the log of the database server: %w", err)
 	}
 	defer log.Close()
 	cmd := exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.dir, "-p", strconv.Itoa(s.port),
@@ -327,13 +389,13 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-// ensureDatabase waits until the server takes sessions and makes the database.
-func (s *Server) ensureDatabase(ctx context.Context) error {
-	admin := strings.Replace(s.URL, "/"+Database+"?", "/postgres?", 1)
+// ensureDatabase waits until the server takes sessions, and makes the roles and the
+// database. What an older program made as the superuser becomes the owner's.
+func (s *Server) ensureDatabase(ctx context.Context, passwords map[string]string) error {
 	var conn *pgx.Conn
 	var err error
 	for range 200 {
-		if conn, err = pgx.Connect(ctx, admin); err == nil {
+		if conn, err = pgx.Connect(ctx, InDatabase(s.admin, "postgres")); err == nil {
 			break
 		}
 		select {
@@ -346,15 +408,73 @@ func (s *Server) ensureDatabase(ctx context.Context) error {
 		return fmt.Errorf("connect to the database server: %w", err)
 	}
 	defer conn.Close(ctx)
+	for _, role := range []string{ownerRole, serviceRole} {
+		var there bool
+		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)", role).Scan(&there); err != nil {
+			return err
+		}
+		verb := "CREATE"
+		if there {
+			verb = "ALTER"
+		}
+		// A statement about roles takes no parameters; the password is hexadecimal and ours.
+		if _, err := conn.Exec(ctx, fmt.Sprintf("%s ROLE %s LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS PASSWORD '%s'", verb, role, passwords[role])); err != nil {
+			return fmt.Errorf("make the role %s: %w", role, err)
+		}
+	}
 	var there bool
 	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", Database).Scan(&there); err != nil {
 		return err
 	}
 	if !there {
-		_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{Database}.Sanitize())
+		if _, err = conn.Exec(ctx, "CREATE DATABASE "+Database+" OWNER "+ownerRole); err != nil {
+			return err
+		}
 	}
-	return err
+	return s.handOver(ctx)
 }
+
+// handOver lets the owner own what is in the database, and nobody else connect to it.
+func (s *Server) handOver(ctx context.Context) error {
+	conn, err := pgx.Connect(ctx, s.admin)
+	if err != nil {
+		return fmt.Errorf("connect to the database: %w", err)
+	}
+	defer conn.Close(ctx)
+	for _, statement := range []string{
+		"ALTER DATABASE " + Database + " OWNER TO " + ownerRole,
+		"REVOKE ALL ON DATABASE " + Database + " FROM PUBLIC",
+		"GRANT CONNECT ON DATABASE " + Database + " TO " + serviceRole,
+		"ALTER SCHEMA public OWNER TO " + ownerRole,
+		"REVOKE ALL ON SCHEMA public FROM PUBLIC",
+		`DO $$ DECLARE x record; BEGIN
+			FOR x IN SELECT c.oid::regclass AS what, c.relkind FROM pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relowner = '` + superuser + `'::regrole AND c.relkind IN ('r', 'S', 'v')
+				AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('a', 'i') AND c.relkind = 'S') LOOP
+				EXECUTE format('ALTER %s %s OWNER TO ` + ownerRole + `', CASE x.relkind WHEN 'S' THEN 'SEQUENCE' WHEN 'v' THEN 'VIEW' ELSE 'TABLE' END, x.what);
+			END LOOP;
+			FOR x IN SELECT p.oid::regprocedure AS what FROM pg_proc p WHERE p.pronamespace = 'public'::regnamespace AND p.proowner = '` + superuser + `'::regrole LOOP
+				EXECUTE format('ALTER FUNCTION %s OWNER TO ` + ownerRole + `', x.what);
+			END LOOP;
+			FOR x IN SELECT t.oid::regtype AS what FROM pg_type t WHERE t.typnamespace = 'public'::regnamespace AND t.typowner = '` + superuser + `'::regrole AND t.typtype IN ('e', 'd') LOOP
+				EXECUTE format('ALTER TYPE %s OWNER TO ` + ownerRole + `', x.what);
+			END LOOP;
+		END $$`,
+	} {
+		if _, err := conn.Exec(ctx, statement); err != nil {
+			return fmt.Errorf("hand the database over to its owner: %w", err)
+		}
+	}
+	return nil
+}
+
+// InDatabase is the same URL for another database.
+func InDatabase(at, name string) string {
+	before, after, _ := strings.Cut(at, "/"+Database+"?")
+	return before + "/" + name + "?" + after
+}
+
+// AdminURL connects as the superuser: for tests that look behind what the roles may.
+func (s *Server) AdminURL() string { return s.admin }
 
 // Down stops the server so that Up can start it again on the same port.
 func (s *Server) Down() error { return s.Stop() }

@@ -42,7 +42,7 @@ func TestAServerIsTakenUpAgain(t *testing.T) {
 			os.RemoveAll(strings.TrimSpace(string(place)))
 		}
 	})
-	if n := count(t, first.URL); n != 1 {
+	if n := count(t, first.OwnerURL); n != 1 {
 		t.Fatal(n)
 	}
 	// Its starter was killed: the next one finds it running.
@@ -57,7 +57,7 @@ func TestAServerIsTakenUpAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n := count(t, third.URL); n != 2 {
+	if n := count(t, third.OwnerURL); n != 2 {
 		t.Errorf("after a restart there are %d rows, want 2", n)
 	}
 	if err := third.Stop(); err != nil {
@@ -83,7 +83,7 @@ func TestAServerThatDiesIsStartedAgain(t *testing.T) {
 			os.RemoveAll(strings.TrimSpace(string(place)))
 		}
 	})
-	count(t, s.URL)
+	count(t, s.OwnerURL)
 	told := make(chan string, 100)
 	kept := make(chan struct{})
 	go func() { defer close(kept); s.Keep(ctx, func(what string, _ error) { told <- what }) }()
@@ -104,7 +104,7 @@ func TestAServerThatDiesIsStartedAgain(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		if n := count(t, s.URL); n != round+2 {
+		if n := count(t, s.OwnerURL); n != round+2 {
 			t.Errorf("after %d deaths there are %d rows", round+1, n)
 		}
 	}

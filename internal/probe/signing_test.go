@@ -15,7 +15,7 @@ import (
 	"undersail/internal/secret"
 )
 
-func TestMain(m *testing.M) { postgrestest.Main(m, func(string) error { return nil }) }
+func TestMain(m *testing.M) { postgrestest.Main(m, func(string, string) error { return nil }) }
 
 // TestProofOfSigningInOverHTTP signs in by form, by basic authentication and with a body.
 func TestProofOfSigningInOverHTTP(t *testing.T) {
@@ -77,7 +77,7 @@ func TestProofOfSigningInOverHTTP(t *testing.T) {
 // TestProofOfSigningInToADatabase asks a real server by its own protocol.
 func TestProofOfSigningInToADatabase(t *testing.T) {
 	t.Parallel()
-	at, err := url.Parse(postgrestest.Database(t))
+	at, err := url.Parse(postgrestest.AsAdmin(postgrestest.Database(t)))
 	if err != nil {
 		t.Fatal(err)
 	}

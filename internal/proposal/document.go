@@ -59,6 +59,8 @@ type Document struct {
 	Keep []string `json:"keep,omitempty"`
 	// Again names tasks that are run again although nothing of them changes.
 	Again []string `json:"again,omitempty"`
+	// SecondPerson says that somebody else than its author must accept it.
+	SecondPerson bool `json:"second_person,omitempty"`
 }
 
 // Everywhere gives the offers that the proposal was made with.

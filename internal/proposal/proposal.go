@@ -57,6 +57,8 @@ type Facts struct {
 	Read []render.Finding
 	// Stop, when set, tells that nobody waits for the result any more.
 	Stop func() bool
+	// Most is how many resources the template may give; 0 is as many as any may.
+	Most int
 	// Agreed are the consents that were given when the stack was last applied.
 	Agreed []render.Consent
 	// Rules are the organisation's own.
@@ -91,6 +93,9 @@ type Judged struct {
 // Render computes the rendering and its changes.
 func (f Facts) Render() Changed {
 	plan := change.Compute(f.request(), f.Recorded)
+	if plan.Rendering.Stopped {
+		return Changed{f, plan}
+	}
 	plan.Findings = append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...)
 	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
 }
@@ -104,7 +109,7 @@ func (f Facts) request() render.Request {
 		}
 	}
 	return render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
-		Stop: f.Stop, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
+		Stop: f.Stop, Most: f.Most, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
 }
 
 // Revealed renders the same with the values of secrets in it.
@@ -178,25 +183,44 @@ func (f Facts) notRun(changes []change.Change) (findings []render.Finding) {
 }
 
 // Judge finds what speaks against the changes, what has to be agreed to, what they
-// cost and how long they take.
-func (c Changed) Judge() Judged {
+// cost and how long they take. Where stop says so it ends early, and what it gives is
+// incomplete; nil never stops it.
+func (c Changed) Judge(stop func() bool) Judged {
 	j := Judged{Changed: c, CostNow: price.Of(c.paidFor(), c.Offers)}
-	if r := c.Plan.Rendering; r != nil {
-		j.Findings = append(slices.Clone(r.Findings), c.Plan.Findings...)
-		j.Findings = append(j.Findings, fit.Check(c.Plan, c.Recorded, c.Found, c.Offers)...)
-		j.Findings = append(j.Findings, fit.Reaching(r, c.reported(), c.Plan.Changes, c.Offers)...)
-		j.Cost = price.Of(r.Resources, c.Offers)
-		opinion := policy.Check(r, policy.Context{Offers: c.Offers, Cost: j.Cost, Today: c.Today, MostMonth: c.MostMonth, Rules: c.Rules})
-		j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)
-		j.Findings = append(append(j.Findings, opinion.Findings...), c.maturity()...)
-		j.Consents = append(c.asked(), c.news(opinion.Consents)...)
-	} else {
-		j.Findings = append(slices.Clone(c.Read), c.Plan.Findings...)
-		j.Cost = price.Of(nil, c.Offers)
+	r := c.Plan.Rendering
+	var opinion policy.Opinion
+	stages := []func(){
+		func() { j.Findings = append(slices.Clone(r.Findings), c.Plan.Findings...) },
+		func() { j.Findings = append(j.Findings, fit.Check(c.Plan, c.Recorded, c.Found, c.Offers)...) },
+		func() {
+			j.Findings = append(j.Findings, fit.Reaching(r, c.reported(), c.Plan.Changes, c.Offers)...)
+		},
+		func() { j.Cost = price.Of(r.Resources, c.Offers) },
+		func() {
+			opinion = policy.Check(r, policy.Context{Offers: c.Offers, Cost: j.Cost, Today: c.Today, MostMonth: c.MostMonth, Rules: c.Rules})
+		},
+		func() {
+			j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)
+			j.Findings = append(append(j.Findings, opinion.Findings...), c.maturity()...)
+			j.Consents = append(c.asked(), c.news(opinion.Consents)...)
+		},
 	}
-	j.Consents = append(j.Consents, change.Consents(c.Plan.Changes, c.Recorded)...)
-	j.Seconds, j.Longest = c.Durations.Forecast(c.Plan)
-	j.Findings = render.Locate(c.Template, j.Findings)
+	if r == nil {
+		stages = []func(){func() {
+			j.Findings = append(slices.Clone(c.Read), c.Plan.Findings...)
+			j.Cost = price.Of(nil, c.Offers)
+		}}
+	}
+	stages = append(stages,
+		func() { j.Consents = append(j.Consents, change.Consents(c.Plan.Changes, c.Recorded)...) },
+		func() { j.Seconds, j.Longest = c.Durations.Forecast(c.Plan) },
+		func() { j.Findings = render.Locate(c.Template, j.Findings) })
+	for _, stage := range stages {
+		if stop != nil && stop() {
+			return j
+		}
+		stage()
+	}
 	return j
 }
 

@@ -257,3 +257,6 @@ func ForSecret(reference string) string { return "secret " + reference }
 func ForAccount(name, cloud, endpoint string) string {
 	return fmt.Sprintf("account %q of %q at %q", name, cloud, endpoint)
 }
+
+// ForSignIn is what a sign-in that is under way is sealed for.
+func ForSignIn(handle string) string { return "sign-in " + handle }

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
@@ -67,6 +68,8 @@ type AccountDetail struct {
 	LeaseSeconds   int64             `json:"lease_seconds,omitempty"`
 	// Unreached says that no packets from this service reach its machines.
 	Unreached bool `json:"unreached,omitempty"`
+	// SecondPerson says that somebody else than its author accepts a proposal.
+	SecondPerson bool `json:"second_person,omitempty"`
 	// Prices are those of its own, before what its cloud tells.
 	Prices *offer.PriceList `json:"prices,omitempty"`
 
@@ -139,7 +142,7 @@ var accountName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 // together with cloud and endpoint. One that is there already gets the new
 // credentials, and runs that were parked because the old ones ended go on.
 func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account, error) {
-	if err := u.must("administer"); err != nil {
+	if err := u.must(access.Administer, ""); err != nil {
 		return Account{}, err
 	}
 	if !accountName.MatchString(n.Name) {
@@ -166,7 +169,7 @@ func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account
 // RenewAccount gives an account new credentials for the cloud and endpoint that it has.
 // Fields that are not given stay as they are.
 func (s *Service) RenewAccount(ctx context.Context, u User, name string, fields map[string]string) (AccountDetail, error) {
-	if err := u.must("administer"); err != nil {
+	if err := u.must(access.Administer, name); err != nil {
 		return AccountDetail{}, err
 	}
 	a, err := s.account(ctx, name)
@@ -246,7 +249,7 @@ func (s *Service) Account(ctx context.Context, name string) (AccountDetail, erro
 	if err != nil {
 		return AccountDetail{}, err
 	}
-	out := AccountDetail{Identity: identityOf(a), TestedAt: a.TestedAt, AllowedRegions: append([]string{}, a.AllowedRegions...), Tags: a.Tags, LeaseSeconds: a.LeaseSeconds, Unreached: a.Unreached,
+	out := AccountDetail{Identity: identityOf(a), TestedAt: a.TestedAt, AllowedRegions: append([]string{}, a.AllowedRegions...), Tags: a.Tags, LeaseSeconds: a.LeaseSeconds, Unreached: a.Unreached, SecondPerson: a.SecondPerson,
 		Budget: a.Budget, Running: []AccountStack{}}
 	if out.Tags == nil {
 		out.Tags = map[string]string{}
@@ -278,7 +281,7 @@ func (s *Service) Account(ctx context.Context, name string) (AccountDetail, erro
 
 // TestAccount asks the cloud whom the credentials belong to, now.
 func (s *Service) TestAccount(ctx context.Context, u User, name string) (AccountDetail, error) {
-	if err := u.must("operate"); err != nil {
+	if err := u.must(access.Operate, name); err != nil {
 		return AccountDetail{}, err
 	}
 	a, err := s.account(ctx, name)

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/address"
 	"undersail/internal/core/offer"
 	"undersail/internal/store"
@@ -33,7 +34,7 @@ func (s *Service) Ranges(ctx context.Context, account string) ([]Range, error) {
 
 // DeclareRange says that networks of an account must not overlap a range.
 func (s *Service) DeclareRange(ctx context.Context, u User, account, text, about string) ([]Range, error) {
-	if err := u.must("administer"); err != nil {
+	if err := u.must(access.Administer, account); err != nil {
 		return nil, err
 	}
 	if _, err := s.account(ctx, account); err != nil {
@@ -53,7 +54,7 @@ func (s *Service) DeclareRange(ctx context.Context, u User, account, text, about
 
 // RemoveRange takes a declared range back.
 func (s *Service) RemoveRange(ctx context.Context, u User, account, text string) ([]Range, error) {
-	if err := u.must("administer"); err != nil {
+	if err := u.must(access.Administer, account); err != nil {
 		return nil, err
 	}
 	p, err := parseRange(text)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/store"
 )
 
@@ -96,7 +97,7 @@ func canonical(raw json.RawMessage) string {
 // Audit lists what was done, the newest first. Whoever is no administrator sees what
 // they did themselves.
 func (s *Service) Audit(ctx context.Context, u User, q store.AuditQuery) ([]AuditEntry, error) {
-	if !u.may("administer") {
+	if !u.may(access.Administer, "") {
 		if q.Who != "" && q.Who != u.Name {
 			return nil, refuse(Forbidden, "ask an administrator", "only an administrator reads what others did")
 		}
@@ -118,7 +119,7 @@ func (s *Service) Audit(ctx context.Context, u User, q store.AuditQuery) ([]Audi
 // CheckAudit computes every hash anew. Head, when given, is one that an earlier check
 // told: the entry must still be there with that hash.
 func (s *Service) CheckAudit(ctx context.Context, u User, head string) (AuditCheck, error) {
-	if err := u.must("administer"); err != nil {
+	if err := u.must(access.Administer, ""); err != nil {
 		return AuditCheck{}, err
 	}
 	known, knownHash, err := parseHead(head)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/offer"
 	"undersail/internal/store"
@@ -15,7 +16,7 @@ import (
 // LimitAccount sets above which cost of a month proposals of an account ask for a
 // consent; nil asks for none.
 func (s *Service) LimitAccount(ctx context.Context, u User, name string, mostMonth *float64) (Account, error) {
-	if err := u.must("administer"); err != nil {
+	if err := u.must(access.Administer, name); err != nil {
 		return Account{}, err
 	}
 	if mostMonth != nil && !isMoney(*mostMonth) {
@@ -48,13 +49,15 @@ type AccountBounds struct {
 	// Unreached says that no packets from this service reach the machines of the account:
 	// checks that would go there are not asked.
 	Unreached *bool `json:"unreached,omitempty"`
+	// SecondPerson asks that somebody else than its author accepts a proposal.
+	SecondPerson *bool `json:"second_person,omitempty"`
 	// Prices are a price list of its own; one without a currency takes it away.
 	Prices *offer.PriceList `json:"prices,omitempty"`
 }
 
 // BoundAccount sets what an account is held to.
 func (s *Service) BoundAccount(ctx context.Context, u User, name string, b AccountBounds) (AccountDetail, error) {
-	if err := u.must("administer"); err != nil {
+	if err := u.must(access.Administer, name); err != nil {
 		return AccountDetail{}, err
 	}
 	a, err := s.account(ctx, name)
@@ -99,6 +102,9 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 	if b.Unreached != nil {
 		set.Unreached = *b.Unreached
 	}
+	if b.SecondPerson != nil {
+		set.SecondPerson = *b.SecondPerson
+	}
 	if set.Tags == nil {
 		set.Tags = map[string]string{}
 	}
@@ -119,7 +125,7 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 	if b.Prices != nil {
 		s.forgetOffers(name)
 	}
-	s.done(ctx, u, "bound account", name, map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags, "unreached": set.Unreached})
+	s.done(ctx, u, "bound account", name, map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags, "unreached": set.Unreached, "second_person": set.SecondPerson})
 	return s.Account(ctx, name)
 }
 

@@ -96,7 +96,6 @@ func (s *Service) Check(ctx context.Context, u User, q Question) (Answer, error)
 	if err != nil {
 		return Answer{}, stopped(ctx, err)
 	}
-	r.Stop = func() bool { return ctx.Err() != nil }
 	judged, err := s.stages(ctx, r)
 	var findings *Error
 	if err != nil && (!errors.As(err, &findings) || findings.Kind != Findings || findings.Findings == nil) {

@@ -111,7 +111,7 @@ func TestTheOrganisationsRulesBindAndAreTried(t *testing.T) {
 	wantKind(t, b.s.RemovePolicy(ctx, b.r.Admin, "owner"), service.Conflict, "withdrawn already")
 	_, err = b.s.AddPolicy(ctx, b.r.Admin, policy.Rule{Name: "bad", Does: policy.Warn, That: "want.size >", Says: "x"})
 	wantKind(t, err, service.Invalid, "column")
-	_, err = b.s.AddPolicy(ctx, service.User{Name: "tam", Role: "viewer"}, forbid)
+	_, err = b.s.AddPolicy(ctx, service.User{Name: "tam", Roles: []string{"viewer"}}, forbid)
 	wantKind(t, err, service.Forbidden, "")
 	_, err = b.s.PolicyVersions(ctx, "ownr")
 	wantKind(t, err, service.NotFound, "")

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/store"
 )
 
@@ -30,7 +31,7 @@ type ClosedStack struct {
 // vanished: then the cloud must not accept it any more, and its stacks are closed with
 // it, since nobody can retire them.
 func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, gone bool) (Closed, error) {
-	if err := u.must("administer"); err != nil {
+	if err := u.must(access.Administer, name); err != nil {
 		return Closed{}, err
 	}
 	a, err := s.account(ctx, name)

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"undersail/internal/access"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/render"
 	"undersail/internal/store"
@@ -56,11 +57,11 @@ const connectionLife = 12 * time.Hour
 // Connect begins a connection to a machine. It needs only the right to operate: the key
 // itself is not handed over.
 func (s *Service) Connect(ctx context.Context, u User, stack string, n NewConnection) (Connection, error) {
-	if err := u.must("operate"); err != nil {
-		return Connection{}, err
-	}
 	st, err := s.living(ctx, stack)
 	if err != nil {
+		return Connection{}, err
+	}
+	if err := u.must(access.Operate, st.Account); err != nil {
 		return Connection{}, err
 	}
 	hops, err := s.way(ctx, st, n)
@@ -295,12 +296,16 @@ type Signature struct {
 // SignConnection signs in to a machine of a connection. It signs nothing but that: the
 // data must be a request of this user with this key.
 func (s *Service) SignConnection(ctx context.Context, u User, id string, t ToSign) (Signature, error) {
-	if err := u.must("operate"); err != nil {
-		return Signature{}, err
-	}
 	c, err := s.store.Connection(ctx, id)
 	if err != nil {
 		return Signature{}, missing(err, "connection", id, "connect again")
+	}
+	st, err := s.store.Stack(ctx, c.StackID)
+	if err != nil {
+		return Signature{}, missing(err, "connection", id, "connect again")
+	}
+	if err := u.must(access.Operate, st.Account); err != nil {
+		return Signature{}, err
 	}
 	var hops []Hop
 	if err := json.Unmarshal(c.Hops, &hops); err != nil {

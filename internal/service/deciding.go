@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
@@ -64,6 +65,7 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 	out := proposalRow(p)
 	out.Account, out.Region, out.Summary, out.Changes, out.Findings = d.Stack.Account, d.Stack.Region, change.Summary(d.Changes), d.Changes, d.Findings
 	out.Cost, out.CostNow, out.Seconds, out.Longest = d.Cost, d.CostNow, d.Seconds, d.Longest
+	out.SecondPerson = d.SecondPerson
 	if d.Template.Name != "" {
 		out.Template = d.Template.Name + "@" + d.Template.Version
 	}
@@ -166,12 +168,18 @@ func (s *Service) DraftOfProposal(ctx context.Context, u User, id int64) (Draft,
 // Accept agrees to a proposal and draws the secrets it generates, once. Everything
 // that it asks a consent for must be agreed to by name. The comment stays with it.
 func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string, comment string) (Proposal, error) {
-	if err := u.must("decide"); err != nil {
+	p, err := s.Proposal(ctx, id)
+	if err != nil {
+		return p, err
+	}
+	if err := u.must(access.Decide, p.Account); err != nil {
 		return Proposal{}, err
 	}
-	p, err := s.Proposal(ctx, id)
-	if err != nil || p.State == state.Accepted {
-		return p, err
+	if p.State == state.Accepted {
+		return p, nil
+	}
+	if err := s.mayDecide(ctx, u, p); err != nil {
+		return Proposal{}, err
 	}
 	return s.accept(ctx, u, p, agree, comment)
 }
@@ -287,13 +295,27 @@ func (s *Service) atTheCloud(ctx context.Context, p Proposal, do func(cloud.Adap
 
 // Refuse turns a proposal down, with the reason.
 func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Proposal, error) {
-	if err := u.must("decide"); err != nil {
+	p, err := s.Proposal(ctx, id)
+	if err != nil {
 		return Proposal{}, err
 	}
-	if _, err := s.Proposal(ctx, id); err != nil {
+	if err := u.must(access.Decide, p.Account); err != nil {
 		return Proposal{}, err
 	}
 	return s.decide(ctx, u, id, state.Refused, why, nil)
+}
+
+// mayDecide refuses the author of a proposal that asks for a second person. What it asked
+// for when it was made still holds when the account does not ask for it any more.
+func (s *Service) mayDecide(ctx context.Context, u User, p Proposal) error {
+	a, err := s.account(ctx, p.Account)
+	if err != nil {
+		return err
+	}
+	if u.Name == p.CreatedBy && (p.SecondPerson || a.SecondPerson) {
+		return refuse(Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID), "account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)
+	}
+	return nil
 }
 
 // mayAgreeToUses refuses somebody who agrees to the use of a secret that they may not

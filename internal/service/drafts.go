@@ -10,6 +10,7 @@ import (
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
 
+	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/store"
@@ -45,7 +46,7 @@ func (s *Service) Drafts(ctx context.Context) ([]Draft, error) {
 	out := make([]Draft, 0, len(rows))
 	for _, row := range rows {
 		d, readErr := draftOf(row)
-		if err = errors.Join(err, readErr); err == nil {
+		if err = errors.Join(err, readErr); err == nil && access.Sees(ctx, d.Body.Account) {
 			out = append(out, d)
 		}
 	}
@@ -55,11 +56,11 @@ func (s *Service) Drafts(ctx context.Context) ([]Draft, error) {
 // AddDraft keeps what is filled in so far, and answers what it would be. One that names
 // no place gets the best one.
 func (s *Service) AddDraft(ctx context.Context, u User, n NewProposal) (Draft, error) {
-	if err := u.must("operate"); err != nil {
-		return Draft{}, err
-	}
 	n, err := s.placed(ctx, n)
 	if err != nil {
+		return Draft{}, err
+	}
+	if err := u.must(access.Operate, n.Account); err != nil {
 		return Draft{}, err
 	}
 	raw, err := s.draftBody(ctx, n)
@@ -85,9 +86,6 @@ func (s *Service) Draft(ctx context.Context, u User, id, graph string) (Draft, e
 // ChangeDraft lays a merge patch (RFC 7396) over a draft of a revision. A draft that
 // somebody has changed since is refused, and nothing of theirs is lost.
 func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision int64, patch json.RawMessage, graph string) (Draft, error) {
-	if err := u.must("operate"); err != nil {
-		return Draft{}, err
-	}
 	row, err := s.draftRow(ctx, id)
 	if err != nil {
 		return Draft{}, err
@@ -108,6 +106,11 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 	var before NewProposal
 	if err := json.Unmarshal(row.Body, &before); err != nil {
 		return Draft{}, fmt.Errorf("read draft %s: %w", id, err)
+	}
+	for _, account := range []string{before.Account, n.Account} {
+		if err := u.must(access.Operate, account); err != nil {
+			return Draft{}, err
+		}
 	}
 	if n.Stack != before.Stack {
 		if n, err = s.renamed(ctx, n); err != nil {
@@ -162,10 +165,15 @@ func changedSince(id string, has, had int64) error {
 
 // RemoveDraft forgets a draft.
 func (s *Service) RemoveDraft(ctx context.Context, u User, id string) error {
-	if err := u.must("operate"); err != nil {
+	row, err := s.draftRow(ctx, id)
+	if err != nil {
 		return err
 	}
-	if _, err := s.draftRow(ctx, id); err != nil {
+	d, err := draftOf(row)
+	if err != nil {
+		return err
+	}
+	if err := u.must(access.Operate, d.Body.Account); err != nil {
 		return err
 	}
 	return s.store.RemoveDraft(ctx, id)
@@ -328,5 +336,11 @@ func (s *Service) draft(ctx context.Context, id string) (Draft, error) {
 
 func (s *Service) draftRow(ctx context.Context, id string) (store.Draft, error) {
 	row, err := s.store.Draft(ctx, id)
+	if err == nil && access.Seen(ctx) != nil {
+		d, readErr := draftOf(row)
+		if err = readErr; err == nil && !access.Sees(ctx, d.Body.Account) {
+			err = store.ErrNotFound
+		}
+	}
 	return row, missing(err, "draft", id, "list them with: GET /api/v1/drafts")
 }

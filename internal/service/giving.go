@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
@@ -49,11 +50,11 @@ func mayBeGiven(run store.Run) bool {
 // Give gives the values that the run of a stack waits for, by the names of its
 // inputs, and lets it go on. They are recorded as inputs of the stack.
 func (s *Service) Give(ctx context.Context, u User, stack string, values map[string]any) (Run, error) {
-	if err := u.must("operate"); err != nil {
-		return Run{}, err
-	}
 	st, err := s.living(ctx, stack)
 	if err != nil {
+		return Run{}, err
+	}
+	if err := u.must(access.Operate, st.Account); err != nil {
 		return Run{}, err
 	}
 	run, err := s.store.LastRun(ctx, st.ID)

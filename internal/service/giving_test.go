@@ -52,7 +52,7 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 		_, err = next.Give(ctx, r.Admin, "serialised", nothing)
 		wantKind(t, err, service.Invalid, "give what the run waits for: serial, berths")
 	}
-	_, err = next.Give(ctx, service.User{Name: "wren", Role: "viewer"}, "serialised", map[string]any{"serial": "SALT-1"})
+	_, err = next.Give(ctx, service.User{Name: "wren", Roles: []string{"viewer"}}, "serialised", map[string]any{"serial": "SALT-1"})
 	wantKind(t, err, service.Forbidden, "")
 	if _, err := next.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-42"}); err != nil {
 		t.Fatal(servicetest.Explain(err))

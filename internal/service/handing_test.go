@@ -18,6 +18,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/secretrule"
 	"undersail/internal/engine"
+	"undersail/internal/postgres/postgrestest"
 	"undersail/internal/secret"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
@@ -25,8 +26,8 @@ import (
 )
 
 var (
-	operator = service.User{Name: "tomas", Role: "operator"}
-	viewer   = service.User{Name: "oda", Role: "viewer"}
+	operator = service.User{Name: "tomas", Roles: []string{"operator"}}
+	viewer   = service.User{Name: "oda", Roles: []string{"viewer"}}
 )
 
 const vault = `undersail: 1
@@ -56,7 +57,7 @@ func kind(err error) service.Kind {
 
 func query(t *testing.T, r *servicetest.Rig, sql string, args ...any) {
 	t.Helper()
-	conn, err := pgx.Connect(context.Background(), r.DatabaseURL)
+	conn, err := pgx.Connect(context.Background(), postgrestest.AsAdmin(r.DatabaseURL))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -101,7 +102,7 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	if v, err := s.Reveal(ctx, operator, service.Asked{Reference: "gate", Reason: "own one"}); err != nil || v.Value != "kelp-and-shingle-9" {
 		t.Errorf("%q %v", v.Value, err)
 	}
-	if _, err := s.Reveal(ctx, service.User{Name: "ulf", Role: "operator"}, service.Asked{Reference: "gate", Reason: "not mine"}); kind(err) != service.Forbidden {
+	if _, err := s.Reveal(ctx, service.User{Name: "ulf", Roles: []string{"operator"}}, service.Asked{Reference: "gate", Reason: "not mine"}); kind(err) != service.Forbidden {
 		t.Errorf("%v", err)
 	}
 	entries, err := s.Audit(ctx, r.Admin, store.AuditQuery{Action: "reveal"})
@@ -148,12 +149,20 @@ func TestTheAuditOnlyGrowsAndShowsTampering(t *testing.T) {
 	if !first.Sound || first.Entries < 4 {
 		t.Fatalf("%+v", first)
 	}
-	conn, err := pgx.Connect(ctx, r.DatabaseURL)
+	ours, err := pgx.Connect(ctx, r.DatabaseURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ours.Close(ctx)
+	conn, err := pgx.Connect(ctx, postgrestest.AsAdmin(r.DatabaseURL))
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer conn.Close(ctx)
 	for _, sql := range []string{"DELETE FROM audit WHERE number = 2", "UPDATE audit SET who = 'nobody' WHERE number = 2", "TRUNCATE audit"} {
+		if _, err := ours.Exec(ctx, sql); err == nil || !strings.Contains(err.Error(), "permission denied") {
+			t.Errorf("the service's role: %s: %v", sql, err)
+		}
 		if _, err := conn.Exec(ctx, sql); err == nil || !strings.Contains(err.Error(), "the audit only grows") {
 			t.Errorf("%s: %v", sql, err)
 		}
@@ -487,7 +496,7 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 			t.Errorf("%s is signed: %v", name, err)
 		}
 	}
-	for name, u := range map[string]service.User{"somebody else": {Name: "ulf", Role: "operator"}, "an administrator": r.Admin} {
+	for name, u := range map[string]service.User{"somebody else": {Name: "ulf", Roles: []string{"operator"}}, "an administrator": r.Admin} {
 		if _, err := s.SignConnection(ctx, u, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != service.Forbidden {
 			t.Errorf("%s uses the connection: %v", name, err)
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -59,11 +60,11 @@ func keptID(k store.Kept) string {
 // Discard proposes to remove a kept resource for good. It is named by its id, or as
 // STACK/RESOURCE where only one is.
 func (s *Service) Discard(ctx context.Context, u User, name string) (Proposal, error) {
-	if err := u.must("operate"); err != nil {
-		return Proposal{}, err
-	}
 	k, err := s.findKept(ctx, name)
 	if err != nil {
+		return Proposal{}, err
+	}
+	if err := u.must(access.Operate, k.Account); err != nil {
 		return Proposal{}, err
 	}
 	st, err := s.store.Stack(ctx, k.StackID)
@@ -106,15 +107,15 @@ func (s *Service) findKept(ctx context.Context, name string) (store.Kept, error)
 // proposal without making anything anew: under the name that the resource has in the
 // template of that stack, as STACK/RESOURCE.
 func (s *Service) MoveKept(ctx context.Context, u User, name, to string) (Kept, error) {
-	if err := u.must("operate"); err != nil {
-		return Kept{}, err
-	}
 	stack, resource, ok := strings.Cut(to, "/")
 	if !ok || !stackPattern.MatchString(stack) || len(stack) > 40 || !memberPattern.MatchString(resource) {
 		return Kept{}, refuse(Invalid, "name the stack and its resource, such as archive/readings", "%q is no place to move to", to)
 	}
 	k, err := s.findKept(ctx, name)
 	if err != nil {
+		return Kept{}, err
+	}
+	if err := u.must(access.Operate, k.Account); err != nil {
 		return Kept{}, err
 	}
 	other, err := s.store.StackByName(ctx, stack)
@@ -181,7 +182,7 @@ func (s *Service) discarding(ctx context.Context, r *reading, k store.Kept) (*re
 	if r.stack.RetiredAt == nil {
 		changed.Read = append(changed.Read, render.Finding{Severity: lang.Note, Code: "kept", Place: k.Name, Message: "stack " + k.Stack + " is still there", Remedy: "take it over by its name in the template, if it is wanted again"})
 	}
-	return r, changed.Judge(), nil
+	return r, changed.Judge(nil), nil
 }
 
 // discardAgain works the removal of a kept resource out once more; one that is kept

@@ -8,6 +8,7 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
+	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/library"
 	"undersail/internal/store"
@@ -113,7 +114,7 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 // Publish checks a template and puts it into the library. A version once
 // published never changes its bytes.
 func (s *Service) Publish(ctx context.Context, u User, b lang.Bundle) (Template, lang.Diagnostics, error) {
-	if err := u.must("publish"); err != nil {
+	if err := u.must(access.Publish, ""); err != nil {
 		return Template{}, nil, err
 	}
 	b, err := s.resolve(ctx, b)

@@ -362,7 +362,7 @@ func TestALibraryInGitPublishesNewVersionsAndNeverChangesOldOnes(t *testing.T) {
 	}
 	_, err = a.s.AddLibrary(ctx, a.r.Admin, service.NewLibrary{Name: "etc", Place: "/etc"})
 	wantKind(t, err, service.Invalid, "is not open to this service")
-	_, err = a.s.RefreshLibrary(ctx, service.User{Role: "operator"}, "tide-office")
+	_, err = a.s.RefreshLibrary(ctx, service.User{Roles: []string{"operator"}}, "tide-office")
 	wantKind(t, err, service.Forbidden, "")
 	_, err = a.s.RefreshLibrary(ctx, a.r.Admin, "gone")
 	wantKind(t, err, service.NotFound, "no library")

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/library"
 	"undersail/internal/store"
@@ -69,7 +70,7 @@ func libraryOf(l store.Library) Library {
 
 // AddLibrary reads a library and keeps it.
 func (s *Service) AddLibrary(ctx context.Context, u User, n NewLibrary) (Library, error) {
-	if err := u.must("publish"); err != nil {
+	if err := u.must(access.Publish, ""); err != nil {
 		return Library{}, err
 	}
 	if !libraryName.MatchString(n.Name) || n.Place == "" {
@@ -131,7 +132,7 @@ func (s *Service) openLibrary(ctx context.Context, l store.Library) (fs.FS, stri
 // A version that was published before keeps its bytes: other bytes under it are
 // told as a problem.
 func (s *Service) RefreshLibrary(ctx context.Context, u User, name string) (Library, error) {
-	if err := u.must("publish"); err != nil {
+	if err := u.must(access.Publish, ""); err != nil {
 		return Library{}, err
 	}
 	l, err := s.store.Library(ctx, name)

@@ -3,12 +3,14 @@ package service
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
-	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
@@ -178,23 +180,42 @@ func shownAttributes(r store.Resource) map[string]any {
 }
 
 // rendered renders a stack with everything that it reports now. A template that
-// reads offers is rendered with those that the stack was last applied with.
-func (s *Service) rendered(ctx context.Context, st store.Stack, resources []store.Resource, reveal func(string) (string, bool)) (*render.Rendering, error) {
-	t, found := lang.ReadBundle(bundleOf(st))
+// reads offers is rendered with those that the stack was last applied with. What does not
+// reveal secrets is kept as long as nothing it rests on changes, and is not to be altered.
+func (s *Service) rendered(ctx context.Context, st store.Stack, resources []store.Resource, reveal func(string) (string, bool)) (out *render.Rendering, err error) {
+	t, found := bundles.read(bundleOf(st))
 	if t == nil {
 		return nil, found
 	}
-	var offers *offer.Offers
+	account, err := s.store.Account(ctx, st.Account)
+	if err != nil {
+		return nil, err
+	}
+	request := render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Cloud: st.Cloud, Region: st.Region, Tags: account.Tags}, Inputs: st.Inputs,
+		Secrets: st.Secrets, Stacks: st.Reads, Reveal: reveal}
+	var from int64 // the run whose offers are read
+	if t.UsesOffers {
+		last, err := s.store.LastRun(ctx, st.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		from = last.ID
+	}
+	key := ""
+	if reveal == nil {
+		if key, err = renderedFrom(t.Digest, from, request, st.Found, resources); err != nil {
+			return nil, err
+		}
+		if kept, ok := s.renderings.Get(key); ok {
+			return kept, nil
+		}
+	}
 	if t.UsesOffers {
 		d, err := s.lastDocument(ctx, st.ID)
 		if err != nil {
 			return nil, err
 		}
-		offers = &d.Offers
-	}
-	account, err := s.store.Account(ctx, st.Account)
-	if err != nil {
-		return nil, err
+		request.Offers = &d.Offers
 	}
 	known := map[string]map[string]any{}
 	for _, r := range resources {
@@ -202,13 +223,37 @@ func (s *Service) rendered(ctx context.Context, st store.Stack, resources []stor
 			known[r.Name] = r.Attributes
 		}
 	}
-	return render.Render(render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Cloud: st.Cloud, Region: st.Region, Tags: account.Tags}, Inputs: st.Inputs, Offers: offers,
-		Secrets: st.Secrets, Stacks: st.Reads, Reveal: reveal, Known: func(r render.Resource) map[string]any {
-			if found, ok := st.Found[r.Name]; ok {
-				return found
+	request.Known = func(r render.Resource) map[string]any {
+		if found, ok := st.Found[r.Name]; ok {
+			return found
+		}
+		return known[r.Name]
+	}
+	err = s.compute(ctx, func(stop func() bool) {
+		request.Stop = stop
+		out = render.Render(request)
+	})
+	if err == nil && reveal == nil {
+		s.renderings.Put(key, out)
+	}
+	return out, err
+}
+
+// renderedFrom names everything that the rendering of a stack rests on.
+func renderedFrom(digest string, run int64, q render.Request, found map[string]map[string]any, resources []store.Resource) (string, error) {
+	h := sha256.New()
+	e := json.NewEncoder(h)
+	if err := e.Encode([]any{digest, run, q.Stack, q.Inputs, q.Secrets, q.Stacks, found}); err != nil {
+		return "", fmt.Errorf("read a stack: %w", err)
+	}
+	for _, r := range resources {
+		if r.MadeAt != nil {
+			if err := e.Encode([]any{r.Name, r.Attributes}); err != nil {
+				return "", fmt.Errorf("read a stack: %w", err)
 			}
-			return known[r.Name]
-		}}), nil
+		}
+	}
+	return string(h.Sum(nil)), nil
 }
 
 // StackTemplate is the template that a stack was last applied with, whether the
@@ -221,7 +266,7 @@ func (s *Service) StackTemplate(ctx context.Context, name string) (Template, err
 	if st.TemplateSource == "" {
 		return Template{}, refuse(Conflict, "add --template NAME, or the path of a template file", "stack %s was never applied", name)
 	}
-	t, found := lang.ReadBundle(bundleOf(st))
+	t, found := bundles.read(bundleOf(st))
 	if t == nil {
 		return Template{}, found
 	}

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"undersail/internal/access"
 	"undersail/internal/core/secretrule"
 	"undersail/internal/secret"
 	"undersail/internal/store"
@@ -131,7 +132,7 @@ func splitReference(reference string) (string, int) {
 
 // PutNamed keeps a secret or a key pair, or makes its next version.
 func (s *Service) PutNamed(ctx context.Context, u User, n NewNamed) (Named, error) {
-	if err := u.must("operate"); err != nil {
+	if err := u.mustSomewhere(access.Operate); err != nil {
 		return Named{}, err
 	}
 	if !secretName.MatchString(n.Name) {
@@ -236,7 +237,7 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 
 // RemoveNamed forgets a secret that no stack uses, with all its versions.
 func (s *Service) RemoveNamed(ctx context.Context, u User, name string) error {
-	if err := u.must("operate"); err != nil {
+	if err := u.mustSomewhere(access.Operate); err != nil {
 		return err
 	}
 	n, err := s.NamedSecret(ctx, name)
@@ -292,5 +293,5 @@ func (s *Service) referred(ctx context.Context, reference string) (store.Secret,
 // mayReveal tells whether somebody may read a value: an administrator, and whoever gave
 // it or had it drawn.
 func mayReveal(u User, x store.Secret) bool {
-	return u.may("administer") || x.GivenBy != "" && x.GivenBy == u.Name
+	return u.may(access.Administer, "") || x.GivenBy != "" && x.GivenBy == u.Name
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/access"
 	"undersail/internal/core/health"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
@@ -24,7 +25,7 @@ import (
 
 // newUses asks for that consent where it is needed.
 func (s *Service) newUses(ctx context.Context, u User, r *reading, j proposal.Judged) (proposal.Judged, error) {
-	if j.Plan.Rendering == nil || u.may("administer") {
+	if j.Plan.Rendering == nil || u.may(access.Administer, "") {
 		return j, nil
 	}
 	closed, values, err := s.closedTo(ctx, u, r, j)

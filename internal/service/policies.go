@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/store"
@@ -55,7 +56,7 @@ func (s *Service) PolicyVersions(ctx context.Context, name string) ([]Policy, er
 
 // AddPolicy checks a rule and adds it as the next version of its name.
 func (s *Service) AddPolicy(ctx context.Context, u User, r policy.Rule) (Policy, error) {
-	if err := u.must("publish"); err != nil {
+	if err := u.must(access.Publish, ""); err != nil {
 		return Policy{}, err
 	}
 	if _, faults := policy.Compile([]policy.Rule{r}); faults != nil {
@@ -72,7 +73,7 @@ func (s *Service) AddPolicy(ctx context.Context, u User, r policy.Rule) (Policy,
 
 // RemovePolicy withdraws a rule; its versions stay.
 func (s *Service) RemovePolicy(ctx context.Context, u User, name string) error {
-	if err := u.must("publish"); err != nil {
+	if err := u.must(access.Publish, ""); err != nil {
 		return err
 	}
 	versions, err := s.PolicyVersions(ctx, name)
@@ -106,7 +107,7 @@ type Trial struct {
 // TryPolicy tells what a rule would say of every stack that runs, or of some. Nothing
 // is kept.
 func (s *Service) TryPolicy(ctx context.Context, u User, r policy.Rule, stacks []string) ([]Trial, error) {
-	if err := u.must("publish"); err != nil {
+	if err := u.must(access.Publish, ""); err != nil {
 		return nil, err
 	}
 	rules, faults := policy.Compile([]policy.Rule{r})

@@ -97,7 +97,7 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 	wantKind(t, err, service.Invalid, "breaks the rules of input word")
 	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "size", service.DraftSecret{Value: "x"})
 	wantKind(t, err, service.Invalid, "is no secret")
-	_, err = b.s.SealForDraft(ctx, service.User{Name: "ada", Role: "viewer"}, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"})
+	_, err = b.s.SealForDraft(ctx, service.User{Name: "ada", Roles: []string{"viewer"}}, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"})
 	wantKind(t, err, service.Forbidden, "")
 	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"}); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
 		t.Fatalf("sealed: %+v %v", d, err)

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
@@ -86,7 +87,9 @@ type Proposal struct {
 	DecidedBy string     `json:"decided_by,omitempty"`
 	DecidedAt *time.Time `json:"decided_at,omitempty"`
 	ExpiresAt time.Time  `json:"expires_at"`
-	RunID     *int64     `json:"run,omitempty"`
+	// SecondPerson asks that somebody else than its author accepts it.
+	SecondPerson bool   `json:"second_person,omitempty"`
+	RunID        *int64 `json:"run,omitempty"`
 	// Undoes is the run that the proposal would undo.
 	Undoes *int64 `json:"undoes,omitempty"`
 	// Rate is how many seconds of the account's clock pass in a real one: seconds are
@@ -105,8 +108,10 @@ var errTaken = errors.New("a reference is taken")
 // refuse the proposal; nothing is saved then, and nothing was made. Nothing is
 // saved either when there is nothing to change.
 func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal, error) {
-	if err := u.must("operate"); err != nil {
-		return Proposal{}, err
+	if n.Account != "" { // the stack is not read for somebody who may not
+		if err := u.must(access.Operate, n.Account); err != nil {
+			return Proposal{}, err
+		}
 	}
 	if !stackPattern.MatchString(n.Stack) || len(n.Stack) > 40 {
 		return Proposal{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", n.Stack)
@@ -114,6 +119,9 @@ func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal,
 	for tries := 0; ; tries++ {
 		r, err := s.read(ctx, n)
 		if err != nil {
+			return Proposal{}, err
+		}
+		if err := u.must(access.Operate, r.stack.Account); err != nil {
 			return Proposal{}, err
 		}
 		judged, err := s.stages(ctx, r)
@@ -172,7 +180,10 @@ func sameJSON[T any](a, b T) bool {
 // shows to be missing is read: resources that are used, offers of other regions,
 // references of secrets to draw, and what uses the things that go.
 func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, error) {
-	changed := r.Facts.Render()
+	changed, err := s.render(ctx, r)
+	if err != nil {
+		return proposal.Judged{}, err
+	}
 	first := changed.Plan.Rendering
 	more, err := s.lookUp(ctx, r, first)
 	if err != nil {
@@ -188,7 +199,9 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 	}
 	facts, drawn := r.Facts.Drawn(first, r.nextReference)
 	if r.Facts = facts; drawn && !r.offline || more { // a form needs no references
-		changed = r.Facts.Render()
+		if changed, err = s.render(ctx, r); err != nil {
+			return proposal.Judged{}, err
+		}
 	}
 	if !r.offline {
 		if changed, err = s.usedElsewhere(ctx, r, changed); err != nil {
@@ -198,7 +211,10 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 			return proposal.Judged{}, err
 		}
 	}
-	judged := r.unreachedTasks(changed).Judge()
+	var judged proposal.Judged
+	if err := s.compute(ctx, func(stop func() bool) { judged = r.unreachedTasks(changed).Judge(stop) }); err != nil {
+		return judged, err
+	}
 	bounds, err := s.accountBounds(ctx, r, judged)
 	if err != nil {
 		return judged, err
@@ -212,12 +228,20 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 
 func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judged, kind string) (Proposal, error) {
 	doc := j.Document()
+	a, err := s.account(ctx, r.stack.Account)
+	if err != nil {
+		return Proposal{}, err
+	}
+	doc.SecondPerson = a.SecondPerson
 	raw, err := json.Marshal(doc)
 	if err != nil {
 		return Proposal{}, fmt.Errorf("encode proposal: %w", err)
 	}
 	if kind != state.KindDiscard {
 		st, err := s.store.AddStack(ctx, r.stack)
+		if errors.Is(err, store.ErrConflict) {
+			return Proposal{}, refuse(Conflict, "choose another name", "the name %s is taken in an account that you do not see", r.stack.Name)
+		}
 		if err != nil {
 			return Proposal{}, err
 		}

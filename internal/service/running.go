@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
@@ -82,11 +83,11 @@ func (s *Service) document(ctx context.Context, id int64) (store.Proposal, propo
 // that the proposal would not do what it says, it is stale and nothing starts.
 // OnFailure says what becomes of a run that fails: keep (also when empty) or undo.
 func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string) (Run, error) {
-	if err := u.must("operate"); err != nil {
-		return Run{}, err
-	}
 	p, d, err := s.document(ctx, id)
 	if err != nil {
+		return Run{}, err
+	}
+	if err := u.must(access.Operate, p.Account); err != nil {
 		return Run{}, err
 	}
 	switch {
@@ -185,7 +186,7 @@ func (s *Service) again(ctx context.Context, p store.Proposal, d proposal.Docume
 		if err != nil {
 			return r, none, err
 		}
-		return r, changed.Judge(), nil
+		return r, changed.Judge(nil), nil
 	}
 	if p.Undoes == nil { // the way back is to what other stacks handed over then
 		if err := s.sameHanded(ctx, r, d); err != nil {
@@ -220,11 +221,11 @@ func (s *Service) sameHanded(ctx context.Context, r *reading, d proposal.Documen
 // accepted at once where it holds only what was accepted; else it is left open and
 // says why.
 func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal, error) {
-	if err := u.must("operate"); err != nil {
-		return Proposal{}, err
-	}
 	st, err := s.living(ctx, stack)
 	if err != nil {
+		return Proposal{}, err
+	}
+	if err := u.must(access.Operate, st.Account); err != nil {
 		return Proposal{}, err
 	}
 	last, err := s.store.LastRun(ctx, st.ID)
@@ -271,11 +272,11 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 
 // Retire proposes the removal of a whole stack.
 func (s *Service) Retire(ctx context.Context, u User, stack string, keep ...string) (Proposal, error) {
-	if err := u.must("operate"); err != nil {
-		return Proposal{}, err
-	}
 	st, err := s.living(ctx, stack)
 	if err != nil {
+		return Proposal{}, err
+	}
+	if err := u.must(access.Operate, st.Account); err != nil {
 		return Proposal{}, err
 	}
 	if err := s.readByOthers(ctx, stack); err != nil {
@@ -295,7 +296,7 @@ func (s *Service) Retire(ctx context.Context, u User, stack string, keep ...stri
 	if err != nil {
 		return Proposal{}, err
 	}
-	judged := changed.Judge()
+	judged := changed.Judge(nil)
 	if render.HasErrors(judged.Findings) {
 		return Proposal{}, &Error{Kind: Findings, Title: "the stack cannot be retired", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
 	}
@@ -367,12 +368,12 @@ func renames(changes []change.Change) []store.Rename {
 
 // Stop asks a run to end once its calls in flight have returned.
 func (s *Service) Stop(ctx context.Context, u User, id int64) (Run, error) {
-	if err := u.must("operate"); err != nil {
-		return Run{}, err
-	}
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
 		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	if err := u.must(access.Operate, run.Account); err != nil {
+		return Run{}, err
 	}
 	if ended, err := s.store.EndParked(ctx, id); err != nil || ended {
 		if ended {

@@ -68,7 +68,7 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 	wantKind(t, err, service.Conflict, "raise the version")
 	_, _, err = s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: "undersail: 1"})
 	wantKind(t, err, service.Findings, "the template has errors")
-	_, _, err = s.Publish(ctx, service.User{Role: "operator"}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
+	_, _, err = s.Publish(ctx, service.User{Roles: []string{"operator"}}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
 	wantKind(t, err, service.Forbidden, "operator")
 	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Template: "site", Account: "saltmere-lab", Region: "north-fell"})
 	wantKind(t, err, service.Invalid, "is withdrawn")
@@ -183,9 +183,9 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	}
 	_, err = s.Apply(ctx, r.Admin, p.ID, "")
 	wantKind(t, err, service.Conflict, "undersail accept")
-	_, err = s.Accept(ctx, service.User{Role: "viewer"}, p.ID, nil, "")
+	_, err = s.Accept(ctx, service.User{Roles: []string{"viewer"}}, p.ID, nil, "")
 	wantKind(t, err, service.Forbidden, "viewer")
-	refusedBy := service.User{Name: "tomas", Role: "reviewer"}
+	refusedBy := service.User{Name: "tomas", Roles: []string{"reviewer"}}
 	done, err := s.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
 	if err != nil || done.State != "refused" || done.Why != "after the spring tide" || done.DecidedBy != "tomas" {
 		t.Errorf("%+v, %v", done, err)

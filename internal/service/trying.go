@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 
+	"undersail/internal/access"
 	"undersail/internal/core/cases"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -64,7 +65,7 @@ func (s *Service) Cases(ctx context.Context, ref string) (CaseRuns, error) {
 // KeepCases keeps the cases of a version in the place of those before, and runs them. A
 // case that fails is kept too: it tells what is to be mended.
 func (s *Service) KeepCases(ctx context.Context, u User, ref string, c library.Cases) (CaseRuns, error) {
-	if err := u.must("publish"); err != nil {
+	if err := u.must(access.Publish, ""); err != nil {
 		return CaseRuns{}, err
 	}
 	t, err := s.Template(ctx, ref)

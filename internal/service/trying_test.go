@@ -81,7 +81,7 @@ func TestCasesAreKeptWithAVersionAndRunOnItsText(t *testing.T) {
 	wantKind(t, err, service.Findings, "")
 	_, err = b.s.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: pierCases, Offers: map[string]string{"x.json": strings.Repeat("x", 5<<20)}})
 	wantKind(t, err, service.Invalid, "")
-	_, err = b.s.KeepCases(ctx, service.User{Name: "tam", Role: "viewer"}, "pier", library.Cases{Source: pierCases})
+	_, err = b.s.KeepCases(ctx, service.User{Name: "tam", Roles: []string{"viewer"}}, "pier", library.Cases{Source: pierCases})
 	wantKind(t, err, service.Forbidden, "")
 	_, err = b.s.Cases(ctx, "nowhere")
 	wantKind(t, err, service.NotFound, "")

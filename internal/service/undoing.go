@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/access"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
@@ -23,12 +24,12 @@ import (
 // dependents first, and what it altered or removed is put back as the stack was
 // before. What cannot be put back is said in findings.
 func (s *Service) Undo(ctx context.Context, u User, id int64) (Proposal, error) {
-	if err := u.must("operate"); err != nil {
-		return Proposal{}, err
-	}
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
 		return Proposal{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	if err := u.must(access.Operate, run.Account); err != nil {
+		return Proposal{}, err
 	}
 	if err := s.mayUndo(ctx, run); err != nil {
 		return Proposal{}, err
@@ -166,7 +167,7 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 			changed.Plan.Changes[i].Reason = fmt.Sprintf("run %d made it", run.ID)
 		}
 	}
-	judged := changed.Judge()
+	judged := changed.Judge(nil)
 	if render.HasErrors(judged.Findings) {
 		return judged, &Error{Kind: Findings, Title: fmt.Sprintf("run %d cannot be undone", run.ID), Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
 	}
@@ -209,7 +210,7 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	if last, err := s.store.LastRun(ctx, run.StackID); err != nil || last.ID != id {
 		return err // somebody went on from here, or it is being undone
 	}
-	robot := User{Name: run.StartedBy, Role: "admin"} // who started it asked for this
+	robot := User{Name: run.StartedBy, Roles: []string{"admin"}} // who started it asked for this
 	p, err := s.Undo(ctx, robot, id)
 	var refused *Error
 	switch {
@@ -230,12 +231,12 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 // Retry lets an ended run go on with one of its steps that failed and with all
 // that was skipped because of it. Without a step it tries every step that failed.
 func (s *Service) Retry(ctx context.Context, u User, id int64, step string) (Run, error) {
-	if err := u.must("operate"); err != nil {
-		return Run{}, err
-	}
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
 		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+	}
+	if err := u.must(access.Operate, run.Account); err != nil {
+		return Run{}, err
 	}
 	if run.State == state.Parked && run.ParkedFor == state.ForCredentials {
 		return s.unpark(ctx, run)

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/health"
@@ -45,11 +46,11 @@ type VerifiedResource struct {
 // Verify makes every check of every resource of a stack once, now, compares what
 // the cloud has with what is recorded, and records what it saw.
 func (s *Service) Verify(ctx context.Context, u User, name string) (Verification, error) {
-	if err := u.must("operate"); err != nil {
-		return Verification{}, err
-	}
 	st, err := s.living(ctx, name)
 	if err != nil {
+		return Verification{}, err
+	}
+	if err := u.must(access.Operate, st.Account); err != nil {
 		return Verification{}, err
 	}
 	v, err := s.verifier(ctx, st)

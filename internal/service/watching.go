@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
@@ -179,7 +180,7 @@ func (s *Service) Events(ctx context.Context, run, after int64, most int) ([]Eve
 	if err != nil {
 		return nil, err
 	}
-	if len(list) == 0 {
+	if len(list) == 0 || access.Seen(ctx) != nil {
 		if _, err := s.store.Run(ctx, run); err != nil {
 			return nil, missing(err, "run", fmt.Sprint(run), "list them with: undersail runs")
 		}
@@ -211,6 +212,10 @@ func (s *Service) AllEvents(ctx context.Context, cursor string, most int) (event
 	return eventsOf(list), places, err
 }
 
+// Revocation is what f of [Service.Wake] is called with when tokens ended, or what somebody
+// may do has changed.
+const Revocation = store.Revocation
+
 // Wake calls f whenever a run may have new events, until the context ends.
 func (s *Service) Wake(ctx context.Context, f func(run string)) error { return s.store.Listen(ctx, f) }
 
@@ -238,6 +243,11 @@ func evidenceOf(list []store.EvidenceRow) []Evidence {
 
 // RunEvidence lists what the checks of a run saw.
 func (s *Service) RunEvidence(ctx context.Context, run int64, resource string) ([]Evidence, error) {
+	if access.Seen(ctx) != nil {
+		if _, err := s.RunRow(ctx, run); err != nil {
+			return nil, err
+		}
+	}
 	list, err := s.store.RunEvidence(ctx, run, resource)
 	return evidenceOf(list), err
 }

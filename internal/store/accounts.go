@@ -49,10 +49,12 @@ type Bounds struct {
 	Prices offer.PriceList
 	// Unreached says that no packets from here reach its machines.
 	Unreached bool
+	// SecondPerson asks that somebody else than its author accepts a proposal.
+	SecondPerson bool
 }
 
 const accountQuery = `SELECT name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at, most_month, closed_at, closed_why,
-	allowed_regions, budget, ends_at, lease_seconds, tags, prices, unreached FROM accounts `
+	allowed_regions, budget, ends_at, lease_seconds, tags, prices, unreached, second_person FROM accounts `
 
 // PutAccount keeps an account and who it is, new or renewed. One that was closed is
 // open again. What it is held to stays.
@@ -69,8 +71,8 @@ func (s *Store) TestedAccount(ctx context.Context, name string, identity json.Ra
 
 // BoundAccount sets what an account is held to.
 func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds) error {
-	return exec(ctx, s, "UPDATE accounts SET allowed_regions = $2, budget = $3, ends_at = $4, lease_seconds = $5, tags = $6, prices = $7, unreached = $8 WHERE name = $1",
-		name, orEmpty(h.AllowedRegions), h.Budget, h.EndsAt, h.LeaseSeconds, h.Tags, h.Prices, h.Unreached)
+	return exec(ctx, s, "UPDATE accounts SET allowed_regions = $2, budget = $3, ends_at = $4, lease_seconds = $5, tags = $6, prices = $7, unreached = $8, second_person = $9 WHERE name = $1",
+		name, orEmpty(h.AllowedRegions), h.Budget, h.EndsAt, h.LeaseSeconds, h.Tags, h.Prices, h.Unreached, h.SecondPerson)
 }
 
 // ResealAccount replaces how credentials are sealed, if nobody renewed them meanwhile.

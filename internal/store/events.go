@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/access"
 )
 
 // Event is one thing that happened in a run.
@@ -39,7 +41,8 @@ type Cursor struct {
 func (s *Store) AllEvents(ctx context.Context, after Cursor, most int) ([]Event, error) {
 	rows, err := s.Pool.Query(ctx, `SELECT run_id, number, at, kind, resource, state, text, xid::text::bigint FROM events
 		WHERE xid < pg_snapshot_xmin(pg_current_snapshot()) AND (xid, run_id, number) > ($1::text::xid8, $2, $3)
-		ORDER BY xid, run_id, number LIMIT $4`, fmt.Sprint(after.XID), after.Run, after.Number, most)
+		AND ($5::text[] IS NULL OR run_id IN (SELECT id FROM runs WHERE account = ANY($5)))
+		ORDER BY xid, run_id, number LIMIT $4`, fmt.Sprint(after.XID), after.Run, after.Number, most, access.Seen(ctx))
 	if err != nil {
 		return nil, classify(err)
 	}

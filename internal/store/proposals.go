@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/access"
 )
 
 // Proposal is a saved, immutable set of changes. Document is the service's.
@@ -74,10 +76,11 @@ func (s *Store) Proposals(ctx context.Context, stack string, before int64, most 
 		before = math.MaxInt64
 	}
 	narrow := strings.Replace(proposalQuery, "p.document,", "NULL::jsonb AS document,", 1)
+	const page = "($3::text[] IS NULL OR s.account = ANY($3)) AND p.id < $1 ORDER BY p.id DESC LIMIT $2"
 	if stack == "" {
-		return many[Proposal](ctx, s.Pool, narrow+"WHERE p.id < $1 ORDER BY p.id DESC LIMIT $2", before, most)
+		return many[Proposal](ctx, s.Pool, narrow+"WHERE "+page, before, most, access.Seen(ctx))
 	}
-	return many[Proposal](ctx, s.Pool, narrow+"WHERE p.stack_id IN (SELECT id FROM stacks WHERE name = $3) AND p.id < $1 ORDER BY p.id DESC LIMIT $2", before, most, stack)
+	return many[Proposal](ctx, s.Pool, narrow+"WHERE p.stack_id IN (SELECT id FROM stacks WHERE name = $4) AND "+page, before, most, access.Seen(ctx), stack)
 }
 
 // LastDocument finds the document of the newest run before another that set what

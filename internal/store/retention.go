@@ -28,6 +28,11 @@ func (s *Store) Forget(ctx context.Context, r Retention) (int64, error) {
 		{"events", r.Events, `DELETE FROM events WHERE (run_id, number) IN (SELECT v.run_id, v.number FROM events v JOIN runs u ON u.id = v.run_id
 			WHERE v.at < now() - $1::interval AND u.ended_at < now() - $1::interval LIMIT $2)`},
 		{"tokens", r.Tokens, "DELETE FROM tokens WHERE hash IN (SELECT hash FROM tokens WHERE expires_at < now() - $1::interval LIMIT $2)"},
+		{"sessions that were not used", r.Tokens, "DELETE FROM tokens WHERE hash IN (SELECT hash FROM tokens WHERE used_at + idle < now() - $1::interval LIMIT $2)"},
+		{"invitations", 7 * 24 * time.Hour, "DELETE FROM invitations WHERE hash IN (SELECT hash FROM invitations WHERE expires_at < now() - $1::interval LIMIT $2)"},
+		{"sign-ins under way", time.Hour, "DELETE FROM signing_in WHERE hash IN (SELECT hash FROM signing_in WHERE expires_at < now() - $1::interval LIMIT $2)"},
+		{"tries to sign in", 24 * time.Hour, "DELETE FROM tries WHERE (kind, key) IN (SELECT kind, key FROM tries WHERE tried_at < now() - $1::interval LIMIT $2)"},
+		{"addresses of people", 180 * 24 * time.Hour, "DELETE FROM known_addresses WHERE (user_id, address) IN (SELECT user_id, address FROM known_addresses WHERE at < now() - $1::interval LIMIT $2)"},
 		{"proposals", r.Proposals, `DELETE FROM proposals WHERE id IN (SELECT p.id FROM proposals p WHERE p.created_at < now() - $1::interval AND p.expires_at < now()
 			AND NOT EXISTS (SELECT FROM runs u WHERE u.proposal_id = p.id) LIMIT $2)`},
 		{"secrets", r.Secrets, `DELETE FROM secrets WHERE reference IN (SELECT x.reference FROM secrets x JOIN stacks k ON k.id = x.stack_id WHERE k.retired_at < now() - $1::interval

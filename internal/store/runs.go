@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/lang"
 )
@@ -242,10 +243,11 @@ func (s *Store) Runs(ctx context.Context, stack string, before int64, most int) 
 	if before == 0 {
 		before = math.MaxInt64
 	}
+	const page = "($3::text[] IS NULL OR r.account = ANY($3)) AND r.id < $1 ORDER BY r.id DESC LIMIT $2"
 	if stack == "" {
-		return many[Run](ctx, s.Pool, runQuery+"WHERE r.id < $1 ORDER BY r.id DESC LIMIT $2", before, most)
+		return many[Run](ctx, s.Pool, runQuery+"WHERE "+page, before, most, access.Seen(ctx))
 	}
-	return many[Run](ctx, s.Pool, runQuery+"WHERE r.stack_id IN (SELECT id FROM stacks WHERE name = $3) AND r.id < $1 ORDER BY r.id DESC LIMIT $2", before, most, stack)
+	return many[Run](ctx, s.Pool, runQuery+"WHERE r.stack_id IN (SELECT id FROM stacks WHERE name = $4) AND "+page, before, most, access.Seen(ctx), stack)
 }
 
 // LastRun finds the newest run of a stack.

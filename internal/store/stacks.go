@@ -50,7 +50,11 @@ func (s *Store) AddStack(ctx context.Context, st Stack) (Stack, error) {
 	if err != nil {
 		return Stack{}, err
 	}
-	return s.StackByName(ctx, st.Name)
+	there, err := s.StackByName(ctx, st.Name)
+	if errors.Is(err, ErrNotFound) { // somebody has the name where this caller sees nothing
+		err = ErrConflict
+	}
+	return there, err
 }
 
 // StackByName finds the living stack of a name, else the one retired last.

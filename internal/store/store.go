@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,6 +23,8 @@ import (
 	"github.com/pressly/goose/v3"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+
+	"undersail/internal/access"
 )
 
 //go:embed migrations/*.sql
@@ -63,6 +66,54 @@ func Open(ctx context.Context, url string, options ...Option) (*Store, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// OpenAs brings the tables up to date as the role that owns them, by migrateURL, lets the
+// role of url read and write them, and connects as that. Without migrateURL it is [Open].
+func OpenAs(ctx context.Context, url, migrateURL string, options ...Option) (*Store, error) {
+	if migrateURL != "" {
+		if err := Migrate(ctx, url, migrateURL); err != nil {
+			return nil, err
+		}
+	}
+	return Open(ctx, url, options...)
+}
+
+// Migrate brings the tables up to date as the role of migrateURL, and grants that of url
+// what the service needs: to read and write rows, but to the audit only to add, and nothing
+// of how tables are made.
+func Migrate(ctx context.Context, url, migrateURL string) error {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return fmt.Errorf("read database URL: %w", err)
+	}
+	owner, err := Open(ctx, migrateURL)
+	if err != nil {
+		return err
+	}
+	defer owner.Close()
+	role := pgx.Identifier{config.ConnConfig.User}.Sanitize()
+	return owner.Tx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", migrationLock); err != nil {
+			return err
+		}
+		var same bool
+		if err := tx.QueryRow(ctx, "SELECT current_user = $1", config.ConnConfig.User).Scan(&same); err != nil || same {
+			return err
+		}
+		for _, what := range []string{"GRANT USAGE ON SCHEMA public TO ", "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO ", "GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO "} {
+			if _, err := tx.Exec(ctx, what+role); err != nil {
+				return fmt.Errorf("grant the service's role what it needs: %w", err)
+			}
+		}
+		for _, table := range []string{"audit", "goose_db_version", "river_migration"} {
+			if _, err := tx.Exec(ctx, "REVOKE UPDATE, DELETE, TRUNCATE ON "+table+" FROM "+role); err != nil {
+				return fmt.Errorf("keep the service's role from what it must not change: %w", err)
+			}
+		}
+		_, err := tx.Exec(ctx, "REVOKE INSERT ON goose_db_version, river_migration FROM "+role)
+		return err
+	})
 }
 
 // Attach connects to a database as it is, without bringing its tables up to date: for a
@@ -140,7 +191,27 @@ func one[T any](ctx context.Context, q querier, query string, args ...any) (T, e
 		return zero, reading[T](err)
 	}
 	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
+	if err == nil && !seen(ctx, v) {
+		var zero T
+		return zero, reading[T](pgx.ErrNoRows)
+	}
 	return v, reading[T](err)
+}
+
+// placed is a row that belongs to an account: whoever sees only some accounts finds no
+// other rows, as if there were none.
+type placed interface{ inAccount() string }
+
+func (x Stack) inAccount() string    { return x.Account }
+func (x Summary) inAccount() string  { return x.Account }
+func (x Run) inAccount() string      { return x.Account }
+func (x Proposal) inAccount() string { return x.Account }
+func (x Kept) inAccount() string     { return x.Account }
+func (x Account) inAccount() string  { return x.Name }
+
+func seen(ctx context.Context, row any) bool {
+	x, ok := row.(placed)
+	return !ok || access.Sees(ctx, x.inAccount())
 }
 
 // reading says what was being read when something went wrong.
@@ -160,10 +231,8 @@ func many[T any](ctx context.Context, q querier, query string, args ...any) ([]T
 		return nil, reading[T](err)
 	}
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByName[T])
-	if list == nil {
-		list = []T{}
-	}
-	return list, reading[T](err)
+	list = slices.DeleteFunc(list, func(row T) bool { return !seen(ctx, row) }) // lists with pages leave them out by themselves
+	return orEmpty(list), reading[T](err)
 }
 
 type querier interface {

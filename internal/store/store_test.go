@@ -14,13 +14,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	postgrestest.Main(m, func(url string) error {
-		s, err := Open(context.Background(), url)
-		if err == nil {
-			s.Close()
-		}
-		return err
-	})
+	postgrestest.Main(m, func(url, owner string) error { return Migrate(context.Background(), url, owner) })
 }
 
 func setup(t *testing.T) *Store {

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/access"
 )
 
 // Summary is what lists tell of a stack: one narrow row, kept in the same
@@ -36,7 +38,7 @@ const summaryQuery = `SELECT m.name, m.stack_id::text AS id, m.account, k.cloud,
 // Summaries lists living stacks by name after one. What was never applied is only
 // a proposal yet.
 func (s *Store) Summaries(ctx context.Context, after string, most int) ([]Summary, error) {
-	return many[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.last_run IS NOT NULL AND m.name > $1 ORDER BY m.name LIMIT $2", after, most)
+	return many[Summary](ctx, s.Pool, summaryQuery+"WHERE NOT m.retired AND m.last_run IS NOT NULL AND m.name > $1 AND ($3::text[] IS NULL OR m.account = ANY($3)) ORDER BY m.name LIMIT $2", after, most, access.Seen(ctx))
 }
 
 // SummariesOf lists the living stacks of an account by name.
@@ -54,7 +56,7 @@ func (s *Store) Summary(ctx context.Context, name string) (Summary, error) {
 // nothing appears later before that place.
 func (s *Store) SummariesSince(ctx context.Context, xid, stackID string, most int) ([]Summary, error) {
 	return many[Summary](ctx, s.Pool, summaryQuery+`WHERE m.last_run IS NOT NULL AND m.changed < pg_snapshot_xmin(pg_current_snapshot()) AND (m.changed, m.stack_id) > ($1::xid8, $2::uuid)
-		ORDER BY m.changed, m.stack_id LIMIT $3`, xid, stackID, most)
+		AND ($4::text[] IS NULL OR m.account = ANY($4)) ORDER BY m.changed, m.stack_id LIMIT $3`, xid, stackID, most, access.Seen(ctx))
 }
 
 // Horizon is the transaction before which everything is over.

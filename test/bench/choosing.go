@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"strings"
 	"time"
 
@@ -118,18 +119,19 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 	defer cancel()
 	r := servicetest.NewWith(h, sim.Config{Pace: 60, Rate: 100_000, Quotas: map[string]int64{"addresses": 100}})
 	s, _ := r.Replica(0)
-	if err := s.PutUser(ctx, "ines", "Ines", "admin", "a-Password-of-16"); err != nil {
+	if err := s.PutUser(ctx, "ines", "Ines", "a-Password-of-16", "admin"); err != nil {
 		return nil, err
 	}
 	token, err := s.IssueToken(ctx, "ines", "bench")
 	if err != nil {
 		return nil, err
 	}
-	handler, err := api.New(ctx, s, nil, slog.New(slog.DiscardHandler))
-	if err != nil {
+	server := httptest.NewUnstartedServer(nil)
+	at := &url.URL{Scheme: "http", Host: server.Listener.Addr().String()}
+	if server.Config.Handler, _, err = api.New(ctx, s, api.Options{Log: slog.New(slog.DiscardHandler), URL: at}); err != nil {
 		return nil, err
 	}
-	server := httptest.NewServer(handler)
+	server.Start()
 	h.Cleanup(server.Close)
 	h.Cleanup(cancel) // first of all, so that nothing listens to the database any more
 	template, found := lang.Read("quays.sail.yaml", []byte(sixty))

@@ -237,6 +237,14 @@ type Image = offer.Image
 // InputValue defines model for InputValue.
 type InputValue = render.InputValue
 
+// Invitation defines model for Invitation.
+type Invitation = service.Invitation
+
+// InvitationCode defines model for InvitationCode.
+type InvitationCode struct {
+	Code string `json:"code"`
+}
+
 // Kept defines model for Kept.
 type Kept = service.Kept
 
@@ -254,6 +262,9 @@ type LibraryTemplate = service.LibraryTemplate
 
 // Line defines model for Line.
 type Line = price.Line
+
+// MadeToken defines model for MadeToken.
+type MadeToken = service.MadeToken
 
 // MonthLimit defines model for MonthLimit.
 type MonthLimit struct {
@@ -285,6 +296,9 @@ type NewConnection = service.NewConnection
 // NewLibrary defines model for NewLibrary.
 type NewLibrary = service.NewLibrary
 
+// NewPerson defines model for NewPerson.
+type NewPerson = service.NewPerson
+
 // NewPolicy defines model for NewPolicy.
 type NewPolicy = policy.Rule
 
@@ -300,6 +314,9 @@ type NewRange struct {
 // NewSecret defines model for NewSecret.
 type NewSecret = service.NewNamed
 
+// NewToken defines model for NewToken.
+type NewToken = service.NewToken
+
 // Offers defines model for Offers.
 type Offers = offer.Offers
 
@@ -312,8 +329,20 @@ type Output = render.Output
 // Overtaking defines model for Overtaking.
 type Overtaking = fit.Overtaking
 
+// PasswordChange defines model for PasswordChange.
+type PasswordChange struct {
+	After  string `json:"after"`
+	Before string `json:"before"`
+}
+
 // Patch A merge patch (RFC 7396) of the fields of a new proposal
 type Patch map[string]interface{}
+
+// Person defines model for Person.
+type Person = service.Person
+
+// PersonChange defines model for PersonChange.
+type PersonChange = service.PersonChange
 
 // Policy defines model for Policy.
 type Policy = service.Policy
@@ -389,6 +418,9 @@ type SeenAddress struct {
 type SignIn struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
+
+	// Terminal A program asks and not the console
+	Terminal *bool `json:"terminal,omitempty"`
 }
 
 // Signature defines model for Signature.
@@ -415,6 +447,13 @@ type Starter = exchange.Starter
 // Step defines model for Step.
 type Step = service.Step
 
+// TakenInvitation defines model for TakenInvitation.
+type TakenInvitation struct {
+	Code     string  `json:"code"`
+	FullName *string `json:"full_name,omitempty"`
+	Password string  `json:"password"`
+}
+
 // Template defines model for Template.
 type Template = service.Template
 
@@ -424,11 +463,22 @@ type TemplateCases = library.Cases
 // TemplateText defines model for TemplateText.
 type TemplateText = lang.Bundle
 
+// TerminalHandle defines model for TerminalHandle.
+type TerminalHandle struct {
+	Handle string `json:"handle"`
+}
+
+// TerminalSignIn defines model for TerminalSignIn.
+type TerminalSignIn = service.TerminalSignIn
+
 // TextCheck defines model for TextCheck.
 type TextCheck = service.TextCheck
 
 // ToSign defines model for ToSign.
 type ToSign = service.ToSign
+
+// Token defines model for Token.
+type Token = service.Token
 
 // Trial defines model for Trial.
 type Trial = service.Trial
@@ -607,6 +657,16 @@ type CompareVersionsParams struct {
 	From string `form:"from" json:"from"`
 }
 
+// ListTokensParams defines parameters for ListTokens.
+type ListTokensParams struct {
+	Owner *string `form:"owner,omitempty" json:"owner,omitempty"`
+}
+
+// SignOutEverywhereParams defines parameters for SignOutEverywhere.
+type SignOutEverywhereParams struct {
+	Tokens *bool `form:"tokens,omitempty" json:"tokens,omitempty"`
+}
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
@@ -655,6 +715,12 @@ type FitEverywhereJSONRequestBody = NewProposal
 // FitTemplateJSONRequestBody defines body for FitTemplate for application/json ContentType.
 type FitTemplateJSONRequestBody = NewProposal
 
+// LookAtInvitationJSONRequestBody defines body for LookAtInvitation for application/json ContentType.
+type LookAtInvitationJSONRequestBody = InvitationCode
+
+// TakeInvitationJSONRequestBody defines body for TakeInvitation for application/json ContentType.
+type TakeInvitationJSONRequestBody = TakenInvitation
+
 // DiscardKeptJSONRequestBody defines body for DiscardKept for application/json ContentType.
 type DiscardKeptJSONRequestBody = Discard
 
@@ -666,6 +732,12 @@ type ArrangeJSONRequestBody = GraphToDraw
 
 // AddLibraryJSONRequestBody defines body for AddLibrary for application/json ContentType.
 type AddLibraryJSONRequestBody = NewLibrary
+
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody = PasswordChange
+
+// AskTerminalJSONRequestBody defines body for AskTerminal for application/json ContentType.
+type AskTerminalJSONRequestBody = TerminalHandle
 
 // AddPolicyJSONRequestBody defines body for AddPolicy for application/json ContentType.
 type AddPolicyJSONRequestBody = NewPolicy
@@ -705,6 +777,15 @@ type CheckTemplateJSONRequestBody = TemplateText
 
 // StartTemplateJSONRequestBody defines body for StartTemplate for application/json ContentType.
 type StartTemplateJSONRequestBody = Starter
+
+// AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
+type AddTokenJSONRequestBody = NewToken
+
+// InviteUserJSONRequestBody defines body for InviteUser for application/json ContentType.
+type InviteUserJSONRequestBody = NewPerson
+
+// ChangeUserJSONRequestBody defines body for ChangeUser for application/json ContentType.
+type ChangeUserJSONRequestBody = PersonChange
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -810,6 +891,12 @@ type ServerInterface interface {
 	// FitTemplate Where a template can run as it is, for how much, and what is missing elsewhere
 	// (POST /api/v1/fit/template)
 	FitTemplate(ctx *echo.Context) error
+	// LookAtInvitation Whom an invitation is for
+	// (POST /api/v1/invitations/look)
+	LookAtInvitation(ctx *echo.Context) error
+	// TakeInvitation Set a password by an invitation, once, and sign in
+	// (POST /api/v1/invitations/take)
+	TakeInvitation(ctx *echo.Context) error
 	// ListKept What outlived its stack on purpose, with what it costs
 	// (GET /api/v1/kept)
 	ListKept(ctx *echo.Context) error
@@ -840,6 +927,15 @@ type ServerInterface interface {
 	// GetMyAddress The address that this request came from, as the service sees it
 	// (GET /api/v1/me/address)
 	GetMyAddress(ctx *echo.Context) error
+	// ChangePassword Change your own password; every other session ends
+	// (PUT /api/v1/me/password)
+	ChangePassword(ctx *echo.Context) error
+	// BeginTerminal Begin to sign in by OpenID Connect from a terminal (RFC 8628)
+	// (POST /api/v1/openid/terminal)
+	BeginTerminal(ctx *echo.Context) error
+	// AskTerminal Whether the code was entered; urn:undersail:waiting says not yet
+	// (POST /api/v1/openid/terminal/ask)
+	AskTerminal(ctx *echo.Context) error
 	// ListPolicies The organisation's rules that hold
 	// (GET /api/v1/policies)
 	ListPolicies(ctx *echo.Context) error
@@ -984,6 +1080,30 @@ type ServerInterface interface {
 	// StartTemplate Write a first template from a few answers; nothing is published
 	// (POST /api/v1/texts/start)
 	StartTemplate(ctx *echo.Context) error
+	// ListTokens Your tokens and sessions that are not over; for an administrator those of an owner, or with * of everybody
+	// (GET /api/v1/tokens)
+	ListTokens(ctx *echo.Context, params ListTokensParams) error
+	// AddToken Make a token that allows no more than you may
+	// (POST /api/v1/tokens)
+	AddToken(ctx *echo.Context) error
+	// RevokeToken End a token or a session at once, with its streams
+	// (DELETE /api/v1/tokens/{id})
+	RevokeToken(ctx *echo.Context, id int64) error
+	// ListUsers Everybody by name; those who administer nothing are told of themselves
+	// (GET /api/v1/users)
+	ListUsers(ctx *echo.Context) error
+	// InviteUser Make a user, with a link that sets a password once
+	// (POST /api/v1/users)
+	InviteUser(ctx *echo.Context) error
+	// ChangeUser Change name and roles, keep somebody out or let them in again
+	// (PATCH /api/v1/users/{name})
+	ChangeUser(ctx *echo.Context, name string) error
+	// LinkUser A new link that sets a password once, in the place of any before
+	// (POST /api/v1/users/{name}/link)
+	LinkUser(ctx *echo.Context, name string) error
+	// SignOutEverywhere End all sessions of somebody, and with tokens their tokens too
+	// (DELETE /api/v1/users/{name}/sessions)
+	SignOutEverywhere(ctx *echo.Context, name string, params SignOutEverywhereParams) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -1653,6 +1773,24 @@ func (w *ServerInterfaceWrapper) FitTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// LookAtInvitation converts echo context to params.
+func (w *ServerInterfaceWrapper) LookAtInvitation(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LookAtInvitation(ctx)
+	return err
+}
+
+// TakeInvitation converts echo context to params.
+func (w *ServerInterfaceWrapper) TakeInvitation(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TakeInvitation(ctx)
+	return err
+}
+
 // ListKept converts echo context to params.
 func (w *ServerInterfaceWrapper) ListKept(ctx *echo.Context) error {
 	var err error
@@ -1747,6 +1885,33 @@ func (w *ServerInterfaceWrapper) GetMyAddress(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetMyAddress(ctx)
+	return err
+}
+
+// ChangePassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangePassword(ctx)
+	return err
+}
+
+// BeginTerminal converts echo context to params.
+func (w *ServerInterfaceWrapper) BeginTerminal(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BeginTerminal(ctx)
+	return err
+}
+
+// AskTerminal converts echo context to params.
+func (w *ServerInterfaceWrapper) AskTerminal(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AskTerminal(ctx)
 	return err
 }
 
@@ -2545,6 +2710,124 @@ func (w *ServerInterfaceWrapper) StartTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// ListTokens converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTokensParams
+	// ------------- Optional query parameter "owner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", ctx.QueryParams(), &params.Owner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter owner: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTokens(ctx, params)
+	return err
+}
+
+// AddToken converts echo context to params.
+func (w *ServerInterfaceWrapper) AddToken(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddToken(ctx)
+	return err
+}
+
+// RevokeToken converts echo context to params.
+func (w *ServerInterfaceWrapper) RevokeToken(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RevokeToken(ctx, id)
+	return err
+}
+
+// ListUsers converts echo context to params.
+func (w *ServerInterfaceWrapper) ListUsers(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListUsers(ctx)
+	return err
+}
+
+// InviteUser converts echo context to params.
+func (w *ServerInterfaceWrapper) InviteUser(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.InviteUser(ctx)
+	return err
+}
+
+// ChangeUser converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeUser(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeUser(ctx, name)
+	return err
+}
+
+// LinkUser converts echo context to params.
+func (w *ServerInterfaceWrapper) LinkUser(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LinkUser(ctx, name)
+	return err
+}
+
+// SignOutEverywhere converts echo context to params.
+func (w *ServerInterfaceWrapper) SignOutEverywhere(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SignOutEverywhereParams
+	// ------------- Optional query parameter "tokens" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tokens", ctx.QueryParams(), &params.Tokens, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter tokens: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignOutEverywhere(ctx, name, params)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -2597,6 +2880,19 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/me/address", wrapper.GetMyAddress, options.OperationMiddlewares["getMyAddress"]...)
 	router.GET(options.BaseURL+"/api/v1/language", wrapper.GetLanguage, options.OperationMiddlewares["getLanguage"]...)
 	router.GET(options.BaseURL+"/api/v1/me", wrapper.GetMe, options.OperationMiddlewares["getMe"]...)
+	router.PUT(options.BaseURL+"/api/v1/me/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
+	router.POST(options.BaseURL+"/api/v1/invitations/look", wrapper.LookAtInvitation, options.OperationMiddlewares["lookAtInvitation"]...)
+	router.POST(options.BaseURL+"/api/v1/invitations/take", wrapper.TakeInvitation, options.OperationMiddlewares["takeInvitation"]...)
+	router.POST(options.BaseURL+"/api/v1/openid/terminal", wrapper.BeginTerminal, options.OperationMiddlewares["beginTerminal"]...)
+	router.POST(options.BaseURL+"/api/v1/openid/terminal/ask", wrapper.AskTerminal, options.OperationMiddlewares["askTerminal"]...)
+	router.GET(options.BaseURL+"/api/v1/users", wrapper.ListUsers, options.OperationMiddlewares["listUsers"]...)
+	router.POST(options.BaseURL+"/api/v1/users", wrapper.InviteUser, options.OperationMiddlewares["inviteUser"]...)
+	router.PATCH(options.BaseURL+"/api/v1/users/:name", wrapper.ChangeUser, options.OperationMiddlewares["changeUser"]...)
+	router.POST(options.BaseURL+"/api/v1/users/:name/link", wrapper.LinkUser, options.OperationMiddlewares["linkUser"]...)
+	router.DELETE(options.BaseURL+"/api/v1/users/:name/sessions", wrapper.SignOutEverywhere, options.OperationMiddlewares["signOutEverywhere"]...)
+	router.GET(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
+	router.POST(options.BaseURL+"/api/v1/tokens", wrapper.AddToken, options.OperationMiddlewares["addToken"]...)
+	router.DELETE(options.BaseURL+"/api/v1/tokens/:id", wrapper.RevokeToken, options.OperationMiddlewares["revokeToken"]...)
 	router.GET(options.BaseURL+"/api/v1/accounts", wrapper.ListAccounts, options.OperationMiddlewares["listAccounts"]...)
 	router.POST(options.BaseURL+"/api/v1/accounts", wrapper.AddAccount, options.OperationMiddlewares["addAccount"]...)
 	router.DELETE(options.BaseURL+"/api/v1/accounts/:account", wrapper.RemoveAccount, options.OperationMiddlewares["removeAccount"]...)
@@ -4026,6 +4322,94 @@ func (response FitTemplatedefaultApplicationProblemPlusJSONResponse) VisitFitTem
 	return err
 }
 
+type LookAtInvitationRequestObject struct {
+	Body *LookAtInvitationJSONRequestBody
+}
+
+type LookAtInvitationResponseObject interface {
+	VisitLookAtInvitationResponse(w http.ResponseWriter) error
+}
+
+type LookAtInvitation200JSONResponse Person
+
+func (response LookAtInvitation200JSONResponse) VisitLookAtInvitationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtInvitationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAtInvitationdefaultApplicationProblemPlusJSONResponse) VisitLookAtInvitationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeInvitationRequestObject struct {
+	Body *TakeInvitationJSONRequestBody
+}
+
+type TakeInvitationResponseObject interface {
+	VisitTakeInvitationResponse(w http.ResponseWriter) error
+}
+
+type TakeInvitation200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type TakeInvitation200JSONResponse struct {
+	Body    User
+	Headers TakeInvitation200ResponseHeaders
+}
+
+func (response TakeInvitation200JSONResponse) VisitTakeInvitationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeInvitationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeInvitationdefaultApplicationProblemPlusJSONResponse) VisitTakeInvitationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListKeptRequestObject struct {
 }
 
@@ -4400,6 +4784,126 @@ type GetMyAddressdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetMyAddressdefaultApplicationProblemPlusJSONResponse) VisitGetMyAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePasswordRequestObject struct {
+	Body *ChangePasswordJSONRequestBody
+}
+
+type ChangePasswordResponseObject interface {
+	VisitChangePasswordResponse(w http.ResponseWriter) error
+}
+
+type ChangePassword204Response struct {
+}
+
+func (response ChangePassword204Response) VisitChangePasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangePassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitChangePasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginTerminalRequestObject struct {
+}
+
+type BeginTerminalResponseObject interface {
+	VisitBeginTerminalResponse(w http.ResponseWriter) error
+}
+
+type BeginTerminal200JSONResponse TerminalSignIn
+
+func (response BeginTerminal200JSONResponse) VisitBeginTerminalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginTerminaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginTerminaldefaultApplicationProblemPlusJSONResponse) VisitBeginTerminalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskTerminalRequestObject struct {
+	Body *AskTerminalJSONRequestBody
+}
+
+type AskTerminalResponseObject interface {
+	VisitAskTerminalResponse(w http.ResponseWriter) error
+}
+
+type AskTerminal200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type AskTerminal200JSONResponse struct {
+	Body    User
+	Headers AskTerminal200ResponseHeaders
+}
+
+func (response AskTerminal200JSONResponse) VisitAskTerminalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskTerminaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AskTerminaldefaultApplicationProblemPlusJSONResponse) VisitAskTerminalResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6324,6 +6828,307 @@ func (response StartTemplatedefaultApplicationProblemPlusJSONResponse) VisitStar
 	return err
 }
 
+type ListTokensRequestObject struct {
+	Params ListTokensParams
+}
+
+type ListTokensResponseObject interface {
+	VisitListTokensResponse(w http.ResponseWriter) error
+}
+
+type ListTokens200JSONResponse []Token
+
+func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTokenRequestObject struct {
+	Body *AddTokenJSONRequestBody
+}
+
+type AddTokenResponseObject interface {
+	VisitAddTokenResponse(w http.ResponseWriter) error
+}
+
+type AddToken201JSONResponse MadeToken
+
+func (response AddToken201JSONResponse) VisitAddTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTokendefaultApplicationProblemPlusJSONResponse) VisitAddTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeTokenRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type RevokeTokenResponseObject interface {
+	VisitRevokeTokenResponse(w http.ResponseWriter) error
+}
+
+type RevokeToken204Response struct {
+}
+
+func (response RevokeToken204Response) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeTokendefaultApplicationProblemPlusJSONResponse) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUsersRequestObject struct {
+}
+
+type ListUsersResponseObject interface {
+	VisitListUsersResponse(w http.ResponseWriter) error
+}
+
+type ListUsers200JSONResponse []Person
+
+func (response ListUsers200JSONResponse) VisitListUsersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUsersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListUsersdefaultApplicationProblemPlusJSONResponse) VisitListUsersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InviteUserRequestObject struct {
+	Body *InviteUserJSONRequestBody
+}
+
+type InviteUserResponseObject interface {
+	VisitInviteUserResponse(w http.ResponseWriter) error
+}
+
+type InviteUser201JSONResponse Invitation
+
+func (response InviteUser201JSONResponse) VisitInviteUserResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InviteUserdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response InviteUserdefaultApplicationProblemPlusJSONResponse) VisitInviteUserResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeUserRequestObject struct {
+	Name string `json:"name"`
+	Body *ChangeUserJSONRequestBody
+}
+
+type ChangeUserResponseObject interface {
+	VisitChangeUserResponse(w http.ResponseWriter) error
+}
+
+type ChangeUser200JSONResponse Person
+
+func (response ChangeUser200JSONResponse) VisitChangeUserResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeUserdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeUserdefaultApplicationProblemPlusJSONResponse) VisitChangeUserResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LinkUserRequestObject struct {
+	Name string `json:"name"`
+}
+
+type LinkUserResponseObject interface {
+	VisitLinkUserResponse(w http.ResponseWriter) error
+}
+
+type LinkUser201JSONResponse Invitation
+
+func (response LinkUser201JSONResponse) VisitLinkUserResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LinkUserdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LinkUserdefaultApplicationProblemPlusJSONResponse) VisitLinkUserResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignOutEverywhereRequestObject struct {
+	Name   string `json:"name"`
+	Params SignOutEverywhereParams
+}
+
+type SignOutEverywhereResponseObject interface {
+	VisitSignOutEverywhereResponse(w http.ResponseWriter) error
+}
+
+type SignOutEverywhere204Response struct {
+}
+
+func (response SignOutEverywhere204Response) VisitSignOutEverywhereResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SignOutEverywheredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignOutEverywheredefaultApplicationProblemPlusJSONResponse) VisitSignOutEverywhereResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAccounts The accounts of clouds
@@ -6428,6 +7233,12 @@ type StrictServerInterface interface {
 	// FitTemplate Where a template can run as it is, for how much, and what is missing elsewhere
 	// (POST /api/v1/fit/template)
 	FitTemplate(ctx context.Context, request FitTemplateRequestObject) (FitTemplateResponseObject, error)
+	// LookAtInvitation Whom an invitation is for
+	// (POST /api/v1/invitations/look)
+	LookAtInvitation(ctx context.Context, request LookAtInvitationRequestObject) (LookAtInvitationResponseObject, error)
+	// TakeInvitation Set a password by an invitation, once, and sign in
+	// (POST /api/v1/invitations/take)
+	TakeInvitation(ctx context.Context, request TakeInvitationRequestObject) (TakeInvitationResponseObject, error)
 	// ListKept What outlived its stack on purpose, with what it costs
 	// (GET /api/v1/kept)
 	ListKept(ctx context.Context, request ListKeptRequestObject) (ListKeptResponseObject, error)
@@ -6458,6 +7269,15 @@ type StrictServerInterface interface {
 	// GetMyAddress The address that this request came from, as the service sees it
 	// (GET /api/v1/me/address)
 	GetMyAddress(ctx context.Context, request GetMyAddressRequestObject) (GetMyAddressResponseObject, error)
+	// ChangePassword Change your own password; every other session ends
+	// (PUT /api/v1/me/password)
+	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
+	// BeginTerminal Begin to sign in by OpenID Connect from a terminal (RFC 8628)
+	// (POST /api/v1/openid/terminal)
+	BeginTerminal(ctx context.Context, request BeginTerminalRequestObject) (BeginTerminalResponseObject, error)
+	// AskTerminal Whether the code was entered; urn:undersail:waiting says not yet
+	// (POST /api/v1/openid/terminal/ask)
+	AskTerminal(ctx context.Context, request AskTerminalRequestObject) (AskTerminalResponseObject, error)
 	// ListPolicies The organisation's rules that hold
 	// (GET /api/v1/policies)
 	ListPolicies(ctx context.Context, request ListPoliciesRequestObject) (ListPoliciesResponseObject, error)
@@ -6602,6 +7422,30 @@ type StrictServerInterface interface {
 	// StartTemplate Write a first template from a few answers; nothing is published
 	// (POST /api/v1/texts/start)
 	StartTemplate(ctx context.Context, request StartTemplateRequestObject) (StartTemplateResponseObject, error)
+	// ListTokens Your tokens and sessions that are not over; for an administrator those of an owner, or with * of everybody
+	// (GET /api/v1/tokens)
+	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
+	// AddToken Make a token that allows no more than you may
+	// (POST /api/v1/tokens)
+	AddToken(ctx context.Context, request AddTokenRequestObject) (AddTokenResponseObject, error)
+	// RevokeToken End a token or a session at once, with its streams
+	// (DELETE /api/v1/tokens/{id})
+	RevokeToken(ctx context.Context, request RevokeTokenRequestObject) (RevokeTokenResponseObject, error)
+	// ListUsers Everybody by name; those who administer nothing are told of themselves
+	// (GET /api/v1/users)
+	ListUsers(ctx context.Context, request ListUsersRequestObject) (ListUsersResponseObject, error)
+	// InviteUser Make a user, with a link that sets a password once
+	// (POST /api/v1/users)
+	InviteUser(ctx context.Context, request InviteUserRequestObject) (InviteUserResponseObject, error)
+	// ChangeUser Change name and roles, keep somebody out or let them in again
+	// (PATCH /api/v1/users/{name})
+	ChangeUser(ctx context.Context, request ChangeUserRequestObject) (ChangeUserResponseObject, error)
+	// LinkUser A new link that sets a password once, in the place of any before
+	// (POST /api/v1/users/{name}/link)
+	LinkUser(ctx context.Context, request LinkUserRequestObject) (LinkUserResponseObject, error)
+	// SignOutEverywhere End all sessions of somebody, and with tokens their tokens too
+	// (DELETE /api/v1/users/{name}/sessions)
+	SignOutEverywhere(ctx context.Context, request SignOutEverywhereRequestObject) (SignOutEverywhereResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -7826,6 +8670,98 @@ func (sh *strictHandler) FitTemplate(ctx *echo.Context) error {
 	return nil
 }
 
+// LookAtInvitation operation middleware
+func (sh *strictHandler) LookAtInvitation(ctx *echo.Context) error {
+	var request LookAtInvitationRequestObject
+
+	var body LookAtInvitationJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAtInvitation(ctx.Request().Context(), request.(LookAtInvitationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAtInvitation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LookAtInvitationResponseObject); ok {
+		return validResponse.VisitLookAtInvitationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeInvitation operation middleware
+func (sh *strictHandler) TakeInvitation(ctx *echo.Context) error {
+	var request TakeInvitationRequestObject
+
+	var body TakeInvitationJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeInvitation(ctx.Request().Context(), request.(TakeInvitationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeInvitation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeInvitationResponseObject); ok {
+		return validResponse.VisitTakeInvitationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListKept operation middleware
 func (sh *strictHandler) ListKept(ctx *echo.Context) error {
 	var request ListKeptRequestObject
@@ -8144,6 +9080,121 @@ func (sh *strictHandler) GetMyAddress(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetMyAddressResponseObject); ok {
 		return validResponse.VisitGetMyAddressResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangePassword operation middleware
+func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
+	var request ChangePasswordRequestObject
+
+	var body ChangePasswordJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePassword(ctx.Request().Context(), request.(ChangePasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangePasswordResponseObject); ok {
+		return validResponse.VisitChangePasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginTerminal operation middleware
+func (sh *strictHandler) BeginTerminal(ctx *echo.Context) error {
+	var request BeginTerminalRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginTerminal(ctx.Request().Context(), request.(BeginTerminalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginTerminal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginTerminalResponseObject); ok {
+		return validResponse.VisitBeginTerminalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AskTerminal operation middleware
+func (sh *strictHandler) AskTerminal(ctx *echo.Context) error {
+	var request AskTerminalRequestObject
+
+	var body AskTerminalJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AskTerminal(ctx.Request().Context(), request.(AskTerminalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AskTerminal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AskTerminalResponseObject); ok {
+		return validResponse.VisitAskTerminalResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -9624,6 +10675,270 @@ func (sh *strictHandler) StartTemplate(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(StartTemplateResponseObject); ok {
 		return validResponse.VisitStartTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTokens operation middleware
+func (sh *strictHandler) ListTokens(ctx *echo.Context, params ListTokensParams) error {
+	var request ListTokensRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTokens(ctx.Request().Context(), request.(ListTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
+		return validResponse.VisitListTokensResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddToken operation middleware
+func (sh *strictHandler) AddToken(ctx *echo.Context) error {
+	var request AddTokenRequestObject
+
+	var body AddTokenJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddToken(ctx.Request().Context(), request.(AddTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddTokenResponseObject); ok {
+		return validResponse.VisitAddTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RevokeToken operation middleware
+func (sh *strictHandler) RevokeToken(ctx *echo.Context, id int64) error {
+	var request RevokeTokenRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeToken(ctx.Request().Context(), request.(RevokeTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RevokeTokenResponseObject); ok {
+		return validResponse.VisitRevokeTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListUsers operation middleware
+func (sh *strictHandler) ListUsers(ctx *echo.Context) error {
+	var request ListUsersRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListUsers(ctx.Request().Context(), request.(ListUsersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListUsers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListUsersResponseObject); ok {
+		return validResponse.VisitListUsersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// InviteUser operation middleware
+func (sh *strictHandler) InviteUser(ctx *echo.Context) error {
+	var request InviteUserRequestObject
+
+	var body InviteUserJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.InviteUser(ctx.Request().Context(), request.(InviteUserRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "InviteUser")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(InviteUserResponseObject); ok {
+		return validResponse.VisitInviteUserResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeUser operation middleware
+func (sh *strictHandler) ChangeUser(ctx *echo.Context, name string) error {
+	var request ChangeUserRequestObject
+
+	request.Name = name
+
+	var body ChangeUserJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeUser(ctx.Request().Context(), request.(ChangeUserRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeUser")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeUserResponseObject); ok {
+		return validResponse.VisitChangeUserResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LinkUser operation middleware
+func (sh *strictHandler) LinkUser(ctx *echo.Context, name string) error {
+	var request LinkUserRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LinkUser(ctx.Request().Context(), request.(LinkUserRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LinkUser")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LinkUserResponseObject); ok {
+		return validResponse.VisitLinkUserResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignOutEverywhere operation middleware
+func (sh *strictHandler) SignOutEverywhere(ctx *echo.Context, name string, params SignOutEverywhereParams) error {
+	var request SignOutEverywhereRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignOutEverywhere(ctx.Request().Context(), request.(SignOutEverywhereRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignOutEverywhere")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignOutEverywhereResponseObject); ok {
+		return validResponse.VisitSignOutEverywhereResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

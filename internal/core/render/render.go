@@ -28,7 +28,9 @@ func Render(request Request) *Rendering {
 		e.readers, e.resolvable = map[string][]listener{}, map[string]*member{}
 		e.out.session = &Session{root: e}
 	}
-	e.render()
+	if e.render(); e.out.Stopped {
+		return e.out
+	}
 	e.out.Outputs = e.outputs()
 	e.out.Usable = e.usable()
 	e.out.Guide = e.guide()
@@ -114,7 +116,9 @@ func (s *session) evaluator(t *lang.Template, scope string, given map[string]any
 
 func (e *evaluator) render() {
 	e.inputs()
-	e.calc()
+	if e.calc(); e.stopped() {
+		return
+	}
 	for _, i := range e.template.Order {
 		e.declaration(e.template.Resources[i])
 	}
@@ -177,8 +181,7 @@ func (e *evaluator) require() {
 // declaration renders one declaration and puts it into scope for those after it.
 func (e *evaluator) declaration(d *lang.Resource) {
 	defer e.fillCalc()
-	if e.out.Stopped = e.out.Stopped || e.request.Stop != nil && e.request.Stop(); e.out.Stopped {
-		e.incomplete = true
+	if e.stopped() {
 		return
 	}
 	if d.When != nil && !e.wanted(d) {
@@ -195,9 +198,20 @@ func (e *evaluator) declaration(d *lang.Resource) {
 	}
 	members := make([]any, len(rounds))
 	for i, round := range rounds {
+		if e.stopped() {
+			return
+		}
 		members[i] = e.member(d, d.Name+roundKey(d, i, round), i, round)
 	}
 	e.vars.Set(d.Name, indexed(d.Repeat, rounds, members))
+}
+
+// stopped reports whether whoever asked has given up; what is rendered is incomplete then.
+func (e *evaluator) stopped() bool {
+	if !e.out.Stopped && e.request.Stop != nil && e.request.Stop() {
+		e.out.Stopped, e.incomplete = true, true
+	}
+	return e.out.Stopped
 }
 
 // indexed gives the members of a repetition as they are indexed, the first loop
@@ -282,8 +296,8 @@ func (e *evaluator) rounds(d *lang.Resource) ([]map[string]any, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(rounds)*len(values) > Most-len(e.out.Resources) {
-			return nil, fmt.Errorf("the template gives more than %d resources", Most)
+		if most := e.request.most(); len(rounds)*len(values) > most-len(e.out.Resources) {
+			return nil, fmt.Errorf("the template gives more than %d resources", most)
 		}
 		next := make([]map[string]any, 0, len(rounds)*len(values))
 		for _, round := range rounds {

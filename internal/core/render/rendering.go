@@ -247,6 +247,15 @@ type Request struct {
 	// Stop, when set, is asked before each resource whether anybody still waits for the
 	// rendering.
 	Stop func() bool
+	// Most is how many resources the template may give; 0 is [Most].
+	Most int
+}
+
+func (r Request) most() int {
+	if r.Most > 0 {
+		return r.Most
+	}
+	return Most
 }
 
 // Resource finds a rendered resource by name, or gives nil.

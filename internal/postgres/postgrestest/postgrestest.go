@@ -23,12 +23,12 @@ var (
 )
 
 // Main runs the tests of a package with a server. Prepare brings the database
-// that the others are cloned from up to date.
-func Main(m *testing.M, prepare func(url string) error) {
+// that the others are cloned from up to date, as its owner, for the role that services have.
+func Main(m *testing.M, prepare func(url, owner string) error) {
 	os.Exit(run(m, prepare))
 }
 
-func run(m *testing.M, prepare func(url string) error) int {
+func run(m *testing.M, prepare func(url, owner string) error) int {
 	stop, err := Open(prepare)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "test database:", err)
@@ -46,7 +46,7 @@ type T interface {
 
 // Open starts the server for a program that is no test. Stop ends it and removes
 // what it kept.
-func Open(prepare func(url string) error) (stop func(), err error) {
+func Open(prepare func(url, owner string) error) (stop func(), err error) {
 	dir, err := os.MkdirTemp("", "undersail-test-")
 	if err != nil {
 		return nil, err
@@ -64,7 +64,7 @@ func Open(prepare func(url string) error) (stop func(), err error) {
 		err = forgetful()
 	}
 	if err == nil {
-		err = prepare(server.URL)
+		err = prepare(server.URL, server.OwnerURL)
 	}
 	if err != nil {
 		stop()
@@ -78,7 +78,7 @@ func Open(prepare func(url string) error) (stop func(), err error) {
 // What survives a crash is tested with the built program and its own server.
 func forgetful() error {
 	ctx := context.Background()
-	admin, err := pgx.Connect(ctx, inDatabase("postgres"))
+	admin, err := pgx.Connect(ctx, postgres.InDatabase(server.AdminURL(), "postgres"))
 	if err != nil {
 		return err
 	}
@@ -96,7 +96,7 @@ func Database(t T) string {
 	t.Helper()
 	ctx := context.Background()
 	name := fmt.Sprint("test", databases.Add(1))
-	admin, err := pgx.Connect(ctx, inDatabase("postgres"))
+	admin, err := pgx.Connect(ctx, postgres.InDatabase(server.AdminURL(), "postgres"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -104,11 +104,15 @@ func Database(t T) string {
 	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+postgres.Database); err != nil {
 		t.Fatal(err)
 	}
-	return inDatabase(name)
+	return postgres.InDatabase(server.URL, name)
 }
 
-func inDatabase(name string) string {
-	return strings.Replace(server.URL, "/"+postgres.Database+"?", "/"+name+"?", 1)
+// AsAdmin is the URL of the superuser for the database of another URL: for tests that look
+// behind what the service's role may.
+func AsAdmin(url string) string {
+	_, path, _ := strings.Cut(strings.TrimPrefix(url, "postgres://"), "/")
+	name, _, _ := strings.Cut(path, "?")
+	return postgres.InDatabase(server.AdminURL(), name)
 }
 
 // Away takes the server away for a while, with everything that is connected.

@@ -47,13 +47,7 @@ type T interface {
 func Main(m *testing.M) { postgrestest.Main(m, Prepare) }
 
 // Prepare brings a database up to date.
-func Prepare(url string) error {
-	s, err := store.Open(context.Background(), url)
-	if err == nil {
-		s.Close()
-	}
-	return err
-}
+func Prepare(url, owner string) error { return store.Migrate(context.Background(), url, owner) }
 
 // Rig is a cloud, a database, and as many engines on it as a test starts.
 type Rig struct {
@@ -89,7 +83,7 @@ func NewWith(t T, c sim.Config) *Rig {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &Rig{t: t, cloud: cloud, DatabaseURL: postgrestest.Database(t), KeyFile: filepath.Join(dir, "key"), box: box, Admin: service.User{Name: "ines", Role: "admin"}}
+	return &Rig{t: t, cloud: cloud, DatabaseURL: postgrestest.Database(t), KeyFile: filepath.Join(dir, "key"), box: box, Admin: service.User{Name: "ines", Roles: []string{"admin"}}}
 }
 
 // Replica starts a service with an engine; quit ends it, orderly or not.

@@ -1,0 +1,152 @@
+// Package access says who may do what: roles, the rights that they include, and in which
+// accounts they hold. It checks no passwords and keeps nothing.
+package access
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// The rights that roles include beside reading. What belongs to no account, such as the
+// library and people, needs a role for the whole service.
+const (
+	Administer = "administer"
+	Operate    = "operate"
+	Decide     = "decide"
+	Publish    = "publish"
+)
+
+var included = map[string][]string{
+	"viewer":   {},
+	"operator": {Operate, Decide},
+	"reviewer": {Decide},
+	"keeper":   {Publish},
+	"admin":    {Administer, Operate, Decide, Publish},
+}
+
+// Roles lists the names of all roles.
+func Roles() []string { return slices.Sorted(maps.Keys(included)) }
+
+// Role is held for the whole service, or where Account names one in that account alone.
+type Role struct{ Name, Account string }
+
+func (r Role) String() string {
+	if r.Account == "" {
+		return r.Name
+	}
+	return r.Name + "@" + r.Account
+}
+
+// ParseRole reads ROLE or ROLE@ACCOUNT.
+func ParseRole(text string) (Role, error) {
+	name, account, within := strings.Cut(text, "@")
+	switch rights, ok := included[name]; {
+	case !ok:
+		return Role{}, fmt.Errorf("%q is no role; there are %s, each for the whole service or as ROLE@ACCOUNT for one account", text, strings.Join(Roles(), ", "))
+	case within && account == "":
+		return Role{}, fmt.Errorf("%q names no account; say %s@ACCOUNT, or %s for the whole service", text, name, name)
+	case within && slices.Equal(rights, []string{Publish}):
+		return Role{}, fmt.Errorf("%q cannot be: all accounts share the library, so a %s is one for the whole service", text, name)
+	}
+	return Role{name, account}, nil
+}
+
+// Grants are the roles that somebody has.
+type Grants []Role
+
+// ParseGrants reads roles, each once and in order.
+func ParseGrants(texts []string) (Grants, error) {
+	var out Grants
+	for _, text := range texts {
+		r, err := ParseRole(text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(a, b Role) int { return strings.Compare(a.String(), b.String()) })
+	return slices.Compact(out), nil
+}
+
+// Strings writes roles as they are read.
+func (g Grants) Strings() []string {
+	out := make([]string, len(g))
+	for i, r := range g {
+		out[i] = r.String()
+	}
+	return out
+}
+
+// May reports whether a right holds in an account; of an empty account it must hold for
+// the whole service.
+func (g Grants) May(right, account string) bool {
+	return slices.ContainsFunc(g, func(r Role) bool {
+		return (r.Account == "" || r.Account == account) && slices.Contains(included[r.Name], right)
+	})
+}
+
+// Rights lists the rights in an account, or for the whole service.
+func (g Grants) Rights(account string) []string {
+	out := []string{}
+	for _, right := range included["admin"] {
+		if g.May(right, account) {
+			out = append(out, right)
+		}
+	}
+	return out
+}
+
+// Accounts lists the only accounts that somebody sees; everywhere says that they see all,
+// as whoever has a role for the whole service does.
+func (g Grants) Accounts() (only []string, everywhere bool) {
+	for _, r := range g {
+		if r.Account == "" {
+			return nil, true
+		}
+		if !slices.Contains(only, r.Account) {
+			only = append(only, r.Account)
+		}
+	}
+	return only, false
+}
+
+// Beyond lists the roles among more that allow something that g does not: nobody hands on
+// what they do not have.
+func (g Grants) Beyond(more Grants) (out Grants) {
+	only, everywhere := g.Accounts()
+	for _, r := range more {
+		sees := everywhere || slices.Contains(only, r.Account)
+		for _, right := range included[r.Name] {
+			sees = sees && g.May(right, r.Account)
+		}
+		if !sees {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+type seenKey struct{}
+
+// Within narrows what is read under a context down to some accounts.
+func Within(ctx context.Context, accounts []string) context.Context {
+	return context.WithValue(ctx, seenKey{}, accounts)
+}
+
+// Seen lists the only accounts that may be read of under a context; nil is all of them.
+func Seen(ctx context.Context) []string {
+	only, narrowed := ctx.Value(seenKey{}).([]string)
+	if narrowed && only == nil {
+		return []string{}
+	}
+	return only
+}
+
+// Sees reports whether something of an account may be read under a context.
+func Sees(ctx context.Context, account string) bool {
+	only := Seen(ctx)
+	return only == nil || slices.Contains(only, account)
+}

@@ -1,0 +1,67 @@
+package api
+
+import (
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"undersail/internal/service"
+	"undersail/internal/turnstile"
+)
+
+// How much one person, and all together, may have in work here at a time. Strangers are
+// counted by their address. Whoever asks for more waits a while, and is then told to come
+// back: so one who asks for everything does not take the others' turn.
+const (
+	requestsEach    = 16
+	strangersEach   = 4
+	computingEach   = 2
+	streamsEach     = 24
+	streamsAll      = 1000
+	workPatience    = 10 * time.Second
+	computePatience = 30 * time.Second
+)
+
+// work counts what is in work.
+type work struct {
+	requests, streams *turnstile.Turnstile
+}
+
+func newWork() work {
+	return work{requests: turnstile.New(0), streams: turnstile.New(streamsAll)}
+}
+
+func isStream(r *http.Request) bool {
+	return strings.HasPrefix(r.URL.Path, "/api/v1/") && strings.HasSuffix(r.URL.Path, "/stream")
+}
+
+// inWork lets a request begin when it is its turn.
+func (s *Server) inWork(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		who, each := "of "+userOf(r.Context()).Name, requestsEach
+		if userOf(r.Context()).Name == "" {
+			who, each = "from "+askerOf(r.Context()).address, strangersEach
+		}
+		if isStream(r) {
+			leave, ok := s.work.streams.Enter(r.Context(), who, streamsEach, 0)
+			if !ok {
+				return crowded("too many streams are open for you")
+			}
+			defer leave()
+			return next(c)
+		}
+		leave, ok := s.work.requests.Enter(r.Context(), who, each, workPatience)
+		if !ok {
+			return crowded("too many requests of yours are in work")
+		}
+		defer leave()
+		return next(c)
+	}
+}
+
+func crowded(title string) error {
+	return &service.Error{Kind: service.TooMany, Title: title, Remedy: "ask again in a moment", RetryAfter: 2}
+}

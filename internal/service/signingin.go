@@ -1,0 +1,251 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"math"
+	"net/netip"
+	"time"
+
+	"undersail/internal/openid"
+	"undersail/internal/secret"
+	"undersail/internal/store"
+)
+
+// Signing is how people sign in.
+type Signing struct {
+	// URL is where people reach the service; links begin with it.
+	URL string
+	// Life is how long a session lasts, Idle how long it may go unused.
+	Life, Idle time.Duration
+	// OpenID is the provider that people may sign in by; nil is none.
+	OpenID *openid.Provider
+	// Groups are the roles that groups of that provider have.
+	Groups map[string][]string
+}
+
+type signing struct {
+	Signing
+	// hashing lets few passwords be hashed at a time: each takes 64 MiB and a processor.
+	hashing chan struct{}
+}
+
+const hashesAtOnce = 2
+
+func usualSigning() signing {
+	return signing{Signing: Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour}, hashing: make(chan struct{}, hashesAtOnce)}
+}
+
+// SignInBy sets how people sign in. Call it before the service is used.
+func (s *Service) SignInBy(how Signing) {
+	s.signing.URL, s.signing.OpenID, s.signing.Groups = how.URL, how.OpenID, how.Groups
+	if how.Life > 0 {
+		s.signing.Life = how.Life
+	}
+	if how.Idle > 0 {
+		s.signing.Idle = how.Idle
+	}
+}
+
+// Session is what somebody who signed in carries from then on. Device is kept by the
+// browser: tries from there are not counted with those of strangers.
+type Session struct {
+	Token  string
+	Life   time.Duration
+	Device string
+}
+
+// From is where a try to sign in comes from.
+type From struct {
+	Address string
+	// Device is what the browser was given when somebody signed in with it before.
+	Device string
+	// Terminal says that a program asks, not the console.
+	Terminal bool
+}
+
+// slowing is how tries are slowed down before a password is hashed. Nobody is locked out by others:
+// whoever signed in from an address or with a browser before is counted by that alone, and
+// what is left to strangers at the same address waits a minute at most.
+var slowing = map[string]store.Counting{
+	"pair":    {Free: 5, First: 2 * time.Second, Most: time.Minute, Forget: time.Hour},
+	"address": {Free: 20, First: time.Second, Most: 5 * time.Minute, Forget: time.Hour},
+	"name":    {Free: 30, First: time.Second, Most: time.Minute, Forget: time.Hour},
+}
+
+// SignIn checks a password and gives a session.
+func (s *Service) SignIn(ctx context.Context, name, password string, from From) (User, Session, error) {
+	u, err := s.store.UserByName(ctx, name)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return User{}, Session{}, err
+	}
+	if err != nil {
+		u = store.User{Name: name} // it takes as long, and is counted alike
+	}
+	if err := s.tryPassword(ctx, u, password, from); err != nil {
+		return User{}, Session{}, err
+	}
+	if u.DisabledAt != nil {
+		return User{}, Session{}, refuse(Forbidden, "ask an administrator", "%s is disabled", u.Name)
+	}
+	about := "console"
+	if from.Terminal {
+		about = "terminal"
+	}
+	who, session, err := s.begin(ctx, u, about, from.Address)
+	if err != nil {
+		return User{}, Session{}, err
+	}
+	if from.Device == "" && !from.Terminal {
+		session.Device = rand.Text()
+		from.Device = session.Device
+	}
+	if from.Device != "" {
+		err = s.store.SignedIn(ctx, u.ID, deviceKey(from.Device))
+	}
+	if err == nil {
+		err = s.store.SignedIn(ctx, u.ID, block(from.Address))
+	}
+	if err != nil {
+		return User{}, Session{}, err
+	}
+	return who, session, s.record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": about})
+}
+
+// begin gives somebody a session.
+func (s *Service) begin(ctx context.Context, u store.User, about, address string) (User, Session, error) {
+	token := secret.Token()
+	idle := s.signing.Idle
+	_, err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, store.Token{Kind: "session", About: about, Idle: &idle, UsedFrom: address}, s.signing.Life)
+	return userOf(u), Session{Token: token, Life: s.signing.Life}, err
+}
+
+// tryPassword checks a password as one of the tries that are counted.
+func (s *Service) tryPassword(ctx context.Context, u store.User, password string, from From) error {
+	tries, err := s.triesOf(ctx, u.Name, from)
+	if err != nil {
+		return err
+	}
+	wait, err := s.store.CountTries(ctx, tries, slowing)
+	if err != nil {
+		return err
+	}
+	if wait > 0 {
+		return waitFor(wait, "too many tries that were not right")
+	}
+	right, err := s.compare(ctx, u.PasswordHash, password)
+	if err != nil {
+		return err
+	}
+	if !right {
+		if err := s.record(ctx, clip(u.Name, 100), "sign in", "", "", map[string]any{"refused": true, "from": from.Address}); err != nil {
+			return err
+		}
+		return refuse(Unauthenticated, "check both and try again", "the name or the password is not right")
+	}
+	return s.store.TriesRight(ctx, tries)
+}
+
+// rightPassword checks the password of somebody who is signed in.
+func (s *Service) rightPassword(ctx context.Context, u store.User, password, address string) error {
+	return s.tryPassword(ctx, u, password, From{Address: address, Device: "signed in"})
+}
+
+// triesOf are the counts that a try adds to.
+func (s *Service) triesOf(ctx context.Context, name string, from From) ([]store.Try, error) {
+	name, address := short(name), block(from.Address)
+	if from.Device != "" {
+		known := from.Device == "signed in"
+		if !known {
+			var err error
+			if known, err = s.store.KnownFrom(ctx, name, deviceKey(from.Device)); err != nil {
+				return nil, err
+			}
+		}
+		if known {
+			return []store.Try{{Kind: "pair", Key: name + " " + deviceKey(from.Device)}}, nil
+		}
+	}
+	known, err := s.store.KnownFrom(ctx, name, address)
+	if err != nil {
+		return nil, err
+	}
+	pair := store.Try{Kind: "pair", Key: name + " " + address}
+	if known {
+		return []store.Try{pair}, nil
+	}
+	return []store.Try{{Kind: "address", Key: address}, {Kind: "name", Key: name}, pair}, nil
+}
+
+// short is a name as it is counted: names are anybody's choice.
+func short(name string) string {
+	if len(name) <= 63 {
+		return name
+	}
+	sum := sha256.Sum256([]byte(name))
+	return hex.EncodeToString(sum[:])
+}
+
+func deviceKey(device string) string { return "device " + secret.HashToken(device) }
+
+// block is what one peer has of addresses: of IPv6 a whole /64 (RFC 6177).
+func block(address string) string {
+	a, err := netip.ParseAddr(address)
+	if err != nil {
+		return address
+	}
+	if a = a.Unmap(); a.Is4() {
+		return a.String()
+	}
+	p, err := a.WithZone("").Prefix(64)
+	if err != nil {
+		return address
+	}
+	return p.String()
+}
+
+func waitFor(wait time.Duration, why string) error {
+	seconds := int(math.Ceil(wait.Seconds()))
+	e := refuse(TooMany, fmt.Sprintf("wait %d seconds", seconds), "%s", why)
+	e.RetryAfter = seconds
+	return e
+}
+
+// hashPatience is how long somebody waits for others' passwords to be hashed.
+const hashPatience = 10 * time.Second
+
+// turn waits until a password may be hashed.
+func (s *Service) turn(ctx context.Context) (done func(), err error) {
+	late := time.NewTimer(hashPatience)
+	defer late.Stop()
+	select {
+	case s.signing.hashing <- struct{}{}:
+		return func() { <-s.signing.hashing }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-late.C:
+		return nil, waitFor(hashPatience, "too many people sign in at this moment")
+	}
+}
+
+func (s *Service) hash(ctx context.Context, password string) (string, error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	return secret.HashPassword(password), nil
+}
+
+func (s *Service) compare(ctx context.Context, hash, password string) (bool, error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer done()
+	return secret.CheckPassword(hash, password), nil
+}

@@ -1,0 +1,190 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"undersail/internal/access"
+	"undersail/internal/secret"
+	"undersail/internal/store"
+)
+
+// Token is a bearer token or a session, without what it is carried as.
+type Token struct {
+	ID    int64  `json:"id"`
+	Owner string `json:"owner"`
+	// Kind is bearer or session.
+	Kind  string `json:"kind"`
+	About string `json:"about"`
+	// Roles are the only ones that the token has; none are all of its owner's.
+	Roles     []string  `json:"roles,omitempty"`
+	CreatedAt time.Time `json:"created_at"`
+	ExpiresAt time.Time `json:"expires_at"`
+	UsedAt    time.Time `json:"used_at"`
+	UsedFrom  string    `json:"used_from,omitempty"`
+	// This is the one that the request carries.
+	This bool `json:"this,omitempty"`
+}
+
+// NewToken asks for a bearer token of one's own.
+type NewToken struct {
+	About string `json:"about"`
+	// Roles are the only ones that it has; none are all of its owner's.
+	Roles []string `json:"roles,omitempty"`
+	// Seconds is how long it lasts; at most a year.
+	Seconds int64 `json:"seconds"`
+}
+
+// MadeToken is a new token with what it is carried as, which is told only here.
+type MadeToken struct {
+	Token
+	Value string `json:"value"`
+}
+
+const tokenLife = 366 * 24 * time.Hour
+
+func tokenOf(t store.Token, u User) Token {
+	return Token{ID: t.ID, Owner: t.Owner, Kind: t.Kind, About: t.About, Roles: t.Roles, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, UsedAt: t.UsedAt, UsedFrom: t.UsedFrom, This: t.ID == u.token && u.token != 0}
+}
+
+// Tokens lists one's own tokens and sessions that are not over; an administrator may ask for
+// those of somebody else, or with "*" of everybody.
+func (s *Service) Tokens(ctx context.Context, u User, owner string) ([]Token, error) {
+	switch {
+	case owner == "":
+		owner = u.Name
+	case owner != u.Name:
+		if err := u.must(access.Administer, ""); err != nil {
+			return nil, err
+		}
+		if owner == "*" {
+			owner = ""
+		} else if _, err := s.person(ctx, owner); err != nil {
+			return nil, err
+		}
+	}
+	rows, err := s.store.Tokens(ctx, owner)
+	out := make([]Token, len(rows))
+	for i, row := range rows {
+		out[i] = tokenOf(row, u)
+	}
+	return out, err
+}
+
+// AddToken makes a token. It allows no more than its maker may, now or later: what the
+// owner loses, it loses. One that is made with a token ends no later than that.
+func (s *Service) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, error) {
+	if strings.TrimSpace(n.About) == "" {
+		return MadeToken{}, refuse(Invalid, "say what it is for, such as nightly-checks", "a token needs a name")
+	}
+	life := time.Duration(n.Seconds) * time.Second
+	if n.Seconds <= 0 || n.Seconds > int64(tokenLife/time.Second) {
+		return MadeToken{}, refuse(Invalid, "give a span of time such as 30d, at most a year", "a token needs an end")
+	}
+	roles := u.limit
+	if n.Roles != nil {
+		g, err := access.ParseGrants(n.Roles)
+		if err != nil {
+			return MadeToken{}, refuse(Invalid, "see: undersail tokens add --help", "%v", err)
+		}
+		if len(g) == 0 {
+			return MadeToken{}, refuse(Invalid, "leave them out for all of yours", "a token without a role could do nothing")
+		}
+		beyond := grantsOf(u.Roles).Beyond(g)
+		if u.limit != nil {
+			beyond = append(beyond, grantsOf(u.limit).Beyond(g)...)
+		}
+		if len(beyond) > 0 {
+			return MadeToken{}, refuse(Forbidden, "give it less", "%s is more than %s may", beyond[0], u.called())
+		}
+		roles = g.Strings()
+	}
+	if u.kind == "bearer" && u.token != 0 {
+		by, err := s.store.TokenByID(ctx, u.token)
+		if err != nil {
+			return MadeToken{}, err
+		}
+		if time.Now().Add(life).After(by.ExpiresAt) {
+			return MadeToken{}, refuse(Forbidden, "sign in, or let it end before "+by.ExpiresAt.Format(time.RFC3339), "a token makes none that outlives it")
+		}
+	}
+	value := secret.Token()
+	row, err := s.store.AddToken(ctx, secret.HashToken(value), u.ID, store.Token{Kind: "bearer", About: n.About, Roles: roles}, life)
+	if err != nil {
+		return MadeToken{}, err
+	}
+	s.done(ctx, u, "add token", fmt.Sprint(row.ID), map[string]any{"about": n.About, "roles": roles, "ends": row.ExpiresAt})
+	return MadeToken{tokenOf(row, u), value}, nil
+}
+
+// RevokeToken ends a token or a session at once, with every stream that it holds open.
+func (s *Service) RevokeToken(ctx context.Context, u User, id int64) error {
+	row, err := s.store.TokenByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) || err == nil && row.Owner != u.Name && !u.may(access.Administer, "") {
+		return refuse(NotFound, "list them with: undersail tokens", "there is no token %d of yours", id)
+	}
+	if err == nil {
+		err = s.store.RemoveTokenByID(ctx, id)
+	}
+	if err != nil {
+		return missing(err, "token", fmt.Sprint(id), "list them with: undersail tokens")
+	}
+	s.done(ctx, u, "revoke token", fmt.Sprint(id), map[string]any{"of": row.Owner, "about": row.About})
+	return nil
+}
+
+// SignOutEverywhere ends all sessions of somebody, and with tokens their tokens too.
+func (s *Service) SignOutEverywhere(ctx context.Context, u User, name string, tokens bool) error {
+	if name != u.Name {
+		if err := u.must(access.Administer, ""); err != nil {
+			return err
+		}
+	}
+	row, err := s.person(ctx, name)
+	if err != nil {
+		return err
+	}
+	kinds := []string{"session"}
+	if tokens {
+		kinds = append(kinds, "bearer")
+	}
+	n, err := s.store.RemoveTokens(ctx, row.ID, kinds...)
+	if err == nil {
+		s.done(ctx, u, "sign out everywhere", name, map[string]any{"ended": n, "tokens": tokens})
+	}
+	return err
+}
+
+// IssueToken gives a bearer token of a year to a user; only whoever runs the service may
+// call it.
+func (s *Service) IssueToken(ctx context.Context, name, about string) (string, error) {
+	u, err := s.person(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	token := secret.Token()
+	if _, err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, store.Token{Kind: "bearer", About: about}, 365*24*time.Hour); err != nil {
+		return "", err
+	}
+	return token, s.record(ctx, operatorOfHost, "issue token", name, "", map[string]any{"about": about})
+}
+
+// ByToken finds who a bearer or session token belongs to. Attended says that a person, or a
+// program of theirs, is behind the request: a session that nobody attends to ends.
+func (s *Service) ByToken(ctx context.Context, token, address string, attended bool) (User, error) {
+	h, err := s.store.HolderOf(ctx, secret.HashToken(token), address, attended)
+	if errors.Is(err, store.ErrNotFound) {
+		return User{}, refuse(Unauthenticated, "sign in again", "the token is unknown or over")
+	}
+	u := userOf(h.User)
+	u.limit, u.token, u.kind = h.Limit, h.TokenID, h.Kind
+	return u, err
+}
+
+// SignOut ends a token.
+func (s *Service) SignOut(ctx context.Context, token string) error {
+	return s.store.RemoveToken(ctx, secret.HashToken(token))
+}
