@@ -14,15 +14,18 @@ import (
 	mathrand "math/rand/v2"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"undersail/sim/database"
 	"undersail/sim/guest"
 	"undersail/sim/larch"
 	"undersail/sim/market"
+	"undersail/sim/openid"
 	"undersail/sim/world"
 )
 
@@ -47,10 +50,12 @@ const (
 
 // Place tells where a running simulator is.
 type Place struct {
-	Larch string  `json:"larch"`
-	Admin string  `json:"admin"` // ledger and faults
-	Pace  float64 `json:"pace"`
-	PID   int     `json:"pid"`
+	Larch string `json:"larch"`
+	Admin string `json:"admin"` // ledger and faults
+	// OpenID is the issuer of the provider that people sign in by.
+	OpenID string  `json:"openid"`
+	Pace   float64 `json:"pace"`
+	PID    int     `json:"pid"`
 }
 
 // Running is a simulator that serves.
@@ -107,12 +112,46 @@ func Start(c Config) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.Place = Place{Larch: larchURL, Admin: adminURL, Pace: c.Pace, PID: os.Getpid()}
+	issuer, err := r.serveOpenID(w)
+	if err != nil {
+		return nil, err
+	}
+	r.Place = Place{Larch: larchURL, Admin: adminURL, OpenID: issuer, Pace: c.Pace, PID: os.Getpid()}
 	if _, port, err := net.SplitHostPort(r.servers[0].Addr); err == nil {
 		n, _ := strconv.Atoi(port)
 		w.SetFact("larch_port", float64(n))
 	}
 	return r, writeFile(filepath.Join(c.Dir, placeFile), r.Place)
+}
+
+// people are those who can sign in by OpenID Connect, with their groups.
+var people = []openid.Person{
+	{Subject: "p-101", Name: "wren", FullName: "Wren Castell", Groups: []string{"tide-operators"}},
+	{Subject: "p-102", Name: "sela", FullName: "Sela Okoro", Groups: []string{"tide-watch"}},
+	{Subject: "p-103", Name: "bram", FullName: "Bram Tully", Groups: []string{"gardeners"}},
+}
+
+// serveOpenID serves the provider, at the port that services know, for services on this
+// machine.
+func (r *Running) serveOpenID(w *world.World) (string, error) {
+	known, _ := w.Fact("openid_port").(float64)
+	var p *openid.Provider
+	issuer, err := r.serve(int(known), http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) { p.ServeHTTP(w, req) }))
+	if err != nil {
+		return "", err
+	}
+	here := func(at string) bool {
+		u, err := url.Parse(at)
+		return err == nil && (u.Hostname() == "127.0.0.1" || u.Hostname() == "localhost")
+	}
+	if p, err = openid.New(issuer, people, map[string]openid.Client{"undersail": {Returns: here}}); err != nil {
+		return "", err
+	}
+	if _, port, err := net.SplitHostPort(strings.TrimPrefix(issuer, "http://")); err == nil {
+		n, _ := strconv.Atoi(port)
+		w.SetFact("openid_port", float64(n))
+	}
+	return issuer, nil
 }
 
 // Real turns cloud seconds into real time.

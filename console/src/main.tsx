@@ -25,6 +25,9 @@ const TextPage = lazy(() => import('./pages/text'))
 const NewTemplatePage = lazy(() => import('./pages/new-template'))
 const AccountsPage = lazy(() => import('./pages/accounts'))
 const SecretsPage = lazy(() => import('./pages/secrets'))
+const PeoplePage = lazy(() => import('./pages/people'))
+const TokensPage = lazy(() => import('./pages/tokens'))
+const WelcomePage = lazy(() => import('./pages/welcome'))
 const AuditPage = lazy(() => import('./pages/audit'))
 
 setNonce(nonce()) // for the styles that dialogs insert
@@ -43,6 +46,7 @@ createRoot(document.getElementById('root')!).render(
         <Suspense fallback={<Loading />}>
           <Routes>
             <Route path="/sign-in" element={<SignIn />} />
+            <Route path="/welcome" element={<WelcomePage />} />
             <Route element={<Shell />}>
               <Route index element={<Navigate to="/stacks" replace />} />
               <Route path="/stacks" element={<StacksPage />} />
@@ -60,6 +64,8 @@ createRoot(document.getElementById('root')!).render(
               <Route path="/accounts" element={<AccountsPage />} />
               <Route path="/accounts/:name" element={<AccountsPage />} />
               <Route path="/secrets" element={<SecretsPage />} />
+              <Route path="/people" element={<PeoplePage />} />
+              <Route path="/tokens" element={<TokensPage />} />
               <Route path="/audit" element={<AuditPage />} />
               <Route path="*" element={<Empty heading title="There is nothing at this address">Go back to the <Link to="/stacks">stacks</Link>.</Empty>} />
             </Route>

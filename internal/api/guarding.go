@@ -27,19 +27,32 @@ const (
 	maxOpenBody = 16 << 10
 	// bodyPatience is how long a body may take to arrive, writePatience how long a peer may
 	// take to read a piece of the answer.
-	bodyPatience  = 20 * time.Second
+	bodyPatience  = 15 * time.Second
 	writePatience = 20 * time.Second
 )
+
+// bodyRead marks a request whose body was read.
+const bodyRead = "body read"
 
 // guarded puts everything below /api/v1 behind sign-in, the limits of what one person may
 // have in work, the body limit and the contract. Nothing of a body is read for strangers.
 func (s *Server) guarded(next echo.HandlerFunc) echo.HandlerFunc {
-	inside := s.signedIn(s.inWork(s.limited(s.validated(s.once(next)))))
+	inside := s.signedIn(s.inWork(s.limited(func(c *echo.Context) error {
+		c.Set(bodyRead, true)
+		return s.validated(s.once(next))(c)
+	})))
 	return func(c *echo.Context) error {
-		if strings.HasPrefix(c.Request().URL.Path, "/api/v1/") {
-			return inside(c)
+		if !strings.HasPrefix(c.Request().URL.Path, "/api/v1/") {
+			if unread(c); c.Request().Method != http.MethodGet && c.Request().Method != http.MethodHead {
+				return echo.ErrMethodNotAllowed
+			}
+			return next(c)
 		}
-		return next(c)
+		err := inside(c)
+		if err != nil && c.Get(bodyRead) == nil {
+			unread(c)
+		}
+		return err
 	}
 }
 
@@ -145,27 +158,35 @@ func (s *Server) limited(next echo.HandlerFunc) echo.HandlerFunc {
 			most = maxOpenBody
 		}
 		if r.ContentLength > most {
-			c.Response().Header().Set("Connection", "close")
 			return tooLarge(most)
 		}
 		ctl := http.NewResponseController(c.Response())
 		ctl.SetReadDeadline(time.Now().Add(bodyPatience))
 		body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, most))
-		ctl.SetReadDeadline(time.Time{})
 		var large *http.MaxBytesError
 		if errors.As(err, &large) {
 			return tooLarge(most)
 		}
 		if err != nil {
-			c.Response().Header().Set("Connection", "close")
 			return &service.Error{Kind: service.Invalid, Title: "the body ended too early, or took too long", Remedy: "send it again"}
 		}
 		if strings.ContainsRune(r.URL.Path+r.URL.RawQuery, 0) || bytes.Contains(body, []byte(`\u0000`)) || bytes.IndexByte(body, 0) >= 0 {
 			return &service.Error{Kind: service.Invalid, Title: "a text holds the character zero", Remedy: "remove it"}
 		}
+		ctl.SetReadDeadline(time.Time{})
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		return next(c)
 	}
+}
+
+// unread leaves a peer whose body nobody read: it is answered, and what it still sends is
+// waited for no longer than a moment.
+func unread(c *echo.Context) {
+	if r := c.Request(); r.ContentLength == 0 || r.Body == nil || r.Body == http.NoBody {
+		return
+	}
+	c.Response().Header().Set("Connection", "close")
+	http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(time.Second))
 }
 
 func tooLarge(most int64) error {

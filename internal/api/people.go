@@ -44,7 +44,7 @@ func (h *handlers) LookAtInvitation(ctx context.Context, r contract.LookAtInvita
 }
 
 func (h *handlers) TakeInvitation(ctx context.Context, r contract.TakeInvitationRequestObject) (contract.TakeInvitationResponseObject, error) {
-	u, session, err := h.service.TakeInvitation(ctx, r.Body.Code, r.Body.Password, or(r.Body.FullName, ""))
+	u, session, err := h.service.TakeInvitation(ctx, r.Body.Code, r.Body.Password, or(r.Body.FullName, ""), service.From{Address: askerOf(ctx).address, Terminal: or(r.Body.Terminal, false)})
 	if err == nil {
 		h.signIn(askerOf(ctx).answer, session)
 	}

@@ -15,7 +15,7 @@ import (
 // counted by their address. Whoever asks for more waits a while, and is then told to come
 // back: so one who asks for everything does not take the others' turn.
 const (
-	requestsEach    = 16
+	requestsEach    = 8
 	strangersEach   = 4
 	computingEach   = 2
 	streamsEach     = 24

@@ -54,6 +54,9 @@ func printAccount(w io.Writer, d service.AccountDetail) {
 		if d.Unreached {
 			row("its machines\tare not reached from here: what would be asked there is not asked")
 		}
+		if d.SecondPerson {
+			row("accepted by\tsomebody else than a proposal's author")
+		}
 		if len(d.AllowedRegions) > 0 {
 			row("stacks only in\t%s", strings.Join(d.AllowedRegions, ", "))
 		}
@@ -230,14 +233,17 @@ and what was known there last is told and kept in the audit.`,
 func (a *app) accountsSetCommand() *cobra.Command {
 	var regions, ends, lease, budget string
 	var tags []string
-	var unreached bool
-	cmd := &cobra.Command{Use: "set NAME", Short: "Set what an account is held to: regions, budget, end, lease, tags", Args: cobra.ExactArgs(1),
+	var unreached, second bool
+	cmd := &cobra.Command{Use: "set NAME", Short: "Set what an account is held to: regions, budget, end, lease, tags, a second person", Args: cobra.ExactArgs(1),
 		Long:    "Set what an account is held to. What is not named stays; none takes a bound away.",
-		Example: "  undersail accounts set saltmere-lab --regions north-fell,ember-coast --budget 900\n  undersail accounts set saltmere-lab --ends 2027-01-31 --lease 7d --tag owner=forecasting\n  undersail accounts set saltmere-lab --budget none",
+		Example: "  undersail accounts set saltmere-lab --regions north-fell,ember-coast --budget 900\n  undersail accounts set saltmere-lab --ends 2027-01-31 --lease 7d --tag owner=forecasting\n  undersail accounts set saltmere-lab --budget none\n  undersail accounts set saltmere-live --second-person",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var b service.AccountBounds
 			if cmd.Flags().Changed("unreached") {
 				b.Unreached = &unreached
+			}
+			if cmd.Flags().Changed("second-person") {
+				b.SecondPerson = &second
 			}
 			b, err := boundsOf(b, regions, ends, lease, budget, tags)
 			if err != nil {
@@ -254,6 +260,7 @@ func (a *app) accountsSetCommand() *cobra.Command {
 			return a.print(cmd, d, func(w io.Writer) { printAccount(w, d) })
 		}}
 	f := cmd.Flags()
+	f.BoolVar(&second, "second-person", false, "somebody else than its author accepts a proposal; =false takes it away")
 	f.StringVar(&regions, "regions", "", "the only regions for new stacks, or none")
 	f.StringVar(&budget, "budget", "", "what may be spent in a month, or none")
 	f.StringVar(&ends, "ends", "", "date at which a lab account is over, such as 2027-01-31, or none")

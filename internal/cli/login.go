@@ -183,11 +183,12 @@ func byInvitation(cmd *cobra.Command, c *contract.Client, in *asker) (string, er
 	if err != nil {
 		return "", err
 	}
+	terminal := true
 	password, err := in.newPassword(fmt.Sprintf("a password for %s: ", who.Name))
 	if err != nil {
 		return "", err
 	}
-	return sessionOf(c.TakeInvitation(cmd.Context(), contract.TakenInvitation{Code: code, Password: password}))
+	return sessionOf(c.TakeInvitation(cmd.Context(), contract.TakenInvitation{Code: code, Password: password, Terminal: &terminal}))
 }
 
 // byOpenID tells where to sign in, and waits until somebody did.

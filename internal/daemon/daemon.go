@@ -61,7 +61,8 @@ type Daemon struct {
 	// MetricsURL is that of the listener for metrics alone.
 	MetricsURL string
 
-	store    *store.Store
+	store    *store.Store // for requests
+	runs     *store.Store // for the engine: neither takes the connections of the other
 	reach    *reach.Policy
 	database *postgres.Server
 	server   *http.Server
@@ -89,9 +90,13 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Dir, "sealing.key")
 	}
-	if d.store, err = store.OpenAs(ctx, c.DatabaseURL, c.MigrateURL); err != nil {
+	if d.store, err = store.OpenAs(ctx, c.DatabaseURL, c.MigrateURL, store.Connections(14)); err != nil {
 		return nil, err
 	}
+	if d.runs, err = store.Open(ctx, c.DatabaseURL, store.Connections(20)); err != nil {
+		return nil, err
+	}
+	c.Engine.Store = d.runs
 	box, err := keyOf(ctx, d.store, c.KeyFile)
 	if err != nil {
 		return nil, err
@@ -187,8 +192,10 @@ func (d *Daemon) Close() error {
 	for _, end := range d.closing {
 		end() // those that serve are closed already
 	}
-	if d.store != nil {
-		d.store.Close()
+	for _, st := range []*store.Store{d.store, d.runs} {
+		if st != nil {
+			st.Close()
+		}
 	}
 	if d.database != nil {
 		errs = append(errs, d.database.Stop())

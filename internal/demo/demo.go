@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"undersail/internal/daemon"
+	"undersail/internal/openid"
 	"undersail/internal/service"
 )
 
@@ -100,12 +101,13 @@ func (d *Demo) startService(ctx context.Context) (*daemon.Daemon, error) {
 	if err != nil {
 		return nil, err
 	}
-	var place struct{ Larch string }
+	var place struct{ Larch, OpenID string }
 	if err := readJSON(filepath.Join(d.cloudDir(), "simcloud.json"), &place); err != nil {
 		return nil, fmt.Errorf("read where the simulated cloud is: %w", err)
 	}
 	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), Serving: daemon.Serving{Listen: d.config.Listen}, Console: d.config.Console,
-		Reach:          []string{strings.TrimPrefix(place.Larch, "http://"), "127.64.0.0/10"}, // the cloud and its machines
+		Reach:  []string{strings.TrimPrefix(place.Larch, "http://"), "127.64.0.0/10"}, // the cloud and its machines
+		OpenID: openid.Config{Issuer: place.OpenID, ClientID: "undersail"}, Groups: map[string][]string{"tide-operators": {"operator"}, "tide-watch": {"viewer"}},
 		LocalLibraries: []string{filepath.Join(d.config.Dir, "library")}, Log: slog.New(slog.NewTextHandler(log, nil))}
 	if strings.HasSuffix(c.Listen, ":0") && d.state.Listen != "" {
 		before := c

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -49,12 +50,12 @@ func Load(ctx context.Context, url string, from io.Reader) error {
 
 // tool runs a program of PostgreSQL. How it connects is told by its environment: what
 // stands in arguments is read by everybody on the machine.
-func tool(ctx context.Context, name, url string, in io.Reader, out io.Writer, args ...string) error {
+func tool(ctx context.Context, name, at string, in io.Reader, out io.Writer, args ...string) error {
 	bin, err := programs()
 	if err != nil {
 		return err
 	}
-	c, err := pgx.ParseConfig(url)
+	c, err := pgx.ParseConfig(at)
 	if err != nil {
 		return errors.New("the URL of the database cannot be read")
 	}
@@ -65,9 +66,7 @@ func tool(ctx context.Context, name, url string, in io.Reader, out io.Writer, ar
 	}
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, name), args...)
 	cmd.Env = append(os.Environ(), "PGHOST="+c.Host, fmt.Sprintf("PGPORT=%d", c.Port), "PGUSER="+c.User, "PGPASSWORD="+c.Password, "PGDATABASE="+c.Database)
-	if mode := sslMode(url); mode != "" {
-		cmd.Env = append(cmd.Env, "PGSSLMODE="+mode)
-	}
+	cmd.Env = append(cmd.Env, tlsOf(at)...)
 	var said bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &said
 	if err := cmd.Run(); err != nil {
@@ -76,13 +75,17 @@ func tool(ctx context.Context, name, url string, in io.Reader, out io.Writer, ar
 	return nil
 }
 
-// sslMode is how the connection is to be secured, as a URL says it.
-func sslMode(url string) string {
-	_, query, _ := strings.Cut(url, "?")
-	for _, pair := range strings.Split(query, "&") {
-		if mode, ok := strings.CutPrefix(pair, "sslmode="); ok {
-			return mode
+// tlsOf is how the connection is to be secured, as a URL says it: in which mode, by which
+// authority, and with which certificate of our own.
+func tlsOf(at string) (env []string) {
+	u, err := url.Parse(at)
+	if err != nil {
+		return nil
+	}
+	for _, name := range []string{"sslmode", "sslrootcert", "sslcert", "sslkey"} {
+		if v := u.Query().Get(name); v != "" {
+			env = append(env, "PG"+strings.ToUpper(name)+"="+v)
 		}
 	}
-	return ""
+	return env
 }

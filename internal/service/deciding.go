@@ -32,6 +32,11 @@ func (s *Service) Proposal(ctx context.Context, id int64) (Proposal, error) {
 	if err != nil {
 		return out, err
 	}
+	a, err := s.store.Account(ctx, out.Account)
+	if err != nil {
+		return out, err
+	}
+	out.SecondPerson = out.SecondPerson || a.SecondPerson
 	return out, s.given(ctx, &out)
 }
 
@@ -178,7 +183,7 @@ func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string, 
 	if p.State == state.Accepted {
 		return p, nil
 	}
-	if err := s.mayDecide(ctx, u, p); err != nil {
+	if err := mayDecide(u, p); err != nil {
 		return Proposal{}, err
 	}
 	return s.accept(ctx, u, p, agree, comment)
@@ -307,12 +312,8 @@ func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Pro
 
 // mayDecide refuses the author of a proposal that asks for a second person. What it asked
 // for when it was made still holds when the account does not ask for it any more.
-func (s *Service) mayDecide(ctx context.Context, u User, p Proposal) error {
-	a, err := s.account(ctx, p.Account)
-	if err != nil {
-		return err
-	}
-	if u.Name == p.CreatedBy && (p.SecondPerson || a.SecondPerson) {
+func mayDecide(u User, p Proposal) error {
+	if u.Name == p.CreatedBy && p.SecondPerson {
 		return refuse(Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID), "account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)
 	}
 	return nil

@@ -219,13 +219,6 @@ func (s *Service) signInAs(ctx context.Context, who openid.Identity, from From) 
 	if err != nil {
 		return User{}, Session{}, fmt.Errorf("sign in by OpenID Connect: %w", err)
 	}
-	about := "console"
-	if from.Terminal {
-		about = "terminal"
-	}
-	user, session, err := s.begin(ctx, u, about, from.Address)
-	if err == nil {
-		err = s.store.SignedIn(ctx, u.ID, block(from.Address))
-	}
+	user, session, err := s.begin(ctx, u, from)
 	return user, session, errors.Join(err, s.record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": "openid"}))
 }

@@ -412,7 +412,7 @@ func usedUp() error {
 }
 
 // TakeInvitation sets the password of whoever was invited, once, and signs them in.
-func (s *Service) TakeInvitation(ctx context.Context, code, password, fullName string) (User, Session, error) {
+func (s *Service) TakeInvitation(ctx context.Context, code, password, fullName string, from From) (User, Session, error) {
 	u, err := s.store.InvitedBy(ctx, secret.HashToken(code))
 	if errors.Is(err, store.ErrNotFound) {
 		return User{}, Session{}, usedUp()
@@ -438,7 +438,7 @@ func (s *Service) TakeInvitation(ctx context.Context, code, password, fullName s
 	if err := s.record(ctx, u.Name, "take invitation", "", "", nil); err != nil {
 		return User{}, Session{}, err
 	}
-	return s.begin(ctx, u, "console", "")
+	return s.begin(ctx, u, from)
 }
 
 // ChangePassword changes one's own password. The one before is asked for, and counts as a

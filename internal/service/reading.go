@@ -9,6 +9,7 @@ import (
 	"maps"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -129,6 +130,9 @@ func (s *Service) readPlace(ctx context.Context, r *reading) error {
 	type connected struct {
 		adapter cloud.Adapter
 		account store.Account
+	}
+	if !access.Sees(ctx, r.stack.Account) { // what was read lately was perhaps read for somebody else
+		return missing(store.ErrNotFound, "account", r.stack.Account, "list them with: undersail accounts")
 	}
 	c, err := recent(&s.lately, r.offline, "account "+r.stack.Account, func() (connected, error) {
 		adapter, account, err := s.adapter(ctx, r.stack.Account)

@@ -60,7 +60,10 @@ type cached struct {
 // New wires a service and its engine together. The engine is not started.
 func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*Service, error) {
 	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, signing: usualSigning(), computing: turnstile.New(computingAll()), renderings: memo.Of[*render.Rendering]{Most: 8}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
-	c.Store, c.Box, c.Log, c.Adapter, c.Undo = st, box, log, s.bareAdapter, s.undoFailed
+	if c.Store == nil {
+		c.Store = st
+	}
+	c.Box, c.Log, c.Adapter, c.Undo = box, log, s.bareAdapter, s.undoFailed
 	var err error
 	s.engine, err = engine.New(c)
 	return s, err

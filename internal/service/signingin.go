@@ -92,36 +92,36 @@ func (s *Service) SignIn(ctx context.Context, name, password string, from From) 
 	if u.DisabledAt != nil {
 		return User{}, Session{}, refuse(Forbidden, "ask an administrator", "%s is disabled", u.Name)
 	}
-	about := "console"
-	if from.Terminal {
-		about = "terminal"
-	}
-	who, session, err := s.begin(ctx, u, about, from.Address)
+	who, session, err := s.begin(ctx, u, from)
 	if err != nil {
+		return User{}, Session{}, err
+	}
+	return who, session, s.record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": from.about()})
+}
+
+func (f From) about() string {
+	if f.Terminal {
+		return "terminal"
+	}
+	return "console"
+}
+
+// begin gives somebody a session, and knows them by where they are from then on.
+func (s *Service) begin(ctx context.Context, u store.User, from From) (User, Session, error) {
+	session := Session{Token: secret.Token(), Life: s.signing.Life}
+	idle := s.signing.Idle
+	if _, err := s.store.AddToken(ctx, secret.HashToken(session.Token), u.ID, store.Token{Kind: "session", About: from.about(), Idle: &idle, UsedFrom: from.Address}, s.signing.Life); err != nil {
 		return User{}, Session{}, err
 	}
 	if from.Device == "" && !from.Terminal {
 		session.Device = rand.Text()
 		from.Device = session.Device
 	}
+	places := []string{block(from.Address)}
 	if from.Device != "" {
-		err = s.store.SignedIn(ctx, u.ID, deviceKey(from.Device))
+		places = append(places, deviceKey(from.Device))
 	}
-	if err == nil {
-		err = s.store.SignedIn(ctx, u.ID, block(from.Address))
-	}
-	if err != nil {
-		return User{}, Session{}, err
-	}
-	return who, session, s.record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": about})
-}
-
-// begin gives somebody a session.
-func (s *Service) begin(ctx context.Context, u store.User, about, address string) (User, Session, error) {
-	token := secret.Token()
-	idle := s.signing.Idle
-	_, err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, store.Token{Kind: "session", About: about, Idle: &idle, UsedFrom: address}, s.signing.Life)
-	return userOf(u), Session{Token: token, Life: s.signing.Life}, err
+	return userOf(u), session, s.store.SignedIn(ctx, u.ID, places...)
 }
 
 // tryPassword checks a password as one of the tries that are counted.

@@ -45,6 +45,9 @@ var ErrConflict = errors.New("conflict")
 // Option changes how a store connects.
 type Option func(*pgxpool.Config)
 
+// Connections is how many connections a store has at most; 24 when it is not said.
+func Connections(most int32) Option { return func(c *pgxpool.Config) { c.MaxConns = most } }
+
 // Open connects and brings the tables up to date. Replicas that start together
 // take turns. Options change how it connects.
 func Open(ctx context.Context, url string, options ...Option) (*Store, error) {

@@ -168,13 +168,14 @@ func (s *Store) SetPassword(ctx context.Context, id int64, before, after, butTok
 	return err
 }
 
-// SignedIn notes that somebody signed in from an address, from where they are known then.
-func (s *Store) SignedIn(ctx context.Context, id int64, address string) error {
+// SignedIn notes that somebody signed in from places, an address or a device, by which they
+// are known then.
+func (s *Store) SignedIn(ctx context.Context, id int64, places ...string) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "UPDATE users SET signed_in_at = now() WHERE id = $1", id); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "INSERT INTO known_addresses (user_id, address) VALUES ($1, $2) ON CONFLICT (user_id, address) DO UPDATE SET at = now()", id, address)
+		_, err := tx.Exec(ctx, "INSERT INTO known_addresses (user_id, address) SELECT $1, unnest($2::text[]) ON CONFLICT (user_id, address) DO UPDATE SET at = now()", id, places)
 		return err
 	})
 }

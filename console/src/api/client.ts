@@ -15,6 +15,12 @@ export type Problem = Schemas['Problem']
 // The header proves that a change comes from this page and no other.
 export const api = createClient<paths>({ headers: { 'X-Undersail-Console': '1' } })
 
+// A session that nobody attends to ends, however much the open page reads by itself.
+const attended = 60_000
+let touched = Date.now()
+for (const kind of ['pointerdown', 'keydown', 'wheel'] as const) window.addEventListener(kind, () => { touched = Date.now() }, { passive: true, capture: true })
+api.use({ onRequest: ({ request }) => { if (Date.now() - touched > attended) request.headers.set('X-Undersail-Unattended', '1'); return request } })
+
 /** What the service said instead of doing what was asked. */
 export class Refusal extends Error {
   constructor(readonly problem: Problem) {

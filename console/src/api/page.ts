@@ -3,6 +3,9 @@ const said = (name: string) => document.querySelector<HTMLMetaElement>(`meta[nam
 /** Whether the page came with a session; without one there is no use in asking who it is. */
 export const hasSession = (): boolean => said('session')?.content !== 'none'
 
+/** Whether people may sign in by an OpenID provider. */
+export const offersOpenID = (): boolean => said('openid')?.content === 'there'
+
 /** Notes that somebody signed in since the page was loaded. */
 export const noteSession = () => { const m = said('session'); if (m) m.content = 'there' }
 

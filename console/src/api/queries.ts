@@ -8,6 +8,12 @@ import { api, unwrap, type Event, type Stack } from './client'
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => unwrap(api.GET('/api/v1/me')), enabled: hasSession, retry: false, staleTime: 60_000 })
 
+/** Whether whoever is here has a right in an account. */
+export function useMay(right: string, account: string): boolean {
+  const me = useMe()
+  return (me.data?.may?.includes(right) ?? false) || (me.data?.may_in?.[account]?.includes(right) ?? false)
+}
+
 const page = 500
 
 async function allStacks(): Promise<Stack[]> {

@@ -73,6 +73,195 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change your own password; every other session ends */
+        put: operations["changePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whom an invitation is for */
+        post: operations["lookAtInvitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a password by an invitation, once, and sign in */
+        post: operations["takeInvitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/openid/terminal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to sign in by OpenID Connect from a terminal (RFC 8628) */
+        post: operations["beginTerminal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/openid/terminal/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether the code was entered; urn:undersail:waiting says not yet */
+        post: operations["askTerminal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody by name; those who administer nothing are told of themselves */
+        get: operations["listUsers"];
+        put?: never;
+        /** Make a user, with a link that sets a password once */
+        post: operations["inviteUser"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change name and roles, keep somebody out or let them in again */
+        patch: operations["changeUser"];
+        trace?: never;
+    };
+    "/api/v1/users/{name}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new link that sets a password once, in the place of any before */
+        post: operations["linkUser"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End all sessions of somebody, and with tokens their tokens too */
+        delete: operations["signOutEverywhere"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your tokens and sessions that are not over; for an administrator those of an owner, or with * of everybody */
+        get: operations["listTokens"];
+        put?: never;
+        /** Make a token that allows no more than you may */
+        post: operations["addToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a token or a session at once, with its streams */
+        delete: operations["revokeToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts": {
         parameters: {
             query?: never;
@@ -1359,6 +1548,8 @@ export interface components {
         SignIn: {
             name: string;
             password: string;
+            /** @description A program asks and not the console */
+            terminal?: boolean;
         };
         Refusal: {
             why: string;
@@ -1530,6 +1721,8 @@ export interface components {
             allowed_regions: string[];
             /** @description No packets from this service reach its machines */
             unreached?: boolean;
+            /** @description Somebody else than its author accepts a proposal */
+            second_person?: boolean;
             tags: {
                 [key: string]: string;
             };
@@ -1575,6 +1768,8 @@ export interface components {
         AccountBounds: {
             /** @description No packets from this service reach its machines: checks that would go there are not asked */
             unreached?: boolean;
+            /** @description Somebody else than its author accepts a proposal */
+            second_person?: boolean;
             /** @description An empty list allows all */
             allowed_regions?: string[];
             /**
@@ -2322,9 +2517,126 @@ export interface components {
         User: {
             name: string;
             full_name: string;
-            role: string;
-            /** @description What the role includes beside reading: administer, operate, decide, publish */
+            /** @description Each ROLE for the whole service, or ROLE@ACCOUNT in one account */
+            roles: string[];
+            /** @description Rights for the whole service beside reading: administer, operate, decide, publish */
             may?: string[];
+            /** @description Rights in single accounts */
+            may_in?: {
+                [key: string]: string[];
+            };
+            /** @description Signs in by OpenID Connect: there is no password here */
+            elsewhere?: boolean;
+        };
+        Person: {
+            name: string;
+            full_name: string;
+            /** @description Each ROLE for the whole service, or ROLE@ACCOUNT in one account */
+            roles: string[];
+            /** @description invited, active or disabled */
+            state: string;
+            /** @description password or openid */
+            signs_in_by: string;
+            made_by?: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            signed_in_at?: string;
+            /** Format: date-time */
+            invited_until?: string;
+        };
+        Invitation: {
+            person: components["schemas"]["Person"];
+            link: string;
+            code: string;
+            /** Format: date-time */
+            expires_at: string;
+        };
+        NewPerson: {
+            name: string;
+            full_name: string;
+            /** @description Each viewer, operator, reviewer, keeper or admin for the whole service, or as ROLE@ACCOUNT in one account */
+            roles: string[];
+        };
+        PersonChange: {
+            full_name?: string;
+            /** @description Each viewer, operator, reviewer, keeper or admin for the whole service, or as ROLE@ACCOUNT in one account */
+            roles?: string[];
+            disabled?: boolean;
+        };
+        PasswordChange: {
+            before: string;
+            after: string;
+        };
+        InvitationCode: {
+            code: string;
+        };
+        TakenInvitation: {
+            code: string;
+            password: string;
+            full_name?: string;
+        };
+        TerminalSignIn: {
+            handle: string;
+            code: string;
+            url: string;
+            complete?: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: int64 */
+            interval_seconds: number;
+        };
+        TerminalHandle: {
+            handle: string;
+        };
+        Token: {
+            /** Format: int64 */
+            id: number;
+            owner: string;
+            /** @description bearer or session */
+            kind: string;
+            about: string;
+            /** @description The only roles that it has; none are all of its owner's */
+            roles?: string[];
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: date-time */
+            used_at: string;
+            used_from?: string;
+            /** @description It is the one that the request carries */
+            this?: boolean;
+        };
+        NewToken: {
+            about: string;
+            /** @description Each viewer, operator, reviewer, keeper or admin for the whole service, or as ROLE@ACCOUNT in one account */
+            roles?: string[];
+            /**
+             * Format: int64
+             * @description How long it lasts; at most a year
+             */
+            seconds: number;
+        };
+        MadeToken: {
+            /** Format: int64 */
+            id: number;
+            owner: string;
+            /** @description bearer or session */
+            kind: string;
+            about: string;
+            /** @description The only roles that it has; none are all of its owner's */
+            roles?: string[];
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: date-time */
+            used_at: string;
+            used_from?: string;
+            /** @description It is the one that the request carries */
+            this?: boolean;
+            value: string;
         };
         Account: {
             name: string;
@@ -2547,6 +2859,8 @@ export interface components {
             state: string;
             account: string;
             region: string;
+            /** @description Somebody else than its author must accept it */
+            second_person?: boolean;
             summary: string;
             changes: components["schemas"]["Change"][];
             findings: components["schemas"]["Finding"][];
@@ -2958,6 +3272,315 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["User"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description Changed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtInvitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationCode"];
+            };
+        };
+        responses: {
+            /** @description Whoever was invited */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeInvitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakenInvitation"];
+            };
+        };
+        responses: {
+            /** @description Signed in; the session is in the cookie */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginTerminal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What to enter where */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TerminalSignIn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askTerminal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TerminalHandle"];
+            };
+        };
+        responses: {
+            /** @description Signed in; the session is in the cookie */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listUsers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description People */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    inviteUser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description The user and the link */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeUser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description The user */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    linkUser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The user and the link */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signOutEverywhere: {
+        parameters: {
+            query?: {
+                tokens?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: {
+                owner?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description The token; its value is told only here */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -19,7 +19,7 @@ export default function AccountsPage() {
   const accounts = useAccounts()
   const me = useMe()
   const chosen = useParams().name ?? accounts.data?.[0]?.name
-  const admin = me.data?.role === 'admin'
+  const admin = me.data?.may?.includes('administer') ?? false
   return (
     <>
       <PageTitle side={admin && <Add />}>Accounts</PageTitle>
@@ -40,7 +40,7 @@ export default function AccountsPage() {
               ))}
             </ul>
           </Sheet>
-          {chosen && <Account key={chosen} name={chosen} admin={admin} />}
+          {chosen && <Account key={chosen} name={chosen} admin={admin || (me.data?.may_in?.[chosen]?.includes('administer') ?? false)} />}
         </div>
       )}
     </>
@@ -88,6 +88,7 @@ function Held({ d }: { d: Detail }) {
     ['lab account', d.ends_at ? `ends ${moment(d.ends_at)}` : 'no end'],
     ['lease of a stack', d.lease_seconds ? `${Math.round(d.lease_seconds / 86_400)} days` : 'none'],
     ['tags', Object.entries(d.tags).map(([k, v]) => `${k}=${v}`).join(', ') || 'none'],
+    ['accepted by', d.second_person ? 'somebody else than the author' : 'anybody who may'],
     ['asks for consent', d.most_month === undefined ? 'never because of cost' : `above ${d.most_month.toFixed(0)} a month`],
   ]
   return (

@@ -9,7 +9,7 @@ const page = 100
 
 export default function AuditPage() {
   const me = useMe()
-  const admin = me.data?.role === 'admin'
+  const admin = me.data?.may?.includes('administer') ?? false
   const [filter, setFilter] = useState({ who: '', action: '', subject: '' })
   const list = useInfiniteQuery({
     queryKey: ['audit', filter],

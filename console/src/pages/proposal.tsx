@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Proposal } from '../api/client'
-import { useProposal } from '../api/queries'
+import { useMay, useMe, useProposal } from '../api/queries'
 import { Changes, changeState } from '../parts/changes'
 import { box, Panel } from '../parts/form'
 import { Findings } from '../parts/findings'
@@ -117,8 +117,13 @@ function Stale({ p, again, busy }: { p: Proposal; again: () => void; busy: boole
 }
 
 function Decide({ p, blocked, act, comment, onComment }: { p: Proposal; blocked: boolean; act: (what: Decision) => void; comment: string; onComment: (text: string) => void }) {
+  const me = useMe()
+  const decides = useMay('decide', p.account)
+  const operates = useMay('operate', p.account)
   if (p.run) return <Link className="font-semibold text-accent" to={`/runs/${p.run}`}>See run {p.run}</Link>
   if (p.state !== 'open' && p.state !== 'accepted') return null
+  if (p.state === 'open' && !decides || p.state === 'accepted' && !operates) return null
+  const waits = p.state === 'open' && p.second_person === true && p.created_by === me.data?.name
   const kept = p.changes.filter((c) => c.change === 'keep').length
   const gone = p.changes.filter((c) => c.change === 'remove').length
   const words = (
@@ -126,17 +131,18 @@ function Decide({ p, blocked, act, comment, onComment }: { p: Proposal; blocked:
   )
   return (
     <div className="flex flex-wrap items-center gap-2">
+      {waits && <span role="status" className="text-ink-2">Account {p.account} asks that somebody else than you accepts it.</span>}
       {p.state === 'open' && (
         <Panel title={`Refuse proposal ${p.id}`} trigger="Refuse">
           {(close) => <>{words}<div className="mt-4 flex justify-end gap-2"><Button onClick={close}>Keep it</Button><Button kind="danger" onClick={() => { close(); act('refuse') }}>Refuse it</Button></div></>}
         </Panel>
       )}
-      {p.state === 'open' && p.kind === 'apply' && (
+      {!waits && p.state === 'open' && p.kind === 'apply' && (
         <Panel title={`Accept proposal ${p.id}`} trigger={<Button disabled={blocked} className="max-md:hidden">Accept with a comment</Button>}>
-          {(close) => <>{words}<div className="mt-4 flex justify-end gap-2"><Button onClick={() => { close(); act('accept') }}>Accept, apply later</Button><Button kind="main" onClick={() => { close(); act('apply') }}>Accept and apply now</Button></div></>}
+          {(close) => <>{words}<div className="mt-4 flex justify-end gap-2"><Button onClick={() => { close(); act('accept') }}>Accept, apply later</Button>{operates && <Button kind="main" onClick={() => { close(); act('apply') }}>Accept and apply now</Button>}</div></>}
         </Panel>
       )}
-      {p.kind === 'retire' ? (
+      {waits ? null : !operates ? <Button kind="main" onClick={() => act('accept')} disabled={blocked}>Accept</Button> : p.kind === 'retire' ? (
         <Confirm title={`Retire ${p.stack}?`} trigger={<Button kind="danger" disabled={blocked}>Accept and retire</Button>} action={<Button kind="danger" onClick={() => act('apply')}>Retire it</Button>}>
           {gone} resources are removed, dependents first.{kept > 0 && ` ${kept} are kept, and still paid for.`}
         </Confirm>

@@ -16,7 +16,7 @@ export default function SecretsPage() {
   const list = useQuery({ queryKey: ['secrets'], queryFn: () => unwrap(api.GET('/api/v1/secrets')) })
   const me = useMe()
   const [chosen, setChosen] = useState<string | null>(null)
-  const may = me.data?.role === 'admin' || me.data?.role === 'operator'
+  const may = me.data?.may?.includes('operate') ?? false
   const shown = list.data?.find((n) => n.name === chosen) ?? list.data?.[0]
   return (
     <>

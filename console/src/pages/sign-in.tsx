@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 import { api, unwrap } from '../api/client'
-import { noteSession } from '../api/page'
+import { noteSession, offersOpenID } from '../api/page'
 import { Sail } from '../parts/shell'
 import { Trouble } from '../parts/ui'
 
@@ -34,6 +34,7 @@ export function SignIn() {
           <button type="submit" disabled={signIn.isPending} className="mt-5 w-full rounded-[6px] border border-accent bg-accent px-3.5 py-2 font-semibold text-on-accent hover:opacity-90 disabled:opacity-60">
             {signIn.isPending ? 'Signing in' : 'Sign in'}
           </button>
+          {offersOpenID() && <a href="/sign-in/openid" className="mt-3 block w-full rounded-[6px] border border-line px-3.5 py-2 text-center font-semibold no-underline hover:border-accent">Sign in by OpenID Connect</a>}
         </form>
         <p className="mt-4 text-small text-ink-2">Render a template, see exactly what it would make, and know that every resource reached a healthy state.</p>
       </div>

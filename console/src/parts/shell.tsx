@@ -34,11 +34,11 @@ export function Shell() {
       <nav aria-label="Main" className="sticky top-0 flex h-screen w-[184px] flex-none flex-col border-r border-line px-3 py-5 max-md:hidden">
         <Link to="/stacks" className="mb-5 flex items-center gap-2.5 px-2.5 text-large font-bold no-underline"><Sail />Under Sail</Link>
         <Places />
-        <div className="mt-auto px-2.5 text-small text-ink-2"><div>{me.data.full_name}</div><div className="mb-2">{me.data.role}</div><Theme /><SignOut /></div>
+        <div className="mt-auto px-2.5 text-small text-ink-2"><div>{me.data.full_name || me.data.name}</div><div className="mb-2">{me.data.roles.map((r) => r.replace('@', ' in ')).join(', ')}</div><Theme /><SignOut /></div>
       </nav>
       <header className="flex items-center justify-between border-b border-line px-3 py-2 md:hidden print:hidden">
         <Link to="/stacks" className="flex items-center gap-2 font-bold no-underline"><Sail />Under Sail</Link>
-        <Menu name={me.data.full_name} role={me.data.role} />
+        <Menu name={me.data.full_name || me.data.name} roles={me.data.roles} />
       </header>
       <main id="content" tabIndex={-1} className="min-w-0 flex-1 px-6 py-5 outline-none max-md:px-3 max-md:py-3"><Lost /><Outlet /></main>
     </div>
@@ -46,7 +46,7 @@ export function Shell() {
 }
 
 /** On a phone the places lie behind one button. */
-function Menu({ name, role }: { name: string; role: string }) {
+function Menu({ name, roles }: { name: string; roles: string[] }) {
   const [open, setOpen] = useState(false)
   const location = useLocation()
   useEffect(() => setOpen(false), [location])
@@ -56,7 +56,7 @@ function Menu({ name, role }: { name: string; role: string }) {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/40" />
         <Dialog.Content aria-describedby={undefined} className="fixed inset-x-0 top-0 max-h-screen overflow-auto border-b border-line bg-paper p-4 text-ink">
-          <div className="mb-3 flex items-center justify-between"><Dialog.Title className="font-bold">{name}, {role}</Dialog.Title><Dialog.Close asChild><Button>Close</Button></Dialog.Close></div>
+          <div className="mb-3 flex items-center justify-between"><Dialog.Title className="font-bold">{name}, {roles.join(', ')}</Dialog.Title><Dialog.Close asChild><Button>Close</Button></Dialog.Close></div>
           <nav aria-label="Places"><PlaceList /></nav>
           <div className="mt-3 flex gap-5 px-2.5"><Theme /><SignOut /></div>
         </Dialog.Content>
@@ -97,6 +97,8 @@ function PlaceList() {
     { to: '/library', word: 'Library', count: templates.data?.length },
     { to: '/accounts', word: 'Accounts', count: undefined },
     { to: '/secrets', word: 'Secrets and keys', count: undefined },
+    { to: '/people', word: 'People', count: undefined },
+    { to: '/tokens', word: 'Tokens', count: undefined },
     { to: '/audit', word: 'Audit', count: undefined },
   ]
   return (

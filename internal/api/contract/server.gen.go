@@ -452,6 +452,9 @@ type TakenInvitation struct {
 	Code     string  `json:"code"`
 	FullName *string `json:"full_name,omitempty"`
 	Password string  `json:"password"`
+
+	// Terminal A program asks and not the console
+	Terminal *bool `json:"terminal,omitempty"`
 }
 
 // Template defines model for Template.

@@ -85,7 +85,7 @@ func derivesFrom(secret string, names []string) string {
 			continue
 		}
 		for _, text := range []string{letters(secret), letters(spelled.Replace(strings.ToLower(secret)))} {
-			if strings.Contains(text, own) && len(text)-len(own) < leftOver {
+			if rest := strings.ReplaceAll(text, own, ""); rest != text && len(rest) < leftOver {
 				return name
 			}
 		}

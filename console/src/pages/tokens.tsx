@@ -1,0 +1,108 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, unwrap, type Schemas } from '../api/client'
+import { useMe } from '../api/queries'
+import { Field, PanelForm } from '../parts/form'
+import { useNow } from '../parts/now'
+import { Button, Command, Confirm, Empty, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { ago, moment, until } from '../parts/words'
+
+type Token = Schemas['Token']
+
+export default function TokensPage() {
+  const me = useMe()
+  const admin = me.data?.may?.includes('administer') ?? false
+  const [all, setAll] = useState(false)
+  const list = useQuery({ queryKey: ['tokens', all], queryFn: () => unwrap(api.GET('/api/v1/tokens', { params: { query: all ? { owner: '*' } : {} } })) })
+  return (
+    <>
+      <PageTitle side={<div className="flex gap-2">{!me.data?.elsewhere && <ChangePassword />}<Add /></div>}>Tokens and sessions</PageTitle>
+      <div className="space-y-3">
+        {admin && (
+          <div className="flex gap-1.5" role="group" aria-label="Whose">
+            {[false, true].map((a) => <button key={String(a)} type="button" aria-pressed={all === a} onClick={() => setAll(a)} className={`rounded-[6px] border px-2.5 py-1 text-small ${all === a ? 'border-accent bg-accent-soft font-semibold text-accent' : 'border-line bg-sheet text-ink-2 hover:text-ink'}`}>{a ? 'of everybody' : 'mine'}</button>)}
+          </div>
+        )}
+        {list.isError && <Trouble error={list.error} retry={() => void list.refetch()} />}
+        {list.isPending && <Sheet><Loading /></Sheet>}
+        {list.data && <Kind title="Tokens of programs" list={list.data.filter((t) => t.kind === 'bearer')} all={all} empty={<Empty title="No program has a token" command="undersail tokens add nightly-checks --role viewer --for 90d">One allows no more than its owner may, and has an end.</Empty>} />}
+        {list.data && <Kind title="Sessions" list={list.data.filter((t) => t.kind === 'session')} all={all} empty={<Empty title="Nobody is signed in" />} />}
+      </div>
+    </>
+  )
+}
+
+function Kind({ title, list, all, empty }: { title: string; list: Token[]; all: boolean; empty: React.ReactNode }) {
+  const now = useNow(10_000)
+  const client = useQueryClient()
+  const revoke = useMutation({
+    mutationFn: (id: number) => unwrap(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } })),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['tokens'] }),
+  })
+  return (
+    <Sheet title={title} note={`${list.length}`} pad={false}>
+      {revoke.isError && <div className="p-3"><Trouble error={revoke.error} /></div>}
+      {list.length === 0 && empty}
+      {list.length > 0 && (
+        <div className="overflow-x-auto">
+          <table className="w-full">
+            <thead><tr><th>For</th>{all && <th>Owner</th>}<th className="max-md:hidden">Roles</th><th>Ends</th><th>Last used</th><th className="max-md:hidden">From</th><th><span className="sr-only">What to do</span></th></tr></thead>
+            <tbody>
+              {list.map((t) => (
+                <tr key={t.id}>
+                  <td className="font-semibold">{t.about}{t.this && <span className="ml-1.5 font-normal text-ink-2">(this one)</span>}</td>
+                  {all && <td>{t.owner}</td>}
+                  <td className="max-md:hidden h-auto py-1 whitespace-normal text-ink-2">{t.roles?.join(', ') ?? 'all of the owner’s'}</td>
+                  <td title={moment(t.expires_at)}>{until(t.expires_at, now)}</td>
+                  <td className="text-ink-2" title={moment(t.used_at)}>{t.kind === 'bearer' && !t.used_from ? 'not yet' : ago(t.used_at, now)}</td>
+                  <td className="max-md:hidden font-mono text-small text-ink-2">{t.used_from || '–'}</td>
+                  <td className="text-right">
+                    <Confirm title={`End ${t.about}?`} trigger={<Button small>{t.kind === 'bearer' ? 'Revoke' : 'End'}</Button>} action={<Button kind="danger" onClick={() => revoke.mutate(t.id)}>End it</Button>}>At once, with every stream that it holds open. {t.this && 'You will have to sign in again.'}</Confirm>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </Sheet>
+  )
+}
+
+function Add() {
+  const client = useQueryClient()
+  const add = useMutation({
+    mutationFn: (body: Schemas['NewToken']) => unwrap(api.POST('/api/v1/tokens', { body })),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['tokens'] }),
+  })
+  return (
+    <PanelForm
+      title="A token for a program" trigger="Make a token" about="It allows no more than you may; what you lose it loses too." submit="Make it" sending={add} values={{ about: '', roles: '', days: '90' }}
+      onSend={(v) => { const roles = v.roles.split(/[\s,]+/).filter((r) => r !== ''); add.mutate({ about: v.about, seconds: Math.round(Number(v.days) * 86_400), ...(roles.length > 0 ? { roles } : {}) }) }}
+      shown={add.data ? (close) => (
+        <div role="status">
+          <p>The token for {add.data.about} ends {moment(add.data.expires_at)}. It is shown only here.</p>
+          <div className="mt-2 [overflow-wrap:anywhere]"><Command text={add.data.value} /></div>
+          <div className="mt-4 flex justify-end"><Button onClick={close}>Done</Button></div>
+        </div>
+      ) : undefined}
+    >
+      <Field label="For" name="about" note="the program that has it, such as nightly-checks" required />
+      <Field label="Roles" name="roles" note="such as operator@saltmere-lab; all of yours when left empty" />
+      <Field label="Days" name="days" note="at most 366" required />
+    </PanelForm>
+  )
+}
+
+function ChangePassword() {
+  const change = useMutation({ mutationFn: (body: Schemas['PasswordChange']) => unwrap(api.PUT('/api/v1/me/password', { body })) })
+  return (
+    <PanelForm
+      title="Change your password" trigger="Change password" about="Every other session of yours ends." submit="Change it" sending={change} values={{ before: '', after: '' }} onSend={(v) => change.mutate(v)}
+      shown={change.isSuccess ? (close) => <div role="status"><p>The password is changed.</p><div className="mt-4 flex justify-end"><Button onClick={close}>Done</Button></div></div> : undefined}
+    >
+      <Field label="The one of now" name="before" secret required />
+      <Field label="A new one" name="after" note="12 characters or more; some words that nobody would say together" secret required />
+    </PanelForm>
+  )
+}
