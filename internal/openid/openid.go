@@ -192,7 +192,11 @@ func (p *Provider) BeginTerminal(ctx context.Context) (Terminal, error) {
 	if c.Endpoint.DeviceAuthURL == "" {
 		return Terminal{}, fmt.Errorf("%w: it offers no sign-in from terminals", ErrDenied)
 	}
-	d, err := c.DeviceAuth(p.ctx(ctx))
+	var proof []oauth2.AuthCodeOption // the library says only who we are (RFC 8628, section 3.1)
+	if c.ClientSecret != "" {
+		proof = append(proof, oauth2.SetAuthURLParam("client_secret", c.ClientSecret))
+	}
+	d, err := c.DeviceAuth(p.ctx(ctx), proof...)
 	if err != nil {
 		return Terminal{}, refusal(err)
 	}

@@ -447,6 +447,7 @@ func (s *Server) handOver(ctx context.Context) error {
 		"GRANT CONNECT ON DATABASE " + Database + " TO " + serviceRole,
 		"ALTER SCHEMA public OWNER TO " + ownerRole,
 		"REVOKE ALL ON SCHEMA public FROM PUBLIC",
+		"GRANT USAGE ON SCHEMA public TO " + serviceRole,
 		`DO $$ DECLARE x record; BEGIN
 			FOR x IN SELECT c.oid::regclass AS what, c.relkind FROM pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relowner = '` + superuser + `'::regrole AND c.relkind IN ('r', 'S', 'v')
 				AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('a', 'i') AND c.relkind = 'S') LOOP
