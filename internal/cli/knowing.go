@@ -48,6 +48,7 @@ func (a *app) accountsCommand() *cobra.Command {
 func (a *app) accountsAddCommand() *cobra.Command {
 	var n service.NewAccount
 	var file string
+	var second bool
 	var from credentialsFrom
 	cmd := &cobra.Command{Use: "add NAME", Short: "Add an account, or renew its credentials", Args: cobra.ExactArgs(1),
 		Long: `Add an account of a cloud, or renew its credentials. They are tested first. Of Larch the client secret is asked
@@ -75,6 +76,11 @@ of a clouds.yaml, or from the usual environment (OS_AUTH_URL and so on).`,
 			if err != nil {
 				return err
 			}
+			if second {
+				if _, err := decode[service.AccountDetail](c.BoundAccount(cmd.Context(), added.Name, service.AccountBounds{SecondPerson: &second})); err != nil {
+					return err
+				}
+			}
 			return a.print(cmd, added, func(w io.Writer) {
 				fmt.Fprintf(w, "account %s of %s is added; its regions are %s\n", added.Name, added.Cloud, strings.Join(added.Regions, ", "))
 			})
@@ -83,6 +89,7 @@ of a clouds.yaml, or from the usual environment (OS_AUTH_URL and so on).`,
 	cmd.Flags().StringVar(&n.Endpoint, "endpoint", "", "URL of the cloud's API")
 	cmd.Flags().StringVar(&n.ClientID, "client-id", "", "client id of the credentials")
 	cmd.Flags().StringVar(&file, "file", "", "file to read the client secret from")
+	cmd.Flags().BoolVar(&second, "second-person", false, "somebody else than its author accepts a proposal there")
 	from.flags(cmd)
 	a.outputFlag(cmd)
 	return cmd
