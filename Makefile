@@ -5,7 +5,7 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test build check bench bench-console chaos jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
+.PHONY: demo test build check bench bench-console chaos flood software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
@@ -37,6 +37,10 @@ generate: console/node_modules/.done ## Generate server, client and types from t
 chaos: ## Change and judge stacks at random, kill, freeze and starve real processes, and compare; ARGS="-sequences 1000 -verdicts 1000 -examples 36 -kills 30 -stacks 40 -pause 1m"
 	@scripts/packages postgresql
 	@go run ./test/chaos $(ARGS)
+
+flood: build ## Attack the built service with 50 clients for a minute, and print what an operator notices; ARGS="-clients 50 -during 1m"
+	@scripts/packages postgresql
+	@go run ./test/flood $(ARGS)
 
 # A real OpenStack cloud on a loopback address, of Debian's packages, with its state in .cache.
 REAL_CLOUD_DIR := $(or $(REAL_CLOUD_DIR),$(CURDIR)/.cache/real-cloud)

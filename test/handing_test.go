@@ -33,7 +33,7 @@ type empty struct {
 		URL   string
 		First string `json:"first_admin"`
 	}
-	serve                     *exec.Cmd
+	serve *exec.Cmd
 }
 
 // startEmpty runs a service from nothing, and signs in to it.

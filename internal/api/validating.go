@@ -37,7 +37,7 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 			return explainInvalid(err)
 		}
 		if schema := s.bodies[route.Operation]; schema != nil {
-			if err := valid(schema, body); err != nil {
+			if err := s.unpack(r, len(body), func() error { return valid(schema, body) }); err != nil {
 				return err
 			}
 		}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"undersail/internal/gentle"
 	"undersail/internal/service"
 	"undersail/internal/turnstile"
 )
@@ -24,13 +25,33 @@ const (
 	computePatience = 30 * time.Second
 )
 
+// largeBody is the size from which reading a body takes a turn of its own: what it holds is
+// unpacked several times over.
+const largeBody = 128 << 10
+
+func largeAll() int { return max(1, gentle.Processors/2) }
+
+// unpack reads a body; a large one waits for its turn.
+func (s *Server) unpack(r *http.Request, size int, read func() error) (err error) {
+	if size < largeBody {
+		return read()
+	}
+	leave, ok := s.work.large.Enter(r.Context(), "of "+userOf(r.Context()).Name, 1, workPatience)
+	if !ok {
+		return crowded("too many large bodies are being read at this moment")
+	}
+	defer leave()
+	gentle.Do(func() { err = read() })
+	return err
+}
+
 // work counts what is in work.
 type work struct {
-	requests, streams *turnstile.Turnstile
+	requests, streams, large *turnstile.Turnstile
 }
 
 func newWork() work {
-	return work{requests: turnstile.New(0), streams: turnstile.New(streamsAll)}
+	return work{requests: turnstile.New(0), streams: turnstile.New(streamsAll), large: turnstile.New(largeAll())}
 }
 
 func isStream(r *http.Request) bool {

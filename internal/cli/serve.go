@@ -15,6 +15,7 @@ import (
 
 	"undersail/internal/daemon"
 	"undersail/internal/demo"
+	"undersail/internal/gentle"
 	"undersail/internal/store"
 )
 
@@ -39,6 +40,7 @@ one that owns the tables; see: undersail migrate --help`,
 			if err := openIDFlags(&c, secretFile, groups); err != nil {
 				return &exit{exitUsage, err}
 			}
+			gentle.MakeRoom()
 			c.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			d, err := daemon.Start(cmd.Context(), c)
 			if err != nil {
@@ -207,6 +209,7 @@ func (a *app) demoCommand() *cobra.Command {
 		Example: "  undersail demo --dir /tmp/demo\n  . /tmp/demo/env",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c.Say = func(format string, args ...any) { fmt.Fprintf(cmd.ErrOrStderr(), format+"\n", args...) }
+			gentle.MakeRoom()
 			d, err := demo.Start(cmd.Context(), c)
 			if err != nil {
 				return &exit{exitFailed, err}

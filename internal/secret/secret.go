@@ -44,38 +44,50 @@ func Public(private, comment string) (string, error) {
 	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))) + " " + comment, nil
 }
 
-// argon2id parameters after RFC 9106, second recommendation.
-const (
-	argonTime    = 3
-	argonMemory  = 64 << 10 // KiB
-	argonThreads = 4
-	argonKey     = 32
-)
+// argon are the parameters of argon2id (RFC 9106): one lane of 46 MiB in one pass, which
+// the OWASP Password Storage Cheat Sheet gives as equal to less memory and more passes. One
+// lane takes one processor, and leaves the others to those who are signed in.
+type argon struct {
+	memory, time uint32 // memory in KiB
+	lanes        uint8
+}
+
+var usual = argon{memory: 46 << 10, time: 1, lanes: 1}
+
+const argonKey = 32
 
 // HashPassword gives salt and hash by argon2id as one text.
 func HashPassword(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
-	return encodeHash(salt, argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey))
+	return usual.hash(password, salt)
 }
 
-func encodeHash(salt, key []byte) string {
+func (a argon) hash(password string, salt []byte) string {
+	key := argon2.IDKey([]byte(password), salt, a.time, a.memory, a.lanes, argonKey)
 	e := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonThreads, e.EncodeToString(salt), e.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", a.memory, a.time, a.lanes, e.EncodeToString(salt), e.EncodeToString(key))
 }
 
-// CheckPassword compares in constant time. An empty hash takes as long as any
-// and never matches, so that nobody learns which users there are.
+// CheckPassword compares in constant time, by the parameters that stand in the hash. An
+// empty hash takes as long as any and never matches, so that nobody learns which users there
+// are.
 func CheckPassword(hash, password string) bool {
 	parts := strings.Split(hash, "$")
-	salt := make([]byte, 16)
+	a, salt := usual, make([]byte, 16)
 	if len(parts) == 6 {
-		if s, err := base64.RawStdEncoding.DecodeString(parts[4]); err == nil {
-			salt = s
+		var told argon
+		s, err := base64.RawStdEncoding.DecodeString(parts[4])
+		if n, _ := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &told.memory, &told.time, &told.lanes); err == nil && n == 3 && told.memory <= 1<<20 && told.time > 0 && told.time <= 16 && told.lanes > 0 {
+			a, salt = told, s
 		}
 	}
-	got := encodeHash(salt, argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey))
-	return subtle.ConstantTimeCompare([]byte(got), []byte(hash)) == 1
+	return subtle.ConstantTimeCompare([]byte(a.hash(password, salt)), []byte(hash)) == 1
+}
+
+// IsOutdated reports whether a hash was made with other parameters than those of today.
+func IsOutdated(hash string) bool {
+	return !strings.HasPrefix(hash, fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$", usual.memory, usual.time, usual.lanes))
 }
 
 // Token draws a bearer token. The prefix lets scanners find a leaked one.

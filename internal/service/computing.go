@@ -2,9 +2,9 @@ package service
 
 import (
 	"context"
-	"runtime"
 	"time"
 
+	"undersail/internal/gentle"
 	"undersail/internal/proposal"
 )
 
@@ -23,7 +23,7 @@ const (
 	computePatience = 30 * time.Second
 )
 
-func computingAll() int { return max(1, runtime.GOMAXPROCS(0)/2) }
+func computingAll() int { return max(1, gentle.Processors/2) }
 
 type computingKey struct{}
 
@@ -55,9 +55,11 @@ func (s *Service) compute(ctx context.Context, do func(stop func() bool)) error 
 	began := time.Now()
 	end := began.Add(b.left)
 	over := false
-	do(func() bool {
-		over = over || time.Now().After(end)
-		return over || ctx.Err() != nil
+	gentle.Do(func() {
+		do(func() bool {
+			over = over || time.Now().After(end)
+			return over || ctx.Err() != nil
+		})
 	})
 	b.left -= time.Since(began)
 	if err := ctx.Err(); err != nil {

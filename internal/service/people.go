@@ -457,6 +457,9 @@ func (s *Service) ChangePassword(ctx context.Context, u User, before, after, tok
 	if err := checkPassword(after, row); err != nil {
 		return err
 	}
+	if row, err = s.store.UserByName(ctx, u.Name); err != nil { // its hash may have been made anew
+		return err
+	}
 	hash, err := s.hash(ctx, after)
 	if err != nil {
 		return err

@@ -168,6 +168,11 @@ func (s *Store) SetPassword(ctx context.Context, id int64, before, after, butTok
 	return err
 }
 
+// RenewHash replaces how a password is hashed, if nobody changed it meanwhile.
+func (s *Store) RenewHash(ctx context.Context, id int64, before, after string) error {
+	return exec(ctx, s, "UPDATE users SET password_hash = $3 WHERE id = $1 AND password_hash = $2", id, before, after)
+}
+
 // SignedIn notes that somebody signed in from places, an address or a device, by which they
 // are known then.
 func (s *Store) SignedIn(ctx context.Context, id int64, places ...string) error {
