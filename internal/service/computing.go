@@ -6,6 +6,7 @@ import (
 
 	"undersail/internal/gentle"
 	"undersail/internal/proposal"
+	"undersail/internal/turnstile"
 )
 
 // computeBudget is how long one request may compute, all that it computes together and
@@ -14,16 +15,23 @@ import (
 const computeBudget = 20 * time.Second
 
 // mostResources is how many resources one stack may have here.
-const mostResources = 20_000
+const mostResources = 10_000
 
-// How much is computed at a time: one thing for each who asks, while half of the processors
-// are left to those who read.
+// How much is computed at a time: one thing for each who asks. Nobody knows beforehand what
+// takes long, so everything begins among what is short, and what is not done in time begins
+// again among what is long, where there is room for less. So a few who ask for much keep
+// nobody waiting who asks for little.
 const (
 	computingEach   = 1
 	computePatience = 30 * time.Second
+	shortly         = time.Second
 )
 
 func computingAll() int { return max(1, gentle.Processors/2) }
+
+type turns struct{ short, long *turnstile.Turnstile }
+
+func newTurns() turns { return turns{turnstile.New(computingAll()), turnstile.New(computingAll())} }
 
 type computingKey struct{}
 
@@ -34,26 +42,39 @@ type budget struct {
 }
 
 // compute does something that only computes, when it is its turn; do asks stop from time to
-// time whether to give up. What is not done for a request has no budget.
+// time whether to give up, and may be done twice. What is not done for a request has no
+// budget.
 func (s *Service) compute(ctx context.Context, do func(stop func() bool)) error {
 	b, ok := ctx.Value(computingKey{}).(*budget)
 	if !ok {
 		do(func() bool { return ctx.Err() != nil })
 		return ctx.Err()
 	}
-	leave, ok := s.computing.Enter(ctx, b.who, computingEach, computePatience)
+	whole, err := b.within(ctx, s.computing.short, shortly, do)
+	if err == nil && !whole {
+		whole, err = b.within(ctx, s.computing.long, b.left, do)
+	}
+	if err == nil && !whole {
+		err = refuse(TooMuch, "ask for less: fewer members of repetitions, smaller lists", "this takes more than the %d seconds that one request may compute", int(computeBudget.Seconds()))
+	}
+	return err
+}
+
+// within computes at most for a time, when it is its turn, and reports whether it came to
+// its end.
+func (b *budget) within(ctx context.Context, turns *turnstile.Turnstile, most time.Duration, do func(stop func() bool)) (whole bool, err error) {
+	leave, ok := turns.Enter(ctx, b.who, computingEach, computePatience)
+	if ok {
+		defer leave()
+	}
 	if err := ctx.Err(); err != nil {
-		if ok {
-			leave()
-		}
-		return err
+		return false, err
 	}
 	if !ok {
-		return waitFor(2*time.Second, "too much is being computed at this moment")
+		return false, waitFor(2*time.Second, "too much is being computed at this moment")
 	}
-	defer leave()
 	began := time.Now()
-	end := began.Add(b.left)
+	end := began.Add(min(most, b.left))
 	over := false
 	gentle.Do(func() {
 		do(func() bool {
@@ -62,13 +83,7 @@ func (s *Service) compute(ctx context.Context, do func(stop func() bool)) error 
 		})
 	})
 	b.left -= time.Since(began)
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	if over || b.left <= 0 {
-		return refuse(TooMuch, "ask for less: fewer members of repetitions, smaller lists", "this takes more than the %d seconds that one request may compute", int(computeBudget.Seconds()))
-	}
-	return nil
+	return !over && b.left > 0, ctx.Err()
 }
 
 // Compute is for what others compute for a request.

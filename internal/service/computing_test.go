@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
-
-	"undersail/internal/turnstile"
 )
 
 func askedBy(who string, left time.Duration) context.Context {
@@ -16,7 +15,7 @@ func askedBy(who string, left time.Duration) context.Context {
 
 func TestAComputationEndsWithItsBudgetAndItsCaller(t *testing.T) {
 	t.Parallel()
-	s := &Service{computing: turnstile.New(1)}
+	s := &Service{computing: newTurns()}
 	until := func(stop func() bool) {
 		for !stop() {
 			time.Sleep(time.Millisecond)
@@ -48,4 +47,42 @@ func TestAComputationEndsWithItsBudgetAndItsCaller(t *testing.T) {
 	if err := <-ended; !errors.Is(err, context.Canceled) {
 		t.Errorf("after its caller hung up: %v", err)
 	}
+}
+
+// TestWhatIsShortNeedNotWaitForWhatIsLong keeps every turn of what is long busy.
+func TestWhatIsShortNeedNotWaitForWhatIsLong(t *testing.T) {
+	t.Parallel()
+	s := &Service{computing: newTurns()}
+	end := make(chan struct{})
+	var all sync.WaitGroup
+	var twice atomic.Int64
+	for i := range 4 {
+		all.Go(func() {
+			s.compute(askedBy(string(rune('a'+i)), 20*time.Second), func(stop func() bool) {
+				twice.Add(1)
+				for !stop() {
+					select {
+					case <-end:
+						return
+					case <-time.After(5 * time.Millisecond):
+					}
+				}
+			})
+		})
+	}
+	for twice.Load() < 4 { // all of them are known to be long, or wait to be
+		time.Sleep(10 * time.Millisecond)
+	}
+	done := make(chan error, 1)
+	go func() { done <- s.compute(askedBy("oda", 20*time.Second), func(func() bool) {}) }()
+	select {
+	case err := <-done:
+		if err != nil {
+			t.Error(err)
+		}
+	case <-time.After(60 * time.Second):
+		t.Error("what is short waits for what is long")
+	}
+	close(end)
+	all.Wait()
 }

@@ -23,7 +23,6 @@ import (
 	"undersail/internal/engine"
 	"undersail/internal/secret"
 	"undersail/internal/store"
-	"undersail/internal/turnstile"
 )
 
 // Service is safe for concurrent use.
@@ -44,7 +43,7 @@ type Service struct {
 	refreshing map[place]bool
 	asking     map[string]*asking // by user and form
 	lately     lately
-	computing  *turnstile.Turnstile
+	computing  turns
 	renderings memo.Of[*render.Rendering]
 	// compiled are the organisation's rules, of the versions that compiledOf names.
 	compiled   *policy.Rules
@@ -59,7 +58,7 @@ type cached struct {
 
 // New wires a service and its engine together. The engine is not started.
 func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*Service, error) {
-	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, signing: usualSigning(), computing: turnstile.New(computingAll()), renderings: memo.Of[*render.Rendering]{Most: 8}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
+	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, signing: usualSigning(), computing: newTurns(), renderings: memo.Of[*render.Rendering]{Most: 8}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
 	if c.Store == nil {
 		c.Store = st
 	}

@@ -287,7 +287,7 @@ func (t *tally) String() string {
 
 // heavy is a template whose check takes as much as one may.
 const heavy = "undersail: 1\nabout: {name: quays, version: 1.0.0, title: Quays}\nresources:\n" +
-	"  quay: {type: address, repeat: 19000, want: {tags: {n: \"=string(lists.range(600).map(i, i * index).filter(i, i % 7 == 3).size())\"}}}\n"
+	"  quay: {type: address, repeat: 9900, want: {tags: {n: \"=string(lists.range(900).map(i, i * index).filter(i, i % 7 == 3).size())\"}}}\n"
 
 // attack is one attacker: from an address of its own, in one of five ways.
 func (t *target) attack(ctx context.Context, i int, people []string, tally *tally) {
