@@ -31,14 +31,18 @@ const (
 	writePatience = 20 * time.Second
 )
 
-// bodyRead marks a request whose body was read.
-const bodyRead = "body read"
+// bodyKey is where the body of a request is, once it was read; it is not to be altered.
+const bodyKey = "body"
+
+func bodyOf(c *echo.Context) []byte {
+	body, _ := c.Get(bodyKey).([]byte)
+	return body
+}
 
 // guarded puts everything below /api/v1 behind sign-in, the limits of what one person may
 // have in work, the body limit and the contract. Nothing of a body is read for strangers.
 func (s *Server) guarded(next echo.HandlerFunc) echo.HandlerFunc {
 	inside := s.signedIn(s.inWork(s.limited(func(c *echo.Context) error {
-		c.Set(bodyRead, true)
 		return s.validated(s.once(next))(c)
 	})))
 	return func(c *echo.Context) error {
@@ -49,7 +53,7 @@ func (s *Server) guarded(next echo.HandlerFunc) echo.HandlerFunc {
 			return next(c)
 		}
 		err := inside(c)
-		if err != nil && c.Get(bodyRead) == nil {
+		if _, read := c.Get(bodyKey).([]byte); err != nil && !read {
 			unread(c)
 		}
 		return err
@@ -162,7 +166,10 @@ func (s *Server) limited(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		ctl := http.NewResponseController(c.Response())
 		ctl.SetReadDeadline(time.Now().Add(bodyPatience))
-		body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, most))
+		var whole bytes.Buffer
+		whole.Grow(int(max(r.ContentLength, 0)) + bytes.MinRead) // so that it is read in place
+		_, err := whole.ReadFrom(http.MaxBytesReader(c.Response(), r.Body, most))
+		body := whole.Bytes()
 		var large *http.MaxBytesError
 		if errors.As(err, &large) {
 			return tooLarge(most)
@@ -174,6 +181,7 @@ func (s *Server) limited(next echo.HandlerFunc) echo.HandlerFunc {
 			return &service.Error{Kind: service.Invalid, Title: "a text holds the character zero", Remedy: "remove it"}
 		}
 		ctl.SetReadDeadline(time.Time{})
+		c.Set(bodyKey, body)
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		return next(c)
 	}

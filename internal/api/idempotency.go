@@ -28,10 +28,7 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 		if len(key) > maxKey {
 			return &service.Error{Kind: service.Invalid, Title: "an Idempotency-Key has at most 200 characters", Remedy: "use a random text such as a UUID"}
 		}
-		request, err := digest(r)
-		if err != nil {
-			return err
-		}
+		request := digest(r, bodyOf(c))
 		before, err := s.service.TakeKey(r.Context(), user, key, request)
 		if err != nil {
 			return err
@@ -54,16 +51,11 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // digest tells one request from another.
-func digest(r *http.Request) (string, error) {
-	body, err := io.ReadAll(r.Body)
-	if err != nil {
-		return "", err
-	}
-	r.Body = io.NopCloser(bytes.NewReader(body))
+func digest(r *http.Request, body []byte) string {
 	sum := sha256.New()
 	io.WriteString(sum, r.Method+" "+r.URL.RequestURI()+"\n")
 	sum.Write(body)
-	return hex.EncodeToString(sum.Sum(nil)), nil
+	return hex.EncodeToString(sum.Sum(nil))
 }
 
 // recorder keeps what is answered.

@@ -26,11 +26,7 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 		if err != nil {
 			return next(c) // the router of Echo says what is wrong with the path
 		}
-		body, err := io.ReadAll(r.Body)
-		if err != nil {
-			return err
-		}
-		r.Body = io.NopCloser(bytes.NewReader(body))
+		body := bodyOf(c)
 		err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
 			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: true}})
 		if err != nil {
