@@ -42,6 +42,9 @@ flood: build ## Attack the built service with 50 clients for a minute, and print
 	@scripts/packages postgresql
 	@go run ./test/flood $(ARGS)
 
+software: console/node_modules/.done ## Write what is shipped, with licences, as CycloneDX JSON, and count the licences
+	@scripts/software
+
 # A real OpenStack cloud on a loopback address, of Debian's packages, with its state in .cache.
 REAL_CLOUD_DIR := $(or $(REAL_CLOUD_DIR),$(CURDIR)/.cache/real-cloud)
 
