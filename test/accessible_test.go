@@ -49,7 +49,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		{"/proposals/3", "8 remove"}, {"/runs", "apply 2"}, {"/runs/2", "Propose to undo"}, {"/library", "gauge-intake"}, {"/library/gauge-intake", "best fit"},
 		{"/library/gauge-intake/text", "it could be published"}, {"/library/new", "Tiers behind"}, {"/prepare", "Drafts"}, {at, "Quota left"},
 		{at + "&page=Name+and+place", "sells"}, {at + "&page=Workers", "compared by"}, {at + "&page=Network", "drawn to scale"}, {at + "&page=Summary", "Print it"},
-		{"/accounts", "saltmere-lab"}, {"/accounts/saltmere-lab", "builder"}, {"/secrets", "board-token"}, {"/audit", "propose"}, {"/nowhere", "nothing at this address"},
+		{"/accounts", "saltmere-lab"}, {"/accounts/saltmere-lab", "builder"}, {"/secrets", "board-token"}, {"/people", "What roles allow"}, {"/audit", "propose"}, {"/tokens", "Tokens of programs"}, {"/welcome#usk_0", "used, or is over"}, {"/nowhere", "nothing at this address"},
 	} {
 		if i%2 == 1 && !wholeAudit { // make audit asks about every page
 			continue

@@ -236,3 +236,85 @@ func TestConsoleHandsOver(t *testing.T) {
 	p.open("/stacks/rota")
 	p.sees("How to use it", "Sign in as duty", "undersail connect rota 'board[1]'", "through entry")
 }
+
+// TestConsoleLetsPeopleIn invites somebody, lets them in and out again, makes and ends a
+// token, and signs in by the provider of the demo.
+func TestConsoleLetsPeopleIn(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	admin := b.browse()
+	admin.signIn(b.password)
+	admin.open("/people")
+	admin.sees("ines", "What roles allow")
+	admin.press("Invite")
+	admin.sees("They set a password by a link")
+	admin.fill("name", "nils")
+	admin.fill("full_name", "Nils Aker")
+	admin.fill("roles", " operator@saltmere-lab")
+	admin.press("Make the link")
+	admin.sees("sets a password for nils, once")
+	text := admin.text()
+	_, after, found := strings.Cut(text, "/welcome#")
+	if !found {
+		t.Fatalf("no link: %s", text)
+	}
+	link := "/welcome#" + strings.Fields(after)[0]
+	admin.press("Done")
+	admin.sees("invited", "operator in saltmere-lab")
+
+	nils := b.browse()
+	nils.open(link)
+	nils.sees("You are Nils Aker", "viewer", "operator in saltmere-lab")
+	nils.typeIn("input[type=password]", "tomorrow the gauges")
+	nils.typeIn("input[type=password][aria-invalid]", "tomorrow the gauge")
+	nils.sees("The two are not the same")
+	nils.typeIn("input[type=password][aria-invalid]", "tomorrow the gauges")
+	nils.press("Set the password and sign in")
+	nils.sees("Stacks", "Nils Aker", "operator in saltmere-lab")
+	nils.open("/people")
+	nils.sees("nils", "What roles allow")
+	nils.unsees("tomas")
+	nils.open("/tokens")
+	nils.press("Make a token")
+	nils.sees("It allows no more than you may")
+	nils.fill("about", "nightly-checks")
+	nils.fill("roles", "admin")
+	nils.press("Make it")
+	nils.sees("is more than nils")
+	nils.typeIn("[name=roles]", "operator@saltmere-lab")
+	nils.press("Make it")
+	nils.sees("It is shown only here", "usk_")
+	nils.press("Done")
+	nils.sees("nightly-checks", "not yet")
+	nils.press("Revoke")
+	nils.press("End it")
+	nils.sees("No program has a token")
+
+	again := b.browse()
+	again.open(link)
+	again.sees("was used, or is over")
+
+	admin.open("/people")
+	admin.sees("nils", "active")
+	admin.clicks("tr:nth-child(2) button")
+	admin.press("Disable")
+	admin.sees("Every session and token of theirs ends at once")
+	admin.clicks("[role=alertdialog] button:last-child")
+	admin.sees("disabled")
+	nils.open("/stacks")
+	nils.sees("Sign in", "Password")
+
+	wren := b.browse()
+	wren.open("/sign-in")
+	wren.press("Sign in by OpenID Connect")
+	wren.sees("Simulated sign-in")
+	wren.press("Wren Castell (wren)")
+	wren.sees("Stacks", "Wren Castell", "operator")
+	for _, p := range []*page{admin, nils, wren} {
+		for _, m := range p.messages() {
+			if !strings.Contains(m, "favicon") && !strings.Contains(m, "401") && !strings.Contains(m, "403") {
+				t.Errorf("the browser says: %s", m)
+			}
+		}
+	}
+}
