@@ -32,6 +32,8 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	b.simcloud("fault", "lift")
 	b.must(0, "retire", "rota")
 	b.must(0, "secrets", "make", "board-token")
+	var invitation struct{ Code string }
+	b.into(&invitation, "users", "invite", "nils", "--role", "viewer")
 	p := b.browse()
 	p.listen()
 	p.open("/sign-in")
@@ -49,7 +51,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		{"/proposals/3", "8 remove"}, {"/runs", "apply 2"}, {"/runs/2", "Propose to undo"}, {"/library", "gauge-intake"}, {"/library/gauge-intake", "best fit"},
 		{"/library/gauge-intake/text", "it could be published"}, {"/library/new", "Tiers behind"}, {"/prepare", "Drafts"}, {at, "Quota left"},
 		{at + "&page=Name+and+place", "sells"}, {at + "&page=Workers", "compared by"}, {at + "&page=Network", "drawn to scale"}, {at + "&page=Summary", "Print it"},
-		{"/accounts", "saltmere-lab"}, {"/accounts/saltmere-lab", "builder"}, {"/secrets", "board-token"}, {"/people", "What roles allow"}, {"/audit", "propose"}, {"/tokens", "Tokens of programs"}, {"/welcome#usk_0", "used, or is over"}, {"/nowhere", "nothing at this address"},
+		{"/accounts", "saltmere-lab"}, {"/accounts/saltmere-lab", "builder"}, {"/secrets", "board-token"}, {"/people", "What roles allow"}, {"/audit", "propose"}, {"/tokens", "Tokens of programs"}, {"/welcome#" + invitation.Code, "Once more"}, {"/nowhere", "nothing at this address"},
 	} {
 		if i%2 == 1 && !wholeAudit { // make audit asks about every page
 			continue

@@ -56,9 +56,12 @@ func TestWhoHasRolesInOneAccountSeesNothingOfOthers(t *testing.T) {
 		b.must(0, "watch", run)
 		return proposal, run
 	}
+	d.must("POST", "/api/v1/secrets", d.admin, `{"name":"zealous-gate","kind":"secret","rules":{"length":20,"kinds":["small","capital","digit"]}}`, 201)
 	ownProposal, ownRun := apply("quay-own", "saltmere-lab")
 	proposal, run := apply("zealous-lamp", "saltmere-live")
-	d.must("POST", "/api/v1/secrets", d.admin, `{"name":"zealous-gate","kind":"secret"}`, 201)
+	rota := d.must("POST", "/api/v1/proposals", d.admin, `{"stack":"zealous-rota","template":"duty-rota","account":"saltmere-live","region":"north-fell","inputs":{"range":"10.77.0.0/24","admin_sources":["127.0.0.0/8"],"password":"secret:zealous-gate"}}`, 201).body
+	d.must("POST", fmt.Sprintf("/api/v1/proposals/%v/accept", rota["id"]), d.admin, "", 200)
+	b.must(0, "watch", fmt.Sprint(d.must("POST", fmt.Sprintf("/api/v1/proposals/%v/apply", rota["id"]), d.admin, "", 200).body["id"]))
 	draft := d.must("POST", "/api/v1/drafts", d.admin, `{"stack":"zealous-draft","template":"warning-site","account":"saltmere-live","region":"north-fell"}`, 201).body["id"].(string)
 	lab := d.person("lab", "operator@saltmere-lab")
 
@@ -70,7 +73,7 @@ func TestWhoHasRolesInOneAccountSeesNothingOfOthers(t *testing.T) {
 	if list := d.must("GET", "/api/v1/stacks", lab, "", 200).list; len(list) != 1 {
 		t.Errorf("they see %d stacks", len(list))
 	}
-	leaks := []string{"zealous-lamp", "zealous-draft", "saltmere-live"}
+	leaks := []string{"zealous-lamp", "zealous-rota", "zealous-draft", "saltmere-live"}
 	look := func(method, path, body string, want ...int) {
 		t.Helper()
 		status, text := d.text(t, method, "/api/v1"+path, lab, body)

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"strings"
 	"sync"
@@ -221,15 +220,10 @@ func TestChangesArePushedOnOneStream(t *testing.T) {
 			break
 		}
 	}
-	res, err := http.Get(b.url + "/metrics")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer res.Body.Close()
-	raw, _ := io.ReadAll(res.Body)
+	_, told := demoDoor(t, b).text(t, "GET", "/metrics", b.token(), "")
 	for _, name := range []string{`undersail_runs_ended_total{kind="apply",result="done"} 1`, `undersail_steps_ended_total{action="create",state="healthy"} 4`, `undersail_cloud_calls_seconds_count{account="saltmere-lab",class="2xx",method="PUT"} 4`,
 		"undersail_looks_total", "undersail_lateness_seconds", "undersail_limit_wait_seconds", "undersail_call_rate"} {
-		if !strings.Contains(string(raw), name) {
+		if !strings.Contains(told, name) {
 			t.Errorf("the metrics do not tell %s", name)
 		}
 	}

@@ -89,6 +89,9 @@ func (s *Service) NamedSecret(ctx context.Context, name string) (Named, error) {
 	return list[0], nil
 }
 
+// unseenStack stands for one in an account that whoever asks sees nothing of.
+const unseenStack = "(in another account)"
+
 func (s *Service) named(ctx context.Context, name string) ([]Named, error) {
 	rows, err := s.store.NamedSecrets(ctx, name)
 	if err != nil {
@@ -113,7 +116,9 @@ func (s *Service) named(ctx context.Context, name string) ([]Named, error) {
 			v.From = "generated"
 		}
 		for _, u := range uses {
-			if u.Reference == row.Reference {
+			if u.Reference == row.Reference && !access.Sees(ctx, u.Account) {
+				v.Uses = append(v.Uses, SecretUse{Stack: unseenStack}) // it counts, and is not named
+			} else if u.Reference == row.Reference {
 				v.Uses = append(v.Uses, SecretUse{u.Stack, u.Input})
 			}
 		}

@@ -73,13 +73,14 @@ func (s *Store) RemoveNamedSecret(ctx context.Context, name string) (bool, error
 type SecretUse struct {
 	Reference string
 	Stack     string
+	Account   string
 	Input     string
 }
 
 // SecretUses tells which living stacks use references of NAME@VERSION, for the names
 // that start with a text.
 func (s *Store) SecretUses(ctx context.Context) ([]SecretUse, error) {
-	return many[SecretUse](ctx, s.Pool, `SELECT u.value AS reference, k.name AS stack, u.key AS input FROM stacks k, jsonb_each_text(k.secrets) u
+	return many[SecretUse](ctx, s.Pool, `SELECT u.value AS reference, k.name AS stack, k.account, u.key AS input FROM stacks k, jsonb_each_text(k.secrets) u
 		WHERE k.retired_at IS NULL ORDER BY u.value, k.name, u.key`)
 }
 
