@@ -26,7 +26,6 @@ type door struct {
 	url  string
 	bin  string
 	cmd  *exec.Cmd
-	env  []string
 	talk *bytes.Buffer
 	// admin is a token of the administrator ines, first the link that she was invited by.
 	admin, first, metrics string
