@@ -383,8 +383,6 @@ func (b *bench) pictures() {
 	p.open("/proposals/" + id)
 	p.press("Apply")
 	p.sees("What happened", "bastion is made and settling")
-	time.Sleep(2 * time.Second)
-	p.shoot(filepath.Join(to, "real-cloud-run.png"))
 	p.sees("ended ")
 	p.open("/stacks/readings")
 	p.press("Verify now")

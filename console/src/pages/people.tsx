@@ -73,7 +73,7 @@ const marks = { active: '●', invited: '◌', disabled: '✕' } as Record<strin
 
 /** Told by shape and word: who is in, who has not come yet, who is kept out. */
 function Standing({ p }: { p: Person }) {
-  const tone = p.state === 'disabled' ? 'text-bad' : p.state === 'invited' ? 'text-ink-2' : 'text-good'
+  const tone = p.state === 'disabled' ? 'text-bad' : p.state === 'invited' ? 'text-ink-2' : 'text-[var(--healthy)]'
   return <span className="whitespace-nowrap"><span aria-hidden="true" className={`mr-1.5 ${tone}`}>{marks[p.state]}</span>{p.state}</span>
 }
 
@@ -91,11 +91,11 @@ function One({ p, admin, myself, now }: { p: Person; admin: boolean; myself: boo
         <Fact value={local ? 'a password' : 'OpenID Connect'} label="signs in by" />
         <Fact value={p.signed_in_at ? ago(p.signed_in_at, now) : 'never'} label="last sign-in" />
       </Facts>
-      <dl className="mt-3 space-y-1 text-small text-ink-2">
-        <div>made {moment(p.created_at)}{p.made_by && ` by ${p.made_by}`}</div>
-        {p.invited_until && <div>an unused link ends {until(p.invited_until, now)}</div>}
-        {!local && <div>the groups that the provider tells give the roles, at each sign-in</div>}
-      </dl>
+      <ul className="mt-3 space-y-1 text-small text-ink-2">
+        <li>made {moment(p.created_at)}{p.made_by && ` by ${p.made_by}`}</li>
+        {p.invited_until && <li>an unused link ends {until(p.invited_until, now)}</li>}
+        {!local && <li>the groups that the provider tells give the roles, at each sign-in</li>}
+      </ul>
       {[change, link, out].map((m, i) => m.isError && <div key={i} className="mt-3"><Trouble error={m.error} /></div>)}
       {out.isSuccess && <p role="status" className="mt-3">All sessions of {p.name} have ended.</p>}
       {link.data && <Link i={link.data} />}

@@ -45,14 +45,14 @@ function Kind({ title, list, all, empty }: { title: string; list: Token[]; all: 
       {list.length === 0 && empty}
       {list.length > 0 && (
         <div className="overflow-x-auto">
-          <table className="w-full">
-            <thead><tr><th>For</th>{all && <th>Owner</th>}<th className="max-md:hidden">Roles</th><th>Ends</th><th>Last used</th><th className="max-md:hidden">From</th><th><span className="sr-only">What to do</span></th></tr></thead>
+          <table className="w-full table-fixed max-md:table-auto">
+            <thead><tr><th>For</th>{all && <th className="w-[120px]">Owner</th>}<th className="max-md:hidden w-[25%]">Roles</th><th className="w-[130px]">Ends</th><th className="w-[130px]">Last used</th><th className="max-md:hidden w-[140px]">From</th><th className="w-[100px]"><span className="sr-only">What to do</span></th></tr></thead>
             <tbody>
               {list.map((t) => (
                 <tr key={t.id}>
                   <td className="font-semibold">{t.about}{t.this && <span className="ml-1.5 font-normal text-ink-2">(this one)</span>}</td>
                   {all && <td>{t.owner}</td>}
-                  <td className="max-md:hidden h-auto py-1 whitespace-normal text-ink-2">{t.roles?.join(', ') ?? 'all of the owner’s'}</td>
+                  <td className="max-md:hidden h-auto py-1 whitespace-normal text-ink-2">{t.roles?.map((r) => r.replace('@', ' in ')).join(', ') ?? 'all of the owner’s'}</td>
                   <td title={moment(t.expires_at)}>{until(t.expires_at, now)}</td>
                   <td className="text-ink-2" title={moment(t.used_at)}>{t.kind === 'bearer' && !t.used_from ? 'not yet' : ago(t.used_at, now)}</td>
                   <td className="max-md:hidden font-mono text-small text-ink-2">{t.used_from || '–'}</td>

@@ -6,7 +6,8 @@ export function span(seconds: number): string {
   if (seconds < 10) return `${seconds.toFixed(1)} s`
   if (seconds < 60) return `${Math.round(seconds)} s`
   if (seconds < 3600) return `${Math.floor(seconds / 60)} min${seconds % 60 >= 1 ? ` ${Math.floor(seconds % 60)} s` : ''}`
-  return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`
+  const minutes = Math.round(seconds / 60) // rounded first, or 59.7 of them would be 60 beside the hours
+  return `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
 
 /** A span of real seconds on the account's clock, with the real time in brackets where that clock runs at another rate. */
@@ -26,7 +27,7 @@ export function ago(at: string | undefined, now: number): string {
 export function until(at: string, now: number): string {
   const seconds = (new Date(at).getTime() - now) / 1000
   if (seconds < 0) return `over since ${span(-seconds)}`
-  return seconds > 2 * 86_400 ? `in ${Math.floor(seconds / 86_400)} days` : `in ${span(seconds)}`
+  return seconds > 2 * 86_400 ? `in ${Math.round(seconds / 86_400)} days` : `in ${span(seconds)}`
 }
 
 /** Puts what is pending anywhere in a value into words. */
