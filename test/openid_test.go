@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
@@ -191,6 +192,25 @@ func TestSigningInByOpenIDConnect(t *testing.T) {
 	}
 }
 
+// entered reads the code that a terminal shows, and enters it at the provider as somebody.
+func entered(t *testing.T, said io.Reader, issuer, person string, meanwhile func(code string)) {
+	t.Helper()
+	raw := make([]byte, 4096)
+	n, _ := said.Read(raw)
+	code := regexp.MustCompile(`enter the code (\S+)`).FindStringSubmatch(string(raw[:n]))
+	if code == nil {
+		t.Fatalf("it says %q", raw[:n])
+	}
+	if meanwhile != nil {
+		meanwhile(code[1])
+	}
+	res, err := http.PostForm(issuer+"/enter", url.Values{"user_code": {code[1]}, "person": {person}})
+	if err != nil || res.StatusCode != http.StatusOK {
+		t.Fatal(err, res)
+	}
+	res.Body.Close()
+}
+
 func TestSigningInFromATerminalByOpenIDConnect(t *testing.T) {
 	t.Parallel()
 	p := serveProvided(t)
@@ -206,18 +226,7 @@ func TestSigningInFromATerminalByOpenIDConnect(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		raw := make([]byte, 4096)
-		n, _ := out.Read(raw)
-		code := regexp.MustCompile(`enter the code (\S+)`).FindStringSubmatch(string(raw[:n]))
-		if code == nil {
-			t.Fatalf("it says %q", raw[:n])
-		}
-		if meanwhile != nil {
-			meanwhile(code[1])
-		}
-		if res, err := http.PostForm(p.issuer+"/enter", url.Values{"user_code": {code[1]}, "person": {person}}); err != nil || res.StatusCode != 200 {
-			t.Fatal(err, res)
-		}
+		entered(t, out, p.issuer, person, meanwhile)
 		rest := make([]byte, 4096)
 		m, _ := out.Read(rest)
 		cmd.Wait()

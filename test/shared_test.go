@@ -5,7 +5,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/tlstest"
 	"undersail/sim"
 	"undersail/sim/openid"
 )
@@ -62,8 +62,8 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	certificates := newAuthority(t)
-	certificates.sign(t, "service", []string{"127.0.0.1"})
+	certificates := tlstest.New(t)
+	certificates.Sign(t, "service", []string{"127.0.0.1"})
 	cloud, err := sim.Start(sim.Config{Dir: t.TempDir(), Accounts: []string{"live"}, Pace: 240, Seed: 1})
 	if err != nil {
 		t.Fatal(err)
@@ -85,11 +85,11 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 	people.Start()
 	t.Cleanup(people.Close)
 	here := strings.NewReplacer("https://undersail.saltmere.example:7420", "https://"+at, "0.0.0.0:7420", at, "/var/lib/undersail-anew", filepath.Join(dir, "anew"), "/var/lib/undersail", filepath.Join(dir, "service"),
-		"/etc/undersail/chain.pem", certificates.file("service"), "/etc/undersail/key.pem", certificates.keyFile("service"), "https://people.saltmere.example", issuer,
+		"/etc/undersail/chain.pem", certificates.File("service"), "/etc/undersail/key.pem", certificates.KeyFile("service"), "https://people.saltmere.example", issuer,
 		"https://larch.saltmere.example", cloud.Place.Larch, "LIVE", cloud.Accounts[0].ClientID, "/backup/undersail.dump", filepath.Join(dir, "undersail.dump"), "/media/safe/undersail.key", filepath.Join(dir, "undersail.key"))
 	b := &bench{t: t, dir: filepath.Join(dir, "service"), bin: bin}
 	home := func(name string) []string {
-		return append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(dir, name), "SSL_CERT_FILE="+certificates.file("authority"))
+		return append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(dir, name), "SSL_CERT_FILE="+certificates.File("authority"))
 	}
 	args := func(i int) []string { return words(here.Replace(commands[i]))[1:] }
 	command := func(i int, stdin string) string {
@@ -173,15 +173,7 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 	if err := wren.Start(); err != nil {
 		t.Fatal(err)
 	}
-	first := make([]byte, 4096)
-	n, _ := said.Read(first)
-	code := regexp.MustCompile(`enter the code (\S+)`).FindStringSubmatch(string(first[:n]))
-	if code == nil {
-		t.Fatalf("%s", first[:n])
-	}
-	if res, err := http.PostForm(issuer+"/enter", url.Values{"user_code": {code[1]}, "person": {"wren"}}); err != nil || res.StatusCode != 200 {
-		t.Fatal(err, res)
-	}
+	entered(t, said, issuer, "wren", nil)
 	if err := wren.Wait(); err != nil {
 		t.Fatal(err)
 	}

@@ -2,16 +2,9 @@ package test
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
 	"math/big"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -19,86 +12,17 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"undersail/internal/tlstest"
 )
-
-// authority signs certificates in tests.
-type authority struct {
-	dir  string
-	cert *x509.Certificate
-	key  *ecdsa.PrivateKey
-}
-
-func newAuthority(t *testing.T) *authority {
-	t.Helper()
-	a := &authority{dir: t.TempDir()}
-	a.cert, a.key = a.sign(t, "authority", nil)
-	return a
-}
-
-func (a *authority) file(name string) string { return filepath.Join(a.dir, name+".pem") }
-func (a *authority) keyFile(name string) string {
-	return filepath.Join(a.dir, name+"-key.pem")
-}
-
-// sign writes NAME.pem and NAME-key.pem for names and addresses.
-func (a *authority) sign(t *testing.T, name string, hosts []string) (*x509.Certificate, *ecdsa.PrivateKey) {
-	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	serial, _ := rand.Int(rand.Reader, big.NewInt(1<<62))
-	c := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
-	for _, h := range hosts {
-		if ip := net.ParseIP(h); ip != nil {
-			c.IPAddresses = append(c.IPAddresses, ip)
-		} else {
-			c.DNSNames = append(c.DNSNames, h)
-		}
-	}
-	parent, by := a.cert, a.key
-	if parent == nil {
-		c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, x509.KeyUsageCertSign
-		parent, by = c, key
-	}
-	raw, err := x509.CreateCertificate(rand.Reader, c, parent, &key.PublicKey, by)
-	if err != nil {
-		t.Fatal(err)
-	}
-	secret, err := x509.MarshalECPrivateKey(key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	// The key first: a service may look at any moment.
-	if err := os.WriteFile(a.keyFile(name), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: secret}), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(a.file(name), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw}), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	signed, err := x509.ParseCertificate(raw)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return signed, key
-}
-
-// trusting is a client that trusts the authority.
-func (a *authority) trusting(more *tls.Config) *http.Client {
-	pool := x509.NewCertPool()
-	pool.AddCert(a.cert)
-	more.RootCAs = pool
-	return &http.Client{Timeout: time.Minute, Transport: &http.Transport{TLSClientConfig: more, DisableKeepAlives: true}}
-}
 
 func TestTLS(t *testing.T) {
 	t.Parallel()
-	a := newAuthority(t)
-	first, _ := a.sign(t, "service", []string{"127.0.0.1", "localhost"})
+	a := tlstest.New(t)
+	first, _ := a.Sign(t, "service", []string{"127.0.0.1", "localhost"})
 	d := newDoor(t)
-	d.up("--tls-cert", a.file("service"), "--tls-key", a.keyFile("service"))
-	d.client = a.trusting(&tls.Config{})
+	d.up("--tls-cert", a.File("service"), "--tls-key", a.KeyFile("service"))
+	d.client = a.Trusting(&tls.Config{})
 	if !strings.HasPrefix(d.url, "https://") {
 		t.Fatal(d.url)
 	}
@@ -120,7 +44,7 @@ func TestTLS(t *testing.T) {
 	if a, err := plain.try("GET", "/api/v1/me", d.admin, ""); err == nil && a.status != 400 {
 		t.Errorf("in the clear it answers %d", a.status)
 	}
-	old := a.trusting(&tls.Config{MaxVersion: tls.VersionTLS11, MinVersion: tls.VersionTLS10})
+	old := a.Trusting(&tls.Config{MaxVersion: tls.VersionTLS11, MinVersion: tls.VersionTLS10})
 	if res, err := old.Get(d.url + "/healthz"); err == nil {
 		t.Errorf("TLS 1.1 is spoken: %s", res.Status)
 	}
@@ -129,7 +53,7 @@ func TestTLS(t *testing.T) {
 	if r := b.runWith(goodPassword+"\n", "login", d.url, "--user", "admin"); r.code == 0 || !strings.Contains(r.err, "certificate") {
 		t.Errorf("a certificate of nobody known: %d %s", r.code, r.err)
 	}
-	if r := b.runWith(goodPassword+"\n", "login", d.url, "--user", "admin", "--ca", a.file("authority")); r.code != 0 {
+	if r := b.runWith(goodPassword+"\n", "login", d.url, "--user", "admin", "--ca", a.File("authority")); r.code != 0 {
 		t.Fatalf("with its authority: %s", r.err)
 	}
 	b.must(0, "whoami")
@@ -149,7 +73,7 @@ func TestTLS(t *testing.T) {
 	if serial().Cmp(first.SerialNumber) != 0 {
 		t.Fatal("another certificate than its own")
 	}
-	if err := os.WriteFile(a.file("service"), []byte("half"), 0o600); err != nil {
+	if err := os.WriteFile(a.File("service"), []byte("half"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for range 15 {
@@ -158,7 +82,7 @@ func TestTLS(t *testing.T) {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	second, _ := a.sign(t, "service", []string{"127.0.0.1"})
+	second, _ := a.Sign(t, "service", []string{"127.0.0.1"})
 	for deadline := time.Now().Add(30 * time.Second); serial().Cmp(second.SerialNumber) != 0; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("a renewed certificate is not taken")

@@ -3,14 +3,11 @@ package cli
 import (
 	"bufio"
 	"cmp"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -24,6 +21,7 @@ import (
 	"undersail/internal/review"
 	"undersail/internal/secret"
 	"undersail/internal/service"
+	"undersail/internal/trust"
 )
 
 // login is where the service is and the token to use there.
@@ -65,31 +63,14 @@ func whereabouts() (login, error) {
 
 // transport reaches the service of a login.
 func (l login) transport() (http.RoundTripper, error) {
-	if at, err := url.Parse(l.URL); err == nil && at.Scheme == "http" && at.Hostname() != "localhost" && !isLoopback(at.Hostname()) {
+	if at, err := url.Parse(l.URL); err == nil && at.Scheme == "http" && !trust.IsHere(at.Hostname()) {
 		return nil, &exit{exitUsage, fmt.Errorf("%s would be reached in the clear; give its https address", l.URL)}
 	}
-	if l.CA == "" {
-		return http.DefaultTransport, nil
-	}
-	pem, err := os.ReadFile(l.CA)
+	t, err := trust.Transport(l.CA)
 	if err != nil {
-		return nil, &exit{exitUsage, fmt.Errorf("read the certificates of the service: %w", err)}
+		return nil, &exit{exitUsage, err}
 	}
-	pool, err := x509.SystemCertPool()
-	if err != nil {
-		pool = x509.NewCertPool()
-	}
-	if !pool.AppendCertsFromPEM(pem) {
-		return nil, &exit{exitUsage, fmt.Errorf("%s holds no certificate", l.CA)}
-	}
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	return t, nil
-}
-
-func isLoopback(host string) bool {
-	a, err := netip.ParseAddr(host)
-	return err == nil && a.IsLoopback()
 }
 
 // stranger speaks to a service that nobody is signed in to yet.

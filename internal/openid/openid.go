@@ -6,18 +6,16 @@ package openid
 import (
 	"context"
 	"crypto/subtle"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"net/netip"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"time"
+
+	"undersail/internal/trust"
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
@@ -71,34 +69,18 @@ func New(c Config) (*Provider, error) {
 	if err != nil || at.Host == "" || c.ClientID == "" {
 		return nil, fmt.Errorf("an OpenID provider needs the URL of its issuer and a client ID, not %q and %q", c.Issuer, c.ClientID)
 	}
-	if at.Scheme != "https" && !(at.Scheme == "http" && loopback(at.Hostname())) {
+	if at.Scheme != "https" && !(at.Scheme == "http" && trust.IsHere(at.Hostname())) {
 		return nil, fmt.Errorf("the OpenID issuer %s must be reached by https", c.Issuer)
 	}
 	if c.Groups == "" {
 		c.Groups = "groups"
 	}
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	if c.CAFile != "" {
-		pem, err := os.ReadFile(c.CAFile)
-		if err != nil {
-			return nil, fmt.Errorf("read the certificates of the OpenID provider: %w", err)
-		}
-		pool, err := x509.SystemCertPool()
-		if err != nil {
-			pool = x509.NewCertPool()
-		}
-		if !pool.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate", c.CAFile)
-		}
-		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	transport, err := trust.Transport(c.CAFile)
+	if err != nil {
+		return nil, fmt.Errorf("the OpenID provider: %w", err)
 	}
 	return &Provider{config: c, client: &http.Client{Timeout: patience, Transport: brief{transport},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("the provider redirects") }}}, nil
-}
-
-func loopback(host string) bool {
-	a, err := netip.ParseAddr(host)
-	return host == "localhost" || err == nil && a.IsLoopback()
 }
 
 // brief reads no more of an answer than it may say.

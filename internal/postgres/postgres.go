@@ -20,8 +20,6 @@ import (
 	"sync"
 	"syscall"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // Server is a running server. URL connects to its database "undersail" as a role that
@@ -180,96 +178,6 @@ func serverUser() (*syscall.Credential, error) {
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 }
 
-// place makes the directory for the server. Below a directory that the server's
-// user cannot enter (a 0700 temporary folder, /root) it would fail, so then it
-// goes to a new folder in /var/tmp, whose path is kept in the wanted directory:
-// whoever removes that directory begins with an empty database.
-//
-// The directory stays ours, and only the data in it is the server's: with the log and the
-// passwords beside it the server's user, and whoever gets to be that by way of the database,
-// could plant links that we would follow.
-func place(dir string, owner *syscall.Credential) (string, error) {
-	dir, err := filepath.Abs(dir)
-	if err != nil {
-		return "", err
-	}
-	if err := os.MkdirAll(dir, 0o711); err != nil {
-		return "", fmt.Errorf("make database directory: %w", err)
-	}
-	if owner == nil {
-		return dir, os.Chmod(dir, 0o700)
-	}
-	if !enterable(filepath.Dir(dir), owner) {
-		if dir, err = elsewhere(filepath.Join(dir, "place")); err != nil {
-			return "", err
-		}
-	}
-	info, err := os.Lstat(dir)
-	if err != nil {
-		return "", fmt.Errorf("the database was in %s: %w", dir, err)
-	}
-	st, ok := info.Sys().(*syscall.Stat_t)
-	if !ok || !info.IsDir() || st.Uid != 0 && st.Uid != owner.Uid {
-		return "", fmt.Errorf("%s belongs to somebody else", dir)
-	}
-	if st.Uid != 0 { // as older programs left it: what is no plain file there is not ours
-		if err := os.Lchown(dir, 0, 0); err != nil {
-			return "", err
-		}
-		for _, name := range []string{"server.log", "password"} {
-			path := filepath.Join(dir, name)
-			if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
-				return "", fmt.Errorf("%s is no plain file; look into who put it there", path)
-			} else if err == nil {
-				if err := os.Lchown(path, 0, 0); err != nil {
-					return "", err
-				}
-			}
-		}
-	}
-	if err := os.Chmod(dir, 0o711); err != nil {
-		return "", err
-	}
-	data := filepath.Join(dir, "data")
-	if err := os.Mkdir(data, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
-		return "", err
-	}
-	if info, err := os.Lstat(data); err != nil || !info.IsDir() {
-		return "", fmt.Errorf("%s is no directory", data)
-	}
-	return dir, os.Lchown(data, int(owner.Uid), int(owner.Gid))
-}
-
-// elsewhere reads the folder that a file names, or makes one and names it.
-func elsewhere(pointer string) (string, error) {
-	known, err := os.ReadFile(pointer)
-	if err == nil {
-		return strings.TrimSpace(string(known)), nil
-	}
-	made, err := os.MkdirTemp("/var/tmp", "undersail-database-")
-	if err != nil {
-		return "", fmt.Errorf("make database directory: %w", err)
-	}
-	return made, os.WriteFile(pointer, []byte(made+"\n"), 0o600)
-}
-
-func enterable(dir string, owner *syscall.Credential) bool {
-	for {
-		info, err := os.Stat(dir)
-		if err == nil {
-			st, _ := info.Sys().(*syscall.Stat_t)
-			mode := info.Mode().Perm()
-			if !(mode&0o001 != 0 || st != nil && st.Uid == owner.Uid && mode&0o100 != 0 || st != nil && st.Gid == owner.Gid && mode&0o010 != 0) {
-				return false
-			}
-		}
-		if dir == "/" {
-			return true
-		}
-		dir = filepath.Dir(dir)
-	}
-}
-
 func ownPassword(path string) (string, error) {
 	data, err := os.ReadFile(path)
 	if err == nil {
@@ -387,85 +295,6 @@ func freePort() (int, error) {
 	}
 	defer l.Close()
 	return l.Addr().(*net.TCPAddr).Port, nil
-}
-
-// ensureDatabase waits until the server takes sessions, and makes the roles and the
-// database. What an older program made as the superuser becomes the owner's.
-func (s *Server) ensureDatabase(ctx context.Context, passwords map[string]string) error {
-	var conn *pgx.Conn
-	var err error
-	for range 200 {
-		if conn, err = pgx.Connect(ctx, InDatabase(s.admin, "postgres")); err == nil {
-			break
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(50 * time.Millisecond):
-		}
-	}
-	if err != nil {
-		return fmt.Errorf("connect to the database server: %w", err)
-	}
-	defer conn.Close(ctx)
-	for _, role := range []string{ownerRole, serviceRole} {
-		var there bool
-		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)", role).Scan(&there); err != nil {
-			return err
-		}
-		verb := "CREATE"
-		if there {
-			verb = "ALTER"
-		}
-		// A statement about roles takes no parameters; the password is hexadecimal and ours.
-		if _, err := conn.Exec(ctx, fmt.Sprintf("%s ROLE %s LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS PASSWORD '%s'", verb, role, passwords[role])); err != nil {
-			return fmt.Errorf("make the role %s: %w", role, err)
-		}
-	}
-	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", Database).Scan(&there); err != nil {
-		return err
-	}
-	if !there {
-		if _, err = conn.Exec(ctx, "CREATE DATABASE "+Database+" OWNER "+ownerRole); err != nil {
-			return err
-		}
-	}
-	return s.handOver(ctx)
-}
-
-// handOver lets the owner own what is in the database, and nobody else connect to it.
-func (s *Server) handOver(ctx context.Context) error {
-	conn, err := pgx.Connect(ctx, s.admin)
-	if err != nil {
-		return fmt.Errorf("connect to the database: %w", err)
-	}
-	defer conn.Close(ctx)
-	for _, statement := range []string{
-		"ALTER DATABASE " + Database + " OWNER TO " + ownerRole,
-		"REVOKE ALL ON DATABASE " + Database + " FROM PUBLIC",
-		"GRANT CONNECT ON DATABASE " + Database + " TO " + serviceRole,
-		"ALTER SCHEMA public OWNER TO " + ownerRole,
-		"REVOKE ALL ON SCHEMA public FROM PUBLIC",
-		"GRANT USAGE ON SCHEMA public TO " + serviceRole,
-		`DO $$ DECLARE x record; BEGIN
-			FOR x IN SELECT c.oid::regclass AS what, c.relkind FROM pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relowner = '` + superuser + `'::regrole AND c.relkind IN ('r', 'S', 'v')
-				AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('a', 'i') AND c.relkind = 'S') LOOP
-				EXECUTE format('ALTER %s %s OWNER TO ` + ownerRole + `', CASE x.relkind WHEN 'S' THEN 'SEQUENCE' WHEN 'v' THEN 'VIEW' ELSE 'TABLE' END, x.what);
-			END LOOP;
-			FOR x IN SELECT p.oid::regprocedure AS what FROM pg_proc p WHERE p.pronamespace = 'public'::regnamespace AND p.proowner = '` + superuser + `'::regrole LOOP
-				EXECUTE format('ALTER FUNCTION %s OWNER TO ` + ownerRole + `', x.what);
-			END LOOP;
-			FOR x IN SELECT t.oid::regtype AS what FROM pg_type t WHERE t.typnamespace = 'public'::regnamespace AND t.typowner = '` + superuser + `'::regrole AND t.typtype IN ('e', 'd') LOOP
-				EXECUTE format('ALTER TYPE %s OWNER TO ` + ownerRole + `', x.what);
-			END LOOP;
-		END $$`,
-	} {
-		if _, err := conn.Exec(ctx, statement); err != nil {
-			return fmt.Errorf("hand the database over to its owner: %w", err)
-		}
-	}
-	return nil
 }
 
 // InDatabase is the same URL for another database.

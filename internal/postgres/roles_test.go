@@ -3,21 +3,15 @@ package postgres
 import (
 	"bytes"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
-	"math/big"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
-	"time"
+
+	"undersail/internal/tlstest"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -199,38 +193,6 @@ func TestOlderDirectoriesAreHandedOver(t *testing.T) {
 	}
 }
 
-// signed writes NAME.pem and NAME-key.pem into a folder, signed by an authority there.
-func signed(t *testing.T, folder, name string, parent *x509.Certificate, by *ecdsa.PrivateKey) (*x509.Certificate, *ecdsa.PrivateKey) {
-	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		DNSNames: []string{"localhost"}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}, BasicConstraintsValid: true, IsCA: parent == nil}
-	if parent == nil {
-		parent, by = c, key
-	}
-	raw, err := x509.CreateCertificate(rand.Reader, c, parent, &key.PublicKey, by)
-	if err != nil {
-		t.Fatal(err)
-	}
-	secret, err := x509.MarshalECPrivateKey(key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for file, block := range map[string]*pem.Block{name + ".pem": {Type: "CERTIFICATE", Bytes: raw}, name + "-key.pem": {Type: "EC PRIVATE KEY", Bytes: secret}} {
-		if err := os.WriteFile(filepath.Join(folder, file), pem.EncodeToMemory(block), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	out, err := x509.ParseCertificate(raw)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return out, key
-}
-
 // TestADatabaseMayAskForCertificates connects to a server that takes sessions by TLS alone,
 // from those whose certificate its authority signed; backups too.
 func TestADatabaseMayAskForCertificates(t *testing.T) {
@@ -239,14 +201,12 @@ func TestADatabaseMayAskForCertificates(t *testing.T) {
 	if err := statement(t, s.OwnerURL, "CREATE TABLE tide (at int); GRANT SELECT ON tide TO "+serviceRole); err != nil {
 		t.Fatal(err)
 	}
-	folder := t.TempDir()
-	authority, key := signed(t, folder, "authority", nil, nil)
-	signed(t, folder, "server", authority, key)
-	signed(t, folder, serviceRole, authority, key)
-	other, otherKey := signed(t, folder, "other-authority", nil, nil)
-	signed(t, folder, "stranger", other, otherKey)
-	for from, to := range map[string]string{"authority.pem": "root.crt", "server.pem": "server.crt", "server-key.pem": "server.key"} {
-		raw, err := os.ReadFile(filepath.Join(folder, from))
+	ours, others := tlstest.New(t), tlstest.New(t)
+	ours.Sign(t, "server", []string{"localhost"})
+	ours.Sign(t, serviceRole, nil)
+	others.Sign(t, "stranger", nil)
+	for from, to := range map[string]string{ours.File("authority"): "root.crt", ours.File("server"): "server.crt", ours.KeyFile("server"): "server.key"} {
+		raw, err := os.ReadFile(from)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -278,20 +238,19 @@ func TestADatabaseMayAskForCertificates(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Stop()
-	file := func(name string) string { return filepath.Join(folder, name+".pem") }
-	by := func(mode, root, name string) string {
-		return fmt.Sprintf("postgres://%s@localhost:%d/%s?sslmode=%s&sslrootcert=%s&sslcert=%s&sslkey=%s", serviceRole, s.port, Database, mode, file(root), file(name), file(name+"-key"))
+	by := func(root, holder *tlstest.Authority, name string) string {
+		return fmt.Sprintf("postgres://%s@localhost:%d/%s?sslmode=verify-full&sslrootcert=%s&sslcert=%s&sslkey=%s", serviceRole, s.port, Database, root.File("authority"), holder.File(name), holder.KeyFile(name))
 	}
-	good := by("verify-full", "authority", serviceRole)
+	good := by(ours, ours, serviceRole)
 	if err := statement(t, good, "SELECT * FROM tide"); err != nil {
 		t.Fatalf("with certificates on both sides: %v", err)
 	}
 	for what, url := range map[string]string{
 		"in the clear":            s.URL,
-		"without one of our own":  fmt.Sprintf("postgres://%s@localhost:%d/%s?sslmode=verify-full&sslrootcert=%s", serviceRole, s.port, Database, file("authority")),
-		"one of another":          by("verify-full", "authority", "stranger"),
-		"the server's is unknown": by("verify-full", "other-authority", serviceRole),
-		"another's name":          by("verify-full", "authority", "server"),
+		"without one of our own":  fmt.Sprintf("postgres://%s@localhost:%d/%s?sslmode=verify-full&sslrootcert=%s", serviceRole, s.port, Database, ours.File("authority")),
+		"one of another":          by(ours, others, "stranger"),
+		"the server's is unknown": by(others, ours, serviceRole),
+		"another's name":          by(ours, ours, "server"),
 	} {
 		if err := statement(t, url, "SELECT 1"); err == nil {
 			t.Errorf("%s: it connects", what)

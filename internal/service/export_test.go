@@ -6,7 +6,9 @@ import (
 )
 
 // LeftToCompute is what is left of the budget of the request of a context.
-func LeftToCompute(ctx context.Context) time.Duration { return ctx.Value(computingKey{}).(*budget).left }
+func LeftToCompute(ctx context.Context) time.Duration {
+	return ctx.Value(computingKey{}).(*budget).left
+}
 
 // ComputeBudget is the whole of it.
 const ComputeBudget = computeBudget
