@@ -50,7 +50,7 @@ func (s *Server) guarded(next echo.HandlerFunc) echo.HandlerFunc {
 			if unread(c); c.Request().Method != http.MethodGet && c.Request().Method != http.MethodHead {
 				return echo.ErrMethodNotAllowed
 			}
-			return next(c)
+			return s.visiting(next)(c)
 		}
 		err := inside(c)
 		if _, read := c.Get(bodyKey).([]byte); err != nil && !read {
@@ -80,7 +80,9 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
 		}
-		c.SetResponse(&timely{c.Response(), http.NewResponseController(c.Response())})
+		ctl := http.NewResponseController(c.Response())
+		ctl.SetWriteDeadline(time.Time{}) // that of an answer before on the same connection
+		c.SetResponse(&timely{c.Response(), ctl})
 		return next(c)
 	}
 }
@@ -208,6 +210,7 @@ type asker struct {
 	token   string
 	address string
 	device  string
+	console bool                // a browser asks: what it reads by itself keeps no session alive
 	answer  http.ResponseWriter // for cookies, which the contract's answers do not hold
 }
 
@@ -239,7 +242,8 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 				return &service.Error{Kind: service.Forbidden, Title: "a change with a session needs the header X-Undersail-Console", Remedy: "use the console, or a bearer token"}
 			}
 			var err error
-			attended := r.Header.Get("X-Undersail-Unattended") == "" && !isStream(r)
+			who.console = byCookie
+			attended := !byCookie || r.Header.Get("X-Undersail-Unattended") == "" && !isStream(r)
 			if who.user, err = s.service.ByToken(r.Context(), who.token, who.address, attended); err != nil {
 				return err
 			}

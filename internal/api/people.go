@@ -52,7 +52,7 @@ func (h *handlers) TakeInvitation(ctx context.Context, r contract.TakeInvitation
 }
 
 func (h *handlers) BeginTerminal(ctx context.Context, _ contract.BeginTerminalRequestObject) (contract.BeginTerminalResponseObject, error) {
-	t, err := h.service.BeginTerminal(ctx)
+	t, err := h.service.BeginTerminal(ctx, askerOf(ctx).address)
 	return contract.BeginTerminal200JSONResponse(t), err
 }
 
@@ -109,7 +109,7 @@ const openidLife = 10 * time.Minute
 // beginOpenID sends a browser to the provider. What it keeps meanwhile must come back with
 // it from another site, so that cookie is lax.
 func (s *Server) beginOpenID(c *echo.Context) error {
-	to, keep, err := s.service.BeginOpenID(c.Request().Context())
+	to, keep, err := s.service.BeginOpenID(c.Request().Context(), s.addressOf(c.Request()))
 	if err != nil {
 		return err
 	}

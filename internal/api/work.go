@@ -18,6 +18,7 @@ import (
 const (
 	requestsEach    = 8
 	strangersEach   = 4
+	visitsEach      = 16
 	computingEach   = 2
 	streamsEach     = 24
 	streamsAll      = 1000
@@ -77,6 +78,19 @@ func (s *Server) inWork(next echo.HandlerFunc) echo.HandlerFunc {
 		leave, ok := s.work.requests.Enter(r.Context(), who, each, workPatience)
 		if !ok {
 			return crowded("too many requests of yours are in work")
+		}
+		defer leave()
+		return next(c)
+	}
+}
+
+// visiting lets what is no call begin when it is the turn of its address: pages, and whether
+// the service is ready.
+func (s *Server) visiting(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		leave, ok := s.work.requests.Enter(c.Request().Context(), "visits from "+s.addressOf(c.Request()), visitsEach, workPatience)
+		if !ok {
+			return crowded("too many pages are being read from here")
 		}
 		defer leave()
 		return next(c)

@@ -97,6 +97,9 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		return nil, err
 	}
 	c.Engine.Store = d.runs
+	if super, err := d.store.ByASuperuser(ctx); err == nil && super {
+		c.Log.Warn("the role of --database-url is a superuser of its server: give the service one that is not; see undersail migrate --help")
+	}
 	box, err := keyOf(ctx, d.store, c.KeyFile)
 	if err != nil {
 		return nil, err

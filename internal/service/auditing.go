@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -56,6 +57,13 @@ func (s *Service) record(ctx context.Context, who, action, subject, reason strin
 // done writes down what was done already. What cannot be written is logged: it must not
 // make a call seem to have failed whose work is done.
 func (s *Service) done(ctx context.Context, u User, action, subject string, detail map[string]any) {
+	if u.kind == "bearer" && u.token != 0 {
+		detail = maps.Clone(detail)
+		if detail == nil {
+			detail = map[string]any{}
+		}
+		detail["token"] = u.token
+	}
 	if err := s.record(context.WithoutCancel(ctx), u.Name, action, subject, "", detail); err != nil {
 		s.log.Error("what somebody did is not in the audit", "who", u.Name, "action", action, "subject", subject, "error", err)
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"undersail/internal/gentle"
@@ -37,8 +38,22 @@ type computingKey struct{}
 
 // budget is what is left to one request.
 type budget struct {
-	who  string
+	who string
+
+	mu   sync.Mutex
 	left time.Duration
+}
+
+func (b *budget) rest() time.Duration {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.left
+}
+
+func (b *budget) spend(d time.Duration) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.left -= d
 }
 
 // compute does something that only computes, when it is its turn; do asks stop from time to
@@ -52,7 +67,7 @@ func (s *Service) compute(ctx context.Context, do func(stop func() bool)) error 
 	}
 	whole, err := b.within(ctx, s.computing.short, shortly, do)
 	if err == nil && !whole {
-		whole, err = b.within(ctx, s.computing.long, b.left, do)
+		whole, err = b.within(ctx, s.computing.long, b.rest(), do)
 	}
 	if err == nil && !whole {
 		err = refuse(TooMuch, "ask for less: fewer members of repetitions, smaller lists", "this takes more than the %d seconds that one request may compute", int(computeBudget.Seconds()))
@@ -74,7 +89,7 @@ func (b *budget) within(ctx context.Context, turns *turnstile.Turnstile, most ti
 		return false, waitFor(2*time.Second, "too much is being computed at this moment")
 	}
 	began := time.Now()
-	end := began.Add(min(most, b.left))
+	end := began.Add(min(most, b.rest()))
 	over := false
 	gentle.Do(func() {
 		do(func() bool {
@@ -82,8 +97,8 @@ func (b *budget) within(ctx context.Context, turns *turnstile.Turnstile, most ti
 			return over || ctx.Err() != nil
 		})
 	})
-	b.left -= time.Since(began)
-	return !over && b.left > 0, ctx.Err()
+	b.spend(time.Since(began))
+	return !over && b.rest() > 0, ctx.Err()
 }
 
 // Compute is for what others compute for a request.

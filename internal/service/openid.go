@@ -25,6 +25,20 @@ func (s *Service) provider() (*openid.Provider, error) {
 	return s.signing.OpenID, nil
 }
 
+// begins counts what is begun with the provider from an address: each costs the provider a
+// question and us a record.
+func (s *Service) begins(ctx context.Context, address string) (*openid.Provider, error) {
+	p, err := s.provider()
+	if err != nil {
+		return nil, err
+	}
+	wait, err := s.store.CountTries(ctx, []store.Try{{Kind: "begin", Key: block(address)}}, slowing)
+	if err == nil && wait > 0 {
+		err = waitFor(wait, "too many sign-ins were begun from here")
+	}
+	return p, err
+}
+
 // OffersOpenID reports whether people may sign in by an OpenID provider.
 func (s *Service) OffersOpenID() bool { return s.signing.OpenID != nil }
 
@@ -43,8 +57,8 @@ func (s *Service) providerSays(err error) error {
 
 // BeginOpenID gives where a browser goes to sign in, and what it keeps until it comes back:
 // an answer counts only in the browser that asked.
-func (s *Service) BeginOpenID(ctx context.Context) (to, keep string, err error) {
-	p, err := s.provider()
+func (s *Service) BeginOpenID(ctx context.Context, address string) (to, keep string, err error) {
+	p, err := s.begins(ctx, address)
 	if err != nil {
 		return "", "", err
 	}
@@ -121,8 +135,8 @@ type terminalAttempt struct {
 }
 
 // BeginTerminal begins a sign-in from a terminal without a browser (RFC 8628).
-func (s *Service) BeginTerminal(ctx context.Context) (TerminalSignIn, error) {
-	p, err := s.provider()
+func (s *Service) BeginTerminal(ctx context.Context, address string) (TerminalSignIn, error) {
+	p, err := s.begins(ctx, address)
 	if err != nil {
 		return TerminalSignIn{}, err
 	}

@@ -119,6 +119,13 @@ func Migrate(ctx context.Context, url, migrateURL string) error {
 	})
 }
 
+// ByASuperuser reports whether the store connects as a superuser, who may do more than any
+// service needs.
+func (s *Store) ByASuperuser(ctx context.Context) (super bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT rolsuper FROM pg_roles WHERE rolname = current_user").Scan(&super)
+	return super, classify(err)
+}
+
 // Attach connects to a database as it is, without bringing its tables up to date: for a
 // look at one that a service of another version may be using.
 func Attach(ctx context.Context, url string) (*Store, error) {

@@ -51,13 +51,13 @@ type Holder struct {
 }
 
 // HolderOf finds who a token belongs to, unless one of them is over. Touch notes that it is
-// used, at most once in a minute.
+// used, at most once in a minute, or in a quarter of what it may go unused.
 func (s *Store) HolderOf(ctx context.Context, hash, from string, touch bool) (Holder, error) {
 	type row struct {
 		Holder
 		Stale bool
 	}
-	h, err := one[row](ctx, s.Pool, "SELECT "+userColumns+`, t.id AS token_id, t.kind, t.roles AS "limit", t.used_at < now() - interval '1 minute' OR t.used_from <> $2 AND $2 <> '' AS stale
+	h, err := one[row](ctx, s.Pool, "SELECT "+userColumns+`, t.id AS token_id, t.kind, t.roles AS "limit", t.used_at < now() - least(interval '1 minute', t.idle / 4) OR t.used_from <> $2 AND $2 <> '' AS stale
 		FROM tokens t JOIN users u ON u.id = t.user_id WHERE t.hash = $1 AND u.disabled_at IS NULL AND `+alive, hash, from)
 	if err == nil && touch && h.Stale {
 		err = exec(ctx, s, "UPDATE tokens SET used_at = now(), used_from = coalesce(nullif($2, ''), used_from) WHERE hash = $1", hash, from)

@@ -32,9 +32,10 @@ CREATE TABLE invitations (
 );
 
 -- Tries to sign in that were not right, or are being looked at: by address, by name from
--- one address, and by name from addresses that it never signed in from.
+-- one address, and by name from addresses that it never signed in from; and by address
+-- what was begun with a provider.
 CREATE TABLE tries (
-    kind text NOT NULL CHECK (kind IN ('address', 'pair', 'name')),
+    kind text NOT NULL CHECK (kind IN ('address', 'pair', 'name', 'begin')),
     key text NOT NULL,
     count int NOT NULL DEFAULT 0,
     tried_at timestamptz NOT NULL DEFAULT clock_timestamp(),
