@@ -18,6 +18,21 @@ import (
 	"undersail/sim/openid"
 )
 
+func TestOpenIDConnect(t *testing.T) {
+	t.Parallel()
+	p := serveProvided(t)
+	for _, x := range []struct {
+		what string
+		try  func(*testing.T, *provided)
+	}{{"from a terminal", signingInFromATerminalByOpenIDConnect}, {"from a browser", signingInByOpenIDConnect}} {
+		t.Run(x.what, func(t *testing.T) {
+			own := *p.door
+			own.t = t
+			x.try(t, &provided{&own, p.provider, p.issuer})
+		})
+	}
+}
+
 // provided is a service with a provider that people sign in by.
 type provided struct {
 	*door
@@ -99,9 +114,7 @@ func (p *provided) back(c *http.Client, at string) (int, string) {
 	return res.StatusCode, ""
 }
 
-func TestSigningInByOpenIDConnect(t *testing.T) {
-	t.Parallel()
-	p := serveProvided(t)
+func signingInByOpenIDConnect(t *testing.T, p *provided) {
 	c := browser(t)
 	at := p.begin(c, "wren")
 	status, session := p.back(c, at)
@@ -211,9 +224,7 @@ func entered(t *testing.T, said io.Reader, issuer, person string, meanwhile func
 	res.Body.Close()
 }
 
-func TestSigningInFromATerminalByOpenIDConnect(t *testing.T) {
-	t.Parallel()
-	p := serveProvided(t)
+func signingInFromATerminalByOpenIDConnect(t *testing.T, p *provided) {
 	login := func(person string, meanwhile func(code string)) (int, string) {
 		cmd := exec.Command(p.bin, "login", p.url, "--openid")
 		cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+t.TempDir())
@@ -227,10 +238,9 @@ func TestSigningInFromATerminalByOpenIDConnect(t *testing.T) {
 			t.Fatal(err)
 		}
 		entered(t, out, p.issuer, person, meanwhile)
-		rest := make([]byte, 4096)
-		m, _ := out.Read(rest)
+		rest, _ := io.ReadAll(out)
 		cmd.Wait()
-		return cmd.ProcessState.ExitCode(), said.String() + string(rest[:m])
+		return cmd.ProcessState.ExitCode(), said.String() + string(rest)
 	}
 	if code, said := login("wren", nil); code != 0 || !strings.Contains(said, "as wren (operator)") {
 		t.Errorf("signing in: %d %s", code, said)

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -9,6 +10,15 @@ import (
 	"testing"
 	"time"
 )
+
+// TestPeopleOfADemo tries what people may do with accounts and stacks.
+func TestPeopleOfADemo(t *testing.T) {
+	t.Parallel()
+	b := start(t, "--empty", "--pace", "240")
+	t.Run("what is computed ends with whoever asked", func(t *testing.T) { whatIsComputedEndsWithWhoeverAsked(t, b.in(t)) })
+	t.Run("roles in one account", func(t *testing.T) { whoHasRolesInOneAccountSeesNothingOfOthers(t, b.in(t)) })
+	t.Run("a second person", func(t *testing.T) { aSecondPersonAccepts(t, b.in(t)) })
+}
 
 // text is a whole answer as it came.
 func (d *door) text(t *testing.T, method, path, token, body string) (int, string) {
@@ -36,11 +46,9 @@ func demoDoor(t *testing.T, b *bench) *door {
 	return &door{t: t, url: b.url, admin: b.token(), client: &http.Client{Timeout: time.Minute}}
 }
 
-// TestWhoHasRolesInOneAccountSeesNothingOfOthers asks for everything of a stack in another
+// whoHasRolesInOneAccountSeesNothingOfOthers asks for everything of a stack in another
 // account, by every call that there is.
-func TestWhoHasRolesInOneAccountSeesNothingOfOthers(t *testing.T) {
-	t.Parallel()
-	b := start(t, "--empty", "--pace", "240")
+func whoHasRolesInOneAccountSeesNothingOfOthers(t *testing.T, b *bench) {
 	d := demoDoor(t, b)
 	apply := func(stack, account string) (proposal, run string) {
 		p := d.must("POST", "/api/v1/proposals", d.admin, fmt.Sprintf(`{"stack":%q,"template":"warning-site","account":%q,"region":"north-fell"}`, stack, account), 201).body
@@ -134,15 +142,13 @@ func TestWhoHasRolesInOneAccountSeesNothingOfOthers(t *testing.T) {
 	}
 }
 
-// TestASecondPersonAccepts tries every way to accept what one proposed oneself.
-func TestASecondPersonAccepts(t *testing.T) {
-	t.Parallel()
-	b := start(t, "--empty", "--pace", "240")
+// aSecondPersonAccepts tries every way to accept what one proposed oneself.
+func aSecondPersonAccepts(t *testing.T, b *bench) {
 	d := demoDoor(t, b)
 	ada := d.person("ada", "operator")
 	bo := d.person("bo", "reviewer")
 	propose := func(stack string) string {
-		return fmt.Sprint(d.must("POST", "/api/v1/proposals", ada, fmt.Sprintf(`{"stack":%q,"template":"warning-site","account":"saltmere-lab","region":"north-fell"}`, stack), 201).body["id"])
+		return fmt.Sprint(d.must("POST", "/api/v1/proposals", ada, fmt.Sprintf(`{"stack":%q,"template":"warning-site","account":"saltmere-lab","region":"north-fell","inputs":{"range":"10.61.0.0/24"}}`, stack), 201).body["id"])
 	}
 	accept := func(id, by string) answer { return d.ask("POST", "/api/v1/proposals/"+id+"/accept", by, "") }
 	early := propose("early")
@@ -196,5 +202,46 @@ func TestASecondPersonAccepts(t *testing.T) {
 	}
 	if who["propose"] != "ada" || who["accept"] != "bo" {
 		t.Errorf("the audit says %v", who)
+	}
+}
+
+func whatIsComputedEndsWithWhoeverAsked(t *testing.T, b *bench) {
+	check := func(source string) string {
+		raw, _ := json.Marshal(map[string]any{"stack": "quays", "file": "quays.sail.yaml", "source": source, "account": "saltmere-lab", "region": "north-fell"})
+		return string(raw)
+	}
+	d := &door{t: t, url: b.url, client: &http.Client{Timeout: time.Minute}}
+	head := "undersail: 1\nabout: {name: quays, version: 1.0.0, title: Quays}\nresources:\n"
+	began := time.Now()
+	a := d.ask("POST", "/api/v1/checks", b.token(), check(head+"  quay: {type: address, repeat: 200000}\n"))
+	if text := fmt.Sprint(a.body); a.status != 200 || !strings.Contains(text, "more than 10000 resources") {
+		t.Errorf("200,000 resources: %d %.300s", a.status, text)
+	}
+	t.Logf("200,000 resources were refused after %v", time.Since(began))
+	// Members that are costly each; whoever asks hangs up at once.
+	heavy := head + "  quay: {type: address, repeat: 9900, want: {tags: {n: \"=string(lists.range(150).map(i, i * index).filter(i, i % 7 == 3).size())\"}}}\n"
+	for range 3 {
+		ctx, cancel := context.WithTimeout(context.Background(), 150*time.Millisecond)
+		r, _ := http.NewRequestWithContext(ctx, "POST", b.url+"/api/v1/checks", strings.NewReader(check(heavy)))
+		r.Header.Set("Authorization", "Bearer "+b.token())
+		r.Header.Set("Content-Type", "application/json")
+		if res, err := http.DefaultClient.Do(r); err == nil {
+			raw, _ := io.ReadAll(res.Body)
+			res.Body.Close()
+			t.Errorf("it was not heavy at all: %d %.300s", res.StatusCode, raw)
+		}
+		cancel()
+	}
+	// Were they still computed, this would have to wait for all three.
+	began = time.Now()
+	if a := d.ask("POST", "/api/v1/checks", b.token(), check(head+"  quay: {type: address}\n")); a.status != 200 {
+		t.Errorf("afterwards: %d %v", a.status, a.body)
+	}
+	after := time.Since(began)
+	began = time.Now()
+	if a := d.ask("POST", "/api/v1/checks", b.token(), check(heavy)); a.status != 200 && a.body["type"] != "urn:undersail:too-much" {
+		t.Errorf("a heavy check: %d %v", a.status, a.body)
+	} else if whole := time.Since(began); after > whole {
+		t.Errorf("a small check waited %v for what nobody wanted any more; a whole heavy one takes %v", after, whole)
 	}
 }

@@ -44,9 +44,7 @@ func within(t *testing.T, what string, over <-chan struct{}, patience time.Durat
 	}
 }
 
-func TestStreamsEndWithWhatTheyWereOpenedBy(t *testing.T) {
-	t.Parallel()
-	d := serveDoor(t)
+func streamsEndWithWhatTheyWereOpenedBy(t *testing.T, d *door) {
 	for what, end := range map[string]func(name, session string){
 		"signed out":      func(_, session string) { d.must("DELETE", "/api/v1/session", session, "", 204) },
 		"disabled":        func(name, _ string) { d.must("PATCH", "/api/v1/users/"+name, d.admin, `{"disabled":true}`, 200) },

@@ -7,9 +7,7 @@ import (
 	"testing"
 )
 
-func TestGuessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T) {
-	t.Parallel()
-	d := serveDoor(t)
+func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 	d.must("POST", "/api/v1/session", "", signInBody("admin", goodPassword), 200)
 	stranger := d.from("127.0.0.2")
 	var wrong, slowed, other int
@@ -66,9 +64,7 @@ func TestGuessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T) {
 	}
 }
 
-func TestInvitationsAndTokensGiveNoMoreThanTheySay(t *testing.T) {
-	t.Parallel()
-	d := serveDoor(t)
+func invitationsAndTokensGiveNoMoreThanTheySay(t *testing.T, d *door) {
 	link := d.must("POST", "/api/v1/users", d.admin, `{"name":"tomas","full_name":"Tomas Holm","roles":["operator"]}`, 201).body["link"].(string)
 	code := link[strings.LastIndexByte(link, '#')+1:]
 	var took, refused int

@@ -74,7 +74,7 @@ var slowing = map[string]store.Counting{
 	"pair":    {Free: 5, First: 2 * time.Second, Most: time.Minute, Forget: time.Hour},
 	"address": {Free: 20, First: time.Second, Most: 5 * time.Minute, Forget: time.Hour},
 	"name":    {Free: 30, First: time.Second, Most: time.Minute, Forget: time.Hour},
-	"begin":   {Free: 30, First: time.Second, Most: time.Minute, Forget: 10 * time.Minute},
+	"begin":   {Free: 120, First: time.Second, Most: 20 * time.Second, Forget: 10 * time.Minute},
 }
 
 // SignIn checks a password and gives a session.
