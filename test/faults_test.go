@@ -82,7 +82,7 @@ func TestKilledInTheMiddleOfARun(t *testing.T) {
 	for i, moment := range []string{"creating net", "gateway is made and settling", "creating worker[0]"} {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			t.Parallel()
-			b := start(t, "--empty", "--pace", "60")
+			b := startAlone(t, "--empty", "--pace", "60")
 			b.must(0, "apply", b.propose("intake", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml"))
 			eventually(t, moment, 90*time.Second, func() bool { return strings.Contains(b.run("events", "1").out, moment) })
 			b.stop(syscall.SIGKILL)
@@ -221,7 +221,7 @@ func TestTheWorldChangedSinceTheProposal(t *testing.T) {
 // or say for the value of a secret, in several encodings.
 func TestASecretIsFoundNowhere(t *testing.T) {
 	t.Parallel()
-	b := start(t, "--empty", "--pace", "240")
+	b := startAlone(t, "--empty", "--pace", "240")
 	const value = "Zebra7-Quartz9-Lantern"
 	path := file(t, "password", value)
 	b.must(0, "apply", b.propose("archive", "tide-archive", "--inputs", "examples/tide-archive.inputs.yaml", "--secret", "password="+path), "--watch")

@@ -18,6 +18,9 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"undersail/internal/postgres/postgrestest"
+	"undersail/internal/service/servicetest"
 )
 
 // programs builds both programs once, without the race of two tests building.
@@ -33,11 +36,17 @@ var programs = sync.OnceValues(func() (string, error) {
 	return dir, nil
 })
 
+// TestMain gives demos one database server: each has a database of its own there, which
+// takes a small part of the time that a server takes. What becomes of a server of one's own
+// is asked by those that begin with startAlone.
+func TestMain(m *testing.M) { postgrestest.Main(m, servicetest.Prepare) }
+
 // bench is a running demo and the client to use on it.
 type bench struct {
 	t        *testing.T
 	dir      string
 	bin      string
+	database string // its URL; empty for one of its own
 	url      string
 	password string
 	env      []string
@@ -48,11 +57,22 @@ type bench struct {
 // start runs a demo in a folder of its own. Pace is in cloud seconds.
 func start(t *testing.T, args ...string) *bench {
 	t.Helper()
+	return startOn(t, postgrestest.Database(t), args...)
+}
+
+// startAlone runs a demo with a database server of its own.
+func startAlone(t *testing.T, args ...string) *bench {
+	t.Helper()
+	return startOn(t, "", args...)
+}
+
+func startOn(t *testing.T, database string, args ...string) *bench {
+	t.Helper()
 	bin, err := programs()
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := &bench{t: t, dir: t.TempDir(), bin: bin}
+	b := &bench{t: t, dir: t.TempDir(), bin: bin, database: database}
 	b.up(args...)
 	t.Cleanup(func() {
 		b.stop(syscall.SIGTERM)
@@ -64,7 +84,7 @@ func start(t *testing.T, args ...string) *bench {
 // up starts the demo's process and waits for its line.
 func (b *bench) up(args ...string) {
 	b.t.Helper()
-	b.cmd = exec.Command(filepath.Join(b.bin, "undersail"), append([]string{"demo", "--dir", b.dir}, args...)...)
+	b.cmd = exec.Command(filepath.Join(b.bin, "undersail"), append([]string{"demo", "--dir", b.dir, "--database-url", b.database}, args...)...)
 	b.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	var talk bytes.Buffer
 	b.cmd.Stderr = &talk

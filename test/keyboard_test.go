@@ -297,7 +297,7 @@ func (p *page) endOfFirstLine() {
 // says so, and misses nothing of what happened meanwhile.
 func TestACutConnectionIsToldAndMended(t *testing.T) {
 	t.Parallel()
-	b := start(t, "--empty", "--pace", "60")
+	b := startAlone(t, "--empty", "--pace", "60")
 	p := b.browse()
 	p.signIn(b.password)
 	p.open("/stacks")

@@ -213,7 +213,7 @@ func TestChangingAStackChangesOnlyWhatDiffers(t *testing.T) {
 
 func TestTheExitCodeTellsWhatCameOfIt(t *testing.T) {
 	t.Parallel()
-	b := start(t, "--empty", "--pace", "240")
+	b := startAlone(t, "--empty", "--pace", "240")
 	for _, c := range []struct {
 		args []string
 		code int

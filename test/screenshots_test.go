@@ -17,7 +17,7 @@ func TestScreenshots(t *testing.T) {
 	if to == "" {
 		t.Skip("name a folder in UNDERSAIL_SCREENSHOTS to take pictures")
 	}
-	b := start(t)
+	b := startAlone(t)
 	p := b.browse()
 	shot := func(name string) { p.shoot(filepath.Join(to, name+".png")) }
 	p.open("/")

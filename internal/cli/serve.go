@@ -234,6 +234,7 @@ func (a *app) demoCommand() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&c.Dir, "dir", stateDir("demo"), "directory of the demo")
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:0", "address to listen on; port 0 takes the one used before, or a free one")
+	f.StringVar(&c.DatabaseURL, "database-url", "", "empty PostgreSQL database to use instead of one of its own")
 	f.Float64Var(&c.Pace, "pace", 20, "cloud seconds in a real second")
 	a.outputFlag(cmd)
 	f.BoolVar(&c.Empty, "empty", false, "load accounts and templates, but make no stacks")

@@ -35,6 +35,8 @@ type Config struct {
 	Listen  string
 	Pace    float64
 	Empty   bool
+	// DatabaseURL names an empty PostgreSQL database to use instead of one of its own.
+	DatabaseURL string
 	Console fs.FS
 	Say     func(format string, args ...any)
 }
@@ -105,7 +107,7 @@ func (d *Demo) startService(ctx context.Context) (*daemon.Daemon, error) {
 	if err := readJSON(filepath.Join(d.cloudDir(), "simcloud.json"), &place); err != nil {
 		return nil, fmt.Errorf("read where the simulated cloud is: %w", err)
 	}
-	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), Serving: daemon.Serving{Listen: d.config.Listen}, Console: d.config.Console,
+	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), DatabaseURL: d.config.DatabaseURL, Serving: daemon.Serving{Listen: d.config.Listen}, Console: d.config.Console,
 		Reach:  []string{strings.TrimPrefix(place.Larch, "http://"), "127.64.0.0/10"}, // the cloud and its machines
 		OpenID: openid.Config{Issuer: place.OpenID, ClientID: "undersail"}, Groups: map[string][]string{"tide-operators": {"operator"}, "tide-watch": {"viewer"}},
 		LocalLibraries: []string{filepath.Join(d.config.Dir, "library")}, Log: slog.New(slog.NewTextHandler(log, nil))}
