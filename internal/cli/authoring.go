@@ -178,7 +178,7 @@ func (a *app) runCases(cmd *cobra.Command, arg, file string) ([]result, error) {
 			}
 			offers = &o
 		}
-		failures := cases.Run(t, c, offers)
+		failures := cases.Run(t, c, offers, nil)
 		if failures == nil {
 			failures = []cases.Failure{}
 		}

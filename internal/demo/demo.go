@@ -31,14 +31,14 @@ const User = "ines"
 
 // Config is how a demo runs.
 type Config struct {
-	Dir     string
-	Listen  string
-	Pace    float64
-	Empty   bool
+	Dir    string
+	Listen string
+	Pace   float64
+	Empty  bool
 	// DatabaseURL names an empty PostgreSQL database to use instead of one of its own.
 	DatabaseURL string
-	Console fs.FS
-	Say     func(format string, args ...any)
+	Console     fs.FS
+	Say         func(format string, args ...any)
 }
 
 // Demo is a running demo. Failed gets an error when the simulated clouds end by

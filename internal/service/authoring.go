@@ -46,7 +46,11 @@ func (s *Service) CheckText(ctx context.Context, b lang.Bundle) (TextCheck, erro
 	if err != nil {
 		return out, err
 	}
-	t, found := lang.ReadBundle(resolved)
+	var t *lang.Template
+	var found lang.Diagnostics
+	if err := s.compute(ctx, func(func() bool) { t, found = lang.ReadBundle(resolved) }); err != nil {
+		return out, err
+	}
 	out.Diagnostics = append(out.Diagnostics, found...)
 	if out.Sound = t != nil && !found.HasErrors(); t != nil {
 		out.Name, out.Version, out.From = t.About.Name, t.About.Version, t.About.From

@@ -73,7 +73,14 @@ func (s *Service) Compare(ctx context.Context, q Compared) (Comparison, error) {
 			return out, err
 		}
 		i := slices.IndexFunc(r.all, func(o *offer.Offers) bool { return o.Region == region })
-		out.Variants = append(out.Variants, fit.Place(v.Name, request, r.all, r.all[i]))
+		var placed fit.Variant
+		if err := s.compute(ctx, func(stop func() bool) {
+			request.Stop, request.Most = stop, mostResources
+			placed = fit.Place(v.Name, request, r.all, r.all[i])
+		}); err != nil {
+			return out, err
+		}
+		out.Variants = append(out.Variants, placed)
 	}
 	out.Overtakings = fit.Overtakings(fit.Bills(out.Variants, q.Fixed))
 	return out, nil
@@ -90,7 +97,14 @@ func (s *Service) FitTemplate(ctx context.Context, n NewProposal) (Comparison, e
 	if err != nil {
 		return Comparison{}, err
 	}
-	return Comparison{Template: r.Template.About.Name + "@" + r.Template.About.Version, Account: r.account.Name, Variants: fit.Places(request, r.all), Overtakings: []fit.Overtaking{}, At: oldest(r.all)}, nil
+	var variants []fit.Variant
+	if err := s.compute(ctx, func(stop func() bool) {
+		request.Stop, request.Most = stop, mostResources
+		variants = fit.Places(request, r.all)
+	}); err != nil {
+		return Comparison{}, err
+	}
+	return Comparison{Template: r.Template.About.Name + "@" + r.Template.About.Version, Account: r.account.Name, Variants: variants, Overtakings: []fit.Overtaking{}, At: oldest(r.all)}, nil
 }
 
 // atPlaces is a template with the offers of all regions of an account.
@@ -195,8 +209,12 @@ func (s *Service) Fit(ctx context.Context, q Search) (Found, error) {
 	for i, o := range offers {
 		offers[i] = counting(o, reserves)
 	}
-	answers, err := fit.Search(q.Need, offers)
-	if err != nil {
+	var answers []fit.Answer
+	var refused error
+	if err := s.compute(ctx, func(func() bool) { answers, refused = fit.Search(q.Need, offers) }); err != nil {
+		return Found{}, err
+	}
+	if err := refused; err != nil {
 		return Found{}, refuse(Invalid, "see: undersail fit --help", "%v", err)
 	}
 	found := Found{Fits: []fit.Answer{}, Rejected: []fit.Answer{}, At: oldest(offers)}

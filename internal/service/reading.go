@@ -112,7 +112,11 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 			return err
 		}
 	}
-	return r.readBundle(bundle)
+	var found error
+	if err := s.compute(ctx, func(func() bool) { found = r.readBundle(bundle) }); err != nil {
+		return err
+	}
+	return found
 }
 
 // readBundle reads the template of a proposal.

@@ -57,7 +57,7 @@ func (s *Service) Cases(ctx context.Context, ref string) (CaseRuns, error) {
 	if best == nil {
 		return CaseRuns{Template: t.Name + "@" + t.Version, Cases: []CaseRun{}}, nil
 	}
-	out, _, err := runCases(t, library.Cases{Source: best.Source, Offers: best.Offers})
+	out, _, err := s.runCases(ctx, t, library.Cases{Source: best.Source, Offers: best.Offers})
 	out.KeptWith = best.Version
 	return out, err
 }
@@ -87,7 +87,7 @@ func (s *Service) keepCases(ctx context.Context, t Template, c library.Cases) (C
 	if size > mostCases {
 		return CaseRuns{}, refuse(Invalid, "keep fewer cases, or smaller offers", "the cases have %d bytes with their offers, and at most %d are kept", size, mostCases)
 	}
-	out, found, err := runCases(t, c)
+	out, found, err := s.runCases(ctx, t, c)
 	if err != nil {
 		return CaseRuns{}, err
 	}
@@ -128,7 +128,7 @@ func (s *Service) casesBeside(ctx context.Context, files fs.FS, file string, t L
 }
 
 // runCases runs cases on the text of a template.
-func runCases(t Template, c library.Cases) (CaseRuns, lang.Diagnostics, error) {
+func (s *Service) runCases(ctx context.Context, t Template, c library.Cases) (CaseRuns, lang.Diagnostics, error) {
 	out := CaseRuns{Template: t.Name + "@" + t.Version, Cases: []CaseRun{}}
 	read, found := bundles.read(t.Bundle())
 	if read == nil {
@@ -144,7 +144,11 @@ func runCases(t Template, c library.Cases) (CaseRuns, lang.Diagnostics, error) {
 		if why != "" {
 			run.Failures = append(run.Failures, cases.Failure{Case: x.Name, Line: x.Position.Line, Message: why})
 		} else {
-			run.Failures = append(run.Failures, cases.Run(read, x, offers)...)
+			var failures []cases.Failure
+			if err := s.compute(ctx, func(stop func() bool) { failures = cases.Run(read, x, offers, stop) }); err != nil {
+				return out, nil, err
+			}
+			run.Failures = append(run.Failures, failures...)
 		}
 		if len(run.Failures) == 0 {
 			out.Holding++

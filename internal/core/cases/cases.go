@@ -134,7 +134,7 @@ func expect(r *lang.Reader, n *lang.Node, c *Case) {
 
 // Run renders a case and tells what is otherwise than expected. Offers are those
 // that the case names, or nil.
-func Run(t *lang.Template, c Case, offers *offer.Offers) []Failure {
+func Run(t *lang.Template, c Case, offers *offer.Offers, stop func() bool) []Failure {
 	var out []Failure
 	fail := func(format string, args ...any) {
 		out = append(out, Failure{c.Name, c.Position.Line, fmt.Sprintf(format, args...)})
@@ -153,7 +153,7 @@ func Run(t *lang.Template, c Case, offers *offer.Offers) []Failure {
 			}
 		}
 	}
-	request := render.Request{Template: t, Stack: render.Stack{Name: t.About.Name}, Offers: offers, Rehearse: true}
+	request := render.Request{Template: t, Stack: render.Stack{Name: t.About.Name}, Offers: offers, Rehearse: true, Stop: stop}
 	if offers != nil {
 		request.Stack.Account, request.Stack.Cloud, request.Stack.Region = offers.Account, offers.Cloud, offers.Region
 	}

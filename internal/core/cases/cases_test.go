@@ -65,7 +65,7 @@ func TestTheCasesOfEveryExampleHold(t *testing.T) {
 						t.Fatal(err)
 					}
 				}
-				for _, f := range cases.Run(template, c, offers) {
+				for _, f := range cases.Run(template, c, offers, nil) {
 					t.Errorf("%s: line %d: %s", f.Case, f.Line, f.Message)
 				}
 			}
@@ -137,7 +137,7 @@ func TestACaseThatDoesNotHoldSaysWhy(t *testing.T) {
 	}
 	var got []string
 	for _, c := range list {
-		for _, f := range cases.Run(template, c, nil) {
+		for _, f := range cases.Run(template, c, nil, nil) {
 			got = append(got, f.Message)
 		}
 	}
