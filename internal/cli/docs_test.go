@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -119,5 +122,43 @@ func command(t *testing.T, at int, line string) {
 	}
 	if err != nil {
 		t.Errorf("line %d: %s: %v", at, line, err)
+	}
+}
+
+// TestPagesNameTestsThatThereAre finds every test that a page leans on.
+func TestPagesNameTestsThatThereAre(t *testing.T) {
+	t.Parallel()
+	there := map[string]bool{}
+	err := filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".cache" || d.Name() == ".git") {
+			return filepath.SkipDir
+		}
+		if err != nil || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		for _, m := range regexp.MustCompile(`(?m)^func (Test\w+)\(`).FindAllStringSubmatch(string(raw), -1) {
+			there[m[1]] = true
+		}
+		return err
+	})
+	pages, globErr := filepath.Glob("../../docs/*.md")
+	if err != nil || globErr != nil || len(pages) == 0 || len(there) < 100 {
+		t.Fatal(err, globErr, len(pages), len(there))
+	}
+	named := 0
+	for _, page := range append(pages, "../../README.md") {
+		raw, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range regexp.MustCompile(`\bTest[A-Z]\w+`).FindAllString(string(raw), -1) {
+			if named++; !there[name] {
+				t.Errorf("%s names %s, and there is no such test", filepath.Base(page), name)
+			}
+		}
+	}
+	if named < 20 {
+		t.Errorf("only %d tests are named: this test reads the wrong pages", named)
 	}
 }

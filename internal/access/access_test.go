@@ -1,0 +1,74 @@
+package access
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func grants(t *testing.T, texts ...string) Grants {
+	t.Helper()
+	g, err := ParseGrants(texts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
+
+func TestRolesHoldWhereTheyAreGiven(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		roles, right, account string
+		may                   bool
+	}{
+		{"operator", Operate, "lab", true}, {"operator", Operate, "", true}, {"operator", Publish, "", false}, {"operator", Administer, "lab", false},
+		{"operator@lab", Operate, "lab", true}, {"operator@lab", Operate, "live", false}, {"operator@lab", Operate, "", false}, {"operator@lab", Decide, "lab", true},
+		{"admin@lab", Administer, "lab", true}, {"admin@lab", Administer, "live", false}, {"admin@lab", Administer, "", false}, {"admin@lab", Publish, "", false},
+		{"viewer reviewer@lab", Decide, "lab", true}, {"viewer reviewer@lab", Decide, "live", false}, {"viewer", Operate, "lab", false}, {"", Operate, "lab", false},
+	} {
+		if got := grants(t, strings.Fields(c.roles)...).May(c.right, c.account); got != c.may {
+			t.Errorf("%q may %s in %q: %t", c.roles, c.right, c.account, got)
+		}
+	}
+}
+
+func TestRolesThatCannotBe(t *testing.T) {
+	t.Parallel()
+	for _, text := range []string{"", "boss", "Operator", "operator@", "@lab", "keeper@lab", " operator"} {
+		if _, err := ParseRole(text); err == nil {
+			t.Errorf("%q is a role", text)
+		}
+	}
+	if got := grants(t, "viewer", "operator@lab", "viewer").Strings(); !slices.Equal(got, []string{"operator@lab", "viewer"}) {
+		t.Errorf("each once and in order: %v", got)
+	}
+}
+
+func TestNobodyHandsOnWhatTheyDoNotHave(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ has, gives, beyond string }{
+		{"admin", "operator keeper admin@lab", ""}, {"operator", "viewer reviewer operator@lab", ""}, {"operator", "admin", "admin"}, {"operator", "keeper", "keeper"},
+		{"operator@lab", "viewer@lab reviewer@lab", ""}, {"operator@lab", "viewer", "viewer"}, {"operator@lab", "viewer@live", "viewer@live"}, {"reviewer", "operator", "operator"}, {"", "viewer", "viewer"},
+	} {
+		got := strings.Join(grants(t, strings.Fields(c.has)...).Beyond(grants(t, strings.Fields(c.gives)...)).Strings(), " ")
+		if got != c.beyond {
+			t.Errorf("%q gives %q: beyond is %q, want %q", c.has, c.gives, got, c.beyond)
+		}
+	}
+}
+
+func TestWhoHasRolesInAccountsSeesThoseAlone(t *testing.T) {
+	t.Parallel()
+	if _, everywhere := grants(t, "viewer", "operator@lab").Accounts(); !everywhere {
+		t.Error("a role for the whole service does not see all")
+	}
+	only, everywhere := grants(t, "operator@lab", "viewer@live", "reviewer@lab").Accounts()
+	if slices.Sort(only); everywhere || !slices.Equal(only, []string{"lab", "live"}) {
+		t.Errorf("%v %t", only, everywhere)
+	}
+	free, narrow, none := context.Background(), Within(context.Background(), only), Within(context.Background(), nil)
+	if !Sees(free, "lab") || Seen(free) != nil || !Sees(narrow, "lab") || Sees(narrow, "quay") || Sees(none, "lab") || Seen(none) == nil {
+		t.Error("what is seen under a context is another thing than what it was narrowed to")
+	}
+}
