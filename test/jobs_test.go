@@ -60,7 +60,7 @@ var wholeJobs = []wholeJob{
 }
 
 // inShort are the jobs that are done without being asked for, and the pace of the long one.
-var inShort = map[string]float64{"J03": 120, "J07": 1800, "J17": 120}
+var inShort = map[string]float64{"J03": 120, "J17": 120}
 
 // row is what a job came to.
 type row struct {

@@ -19,7 +19,7 @@ var seed = flag.Uint64("model.seed", 0, "replay one sequence of the model test")
 func TestTheModel(t *testing.T) {
 	t.Parallel()
 	seeds := modeltest.Kept()
-	for n := range uint64(16) { // make chaos goes through more
+	for n := range uint64(8) { // make chaos goes through more
 		seeds = append(seeds, n+1)
 	}
 	if *seed > 0 {

@@ -257,7 +257,7 @@ func with(base map[string]any, property string, v any) map[string]any {
 }
 
 // slow are the types that make altering tries and make test leaves out.
-var slow = []string{"bucket", "database", "host", "name_record", "pool", "private_cloud", "role"}
+var slow = []string{"bucket", "database", "host", "instance", "name_record", "pool", "private_cloud", "role"}
 
 // TestEveryPropertyOfEveryTypeIsAltered sets, changes, takes away and puts back every
 // property of every type that Larch has. The table of what that took is part of the

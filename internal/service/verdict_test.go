@@ -12,7 +12,7 @@ import (
 func TestTheVerdict(t *testing.T) {
 	t.Parallel()
 	const each = 10
-	seeds := []uint64{0, 1, 2, 3, 4} // make chaos judges more
+	seeds := []uint64{0, 1, 2} // make chaos judges more
 	var mu sync.Mutex
 	judged := 0
 	verdicttest.Run(seeds, each, 5, func(seed uint64, o verdicttest.Outcome, err error) {
