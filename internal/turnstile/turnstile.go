@@ -26,8 +26,8 @@ type queue struct {
 // New makes one that lets in so many in all; 0 is any number.
 func New(all int) *Turnstile { return &Turnstile{all: all, each: map[string]*queue{}} }
 
-// Enter waits for a turn, at most as long as patience and only while fewer than four times
-// most of the same wait. Leave is called once, when ok.
+// Enter waits for a turn, at most as long as patience and only while fewer than sixteen
+// times most of the same wait. Leave is called once, when ok.
 func (t *Turnstile) Enter(ctx context.Context, who string, most int, patience time.Duration) (leave func(), ok bool) {
 	leave = func() { t.leave(who) }
 	t.mu.Lock()
@@ -43,7 +43,7 @@ func (t *Turnstile) Enter(ctx context.Context, who string, most int, patience ti
 		t.mu.Unlock()
 		return leave, true
 	}
-	if patience == 0 || len(q.waiting) >= 4*most {
+	if patience == 0 || len(q.waiting) >= 16*most {
 		t.tidy(who)
 		t.mu.Unlock()
 		return nil, false
