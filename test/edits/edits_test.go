@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
@@ -244,7 +245,12 @@ func (e *editing) edit(x edit) {
 	}
 	e.source = source
 	e.carry(p, x.about)
-	if again, err := e.ask(nil, nil, source); err != nil || again.State != "nothing" {
+	// The cloud may answer as it was for a moment; then it must say that nothing is to change.
+	again, err := e.ask(nil, nil, source)
+	for deadline := time.Now().Add(30 * time.Second); err == nil && again.State != "nothing" && time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		again, err = e.ask(nil, nil, source)
+	}
+	if err != nil || again.State != "nothing" {
 		e.t.Errorf("%s: proposed again it is %s %s (%v)", x.about, again.State, again.Summary, err)
 	}
 }
