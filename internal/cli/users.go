@@ -186,7 +186,7 @@ func (a *app) tokensCommand() *cobra.Command {
 			return a.print(cmd, list, func(w io.Writer) {
 				columns(w, "ID\tOWNER\tKIND\tFOR\tROLES\tENDS\tLAST USED\tFROM", func(row func(string, ...any)) {
 					for _, t := range list {
-						row("%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s", t.ID, t.Owner, kindOfToken(t), t.About, rolesOfToken(t), endOf(&t.ExpiresAt, ""), t.UsedAt.Local().Format("2006-01-02 15:04"), review.OrDash(t.UsedFrom))
+						row("%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s", t.ID, t.Owner, kindOfToken(t), t.About, rolesOfToken(t), endOf(&t.ExpiresAt, ""), lastUse(t), review.OrDash(t.UsedFrom))
 					}
 				})
 			})
@@ -197,6 +197,14 @@ func (a *app) tokensCommand() *cobra.Command {
 	a.outputFlag(cmd)
 	cmd.AddCommand(a.tokensAddCommand(), a.tokensRevokeCommand())
 	return cmd
+}
+
+// lastUse is when a token was used last; one that nobody used yet came from nowhere.
+func lastUse(t service.Token) string {
+	if t.UsedFrom == "" {
+		return "not yet"
+	}
+	return t.UsedAt.Local().Format("2006-01-02 15:04")
 }
 
 func kindOfToken(t service.Token) string {
