@@ -268,16 +268,21 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 	if err := x.settle(ctx, s, true); err != nil {
 		return x.refused(ctx, s, err)
 	}
+	shown, _, err := x.resolve(s)
+	if err != nil {
+		return x.broken(ctx, s, err.Error())
+	}
 	x.mu.Lock()
 	row := x.resources[s.Resource]
 	now := x.now()
 	row.State, row.Reason, row.HealthyAt = state.Healthy, "", &now
+	row.Checks = shownChecks(shown.Checks) // as they were proved: when it was made it may have told less of itself
 	saved := *row
 	waited := x.waits[s.Number].since
 	x.mu.Unlock()
 	s.EndedAt = &now
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
-	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Healthy), Text: s.Resource + " is healthy"}, func(w *store.Write) {
+	err = x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Healthy), Text: s.Resource + " is healthy"}, func(w *store.Write) {
 		x.kept(w, seen)
 		w.StepState(s.Number, string(schedule.Healthy), "")
 		x.writeWaits(w, s.Number)
