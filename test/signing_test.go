@@ -10,7 +10,7 @@ import (
 func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 	d.must("POST", "/api/v1/session", "", signInBody("admin", goodPassword), 200)
 	stranger := d.from("127.0.0.2")
-	var wrong, slowed, other int
+	var wrong, slowed, otherwise, sprayed int
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	for i := range 40 { // all at once, so that none has failed when the others begin
@@ -20,19 +20,19 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 			defer mu.Unlock()
 			switch {
 			case err != nil:
-				other++
+				otherwise++
 			case a.status == 401:
 				wrong++
 			case a.status == 429 && a.header.Get("Retry-After") != "":
 				slowed++
 			default:
-				other++
+				otherwise++
 			}
 		})
 	}
 	all.Wait()
 	if wrong > 5 || wrong+slowed != 40 {
-		t.Errorf("of 40 guesses at once %d were looked at, %d slowed down, %d came to something else", wrong, slowed, other)
+		t.Errorf("of 40 guesses at once %d were looked at, %d slowed down, %d came to something else", wrong, slowed, otherwise)
 	}
 	if a := d.ask("POST", "/api/v1/session", "", signInBody("admin", goodPassword)); a.status != 200 {
 		t.Errorf("the administrator is locked out by a stranger: %d %v", a.status, a.body)
@@ -46,6 +46,18 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 	}
 	if wrong > 20 {
 		t.Errorf("%d names were guessed at from one address", wrong)
+	}
+	// Nothing that a browser may say of itself takes it out of that count.
+	other := d.from("127.0.0.6")
+	for _, said := range []string{`"signed in"`, "guess", "", strings.Repeat("x", 5000)} {
+		for i := range 15 {
+			if a := other.ask("POST", "/api/v1/session", "", signInBody(fmt.Sprint(len(said), "name", i), "guess"), "Cookie", "undersail_device="+said); a.status == 401 {
+				sprayed++
+			}
+		}
+	}
+	if sprayed > 20 {
+		t.Errorf("%d names were guessed at by a browser that claims to be known", sprayed)
 	}
 	// Whoever shares the attacker's address, but has signed in there with this browser, gets in.
 	at := d.from("127.0.0.3")

@@ -27,6 +27,9 @@ var included = map[string][]string{
 	"admin":    {Administer, Operate, Decide, Publish},
 }
 
+// Rights lists all rights.
+func Rights() []string { return included["admin"] }
+
 // Roles lists the names of all roles.
 func Roles() []string { return slices.Sorted(maps.Keys(included)) }
 
@@ -86,17 +89,6 @@ func (g Grants) May(right, account string) bool {
 	return slices.ContainsFunc(g, func(r Role) bool {
 		return (r.Account == "" || r.Account == account) && slices.Contains(included[r.Name], right)
 	})
-}
-
-// Rights lists the rights in an account, or for the whole service.
-func (g Grants) Rights(account string) []string {
-	out := []string{}
-	for _, right := range included["admin"] {
-		if g.May(right, account) {
-			out = append(out, right)
-		}
-	}
-	return out
 }
 
 // Accounts lists the only accounts that somebody sees; everywhere says that they see all,

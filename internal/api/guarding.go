@@ -42,9 +42,7 @@ func bodyOf(c *echo.Context) []byte {
 // guarded puts everything below /api/v1 behind sign-in, the limits of what one person may
 // have in work, the body limit and the contract. Nothing of a body is read for strangers.
 func (s *Server) guarded(next echo.HandlerFunc) echo.HandlerFunc {
-	inside := s.signedIn(s.inWork(s.limited(func(c *echo.Context) error {
-		return s.validated(s.once(next))(c)
-	})))
+	inside := s.signedIn(s.inWork(s.limited(s.validated(s.once(next)))))
 	return func(c *echo.Context) error {
 		if !strings.HasPrefix(c.Request().URL.Path, "/api/v1/") {
 			if unread(c); c.Request().Method != http.MethodGet && c.Request().Method != http.MethodHead {
@@ -212,6 +210,11 @@ type asker struct {
 	device  string
 	console bool                // a browser asks: what it reads by itself keeps no session alive
 	answer  http.ResponseWriter // for cookies, which the contract's answers do not hold
+}
+
+// from is where a try to sign in comes from.
+func (a asker) from(terminal bool) service.From {
+	return service.From{Address: a.address, Device: a.device, Terminal: terminal}
 }
 
 type askerKey struct{}

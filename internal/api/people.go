@@ -9,12 +9,11 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"undersail/internal/api/contract"
-	"undersail/internal/service"
 )
 
 func (h *handlers) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
 	a := askerOf(ctx)
-	u, session, err := h.service.SignIn(ctx, r.Body.Name, r.Body.Password, service.From{Address: a.address, Device: a.device, Terminal: or(r.Body.Terminal, false)})
+	u, session, err := h.service.SignIn(ctx, r.Body.Name, r.Body.Password, a.from(or(r.Body.Terminal, false)))
 	if err == nil {
 		h.signIn(a.answer, session)
 	}
@@ -35,7 +34,8 @@ func (h *handlers) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (co
 }
 
 func (h *handlers) ChangePassword(ctx context.Context, r contract.ChangePasswordRequestObject) (contract.ChangePasswordResponseObject, error) {
-	return contract.ChangePassword204Response{}, h.service.ChangePassword(ctx, userOf(ctx), r.Body.Before, r.Body.After, askerOf(ctx).token)
+	a := askerOf(ctx)
+	return contract.ChangePassword204Response{}, h.service.ChangePassword(ctx, a.user, r.Body.Before, r.Body.After, a.token, a.from(false))
 }
 
 func (h *handlers) LookAtInvitation(ctx context.Context, r contract.LookAtInvitationRequestObject) (contract.LookAtInvitationResponseObject, error) {
@@ -44,9 +44,10 @@ func (h *handlers) LookAtInvitation(ctx context.Context, r contract.LookAtInvita
 }
 
 func (h *handlers) TakeInvitation(ctx context.Context, r contract.TakeInvitationRequestObject) (contract.TakeInvitationResponseObject, error) {
-	u, session, err := h.service.TakeInvitation(ctx, r.Body.Code, r.Body.Password, or(r.Body.FullName, ""), service.From{Address: askerOf(ctx).address, Terminal: or(r.Body.Terminal, false)})
+	a := askerOf(ctx)
+	u, session, err := h.service.TakeInvitation(ctx, r.Body.Code, r.Body.Password, or(r.Body.FullName, ""), a.from(or(r.Body.Terminal, false)))
 	if err == nil {
-		h.signIn(askerOf(ctx).answer, session)
+		h.signIn(a.answer, session)
 	}
 	return contract.TakeInvitation200JSONResponse{Body: u}, err
 }
@@ -58,7 +59,7 @@ func (h *handlers) BeginTerminal(ctx context.Context, _ contract.BeginTerminalRe
 
 func (h *handlers) AskTerminal(ctx context.Context, r contract.AskTerminalRequestObject) (contract.AskTerminalResponseObject, error) {
 	a := askerOf(ctx)
-	u, session, err := h.service.AskTerminal(ctx, r.Body.Handle, a.address)
+	u, session, err := h.service.AskTerminal(ctx, r.Body.Handle, a.from(true))
 	if err == nil {
 		h.signIn(a.answer, session)
 	}

@@ -126,10 +126,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if err := d.Service.Engine().Start(background); err != nil {
 		return nil, err
 	}
-	if err := d.listen(background, c); err != nil {
-		return nil, err
-	}
-	return d, nil
+	return d, d.listen(background, c)
 }
 
 // signing tells the service how people sign in. Where they come back to from a provider is

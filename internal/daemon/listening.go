@@ -22,7 +22,7 @@ type Serving struct {
 	Listen string // host:port; port 0 takes a free one
 	// URL is where people reach it; empty is where it listens.
 	URL string
-	// CertFile and KeyFile are its TLS certificate with its chain and the key, in PEM. They
+	// CertFile and TLSKeyFile are its TLS certificate with its chain and the key, in PEM. They
 	// are read again when they change.
 	CertFile, TLSKeyFile string
 	// Proxies are the ranges of proxies that speak TLS before it, and tell by
@@ -43,31 +43,13 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", c.Listen)
+	l, err := d.bind(c.Listen, "")
 	if err != nil {
-		return fmt.Errorf("listen on %s: %w; choose another address with --listen", c.Listen, err)
+		return err
 	}
-	d.closing = append(d.closing, l.Close)
-	at := l.Addr().(*net.TCPAddr)
-	d.reach.Ours(l.Addr().String())
-	scheme := "http"
-	if c.CertFile != "" || c.TLSKeyFile != "" {
-		scheme = "https"
-	}
-	if scheme == "http" && !at.IP.IsLoopback() && len(proxies) == 0 {
-		return fmt.Errorf("%s is reached from elsewhere, and passwords do not go over a network in the clear; give --tls-cert and --tls-key, or tell with --behind-proxy which proxy speaks TLS before it", c.Listen)
-	}
-	public := &url.URL{Scheme: scheme, Host: l.Addr().String()}
-	if c.URL != "" {
-		if public, err = url.Parse(c.URL); err != nil || public.Host == "" || public.Scheme != "https" && public.Scheme != "http" || public.Path != "" && public.Path != "/" {
-			return fmt.Errorf("--url %q is not the address of a service; give it such as https://undersail.saltmere.example", c.URL)
-		}
-		public.Path = ""
-		if public.Scheme != "https" && (scheme == "https" || len(proxies) > 0) {
-			return fmt.Errorf("--url %s must begin with https: people reach the service by TLS", c.URL)
-		}
-	} else if len(proxies) > 0 {
-		return errors.New("tell with --url where people reach the service behind its proxy")
+	public, err := c.address(l.Addr().(*net.TCPAddr), len(proxies) > 0)
+	if err != nil {
+		return err
 	}
 	d.URL = public.String()
 	if err := d.signing(c); err != nil {
@@ -82,8 +64,8 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	if len(proxies) > 0 {
 		each = connectionsAll
 	}
-	l = &crowd{Listener: l, all: connectionsAll, each: each, open: map[netip.Addr]int{}}
-	if scheme == "https" {
+	l = newCrowd(l, connectionsAll, each)
+	if c.speaksTLS() {
 		pair, err := newPair(c.CertFile, c.TLSKeyFile, c.Log)
 		if err != nil {
 			return err
@@ -96,17 +78,55 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	if c.MetricsListen == "" {
 		return nil
 	}
-	own, err := net.Listen("tcp", c.MetricsListen)
+	own, err := d.bind(c.MetricsListen, " for metrics")
 	if err != nil {
-		return fmt.Errorf("listen on %s for metrics: %w", c.MetricsListen, err)
+		return err
 	}
-	d.closing = append(d.closing, own.Close)
 	d.MetricsURL = "http://" + own.Addr().String() + "/metrics"
-	d.reach.Ours(own.Addr().String())
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", metrics)
-	go serverOf(ctx, mux).Serve(&crowd{Listener: own, all: 64, each: 16, open: map[netip.Addr]int{}})
+	go serverOf(ctx, mux).Serve(newCrowd(own, 64, 16))
 	return nil
+}
+
+// bind listens at an address that nothing of ours may be asked to reach.
+func (d *Daemon) bind(at, what string) (net.Listener, error) {
+	l, err := net.Listen("tcp", at)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s%s: %w; choose another address", at, what, err)
+	}
+	d.closing = append(d.closing, l.Close)
+	d.reach.Ours(l.Addr().String())
+	return l, nil
+}
+
+func (s Serving) speaksTLS() bool { return s.CertFile != "" || s.TLSKeyFile != "" }
+
+// address is where people reach a service that listens at an address: never in the clear
+// over a network.
+func (s Serving) address(at *net.TCPAddr, proxied bool) (*url.URL, error) {
+	public := &url.URL{Scheme: "http", Host: at.String()}
+	if s.speaksTLS() {
+		public.Scheme = "https"
+	}
+	if !s.speaksTLS() && !at.IP.IsLoopback() && !proxied {
+		return nil, fmt.Errorf("%s is reached from elsewhere, and passwords do not go over a network in the clear; give --tls-cert and --tls-key, or tell with --behind-proxy which proxy speaks TLS before it", s.Listen)
+	}
+	if s.URL == "" {
+		if proxied {
+			return nil, errors.New("tell with --url where people reach the service behind its proxy")
+		}
+		return public, nil
+	}
+	public, err := url.Parse(s.URL)
+	if err != nil || public.Host == "" || public.Scheme != "https" && public.Scheme != "http" || public.Path != "" && public.Path != "/" {
+		return nil, fmt.Errorf("--url %q is not the address of a service; give it such as https://undersail.saltmere.example", s.URL)
+	}
+	if public.Scheme != "https" && (s.speaksTLS() || proxied) {
+		return nil, fmt.Errorf("--url %s must begin with https: people reach the service by TLS", s.URL)
+	}
+	public.Path = ""
+	return public, nil
 }
 
 // serverOf serves peers that send their headers in time.
@@ -138,6 +158,10 @@ type crowd struct {
 	mu    sync.Mutex
 	count int
 	open  map[netip.Addr]int
+}
+
+func newCrowd(l net.Listener, all, each int) *crowd {
+	return &crowd{Listener: l, all: all, each: each, open: map[netip.Addr]int{}}
 }
 
 // Accept gives the next connection that is let in.

@@ -48,7 +48,7 @@ func (s *Service) CheckText(ctx context.Context, b lang.Bundle) (TextCheck, erro
 	}
 	var t *lang.Template
 	var found lang.Diagnostics
-	if err := s.compute(ctx, func(func() bool) { t, found = lang.ReadBundle(resolved) }); err != nil {
+	if err := s.Compute(ctx, func(func() bool) { t, found = lang.ReadBundle(resolved) }); err != nil {
 		return out, err
 	}
 	out.Diagnostics = append(out.Diagnostics, found...)

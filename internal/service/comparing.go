@@ -74,7 +74,7 @@ func (s *Service) Compare(ctx context.Context, q Compared) (Comparison, error) {
 		}
 		i := slices.IndexFunc(r.all, func(o *offer.Offers) bool { return o.Region == region })
 		var placed fit.Variant
-		if err := s.compute(ctx, func(stop func() bool) {
+		if err := s.Compute(ctx, func(stop func() bool) {
 			request.Stop, request.Most = stop, mostResources
 			placed = fit.Place(v.Name, request, r.all, r.all[i])
 		}); err != nil {
@@ -98,7 +98,7 @@ func (s *Service) FitTemplate(ctx context.Context, n NewProposal) (Comparison, e
 		return Comparison{}, err
 	}
 	var variants []fit.Variant
-	if err := s.compute(ctx, func(stop func() bool) {
+	if err := s.Compute(ctx, func(stop func() bool) {
 		request.Stop, request.Most = stop, mostResources
 		variants = fit.Places(request, r.all)
 	}); err != nil {
@@ -211,7 +211,7 @@ func (s *Service) Fit(ctx context.Context, q Search) (Found, error) {
 	}
 	var answers []fit.Answer
 	var refused error
-	if err := s.compute(ctx, func(func() bool) { answers, refused = fit.Search(q.Need, offers) }); err != nil {
+	if err := s.Compute(ctx, func(func() bool) { answers, refused = fit.Search(q.Need, offers) }); err != nil {
 		return Found{}, err
 	}
 	if err := refused; err != nil {

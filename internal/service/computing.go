@@ -56,10 +56,10 @@ func (b *budget) spend(d time.Duration) {
 	b.left -= d
 }
 
-// compute does something that only computes, when it is its turn; do asks stop from time to
+// Compute does something that only computes, when it is its turn; do asks stop from time to
 // time whether to give up, and may be done twice. What is not done for a request has no
 // budget.
-func (s *Service) compute(ctx context.Context, do func(stop func() bool)) error {
+func (s *Service) Compute(ctx context.Context, do func(stop func() bool)) error {
 	b, ok := ctx.Value(computingKey{}).(*budget)
 	if !ok {
 		do(func() bool { return ctx.Err() != nil })
@@ -101,14 +101,9 @@ func (b *budget) within(ctx context.Context, turns *turnstile.Turnstile, most ti
 	return !over && b.rest() > 0, ctx.Err()
 }
 
-// Compute is for what others compute for a request.
-func (s *Service) Compute(ctx context.Context, do func(stop func() bool)) error {
-	return s.compute(ctx, do)
-}
-
 // render computes the rendering of a proposal and its changes.
 func (s *Service) render(ctx context.Context, r *reading) (changed proposal.Changed, err error) {
-	err = s.compute(ctx, func(stop func() bool) {
+	err = s.Compute(ctx, func(stop func() bool) {
 		r.Stop, r.Most = stop, mostResources
 		changed = r.Facts.Render()
 	})

@@ -22,13 +22,13 @@ func TestAComputationEndsWithItsBudgetAndItsCaller(t *testing.T) {
 		}
 	}
 	var said *Error
-	if err := s.compute(askedBy("oda", 20*time.Millisecond), until); !errors.As(err, &said) || said.Kind != TooMuch {
+	if err := s.Compute(askedBy("oda", 20*time.Millisecond), until); !errors.As(err, &said) || said.Kind != TooMuch {
 		t.Errorf("over its budget: %v", err)
 	}
 	// What a request computes in parts counts together.
 	ctx := askedBy("oda", time.Hour)
 	spend := func(func() bool) { ctx.Value(computingKey{}).(*budget).spend(40 * time.Minute) }
-	first, second := s.compute(ctx, spend), s.compute(ctx, spend)
+	first, second := s.Compute(ctx, spend), s.Compute(ctx, spend)
 	if first != nil || !errors.As(second, &said) || said.Kind != TooMuch {
 		t.Errorf("in parts: %v, then %v", first, second)
 	}
@@ -37,7 +37,7 @@ func TestAComputationEndsWithItsBudgetAndItsCaller(t *testing.T) {
 	var once sync.Once
 	ended := make(chan error)
 	go func() {
-		ended <- s.compute(gone, func(stop func() bool) {
+		ended <- s.Compute(gone, func(stop func() bool) {
 			once.Do(func() { close(began) })
 			until(stop)
 		})
@@ -58,7 +58,7 @@ func TestWhatIsShortNeedNotWaitForWhatIsLong(t *testing.T) {
 	var twice atomic.Int64
 	for i := range 4 {
 		all.Go(func() {
-			s.compute(askedBy(string(rune('a'+i)), 20*time.Second), func(stop func() bool) {
+			s.Compute(askedBy(string(rune('a'+i)), 20*time.Second), func(stop func() bool) {
 				twice.Add(1)
 				for !stop() {
 					select {
@@ -74,7 +74,7 @@ func TestWhatIsShortNeedNotWaitForWhatIsLong(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	done := make(chan error, 1)
-	go func() { done <- s.compute(askedBy("oda", 20*time.Second), func(func() bool) {}) }()
+	go func() { done <- s.Compute(askedBy("oda", 20*time.Second), func(func() bool) {}) }()
 	select {
 	case err := <-done:
 		if err != nil {

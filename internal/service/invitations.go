@@ -103,7 +103,7 @@ func (s *Service) TakeInvitation(ctx context.Context, code, password, fullName s
 	if err := checkPassword(password, u); err != nil {
 		return User{}, Session{}, err
 	}
-	hash, err := s.hash(ctx, password)
+	hash, err := s.hash(ctx, from, password)
 	if err != nil {
 		return User{}, Session{}, err
 	}
@@ -123,7 +123,8 @@ func (s *Service) TakeInvitation(ctx context.Context, code, password, fullName s
 
 // ChangePassword changes one's own password. The one before is asked for, and counts as a
 // try to sign in; every other session ends.
-func (s *Service) ChangePassword(ctx context.Context, u User, before, after, token string) error {
+func (s *Service) ChangePassword(ctx context.Context, u User, before, after, token string, from From) error {
+	from.signedIn = true
 	row, err := s.store.UserByName(ctx, u.Name)
 	if err != nil {
 		return err
@@ -131,7 +132,7 @@ func (s *Service) ChangePassword(ctx context.Context, u User, before, after, tok
 	if row.Issuer != "" {
 		return refuse(Conflict, "change it there", "the password of %s is with the OpenID provider", u.Name)
 	}
-	if err := s.rightPassword(ctx, row, before, ""); err != nil {
+	if err := s.tryPassword(ctx, row, before, from); err != nil {
 		return err
 	}
 	if err := checkPassword(after, row); err != nil {
@@ -140,7 +141,7 @@ func (s *Service) ChangePassword(ctx context.Context, u User, before, after, tok
 	if row, err = s.store.UserByName(ctx, u.Name); err != nil { // its hash may have been made anew
 		return err
 	}
-	hash, err := s.hash(ctx, after)
+	hash, err := s.hash(ctx, from, after)
 	if err != nil {
 		return err
 	}

@@ -229,7 +229,7 @@ func (s *Service) rendered(ctx context.Context, st store.Stack, resources []stor
 		}
 		return known[r.Name]
 	}
-	err = s.compute(ctx, func(stop func() bool) {
+	err = s.Compute(ctx, func(stop func() bool) {
 		request.Stop = stop
 		out = render.Render(request)
 	})

@@ -154,7 +154,7 @@ func (s *Service) BeginTerminal(ctx context.Context, address string) (TerminalSi
 }
 
 // AskTerminal signs in once the code was entered; Waiting says that it was not yet.
-func (s *Service) AskTerminal(ctx context.Context, handle, address string) (User, Session, error) {
+func (s *Service) AskTerminal(ctx context.Context, handle string, from From) (User, Session, error) {
 	p, err := s.provider()
 	if err != nil {
 		return User{}, Session{}, err
@@ -186,7 +186,7 @@ func (s *Service) AskTerminal(ctx context.Context, handle, address string) (User
 	if err != nil {
 		return User{}, Session{}, s.providerSays(err)
 	}
-	return s.signInAs(ctx, who, From{Address: address, Terminal: true})
+	return s.signInAs(ctx, who, from)
 }
 
 // signInAs signs in whom the provider names, with the roles of their groups. Somebody who

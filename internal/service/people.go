@@ -164,8 +164,11 @@ func (s *Service) InviteAgain(ctx context.Context, u User, name string) (Invitat
 	case row.Issuer != "":
 		return Invitation{}, refuse(Conflict, "their password is with the provider", "%s signs in by OpenID Connect", name)
 	}
-	s.done(ctx, u, "link for user", name, nil)
-	return s.link(ctx, u.Name, row, invitationLife)
+	i, err := s.link(ctx, u.Name, row, invitationLife)
+	if err == nil {
+		s.done(ctx, u, "link for user", name, nil)
+	}
+	return i, err
 }
 
 // PutUser makes a user with a password; only whoever runs the service may call it.

@@ -212,7 +212,7 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 		}
 	}
 	var judged proposal.Judged
-	if err := s.compute(ctx, func(stop func() bool) { judged = r.unreachedTasks(changed).Judge(stop) }); err != nil {
+	if err := s.Compute(ctx, func(stop func() bool) { judged = r.unreachedTasks(changed).Judge(stop) }); err != nil {
 		return judged, err
 	}
 	bounds, err := s.accountBounds(ctx, r, judged)

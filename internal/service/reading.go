@@ -113,7 +113,7 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 		}
 	}
 	var found error
-	if err := s.compute(ctx, func(func() bool) { found = r.readBundle(bundle) }); err != nil {
+	if err := s.Compute(ctx, func(func() bool) { found = r.readBundle(bundle) }); err != nil {
 		return err
 	}
 	return found

@@ -17,7 +17,7 @@ func TestAStackIsNotRenderedAnewAtEachReading(t *testing.T) {
 	s, _ := r.Replica(10 * time.Second)
 	source := "undersail: 1\nabout: {name: quay, version: 1.0.0, title: Quay}\ninputs: {mark: {type: string, default: ebb}}\n" +
 		"resources:\n  quay: {type: address, want: {tags: {mark: =inputs.mark}}}\noutputs: {mark: {value: =inputs.mark}, at: {value: =quay.address}}\n"
-	r.ApplySource(s, "quay", source, nil)
+	r.Await(s, r.ApplySource(s, "quay", source, nil))
 	other, _ := r.Replica(10 * time.Second) // it has rendered nothing yet
 	spent := func() (time.Duration, service.Stack) {
 		t.Helper()
@@ -36,7 +36,7 @@ func TestAStackIsNotRenderedAnewAtEachReading(t *testing.T) {
 			t.Errorf("a reading of what has not changed computed for %v", again)
 		}
 	}
-	r.ApplySource(s, "quay", source, map[string]any{"mark": "flood"})
+	r.Await(s, r.ApplySource(s, "quay", source, map[string]any{"mark": "flood"}))
 	changed, st := spent()
 	if changed == 0 {
 		t.Error("what has changed was not rendered again")

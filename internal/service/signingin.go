@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -15,6 +16,7 @@ import (
 	"undersail/internal/openid"
 	"undersail/internal/secret"
 	"undersail/internal/store"
+	"undersail/internal/turnstile"
 )
 
 // Signing is how people sign in.
@@ -32,11 +34,11 @@ type Signing struct {
 type signing struct {
 	Signing
 	// hashing lets few passwords be hashed at a time: each takes 46 MiB and a processor.
-	hashing chan struct{}
+	hashing *turnstile.Turnstile
 }
 
 func usualSigning() signing {
-	return signing{Signing: Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour}, hashing: make(chan struct{}, computingAll())}
+	return signing{Signing: Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour}, hashing: turnstile.New(computingAll())}
 }
 
 // SignInBy sets how people sign in. Call it before the service is used.
@@ -65,6 +67,8 @@ type From struct {
 	Device string
 	// Terminal says that a program asks, not the console.
 	Terminal bool
+	// signedIn says that whoever tries is in a session of the name already.
+	signedIn bool
 }
 
 // slowing is how tries are slowed down before a password is hashed. Nobody is locked out by others:
@@ -137,8 +141,8 @@ func (s *Service) tryPassword(ctx context.Context, u store.User, password string
 	if wait > 0 {
 		return waitFor(wait, "too many tries that were not right")
 	}
-	right, err := s.compare(ctx, u.PasswordHash, password)
-	if err != nil {
+	right := false
+	if err := s.hashing(ctx, from, func() { right = secret.CheckPassword(u.PasswordHash, password) }); err != nil {
 		return err
 	}
 	if !right {
@@ -148,7 +152,7 @@ func (s *Service) tryPassword(ctx context.Context, u store.User, password string
 		return refuse(Unauthenticated, "check both and try again", "the name or the password is not right")
 	}
 	if secret.IsOutdated(u.PasswordHash) { // the one moment in which it can be made anew
-		hash, err := s.hash(ctx, password)
+		hash, err := s.hash(ctx, from, password)
 		if err == nil {
 			err = s.store.RenewHash(ctx, u.ID, u.PasswordHash, hash)
 		}
@@ -159,35 +163,27 @@ func (s *Service) tryPassword(ctx context.Context, u store.User, password string
 	return s.store.TriesRight(ctx, tries)
 }
 
-// rightPassword checks the password of somebody who is signed in.
-func (s *Service) rightPassword(ctx context.Context, u store.User, password, address string) error {
-	return s.tryPassword(ctx, u, password, From{Address: address, Device: "signed in"})
-}
-
-// triesOf are the counts that a try adds to.
+// triesOf are the counts that a try adds to. Whoever is known by the session that they are
+// in, by their browser or by their address is counted by that alone.
 func (s *Service) triesOf(ctx context.Context, name string, from From) ([]store.Try, error) {
 	name, address := short(name), block(from.Address)
+	if from.signedIn {
+		return []store.Try{{Kind: "pair", Key: name + " signed in"}}, nil
+	}
+	places := []string{address}
 	if from.Device != "" {
-		known := from.Device == "signed in"
-		if !known {
-			var err error
-			if known, err = s.store.KnownFrom(ctx, name, deviceKey(from.Device)); err != nil {
-				return nil, err
-			}
+		places = []string{deviceKey(from.Device), address}
+	}
+	for _, place := range places {
+		known, err := s.store.KnownFrom(ctx, name, place)
+		if err != nil {
+			return nil, err
 		}
 		if known {
-			return []store.Try{{Kind: "pair", Key: name + " " + deviceKey(from.Device)}}, nil
+			return []store.Try{{Kind: "pair", Key: name + " " + place}}, nil
 		}
 	}
-	known, err := s.store.KnownFrom(ctx, name, address)
-	if err != nil {
-		return nil, err
-	}
-	pair := store.Try{Kind: "pair", Key: name + " " + address}
-	if known {
-		return []store.Try{pair}, nil
-	}
-	return []store.Try{{Kind: "address", Key: address}, {Kind: "name", Key: name}, pair}, nil
+	return []store.Try{{Kind: "address", Key: address}, {Kind: "name", Key: name}, {Kind: "pair", Key: name + " " + address}}, nil
 }
 
 // short is a name as it is counted: names are anybody's choice.
@@ -227,38 +223,18 @@ func waitFor(wait time.Duration, why string) error {
 // hashPatience is how long somebody waits for others' passwords to be hashed.
 const hashPatience = 10 * time.Second
 
-// turn waits until a password may be hashed.
-func (s *Service) turn(ctx context.Context) (done func(), err error) {
-	late := time.NewTimer(hashPatience)
-	defer late.Stop()
-	select {
-	case s.signing.hashing <- struct{}{}:
-		return func() { <-s.signing.hashing }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-late.C:
-		return nil, waitFor(hashPatience, "too many people sign in at this moment")
+// hashing does something with a password when it is the turn of the address that asks.
+func (s *Service) hashing(ctx context.Context, from From, do func()) error {
+	leave, ok := s.signing.hashing.Enter(ctx, block(from.Address), 1, hashPatience)
+	if !ok {
+		return cmp.Or(ctx.Err(), waitFor(hashPatience, "too many people sign in at this moment"))
 	}
+	defer leave()
+	gentle.Do(do)
+	return nil
 }
 
-func (s *Service) hash(ctx context.Context, password string) (string, error) {
-	done, err := s.turn(ctx)
-	if err != nil {
-		return "", err
-	}
-	defer done()
-	out := ""
-	gentle.Do(func() { out = secret.HashPassword(password) })
-	return out, nil
-}
-
-func (s *Service) compare(ctx context.Context, hash, password string) (bool, error) {
-	done, err := s.turn(ctx)
-	if err != nil {
-		return false, err
-	}
-	defer done()
-	right := false
-	gentle.Do(func() { right = secret.CheckPassword(hash, password) })
-	return right, nil
+func (s *Service) hash(ctx context.Context, from From, password string) (hash string, err error) {
+	err = s.hashing(ctx, from, func() { hash = secret.HashPassword(password) })
+	return hash, err
 }

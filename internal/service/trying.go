@@ -145,7 +145,7 @@ func (s *Service) runCases(ctx context.Context, t Template, c library.Cases) (Ca
 			run.Failures = append(run.Failures, cases.Failure{Case: x.Name, Line: x.Position.Line, Message: why})
 		} else {
 			var failures []cases.Failure
-			if err := s.compute(ctx, func(stop func() bool) { failures = cases.Run(read, x, offers, stop) }); err != nil {
+			if err := s.Compute(ctx, func(stop func() bool) { failures = cases.Run(read, x, offers, stop) }); err != nil {
 				return out, nil, err
 			}
 			run.Failures = append(run.Failures, failures...)

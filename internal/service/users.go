@@ -102,7 +102,7 @@ func userOf(u store.User) User {
 // Myself tells somebody who they are and what they may.
 func (u User) Myself() User {
 	u.May, u.MayIn = []string{}, map[string][]string{}
-	for _, right := range []string{access.Administer, access.Operate, access.Decide, access.Publish} {
+	for _, right := range access.Rights() {
 		if u.may(right, "") {
 			u.May = append(u.May, right)
 		}

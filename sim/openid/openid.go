@@ -255,7 +255,7 @@ func (p *Provider) asked(w http.ResponseWriter, r *http.Request, client string) 
 	p.mu.Lock()
 	d := p.devices[r.FormValue("device_code")]
 	var who *Person
-	refused, what := false, ""
+	what := ""
 	switch {
 	case d == nil || d.client != client:
 		what = "invalid_grant"
@@ -272,10 +272,10 @@ func (p *Provider) asked(w http.ResponseWriter, r *http.Request, client string) 
 		delete(p.devices, r.FormValue("device_code"))
 	}
 	if d != nil {
-		d.asked, refused = time.Now(), what != ""
+		d.asked = time.Now()
 	}
 	p.mu.Unlock()
-	if refused || who == nil {
+	if who == nil {
 		refuse(w, what)
 		return
 	}
