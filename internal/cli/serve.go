@@ -149,7 +149,10 @@ func (a *app) adminLinkCommand() *cobra.Command {
 		Example: "  undersail admin-link --dir /var/lib/undersail --name ines",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			i, err := daemon.AdminLink(cmd.Context(), p, strings.TrimSuffix(url, "/"), name)
-			return a.invited(cmd, name)(i, err)
+			if err != nil {
+				return &exit{exitFailed, err}
+			}
+			return a.invited(cmd, name)(i, nil)
 		}}
 	placeFlags(cmd, &p)
 	cmd.Flags().StringVar(&name, "name", "admin", "the administrator")

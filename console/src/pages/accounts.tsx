@@ -6,7 +6,7 @@ import { useMe } from '../api/queries'
 import { Field, Only, PanelForm } from '../parts/form'
 import { useNow } from '../parts/now'
 import { State } from '../parts/state'
-import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Button, Choice, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { moment, until } from '../parts/words'
 
 type Detail = Schemas['AccountDetail']
@@ -123,7 +123,7 @@ function Places({ d }: { d: Detail }) {
     <>
       <div className="flex flex-wrap items-center gap-1.5" role="group" aria-label="Region">
         {d.regions.map((r) => (
-          <button key={r} type="button" aria-pressed={r === region} onClick={() => setRegion(r)} className={`rounded-[6px] border px-2.5 py-1 text-small ${r === region ? 'border-accent bg-accent-soft font-semibold text-accent' : 'border-line bg-sheet text-ink-2 hover:text-ink'}`}>{r}</button>
+          <Choice key={r} chosen={r === region} onChoose={() => setRegion(r)}>{r}</Choice>
         ))}
       </div>
       {offers.isError && <Trouble error={offers.error} retry={() => void offers.refetch()} />}

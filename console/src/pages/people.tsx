@@ -33,22 +33,20 @@ export default function PeoplePage() {
         <div className="grid items-start gap-3 xl:grid-cols-[1.3fr_1fr]">
           <div className="min-w-0 space-y-3">
             <Sheet pad={false}>
-              <div className="overflow-x-auto">
-                <table className="w-full">
-                  <thead><tr><th>Name</th><th className="max-md:hidden">Called</th><th>Roles</th><th>State</th><th className="max-md:hidden">Last sign-in</th></tr></thead>
-                  <tbody>
-                    {list.data?.map((p) => (
-                      <tr key={p.name} className={`row-link cursor-pointer ${p.name === shown.name ? 'bg-accent-soft' : ''}`} onClick={() => setChosen(p.name)}>
-                        <td><button type="button" className="font-semibold" aria-pressed={p.name === shown.name}>{p.name}</button></td>
-                        <td className="max-md:hidden">{p.full_name || '–'}</td>
-                        <td className="h-auto py-1 whitespace-normal"><Roles roles={p.roles} /></td>
-                        <td><Standing p={p} /></td>
-                        <td className="max-md:hidden text-ink-2">{p.signed_in_at ? ago(p.signed_in_at, now) : 'never'}</td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
-              </div>
+              <table className="w-full">
+                <thead><tr><th>Name</th><th className="max-md:hidden">Called</th><th>Roles</th><th>State</th><th className="max-md:hidden">Last sign-in</th></tr></thead>
+                <tbody>
+                  {list.data?.map((p) => (
+                    <tr key={p.name} className={`row-link cursor-pointer ${p.name === shown.name ? 'bg-accent-soft' : ''}`} onClick={() => setChosen(p.name)}>
+                      <td><button type="button" className="font-semibold" aria-pressed={p.name === shown.name}>{p.name}</button></td>
+                      <td className="max-md:hidden">{p.full_name || '–'}</td>
+                      <td className="h-auto py-1 whitespace-normal"><Roles roles={p.roles} /></td>
+                      <td><Standing p={p} /></td>
+                      <td className="max-md:hidden text-ink-2">{p.signed_in_at ? ago(p.signed_in_at, now) : 'never'}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
             </Sheet>
             <Sheet title="What roles allow" note="for the whole service, or in one account" pad={false}>
               <table className="w-full"><tbody>

@@ -4,8 +4,8 @@ import { api, unwrap, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
 import { Field, PanelForm } from '../parts/form'
 import { useNow } from '../parts/now'
-import { Button, Command, Confirm, Empty, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { ago, moment, until } from '../parts/words'
+import { Button, Choice, Command, Confirm, Empty, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { ago, moment, roleText, until } from '../parts/words'
 
 type Token = Schemas['Token']
 
@@ -20,7 +20,7 @@ export default function TokensPage() {
       <div className="space-y-3">
         {admin && (
           <div className="flex gap-1.5" role="group" aria-label="Whose">
-            {[false, true].map((a) => <button key={String(a)} type="button" aria-pressed={all === a} onClick={() => setAll(a)} className={`rounded-[6px] border px-2.5 py-1 text-small ${all === a ? 'border-accent bg-accent-soft font-semibold text-accent' : 'border-line bg-sheet text-ink-2 hover:text-ink'}`}>{a ? 'of everybody' : 'mine'}</button>)}
+            {[false, true].map((a) => <Choice key={String(a)} chosen={all === a} onChoose={() => setAll(a)}>{a ? 'of everybody' : 'mine'}</Choice>)}
           </div>
         )}
         {list.isError && <Trouble error={list.error} retry={() => void list.refetch()} />}
@@ -44,26 +44,24 @@ function Kind({ title, list, all, empty }: { title: string; list: Token[]; all: 
       {revoke.isError && <div className="p-3"><Trouble error={revoke.error} /></div>}
       {list.length === 0 && empty}
       {list.length > 0 && (
-        <div className="overflow-x-auto">
-          <table className="w-full table-fixed max-md:table-auto">
-            <thead><tr><th>For</th>{all && <th className="w-[120px]">Owner</th>}<th className="max-md:hidden w-[25%]">Roles</th><th className="w-[130px]">Ends</th><th className="w-[130px]">Last used</th><th className="max-md:hidden w-[140px]">From</th><th className="w-[100px]"><span className="sr-only">What to do</span></th></tr></thead>
-            <tbody>
-              {list.map((t) => (
-                <tr key={t.id}>
-                  <td className="font-semibold">{t.about}{t.this && <span className="ml-1.5 font-normal text-ink-2">(this one)</span>}</td>
-                  {all && <td>{t.owner}</td>}
-                  <td className="max-md:hidden h-auto py-1 whitespace-normal text-ink-2">{t.roles?.map((r) => r.replace('@', ' in ')).join(', ') ?? 'all of the owner’s'}</td>
-                  <td title={moment(t.expires_at)}>{until(t.expires_at, now)}</td>
-                  <td className="text-ink-2" title={moment(t.used_at)}>{t.kind === 'bearer' && !t.used_from ? 'not yet' : ago(t.used_at, now)}</td>
-                  <td className="max-md:hidden font-mono text-small text-ink-2">{t.used_from || '–'}</td>
-                  <td className="text-right">
-                    <Confirm title={`End ${t.about}?`} trigger={<Button small>{t.kind === 'bearer' ? 'Revoke' : 'End'}</Button>} action={<Button kind="danger" onClick={() => revoke.mutate(t.id)}>End it</Button>}>At once, with every stream that it holds open. {t.this && 'You will have to sign in again.'}</Confirm>
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <table className="w-full table-fixed max-md:table-auto">
+          <thead><tr><th>For</th>{all && <th className="w-[120px]">Owner</th>}<th className="max-md:hidden w-[25%]">Roles</th><th className="w-[130px]">Ends</th><th className="w-[130px]">Last used</th><th className="max-md:hidden w-[140px]">From</th><th className="w-[100px]"><span className="sr-only">What to do</span></th></tr></thead>
+          <tbody>
+            {list.map((t) => (
+              <tr key={t.id}>
+                <td className="font-semibold">{t.about}{t.this && <span className="ml-1.5 font-normal text-ink-2">(this one)</span>}</td>
+                {all && <td>{t.owner}</td>}
+                <td className="max-md:hidden h-auto py-1 whitespace-normal text-ink-2">{t.roles ? roleText(t.roles) : 'all of the owner’s'}</td>
+                <td title={moment(t.expires_at)}>{until(t.expires_at, now)}</td>
+                <td className="text-ink-2" title={moment(t.used_at)}>{t.kind === 'bearer' && !t.used_from ? 'not yet' : ago(t.used_at, now)}</td>
+                <td className="max-md:hidden font-mono text-small text-ink-2">{t.used_from || '–'}</td>
+                <td className="text-right">
+                  <Confirm title={`End ${t.about}?`} trigger={<Button small>{t.kind === 'bearer' ? 'Revoke' : 'End'}</Button>} action={<Button kind="danger" onClick={() => revoke.mutate(t.id)}>End it</Button>}>At once, with every stream that it holds open. {t.this && 'You will have to sign in again.'}</Confirm>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
       )}
     </Sheet>
   )

@@ -7,7 +7,7 @@ import { hasSession } from '../api/page'
 import { useChanges, useMe, useProposals, useRuns, useStacks, useTemplates } from '../api/queries'
 import { useLostAt } from '../stream/connection'
 import { Button, Loading, Trouble } from './ui'
-import { clock } from './words'
+import { clock, roleText } from './words'
 import { Refusal } from '../api/client'
 
 export function Sail({ size = 20 }: { size?: number }) {
@@ -34,7 +34,7 @@ export function Shell() {
       <nav aria-label="Main" className="sticky top-0 flex h-screen w-[184px] flex-none flex-col border-r border-line px-3 py-5 max-md:hidden">
         <Link to="/stacks" className="mb-5 flex items-center gap-2.5 px-2.5 text-large font-bold no-underline"><Sail />Under Sail</Link>
         <Places />
-        <div className="mt-auto px-2.5 text-small text-ink-2"><div>{me.data.full_name || me.data.name}</div><div className="mb-2">{me.data.roles.map((r) => r.replace('@', ' in ')).join(', ')}</div><Theme /><SignOut /></div>
+        <div className="mt-auto px-2.5 text-small text-ink-2"><div>{me.data.full_name || me.data.name}</div><div className="mb-2">{roleText(me.data.roles)}</div><Theme /><SignOut /></div>
       </nav>
       <header className="flex items-center justify-between border-b border-line px-3 py-2 md:hidden print:hidden">
         <Link to="/stacks" className="flex items-center gap-2 font-bold no-underline"><Sail />Under Sail</Link>
@@ -56,7 +56,7 @@ function Menu({ name, roles }: { name: string; roles: string[] }) {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/40" />
         <Dialog.Content aria-describedby={undefined} className="fixed inset-x-0 top-0 max-h-screen overflow-auto border-b border-line bg-paper p-4 text-ink">
-          <div className="mb-3 flex items-center justify-between"><Dialog.Title className="font-bold">{name}, {roles.join(', ')}</Dialog.Title><Dialog.Close asChild><Button>Close</Button></Dialog.Close></div>
+          <div className="mb-3 flex items-center justify-between"><Dialog.Title className="font-bold">{name}, {roleText(roles)}</Dialog.Title><Dialog.Close asChild><Button>Close</Button></Dialog.Close></div>
           <nav aria-label="Places"><PlaceList /></nav>
           <div className="mt-3 flex gap-5 px-2.5"><Theme /><SignOut /></div>
         </Dialog.Content>

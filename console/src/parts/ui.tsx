@@ -13,6 +13,11 @@ export function Button({ kind = 'plain', small = false, className = '', ...rest 
   return <button type="button" className={`rounded-[6px] border font-semibold transition-colors ${small ? 'px-2 py-0.5 text-small' : 'px-3.5 py-1.5'} disabled:opacity-50 ${looks[kind]} ${className}`} {...rest} />
 }
 
+/** One of several things of which one is looked at. */
+export function Choice({ chosen, onChoose, children }: { chosen: boolean; onChoose: () => void; children: ReactNode }) {
+  return <button type="button" aria-pressed={chosen} onClick={onChoose} className={`rounded-[6px] border px-2.5 py-1 text-small ${chosen ? 'border-accent bg-accent-soft font-semibold text-accent' : 'border-line bg-sheet text-ink-2 hover:text-ink'}`}>{children}</button>
+}
+
 /** A link that looks like the button of what it leads to. */
 export function LinkButton({ to, kind = 'plain', small = false, children }: { to: string; kind?: 'plain' | 'main'; small?: boolean; children: ReactNode }) {
   return <Link to={to} className={`inline-block rounded-[6px] border font-semibold no-underline transition-colors ${small ? 'px-2 py-0.5 text-small' : 'px-3.5 py-1.5'} ${kind === 'main' ? 'border-accent bg-accent text-on-accent hover:opacity-90' : 'border-line bg-sheet hover:border-ink-2'}`}>{children}</Link>

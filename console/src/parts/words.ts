@@ -10,6 +10,9 @@ export function span(seconds: number): string {
   return `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
 
+/** Roles as people read them: operator in saltmere-lab. */
+export const roleText = (roles: string[]) => roles.map((r) => r.replace('@', ' in ')).join(', ')
+
 /** A span of real seconds on the account's clock, with the real time in brackets where that clock runs at another rate. */
 export const accountSpan = (seconds: number, rate: number) => (rate > 0 && Math.abs(rate - 1) > 1e-9 ? `${span(seconds * rate)} (${span(seconds)} real)` : span(seconds))
 

@@ -5,6 +5,7 @@ package postgrestest
 import (
 	"context"
 	"fmt"
+	neturl "net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -94,17 +95,34 @@ func forgetful() error {
 // Database makes a database for one test and gives its URL.
 func Database(t T) string {
 	t.Helper()
+	return postgres.InDatabase(server.URL, create(t, "TEMPLATE "+postgres.Database))
+}
+
+// Empty makes a database without tables, and gives its URL for the role of a service and for
+// the one that is to own the tables.
+func Empty(t T) (url, owner string) {
+	t.Helper()
+	u, err := neturl.Parse(server.OwnerURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := create(t, "OWNER "+u.User.Username())
+	return postgres.InDatabase(server.URL, name), postgres.InDatabase(server.OwnerURL, name)
+}
+
+func create(t T, how string) (name string) {
+	t.Helper()
 	ctx := context.Background()
-	name := fmt.Sprint("test", databases.Add(1))
+	name = fmt.Sprint("test", databases.Add(1))
 	admin, err := pgx.Connect(ctx, postgres.InDatabase(server.AdminURL(), "postgres"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer admin.Close(ctx)
-	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+postgres.Database); err != nil {
+	if _, err := admin.Exec(ctx, "CREATE DATABASE "+name+" "+how); err != nil {
 		t.Fatal(err)
 	}
-	return postgres.InDatabase(server.URL, name)
+	return name
 }
 
 // AsAdmin is the URL of the superuser for the database of another URL: for tests that look
