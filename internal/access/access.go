@@ -142,3 +142,75 @@ func Sees(ctx context.Context, account string) bool {
 	only := Seen(ctx)
 	return only == nil || slices.Contains(only, account)
 }
+
+// Within gives what both allow: a token may do the smaller of its own grants and of its
+// owner's of this moment.
+func (g Grants) Within(limit Grants) Grants {
+	var out Grants
+	for _, a := range g {
+		for _, b := range limit {
+			account := a.Account
+			switch {
+			case a.Account == "":
+				account = b.Account
+			case b.Account != "" && b.Account != a.Account:
+				continue
+			}
+			if name := common(a.Name, b.Name); !slices.Contains(out, Role{name, account}) {
+				out = append(out, Role{name, account})
+			}
+		}
+	}
+	return out
+}
+
+// common is the role with exactly the rights that two have both. There is one for each two:
+// a test holds it.
+func common(a, b string) string {
+	var both []string
+	for _, right := range included[a] {
+		if slices.Contains(included[b], right) {
+			both = append(both, right)
+		}
+	}
+	for _, name := range Roles() {
+		if len(included[name]) == len(both) && !slices.ContainsFunc(both, func(right string) bool { return !slices.Contains(included[name], right) }) {
+			return name
+		}
+	}
+	return "viewer"
+}
+
+// Actor is who acts: a person by a session or a token of theirs. It comes from
+// authentication, or from an agreement that somebody gave.
+type Actor struct {
+	Person string
+	// Token is the id of the bearer token that the request carries; 0 for a session.
+	Token int64
+	// Limited says that the token has roles of its own.
+	Limited bool
+	// Grants are the smaller of the token's and its owner's, of this moment.
+	Grants Grants
+}
+
+// Owns reports whether something that belongs to a person is the actor's own: a token that
+// was made for less than its owner may is not its owner.
+func (a Actor) Owns(person string) bool { return !a.Limited && a.Person != "" && a.Person == person }
+
+// IsOf reports whether the actor is somebody, by whatever token: this takes a right away
+// where two people must agree, and gives none.
+func (a Actor) IsOf(person string) bool { return a.Person == person }
+
+// Kept is where a secret belongs, and who gave it or had it drawn. Without an account it
+// belongs to whoever administers the service.
+type Kept struct{ Account, GivenBy string }
+
+// MayReveal reports whether the actor may read a secret at this moment: who administers
+// where it belongs, and who gave it as long as they operate there. Having given it is no
+// right by itself.
+func (a Actor) MayReveal(k Kept) bool {
+	if a.Grants.May(Administer, k.Account) {
+		return true
+	}
+	return k.GivenBy != "" && a.Person == k.GivenBy && a.Grants.May(Operate, k.Account)
+}

@@ -72,3 +72,71 @@ func TestWhoHasRolesInAccountsSeesThoseAlone(t *testing.T) {
 		t.Error("what is seen under a context is another thing than what it was narrowed to")
 	}
 }
+
+// TestATokenMayDoTheSmallerOfTwo: for any two lists of roles, what both allow together is
+// what each allows.
+func TestATokenMayDoTheSmallerOfTwo(t *testing.T) {
+	t.Parallel()
+	accounts := []string{"", "lab", "live"}
+	var all []Role
+	for _, name := range Roles() {
+		for _, account := range accounts {
+			all = append(all, Role{name, account})
+		}
+	}
+	for _, a := range all {
+		for _, b := range all {
+			for _, c := range all {
+				owner, token := Grants{a, c}, Grants{b}
+				both := owner.Within(token)
+				for _, account := range accounts {
+					for _, right := range Rights() {
+						if got, want := both.May(right, account), owner.May(right, account) && token.May(right, account); got != want {
+							t.Fatalf("%v within %v: %s in %q is %v, want %v", owner, token, right, account, got, want)
+						}
+					}
+				}
+			}
+		}
+	}
+	if only, everywhere := (Grants{{"admin", ""}}).Within(Grants{{"viewer", "lab"}}).Accounts(); everywhere || len(only) != 1 || only[0] != "lab" {
+		t.Errorf("it sees %v, everywhere %v", only, everywhere)
+	}
+	if len((Grants{{"admin", "lab"}}).Within(Grants{{"admin", "live"}})) != 0 {
+		t.Error("roles in two accounts have something in common")
+	}
+}
+
+// TestANameGivesNoRight: having given a secret counts only with the rights of this moment.
+func TestANameGivesNoRight(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		person string
+		grants Grants
+		of     Kept
+		want   bool
+	}{
+		{"ada", Grants{{"operator", "lab"}}, Kept{"lab", "ada"}, true},
+		{"ada", Grants{{"operator", ""}}, Kept{"", "ada"}, true},
+		{"ada", Grants{{"operator", "lab"}}, Kept{"", "ada"}, false},
+		{"ada", Grants{{"operator", "lab"}}, Kept{"live", "ada"}, false},
+		{"ada", Grants{{"viewer", "lab"}}, Kept{"lab", "ada"}, false},
+		{"ada", Grants{{"reviewer", ""}}, Kept{"lab", "ada"}, false},
+		{"ada", Grants{{"operator", "lab"}}, Kept{"lab", "bo"}, false},
+		{"bo", Grants{{"admin", "lab"}}, Kept{"lab", "ada"}, true},
+		{"bo", Grants{{"admin", "lab"}}, Kept{"", "bo"}, false},
+		{"bo", Grants{{"admin", ""}}, Kept{"lab", "ada"}, true},
+		{"", Grants{{"operator", ""}}, Kept{"", ""}, false},
+	} {
+		if got := (Actor{Person: c.person, Grants: c.grants}).MayReveal(c.of); got != c.want {
+			t.Errorf("%s with %v reveals %+v: %v", c.person, c.grants, c.of, got)
+		}
+	}
+	whole, narrow := Actor{Person: "ada"}, Actor{Person: "ada", Token: 4, Limited: true}
+	if !whole.Owns("ada") || narrow.Owns("ada") || whole.Owns("bo") || (Actor{}).Owns("") {
+		t.Error("a narrow token is its owner, or nobody is")
+	}
+	if !narrow.IsOf("ada") || whole.IsOf("bo") {
+		t.Error("whoever acts by a token is somebody else")
+	}
+}

@@ -20,7 +20,7 @@ import (
 	"undersail/internal/openid"
 	"undersail/internal/postgres"
 	"undersail/internal/reach"
-	"undersail/internal/secret"
+	"undersail/internal/sealed"
 	"undersail/internal/service"
 	"undersail/internal/store"
 )
@@ -153,18 +153,18 @@ func (d *Daemon) signing(c Config) error {
 
 // keyOf opens the key file. Only a database that nothing was sealed in gets a new key:
 // beside any other one that is missing is a mistake, and a new one would open nothing.
-func keyOf(ctx context.Context, st *store.Store, file string) (*secret.Box, error) {
+func keyOf(ctx context.Context, st *store.Store, file string) (*sealed.Box, error) {
 	with, err := st.Setting(ctx, store.SealedWith)
 	if errors.Is(err, store.ErrNotFound) {
 		with = []byte("of an earlier version")
 		if there, err := st.AnythingSealed(ctx); err != nil || !there {
-			return secret.OpenBox(file)
+			return sealed.OpenBox(file)
 		}
 	} else if err != nil {
 		return nil, err
 	}
-	box, err := secret.ReadBox(file)
-	if errors.Is(err, secret.ErrNoKey) {
+	box, err := sealed.ReadBox(file)
+	if errors.Is(err, sealed.ErrNoKey) {
 		return nil, fmt.Errorf("%w, and the database was sealed with the key %s; put its key file there, or name it with --key-file", err, with)
 	}
 	return box, err

@@ -13,7 +13,7 @@ import (
 
 	"undersail/internal/engine"
 	"undersail/internal/postgres"
-	"undersail/internal/secret"
+	"undersail/internal/sealed"
 	"undersail/internal/service"
 	"undersail/internal/store"
 )
@@ -45,7 +45,7 @@ func (p Place) database(ctx context.Context) (url, owner string, release func() 
 }
 
 // open opens a service that is not started: it serves nothing and takes no runs.
-func (p Place) open(ctx context.Context) (s *service.Service, box *secret.Box, end func() error, err error) {
+func (p Place) open(ctx context.Context) (s *service.Service, box *sealed.Box, end func() error, err error) {
 	if _, err := os.Stat(p.Dir); p.DatabaseURL == "" && err != nil {
 		return nil, nil, nil, fmt.Errorf("there is no service in %s; name its directory with --dir", p.Dir)
 	}
@@ -58,7 +58,7 @@ func (p Place) open(ctx context.Context) (s *service.Service, box *secret.Box, e
 		return nil, nil, nil, errors.Join(err, release())
 	}
 	end = func() error { st.Close(); return release() }
-	if box, err = secret.ReadBox(p.keyFile()); err == nil {
+	if box, err = sealed.ReadBox(p.keyFile()); err == nil {
 		if s, err = service.New(st, box, slog.New(slog.DiscardHandler), engine.Config{}); err == nil {
 			err = s.OpenSealed(ctx)
 		}
@@ -80,7 +80,7 @@ func Backup(ctx context.Context, p Place, to, keyTo string) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	box, err := secret.ReadBox(p.keyFile())
+	box, err := sealed.ReadBox(p.keyFile())
 	if err != nil {
 		return err
 	}
@@ -103,7 +103,7 @@ func Backup(ctx context.Context, p Place, to, keyTo string) (err error) {
 }
 
 // belongs says that a key is not the one that a database was sealed with.
-func belongs(ctx context.Context, url string, box *secret.Box) error {
+func belongs(ctx context.Context, url string, box *sealed.Box) error {
 	st, err := store.Attach(ctx, url)
 	if err != nil {
 		return err
@@ -133,7 +133,7 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 	if _, err := os.Stat(p.keyFile()); err == nil {
 		return out, fmt.Errorf("there is a key at %s already; restore into a new directory", p.keyFile())
 	}
-	box, err := secret.ReadBox(key)
+	box, err := sealed.ReadBox(key)
 	if err != nil {
 		return out, err
 	}
@@ -197,11 +197,11 @@ func RotateKey(ctx context.Context, p Place) (sealed int, fingerprint string, er
 	if err := box.Renew(); err != nil {
 		return 0, "", err
 	}
-	if sealed, err = s.Reseal(ctx); err != nil {
+	if sealed, err = s.Reseal(ctx, 0); err != nil {
 		return sealed, "", fmt.Errorf("sealing anew was interrupted, and goes on when it is called again: %w", err)
 	}
 	// What was sealed with the old key while this went on is sealed anew too.
-	more, err := s.Reseal(ctx)
+	more, err := s.Reseal(ctx, 0)
 	if err != nil {
 		return sealed, "", err
 	}

@@ -262,7 +262,7 @@ func (x *execution) nextZone(s *store.Step, refusal *cloud.Error) bool {
 	if s.Action != ActionCreate || x.session == nil {
 		return false
 	}
-	shown, _, err := x.session.Resolve(s.Resource)
+	shown, err := x.session.Show(s.Resource)
 	at := slices.Index(shown.Zones, fmt.Sprint(s.Want["zone"]))
 	if err != nil || at < 0 {
 		return false

@@ -51,7 +51,7 @@ func (x *execution) awaiting(ctx context.Context, s *store.Step, a *awaitsError)
 // given lets the run go on anew when a value was given that something waits for.
 func (x *execution) given(values []string) {
 	x.mu.Lock()
-	answered := slices.ContainsFunc(x.awaits, func(name string) bool { return slices.Contains(values, name) })
+	answered := len(x.beyond) > 0 || slices.ContainsFunc(x.awaits, func(name string) bool { return slices.Contains(values, name) })
 	x.mu.Unlock()
 	if answered {
 		x.leave()

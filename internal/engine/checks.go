@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -51,13 +52,13 @@ func (x *execution) provingMade(s *store.Step, checks []health.Check, live cloud
 func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Event, error) {
 	shown, sent, err := x.resolve(s)
 	if err != nil {
-		return x.broken(ctx, s, err.Error())
+		return x.unresolved(ctx, s, err)
 	}
 	if refreshed, err := x.refresh(ctx, s, shown.Checks); err != nil {
 		return x.refused(ctx, s, err)
 	} else if refreshed {
 		if _, sent, err = x.resolve(s); err != nil {
-			return x.broken(ctx, s, err.Error())
+			return x.unresolved(ctx, s, err)
 		}
 	}
 	x.mu.Lock()
@@ -89,6 +90,16 @@ func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Eve
 		}
 	}
 	return x.judged(ctx, s, p, seen, p.proof.Verdict(sent.Checks, made, x.now(), x.rate()))
+}
+
+// unresolved judges that what a step needs cannot be computed: for good, unless somebody has
+// to agree first.
+func (x *execution) unresolved(ctx context.Context, s *store.Step, err error) (schedule.Event, error) {
+	var beyond *beyondError
+	if errors.As(err, &beyond) {
+		return x.agreeing(ctx, s, beyond)
+	}
+	return x.broken(ctx, s, err.Error())
 }
 
 func looked(seen []health.Evidence, c health.Check) bool {
@@ -270,7 +281,7 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 	}
 	shown, _, err := x.resolve(s)
 	if err != nil {
-		return x.broken(ctx, s, err.Error())
+		return x.unresolved(ctx, s, err)
 	}
 	x.mu.Lock()
 	row := x.resources[s.Resource]
@@ -321,7 +332,7 @@ func ToldSecret(want map[string]any) bool {
 	resource.Leaves(want, func(_ string, leaf any) {
 		switch v := leaf.(type) {
 		case string:
-			told = told || strings.HasPrefix(v, "secret:")
+			told = told || len(resource.Written(v)) > 0
 		case map[string]any: // it waited for something besides
 			told = told || v["secrets"] != nil
 		}

@@ -57,6 +57,8 @@ func (x *execution) end(ctx context.Context, plan *schedule.Run, result schedule
 		result = schedule.Stopped
 	case errors.Is(err, errHalted), result == schedule.Parked:
 		return x.park(ctx)
+	case result == schedule.Asking && len(x.beyond) > 0:
+		return x.parkForAgreement(ctx)
 	case result == schedule.Asking:
 		return x.parkForInputs(ctx)
 	case err != nil:

@@ -26,14 +26,17 @@ import (
 
 	"undersail/internal/cloud"
 	"undersail/internal/reach"
-	"undersail/internal/secret"
+	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
 
 // Config is what an engine works with. Zero values take the usual ones.
 type Config struct {
 	Store *store.Store
-	Box   *secret.Box
+	// Sealed has the secrets; Agreed reads what was agreed to with the proposal of a run and
+	// since, after holding the seals of both against them.
+	Sealed *sealed.Sealed
+	Agreed func(p store.Proposal, r store.Run) (sealed.Agreement, error)
 	// Adapter gives the adapter of an account.
 	Adapter func(ctx context.Context, account string) (cloud.Adapter, store.Account, error)
 	// Undo is asked to undo a run that failed and was to be undone then. It is

@@ -18,7 +18,9 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
+	"undersail/internal/core/use"
 	"undersail/internal/proposal"
+	"undersail/internal/sealed"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -32,9 +34,10 @@ type execution struct {
 	account  store.Account
 	adapter  cloud.Adapter
 	steps    []store.Step
-	creating map[string]string   // token of the step that creates a resource
-	secrets  map[string]string   // values by reference; never written anywhere
-	scrubber *secret.Scrubber    // takes them out of texts
+	creating map[string]string // token of the step that creates a resource
+	secrets  *sealed.Run       // opens what was agreed to
+	scrubber *secret.Scrubber  // takes secrets out of texts
+	place    use.Place
 	session  *render.Session     // nil when nothing is rendered, only removed
 	keeps    map[string][]string // properties that stay as recorded, by resource
 
@@ -52,7 +55,9 @@ type execution struct {
 	resources map[string]*store.Resource
 	proofs    map[string]*proving
 	waits     map[int]*waits
-	told      map[int]bool // steps whose waiting for the limit was told
+	tired     map[int]bool // steps whose waiting for the limit was told
+	// beyond are uses of secrets that nobody agreed to, and that the run parks for.
+	beyond []use.Use
 	// written is how much of what the commands of tasks wrote was told, by their marks.
 	written map[string]int
 }
@@ -79,7 +84,7 @@ func (x *execution) visibility() time.Duration { return x.real(x.adapter.Visibil
 // prepare reads everything a run needs.
 func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, error) {
 	x := &execution{engine: e, number: number, events: make(chan schedule.Event, 64), leaving: make(chan struct{}), stopped: make(chan struct{}),
-		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, secrets: map[string]string{}, waits: map[int]*waits{}, told: map[int]bool{}, written: map[string]int{}}
+		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, waits: map[int]*waits{}, tired: map[int]bool{}, written: map[string]int{}}
 	var err error
 	if x.run, err = e.Store.Run(ctx, id); err != nil {
 		return nil, fmt.Errorf("read run %d: %w", id, err)
@@ -107,7 +112,7 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 		}
 		x.waits[i] = &waits{time.Duration(s.WaitedMS) * time.Millisecond, time.Duration(s.SettleWaitedMS) * time.Millisecond}
 	}
-	if x.adapter, x.account, err = e.Adapter(ctx, x.document.Stack.Account); errors.Is(err, secret.ErrCannotOpen) {
+	if x.adapter, x.account, err = e.Adapter(ctx, x.document.Stack.Account); errors.Is(err, sealed.ErrCannotOpen) {
 		return nil, fmt.Errorf("%w: %w", errUnreadable, err)
 	} else if err != nil {
 		return nil, fmt.Errorf("connect to account %s: %w", x.document.Stack.Account, err)
@@ -119,25 +124,30 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 	for _, r := range recorded {
 		x.resources[r.Name] = &r
 	}
-	if err := x.openSecrets(ctx); err != nil {
+	if err := x.openSecrets(ctx, saved); err != nil {
 		return nil, err
 	}
 	return x, x.accept()
 }
 
-func (x *execution) openSecrets(ctx context.Context) error {
-	sealed, err := x.engine.Store.Secrets(ctx, x.run.StackID, slices.Collect(maps.Values(x.document.Secrets))...)
+// openSecrets reads what was agreed to, and makes ready to open that.
+func (x *execution) openSecrets(ctx context.Context, saved store.Proposal) error {
+	agreed, err := x.engine.Agreed(saved, x.run)
+	if err != nil {
+		return fmt.Errorf("%w: %w", errUnreadable, err)
+	}
+	x.secrets, err = x.engine.Sealed.ForRun(ctx, x.run.StackID, slices.Collect(maps.Values(x.document.Secrets)), agreed)
+	if errors.Is(err, sealed.ErrCannotOpen) || errors.Is(err, sealed.ErrMoved) {
+		return fmt.Errorf("%w: %w", errUnreadable, err)
+	}
 	if err != nil {
 		return fmt.Errorf("read secrets of stack %s: %w", x.run.Stack, err)
 	}
-	for _, s := range sealed {
-		plain, err := x.engine.Box.Open(secret.ForSecret(s.Reference), s.Sealed)
-		if err != nil {
-			return fmt.Errorf("%w: secret %s: %w", errUnreadable, s.Reference, err)
-		}
-		x.secrets[s.Reference] = string(plain)
+	x.scrubber = x.secrets.Scrubber()
+	x.place = use.Place{By: x.document.TextBy, Template: x.document.Template.Digest, Keys: x.document.Keys}
+	if x.document.Rendering != nil {
+		x.place.Told = use.Told(x.document.Rendering)
 	}
-	x.scrubber = secret.NewScrubber(x.secrets)
 	return nil
 }
 
@@ -152,7 +162,6 @@ func (x *execution) accept() error {
 	}
 	offers := x.document.Offers
 	x.session, _ = render.Accept(render.Request{Template: template, Stack: x.document.Stack, Inputs: x.document.Inputs, Secrets: x.document.Secrets, Offers: &offers, Stacks: x.document.Stacks,
-		Reveal: func(ref string) (string, bool) { v, ok := x.secrets[ref]; return v, ok },
 		Known: func(r render.Resource) map[string]any {
 			if found, ok := x.document.Found[r.Name]; ok {
 				return found

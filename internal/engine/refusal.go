@@ -19,6 +19,10 @@ func (x *execution) refused(ctx context.Context, s *store.Step, err error) (sche
 	if errors.As(err, &unseen) {
 		return schedule.Event{Outcome: schedule.Retry, At: unseen.until, Reason: unseen.Error()}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: unseen.Error()}, nil)
 	}
+	var beyond *beyondError
+	if errors.As(err, &beyond) {
+		return x.agreeing(ctx, s, beyond)
+	}
 	var awaits *awaitsError
 	if errors.As(err, &awaits) {
 		return x.awaiting(ctx, s, awaits)

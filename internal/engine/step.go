@@ -17,7 +17,7 @@ import (
 	"undersail/internal/core/resource"
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
-	"undersail/internal/secret"
+	"undersail/internal/core/use"
 	"undersail/internal/store"
 )
 
@@ -307,7 +307,7 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 	x.session.Report(s.Resource, attributes)
 	shown, _, err := x.resolve(s)
 	if err != nil {
-		return x.broken(ctx, s, err.Error())
+		return x.unresolved(ctx, s, err)
 	}
 	x.mu.Lock()
 	withMakes(row.Attributes, shown.Makes)
@@ -330,13 +330,26 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err error) {
 	if s.Action == ActionProve {
 		shown.Name, sent.Name = Whole, Whole
-		shown.Checks, sent.Checks, err = x.session.Prove()
+		if shown.Checks, _, err = x.session.Prove(nil); err != nil {
+			return shown, sent, err
+		}
+		reveal, err := x.permitted(s, use.OfProof(shown.Checks, x.document.Stack, x.place))
+		if err == nil {
+			shown.Checks, sent.Checks, err = x.session.Prove(reveal)
+		}
 		return shown, sent, err
 	}
 	if x.session == nil {
 		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "nothing is rendered in this run"}
 	}
-	if shown, sent, err = x.session.Resolve(s.Resource); err != nil {
+	if shown, err = x.session.Show(s.Resource); err != nil {
+		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: err.Error()}
+	}
+	reveal, err := x.permitted(s, use.OfResource(shown, x.document.Stack, x.place))
+	if err != nil {
+		return shown, sent, err
+	}
+	if shown, sent, err = x.session.Resolve(s.Resource, reveal); err != nil {
 		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: err.Error()}
 	}
 	if waits := resource.Waits(sent.Want); len(waits) > 0 {
@@ -354,7 +367,7 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 		}
 	}
 	if ref, ok := x.document.Secrets[s.Resource]; ok && shown.Type == "key_pair" && sent.Want["public_key"] == nil {
-		public, err := secret.Public(x.secrets[ref], x.document.Stack.Name)
+		public, err := x.secrets.PublicHalf(ref, x.document.Stack.Name)
 		if err != nil {
 			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "its key pair cannot be read"}
 		}

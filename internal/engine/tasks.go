@@ -7,7 +7,6 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"undersail/internal/cloud"
@@ -286,14 +285,9 @@ func (x *execution) opened(tree any) (any, error) {
 		}
 		return out, nil
 	case string:
-		ref, is := strings.CutPrefix(v, "secret:")
-		if !is {
-			return v, nil
-		}
-		if value, known := x.secrets[ref]; known {
-			return value, nil
-		}
-		return v, nil // made with a secret, or forgotten: only what needs it will fail
+		// What is made of a secret in another way, or is forgotten, stays: only what needs it
+		// will fail.
+		return resource.Refilled(v, x.secrets.Recorded), nil
 	}
 	return tree, nil
 }

@@ -23,8 +23,8 @@ func (x *execution) waited(ctx context.Context, number int, limited, asked time.
 	if s.MadeAt != nil {
 		w.sinceMade += limited + asked
 	}
-	tell := limited > 2*time.Second && !x.told[number]
-	x.told[number] = x.told[number] || tell
+	tell := limited > 2*time.Second && !x.tired[number]
+	x.tired[number] = x.tired[number] || tell
 	x.mu.Unlock()
 	if tell {
 		err := x.note(ctx, store.Event{Kind: "limit", Resource: s.Resource, Text: fmt.Sprintf("%s waited %s for the limit of account %s; this counts against no patience",

@@ -9,6 +9,7 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/secretrule"
+	"undersail/internal/core/use"
 )
 
 // Document is the immutable content of a proposal: everything that a run needs,
@@ -35,8 +36,20 @@ type Document struct {
 	Findings []render.Finding `json:"findings"`
 	// Consents are what somebody must agree to by name.
 	Consents []render.Consent `json:"consents,omitempty"`
-	// NewUses are the secrets that the consent of that name is about.
-	NewUses []string `json:"new_uses,omitempty"`
+	// Uses are what secrets are opened for; the consent of that name is about those that are
+	// new. Documents of older programs do not list them.
+	Uses       []use.Use `json:"uses,omitempty"`
+	UsesListed bool      `json:"uses_listed,omitempty"`
+	// TextBy is who wrote the template's text, Keys are the named key pairs by their public
+	// halves, and Handed what the secrets of other stacks are made of.
+	TextBy string              `json:"text_by,omitempty"`
+	Keys   map[string]string   `json:"keys,omitempty"`
+	Handed map[string][]string `json:"handed,omitempty"`
+	// AuthorRoles are what whoever proposed it might at that moment.
+	AuthorRoles []string `json:"author_roles,omitempty"`
+	// Gives are values for a run that goes on, and GivesTo is that run.
+	Gives   map[string]any `json:"gives,omitempty"`
+	GivesTo int64          `json:"gives_to,omitempty"`
 	// Given are consents that were given with what the proposal goes on from.
 	Given   []render.Consent `json:"given,omitempty"`
 	Cost    price.Cost       `json:"cost"`

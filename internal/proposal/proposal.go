@@ -22,6 +22,7 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+	"undersail/internal/core/use"
 )
 
 // Facts are everything that a proposal rests on.
@@ -30,8 +31,15 @@ type Facts struct {
 	// Template is nil when the stack is only removed.
 	Template *lang.Template
 	Text     TemplateText
-	Inputs   map[string]any // without the values of secrets
-	Origins  map[string]string
+	// TextBy is who wrote the text; empty where nobody knows.
+	TextBy string
+	// Keys are the named key pairs that inputs were given, by their public halves.
+	Keys map[string]string
+	// Handed are the secrets that each secret of another stack is made of, by the reference
+	// that it has here.
+	Handed  map[string][]string
+	Inputs  map[string]any // without the values of secrets
+	Origins map[string]string
 	// Given are the values of secrets that were given now; they take part only in
 	// checking their rules.
 	Given   map[string]string
@@ -82,9 +90,8 @@ type Judged struct {
 	Findings []render.Finding
 	Consents []render.Consent
 	Given    []render.Consent // with what the proposal goes on from
-	// NewUses are secrets that are used in a new way, which somebody must agree to who may
-	// read them.
-	NewUses       []string
+	// Uses are what secrets are opened for; somebody must agree to those that are new.
+	Uses          []use.Use
 	Cost, CostNow price.Cost
 	Seconds       float64
 	Longest       []string
@@ -110,13 +117,6 @@ func (f Facts) request() render.Request {
 	}
 	return render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
 		Stop: f.Stop, Most: f.Most, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
-}
-
-// Revealed renders the same with the values of secrets in it.
-func (c Changed) Revealed(reveal func(reference string) (string, bool)) *render.Rendering {
-	q := c.request()
-	q.Known, q.Reveal, q.Rehearse = c.reported(), reveal, false
-	return render.Render(q)
 }
 
 // reported are the attributes of what is there, by name.
@@ -295,7 +295,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, Again: j.Again, NewUses: j.NewUses}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, Again: j.Again, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

@@ -1,6 +1,5 @@
-// Package secret seals what must not be read from the database: secrets and
-// the credentials of accounts. The key is a file that the database never sees.
-// It also makes key pairs and hashes passwords and tokens.
+// Package secret makes key pairs, hashes passwords and tokens, and takes secrets out of
+// texts. It keeps nothing; what is sealed is with package sealed.
 package secret
 
 import (
@@ -11,7 +10,10 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/pem"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
@@ -102,4 +104,18 @@ func Token() string {
 func HashToken(token string) string {
 	sum := sha256.Sum256([]byte(token))
 	return hex.EncodeToString(sum[:])
+}
+
+// ReplaceFile writes a file for its owner only, whole or not at all.
+func ReplaceFile(path, text string) error {
+	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*") // 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(text)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
 }

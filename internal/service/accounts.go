@@ -196,12 +196,8 @@ func (s *Service) RenewAccount(ctx context.Context, u User, name string, fields 
 // keepCredentials tests credentials and keeps them, and lets runs go on that waited for
 // them.
 func (s *Service) keepCredentials(ctx context.Context, n NewAccount) error {
-	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint, SealedWith: s.box.Fingerprint()}
-	plain, err := json.Marshal(n.fields())
-	if err != nil {
-		return err
-	}
-	if a.Credentials, err = s.box.Seal(purposeOf(a), plain); err != nil {
+	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint}
+	if err := s.sealed.Account(&a, n.fields()); err != nil {
 		return err
 	}
 	adapter, err := s.connect(a)

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"crypto/hmac"
-	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -54,17 +53,21 @@ func (s *Service) record(ctx context.Context, who, action, subject, reason strin
 	return nil
 }
 
+// recordOf writes down what somebody does, with the token that they do it by.
+func (s *Service) recordOf(ctx context.Context, u User, action, subject, reason string, detail map[string]any) error {
+	if token := u.actor().Token; token != 0 {
+		if detail = maps.Clone(detail); detail == nil {
+			detail = map[string]any{}
+		}
+		detail["token"] = token
+	}
+	return s.record(ctx, u.Name, action, subject, reason, detail)
+}
+
 // done writes down what was done already. What cannot be written is logged: it must not
 // make a call seem to have failed whose work is done.
 func (s *Service) done(ctx context.Context, u User, action, subject string, detail map[string]any) {
-	if u.kind == "bearer" && u.token != 0 {
-		detail = maps.Clone(detail)
-		if detail == nil {
-			detail = map[string]any{}
-		}
-		detail["token"] = u.token
-	}
-	if err := s.record(context.WithoutCancel(ctx), u.Name, action, subject, "", detail); err != nil {
+	if err := s.recordOf(context.WithoutCancel(ctx), u, action, subject, "", detail); err != nil {
 		s.log.Error("what somebody did is not in the audit", "who", u.Name, "action", action, "subject", subject, "error", err)
 	}
 }
@@ -74,18 +77,7 @@ func (s *Service) done(ctx context.Context, u User, action, subject string, deta
 // cannot make the hashes fit. Each part is written with its length, so that no two
 // entries are written alike.
 func (s *Service) auditHash(e store.AuditEntry, before []byte) []byte {
-	h := hmac.New(sha256.New, s.auditKey)
-	for _, part := range []string{string(before), strconv.FormatInt(e.Number, 10), e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Action, e.Subject, e.Reason, canonical(e.Detail)} {
-		fmt.Fprintf(h, "%d:%s", len(part), part)
-	}
-	return h.Sum(nil)
-}
-
-// keyed is an HMAC of a text for a purpose, with the key of the audit.
-func (s *Service) keyed(purpose, text string) string {
-	h := hmac.New(sha256.New, s.auditKey)
-	fmt.Fprintf(h, "%d:%s%s", len(purpose), purpose, text)
-	return hex.EncodeToString(h.Sum(nil))
+	return s.sealed.SealOf("", string(before), strconv.FormatInt(e.Number, 10), e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Action, e.Subject, e.Reason, canonical(e.Detail))
 }
 
 // canonical writes JSON as the same value is always written: the database keeps the
@@ -103,13 +95,16 @@ func canonical(raw json.RawMessage) string {
 }
 
 // Audit lists what was done, the newest first. Whoever is no administrator sees what
-// they did themselves.
+// they did themselves; a token that was made for less than its owner may, what was done
+// with it.
 func (s *Service) Audit(ctx context.Context, u User, q store.AuditQuery) ([]AuditEntry, error) {
 	if !u.may(access.Administer, "") {
-		if q.Who != "" && q.Who != u.Name {
+		if q.Who != "" && !u.actor().IsOf(q.Who) {
 			return nil, refuse(Forbidden, "ask an administrator", "only an administrator reads what others did")
 		}
-		q.Who = u.Name
+		if q.Who = u.Name; !u.owns(u.Name) {
+			q.Token = u.token
+		}
 	}
 	if q.Limit <= 0 || q.Limit > 500 {
 		q.Limit = 100

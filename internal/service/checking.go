@@ -92,7 +92,7 @@ func (s *Service) Check(ctx context.Context, u User, q Question) (Answer, error)
 	if !stackPattern.MatchString(q.Stack) || len(q.Stack) > 40 {
 		return Answer{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", q.Stack)
 	}
-	r, err := s.readFacts(ctx, q.NewProposal, true)
+	r, err := s.readFacts(ctx, u, q.NewProposal, true)
 	if err != nil {
 		return Answer{}, stopped(ctx, err)
 	}

@@ -17,6 +17,8 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/render"
+	"undersail/internal/core/use"
+	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
 
@@ -68,7 +70,7 @@ func (s *Service) Connect(ctx context.Context, u User, stack string, n NewConnec
 	if err != nil {
 		return Connection{}, err
 	}
-	if err := s.publicOf(ctx, hops); err != nil {
+	if err := s.publicOf(ctx, st, hops); err != nil {
 		return Connection{}, err
 	}
 	raw, err := json.Marshal(hops)
@@ -80,7 +82,7 @@ func (s *Service) Connect(ctx context.Context, u User, stack string, n NewConnec
 	if len(hops) > 1 {
 		through = hops[0].Resource
 	}
-	if err := s.record(ctx, u.Name, "connect", stack+"/"+last.Resource, "", map[string]any{"as": last.User, "purpose": n.Purpose, "through": through}); err != nil {
+	if err := s.recordOf(ctx, u, "connect", stack+"/"+last.Resource, "", map[string]any{"as": last.User, "purpose": n.Purpose, "through": through}); err != nil {
 		return Connection{}, err
 	}
 	c.EndsAt, err = s.store.AddConnection(ctx, store.Connection{ID: c.ID, StackID: st.ID, UserName: u.Name, Hops: raw}, connectionLife)
@@ -92,7 +94,7 @@ type machines struct {
 	rows      []store.Resource
 	rendering *render.Rendering
 	users     func(image string) string
-	keys      []store.Secret // those that stand for themselves
+	keys      map[string]string // named key pairs that people were agreed to sign in with, by their public halves
 }
 
 // way is how a machine is reached: directly, or through another of the stack.
@@ -142,7 +144,7 @@ func (s *Service) machines(ctx context.Context, st store.Stack) (*machines, erro
 	if st.TemplateSource == "" {
 		return nil, refuse(Conflict, "apply it first", "stack %s was never applied", st.Name)
 	}
-	if m.rendering, err = s.rendered(ctx, st, m.rows, nil); err != nil {
+	if m.rendering, err = s.rendered(ctx, st, m.rows); err != nil {
 		return nil, err
 	}
 	d, err := s.lastDocument(ctx, st.ID)
@@ -157,8 +159,8 @@ func (s *Service) machines(ctx context.Context, st store.Stack) (*machines, erro
 		}
 		return ""
 	}
-	m.keys, err = s.store.NamedSecrets(ctx, "")
-	return m, err
+	m.keys = agreedKeys(d)
+	return m, nil
 }
 
 // target finds the machine that is meant.
@@ -216,13 +218,11 @@ func (m *machines) hop(r store.Resource) (Hop, error) {
 			return h, nil
 		}
 		public := text(key.Want, "public_key")
-		for _, own := range m.keys {
-			if own.Kind == "private_key" && sameKey(own.Public, public) {
-				h.Key, h.PublicKey = own.Reference, own.Public
-				return h, nil
-			}
+		if h.Key = m.keys[use.PublicHalf(public)]; h.Key != "" {
+			h.PublicKey = public
+			return h, nil
 		}
-		return h, refuse(Conflict, "sign in with ssh and the private half yourself", "somebody else has the private half of %s, the key of %s", key.Name, r.Name)
+		return h, refuse(Conflict, "sign in with ssh and the private half yourself, or give the key by its name as key:NAME", "somebody else has the private half of %s, the key of %s", key.Name, r.Name)
 	}
 	return h, refuse(Conflict, "give the machine the key_pair of a key pair of the template", "no key of %s is known", r.Name)
 }
@@ -271,13 +271,18 @@ func text(values map[string]any, key string) string {
 	return s
 }
 
-func sameKey(a, b string) bool {
-	x, _, _, _, err := ssh.ParseAuthorizedKey([]byte(a))
-	if err != nil {
-		return false
+// agreedKeys are the named key pairs that a stack was given by their names, and with whose
+// private halves somebody agreed that people sign in. What older programs recorded counts as
+// agreed.
+func agreedKeys(d proposal.Document) map[string]string {
+	keys := keysOf(d)
+	if !d.UsesListed {
+		return keys
 	}
-	y, _, _, _, err := ssh.ParseAuthorizedKey([]byte(b))
-	return err == nil && bytes.Equal(x.Marshal(), y.Marshal())
+	maps.DeleteFunc(keys, func(_, reference string) bool {
+		return !slices.ContainsFunc(d.Uses, func(u use.Use) bool { return u.For == use.People && slices.Contains(u.Secrets, reference) })
+	})
+	return keys
 }
 
 // ToSign is what a machine wants signed by whoever signs in: the data of a publickey
@@ -311,10 +316,10 @@ func (s *Service) SignConnection(ctx context.Context, u User, id string, t ToSig
 	if err := json.Unmarshal(c.Hops, &hops); err != nil {
 		return Signature{}, fmt.Errorf("read connection %s: %w", id, err)
 	}
-	if c.UserName != u.Name || t.Hop < 0 || t.Hop >= len(hops) {
+	if !u.actor().IsOf(c.UserName) || t.Hop < 0 || t.Hop >= len(hops) {
 		return Signature{}, refuse(Forbidden, "begin one of your own: undersail connect STACK", "the connection %s is not yours", id)
 	}
-	signer, err := s.signer(ctx, hops[t.Hop].Key)
+	signer, err := s.signer(ctx, st, hops[t.Hop].Key)
 	if err != nil {
 		return Signature{}, err
 	}
@@ -333,20 +338,23 @@ func (s *Service) SignConnection(ctx context.Context, u User, id string, t ToSig
 	return Signature{signature.Format, signature.Blob}, nil
 }
 
-func (s *Service) signer(ctx context.Context, reference string) (ssh.Signer, error) {
+// signer signs with a key of the stack: one that was drawn for it, or one that it was given
+// by its name and that somebody agreed to. It is asked at every signature, so that a key
+// which the stack has no longer signs no longer.
+func (s *Service) signer(ctx context.Context, st store.Stack, reference string) (ssh.Signer, error) {
 	row, err := s.store.Secret(ctx, reference)
 	if err != nil {
 		return nil, missing(err, "key", reference, "verify the stack")
 	}
-	private, err := s.openSecret(row)
+	d, err := s.lastDocument(ctx, st.ID)
 	if err != nil {
 		return nil, err
 	}
-	signer, err := ssh.ParsePrivateKey([]byte(private))
-	if err != nil {
-		return nil, fmt.Errorf("key %s cannot be read", reference)
+	named := slices.Contains(slices.Collect(maps.Values(agreedKeys(d))), reference)
+	if row.StackID != st.ID && !named {
+		return nil, refuse(Forbidden, "propose the stack with the key's name as key:NAME", "nobody agreed that people sign in to stack %s with the key %s", st.Name, reference)
 	}
-	return signer, nil
+	return s.sealed.Signer(ctx, s.sealed.ForPeople(row), reference)
 }
 
 // signsInWith tells whether data is a request to sign in as a user with a key, and with
@@ -371,12 +379,12 @@ func signsInWith(data []byte, user string, key ssh.PublicKey) (algorithm string,
 }
 
 // publicOf fills in the public halves of the keys of a way.
-func (s *Service) publicOf(ctx context.Context, hops []Hop) error {
+func (s *Service) publicOf(ctx context.Context, st store.Stack, hops []Hop) error {
 	for i, h := range hops {
 		if h.PublicKey != "" {
 			continue
 		}
-		signer, err := s.signer(ctx, h.Key)
+		signer, err := s.signer(ctx, st, h.Key)
 		if err != nil {
 			return err
 		}

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -59,7 +58,7 @@ func proposalRow(p store.Proposal) Proposal {
 		Cost: price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}}, CostNow: price.Cost{Lines: []price.Line{}}, Seconds: p.Seconds,
 		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
 		Given: []GivenConsent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Public: []string{}, Data: []string{}, Reads: []string{},
-		CreatedBy: p.CreatedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
+		CreatedBy: p.CreatedBy, ShapedBy: p.ShapedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
 }
 
 func proposalOf(p store.Proposal) (Proposal, error) {
@@ -146,6 +145,7 @@ func (s *Service) askedAgain(ctx context.Context, id int64) (NewProposal, error)
 		return NewProposal{}, fmt.Errorf("read proposal %d: %w", id, err)
 	}
 	n := asked(d)
+	n.shaped = p.ShapedBy
 	if t, err := s.Template(ctx, d.Template.Name+"@"+d.Template.Version); err == nil && t.Digest == d.Template.Digest {
 		n.Template, n.Source, n.File, n.Parts = t.Name+"@"+t.Version, "", "", nil
 	}
@@ -170,9 +170,26 @@ func (s *Service) DraftOfProposal(ctx context.Context, u User, id int64) (Draft,
 	return s.AddDraft(ctx, u, n)
 }
 
+// Acceptance is what somebody agrees to with a proposal.
+type Acceptance struct {
+	// Agree names the consents that are given. One that was shown with a digest may be given
+	// as NAME=DIGEST: then it is for that, and for nothing else.
+	Agree []string
+	// Comment stays with it.
+	Comment string
+	// OnFailure says what becomes of its run if that fails; empty leaves it to whoever applies
+	// it.
+	OnFailure string
+}
+
 // Accept agrees to a proposal and draws the secrets it generates, once. Everything
 // that it asks a consent for must be agreed to by name. The comment stays with it.
 func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string, comment string) (Proposal, error) {
+	return s.Agree(ctx, u, id, Acceptance{Agree: agree, Comment: comment})
+}
+
+// Agree is Accept with all that can be agreed to.
+func (s *Service) Agree(ctx context.Context, u User, id int64, a Acceptance) (Proposal, error) {
 	p, err := s.Proposal(ctx, id)
 	if err != nil {
 		return p, err
@@ -186,10 +203,15 @@ func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string, 
 	if err := mayDecide(u, p); err != nil {
 		return Proposal{}, err
 	}
-	return s.accept(ctx, u, p, agree, comment)
+	return s.accept(ctx, u, p, a)
 }
 
-func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string, comment string) (Proposal, error) {
+func (s *Service) accept(ctx context.Context, u User, p Proposal, a Acceptance) (Proposal, error) {
+	agree, err := shownAs(p, a.Agree)
+	if err != nil {
+		return p, err
+	}
+	comment := a.Comment
 	var names, unknown []string
 	var missing []render.Finding
 	for _, c := range p.Consents {
@@ -203,6 +225,8 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 		}
 	}
 	switch {
+	case a.OnFailure != "" && a.OnFailure != state.Keep && a.OnFailure != state.Undo:
+		return p, refuse(Invalid, "say keep or undo", "%q is not what can become of a run that fails", a.OnFailure)
 	case p.State != state.Open:
 		return p, refuse(Stale, "propose again", "proposal %d is %s", p.ID, p.State)
 	case len(unknown) > 0 && len(names) == 0:
@@ -213,7 +237,11 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 		return p, &Error{Kind: Consent, Title: fmt.Sprintf("proposal %d needs a consent that was not given", p.ID), Remedy: "read what is asked, and agree to it by name", Findings: missing}
 	}
 	if slices.Contains(names, policy.ConsentSecrets) {
-		if err := s.mayAgreeToUses(ctx, u, p); err != nil {
+		row, d, err := s.document(ctx, p.ID)
+		if err == nil {
+			err = s.mayAgreeToUses(ctx, u, row, d)
+		}
+		if err != nil {
 			return p, err
 		}
 	}
@@ -234,6 +262,10 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 	for _, c := range p.Consents {
 		given = append(given, store.Consent{Name: c.Name, About: c.About})
 	}
+	row, err := s.store.Proposal(ctx, p.ID)
+	if err != nil {
+		return Proposal{}, err
+	}
 	why := ""
 	if names != nil {
 		why = "agreed to " + strings.Join(names, ", ")
@@ -241,7 +273,32 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, agree []string
 	if comment != "" {
 		why = strings.Trim(why+"; "+comment, "; ")
 	}
-	return s.decide(ctx, u, p.ID, state.Accepted, why, given)
+	p, err = s.decide(ctx, u, p.ID, store.Decision{State: state.Accepted, Why: why, By: u.Name, OnFailure: a.OnFailure, Consents: given, Agreement: s.sealOf(row, u.Name, a.OnFailure, names)})
+	if err != nil || p.Kind != state.KindGive {
+		return p, err
+	}
+	if _, err := s.carryGift(ctx, u, p.ID); err != nil { // it stays accepted: applying it does so again
+		return p, err
+	}
+	return s.Proposal(ctx, p.ID)
+}
+
+// shownAs reads the names of consents that are given, some with the digest that they were
+// shown with. One that was shown with another is not given.
+func shownAs(p Proposal, agree []string) ([]string, error) {
+	out := make([]string, len(agree))
+	for i, text := range agree {
+		name, digest, exact := strings.Cut(text, "=")
+		if out[i] = name; !exact {
+			continue
+		}
+		for _, c := range p.Consents {
+			if c.Name == name && (digest == "" || !strings.Contains(c.About, "("+digest+")")) {
+				return nil, refuse(Stale, "look at proposal "+fmt.Sprint(p.ID)+", and agree to what it shows", "what %s asks for now is not what it was shown with as %s", name, digest)
+			}
+		}
+	}
+	return out, nil
 }
 
 // acceptTerms says for the account that it accepts the terms of the images of a
@@ -307,49 +364,31 @@ func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Pro
 	if err := u.must(access.Decide, p.Account); err != nil {
 		return Proposal{}, err
 	}
-	return s.decide(ctx, u, id, state.Refused, why, nil)
+	return s.decide(ctx, u, id, store.Decision{State: state.Refused, Why: why, By: u.Name})
 }
 
-// mayDecide refuses the author of a proposal that asks for a second person. What it asked
+// mayDecide refuses whoever shaped a proposal that asks for a second person: who proposed
+// it, and who filled in what was proposed. What it asked
 // for when it was made still holds when the account does not ask for it any more.
 func mayDecide(u User, p Proposal) error {
-	if u.Name == p.CreatedBy && p.SecondPerson {
+	if p.SecondPerson && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.actor().IsOf) {
 		return refuse(Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID), "account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)
 	}
 	return nil
 }
 
-// mayAgreeToUses refuses somebody who agrees to the use of a secret that they may not
-// read.
-func (s *Service) mayAgreeToUses(ctx context.Context, u User, p Proposal) error {
-	_, d, err := s.document(ctx, p.ID)
-	if err != nil {
-		return err
-	}
-	for _, reference := range d.NewUses {
-		row, err := s.store.Secret(ctx, reference)
-		if err != nil {
-			return missing(err, "secret", reference, "propose again")
-		}
-		if !mayReveal(u, row) {
-			return refuse(Forbidden, "ask "+cmp.Or(row.GivenBy, "an administrator")+" to accept it", "only somebody who may read %s can agree to its use", reference)
-		}
-	}
-	return nil
-}
-
-func (s *Service) decide(ctx context.Context, u User, id int64, state, why string, consents []store.Consent) (Proposal, error) {
-	err := s.store.Decide(ctx, id, state, why, u.Name, consents)
+func (s *Service) decide(ctx context.Context, u User, id int64, d store.Decision) (Proposal, error) {
+	err := s.store.Decide(ctx, id, d)
 	p, readErr := s.Proposal(ctx, id)
 	if errors.Is(err, store.ErrConflict) {
 		return p, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
 	}
 	if err == nil {
 		agreed := []string{}
-		for _, c := range consents {
+		for _, c := range d.Consents {
 			agreed = append(agreed, c.Name)
 		}
-		s.done(ctx, u, map[string]string{"accepted": "accept", "refused": "refuse"}[state], p.Stack, map[string]any{"proposal": id, "consents": agreed, "why": why})
+		s.done(ctx, u, map[string]string{"accepted": "accept", "refused": "refuse"}[d.State], p.Stack, map[string]any{"proposal": id, "consents": agreed, "why": d.Why})
 	}
 	return p, errors.Join(err, readErr)
 }

@@ -28,12 +28,14 @@ type Draft struct {
 	Answer  *Answer `json:"answer,omitempty"`
 	Problem string  `json:"problem,omitempty"`
 	Remedy  string  `json:"remedy,omitempty"`
+
+	shapedBy []string
 }
 
 const draftsListed = 200
 
 func draftOf(d store.Draft) (Draft, error) {
-	out := Draft{ID: d.ID, Revision: d.Revision, MadeBy: d.MadeBy, MadeAt: d.MadeAt, ChangedAt: d.ChangedAt}
+	out := Draft{ID: d.ID, Revision: d.Revision, MadeBy: d.MadeBy, MadeAt: d.MadeAt, ChangedAt: d.ChangedAt, shapedBy: d.ShapedBy}
 	if err := json.Unmarshal(d.Body, &out.Body); err != nil {
 		return out, fmt.Errorf("read draft %s: %w", d.ID, err)
 	}
@@ -67,7 +69,7 @@ func (s *Service) AddDraft(ctx context.Context, u User, n NewProposal) (Draft, e
 	if err != nil {
 		return Draft{}, err
 	}
-	row, err := s.store.AddDraft(ctx, newID(), u.Name, raw)
+	row, err := s.store.AddDraft(ctx, newID(), u.Name, together(n.shaped, u.Name), raw)
 	if err != nil {
 		return Draft{}, err
 	}
@@ -127,7 +129,7 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		changed, kept = s.store.ChangeDraft(ctx, id, revision, raw)
+		changed, kept = s.store.ChangeDraft(ctx, id, u.Name, revision, raw)
 	}()
 	row.Body, row.Revision = raw, revision+1
 	answered, err := s.answered(ctx, u, row, "draft "+id, graph)
@@ -252,6 +254,7 @@ func (s *Service) ProposeDraft(ctx context.Context, u User, id string, revision 
 	if d.Revision != revision {
 		return Proposal{}, changedSince(id, d.Revision, revision)
 	}
+	d.Body.shaped = d.shapedBy
 	p, err := s.Propose(ctx, u, d.Body)
 	if err != nil || p.ID == 0 {
 		return p, err

@@ -52,7 +52,7 @@ func (s *Service) SealForDraft(ctx context.Context, u User, id, input string, gi
 	if err != nil {
 		return Draft{}, err
 	}
-	n := NewNamed{About: fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft"))}
+	n := NewNamed{Account: d.Body.Account, About: fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft"))}
 	reference := "secret:"
 	switch {
 	case in.Secret:

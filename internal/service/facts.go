@@ -16,8 +16,10 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
+	"undersail/internal/core/use"
 	"undersail/internal/engine"
 	"undersail/internal/proposal"
+	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
 
@@ -25,6 +27,7 @@ import (
 // they are read from.
 type reading struct {
 	proposal.Facts
+	user    User // who asks
 	stack   store.Stack
 	isNew   bool // it was never applied
 	offline bool // no cloud is called
@@ -39,10 +42,15 @@ type reading struct {
 	versions map[string]int
 	undoes   *int64          // the run that is undone
 	fresh    map[string]bool // tokens of what a failed run made
-	// handed are the names, among the secrets, of those that other stacks hand over.
-	handed map[string]bool
-	// handedFrom are the secrets that each of them is made of.
-	handedFrom map[string][]store.Secret
+	// handed are the secrets that other stacks hand over, by their names among ours, as far
+	// as they are new; handedFrom are the secrets that each is made of.
+	handed     map[string]sealed.Plain
+	handedFrom map[string][]string
+	// lastKeys are the named key pairs that the stack was last applied with.
+	lastKeys map[string]string
+	// undoneUses are the uses of what the stack was before the run that is undone: they were
+	// agreed to then.
+	undoneUses []use.Use
 }
 
 // facts are what a cloud says of everything that is recorded of a stack.

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,9 +9,7 @@ import (
 
 	"undersail/internal/access"
 	"undersail/internal/core/lang"
-	"undersail/internal/core/render"
 	"undersail/internal/core/state"
-	"undersail/internal/engine"
 	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
@@ -41,14 +38,15 @@ func awaited(run store.Run, doc proposal.Document) (out []Awaited) {
 	return out
 }
 
-// mayBeGiven reports whether a run takes values: while it goes on, and while it is parked
-// for them.
+// mayBeGiven reports whether a run takes values and agreements: while it goes on, and while
+// it is parked for them.
 func mayBeGiven(run store.Run) bool {
-	return run.State == state.Queued || run.State == state.Underway || run.State == state.Parked && run.ParkedFor == state.ForInput
+	return run.State == state.Queued || run.State == state.Underway || run.State == state.Parked && (run.ParkedFor == state.ForInput || run.ParkedFor == state.ForAgreement)
 }
 
 // Give gives the values that the run of a stack waits for, by the names of its
-// inputs, and lets it go on. They are recorded as inputs of the stack.
+// inputs, and lets it go on. They are recorded as inputs of the stack. Values that ask for a
+// consent or a second person are a small proposal: they are given when that is accepted.
 func (s *Service) Give(ctx context.Context, u User, stack string, values map[string]any) (Run, error) {
 	st, err := s.living(ctx, stack)
 	if err != nil {
@@ -101,24 +99,7 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 			return Run{}, refuse(Invalid, remedy, "the value of %s is empty", name)
 		}
 	}
-	inputs := maps.Clone(doc.Inputs)
-	maps.Copy(inputs, run.Given)
-	maps.Copy(inputs, values)
-	rendered := render.Render(render.Request{Template: template, Stack: doc.Stack, Inputs: inputs, Secrets: doc.Secrets, Offers: &doc.Offers, Stacks: doc.Stacks})
-	for _, f := range rendered.Findings {
-		if name, is := strings.CutPrefix(f.Place, "inputs."); is && f.Severity == lang.Error && values[name] != nil {
-			return Run{}, &Error{Kind: Findings, Title: "the value of " + name + " does not do", Remedy: "give another one", Findings: []render.Finding{f}}
-		}
-	}
-	err = s.store.Give(ctx, run.ID, st.ID, values, u.Name, engine.Grace, s.engine.Enqueue(ctx))
-	if errors.Is(err, store.ErrConflict) {
-		return Run{}, refuse(Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait any more", run.ID)
-	}
-	if err == nil {
-		s.engine.Given(run.ID, slices.Sorted(maps.Keys(values)))
-		s.done(ctx, u, "give values", stack, map[string]any{"run": run.ID, "inputs": slices.Sorted(maps.Keys(values))})
-	}
-	return s.runOr(ctx, run.ID, err)
+	return s.gift(ctx, u, run, doc, template, values)
 }
 
 // typed reads a text as what its input wants: who types a value has only texts.

@@ -1,15 +1,17 @@
 package service
 
 import (
+	"cmp"
 	"context"
-	"fmt"
+	"encoding/json"
 	"maps"
 	"slices"
 	"strings"
 
+	"undersail/internal/access"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/resource"
-	"undersail/internal/secret"
+	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
 
@@ -42,23 +44,22 @@ func (s *Service) Reveal(ctx context.Context, u User, a Asked) (Revealed, error)
 	if err != nil {
 		return Revealed{}, err
 	}
-	for _, row := range found.rows {
-		if !mayReveal(u, row) {
-			if err := s.record(ctx, u.Name, "reveal", found.name, a.Reason, map[string]any{"refused": true, "references": found.references()}); err != nil {
-				return Revealed{}, err
-			}
-			remedy := "ask an administrator"
-			if row.GivenBy != "" {
-				remedy = "ask " + row.GivenBy + ", who gave it, or an administrator"
-			}
-			return Revealed{}, refuse(Forbidden, remedy, "you may not read %s", found.name)
+	permit, closed := s.sealed.MayReveal(u.actor(), found.rows...)
+	if closed != nil {
+		if err := s.recordOf(ctx, u, "reveal", found.name, a.Reason, map[string]any{"refused": true, "references": found.references()}); err != nil {
+			return Revealed{}, err
 		}
+		remedy := "ask whoever administers " + cmp.Or(closed.Account, "the service")
+		if closed.GivenBy != "" {
+			remedy = "ask " + closed.GivenBy + ", who gave it, or whoever administers " + cmp.Or(closed.Account, "the service")
+		}
+		return Revealed{}, refuse(Forbidden, remedy, "you may not read %s", found.name)
 	}
-	value, err := found.open()
+	value, err := found.open(permit)
 	if err != nil {
 		return Revealed{}, err
 	}
-	if err := s.record(ctx, u.Name, "reveal", found.name, a.Reason, map[string]any{"references": found.references()}); err != nil {
+	if err := s.recordOf(ctx, u, "reveal", found.name, a.Reason, map[string]any{"references": found.references()}); err != nil {
 		return Revealed{}, err
 	}
 	return Revealed{found.name, value}, nil
@@ -68,7 +69,7 @@ func (s *Service) Reveal(ctx context.Context, u User, a Asked) (Revealed, error)
 type handed struct {
 	name string
 	rows []store.Secret
-	open func() (string, error)
+	open func(sealed.Permit) (string, error)
 }
 
 func (h handed) references() []string {
@@ -93,6 +94,9 @@ func (s *Service) asked(ctx context.Context, a Asked) (handed, error) {
 			return s.askedOfStack(ctx, stack, rest)
 		}
 		row, err := s.store.Secret(ctx, reference)
+		if err == nil && !access.Sees(ctx, row.Account) {
+			err = store.ErrNotFound
+		}
 		if err != nil {
 			return handed{}, missing(err, "secret", reference, "list those of the stack with: undersail outputs "+stack)
 		}
@@ -109,7 +113,10 @@ func (s *Service) asked(ctx context.Context, a Asked) (handed, error) {
 }
 
 func (s *Service) single(row store.Secret) handed {
-	return handed{row.Reference, []store.Secret{row}, func() (string, error) { return s.openSecret(row) }}
+	return handed{row.Reference, []store.Secret{row}, func(p sealed.Permit) (string, error) {
+		plain, err := s.sealed.Open(context.Background(), p, row)
+		return plain.Expose(), err
+	}}
 }
 
 // askedOfStack finds a secret of a stack by the name of its input, its drawn key or its
@@ -129,7 +136,7 @@ func (s *Service) askedOfStack(ctx context.Context, stack, name string) (handed,
 		h.name = st.Name + "/" + name
 		return h, nil
 	}
-	outputs, values, err := s.outputs(ctx, st)
+	outputs, err := s.outputs(ctx, st)
 	if err != nil {
 		return handed{}, err
 	}
@@ -149,20 +156,28 @@ func (s *Service) askedOfStack(ctx context.Context, stack, name string) (handed,
 			}
 			h.rows = append(h.rows, row)
 		}
-		value, known := values[o.Name].(string)
-		if len(h.rows) == 0 || !known {
+		if len(h.rows) == 0 || len(resource.Waits(o.Value)) > 0 {
 			return h, refuse(Conflict, "wait until the stack is healthy", "output %s is not known yet", o.Name)
 		}
-		h.open = func() (string, error) { return value, nil }
+		h.open = func(p sealed.Permit) (string, error) { return s.openOutput(ctx, st, o.Name, p) }
 		return h, nil
 	}
 	return handed{}, refuse(NotFound, expr.Suggest(name, names, "it has no secrets"), "stack %s has no secret %q", stack, name)
 }
 
-func (s *Service) openSecret(row store.Secret) (string, error) {
-	plain, err := s.box.Open(secret.ForSecret(row.Reference), row.Sealed)
+// openOutput computes an output with the secrets that a permit opens in their places.
+func (s *Service) openOutput(ctx context.Context, st store.Stack, name string, p sealed.Permit) (string, error) {
+	reveal, err := s.sealed.Opened(ctx, p)
 	if err != nil {
-		return "", fmt.Errorf("secret %s: %w", row.Reference, err)
+		return "", err
 	}
-	return string(plain), nil
+	values, err := s.sentOutputs(ctx, st, reveal)
+	if err != nil {
+		return "", err
+	}
+	if text, is := values[name].(string); is {
+		return text, nil
+	}
+	raw, err := json.Marshal(values[name])
+	return string(raw), err
 }

@@ -19,7 +19,7 @@ import (
 	"undersail/internal/core/secretrule"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
-	"undersail/internal/secret"
+	"undersail/internal/sealed"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
@@ -223,7 +223,7 @@ func TestCredentialsDoNotFollowAChangedEndpoint(t *testing.T) {
 		t.Fatal(err)
 	}
 	query(t, r, "UPDATE secrets SET sealed = (SELECT sealed FROM secrets WHERE reference = 'gate@1') WHERE reference = 'own@1'")
-	if v, err := s.Reveal(ctx, operator, service.Asked{Reference: "own", Reason: "a copied row"}); !errors.Is(err, secret.ErrMoved) {
+	if v, err := s.Reveal(ctx, operator, service.Asked{Reference: "own", Reason: "a copied row"}); !errors.Is(err, sealed.ErrMoved) {
 		t.Errorf("%q %v", v.Value, err)
 	}
 }
@@ -237,7 +237,7 @@ func TestAnotherKeyOrNoneIsRefusedAtTheStart(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
-	box, err := secret.OpenBox(filepath.Join(t.TempDir(), "key"))
+	box, err := sealed.OpenBox(filepath.Join(t.TempDir(), "key"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -273,7 +273,7 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 			t.Errorf("%s: the account: %s %v", when, d.Problem, err)
 		}
 	}
-	box, err := secret.ReadBox(r.KeyFile)
+	box, err := sealed.ReadBox(r.KeyFile)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -283,28 +283,11 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 	}
 	all("with both keys, before anything is sealed anew")
 	// One value is sealed anew, then the rotation dies.
-	st, err := store.Open(ctx, r.DatabaseURL)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer st.Close()
-	x, err := st.Secret(ctx, "two@1")
-	if err != nil {
-		t.Fatal(err)
-	}
-	plain, err := box.Open(secret.ForSecret("two@1"), x.Sealed)
-	if err != nil {
-		t.Fatal(err)
-	}
-	sealed, err := box.Seal(secret.ForSecret("two@1"), plain)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := st.Reseal(ctx, x, sealed, box.Fingerprint()); err != nil {
-		t.Fatal(err)
+	if n, err := s.Reseal(ctx, 1); err != nil || n != 1 {
+		t.Fatal(n, err)
 	}
 	all("half way")
-	if _, err := s.Reseal(ctx); err != nil {
+	if _, err := s.Reseal(ctx, 0); err != nil {
 		t.Fatal(err)
 	}
 	if err := box.Forget(); err != nil {
@@ -317,6 +300,11 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 	if c, err := s.CheckAudit(ctx, r.Admin, ""); err != nil || !c.Sound {
 		t.Errorf("the audit after a rotation: %+v %v", c, err)
 	}
+	st, err := store.Open(ctx, r.DatabaseURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
 	again, err := service.New(st, box, slog.New(slog.DiscardHandler), engine.Config{})
 	if err != nil {
 		t.Fatal(err)

@@ -124,6 +124,9 @@ func (s *Service) TakeInvitation(ctx context.Context, code, password, fullName s
 // ChangePassword changes one's own password. The one before is asked for, and counts as a
 // try to sign in; every other session ends.
 func (s *Service) ChangePassword(ctx context.Context, u User, before, after, token string, from From) error {
+	if !u.owns(u.Name) {
+		return refuse(Forbidden, "sign in with the password, and change it then", "a token that was made for less than its owner may changes no password")
+	}
 	from.signedIn = true
 	row, err := s.store.UserByName(ctx, u.Name)
 	if err != nil {

@@ -90,6 +90,9 @@ func (s *Service) findKept(ctx context.Context, name string) (store.Kept, error)
 	var found []store.Kept
 	var ids []string
 	for _, k := range list {
+		if !access.Sees(ctx, k.Account) {
+			continue
+		}
 		if keptID(k) == name || k.Stack+"/"+k.Name == name {
 			found, ids = append(found, k), append(ids, keptID(k))
 		}

@@ -28,7 +28,9 @@ type Template struct {
 	// Parts are what the text embeds; Origin is the library it came from.
 	Parts  []lang.Bundle `json:"parts,omitempty"`
 	Origin string        `json:"origin,omitempty"`
-	From   string        `json:"from,omitempty"` // what it was copied from
+	// PublishedBy is who published it, or the library that it came from.
+	PublishedBy string `json:"published_by,omitempty"`
+	From        string `json:"from,omitempty"` // what it was copied from
 }
 
 // Bundle is the template with all that it embeds.
@@ -37,7 +39,7 @@ func (t Template) Bundle() lang.Bundle {
 }
 
 func templateOf(t store.Template) Template {
-	return Template{Name: t.Name, Version: t.Version, Title: t.Title, About: t.About, Maturity: t.Maturity, TakesS: t.Takes, Digest: t.Digest, PublishedAt: t.PublishedAt, Origin: t.Origin}
+	return Template{Name: t.Name, Version: t.Version, Title: t.Title, About: t.About, Maturity: t.Maturity, TakesS: t.Takes, Digest: t.Digest, PublishedAt: t.PublishedAt, PublishedBy: t.PublishedBy, Origin: t.Origin}
 }
 
 // Templates lists the newest version of every template.
@@ -121,20 +123,20 @@ func (s *Service) Publish(ctx context.Context, u User, b lang.Bundle) (Template,
 	if err != nil {
 		return Template{}, nil, err
 	}
-	t, found, err := s.publishBundle(ctx, b, "")
+	t, found, err := s.publishBundle(ctx, b, "", u.Name)
 	if err == nil {
 		s.done(ctx, u, "publish template", t.Name+"@"+t.Version, map[string]any{"digest": t.Digest})
 	}
 	return t, found, err
 }
 
-func (s *Service) publishBundle(ctx context.Context, b lang.Bundle, origin string) (Template, lang.Diagnostics, error) {
+func (s *Service) publishBundle(ctx context.Context, b lang.Bundle, origin, by string) (Template, lang.Diagnostics, error) {
 	t, found := lang.ReadBundle(b)
 	if t == nil {
 		return Template{}, found, &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and publish again", Diagnostics: found}
 	}
 	row := store.Template{Name: t.About.Name, Version: t.About.Version, Title: t.About.Title, About: t.About.Text, Maturity: t.About.Maturity,
-		Takes: t.About.Takes, Source: b.Source, Parts: b.Parts, Origin: origin, Digest: t.Digest}
+		Takes: t.About.Takes, Source: b.Source, Parts: b.Parts, Origin: origin, PublishedBy: by, Digest: t.Digest}
 	if err := s.store.PublishTemplate(ctx, row); err != nil {
 		if errors.Is(err, store.ErrConflict) {
 			return Template{}, found, refuse(Conflict, "raise the version in the template", "version %s of %s is published with other bytes", row.Version, row.Name)

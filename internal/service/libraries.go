@@ -2,11 +2,11 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"regexp"
+	"strings"
 	"time"
 
 	"undersail/internal/access"
@@ -83,14 +83,9 @@ func (s *Service) AddLibrary(ctx context.Context, u User, n NewLibrary) (Library
 	}
 	l := store.Library{Name: n.Name, Place: n.Place, Reference: n.Reference, Folder: n.Folder}
 	if n.Token != "" {
-		plain, err := json.Marshal(libraryCredentials{n.User, n.Token})
-		if err != nil {
+		if err := s.sealed.Library(&l, libraryCredentials{n.User, n.Token}); err != nil {
 			return Library{}, err
 		}
-		if l.Credentials, err = s.box.Seal(forLibrary(l), plain); err != nil {
-			return Library{}, err
-		}
-		l.SealedWith = s.box.Fingerprint()
 	}
 	if _, _, err := s.openLibrary(ctx, l); err != nil {
 		return Library{}, refuse(Invalid, "check the place, the reference and the folder", "the library cannot be read: %v", err)
@@ -108,20 +103,12 @@ type libraryCredentials struct {
 	Token string `json:"token"`
 }
 
-// forLibrary is what the credentials of a library are sealed for: where it lies is part
-// of it.
-func forLibrary(l store.Library) string { return fmt.Sprintf("library %q at %q", l.Name, l.Place) }
-
 func (s *Service) openLibrary(ctx context.Context, l store.Library) (fs.FS, string, error) {
 	place := library.Place{At: l.Place, Reference: l.Reference, Folder: l.Folder}
 	if len(l.Credentials) > 0 {
-		plain, err := s.box.Open(forLibrary(l), l.Credentials)
-		if err != nil {
-			return nil, "", fmt.Errorf("credentials of library %s: %w", l.Name, err)
-		}
 		var c libraryCredentials
-		if err := json.Unmarshal(plain, &c); err != nil {
-			return nil, "", fmt.Errorf("credentials of library %s cannot be read", l.Name)
+		if err := s.sealed.OpenLibrary(l, &c); err != nil {
+			return nil, "", err
 		}
 		place.User, place.Token = c.User, c.Token
 	}
@@ -201,7 +188,7 @@ func (s *Service) publishFile(ctx context.Context, files fs.FS, file, origin str
 			out.State = "known"
 		}
 	}
-	_, _, err = s.publishBundle(ctx, b, origin)
+	_, _, err = s.publishBundle(ctx, b, origin, "library "+strings.SplitN(origin, " ", 2)[0])
 	if problem, refused := refusal(err); refused {
 		out.State, out.Problem = "refused", problem
 		return out, nil

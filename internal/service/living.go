@@ -159,7 +159,7 @@ func (s *Service) Stack(ctx context.Context, name string) (Stack, error) {
 	if st.TemplateSource == "" {
 		return view, nil
 	}
-	rendering, err := s.rendered(ctx, st, resources, nil)
+	rendering, err := s.rendered(ctx, st, resources)
 	if err != nil {
 		return view, err
 	}
@@ -180,42 +180,78 @@ func shownAttributes(r store.Resource) map[string]any {
 }
 
 // rendered renders a stack with everything that it reports now. A template that
-// reads offers is rendered with those that the stack was last applied with. What does not
-// reveal secrets is kept as long as nothing it rests on changes, and is not to be altered.
-func (s *Service) rendered(ctx context.Context, st store.Stack, resources []store.Resource, reveal func(string) (string, bool)) (out *render.Rendering, err error) {
-	t, found := bundles.read(bundleOf(st))
-	if t == nil {
-		return nil, found
-	}
-	account, err := s.store.Account(ctx, st.Account)
+// reads offers is rendered with those that the stack was last applied with. It is kept as
+// long as nothing it rests on changes, and is not to be altered.
+func (s *Service) rendered(ctx context.Context, st store.Stack, resources []store.Resource) (out *render.Rendering, err error) {
+	request, key, err := s.renderedFrom(ctx, st, resources)
 	if err != nil {
 		return nil, err
 	}
-	request := render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Cloud: st.Cloud, Region: st.Region, Tags: account.Tags}, Inputs: st.Inputs,
-		Secrets: st.Secrets, Stacks: st.Reads, Reveal: reveal}
+	if kept, ok := s.renderings.Get(key); ok {
+		return kept, nil
+	}
+	if request, err = s.withOffers(ctx, st, request); err != nil {
+		return nil, err
+	}
+	err = s.Compute(ctx, func(stop func() bool) {
+		request.Stop = stop
+		out = render.Render(request)
+	})
+	if err == nil {
+		s.renderings.Put(key, out)
+	}
+	return out, err
+}
+
+// session renders a stack as it is now, for values that are about to be sent.
+func (s *Service) session(ctx context.Context, st store.Stack, resources []store.Resource) (out *render.Session, err error) {
+	request, _, err := s.renderedFrom(ctx, st, resources)
+	if err != nil {
+		return nil, err
+	}
+	if request, err = s.withOffers(ctx, st, request); err != nil {
+		return nil, err
+	}
+	err = s.Compute(ctx, func(stop func() bool) {
+		request.Stop = stop
+		out, _ = render.Accept(request)
+	})
+	return out, err
+}
+
+// withOffers adds the offers that a stack was last applied with, where its template reads
+// them.
+func (s *Service) withOffers(ctx context.Context, st store.Stack, request render.Request) (render.Request, error) {
+	if !request.Template.UsesOffers {
+		return request, nil
+	}
+	d, err := s.lastDocument(ctx, st.ID)
+	request.Offers = &d.Offers
+	return request, err
+}
+
+// renderedFrom is everything that the rendering of a stack rests on, and a name of it.
+func (s *Service) renderedFrom(ctx context.Context, st store.Stack, resources []store.Resource) (request render.Request, key string, err error) {
+	t, found := bundles.read(bundleOf(st))
+	if t == nil {
+		return request, "", found
+	}
+	account, err := s.store.Account(ctx, st.Account)
+	if err != nil {
+		return request, "", err
+	}
+	request = render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Cloud: st.Cloud, Region: st.Region, Tags: account.Tags}, Inputs: st.Inputs,
+		Secrets: st.Secrets, Stacks: st.Reads}
 	var from int64 // the run whose offers are read
 	if t.UsesOffers {
 		last, err := s.store.LastRun(ctx, st.ID)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return nil, err
+			return request, "", err
 		}
 		from = last.ID
 	}
-	key := ""
-	if reveal == nil {
-		if key, err = renderedFrom(t.Digest, from, request, st.Found, resources); err != nil {
-			return nil, err
-		}
-		if kept, ok := s.renderings.Get(key); ok {
-			return kept, nil
-		}
-	}
-	if t.UsesOffers {
-		d, err := s.lastDocument(ctx, st.ID)
-		if err != nil {
-			return nil, err
-		}
-		request.Offers = &d.Offers
+	if key, err = nameOf(t.Digest, from, request, st.Found, resources); err != nil {
+		return request, "", err
 	}
 	known := map[string]map[string]any{}
 	for _, r := range resources {
@@ -229,18 +265,11 @@ func (s *Service) rendered(ctx context.Context, st store.Stack, resources []stor
 		}
 		return known[r.Name]
 	}
-	err = s.Compute(ctx, func(stop func() bool) {
-		request.Stop = stop
-		out = render.Render(request)
-	})
-	if err == nil && reveal == nil {
-		s.renderings.Put(key, out)
-	}
-	return out, err
+	return request, key, nil
 }
 
-// renderedFrom names everything that the rendering of a stack rests on.
-func renderedFrom(digest string, run int64, q render.Request, found map[string]map[string]any, resources []store.Resource) (string, error) {
+// nameOf names everything that the rendering of a stack rests on.
+func nameOf(digest string, run int64, q render.Request, found map[string]map[string]any, resources []store.Resource) (string, error) {
 	h := sha256.New()
 	e := json.NewEncoder(h)
 	if err := e.Encode([]any{digest, run, q.Stack, q.Inputs, q.Secrets, q.Stacks, found}); err != nil {
@@ -285,6 +314,5 @@ func (s *Service) Outputs(ctx context.Context, name string) ([]render.Output, er
 	if err != nil {
 		return nil, err
 	}
-	shown, _, err := s.outputs(ctx, st)
-	return shown, err
+	return s.outputs(ctx, st)
 }

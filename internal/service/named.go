@@ -14,6 +14,7 @@ import (
 
 	"undersail/internal/access"
 	"undersail/internal/core/secretrule"
+	"undersail/internal/sealed"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -24,7 +25,10 @@ type Named struct {
 	Name string `json:"name"`
 	// Kind is secret, key_pair, or public_key for a pair whose private half somebody else
 	// has.
-	Kind     string         `json:"kind"`
+	Kind string `json:"kind"`
+	// Account is where it belongs; empty where it belongs to whoever administers the
+	// service.
+	Account  string         `json:"account,omitempty"`
 	Version  int            `json:"version"`
 	About    string         `json:"about,omitempty"`
 	Public   string         `json:"public,omitempty"`
@@ -49,12 +53,15 @@ type SecretUse struct {
 // NewNamed is a secret to keep: a value, or rules to draw one by; for a key pair
 // nothing, which draws one, or its public half.
 type NewNamed struct {
-	Name   string            `json:"name"`
-	Kind   string            `json:"kind"` // secret or key_pair
-	About  string            `json:"about,omitempty"`
-	Value  string            `json:"value,omitempty"`
-	Public string            `json:"public,omitempty"`
-	Rules  *secretrule.Rules `json:"rules,omitempty"`
+	Name string `json:"name"`
+	Kind string `json:"kind"` // secret or key_pair
+	// Account is where it belongs, and whoever administers that may read it. Left out it is
+	// the only account of whoever gives it, or none.
+	Account string            `json:"account,omitempty"`
+	About   string            `json:"about,omitempty"`
+	Value   string            `json:"value,omitempty"`
+	Public  string            `json:"public,omitempty"`
+	Rules   *secretrule.Rules `json:"rules,omitempty"`
 	// Rotate makes a new version of one that is there.
 	Rotate bool `json:"rotate,omitempty"`
 }
@@ -109,7 +116,7 @@ func (s *Service) named(ctx context.Context, name string) ([]Named, error) {
 			if kind == "" {
 				kind = "secret"
 			}
-			out = append(out, Named{Name: own, Kind: kind, Version: version, About: row.About, Public: row.Public})
+			out = append(out, Named{Name: own, Kind: kind, Account: row.Account, Version: version, About: row.About, Public: row.Public})
 		}
 		v := NamedVersion{Version: version, From: "given", GivenBy: row.GivenBy, GivenAt: row.CreatedAt, Uses: []SecretUse{}}
 		if row.Kind == "generated" || row.Kind == "private_key" {
@@ -137,7 +144,7 @@ func splitReference(reference string) (string, int) {
 
 // PutNamed keeps a secret or a key pair, or makes its next version.
 func (s *Service) PutNamed(ctx context.Context, u User, n NewNamed) (Named, error) {
-	if err := u.mustSomewhere(access.Operate); err != nil {
+	if err := s.belongs(ctx, u, &n); err != nil {
 		return Named{}, err
 	}
 	if !secretName.MatchString(n.Name) {
@@ -166,17 +173,17 @@ func (s *Service) PutNamed(ctx context.Context, u User, n NewNamed) (Named, erro
 		if n.About == "" {
 			n.About = before[0].About
 		}
+		n.Account = before[0].Account
 	}
-	row := store.Secret{Reference: fmt.Sprintf("%s@%d", n.Name, version), GivenBy: u.Name, About: n.About, Sealed: []byte{}}
+	row := store.Secret{Reference: fmt.Sprintf("%s@%d", n.Name, version), Account: n.Account, GivenBy: u.Name, About: n.About, Sealed: []byte{}}
 	value, err := n.drawn(&row)
 	if err != nil {
 		return Named{}, err
 	}
 	if value != "" {
-		if row.Sealed, err = s.box.Seal(secret.ForSecret(row.Reference), []byte(value)); err != nil {
+		if err := s.sealed.Secret(&row, value); err != nil {
 			return Named{}, err
 		}
-		row.SealedWith = s.box.Fingerprint()
 	}
 	ours, err := s.store.AddSecret(ctx, row)
 	if err != nil {
@@ -185,8 +192,28 @@ func (s *Service) PutNamed(ctx context.Context, u User, n NewNamed) (Named, erro
 	if !ours {
 		return Named{}, refuse(Conflict, "look at it, and try again", "somebody else made %s at this moment", row.Reference)
 	}
-	s.done(ctx, u, action, row.Reference, map[string]any{"kind": row.Kind, "about": n.About})
+	s.done(ctx, u, action, row.Reference, map[string]any{"kind": row.Kind, "about": n.About, "account": n.Account})
 	return s.NamedSecret(ctx, n.Name)
+}
+
+// belongs finds the account of a new secret, where whoever gives it must operate.
+func (s *Service) belongs(ctx context.Context, u User, n *NewNamed) error {
+	if n.Rotate { // it belongs where it did
+		return u.mustSomewhere(access.Operate)
+	}
+	if n.Account == "" {
+		if only, everywhere := u.grants().Accounts(); !everywhere && len(only) == 1 {
+			n.Account = only[0]
+		}
+	}
+	if n.Account == "" && !u.may(access.Operate, "") && u.mustSomewhere(access.Operate) == nil {
+		return refuse(Invalid, "say where it belongs, as --account ACCOUNT", "a secret without an account belongs to whoever administers the service")
+	}
+	if err := u.must(access.Operate, n.Account); err != nil || n.Account == "" {
+		return err
+	}
+	_, err := s.account(ctx, n.Account)
+	return err
 }
 
 // drawn gives the value to keep, and says in the row what it is.
@@ -289,14 +316,11 @@ func (s *Service) referred(ctx context.Context, reference string) (store.Secret,
 		return list[0], nil
 	}
 	row, err := s.store.Secret(ctx, reference)
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, store.ErrNotFound) || err == nil && row.Account != "" && !access.Sees(ctx, row.Account) {
 		return row, refuse(NotFound, "look at its versions with: undersail secrets show "+name, "there is no secret %s", reference)
 	}
 	return row, err
 }
 
-// mayReveal tells whether somebody may read a value: an administrator, and whoever gave
-// it or had it drawn.
-func mayReveal(u User, x store.Secret) bool {
-	return u.may(access.Administer, "") || x.GivenBy != "" && x.GivenBy == u.Name
-}
+// mayReveal tells whether somebody may read a value at this moment.
+func mayReveal(u User, x store.Secret) bool { return u.actor().MayReveal(sealed.Kept(x)) }

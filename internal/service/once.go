@@ -1,6 +1,9 @@
 package service
 
-import "context"
+import (
+	"context"
+	"strings"
+)
 
 // Answered is what a call was answered.
 type Answered struct {
@@ -14,8 +17,8 @@ type Answered struct {
 func (s *Service) TakeKey(ctx context.Context, u User, key, request string) (*Answered, error) {
 	// A body may hold a secret that can be guessed: what is kept of it tells nothing
 	// without our key.
-	request = s.keyed("request", request)
-	taken, before, err := s.store.TakeKey(ctx, u.Name, key, request)
+	request = s.sealed.Keyed("request", request)
+	taken, before, err := s.store.TakeKey(ctx, u.holder(), key, request)
 	switch {
 	case err != nil || taken:
 		return nil, err
@@ -31,7 +34,13 @@ func (s *Service) TakeKey(ctx context.Context, u User, key, request string) (*An
 // back.
 func (s *Service) KeepAnswer(ctx context.Context, u User, key string, status int, answer []byte) error {
 	if status >= 400 {
-		return s.store.GiveKeyBack(ctx, u.Name, key)
+		return s.store.GiveKeyBack(ctx, u.holder(), key)
 	}
-	return s.store.KeepAnswer(ctx, u.Name, key, status, answer)
+	return s.store.KeepAnswer(ctx, u.holder(), key, status, answer)
+}
+
+// holder is whose a key is: of somebody with these grants. An answer that was given to more
+// is not given again to less.
+func (u User) holder() string {
+	return u.Name + " " + strings.Join(u.grants().Strings(), " ")
 }

@@ -75,7 +75,7 @@ func (s *Service) BeginOpenID(ctx context.Context, address string) (to, keep str
 }
 
 func (s *Service) keepAttempt(ctx context.Context, handle, kind string, raw []byte, life time.Duration) error {
-	sealed, err := s.box.Seal(secret.ForSignIn(secret.HashToken(handle)), raw)
+	sealed, err := s.sealed.SignIn(secret.HashToken(handle), raw)
 	if err != nil {
 		return err
 	}
@@ -83,7 +83,7 @@ func (s *Service) keepAttempt(ctx context.Context, handle, kind string, raw []by
 }
 
 func (s *Service) openAttempt(handle string, sealed []byte, into any) error {
-	raw, err := s.box.Open(secret.ForSignIn(secret.HashToken(handle)), sealed)
+	raw, err := s.sealed.OpenSignIn(secret.HashToken(handle), sealed)
 	if err != nil { // the key was rotated meanwhile
 		return refuse(Unauthenticated, "begin again", "the sign-in is over")
 	}

@@ -86,7 +86,7 @@ func (s *Service) People(ctx context.Context, u User) ([]Person, error) {
 	invited, err := s.store.Invited(ctx)
 	out := []Person{}
 	for _, row := range rows {
-		if row.Name == u.Name || u.may(access.Administer, "") {
+		if u.actor().IsOf(row.Name) || u.may(access.Administer, "") {
 			out = append(out, personOf(row, invited))
 		}
 	}

@@ -17,7 +17,6 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/proposal"
-	"undersail/internal/secret"
 	"undersail/internal/store"
 )
 
@@ -43,6 +42,8 @@ type NewProposal struct {
 	// Again names tasks that are run again although nothing of them changes.
 	Again []string `json:"again,omitempty"`
 
+	// shaped are those who filled in what is proposed, beside whoever proposes it.
+	shaped []string
 	// unnamed says that the stack has no name yet, and is none that is there.
 	unnamed bool
 }
@@ -83,6 +84,8 @@ type Proposal struct {
 	Seconds   float64    `json:"seconds"`
 	Longest   []string   `json:"longest"`
 	CreatedBy string     `json:"created_by"`
+	// ShapedBy is everybody who filled in what is proposed.
+	ShapedBy  []string   `json:"shaped_by"`
 	CreatedAt time.Time  `json:"created_at"`
 	DecidedBy string     `json:"decided_by,omitempty"`
 	DecidedAt *time.Time `json:"decided_at,omitempty"`
@@ -117,7 +120,7 @@ func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal,
 		return Proposal{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", n.Stack)
 	}
 	for tries := 0; ; tries++ {
-		r, err := s.read(ctx, n)
+		r, err := s.read(ctx, u, n)
 		if err != nil {
 			return Proposal{}, err
 		}
@@ -131,10 +134,10 @@ func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal,
 		if nothing, err := s.nothing(ctx, r, judged); err != nil || nothing {
 			return unsaved(judged), err
 		}
-		if judged, err = s.newUses(ctx, u, r, judged); err != nil {
+		if judged, err = s.listUses(ctx, r, judged); err != nil {
 			return Proposal{}, err
 		}
-		p, err := s.save(ctx, u, r, judged, state.KindApply)
+		p, err := s.save(ctx, u, r, judged, state.KindApply, n.shaped...)
 		if errors.Is(err, errTaken) && tries < 5 {
 			continue
 		}
@@ -152,7 +155,7 @@ func (s *Service) nothing(ctx context.Context, r *reading, j proposal.Judged) (b
 		return false, nil
 	}
 	// What other stacks and things hand over counts as far as anything reads it.
-	outputs, _, err := s.outputs(ctx, r.stack)
+	outputs, err := s.outputs(ctx, r.stack)
 	if err != nil || !sameJSON(outputs, j.Plan.Rendering.Outputs) {
 		return false, err
 	}
@@ -226,13 +229,33 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 	return judged, nil
 }
 
-func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judged, kind string) (Proposal, error) {
+// keep keeps a secret of a stack that was sealed.
+func (s *Service) keep(ctx context.Context, row *store.Secret, err error) error {
+	if err != nil {
+		return err
+	}
+	ours, err := s.store.AddSecret(ctx, *row)
+	if err == nil && !ours {
+		err = errTaken
+	}
+	return err
+}
+
+// together adds a name to others.
+func together(names []string, name string) []string {
+	if slices.Contains(names, name) {
+		return names
+	}
+	return append(slices.Clone(names), name)
+}
+
+func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judged, kind string, shaped ...string) (Proposal, error) {
 	doc := j.Document()
 	a, err := s.account(ctx, r.stack.Account)
 	if err != nil {
 		return Proposal{}, err
 	}
-	doc.SecondPerson = a.SecondPerson
+	doc.SecondPerson, doc.AuthorRoles = a.SecondPerson, u.grants().Strings()
 	raw, err := json.Marshal(doc)
 	if err != nil {
 		return Proposal{}, fmt.Errorf("encode proposal: %w", err)
@@ -250,27 +273,23 @@ func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judge
 		}
 	}
 	for name, value := range r.Given {
-		sealed, err := s.box.Seal(secret.ForSecret(r.Secrets[name]), []byte(value))
-		if err != nil {
+		row := store.Secret{Reference: r.Secrets[name], StackID: r.stack.ID, Kind: "given", GivenBy: u.Name}
+		if err := s.keep(ctx, &row, s.sealed.Secret(&row, value)); err != nil {
 			return Proposal{}, err
 		}
-		by := u.Name
-		if r.handed[name] {
-			by = "" // another stack's: whoever proposes has not given it, and gains no right to read it
-		}
-		ours, err := s.store.AddSecret(ctx, store.Secret{Reference: r.Secrets[name], StackID: r.stack.ID, Kind: "given", Sealed: sealed, SealedWith: s.box.Fingerprint(), GivenBy: by})
-		if err != nil {
+	}
+	// Another stack's: whoever proposes has not given it, and gains no right to read it.
+	for name, value := range r.handed {
+		row := store.Secret{Reference: r.Secrets[name], StackID: r.stack.ID, Kind: "given"}
+		if err := s.keep(ctx, &row, s.sealed.Copy(&row, value)); err != nil {
 			return Proposal{}, err
-		}
-		if !ours {
-			return Proposal{}, errTaken
 		}
 	}
 	reserves, err := json.Marshal(doc.Reserves)
 	if err != nil {
 		return Proposal{}, fmt.Errorf("encode what a proposal takes: %w", err)
 	}
-	row := store.Proposal{Reserves: reserves, StackID: r.stack.ID, Kind: kind, Document: raw, CreatedBy: u.Name, Undoes: r.undoes,
+	row := store.Proposal{Reserves: reserves, StackID: r.stack.ID, Kind: kind, Document: raw, CreatedBy: u.Name, ShapedBy: together(shaped, u.Name), Undoes: r.undoes,
 		Summary: change.Summary(doc.Changes), Currency: doc.Cost.Currency, Hour: doc.Cost.Hour, Seconds: doc.Seconds}
 	if r.Text.Name != "" {
 		row.Template = r.Text.Name + "@" + r.Text.Version

@@ -20,14 +20,15 @@ import (
 )
 
 // read reads the facts of a proposal that is asked for.
-func (s *Service) read(ctx context.Context, n NewProposal) (*reading, error) {
-	return s.readFacts(ctx, n, false)
+func (s *Service) read(ctx context.Context, u User, n NewProposal) (*reading, error) {
+	return s.readFacts(ctx, u, n, false)
 }
 
 // readFacts reads the facts; offline ones call no cloud, and take what is recorded for
-// what is there.
-func (s *Service) readFacts(ctx context.Context, n NewProposal, offline bool) (*reading, error) {
-	r := &reading{offline: offline, Facts: proposal.Facts{Keep: n.Keep, Again: n.Again, Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}}}
+// what is there. What of secrets is compared or held against rules is so for whoever may
+// read them.
+func (s *Service) readFacts(ctx context.Context, u User, n NewProposal, offline bool) (*reading, error) {
+	r := &reading{user: u, offline: offline, Facts: proposal.Facts{Keep: n.Keep, Again: n.Again, Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}, Keys: map[string]string{}}}
 	if r.Given == nil {
 		r.Given = map[string]string{}
 	}
@@ -94,7 +95,7 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 		if t.Maturity == "withdrawn" && r.isNew {
 			return refuse(Invalid, "choose another version or template", "template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
 		}
-		file, source, parts = t.Name+".sail.yaml", t.Source, t.Parts
+		file, source, parts, r.TextBy = t.Name+".sail.yaml", t.Source, t.Parts, t.PublishedBy
 	case source == "" && !r.isNew && r.stack.TemplateSource != "":
 		file, source, parts = r.stack.TemplateName+".sail.yaml", r.stack.TemplateSource, r.stack.TemplateParts
 	case source == "":
@@ -105,6 +106,7 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 	}
 	bundle := lang.Bundle{File: file, Source: source, Parts: parts}
 	if n.Source != "" {
+		r.TextBy = r.user.Name
 		var err error
 		given := bundle
 		key := fmt.Sprintf("bundle %x", sha256.Sum256([]byte(given.File+"\x00"+given.Source+fmt.Sprint(len(given.Parts)))))
@@ -215,7 +217,7 @@ func (s *Service) readBefore(ctx context.Context, r *reading) error {
 		if conduct, err = s.conduct(ctx, r.stack, r.rows); err != nil {
 			return err
 		}
-		if r.LastInputs, r.Agreed, err = s.lastApplied(ctx, r.stack); err != nil {
+		if err := s.lastApplied(ctx, r); err != nil {
 			return err
 		}
 	}

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -47,11 +46,11 @@ func (s *Service) draw(ctx context.Context, u User, id int64) error {
 		if err != nil {
 			return err
 		}
-		sealed, err := s.box.Seal(secret.ForSecret(x.Reference), []byte(value))
-		if err != nil {
+		row := store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, GivenBy: u.Name}
+		if err := s.sealed.Secret(&row, value); err != nil {
 			return err
 		}
-		if _, err := s.store.AddSecret(ctx, store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, Sealed: sealed, SealedWith: s.box.Fingerprint(), GivenBy: u.Name}); err != nil {
+		if _, err := s.store.AddSecret(ctx, row); err != nil {
 			return err
 		}
 	}
@@ -100,6 +99,15 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 	case p.State != state.Accepted:
 		return Run{}, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
 	}
+	if p.Kind == state.KindGive {
+		return s.carryGift(ctx, u, id)
+	}
+	if err := s.holds(ctx, p); err != nil {
+		return Run{}, err
+	}
+	if onFailure, err = s.afterFailure(ctx, u, p, d, onFailure); err != nil {
+		return Run{}, err
+	}
 	r, now, err := s.stillTrue(ctx, p, d)
 	if err != nil {
 		return Run{}, err
@@ -108,7 +116,7 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 	if p.Kind == state.KindDiscard {
 		rows = r.discarded()
 	}
-	n := store.NewRun{Proposal: id, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Grace: engine.Grace,
+	n := store.NewRun{Proposal: id, Agreement: p.Agreement, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Grace: engine.Grace,
 		Steps: engine.Steps(now.Plan, r.Durations, append(rows, r.rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
 	run, err := s.store.StartRun(ctx, n, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
@@ -119,6 +127,26 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 	}
 	s.done(ctx, u, "apply", p.Stack, map[string]any{"proposal": id, "run": run, "kind": p.Kind})
 	return s.Run(ctx, run)
+}
+
+// afterFailure is what becomes of a run if it fails. Undoing is part of what was agreed to;
+// whoever may agree by themselves may still say so when they apply it.
+func (s *Service) afterFailure(ctx context.Context, u User, p store.Proposal, d proposal.Document, said string) (string, error) {
+	agreed := cmp.Or(p.OnFailure, said, state.Keep)
+	if said == "" || said == agreed && (said == state.Keep || p.OnFailure == state.Undo) {
+		return agreed, nil
+	}
+	if said == state.Keep {
+		return state.Keep, nil // it does less than was agreed to
+	}
+	shown, err := s.Proposal(ctx, p.ID)
+	if err == nil {
+		err = u.must(access.Decide, p.Account)
+	}
+	if err == nil && mayDecide(u, shown) != nil {
+		err = refuse(Forbidden, fmt.Sprintf("have it agreed to with the proposal: undersail accept %d --on-failure undo", p.ID), "nobody agreed that the run is undone if it fails, and account %s asks for a second person", p.Account)
+	}
+	return said, err
 }
 
 // updateOf is what a run makes of its stack's record when it starts.
@@ -150,7 +178,7 @@ func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d proposal.Do
 // again takes what a proposal was made from through the stages once more.
 func (s *Service) again(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
 	var none proposal.Judged
-	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks, Keep: d.Keep, Again: d.Again}}
+	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks, Keep: d.Keep, Again: d.Again, Keys: d.Keys, TextBy: d.TextBy, Handed: d.Handed}}
 	var err error
 	if r.stack, err = s.store.Stack(ctx, p.StackID); err != nil {
 		return r, none, err
@@ -203,15 +231,18 @@ func (s *Service) sameHanded(ctx context.Context, r *reading, d proposal.Documen
 	if err := s.readStacks(ctx, r); err != nil {
 		return err
 	}
-	values, err := s.secretValues(ctx, r.stack.ID, slices.Collect(maps.Values(d.Secrets))...)
-	if err != nil {
-		return err
-	}
-	for name := range r.handed {
-		if values[d.Secrets[name]] != r.Given[name] {
+	for name, handed := range r.handed {
+		same := false
+		if reference := d.Secrets[name]; reference != "" {
+			var err error
+			if same, err = s.sealed.Same(ctx, reference, handed); err != nil {
+				return err
+			}
+		}
+		if !same {
 			return refuse(Stale, "propose again", "the secret %s that another stack hands over is another now", name)
 		}
-		delete(r.Given, name)
+		delete(r.handed, name)
 	}
 	r.referToHanded()
 	return nil
@@ -233,6 +264,8 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 		return Proposal{}, missing(err, "run of stack", stack, "propose it first")
 	}
 	switch {
+	case last.State == state.Parked && last.ParkedFor == state.ForAgreement:
+		return s.agreeOn(ctx, u, last)
 	case last.Kind == state.KindRetire:
 		return Proposal{}, refuse(Conflict, "go on with: undersail retire "+stack, "the last run was retiring the stack")
 	case last.Kind == state.KindUndo && last.State != state.Done:
@@ -242,7 +275,7 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 	if err != nil {
 		return Proposal{}, err
 	}
-	r, err := s.read(ctx, NewProposal{Stack: stack})
+	r, err := s.read(ctx, u, NewProposal{Stack: stack})
 	if err != nil {
 		return Proposal{}, err
 	}
@@ -260,14 +293,14 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 	if beyond != "" {
 		judged.Findings = append(judged.Findings, render.Finding{Severity: lang.Warning, Code: "beyond", Place: "proposal", Message: "it goes beyond what was accepted: " + beyond, Remedy: "read it, and accept it if that is what you want"})
 	}
-	if judged, err = s.newUses(ctx, u, r, judged); err != nil {
+	if judged, err = s.listUses(ctx, r, judged); err != nil {
 		return Proposal{}, err
 	}
 	p, err := s.save(ctx, u, r, judged, state.KindContinue)
 	if err != nil || beyond != "" || len(judged.Consents) > 0 {
 		return p, err
 	}
-	return s.accept(ctx, u, p, nil, "")
+	return s.accept(ctx, u, p, Acceptance{})
 }
 
 // Retire proposes the removal of a whole stack.
@@ -343,7 +376,7 @@ func (s *Service) conduct(ctx context.Context, st store.Stack, recorded []store.
 	if st.TemplateSource == "" {
 		return out, nil
 	}
-	r, err := s.rendered(ctx, st, recorded, nil)
+	r, err := s.rendered(ctx, st, recorded)
 	if err != nil {
 		return nil, err
 	}

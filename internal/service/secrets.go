@@ -1,15 +1,15 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/core/use"
 	"undersail/internal/proposal"
 )
 
@@ -17,10 +17,6 @@ import (
 // applied with, or a new version where a new value was given. What was given to a
 // proposal that was never applied reaches no other one.
 func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
-	values, err := s.secretValues(ctx, r.stack.ID, slices.Collect(maps.Values(r.stack.Secrets))...)
-	if err != nil {
-		return err
-	}
 	if err := s.refer(ctx, r); err != nil {
 		return err
 	}
@@ -29,9 +25,17 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 			continue
 		}
 		applied := r.stack.Secrets[in.Name]
-		switch value, given := r.Given[in.Name]; {
+		value, given := r.Given[in.Name]
+		same := false
+		if given && applied != "" {
+			var err error
+			if same, err = s.sealed.Is(ctx, r.user.actor(), applied, value); err != nil {
+				return err
+			}
+		}
+		switch {
 		case r.Secrets[in.Name] != "": // it stands for itself
-		case given && applied != "" && values[applied] == value:
+		case same:
 			r.Secrets[in.Name] = applied
 			delete(r.Given, in.Name)
 		case given:
@@ -45,7 +49,7 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 		}
 	}
 	for name := range r.Given {
-		if in := r.Template.Input(name); (in == nil || !in.Secret) && !r.handed[name] {
+		if in := r.Template.Input(name); in == nil || !in.Secret {
 			return refuse(Invalid, "give it as a plain input", "the template has no secret input %s", name)
 		}
 	}
@@ -56,10 +60,17 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 		}
 	}
 	// The secrets that other stacks hand over are copied under references of ours.
-	for name := range r.handed {
-		if applied := r.stack.Secrets[name]; applied != "" && values[applied] == r.Given[name] {
-			r.Secrets[name] = applied
-			delete(r.Given, name)
+	for name, handed := range r.handed {
+		same := false
+		if applied := r.stack.Secrets[name]; applied != "" {
+			var err error
+			if same, err = s.sealed.Same(ctx, applied, handed); err != nil {
+				return err
+			}
+		}
+		if same {
+			r.Secrets[name] = r.stack.Secrets[name]
+			delete(r.handed, name)
 		} else {
 			r.Secrets[name] = r.nextReference(name)
 		}
@@ -69,7 +80,8 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 }
 
 // refer takes the secrets that stand for themselves, given as secret:NAME, by their
-// references. One that breaks the rules of its input is told; one that nobody knows is
+// references. One that breaks the rules of its input is told to whoever may read it; to
+// anybody else that it is looked at when somebody accepts who may. One that nobody knows is
 // left for the rendering to tell.
 func (s *Service) refer(ctx context.Context, r *reading) error {
 	if err := s.referKeys(ctx, r); err != nil {
@@ -88,12 +100,16 @@ func (s *Service) refer(ctx context.Context, r *reading) error {
 		if err != nil {
 			return err
 		}
-		value, err := s.openSecret(row)
+		broken, looked, err := s.sealed.Breaks(ctx, r.user.actor(), row, in.Rules, r.stack.Name, r.Template.About.Name)
 		if err != nil {
 			return err
 		}
-		for _, broken := range in.Rules.Check(value, r.stack.Name, r.Template.About.Name) {
-			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "secret-rule", Place: "inputs." + in.Name, Message: fmt.Sprintf("the secret %s breaks the rules of the input: %s", row.Reference, broken),
+		if !looked {
+			r.Read = append(r.Read, render.Finding{Severity: lang.Note, Code: "secret-unread", Place: "inputs." + in.Name, Message: fmt.Sprintf("whether the secret %s keeps the rules of the input is looked at when somebody accepts who may read it", row.Reference),
+				Remedy: "ask " + cmp.Or(row.GivenBy, "an administrator") + " to accept it"})
+		}
+		for _, b := range broken {
+			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "secret-rule", Place: "inputs." + in.Name, Message: fmt.Sprintf("the secret %s breaks the rules of the input: %s", row.Reference, b),
 				Remedy: "give one with " + in.Rules.Words()})
 		}
 		r.Secrets[in.Name], r.Origins[in.Name] = row.Reference, "secret "+row.Reference
@@ -106,6 +122,9 @@ func (s *Service) refer(ctx context.Context, r *reading) error {
 func (s *Service) referKeys(ctx context.Context, r *reading) error {
 	for _, in := range r.Template.Inputs {
 		text, _ := r.Inputs[in.Name].(string)
+		if half := use.PublicHalf(text); r.lastKeys[half] != "" && r.Origins[in.Name] == "recorded" {
+			r.Keys[half] = r.lastKeys[half] // it was given by its name before
+		}
 		name, ok := strings.CutPrefix(text, "key:")
 		if !ok || in.Secret || in.Picks != "" && in.Picks != "key_pair" {
 			continue
@@ -120,11 +139,17 @@ func (s *Service) referKeys(ctx context.Context, r *reading) error {
 		case row.Public == "":
 			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "unknown-key", Place: "inputs." + in.Name, Message: name + " is a secret, and no key pair", Remedy: "list them with: undersail key-pairs"})
 		default:
-			r.Inputs[in.Name], r.Origins[in.Name] = row.Public, "key pair "+row.Reference
+			r.Inputs[in.Name], r.Origins[in.Name] = row.Public, keyOrigin+row.Reference
+			if row.Kind == "private_key" { // else there is nothing to sign with
+				r.Keys[use.PublicHalf(row.Public)] = row.Reference
+			}
 		}
 	}
 	return nil
 }
+
+// keyOrigin begins the origin of an input that was given a key pair by its name.
+const keyOrigin = "key pair "
 
 // nextReference is a reference that was never given before.
 func (r *reading) nextReference(name string) string {

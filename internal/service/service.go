@@ -5,7 +5,6 @@ package service
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -21,19 +20,18 @@ import (
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
-	"undersail/internal/secret"
+	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
 
 // Service is safe for concurrent use.
 type Service struct {
 	store  *store.Store
-	box    *secret.Box
+	sealed *sealed.Sealed
 	engine *engine.Engine
 	log    *slog.Logger
 
 	localLibraries []string
-	auditKey       []byte
 	signing        signing
 
 	mu       sync.Mutex
@@ -57,12 +55,12 @@ type cached struct {
 }
 
 // New wires a service and its engine together. The engine is not started.
-func New(st *store.Store, box *secret.Box, log *slog.Logger, c engine.Config) (*Service, error) {
-	s := &Service{store: st, box: box, log: log, adapters: map[string]cached{}, signing: usualSigning(), computing: newTurns(), renderings: memo.Of[*render.Rendering]{Most: 8}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
+func New(st *store.Store, box *sealed.Box, log *slog.Logger, c engine.Config) (*Service, error) {
+	s := &Service{store: st, sealed: sealed.New(box, st), log: log, adapters: map[string]cached{}, signing: usualSigning(), computing: newTurns(), renderings: memo.Of[*render.Rendering]{Most: 8}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
 	if c.Store == nil {
 		c.Store = st
 	}
-	c.Box, c.Log, c.Adapter, c.Undo = box, log, s.bareAdapter, s.undoFailed
+	c.Sealed, c.Log, c.Adapter, c.Undo, c.Agreed = s.sealed, log, s.bareAdapter, s.undoFailed, s.agreementOf
 	var err error
 	s.engine, err = engine.New(c)
 	return s, err
@@ -181,17 +179,11 @@ func (s *Service) connect(a store.Account) (cloud.Adapter, error) {
 // credentials opens those of an account. They open only beside the cloud and endpoint
 // that they were given for.
 func (s *Service) credentials(a store.Account) (credentials map[string]string, err error) {
-	plain, err := s.box.Open(purposeOf(a), a.Credentials)
-	if errors.Is(err, secret.ErrMoved) {
+	credentials, err = s.sealed.Credentials(a)
+	if errors.Is(err, sealed.ErrMoved) {
 		return nil, refuse(Conflict, "give them again: undersail accounts renew "+a.Name, "the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name, a.Cloud, a.Endpoint)
 	}
-	if err != nil {
-		return nil, fmt.Errorf("credentials of account %s: %w", a.Name, err)
-	}
-	if err := json.Unmarshal(plain, &credentials); err != nil {
-		return nil, fmt.Errorf("credentials of account %s cannot be read: %w", a.Name, err)
-	}
-	return credentials, nil
+	return credentials, err
 }
 
 // cloudSays turns an adapter's error into one of a use case.

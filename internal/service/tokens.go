@@ -54,9 +54,9 @@ func tokenOf(t store.Token, u User) Token {
 // those of somebody else, or with "*" of everybody.
 func (s *Service) Tokens(ctx context.Context, u User, owner string) ([]Token, error) {
 	switch {
-	case owner == "":
+	case owner == "" || u.owns(owner):
 		owner = u.Name
-	case owner != u.Name:
+	default:
 		if err := u.must(access.Administer, ""); err != nil {
 			return nil, err
 		}
@@ -67,11 +67,19 @@ func (s *Service) Tokens(ctx context.Context, u User, owner string) ([]Token, er
 		}
 	}
 	rows, err := s.store.Tokens(ctx, owner)
-	out := make([]Token, len(rows))
-	for i, row := range rows {
-		out[i] = tokenOf(row, u)
+	out := []Token{}
+	for _, row := range rows {
+		if u.mayHandle(row) {
+			out = append(out, tokenOf(row, u))
+		}
 	}
 	return out, err
+}
+
+// mayHandle reports whether somebody sees and ends a token or a session: their own, and an
+// administrator any. One that was made for less than its owner may handles itself alone.
+func (u User) mayHandle(t store.Token) bool {
+	return u.may(access.Administer, "") || u.owns(t.Owner) || t.ID == u.token && u.token != 0
 }
 
 // AddToken makes a token. It allows no more than its maker may, now or later: what the
@@ -93,16 +101,12 @@ func (s *Service) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, 
 		if len(g) == 0 {
 			return MadeToken{}, refuse(Invalid, "leave them out for all of yours", "a token without a role could do nothing")
 		}
-		beyond := grantsOf(u.Roles).Beyond(g)
-		if u.limit != nil {
-			beyond = append(beyond, grantsOf(u.limit).Beyond(g)...)
-		}
-		if len(beyond) > 0 {
+		if beyond := u.grants().Beyond(g); len(beyond) > 0 {
 			return MadeToken{}, refuse(Forbidden, "give it less", "%s is more than %s may", beyond[0], u.called())
 		}
 		roles = g.Strings()
 	}
-	if u.kind == "bearer" && u.token != 0 {
+	if u.kind == bearer && u.token != 0 {
 		by, err := s.store.TokenByID(ctx, u.token)
 		if err != nil {
 			return MadeToken{}, err
@@ -123,7 +127,7 @@ func (s *Service) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, 
 // RevokeToken ends a token or a session at once, with every stream that it holds open.
 func (s *Service) RevokeToken(ctx context.Context, u User, id int64) error {
 	row, err := s.store.TokenByID(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && row.Owner != u.Name && !u.may(access.Administer, "") {
+	if errors.Is(err, store.ErrNotFound) || err == nil && !u.mayHandle(row) {
 		return refuse(NotFound, "list them with: undersail tokens", "there is no token %d of yours", id)
 	}
 	if err == nil {
@@ -138,7 +142,7 @@ func (s *Service) RevokeToken(ctx context.Context, u User, id int64) error {
 
 // SignOutEverywhere ends all sessions of somebody, and with tokens their tokens too.
 func (s *Service) SignOutEverywhere(ctx context.Context, u User, name string, tokens bool) error {
-	if name != u.Name {
+	if !u.owns(name) {
 		if err := u.must(access.Administer, ""); err != nil {
 			return err
 		}

@@ -148,6 +148,7 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 			return proposal.Judged{}, err
 		}
 		r.Inputs, r.Secrets, r.Stacks, r.Given = d.Inputs, d.Secrets, d.Stacks, map[string]string{}
+		r.Keys, r.Handed, r.undoneUses = keysOf(d), d.Handed, d.Uses
 	}
 	if err := s.readPlace(ctx, r); err != nil {
 		return proposal.Judged{}, err
@@ -156,7 +157,12 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 		return proposal.Judged{}, err
 	}
 	if !toNothing {
-		return s.stages(ctx, r)
+		r.TextBy = d.TextBy
+		judged, err := s.stages(ctx, r)
+		if err != nil {
+			return judged, err
+		}
+		return s.listUses(ctx, r, judged)
 	}
 	changed, err := s.removal(ctx, r, true)
 	if err != nil {

@@ -34,8 +34,30 @@ type User struct {
 // may reports whether somebody has a right in an account; of an empty one they need it for
 // the whole service. With a token that has roles of its own both must include it.
 func (u User) may(right, account string) bool {
-	return grantsOf(u.Roles).May(right, account) && (u.limit == nil || grantsOf(u.limit).May(right, account))
+	return u.grants().May(right, account)
 }
+
+// grants are the smaller of the token's and its owner's.
+func (u User) grants() access.Grants {
+	if u.limit == nil {
+		return grantsOf(u.Roles)
+	}
+	return grantsOf(u.Roles).Within(grantsOf(u.limit))
+}
+
+// actor is who acts, as rights are asked of them.
+func (u User) actor() access.Actor {
+	a := access.Actor{Person: u.Name, Limited: u.limit != nil, Grants: u.grants()}
+	if u.kind == bearer {
+		a.Token = u.token
+	}
+	return a
+}
+
+// owns reports whether something of a person is one's own.
+func (u User) owns(person string) bool { return u.actor().Owns(person) }
+
+const bearer = "bearer"
 
 func (u User) must(right, account string) error {
 	switch {
@@ -78,17 +100,7 @@ func grantsOf(roles []string) access.Grants {
 // done for one request of theirs its budget.
 func As(ctx context.Context, u User) context.Context {
 	ctx = context.WithValue(ctx, computingKey{}, &budget{who: u.Name, left: computeBudget})
-	only, everywhere := grantsOf(u.Roles).Accounts()
-	if u.limit != nil {
-		limited, all := grantsOf(u.limit).Accounts()
-		switch {
-		case all:
-		case everywhere:
-			only, everywhere = limited, false
-		default:
-			only = slices.DeleteFunc(only, func(a string) bool { return !slices.Contains(limited, a) })
-		}
-	}
+	only, everywhere := u.grants().Accounts()
 	if everywhere {
 		return ctx
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -16,6 +17,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/proposal"
+	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
 
@@ -156,11 +158,10 @@ func findQuery(res render.Resource, region string) cloud.Query {
 	return query
 }
 
-// readStacks reads the outputs of the stacks that inputs pick. The values of secret
-// ones are taken as if they were given now: they get a reference of this stack.
+// readStacks reads the outputs of the stacks that inputs pick. What secrets take part in is
+// handed over closed, and gets a reference of this stack.
 func (s *Service) readStacks(ctx context.Context, r *reading) error {
-	r.Stacks, r.handed = map[string]map[string]any{}, map[string]bool{}
-	r.handedFrom = map[string][]store.Secret{}
+	r.Stacks, r.handed, r.handedFrom = map[string]map[string]any{}, map[string]sealed.Plain{}, map[string][]string{}
 	for _, in := range r.Template.Inputs {
 		name, _ := r.Inputs[in.Name].(string)
 		if in.Picks != "stack" || name == "" {
@@ -173,92 +174,179 @@ func (s *Service) readStacks(ctx context.Context, r *reading) error {
 		if st.TemplateName != in.Other.About.Name {
 			return refuse(Invalid, "give a stack of that template", "input %s wants a stack of template %s, and %s has %s", in.Name, in.Other.About.Name, name, st.TemplateName)
 		}
-		outputs, values, err := s.outputs(ctx, st)
+		outputs, err := s.outputs(ctx, st)
+		if err != nil {
+			return err
+		}
+		handed, err := s.handOver(ctx, st, outputs)
 		if err != nil {
 			return err
 		}
 		r.Stacks[name] = map[string]any{}
 		for _, o := range outputs {
-			if !o.Secret {
-				r.Stacks[name][o.Name] = o.Value
-				continue
-			}
-			text, isText := values[o.Name].(string)
-			if !isText {
-				continue // it is not known yet, or no text
-			}
-			secret := handedName(in.Name, o.Name)
-			r.handed[secret], r.Given[secret] = true, text
-			for _, reference := range resource.Secrets(o.Value) {
-				row, err := s.store.Secret(ctx, reference)
-				if err != nil {
-					return missing(err, "secret", reference, "")
-				}
-				r.handedFrom[secret] = append(r.handedFrom[secret], row)
-			}
+			r.Stacks[name][o.Name] = r.received(handedName(in.Name, o.Name), o.Name, o.Value, handed)
 		}
 	}
 	return nil
 }
 
+// received gives an output as it is read here: of each leaf that secrets take part in the
+// name under which it is handed over, until it has its reference.
+func (r *reading) received(ours, theirs string, value any, handed map[string]sealed.Plain) any {
+	switch t := value.(type) {
+	case resource.Unresolved:
+		plain, known := handed[theirs]
+		if !known {
+			return nil // it waits for something
+		}
+		r.handed[ours], r.handedFrom[ours] = plain, t.Secrets
+		return handedLeaf(ours)
+	case []any:
+		out := make([]any, len(t))
+		for i, v := range t {
+			at := fmt.Sprintf("[%d]", i)
+			out[i] = r.received(ours+at, theirs+at, v, handed)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(t))
+		for k, v := range t {
+			out[k] = r.received(ours+"."+inName(k), theirs+"."+inName(k), v, handed)
+		}
+		return out
+	}
+	return value
+}
+
+var plainName = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+
+// inName writes the key of a mapping as it may stand in a reference.
+func inName(key string) string {
+	if plainName.MatchString(key) {
+		return key
+	}
+	return fmt.Sprintf("x%x", key)
+}
+
+// handedLeaf is a leaf that has no reference yet.
+type handedLeaf string
+
 // handedName is the name, among the secrets of a stack, of what another hands over.
 func handedName(input, output string) string { return input + ".outputs." + output }
 
-// referToHanded puts the references of secrets that are handed over where they are
-// read.
+// referToHanded puts the references of secrets that are handed over where they are read.
 func (r *reading) referToHanded() {
-	for _, in := range r.Template.Inputs {
-		name, _ := r.Inputs[in.Name].(string)
-		if in.Picks != "stack" || name == "" {
-			continue
-		}
-		for _, o := range in.Other.Outputs {
-			if reference := r.Secrets[handedName(in.Name, o.Name)]; reference != "" && r.handed[handedName(in.Name, o.Name)] {
-				r.Stacks[name][o.Name] = "secret:" + reference
+	var put func(v any) any
+	put = func(v any) any {
+		switch t := v.(type) {
+		case handedLeaf:
+			r.Handed[r.Secrets[string(t)]] = r.handedFrom[string(t)]
+			return render.Reference(r.Secrets[string(t)])
+		case []any:
+			for i, x := range t {
+				t[i] = put(x)
 			}
+		case map[string]any:
+			for k, x := range t {
+				t[k] = put(x)
+			}
+		}
+		return v
+	}
+	r.Handed = map[string][]string{}
+	for _, outputs := range r.Stacks {
+		for name, v := range outputs {
+			outputs[name] = put(v)
 		}
 	}
 }
 
-// outputs computes the outputs of a stack as they are shown, and their values with
-// every secret in.
-func (s *Service) outputs(ctx context.Context, st store.Stack) ([]render.Output, map[string]any, error) {
+// handOver computes every leaf of outputs that secrets take part in, and keeps it closed.
+func (s *Service) handOver(ctx context.Context, st store.Stack, outputs []render.Output) (map[string]sealed.Plain, error) {
+	if !slices.ContainsFunc(outputs, func(o render.Output) bool { return len(resource.Secrets(o.Value)) > 0 }) {
+		return nil, nil
+	}
+	return s.sealed.HandOver(ctx, st.ID, slices.Collect(maps.Values(st.Secrets)), func(reveal func(string) (string, bool)) (map[string]string, error) {
+		sent, err := s.sentOutputs(ctx, st, reveal)
+		texts := map[string]string{}
+		for _, o := range outputs {
+			leavesOf(o.Name, o.Value, sent[o.Name], texts)
+		}
+		return texts, err
+	})
+}
+
+// leavesOf gives the values of the leaves of a tree that secrets take part in, by their
+// places, where they are known.
+func leavesOf(at string, shown, sent any, into map[string]string) {
+	switch t := shown.(type) {
+	case resource.Unresolved:
+		if len(t.Secrets) > 0 && len(resource.Waits(sent))+len(resource.Secrets(sent)) == 0 && sent != nil {
+			into[at] = fmt.Sprint(sent)
+		}
+	case []any:
+		list, _ := sent.([]any)
+		for i, v := range t {
+			if len(list) == len(t) {
+				leavesOf(fmt.Sprintf("%s[%d]", at, i), v, list[i], into)
+			}
+		}
+	case map[string]any:
+		fields, _ := sent.(map[string]any)
+		for k, v := range t {
+			leavesOf(at+"."+inName(k), v, fields[k], into)
+		}
+	}
+}
+
+// outputs computes the outputs of a stack as they are shown.
+func (s *Service) outputs(ctx context.Context, st store.Stack) ([]render.Output, error) {
 	if st.TemplateSource == "" {
-		return nil, nil, refuse(Conflict, "apply it first", "stack %s was never applied", st.Name)
+		return nil, refuse(Conflict, "apply it first", "stack %s was never applied", st.Name)
 	}
 	resources, err := s.store.Resources(ctx, st.ID)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	shown, err := s.rendered(ctx, st, resources, nil)
+	shown, err := s.rendered(ctx, st, resources)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	values := map[string]any{}
-	if slices.ContainsFunc(shown.Outputs, func(o render.Output) bool { return o.Secret }) {
-		secrets, err := s.secretValues(ctx, st.ID, slices.Collect(maps.Values(st.Secrets))...)
-		if err != nil {
-			return nil, nil, err
-		}
-		plain, err := s.rendered(ctx, st, resources, func(ref string) (string, bool) { v, ok := secrets[ref]; return v, ok })
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, o := range plain.Outputs {
-			values[o.Name] = o.Value
-		}
-	}
-	return shown.Outputs, values, nil
+	return shown.Outputs, nil
 }
 
-// lastApplied gives the inputs that a stack was last applied with, and what was agreed
-// to then.
-func (s *Service) lastApplied(ctx context.Context, st store.Stack) ([]render.InputValue, []render.Consent, error) {
-	d, err := s.lastDocument(ctx, st.ID)
-	if err != nil || d.Rendering == nil {
-		return nil, nil, err
+// sentOutputs are the outputs of a stack with secrets in their places, as far as they are
+// revealed.
+func (s *Service) sentOutputs(ctx context.Context, st store.Stack, reveal func(string) (string, bool)) (map[string]any, error) {
+	resources, err := s.store.Resources(ctx, st.ID)
+	if err != nil {
+		return nil, err
 	}
-	return d.Rendering.Inputs, slices.Concat(d.Consents, d.Given), nil
+	session, err := s.session(ctx, st, resources)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]any{}
+	err = s.Compute(ctx, func(func() bool) {
+		for _, o := range session.Outputs(reveal) {
+			out[o.Name] = o.Value
+		}
+	})
+	return out, err
+}
+
+// lastApplied reads the inputs and named keys that a stack was last applied with, and what
+// was agreed to then.
+func (s *Service) lastApplied(ctx context.Context, r *reading) error {
+	d, err := s.lastDocument(ctx, r.stack.ID)
+	if err != nil || d.Rendering == nil {
+		return err
+	}
+	r.LastInputs, r.Agreed, r.lastKeys = d.Rendering.Inputs, slices.Concat(d.Consents, d.Given), keysOf(d)
+	if r.Text.Source == r.stack.TemplateSource && sameJSON(r.Text.Parts, r.stack.TemplateParts) {
+		r.TextBy = d.TextBy // whoever wrote it then
+	}
+	return nil
 }
 
 // lastDocument is what a stack was last made from; an empty one when it never was.

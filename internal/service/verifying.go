@@ -18,9 +18,11 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
+	"undersail/internal/core/use"
 	"undersail/internal/engine"
 	"undersail/internal/probe"
-	"undersail/internal/secret"
+	"undersail/internal/proposal"
+	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
 
@@ -69,7 +71,8 @@ func (s *Service) Verify(ctx context.Context, u User, name string) (Verification
 	g.Wait()
 	if len(v.rendering.Prove) > 0 {
 		whole := VerifiedResource{Name: engine.Whole, Type: "stack", State: state.Healthy, Evidence: []Evidence{}}
-		v.check(ctx, &whole, v.rendering.Prove, nil)
+		checks, why := v.sent(engine.Whole)
+		v.check(ctx, &whole, checks, nil, why)
 		out.Resources = append(out.Resources, whole)
 	}
 	return out, s.keepVerification(ctx, st, &out, v.rendering)
@@ -78,6 +81,10 @@ func (s *Service) Verify(ctx context.Context, u User, name string) (Verification
 // verifier is what verifying a stack needs.
 type verifier struct {
 	service   *Service
+	ctx       context.Context // of the request that it is for
+	session   *render.Session
+	secrets   *sealed.Run
+	place     use.Place
 	rendering *render.Rendering
 	resources []store.Resource
 	facts     facts
@@ -87,7 +94,7 @@ type verifier struct {
 }
 
 func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, error) {
-	v := &verifier{service: s}
+	v := &verifier{service: s, ctx: ctx}
 	var err error
 	if v.resources, err = s.store.Resources(ctx, st.ID); err != nil {
 		return nil, err
@@ -99,35 +106,73 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 	if err != nil {
 		return nil, err
 	}
-	secrets, err := s.secretValues(ctx, st.ID, slices.Collect(maps.Values(st.Secrets))...)
+	d, err := s.lastDocument(ctx, st.ID)
 	if err != nil {
 		return nil, err
 	}
-	v.adapter = adapter
+	agreed, err := s.standingUses(ctx, st, d, v.resources)
+	if err != nil {
+		return nil, err
+	}
+	if v.secrets, err = s.sealed.ForRun(ctx, st.ID, slices.Collect(maps.Values(st.Secrets)), agreed); err != nil {
+		return nil, err
+	}
+	v.adapter, v.place = adapter, placeOf(d.TextBy, templateDigest(st), keysOf(d))
 	began := time.Now()
 	if v.facts, err = s.look(ctx, adapter, account, st, v.resources); err != nil {
 		return nil, err
 	}
 	v.took = time.Since(began)
-	v.prober = engine.NewProber(v.resources, account, secret.NewScrubber(secrets), s.engine.Reach)
-	v.rendering, err = s.rendered(ctx, st, v.resources, func(ref string) (string, bool) { v, ok := secrets[ref]; return v, ok })
+	v.prober = engine.NewProber(v.resources, account, v.secrets.Scrubber(), s.engine.Reach)
+	if v.rendering, err = s.rendered(ctx, st, v.resources); err != nil {
+		return nil, err
+	}
+	v.place.Told = use.Told(v.rendering)
+	v.session, err = s.session(ctx, st, v.resources)
 	return v, err
 }
 
-func (s *Service) secretValues(ctx context.Context, stackID string, besides ...string) (map[string]string, error) {
-	sealed, err := s.store.Secrets(ctx, stackID, besides...)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	for _, x := range sealed {
-		plain, err := s.box.Open(secret.ForSecret(x.Reference), x.Sealed)
-		if err != nil {
-			return nil, err
+// standingUses are those that were agreed to when a stack was last applied: looking at it
+// goes on by them, whoever asks.
+func (s *Service) standingUses(ctx context.Context, st store.Stack, d proposal.Document, rows []store.Resource) (sealed.Agreement, error) {
+	r := &reading{stack: st, rows: rows}
+	agreed, _, err := s.agreedUses(ctx, r)
+	return agreed, err
+}
+
+// sent gives the checks of a resource with the secrets in their places, as far as their uses
+// were agreed to; why says which were not.
+func (v *verifier) sent(name string) (checks []health.Check, why string) {
+	var shown, sent render.Resource
+	var list []use.Use
+	err := v.service.Compute(v.ctx, func(func() bool) {
+		var err error
+		if name == engine.Whole {
+			shown.Checks, _, err = v.session.Prove(nil)
+			list = use.OfProof(shown.Checks, v.rendering.Stack, v.place)
+		} else if shown, err = v.session.Show(name); err == nil {
+			list = use.OfChecks(shown, v.rendering.Stack, v.place)
 		}
-		out[x.Reference] = string(plain)
+		if err != nil {
+			why = err.Error()
+			return
+		}
+		reveal, beyond := v.secrets.Opens(list)
+		if len(beyond) > 0 {
+			checks, why = shown.Checks, "it would use secrets in a way that nobody agreed to ("+beyond[0].At+"); propose the stack"
+			return
+		}
+		if name == engine.Whole {
+			_, sent.Checks, _ = v.session.Prove(reveal)
+		} else {
+			_, sent, _ = v.session.Resolve(name, reveal)
+		}
+		checks = sent.Checks
+	})
+	if err != nil {
+		why = err.Error()
 	}
-	return out, nil
+	return checks, why
 }
 
 // resource verifies one resource: that it is there, that it is as recorded, and
@@ -149,8 +194,10 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 	}
 	checks := health.Defaults(resource.Type{}, nil)
 	var leave []string
+	why := ""
 	if wanted != nil {
-		checks, leave = wanted.Checks, wanted.Leave
+		leave = wanted.Leave
+		checks, why = v.sent(r.Name)
 	}
 	if there {
 		if out.Strayed = change.Strayed(r.Type, r.Want, live.Has, leave); len(out.Strayed) > 0 && out.State == state.Healthy {
@@ -161,7 +208,7 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 			out.State, out.Reason = state.Unhealthy, "altered by hand: "+strings.Join(names, "; ")
 		}
 	}
-	v.check(ctx, &out, checks, r.Want)
+	v.check(ctx, &out, checks, r.Want, why)
 	if there {
 		v.made(ctx, &out, r)
 	}
@@ -193,11 +240,14 @@ func shownValue(v any) string {
 	return string(raw)
 }
 
-// check makes checks once each of a resource that is wanted so.
-func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []health.Check, want map[string]any) {
+// check makes checks once each of a resource that is wanted so. Why says why those are not
+// made that a secret takes part in.
+func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []health.Check, want map[string]any, why string) {
 	for _, c := range checks {
 		var e health.Evidence
-		if engine.AsksCloud(c) {
+		if why != "" && !engine.AsksCloud(c) {
+			e = health.Evidence{Check: c.Name, At: v.service.engine.Now(), Asked: c.Kind, Answer: why, Unasked: true}
+		} else if engine.AsksCloud(c) {
 			live, there := v.facts.live[out.Name]
 			presence := cloud.Present
 			if !there {

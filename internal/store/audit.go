@@ -50,6 +50,7 @@ func (s *Store) AddAudit(ctx context.Context, e AuditEntry, hash func(e AuditEnt
 // AuditQuery narrows entries down; empty fields allow all.
 type AuditQuery struct {
 	Who, Action, Subject string
+	Token                int64 // what was done with this bearer token alone; 0 for all
 	Before               int64 // entries with smaller numbers; 0 for the newest
 	Limit                int
 }
@@ -57,7 +58,7 @@ type AuditQuery struct {
 // Audit lists entries, the newest first.
 func (s *Store) Audit(ctx context.Context, q AuditQuery) ([]AuditEntry, error) {
 	return many[AuditEntry](ctx, s.Pool, "SELECT "+auditColumns+` FROM audit WHERE ($1 = '' OR who = $1) AND ($2 = '' OR action = $2) AND ($3 = '' OR subject = $3 OR starts_with(subject, $3 || '/'))
-		AND ($4 = 0 OR number < $4) ORDER BY number DESC LIMIT $5`, q.Who, q.Action, q.Subject, q.Before, q.Limit)
+		AND ($4 = 0 OR number < $4) AND ($6 = 0 OR detail->'token' = to_jsonb($6::bigint)) ORDER BY number DESC LIMIT $5`, q.Who, q.Action, q.Subject, q.Before, q.Limit, q.Token)
 }
 
 // AuditFrom lists entries in their order, some at a time.

@@ -6,10 +6,11 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/core/use"
 )
 
 // Enqueue puts a job for a run into the queue within a transaction and gives the
@@ -173,30 +174,52 @@ func (s *Store) Unpark(ctx context.Context, account, what string, grace time.Dur
 	return n, nil
 }
 
+// Gift is what a run is given in the middle of it: values, and agreements to uses of
+// secrets. Before is the run as it was looked at, and Seal is of all that it has afterwards.
+type Gift struct {
+	Values map[string]any
+	Agreed []use.Use
+	Before Run
+	Seal   []byte
+	Text   string
+	// Proposal is the one that it came by; 0 is none.
+	Proposal int64
+}
+
 // Give records values that a run waits for, as inputs of its stack too, and lets it go on
 // where it is parked for them. A conflict says that it is over, waits for something else, or
 // has one of them.
-func (s *Store) Give(ctx context.Context, id int64, stackID string, values map[string]any, by string, grace time.Duration, enqueue Enqueue) error {
+func (s *Store) Give(ctx context.Context, id int64, stackID string, g Gift, grace time.Duration, enqueue Enqueue) error {
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		var last int64
 		var was string
-		err := tx.QueryRow(ctx, `WITH was AS (SELECT id, state FROM runs WHERE id = $1 AND (state = 'parked' AND parked_for = 'input' OR state IN ('queued', 'underway')) AND NOT given ?| $3 FOR UPDATE)
+		err := tx.QueryRow(ctx, `WITH was AS (SELECT id, state FROM runs WHERE id = $1 AND (state = 'parked' AND parked_for IN ('input', 'agreement') OR state IN ('queued', 'underway')) AND NOT given ?| $3 AND given = $4 AND agreed = $5 FOR UPDATE)
 			UPDATE runs r SET state = CASE WHEN r.state = 'parked' THEN 'queued' ELSE r.state END, reason = CASE WHEN r.state = 'parked' THEN '' ELSE r.reason END,
-			parked_for = '', given = given || $2, last_event = last_event + 1 FROM was WHERE r.id = was.id RETURNING r.last_event, was.state`, id, values, slices.Sorted(maps.Keys(values))).Scan(&last, &was)
+			parked_for = '', given = given || $2, agreed = agreed || $6, given_seal = $7, last_event = last_event + 1 FROM was WHERE r.id = was.id RETURNING r.last_event, was.state`,
+			id, orEmptyMap(g.Values), slices.Sorted(maps.Keys(g.Values)), orEmptyMap(g.Before.Given), orEmpty(g.Before.Agreed), orEmpty(g.Agreed), g.Seal).Scan(&last, &was)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return ErrConflict
 		}
 		if err != nil {
 			return err
 		}
+		if g.Proposal != 0 {
+			tag, err := tx.Exec(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now()", g.Proposal)
+			if err == nil && tag.RowsAffected() == 0 {
+				err = ErrConflict
+			}
+			if err != nil {
+				return err
+			}
+		}
 		becomes := "" // what it was, when it is carried out already
 		if was == "parked" {
 			becomes = "queued"
 		}
-		if _, err := tx.Exec(ctx, "UPDATE stacks SET inputs = inputs || $2 WHERE id = $1", stackID, values); err != nil {
+		if _, err := tx.Exec(ctx, "UPDATE stacks SET inputs = inputs || $2 WHERE id = $1", stackID, orEmptyMap(g.Values)); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', $4, $3)", id, last, clean(by+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", ")), becomes); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', $4, $3)", id, last, clean(g.Text), becomes); err != nil {
 			return err
 		}
 		if becomes == "" { // whoever carries it out takes them up

@@ -11,15 +11,16 @@ type Draft struct {
 	Revision  int64
 	Body      []byte
 	MadeBy    string
+	ShapedBy  []string // everybody who filled something in
 	MadeAt    time.Time
 	ChangedAt time.Time
 }
 
-const draftColumns = "id, revision, body, made_by, made_at, changed_at"
+const draftColumns = "id, revision, body, made_by, shaped_by, made_at, changed_at"
 
-// AddDraft keeps a new draft.
-func (s *Store) AddDraft(ctx context.Context, id, by string, body []byte) (Draft, error) {
-	return one[Draft](ctx, s.Pool, "INSERT INTO drafts (id, body, made_by) VALUES ($1, $2, $3) RETURNING "+draftColumns, id, body, by)
+// AddDraft keeps a new draft, with those who shaped what it begins from.
+func (s *Store) AddDraft(ctx context.Context, id, by string, shapedBy []string, body []byte) (Draft, error) {
+	return one[Draft](ctx, s.Pool, "INSERT INTO drafts (id, body, made_by, shaped_by) VALUES ($1, $2, $3, $4) RETURNING "+draftColumns, id, body, by, orEmpty(shapedBy))
 }
 
 // Draft finds a draft.
@@ -34,8 +35,9 @@ func (s *Store) Drafts(ctx context.Context, most int) ([]Draft, error) {
 
 // ChangeDraft puts another content into a draft of a revision. ErrNotFound says that
 // it has another revision by now, or is gone.
-func (s *Store) ChangeDraft(ctx context.Context, id string, revision int64, body []byte) (Draft, error) {
-	return one[Draft](ctx, s.Pool, "UPDATE drafts SET body = $3, revision = revision + 1, changed_at = clock_timestamp() WHERE id = $1 AND revision = $2 RETURNING "+draftColumns, id, revision, body)
+func (s *Store) ChangeDraft(ctx context.Context, id, by string, revision int64, body []byte) (Draft, error) {
+	return one[Draft](ctx, s.Pool, `UPDATE drafts SET body = $3, revision = revision + 1, changed_at = clock_timestamp(), shaped_by = CASE WHEN $4 = ANY(shaped_by) THEN shaped_by ELSE shaped_by || $4::text END
+		WHERE id = $1 AND revision = $2 RETURNING `+draftColumns, id, revision, body, by)
 }
 
 // RemoveDraft forgets a draft.

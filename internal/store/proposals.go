@@ -22,6 +22,8 @@ type Proposal struct {
 	Why       string
 	Document  json.RawMessage
 	CreatedBy string
+	// ShapedBy is everybody who filled in what is proposed.
+	ShapedBy  []string
 	CreatedAt time.Time
 	DecidedBy string
 	DecidedAt *time.Time
@@ -33,13 +35,19 @@ type Proposal struct {
 	// Undoes is the run that an undo is of.
 	Undoes *int64
 	RunID  *int64
+	// GivesTo is the run that a small proposal is for, which goes on with it.
+	GivesTo *int64
+	// OnFailure is what was agreed to become of its run if that fails; Agreement is the seal
+	// of all that was agreed to.
+	OnFailure string
+	Agreement []byte
 	// Reserves is what it would take; it is written and read apart.
 	Reserves json.RawMessage `db:"-"`
 }
 
 // An open or accepted proposal whose time is over reads as expired.
 const proposalQuery = `SELECT p.id, p.stack_id::text, s.name AS stack, p.kind, CASE WHEN p.state IN ('open', 'accepted') AND p.expires_at < now() THEN 'expired' ELSE p.state END AS state,
-	p.why, p.document, p.created_by, p.created_at, p.decided_by, p.decided_at, p.expires_at, s.account, s.region, p.summary, p.template, p.currency, p.hour, p.seconds, p.undoes, r.id AS run_id
+	p.why, p.document, p.created_by, p.shaped_by, p.created_at, p.decided_by, p.decided_at, p.expires_at, s.account, s.region, p.summary, p.template, p.currency, p.hour, p.seconds, p.undoes, p.gives_to, p.on_failure, p.agreement, r.id AS run_id
 	FROM proposals p JOIN stacks s ON s.id = p.stack_id LEFT JOIN runs r ON r.proposal_id = p.id `
 
 // AddProposal keeps a proposal and makes the stack's older open ones stale.
@@ -49,9 +57,9 @@ func (s *Store) AddProposal(ctx context.Context, p Proposal, life time.Duration)
 		if _, err := tx.Exec(ctx, "UPDATE proposals SET state = 'stale', why = 'a newer proposal was made for the stack' WHERE stack_id = $1 AND state IN ('open', 'accepted')", p.StackID); err != nil {
 			return err
 		}
-		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, summary, template, currency, hour, seconds, undoes, expires_at, reserves)
-			VALUES ($1, $2, 'open', $3, $4, $5, $6, $7, $8, $9, $10, now() + $11, $12) RETURNING id`,
-			p.StackID, p.Kind, p.Document, p.CreatedBy, p.Summary, p.Template, p.Currency, p.Hour, p.Seconds, p.Undoes, life, orList(p.Reserves)).Scan(&id)
+		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, summary, template, currency, hour, seconds, undoes, expires_at, reserves, shaped_by, gives_to)
+			VALUES ($1, $2, 'open', $3, $4, $5, $6, $7, $8, $9, $10, now() + $11, $12, $13, $14) RETURNING id`,
+			p.StackID, p.Kind, p.Document, p.CreatedBy, p.Summary, p.Template, p.Currency, p.Hour, p.Seconds, p.Undoes, life, orList(p.Reserves), orEmpty(p.ShapedBy), p.GivesTo).Scan(&id)
 	})
 	return id, err
 }
@@ -92,21 +100,50 @@ func (s *Store) LastDocument(ctx context.Context, stackID string, before int64) 
 	return one[Proposal](ctx, s.Pool, proposalQuery+`WHERE r.stack_id = $1 AND r.id < $2 AND r.kind NOT IN ('retire', 'discard') ORDER BY r.id DESC LIMIT 1`, stackID, before)
 }
 
+// Decision is what somebody decided of a proposal.
+type Decision struct {
+	State, Why, By, OnFailure string
+	Consents                  []Consent
+	// Agreement is the seal of what was agreed to.
+	Agreement []byte
+}
+
 // Decide moves an open proposal to accepted or refused, with what was agreed to; a
 // conflict says that it was not open any more.
-func (s *Store) Decide(ctx context.Context, id int64, state, why, by string, consents []Consent) error {
+func (s *Store) Decide(ctx context.Context, id int64, d Decision) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE proposals SET state = $2, why = $3, decided_by = $4, decided_at = now() WHERE id = $1 AND state = 'open' AND expires_at > now()", id, state, why, by)
+		tag, err := tx.Exec(ctx, "UPDATE proposals SET state = $2, why = $3, decided_by = $4, decided_at = now(), on_failure = $5, agreement = $6 WHERE id = $1 AND state = 'open' AND expires_at > now()", id, d.State, d.Why, d.By, d.OnFailure, d.Agreement)
 		if err == nil && tag.RowsAffected() == 0 {
 			return ErrConflict
 		}
-		for _, c := range consents {
+		for _, c := range d.Consents {
 			if err == nil {
-				_, err = tx.Exec(ctx, "INSERT INTO consents (proposal_id, name, about, given_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", id, c.Name, c.About, by)
+				_, err = tx.Exec(ctx, "INSERT INTO consents (proposal_id, name, about, given_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", id, c.Name, c.About, d.By)
 			}
 		}
 		return err
 	})
+}
+
+// Gifts lists the open proposals to give a run something, the newest first.
+func (s *Store) Gifts(ctx context.Context, run int64) ([]int64, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT id FROM proposals WHERE gives_to = $1 AND state = 'open' AND expires_at > now() ORDER BY id DESC", run)
+	if err != nil {
+		return nil, classify(err)
+	}
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	return ids, classify(err)
+}
+
+// Unsealed lists proposals that were accepted before agreements were sealed, some at a time
+// in the order of their ids.
+func (s *Store) Unsealed(ctx context.Context, after int64) ([]Proposal, error) {
+	return many[Proposal](ctx, s.Pool, proposalQuery+"WHERE p.agreement IS NULL AND p.state IN ('accepted', 'applied') AND p.id > $1 ORDER BY p.id LIMIT 50", after)
+}
+
+// SealProposal puts the seal of an agreement to a proposal that has none.
+func (s *Store) SealProposal(ctx context.Context, id int64, agreement []byte) error {
+	return exec(ctx, s, "UPDATE proposals SET agreement = $2 WHERE id = $1 AND agreement IS NULL", id, agreement)
 }
 
 // Consent is what somebody agreed to.

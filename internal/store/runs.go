@@ -13,6 +13,7 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/use"
 )
 
 // ErrFenced says that the writer does not own the run any more.
@@ -33,7 +34,11 @@ type Run struct {
 	Undoes     *int64
 	ParkedFor  string
 	// Given are values that somebody gave in the middle of it, by input.
-	Given       map[string]any
+	Given map[string]any
+	// Agreed are uses of secrets that somebody agreed to in the middle of it; GivenSeal is the
+	// seal of both.
+	Agreed      []use.Use
+	GivenSeal   []byte
 	ClaimOwner  *string
 	ClaimNumber int64
 	Writes      int64
@@ -49,7 +54,7 @@ type Run struct {
 	EndedAt     *time.Time
 }
 
-const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for, r.given,
+const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for, r.given, r.agreed, r.given_seal,
 	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides, coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at
 	FROM runs r JOIN stacks s ON s.id = r.stack_id LEFT JOIN accounts a ON a.name = r.account `
 
@@ -114,6 +119,7 @@ type Rename struct{ From, To, Successor string }
 // NewRun is what a run is started with.
 type NewRun struct {
 	Proposal  int64
+	Agreement []byte // the seal of what was agreed to, as it was looked at
 	Kind      string
 	By        string
 	OnFailure string
@@ -136,7 +142,7 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 	var id int64
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		var stackID string
-		err := tx.QueryRow(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now() RETURNING stack_id::text", n.Proposal).Scan(&stackID)
+		err := tx.QueryRow(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now() AND agreement = $2 RETURNING stack_id::text", n.Proposal, n.Agreement).Scan(&stackID)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return fmt.Errorf("%w: the proposal is not accepted", ErrConflict)
 		}

@@ -10,6 +10,8 @@ const (
 	SealedWith = "sealed-with"
 	// AuditKey is the sealed key of the audit.
 	AuditKey = "audit-key"
+	// AgreementsSealed says that what was accepted before agreements were sealed is sealed.
+	AgreementsSealed = "agreements-sealed"
 )
 
 // Setting reads one of them; ErrNotFound says that there is none yet.

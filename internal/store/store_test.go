@@ -49,10 +49,10 @@ func startedRun(t *testing.T, s *Store) int64 {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, proposal, "accepted", "", "ines", nil); err != nil {
+	if err := s.Decide(ctx, proposal, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); err != nil {
 		t.Fatal(err)
 	}
-	run, err := s.StartRun(ctx, NewRun{Proposal: proposal, Kind: "apply", By: "ines", Grace: time.Minute, Steps: []Step{{Number: 0, Resource: "net", Type: "network", Action: "create", Needs: []Need{}, Token: "us-1"}}}, job)
+	run, err := s.StartRun(ctx, NewRun{Proposal: proposal, Agreement: []byte("sealed"), Kind: "apply", By: "ines", Grace: time.Minute, Steps: []Step{{Number: 0, Resource: "net", Type: "network", Action: "create", Needs: []Need{}, Token: "us-1"}}}, job)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -137,10 +137,10 @@ func TestOneActiveRunForAStack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, proposal, "accepted", "", "ines", nil); err != nil {
+	if err := s.Decide(ctx, proposal, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.StartRun(ctx, NewRun{Proposal: proposal, Kind: "apply", By: "ines", Grace: time.Minute}, job); !errors.Is(err, ErrConflict) {
+	if _, err := s.StartRun(ctx, NewRun{Proposal: proposal, Agreement: []byte("sealed"), Kind: "apply", By: "ines", Grace: time.Minute}, job); !errors.Is(err, ErrConflict) {
 		t.Errorf("a second run started: %v", err)
 	}
 	if p, _ := s.Proposal(ctx, proposal); p.State != "accepted" {
@@ -154,13 +154,13 @@ func TestAProposalIsDecidedOnce(t *testing.T) {
 	startedRun(t, s)
 	first, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour)
 	second, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour)
-	if err := s.Decide(ctx, first, "accepted", "", "ines", nil); !errors.Is(err, ErrConflict) {
+	if err := s.Decide(ctx, first, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); !errors.Is(err, ErrConflict) {
 		t.Errorf("a stale proposal was accepted: %v", err)
 	}
-	if err := s.Decide(ctx, second, "refused", "no", "tomas", nil); err != nil {
+	if err := s.Decide(ctx, second, Decision{State: "refused", Why: "no", By: "tomas", Agreement: []byte("sealed")}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, second, "accepted", "", "ines", nil); !errors.Is(err, ErrConflict) {
+	if err := s.Decide(ctx, second, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); !errors.Is(err, ErrConflict) {
 		t.Errorf("a refused proposal was accepted: %v", err)
 	}
 	expired, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, -time.Minute)

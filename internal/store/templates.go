@@ -18,19 +18,21 @@ type Template struct {
 	Source   string
 	Parts    []lang.Bundle
 	// Origin tells where the text came from: a library with its commit, or empty.
-	Origin      string
-	Digest      string
+	Origin string
+	Digest string
+	// PublishedBy is who published it, or the library that it came from.
+	PublishedBy string
 	PublishedAt time.Time
 }
 
-const templateColumns = "name, version, title, about, maturity, takes, source, parts, origin, digest, published_at"
+const templateColumns = "name, version, title, about, maturity, takes, source, parts, origin, digest, published_by, published_at"
 
 // PublishTemplate keeps a version. The same bytes again change nothing; other
 // bytes under a published version are a conflict.
 func (s *Store) PublishTemplate(ctx context.Context, t Template) error {
-	tag, err := s.Pool.Exec(ctx, `INSERT INTO templates (name, version, title, about, maturity, takes, source, digest, parts, origin) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO templates (name, version, title, about, maturity, takes, source, digest, parts, origin, published_by) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
 		ON CONFLICT (name, version) DO UPDATE SET maturity = $5 WHERE templates.digest = $8`,
-		t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Source, t.Digest, orEmpty(t.Parts), t.Origin)
+		t.Name, t.Version, t.Title, t.About, t.Maturity, t.Takes, t.Source, t.Digest, orEmpty(t.Parts), t.Origin, t.PublishedBy)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrConflict
 	}

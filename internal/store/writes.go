@@ -164,6 +164,18 @@ func (w *Write) UnlessGiven(ctx context.Context, inputs []string, grace time.Dur
 	})
 }
 
+// UnlessAgreed lets a run that was parked for an agreement go on at once where more was
+// agreed to meanwhile than it knew of.
+func (w *Write) UnlessAgreed(ctx context.Context, known int, grace time.Duration, enqueue Enqueue) {
+	w.Then(func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "UPDATE runs SET state = 'queued', reason = '', parked_for = '' WHERE id = $1 AND state = 'parked' AND jsonb_array_length(agreed) > $2", w.Run, known)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return requeueAll(ctx, tx, []int64{w.Run}, grace, enqueue)
+	})
+}
+
 // Forecast records when the run is expected to end and which step decides it.
 func (w *Write) Forecast(end time.Time, decides string) {
 	w.queue("UPDATE runs SET expected_end = $2, decides = $3 WHERE id = $1", w.Run, end, decides)

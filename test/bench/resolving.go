@@ -21,7 +21,7 @@ func resolving(rounds int) ([]row, error) {
 		resolve := func() {
 			session, rendering := render.Accept(s.request)
 			for _, r := range rendering.Resources {
-				shown, _, err := session.Resolve(r.Name)
+				shown, _, err := session.Resolve(r.Name, nil)
 				if err != nil || len(shown.Pending) > 0 {
 					fault = fmt.Errorf("%s: %v, waits for %v", r.Name, err, shown.Pending)
 				}

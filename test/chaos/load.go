@@ -12,7 +12,7 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
-	"undersail/internal/secret"
+	"undersail/internal/sealed"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
@@ -36,7 +36,7 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 		all = append(all, h.replica(r, r.KeyFile))
 	}
 	wrongKey := filepath.Join(h.TempDir(), "key")
-	if _, err := secret.OpenBox(wrongKey); err != nil {
+	if _, err := sealed.OpenBox(wrongKey); err != nil {
 		panic(err)
 	}
 	stranger := h.replica(r, wrongKey)

@@ -187,7 +187,11 @@ func fieldNames(a, b map[string]any) []string {
 // whole number may have become a float64, a pending value a mapping.
 func Equal(a, b any) bool {
 	switch x := a.(type) {
-	case nil, bool, string:
+	case string:
+		if y, isText := b.(string); isText {
+			return resource.SameText(x, y)
+		}
+	case nil, bool:
 		if _, isUnresolved := b.(resource.Unresolved); !isUnresolved {
 			return a == b
 		}
@@ -213,7 +217,13 @@ func Equal(a, b any) bool {
 			return maps.EqualFunc(x, y, Equal)
 		}
 	}
-	return reflect.DeepEqual(plain(a), plain(b))
+	x, y := plain(a), plain(b)
+	if a, isText := x.(string); isText {
+		if b, isText := y.(string); isText {
+			return resource.SameText(a, b)
+		}
+	}
+	return reflect.DeepEqual(x, y)
 }
 
 func plain(v any) any {

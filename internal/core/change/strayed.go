@@ -3,7 +3,6 @@ package change
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"undersail/internal/core/resource"
 )
@@ -56,7 +55,7 @@ func same(s resource.Shape, want, has any, exactly bool) bool {
 	case resource.Unresolved:
 		return true
 	case string:
-		if strings.HasPrefix(w, "secret:") {
+		if len(resource.Written(w)) > 0 {
 			return true
 		}
 		if s.Kind == resource.Data {

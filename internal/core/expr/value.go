@@ -331,6 +331,23 @@ func Some(v any) any {
 	return types.OptionalOf(inner)
 }
 
+// HoldsUnknown reports whether something of a value that expressions read is not known.
+func HoldsUnknown(v any) bool {
+	switch t := v.(type) {
+	case resource.Unresolved, *types.Unknown:
+		return true
+	case []any:
+		return slices.ContainsFunc(t, HoldsUnknown)
+	case map[string]any:
+		for _, x := range t {
+			if HoldsUnknown(x) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // HoldsSecret reports whether a value that expressions read is made with a
 // secret whose value is not in it.
 func HoldsSecret(v any) bool {

@@ -23,6 +23,9 @@ type Check struct {
 	Passes int `json:"passes"`
 	// SteadyFor is how long, in cloud seconds, the answers must have stayed right.
 	SteadyFor int64 `json:"steady_for,omitempty"`
+	// Marks is the spec with marks in the places of secrets and attributes, where its template
+	// has secrets.
+	Marks map[string]any `json:"-"`
 }
 
 // Evidence is what one look saw.

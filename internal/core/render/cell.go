@@ -17,6 +17,7 @@ type cell struct {
 	compute func() (any, []string)
 	stale   bool
 	secret  bool // a secret's value is part of it
+	waits   bool // something of it is not known
 }
 
 // cells are the fields of an object that expressions read.
@@ -29,7 +30,7 @@ func (s *session) cells() *cells { return &cells{s, map[string]*cell{}} }
 
 // put keeps the first value of a field and how it is computed again.
 func (c *cells) put(name string, value any, reads []string, compute func() (any, []string)) {
-	x := &cell{value: value, reads: reads, compute: compute, secret: expr.HoldsSecret(value)}
+	x := &cell{value: value, reads: reads, compute: compute, secret: expr.HoldsSecret(value), waits: expr.HoldsUnknown(value)}
 	c.values[name] = x
 	c.session.listen(x, reads, nil)
 }
@@ -37,7 +38,8 @@ func (c *cells) put(name string, value any, reads []string, compute func() (any,
 func (c *cells) has(name string) bool { return c.values[name] != nil }
 
 // Field gives a value, computed again if it has to be. While secrets are
-// revealed, what holds one is computed with its value in, and not kept.
+// revealed, what holds one is computed with its value in, and not kept; and so it is with
+// marks in the places of secrets.
 func (c *cells) Field(name string) any {
 	x := c.values[name]
 	if x == nil {
@@ -47,10 +49,12 @@ func (c *cells) Field(name string) any {
 		before := x.reads
 		x.stale = false
 		x.value, x.reads = x.compute()
-		x.secret = expr.HoldsSecret(x.value)
+		x.secret, x.waits = expr.HoldsSecret(x.value), expr.HoldsUnknown(x.value)
 		c.session.listen(x, x.reads, before)
 	}
-	if x.secret && c.session.revealing {
+	// What reads an address is computed again with its mark, known or not: that it comes
+	// from there shows in its place.
+	if x.secret && c.session.revealing || c.session.marks != unmarked && (x.secret || x.waits || len(x.reads) > 0) {
 		v, _ := x.compute()
 		return v
 	}

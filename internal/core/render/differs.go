@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+
+	"undersail/internal/core/resource"
 )
 
 // Differs finds the first value that was known and is now another. A value that
@@ -40,6 +42,11 @@ func Differs(at string, was, now any) (string, bool) {
 			}
 		}
 		return "", false
+	}
+	if a, isText := was.(string); isText {
+		if b, isText := now.(string); isText {
+			return at, !resource.SameText(a, b)
+		}
 	}
 	return at, !reflect.DeepEqual(was, now)
 }

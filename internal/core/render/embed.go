@@ -151,5 +151,33 @@ func (s *stackOutputs) Field(name string) any {
 			return s.session.secret(reference)
 		}
 	}
-	return expr.TypedAs(o.Type, v)
+	return expr.TypedAs(o.Type, s.referred(v))
+}
+
+// Reference stands for a secret in the outputs that are read of another stack: a value of
+// its own kind, which no text is.
+func Reference(reference string) map[string]any { return map[string]any{referenceKey: reference} }
+
+const referenceKey = "$secret"
+
+// referred puts secrets in the places of their references.
+func (s *stackOutputs) referred(v any) any {
+	switch t := v.(type) {
+	case map[string]any:
+		if reference, is := t[referenceKey].(string); is && len(t) == 1 {
+			return s.session.secret(reference)
+		}
+		out := make(map[string]any, len(t))
+		for k, x := range t {
+			out[k] = s.referred(x)
+		}
+		return out
+	case []any:
+		out := make([]any, len(t))
+		for i, x := range t {
+			out[i] = s.referred(x)
+		}
+		return out
+	}
+	return v
 }

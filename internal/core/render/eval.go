@@ -90,9 +90,10 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, 
 	switch n.Kind {
 	case lang.Expression:
 		v, err := n.Program.Eval(vars)
-		if err != nil || v == nil || v == any(expr.Absent) {
+		if err != nil || v == nil || v == any(expr.Absent) || e.marks != unmarked {
 			return v, err
 		}
+		v = e.around(n, vars, v)
 		if _, waits := v.(resource.Unresolved); waits {
 			if n.Program.Branches {
 				e.readAll(n.Program)

@@ -13,7 +13,7 @@ const unknownYet = "..."
 // guide fills the template's guide in. Secrets stand in it as references; a rendering
 // that reveals them has none.
 func (e *evaluator) guide() string {
-	if e.request.Reveal != nil || len(e.template.Guide) == 0 {
+	if len(e.template.Guide) == 0 {
 		return ""
 	}
 	outputs := map[string]any{}

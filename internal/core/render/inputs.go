@@ -52,7 +52,7 @@ func (e *evaluator) inputAgain(in *lang.Input) (any, []string) {
 	if give := e.gives[in.Name]; give != nil {
 		before := e.given[in.Name]
 		e.given[in.Name], reads = give()
-		if e.revealing {
+		if e.revealing || e.marks != unmarked {
 			defer func() { e.given[in.Name] = before }()
 		}
 	}
@@ -75,7 +75,7 @@ func (e *evaluator) secretInput(in *lang.Input, value any, origin string) (read,
 	reference := e.scope + in.Name
 	if r, ok := e.request.Secrets[reference]; ok {
 		reference = r
-	} else if origin == "generated" {
+	} else if origin == "generated" && e.marks == unmarked {
 		e.out.Generated = append(e.out.Generated, Generated{reference, in.Rules})
 	}
 	return e.secret(reference), resource.Unresolved{Secrets: []string{reference}}

@@ -34,14 +34,15 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 		known = e.request.Known(r)
 	}
 	r.exists = known != nil
-	source := &fields{e: e, t: &d.Type, name: name, want: r.Want, reads: behind, known: known}
+	source := &fields{e: e, t: &d.Type, name: name, want: r.Want, reads: behind, known: known, found: r.Find != nil}
 	obj := &expr.Object{Type: d.Type.Name, Name: name, Source: source, Reader: e}
+	source.member = &member{e: e, d: d, local: local, vars: vars, object: obj, fields: source, reads: reads}
 	if e.readers != nil {
-		source.member = &member{e: e, d: d, local: local, vars: vars, object: obj, fields: source, reads: reads}
 		e.resolvable[name] = source.member
 		e.listen(source.member, reads, nil)
 	}
 	r.Checks = e.checks(d, vars, obj, r.Want)
+	r.Marks = source.member.marked()
 	r.Makes = e.makes(d, vars, obj)
 	r.After = e.after(d, name, reads)
 	e.out.index[name] = len(e.out.Resources)
@@ -224,7 +225,8 @@ type fields struct {
 	name        string
 	want, known map[string]any
 	reads       []behind
-	member      *member // in a session
+	member      *member
+	found       bool // it exists, and is only used
 }
 
 // Field gives a value the type that expressions read.
@@ -236,11 +238,15 @@ func (f *fields) Field(name string) any {
 	if f.member != nil && f.member.d.Want.Get(name) != nil {
 		f.member.refresh()
 	}
+	marking := f.e.marks != unmarked
 	if v, wanted := f.want[name]; wanted {
-		if f.member != nil && f.e.revealing && expr.HoldsSecret(v) {
+		if f.member != nil && (f.e.revealing && expr.HoldsSecret(v) || marking && (expr.HoldsUnknown(v) || len(f.behind(name)) > 0)) {
 			v = f.member.property(name)
 		}
 		return expr.Typed(field.Shape, v)
+	}
+	if marking && !field.Secret && !f.found && f.t.Fills(name) {
+		return f.mark(name, field.Shape)
 	}
 	switch v := f.known[name]; {
 	case v != nil && field.Secret:
@@ -298,8 +304,12 @@ func (e *evaluator) healthChecks(list []lang.Check, place string, vars *expr.Var
 			e.broken(place+".health", c.Spec, err)
 		}
 		spec, _ := v.(map[string]any)
-		checks = append(checks, health.Check{Name: fmt.Sprintf("%s-%d", c.Kind, i+1), Kind: c.Kind, Spec: spec,
-			Within: c.Within, Passes: c.Passes, SteadyFor: c.SteadyFor})
+		check := health.Check{Name: fmt.Sprintf("%s-%d", c.Kind, i+1), Kind: c.Kind, Spec: spec,
+			Within: c.Within, Passes: c.Passes, SteadyFor: c.SteadyFor}
+		if e.secretive && !e.revealing {
+			check.Marks, _ = e.markedTree(c.Spec, health.Kinds[c.Kind], vars).(map[string]any)
+		}
+		checks = append(checks, check)
 	}
 	return checks
 }

@@ -74,7 +74,7 @@ func (r *Rendering) Rehearse(known func(Resource) map[string]any, ports func(r *
 		out.Checks[name], out.Faults[name] = session.checks(name)
 	}
 	for _, res := range tasks {
-		if shown, _, err := session.Resolve(res.Name); err == nil {
+		if shown, _, err := session.Resolve(res.Name, nil); err == nil {
 			spec := maps.Clone(shown.Want)
 			spec["host"] = spec["on"]
 			out.Logins[res.Name] = health.Check{Name: res.Name, Kind: "ssh", Spec: spec}

@@ -58,6 +58,11 @@ type session struct {
 	resolvable map[string]*member
 	readers    map[string][]listener
 	revealing  bool
+	reveal     func(reference string) (string, bool)
+	// secretive says that secrets take part in something.
+	secretive bool
+	// marks stand in the places of secrets while what is around them is computed.
+	marks marks
 }
 
 // evaluator renders one template of a session.
@@ -92,7 +97,7 @@ func newEvaluator(request Request) *evaluator {
 	if s.ID == "" {
 		s.ID = FixedID
 	}
-	shared := &session{request: request, told: map[Finding]bool{}, out: &Rendering{
+	shared := &session{request: request, secretive: len(request.Secrets) > 0 || secretive(t), told: map[Finding]bool{}, out: &Rendering{
 		Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
 		Stack:     s,
 		index:     map[string]int{},
@@ -126,6 +131,9 @@ func (e *evaluator) render() {
 }
 
 func (e *session) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
+	if e.marks != unmarked {
+		return // it was told of the value itself
+	}
 	f := Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy}
 	// What is told of an input is not told again of every resource that uses it.
 	ofInput := Finding{Code: f.Code, Message: f.Message}
@@ -149,8 +157,11 @@ func (e *evaluator) broken(place string, n *lang.Node, err error) {
 }
 
 func (e *session) secret(reference string) any {
-	if e.request.Reveal != nil && (e.readers == nil || e.revealing) {
-		if v, ok := e.request.Reveal(reference); ok {
+	if e.marks != unmarked {
+		return resource.MarkSecret(reference, e.marks == secondMarks)
+	}
+	if e.revealing {
+		if v, ok := e.reveal(reference); ok {
 			return v
 		}
 	}

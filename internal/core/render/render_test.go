@@ -94,17 +94,21 @@ func TestKnownAttributesResolveTheSameExpressions(t *testing.T) {
 	request.Known = func(r Resource) map[string]any {
 		return map[string]any{"id": "id-of-" + r.Name, "private_address": "10.44.0.9", "public_address": "127.64.0.1", "reach": map[string]any{"8443": "127.64.0.1:8443", "22": "127.64.0.1:22"}, "private_key": "north/access@1"}
 	}
-	request.Reveal = func(ref string) (string, bool) { return "KEY " + ref, true }
-	r := Render(request)
+	session, r := Accept(request)
 	if want := r.Resource("worker[0]").Want; want["key_pair"] != "id-of-access" || want["subnet"] != "id-of-worker_subnet[north-fell-a]" {
 		t.Errorf("resolved to %v", want)
 	}
 	for _, res := range r.Resources {
-		if waits := append(resource.Waits(res.Want), resource.Secrets(res.Want)...); len(waits) > 0 {
+		_, sent, err := session.Resolve(res.Name, func(ref string) (string, bool) { return "KEY " + ref, true })
+		if err != nil {
+			t.Fatal(err)
+		}
+		if waits := append(resource.Waits(sent.Want), resource.Secrets(sent.Want)...); len(waits) > 0 {
 			t.Errorf("%s still waits for %v", res.Name, waits)
 		}
 	}
-	if spec := r.Resource("worker[0]").Checks[1].Spec; spec["key"] != "KEY north/access@1" {
+	_, worker, _ := session.Resolve("worker[0]", func(ref string) (string, bool) { return "KEY " + ref, true })
+	if spec := worker.Checks[1].Spec; spec["key"] != "KEY north/access@1" {
 		t.Errorf("the check logs in with %v", spec["key"])
 	}
 }

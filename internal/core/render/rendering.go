@@ -115,6 +115,10 @@ type Resource struct {
 	// Extra holds the cloud's own options.
 	Extra map[string]any `json:"extra,omitempty"`
 
+	// Marks are the wanted values of what holds a secret, with marks in the places of secrets
+	// and attributes.
+	Marks map[string]any `json:"-"`
+
 	exists bool // what it reports is known
 }
 
@@ -241,9 +245,6 @@ type Request struct {
 	// It is asked once for each resource, in dependency order, with its name
 	// and wanted values, so that the answer may depend on whether these changed.
 	Known func(r Resource) map[string]any
-	// Reveal, when set, gives the value of a secret by its reference. Only the
-	// engine sets it, at the moment of a call.
-	Reveal func(reference string) (string, bool)
 	// Stop, when set, is asked before each resource whether anybody still waits for the
 	// rendering.
 	Stop func() bool

@@ -22,8 +22,8 @@ type Session struct {
 }
 
 // Accept renders and keeps everything that later values depend on. Request.Known
-// tells of what is there already; Request.Reveal, when set, is asked for secrets
-// only where a value is about to be sent.
+// tells of what is there already. Secrets are revealed only where a value is about to be
+// sent.
 func Accept(request Request) (*Session, *Rendering) {
 	e := newEvaluator(request)
 	e.readers, e.resolvable = map[string][]listener{}, map[string]*member{}
@@ -100,10 +100,16 @@ func (s *Session) Position(name string) int {
 	return -1
 }
 
-// Resolve computes a resource from everything reported so far: as it is shown,
-// with secrets as references, and as it is sent, with their values. A value that
-// still waits stays unresolved in both. Neither may be changed by the caller.
-func (s *Session) Resolve(name string) (shown, sent Resource, err error) {
+// Show computes a resource from everything reported so far, as it is shown: with
+// references in the places of secrets. A value that still waits stays unresolved.
+func (s *Session) Show(name string) (shown Resource, err error) {
+	shown, _, err = s.Resolve(name, nil)
+	return shown, err
+}
+
+// Resolve computes a resource as it is shown, and as it is sent: with the values of those
+// secrets that reveal gives. Neither may be changed by the caller.
+func (s *Session) Resolve(name string, reveal func(reference string) (string, bool)) (shown, sent Resource, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	m := s.root.resolvable[name]
@@ -114,41 +120,61 @@ func (s *Session) Resolve(name string) (shown, sent Resource, err error) {
 		m.refresh()
 		shown = s.root.out.Resources[s.root.out.index[name]]
 		shown.Want = m.fields.want
+		shown.Marks = m.marked()
 		shown.Pending = resource.Waits(shown.Want)
 		shown.Checks = m.checks()
 		m.e.collecting(func() { shown.Makes = m.e.makes(m.d, m.vars, m.object) })
 		sent = shown
-		if !expr.HoldsSecret(shown.Want) && !secretChecks(shown.Checks) {
+		if reveal == nil || !expr.HoldsSecret(shown.Want) && !secretChecks(shown.Checks) {
 			return
 		}
 		sent.Want = maps.Clone(shown.Want)
-		s.root.revealed(func() {
+		s.root.revealed(reveal, func() {
 			for property, v := range shown.Want {
 				if expr.HoldsSecret(v) {
-					sent.Want[property] = m.property(property)
+					sent.Want[property] = s.root.filled(v, m.property(property))
 				}
 			}
 			if secretChecks(shown.Checks) {
-				sent.Checks = m.checks()
+				sent.Checks = s.root.filledChecks(shown.Checks, m.checks())
 			}
 		})
 	})
 	return shown, sent, err
 }
 
-// Prove computes the checks of the whole stack, as they are shown and as they
-// are made.
-func (s *Session) Prove() (shown, sent []health.Check, err error) {
+// Prove computes the checks of the whole stack, as they are shown and as they are made.
+func (s *Session) Prove(reveal func(reference string) (string, bool)) (shown, sent []health.Check, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	e := s.root
 	err = e.computing(func() {
 		e.collecting(func() { shown = e.healthChecks(e.template.Prove, "prove", e.vars) })
-		if sent = shown; secretChecks(shown) {
-			e.revealed(func() { e.collecting(func() { sent = e.healthChecks(e.template.Prove, "prove", e.vars) }) })
+		if sent = shown; reveal != nil && secretChecks(shown) {
+			e.revealed(reveal, func() {
+				e.collecting(func() { sent = e.filledChecks(shown, e.healthChecks(e.template.Prove, "prove", e.vars)) })
+			})
 		}
 	})
 	return shown, sent, err
+}
+
+// Outputs computes the outputs with the values of those secrets that reveal gives.
+func (s *Session) Outputs(reveal func(reference string) (string, bool)) (sent []Output) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	shown := s.root.outputs()
+	byName := map[string]any{}
+	for _, o := range shown {
+		byName[o.Name] = o.Value
+	}
+	s.root.revealed(reveal, func() {
+		sent = s.root.outputs()
+		for i, o := range sent {
+			sent[i].Value = s.root.filled(byName[o.Name], o.Value)
+		}
+	})
+	return sent
 }
 
 func (m *member) checks() (checks []health.Check) {
@@ -169,6 +195,51 @@ func (s *Session) checks(name string) (checks []health.Check, err error) {
 	return checks, err
 }
 
+// filled gives what is sent: what is shown with every secret in its place. Only where more
+// is made of a secret than that, what was computed with its value.
+func (s *session) filled(shown, computed any) any {
+	switch t := shown.(type) {
+	case resource.Unresolved:
+		if t.Marked != nil && s.reveal != nil {
+			if v, whole := resource.Filled(t.Marked, s.reveal); whole {
+				return v
+			}
+		}
+	case []any:
+		list, same := computed.([]any)
+		if !same || len(list) != len(t) {
+			return computed
+		}
+		out := make([]any, len(t))
+		for i, x := range t {
+			out[i] = s.filled(x, list[i])
+		}
+		return out
+	case map[string]any:
+		fields, same := computed.(map[string]any)
+		if !same {
+			return computed
+		}
+		out := maps.Clone(fields)
+		for key, x := range t {
+			if v, there := fields[key]; there {
+				out[key] = s.filled(x, v)
+			}
+		}
+		return out
+	}
+	return computed
+}
+
+func (s *session) filledChecks(shown, computed []health.Check) []health.Check {
+	for i, c := range shown {
+		if i < len(computed) && computed[i].Spec != nil {
+			computed[i].Spec, _ = s.filled(c.Spec, computed[i].Spec).(map[string]any)
+		}
+	}
+	return computed
+}
+
 func secretChecks(checks []health.Check) bool {
 	for _, c := range checks {
 		if expr.HoldsSecret(c.Spec) {
@@ -178,9 +249,9 @@ func secretChecks(checks []health.Check) bool {
 	return false
 }
 
-func (s *session) revealed(compute func()) {
-	s.revealing = true
-	defer func() { s.revealing = false }()
+func (s *session) revealed(reveal func(reference string) (string, bool), compute func()) {
+	s.revealing, s.reveal = true, reveal
+	defer func() { s.revealing, s.reveal = false, nil }()
 	compute()
 }
 

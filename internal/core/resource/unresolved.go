@@ -14,16 +14,28 @@ import (
 type Unresolved struct {
 	Waits   []string // such as net.id or worker[0].private_address, sorted
 	Secrets []string // such as gauge-intake/admin_password@1, sorted
+	// Marked is the value with marks in the places of secrets and attributes: what stands
+	// around them. It is nil where something else of it is not known, and where it is more
+	// than put together: then Made is the expression that makes it.
+	Marked any
+	Made   string
 }
 
-// MarshalJSON writes secrets as "secret:NAME" and waits as {"pending": [...]}.
+// MarshalJSON writes what is known around secrets with their references in their places,
+// alone as "secret:NAME"; what waits as {"pending": [...]}.
 func (u Unresolved) MarshalJSON() ([]byte, error) {
-	if len(u.Waits) == 0 {
+	switch {
+	case len(u.Waits) == 0 && u.Marked != nil:
+		return json.Marshal(Shown(u.Marked))
+	case len(u.Waits) == 0:
 		return json.Marshal(u.String())
 	}
-	out := map[string][]string{"pending": u.Waits}
+	out := map[string]any{"pending": u.Waits}
 	if len(u.Secrets) > 0 {
 		out["secrets"] = u.Secrets
+	}
+	if u.Marked != nil {
+		out["text"] = Shown(u.Marked)
 	}
 	return json.Marshal(out)
 }
@@ -44,7 +56,10 @@ func (u Unresolved) String() string {
 // is nil for anything else.
 func Pending(tree map[string]any) []string {
 	list, ok := tree["pending"].([]any)
-	if _, secrets := tree["secrets"]; !ok || len(tree) > 2 || len(tree) == 2 && !secrets {
+	for key := range tree {
+		ok = ok && (key == "pending" || key == "secrets" || key == "text")
+	}
+	if !ok {
 		return nil
 	}
 	out := []string{}

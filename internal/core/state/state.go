@@ -9,6 +9,7 @@ const (
 	KindRetire   = "retire"
 	KindUndo     = "undo"
 	KindDiscard  = "discard" // a kept resource is removed for good
+	KindGive     = "give"    // values, or an agreement, for a run that goes on
 )
 
 // The states of a run. Parked waits for a person.
@@ -29,6 +30,7 @@ const (
 	ForCredentials = "credentials"
 	ForConsent     = "consent"
 	ForInput       = "input"
+	ForAgreement   = "agreement" // to uses of secrets that nobody agreed to
 )
 
 // What becomes of a run that fails.

@@ -26,7 +26,7 @@ import (
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
 	"undersail/internal/reach"
-	"undersail/internal/secret"
+	"undersail/internal/sealed"
 	"undersail/internal/service"
 	"undersail/internal/store"
 	"undersail/sim"
@@ -53,7 +53,7 @@ func Prepare(url, owner string) error { return store.Migrate(context.Background(
 type Rig struct {
 	t     T
 	cloud *sim.Running
-	box   *secret.Box
+	box   *sealed.Box
 	// DatabaseURL and KeyFile let real processes share what the rig has.
 	DatabaseURL, KeyFile string
 	Admin                service.User
@@ -79,7 +79,7 @@ func NewWith(t T, c sim.Config) *Rig {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { cloud.Close() })
-	box, err := secret.OpenBox(filepath.Join(dir, "key"))
+	box, err := sealed.OpenBox(filepath.Join(dir, "key"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +95,7 @@ func (r *Rig) Replica(claim time.Duration) (s *service.Service, quit func()) {
 // Stranger starts a service whose key cannot open what the others sealed.
 func (r *Rig) Stranger(claim time.Duration) (s *service.Service, quit func()) {
 	r.t.Helper()
-	box, err := secret.OpenBox(filepath.Join(r.t.TempDir(), "key"))
+	box, err := sealed.OpenBox(filepath.Join(r.t.TempDir(), "key"))
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -104,7 +104,7 @@ func (r *Rig) Stranger(claim time.Duration) (s *service.Service, quit func()) {
 
 // Start starts a service with an engine that is configured otherwise. Options
 // change how it connects to the database.
-func (r *Rig) Start(c engine.Config, box *secret.Box, options ...store.Option) (s *service.Service, quit func()) {
+func (r *Rig) Start(c engine.Config, box *sealed.Box, options ...store.Option) (s *service.Service, quit func()) {
 	r.t.Helper()
 	s, end := r.Still(c, box, options...)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -128,7 +128,7 @@ func (r *Rig) Start(c engine.Config, box *secret.Box, options ...store.Option) (
 
 // Still gives a service whose engine is not started: it proposes and accepts, and
 // takes no runs. Its account is the rig's, added by the first that can seal it.
-func (r *Rig) Still(c engine.Config, box *secret.Box, options ...store.Option) (s *service.Service, end func()) {
+func (r *Rig) Still(c engine.Config, box *sealed.Box, options ...store.Option) (s *service.Service, end func()) {
 	r.t.Helper()
 	ctx := context.Background()
 	if box == nil {

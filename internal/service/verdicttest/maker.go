@@ -20,6 +20,7 @@ import (
 // maker makes a rendering past all our judgement: one resource after the other, each
 // checked as its template says. It knows nothing but the adapter.
 type maker struct {
+	reveal  func(reference string) (string, bool)
 	adapter cloud.Adapter
 	account store.Account
 	reach   *reach.Policy
@@ -40,7 +41,7 @@ func try(adapter cloud.Adapter, account store.Account, request render.Request, m
 		return err
 	}
 	m := &maker{adapter: adapter, account: account, reach: policy, keys: map[string]string{}}
-	request.Reveal = func(reference string) (string, bool) {
+	m.reveal = func(reference string) (string, bool) {
 		if key, ok := m.keys[reference]; ok {
 			return key, true
 		}
@@ -88,7 +89,7 @@ func order(r *render.Rendering) []int {
 
 // one makes a resource and proves it.
 func (m *maker) one(ctx context.Context, name, mark string) error {
-	_, sent, err := m.session.Resolve(name)
+	_, sent, err := m.session.Resolve(name, m.reveal)
 	if err != nil {
 		return err
 	}
@@ -176,7 +177,7 @@ func (m *maker) prove(ctx context.Context, name string, ref cloud.Ref, made time
 			m.session.Report(name, attributes) // a machine tells how it is reached a little later
 			m.rows[len(m.rows)-1].Attributes = attributes
 		}
-		_, sent, err := m.session.Resolve(name)
+		_, sent, err := m.session.Resolve(name, m.reveal)
 		if err != nil {
 			return err
 		}

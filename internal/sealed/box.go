@@ -1,4 +1,4 @@
-package secret
+package sealed
 
 import (
 	"bytes"
@@ -13,6 +13,9 @@ import (
 	"sync"
 
 	"filippo.io/age"
+
+	"undersail/internal/secret"
+	"undersail/internal/store"
 )
 
 // Box seals and opens with the key of a file. What it seals is bound to what it is for:
@@ -153,24 +156,10 @@ func (b *Box) write(keys []*age.X25519Identity) error {
 	for _, key := range keys {
 		text.WriteString(key.String() + "\n")
 	}
-	if err := ReplaceFile(b.path, text.String()); err != nil {
+	if err := secret.ReplaceFile(b.path, text.String()); err != nil {
 		return fmt.Errorf("write sealing key: %w", err)
 	}
 	return b.read()
-}
-
-// ReplaceFile writes a file for its owner only, whole or not at all.
-func ReplaceFile(path, text string) error {
-	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*") // 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.WriteString(text)
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
 }
 
 // CopyKey writes the key to another file, which must not be there yet.
@@ -188,8 +177,8 @@ func (b *Box) CopyKey(path string) error {
 // bound begins every value that is bound to what it is for.
 const bound = "undersail sealed 1\x00"
 
-// Seal encrypts a value for one thing, such as "secret coast/password@1".
-func (b *Box) Seal(purpose string, plain []byte) ([]byte, error) {
+// seal encrypts a value for one thing, such as "secret coast/password@1".
+func (b *Box) seal(purpose string, plain []byte) ([]byte, error) {
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, b.current(true)[0].Recipient())
 	if err != nil {
@@ -204,9 +193,9 @@ func (b *Box) Seal(purpose string, plain []byte) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// Open decrypts what Seal made for the same thing with the same key.
-func (b *Box) Open(purpose string, sealed []byte) ([]byte, error) {
-	plain, err := b.open(sealed)
+// open decrypts what seal made for the same thing with the same key.
+func (b *Box) open(purpose string, sealed []byte) ([]byte, error) {
+	plain, err := b.decrypted(sealed)
 	if err != nil {
 		return nil, err
 	}
@@ -217,16 +206,16 @@ func (b *Box) Open(purpose string, sealed []byte) ([]byte, error) {
 	return value, nil
 }
 
-// OpenUnbound decrypts what older programs sealed, which was bound to nothing.
-func (b *Box) OpenUnbound(sealed []byte) ([]byte, error) {
-	plain, err := b.open(sealed)
+// openUnbound decrypts what older programs sealed, which was bound to nothing.
+func (b *Box) openUnbound(sealed []byte) ([]byte, error) {
+	plain, err := b.decrypted(sealed)
 	if err == nil && bytes.HasPrefix(plain, []byte(bound)) {
 		return nil, ErrMoved
 	}
 	return plain, err
 }
 
-func (b *Box) open(sealed []byte) ([]byte, error) {
+func (b *Box) decrypted(sealed []byte) ([]byte, error) {
 	plain, err := decrypt(sealed, b.current(false))
 	if err != nil {
 		plain, err = decrypt(sealed, b.current(true)) // the key may have been replaced
@@ -249,14 +238,17 @@ func decrypt(sealed []byte, keys []*age.X25519Identity) ([]byte, error) {
 	return io.ReadAll(r)
 }
 
-// ForSecret is what the value of a reference is sealed for.
-func ForSecret(reference string) string { return "secret " + reference }
+// What values are sealed for.
+func forSecret(reference string) string { return "secret " + reference }
 
-// ForAccount is what the credentials of an account are sealed for: its cloud and the
-// endpoint that they are shown to are part of it.
-func ForAccount(name, cloud, endpoint string) string {
-	return fmt.Sprintf("account %q of %q at %q", name, cloud, endpoint)
+// forAccount has the cloud and the endpoint that credentials are shown to in it.
+func forAccount(a store.Account) string {
+	return fmt.Sprintf("account %q of %q at %q", a.Name, a.Cloud, a.Endpoint)
 }
 
-// ForSignIn is what a sign-in that is under way is sealed for.
-func ForSignIn(handle string) string { return "sign-in " + handle }
+// forLibrary has where a library lies in it.
+func forLibrary(l store.Library) string { return fmt.Sprintf("library %q at %q", l.Name, l.Place) }
+
+func forSignIn(handle string) string { return "sign-in " + handle }
+
+const forAudit = "the key of the audit"

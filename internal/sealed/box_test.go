@@ -1,4 +1,4 @@
-package secret
+package sealed
 
 import (
 	"bytes"
@@ -9,6 +9,8 @@ import (
 	"testing"
 
 	"filippo.io/age"
+
+	"undersail/internal/store"
 )
 
 func newBox(t *testing.T) (*Box, string) {
@@ -24,7 +26,7 @@ func newBox(t *testing.T) (*Box, string) {
 func TestBox(t *testing.T) {
 	t.Parallel()
 	box, path := newBox(t)
-	sealed, err := box.Seal(ForSecret("coast/password@1"), []byte("springtide"))
+	sealed, err := box.seal(forSecret("coast/password@1"), []byte("springtide"))
 	if err != nil || strings.Contains(string(sealed), "springtide") || strings.Contains(string(sealed), "coast") {
 		t.Fatal(err, "sealed text can be read")
 	}
@@ -32,14 +34,14 @@ func TestBox(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if plain, err := again.Open(ForSecret("coast/password@1"), sealed); err != nil || string(plain) != "springtide" {
+	if plain, err := again.open(forSecret("coast/password@1"), sealed); err != nil || string(plain) != "springtide" {
 		t.Errorf("opened %q, %v", plain, err)
 	}
-	if _, err := again.Open(ForSecret("coast/password@2"), sealed); !errors.Is(err, ErrMoved) {
+	if _, err := again.open(forSecret("coast/password@2"), sealed); !errors.Is(err, ErrMoved) {
 		t.Errorf("it opens at another place: %v", err)
 	}
 	other, _ := newBox(t)
-	if _, err := other.Open(ForSecret("coast/password@1"), sealed); !errors.Is(err, ErrCannotOpen) {
+	if _, err := other.open(forSecret("coast/password@1"), sealed); !errors.Is(err, ErrCannotOpen) {
 		t.Errorf("another key opened it: %v", err)
 	}
 	os.Chmod(path, 0o644)
@@ -54,9 +56,9 @@ func TestBox(t *testing.T) {
 func TestCredentialsOpenOnlyBesideTheirEndpoint(t *testing.T) {
 	t.Parallel()
 	box, _ := newBox(t)
-	sealed, _ := box.Seal(ForAccount("saltmere-lab", "larch", "https://larch.example"), []byte("{}"))
-	for _, moved := range []string{ForAccount("saltmere-lab", "larch", "https://elsewhere.example"), ForAccount("saltmere-live", "larch", "https://larch.example"), ForAccount("saltmere-lab", "sorrel", "https://larch.example")} {
-		if _, err := box.Open(moved, sealed); !errors.Is(err, ErrMoved) {
+	sealed, _ := box.seal(forAccount(store.Account{Name: "saltmere-lab", Cloud: "larch", Endpoint: "https://larch.example"}), []byte("{}"))
+	for _, moved := range []string{forAccount(store.Account{Name: "saltmere-lab", Cloud: "larch", Endpoint: "https://elsewhere.example"}), forAccount(store.Account{Name: "saltmere-live", Cloud: "larch", Endpoint: "https://larch.example"}), forAccount(store.Account{Name: "saltmere-lab", Cloud: "sorrel", Endpoint: "https://larch.example"})} {
+		if _, err := box.open(moved, sealed); !errors.Is(err, ErrMoved) {
 			t.Errorf("%s: %v", moved, err)
 		}
 	}
@@ -71,7 +73,7 @@ func TestRenewingTheKey(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	old, _ := box.Seal("x", []byte("low"))
+	old, _ := box.seal("x", []byte("low"))
 	first := box.Fingerprint()
 	for range 2 { // interrupted and begun again: the same new key
 		if err := box.Renew(); err != nil {
@@ -81,19 +83,19 @@ func TestRenewingTheKey(t *testing.T) {
 	if len(box.Fingerprints()) != 2 || box.Fingerprint() == first {
 		t.Fatalf("%v after %s", box.Fingerprints(), first)
 	}
-	sealed, _ := box.Seal("x", []byte("high"))
+	sealed, _ := box.seal("x", []byte("high"))
 	for _, b := range []*Box{box, meanwhile} {
-		if plain, err := b.Open("x", sealed); err != nil || string(plain) != "high" {
+		if plain, err := b.open("x", sealed); err != nil || string(plain) != "high" {
 			t.Errorf("%q %v", plain, err)
 		}
-		if plain, err := b.Open("x", old); err != nil || string(plain) != "low" {
+		if plain, err := b.open("x", old); err != nil || string(plain) != "low" {
 			t.Errorf("%q %v", plain, err)
 		}
 	}
 	if err := box.Forget(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := box.Open("x", old); !errors.Is(err, ErrCannotOpen) {
+	if _, err := box.open("x", old); !errors.Is(err, ErrCannotOpen) {
 		t.Errorf("a forgotten key opens: %v", err)
 	}
 	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
@@ -121,14 +123,14 @@ func TestWhatOlderProgramsSealedOpensUnboundOnly(t *testing.T) {
 	}
 	w.Write([]byte("neap"))
 	w.Close()
-	if _, err := box.Open("x", old.Bytes()); !errors.Is(err, ErrMoved) {
+	if _, err := box.open("x", old.Bytes()); !errors.Is(err, ErrMoved) {
 		t.Errorf("%v", err)
 	}
-	if plain, err := box.OpenUnbound(old.Bytes()); err != nil || string(plain) != "neap" {
+	if plain, err := box.openUnbound(old.Bytes()); err != nil || string(plain) != "neap" {
 		t.Errorf("%q %v", plain, err)
 	}
-	bound, _ := box.Seal("x", []byte("neap"))
-	if _, err := box.OpenUnbound(bound); !errors.Is(err, ErrMoved) {
+	bound, _ := box.seal("x", []byte("neap"))
+	if _, err := box.openUnbound(bound); !errors.Is(err, ErrMoved) {
 		t.Errorf("what is bound opens unbound: %v", err)
 	}
 }

@@ -1,0 +1,111 @@
+package render
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"undersail/internal/core/lang"
+	"undersail/internal/core/resource"
+)
+
+const around = `undersail: 1
+about: {name: around, version: 1.0.0, title: Around}
+inputs:
+  word: {secret: true}
+  to: {type: string, default: listener.saltmere.example}
+calc:
+  url: ="http://" + inputs.to + "/" + inputs.word
+  half: =base64.encode(bytes(inputs.word))
+functions:
+  wrap: {takes: {s: string}, gives: '="<" + s + ">"'}
+resources:
+  net: {type: network, want: {range: 10.81.0.0/24}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.81.0.0/25}}
+  box:
+    type: instance
+    want:
+      size: plain-1
+      image: debian-12
+      subnet: =lan.id
+      user_data:
+        runcmd:
+          - ="tell " + inputs.to + " " + inputs.word + " end"
+          - =wrap(inputs.word)
+          - =calc.half
+          - '=inputs.word == "kelp" ? "guessed" : "told " + inputs.word'
+          - =inputs.word
+    health:
+      - http: {url: =calc.url, headers: {x: ="at " + self.public_address + " " + inputs.word}}
+        within: 1m
+outputs: {where: {value: ="see " + box.private_address + " with " + inputs.word}}
+`
+
+// TestWhatStandsAroundASecretIsShown: with nothing but the secret taken out, and ids and
+// addresses named where they are not known yet.
+func TestWhatStandsAroundASecretIsShown(t *testing.T) {
+	t.Parallel()
+	template, found := lang.Read("around.sail.yaml", []byte(around))
+	if template == nil {
+		t.Fatal(found)
+	}
+	request := Request{Template: template, Stack: Stack{Name: "around"}, Inputs: map[string]any{}, Secrets: map[string]string{"word": "around/word@1"}}
+	kelp := func(string) (string, bool) { return "kelp", true }
+	session, r := Accept(request)
+	raw, err := json.Marshal(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := strings.NewReplacer(`\u003c`, "<", `\u003e`, ">").Replace(string(raw))
+	for _, shown := range []string{
+		`"tell listener.saltmere.example ⟨secret:around/word@1⟩ end"`, `"<⟨secret:around/word@1⟩>"`, `"told ⟨secret:around/word@1⟩"`, `"secret:around/word@1"`,
+		`"http://listener.saltmere.example/⟨secret:around/word@1⟩"`, `"text":"at ⟨box.public_address⟩ ⟨secret:around/word@1⟩"`, `"text":"see ⟨box.private_address⟩ with ⟨secret:around/word@1⟩"`,
+	} {
+		if !strings.Contains(text, shown) {
+			t.Errorf("nobody is shown %s in\n%s", shown, text)
+		}
+	}
+	leaf := func(i int) resource.Unresolved {
+		u, _ := r.Resource("box").Want["user_data"].(map[string]any)["runcmd"].([]any)[i].(resource.Unresolved)
+		return u
+	}
+	if u := leaf(2); u.Marked != nil || u.Made == "" || strings.Contains(u.String(), "kelp") {
+		t.Errorf("what is encoded is shown as if it were put in its place: %+v", u)
+	}
+	// What is sent is what was shown, with the secret in its place, whatever the secret is.
+	session.Report("net", map[string]any{"id": "n-1"})
+	session.Report("lan", map[string]any{"id": "l-1"})
+	_, sent, err := session.Resolve("box", kelp)
+	if err != nil {
+		t.Fatal(err)
+	}
+	commands := sent.Want["user_data"].(map[string]any)["runcmd"].([]any)
+	for i, want := range []string{"tell listener.saltmere.example kelp end", "<kelp>", "a2VscA==", "told kelp", "kelp"} {
+		if commands[i] != want {
+			t.Errorf("command %d is %q, want %q", i, commands[i], want)
+		}
+	}
+	session.Report("box", map[string]any{"public_address": "198.51.100.7"})
+	shown, sent, err := session.Resolve("box", kelp)
+	if err != nil {
+		t.Fatal(err)
+	}
+	header := func(r Resource) any {
+		for _, c := range r.Checks {
+			if c.Kind == "http" {
+				return c.Spec["headers"].(map[string]any)["x"]
+			}
+		}
+		return nil
+	}
+	if header(sent) != "at 198.51.100.7 kelp" {
+		t.Errorf("sent is %v", header(sent))
+	}
+	u := header(shown).(resource.Unresolved)
+	if got := resource.Shown(u.Marked); got != "at 198.51.100.7 ⟨secret:around/word@1⟩" {
+		t.Errorf("shown is %v", got)
+	}
+	if got := resource.Placed(u.Marked); got != "at ⟨box.public_address⟩ ⟨secret:around/word@1⟩" {
+		t.Errorf("its place is %v", got)
+	}
+}

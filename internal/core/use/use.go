@@ -1,0 +1,511 @@
+// Package use lists what the secrets of a rendering are opened for: which, for what, to
+// where, and with what around them. It opens nothing, and knows no values.
+//
+// A use is known by its digest: over the secret's name, what it is for, where it goes and
+// everything that goes with it, with references and names of attributes in their places. So
+// a use that was agreed to stays agreed while addresses and ids become others, and a new
+// version of the secret is given; and it is another one as soon as a word around it is.
+package use
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undersail/internal/core/health"
+	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
+)
+
+// The purposes of uses.
+const (
+	Property = "property" // handed to the cloud as a property of a resource
+	Check    = "check"    // sent with a check
+	SignIn   = "sign-in"  // signs in to a machine
+	Command  = "command"  // handed to a command on a machine
+	Answer   = "answer"   // asked of a machine that was given it
+	Output   = "output"   // part of an output, for whoever may read it
+	People   = "people"   // people sign in with it, through the service
+)
+
+// Use is one thing that secrets are opened for.
+type Use struct {
+	Digest string `json:"digest"`
+	// Secrets are references such as site/password@1, sorted.
+	Secrets []string `json:"secrets"`
+	For     string   `json:"for"`
+	// At is the declared resource and property, the check or the output; Members are those
+	// of a repetition that it is a use of.
+	At      string   `json:"at"`
+	Members []string `json:"members,omitempty"`
+	// To says in words where it goes, and what shows that it is there.
+	To string `json:"to"`
+	// Text is what goes there, with references and names of attributes in their places; of
+	// what waits for something else it is nothing. Made is the expression, where more is made
+	// of the secret than putting it in its place.
+	Text any    `json:"text,omitempty"`
+	Made string `json:"made,omitempty"`
+	// Waits is what nobody knows yet and somebody has to look at once it is known.
+	Waits []string `json:"waits,omitempty"`
+	// By is who wrote the text that says so; empty for what was recorded before that was.
+	By string `json:"by,omitempty"`
+	// New says that it was not agreed to before.
+	New bool `json:"new,omitempty"`
+}
+
+// Place is what a rendering does not tell of where its secrets go.
+type Place struct {
+	// By is who wrote the template's text, Template its digest.
+	By, Template string
+	// Keys are the named key pairs that inputs were given, by the public half.
+	Keys map[string]string
+	// Told are machines that were given secrets, by name; Of finds them itself.
+	Told map[string][]string
+}
+
+// Told are the machines of a rendering that are given secrets, by name, whether it was read
+// back or not. Whoever signs in to one, and whatever it answers, may tell them.
+func Told(r *render.Rendering) map[string][]string {
+	out := map[string][]string{}
+	for _, x := range r.Resources {
+		if x.Type != "instance" || x.Find != nil {
+			continue
+		}
+		var secrets []string
+		resource.Leaves(x.Want, func(_ string, leaf any) {
+			switch t := leaf.(type) {
+			case resource.Unresolved:
+				secrets = append(secrets, t.Secrets...)
+			case string:
+				secrets = append(secrets, resource.Written(t)...)
+			case map[string]any: // it waited for something besides
+				list, _ := t["secrets"].([]any)
+				for _, s := range list {
+					secrets = append(secrets, fmt.Sprint(s))
+				}
+			}
+		})
+		if slices.Sort(secrets); len(secrets) > 0 {
+			out[x.Name] = slices.Compact(secrets)
+		}
+	}
+	return out
+}
+
+// Of lists the uses of a rendering, by their places.
+func Of(r *render.Rendering, p Place) []Use {
+	if r == nil {
+		return nil
+	}
+	p.Told = Told(r)
+	var all []Use
+	for _, x := range r.Resources {
+		all = append(all, OfResource(x, r.Stack, p)...)
+	}
+	all = append(all, OfProof(r.Prove, r.Stack, p)...)
+	for _, o := range r.Outputs {
+		c := collector{stack: r.Stack, place: p}
+		c.add(Use{For: Output, At: "output " + o.Name, To: "whoever may read it, and stacks that read this one"}, o.Value, place(o.Value, nil), place(o.Value, nil))
+		all = append(all, c.uses...)
+	}
+	return Merge(all)
+}
+
+// Merge puts the members of repetitions together whose uses are the same.
+func Merge(list []Use) []Use {
+	out := []Use{}
+	at := map[string]int{}
+	for _, u := range list {
+		i, there := at[u.Digest]
+		if !there {
+			at[u.Digest] = len(out)
+			out = append(out, u)
+			continue
+		}
+		for _, m := range u.Members {
+			if !slices.Contains(out[i].Members, m) {
+				out[i].Members = append(slices.Clone(out[i].Members), m)
+			}
+		}
+	}
+	return out
+}
+
+// OfResource lists the uses of one resource: of its properties, its checks, and where it is
+// a task, of its command.
+func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
+	c := collector{stack: stack, place: p}
+	t, _ := resource.ByName(x.Type)
+	switch {
+	case x.Find != nil:
+	case t.Own:
+		c.task(x)
+	default:
+		to := fmt.Sprintf("cloud %s, account %s: %s %s", stack.Cloud, stack.Account, resource.Words(x.Type), declaredName(x))
+		for _, property := range slices.Sorted(maps.Keys(x.Want)) {
+			v := x.Want[property]
+			if len(resource.Secrets(v)) == 0 {
+				continue
+			}
+			placed := place(v, x.Marks[property])
+			around := map[string]any{"value": placed}
+			if x.Type == "instance" { // whoever logs in to it reads what it was given
+				for _, name := range []string{"image", "key_pair"} {
+					around[name] = place(x.Want[name], x.Marks[name])
+				}
+			}
+			c.add(Use{For: Property, At: x.Declared + "." + property, Members: members(x.Name), To: to}, v, placed, around)
+		}
+	}
+	if secrets := p.Told[x.Name]; len(secrets) > 0 && x.Want["key_pair"] != nil {
+		c.put(Use{Secrets: secrets, For: People, At: x.Declared + ", who signs in", Members: members(x.Name), To: fmt.Sprintf("whoever operates account %s signs in to it, and reads what it was given", stack.Account)}, place(x.Want["key_pair"], x.Marks["key_pair"]))
+	}
+	if key := p.Keys[keyOf(x)]; x.Type == "key_pair" && key != "" {
+		c.put(Use{Secrets: []string{key}, For: People, At: x.Declared + ".public_key", Members: members(x.Name), To: fmt.Sprintf("machines of stack %s that have the key pair %s: whoever operates account %s signs in", stack.Name, declaredName(x), stack.Account)}, nil)
+	}
+	c.checks(x.Declared, x.Name, x.Checks)
+	return c.uses
+}
+
+// OfChecks lists the uses of the checks of one resource.
+func OfChecks(x render.Resource, stack render.Stack, p Place) []Use {
+	c := collector{stack: stack, place: p}
+	c.checks(x.Declared, x.Name, x.Checks)
+	return c.uses
+}
+
+// OfProof lists the uses of the checks of the whole stack.
+func OfProof(checks []health.Check, stack render.Stack, p Place) []Use {
+	c := collector{stack: stack, place: p}
+	c.checks("the whole stack", "", checks)
+	return c.uses
+}
+
+// keyOf is the public half of a key pair, without its comment.
+func keyOf(x render.Resource) string {
+	public, _ := x.Want["public_key"].(string)
+	return PublicHalf(public)
+}
+
+// PublicHalf gives the kind and the key of a line of OpenSSH's form, without its comment.
+func PublicHalf(line string) string {
+	fields := strings.Fields(line)
+	if len(fields) < 2 {
+		return ""
+	}
+	return fields[0] + " " + fields[1]
+}
+
+func declaredName(x render.Resource) string { return cmp.Or(x.Declared, x.Name) }
+
+type collector struct {
+	stack render.Stack
+	place Place
+	uses  []Use
+}
+
+// add notes a use of all secrets in a value. Text is the value, and around everything that
+// goes with it, with everything in its place.
+func (c *collector) add(u Use, value, text, around any) {
+	if u.Secrets = resource.Secrets(value); len(u.Secrets) == 0 {
+		return
+	}
+	u.Text, u.Made, u.Waits = text, made(value), waits(value)
+	c.put(u, around)
+}
+
+func (c *collector) put(u Use, around any) {
+	u.By = c.place.By
+	names := make([]string, len(u.Secrets))
+	for i, reference := range u.Secrets {
+		names[i], _, _ = strings.Cut(reference, "@")
+	}
+	slices.Sort(names)
+	digested := map[string]any{"secrets": slices.Compact(names), "for": u.For, "at": u.At, "to": u.To, "around": versionless(around), "by": u.By, "waits": u.Waits}
+	if u.Made != "" { // how it is made stands anywhere in the template
+		digested["made"], digested["template"] = u.Made, c.place.Template
+	}
+	u.Digest = digest(digested)
+	c.uses = append(c.uses, u)
+}
+
+func digest(v any) string {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		raw = fmt.Append(nil, v)
+	}
+	sum := sha256.Sum256(raw)
+	return hex.EncodeToString(sum[:])
+}
+
+// versionless takes the versions out of the references in a tree: a new version of a secret
+// goes where the one before it went.
+func versionless(tree any) any {
+	switch t := tree.(type) {
+	case string:
+		for _, reference := range resource.Written(t) {
+			name, _, _ := strings.Cut(reference, "@")
+			t = strings.ReplaceAll(t, "secret:"+reference, "secret:"+name)
+		}
+		return t
+	case []any:
+		out := make([]any, len(t))
+		for i, v := range t {
+			out[i] = versionless(v)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(t))
+		for k, v := range t {
+			out[k] = versionless(v)
+		}
+		return out
+	}
+	return tree
+}
+
+// place gives a value with references and names of attributes in their places. Marks is the
+// same value with marks there, as far as it could be computed so; what is not known in any
+// way stays pending.
+func place(value, marks any) any {
+	switch t := value.(type) {
+	case resource.Unresolved:
+		switch {
+		case t.Marked != nil:
+			return resource.Placed(t.Marked)
+		case len(t.Secrets) == 0 && marks != nil && !unknown(marks):
+			return resource.Placed(marks)
+		case len(t.Waits) == 0:
+			return t.String()
+		}
+		return map[string]any{"pending": t.Waits, "secrets": t.Secrets}
+	case []any:
+		list, _ := marks.([]any)
+		out := make([]any, len(t))
+		for i, v := range t {
+			var m any
+			if len(list) == len(t) {
+				m = list[i]
+			}
+			out[i] = place(v, m)
+		}
+		return out
+	case map[string]any:
+		fields, _ := marks.(map[string]any)
+		out := make(map[string]any, len(t))
+		for k, v := range t {
+			out[k] = place(v, fields[k])
+		}
+		return out
+	}
+	if marks != nil && !unknown(marks) && len(resource.Marked(marks)) == 0 {
+		return resource.Placed(marks)
+	}
+	return value
+}
+
+func unknown(tree any) bool {
+	found := false
+	resource.Leaves(tree, func(_ string, leaf any) {
+		_, is := leaf.(resource.Unresolved)
+		found = found || is
+	})
+	return found
+}
+
+// spec is what a check or a task is made of, with everything in its place.
+func spec(values, marks map[string]any) map[string]any {
+	out, _ := place(values, marks).(map[string]any)
+	return out
+}
+
+// made lists the expressions that make more of a secret than putting it in its place.
+func made(tree any) string {
+	var list []string
+	resource.Leaves(tree, func(_ string, leaf any) {
+		if u, is := leaf.(resource.Unresolved); is && u.Made != "" && !slices.Contains(list, u.Made) {
+			list = append(list, u.Made)
+		}
+	})
+	return strings.Join(list, "; ")
+}
+
+// waits lists what a value with a secret in it waits for, beside what only says where
+// something is: that has its place in the text.
+func waits(tree any) []string {
+	var out []string
+	resource.Leaves(tree, func(_ string, leaf any) {
+		if u, is := leaf.(resource.Unresolved); is && u.Marked == nil {
+			out = append(out, u.Waits...)
+		}
+	})
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// task lists what a command on a machine is given: what it is, what it reads, and the key
+// that opens the way to it.
+func (c *collector) task(x render.Resource) {
+	placed := spec(x.Want, x.Marks)
+	to := way(placed, "on")
+	c.add(Use{For: Command, At: x.Declared, Members: members(x.Name), To: to}, without(x.Want, "key", "through"), without(placed, "key", "through", "name", "tags"), placed)
+	c.signsIn(x.Declared, x.Name, to, x.Want, placed)
+	if secrets := c.told(placed["on"]); len(secrets) > 0 && x.Want["keep"] != nil {
+		c.put(Use{Secrets: secrets, For: Answer, At: x.Declared, Members: members(x.Name), To: to, Text: map[string]any{"command": placed["command"], "keep": placed["keep"]}}, placed)
+	}
+}
+
+// signsIn notes the keys that open the way to a machine, and to the one that it is reached
+// through.
+func (c *collector) signsIn(at, member, to string, values, placed map[string]any) {
+	c.add(Use{For: SignIn, At: at + ", its key", Members: members(member), To: to}, values["key"], placed["key"], without(placed, "through"))
+	if jump, ok := values["through"].(map[string]any); ok {
+		in, _ := placed["through"].(map[string]any)
+		c.add(Use{For: SignIn, At: at + ", the key of the way in", Members: members(member), To: way(in, "host")}, jump["key"], in["key"], in)
+	}
+}
+
+func without(values map[string]any, names ...string) map[string]any {
+	out := maps.Clone(values)
+	for _, name := range names {
+		delete(out, name)
+	}
+	return out
+}
+
+// checks lists what checks send, and what they ask of machines that were given secrets.
+func (c *collector) checks(declared, member string, checks []health.Check) {
+	for _, check := range checks {
+		at, placed := declared+", "+check.Name, spec(check.Spec, check.Marks)
+		to := destination(check.Kind, placed)
+		sent := without(placed, "key", "through")
+		c.add(Use{For: Check, At: at, Members: members(member), To: to}, without(check.Spec, "key", "through"), sent, placed)
+		c.signsIn(at, member, to, check.Spec, placed)
+		machine := c.place.Told[member]
+		if machine == nil {
+			machine = c.told(placed["host"])
+		}
+		if len(machine) > 0 && (check.Spec["command"] != nil || check.Spec["keep"] != nil) {
+			c.put(Use{Secrets: machine, For: Answer, At: at, Members: members(member), To: to, Text: sent}, placed)
+		}
+	}
+}
+
+func members(name string) []string {
+	if name == "" {
+		return nil
+	}
+	return []string{name}
+}
+
+// told are the secrets that the machine at an address was given, where its place in the
+// text tells which machine that is.
+func (c *collector) told(at any) []string {
+	for _, name := range slices.Sorted(maps.Keys(c.place.Told)) {
+		if strings.Contains(fmt.Sprint(at), "⟨"+name+".") {
+			return c.place.Told[name]
+		}
+	}
+	return nil
+}
+
+// destination says in words where a check goes, and what shows that it is there.
+func destination(kind string, spec map[string]any) string {
+	trust, _ := spec["trust"].(string)
+	switch kind {
+	case "http":
+		url := fmt.Sprint(spec["url"])
+		scheme, rest, _ := strings.Cut(url, "://")
+		host := rest
+		if i := strings.IndexAny(host, "/?#"); i >= 0 {
+			host = host[:i]
+		}
+		if i := strings.LastIndexByte(host, '@'); i >= 0 {
+			host = host[i+1:]
+		}
+		switch {
+		case scheme != "https":
+			return host + " by " + scheme + ", in the clear" + through(spec)
+		case trust == "any":
+			return host + " by https, whatever certificate it shows" + through(spec)
+		}
+		return host + " by https, by a certificate that the system trusts" + through(spec)
+	case "ssh":
+		return way(spec, "host")
+	case "database":
+		how := map[string]string{"": "in the clear", "none": "in the clear", "any": "whatever certificate it shows", "system": "by a certificate that the system trusts"}[trust]
+		return fmt.Sprintf("database %v at %s, %s%s", spec["name"], at(spec, "host", "5432"), how, through(spec))
+	case "tcp":
+		return at(spec, "host", "") + through(spec)
+	case "name":
+		return fmt.Sprintf("name server %v%s", spec["server"], through(spec))
+	}
+	return kind
+}
+
+// way says how a machine is signed in to.
+func way(spec map[string]any, host string) string {
+	shows := "by the host key that the cloud told"
+	if spec["host_key"] != nil {
+		shows = "by the host key that the template names"
+	}
+	return fmt.Sprintf("SSH to %v at %s, %s%s", spec["user"], at(spec, host, "22"), shows, through(spec))
+}
+
+func at(spec map[string]any, host, port string) string {
+	out := fmt.Sprint(spec[host])
+	switch p := spec["port"]; {
+	case p != nil:
+		return fmt.Sprintf("%s:%v", out, p)
+	case port != "":
+		return out + ":" + port
+	}
+	return out
+}
+
+func through(spec map[string]any) string {
+	if jump, ok := spec["through"].(map[string]any); ok {
+		return ", through " + fmt.Sprint(jump["user"]) + " at " + at(jump, "host", "22")
+	}
+	return ""
+}
+
+// Digests are those of a list, each once.
+func Digests(list []Use) map[string]bool {
+	out := make(map[string]bool, len(list))
+	for _, u := range list {
+		out[u.Digest] = true
+	}
+	return out
+}
+
+// Beyond lists the uses that are not among those that were agreed to, and what has to be
+// looked at because something of it was not known then.
+func Beyond(list []Use, agreed map[string]bool) []Use {
+	return slices.DeleteFunc(slices.Clone(list), func(u Use) bool { return agreed[u.Digest] })
+}
+
+// Secrets lists the references of a list of uses, sorted and once each.
+func Secrets(list []Use) []string {
+	out := []string{}
+	for _, u := range list {
+		out = append(out, u.Secrets...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// DigestOf is one digest over a list, whatever its order.
+func DigestOf(list []Use) string {
+	all := make([]string, len(list))
+	for i, u := range list {
+		all[i] = u.Digest
+	}
+	slices.Sort(all)
+	return digest(all)
+}

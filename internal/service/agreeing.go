@@ -1,0 +1,106 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"undersail/internal/proposal"
+	"undersail/internal/sealed"
+	"undersail/internal/store"
+)
+
+// What somebody agrees to is one thing: everything that the proposal says it will do, with
+// its values, the uses of secrets, the consents, who shaped it, and what becomes of its run
+// if that fails. It is sealed when it is accepted, and held against the seal when its run
+// begins and whenever an engine takes that up: a row that somebody else wrote is none.
+
+const forAgreement, forGiven = "agreement", "given"
+
+// sealOf seals what is agreed to with a proposal.
+func (s *Service) sealOf(p store.Proposal, decidedBy, onFailure string, consents []string) []byte {
+	return s.sealed.SealOf(forAgreement, agreementParts(p, decidedBy, onFailure, consents)...)
+}
+
+func agreementParts(p store.Proposal, decidedBy, onFailure string, consents []string) []string {
+	consents = slices.Clone(consents)
+	slices.Sort(consents)
+	return []string{fmt.Sprint(p.ID), p.StackID, p.Kind, canonical(p.Document), p.CreatedBy, strings.Join(p.ShapedBy, " "), decidedBy, onFailure, strings.Join(consents, " ")}
+}
+
+// holds reports whether what is recorded of an accepted proposal is what was agreed to.
+func (s *Service) holds(ctx context.Context, p store.Proposal) error {
+	list, err := s.store.Consents(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	consents := make([]string, len(list))
+	for i, c := range list {
+		consents[i] = c.Name
+	}
+	if !s.sealed.Holds(p.Agreement, forAgreement, agreementParts(p, p.DecidedBy, p.OnFailure, consents)...) {
+		return refuse(Conflict, "propose again", "proposal %d is not what was agreed to: somebody changed the record", p.ID)
+	}
+	return nil
+}
+
+// agreementOf gives an engine what was agreed to with the proposal of a run, and in the
+// middle of it.
+func (s *Service) agreementOf(p store.Proposal, run store.Run) (sealed.Agreement, error) {
+	if err := s.holds(context.Background(), p); err != nil {
+		return sealed.Agreement{}, err
+	}
+	if len(run.Given)+len(run.Agreed) > 0 && !s.sealed.Holds(run.GivenSeal, forGiven, givenParts(run)...) {
+		return sealed.Agreement{}, refuse(Conflict, "stop it, and propose again", "what run %d was given is not what somebody gave: somebody changed the record", run.ID)
+	}
+	var d proposal.Document
+	if err := json.Unmarshal(p.Document, &d); err != nil {
+		return sealed.Agreement{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
+	}
+	if !d.UsesListed {
+		return sealed.AsRecorded(), nil
+	}
+	return sealed.Agreed(d.Uses, run.Agreed), nil
+}
+
+// givenParts are what is sealed of what a run was given.
+func givenParts(run store.Run) []string {
+	given, _ := json.Marshal(run.Given)
+	agreed, _ := json.Marshal(run.Agreed)
+	return []string{fmt.Sprint(run.ID), canonical(given), canonical(agreed)}
+}
+
+// sealAgreements seals once what was accepted by older programs: it counts as agreed.
+func (s *Service) sealAgreements(ctx context.Context) error {
+	if _, err := s.store.Setting(ctx, store.AgreementsSealed); !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	for after := int64(0); ; {
+		list, err := s.store.Unsealed(ctx, after)
+		if err != nil {
+			return err
+		}
+		for _, p := range list {
+			consents, err := s.store.Consents(ctx, p.ID)
+			if err != nil {
+				return err
+			}
+			names := make([]string, len(consents))
+			for i, c := range consents {
+				names[i] = c.Name
+			}
+			if err := s.store.SealProposal(ctx, p.ID, s.sealOf(p, p.DecidedBy, p.OnFailure, names)); err != nil {
+				return err
+			}
+			after = p.ID
+		}
+		if len(list) == 0 {
+			break
+		}
+	}
+	_, err := s.store.KeepSetting(ctx, store.AgreementsSealed, []byte("1"))
+	return err
+}

@@ -1,0 +1,256 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undersail/internal/access"
+	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/policy"
+	"undersail/internal/core/render"
+	"undersail/internal/core/state"
+	"undersail/internal/core/use"
+	"undersail/internal/engine"
+	"undersail/internal/proposal"
+	"undersail/internal/store"
+)
+
+// What a run is given in the middle of it, values or agreements to uses of secrets, is a
+// small proposal on it: judged by the same rules, with the same consents, and accepted by
+// whom the account asks for. What asks for nothing new is given at once.
+
+// gift judges what a run is given, and gives it or proposes it.
+func (s *Service) gift(ctx context.Context, u User, run store.Run, doc proposal.Document, template *lang.Template, values map[string]any) (Run, error) {
+	account, err := s.account(ctx, run.Account)
+	if err != nil {
+		return Run{}, err
+	}
+	p, err := s.store.Proposal(ctx, run.ProposalID)
+	if err != nil {
+		return Run{}, err
+	}
+	agreed, err := s.agreementOf(p, run)
+	if err != nil {
+		return Run{}, err
+	}
+	before := maps.Clone(doc.Inputs)
+	maps.Copy(before, run.Given)
+	after := maps.Clone(before)
+	maps.Copy(after, values)
+	was, err := s.judgedWith(ctx, account, run, doc, template, before)
+	if err != nil {
+		return Run{}, err
+	}
+	now, err := s.judgedWith(ctx, account, run, doc, template, after)
+	if err != nil {
+		return Run{}, err
+	}
+	if refused := newErrors(was.findings, now.findings); len(refused) > 0 {
+		title := "what the run would go on with does not do"
+		if names := strings.Join(slices.Sorted(maps.Keys(values)), ", "); names != "" {
+			title = "the value of " + names + " does not do"
+		}
+		return Run{}, &Error{Kind: Findings, Title: title, Remedy: "give another one", Findings: refused}
+	}
+	d := doc
+	d.Inputs, d.Gives, d.GivesTo, d.Uses, d.UsesListed = after, values, run.ID, now.uses, true
+	d.Changes, d.Actions, d.Draw, d.Reserves, d.Discards, d.AuthorRoles = []change.Change{}, nil, nil, nil, "", u.grants().Strings()
+	d.SecondPerson = doc.SecondPerson || account.SecondPerson
+	d.Consents, d.Given = nil, slices.Concat(doc.Consents, doc.Given)
+	for _, c := range now.consents {
+		if !slices.Contains(was.consents, c) && !slices.Contains(d.Given, c) {
+			d.Consents = append(d.Consents, c)
+		}
+	}
+	fresh := agreed.Beyond(now.uses)
+	isNew := use.Digests(fresh)
+	for i := range d.Uses {
+		d.Uses[i].New = isNew[d.Uses[i].Digest]
+	}
+	if len(fresh) > 0 {
+		d.Consents = append(d.Consents, render.Consent{Name: policy.ConsentSecrets, About: usesInWords(fresh)})
+	}
+	if len(d.Consents) == 0 && !d.SecondPerson {
+		return s.give(ctx, u, run, values, nil, 0, u.Name+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", "))
+	}
+	d.Findings = []render.Finding{}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		d.Findings = append(d.Findings, render.Finding{Severity: lang.Note, Code: "given", Place: "inputs." + name, Message: fmt.Sprintf("run %d goes on with %s: %v", run.ID, name, values[name])})
+	}
+	id, err := s.proposeGift(ctx, u, run, d)
+	if err != nil {
+		return Run{}, err
+	}
+	return Run{}, giftAsks(id, d)
+}
+
+// giftAsks says what a small proposal waits for.
+func giftAsks(id int64, d proposal.Document) *Error {
+	var names, flags []string
+	var findings []render.Finding
+	for _, c := range d.Consents {
+		names, flags = append(names, c.Name), append(flags, " --agree "+c.Name)
+		findings = append(findings, render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: fmt.Sprintf("if you agree, say so: undersail accept %d --agree %s", id, c.Name)})
+	}
+	title := fmt.Sprintf("the run goes on when proposal %d is accepted, which asks for %s", id, strings.Join(names, ", "))
+	if len(names) == 0 {
+		title = fmt.Sprintf("the run goes on when somebody else accepts proposal %d", id)
+	}
+	return &Error{Kind: Consent, Title: title, Remedy: fmt.Sprintf("look at it, and: undersail accept %d%s", id, strings.Join(flags, "")), Findings: findings}
+}
+
+func (s *Service) proposeGift(ctx context.Context, u User, run store.Run, d proposal.Document) (int64, error) {
+	raw, err := json.Marshal(d)
+	if err != nil {
+		return 0, fmt.Errorf("encode proposal: %w", err)
+	}
+	summary := "agrees to uses of secrets"
+	if names := strings.Join(slices.Sorted(maps.Keys(d.Gives)), ", "); names != "" {
+		summary = "gives " + names
+	}
+	id, err := s.store.AddProposal(ctx, store.Proposal{StackID: run.StackID, Kind: state.KindGive, Document: raw, CreatedBy: u.Name, ShapedBy: []string{u.Name}, GivesTo: &run.ID, Summary: summary,
+		Template: d.Template.Name + "@" + d.Template.Version, Currency: d.Cost.Currency, Hour: d.Cost.Hour}, proposalLife)
+	if err == nil {
+		s.done(ctx, u, "propose", run.Stack, map[string]any{"proposal": id, "kind": state.KindGive, "run": run.ID, "summary": summary})
+	}
+	return id, err
+}
+
+// verdict is what is to be said of a run with some inputs.
+type verdict struct {
+	findings []render.Finding
+	consents []render.Consent
+	uses     []use.Use
+}
+
+// judgedWith judges what a run makes with some inputs, as far as what is there tells.
+func (s *Service) judgedWith(ctx context.Context, account store.Account, run store.Run, doc proposal.Document, template *lang.Template, inputs map[string]any) (v verdict, err error) {
+	rules, err := s.rules(ctx)
+	if err != nil {
+		return v, err
+	}
+	rows, err := s.store.Resources(ctx, run.StackID)
+	if err != nil {
+		return v, err
+	}
+	known := map[string]map[string]any{}
+	for _, row := range rows {
+		if row.MadeAt != nil {
+			known[row.Name] = row.Attributes
+		}
+	}
+	f := proposal.Facts{Stack: doc.Stack, Template: template, Text: doc.Template, TextBy: doc.TextBy, Inputs: inputs, Secrets: doc.Secrets, Found: doc.Found, Stacks: doc.Stacks,
+		Offers: offer.Everywhere{Home: &doc.Offers, Elsewhere: doc.Elsewhere}, Rules: rules, Today: s.engine.Now().UTC().Format("2006-01-02"), Durations: proposal.Durations{Rate: max(account.ClockRate, 0.001)}, Most: mostResources}
+	if account.MostMonth != nil {
+		f.MostMonth = *account.MostMonth
+	}
+	err = s.Compute(ctx, func(stop func() bool) {
+		f.Stop = stop
+		judged := f.Render().Judge(stop)
+		v.findings, v.consents = judged.Findings, judged.Consents
+		rendering := render.Render(render.Request{Template: template, Stack: doc.Stack, Inputs: inputs, Secrets: doc.Secrets, Offers: &doc.Offers, Stacks: doc.Stacks, Stop: stop, Most: mostResources,
+			Known: func(r render.Resource) map[string]any {
+				if found, ok := doc.Found[r.Name]; ok {
+					return found
+				}
+				return known[r.Name]
+			}})
+		v.uses = use.Of(rendering, placeOf(doc.TextBy, doc.Template.Digest, doc.Keys))
+	})
+	return v, err
+}
+
+// newErrors lists the errors that are not among those of before.
+func newErrors(before, now []render.Finding) (out []render.Finding) {
+	for _, f := range now {
+		if f.Severity == lang.Error && !slices.Contains(before, f) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// give lets a run go on with what it is given.
+func (s *Service) give(ctx context.Context, u User, run store.Run, values map[string]any, agreed []use.Use, id int64, text string) (Run, error) {
+	after := run
+	after.Given = maps.Clone(run.Given)
+	if after.Given == nil {
+		after.Given = map[string]any{}
+	}
+	maps.Copy(after.Given, values)
+	after.Agreed = slices.Concat(run.Agreed, agreed)
+	err := s.store.Give(ctx, run.ID, run.StackID, store.Gift{Values: values, Agreed: agreed, Before: run, Seal: s.sealed.SealOf(forGiven, givenParts(after)...), Text: text, Proposal: id}, engine.Grace, s.engine.Enqueue(ctx))
+	if errors.Is(err, store.ErrConflict) {
+		return Run{}, refuse(Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait for this any more", run.ID)
+	}
+	if err == nil {
+		s.engine.Given(run.ID, slices.Sorted(maps.Keys(values)))
+		s.done(ctx, u, "give values", run.Stack, map[string]any{"run": run.ID, "inputs": slices.Sorted(maps.Keys(values)), "uses": len(agreed), "proposal": id})
+	}
+	return s.runOr(ctx, run.ID, err)
+}
+
+// carryGift gives a run what an accepted small proposal says.
+func (s *Service) carryGift(ctx context.Context, u User, id int64) (Run, error) {
+	p, d, err := s.document(ctx, id)
+	if err != nil {
+		return Run{}, err
+	}
+	if err := s.holds(ctx, p); err != nil {
+		return Run{}, err
+	}
+	author, err := s.authorOf(ctx, p, d)
+	if err != nil {
+		return Run{}, err
+	}
+	if !u.may(access.Operate, p.Account) && !author.Grants.May(access.Operate, p.Account) {
+		return Run{}, refuse(Forbidden, "let somebody propose it who operates the account", "neither %s nor %s operates account %s", u.Name, p.CreatedBy, p.Account)
+	}
+	run, err := s.store.Run(ctx, d.GivesTo)
+	if err != nil {
+		return Run{}, missing(err, "run", fmt.Sprint(d.GivesTo), "list them with: undersail runs")
+	}
+	var agreed []use.Use
+	for _, x := range d.Uses {
+		if x.New {
+			agreed = append(agreed, x)
+		}
+	}
+	parts := []string{}
+	if len(d.Gives) > 0 {
+		parts = append(parts, p.CreatedBy+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(d.Gives)), ", "))
+	}
+	if len(agreed) > 0 {
+		parts = append(parts, fmt.Sprintf("%d uses of secrets were agreed to", len(agreed)))
+	}
+	return s.give(ctx, u, run, d.Gives, agreed, id, strings.Join(parts, "; ")+", accepted by "+p.DecidedBy)
+}
+
+// agreeOn proposes to agree to what a run waits for that nobody agreed to.
+func (s *Service) agreeOn(ctx context.Context, u User, run store.Run) (Proposal, error) {
+	_, doc, err := s.document(ctx, run.ProposalID)
+	if err != nil {
+		return Proposal{}, err
+	}
+	template, found := bundles.read(doc.Template.Bundle())
+	if template == nil {
+		return Proposal{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)
+	}
+	_, err = s.gift(ctx, u, run, doc, template, nil)
+	var asks *Error
+	if !errors.As(err, &asks) || asks.Kind != Consent {
+		return Proposal{}, err
+	}
+	open, err := s.store.Gifts(ctx, run.ID)
+	if err != nil || len(open) == 0 {
+		return Proposal{}, err
+	}
+	return s.Proposal(ctx, open[0])
+}

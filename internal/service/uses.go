@@ -1,0 +1,203 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undersail/internal/access"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/policy"
+	"undersail/internal/core/render"
+	"undersail/internal/core/use"
+	"undersail/internal/proposal"
+	"undersail/internal/sealed"
+	"undersail/internal/store"
+)
+
+// A secret is read by whoever decides where it goes: into the text of a machine that they
+// may log in to, into a URL of a server of theirs. So what secrets are opened for is part of
+// a proposal, and whatever is new of it somebody agrees to by name, whoever proposes it.
+
+// listUses lists what the secrets of a proposal are opened for, and asks for the consent to
+// what was not agreed to before.
+func (s *Service) listUses(ctx context.Context, r *reading, j proposal.Judged) (proposal.Judged, error) {
+	if j.Plan.Rendering == nil {
+		return j, nil
+	}
+	list := use.Of(j.Plan.Rendering, placeOf(r.TextBy, r.Text.Digest, r.Keys))
+	agreed, recorded, err := s.agreedUses(ctx, r)
+	if err != nil {
+		return j, err
+	}
+	fresh := agreed.Beyond(list)
+	isNew := use.Digests(fresh)
+	for i, u := range list {
+		list[i].New = isNew[u.Digest]
+	}
+	if j.Uses = list; recorded > 0 {
+		j.Findings = append(j.Findings, render.Finding{Severity: lang.Note, Code: "uses-recorded", Place: "secrets", Message: fmt.Sprintf("%d uses of secrets were recorded before they were listed, and count as agreed", recorded), Remedy: "look at them once"})
+	}
+	if len(fresh) > 0 {
+		j.Consents = append(j.Consents, render.Consent{Name: policy.ConsentSecrets, About: usesInWords(fresh)})
+	}
+	return j, nil
+}
+
+func placeOf(by, template string, keys map[string]string) use.Place {
+	return use.Place{By: by, Template: template, Keys: keys}
+}
+
+// usesInWords says what is agreed to, with the digest of it.
+func usesInWords(fresh []use.Use) string {
+	places := []string{}
+	for _, u := range fresh {
+		if !slices.Contains(places, u.At) {
+			places = append(places, u.At)
+		}
+	}
+	count := fmt.Sprintf("%d new uses of secrets", len(fresh))
+	if len(fresh) == 1 {
+		count = "a new use of a secret"
+	}
+	return fmt.Sprintf("%s, listed with where they go: %s (%s)", count, strings.Join(firstFew(places, 5), ", "), shortDigest(use.DigestOf(fresh)))
+}
+
+// shortDigest is enough of a digest to tell what was shown from anything else.
+func shortDigest(digest string) string { return digest[:16] }
+
+func firstFew(list []string, n int) []string {
+	if len(list) > n {
+		return append(slices.Clone(list[:n]), fmt.Sprintf("and %d more", len(list)-n))
+	}
+	return list
+}
+
+// agreedUses is what was agreed to when the stack was last applied, and in the middle of
+// that run. What older programs applied counts as agreed as it is recorded; how much that
+// is is told once.
+func (s *Service) agreedUses(ctx context.Context, r *reading) (agreed sealed.Agreement, recorded int, err error) {
+	agreed = sealed.Agreed()
+	if r.isNew || r.stack.TemplateSource == "" {
+		return agreed, 0, nil
+	}
+	d, err := s.lastDocument(ctx, r.stack.ID)
+	if err != nil {
+		return agreed, 0, err
+	}
+	last, err := s.store.LastRun(ctx, r.stack.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return agreed, 0, err
+	}
+	agreed = sealed.Agreed(d.Uses, last.Agreed, r.undoneUses)
+	if d.UsesListed {
+		return agreed, 0, nil
+	}
+	rows := r.rows
+	shown, err := s.rendered(ctx, r.stack, rows)
+	if err != nil {
+		return agreed, 0, err
+	}
+	list := use.Of(shown, placeOf("", templateDigest(r.stack), keysOf(d)))
+	return agreed.With(sealed.Agreed(list)), len(list), nil
+}
+
+// templateDigest is that of the template that a stack was last applied with.
+func templateDigest(st store.Stack) string {
+	if t, _ := bundles.read(bundleOf(st)); t != nil {
+		return t.Digest
+	}
+	return ""
+}
+
+// keysOf are the named key pairs that a stack was applied with, by their public halves. Of
+// older programs the origins of inputs tell them.
+func keysOf(d proposal.Document) map[string]string {
+	out := map[string]string{}
+	maps.Copy(out, d.Keys)
+	if d.Rendering == nil {
+		return out
+	}
+	for _, in := range d.Rendering.Inputs {
+		if reference, named := strings.CutPrefix(in.Origin, keyOrigin); named {
+			if public, _ := in.Value.(string); public != "" {
+				out[use.PublicHalf(public)] = reference
+			}
+		}
+	}
+	return out
+}
+
+// mayAgreeToUses refuses somebody who agrees to new uses of secrets, unless for each of
+// them they, or whoever proposes it, may read the secret at this moment. What is drawn when
+// it is accepted is nobody's yet. Rules of inputs that nobody could look at are looked at
+// now.
+func (s *Service) mayAgreeToUses(ctx context.Context, u User, p store.Proposal, d proposal.Document) error {
+	author, err := s.authorOf(ctx, p, d)
+	if err != nil {
+		return err
+	}
+	drawn := map[string]bool{}
+	for _, x := range d.Draw {
+		drawn[x.Reference] = true
+	}
+	fresh := slices.DeleteFunc(slices.Clone(d.Uses), func(x use.Use) bool { return !x.New })
+	for _, reference := range use.Secrets(fresh) {
+		for _, of := range append([]string{reference}, d.Handed[reference]...) {
+			if drawn[of] {
+				continue
+			}
+			row, err := s.store.Secret(ctx, of)
+			if err != nil {
+				return missing(err, "secret", of, "propose again")
+			}
+			if handed := len(d.Handed[of]) > 0; handed {
+				continue // what it is made of is asked for
+			}
+			if !mayReveal(u, row) && !author.MayReveal(sealed.Kept(row)) {
+				return refuse(Forbidden, "ask "+cmp.Or(row.GivenBy, "whoever administers "+cmp.Or(row.Account, "the service"))+" to accept it", "only somebody who may read %s can agree to its use", of)
+			}
+		}
+	}
+	return s.rulesKept(ctx, u, d)
+}
+
+// authorOf is whoever proposed something, with what they might then and may still.
+func (s *Service) authorOf(ctx context.Context, p store.Proposal, d proposal.Document) (access.Actor, error) {
+	row, err := s.store.UserByName(ctx, p.CreatedBy)
+	if errors.Is(err, store.ErrNotFound) || err == nil && row.DisabledAt != nil {
+		return access.Actor{}, nil
+	}
+	return access.Actor{Person: p.CreatedBy, Grants: grantsOf(row.Roles).Within(grantsOf(d.AuthorRoles))}, err
+}
+
+// rulesKept holds secrets that were given by their names against the rules of their inputs,
+// as far as whoever accepts may read them.
+func (s *Service) rulesKept(ctx context.Context, u User, d proposal.Document) error {
+	t, found := bundles.read(d.Template.Bundle())
+	if t == nil {
+		return found
+	}
+	for _, in := range t.Inputs {
+		name, _ := splitVersion(d.Secrets[in.Name])
+		if !in.Secret || !secretName.MatchString(name) {
+			continue
+		}
+		row, err := s.store.Secret(ctx, d.Secrets[in.Name])
+		if err != nil {
+			return missing(err, "secret", d.Secrets[in.Name], "propose again")
+		}
+		broken, _, err := s.sealed.Breaks(ctx, u.actor(), row, in.Rules, d.Stack.Name, t.About.Name)
+		if err != nil {
+			return err
+		}
+		if len(broken) > 0 {
+			return refuse(Conflict, "propose it with one that has "+in.Rules.Words(), "the secret %s breaks the rules of the input %s: %s", row.Reference, in.Name, strings.Join(broken, "; "))
+		}
+	}
+	return nil
+}
