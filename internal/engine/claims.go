@@ -10,10 +10,25 @@ import (
 	"undersail/internal/store"
 )
 
+// ErrNotAgreed says that what a run is to do is not what somebody agreed to.
+var ErrNotAgreed = errors.New("the run is not what was agreed to")
+
 var (
 	errLeft       = errors.New("the run was left to another engine")
 	errUnreadable = errors.New("this replica cannot read what the run needs")
 )
+
+// refuseRun ends a run whose record somebody changed: nothing of it is done any more.
+func (e *Engine) refuseRun(ctx context.Context, id, number int64, why error) error {
+	run, err := e.Store.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	e.Log.Error("a run is refused", "run", id, "why", why)
+	w := &store.Write{Run: id, Claim: number, After: run.Writes, Events: []store.Event{{Kind: "run", State: state.Failed, Text: fmt.Sprintf("run %d is refused: %v", id, why)}}}
+	w.RunState(state.Failed, why.Error())
+	return e.Store.Commit(ctx, w)
+}
 
 // renew keeps the claims of the runs that are carried out here, tells them of a
 // wish to stop and of values that were given, and leaves those that another engine has taken over.
@@ -91,6 +106,9 @@ func (e *Engine) carryOut(ctx context.Context, id, number int64) error {
 	x, err := e.prepare(ctx, id, number)
 	if errors.Is(err, errUnreadable) {
 		return e.decline(ctx, id, number, err)
+	}
+	if errors.Is(err, ErrNotAgreed) {
+		return e.refuseRun(ctx, id, number, err)
 	}
 	if err != nil {
 		e.Log.Warn("run cannot be prepared yet", "run", id, "error", err)

@@ -134,7 +134,7 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 func (x *execution) openSecrets(ctx context.Context, saved store.Proposal) error {
 	agreed, err := x.engine.Agreed(saved, x.run)
 	if err != nil {
-		return fmt.Errorf("%w: %w", errUnreadable, err)
+		return fmt.Errorf("read what was agreed to with run %d: %w", x.run.ID, err)
 	}
 	x.secrets, err = x.engine.Sealed.ForRun(ctx, x.run.StackID, slices.Collect(maps.Values(x.document.Secrets)), agreed)
 	if errors.Is(err, sealed.ErrCannotOpen) || errors.Is(err, sealed.ErrMoved) {

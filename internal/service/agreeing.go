@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/core/use"
+	"undersail/internal/engine"
 	"undersail/internal/proposal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
@@ -50,11 +52,16 @@ func (s *Service) holds(ctx context.Context, p store.Proposal) error {
 // agreementOf gives an engine what was agreed to with the proposal of a run, and in the
 // middle of it.
 func (s *Service) agreementOf(p store.Proposal, run store.Run) (sealed.Agreement, error) {
-	if err := s.holds(context.Background(), p); err != nil {
+	err := s.holds(context.Background(), p)
+	var changed *Error
+	if errors.As(err, &changed) {
+		return sealed.Agreement{}, fmt.Errorf("%w: %w", engine.ErrNotAgreed, err)
+	}
+	if err != nil {
 		return sealed.Agreement{}, err
 	}
 	if len(run.Given)+len(run.Agreed) > 0 && !s.sealed.Holds(run.GivenSeal, forGiven, givenParts(run)...) {
-		return sealed.Agreement{}, refuse(Conflict, "stop it, and propose again", "what run %d was given is not what somebody gave: somebody changed the record", run.ID)
+		return sealed.Agreement{}, fmt.Errorf("%w: what run %d was given is not what somebody gave: somebody changed the record", engine.ErrNotAgreed, run.ID)
 	}
 	var d proposal.Document
 	if err := json.Unmarshal(p.Document, &d); err != nil {
@@ -68,8 +75,8 @@ func (s *Service) agreementOf(p store.Proposal, run store.Run) (sealed.Agreement
 
 // givenParts are what is sealed of what a run was given.
 func givenParts(run store.Run) []string {
-	given, _ := json.Marshal(run.Given)
-	agreed, _ := json.Marshal(run.Agreed)
+	given, _ := json.Marshal(run.Given) // nothing reads as an empty mapping
+	agreed, _ := json.Marshal(append([]use.Use{}, run.Agreed...))
 	return []string{fmt.Sprint(run.ID), canonical(given), canonical(agreed)}
 }
 
@@ -101,6 +108,15 @@ func (s *Service) sealAgreements(ctx context.Context) error {
 			break
 		}
 	}
-	_, err := s.store.KeepSetting(ctx, store.AgreementsSealed, []byte("1"))
+	runs, err := s.store.UnsealedRuns(ctx)
+	if err != nil {
+		return err
+	}
+	for _, run := range runs {
+		if err := s.store.SealRun(ctx, run.ID, s.sealed.SealOf(forGiven, givenParts(run)...)); err != nil {
+			return err
+		}
+	}
+	_, err = s.store.KeepSetting(ctx, store.AgreementsSealed, []byte("1"))
 	return err
 }

@@ -378,15 +378,20 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		}
 	}
 	same := func(text string) string { return text }
+	if p := propose(operator, same, map[string]any{"note": "b"}); asks(p) {
+		t.Errorf("another note asks: %v", p.Consents)
+	}
+	// Another hand wrote the text, or it says something else: of everybody.
 	for name, p := range map[string]service.Proposal{
-		"another note":          propose(operator, same, map[string]any{"note": "b"}),
-		"one more of the same":  propose(operator, replace("repeat: 1", "repeat: 2"), nil),
-		"another thing changed": propose(operator, replace("title: Vault", "title: The vault"), nil),
-		"an administrator's":    propose(r.Admin, replace(`"word " + inputs.word`, `"say " + inputs.word`), nil),
+		"one more of the same, by another hand": propose(operator, replace("repeat: 1", "repeat: 2"), nil),
+		"another text of an administrator":      propose(r.Admin, replace(`"word " + inputs.word`, `"say " + inputs.word`), nil),
 	} {
-		if asks(p) {
-			t.Errorf("%s asks: %v", name, p.Consents)
+		if !asks(p) {
+			t.Errorf("%s asks for nothing: %v", name, p.Consents)
 		}
+	}
+	if p := propose(r.Admin, replace("repeat: 1", "repeat: 2"), nil); asks(p) {
+		t.Errorf("one more of the same, by the same hand: %v", p.Consents)
 	}
 	// A secret that stands for itself, in a new stack.
 	if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
@@ -400,8 +405,19 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	n.Secrets = map[string]string{"word": "secret:own"}
-	if p, err := s.Propose(ctx, operator, n); err != nil || asks(p) {
-		t.Errorf("their own asks: %v %v", p.Consents, err)
+	p, err := s.Propose(ctx, operator, n)
+	if err != nil || !asks(p) {
+		t.Fatalf("their own in a new stack: %v %v", p.Consents, err)
+	}
+	if _, err := s.Accept(ctx, operator, p.ID, nil, ""); kind(err) != service.Consent {
+		t.Errorf("it is accepted without being agreed to: %v", err)
+	}
+	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use=0123456789abcdef"}, ""); kind(err) != service.Stale {
+		t.Errorf("it is agreed to as something else: %v", err)
+	}
+	digest := p.Consents[0].About[strings.LastIndexByte(p.Consents[0].About, '(')+1:]
+	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use=" + strings.TrimSuffix(digest, ")")}, ""); err != nil {
+		t.Errorf("they may not agree to a use of their own: %v", err)
 	}
 }
 

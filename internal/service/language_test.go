@@ -48,7 +48,7 @@ func (a author) propose(n service.NewProposal) service.Proposal {
 func (a author) apply(p service.Proposal) {
 	a.t.Helper()
 	ctx := context.Background()
-	if _, err := a.s.Accept(ctx, a.r.Admin, p.ID, nil, ""); err != nil {
+	if _, err := a.s.Accept(ctx, a.r.Admin, p.ID, servicetest.All(p), ""); err != nil {
 		a.t.Fatal(err)
 	}
 	run, err := a.s.Apply(ctx, a.r.Admin, p.ID, "")
@@ -262,7 +262,7 @@ prove:
 		t.Error(notes)
 	}
 	ctx := context.Background()
-	if _, err := a.s.Accept(ctx, a.r.Admin, p.ID, nil, ""); err != nil {
+	if _, err := a.s.Accept(ctx, a.r.Admin, p.ID, servicetest.All(p), ""); err != nil {
 		t.Fatal(err)
 	}
 	run, err := a.s.Apply(ctx, a.r.Admin, p.ID, "")

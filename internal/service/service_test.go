@@ -94,7 +94,7 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	}
 	apply := func(p service.Proposal) {
 		t.Helper()
-		if _, err := s.Accept(ctx, r.Admin, p.ID, nil, ""); err != nil {
+		if _, err := s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
 			t.Fatal(err)
 		}
 		run, err := s.Apply(ctx, r.Admin, p.ID, "")
@@ -147,7 +147,7 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Accept(ctx, r.Admin, p.ID, nil, "")
+	s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), "")
 	run, err := s.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		t.Fatal(err)
@@ -218,7 +218,7 @@ func TestRetiringFreesTheName(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s.Accept(ctx, r.Admin, p.ID, nil, "")
+		s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), "")
 		run, err := s.Apply(ctx, r.Admin, p.ID, "")
 		if err != nil {
 			t.Fatal(err)

@@ -174,6 +174,16 @@ func (s *Store) Unpark(ctx context.Context, account, what string, grace time.Dur
 	return n, nil
 }
 
+// UnsealedRuns lists runs that were given values before these were sealed.
+func (s *Store) UnsealedRuns(ctx context.Context) ([]Run, error) {
+	return many[Run](ctx, s.Pool, runQuery+"WHERE r.given <> '{}' AND r.given_seal IS NULL")
+}
+
+// SealRun puts the seal of what a run was given to one that has none.
+func (s *Store) SealRun(ctx context.Context, id int64, seal []byte) error {
+	return exec(ctx, s, "UPDATE runs SET given_seal = $2 WHERE id = $1 AND given_seal IS NULL", id, seal)
+}
+
 // Gift is what a run is given in the middle of it: values, and agreements to uses of
 // secrets. Before is the run as it was looked at, and Seal is of all that it has afterwards.
 type Gift struct {

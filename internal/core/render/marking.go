@@ -99,10 +99,9 @@ func placed(v, marked any, alike bool, text string) any {
 			return t
 		}
 		if alike && !open(marked) && reflect.DeepEqual(resource.Marked(marked), t.Secrets) {
-			t.Marked, t.Made = marked, ""
-		} else {
-			t.Marked, t.Made = nil, text
+			return resource.Spread(marked)
 		}
+		t.Marked, t.Made = nil, text
 		return t
 	case []any:
 		list, _ := marked.([]any)

@@ -83,6 +83,37 @@ func named(text string) string {
 	return secretMark.ReplaceAllString(text, "⟨secret:$1⟩")
 }
 
+// Spread gives a marked tree as wanted values are: every text with a mark for something that
+// is not known becomes a leaf of its own.
+func Spread(marked any) any {
+	switch t := marked.(type) {
+	case string:
+		u := Unresolved{Secrets: Marked(t), Marked: t}
+		for _, m := range attributeMark.FindAllStringSubmatch(t, -1) {
+			if m[2] == "" && !slices.Contains(u.Waits, m[1]) {
+				u.Waits = append(u.Waits, m[1])
+			}
+		}
+		if slices.Sort(u.Waits); len(u.Secrets)+len(u.Waits) == 0 {
+			return Shown(t)
+		}
+		return u
+	case []any:
+		out := make([]any, len(t))
+		for i, v := range t {
+			out[i] = Spread(v)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(t))
+		for k, v := range t {
+			out[k] = Spread(v)
+		}
+		return out
+	}
+	return marked
+}
+
 // Filled gives a marked tree with everything in its place; false says that a secret or an
 // attribute is not known.
 func Filled(tree any, secret func(reference string) (string, bool)) (out any, whole bool) {

@@ -215,7 +215,7 @@ func (c *collector) add(u Use, value, text, around any) {
 	if u.Secrets = resource.Secrets(value); len(u.Secrets) == 0 {
 		return
 	}
-	u.Text, u.Made, u.Waits = text, made(value), waits(value)
+	u.Text, u.Made, u.Waits = text, made(value), pending(around)
 	c.put(u, around)
 }
 
@@ -283,14 +283,14 @@ func place(value, marks any) any {
 		case len(t.Waits) == 0:
 			return t.String()
 		}
-		return map[string]any{"pending": t.Waits, "secrets": t.Secrets}
+		return map[string]any{"pending": list(t.Waits), "secrets": list(t.Secrets)}
 	case []any:
-		list, _ := marks.([]any)
+		items, _ := marks.([]any)
 		out := make([]any, len(t))
 		for i, v := range t {
 			var m any
-			if len(list) == len(t) {
-				m = list[i]
+			if len(items) == len(t) {
+				m = items[i]
 			}
 			out[i] = place(v, m)
 		}
@@ -307,6 +307,14 @@ func place(value, marks any) any {
 		return resource.Placed(marks)
 	}
 	return value
+}
+
+func list(texts []string) []any {
+	out := make([]any, len(texts))
+	for i, t := range texts {
+		out[i] = t
+	}
+	return out
 }
 
 func unknown(tree any) bool {
@@ -335,23 +343,38 @@ func made(tree any) string {
 	return strings.Join(list, "; ")
 }
 
-// waits lists what a value with a secret in it waits for, beside what only says where
-// something is: that has its place in the text.
-func waits(tree any) []string {
+// pending lists what is not known yet of what goes with a secret, beside what only says
+// where something is: that has its place.
+func pending(placed any) []string {
 	var out []string
-	resource.Leaves(tree, func(_ string, leaf any) {
-		if u, is := leaf.(resource.Unresolved); is && u.Marked == nil {
-			out = append(out, u.Waits...)
+	resource.Leaves(placed, func(_ string, leaf any) {
+		if t, is := leaf.(map[string]any); is {
+			out = append(out, resource.Pending(t)...)
 		}
 	})
 	slices.Sort(out)
 	return slices.Compact(out)
 }
 
+// compared are properties of checks and tasks that are held against an answer, or say when
+// it is asked: nothing of them is sent, unless a secret stands in them.
+var compared = []string{"answer", "contains", "status", "is", "least", "values", "again_when"}
+
+// goes is what of a check or a task goes to where it goes.
+func goes(values, placed map[string]any) map[string]any {
+	out := maps.Clone(placed)
+	for _, name := range compared {
+		if len(resource.Secrets(values[name])) == 0 {
+			delete(out, name)
+		}
+	}
+	return out
+}
+
 // task lists what a command on a machine is given: what it is, what it reads, and the key
 // that opens the way to it.
 func (c *collector) task(x render.Resource) {
-	placed := spec(x.Want, x.Marks)
+	placed := goes(x.Want, spec(x.Want, x.Marks))
 	to := way(placed, "on")
 	c.add(Use{For: Command, At: x.Declared, Members: members(x.Name), To: to}, without(x.Want, "key", "through"), without(placed, "key", "through", "name", "tags"), placed)
 	c.signsIn(x.Declared, x.Name, to, x.Want, placed)
@@ -381,7 +404,7 @@ func without(values map[string]any, names ...string) map[string]any {
 // checks lists what checks send, and what they ask of machines that were given secrets.
 func (c *collector) checks(declared, member string, checks []health.Check) {
 	for _, check := range checks {
-		at, placed := declared+", "+check.Name, spec(check.Spec, check.Marks)
+		at, placed := declared+", "+check.Name, goes(check.Spec, spec(check.Spec, check.Marks))
 		to := destination(check.Kind, placed)
 		sent := without(placed, "key", "through")
 		c.add(Use{For: Check, At: at, Members: members(member), To: to}, without(check.Spec, "key", "through"), sent, placed)

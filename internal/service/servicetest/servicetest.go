@@ -287,11 +287,7 @@ func Explain(err error) string {
 func (r *Rig) Carry(s *service.Service, p service.Proposal) int64 {
 	r.t.Helper()
 	ctx := context.Background()
-	var agree []string
-	for _, c := range p.Consents {
-		agree = append(agree, c.Name)
-	}
-	if _, err := s.Accept(ctx, r.Admin, p.ID, agree, ""); err != nil {
+	if _, err := s.Accept(ctx, r.Admin, p.ID, All(p), ""); err != nil {
 		r.t.Fatal(err)
 	}
 	run, err := s.Apply(ctx, r.Admin, p.ID, "")
@@ -299,6 +295,14 @@ func (r *Rig) Carry(s *service.Service, p service.Proposal) int64 {
 		r.t.Fatal(Explain(err))
 	}
 	return run.ID
+}
+
+// All are the consents that a proposal asks for.
+func All(p service.Proposal) (names []string) {
+	for _, c := range p.Consents {
+		names = append(names, c.Name)
+	}
+	return names
 }
 
 // Await waits for the end of a run, or until it is parked.
