@@ -358,14 +358,20 @@ func aSecondPersonIsGoneAround(t *testing.T, s *siege) {
 	// What fails and was to be undone is undone: that was agreed to with the proposal.
 	source = "undersail: 1\nabout: {name: falls, version: 1.0.0, title: Falls}\nresources:\n  front: {type: address}\n  back: {type: address, after: {front: healthy}, health: [{tcp: {host: =front.address, port: 9}, within: 5s}]}\n"
 	p = s.propose(s.mole, "falls", "saltmere-lab", source, nil)
-	s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/accept%s", p.body["id"], agreed(p)), other, "", 200)
+	accept := fmt.Sprintf("/api/v1/proposals/%v/accept%s", p.body["id"], agreed(p))
+	s.must("POST", accept, other, "", 200)
+	if a := s.ask("POST", fmt.Sprintf("/api/v1/proposals/%v/apply?on_failure=undo", p.body["id"]), s.mole, ""); a.status == 200 {
+		t.Error("what becomes of a run that fails is said by its author alone")
+	}
+	p = s.propose(s.mole, "falls", "saltmere-lab", source, nil)
+	s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/accept%s&on_failure=undo", p.body["id"], agreed(p)), other, "", 200)
 	run := fmt.Sprint(s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/apply?on_failure=undo", p.body["id"]), s.mole, "", 200).body["id"])
 	eventually(t, "the run is undone", time.Minute, func() bool {
 		return s.ask("GET", "/api/v1/runs/"+run, s.mole, "").body["state"] == "undone"
 	})
 	// What is kept is not given to another stack by one person.
 	s.must("PATCH", "/api/v1/accounts/saltmere-lab", s.admin, `{"second_person":false}`, 200)
-	s.carried("keeps", "saltmere-lab", "undersail: 1\nabout: {name: keeps, version: 1.0.0, title: Keeps}\nresources: {data: {type: disk, at_retire: keep, want: {size: 10GiB, type: plain, zone: north-fell-a}}}\n", nil)
+	s.carried("keeps", "saltmere-lab", "undersail: 1\nabout: {name: keeps, version: 1.0.0, title: Keeps}\nresources: {data: {type: disk, at_retire: keep, want: {size: 10GiB, type: solid, zone: north-fell-a, encrypted: true}}}\n", nil)
 	p = s.must("POST", "/api/v1/stacks/keeps/retire", s.admin, "", 201)
 	s.b.must(0, "watch", s.run(p, s.admin))
 	s.must("PATCH", "/api/v1/accounts/saltmere-lab", s.admin, `{"second_person":true}`, 200)

@@ -92,7 +92,7 @@ func (h *handlers) GetProposal(ctx context.Context, r contract.GetProposalReques
 }
 
 func (h *handlers) AcceptProposal(ctx context.Context, r contract.AcceptProposalRequestObject) (contract.AcceptProposalResponseObject, error) {
-	p, err := h.service.Accept(ctx, userOf(ctx), r.Id, or(r.Params.Agree, nil), or(r.Params.Comment, ""))
+	p, err := h.service.Agree(ctx, userOf(ctx), r.Id, service.Acceptance{Agree: or(r.Params.Agree, nil), Comment: or(r.Params.Comment, ""), OnFailure: string(or(r.Params.OnFailure, ""))})
 	return contract.AcceptProposal200JSONResponse(p), err
 }
 
@@ -214,4 +214,13 @@ func or[T any](p *T, otherwise T) T {
 		return otherwise
 	}
 	return *p
+}
+
+func (h *handlers) ListAgreements(ctx context.Context, _ contract.ListAgreementsRequestObject) (contract.ListAgreementsResponseObject, error) {
+	list, err := h.service.Agreements(ctx, userOf(ctx))
+	return contract.ListAgreements200JSONResponse(list), err
+}
+
+func (h *handlers) EndAgreement(ctx context.Context, r contract.EndAgreementRequestObject) (contract.EndAgreementResponseObject, error) {
+	return contract.EndAgreement204Response{}, h.service.EndAgreement(ctx, userOf(ctx), r.Id)
 }

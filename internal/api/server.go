@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -21,9 +22,11 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	dto "github.com/prometheus/client_model/go"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	contracts "undersail/api"
+	"undersail/internal/access"
 	"undersail/internal/api/contract"
 	"undersail/internal/service"
 )
@@ -89,7 +92,7 @@ func New(ctx context.Context, s *service.Service, o Options) (whole, metrics htt
 	e.Use(srv.counted, srv.headers, srv.recovered, srv.ours, srv.guarded)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", srv.ready)
-	e.GET("/metrics", echo.WrapHandler(metrics), srv.signedIn)
+	e.GET("/metrics", srv.measured(registry), srv.signedIn)
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", contracts.OpenAPI) })
 	contract.RegisterHandlers(e, contract.NewStrictHandler(&handlers{srv}, nil))
 	e.GET("/api/v1/runs/:id/events/stream", srv.streamRun)
@@ -118,9 +121,56 @@ func (s *Server) counted(next echo.HandlerFunc) echo.HandlerFunc {
 		if r, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil {
 			status = r.Status
 		}
-		s.calls.WithLabelValues(c.Request().Method, fmt.Sprint(status)).Inc()
+		s.calls.WithLabelValues(methodLabel(c.Request().Method), statusLabel(status)).Inc()
 		return nil
 	}
+}
+
+// methodLabel is one of a fixed set: what strangers invent is no label that stays.
+func methodLabel(method string) string {
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return method
+	}
+	return "other"
+}
+
+func statusLabel(status int) string {
+	if http.StatusText(status) == "" {
+		return "other"
+	}
+	return fmt.Sprint(status)
+}
+
+// measured answers with the metrics: whole to whoever sees the whole service, and to whoever
+// sees single accounts with what is told of these.
+func (s *Server) measured(registry prometheus.Gatherer) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		only := access.Seen(c.Request().Context())
+		gatherer := prometheus.GathererFunc(func() ([]*dto.MetricFamily, error) {
+			families, err := registry.Gather()
+			if only == nil {
+				return families, err
+			}
+			return ofAccounts(families, only), err
+		})
+		promhttp.HandlerFor(gatherer, promhttp.HandlerOpts{}).ServeHTTP(c.Response(), c.Request())
+		return nil
+	}
+}
+
+func ofAccounts(families []*dto.MetricFamily, accounts []string) (out []*dto.MetricFamily) {
+	for _, f := range families {
+		f.Metric = slices.DeleteFunc(f.Metric, func(m *dto.Metric) bool {
+			return !slices.ContainsFunc(m.Label, func(l *dto.LabelPair) bool {
+				return l.GetName() == "account" && slices.Contains(accounts, l.GetValue())
+			})
+		})
+		if len(f.Metric) > 0 {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // recovered turns a panic into an error, so that one request cannot end others.

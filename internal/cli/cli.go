@@ -111,7 +111,7 @@ The usual way:
 	add("knowing", a.accountsCommand(), a.secretsCommand(), a.keyPairsCommand(), a.offersCommand(), a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.fitCommand(), a.compareCommand(), a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
 	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())
-	add("living", a.stacksCommand(), a.outputsCommand(), a.revealCommand(), a.connectCommand(), a.costCommand(), a.verifyCommand(), a.retireCommand(), a.keptCommand(), a.eventsCommand(), a.auditCommand())
+	add("living", a.stacksCommand(), a.outputsCommand(), a.revealCommand(), a.connectCommand(), a.costCommand(), a.verifyCommand(), a.retireCommand(), a.keptCommand(), a.eventsCommand(), a.auditCommand(), a.agreementsCommand())
 	return root
 }
 
@@ -159,13 +159,24 @@ func (a *app) print(cmd *cobra.Command, v any, table func(w io.Writer)) error {
 	return fmt.Errorf("-o takes table, json or yaml, not %q", a.output)
 }
 
+// oneLine shows the line breaks and tabs of a cell, which would make rows and columns that
+// nobody wrote.
+var oneLine = strings.NewReplacer("\r\n", " ⏎ ", "\n", " ⏎ ", "\r", " ⏎ ", "\v", " ", "\f", " ", "\u0085", " ⏎ ", "\u2028", " ⏎ ", "\u2029", " ⏎ ", "\t", " ")
+
 // columns writes rows of tab-separated cells in columns. On a terminal a row
 // ends at its edge; elsewhere nothing is cut.
 func columns(w io.Writer, header string, rows func(row func(format string, args ...any))) {
 	var all strings.Builder
 	t := tabwriter.NewWriter(&all, 0, 4, 2, ' ', 0)
 	fmt.Fprintln(t, header)
-	rows(func(format string, args ...any) { fmt.Fprintf(t, format+"\n", args...) })
+	rows(func(format string, args ...any) {
+		for i, arg := range args {
+			if text, is := arg.(string); is {
+				args[i] = oneLine.Replace(text)
+			}
+		}
+		fmt.Fprintf(t, format+"\n", args...)
+	})
 	t.Flush()
 	width := terminalWidth(w)
 	for line := range strings.Lines(all.String()) {

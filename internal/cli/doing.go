@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
+	"undersail/internal/core/use"
 	"undersail/internal/review"
 	"undersail/internal/service"
 )
@@ -222,7 +224,8 @@ func (a *app) proposedAtOnce(cmd *cobra.Command, c *contract.Client, p service.P
 		return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 	}
 	a.printFindings(cmd.ErrOrStderr(), p.Findings)
-	if _, err := accepted(cmd, c, p.ID, d.agree, ""); err != nil {
+	printUses(cmd.ErrOrStderr(), slices.DeleteFunc(slices.Clone(p.Uses), func(u use.Use) bool { return !u.New }))
+	if _, err := accepted(cmd, c, p.ID, d.agree, "", ""); err != nil {
 		return a.told(cmd, err)
 	}
 	return a.applyProposal(cmd, p.ID, d.follow, "")

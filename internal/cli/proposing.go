@@ -13,6 +13,7 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/core/use"
 	"undersail/internal/review"
 	"undersail/internal/service"
 )
@@ -137,6 +138,7 @@ func (a *app) printProposal(w io.Writer, p service.Proposal) {
 		fmt.Fprintf(w, "%d more stay the same\n", same)
 	}
 	printFields(w, p.Changes)
+	printUses(w, p.Uses)
 	printInputs(w, p.Inputs)
 	for _, c := range p.Consents {
 		fmt.Fprintln(w)
@@ -158,6 +160,29 @@ func (a *app) printProposal(w io.Writer, p service.Proposal) {
 		fmt.Fprintf(w, "\nnext: undersail accept %d%s\n", p.ID, agreeing(p))
 	case "accepted":
 		fmt.Fprintf(w, "\nnext: undersail apply %d --watch\n", p.ID)
+	}
+}
+
+// printUses tells what secrets are opened for: of what is new everything that goes with
+// them, of what was agreed to before where.
+func printUses(w io.Writer, uses []use.Use) {
+	if len(uses) == 0 {
+		return
+	}
+	fmt.Fprintln(w, "\nWhat secrets are opened for:")
+	for _, u := range uses {
+		mark := "agreed"
+		if u.New {
+			mark = "new"
+		}
+		labelled(w, mark, fmt.Sprintf("%s%s, for %s: %s", u.At, review.Members(u), review.Purpose(u), strings.Join(u.Secrets, ", ")))
+		labelled(w, "", "to "+u.To)
+		if !u.New {
+			continue
+		}
+		for _, line := range review.UseText(u) {
+			labelled(w, "", "| "+line)
+		}
 	}
 }
 
@@ -290,16 +315,19 @@ func number(arg string) (int64, error) {
 
 func (a *app) acceptCommand() *cobra.Command {
 	var agree []string
-	var why string
-	cmd := &cobra.Command{Use: "accept ID", Short: "Agree to a proposal", Args: cobra.ExactArgs(1), Example: "  undersail accept 12\n  undersail accept 12 --agree lose-data",
-		Long: "Agree to a proposal. What it asks a consent for has to be agreed to by name: without, nothing is\naccepted, what is asked is told, and the exit code is 6.",
+	var why, onFailure string
+	cmd := &cobra.Command{Use: "accept ID", Short: "Agree to a proposal", Args: cobra.ExactArgs(1), Example: "  undersail accept 12\n  undersail accept 12 --agree lose-data\n  undersail accept 12 --agree secret-use=3f9c2a7d10b4e865 --on-failure undo",
+		Long: `Agree to a proposal. What it asks a consent for has to be agreed to by name: without, nothing is
+accepted, what is asked is told, and the exit code is 6. The consent secret-use is shown with a digest
+of the uses that it is for; given as secret-use=DIGEST it is for these, and refused for any other.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (service.Proposal, error) {
-				return accepted(cmd, c, id, agree, why)
+				return accepted(cmd, c, id, agree, why, onFailure)
 			})
 		}}
 	agreeFlag(cmd, &agree)
 	cmd.Flags().StringVar(&why, "why", "", "what you want to say with it")
+	cmd.Flags().StringVar(&onFailure, "on-failure", "", "agree with it that a run which fails is undone in your name (undo); left to whoever applies it when left out")
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -308,8 +336,8 @@ func agreeFlag(cmd *cobra.Command, agree *[]string) {
 	cmd.Flags().StringSliceVar(agree, "agree", nil, "name of a consent that you give, such as lose-data")
 }
 
-func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string, why string) (service.Proposal, error) {
-	params := &contract.AcceptProposalParams{Comment: optional(why)}
+func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string, why, onFailure string) (service.Proposal, error) {
+	params := &contract.AcceptProposalParams{Comment: optional(why), OnFailure: optional(contract.AcceptProposalParamsOnFailure(onFailure))}
 	if len(agree) > 0 {
 		params.Agree = &agree
 	}

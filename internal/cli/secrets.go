@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -52,18 +53,21 @@ func (a *app) listSecrets(cmd *cobra.Command, kind string) error {
 		}
 	}
 	return a.print(cmd, list, func(w io.Writer) {
-		columns(w, "NAME\tVERSION\tFROM\tBY\tSINCE\tUSED BY\tABOUT", func(row func(string, ...any)) {
+		columns(w, "NAME\tVERSION\tBELONGS TO\tFROM\tBY\tSINCE\tUSED BY\tABOUT", func(row func(string, ...any)) {
 			for _, n := range list {
 				v := n.Versions[0]
 				from := v.From
 				if n.Kind == "public_key" {
 					from = "public half"
 				}
-				row("%s\t%d\t%s\t%s\t%s\t%s\t%s", n.Name, n.Version, from, review.OrDash(v.GivenBy), v.GivenAt.Local().Format("2006-01-02 15:04"), review.OrDash(usesOf(n)), review.OrDash(n.About))
+				row("%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s", n.Name, n.Version, belongsTo(n), from, review.OrDash(v.GivenBy), v.GivenAt.Local().Format("2006-01-02 15:04"), review.OrDash(usesOf(n)), review.OrDash(n.About))
 			}
 		})
 	})
 }
+
+// belongsTo says who may read a secret beside whoever gave it.
+func belongsTo(n service.Named) string { return cmp.Or(n.Account, "the service") }
 
 // usesOf names the stacks that use a secret, with the version where it is an older one.
 func usesOf(n service.Named) string {
@@ -102,7 +106,7 @@ func printNamed(w io.Writer, n service.Named) {
 	if n.About != "" {
 		fmt.Fprintf(w, ", %s", n.About)
 	}
-	fmt.Fprintln(w)
+	fmt.Fprintf(w, ", belongs to %s\n", belongsTo(n))
 	if n.Public != "" {
 		fmt.Fprintln(w, n.Public)
 	}
@@ -116,6 +120,11 @@ func printNamed(w io.Writer, n service.Named) {
 			row("%d\t%s\t%s\t%s\t%s", v.Version, v.From, review.OrDash(v.GivenBy), v.GivenAt.Local().Format("2006-01-02 15:04"), review.OrDash(strings.Join(uses, ", ")))
 		}
 	})
+}
+
+// belongsFlag says where a new secret belongs.
+func belongsFlag(cmd *cobra.Command, account *string) {
+	cmd.Flags().StringVar(account, "account", "", "account that it belongs to, where whoever administers that may read it; left out, your only one, or whoever administers the service")
 }
 
 // ruleFlags are the rules that a secret is drawn by.
@@ -149,20 +158,21 @@ func (a *app) putSecret(cmd *cobra.Command, n service.NewNamed) (service.Named, 
 
 func (a *app) secretMakeCommand() *cobra.Command {
 	var rules secretrule.Rules
-	var about string
+	var about, account string
 	cmd := &cobra.Command{Use: "make NAME", Short: "Draw a secret by rules and seal it", Args: cobra.ExactArgs(1), Example: "  undersail secrets make db-password --length 24 --kinds small,capital,digit,sign",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, err := a.putSecret(cmd, service.NewNamed{Name: args[0], Kind: "secret", About: about, Rules: &rules})
+			_, err := a.putSecret(cmd, service.NewNamed{Name: args[0], Kind: "secret", Account: account, About: about, Rules: &rules})
 			return err
 		}}
 	ruleFlags(cmd, &rules)
 	cmd.Flags().StringVar(&about, "about", "", "what it is for")
+	belongsFlag(cmd, &account)
 	a.outputFlag(cmd)
 	return cmd
 }
 
 func (a *app) secretAddCommand() *cobra.Command {
-	var file, about string
+	var file, about, account string
 	cmd := &cobra.Command{Use: "add NAME", Short: "Seal a secret that somebody else made", Args: cobra.ExactArgs(1),
 		Long:    "Seal a secret that somebody else made: asked for on a terminal, else read from standard input or a file. It is\nnever an argument. One line break at the end is left out.",
 		Example: "  undersail secrets add licence-key < key.txt\n  undersail secrets add licence-key --file key.txt",
@@ -171,11 +181,12 @@ func (a *app) secretAddCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = a.putSecret(cmd, service.NewNamed{Name: args[0], Kind: "secret", About: about, Value: value})
+			_, err = a.putSecret(cmd, service.NewNamed{Name: args[0], Kind: "secret", Account: account, About: about, Value: value})
 			return err
 		}}
 	cmd.Flags().StringVar(&file, "file", "", "file to read it from")
 	cmd.Flags().StringVar(&about, "about", "", "what it is for")
+	belongsFlag(cmd, &account)
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -287,10 +298,10 @@ func (a *app) secretRemoveCommand() *cobra.Command {
 }
 
 func (a *app) keyPairCommand(use, short string, imported bool) *cobra.Command {
-	var about string
+	var about, account string
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), Example: "  undersail key-pairs make duty --about 'the officers on duty'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n := service.NewNamed{Name: args[0], Kind: "key_pair", About: about}
+			n := service.NewNamed{Name: args[0], Kind: "key_pair", Account: account, About: about}
 			if imported {
 				line, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 20_000))
 				if err != nil {
@@ -307,6 +318,7 @@ func (a *app) keyPairCommand(use, short string, imported bool) *cobra.Command {
 			return err
 		}}
 	cmd.Flags().StringVar(&about, "about", "", "whose it is")
+	belongsFlag(cmd, &account)
 	a.outputFlag(cmd)
 	return cmd
 }

@@ -41,6 +41,9 @@ one that owns the tables; see: undersail migrate --help`,
 				return &exit{exitUsage, err}
 			}
 			gentle.MakeRoom()
+			if err := gentle.KeepMemory(); err != nil {
+				return &exit{exitFailed, err}
+			}
 			c.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			d, err := daemon.Start(cmd.Context(), c)
 			if err != nil {
@@ -78,6 +81,7 @@ one that owns the tables; see: undersail migrate --help`,
 	f.StringSliceVar(&c.Proxies, "behind-proxy", nil, "address or range of a proxy that speaks TLS, and tells by X-Forwarded-For who asks")
 	f.StringVar(&c.MetricsListen, "metrics-listen", "", "address of a listener for /metrics alone, which asks for no token")
 	f.DurationVar(&c.SessionLife, "session-life", 12*time.Hour, "how long a session lasts")
+	f.DurationVar(&c.OpenIDAgain, "openid-again", 7*24*time.Hour, "how long a sign-in by OpenID Connect counts, for sessions and tokens, until the provider is asked anew")
 	f.DurationVar(&c.SessionIdle, "session-idle", 2*time.Hour, "how long a session may go unused")
 	f.StringVar(&c.OpenID.Issuer, "openid-issuer", "", "URL of an OpenID provider that people may sign in by")
 	f.StringVar(&c.OpenID.ClientID, "openid-client", "undersail", "what the provider knows this service as")
@@ -213,6 +217,9 @@ func (a *app) demoCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c.Say = func(format string, args ...any) { fmt.Fprintf(cmd.ErrOrStderr(), format+"\n", args...) }
 			gentle.MakeRoom()
+			if err := gentle.KeepMemory(); err != nil {
+				return &exit{exitFailed, err}
+			}
 			d, err := demo.Start(cmd.Context(), c)
 			if err != nil {
 				return &exit{exitFailed, err}

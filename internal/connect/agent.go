@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -87,6 +88,21 @@ func (l *Lent) Line(hops []Hop) string {
 // agent.
 func Line(hops []Hop) string { return "ssh " + target(hops, "") }
 
+// plain is what stands in a line of a shell as it is.
+var plain = regexp.MustCompile(`^[A-Za-z0-9@%+=:,./_-]+$`)
+
+// quoted writes a word as a shell reads it back. One that begins with a hyphen would be an
+// option.
+func quoted(word string) string {
+	if plain.MatchString(word) && !strings.HasPrefix(word, "-") {
+		return word
+	}
+	if strings.HasPrefix(word, "-") {
+		word = "./" + word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
 func target(hops []Hop, known string) string {
 	first, last := hops[0], hops[len(hops)-1]
 	at := func(h Hop, address string) (string, string) {
@@ -99,20 +115,21 @@ func target(hops []Hop, known string) string {
 	who, port := at(first, first.At)
 	if len(hops) == 1 {
 		if port == "22" {
-			return who
+			return quoted(who)
 		}
-		return "-p " + port + " " + who
+		return "-p " + quoted(port) + " " + quoted(who)
 	}
 	jump := who + ":" + port
-	end := last.User + "@" + last.Host
+	end := quoted(last.User + "@" + last.Host)
 	if last.Port != 22 {
 		end = fmt.Sprintf("-p %d %s", last.Port, end)
 	}
 	if known == "" {
-		return "-J " + jump + " " + end
+		return "-J " + quoted(jump) + " " + end
 	}
 	// A jump takes no options of the line: it is written out.
-	return fmt.Sprintf(`-o ProxyCommand='ssh -o UserKnownHostsFile=%s -o StrictHostKeyChecking=yes -p %s -W %%h:%%p %s' %s`, known, port, who, end)
+	through := fmt.Sprintf("ssh -o UserKnownHostsFile=%s -o StrictHostKeyChecking=yes -p %s -W %%h:%%p %s", quoted(known), quoted(port), quoted(strings.ReplaceAll(who, "%", "%%")))
+	return fmt.Sprintf("-o ProxyCommand='%s' %s", strings.ReplaceAll(through, "'", `'\''`), end)
 }
 
 // lender is an agent whose keys are elsewhere.

@@ -48,6 +48,8 @@ type Config struct {
 	// SessionLife is how long a session lasts, SessionIdle how long it may go unused; zero
 	// is what is usual.
 	SessionLife, SessionIdle time.Duration
+	// OpenIDAgain is how long a sign-in by OpenID Connect counts until the provider is asked anew.
+	OpenIDAgain time.Duration
 	// OpenID names a provider that people may sign in by, if it has an issuer; Groups are the
 	// roles of its groups.
 	OpenID openid.Config
@@ -132,7 +134,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 // signing tells the service how people sign in. Where they come back to from a provider is
 // known only once it listens.
 func (d *Daemon) signing(c Config) error {
-	how := service.Signing{URL: d.URL, Life: c.SessionLife, Idle: c.SessionIdle, Groups: map[string][]string{}}
+	how := service.Signing{URL: d.URL, Life: c.SessionLife, Idle: c.SessionIdle, Again: c.OpenIDAgain, Groups: map[string][]string{}}
 	for group, texts := range c.Groups {
 		g, err := access.ParseGrants(texts)
 		if err != nil {

@@ -182,11 +182,24 @@ func (p *Provider) BeginTerminal(ctx context.Context) (Terminal, error) {
 	if err != nil {
 		return Terminal{}, refusal(err)
 	}
+	for _, at := range []string{d.VerificationURI, d.VerificationURIComplete} {
+		if at != "" && !p.isPage(at) {
+			return Terminal{}, fmt.Errorf("%w: it sends people to %.40q, which is no page", ErrDenied, at)
+		}
+	}
 	interval := max(time.Duration(d.Interval)*time.Second, time.Second)
 	if d.Interval == 0 {
 		interval = 5 * time.Second // RFC 8628, section 3.2
 	}
 	return Terminal{Device: d.DeviceCode, UserCode: d.UserCode, URL: d.VerificationURI, Complete: d.VerificationURIComplete, Expires: d.Expiry, Interval: interval}, nil
+}
+
+// isPage reports whether an address is one that a person may be sent to: by https, or as
+// the provider itself is reached.
+func (p *Provider) isPage(at string) bool {
+	u, err := url.Parse(at)
+	issuer, errIssuer := url.Parse(p.config.Issuer)
+	return err == nil && errIssuer == nil && u.Host != "" && (u.Scheme == "https" || u.Scheme == "http" && issuer.Scheme == "http")
 }
 
 const deviceGrant = "urn:ietf:params:oauth:grant-type:device_code"
@@ -236,6 +249,11 @@ func (p *Provider) identity(ctx context.Context, found *oidc.Provider, t *oauth2
 	claims := map[string]any{}
 	if err := id.Claims(&claims); err != nil {
 		return nil, Identity{}, fmt.Errorf("%w: its answer cannot be read: %w", ErrDenied, err)
+	}
+	// A token for several readers says for whom it was made; one that says so is for no other
+	// (OpenID Connect Core 1.0, section 3.1.3.7).
+	if by, named := claims["azp"]; named && by != p.config.ClientID || !named && len(id.Audience) > 1 {
+		return nil, Identity{}, fmt.Errorf("%w: its answer was made for another client", ErrDenied)
 	}
 	text := func(name string) string { t, _ := claims[name].(string); return t }
 	who := Identity{Issuer: id.Issuer, Subject: id.Subject, Name: text("preferred_username"), FullName: text("name")}

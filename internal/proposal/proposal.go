@@ -202,6 +202,7 @@ func (c Changed) Judge(stop func() bool) Judged {
 		func() {
 			j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)
 			j.Findings = append(append(j.Findings, opinion.Findings...), c.maturity()...)
+			j.Findings = append(j.Findings, use.InTheClear(r)...)
 			j.Consents = append(c.asked(), c.news(opinion.Consents)...)
 		},
 	}

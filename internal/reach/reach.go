@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -27,6 +28,8 @@ type Policy struct {
 
 	mu   sync.Mutex
 	ours map[netip.AddrPort]bool
+	// everywhere are ports that we listen at on every address of this machine.
+	everywhere map[uint16]bool
 }
 
 // opening is a range, and a port of it or all of them.
@@ -37,7 +40,7 @@ type opening struct {
 
 // NewPolicy opens private addresses and ranges, each as ADDRESS, ADDRESS:PORT or RANGE.
 func NewPolicy(openings ...string) (*Policy, error) {
-	p := &Policy{ours: map[netip.AddrPort]bool{}}
+	p := &Policy{ours: map[netip.AddrPort]bool{}, everywhere: map[uint16]bool{}}
 	for _, text := range openings {
 		o, err := parse(text)
 		if err != nil {
@@ -61,11 +64,17 @@ func parse(text string) (opening, error) {
 	return opening{}, fmt.Errorf("%q is no address, address:port or range", text)
 }
 
-// Ours closes an address of ourselves, whatever else opens it.
+// Ours closes an address of ourselves, whatever else opens it; where that is every address,
+// the port at each that this machine has.
 func (p *Policy) Ours(at string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if a, err := netip.ParseAddrPort(at); err == nil {
+	a, err := netip.ParseAddrPort(at)
+	switch {
+	case err != nil:
+	case a.Addr().IsUnspecified():
+		p.everywhere[a.Port()] = true
+	default:
 		p.ours[netip.AddrPortFrom(a.Addr().Unmap(), a.Port())] = true
 	}
 }
@@ -82,19 +91,35 @@ var (
 	errPrivate = &Refused{"private and loopback addresses are reached only where an administrator opened them (serve --reach)"}
 )
 
-// carrier are the addresses that networks of providers share (RFC 6598); they are as
-// little public as private ones.
-var carrier = netip.MustParsePrefix("100.64.0.0/10")
+// closed are ranges that are never reached: they name no host, or this one, whatever their
+// packets would do (RFC 6890, RFC 4291, RFC 3879).
+var closed = prefixes("0.0.0.0/8", "192.0.0.0/24", "240.0.0.0/4", "::/96", "fec0::/10", "100::/64", "2001::/23", "5f00::/16")
+
+// shared are ranges that are as little public as private ones: of networks of providers
+// (RFC 6598), of benchmarks (RFC 2544), and what a translator of one's own sends on
+// (RFC 8215).
+var shared = prefixes("100.64.0.0/10", "198.18.0.0/15", "64:ff9b:1::/48")
+
+func prefixes(texts ...string) (out []netip.Prefix) {
+	for _, text := range texts {
+		out = append(out, netip.MustParsePrefix(text))
+	}
+	return out
+}
+
+func within(list []netip.Prefix, addr netip.Addr) bool {
+	return slices.ContainsFunc(list, func(p netip.Prefix) bool { return p.Contains(addr) })
+}
 
 // Check holds an address against the policy.
 func (p *Policy) Check(at netip.AddrPort) error {
 	addr := at.Addr().Unmap()
 	addr = embedded(addr)
 	at = netip.AddrPortFrom(addr, at.Port())
-	if !addr.IsValid() || addr.IsLinkLocalUnicast() || addr.IsMulticast() || addr.IsUnspecified() || addr.Zone() != "" || p.isOurs(at) {
+	if !addr.IsValid() || addr.IsLinkLocalUnicast() || addr.IsMulticast() || addr.IsUnspecified() || addr.Zone() != "" || within(closed, addr) && addr != netip.IPv6Loopback() || p.isOurs(at) {
 		return errNever
 	}
-	if !addr.IsPrivate() && !addr.IsLoopback() && !carrier.Contains(addr) {
+	if !addr.IsPrivate() && !addr.IsLoopback() && !within(shared, addr) {
 		return nil
 	}
 	if p != nil {
@@ -129,7 +154,22 @@ func (p *Policy) isOurs(at netip.AddrPort) bool {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return p.ours[at]
+	return p.ours[at] || p.everywhere[at.Port()] && isHere(at.Addr())
+}
+
+// isHere reports whether an address is one of this machine.
+func isHere(addr netip.Addr) bool {
+	if addr.IsLoopback() {
+		return true
+	}
+	list, err := net.InterfaceAddrs()
+	if err != nil {
+		return true // who cannot tell stays away
+	}
+	return slices.ContainsFunc(list, func(a net.Addr) bool {
+		p, err := netip.ParsePrefix(a.String())
+		return err == nil && p.Addr().Unmap() == addr
+	})
 }
 
 // Dial connects to host:port, to the first of its addresses that may be reached and

@@ -33,6 +33,13 @@ func Markdown(w io.Writer, p service.Proposal) {
 			return []string{string(f.Severity), "`" + f.Place + "`", f.Message, f.Remedy}
 		})
 	}
+	if len(p.Uses) > 0 {
+		fmt.Fprint(w, "\n## What secrets are opened for\n\n")
+		rows(w, []string{"", "Secrets", "For", "At", "Goes to", "With"}, len(p.Uses), func(i int) []string {
+			u := p.Uses[i]
+			return []string{map[bool]string{true: "**new**", false: ""}[u.New], "`" + strings.Join(u.Secrets, "`, `") + "`", Purpose(u), "`" + u.At + "`" + Members(u), u.To, strings.Join(UseText(u), "<br>")}
+		})
+	}
 	fmt.Fprint(w, "\n## Changes\n\n")
 	var changes []change.Change
 	for _, c := range p.Changes {

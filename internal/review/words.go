@@ -180,6 +180,9 @@ func inWords(v any) any {
 		return t.String()
 	case map[string]any:
 		if waits := resource.Pending(t); waits != nil {
+			if text, shown := t["text"]; shown {
+				return inWords(text)
+			}
 			return "waits for " + strings.Join(waits, ", ")
 		}
 		out := make(map[string]any, len(t))

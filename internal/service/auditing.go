@@ -131,33 +131,39 @@ func (s *Service) CheckAudit(ctx context.Context, u User, head string) (AuditChe
 	}
 	out := AuditCheck{Sound: true}
 	var before []byte
+	var last int64
+	faults := 0
 	fault := func(number int64, format string, args ...any) {
-		if out.Sound {
+		if faults++; out.Sound {
 			out.Sound, out.Fault = false, fmt.Sprintf("entry %d: ", number)+fmt.Sprintf(format, args...)
 		}
 	}
 	for {
-		list, err := s.store.AuditFrom(ctx, out.Entries)
+		list, err := s.store.AuditFrom(ctx, last)
 		if err != nil {
 			return out, err
 		}
 		for _, e := range list {
+			// One that was forged or changed hides nothing of what comes after it: that goes on
+			// from the hash that stands there.
 			switch {
-			case e.Number != out.Entries+1:
-				fault(out.Entries+1, "it is missing")
+			case e.Number != last+1:
+				fault(last+1, "it is missing")
 			case !hmac.Equal(e.Hash, s.auditHash(e, before)):
 				fault(e.Number, "it is not as it was written, or the one before it is not")
 			case e.Number == known && hex.EncodeToString(e.Hash) != knownHash:
 				fault(e.Number, "it has another hash than the head that was given")
 			}
-			if !out.Sound {
-				return out, nil
-			}
-			out.Entries, before = e.Number, e.Hash
+			last, before = e.Number, e.Hash
 		}
 		if len(list) == 0 {
 			break
 		}
+	}
+	out.Entries = last
+	if !out.Sound {
+		out.Fault = fmt.Sprintf("%s; the check goes on behind it to entry %d, and finds %d such entries", out.Fault, last, faults)
+		return out, nil
 	}
 	if known > out.Entries {
 		fault(known, "the head that was given is missing: the end was cut off")

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -65,7 +66,9 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 		return AccountDetail{}, err
 	}
 	set := a.Bounds
+	var columns []string
 	if b.AllowedRegions != nil {
+		columns = append(columns, "allowed_regions")
 		for _, region := range *b.AllowedRegions {
 			if err := inRegion(a, region); err != nil {
 				return AccountDetail{}, err
@@ -74,6 +77,7 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 		set.AllowedRegions = *b.AllowedRegions
 	}
 	if b.Budget != nil {
+		columns = append(columns, "budget")
 		switch set.Budget = b.Budget; {
 		case *b.Budget < 0:
 			set.Budget = nil
@@ -82,16 +86,19 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 		}
 	}
 	if b.EndsAt != nil {
+		columns = append(columns, "ends_at")
 		if set.EndsAt = b.EndsAt; b.EndsAt.IsZero() {
 			set.EndsAt = nil
 		}
 	}
 	if b.LeaseSeconds != nil {
+		columns = append(columns, "lease_seconds")
 		if set.LeaseSeconds = *b.LeaseSeconds; set.LeaseSeconds < 0 {
 			return AccountDetail{}, refuse(Invalid, "give a span of time such as 7d, or none", "a lease cannot be negative")
 		}
 	}
 	if b.Tags != nil {
+		columns = append(columns, "tags")
 		for key := range *b.Tags {
 			if strings.HasPrefix(key, cloud.TagPrefix) || key == "" {
 				return AccountDetail{}, refuse(Invalid, "choose another name for it", "the tag %q is one of our own marks", key)
@@ -100,15 +107,18 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 		set.Tags = *b.Tags
 	}
 	if b.Unreached != nil {
+		columns = append(columns, "unreached")
 		set.Unreached = *b.Unreached
 	}
 	if b.SecondPerson != nil {
+		columns = append(columns, "second_person")
 		set.SecondPerson = *b.SecondPerson
 	}
 	if set.Tags == nil {
 		set.Tags = map[string]string{}
 	}
 	if b.Prices != nil {
+		columns = append(columns, "prices")
 		if set.Prices = *b.Prices; b.Prices.Currency != "" {
 			if err := b.Prices.Check(); err != nil {
 				return AccountDetail{}, refuse(Invalid, "see: undersail accounts prices --help", "%v", err)
@@ -118,14 +128,16 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 			}
 		}
 	}
-	if err := s.store.BoundAccount(ctx, name, set); err != nil {
+	if err := s.store.BoundAccount(ctx, name, set, columns...); err != nil {
 		return AccountDetail{}, err
 	}
 	s.lately.forget("account " + name)
 	if b.Prices != nil {
 		s.forgetOffers(name)
 	}
-	s.done(ctx, u, "bound account", name, map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags, "unreached": set.Unreached, "second_person": set.SecondPerson})
+	all := map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags, "unreached": set.Unreached, "second_person": set.SecondPerson}
+	maps.DeleteFunc(all, func(column string, _ any) bool { return !slices.Contains(columns, column) })
+	s.done(ctx, u, "bound account", name, all)
 	return s.Account(ctx, name)
 }
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -78,7 +79,11 @@ func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, g
 		}
 		out.Stacks = append(out.Stacks, c)
 	}
-	if err := s.store.CloseAccount(ctx, name, why); err != nil {
+	err = s.store.CloseAccount(ctx, name, why, gone)
+	if errors.Is(err, store.ErrConflict) {
+		return Closed{}, refuse(Conflict, "look at it and try again: undersail accounts show "+name, "something was made in account %s at this moment", name)
+	}
+	if err != nil {
 		return Closed{}, err
 	}
 	s.mu.Lock()

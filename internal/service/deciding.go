@@ -17,6 +17,7 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/core/use"
 	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
@@ -58,7 +59,7 @@ func proposalRow(p store.Proposal) Proposal {
 		Cost: price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}}, CostNow: price.Cost{Lines: []price.Line{}}, Seconds: p.Seconds,
 		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
 		Given: []GivenConsent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Public: []string{}, Data: []string{}, Reads: []string{},
-		CreatedBy: p.CreatedBy, ShapedBy: p.ShapedBy, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
+		CreatedBy: p.CreatedBy, ShapedBy: append([]string{}, p.ShapedBy...), Uses: []use.Use{}, GivesTo: p.GivesTo, OnFailure: p.OnFailure, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
 }
 
 func proposalOf(p store.Proposal) (Proposal, error) {
@@ -77,6 +78,7 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 		out.Rate = 1
 	}
 	out.Consents = append(out.Consents, d.Consents...)
+	out.Uses = append(out.Uses, d.Uses...)
 	if d.Rendering != nil {
 		out.Inputs, out.Outputs = d.Rendering.Inputs, d.Rendering.Outputs
 		out.Changes = wanted(d.Changes, d.Rendering)

@@ -137,6 +137,15 @@ func (s *Service) MoveKept(ctx context.Context, u User, name, to string) (Kept, 
 			return Kept{}, refuse(Conflict, "choose another name, or take that one out of the stack first", "stack %s has a resource %s already", stack, resource)
 		}
 	}
+	if a, err := s.account(ctx, k.Account); err != nil {
+		return Kept{}, err
+	} else if a.SecondPerson && (k.MovingTo != to || u.actor().IsOf(k.MovingBy)) {
+		if err := s.store.WishKept(ctx, k.Token, to, u.Name); err != nil {
+			return Kept{}, err
+		}
+		s.done(ctx, u, "wish to move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": keptID(k)})
+		return Kept{}, refuse(Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", keptID(k), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)
+	}
 	if err := s.store.MoveKept(ctx, k.Token, stack, resource); err != nil {
 		if errors.Is(err, store.ErrNotFound) {
 			return Kept{}, refuse(Conflict, "list what is kept with: undersail kept", "%s/%s is not kept any more", k.Stack, k.Name)

@@ -16,6 +16,7 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/core/use"
 	"undersail/internal/proposal"
 	"undersail/internal/store"
 )
@@ -85,7 +86,13 @@ type Proposal struct {
 	Longest   []string   `json:"longest"`
 	CreatedBy string     `json:"created_by"`
 	// ShapedBy is everybody who filled in what is proposed.
-	ShapedBy  []string   `json:"shaped_by"`
+	ShapedBy []string `json:"shaped_by"`
+	// Uses are what secrets are opened for.
+	Uses []use.Use `json:"uses"`
+	// GivesTo is the run that goes on with what the proposal gives.
+	GivesTo *int64 `json:"gives_to,omitempty"`
+	// OnFailure is what was agreed to become of its run if that fails.
+	OnFailure string     `json:"on_failure,omitempty"`
 	CreatedAt time.Time  `json:"created_at"`
 	DecidedBy string     `json:"decided_by,omitempty"`
 	DecidedAt *time.Time `json:"decided_at,omitempty"`

@@ -82,11 +82,24 @@ func (s *Service) document(ctx context.Context, id int64) (store.Proposal, propo
 // that the proposal would not do what it says, it is stale and nothing starts.
 // OnFailure says what becomes of a run that fails: keep (also when empty) or undo.
 func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string) (Run, error) {
-	p, d, err := s.document(ctx, id)
+	p, err := s.store.Proposal(ctx, id)
 	if err != nil {
-		return Run{}, err
+		return Run{}, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
 	}
 	if err := u.must(access.Operate, p.Account); err != nil {
+		return Run{}, err
+	}
+	if onFailure, err = s.afterFailure(ctx, u, p, onFailure); err != nil {
+		return Run{}, err
+	}
+	return s.start(ctx, u, id, onFailure)
+}
+
+// start starts the run of an accepted proposal, for somebody who may or in whose name it is
+// done.
+func (s *Service) start(ctx context.Context, u User, id int64, onFailure string) (Run, error) {
+	p, d, err := s.document(ctx, id)
+	if err != nil {
 		return Run{}, err
 	}
 	switch {
@@ -103,9 +116,6 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 		return s.carryGift(ctx, u, id)
 	}
 	if err := s.holds(ctx, p); err != nil {
-		return Run{}, err
-	}
-	if onFailure, err = s.afterFailure(ctx, u, p, d, onFailure); err != nil {
 		return Run{}, err
 	}
 	r, now, err := s.stillTrue(ctx, p, d)
@@ -131,13 +141,17 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 
 // afterFailure is what becomes of a run if it fails. Undoing is part of what was agreed to;
 // whoever may agree by themselves may still say so when they apply it.
-func (s *Service) afterFailure(ctx context.Context, u User, p store.Proposal, d proposal.Document, said string) (string, error) {
-	agreed := cmp.Or(p.OnFailure, said, state.Keep)
-	if said == "" || said == agreed && (said == state.Keep || p.OnFailure == state.Undo) {
-		return agreed, nil
+func (s *Service) afterFailure(ctx context.Context, u User, p store.Proposal, said string) (string, error) {
+	agreed := cmp.Or(said, p.OnFailure, state.Keep)
+	if agreed != state.Undo || p.State != state.Accepted {
+		return agreed, nil // keeping what there is does no more than was agreed to
 	}
-	if said == state.Keep {
-		return state.Keep, nil // it does less than was agreed to
+	if p.OnFailure == state.Undo {
+		decided, err := s.store.UserByName(ctx, p.DecidedBy)
+		if err == nil {
+			err = s.stand(ctx, standsToUndo, p.DecidedBy, decided.Roles, p)
+		}
+		return agreed, err
 	}
 	shown, err := s.Proposal(ctx, p.ID)
 	if err == nil {
@@ -146,7 +160,10 @@ func (s *Service) afterFailure(ctx context.Context, u User, p store.Proposal, d 
 	if err == nil && mayDecide(u, shown) != nil {
 		err = refuse(Forbidden, fmt.Sprintf("have it agreed to with the proposal: undersail accept %d --on-failure undo", p.ID), "nobody agreed that the run is undone if it fails, and account %s asks for a second person", p.Account)
 	}
-	return said, err
+	if err == nil {
+		err = s.stand(ctx, standsToUndo, u.Name, u.grants().Strings(), p)
+	}
+	return agreed, err
 }
 
 // updateOf is what a run makes of its stack's record when it starts.

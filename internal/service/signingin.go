@@ -25,6 +25,9 @@ type Signing struct {
 	URL string
 	// Life is how long a session lasts, Idle how long it may go unused.
 	Life, Idle time.Duration
+	// Again is how long a sign-in by OpenID Connect counts, for sessions and tokens alike: then
+	// the provider is asked who that is and what they may.
+	Again time.Duration
 	// OpenID is the provider that people may sign in by; nil is none.
 	OpenID *openid.Provider
 	// Groups are the roles that groups of that provider have.
@@ -38,7 +41,7 @@ type signing struct {
 }
 
 func usualSigning() signing {
-	return signing{Signing: Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour}, hashing: turnstile.New(computingAll())}
+	return signing{Signing: Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour, Again: 7 * 24 * time.Hour}, hashing: turnstile.New(computingAll())}
 }
 
 // SignInBy sets how people sign in. Call it before the service is used.
@@ -49,6 +52,9 @@ func (s *Service) SignInBy(how Signing) {
 	}
 	if how.Idle > 0 {
 		s.signing.Idle = how.Idle
+	}
+	if how.Again > 0 {
+		s.signing.Again = how.Again
 	}
 }
 

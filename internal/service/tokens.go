@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"undersail/internal/access"
+	"undersail/internal/core/resource"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -179,14 +180,19 @@ func (s *Service) IssueToken(ctx context.Context, name, about string) (string, e
 // ByToken finds who a bearer or session token belongs to. Attended says that a person, or a
 // program of theirs, is behind the request: a session that nobody attends to ends.
 func (s *Service) ByToken(ctx context.Context, token, address string, attended bool) (User, error) {
-	h, err := s.store.HolderOf(ctx, secret.HashToken(token), address, attended)
+	h, err := s.store.HolderOf(ctx, secret.HashToken(token), address, s.signing.Again, attended)
 	if errors.Is(err, store.ErrNotFound) {
 		return User{}, refuse(Unauthenticated, "sign in again", "the token is unknown or over")
+	}
+	if err == nil && h.Unasked {
+		return User{}, refuse(Unauthenticated, "sign in by OpenID Connect once more; tokens go on then", "the OpenID provider was not asked about %s for longer than %s", h.Name, spanWords(s.signing.Again))
 	}
 	u := userOf(h.User)
 	u.limit, u.token, u.kind = h.Limit, h.TokenID, h.Kind
 	return u, err
 }
+
+func spanWords(d time.Duration) string { return resource.FormatSpan(int64(d / time.Second)) }
 
 // SignOut ends a token.
 func (s *Service) SignOut(ctx context.Context, token string) error {

@@ -31,6 +31,10 @@ func (s *Service) Undo(ctx context.Context, u User, id int64) (Proposal, error) 
 	if err := u.must(access.Operate, run.Account); err != nil {
 		return Proposal{}, err
 	}
+	return s.undo(ctx, u, run)
+}
+
+func (s *Service) undo(ctx context.Context, u User, run store.Run) (p Proposal, err error) {
 	if err := s.mayUndo(ctx, run); err != nil {
 		return Proposal{}, err
 	}
@@ -202,9 +206,10 @@ func (s *Service) lostForGood(ctx context.Context, run store.Run) ([]render.Find
 	return findings, nil
 }
 
-// undoFailed undoes a run that failed and was to be undone then: the proposal is
-// accepted by itself unless it asks for a consent or would not work; then the run
-// parks and waits for a person. It may be called again for the same run.
+// undoFailed undoes a run that failed and was to be undone then, in the name of whoever
+// agreed to that: the proposal is accepted by itself unless it asks for a consent or would
+// not work, or whoever agreed may not decide any more; then the run parks and waits for a
+// person. It may be called again for the same run.
 func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
@@ -216,8 +221,14 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	if last, err := s.store.LastRun(ctx, run.StackID); err != nil || last.ID != id {
 		return err // somebody went on from here, or it is being undone
 	}
-	robot := User{Name: run.StartedBy, Roles: []string{"admin"}} // who started it asked for this
-	p, err := s.Undo(ctx, robot, id)
+	giver, why, err := s.stands(ctx, standsToUndo, run.ProposalID)
+	if err != nil {
+		return err
+	}
+	if why != "" {
+		return s.store.ParkFailed(ctx, id, state.ForConsent, "undoing it needs a person: "+why+"; look with: undersail undo "+fmt.Sprint(id))
+	}
+	p, err := s.undo(ctx, giver, run)
 	var refused *Error
 	switch {
 	case errors.As(err, &refused) && refused.Kind != CloudRefused:
@@ -227,10 +238,10 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	case len(p.Consents) > 0 || slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" }):
 		return s.store.ParkFailed(ctx, id, state.ForConsent, fmt.Sprintf("undoing it needs a consent; read and accept proposal %d, then: undersail apply %d", p.ID, p.ID))
 	}
-	if _, err := s.Accept(ctx, robot, p.ID, nil, ""); err != nil {
+	if p, err = s.accept(ctx, giver, p, Acceptance{}); err != nil {
 		return err
 	}
-	_, err = s.Apply(ctx, robot, p.ID, state.Keep)
+	_, err = s.start(ctx, giver, p.ID, state.Keep)
 	return err
 }
 

@@ -35,6 +35,8 @@ type Run struct {
 	Next string `json:"next,omitempty"`
 	// Awaits are the inputs that the run can be given now.
 	Awaits []Awaited `json:"awaits,omitempty"`
+	// Asks is the proposal that it goes on with once that is accepted.
+	Asks int64 `json:"asks,omitempty"`
 	// OnFailure is keep or undo; Undoes is the run that this one undoes.
 	OnFailure string `json:"on_failure,omitempty"`
 	// Rate is how many seconds of the account's clock pass in a real one: times and
@@ -80,6 +82,15 @@ func (s *Service) Run(ctx context.Context, id int64) (Run, error) {
 	out := runOf(r)
 	out.Hour, out.Money = d.Cost.Hour, d.Cost.Currency
 	out.Awaits = awaited(r, d)
+	if mayBeGiven(r) {
+		open, err := s.store.Gifts(ctx, r.ID)
+		if err != nil {
+			return out, err
+		}
+		if len(open) > 0 {
+			out.Asks = open[0]
+		}
+	}
 	critical := out.forecast(steps, s.engine.Now())
 	for i, st := range steps {
 		out.Steps = append(out.Steps, stepOf(st, critical[i]))

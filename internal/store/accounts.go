@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -69,10 +70,23 @@ func (s *Store) TestedAccount(ctx context.Context, name string, identity json.Ra
 	return exec(ctx, s, "UPDATE accounts SET identity = $2, regions = $3, clock_rate = $4, tested_at = now() WHERE name = $1", name, identity, regions, clockRate)
 }
 
-// BoundAccount sets what an account is held to.
-func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds) error {
-	return exec(ctx, s, "UPDATE accounts SET allowed_regions = $2, budget = $3, ends_at = $4, lease_seconds = $5, tags = $6, prices = $7, unreached = $8, second_person = $9 WHERE name = $1",
-		name, orEmpty(h.AllowedRegions), h.Budget, h.EndsAt, h.LeaseSeconds, h.Tags, h.Prices, h.Unreached, h.SecondPerson)
+// BoundAccount sets what an account is held to, by the names of the columns that are to
+// change. What nobody asked to change somebody else may have changed meanwhile.
+func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds, columns ...string) error {
+	values := map[string]any{"allowed_regions": orEmpty(h.AllowedRegions), "budget": h.Budget, "ends_at": h.EndsAt, "lease_seconds": h.LeaseSeconds, "tags": h.Tags, "prices": h.Prices, "unreached": h.Unreached, "second_person": h.SecondPerson}
+	args, sets := []any{name}, []string{}
+	for _, column := range columns {
+		value, known := values[column]
+		if !known {
+			return fmt.Errorf("bound account %s: there is no bound %q", name, column)
+		}
+		args = append(args, value)
+		sets = append(sets, fmt.Sprintf("%s = $%d", column, len(args)))
+	}
+	if len(sets) == 0 {
+		return nil
+	}
+	return exec(ctx, s, "UPDATE accounts SET "+strings.Join(sets, ", ")+" WHERE name = $1", args...)
 }
 
 // ResealAccount replaces how credentials are sealed, if nobody renewed them meanwhile.
@@ -101,8 +115,21 @@ func (s *Store) SpentThisMonth(ctx context.Context, account string) (hours float
 
 // CloseAccount forgets the credentials of an account and closes what it has: runs that
 // are not over fail, proposals are refused, stacks are retired as they are recorded.
-func (s *Store) CloseAccount(ctx context.Context, name, why string) error {
+// Unless all of it is to go, a conflict says that there are living stacks or kept things
+// by now: runs begin under the same lock.
+func (s *Store) CloseAccount(ctx context.Context, name, why string, all bool) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
+		var inUse bool
+		if err := tx.QueryRow(ctx, "SELECT closed_at IS NULL FROM accounts WHERE name = $1 FOR UPDATE", name).Scan(&inUse); err != nil {
+			return err
+		}
+		err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM stacks k WHERE k.account = $1 AND k.retired_at IS NULL AND EXISTS (SELECT FROM runs r WHERE r.stack_id = k.id)) OR EXISTS (SELECT FROM kept WHERE account = $1)", name).Scan(&inUse)
+		if err != nil {
+			return err
+		}
+		if inUse && !all {
+			return ErrConflict
+		}
 		for _, step := range []struct{ what, query string }{
 			{"account", "UPDATE accounts SET credentials = '', sealed_with = '', closed_at = now(), closed_why = $2 WHERE name = $1"},
 			{"runs", "UPDATE runs SET state = 'failed', reason = 'the account was closed: ' || $2, ended_at = clock_timestamp(), claim_number = claim_number + 1 WHERE account = $1 AND state IN " + active},

@@ -16,6 +16,8 @@ type Kept struct {
 	Hour                                   float64
 	Currency                               string
 	KeptAt                                 time.Time
+	// MovingTo and MovingBy are where somebody wants it, where it takes two to say so.
+	MovingTo, MovingBy string
 }
 
 // Resource is the kept one as it would be recorded of a stack.
@@ -23,7 +25,7 @@ func (k Kept) Resource(name string) Resource {
 	return Resource{Name: name, Type: k.Type, Declared: k.Declared, Region: k.Region, Token: k.Token, State: "settling", Want: k.Want, Attributes: k.Attributes, MadeAt: &k.KeptAt, Parts: k.Parts, Hour: k.Hour}
 }
 
-const keptColumns = "token, stack_id::text, stack, account, region, name, type, declared, want, attributes, parts, hour, currency, kept_at"
+const keptColumns = "token, stack_id::text, stack, account, region, name, type, declared, want, attributes, parts, hour, currency, kept_at, CASE WHEN moving_at > now() - interval '1 day' THEN moving_to ELSE '' END AS moving_to, moving_by"
 
 // AllKept lists everything that is kept, by stack and name, newest first.
 func (s *Store) AllKept(ctx context.Context) ([]Kept, error) {
@@ -69,11 +71,17 @@ func (w *Write) KeepResource(stackID, name, token string) {
 // MoveKept gives a kept resource another stack and name; ErrNotFound where it is kept no
 // more.
 func (s *Store) MoveKept(ctx context.Context, token, stack, name string) error {
-	tag, err := s.Pool.Exec(ctx, "UPDATE kept SET stack = $2, name = $3 WHERE token = $1", token, stack, name)
+	tag, err := s.Pool.Exec(ctx, "UPDATE kept SET stack = $2, name = $3, moving_to = '', moving_by = '' WHERE token = $1", token, stack, name)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrNotFound
 	}
 	return classify(err)
+}
+
+// WishKept notes where somebody wants a kept resource, for a day: it goes there when
+// somebody else says the same.
+func (s *Store) WishKept(ctx context.Context, token, to, by string) error {
+	return exec(ctx, s, "UPDATE kept SET moving_to = $2, moving_by = $3, moving_at = now() WHERE token = $1", token, to, by)
 }
 
 // ForgetKept forgets a kept resource that is gone.

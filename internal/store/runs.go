@@ -149,6 +149,15 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 		if err != nil {
 			return err
 		}
+		// An account that is closed at this moment is closed first, or after the run is there.
+		var open bool
+		err = tx.QueryRow(ctx, "SELECT a.closed_at IS NULL FROM accounts a JOIN stacks k ON k.account = a.name WHERE k.id = $1 FOR SHARE OF a", stackID).Scan(&open)
+		if err == nil && !open {
+			err = fmt.Errorf("%w: the account is closed", ErrConflict)
+		}
+		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+			return err
+		}
 		if n.Undoes != nil { // it waited for the consent that came now
 			if _, err := tx.Exec(ctx, "UPDATE runs SET state = 'failed', parked_for = '', ended_at = clock_timestamp() WHERE id = $1 AND state = 'parked'", *n.Undoes); err != nil {
 				return err

@@ -48,17 +48,21 @@ type Holder struct {
 	TokenID int64
 	Kind    string
 	Limit   []string // the only roles of the token; nil are all of its owner's
+	Unasked bool
 }
 
 // HolderOf finds who a token belongs to, unless one of them is over. Touch notes that it is
 // used, at most once in a minute, or in a quarter of what it may go unused.
-func (s *Store) HolderOf(ctx context.Context, hash, from string, touch bool) (Holder, error) {
+// Again is how long somebody may go on whom a provider of OpenID Connect signed in, until it
+// is asked about them anew; Unasked says that this is over.
+func (s *Store) HolderOf(ctx context.Context, hash, from string, again time.Duration, touch bool) (Holder, error) {
 	type row struct {
 		Holder
 		Stale bool
 	}
-	h, err := one[row](ctx, s.Pool, "SELECT "+userColumns+`, t.id AS token_id, t.kind, t.roles AS "limit", t.used_at < now() - least(interval '1 minute', t.idle / 4) OR t.used_from <> $2 AND $2 <> '' AS stale
-		FROM tokens t JOIN users u ON u.id = t.user_id WHERE t.hash = $1 AND u.disabled_at IS NULL AND `+alive, hash, from)
+	// A person's sign-in by a provider says who they are and what they may at that moment.
+	h, err := one[row](ctx, s.Pool, "SELECT "+userColumns+`, t.id AS token_id, t.kind, t.roles AS "limit", u.issuer <> '' AND (u.signed_in_at IS NULL OR u.signed_in_at < now() - $3::interval) AS unasked, t.used_at < now() - least(interval '1 minute', t.idle / 4) OR t.used_from <> $2 AND $2 <> '' AS stale
+		FROM tokens t JOIN users u ON u.id = t.user_id WHERE t.hash = $1 AND u.disabled_at IS NULL AND `+alive, hash, from, again)
 	if err == nil && touch && h.Stale {
 		err = exec(ctx, s, "UPDATE tokens SET used_at = now(), used_from = coalesce(nullif($2, ''), used_from) WHERE hash = $1", hash, from)
 	}

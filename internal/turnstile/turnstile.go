@@ -4,6 +4,7 @@ package turnstile
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 )
@@ -65,7 +66,9 @@ func (t *Turnstile) Enter(ctx context.Context, who string, most int, patience ti
 	defer t.mu.Unlock()
 	for i, w := range q.waiting {
 		if w == turn {
-			q.waiting = append(q.waiting[:i], q.waiting[i+1:]...)
+			if q.waiting = append(q.waiting[:i], q.waiting[i+1:]...); len(q.waiting) == 0 {
+				t.turns = slices.DeleteFunc(t.turns, func(name string) bool { return name == who }) // its turn goes with it
+			}
 			t.tidy(who)
 			return nil, false
 		}

@@ -1213,6 +1213,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agreements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What may be done in somebody's name when nobody does it */
+        get: operations["listAgreements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agreements/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an agreement back; what is under way is finished, nothing more begins */
+        delete: operations["endAgreement"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -1818,6 +1852,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             kind: "secret" | "key_pair" | "public_key";
+            /** @description Where it belongs; whoever administers the service when empty */
+            account?: string;
             version: number;
             about?: string;
             public?: string;
@@ -1837,6 +1873,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             kind: "secret" | "key_pair";
+            /** @description Where it belongs; the only account of whoever gives it, or whoever administers the service, when left out */
+            account?: string;
             about?: string;
             /** @description Drawn when it is left out */
             value?: string;
@@ -2575,6 +2613,8 @@ export interface components {
             code: string;
             password: string;
             full_name?: string;
+            /** @description A program asks and not the console */
+            terminal?: boolean;
         };
         TerminalSignIn: {
             handle: string;
@@ -2671,6 +2711,8 @@ export interface components {
                 [key: string]: unknown;
             }[];
             origin?: string;
+            /** @description Who published it, or the library that it came from */
+            published_by?: string;
             /** @description What it was copied from */
             from?: string;
         };
@@ -2758,6 +2800,11 @@ export interface components {
             kind: string;
             state: string;
             started_by: string;
+            /**
+             * Format: int64
+             * @description The proposal that it goes on with once it is accepted
+             */
+            asks?: number;
             /** Format: date-time */
             created_at: string;
             /** Format: int64 */
@@ -2861,6 +2908,17 @@ export interface components {
             region: string;
             /** @description Somebody else than its author must accept it */
             second_person?: boolean;
+            /** @description Everybody who filled in what is proposed */
+            shaped_by: string[];
+            /** @description What secrets are opened for */
+            uses: components["schemas"]["SecretUse"][];
+            /**
+             * Format: int64
+             * @description The run that goes on with what it gives
+             */
+            gives_to?: number;
+            /** @description What was agreed to become of its run if that fails */
+            on_failure?: string;
             summary: string;
             changes: components["schemas"]["Change"][];
             findings: components["schemas"]["Finding"][];
@@ -2895,6 +2953,44 @@ export interface components {
             reads: string[];
             /** Format: int64 */
             promise?: number;
+        };
+        /** @description One thing that secrets are opened for */
+        SecretUse: {
+            /** @description Of everything that is agreed to with it */
+            digest: string;
+            secrets: string[];
+            /** @description property, check, sign-in, command, answer, output or people */
+            for: string;
+            at: string;
+            members?: string[];
+            /** @description Where it goes */
+            to: string;
+            /** @description What goes there */
+            text?: unknown;
+            /** @description The expression */
+            made?: string;
+            /** @description What nobody knows yet */
+            waits?: string[];
+            /** @description Who wrote the text that says so */
+            by?: string;
+            /** @description It was not agreed to before */
+            new?: boolean;
+        };
+        /** @description What may be done in somebody's name when nobody does it */
+        Agreement: {
+            /** Format: int64 */
+            id: number;
+            /** @description undo */
+            kind: string;
+            giver: string;
+            stack: string;
+            account?: string;
+            /** Format: int64 */
+            proposal: number;
+            /** Format: date-time */
+            given_at: string;
+            /** Format: date-time */
+            ends_at: string;
         };
         NewProposal: {
             stack: string;
@@ -4902,6 +4998,8 @@ export interface operations {
                 agree?: string[];
                 /** @description What whoever accepts wants to say with it */
                 comment?: string;
+                /** @description What becomes of its run if that fails; left to whoever applies it when left out */
+                on_failure?: "keep" | "undo";
             };
             header?: never;
             path: {
@@ -5333,6 +5431,48 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Revealed"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAgreements: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All that hold */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Agreement"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endAgreement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It holds no more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

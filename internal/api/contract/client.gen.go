@@ -200,6 +200,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/accounts/{account}/test (the `TestAccount` operationId).
 	TestAccount(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListAgreements What may be done in somebody's name when nobody does it
+	//
+	// Corresponds with GET /api/v1/agreements (the `ListAgreements` operationId).
+	ListAgreements(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndAgreement Take an agreement back; what is under way is finished, nothing more begins
+	//
+	// Corresponds with DELETE /api/v1/agreements/{id} (the `EndAgreement` operationId).
+	EndAgreement(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListAudit What people did, the newest first
 	//
 	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
@@ -1256,6 +1266,36 @@ func (c *Client) DeclareRange(ctx context.Context, account string, body DeclareR
 // Corresponds with POST /api/v1/accounts/{account}/test (the `TestAccount` operationId).
 func (c *Client) TestAccount(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTestAccountRequest(c.Server, account)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAgreements What may be done in somebody's name when nobody does it
+//
+// Corresponds with GET /api/v1/agreements (the `ListAgreements` operationId).
+func (c *Client) ListAgreements(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAgreementsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndAgreement Take an agreement back; what is under way is finished, nothing more begins
+//
+// Corresponds with DELETE /api/v1/agreements/{id} (the `EndAgreement` operationId).
+func (c *Client) EndAgreement(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndAgreementRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3936,6 +3976,67 @@ func NewTestAccountRequest(server string, account string) (*http.Request, error)
 	return req, nil
 }
 
+// NewListAgreementsRequest constructs an http.Request for the ListAgreements method
+func NewListAgreementsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/agreements")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndAgreementRequest constructs an http.Request for the EndAgreement method
+func NewEndAgreementRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/agreements/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListAuditRequest constructs an http.Request for the ListAudit method
 func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
 	var err error
@@ -5858,6 +5959,18 @@ func NewAcceptProposalRequest(server string, id ID, params *AcceptProposalParams
 		if params.Comment != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "comment", *params.Comment, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.OnFailure != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "on_failure", *params.OnFailure, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8027,6 +8140,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/accounts/{account}/test (the `TestAccount` operationId).
 	TestAccountWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*TestAccountResponse, error)
 
+	// ListAgreementsWithResponse What may be done in somebody's name when nobody does it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/agreements (the `ListAgreements` operationId).
+	ListAgreementsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAgreementsResponse, error)
+
+	// EndAgreementWithResponse Take an agreement back; what is under way is finished, nothing more begins
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/agreements/{id} (the `EndAgreement` operationId).
+	EndAgreementWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*EndAgreementResponse, error)
+
 	// ListAuditWithResponse What people did, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9535,6 +9662,95 @@ func (r TestAccountResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TestAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAgreementsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Agreement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAgreementsResponse) GetJSON200() *[]Agreement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAgreementsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAgreementsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAgreementsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAgreementsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAgreementsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndAgreementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndAgreementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndAgreementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndAgreementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndAgreementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndAgreementResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14177,6 +14393,32 @@ func (c *ClientWithResponses) TestAccountWithResponse(ctx context.Context, accou
 	return ParseTestAccountResponse(rsp)
 }
 
+// ListAgreementsWithResponse What may be done in somebody's name when nobody does it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/agreements (the `ListAgreements` operationId).
+func (c *ClientWithResponses) ListAgreementsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAgreementsResponse, error) {
+	rsp, err := c.ListAgreements(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAgreementsResponse(rsp)
+}
+
+// EndAgreementWithResponse Take an agreement back; what is under way is finished, nothing more begins
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/agreements/{id} (the `EndAgreement` operationId).
+func (c *ClientWithResponses) EndAgreementWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*EndAgreementResponse, error) {
+	rsp, err := c.EndAgreement(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndAgreementResponse(rsp)
+}
+
 // ListAuditWithResponse What people did, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16244,6 +16486,68 @@ func ParseTestAccountResponse(rsp *http.Response) (*TestAccountResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAgreementsResponse parses an HTTP response from a ListAgreementsWithResponse call
+func ParseListAgreementsResponse(rsp *http.Response) (*ListAgreementsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAgreementsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Agreement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndAgreementResponse parses an HTTP response from a EndAgreementWithResponse call
+func ParseEndAgreementResponse(rsp *http.Response) (*EndAgreementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndAgreementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

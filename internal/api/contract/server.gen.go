@@ -20,6 +20,7 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+	"undersail/internal/core/use"
 	"undersail/internal/exchange"
 	"undersail/internal/library"
 	"undersail/internal/service"
@@ -28,18 +29,36 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for AcceptProposalParamsOnFailure.
+const (
+	AcceptProposalParamsOnFailureKeep AcceptProposalParamsOnFailure = "keep"
+	AcceptProposalParamsOnFailureUndo AcceptProposalParamsOnFailure = "undo"
+)
+
+// Valid indicates whether the value is a known member of the AcceptProposalParamsOnFailure enum.
+func (e AcceptProposalParamsOnFailure) Valid() bool {
+	switch e {
+	case AcceptProposalParamsOnFailureKeep:
+		return true
+	case AcceptProposalParamsOnFailureUndo:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ApplyProposalParamsOnFailure.
 const (
-	Keep ApplyProposalParamsOnFailure = "keep"
-	Undo ApplyProposalParamsOnFailure = "undo"
+	ApplyProposalParamsOnFailureKeep ApplyProposalParamsOnFailure = "keep"
+	ApplyProposalParamsOnFailureUndo ApplyProposalParamsOnFailure = "undo"
 )
 
 // Valid indicates whether the value is a known member of the ApplyProposalParamsOnFailure enum.
 func (e ApplyProposalParamsOnFailure) Valid() bool {
 	switch e {
-	case Keep:
+	case ApplyProposalParamsOnFailureKeep:
 		return true
-	case Undo:
+	case ApplyProposalParamsOnFailureUndo:
 		return true
 	default:
 		return false
@@ -75,6 +94,9 @@ type Addresses = address.Map
 
 // After defines model for After.
 type After = render.After
+
+// Agreement What may be done in somebody's name when nobody does it
+type Agreement = service.Standing
 
 // Answer defines model for Answer.
 type Answer = service.Answer
@@ -409,6 +431,9 @@ type Run = service.Run
 // Search defines model for Search.
 type Search = service.Search
 
+// SecretUse One thing that secrets are opened for
+type SecretUse = use.Use
+
 // SeenAddress defines model for SeenAddress.
 type SeenAddress struct {
 	Address string `json:"address"`
@@ -604,7 +629,13 @@ type AcceptProposalParams struct {
 
 	// Comment What whoever accepts wants to say with it
 	Comment *string `form:"comment,omitempty" json:"comment,omitempty"`
+
+	// OnFailure What becomes of its run if that fails; left to whoever applies it when left out
+	OnFailure *AcceptProposalParamsOnFailure `form:"on_failure,omitempty" json:"on_failure,omitempty"`
 }
+
+// AcceptProposalParamsOnFailure defines parameters for AcceptProposal.
+type AcceptProposalParamsOnFailure string
 
 // ApplyProposalParams defines parameters for ApplyProposal.
 type ApplyProposalParams struct {
@@ -831,6 +862,12 @@ type ServerInterface interface {
 	// TestAccount Ask the cloud whom the credentials belong to, now
 	// (POST /api/v1/accounts/{account}/test)
 	TestAccount(ctx *echo.Context, account string) error
+	// ListAgreements What may be done in somebody's name when nobody does it
+	// (GET /api/v1/agreements)
+	ListAgreements(ctx *echo.Context) error
+	// EndAgreement Take an agreement back; what is under way is finished, nothing more begins
+	// (DELETE /api/v1/agreements/{id})
+	EndAgreement(ctx *echo.Context, id ID) error
 	// ListAudit What people did, the newest first
 	// (GET /api/v1/audit)
 	ListAudit(ctx *echo.Context, params ListAuditParams) error
@@ -1362,6 +1399,31 @@ func (w *ServerInterfaceWrapper) TestAccount(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TestAccount(ctx, account)
+	return err
+}
+
+// ListAgreements converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAgreements(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAgreements(ctx)
+	return err
+}
+
+// EndAgreement converts echo context to params.
+func (w *ServerInterfaceWrapper) EndAgreement(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndAgreement(ctx, id)
 	return err
 }
 
@@ -2059,6 +2121,13 @@ func (w *ServerInterfaceWrapper) AcceptProposal(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "comment", ctx.QueryParams(), &params.Comment, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter comment: %s", err))
+	}
+
+	// ------------- Optional query parameter "on_failure" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "on_failure", ctx.QueryParams(), &params.OnFailure, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter on_failure: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -2965,6 +3034,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/api/v1/secrets/:secret", wrapper.RemoveSecret, options.OperationMiddlewares["removeSecret"]...)
 	router.GET(options.BaseURL+"/api/v1/secrets/:secret", wrapper.ShowSecret, options.OperationMiddlewares["showSecret"]...)
 	router.POST(options.BaseURL+"/api/v1/reveal", wrapper.Reveal, options.OperationMiddlewares["reveal"]...)
+	router.GET(options.BaseURL+"/api/v1/agreements", wrapper.ListAgreements, options.OperationMiddlewares["listAgreements"]...)
+	router.DELETE(options.BaseURL+"/api/v1/agreements/:id", wrapper.EndAgreement, options.OperationMiddlewares["endAgreement"]...)
 	router.GET(options.BaseURL+"/api/v1/audit", wrapper.ListAudit, options.OperationMiddlewares["listAudit"]...)
 	router.GET(options.BaseURL+"/api/v1/audit/check", wrapper.CheckAudit, options.OperationMiddlewares["checkAudit"]...)
 	router.GET(options.BaseURL+"/api/v1/stacks/:name/guide", wrapper.GetGuide, options.OperationMiddlewares["getGuide"]...)
@@ -3491,6 +3562,77 @@ type TestAccountdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TestAccountdefaultApplicationProblemPlusJSONResponse) VisitTestAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAgreementsRequestObject struct {
+}
+
+type ListAgreementsResponseObject interface {
+	VisitListAgreementsResponse(w http.ResponseWriter) error
+}
+
+type ListAgreements200JSONResponse []Agreement
+
+func (response ListAgreements200JSONResponse) VisitListAgreementsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAgreementsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAgreementsdefaultApplicationProblemPlusJSONResponse) VisitListAgreementsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndAgreementRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type EndAgreementResponseObject interface {
+	VisitEndAgreementResponse(w http.ResponseWriter) error
+}
+
+type EndAgreement204Response struct {
+}
+
+func (response EndAgreement204Response) VisitEndAgreementResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndAgreementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndAgreementdefaultApplicationProblemPlusJSONResponse) VisitEndAgreementResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7173,6 +7315,12 @@ type StrictServerInterface interface {
 	// TestAccount Ask the cloud whom the credentials belong to, now
 	// (POST /api/v1/accounts/{account}/test)
 	TestAccount(ctx context.Context, request TestAccountRequestObject) (TestAccountResponseObject, error)
+	// ListAgreements What may be done in somebody's name when nobody does it
+	// (GET /api/v1/agreements)
+	ListAgreements(ctx context.Context, request ListAgreementsRequestObject) (ListAgreementsResponseObject, error)
+	// EndAgreement Take an agreement back; what is under way is finished, nothing more begins
+	// (DELETE /api/v1/agreements/{id})
+	EndAgreement(ctx context.Context, request EndAgreementRequestObject) (EndAgreementResponseObject, error)
 	// ListAudit What people did, the newest first
 	// (GET /api/v1/audit)
 	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
@@ -7897,6 +8045,54 @@ func (sh *strictHandler) TestAccount(ctx *echo.Context, account string) error {
 		return err
 	} else if validResponse, ok := response.(TestAccountResponseObject); ok {
 		return validResponse.VisitTestAccountResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAgreements operation middleware
+func (sh *strictHandler) ListAgreements(ctx *echo.Context) error {
+	var request ListAgreementsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAgreements(ctx.Request().Context(), request.(ListAgreementsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAgreements")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAgreementsResponseObject); ok {
+		return validResponse.VisitListAgreementsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndAgreement operation middleware
+func (sh *strictHandler) EndAgreement(ctx *echo.Context, id ID) error {
+	var request EndAgreementRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndAgreement(ctx.Request().Context(), request.(EndAgreementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndAgreement")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndAgreementResponseObject); ok {
+		return validResponse.VisitEndAgreementResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

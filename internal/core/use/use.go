@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"undersail/internal/core/health"
+	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 )
@@ -521,6 +522,20 @@ func Secrets(list []Use) []string {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
+}
+
+// InTheClear finds secrets where everybody reads them who sees the account: in names and
+// tags, by which things are found.
+func InTheClear(r *render.Rendering) (out []render.Finding) {
+	for _, x := range r.Resources {
+		for _, property := range []string{"name", "tags"} {
+			if secrets := resource.Secrets(x.Want[property]); len(secrets) > 0 {
+				out = append(out, render.Finding{Severity: lang.Error, Code: "secret-in-the-clear", Place: x.Name + "." + property, Message: fmt.Sprintf("the secret %s would stand in the %s of %s, where everybody reads it who sees the account", secrets[0], property, x.Name),
+					Remedy: "hand it over in a property that is kept for it, such as user_data"})
+			}
+		}
+	}
+	return out
 }
 
 // DigestOf is one digest over a list, whatever its order.

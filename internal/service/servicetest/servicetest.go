@@ -151,6 +151,7 @@ func (r *Rig) Still(c engine.Config, box *sealed.Box, options ...store.Option) (
 			r.t.Fatal(err)
 		}
 	}
+	st.AddUser(ctx, store.User{Name: r.Admin.Name, Roles: r.Admin.Roles}) // another replica may have
 	if have, err := s.Accounts(ctx); err != nil || len(have) < len(r.cloud.Accounts) {
 		for _, a := range r.cloud.Accounts {
 			if _, err := s.AddAccount(ctx, r.Admin, r.credentials(a)); err != nil {
