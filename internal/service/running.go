@@ -107,6 +107,8 @@ func (s *Service) start(ctx context.Context, u User, id int64, onFailure string)
 		return Run{}, refuse(Invalid, "say keep or undo", "%q is not what can become of a run that fails", onFailure)
 	case p.State == state.Applied && p.RunID != nil:
 		return s.Run(ctx, *p.RunID) // asked twice: the same run
+	case p.State == state.Applied && p.Kind == state.KindGive:
+		return s.Run(ctx, d.GivesTo)
 	case p.State == state.Open:
 		return Run{}, refuse(Conflict, fmt.Sprintf("accept it first with: undersail accept %d", id), "proposal %d is not accepted", id)
 	case p.State != state.Accepted:

@@ -35,6 +35,8 @@ type Run struct {
 	Next string `json:"next,omitempty"`
 	// Awaits are the inputs that the run can be given now.
 	Awaits []Awaited `json:"awaits,omitempty"`
+	// ParkedFor is what a parked run waits for: credentials, consent, input or agreement.
+	ParkedFor string `json:"parked_for,omitempty"`
 	// Asks is the proposal that it goes on with once that is accepted.
 	Asks int64 `json:"asks,omitempty"`
 	// OnFailure is keep or undo; Undoes is the run that this one undoes.
@@ -121,7 +123,7 @@ func (s *Service) Runs(ctx context.Context, stack string, before int64, most int
 }
 
 func runOf(r store.Run) Run {
-	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, StartedBy: r.StartedBy, OnFailure: r.OnFailure, Undoes: r.Undoes,
+	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, ParkedFor: r.ParkedFor, StartedBy: r.StartedBy, OnFailure: r.OnFailure, Undoes: r.Undoes,
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: r.Total, Finished: r.Finished, Rate: r.Rate}
 	if r.EndedAt == nil {
 		out.ExpectedEnd, out.Decides = r.ExpectedEnd, r.Decides

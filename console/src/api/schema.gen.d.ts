@@ -2800,6 +2800,8 @@ export interface components {
             kind: string;
             state: string;
             started_by: string;
+            /** @description What a parked run waits for: credentials, consent, input or agreement */
+            parked_for?: string;
             /**
              * Format: int64
              * @description The proposal that it goes on with once it is accepted

@@ -9,6 +9,7 @@ import { Findings } from '../parts/findings'
 import Graph from '../parts/graph'
 import { useOrder } from '../parts/order'
 import { StatePill } from '../parts/state'
+import { Uses } from '../parts/uses'
 import { Button, Confirm, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { accountSpan, money, moment, span, inputText } from '../parts/words'
 
@@ -42,13 +43,15 @@ function Content({ p }: { p: Proposal }) {
           <Fact value={p.longest.at(-1) ?? 'nothing'} label="decides the duration" tone={p.longest.length > 0 ? 'var(--path)' : undefined} />
         </Facts>
         {p.why && p.state !== 'stale' && <p className="text-ink-2">{p.decided_by && `${p.decided_by}: `}{p.why}</p>}
+        {p.uses.length > 0 && p.consents.some((c) => c.name === 'secret-use') && <Uses list={p.uses} />}
         {p.consents.length > 0 && <Consents p={p} agreed={agreed} unanswered={unanswered.length} onAgree={setAgreed} />}
         {p.findings.length > 0 && <Sheet title="Findings" note={`${p.findings.length}`}><Findings list={p.findings} /></Sheet>}
         <div className="grid gap-3 lg:grid-cols-[1.25fr_1fr]">
           <Order p={p} />
           {p.kind === 'retire' || p.kind === 'discard' ? <CostSheet p={p} /> : <Inputs p={p} />}
         </div>
-        <Changes changes={p.changes} lines={p.cost.lines} />
+        {p.changes.length > 0 && <Changes changes={p.changes} lines={p.cost.lines} />}
+        {p.uses.length > 0 && !p.consents.some((c) => c.name === 'secret-use') && <Uses list={p.uses} />}
         <div className="grid items-start gap-3 lg:grid-cols-2">
           {p.kind !== 'retire' && p.kind !== 'discard' && <CostSheet p={p} />}
           <Rest p={p} />
@@ -56,6 +59,12 @@ function Content({ p }: { p: Proposal }) {
       </div>
     </>
   )
+}
+
+/** A consent as it is given: for what was shown, where it says what that is. */
+const asShown = (c: Proposal['consents'][number]) => {
+  const digest = c.name === 'secret-use' ? /\(([0-9a-f]{16})\)$/.exec(c.about)?.[1] : undefined
+  return digest ? `${c.name}=${digest}` : c.name
 }
 
 type Decision = 'apply' | 'accept' | 'refuse' | 'again'
@@ -73,7 +82,7 @@ function useDecision(p: Proposal, agreed: ReadonlySet<string>, comment: string) 
         const next = await unwrap(api.POST('/api/v1/proposals/{id}/again', path))
         return next.id ? `/proposals/${next.id}` : `/stacks/${p.stack}`
       }
-      if (p.state === 'open') await unwrap(api.POST('/api/v1/proposals/{id}/accept', { params: { path: { id: p.id }, query: { agree: [...agreed], comment: comment || undefined } } }))
+      if (p.state === 'open') await unwrap(api.POST('/api/v1/proposals/{id}/accept', { params: { path: { id: p.id }, query: { agree: p.consents.filter((c) => agreed.has(c.name)).map(asShown), comment: comment || undefined } } }))
       return what === 'apply' ? unwrap(api.POST('/api/v1/proposals/{id}/apply', path)).then((run) => `/runs/${run.id}`) : null
     },
     onSuccess: (to) => { if (to) void navigate(to) },
@@ -123,7 +132,7 @@ function Decide({ p, blocked, act, comment, onComment }: { p: Proposal; blocked:
   if (p.run) return <Link className="font-semibold text-accent" to={`/runs/${p.run}`}>See run {p.run}</Link>
   if (p.state !== 'open' && p.state !== 'accepted') return null
   if (p.state === 'open' && !decides || p.state === 'accepted' && !operates) return null
-  const waits = p.state === 'open' && p.second_person === true && p.created_by === me.data?.name
+  const waits = p.state === 'open' && p.second_person === true && [...p.shaped_by, p.created_by].includes(me.data?.name ?? '')
   const kept = p.changes.filter((c) => c.change === 'keep').length
   const gone = p.changes.filter((c) => c.change === 'remove').length
   const words = (
@@ -150,7 +159,7 @@ function Decide({ p, blocked, act, comment, onComment }: { p: Proposal; blocked:
         <Confirm title="Remove it for good?" trigger={<Button kind="danger" disabled={blocked}>Accept and remove for good</Button>} action={<Button kind="danger" onClick={() => act('apply')}>Remove it</Button>}>
           {p.changes.map((c) => c.resource).join(', ')} of {p.stack} was kept, and is removed with what it holds.
         </Confirm>
-      ) : <Button kind="main" onClick={() => act('apply')} disabled={blocked}>{p.state === 'open' ? 'Accept and apply' : 'Apply'}</Button>}
+      ) : <Button kind="main" onClick={() => act('apply')} disabled={blocked}>{p.kind === 'give' ? 'Accept, and let the run go on' : p.state === 'open' ? 'Accept and apply' : 'Apply'}</Button>}
     </div>
   )
 }

@@ -53,6 +53,7 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
           </p>
         )}
         {run.awaits && run.awaits.length > 0 && <Giving run={run} awaits={run.awaits} />}
+        {(run.asks || run.parked_for === 'agreement') && <Agreeing run={run} />}
         <Ways run={run} act={(what) => actions.act.mutate(what)} busy={actions.act.isPending} />
         <div className="grid gap-3 lg:grid-cols-[1.2fr_1fr]">
           <Sheet title="What waits for what" note="left must be healthy before right" className="h-[300px]" label="Steps of the run">
@@ -69,6 +70,26 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
         </div>
       </div>
     </>
+  )
+}
+
+/** What somebody has to agree to before the run goes on. */
+function Agreeing({ run }: { run: Run }) {
+  const navigate = useNavigate()
+  const look = useMutation({
+    mutationFn: () => unwrap(api.POST('/api/v1/stacks/{name}/continue', { params: { path: { name: run.stack } } })),
+    onSuccess: (p) => void navigate(`/proposals/${p.id}`),
+  })
+  return (
+    <Sheet>
+      {look.isError && <div className="mb-2"><Trouble error={look.error} /></div>}
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
+        {run.asks
+          ? <Link className="font-semibold text-accent" to={`/proposals/${run.asks}`}>Look at proposal {run.asks}</Link>
+          : <Button kind="main" small onClick={() => look.mutate()} disabled={look.isPending}>Look at what it asks</Button>}
+        <span className="min-w-0 flex-1 text-ink-2">the run goes on from where it is once somebody agreed; nothing is made anew</span>
+      </div>
+    </Sheet>
   )
 }
 

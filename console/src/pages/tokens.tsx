@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Link } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
 import { Field, PanelForm } from '../parts/form'
@@ -26,9 +27,44 @@ export default function TokensPage() {
         {list.isError && <Trouble error={list.error} retry={() => void list.refetch()} />}
         {list.isPending && <Sheet><Loading /></Sheet>}
         {list.data && <Kind title="Tokens of programs" list={list.data.filter((t) => t.kind === 'bearer')} all={all} empty={<Empty title="No program has a token" command="undersail tokens add nightly-checks --role viewer --for 90d">One allows no more than its owner may, and has an end.</Empty>} />}
+        <Standing />
         {list.data && <Kind title="Sessions" list={list.data.filter((t) => t.kind === 'session')} all={all} empty={<Empty title="Nobody is signed in" />} />}
       </div>
     </>
+  )
+}
+
+/** What is done in one's name when nobody does it, and the one place to take it back. */
+function Standing() {
+  const client = useQueryClient()
+  const list = useQuery({ queryKey: ['agreements'], queryFn: () => unwrap(api.GET('/api/v1/agreements')) })
+  const end = useMutation({
+    mutationFn: (id: number) => unwrap(api.DELETE('/api/v1/agreements/{id}', { params: { path: { id } } })),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['agreements'] }),
+  })
+  return (
+    <Sheet title="Done by itself" note="in the name of whoever agreed to it" pad={false}>
+      {(list.isError || end.isError) && <div className="p-3"><Trouble error={list.error ?? end.error} /></div>}
+      {list.data?.length === 0 && <Empty title="Nothing is done in your name by itself" command="undersail accept ID --on-failure undo">An agreement holds until its end, and until it is taken back.</Empty>}
+      {list.data && list.data.length > 0 && (
+        <table className="w-full">
+          <thead><tr><th>What</th><th>Stack</th><th className="max-md:hidden">Agreed by</th><th className="max-md:hidden">Until</th><th className="w-[110px]"><span className="sr-only">What to do</span></th></tr></thead>
+          <tbody>
+            {list.data.map((a) => (
+              <tr key={a.id}>
+                <td className="font-semibold">{a.kind === 'undo' ? 'undo the run if it fails' : a.kind} <Link className="font-normal" to={`/proposals/${a.proposal}`}>proposal {a.proposal}</Link></td>
+                <td><Link to={`/stacks/${a.stack}`}>{a.stack}</Link></td>
+                <td className="max-md:hidden">{a.giver}</td>
+                <td className="max-md:hidden text-ink-2">{moment(a.ends_at)}</td>
+                <td className="text-right">
+                  <Confirm title="Take it back?" trigger={<Button small>Take back</Button>} action={<Button kind="danger" onClick={() => end.mutate(a.id)}>Take it back</Button>}>What is under way is finished. Nothing more is begun by it: a person decides then.</Confirm>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Sheet>
   )
 }
 
