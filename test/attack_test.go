@@ -356,7 +356,7 @@ func aSecondPersonIsGoneAround(t *testing.T, s *siege) {
 		t.Error("whoever filled a draft in accepts what came of it")
 	}
 	// What fails and was to be undone is undone: that was agreed to with the proposal.
-	source = "undersail: 1\nabout: {name: falls, version: 1.0.0, title: Falls}\nresources:\n  front: {type: address}\n  back: {type: address, after: {front: healthy}, health: [{tcp: {host: =front.address, port: 9}, within: 5s}]}\n"
+	source = "undersail: 1\nabout: {name: falls, version: 1.0.0, title: Falls}\nresources:\n  front: {type: address}\n  back: {type: address, after: {front: healthy}, health: [{tells: {attribute: address, is: nowhere}, within: 5s}]}\n"
 	p = s.propose(s.mole, "falls", "saltmere-lab", source, nil)
 	accept := fmt.Sprintf("/api/v1/proposals/%v/accept%s", p.body["id"], agreed(p))
 	s.must("POST", accept, other, "", 200)

@@ -170,7 +170,8 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	b.must(0, "key-pairs", "make", "duty")
 
 	id := b.proposeAt("rota", "examples/duty-rota.sail.yaml", "mine", "--inputs", "examples/duty-rota.inputs.yaml", "--input", "password=secret:rota-password")
-	b.must(0, "accept", id)
+	b.must(6, "accept", id)
+	b.must(0, "accept", id, "--agree", "secret-use")
 	applied := b.must(0, "apply", id, "--watch")
 	if !strings.Contains(applied.out, "## First use") || !strings.Contains(applied.out, "Sign in as **duty**") || !strings.Contains(applied.out, "undersail connect rota 'board[1]'") {
 		t.Errorf("no guide after the run:\n%s", applied.out)

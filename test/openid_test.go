@@ -256,6 +256,10 @@ func signingInFromATerminalByOpenIDConnect(t *testing.T, p *provided) {
 			t.Errorf("a provider that fails by %s: %s", fault, said)
 		}
 	}
+	p.provider.Fail(openid.Script)
+	if a := p.ask("POST", "/api/v1/openid/terminal", "", ""); a.status < 400 {
+		t.Errorf("people are sent to %v", a.body["url"])
+	}
 	// What the terminal holds asks for nobody else, and comes to its end once.
 	begun := p.must("POST", "/api/v1/openid/terminal", "", "", 200).body
 	handle := fmt.Sprintf(`{"handle":%q}`, begun["handle"])

@@ -68,7 +68,7 @@ func whoHasRolesInOneAccountSeesNothingOfOthers(t *testing.T, b *bench) {
 	ownProposal, ownRun := apply("quay-own", "saltmere-lab")
 	proposal, run := apply("zealous-lamp", "saltmere-live")
 	rota := d.must("POST", "/api/v1/proposals", d.admin, `{"stack":"zealous-rota","template":"duty-rota","account":"saltmere-live","region":"north-fell","inputs":{"range":"10.77.0.0/24","admin_sources":["127.0.0.0/8"],"password":"secret:zealous-gate"}}`, 201).body
-	d.must("POST", fmt.Sprintf("/api/v1/proposals/%v/accept", rota["id"]), d.admin, "", 200)
+	d.must("POST", fmt.Sprintf("/api/v1/proposals/%v/accept?agree=secret-use", rota["id"]), d.admin, "", 200)
 	b.must(0, "watch", fmt.Sprint(d.must("POST", fmt.Sprintf("/api/v1/proposals/%v/apply", rota["id"]), d.admin, "", 200).body["id"]))
 	draft := d.must("POST", "/api/v1/drafts", d.admin, `{"stack":"zealous-draft","template":"warning-site","account":"saltmere-live","region":"north-fell"}`, 201).body["id"].(string)
 	lab := d.person("lab", "operator@saltmere-lab")

@@ -159,9 +159,8 @@ func (a *app) print(cmd *cobra.Command, v any, table func(w io.Writer)) error {
 	return fmt.Errorf("-o takes table, json or yaml, not %q", a.output)
 }
 
-// oneLine shows the line breaks and tabs of a cell, which would make rows and columns that
-// nobody wrote.
-var oneLine = strings.NewReplacer("\r\n", " ⏎ ", "\n", " ⏎ ", "\r", " ⏎ ", "\v", " ", "\f", " ", "\u0085", " ⏎ ", "\u2028", " ⏎ ", "\u2029", " ⏎ ", "\t", " ")
+// oneLine shows the line breaks of a cell, which would make rows that nobody wrote.
+var oneLine = strings.NewReplacer("\r\n", " ⏎ ", "\n", " ⏎ ", "\r", " ⏎ ", "\v", " ", "\f", " ", "\u0085", " ⏎ ", "\u2028", " ⏎ ", "\u2029", " ⏎ ")
 
 // columns writes rows of tab-separated cells in columns. On a terminal a row
 // ends at its edge; elsewhere nothing is cut.

@@ -30,6 +30,8 @@ func TestWhatMayBeReached(t *testing.T) {
 		"127.0.0.1:9001": errPrivate, "10.9.0.8:22": errPrivate, "192.168.1.1:80": errPrivate, "172.16.0.1:80": errPrivate, "100.64.0.1:80": errPrivate, "[::1]:80": errPrivate, "[fd00:1::5]:80": errPrivate,
 		"[::ffff:127.0.0.1]:80": errPrivate, "[64:ff9b::7f00:1]:80": errPrivate, "[2002:7f00:1::]:80": errPrivate, "[64:ff9b::a9fe:a9fe]:80": errNever,
 		"169.254.169.254:80": errNever, "[fe80::1]:80": errNever, "[::ffff:169.254.169.254]:80": errNever, "0.0.0.0:80": errNever, "[::]:80": errNever, "224.0.0.1:80": errNever,
+		"0.1.2.3:80": errNever, "192.0.0.8:80": errNever, "240.0.0.1:80": errNever, "[::127.0.0.1]:80": errNever, "[::8.8.8.8]:80": errNever, "[fec0::1]:80": errNever, "[100::1]:80": errNever, "[5f00::1]:80": errNever,
+		"198.18.0.1:80": errPrivate, "198.19.255.1:80": errPrivate, "198.20.0.1:80": nil, "[64:ff9b:1::1]:80": errPrivate, "[64:ff9b:1::7f00:1]:80": errPrivate, "192.0.1.1:80": nil,
 		"127.64.0.1:7420": errNever, "[::ffff:127.64.0.1]:7420": errNever, "127.64.0.1:7421": nil,
 	} {
 		if err := p.Check(netip.MustParseAddrPort(at)); err != want && !errors.Is(err, want) {
@@ -69,5 +71,34 @@ func TestNamesAndRedirectsOpenNothing(t *testing.T) {
 		t.Error(err)
 	} else {
 		conn.Close()
+	}
+}
+
+// TestAServiceThatListensEverywhereIsSeenAsOurs: at each address of this machine, whatever
+// opens it, and at no other.
+func TestAServiceThatListensEverywhereIsSeenAsOurs(t *testing.T) {
+	t.Parallel()
+	p := policy(t, "127.0.0.0/8", "10.0.0.0/8", "fd00::/8", "::1")
+	p.Ours("0.0.0.0:7420")
+	p.Ours("[::]:7421")
+	own := []string{"127.0.0.1", "127.64.3.3", "[::1]"}
+	if list, err := net.InterfaceAddrs(); err == nil {
+		for _, a := range list {
+			if at, err := netip.ParsePrefix(a.String()); err == nil && at.Addr().Is4() {
+				own = append(own, at.Addr().String())
+			}
+		}
+	}
+	for _, addr := range own {
+		for _, port := range []string{":7420", ":7421"} {
+			if err := p.Check(netip.MustParseAddrPort(addr + port)); err != errNever {
+				t.Errorf("%s%s: %v", addr, port, err)
+			}
+		}
+	}
+	for _, at := range []string{"10.254.253.252:7420", "198.51.100.7:7420", "127.0.0.1:7422"} {
+		if err := p.Check(netip.MustParseAddrPort(at)); err != nil {
+			t.Errorf("%s: %v", at, err)
+		}
 	}
 }

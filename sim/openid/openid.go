@@ -49,11 +49,16 @@ const (
 	NoToken       = "no-token"
 	Endless       = "endless" // the answer does not end
 	Broken        = "broken"  // status 500
+	OtherParty    = "party"   // the token is for this client too, and was made for another
+	ManyReaders   = "readers" // it is for several, and does not say for whom it was made
 )
+
+// Script lets the next terminal be sent to an address that is no page.
+const Script = "script"
 
 // Faults lists all of them.
 func Faults() []string {
-	return []string{OtherAudience, OtherIssuer, OtherKey, OtherNonce, Unsigned, Ended, NoToken, Endless, Broken}
+	return []string{OtherAudience, OtherIssuer, OtherKey, OtherNonce, Unsigned, Ended, NoToken, Endless, Broken, OtherParty, ManyReaders}
 }
 
 // Provider answers at Issuer.
@@ -317,10 +322,17 @@ func (p *Provider) answer(w http.ResponseWriter, client, nonce string, who Perso
 		}
 		return
 	}
-	claims := map[string]any{"iss": issuer, "aud": client, "sub": who.Subject, "exp": until.Unix(), "iat": time.Now().Add(-time.Second).Unix(),
+	aud := any(client)
+	if fault == OtherParty || fault == ManyReaders {
+		aud = []string{client, "another-reader"}
+	}
+	claims := map[string]any{"iss": issuer, "aud": aud, "sub": who.Subject, "exp": until.Unix(), "iat": time.Now().Add(-time.Second).Unix(),
 		"preferred_username": who.Name, "name": who.FullName, "groups": who.Groups}
 	if nonce != "" {
 		claims["nonce"] = nonce
+	}
+	if fault == OtherParty {
+		claims["azp"] = "another-reader"
 	}
 	raw, err := signed(claims, key, fault == Unsigned)
 	if err != nil {
@@ -358,9 +370,13 @@ func (p *Provider) device(w http.ResponseWriter, r *http.Request) {
 	user := text[:4] + "-" + text[4:8]
 	p.mu.Lock()
 	p.devices[code] = &device{client: client, userCode: user, until: time.Now().Add(5 * time.Minute)}
+	at := p.Issuer + "/enter"
+	if p.fault == Script {
+		p.fault, at = "", "javascript:alert(document.cookie)//"
+	}
 	p.mu.Unlock()
-	write(w, http.StatusOK, map[string]any{"device_code": code, "user_code": user, "verification_uri": p.Issuer + "/enter",
-		"verification_uri_complete": p.Issuer + "/enter?user_code=" + user, "expires_in": 300, "interval": max(int(p.Interval/time.Second), 1)})
+	write(w, http.StatusOK, map[string]any{"device_code": code, "user_code": user, "verification_uri": at,
+		"verification_uri_complete": at + "?user_code=" + user, "expires_in": 300, "interval": max(int(p.Interval/time.Second), 1)})
 }
 
 func (p *Provider) enter(w http.ResponseWriter, r *http.Request) {

@@ -2,7 +2,10 @@ package render
 
 import (
 	"fmt"
+	"hash/fnv"
 	"reflect"
+	"regexp"
+	"strconv"
 
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
@@ -39,21 +42,99 @@ func (e *evaluator) marked(m marks, n *lang.Node, vars *expr.Vars) (v any, err e
 	e.marks = m
 	defer func() { e.marks = unmarked }()
 	e.collecting(func() { v, err = n.Program.Eval(vars) })
-	return v, err
+	return e.numbered(v), err
+}
+
+// numbered puts the marks of attributes in the places of the numbers that stood for them.
+func (s *session) numbered(v any) any {
+	if len(s.numbers) == 0 {
+		return v
+	}
+	switch t := v.(type) {
+	case int64:
+		if mark, stands := s.numbers[strconv.FormatInt(t, 10)]; stands {
+			return mark
+		}
+	case string:
+		return bigNumber.ReplaceAllStringFunc(t, func(digits string) string {
+			if mark, stands := s.numbers[digits]; stands {
+				return mark
+			}
+			return digits
+		})
+	case []any:
+		out := make([]any, len(t))
+		for i, x := range t {
+			out[i] = s.numbered(x)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(t))
+		for k, x := range t {
+			out[k] = s.numbered(x)
+		}
+		return out
+	}
+	return v
+}
+
+// bigNumber is what numbers that stand for attributes look like: no port is one.
+var bigNumber = regexp.MustCompile(`[0-9]{16}`)
+
+// numberFor stands for an attribute that is a number, another one with each kind of marks:
+// what is more than written down comes out otherwise with each.
+func numberFor(name string, second bool) int64 {
+	h := fnv.New64a()
+	h.Write([]byte(name))
+	if second {
+		h.Write([]byte{0})
+	}
+	const least, span = 2_000_000_000_000_000, 7_000_000_000_000_000
+	return least + int64(h.Sum64()%span)
 }
 
 // markedTree computes a tree with marks in the places of secrets and attributes, or gives
 // nil where it cannot be computed so.
 func (e *evaluator) markedTree(n *lang.Node, s resource.Shape, vars *expr.Vars) (v any) {
-	e.marks = firstMarks
 	defer func() { e.marks = unmarked }()
-	e.collecting(func() {
+	var both [2]any
+	for i, m := range []marks{firstMarks, secondMarks} {
+		e.marks = m
 		var err error
-		if v, err = e.eval(n, s, vars); err != nil {
-			v = nil
+		if e.collecting(func() { both[i], err = e.eval(n, s, vars) }); err != nil {
+			return nil
 		}
-	})
-	return v
+		both[i] = e.numbered(both[i])
+	}
+	return alikeIn(both[0], both[1])
+}
+
+// alikeIn leaves of two marked trees what is alike but for the marks.
+func alikeIn(a, b any) any {
+	switch x := a.(type) {
+	case map[string]any:
+		y, ok := b.(map[string]any)
+		out := make(map[string]any, len(x))
+		for k, v := range x {
+			if ok {
+				out[k] = alikeIn(v, y[k])
+			}
+		}
+		return out
+	case []any:
+		if y, ok := b.([]any); ok && len(y) == len(x) {
+			out := make([]any, len(x))
+			for i, v := range x {
+				out[i] = alikeIn(v, y[i])
+			}
+			return out
+		}
+		return nil
+	}
+	if !reflect.DeepEqual(resource.Placed(a), resource.Placed(b)) {
+		return nil
+	}
+	return a
 }
 
 // marked are the wanted values of what holds a secret, with marks in their places.
@@ -145,6 +226,14 @@ func (f *fields) mark(name string, shape resource.Shape) any {
 			text = fmt.Sprint(now)
 		}
 		return resource.MarkAttribute(f.name+"."+name, text)
+	}
+	if shape.Kind == resource.Integer {
+		n := numberFor(f.name+"."+name, f.e.marks == secondMarks)
+		if f.e.numbers == nil {
+			f.e.numbers = map[string]string{}
+		}
+		f.e.numbers[strconv.FormatInt(n, 10)] = one(f.known[name]).(string)
+		return n
 	}
 	if shape.Kind != resource.List {
 		return one(f.known[name])

@@ -38,7 +38,11 @@ resources:
     health:
       - http: {url: =calc.url, headers: {x: ="at " + self.public_address + " " + inputs.word}}
         within: 1m
-outputs: {where: {value: ="see " + box.private_address + " with " + inputs.word}}
+  store: {type: database, want: {engine: postgresql-16, size: plain-1, storage: 20GiB, subnets: ["=lan.id"], users: [{name: reader, password: =inputs.word}]}}
+outputs:
+  where: {value: ="see " + box.private_address + " with " + inputs.word}
+  line: {value: ="port=" + string(store.port) + " word=" + inputs.word}
+  next: {value: ="port=" + string(store.port + 1) + " word=" + inputs.word}
 `
 
 // TestWhatStandsAroundASecretIsShown: with nothing but the secret taken out, and ids and
@@ -63,6 +67,15 @@ func TestWhatStandsAroundASecretIsShown(t *testing.T) {
 	} {
 		if !strings.Contains(text, shown) {
 			t.Errorf("nobody is shown %s in\n%s", shown, text)
+		}
+	}
+	for _, o := range r.Outputs {
+		u, _ := o.Value.(resource.Unresolved)
+		if o.Name == "line" && resource.Placed(u.Marked) != "port=⟨store.port⟩ word=⟨secret:around/word@1⟩" {
+			t.Errorf("a number in its place is %v", resource.Placed(u.Marked))
+		}
+		if o.Name == "next" && u.Made == "" {
+			t.Errorf("what is computed with a number is shown as if it were put there: %v", u.Marked)
 		}
 	}
 	leaf := func(i int) resource.Unresolved {

@@ -63,6 +63,8 @@ type session struct {
 	secretive bool
 	// marks stand in the places of secrets while what is around them is computed.
 	marks marks
+	// numbers stand for attributes that are numbers; they are the marks of these.
+	numbers map[string]string
 }
 
 // evaluator renders one template of a session.

@@ -164,7 +164,7 @@ func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
 		}
 	}
 	if secrets := p.Told[x.Name]; len(secrets) > 0 && x.Want["key_pair"] != nil {
-		c.put(Use{Secrets: secrets, For: People, At: x.Declared + ", who signs in", Members: members(x.Name), To: fmt.Sprintf("whoever operates account %s signs in to it, and reads what it was given", stack.Account)}, place(x.Want["key_pair"], x.Marks["key_pair"]))
+		c.put(Use{Secrets: secrets, For: People, At: x.Declared + " (signing in)", Members: members(x.Name), To: fmt.Sprintf("whoever operates account %s signs in to it, and reads what it was given", stack.Account)}, place(x.Want["key_pair"], x.Marks["key_pair"]))
 	}
 	if key := p.Keys[keyOf(x)]; x.Type == "key_pair" && key != "" {
 		c.put(Use{Secrets: []string{key}, For: People, At: x.Declared + ".public_key", Members: members(x.Name), To: fmt.Sprintf("machines of stack %s that have the key pair %s: whoever operates account %s signs in", stack.Name, declaredName(x), stack.Account)}, nil)
@@ -387,10 +387,10 @@ func (c *collector) task(x render.Resource) {
 // signsIn notes the keys that open the way to a machine, and to the one that it is reached
 // through.
 func (c *collector) signsIn(at, member, to string, values, placed map[string]any) {
-	c.add(Use{For: SignIn, At: at + ", its key", Members: members(member), To: to}, values["key"], placed["key"], without(placed, "through"))
+	c.add(Use{For: SignIn, At: at + " (key)", Members: members(member), To: to}, values["key"], placed["key"], without(placed, "through"))
 	if jump, ok := values["through"].(map[string]any); ok {
 		in, _ := placed["through"].(map[string]any)
-		c.add(Use{For: SignIn, At: at + ", the key of the way in", Members: members(member), To: way(in, "host")}, jump["key"], in["key"], in)
+		c.add(Use{For: SignIn, At: at + " (key of the way in)", Members: members(member), To: way(in, "host")}, jump["key"], in["key"], in)
 	}
 }
 
@@ -405,7 +405,7 @@ func without(values map[string]any, names ...string) map[string]any {
 // checks lists what checks send, and what they ask of machines that were given secrets.
 func (c *collector) checks(declared, member string, checks []health.Check) {
 	for _, check := range checks {
-		at, placed := declared+", "+check.Name, goes(check.Spec, spec(check.Spec, check.Marks))
+		at, placed := declared+" "+check.Name, goes(check.Spec, spec(check.Spec, check.Marks))
 		to := destination(check.Kind, placed)
 		sent := without(placed, "key", "through")
 		c.add(Use{For: Check, At: at, Members: members(member), To: to}, without(check.Spec, "key", "through"), sent, placed)
