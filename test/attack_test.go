@@ -116,6 +116,9 @@ func (s *siege) carried(stack, account, source string, more fields) {
 // run accepts a proposal with all that it asks for, and begins its run.
 func (s *siege) run(p answer, token string) string {
 	s.t.Helper()
+	if p.status != 201 {
+		s.t.Fatalf("it is not proposed: %d %v", p.status, p.body)
+	}
 	id := fmt.Sprint(p.body["id"])
 	s.must("POST", "/api/v1/proposals/"+id+"/accept"+agreed(p), token, "", 200)
 	return fmt.Sprint(s.must("POST", "/api/v1/proposals/"+id+"/apply", token, "", 200).body["id"])

@@ -227,7 +227,7 @@ func (c *collector) put(u Use, around any) {
 		names[i], _, _ = strings.Cut(reference, "@")
 	}
 	slices.Sort(names)
-	digested := map[string]any{"secrets": slices.Compact(names), "for": u.For, "at": u.At, "to": u.To, "around": versionless(around), "by": u.By, "waits": u.Waits}
+	digested := map[string]any{"secrets": slices.Compact(names), "for": u.For, "at": u.At, "to": versionless(u.To), "account": c.stack.Account, "cloud": c.stack.Cloud, "around": versionless(around), "by": u.By, "waits": u.Waits}
 	if u.Made != "" { // how it is made stands anywhere in the template
 		digested["made"], digested["template"] = u.Made, c.place.Template
 	}
