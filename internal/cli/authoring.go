@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/cases"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
@@ -178,7 +179,7 @@ func (a *app) runCases(cmd *cobra.Command, arg, file string) ([]result, error) {
 			}
 			offers = &o
 		}
-		failures := cases.Run(t, c, offers, nil)
+		failures := cases.Run(t, c, offers, budget.Boundless())
 		if failures == nil {
 			failures = []cases.Failure{}
 		}

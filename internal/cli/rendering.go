@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
@@ -70,7 +71,7 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*excha
 
 func newRendered(request render.Request, o *offer.Offers) *exchange.Rendered {
 	request.Rehearse = true
-	r := render.Render(request)
+	r := render.Render(budget.Boundless(), request)
 	out, offers := &exchange.Rendered{Rendering: r}, offer.Everywhere{Home: o}
 	r.Findings = slices.Concat(r.Findings, fit.Rendering(r, offers), fit.Reaching(r, nil, nil, offers))
 	today := time.Now().UTC().Format(time.DateOnly)

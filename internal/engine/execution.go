@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/schedule"
@@ -161,7 +162,7 @@ func (x *execution) accept() error {
 		return fmt.Errorf("%w: template %s: %w", errUnreadable, x.document.Template.Name, found)
 	}
 	offers := x.document.Offers
-	x.session, _ = render.Accept(render.Request{Template: template, Stack: x.document.Stack, Inputs: x.document.Inputs, Secrets: x.document.Secrets, Offers: &offers, Stacks: x.document.Stacks,
+	x.session, _ = render.Accept(budget.Boundless(), render.Request{Template: template, Stack: x.document.Stack, Inputs: x.document.Inputs, Secrets: x.document.Secrets, Offers: &offers, Stacks: x.document.Stacks,
 		Known: func(r render.Resource) map[string]any {
 			if found, ok := x.document.Found[r.Name]; ok {
 				return found

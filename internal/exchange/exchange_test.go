@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"undersail/examples"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 )
@@ -64,7 +65,7 @@ func TestSARIFHasEveryDiagnosticAtItsPlace(t *testing.T) {
 
 func TestGraphsHoldEveryDependency(t *testing.T) {
 	t.Parallel()
-	r := render.Render(render.Request{Template: read(t, "gauge-intake"), Stack: render.Stack{Name: "s"}, Inputs: map[string]any{"zones": []any{"a"}, "admin_sources": []any{"10.0.0.0/8"}}})
+	r := render.Render(budget.Boundless(), render.Request{Template: read(t, "gauge-intake"), Stack: render.Stack{Name: "s"}, Inputs: map[string]any{"zones": []any{"a"}, "admin_sources": []any{"10.0.0.0/8"}}})
 	edges := 0
 	for _, res := range r.Resources {
 		edges += len(res.After)

@@ -14,6 +14,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"undersail/examples"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
@@ -167,7 +168,7 @@ func TestEveryStarterPassesEveryCheck(t *testing.T) {
 				inputs[in.Name] = []any{"198.51.100.0/24"}
 			}
 		}
-		r := render.Render(render.Request{Template: template, Inputs: inputs, Stack: render.Stack{Name: "board"}})
+		r := render.Render(budget.Boundless(), render.Request{Template: template, Inputs: inputs, Stack: render.Stack{Name: "board"}})
 		if len(r.Findings) > 0 {
 			t.Errorf("with %v: %v", s.With, r.Findings)
 		}
@@ -219,7 +220,7 @@ resources:
 	if template == nil {
 		t.Fatal(found)
 	}
-	return render.Render(render.Request{Template: template, Stack: render.Stack{Name: "s"}})
+	return render.Render(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "s"}})
 }
 
 func TestADrawingOfSixtyResourcesIsReadable(t *testing.T) {

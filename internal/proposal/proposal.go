@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/fit"
@@ -63,8 +64,6 @@ type Facts struct {
 	Again []string
 	// Read are findings of whoever read the facts.
 	Read []render.Finding
-	// Stop, when set, tells that nobody waits for the result any more.
-	Stop func() bool
 	// Most is how many resources the template may give; 0 is as many as any may.
 	Most int
 	// Agreed are the consents that were given when the stack was last applied.
@@ -98,8 +97,8 @@ type Judged struct {
 }
 
 // Render computes the rendering and its changes.
-func (f Facts) Render() Changed {
-	plan := change.Compute(f.request(), f.Recorded)
+func (f Facts) Render(b *budget.Budget) Changed {
+	plan := change.Compute(b, f.request(), f.Recorded)
 	if plan.Rendering.Stopped {
 		return Changed{f, plan}
 	}
@@ -116,7 +115,7 @@ func (f Facts) request() render.Request {
 		}
 	}
 	return render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
-		Stop: f.Stop, Most: f.Most, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
+		Most: f.Most, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
 }
 
 // reported are the attributes of what is there, by name.

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -63,7 +64,7 @@ func errors(list []render.Finding) (out []string) {
 func TestADocumentHoldsAllThatARunNeeds(t *testing.T) {
 	t.Parallel()
 	given := map[string]any{}
-	d := facts(t, beacon, given).Render().Judge(nil).Document()
+	d := facts(t, beacon, given).Render(budget.Boundless()).Judge(nil).Document()
 	if found := errors(d.Findings); found != nil {
 		t.Fatal(found)
 	}
@@ -86,11 +87,11 @@ func TestADocumentHoldsAllThatARunNeeds(t *testing.T) {
 
 func TestADrawnRangeStaysWhenItIsTakenByTheStackItself(t *testing.T) {
 	t.Parallel()
-	first := facts(t, beacon, nil).Render().Judge(nil).Document()
+	first := facts(t, beacon, nil).Render(budget.Boundless()).Judge(nil).Document()
 	again := facts(t, beacon, first.Inputs)
 	again.Recorded = recorded(first)
 	again.Offers.Home.Networks = []offer.Network{{ID: "net-1", Name: "net", Range: "10.0.0.0/20"}}
-	second := again.Render().Judge(nil).Document()
+	second := again.Render(budget.Boundless()).Judge(nil).Document()
 	for _, c := range second.Changes {
 		if c.Change != change.Same {
 			t.Errorf("%s would be %s: %v", c.Resource, c.Change, c.Fields)
@@ -141,13 +142,13 @@ func TestReservesAreWhatIsTakenBeyondWhatIsThere(t *testing.T) {
 		}
 		return strings.Join(out, "; ")
 	}
-	first := facts(t, beacon, nil).Render().Judge(nil).Document()
+	first := facts(t, beacon, nil).Render(budget.Boundless()).Judge(nil).Document()
 	if got := reserves(first.Reserves); !strings.Contains(got, `net north-fell 0 vcpus "10.0.0.0/20"`) || !strings.Contains(got, `light north-fell 2 vcpus ""`) {
 		t.Errorf("a new stack takes %s", got)
 	}
 	larger := facts(t, beacon, map[string]any{"range": "10.0.0.0/20", "size": "plain-4"})
 	larger.Recorded = recorded(first)
-	if got := reserves(larger.Render().Judge(nil).Document().Reserves); got != `light north-fell 2 vcpus ""` {
+	if got := reserves(larger.Render(budget.Boundless()).Judge(nil).Document().Reserves); got != `light north-fell 2 vcpus ""` {
 		t.Errorf("two vcpus more take %s", got)
 	}
 	missing := larger
@@ -155,7 +156,7 @@ func TestReservesAreWhatIsTakenBeyondWhatIsThere(t *testing.T) {
 	for i := range missing.Recorded {
 		missing.Recorded[i].Missing = missing.Recorded[i].Name == "light"
 	}
-	if got := reserves(missing.Render().Judge(nil).Document().Reserves); !strings.Contains(got, `light north-fell 4 vcpus ""`) {
+	if got := reserves(missing.Render(budget.Boundless()).Judge(nil).Document().Reserves); !strings.Contains(got, `light north-fell 4 vcpus ""`) {
 		t.Errorf("what was removed by hand takes %s", got)
 	}
 	gone := facts(t, beacon, nil)
@@ -177,20 +178,20 @@ func TestConsentsAreAskedOnce(t *testing.T) {
 	f := facts(t, beacon, nil)
 	f.Offers.Home.Images[0].Terms = nil
 	f.MostMonth = 20 // and the machine costs 36.50
-	first := f.Render().Judge(nil)
+	first := f.Render(budget.Boundless()).Judge(nil)
 	if names(first.Consents) != policy.ConsentCost {
 		t.Fatalf("asked are %q", names(first.Consents))
 	}
 	f.Agreed = first.Consents
-	if again := f.Render().Judge(nil); names(again.Consents) != "" {
+	if again := f.Render(budget.Boundless()).Judge(nil); names(again.Consents) != "" {
 		t.Errorf("asked again are %q", names(again.Consents))
 	}
 	f.Inputs["size"] = "plain-4"
-	if dearer := f.Render().Judge(nil); names(dearer.Consents) != policy.ConsentCost {
+	if dearer := f.Render(budget.Boundless()).Judge(nil); names(dearer.Consents) != policy.ConsentCost {
 		t.Errorf("of twice the cost asked are %q", names(dearer.Consents))
 	}
 	f.MostMonth = 0
-	if free := f.Render().Judge(nil); names(free.Consents) != "" {
+	if free := f.Render(budget.Boundless()).Judge(nil); names(free.Consents) != "" {
 		t.Errorf("without a bound asked are %q", names(free.Consents))
 	}
 }
@@ -228,7 +229,7 @@ func TestGoingOnCarriesConsentsThatWereGiven(t *testing.T) {
 func TestSecretsAreDrawnForWhatNeedsThem(t *testing.T) {
 	t.Parallel()
 	f := facts(t, beacon, nil)
-	r := f.Render().Plan.Rendering
+	r := f.Render(budget.Boundless()).Plan.Rendering
 	count := 0
 	reference := func(name string) string { count++; return fmt.Sprintf("ref-%s-%d", name, count) }
 	drawn, more := f.Drawn(r, reference)
@@ -246,11 +247,11 @@ func TestSecretsAreDrawnForWhatNeedsThem(t *testing.T) {
 
 func TestADearerOfferIsToldAndACheaperIsNot(t *testing.T) {
 	t.Parallel()
-	before := facts(t, beacon, nil).Render().Judge(nil).Document()
+	before := facts(t, beacon, nil).Render(budget.Boundless()).Judge(nil).Document()
 	for hour, want := range map[float64]string{0.05: "", 0.02: "", 0.25: "it would now cost 0.250 kr an hour, and not 0.050: dearer are light"} {
 		f := facts(t, beacon, before.Inputs)
 		f.Offers.Home.Sizes[0].Hour = hour
-		if got := before.Differs(f.Render().Judge(nil).Document()); got != want {
+		if got := before.Differs(f.Render(budget.Boundless()).Judge(nil).Document()); got != want {
 			t.Errorf("at %g: %q, want %q", hour, got, want)
 		}
 	}
@@ -266,7 +267,7 @@ func TestTheOrganisationsRulesSpeakInAProposal(t *testing.T) {
 	}
 	f := facts(t, beacon, nil)
 	f.Rules = rules
-	j := f.Render().Judge(nil)
+	j := f.Render(budget.Boundless()).Judge(nil)
 	if got := strings.Join(errors(j.Findings), "; "); !strings.Contains(got, "a network names its team") {
 		t.Errorf("found %q", got)
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
@@ -48,7 +49,10 @@ func (s *Service) CheckText(ctx context.Context, b lang.Bundle) (TextCheck, erro
 	}
 	var t *lang.Template
 	var found lang.Diagnostics
-	if err := s.Compute(ctx, func(func() bool) { t, found = lang.ReadBundle(resolved) }); err != nil {
+	if err := s.Compute(ctx, func(b *budget.Budget) {
+		b.Spend(int64(len(resolved.Source)))
+		t, found = lang.ReadBundle(resolved)
+	}); err != nil {
 		return out, err
 	}
 	out.Diagnostics = append(out.Diagnostics, found...)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/fit"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
@@ -74,9 +75,9 @@ func (s *Service) Compare(ctx context.Context, q Compared) (Comparison, error) {
 		}
 		i := slices.IndexFunc(r.all, func(o *offer.Offers) bool { return o.Region == region })
 		var placed fit.Variant
-		if err := s.Compute(ctx, func(stop func() bool) {
-			request.Stop, request.Most = stop, mostResources
-			placed = fit.Place(v.Name, request, r.all, r.all[i])
+		if err := s.Compute(ctx, func(b *budget.Budget) {
+			request.Most = mostResources
+			placed = fit.Place(b, v.Name, request, r.all, r.all[i])
 		}); err != nil {
 			return out, err
 		}
@@ -98,9 +99,9 @@ func (s *Service) FitTemplate(ctx context.Context, n NewProposal) (Comparison, e
 		return Comparison{}, err
 	}
 	var variants []fit.Variant
-	if err := s.Compute(ctx, func(stop func() bool) {
-		request.Stop, request.Most = stop, mostResources
-		variants = fit.Places(request, r.all)
+	if err := s.Compute(ctx, func(b *budget.Budget) {
+		request.Most = mostResources
+		variants = fit.Places(b, request, r.all)
 	}); err != nil {
 		return Comparison{}, err
 	}
@@ -211,7 +212,7 @@ func (s *Service) Fit(ctx context.Context, q Search) (Found, error) {
 	}
 	var answers []fit.Answer
 	var refused error
-	if err := s.Compute(ctx, func(func() bool) { answers, refused = fit.Search(q.Need, offers) }); err != nil {
+	if err := s.Compute(ctx, func(*budget.Budget) { answers, refused = fit.Search(q.Need, offers) }); err != nil {
 		return Found{}, err
 	}
 	if err := refused; err != nil {

@@ -2,18 +2,25 @@ package service
 
 import (
 	"context"
+	"math"
 	"sync"
 	"time"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/gentle"
 	"undersail/internal/proposal"
 	"undersail/internal/turnstile"
 )
 
-// computeBudget is how long one request may compute, all that it computes together and
-// without what it waits for. What takes longer is stopped, and so is what nobody waits for
-// any more.
-const computeBudget = 20 * time.Second
+// computeBudget is how much one request may compute, all that it computes together: a cost
+// that is counted, and the same on every machine. What costs more is stopped, and so is what
+// nobody waits for any more. Between six and thirteen million units take a second here, so this
+// is some twenty seconds of a processor; a stack of ten thousand resources costs two million.
+const computeBudget = 160_000_000
+
+// computeGuard is how much of a processor's time one request may take whatever the count
+// says: far above what the budget takes.
+const computeGuard = 2 * time.Minute
 
 // mostResources is how many resources one stack may have here.
 const mostResources = 10_000
@@ -25,7 +32,7 @@ const mostResources = 10_000
 const (
 	computingEach   = 1
 	computePatience = 30 * time.Second
-	shortly         = time.Second
+	shortly         = computeBudget / 20
 )
 
 func computingAll() int { return max(1, gentle.Processors/2) }
@@ -36,49 +43,51 @@ func newTurns() turns { return turns{turnstile.New(computingAll()), turnstile.Ne
 
 type computingKey struct{}
 
-// budget is what is left to one request.
-type budget struct {
+// allowance is what is left to one request.
+type allowance struct {
 	who string
 
-	mu   sync.Mutex
-	left time.Duration
+	mu    sync.Mutex
+	left  int64
+	guard time.Duration // of a processor
 }
 
-func (b *budget) rest() time.Duration {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.left
+func (a *allowance) rest() (int64, time.Duration) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.left, a.guard
 }
 
-func (b *budget) spend(d time.Duration) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.left -= d
+func (a *allowance) spend(units int64, took time.Duration) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.left, a.guard = a.left-units, a.guard-took
 }
 
-// Compute does something that only computes, when it is its turn; do asks stop from time to
-// time whether to give up, and may be done twice. What is not done for a request has no
-// budget.
-func (s *Service) Compute(ctx context.Context, do func(stop func() bool)) error {
-	b, ok := ctx.Value(computingKey{}).(*budget)
+// Compute does something that only computes, when it is its turn; do counts what it computes
+// against the budget that it is given, and may be done twice. What is not done for a request
+// is bounded by its caller alone.
+func (s *Service) Compute(ctx context.Context, do func(b *budget.Budget)) error {
+	a, ok := ctx.Value(computingKey{}).(*allowance)
 	if !ok {
-		do(func() bool { return ctx.Err() != nil })
+		do(budget.Of(ctx, math.MaxInt64/2, nil))
 		return ctx.Err()
 	}
-	whole, err := b.within(ctx, s.computing.short, shortly, do)
+	whole, err := a.within(ctx, s.computing.short, shortly, do)
 	if err == nil && !whole {
-		whole, err = b.within(ctx, s.computing.long, b.rest(), do)
+		left, _ := a.rest()
+		whole, err = a.within(ctx, s.computing.long, left, do)
 	}
 	if err == nil && !whole {
-		err = refuse(TooMuch, "ask for less: fewer members of repetitions, smaller lists", "this takes more than the %d seconds that one request may compute", int(computeBudget.Seconds()))
+		err = refuse(TooMuch, "ask for less: fewer members of repetitions, smaller lists", "this takes more than the %d million units that one request may compute", computeBudget/1_000_000)
 	}
 	return err
 }
 
-// within computes at most for a time, when it is its turn, and reports whether it came to
-// its end.
-func (b *budget) within(ctx context.Context, turns *turnstile.Turnstile, most time.Duration, do func(stop func() bool)) (whole bool, err error) {
-	leave, ok := turns.Enter(ctx, b.who, computingEach, computePatience)
+// within computes at most so much, when it is its turn, and reports whether it came to its
+// end.
+func (a *allowance) within(ctx context.Context, turns *turnstile.Turnstile, most int64, do func(b *budget.Budget)) (whole bool, err error) {
+	leave, ok := turns.Enter(ctx, a.who, computingEach, computePatience)
 	if ok {
 		defer leave()
 	}
@@ -88,24 +97,25 @@ func (b *budget) within(ctx context.Context, turns *turnstile.Turnstile, most ti
 	if !ok {
 		return false, waitFor(2*time.Second, "too much is being computed at this moment")
 	}
-	began := time.Now()
-	end := began.Add(min(most, b.rest()))
+	left, guard := a.rest()
+	var b *budget.Budget
+	var took time.Duration
 	over := false
 	gentle.Do(func() {
-		do(func() bool {
-			over = over || time.Now().After(end)
-			return over || ctx.Err() != nil
-		})
+		began := gentle.Clock()
+		b = budget.Of(ctx, min(most, left), func() bool { return gentle.Clock()-began > guard })
+		do(b)
+		over, took = b.Over(), gentle.Clock()-began
 	})
-	b.spend(time.Since(began))
-	return !over && b.rest() > 0, ctx.Err()
+	a.spend(b.Spent(), took)
+	return !over, ctx.Err()
 }
 
 // render computes the rendering of a proposal and its changes.
 func (s *Service) render(ctx context.Context, r *reading) (changed proposal.Changed, err error) {
-	err = s.Compute(ctx, func(stop func() bool) {
-		r.Stop, r.Most = stop, mostResources
-		changed = r.Facts.Render()
+	err = s.Compute(ctx, func(b *budget.Budget) {
+		r.Most = mostResources
+		changed = r.Facts.Render(b)
 	})
 	return changed, err
 }

@@ -7,39 +7,42 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"undersail/internal/core/budget"
 )
 
-func askedBy(who string, left time.Duration) context.Context {
-	return context.WithValue(context.Background(), computingKey{}, &budget{who: who, left: left})
+func askedBy(who string, left int64) context.Context {
+	return context.WithValue(context.Background(), computingKey{}, &allowance{who: who, left: left, guard: time.Hour})
 }
 
 func TestAComputationEndsWithItsBudgetAndItsCaller(t *testing.T) {
 	t.Parallel()
 	s := &Service{computing: newTurns()}
-	until := func(stop func() bool) {
-		for !stop() {
+	until := func(b *budget.Budget) {
+		for !b.Over() {
+			b.Spend(1)
 			time.Sleep(time.Millisecond)
 		}
 	}
 	var said *Error
-	if err := s.Compute(askedBy("oda", 20*time.Millisecond), until); !errors.As(err, &said) || said.Kind != TooMuch {
+	if err := s.Compute(askedBy("oda", 20), until); !errors.As(err, &said) || said.Kind != TooMuch {
 		t.Errorf("over its budget: %v", err)
 	}
 	// What a request computes in parts counts together.
-	ctx := askedBy("oda", time.Hour)
-	spend := func(func() bool) { ctx.Value(computingKey{}).(*budget).spend(40 * time.Minute) }
+	ctx := askedBy("oda", 60)
+	spend := func(b *budget.Budget) { b.Spend(40) }
 	first, second := s.Compute(ctx, spend), s.Compute(ctx, spend)
 	if first != nil || !errors.As(second, &said) || said.Kind != TooMuch {
 		t.Errorf("in parts: %v, then %v", first, second)
 	}
-	gone, hangUp := context.WithCancel(askedBy("oda", time.Hour))
+	gone, hangUp := context.WithCancel(askedBy("oda", computeBudget))
 	began := make(chan struct{})
 	var once sync.Once
 	ended := make(chan error)
 	go func() {
-		ended <- s.Compute(gone, func(stop func() bool) {
+		ended <- s.Compute(gone, func(b *budget.Budget) {
 			once.Do(func() { close(began) })
-			until(stop)
+			until(b)
 		})
 	}()
 	<-began
@@ -58,9 +61,10 @@ func TestWhatIsShortNeedNotWaitForWhatIsLong(t *testing.T) {
 	var twice atomic.Int64
 	for i := range 4 {
 		all.Go(func() {
-			s.Compute(askedBy(string(rune('a'+i)), 20*time.Second), func(stop func() bool) {
+			s.Compute(askedBy(string(rune('a'+i)), computeBudget), func(b *budget.Budget) {
 				twice.Add(1)
-				for !stop() {
+				for !b.Over() {
+					b.Spend(shortly / 4)
 					select {
 					case <-end:
 						return
@@ -74,7 +78,7 @@ func TestWhatIsShortNeedNotWaitForWhatIsLong(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	done := make(chan error, 1)
-	go func() { done <- s.Compute(askedBy("oda", 20*time.Second), func(func() bool) {}) }()
+	go func() { done <- s.Compute(askedBy("oda", computeBudget), func(*budget.Budget) {}) }()
 	select {
 	case err := <-done:
 		if err != nil {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"undersail/internal/access"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -151,11 +152,10 @@ func (s *Service) judgedWith(ctx context.Context, account store.Account, run sto
 	if account.MostMonth != nil {
 		f.MostMonth = *account.MostMonth
 	}
-	err = s.Compute(ctx, func(stop func() bool) {
-		f.Stop = stop
-		judged := f.Render().Judge(stop)
+	err = s.Compute(ctx, func(b *budget.Budget) {
+		judged := f.Render(b).Judge(b.Over)
 		v.findings, v.consents = judged.Findings, judged.Consents
-		rendering := render.Render(render.Request{Template: template, Stack: doc.Stack, Inputs: inputs, Secrets: doc.Secrets, Offers: &doc.Offers, Stacks: doc.Stacks, Stop: stop, Most: mostResources,
+		rendering := render.Render(b, render.Request{Template: template, Stack: doc.Stack, Inputs: inputs, Secrets: doc.Secrets, Offers: &doc.Offers, Stacks: doc.Stacks, Most: mostResources,
 			Known: func(r render.Resource) map[string]any {
 				if found, ok := doc.Found[r.Name]; ok {
 					return found

@@ -9,6 +9,7 @@ import (
 	"github.com/Masterminds/semver/v3"
 
 	"undersail/internal/access"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/library"
 	"undersail/internal/store"
@@ -131,7 +132,14 @@ func (s *Service) Publish(ctx context.Context, u User, b lang.Bundle) (Template,
 }
 
 func (s *Service) publishBundle(ctx context.Context, b lang.Bundle, origin, by string) (Template, lang.Diagnostics, error) {
-	t, found := lang.ReadBundle(b)
+	var t *lang.Template
+	var found lang.Diagnostics
+	if err := s.Compute(ctx, func(left *budget.Budget) {
+		left.Spend(int64(len(b.Source)))
+		t, found = lang.ReadBundle(b)
+	}); err != nil {
+		return Template{}, nil, err
+	}
 	if t == nil {
 		return Template{}, found, &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and publish again", Diagnostics: found}
 	}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"time"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
@@ -193,9 +194,8 @@ func (s *Service) rendered(ctx context.Context, st store.Stack, resources []stor
 	if request, err = s.withOffers(ctx, st, request); err != nil {
 		return nil, err
 	}
-	err = s.Compute(ctx, func(stop func() bool) {
-		request.Stop = stop
-		out = render.Render(request)
+	err = s.Compute(ctx, func(b *budget.Budget) {
+		out = render.Render(b, request)
 	})
 	if err == nil {
 		s.renderings.Put(key, out)
@@ -212,9 +212,8 @@ func (s *Service) session(ctx context.Context, st store.Stack, resources []store
 	if request, err = s.withOffers(ctx, st, request); err != nil {
 		return nil, err
 	}
-	err = s.Compute(ctx, func(stop func() bool) {
-		request.Stop = stop
-		out, _ = render.Accept(request)
+	err = s.Compute(ctx, func(b *budget.Budget) {
+		out, _ = render.Accept(b, request)
 	})
 	return out, err
 }

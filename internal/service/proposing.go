@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"undersail/internal/access"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
@@ -222,7 +223,7 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 		}
 	}
 	var judged proposal.Judged
-	if err := s.Compute(ctx, func(stop func() bool) { judged = r.unreachedTasks(changed).Judge(stop) }); err != nil {
+	if err := s.Compute(ctx, func(b *budget.Budget) { judged = r.unreachedTasks(changed).Judge(b.Over) }); err != nil {
 		return judged, err
 	}
 	bounds, err := s.accountBounds(ctx, r, judged)

@@ -11,6 +11,7 @@ import (
 
 	"undersail/internal/access"
 	"undersail/internal/cloud"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -115,7 +116,10 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 		}
 	}
 	var found error
-	if err := s.Compute(ctx, func(func() bool) { found = r.readBundle(bundle) }); err != nil {
+	if err := s.Compute(ctx, func(b *budget.Budget) {
+		b.Spend(int64(len(bundle.Source)))
+		found = r.readBundle(bundle)
+	}); err != nil {
 		return err
 	}
 	return found

@@ -19,7 +19,7 @@ func TestAStackIsNotRenderedAnewAtEachReading(t *testing.T) {
 		"resources:\n  quay: {type: address, want: {tags: {mark: =inputs.mark}}}\noutputs: {mark: {value: =inputs.mark}, at: {value: =quay.address}}\n"
 	r.Await(s, r.ApplySource(s, "quay", source, nil))
 	other, _ := r.Replica(10 * time.Second) // it has rendered nothing yet
-	spent := func() (time.Duration, service.Stack) {
+	spent := func() (int64, service.Stack) {
 		t.Helper()
 		ctx := service.As(context.Background(), r.Admin)
 		st, err := other.Stack(ctx, "quay")
@@ -33,7 +33,7 @@ func TestAStackIsNotRenderedAnewAtEachReading(t *testing.T) {
 	}
 	for range 3 {
 		if again, _ := spent(); again != 0 {
-			t.Errorf("a reading of what has not changed computed for %v", again)
+			t.Errorf("a reading of what has not changed computed %d units", again)
 		}
 	}
 	r.Await(s, r.ApplySource(s, "quay", source, map[string]any{"mark": "flood"}))

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 
 	"undersail/internal/access"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/cases"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -145,7 +146,7 @@ func (s *Service) runCases(ctx context.Context, t Template, c library.Cases) (Ca
 			run.Failures = append(run.Failures, cases.Failure{Case: x.Name, Line: x.Position.Line, Message: why})
 		} else {
 			var failures []cases.Failure
-			if err := s.Compute(ctx, func(stop func() bool) { failures = cases.Run(read, x, offers, stop) }); err != nil {
+			if err := s.Compute(ctx, func(b *budget.Budget) { failures = cases.Run(read, x, offers, b) }); err != nil {
 				return out, nil, err
 			}
 			run.Failures = append(run.Failures, failures...)

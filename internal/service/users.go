@@ -99,7 +99,7 @@ func grantsOf(roles []string) access.Grants {
 // As narrows what is read under a context down to what somebody sees, and gives what is
 // done for one request of theirs its budget.
 func As(ctx context.Context, u User) context.Context {
-	ctx = context.WithValue(ctx, computingKey{}, &budget{who: u.Name, left: computeBudget})
+	ctx = context.WithValue(ctx, computingKey{}, &allowance{who: u.Name, left: computeBudget, guard: computeGuard})
 	only, everywhere := u.grants().Accounts()
 	if everywhere {
 		return ctx

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
@@ -327,7 +328,7 @@ func (s *Service) sentOutputs(ctx context.Context, st store.Stack, reveal func(s
 		return nil, err
 	}
 	out := map[string]any{}
-	err = s.Compute(ctx, func(func() bool) {
+	err = s.Compute(ctx, func(*budget.Budget) {
 		for _, o := range session.Outputs(reveal) {
 			out[o.Name] = o.Value
 		}

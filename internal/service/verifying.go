@@ -13,6 +13,7 @@ import (
 
 	"undersail/internal/access"
 	"undersail/internal/cloud"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/health"
 	"undersail/internal/core/render"
@@ -145,7 +146,7 @@ func (s *Service) standingUses(ctx context.Context, st store.Stack, d proposal.D
 func (v *verifier) sent(name string) (checks []health.Check, why string) {
 	var shown, sent render.Resource
 	var list []use.Use
-	err := v.service.Compute(v.ctx, func(func() bool) {
+	err := v.service.Compute(v.ctx, func(*budget.Budget) {
 		var err error
 		if name == engine.Whole {
 			shown.Checks, _, err = v.session.Prove(nil)

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"undersail/internal/api"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -168,7 +169,7 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 		graph = a.GraphDigest
 	}
 	bare := func() {
-		r := render.Render(render.Request{Template: template, Stack: render.Stack{Name: "quays", ID: render.FixedID, Account: "saltmere-lab", Cloud: "larch", Region: "north-fell"}, Offers: &offers, Inputs: map[string]any{"disk": fmt.Sprintf("%dGiB", 20+n%50)}})
+		r := render.Render(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "quays", ID: render.FixedID, Account: "saltmere-lab", Cloud: "larch", Region: "north-fell"}, Offers: &offers, Inputs: map[string]any{"disk": fmt.Sprintf("%dGiB", 20+n%50)}})
 		if len(r.Resources) != 60 {
 			panic(len(r.Resources))
 		}

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"strings"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
@@ -56,7 +57,7 @@ func newStack(n int, known bool) (*stack, error) {
 	}
 	s := &stack{request: render.Request{Template: t, Stack: render.Stack{Name: "large"}}}
 	if known {
-		first := render.Render(s.request)
+		first := render.Render(budget.Boundless(), s.request)
 		for _, r := range first.Resources {
 			var after []string
 			for _, a := range r.After {
@@ -64,12 +65,12 @@ func newStack(n int, known bool) (*stack, error) {
 			}
 			s.recorded = append(s.recorded, change.Recorded{Name: r.Name, Type: r.Type, Want: r.Want, Attributes: map[string]any{"id": "dsk-" + r.Name}, Healthy: true, After: after})
 		}
-		s.plain = change.Compute(s.request, s.recorded).Rendering
+		s.plain = change.Compute(budget.Boundless(), s.request, s.recorded).Rendering
 		for i := range s.recorded {
 			s.recorded[i].Want = s.plain.Resources[i].Want
 		}
 	}
-	plan := change.Compute(s.request, s.recorded).Ordered(s.recorded, offer.Everywhere{})
+	plan := change.Compute(budget.Boundless(), s.request, s.recorded).Ordered(s.recorded, offer.Everywhere{})
 	s.plain = plan.Rendering
 	if len(s.plain.Resources) != n || len(s.plain.Findings) > 0 {
 		return nil, fmt.Errorf("%d resources, %v", len(s.plain.Resources), s.plain.Findings)
@@ -107,7 +108,7 @@ func (s *stack) reference(known bool) {
 }
 
 func (s *stack) whole() {
-	plan := change.Compute(s.request, s.recorded).Ordered(s.recorded, offer.Everywhere{})
+	plan := change.Compute(budget.Boundless(), s.request, s.recorded).Ordered(s.recorded, offer.Everywhere{})
 	if _, err := json.Marshal(plan.Rendering); err != nil {
 		panic(err)
 	}

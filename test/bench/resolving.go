@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"runtime"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/render"
 )
 
@@ -19,7 +20,7 @@ func resolving(rounds int) ([]row, error) {
 		}
 		var fault error
 		resolve := func() {
-			session, rendering := render.Accept(s.request)
+			session, rendering := render.Accept(budget.Boundless(), s.request)
 			for _, r := range rendering.Resources {
 				shown, _, err := session.Resolve(r.Name, nil)
 				if err != nil || len(shown.Pending) > 0 {

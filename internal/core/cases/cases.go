@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
@@ -134,7 +135,7 @@ func expect(r *lang.Reader, n *lang.Node, c *Case) {
 
 // Run renders a case and tells what is otherwise than expected. Offers are those
 // that the case names, or nil.
-func Run(t *lang.Template, c Case, offers *offer.Offers, stop func() bool) []Failure {
+func Run(t *lang.Template, c Case, offers *offer.Offers, b *budget.Budget) []Failure {
 	var out []Failure
 	fail := func(format string, args ...any) {
 		out = append(out, Failure{c.Name, c.Position.Line, fmt.Sprintf(format, args...)})
@@ -153,12 +154,12 @@ func Run(t *lang.Template, c Case, offers *offer.Offers, stop func() bool) []Fai
 			}
 		}
 	}
-	request := render.Request{Template: t, Stack: render.Stack{Name: t.About.Name}, Offers: offers, Rehearse: true, Stop: stop}
+	request := render.Request{Template: t, Stack: render.Stack{Name: t.About.Name}, Offers: offers, Rehearse: true}
 	if offers != nil {
 		request.Stack.Account, request.Stack.Cloud, request.Stack.Region = offers.Account, offers.Cloud, offers.Region
 	}
 	request.Inputs, request.Origins = render.Merge(preset, given)
-	r := render.Render(request)
+	r := render.Render(b, request)
 	sold := offer.Everywhere{Home: offers}
 	r.Findings = slices.Concat(r.Findings, fit.Rendering(r, sold), fit.Reaching(r, nil, nil, sold), policy.Check(r, policy.Context{Offers: sold}).Findings)
 	compareFindings(fail, r.Findings, c.Expect.Findings)

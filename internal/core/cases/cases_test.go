@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"undersail/examples"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/cases"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -65,7 +66,7 @@ func TestTheCasesOfEveryExampleHold(t *testing.T) {
 						t.Fatal(err)
 					}
 				}
-				for _, f := range cases.Run(template, c, offers, nil) {
+				for _, f := range cases.Run(template, c, offers, budget.Boundless()) {
 					t.Errorf("%s: line %d: %s", f.Case, f.Line, f.Message)
 				}
 			}
@@ -137,7 +138,7 @@ func TestACaseThatDoesNotHoldSaysWhy(t *testing.T) {
 	}
 	var got []string
 	for _, c := range list {
-		for _, f := range cases.Run(template, c, nil, nil) {
+		for _, f := range cases.Run(template, c, nil, budget.Boundless()) {
 			got = append(got, f.Message)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
@@ -144,7 +145,7 @@ func (p Plan) Nothing() bool {
 // Compute renders against what is recorded. A resource that stays gives its
 // attributes to those that depend on it; one that is made or rebuilt gives none
 // yet, so that its dependents show what they wait for.
-func Compute(request render.Request, recorded []Recorded) Plan {
+func Compute(b *budget.Budget, request render.Request, recorded []Recorded) Plan {
 	find, ids := finder(recorded), &names{recorded: recorded, offers: request.Offers}
 	// The rendering asks for its resources in their order, so the changes come in it.
 	decided, was := make([]Change, 0, len(recorded)), make([]*Recorded, 0, len(recorded))
@@ -174,7 +175,7 @@ func Compute(request render.Request, recorded []Recorded) Plan {
 		}
 		return old.Attributes
 	}
-	plan := Plan{Rendering: render.Render(request)}
+	plan := Plan{Rendering: render.Render(b, request)}
 	for i := range decided {
 		decided[i].After = plan.Rendering.Resources[i].After
 		decided[i].conduct(&plan.Rendering.Resources[i], was[i], taken, plan.Rendering)

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
@@ -30,7 +31,7 @@ func compute(t *testing.T, recorded []Recorded, inputs map[string]any) Plan {
 	if template == nil {
 		t.Fatal(found)
 	}
-	return Compute(render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs}, recorded)
+	return Compute(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs}, recorded)
 }
 
 // applied is what would be recorded after the plan was carried out.
@@ -126,7 +127,7 @@ func conducted(t *testing.T, inputs map[string]any, recorded []Recorded) Plan {
 	if template == nil {
 		t.Fatal(found)
 	}
-	return Compute(render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs, Known: func(r render.Resource) map[string]any {
+	return Compute(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs, Known: func(r render.Resource) map[string]any {
 		return map[string]any{"id": "net-found"}
 	}}, recorded)
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
@@ -77,7 +78,7 @@ func made(v any) any {
 }
 
 func planned(template *lang.Template, recorded []Recorded, inputs map[string]any, offers offer.Everywhere) Plan {
-	return Compute(render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs}, recorded).Ordered(recorded, offers)
+	return Compute(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs}, recorded).Ordered(recorded, offers)
 }
 
 // before reports whether one action comes before another, directly or not.

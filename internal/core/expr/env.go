@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/env"
 	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
 
 	"undersail/internal/core/resource"
@@ -206,6 +208,26 @@ func (p *Program) Eval(vars *Vars) (any, error) {
 		return nil, fmt.Errorf("%s", plain(err.Error()))
 	}
 	return fromVal(out)
+}
+
+// EvalWithin is Eval for whoever may give up: it ends with the context, and tells what it
+// cost in units of the language.
+func (p *Program) EvalWithin(ctx context.Context, vars *Vars) (v any, cost int64, err error) {
+	var out ref.Val
+	var details *cel.EvalDetails
+	if ctx.Done() == nil {
+		out, details, err = p.program.Eval(vars)
+	} else {
+		out, details, err = p.program.ContextEval(ctx, vars)
+	}
+	if details != nil && details.ActualCost() != nil {
+		cost = int64(min(*details.ActualCost(), maxCost))
+	}
+	if err != nil {
+		return nil, cost + 1, fmt.Errorf("%s", plain(err.Error()))
+	}
+	v, err = fromVal(out)
+	return v, cost + 1, err
 }
 
 // Mentions lists the variables that a text mentions, without checking types.

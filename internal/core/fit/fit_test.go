@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -26,7 +27,7 @@ func rendered(t *testing.T, lines ...string) *render.Rendering {
 	if template == nil {
 		t.Fatal(found)
 	}
-	return render.Render(render.Request{Template: template, Rehearse: true, Stack: render.Stack{Name: "s", Region: "north-fell"}, Offers: offers("north-fell", "a", "b")})
+	return render.Render(budget.Boundless(), render.Request{Template: template, Rehearse: true, Stack: render.Stack{Name: "s", Region: "north-fell"}, Offers: offers("north-fell", "a", "b")})
 }
 
 const (

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
@@ -45,7 +46,7 @@ func TestMachinesAreHeldAgainstTheirHosts(t *testing.T) {
 		if template == nil {
 			t.Fatal(found)
 		}
-		r := render.Render(render.Request{Template: template, Rehearse: true, Stack: render.Stack{Name: "s", Region: "north-fell"}, Offers: o})
+		r := render.Render(budget.Boundless(), render.Request{Template: template, Rehearse: true, Stack: render.Stack{Name: "s", Region: "north-fell"}, Offers: o})
 		var got []string
 		for _, f := range Rendering(r, offer.At(*o)) {
 			if f.Severity == lang.Error {

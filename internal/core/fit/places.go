@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -80,14 +81,14 @@ type Variant struct {
 
 // Take renders a variant of a request at a place. Everywhere has the offers of the
 // place as Home.
-func Take(name string, request render.Request, offers offer.Everywhere) Variant {
+func Take(b *budget.Budget, name string, request render.Request, offers offer.Everywhere) Variant {
 	v := Variant{Name: name, Errors: []render.Finding{}}
 	if offers.Home != nil {
 		v.Region = offers.Home.Region
 		request.Stack.Region, request.Offers = offers.Home.Region, offers.Home
 	}
 	request.Rehearse = true
-	r := render.Render(request)
+	r := render.Render(b, request)
 	findings := slices.Concat(r.Findings, Rendering(r, offers), Reaching(r, nil, nil, offers), policy.Check(r, policy.Context{Offers: offers}).Findings)
 	for _, f := range findings {
 		if f.Severity == lang.Error {
@@ -126,10 +127,10 @@ func left(r *render.Rendering, offers offer.Everywhere) map[string]int64 {
 // Places renders a request in every region: where it can run as it is, for how much,
 // and what is missing elsewhere. Zones that inputs pick in one region are replaced by
 // those in the same places of another. What runs comes first, the cheapest first.
-func Places(request render.Request, offers []*offer.Offers) []Variant {
+func Places(b *budget.Budget, request render.Request, offers []*offer.Offers) []Variant {
 	var out []Variant
 	for _, o := range offers {
-		out = append(out, Place(o.Region, request, offers, o))
+		out = append(out, Place(b, o.Region, request, offers, o))
 	}
 	slices.SortStableFunc(out, func(a, b Variant) int {
 		return cmp.Or(cmp.Compare(min(len(a.Errors), 1), min(len(b.Errors), 1)), cmp.Compare(len(a.Errors), len(b.Errors)), cmp.Compare(a.Cost.Hour, b.Cost.Hour), cmp.Compare(a.Region, b.Region))
@@ -138,14 +139,14 @@ func Places(request render.Request, offers []*offer.Offers) []Variant {
 }
 
 // Place renders a request in one region of an account whose offers are given.
-func Place(name string, request render.Request, offers []*offer.Offers, o *offer.Offers) Variant {
+func Place(b *budget.Budget, name string, request render.Request, offers []*offer.Offers, o *offer.Offers) Variant {
 	all := map[string]*offer.Offers{}
 	for _, x := range offers {
 		all[x.Region] = x
 	}
 	var instead []string
 	request.Inputs, instead = translated(request.Template, request.Inputs, offers, o)
-	v := Take(name, request, offer.Everywhere{Home: o, Elsewhere: all})
+	v := Take(b, name, request, offer.Everywhere{Home: o, Elsewhere: all})
 	v.Instead = instead
 	return v
 }

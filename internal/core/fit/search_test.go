@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/price"
@@ -164,7 +165,7 @@ resources:
 		o.Types, o.Images, o.Subnets = append(o.Types, "pool"), []offer.Image{{Name: "i", Architecture: "x86_64"}}, []offer.Subnet{{ID: "s", Range: "10.0.0.0/24"}}
 	}
 	request := render.Request{Template: template, Inputs: map[string]any{"zones": []any{"near-a", "near-b"}, "zone": "near-b", "size": "small"}, Stack: render.Stack{Name: "s"}}
-	places := Places(request, offers)
+	places := Places(budget.Boundless(), request, offers)
 	near, far := places[1], places[0]
 	if near.Region != "near" || len(near.Errors)+len(far.Errors) > 0 || near.Instead != nil || strings.Join(far.Instead, ", ") != "far-a for near-a, far-b for near-b, far-b for near-b" {
 		t.Errorf("%+v", places)
@@ -176,7 +177,7 @@ resources:
 		t.Errorf("left %v, %v an hour", far.QuotaLeft, far.Cost.Hour)
 	}
 	request.Inputs["size"] = "gone"
-	if places := Places(request, offers); len(places[0].Errors) == 0 {
+	if places := Places(budget.Boundless(), request, offers); len(places[0].Errors) == 0 {
 		t.Error("a size that nobody sells runs somewhere")
 	}
 }

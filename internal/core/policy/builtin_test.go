@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/price"
@@ -26,7 +27,7 @@ func judged(t *testing.T, c Context, inputs map[string]any, lines ...string) Opi
 	if template == nil {
 		t.Fatal(found)
 	}
-	r := render.Render(render.Request{Template: template, Inputs: inputs, Offers: c.Offers.Home, Stack: render.Stack{Name: "s", Region: "north-fell"}})
+	r := render.Render(budget.Boundless(), render.Request{Template: template, Inputs: inputs, Offers: c.Offers.Home, Stack: render.Stack{Name: "s", Region: "north-fell"}})
 	if c.Offers.Home != nil {
 		c.Cost = price.Of(r.Resources, c.Offers)
 	}

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 )
@@ -24,7 +25,7 @@ resources:
 		t.Fatal(found)
 	}
 	var got []string
-	for _, f := range Check(render.Render(render.Request{Template: template}), Context{}).Findings {
+	for _, f := range Check(render.Render(budget.Boundless(), render.Request{Template: template}), Context{}).Findings {
 		got = append(got, f.Code+" "+f.Place)
 	}
 	if all := strings.Join(got, ", "); all != "open-to-world rules.rules, unreachable bare, not-encrypted data" {

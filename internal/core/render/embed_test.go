@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
 )
@@ -83,7 +84,7 @@ func same(s string) string { return s }
 
 func TestATemplateNestedThreeDeepGivesScopedNames(t *testing.T) {
 	t.Parallel()
-	r := Render(Request{Template: nested(t, same), Stack: Stack{Name: "coast"}})
+	r := Render(budget.Boundless(), Request{Template: nested(t, same), Stack: Stack{Name: "coast"}})
 	if len(r.Findings) > 0 {
 		t.Fatal(r.Findings)
 	}
@@ -151,7 +152,7 @@ func TestAnErrorInsideANestedTemplatePointsIntoItsFile(t *testing.T) {
 
 func TestExplainTracesValuesThroughEmbeddedTemplates(t *testing.T) {
 	t.Parallel()
-	r := Render(Request{Template: nested(t, same), Stack: Stack{Name: "coast"}, Explain: "station[north].subnet"})
+	r := Render(budget.Boundless(), Request{Template: nested(t, same), Stack: Stack{Name: "coast"}, Explain: "station[north].subnet"})
 	raw, _ := json.MarshalIndent(r.Explained, "", " ")
 	for _, want := range []string{"parts/station.sail.yaml:7:", "given by the template above, computed at coast.sail.yaml:13:", "input: default", `"10.40.0.0/26"`, "reported by net after creation", "a value of it reads what net reports"} {
 		if !strings.Contains(string(raw), want) {

@@ -89,7 +89,8 @@ func (e *evaluator) ready(n *lang.Node) bool {
 func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, error) {
 	switch n.Kind {
 	case lang.Expression:
-		v, err := n.Program.Eval(vars)
+		v, cost, err := n.Program.EvalWithin(e.budget.Context(), vars)
+		e.budget.Spend(cost)
 		if err != nil || v == nil || v == any(expr.Absent) || e.marks != unmarked {
 			return v, err
 		}

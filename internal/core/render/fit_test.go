@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
@@ -41,7 +42,7 @@ func TestFindingsComeAllAtOnceWithRemedies(t *testing.T) {
 		request.Offers = &o
 		found := false
 		var all []string
-		r := render.Render(request)
+		r := render.Render(budget.Boundless(), request)
 		for _, f := range append(r.Findings, fit.Rendering(r, offer.At(o))...) {
 			line := fmt.Sprintf("%s %s %s %s", f.Code, f.Place, f.Message, f.Remedy)
 			all = append(all, line)
@@ -65,7 +66,7 @@ func TestWhatTheCloudLacksIsFound(t *testing.T) {
 	offers := &offer.Offers{Cloud: "larch", Region: "r", Zones: []string{"a"}, Types: []string{"address", "instance", "disk"}, Without: map[string][]string{"instance": {"cards"}}, Extra: map[string][]string{"address": {"tier"}},
 		Sizes: []offer.Size{{Name: "small", Zones: []string{"a"}}}, DiskTypes: []offer.DiskType{{Name: "solid", MaxBytes: 1 << 40, Zones: []string{"a"}}}, Images: []offer.Image{{Name: "i"}}, Subnets: []offer.Subnet{{ID: "n"}}}
 	var got []string
-	for _, f := range fit.Rendering(render.Render(render.Request{Template: tmpl, Offers: offers}), offer.At(*offers)) {
+	for _, f := range fit.Rendering(render.Render(budget.Boundless(), render.Request{Template: tmpl, Offers: offers}), offer.At(*offers)) {
 		got = append(got, string(f.Severity)+" "+f.Code+" "+f.Place)
 	}
 	slices.Sort(got)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 )
@@ -53,11 +54,11 @@ resources:
 				}
 			}
 		}
-		once, err := json.Marshal(Render(Request{Template: t, Inputs: inputs, Offers: offers, Stack: Stack{Name: "s"}}))
+		once, err := json.Marshal(Render(budget.Boundless(), Request{Template: t, Inputs: inputs, Offers: offers, Stack: Stack{Name: "s"}}))
 		if err != nil {
 			tt.Fatal(err)
 		}
-		if again, _ := json.Marshal(Render(Request{Template: t, Inputs: inputs, Offers: offers, Stack: Stack{Name: "s"}})); string(again) != string(once) {
+		if again, _ := json.Marshal(Render(budget.Boundless(), Request{Template: t, Inputs: inputs, Offers: offers, Stack: Stack{Name: "s"}})); string(again) != string(once) {
 			tt.Errorf("two renderings of the same inputs differ:\n%s\n%s", once, again)
 		}
 	})

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 )
@@ -45,7 +46,7 @@ func TestLaterLayersReplaceInputsWholeAndAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	inputs, origins := Merge(preset, Layer{From: "file a.yaml", Inputs: map[string]any{"nodes": int64(4), "disk": "20GiB"}}, Layer{From: "--input", Inputs: map[string]any{"nodes": int64(2)}})
-	r := Render(Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: inputs, Origins: origins})
+	r := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: inputs, Origins: origins})
 	if len(r.Findings) > 0 {
 		t.Fatal(r.Findings)
 	}
@@ -69,7 +70,7 @@ func TestLaterLayersReplaceInputsWholeAndAreTold(t *testing.T) {
 func TestChangingOneInputChangesOnlyWhatDependsOnIt(t *testing.T) {
 	t.Parallel()
 	tmpl := template(t, layered)
-	base := Render(Request{Template: tmpl, Stack: Stack{Name: "s"}})
+	base := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}})
 	for input, c := range map[string]struct {
 		value any
 		want  []string
@@ -80,7 +81,7 @@ func TestChangingOneInputChangesOnlyWhatDependsOnIt(t *testing.T) {
 		"disk":  {"11GiB", []string{"store[0]"}},
 		"key":   {"Very-secret-1", []string{"board"}},
 	} {
-		changed := Render(Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: map[string]any{input: c.value}})
+		changed := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: map[string]any{input: c.value}})
 		var got []string
 		for _, r := range changed.Resources {
 			a, _ := json.Marshal(r)
@@ -102,7 +103,7 @@ func TestTheSameInputGivesTheSameBytes(t *testing.T) {
 	var first string
 	for range 50 {
 		// Of two faults in one value it is always the same that is told.
-		raw, err := json.Marshal(Render(Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: map[string]any{"nodes": int64(5), "rule": map[string]any{"port": "x", "from": "y"}}}))
+		raw, err := json.Marshal(Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: map[string]any{"nodes": int64(5), "rule": map[string]any{"port": "x", "from": "y"}}}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -130,7 +131,7 @@ resources:
   unsure: {type: address, want: {tags: {d: '=flag.version > 1 ? data[0].id : "none"'}}}
   wanted: {type: address, want: {tags: {d: '=data[2].type'}}}
 `)
-	r := Render(Request{Template: tmpl, Stack: Stack{Name: "s"}})
+	r := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}})
 	for name, want := range map[string]string{"one": "data[1]", "all": "data[0] data[1] data[2]", "known": "data[0] data[1] data[2]", "unsure": "data[0] data[1] data[2] flag", "wanted": ""} {
 		var got []string
 		for _, a := range r.Resource(name).After {
@@ -150,14 +151,14 @@ func TestWhatTheRegionSellsDecidesOnlyWithAPlace(t *testing.T) {
   fast: {type: disk, when: '=offers.disk_types.exists(d, d.name == "swift")', want: {size: 10GiB, type: swift}}
   host: {type: instance, want: {size: '=fit_size(offers, size_need{vcpus: 2})', image: i, subnet: s}}
 `)
-	bare := Render(Request{Template: tmpl, Stack: Stack{Name: "s"}})
+	bare := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}})
 	if len(bare.Findings) != 2 || bare.Findings[0].Code != "no-place" || len(bare.Resources) != 2 || fmt.Sprint(bare.Resource("host").Want["size"]) != "waits for offers" {
 		t.Errorf("%v %v", bare.Findings, bare.Resources)
 	}
 	offers := &offer.Offers{Cloud: "larch", Region: "r", Zones: []string{"a", "b", "c"}, Types: []string{"network", "address", "disk", "instance"},
 		Sizes:     []offer.Size{{Name: "two", VCPUs: 2, MemoryBytes: 1 << 30, Zones: []string{"a", "b", "c"}}},
 		DiskTypes: []offer.DiskType{{Name: "swift", MinBytes: 1 << 30, MaxBytes: 1 << 40, Zones: []string{"a", "b", "c"}}}, Images: []offer.Image{{Name: "i"}}}
-	placed := Render(Request{Template: tmpl, Stack: Stack{Name: "s"}, Offers: offers})
+	placed := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Offers: offers})
 	if len(placed.Findings) > 0 || len(placed.Resources) != 6 || placed.Resource("host").Want["size"] != "two" {
 		t.Errorf("%v %v", placed.Findings, placed.Resources)
 	}
@@ -170,16 +171,16 @@ func TestOutputsOfAnotherStackAreTypedAndPendingUntilKnown(t *testing.T) {
 	if tmpl == nil {
 		t.Fatal(found)
 	}
-	r := Render(Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}, Stacks: map[string]map[string]any{"red": {"at": "192.0.2.7", "n": int64(4)}}})
+	r := Render(budget.Boundless(), Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}, Stacks: map[string]map[string]any{"red": {"at": "192.0.2.7", "n": int64(4)}}})
 	if got := fmt.Sprint(r.Resource("a[1]").Want["tags"], r.Findings); got != "map[at:192.0.2.7 n:5 s:red] []" {
 		t.Error(got)
 	}
 	// As they come back from a database: whole numbers as others.
-	r = Render(Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}, Stacks: map[string]map[string]any{"red": {"at": "192.0.2.7", "n": 4.0}}})
+	r = Render(budget.Boundless(), Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}, Stacks: map[string]map[string]any{"red": {"at": "192.0.2.7", "n": 4.0}}})
 	if got := fmt.Sprint(r.Resource("a[0]").Want["tags"], r.Findings); got != "map[at:192.0.2.7 n:5 s:red] []" {
 		t.Error(got)
 	}
-	r = Render(Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}})
+	r = Render(budget.Boundless(), Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}})
 	if got := fmt.Sprint(r.Resource("a[0]").Pending); got != "[stack red.outputs.at stack red.outputs.n]" {
 		t.Error(got)
 	}
@@ -190,7 +191,7 @@ func TestExplainSaysWhereEveryValueCameFrom(t *testing.T) {
 	tmpl := template(t, layered)
 	inputs, origins := Merge(Layer{From: "file a.yaml", Inputs: map[string]any{"disk": "20GiB"}})
 	explain := func(name string) string {
-		r := Render(Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: inputs, Origins: origins, Explain: name})
+		r := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: inputs, Origins: origins, Explain: name})
 		raw, err := json.Marshal(r.Explained)
 		if err != nil {
 			t.Fatal(err)
@@ -226,8 +227,8 @@ prove:
   - tcp: {host: =net.id, port: 80}
     within: 2m
 `)
-	made := Render(Request{Template: tmpl, Stack: Stack{Name: "s", Region: "north-fell"}})
-	used := Render(Request{Template: tmpl, Stack: Stack{Name: "s", Region: "long-sound"}, Inputs: map[string]any{"existing": "net-1"}})
+	made := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s", Region: "north-fell"}})
+	used := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s", Region: "long-sound"}, Inputs: map[string]any{"existing": "net-1"}})
 	if made.Resource("net").Find != nil || fmt.Sprint(used.Resource("net").Find, used.Resource("named").Find) != "map[id:net-1] map[name:old]" {
 		t.Error(made.Resource("net").Find, used.Resource("net").Find, used.Resource("named").Find)
 	}
@@ -253,7 +254,7 @@ func TestReportedNumbersAndAmountsKeepTheirType(t *testing.T) {
   host: {type: instance, want: {size: s, image: i, subnet: n}}
 outputs: {next: =word.version + 1, half: =host.memory / 2, odd: '=[word.version].map(v, v % 2)'}
 `)
-	r := Render(Request{Template: tmpl, Known: func(r Resource) map[string]any {
+	r := Render(budget.Boundless(), Request{Template: tmpl, Known: func(r Resource) map[string]any {
 		return map[string]map[string]any{"word": {"id": "sec-1", "version": 3.0}, "host": {"id": "ins-1", "memory": "16GiB"}}[r.Name]
 	}})
 	if got := fmt.Sprintf("%v %v %v %v", r.Outputs[0].Value, r.Outputs[1].Value, r.Outputs[2].Value, r.Findings); got != "4 8GiB [1] []" {
@@ -270,7 +271,7 @@ func TestDurationIsTheLongestChain(t *testing.T) {
   data: {type: disk, want: {size: 10GiB, type: solid}}
   used: {type: private_cloud, find: pc-1}
 `)
-	seconds, longest := Render(Request{Template: tmpl}).Duration()
+	seconds, longest := Render(budget.Boundless(), Request{Template: tmpl}).Duration()
 	if seconds != 4+3+75 || strings.Join(longest, " ") != "net lan host" {
 		t.Errorf("%d seconds by %v", seconds, longest)
 	}
@@ -298,7 +299,7 @@ func TestWhatIsPickedIsOfTheOffers(t *testing.T) {
 		{map[string]any{"engine": "postgresql-16", "family": "vast", "host": "peer"}, `account lab has no host "peer" in north-fell; did you mean ` + "`pier`?", ""},
 		{map[string]any{"family": "vast", "host": "pier"}, "it needs an engine, and none was chosen", ""},
 	} {
-		r := Render(Request{Template: template, Stack: Stack{Name: "s"}, Inputs: c.inputs, Offers: o})
+		r := Render(budget.Boundless(), Request{Template: template, Stack: Stack{Name: "s"}, Inputs: c.inputs, Offers: o})
 		said := ""
 		for _, f := range r.Findings {
 			if f.Severity == lang.Error && strings.HasPrefix(f.Place, "inputs.") {

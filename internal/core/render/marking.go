@@ -41,7 +41,11 @@ func (e *evaluator) around(n *lang.Node, vars *expr.Vars, v any) any {
 func (e *evaluator) marked(m marks, n *lang.Node, vars *expr.Vars) (v any, err error) {
 	e.marks = m
 	defer func() { e.marks = unmarked }()
-	e.collecting(func() { v, err = n.Program.Eval(vars) })
+	e.collecting(func() {
+		var cost int64
+		v, cost, err = n.Program.EvalWithin(e.budget.Context(), vars)
+		e.budget.Spend(cost)
+	})
 	return e.numbered(v), err
 }
 

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
 )
@@ -55,7 +56,7 @@ func TestWhatStandsAroundASecretIsShown(t *testing.T) {
 	}
 	request := Request{Template: template, Stack: Stack{Name: "around"}, Inputs: map[string]any{}, Secrets: map[string]string{"word": "around/word@1"}}
 	kelp := func(string) (string, bool) { return "kelp", true }
-	session, r := Accept(request)
+	session, r := Accept(budget.Boundless(), request)
 	raw, err := json.Marshal(r)
 	if err != nil {
 		t.Fatal(err)

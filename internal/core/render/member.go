@@ -13,8 +13,12 @@ import (
 	"undersail/internal/core/resource"
 )
 
+// ofResource is what one resource costs beside its expressions.
+const ofResource = 200
+
 // instance renders one member and returns the object that expressions read.
 func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map[string]any) *expr.Object {
+	e.budget.Spend(ofResource)
 	name := e.scope + local
 	vars := e.scopeOf(d, index, loop)
 	reads := []string{}

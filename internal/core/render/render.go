@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
@@ -21,9 +22,10 @@ const (
 
 // Render computes the rendering. Faults of inputs, offers and computation are
 // findings of the rendering, all of them; the rendering then holds what could
-// be computed.
-func Render(request Request) *Rendering {
-	e := newEvaluator(request)
+// be computed. What goes beyond the budget is not, and the rendering says that it is
+// stopped.
+func Render(b *budget.Budget, request Request) *Rendering {
+	e := newEvaluator(b, request)
 	if request.Rehearse {
 		e.readers, e.resolvable = map[string][]listener{}, map[string]*member{}
 		e.out.session = &Session{root: e}
@@ -44,6 +46,7 @@ func Render(request Request) *Rendering {
 // the outer one and those it embeds, share.
 type session struct {
 	request Request
+	budget  *budget.Budget
 	out     *Rendering
 	// incomplete says that a value stands in for a missing input: follow-up
 	// faults are not reported.
@@ -94,12 +97,12 @@ type evaluator struct {
 	fromVars *expr.Vars
 }
 
-func newEvaluator(request Request) *evaluator {
+func newEvaluator(b *budget.Budget, request Request) *evaluator {
 	t, s := request.Template, request.Stack
 	if s.ID == "" {
 		s.ID = FixedID
 	}
-	shared := &session{request: request, secretive: len(request.Secrets) > 0 || secretive(t), told: map[Finding]bool{}, out: &Rendering{
+	shared := &session{request: request, budget: b, secretive: len(request.Secrets) > 0 || secretive(t), told: map[Finding]bool{}, out: &Rendering{
 		Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
 		Stack:     s,
 		index:     map[string]int{},
@@ -221,7 +224,7 @@ func (e *evaluator) declaration(d *lang.Resource) {
 
 // stopped reports whether whoever asked has given up; what is rendered is incomplete then.
 func (e *evaluator) stopped() bool {
-	if !e.out.Stopped && e.request.Stop != nil && e.request.Stop() {
+	if !e.out.Stopped && e.budget.Over() {
 		e.out.Stopped, e.incomplete = true, true
 	}
 	return e.out.Stopped

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"undersail/examples"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
@@ -58,9 +59,9 @@ func encode(t testing.TB, v any) string {
 
 func TestSameInputSameBytes(t *testing.T) {
 	t.Parallel()
-	first := encode(t, Render(gauge(t, nil)))
+	first := encode(t, Render(budget.Boundless(), gauge(t, nil)))
 	for range 5 {
-		if encode(t, Render(gauge(t, nil))) != first {
+		if encode(t, Render(budget.Boundless(), gauge(t, nil))) != first {
 			t.Fatal("the same input gave other bytes")
 		}
 	}
@@ -68,7 +69,7 @@ func TestSameInputSameBytes(t *testing.T) {
 
 func TestPendingValuesNameWhatTheyWaitFor(t *testing.T) {
 	t.Parallel()
-	r := Render(gauge(t, nil))
+	r := Render(budget.Boundless(), gauge(t, nil))
 	if len(r.Findings) > 0 {
 		t.Fatalf("findings: %v", r.Findings)
 	}
@@ -94,7 +95,7 @@ func TestKnownAttributesResolveTheSameExpressions(t *testing.T) {
 	request.Known = func(r Resource) map[string]any {
 		return map[string]any{"id": "id-of-" + r.Name, "private_address": "10.44.0.9", "public_address": "127.64.0.1", "reach": map[string]any{"8443": "127.64.0.1:8443", "22": "127.64.0.1:22"}, "private_key": "north/access@1"}
 	}
-	session, r := Accept(request)
+	session, r := Accept(budget.Boundless(), request)
 	if want := r.Resource("worker[0]").Want; want["key_pair"] != "id-of-access" || want["subnet"] != "id-of-worker_subnet[north-fell-a]" {
 		t.Errorf("resolved to %v", want)
 	}
@@ -116,7 +117,7 @@ func TestKnownAttributesResolveTheSameExpressions(t *testing.T) {
 func TestSecretsStayReferences(t *testing.T) {
 	t.Parallel()
 	const value = "Very-Secret-99-word"
-	r := Render(Request{Template: example(t, "tide-archive"), Stack: Stack{Name: "archive"}, Offers: offers(),
+	r := Render(budget.Boundless(), Request{Template: example(t, "tide-archive"), Stack: Stack{Name: "archive"}, Offers: offers(),
 		Inputs: map[string]any{"forecasters": "10.9.0.0/16", "password": value}, Secrets: map[string]string{"password": "archive/password@1"}})
 	text := encode(t, r)
 	if strings.Contains(text, value) {
@@ -129,7 +130,7 @@ func TestSecretsStayReferences(t *testing.T) {
 
 func TestOneInputChangesOnlyWhatDependsOnIt(t *testing.T) {
 	t.Parallel()
-	before, after := Render(gauge(t, nil)), Render(gauge(t, map[string]any{"worker_size": "broad-2", "zones": []any{"north-fell-a", "north-fell-b"}}))
+	before, after := Render(budget.Boundless(), gauge(t, nil)), Render(budget.Boundless(), gauge(t, map[string]any{"worker_size": "broad-2", "zones": []any{"north-fell-a", "north-fell-b"}}))
 	for i, r := range after.Resources {
 		changed := encode(t, r) != encode(t, before.Resources[i])
 		if isWorker := strings.HasPrefix(r.Name, "worker["); changed != isWorker {
@@ -140,7 +141,7 @@ func TestOneInputChangesOnlyWhatDependsOnIt(t *testing.T) {
 
 func TestTakingAZoneAwayRenamesNothing(t *testing.T) {
 	t.Parallel()
-	r := Render(gauge(t, map[string]any{"zones": []any{"north-fell-b"}}))
+	r := Render(budget.Boundless(), gauge(t, map[string]any{"zones": []any{"north-fell-b"}}))
 	if r.Resource("worker_subnet[north-fell-b]") == nil || r.Resource("worker_subnet[north-fell-a]") != nil {
 		t.Error("members of a mapping are not named by their key")
 	}
@@ -171,7 +172,7 @@ outputs:
 		t.Fatal(found)
 	}
 	inputs := map[string]any{"zones": []any{"north-fell-a", "north-fell-b"}}
-	r := Render(Request{Template: template, Stack: Stack{Name: "s"}, Inputs: inputs, Offers: offers()})
+	r := Render(budget.Boundless(), Request{Template: template, Stack: Stack{Name: "s"}, Inputs: inputs, Offers: offers()})
 	if r.Resource("front") != nil || len(r.Outputs) != 3 || r.Outputs[0].Value != "none" {
 		t.Errorf("without the optional part: %s", encode(t, r.Outputs))
 	}
@@ -179,7 +180,7 @@ outputs:
 		t.Errorf("loops gave %d resources", len(r.Resources))
 	}
 	inputs["archive"] = true
-	if r = Render(Request{Template: template, Stack: Stack{Name: "s"}, Inputs: inputs, Offers: offers()}); r.Resource("front") == nil || len(r.Outputs) != 4 {
+	if r = Render(budget.Boundless(), Request{Template: template, Stack: Stack{Name: "s"}, Inputs: inputs, Offers: offers()}); r.Resource("front") == nil || len(r.Outputs) != 4 {
 		t.Errorf("with the optional part: %s", encode(t, r.Outputs))
 	}
 }

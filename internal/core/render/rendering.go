@@ -41,7 +41,7 @@ type Rendering struct {
 	Generated []Generated `json:"generated,omitempty"`
 	// Explained is what Request.Explain asked for.
 	Explained *Explanation `json:"explained,omitempty"`
-	// Stopped says that Request.Stop ended it before it was complete.
+	// Stopped says that its budget ended it before it was complete.
 	Stopped bool `json:"-"`
 
 	index   map[string]int // of Resources by name, once they are complete
@@ -245,9 +245,6 @@ type Request struct {
 	// It is asked once for each resource, in dependency order, with its name
 	// and wanted values, so that the answer may depend on whether these changed.
 	Known func(r Resource) map[string]any
-	// Stop, when set, is asked before each resource whether anybody still waits for the
-	// rendering.
-	Stop func() bool
 	// Most is how many resources the template may give; 0 is [Most].
 	Most int
 }

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"sync"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/health"
 	"undersail/internal/core/lang"
@@ -24,8 +25,8 @@ type Session struct {
 // Accept renders and keeps everything that later values depend on. Request.Known
 // tells of what is there already. Secrets are revealed only where a value is about to be
 // sent.
-func Accept(request Request) (*Session, *Rendering) {
-	e := newEvaluator(request)
+func Accept(b *budget.Budget, request Request) (*Session, *Rendering) {
+	e := newEvaluator(b, request)
 	e.readers, e.resolvable = map[string][]listener{}, map[string]*member{}
 	e.render()
 	e.out.Outputs = e.outputs()

@@ -12,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"undersail/examples"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
@@ -112,7 +113,7 @@ func TestASessionResolvesWhatRenderingAllWouldGive(t *testing.T) {
 			t.Parallel()
 			known := map[string]map[string]any{}
 			request.Known = func(r Resource) map[string]any { return known[r.Name] }
-			session, accepted := Accept(request)
+			session, accepted := Accept(budget.Boundless(), request)
 			rounds := 2 // the second time every report is another one: what was altered
 			if len(accepted.Resources) > 40 {
 				rounds = 1
@@ -123,9 +124,9 @@ func TestASessionResolvesWhatRenderingAllWouldGive(t *testing.T) {
 					if err != nil {
 						t.Fatal(err)
 					}
-					agree(t, shown, Render(request).Resource(r.Name))
+					agree(t, shown, Render(budget.Boundless(), request).Resource(r.Name))
 					if resource.Secrets(shown.Want) != nil || secretChecks(shown.Checks) {
-						anew, _ := Accept(request)
+						anew, _ := Accept(budget.Boundless(), request)
 						_, want, err := anew.Resolve(r.Name, reveal)
 						if err != nil {
 							t.Fatal(err)
@@ -151,7 +152,7 @@ func agree(t *testing.T, got Resource, want *Resource) {
 // hands on comes from the resource that reported it.
 func TestWhatIsReadThroughAWantedValueComesFirst(t *testing.T) {
 	t.Parallel()
-	r := Render(Request{Template: template(t, `resources:
+	r := Render(budget.Boundless(), Request{Template: template(t, `resources:
   net: {type: network, want: {range: 10.0.0.0/16}}
   first: {type: subnet, want: {network: =net.id, range: 10.0.0.0/24}}
   second: {type: subnet, want: {network: =first.network, range: 10.0.1.0/24}}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/budget"
 	"undersail/internal/core/offer"
 )
 
@@ -35,7 +36,7 @@ func fleet(t *testing.T, text string, inputs map[string]any) *Rendering {
 	for _, n := range []int64{1, 2, 4} {
 		o.Sizes = append(o.Sizes, offer.Size{Name: fmt.Sprintf("plain-%d", n), VCPUs: n, MemoryBytes: n * 4 << 30, Architecture: "x86_64", Hour: 0.02 * float64(n), Zones: []string{"a"}})
 	}
-	return Render(Request{Template: template(t, text), Inputs: inputs, Offers: o})
+	return Render(budget.Boundless(), Request{Template: template(t, text), Inputs: inputs, Offers: o})
 }
 
 func told(r *Rendering) string {
@@ -142,7 +143,7 @@ func TestAFreeRangeIsDisjointFromAllThatIsKnown(t *testing.T) {
 		{"another input was given", &offer.Offers{}, map[string]any{"third": "10.0.0.0/24"}, "10.0.16.0/20", "10.0.1.0/24"},
 		{"it was given itself", &offer.Offers{}, map[string]any{"first": "10.0.0.0/20"}, "10.0.0.0/20", "10.0.16.0/24"},
 	} {
-		r := Render(Request{Template: template(t, ranged), Inputs: c.inputs, Offers: c.offers})
+		r := Render(budget.Boundless(), Request{Template: template(t, ranged), Inputs: c.inputs, Offers: c.offers})
 		values := map[string]InputValue{}
 		for _, in := range r.Inputs {
 			values[in.Name] = in
@@ -178,7 +179,7 @@ func TestWhatIsPickedIsJudgedByTheOffers(t *testing.T) {
 		{"zone", "c", "", "region north-fell has no zone \"c\""},
 	} {
 		text := fmt.Sprintf("inputs:\n  x: {picks: %s}\nresources:\n  net: {type: network, want: {range: 10.0.0.0/16, tags: {x: =inputs.x}}}\n", c.picks)
-		r := Render(Request{Template: template(t, text), Inputs: map[string]any{"x": c.given}, Offers: o})
+		r := Render(budget.Boundless(), Request{Template: template(t, text), Inputs: map[string]any{"x": c.given}, Offers: o})
 		if c.says != "" {
 			if got := told(r); !strings.Contains(got, c.says) || !strings.Contains(got, "inputs.x") {
 				t.Errorf("%s %s: %s, want %q", c.picks, c.given, got, c.says)

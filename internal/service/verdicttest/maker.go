@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/budget"
 	"undersail/internal/core/health"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
@@ -48,7 +49,7 @@ func try(adapter cloud.Adapter, account store.Account, request render.Request, m
 		return password, true
 	}
 	var r *render.Rendering
-	m.session, r = render.Accept(request)
+	m.session, r = render.Accept(budget.Boundless(), request)
 	defer m.remove()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
