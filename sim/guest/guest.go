@@ -72,6 +72,8 @@ type Spec struct {
 	Failed func(disk string) bool
 	// Attached are the disks that it has now, where they may come and go.
 	Attached func() []Disk
+	// Leased is what its network tells it now, where that may change.
+	Leased func() Lease
 	// Spoilt reports whether a fault spoils what the guest tells of something, such as
 	// cores or replication.
 	Spoilt func(what string) bool

@@ -144,6 +144,9 @@ func (g *Guest) commands(nc ssh.NewChannel, user string) {
 		return
 	}
 	defer channel.Close()
+	if g.Leased != nil { // what the cloud shows as done, the machine knows too
+		g.Renew(g.Leased())
+	}
 	terminal := false
 	for req := range requests {
 		switch req.Type {

@@ -165,6 +165,15 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 		})
 		return disks
 	}
+	s.Leased = func() (lease guest.Lease) {
+		c.world.Update(func(tx *world.Tx) error {
+			if now := tx.ByID(x.Account, x.ID); now != nil {
+				lease = leaseOf(tx.ByID(now.Account, str(now.Properties["subnet_id"])))
+			}
+			return nil
+		})
+		return lease
+	}
 	s.Fetch = func(url string) (int, string) { return c.fetch(x.Account, x.ID, url) }
 	s.Resolve = func(name string) []string {
 		networks := []string{s.Network}
@@ -315,7 +324,6 @@ func (c *Cloud) refresh() {
 			if g := c.fabric.Guest(x.ID); g != nil {
 				g.SetRules(rulesOf(tx, x))
 				g.SetWayOut(wayOut(tx, x))
-				g.Renew(leaseOf(tx.ByID(x.Account, str(x.Properties["subnet_id"]))))
 			}
 		}
 		return nil
