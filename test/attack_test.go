@@ -44,6 +44,7 @@ func TestAttacks(t *testing.T) {
 		{"two who bound an account undo each other", boundsAreNotLost},
 		{"an answer is given to a narrower token", answersAreOfTheirToken},
 		{"refusals tell what there is", refusalsTellNothing},
+		{"a text reads as the place of a secret, and is filled when it is undone", aTextReadsAsASecret},
 	} {
 		t.Run(way.name, func(t *testing.T) {
 			own := *s
@@ -181,6 +182,36 @@ func aCheckSignsInWithAnothersKey(t *testing.T, s *siege) {
 		p := s.propose(s.mole, "own-"+strings.Fields(what)[1], "saltmere-lab", source, fields{"inputs": fields{"k": "secret:zealous-key"}})
 		if s.alone(s.mole, p) {
 			t.Errorf("%s signs in with it, and nobody else was asked: %v", what, consents(p))
+		}
+	}
+}
+
+const undone = `undersail: 1
+about: {name: undone, version: 1.0.0, title: Undone}
+inputs: {word: {secret: true}, text: {type: string, default: none}}
+resources:
+  copy: {type: secret, want: {value: =inputs.word}}
+  net: {type: network, want: {range: 10.96.0.0/24}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.96.0.0/25}}
+  pair: {type: key_pair}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  box: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, key_pair: =pair.id, public: true, firewalls: ["=door.id"]}}
+`
+
+func aTextReadsAsASecret(t *testing.T, s *siege) {
+	theirs := strings.NewReplacer("word: {secret: true}, ", "", "  copy: {type: secret, want: {value: =inputs.word}}\n", "").Replace(undone)
+	s.b.must(0, "watch", s.run(s.propose(s.mole, "undone", "saltmere-lab", theirs, nil), s.mole))
+	s.b.must(0, "watch", s.run(s.propose(s.mole, "undone", "saltmere-lab", undone, fields{"inputs": fields{"word": "secret:zealous-gate"}}), s.admin))
+	const task = "  bad: {type: task, want: {on: =box.public_address, user: admin, key: =pair.private_key, command: 'true', undo: %s}}\n"
+	for what, undo := range map[string]string{
+		"as it stands":  "'tell 127.64.6.6 \u27e8secret:zealous-gate@1\u27e9'",
+		"all of it":     "'secret:zealous-gate@1'",
+		"by an input":   "=inputs.text",
+		"with its mark": "=\"tell \\ue000zealous-gate@1\\ue003\"",
+	} {
+		p := s.propose(s.mole, "undone", "saltmere-lab", undone+fmt.Sprintf(task, undo), fields{"inputs": fields{"text": "tell 127.64.6.6 \u27e8secret:zealous-gate@1\u27e9"}})
+		if s.alone(s.mole, p) {
+			t.Errorf("%s, it is filled with the secret when the task is taken away: %v", what, consents(p))
 		}
 	}
 }

@@ -210,7 +210,7 @@ func whatIsComputedEndsWithWhoeverAsked(t *testing.T, b *bench) {
 		raw, _ := json.Marshal(map[string]any{"stack": "quays", "file": "quays.sail.yaml", "source": source, "account": "saltmere-lab", "region": "north-fell"})
 		return string(raw)
 	}
-	d := &door{t: t, url: b.url, client: &http.Client{Timeout: time.Minute}}
+	d := &door{t: t, url: b.url, client: &http.Client{Timeout: 5 * time.Minute}}
 	head := "undersail: 1\nabout: {name: quays, version: 1.0.0, title: Quays}\nresources:\n"
 	began := time.Now()
 	a := d.ask("POST", "/api/v1/checks", b.token(), check(head+"  quay: {type: address, repeat: 200000}\n"))

@@ -15,8 +15,8 @@ import (
 // computeBudget is how much one request may compute, all that it computes together: a cost
 // that is counted, and the same on every machine. What costs more is stopped, and so is what
 // nobody waits for any more. Between six and thirteen million units take a second here, so this
-// is some twenty seconds of a processor; a stack of ten thousand resources costs two million.
-const computeBudget = 160_000_000
+// is some ten seconds of a processor; a stack of ten thousand resources costs two million.
+const computeBudget = 80_000_000
 
 // computeGuard is how much of a processor's time one request may take whatever the count
 // says: far above what the budget takes.

@@ -348,13 +348,12 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	}
 	health := "user_data: {write_files: [{path: /etc/word, content: =\"word \" + inputs.word}]}}\n"
 	for name, change := range map[string]func(string) string{
-		"another text":              replace(`"word " + inputs.word`, `"say " + inputs.word`),
-		"another field":             replace("subnet: =lan.id,", "subnet: =lan.id, tags: {w: =inputs.word},"),
-		"a command beside it":       replace("[{path: /etc/word, content: =\"word \" + inputs.word}]}}", "[{path: /etc/word, content: =\"word \" + inputs.word}], runcmd: [send /etc/word]}}"),
-		"the URL of a check":        replace(health, health+"    health: [{http: {url: =\"http://\" + inputs.to + \"/\" + inputs.word}, within: 5m}]\n"),
-		"another output":            replace("outputs: {", "outputs: {more: {value: =\"w\" + inputs.word, about: M}, "),
-		"what a machine answers":    replace(health, health+"    health: [{ssh: {host: =self.private_address, user: admin, key: k, command: rev /etc/word, answer: x, keep: '.*'}, within: 5m}]\n"),
-		"the tag of something else": replace("net: {type: network, want: {range: 10.81.0.0/24}}", "net: {type: network, want: {range: 10.81.0.0/24, tags: {w: =inputs.word}}}"),
+		"another text":           replace(`"word " + inputs.word`, `"say " + inputs.word`),
+		"another field":          replace("outputs: {", "  other: {type: secret, want: {value: =inputs.word}}\noutputs: {"),
+		"a command beside it":    replace("[{path: /etc/word, content: =\"word \" + inputs.word}]}}", "[{path: /etc/word, content: =\"word \" + inputs.word}], runcmd: [send /etc/word]}}"),
+		"the URL of a check":     replace(health, health+"    health: [{http: {url: =\"http://\" + inputs.to + \"/\" + inputs.word}, within: 5m}]\n"),
+		"another output":         replace("outputs: {", "outputs: {more: {value: =\"w\" + inputs.word, about: M}, "),
+		"what a machine answers": replace(health, health+"    health: [{ssh: {host: =self.private_address, user: admin, key: k, command: rev /etc/word, answer: x, keep: '.*'}, within: 5m}]\n"),
 	} {
 		p := propose(operator, change, nil)
 		if !asks(p) {

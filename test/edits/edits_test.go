@@ -44,7 +44,11 @@ type edited struct {
 	edits    []edit
 }
 
-var lose = []string{change.LoseData}
+var (
+	lose = []string{change.LoseData}
+	// rewords are edits that change the text that a secret goes to a machine with.
+	rewords = []string{"secret-use"}
+)
 
 var examples = []edited{
 	{"warning-site", in{}, []edit{
@@ -104,10 +108,10 @@ var examples = []edited{
 		{about: "three workers in two zones", inputs: in{"workers": int64(3)}, refused: "require"},
 	}},
 	{"reading-store", in{"workers": int64(3), "forecasters": "127.0.0.0/8"}, []edit{
-		{about: "two more workers", inputs: in{"workers": int64(5)}, want: "create store[3], create store[4], create worker[3], create worker[4], rebuild head"},
-		{about: "one worker less", inputs: in{"workers": int64(4)}, want: "rebuild head, remove worker[4], remove store[4]", agree: lose},
+		{about: "two more workers", inputs: in{"workers": int64(5)}, want: "create store[3], create store[4], create worker[3], create worker[4], rebuild head", agree: rewords},
+		{about: "one worker less", inputs: in{"workers": int64(4)}, want: "rebuild head, remove worker[4], remove store[4]", agree: slices.Concat(lose, rewords)},
 		{about: "a head without a public address", inputs: in{"head_public": false}, want: "rebuild head"},
-		{about: "more redundancy", inputs: in{"redundancy": "raid6"}, want: "rebuild head"},
+		{about: "more redundancy", inputs: in{"redundancy": "raid6"}, want: "rebuild head", agree: rewords},
 		{about: "more readings than fit", inputs: in{"gauges": int64(4000)}, refused: "require"},
 	}},
 	{"forecast-cluster", in{"duty_office": "127.0.0.0/8", "nodes": int64(2), "checked": true}, []edit{

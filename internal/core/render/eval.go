@@ -104,6 +104,9 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, 
 		if e.texts += longTexts(v); e.texts > maxTexts {
 			return nil, fmt.Errorf("the texts that the template computes have more than %d MiB together", maxTexts>>20)
 		}
+		if err := e.plain(v); err != nil {
+			return nil, err
+		}
 		return v, fits(v, s)
 	case lang.Sequence:
 		out := make([]any, 0, len(n.Items))
@@ -134,10 +137,23 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, 
 		}
 		return out, nil
 	}
+	if err := e.plain(n.Text); err != nil {
+		return nil, err
+	}
 	if s.Kind == resource.Open {
 		return n.Plain(), nil
 	}
 	return s.ParseScalar(n.Text)
+}
+
+// plain refuses texts that read as the place of a secret and are none: a template's, a
+// person's, a cloud's or a machine's. What is recorded of a text with a secret in it is
+// filled again when it is needed to undo something, and nobody was asked about these.
+func (e *evaluator) plain(v any) error {
+	if e.marks == unmarked && !e.revealing && resource.SeemsSecret(v) {
+		return fmt.Errorf("this text reads as if a secret stood in it: name the secret in an input with `secret: true`, and use that")
+	}
+	return nil
 }
 
 // longTexts counts the bytes of the long texts in a tree.

@@ -33,9 +33,14 @@ func MarkAttribute(name, now string) string {
 	return string(beginAttribute) + name + string(isNow) + now + string(endMark)
 }
 
-// HoldsMarks reports whether a text has characters that only marks have.
-func HoldsMarks(text string) bool {
-	return strings.ContainsFunc(text, func(r rune) bool { return r >= beginSecret && r <= endMark })
+// SeemsSecret reports whether a text in a tree, or a key, reads as if a secret stood in it,
+// or has characters that only marks have.
+func SeemsSecret(tree any) (seems bool) {
+	mapTexts(tree, func(text string) string {
+		seems = seems || len(Written(text)) > 0 || strings.ContainsFunc(text, func(r rune) bool { return r >= beginSecret && r <= endMark })
+		return text
+	})
+	return seems
 }
 
 var (

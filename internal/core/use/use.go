@@ -14,6 +14,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -222,6 +223,8 @@ func (c *collector) add(u Use, value, text, around any) {
 
 func (c *collector) put(u Use, around any) {
 	u.By = c.place.By
+	u.To, _ = ofItself(u.To, u.Members).(string)
+	u.Text, around = ofItself(u.Text, u.Members), ofItself(around, u.Members)
 	names := make([]string, len(u.Secrets))
 	for i, reference := range u.Secrets {
 		names[i], _, _ = strings.Cut(reference, "@")
@@ -242,6 +245,38 @@ func digest(v any) string {
 	}
 	sum := sha256.Sum256(raw)
 	return hex.EncodeToString(sum[:])
+}
+
+// member is what tells the members of a repetition apart.
+var member = regexp.MustCompile(`\[[^\[\]]*\]`)
+
+// ofItself names what a member of a repetition tells of itself by the repetition: what each
+// sends to itself is the same for all, and so for one more.
+func ofItself(tree any, members []string) any {
+	if len(members) != 1 {
+		return tree
+	}
+	declared := member.ReplaceAllString(members[0], "")
+	if declared == members[0] {
+		return tree
+	}
+	switch t := tree.(type) {
+	case string:
+		return strings.ReplaceAll(t, "⟨"+members[0]+".", "⟨"+declared+".")
+	case []any:
+		out := make([]any, len(t))
+		for i, v := range t {
+			out[i] = ofItself(v, members)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(t))
+		for k, v := range t {
+			out[k] = ofItself(v, members)
+		}
+		return out
+	}
+	return tree
 }
 
 // versionless takes the versions out of the references in a tree: a new version of a secret
