@@ -149,6 +149,12 @@ func (p *page) shoot(path string) {
 	}
 }
 
+// scrollsTo brings the part of the page with a title to its top.
+func (p *page) scrollsTo(title string) {
+	p.t.Helper()
+	p.until("there is "+title, fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('h2')].find((h) => h.innerText == %q); if (!e) return false; e.scrollIntoView({block: 'start'}); return true })()`, title))
+}
+
 // focus puts the cursor into what a CSS selector finds, with what is in it selected.
 func (p *page) focus(selector string) {
 	p.t.Helper()

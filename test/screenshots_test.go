@@ -45,6 +45,13 @@ func TestScreenshots(t *testing.T) {
 	p.sees("lose-data", "What waits for what")
 	time.Sleep(time.Second)
 	shot("proposal-consent")
+	var secrets proposed
+	b.into(&secrets, "propose", "archive-trial", "--template", "tide-archive", "--account", "saltmere-lab", "--region", "north-fell", "--inputs", "examples/tide-archive.inputs.yaml")
+	p.open(fmt.Sprintf("/proposals/%d", secrets.ID))
+	p.sees("What secrets are opened for", "What waits for what")
+	p.scrollsTo("What secrets are opened for")
+	time.Sleep(time.Second)
+	shot("proposal-uses")
 	p.open("/runs/3")
 	p.sees("Continue with what is missing")
 	time.Sleep(time.Second)

@@ -21,6 +21,7 @@ import (
 	"syscall"
 	"time"
 
+	"undersail/internal/core/policy"
 	"undersail/internal/daemon"
 	"undersail/internal/openid"
 	"undersail/internal/service"
@@ -354,7 +355,13 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 		if err != nil {
 			return explain(st.name, err)
 		}
-		if _, err := d.daemon.Service.Accept(ctx, me, p.ID, nil, ""); err != nil {
+		var agreed []string // that the demo's own secrets go where its templates say
+		for _, c := range p.Consents {
+			if c.Name == policy.ConsentSecrets {
+				agreed = append(agreed, c.Name)
+			}
+		}
+		if _, err := d.daemon.Service.Accept(ctx, me, p.ID, agreed, ""); err != nil {
 			return explain(st.name, err)
 		}
 		run, err := d.daemon.Service.Apply(ctx, me, p.ID, "")
