@@ -191,8 +191,8 @@ about: {name: undone, version: 1.0.0, title: Undone}
 inputs: {word: {secret: true}, text: {type: string, default: none}}
 resources:
   copy: {type: secret, want: {value: =inputs.word}}
-  net: {type: network, want: {range: 10.96.0.0/24}}
-  lan: {type: subnet, want: {network: =net.id, range: 10.96.0.0/25}}
+  net: {type: network, want: {range: 10.99.0.0/24}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.99.0.0/25}}
   pair: {type: key_pair}
   door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
   box: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, key_pair: =pair.id, public: true, firewalls: ["=door.id"]}}

@@ -62,7 +62,7 @@ func (b *bench) browse() *page {
 		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
 	allocator, cancelBrowser := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, cancelTab := chromedp.NewContext(allocator)
-	ctx, cancelTime := context.WithTimeout(ctx, 3*time.Minute)
+	ctx, cancelTime := context.WithTimeout(ctx, 10*time.Minute)
 	b.t.Cleanup(func() { cancelTime(); cancelTab(); cancelBrowser() })
 	p := &page{t: b.t, ctx: ctx, url: b.url}
 	p.do(chromedp.EmulateViewport(1280, 800))
@@ -152,7 +152,7 @@ func (p *page) shoot(path string) {
 // scrollsTo brings the part of the page with a title to its top.
 func (p *page) scrollsTo(title string) {
 	p.t.Helper()
-	p.until("there is "+title, fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('h2')].find((h) => h.innerText == %q); if (!e) return false; e.scrollIntoView({block: 'start'}); return true })()`, title))
+	p.until("there is "+title, fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('h2')].find((h) => h.innerText == %q); if (!e) return false; e.closest('section').scrollIntoView({block: 'start'}); return true })()`, title))
 }
 
 // focus puts the cursor into what a CSS selector finds, with what is in it selected.

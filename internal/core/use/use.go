@@ -165,10 +165,10 @@ func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
 		}
 	}
 	if secrets := p.Told[x.Name]; len(secrets) > 0 && x.Want["key_pair"] != nil {
-		c.put(Use{Secrets: secrets, For: People, At: x.Declared + " (signing in)", Members: members(x.Name), To: fmt.Sprintf("whoever operates account %s signs in to it, and reads what it was given", stack.Account)}, place(x.Want["key_pair"], x.Marks["key_pair"]))
+		c.put(Use{Secrets: secrets, For: People, At: x.Declared + " (signing in)", Members: members(x.Name), To: fmt.Sprintf("those who operate account %s, who sign in to it and read what it was given", stack.Account)}, place(x.Want["key_pair"], x.Marks["key_pair"]))
 	}
 	if key := p.Keys[keyOf(x)]; x.Type == "key_pair" && key != "" {
-		c.put(Use{Secrets: []string{key}, For: People, At: x.Declared + ".public_key", Members: members(x.Name), To: fmt.Sprintf("machines of stack %s that have the key pair %s: whoever operates account %s signs in", stack.Name, declaredName(x), stack.Account)}, nil)
+		c.put(Use{Secrets: []string{key}, For: People, At: x.Declared + ".public_key", Members: members(x.Name), To: fmt.Sprintf("machines of stack %s that have the key pair %s: those who operate account %s sign in", stack.Name, declaredName(x), stack.Account)}, nil)
 	}
 	c.checks(x.Declared, x.Name, x.Checks)
 	return c.uses
