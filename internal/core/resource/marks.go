@@ -36,7 +36,7 @@ func MarkAttribute(name, now string) string {
 // SeemsSecret reports whether a text in a tree, or a key, reads as if a secret stood in it,
 // or has characters that only marks have.
 func SeemsSecret(tree any) (seems bool) {
-	mapTexts(tree, func(text string) string {
+	MapTexts(tree, func(text string) string {
 		seems = seems || len(Written(text)) > 0 || strings.ContainsFunc(text, func(r rune) bool { return r >= beginSecret && r <= endMark })
 		return text
 	})
@@ -50,7 +50,7 @@ var (
 
 // Marked lists the secrets that have marks in a tree, sorted and once each.
 func Marked(tree any) (references []string) {
-	mapTexts(tree, func(text string) string {
+	MapTexts(tree, func(text string) string {
 		for _, m := range secretMark.FindAllStringSubmatch(text, -1) {
 			references = append(references, m[1])
 		}
@@ -63,7 +63,7 @@ func Marked(tree any) (references []string) {
 // Placed gives a marked tree with references and names of attributes in their places: it
 // stays the same while addresses and ids become others.
 func Placed(tree any) any {
-	return mapTexts(tree, func(text string) string {
+	return MapTexts(tree, func(text string) string {
 		return named(attributeMark.ReplaceAllString(text, "⟨$1⟩"))
 	})
 }
@@ -71,7 +71,7 @@ func Placed(tree any) any {
 // Shown gives a marked tree as people see it: references in the places of secrets, and
 // attributes as far as they are known.
 func Shown(tree any) any {
-	return mapTexts(tree, func(text string) string {
+	return MapTexts(tree, func(text string) string {
 		return named(attributeMark.ReplaceAllStringFunc(text, func(mark string) string {
 			m := attributeMark.FindStringSubmatch(mark)
 			return cmp.Or(m[2], "⟨"+m[1]+"⟩")
@@ -123,7 +123,7 @@ func Spread(marked any) any {
 // attribute is not known.
 func Filled(tree any, secret func(reference string) (string, bool)) (out any, whole bool) {
 	whole = true
-	out = mapTexts(tree, func(text string) string {
+	out = MapTexts(tree, func(text string) string {
 		text = attributeMark.ReplaceAllStringFunc(text, func(mark string) string {
 			m := attributeMark.FindStringSubmatch(mark)
 			whole = whole && m[2] != ""
@@ -138,20 +138,21 @@ func Filled(tree any, secret func(reference string) (string, bool)) (out any, wh
 	return out, whole
 }
 
-func mapTexts(tree any, f func(string) string) any {
+// MapTexts gives a tree with every text in it, keys too, as f makes it.
+func MapTexts(tree any, f func(string) string) any {
 	switch t := tree.(type) {
 	case string:
 		return f(t)
 	case []any:
 		out := make([]any, len(t))
 		for i, v := range t {
-			out[i] = mapTexts(v, f)
+			out[i] = MapTexts(v, f)
 		}
 		return out
 	case map[string]any:
 		out := make(map[string]any, len(t))
 		for k, v := range t {
-			out[f(k)] = mapTexts(v, f)
+			out[f(k)] = MapTexts(v, f)
 		}
 		return out
 	}
