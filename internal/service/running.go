@@ -92,12 +92,12 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 	if onFailure, err = s.afterFailure(ctx, u, p, onFailure); err != nil {
 		return Run{}, err
 	}
-	return s.start(ctx, u, id, onFailure)
+	return s.start(ctx, u, id, onFailure, nil)
 }
 
 // start starts the run of an accepted proposal, for somebody who may or in whose name it is
 // done.
-func (s *Service) start(ctx context.Context, u User, id int64, onFailure string) (Run, error) {
+func (s *Service) start(ctx context.Context, u User, id int64, onFailure string, standing *store.Standing) (Run, error) {
 	p, d, err := s.document(ctx, id)
 	if err != nil {
 		return Run{}, err
@@ -128,7 +128,7 @@ func (s *Service) start(ctx context.Context, u User, id int64, onFailure string)
 	if p.Kind == state.KindDiscard {
 		rows = r.discarded()
 	}
-	n := store.NewRun{Proposal: id, Agreement: p.Agreement, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Grace: engine.Grace,
+	n := store.NewRun{Proposal: id, Agreement: p.Agreement, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Standing: standing, Grace: engine.Grace,
 		Steps: engine.Steps(now.Plan, r.Durations, append(rows, r.rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
 	run, err := s.store.StartRun(ctx, n, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {

@@ -44,33 +44,34 @@ func (s *Service) stand(ctx context.Context, kind, giver string, roles []string,
 }
 
 // stands finds who agreed that something is done when nobody does it, with the rights that
-// they have now. Why says why nothing is done by it any more.
-func (s *Service) stands(ctx context.Context, kind string, proposal int64) (giver User, why string, err error) {
+// they have now, and what to hold while it is done. Why says why nothing is done by it any
+// more.
+func (s *Service) stands(ctx context.Context, kind string, proposal int64) (giver User, standing *store.Standing, why string, err error) {
 	a, err := s.store.AgreementOf(ctx, proposal, kind)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return giver, "nobody agreed to it", nil
+		return giver, nil, "nobody agreed to it", nil
 	case err != nil:
-		return giver, "", err
+		return giver, nil, "", err
 	case !s.sealed.Holds(a.Seal, forStanding, standingParts(a)...):
-		return giver, "the agreement to it is not as it was given", nil
+		return giver, nil, "the agreement to it is not as it was given", nil
 	case a.EndedAt != nil:
-		return giver, fmt.Sprintf("%s took the agreement to it back", a.EndedBy), nil
+		return giver, nil, fmt.Sprintf("%s took the agreement to it back", a.EndedBy), nil
 	case a.EndsAt.Before(s.engine.Now()):
-		return giver, "the agreement to it is over", nil
+		return giver, nil, "the agreement to it is over", nil
 	}
 	row, err := s.store.UserByName(ctx, a.Giver)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return giver, "", err
+		return giver, nil, "", err
 	}
 	if row.Issuer != "" && (row.SignedInAt == nil || s.engine.Now().Sub(*row.SignedInAt) > s.signing.Again) {
-		return giver, fmt.Sprintf("the OpenID provider was not asked about %s, who agreed to it, for longer than %s", a.Giver, spanWords(s.signing.Again)), nil
+		return giver, nil, fmt.Sprintf("the OpenID provider was not asked about %s, who agreed to it, for longer than %s", a.Giver, spanWords(s.signing.Again)), nil
 	}
 	grants := grantsOf(row.Roles).Within(grantsOf(a.Roles))
 	if err != nil || row.DisabledAt != nil || !grants.May(access.Decide, a.Account) {
-		return giver, fmt.Sprintf("%s, who agreed to it, may not decide in account %s any more", a.Giver, a.Account), nil
+		return giver, nil, fmt.Sprintf("%s, who agreed to it, may not decide in account %s any more", a.Giver, a.Account), nil
 	}
-	return User{ID: row.ID, Name: row.Name, FullName: row.FullName, Roles: grants.Strings()}, "", nil
+	return User{ID: row.ID, Name: row.Name, FullName: row.FullName, Roles: grants.Strings()}, &store.Standing{ID: a.ID, Roles: row.Roles}, "", nil
 }
 
 // Agreements lists the standing agreements that hold: one's own, and of accounts that one

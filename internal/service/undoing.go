@@ -221,7 +221,7 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	if last, err := s.store.LastRun(ctx, run.StackID); err != nil || last.ID != id {
 		return err // somebody went on from here, or it is being undone
 	}
-	giver, why, err := s.stands(ctx, standsToUndo, run.ProposalID)
+	giver, standing, why, err := s.stands(ctx, standsToUndo, run.ProposalID)
 	if err != nil {
 		return err
 	}
@@ -241,7 +241,7 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	if p, err = s.accept(ctx, giver, p, Acceptance{}); err != nil {
 		return err
 	}
-	_, err = s.start(ctx, giver, p.ID, state.Keep)
+	_, err = s.start(ctx, giver, p.ID, state.Keep, standing)
 	return err
 }
 

@@ -213,7 +213,15 @@ func (s *Store) Give(ctx context.Context, id int64, stackID string, g Gift, grac
 		if err != nil {
 			return err
 		}
-		if g.Proposal != 0 {
+		if g.Proposal == 0 { // given by one alone, which the account may not want any more
+			var second bool
+			if err := tx.QueryRow(ctx, "SELECT a.second_person FROM accounts a JOIN stacks k ON k.account = a.name WHERE k.id = $1 FOR SHARE OF a", stackID).Scan(&second); err != nil {
+				return err
+			}
+			if second {
+				return ErrConflict
+			}
+		} else {
 			tag, err := tx.Exec(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now()", g.Proposal)
 			if err == nil && tag.RowsAffected() == 0 {
 				err = ErrConflict

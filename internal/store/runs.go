@@ -131,8 +131,32 @@ type NewRun struct {
 	// have: their records go.
 	Absent  []string
 	Renames []Rename
+	// Standing is the agreement by which nobody but the service begins it; nil where
+	// somebody does.
+	Standing *Standing
 	// TakeOver names, by their tokens, kept resources that become those of the stack.
 	TakeOver map[string]string
+}
+
+// Standing is a standing agreement as it was looked at: with the roles that its giver had.
+type Standing struct {
+	ID    int64
+	Roles []string
+}
+
+// stands holds an agreement until the transaction ends. It conflicts when that was taken back
+// meanwhile, is over, or whoever gave it has other roles or none.
+func stands(ctx context.Context, tx pgx.Tx, a *Standing) error {
+	if a == nil {
+		return nil
+	}
+	var id int64
+	err := tx.QueryRow(ctx, `SELECT a.id FROM agreements a JOIN users u ON u.name = a.giver
+		WHERE a.id = $1 AND a.ended_at IS NULL AND a.ends_at > now() AND u.disabled_at IS NULL AND u.roles = $2 FOR SHARE`, a.ID, a.Roles).Scan(&id)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return fmt.Errorf("%w: the agreement to it does not hold any more", ErrConflict)
+	}
+	return err
 }
 
 // StartRun turns an accepted proposal into a queued run with its steps. Enqueue
@@ -145,6 +169,9 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 		err := tx.QueryRow(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now() AND agreement = $2 RETURNING stack_id::text", n.Proposal, n.Agreement).Scan(&stackID)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return fmt.Errorf("%w: the proposal is not accepted", ErrConflict)
+		}
+		if err == nil {
+			err = stands(ctx, tx, n.Standing)
 		}
 		if err != nil {
 			return err

@@ -38,6 +38,16 @@ func job(tx pgx.Tx, run, number int64) (id int64, err error) {
 // startedRun makes a run that an engine could claim.
 func startedRun(t *testing.T, s *Store) int64 {
 	t.Helper()
+	run, err := s.StartRun(context.Background(), NewRun{Proposal: acceptedProposal(t, s), Agreement: []byte("sealed"), Kind: "apply", By: "ines", Grace: time.Minute, Steps: []Step{{Number: 0, Resource: "net", Type: "network", Action: "create", Needs: []Need{}, Token: "us-1"}}}, job)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return run
+}
+
+// acceptedProposal is the first one of a stack in an account.
+func acceptedProposal(t *testing.T, s *Store) int64 {
+	t.Helper()
 	ctx := context.Background()
 	if err := s.PutAccount(ctx, Account{Name: "saltmere-lab", Cloud: "larch", Credentials: []byte{1}, ClockRate: 1, Regions: []string{}}); err != nil {
 		t.Fatal(err)
@@ -52,11 +62,7 @@ func startedRun(t *testing.T, s *Store) int64 {
 	if err := s.Decide(ctx, proposal, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); err != nil {
 		t.Fatal(err)
 	}
-	run, err := s.StartRun(ctx, NewRun{Proposal: proposal, Agreement: []byte("sealed"), Kind: "apply", By: "ines", Grace: time.Minute, Steps: []Step{{Number: 0, Resource: "net", Type: "network", Action: "create", Needs: []Need{}, Token: "us-1"}}}, job)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return run
+	return proposal
 }
 
 func TestAPausedOwnerIsFenced(t *testing.T) {
