@@ -355,8 +355,9 @@ func aLaterValueOpensAPort(t *testing.T, s *siege) {
 	eventually(t, "the run waits", time.Minute, func() bool {
 		return s.ask("GET", "/api/v1/runs/"+id, s.mole, "").body["state"] == "parked"
 	})
-	s.ask("POST", "/api/v1/stacks/later/given", s.mole, `{"inputs":{"from":"0.0.0.0/0"}}`)
-	time.Sleep(2 * time.Second)
+	if a := s.ask("POST", "/api/v1/stacks/later/given", s.mole, `{"inputs":{"from":"0.0.0.0/0"}}`); a.status < 400 {
+		t.Errorf("the port is opened to the world: %d %v", a.status, a.body)
+	}
 	if run := s.ask("GET", "/api/v1/runs/"+id, s.mole, ""); run.body["state"] != "parked" {
 		t.Errorf("the port is opened to the world, and nobody agreed: the run is %v", run.body["state"])
 	}
@@ -370,8 +371,9 @@ func aLaterValueOpensAPort(t *testing.T, s *siege) {
 	eventually(t, "the second run waits", time.Minute, func() bool {
 		return s.ask("GET", "/api/v1/runs/"+id, s.mole, "").body["state"] == "parked"
 	})
-	s.ask("POST", "/api/v1/stacks/later-two/given", s.mole, `{"inputs":{"from":"198.51.100.0/24"}}`)
-	time.Sleep(2 * time.Second)
+	if a := s.ask("POST", "/api/v1/stacks/later-two/given", s.mole, `{"inputs":{"from":"198.51.100.0/24"}}`); a.status < 400 {
+		t.Errorf("a value is given by one person alone: %d %v", a.status, a.body)
+	}
 	if run := s.ask("GET", "/api/v1/runs/"+id, s.mole, ""); run.body["state"] != "parked" {
 		t.Errorf("a value is given by one person alone: the run is %v", run.body["state"])
 	}
