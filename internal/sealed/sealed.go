@@ -1,5 +1,5 @@
 // Package sealed has the plain values of secrets, and nothing else has. It opens one with a
-// [Permit] alone, which only a [Gate] makes: of whoever may read it, or of an agreement in
+// [Permit] alone, which only gate.go makes: of whoever may read it, or of an agreement in
 // which this very use of it was agreed to. The zero permit opens nothing.
 //
 // What gives nothing out stays inside: sealing anew, taking secrets out of texts, copying

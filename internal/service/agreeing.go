@@ -35,18 +35,24 @@ func agreementParts(p store.Proposal, decidedBy, onFailure string, consents []st
 
 // holds reports whether what is recorded of an accepted proposal is what was agreed to.
 func (s *Service) holds(ctx context.Context, p store.Proposal) error {
-	list, err := s.store.Consents(ctx, p.ID)
+	consents, err := s.consentsGiven(ctx, p.ID)
 	if err != nil {
 		return err
-	}
-	consents := make([]string, len(list))
-	for i, c := range list {
-		consents[i] = c.Name
 	}
 	if !s.sealed.Holds(p.Agreement, forAgreement, agreementParts(p, p.DecidedBy, p.OnFailure, consents)...) {
 		return refuse(Conflict, "propose again", "proposal %d is not what was agreed to: somebody changed the record", p.ID)
 	}
 	return nil
+}
+
+// consentsGiven names the consents that were given with a proposal.
+func (s *Service) consentsGiven(ctx context.Context, id int64) ([]string, error) {
+	list, err := s.store.Consents(ctx, id)
+	names := make([]string, len(list))
+	for i, c := range list {
+		names[i] = c.Name
+	}
+	return names, err
 }
 
 // agreementOf gives an engine what was agreed to with the proposal of a run, and in the
@@ -91,13 +97,9 @@ func (s *Service) sealAgreements(ctx context.Context) error {
 			return err
 		}
 		for _, p := range list {
-			consents, err := s.store.Consents(ctx, p.ID)
+			names, err := s.consentsGiven(ctx, p.ID)
 			if err != nil {
 				return err
-			}
-			names := make([]string, len(consents))
-			for i, c := range consents {
-				names[i] = c.Name
 			}
 			if err := s.store.SealProposal(ctx, p.ID, s.sealOf(p, p.DecidedBy, p.OnFailure, names)); err != nil {
 				return err

@@ -218,7 +218,7 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, a Acceptance) 
 	var missing []render.Finding
 	for _, c := range p.Consents {
 		if names = append(names, c.Name); !slices.Contains(agree, c.Name) {
-			missing = append(missing, render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: "if you agree, say so: undersail accept " + fmt.Sprint(p.ID) + " --agree " + c.Name})
+			missing = append(missing, asksFor(p.ID, c))
 		}
 	}
 	for _, name := range agree {
@@ -283,6 +283,11 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, a Acceptance) 
 		return p, err
 	}
 	return s.Proposal(ctx, p.ID)
+}
+
+// asksFor says which consent a proposal waits for, and how it is given.
+func asksFor(id int64, c render.Consent) render.Finding {
+	return render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: fmt.Sprintf("if you agree, say so: undersail accept %d --agree %s", id, c.Name)}
 }
 
 // shownAs reads the names of consents that are given, some with the digest that they were
@@ -370,8 +375,8 @@ func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Pro
 }
 
 // mayDecide refuses whoever shaped a proposal that asks for a second person: who proposed
-// it, and who filled in what was proposed. What it asked
-// for when it was made still holds when the account does not ask for it any more.
+// it, and who filled in what was proposed. What it asked for when it was made still holds
+// when the account does not ask for it any more.
 func mayDecide(u User, p Proposal) error {
 	if p.SecondPerson && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.actor().IsOf) {
 		return refuse(Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID), "account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)

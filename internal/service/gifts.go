@@ -14,7 +14,6 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
-	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
@@ -45,11 +44,15 @@ func (s *Service) gift(ctx context.Context, u User, run store.Run, doc proposal.
 	maps.Copy(before, run.Given)
 	after := maps.Clone(before)
 	maps.Copy(after, values)
-	was, err := s.judgedWith(ctx, account, run, doc, template, before)
+	was, err := s.judgedWith(ctx, account, doc, template, before)
 	if err != nil {
 		return Run{}, err
 	}
-	now, err := s.judgedWith(ctx, account, run, doc, template, after)
+	now, err := s.judgedWith(ctx, account, doc, template, after)
+	if err != nil {
+		return Run{}, err
+	}
+	uses, err := s.usesWith(ctx, run, doc, template, after)
 	if err != nil {
 		return Run{}, err
 	}
@@ -61,7 +64,7 @@ func (s *Service) gift(ctx context.Context, u User, run store.Run, doc proposal.
 		return Run{}, &Error{Kind: Findings, Title: title, Remedy: "give another one", Findings: refused}
 	}
 	d := doc
-	d.Inputs, d.Gives, d.GivesTo, d.Uses, d.UsesListed = after, values, run.ID, now.uses, true
+	d.Inputs, d.Gives, d.GivesTo, d.Uses, d.UsesListed = after, values, run.ID, uses, true
 	d.Changes, d.Actions, d.Draw, d.Reserves, d.Discards, d.AuthorRoles = []change.Change{}, nil, nil, nil, "", u.grants().Strings()
 	d.SecondPerson = doc.SecondPerson || account.SecondPerson
 	d.Consents, d.Given = nil, slices.Concat(doc.Consents, doc.Given)
@@ -70,14 +73,7 @@ func (s *Service) gift(ctx context.Context, u User, run store.Run, doc proposal.
 			d.Consents = append(d.Consents, c)
 		}
 	}
-	fresh := agreed.Beyond(now.uses)
-	isNew := use.Digests(fresh)
-	for i := range d.Uses {
-		d.Uses[i].New = isNew[d.Uses[i].Digest]
-	}
-	if len(fresh) > 0 {
-		d.Consents = append(d.Consents, render.Consent{Name: policy.ConsentSecrets, About: usesInWords(fresh)})
-	}
+	d.Consents = append(d.Consents, asksForUses(d.Uses, agreed)...)
 	if len(d.Consents) == 0 && !d.SecondPerson {
 		return s.give(ctx, u, run, values, nil, 0, u.Name+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", "))
 	}
@@ -98,7 +94,7 @@ func giftAsks(id int64, d proposal.Document) *Error {
 	var findings []render.Finding
 	for _, c := range d.Consents {
 		names, flags = append(names, c.Name), append(flags, " --agree "+c.Name)
-		findings = append(findings, render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: fmt.Sprintf("if you agree, say so: undersail accept %d --agree %s", id, c.Name)})
+		findings = append(findings, asksFor(id, c))
 	}
 	title := fmt.Sprintf("the run goes on when proposal %d is accepted, which asks for %s", id, strings.Join(names, ", "))
 	if len(names) == 0 {
@@ -128,24 +124,13 @@ func (s *Service) proposeGift(ctx context.Context, u User, run store.Run, d prop
 type verdict struct {
 	findings []render.Finding
 	consents []render.Consent
-	uses     []use.Use
 }
 
-// judgedWith judges what a run makes with some inputs, as far as what is there tells.
-func (s *Service) judgedWith(ctx context.Context, account store.Account, run store.Run, doc proposal.Document, template *lang.Template, inputs map[string]any) (v verdict, err error) {
+// judgedWith judges what a run makes with some inputs.
+func (s *Service) judgedWith(ctx context.Context, account store.Account, doc proposal.Document, template *lang.Template, inputs map[string]any) (v verdict, err error) {
 	rules, err := s.rules(ctx)
 	if err != nil {
 		return v, err
-	}
-	rows, err := s.store.Resources(ctx, run.StackID)
-	if err != nil {
-		return v, err
-	}
-	known := map[string]map[string]any{}
-	for _, row := range rows {
-		if row.MadeAt != nil {
-			known[row.Name] = row.Attributes
-		}
 	}
 	f := proposal.Facts{Stack: doc.Stack, Template: template, Text: doc.Template, TextBy: doc.TextBy, Inputs: inputs, Secrets: doc.Secrets, Found: doc.Found, Stacks: doc.Stacks,
 		Offers: offer.Everywhere{Home: &doc.Offers, Elsewhere: doc.Elsewhere}, Rules: rules, Today: s.engine.Now().UTC().Format("2006-01-02"), Durations: proposal.Durations{Rate: max(account.ClockRate, 0.001)}, Most: mostResources}
@@ -155,6 +140,23 @@ func (s *Service) judgedWith(ctx context.Context, account store.Account, run sto
 	err = s.Compute(ctx, func(b *budget.Budget) {
 		judged := f.Render(b).Judge(b.Over)
 		v.findings, v.consents = judged.Findings, judged.Consents
+	})
+	return v, err
+}
+
+// usesWith lists what a run opens secrets for with some inputs, as far as what is there tells.
+func (s *Service) usesWith(ctx context.Context, run store.Run, doc proposal.Document, template *lang.Template, inputs map[string]any) (uses []use.Use, err error) {
+	rows, err := s.store.Resources(ctx, run.StackID)
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]map[string]any{}
+	for _, row := range rows {
+		if row.MadeAt != nil {
+			known[row.Name] = row.Attributes
+		}
+	}
+	err = s.Compute(ctx, func(b *budget.Budget) {
 		rendering := render.Render(b, render.Request{Template: template, Stack: doc.Stack, Inputs: inputs, Secrets: doc.Secrets, Offers: &doc.Offers, Stacks: doc.Stacks, Most: mostResources,
 			Known: func(r render.Resource) map[string]any {
 				if found, ok := doc.Found[r.Name]; ok {
@@ -162,9 +164,9 @@ func (s *Service) judgedWith(ctx context.Context, account store.Account, run sto
 				}
 				return known[r.Name]
 			}})
-		v.uses = use.Of(rendering, placeOf(doc.TextBy, doc.Template.Digest, doc.Keys))
+		uses = use.Of(rendering, placeOf(doc.TextBy, doc.Template.Digest, doc.Keys))
 	})
-	return v, err
+	return uses, err
 }
 
 // newErrors lists the errors that are not among those of before.

@@ -34,18 +34,24 @@ func (s *Service) listUses(ctx context.Context, r *reading, j proposal.Judged) (
 	if err != nil {
 		return j, err
 	}
-	fresh := agreed.Beyond(list)
-	isNew := use.Digests(fresh)
-	for i, u := range list {
-		list[i].New = isNew[u.Digest]
-	}
 	if j.Uses = list; recorded > 0 {
 		j.Findings = append(j.Findings, render.Finding{Severity: lang.Note, Code: "uses-recorded", Place: "secrets", Message: fmt.Sprintf("%d uses of secrets were recorded before they were listed, and count as agreed", recorded), Remedy: "look at them once"})
 	}
-	if len(fresh) > 0 {
-		j.Consents = append(j.Consents, render.Consent{Name: policy.ConsentSecrets, About: usesInWords(fresh)})
-	}
+	j.Consents = append(j.Consents, asksForUses(list, agreed)...)
 	return j, nil
+}
+
+// asksForUses notes in a list which of its uses are new, and asks for the consent to them.
+func asksForUses(list []use.Use, agreed sealed.Agreement) []render.Consent {
+	fresh := agreed.Beyond(list)
+	isNew := use.Digests(fresh)
+	for i := range list {
+		list[i].New = isNew[list[i].Digest]
+	}
+	if len(fresh) == 0 {
+		return nil
+	}
+	return []render.Consent{{Name: policy.ConsentSecrets, About: usesInWords(fresh)}}
 }
 
 func placeOf(by, template string, keys map[string]string) use.Place {
