@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"undersail/internal/core/schedule"
@@ -23,13 +22,7 @@ type beyondError struct {
 }
 
 func (b *beyondError) Error() string {
-	places := []string{}
-	for _, u := range b.uses {
-		if !slices.Contains(places, u.At) {
-			places = append(places, u.At)
-		}
-	}
-	return fmt.Sprintf("%s would use secrets in a way that nobody agreed to (%s)", b.resource, strings.Join(places, ", "))
+	return fmt.Sprintf("%s would use secrets in a way that nobody agreed to (%s)", b.resource, strings.Join(use.Places(b.uses), ", "))
 }
 
 // permitted gives the values of uses that were all agreed to.

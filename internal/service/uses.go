@@ -60,17 +60,11 @@ func placeOf(by, template string, keys map[string]string) use.Place {
 
 // usesInWords says what is agreed to, with the digest of it.
 func usesInWords(fresh []use.Use) string {
-	places := []string{}
-	for _, u := range fresh {
-		if !slices.Contains(places, u.At) {
-			places = append(places, u.At)
-		}
-	}
 	count := fmt.Sprintf("%d new uses of secrets", len(fresh))
 	if len(fresh) == 1 {
 		count = "a new use of a secret"
 	}
-	return fmt.Sprintf("%s, listed with where they go: %s (%s)", count, strings.Join(firstFew(places, 5), ", "), shortDigest(use.DigestOf(fresh)))
+	return fmt.Sprintf("%s, listed with where they go: %s (%s)", count, strings.Join(firstFew(use.Places(fresh), 5), ", "), shortDigest(use.DigestOf(fresh)))
 }
 
 // shortDigest is enough of a digest to tell what was shown from anything else.

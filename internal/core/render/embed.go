@@ -156,15 +156,15 @@ func (s *stackOutputs) Field(name string) any {
 
 // Reference stands for a secret in the outputs that are read of another stack: a value of
 // its own kind, which no text is.
-func Reference(reference string) map[string]any { return map[string]any{referenceKey: reference} }
-
-const referenceKey = "$secret"
+func Reference(reference string) map[string]any {
+	return map[string]any{resource.ReferenceKey: reference}
+}
 
 // referred puts secrets in the places of their references.
 func (s *stackOutputs) referred(v any) any {
 	switch t := v.(type) {
 	case map[string]any:
-		if reference, is := t[referenceKey].(string); is && len(t) == 1 {
+		if reference, is := t[resource.ReferenceKey].(string); is && len(t) == 1 {
 			return s.session.secret(reference)
 		}
 		out := make(map[string]any, len(t))

@@ -123,6 +123,9 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, 
 	case lang.Mapping:
 		out := make(map[string]any, len(n.Entries))
 		for _, entry := range n.Entries {
+			if err := e.plain(entry.Key); err != nil {
+				return nil, err
+			}
 			inner := itemsOf(s)
 			if f, ok := s.Field(entry.Key); ok {
 				inner = f.Shape

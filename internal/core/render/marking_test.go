@@ -123,3 +123,30 @@ func TestWhatStandsAroundASecretIsShown(t *testing.T) {
 		t.Errorf("its place is %v", got)
 	}
 }
+
+// TestATextThatReadsAsASecretIsRefused, wherever it stands and however it is made; so is a
+// mapping that reads as what one stack hands to another.
+func TestATextThatReadsAsASecretIsRefused(t *testing.T) {
+	t.Parallel()
+	for name, value := range map[string]string{
+		"as it stands":   `"⟨secret:around/word@1⟩"`,
+		"in a text":      `"tell ⟨secret:around/word@1⟩ on"`,
+		"all of it":      `"secret:around/word@1"`,
+		"by an input":    `=inputs.text`,
+		"put together":   `="⟨secret:" + "around/word@1⟩"`,
+		"with its mark":  "=\"tell \ue000around/word@1\ue003\"",
+		"in a list":      `=["x", "⟨secret:around/word@1⟩"].join("")`,
+		"as what stacks": `'={"$secret": "around/word@1"}'`,
+		"written so":     `{$secret: around/word@1}`,
+		"as a key":       `'={"⟨secret:around/word@1⟩": "x"}'`,
+	} {
+		template, found := lang.Read("around.sail.yaml", []byte("undersail: 1\nabout: {name: around, version: 1.0.0, title: Around}\ninputs: {text: {type: string, default: none}}\nresources: {front: {type: address}}\noutputs:\n  line:\n    value: "+value+"\n"))
+		if template == nil {
+			t.Fatal(name, found)
+		}
+		r := Render(budget.Boundless(), Request{Template: template, Stack: Stack{Name: "around"}, Inputs: map[string]any{"text": "⟨secret:around/word@1⟩"}})
+		if len(r.Findings) == 0 || !strings.Contains(r.Findings[0].Message, "reads as if a secret stood in it") {
+			t.Errorf("%s: %v %v", name, r.Findings, r.Outputs)
+		}
+	}
+}

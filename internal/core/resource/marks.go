@@ -33,11 +33,15 @@ func MarkAttribute(name, now string) string {
 	return string(beginAttribute) + name + string(isNow) + now + string(endMark)
 }
 
+// ReferenceKey is the only key of a mapping that stands for a secret where one stack reads
+// the outputs of another.
+const ReferenceKey = "$secret"
+
 // SeemsSecret reports whether a text in a tree, or a key, reads as if a secret stood in it,
 // or has characters that only marks have.
 func SeemsSecret(tree any) (seems bool) {
 	MapTexts(tree, func(text string) string {
-		seems = seems || len(Written(text)) > 0 || strings.ContainsFunc(text, func(r rune) bool { return r >= beginSecret && r <= endMark })
+		seems = seems || text == ReferenceKey || len(Written(text)) > 0 || strings.ContainsFunc(text, func(r rune) bool { return r >= beginSecret && r <= endMark })
 		return text
 	})
 	return seems

@@ -342,6 +342,17 @@ func Beyond(list []Use, agreed map[string]bool) []Use {
 	return slices.DeleteFunc(slices.Clone(list), func(u Use) bool { return agreed[u.Digest] })
 }
 
+// Places lists where a list of uses is, once each.
+func Places(list []Use) []string {
+	out := []string{}
+	for _, u := range list {
+		if !slices.Contains(out, u.At) {
+			out = append(out, u.At)
+		}
+	}
+	return out
+}
+
 // Secrets lists the references of a list of uses, sorted and once each.
 func Secrets(list []Use) []string {
 	out := []string{}
