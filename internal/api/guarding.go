@@ -164,11 +164,16 @@ func (s *Server) limited(next echo.HandlerFunc) echo.HandlerFunc {
 		if r.ContentLength > most {
 			return tooLarge(most)
 		}
+		leave, err := s.hold(r)
+		if err != nil {
+			return err
+		}
+		defer leave()
 		ctl := http.NewResponseController(c.Response())
 		ctl.SetReadDeadline(time.Now().Add(bodyPatience))
 		var whole bytes.Buffer
 		whole.Grow(int(max(r.ContentLength, 0)) + bytes.MinRead) // so that it is read in place
-		_, err := whole.ReadFrom(http.MaxBytesReader(c.Response(), r.Body, most))
+		_, err = whole.ReadFrom(http.MaxBytesReader(c.Response(), r.Body, most))
 		body := whole.Bytes()
 		var large *http.MaxBytesError
 		if errors.As(err, &large) {

@@ -32,6 +32,27 @@ const largeBody = 128 << 10
 
 func largeAll() int { return max(1, gentle.Processors/2) }
 
+// So many large bodies of one person, and of all, are in memory at a time, from their first
+// byte until they are answered. Whoever sends slowly keeps a turn no longer than bodyPatience.
+const (
+	largeHeldEach = 2
+	largeHeldAll  = 6
+)
+
+// hold lets a large body come in when it is its turn; what is not known to be small counts as
+// large. Strangers' bodies are never large.
+func (s *Server) hold(r *http.Request) (leave func(), err error) {
+	who := userOf(r.Context()).Name
+	if who == "" || r.ContentLength >= 0 && r.ContentLength < largeBody {
+		return func() {}, nil
+	}
+	leave, ok := s.work.held.Enter(r.Context(), "of "+who, largeHeldEach, computePatience)
+	if !ok {
+		return nil, crowded("too many large bodies are in work at this moment")
+	}
+	return leave, nil
+}
+
 // unpack reads a body; a large one waits for its turn.
 func (s *Server) unpack(r *http.Request, size int, read func() error) (err error) {
 	if size < largeBody {
@@ -48,11 +69,11 @@ func (s *Server) unpack(r *http.Request, size int, read func() error) (err error
 
 // work counts what is in work.
 type work struct {
-	requests, streams, large *turnstile.Turnstile
+	requests, streams, held, large *turnstile.Turnstile
 }
 
 func newWork() work {
-	return work{requests: turnstile.New(0), streams: turnstile.New(streamsAll), large: turnstile.New(largeAll())}
+	return work{requests: turnstile.New(0), streams: turnstile.New(streamsAll), held: turnstile.New(largeHeldAll), large: turnstile.New(largeAll())}
 }
 
 func isStream(r *http.Request) bool {

@@ -1,36 +1,29 @@
 // Command flood runs the built service under load and attack, and prints what a signed-in
-// operator notices of it: the 95th percentile of their reads beside that of an idle service,
-// the memory of the service, and what became of the runs that were under way.
+// operator notices of it: the 95th percentile of their reads beside that of an idle service
+// on the same machine, the memory of the service after two minutes and at the end, and what
+// became of the runs that were under way.
 package main
 
 import (
-	"bufio"
-	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
-	"io"
-	"net"
-	"net/http"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 )
 
 // The figures to reach.
 const (
-	mostTimes  = 5
-	orMost     = 100 * time.Millisecond
-	mostMemory = 600 // MiB
+	mostTimes  = 4
+	mostMemory = 400 // MiB
+	// memory after the longest flood may differ by so much from that after two minutes: the
+	// collector of garbage leaves more or less from one moment to the next.
+	mostGrowth = 1.1
 )
 
 // only is the one way of attacking, or -1.
@@ -38,349 +31,192 @@ var only int
 
 func main() {
 	clients := flag.Int("clients", 50, "how many clients attack")
-	during := flag.Duration("during", time.Minute, "for how long")
-	idle := flag.Duration("idle", 15*time.Second, "how long the idle service is measured")
-	flag.IntVar(&only, "only", -1, "attack in one way alone: 0 sign-ins, 1 big bodies, 2 slow peers, 3 streams, 4 heavy checks")
+	during := flag.Duration("during", time.Minute, "for how long in each round")
+	rounds := flag.Int("rounds", 3, "how many rounds; the median counts")
+	lasting := flag.Duration("lasting", 10*time.Minute, "how long the flood lasts whose memory is compared; 0 for none")
+	idle := flag.Duration("idle", 15*time.Second, "how long the service is measured before each round")
+	flag.IntVar(&only, "only", -1, "attack in one way alone: 0 sign-ins, 1 big bodies, 2 slow peers, 3 streams, 4 heavy checks, 5 invented names")
 	flag.Parse()
-	if err := run(*clients, *during, *idle); err != nil {
+	if err := run(*clients, *rounds, *during, *lasting, *idle); err != nil {
 		fmt.Fprintln(os.Stderr, "flood:", err)
 		os.Exit(1)
 	}
 }
 
-// target is a demo that is flooded.
-type target struct {
-	dir, url, token, password string
-	cmd                       *exec.Cmd
+func run(clients, rounds int, during, lasting, idle time.Duration) error {
+	f, err := newFlood(clients)
+	defer f.down()
+	if err != nil {
+		return err
+	}
+	for i := range rounds {
+		fmt.Fprintf(os.Stderr, "round %d of %d: idle for %v, then %d clients attack for %v\n", i+1, rounds, idle, clients, during)
+		f.round(idle, during)
+	}
+	if lasting > 0 {
+		fmt.Fprintf(os.Stderr, "%d clients attack for %v\n", clients, lasting)
+		f.last(lasting)
+	}
+	return f.report()
 }
 
-func run(clients int, during, idle time.Duration) error {
-	dir, err := os.MkdirTemp("", "undersail-flood-")
-	if err != nil {
-		return err
+// flood is one service that is attacked, and one beside it on the same machine that is idle.
+type flood struct {
+	clients          int
+	attacked, beside *target
+	operator, other  string   // their operators' tokens
+	insiders         []string // who is signed in and attacks all the same
+
+	tally        tally
+	runs, harmed atomic.Int64
+	failed       int
+	rounds       []round
+	most         int64 // MiB
+	early, late  int64 // MiB: medians of the third minute and of the last
+}
+
+// round is the 95th percentile of an operator's reads: before the attack, under it, and under
+// it of the idle service beside.
+type round struct{ before, under, beside time.Duration }
+
+func (r round) times() float64 { return float64(r.under) / float64(r.beside) }
+
+func newFlood(clients int) (f *flood, err error) {
+	f = &flood{clients: clients}
+	if f.attacked, err = newTarget(); err != nil {
+		return f, err
 	}
-	defer os.RemoveAll(dir)
-	t := &target{dir: dir}
-	if err := t.up(); err != nil {
-		return err
+	if f.beside, err = newTarget(); err != nil {
+		return f, err
 	}
-	defer t.down()
-	operator, err := t.person("operator-of-flood", "operator")
-	if err != nil {
-		return err
+	if f.operator, err = f.attacked.person("operator-of-flood", "operator"); err != nil {
+		return f, err
 	}
-	var people []string // who is signed in and attacks all the same
+	if f.other, err = f.beside.person("operator-of-flood", "operator"); err != nil {
+		return f, err
+	}
 	for i := range 4 {
-		p, err := t.person(fmt.Sprint("insider", i), "operator")
+		p, err := f.attacked.person(fmt.Sprint("insider", i), "operator")
 		if err != nil {
-			return err
+			return f, err
 		}
-		people = append(people, p)
+		f.insiders = append(f.insiders, p)
 	}
 	for _, stack := range []string{"quiet", "read"} {
-		if said, err := t.apply(stack); err != nil {
-			return fmt.Errorf("make %s: %w: %s", stack, err, said)
+		for _, t := range []*target{f.attacked, f.beside} {
+			if said, err := t.apply(stack); err != nil {
+				return f, fmt.Errorf("make %s: %w: %s", stack, err, said)
+			}
 		}
 	}
-	fmt.Fprintln(os.Stderr, "measuring the idle service")
-	before := t.read(operator, idle)
-	fmt.Fprintf(os.Stderr, "%d clients attack for %v\n", clients, during)
+	return f, nil
+}
+
+func (f *flood) down() {
+	for _, t := range []*target{f.attacked, f.beside} {
+		if t != nil {
+			t.down()
+		}
+	}
+}
+
+func (f *flood) round(idle, during time.Duration) {
+	r := round{before: f.attacked.read(f.operator, idle).percentile(95)}
+	var under, beside reads
+	f.under(during, func() { under = f.attacked.read(f.operator, during) }, func() { beside = f.beside.read(f.other, during) })
+	r.under, r.beside = under.percentile(95), beside.percentile(95)
+	f.failed += under.failed
+	f.rounds = append(f.rounds, r)
+	fmt.Printf("reads of an operator            p95 %v idle before, %v under attack (p50 %v of %d, %d failed), %v of an idle service beside it: %.1f times\n",
+		r.before, r.under, under.percentile(50), len(under.took), under.failed, r.beside, r.times())
+}
+
+// last floods for long, and compares the memory after two minutes with that at the end.
+func (f *flood) last(lasting time.Duration) {
+	var early, late []int64
+	began := time.Now()
+	f.under(lasting, func() {
+		for time.Since(began) < lasting {
+			switch at := time.Since(began); {
+			case at > lasting-lasting/10:
+				late = append(late, f.attacked.memory())
+			case at > lasting/5 && at < lasting/5+lasting/10:
+				early = append(early, f.attacked.memory())
+			}
+			time.Sleep(200 * time.Millisecond)
+		}
+	})
+	f.early, f.late = median(early), median(late)
+}
+
+// under attacks for a while, with runs made all the time, and does other things beside.
+func (f *flood) under(during time.Duration, beside ...func()) {
 	ctx, cancel := context.WithTimeout(context.Background(), during)
 	defer cancel()
-	var tally tally
 	var all sync.WaitGroup
-	for i := range clients {
-		all.Go(func() { t.attack(ctx, i, people, &tally) })
+	for i := range f.clients {
+		all.Go(func() { f.attacked.attack(ctx, i, f.insiders, &f.tally) })
 	}
-	var runs, harmed atomic.Int64
 	all.Go(func() {
-		for n := 0; ctx.Err() == nil; n++ {
-			runs.Add(1)
-			if said, err := t.apply(fmt.Sprint("during-", n)); err != nil {
-				harmed.Add(1)
+		for ctx.Err() == nil {
+			n := f.runs.Add(1)
+			if said, err := f.attacked.apply(fmt.Sprint("during-", n)); err != nil {
+				f.harmed.Add(1)
 				fmt.Fprintln(os.Stderr, "a run was harmed:", said, err)
 			}
 		}
 	})
-	var memory atomic.Int64
 	all.Go(func() {
 		for ctx.Err() == nil {
-			memory.Store(max(memory.Load(), t.memory()))
+			f.most = max(f.most, f.attacked.memory())
 			time.Sleep(200 * time.Millisecond)
 		}
 	})
-	under := t.read(operator, during)
+	for _, do := range beside {
+		all.Go(do)
+	}
 	all.Wait()
-	if out, err := t.undersail("verify", "quiet"); err != nil {
-		harmed.Add(1)
+	if out, err := f.attacked.undersail("verify", "quiet"); err != nil {
+		f.harmed.Add(1)
 		fmt.Fprintln(os.Stderr, "a stack was harmed:", out, err)
 	}
-	return report(clients, before, under, &tally, memory.Load(), runs.Load(), harmed.Load())
 }
 
-func report(clients int, before, under reads, tally *tally, memory, runs, harmed int64) error {
-	idle95, flood95 := before.percentile(95), under.percentile(95)
-	limit := max(mostTimes*idle95, orMost)
-	fmt.Printf("attackers                       %d clients: %s\n", clients, tally)
-	fmt.Printf("reads of an operator, idle      p50 %v  p95 %v  of %d, %d failed\n", before.percentile(50), idle95, len(before.took), before.failed)
-	fmt.Printf("reads of an operator, flooded   p50 %v  p95 %v  of %d, %d failed\n", under.percentile(50), flood95, len(under.took), under.failed)
-	fmt.Printf("p95 flooded over idle           %.1f times; at most %v\n", float64(flood95)/float64(idle95), limit)
-	fmt.Printf("most memory of the service      %d MiB; at most %d\n", memory, mostMemory)
-	fmt.Printf("runs during the flood           %d, harmed %d\n", runs, harmed)
-	var errs []error
-	if flood95 > limit {
-		errs = append(errs, fmt.Errorf("reads are too slow: %v", flood95))
-	}
-	if under.failed > 0 {
-		errs = append(errs, fmt.Errorf("%d reads failed", under.failed))
-	}
-	if memory > mostMemory {
-		errs = append(errs, fmt.Errorf("it took %d MiB", memory))
-	}
-	if harmed > 0 || runs == 0 {
-		errs = append(errs, fmt.Errorf("of %d runs %d were harmed", runs, harmed))
-	}
-	return errors.Join(errs...)
-}
-
-func (t *target) up() error {
-	t.cmd = exec.Command("bin/undersail", "demo", "--dir", t.dir, "--empty", "--pace", "120")
-	t.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
-	out, err := t.cmd.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := t.cmd.Start(); err != nil {
-		return err
-	}
-	lines := bufio.NewScanner(out)
-	if !lines.Scan() || !strings.HasPrefix(lines.Text(), "ready") {
-		return errors.New("the demo does not come up")
-	}
-	fields := strings.Fields(lines.Text())
-	t.url, t.password = fields[1], fields[5]
-	env, err := os.ReadFile(filepath.Join(t.dir, "env"))
-	for line := range strings.Lines(string(env)) {
-		if token, ok := strings.CutPrefix(strings.TrimSpace(line), "export UNDERSAIL_TOKEN="); ok {
-			t.token = token
-		}
-	}
-	return err
-}
-
-func (t *target) down() {
-	t.cmd.Process.Signal(syscall.SIGTERM)
-	t.cmd.Wait()
-	if place, err := os.ReadFile(filepath.Join(t.dir, "service", "database", "place")); err == nil {
-		os.RemoveAll(strings.TrimSpace(string(place)))
-	}
-}
-
-// memory is what the service's process has now, in MiB.
-func (t *target) memory() int64 {
-	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", t.cmd.Process.Pid))
-	if err != nil {
-		return 0
-	}
-	var kib int64
-	_, after, _ := strings.Cut(string(raw), "VmRSS:")
-	fmt.Sscan(after, &kib)
-	return kib >> 10
-}
-
-// undersail runs the client as an administrator.
-func (t *target) undersail(args ...string) (string, error) {
-	cmd := exec.Command("bin/undersail", args...)
-	cmd.Env = append(os.Environ(), "UNDERSAIL_URL="+t.url, "UNDERSAIL_TOKEN="+t.token)
-	out, err := cmd.CombinedOutput()
-	return string(out), err
-}
-
-// apply makes a stack and waits until every resource is proved healthy.
-func (t *target) apply(stack string) (string, error) {
-	out, err := t.undersail("propose", stack, "--template", "warning-site", "--account", "saltmere-lab", "--region", "north-fell", "--input", "range="+cmp.Or(map[string]string{"quiet": "10.41.0.0/24", "read": "10.42.0.0/24"}[stack], "10.43.0.0/24"), "-o", "json")
-	if err != nil {
-		return out, err
-	}
-	var p struct {
-		ID int64 `json:"id"`
-	}
-	if err := json.Unmarshal([]byte(out), &p); err != nil {
-		return out, err
-	}
-	if out, err = t.undersail("accept", fmt.Sprint(p.ID)); err != nil {
-		return out, err
-	}
-	if out, err = t.undersail("apply", fmt.Sprint(p.ID), "--watch"); err != nil || !strings.HasPrefix(stack, "during") {
-		return out, err
-	}
-	return t.undersail("retire", stack, "--yes", "--watch")
-}
-
-// person invites somebody and gives a token of theirs.
-func (t *target) person(name, role string) (string, error) {
-	out, err := t.undersail("users", "invite", name, "--role", role, "-o", "json")
-	var i struct{ Code string }
-	if err != nil || json.Unmarshal([]byte(out), &i) != nil {
-		return "", fmt.Errorf("invite %s: %w: %s", name, err, out)
-	}
-	res, err := http.Post(t.url+"/api/v1/invitations/take", "application/json", strings.NewReader(fmt.Sprintf(`{"code":%q,"password":"slack water at half past nine"}`, i.Code)))
-	if err != nil {
-		return "", err
-	}
-	defer res.Body.Close()
-	for _, c := range res.Cookies() {
-		if strings.HasSuffix(c.Name, "session") {
-			return c.Value, nil
-		}
-	}
-	log, _ := os.ReadFile(filepath.Join(t.dir, "service.log"))
-	return "", fmt.Errorf("%s gets no session: %s\n%s", name, res.Status, log)
-}
-
-// reads are what somebody's reads took.
-type reads struct {
-	took   []time.Duration
-	failed int
-}
-
-func (r reads) percentile(p int) time.Duration {
-	if len(r.took) == 0 {
-		return 0
-	}
-	slices.Sort(r.took)
-	return r.took[min(len(r.took)-1, len(r.took)*p/100)].Round(100 * time.Microsecond)
-}
-
-// read reads as an operator at the console does, ten times a second.
-func (t *target) read(token string, during time.Duration) (out reads) {
-	client := &http.Client{Timeout: 30 * time.Second}
-	paths := []string{"/api/v1/stacks", "/api/v1/stacks/read", "/api/v1/runs", "/api/v1/proposals", "/api/v1/me", "/api/v1/stacks/read/outputs"}
-	tick := time.NewTicker(100 * time.Millisecond)
-	defer tick.Stop()
-	for i, end := 0, time.Now().Add(during); time.Now().Before(end); i++ {
-		<-tick.C
-		r, _ := http.NewRequest(http.MethodGet, t.url+paths[i%len(paths)], nil)
-		r.Header.Set("Authorization", "Bearer "+token)
-		began := time.Now()
-		res, err := client.Do(r)
-		if err != nil {
-			out.failed++
-			continue
-		}
-		io.Copy(io.Discard, res.Body)
-		res.Body.Close()
-		if res.StatusCode != http.StatusOK {
-			out.failed++
-		}
-		out.took = append(out.took, time.Since(began))
+func median[T cmp.Ordered](of []T) (out T) {
+	if slices.Sort(of); len(of) > 0 {
+		out = of[len(of)/2]
 	}
 	return out
 }
 
-// tally counts what came of attacks.
-type tally struct{ signIns, bodies, slow, streams, checks atomic.Int64 }
-
-func (t *tally) String() string {
-	return fmt.Sprintf("%d sign-ins, %d big bodies, %d slow peers, %d streams, %d heavy checks", t.signIns.Load(), t.bodies.Load(), t.slow.Load(), t.streams.Load(), t.checks.Load())
-}
-
-// heavy is a template whose check takes as much as one may.
-const heavy = "undersail: 1\nabout: {name: quays, version: 1.0.0, title: Quays}\nresources:\n" +
-	"  quay: {type: address, repeat: 9900, want: {tags: {n: \"=string(lists.range(900).map(i, i * index).filter(i, i % 7 == 3).size())\"}}}\n"
-
-// attack is one attacker: from an address of its own, in one of five ways.
-func (t *target) attack(ctx context.Context, i int, people []string, tally *tally) {
-	dialer := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 1, byte(1+i))}, Timeout: 5 * time.Second}
-	client := &http.Client{Timeout: time.Minute, Transport: &http.Transport{DialContext: dialer.DialContext}}
-	defer client.CloseIdleConnections()
-	post := func(path, token string, body []byte) {
-		r, _ := http.NewRequestWithContext(ctx, http.MethodPost, t.url+path, bytes.NewReader(body))
-		r.Header.Set("Content-Type", "application/json")
-		if token != "" {
-			r.Header.Set("Authorization", "Bearer "+token)
-		}
-		if res, err := client.Do(r); err == nil {
-			io.Copy(io.Discard, res.Body)
-			res.Body.Close()
-		}
+func (f *flood) report() error {
+	var times []float64
+	for _, r := range f.rounds {
+		times = append(times, r.times())
 	}
-	insider := people[i/5%len(people)]
-	check, _ := json.Marshal(map[string]any{"stack": "quays", "file": "quays.sail.yaml", "source": heavy, "account": "saltmere-lab", "region": "north-fell"})
-	big := append(append([]byte(`{"stack":"x","source":"`), bytes.Repeat([]byte("# "), 2<<20-100)...), `"}`...)
-	way := i % 5
-	if only >= 0 {
-		way = only
+	slowest := median(times)
+	fmt.Printf("attackers                       %d clients: %s\n", f.clients, &f.tally)
+	fmt.Printf("p95 flooded over idle beside    %.1f times, the median of %d; at most %d\n", slowest, len(times), mostTimes)
+	fmt.Printf("most memory of the service      %d MiB; at most %d\n", f.most, mostMemory)
+	if f.late > 0 {
+		fmt.Printf("memory as the flood goes on     %d MiB after a fifth of it, %d MiB at its end\n", f.early, f.late)
 	}
-	for n := 0; ctx.Err() == nil; n++ {
-		switch way {
-		case 0:
-			post("/api/v1/session", "", fmt.Appendf(nil, `{"name":%q,"password":"guess %d"}`, []string{"ines", "tomas", fmt.Sprint("nobody", n)}[n%3], n))
-			tally.signIns.Add(1)
-		case 1:
-			token := insider
-			if n%2 == 0 {
-				token = ""
-			}
-			post("/api/v1/checks", token, big)
-			tally.bodies.Add(1)
-		case 2:
-			t.slow(ctx, dialer, insider, n)
-			tally.slow.Add(1)
-		case 3:
-			t.stream(ctx, client, insider)
-			tally.streams.Add(1)
-		case 4:
-			post("/api/v1/checks", insider, check)
-			tally.checks.Add(1)
-		}
+	fmt.Printf("runs during the flood           %d, harmed %d\n", f.runs.Load(), f.harmed.Load())
+	var errs []error
+	if slowest > mostTimes {
+		errs = append(errs, fmt.Errorf("reads are too slow: %.1f times", slowest))
 	}
-}
-
-// slow holds connections open and says little: in the headers, in the body, and while it
-// should read the answer.
-func (t *target) slow(ctx context.Context, dialer *net.Dialer, token string, n int) {
-	host := strings.TrimPrefix(t.url, "http://")
-	var all sync.WaitGroup
-	for k := range 6 {
-		all.Go(func() {
-			c, err := dialer.DialContext(ctx, "tcp", host)
-			if err != nil {
-				return
-			}
-			defer c.Close()
-			head := []string{"GET /healthz HTTP/1.1\r\nHost: " + host + "\r\n",
-				"POST /api/v1/checks HTTP/1.1\r\nHost: " + host + "\r\nAuthorization: Bearer " + token + "\r\nContent-Length: 300000\r\n\r\n{",
-				"POST /api/v1/session HTTP/1.1\r\nHost: " + host + "\r\nContent-Length: 9000\r\n\r\n{"}[(n+k)%3]
-			io.WriteString(c, head)
-			for ctx.Err() == nil {
-				c.SetDeadline(time.Now().Add(2 * time.Second))
-				if _, err := io.WriteString(c, " "); err != nil {
-					return
-				}
-				if _, err := c.Read(make([]byte, 1)); err != nil && !os.IsTimeout(err) {
-					return
-				}
-			}
-		})
+	if f.failed > 0 {
+		errs = append(errs, fmt.Errorf("%d reads failed", f.failed))
 	}
-	all.Wait()
-}
-
-// stream opens more streams than one may have, and leaves them without a word.
-func (t *target) stream(ctx context.Context, client *http.Client, token string) {
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
-	defer cancel()
-	var all sync.WaitGroup
-	for range 12 {
-		all.Go(func() {
-			r, _ := http.NewRequestWithContext(ctx, http.MethodGet, t.url+"/api/v1/stream", nil)
-			r.Header.Set("Authorization", "Bearer "+token)
-			if res, err := client.Do(r); err == nil {
-				io.Copy(io.Discard, res.Body)
-				res.Body.Close()
-			}
-		})
+	if f.most > mostMemory {
+		errs = append(errs, fmt.Errorf("it took %d MiB", f.most))
 	}
-	all.Wait()
+	if float64(f.late) > mostGrowth*float64(f.early) {
+		errs = append(errs, fmt.Errorf("memory grows: %d MiB, then %d MiB", f.early, f.late))
+	}
+	if f.harmed.Load() > 0 || f.runs.Load() == 0 {
+		errs = append(errs, fmt.Errorf("of %d runs %d were harmed", f.runs.Load(), f.harmed.Load()))
+	}
+	return errors.Join(errs...)
 }
