@@ -99,9 +99,8 @@ func TestTheBoxIsOpenedByOnePackage(t *testing.T) {
 // TestAnActorComesFromAuthenticationOrAnAgreement: nothing else says who acts.
 func TestAnActorComesFromAuthenticationOrAnAgreement(t *testing.T) {
 	t.Parallel()
-	makers := map[string]bool{"service/users.go": true, "service/uses.go": true}
 	program(t, func(path string, fset *token.FileSet, file *ast.File) {
-		if strings.HasPrefix(path, "access/") {
+		if strings.HasPrefix(path, "access/") || strings.HasPrefix(path, "people/") || strings.HasPrefix(path, "service/servicetest/") {
 			return
 		}
 		ast.Inspect(file, func(n ast.Node) bool {
@@ -109,10 +108,15 @@ func TestAnActorComesFromAuthenticationOrAnAgreement(t *testing.T) {
 			if !is || len(l.Elts) == 0 {
 				return true
 			}
-			if s, is := l.Type.(*ast.SelectorExpr); is && s.Sel.Name == "Actor" && !makers[path] {
+			if s, is := l.Type.(*ast.SelectorExpr); is && (s.Sel.Name == "Actor" || s.Sel.Name == "User" && isNamed(s.X, "people")) {
 				t.Errorf("%s says who acts", fset.Position(l.Pos()))
 			}
 			return true
 		})
 	})
+}
+
+func isNamed(e ast.Expr, name string) bool {
+	i, is := e.(*ast.Ident)
+	return is && i.Name == name
 }

@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/refusal"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (h *handlers) LimitAccount(ctx context.Context, r contract.LimitAccountRequestObject) (contract.LimitAccountResponseObject, error) {
@@ -81,7 +81,7 @@ func (h *handlers) GetDraft(ctx context.Context, r contract.GetDraftRequestObjec
 func draftRevision(match string) (int64, error) {
 	revision, err := strconv.ParseInt(strings.Trim(match, `"`), 10, 64)
 	if err != nil {
-		return 0, &service.Error{Kind: service.Invalid, Title: "If-Match names no revision of a draft", Remedy: "send the revision that you changed"}
+		return 0, &refusal.Error{Kind: refusal.Invalid, Title: "If-Match names no revision of a draft", Remedy: "send the revision that you changed"}
 	}
 	return revision, nil
 }

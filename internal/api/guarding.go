@@ -16,6 +16,8 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 )
 
@@ -115,13 +117,13 @@ func (s *Server) ours(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		if !s.isOurs(r, r.Host) {
-			return &statusError{http.StatusMisdirectedRequest, &service.Error{Kind: service.Forbidden, Title: fmt.Sprintf("this service has not the name %.100q", r.Host), Remedy: "use the address that serve was given with --url"}}
+			return &statusError{http.StatusMisdirectedRequest, &refusal.Error{Kind: refusal.Forbidden, Title: fmt.Sprintf("this service has not the name %.100q", r.Host), Remedy: "use the address that serve was given with --url"}}
 		}
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			origin := r.Header.Get("Origin")
 			at, err := url.Parse(origin)
 			if origin != "" && (err != nil || at.Scheme != s.URL.Scheme || !s.isOurs(r, at.Host)) || r.Header.Get("Sec-Fetch-Site") == "cross-site" {
-				return &service.Error{Kind: service.Forbidden, Title: "a page of another site asks", Remedy: "use the service's own console"}
+				return &refusal.Error{Kind: refusal.Forbidden, Title: "a page of another site asks", Remedy: "use the service's own console"}
 			}
 		}
 		return next(c)
@@ -180,10 +182,10 @@ func (s *Server) limited(next echo.HandlerFunc) echo.HandlerFunc {
 			return tooLarge(most)
 		}
 		if err != nil {
-			return &service.Error{Kind: service.Invalid, Title: "the body ended too early, or took too long", Remedy: "send it again"}
+			return &refusal.Error{Kind: refusal.Invalid, Title: "the body ended too early, or took too long", Remedy: "send it again"}
 		}
 		if strings.ContainsRune(r.URL.Path+r.URL.RawQuery, 0) || bytes.Contains(body, []byte(`\u0000`)) || bytes.IndexByte(body, 0) >= 0 {
-			return &service.Error{Kind: service.Invalid, Title: "a text holds the character zero", Remedy: "remove it"}
+			return &refusal.Error{Kind: refusal.Invalid, Title: "a text holds the character zero", Remedy: "remove it"}
 		}
 		ctl.SetReadDeadline(time.Time{})
 		c.Set(bodyKey, body)
@@ -203,13 +205,13 @@ func unread(c *echo.Context) {
 }
 
 func tooLarge(most int64) error {
-	return &statusError{http.StatusRequestEntityTooLarge, &service.Error{Kind: service.Invalid, Title: fmt.Sprintf("the body is larger than %d KiB", most>>10),
+	return &statusError{http.StatusRequestEntityTooLarge, &refusal.Error{Kind: refusal.Invalid, Title: fmt.Sprintf("the body is larger than %d KiB", most>>10),
 		Remedy: "templates have at most 1 MiB; send large files another way"}}
 }
 
 // asker is who asks, and from where.
 type asker struct {
-	user    service.User
+	user    people.User
 	token   string
 	address string
 	device  string
@@ -218,8 +220,8 @@ type asker struct {
 }
 
 // from is where a try to sign in comes from.
-func (a asker) from(terminal bool) service.From {
-	return service.From{Address: a.address, Device: a.device, Terminal: terminal}
+func (a asker) from(terminal bool) people.From {
+	return people.From{Address: a.address, Device: a.device, Terminal: terminal}
 }
 
 type askerKey struct{}
@@ -229,7 +231,7 @@ func askerOf(ctx context.Context) asker {
 	return a
 }
 
-func userOf(ctx context.Context) service.User { return askerOf(ctx).user }
+func userOf(ctx context.Context) people.User { return askerOf(ctx).user }
 
 // signedIn finds who asks. A session cookie counts for changes only together with a header
 // that no other site can make a browser send, and not at all beside an Authorization header.
@@ -244,15 +246,15 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 			var byCookie bool
 			who.token, byCookie = s.tokenOf(r)
 			if who.token == "" {
-				return &service.Error{Kind: service.Unauthenticated, Title: "the request carries no token", Remedy: "sign in, or run: undersail login"}
+				return &refusal.Error{Kind: refusal.Unauthenticated, Title: "the request carries no token", Remedy: "sign in, or run: undersail login"}
 			}
 			if byCookie && r.Method != http.MethodGet && r.Method != http.MethodHead && r.Header.Get("X-Undersail-Console") == "" {
-				return &service.Error{Kind: service.Forbidden, Title: "a change with a session needs the header X-Undersail-Console", Remedy: "use the console, or a bearer token"}
+				return &refusal.Error{Kind: refusal.Forbidden, Title: "a change with a session needs the header X-Undersail-Console", Remedy: "use the console, or a bearer token"}
 			}
 			var err error
 			who.console = byCookie
 			attended := !byCookie || r.Header.Get("X-Undersail-Unattended") == "" && !isStream(r)
-			if who.user, err = s.service.ByToken(r.Context(), who.token, who.address, attended); err != nil {
+			if who.user, err = s.service.People().ByToken(r.Context(), who.token, who.address, attended); err != nil {
 				return err
 			}
 		}
@@ -321,7 +323,7 @@ func (s *Server) setCookie(w http.ResponseWriter, what, value string, life time.
 }
 
 // signIn lets the browser carry a session, and be known again.
-func (s *Server) signIn(w http.ResponseWriter, session service.Session) {
+func (s *Server) signIn(w http.ResponseWriter, session people.Session) {
 	s.setCookie(w, "session", session.Token, session.Life, http.SameSiteStrictMode)
 	if session.Device != "" {
 		s.setCookie(w, "device", session.Device, deviceLife, http.SameSiteStrictMode)

@@ -8,9 +8,9 @@ import (
 	"io"
 	"net/http"
 
-	"github.com/labstack/echo/v5"
+	"undersail/internal/refusal"
 
-	"undersail/internal/service"
+	"github.com/labstack/echo/v5"
 )
 
 const maxKey = 200
@@ -26,7 +26,7 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 			return next(c)
 		}
 		if len(key) > maxKey {
-			return &service.Error{Kind: service.Invalid, Title: "an Idempotency-Key has at most 200 characters", Remedy: "use a random text such as a UUID"}
+			return &refusal.Error{Kind: refusal.Invalid, Title: "an Idempotency-Key has at most 200 characters", Remedy: "use a random text such as a UUID"}
 		}
 		request := digest(r, bodyOf(c))
 		before, err := s.service.TakeKey(r.Context(), user, key, request)

@@ -9,22 +9,22 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"undersail/internal/api/contract"
-	"undersail/internal/service"
+	"undersail/internal/refusal"
 )
 
-var statuses = map[service.Kind]int{
-	service.Invalid:         http.StatusUnprocessableEntity,
-	service.NotFound:        http.StatusNotFound,
-	service.Conflict:        http.StatusConflict,
-	service.Stale:           http.StatusConflict,
-	service.Unauthenticated: http.StatusUnauthorized,
-	service.Forbidden:       http.StatusForbidden,
-	service.Findings:        http.StatusUnprocessableEntity,
-	service.Consent:         http.StatusConflict,
-	service.CloudRefused:    http.StatusBadGateway,
-	service.TooMany:         http.StatusTooManyRequests,
-	service.Waiting:         http.StatusConflict,
-	service.TooMuch:         http.StatusUnprocessableEntity,
+var statuses = map[refusal.Kind]int{
+	refusal.Invalid:         http.StatusUnprocessableEntity,
+	refusal.NotFound:        http.StatusNotFound,
+	refusal.Conflict:        http.StatusConflict,
+	refusal.Stale:           http.StatusConflict,
+	refusal.Unauthenticated: http.StatusUnauthorized,
+	refusal.Forbidden:       http.StatusForbidden,
+	refusal.Findings:        http.StatusUnprocessableEntity,
+	refusal.Consent:         http.StatusConflict,
+	refusal.CloudRefused:    http.StatusBadGateway,
+	refusal.TooMany:         http.StatusTooManyRequests,
+	refusal.Waiting:         http.StatusConflict,
+	refusal.TooMuch:         http.StatusUnprocessableEntity,
 }
 
 // statusError gives an error another status than its kind has.
@@ -59,7 +59,7 @@ func (s *Server) problem(c *echo.Context, err error) {
 	case p.Status == http.StatusInternalServerError:
 		s.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
-	var said *service.Error
+	var said *refusal.Error
 	if errors.As(err, &said) && said.RetryAfter > 0 {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(said.RetryAfter))
 	}
@@ -74,7 +74,7 @@ func (s *Server) problem(c *echo.Context, err error) {
 func problemOf(err error) contract.Problem {
 	p := contract.Problem{Type: "urn:undersail:internal", Title: "something went wrong inside the service", Status: http.StatusInternalServerError}
 	remedy := "try again; the service's log says more"
-	var said *service.Error
+	var said *refusal.Error
 	var status *statusError
 	switch {
 	case errors.As(err, &said):

@@ -220,11 +220,11 @@ func (s *Server) index(c *echo.Context) error {
 	c.Response().Header().Set("Cache-Control", "no-store") // a nonce is used once
 	session, openid := "none", "none"                      // told with the page, so that they need not be asked and refused
 	if token, _ := s.tokenOf(c.Request()); token != "" {
-		if _, err := s.service.ByToken(c.Request().Context(), token, "", false); err == nil {
+		if _, err := s.service.People().ByToken(c.Request().Context(), token, "", false); err == nil {
 			session = "there"
 		}
 	}
-	if s.service.OffersOpenID() {
+	if s.service.People().OffersOpenID() {
 		openid = "there"
 	}
 	return c.HTMLBlob(http.StatusOK, []byte(strings.NewReplacer("STYLE_NONCE", nonce, "SESSION_STATE", session, "OPENID_STATE", openid).Replace(string(html))))

@@ -16,6 +16,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 )
 
@@ -88,7 +89,7 @@ const (
 func (s *Server) streamRun(c *echo.Context) error {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
-		return &service.Error{Kind: service.Invalid, Title: "the id of a run is a number"}
+		return &refusal.Error{Kind: refusal.Invalid, Title: "the id of a run is a number"}
 	}
 	after, err := lastNumber(c.Request())
 	if err != nil {
@@ -123,7 +124,7 @@ func lastNumber(r *http.Request) (int64, error) {
 	}
 	n, err := strconv.ParseInt(last, 10, 64)
 	if err != nil || n < 0 {
-		return 0, &service.Error{Kind: service.Invalid, Title: fmt.Sprintf("Last-Event-ID %q is not the number of an event", last)}
+		return 0, &refusal.Error{Kind: refusal.Invalid, Title: fmt.Sprintf("Last-Event-ID %q is not the number of an event", last)}
 	}
 	return n, nil
 }
@@ -260,8 +261,8 @@ func (t *turns) mayReadOn(ctx context.Context) bool {
 	if revoked == t.revoked && time.Since(t.held) < heldEvery {
 		return true
 	}
-	u, err := t.server.service.ByToken(ctx, t.who.token, "", !t.who.console)
-	var said *service.Error
+	u, err := t.server.service.People().ByToken(ctx, t.who.token, "", !t.who.console)
+	var said *refusal.Error
 	if errors.As(err, &said) || err == nil && !slices.Equal(u.Roles, t.who.user.Roles) {
 		return false
 	}

@@ -9,12 +9,12 @@ import (
 	"regexp"
 	"strings"
 
+	"undersail/internal/refusal"
+
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/labstack/echo/v5"
 	"github.com/santhosh-tekuri/jsonschema/v6"
-
-	"undersail/internal/service"
 )
 
 // validated holds every request against the contract: unknown fields, wrong
@@ -97,12 +97,12 @@ func valid(schema *jsonschema.Schema, body []byte) error {
 }
 
 func refusedBody(place, what string) error {
-	return &service.Error{Kind: service.Invalid, Title: place + ": " + strings.TrimSpace(what), Remedy: "see /api/openapi.yaml"}
+	return &refusal.Error{Kind: refusal.Invalid, Title: place + ": " + strings.TrimSpace(what), Remedy: "see /api/openapi.yaml"}
 }
 
 // explainInvalid says what is wrong with a request without repeating its body.
 func explainInvalid(err error) error {
-	out := &service.Error{Kind: service.Invalid, Title: "the request is not what the contract says", Remedy: "see /api/openapi.yaml"}
+	out := &refusal.Error{Kind: refusal.Invalid, Title: "the request is not what the contract says", Remedy: "see /api/openapi.yaml"}
 	var re *openapi3filter.RequestError
 	if !errors.As(err, &re) {
 		return out

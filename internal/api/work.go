@@ -8,7 +8,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"undersail/internal/gentle"
-	"undersail/internal/service"
+	"undersail/internal/refusal"
 	"undersail/internal/turnstile"
 )
 
@@ -119,5 +119,5 @@ func (s *Server) visiting(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 func crowded(title string) error {
-	return &service.Error{Kind: service.TooMany, Title: title, Remedy: "ask again in a moment", RetryAfter: 2}
+	return &refusal.Error{Kind: refusal.TooMany, Title: title, Remedy: "ask again in a moment", RetryAfter: 2}
 }

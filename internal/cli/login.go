@@ -18,9 +18,9 @@ import (
 	"golang.org/x/term"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/people"
 	"undersail/internal/review"
 	"undersail/internal/secret"
-	"undersail/internal/service"
 	"undersail/internal/trust"
 )
 
@@ -160,7 +160,7 @@ func byInvitation(cmd *cobra.Command, c *contract.Client, in *asker) (string, er
 		return "", err
 	}
 	code := link[strings.LastIndexByte(link, '#')+1:]
-	who, err := decode[service.Person](c.LookAtInvitation(cmd.Context(), contract.InvitationCode{Code: code}))
+	who, err := decode[people.Person](c.LookAtInvitation(cmd.Context(), contract.InvitationCode{Code: code}))
 	if err != nil {
 		return "", err
 	}
@@ -174,7 +174,7 @@ func byInvitation(cmd *cobra.Command, c *contract.Client, in *asker) (string, er
 
 // byOpenID tells where to sign in, and waits until somebody did.
 func byOpenID(cmd *cobra.Command, c *contract.Client) (string, error) {
-	t, err := decode[service.TerminalSignIn](c.BeginTerminal(cmd.Context()))
+	t, err := decode[people.TerminalSignIn](c.BeginTerminal(cmd.Context()))
 	if err != nil {
 		return "", err
 	}
@@ -199,7 +199,7 @@ func byOpenID(cmd *cobra.Command, c *contract.Client) (string, error) {
 
 // sessionOf takes the session out of the answer to a sign-in.
 func sessionOf(res *http.Response, err error) (string, error) {
-	if _, err := decode[service.User](res, err); err != nil {
+	if _, err := decode[people.User](res, err); err != nil {
 		return "", err
 	}
 	for _, cookie := range res.Cookies() {
@@ -326,10 +326,10 @@ func askSecret(cmd *cobra.Command, prompt string) (string, error) {
 	return newAsker(cmd).secret(prompt)
 }
 
-func (a *app) me(cmd *cobra.Command) (service.User, error) {
+func (a *app) me(cmd *cobra.Command) (people.User, error) {
 	c, err := a.client()
 	if err != nil {
-		return service.User{}, err
+		return people.User{}, err
 	}
 	return decode[contract.User](c.GetMe(cmd.Context()))
 }

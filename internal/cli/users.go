@@ -11,8 +11,8 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/resource"
+	"undersail/internal/people"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 const rolesHelp = `Roles, each for the whole service (operator) or in one account (operator@saltmere-live):
@@ -31,7 +31,7 @@ func (a *app) usersCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Person](c.ListUsers(cmd.Context()))
+			list, err := decode[[]people.Person](c.ListUsers(cmd.Context()))
 			if err != nil {
 				return err
 			}
@@ -48,7 +48,7 @@ func (a *app) usersCommand() *cobra.Command {
 	return cmd
 }
 
-func stateOfPerson(p service.Person) string {
+func stateOfPerson(p people.Person) string {
 	if p.InvitedUntil != nil {
 		return p.State + ", link until " + p.InvitedUntil.Local().Format("2006-01-02 15:04")
 	}
@@ -56,7 +56,7 @@ func stateOfPerson(p service.Person) string {
 }
 
 func (a *app) usersInviteCommand() *cobra.Command {
-	var n service.NewPerson
+	var n people.NewPerson
 	cmd := &cobra.Command{Use: "invite NAME --role ROLE", Short: "Make a user, with a link that sets a password once", Args: cobra.ExactArgs(1),
 		Long: "Make a user and print a link for them. It sets a password, works once, and lasts three days: hand it over on a\nway that only they read. " + rolesHelp,
 		Example: `  undersail users invite tomas --called "Tomas Holm" --role reviewer
@@ -67,7 +67,7 @@ func (a *app) usersInviteCommand() *cobra.Command {
 				return err
 			}
 			n.Name = args[0]
-			return a.invited(cmd, args[0])(decode[service.Invitation](c.InviteUser(cmd.Context(), n)))
+			return a.invited(cmd, args[0])(decode[people.Invitation](c.InviteUser(cmd.Context(), n)))
 		}}
 	cmd.Flags().StringVar(&n.FullName, "called", "", "what they are called")
 	cmd.Flags().StringArrayVar(&n.Roles, "role", nil, "role, or role@account; may be given again")
@@ -76,8 +76,8 @@ func (a *app) usersInviteCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) invited(cmd *cobra.Command, name string) func(service.Invitation, error) error {
-	return func(i service.Invitation, err error) error {
+func (a *app) invited(cmd *cobra.Command, name string) func(people.Invitation, error) error {
+	return func(i people.Invitation, err error) error {
 		if err != nil {
 			return err
 		}
@@ -97,7 +97,7 @@ func (a *app) usersLinkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.invited(cmd, args[0])(decode[service.Invitation](c.LinkUser(cmd.Context(), args[0])))
+			return a.invited(cmd, args[0])(decode[people.Invitation](c.LinkUser(cmd.Context(), args[0])))
 		}}
 	a.outputFlag(cmd)
 	return cmd
@@ -108,18 +108,18 @@ func (a *app) usersRolesCommand() *cobra.Command {
 		Long: "Give a user these roles in the place of those of now. " + rolesHelp, Example: "  undersail users roles tomas reviewer operator@saltmere-lab",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			roles := args[1:]
-			return a.changeUser(cmd, args[0], service.PersonChange{Roles: &roles})
+			return a.changeUser(cmd, args[0], people.PersonChange{Roles: &roles})
 		}}
 	a.outputFlag(cmd)
 	return cmd
 }
 
-func (a *app) changeUser(cmd *cobra.Command, name string, change service.PersonChange) error {
+func (a *app) changeUser(cmd *cobra.Command, name string, change people.PersonChange) error {
 	c, err := a.client()
 	if err != nil {
 		return err
 	}
-	p, err := decode[service.Person](c.ChangeUser(cmd.Context(), name, change))
+	p, err := decode[people.Person](c.ChangeUser(cmd.Context(), name, change))
 	if err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func (a *app) usersDisableCommand(verb string) *cobra.Command {
 	}
 	cmd := &cobra.Command{Use: verb + " NAME", Short: short, Long: long, Args: cobra.ExactArgs(1), Example: "  undersail users " + verb + " tomas",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.changeUser(cmd, args[0], service.PersonChange{Disabled: &disabled})
+			return a.changeUser(cmd, args[0], people.PersonChange{Disabled: &disabled})
 		}}
 	a.outputFlag(cmd)
 	return cmd
@@ -179,7 +179,7 @@ func (a *app) tokensCommand() *cobra.Command {
 			if owner != "" {
 				q.Owner = &owner
 			}
-			list, err := decode[[]service.Token](c.ListTokens(cmd.Context(), &q))
+			list, err := decode[[]people.Token](c.ListTokens(cmd.Context(), &q))
 			if err != nil {
 				return err
 			}
@@ -200,14 +200,14 @@ func (a *app) tokensCommand() *cobra.Command {
 }
 
 // lastUse is when a token was used last; one that nobody used yet came from nowhere.
-func lastUse(t service.Token) string {
+func lastUse(t people.Token) string {
 	if t.UsedFrom == "" {
 		return "not yet"
 	}
 	return t.UsedAt.Local().Format("2006-01-02 15:04")
 }
 
-func kindOfToken(t service.Token) string {
+func kindOfToken(t people.Token) string {
 	kind := map[string]string{"bearer": "token"}[t.Kind]
 	if kind == "" {
 		kind = t.Kind
@@ -218,7 +218,7 @@ func kindOfToken(t service.Token) string {
 	return kind
 }
 
-func rolesOfToken(t service.Token) string {
+func rolesOfToken(t people.Token) string {
 	if t.Roles == nil {
 		return "all of the owner's"
 	}
@@ -244,7 +244,7 @@ func (a *app) tokensAddCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := decode[service.MadeToken](c.AddToken(cmd.Context(), service.NewToken{About: args[0], Roles: roles, Seconds: seconds}))
+			t, err := decode[people.MadeToken](c.AddToken(cmd.Context(), people.NewToken{About: args[0], Roles: roles, Seconds: seconds}))
 			if err != nil {
 				return err
 			}

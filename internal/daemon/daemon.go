@@ -18,6 +18,7 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/engine"
 	"undersail/internal/openid"
+	"undersail/internal/people"
 	"undersail/internal/postgres"
 	"undersail/internal/reach"
 	"undersail/internal/sealed"
@@ -134,7 +135,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 // signing tells the service how people sign in. Where they come back to from a provider is
 // known only once it listens.
 func (d *Daemon) signing(c Config) error {
-	how := service.Signing{URL: d.URL, Life: c.SessionLife, Idle: c.SessionIdle, Again: c.OpenIDAgain, Groups: map[string][]string{}}
+	how := people.Signing{URL: d.URL, Life: c.SessionLife, Idle: c.SessionIdle, Again: c.OpenIDAgain, Groups: map[string][]string{}}
 	for group, texts := range c.Groups {
 		g, err := access.ParseGrants(texts)
 		if err != nil {
@@ -149,7 +150,7 @@ func (d *Daemon) signing(c Config) error {
 			return err
 		}
 	}
-	d.Service.SignInBy(how)
+	d.Service.People().SignInBy(how)
 	return nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"undersail/internal/engine"
+	"undersail/internal/people"
 	"undersail/internal/postgres"
 	"undersail/internal/sealed"
 	"undersail/internal/service"
@@ -173,7 +174,7 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 	if out.Accounts, out.Stacks, out.Sealed, err = s.TrySealed(ctx); err != nil {
 		return out, err
 	}
-	checked, err := s.CheckAudit(ctx, service.User{Roles: []string{"admin"}}, "")
+	checked, err := s.CheckAudit(ctx, people.Host(), "")
 	if out.Audit = checked.Head; err == nil && !checked.Sound {
 		err = fmt.Errorf("the audit was changed: %s", checked.Fault)
 	}
@@ -209,12 +210,12 @@ func RotateKey(ctx context.Context, p Place) (sealed int, fingerprint string, er
 }
 
 // AdminLink gives a link for an administrator; url is where people reach the service.
-func AdminLink(ctx context.Context, p Place, url, name string) (i service.Invitation, err error) {
+func AdminLink(ctx context.Context, p Place, url, name string) (i people.Invitation, err error) {
 	s, _, end, err := p.open(ctx)
 	if err != nil {
 		return i, err
 	}
 	defer func() { err = errors.Join(err, end()) }()
-	s.SignInBy(service.Signing{URL: url})
-	return s.AdminLink(ctx, name)
+	s.People().SignInBy(people.Signing{URL: url})
+	return s.People().AdminLink(ctx, name)
 }

@@ -24,6 +24,8 @@ import (
 	"undersail/internal/core/policy"
 	"undersail/internal/daemon"
 	"undersail/internal/openid"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 )
 
@@ -215,14 +217,14 @@ func (d *Demo) Close() error {
 func (d *Demo) load(ctx context.Context) error {
 	s := d.daemon.Service
 	if d.state.Token == "" {
-		d.state.Password = service.NewPassword()
+		d.state.Password = people.NewPassword()
 		for _, u := range []struct{ name, full, role string }{{User, "Ines Varga", "admin"}, {"tomas", "Tomas Holm", "reviewer"}, {"oda", "Oda Lindqvist", "viewer"}} {
-			if err := s.PutUser(ctx, u.name, u.full, d.state.Password, u.role); err != nil {
+			if err := s.People().Put(ctx, u.name, u.full, d.state.Password, u.role); err != nil {
 				return err
 			}
 		}
 		var err error
-		if d.state.Token, err = s.IssueToken(ctx, User, "demo"); err != nil {
+		if d.state.Token, err = s.People().IssueToken(ctx, User, "demo"); err != nil {
 			return err
 		}
 	}
@@ -251,8 +253,8 @@ func (d *Demo) load(ctx context.Context) error {
 	return nil
 }
 
-func (d *Demo) me(ctx context.Context) (service.User, error) {
-	return d.daemon.Service.ByToken(ctx, d.state.Token, "", true)
+func (d *Demo) me(ctx context.Context) (people.User, error) {
+	return d.daemon.Service.People().ByToken(ctx, d.state.Token, "", true)
 }
 
 func (d *Demo) loadAccounts(ctx context.Context) error {
@@ -380,7 +382,7 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 }
 
 func explain(stack string, err error) error {
-	var refused *service.Error
+	var refused *refusal.Error
 	if errors.As(err, &refused) {
 		for _, f := range refused.Findings {
 			err = fmt.Errorf("%w; %s: %s", err, f.Place, f.Message)

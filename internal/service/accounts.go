@@ -14,6 +14,8 @@ import (
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -141,12 +143,12 @@ var accountName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 // AddAccount signs in to a cloud and keeps the account, its credentials sealed
 // together with cloud and endpoint. One that is there already gets the new
 // credentials, and runs that were parked because the old ones ended go on.
-func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account, error) {
-	if err := u.must(access.Administer, ""); err != nil {
+func (s *Service) AddAccount(ctx context.Context, u people.User, n NewAccount) (Account, error) {
+	if err := u.Must(access.Administer, ""); err != nil {
 		return Account{}, err
 	}
 	if !accountName.MatchString(n.Name) {
-		return Account{}, refuse(Invalid, "use small letters, digits and hyphens, beginning with a letter", "%q is no name for an account", n.Name)
+		return Account{}, refusal.New(refusal.Invalid, "use small letters, digits and hyphens, beginning with a letter", "%q is no name for an account", n.Name)
 	}
 	before, err := s.store.Account(ctx, n.Name)
 	isNew := err != nil
@@ -168,8 +170,8 @@ func (s *Service) AddAccount(ctx context.Context, u User, n NewAccount) (Account
 
 // RenewAccount gives an account new credentials for the cloud and endpoint that it has.
 // Fields that are not given stay as they are.
-func (s *Service) RenewAccount(ctx context.Context, u User, name string, fields map[string]string) (AccountDetail, error) {
-	if err := u.must(access.Administer, name); err != nil {
+func (s *Service) RenewAccount(ctx context.Context, u people.User, name string, fields map[string]string) (AccountDetail, error) {
+	if err := u.Must(access.Administer, name); err != nil {
 		return AccountDetail{}, err
 	}
 	a, err := s.account(ctx, name)
@@ -182,8 +184,8 @@ func (s *Service) RenewAccount(ctx context.Context, u User, name string, fields 
 	}
 	maps.Copy(all, fields)
 	err = s.keepCredentials(ctx, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, Credentials: all})
-	var refused *Error
-	if unread != nil && errors.As(err, &refused) && refused.Kind == Invalid {
+	var refused *refusal.Error
+	if unread != nil && errors.As(err, &refused) && refused.Kind == refusal.Invalid {
 		return AccountDetail{}, unread // what is missing cannot be read
 	}
 	if err != nil {
@@ -276,8 +278,8 @@ func (s *Service) Account(ctx context.Context, name string) (AccountDetail, erro
 }
 
 // TestAccount asks the cloud whom the credentials belong to, now.
-func (s *Service) TestAccount(ctx context.Context, u User, name string) (AccountDetail, error) {
-	if err := u.must(access.Operate, name); err != nil {
+func (s *Service) TestAccount(ctx context.Context, u people.User, name string) (AccountDetail, error) {
+	if err := u.Must(access.Operate, name); err != nil {
 		return AccountDetail{}, err
 	}
 	a, err := s.account(ctx, name)
@@ -294,12 +296,12 @@ func (s *Service) TestAccount(ctx context.Context, u User, name string) (Account
 
 // testAccount asks the cloud who an account is and keeps the answer. What it gives is
 // why the cloud does not accept it.
-func (s *Service) testAccount(ctx context.Context, a store.Account) *Error {
-	say := func(err error) *Error {
-		if e, ok := cloudSays(err).(*Error); ok {
+func (s *Service) testAccount(ctx context.Context, a store.Account) *refusal.Error {
+	say := func(err error) *refusal.Error {
+		if e, ok := cloudSays(err).(*refusal.Error); ok {
 			return e
 		}
-		return refuse(CloudRefused, "look into the service's log, or renew the credentials", "%v", err)
+		return refusal.New(refusal.CloudRefused, "look into the service's log, or renew the credentials", "%v", err)
 	}
 	adapter, _, err := s.adapter(ctx, a.Name)
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
 	"undersail/internal/reach"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
@@ -31,7 +32,7 @@ func example(t *testing.T, name string) string {
 }
 
 func findings(p service.Proposal, err error) []render.Finding {
-	if refused, ok := err.(*service.Error); ok {
+	if refused, ok := err.(*refusal.Error); ok {
 		return refused.Findings
 	}
 	return p.Findings
@@ -108,10 +109,10 @@ func TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall(t *testing.T) {
 		t.Errorf("%+v %v", v, err)
 	}
 	wrong := map[string]string{"undersail-stack": "x"}
-	if _, err := s.BoundAccount(ctx, r.Admin, "saltmere-lab", service.AccountBounds{Tags: &wrong}); kind(err) != service.Invalid {
+	if _, err := s.BoundAccount(ctx, r.Admin, "saltmere-lab", service.AccountBounds{Tags: &wrong}); kind(err) != refusal.Invalid {
 		t.Errorf("our own mark as a tag: %v", err)
 	}
-	if _, err := s.BoundAccount(ctx, operator, "saltmere-lab", service.AccountBounds{}); kind(err) != service.Forbidden {
+	if _, err := s.BoundAccount(ctx, operator, "saltmere-lab", service.AccountBounds{}); kind(err) != refusal.Forbidden {
 		t.Errorf("an operator bounds an account: %v", err)
 	}
 }
@@ -141,7 +142,7 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	ctx := context.Background()
 	r.Await(s, r.Apply(s, "site", "warning-site", nil))
 	for gone, words := range map[bool]string{false: "living stacks: site", true: "it is not gone"} {
-		if _, err := s.RemoveAccount(ctx, r.Admin, "saltmere-lab", "", gone); kind(err) != service.Conflict || !strings.Contains(err.Error(), words) {
+		if _, err := s.RemoveAccount(ctx, r.Admin, "saltmere-lab", "", gone); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), words) {
 			t.Errorf("gone %t: %v", gone, err)
 		}
 	}
@@ -166,7 +167,7 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	if got, err := s.Proposal(ctx, p.ID); err != nil || got.State != "refused" {
 		t.Errorf("a proposal is %s, %v", got.State, err)
 	}
-	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}); kind(err) != service.Conflict || !strings.Contains(err.Error(), "was closed") {
+	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
 		t.Errorf("a stack in a closed account: %v", err)
 	}
 	entries, err := s.Audit(ctx, r.Admin, store.AuditQuery{Action: "close account"})
@@ -210,7 +211,7 @@ func TestAnAccountHasPricesOfItsOwn(t *testing.T) {
 	if err != nil || p.Cost.Hour < 0.5 {
 		t.Errorf("a proposal costs %v, %v", p.Cost.Hour, err)
 	}
-	if err := set(offer.PriceList{Currency: "kr", Sizes: map[string]float64{"plian-1": 1}}); kind(err) != service.Invalid || !strings.Contains(err.Error(), `sells "plian-1"`) {
+	if err := set(offer.PriceList{Currency: "kr", Sizes: map[string]float64{"plian-1": 1}}); kind(err) != refusal.Invalid || !strings.Contains(err.Error(), `sells "plian-1"`) {
 		t.Errorf("a slip: %v", err)
 	}
 	if err := set(offer.PriceList{}); err != nil || hour() != was {
@@ -231,7 +232,7 @@ func TestAnAccountThatPaysForKeptThingsIsNotClosed(t *testing.T) {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, r.Carry(s, p))
-	if _, err := s.RemoveAccount(ctx, r.Admin, "saltmere-lab", "", false); kind(err) != service.Conflict || !strings.Contains(err.Error(), "disk store/data") {
+	if _, err := s.RemoveAccount(ctx, r.Admin, "saltmere-lab", "", false); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "disk store/data") {
 		t.Errorf("%v", err)
 	}
 	r.Fault(world.Fault{Kind: "credentials-end", Count: -1})
@@ -260,7 +261,7 @@ func TestCredentialsAreShownToNoAddressInside(t *testing.T) {
 	closed, _ := r.Still(engine.Config{Reach: policy}, nil)
 	for _, endpoint := range []string{inside.URL, "http://169.254.169.254", "http://10.1.1.1", "http://[::1]:80"} {
 		n := service.NewAccount{Name: "inside", Cloud: "larch", Endpoint: endpoint, ClientID: "x", ClientSecret: "y"}
-		if _, err := closed.AddAccount(context.Background(), r.Admin, n); kind(err) != service.CloudRefused || !strings.Contains(err.Error(), "reached") {
+		if _, err := closed.AddAccount(context.Background(), r.Admin, n); kind(err) != refusal.CloudRefused || !strings.Contains(err.Error(), "reached") {
 			t.Errorf("%s: %v", endpoint, err)
 		}
 	}

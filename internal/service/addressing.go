@@ -9,6 +9,8 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/address"
 	"undersail/internal/core/offer"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -33,8 +35,8 @@ func (s *Service) Ranges(ctx context.Context, account string) ([]Range, error) {
 }
 
 // DeclareRange says that networks of an account must not overlap a range.
-func (s *Service) DeclareRange(ctx context.Context, u User, account, text, about string) ([]Range, error) {
-	if err := u.must(access.Administer, account); err != nil {
+func (s *Service) DeclareRange(ctx context.Context, u people.User, account, text, about string) ([]Range, error) {
+	if err := u.Must(access.Administer, account); err != nil {
 		return nil, err
 	}
 	if _, err := s.account(ctx, account); err != nil {
@@ -53,8 +55,8 @@ func (s *Service) DeclareRange(ctx context.Context, u User, account, text, about
 }
 
 // RemoveRange takes a declared range back.
-func (s *Service) RemoveRange(ctx context.Context, u User, account, text string) ([]Range, error) {
-	if err := u.must(access.Administer, account); err != nil {
+func (s *Service) RemoveRange(ctx context.Context, u people.User, account, text string) ([]Range, error) {
+	if err := u.Must(access.Administer, account); err != nil {
 		return nil, err
 	}
 	p, err := parseRange(text)
@@ -66,7 +68,7 @@ func (s *Service) RemoveRange(ctx context.Context, u User, account, text string)
 		return nil, err
 	}
 	if !there {
-		return nil, refuse(NotFound, "list them with: undersail accounts ranges "+account, "no range %s is declared for account %s", p, account)
+		return nil, refusal.New(refusal.NotFound, "list them with: undersail accounts ranges "+account, "no range %s is declared for account %s", p, account)
 	}
 	s.forgetOffers(account)
 	s.done(ctx, u, "remove range", account, map[string]any{"range": p.String()})
@@ -76,10 +78,10 @@ func (s *Service) RemoveRange(ctx context.Context, u User, account, text string)
 func parseRange(text string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
-		return p, refuse(Invalid, "write it like 10.20.0.0/16", "%q is not an address range", text)
+		return p, refusal.New(refusal.Invalid, "write it like 10.20.0.0/16", "%q is not an address range", text)
 	}
 	if p.Masked() != p {
-		return p, refuse(Invalid, fmt.Sprintf("did you mean %s?", p.Masked()), "%s is an address within a range, not a range", p)
+		return p, refusal.New(refusal.Invalid, fmt.Sprintf("did you mean %s?", p.Masked()), "%s is an address within a range, not a range", p)
 	}
 	return p, nil
 }

@@ -11,6 +11,7 @@ import (
 	"undersail/internal/core/use"
 	"undersail/internal/engine"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
@@ -40,7 +41,7 @@ func (s *Service) holds(ctx context.Context, p store.Proposal) error {
 		return err
 	}
 	if !s.sealed.Holds(p.Agreement, forAgreement, agreementParts(p, p.DecidedBy, p.OnFailure, consents)...) {
-		return refuse(Conflict, "propose again", "proposal %d is not what was agreed to: somebody changed the record", p.ID)
+		return refusal.New(refusal.Conflict, "propose again", "proposal %d is not what was agreed to: somebody changed the record", p.ID)
 	}
 	return nil
 }
@@ -59,7 +60,7 @@ func (s *Service) consentsGiven(ctx context.Context, id int64) ([]string, error)
 // middle of it.
 func (s *Service) agreementOf(p store.Proposal, run store.Run) (sealed.Agreement, error) {
 	err := s.holds(context.Background(), p)
-	var changed *Error
+	var changed *refusal.Error
 	if errors.As(err, &changed) {
 		return sealed.Agreement{}, fmt.Errorf("%w: %w", engine.ErrNotAgreed, err)
 	}

@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"undersail/internal/access"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -54,8 +56,8 @@ func (s *Service) record(ctx context.Context, who, action, subject, reason strin
 }
 
 // recordOf writes down what somebody does, with the token that they do it by.
-func (s *Service) recordOf(ctx context.Context, u User, action, subject, reason string, detail map[string]any) error {
-	if token := u.actor().Token; token != 0 {
+func (s *Service) recordOf(ctx context.Context, u people.User, action, subject, reason string, detail map[string]any) error {
+	if token := u.Actor().Token; token != 0 {
 		if detail = maps.Clone(detail); detail == nil {
 			detail = map[string]any{}
 		}
@@ -66,10 +68,21 @@ func (s *Service) recordOf(ctx context.Context, u User, action, subject, reason 
 
 // done writes down what was done already. What cannot be written is logged: it must not
 // make a call seem to have failed whose work is done.
-func (s *Service) done(ctx context.Context, u User, action, subject string, detail map[string]any) {
+func (s *Service) done(ctx context.Context, u people.User, action, subject string, detail map[string]any) {
 	if err := s.recordOf(context.WithoutCancel(ctx), u, action, subject, "", detail); err != nil {
 		s.log.Error("what somebody did is not in the audit", "who", u.Name, "action", action, "subject", subject, "error", err)
 	}
+}
+
+// journal is the audit, for those who write into it and read nothing.
+type journal struct{ *Service }
+
+func (j journal) Record(ctx context.Context, who, action, subject, reason string, detail map[string]any) error {
+	return j.record(ctx, who, action, subject, reason, detail)
+}
+
+func (j journal) Done(ctx context.Context, u people.User, action, subject string, detail map[string]any) {
+	j.done(ctx, u, action, subject, detail)
 }
 
 // auditHash is an HMAC-SHA256 (RFC 2104) with a key that the database never holds
@@ -97,13 +110,13 @@ func canonical(raw json.RawMessage) string {
 // Audit lists what was done, the newest first. Whoever is no administrator sees what
 // they did themselves; a token that was made for less than its owner may, what was done
 // with it.
-func (s *Service) Audit(ctx context.Context, u User, q store.AuditQuery) ([]AuditEntry, error) {
-	if !u.may(access.Administer, "") {
-		if q.Who != "" && !u.actor().IsOf(q.Who) {
-			return nil, refuse(Forbidden, "ask an administrator", "only an administrator reads what others did")
+func (s *Service) Audit(ctx context.Context, u people.User, q store.AuditQuery) ([]AuditEntry, error) {
+	if !u.May(access.Administer, "") {
+		if q.Who != "" && !u.Actor().IsOf(q.Who) {
+			return nil, refusal.New(refusal.Forbidden, "ask an administrator", "only an administrator reads what others did")
 		}
-		if q.Who = u.Name; !u.owns(u.Name) {
-			q.Token = u.token
+		if q.Who = u.Name; !u.Owns(u.Name) {
+			q.Token = u.Token()
 		}
 	}
 	if q.Limit <= 0 || q.Limit > 500 {
@@ -121,8 +134,8 @@ func (s *Service) Audit(ctx context.Context, u User, q store.AuditQuery) ([]Audi
 
 // CheckAudit computes every hash anew. Head, when given, is one that an earlier check
 // told: the entry must still be there with that hash.
-func (s *Service) CheckAudit(ctx context.Context, u User, head string) (AuditCheck, error) {
-	if err := u.must(access.Administer, ""); err != nil {
+func (s *Service) CheckAudit(ctx context.Context, u people.User, head string) (AuditCheck, error) {
+	if err := u.Must(access.Administer, ""); err != nil {
 		return AuditCheck{}, err
 	}
 	known, knownHash, err := parseHead(head)
@@ -179,7 +192,7 @@ func parseHead(head string) (int64, string, error) {
 	text, hash, ok := strings.Cut(head, ":")
 	number, err := strconv.ParseInt(text, 10, 64)
 	if !ok || err != nil || number < 0 {
-		return 0, "", refuse(Invalid, "give it as an earlier check told it", "%q is no head of the audit", head)
+		return 0, "", refusal.New(refusal.Invalid, "give it as an earlier check told it", "%q is no head of the audit", head)
 	}
 	return number, hash, nil
 }

@@ -11,6 +11,7 @@ import (
 	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
 	"undersail/internal/library"
+	"undersail/internal/refusal"
 )
 
 // TextCheck is what the language says of a text that is being written.
@@ -39,7 +40,7 @@ type TextResource struct {
 func (s *Service) CheckText(ctx context.Context, b lang.Bundle) (TextCheck, error) {
 	out := TextCheck{Diagnostics: lang.Diagnostics{}, Inputs: []string{}, Calc: []string{}, Resources: []TextResource{}}
 	resolved, err := s.resolve(ctx, b)
-	var refused *Error
+	var refused *refusal.Error
 	if errors.As(err, &refused) && refused.Diagnostics != nil {
 		out.Diagnostics = append(out.Diagnostics, refused.Diagnostics...)
 		return out, nil
@@ -122,7 +123,7 @@ func (s *Service) readLibraryText(ctx context.Context, ref string) (*lang.Templa
 	}
 	read, found := bundles.read(t.Bundle())
 	if read == nil {
-		return nil, &Error{Kind: Findings, Title: "template " + ref + " cannot be read by this program", Remedy: "publish a version that can", Diagnostics: found}
+		return nil, &refusal.Error{Kind: refusal.Findings, Title: "template " + ref + " cannot be read by this program", Remedy: "publish a version that can", Diagnostics: found}
 	}
 	return read, nil
 }
@@ -130,7 +131,7 @@ func (s *Service) readLibraryText(ctx context.Context, ref string) (*lang.Templa
 // StartText writes a first template from a few answers; it passes every check.
 func (s *Service) StartText(answers exchange.Starter) (lang.Bundle, error) {
 	if err := answers.Faults(); err != nil {
-		return lang.Bundle{}, refuse(Invalid, "change that answer", "%v", err)
+		return lang.Bundle{}, refusal.New(refusal.Invalid, "change that answer", "%v", err)
 	}
 	var b strings.Builder
 	if err := answers.Write(&b); err != nil {

@@ -11,17 +11,19 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/offer"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
 // LimitAccount sets above which cost of a month proposals of an account ask for a
 // consent; nil asks for none.
-func (s *Service) LimitAccount(ctx context.Context, u User, name string, mostMonth *float64) (Account, error) {
-	if err := u.must(access.Administer, name); err != nil {
+func (s *Service) LimitAccount(ctx context.Context, u people.User, name string, mostMonth *float64) (Account, error) {
+	if err := u.Must(access.Administer, name); err != nil {
 		return Account{}, err
 	}
 	if mostMonth != nil && !isMoney(*mostMonth) {
-		return Account{}, refuse(Invalid, "give an amount of money, or none", "%g is no limit", *mostMonth)
+		return Account{}, refusal.New(refusal.Invalid, "give an amount of money, or none", "%g is no limit", *mostMonth)
 	}
 	if _, err := s.account(ctx, name); err != nil {
 		return Account{}, err
@@ -57,8 +59,8 @@ type AccountBounds struct {
 }
 
 // BoundAccount sets what an account is held to.
-func (s *Service) BoundAccount(ctx context.Context, u User, name string, b AccountBounds) (AccountDetail, error) {
-	if err := u.must(access.Administer, name); err != nil {
+func (s *Service) BoundAccount(ctx context.Context, u people.User, name string, b AccountBounds) (AccountDetail, error) {
+	if err := u.Must(access.Administer, name); err != nil {
 		return AccountDetail{}, err
 	}
 	a, err := s.account(ctx, name)
@@ -82,7 +84,7 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 		case *b.Budget < 0:
 			set.Budget = nil
 		case !isMoney(*b.Budget):
-			return AccountDetail{}, refuse(Invalid, "give an amount of money, or none", "%g is no budget", *b.Budget)
+			return AccountDetail{}, refusal.New(refusal.Invalid, "give an amount of money, or none", "%g is no budget", *b.Budget)
 		}
 	}
 	if b.EndsAt != nil {
@@ -94,14 +96,14 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 	if b.LeaseSeconds != nil {
 		columns = append(columns, "lease_seconds")
 		if set.LeaseSeconds = *b.LeaseSeconds; set.LeaseSeconds < 0 {
-			return AccountDetail{}, refuse(Invalid, "give a span of time such as 7d, or none", "a lease cannot be negative")
+			return AccountDetail{}, refusal.New(refusal.Invalid, "give a span of time such as 7d, or none", "a lease cannot be negative")
 		}
 	}
 	if b.Tags != nil {
 		columns = append(columns, "tags")
 		for key := range *b.Tags {
 			if strings.HasPrefix(key, cloud.TagPrefix) || key == "" {
-				return AccountDetail{}, refuse(Invalid, "choose another name for it", "the tag %q is one of our own marks", key)
+				return AccountDetail{}, refusal.New(refusal.Invalid, "choose another name for it", "the tag %q is one of our own marks", key)
 			}
 		}
 		set.Tags = *b.Tags
@@ -121,10 +123,10 @@ func (s *Service) BoundAccount(ctx context.Context, u User, name string, b Accou
 		columns = append(columns, "prices")
 		if set.Prices = *b.Prices; b.Prices.Currency != "" {
 			if err := b.Prices.Check(); err != nil {
-				return AccountDetail{}, refuse(Invalid, "see: undersail accounts prices --help", "%v", err)
+				return AccountDetail{}, refusal.New(refusal.Invalid, "see: undersail accounts prices --help", "%v", err)
 			}
 			if name := s.soldNowhere(a, *b.Prices); name != "" {
-				return AccountDetail{}, refuse(Invalid, "list what is sold with: undersail offers "+a.Name, "no region of account %s sells %q", a.Name, name)
+				return AccountDetail{}, refusal.New(refusal.Invalid, "list what is sold with: undersail offers "+a.Name, "no region of account %s sells %q", a.Name, name)
 			}
 		}
 	}

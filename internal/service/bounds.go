@@ -13,6 +13,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -122,9 +123,9 @@ func orNone(text string) string {
 }
 
 // allowed says of a region that an account's stacks may not be there.
-func allowed(a store.Account, region string) *Error {
+func allowed(a store.Account, region string) *refusal.Error {
 	if len(a.AllowedRegions) > 0 && !slices.Contains(a.AllowedRegions, region) {
-		return refuse(Invalid, "choose one of "+strings.Join(a.AllowedRegions, ", ")+", or ask an administrator", "account %s may not have stacks in region %s", a.Name, region)
+		return refusal.New(refusal.Invalid, "choose one of "+strings.Join(a.AllowedRegions, ", ")+", or ask an administrator", "account %s may not have stacks in region %s", a.Name, region)
 	}
 	return nil
 }

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"regexp"
+
+	"undersail/internal/refusal"
 )
 
 // Changes is a page of stacks that changed, each with its place in the order of
@@ -25,7 +27,7 @@ func (s *Service) Changed(ctx context.Context, place string, most int) (Changes,
 	}
 	xid, id, ok := cutPlace(place)
 	if !ok {
-		return out, "", refuse(Invalid, "leave it out to begin with now", "%q is not a place in the stream", place)
+		return out, "", refusal.New(refusal.Invalid, "leave it out to begin with now", "%q is not a place in the stream", place)
 	}
 	list, err := s.store.SummariesSince(ctx, xid, id, most)
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
@@ -157,7 +158,7 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 		t.Fatalf("%+v %v", gone.Consents, err)
 	}
 	_, err = b.s.Accept(ctx, b.r.Admin, gone.ID, nil, "")
-	wantKind(t, err, service.Consent, "consent that was not given")
+	wantKind(t, err, refusal.Consent, "consent that was not given")
 	b.done(gone)
 	if kept, _ := b.s.Kept(ctx); len(kept) != 0 || slices.Contains(b.alive("disks"), first[0]) {
 		t.Errorf("kept are still %v", kept)
@@ -193,9 +194,9 @@ func TestLosingDataNeedsAConsentThatNamesIt(t *testing.T) {
 		t.Errorf("retiring asks for %v (%v)", p.Consents, err)
 	}
 	_, err = b.s.Accept(ctx, b.r.Admin, p.ID, []string{"lose-face"}, "")
-	wantKind(t, err, service.Invalid, "it asks for lose-data")
+	wantKind(t, err, refusal.Invalid, "it asks for lose-data")
 	_, err = b.s.Accept(ctx, b.r.Admin, p.ID, nil, "")
-	wantKind(t, err, service.Consent, "needs a consent")
+	wantKind(t, err, refusal.Consent, "needs a consent")
 	if run := b.done(p); !strings.Contains(b.r.Events(b.s, run.ID), "nothing of it is left") {
 		t.Error("that nothing is left is not said")
 	}
@@ -214,7 +215,7 @@ func TestAConsentOfTheTemplateIsAskedForByTheInputsName(t *testing.T) {
 	}
 	p := ask(true)
 	_, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, "")
-	wantKind(t, err, service.Consent, "consent")
+	wantKind(t, err, refusal.Consent, "consent")
 	b.done(p)
 	if again := ask(true); again.State != "nothing" {
 		t.Errorf("asked for again it is %s", again.State)
@@ -244,7 +245,7 @@ func TestWhatStandsInTheWayFromElsewhereIsFoundBeforehand(t *testing.T) {
 	net := b.alive("networks")[0]
 	b.apply("pier", resources(fmt.Sprintf("lan: {type: subnet, want: {network: %s, range: 10.20.9.0/24}}", net)))
 	_, err := b.s.Retire(context.Background(), b.r.Admin, "coast")
-	wantKind(t, err, service.Findings, "cannot be retired")
+	wantKind(t, err, refusal.Findings, "cannot be retired")
 	if text := servicetest.Explain(err); !strings.Contains(text, "net is used by lan of stack pier") {
 		t.Error(text)
 	}
@@ -445,7 +446,7 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err := b.s.Apply(ctx, b.r.Admin, p.ID, "")
-	wantKind(t, err, service.Stale, "another now")
+	wantKind(t, err, refusal.Stale, "another now")
 	b.done(take())
 	if got := value(); got != "word slack water" {
 		t.Errorf("what arrived is %q", got)
@@ -506,7 +507,7 @@ func TestAProposalIsStaleByWhatItRestsOn(t *testing.T) {
 	b.r.ByHand("PATCH", b.alive("firewalls")[0], map[string]any{"inbound": []any{map[string]any{"source": "0.0.0.0/0", "port": 22}}})
 	b.r.RemoveByHand(b.alive("networks")[0])
 	_, err := b.s.Apply(ctx, b.r.Admin, p.ID, "")
-	wantKind(t, err, service.Stale, "net was to be left as it is and would now be created")
+	wantKind(t, err, refusal.Stale, "net was to be left as it is and would now be created")
 }
 
 func TestQuotasCountForAlterationsAndWhatIsFreed(t *testing.T) {
@@ -557,7 +558,7 @@ func TestAStackThatWasNeverAppliedIsNoStack(t *testing.T) {
 		t.Errorf("%v %v", list, err)
 	}
 	_, err := b.s.Stack(ctx, "coast")
-	wantKind(t, err, service.NotFound, "undersail proposals --stack coast")
+	wantKind(t, err, refusal.NotFound, "undersail proposals --stack coast")
 	// It is bound to no place yet.
 	p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "coast", Source: resources(netLine), Account: "saltmere-lab", Region: "long-sound"})
 	if err != nil || p.Region != "long-sound" {
@@ -652,7 +653,7 @@ func TestOneOfTwoTakesAKeptResourceOver(t *testing.T) {
 	}
 	b.apply("coast", resources(netLine, diskLine)) // takes it over meanwhile
 	_, err = b.s.Apply(ctx, b.r.Admin, gone.ID, "")
-	wantKind(t, err, service.Stale, "")
+	wantKind(t, err, refusal.Stale, "")
 	if len(b.alive("disks")) != 1 {
 		t.Error("what was taken over is removed")
 	}

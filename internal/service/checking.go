@@ -13,7 +13,9 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 )
 
 // Question asks what a proposal would be, without making one: for a form while it is
@@ -76,11 +78,11 @@ type Node struct {
 }
 
 // Superseded says that a newer question of the same form came.
-var errSuperseded = &Error{Kind: Conflict, Title: "a newer question of this form came", Remedy: "wait for the answer to that"}
+var errSuperseded = &refusal.Error{Kind: refusal.Conflict, Title: "a newer question of this form came", Remedy: "wait for the answer to that"}
 
 // Check answers what a proposal would be. It calls no cloud and saves nothing, and it
 // ends when whoever asks goes away or asks anew.
-func (s *Service) Check(ctx context.Context, u User, q Question) (Answer, error) {
+func (s *Service) Check(ctx context.Context, u people.User, q Question) (Answer, error) {
 	ctx, done, err := s.newest(ctx, u, q)
 	if err != nil {
 		return Answer{}, err
@@ -90,15 +92,15 @@ func (s *Service) Check(ctx context.Context, u User, q Question) (Answer, error)
 		q.Stack, q.unnamed = "draft", true
 	}
 	if !stackPattern.MatchString(q.Stack) || len(q.Stack) > 40 {
-		return Answer{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", q.Stack)
+		return Answer{}, refusal.New(refusal.Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", q.Stack)
 	}
 	r, err := s.readFacts(ctx, u, q.NewProposal, true)
 	if err != nil {
 		return Answer{}, stopped(ctx, err)
 	}
 	judged, err := s.stages(ctx, r)
-	var findings *Error
-	if err != nil && (!errors.As(err, &findings) || findings.Kind != Findings || findings.Findings == nil) {
+	var findings *refusal.Error
+	if err != nil && (!errors.As(err, &findings) || findings.Kind != refusal.Findings || findings.Findings == nil) {
 		return Answer{}, stopped(ctx, err)
 	}
 	if ctx.Err() != nil {
@@ -122,7 +124,7 @@ type asking struct {
 }
 
 // newest ends older questions of a form, and gives a context that a newer one ends.
-func (s *Service) newest(ctx context.Context, u User, q Question) (context.Context, func(), error) {
+func (s *Service) newest(ctx context.Context, u people.User, q Question) (context.Context, func(), error) {
 	if q.Form == "" {
 		return ctx, func() {}, nil
 	}

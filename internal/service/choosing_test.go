@@ -21,6 +21,8 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/storage"
 	"undersail/internal/engine"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
@@ -50,7 +52,7 @@ func TestConsentsAreAskedByNameOnceAndRecorded(t *testing.T) {
 		t.Fatalf("asked for are %s", got)
 	}
 	_, err := b.s.Accept(ctx, b.r.Admin, p.ID, []string{"open-access", "cost"}, "")
-	wantKind(t, err, service.Consent, "")
+	wantKind(t, err, refusal.Consent, "")
 	b.done(p)
 	p, err = b.s.Proposal(ctx, p.ID)
 	if err != nil || len(p.Given) != 4 || p.Given[0].By != "ines" || p.Given[0].At.IsZero() {
@@ -108,13 +110,13 @@ func TestTheOrganisationsRulesBindAndAreTried(t *testing.T) {
 	if versions, err := b.s.PolicyVersions(ctx, "owner"); err != nil || len(versions) != 3 || versions[0].Does != "nothing" {
 		t.Errorf("versions: %+v %v", versions, err)
 	}
-	wantKind(t, b.s.RemovePolicy(ctx, b.r.Admin, "owner"), service.Conflict, "withdrawn already")
+	wantKind(t, b.s.RemovePolicy(ctx, b.r.Admin, "owner"), refusal.Conflict, "withdrawn already")
 	_, err = b.s.AddPolicy(ctx, b.r.Admin, policy.Rule{Name: "bad", Does: policy.Warn, That: "want.size >", Says: "x"})
-	wantKind(t, err, service.Invalid, "column")
-	_, err = b.s.AddPolicy(ctx, service.User{Name: "tam", Roles: []string{"viewer"}}, forbid)
-	wantKind(t, err, service.Forbidden, "")
+	wantKind(t, err, refusal.Invalid, "column")
+	_, err = b.s.AddPolicy(ctx, people.User{Name: "tam", Roles: []string{"viewer"}}, forbid)
+	wantKind(t, err, refusal.Forbidden, "")
 	_, err = b.s.PolicyVersions(ctx, "ownr")
-	wantKind(t, err, service.NotFound, "")
+	wantKind(t, err, refusal.NotFound, "")
 }
 
 const freeSource = "undersail: 1\nabout: {name: free, version: 1.0.0, title: F}\ninputs: {range: {type: string, format: cidr, free: 20}}\nresources: {net: {type: network, want: {range: =inputs.range}}}\noutputs: {range: {value: =net.range}}\n"
@@ -151,9 +153,9 @@ func TestAFreeRangeIsDrawnOnceAndNotTwice(t *testing.T) {
 		t.Errorf("again it is %s %s", p.Summary, rangeOf(p))
 	}
 	_, err = b.s.DeclareRange(ctx, b.r.Admin, "saltmere-lab", "10.0.0.1/18", "")
-	wantKind(t, err, service.Invalid, "not a range")
+	wantKind(t, err, refusal.Invalid, "not a range")
 	_, err = b.s.RemoveRange(ctx, b.r.Admin, "saltmere-lab", "10.99.0.0/16")
-	wantKind(t, err, service.NotFound, "")
+	wantKind(t, err, refusal.NotFound, "")
 }
 
 func TestOpenProposalsCountAgainstQuotas(t *testing.T) {
@@ -240,14 +242,14 @@ func TestADraftIsKeptAndChangedByWhoHasItsRevision(t *testing.T) {
 		t.Fatalf("with a place: %+v %v", d, err)
 	}
 	_, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, 1, json.RawMessage(`{}`), "")
-	wantKind(t, err, service.Stale, "has revision 2")
+	wantKind(t, err, refusal.Stale, "has revision 2")
 	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, 2, json.RawMessage(`{"inputs": {"stations": null}}`), d.Answer.GraphDigest); err != nil || len(d.Body.Inputs) != 1 || d.Answer.Graph != nil {
 		t.Errorf("a value is taken away: %+v %v", d.Body.Inputs, err)
 	}
 	_, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, 3, json.RawMessage(`{"colour": "red"}`), "")
-	wantKind(t, err, service.Invalid, "colour")
+	wantKind(t, err, refusal.Invalid, "colour")
 	_, err = b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "x", Secrets: map[string]string{"a": "b"}})
-	wantKind(t, err, service.Invalid, "holds no secrets")
+	wantKind(t, err, refusal.Invalid, "holds no secrets")
 	choices, err := b.s.DraftChoices(ctx, d.ID, "size")
 	if err != nil || choices[0].WhyNot != nil || choices[len(choices)-1].WhyNot == nil {
 		t.Errorf("choices: %v %v", choices, err)
@@ -263,7 +265,7 @@ func TestADraftIsKeptAndChangedByWhoHasItsRevision(t *testing.T) {
 		t.Error(err)
 	}
 	_, err = b.s.Draft(ctx, b.r.Admin, d.ID, "")
-	wantKind(t, err, service.NotFound, "")
+	wantKind(t, err, refusal.NotFound, "")
 }
 
 func TestNeedsAreRankedOverRegionsAndEveryRejectionSaysWhy(t *testing.T) {
@@ -305,11 +307,11 @@ func TestNeedsAreRankedOverRegionsAndEveryRejectionSaysWhy(t *testing.T) {
 		t.Errorf("a hundred: %+v", few.Rejected[0])
 	}
 	_, err := b.s.Fit(ctx, service.Search{Account: "saltmere-lab", Need: fit.Need{By: "luck"}})
-	wantKind(t, err, service.Invalid, "luck")
+	wantKind(t, err, refusal.Invalid, "luck")
 	_, err = b.s.Fit(ctx, service.Search{Account: "saltmere-lba"})
-	wantKind(t, err, service.NotFound, "saltmere-lba")
+	wantKind(t, err, refusal.NotFound, "saltmere-lba")
 	_, err = b.s.Fit(ctx, service.Search{Account: "saltmere-lab", Need: fit.Need{Regions: []string{"nroth-fell"}}})
-	wantKind(t, err, service.Invalid, "")
+	wantKind(t, err, refusal.Invalid, "")
 }
 
 func TestVariantsStandSideBySide(t *testing.T) {
@@ -352,7 +354,7 @@ func TestAProposalGoesStaleAndSaysWhich(t *testing.T) {
 	if !strings.Contains(servicetest.Explain(err), "the account may have 1 networks") {
 		t.Errorf("the quota is taken: %s", servicetest.Explain(err))
 	}
-	wantKind(t, err, service.Stale, "")
+	wantKind(t, err, refusal.Stale, "")
 }
 
 func TestAFailedFirstBootTellsWhatTheMachineSaid(t *testing.T) {
@@ -397,7 +399,7 @@ func TestWhatAStackHasCostIsCountedFromItsFirstHour(t *testing.T) {
 		t.Errorf("it was %v and is %v (%v)", first.Spent, later.Spent, err)
 	}
 	_, err = b.s.Cost(ctx, "nowhere")
-	wantKind(t, err, service.NotFound, "")
+	wantKind(t, err, refusal.NotFound, "")
 }
 
 func TestAFormForNoStackYetIsNoneThatIsThere(t *testing.T) {

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"undersail/internal/access"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -31,8 +33,8 @@ type ClosedStack struct {
 // it. With living stacks it is refused, unless gone says that the account itself
 // vanished: then the cloud must not accept it any more, and its stacks are closed with
 // it, since nobody can retire them.
-func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, gone bool) (Closed, error) {
-	if err := u.must(access.Administer, name); err != nil {
+func (s *Service) RemoveAccount(ctx context.Context, u people.User, name, why string, gone bool) (Closed, error) {
+	if err := u.Must(access.Administer, name); err != nil {
 		return Closed{}, err
 	}
 	a, err := s.account(ctx, name)
@@ -48,7 +50,7 @@ func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, g
 		for i, m := range summaries {
 			names[i] = m.Name
 		}
-		return Closed{}, refuse(Conflict, "retire them first; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
+		return Closed{}, refusal.New(refusal.Conflict, "retire them first; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
 			"account %s has %d living stacks: %s", name, len(names), strings.Join(names, ", "))
 	}
 	kept, err := s.keptIn(ctx, name)
@@ -56,13 +58,13 @@ func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, g
 		return Closed{}, err
 	}
 	if len(kept) > 0 && !gone {
-		return Closed{}, refuse(Conflict, "remove it for good first, with: undersail kept remove STACK/RESOURCE; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
+		return Closed{}, refusal.New(refusal.Conflict, "remove it for good first, with: undersail kept remove STACK/RESOURCE; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
 			"account %s still pays for what was kept: %s", name, strings.Join(firstFew(kept, 5), ", "))
 	}
 	if gone {
 		problem := s.testAccount(ctx, a)
 		if problem == nil {
-			return Closed{}, refuse(Conflict, "retire its stacks, then remove it without --gone", "the cloud still accepts account %s: it is not gone", name)
+			return Closed{}, refusal.New(refusal.Conflict, "retire its stacks, then remove it without --gone", "the cloud still accepts account %s: it is not gone", name)
 		}
 		why = strings.TrimSpace(why + " (" + problem.Title + ")")
 	}
@@ -81,7 +83,7 @@ func (s *Service) RemoveAccount(ctx context.Context, u User, name, why string, g
 	}
 	err = s.store.CloseAccount(ctx, name, why, gone)
 	if errors.Is(err, store.ErrConflict) {
-		return Closed{}, refuse(Conflict, "look at it and try again: undersail accounts show "+name, "something was made in account %s at this moment", name)
+		return Closed{}, refusal.New(refusal.Conflict, "look at it and try again: undersail accounts show "+name, "something was made in account %s at this moment", name)
 	}
 	if err != nil {
 		return Closed{}, err
@@ -112,7 +114,7 @@ func (s *Service) keptIn(ctx context.Context, account string) ([]string, error) 
 // isOpen says of a closed account that nothing can be made in it.
 func isOpen(a store.Account) error {
 	if a.ClosedAt != nil {
-		return refuse(Conflict, "add it again with its credentials if it is there again: undersail accounts add "+a.Name, "account %s was closed on %s: %s", a.Name, a.ClosedAt.Format(time.DateOnly), a.ClosedWhy)
+		return refusal.New(refusal.Conflict, "add it again with its credentials if it is there again: undersail accounts add "+a.Name, "account %s was closed on %s: %s", a.Name, a.ClosedAt.Format(time.DateOnly), a.ClosedWhy)
 	}
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"undersail/internal/core/fit"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
+	"undersail/internal/refusal"
 )
 
 // Compared asks for variants of a template side by side.
@@ -118,7 +119,7 @@ type atPlaces struct {
 func (s *Service) atPlace(ctx context.Context, n NewProposal) (atPlaces, error) {
 	r := atPlaces{reading: &reading{offline: true, isNew: true}}
 	if n.Account == "" {
-		return r, refuse(Invalid, "add --account", "name the account whose offers are meant")
+		return r, refusal.New(refusal.Invalid, "add --account", "name the account whose offers are meant")
 	}
 	var err error
 	if r.account, err = s.account(ctx, n.Account); err != nil {
@@ -142,7 +143,7 @@ func (r atPlaces) request(n NewProposal, v NewVariant) (render.Request, error) {
 	preset, err := render.PresetLayer(r.Template, n.Preset)
 	own, ownErr := render.PresetLayer(r.Template, v.Preset)
 	if err = errors.Join(err, ownErr); err != nil {
-		return render.Request{}, refuse(Invalid, "choose one that the template has, or none", "%v", err)
+		return render.Request{}, refusal.New(refusal.Invalid, "choose one that the template has, or none", "%v", err)
 	}
 	layers := append(append([]render.Layer{preset}, n.Layers...), render.Layer{From: "given", Inputs: n.Inputs})
 	layers = append(append(append(layers, own), v.Layers...), render.Layer{From: "variant " + v.Name, Inputs: v.Inputs})
@@ -216,7 +217,7 @@ func (s *Service) Fit(ctx context.Context, q Search) (Found, error) {
 		return Found{}, err
 	}
 	if err := refused; err != nil {
-		return Found{}, refuse(Invalid, "see: undersail fit --help", "%v", err)
+		return Found{}, refusal.New(refusal.Invalid, "see: undersail fit --help", "%v", err)
 	}
 	found := Found{Fits: []fit.Answer{}, Rejected: []fit.Answer{}, At: oldest(offers)}
 	for _, x := range answers {

@@ -6,9 +6,12 @@ import (
 	"sync"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/budget"
 	"undersail/internal/gentle"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/turnstile"
 )
 
@@ -79,7 +82,7 @@ func (s *Service) Compute(ctx context.Context, do func(b *budget.Budget)) error 
 		whole, err = a.within(ctx, s.computing.long, left, do)
 	}
 	if err == nil && !whole {
-		err = refuse(TooMuch, "ask for less: fewer members of repetitions, smaller lists", "this takes more than the %d million units that one request may compute", computeBudget/1_000_000)
+		err = refusal.New(refusal.TooMuch, "ask for less: fewer members of repetitions, smaller lists", "this takes more than the %d million units that one request may compute", computeBudget/1_000_000)
 	}
 	return err
 }
@@ -95,7 +98,7 @@ func (a *allowance) within(ctx context.Context, turns *turnstile.Turnstile, most
 		return false, err
 	}
 	if !ok {
-		return false, waitFor(2*time.Second, "too much is being computed at this moment")
+		return false, refusal.Wait(2*time.Second, "too much is being computed at this moment")
 	}
 	left, guard := a.rest()
 	var b *budget.Budget
@@ -118,4 +121,15 @@ func (s *Service) render(ctx context.Context, r *reading) (changed proposal.Chan
 		changed = r.Facts.Render(b)
 	})
 	return changed, err
+}
+
+// As narrows what is read under a context down to what somebody sees, and gives what is
+// done for one request of theirs its budget.
+func As(ctx context.Context, u people.User) context.Context {
+	ctx = context.WithValue(ctx, computingKey{}, &allowance{who: u.Name, left: computeBudget, guard: computeGuard})
+	only, everywhere := u.Grants().Accounts()
+	if everywhere {
+		return ctx
+	}
+	return access.Within(ctx, only)
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"undersail/internal/core/budget"
+	"undersail/internal/refusal"
 )
 
 func askedBy(who string, left int64) context.Context {
@@ -24,15 +25,15 @@ func TestAComputationEndsWithItsBudgetAndItsCaller(t *testing.T) {
 			time.Sleep(time.Millisecond)
 		}
 	}
-	var said *Error
-	if err := s.Compute(askedBy("oda", 20), until); !errors.As(err, &said) || said.Kind != TooMuch {
+	var said *refusal.Error
+	if err := s.Compute(askedBy("oda", 20), until); !errors.As(err, &said) || said.Kind != refusal.TooMuch {
 		t.Errorf("over its budget: %v", err)
 	}
 	// What a request computes in parts counts together.
 	ctx := askedBy("oda", 60)
 	spend := func(b *budget.Budget) { b.Spend(40) }
 	first, second := s.Compute(ctx, spend), s.Compute(ctx, spend)
-	if first != nil || !errors.As(second, &said) || said.Kind != TooMuch {
+	if first != nil || !errors.As(second, &said) || said.Kind != refusal.TooMuch {
 		t.Errorf("in parts: %v, then %v", first, second)
 	}
 	gone, hangUp := context.WithCancel(askedBy("oda", computeBudget))

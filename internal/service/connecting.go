@@ -18,7 +18,9 @@ import (
 	"undersail/internal/core/expr"
 	"undersail/internal/core/render"
 	"undersail/internal/core/use"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -58,12 +60,12 @@ const connectionLife = 12 * time.Hour
 
 // Connect begins a connection to a machine. It needs only the right to operate: the key
 // itself is not handed over.
-func (s *Service) Connect(ctx context.Context, u User, stack string, n NewConnection) (Connection, error) {
+func (s *Service) Connect(ctx context.Context, u people.User, stack string, n NewConnection) (Connection, error) {
 	st, err := s.living(ctx, stack)
 	if err != nil {
 		return Connection{}, err
 	}
-	if err := u.must(access.Operate, st.Account); err != nil {
+	if err := u.Must(access.Operate, st.Account); err != nil {
 		return Connection{}, err
 	}
 	hops, err := s.way(ctx, st, n)
@@ -125,7 +127,7 @@ func (m *machines) wayTo(stack, name string) ([]Hop, error) {
 	}
 	through := m.bastion(*target)
 	if through == nil {
-		return nil, refuse(Conflict, "give the stack a machine with a public address and a key, or connect from within its network", "%s has no public address, and stack %s no machine to go through", target.Name, stack)
+		return nil, refusal.New(refusal.Conflict, "give the stack a machine with a public address and a key, or connect from within its network", "%s has no public address, and stack %s no machine to go through", target.Name, stack)
 	}
 	first, err := m.hop(*through)
 	if err != nil {
@@ -142,7 +144,7 @@ func (s *Service) machines(ctx context.Context, st store.Stack) (*machines, erro
 		return nil, err
 	}
 	if st.TemplateSource == "" {
-		return nil, refuse(Conflict, "apply it first", "stack %s was never applied", st.Name)
+		return nil, refusal.New(refusal.Conflict, "apply it first", "stack %s was never applied", st.Name)
 	}
 	if m.rendering, err = s.rendered(ctx, st, m.rows); err != nil {
 		return nil, err
@@ -178,11 +180,11 @@ func (m *machines) target(stack, name string) (*store.Resource, error) {
 	}
 	switch {
 	case len(names) == 0:
-		return nil, refuse(Conflict, "look at it with: undersail stacks "+stack, "stack %s has no machines", stack)
+		return nil, refusal.New(refusal.Conflict, "look at it with: undersail stacks "+stack, "stack %s has no machines", stack)
 	case name == "" && len(names) > 1:
-		return nil, refuse(Invalid, "name one of: "+strings.Join(names, ", "), "stack %s has %d machines", stack, len(names))
+		return nil, refusal.New(refusal.Invalid, "name one of: "+strings.Join(names, ", "), "stack %s has %d machines", stack, len(names))
 	case found == nil:
-		return nil, refuse(NotFound, expr.Suggest(name, names, "its machines are "+strings.Join(names, ", ")), "stack %s has no machine %q", stack, name)
+		return nil, refusal.New(refusal.NotFound, expr.Suggest(name, names, "its machines are "+strings.Join(names, ", ")), "stack %s has no machine %q", stack, name)
 	}
 	return found, nil
 }
@@ -194,7 +196,7 @@ func (m *machines) hop(r store.Resource) (Hop, error) {
 		h.Host = text(r.Attributes, "private_address")
 	}
 	if h.Host == "" || h.HostKey == "" {
-		return h, refuse(Conflict, "wait until it is healthy, or verify the stack", "%s has not told its address and host key yet", r.Name)
+		return h, refusal.New(refusal.Conflict, "wait until it is healthy, or verify the stack", "%s has not told its address and host key yet", r.Name)
 	}
 	h.At = net.JoinHostPort(h.Host, "22")
 	if reach, ok := r.Attributes["reach"].(map[string]any); ok {
@@ -207,7 +209,7 @@ func (m *machines) hop(r store.Resource) (Hop, error) {
 		h.User = text(spec, "user")
 	}
 	if h.User == "" {
-		return h, refuse(Invalid, "name it with --user", "nobody knows as which user %s is signed in to", r.Name)
+		return h, refusal.New(refusal.Invalid, "name it with --user", "nobody knows as which user %s is signed in to", r.Name)
 	}
 	pair := text(r.Want, "key_pair")
 	for _, key := range m.rows {
@@ -222,9 +224,9 @@ func (m *machines) hop(r store.Resource) (Hop, error) {
 			h.PublicKey = public
 			return h, nil
 		}
-		return h, refuse(Conflict, "sign in with ssh and the private half yourself, or give the key by its name as key:NAME", "somebody else has the private half of %s, the key of %s", key.Name, r.Name)
+		return h, refusal.New(refusal.Conflict, "sign in with ssh and the private half yourself, or give the key by its name as key:NAME", "somebody else has the private half of %s, the key of %s", key.Name, r.Name)
 	}
-	return h, refuse(Conflict, "give the machine the key_pair of a key pair of the template", "no key of %s is known", r.Name)
+	return h, refusal.New(refusal.Conflict, "give the machine the key_pair of a key pair of the template", "no key of %s is known", r.Name)
 }
 
 // signsIn is the check over SSH of a machine, which tells how it is signed in to.
@@ -300,24 +302,24 @@ type Signature struct {
 
 // SignConnection signs in to a machine of a connection. It signs nothing but that: the
 // data must be a request of this user with this key.
-func (s *Service) SignConnection(ctx context.Context, u User, id string, t ToSign) (Signature, error) {
+func (s *Service) SignConnection(ctx context.Context, u people.User, id string, t ToSign) (Signature, error) {
 	c, err := s.store.Connection(ctx, id)
 	if err != nil {
-		return Signature{}, missing(err, "connection", id, "connect again")
+		return Signature{}, refusal.Missing(err, "connection", id, "connect again")
 	}
 	st, err := s.store.Stack(ctx, c.StackID)
 	if err != nil {
-		return Signature{}, missing(err, "connection", id, "connect again")
+		return Signature{}, refusal.Missing(err, "connection", id, "connect again")
 	}
-	if err := u.must(access.Operate, st.Account); err != nil {
+	if err := u.Must(access.Operate, st.Account); err != nil {
 		return Signature{}, err
 	}
 	var hops []Hop
 	if err := json.Unmarshal(c.Hops, &hops); err != nil {
 		return Signature{}, fmt.Errorf("read connection %s: %w", id, err)
 	}
-	if !u.actor().IsOf(c.UserName) || t.Hop < 0 || t.Hop >= len(hops) {
-		return Signature{}, refuse(Forbidden, "begin one of your own: undersail connect STACK", "the connection %s is not yours", id)
+	if !u.Actor().IsOf(c.UserName) || t.Hop < 0 || t.Hop >= len(hops) {
+		return Signature{}, refusal.New(refusal.Forbidden, "begin one of your own: undersail connect STACK", "the connection %s is not yours", id)
 	}
 	signer, err := s.signer(ctx, st, hops[t.Hop].Key)
 	if err != nil {
@@ -325,7 +327,7 @@ func (s *Service) SignConnection(ctx context.Context, u User, id string, t ToSig
 	}
 	algorithm, ok := signsInWith(t.Data, hops[t.Hop].User, signer.PublicKey())
 	if !ok {
-		return Signature{}, refuse(Forbidden, "use: undersail connect", "that is no request to sign in to %s as %s", hops[t.Hop].Resource, hops[t.Hop].User)
+		return Signature{}, refusal.New(refusal.Forbidden, "use: undersail connect", "that is no request to sign in to %s as %s", hops[t.Hop].Resource, hops[t.Hop].User)
 	}
 	sign := func() (*ssh.Signature, error) { return signer.Sign(rand.Reader, t.Data) }
 	if multi, can := signer.(ssh.AlgorithmSigner); can {
@@ -344,7 +346,7 @@ func (s *Service) SignConnection(ctx context.Context, u User, id string, t ToSig
 func (s *Service) signer(ctx context.Context, st store.Stack, reference string) (ssh.Signer, error) {
 	row, err := s.store.Secret(ctx, reference)
 	if err != nil {
-		return nil, missing(err, "key", reference, "verify the stack")
+		return nil, refusal.Missing(err, "key", reference, "verify the stack")
 	}
 	d, err := s.lastDocument(ctx, st.ID)
 	if err != nil {
@@ -352,7 +354,7 @@ func (s *Service) signer(ctx context.Context, st store.Stack, reference string) 
 	}
 	named := slices.Contains(slices.Collect(maps.Values(agreedKeys(d))), reference)
 	if row.StackID != st.ID && !named {
-		return nil, refuse(Forbidden, "propose the stack with the key's name as key:NAME", "nobody agreed that people sign in to stack %s with the key %s", st.Name, reference)
+		return nil, refusal.New(refusal.Forbidden, "propose the stack with the key's name as key:NAME", "nobody agreed that people sign in to stack %s with the key %s", st.Name, reference)
 	}
 	return s.sealed.Signer(ctx, s.sealed.ForPeople(row), reference)
 }

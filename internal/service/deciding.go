@@ -18,7 +18,9 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -26,7 +28,7 @@ import (
 func (s *Service) Proposal(ctx context.Context, id int64) (Proposal, error) {
 	p, err := s.store.Proposal(ctx, id)
 	if err != nil {
-		return Proposal{}, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+		return Proposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
 	}
 	out, err := proposalOf(p)
 	if err != nil {
@@ -137,10 +139,10 @@ func asked(d proposal.Document) NewProposal {
 func (s *Service) askedAgain(ctx context.Context, id int64) (NewProposal, error) {
 	p, err := s.store.Proposal(ctx, id)
 	if err != nil {
-		return NewProposal{}, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+		return NewProposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
 	}
 	if p.Kind != state.KindApply {
-		return NewProposal{}, refuse(Conflict, "begin where you began: retire, undo or discard again", "only a proposal to apply a template is made again, and proposal %d is one to %s", id, p.Kind)
+		return NewProposal{}, refusal.New(refusal.Conflict, "begin where you began: retire, undo or discard again", "only a proposal to apply a template is made again, and proposal %d is one to %s", id, p.Kind)
 	}
 	var d proposal.Document
 	if err := json.Unmarshal(p.Document, &d); err != nil {
@@ -155,7 +157,7 @@ func (s *Service) askedAgain(ctx context.Context, id int64) (NewProposal, error)
 }
 
 // ProposeAgain proposes what a proposal said, against what is there now.
-func (s *Service) ProposeAgain(ctx context.Context, u User, id int64) (Proposal, error) {
+func (s *Service) ProposeAgain(ctx context.Context, u people.User, id int64) (Proposal, error) {
 	n, err := s.askedAgain(ctx, id)
 	if err != nil {
 		return Proposal{}, err
@@ -164,7 +166,7 @@ func (s *Service) ProposeAgain(ctx context.Context, u User, id int64) (Proposal,
 }
 
 // DraftOfProposal keeps what a proposal said as a draft, to be changed and proposed anew.
-func (s *Service) DraftOfProposal(ctx context.Context, u User, id int64) (Draft, error) {
+func (s *Service) DraftOfProposal(ctx context.Context, u people.User, id int64) (Draft, error) {
 	n, err := s.askedAgain(ctx, id)
 	if err != nil {
 		return Draft{}, err
@@ -186,17 +188,17 @@ type Acceptance struct {
 
 // Accept agrees to a proposal and draws the secrets it generates, once. Everything
 // that it asks a consent for must be agreed to by name. The comment stays with it.
-func (s *Service) Accept(ctx context.Context, u User, id int64, agree []string, comment string) (Proposal, error) {
+func (s *Service) Accept(ctx context.Context, u people.User, id int64, agree []string, comment string) (Proposal, error) {
 	return s.Agree(ctx, u, id, Acceptance{Agree: agree, Comment: comment})
 }
 
 // Agree is Accept with all that can be agreed to.
-func (s *Service) Agree(ctx context.Context, u User, id int64, a Acceptance) (Proposal, error) {
+func (s *Service) Agree(ctx context.Context, u people.User, id int64, a Acceptance) (Proposal, error) {
 	p, err := s.Proposal(ctx, id)
 	if err != nil {
 		return p, err
 	}
-	if err := u.must(access.Decide, p.Account); err != nil {
+	if err := u.Must(access.Decide, p.Account); err != nil {
 		return Proposal{}, err
 	}
 	if p.State == state.Accepted {
@@ -208,7 +210,7 @@ func (s *Service) Agree(ctx context.Context, u User, id int64, a Acceptance) (Pr
 	return s.accept(ctx, u, p, a)
 }
 
-func (s *Service) accept(ctx context.Context, u User, p Proposal, a Acceptance) (Proposal, error) {
+func (s *Service) accept(ctx context.Context, u people.User, p Proposal, a Acceptance) (Proposal, error) {
 	agree, err := shownAs(p, a.Agree)
 	if err != nil {
 		return p, err
@@ -228,15 +230,15 @@ func (s *Service) accept(ctx context.Context, u User, p Proposal, a Acceptance) 
 	}
 	switch {
 	case a.OnFailure != "" && a.OnFailure != state.Keep && a.OnFailure != state.Undo:
-		return p, refuse(Invalid, "say keep or undo", "%q is not what can become of a run that fails", a.OnFailure)
+		return p, refusal.New(refusal.Invalid, "say keep or undo", "%q is not what can become of a run that fails", a.OnFailure)
 	case p.State != state.Open:
-		return p, refuse(Stale, "propose again", "proposal %d is %s", p.ID, p.State)
+		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s", p.ID, p.State)
 	case len(unknown) > 0 && len(names) == 0:
-		return p, refuse(Invalid, "leave it out", "proposal %d asks for no consent, and not for %s", p.ID, strings.Join(unknown, ", "))
+		return p, refusal.New(refusal.Invalid, "leave it out", "proposal %d asks for no consent, and not for %s", p.ID, strings.Join(unknown, ", "))
 	case len(unknown) > 0:
-		return p, refuse(Invalid, "it asks for "+strings.Join(names, ", "), "proposal %d asks for no consent %s", p.ID, strings.Join(unknown, ", "))
+		return p, refusal.New(refusal.Invalid, "it asks for "+strings.Join(names, ", "), "proposal %d asks for no consent %s", p.ID, strings.Join(unknown, ", "))
 	case missing != nil:
-		return p, &Error{Kind: Consent, Title: fmt.Sprintf("proposal %d needs a consent that was not given", p.ID), Remedy: "read what is asked, and agree to it by name", Findings: missing}
+		return p, &refusal.Error{Kind: refusal.Consent, Title: fmt.Sprintf("proposal %d needs a consent that was not given", p.ID), Remedy: "read what is asked, and agree to it by name", Findings: missing}
 	}
 	if slices.Contains(names, policy.ConsentSecrets) {
 		row, d, err := s.document(ctx, p.ID)
@@ -301,7 +303,7 @@ func shownAs(p Proposal, agree []string) ([]string, error) {
 		}
 		for _, c := range p.Consents {
 			if c.Name == name && (digest == "" || !strings.Contains(c.About, "("+digest+")")) {
-				return nil, refuse(Stale, "look at proposal "+fmt.Sprint(p.ID)+", and agree to what it shows", "what %s asks for now is not what it was shown with as %s", name, digest)
+				return nil, refusal.New(refusal.Stale, "look at proposal "+fmt.Sprint(p.ID)+", and agree to what it shows", "what %s asks for now is not what it was shown with as %s", name, digest)
 			}
 		}
 	}
@@ -327,7 +329,7 @@ func (s *Service) acceptTerms(ctx context.Context, p Proposal) error {
 }
 
 // turnOn turns the features on that somebody agreed to and that the account has not yet.
-func (s *Service) turnOn(ctx context.Context, u User, p Proposal) error {
+func (s *Service) turnOn(ctx context.Context, u people.User, p Proposal) error {
 	return s.atTheCloud(ctx, p, func(adapter cloud.Adapter, d proposal.Document) error {
 		enabler, can := adapter.(cloud.Enabler)
 		if !can {
@@ -363,12 +365,12 @@ func (s *Service) atTheCloud(ctx context.Context, p Proposal, do func(cloud.Adap
 }
 
 // Refuse turns a proposal down, with the reason.
-func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Proposal, error) {
+func (s *Service) Refuse(ctx context.Context, u people.User, id int64, why string) (Proposal, error) {
 	p, err := s.Proposal(ctx, id)
 	if err != nil {
 		return Proposal{}, err
 	}
-	if err := u.must(access.Decide, p.Account); err != nil {
+	if err := u.Must(access.Decide, p.Account); err != nil {
 		return Proposal{}, err
 	}
 	return s.decide(ctx, u, id, store.Decision{State: state.Refused, Why: why, By: u.Name})
@@ -377,18 +379,18 @@ func (s *Service) Refuse(ctx context.Context, u User, id int64, why string) (Pro
 // mayDecide refuses whoever shaped a proposal that asks for a second person: who proposed
 // it, and who filled in what was proposed. What it asked for when it was made still holds
 // when the account does not ask for it any more.
-func mayDecide(u User, p Proposal) error {
-	if p.SecondPerson && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.actor().IsOf) {
-		return refuse(Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID), "account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)
+func mayDecide(u people.User, p Proposal) error {
+	if p.SecondPerson && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf) {
+		return refusal.New(refusal.Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID), "account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)
 	}
 	return nil
 }
 
-func (s *Service) decide(ctx context.Context, u User, id int64, d store.Decision) (Proposal, error) {
+func (s *Service) decide(ctx context.Context, u people.User, id int64, d store.Decision) (Proposal, error) {
 	err := s.store.Decide(ctx, id, d)
 	p, readErr := s.Proposal(ctx, id)
 	if errors.Is(err, store.ErrConflict) {
-		return p, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
+		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s", id, p.State)
 	}
 	if err == nil {
 		agreed := []string{}

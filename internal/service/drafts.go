@@ -13,6 +13,8 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -57,12 +59,12 @@ func (s *Service) Drafts(ctx context.Context) ([]Draft, error) {
 
 // AddDraft keeps what is filled in so far, and answers what it would be. One that names
 // no place gets the best one.
-func (s *Service) AddDraft(ctx context.Context, u User, n NewProposal) (Draft, error) {
+func (s *Service) AddDraft(ctx context.Context, u people.User, n NewProposal) (Draft, error) {
 	n, err := s.placed(ctx, n)
 	if err != nil {
 		return Draft{}, err
 	}
-	if err := u.must(access.Operate, n.Account); err != nil {
+	if err := u.Must(access.Operate, n.Account); err != nil {
 		return Draft{}, err
 	}
 	raw, err := s.draftBody(ctx, n)
@@ -77,7 +79,7 @@ func (s *Service) AddDraft(ctx context.Context, u User, n NewProposal) (Draft, e
 }
 
 // Draft finds a draft with what it would be now.
-func (s *Service) Draft(ctx context.Context, u User, id, graph string) (Draft, error) {
+func (s *Service) Draft(ctx context.Context, u people.User, id, graph string) (Draft, error) {
 	row, err := s.draftRow(ctx, id)
 	if err != nil {
 		return Draft{}, err
@@ -87,7 +89,7 @@ func (s *Service) Draft(ctx context.Context, u User, id, graph string) (Draft, e
 
 // ChangeDraft lays a merge patch (RFC 7396) over a draft of a revision. A draft that
 // somebody has changed since is refused, and nothing of theirs is lost.
-func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision int64, patch json.RawMessage, graph string) (Draft, error) {
+func (s *Service) ChangeDraft(ctx context.Context, u people.User, id string, revision int64, patch json.RawMessage, graph string) (Draft, error) {
 	row, err := s.draftRow(ctx, id)
 	if err != nil {
 		return Draft{}, err
@@ -97,20 +99,20 @@ func (s *Service) ChangeDraft(ctx context.Context, u User, id string, revision i
 	}
 	merged, err := jsonpatch.MergePatch(row.Body, patch)
 	if err != nil {
-		return Draft{}, refuse(Invalid, "see RFC 7396", "the merge patch cannot be laid over the draft: %v", err)
+		return Draft{}, refusal.New(refusal.Invalid, "see RFC 7396", "the merge patch cannot be laid over the draft: %v", err)
 	}
 	var n NewProposal
 	d := json.NewDecoder(bytes.NewReader(merged))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&n); err != nil {
-		return Draft{}, refuse(Invalid, "a draft has the fields of a new proposal", "the merge patch gives no draft: %v", err)
+		return Draft{}, refusal.New(refusal.Invalid, "a draft has the fields of a new proposal", "the merge patch gives no draft: %v", err)
 	}
 	var before NewProposal
 	if err := json.Unmarshal(row.Body, &before); err != nil {
 		return Draft{}, fmt.Errorf("read draft %s: %w", id, err)
 	}
 	for _, account := range []string{before.Account, n.Account} {
-		if err := u.must(access.Operate, account); err != nil {
+		if err := u.Must(access.Operate, account); err != nil {
 			return Draft{}, err
 		}
 	}
@@ -162,11 +164,11 @@ func (s *Service) renamed(ctx context.Context, n NewProposal) (NewProposal, erro
 }
 
 func changedSince(id string, has, had int64) error {
-	return refuse(Stale, "read it again and lay your change over that", "draft %s has revision %d by now, and not %d", id, has, had)
+	return refusal.New(refusal.Stale, "read it again and lay your change over that", "draft %s has revision %d by now, and not %d", id, has, had)
 }
 
 // RemoveDraft forgets a draft.
-func (s *Service) RemoveDraft(ctx context.Context, u User, id string) error {
+func (s *Service) RemoveDraft(ctx context.Context, u people.User, id string) error {
 	row, err := s.draftRow(ctx, id)
 	if err != nil {
 		return err
@@ -175,7 +177,7 @@ func (s *Service) RemoveDraft(ctx context.Context, u User, id string) error {
 	if err != nil {
 		return err
 	}
-	if err := u.must(access.Operate, d.Body.Account); err != nil {
+	if err := u.Must(access.Operate, d.Body.Account); err != nil {
 		return err
 	}
 	return s.store.RemoveDraft(ctx, id)
@@ -185,14 +187,14 @@ func (s *Service) RemoveDraft(ctx context.Context, u User, id string) error {
 // are, and secrets are not. One that stands for itself is named.
 func (s *Service) draftBody(ctx context.Context, n NewProposal) ([]byte, error) {
 	if len(n.Secrets) > 0 {
-		return nil, refuse(Invalid, "seal them first: PUT /api/v1/drafts/{id}/secrets/{input}", "a draft holds no secrets")
+		return nil, refusal.New(refusal.Invalid, "seal them first: PUT /api/v1/drafts/{id}/secrets/{input}", "a draft holds no secrets")
 	}
 	if n.Template != "" || n.Source != "" || n.Stack != "" {
 		r := &reading{isNew: true, offline: true}
 		if err := s.readDraftTemplate(ctx, r, n); err == nil {
 			for _, in := range r.Template.Inputs {
 				if secretGiven(in, n) {
-					return nil, refuse(Invalid, "seal it first: PUT /api/v1/drafts/{id}/secrets/"+in.Name, "a draft holds no secrets, and input %s is one", in.Name)
+					return nil, refusal.New(refusal.Invalid, "seal it first: PUT /api/v1/drafts/{id}/secrets/"+in.Name, "a draft holds no secrets, and input %s is one", in.Name)
 				}
 			}
 		}
@@ -240,13 +242,13 @@ func (s *Service) draftInput(ctx context.Context, n NewProposal, input string) (
 	}
 	in := r.Template.Input(input)
 	if in == nil {
-		return nil, nil, refuse(NotFound, "its inputs are listed in the answer of the draft", "template %s has no input %q", r.Template.About.Name, input)
+		return nil, nil, refusal.New(refusal.NotFound, "its inputs are listed in the answer of the draft", "template %s has no input %q", r.Template.About.Name, input)
 	}
 	return in, r, nil
 }
 
 // ProposeDraft proposes what a draft says, and forgets the draft once that is saved.
-func (s *Service) ProposeDraft(ctx context.Context, u User, id string, revision int64) (Proposal, error) {
+func (s *Service) ProposeDraft(ctx context.Context, u people.User, id string, revision int64) (Proposal, error) {
 	d, err := s.draft(ctx, id)
 	if err != nil {
 		return Proposal{}, err
@@ -264,13 +266,13 @@ func (s *Service) ProposeDraft(ctx context.Context, u User, id string, revision 
 
 // answered adds to a draft what it would be as a proposal. A draft that names no
 // template or place yet is none the worse for it.
-func (s *Service) answered(ctx context.Context, u User, row store.Draft, form, graph string) (Draft, error) {
+func (s *Service) answered(ctx context.Context, u people.User, row store.Draft, form, graph string) (Draft, error) {
 	d, err := draftOf(row)
 	if err != nil {
 		return d, err
 	}
 	a, err := s.Check(ctx, u, Question{NewProposal: d.Body, Form: form, Seq: d.Revision, Graph: graph})
-	var refused *Error
+	var refused *refusal.Error
 	switch {
 	case errors.As(err, &refused) && !errors.Is(err, errSuperseded):
 		d.Problem, d.Remedy = refused.Title, refused.Remedy
@@ -345,5 +347,5 @@ func (s *Service) draftRow(ctx context.Context, id string) (store.Draft, error) 
 			err = store.ErrNotFound
 		}
 	}
-	return row, missing(err, "draft", id, "list them with: GET /api/v1/drafts")
+	return row, refusal.Missing(err, "draft", id, "list them with: GET /api/v1/drafts")
 }

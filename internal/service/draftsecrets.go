@@ -12,6 +12,8 @@ import (
 
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 )
 
 // secretGiven tells whether a draft gives a secret by its value, and not by the name of
@@ -43,7 +45,7 @@ type DraftSecret struct {
 
 // SealForDraft keeps what somebody gives for a secret or a key pair of a draft at once, as
 // one that stands for itself, and names it in the draft. It is kept nowhere else.
-func (s *Service) SealForDraft(ctx context.Context, u User, id, input string, given DraftSecret) (Draft, error) {
+func (s *Service) SealForDraft(ctx context.Context, u people.User, id, input string, given DraftSecret) (Draft, error) {
 	d, err := s.draft(ctx, id)
 	if err != nil {
 		return Draft{}, err
@@ -60,11 +62,11 @@ func (s *Service) SealForDraft(ctx context.Context, u User, id, input string, gi
 	case in.Picks == "key_pair":
 		reference, n.Kind, n.Public = "key:", "key_pair", given.Public
 	default:
-		return Draft{}, refuse(Invalid, "change it in the draft", "input %s is no secret and no key pair", input)
+		return Draft{}, refusal.New(refusal.Invalid, "change it in the draft", "input %s is no secret and no key pair", input)
 	}
 	if n.Value != "" {
 		if broken := in.Rules.Check(n.Value, secretNames(d.Body, r)...); len(broken) > 0 {
-			return Draft{}, refuse(Invalid, "give one with "+in.Rules.Words(), "the secret breaks the rules of input %s: %s", input, strings.Join(broken, "; "))
+			return Draft{}, refusal.New(refusal.Invalid, "give one with "+in.Rules.Words(), "the secret breaks the rules of input %s: %s", input, strings.Join(broken, "; "))
 		}
 	}
 	if n, err = s.putFreely(ctx, u, n, cmp.Or(d.Body.Stack, r.Template.About.Name)+"-"+input); err != nil {
@@ -88,16 +90,16 @@ const (
 
 // putFreely keeps a secret or a key pair under a name that is free: the one that is wished,
 // or that with a number behind it.
-func (s *Service) putFreely(ctx context.Context, u User, n NewNamed, wished string) (NewNamed, error) {
+func (s *Service) putFreely(ctx context.Context, u people.User, n NewNamed, wished string) (NewNamed, error) {
 	base := notInName.ReplaceAllString(strings.ToLower(wished), "-")
 	base = strings.Trim(base[:min(len(base), freeName)], "-")
 	for tries := 1; ; tries++ {
 		if n.Name = base; tries > 1 {
 			n.Name = fmt.Sprintf("%s-%d", base, tries)
 		}
-		var refused *Error
+		var refused *refusal.Error
 		_, err := s.PutNamed(ctx, u, n)
-		if !errors.As(err, &refused) || refused.Kind != Conflict || tries == mostOfName {
+		if !errors.As(err, &refused) || refused.Kind != refusal.Conflict || tries == mostOfName {
 			return n, err
 		}
 	}

@@ -18,7 +18,9 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
 	"undersail/internal/engine"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
@@ -27,7 +29,7 @@ import (
 // they are read from.
 type reading struct {
 	proposal.Facts
-	user    User // who asks
+	user    people.User // who asks
 	stack   store.Stack
 	isNew   bool // it was never applied
 	offline bool // no cloud is called
@@ -254,10 +256,10 @@ func (s *Service) basis(ctx context.Context, stackID string) (int64, error) {
 		return 0, nil
 	}
 	if err == nil && run.State == state.Parked {
-		return 0, refuse(Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
+		return 0, refusal.New(refusal.Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
 	}
 	if err == nil && run.EndedAt == nil {
-		return 0, refuse(Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack is not over", run.ID)
+		return 0, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack is not over", run.ID)
 	}
 	return run.ID, err
 }

@@ -18,7 +18,9 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
 	"undersail/internal/engine"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -27,7 +29,7 @@ import (
 // whom the account asks for. What asks for nothing new is given at once.
 
 // gift judges what a run is given, and gives it or proposes it.
-func (s *Service) gift(ctx context.Context, u User, run store.Run, doc proposal.Document, template *lang.Template, values map[string]any) (Run, error) {
+func (s *Service) gift(ctx context.Context, u people.User, run store.Run, doc proposal.Document, template *lang.Template, values map[string]any) (Run, error) {
 	account, err := s.account(ctx, run.Account)
 	if err != nil {
 		return Run{}, err
@@ -61,11 +63,11 @@ func (s *Service) gift(ctx context.Context, u User, run store.Run, doc proposal.
 		if names := strings.Join(slices.Sorted(maps.Keys(values)), ", "); names != "" {
 			title = "the value of " + names + " does not do"
 		}
-		return Run{}, &Error{Kind: Findings, Title: title, Remedy: "give another one", Findings: refused}
+		return Run{}, &refusal.Error{Kind: refusal.Findings, Title: title, Remedy: "give another one", Findings: refused}
 	}
 	d := doc
 	d.Inputs, d.Gives, d.GivesTo, d.Uses, d.UsesListed = after, values, run.ID, uses, true
-	d.Changes, d.Actions, d.Draw, d.Reserves, d.Discards, d.AuthorRoles = []change.Change{}, nil, nil, nil, "", u.grants().Strings()
+	d.Changes, d.Actions, d.Draw, d.Reserves, d.Discards, d.AuthorRoles = []change.Change{}, nil, nil, nil, "", u.Grants().Strings()
 	d.SecondPerson = doc.SecondPerson || account.SecondPerson
 	d.Consents, d.Given = nil, slices.Concat(doc.Consents, doc.Given)
 	for _, c := range now.consents {
@@ -89,7 +91,7 @@ func (s *Service) gift(ctx context.Context, u User, run store.Run, doc proposal.
 }
 
 // giftAsks says what a small proposal waits for.
-func giftAsks(id int64, d proposal.Document) *Error {
+func giftAsks(id int64, d proposal.Document) *refusal.Error {
 	var names, flags []string
 	var findings []render.Finding
 	for _, c := range d.Consents {
@@ -100,10 +102,10 @@ func giftAsks(id int64, d proposal.Document) *Error {
 	if len(names) == 0 {
 		title = fmt.Sprintf("the run goes on when somebody else accepts proposal %d", id)
 	}
-	return &Error{Kind: Consent, Title: title, Remedy: fmt.Sprintf("look at it, and: undersail accept %d%s", id, strings.Join(flags, "")), Findings: findings}
+	return &refusal.Error{Kind: refusal.Consent, Title: title, Remedy: fmt.Sprintf("look at it, and: undersail accept %d%s", id, strings.Join(flags, "")), Findings: findings}
 }
 
-func (s *Service) proposeGift(ctx context.Context, u User, run store.Run, d proposal.Document) (int64, error) {
+func (s *Service) proposeGift(ctx context.Context, u people.User, run store.Run, d proposal.Document) (int64, error) {
 	raw, err := json.Marshal(d)
 	if err != nil {
 		return 0, fmt.Errorf("encode proposal: %w", err)
@@ -180,7 +182,7 @@ func newErrors(before, now []render.Finding) (out []render.Finding) {
 }
 
 // give lets a run go on with what it is given.
-func (s *Service) give(ctx context.Context, u User, run store.Run, values map[string]any, agreed []use.Use, id int64, text string) (Run, error) {
+func (s *Service) give(ctx context.Context, u people.User, run store.Run, values map[string]any, agreed []use.Use, id int64, text string) (Run, error) {
 	after := run
 	after.Given = maps.Clone(run.Given)
 	if after.Given == nil {
@@ -190,7 +192,7 @@ func (s *Service) give(ctx context.Context, u User, run store.Run, values map[st
 	after.Agreed = slices.Concat(run.Agreed, agreed)
 	err := s.store.Give(ctx, run.ID, run.StackID, store.Gift{Values: values, Agreed: agreed, Before: run, Seal: s.sealed.SealOf(forGiven, givenParts(after)...), Text: text, Proposal: id}, engine.Grace, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
-		return Run{}, refuse(Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait for this any more", run.ID)
+		return Run{}, refusal.New(refusal.Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait for this any more", run.ID)
 	}
 	if err == nil {
 		s.engine.Given(run.ID, slices.Sorted(maps.Keys(values)))
@@ -200,7 +202,7 @@ func (s *Service) give(ctx context.Context, u User, run store.Run, values map[st
 }
 
 // carryGift gives a run what an accepted small proposal says.
-func (s *Service) carryGift(ctx context.Context, u User, id int64) (Run, error) {
+func (s *Service) carryGift(ctx context.Context, u people.User, id int64) (Run, error) {
 	p, d, err := s.document(ctx, id)
 	if err != nil {
 		return Run{}, err
@@ -212,12 +214,12 @@ func (s *Service) carryGift(ctx context.Context, u User, id int64) (Run, error) 
 	if err != nil {
 		return Run{}, err
 	}
-	if !u.may(access.Operate, p.Account) && !author.Grants.May(access.Operate, p.Account) {
-		return Run{}, refuse(Forbidden, "let somebody propose it who operates the account", "neither %s nor %s operates account %s", u.Name, p.CreatedBy, p.Account)
+	if !u.May(access.Operate, p.Account) && !author.Grants.May(access.Operate, p.Account) {
+		return Run{}, refusal.New(refusal.Forbidden, "let somebody propose it who operates the account", "neither %s nor %s operates account %s", u.Name, p.CreatedBy, p.Account)
 	}
 	run, err := s.store.Run(ctx, d.GivesTo)
 	if err != nil {
-		return Run{}, missing(err, "run", fmt.Sprint(d.GivesTo), "list them with: undersail runs")
+		return Run{}, refusal.Missing(err, "run", fmt.Sprint(d.GivesTo), "list them with: undersail runs")
 	}
 	var agreed []use.Use
 	for _, x := range d.Uses {
@@ -236,7 +238,7 @@ func (s *Service) carryGift(ctx context.Context, u User, id int64) (Run, error) 
 }
 
 // agreeOn proposes to agree to what a run waits for that nobody agreed to.
-func (s *Service) agreeOn(ctx context.Context, u User, run store.Run) (Proposal, error) {
+func (s *Service) agreeOn(ctx context.Context, u people.User, run store.Run) (Proposal, error) {
 	_, doc, err := s.document(ctx, run.ProposalID)
 	if err != nil {
 		return Proposal{}, err
@@ -246,8 +248,8 @@ func (s *Service) agreeOn(ctx context.Context, u User, run store.Run) (Proposal,
 		return Proposal{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)
 	}
 	_, err = s.gift(ctx, u, run, doc, template, nil)
-	var asks *Error
-	if !errors.As(err, &asks) || asks.Kind != Consent {
+	var asks *refusal.Error
+	if !errors.As(err, &asks) || asks.Kind != refusal.Consent {
 		return Proposal{}, err
 	}
 	open, err := s.store.Gifts(ctx, run.ID)

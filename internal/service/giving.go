@@ -10,7 +10,9 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/state"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -47,20 +49,20 @@ func mayBeGiven(run store.Run) bool {
 // Give gives the values that the run of a stack waits for, by the names of its
 // inputs, and lets it go on. They are recorded as inputs of the stack. Values that ask for a
 // consent or a second person are a small proposal: they are given when that is accepted.
-func (s *Service) Give(ctx context.Context, u User, stack string, values map[string]any) (Run, error) {
+func (s *Service) Give(ctx context.Context, u people.User, stack string, values map[string]any) (Run, error) {
 	st, err := s.living(ctx, stack)
 	if err != nil {
 		return Run{}, err
 	}
-	if err := u.must(access.Operate, st.Account); err != nil {
+	if err := u.Must(access.Operate, st.Account); err != nil {
 		return Run{}, err
 	}
 	run, err := s.store.LastRun(ctx, st.ID)
 	if err != nil {
-		return Run{}, missing(err, "run of stack", stack, "propose it first")
+		return Run{}, refusal.Missing(err, "run of stack", stack, "propose it first")
 	}
 	if !mayBeGiven(run) {
-		return Run{}, refuse(Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
+		return Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
 	}
 	_, doc, err := s.document(ctx, run.ProposalID)
 	if err != nil {
@@ -72,7 +74,7 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 	}
 	waits := awaited(run, doc)
 	if len(waits) == 0 {
-		return Run{}, refuse(Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
+		return Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
 	}
 	names := make([]string, len(waits))
 	for i, w := range waits {
@@ -80,23 +82,23 @@ func (s *Service) Give(ctx context.Context, u User, stack string, values map[str
 	}
 	remedy := "give what the run waits for: " + strings.Join(names, ", ")
 	if len(values) == 0 {
-		return Run{}, refuse(Invalid, remedy, "no value is given")
+		return Run{}, refusal.New(refusal.Invalid, remedy, "no value is given")
 	}
 	values = maps.Clone(values)
 	for _, name := range slices.Sorted(maps.Keys(values)) {
 		in := template.Input(name)
 		if in == nil || !in.Later {
-			return Run{}, refuse(Invalid, remedy, "`%s` is no value that is given later", name)
+			return Run{}, refusal.New(refusal.Invalid, remedy, "`%s` is no value that is given later", name)
 		}
 		if !slices.Contains(names, name) {
 			known := doc.Inputs[name]
 			if v, now := run.Given[name]; now {
 				known = v
 			}
-			return Run{}, refuse(Conflict, "when the run is over, propose with another one", "%s has its value: %v", name, known)
+			return Run{}, refusal.New(refusal.Conflict, "when the run is over, propose with another one", "%s has its value: %v", name, known)
 		}
 		if values[name] = typed(in, values[name]); values[name] == nil {
-			return Run{}, refuse(Invalid, remedy, "the value of %s is empty", name)
+			return Run{}, refusal.New(refusal.Invalid, remedy, "the value of %s is empty", name)
 		}
 	}
 	return s.gift(ctx, u, run, doc, template, values)

@@ -11,6 +11,8 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/resource"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
@@ -36,15 +38,15 @@ const leastReason = 4
 // Reveal hands a value over, to an administrator and to whoever gave it or had it drawn,
 // for a reason that the audit keeps. The audit is written first: nothing is handed over
 // that it does not hold.
-func (s *Service) Reveal(ctx context.Context, u User, a Asked) (Revealed, error) {
+func (s *Service) Reveal(ctx context.Context, u people.User, a Asked) (Revealed, error) {
 	if a.Reason = strings.TrimSpace(a.Reason); len([]rune(a.Reason)) < leastReason {
-		return Revealed{}, refuse(Invalid, "say in a few words what it is needed for: --reason TEXT", "a secret is revealed for a reason")
+		return Revealed{}, refusal.New(refusal.Invalid, "say in a few words what it is needed for: --reason TEXT", "a secret is revealed for a reason")
 	}
 	found, err := s.asked(ctx, a)
 	if err != nil {
 		return Revealed{}, err
 	}
-	permit, closed := s.sealed.MayReveal(u.actor(), found.rows...)
+	permit, closed := s.sealed.MayReveal(u.Actor(), found.rows...)
 	if closed != nil {
 		if err := s.recordOf(ctx, u, "reveal", found.name, a.Reason, map[string]any{"refused": true, "references": found.references()}); err != nil {
 			return Revealed{}, err
@@ -53,7 +55,7 @@ func (s *Service) Reveal(ctx context.Context, u User, a Asked) (Revealed, error)
 		if closed.GivenBy != "" {
 			remedy = "ask " + closed.GivenBy + ", who gave it, or whoever administers " + cmp.Or(closed.Account, "the service")
 		}
-		return Revealed{}, refuse(Forbidden, remedy, "you may not read %s", found.name)
+		return Revealed{}, refusal.New(refusal.Forbidden, remedy, "you may not read %s", found.name)
 	}
 	value, err := found.open(permit)
 	if err != nil {
@@ -85,7 +87,7 @@ func (s *Service) asked(ctx context.Context, a Asked) (handed, error) {
 	reference := strings.TrimPrefix(a.Reference, "secret:")
 	switch {
 	case reference != "" && a.Stack != "", reference == "" && (a.Stack == "" || a.Name == ""):
-		return handed{}, refuse(Invalid, "name a reference, or a stack and what of it", "it is not clear what is to be revealed")
+		return handed{}, refusal.New(refusal.Invalid, "name a reference, or a stack and what of it", "it is not clear what is to be revealed")
 	case reference == "":
 		return s.askedOfStack(ctx, a.Stack, a.Name)
 	case strings.Contains(reference, "/"):
@@ -98,7 +100,7 @@ func (s *Service) asked(ctx context.Context, a Asked) (handed, error) {
 			err = store.ErrNotFound
 		}
 		if err != nil {
-			return handed{}, missing(err, "secret", reference, "list those of the stack with: undersail outputs "+stack)
+			return handed{}, refusal.Missing(err, "secret", reference, "list those of the stack with: undersail outputs "+stack)
 		}
 		return s.single(row), nil
 	}
@@ -107,7 +109,7 @@ func (s *Service) asked(ctx context.Context, a Asked) (handed, error) {
 		return handed{}, err
 	}
 	if row.Kind == "public_key" {
-		return handed{}, refuse(Invalid, "its public half is shown by: undersail secrets show "+reference, "somebody else has the private half of %s", reference)
+		return handed{}, refusal.New(refusal.Invalid, "its public half is shown by: undersail secrets show "+reference, "somebody else has the private half of %s", reference)
 	}
 	return s.single(row), nil
 }
@@ -130,7 +132,7 @@ func (s *Service) askedOfStack(ctx context.Context, stack, name string) (handed,
 	if reference, ok := st.Secrets[name]; ok {
 		row, err := s.store.Secret(ctx, reference)
 		if err != nil {
-			return handed{}, missing(err, "secret", reference, "")
+			return handed{}, refusal.Missing(err, "secret", reference, "")
 		}
 		h := s.single(row)
 		h.name = st.Name + "/" + name
@@ -152,17 +154,17 @@ func (s *Service) askedOfStack(ctx context.Context, stack, name string) (handed,
 		for _, reference := range resource.Secrets(o.Value) {
 			row, err := s.store.Secret(ctx, reference)
 			if err != nil {
-				return h, missing(err, "secret", reference, "")
+				return h, refusal.Missing(err, "secret", reference, "")
 			}
 			h.rows = append(h.rows, row)
 		}
 		if len(h.rows) == 0 || len(resource.Waits(o.Value)) > 0 {
-			return h, refuse(Conflict, "wait until the stack is healthy", "output %s is not known yet", o.Name)
+			return h, refusal.New(refusal.Conflict, "wait until the stack is healthy", "output %s is not known yet", o.Name)
 		}
 		h.open = func(p sealed.Permit) (string, error) { return s.openOutput(ctx, st, o.Name, p) }
 		return h, nil
 	}
-	return handed{}, refuse(NotFound, expr.Suggest(name, names, "it has no secrets"), "stack %s has no secret %q", stack, name)
+	return handed{}, refusal.New(refusal.NotFound, expr.Suggest(name, names, "it has no secrets"), "stack %s has no secret %q", stack, name)
 }
 
 // openOutput computes an output with the secrets that a permit opens in their places.

@@ -18,7 +18,9 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/secretrule"
 	"undersail/internal/engine"
+	"undersail/internal/people"
 	"undersail/internal/postgres/postgrestest"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
@@ -26,8 +28,8 @@ import (
 )
 
 var (
-	operator = service.User{Name: "tomas", Roles: []string{"operator"}}
-	viewer   = service.User{Name: "oda", Roles: []string{"viewer"}}
+	operator = people.User{Name: "tomas", Roles: []string{"operator"}}
+	viewer   = people.User{Name: "oda", Roles: []string{"viewer"}}
 )
 
 const vault = `undersail: 1
@@ -47,8 +49,8 @@ outputs: {word: {value: =inputs.word, about: W}, note: {value: =inputs.note, abo
 `
 
 // kind is the kind of a refusal.
-func kind(err error) service.Kind {
-	var e *service.Error
+func kind(err error) refusal.Kind {
+	var e *refusal.Error
 	if errors.As(err, &e) {
 		return e.Kind
 	}
@@ -73,7 +75,7 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
-	ask := func(u service.User, name, reason string) (string, error) {
+	ask := func(u people.User, name, reason string) (string, error) {
 		v, err := s.Reveal(ctx, u, service.Asked{Stack: "vault", Name: name, Reason: reason})
 		return v.Value, err
 	}
@@ -84,15 +86,15 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	if again, err := s.Reveal(ctx, r.Admin, service.Asked{Reference: "secret:vault/word@1", Reason: "once more"}); err != nil || again.Value != word {
 		t.Errorf("%q %v", again.Value, err)
 	}
-	for _, u := range []service.User{operator, viewer} {
-		if v, err := ask(u, "word", "curiosity"); kind(err) != service.Forbidden || v != "" {
+	for _, u := range []people.User{operator, viewer} {
+		if v, err := ask(u, "word", "curiosity"); kind(err) != refusal.Forbidden || v != "" {
 			t.Errorf("%s gets %q, %v", u.Name, v, err)
 		}
 	}
-	if _, err := ask(r.Admin, "word", " "); kind(err) != service.Invalid {
+	if _, err := ask(r.Admin, "word", " "); kind(err) != refusal.Invalid {
 		t.Errorf("without a reason: %v", err)
 	}
-	if _, err := ask(r.Admin, "wort", "a typo"); kind(err) != service.NotFound {
+	if _, err := ask(r.Admin, "wort", "a typo"); kind(err) != refusal.NotFound {
 		t.Errorf("%v", err)
 	}
 	// Whoever gave one may read it, and nobody else who operates.
@@ -102,7 +104,7 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	if v, err := s.Reveal(ctx, operator, service.Asked{Reference: "gate", Reason: "own one"}); err != nil || v.Value != "kelp-and-shingle-9" {
 		t.Errorf("%q %v", v.Value, err)
 	}
-	if _, err := s.Reveal(ctx, service.User{Name: "ulf", Roles: []string{"operator"}}, service.Asked{Reference: "gate", Reason: "not mine"}); kind(err) != service.Forbidden {
+	if _, err := s.Reveal(ctx, people.User{Name: "ulf", Roles: []string{"operator"}}, service.Asked{Reference: "gate", Reason: "not mine"}); kind(err) != refusal.Forbidden {
 		t.Errorf("%v", err)
 	}
 	entries, err := s.Audit(ctx, r.Admin, store.AuditQuery{Action: "reveal"})
@@ -245,7 +247,7 @@ func TestAnotherKeyOrNoneIsRefusedAtTheStart(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := stranger.OpenSealed(context.Background()); kind(err) != service.Conflict || !strings.Contains(err.Error(), "was sealed with the key") {
+	if err := stranger.OpenSealed(context.Background()); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was sealed with the key") {
 		t.Error(err)
 	}
 }
@@ -322,7 +324,7 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
-	propose := func(u service.User, change func(string) string, inputs map[string]any) service.Proposal {
+	propose := func(u people.User, change func(string) string, inputs map[string]any) service.Proposal {
 		t.Helper()
 		p, err := s.Propose(ctx, u, service.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: change(vault), Inputs: inputs})
 		if err != nil {
@@ -364,7 +366,7 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		for _, c := range p.Consents {
 			names = append(names, c.Name)
 		}
-		if _, err := s.Accept(ctx, operator, p.ID, names, ""); kind(err) != service.Forbidden {
+		if _, err := s.Accept(ctx, operator, p.ID, names, ""); kind(err) != refusal.Forbidden {
 			t.Errorf("%s: the operator agrees alone: %v", name, err)
 		}
 		if got, err := s.Proposal(ctx, p.ID); err != nil || got.State != "open" {
@@ -408,10 +410,10 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	if err != nil || !asks(p) {
 		t.Fatalf("their own in a new stack: %v %v", p.Consents, err)
 	}
-	if _, err := s.Accept(ctx, operator, p.ID, nil, ""); kind(err) != service.Consent {
+	if _, err := s.Accept(ctx, operator, p.ID, nil, ""); kind(err) != refusal.Consent {
 		t.Errorf("it is accepted without being agreed to: %v", err)
 	}
-	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use=0123456789abcdef"}, ""); kind(err) != service.Stale {
+	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use=0123456789abcdef"}, ""); kind(err) != refusal.Stale {
 		t.Errorf("it is agreed to as something else: %v", err)
 	}
 	digest := p.Consents[0].About[strings.LastIndexByte(p.Consents[0].About, '(')+1:]
@@ -437,7 +439,7 @@ func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
 	if err != nil || len(p.Consents) != 1 || p.Consents[0].Name != "secret-use" {
 		t.Fatalf("%v %v", p.Consents, err)
 	}
-	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use"}, ""); kind(err) != service.Forbidden {
+	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use"}, ""); kind(err) != refusal.Forbidden {
 		t.Errorf("the operator agrees alone: %v", err)
 	}
 	if done := r.Await(s, r.Carry(s, p)); done.State != "done" {
@@ -445,7 +447,7 @@ func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
 	}
 	for _, asked := range []service.Asked{{Stack: "taker", Name: "from.outputs.word"}, {Reference: "taker/from.outputs.word@1"}} {
 		asked.Reason = "now it is mine"
-		if v, err := s.Reveal(ctx, operator, asked); kind(err) != service.Forbidden {
+		if v, err := s.Reveal(ctx, operator, asked); kind(err) != refusal.Forbidden {
 			t.Errorf("%+v is handed to them: %q %v", asked, v.Value, err)
 		}
 		if v, err := s.Reveal(ctx, r.Admin, asked); err != nil || len(v.Value) < 20 {
@@ -465,7 +467,7 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 	if err != nil || len(c.Hops) != 2 || c.Hops[0].Resource != "gateway" || c.Hops[1].At != "" {
 		t.Fatalf("%+v %v", c, err)
 	}
-	if _, err := s.Connect(ctx, viewer, "intake", service.NewConnection{Resource: "gateway"}); kind(err) != service.Forbidden {
+	if _, err := s.Connect(ctx, viewer, "intake", service.NewConnection{Resource: "gateway"}); kind(err) != refusal.Forbidden {
 		t.Errorf("a viewer connects: %v", err)
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(c.Hops[0].PublicKey))
@@ -495,17 +497,17 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 	rand.Read(some)
 	for name, data := range map[string][]byte{"another user": request("root", "ssh-connection"), "another service": request("tide", "ssh-userauth"), "a file": []byte("SSHSIG" + base64.StdEncoding.EncodeToString(some)), "nothing": nil,
 		"more than a request": append(request("tide", "ssh-connection"), 1)} {
-		if got, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: data}); kind(err) != service.Forbidden || got.Blob != nil {
+		if got, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: data}); kind(err) != refusal.Forbidden || got.Blob != nil {
 			t.Errorf("%s is signed: %v", name, err)
 		}
 	}
-	for name, u := range map[string]service.User{"somebody else": {Name: "ulf", Roles: []string{"operator"}}, "an administrator": r.Admin} {
-		if _, err := s.SignConnection(ctx, u, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != service.Forbidden {
+	for name, u := range map[string]people.User{"somebody else": {Name: "ulf", Roles: []string{"operator"}}, "an administrator": r.Admin} {
+		if _, err := s.SignConnection(ctx, u, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != refusal.Forbidden {
 			t.Errorf("%s uses the connection: %v", name, err)
 		}
 	}
 	query(t, r, "UPDATE connections SET ends_at = now()")
-	if _, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != service.NotFound {
+	if _, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != refusal.NotFound {
 		t.Errorf("it is over, and signs: %v", err)
 	}
 }
@@ -539,7 +541,7 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 	if p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault"}); err != nil || p.State != service.Nothing {
 		t.Errorf("without being asked the stack moves: %+v %v", p, err)
 	}
-	if err := s.RemoveNamed(ctx, r.Admin, "gate"); kind(err) != service.Conflict {
+	if err := s.RemoveNamed(ctx, r.Admin, "gate"); kind(err) != refusal.Conflict {
 		t.Errorf("a used one is removed: %v", err)
 	}
 	p, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Inputs: map[string]any{"word": "secret:gate"}})
@@ -554,13 +556,13 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 		"a slash": {Name: "a/b", Kind: "secret"}, "a common word": {Name: "x", Kind: "secret", Value: "Password2026!"}, "its own name": {Name: "harbourlight", Kind: "secret", Value: "harbourlight7"},
 		"too short": {Name: "x", Kind: "secret", Value: "k3lp"}, "no kind": {Name: "x", Kind: "secret", Rules: rules("vowel")}, "a row": {Name: "x", Kind: "secret", Value: "1234567890"}, "no key": {Name: "x", Kind: "key_pair", Public: "ssh-ed25519 nonsense"},
 		"one that is there": {Name: "gate", Kind: "secret"}} {
-		if _, err := s.PutNamed(ctx, r.Admin, bad); kind(err) != service.Invalid && kind(err) != service.Conflict {
+		if _, err := s.PutNamed(ctx, r.Admin, bad); kind(err) != refusal.Invalid && kind(err) != refusal.Conflict {
 			t.Errorf("%s: %v", name, err)
 		} else if bad.Value != "" && strings.Contains(servicetest.Explain(err), bad.Value) {
 			t.Errorf("%s: the secret is told: %v", name, err)
 		}
 	}
-	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "other", File: "v.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); kind(err) != service.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
+	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "other", File: "v.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); kind(err) != refusal.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
 		t.Errorf("%v", err)
 	}
 }

@@ -16,7 +16,9 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -59,12 +61,12 @@ func keptID(k store.Kept) string {
 
 // Discard proposes to remove a kept resource for good. It is named by its id, or as
 // STACK/RESOURCE where only one is.
-func (s *Service) Discard(ctx context.Context, u User, name string) (Proposal, error) {
+func (s *Service) Discard(ctx context.Context, u people.User, name string) (Proposal, error) {
 	k, err := s.findKept(ctx, name)
 	if err != nil {
 		return Proposal{}, err
 	}
-	if err := u.must(access.Operate, k.Account); err != nil {
+	if err := u.Must(access.Operate, k.Account); err != nil {
 		return Proposal{}, err
 	}
 	st, err := s.store.Stack(ctx, k.StackID)
@@ -77,7 +79,7 @@ func (s *Service) Discard(ctx context.Context, u User, name string) (Proposal, e
 		return Proposal{}, err
 	}
 	if render.HasErrors(judged.Findings) {
-		return Proposal{}, &Error{Kind: Findings, Title: k.Stack + "/" + k.Name + " cannot be removed", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
+		return Proposal{}, &refusal.Error{Kind: refusal.Findings, Title: k.Stack + "/" + k.Name + " cannot be removed", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
 	}
 	return s.save(ctx, u, r, judged, state.KindDiscard)
 }
@@ -101,24 +103,24 @@ func (s *Service) findKept(ctx context.Context, name string) (store.Kept, error)
 	case 1:
 		return found[0], nil
 	case 0:
-		return store.Kept{}, refuse(NotFound, "list them with: undersail kept", "nothing that is kept is called %s", name)
+		return store.Kept{}, refusal.New(refusal.NotFound, "list them with: undersail kept", "nothing that is kept is called %s", name)
 	}
-	return store.Kept{}, refuse(Invalid, "give the id of one: "+strings.Join(ids, ", "), "%d kept resources are called %s", len(found), name)
+	return store.Kept{}, refusal.New(refusal.Invalid, "give the id of one: "+strings.Join(ids, ", "), "%d kept resources are called %s", len(found), name)
 }
 
 // MoveKept gives something kept to another stack, which takes it over at its next
 // proposal without making anything anew: under the name that the resource has in the
 // template of that stack, as STACK/RESOURCE.
-func (s *Service) MoveKept(ctx context.Context, u User, name, to string) (Kept, error) {
+func (s *Service) MoveKept(ctx context.Context, u people.User, name, to string) (Kept, error) {
 	stack, resource, ok := strings.Cut(to, "/")
 	if !ok || !stackPattern.MatchString(stack) || len(stack) > 40 || !memberPattern.MatchString(resource) {
-		return Kept{}, refuse(Invalid, "name the stack and its resource, such as archive/readings", "%q is no place to move to", to)
+		return Kept{}, refusal.New(refusal.Invalid, "name the stack and its resource, such as archive/readings", "%q is no place to move to", to)
 	}
 	k, err := s.findKept(ctx, name)
 	if err != nil {
 		return Kept{}, err
 	}
-	if err := u.must(access.Operate, k.Account); err != nil {
+	if err := u.Must(access.Operate, k.Account); err != nil {
 		return Kept{}, err
 	}
 	other, err := s.store.StackByName(ctx, stack)
@@ -127,28 +129,28 @@ func (s *Service) MoveKept(ctx context.Context, u User, name, to string) (Kept, 
 	case err != nil:
 		return Kept{}, err
 	case other.Account != k.Account:
-		return Kept{}, refuse(Conflict, "move it to a stack of account "+k.Account, "stack %s is in account %s, and %s/%s in %s", stack, other.Account, k.Stack, k.Name, k.Account)
+		return Kept{}, refusal.New(refusal.Conflict, "move it to a stack of account "+k.Account, "stack %s is in account %s, and %s/%s in %s", stack, other.Account, k.Stack, k.Name, k.Account)
 	default:
 		rows, err := s.store.Resources(ctx, other.ID)
 		if err != nil {
 			return Kept{}, err
 		}
 		if slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Name == resource }) {
-			return Kept{}, refuse(Conflict, "choose another name, or take that one out of the stack first", "stack %s has a resource %s already", stack, resource)
+			return Kept{}, refusal.New(refusal.Conflict, "choose another name, or take that one out of the stack first", "stack %s has a resource %s already", stack, resource)
 		}
 	}
 	if a, err := s.account(ctx, k.Account); err != nil {
 		return Kept{}, err
-	} else if a.SecondPerson && (k.MovingTo != to || u.actor().IsOf(k.MovingBy)) {
+	} else if a.SecondPerson && (k.MovingTo != to || u.Actor().IsOf(k.MovingBy)) {
 		if err := s.store.WishKept(ctx, k.Token, to, u.Name); err != nil {
 			return Kept{}, err
 		}
 		s.done(ctx, u, "wish to move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": keptID(k)})
-		return Kept{}, refuse(Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", keptID(k), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)
+		return Kept{}, refusal.New(refusal.Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", keptID(k), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)
 	}
 	if err := s.store.MoveKept(ctx, k.Token, stack, resource); err != nil {
 		if errors.Is(err, store.ErrNotFound) {
-			return Kept{}, refuse(Conflict, "list what is kept with: undersail kept", "%s/%s is not kept any more", k.Stack, k.Name)
+			return Kept{}, refusal.New(refusal.Conflict, "list what is kept with: undersail kept", "%s/%s is not kept any more", k.Stack, k.Name)
 		}
 		return Kept{}, err
 	}
@@ -209,7 +211,7 @@ func (s *Service) discardAgain(ctx context.Context, r *reading, d proposal.Docum
 			return s.discarding(ctx, r, k)
 		}
 	}
-	return r, proposal.Judged{}, refuse(Stale, "list what is kept with: undersail kept", "it is not kept any more")
+	return r, proposal.Judged{}, refusal.New(refusal.Stale, "list what is kept with: undersail kept", "it is not kept any more")
 }
 
 // discarded are the kept resources that a run removes, as its steps act on them.

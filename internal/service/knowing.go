@@ -12,6 +12,8 @@ import (
 	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/library"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -93,7 +95,7 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 		if err != nil {
 			return Template{}, err
 		}
-		return Template{}, unknown("template", name, list, func(t Template) string { return t.Name }, "list them with: undersail templates")
+		return Template{}, refusal.Unknown("template", name, list, func(t Template) string { return t.Name }, "list them with: undersail templates")
 	}
 	versions := make([]string, len(all))
 	for i, t := range all {
@@ -101,10 +103,10 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 	}
 	best, err := library.Newest(versions, wanted)
 	if err != nil {
-		return Template{}, refuse(Invalid, "write NAME@1.4.0 or NAME@^1", "%q is not a version", wanted)
+		return Template{}, refusal.New(refusal.Invalid, "write NAME@1.4.0 or NAME@^1", "%q is not a version", wanted)
 	}
 	if best < 0 {
-		return Template{}, refuse(NotFound, "list them with: undersail templates", "template %s has no version %s", name, wanted)
+		return Template{}, refusal.New(refusal.NotFound, "list them with: undersail templates", "template %s has no version %s", name, wanted)
 	}
 	t := templateOf(all[best])
 	t.Source, t.Parts = all[best].Source, all[best].Parts
@@ -116,8 +118,8 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 
 // Publish checks a template and puts it into the library. A version once
 // published never changes its bytes.
-func (s *Service) Publish(ctx context.Context, u User, b lang.Bundle) (Template, lang.Diagnostics, error) {
-	if err := u.must(access.Publish, ""); err != nil {
+func (s *Service) Publish(ctx context.Context, u people.User, b lang.Bundle) (Template, lang.Diagnostics, error) {
+	if err := u.Must(access.Publish, ""); err != nil {
 		return Template{}, nil, err
 	}
 	b, err := s.resolve(ctx, b)
@@ -141,13 +143,13 @@ func (s *Service) publishBundle(ctx context.Context, b lang.Bundle, origin, by s
 		return Template{}, nil, err
 	}
 	if t == nil {
-		return Template{}, found, &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and publish again", Diagnostics: found}
+		return Template{}, found, &refusal.Error{Kind: refusal.Findings, Title: "the template has errors", Remedy: "mend them and publish again", Diagnostics: found}
 	}
 	row := store.Template{Name: t.About.Name, Version: t.About.Version, Title: t.About.Title, About: t.About.Text, Maturity: t.About.Maturity,
 		Takes: t.About.Takes, Source: b.Source, Parts: b.Parts, Origin: origin, PublishedBy: by, Digest: t.Digest}
 	if err := s.store.PublishTemplate(ctx, row); err != nil {
 		if errors.Is(err, store.ErrConflict) {
-			return Template{}, found, refuse(Conflict, "raise the version in the template", "version %s of %s is published with other bytes", row.Version, row.Name)
+			return Template{}, found, refusal.New(refusal.Conflict, "raise the version in the template", "version %s of %s is published with other bytes", row.Version, row.Name)
 		}
 		return Template{}, found, err
 	}

@@ -12,6 +12,8 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/library/librarytest"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
@@ -117,7 +119,7 @@ resources: {store: {type: disk, want: {size: =inputs.size, type: =inputs.kind, z
 		t.Errorf("nothing tells that a default has moved: %v", p.Findings)
 	}
 	_, err := a.s.Propose(context.Background(), a.r.Admin, service.NewProposal{Stack: "desk", Preset: "larg", Source: source})
-	wantKind(t, err, service.Invalid, "did you mean large?")
+	wantKind(t, err, refusal.Invalid, "did you mean large?")
 }
 
 // TestOneInputOnlyChangesWhatDependsOnIt is the same promise as in rendering,
@@ -184,7 +186,7 @@ outputs: {network: =net.id}
 		t.Errorf("the network that was used: %+v %v", v, err)
 	}
 	_, err = a.s.Propose(context.Background(), a.r.Admin, service.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: source, Inputs: map[string]any{"network": "gone"}})
-	wantKind(t, err, service.Findings, "would not work")
+	wantKind(t, err, refusal.Findings, "would not work")
 }
 
 func TestARenamedResourceIsNotRebuilt(t *testing.T) {
@@ -236,11 +238,11 @@ func TestAStackThatIsReadCannotBeRetired(t *testing.T) {
 		t.Errorf("it reads %v, not %v", got, want)
 	}
 	_, err := a.s.Retire(ctx, a.r.Admin, "red")
-	wantKind(t, err, service.Conflict, "stack reader reads the outputs of red")
+	wantKind(t, err, refusal.Conflict, "stack reader reads the outputs of red")
 	_, err = a.s.Propose(ctx, a.r.Admin, service.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: reader, Inputs: map[string]any{"lamp": "reader"}})
-	wantKind(t, err, service.Invalid, "wants a stack of template lamp")
+	wantKind(t, err, refusal.Invalid, "wants a stack of template lamp")
 	_, err = a.s.Propose(ctx, a.r.Admin, service.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: reader, Inputs: map[string]any{"lamp": "gone"}})
-	wantKind(t, err, service.Invalid, `no stack "gone"`)
+	wantKind(t, err, refusal.Invalid, `no stack "gone"`)
 }
 
 func TestMembersChangeAtTheirPaceAndTheStackIsProved(t *testing.T) {
@@ -361,9 +363,9 @@ func TestALibraryInGitPublishesNewVersionsAndNeverChangesOldOnes(t *testing.T) {
 		t.Error(street.Parts, err)
 	}
 	_, err = a.s.AddLibrary(ctx, a.r.Admin, service.NewLibrary{Name: "etc", Place: "/etc"})
-	wantKind(t, err, service.Invalid, "is not open to this service")
-	_, err = a.s.RefreshLibrary(ctx, service.User{Roles: []string{"operator"}}, "tide-office")
-	wantKind(t, err, service.Forbidden, "")
+	wantKind(t, err, refusal.Invalid, "is not open to this service")
+	_, err = a.s.RefreshLibrary(ctx, people.User{Roles: []string{"operator"}}, "tide-office")
+	wantKind(t, err, refusal.Forbidden, "")
 	_, err = a.s.RefreshLibrary(ctx, a.r.Admin, "gone")
-	wantKind(t, err, service.NotFound, "no library")
+	wantKind(t, err, refusal.NotFound, "no library")
 }

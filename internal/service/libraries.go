@@ -12,6 +12,8 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/library"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -69,16 +71,16 @@ func libraryOf(l store.Library) Library {
 }
 
 // AddLibrary reads a library and keeps it.
-func (s *Service) AddLibrary(ctx context.Context, u User, n NewLibrary) (Library, error) {
-	if err := u.must(access.Publish, ""); err != nil {
+func (s *Service) AddLibrary(ctx context.Context, u people.User, n NewLibrary) (Library, error) {
+	if err := u.Must(access.Publish, ""); err != nil {
 		return Library{}, err
 	}
 	if !libraryName.MatchString(n.Name) || n.Place == "" {
-		return Library{}, refuse(Invalid, "use small letters, digits and hyphens, and name a folder or a URL", "%q is not a name for a library", n.Name)
+		return Library{}, refusal.New(refusal.Invalid, "use small letters, digits and hyphens, and name a folder or a URL", "%q is not a name for a library", n.Name)
 	}
 	if library.IsURL(n.Place) {
 		if err := library.CheckURL(n.Place); err != nil {
-			return Library{}, refuse(Invalid, "see: undersail libraries add --help", "%v", err)
+			return Library{}, refusal.New(refusal.Invalid, "see: undersail libraries add --help", "%v", err)
 		}
 	}
 	l := store.Library{Name: n.Name, Place: n.Place, Reference: n.Reference, Folder: n.Folder}
@@ -88,7 +90,7 @@ func (s *Service) AddLibrary(ctx context.Context, u User, n NewLibrary) (Library
 		}
 	}
 	if _, _, err := s.openLibrary(ctx, l); err != nil {
-		return Library{}, refuse(Invalid, "check the place, the reference and the folder", "the library cannot be read: %v", err)
+		return Library{}, refusal.New(refusal.Invalid, "check the place, the reference and the folder", "the library cannot be read: %v", err)
 	}
 	if err := s.store.PutLibrary(ctx, l); err != nil {
 		return Library{}, err
@@ -118,24 +120,24 @@ func (s *Service) openLibrary(ctx context.Context, l store.Library) (fs.FS, stri
 // RefreshLibrary reads a library again and publishes the versions that are new.
 // A version that was published before keeps its bytes: other bytes under it are
 // told as a problem.
-func (s *Service) RefreshLibrary(ctx context.Context, u User, name string) (Library, error) {
-	if err := u.must(access.Publish, ""); err != nil {
+func (s *Service) RefreshLibrary(ctx context.Context, u people.User, name string) (Library, error) {
+	if err := u.Must(access.Publish, ""); err != nil {
 		return Library{}, err
 	}
 	l, err := s.store.Library(ctx, name)
 	if err != nil {
-		return Library{}, missing(err, "library", name, "list them with: undersail libraries")
+		return Library{}, refusal.Missing(err, "library", name, "list them with: undersail libraries")
 	}
 	files, revision, err := s.openLibrary(ctx, l)
 	if err != nil {
 		if noted := s.store.LibraryRead(ctx, name, l.Revision, err.Error()); noted != nil {
 			return Library{}, noted
 		}
-		return Library{}, refuse(Invalid, "check the place, the reference and the folder", "library %s cannot be read: %v", name, err)
+		return Library{}, refusal.New(refusal.Invalid, "check the place, the reference and the folder", "library %s cannot be read: %v", name, err)
 	}
 	list, err := library.Templates(files)
 	if err != nil {
-		return Library{}, refuse(Invalid, "check the place and the folder", "library %s cannot be read: %v", name, err)
+		return Library{}, refusal.New(refusal.Invalid, "check the place and the folder", "library %s cannot be read: %v", name, err)
 	}
 	origin := name
 	if revision != "" {
@@ -189,7 +191,7 @@ func (s *Service) publishFile(ctx context.Context, files fs.FS, file, origin str
 		}
 	}
 	_, _, err = s.publishBundle(ctx, b, origin, "library "+strings.SplitN(origin, " ", 2)[0])
-	if problem, refused := refusal(err); refused {
+	if problem, refused := refusalLine(err); refused {
 		out.State, out.Problem = "refused", problem
 		return out, nil
 	}
@@ -199,9 +201,9 @@ func (s *Service) publishFile(ctx context.Context, files fs.FS, file, origin str
 	return out, err
 }
 
-// refusal puts what a text was refused for into a line, with its place.
-func refusal(err error) (string, bool) {
-	var refused *Error
+// refusalLine puts what a text was refused for into a line, with its place.
+func refusalLine(err error) (string, bool) {
+	var refused *refusal.Error
 	if !errors.As(err, &refused) {
 		return "", false
 	}
@@ -222,7 +224,7 @@ func (s *Service) fetchBeside(ctx context.Context, files fs.FS) library.Fetch {
 			return b, err
 		}
 		t, publishedErr := s.Template(ctx, ref)
-		var refused *Error
+		var refused *refusal.Error
 		if errors.As(publishedErr, &refused) {
 			return b, err // nobody has it
 		}
@@ -237,7 +239,7 @@ func (s *Service) Versions(ctx context.Context, name string) ([]Template, error)
 		return nil, err
 	}
 	if len(all) == 0 {
-		return nil, refuse(NotFound, "list them with: undersail templates", "there is no template %s", name)
+		return nil, refusal.New(refusal.NotFound, "list them with: undersail templates", "there is no template %s", name)
 	}
 	out := make([]Template, len(all))
 	for i, t := range all {

@@ -15,6 +15,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -123,7 +124,7 @@ func (s *Service) Stack(ctx context.Context, name string) (Stack, error) {
 	}
 	summary, err := s.store.Summary(ctx, name)
 	if err != nil {
-		return Stack{}, missing(err, "applied stack", name, "apply one of its proposals first: undersail proposals --stack "+name)
+		return Stack{}, refusal.Missing(err, "applied stack", name, "apply one of its proposals first: undersail proposals --stack "+name)
 	}
 	view := stackOf(summary)
 	resources, err := s.store.Resources(ctx, st.ID)
@@ -292,7 +293,7 @@ func (s *Service) StackTemplate(ctx context.Context, name string) (Template, err
 		return Template{}, err
 	}
 	if st.TemplateSource == "" {
-		return Template{}, refuse(Conflict, "add --template NAME, or the path of a template file", "stack %s was never applied", name)
+		return Template{}, refusal.New(refusal.Conflict, "add --template NAME, or the path of a template file", "stack %s was never applied", name)
 	}
 	t, found := bundles.read(bundleOf(st))
 	if t == nil {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"undersail/internal/core/state"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
@@ -56,7 +57,7 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 	carried(r.Propose(s, "quay", quay+quayHost, nil))
 	machine := fmt.Sprint(attributesOf(t, s, "quay", "host")["id"])
 	for keep, says := range map[string]string{"door": "does not leave the stack", "roof": "the stack has none"} {
-		var e *service.Error
+		var e *refusal.Error
 		if _, err := proposed(quay, keep); !errors.As(err, &e) || !strings.Contains(servicetest.Explain(err), says) {
 			t.Errorf("keeping %s: %v", keep, err)
 		}

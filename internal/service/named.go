@@ -14,6 +14,8 @@ import (
 
 	"undersail/internal/access"
 	"undersail/internal/core/secretrule"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/secret"
 	"undersail/internal/store"
@@ -91,7 +93,7 @@ func (s *Service) NamedSecret(ctx context.Context, name string) (Named, error) {
 		if err != nil {
 			return Named{}, err
 		}
-		return Named{}, unknown("secret", name, all, func(n Named) string { return n.Name }, "list them with: undersail secrets")
+		return Named{}, refusal.Unknown("secret", name, all, func(n Named) string { return n.Name }, "list them with: undersail secrets")
 	}
 	return list[0], nil
 }
@@ -143,12 +145,12 @@ func splitReference(reference string) (string, int) {
 }
 
 // PutNamed keeps a secret or a key pair, or makes its next version.
-func (s *Service) PutNamed(ctx context.Context, u User, n NewNamed) (Named, error) {
+func (s *Service) PutNamed(ctx context.Context, u people.User, n NewNamed) (Named, error) {
 	if err := s.belongs(ctx, u, &n); err != nil {
 		return Named{}, err
 	}
 	if !secretName.MatchString(n.Name) {
-		return Named{}, refuse(Invalid, "use small letters, digits and hyphens, beginning with a letter", "%q is no name for a secret", n.Name)
+		return Named{}, refusal.New(refusal.Invalid, "use small letters, digits and hyphens, beginning with a letter", "%q is no name for a secret", n.Name)
 	}
 	before, err := s.store.NamedSecrets(ctx, n.Name)
 	if err != nil {
@@ -160,10 +162,10 @@ func (s *Service) PutNamed(ctx context.Context, u User, n NewNamed) (Named, erro
 		_, err := s.NamedSecret(ctx, n.Name)
 		return Named{}, err
 	case !n.Rotate && len(before) > 0:
-		return Named{}, refuse(Conflict, "choose another name, or make its next version: undersail secrets rotate "+n.Name, "there is a secret %s already", n.Name)
+		return Named{}, refusal.New(refusal.Conflict, "choose another name, or make its next version: undersail secrets rotate "+n.Name, "there is a secret %s already", n.Name)
 	case n.Rotate:
 		if !mayReveal(u, before[0]) {
-			return Named{}, refuse(Forbidden, "ask "+before[0].GivenBy+" or an administrator", "the secret %s was given by somebody else", n.Name)
+			return Named{}, refusal.New(refusal.Forbidden, "ask "+before[0].GivenBy+" or an administrator", "the secret %s was given by somebody else", n.Name)
 		}
 		_, newest := splitReference(before[0].Reference)
 		action, version = "rotate secret", newest+1
@@ -190,26 +192,26 @@ func (s *Service) PutNamed(ctx context.Context, u User, n NewNamed) (Named, erro
 		return Named{}, err
 	}
 	if !ours {
-		return Named{}, refuse(Conflict, "look at it, and try again", "somebody else made %s at this moment", row.Reference)
+		return Named{}, refusal.New(refusal.Conflict, "look at it, and try again", "somebody else made %s at this moment", row.Reference)
 	}
 	s.done(ctx, u, action, row.Reference, map[string]any{"kind": row.Kind, "about": n.About, "account": n.Account})
 	return s.NamedSecret(ctx, n.Name)
 }
 
 // belongs finds the account of a new secret, where whoever gives it must operate.
-func (s *Service) belongs(ctx context.Context, u User, n *NewNamed) error {
+func (s *Service) belongs(ctx context.Context, u people.User, n *NewNamed) error {
 	if n.Rotate { // it belongs where it did
-		return u.mustSomewhere(access.Operate)
+		return u.MustSomewhere(access.Operate)
 	}
 	if n.Account == "" {
-		if only, everywhere := u.grants().Accounts(); !everywhere && len(only) == 1 {
+		if only, everywhere := u.Grants().Accounts(); !everywhere && len(only) == 1 {
 			n.Account = only[0]
 		}
 	}
-	if n.Account == "" && !u.may(access.Operate, "") && u.mustSomewhere(access.Operate) == nil {
-		return refuse(Invalid, "say where it belongs, as --account ACCOUNT", "a secret without an account belongs to whoever administers the service")
+	if n.Account == "" && !u.May(access.Operate, "") && u.MustSomewhere(access.Operate) == nil {
+		return refusal.New(refusal.Invalid, "say where it belongs, as --account ACCOUNT", "a secret without an account belongs to whoever administers the service")
 	}
-	if err := u.must(access.Operate, n.Account); err != nil || n.Account == "" {
+	if err := u.Must(access.Operate, n.Account); err != nil || n.Account == "" {
 		return err
 	}
 	_, err := s.account(ctx, n.Account)
@@ -222,14 +224,14 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 	case n.Kind == "key_pair" && n.Public != "":
 		key, comment, _, rest, err := ssh.ParseAuthorizedKey([]byte(n.Public))
 		if err != nil || len(strings.TrimSpace(string(rest))) > 0 {
-			return "", refuse(Invalid, "give one line such as: ssh-ed25519 AAAA... name", "that is no public key in OpenSSH form")
+			return "", refusal.New(refusal.Invalid, "give one line such as: ssh-ed25519 AAAA... name", "that is no public key in OpenSSH form")
 		}
 		row.Kind, row.Public = "public_key", strings.TrimSpace(strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))+" "+comment)
 		return "", nil
 	case n.Kind == "key_pair" && n.Value != "":
 		row.Kind = "private_key"
 		if row.Public, err = secret.Public(n.Value, n.Name); err != nil {
-			return "", refuse(Invalid, "give it in OpenSSH form, without a passphrase", "that is no private key")
+			return "", refusal.New(refusal.Invalid, "give it in OpenSSH form, without a passphrase", "that is no private key")
 		}
 		return n.Value, nil
 	case n.Kind == "key_pair":
@@ -237,7 +239,7 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 		value, row.Public, err = secret.KeyPair(n.Name)
 		return value, err
 	case n.Kind != "secret":
-		return "", refuse(Invalid, "say secret or key_pair", "%q is no kind of secret", n.Kind)
+		return "", refusal.New(refusal.Invalid, "say secret or key_pair", "%q is no kind of secret", n.Kind)
 	case n.Value == "":
 		row.Kind = "generated"
 		rules := secretrule.Rules{}
@@ -246,15 +248,15 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 		}
 		for _, kind := range rules.Kinds {
 			if !slices.Contains(secretrule.Kinds(), kind) {
-				return "", refuse(Invalid, "the kinds are: "+strings.Join(secretrule.Kinds(), ", "), "there is no kind of character %q", kind)
+				return "", refusal.New(refusal.Invalid, "the kinds are: "+strings.Join(secretrule.Kinds(), ", "), "there is no kind of character %q", kind)
 			}
 		}
 		if value, err = rules.Generate(entropy); err != nil {
-			return "", refuse(Invalid, "ask for less", "%v", err)
+			return "", refusal.New(refusal.Invalid, "ask for less", "%v", err)
 		}
 		return value, nil
 	case len(n.Value) > mostSecret:
-		return "", refuse(Invalid, "give a shorter one", "a secret has at most %d KiB", mostSecret>>10)
+		return "", refusal.New(refusal.Invalid, "give a shorter one", "a secret has at most %d KiB", mostSecret>>10)
 	}
 	row.Kind = "given"
 	rules := importRules
@@ -262,14 +264,14 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 		rules = *n.Rules
 	}
 	if broken := rules.Check(n.Value, n.Name); len(broken) > 0 {
-		return "", refuse(Invalid, "choose one with "+rules.Words()+", or have one drawn", "the secret breaks its rules: %s", strings.Join(broken, "; "))
+		return "", refusal.New(refusal.Invalid, "choose one with "+rules.Words()+", or have one drawn", "the secret breaks its rules: %s", strings.Join(broken, "; "))
 	}
 	return n.Value, nil
 }
 
 // RemoveNamed forgets a secret that no stack uses, with all its versions.
-func (s *Service) RemoveNamed(ctx context.Context, u User, name string) error {
-	if err := u.mustSomewhere(access.Operate); err != nil {
+func (s *Service) RemoveNamed(ctx context.Context, u people.User, name string) error {
+	if err := u.MustSomewhere(access.Operate); err != nil {
 		return err
 	}
 	n, err := s.NamedSecret(ctx, name)
@@ -282,12 +284,12 @@ func (s *Service) RemoveNamed(ctx context.Context, u User, name string) error {
 	}
 	for _, row := range rows {
 		if !mayReveal(u, row) {
-			return refuse(Forbidden, "ask "+row.GivenBy+" or an administrator", "the secret %s was given by somebody else", row.Reference)
+			return refusal.New(refusal.Forbidden, "ask "+row.GivenBy+" or an administrator", "the secret %s was given by somebody else", row.Reference)
 		}
 	}
 	for _, v := range n.Versions {
 		if len(v.Uses) > 0 {
-			return refuse(Conflict, "move the stack to another secret first, or retire it", "stack %s uses %s@%d", v.Uses[0].Stack, name, v.Version)
+			return refusal.New(refusal.Conflict, "move the stack to another secret first, or retire it", "stack %s uses %s@%d", v.Uses[0].Stack, name, v.Version)
 		}
 	}
 	if _, err := s.store.RemoveNamedSecret(ctx, name); err != nil {
@@ -302,7 +304,7 @@ func (s *Service) RemoveNamed(ctx context.Context, u User, name string) error {
 func (s *Service) referred(ctx context.Context, reference string) (store.Secret, error) {
 	name, version := splitReference(reference)
 	if !secretName.MatchString(name) {
-		return store.Secret{}, refuse(NotFound, "name one without a slash; list them with: undersail secrets", "%q is no secret that stands for itself", reference)
+		return store.Secret{}, refusal.New(refusal.NotFound, "name one without a slash; list them with: undersail secrets", "%q is no secret that stands for itself", reference)
 	}
 	if version == 0 {
 		list, err := s.store.NamedSecrets(ctx, name)
@@ -317,10 +319,10 @@ func (s *Service) referred(ctx context.Context, reference string) (store.Secret,
 	}
 	row, err := s.store.Secret(ctx, reference)
 	if errors.Is(err, store.ErrNotFound) || err == nil && row.Account != "" && !access.Sees(ctx, row.Account) {
-		return row, refuse(NotFound, "look at its versions with: undersail secrets show "+name, "there is no secret %s", reference)
+		return row, refusal.New(refusal.NotFound, "look at its versions with: undersail secrets show "+name, "there is no secret %s", reference)
 	}
 	return row, err
 }
 
 // mayReveal tells whether somebody may read a value at this moment.
-func mayReveal(u User, x store.Secret) bool { return u.actor().MayReveal(sealed.Kept(x)) }
+func mayReveal(u people.User, x store.Secret) bool { return u.Actor().MayReveal(sealed.Kept(x)) }

@@ -10,6 +10,7 @@ import (
 
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
@@ -28,7 +29,7 @@ func TestANameThatSomebodyHasIsFoundBeforehand(t *testing.T) {
 		return err
 	}
 	refused := func(err error) bool {
-		var e *service.Error
+		var e *refusal.Error
 		return errors.As(err, &e) && slices.ContainsFunc(e.Findings, func(f render.Finding) bool {
 			return f.Code == "name-taken" && f.Place == "pictures.label" && strings.Contains(f.Message, "somebody has it")
 		})

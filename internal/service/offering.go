@@ -12,6 +12,7 @@ import (
 	"undersail/internal/core/expr"
 	"undersail/internal/core/offer"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -50,6 +51,14 @@ func (s *Service) Offers(ctx context.Context, account, region string, refresh bo
 	return *o, nil
 }
 
+// known says of accounts whether there are such.
+type known struct{ *Service }
+
+func (k known) Known(ctx context.Context, account string) error {
+	_, err := k.account(ctx, account)
+	return err
+}
+
 // account finds an account; a misspelt one gets a suggestion.
 func (s *Service) account(ctx context.Context, name string) (store.Account, error) {
 	a, err := s.store.Account(ctx, name)
@@ -60,15 +69,15 @@ func (s *Service) account(ctx context.Context, name string) (store.Account, erro
 	if err != nil {
 		return a, err
 	}
-	return a, unknown("account", name, list, func(x store.Account) string { return x.Name }, "list them with: undersail accounts")
+	return a, refusal.Unknown("account", name, list, func(x store.Account) string { return x.Name }, "list them with: undersail accounts")
 }
 
 func inRegion(a store.Account, region string) error {
 	switch {
 	case region == "":
-		return refuse(Invalid, "its regions are "+strings.Join(a.Regions, ", "), "name a region of account %s", a.Name)
+		return refusal.New(refusal.Invalid, "its regions are "+strings.Join(a.Regions, ", "), "name a region of account %s", a.Name)
 	case !slices.Contains(a.Regions, region):
-		return refuse(Invalid, expr.Choose(region, a.Regions), "account %s has no region %q", a.Name, region)
+		return refusal.New(refusal.Invalid, expr.Choose(region, a.Regions), "account %s has no region %q", a.Name, region)
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"undersail/internal/core/fit"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -59,7 +60,7 @@ func (s *Service) where(ctx context.Context, a store.Account, n NewProposal) (Wh
 	soon, cancel := context.WithTimeout(ctx, accountPatience)
 	defer cancel()
 	c, err := s.FitTemplate(soon, n)
-	var refused *Error
+	var refused *refusal.Error
 	if err != nil && ctx.Err() == nil && soon.Err() != nil {
 		w.Problem = fmt.Sprintf("its cloud did not answer within %g seconds", accountPatience.Seconds())
 		return w, nil

@@ -10,6 +10,8 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -45,7 +47,7 @@ func (s *Service) PolicyVersions(ctx context.Context, name string) ([]Policy, er
 		if err != nil {
 			return nil, err
 		}
-		return nil, unknown("policy", name, list, func(p Policy) string { return p.Name }, "list them with: undersail policies")
+		return nil, refusal.Unknown("policy", name, list, func(p Policy) string { return p.Name }, "list them with: undersail policies")
 	}
 	out := make([]Policy, len(rows))
 	for i, p := range rows {
@@ -55,12 +57,12 @@ func (s *Service) PolicyVersions(ctx context.Context, name string) ([]Policy, er
 }
 
 // AddPolicy checks a rule and adds it as the next version of its name.
-func (s *Service) AddPolicy(ctx context.Context, u User, r policy.Rule) (Policy, error) {
-	if err := u.must(access.Publish, ""); err != nil {
+func (s *Service) AddPolicy(ctx context.Context, u people.User, r policy.Rule) (Policy, error) {
+	if err := u.Must(access.Publish, ""); err != nil {
 		return Policy{}, err
 	}
 	if _, faults := policy.Compile([]policy.Rule{r}); faults != nil {
-		return Policy{}, refuse(Invalid, "see: undersail policies add --help", "%v", errors.Join(faults...))
+		return Policy{}, refusal.New(refusal.Invalid, "see: undersail policies add --help", "%v", errors.Join(faults...))
 	}
 	version, err := s.store.AddPolicy(ctx, store.Policy{Name: r.Name, About: r.About, Does: r.Does, Types: r.Types, That: r.That, Says: r.Says, Remedy: r.Remedy, MadeBy: u.Name})
 	if err != nil {
@@ -72,8 +74,8 @@ func (s *Service) AddPolicy(ctx context.Context, u User, r policy.Rule) (Policy,
 }
 
 // RemovePolicy withdraws a rule; its versions stay.
-func (s *Service) RemovePolicy(ctx context.Context, u User, name string) error {
-	if err := u.must(access.Publish, ""); err != nil {
+func (s *Service) RemovePolicy(ctx context.Context, u people.User, name string) error {
+	if err := u.Must(access.Publish, ""); err != nil {
 		return err
 	}
 	versions, err := s.PolicyVersions(ctx, name)
@@ -81,7 +83,7 @@ func (s *Service) RemovePolicy(ctx context.Context, u User, name string) error {
 		return err
 	}
 	if versions[0].Does == "nothing" {
-		return refuse(Conflict, "", "policy %s is withdrawn already", name)
+		return refusal.New(refusal.Conflict, "", "policy %s is withdrawn already", name)
 	}
 	if _, err = s.store.AddPolicy(ctx, store.Policy{Name: name, Does: "nothing", MadeBy: u.Name}); err != nil {
 		return err
@@ -106,13 +108,13 @@ type Trial struct {
 
 // TryPolicy tells what a rule would say of every stack that runs, or of some. Nothing
 // is kept.
-func (s *Service) TryPolicy(ctx context.Context, u User, r policy.Rule, stacks []string) ([]Trial, error) {
-	if err := u.must(access.Publish, ""); err != nil {
+func (s *Service) TryPolicy(ctx context.Context, u people.User, r policy.Rule, stacks []string) ([]Trial, error) {
+	if err := u.Must(access.Publish, ""); err != nil {
 		return nil, err
 	}
 	rules, faults := policy.Compile([]policy.Rule{r})
 	if faults != nil {
-		return nil, refuse(Invalid, "see: undersail policies add --help", "%v", errors.Join(faults...))
+		return nil, refusal.New(refusal.Invalid, "see: undersail policies add --help", "%v", errors.Join(faults...))
 	}
 	if len(stacks) == 0 {
 		after := ""
@@ -134,7 +136,7 @@ func (s *Service) TryPolicy(ctx context.Context, u User, r policy.Rule, stacks [
 	for _, name := range stacks {
 		t := Trial{Stack: name, Findings: []render.Finding{}, Consents: []render.Consent{}}
 		o, err := s.opinionOn(ctx, name, rules)
-		var refused *Error
+		var refused *refusal.Error
 		switch {
 		case errors.As(err, &refused):
 			t.Problem = refused.Title
@@ -169,7 +171,7 @@ func (s *Service) opinionOn(ctx context.Context, name string, rules *policy.Rule
 		return policy.Opinion{}, err
 	}
 	if d.Rendering == nil {
-		return policy.Opinion{}, refuse(Conflict, "", "stack %s was never applied", name)
+		return policy.Opinion{}, refusal.New(refusal.Conflict, "", "stack %s was never applied", name)
 	}
 	return policy.Check(d.Rendering, policy.Context{Offers: d.Everywhere(), Cost: d.Cost, Today: s.engine.Now().UTC().Format(time.DateOnly), Rules: rules}), nil
 }

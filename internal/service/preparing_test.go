@@ -9,6 +9,8 @@ import (
 
 	"undersail/internal/core/lang"
 	"undersail/internal/exchange"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 )
 
@@ -37,7 +39,7 @@ func TestAKeyPairIsMadeForADraft(t *testing.T) {
 		t.Errorf("only its public half is here: %+v %v", own, err)
 	}
 	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "door", service.DraftSecret{Public: "ssh-rubbish AAAA"})
-	wantKind(t, err, service.Invalid, "")
+	wantKind(t, err, refusal.Invalid, "")
 	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, long, service.DraftSecret{}); err != nil || !strings.HasPrefix(fmt.Sprint(d.Body.Inputs[long]), "key:gate-key-of-the-harbour") {
 		t.Errorf("a long name: %+v %v", d.Body, err)
 	}
@@ -89,16 +91,16 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 
 	// A value is no part of a draft; it is sealed, or it is refused for what it breaks.
 	_, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"word": "Shingle-and-sand"}}`), "")
-	wantKind(t, err, service.Invalid, "holds no secrets")
+	wantKind(t, err, refusal.Invalid, "holds no secrets")
 	if broken, err := b.s.TrySecret(ctx, d.ID, "word", service.DraftSecret{Value: "kelp"}); err != nil || len(broken) != 4 {
 		t.Errorf("what it breaks: %v %v", broken, err)
 	}
 	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "kelp"})
-	wantKind(t, err, service.Invalid, "breaks the rules of input word")
+	wantKind(t, err, refusal.Invalid, "breaks the rules of input word")
 	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "size", service.DraftSecret{Value: "x"})
-	wantKind(t, err, service.Invalid, "is no secret")
-	_, err = b.s.SealForDraft(ctx, service.User{Name: "ada", Roles: []string{"viewer"}}, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"})
-	wantKind(t, err, service.Forbidden, "")
+	wantKind(t, err, refusal.Invalid, "is no secret")
+	_, err = b.s.SealForDraft(ctx, people.User{Name: "ada", Roles: []string{"viewer"}}, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"})
+	wantKind(t, err, refusal.Forbidden, "")
 	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"}); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
 		t.Fatalf("sealed: %+v %v", d, err)
 	}
@@ -133,9 +135,9 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 		t.Errorf("the requirement: %+v %v", wrong.Answer.Pages, err)
 	}
 	_, err = b.s.ProposeDraft(ctx, b.r.Admin, d.ID, d.Revision)
-	wantKind(t, err, service.Stale, "has revision")
+	wantKind(t, err, refusal.Stale, "has revision")
 	_, err = b.s.ProposeDraft(ctx, b.r.Admin, d.ID, wrong.Revision)
-	wantKind(t, err, service.Findings, "")
+	wantKind(t, err, refusal.Findings, "")
 	right, err := b.s.ChangeDraft(ctx, b.r.Admin, d.ID, wrong.Revision, json.RawMessage(`{"inputs": {"range": null}}`), "")
 	if err != nil {
 		t.Fatal(err)
@@ -145,7 +147,7 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 		t.Fatalf("proposed: %+v %v", p, err)
 	}
 	_, err = b.s.Draft(ctx, b.r.Admin, d.ID, "")
-	wantKind(t, err, service.NotFound, "")
+	wantKind(t, err, refusal.NotFound, "")
 
 	// The proposal becomes a draft again, secret and all, to be changed.
 	back, err := b.s.DraftOfProposal(ctx, b.r.Admin, p.ID)
@@ -186,7 +188,7 @@ func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
 	first, second := b.propose("coast", wider), b.propose("coast", wider)
 	b.done(second)
 	_, err := b.s.Accept(ctx, b.r.Admin, first.ID, nil, "")
-	wantKind(t, err, service.Stale, "propose again")
+	wantKind(t, err, refusal.Stale, "propose again")
 	again, err := b.s.ProposeAgain(ctx, b.r.Admin, first.ID)
 	if err != nil || again.State != service.Nothing {
 		t.Errorf("what is there already is proposed: %+v %v", again, err)
@@ -200,7 +202,7 @@ func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = b.s.ProposeAgain(ctx, b.r.Admin, retire.ID)
-	wantKind(t, err, service.Conflict, "begin where you began")
+	wantKind(t, err, refusal.Conflict, "begin where you began")
 	p, err := b.s.Accept(ctx, b.r.Admin, retire.ID, nil, "after the spring tide")
 	if err != nil || p.Why != "after the spring tide" {
 		t.Errorf("the comment is %q (%v)", p.Why, err)
@@ -232,7 +234,7 @@ func TestATextIsCheckedAsItIsWritten(t *testing.T) {
 		t.Errorf("what was begun: %+v %v", c, err)
 	}
 	_, err = b.s.StartText(exchange.Starter{Name: "Tide"})
-	wantKind(t, err, service.Invalid, "no name of a template")
+	wantKind(t, err, refusal.Invalid, "no name of a template")
 	l := b.s.Language()
 	if sections, _ := l.Schema["properties"].(map[string]any); len(sections) < 8 || len(l.Functions) < 10 || len(l.Types) < 20 {
 		t.Errorf("the language: %d sections, %d functions, %d types", len(sections), len(l.Functions), len(l.Types))
@@ -250,5 +252,5 @@ func TestATextIsCheckedAsItIsWritten(t *testing.T) {
 		t.Errorf("where it comes from: %+v %v", kept.From, err)
 	}
 	_, err = b.s.TemplateDifferences(ctx, "vault@1.1.0", "9.0.0")
-	wantKind(t, err, service.NotFound, "")
+	wantKind(t, err, refusal.NotFound, "")
 }

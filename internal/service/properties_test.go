@@ -18,6 +18,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/engine"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
@@ -148,8 +149,8 @@ func (x *trial) to(want map[string]any) string {
 	stack := "tried-" + strings.ReplaceAll(x.typ, "_", "-")
 	ask := service.NewProposal{Stack: stack, File: "tried.sail.yaml", Source: x.source(want), Account: "saltmere-lab", Region: "north-fell"}
 	p, err := x.s.Propose(ctx, x.r.Admin, ask)
-	var e *service.Error
-	if errors.As(err, &e) && e.Kind == service.Findings && e.Diagnostics == nil {
+	var e *refusal.Error
+	if errors.As(err, &e) && e.Kind == refusal.Findings && e.Diagnostics == nil {
 		if e.Findings[slices.IndexFunc(e.Findings, func(f render.Finding) bool { return f.Severity == "error" })].Code == "not-supported" {
 			return "not on Larch"
 		}

@@ -18,7 +18,9 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -118,21 +120,21 @@ var errTaken = errors.New("a reference is taken")
 // Propose works out what has to change and saves it. Findings with errors
 // refuse the proposal; nothing is saved then, and nothing was made. Nothing is
 // saved either when there is nothing to change.
-func (s *Service) Propose(ctx context.Context, u User, n NewProposal) (Proposal, error) {
+func (s *Service) Propose(ctx context.Context, u people.User, n NewProposal) (Proposal, error) {
 	if n.Account != "" { // the stack is not read for somebody who may not
-		if err := u.must(access.Operate, n.Account); err != nil {
+		if err := u.Must(access.Operate, n.Account); err != nil {
 			return Proposal{}, err
 		}
 	}
 	if !stackPattern.MatchString(n.Stack) || len(n.Stack) > 40 {
-		return Proposal{}, refuse(Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", n.Stack)
+		return Proposal{}, refusal.New(refusal.Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", n.Stack)
 	}
 	for tries := 0; ; tries++ {
 		r, err := s.read(ctx, u, n)
 		if err != nil {
 			return Proposal{}, err
 		}
-		if err := u.must(access.Operate, r.stack.Account); err != nil {
+		if err := u.Must(access.Operate, r.stack.Account); err != nil {
 			return Proposal{}, err
 		}
 		judged, err := s.stages(ctx, r)
@@ -232,7 +234,7 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 	}
 	judged.Findings = append(judged.Findings, bounds...)
 	if render.HasErrors(judged.Findings) {
-		return judged, &Error{Kind: Findings, Title: "the proposal would not work", Remedy: "mend what the findings name; nothing was made", Findings: judged.Findings}
+		return judged, &refusal.Error{Kind: refusal.Findings, Title: "the proposal would not work", Remedy: "mend what the findings name; nothing was made", Findings: judged.Findings}
 	}
 	return judged, nil
 }
@@ -257,13 +259,13 @@ func together(names []string, name string) []string {
 	return append(slices.Clone(names), name)
 }
 
-func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judged, kind string, shaped ...string) (Proposal, error) {
+func (s *Service) save(ctx context.Context, u people.User, r *reading, j proposal.Judged, kind string, shaped ...string) (Proposal, error) {
 	doc := j.Document()
 	a, err := s.account(ctx, r.stack.Account)
 	if err != nil {
 		return Proposal{}, err
 	}
-	doc.SecondPerson, doc.AuthorRoles = a.SecondPerson, u.grants().Strings()
+	doc.SecondPerson, doc.AuthorRoles = a.SecondPerson, u.Grants().Strings()
 	raw, err := json.Marshal(doc)
 	if err != nil {
 		return Proposal{}, fmt.Errorf("encode proposal: %w", err)
@@ -271,13 +273,13 @@ func (s *Service) save(ctx context.Context, u User, r *reading, j proposal.Judge
 	if kind != state.KindDiscard {
 		st, err := s.store.AddStack(ctx, r.stack)
 		if errors.Is(err, store.ErrConflict) {
-			return Proposal{}, refuse(Conflict, "choose another name", "the name %s is taken in an account that you do not see", r.stack.Name)
+			return Proposal{}, refusal.New(refusal.Conflict, "choose another name", "the name %s is taken in an account that you do not see", r.stack.Name)
 		}
 		if err != nil {
 			return Proposal{}, err
 		}
 		if st.ID != r.stack.ID {
-			return Proposal{}, refuse(Conflict, "propose again", "somebody else made stack %s at this moment", r.stack.Name)
+			return Proposal{}, refusal.New(refusal.Conflict, "propose again", "somebody else made stack %s at this moment", r.stack.Name)
 		}
 	}
 	for name, value := range r.Given {

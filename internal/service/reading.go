@@ -16,19 +16,21 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
 // read reads the facts of a proposal that is asked for.
-func (s *Service) read(ctx context.Context, u User, n NewProposal) (*reading, error) {
+func (s *Service) read(ctx context.Context, u people.User, n NewProposal) (*reading, error) {
 	return s.readFacts(ctx, u, n, false)
 }
 
 // readFacts reads the facts; offline ones call no cloud, and take what is recorded for
 // what is there. What of secrets is compared or held against rules is so for whoever may
 // read them.
-func (s *Service) readFacts(ctx context.Context, u User, n NewProposal, offline bool) (*reading, error) {
+func (s *Service) readFacts(ctx context.Context, u people.User, n NewProposal, offline bool) (*reading, error) {
 	r := &reading{user: u, offline: offline, Facts: proposal.Facts{Keep: n.Keep, Again: n.Again, Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}, Keys: map[string]string{}}}
 	if r.Given == nil {
 		r.Given = map[string]string{}
@@ -74,12 +76,12 @@ func (s *Service) readStack(ctx context.Context, r *reading, n NewProposal) erro
 	}
 	switch {
 	case r.isNew && (n.Account == "" || n.Region == ""):
-		return refuse(Invalid, "add --account and --region", "a new stack needs an account and a region")
+		return refusal.New(refusal.Invalid, "add --account and --region", "a new stack needs an account and a region")
 	case r.isNew:
 		r.stack = store.Stack{ID: id, Name: n.Stack, Account: n.Account, Region: n.Region}
 		return nil
 	case n.Account != "" && n.Account != r.stack.Account || n.Region != "" && n.Region != r.stack.Region:
-		return refuse(Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, r.stack.Account, r.stack.Region)
+		return refusal.New(refusal.Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, r.stack.Account, r.stack.Region)
 	}
 	r.Basis, err = s.basis(ctx, r.stack.ID)
 	return err
@@ -94,13 +96,13 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 			return err
 		}
 		if t.Maturity == "withdrawn" && r.isNew {
-			return refuse(Invalid, "choose another version or template", "template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
+			return refusal.New(refusal.Invalid, "choose another version or template", "template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
 		}
 		file, source, parts, r.TextBy = t.Name+".sail.yaml", t.Source, t.Parts, t.PublishedBy
 	case source == "" && !r.isNew && r.stack.TemplateSource != "":
 		file, source, parts = r.stack.TemplateName+".sail.yaml", r.stack.TemplateSource, r.stack.TemplateParts
 	case source == "":
-		return refuse(Invalid, "add --template NAME, or the path of a template file", "a new stack needs a template")
+		return refusal.New(refusal.Invalid, "add --template NAME, or the path of a template file", "a new stack needs a template")
 	}
 	if file == "" {
 		file = "template.sail.yaml"
@@ -129,7 +131,7 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 func (r *reading) readBundle(b lang.Bundle) error {
 	var found lang.Diagnostics
 	if r.Template, found = bundles.read(b); r.Template == nil {
-		return &Error{Kind: Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
+		return &refusal.Error{Kind: refusal.Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
 	}
 	r.Text = proposal.TemplateText{Name: r.Template.About.Name, Version: r.Template.About.Version, File: b.File, Digest: r.Template.Digest, Source: b.Source, Parts: b.Parts}
 	return nil
@@ -142,7 +144,7 @@ func (s *Service) readPlace(ctx context.Context, r *reading) error {
 		account store.Account
 	}
 	if !access.Sees(ctx, r.stack.Account) { // what was read lately was perhaps read for somebody else
-		return missing(store.ErrNotFound, "account", r.stack.Account, "list them with: undersail accounts")
+		return refusal.Missing(store.ErrNotFound, "account", r.stack.Account, "list them with: undersail accounts")
 	}
 	c, err := recent(&s.lately, r.offline, "account "+r.stack.Account, func() (connected, error) {
 		adapter, account, err := s.adapter(ctx, r.stack.Account)
@@ -251,7 +253,7 @@ func (r *reading) takeInputs(n NewProposal) error {
 	}
 	preset, err := render.PresetLayer(r.Template, n.Preset)
 	if err != nil {
-		return refuse(Invalid, "choose one that the template has, or none", "%v", err)
+		return refusal.New(refusal.Invalid, "choose one that the template has, or none", "%v", err)
 	}
 	layers := append([]render.Layer{recorded, preset}, n.Layers...)
 	all, origins := render.Merge(append(layers, render.Layer{From: "given", Inputs: n.Inputs})...)

@@ -17,14 +17,16 @@ import (
 	"undersail/internal/core/secretrule"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
 
 // draw makes the secrets that an accepted proposal generates. Drawing twice
 // keeps the first.
-func (s *Service) draw(ctx context.Context, u User, id int64) error {
+func (s *Service) draw(ctx context.Context, u people.User, id int64) error {
 	p, d, err := s.document(ctx, id)
 	if err != nil {
 		return err
@@ -70,7 +72,7 @@ func (s *Service) document(ctx context.Context, id int64) (store.Proposal, propo
 	var d proposal.Document
 	p, err := s.store.Proposal(ctx, id)
 	if err != nil {
-		return p, d, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+		return p, d, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
 	}
 	if err := json.Unmarshal(p.Document, &d); err != nil {
 		return p, d, fmt.Errorf("read proposal %d: %w", id, err)
@@ -81,12 +83,12 @@ func (s *Service) document(ctx context.Context, id int64) (store.Proposal, propo
 // Apply starts the run of an accepted proposal. When the world has changed so
 // that the proposal would not do what it says, it is stale and nothing starts.
 // OnFailure says what becomes of a run that fails: keep (also when empty) or undo.
-func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string) (Run, error) {
+func (s *Service) Apply(ctx context.Context, u people.User, id int64, onFailure string) (Run, error) {
 	p, err := s.store.Proposal(ctx, id)
 	if err != nil {
-		return Run{}, missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+		return Run{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
 	}
-	if err := u.must(access.Operate, p.Account); err != nil {
+	if err := u.Must(access.Operate, p.Account); err != nil {
 		return Run{}, err
 	}
 	if onFailure, err = s.afterFailure(ctx, u, p, onFailure); err != nil {
@@ -97,22 +99,22 @@ func (s *Service) Apply(ctx context.Context, u User, id int64, onFailure string)
 
 // start starts the run of an accepted proposal, for somebody who may or in whose name it is
 // done.
-func (s *Service) start(ctx context.Context, u User, id int64, onFailure string, standing *store.Standing) (Run, error) {
+func (s *Service) start(ctx context.Context, u people.User, id int64, onFailure string, standing *store.Standing) (Run, error) {
 	p, d, err := s.document(ctx, id)
 	if err != nil {
 		return Run{}, err
 	}
 	switch {
 	case onFailure != "" && onFailure != state.Keep && onFailure != state.Undo:
-		return Run{}, refuse(Invalid, "say keep or undo", "%q is not what can become of a run that fails", onFailure)
+		return Run{}, refusal.New(refusal.Invalid, "say keep or undo", "%q is not what can become of a run that fails", onFailure)
 	case p.State == state.Applied && p.RunID != nil:
 		return s.Run(ctx, *p.RunID) // asked twice: the same run
 	case p.State == state.Applied && p.Kind == state.KindGive:
 		return s.Run(ctx, d.GivesTo)
 	case p.State == state.Open:
-		return Run{}, refuse(Conflict, fmt.Sprintf("accept it first with: undersail accept %d", id), "proposal %d is not accepted", id)
+		return Run{}, refusal.New(refusal.Conflict, fmt.Sprintf("accept it first with: undersail accept %d", id), "proposal %d is not accepted", id)
 	case p.State != state.Accepted:
-		return Run{}, refuse(Stale, "propose again", "proposal %d is %s", id, p.State)
+		return Run{}, refusal.New(refusal.Stale, "propose again", "proposal %d is %s", id, p.State)
 	}
 	if p.Kind == state.KindGive {
 		return s.carryGift(ctx, u, id)
@@ -132,7 +134,7 @@ func (s *Service) start(ctx context.Context, u User, id int64, onFailure string,
 		Steps: engine.Steps(now.Plan, r.Durations, append(rows, r.rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
 	run, err := s.store.StartRun(ctx, n, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
-		return Run{}, refuse(Conflict, "wait for it, or look with: undersail runs --stack "+p.Stack, "another run of stack %s is under way", p.Stack)
+		return Run{}, refusal.New(refusal.Conflict, "wait for it, or look with: undersail runs --stack "+p.Stack, "another run of stack %s is under way", p.Stack)
 	}
 	if err != nil {
 		return Run{}, err
@@ -143,7 +145,7 @@ func (s *Service) start(ctx context.Context, u User, id int64, onFailure string,
 
 // afterFailure is what becomes of a run if it fails. Undoing is part of what was agreed to;
 // whoever may agree by themselves may still say so when they apply it.
-func (s *Service) afterFailure(ctx context.Context, u User, p store.Proposal, said string) (string, error) {
+func (s *Service) afterFailure(ctx context.Context, u people.User, p store.Proposal, said string) (string, error) {
 	agreed := cmp.Or(said, p.OnFailure, state.Keep)
 	if agreed != state.Undo || p.State != state.Accepted {
 		return agreed, nil // keeping what there is does no more than was agreed to
@@ -157,13 +159,13 @@ func (s *Service) afterFailure(ctx context.Context, u User, p store.Proposal, sa
 	}
 	shown, err := s.Proposal(ctx, p.ID)
 	if err == nil {
-		err = u.must(access.Decide, p.Account)
+		err = u.Must(access.Decide, p.Account)
 	}
 	if err == nil && mayDecide(u, shown) != nil {
-		err = refuse(Forbidden, fmt.Sprintf("have it agreed to with the proposal: undersail accept %d --on-failure undo", p.ID), "nobody agreed that the run is undone if it fails, and account %s asks for a second person", p.Account)
+		err = refusal.New(refusal.Forbidden, fmt.Sprintf("have it agreed to with the proposal: undersail accept %d --on-failure undo", p.ID), "nobody agreed that the run is undone if it fails, and account %s asks for a second person", p.Account)
 	}
 	if err == nil {
-		err = s.stand(ctx, standsToUndo, u.Name, u.grants().Strings(), p)
+		err = s.stand(ctx, standsToUndo, u.Name, u.Grants().Strings(), p)
 	}
 	return agreed, err
 }
@@ -181,15 +183,15 @@ func updateOf(kind string, d proposal.Document) *store.StackUpdate {
 // gives what it would be made from now.
 func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
 	r, now, err := s.again(ctx, p, d)
-	var refused *Error
-	if errors.As(err, &refused) && refused.Kind == Findings {
-		return r, now, &Error{Kind: Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
+	var refused *refusal.Error
+	if errors.As(err, &refused) && refused.Kind == refusal.Findings {
+		return r, now, &refusal.Error{Kind: refusal.Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
 	}
 	if err != nil {
 		return r, now, err
 	}
 	if why := d.Differs(now.Document()); why != "" {
-		return r, now, refuse(Stale, "propose again", "the stack has changed since proposal %d was made: %s", p.ID, why)
+		return r, now, refusal.New(refusal.Stale, "propose again", "the stack has changed since proposal %d was made: %s", p.ID, why)
 	}
 	return r, now, nil
 }
@@ -209,7 +211,7 @@ func (s *Service) again(ctx context.Context, p store.Proposal, d proposal.Docume
 		return r, none, err
 	}
 	if r.Basis != d.Basis {
-		return r, none, refuse(Stale, "propose again", "run %d has changed the stack since proposal %d was made", r.Basis, p.ID)
+		return r, none, refusal.New(refusal.Stale, "propose again", "run %d has changed the stack since proposal %d was made", r.Basis, p.ID)
 	}
 	r.isNew = r.Basis == 0
 	if p.Undoes != nil {
@@ -259,7 +261,7 @@ func (s *Service) sameHanded(ctx context.Context, r *reading, d proposal.Documen
 			}
 		}
 		if !same {
-			return refuse(Stale, "propose again", "the secret %s that another stack hands over is another now", name)
+			return refusal.New(refusal.Stale, "propose again", "the secret %s that another stack hands over is another now", name)
 		}
 		delete(r.handed, name)
 	}
@@ -270,25 +272,25 @@ func (s *Service) sameHanded(ctx context.Context, r *reading, d proposal.Documen
 // Continue proposes what is still missing after a run that failed or stopped. It is
 // accepted at once where it holds only what was accepted; else it is left open and
 // says why.
-func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal, error) {
+func (s *Service) Continue(ctx context.Context, u people.User, stack string) (Proposal, error) {
 	st, err := s.living(ctx, stack)
 	if err != nil {
 		return Proposal{}, err
 	}
-	if err := u.must(access.Operate, st.Account); err != nil {
+	if err := u.Must(access.Operate, st.Account); err != nil {
 		return Proposal{}, err
 	}
 	last, err := s.store.LastRun(ctx, st.ID)
 	if err != nil {
-		return Proposal{}, missing(err, "run of stack", stack, "propose it first")
+		return Proposal{}, refusal.Missing(err, "run of stack", stack, "propose it first")
 	}
 	switch {
 	case last.State == state.Parked && last.ParkedFor == state.ForAgreement:
 		return s.agreeOn(ctx, u, last)
 	case last.Kind == state.KindRetire:
-		return Proposal{}, refuse(Conflict, "go on with: undersail retire "+stack, "the last run was retiring the stack")
+		return Proposal{}, refusal.New(refusal.Conflict, "go on with: undersail retire "+stack, "the last run was retiring the stack")
 	case last.Kind == state.KindUndo && last.State != state.Done:
-		return Proposal{}, refuse(Conflict, fmt.Sprintf("go on with: undersail undo %d", *last.Undoes), "the last run was undoing run %d", *last.Undoes)
+		return Proposal{}, refusal.New(refusal.Conflict, fmt.Sprintf("go on with: undersail undo %d", *last.Undoes), "the last run was undoing run %d", *last.Undoes)
 	}
 	accepted, err := s.lastDocument(ctx, st.ID)
 	if err != nil {
@@ -323,12 +325,12 @@ func (s *Service) Continue(ctx context.Context, u User, stack string) (Proposal,
 }
 
 // Retire proposes the removal of a whole stack.
-func (s *Service) Retire(ctx context.Context, u User, stack string, keep ...string) (Proposal, error) {
+func (s *Service) Retire(ctx context.Context, u people.User, stack string, keep ...string) (Proposal, error) {
 	st, err := s.living(ctx, stack)
 	if err != nil {
 		return Proposal{}, err
 	}
-	if err := u.must(access.Operate, st.Account); err != nil {
+	if err := u.Must(access.Operate, st.Account); err != nil {
 		return Proposal{}, err
 	}
 	if err := s.readByOthers(ctx, stack); err != nil {
@@ -350,7 +352,7 @@ func (s *Service) Retire(ctx context.Context, u User, stack string, keep ...stri
 	}
 	judged := changed.Judge(nil)
 	if render.HasErrors(judged.Findings) {
-		return Proposal{}, &Error{Kind: Findings, Title: "the stack cannot be retired", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
+		return Proposal{}, &refusal.Error{Kind: refusal.Findings, Title: "the stack cannot be retired", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
 	}
 	return s.save(ctx, u, r, judged, state.KindRetire)
 }
@@ -385,7 +387,7 @@ func (s *Service) readByOthers(ctx context.Context, stack string) error {
 	if err != nil || other == "" {
 		return err
 	}
-	return refuse(Conflict, "retire "+other+" first, or let it read another stack", "stack %s reads the outputs of %s", other, stack)
+	return refusal.New(refusal.Conflict, "retire "+other+" first, or let it read another stack", "stack %s reads the outputs of %s", other, stack)
 }
 
 // conduct is how the resources of a stack behave in changes, as the stack was
@@ -419,12 +421,12 @@ func renames(changes []change.Change) []store.Rename {
 }
 
 // Stop asks a run to end once its calls in flight have returned.
-func (s *Service) Stop(ctx context.Context, u User, id int64) (Run, error) {
+func (s *Service) Stop(ctx context.Context, u people.User, id int64) (Run, error) {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
-		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+		return Run{}, refusal.Missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
 	}
-	if err := u.must(access.Operate, run.Account); err != nil {
+	if err := u.Must(access.Operate, run.Account); err != nil {
 		return Run{}, err
 	}
 	if ended, err := s.store.EndParked(ctx, id); err != nil || ended {
@@ -434,7 +436,7 @@ func (s *Service) Stop(ctx context.Context, u User, id int64) (Run, error) {
 		return s.runOr(ctx, id, err)
 	}
 	if err := s.store.AskStop(ctx, id); errors.Is(err, store.ErrConflict) {
-		return Run{}, refuse(Conflict, "", "run %d is over already", id)
+		return Run{}, refusal.New(refusal.Conflict, "", "run %d is over already", id)
 	} else if err != nil {
 		return Run{}, err
 	}
@@ -447,7 +449,7 @@ func (s *Service) Stop(ctx context.Context, u User, id int64) (Run, error) {
 func (s *Service) living(ctx context.Context, name string) (store.Stack, error) {
 	st, err := s.store.StackByName(ctx, name)
 	if err == nil && st.RetiredAt != nil {
-		return st, refuse(NotFound, "list what is there with: undersail stacks", "stack %s was retired on %s", name, st.RetiredAt.Format(time.DateOnly))
+		return st, refusal.New(refusal.NotFound, "list what is there with: undersail stacks", "stack %s was retired on %s", name, st.RetiredAt.Format(time.DateOnly))
 	}
-	return st, missing(err, "stack", strings.TrimSpace(name), "list them with: undersail stacks")
+	return st, refusal.Missing(err, "stack", strings.TrimSpace(name), "list them with: undersail stacks")
 }

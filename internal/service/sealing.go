@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -25,7 +26,7 @@ func (s *Service) OpenSealed(ctx context.Context) error {
 		return err
 	}
 	if has, known := s.sealed.Knows(string(with)); !known {
-		return refuse(Conflict, "give the key file that belongs to this database with --key-file, or restore both from one backup",
+		return refusal.New(refusal.Conflict, "give the key file that belongs to this database with --key-file, or restore both from one backup",
 			"the database was sealed with the key %s, and the key file has %s", with, has)
 	}
 	if err := s.sealed.Begin(ctx); err != nil {

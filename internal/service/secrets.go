@@ -11,6 +11,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/use"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 )
 
 // nameSecrets gives every secret its reference: the one that the stack was last
@@ -29,7 +30,7 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 		same := false
 		if given && applied != "" {
 			var err error
-			if same, err = s.sealed.Is(ctx, r.user.actor(), applied, value); err != nil {
+			if same, err = s.sealed.Is(ctx, r.user.Actor(), applied, value); err != nil {
 				return err
 			}
 		}
@@ -50,7 +51,7 @@ func (s *Service) nameSecrets(ctx context.Context, r *reading) error {
 	}
 	for name := range r.Given {
 		if in := r.Template.Input(name); in == nil || !in.Secret {
-			return refuse(Invalid, "give it as a plain input", "the template has no secret input %s", name)
+			return refusal.New(refusal.Invalid, "give it as a plain input", "the template has no secret input %s", name)
 		}
 	}
 	// What embedded templates drew, and the keys that were drawn, stay.
@@ -93,14 +94,14 @@ func (s *Service) refer(ctx context.Context, r *reading) error {
 			continue
 		}
 		row, err := s.referred(ctx, name)
-		var refused *Error
+		var refused *refusal.Error
 		if errors.As(err, &refused) || err == nil && row.Kind == "public_key" {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		broken, looked, err := s.sealed.Breaks(ctx, r.user.actor(), row, in.Rules, r.stack.Name, r.Template.About.Name)
+		broken, looked, err := s.sealed.Breaks(ctx, r.user.Actor(), row, in.Rules, r.stack.Name, r.Template.About.Name)
 		if err != nil {
 			return err
 		}
@@ -130,7 +131,7 @@ func (s *Service) referKeys(ctx context.Context, r *reading) error {
 			continue
 		}
 		row, err := s.referred(ctx, name)
-		var refused *Error
+		var refused *refusal.Error
 		switch {
 		case errors.As(err, &refused):
 			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "unknown-key", Place: "inputs." + in.Name, Message: fmt.Sprintf("there is no key pair %q", name), Remedy: "list them with: undersail key-pairs"})

@@ -13,13 +13,13 @@ import (
 
 	"undersail/internal/cloud"
 	"undersail/internal/cloud/registry"
-	"undersail/internal/core/expr"
-	"undersail/internal/core/lang"
 	"undersail/internal/core/memo"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
@@ -32,7 +32,7 @@ type Service struct {
 	log    *slog.Logger
 
 	localLibraries []string
-	signing        signing
+	people         *people.People
 
 	mu       sync.Mutex
 	adapters map[string]cached
@@ -56,7 +56,8 @@ type cached struct {
 
 // New wires a service and its engine together. The engine is not started.
 func New(st *store.Store, box *sealed.Box, log *slog.Logger, c engine.Config) (*Service, error) {
-	s := &Service{store: st, sealed: sealed.New(box, st), log: log, adapters: map[string]cached{}, signing: usualSigning(), computing: newTurns(), renderings: memo.Of[*render.Rendering]{Most: 8}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
+	s := &Service{store: st, sealed: sealed.New(box, st), log: log, adapters: map[string]cached{}, computing: newTurns(), renderings: memo.Of[*render.Rendering]{Most: 8}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
+	s.people = people.New(st, s.sealed, journal{s}, known{s}, log)
 	if c.Store == nil {
 		c.Store = st
 	}
@@ -65,6 +66,9 @@ func New(st *store.Store, box *sealed.Box, log *slog.Logger, c engine.Config) (*
 	s.engine, err = engine.New(c)
 	return s, err
 }
+
+// People are those who use the service.
+func (s *Service) People() *people.People { return s.people }
 
 // Metrics are those of the engine and of the calls to clouds.
 func (s *Service) Metrics() *engine.Metrics { return s.engine.Metrics }
@@ -78,59 +82,6 @@ func (s *Service) OpenFolders(folders ...string) { s.localLibraries = folders }
 
 // Ready reports whether the service can do its work now.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Pool.Ping(ctx) }
-
-// Kind classifies an error of a use case.
-type Kind string
-
-// The kinds of errors.
-const (
-	Invalid         Kind = "invalid"
-	NotFound        Kind = "not-found"
-	Conflict        Kind = "conflict"
-	Stale           Kind = "stale"
-	Unauthenticated Kind = "not-signed-in"
-	Forbidden       Kind = "not-allowed"
-	Findings        Kind = "findings"
-	CloudRefused    Kind = "cloud"
-	TooMany         Kind = "too-many-tries"
-	Consent         Kind = "consent" // a person must agree to something by name
-	Waiting         Kind = "waiting" // for a person elsewhere
-	TooMuch         Kind = "too-much"
-)
-
-// Error is what a use case says when it does not do what was asked.
-type Error struct {
-	Kind        Kind
-	Title       string
-	Remedy      string
-	Findings    []render.Finding
-	Diagnostics lang.Diagnostics
-	RetryAfter  int // seconds; 0 is not said
-}
-
-func (e *Error) Error() string { return e.Title }
-
-func refuse(kind Kind, remedy, format string, args ...any) *Error {
-	return &Error{Kind: kind, Title: fmt.Sprintf(format, args...), Remedy: remedy}
-}
-
-// missing turns the store's not-found into words.
-func missing(err error, what, name, remedy string) error {
-	if errors.Is(err, store.ErrNotFound) {
-		return refuse(NotFound, remedy, "there is no %s %s", what, name)
-	}
-	return err
-}
-
-// unknown says that there is nothing of a name among what there is, with the name that
-// was probably meant.
-func unknown[T any](what, name string, there []T, of func(T) string, otherwise string) error {
-	names := make([]string, len(there))
-	for i, x := range there {
-		names[i] = of(x)
-	}
-	return refuse(NotFound, expr.Suggest(name, names, otherwise), "there is no %s %q", what, name)
-}
 
 // adapter gives the adapter of an account for asking: it tries again for a while
 // when the cloud is busy.
@@ -171,7 +122,7 @@ func (s *Service) connect(a store.Account) (cloud.Adapter, error) {
 	}
 	adapter, err := registry.Open(a.Cloud, a.Endpoint, credentials, s.engine.Client(a.Name))
 	if err != nil {
-		return nil, refuse(Invalid, "the clouds are: "+strings.Join(registry.Names(), ", "), "%v", err)
+		return nil, refusal.New(refusal.Invalid, "the clouds are: "+strings.Join(registry.Names(), ", "), "%v", err)
 	}
 	return adapter, nil
 }
@@ -181,7 +132,7 @@ func (s *Service) connect(a store.Account) (cloud.Adapter, error) {
 func (s *Service) credentials(a store.Account) (credentials map[string]string, err error) {
 	credentials, err = s.sealed.Credentials(a)
 	if errors.Is(err, sealed.ErrMoved) {
-		return nil, refuse(Conflict, "give them again: undersail accounts renew "+a.Name, "the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name, a.Cloud, a.Endpoint)
+		return nil, refusal.New(refusal.Conflict, "give them again: undersail accounts renew "+a.Name, "the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name, a.Cloud, a.Endpoint)
 	}
 	return credentials, err
 }
@@ -190,7 +141,7 @@ func (s *Service) credentials(a store.Account) (credentials map[string]string, e
 func cloudSays(err error) error {
 	var e *cloud.Error
 	if errors.As(err, &e) {
-		return refuse(CloudRefused, e.Remedy, "%v", err)
+		return refusal.New(refusal.CloudRefused, e.Remedy, "%v", err)
 	}
 	return err
 }

@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"undersail/internal/core/lang"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
@@ -15,9 +17,9 @@ import (
 
 func TestMain(m *testing.M) { servicetest.Main(m) }
 
-func wantKind(t *testing.T, err error, kind service.Kind, says string) {
+func wantKind(t *testing.T, err error, kind refusal.Kind, says string) {
 	t.Helper()
-	var e *service.Error
+	var e *refusal.Error
 	if !errors.As(err, &e) || e.Kind != kind || !strings.Contains(e.Title+" "+e.Remedy, says) {
 		t.Errorf("error %v, want %s with %q", err, kind, says)
 	}
@@ -61,17 +63,17 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 		}
 	}
 	_, err := s.Template(ctx, "site@^9")
-	wantKind(t, err, service.NotFound, "has no version ^9")
+	wantKind(t, err, refusal.NotFound, "has no version ^9")
 	_, err = s.Template(ctx, "site@newest")
-	wantKind(t, err, service.Invalid, "is not a version")
+	wantKind(t, err, refusal.Invalid, "is not a version")
 	_, _, err = s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text("1.0.0", "supported", "other")})
-	wantKind(t, err, service.Conflict, "raise the version")
+	wantKind(t, err, refusal.Conflict, "raise the version")
 	_, _, err = s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: "undersail: 1"})
-	wantKind(t, err, service.Findings, "the template has errors")
-	_, _, err = s.Publish(ctx, service.User{Roles: []string{"operator"}}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
-	wantKind(t, err, service.Forbidden, "operator")
+	wantKind(t, err, refusal.Findings, "the template has errors")
+	_, _, err = s.Publish(ctx, people.User{Roles: []string{"operator"}}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
+	wantKind(t, err, refusal.Forbidden, "operator")
 	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Template: "site", Account: "saltmere-lab", Region: "north-fell"})
-	wantKind(t, err, service.Invalid, "is withdrawn")
+	wantKind(t, err, refusal.Invalid, "is withdrawn")
 	list, err := s.Templates(ctx)
 	if err != nil || len(list) != 1 || list[0].Version != "2.0.0" {
 		t.Errorf("the library lists %v, %v", list, err)
@@ -132,9 +134,9 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 		t.Errorf("the same value again: %s", p.Summary)
 	}
 	_, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Secrets: map[string]string{"word": "neap"}})
-	wantKind(t, err, service.Findings, "would not work")
+	wantKind(t, err, refusal.Findings, "would not work")
 	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Secrets: map[string]string{"note": "x"}})
-	wantKind(t, err, service.Invalid, "no secret input note")
+	wantKind(t, err, refusal.Invalid, "no secret input note")
 }
 
 func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
@@ -169,7 +171,7 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 		t.Errorf("changed: %+v", field)
 	}
 	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Region: "long-sound"})
-	wantKind(t, err, service.Conflict, "is in saltmere-lab, region north-fell")
+	wantKind(t, err, refusal.Conflict, "is in saltmere-lab, region north-fell")
 }
 
 func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
@@ -182,26 +184,26 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = s.Apply(ctx, r.Admin, p.ID, "")
-	wantKind(t, err, service.Conflict, "undersail accept")
-	_, err = s.Accept(ctx, service.User{Roles: []string{"viewer"}}, p.ID, nil, "")
-	wantKind(t, err, service.Forbidden, "viewer")
-	refusedBy := service.User{Name: "tomas", Roles: []string{"reviewer"}}
+	wantKind(t, err, refusal.Conflict, "undersail accept")
+	_, err = s.Accept(ctx, people.User{Roles: []string{"viewer"}}, p.ID, nil, "")
+	wantKind(t, err, refusal.Forbidden, "viewer")
+	refusedBy := people.User{Name: "tomas", Roles: []string{"reviewer"}}
 	done, err := s.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
 	if err != nil || done.State != "refused" || done.Why != "after the spring tide" || done.DecidedBy != "tomas" {
 		t.Errorf("%+v, %v", done, err)
 	}
 	_, err = s.Accept(ctx, r.Admin, p.ID, nil, "")
-	wantKind(t, err, service.Stale, "is refused")
+	wantKind(t, err, refusal.Stale, "is refused")
 	_, err = s.Apply(ctx, r.Admin, p.ID, "")
-	wantKind(t, err, service.Stale, "propose again")
+	wantKind(t, err, refusal.Stale, "propose again")
 	_, err = s.Continue(ctx, r.Admin, "site")
-	wantKind(t, err, service.NotFound, "propose it first")
+	wantKind(t, err, refusal.NotFound, "propose it first")
 	_, err = s.Verify(ctx, r.Admin, "site")
-	wantKind(t, err, service.Conflict, "nothing to verify")
+	wantKind(t, err, refusal.Conflict, "nothing to verify")
 	_, err = s.Outputs(ctx, "site")
-	wantKind(t, err, service.Conflict, "apply it first")
+	wantKind(t, err, refusal.Conflict, "apply it first")
 	_, err = s.Stack(ctx, "elsewhere")
-	wantKind(t, err, service.NotFound, "there is no stack elsewhere")
+	wantKind(t, err, refusal.NotFound, "there is no stack elsewhere")
 }
 
 func TestRetiringFreesTheName(t *testing.T) {
@@ -235,7 +237,7 @@ func TestRetiringFreesTheName(t *testing.T) {
 		t.Errorf("left over: %v", l.Alive)
 	}
 	_, err := s.Retire(ctx, r.Admin, "site")
-	wantKind(t, err, service.NotFound, "was retired")
+	wantKind(t, err, refusal.NotFound, "was retired")
 	// The name is free again, and its new stack is another one.
 	if run := r.Await(s, r.Apply(s, "site", "warning-site", nil)); run.State != "done" {
 		t.Error(run.Reason)

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"undersail/internal/access"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -46,7 +48,7 @@ func (s *Service) stand(ctx context.Context, kind, giver string, roles []string,
 // stands finds who agreed that something is done when nobody does it, with the rights that
 // they have now, and what to hold while it is done. Why says why nothing is done by it any
 // more.
-func (s *Service) stands(ctx context.Context, kind string, proposal int64) (giver User, standing *store.Standing, why string, err error) {
+func (s *Service) stands(ctx context.Context, kind string, proposal int64) (giver people.User, standing *store.Standing, why string, err error) {
 	a, err := s.store.AgreementOf(ctx, proposal, kind)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -60,27 +62,26 @@ func (s *Service) stands(ctx context.Context, kind string, proposal int64) (give
 	case a.EndsAt.Before(s.engine.Now()):
 		return giver, nil, "the agreement to it is over", nil
 	}
-	row, err := s.store.UserByName(ctx, a.Giver)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	now, err := s.people.Absent(ctx, a.Giver, a.Roles, s.engine.Now())
+	if err != nil {
 		return giver, nil, "", err
 	}
-	if row.Issuer != "" && (row.SignedInAt == nil || s.engine.Now().Sub(*row.SignedInAt) > s.signing.Again) {
-		return giver, nil, fmt.Sprintf("the OpenID provider was not asked about %s, who agreed to it, for longer than %s", a.Giver, spanWords(s.signing.Again)), nil
+	if now.Why == "" && !now.User.May(access.Decide, a.Account) {
+		now.Why = "may not decide in account " + a.Account + " any more"
 	}
-	grants := grantsOf(row.Roles).Within(grantsOf(a.Roles))
-	if err != nil || row.DisabledAt != nil || !grants.May(access.Decide, a.Account) {
-		return giver, nil, fmt.Sprintf("%s, who agreed to it, may not decide in account %s any more", a.Giver, a.Account), nil
+	if now.Why != "" {
+		return giver, nil, fmt.Sprintf("%s, who agreed to it, %s", a.Giver, now.Why), nil
 	}
-	return User{ID: row.ID, Name: row.Name, FullName: row.FullName, Roles: grants.Strings()}, &store.Standing{ID: a.ID, Roles: row.Roles}, "", nil
+	return now.User, &store.Standing{ID: a.ID, Roles: now.Roles}, "", nil
 }
 
 // Agreements lists the standing agreements that hold: one's own, and of accounts that one
 // administers all.
-func (s *Service) Agreements(ctx context.Context, u User) ([]Standing, error) {
+func (s *Service) Agreements(ctx context.Context, u people.User) ([]Standing, error) {
 	rows, err := s.store.Agreements(ctx)
 	out := []Standing{}
 	for _, a := range rows {
-		if u.actor().Owns(a.Giver) || u.may(access.Administer, a.Account) {
+		if u.Actor().Owns(a.Giver) || u.May(access.Administer, a.Account) {
 			out = append(out, Standing{a.ID, a.Kind, a.Giver, a.Stack, a.Account, a.ProposalID, a.GivenAt, a.EndsAt})
 		}
 	}
@@ -89,16 +90,16 @@ func (s *Service) Agreements(ctx context.Context, u User) ([]Standing, error) {
 
 // EndAgreement takes a standing agreement back: what is under way is finished, and nothing
 // more is begun by it.
-func (s *Service) EndAgreement(ctx context.Context, u User, id int64) error {
+func (s *Service) EndAgreement(ctx context.Context, u people.User, id int64) error {
 	a, err := s.store.Agreement(ctx, id)
-	if err == nil && !u.actor().Owns(a.Giver) && !u.may(access.Administer, a.Account) {
+	if err == nil && !u.Actor().Owns(a.Giver) && !u.May(access.Administer, a.Account) {
 		err = store.ErrNotFound
 	}
 	if err == nil {
 		err = s.store.EndAgreement(ctx, id, u.Name)
 	}
 	if err != nil {
-		return missing(err, "agreement", fmt.Sprint(id), "list those that hold with: undersail agreements")
+		return refusal.Missing(err, "agreement", fmt.Sprint(id), "list those that hold with: undersail agreements")
 	}
 	s.done(ctx, u, "end agreement", a.Stack, map[string]any{"kind": a.Kind, "giver": a.Giver, "proposal": a.ProposalID})
 	return nil

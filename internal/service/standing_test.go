@@ -8,6 +8,8 @@ import (
 
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
@@ -32,12 +34,12 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 	}
 	tokens := map[string]string{}
 	for _, name := range []string{"wren", "nils"} {
-		if tokens[name], err = s.IssueToken(ctx, name, "for a year"); err != nil {
+		if tokens[name], err = s.People().IssueToken(ctx, name, "for a year"); err != nil {
 			t.Fatal(err)
 		}
 	}
 	asks := func(name string) error {
-		_, err := s.ByToken(ctx, tokens[name], "", true)
+		_, err := s.People().ByToken(ctx, tokens[name], "", true)
 		return err
 	}
 	query(t, r, "UPDATE users SET signed_in_at = now() - interval '6 days'")
@@ -45,18 +47,18 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 		t.Errorf("within a week: %v", err)
 	}
 	query(t, r, "UPDATE users SET signed_in_at = now() - interval '8 days'")
-	if err := asks("wren"); kind(err) != service.Unauthenticated || !strings.Contains(err.Error(), "was not asked about wren for longer than 7d") {
+	if err := asks("wren"); kind(err) != refusal.Unauthenticated || !strings.Contains(err.Error(), "was not asked about wren for longer than 7d") {
 		t.Errorf("after a week: %v", err)
 	}
 	if err := asks("nils"); err != nil {
 		t.Errorf("whom no provider knows: %v", err)
 	}
-	s.SignInBy(service.Signing{Again: 30 * 24 * time.Hour})
+	s.People().SignInBy(people.Signing{Again: 30 * 24 * time.Hour})
 	if err := asks("wren"); err != nil {
 		t.Errorf("where the operator lets it count longer: %v", err)
 	}
 	query(t, r, "UPDATE users SET signed_in_at = NULL")
-	if err := asks("wren"); kind(err) != service.Unauthenticated {
+	if err := asks("wren"); kind(err) != refusal.Unauthenticated {
 		t.Errorf("who never signed in: %v", err)
 	}
 }
@@ -91,7 +93,7 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer st.Close()
-			bo := service.User{Name: "bo", Roles: []string{"reviewer"}}
+			bo := people.User{Name: "bo", Roles: []string{"reviewer"}}
 			if _, err := st.AddUser(ctx, store.User{Name: bo.Name, Roles: bo.Roles}); err != nil {
 				t.Fatal(err)
 			}
@@ -166,7 +168,7 @@ func TestWhatIsAgreedToIsWhatHappens(t *testing.T) {
 				t.Fatal(servicetest.Explain(err))
 			}
 			query(t, r, sql)
-			if _, err := s.Apply(ctx, r.Admin, p.ID, ""); kind(err) != service.Conflict || !strings.Contains(err.Error(), "not what was agreed to") {
+			if _, err := s.Apply(ctx, r.Admin, p.ID, ""); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "not what was agreed to") {
 				t.Errorf("it is applied: %v", err)
 			}
 		})

@@ -10,6 +10,7 @@ import (
 
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
@@ -213,7 +214,7 @@ func TestNothingIsRunWhereNoPacketsGo(t *testing.T) {
 	}
 	_, err := s.Propose(context.Background(), r.Admin, service.NewProposal{Stack: "ashore", File: "ashore.sail.yaml", Account: "saltmere-lab", Region: "north-fell",
 		Source: ashore + "  settings: {type: task, want: {command: 'true'" + onShore + "}}\n"})
-	var e *service.Error
+	var e *refusal.Error
 	if !errors.As(err, &e) || !slices.ContainsFunc(e.Findings, func(f render.Finding) bool { return f.Code == "not-reached" && f.Place == "settings" }) {
 		t.Error(err)
 	}

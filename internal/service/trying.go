@@ -11,6 +11,8 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/library"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -65,8 +67,8 @@ func (s *Service) Cases(ctx context.Context, ref string) (CaseRuns, error) {
 
 // KeepCases keeps the cases of a version in the place of those before, and runs them. A
 // case that fails is kept too: it tells what is to be mended.
-func (s *Service) KeepCases(ctx context.Context, u User, ref string, c library.Cases) (CaseRuns, error) {
-	if err := u.must(access.Publish, ""); err != nil {
+func (s *Service) KeepCases(ctx context.Context, u people.User, ref string, c library.Cases) (CaseRuns, error) {
+	if err := u.Must(access.Publish, ""); err != nil {
 		return CaseRuns{}, err
 	}
 	t, err := s.Template(ctx, ref)
@@ -86,14 +88,14 @@ func (s *Service) keepCases(ctx context.Context, t Template, c library.Cases) (C
 		size += len(o)
 	}
 	if size > mostCases {
-		return CaseRuns{}, refuse(Invalid, "keep fewer cases, or smaller offers", "the cases have %d bytes with their offers, and at most %d are kept", size, mostCases)
+		return CaseRuns{}, refusal.New(refusal.Invalid, "keep fewer cases, or smaller offers", "the cases have %d bytes with their offers, and at most %d are kept", size, mostCases)
 	}
 	out, found, err := s.runCases(ctx, t, c)
 	if err != nil {
 		return CaseRuns{}, err
 	}
 	if found.HasErrors() {
-		return CaseRuns{}, &Error{Kind: Findings, Title: "the cases have errors", Remedy: "mend them and keep them again", Diagnostics: found}
+		return CaseRuns{}, &refusal.Error{Kind: refusal.Findings, Title: "the cases have errors", Remedy: "mend them and keep them again", Diagnostics: found}
 	}
 	out.KeptWith = t.Version
 	return out, s.store.PutCases(ctx, store.Cases{Template: t.Name, Version: t.Version, Source: c.Source, Offers: c.Offers})
@@ -114,7 +116,7 @@ func (s *Service) casesBeside(ctx context.Context, files fs.FS, file string, t L
 		return "", err
 	}
 	runs, err := s.keepCases(ctx, published, *c)
-	if problem, refused := refusal(err); refused {
+	if problem, refused := refusalLine(err); refused {
 		return "its cases: " + problem, nil
 	}
 	if err != nil {

@@ -9,6 +9,8 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/library"
 	"undersail/internal/library/librarytest"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
@@ -78,13 +80,13 @@ func TestCasesAreKeptWithAVersionAndRunOnItsText(t *testing.T) {
 	}
 
 	_, err = b.s.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: "cases: []\n"})
-	wantKind(t, err, service.Findings, "")
+	wantKind(t, err, refusal.Findings, "")
 	_, err = b.s.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: pierCases, Offers: map[string]string{"x.json": strings.Repeat("x", 5<<20)}})
-	wantKind(t, err, service.Invalid, "")
-	_, err = b.s.KeepCases(ctx, service.User{Name: "tam", Roles: []string{"viewer"}}, "pier", library.Cases{Source: pierCases})
-	wantKind(t, err, service.Forbidden, "")
+	wantKind(t, err, refusal.Invalid, "")
+	_, err = b.s.KeepCases(ctx, people.User{Name: "tam", Roles: []string{"viewer"}}, "pier", library.Cases{Source: pierCases})
+	wantKind(t, err, refusal.Forbidden, "")
 	_, err = b.s.Cases(ctx, "nowhere")
-	wantKind(t, err, service.NotFound, "")
+	wantKind(t, err, refusal.NotFound, "")
 }
 
 // TestALibraryBringsTheCasesOfItsTemplates reads them with the saved offers that they

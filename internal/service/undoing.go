@@ -16,25 +16,27 @@ import (
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
 // Undo proposes to undo the newest run of a stack: what the run made is removed,
 // dependents first, and what it altered or removed is put back as the stack was
 // before. What cannot be put back is said in findings.
-func (s *Service) Undo(ctx context.Context, u User, id int64) (Proposal, error) {
+func (s *Service) Undo(ctx context.Context, u people.User, id int64) (Proposal, error) {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
-		return Proposal{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+		return Proposal{}, refusal.Missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
 	}
-	if err := u.must(access.Operate, run.Account); err != nil {
+	if err := u.Must(access.Operate, run.Account); err != nil {
 		return Proposal{}, err
 	}
 	return s.undo(ctx, u, run)
 }
 
-func (s *Service) undo(ctx context.Context, u User, run store.Run) (p Proposal, err error) {
+func (s *Service) undo(ctx context.Context, u people.User, run store.Run) (p Proposal, err error) {
 	if err := s.mayUndo(ctx, run); err != nil {
 		return Proposal{}, err
 	}
@@ -84,17 +86,17 @@ func (s *Service) mayUndo(ctx context.Context, run store.Run) error {
 	case err != nil:
 		return err
 	case run.Kind == state.KindRetire:
-		return refuse(Conflict, "apply the template again", "run %d retired the stack; what it removed is gone", run.ID)
+		return refusal.New(refusal.Conflict, "apply the template again", "run %d retired the stack; what it removed is gone", run.ID)
 	case run.Kind == state.KindDiscard:
-		return refuse(Conflict, "", "run %d removed for good what was kept; it is gone", run.ID)
+		return refusal.New(refusal.Conflict, "", "run %d removed for good what was kept; it is gone", run.ID)
 	case run.Kind == state.KindUndo:
-		return refuse(Conflict, "propose what you want instead", "run %d was itself an undoing", run.ID)
+		return refusal.New(refusal.Conflict, "propose what you want instead", "run %d was itself an undoing", run.ID)
 	case run.State == state.Undone:
-		return refuse(Conflict, "", "run %d is undone already", run.ID)
+		return refusal.New(refusal.Conflict, "", "run %d is undone already", run.ID)
 	case run.EndedAt == nil && run.State != state.Parked:
-		return refuse(Conflict, fmt.Sprintf("stop it first with: undersail stop %d", run.ID), "run %d is not over", run.ID)
+		return refusal.New(refusal.Conflict, fmt.Sprintf("stop it first with: undersail stop %d", run.ID), "run %d is not over", run.ID)
 	case last != run.ID:
-		return refuse(Conflict, fmt.Sprintf("undo run %d first", last), "run %d came later and rests on it", last)
+		return refusal.New(refusal.Conflict, fmt.Sprintf("undo run %d first", last), "run %d came later and rests on it", last)
 	}
 	return nil
 }
@@ -179,7 +181,7 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 	}
 	judged := changed.Judge(nil)
 	if render.HasErrors(judged.Findings) {
-		return judged, &Error{Kind: Findings, Title: fmt.Sprintf("run %d cannot be undone", run.ID), Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
+		return judged, &refusal.Error{Kind: refusal.Findings, Title: fmt.Sprintf("run %d cannot be undone", run.ID), Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
 	}
 	return judged, nil
 }
@@ -229,9 +231,9 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 		return s.store.ParkFailed(ctx, id, state.ForConsent, "undoing it needs a person: "+why+"; look with: undersail undo "+fmt.Sprint(id))
 	}
 	p, err := s.undo(ctx, giver, run)
-	var refused *Error
+	var refused *refusal.Error
 	switch {
-	case errors.As(err, &refused) && refused.Kind != CloudRefused:
+	case errors.As(err, &refused) && refused.Kind != refusal.CloudRefused:
 		return s.store.ParkFailed(ctx, id, state.ForConsent, "undoing it needs a person: "+refused.Title+"; look with: undersail undo "+fmt.Sprint(id))
 	case err != nil:
 		return err
@@ -247,19 +249,19 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 
 // Retry lets an ended run go on with one of its steps that failed and with all
 // that was skipped because of it. Without a step it tries every step that failed.
-func (s *Service) Retry(ctx context.Context, u User, id int64, step string) (Run, error) {
+func (s *Service) Retry(ctx context.Context, u people.User, id int64, step string) (Run, error) {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
-		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+		return Run{}, refusal.Missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
 	}
-	if err := u.must(access.Operate, run.Account); err != nil {
+	if err := u.Must(access.Operate, run.Account); err != nil {
 		return Run{}, err
 	}
 	if run.State == state.Parked && run.ParkedFor == state.ForCredentials {
 		return s.unpark(ctx, run)
 	}
 	if run.EndedAt == nil {
-		return Run{}, refuse(Conflict, fmt.Sprintf("wait for it with: undersail watch %d", id), "run %d is not over", id)
+		return Run{}, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", id), "run %d is not over", id)
 	}
 	steps, err := s.store.Steps(ctx, id)
 	if err != nil {
@@ -274,7 +276,7 @@ func (s *Service) Retry(ctx context.Context, u User, id int64, step string) (Run
 	}
 	err = s.store.Reopen(ctx, id, again, u.Name, engine.Grace, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
-		return Run{}, refuse(Conflict, "undersail continue "+run.Stack+" goes on from what is there", "run %d is %s, or a newer run of stack %s came after it", id, run.State, run.Stack)
+		return Run{}, refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" goes on from what is there", "run %d is %s, or a newer run of stack %s came after it", id, run.State, run.Stack)
 	}
 	if err == nil {
 		s.done(ctx, u, "retry run", run.Stack, map[string]any{"run": id, "step": step})
@@ -292,7 +294,7 @@ func (s *Service) refuseWrecks(ctx context.Context, run store.Run, steps []store
 	for _, r := range recorded {
 		broken, _ := r.Attributes["broken"].(bool)
 		if broken && slices.ContainsFunc(again, func(n int) bool { return steps[n].Token == r.Token }) {
-			return refuse(Conflict, "undersail continue "+run.Stack+" replaces it", "%s broke in the cloud; trying again would find it broken", r.Name)
+			return refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" replaces it", "%s broke in the cloud; trying again would find it broken", r.Name)
 		}
 	}
 	return nil
@@ -334,9 +336,9 @@ func stepsToRetry(run store.Run, steps []store.Step, name string) ([]int, error)
 	}
 	switch {
 	case len(failed) == 0:
-		return nil, refuse(Conflict, "undersail continue "+run.Stack+" makes what is missing", "no step of run %d failed", run.ID)
+		return nil, refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" makes what is missing", "no step of run %d failed", run.ID)
 	case len(again) == 0:
-		return nil, refuse(Invalid, "those that failed are: "+strings.Join(failed, ", "), "step %q of run %d did not fail", name, run.ID)
+		return nil, refusal.New(refusal.Invalid, "those that failed are: "+strings.Join(failed, ", "), "step %q of run %d did not fail", name, run.ID)
 	}
 	for more := true; more; {
 		more = false

@@ -14,7 +14,9 @@ import (
 	"undersail/internal/core/policy"
 	"undersail/internal/core/render"
 	"undersail/internal/core/use"
+	"undersail/internal/people"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
@@ -136,7 +138,7 @@ func keysOf(d proposal.Document) map[string]string {
 // them they, or whoever proposes it, may read the secret at this moment. What is drawn when
 // it is accepted is nobody's yet. Rules of inputs that nobody could look at are looked at
 // now.
-func (s *Service) mayAgreeToUses(ctx context.Context, u User, p store.Proposal, d proposal.Document) error {
+func (s *Service) mayAgreeToUses(ctx context.Context, u people.User, p store.Proposal, d proposal.Document) error {
 	author, err := s.authorOf(ctx, p, d)
 	if err != nil {
 		return err
@@ -153,13 +155,13 @@ func (s *Service) mayAgreeToUses(ctx context.Context, u User, p store.Proposal, 
 			}
 			row, err := s.store.Secret(ctx, of)
 			if err != nil {
-				return missing(err, "secret", of, "propose again")
+				return refusal.Missing(err, "secret", of, "propose again")
 			}
 			if handed := len(d.Handed[of]) > 0; handed {
 				continue // what it is made of is asked for
 			}
 			if !mayReveal(u, row) && !author.MayReveal(sealed.Kept(row)) {
-				return refuse(Forbidden, "ask "+cmp.Or(row.GivenBy, "whoever administers "+cmp.Or(row.Account, "the service"))+" to accept it", "only somebody who may read %s can agree to its use", of)
+				return refusal.New(refusal.Forbidden, "ask "+cmp.Or(row.GivenBy, "whoever administers "+cmp.Or(row.Account, "the service"))+" to accept it", "only somebody who may read %s can agree to its use", of)
 			}
 		}
 	}
@@ -168,16 +170,16 @@ func (s *Service) mayAgreeToUses(ctx context.Context, u User, p store.Proposal, 
 
 // authorOf is whoever proposed something, with what they might then and may still.
 func (s *Service) authorOf(ctx context.Context, p store.Proposal, d proposal.Document) (access.Actor, error) {
-	row, err := s.store.UserByName(ctx, p.CreatedBy)
-	if errors.Is(err, store.ErrNotFound) || err == nil && row.DisabledAt != nil {
-		return access.Actor{}, nil
+	now, err := s.people.Absent(ctx, p.CreatedBy, d.AuthorRoles, s.engine.Now())
+	if err != nil || now.Why != "" {
+		return access.Actor{}, err
 	}
-	return access.Actor{Person: p.CreatedBy, Grants: grantsOf(row.Roles).Within(grantsOf(d.AuthorRoles))}, err
+	return now.User.Actor(), nil
 }
 
 // rulesKept holds secrets that were given by their names against the rules of their inputs,
 // as far as whoever accepts may read them.
-func (s *Service) rulesKept(ctx context.Context, u User, d proposal.Document) error {
+func (s *Service) rulesKept(ctx context.Context, u people.User, d proposal.Document) error {
 	t, found := bundles.read(d.Template.Bundle())
 	if t == nil {
 		return found
@@ -189,14 +191,14 @@ func (s *Service) rulesKept(ctx context.Context, u User, d proposal.Document) er
 		}
 		row, err := s.store.Secret(ctx, d.Secrets[in.Name])
 		if err != nil {
-			return missing(err, "secret", d.Secrets[in.Name], "propose again")
+			return refusal.Missing(err, "secret", d.Secrets[in.Name], "propose again")
 		}
-		broken, _, err := s.sealed.Breaks(ctx, u.actor(), row, in.Rules, d.Stack.Name, t.About.Name)
+		broken, _, err := s.sealed.Breaks(ctx, u.Actor(), row, in.Rules, d.Stack.Name, t.About.Name)
 		if err != nil {
 			return err
 		}
 		if len(broken) > 0 {
-			return refuse(Conflict, "propose it with one that has "+in.Rules.Words(), "the secret %s breaks the rules of the input %s: %s", row.Reference, in.Name, strings.Join(broken, "; "))
+			return refusal.New(refusal.Conflict, "propose it with one that has "+in.Rules.Words(), "the secret %s breaks the rules of the input %s: %s", row.Reference, in.Name, strings.Join(broken, "; "))
 		}
 	}
 	return nil

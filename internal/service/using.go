@@ -18,6 +18,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
@@ -40,7 +41,7 @@ func (s *Service) resolved(ctx context.Context, b lang.Bundle, dir string, depth
 		switch {
 		case lang.IsTemplateRef(ref) && !lang.IsLocalRef(ref):
 			t, findErr := s.Template(ctx, ref)
-			var refused *Error
+			var refused *refusal.Error
 			if errors.As(findErr, &refused) {
 				continue // reading the template says where it is named
 			}
@@ -170,10 +171,10 @@ func (s *Service) readStacks(ctx context.Context, r *reading) error {
 		}
 		st, err := s.living(ctx, name)
 		if err != nil {
-			return refuse(Invalid, "give the name of a stack; list them with: undersail stacks", "input %s: there is no stack %q", in.Name, name)
+			return refusal.New(refusal.Invalid, "give the name of a stack; list them with: undersail stacks", "input %s: there is no stack %q", in.Name, name)
 		}
 		if st.TemplateName != in.Other.About.Name {
-			return refuse(Invalid, "give a stack of that template", "input %s wants a stack of template %s, and %s has %s", in.Name, in.Other.About.Name, name, st.TemplateName)
+			return refusal.New(refusal.Invalid, "give a stack of that template", "input %s wants a stack of template %s, and %s has %s", in.Name, in.Other.About.Name, name, st.TemplateName)
 		}
 		outputs, err := s.outputs(ctx, st)
 		if err != nil {
@@ -303,7 +304,7 @@ func leavesOf(at string, shown, sent any, into map[string]string) {
 // outputs computes the outputs of a stack as they are shown.
 func (s *Service) outputs(ctx context.Context, st store.Stack) ([]render.Output, error) {
 	if st.TemplateSource == "" {
-		return nil, refuse(Conflict, "apply it first", "stack %s was never applied", st.Name)
+		return nil, refusal.New(refusal.Conflict, "apply it first", "stack %s was never applied", st.Name)
 	}
 	resources, err := s.store.Resources(ctx, st.ID)
 	if err != nil {

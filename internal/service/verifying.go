@@ -21,8 +21,10 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
 	"undersail/internal/engine"
+	"undersail/internal/people"
 	"undersail/internal/probe"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
@@ -48,12 +50,12 @@ type VerifiedResource struct {
 
 // Verify makes every check of every resource of a stack once, now, compares what
 // the cloud has with what is recorded, and records what it saw.
-func (s *Service) Verify(ctx context.Context, u User, name string) (Verification, error) {
+func (s *Service) Verify(ctx context.Context, u people.User, name string) (Verification, error) {
 	st, err := s.living(ctx, name)
 	if err != nil {
 		return Verification{}, err
 	}
-	if err := u.must(access.Operate, st.Account); err != nil {
+	if err := u.Must(access.Operate, st.Account); err != nil {
 		return Verification{}, err
 	}
 	v, err := s.verifier(ctx, st)
@@ -101,7 +103,7 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 		return nil, err
 	}
 	if st.TemplateSource == "" || len(v.resources) == 0 {
-		return nil, refuse(Conflict, "apply it first", "stack %s has nothing to verify", st.Name)
+		return nil, refusal.New(refusal.Conflict, "apply it first", "stack %s has nothing to verify", st.Name)
 	}
 	adapter, account, err := s.adapter(ctx, st.Account)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
 
@@ -71,7 +72,7 @@ type Step struct {
 func (s *Service) Run(ctx context.Context, id int64) (Run, error) {
 	r, err := s.store.Run(ctx, id)
 	if err != nil {
-		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+		return Run{}, refusal.Missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
 	}
 	steps, err := s.store.Steps(ctx, id)
 	if err != nil {
@@ -104,7 +105,7 @@ func (s *Service) Run(ctx context.Context, id int64) (Run, error) {
 func (s *Service) RunRow(ctx context.Context, id int64) (Run, error) {
 	r, err := s.store.Run(ctx, id)
 	if err != nil {
-		return Run{}, missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
+		return Run{}, refusal.Missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
 	}
 	return runOf(r), nil
 }
@@ -195,7 +196,7 @@ func (s *Service) Events(ctx context.Context, run, after int64, most int) ([]Eve
 	}
 	if len(list) == 0 || access.Seen(ctx) != nil {
 		if _, err := s.store.Run(ctx, run); err != nil {
-			return nil, missing(err, "run", fmt.Sprint(run), "list them with: undersail runs")
+			return nil, refusal.Missing(err, "run", fmt.Sprint(run), "list them with: undersail runs")
 		}
 	}
 	return eventsOf(list), nil
@@ -215,7 +216,7 @@ func (s *Service) AllEvents(ctx context.Context, cursor string, most int) (event
 	var c store.Cursor
 	if cursor != "" {
 		if _, err := fmt.Sscanf(cursor, "%d.%d.%d", &c.XID, &c.Run, &c.Number); err != nil {
-			return nil, nil, refuse(Invalid, "leave it out to begin with the first event", "%q is not a place in the stream", cursor)
+			return nil, nil, refusal.New(refusal.Invalid, "leave it out to begin with the first event", "%q is not a place in the stream", cursor)
 		}
 	}
 	list, err := s.store.AllEvents(ctx, c, most)

@@ -14,6 +14,7 @@ import (
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/engine"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
@@ -219,7 +220,7 @@ func (e *editing) edit(x edit) {
 		source = strings.ReplaceAll(source, x.words[i], x.words[i+1])
 	}
 	p, err := e.ask(x.inputs, x.secrets, source)
-	var refused *service.Error
+	var refused *refusal.Error
 	if errors.As(err, &refused) && x.refused != "" {
 		for _, f := range refused.Findings {
 			if f.Severity == lang.Error && f.Code != x.refused {

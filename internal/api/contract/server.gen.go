@@ -23,6 +23,7 @@ import (
 	"undersail/internal/core/use"
 	"undersail/internal/exchange"
 	"undersail/internal/library"
+	"undersail/internal/people"
 	"undersail/internal/service"
 
 	"github.com/labstack/echo/v5"
@@ -260,7 +261,7 @@ type Image = offer.Image
 type InputValue = render.InputValue
 
 // Invitation defines model for Invitation.
-type Invitation = service.Invitation
+type Invitation = people.Invitation
 
 // InvitationCode defines model for InvitationCode.
 type InvitationCode struct {
@@ -286,7 +287,7 @@ type LibraryTemplate = service.LibraryTemplate
 type Line = price.Line
 
 // MadeToken defines model for MadeToken.
-type MadeToken = service.MadeToken
+type MadeToken = people.MadeToken
 
 // MonthLimit defines model for MonthLimit.
 type MonthLimit struct {
@@ -319,7 +320,7 @@ type NewConnection = service.NewConnection
 type NewLibrary = service.NewLibrary
 
 // NewPerson defines model for NewPerson.
-type NewPerson = service.NewPerson
+type NewPerson = people.NewPerson
 
 // NewPolicy defines model for NewPolicy.
 type NewPolicy = policy.Rule
@@ -337,7 +338,7 @@ type NewRange struct {
 type NewSecret = service.NewNamed
 
 // NewToken defines model for NewToken.
-type NewToken = service.NewToken
+type NewToken = people.NewToken
 
 // Offers defines model for Offers.
 type Offers = offer.Offers
@@ -361,10 +362,10 @@ type PasswordChange struct {
 type Patch map[string]interface{}
 
 // Person defines model for Person.
-type Person = service.Person
+type Person = people.Person
 
 // PersonChange defines model for PersonChange.
-type PersonChange = service.PersonChange
+type PersonChange = people.PersonChange
 
 // Policy defines model for Policy.
 type Policy = service.Policy
@@ -497,7 +498,7 @@ type TerminalHandle struct {
 }
 
 // TerminalSignIn defines model for TerminalSignIn.
-type TerminalSignIn = service.TerminalSignIn
+type TerminalSignIn = people.TerminalSignIn
 
 // TextCheck defines model for TextCheck.
 type TextCheck = service.TextCheck
@@ -506,7 +507,7 @@ type TextCheck = service.TextCheck
 type ToSign = service.ToSign
 
 // Token defines model for Token.
-type Token = service.Token
+type Token = people.Token
 
 // Trial defines model for Trial.
 type Trial = service.Trial
@@ -515,7 +516,7 @@ type Trial = service.Trial
 type Tried = service.Tried
 
 // User defines model for User.
-type User = service.User
+type User = people.User
 
 // Variant defines model for Variant.
 type Variant = fit.Variant

@@ -11,6 +11,7 @@ import (
 
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
@@ -104,8 +105,8 @@ var allowed = []string{"guard", "shrink", "quota", "address-plan", "zones", "tak
 func (q *Sequence) apply() (refused bool, err error) {
 	ctx := context.Background()
 	p, err := q.service.Propose(ctx, q.rig.Admin, service.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.now.text(), Account: "saltmere-lab", Region: "north-fell"})
-	var e *service.Error
-	if errors.As(err, &e) && e.Kind == service.Findings && e.Diagnostics == nil {
+	var e *refusal.Error
+	if errors.As(err, &e) && e.Kind == refusal.Findings && e.Diagnostics == nil {
 		for _, f := range e.Findings {
 			if f.Severity == "error" && !slices.Contains(allowed, f.Code) {
 				return true, fmt.Errorf("refused with %s: %s: %s", f.Code, f.Place, f.Message)

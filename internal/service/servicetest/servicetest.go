@@ -24,8 +24,10 @@ import (
 	"undersail/internal/cloud/registry"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/people"
 	"undersail/internal/postgres/postgrestest"
 	"undersail/internal/reach"
+	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/service"
 	"undersail/internal/store"
@@ -56,7 +58,7 @@ type Rig struct {
 	box   *sealed.Box
 	// DatabaseURL and KeyFile let real processes share what the rig has.
 	DatabaseURL, KeyFile string
-	Admin                service.User
+	Admin                people.User
 }
 
 // New starts a cloud with the account saltmere-lab; pace is in cloud seconds to a
@@ -83,7 +85,7 @@ func NewWith(t T, c sim.Config) *Rig {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &Rig{t: t, cloud: cloud, DatabaseURL: postgrestest.Database(t), KeyFile: filepath.Join(dir, "key"), box: box, Admin: service.User{Name: "ines", Roles: []string{"admin"}}}
+	return &Rig{t: t, cloud: cloud, DatabaseURL: postgrestest.Database(t), KeyFile: filepath.Join(dir, "key"), box: box, Admin: people.User{Name: "ines", Roles: []string{"admin"}}}
 }
 
 // Replica starts a service with an engine; quit ends it, orderly or not.
@@ -277,7 +279,7 @@ func (r *Rig) Propose(s *service.Service, stack, source string, inputs map[strin
 
 // Explain tells an error with the findings and diagnostics of it.
 func Explain(err error) string {
-	var e *service.Error
+	var e *refusal.Error
 	if errors.As(err, &e) {
 		return fmt.Sprintf("%v: %v %v", err, e.Findings, e.Diagnostics)
 	}

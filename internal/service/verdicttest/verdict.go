@@ -21,6 +21,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
@@ -143,9 +144,9 @@ func (x *Trials) Next() (Outcome, error) {
 		return o, err
 	}
 	p, err := x.s.Propose(ctx, x.r.Admin, service.NewProposal{Stack: fmt.Sprintf("trial-%d", x.number), File: o.Template + ".sail.yaml", Source: string(template.Source), Account: x.account.Name, Region: x.account.Regions[0], Inputs: o.Inputs})
-	var refused *service.Error
+	var refused *refusal.Error
 	switch {
-	case errors.As(err, &refused) && refused.Kind == service.Findings && refused.Findings != nil:
+	case errors.As(err, &refused) && refused.Kind == refusal.Findings && refused.Findings != nil:
 		for _, f := range refused.Findings {
 			if f.Severity == lang.Error {
 				o.Refused = append(o.Refused, f)

@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 
 	"undersail/internal/access"
 	"undersail/internal/core/resource"
+	"undersail/internal/refusal"
 	"undersail/internal/secret"
 	"undersail/internal/store"
 )
@@ -53,21 +54,21 @@ func tokenOf(t store.Token, u User) Token {
 
 // Tokens lists one's own tokens and sessions that are not over; an administrator may ask for
 // those of somebody else, or with "*" of everybody.
-func (s *Service) Tokens(ctx context.Context, u User, owner string) ([]Token, error) {
+func (p *People) Tokens(ctx context.Context, u User, owner string) ([]Token, error) {
 	switch {
-	case owner == "" || u.owns(owner):
+	case owner == "" || u.Owns(owner):
 		owner = u.Name
 	default:
-		if err := u.must(access.Administer, ""); err != nil {
+		if err := u.Must(access.Administer, ""); err != nil {
 			return nil, err
 		}
 		if owner == "*" {
 			owner = ""
-		} else if _, err := s.person(ctx, owner); err != nil {
+		} else if _, err := p.person(ctx, owner); err != nil {
 			return nil, err
 		}
 	}
-	rows, err := s.store.Tokens(ctx, owner)
+	rows, err := p.store.Tokens(ctx, owner)
 	out := []Token{}
 	for _, row := range rows {
 		if u.mayHandle(row) {
@@ -80,75 +81,75 @@ func (s *Service) Tokens(ctx context.Context, u User, owner string) ([]Token, er
 // mayHandle reports whether somebody sees and ends a token or a session: their own, and an
 // administrator any. One that was made for less than its owner may handles itself alone.
 func (u User) mayHandle(t store.Token) bool {
-	return u.may(access.Administer, "") || u.owns(t.Owner) || t.ID == u.token && u.token != 0
+	return u.May(access.Administer, "") || u.Owns(t.Owner) || t.ID == u.token && u.token != 0
 }
 
 // AddToken makes a token. It allows no more than its maker may, now or later: what the
 // owner loses, it loses. One that is made with a token ends no later than that.
-func (s *Service) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, error) {
+func (p *People) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, error) {
 	if strings.TrimSpace(n.About) == "" {
-		return MadeToken{}, refuse(Invalid, "say what it is for, such as nightly-checks", "a token needs a name")
+		return MadeToken{}, refusal.New(refusal.Invalid, "say what it is for, such as nightly-checks", "a token needs a name")
 	}
 	life := time.Duration(n.Seconds) * time.Second
 	if n.Seconds <= 0 || n.Seconds > int64(tokenLife/time.Second) {
-		return MadeToken{}, refuse(Invalid, "give a span of time such as 30d, at most a year", "a token needs an end")
+		return MadeToken{}, refusal.New(refusal.Invalid, "give a span of time such as 30d, at most a year", "a token needs an end")
 	}
 	roles := u.limit
 	if n.Roles != nil {
 		g, err := access.ParseGrants(n.Roles)
 		if err != nil {
-			return MadeToken{}, refuse(Invalid, "see: undersail tokens add --help", "%v", err)
+			return MadeToken{}, refusal.New(refusal.Invalid, "see: undersail tokens add --help", "%v", err)
 		}
 		if len(g) == 0 {
-			return MadeToken{}, refuse(Invalid, "leave them out for all of yours", "a token without a role could do nothing")
+			return MadeToken{}, refusal.New(refusal.Invalid, "leave them out for all of yours", "a token without a role could do nothing")
 		}
-		if beyond := u.grants().Beyond(g); len(beyond) > 0 {
-			return MadeToken{}, refuse(Forbidden, "give it less", "%s is more than %s may", beyond[0], u.called())
+		if beyond := u.Grants().Beyond(g); len(beyond) > 0 {
+			return MadeToken{}, refusal.New(refusal.Forbidden, "give it less", "%s is more than %s may", beyond[0], u.Called())
 		}
 		roles = g.Strings()
 	}
 	if u.kind == bearer && u.token != 0 {
-		by, err := s.store.TokenByID(ctx, u.token)
+		by, err := p.store.TokenByID(ctx, u.token)
 		if err != nil {
 			return MadeToken{}, err
 		}
 		if time.Now().Add(life).After(by.ExpiresAt) {
-			return MadeToken{}, refuse(Forbidden, "sign in, or let it end before "+by.ExpiresAt.Format(time.RFC3339), "a token makes none that outlives it")
+			return MadeToken{}, refusal.New(refusal.Forbidden, "sign in, or let it end before "+by.ExpiresAt.Format(time.RFC3339), "a token makes none that outlives it")
 		}
 	}
 	value := secret.Token()
-	row, err := s.store.AddToken(ctx, secret.HashToken(value), u.ID, store.Token{Kind: "bearer", About: n.About, Roles: roles}, life)
+	row, err := p.store.AddToken(ctx, secret.HashToken(value), u.ID, store.Token{Kind: "bearer", About: n.About, Roles: roles}, life)
 	if err != nil {
 		return MadeToken{}, err
 	}
-	s.done(ctx, u, "add token", fmt.Sprint(row.ID), map[string]any{"about": n.About, "roles": roles, "ends": row.ExpiresAt})
+	p.journal.Done(ctx, u, "add token", fmt.Sprint(row.ID), map[string]any{"about": n.About, "roles": roles, "ends": row.ExpiresAt})
 	return MadeToken{tokenOf(row, u), value}, nil
 }
 
 // RevokeToken ends a token or a session at once, with every stream that it holds open.
-func (s *Service) RevokeToken(ctx context.Context, u User, id int64) error {
-	row, err := s.store.TokenByID(ctx, id)
+func (p *People) RevokeToken(ctx context.Context, u User, id int64) error {
+	row, err := p.store.TokenByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) || err == nil && !u.mayHandle(row) {
-		return refuse(NotFound, "list them with: undersail tokens", "there is no token %d of yours", id)
+		return refusal.New(refusal.NotFound, "list them with: undersail tokens", "there is no token %d of yours", id)
 	}
 	if err == nil {
-		err = s.store.RemoveTokenByID(ctx, id)
+		err = p.store.RemoveTokenByID(ctx, id)
 	}
 	if err != nil {
-		return missing(err, "token", fmt.Sprint(id), "list them with: undersail tokens")
+		return refusal.Missing(err, "token", fmt.Sprint(id), "list them with: undersail tokens")
 	}
-	s.done(ctx, u, "revoke token", fmt.Sprint(id), map[string]any{"of": row.Owner, "about": row.About})
+	p.journal.Done(ctx, u, "revoke token", fmt.Sprint(id), map[string]any{"of": row.Owner, "about": row.About})
 	return nil
 }
 
 // SignOutEverywhere ends all sessions of somebody, and with tokens their tokens too.
-func (s *Service) SignOutEverywhere(ctx context.Context, u User, name string, tokens bool) error {
-	if !u.owns(name) {
-		if err := u.must(access.Administer, ""); err != nil {
+func (p *People) SignOutEverywhere(ctx context.Context, u User, name string, tokens bool) error {
+	if !u.Owns(name) {
+		if err := u.Must(access.Administer, ""); err != nil {
 			return err
 		}
 	}
-	row, err := s.person(ctx, name)
+	row, err := p.person(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -156,36 +157,36 @@ func (s *Service) SignOutEverywhere(ctx context.Context, u User, name string, to
 	if tokens {
 		kinds = append(kinds, "bearer")
 	}
-	n, err := s.store.RemoveTokens(ctx, row.ID, kinds...)
+	n, err := p.store.RemoveTokens(ctx, row.ID, kinds...)
 	if err == nil {
-		s.done(ctx, u, "sign out everywhere", name, map[string]any{"ended": n, "tokens": tokens})
+		p.journal.Done(ctx, u, "sign out everywhere", name, map[string]any{"ended": n, "tokens": tokens})
 	}
 	return err
 }
 
 // IssueToken gives a bearer token of a year to a user; only whoever runs the service may
 // call it.
-func (s *Service) IssueToken(ctx context.Context, name, about string) (string, error) {
-	u, err := s.person(ctx, name)
+func (p *People) IssueToken(ctx context.Context, name, about string) (string, error) {
+	u, err := p.person(ctx, name)
 	if err != nil {
 		return "", err
 	}
 	token := secret.Token()
-	if _, err := s.store.AddToken(ctx, secret.HashToken(token), u.ID, store.Token{Kind: "bearer", About: about}, 365*24*time.Hour); err != nil {
+	if _, err := p.store.AddToken(ctx, secret.HashToken(token), u.ID, store.Token{Kind: "bearer", About: about}, 365*24*time.Hour); err != nil {
 		return "", err
 	}
-	return token, s.record(ctx, operatorOfHost, "issue token", name, "", map[string]any{"about": about})
+	return token, p.journal.Record(ctx, OperatorOfHost, "issue token", name, "", map[string]any{"about": about})
 }
 
 // ByToken finds who a bearer or session token belongs to. Attended says that a person, or a
 // program of theirs, is behind the request: a session that nobody attends to ends.
-func (s *Service) ByToken(ctx context.Context, token, address string, attended bool) (User, error) {
-	h, err := s.store.HolderOf(ctx, secret.HashToken(token), address, s.signing.Again, attended)
+func (p *People) ByToken(ctx context.Context, token, address string, attended bool) (User, error) {
+	h, err := p.store.HolderOf(ctx, secret.HashToken(token), address, p.signing.Again, attended)
 	if errors.Is(err, store.ErrNotFound) {
-		return User{}, refuse(Unauthenticated, "sign in again", "the token is unknown or over")
+		return User{}, refusal.New(refusal.Unauthenticated, "sign in again", "the token is unknown or over")
 	}
 	if err == nil && h.Unasked {
-		return User{}, refuse(Unauthenticated, "sign in by OpenID Connect once more; tokens go on then", "the OpenID provider was not asked about %s for longer than %s", h.Name, spanWords(s.signing.Again))
+		return User{}, refusal.New(refusal.Unauthenticated, "sign in by OpenID Connect once more; tokens go on then", "the OpenID provider was not asked about %s for longer than %s", h.Name, spanWords(p.signing.Again))
 	}
 	u := userOf(h.User)
 	u.limit, u.token, u.kind = h.Limit, h.TokenID, h.Kind
@@ -195,6 +196,6 @@ func (s *Service) ByToken(ctx context.Context, token, address string, attended b
 func spanWords(d time.Duration) string { return resource.FormatSpan(int64(d / time.Second)) }
 
 // SignOut ends a token.
-func (s *Service) SignOut(ctx context.Context, token string) error {
-	return s.store.RemoveToken(ctx, secret.HashToken(token))
+func (p *People) SignOut(ctx context.Context, token string) error {
+	return p.store.RemoveToken(ctx, secret.HashToken(token))
 }

@@ -1,4 +1,4 @@
-package service
+package people
 
 import (
 	"cmp"
@@ -7,16 +7,14 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
-	"math"
 	"net/netip"
 	"time"
 
 	"undersail/internal/gentle"
 	"undersail/internal/openid"
+	"undersail/internal/refusal"
 	"undersail/internal/secret"
 	"undersail/internal/store"
-	"undersail/internal/turnstile"
 )
 
 // Signing is how people sign in.
@@ -34,27 +32,21 @@ type Signing struct {
 	Groups map[string][]string
 }
 
-type signing struct {
-	Signing
-	// hashing lets few passwords be hashed at a time: each takes 46 MiB and a processor.
-	hashing *turnstile.Turnstile
-}
-
-func usualSigning() signing {
-	return signing{Signing: Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour, Again: 7 * 24 * time.Hour}, hashing: turnstile.New(computingAll())}
+func usual() Signing {
+	return Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour, Again: 7 * 24 * time.Hour}
 }
 
 // SignInBy sets how people sign in. Call it before the service is used.
-func (s *Service) SignInBy(how Signing) {
-	s.signing.URL, s.signing.OpenID, s.signing.Groups = how.URL, how.OpenID, how.Groups
+func (p *People) SignInBy(how Signing) {
+	p.signing.URL, p.signing.OpenID, p.signing.Groups = how.URL, how.OpenID, how.Groups
 	if how.Life > 0 {
-		s.signing.Life = how.Life
+		p.signing.Life = how.Life
 	}
 	if how.Idle > 0 {
-		s.signing.Idle = how.Idle
+		p.signing.Idle = how.Idle
 	}
 	if how.Again > 0 {
-		s.signing.Again = how.Again
+		p.signing.Again = how.Again
 	}
 }
 
@@ -88,25 +80,25 @@ var slowing = map[string]store.Counting{
 }
 
 // SignIn checks a password and gives a session.
-func (s *Service) SignIn(ctx context.Context, name, password string, from From) (User, Session, error) {
-	u, err := s.store.UserByName(ctx, name)
+func (p *People) SignIn(ctx context.Context, name, password string, from From) (User, Session, error) {
+	u, err := p.store.UserByName(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return User{}, Session{}, err
 	}
 	if err != nil {
 		u = store.User{Name: name} // it takes as long, and is counted alike
 	}
-	if err := s.tryPassword(ctx, u, password, from); err != nil {
+	if err := p.tryPassword(ctx, u, password, from); err != nil {
 		return User{}, Session{}, err
 	}
 	if u.DisabledAt != nil {
-		return User{}, Session{}, refuse(Forbidden, "ask an administrator", "%s is disabled", u.Name)
+		return User{}, Session{}, refusal.New(refusal.Forbidden, "ask an administrator", "%s is disabled", u.Name)
 	}
-	who, session, err := s.begin(ctx, u, from)
+	who, session, err := p.begin(ctx, u, from)
 	if err != nil {
 		return User{}, Session{}, err
 	}
-	return who, session, s.record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": from.about()})
+	return who, session, p.journal.Record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": from.about()})
 }
 
 func (f From) about() string {
@@ -117,10 +109,10 @@ func (f From) about() string {
 }
 
 // begin gives somebody a session, and knows them by where they are from then on.
-func (s *Service) begin(ctx context.Context, u store.User, from From) (User, Session, error) {
-	session := Session{Token: secret.Token(), Life: s.signing.Life}
-	idle := s.signing.Idle
-	if _, err := s.store.AddToken(ctx, secret.HashToken(session.Token), u.ID, store.Token{Kind: "session", About: from.about(), Idle: &idle, UsedFrom: from.Address}, s.signing.Life); err != nil {
+func (p *People) begin(ctx context.Context, u store.User, from From) (User, Session, error) {
+	session := Session{Token: secret.Token(), Life: p.signing.Life}
+	idle := p.signing.Idle
+	if _, err := p.store.AddToken(ctx, secret.HashToken(session.Token), u.ID, store.Token{Kind: "session", About: from.about(), Idle: &idle, UsedFrom: from.Address}, p.signing.Life); err != nil {
 		return User{}, Session{}, err
 	}
 	if from.Device == "" && !from.Terminal {
@@ -131,47 +123,47 @@ func (s *Service) begin(ctx context.Context, u store.User, from From) (User, Ses
 	if from.Device != "" {
 		places = append(places, deviceKey(from.Device))
 	}
-	return userOf(u), session, s.store.SignedIn(ctx, u.ID, places...)
+	return userOf(u), session, p.store.SignedIn(ctx, u.ID, places...)
 }
 
 // tryPassword checks a password as one of the tries that are counted.
-func (s *Service) tryPassword(ctx context.Context, u store.User, password string, from From) error {
-	tries, err := s.triesOf(ctx, u.Name, from)
+func (p *People) tryPassword(ctx context.Context, u store.User, password string, from From) error {
+	tries, err := p.triesOf(ctx, u.Name, from)
 	if err != nil {
 		return err
 	}
-	wait, err := s.store.CountTries(ctx, tries, slowing)
+	wait, err := p.store.CountTries(ctx, tries, slowing)
 	if err != nil {
 		return err
 	}
 	if wait > 0 {
-		return waitFor(wait, "too many tries that were not right")
+		return refusal.Wait(wait, "too many tries that were not right")
 	}
 	right := false
-	if err := s.hashing(ctx, from, func() { right = secret.CheckPassword(u.PasswordHash, password) }); err != nil {
+	if err := p.withPassword(ctx, from, func() { right = secret.CheckPassword(u.PasswordHash, password) }); err != nil {
 		return err
 	}
 	if !right {
-		if err := s.record(ctx, clip(u.Name, 100), "sign in", "", "", map[string]any{"refused": true, "from": from.Address}); err != nil {
+		if err := p.journal.Record(ctx, refusal.Clip(u.Name, 100), "sign in", "", "", map[string]any{"refused": true, "from": from.Address}); err != nil {
 			return err
 		}
-		return refuse(Unauthenticated, "check both and try again", "the name or the password is not right")
+		return refusal.New(refusal.Unauthenticated, "check both and try again", "the name or the password is not right")
 	}
 	if secret.IsOutdated(u.PasswordHash) { // the one moment in which it can be made anew
-		hash, err := s.hash(ctx, from, password)
+		hash, err := p.hash(ctx, from, password)
 		if err == nil {
-			err = s.store.RenewHash(ctx, u.ID, u.PasswordHash, hash)
+			err = p.store.RenewHash(ctx, u.ID, u.PasswordHash, hash)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	return s.store.TriesRight(ctx, tries)
+	return p.store.TriesRight(ctx, tries)
 }
 
 // triesOf are the counts that a try adds to. Whoever is known by the session that they are
 // in, by their browser or by their address is counted by that alone.
-func (s *Service) triesOf(ctx context.Context, name string, from From) ([]store.Try, error) {
+func (p *People) triesOf(ctx context.Context, name string, from From) ([]store.Try, error) {
 	name, address := short(name), block(from.Address)
 	if from.signedIn {
 		return []store.Try{{Kind: "pair", Key: name + " signed in"}}, nil
@@ -181,7 +173,7 @@ func (s *Service) triesOf(ctx context.Context, name string, from From) ([]store.
 		places = []string{deviceKey(from.Device), address}
 	}
 	for _, place := range places {
-		known, err := s.store.KnownFrom(ctx, name, place)
+		known, err := p.store.KnownFrom(ctx, name, place)
 		if err != nil {
 			return nil, err
 		}
@@ -219,28 +211,21 @@ func block(address string) string {
 	return p.String()
 }
 
-func waitFor(wait time.Duration, why string) error {
-	seconds := int(math.Ceil(wait.Seconds()))
-	e := refuse(TooMany, fmt.Sprintf("wait %d seconds", seconds), "%s", why)
-	e.RetryAfter = seconds
-	return e
-}
-
 // hashPatience is how long somebody waits for others' passwords to be hashed.
 const hashPatience = 10 * time.Second
 
-// hashing does something with a password when it is the turn of the address that asks.
-func (s *Service) hashing(ctx context.Context, from From, do func()) error {
-	leave, ok := s.signing.hashing.Enter(ctx, block(from.Address), 1, hashPatience)
+// withPassword does something with a password when it is the turn of the address that asks.
+func (p *People) withPassword(ctx context.Context, from From, do func()) error {
+	leave, ok := p.hashing.Enter(ctx, block(from.Address), 1, hashPatience)
 	if !ok {
-		return cmp.Or(ctx.Err(), waitFor(hashPatience, "too many people sign in at this moment"))
+		return cmp.Or(ctx.Err(), refusal.Wait(hashPatience, "too many people sign in at this moment"))
 	}
 	defer leave()
 	gentle.Do(do)
 	return nil
 }
 
-func (s *Service) hash(ctx context.Context, from From, password string) (hash string, err error) {
-	err = s.hashing(ctx, from, func() { hash = secret.HashPassword(password) })
+func (p *People) hash(ctx context.Context, from From, password string) (hash string, err error) {
+	err = p.withPassword(ctx, from, func() { hash = secret.HashPassword(password) })
 	return hash, err
 }
