@@ -28,7 +28,7 @@ const (
 // body it is tried. A new operation without a row fails the build.
 var operations = map[string]struct{ held, body string }{
 	"signIn": {isOpen, ""}, "signOut": {ofSelf, ""}, "getMyAddress": {ofSelf, ""}, "getLanguage": {shared, ""}, "getMe": {ofSelf, ""}, "changePassword": {ofSelf, ""},
-	"lookAtInvitation": {isOpen, ""}, "takeInvitation": {isOpen, ""}, "beginTerminal": {isOpen, ""}, "askTerminal": {isOpen, ""},
+	"lookAtInvitation": {isOpen, ""}, "takeInvitation": {isOpen, ""}, "beginTerminal": {isOpen, ""}, "askTerminal": {isOpen, ""}, "signInPipeline": {isOpen, ""},
 	"listUsers": {listing, ""}, "inviteUser": {ofAll, `{"name":"x","full_name":"","roles":["viewer"]}`}, "changeUser": {ofAll, `{"full_name":"x"}`}, "linkUser": {ofAll, ""}, "signOutEverywhere": {ofAll, ""},
 	"listTokens": {listing, ""}, "addToken": {ofSelf, ""}, "revokeToken": {foreign, ""},
 	"listAccounts": {listing, ""}, "addAccount": {ofAll, `{"name":"x","cloud":"larch","endpoint":"http://127.0.0.1:1","client_id":"x","client_secret":"y"}`}, "showAccount": {foreign, ""}, "boundAccount": {foreign, `{"budget":1}`},

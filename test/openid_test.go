@@ -24,7 +24,7 @@ func TestOpenIDConnect(t *testing.T) {
 	for _, x := range []struct {
 		what string
 		try  func(*testing.T, *provided)
-	}{{"from a terminal", signingInFromATerminalByOpenIDConnect}, {"from a browser", signingInByOpenIDConnect}} {
+	}{{"from a terminal", signingInFromATerminalByOpenIDConnect}, {"from a browser", signingInByOpenIDConnect}, {"as a pipeline", signingInAsAPipeline}} {
 		t.Run(x.what, func(t *testing.T) {
 			own := *p.door
 			own.t = t
@@ -61,7 +61,11 @@ func serveProvided(t *testing.T) *provided {
 	if err := os.WriteFile(file, []byte("a secret: with/signs\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	p.up("--openid-issuer", p.issuer, "--openid-secret-file", file, "--openid-role", "tide-operators=operator", "--openid-role", "tide-watch=viewer")
+	pipelines := filepath.Join(p.dir, "pipelines.yaml")
+	if err := os.WriteFile(pipelines, []byte("- {name: gauges, issuer: '"+p.issuer+"', claims: {repository: tide-office/gauges}, roles: [viewer]}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	p.up("--pipelines", pipelines, "--openid-issuer", p.issuer, "--openid-secret-file", file, "--openid-role", "tide-operators=operator", "--openid-role", "tide-watch=viewer")
 	p.admin = p.invited(p.first, "admin")
 	return p
 }
@@ -222,6 +226,35 @@ func entered(t *testing.T, said io.Reader, issuer, person string, meanwhile func
 		t.Fatal(err, res)
 	}
 	res.Body.Close()
+}
+
+func signingInAsAPipeline(t *testing.T, p *provided) {
+	login := func(repository string) (int, string) {
+		raw, err := p.provider.Pipeline("undersail", map[string]any{"repository": repository})
+		if err != nil {
+			t.Fatal(err)
+		}
+		cmd := exec.Command(p.bin, "login", p.url, "--pipeline")
+		cmd.Env, cmd.Stdin = append(os.Environ(), "XDG_CONFIG_HOME="+t.TempDir()), strings.NewReader(raw+"\n")
+		out, _ := cmd.CombinedOutput()
+		return cmd.ProcessState.ExitCode(), string(out)
+	}
+	if code, said := login("tide-office/gauges"); code != 0 || !strings.Contains(said, "as gauges (viewer)") {
+		t.Errorf("signing in: %d %s", code, said)
+	}
+	if code, said := login("tide-office/others"); code == 0 || !strings.Contains(said, "no pipeline is let in with this token") {
+		t.Errorf("of another repository: %d %s", code, said)
+	}
+	file := filepath.Join(t.TempDir(), "pipelines.yaml")
+	for text, want := range map[string]string{"- {name: gauges, issuer: https://x.example, roles: [viewer]}": "names no claim", "- {name: gauges, isuer: x}": "isuer", "- {name: gauges, issuer: https://x.example, claims: {sub: a}, roles: [admin]}": "no pipeline administers the whole service"} {
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		cmd := exec.Command(p.bin, "serve", "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--pipelines", file)
+		if out, err := cmd.CombinedOutput(); err == nil || !strings.Contains(string(out), want) {
+			t.Errorf("served with %s: %v %s", text, err, out)
+		}
+	}
 }
 
 func signingInFromATerminalByOpenIDConnect(t *testing.T, p *provided) {

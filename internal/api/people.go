@@ -66,6 +66,11 @@ func (h *handlers) AskTerminal(ctx context.Context, r contract.AskTerminalReques
 	return contract.AskTerminal200JSONResponse{Body: u}, err
 }
 
+func (h *handlers) SignInPipeline(ctx context.Context, r contract.SignInPipelineRequestObject) (contract.SignInPipelineResponseObject, error) {
+	t, err := h.service.People().SignInPipeline(ctx, r.Body.IdToken, askerOf(ctx).from(true))
+	return contract.SignInPipeline201JSONResponse(t), err
+}
+
 func (h *handlers) ListUsers(ctx context.Context, _ contract.ListUsersRequestObject) (contract.ListUsersResponseObject, error) {
 	list, err := h.service.People().List(ctx, userOf(ctx))
 	return contract.ListUsers200JSONResponse(list), err

@@ -84,12 +84,13 @@ func (l login) stranger() (*contract.Client, error) {
 
 func (a *app) loginCommand() *cobra.Command {
 	var user, ca string
-	var invited, openid bool
+	var invited, openid, pipeline bool
 	cmd := &cobra.Command{Use: "login URL", Short: "Sign in to a service by token, password, invitation or OpenID Connect", Args: cobra.ExactArgs(1),
 		Long: `Sign in to a service. Without a flag a bearer token is asked for, with --user the password of that user, with
 --invited the link or code of an invitation and then the password that you choose. What is asked for may come
 from standard input, a line each; it is never an argument. With --openid you sign in elsewhere, in any browser:
-the command tells where, and waits.
+the command tells where, and waits. A pipeline signs in with --pipeline and an ID token of its provider, for some
+minutes, where whoever runs the service named it with serve --pipelines.
 
 A service whose certificate an authority of your own signed is reached with --ca.`,
 		Example: "  undersail login http://127.0.0.1:7420 --user admin\n  undersail login https://undersail.saltmere.example --invited\n  undersail login https://undersail.saltmere.example --openid\n  undersail login https://undersail.saltmere.example < token",
@@ -109,6 +110,8 @@ A service whose certificate an authority of your own signed is reached with --ca
 			switch {
 			case openid:
 				at.Token, err = byOpenID(cmd, c)
+			case pipeline:
+				at.Token, err = byPipeline(cmd, c, in)
 			case invited:
 				at.Token, err = byInvitation(cmd, c, in)
 			case user != "":
@@ -137,8 +140,9 @@ A service whose certificate an authority of your own signed is reached with --ca
 	f.StringVar(&user, "user", "", "sign in with this user's password")
 	f.BoolVar(&invited, "invited", false, "set your password by an invitation, and sign in")
 	f.BoolVar(&openid, "openid", false, "sign in by the service's OpenID provider, in a browser on any machine")
+	f.BoolVar(&pipeline, "pipeline", false, "sign a pipeline in for some minutes, by an ID token of its own provider")
 	f.StringVar(&ca, "ca", "", "file of certificates that the service's is held against, beside the system's")
-	cmd.MarkFlagsMutuallyExclusive("user", "invited", "openid")
+	cmd.MarkFlagsMutuallyExclusive("user", "invited", "openid", "pipeline")
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -151,6 +155,16 @@ func byPassword(cmd *cobra.Command, c *contract.Client, in *asker, user string) 
 	}
 	terminal := true
 	return sessionOf(c.SignIn(cmd.Context(), contract.SignIn{Name: user, Password: password, Terminal: &terminal}))
+}
+
+// byPipeline gives a token for an ID token.
+func byPipeline(cmd *cobra.Command, c *contract.Client, in *asker) (string, error) {
+	raw, err := in.secret("ID token: ")
+	if err != nil {
+		return "", err
+	}
+	made, err := decode[people.MadeToken](c.SignInPipeline(cmd.Context(), contract.PipelineToken{IdToken: raw}))
+	return made.Value, err
 }
 
 // byInvitation sets a password by an invitation and gives the first session.

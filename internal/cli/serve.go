@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/daemon"
 	"undersail/internal/demo"
@@ -21,7 +22,7 @@ import (
 
 func (a *app) serveCommand() *cobra.Command {
 	c := daemon.Config{Console: a.console, Groups: map[string][]string{}}
-	var secretFile string
+	var secretFile, pipelines string
 	var groups []string
 	cmd := &cobra.Command{Use: "serve", Short: "Run the service, with a database of its own unless one is named", Args: cobra.NoArgs,
 		Long: `Run the service until interrupted. Until there is an administrator, each start prints a link that makes one, once.
@@ -38,6 +39,9 @@ one that owns the tables; see: undersail migrate --help`,
   undersail serve --openid-issuer https://people.saltmere.example --openid-client undersail --openid-role tide-operators=operator`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := openIDFlags(&c, secretFile, groups); err != nil {
+				return &exit{exitUsage, err}
+			}
+			if err := pipelinesFlag(&c, pipelines); err != nil {
 				return &exit{exitUsage, err}
 			}
 			gentle.MakeRoom()
@@ -89,6 +93,7 @@ one that owns the tables; see: undersail migrate --help`,
 	f.StringVar(&c.OpenID.Groups, "openid-groups", "groups", "claim that tells the groups of somebody")
 	f.StringArrayVar(&groups, "openid-role", nil, "GROUP=ROLE or GROUP=ROLE@ACCOUNT that a group of the provider has; may be given again")
 	f.StringVar(&c.OpenID.CAFile, "openid-ca", "", "file of certificates that the provider's is held against, beside the system's")
+	f.StringVar(&pipelines, "pipelines", "", "YAML file of pipelines that sign in with ID tokens of their own providers: name, issuer, audience, claims, roles, minutes of each")
 	f.StringVar(&c.DatabaseURL, "database-url", "", "PostgreSQL to use instead of one of its own")
 	f.StringVar(&c.MigrateURL, "migrate-url", "", "the same database for the role that owns its tables")
 	f.StringVar(&c.KeyFile, "key-file", "", "file of the sealing key; in --dir when left out")
@@ -118,6 +123,21 @@ func openIDFlags(c *daemon.Config, secretFile string, groups []string) error {
 		return fmt.Errorf("read the secret of the OpenID client: %w", err)
 	}
 	c.OpenID.ClientSecret = strings.TrimSpace(string(raw))
+	return nil
+}
+
+// pipelinesFlag reads which pipelines may sign in.
+func pipelinesFlag(c *daemon.Config, file string) error {
+	if file == "" {
+		return nil
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("read the pipelines: %w", err)
+	}
+	if err := yaml.Load(raw, &c.Pipelines, yaml.WithKnownFields()); err != nil {
+		return fmt.Errorf("%s is no list of pipelines, each with name, issuer, audience, claims, roles, minutes and ca: %w", file, err)
+	}
 	return nil
 }
 

@@ -55,6 +55,8 @@ type Config struct {
 	// roles of its groups.
 	OpenID openid.Config
 	Groups map[string][]string
+	// Pipelines may sign in with tokens of their own providers.
+	Pipelines []openid.Pipeline
 }
 
 // Daemon is a running service.
@@ -64,13 +66,14 @@ type Daemon struct {
 	// MetricsURL is that of the listener for metrics alone.
 	MetricsURL string
 
-	store    *store.Store // for requests
-	runs     *store.Store // for the engine: neither takes the connections of the other
-	reach    *reach.Policy
-	database *postgres.Server
-	server   *http.Server
-	closing  []func() error
-	cancel   context.CancelFunc
+	store     *store.Store // for requests
+	runs      *store.Store // for the engine: neither takes the connections of the other
+	reach     *reach.Policy
+	pipelines *openid.Pipelines
+	database  *postgres.Server
+	server    *http.Server
+	closing   []func() error
+	cancel    context.CancelFunc
 }
 
 // Start brings everything up and returns once the service answers.
@@ -79,6 +82,9 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		return nil, fmt.Errorf("make the service's directory: %w", err)
 	}
 	d := &Daemon{}
+	if d.pipelines, err = pipelinesOf(c.Pipelines); err != nil {
+		return nil, err
+	}
 	defer func() {
 		if err != nil {
 			d.Close()
@@ -135,7 +141,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 // signing tells the service how people sign in. Where they come back to from a provider is
 // known only once it listens.
 func (d *Daemon) signing(c Config) error {
-	how := people.Signing{URL: d.URL, Life: c.SessionLife, Idle: c.SessionIdle, Again: c.OpenIDAgain, Groups: map[string][]string{}}
+	how := people.Signing{URL: d.URL, Pipelines: d.pipelines, Life: c.SessionLife, Idle: c.SessionIdle, Again: c.OpenIDAgain, Groups: map[string][]string{}}
 	for group, texts := range c.Groups {
 		g, err := access.ParseGrants(texts)
 		if err != nil {
@@ -152,6 +158,23 @@ func (d *Daemon) signing(c Config) error {
 	}
 	d.Service.People().SignInBy(how)
 	return nil
+}
+
+// pipelinesOf checks who else than people may sign in; nil are none.
+func pipelinesOf(list []openid.Pipeline) (*openid.Pipelines, error) {
+	for _, p := range list {
+		g, err := access.ParseGrants(p.Roles)
+		if err == nil && g.May(access.Administer, "") {
+			err = errors.New("no pipeline administers the whole service; give it roles in accounts")
+		}
+		if err != nil {
+			return nil, fmt.Errorf("roles of the pipeline %s: %w", p.Name, err)
+		}
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	return openid.NewPipelines(list)
 }
 
 // keyOf opens the key file. Only a database that nothing was sealed in gets a new key:

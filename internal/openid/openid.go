@@ -235,25 +235,33 @@ func refusal(err error) error {
 	return fmt.Errorf("%w: %.40q", ErrDenied, said.ErrorCode)
 }
 
-// identity holds the token of an answer against the keys, issuer, client and end that it
-// must have, and reads who it is about.
+// verified holds a token against the keys, issuer, client and end that it must have.
+func (p *Provider) verified(ctx context.Context, found *oidc.Provider, raw string) (*oidc.IDToken, map[string]any, error) {
+	id, err := found.VerifierContext(p.ctx(ctx), &oidc.Config{ClientID: p.config.ClientID}).Verify(p.ctx(ctx), raw)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: its answer cannot be trusted: %w", ErrDenied, err)
+	}
+	claims := map[string]any{}
+	if err := id.Claims(&claims); err != nil {
+		return nil, nil, fmt.Errorf("%w: its answer cannot be read: %w", ErrDenied, err)
+	}
+	// A token for several readers says for whom it was made; one that says so is for no other
+	// (OpenID Connect Core 1.0, section 3.1.3.7).
+	if by, named := claims["azp"]; named && by != p.config.ClientID || !named && len(id.Audience) > 1 {
+		return nil, nil, fmt.Errorf("%w: its answer was made for another client", ErrDenied)
+	}
+	return id, claims, nil
+}
+
+// identity reads who the token of an answer is about.
 func (p *Provider) identity(ctx context.Context, found *oidc.Provider, t *oauth2.Token) (*oidc.IDToken, Identity, error) {
 	raw, _ := t.Extra("id_token").(string)
 	if raw == "" {
 		return nil, Identity{}, fmt.Errorf("%w: its answer names nobody", ErrDenied)
 	}
-	id, err := found.VerifierContext(p.ctx(ctx), &oidc.Config{ClientID: p.config.ClientID}).Verify(p.ctx(ctx), raw)
+	id, claims, err := p.verified(ctx, found, raw)
 	if err != nil {
-		return nil, Identity{}, fmt.Errorf("%w: its answer cannot be trusted: %w", ErrDenied, err)
-	}
-	claims := map[string]any{}
-	if err := id.Claims(&claims); err != nil {
-		return nil, Identity{}, fmt.Errorf("%w: its answer cannot be read: %w", ErrDenied, err)
-	}
-	// A token for several readers says for whom it was made; one that says so is for no other
-	// (OpenID Connect Core 1.0, section 3.1.3.7).
-	if by, named := claims["azp"]; named && by != p.config.ClientID || !named && len(id.Audience) > 1 {
-		return nil, Identity{}, fmt.Errorf("%w: its answer was made for another client", ErrDenied)
+		return nil, Identity{}, err
 	}
 	text := func(name string) string { t, _ := claims[name].(string); return t }
 	who := Identity{Issuer: id.Issuer, Subject: id.Subject, Name: text("preferred_username"), FullName: text("name")}

@@ -51,7 +51,7 @@ type Person struct {
 	FullName string   `json:"full_name"`
 	Roles    []string `json:"roles"`
 	State    string   `json:"state"`
-	// SignsInBy is password or openid.
+	// SignsInBy is password, openid or pipeline.
 	SignsInBy    string     `json:"signs_in_by"`
 	MadeBy       string     `json:"made_by,omitempty"`
 	CreatedAt    time.Time  `json:"created_at"`
@@ -88,7 +88,9 @@ var userName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
 
 func personOf(u store.User, invited map[int64]time.Time) Person {
 	p := Person{Name: u.Name, FullName: u.FullName, Roles: u.Roles, State: Active, SignsInBy: "password", MadeBy: u.MadeBy, CreatedAt: u.CreatedAt, SignedInAt: u.SignedInAt}
-	if u.Issuer != "" {
+	if strings.HasPrefix(u.Issuer, ofPipelines) {
+		p.SignsInBy = "pipeline"
+	} else if u.Issuer != "" {
 		p.SignsInBy = "openid"
 	} else if u.PasswordHash == "" {
 		p.State = Invited
@@ -147,7 +149,7 @@ func (p *People) Absent(ctx context.Context, name string, with []string, now tim
 		return Absent{Why: "was not asked about with the OpenID provider for longer than " + spanWords(p.signing.Again)}, nil
 	}
 	u := userOf(row)
-	u.Roles = GrantsOf(row.Roles).Within(GrantsOf(with)).Strings()
+	u.Roles = GrantsOf(p.rolesNow(row)).Within(GrantsOf(with)).Strings()
 	return Absent{User: u, Roles: row.Roles}, nil
 }
 
@@ -244,7 +246,7 @@ func (p *People) Change(ctx context.Context, u User, name string, c PersonChange
 	}
 	if c.Roles != nil {
 		if row.Issuer != "" {
-			return Person{}, refusal.New(refusal.Conflict, "change the groups that they are in with the provider", "the roles of %s come from the groups of the OpenID provider", name)
+			return Person{}, rolesAreElsewhere(row)
 		}
 		roles, err := p.rolesGiven(ctx, *c.Roles)
 		if err != nil {
@@ -268,6 +270,13 @@ func (p *People) Change(ctx context.Context, u User, name string, c PersonChange
 		p.journal.Done(ctx, u, map[bool]string{true: "disable user", false: "enable user"}[*c.Disabled], name, nil)
 	}
 	return p.personNow(ctx, name)
+}
+
+func rolesAreElsewhere(u store.User) error {
+	if strings.HasPrefix(u.Issuer, ofPipelines) {
+		return refusal.New(refusal.Conflict, "change them where the service is started, in the file of --pipelines", "the roles of %s are those of a pipeline", u.Name)
+	}
+	return refusal.New(refusal.Conflict, "change the groups that they are in with the provider", "the roles of %s come from the groups of the OpenID provider", u.Name)
 }
 
 func lastAdmin(err error) error {

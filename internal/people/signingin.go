@@ -30,6 +30,8 @@ type Signing struct {
 	OpenID *openid.Provider
 	// Groups are the roles that groups of that provider have.
 	Groups map[string][]string
+	// Pipelines may sign in with tokens of their own providers; nil are none.
+	Pipelines *openid.Pipelines
 }
 
 func usual() Signing {
@@ -38,7 +40,7 @@ func usual() Signing {
 
 // SignInBy sets how people sign in. Call it before the service is used.
 func (p *People) SignInBy(how Signing) {
-	p.signing.URL, p.signing.OpenID, p.signing.Groups = how.URL, how.OpenID, how.Groups
+	p.signing.URL, p.signing.OpenID, p.signing.Groups, p.signing.Pipelines = how.URL, how.OpenID, how.Groups, how.Pipelines
 	if how.Life > 0 {
 		p.signing.Life = how.Life
 	}

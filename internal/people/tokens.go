@@ -188,6 +188,7 @@ func (p *People) ByToken(ctx context.Context, token, address string, attended bo
 	if err == nil && h.Unasked {
 		return User{}, refusal.New(refusal.Unauthenticated, "sign in by OpenID Connect once more; tokens go on then", "the OpenID provider was not asked about %s for longer than %s", h.Name, spanWords(p.signing.Again))
 	}
+	h.Roles = p.rolesNow(h.User)
 	u := userOf(h.User)
 	u.limit, u.token, u.kind = h.Limit, h.TokenID, h.Kind
 	return u, err

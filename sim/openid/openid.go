@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"html/template"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -344,6 +345,27 @@ func (p *Provider) answer(w http.ResponseWriter, client, nonce string, who Perso
 		delete(out, "id_token")
 	}
 	write(w, http.StatusOK, out)
+}
+
+// Pipeline gives an ID token as a provider of pipelines does: for an audience that whoever
+// asks names, with claims of the work that is under way. It is good for five minutes, or what
+// a fault makes of it.
+func (p *Provider) Pipeline(audience string, claims map[string]any) (string, error) {
+	p.mu.Lock()
+	fault, key := p.fault, p.key
+	p.fault = ""
+	p.mu.Unlock()
+	all := map[string]any{"iss": p.Issuer, "aud": audience, "sub": "work", "iat": time.Now().Unix(), "exp": time.Now().Add(5 * time.Minute).Unix(), "jti": rand.Text()}
+	maps.Copy(all, claims)
+	switch fault {
+	case OtherIssuer:
+		all["iss"] = "https://elsewhere.example"
+	case Ended:
+		all["exp"] = time.Now().Add(-time.Hour).Unix()
+	case OtherKey:
+		key, _ = rsa.GenerateKey(rand.Reader, 2048)
+	}
+	return signed(all, key, fault == Unsigned)
 }
 
 func signed(claims map[string]any, key *rsa.PrivateKey, unsigned bool) (string, error) {

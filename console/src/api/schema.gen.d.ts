@@ -158,6 +158,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pipelines/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0) */
+        post: operations["signInPipeline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/users": {
         parameters: {
             query?: never;
@@ -2573,7 +2590,7 @@ export interface components {
             roles: string[];
             /** @description invited, active or disabled */
             state: string;
-            /** @description password or openid */
+            /** @description password */
             signs_in_by: string;
             made_by?: string;
             /** Format: date-time */
@@ -2625,6 +2642,9 @@ export interface components {
             expires_at: string;
             /** Format: int64 */
             interval_seconds: number;
+        };
+        PipelineToken: {
+            id_token: string;
         };
         TerminalHandle: {
             handle: string;
@@ -3490,6 +3510,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["User"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signInPipeline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PipelineToken"];
+            };
+        };
+        responses: {
+            /** @description The token */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -561,6 +561,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/openid/terminal/ask (the `AskTerminal` operationId).
 	AskTerminal(ctx context.Context, body AskTerminalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SignInPipelineWithBody Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/pipelines/token (the `SignInPipeline` operationId).
+	SignInPipelineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInPipeline Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/pipelines/token (the `SignInPipeline` operationId).
+	SignInPipeline(ctx context.Context, body SignInPipelineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPolicies The organisation's rules that hold
 	//
 	// Corresponds with GET /api/v1/policies (the `ListPolicies` operationId).
@@ -2197,6 +2211,40 @@ func (c *Client) AskTerminalWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/openid/terminal/ask (the `AskTerminal` operationId).
 func (c *Client) AskTerminal(ctx context.Context, body AskTerminalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAskTerminalRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInPipelineWithBody Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/pipelines/token (the `SignInPipeline` operationId).
+func (c *Client) SignInPipelineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInPipelineRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInPipeline Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/pipelines/token (the `SignInPipeline` operationId).
+func (c *Client) SignInPipeline(ctx context.Context, body SignInPipelineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInPipelineRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5582,6 +5630,46 @@ func NewAskTerminalRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewSignInPipelineRequest calls the generic SignInPipeline builder with application/json body
+func NewSignInPipelineRequest(server string, body SignInPipelineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInPipelineRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInPipelineRequestWithBody constructs an http.Request for the SignInPipeline method, with any body, and a specified content type
+func NewSignInPipelineRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/pipelines/token")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListPoliciesRequest constructs an http.Request for the ListPolicies method
 func NewListPoliciesRequest(server string) (*http.Request, error) {
 	var err error
@@ -8539,6 +8627,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/openid/terminal/ask (the `AskTerminal` operationId).
 	AskTerminalWithResponse(ctx context.Context, body AskTerminalJSONRequestBody, reqEditors ...RequestEditorFn) (*AskTerminalResponse, error)
 
+	// SignInPipelineWithBodyWithResponse Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/pipelines/token (the `SignInPipeline` operationId).
+	SignInPipelineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInPipelineResponse, error)
+
+	// SignInPipelineWithResponse Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/pipelines/token (the `SignInPipeline` operationId).
+	SignInPipelineWithResponse(ctx context.Context, body SignInPipelineJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInPipelineResponse, error)
+
 	// ListPoliciesWithResponse The organisation's rules that hold
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11479,6 +11581,54 @@ func (r AskTerminalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AskTerminalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SignInPipelineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MadeToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SignInPipelineResponse) GetJSON201() *MadeToken {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignInPipelineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInPipelineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInPipelineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInPipelineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInPipelineResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15134,6 +15284,32 @@ func (c *ClientWithResponses) AskTerminalWithResponse(ctx context.Context, body 
 	return ParseAskTerminalResponse(rsp)
 }
 
+// SignInPipelineWithBodyWithResponse Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/pipelines/token (the `SignInPipeline` operationId).
+func (c *ClientWithResponses) SignInPipelineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInPipelineResponse, error) {
+	rsp, err := c.SignInPipelineWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInPipelineResponse(rsp)
+}
+
+// SignInPipelineWithResponse Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/pipelines/token (the `SignInPipeline` operationId).
+func (c *ClientWithResponses) SignInPipelineWithResponse(ctx context.Context, body SignInPipelineJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInPipelineResponse, error) {
+	rsp, err := c.SignInPipeline(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInPipelineResponse(rsp)
+}
+
 // ListPoliciesWithResponse The organisation's rules that hold
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17762,6 +17938,39 @@ func ParseAskTerminalResponse(rsp *http.Response) (*AskTerminalResponse, error) 
 			headers.SetCookie = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSignInPipelineResponse parses an HTTP response from a SignInPipelineWithResponse call
+func ParseSignInPipelineResponse(rsp *http.Response) (*SignInPipelineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInPipelineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MadeToken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

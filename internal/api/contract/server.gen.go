@@ -367,6 +367,11 @@ type Person = people.Person
 // PersonChange defines model for PersonChange.
 type PersonChange = people.PersonChange
 
+// PipelineToken defines model for PipelineToken.
+type PipelineToken struct {
+	IdToken string `json:"id_token"`
+}
+
 // Policy defines model for Policy.
 type Policy = service.Policy
 
@@ -774,6 +779,9 @@ type ChangePasswordJSONRequestBody = PasswordChange
 // AskTerminalJSONRequestBody defines body for AskTerminal for application/json ContentType.
 type AskTerminalJSONRequestBody = TerminalHandle
 
+// SignInPipelineJSONRequestBody defines body for SignInPipeline for application/json ContentType.
+type SignInPipelineJSONRequestBody = PipelineToken
+
 // AddPolicyJSONRequestBody defines body for AddPolicy for application/json ContentType.
 type AddPolicyJSONRequestBody = NewPolicy
 
@@ -977,6 +985,9 @@ type ServerInterface interface {
 	// AskTerminal Whether the code was entered; urn:undersail:waiting says not yet
 	// (POST /api/v1/openid/terminal/ask)
 	AskTerminal(ctx *echo.Context) error
+	// SignInPipeline Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+	// (POST /api/v1/pipelines/token)
+	SignInPipeline(ctx *echo.Context) error
 	// ListPolicies The organisation's rules that hold
 	// (GET /api/v1/policies)
 	ListPolicies(ctx *echo.Context) error
@@ -1981,6 +1992,15 @@ func (w *ServerInterfaceWrapper) AskTerminal(ctx *echo.Context) error {
 	return err
 }
 
+// SignInPipeline converts echo context to params.
+func (w *ServerInterfaceWrapper) SignInPipeline(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignInPipeline(ctx)
+	return err
+}
+
 // ListPolicies converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPolicies(ctx *echo.Context) error {
 	var err error
@@ -2958,6 +2978,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/invitations/take", wrapper.TakeInvitation, options.OperationMiddlewares["takeInvitation"]...)
 	router.POST(options.BaseURL+"/api/v1/openid/terminal", wrapper.BeginTerminal, options.OperationMiddlewares["beginTerminal"]...)
 	router.POST(options.BaseURL+"/api/v1/openid/terminal/ask", wrapper.AskTerminal, options.OperationMiddlewares["askTerminal"]...)
+	router.POST(options.BaseURL+"/api/v1/pipelines/token", wrapper.SignInPipeline, options.OperationMiddlewares["signInPipeline"]...)
 	router.GET(options.BaseURL+"/api/v1/users", wrapper.ListUsers, options.OperationMiddlewares["listUsers"]...)
 	router.POST(options.BaseURL+"/api/v1/users", wrapper.InviteUser, options.OperationMiddlewares["inviteUser"]...)
 	router.PATCH(options.BaseURL+"/api/v1/users/:name", wrapper.ChangeUser, options.OperationMiddlewares["changeUser"]...)
@@ -5050,6 +5071,45 @@ type AskTerminaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AskTerminaldefaultApplicationProblemPlusJSONResponse) VisitAskTerminalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignInPipelineRequestObject struct {
+	Body *SignInPipelineJSONRequestBody
+}
+
+type SignInPipelineResponseObject interface {
+	VisitSignInPipelineResponse(w http.ResponseWriter) error
+}
+
+type SignInPipeline201JSONResponse MadeToken
+
+func (response SignInPipeline201JSONResponse) VisitSignInPipelineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignInPipelinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignInPipelinedefaultApplicationProblemPlusJSONResponse) VisitSignInPipelineResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7430,6 +7490,9 @@ type StrictServerInterface interface {
 	// AskTerminal Whether the code was entered; urn:undersail:waiting says not yet
 	// (POST /api/v1/openid/terminal/ask)
 	AskTerminal(ctx context.Context, request AskTerminalRequestObject) (AskTerminalResponseObject, error)
+	// SignInPipeline Give a pipeline a token for some minutes, for an ID token of its own provider (OpenID Connect Core 1.0)
+	// (POST /api/v1/pipelines/token)
+	SignInPipeline(ctx context.Context, request SignInPipelineRequestObject) (SignInPipelineResponseObject, error)
 	// ListPolicies The organisation's rules that hold
 	// (GET /api/v1/policies)
 	ListPolicies(ctx context.Context, request ListPoliciesRequestObject) (ListPoliciesResponseObject, error)
@@ -9395,6 +9458,52 @@ func (sh *strictHandler) AskTerminal(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(AskTerminalResponseObject); ok {
 		return validResponse.VisitAskTerminalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignInPipeline operation middleware
+func (sh *strictHandler) SignInPipeline(ctx *echo.Context) error {
+	var request SignInPipelineRequestObject
+
+	var body SignInPipelineJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignInPipeline(ctx.Request().Context(), request.(SignInPipelineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignInPipeline")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignInPipelineResponseObject); ok {
+		return validResponse.VisitSignInPipelineResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
