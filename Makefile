@@ -5,7 +5,7 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test build check bench bench-console chaos attack flood software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
+.PHONY: demo test build check bench bench-console chaos attack flood mutants software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
@@ -43,9 +43,13 @@ attack: build ## Go the ways behind the doors over the network, by everything th
 	@set -o pipefail; go test -count=1 -v -timeout 30m -run '^(TestAttacks|TestEveryOperationIsHeld|TestNoPlaceOfASecretIsForgotten|TestWhereEverybodyReadsNoSecretStands|TestTheDestinationIsPartOfAUse|TestTheZeroPermitOpensNothing|TestWhatIsAgreedToIsWhatHappens|TestUndoingByItselfEndsWithTheAgreement|TestAProviderIsAskedAnewAboutItsPeople|TestSecretsFlowFromStackToStack|TestTurnsAreFairUnderExpiry|TestWhatMayBeReached|TestAServiceThatListensEverywhereIsSeenAsOurs|TestANameIsComparedHereAlone|TestTheBoxIsOpenedByOnePackage|TestAnActorComesFromAuthenticationOrAnAgreement)$$/$(ONLY)' \
 		./test ./internal/access ./internal/sealed ./internal/service ./internal/turnstile ./internal/reach | sed -nE 's/^ *--- PASS: (.*) \(.*/shut   \1/p; s/^ *--- FAIL: (.*) \(.*/OPEN   \1/p; s/^ +[a-z_]+_test.go:[0-9]+: (.*(places|calls|turns).*)/       \1/p; /^(FAIL|panic)/p'
 
-flood: build ## Attack the built service with 50 clients for a minute, and print what an operator notices; ARGS="-clients 50 -during 1m"
+flood: build ## Attack the built service with 50 clients, three times for a minute and once for ten, and print what an operator notices; ARGS="-clients 50 -rounds 3 -during 1m -lasting 10m"
 	@scripts/packages postgresql
 	@go run ./test/flood $(ARGS)
+
+mutants: build ## Put small faults into what decides who may do what, one at a time, and see that a test notices each; ARGS="-seed 23 -n 60"
+	@scripts/packages postgresql openssh-client
+	@go run ./test/mutants $(ARGS)
 
 software: console/node_modules/.done ## Write what is shipped, with licences, as CycloneDX JSON, and count the licences
 	@scripts/software
