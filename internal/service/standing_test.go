@@ -78,7 +78,7 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 		"as it was given":   {"", state.Undone},
 		"taken back":        {"UPDATE agreements SET ended_at = now(), ended_by = 'bo'", "bo took the agreement to it back"},
 		"the right is lost": {"UPDATE users SET roles = '{viewer}' WHERE name = 'bo'", "may not decide in account saltmere-lab any more"},
-		"disabled":          {"UPDATE users SET disabled_at = now() WHERE name = 'bo'", "may not decide"},
+		"disabled":          {"UPDATE users SET disabled_at = now() WHERE name = 'bo'", "bo, who agreed to it, is disabled"},
 		"over":              {"UPDATE agreements SET ends_at = now() - interval '1 minute'", "not as it was given"},
 		"somebody else's":   {"UPDATE agreements SET giver = 'ines'", "not as it was given"},
 		"nobody's":          {"DELETE FROM agreements", "nobody agreed to it"},
