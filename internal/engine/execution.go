@@ -147,7 +147,7 @@ func (x *execution) openSecrets(ctx context.Context, saved store.Proposal) error
 	x.scrubber = x.secrets.Scrubber()
 	x.place = use.Place{By: x.document.TextBy, Template: x.document.Template.Digest, Keys: x.document.Keys}
 	if x.document.Rendering != nil {
-		x.place.Told = use.Told(x.document.Rendering)
+		x.place.Told = use.Told(x.document.Rendering, x.document.Carried)
 	}
 	return nil
 }

@@ -45,6 +45,8 @@ type Document struct {
 	TextBy string              `json:"text_by,omitempty"`
 	Keys   map[string]string   `json:"keys,omitempty"`
 	Handed map[string][]string `json:"handed,omitempty"`
+	// Carried are what carries secrets that it was given before, by name or id.
+	Carried map[string][]string `json:"carried,omitempty"`
 	// AuthorRoles are what whoever proposed it might at that moment.
 	AuthorRoles []string `json:"author_roles,omitempty"`
 	// Gives are values for a run that goes on, and GivesTo is that run.

@@ -39,6 +39,8 @@ type Facts struct {
 	// Handed are the secrets that each secret of another stack is made of, by the reference
 	// that it has here.
 	Handed  map[string][]string
+	// Carried are what carries secrets that it was given before, by name or id.
+	Carried map[string][]string
 	Inputs  map[string]any // without the values of secrets
 	Origins map[string]string
 	// Given are the values of secrets that were given now; they take part only in
@@ -295,7 +297,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, Again: j.Again, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, Again: j.Again, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

@@ -166,7 +166,9 @@ func (s *Service) usesWith(ctx context.Context, run store.Run, doc proposal.Docu
 				}
 				return known[r.Name]
 			}})
-		uses = use.Of(rendering, placeOf(doc.TextBy, doc.Template.Digest, doc.Keys))
+		place := placeOf(doc.TextBy, doc.Template.Digest, doc.Keys)
+		place.Carried = doc.Carried
+		uses = use.Of(rendering, place)
 	})
 	return uses, err
 }

@@ -31,7 +31,13 @@ func (s *Service) listUses(ctx context.Context, r *reading, j proposal.Judged) (
 	if j.Plan.Rendering == nil {
 		return j, nil
 	}
-	list := use.Of(j.Plan.Rendering, placeOf(r.TextBy, r.Text.Digest, r.Keys))
+	place := placeOf(r.TextBy, r.Text.Digest, r.Keys)
+	var err error
+	if place.Carried, err = s.carriedBy(ctx, r, j); err != nil {
+		return j, err
+	}
+	j.Carried = place.Carried
+	list := use.Of(j.Plan.Rendering, place)
 	agreed, recorded, err := s.agreedUses(ctx, r)
 	if err != nil {
 		return j, err
@@ -41,6 +47,42 @@ func (s *Service) listUses(ctx context.Context, r *reading, j proposal.Judged) (
 	}
 	j.Consents = append(j.Consents, asksForUses(list, agreed)...)
 	return j, nil
+}
+
+// carriedBy finds what of a stack carries secrets, with what is kept that it may take over.
+func (s *Service) carriedBy(ctx context.Context, r *reading, j proposal.Judged) (map[string][]string, error) {
+	names := map[string]string{}
+	for _, k := range r.kept {
+		names[k.Token] = k.Name
+	}
+	for _, row := range r.rows {
+		names[row.Token] = row.Name
+	}
+	return s.carried(ctx, r.stack.Account, names, j.Found)
+}
+
+// carried finds what carries secrets that it was given before: by the names that it has in a
+// stack, for what is recorded there, kept for it or read by it, and by its id in the cloud.
+func (s *Service) carried(ctx context.Context, account string, names map[string]string, found map[string]map[string]any) (map[string][]string, error) {
+	list, err := s.store.Carried(ctx, account)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	out := map[string][]string{}
+	for _, c := range list {
+		if c.ID != "" {
+			out[c.ID] = append(out[c.ID], c.Reference)
+		}
+		if name := names[c.Token]; name != "" {
+			out[name] = append(out[name], c.Reference)
+		}
+		for name, attributes := range found {
+			if id, _ := attributes["id"].(string); id != "" && id == c.ID {
+				out[name] = append(out[name], c.Reference)
+			}
+		}
+	}
+	return out, nil
 }
 
 // asksForUses notes in a list which of its uses are new, and asks for the consent to them.

@@ -130,7 +130,15 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 	if v.rendering, err = s.rendered(ctx, st, v.resources); err != nil {
 		return nil, err
 	}
-	v.place.Told = use.Told(v.rendering)
+	names := map[string]string{}
+	for _, row := range v.resources {
+		names[row.Token] = row.Name
+	}
+	carried, err := s.carried(ctx, st.Account, names, d.Found)
+	if err != nil {
+		return nil, err
+	}
+	v.place.Told = use.Told(v.rendering, carried)
 	v.session, err = s.session(ctx, st, v.resources)
 	return v, err
 }

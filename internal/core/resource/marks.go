@@ -2,6 +2,7 @@ package resource
 
 import (
 	"cmp"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -183,6 +184,27 @@ func Written(text string) (references []string) {
 		references = append(references, m[1])
 	}
 	return references
+}
+
+// Recorded lists the secrets in what is wanted of a resource, as it is computed or as it is
+// recorded, sorted and each once.
+func Recorded(tree any) []string {
+	secrets := []string{}
+	Leaves(tree, func(_ string, leaf any) {
+		switch t := leaf.(type) {
+		case Unresolved:
+			secrets = append(secrets, t.Secrets...)
+		case string:
+			secrets = append(secrets, Written(t)...)
+		case map[string]any: // it waited for something besides
+			list, _ := t["secrets"].([]any)
+			for _, s := range list {
+				secrets = append(secrets, fmt.Sprint(s))
+			}
+		}
+	})
+	slices.Sort(secrets)
+	return slices.Compact(secrets)
 }
 
 // Refilled puts secrets into a recorded text, as far as they are known.

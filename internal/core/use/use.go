@@ -65,35 +65,52 @@ type Place struct {
 	By, Template string
 	// Keys are the named key pairs that inputs were given, by the public half.
 	Keys map[string]string
+	// Carried are what carries secrets that it was given before; see [Told].
+	Carried map[string][]string
 	// Told are machines that were given secrets, by name; Of finds them itself.
 	Told map[string][]string
 }
 
 // Told are the machines of a rendering that are given secrets, by name, whether it was read
-// back or not. Whoever signs in to one, and whatever it answers, may tell them.
-func Told(r *render.Rendering) map[string][]string {
+// back or not: in what they are made of, by a command that runs on them, or on a disk that
+// carries what it was given before. Whoever signs in to one, and whatever it answers, may
+// tell them. Carried are what carries secrets, by the names that resources have here or by
+// ids of the cloud.
+func Told(r *render.Rendering, carried map[string][]string) map[string][]string {
 	out := map[string][]string{}
 	for _, x := range r.Resources {
 		if x.Type != "instance" || x.Find != nil {
 			continue
 		}
-		var secrets []string
-		resource.Leaves(x.Want, func(_ string, leaf any) {
-			switch t := leaf.(type) {
-			case resource.Unresolved:
-				secrets = append(secrets, t.Secrets...)
-			case string:
-				secrets = append(secrets, resource.Written(t)...)
-			case map[string]any: // it waited for something besides
-				list, _ := t["secrets"].([]any)
-				for _, s := range list {
-					secrets = append(secrets, fmt.Sprint(s))
+		secrets := resource.Recorded(x.Want)
+		if len(carried) > 0 {
+			resource.Leaves(place(x.Want["disks"], x.Marks["disks"]), func(_ string, leaf any) {
+				at := fmt.Sprint(leaf)
+				secrets = append(secrets, carried[at]...)
+				if name, is := strings.CutPrefix(at, "⟨"); is {
+					secrets = append(secrets, carried[strings.TrimSuffix(name, ".id⟩")]...)
 				}
-			}
-		})
-		if slices.Sort(secrets); len(secrets) > 0 {
-			out[x.Name] = slices.Compact(secrets)
+			})
 		}
+		if len(secrets) > 0 {
+			out[x.Name] = secrets
+		}
+	}
+	for _, x := range r.Resources {
+		if t, _ := resource.ByName(x.Type); !t.Own {
+			continue
+		}
+		given := resource.Recorded(without(x.Want, "key", "through"))
+		on := fmt.Sprint(spec(x.Want, x.Marks)["on"])
+		for _, m := range r.Resources {
+			if m.Type == "instance" && m.Find == nil && len(given) > 0 && strings.Contains(on, "⟨"+m.Name+".") {
+				out[m.Name] = append(out[m.Name], given...)
+			}
+		}
+	}
+	for name, secrets := range out {
+		slices.Sort(secrets)
+		out[name] = slices.Compact(secrets)
 	}
 	return out
 }
@@ -103,7 +120,7 @@ func Of(r *render.Rendering, p Place) []Use {
 	if r == nil {
 		return nil
 	}
-	p.Told = Told(r)
+	p.Told = Told(r, p.Carried)
 	var all []Use
 	for _, x := range r.Resources {
 		all = append(all, OfResource(x, r.Stack, p)...)

@@ -1,0 +1,92 @@
+package service_test
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"testing"
+
+	"undersail/internal/core/state"
+	"undersail/internal/core/use"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
+	"undersail/internal/service"
+	"undersail/internal/service/servicetest"
+)
+
+const reads = `undersail: 1
+about: {name: reads, version: 1.0.0, title: Reads}
+inputs: {word: {secret: true, generate: true}}
+resources:
+  net: {type: network, want: {range: 10.37.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.37.0.0/24}}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  access: {type: key_pair}
+  data: {type: disk, at_retire: keep, want: {size: 10GiB, type: solid}}
+  host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"], disks: [{disk: =data.id, mount: /data, format: xfs}], GIVEN}}
+  TASK
+`
+
+// patient gives what is made more time than a busy machine needs.
+func patient(source string) string {
+	return strings.NewReplacer("type: disk, at", "type: disk, patience: 99h, at", "type: instance,", "type: instance, patience: 99h,", "type: task,", "type: task, patience: 99h,").Replace(source)
+}
+
+func consentNames(p service.Proposal) (names []string) {
+	for _, c := range p.Consents {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
+// TestAKeptDiskCarriesWhatItsMachineWasGiven: whoever attaches the disk to a machine of theirs
+// reads the secret there, so that is a use of it, by whatever way the disk got there.
+func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
+	t.Parallel()
+	const byFirstBoot = `user_data: {write_files: [{path: /data/word, content: =inputs.word}]}`
+	const byCommand = `word: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: '="echo " + inputs.word + " > /data/word"'}, after: {host: healthy}}`
+	for name, c := range map[string]struct{ given, task string }{"by its first boot": {byFirstBoot, ""}, "by a command": {"tags: {a: b}", byCommand}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			r := servicetest.New(t, 600)
+			s, _ := r.Replica(0)
+			ctx := context.Background()
+			source := patient(strings.NewReplacer("GIVEN", c.given, "TASK", c.task).Replace(reads))
+			if run := r.Await(s, r.ApplySource(s, "gauge", source, nil)); run.State != state.Done {
+				t.Fatal(run.State, run.Reason)
+			}
+			// What was agreed to stays so: the disk of one's own machine carries nothing new.
+			if again := r.Propose(s, "gauge", source, nil); slices.Contains(consentNames(again), "secret-use") {
+				t.Errorf("proposed again: %v", again.Consents)
+			}
+			retire, err := s.Retire(ctx, r.Admin, "gauge")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if run := r.Await(s, r.Carry(s, retire)); run.State != state.Done {
+				t.Fatal(run.State, run.Reason)
+			}
+			operator := people.User{Name: "oda", Roles: []string{"operator"}}
+			plain := patient(strings.NewReplacer("GIVEN", "tags: {a: b}", "TASK", "", "secret: true, generate: true", "type: string, default: a").Replace(reads))
+			carries := func(what, stack string) {
+				t.Helper()
+				p, err := s.Propose(ctx, operator, service.NewProposal{Stack: stack, File: "own.sail.yaml", Source: plain, Account: "saltmere-lab", Region: "north-fell"})
+				if err != nil {
+					t.Fatal(servicetest.Explain(err))
+				}
+				at := slices.IndexFunc(p.Uses, func(u use.Use) bool { return u.For == use.People && strings.HasPrefix(u.At, "host") })
+				if at < 0 || !slices.Equal(p.Uses[at].Secrets, []string{"gauge/word@1"}) || !slices.Contains(consentNames(p), "secret-use") {
+					t.Fatalf("%s: signing in to the machine is no use of what the disk carries: %v %v", what, p.Uses, p.Consents)
+				}
+				if _, err := s.Accept(ctx, operator, p.ID, consentNames(p), ""); kind(err) != refusal.Forbidden || !strings.Contains(err.Error(), "only somebody who may read gauge/word@1") {
+					t.Errorf("%s, accepted by an operator who may not read it: %v", what, err)
+				}
+			}
+			carries("taken over", "gauge")
+			if _, err := s.MoveKept(ctx, r.Admin, "gauge/data", "other/data"); err != nil {
+				t.Fatal(err)
+			}
+			carries("moved to another stack", "other")
+		})
+	}
+}
