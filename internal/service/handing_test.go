@@ -316,6 +316,38 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 	}
 }
 
+// TestWhereSecretsOfBeforeBelongIsToldOnce: at the first start of this version.
+func TestWhereSecretsOfBeforeBelongIsToldOnce(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Still(engine.Config{}, nil)
+	ctx := context.Background()
+	for name, account := range map[string]string{"gate": "saltmere-lab", "tower": ""} {
+		if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: name, Kind: "secret", Account: account}); err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+	}
+	query(t, r, "DELETE FROM settings WHERE name = 'secrets-placed'")
+	for range 2 {
+		if err := s.OpenSealed(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, err := s.Audit(ctx, r.Admin, store.AuditQuery{})
+	told := 0
+	for _, e := range list {
+		if e.Action == "place secrets" {
+			told++
+			if e.Detail["gate"] != "saltmere-lab" || e.Detail["tower"] != "whoever administers the service" || len(e.Detail) != 2 {
+				t.Errorf("%v", e.Detail)
+			}
+		}
+	}
+	if err != nil || told != 1 {
+		t.Errorf("told %d times: %v", told, err)
+	}
+}
+
 // TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt: an operator, who may not read a
 // secret, tries every way to have it sent to where they can.
 func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {

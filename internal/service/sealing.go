@@ -1,9 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"maps"
+	"slices"
+	"strings"
 
+	"undersail/internal/people"
 	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
@@ -32,7 +37,34 @@ func (s *Service) OpenSealed(ctx context.Context) error {
 	if err := s.sealed.Begin(ctx); err != nil {
 		return err
 	}
-	return s.sealAgreements(ctx)
+	return errors.Join(s.sealAgreements(ctx), s.tellPlaces(ctx))
+}
+
+// tellPlaces tells the administrator once, in the log and the audit, to which accounts the
+// named secrets belong that an older program kept without one: whoever operates there may use
+// them, and what belongs to none is for whoever administers the service.
+func (s *Service) tellPlaces(ctx context.Context) error {
+	if _, err := s.store.Setting(ctx, store.SecretsPlaced); !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	rows, err := s.store.NamedSecrets(ctx, "")
+	if err != nil {
+		return err
+	}
+	at := map[string]any{}
+	for _, row := range rows {
+		name, _, _ := strings.Cut(row.Reference, "@")
+		at[name] = cmp.Or(row.Account, "whoever administers the service")
+	}
+	if len(at) > 0 {
+		if err := s.record(ctx, people.OperatorOfHost, "place secrets", "", "to the accounts that they are used in", at); err != nil {
+			return err
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(at)) {
+		s.log.Info("named secrets belong to accounts since this version", "secret", name, "belongs_to", at[name])
+	}
+	return s.store.PutSetting(ctx, store.SecretsPlaced, []byte("told"))
 }
 
 // Reseal seals everything with the first key of the key file that is not sealed with it

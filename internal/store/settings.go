@@ -12,6 +12,8 @@ const (
 	AuditKey = "audit-key"
 	// AgreementsSealed says that what was accepted before agreements were sealed is sealed.
 	AgreementsSealed = "agreements-sealed"
+	// SecretsPlaced says that it was told once to which accounts secrets of before belong.
+	SecretsPlaced = "secrets-placed"
 )
 
 // Setting reads one of them; ErrNotFound says that there is none yet.
