@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -64,6 +65,11 @@ func printKept(w io.Writer, list []service.Kept) {
 			row("%s/%s\t%s\t%s\t%s\t%s\t%s\t%.3f %s\t%s", k.Stack, k.Resource, k.Type, review.OrDash(review.Value(k.Want["size"])), k.ID, k.Account, k.Region, k.Hour, k.Currency, k.KeptAt.Local().Format(time.DateOnly))
 		}
 	})
+	for _, k := range list {
+		if len(k.Carries) > 0 {
+			fmt.Fprintf(w, "\n%s/%s carries %s: it was on a machine that was given it, and attaching it to one is a use of that\n", k.Stack, k.Resource, strings.Join(k.Carries, ", "))
+		}
+	}
 	for currency, cost := range month {
 		fmt.Fprintf(w, "\nall together about %.0f %s a month\n", cost, currency)
 	}

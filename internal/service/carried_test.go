@@ -83,6 +83,16 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 				}
 			}
 			carries("taken over", "gauge")
+			kept, err := s.Kept(ctx)
+			if err != nil || len(kept) != 1 || !slices.Equal(kept[0].Carries, []string{"gauge/word@1"}) {
+				t.Errorf("what is kept: %+v %v", kept, err)
+			}
+			own := plain
+			plain = strings.Replace(plain, "{type: disk, patience: 99h, at_retire: keep, want: {size: 10GiB, type: solid}}", "{type: disk, find: {name: "+kept[0].Stack+"-"+kept[0].Resource+"}}", 1)
+			carries("found by its id", "finder")
+			plain = strings.Replace(own, "disk: =data.id", "disk: "+kept[0].ID, 1)
+			carries("named by its id", "namer")
+			plain = own
 			if _, err := s.MoveKept(ctx, r.Admin, "gauge/data", "other/data"); err != nil {
 				t.Fatal(err)
 			}

@@ -35,6 +35,8 @@ type Kept struct {
 	Month    float64        `json:"month"`
 	Currency string         `json:"currency"`
 	KeptAt   time.Time      `json:"kept_at"`
+	// Carries are the secrets of machines that it was on: whoever attaches it to one uses them.
+	Carries []string `json:"carries,omitempty"`
 }
 
 // Kept lists what outlived its stack, with what it costs.
@@ -44,8 +46,21 @@ func (s *Service) Kept(ctx context.Context) ([]Kept, error) {
 		return nil, err
 	}
 	out := make([]Kept, len(list))
+	carried := map[string][]store.Carried{} // by account
 	for i, k := range list {
 		out[i] = shownKept(k)
+		of, known := carried[k.Account]
+		if !known {
+			if of, err = s.store.Carried(ctx, k.Account); err != nil {
+				return nil, err
+			}
+			carried[k.Account] = of
+		}
+		for _, c := range of {
+			if c.Token == k.Token {
+				out[i].Carries = append(out[i].Carries, c.Reference)
+			}
+		}
 	}
 	return out, nil
 }

@@ -2539,6 +2539,8 @@ export interface components {
             currency: string;
             /** Format: date-time */
             kept_at: string;
+            /** @description Secrets of machines that it was on; attaching it to one is a use of them */
+            carries?: string[];
         };
         /** @description Boxes by their centres. Lines that others imply are left out; one that closes a circle draws nothing. */
         Drawing: {

@@ -89,7 +89,7 @@ function KeptSheet() {
           <tbody>
             {list.map((k) => (
               <tr key={k.id}>
-                <td className="font-semibold" title={k.id}>{k.stack}/{k.resource}</td>
+                <td title={k.id}><span className="font-semibold">{k.stack}/{k.resource}</span>{k.carries && k.carries.length > 0 && <span className="block text-ink-2">carries {k.carries.join(', ')}: attaching it to a machine is a use of that</span>}</td>
                 <td className="text-ink-2">{k.type}</td>
                 <td className="max-md:hidden">{valueText(k.want.size)}</td>
                 <td className="max-md:hidden text-ink-2">{k.account}, {k.region}</td>
