@@ -436,6 +436,19 @@ func TestSigningInIsCounted(t *testing.T) {
 	if err := try("ines", goodPassword, people.From{Address: "192.0.2.44", Device: session.Device}); err != nil {
 		t.Error("with a browser that is known:", err)
 	}
+	h.SignInBy(people.Signing{Life: time.Hour, Idle: time.Minute})
+	if _, session, err = h.SignIn(h.ctx, "ines", goodPassword, people.From{Address: "192.0.2.44", Device: session.Device}); err != nil || session.Life != time.Hour || session.Device != "" {
+		t.Error(session, err)
+	}
+	h.by(session.Token)
+	h.sql("UPDATE tokens SET used_at = now() - interval '2 minutes'")
+	if _, err := h.ByToken(h.ctx, session.Token, "", true); err == nil {
+		t.Error("a session is used after it lay idle")
+	}
+	_, session, err = h.SignIn(h.ctx, "ines", goodPassword, people.From{Address: "192.0.2.45"})
+	if err != nil {
+		t.Fatal(err)
+	}
 	h.told()
 	h.deaf = errors.New("the disk is full")
 	if err := try("ines", goodPassword, people.From{Address: "192.0.2.44", Device: session.Device}); !errors.Is(err, h.deaf) {
@@ -474,6 +487,9 @@ func TestChangingAPassword(t *testing.T) {
 		h.ChangePassword(h.ctx, ines, "a guess", next, here, from)
 	}
 	refused(t, "guessing in a session", h.ChangePassword(h.ctx, ines, next, goodPassword, here, from), refusal.TooMany, "too many tries")
+	if _, _, err := h.SignIn(h.ctx, "ines", next, from); err != nil {
+		t.Error("guesses in a session keep out who signs in:", err)
+	}
 	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', '{viewer}', 'https://people.example', '1')")
 	refused(t, "who signs in elsewhere", h.ChangePassword(h.ctx, people.User{Name: "wren"}, "", next, "", from), refusal.Conflict, "with the OpenID provider")
 

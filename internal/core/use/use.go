@@ -83,15 +83,11 @@ func Told(r *render.Rendering, carried map[string][]string) map[string][]string 
 			continue
 		}
 		secrets := resource.Recorded(x.Want)
-		if len(carried) > 0 {
-			resource.Leaves(place(x.Want["disks"], x.Marks["disks"]), func(_ string, leaf any) {
-				at := fmt.Sprint(leaf)
+		resource.Leaves(place(x.Want["disks"], x.Marks["disks"]), func(_ string, leaf any) {
+			for _, at := range whereabouts(leaf) {
 				secrets = append(secrets, carried[at]...)
-				if name, is := strings.CutPrefix(at, "⟨"); is {
-					secrets = append(secrets, carried[strings.TrimSuffix(name, ".id⟩")]...)
-				}
-			})
-		}
+			}
+		})
 		if len(secrets) > 0 {
 			out[x.Name] = secrets
 		}
@@ -111,6 +107,22 @@ func Told(r *render.Rendering, carried map[string][]string) map[string][]string 
 	for name, secrets := range out {
 		slices.Sort(secrets)
 		out[name] = slices.Compact(secrets)
+	}
+	return out
+}
+
+// whereabouts are the names or ids of what a placed value is the id of.
+func whereabouts(leaf any) (out []string) {
+	switch t := leaf.(type) {
+	case string:
+		out = append(out, strings.TrimPrefix(strings.TrimSuffix(t, ".id⟩"), "⟨"))
+	case resource.Unresolved:
+		out = slices.Clone(t.Waits)
+	case map[string]any:
+		out = slices.Clone(resource.Pending(t))
+	}
+	for i := range out {
+		out[i] = strings.TrimSuffix(out[i], ".id")
 	}
 	return out
 }

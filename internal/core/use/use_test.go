@@ -222,3 +222,67 @@ func TestADigestIsOverAListInAnyOrder(t *testing.T) {
 		t.Errorf("they are of %q", got)
 	}
 }
+
+const plainBox = `undersail: 1
+about: {name: told, version: 1.0.0, title: Told}
+inputs: {word: {secret: true}}
+resources:
+  net: {type: network, want: {range: 10.81.0.0/24}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.81.0.0/25}}
+  pair: {type: key_pair}
+  data: {type: disk, want: {size: 10GiB, type: solid}}
+  box: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, key_pair: =pair.id, disks: [{disk: =data.id}]}}
+  other: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, key_pair: =pair.id, disks: [{disk: disk-7}]}}
+  old: {type: instance, find: {name: old}}
+  ask: {type: task, want: {on: =box.private_address, user: admin, key: =pair.private_key, command: COMMAND, keep: '.*'}}
+  more: {type: task, want: {on: =box.private_address, user: admin, key: =pair.private_key, command: '="echo " + ask.output + "WORD"'}}
+`
+
+// TestWhatAMachineIsToldByOtherWays: by a command that runs on it, and by a disk that carries
+// what it was given before, as it is named here or by its cloud.
+func TestWhatAMachineIsToldByOtherWays(t *testing.T) {
+	t.Parallel()
+	const entry = `'="cat " + inputs.word'`
+	for name, c := range map[string]struct {
+		text    string
+		carried map[string][]string
+		want    []string
+	}{
+		"nothing":                 {strings.Replace(plainBox, "COMMAND", "date", 1), nil, nil},
+		"a command":               {strings.Replace(plainBox, "COMMAND", entry, 1), nil, []string{"answer ask: told/word@1", "command ask: told/word@1", "people box (signing in): told/word@1"}},
+		"a disk of the stack":     {strings.Replace(plainBox, "COMMAND", "date", 1), map[string][]string{"data": {"old/b@1", "old/a@2", "old/b@1"}}, []string{"answer ask: old/a@2 old/b@1", "people box (signing in): old/a@2 old/b@1"}},
+		"a disk by its id":        {strings.Replace(plainBox, "COMMAND", "date", 1), map[string][]string{"disk-7": {"old/a@2"}}, []string{"people other (signing in): old/a@2"}},
+		"what is not attached":    {strings.Replace(plainBox, "COMMAND", "date", 1), map[string][]string{"disk-8": {"old/a@2"}, "net": {"old/a@2"}, "dat": {"old/a@2"}}, nil},
+		"a command and a disk":    {strings.Replace(plainBox, "COMMAND", entry, 1), map[string][]string{"data": {"told/word@1", "old/a@2"}}, []string{"answer ask: old/a@2 told/word@1", "command ask: told/word@1", "people box (signing in): old/a@2 told/word@1"}},
+		"the command of a lookup": {strings.NewReplacer("COMMAND", entry, "on: =box.private_address", "on: =old.private_address").Replace(plainBox), nil, []string{"command ask: told/word@1"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var got []string
+			for _, u := range Of(rendered(t, asked{text: c.text, account: "saltmere-lab", reference: "told/word@1", inputs: map[string]any{}}), Place{Carried: c.carried}) {
+				if u.For != SignIn {
+					got = append(got, u.For+" "+u.At+": "+strings.Join(u.Secrets, " "))
+				}
+			}
+			if slices.Sort(got); !slices.Equal(got, c.want) {
+				t.Errorf("listed are %q, expected %q", got, c.want)
+			}
+		})
+	}
+}
+
+// TestWhatNobodyKnowsYetIsWaitedFor: what a task says beside a secret has to be looked at once
+// it is known; where something is need not.
+func TestWhatNobodyKnowsYetIsWaitedFor(t *testing.T) {
+	t.Parallel()
+	text := strings.NewReplacer("COMMAND", "date", `"WORD"`, "inputs.word").Replace(plainBox)
+	for _, u := range Of(rendered(t, asked{text: text, reference: "told/word@1", inputs: map[string]any{}}), Place{}) {
+		want := []string(nil)
+		if u.At == "more" {
+			want = []string{"ask.output"}
+		}
+		if u.For == Command && !slices.Equal(u.Waits, want) {
+			t.Errorf("%s waits for %q, expected %q", u.At, u.Waits, want)
+		}
+	}
+}
