@@ -105,7 +105,22 @@ func giftAsks(id int64, d proposal.Document) *refusal.Error {
 	return &refusal.Error{Kind: refusal.Consent, Title: title, Remedy: fmt.Sprintf("look at it, and: undersail accept %d%s", id, strings.Join(flags, "")), Findings: findings}
 }
 
+// proposeGift keeps a small proposal. Who asks a second time what a run waits for is shown
+// what somebody may be deciding on already.
 func (s *Service) proposeGift(ctx context.Context, u people.User, run store.Run, d proposal.Document) (int64, error) {
+	open, err := s.store.Gifts(ctx, run.ID)
+	if err != nil {
+		return 0, err
+	}
+	for _, id := range open {
+		_, was, err := s.document(ctx, id)
+		if err != nil {
+			return 0, err
+		}
+		if len(d.Gives)+len(was.Gives) == 0 && use.DigestOf(was.Uses) == use.DigestOf(d.Uses) && slices.Equal(was.Consents, d.Consents) && was.SecondPerson == d.SecondPerson {
+			return id, nil
+		}
+	}
 	raw, err := json.Marshal(d)
 	if err != nil {
 		return 0, fmt.Errorf("encode proposal: %w", err)

@@ -206,7 +206,7 @@ func (s *Store) Give(ctx context.Context, id int64, stackID string, g Gift, grac
 		err := tx.QueryRow(ctx, `WITH was AS (SELECT id, state FROM runs WHERE id = $1 AND (state = 'parked' AND parked_for IN ('input', 'agreement') OR state IN ('queued', 'underway')) AND NOT given ?| $3 AND given = $4 AND agreed = $5 FOR UPDATE)
 			UPDATE runs r SET state = CASE WHEN r.state = 'parked' THEN 'queued' ELSE r.state END, reason = CASE WHEN r.state = 'parked' THEN '' ELSE r.reason END,
 			parked_for = '', given = given || $2, agreed = agreed || $6, given_seal = $7, last_event = last_event + 1 FROM was WHERE r.id = was.id RETURNING r.last_event, was.state`,
-			id, orEmptyMap(g.Values), slices.Sorted(maps.Keys(g.Values)), orEmptyMap(g.Before.Given), orEmpty(g.Before.Agreed), orEmpty(g.Agreed), g.Seal).Scan(&last, &was)
+			id, orEmptyMap(g.Values), orEmpty(slices.Sorted(maps.Keys(g.Values))), orEmptyMap(g.Before.Given), orEmpty(g.Before.Agreed), orEmpty(g.Agreed), g.Seal).Scan(&last, &was)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return ErrConflict
 		}

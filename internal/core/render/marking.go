@@ -5,6 +5,7 @@ import (
 	"hash/fnv"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 
 	"undersail/internal/core/expr"
@@ -143,17 +144,25 @@ func alikeIn(a, b any) any {
 
 // marked are the wanted values of what holds a secret, with marks in their places.
 func (m *member) marked() map[string]any {
-	if !m.e.secretive || m.e.revealing || !m.d.Type.Own && !expr.HoldsSecret(m.fields.want) {
+	if !m.e.secretive || m.e.revealing {
+		return nil
+	}
+	whole := m.d.Type.Own || expr.HoldsSecret(m.fields.want)
+	if !whole && m.d.Type.Name != "instance" {
 		return nil
 	}
 	out := make(map[string]any, len(m.d.Want.Entries))
 	for _, entry := range m.d.Want.Entries {
-		if p, ok := m.d.Type.Property(entry.Key); ok {
+		if p, ok := m.d.Type.Property(entry.Key); ok && (whole || slices.Contains(tells, entry.Key)) {
 			out[entry.Key] = m.e.markedTree(entry.Value, p.Shape, m.vars)
 		}
 	}
 	return out
 }
+
+// tells are the properties of a machine that are marked though it holds no secret: who signs
+// in to it, and the disks that it has, which a command or a disk may have given one.
+var tells = []string{"key_pair", "disks"}
 
 // secretive reports whether a template has secrets: inputs of its own or of what it embeds,
 // or types that report them.

@@ -1,0 +1,86 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"undersail/internal/core/state"
+	"undersail/internal/core/use"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
+	"undersail/internal/service/servicetest"
+)
+
+const relays = `undersail: 1
+about: {name: relays, version: 1.0.0, title: Relays}
+inputs: {word: {secret: true, generate: true}}
+resources:
+  net: {type: network, want: {range: 10.38.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.38.0.0/24}}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  access: {type: key_pair}
+  host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"]}}
+  berth: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: echo quay-7}, after: {host: healthy}}
+  tell: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: '="echo " + inputs.word + " > " + berth.output.trim()'}}
+  beside: {type: address, after: {berth: healthy}}
+`
+
+// TestARunWaitsForAnAgreement: what a machine answered stands beside the secret, and nobody saw
+// it when they agreed. The run opens nothing, lets all else go on and asks; it goes on when
+// somebody who may read the secret agrees.
+func TestARunWaitsForAnAgreement(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 600)
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	id := r.ApplySource(s, "relay", patient(relays), nil)
+	run := r.Await(s, id)
+	if run.State != state.Parked || run.ParkedFor != state.ForAgreement || !strings.Contains(run.Reason, "it would use secrets in a way that nobody agreed to (tell, tell (key))") {
+		t.Fatal(run.State, run.ParkedFor, run.Reason)
+	}
+	for _, x := range run.Steps {
+		if done := x.State == "succeeded"; done == (x.Resource == "tell") && x.Resource != "" {
+			t.Errorf("%s is %s: all else goes on", x.Resource, x.State)
+		}
+	}
+	oda := people.User{Name: "oda", Roles: []string{"operator"}}
+	p, err := s.Continue(ctx, oda, "relay")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	fresh := slices.DeleteFunc(slices.Clone(p.Uses), func(u use.Use) bool { return !u.New })
+	if p.Kind != state.KindGive || !slices.Contains(consentNames(p), "secret-use") || len(fresh) == 0 || fresh[0].At != "tell" || !strings.Contains(fmt.Sprint(fresh[0].Text), "quay-7") || strings.Contains(fmt.Sprint(fresh[0].Text), "pending") {
+		t.Errorf("%s asks for %v with %v", p.Kind, p.Consents, fresh)
+	}
+	if again, err := s.Continue(ctx, oda, "relay"); err != nil || again.ID != p.ID {
+		t.Errorf("asked again it is another proposal: %v %v", again.ID, err)
+	}
+	if _, err := s.Accept(ctx, oda, p.ID, consentNames(p), ""); kind(err) != refusal.Forbidden {
+		t.Errorf("agreed to by somebody who may not read it: %v", err)
+	}
+	if _, err := s.Accept(ctx, r.Admin, p.ID, nil, ""); kind(err) != refusal.Consent {
+		t.Errorf("accepted without the consent: %v", err)
+	}
+	if now, err := s.Run(ctx, id); err != nil || now.State != state.Parked {
+		t.Errorf("the run is %s: %v", now.State, err)
+	}
+	accepted, err := s.Accept(ctx, r.Admin, p.ID, consentNames(p), "")
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if accepted.State == "accepted" {
+		if _, err := s.Apply(ctx, r.Admin, p.ID, ""); err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+	}
+	if run = r.Await(s, id); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	again := r.Propose(s, "relay", patient(relays), nil)
+	if slices.Contains(consentNames(again), "secret-use") {
+		t.Errorf("what was agreed to in the middle is asked again: %v", again.Consents)
+	}
+}
