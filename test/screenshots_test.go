@@ -10,6 +10,22 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
+// relaying writes a word to where a machine says, which nobody knows when they agree.
+const relaying = `undersail: 1
+about: {name: berth-relay, version: 1.0.0, title: Berth relay}
+inputs:
+  word: {secret: true, generate: true, title: Word of the relay}
+resources:
+  net: {type: network, want: {range: 10.63.0.0/24}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.63.0.0/26}}
+  door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
+  access: {type: key_pair}
+  relay: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"]}}
+  berth: {type: task, want: {on: =relay.public_address, user: admin, key: =access.private_key, command: echo quay-7}, after: {relay: healthy}}
+  tell: {type: task, want: {on: =relay.public_address, user: admin, key: =access.private_key, command: '="echo " + inputs.word + " > " + berth.output.trim()'}}
+  front: {type: address, after: {berth: healthy}}
+`
+
 // TestScreenshots takes the pictures of the documentation from the demo data. It
 // runs only when a folder for them is named.
 func TestScreenshots(t *testing.T) {
@@ -56,10 +72,21 @@ func TestScreenshots(t *testing.T) {
 	p.sees("Continue with what is missing")
 	time.Sleep(time.Second)
 	shot("run-failed")
-	p.open("/tokens")
-	p.sees("nightly-checks", "wall-display", "(this one)")
+	b.run("apply", b.propose("berth-relay", file(t, "relay.sail.yaml", relaying)), "--watch") // until it is parked
+	var runs []struct {
+		ID    int64
+		Stack string
+	}
+	b.into(&runs, "runs")
+	for _, r := range runs {
+		if r.Stack == "berth-relay" {
+			p.open(fmt.Sprintf("/runs/%d", r.ID))
+			break
+		}
+	}
+	p.sees("Look at what it asks", "berth")
 	time.Sleep(time.Second)
-	shot("tokens")
+	shot("run-waits")
 	p.open("/library/gauge-intake")
 	p.sees("best fit", "What it makes")
 	time.Sleep(time.Second)

@@ -216,7 +216,7 @@ func clipLines(text string, width int) string {
 
 func printRun(w io.Writer, run service.Run, now time.Time) {
 	fmt.Fprintf(w, "Run %d of stack %s is %s: %d of %d steps after %s\n", run.ID, run.Stack, run.State, run.Finished, run.Total, took(run, now))
-	if run.EndedAt == nil && run.ExpectedEnd != nil {
+	if run.EndedAt == nil && run.ExpectedEnd != nil && run.State != state.Parked {
 		fmt.Fprintf(w, "expected end %s", run.ExpectedEnd.Local().Format("15:04:05"))
 		if run.Decides != "" {
 			fmt.Fprintf(w, ", decided by %s", run.Decides)

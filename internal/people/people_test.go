@@ -577,6 +577,12 @@ func TestWhoIsAbsentHasNoMoreThanNow(t *testing.T) {
 		t.Errorf("%+v", a)
 	}
 	h.sql("UPDATE users SET signed_in_at = NULL WHERE name = 'wren'")
+	token, err := h.IssueToken(h.ctx, "wren", "for a year")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = h.ByToken(h.ctx, token, "", true)
+	refused(t, "a token of whoever the provider was not asked about", err, refusal.Unauthenticated, "was not asked about wren for longer than 7d")
 	if a := absent("wren", "admin"); a.Why == "" {
 		t.Errorf("%+v", a)
 	}

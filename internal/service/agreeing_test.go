@@ -11,6 +11,7 @@ import (
 	"undersail/internal/core/use"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
+	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
 
@@ -82,5 +83,40 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	again := r.Propose(s, "relay", patient(relays), nil)
 	if slices.Contains(consentNames(again), "secret-use") {
 		t.Errorf("what was agreed to in the middle is asked again: %v", again.Consents)
+	}
+}
+
+// TestWhatWasAppliedBeforeUsesWereListedGoesOn: it counts as agreed as it is recorded, is told
+// once, and whatever is new is asked as ever.
+func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Replica(0)
+	const entry = "undersail: 1\nabout: {name: entry, version: 1.0.0, title: Entry}\ninputs: {word: {secret: true, generate: true}, note: {type: string, default: a}}\nresources: {entry: {type: secret, patience: 9h, want: {value: '=\"word \" + inputs.word', tags: {note: =inputs.note}}}}\n"
+	if run := r.Await(s, r.ApplySource(s, "entry", entry, nil)); run.State != state.Done {
+		t.Fatal(run.Reason)
+	}
+	query(t, r, "UPDATE proposals SET document = document - 'uses' - 'uses_listed' - 'text_by', agreement = NULL")
+	query(t, r, "UPDATE runs SET given_seal = NULL")
+	query(t, r, "DELETE FROM settings WHERE name = 'agreements-sealed'")
+	if err := s.OpenSealed(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	told := func(p service.Proposal) (n int) {
+		for _, f := range p.Findings {
+			if f.Code == "uses-recorded" && strings.Contains(f.Message, "count as agreed") {
+				n++
+			}
+		}
+		return n
+	}
+	for what, c := range map[string]struct {
+		source string
+		asks   bool
+	}{"an input": {entry, false}, "the text": {strings.Replace(entry, `"word "`, `"key "`, 1), true}, "the text elsewhere": {strings.Replace(entry, "title: Entry", "title: Entry as ever", 1), true}} {
+		p := r.Propose(s, "entry", c.source, map[string]any{"note": "b"})
+		if asks := slices.Contains(consentNames(p), "secret-use"); asks != c.asks || told(p) != 1 || p.Summary != "1 alter" && !c.asks {
+			t.Errorf("%s: %s %v, told %d times: %v", what, p.Summary, p.Consents, told(p), p.Findings)
+		}
 	}
 }

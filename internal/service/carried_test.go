@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
 	"undersail/internal/people"
@@ -58,6 +59,8 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 			// What was agreed to stays so: the disk of one's own machine carries nothing new.
 			if again := r.Propose(s, "gauge", strings.Replace(source, "10GiB", "11GiB", 1), nil); slices.Contains(consentNames(again), "secret-use") || len(again.Uses) == 0 {
 				t.Errorf("proposed again: %v", again.Consents)
+			} else if slices.ContainsFunc(again.Findings, func(f render.Finding) bool { return f.Code == "uses-recorded" }) {
+				t.Errorf("what was listed is told to have been recorded before: %v", again.Findings)
 			}
 			retire, err := s.Retire(ctx, r.Admin, "gauge")
 			if err != nil {

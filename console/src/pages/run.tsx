@@ -43,7 +43,7 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
         {actions.failure !== null && <Trouble error={actions.failure} />}
         <Facts action={actionsOf(run, (what) => actions.act.mutate(what), actions.act.isPending)}>
           <Fact value={`${run.finished} of ${run.total}`} label={noun} />
-          {over ? <Fact value={ended} label={`ended ${clock(run.ended_at!)}`} /> : <Fact value={run.expected_end ? clock(run.expected_end) : '–'} label={run.expected_end ? `expected end, in ${span(Math.max(0, (new Date(run.expected_end).getTime() - now) / 1000))}` : 'expected end'} />}
+          {over ? <Fact value={ended} label={`ended ${clock(run.ended_at!)}`} /> : run.state === 'parked' ? <Fact value="–" label="expected end, once it goes on" /> : <Fact value={run.expected_end ? clock(run.expected_end) : '–'} label={run.expected_end ? `expected end, in ${span(Math.max(0, (new Date(run.expected_end).getTime() - now) / 1000))}` : 'expected end'} />}
           {!over && <Fact value={run.decides ?? '–'} label="decides the end" tone="var(--path)" />}
           <Fact value={money(run.hour, run.currency)} label="cost when done" />
         </Facts>
