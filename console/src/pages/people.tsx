@@ -83,16 +83,18 @@ function One({ p, admin, myself, now }: { p: Person; admin: boolean; myself: boo
   const link = useMutation({ mutationFn: () => unwrap(api.POST('/api/v1/users/{name}/link', path)), onSuccess: refresh })
   const out = useMutation({ mutationFn: () => unwrap(api.DELETE('/api/v1/users/{name}/sessions', path)), onSuccess: () => void client.invalidateQueries({ queryKey: ['tokens'] }) })
   const local = p.signs_in_by === 'password'
+  const pipeline = p.signs_in_by === 'pipeline'
   return (
     <Sheet title={p.name} note={p.full_name}>
       <Facts>
-        <Fact value={local ? 'a password' : 'OpenID Connect'} label="signs in by" />
+        <Fact value={local ? 'a password' : pipeline ? 'a token of its provider' : 'OpenID Connect'} label="signs in by" />
         <Fact value={p.signed_in_at ? ago(p.signed_in_at, now) : 'never'} label="last sign-in" />
       </Facts>
       <ul className="mt-3 space-y-1 text-small text-ink-2">
         <li>made {moment(p.created_at)}{p.made_by && ` by ${p.made_by}`}</li>
         {p.invited_until && <li>an unused link ends {until(p.invited_until, now)}</li>}
-        {!local && <li>the groups that the provider tells give the roles, at each sign-in</li>}
+        {pipeline && <li>whoever runs the service gives its roles, where it names the pipelines</li>}
+        {!local && !pipeline && <li>the groups that the provider tells give the roles, at each sign-in</li>}
       </ul>
       {[change, link, out].map((m, i) => m.isError && <div key={i} className="mt-3"><Trouble error={m.error} /></div>)}
       {out.isSuccess && <p role="status" className="mt-3">All sessions of {p.name} have ended.</p>}
