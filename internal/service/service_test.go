@@ -187,6 +187,13 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	wantKind(t, err, refusal.Conflict, "undersail accept")
 	_, err = s.Accept(ctx, people.User{Roles: []string{"viewer"}}, p.ID, nil, "")
 	wantKind(t, err, refusal.Forbidden, "viewer")
+	plain := r.Propose(s, "plain", "undersail: 1\nabout: {name: plain, version: 1.0.0, title: Plain}\nresources: {front: {type: address}}\n", nil)
+	_, err = s.Accept(ctx, r.Admin, plain.ID, []string{"lose-data"}, "")
+	wantKind(t, err, refusal.Invalid, fmt.Sprintf("proposal %d asks for no consent, and not for lose-data", plain.ID))
+	_, err = s.Accept(ctx, r.Admin, p.ID, append(consentNames(p), "lose-data"), "")
+	wantKind(t, err, refusal.Invalid, "asks for no consent lose-data")
+	_, err = s.Agree(ctx, r.Admin, p.ID, service.Acceptance{OnFailure: "explode"})
+	wantKind(t, err, refusal.Invalid, `"explode" is not what can become of a run that fails`)
 	refusedBy := people.User{Name: "tomas", Roles: []string{"reviewer"}}
 	done, err := s.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
 	if err != nil || done.State != "refused" || done.Why != "after the spring tide" || done.DecidedBy != "tomas" {
