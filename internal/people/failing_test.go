@@ -378,6 +378,40 @@ func TestNothingIsSaidToBeDoneWhenTheStoreIsAway(t *testing.T) {
 	}
 }
 
+// late is a store in which somebody else was first.
+type late struct{ people.Store }
+
+func (late) TakeInvitation(context.Context, string, string, string) error { return store.ErrNotFound }
+func (late) SetPassword(context.Context, int64, string, string, string) error {
+	return store.ErrNotFound
+}
+func (late) RemoveTokenByID(context.Context, int64) error { return store.ErrNotFound }
+
+// TestOfTwoAtOnceOneIsTold: who comes second is told so in words.
+func TestOfTwoAtOnceOneIsTold(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	second := people.New(late{h.st}, &plainSeals{}, h, h, slog.New(slog.DiscardHandler))
+	if i, err := second.FirstAdmin(h.ctx); err != nil || i == nil {
+		t.Fatal(err)
+	}
+	f := &failing{Store: h.st, nth: 2}
+	_, err := people.New(f, &plainSeals{}, h, h, slog.New(slog.DiscardHandler)).FirstAdmin(h.ctx)
+	if !errors.Is(err, errAway) {
+		t.Error("a link for an administrator that there is not:", err)
+	}
+	h.add("ines", "admin")
+	i, err := h.Invite(h.ctx, boss, people.NewPerson{Name: "oda", Roles: []string{"viewer"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, _, err = second.TakeInvitation(h.ctx, i.Code, goodPassword, "", people.From{Address: "192.0.2.60"})
+	refused(t, "an invitation", err, refusal.NotFound, "was used, or is over")
+	ines, token := h.as("ines")
+	refused(t, "a password", second.ChangePassword(h.ctx, ines, goodPassword, "ebb and flow of the long year", token, people.From{Address: "192.0.2.60"}), refusal.Conflict, "was changed at this moment")
+	refused(t, "a token", second.RevokeToken(h.ctx, ines, ines.Token()), refusal.NotFound, "there is no token")
+}
+
 // plainSeals seals nothing: what a provider is asked is no matter here.
 type plainSeals struct{}
 

@@ -1,10 +1,10 @@
 package people_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"errors"
-	"io"
 	"log/slog"
 	"path/filepath"
 	"slices"
@@ -35,6 +35,7 @@ type house struct {
 	st  *store.Store
 	ctx context.Context
 
+	log     bytes.Buffer
 	mu      sync.Mutex
 	written []string
 	deaf    error // what writing down fails with
@@ -88,7 +89,7 @@ func newHouse(t *testing.T) *house {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.People = people.New(h.st, sealed.New(box, h.st), h, h, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	h.People = people.New(h.st, sealed.New(box, h.st), h, h, slog.New(slog.NewTextHandler(&h.log, nil)))
 	h.SignInBy(people.Signing{URL: "https://undersail.example"})
 	return h
 }

@@ -105,6 +105,10 @@ func TestAPipelineSignsInForMinutes(t *testing.T) {
 		refused(t, "fault "+fault, err, refusal.Unauthenticated, "no pipeline is let in")
 	}
 
+	if said := h.log.String(); !strings.Contains(said, "its claim repository is not that of pipeline gauges") {
+		t.Errorf("the log says %q", said)
+	}
+
 	// What the operator takes away is gone at this moment, for tokens and for what was said.
 	let(5, openid.Pipeline{Name: "gauges", Claims: gauges.Claims, Roles: []string{"viewer@saltmere-lab"}})
 	if u := h.by(made.Value); u.May("operate", "saltmere-lab") {

@@ -96,12 +96,15 @@ func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
 	if run := r.Await(s, r.ApplySource(s, "entry", entry, nil)); run.State != state.Done {
 		t.Fatal(run.Reason)
 	}
+	if run := r.Await(s, r.ApplySource(s, "giver", giver, nil)); run.State != state.Done {
+		t.Fatal(run.Reason)
+	}
 	query(t, r, "UPDATE proposals SET document = document - 'uses' - 'uses_listed' - 'text_by', agreement = NULL")
-	query(t, r, "UPDATE runs SET given_seal = NULL")
 	query(t, r, "DELETE FROM settings WHERE name = 'agreements-sealed'")
 	if err := s.OpenSealed(context.Background()); err != nil {
 		t.Fatal(err)
 	}
+	query(t, r, "DO $$ BEGIN IF EXISTS (SELECT FROM proposals WHERE agreement IS NULL) OR NOT EXISTS (SELECT FROM settings WHERE name = 'agreements-sealed') THEN RAISE 'not everything is sealed'; END IF; END $$")
 	told := func(p service.Proposal) (n int) {
 		for _, f := range p.Findings {
 			if f.Code == "uses-recorded" && strings.Contains(f.Message, "count as agreed") {

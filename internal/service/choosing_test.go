@@ -25,6 +25,7 @@ import (
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/store"
 	"undersail/sim"
 	"undersail/sim/market"
 )
@@ -74,6 +75,10 @@ func TestConsentsAreAskedByNameOnceAndRecorded(t *testing.T) {
 	}
 	if p.Cost.Licence == 0 || p.Cost.Month <= most {
 		t.Errorf("the cost %+v", p.Cost)
+	}
+	list, err := b.s.Audit(ctx, b.r.Admin, store.AuditQuery{})
+	if at := slices.IndexFunc(list, func(e service.AuditEntry) bool { return e.Action == "turn feature on" }); err != nil || at < 0 || list[at].Detail["feature"] != "monitoring" || list[at].Detail["region"] != "north-fell" {
+		t.Errorf("nobody wrote down that a feature was turned on: %v %v", list, err)
 	}
 }
 

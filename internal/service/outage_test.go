@@ -112,3 +112,33 @@ func TestAcceptingIsWholeOrNothing(t *testing.T) {
 		t.Errorf("%d and %d queries mattered", failed, broke)
 	}
 }
+
+// TestAServiceStartsWithEverythingSealed, or does not start.
+func TestAServiceStartsWithEverythingSealed(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, end := r.Still(engine.Config{}, nil, withOutages)
+	t.Cleanup(end)
+	ctx := context.Background()
+	for i := range 3 {
+		p := r.Propose(s, fmt.Sprint("vouched-", i), vouched, nil)
+		if _, err := s.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n := 1; ; n++ {
+		query(t, r, "UPDATE proposals SET agreement = NULL")
+		query(t, r, "DELETE FROM settings WHERE name IN ('agreements-sealed', 'secrets-placed')")
+		o := &outage{at: n}
+		err := s.OpenSealed(o.of(ctx))
+		if o.queries < n {
+			if err != nil || n < 8 {
+				t.Errorf("%d queries: %v", n, err)
+			}
+			break
+		}
+		if err == nil {
+			t.Errorf("query %d failed, and the service starts", n)
+		}
+	}
+}

@@ -146,11 +146,7 @@ func (s *Service) agreedUses(ctx context.Context, r *reading) (agreed sealed.Agr
 	if err != nil {
 		return agreed, 0, err
 	}
-	by, text := "", templateDigest(r.stack)
-	if text == r.Text.Digest { // who wrote it was not kept, and it is what was applied
-		by = r.TextBy
-	}
-	list := use.Of(shown, placeOf(by, text, keysOf(d)))
+	list := use.Of(shown, placeOf("", templateDigest(r.stack), keysOf(d)))
 	return agreed.With(sealed.Agreed(list)), len(list), nil
 }
 
