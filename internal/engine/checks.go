@@ -346,12 +346,13 @@ func (x *execution) prober() probe.Prober {
 	for _, r := range x.resources {
 		list = append(list, *r)
 	}
-	return NewProber(list, x.account, x.scrubber, x.engine.Reach)
+	return NewProber(list, x.account, x.secrets.Foreign(x.place.Told), x.scrubber, x.engine.Reach)
 }
 
 // NewProber makes a prober for the recorded machines of a stack. It goes where the policy
-// lets it, and of that only where the cloud says that the account's machines are.
-func NewProber(resources []store.Resource, a store.Account, secrets *secret.Scrubber, policy *reach.Policy) probe.Prober {
+// lets it, and of that only where the cloud says that the account's machines are. Nothing of
+// what a machine answers is kept that was given a secret, or that is among the foreign ones.
+func NewProber(resources []store.Resource, a store.Account, foreign map[string]bool, secrets *secret.Scrubber, policy *reach.Policy) probe.Prober {
 	p := probe.Prober{Policy: policy, Within: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Secrets: secrets, Told: map[string]bool{}, Hosts: map[string]bool{}, Unreached: a.Unreached}
 	var identity struct {
 		NameServer string `json:"name_server"`
@@ -360,7 +361,7 @@ func NewProber(resources []store.Resource, a store.Account, secrets *secret.Scru
 		p.Names = identity.NameServer
 	}
 	for _, r := range resources {
-		if r.Type == "instance" && ToldSecret(r.Want) {
+		if r.Type == "instance" && (ToldSecret(r.Want) || foreign[r.Name]) {
 			p.Told[r.Name] = true
 			for _, value := range r.Attributes {
 				if text, ok := value.(string); ok && text != "" {

@@ -145,9 +145,9 @@ func (x *execution) openSecrets(ctx context.Context, saved store.Proposal) error
 		return fmt.Errorf("read secrets of stack %s: %w", x.run.Stack, err)
 	}
 	x.scrubber = x.secrets.Scrubber()
-	x.place = use.Place{By: x.document.TextBy, Template: x.document.Template.Digest, Keys: x.document.Keys}
-	if x.document.Rendering != nil {
-		x.place.Told = use.Told(x.document.Rendering, x.document.Carried)
+	x.place = use.Place{By: x.document.TextBy, Template: x.document.Template.Digest, Keys: x.document.Keys, Told: x.document.Told}
+	if x.document.Told == nil && x.document.Rendering != nil { // of an older program
+		x.place.Told = use.Told(x.document.Rendering, nil)
 	}
 	return nil
 }

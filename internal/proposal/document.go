@@ -47,6 +47,8 @@ type Document struct {
 	Handed map[string][]string `json:"handed,omitempty"`
 	// Carried are what carries secrets that it was given before, by name or id.
 	Carried map[string][]string `json:"carried,omitempty"`
+	// Told are the machines that are given secrets, by name, whatever way.
+	Told map[string][]string `json:"told,omitempty"`
 	// AuthorRoles are what whoever proposed it might at that moment.
 	AuthorRoles []string `json:"author_roles,omitempty"`
 	// Gives are values for a run that goes on, and GivesTo is that run.

@@ -38,9 +38,11 @@ type Facts struct {
 	Keys map[string]string
 	// Handed are the secrets that each secret of another stack is made of, by the reference
 	// that it has here.
-	Handed  map[string][]string
+	Handed map[string][]string
 	// Carried are what carries secrets that it was given before, by name or id.
 	Carried map[string][]string
+	// Told are the machines that are given secrets, by name, whatever way.
+	Told    map[string][]string
 	Inputs  map[string]any // without the values of secrets
 	Origins map[string]string
 	// Given are the values of secrets that were given now; they take part only in
@@ -297,7 +299,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, Again: j.Again, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Discards: j.Discards, Keep: j.Keep, Again: j.Again, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

@@ -25,6 +25,20 @@ func (s *Sealed) ForRun(ctx context.Context, stackID string, references []string
 	return &Run{agreement, values, secret.NewScrubber(values)}, nil
 }
 
+// Foreign lists the machines that were told a secret which the run does not have, and so
+// cannot take out of what they answer: it came on a disk of another stack.
+func (r *Run) Foreign(told map[string][]string) map[string]bool {
+	out := map[string]bool{}
+	for machine, references := range told {
+		for _, reference := range references {
+			if _, known := r.values[reference]; !known {
+				out[machine] = true
+			}
+		}
+	}
+	return out
+}
+
 // Scrubber takes the secrets of the run out of texts.
 func (r *Run) Scrubber() *secret.Scrubber { return r.scrubber }
 

@@ -304,6 +304,9 @@ func TestAnAgreementOpensItsUsesAlone(t *testing.T) {
 	if _, ok := r.Recorded("gate@2"); ok {
 		t.Error("a run has what is not its own")
 	}
+	if foreign := r.Foreign(map[string][]string{"own": {"coast/word@1", "gate@1"}, "other": {"coast/word@1", "gate@2"}, "none": nil}); !foreign["other"] || len(foreign) != 1 {
+		t.Errorf("machines with what the run does not have: %v", foreign)
+	}
 	if public, err := r.PublicHalf("coast/pair@1", "coast"); err != nil || public != publicKey {
 		t.Error(public, err)
 	}

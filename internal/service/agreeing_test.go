@@ -9,6 +9,7 @@ import (
 
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
+	"undersail/internal/engine"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
@@ -17,13 +18,14 @@ import (
 
 const relays = `undersail: 1
 about: {name: relays, version: 1.0.0, title: Relays}
-inputs: {word: {secret: true, generate: true}}
+inputs: {word: {secret: true, generate: true}, old: {secret: true, generate: true}}
 resources:
   net: {type: network, want: {range: 10.38.0.0/16}}
   lan: {type: subnet, want: {network: =net.id, range: 10.38.0.0/24}}
   door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
   access: {type: key_pair}
-  host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"]}}
+  data: {type: disk, want: {size: 10GiB, type: solid}}
+  host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"], disks: [{disk: =data.id, mount: /data, format: xfs}]}}
   berth: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: echo quay-7}, after: {host: healthy}}
   tell: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: '="echo " + inputs.word + " > " + berth.output.trim()'}}
   beside: {type: address, after: {berth: healthy}}
@@ -37,6 +39,11 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
+	// The disk of its machine was on another, which was given something else.
+	first, _, _ := strings.Cut(strings.Replace(relays, "format: xfs}]", "format: xfs}], user_data: {write_files: [{path: /data/old, content: =inputs.old}]}", 1), "  berth:")
+	if run := r.Await(s, r.ApplySource(s, "relay", patient(first), nil)); run.State != state.Done {
+		t.Fatal(run.Reason)
+	}
 	id := r.ApplySource(s, "relay", patient(relays), nil)
 	run := r.Await(s, id)
 	if run.State != state.Parked || run.ParkedFor != state.ForAgreement || !strings.Contains(run.Reason, "it would use secrets in a way that nobody agreed to (tell, tell (key))") {
@@ -53,6 +60,9 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 		t.Fatal(servicetest.Explain(err))
 	}
 	fresh := slices.DeleteFunc(slices.Clone(p.Uses), func(u use.Use) bool { return !u.New })
+	if at := use.Places(fresh); !slices.Equal(at, []string{"tell", "tell (key)"}) {
+		t.Errorf("what was agreed to is asked again: %q", at)
+	}
 	if p.Kind != state.KindGive || !slices.Contains(consentNames(p), "secret-use") || len(fresh) == 0 || fresh[0].At != "tell" || !strings.Contains(fmt.Sprint(fresh[0].Text), "quay-7") || strings.Contains(fmt.Sprint(fresh[0].Text), "pending") {
 		t.Errorf("%s asks for %v with %v", p.Kind, p.Consents, fresh)
 	}
@@ -121,5 +131,22 @@ func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
 		if asks := slices.Contains(consentNames(p), "secret-use"); asks != c.asks || told(p) != 1 || p.Summary != "1 alter" && !c.asks {
 			t.Errorf("%s: %s %v, told %d times: %v", what, p.Summary, p.Consents, told(p), p.Findings)
 		}
+	}
+}
+
+// TestASecretThatIsGoneIsAgreedToByNobody, not even by who may read all that there are.
+func TestASecretThatIsGoneIsAgreedToByNobody(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, end := r.Still(engine.Config{}, nil)
+	t.Cleanup(end)
+	ctx := context.Background()
+	if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: "gate", Kind: "secret", Account: "saltmere-lab"}); err != nil {
+		t.Fatal(err)
+	}
+	p := r.Propose(s, "vouched", vouched, map[string]any{"word": "secret:gate"})
+	query(t, r, "DELETE FROM secrets WHERE reference = 'gate@1'")
+	if _, err := s.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); kind(err) != refusal.NotFound || !strings.Contains(err.Error(), "there is no secret gate@1") {
+		t.Errorf("%v", err)
 	}
 }

@@ -36,7 +36,7 @@ func (s *Service) listUses(ctx context.Context, r *reading, j proposal.Judged) (
 	if place.Carried, err = s.carriedBy(ctx, r, j); err != nil {
 		return j, err
 	}
-	j.Carried = place.Carried
+	j.Carried, j.Told = place.Carried, use.Told(j.Plan.Rendering, place.Carried)
 	list := use.Of(j.Plan.Rendering, place)
 	agreed, recorded, err := s.agreedUses(ctx, r)
 	if err != nil {

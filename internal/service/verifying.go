@@ -126,7 +126,6 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 		return nil, err
 	}
 	v.took = time.Since(began)
-	v.prober = engine.NewProber(v.resources, account, v.secrets.Scrubber(), s.engine.Reach)
 	if v.rendering, err = s.rendered(ctx, st, v.resources); err != nil {
 		return nil, err
 	}
@@ -139,6 +138,7 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 		return nil, err
 	}
 	v.place.Told = use.Told(v.rendering, carried)
+	v.prober = engine.NewProber(v.resources, account, v.secrets.Foreign(v.place.Told), v.secrets.Scrubber(), s.engine.Reach)
 	v.session, err = s.session(ctx, st, v.resources)
 	return v, err
 }

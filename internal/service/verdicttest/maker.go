@@ -182,7 +182,7 @@ func (m *maker) prove(ctx context.Context, name string, ref cloud.Ref, made time
 		if err != nil {
 			return err
 		}
-		prober := engine.NewProber(m.rows, m.account, nil, m.reach)
+		prober := engine.NewProber(m.rows, m.account, nil, nil, m.reach)
 		for _, c := range proof.Due(sent.Checks, time.Now(), m.account.ClockRate) {
 			e := engine.PhaseEvidence(name, live, there, time.Now(), 0)
 			if c.Kind != "phase" {
