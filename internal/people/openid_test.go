@@ -141,4 +141,15 @@ func TestPeopleOfAProvider(t *testing.T) {
 	if said := h.log.String(); !strings.Contains(said, "signing in by OpenID Connect") || strings.Contains(said, "a code that nobody gave") {
 		t.Errorf("the log says %q", said)
 	}
+	away, err := openid.New(openid.Config{Issuer: server.URL + "/none", ClientID: "undersail"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.log.Reset()
+	h.SignInBy(people.Signing{OpenID: away})
+	_, err = h.BeginTerminal(h.ctx, "192.0.2.94")
+	refused(t, "a provider that is not there", err, refusal.CloudRefused, "does not answer as it should")
+	if said := h.log.String(); !strings.Contains(said, "signing in by OpenID Connect") {
+		t.Errorf("the log says %q", said)
+	}
 }
