@@ -36,7 +36,7 @@ func largeAll() int { return max(1, gentle.Processors/2) }
 // byte until they are answered. Whoever sends slowly keeps a turn no longer than bodyPatience.
 const (
 	largeHeldEach = 2
-	largeHeldAll  = 6
+	largeHeldAll  = 4
 )
 
 // hold lets a large body come in when it is its turn; what is not known to be small counts as
