@@ -7,12 +7,17 @@ package gentle
 import (
 	"os"
 	"runtime"
+	"runtime/debug"
 	"sync"
 	"syscall"
 )
 
 // Processors is how many processors this program may use.
 var Processors = runtime.GOMAXPROCS(0)
+
+// softMemory is from how much on the collector of garbage works harder before more is taken
+// from the operating system. It bounds what lies about, and not what is needed.
+const softMemory = 320 << 20
 
 // niceness is how far such a thread stands back (setpriority(2)); 19 is the most.
 const niceness = 12
@@ -24,11 +29,14 @@ var (
 
 // MakeRoom makes the threads, and lets what is short run beside them. A program calls it
 // when it begins, before it starts others: a thread's priority cannot be given back, so
-// these are used for nothing else, and live as long as the program. GOMAXPROCS, where it is
-// set, holds.
+// these are used for nothing else, and live as long as the program. It keeps memory that nobody
+// needs any more small, too. GOMAXPROCS and GOMEMLIMIT, where they are set, hold.
 func MakeRoom() {
 	once.Do(func() {
 		threads := max(3, Processors)
+		if os.Getenv("GOMEMLIMIT") == "" {
+			debug.SetMemoryLimit(softMemory)
+		}
 		if os.Getenv("GOMAXPROCS") == "" {
 			runtime.GOMAXPROCS(Processors + threads)
 		}
