@@ -69,12 +69,7 @@ func TestEveryOperationIsHeld(t *testing.T) {
 	narrow := s.must("POST", "/api/v1/tokens", s.admin, `{"about":"narrow","seconds":3600,"roles":["viewer@saltmere-lab"]}`, 201).body["value"].(string)
 	s.must("PATCH", "/api/v1/users/former", s.admin, `{"roles":["viewer@saltmere-lab"]}`, 200)
 	whole := func() string { // everything that could be touched, as the administrator sees it, but for what is read from the cloud from time to time
-		var all []string
-		for _, path := range []string{"/stacks/veiled", "/proposals/" + things["proposals"], "/drafts/" + things["drafts"], "/secrets/veiled-word", "/accounts/saltmere-live", "/kept", "/users", "/policies", "/libraries", "/accounts"} {
-			_, text := s.text(t, "GET", "/api/v1"+path, s.admin, "")
-			all = append(all, restless.ReplaceAllString(text, ""))
-		}
-		return strings.Join(all, "\n")
+		return s.seen(t, "/stacks/veiled", "/proposals/"+things["proposals"], "/drafts/"+things["drafts"], "/secrets/veiled-word", "/accounts/saltmere-live", "/kept", "/users", "/policies", "/libraries", "/accounts")
 	}
 	before := whole()
 	tried := 0
@@ -127,6 +122,17 @@ func TestEveryOperationIsHeld(t *testing.T) {
 	}
 	t.Logf("%d calls of %d operations: none was let through", tried, len(operations))
 	s.nothingStaleIsDone(t, doc)
+}
+
+// seen is what the administrator reads at some paths, but for what is restless.
+func (s *siege) seen(t *testing.T, paths ...string) string {
+	t.Helper()
+	var all []string
+	for _, path := range paths {
+		_, text := s.text(t, "GET", "/api/v1"+path, s.admin, "")
+		all = append(all, restless.ReplaceAllString(text, ""))
+	}
+	return strings.Join(all, "\n")
 }
 
 // tells reports whether a text has something of what is veiled, beside what was asked with.

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -32,6 +33,9 @@ func Rights() []string { return included["admin"] }
 
 // Roles lists the names of all roles.
 func Roles() []string { return slices.Sorted(maps.Keys(included)) }
+
+// PersonName is how people and pipelines may be called.
+var PersonName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
 
 // Role is held for the whole service, or where Account names one in that account alone.
 type Role struct{ Name, Account string }

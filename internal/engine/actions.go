@@ -11,6 +11,7 @@ import (
 	"undersail/internal/core/health"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
 	"undersail/internal/store"
 )
@@ -40,7 +41,7 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 	if err := x.sure(ctx, s); err != nil {
 		return cloud.Progress{}, err
 	}
-	progress, err := x.at(s).Step(ctx, cloud.Task{Action: cloud.Create, Ref: x.ref(s), Want: without(sent.Want, "tags"), Tags: x.tags(s.Resource, sent.Want)}, x.intendPart(ctx, s))
+	progress, err := x.at(s).Step(ctx, cloud.Task{Action: cloud.Create, Ref: x.ref(s), Want: resource.Without(sent.Want, "tags"), Tags: x.tags(s.Resource, sent.Want)}, x.intendPart(ctx, s))
 	if cloud.Refusal(err) {
 		x.unsend(s)
 	}
@@ -221,12 +222,6 @@ func (x *execution) callRemove(ctx context.Context, s *store.Step) (cloud.Progre
 		return cloud.Progress{}, err
 	}
 	return x.at(s).Step(ctx, cloud.Task{Action: cloud.Remove, Ref: x.ref(s), Before: s.Before}, x.intendPart(ctx, s))
-}
-
-func without(m map[string]any, name string) map[string]any {
-	out := maps.Clone(m)
-	delete(out, name)
-	return out
 }
 
 // keepBack leaves properties as they are recorded that cannot be put back.

@@ -6,10 +6,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"undersail/internal/access"
 )
 
 // Pipeline is a program that signs in with an ID token of its own provider, instead of a
@@ -43,8 +44,6 @@ type Pipelines struct {
 
 const longestPipeline = 60 // minutes
 
-var pipelineName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
-
 // NewPipelines checks what an operator wrote; no provider is asked yet.
 func NewPipelines(rules []Pipeline) (*Pipelines, error) {
 	out := &Pipelines{}
@@ -54,7 +53,7 @@ func NewPipelines(rules []Pipeline) (*Pipelines, error) {
 		}
 		var fault error
 		switch {
-		case !pipelineName.MatchString(r.Name):
+		case !access.PersonName.MatchString(r.Name):
 			fault = errors.New("use up to 63 small letters, digits, dots, hyphens and underscores")
 		case slices.ContainsFunc(out.rules, func(o Pipeline) bool { return o.Name == r.Name }):
 			fault = errors.New("two have this name")

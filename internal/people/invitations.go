@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/secretrule"
 	"undersail/internal/refusal"
 	"undersail/internal/secret"
@@ -50,7 +51,7 @@ func (p *People) FirstAdmin(ctx context.Context) (*Invitation, error) {
 func (p *People) AdminLink(ctx context.Context, name string) (Invitation, error) {
 	u, err := p.store.UserByName(ctx, name)
 	switch {
-	case errors.Is(err, store.ErrNotFound) && !userName.MatchString(name):
+	case errors.Is(err, store.ErrNotFound) && !access.PersonName.MatchString(name):
 		return Invitation{}, refusal.New(refusal.Invalid, "use up to 63 small letters, digits, dots, hyphens and underscores", "%q is no name for a user", refusal.Clip(name, 100))
 	case errors.Is(err, store.ErrNotFound):
 		u, err = p.store.AddUser(ctx, store.User{Name: name, FullName: "Administrator", Roles: []string{"admin"}, MadeBy: OperatorOfHost})

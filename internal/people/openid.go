@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/openid"
 	"undersail/internal/refusal"
 	"undersail/internal/secret"
@@ -33,11 +34,15 @@ func (p *People) begins(ctx context.Context, address string) (*openid.Provider, 
 	if err != nil {
 		return nil, err
 	}
+	return provider, p.countBegun(ctx, address)
+}
+
+func (p *People) countBegun(ctx context.Context, address string) error {
 	wait, err := p.store.CountTries(ctx, []store.Try{{Kind: "begin", Key: block(address)}}, slowing)
 	if err == nil && wait > 0 {
 		err = refusal.Wait(wait, "too many sign-ins were begun from here")
 	}
-	return provider, err
+	return err
 }
 
 // OffersOpenID reports whether people may sign in by an OpenID provider.
@@ -215,7 +220,7 @@ func (p *People) signInAs(ctx context.Context, who openid.Identity, from From) (
 		return refused(refusal.New(refusal.Forbidden, "ask whoever runs the provider for a group that has one", "none of your groups has a role here"))
 	case errors.Is(err, store.ErrNotFound):
 		name := strings.ToLower(who.Name)
-		if !userName.MatchString(name) {
+		if !access.PersonName.MatchString(name) {
 			return refused(refusal.New(refusal.Forbidden, "ask whoever runs the provider", "the OpenID provider gives you no name that can be used here"))
 		}
 		u, err = p.store.AddUser(ctx, store.User{Name: name, FullName: refusal.Clip(who.FullName, 200), Roles: roles, Issuer: who.Issuer, Subject: who.Subject, MadeBy: "openid"})

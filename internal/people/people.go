@@ -8,7 +8,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"log/slog"
-	"regexp"
 	"strings"
 	"time"
 
@@ -83,8 +82,6 @@ type PersonChange struct {
 }
 
 const invitationLife = 3 * 24 * time.Hour
-
-var userName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
 
 func personOf(u store.User, invited map[int64]time.Time) Person {
 	p := Person{Name: u.Name, FullName: u.FullName, Roles: u.Roles, State: Active, SignsInBy: "password", MadeBy: u.MadeBy, CreatedAt: u.CreatedAt, SignedInAt: u.SignedInAt}
@@ -186,7 +183,7 @@ func (p *People) Invite(ctx context.Context, u User, n NewPerson) (Invitation, e
 	if err := u.Must(access.Administer, ""); err != nil {
 		return Invitation{}, err
 	}
-	if !userName.MatchString(n.Name) {
+	if !access.PersonName.MatchString(n.Name) {
 		return Invitation{}, refusal.New(refusal.Invalid, "use up to 63 small letters, digits, dots, hyphens and underscores", "%q is no name for a user", refusal.Clip(n.Name, 100))
 	}
 	roles, err := p.rolesGiven(ctx, n.Roles)

@@ -23,12 +23,8 @@ func (p *People) SignInPipeline(ctx context.Context, raw string, from From) (Mad
 	if p.signing.Pipelines == nil {
 		return MadeToken{}, refusal.New(refusal.NotFound, "whoever runs the service names them with --pipelines", "this service knows no pipelines")
 	}
-	wait, err := p.store.CountTries(ctx, []store.Try{{Kind: "begin", Key: block(from.Address)}}, slowing)
-	if err != nil {
+	if err := p.countBegun(ctx, from.Address); err != nil {
 		return MadeToken{}, err
-	}
-	if wait > 0 {
-		return MadeToken{}, refusal.Wait(wait, "too many sign-ins were begun from here")
 	}
 	raw = strings.TrimSpace(raw)
 	of, subject, until, err := p.signing.Pipelines.Of(ctx, raw)

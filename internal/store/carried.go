@@ -22,7 +22,7 @@ func (s *Store) Carried(ctx context.Context, account string) ([]Carried, error) 
 // carry notes that the disks of a machine carry what it was given, and what each of them
 // carries already; of a command that was given a secret, those of the machine that it runs on.
 func (w *Write) carry(r Resource) {
-	given := resource.Recorded(without(r.Want, "key", "through"))
+	given := resource.Recorded(resource.Without(r.Want, "key", "through"))
 	switch r.Type {
 	case "instance":
 		w.queue(`WITH disks AS (SELECT token FROM resources WHERE stack_id = $1 AND type = 'disk' AND token <> '' AND attributes->>'id' = ANY($2))
@@ -39,17 +39,6 @@ func (w *Write) carry(r Resource) {
 			CROSS JOIN unnest($3::text[]) x
 			WHERE m.stack_id = $1 AND m.type = 'instance' AND $2 IN (m.attributes->>'public_address', m.attributes->>'private_address') ON CONFLICT DO NOTHING`, r.StackID, on, given)
 	}
-}
-
-func without(want map[string]any, names ...string) map[string]any {
-	out := map[string]any{}
-	for name, v := range want {
-		out[name] = v
-	}
-	for _, name := range names {
-		delete(out, name)
-	}
-	return out
 }
 
 func disksOf(want map[string]any) []string {

@@ -3,6 +3,7 @@ package resource
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -184,6 +185,15 @@ func Written(text string) (references []string) {
 		references = append(references, m[1])
 	}
 	return references
+}
+
+// Without is a copy of wanted values that lacks some.
+func Without(values map[string]any, names ...string) map[string]any {
+	out := maps.Clone(values)
+	for _, name := range names {
+		delete(out, name)
+	}
+	return out
 }
 
 // Recorded lists the secrets in what is wanted of a resource, as it is computed or as it is

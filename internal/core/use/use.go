@@ -96,7 +96,7 @@ func Told(r *render.Rendering, carried map[string][]string) map[string][]string 
 		if t, _ := resource.ByName(x.Type); !t.Own {
 			continue
 		}
-		given := resource.Recorded(without(x.Want, "key", "through"))
+		given := resource.Recorded(resource.Without(x.Want, "key", "through"))
 		on := fmt.Sprint(spec(x.Want, x.Marks)["on"])
 		for _, m := range r.Resources {
 			if m.Type == "instance" && m.Find == nil && len(given) > 0 && strings.Contains(on, "⟨"+m.Name+".") {
@@ -295,7 +295,7 @@ func goes(values, placed map[string]any) map[string]any {
 func (c *collector) task(x render.Resource) {
 	placed := goes(x.Want, spec(x.Want, x.Marks))
 	to := way(placed, "on")
-	c.add(Use{For: Command, At: x.Declared, Members: members(x.Name), To: to}, without(x.Want, "key", "through"), without(placed, "key", "through", "name", "tags"), placed)
+	c.add(Use{For: Command, At: x.Declared, Members: members(x.Name), To: to}, resource.Without(x.Want, "key", "through"), resource.Without(placed, "key", "through", "name", "tags"), placed)
 	c.signsIn(x.Declared, x.Name, to, x.Want, placed)
 	if secrets := c.told(placed["on"]); len(secrets) > 0 && x.Want["keep"] != nil {
 		c.put(Use{Secrets: secrets, For: Answer, At: x.Declared, Members: members(x.Name), To: to, Text: map[string]any{"command": placed["command"], "keep": placed["keep"]}}, placed)
@@ -305,19 +305,11 @@ func (c *collector) task(x render.Resource) {
 // signsIn notes the keys that open the way to a machine, and to the one that it is reached
 // through.
 func (c *collector) signsIn(at, member, to string, values, placed map[string]any) {
-	c.add(Use{For: SignIn, At: at + " (key)", Members: members(member), To: to}, values["key"], placed["key"], without(placed, "through"))
+	c.add(Use{For: SignIn, At: at + " (key)", Members: members(member), To: to}, values["key"], placed["key"], resource.Without(placed, "through"))
 	if jump, ok := values["through"].(map[string]any); ok {
 		in, _ := placed["through"].(map[string]any)
 		c.add(Use{For: SignIn, At: at + " (key of the way in)", Members: members(member), To: way(in, "host")}, jump["key"], in["key"], in)
 	}
-}
-
-func without(values map[string]any, names ...string) map[string]any {
-	out := maps.Clone(values)
-	for _, name := range names {
-		delete(out, name)
-	}
-	return out
 }
 
 // checks lists what checks send, and what they ask of machines that were given secrets.
@@ -325,8 +317,8 @@ func (c *collector) checks(declared, member string, checks []health.Check) {
 	for _, check := range checks {
 		at, placed := declared+" "+check.Name, goes(check.Spec, spec(check.Spec, check.Marks))
 		to := destination(check.Kind, placed)
-		sent := without(placed, "key", "through")
-		c.add(Use{For: Check, At: at, Members: members(member), To: to}, without(check.Spec, "key", "through"), sent, placed)
+		sent := resource.Without(placed, "key", "through")
+		c.add(Use{For: Check, At: at, Members: members(member), To: to}, resource.Without(check.Spec, "key", "through"), sent, placed)
 		c.signsIn(at, member, to, check.Spec, placed)
 		machine := c.place.Told[member]
 		if machine == nil {
