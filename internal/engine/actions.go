@@ -31,7 +31,16 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 		if old := x.resource(s); old != nil { // tried again: it may be there
 			row.State, row.Attributes, row.MadeAt, row.Checks = old.State, old.Attributes, old.MadeAt, old.Checks
 		}
-		if err := x.intend(ctx, s, "creating "+s.Resource, func(w *store.Write) { w.PutResource(*row) }); err != nil {
+		before, err := x.gone(ctx, s)
+		if err != nil {
+			return cloud.Progress{}, err
+		}
+		if err := x.intend(ctx, s, "creating "+s.Resource, func(w *store.Write) {
+			if before != "" {
+				w.ForgetMissing(x.run.StackID, s.Resource, before)
+			}
+			w.PutResource(*row)
+		}); err != nil {
 			return cloud.Progress{}, err
 		}
 		x.mu.Lock()
@@ -46,6 +55,25 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 		x.unsend(s)
 	}
 	return progress, err
+}
+
+// gone gives the token of what is recorded under the name of something that is made anew. It
+// was missing when that was agreed to; one that is there after all is not forgotten.
+func (x *execution) gone(ctx context.Context, s *store.Step) (token string, err error) {
+	x.mu.Lock()
+	old := x.resources[s.Resource]
+	x.mu.Unlock()
+	if old == nil || old.Token == s.Token {
+		return "", nil
+	}
+	if t, _ := resource.ByName(old.Type); t.Own { // it is nowhere but in its record
+		return old.Token, nil
+	}
+	_, there, err := x.adapter.Look(ctx, old.Ref())
+	if err == nil && there == cloud.Present {
+		err = &cloud.Error{Class: cloud.Conflict, Message: "the one that was missing is there again", Remedy: "propose again: it is taken as it is"}
+	}
+	return old.Token, err
 }
 
 // describe fills in what a rendering says of a resource.

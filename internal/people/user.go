@@ -123,3 +123,6 @@ func (u User) Myself() User {
 
 // Token is the id of the token or session that the request carries.
 func (u User) Token() int64 { return u.token }
+
+// Who is somebody as the store asks about them in the moment of an effect.
+func (u User) Who() store.Who { return store.Who{Name: u.Name, Roles: u.Roles, Token: u.token} }

@@ -70,6 +70,8 @@ type Document struct {
 	// Basis is the newest run of the stack when the proposal was made; a run
 	// since then makes the proposal stale.
 	Basis int64 `json:"basis"`
+	// Attempt is which of its attempts that was; 0 in documents of before they were counted.
+	Attempt int `json:"attempt,omitempty"`
 	// Discards is the token of the kept resource that is removed for good.
 	Discards string `json:"discards,omitempty"`
 	// Keep names what stays in the cloud although it leaves the stack.

@@ -81,12 +81,12 @@ func (s *Service) RemoveAccount(ctx context.Context, u people.User, name, why st
 		}
 		out.Stacks = append(out.Stacks, c)
 	}
-	err = s.store.CloseAccount(ctx, name, why, gone)
+	err = s.store.CloseAccount(ctx, name, why, gone, u.Who())
 	if errors.Is(err, store.ErrConflict) {
 		return Closed{}, refusal.New(refusal.Conflict, "look at it and try again: undersail accounts show "+name, "something was made in account %s at this moment", name)
 	}
 	if err != nil {
-		return Closed{}, err
+		return Closed{}, standsInTheWay(err, "", u)
 	}
 	s.mu.Lock()
 	delete(s.adapters, name)

@@ -277,7 +277,7 @@ func (s *Service) accept(ctx context.Context, u people.User, p Proposal, a Accep
 	if comment != "" {
 		why = strings.Trim(why+"; "+comment, "; ")
 	}
-	p, err = s.decide(ctx, u, p.ID, store.Decision{State: state.Accepted, Why: why, By: u.Name, OnFailure: a.OnFailure, Consents: given, Agreement: s.sealOf(row, u.Name, a.OnFailure, names)})
+	p, err = s.decide(ctx, u, p.ID, store.Decision{State: state.Accepted, Why: why, By: u.Name, OnFailure: a.OnFailure, Shaped: slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf), Consents: given, Agreement: s.sealOf(row, u.Name, a.OnFailure, names)})
 	if err != nil || p.Kind != state.KindGive {
 		return p, err
 	}
@@ -386,11 +386,25 @@ func mayDecide(u people.User, p Proposal) error {
 	return nil
 }
 
+func by(name string) string {
+	if name == "" {
+		return ""
+	}
+	return " by " + name
+}
+
 func (s *Service) decide(ctx context.Context, u people.User, id int64, d store.Decision) (Proposal, error) {
+	d.Who = u.Who()
 	err := s.store.Decide(ctx, id, d)
 	p, readErr := s.Proposal(ctx, id)
+	if errors.Is(err, store.ErrRights) {
+		return p, standsInTheWay(err, p.Stack, u)
+	}
+	if errors.Is(err, store.ErrSecondPerson) {
+		return p, mayDecide(u, p)
+	}
 	if errors.Is(err, store.ErrConflict) {
-		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s", id, p.State)
+		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s%s", id, p.State, by(p.DecidedBy)+because(p.Why))
 	}
 	if err == nil {
 		agreed := []string{}

@@ -42,8 +42,12 @@ type reading struct {
 	kept     []store.Kept // what it may take over
 	// versions are the newest ones of the secrets of stacks of the name.
 	versions map[string]int
-	undoes   *int64          // the run that is undone
-	fresh    map[string]bool // tokens of what a failed run made
+	undoes   *int64    // the run that is undone
+	based    bool      // the newest run of the stack was read
+	looked   time.Time // when the cloud was asked first, by the database's clock
+	// reads are the stacks whose outputs are read, as they were then.
+	reads []store.Read
+	fresh map[string]bool // tokens of what a failed run made
 	// handed are the secrets that other stacks hand over, by their names among ours, as far
 	// as they are new; handedFrom are the secrets that each is made of.
 	handed     map[string]sealed.Plain
@@ -249,19 +253,19 @@ func (r *reading) takenOver(changes []change.Change) (names map[string]string, r
 	return names, rows
 }
 
-// basis is the newest run of a stack; an active one refuses a proposal.
-func (s *Service) basis(ctx context.Context, stackID string) (int64, error) {
+// lastOver is the newest run of a stack; an active one refuses a proposal.
+func (s *Service) lastOver(ctx context.Context, stackID string) (store.Basis, error) {
 	run, err := s.store.LastRun(ctx, stackID)
 	if errors.Is(err, store.ErrNotFound) {
-		return 0, nil
+		return store.Basis{}, nil
 	}
 	if err == nil && run.State == state.Parked {
-		return 0, refusal.New(refusal.Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
+		return store.Basis{}, refusal.New(refusal.Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
 	}
 	if err == nil && run.EndedAt == nil {
-		return 0, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack is not over", run.ID)
+		return store.Basis{}, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack, by %s, is not over", run.ID, cmp.Or(run.TriedBy, run.StartedBy))
 	}
-	return run.ID, err
+	return store.Basis{Run: run.ID, Attempt: run.Attempt}, err
 }
 
 // usedElsewhere finds what stands in the way of removals and does not belong to the

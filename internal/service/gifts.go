@@ -207,9 +207,12 @@ func (s *Service) give(ctx context.Context, u people.User, run store.Run, values
 	}
 	maps.Copy(after.Given, values)
 	after.Agreed = slices.Concat(run.Agreed, agreed)
-	err := s.store.Give(ctx, run.ID, run.StackID, store.Gift{Values: values, Agreed: agreed, Before: run, Seal: s.sealed.SealOf(forGiven, givenParts(after)...), Text: text, Proposal: id}, engine.Grace, s.engine.Enqueue(ctx))
+	err := s.store.Give(ctx, run.ID, run.StackID, store.Gift{Values: values, Agreed: agreed, Before: run, Seal: s.sealed.SealOf(forGiven, givenParts(after)...), Text: text, Proposal: id, Who: u.Who()}, engine.Grace, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
 		return Run{}, refusal.New(refusal.Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait for this any more", run.ID)
+	}
+	if errors.Is(err, store.ErrRights) {
+		return Run{}, standsInTheWay(err, run.Stack, u)
 	}
 	if err == nil {
 		s.engine.Given(run.ID, slices.Sorted(maps.Keys(values)))

@@ -438,6 +438,7 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	n.Secrets = map[string]string{"word": "secret:own"}
+	r.Person(operator.Name, operator.Roles...)
 	p, err := s.Propose(ctx, operator, n)
 	if err != nil || !asks(p) {
 		t.Fatalf("their own in a new stack: %v %v", p.Consents, err)

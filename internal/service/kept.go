@@ -154,24 +154,35 @@ func (s *Service) MoveKept(ctx context.Context, u people.User, name, to string) 
 			return Kept{}, refusal.New(refusal.Conflict, "choose another name, or take that one out of the stack first", "stack %s has a resource %s already", stack, resource)
 		}
 	}
-	if a, err := s.account(ctx, k.Account); err != nil {
-		return Kept{}, err
-	} else if a.SecondPerson && (k.MovingTo != to || u.Actor().IsOf(k.MovingBy)) {
+	alone := k.MovingTo != to || u.Actor().IsOf(k.MovingBy)
+	err = s.store.MoveKept(ctx, k, stack, resource, alone, u.Who())
+	switch {
+	case errors.Is(err, store.ErrSecondPerson):
 		if err := s.store.WishKept(ctx, k.Token, to, u.Name); err != nil {
 			return Kept{}, err
 		}
 		s.done(ctx, u, "wish to move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": keptID(k)})
 		return Kept{}, refusal.New(refusal.Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", keptID(k), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)
-	}
-	if err := s.store.MoveKept(ctx, k.Token, stack, resource); err != nil {
-		if errors.Is(err, store.ErrNotFound) {
-			return Kept{}, refusal.New(refusal.Conflict, "list what is kept with: undersail kept", "%s/%s is not kept any more", k.Stack, k.Name)
-		}
-		return Kept{}, err
+	case errors.Is(err, store.ErrMoved):
+		return Kept{}, refusal.New(refusal.Conflict, "list what is kept with: undersail kept", "%s/%s is not kept under this name any more: %s", k.Stack, k.Name, s.whereIs(ctx, k.Token))
+	case err != nil:
+		return Kept{}, standsInTheWay(err, stack, u)
 	}
 	s.done(ctx, u, "move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": keptID(k)})
 	k.Stack, k.Name = stack, resource
 	return shownKept(k), nil
+}
+
+// whereIs says what became of something that was kept.
+func (s *Service) whereIs(ctx context.Context, token string) string {
+	stack, name, kept, err := s.store.PlaceOf(ctx, token)
+	switch {
+	case err != nil || stack == "":
+		return "it was removed"
+	case kept:
+		return fmt.Sprintf("somebody moved it, and it is kept as %s/%s", stack, name)
+	}
+	return fmt.Sprintf("stack %s took it over as %s", stack, name)
 }
 
 // memberPattern is the name of a resource or of a member of a repeated one.
@@ -226,7 +237,7 @@ func (s *Service) discardAgain(ctx context.Context, r *reading, d proposal.Docum
 			return s.discarding(ctx, r, k)
 		}
 	}
-	return r, proposal.Judged{}, refusal.New(refusal.Stale, "list what is kept with: undersail kept", "it is not kept any more")
+	return r, proposal.Judged{}, refusal.New(refusal.Stale, "list what is kept with: undersail kept", "it is not kept any more as it was: %s", s.whereIs(ctx, d.Discards))
 }
 
 // discarded are the kept resources that a run removes, as its steps act on them.

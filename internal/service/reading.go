@@ -83,8 +83,7 @@ func (s *Service) readStack(ctx context.Context, r *reading, n NewProposal) erro
 	case n.Account != "" && n.Account != r.stack.Account || n.Region != "" && n.Region != r.stack.Region:
 		return refusal.New(refusal.Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, r.stack.Account, r.stack.Region)
 	}
-	r.Basis, err = s.basis(ctx, r.stack.ID)
-	return err
+	return s.rest(ctx, r)
 }
 
 func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) error {
@@ -155,6 +154,9 @@ func (s *Service) readPlace(ctx context.Context, r *reading) error {
 	}
 	adapter, account := c.adapter, c.account
 	r.account, r.adapter = account, adapter
+	if !r.offline {
+		r.looked = s.engine.Now()
+	}
 	if err := inRegion(account, r.stack.Region); err != nil {
 		return err
 	}

@@ -80,195 +80,6 @@ func (s *Service) document(ctx context.Context, id int64) (store.Proposal, propo
 	return p, d, nil
 }
 
-// Apply starts the run of an accepted proposal. When the world has changed so
-// that the proposal would not do what it says, it is stale and nothing starts.
-// OnFailure says what becomes of a run that fails: keep (also when empty) or undo.
-func (s *Service) Apply(ctx context.Context, u people.User, id int64, onFailure string) (Run, error) {
-	p, err := s.store.Proposal(ctx, id)
-	if err != nil {
-		return Run{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
-	}
-	if err := u.Must(access.Operate, p.Account); err != nil {
-		return Run{}, err
-	}
-	if onFailure, err = s.afterFailure(ctx, u, p, onFailure); err != nil {
-		return Run{}, err
-	}
-	return s.start(ctx, u, id, onFailure, nil)
-}
-
-// start starts the run of an accepted proposal, for somebody who may or in whose name it is
-// done.
-func (s *Service) start(ctx context.Context, u people.User, id int64, onFailure string, standing *store.Standing) (Run, error) {
-	p, d, err := s.document(ctx, id)
-	if err != nil {
-		return Run{}, err
-	}
-	switch {
-	case onFailure != "" && onFailure != state.Keep && onFailure != state.Undo:
-		return Run{}, refusal.New(refusal.Invalid, "say keep or undo", "%q is not what can become of a run that fails", onFailure)
-	case p.State == state.Applied && p.RunID != nil:
-		return s.Run(ctx, *p.RunID) // asked twice: the same run
-	case p.State == state.Applied && p.Kind == state.KindGive:
-		return s.Run(ctx, d.GivesTo)
-	case p.State == state.Open:
-		return Run{}, refusal.New(refusal.Conflict, fmt.Sprintf("accept it first with: undersail accept %d", id), "proposal %d is not accepted", id)
-	case p.State != state.Accepted:
-		return Run{}, refusal.New(refusal.Stale, "propose again", "proposal %d is %s", id, p.State)
-	}
-	if p.Kind == state.KindGive {
-		return s.carryGift(ctx, u, id)
-	}
-	if err := s.holds(ctx, p); err != nil {
-		return Run{}, err
-	}
-	r, now, err := s.stillTrue(ctx, p, d)
-	if err != nil {
-		return Run{}, err
-	}
-	taken, rows := r.takenOver(d.Changes)
-	if p.Kind == state.KindDiscard {
-		rows = r.discarded()
-	}
-	n := store.NewRun{Proposal: id, Agreement: p.Agreement, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Standing: standing, Grace: engine.Grace,
-		Steps: engine.Steps(now.Plan, r.Durations, append(rows, r.rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
-	run, err := s.store.StartRun(ctx, n, s.engine.Enqueue(ctx))
-	if errors.Is(err, store.ErrConflict) {
-		return Run{}, refusal.New(refusal.Conflict, "wait for it, or look with: undersail runs --stack "+p.Stack, "another run of stack %s is under way", p.Stack)
-	}
-	if err != nil {
-		return Run{}, err
-	}
-	s.done(ctx, u, "apply", p.Stack, map[string]any{"proposal": id, "run": run, "kind": p.Kind})
-	return s.Run(ctx, run)
-}
-
-// afterFailure is what becomes of a run if it fails. Undoing is part of what was agreed to;
-// whoever may agree by themselves may still say so when they apply it.
-func (s *Service) afterFailure(ctx context.Context, u people.User, p store.Proposal, said string) (string, error) {
-	agreed := cmp.Or(said, p.OnFailure, state.Keep)
-	if agreed != state.Undo || p.State != state.Accepted {
-		return agreed, nil // keeping what there is does no more than was agreed to
-	}
-	if p.OnFailure == state.Undo {
-		decided, err := s.store.UserByName(ctx, p.DecidedBy)
-		if err == nil {
-			err = s.stand(ctx, standsToUndo, p.DecidedBy, decided.Roles, p)
-		}
-		return agreed, err
-	}
-	shown, err := s.Proposal(ctx, p.ID)
-	if err == nil {
-		err = u.Must(access.Decide, p.Account)
-	}
-	if err == nil && mayDecide(u, shown) != nil {
-		err = refusal.New(refusal.Forbidden, fmt.Sprintf("have it agreed to with the proposal: undersail accept %d --on-failure undo", p.ID), "nobody agreed that the run is undone if it fails, and account %s asks for a second person", p.Account)
-	}
-	if err == nil {
-		err = s.stand(ctx, standsToUndo, u.Name, u.Grants().Strings(), p)
-	}
-	return agreed, err
-}
-
-// updateOf is what a run makes of its stack's record when it starts.
-func updateOf(kind string, d proposal.Document) *store.StackUpdate {
-	if kind == state.KindRetire || d.Rendering == nil {
-		return nil
-	}
-	return &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,
-		Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Reads: d.Stacks, Cloud: d.Stack.Cloud, Currency: d.Cost.Currency, Title: d.Rendering.Template.Title}
-}
-
-// stillTrue checks that a proposal would still be made as it is, by its content, and
-// gives what it would be made from now.
-func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
-	r, now, err := s.again(ctx, p, d)
-	var refused *refusal.Error
-	if errors.As(err, &refused) && refused.Kind == refusal.Findings {
-		return r, now, &refusal.Error{Kind: refusal.Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
-	}
-	if err != nil {
-		return r, now, err
-	}
-	if why := d.Differs(now.Document()); why != "" {
-		return r, now, refusal.New(refusal.Stale, "propose again", "the stack has changed since proposal %d was made: %s", p.ID, why)
-	}
-	return r, now, nil
-}
-
-// again takes what a proposal was made from through the stages once more.
-func (s *Service) again(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
-	var none proposal.Judged
-	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks, Keep: d.Keep, Again: d.Again, Keys: d.Keys, TextBy: d.TextBy, Handed: d.Handed}}
-	var err error
-	if r.stack, err = s.store.Stack(ctx, p.StackID); err != nil {
-		return r, none, err
-	}
-	if p.Kind == state.KindDiscard {
-		return s.discardAgain(ctx, r, d)
-	}
-	if r.Basis, err = s.basisBut(ctx, p.StackID, p.Undoes); err != nil {
-		return r, none, err
-	}
-	if r.Basis != d.Basis {
-		return r, none, refusal.New(refusal.Stale, "propose again", "run %d has changed the stack since proposal %d was made", r.Basis, p.ID)
-	}
-	r.isNew = r.Basis == 0
-	if p.Undoes != nil {
-		if err := s.readUndone(ctx, r, *p.Undoes); err != nil {
-			return r, none, err
-		}
-	}
-	if d.Rendering != nil {
-		if err := r.readBundle(d.Template.Bundle()); err != nil {
-			return r, none, err
-		}
-	}
-	if err := s.readPlace(ctx, r); err != nil {
-		return r, none, err
-	}
-	if err := s.readBefore(ctx, r); err != nil {
-		return r, none, err
-	}
-	if d.Rendering == nil {
-		changed, err := s.removal(ctx, r, p.Kind == state.KindUndo)
-		if err != nil {
-			return r, none, err
-		}
-		return r, changed.Judge(nil), nil
-	}
-	if p.Undoes == nil { // the way back is to what other stacks handed over then
-		if err := s.sameHanded(ctx, r, d); err != nil {
-			return r, none, err
-		}
-	}
-	now, err := s.stages(ctx, r)
-	return r, now, err
-}
-
-// sameHanded reads the outputs of other stacks anew. One that hands over another
-// secret now makes the proposal stale.
-func (s *Service) sameHanded(ctx context.Context, r *reading, d proposal.Document) error {
-	if err := s.readStacks(ctx, r); err != nil {
-		return err
-	}
-	for name, handed := range r.handed {
-		same := false
-		if reference := d.Secrets[name]; reference != "" {
-			var err error
-			if same, err = s.sealed.Same(ctx, reference, handed); err != nil {
-				return err
-			}
-		}
-		if !same {
-			return refusal.New(refusal.Stale, "propose again", "the secret %s that another stack hands over is another now", name)
-		}
-		delete(r.handed, name)
-	}
-	r.referToHanded()
-	return nil
-}
-
 // Continue proposes what is still missing after a run that failed or stopped. It is
 // accepted at once where it holds only what was accepted; else it is left open and
 // says why.
@@ -337,7 +148,7 @@ func (s *Service) Retire(ctx context.Context, u people.User, stack string, keep 
 		return Proposal{}, err
 	}
 	r := &reading{stack: st, Facts: proposal.Facts{Keep: keep}}
-	if r.Basis, err = s.basis(ctx, st.ID); err != nil {
+	if err := s.rest(ctx, r); err != nil {
 		return Proposal{}, err
 	}
 	if err := s.readPlace(ctx, r); err != nil {
@@ -387,6 +198,10 @@ func (s *Service) readByOthers(ctx context.Context, stack string) error {
 	if err != nil || other == "" {
 		return err
 	}
+	return readBy(stack, other)
+}
+
+func readBy(stack, other string) error {
 	return refusal.New(refusal.Conflict, "retire "+other+" first, or let it read another stack", "stack %s reads the outputs of %s", other, stack)
 }
 
@@ -405,19 +220,6 @@ func (s *Service) conduct(ctx context.Context, st store.Stack, recorded []store.
 		out[x.Name] = x
 	}
 	return out, nil
-}
-
-// renames are the resources that are recorded under another name from the run on:
-// those that a template renames, and the old ones of rebuilds that make the new one
-// first.
-func renames(changes []change.Change) []store.Rename {
-	var out []store.Rename
-	for _, c := range changes {
-		if c.Was != "" || c.Old != "" {
-			out = append(out, store.Rename{From: cmp.Or(c.Was, c.Resource), To: cmp.Or(c.Old, c.Resource), Successor: c.Resource})
-		}
-	}
-	return out
 }
 
 // Stop asks a run to end once its calls in flight have returned.

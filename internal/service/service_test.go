@@ -194,7 +194,7 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	wantKind(t, err, refusal.Invalid, "asks for no consent lose-data")
 	_, err = s.Agree(ctx, r.Admin, p.ID, service.Acceptance{OnFailure: "explode"})
 	wantKind(t, err, refusal.Invalid, `"explode" is not what can become of a run that fails`)
-	refusedBy := people.User{Name: "tomas", Roles: []string{"reviewer"}}
+	refusedBy := r.Person("tomas", "reviewer")
 	done, err := s.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
 	if err != nil || done.State != "refused" || done.Why != "after the spring tide" || done.DecidedBy != "tomas" {
 		t.Errorf("%+v, %v", done, err)

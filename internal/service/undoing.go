@@ -44,7 +44,7 @@ func (s *Service) undo(ctx context.Context, u people.User, run store.Run) (p Pro
 	if r.stack, err = s.store.Stack(ctx, run.StackID); err != nil {
 		return Proposal{}, err
 	}
-	if r.Basis, err = s.basisBut(ctx, r.stack.ID, r.undoes); err != nil {
+	if err := s.rest(ctx, r); err != nil {
 		return Proposal{}, err
 	}
 	if err := s.readUndone(ctx, r, run.ID); err != nil {
@@ -118,14 +118,14 @@ func (s *Service) newestEffective(ctx context.Context, run store.Run) (int64, er
 
 // basisBut is the newest run of a stack; a parked one does not stand in the way of
 // its own undoing.
-func (s *Service) basisBut(ctx context.Context, stackID string, undoes *int64) (int64, error) {
+func (s *Service) basisBut(ctx context.Context, stackID string, undoes *int64) (store.Basis, error) {
 	if undoes != nil {
 		run, err := s.store.LastRun(ctx, stackID)
 		if err == nil && run.ID == *undoes && run.State == state.Parked {
-			return run.ID, nil
+			return store.Basis{Run: run.ID, Attempt: run.Attempt}, nil
 		}
 	}
-	return s.basis(ctx, stackID)
+	return s.lastOver(ctx, stackID)
 }
 
 // planUndo computes the way back to what the stack was made from before a run.
@@ -164,6 +164,9 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 	}
 	if !toNothing {
 		r.TextBy = d.TextBy
+		if err := s.readsOnceMore(ctx, r); err != nil {
+			return proposal.Judged{}, err
+		}
 		judged, err := s.stages(ctx, r)
 		if err != nil {
 			return judged, err
@@ -274,14 +277,34 @@ func (s *Service) Retry(ctx context.Context, u people.User, id int64, step strin
 	if err := s.refuseWrecks(ctx, run, steps, again); err != nil {
 		return Run{}, err
 	}
-	err = s.store.Reopen(ctx, id, again, u.Name, engine.Grace, s.engine.Enqueue(ctx))
-	if errors.Is(err, store.ErrConflict) {
-		return Run{}, refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" goes on from what is there", "run %d is %s, or a newer run of stack %s came after it", id, run.State, run.Stack)
+	err = s.store.Reopen(ctx, run, again, u.Who(), engine.Grace, s.engine.Enqueue(ctx))
+	if errors.Is(err, store.ErrMoved) {
+		return Run{}, s.cannotReopen(ctx, run)
+	}
+	if err != nil {
+		return Run{}, standsInTheWay(err, run.Stack, u)
 	}
 	if err == nil {
 		s.done(ctx, u, "retry run", run.Stack, map[string]any{"run": id, "step": step})
 	}
 	return s.runOr(ctx, id, err)
+}
+
+// cannotReopen says why a run does not go on that was over when it was looked at.
+func (s *Service) cannotReopen(ctx context.Context, was store.Run) error {
+	remedy := "undersail continue " + was.Stack + " goes on from what is there"
+	last, err := s.store.LastRun(ctx, was.StackID)
+	switch {
+	case err != nil:
+		return err
+	case last.ID != was.ID:
+		return refusal.New(refusal.Conflict, remedy, "run %d of stack %s, begun by %s, came after run %d", last.ID, was.Stack, last.StartedBy, was.ID)
+	case last.Attempt != was.Attempt:
+		return refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", was.ID), "%s let run %d try again already", last.TriedBy, was.ID)
+	case last.State != was.State || last.State != state.Failed && last.State != state.Stopped:
+		return refusal.New(refusal.Conflict, remedy, "run %d is %s", was.ID, last.State)
+	}
+	return refusal.New(refusal.Conflict, remedy, "what run %d takes up from other stacks, or from what is kept, is not as it was any more", was.ID)
 }
 
 // refuseWrecks refuses to try a step again whose resource broke in the cloud: it

@@ -163,7 +163,7 @@ func findQuery(res render.Resource, region string) cloud.Query {
 // readStacks reads the outputs of the stacks that inputs pick. What secrets take part in is
 // handed over closed, and gets a reference of this stack.
 func (s *Service) readStacks(ctx context.Context, r *reading) error {
-	r.Stacks, r.handed, r.handedFrom = map[string]map[string]any{}, map[string]sealed.Plain{}, map[string][]string{}
+	r.Stacks, r.handed, r.handedFrom, r.reads = map[string]map[string]any{}, map[string]sealed.Plain{}, map[string][]string{}, nil
 	for _, in := range r.Template.Inputs {
 		name, _ := r.Inputs[in.Name].(string)
 		if in.Picks != "stack" || name == "" {
@@ -175,6 +175,13 @@ func (s *Service) readStacks(ctx context.Context, r *reading) error {
 		}
 		if st.TemplateName != in.Other.About.Name {
 			return refusal.New(refusal.Invalid, "give a stack of that template", "input %s wants a stack of template %s, and %s has %s", in.Name, in.Other.About.Name, name, st.TemplateName)
+		}
+		if r.Stacks[name] == nil {
+			b, err := s.store.LastRunOf(ctx, st.ID)
+			if err != nil {
+				return err
+			}
+			r.reads = append(r.reads, store.Read{Stack: st.ID, Basis: b})
 		}
 		outputs, err := s.outputs(ctx, st)
 		if err != nil {

@@ -31,6 +31,8 @@ type Account struct {
 	// ClosedAt is when the account was closed, ClosedWhy why.
 	ClosedAt  *time.Time
 	ClosedWhy string
+	// Revision counts the changes of what the account is, and is held to.
+	Revision int64
 	Bounds
 }
 
@@ -55,7 +57,7 @@ type Bounds struct {
 }
 
 const accountQuery = `SELECT name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at, most_month, closed_at, closed_why,
-	allowed_regions, budget, ends_at, lease_seconds, tags, prices, unreached, second_person FROM accounts `
+	allowed_regions, budget, ends_at, lease_seconds, tags, prices, unreached, second_person, revision FROM accounts `
 
 // PutAccount keeps an account and who it is, new or renewed. One that was closed is
 // open again. What it is held to stays.
@@ -117,8 +119,13 @@ func (s *Store) SpentThisMonth(ctx context.Context, account string) (hours float
 // are not over fail, proposals are refused, stacks are retired as they are recorded.
 // Unless all of it is to go, a conflict says that there are living stacks or kept things
 // by now: runs begin under the same lock.
-func (s *Store) CloseAccount(ctx context.Context, name, why string, all bool) error {
+func (s *Store) CloseAccount(ctx context.Context, name, why string, all bool, who Who) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
+		for _, lock := range []string{"SELECT FROM stacks WHERE account = $1 ORDER BY id FOR UPDATE", "SELECT FROM kept WHERE account = $1 ORDER BY token FOR UPDATE"} {
+			if _, err := tx.Exec(ctx, lock, name); err != nil {
+				return err
+			}
+		}
 		var inUse bool
 		if err := tx.QueryRow(ctx, "SELECT closed_at IS NULL FROM accounts WHERE name = $1 FOR UPDATE", name).Scan(&inUse); err != nil {
 			return err
@@ -129,6 +136,9 @@ func (s *Store) CloseAccount(ctx context.Context, name, why string, all bool) er
 		}
 		if inUse && !all {
 			return ErrConflict
+		}
+		if err := asks(ctx, tx, who); err != nil {
+			return err
 		}
 		for _, step := range []struct{ what, query string }{
 			{"account", "UPDATE accounts SET credentials = '', sealed_with = '', closed_at = now(), closed_why = $2 WHERE name = $1"},

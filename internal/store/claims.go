@@ -192,6 +192,7 @@ type Gift struct {
 	Before Run
 	Seal   []byte
 	Text   string
+	Who    Who
 	// Proposal is the one that it came by; 0 is none.
 	Proposal int64
 }
@@ -201,6 +202,15 @@ type Gift struct {
 // has one of them.
 func (s *Store) Give(ctx context.Context, id int64, stackID string, g Gift, grace time.Duration, enqueue Enqueue) error {
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		if err := lockStacks(ctx, tx, stackID, nil); err != nil {
+			return err
+		}
+		if err := inAccount(ctx, tx, stackID, 0); err != nil {
+			return err
+		}
+		if err := asks(ctx, tx, g.Who); err != nil {
+			return err
+		}
 		var last int64
 		var was string
 		err := tx.QueryRow(ctx, `WITH was AS (SELECT id, state FROM runs WHERE id = $1 AND (state = 'parked' AND parked_for IN ('input', 'agreement') OR state IN ('queued', 'underway')) AND NOT given ?| $3 AND given = $4 AND agreed = $5 FOR UPDATE)
@@ -245,21 +255,30 @@ func (s *Store) Give(ctx context.Context, id int64, stackID string, g Gift, grac
 		}
 		return requeueAll(ctx, tx, []int64{id}, grace, enqueue)
 	})
-	if err != nil && !errors.Is(err, ErrConflict) {
+	if err != nil {
 		return fmt.Errorf("give values to run %d: %w", id, err)
 	}
-	return err
+	return nil
 }
 
 // Reopen lets an ended run go on with some of its steps; those to try again wait
-// anew. A conflict says that the run is not over, or not the newest of its stack.
-func (s *Store) Reopen(ctx context.Context, id int64, steps []int, by string, grace time.Duration, enqueue Enqueue) error {
+// anew. It holds again what it held. [ErrMoved] says that the run is not over, not the newest
+// of its stack, or was tried again meanwhile, or that what it reads or removes is not as it was.
+func (s *Store) Reopen(ctx context.Context, r Run, steps []int, who Who, grace time.Duration, enqueue Enqueue) error {
+	id := r.ID
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		m, err := momentOf(ctx, tx, r, who)
+		if err == nil {
+			err = moment(ctx, tx, r.StackID, m, nil, nil)
+		}
+		if err != nil {
+			return err
+		}
 		var last int64
-		err := tx.QueryRow(ctx, `UPDATE runs r SET state = 'queued', reason = '', ended_at = NULL, stop_asked = false, last_event = last_event + 1
-			WHERE id = $1 AND state IN ('failed', 'stopped') AND NOT EXISTS (SELECT FROM runs n WHERE n.stack_id = r.stack_id AND n.id > r.id) RETURNING last_event`, id).Scan(&last)
+		err = tx.QueryRow(ctx, `UPDATE runs r SET state = 'queued', reason = '', ended_at = NULL, stop_asked = false, attempt = attempt + 1, tried_by = $2, last_event = last_event + 1
+			WHERE id = $1 AND state IN ('failed', 'stopped') RETURNING last_event`, id, who.Name).Scan(&last)
 		if errors.Is(err, pgx.ErrNoRows) {
-			return ErrConflict
+			return ErrMoved
 		}
 		if err != nil {
 			return err
@@ -268,7 +287,7 @@ func (s *Store) Reopen(ctx context.Context, id int64, steps []int, by string, gr
 			WHERE run_id = $1 AND number = ANY($2)`, id, steps); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', 'queued', $3)", id, last, clean(fmt.Sprintf("%s lets the run try again", by))); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', 'queued', $3)", id, last, clean(fmt.Sprintf("%s lets the run try again", who.Name))); err != nil {
 			return err
 		}
 		return requeue(ctx, tx, id, grace, enqueue)

@@ -2,7 +2,10 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"undersail/internal/cloud"
 )
@@ -60,6 +63,17 @@ func (s *Store) RecordedTokens(ctx context.Context, tokens []string) (map[string
 	return out, classify(rows.Err())
 }
 
+// PlaceOf tells of which stack a thing is by now, under which name, or of which it is kept; both
+// are empty of what is neither.
+func (s *Store) PlaceOf(ctx context.Context, token string) (stack, name string, kept bool, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT k.name, r.name, false FROM resources r JOIN stacks k ON k.id = r.stack_id WHERE r.token = $1 AND k.retired_at IS NULL
+		UNION ALL SELECT stack, name, true FROM kept WHERE token = $1 LIMIT 1`, token).Scan(&stack, &name, &kept)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = nil
+	}
+	return stack, name, kept, classify(err)
+}
+
 // KeepResource takes a resource out of its stack and lists it as kept.
 func (w *Write) KeepResource(stackID, name, token string) {
 	w.queue(`INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts, hour, currency)
@@ -68,14 +82,40 @@ func (w *Write) KeepResource(stackID, name, token string) {
 	w.queue("DELETE FROM resources WHERE stack_id = $1 AND name = $2 AND token = $3", stackID, name, token)
 }
 
-// MoveKept gives a kept resource another stack and name; ErrNotFound where it is kept no
-// more.
-func (s *Store) MoveKept(ctx context.Context, token, stack, name string) error {
-	tag, err := s.Pool.Exec(ctx, "UPDATE kept SET stack = $2, name = $3, moving_to = '', moving_by = '' WHERE token = $1", token, stack, name)
-	if err == nil && tag.RowsAffected() == 0 {
-		return ErrNotFound
-	}
-	return classify(err)
+// MoveKept gives a kept resource another stack and name. [ErrMoved] says that it is kept no
+// more, [Excluded] which run has it; a conflict, that the other stack has a resource of the
+// name. Alone says that only one person asks for it, which the account may not want.
+func (s *Store) MoveKept(ctx context.Context, k Kept, stack, name string, alone bool, who Who) error {
+	return s.Tx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT FROM stacks WHERE name = $1 AND retired_at IS NULL FOR SHARE", stack); err != nil {
+			return err
+		}
+		if err := holdKept(ctx, tx, []string{k.Token}, 0); err != nil {
+			return err
+		}
+		var closed, second bool
+		if err := tx.QueryRow(ctx, "SELECT closed_at IS NOT NULL, second_person FROM accounts WHERE name = $1 FOR SHARE", k.Account).Scan(&closed, &second); err != nil {
+			return err
+		}
+		if err := asks(ctx, tx, who); err != nil {
+			return err
+		}
+		var taken bool
+		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM resources r JOIN stacks k ON k.id = r.stack_id WHERE k.name = $1 AND k.retired_at IS NULL AND r.name = $2)", stack, name).Scan(&taken); err != nil {
+			return err
+		}
+		switch {
+		case closed, taken:
+			return ErrConflict
+		case second && alone:
+			return ErrSecondPerson
+		}
+		tag, err := tx.Exec(ctx, "UPDATE kept SET stack = $2, name = $3, moving_to = '', moving_by = '' WHERE token = $1 AND stack = $4 AND name = $5", k.Token, stack, name, k.Stack, k.Name)
+		if err == nil && tag.RowsAffected() == 0 {
+			err = ErrMoved
+		}
+		return err
+	})
 }
 
 // WishKept notes where somebody wants a kept resource, for a day: it goes there when

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"math"
 	"strings"
 	"time"
@@ -106,12 +107,30 @@ type Decision struct {
 	Consents                  []Consent
 	// Agreement is the seal of what was agreed to.
 	Agreement []byte
+	Who       Who
+	// Shaped says that whoever decides has shaped it, which the account may not want.
+	Shaped bool
 }
+
+// ErrSecondPerson says that the account asks for a second person by now.
+var ErrSecondPerson = errors.New("the account asks for a second person")
 
 // Decide moves an open proposal to accepted or refused, with what was agreed to; a
 // conflict says that it was not open any more.
 func (s *Store) Decide(ctx context.Context, id int64, d Decision) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
+		if d.Shaped && d.State == "accepted" {
+			var second bool
+			if err := tx.QueryRow(ctx, "SELECT a.second_person FROM accounts a JOIN stacks k ON k.account = a.name JOIN proposals p ON p.stack_id = k.id WHERE p.id = $1 FOR SHARE OF a", id).Scan(&second); err != nil {
+				return err
+			}
+			if second {
+				return ErrSecondPerson
+			}
+		}
+		if err := asks(ctx, tx, d.Who); err != nil {
+			return err
+		}
 		tag, err := tx.Exec(ctx, "UPDATE proposals SET state = $2, why = $3, decided_by = $4, decided_at = now(), on_failure = $5, agreement = $6 WHERE id = $1 AND state = 'open' AND expires_at > now()", id, d.State, d.Why, d.By, d.OnFailure, d.Agreement)
 		if err == nil && tag.RowsAffected() == 0 {
 			return ErrConflict

@@ -52,9 +52,12 @@ type Run struct {
 	CreatedAt   time.Time
 	StartedAt   *time.Time
 	EndedAt     *time.Time
+	// Attempt counts how often it was tried, TriedBy is who let it try again last.
+	Attempt int
+	TriedBy string
 }
 
-const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for, r.given, r.agreed, r.given_seal,
+const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.attempt, r.tried_by, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for, r.given, r.agreed, r.given_seal,
 	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides, coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at
 	FROM runs r JOIN stacks s ON s.id = r.stack_id LEFT JOIN accounts a ON a.name = r.account `
 
@@ -136,6 +139,8 @@ type NewRun struct {
 	Standing *Standing
 	// TakeOver names, by their tokens, kept resources that become those of the stack.
 	TakeOver map[string]string
+	// Moment is what it rests on, as it was looked at.
+	Moment Moment
 }
 
 // Standing is a standing agreement as it was looked at: with the roles that its giver had.
@@ -160,29 +165,27 @@ func stands(ctx context.Context, tx pgx.Tx, a *Standing) error {
 }
 
 // StartRun turns an accepted proposal into a queued run with its steps. Enqueue
-// puts the job into the queue within the same transaction. A conflict says that
-// the proposal is not accepted or that another run of the stack is active.
+// puts the job into the queue within the same transaction. [ErrMoved] says that something is
+// not as it was looked at, [Excluded] and [ErrReader] who stands in the way, [ErrRights] that
+// whoever asks may not any more; each but the last is a conflict.
 func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64, error) {
 	var id int64
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		var stackID string
-		err := tx.QueryRow(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now() AND agreement = $2 RETURNING stack_id::text", n.Proposal, n.Agreement).Scan(&stackID)
-		if errors.Is(err, pgx.ErrNoRows) {
-			return fmt.Errorf("%w: the proposal is not accepted", ErrConflict)
+		if err := tx.QueryRow(ctx, "SELECT stack_id::text FROM proposals WHERE id = $1", n.Proposal).Scan(&stackID); err != nil {
+			return err
+		}
+		if err := moment(ctx, tx, stackID, n.Moment, n.Undoes, n.TakeOver); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now() AND agreement = $2", n.Proposal, n.Agreement)
+		if err == nil && tag.RowsAffected() == 0 {
+			err = ErrMoved
 		}
 		if err == nil {
 			err = stands(ctx, tx, n.Standing)
 		}
 		if err != nil {
-			return err
-		}
-		// An account that is closed at this moment is closed first, or after the run is there.
-		var open bool
-		err = tx.QueryRow(ctx, "SELECT a.closed_at IS NULL FROM accounts a JOIN stacks k ON k.account = a.name WHERE k.id = $1 FOR SHARE OF a", stackID).Scan(&open)
-		if err == nil && !open {
-			err = fmt.Errorf("%w: the account is closed", ErrConflict)
-		}
-		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 			return err
 		}
 		if n.Undoes != nil { // it waited for the consent that came now
@@ -196,6 +199,7 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 			return err
 		}
 		batch := &pgx.Batch{}
+		reserve(batch, id, n.Moment)
 		for _, st := range n.Steps {
 			batch.Queue(`INSERT INTO steps (run_id, number, resource, type, action, state, needs, expect_ms, patience_ms, token, region, parts, before)
 				VALUES ($1, $2, $3, $4, $5, 'waiting', $6, $7, $8, $9, $10, $11, $12)`,
@@ -255,7 +259,7 @@ func takeOver(ctx context.Context, tx pgx.Tx, stackID string, names map[string]s
 			return err
 		}
 		if tag.RowsAffected() == 0 {
-			return fmt.Errorf("%w: a kept resource is not kept any more", ErrConflict)
+			return ErrMoved
 		}
 	}
 	return nil

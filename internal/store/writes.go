@@ -131,6 +131,11 @@ func (w *Write) ResourceParts(stackID, name string, parts []cloud.Part) {
 	w.queue("UPDATE resources SET parts = $3 WHERE stack_id = $1 AND name = $2", stackID, name, orEmpty(parts))
 }
 
+// ForgetMissing forgets the record of what is missing, so that another thing may have its name.
+func (w *Write) ForgetMissing(stackID, name, token string) {
+	w.queue("DELETE FROM resources WHERE stack_id = $1 AND name = $2 AND token = $3", stackID, name, token)
+}
+
 // RemoveResource forgets a resource that is gone.
 func (w *Write) RemoveResource(stackID, name string) {
 	w.queue("DELETE FROM resources WHERE stack_id = $1 AND name = $2", stackID, name)

@@ -164,6 +164,20 @@ func (r *Rig) Still(c engine.Config, box *sealed.Box, options ...store.Option) (
 	return s, st.Close
 }
 
+// Person is somebody of a name with roles, known to the service.
+func (r *Rig) Person(name string, roles ...string) people.User {
+	r.t.Helper()
+	st, err := store.Attach(context.Background(), r.DatabaseURL)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	defer st.Close()
+	if _, err := st.AddUser(context.Background(), store.User{Name: name, Roles: roles}); err != nil && !errors.Is(err, store.ErrConflict) {
+		r.t.Fatal(err)
+	}
+	return people.User{Name: name, Roles: roles}
+}
+
 func (r *Rig) credentials(a larch.Account) service.NewAccount {
 	return service.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
 }
