@@ -28,7 +28,9 @@ func main() {
 	sequences := flag.Int("sequences", 1000, "how many stacks are changed at random, three to five times each")
 	verdicts := flag.Int("verdicts", 1000, "how many random proposals are judged, and then made")
 	wholes := flag.Int("examples", 36, "how often the process is killed in runs of the examples, which are made and retired in turn")
-	only := flag.String("only", "", "kills, examples, load, model or verdicts; all when empty")
+	meetings := flag.Int("meetings", 0, "how many meetings of two who do something at once; 0 is all")
+	pair := flag.String("pair", "", "only the meetings of one pair, such as apply/retry, or of one first deed")
+	only := flag.String("only", "", "moment, kills, examples, load, model or verdicts; all when empty")
 	flag.Parse()
 	stop, err := postgrestest.Open(servicetest.Prepare)
 	if err != nil {
@@ -52,7 +54,10 @@ func main() {
 		if *only == "" || *only == "verdicts" {
 			code += h.judged(*verdicts, *seed)
 		}
-		if *only == "model" || *only == "verdicts" {
+		if *only == "" || *only == "moment" {
+			code += h.met(*meetings, *seed, *pair)
+		}
+		if *only == "model" || *only == "verdicts" || *only == "moment" {
 			return
 		}
 		h.build()

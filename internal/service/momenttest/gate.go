@@ -1,0 +1,72 @@
+// Package momenttest lets two people do something at once, in every order that there is: one
+// is held at each of its reads, looks at the cloud, locks and commits in turn while the other
+// does all of theirs. Afterwards the cloud, the records and what both were told are held
+// against each other.
+package momenttest
+
+import (
+	"context"
+	"net/http"
+	"sync"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+type gateKey struct{}
+
+// gate holds what is done with a context at one of its points.
+type gate struct {
+	stop int // the point, from 1 on; none is 0
+
+	mu      sync.Mutex
+	points  int
+	at      string
+	reached chan struct{}
+	goOn    chan struct{}
+}
+
+func newGate(stop int) *gate {
+	return &gate{stop: stop, reached: make(chan struct{}), goOn: make(chan struct{})}
+}
+
+func (g *gate) of(ctx context.Context) context.Context { return context.WithValue(ctx, gateKey{}, g) }
+
+// pass counts a point, and waits at the one to stop at.
+func pass(ctx context.Context, what string) {
+	g, _ := ctx.Value(gateKey{}).(*gate)
+	if g == nil {
+		return
+	}
+	g.mu.Lock()
+	g.points++
+	stops := g.points == g.stop
+	if stops {
+		g.at = what
+	}
+	g.mu.Unlock()
+	if stops {
+		close(g.reached)
+		<-g.goOn
+	}
+}
+
+// gates makes the queries of a store points.
+type gates struct{}
+
+func (gates) TraceQueryStart(ctx context.Context, _ *pgx.Conn, q pgx.TraceQueryStartData) context.Context {
+	pass(ctx, q.SQL)
+	return ctx
+}
+
+func (gates) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
+
+func withGates(c *pgxpool.Config) { c.ConnConfig.Tracer = gates{} }
+
+// gatedCloud makes the calls to clouds points.
+type gatedCloud struct{ base http.RoundTripper }
+
+func (t gatedCloud) RoundTrip(r *http.Request) (*http.Response, error) {
+	pass(r.Context(), r.Method+" "+r.URL.Path)
+	return t.base.RoundTrip(r)
+}
