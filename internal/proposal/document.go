@@ -74,6 +74,8 @@ type Document struct {
 	Attempt int `json:"attempt,omitempty"`
 	// Discards is the token of the kept resource that is removed for good.
 	Discards string `json:"discards,omitempty"`
+	// DiscardsAs is how that was kept, as STACK/NAME; empty in older documents.
+	DiscardsAs string `json:"discards_as,omitempty"`
 	// Keep names what stays in the cloud although it leaves the stack.
 	Keep []string `json:"keep,omitempty"`
 	// Again names tasks that are run again although nothing of them changes.

@@ -61,7 +61,8 @@ type Facts struct {
 	Durations  Durations
 	Basis      int64
 	Attempt    int
-	Discards   string // the token of a kept resource that is removed for good
+	Discards   string
+	DiscardsAs string // the token of a kept resource that is removed for good
 	// Keep names what stays in the cloud when it leaves the stack, whatever its template
 	// said of that.
 	Keep []string
@@ -300,7 +301,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, Keep: j.Keep, Again: j.Again, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, DiscardsAs: j.DiscardsAs, Keep: j.Keep, Again: j.Again, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

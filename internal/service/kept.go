@@ -208,7 +208,7 @@ func (s *Service) discarding(ctx context.Context, r *reading, k store.Kept) (*re
 		return r, none, err
 	}
 	r.Durations = proposal.Durations{Learned: learned, Rate: max(account.ClockRate, 0.001)}
-	r.Discards = k.Token
+	r.Discards, r.DiscardsAs = k.Token, k.Stack+"/"+k.Name
 	r.Recorded = []change.Recorded{{Name: k.Name, Type: k.Type, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Healthy: true}}
 	r.rows = []store.Resource{k.Resource(k.Name)}
 	changed, err := s.usedElsewhere(ctx, r, r.Facts.Remove())
@@ -233,7 +233,7 @@ func (s *Service) discardAgain(ctx context.Context, r *reading, d proposal.Docum
 		return r, proposal.Judged{}, err
 	}
 	for _, k := range list {
-		if len(d.Changes) == 1 && k.Name == d.Changes[0].Resource && k.Token == d.Discards {
+		if len(d.Changes) == 1 && k.Name == d.Changes[0].Resource && k.Token == d.Discards && (d.DiscardsAs == "" || d.DiscardsAs == k.Stack+"/"+k.Name) {
 			return s.discarding(ctx, r, k)
 		}
 	}

@@ -87,7 +87,7 @@ func (s *Service) begin(ctx context.Context, u people.User, id int64, onFailure 
 	}
 	n := store.NewRun{Proposal: id, Agreement: p.Agreement, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Standing: standing, Grace: engine.Grace,
 		Steps: engine.Steps(now.Plan, r.Durations, append(rows, r.rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
-	n.Moment = store.Moment{Basis: r.basis(), Looked: r.looked, Account: r.account.Revision, Reads: r.reads, Who: u.Who(), Discards: d.Discards, Retires: p.Kind == state.KindRetire}
+	n.Moment = store.Moment{Basis: r.basis(), Looked: r.looked, Account: r.account.Revision, Reads: r.reads, Who: u.Who(), Kept: r.holds(taken, d.Discards), Discards: d.Discards, Retires: p.Kind == state.KindRetire}
 	for _, st := range n.Steps {
 		n.Moment.TakesAway = n.Moment.TakesAway || d.Discards == "" && (st.Action == engine.ActionRemove || st.Action == engine.ActionKeep)
 	}
@@ -97,6 +97,18 @@ func (s *Service) begin(ctx context.Context, u people.User, id int64, onFailure 
 	}
 	s.done(ctx, u, "apply", p.Stack, map[string]any{"proposal": id, "run": run, "kind": p.Kind})
 	return s.Run(ctx, run)
+}
+
+// holds are the kept things that a run has to do with, as they were kept when they were looked
+// at.
+func (r *reading) holds(taken map[string]string, discards string) map[string]string {
+	out := map[string]string{}
+	for _, k := range r.kept {
+		if taken[k.Token] != "" || k.Token == discards {
+			out[k.Token] = k.Stack + "/" + k.Name
+		}
+	}
+	return out
 }
 
 func because(why string) string {

@@ -269,7 +269,7 @@ func (s *Store) Reopen(ctx context.Context, r Run, steps []int, who Who, grace t
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		m, err := momentOf(ctx, tx, r, who)
 		if err == nil {
-			err = moment(ctx, tx, r.StackID, m, nil, nil)
+			err = moment(ctx, tx, r.StackID, m, nil)
 		}
 		if err != nil {
 			return err

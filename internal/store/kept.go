@@ -90,7 +90,7 @@ func (s *Store) MoveKept(ctx context.Context, k Kept, stack, name string, alone 
 		if _, err := tx.Exec(ctx, "SELECT FROM stacks WHERE name = $1 AND retired_at IS NULL FOR SHARE", stack); err != nil {
 			return err
 		}
-		if err := holdKept(ctx, tx, []string{k.Token}, 0); err != nil {
+		if err := holdKept(ctx, tx, map[string]string{k.Token: k.Stack + "/" + k.Name}); err != nil {
 			return err
 		}
 		var closed, second bool
@@ -110,10 +110,7 @@ func (s *Store) MoveKept(ctx context.Context, k Kept, stack, name string, alone 
 		case second && alone:
 			return ErrSecondPerson
 		}
-		tag, err := tx.Exec(ctx, "UPDATE kept SET stack = $2, name = $3, moving_to = '', moving_by = '' WHERE token = $1 AND stack = $4 AND name = $5", k.Token, stack, name, k.Stack, k.Name)
-		if err == nil && tag.RowsAffected() == 0 {
-			err = ErrMoved
-		}
+		_, err := tx.Exec(ctx, "UPDATE kept SET stack = $2, name = $3, moving_to = '', moving_by = '' WHERE token = $1", k.Token, stack, name)
 		return err
 	})
 }

@@ -96,7 +96,9 @@ type Moment struct {
 	Account int64
 	Reads   []Read
 	Who     Who
-	// Discards is the token of the kept thing that it removes.
+	// Kept are the kept things that it takes over or removes, as they were kept: STACK/NAME by
+	// token. Discards is the token of the one that it removes.
+	Kept     map[string]string
 	Discards string
 	// TakesAway says that it removes something of its stack, Retires all of it.
 	TakesAway, Retires bool
@@ -171,8 +173,8 @@ func inAccount(ctx context.Context, tx pgx.Tx, stackID string, revision int64) e
 }
 
 // moment locks all that a run rests on and compares it with how it was looked at. Undoes is
-// the parked run that it undoes, takes are the kept things that it takes over.
-func moment(ctx context.Context, tx pgx.Tx, stackID string, m Moment, undoes *int64, takes map[string]string) error {
+// the parked run that it undoes.
+func moment(ctx context.Context, tx pgx.Tx, stackID string, m Moment, undoes *int64) error {
 	reads := make([]string, len(m.Reads))
 	for i, r := range m.Reads {
 		reads[i] = r.Stack
@@ -180,11 +182,7 @@ func moment(ctx context.Context, tx pgx.Tx, stackID string, m Moment, undoes *in
 	if err := lockStacks(ctx, tx, stackID, reads); err != nil {
 		return err
 	}
-	kept := slices.Sorted(maps.Keys(takes))
-	if m.Discards != "" {
-		kept = append(kept, m.Discards)
-	}
-	if err := holdKept(ctx, tx, kept, 0); err != nil {
+	if err := holdKept(ctx, tx, m.Kept); err != nil {
 		return err
 	}
 	if err := inAccount(ctx, tx, stackID, m.Account); err != nil {
@@ -233,16 +231,16 @@ func excluded(ctx context.Context, tx pgx.Tx, by ExcludedBy, where string, args 
 	return e
 }
 
-// holdKept locks kept things until the transaction ends: they are kept, and no run but of an id
-// has them.
-func holdKept(ctx context.Context, tx pgx.Tx, tokens []string, but int64) error {
-	for _, token := range slices.Sorted(slices.Values(tokens)) {
-		tag, err := tx.Exec(ctx, "SELECT FROM kept WHERE token = $1 FOR UPDATE", token)
+// holdKept locks kept things until the transaction ends: they are kept as they were, by their
+// tokens, and no run has them.
+func holdKept(ctx context.Context, tx pgx.Tx, kept map[string]string) error {
+	for _, token := range slices.Sorted(maps.Keys(kept)) {
+		tag, err := tx.Exec(ctx, "SELECT FROM kept WHERE token = $1 AND stack || '/' || name = $2 FOR UPDATE", token, kept[token])
 		if err == nil && tag.RowsAffected() == 0 {
 			err = ErrMoved
 		}
 		if err == nil {
-			err = excluded(ctx, tx, ByKept, "r.id <> $2 AND EXISTS (SELECT FROM reservations v WHERE v.run_id = r.id AND v.kept = $1)", token, but)
+			err = excluded(ctx, tx, ByKept, "EXISTS (SELECT FROM reservations v WHERE v.run_id = r.id AND v.kept = $1)", token)
 		}
 		if err != nil {
 			return err
@@ -294,7 +292,7 @@ func mayRead(ctx context.Context, tx pgx.Tx, r Read) error {
 // reserve notes what a run holds until it ends.
 func reserve(batch *pgx.Batch, run int64, m Moment) {
 	if m.Discards != "" {
-		batch.Queue("INSERT INTO reservations (run_id, kept) VALUES ($1, $2)", run, m.Discards)
+		batch.Queue("INSERT INTO reservations (run_id, kept, kept_as) VALUES ($1, $2, $3)", run, m.Discards, m.Kept[m.Discards])
 	}
 	for _, r := range m.Reads {
 		batch.Queue("INSERT INTO reservations (run_id, stack_id, last_run, attempt) VALUES ($1, $2, $3, $4)", run, r.Stack, r.Run, r.Attempt)
@@ -302,16 +300,18 @@ func reserve(batch *pgx.Batch, run int64, m Moment) {
 }
 
 // reserved is what a run held, and holds again when it is tried again.
-func reserved(ctx context.Context, q querier, run int64) (kept []string, reads []Read, err error) {
-	rows, err := q.Query(ctx, "SELECT kept, stack_id::text, last_run, attempt FROM reservations WHERE run_id = $1", run)
+func reserved(ctx context.Context, q querier, run int64) (kept map[string]string, reads []Read, err error) {
+	kept = map[string]string{}
+	rows, err := q.Query(ctx, "SELECT kept, kept_as, stack_id::text, last_run, attempt FROM reservations WHERE run_id = $1", run)
 	if err != nil {
 		return nil, nil, classify(err)
 	}
 	var token, stack *string
+	var as string
 	var b Basis
-	_, err = pgx.ForEachRow(rows, []any{&token, &stack, &b.Run, &b.Attempt}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&token, &as, &stack, &b.Run, &b.Attempt}, func() error {
 		if token != nil {
-			kept = append(kept, *token)
+			kept[*token] = as
 		} else {
 			reads = append(reads, Read{*stack, b})
 		}
@@ -324,11 +324,11 @@ func reserved(ctx context.Context, q querier, run int64) (kept []string, reads [
 func momentOf(ctx context.Context, tx pgx.Tx, r Run, who Who) (Moment, error) {
 	m := Moment{Basis: Basis{r.ID, r.Attempt}, Who: who, Retires: r.Kind == "retire"}
 	kept, reads, err := reserved(ctx, tx, r.ID)
-	if len(kept) > 0 {
-		m.Discards = kept[0]
+	for token := range kept {
+		m.Discards = token
 	}
 	if err == nil {
-		m.Reads = reads
+		m.Kept, m.Reads = kept, reads
 		err = tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM steps WHERE run_id = $1 AND action IN ('remove', 'keep'))", r.ID).Scan(&m.TakesAway)
 	}
 	m.TakesAway = m.TakesAway && m.Discards == "" // what is kept is of no stack

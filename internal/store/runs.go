@@ -175,7 +175,7 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 		if err := tx.QueryRow(ctx, "SELECT stack_id::text FROM proposals WHERE id = $1", n.Proposal).Scan(&stackID); err != nil {
 			return err
 		}
-		if err := moment(ctx, tx, stackID, n.Moment, n.Undoes, n.TakeOver); err != nil {
+		if err := moment(ctx, tx, stackID, n.Moment, n.Undoes); err != nil {
 			return err
 		}
 		tag, err := tx.Exec(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now() AND agreement = $2", n.Proposal, n.Agreement)

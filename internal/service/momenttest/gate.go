@@ -7,6 +7,7 @@ package momenttest
 import (
 	"context"
 	"net/http"
+	"strings"
 	"sync"
 
 	"github.com/jackc/pgx/v5"
@@ -17,7 +18,8 @@ type gateKey struct{}
 
 // gate holds what is done with a context at one of its points.
 type gate struct {
-	stop int // the point, from 1 on; none is 0
+	stop int    // the point, from 1 on; none is 0
+	text string // or how the point begins
 
 	mu      sync.Mutex
 	points  int
@@ -26,8 +28,8 @@ type gate struct {
 	goOn    chan struct{}
 }
 
-func newGate(stop int) *gate {
-	return &gate{stop: stop, reached: make(chan struct{}), goOn: make(chan struct{})}
+func newGate(stop int, text string) *gate {
+	return &gate{stop: stop, text: text, reached: make(chan struct{}), goOn: make(chan struct{})}
 }
 
 func (g *gate) of(ctx context.Context) context.Context { return context.WithValue(ctx, gateKey{}, g) }
@@ -40,7 +42,7 @@ func pass(ctx context.Context, what string) {
 	}
 	g.mu.Lock()
 	g.points++
-	stops := g.points == g.stop
+	stops := g.points == g.stop || g.text != "" && g.at == "" && strings.HasPrefix(what, g.text)
 	if stops {
 		g.at = what
 	}

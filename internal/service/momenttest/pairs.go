@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -81,13 +82,17 @@ func named(name string) deed {
 }
 
 // Meet lets a pair meet at a point of the first, from 1 on.
-func (b *Bench) Meet(p Pair, point int) (m Meeting) {
+func (b *Bench) Meet(p Pair, point int) Meeting { return b.meet(p, newGate(point, "")) }
+
+// MeetAt lets a pair meet where the first makes a query, or a call to the cloud, that begins so.
+func (b *Bench) MeetAt(p Pair, query string) Meeting { return b.meet(p, newGate(0, query)) }
+
+func (b *Bench) meet(p Pair, g *gate) (m Meeting) {
 	first, second := named(p.First), named(p.Second)
 	b.next++
 	w := &world{rig: b.rig, s: b.s, store: b.store, n: b.next, state: meets(first, second)}
 	w.build(first, second)
-	m = Meeting{Pair: p, Point: point}
-	g := newGate(point)
+	m = Meeting{Pair: p, Point: g.stop}
 	var errs [2]error
 	over := make(chan struct{})
 	go func() {
@@ -212,4 +217,19 @@ func (b *Bench) sample(pairs []Pair, random *rand.Rand, most int, note func(Meet
 		}
 		n++
 	}
+}
+
+var numbers = regexp.MustCompile(`(-|run |proposal )[0-9]+`)
+
+// Plain writes what somebody was told without the numbers of stacks, runs and proposals.
+func Plain(told string) string {
+	return numbers.ReplaceAllStringFunc(told, func(text string) string {
+		switch text[0] {
+		case 'r':
+			return "run R"
+		case 'p':
+			return "proposal P"
+		}
+		return "-N"
+	})
 }

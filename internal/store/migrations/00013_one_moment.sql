@@ -31,6 +31,7 @@ CREATE TRIGGER account_ranges_revised AFTER INSERT OR UPDATE OR DELETE ON accoun
 CREATE TABLE reservations (
     run_id bigint NOT NULL REFERENCES runs,
     kept text,
+    kept_as text NOT NULL DEFAULT '',
     stack_id uuid REFERENCES stacks,
     last_run bigint NOT NULL DEFAULT 0,
     attempt int NOT NULL DEFAULT 0,
