@@ -164,7 +164,7 @@ func (e *Env) check(text string) (*Program, []Problem) {
 		}
 		return nil, problems
 	}
-	program, err := env.Program(parsed, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(1000))
+	program, err := env.Program(parsed, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(1000), cel.CustomDecoratorV2(orderedLoops(parsed.NativeRep())))
 	if err != nil {
 		return nil, []Problem{{Line: 1, Message: plain(err.Error())}}
 	}

@@ -147,11 +147,14 @@ func (a adapter) NativeToValue(v any) ref.Val {
 	case absent:
 		return types.OptionalNone
 	case map[string]any:
-		return types.NewStringInterfaceMap(a, t)
+		return inOrder(types.NewStringInterfaceMap(a, t))
 	case []any:
 		return types.NewDynamicList(a, t)
 	}
-	return types.DefaultTypeAdapter.NativeToValue(v)
+	if entries, is := v.(map[ref.Val]ref.Val); is {
+		return inOrder(types.NewRefValMap(a, entries))
+	}
+	return inOrder(types.DefaultTypeAdapter.NativeToValue(v))
 }
 
 const secretMark = "secret:"
