@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -62,13 +63,20 @@ func printKept(w io.Writer, list []service.Kept) {
 	columns(w, "KEPT\tTYPE\tSIZE\tID\tACCOUNT\tREGION\tCOST/H\tSINCE", func(row func(string, ...any)) {
 		for _, k := range list {
 			month[k.Currency] += k.Month
-			row("%s/%s\t%s\t%s\t%s\t%s\t%s\t%.3f %s\t%s", k.Stack, k.Resource, k.Type, review.OrDash(review.Value(k.Want["size"])), k.ID, k.Account, k.Region, k.Hour, k.Currency, k.KeptAt.Local().Format(time.DateOnly))
+			since := k.KeptAt.Local().Format(time.DateOnly)
+			if k.FoundAt != nil {
+				since = "found " + k.FoundAt.Local().Format(time.DateOnly)
+			}
+			row("%s/%s\t%s\t%s\t%s\t%s\t%s\t%.3f %s\t%s", k.Stack, k.Resource, k.Type, review.OrDash(review.Value(k.Want["size"])), k.ID, k.Account, k.Region, k.Hour, k.Currency, since)
 		}
 	})
 	for _, k := range list {
 		if len(k.Carries) > 0 {
 			fmt.Fprintf(w, "\n%s/%s carries %s: it was on a machine that was given it, and attaching it to one is a use of that\n", k.Stack, k.Resource, strings.Join(k.Carries, ", "))
 		}
+	}
+	if found := slices.DeleteFunc(slices.Clone(list), func(k service.Kept) bool { return k.FoundAt == nil }); len(found) > 0 {
+		fmt.Fprintf(w, "\n%d of these were found in the cloud with the mark of their stack, and recorded nowhere: they are newer than the records.\nPropose the stack to record one in it, or remove it.\n", len(found))
 	}
 	for currency, cost := range month {
 		fmt.Fprintf(w, "\nall together about %.0f %s a month\n", cost, currency)

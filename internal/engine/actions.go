@@ -50,11 +50,34 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 	if err := x.sure(ctx, s); err != nil {
 		return cloud.Progress{}, err
 	}
+	if err := x.madeBefore(ctx, s); err != nil {
+		return cloud.Progress{}, err
+	}
 	progress, err := x.at(s).Step(ctx, cloud.Task{Action: cloud.Create, Ref: x.ref(s), Want: resource.Without(sent.Want, "tags"), Tags: x.tags(s.Resource, sent.Want)}, x.intendPart(ctx, s))
 	if cloud.Refusal(err) {
 		x.unsend(s)
 	}
 	return progress, err
+}
+
+// madeBefore asks, in a run that was taken over, whether what is to be made is there already:
+// the records may be older than the deeds of whoever had the run before.
+func (x *execution) madeBefore(ctx context.Context, s *store.Step) error {
+	t, _ := resource.ByName(s.Type)
+	if x.number == 1 || t.Own || len(s.Parts) > 0 {
+		return nil
+	}
+	live, there, err := x.adapter.Look(ctx, x.ref(s))
+	if err != nil || there == cloud.Absent {
+		return err
+	}
+	for _, part := range live.Parts {
+		x.keepPart(s, part)
+	}
+	return x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: s.Resource + " is there already, as the step made it before; it is not made again"}, func(w *store.Write) {
+		w.StepParts(s.Number, s.Parts)
+		w.ResourceParts(x.run.StackID, s.Resource, s.Parts)
+	})
 }
 
 // gone gives the token of what is recorded under the name of something that is made anew. It

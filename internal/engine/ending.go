@@ -15,6 +15,7 @@ import (
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/health"
+	"undersail/internal/core/resource"
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
 	"undersail/internal/store"
@@ -49,8 +50,9 @@ func (x *execution) end(ctx context.Context, plan *schedule.Run, result schedule
 			result = schedule.Broke
 		}
 	}
-	if x.number > 1 && err == nil && result != schedule.Parked && result != schedule.Asking {
-		err = x.findLost(ctx)
+	retired := x.run.Kind == state.KindRetire && result == schedule.Done
+	if (x.number > 1 || retired) && err == nil && result != schedule.Parked && result != schedule.Asking {
+		x.found, err = x.findLost(ctx)
 	}
 	switch {
 	case errors.Is(err, errStopped):
@@ -131,15 +133,29 @@ func (x *execution) undoesItself() bool {
 func (x *execution) doneText(ctx context.Context) (string, error) {
 	switch x.run.Kind {
 	case state.KindRetire:
-		kept, err := x.engine.Store.KeptOf(ctx, x.run.StackID)
-		if err != nil || len(kept) == 0 {
-			return fmt.Sprintf("stack %s is retired; nothing of it is left", x.run.Stack), err
+		list, err := x.engine.Store.KeptOf(ctx, x.run.StackID)
+		if err != nil {
+			return "", err
 		}
-		names := make([]string, len(kept))
-		for i, k := range kept {
-			names[i] = k.Name
+		var kept, found []string
+		for _, k := range list {
+			if k.FoundAt == nil {
+				kept = append(kept, k.Name)
+			} else {
+				found = append(found, fmt.Sprintf("%s (%s %s)", k.Name, resource.Words(k.Type), k.ID()))
+			}
 		}
-		return fmt.Sprintf("stack %s is retired; kept, and still paid for: %s; list them with: undersail kept", x.run.Stack, strings.Join(names, ", ")), nil
+		text := fmt.Sprintf("stack %s is retired", x.run.Stack)
+		if len(kept) > 0 {
+			text += "; kept, and still paid for: " + strings.Join(kept, ", ")
+		}
+		if len(found) > 0 {
+			text += "; found with its mark, recorded nowhere, and still there: " + strings.Join(found, ", ")
+		}
+		if len(list) == 0 {
+			return text + "; nothing of it is left", nil
+		}
+		return text + "; list them with: undersail kept", nil
 	case state.KindUndo:
 		return fmt.Sprintf("run %d is done: run %d is undone", x.run.ID, *x.run.Undoes), nil
 	case state.KindDiscard:
@@ -186,10 +202,10 @@ func (x *execution) regions() []string {
 }
 
 // marked finds everything in the cloud that carries the mark of the stack, in all
-// of its regions. It asks until it is answered, or until the run is left.
-func (x *execution) marked(ctx context.Context) ([]cloud.Live, error) {
+// of its regions and in others. It asks until it is answered, or until the run is left.
+func (x *execution) marked(ctx context.Context, others ...string) ([]cloud.Live, error) {
 	var all []cloud.Live
-	for _, region := range x.regions() {
+	for _, region := range slices.Compact(slices.Sorted(slices.Values(append(x.regions(), others...)))) {
 		for wait, told := 200*time.Millisecond, false; ; wait = min(2*wait, 15*time.Second) {
 			found, err := cloud.Collect(x.adapter.Search(ctx, cloud.Query{Region: region, Tags: map[string]string{cloud.TagStackID: x.run.StackID}}))
 			if err == nil {
@@ -214,40 +230,63 @@ func (x *execution) marked(ctx context.Context) ([]cloud.Live, error) {
 	return all, nil
 }
 
-// findLost looks for resources that carry the stack's mark and that nobody
-// recorded. They are removed, since every step made what it needs under a token
-// that was recorded before.
-func (x *execution) findLost(ctx context.Context) error {
-	live, err := x.marked(ctx)
+// findLost looks for what carries the mark of the stack and is recorded nowhere. Every step
+// commits its token before it makes anything, so such a thing is newer than the records: it is
+// told and listed, and a person decides.
+func (x *execution) findLost(ctx context.Context) (found []store.Kept, err error) {
+	live, err := x.marked(ctx, x.account.Regions...)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	if live, err = Unrecorded(ctx, x.engine.Store, live); err != nil {
+		return nil, err
+	}
+	for _, l := range live {
+		if slices.ContainsFunc(x.steps, func(s store.Step) bool { return s.Token == l.Token }) {
+			continue
+		}
+		k := FoundOf(l, x.account.Name, x.document.Cost.Currency)
+		k.Hour = x.hour(&store.Resource{Name: k.Name, Type: k.Type, Region: k.Region, Want: k.Want})
+		found = append(found, k)
+	}
+	news, err := x.engine.Store.AddFound(ctx, found)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range news {
+		text := fmt.Sprintf("found the %s %s, which carries the mark of stack %s and is recorded nowhere; it stays as it is: undersail kept", resource.Words(k.Type), k.ID(), x.run.Stack)
+		if err := x.note(ctx, store.Event{Kind: "run", Resource: k.Name, Text: text}, nil); err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// Unrecorded leaves of what carries the mark of stacks what is recorded nowhere and is there.
+// What is kept, or was taken over by another stack, may still carry the mark of the first.
+func Unrecorded(ctx context.Context, st *store.Store, live []cloud.Live) ([]cloud.Live, error) {
 	tokens := make([]string, len(live))
 	for i, l := range live {
 		tokens[i] = l.Token
 	}
-	// What is kept, or was taken over by another stack, may still carry the mark.
-	known, err := x.engine.Store.RecordedTokens(ctx, tokens)
+	known, err := st.RecordedTokens(ctx, tokens)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for _, s := range x.steps {
-		known[s.Token] = true
-	}
-	for _, l := range live {
-		if known[l.Token] || l.Phase == cloud.Removing {
-			continue
-		}
-		_, err := x.adapter.Step(ctx, cloud.Task{Action: cloud.Remove, Ref: l.Ref}, func(cloud.Part) error { return nil })
-		text := fmt.Sprintf("removed %s %s, which nobody had recorded", l.Type, l.ID)
-		if err != nil {
-			text = fmt.Sprintf("%s %s is recorded nowhere and could not be removed: %v", l.Type, l.ID, err)
-		}
-		if err := x.note(ctx, store.Event{Kind: "run", Text: text}, nil); err != nil {
-			return err
-		}
-	}
-	return nil
+	return slices.DeleteFunc(slices.Clone(live), func(l cloud.Live) bool {
+		return known[l.Token] || l.Phase == cloud.Removing || l.Token == ""
+	}), nil
+}
+
+// FoundOf is what is listed of something that carries the mark of a stack and is recorded
+// nowhere.
+func FoundOf(l cloud.Live, account, currency string) store.Kept {
+	name := l.Tags[cloud.TagResource]
+	declared, _, _ := strings.Cut(name, "[")
+	want := plainMap(l.Has)
+	delete(want, "tags")
+	return store.Kept{Token: l.Token, StackID: l.Tags[cloud.TagStackID], Stack: l.Tags[cloud.TagStack], Account: account, Region: l.Region, Name: name, Type: l.Type, Declared: declared,
+		Want: want, Attributes: plainMap(l.Attributes), Parts: l.Parts, Currency: currency}
 }
 
 // lastLook looks once more at every resource that was proved over a window ago,

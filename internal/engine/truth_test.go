@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"iter"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/change"
 	"undersail/internal/engine"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
@@ -567,14 +569,26 @@ func TestTheLookForWhatNobodyRecordedRepeatsInEveryRegion(t *testing.T) {
 		t.Fatal(err)
 	}
 	events := r.Events(author, id)
-	if run, _ := author.Run(ctx, id); run.State != "done" || !strings.Contains(events, "not answered yet") || !strings.Contains(events, "which nobody had recorded") {
+	if run, _ := author.Run(ctx, id); run.State != "done" || !strings.Contains(events, "not answered yet") || !strings.Contains(events, "which carries the mark of stack coast and is recorded nowhere; it stays as it is") {
 		t.Errorf("%s\n%s", run.State, events)
 	}
+	kept, err := author.Kept(ctx)
+	if err != nil || len(kept) != 1 || kept[0].FoundAt == nil || kept[0].Stack != "coast" || kept[0].Resource != "stray" || kept[0].Region != "hollow-bay" {
+		t.Fatalf("it is not listed: %+v %v", kept, err)
+	}
 	for _, x := range r.Ledger().Alive {
-		if x.Name == "us-disk-stray" && x.Phase != "removing" {
-			t.Error("what nobody recorded is still there")
+		if x.Name == "us-disk-stray" && x.Phase == "ready" {
+			p := r.Propose(author, "coast", source+"  stray: {type: disk, region: hollow-bay, want: {name: stray, size: 20GiB, type: solid}}\n", small)
+			if change := p.Changes[slices.IndexFunc(p.Changes, func(c change.Change) bool { return c.Resource == "stray" })]; change.TakesOver != "coast/stray" || change.Change != "alter" {
+				t.Errorf("the stack does not record it: %+v %v", change, p.Findings)
+			}
+			if p, err = author.Discard(ctx, r.Admin, kept[0].ID); err != nil || len(p.Consents) == 0 {
+				t.Errorf("it is removed without a consent: %+v %v", p.Consents, err)
+			}
+			return
 		}
 	}
+	t.Error("what nobody recorded was removed")
 }
 
 // watching tells of every resource that became ready, at once.

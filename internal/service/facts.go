@@ -197,13 +197,23 @@ func (r *reading) elsewhere(region string) string {
 	return region
 }
 
-// mayTakeOver are the kept resources of earlier stacks of the name, and of this one:
-// of several with one name the newest. What somebody removed by hand is none, and is
-// told.
+// mayTakeOver are the kept resources of earlier stacks of the name, and of this one, and what
+// was found with the mark of one: of several with one name the newest, or the one that somebody
+// chose; the others are told. What somebody removed by hand is none, and is told.
 func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err error) {
+	others := map[string][]string{}
 	for _, k := range r.kept {
 		taken := func(x change.Recorded) bool { return x.Name == k.Name }
-		if slices.ContainsFunc(r.Recorded, taken) || slices.ContainsFunc(out, taken) || slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == k.Name }) {
+		ours := slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == k.Name })
+		if ours && k.FoundAt != nil {
+			r.Read = append(r.Read, render.Finding{Severity: lang.Warning, Code: "unrecorded", Place: k.Name, Message: fmt.Sprintf("%s carries the mark of %s/%s too, and is recorded nowhere", k.ID(), k.Stack, k.Name),
+				Remedy: "remove it with: undersail kept remove " + k.ID() + ", or give it to another stack with: undersail kept move " + k.ID() + " STACK/NAME"})
+		}
+		if ours || slices.ContainsFunc(r.Recorded, taken) {
+			continue
+		}
+		if slices.ContainsFunc(out, taken) {
+			others[k.Name] = append(others[k.Name], k.ID())
 			continue
 		}
 		there := cloud.Present
@@ -213,11 +223,15 @@ func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err e
 			}
 		}
 		if there == cloud.Absent {
-			r.Read = append(r.Read, render.Finding{Severity: lang.Warning, Code: "kept-missing", Place: k.Name, Message: fmt.Sprintf("the kept %s/%s (%s) is not in the cloud any more", k.Stack, k.Name, keptID(k)),
-				Remedy: "forget it with: undersail kept remove " + keptID(k)})
+			r.Read = append(r.Read, render.Finding{Severity: lang.Warning, Code: "kept-missing", Place: k.Name, Message: fmt.Sprintf("the kept %s/%s (%s) is not in the cloud any more", k.Stack, k.Name, k.ID()),
+				Remedy: "forget it with: undersail kept remove " + k.ID()})
 			continue
 		}
-		out = append(out, change.Recorded{Name: k.Name, Type: k.Type, Declared: k.Declared, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Kept: k.Stack + "/" + k.Name})
+		out = append(out, change.Recorded{Name: k.Name, Type: k.Type, Declared: k.Declared, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Kept: k.Stack + "/" + k.Name, Found: k.FoundAt != nil})
+	}
+	for _, name := range slices.Sorted(maps.Keys(others)) {
+		r.Read = append(r.Read, render.Finding{Severity: lang.Note, Code: "kept-others", Place: name, Message: fmt.Sprintf("%d more are kept under the name %s: %s", len(others[name]), name, strings.Join(others[name], ", ")),
+			Remedy: fmt.Sprintf("take another one over with: undersail kept move %s %s/%s", others[name][0], r.stack.Name, name)})
 	}
 	return out, nil
 }

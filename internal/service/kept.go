@@ -35,6 +35,8 @@ type Kept struct {
 	Month    float64        `json:"month"`
 	Currency string         `json:"currency"`
 	KeptAt   time.Time      `json:"kept_at"`
+	// FoundAt is when it was found: it carries the mark of the stack, and was recorded nowhere.
+	FoundAt *time.Time `json:"found_at,omitempty"`
 	// Carries are the secrets of machines that it was on: whoever attaches it to one uses them.
 	Carries []string `json:"carries,omitempty"`
 }
@@ -66,12 +68,7 @@ func (s *Service) Kept(ctx context.Context) ([]Kept, error) {
 }
 
 func shownKept(k store.Kept) Kept {
-	return Kept{Stack: k.Stack, Resource: k.Name, Type: k.Type, ID: keptID(k), Account: k.Account, Region: k.Region, Want: k.Want, Hour: k.Hour, Month: k.Hour * price.HoursPerMonth, Currency: k.Currency, KeptAt: k.KeptAt}
-}
-
-func keptID(k store.Kept) string {
-	id, _ := k.Attributes["id"].(string)
-	return id
+	return Kept{Stack: k.Stack, Resource: k.Name, Type: k.Type, ID: k.ID(), Account: k.Account, Region: k.Region, Want: k.Want, Hour: k.Hour, Month: k.Hour * price.HoursPerMonth, Currency: k.Currency, KeptAt: k.KeptAt, FoundAt: k.FoundAt}
 }
 
 // Discard proposes to remove a kept resource for good. It is named by its id, or as
@@ -110,8 +107,8 @@ func (s *Service) findKept(ctx context.Context, name string) (store.Kept, error)
 		if !access.Sees(ctx, k.Account) {
 			continue
 		}
-		if keptID(k) == name || k.Stack+"/"+k.Name == name {
-			found, ids = append(found, k), append(ids, keptID(k))
+		if k.ID() == name || k.Stack+"/"+k.Name == name {
+			found, ids = append(found, k), append(ids, k.ID())
 		}
 	}
 	switch len(found) {
@@ -161,14 +158,14 @@ func (s *Service) MoveKept(ctx context.Context, u people.User, name, to string) 
 		if err := s.store.WishKept(ctx, k.Token, to, u.Name); err != nil {
 			return Kept{}, err
 		}
-		s.done(ctx, u, "wish to move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": keptID(k)})
-		return Kept{}, refusal.New(refusal.Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", keptID(k), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)
+		s.done(ctx, u, "wish to move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": k.ID()})
+		return Kept{}, refusal.New(refusal.Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", k.ID(), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)
 	case errors.Is(err, store.ErrMoved):
 		return Kept{}, refusal.New(refusal.Conflict, "list what is kept with: undersail kept", "%s/%s is not kept under this name any more: %s", k.Stack, k.Name, s.whereIs(ctx, k.Token))
 	case err != nil:
 		return Kept{}, standsInTheWay(err, stack, u)
 	}
-	s.done(ctx, u, "move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": keptID(k)})
+	s.done(ctx, u, "move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": k.ID()})
 	k.Stack, k.Name = stack, resource
 	return shownKept(k), nil
 }
@@ -218,6 +215,9 @@ func (s *Service) discarding(ctx context.Context, r *reading, k store.Kept) (*re
 	r.rows = nil
 	for i := range changed.Plan.Changes {
 		changed.Plan.Changes[i].Reason = fmt.Sprintf("it was kept since %s, and is removed for good", k.KeptAt.Format(time.DateOnly))
+		if k.FoundAt != nil {
+			changed.Plan.Changes[i].Reason = fmt.Sprintf("it was found on %s with the mark of stack %s and recorded nowhere, and is removed for good", k.FoundAt.Format(time.DateOnly), k.Stack)
+		}
 	}
 	if r.stack.RetiredAt == nil {
 		changed.Read = append(changed.Read, render.Finding{Severity: lang.Note, Code: "kept", Place: k.Name, Message: "stack " + k.Stack + " is still there", Remedy: "take it over by its name in the template, if it is wanted again"})

@@ -19,6 +19,8 @@ type Kept struct {
 	Hour                                   float64
 	Currency                               string
 	KeptAt                                 time.Time
+	// FoundAt is when it was found in the cloud, of what nobody had recorded.
+	FoundAt *time.Time
 	// MovingTo and MovingBy are where somebody wants it, where it takes two to say so.
 	MovingTo, MovingBy string
 }
@@ -28,16 +30,23 @@ func (k Kept) Resource(name string) Resource {
 	return Resource{Name: name, Type: k.Type, Declared: k.Declared, Region: k.Region, Token: k.Token, State: "settling", Want: k.Want, Attributes: k.Attributes, MadeAt: &k.KeptAt, Parts: k.Parts, Hour: k.Hour}
 }
 
-const keptColumns = "token, stack_id::text, stack, account, region, name, type, declared, want, attributes, parts, hour, currency, kept_at, CASE WHEN moving_at > now() - interval '1 day' THEN moving_to ELSE '' END AS moving_to, moving_by"
+// ID is the cloud's own id of it.
+func (k Kept) ID() string {
+	id, _ := k.Attributes["id"].(string)
+	return id
+}
+
+const keptColumns = "token, stack_id::text, stack, account, region, name, type, declared, want, attributes, parts, hour, currency, kept_at, found_at, CASE WHEN moving_at > now() - interval '1 day' THEN moving_to ELSE '' END AS moving_to, moving_by"
 
 // AllKept lists everything that is kept, by stack and name, newest first.
 func (s *Store) AllKept(ctx context.Context) ([]Kept, error) {
 	return many[Kept](ctx, s.Pool, "SELECT "+keptColumns+" FROM kept ORDER BY stack, name, kept_at DESC, token")
 }
 
-// KeptBy lists what stacks of a name kept in an account, newest first.
+// KeptBy lists what stacks of a name kept in an account, newest first, or what somebody chose
+// among it.
 func (s *Store) KeptBy(ctx context.Context, account, stack string) ([]Kept, error) {
-	return many[Kept](ctx, s.Pool, "SELECT "+keptColumns+" FROM kept WHERE account = $1 AND stack = $2 ORDER BY kept_at DESC, token", account, stack)
+	return many[Kept](ctx, s.Pool, "SELECT "+keptColumns+" FROM kept WHERE account = $1 AND stack = $2 ORDER BY coalesce(chosen_at, kept_at) DESC, token", account, stack)
 }
 
 // KeptOf lists what one stack kept, by name.
@@ -82,6 +91,29 @@ func (w *Write) KeepResource(stackID, name, token string) {
 	w.queue("DELETE FROM resources WHERE stack_id = $1 AND name = $2 AND token = $3", stackID, name, token)
 }
 
+// AddFound lists what was found in the cloud and is recorded nowhere, and tells which of it was
+// not listed yet. Its stack is added as one that is over where there is none.
+func (s *Store) AddFound(ctx context.Context, found []Kept) (news []Kept, err error) {
+	err = s.Tx(ctx, func(tx pgx.Tx) error {
+		for _, k := range found {
+			if _, err := tx.Exec(ctx, "INSERT INTO stacks (id, name, account, region, currency, retired_at) VALUES ($1, $2, $3, $4, $5, clock_timestamp()) ON CONFLICT (id) DO NOTHING", k.StackID, k.Stack, k.Account, k.Region, k.Currency); err != nil {
+				return err
+			}
+			tag, err := tx.Exec(ctx, `INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts, hour, currency, found_at)
+				SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, clock_timestamp() WHERE NOT EXISTS (SELECT FROM resources WHERE token = $1) ON CONFLICT (token) DO NOTHING`,
+				k.Token, k.StackID, k.Stack, k.Account, k.Region, k.Name, k.Type, k.Declared, orEmptyMap(k.Want), orEmptyMap(k.Attributes), orEmpty(k.Parts), k.Hour, k.Currency)
+			if err != nil {
+				return err
+			}
+			if tag.RowsAffected() == 1 {
+				news = append(news, k)
+			}
+		}
+		return nil
+	})
+	return news, err
+}
+
 // MoveKept gives a kept resource another stack and name. [ErrMoved] says that it is kept no
 // more, [Excluded] which run has it; a conflict, that the other stack has a resource of the
 // name. Alone says that only one person asks for it, which the account may not want.
@@ -110,7 +142,7 @@ func (s *Store) MoveKept(ctx context.Context, k Kept, stack, name string, alone 
 		case second && alone:
 			return ErrSecondPerson
 		}
-		_, err := tx.Exec(ctx, "UPDATE kept SET stack = $2, name = $3, moving_to = '', moving_by = '' WHERE token = $1", k.Token, stack, name)
+		_, err := tx.Exec(ctx, "UPDATE kept SET stack = $2, name = $3, moving_to = '', moving_by = '', chosen_at = clock_timestamp() WHERE token = $1", k.Token, stack, name)
 		return err
 	})
 }

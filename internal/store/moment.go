@@ -128,7 +128,7 @@ func lockStacks(ctx context.Context, tx pgx.Tx, own string, reads []string) erro
 	for _, id := range slices.Compact(ids) {
 		mode := "SHARE"
 		if id == own {
-			mode = "UPDATE"
+			mode = "NO KEY UPDATE"
 		}
 		if _, err := tx.Exec(ctx, "SELECT FROM stacks WHERE id = $1 FOR "+mode, id); err != nil {
 			return err

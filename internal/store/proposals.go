@@ -55,6 +55,9 @@ const proposalQuery = `SELECT p.id, p.stack_id::text, s.name AS stack, p.kind, C
 func (s *Store) AddProposal(ctx context.Context, p Proposal, life time.Duration) (int64, error) {
 	var id int64
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
+		if err := lockStacks(ctx, tx, p.StackID, nil); err != nil { // before its proposals, as whoever begins a run
+			return err
+		}
 		if _, err := tx.Exec(ctx, "UPDATE proposals SET state = 'stale', why = 'a newer proposal was made for the stack' WHERE stack_id = $1 AND state IN ('open', 'accepted')", p.StackID); err != nil {
 			return err
 		}

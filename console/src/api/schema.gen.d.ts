@@ -2539,6 +2539,11 @@ export interface components {
             currency: string;
             /** Format: date-time */
             kept_at: string;
+            /**
+             * Format: date-time
+             * @description When it was found in the cloud with the mark of the stack, of what was recorded nowhere
+             */
+            found_at?: string;
             /** @description Secrets of machines that it was on; attaching it to one is a use of them */
             carries?: string[];
         };

@@ -105,6 +105,9 @@ type Recorded struct {
 	// Kept says whose it was, such as readings/store, when it outlived its stack and
 	// may be taken over.
 	Kept string
+	// Found says of a kept one that it was found with the mark of the stack, and was recorded
+	// nowhere.
+	Found bool
 }
 
 // ID is the cloud's own id of it.

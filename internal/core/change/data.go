@@ -60,6 +60,16 @@ func sized(r Recorded) string {
 // made anew for that.
 func takeOver(c Change, r render.Resource, was *Recorded, ids *names) (Change, []render.Finding) {
 	taken := c
+	if was.Found { // of what it was wanted as the cloud tells only what it is
+		found := *was
+		found.Want = map[string]any{}
+		for name := range r.Want {
+			if v, tells := was.Want[name]; tells {
+				found.Want[name] = v
+			}
+		}
+		was = &found
+	}
 	findings := taken.compare(r, was, ids)
 	if taken.Change == Rebuild || was.Type != r.Type || slices.ContainsFunc(findings, func(f render.Finding) bool { return f.Severity == lang.Error }) {
 		var why []string
@@ -73,6 +83,9 @@ func takeOver(c Change, r render.Resource, was *Recorded, ids *names) (Change, [
 	}
 	taken.Change, taken.TakesOver = Alter, was.Kept
 	taken.Reason = "the kept " + was.Kept + " is taken over with what it holds"
+	if was.Found {
+		taken.Reason = "it is there with the mark of " + was.Kept + " and is recorded nowhere; it is recorded, and nothing is made anew"
+	}
 	return taken, nil
 }
 
