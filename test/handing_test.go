@@ -75,9 +75,9 @@ func startEmpty(t *testing.T, b *bench) *empty {
 	return e
 }
 
-func (e *empty) up(t *testing.T) {
+func (e *empty) up(t *testing.T, flags ...string) {
 	t.Helper()
-	e.serve = exec.Command(filepath.Join(e.bin, "undersail"), "serve", "--dir", e.dir, "--listen", "127.0.0.1:0", "--reach", "127.0.0.0/8", "-o", "json")
+	e.serve = exec.Command(filepath.Join(e.bin, "undersail"), append([]string{"serve", "--dir", e.dir, "--listen", "127.0.0.1:0", "--reach", "127.0.0.0/8", "-o", "json"}, flags...)...)
 	e.serve.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	log, err := os.OpenFile(filepath.Join(e.dir, "service.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -625,8 +625,33 @@ func backedUpAndRestored(t *testing.T, e *empty, password string) {
 	if r := e.must(0, "reveal", "rota", "password", "--reason", "restored"); r.out != password {
 		t.Error("the restored service has another password")
 	}
+	// It may be a copy that somebody only looks at: it changes nothing until it is told.
 	e.must(0, "verify", "rota")
-	e.must(0, "audit", "--check")
+	if r := e.must(0, "quiet"); !strings.Contains(r.out, "the database was filled from a backup, or is a copy") || !strings.Contains(r.out, "undersail serve --in-charge") {
+		t.Errorf("%s", r.out)
+	}
+	if r := e.run("retire", "rota"); r.code == 0 || !strings.Contains(r.err, "the service is quiet and changes nothing") {
+		t.Errorf("it proposes: %d %s", r.code, r.err)
+	}
+	e.down()
+	e.up(t, "--in-charge")
+	inCharge := func(when string) {
+		t.Helper()
+		if r := e.runWith(first+"\n", "login", e.ready.URL, "--user", "admin"); r.code != 0 {
+			t.Fatalf("signing in %s: %s", when, r.err)
+		}
+		if r := e.must(0, "quiet"); !strings.Contains(r.out, "is in charge") {
+			t.Errorf("%s: %s", when, r.out)
+		}
+		e.must(0, "retire", "rota")
+	}
+	inCharge("in charge")
+	e.down()
+	e.up(t)
+	inCharge("once it was told")
+	if r := e.must(0, "audit", "--check"); r.code != 0 {
+		t.Error(r.out)
+	}
 }
 
 // otherKey is a sealing key of nothing.

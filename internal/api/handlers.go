@@ -116,6 +116,10 @@ func (h *handlers) ListKept(ctx context.Context, _ contract.ListKeptRequestObjec
 	return contract.ListKept200JSONResponse(list), err
 }
 
+func (h *handlers) GetQuiet(ctx context.Context, _ contract.GetQuietRequestObject) (contract.GetQuietResponseObject, error) {
+	return contract.GetQuiet200JSONResponse(h.service.Quiet(ctx)), nil
+}
+
 func (h *handlers) MoveKept(ctx context.Context, r contract.MoveKeptRequestObject) (contract.MoveKeptResponseObject, error) {
 	k, err := h.service.MoveKept(ctx, userOf(ctx), r.Body.Name, r.Body.To)
 	return contract.MoveKept200JSONResponse(k), err

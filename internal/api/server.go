@@ -108,6 +108,9 @@ func (s *Server) ready(c *echo.Context) error {
 	if err := s.service.Ready(c.Request().Context()); err != nil {
 		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 	}
+	if why := s.service.Quiet(c.Request().Context()).Why; why != "" {
+		return c.String(http.StatusOK, "ready, and quiet: "+why+"\n")
+	}
 	return c.String(http.StatusOK, "ready\n")
 }
 

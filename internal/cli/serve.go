@@ -99,6 +99,7 @@ one that owns the tables; see: undersail migrate --help`,
 	f.StringVar(&c.KeyFile, "key-file", "", "file of the sealing key; in --dir when left out")
 	f.StringArrayVar(&c.LocalLibraries, "local-libraries", nil, "folder of this machine from which libraries may be read")
 	f.StringSliceVar(&c.Reach, "reach", nil, "private address, address:port or range that clouds, machines and libraries may have; public ones need none")
+	f.BoolVar(&c.InCharge, "in-charge", false, "go on with a database that may be a copy or behind, such as one that was restored; say it once, and end every other copy first")
 	retentionFlags(cmd, &c.Engine.Retention)
 	f.DurationVar(&c.Engine.ClaimLife, "claim-life", 10*time.Second, "how long a replica that is gone keeps its runs from others")
 	f.Float64Var(&c.Engine.CallRate, "call-rate", 20, "calls a second that an account is tried with until its cloud has shown what it takes")

@@ -55,6 +55,9 @@ type Config struct {
 	// roles of its groups.
 	OpenID openid.Config
 	Groups map[string][]string
+	// InCharge says that this service goes on with its database, although that may be a copy, or
+	// behind.
+	InCharge bool
 	// Pipelines may sign in with tokens of their own providers.
 	Pipelines []openid.Pipeline
 }
@@ -106,6 +109,10 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		return nil, err
 	}
 	c.Engine.Store = d.runs
+	if c.Engine.Deeds, err = engine.OpenDeeds(filepath.Join(c.Dir, "deeds.jsonl")); err != nil {
+		return nil, err
+	}
+	d.closing = append(d.closing, c.Engine.Deeds.Close)
 	if super, err := d.store.ByASuperuser(ctx); err == nil && super {
 		c.Log.Warn("the role of --database-url is a superuser of its server: give the service one that is not; see undersail migrate --help")
 	}
@@ -132,7 +139,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if d.database != nil {
 		go d.database.Keep(background, func(what string, err error) { c.Log.Error(what, "error", err) })
 	}
-	if err := d.Service.Engine().Start(background); err != nil {
+	if err := d.begin(ctx, background, c); err != nil {
 		return nil, err
 	}
 	return d, d.listen(background, c)

@@ -13,11 +13,13 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -50,6 +52,8 @@ type Config struct {
 	// CallRate is how many calls a second an account is tried with until its cloud
 	// has shown what it takes; 20.
 	CallRate float64
+	// Deeds keeps outside of the database what is done in clouds; nil keeps nothing.
+	Deeds *Deeds
 	// Retention is how long things are kept after they are over.
 	Retention store.Retention
 	Metrics   *Metrics
@@ -72,6 +76,7 @@ type Engine struct {
 	limits   map[string]*limiter
 	stop     []context.CancelFunc // sweeping first, then the rest
 	done     sync.WaitGroup
+	quiet    atomic.Bool
 }
 
 // runJob asks for one run to be carried out under a claim number.
@@ -179,6 +184,9 @@ func New(c Config) (*Engine, error) {
 // Enqueue puts a run into the queue within a transaction.
 func (e *Engine) Enqueue(ctx context.Context) store.Enqueue {
 	return func(tx pgx.Tx, run, number int64) (int64, error) {
+		if e.quiet.Load() {
+			return 0, ErrQuiet
+		}
 		inserted, err := e.queue.InsertTx(ctx, tx, runJob{run, number}, nil)
 		if err != nil {
 			return 0, fmt.Errorf("enqueue run %d: %w", run, err)
@@ -190,6 +198,20 @@ func (e *Engine) Enqueue(ctx context.Context) store.Enqueue {
 // Grace is how long a run may be on its way from the queue to its owner.
 const Grace = 20 * time.Second
 
+// ErrQuiet says that the engine begins nothing, since its database may be a copy, or behind.
+var ErrQuiet = errors.New("the service is quiet")
+
+// BeQuiet reads the database's clock and lets the engine begin nothing, until Start.
+func (e *Engine) BeQuiet(ctx context.Context) error {
+	e.quiet.Store(true)
+	now, err := e.Store.Now(ctx)
+	if err != nil {
+		return fmt.Errorf("read the database's clock: %w", err)
+	}
+	e.clock.set(now)
+	return nil
+}
+
 // Start begins to take runs, until Stop.
 func (e *Engine) Start(ctx context.Context) error {
 	now, err := e.Store.Now(ctx)
@@ -197,6 +219,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("read the database's clock: %w", err)
 	}
 	e.clock.set(now)
+	e.quiet.Store(false)
 	working, stop := context.WithCancel(ctx)
 	sweeping, stopSweeping := context.WithCancel(ctx)
 	e.stop = []context.CancelFunc{stopSweeping, stop}

@@ -386,7 +386,7 @@ func mayDecide(u people.User, p Proposal) error {
 	return nil
 }
 
-func by(name string) string {
+func byWhom(name string) string {
 	if name == "" {
 		return ""
 	}
@@ -404,7 +404,7 @@ func (s *Service) decide(ctx context.Context, u people.User, id int64, d store.D
 		return p, mayDecide(u, p)
 	}
 	if errors.Is(err, store.ErrConflict) {
-		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s%s", id, p.State, by(p.DecidedBy)+because(p.Why))
+		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s%s", id, p.State, byWhom(p.DecidedBy)+because(p.Why))
 	}
 	if err == nil {
 		agreed := []string{}

@@ -13,6 +13,8 @@ import (
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/offer"
+	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
@@ -80,11 +82,12 @@ func asRecorded(rows []store.Resource) facts {
 // proved absent. An outcome stays unknown until the cloud has been asked.
 func (s *Service) look(ctx context.Context, adapter cloud.Adapter, a store.Account, st store.Stack, recorded []store.Resource) (facts, error) {
 	f := facts{live: map[string]cloud.Live{}}
-	regions := map[string]bool{}
+	regions := map[string]bool{st.Region: true}
 	for _, r := range recorded {
 		regions[r.Region] = true
 	}
 	byToken := map[string]cloud.Live{}
+	var marked []cloud.Live
 	for _, region := range slices.Sorted(maps.Keys(regions)) {
 		found, err := cloud.Collect(adapter.Search(ctx, cloud.Query{Region: region, Tags: map[string]string{cloud.TagStackID: st.ID}}))
 		if err != nil {
@@ -93,6 +96,10 @@ func (s *Service) look(ctx context.Context, adapter cloud.Adapter, a store.Accou
 		for _, l := range found {
 			byToken[l.Token] = l
 		}
+		marked = append(marked, found...)
+	}
+	if err := s.listUnrecorded(ctx, a, marked, recorded); err != nil {
+		return f, err
 	}
 	for _, r := range recorded {
 		// What lacks a part that was there is asked for by that part: only then does the
@@ -116,6 +123,41 @@ func (s *Service) look(ctx context.Context, adapter cloud.Adapter, a store.Accou
 		}
 	}
 	return f, nil
+}
+
+// listUnrecorded lists with what is kept what carries the mark of a stack and is recorded
+// nowhere: it is newer than the records.
+func (s *Service) listUnrecorded(ctx context.Context, a store.Account, marked []cloud.Live, recorded []store.Resource) error {
+	marked = slices.DeleteFunc(marked, func(l cloud.Live) bool {
+		return slices.ContainsFunc(recorded, func(r store.Resource) bool { return r.Token == l.Token })
+	})
+	if len(marked) == 0 {
+		return nil
+	}
+	lost, err := engine.Unrecorded(ctx, s.store, marked)
+	if err != nil || len(lost) == 0 {
+		return err
+	}
+	var found []store.Kept
+	for _, l := range lost {
+		found = append(found, s.foundOf(ctx, l, a))
+	}
+	news, err := s.store.AddFound(ctx, found)
+	for _, k := range news {
+		s.log.Warn("something carries the mark of a stack and is recorded nowhere", "stack", k.Stack, "resource", k.Name, "type", k.Type, "id", k.ID())
+	}
+	return err
+}
+
+// foundOf is what is listed of something that is recorded nowhere, with its price as far as
+// the offers that were read last tell it.
+func (s *Service) foundOf(ctx context.Context, l cloud.Live, a store.Account) store.Kept {
+	k := engine.FoundOf(l, a.Name, "")
+	if o, err := s.offersOf(ctx, a, l.Region, false); err == nil {
+		cost := price.Of([]render.Resource{{Name: k.Name, Type: k.Type, Region: k.Region, Want: k.Want}}, offer.At(*o))
+		k.Hour, k.Currency = cost.Hour, cost.Currency
+	}
+	return k
 }
 
 // isWhole reports whether every part that was seen once is there.

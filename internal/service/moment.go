@@ -44,6 +44,9 @@ func (s *Service) start(ctx context.Context, u people.User, id int64, onFailure 
 	if onFailure != "" && onFailure != state.Keep && onFailure != state.Undo {
 		return Run{}, refusal.New(refusal.Invalid, "say keep or undo", "%q is not what can become of a run that fails", onFailure)
 	}
+	if err := s.MayChange(); err != nil {
+		return Run{}, err
+	}
 	for tries := 1; ; tries++ {
 		run, err := s.begin(ctx, u, id, onFailure, standing)
 		if !errors.Is(err, store.ErrMoved) {

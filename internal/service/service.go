@@ -30,6 +30,7 @@ type Service struct {
 	sealed *sealed.Sealed
 	engine *engine.Engine
 	log    *slog.Logger
+	quiet  quietness
 
 	localLibraries []string
 	people         *people.People

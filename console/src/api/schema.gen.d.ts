@@ -1524,6 +1524,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/quiet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says */
+        get: operations["getQuiet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kept": {
         parameters: {
             query?: never;
@@ -2546,6 +2563,28 @@ export interface components {
             found_at?: string;
             /** @description Secrets of machines that it was on; attaching it to one is a use of them */
             carries?: string[];
+        };
+        Quiet: {
+            /** @description Empty of a service that is in charge */
+            why: string;
+            /**
+             * Format: date-time
+             * @description From which moment the records are
+             */
+            since: string;
+            /** @description Whether everything was looked at */
+            looked: boolean;
+            differs: {
+                account: string;
+                stack: string;
+                resource: string;
+                id?: string;
+                /** @enum {string} */
+                how: "altered" | "missing" | "unrecorded" | "unseen";
+                what: string;
+                /** @description Who did it, as far as it is known */
+                by: string;
+            }[];
         };
         /** @description Boxes by their centres. Lines that others imply are left out; one that closes a circle draws nothing. */
         Drawing: {
@@ -5902,6 +5941,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drawing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getQuiet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Why is empty of a service that is in charge */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Quiet"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -681,6 +681,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/proposals/{id}/refuse (the `RefuseProposal` operationId).
 	RefuseProposal(ctx context.Context, id ID, body RefuseProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetQuiet Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
+	//
+	// Corresponds with GET /api/v1/quiet (the `GetQuiet` operationId).
+	GetQuiet(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RevealWithBody Hand a value over, for a reason that the audit keeps
 	//
 	// Takes any type of body and a specified content type.
@@ -2531,6 +2536,21 @@ func (c *Client) RefuseProposalWithBody(ctx context.Context, id ID, contentType 
 // Corresponds with POST /api/v1/proposals/{id}/refuse (the `RefuseProposal` operationId).
 func (c *Client) RefuseProposal(ctx context.Context, id ID, body RefuseProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRefuseProposalRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetQuiet Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
+//
+// Corresponds with GET /api/v1/quiet (the `GetQuiet` operationId).
+func (c *Client) GetQuiet(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetQuietRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6292,6 +6312,33 @@ func NewRefuseProposalRequestWithBody(server string, id ID, contentType string, 
 	return req, nil
 }
 
+// NewGetQuietRequest constructs an http.Request for the GetQuiet method
+func NewGetQuietRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/quiet")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRevealRequest calls the generic Reveal builder with application/json body
 func NewRevealRequest(server string, body RevealJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8766,6 +8813,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/refuse (the `RefuseProposal` operationId).
 	RefuseProposalWithResponse(ctx context.Context, id ID, body RefuseProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseProposalResponse, error)
+
+	// GetQuietWithResponse Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/quiet (the `GetQuiet` operationId).
+	GetQuietWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetQuietResponse, error)
 
 	// RevealWithBodyWithResponse Hand a value over, for a reason that the audit keeps
 	//
@@ -12300,6 +12354,54 @@ func (r RefuseProposalResponse) ContentType() string {
 	return ""
 }
 
+type GetQuietResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Quiet
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetQuietResponse) GetJSON200() *Quiet {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetQuietResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetQuietResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetQuietResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetQuietResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetQuietResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RevealResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15544,6 +15646,19 @@ func (c *ClientWithResponses) RefuseProposalWithResponse(ctx context.Context, id
 	return ParseRefuseProposalResponse(rsp)
 }
 
+// GetQuietWithResponse Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/quiet (the `GetQuiet` operationId).
+func (c *ClientWithResponses) GetQuietWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetQuietResponse, error) {
+	rsp, err := c.GetQuiet(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetQuietResponse(rsp)
+}
+
 // RevealWithBodyWithResponse Hand a value over, for a reason that the audit keeps
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -18417,6 +18532,39 @@ func ParseRefuseProposalResponse(rsp *http.Response) (*RefuseProposalResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetQuietResponse parses an HTTP response from a GetQuietWithResponse call
+func ParseGetQuietResponse(rsp *http.Response) (*GetQuietResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetQuietResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Quiet
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -395,6 +395,9 @@ type Proposal = service.Proposal
 // Question defines model for Question.
 type Question = service.Question
 
+// Quiet defines model for Quiet.
+type Quiet = service.Quiet
+
 // Quota defines model for Quota.
 type Quota = offer.Quota
 
@@ -1030,6 +1033,9 @@ type ServerInterface interface {
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx *echo.Context, id ID) error
+	// GetQuiet Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
+	// (GET /api/v1/quiet)
+	GetQuiet(ctx *echo.Context) error
 	// Reveal Hand a value over, for a reason that the audit keeps
 	// (POST /api/v1/reveal)
 	Reveal(ctx *echo.Context) error
@@ -2245,6 +2251,15 @@ func (w *ServerInterfaceWrapper) RefuseProposal(ctx *echo.Context) error {
 	return err
 }
 
+// GetQuiet converts echo context to params.
+func (w *ServerInterfaceWrapper) GetQuiet(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetQuiet(ctx)
+	return err
+}
+
 // Reveal converts echo context to params.
 func (w *ServerInterfaceWrapper) Reveal(ctx *echo.Context) error {
 	var err error
@@ -3072,6 +3087,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/continue", wrapper.ContinueStack, options.OperationMiddlewares["continueStack"]...)
 	router.POST(options.BaseURL+"/api/v1/stacks/:name/given", wrapper.GiveValues, options.OperationMiddlewares["giveValues"]...)
 	router.POST(options.BaseURL+"/api/v1/layout", wrapper.Arrange, options.OperationMiddlewares["arrange"]...)
+	router.GET(options.BaseURL+"/api/v1/quiet", wrapper.GetQuiet, options.OperationMiddlewares["getQuiet"]...)
 	router.GET(options.BaseURL+"/api/v1/kept", wrapper.ListKept, options.OperationMiddlewares["listKept"]...)
 	router.POST(options.BaseURL+"/api/v1/kept/discard", wrapper.DiscardKept, options.OperationMiddlewares["discardKept"]...)
 	router.POST(options.BaseURL+"/api/v1/kept/move", wrapper.MoveKept, options.OperationMiddlewares["moveKept"]...)
@@ -5683,6 +5699,44 @@ func (response RefuseProposaldefaultApplicationProblemPlusJSONResponse) VisitRef
 	return err
 }
 
+type GetQuietRequestObject struct {
+}
+
+type GetQuietResponseObject interface {
+	VisitGetQuietResponse(w http.ResponseWriter) error
+}
+
+type GetQuiet200JSONResponse Quiet
+
+func (response GetQuiet200JSONResponse) VisitGetQuietResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetQuietdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetQuietdefaultApplicationProblemPlusJSONResponse) VisitGetQuietResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RevealRequestObject struct {
 	Body *RevealJSONRequestBody
 }
@@ -7535,6 +7589,9 @@ type StrictServerInterface interface {
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx context.Context, request RefuseProposalRequestObject) (RefuseProposalResponseObject, error)
+	// GetQuiet Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
+	// (GET /api/v1/quiet)
+	GetQuiet(ctx context.Context, request GetQuietRequestObject) (GetQuietResponseObject, error)
 	// Reveal Hand a value over, for a reason that the audit keeps
 	// (POST /api/v1/reveal)
 	Reveal(ctx context.Context, request RevealRequestObject) (RevealResponseObject, error)
@@ -9940,6 +9997,29 @@ func (sh *strictHandler) RefuseProposal(ctx *echo.Context, id ID) error {
 		return err
 	} else if validResponse, ok := response.(RefuseProposalResponseObject); ok {
 		return validResponse.VisitRefuseProposalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetQuiet operation middleware
+func (sh *strictHandler) GetQuiet(ctx *echo.Context) error {
+	var request GetQuietRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetQuiet(ctx.Request().Context(), request.(GetQuietRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetQuiet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetQuietResponseObject); ok {
+		return validResponse.VisitGetQuietResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -5,5 +5,8 @@ ALTER TABLE kept
     ADD COLUMN found_at timestamptz,
     ADD COLUMN chosen_at timestamptz; -- of several with one name the one that is taken over
 
+CREATE INDEX steps_token ON steps (token);
+
 -- +goose Down
+DROP INDEX steps_token;
 ALTER TABLE kept DROP COLUMN found_at, DROP COLUMN chosen_at;

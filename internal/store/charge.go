@@ -1,0 +1,67 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// InCharge is the setting that says in which database a service was put in charge last.
+const InCharge = "in-charge"
+
+// Identity is which database this is: one that was filled from a backup is another one, and so
+// is one whose server went on from an earlier moment.
+type Identity struct {
+	System   string `json:"system"`   // of the server's data
+	Timeline int64  `json:"timeline"` // of its history
+	Database int64  `json:"database"`
+	Tables   int64  `json:"tables"`
+}
+
+// Identity reads which database this is.
+func (s *Store) Identity(ctx context.Context) (i Identity, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT system_identifier::text, (SELECT timeline_id FROM pg_control_checkpoint()), (SELECT oid::bigint FROM pg_database WHERE datname = current_database()), 'runs'::regclass::oid::bigint FROM pg_control_system()`).
+		Scan(&i.System, &i.Timeline, &i.Database, &i.Tables)
+	if err != nil {
+		return i, fmt.Errorf("read which database this is: %w", err)
+	}
+	return i, nil
+}
+
+// PutInCharge remembers that the service goes on with this database.
+func (s *Store) PutInCharge(ctx context.Context, i Identity) error {
+	raw, err := json.Marshal(i)
+	if err != nil {
+		return fmt.Errorf("encode which database this is: %w", err)
+	}
+	return s.PutSetting(ctx, InCharge, raw)
+}
+
+// InChargeOf is the database in which a service was put in charge last; ErrNotFound says that
+// none ever was.
+func (s *Store) InChargeOf(ctx context.Context) (i Identity, err error) {
+	raw, err := s.Setting(ctx, InCharge)
+	if err == nil {
+		err = json.Unmarshal(raw, &i)
+	}
+	return i, err
+}
+
+// Moment is how far the records go: when the last event was written, of all runs.
+func (s *Store) Moment(ctx context.Context) (at time.Time, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT coalesce((SELECT at FROM events ORDER BY xid DESC, run_id DESC, number DESC LIMIT 1), (SELECT max(created_at) FROM stacks), to_timestamp(0))").Scan(&at)
+	return at, classify(err)
+}
+
+// HasStep reports whether a step of a run was begun under a token, as far as the records go.
+func (s *Store) HasStep(ctx context.Context, run int64, token string) (has bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM steps WHERE run_id = $1 AND token = $2 AND intent_at IS NOT NULL)", run, token).Scan(&has)
+	return has, classify(err)
+}
+
+// Empty reports whether nothing was ever made with this database.
+func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT NOT EXISTS (SELECT FROM runs) AND NOT EXISTS (SELECT FROM accounts)").Scan(&empty)
+	return empty, classify(err)
+}
