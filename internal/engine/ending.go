@@ -238,11 +238,11 @@ func (x *execution) findLost(ctx context.Context) (found []store.Kept, err error
 	if err != nil {
 		return nil, err
 	}
-	if live, err = Unrecorded(ctx, x.engine.Store, live); err != nil {
+	if live, err = Unrecorded(ctx, x.engine.Store, live, x.run.ID); err != nil {
 		return nil, err
 	}
 	for _, l := range live {
-		if slices.ContainsFunc(x.steps, func(s store.Step) bool { return s.Token == l.Token }) {
+		if slices.ContainsFunc(x.steps, func(s store.Step) bool { return s.Token == l.Token && s.IntentAt != nil }) {
 			continue
 		}
 		k := FoundOf(l, x.account.Name, x.document.Cost.Currency)
@@ -263,13 +263,14 @@ func (x *execution) findLost(ctx context.Context) (found []store.Kept, err error
 }
 
 // Unrecorded leaves of what carries the mark of stacks what is recorded nowhere and is there.
-// What is kept, or was taken over by another stack, may still carry the mark of the first.
-func Unrecorded(ctx context.Context, st *store.Store, live []cloud.Live) ([]cloud.Live, error) {
+// What is kept, or was taken over by another stack, may still carry the mark of the first. What
+// a run that goes on is about to make is not meant, unless it is the one that is ending.
+func Unrecorded(ctx context.Context, st *store.Store, live []cloud.Live, ending int64) ([]cloud.Live, error) {
 	tokens := make([]string, len(live))
 	for i, l := range live {
 		tokens[i] = l.Token
 	}
-	known, err := st.RecordedTokens(ctx, tokens)
+	known, err := st.RecordedTokens(ctx, tokens, ending)
 	if err != nil {
 		return nil, err
 	}

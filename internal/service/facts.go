@@ -42,6 +42,7 @@ type reading struct {
 	rows     []store.Resource
 	live     facts
 	kept     []store.Kept // what it may take over
+	replaced []string     // what is recorded and missing, and may be taken over as it was found
 	// versions are the newest ones of the secrets of stacks of the name.
 	versions map[string]int
 	undoes   *int64    // the run that is undone
@@ -63,7 +64,8 @@ type reading struct {
 
 // facts are what a cloud says of everything that is recorded of a stack.
 type facts struct {
-	live map[string]cloud.Live // by name of the resource; what is absent is not in it
+	live   map[string]cloud.Live // by name of the resource; what is absent is not in it
+	marked []cloud.Live          // everything with the mark of the stack
 }
 
 // asRecorded takes what is recorded for what is there.
@@ -98,6 +100,7 @@ func (s *Service) look(ctx context.Context, adapter cloud.Adapter, a store.Accou
 		}
 		marked = append(marked, found...)
 	}
+	f.marked = marked
 	if err := s.listUnrecorded(ctx, a, marked, recorded); err != nil {
 		return f, err
 	}
@@ -134,7 +137,7 @@ func (s *Service) listUnrecorded(ctx context.Context, a store.Account, marked []
 	if len(marked) == 0 {
 		return nil
 	}
-	lost, err := engine.Unrecorded(ctx, s.store, marked)
+	lost, err := engine.Unrecorded(ctx, s.store, marked, 0)
 	if err != nil || len(lost) == 0 {
 		return err
 	}
@@ -247,6 +250,12 @@ func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err e
 	for _, k := range r.kept {
 		taken := func(x change.Recorded) bool { return x.Name == k.Name }
 		ours := slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == k.Name })
+		if _, there := r.live.live[k.Name]; ours && !there && k.FoundAt != nil && !r.offline {
+			// Ours is gone, and this one came after it: it is recorded in its place.
+			r.replaced = append(r.replaced, k.Name)
+			r.Recorded = slices.DeleteFunc(r.Recorded, taken)
+			ours = false
+		}
 		if ours && k.FoundAt != nil {
 			r.Read = append(r.Read, render.Finding{Severity: lang.Warning, Code: "unrecorded", Place: k.Name, Message: fmt.Sprintf("%s carries the mark of %s/%s too, and is recorded nowhere", k.ID(), k.Stack, k.Name),
 				Remedy: "remove it with: undersail kept remove " + k.ID() + ", or give it to another stack with: undersail kept move " + k.ID() + " STACK/NAME"})
@@ -283,30 +292,34 @@ func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err e
 func (r *reading) absent() []string {
 	var names []string
 	for _, row := range r.rows {
-		if _, there := r.live.live[row.Name]; !there && begun(row) {
+		if _, there := r.live.live[row.Name]; !there && (begun(row) || slices.Contains(r.replaced, row.Name)) {
 			names = append(names, row.Name)
 		}
 	}
 	return names
 }
 
-// takenOver are the kept resources that a proposal takes over: their new names by
-// their tokens, and what they are recorded as then.
-func (r *reading) takenOver(changes []change.Change) (names map[string]string, rows []store.Resource) {
-	names = map[string]string{}
+// takenOver are the kept resources that a proposal takes over: what they are recorded as from
+// then on, by their tokens.
+func (r *reading) takenOver(changes []change.Change, rendering *render.Rendering) map[string]store.Resource {
+	out := map[string]store.Resource{}
 	for _, c := range changes {
 		if c.TakesOver == "" {
 			continue
 		}
 		for _, k := range r.kept {
-			if k.Stack+"/"+k.Name == c.TakesOver {
-				names[k.Token] = c.Resource
-				rows = append(rows, k.Resource(c.Resource))
-				break
+			if k.Stack+"/"+k.Name != c.TakesOver {
+				continue
 			}
+			row := k.Resource(c.Resource)
+			if res := rendering.Resource(c.Resource); k.FoundAt != nil && res != nil {
+				row.Want = change.FoundAs(res.Want, k.Want)
+			}
+			out[k.Token] = row
+			break
 		}
 	}
-	return names, rows
+	return out
 }
 
 // lastOver is the newest run of a stack; an active one refuses a proposal.

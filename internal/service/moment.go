@@ -84,12 +84,13 @@ func (s *Service) begin(ctx context.Context, u people.User, id int64, onFailure 
 	if err != nil {
 		return Run{}, s.unlessMoved(ctx, p, r, err)
 	}
-	taken, rows := r.takenOver(d.Changes)
+	taken := r.takenOver(d.Changes, now.Plan.Rendering)
+	rows := slices.Collect(maps.Values(taken))
 	if p.Kind == state.KindDiscard {
 		rows = r.discarded()
 	}
 	n := store.NewRun{Proposal: id, Agreement: p.Agreement, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Standing: standing, Grace: engine.Grace,
-		Steps: engine.Steps(now.Plan, r.Durations, append(rows, r.rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
+		Steps: engine.Steps(now.Plan, r.Durations, append(slices.Clone(r.rows), rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
 	n.Moment = store.Moment{Basis: r.basis(), Looked: r.looked, Account: r.account.Revision, Reads: r.reads, Who: u.Who(), Kept: r.holds(taken, d.Discards), Discards: d.Discards, Retires: p.Kind == state.KindRetire}
 	for _, st := range n.Steps {
 		n.Moment.TakesAway = n.Moment.TakesAway || d.Discards == "" && (st.Action == engine.ActionRemove || st.Action == engine.ActionKeep)
@@ -104,10 +105,10 @@ func (s *Service) begin(ctx context.Context, u people.User, id int64, onFailure 
 
 // holds are the kept things that a run has to do with, as they were kept when they were looked
 // at.
-func (r *reading) holds(taken map[string]string, discards string) map[string]string {
+func (r *reading) holds(taken map[string]store.Resource, discards string) map[string]string {
 	out := map[string]string{}
 	for _, k := range r.kept {
-		if taken[k.Token] != "" || k.Token == discards {
+		if _, takes := taken[k.Token]; takes || k.Token == discards {
 			out[k.Token] = k.Stack + "/" + k.Name
 		}
 	}

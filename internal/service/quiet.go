@@ -39,7 +39,7 @@ type Differs struct {
 	Stack    string `json:"stack"`
 	Resource string `json:"resource"`
 	ID       string `json:"id,omitempty"`
-	// How is altered, missing, unrecorded or unseen.
+	// How is altered, missing, unrecorded, ahead or unseen.
 	How string `json:"how"`
 	// What says more, By who did it: a run of ours that the records do not know, or nobody
 	// that is known.
@@ -52,6 +52,7 @@ const (
 	altered    = "altered"
 	missing    = "missing"
 	unrecorded = "unrecorded"
+	ahead      = "ahead"  // a run that is not over by the records has made it already
 	unseen     = "unseen" // the cloud did not answer
 )
 
@@ -203,9 +204,16 @@ func (s *Service) lookAtStack(ctx context.Context, adapter cloud.Adapter, a stor
 	if err != nil {
 		return nil, err
 	}
+	middle, err := s.inTheMiddle(ctx, id)
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range rows {
 		deed, known := byUs[r.Token]
 		d := Differs{Account: a.Name, Stack: st.Name, Resource: r.Name, By: by(deed, known)}
+		if !known && middle.has(r.Token) {
+			d.By = fmt.Sprintf("run %d of ours, which was in the middle of it", middle.run)
+		}
 		d.ID, _ = r.Attributes["id"].(string)
 		l, there := live.live[r.Name]
 		if !there {
@@ -223,14 +231,47 @@ func (s *Service) lookAtStack(ctx context.Context, adapter cloud.Adapter, a stor
 			out = append(out, d)
 		}
 	}
+	for _, l := range live.marked {
+		recorded := slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Token == l.Token })
+		if !recorded && middle.steps[l.Token] && l.Phase != cloud.Removing {
+			out = append(out, Differs{Account: a.Name, Stack: st.Name, Resource: l.Tags[cloud.TagResource], ID: l.ID, How: ahead,
+				What: fmt.Sprintf("run %d has made it already, and goes on with it", middle.run), By: fmt.Sprintf("run %d of ours, which is not over by the records", middle.run)})
+		}
+	}
 	kept, err := s.store.KeptOf(ctx, id)
 	for _, k := range kept {
 		if k.FoundAt != nil {
 			deed, known := byUs[k.Token]
-			out = append(out, Differs{Account: a.Name, Stack: st.Name, Resource: k.Name, ID: k.ID(), How: unrecorded, What: "a " + resource.Words(k.Type) + " with the mark of the stack, listed with: undersail kept", By: by(deed, known)})
+			out = append(out, Differs{Account: a.Name, Stack: st.Name, Resource: k.Name, ID: k.ID(), How: unrecorded, What: resource.Words(k.Type) + " with the mark of the stack; listed with: undersail kept", By: by(deed, known)})
 		}
 	}
 	return out, err
+}
+
+// middle is a run that was not over by the records, with the tokens of its steps, and of those
+// that were begun.
+type middle struct {
+	run          int64
+	steps, begun map[string]bool
+}
+
+func (m middle) has(token string) bool { return m.begun[token] }
+
+func (s *Service) inTheMiddle(ctx context.Context, stackID string) (m middle, err error) {
+	run, err := s.store.LastRun(ctx, stackID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && run.EndedAt != nil {
+		return m, nil
+	}
+	if err != nil {
+		return m, err
+	}
+	steps, err := s.store.Steps(ctx, run.ID)
+	m.run, m.steps, m.begun = run.ID, map[string]bool{}, map[string]bool{}
+	for _, st := range steps {
+		m.steps[st.Token] = true
+		m.begun[st.Token] = m.begun[st.Token] || st.IntentAt != nil
+	}
+	return m, err
 }
 
 func leaves(conduct map[string]render.Resource, name string) []string { return conduct[name].Leave }
@@ -256,7 +297,7 @@ func (s *Service) lookForDeeds(ctx context.Context, adapter cloud.Adapter, a sto
 			for _, l := range live {
 				deed, known := byUs[l.Token]
 				out = append(out, Differs{Account: a.Name, Stack: l.Tags[cloud.TagStack], Resource: l.Tags[cloud.TagResource], ID: l.ID, How: unrecorded,
-					What: "a " + resource.Words(l.Type) + " of a stack that the records do not know, listed with: undersail kept", By: by(deed, known)})
+					What: resource.Words(l.Type) + " of a stack that the records do not know; listed with: undersail kept", By: by(deed, known)})
 			}
 		}
 	}

@@ -54,9 +54,10 @@ func (s *Store) KeptOf(ctx context.Context, stackID string) ([]Kept, error) {
 	return many[Kept](ctx, s.Pool, "SELECT "+keptColumns+" FROM kept WHERE stack_id = $1 ORDER BY name, token", stackID)
 }
 
-// RecordedTokens tells which tokens are recorded of any stack, or kept, or were proved to be gone.
-func (s *Store) RecordedTokens(ctx context.Context, tokens []string) (map[string]bool, error) {
-	rows, err := s.Pool.Query(ctx, "SELECT token FROM resources WHERE token = ANY($1) UNION SELECT token FROM kept WHERE token = ANY($1) UNION SELECT token FROM steps WHERE token = ANY($1) AND action = 'remove' AND state = 'healthy'", tokens)
+// RecordedTokens tells which tokens are recorded of any stack, or kept, or belong to a run that
+// goes on, but for one that is about to end, or were proved to be gone.
+func (s *Store) RecordedTokens(ctx context.Context, tokens []string, ending int64) (map[string]bool, error) {
+	rows, err := s.Pool.Query(ctx, "SELECT token FROM resources WHERE token = ANY($1) UNION SELECT token FROM kept WHERE token = ANY($1) UNION SELECT token FROM steps WHERE token = ANY($1) AND action = 'remove' AND state = 'healthy' UNION SELECT t.token FROM steps t JOIN runs r ON r.id = t.run_id WHERE t.token = ANY($1) AND r.ended_at IS NULL AND r.id <> $2", tokens, ending)
 	if err != nil {
 		return nil, classify(err)
 	}

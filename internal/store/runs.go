@@ -137,8 +137,9 @@ type NewRun struct {
 	// Standing is the agreement by which nobody but the service begins it; nil where
 	// somebody does.
 	Standing *Standing
-	// TakeOver names, by their tokens, kept resources that become those of the stack.
-	TakeOver map[string]string
+	// TakeOver are kept resources that become those of the stack, as they are recorded then, by
+	// their tokens.
+	TakeOver map[string]Resource
 	// Moment is what it rests on, as it was looked at.
 	Moment Moment
 }
@@ -250,11 +251,11 @@ func rename(batch *pgx.Batch, stackID string, names []Rename) {
 
 // takeOver records kept resources as those of a stack. A conflict says that one of
 // them is not kept any more.
-func takeOver(ctx context.Context, tx pgx.Tx, stackID string, names map[string]string) error {
-	for token, name := range names {
+func takeOver(ctx context.Context, tx pgx.Tx, stackID string, rows map[string]Resource) error {
+	for token, r := range rows {
 		tag, err := tx.Exec(ctx, `WITH taken AS (DELETE FROM kept WHERE token = $2 RETURNING *)
 			INSERT INTO resources (stack_id, name, type, declared, region, token, state, want, attributes, position, made_at, parts, hour)
-			SELECT $1, $3, type, declared, region, token, 'settling', want, attributes, 0, kept_at, parts, hour FROM taken`, stackID, token, name)
+			SELECT $1, $3, type, declared, region, token, 'settling', $4, attributes, 0, kept_at, parts, hour FROM taken`, stackID, token, r.Name, orEmptyMap(r.Want))
 		if err != nil {
 			return err
 		}

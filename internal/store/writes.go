@@ -123,6 +123,7 @@ func (w *Write) PutResource(r Resource) {
 		ON CONFLICT (stack_id, name) DO UPDATE SET type = $3, declared = $4, region = $5, token = $6, state = $7, reason = $8, want = $9,
 		attributes = $10, checks = $11, after = $12, position = $13, made_at = $14, healthy_at = $15, parts = $16, hour = $17, strayed = '[]'`,
 		r.StackID, r.Name, r.Type, r.Declared, r.Region, r.Token, r.State, clean(r.Reason), orEmptyMap(r.Want), orEmptyMap(r.Attributes), orEmpty(r.Checks), orEmpty(r.After), r.Position, r.MadeAt, r.HealthyAt, orEmpty(r.Parts), r.Hour)
+	w.queue("DELETE FROM kept WHERE token = $1 AND found_at IS NOT NULL", r.Token) // a thing stands in one place
 	w.carry(r)
 }
 

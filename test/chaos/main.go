@@ -30,7 +30,8 @@ func main() {
 	wholes := flag.Int("examples", 36, "how often the process is killed in runs of the examples, which are made and retired in turn")
 	meetings := flag.Int("meetings", 0, "how many meetings of two who do something at once; 0 is all")
 	pair := flag.String("pair", "", "only the meetings of one pair, such as apply/retry, or of one first deed")
-	only := flag.String("only", "", "moment, kills, examples, load, model or verdicts; all when empty")
+	restores := flag.Int("restores", 200, "how many lives go on from a backup of some moment")
+	only := flag.String("only", "", "moment, restores, kills, examples, load, model or verdicts; all when empty")
 	flag.Parse()
 	stop, err := postgrestest.Open(servicetest.Prepare)
 	if err != nil {
@@ -57,7 +58,10 @@ func main() {
 		if *only == "" || *only == "moment" {
 			code += h.met(*meetings, *seed, *pair)
 		}
-		if *only == "model" || *only == "verdicts" || *only == "moment" {
+		if *only == "" || *only == "restores" {
+			code += h.restored(*restores, *seed)
+		}
+		if *only == "restores" || *only == "model" || *only == "verdicts" || *only == "moment" {
 			return
 		}
 		h.build()

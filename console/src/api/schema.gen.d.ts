@@ -2580,7 +2580,7 @@ export interface components {
                 resource: string;
                 id?: string;
                 /** @enum {string} */
-                how: "altered" | "missing" | "unrecorded" | "unseen";
+                how: "altered" | "missing" | "unrecorded" | "ahead" | "unseen";
                 what: string;
                 /** @description Who did it, as far as it is known */
                 by: string;

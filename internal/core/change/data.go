@@ -62,12 +62,7 @@ func takeOver(c Change, r render.Resource, was *Recorded, ids *names) (Change, [
 	taken := c
 	if was.Found { // of what it was wanted as the cloud tells only what it is
 		found := *was
-		found.Want = map[string]any{}
-		for name := range r.Want {
-			if v, tells := was.Want[name]; tells {
-				found.Want[name] = v
-			}
-		}
+		found.Want = FoundAs(r.Want, was.Want)
 		was = &found
 	}
 	findings := taken.compare(r, was, ids)
@@ -87,6 +82,18 @@ func takeOver(c Change, r render.Resource, was *Recorded, ids *names) (Change, [
 		taken.Reason = "it is there with the mark of " + was.Kept + " and is recorded nowhere; it is recorded, and nothing is made anew"
 	}
 	return taken, nil
+}
+
+// FoundAs is what is taken for the recorded wish of something that was found: of what is wanted
+// of it now, as the cloud has it. The rest the cloud has by itself.
+func FoundAs(want, has map[string]any) map[string]any {
+	out := map[string]any{}
+	for name := range want {
+		if v, tells := has[name]; tells {
+			out[name] = v
+		}
+	}
+	return out
 }
 
 // Retire removes everything that is recorded, dependents first, but for what is

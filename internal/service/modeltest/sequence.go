@@ -35,7 +35,8 @@ type Sequence struct {
 	wrecks  map[string]bool // ids of what broke while it was made
 	agreed  map[string]bool // names of resources whose data may be lost
 	applied string
-	Refused int // proposals that were refused with findings
+	allows  []string // what it may be refused with too
+	Refused int      // proposals that were refused with findings
 	Applied int
 }
 
@@ -108,7 +109,7 @@ func (q *Sequence) apply() (refused bool, err error) {
 	var e *refusal.Error
 	if errors.As(err, &e) && e.Kind == refusal.Findings && e.Diagnostics == nil {
 		for _, f := range e.Findings {
-			if f.Severity == "error" && !slices.Contains(allowed, f.Code) {
+			if f.Severity == "error" && !slices.Contains(allowed, f.Code) && !slices.Contains(q.allows, f.Code) {
 				return true, fmt.Errorf("refused with %s: %s: %s", f.Code, f.Place, f.Message)
 			}
 			if f.Severity == "error" {

@@ -25,6 +25,7 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/people"
+	"undersail/internal/postgres"
 	"undersail/internal/postgres/postgrestest"
 	"undersail/internal/reach"
 	"undersail/internal/refusal"
@@ -162,6 +163,30 @@ func (r *Rig) Still(c engine.Config, box *sealed.Box, options ...store.Option) (
 		}
 	}
 	return s, st.Close
+}
+
+// Backup gives everything that is in the database at one moment.
+func (r *Rig) Backup() []byte {
+	r.t.Helper()
+	var dump bytes.Buffer
+	if err := postgres.Dump(context.Background(), r.DatabaseURL, &dump); err != nil {
+		r.t.Fatal(err)
+	}
+	return dump.Bytes()
+}
+
+// Restore puts a backup into a database of its own, on which services are started from now on.
+func (r *Rig) Restore(dump []byte) {
+	r.t.Helper()
+	url, owner := postgrestest.Empty(r.t)
+	err := postgres.Load(context.Background(), owner, bytes.NewReader(dump))
+	if err == nil {
+		err = Prepare(url, owner)
+	}
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	r.DatabaseURL = url
 }
 
 // Person is somebody of a name with roles, known to the service.
