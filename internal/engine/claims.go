@@ -35,17 +35,23 @@ func (e *Engine) refuseRun(ctx context.Context, id, number int64, why error) err
 func (e *Engine) renew(ctx context.Context) error {
 	e.mu.Lock()
 	mine := map[int64]int64{}
+	var spent []store.Spent
 	for id, x := range e.running {
 		mine[id] = x.number
+		spent = append(spent, x.spent()...)
 	}
 	e.mu.Unlock()
-	held, now, err := e.Store.RenewClaims(ctx, e.owner, e.ClaimLife, mine)
+	held, now, err := e.Store.RenewClaims(ctx, e.owner, e.ClaimLife, mine, spent)
 	if err != nil {
 		return fmt.Errorf("renew claims: %w", err)
 	}
+	jumped := now.Sub(e.clock.now()).Round(time.Second)
 	e.clock.set(now)
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	if jumped.Abs() > leastJump {
+		e.tellJump(ctx, jumped)
+	}
 	for id, number := range mine {
 		x := e.running[id]
 		if x == nil || x.number != number {
@@ -62,6 +68,53 @@ func (e *Engine) renew(ctx context.Context) error {
 	}
 	e.Metrics.runs.Set(float64(len(e.running)))
 	return nil
+}
+
+// leastJump is what no clock that is set by a network falls behind or runs ahead between two
+// looks.
+const leastJump = 15 * time.Second
+
+// jump is when the database's clock was set last, on our own, and what is told of it.
+type jump struct {
+	at   time.Time
+	text string
+}
+
+// tellJump tells the runs that the database's clock was set, also those that are taken over
+// because of it. Patience is time spent, and none of it is lost or won.
+func (e *Engine) tellJump(ctx context.Context, by time.Duration) {
+	way := "ahead"
+	if by < 0 {
+		way = "back"
+	}
+	e.Log.Warn("the database's clock jumped", "by", by)
+	e.jump = jump{time.Now(), fmt.Sprintf("the database's clock was set %s by %s; that counts against no patience", way, by.Abs())}
+	for _, x := range e.running {
+		go x.tellJump(ctx, e.jump.text)
+	}
+}
+
+func (x *execution) tellJump(ctx context.Context, text string) {
+	x.mu.Lock()
+	told := x.jump == text
+	x.jump = text
+	x.mu.Unlock()
+	if told {
+		return
+	}
+	if err := x.note(ctx, store.Event{Kind: "clock", Text: text}, nil); err != nil {
+		x.engine.Log.Debug("a jump of the clock was not told", "run", x.run.ID, "error", err)
+	}
+}
+
+// jumpedLately is what is to be told of a jump because of which a run may have been taken over.
+func (e *Engine) jumpedLately() string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.jump.text == "" || time.Since(e.jump.at) > time.Minute {
+		return ""
+	}
+	return e.jump.text
 }
 
 func (e *Engine) sweep(ctx context.Context) error {

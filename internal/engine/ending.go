@@ -110,7 +110,7 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 		switch {
 		case result == schedule.Broke && x.undoesItself():
 			w.Then(func(tx pgx.Tx) error {
-				_, err := x.engine.queue.InsertTx(ctx, tx, undoJob{x.run.ID}, nil)
+				_, err := x.engine.queue.InsertTx(ctx, tx, undoJob{x.run.ID}, atOnce)
 				return err
 			})
 		case result != schedule.Done:

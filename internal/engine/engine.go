@@ -77,6 +77,7 @@ type Engine struct {
 	stop     []context.CancelFunc // sweeping first, then the rest
 	done     sync.WaitGroup
 	quiet    atomic.Bool
+	jump     jump
 }
 
 // runJob asks for one run to be carried out under a claim number.
@@ -106,7 +107,9 @@ func (w runWorker) Work(ctx context.Context, job *river.Job[runJob]) error {
 }
 
 // NextRetry is short: a job fails only when the database was away.
-func (runWorker) NextRetry(*river.Job[runJob]) time.Time { return time.Now().Add(2 * time.Second) }
+func (w runWorker) NextRetry(*river.Job[runJob]) time.Time {
+	return w.engine.Now().Add(2 * time.Second)
+}
 
 // undoJob asks for a failed run to be undone.
 type undoJob struct {
@@ -134,7 +137,9 @@ func (w undoWorker) Work(ctx context.Context, job *river.Job[undoJob]) error {
 
 // NextRetry is short: what keeps a run from being undone is most often a cloud
 // that does not answer.
-func (undoWorker) NextRetry(*river.Job[undoJob]) time.Time { return time.Now().Add(5 * time.Second) }
+func (w undoWorker) NextRetry(*river.Job[undoJob]) time.Time {
+	return w.engine.Now().Add(5 * time.Second)
+}
 
 // New makes an engine. It does nothing before Start.
 func New(c Config) (*Engine, error) {
@@ -181,13 +186,17 @@ func New(c Config) (*Engine, error) {
 	return e, nil
 }
 
+// atOnce is when a job may be taken: whatever the database's clock says. The queue would name
+// the moment by our own, which may be ahead of it.
+var atOnce = &river.InsertOpts{ScheduledAt: time.Unix(1, 0)}
+
 // Enqueue puts a run into the queue within a transaction.
 func (e *Engine) Enqueue(ctx context.Context) store.Enqueue {
 	return func(tx pgx.Tx, run, number int64) (int64, error) {
 		if e.quiet.Load() {
 			return 0, ErrQuiet
 		}
-		inserted, err := e.queue.InsertTx(ctx, tx, runJob{run, number}, nil)
+		inserted, err := e.queue.InsertTx(ctx, tx, runJob{run, number}, atOnce)
 		if err != nil {
 			return 0, fmt.Errorf("enqueue run %d: %w", run, err)
 		}

@@ -60,6 +60,12 @@ type execution struct {
 	tired     map[int]bool // steps whose waiting for the limit was told
 	// beyond are uses of secrets that nobody agreed to, and that the run parks for.
 	beyond []use.Use
+	// claimed is the database's clock when the run was claimed, at began of our own.
+	claimed, began time.Time
+	jump           string // the jump of the clock that was told last
+	// intents and mades are when steps began that are under way, and when they made what they
+	// make.
+	intents, mades map[int]time.Time
 	// written is how much of what the commands of tasks wrote was told, by their marks.
 	written map[string]int
 }
@@ -78,7 +84,69 @@ func (x *execution) real(cloudSeconds float64) time.Duration {
 	return time.Duration(cloudSeconds / x.rate() * float64(time.Second))
 }
 
-func (x *execution) now() time.Time { return x.engine.Now() }
+// now is the database's clock as it was when the run was claimed, and what was spent since:
+// within one execution no clock jumps.
+func (x *execution) now() time.Time { return x.claimed.Add(time.Since(x.began)) }
+
+// spent tells how much of their patience the steps have spent that are under way.
+func (x *execution) spent() (out []store.Spent) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	now := x.now()
+	for i, at := range x.intents {
+		if at.IsZero() {
+			continue
+		}
+		s := store.Spent{Run: x.run.ID, Step: x.steps[i].Number, SpentMS: max(0, now.Sub(at)-x.waits[i].since).Milliseconds()}
+		if made := x.mades[i]; !made.IsZero() {
+			s.SettleMS = max(0, now.Sub(made)-x.waits[i].sinceMade).Milliseconds()
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// underWay notes when a step began, and when it made what it makes.
+func (x *execution) underWay(number int, at, made time.Time) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.intents[number], x.mades[number] = at, made
+}
+
+func (x *execution) madeNow(number int, at time.Time) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.mades[number] = at
+}
+
+// resume counts the time of steps that are under way from what they have spent, whatever the
+// clock was then. What was sent and not seen by whoever had the run before may be unseen for as
+// long as if it were sent now.
+func (x *execution) resume() {
+	now := x.now()
+	for i := range x.steps {
+		s := &x.steps[i]
+		if s.IntentAt == nil || s.State != string(schedule.Working) && s.State != string(schedule.Settling) {
+			continue
+		}
+		began := now.Add(-time.Duration(s.SpentMS+s.WaitedMS) * time.Millisecond)
+		s.IntentAt = &began
+		made := time.Time{}
+		if s.MadeAt != nil {
+			made = now.Add(-time.Duration(s.SettleSpentMS+s.SettleWaitedMS) * time.Millisecond)
+			s.MadeAt = &made
+		}
+		if s.CalledAt != nil {
+			s.CalledAt = &now
+		}
+		for j, part := range s.Parts {
+			if !part.Sent.IsZero() && !part.Seen {
+				s.Parts[j].Sent = now
+			}
+		}
+		x.underWay(i, began, made)
+	}
+}
 
 // visibility is how long a fresh resource may be unseen, in real time.
 func (x *execution) visibility() time.Duration { return x.real(x.adapter.Visibility()) }
@@ -86,7 +154,7 @@ func (x *execution) visibility() time.Duration { return x.real(x.adapter.Visibil
 // prepare reads everything a run needs.
 func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, error) {
 	x := &execution{engine: e, number: number, events: make(chan schedule.Event, 64), leaving: make(chan struct{}), stopped: make(chan struct{}),
-		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, waits: map[int]*waits{}, tired: map[int]bool{}, written: map[string]int{}}
+		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, waits: map[int]*waits{}, tired: map[int]bool{}, written: map[string]int{}, claimed: e.Now().Round(0), began: time.Now(), intents: map[int]time.Time{}, mades: map[int]time.Time{}}
 	var err error
 	if x.run, err = e.Store.Run(ctx, id); err != nil {
 		return nil, fmt.Errorf("read run %d: %w", id, err)
@@ -214,6 +282,7 @@ func (x *execution) carryOut(ctx context.Context) error {
 		return err
 	}
 	limits := schedule.Limits{InFlight: x.engine.InFlight, MinLook: max(50*time.Millisecond, x.real(0.5)), MaxLook: x.real(60), Rate: x.rate()}
+	x.resume()
 	steps, status := ScheduleOf(x.steps)
 	plan := schedule.New(steps, status, limits, rand.Float64)
 	failures := make(chan error, 1)
@@ -367,7 +436,13 @@ func (x *execution) begin(ctx context.Context) error {
 	if x.number > 1 {
 		e.Text = "another engine took the run over where it was"
 	}
-	return x.note(ctx, e, func(w *store.Write) { w.RunState(x.underway(), "") })
+	if err := x.note(ctx, e, func(w *store.Write) { w.RunState(x.underway(), "") }); err != nil {
+		return err
+	}
+	if text := x.engine.jumpedLately(); x.number > 1 && text != "" {
+		x.tellJump(ctx, text)
+	}
+	return nil
 }
 
 func (x *execution) giveUpStep(ctx context.Context, a schedule.Action) error {

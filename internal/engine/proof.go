@@ -47,6 +47,7 @@ func (x *execution) settleProof(ctx context.Context, s *store.Step) (schedule.Ev
 	x.mu.Unlock()
 	now := x.now()
 	s.State, s.MadeAt = string(schedule.Settling), &now
+	x.madeNow(s.Number, now)
 	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Settling), Text: "the checks of the " + Whole + " have begun"},
 		func(w *store.Write) { w.StepState(s.Number, string(schedule.Settling), "") })
 }

@@ -148,6 +148,7 @@ func (x *execution) intend(ctx context.Context, s *store.Step, text string, more
 	}
 	now := x.now()
 	s.IntentAt = &now
+	x.underWay(s.Number, now, time.Time{})
 	err = x.engine.Deeds.Add(Deed{At: now, Run: x.run.ID, Step: s.Number, Stack: x.run.Stack, StackID: x.run.StackID, Resource: s.Resource, Action: s.Action, Token: s.Token})
 	if err != nil { // a full disk: what is done is recorded all the same
 		x.engine.Log.Warn("what is done is not written beside the database", "run", x.run.ID, "error", err)
@@ -320,6 +321,7 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 	saved := *row
 	x.mu.Unlock()
 	s.State, s.MadeAt = string(schedule.Settling), &now
+	x.madeNow(s.Number, now)
 	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Settling), Text: s.Resource + " is made and settling"},
 		func(w *store.Write) {
 			w.StepState(s.Number, string(schedule.Settling), "")

@@ -51,18 +51,31 @@ type Held struct {
 	Given  []string // inputs that were given a value since it began
 }
 
+// Spent is how much of its patience a step has spent, and how long it has settled.
+type Spent struct {
+	Run               int64
+	Step              int
+	SpentMS, SettleMS int64
+}
+
 // RenewClaims keeps the claims of the runs that an owner really carries out, by
-// their numbers, in one statement. Runs that are not among the answers are held
+// their numbers, in one statement, with what their steps have spent of their patience. Runs that are not among the answers are held
 // by somebody else. Now is the database's clock.
-func (s *Store) RenewClaims(ctx context.Context, owner string, life time.Duration, carriedOut map[int64]int64) (held map[int64]Held, now time.Time, err error) {
+func (s *Store) RenewClaims(ctx context.Context, owner string, life time.Duration, carriedOut map[int64]int64, spent []Spent) (held map[int64]Held, now time.Time, err error) {
 	ids, numbers := make([]int64, 0, len(carriedOut)), make([]int64, 0, len(carriedOut))
 	for id, number := range carriedOut {
 		ids, numbers = append(ids, id), append(numbers, number)
 	}
+	var runs, steps, ms, settling []int64
+	for _, x := range spent {
+		runs, steps, ms, settling = append(runs, x.Run), append(steps, int64(x.Step)), append(ms, x.SpentMS), append(settling, x.SettleMS)
+	}
 	rows, err := s.Pool.Query(ctx, `WITH mine AS (SELECT unnest($3::bigint[]) AS id, unnest($4::bigint[]) AS number),
 		kept AS (UPDATE runs r SET claim_until = clock_timestamp() + $2, seen_at = clock_timestamp() FROM mine
-			WHERE r.id = mine.id AND r.claim_number = mine.number AND r.claim_owner = $1 AND r.state IN `+carried+` RETURNING r.id, r.claim_number, r.stop_asked, ARRAY(SELECT jsonb_object_keys(r.given)) AS given)
-		SELECT clock_timestamp(), kept.id, kept.claim_number, kept.stop_asked, kept.given FROM (SELECT 1) AS one LEFT JOIN kept ON true`, owner, life, ids, numbers)
+			WHERE r.id = mine.id AND r.claim_number = mine.number AND r.claim_owner = $1 AND r.state IN `+carried+` RETURNING r.id, r.claim_number, r.stop_asked, ARRAY(SELECT jsonb_object_keys(r.given)) AS given),
+		spent AS (SELECT unnest($5::bigint[]) AS run, unnest($6::bigint[]) AS step, unnest($7::bigint[]) AS ms, unnest($8::bigint[]) AS settling),
+		noted AS (UPDATE steps t SET spent_ms = spent.ms, settle_spent_ms = spent.settling FROM spent JOIN kept ON kept.id = spent.run WHERE t.run_id = spent.run AND t.number = spent.step AND t.state IN ('working', 'settling'))
+		SELECT clock_timestamp(), kept.id, kept.claim_number, kept.stop_asked, kept.given FROM (SELECT 1) AS one LEFT JOIN kept ON true`, owner, life, ids, numbers, runs, steps, ms, settling)
 	if err != nil {
 		return nil, now, classify(err)
 	}
@@ -82,13 +95,16 @@ func (s *Store) RenewClaims(ctx context.Context, owner string, life time.Duratio
 // SweepClaims gives runs whose claim has run out to whoever takes them next: the
 // number is raised, which fences the old owner, and a new job is enqueued. A run
 // that still waits in the queue is left there, however long it waits; one whose
-// job was taken and whose claim never came has lost its owner too.
+// job was taken and whose claim never came has lost its owner too. A claim that lasts longer
+// than any is given, and a job that is to wait longer than any does, are of before the clock
+// was put back.
 func (s *Store) SweepClaims(ctx context.Context, grace time.Duration, enqueue Enqueue) (int, error) {
 	swept := 0
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `SELECT r.id FROM runs r LEFT JOIN river_job j ON j.id = r.job
-			WHERE r.state IN `+carried+` AND r.claim_until < clock_timestamp()
-			AND (r.claim_owner IS NOT NULL OR j.id IS NULL OR j.state IN ('cancelled', 'completed', 'discarded') OR j.state = 'running' AND j.attempted_at < now() - $1::interval)
+			WHERE r.state IN `+carried+` AND (r.claim_until < clock_timestamp() OR r.claim_until > clock_timestamp() + 3 * $1::interval)
+			AND (r.claim_owner IS NOT NULL OR j.id IS NULL OR j.state IN ('cancelled', 'completed', 'discarded') OR j.state = 'running' AND (j.attempted_at < now() - $1::interval OR j.attempted_at > now() + $1::interval)
+				OR j.scheduled_at > now() + 3 * $1::interval)
 			ORDER BY r.claim_until LIMIT 200 FOR UPDATE OF r SKIP LOCKED`, grace)
 		if err != nil {
 			return err
@@ -283,7 +299,7 @@ func (s *Store) Reopen(ctx context.Context, r Run, steps []int, who Who, grace t
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', reason = '', intent_at = NULL, called_at = NULL, made_at = NULL, ended_at = NULL, waited_ms = 0, settle_waited_ms = 0
+		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', reason = '', intent_at = NULL, called_at = NULL, made_at = NULL, ended_at = NULL, waited_ms = 0, settle_waited_ms = 0, spent_ms = 0, settle_spent_ms = 0
 			WHERE run_id = $1 AND number = ANY($2)`, id, steps); err != nil {
 			return err
 		}

@@ -97,13 +97,16 @@ type Step struct {
 	Before         map[string]any
 	WaitedMS       int64
 	SettleWaitedMS int64
-	IntentAt       *time.Time
-	CalledAt       *time.Time
-	MadeAt         *time.Time
-	EndedAt        *time.Time
+	// SpentMS is how much of its patience the step has spent, SettleSpentMS how long it has
+	// settled, each without what it waited.
+	SpentMS, SettleSpentMS int64
+	IntentAt               *time.Time
+	CalledAt               *time.Time
+	MadeAt                 *time.Time
+	EndedAt                *time.Time
 }
 
-const stepColumns = "run_id, number, resource, type, action, state, reason, needs, expect_ms, patience_ms, token, region, parts, want, unset, before, waited_ms, settle_waited_ms, intent_at, called_at, made_at, ended_at"
+const stepColumns = "run_id, number, resource, type, action, state, reason, needs, expect_ms, patience_ms, token, region, parts, want, unset, before, waited_ms, settle_waited_ms, spent_ms, settle_spent_ms, intent_at, called_at, made_at, ended_at"
 
 // StackUpdate is what a run makes of its stack when it starts.
 type StackUpdate struct {

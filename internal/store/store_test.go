@@ -276,16 +276,16 @@ func TestAReleasedRunIsNotTakenBack(t *testing.T) {
 	if got, err := s.Claim(ctx, run, 1, "first", time.Minute); !got || err != nil {
 		t.Fatal(got, err)
 	}
-	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}); err != nil || held[run].Number != 1 {
+	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}, nil); err != nil || held[run].Number != 1 {
 		t.Fatal(held, err)
 	}
-	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{}); err != nil || len(held) != 0 {
+	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{}, nil); err != nil || len(held) != 0 {
 		t.Errorf("a run that is not carried out was renewed: %v, %v", held, err)
 	}
 	if err := s.ReleaseClaim(ctx, run, 1, 0, time.Minute, job); err != nil {
 		t.Fatal(err)
 	}
-	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}); err != nil || len(held) != 0 {
+	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}, nil); err != nil || len(held) != 0 {
 		t.Errorf("the old owner took it back: %v, %v", held, err)
 	}
 	if got, _ := s.Claim(ctx, run, 1, "first", time.Minute); got {

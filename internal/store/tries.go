@@ -37,7 +37,8 @@ func (s *Store) CountTries(ctx context.Context, tries []Try, by map[string]Count
 			if err != nil {
 				return err
 			}
-			if left > 0 {
+			// A wait that is longer than any is of before the clock was put back.
+			if left > 0 && left <= c.Most.Seconds() {
 				wait = max(wait, time.Duration(left*float64(time.Second)))
 				return refused
 			}
@@ -93,7 +94,7 @@ func (s *Store) TakeSigningIn(ctx context.Context, hash string) (sealed []byte, 
 // AskSigningIn gives a sign-in from a terminal, at most once in an interval; ErrConflict
 // says that it was asked for too soon.
 func (s *Store) AskSigningIn(ctx context.Context, hash string, interval time.Duration) (sealed []byte, err error) {
-	err = s.Pool.QueryRow(ctx, "UPDATE signing_in SET next_at = clock_timestamp() + $2 WHERE hash = $1 AND kind = 'terminal' AND expires_at > now() AND next_at <= clock_timestamp() RETURNING sealed", hash, interval).Scan(&sealed)
+	err = s.Pool.QueryRow(ctx, "UPDATE signing_in SET next_at = clock_timestamp() + $2 WHERE hash = $1 AND kind = 'terminal' AND expires_at > now() AND (next_at <= clock_timestamp() OR next_at > clock_timestamp() + 2 * $2::interval) RETURNING sealed", hash, interval).Scan(&sealed)
 	if err = classify(err); !errors.Is(err, ErrNotFound) {
 		return sealed, err
 	}
