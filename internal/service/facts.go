@@ -382,6 +382,36 @@ func (s *Service) usedElsewhere(ctx context.Context, r *reading, c proposal.Chan
 	return c, nil
 }
 
+// heldByFound finds disks of the stack that something holds which was found and is not taken
+// over, where the proposal makes or alters what is to have them: only one can.
+func (r *reading) heldByFound(c proposal.Changed) proposal.Changed {
+	wanted := map[string]string{} // who is to have a disk, by its id
+	for _, ch := range c.Plan.Changes {
+		if ch.Change != change.Create && ch.Change != change.Alter && ch.Change != change.Rebuild || c.Plan.Rendering == nil {
+			continue
+		}
+		if res := c.Plan.Rendering.Resource(ch.Resource); res != nil && ch.TakesOver == "" {
+			for _, id := range (cloud.Live{Ref: cloud.Ref{Type: res.Type}, Has: res.Want}).Uses() {
+				wanted[id] = res.Name
+			}
+		}
+	}
+	for _, k := range r.kept {
+		taken := slices.ContainsFunc(c.Plan.Changes, func(ch change.Change) bool { return ch.TakesOver == k.Stack+"/"+k.Name })
+		if k.FoundAt == nil || taken {
+			continue
+		}
+		for _, id := range (cloud.Live{Ref: cloud.Ref{Type: k.Type}, Has: k.Want}).Uses() {
+			held := slices.IndexFunc(r.rows, func(row store.Resource) bool { return row.Type == "disk" && row.Attributes["id"] == id })
+			if name := wanted[id]; held >= 0 && name != "" {
+				c.Read = append(slices.Clone(c.Read), render.Finding{Severity: lang.Error, Code: "in-use", Place: name,
+					Message: fmt.Sprintf("%s is held by %s %s, which carries the mark of the stack and is recorded nowhere", r.rows[held].Name, resource.Words(k.Type), k.ID()), Remedy: "remove that first: undersail kept remove " + k.ID()})
+			}
+		}
+	}
+	return c
+}
+
 // makes reports whether something was made by a resource of the stack that goes, as its
 // template says.
 func (r *reading) makes(l cloud.Live, going map[string]string) bool {

@@ -223,6 +223,7 @@ func (s *Service) stages(ctx context.Context, r *reading) (proposal.Judged, erro
 		if changed, err = s.takenNames(ctx, r, changed); err != nil {
 			return proposal.Judged{}, err
 		}
+		changed = r.heldByFound(changed)
 	}
 	var judged proposal.Judged
 	if err := s.Compute(ctx, func(b *budget.Budget) { judged = r.unreachedTasks(changed).Judge(b.Over) }); err != nil {

@@ -151,10 +151,21 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 		return wrong
 	}
 	for _, when := range []string{"proposed as it was", "changed"} {
+		before := x.now.clone()
 		if when == "changed" {
 			x.say("%s", x.now.edit())
 		}
 		refused, err := x.apply()
+		if refused && err == nil && when != "changed" { // by what was found: that goes first
+			if err := x.discardFound(ctx); err != nil {
+				return append(wrong, "removing what was found: "+servicetest.Explain(err))
+			}
+			refused, err = x.apply()
+		}
+		if refused {
+			x.now = before
+			x.now.random = x.random
+		}
 		if err != nil {
 			return append(wrong, when+": "+err.Error())
 		}
