@@ -68,6 +68,9 @@ func (s *Service) Give(ctx context.Context, u people.User, stack string, values 
 	if err != nil {
 		return Run{}, err
 	}
+	if doc.Template.Source == "" { // it takes away, and renders nothing
+		return Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
+	}
 	template, found := bundles.read(doc.Template.Bundle())
 	if template == nil {
 		return Run{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)

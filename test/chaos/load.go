@@ -4,15 +4,16 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
 
 	"undersail/internal/core/state"
+	"undersail/internal/daemon"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
-	"undersail/internal/sealed"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
@@ -20,7 +21,7 @@ import (
 )
 
 // loaded lets replicas make stacks while one of them is frozen, one killed, one has
-// the wrong key, the database goes away, and the cloud refuses, loses answers and
+// a key that is not the right one any more, the database goes away, and the cloud refuses, loses answers and
 // ends the credentials.
 func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 	r := servicetest.NewWith(h, sim.Config{Pace: 20, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 2000}})
@@ -35,11 +36,22 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 	for range replicas {
 		all = append(all, h.replica(r, r.KeyFile))
 	}
-	wrongKey := filepath.Join(h.TempDir(), "key")
-	if _, err := sealed.OpenBox(wrongKey); err != nil {
+	// One replica has a key of its own that is the old one by the time that the runs begin: one
+	// with a wrong key from the start does not start.
+	oldKey := filepath.Join(h.TempDir(), "key")
+	key, err := os.ReadFile(r.KeyFile)
+	if err == nil {
+		err = os.WriteFile(oldKey, key, 0o600)
+	}
+	if err != nil {
 		panic(err)
 	}
-	stranger := h.replica(r, wrongKey)
+	stranger := h.replica(r, oldKey)
+	sealed, _, err := daemon.RotateKey(context.Background(), daemon.Place{DatabaseURL: r.DatabaseURL, KeyFile: r.KeyFile})
+	if err != nil {
+		panic(err)
+	}
+	say("the key is another one, %d values are sealed with it, and one replica has the old one", sealed)
 	for _, on := range []string{"networks", "disks", "instances"} {
 		r.Fault(world.Fault{Kind: "lose-answer", On: on, Method: http.MethodPut, Count: stacks / 4})
 	}
@@ -112,10 +124,11 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 			lost++
 		}
 	}
+	declined := strings.Count(stranger.log(), "this replica gives a run away")
 	for _, p := range append(all, stranger) {
 		p.kill()
 	}
-	say("%d replicas: %d stacks, runs ended %v, %d resources, %d calls (%d refused, %d answers lost), %d made twice, %d differences", replicas, stacks, states, len(made), len(l.Calls), refused, lost, twice, bad)
+	say("%d replicas: %d stacks, runs ended %v, %d resources, %d calls (%d refused, %d answers lost), %d made twice, %d given away by the replica with the old key, %d differences", replicas, stacks, states, len(made), len(l.Calls), refused, lost, twice, declined, bad)
 	return bad + twice
 }
 

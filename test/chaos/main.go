@@ -98,9 +98,19 @@ func (h *harness) build() {
 
 // replica is a process of the service.
 type replica struct {
-	h     *harness
-	cmd   *exec.Cmd
-	ended chan struct{}
+	h       *harness
+	cmd     *exec.Cmd
+	ended   chan struct{}
+	logFile string
+}
+
+// log is what the process has logged.
+func (p *replica) log() string {
+	text, err := os.ReadFile(p.logFile)
+	if err != nil {
+		panic(err)
+	}
+	return string(text)
 }
 
 // replica starts a process on the database of a rig and waits until it serves.
@@ -126,7 +136,7 @@ func (h *harness) replica(r *servicetest.Rig, keyFile string) *replica {
 		text, _ := os.ReadFile(log.Name())
 		h.Fatalf("a replica did not come up: %s", text)
 	}
-	p := &replica{h, cmd, make(chan struct{})}
+	p := &replica{h, cmd, make(chan struct{}), log.Name()}
 	go func() {
 		io.Copy(io.Discard, out)
 		cmd.Wait()
