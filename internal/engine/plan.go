@@ -29,7 +29,7 @@ func Steps(p change.Plan, d proposal.Durations, recorded []store.Resource) []sto
 	for n, a := range p.Actions {
 		c := p.Changes[a.Change]
 		s := store.Step{Number: n, Resource: a.Resource, Type: c.Type, Action: string(a.Do), State: string(schedule.Waiting), Needs: []store.Need{},
-			ExpectMS: d.Expect(a.Do, proposal.LearnedOfChange(p, c)), PatienceMS: health.Patience(patience(c.Resource), d.Rate).Milliseconds()}
+			ExpectMS: d.ExpectOf(p, a), PatienceMS: health.Patience(patience(c.Resource), d.Rate).Milliseconds()}
 		row, there := known[c.Resource]
 		if c.Was != "" {
 			row, there = known[c.Was]

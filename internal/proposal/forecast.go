@@ -41,6 +41,22 @@ func (d Durations) Expect(do change.Kind, of Learned) int64 {
 	return int64(float64(t.Expect) / d.Rate * 1000)
 }
 
+// ExpectOf is how long an action of a plan takes, in real milliseconds. Altering a group whose
+// members are replaced takes a machine's time for each wave.
+func (d Durations) ExpectOf(p change.Plan, a change.Action) int64 {
+	c := p.Changes[a.Change]
+	ms := d.Expect(a.Do, LearnedOfChange(p, c))
+	if a.Do != change.Alter || p.Rendering == nil {
+		return ms
+	}
+	if r := p.Rendering.Resource(c.Resource); r != nil {
+		if n := c.Waves(*r); n > 0 {
+			ms += int64(n) * d.Expect(change.Create, Learned{Type: "instance"})
+		}
+	}
+	return ms
+}
+
 // LearnedOf tells what a duration of a resource is learned of.
 func LearnedOf(typeName, region string, want map[string]any) Learned {
 	of := Learned{Type: typeName, Region: region}
@@ -60,7 +76,7 @@ func (d Durations) Forecast(p change.Plan) (seconds float64, longest []string) {
 	g := graph.Graph{Needs: make([][]int, len(p.Actions))}
 	weight := make([]float64, len(p.Actions))
 	for i, a := range p.Actions {
-		weight[i] = float64(d.Expect(a.Do, LearnedOfChange(p, p.Changes[a.Change]))) / 1000
+		weight[i] = float64(d.ExpectOf(p, a)) / 1000
 		for _, n := range a.Needs {
 			g.Needs[i] = append(g.Needs[i], n.Action)
 		}

@@ -92,8 +92,8 @@ var triedTypes = map[string]tried{
 	"name_zone": {map[string]any{"domain": "tried%d.example"}, map[string][2]any{"domain": {"tried%d.example", "other%d.example"}, "network": {"=net.id", "=net2.id"}}, nil},
 	"name_record": {map[string]any{"zone": "=zone.id", "label": "www", "kind": "A", "values": []any{"192.0.2.1"}},
 		map[string][2]any{"zone": {"=zone.id", "=zone2.id"}, "label": {"www", "gauges"}, "kind": {"A", "TXT"}, "values": {[]any{"192.0.2.1"}, []any{"192.0.2.2", "192.0.2.3"}}, "keep_for": {"5m", "1h"}}, nil},
-	"pool": {map[string]any{"size": "plain-1", "image": "debian-12", "subnets": []any{"=lan.id"}, "least": 0, "most": 2},
-		map[string][2]any{"size": {"plain-1", "plain-2"}, "image": {"debian-12", "tide-base-3"}, "subnets": {[]any{"=lan.id"}, []any{"=lan.id", "=lan2.id"}}, "least": {0, 1}, "most": {2, 3}, "members": {1, 2}, "heal": {true, false},
+	"pool": {map[string]any{"size": "plain-1", "image": "debian-12", "subnets": []any{"=lan.id"}, "least": 1, "most": 3},
+		map[string][2]any{"size": {"plain-1", "plain-2"}, "image": {"debian-12", "tide-base-3"}, "subnets": {[]any{"=lan.id"}, []any{"=lan.id", "=lan2.id"}}, "least": {1, 2}, "most": {3, 4}, "members": {1, 2}, "heal": {true, false},
 			"idle": {"5m", "10m"}, "firewalls": {[]any{"=door.id"}, []any{"=gate.id", "=door.id"}}, "key_pair": {"=key.id", "=key2.id"}, "role": {"=acts.id", "=acts2.id"}, "user_data": {map[string]any{"hostname": "one"}, map[string]any{"hostname": "two"}}}, nil},
 
 	"database": {map[string]any{"engine": "postgresql-16", "size": "plain-1", "storage": "20GiB", "subnets": []any{"=lan.id"}, "users": []any{reader("read")}},
@@ -196,6 +196,24 @@ func (x *trial) to(want map[string]any) string {
 	return took
 }
 
+// members asks the machines of a group themselves.
+func (x *trial) members(group cloud.Live, want map[string]any) {
+	if x.typ != "pool" {
+		return
+	}
+	all, err := cloud.Collect(x.r.Adapter().Search(context.Background(), cloud.Query{Region: "north-fell", Type: "instance", Tags: map[string]string{"larch-pool": group.ID}}))
+	if err != nil || len(all) == 0 {
+		x.t.Errorf("%s of %s: it has %d members (%v)", x.property, x.typ, len(all), err)
+	}
+	for _, m := range all {
+		for _, name := range []string{"size", "image"} {
+			if m.Phase == cloud.Ready && m.Has[name] != want[name] {
+				x.t.Errorf("%s of %s: a member has %s %v", x.property, x.typ, name, m.Has[name])
+			}
+		}
+	}
+}
+
 // holds asks the cloud itself whether it has what is wanted.
 func (x *trial) holds(stack string, want map[string]any) {
 	x.t.Helper()
@@ -223,6 +241,7 @@ func (x *trial) holds(stack string, want map[string]any) {
 			x.t.Errorf("%s of %s: the cloud has %v, wanted is %v", x.property, x.typ, has, v)
 		}
 	}
+	x.members(live[0], want)
 	for name := range live[0].Has {
 		if _, wanted := want[name]; !wanted && (name == x.property && name != "name" && name != "zone" && name != "public_key") { // these the cloud, or we, choose then
 			x.t.Errorf("%s of %s was taken away, and is %v", name, x.typ, live[0].Has[name])

@@ -1,7 +1,11 @@
 package larch
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -58,10 +62,38 @@ func (m *making) pool() error {
 		return invalid("user_data", "%v", err)
 	}
 	m.cloud.pools.Store(true)
+	m.x.Attributes["edition"] = editionOf(m.x)
 	if !m.change {
 		m.x.Attributes["count"], m.x.Attributes["queued"], m.x.Attributes["done"], m.x.Attributes["addresses"] = 0, 0, 0, []any{}
 	}
 	return nil
+}
+
+// ofMembers are the properties of a pool that its members get when they are made, and keep.
+var ofMembers = []string{"size", "image", "subnet_ids", "firewall_ids", "key_id", "role_id", "user_data"}
+
+// editionOf names what a pool makes its members of now: each tells of which edition it is.
+func editionOf(pool *world.Resource) string {
+	of := map[string]any{}
+	for _, name := range ofMembers {
+		of[name] = pool.Properties[name]
+	}
+	raw, err := json.Marshal(of)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(raw)
+	return hex.EncodeToString(sum[:6])
+}
+
+// sameAlready reports whether a change asks for what is there.
+func sameAlready(x *world.Resource, b body) bool {
+	for key, v := range b.Properties {
+		if fmt.Sprint(x.Properties[key]) != fmt.Sprint(v) || x.Properties[key] == nil && v != nil {
+			return false
+		}
+	}
+	return (b.Label == "" || b.Label == x.Label) && (b.Tags == nil || maps.Equal(b.Tags, x.Tags))
 }
 
 // tend looks after all pools for as long as the cloud is there.
@@ -217,6 +249,7 @@ func (c *Cloud) member(tx *world.Tx, pool *world.Resource, now time.Time) *world
 	if err != nil {
 		return nil
 	}
+	x.Attributes["edition"] = pool.Attributes["edition"]
 	return x
 }
 

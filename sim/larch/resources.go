@@ -187,6 +187,9 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 		if phase := x.PhaseAt(now); phase != world.Ready {
 			return refuse(409, "busy", fmt.Sprintf("the %s is %s", k.name, phase), map[string]any{"retry_after": 1})
 		}
+		if x.Kind == "pools" && sameAlready(x, b) {
+			return nil // nothing is changed by it
+		}
 		takes := c.market.Durations["change"]
 		before, quotas := c.draws(x), c.quotas(tx, x.Account, x.Region)
 		for key, v := range b.Properties {

@@ -138,6 +138,9 @@ func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part
 			return cloud.Progress{}, err
 		}
 	}
+	if t.Action == cloud.Alter && t.Ref.Type == "pool" {
+		return a.alterPool(ctx, at, doc, t.Ref.Region)
+	}
 	var answer struct{ Resource report }
 	if _, err := a.do(ctx, method, at, doc, &answer); err != nil {
 		return cloud.Progress{}, fmt.Errorf("%s %s: %w", t.Action, t.Ref.Type, err)
@@ -164,7 +167,8 @@ func (a *Adapter) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Pr
 	if err != nil {
 		return cloud.Live{}, "", fmt.Errorf("read %s: %w", ref.Type, err)
 	}
-	return live(got, ref.Region), cloud.Present, nil
+	l, err := a.asMembersAre(ctx, live(got, ref.Region), got, ref.Region)
+	return l, cloud.Present, err
 }
 
 // Search reads all pages of a region, narrowed down by the first tag.
@@ -203,7 +207,8 @@ func (a *Adapter) matching(ctx context.Context, list string, q cloud.Query, seen
 	err := a.pages(ctx, list, func(r report) {
 		if l := live(r, q.Region); more && q.Matches(l) && !seen[l.ID] {
 			seen[l.ID] = true
-			more = yield(l, nil)
+			l, err := a.asMembersAre(ctx, l, r, q.Region)
+			more = yield(l, err) && err == nil
 		}
 	})
 	if err != nil && more {

@@ -158,7 +158,7 @@ func Compute(b *budget.Budget, request render.Request, recorded []Recorded) Plan
 	request.Known = func(r render.Resource) map[string]any {
 		old := recordedOf(r, find, len(decided))
 		c, found := decide(r, old, ids)
-		c.Notes = notes(r)
+		c.Notes = append(notes(r), c.waves(r)...)
 		if r.AtOnce > 0 {
 			c.Group, c.AtOnce = r.Declared, r.AtOnce
 		}

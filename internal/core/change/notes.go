@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 )
 
 // notes tell how a resource behaves in changes.
@@ -55,4 +57,35 @@ func findWords(find map[string]any) string {
 		words = append(words, fmt.Sprintf("%s=%v", k, tags[k]))
 	}
 	return "tags " + strings.Join(words, " ")
+}
+
+// waves tells that the members of a group are replaced by an alteration.
+func (c Change) waves(r render.Resource) []string {
+	if n := c.Waves(r); n > 0 {
+		return []string{fmt.Sprintf("its members are replaced by new ones, a quarter at a time, each wave ready before the next: %d waves", n)}
+	}
+	return nil
+}
+
+// Waves is in how many waves the members of a group are replaced by an alteration: in none
+// where nothing of them changes. A quarter of the members goes at a time, at least one.
+func (c Change) Waves(r render.Resource) int {
+	t, _ := resource.ByName(r.Type)
+	if c.Change != Alter || !slices.ContainsFunc(c.Fields, func(f Field) bool {
+		name, _, _ := strings.Cut(f.Name, ".")
+		name, _, _ = strings.Cut(name, "[")
+		p, ok := t.Property(name)
+		return ok && p.Waves
+	}) {
+		return 0
+	}
+	members := 1
+	for _, name := range []string{"members", "least"} {
+		if n, err := strconv.Atoi(fmt.Sprint(r.Want[name])); err == nil && n > 0 {
+			members = n
+			break
+		}
+	}
+	at := max(1, members/4)
+	return (members + at - 1) / at
 }

@@ -30,6 +30,8 @@ type Property struct {
 	// Renews says that altering it makes every attribute come anew, as of a task that is
 	// run again.
 	Renews bool `json:"renews,omitempty"`
+	// Waves says that altering it replaces the members of the group, some at a time.
+	Waves bool `json:"waves,omitempty"`
 	// Refers names the resource type whose id the property holds.
 	Refers string `json:"refers,omitempty"`
 	// Picks says from which list of the offers the value must come.

@@ -1,0 +1,97 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"undersail/internal/core/state"
+	"undersail/internal/service/servicetest"
+	"undersail/sim/world"
+)
+
+const crews = `undersail: 1
+about: {name: crews, version: 1.0.0, title: Crews}
+inputs: {size: {type: string, default: plain-1}, motto: {type: string, default: one}}
+resources:
+  net: {type: network, patience: 9h, want: {range: 10.36.0.0/20}}
+  lan: {type: subnet, patience: 9h, want: {network: =net.id, range: 10.36.0.0/24}}
+  crew: {type: pool, patience: 99h, want: {size: =inputs.size, image: debian-12, subnets: ["=lan.id"], least: 4, most: 6, user_data: {hostname: =inputs.motto}}}
+`
+
+// TestMembersOfAPoolBecomeWhatIsWanted: what is altered of a pool is done when every member has
+// it. They are replaced one after the other, and never are two of the four away.
+func TestMembersOfAPoolBecomeWhatIsWanted(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 1800)
+	s, _ := r.Replica(5 * time.Second)
+	if run := r.Await(s, r.ApplySource(s, "crews", crews, nil)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	members := func() (all []world.LedgerResource, ready int) {
+		for _, x := range r.Ledger().Alive {
+			if x.Tags["larch-pool"] != "" && x.Phase != "removing" {
+				if all = append(all, x); x.Phase == "ready" {
+					ready++
+				}
+			}
+		}
+		return all, ready
+	}
+	names := func() (out map[string]bool) {
+		out = map[string]bool{}
+		all, _ := members()
+		for _, x := range all {
+			out[x.Name] = true
+		}
+		return out
+	}
+	first := names()
+	p := r.Propose(s, "crews", crews, map[string]any{"size": "plain-2"})
+	if notes := fmt.Sprint(p.Changes); !strings.Contains(notes, "its members are replaced by new ones, a quarter at a time") {
+		t.Errorf("it is not told what becomes of the members: %s", notes)
+	}
+	id, least := r.Carry(s, p), 4
+	for {
+		_, ready := members()
+		least = min(least, ready)
+		run, err := s.Run(context.Background(), id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if run.EndedAt != nil {
+			if run.State != state.Done {
+				t.Fatal(run.State, run.Reason)
+			}
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	all, ready := members()
+	if len(all) != 4 || ready != 4 || least < 2 { // one that goes, and one that the ledger sees at the same moment
+		t.Errorf("%d members, %d ready, at least %d on the way", len(all), ready, least)
+	}
+	for _, x := range all {
+		if x.Properties["size"] != "plain-2" || first[x.Name] {
+			t.Errorf("%s is still of size %v", x.Name, x.Properties["size"])
+		}
+	}
+	// What no cloud tells of a member is done too.
+	second := names()
+	if run := r.Await(s, r.ApplySource(s, "crews", crews, map[string]any{"size": "plain-2", "motto": "two"})); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	for name := range names() {
+		if second[name] {
+			t.Errorf("%s has the first boot of before", name)
+		}
+	}
+	if v, err := s.Verify(context.Background(), r.Admin, "crews"); err != nil || !v.Healthy {
+		t.Errorf("%+v %v", v, err)
+	}
+	if p := r.Propose(s, "crews", crews, map[string]any{"size": "plain-2", "motto": "two"}); p.State != "nothing" {
+		t.Errorf("again: %s %+v", p.Summary, p.Changes)
+	}
+}
