@@ -171,8 +171,10 @@ type Live struct {
 	// ReadyIn is the cloud's own guess in cloud seconds; 0 when it has none.
 	ReadyIn float64
 	// MadeBy is the id of the resource that made it by itself, such as the pool of a
-	// member, where the cloud tells.
+	// member, or who else did; empty where the cloud does not tell. MadeAt is when, zero where
+	// it does not tell.
 	MadeBy string
+	MadeAt time.Time
 }
 
 // Uses lists the ids of what the resource refers to, as far as the cloud tells it.

@@ -62,7 +62,8 @@ type execution struct {
 	beyond []use.Use
 	// claimed is the database's clock when the run was claimed, at began of our own.
 	claimed, began time.Time
-	jump           string // the jump of the clock that was told last
+	stays          map[string]bool // ids of what was told to stay
+	jump           string          // the jump of the clock that was told last
 	// intents and mades are when steps began that are under way, and when they made what they
 	// make.
 	intents, mades map[int]time.Time
@@ -154,7 +155,7 @@ func (x *execution) visibility() time.Duration { return x.real(x.adapter.Visibil
 // prepare reads everything a run needs.
 func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, error) {
 	x := &execution{engine: e, number: number, events: make(chan schedule.Event, 64), leaving: make(chan struct{}), stopped: make(chan struct{}),
-		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, waits: map[int]*waits{}, tired: map[int]bool{}, written: map[string]int{}, claimed: e.Now().Round(0), began: time.Now(), intents: map[int]time.Time{}, mades: map[int]time.Time{}}
+		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, waits: map[int]*waits{}, tired: map[int]bool{}, written: map[string]int{}, stays: map[string]bool{}, claimed: e.Now().Round(0), began: time.Now(), intents: map[int]time.Time{}, mades: map[int]time.Time{}}
 	var err error
 	if x.run, err = e.Store.Run(ctx, id); err != nil {
 		return nil, fmt.Errorf("read run %d: %w", id, err)

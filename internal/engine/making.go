@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"time"
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/render"
@@ -17,13 +18,20 @@ import (
 // template says which, by their tags. They are recorded with it, and when it is removed
 // its step is over only when they are gone too.
 
-// makesAttribute is where a recorded resource holds what it makes.
-const makesAttribute = "makes"
+// makesAttribute is where a recorded resource holds what it makes, sinceAttribute since when it
+// can: when the cloud made it.
+const (
+	makesAttribute = "makes"
+	sinceAttribute = "makes_since"
+)
 
 // withMakes adds what a resource makes by itself to what is recorded of it.
-func withMakes(attributes map[string]any, makes []render.Made) {
+func withMakes(attributes map[string]any, makes []render.Made, since time.Time) {
 	if len(makes) == 0 {
 		return
+	}
+	if !since.IsZero() {
+		attributes[sinceAttribute] = since.Format(time.RFC3339Nano)
 	}
 	list := make([]any, len(makes))
 	for i, m := range makes {
@@ -56,6 +64,21 @@ func Made(ctx context.Context, adapter cloud.Adapter, region string, m render.Ma
 	return slices.DeleteFunc(found, func(l cloud.Live) bool { return l.Tags[cloud.TagStackID] != "" }), err
 }
 
+// NotMade says why a recorded resource cannot have made something by itself although that has
+// the tag: it is older, or the cloud knows another maker. It is empty where nothing speaks
+// against it.
+func NotMade(r store.Resource, l cloud.Live) string {
+	id, _ := r.Attributes["id"].(string)
+	if l.MadeBy != "" && l.MadeBy != id {
+		return "the cloud says that " + l.MadeBy + " made it"
+	}
+	text, _ := r.Attributes[sinceAttribute].(string)
+	if since, err := time.Parse(time.RFC3339Nano, text); err == nil && !l.MadeAt.IsZero() && l.MadeAt.Before(since) {
+		return "it is older than " + r.Name
+	}
+	return ""
+}
+
 // clearMade removes what a resource made by itself that is going, and reports whether
 // something of it is still there.
 func (x *execution) clearMade(ctx context.Context, s *store.Step) (left int, err error) {
@@ -69,6 +92,12 @@ func (x *execution) clearMade(ctx context.Context, s *store.Step) (left int, err
 			return 0, err
 		}
 		for _, l := range found {
+			if why := NotMade(*row, l); why != "" {
+				if err := x.tellStays(ctx, s, l, why); err != nil {
+					return 0, err
+				}
+				continue
+			}
 			left++
 			if l.Phase == cloud.Removing {
 				continue
@@ -83,4 +112,17 @@ func (x *execution) clearMade(ctx context.Context, s *store.Step) (left int, err
 		}
 	}
 	return left, nil
+}
+
+// tellStays tells once of something that has the tag, and that the resource cannot have made.
+func (x *execution) tellStays(ctx context.Context, s *store.Step, l cloud.Live, why string) error {
+	x.mu.Lock()
+	told := x.stays[l.ID]
+	x.stays[l.ID] = true
+	x.mu.Unlock()
+	if told {
+		return nil
+	}
+	text := fmt.Sprintf("the %s %s (%s) has the tag of what %s makes, and stays: %s", resource.Words(l.Type), l.Name, l.ID, s.Resource, why)
+	return x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, State: string(schedule.Working), Text: text}, nil)
 }

@@ -315,7 +315,7 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 		return x.unresolved(ctx, s, err)
 	}
 	x.mu.Lock()
-	withMakes(row.Attributes, shown.Makes)
+	withMakes(row.Attributes, shown.Makes, live.MadeAt)
 	row.Checks = shownChecks(shown.Checks)
 	x.proofs[s.Resource] = x.provingMade(s, shown.Checks, live)
 	saved := *row

@@ -87,6 +87,8 @@ type Facts struct {
 type Changed struct {
 	Facts
 	Plan change.Plan
+	// Lost is what holds data and goes with what goes, without being recorded.
+	Lost []string
 }
 
 // Judged is what is to be said of the changes before anybody accepts them.
@@ -106,10 +108,10 @@ type Judged struct {
 func (f Facts) Render(b *budget.Budget) Changed {
 	plan := change.Compute(b, f.request(), f.Recorded)
 	if plan.Rendering.Stopped {
-		return Changed{f, plan}
+		return Changed{Facts: f, Plan: plan}
 	}
 	plan.Findings = append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...)
-	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
+	return Changed{Facts: f, Plan: plan.Ordered(f.Recorded, f.Offers)}
 }
 
 // request is what is rendered.
@@ -149,7 +151,7 @@ func (c Changed) reported() func(r render.Resource) map[string]any {
 func (f Facts) Remove() Changed {
 	changes, findings := change.Retire(f.Recorded)
 	plan := change.Plan{Changes: changes, Findings: append(findings, f.staying(changes)...)}
-	return Changed{f, plan.Ordered(f.Recorded, f.Offers)}
+	return Changed{Facts: f, Plan: plan.Ordered(f.Recorded, f.Offers)}
 }
 
 // staying finds what was named to be kept and does not leave.
@@ -218,7 +220,7 @@ func (c Changed) Judge(stop func() bool) Judged {
 		}}
 	}
 	stages = append(stages,
-		func() { j.Consents = append(j.Consents, change.Consents(c.Plan.Changes, c.Recorded)...) },
+		func() { j.Consents = append(j.Consents, change.Consents(c.Plan.Changes, c.Recorded, c.Lost...)...) },
 		func() { j.Seconds, j.Longest = c.Durations.Forecast(c.Plan) },
 		func() { j.Findings = render.Locate(c.Template, j.Findings) })
 	for _, stage := range stages {

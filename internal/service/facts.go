@@ -340,6 +340,10 @@ func (s *Service) lastOver(ctx context.Context, stackID string) (store.Basis, er
 // usedElsewhere finds what stands in the way of removals and does not belong to the
 // stack: somebody else's things that use what is to go.
 func (s *Service) usedElsewhere(ctx context.Context, r *reading, c proposal.Changed) (proposal.Changed, error) {
+	c, err := s.madeByThoseThatGo(ctx, r, c)
+	if err != nil {
+		return c, err
+	}
 	going := map[string]map[string]string{} // names by id, by region
 	byName := map[string]change.Recorded{}
 	for _, x := range r.Recorded {
@@ -376,6 +380,41 @@ func (s *Service) usedElsewhere(ctx context.Context, r *reading, c proposal.Chan
 					c.Read = append(slices.Clone(c.Read), render.Finding{Severity: lang.Error, Code: "in-use", Place: name,
 						Message: fmt.Sprintf("%s is used by %s", name, whose(l)), Remedy: "remove that first, or let it use something else"})
 				}
+			}
+		}
+	}
+	return c, nil
+}
+
+// madeByThoseThatGo lists what the resources that go have made by themselves and goes with them,
+// and what has their tags and stays. What holds data among it asks for a consent.
+func (s *Service) madeByThoseThatGo(ctx context.Context, r *reading, c proposal.Changed) (proposal.Changed, error) {
+	for _, ch := range c.Plan.Changes {
+		if ch.Change != change.Remove && (ch.Change != change.Rebuild || ch.Keeps) {
+			continue
+		}
+		at := slices.IndexFunc(r.rows, func(row store.Resource) bool { return row.Name == cmp.Or(ch.Was, ch.Resource) })
+		if at < 0 {
+			continue
+		}
+		row := r.rows[at]
+		for _, m := range engine.Makes(row) {
+			found, err := engine.Made(ctx, r.adapter, row.Region, m)
+			if err != nil {
+				return c, cloudSays(err)
+			}
+			for _, l := range found {
+				if l.Phase == cloud.Removing {
+					continue
+				}
+				words, tags := fmt.Sprintf("the %s %s (%s)", resource.Words(l.Type), l.Name, l.ID), fmt.Sprint(m.Tags)
+				f := render.Finding{Severity: lang.Note, Code: "made-by-it", Place: row.Name, Message: fmt.Sprintf("%s goes with it: it has the tags %s", words, strings.TrimPrefix(tags, "map"))}
+				if why := engine.NotMade(row, l); why != "" {
+					f = render.Finding{Severity: lang.Warning, Code: "made-by-another", Place: row.Name, Message: fmt.Sprintf("%s has the tags %s, and stays: %s", words, strings.TrimPrefix(tags, "map"), why), Remedy: "remove it by hand if nobody needs it"}
+				} else if t, _ := resource.ByName(l.Type); t.HoldsData {
+					c.Lost = append(slices.Clone(c.Lost), words+", which "+row.Name+" made")
+				}
+				c.Read = append(slices.Clone(c.Read), f)
 			}
 		}
 	}
@@ -421,7 +460,7 @@ func (r *reading) makes(l cloud.Live, going map[string]string) bool {
 			continue
 		}
 		for _, m := range engine.Makes(row) {
-			if l.Type == m.Type && tagged(l.Tags, m.Tags) {
+			if l.Type == m.Type && tagged(l.Tags, m.Tags) && engine.NotMade(row, l) == "" {
 				return true
 			}
 		}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"undersail/examples"
+	"undersail/internal/cloud"
 	"undersail/internal/core/state"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
@@ -343,12 +344,42 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 	if run := r.Await(s, r.Carry(s, again)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
+	// Somebody else's machine has the tag too.
+	hand := r.Adapter()
+	put := func(typ string, want map[string]any, tags map[string]string) string {
+		t.Helper()
+		ref := cloud.Ref{Region: "north-fell", Type: typ, Token: "by-hand-" + typ}
+		if _, err := hand.Step(ctx, cloud.Task{Action: cloud.Create, Ref: ref, Want: want, Tags: tags}, func(cloud.Part) error { return nil }); err != nil {
+			t.Fatal(err)
+		}
+		for {
+			if l, there, err := hand.Look(ctx, ref); err == nil && there == cloud.Present && l.Phase == cloud.Ready {
+				return l.ID
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+	}
+	network := put("network", map[string]any{"name": "elsewhere", "range": "10.99.0.0/16"}, nil)
+	subnet := put("subnet", map[string]any{"name": "elsewhere", "network": network, "range": "10.99.0.0/24"}, nil)
+	theirs := put("instance", map[string]any{"name": "theirs", "size": "plain-1", "image": "debian-12", "subnet": subnet}, map[string]string{"made-by": attributesOf(t, s, "making", "controller")["id"].(string)})
 	retire, err := s.Retire(ctx, r.Admin, "making")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
+	goes, stays := 0, 0
+	for _, f := range retire.Findings {
+		switch {
+		case f.Code == "made-by-it" && strings.Contains(f.Message, "goes with it"):
+			goes++
+		case f.Code == "made-by-another" && strings.Contains(f.Message, theirs) && strings.Contains(f.Message, "stays: the cloud says that a client of the account made it"):
+			stays++
+		}
+	}
+	if goes != 2 || stays != 1 {
+		t.Errorf("%d are told to go, %d to stay: %+v", goes, stays, retire.Findings)
+	}
 	run := r.Await(s, r.Carry(s, retire))
-	if told := r.Events(s, run.ID); run.State != state.Done || len(r.Ledger().Alive) > 0 || !strings.Contains(told, "which controller made by itself") {
+	if told := r.Events(s, run.ID); run.State != state.Done || len(r.Ledger().Alive) != 3 || !strings.Contains(told, "which controller made by itself") || !strings.Contains(told, "has the tag of what controller makes, and stays") {
 		t.Errorf("%s %s; alive are %v\n%s", run.State, run.Reason, r.Ledger().Alive, told)
 	}
 }

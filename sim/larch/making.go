@@ -49,7 +49,7 @@ func (c *Cloud) makeBy(maker *world.Resource, machines int) error {
 // Who makes it puts it into the world.
 func (c *Cloud) machineBy(tx *world.Tx, maker *world.Resource, name, label, tag string, properties map[string]any, at time.Time) (*world.Resource, error) {
 	x := &world.Resource{Account: maker.Account, Region: maker.Region, Kind: "instances", Name: name, ID: idOf(kinds["instances"], maker.Account, maker.Region, name), Label: label,
-		Properties: properties, Attributes: map[string]any{}, Tags: map[string]string{tag: maker.ID}, Generation: 1, MadeAt: at, Digest: tag}
+		Properties: properties, Attributes: map[string]any{}, Tags: map[string]string{tag: maker.ID}, Generation: 1, MadeAt: at, MadeBy: maker.ID, Digest: tag}
 	m := &making{cloud: c, tx: tx, x: x}
 	if err := m.instance(); err != nil {
 		return nil, err

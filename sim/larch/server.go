@@ -448,7 +448,8 @@ func (c *Cloud) document(x *world.Resource) map[string]any {
 		phase, why = world.Broken, "the disk failed"
 	}
 	doc := map[string]any{"name": x.Name, "id": x.ID, "kind": x.Kind, "label": x.Label, "phase": phase, "generation": x.Generation,
-		"properties": world.Shown(x.Properties), "attributes": attributes, "tags": x.Tags}
+		"properties": world.Shown(x.Properties), "attributes": attributes, "tags": x.Tags, "made_at": x.MadeAt,
+		"made_by": cmp.Or(x.MadeBy, "a client of the account")}
 	if why != "" && phase == world.Broken {
 		doc["why"] = why
 	}

@@ -47,6 +47,7 @@ type Resource struct {
 	Digest     string            `json:"digest"` // of the creating body
 	Generation int               `json:"generation"`
 	MadeAt     time.Time         `json:"made_at"`
+	MadeBy     string            `json:"made_by,omitempty"` // id of the resource that made it by itself
 	ReadyAt    time.Time         `json:"ready_at"`
 	BreaksAt   time.Time         `json:"breaks_at,omitzero"`
 	Why        string            `json:"why,omitempty"`

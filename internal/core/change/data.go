@@ -18,8 +18,8 @@ const (
 )
 
 // Consents asks for one consent to lose data, naming each resource that holds it,
-// and one to rebuild what was guarded until now.
-func Consents(changes []Change, recorded []Recorded) (out []render.Consent) {
+// and one to rebuild what was guarded until now. With is what goes too without being recorded.
+func Consents(changes []Change, recorded []Recorded, with ...string) (out []render.Consent) {
 	find := finder(recorded)
 	var lost, lifted []string
 	for _, c := range changes {
@@ -35,7 +35,7 @@ func Consents(changes []Change, recorded []Recorded) (out []render.Consent) {
 		}
 		lost = append(lost, words)
 	}
-	if lost != nil {
+	if lost = append(lost, with...); lost != nil {
 		out = append(out, render.Consent{Name: LoseData, About: "what these hold is lost for good: " + strings.Join(lost, ", ")})
 	}
 	if lifted != nil {
