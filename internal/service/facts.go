@@ -215,7 +215,7 @@ func (r *reading) asRecorded(conduct map[string]render.Resource) []change.Record
 		c, known := conduct[strings.TrimSuffix(row.Name, change.OldName(""))]
 		x := change.Recorded{Name: row.Name, Type: row.Type, Declared: row.Declared, Region: r.elsewhere(row.Region), Want: row.Want, Attributes: row.Attributes,
 			Healthy: row.State == state.Healthy, Broken: wreck || l.Phase == cloud.Broken, Wreck: wreck || begun(row), Missing: !there && !begun(row),
-			Undoing: r.undoes != nil, Fresh: r.fresh[row.Token], After: row.After, Guard: c.Guard && there, AtRetire: c.AtRetire, Checks: row.Checks}
+			Undoing: r.undoes != nil, Fresh: r.fresh[row.Token], After: row.After, Guard: c.Guard && there && !r.fresh[row.Token], AtRetire: c.AtRetire, Checks: row.Checks}
 		x.Again = slices.Contains(r.Again, row.Name)
 		if slices.Contains(r.Keep, row.Name) {
 			x.AtRetire = "keep"

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -149,6 +150,14 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 		return proposal.Judged{}, fmt.Errorf("read what stack %s was before run %d: %w", run.Stack, run.ID, err)
 	}
 	toNothing := err != nil || d.Rendering == nil
+	if !toNothing { // what it was given in its middle belongs to what the stack was
+		given, err := s.store.Run(ctx, *before.RunID)
+		if err != nil {
+			return proposal.Judged{}, err
+		}
+		d.Inputs = maps.Clone(d.Inputs)
+		maps.Copy(d.Inputs, given.Given)
+	}
 	if !toNothing {
 		if err := r.readBundle(d.Template.Bundle()); err != nil {
 			return proposal.Judged{}, err
@@ -157,6 +166,9 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 		r.Keys, r.Handed, r.undoneUses = keysOf(d), d.Handed, d.Uses
 	}
 	if err := s.readPlace(ctx, r); err != nil {
+		return proposal.Judged{}, err
+	}
+	if r.Keep, err = s.tookOver(ctx, run, r.rows); err != nil {
 		return proposal.Judged{}, err
 	}
 	if err := s.readBefore(ctx, r); err != nil {
@@ -187,6 +199,18 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 		return judged, &refusal.Error{Kind: refusal.Findings, Title: fmt.Sprintf("run %d cannot be undone", run.ID), Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
 	}
 	return judged, nil
+}
+
+// tookOver names what a run took over from what was kept and the stack still has: undone, it
+// goes back there.
+func (s *Service) tookOver(ctx context.Context, run store.Run, rows []store.Resource) (names []string, err error) {
+	_, d, err := s.document(ctx, run.ProposalID)
+	for _, c := range d.Changes {
+		if c.TakesOver != "" && slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Name == c.Resource }) {
+			names = append(names, c.Resource)
+		}
+	}
+	return names, err
 }
 
 // lostForGood says of what the run removed that it comes back empty.

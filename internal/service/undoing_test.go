@@ -1,0 +1,92 @@
+package service_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"undersail/internal/core/state"
+	"undersail/internal/service/servicetest"
+	"undersail/sim/world"
+)
+
+// TestUndoingATakingOverGivesItBack, also where the template would not keep it.
+func TestUndoingATakingOverGivesItBack(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine, diskLine))
+	disk := b.alive("disks")[0]
+	b.apply("coast", resources(netLine)) // the disk is kept
+	taken := b.apply("coast", resources(netLine, strings.Replace(diskLine, ", at_retire: keep", "", 1)))
+	p, err := b.s.Undo(ctx, b.r.Admin, taken.ID)
+	if err != nil || said(p) != "keep data" || len(p.Consents) != 0 {
+		t.Fatalf("%s %v %v", said(p), p.Consents, err)
+	}
+	if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if kept, _ := b.s.Kept(ctx); len(kept) != 1 || kept[0].ID != disk || len(b.alive("disks")) != 1 {
+		t.Errorf("kept are %v, alive %v", kept, b.alive("disks"))
+	}
+}
+
+// TestUndoingKeepsWhatWasGivenLater: the way back is to the stack with the values that its run
+// was given in its middle.
+func TestUndoingKeepsWhatWasGivenLater(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 1200)
+	s, _ := r.Replica(5e9)
+	ctx := context.Background()
+	source := strings.Replace(serialised, "  berths: {type: integer, minimum: 1, maximum: 4, later: true}\n", "  note: {type: string, default: a}\n", 1)
+	source = strings.Replace(source, "back: {type: address, want: {tags: {berths: =string(inputs.berths)}}", "back: {type: address, want: {tags: {note: =inputs.note}}", 1)
+	first := r.ApplySource(s, "serialised", source, nil)
+	if run := r.Await(s, first); run.State != state.Parked {
+		t.Fatal(run.State, run.Reason)
+	}
+	if _, err := s.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-7"}); err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if run := r.Await(s, first); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	second := r.Await(s, r.ApplySource(s, "serialised", source, map[string]any{"note": "b"}))
+	p, err := s.Undo(ctx, r.Admin, second.ID)
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
+		t.Fatalf("undoing is %s: %s", run.State, run.Reason)
+	}
+	st, err := s.Stack(ctx, "serialised")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, in := range st.Inputs {
+		if in.Name == "serial" && in.Value != "SALT-7" {
+			t.Errorf("the serial number is %v", in.Value)
+		}
+	}
+	if again := r.Propose(s, "serialised", source, nil); again.State != "nothing" {
+		t.Errorf("it is not what it was: %s", again.Summary)
+	}
+}
+
+// TestAGuardOfWhatAFailedRunMadeDoesNotStandInItsWayBack: nobody relied on it yet.
+func TestAGuardOfWhatAFailedRunMadeDoesNotStandInItsWayBack(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine))
+	b.r.Fault(world.Fault{Kind: "denied", On: "addresses", Label: "coast-", Count: 1})
+	p := b.propose("coast", resources(netLine, strings.Replace(diskLine, "at_retire: keep", "guard: true", 1), "front: {type: address, after: {data: healthy}}"))
+	run := b.r.Await(b.s, b.r.Carry(b.s, p))
+	if run.State != state.Failed {
+		t.Fatal(run.State, run.Reason)
+	}
+	back, err := b.s.Undo(ctx, b.r.Admin, run.ID)
+	if err != nil || said(back) != "remove data" || len(back.Consents) != 0 {
+		t.Fatalf("%s %v %v", said(back), back.Consents, err)
+	}
+	if run := b.r.Await(b.s, b.r.Carry(b.s, back)); run.State != state.Done || len(b.alive("disks")) != 0 {
+		t.Errorf("%s %s, alive are %v", run.State, run.Reason, b.alive("disks"))
+	}
+}
