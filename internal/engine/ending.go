@@ -110,8 +110,11 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 		switch {
 		case result == schedule.Broke && x.undoesItself():
 			w.Then(func(tx pgx.Tx) error {
-				_, err := x.engine.queue.InsertTx(ctx, tx, undoJob{x.run.ID}, atOnce)
-				return err
+				inserted, err := x.engine.queue.InsertTx(ctx, tx, undoJob{x.run.ID}, nil)
+				if err != nil {
+					return err
+				}
+				return store.AtOnce(ctx, tx, inserted.Job.ID)
 			})
 		case result != schedule.Done:
 		case x.run.Kind == state.KindRetire:

@@ -186,21 +186,17 @@ func New(c Config) (*Engine, error) {
 	return e, nil
 }
 
-// atOnce is when a job may be taken: whatever the database's clock says. The queue would name
-// the moment by our own, which may be ahead of it.
-var atOnce = &river.InsertOpts{ScheduledAt: time.Unix(1, 0)}
-
 // Enqueue puts a run into the queue within a transaction.
 func (e *Engine) Enqueue(ctx context.Context) store.Enqueue {
 	return func(tx pgx.Tx, run, number int64) (int64, error) {
 		if e.quiet.Load() {
 			return 0, ErrQuiet
 		}
-		inserted, err := e.queue.InsertTx(ctx, tx, runJob{run, number}, atOnce)
+		inserted, err := e.queue.InsertTx(ctx, tx, runJob{run, number}, nil)
 		if err != nil {
 			return 0, fmt.Errorf("enqueue run %d: %w", run, err)
 		}
-		return inserted.Job.ID, nil
+		return inserted.Job.ID, store.AtOnce(ctx, tx, inserted.Job.ID)
 	}
 }
 

@@ -17,6 +17,13 @@ import (
 // job's id.
 type Enqueue func(tx pgx.Tx, run, number int64) (int64, error)
 
+// AtOnce lets a job be taken as soon as it is there, by the database's clock: the queue names
+// the moment by that of the service, which may be ahead of it.
+func AtOnce(ctx context.Context, tx pgx.Tx, job int64) error {
+	_, err := tx.Exec(ctx, "UPDATE river_job SET scheduled_at = now() WHERE id = $1 AND scheduled_at > now()", job)
+	return err
+}
+
 // Claim takes a run for an owner under a claim number. False says that the
 // number is old or that the run is over: there is nothing to do. The time since
 // the last sign of the owner before counts against no step's patience.
