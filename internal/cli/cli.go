@@ -111,7 +111,7 @@ The usual way:
 	add("knowing", a.accountsCommand(), a.secretsCommand(), a.keyPairsCommand(), a.offersCommand(), a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
 	add("preparing", a.fitCommand(), a.compareCommand(), a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
 	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())
-	add("living", a.stacksCommand(), a.outputsCommand(), a.revealCommand(), a.connectCommand(), a.costCommand(), a.verifyCommand(), a.retireCommand(), a.keptCommand(), a.quietCommand(), a.eventsCommand(), a.auditCommand(), a.agreementsCommand())
+	add("living", a.stacksCommand(), a.outputsCommand(), a.revealCommand(), a.connectCommand(), a.costCommand(), a.verifyCommand(), a.rebuildCommand(), a.retireCommand(), a.keptCommand(), a.quietCommand(), a.eventsCommand(), a.auditCommand(), a.agreementsCommand())
 	return root
 }
 

@@ -92,6 +92,9 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 	case schedule.Broke:
 		reason = x.scrub(fmt.Sprintf("%s; %d of %d steps succeeded and stay", strings.Join(failed, "; "), healthy, len(x.steps)))
 		text = fmt.Sprintf("run %d failed: %s; continue with: %s", x.run.ID, reason, next)
+		if stuck := x.stuck(failed); stuck != "" && x.run.Kind != state.KindRetire && x.run.Kind != state.KindDiscard {
+			text += fmt.Sprintf("; or have it made anew with: undersail rebuild %s %s", x.run.Stack, stuck)
+		}
 		if x.undoesItself() {
 			text = fmt.Sprintf("run %d failed: %s; it will be undone", x.run.ID, reason)
 		}
@@ -126,6 +129,17 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 			}
 		}
 	})
+}
+
+// stuck names what was waited for in vain.
+func (x *execution) stuck(failed []string) string {
+	var names []string
+	for _, f := range failed {
+		if name, reason, ok := strings.Cut(f, ": "); ok && strings.Contains(reason, outOfPatience) {
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names, " ")
 }
 
 // undoesItself reports whether a failure of the run is to be undone.

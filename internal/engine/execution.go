@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -450,6 +451,7 @@ func (x *execution) giveUpStep(ctx context.Context, a schedule.Action) error {
 	s := &x.steps[a.Step]
 	step, text := schedule.Skipped, s.Resource+" is skipped: "+a.Reason
 	if a.Do == schedule.Fail {
+		a.Reason += x.lastAnswer(s, a.Reason)
 		step, text = schedule.Failed, s.Resource+" failed: "+a.Reason
 	}
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(step)).Inc()
@@ -459,6 +461,23 @@ func (x *execution) giveUpStep(ctx context.Context, a schedule.Action) error {
 			x.markUnhealthy(w, s.Resource, a.Reason)
 		}
 	})
+}
+
+// lastAnswer is what the first check of a step that does not hold was answered last, where the
+// reason of a failure does not tell it yet.
+func (x *execution) lastAnswer(s *store.Step, reason string) string {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	proving := x.proofs[s.Resource]
+	if proving == nil || strings.Contains(reason, "asked ") {
+		return ""
+	}
+	for _, name := range slices.Sorted(maps.Keys(proving.proof)) {
+		if p := proving.proof[name]; !p.Held && p.Last.Asked != "" && !p.Last.Passed {
+			return fmt.Sprintf("; asked %s, got %s", p.Last.Asked, p.Last.Answer)
+		}
+	}
+	return ""
 }
 
 // markUnhealthy records that a resource was not proved. One that was asked for and

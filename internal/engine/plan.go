@@ -39,6 +39,9 @@ func Steps(p change.Plan, d proposal.Durations, recorded []store.Resource) []sto
 		} else {
 			s.Token, s.Region, s.Parts, s.Type = row.Token, row.Region, row.Parts, row.Type
 		}
+		if strings.Contains(row.Reason, outOfPatience) && s.Token == row.Token {
+			s.PatienceMS /= 4 // it was waited out in full before
+		}
 		for _, need := range a.Needs {
 			s.Needs = append(s.Needs, store.Need{Step: need.Action, Made: need.Made})
 		}
@@ -46,6 +49,9 @@ func Steps(p change.Plan, d proposal.Durations, recorded []store.Resource) []sto
 	}
 	return withProof(steps, p.Rendering, d)
 }
+
+// outOfPatience is how the scheduler says that a step took too long.
+const outOfPatience = "longer than its patience"
 
 // newToken names a resource in the cloud. It is drawn once for a step and kept,
 // so that a call can be repeated by whoever takes the run over.

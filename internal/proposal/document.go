@@ -80,6 +80,8 @@ type Document struct {
 	Keep []string `json:"keep,omitempty"`
 	// Again names tasks that are run again although nothing of them changes.
 	Again []string `json:"again,omitempty"`
+	// Rebuild names what is made anew although nothing of it changes.
+	Rebuild []string `json:"rebuild,omitempty"`
 	// SecondPerson says that somebody else than its author must accept it.
 	SecondPerson bool `json:"second_person,omitempty"`
 }

@@ -68,6 +68,8 @@ type Facts struct {
 	Keep []string
 	// Again names tasks that are run again although nothing of them changes.
 	Again []string
+	// Rebuild names what is made anew although nothing of it changes.
+	Rebuild []string
 	// Read are findings of whoever read the facts.
 	Read []render.Finding
 	// Most is how many resources the template may give; 0 is as many as any may.
@@ -110,7 +112,7 @@ func (f Facts) Render(b *budget.Budget) Changed {
 	if plan.Rendering.Stopped {
 		return Changed{Facts: f, Plan: plan}
 	}
-	plan.Findings = append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...)
+	plan.Findings = append(append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...), f.notRebuilt(plan.Changes)...)
 	return Changed{Facts: f, Plan: plan.Ordered(f.Recorded, f.Offers)}
 }
 
@@ -167,6 +169,19 @@ func (f Facts) staying(changes []change.Change) (findings []render.Finding) {
 		case !leaves:
 			findings = append(findings, render.Finding{Severity: lang.Error, Code: "keep", Place: name, Message: fmt.Sprintf("%s is to be kept, and does not leave the stack", name),
 				Remedy: "take it out of the template, or let the template `find` it"})
+		}
+	}
+	return findings
+}
+
+// notRebuilt finds what was named to be made anew and is no resource that stays in the stack.
+func (f Facts) notRebuilt(changes []change.Change) (findings []render.Finding) {
+	for _, name := range f.Rebuild {
+		made := slices.ContainsFunc(changes, func(c change.Change) bool {
+			return c.Resource == name && (c.Change == change.Rebuild || c.Change == change.Create)
+		})
+		if !made {
+			findings = append(findings, render.Finding{Severity: lang.Error, Code: "rebuild", Place: name, Message: fmt.Sprintf("%s is to be made anew, and the stack has no such resource of its own", name), Remedy: "list them with: undersail stacks " + f.Stack.Name})
 		}
 	}
 	return findings
@@ -303,7 +318,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, DiscardsAs: j.DiscardsAs, Keep: j.Keep, Again: j.Again, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, DiscardsAs: j.DiscardsAs, Keep: j.Keep, Again: j.Again, Rebuild: j.Rebuild, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

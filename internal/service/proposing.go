@@ -45,6 +45,8 @@ type NewProposal struct {
 	Keep []string `json:"keep,omitempty"`
 	// Again names tasks that are run again although nothing of them changes.
 	Again []string `json:"again,omitempty"`
+	// Rebuild names resources that are made anew although nothing of them changes.
+	Rebuild []string `json:"rebuild,omitempty"`
 
 	// shaped are those who filled in what is proposed, beside whoever proposes it.
 	shaped []string

@@ -3092,6 +3092,8 @@ export interface components {
             keep?: string[];
             /** @description Tasks that are run again although nothing of them changes */
             again?: string[];
+            /** @description Resources that are made anew although nothing of them changes */
+            rebuild?: string[];
         };
         NewAccount: {
             name: string;

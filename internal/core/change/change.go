@@ -102,6 +102,8 @@ type Recorded struct {
 	Checks   []health.Check
 	// Again says that a task is to be run again although nothing of it changes.
 	Again bool
+	// Anew says that it is to be made anew although nothing of it changes.
+	Anew bool
 	// Kept says whose it was, such as readings/store, when it outlived its stack and
 	// may be taken over.
 	Kept string
@@ -269,6 +271,8 @@ func decide(r render.Resource, was *Recorded, ids *names) (Change, []render.Find
 	switch {
 	case was.Type != r.Type:
 		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
+	case was.Anew && !own(r.Type):
+		c.Change, c.Reason = Rebuild, "it is made anew, as was asked for"
 	case was.Broken && own(r.Type):
 		if findings = c.compare(r, was, ids); c.Change == Same {
 			c.Change = Alter
