@@ -27,11 +27,39 @@ import (
 type proving struct {
 	proof health.Proof
 	told  map[string]string // the last answer told as an event, by check
+	wrote map[string]written
 	// first is what the look saw that found the resource made.
 	first []health.Evidence
 }
 
-func newProving() *proving { return &proving{proof: health.Proof{}, told: map[string]string{}} }
+func newProving() *proving {
+	return &proving{proof: health.Proof{}, told: map[string]string{}, wrote: map[string]written{}}
+}
+
+// written is an answer that does not do, and when it was kept as evidence.
+type written struct {
+	answer string
+	at     time.Time
+}
+
+// keepEvery is how often an answer that does not do is kept that is the same as before.
+const keepEvery = 30 * time.Second
+
+// worthKeeping leaves answers out that do not do and are the same as those that were kept a
+// moment ago: a check that waits for long would leave nothing else.
+func (p *proving) worthKeeping(seen []health.Evidence) (out []health.Evidence) {
+	for _, e := range seen {
+		last, before := p.wrote[e.Check]
+		if !e.Passed && before && last.answer == e.Answer && e.At.Sub(last.at) < keepEvery {
+			continue
+		}
+		if delete(p.wrote, e.Check); !e.Passed {
+			p.wrote[e.Check] = written{e.Answer, e.At}
+		}
+		out = append(out, e)
+	}
+	return out
+}
 
 // provingMade begins the checks of a resource with what the look saw that found it
 // made: that is one look at its phase.
@@ -236,7 +264,7 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 		}
 		return x.broken(ctx, s, verdict.Reason+said)
 	}
-	// An answer is told when it is another than before; all of them are kept.
+	// An answer is told when it is another than before; those that say something new are kept.
 	var events []store.Event
 	for _, e := range seen {
 		line := fmt.Sprintf("%s: asked %s, got %s", s.Resource, e.Asked, e.Answer)
@@ -245,7 +273,7 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 			events = append(events, store.Event{Kind: "check", Resource: s.Resource, State: string(schedule.Settling), Text: x.scrub(line)})
 		}
 	}
-	return schedule.Event{Outcome: schedule.NotYet, At: x.now().Add(x.real(3)), Reason: verdict.Reason}, x.commit(ctx, events, func(w *store.Write) { x.kept(w, seen) })
+	return schedule.Event{Outcome: schedule.NotYet, At: x.now().Add(x.real(3)), Reason: verdict.Reason}, x.commit(ctx, events, func(w *store.Write) { x.kept(w, p.worthKeeping(seen)) })
 }
 
 // settle tells the cloud whether an alteration that may be on trial stays. What was not

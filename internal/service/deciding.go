@@ -224,7 +224,8 @@ func (s *Service) accept(ctx context.Context, u people.User, p Proposal, a Accep
 		}
 	}
 	for _, name := range agree {
-		if !slices.Contains(names, name) {
+		if !slices.Contains(names, name) && !slices.Contains(policy.AllConsents, name) { // who agrees to more than is asked for agrees
+
 			unknown = append(unknown, name)
 		}
 	}

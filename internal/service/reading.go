@@ -204,10 +204,7 @@ func (s *Service) offersFor(ctx context.Context, r *reading, region string) (*of
 		return nil, err
 	}
 	if r.reserves == nil {
-		except := r.stack.ID
-		if r.isNew { // it has reserved nothing
-			except = ""
-		}
+		except := r.stack.ID // also what an older proposal of it would take
 		key := "reserves " + r.account.Name + " " + except
 		if r.reserves, err = recent(&s.lately, r.offline, key, func() ([]reserve, error) { return s.reserved(ctx, r.account, "", except) }); err != nil {
 			return nil, err

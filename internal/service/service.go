@@ -81,8 +81,9 @@ func (s *Service) Engine() *engine.Engine { return s.engine }
 // before the service is used.
 func (s *Service) OpenFolders(folders ...string) { s.localLibraries = folders }
 
-// Ready reports whether the service can do its work now.
-func (s *Service) Ready(ctx context.Context) error { return s.store.Pool.Ping(ctx) }
+// Ready reports whether the service can do its work now: whether the database takes writes,
+// which it does not when its disk is full.
+func (s *Service) Ready(ctx context.Context) error { return s.store.TryWriting(ctx) }
 
 // adapter gives the adapter of an account for asking: it tries again for a while
 // when the cloud is busy.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/price"
@@ -59,6 +60,9 @@ const (
 	// ConsentSecrets is asked for outside of the rules, which see no values.
 	ConsentSecrets = "secret-use"
 )
+
+// AllConsents are the names of all that is ever asked for, but for what templates ask.
+var AllConsents = []string{ConsentCost, ConsentRoles, ConsentOpen, ConsentTerms, ConsentFeatures, ConsentSecrets, change.LoseData, change.LiftGuard}
 
 // look is everything that a rule sees.
 type look struct {
