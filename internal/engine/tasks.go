@@ -251,8 +251,8 @@ func (t *tasks) want() (map[string]any, error) {
 		return sent.Want, err
 	}
 	row := t.x.resource(t.s)
-	if row == nil {
-		return nil, &cloud.Error{Class: cloud.Gone, Message: "it is not recorded any more", Remedy: "propose again"}
+	if row == nil { // it was proved never to have run, and there is nothing to undo
+		return map[string]any{}, nil
 	}
 	opened, err := t.x.opened(row.Want)
 	if err != nil {
