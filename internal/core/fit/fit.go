@@ -60,6 +60,7 @@ func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[st
 		c.rooms()
 	}
 	c.hosts()
+	c.sense()
 	c.ranges()
 	c.clashes()
 	return c.out
