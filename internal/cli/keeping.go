@@ -57,7 +57,7 @@ func (a *app) restoreCommand() *cobra.Command {
 				return &exit{exitFailed, err}
 			}
 			return a.print(cmd, got, func(w io.Writer) {
-				fmt.Fprintf(w, "restored: %d accounts, %d stacks; all %d sealed values open\nthe audit's head is %s\nnext: undersail serve --dir %s\n", got.Accounts, got.Stacks, got.Sealed, got.Audit, filepath.Clean(p.Dir))
+				fmt.Fprintf(w, "restored: %d accounts, %d stacks; all %d sealed values open\nthe audit's head is %s\nnext: undersail serve --dir %s; it is quiet, and changes nothing, until one of the copies goes on: --in-charge\n", got.Accounts, got.Stacks, got.Sealed, got.Audit, filepath.Clean(p.Dir))
 			})
 		}}
 	placeFlags(cmd, &p)

@@ -182,9 +182,9 @@ func (s *Service) lookAtAccount(ctx context.Context, a store.Account, byUs map[s
 
 func by(d engine.Deed, known bool) string {
 	if !known {
-		return "nobody that is known: by hand, or by another copy of the service"
+		return "nobody known"
 	}
-	return fmt.Sprintf("run %d of ours, on %s, which the records do not know", d.Run, d.At.Local().Format("2006-01-02 15:04:05"))
+	return fmt.Sprintf("our run %d on %s, unknown to the records", d.Run, d.At.Local().Format(time.DateTime))
 }
 
 func (s *Service) lookAtStack(ctx context.Context, adapter cloud.Adapter, a store.Account, id string, byUs map[string]engine.Deed) (out []Differs, err error) {
@@ -212,7 +212,7 @@ func (s *Service) lookAtStack(ctx context.Context, adapter cloud.Adapter, a stor
 		deed, known := byUs[r.Token]
 		d := Differs{Account: a.Name, Stack: st.Name, Resource: r.Name, By: by(deed, known)}
 		if !known && middle.has(r.Token) {
-			d.By = fmt.Sprintf("run %d of ours, which was in the middle of it", middle.run)
+			d.By = fmt.Sprintf("our run %d, in its middle", middle.run)
 		}
 		d.ID, _ = r.Attributes["id"].(string)
 		l, there := live.live[r.Name]
@@ -235,14 +235,14 @@ func (s *Service) lookAtStack(ctx context.Context, adapter cloud.Adapter, a stor
 		recorded := slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Token == l.Token })
 		if !recorded && middle.steps[l.Token] && l.Phase != cloud.Removing {
 			out = append(out, Differs{Account: a.Name, Stack: st.Name, Resource: l.Tags[cloud.TagResource], ID: l.ID, How: ahead,
-				What: fmt.Sprintf("run %d has made it already, and goes on with it", middle.run), By: fmt.Sprintf("run %d of ours, which is not over by the records", middle.run)})
+				What: "made already; the run goes on with it", By: fmt.Sprintf("our run %d, in its middle", middle.run)})
 		}
 	}
 	kept, err := s.store.KeptOf(ctx, id)
 	for _, k := range kept {
 		if k.FoundAt != nil {
 			deed, known := byUs[k.Token]
-			out = append(out, Differs{Account: a.Name, Stack: st.Name, Resource: k.Name, ID: k.ID(), How: unrecorded, What: resource.Words(k.Type) + " with the mark of the stack; listed with: undersail kept", By: by(deed, known)})
+			out = append(out, Differs{Account: a.Name, Stack: st.Name, Resource: k.Name, ID: k.ID(), How: unrecorded, What: resource.Words(k.Type) + "; see: undersail kept", By: by(deed, known)})
 		}
 	}
 	return out, err
@@ -297,7 +297,7 @@ func (s *Service) lookForDeeds(ctx context.Context, adapter cloud.Adapter, a sto
 			for _, l := range live {
 				deed, known := byUs[l.Token]
 				out = append(out, Differs{Account: a.Name, Stack: l.Tags[cloud.TagStack], Resource: l.Tags[cloud.TagResource], ID: l.ID, How: unrecorded,
-					What: resource.Words(l.Type) + " of a stack that the records do not know; listed with: undersail kept", By: by(deed, known)})
+					What: resource.Words(l.Type) + " of an unknown stack; see: undersail kept", By: by(deed, known)})
 			}
 		}
 	}

@@ -59,6 +59,7 @@ export function useChanges() {
 }
 
 /** What outlived its stack on purpose. */
+export const useQuiet = () => useQuery({ queryKey: ['quiet'], queryFn: () => unwrap(api.GET('/api/v1/quiet')), staleTime: 60_000, refetchInterval: (q) => (q.state.data?.why && !q.state.data.looked ? 3_000 : false) })
 export const useKept = () => useQuery({ queryKey: ['kept'], queryFn: () => unwrap(api.GET('/api/v1/kept')) })
 
 export const useProposals = (stack?: string) =>

@@ -83,13 +83,13 @@ function KeptSheet() {
   return (
     <div className="mt-3 space-y-3">
       {discard.isError && <Trouble error={discard.error} />}
-      <Sheet title="Kept" note={`outlived their stacks on purpose; ${costs.join(', ')}`} pad={false}>
+      <Sheet title="Kept" note={`${list.some((k) => k.found_at) ? 'outlived their stacks on purpose, or were found' : 'outlived their stacks on purpose'}; ${costs.join(', ')}`} pad={false}>
         <table className="w-full">
           <thead><tr><th>What</th><th>Type</th><th className="max-md:hidden">Size</th><th className="max-md:hidden">Account and region</th><th className="max-md:hidden">Since</th><th className="text-right">Cost</th><th /></tr></thead>
           <tbody>
             {list.map((k) => (
               <tr key={k.id}>
-                <td title={k.id}><span className="font-semibold">{k.stack}/{k.resource}</span>{k.carries && k.carries.length > 0 && <span className="block text-ink-2">carries {k.carries.join(', ')}: attaching it to a machine is a use of that</span>}</td>
+                <td title={k.id}><span className="font-semibold">{k.stack}/{k.resource}</span>{k.carries && k.carries.length > 0 && <span className="block text-ink-2">carries {k.carries.join(', ')}: attaching it to a machine is a use of that</span>}{k.found_at && <span className="block text-ink-2">found {moment(k.found_at)} with the mark of the stack, and recorded nowhere: propose the stack to record it</span>}</td>
                 <td className="text-ink-2">{k.type}</td>
                 <td className="max-md:hidden">{valueText(k.want.size)}</td>
                 <td className="max-md:hidden text-ink-2">{k.account}, {k.region}</td>

@@ -4,10 +4,10 @@ import { useEffect, useState } from 'react'
 import { Link, NavLink, Navigate, Outlet, useLocation } from 'react-router'
 import { api } from '../api/client'
 import { hasSession } from '../api/page'
-import { useChanges, useMe, useProposals, useRuns, useStacks, useTemplates } from '../api/queries'
+import { useChanges, useMe, useProposals, useQuiet, useRuns, useStacks, useTemplates } from '../api/queries'
 import { useLostAt } from '../stream/connection'
 import { Button, Loading, Trouble } from './ui'
-import { clock, roleText } from './words'
+import { clock, moment, roleText } from './words'
 import { Refusal } from '../api/client'
 
 export function Sail({ size = 20 }: { size?: number }) {
@@ -40,7 +40,7 @@ export function Shell() {
         <Link to="/stacks" className="flex items-center gap-2 font-bold no-underline"><Sail />Under Sail</Link>
         <Menu name={me.data.full_name || me.data.name} roles={me.data.roles} />
       </header>
-      <main id="content" tabIndex={-1} className="min-w-0 flex-1 px-6 py-5 outline-none max-md:px-3 max-md:py-3"><Lost /><Outlet /></main>
+      <main id="content" tabIndex={-1} className="min-w-0 flex-1 px-6 py-5 outline-none max-md:px-3 max-md:py-3"><Lost /><QuietNote /><Outlet /></main>
     </div>
   )
 }
@@ -77,6 +77,26 @@ function Lost() {
   }, [since])
   if (since === null || !late) return null
   return <p role="status" className="mb-3 rounded-sheet border border-settling bg-settling-soft px-3.5 py-2"><span className="font-semibold">The service cannot be heard since {clock(since)}.</span> What you see is of then; this page tries again by itself, and misses nothing.</p>
+}
+
+/** Says that the service changes nothing, since its records may be a copy, and what differs. */
+function QuietNote() {
+  const quiet = useQuiet().data
+  if (!quiet?.why) return null
+  const n = quiet.differs.length
+  return (
+    <div role="status" className="mb-3 rounded-sheet border border-settling bg-settling-soft px-3.5 py-2">
+      <p><span className="font-semibold">This service is quiet and changes nothing:</span> {quiet.why}. Its records are of {moment(quiet.since)}.</p>
+      {!quiet.looked && <p>It is looking at every stack.</p>}
+      {quiet.looked && n === 0 && <p>Everything in the clouds is as it is recorded.</p>}
+      {n > 0 && (
+        <details><summary>{n} {n === 1 ? 'thing is' : 'things are'} otherwise in the clouds</summary>
+          <ul className="mt-1 space-y-0.5">{quiet.differs.map((d, i) => <li key={i}><span className="font-semibold">{[d.stack, d.resource].filter(Boolean).join(' / ') || d.account}</span> {d.how}: {d.what}{d.by && `, by ${d.by}`}</li>)}</ul>
+        </details>
+      )}
+      <p>If this copy is the one that goes on, end every other one, and start it once with <code>undersail serve --in-charge</code>.</p>
+    </div>
+  )
 }
 
 function Places() {

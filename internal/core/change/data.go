@@ -70,7 +70,7 @@ func takeOver(c Change, r render.Resource, was *Recorded, ids *names) (Change, [
 		var why []string
 		for _, f := range taken.Fields {
 			if f.Alter == resource.Rebuild || len(findings) > 0 {
-				why = append(why, fmt.Sprintf("`%s` would go from %v to %v", f.Name, plain(f.Before), plain(f.After)))
+				why = append(why, fmt.Sprintf("`%s` would go from %v to %v", f.Name, orUntold(f.Before), orUntold(f.After)))
 			}
 		}
 		return c, []render.Finding{{Severity: lang.Warning, Code: "kept-differs", Place: r.Name, Message: fmt.Sprintf("the kept %s cannot become %s: %s", was.Kept, r.Name, strings.Join(why, ", ")),
@@ -82,6 +82,14 @@ func takeOver(c Change, r render.Resource, was *Recorded, ids *names) (Change, [
 		taken.Reason = "it is there with the mark of " + was.Kept + " and is recorded nowhere; it is recorded, and nothing is made anew"
 	}
 	return taken, nil
+}
+
+// orUntold is a value as it is told, also where there is none.
+func orUntold(v any) any {
+	if v == nil {
+		return "what nobody tells"
+	}
+	return plain(v)
 }
 
 // FoundAs is what is taken for the recorded wish of something that was found: of what is wanted
