@@ -47,7 +47,7 @@ var operations = map[string]struct{ held, body string }{
 	"listEvents": {listing, ""}, "streamEvents": {listing, ""}, "listSecrets": {listing, ""}, "putSecret": {foreign, `{"name":"x","kind":"secret","account":"saltmere-live"}`}, "showSecret": {foreign, ""}, "removeSecret": {foreign, ""}, "reveal": {foreign, `{"reference":"veiled-word","reason":"to see it"}`},
 	"listAgreements": {listing, ""}, "endAgreement": {foreign, ""}, "listAudit": {listing, ""}, "checkAudit": {ofAll, ""},
 	"getGuide": {foreign, ""}, "connect": {foreign, `{}`}, "signConnection": {foreign, `{"hop":0,"data":"AAAA"}`}, "listStacks": {listing, ""}, "streamChanges": {listing, ""}, "getStack": {foreign, ""}, "getOutputs": {foreign, ""}, "getCost": {foreign, ""}, "getStackTemplate": {foreign, ""},
-	"verifyStack": {foreign, ""}, "continueStack": {foreign, ""}, "giveValues": {foreign, `{"inputs":{"a":"b"}}`}, "arrange": {shared, ""}, "listKept": {listing, ""}, "discardKept": {foreign, `{"name":"veiled/data"}`}, "moveKept": {foreign, `{"name":"veiled/data","to":"moles/data"}`}, "retireStack": {foreign, ""},
+	"verifyStack": {foreign, ""}, "continueStack": {foreign, ""}, "giveValues": {foreign, `{"inputs":{"a":"b"}}`}, "arrange": {shared, ""}, "listKept": {listing, ""}, "getQuiet": {listing, ""}, "discardKept": {foreign, `{"name":"veiled/data"}`}, "moveKept": {foreign, `{"name":"veiled/data","to":"moles/data"}`}, "retireStack": {foreign, ""},
 }
 
 // restless is what the service tells anew from time to time, whoever does what.

@@ -170,10 +170,10 @@ type Live struct {
 	Tags       map[string]string
 	// ReadyIn is the cloud's own guess in cloud seconds; 0 when it has none.
 	ReadyIn float64
-	// MadeBy is the id of the resource that made it by itself, such as the pool of a
+	// Maker is the id of the resource that made it by itself, such as the pool of a
 	// member, or who else did; empty where the cloud does not tell. MadeAt is when, zero where
 	// it does not tell.
-	MadeBy string
+	Maker  string
 	MadeAt time.Time
 }
 

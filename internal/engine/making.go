@@ -69,8 +69,8 @@ func Made(ctx context.Context, adapter cloud.Adapter, region string, m render.Ma
 // against it.
 func NotMade(r store.Resource, l cloud.Live) string {
 	id, _ := r.Attributes["id"].(string)
-	if l.MadeBy != "" && l.MadeBy != id {
-		return "the cloud says that " + l.MadeBy + " made it"
+	if l.Maker != "" && l.Maker != id {
+		return "the cloud says that " + l.Maker + " made it"
 	}
 	text, _ := r.Attributes[sinceAttribute].(string)
 	if since, err := time.Parse(time.RFC3339Nano, text); err == nil && !l.MadeAt.IsZero() && l.MadeAt.Before(since) {

@@ -184,6 +184,10 @@ type Acceptance struct {
 	// OnFailure says what becomes of its run if that fails; empty leaves it to whoever applies
 	// it.
 	OnFailure string
+
+	// byItself says that it goes no further than what was agreed to before, by whom the account
+	// asks for.
+	byItself bool
 }
 
 // Accept agrees to a proposal and draws the secrets it generates, once. Everything
@@ -278,7 +282,7 @@ func (s *Service) accept(ctx context.Context, u people.User, p Proposal, a Accep
 	if comment != "" {
 		why = strings.Trim(why+"; "+comment, "; ")
 	}
-	p, err = s.decide(ctx, u, p.ID, store.Decision{State: state.Accepted, Why: why, By: u.Name, OnFailure: a.OnFailure, Shaped: slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf), Consents: given, Agreement: s.sealOf(row, u.Name, a.OnFailure, names)})
+	p, err = s.decide(ctx, u, p.ID, store.Decision{State: state.Accepted, Why: why, By: u.Name, OnFailure: a.OnFailure, Shaped: !a.byItself && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf), Consents: given, Agreement: s.sealOf(row, u.Name, a.OnFailure, names)})
 	if err != nil || p.Kind != state.KindGive {
 		return p, err
 	}

@@ -372,7 +372,7 @@ func (s *Service) usedElsewhere(ctx context.Context, r *reading, c proposal.Chan
 			return c, cloudSays(err)
 		}
 		for _, l := range users {
-			if own[l.Token] || l.Phase == cloud.Removing || going[region][l.MadeBy] != "" || r.makes(l, going[region]) { // what goes takes what it made with it
+			if own[l.Token] || l.Phase == cloud.Removing || going[region][l.Maker] != "" || r.makes(l, going[region]) { // what goes takes what it made with it
 				continue
 			}
 			for _, id := range l.Uses() {

@@ -132,7 +132,7 @@ func (s *Service) Continue(ctx context.Context, u people.User, stack string) (Pr
 	if err != nil || beyond != "" || len(judged.Consents) > 0 {
 		return p, err
 	}
-	return s.accept(ctx, u, p, Acceptance{})
+	return s.accept(ctx, u, p, Acceptance{byItself: true})
 }
 
 // Retire proposes the removal of a whole stack.

@@ -267,7 +267,7 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	case len(p.Consents) > 0 || slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" }):
 		return s.store.ParkFailed(ctx, id, state.ForConsent, fmt.Sprintf("undoing it needs a consent; read and accept proposal %d, then: undersail apply %d", p.ID, p.ID))
 	}
-	if p, err = s.accept(ctx, giver, p, Acceptance{}); err != nil {
+	if p, err = s.accept(ctx, giver, p, Acceptance{byItself: true}); err != nil {
 		return err
 	}
 	_, err = s.start(ctx, giver, p.ID, state.Keep, standing)

@@ -225,7 +225,7 @@ var phases = map[string]cloud.Phase{"making": cloud.Making, "changing": cloud.Ma
 func live(r report, region string) cloud.Live {
 	l := cloud.Live{ID: r.ID, Name: r.Label, Phase: phases[r.Phase], Why: r.Why, Tags: r.Tags, ReadyIn: r.ReadyIn, Attributes: map[string]any{"id": r.ID},
 		Ref: cloud.Ref{Region: region, Type: typeOf(r.Kind), Token: r.Name, Parts: []cloud.Part{{Kind: r.Kind, ID: r.ID, Mark: r.Name, Version: fmt.Sprint(r.Generation), Seen: true}}}}
-	l.Has, l.MadeBy, l.MadeAt = mappings[l.Type].ours(r), r.MadeBy, r.MadeAt
+	l.Has, l.Maker, l.MadeAt = mappings[l.Type].ours(r), r.MadeBy, r.MadeAt
 	for name, v := range r.Attributes {
 		switch name {
 		case "memory_gib":
