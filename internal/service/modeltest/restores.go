@@ -132,7 +132,7 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 	if len(wrong) > 0 {
 		return wrong
 	}
-	if err := s.TakeCharge(ctx); err == nil {
+	if err = s.TakeCharge(ctx); err == nil {
 		err = s.Engine().Start(ctx)
 	}
 	if err != nil {
