@@ -161,10 +161,10 @@ func TestTheExamplesAreEdited(t *testing.T) {
 				<-intake
 			}
 			e := &editing{t: t, r: r, s: s, edited: x, stack: "edited-" + x.template}
-			e.make()
-			if x.template == "gauge-intake" {
-				close(intake)
+			if x.template == "gauge-intake" { // nothing reads it while something of it is taken away
+				defer close(intake)
 			}
+			e.make()
 			for _, edit := range x.edits {
 				e.edit(edit)
 			}
