@@ -630,6 +630,9 @@ func backedUpAndRestored(t *testing.T, e *empty, password string) {
 	if r := e.must(0, "quiet"); !strings.Contains(r.out, "the database was filled from a backup, or is a copy") || !strings.Contains(r.out, "undersail serve --in-charge") {
 		t.Errorf("%s", r.out)
 	}
+	if r := e.run("tokens", "add", "looked", "--role", "viewer", "--for", "1d"); r.code == 0 || !strings.Contains(r.err, "the service is quiet and changes nothing") {
+		t.Errorf("it makes a token: %d %s", r.code, r.err)
+	}
 	if r := e.run("retire", "rota"); r.code == 0 || !strings.Contains(r.err, "the service is quiet and changes nothing") {
 		t.Errorf("it proposes: %d %s", r.code, r.err)
 	}

@@ -106,7 +106,7 @@ func New(ctx context.Context, s *service.Service, o Options) (whole, metrics htt
 
 func (s *Server) ready(c *echo.Context) error {
 	if err := s.service.Ready(c.Request().Context()); err != nil {
-		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		return c.String(http.StatusServiceUnavailable, "the database does not answer, or takes no writes\n")
 	}
 	if why := s.service.Quiet(c.Request().Context()).Why; why != "" {
 		return c.String(http.StatusOK, "ready, and quiet: "+why+"\n")

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"regexp"
 	"strings"
 
@@ -18,13 +19,19 @@ import (
 )
 
 // validated holds every request against the contract: unknown fields, wrong
-// types and missing fields get a problem that names the place.
+// types and missing fields get a problem that names the place. What would change something is
+// refused while the service is quiet.
 func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		route, params, err := s.router.FindRoute(r)
 		if err != nil {
 			return next(c) // the router of Echo says what is wrong with the path
+		}
+		if r.Method != http.MethodGet && route.Operation.Extensions["x-quiet"] != true {
+			if err := s.service.MayChange(); err != nil {
+				return err
+			}
 		}
 		body := bodyOf(c)
 		err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,

@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 	"time"
 
@@ -15,8 +14,8 @@ import (
 )
 
 func (a *app) keptCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "kept", Short: "List what outlived its stack on purpose, with what it costs", Args: cobra.NoArgs,
-		Long: "List what outlived its stack on purpose, with what it costs. A stack takes one over that has its\nstack's and its resource's name, or to which it is moved; every other one uses it with `find`.", Example: "  undersail kept\n  undersail kept remove readings/store --yes --agree lose-data --watch",
+	cmd := &cobra.Command{Use: "kept", Short: "List what outlived its stack on purpose, or was found with its mark, with what it costs", Args: cobra.NoArgs,
+		Long: "List what outlived its stack on purpose, and what was found in a cloud with the mark of a stack and recorded\nnowhere, with what it costs. A stack takes one over that has its\nstack's and its resource's name, or to which it is moved; every other one uses it with `find`.", Example: "  undersail kept\n  undersail kept remove readings/store --yes --agree lose-data --watch",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -59,12 +58,13 @@ func printKept(w io.Writer, list []service.Kept) {
 		fmt.Fprintln(w, "nothing is kept; `at_retire: keep` in a template keeps a resource when it leaves its stack")
 		return
 	}
-	month := map[string]float64{}
+	month, found := map[string]float64{}, 0
 	columns(w, "KEPT\tTYPE\tSIZE\tID\tACCOUNT\tREGION\tCOST/H\tSINCE", func(row func(string, ...any)) {
 		for _, k := range list {
 			month[k.Currency] += k.Month
 			since := k.KeptAt.Local().Format(time.DateOnly)
 			if k.FoundAt != nil {
+				found++
 				since = "found " + k.FoundAt.Local().Format(time.DateOnly)
 			}
 			row("%s/%s\t%s\t%s\t%s\t%s\t%s\t%.3f %s\t%s", k.Stack, k.Resource, k.Type, review.OrDash(review.Value(k.Want["size"])), k.ID, k.Account, k.Region, k.Hour, k.Currency, since)
@@ -75,8 +75,8 @@ func printKept(w io.Writer, list []service.Kept) {
 			fmt.Fprintf(w, "\n%s/%s carries %s: it was on a machine that was given it, and attaching it to one is a use of that\n", k.Stack, k.Resource, strings.Join(k.Carries, ", "))
 		}
 	}
-	if found := slices.DeleteFunc(slices.Clone(list), func(k service.Kept) bool { return k.FoundAt == nil }); len(found) > 0 {
-		fmt.Fprintf(w, "\n%d of these were found in the cloud with the mark of their stack, and recorded nowhere: they are newer than the records.\nPropose the stack to record one in it, or remove it.\n", len(found))
+	if found > 0 {
+		fmt.Fprintf(w, "\n%d of these were found in the cloud with the mark of their stack, and recorded nowhere: they are newer than the records.\nPropose the stack to record one in it, or remove it.\n", found)
 	}
 	for currency, cost := range month {
 		fmt.Fprintf(w, "\nall together about %.0f %s a month\n", cost, currency)

@@ -60,11 +60,7 @@ func TestAClockThatIsSetCostsNoPatience(t *testing.T) {
 				s, quit := r.Start(config, nil, option)
 				r.Fault(world.Fault{Kind: "slow", On: "disks", Count: 1, Seconds: 3})
 				id := r.ApplySource(s, "gauge", "undersail: 1\nabout: {name: gauge, version: 1.0.0, title: Gauge}\nresources: {data: {type: disk, patience: 40m, want: {size: 20GiB, type: solid}}}\n", nil)
-				for deadline := time.Now().Add(time.Minute); !strings.Contains(r.Events(s, id), "creating data"); time.Sleep(20 * time.Millisecond) {
-					if time.Now().After(deadline) {
-						t.Fatal("it does not begin")
-					}
-				}
+				r.Until(s, id, "creating data")
 				set(by)
 				if handedOver {
 					quit()

@@ -16,14 +16,19 @@ import (
 
 // Deed is something that a step did, or was about to do, in a cloud.
 type Deed struct {
-	At       time.Time `json:"at"`
-	Run      int64     `json:"run"`
-	Step     int       `json:"step"`
-	Stack    string    `json:"stack"`
-	StackID  string    `json:"stack_id"`
-	Resource string    `json:"resource"`
-	Action   string    `json:"action"`
-	Token    string    `json:"token"`
+	At  time.Time `json:"at"`
+	Run int64     `json:"run"`
+	// Writes is how many writes of its owners the run had then: a database that knows the deed
+	// has as many.
+	Writes int64 `json:"writes"`
+	// InCharge marks the moment in which a person said that the service goes on with a database
+	// that did not know what stands before. It is of no run.
+	InCharge bool   `json:"in_charge,omitempty"`
+	Stack    string `json:"stack"`
+	StackID  string `json:"stack_id"`
+	Resource string `json:"resource"`
+	Action   string `json:"action"`
+	Token    string `json:"token"`
 }
 
 // Deeds is the file of them. The zero one keeps nothing.

@@ -36,7 +36,6 @@ type execution struct {
 	account  store.Account
 	adapter  cloud.Adapter
 	steps    []store.Step
-	found    []store.Kept      // what carries the mark of the stack and was recorded nowhere
 	creating map[string]string // token of the step that creates a resource
 	secrets  *sealed.Run       // opens what was agreed to
 	scrubber *secret.Scrubber  // takes secrets out of texts

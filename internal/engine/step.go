@@ -149,7 +149,10 @@ func (x *execution) intend(ctx context.Context, s *store.Step, text string, more
 	now := x.now()
 	s.IntentAt = &now
 	x.underWay(s.Number, now, time.Time{})
-	err = x.engine.Deeds.Add(Deed{At: now, Run: x.run.ID, Step: s.Number, Stack: x.run.Stack, StackID: x.run.StackID, Resource: s.Resource, Action: s.Action, Token: s.Token})
+	x.writing.Lock()
+	writes := x.writes
+	x.writing.Unlock()
+	err = x.engine.Deeds.Add(Deed{At: now, Run: x.run.ID, Writes: writes, Stack: x.run.Stack, StackID: x.run.StackID, Resource: s.Resource, Action: s.Action, Token: s.Token})
 	if err != nil { // a full disk: what is done is recorded all the same
 		x.engine.Log.Warn("what is done is not written beside the database", "run", x.run.ID, "error", err)
 	}

@@ -31,17 +31,6 @@ func and(more map[string]any) map[string]any {
 	return all
 }
 
-// until waits for words among the events of a run.
-func until(t *testing.T, r *servicetest.Rig, s *service.Service, id int64, words string) {
-	t.Helper()
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
-		if strings.Contains(r.Events(s, id), words) {
-			return
-		}
-	}
-	t.Fatalf("%q never happens:\n%s", words, r.Events(s, id))
-}
-
 // alive lists the names of what is alive of a stack by resource.
 func alive(r *servicetest.Rig, stack string) map[string]string {
 	out := map[string]string{}
@@ -70,7 +59,7 @@ func TestALostAnswerAndEndedCredentialsParkTheRunAndMakeNothingTwice(t *testing.
 	r.Fault(world.Fault{Kind: "lose-answer", On: "disks", Method: "PUT", Count: 1})
 	r.Fault(world.Fault{Kind: "slow", On: "disks", Method: "PUT", Count: 1, Seconds: 1})
 	id := r.ApplySource(s, "coast", coast, small)
-	until(t, r, s, id, "creating data[0]")
+	r.Until(s, id, "creating data[0]")
 	r.Fault(world.Fault{Kind: "credentials-end", Count: -1})
 	run := r.Await(s, id)
 	if run.State != "parked" || !strings.Contains(run.Reason, "credentials of account saltmere-lab") {
@@ -130,7 +119,7 @@ func TestWhatWasBegunIsInEveryLaterProposal(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	id := r.ApplySource(s, "coast", coast, and(map[string]any{"stores": 6}))
-	until(t, r, s, id, "creating data[5]")
+	r.Until(s, id, "creating data[5]")
 	if _, err := s.Stop(ctx, r.Admin, id); err != nil {
 		t.Fatal(err)
 	}
@@ -155,7 +144,7 @@ func TestContinuingAfterABreakInTheNetworkItself(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	id := r.ApplySource(s, "coast", coast, small)
-	until(t, r, s, id, "creating net")
+	r.Until(s, id, "creating net")
 	if _, err := s.Stop(ctx, r.Admin, id); err != nil {
 		t.Fatal(err)
 	}
@@ -181,8 +170,8 @@ func TestAnOrderlyEndDuringAChangeIsNoFailure(t *testing.T) {
 	first, quit := r.Replica(time.Second)
 	r.Await(first, r.ApplySource(first, "coast", coast, and(map[string]any{"stores": 2})))
 	id := r.ApplySource(first, "coast", coast, and(map[string]any{"store": "40GiB", "stores": 1}))
-	until(t, r, first, id, "altering data[0]")
-	until(t, r, first, id, "removing data[1]")
+	r.Until(first, id, "altering data[0]")
+	r.Until(first, id, "removing data[1]")
 	quit()
 	second, _ := r.Replica(time.Second)
 	run := r.Await(second, id)
@@ -283,7 +272,7 @@ func TestAReplicaWithAnotherKeyGivesTheRunAway(t *testing.T) {
 	t.Cleanup(end)
 	r.Stranger(time.Second)
 	id := r.ApplySource(author, "coast", coast, small)
-	until(t, r, author, id, "gives the run away")
+	r.Until(author, id, "gives the run away")
 	right, _ := r.Replica(time.Second)
 	run := r.Await(right, id)
 	if told := strings.Count(r.Events(right, id), "gives the run away"); run.State != "done" || told != 1 {

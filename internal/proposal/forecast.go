@@ -46,13 +46,8 @@ func (d Durations) Expect(do change.Kind, of Learned) int64 {
 func (d Durations) ExpectOf(p change.Plan, a change.Action) int64 {
 	c := p.Changes[a.Change]
 	ms := d.Expect(a.Do, LearnedOfChange(p, c))
-	if a.Do != change.Alter || p.Rendering == nil {
-		return ms
-	}
-	if r := p.Rendering.Resource(c.Resource); r != nil {
-		if n := c.Waves(*r); n > 0 {
-			ms += int64(n) * d.Expect(change.Create, Learned{Type: "instance"})
-		}
+	if a.Do == change.Alter && c.Waves > 0 {
+		ms += int64(c.Waves) * d.Expect(change.Create, Learned{Type: "instance"})
 	}
 	return ms
 }

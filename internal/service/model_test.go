@@ -8,7 +8,6 @@ import (
 	"undersail/internal/engine"
 	"undersail/internal/service/modeltest"
 	"undersail/internal/service/servicetest"
-	"undersail/sim"
 )
 
 var seed = flag.Uint64("model.seed", 0, "replay one sequence of the model test")
@@ -28,7 +27,7 @@ func TestTheModel(t *testing.T) {
 	for group := range 4 {
 		t.Run(fmt.Sprint(group), func(t *testing.T) {
 			t.Parallel()
-			r := servicetest.NewWith(t, sim.Config{Pace: 2400, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 10_000, "addresses": 240}})
+			r := servicetest.Roomy(t, 2400)
 			s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
 			for i, seed := range seeds {
 				// Faults are of a whole cloud: sequences with them have their own.

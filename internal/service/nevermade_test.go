@@ -2,7 +2,6 @@ package service_test
 
 import (
 	"context"
-	"strings"
 	"testing"
 	"time"
 
@@ -17,11 +16,7 @@ func TestATaskThatNeverRanIsRetired(t *testing.T) {
 	s, _ := r.Replica(5 * time.Second)
 	ctx := context.Background()
 	id := r.ApplySource(s, "idle", "undersail: 1\nabout: {name: idle, version: 1.0.0, title: Idle}\nresources:\n  pair: {type: key_pair}\n  left: {type: task, patience: 99h, want: {command: date, undo: date, on: 127.0.0.1, port: 1, user: tide, key: =pair.private_key}}\n", nil)
-	for deadline := time.Now().Add(time.Minute); !strings.Contains(r.Events(s, id), "creating left"); time.Sleep(10 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatal("the task is not begun")
-		}
-	}
+	r.Until(s, id, "creating left")
 	if _, err := s.Stop(ctx, r.Admin, id); err != nil {
 		t.Fatal(err)
 	}

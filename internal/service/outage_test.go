@@ -5,9 +5,6 @@ import (
 	"fmt"
 	"testing"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
-
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/service"
@@ -24,10 +21,8 @@ func (o *outage) of(ctx context.Context) context.Context {
 	return context.WithValue(ctx, outageKey{}, o)
 }
 
-// outages makes a store whose queries fail where an outage says so.
-type outages struct{}
-
-func (outages) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+// withOutages makes a store whose queries fail where an outage says so.
+var withOutages = store.Watched(func(ctx context.Context, _ string) context.Context {
 	o, ok := ctx.Value(outageKey{}).(*outage)
 	if !ok {
 		return ctx
@@ -38,11 +33,7 @@ func (outages) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQuer
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
 	return gone
-}
-
-func (outages) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
-
-func withOutages(c *pgxpool.Config) { c.ConnConfig.Tracer = outages{} }
+})
 
 const vouched = "undersail: 1\nabout: {name: vouched, version: 1.0.0, title: Vouched}\ninputs: {word: {secret: true, generate: true}}\nresources: {pair: {type: key_pair}, entry: {type: secret, want: {value: =inputs.word}}}\n"
 

@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -30,20 +31,17 @@ func TestMembersOfAPoolBecomeWhatIsWanted(t *testing.T) {
 	if run := r.Await(s, r.ApplySource(s, "crews", crews, nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	members := func() (all []world.LedgerResource, ready int) {
+	members := func() (all []world.LedgerResource) {
 		for _, x := range r.Ledger().Alive {
-			if x.Tags["larch-pool"] != "" && x.Phase != "removing" {
-				if all = append(all, x); x.Phase == "ready" {
-					ready++
-				}
+			if x.Tags["larch-pool"] != "" && x.Phase == "ready" {
+				all = append(all, x)
 			}
 		}
-		return all, ready
+		return all
 	}
 	names := func() (out map[string]bool) {
 		out = map[string]bool{}
-		all, _ := members()
-		for _, x := range all {
+		for _, x := range members() {
 			out[x.Name] = true
 		}
 		return out
@@ -53,25 +51,26 @@ func TestMembersOfAPoolBecomeWhatIsWanted(t *testing.T) {
 	if notes := fmt.Sprint(p.Changes); !strings.Contains(notes, "its members are replaced by new ones, a quarter at a time") {
 		t.Errorf("it is not told what becomes of the members: %s", notes)
 	}
-	id, least := r.Carry(s, p), 4
-	for {
-		_, ready := members()
-		least = min(least, ready)
-		run, err := s.Run(context.Background(), id)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if run.EndedAt != nil {
-			if run.State != state.Done {
-				t.Fatal(run.State, run.Reason)
-			}
-			break
-		}
-		time.Sleep(10 * time.Millisecond)
+	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
 	}
-	all, ready := members()
-	if len(all) != 4 || ready != 4 || least < 2 { // one that goes, and one that the ledger sees at the same moment
-		t.Errorf("%d members, %d ready, at least %d on the way", len(all), ready, least)
+	all := members()
+	if len(all) != 4 {
+		t.Errorf("%d members are ready", len(all))
+	}
+	// Whenever one was gone, three others were ready.
+	l := r.Ledger()
+	ever := slices.DeleteFunc(append(l.Alive, l.Gone...), func(x world.LedgerResource) bool { return x.Tags["larch-pool"] == "" })
+	for _, gone := range ever {
+		ready := 0
+		for _, x := range ever {
+			if !x.ReadyAt.After(gone.RemovedAt) && (x.RemovedAt.IsZero() || x.RemovedAt.After(gone.RemovedAt)) {
+				ready++
+			}
+		}
+		if !gone.RemovedAt.IsZero() && ready < 3 {
+			t.Errorf("when %s was gone %d were ready", gone.Name, ready)
+		}
 	}
 	for _, x := range all {
 		if x.Properties["size"] != "plain-2" || first[x.Name] {

@@ -14,7 +14,6 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
-	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/engine"
 	"undersail/internal/people"
@@ -62,12 +61,13 @@ type quietness struct {
 	now Quiet
 }
 
-// BeQuiet lets the service change nothing more.
-func (s *Service) BeQuiet(q Quiet) {
+// BeQuiet lets the service and its engine change nothing more.
+func (s *Service) BeQuiet(ctx context.Context, q Quiet) error {
 	s.quiet.mu.Lock()
 	defer s.quiet.mu.Unlock()
 	q.Differs = []Differs{}
 	s.quiet.now = q
+	return s.engine.BeQuiet(ctx)
 }
 
 // Quiet tells whether the service is quiet, and what it found.
@@ -91,7 +91,7 @@ func (s *Service) MayChange() error {
 }
 
 // TakeCharge ends being quiet: a person said that this copy goes on.
-func (s *Service) TakeCharge(ctx context.Context) error {
+func (s *Service) TakeCharge(ctx context.Context) {
 	s.quiet.mu.Lock()
 	q := s.quiet.now
 	s.quiet.now = Quiet{}
@@ -101,7 +101,6 @@ func (s *Service) TakeCharge(ctx context.Context) error {
 		counts[d.How]++
 	}
 	s.done(ctx, people.Host(), "take charge", "service", map[string]any{"why": q.Why, "records": q.Since, "differs": counts})
-	return nil
 }
 
 // LookAtAll looks at every stack of every account, and notes what is otherwise than the
@@ -147,7 +146,10 @@ func (s *Service) LookAtAll(ctx context.Context, done []engine.Deed) {
 func (s *Service) unknownDeeds(ctx context.Context, done []engine.Deed) map[string]engine.Deed {
 	out := map[string]engine.Deed{}
 	for _, d := range slices.Backward(done) {
-		if has, err := s.store.HasStep(ctx, d.Run, d.Token); err != nil || has {
+		if d.InCharge {
+			break // what stands before was told then
+		}
+		if has, err := s.store.HasWrites(ctx, d.Run, d.Writes); err != nil || has {
 			break // what was done before is known too
 		}
 		if _, later := out[d.Token]; !later {
@@ -226,7 +228,7 @@ func (s *Service) lookAtStack(ctx context.Context, adapter cloud.Adapter, a stor
 		if begun(r) {
 			continue // it is there, and the run that made it goes on with it
 		}
-		for _, f := range change.Strayed(r.Type, r.Want, l.Has, leaves(conduct, r.Name)) {
+		for _, f := range change.Strayed(r.Type, r.Want, l.Has, conduct[r.Name].Leave) {
 			d.How, d.What = altered, fmt.Sprintf("%s is %v, and is recorded as %v", f.Name, f.After, f.Before)
 			out = append(out, d)
 		}
@@ -273,8 +275,6 @@ func (s *Service) inTheMiddle(ctx context.Context, stackID string) (m middle, er
 	}
 	return m, err
 }
-
-func leaves(conduct map[string]render.Resource, name string) []string { return conduct[name].Leave }
 
 // lookForDeeds looks for what was made of stacks that the records do not know at all.
 func (s *Service) lookForDeeds(ctx context.Context, adapter cloud.Adapter, a store.Account, byUs map[string]engine.Deed) (out []Differs) {

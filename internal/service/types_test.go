@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"undersail/examples"
-	"undersail/internal/cloud"
 	"undersail/internal/core/state"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
@@ -345,23 +344,9 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 		t.Fatal(run.State, run.Reason)
 	}
 	// Somebody else's machine has the tag too.
-	hand := r.Adapter()
-	put := func(typ string, want map[string]any, tags map[string]string) string {
-		t.Helper()
-		ref := cloud.Ref{Region: "north-fell", Type: typ, Token: "by-hand-" + typ}
-		if _, err := hand.Step(ctx, cloud.Task{Action: cloud.Create, Ref: ref, Want: want, Tags: tags}, func(cloud.Part) error { return nil }); err != nil {
-			t.Fatal(err)
-		}
-		for {
-			if l, there, err := hand.Look(ctx, ref); err == nil && there == cloud.Present && l.Phase == cloud.Ready {
-				return l.ID
-			}
-			time.Sleep(10 * time.Millisecond)
-		}
-	}
-	network := put("network", map[string]any{"name": "elsewhere", "range": "10.99.0.0/16"}, nil)
-	subnet := put("subnet", map[string]any{"name": "elsewhere", "network": network, "range": "10.99.0.0/24"}, nil)
-	theirs := put("instance", map[string]any{"name": "theirs", "size": "plain-1", "image": "debian-12", "subnet": subnet}, map[string]string{"made-by": attributesOf(t, s, "making", "controller")["id"].(string)})
+	network := r.MakeByHand("network", map[string]any{"name": "elsewhere", "range": "10.99.0.0/16"}, nil)
+	subnet := r.MakeByHand("subnet", map[string]any{"name": "elsewhere", "network": network, "range": "10.99.0.0/24"}, nil)
+	theirs := r.MakeByHand("instance", map[string]any{"name": "theirs", "size": "plain-1", "image": "debian-12", "subnet": subnet}, map[string]string{"made-by": attributesOf(t, s, "making", "controller")["id"].(string)})
 	retire, err := s.Retire(ctx, r.Admin, "making")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))

@@ -54,14 +54,8 @@ func (s *Store) Moment(ctx context.Context) (at time.Time, err error) {
 	return at, classify(err)
 }
 
-// HasStep reports whether a step of a run was begun under a token, as far as the records go.
-func (s *Store) HasStep(ctx context.Context, run int64, token string) (has bool, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM steps WHERE run_id = $1 AND token = $2 AND intent_at IS NOT NULL)", run, token).Scan(&has)
+// HasWrites reports whether a run has had as many writes of its owners, as far as the records go.
+func (s *Store) HasWrites(ctx context.Context, run, writes int64) (has bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND writes >= $2)", run, writes).Scan(&has)
 	return has, classify(err)
-}
-
-// Empty reports whether nothing was ever made with this database.
-func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT NOT EXISTS (SELECT FROM runs) AND NOT EXISTS (SELECT FROM accounts)").Scan(&empty)
-	return empty, classify(err)
 }

@@ -102,14 +102,14 @@ func (s *Store) RenewClaims(ctx context.Context, owner string, life time.Duratio
 // SweepClaims gives runs whose claim has run out to whoever takes them next: the
 // number is raised, which fences the old owner, and a new job is enqueued. A run
 // that still waits in the queue is left there, however long it waits; one whose
-// job was taken and whose claim never came has lost its owner too. A claim that lasts longer
-// than any is given, and a job that is to wait longer than any does, are of before the clock
+// job was taken and whose claim never came has lost its owner too. An owner that was
+// seen later than now, and a job that is to wait longer than any does, are of before the clock
 // was put back.
 func (s *Store) SweepClaims(ctx context.Context, grace time.Duration, enqueue Enqueue) (int, error) {
 	swept := 0
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `SELECT r.id FROM runs r LEFT JOIN river_job j ON j.id = r.job
-			WHERE r.state IN `+carried+` AND (r.claim_until < clock_timestamp() OR r.claim_until > clock_timestamp() + 3 * $1::interval)
+			WHERE r.state IN `+carried+` AND (r.claim_until < clock_timestamp() OR r.seen_at > clock_timestamp() + interval '1 second')
 			AND (r.claim_owner IS NOT NULL OR j.id IS NULL OR j.state IN ('cancelled', 'completed', 'discarded') OR j.state = 'running' AND (j.attempted_at < now() - $1::interval OR j.attempted_at > now() + $1::interval)
 				OR j.scheduled_at > now() + 3 * $1::interval)
 			ORDER BY r.claim_until LIMIT 200 FOR UPDATE OF r SKIP LOCKED`, grace)

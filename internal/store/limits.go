@@ -16,9 +16,8 @@ type Share struct {
 // one statement. The rate falls by three tenths with a refusal, at most once in a
 // second; while demand stays unmet it rises, quickly up to just below the rate at
 // which the cloud refused last, and slowly beyond. A share follows demand, and
-// nobody's is less than a tenth of an equal one. A replica that waits says so again each second,
-// so that what is a minute ahead of that, or was done later than now, is of before the
-// database's clock was put back.
+// nobody's is less than a tenth of an equal one. A wait whose refusal lies later than now is of
+// before the database's clock was put back, and so is whatever else was done later than now.
 func (s *Store) ShareLimit(ctx context.Context, account, owner string, demand, initial float64, refused bool, until time.Duration) (Share, error) {
 	var out Share
 	var wait float64
@@ -35,9 +34,10 @@ func (s *Store) ShareLimit(ctx context.Context, account, owner string, demand, i
 					WHEN l.ceiling > 0 AND l.rate < l.ceiling * 0.95 THEN least(l.rate * 1.15, l.ceiling * 0.95)
 					ELSE l.rate * CASE WHEN l.ceiling > 0 THEN 1.005 ELSE 1.25 END END,
 				ceiling = CASE WHEN $5 AND (l.lowered_at < clock_timestamp() - interval '1 second' OR l.lowered_at > clock_timestamp()) THEN l.rate ELSE l.ceiling END,
-				lowered_at = CASE WHEN $5 AND (l.lowered_at < clock_timestamp() - interval '1 second' OR l.lowered_at > clock_timestamp()) THEN clock_timestamp() ELSE l.lowered_at END,
+				lowered_at = CASE WHEN $5 AND (l.lowered_at < clock_timestamp() - interval '1 second' OR l.lowered_at > clock_timestamp()) THEN clock_timestamp() ELSE least(l.lowered_at, clock_timestamp()) END,
 				raised_at = CASE WHEN $5 OR l.raised_at BETWEEN clock_timestamp() - interval '900 milliseconds' AND clock_timestamp() THEN l.raised_at ELSE clock_timestamp() END,
-				until = CASE WHEN $6::float8 > 0 THEN greatest(least(l.until, clock_timestamp() + interval '1 minute'), clock_timestamp() + make_interval(secs => $6)) ELSE least(l.until, clock_timestamp() + interval '1 minute') END
+				until = greatest(CASE WHEN l.until <= clock_timestamp() OR l.lowered_at > clock_timestamp() THEN to_timestamp(0) ELSE l.until END,
+					CASE WHEN $6::float8 > 0 THEN clock_timestamp() + make_interval(secs => $6) ELSE to_timestamp(0) END)
 			RETURNING rate, until
 		) SELECT kept.rate * greatest($3 / greatest(others.demand + $3, 0.001), 0.1 / (others.n + 1)), greatest(0, extract(epoch FROM kept.until - clock_timestamp()))::float8 FROM kept, others`,
 		account, owner, demand, initial, refused, until.Seconds()).Scan(&out.Rate, &wait)

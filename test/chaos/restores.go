@@ -1,8 +1,7 @@
 package main
 
 import (
-	"fmt"
-	"sync"
+	"sync/atomic"
 
 	"undersail/internal/service/modeltest"
 	"undersail/internal/service/servicetest"
@@ -11,47 +10,16 @@ import (
 // restored lets stacks go on from backups of random moments, and counts those in which something
 // was removed unasked, made twice, or told by nobody.
 func (h *harness) restored(restores int, seed uint64) int {
-	failed, middle, told, found := 0, 0, 0, 0
-	var mu sync.Mutex
-	var workers sync.WaitGroup
-	next := make(chan int)
-	for range 3 {
-		workers.Go(func() {
-			for n := range next {
-				func() {
-					inner := &servicetest.Harness{}
-					defer inner.End()
-					defer func() {
-						if fault := recover(); fault != nil {
-							mu.Lock()
-							failed++
-							mu.Unlock()
-							fmt.Printf("    seed %d: broken off: %v\n", seed+uint64(n), fault)
-						}
-					}()
-					x, wrong := modeltest.Restored(inner, seed+uint64(n))
-					mu.Lock()
-					defer mu.Unlock()
-					told, found = told+x.Told, found+x.Found
-					if x.Middle {
-						middle++
-					}
-					if len(wrong) > 0 {
-						failed++
-						fmt.Printf("seed %d:\n%s\n    came apart: %v\n", seed+uint64(n), x.Log(), wrong)
-					}
-				}()
-			}
-		})
-	}
-	for n := range restores {
-		next <- n
-		if n%50 == 49 {
-			say("%d restores, %d came apart", n+1, failed)
+	var middle, told, found atomic.Int64
+	failed := bySeed("restores", restores, 3, seed, func(inner *servicetest.Harness, _ int, seed uint64) (string, []string) {
+		x, wrong := modeltest.Restored(inner, seed)
+		told.Add(int64(x.Told))
+		found.Add(int64(x.Found))
+		if x.Middle {
+			middle.Add(1)
 		}
-	}
-	close(next)
-	workers.Wait()
-	say("restores: %d from seed %d, %d in the middle of a run, %d told to be otherwise, %d of it listed as recorded nowhere, %d came apart", restores, seed, middle, told, found, failed)
+		return x.Log(), wrong
+	})
+	say("restores: %d from seed %d, %d in the middle of a run, %d told to be otherwise, %d of it listed as recorded nowhere, %d came apart", restores, seed, middle.Load(), told.Load(), found.Load(), failed)
 	return failed
 }

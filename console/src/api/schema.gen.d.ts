@@ -1548,7 +1548,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What outlived its stack on purpose, with what it costs */
+        /** What outlived its stack on purpose, or was found with its mark and recorded nowhere, with what it costs */
         get: operations["listKept"];
         put?: never;
         post?: never;
@@ -3155,6 +3155,8 @@ export interface components {
             loses?: boolean;
             /** @description The kept resource that becomes this one */
             takes_over?: string;
+            /** @description In how many waves the members of a group are replaced by an alteration */
+            waves?: number;
             notes?: string[];
         };
         Field: {

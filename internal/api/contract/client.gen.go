@@ -442,7 +442,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/invitations/take (the `TakeInvitation` operationId).
 	TakeInvitation(ctx context.Context, body TakeInvitationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListKept What outlived its stack on purpose, with what it costs
+	// ListKept What outlived its stack on purpose, or was found with its mark and recorded nowhere, with what it costs
 	//
 	// Corresponds with GET /api/v1/kept (the `ListKept` operationId).
 	ListKept(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1917,7 +1917,7 @@ func (c *Client) TakeInvitation(ctx context.Context, body TakeInvitationJSONRequ
 	return c.Client.Do(req)
 }
 
-// ListKept What outlived its stack on purpose, with what it costs
+// ListKept What outlived its stack on purpose, or was found with its mark and recorded nowhere, with what it costs
 //
 // Corresponds with GET /api/v1/kept (the `ListKept` operationId).
 func (c *Client) ListKept(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8541,7 +8541,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/invitations/take (the `TakeInvitation` operationId).
 	TakeInvitationWithResponse(ctx context.Context, body TakeInvitationJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeInvitationResponse, error)
 
-	// ListKeptWithResponse What outlived its stack on purpose, with what it costs
+	// ListKeptWithResponse What outlived its stack on purpose, or was found with its mark and recorded nowhere, with what it costs
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -15139,7 +15139,7 @@ func (c *ClientWithResponses) TakeInvitationWithResponse(ctx context.Context, bo
 	return ParseTakeInvitationResponse(rsp)
 }
 
-// ListKeptWithResponse What outlived its stack on purpose, with what it costs
+// ListKeptWithResponse What outlived its stack on purpose, or was found with its mark and recorded nowhere, with what it costs
 //
 // Returns a wrapper object for the known response body format(s).
 //

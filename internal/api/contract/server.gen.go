@@ -949,7 +949,7 @@ type ServerInterface interface {
 	// TakeInvitation Set a password by an invitation, once, and sign in
 	// (POST /api/v1/invitations/take)
 	TakeInvitation(ctx *echo.Context) error
-	// ListKept What outlived its stack on purpose, with what it costs
+	// ListKept What outlived its stack on purpose, or was found with its mark and recorded nowhere, with what it costs
 	// (GET /api/v1/kept)
 	ListKept(ctx *echo.Context) error
 	// DiscardKept Propose to remove something kept for good
@@ -7505,7 +7505,7 @@ type StrictServerInterface interface {
 	// TakeInvitation Set a password by an invitation, once, and sign in
 	// (POST /api/v1/invitations/take)
 	TakeInvitation(ctx context.Context, request TakeInvitationRequestObject) (TakeInvitationResponseObject, error)
-	// ListKept What outlived its stack on purpose, with what it costs
+	// ListKept What outlived its stack on purpose, or was found with its mark and recorded nowhere, with what it costs
 	// (GET /api/v1/kept)
 	ListKept(ctx context.Context, request ListKeptRequestObject) (ListKeptResponseObject, error)
 	// DiscardKept Propose to remove something kept for good

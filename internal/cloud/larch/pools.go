@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -73,17 +74,11 @@ func (a *Adapter) asMembersAre(ctx context.Context, l cloud.Live, pool report, r
 	}
 	for _, m := range all {
 		if property, has, is := odd(pool, m); is {
-			told := mappings["pool"].ours(report{Kind: "pools", Label: pool.Label, Properties: map[string]any{property: has}})
+			told := mappings["pool"].ours(report{Properties: map[string]any{property: has}})
+			delete(told, "name")
 			for name, v := range told {
-				if name != "name" {
-					l.Has[name] = v
-				}
-			}
-			if has == nil { // it has none of it
-				for name := range told {
-					if name != "name" {
-						delete(l.Has, name)
-					}
+				if l.Has[name] = v; has == nil { // it has none of it
+					delete(l.Has, name)
 				}
 			}
 		}
@@ -135,9 +130,7 @@ func (a *Adapter) alterPool(ctx context.Context, at string, doc document, region
 	for name, v := range doc.Properties {
 		same = same && sameValue(v, now.Properties[name])
 	}
-	for name, v := range doc.Tags {
-		same = same && now.Tags[name] == v
-	}
+	same = same && (doc.Tags == nil || maps.Equal(doc.Tags, now.Tags))
 	if !same {
 		var answer struct{ Resource report }
 		if _, err := a.do(ctx, http.MethodPatch, at, doc, &answer); err != nil {

@@ -58,6 +58,8 @@ type Change struct {
 	// Kept lists properties that stay as they are recorded, since they cannot be put
 	// back: those of a run that is undone.
 	Kept []string `json:"kept,omitempty"`
+	// Waves is in how many waves the members of a group are replaced by an alteration.
+	Waves int `json:"waves,omitempty"`
 	// Notes tell how the resource behaves in changes, now and later.
 	Notes []string `json:"notes,omitempty"`
 }
@@ -102,8 +104,8 @@ type Recorded struct {
 	Checks   []health.Check
 	// Again says that a task is to be run again although nothing of it changes.
 	Again bool
-	// Anew says that it is to be made anew although nothing of it changes.
-	Anew bool
+	// Rebuild says that it is to be made anew although nothing of it changes.
+	Rebuild bool
 	// Kept says whose it was, such as readings/store, when it outlived its stack and
 	// may be taken over.
 	Kept string
@@ -160,7 +162,8 @@ func Compute(b *budget.Budget, request render.Request, recorded []Recorded) Plan
 	request.Known = func(r render.Resource) map[string]any {
 		old := recordedOf(r, find, len(decided))
 		c, found := decide(r, old, ids)
-		c.Notes = append(notes(r), c.waves(r)...)
+		c.Waves = c.wavesOf(r, old)
+		c.Notes = append(notes(r), c.waves()...)
 		if r.AtOnce > 0 {
 			c.Group, c.AtOnce = r.Declared, r.AtOnce
 		}
@@ -271,7 +274,7 @@ func decide(r render.Resource, was *Recorded, ids *names) (Change, []render.Find
 	switch {
 	case was.Type != r.Type:
 		c.Change, c.Reason = Rebuild, fmt.Sprintf("it was a %s", was.Type)
-	case was.Anew && !own(r.Type):
+	case was.Rebuild && !own(r.Type):
 		c.Change, c.Reason = Rebuild, "it is made anew, as was asked for"
 	case was.Broken && own(r.Type):
 		if findings = c.compare(r, was, ids); c.Change == Same {

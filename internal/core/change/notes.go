@@ -60,28 +60,28 @@ func findWords(find map[string]any) string {
 }
 
 // waves tells that the members of a group are replaced by an alteration.
-func (c Change) waves(r render.Resource) []string {
-	if n := c.Waves(r); n > 0 {
-		return []string{fmt.Sprintf("its members are replaced by new ones, a quarter at a time, each wave ready before the next: %d waves", n)}
+func (c Change) waves() []string {
+	if c.Waves == 0 {
+		return nil
 	}
-	return nil
+	return []string{fmt.Sprintf("its members are replaced by new ones, a quarter at a time, each wave ready before the next: %d waves", c.Waves)}
 }
 
-// Waves is in how many waves the members of a group are replaced by an alteration: in none
+// wavesOf is in how many waves the members of a group are replaced by an alteration: in none
 // where nothing of them changes. A quarter of the members goes at a time, at least one.
-func (c Change) Waves(r render.Resource) int {
+func (c Change) wavesOf(r render.Resource, was *Recorded) int {
 	t, _ := resource.ByName(r.Type)
-	if c.Change != Alter || !slices.ContainsFunc(c.Fields, func(f Field) bool {
-		name, _, _ := strings.Cut(f.Name, ".")
-		name, _, _ = strings.Cut(name, "[")
-		p, ok := t.Property(name)
+	ofMembers := func(f Field) bool {
+		at := strings.IndexAny(f.Name+".", ".[")
+		p, ok := t.Property(f.Name[:at])
 		return ok && p.Waves
-	}) {
+	}
+	if c.Change != Alter || !slices.ContainsFunc(c.Fields, ofMembers) {
 		return 0
 	}
 	members := 1
-	for _, name := range []string{"members", "least"} {
-		if n, err := strconv.Atoi(fmt.Sprint(r.Want[name])); err == nil && n > 0 {
+	for _, told := range []any{was.Attributes["count"], r.Want["members"], r.Want["least"]} {
+		if n, err := strconv.Atoi(fmt.Sprint(told)); err == nil && n > 0 {
 			members = n
 			break
 		}

@@ -22,33 +22,37 @@ func (c *check) sense() {
 		if r.Find != nil || i < len(c.plan.Changes) && c.plan.Changes[i].Change == change.Same {
 			continue // it is there, whatever it is
 		}
-		if f, known := senses[r.Type]; known {
+		for _, f := range senses[r.Type] {
 			f(c, r)
 		}
 		c.belongings(r)
 	}
 }
 
-var senses = map[string]func(c *check, r *render.Resource){
-	"network":     func(c *check, r *render.Resource) { c.privateRange(r) },
-	"pool":        func(c *check, r *render.Resource) { c.poolBounds(r); c.firstBoot(r) },
-	"instance":    func(c *check, r *render.Resource) { c.mounts(r); c.firstBoot(r) },
-	"database":    func(c *check, r *render.Resource) { c.databaseUsers(r) },
-	"name_record": func(c *check, r *render.Resource) { c.recordValues(r) },
-	"name_zone":   func(c *check, r *render.Resource) { c.domain(r, "domain") },
-	"directory":   func(c *check, r *render.Resource) { c.domain(r, "domain") },
-	"address":     func(c *check, r *render.Resource) { c.label(r) },
-	"bucket":      func(c *check, r *render.Resource) { c.label(r) },
+// senses are the checks of each type.
+var senses = map[string][]func(*check, *render.Resource){
+	"network":     {(*check).privateRange},
+	"pool":        {(*check).poolBounds, (*check).firstBoot},
+	"instance":    {(*check).mounts, (*check).firstBoot},
+	"database":    {(*check).databaseUsers},
+	"name_record": {(*check).recordValues},
+	"name_zone":   {(*check).domain},
+	"directory":   {(*check).domain},
+	"address":     {(*check).label},
+	"bucket":      {(*check).label},
 }
 
 func (c *check) wrong(r *render.Resource, property, remedy, format string, args ...any) {
 	c.find(lang.Error, "no-sense", r.Name+"."+property, remedy, format, args...)
 }
 
-// ranges that no network of machines can have, by RFC 1112, 1122, 3927 and 5771.
-var reservedRanges = map[string]netip.Prefix{
-	"of this host": netip.MustParsePrefix("0.0.0.0/8"), "of loopback": netip.MustParsePrefix("127.0.0.0/8"), "of one link": netip.MustParsePrefix("169.254.0.0/16"),
-	"of multicast": netip.MustParsePrefix("224.0.0.0/4"), "reserved": netip.MustParsePrefix("240.0.0.0/4"),
+// reservedRanges are those that no network of machines can have, by RFC 1112, 1122, 3927 and 5771.
+var reservedRanges = []struct {
+	about string
+	at    netip.Prefix
+}{
+	{"of this host", netip.MustParsePrefix("0.0.0.0/8")}, {"of loopback", netip.MustParsePrefix("127.0.0.0/8")}, {"of one link", netip.MustParsePrefix("169.254.0.0/16")},
+	{"of multicast", netip.MustParsePrefix("224.0.0.0/4")}, {"reserved", netip.MustParsePrefix("240.0.0.0/4")},
 }
 
 // privateRanges are those that anybody may use inside, by RFC 1918 and 6598.
@@ -60,9 +64,9 @@ func (c *check) privateRange(r *render.Resource) {
 	if err != nil || !at.Addr().Is4() {
 		return
 	}
-	for about, reserved := range reservedRanges {
-		if reserved.Overlaps(at) {
-			c.wrong(r, "range", "choose a private range, such as 10.20.0.0/16", "%s lies in the addresses %s (%s), which no machine can have", text, about, reserved)
+	for _, reserved := range reservedRanges {
+		if reserved.at.Overlaps(at) {
+			c.wrong(r, "range", "choose a private range, such as 10.20.0.0/16", "%s overlaps the addresses %s (%s), which no machine can have", text, reserved.about, reserved.at)
 			return
 		}
 	}
@@ -185,9 +189,9 @@ var (
 	labelPattern  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{1,61}[a-z0-9]$`)
 )
 
-func (c *check) domain(r *render.Resource, property string) {
-	if text, known := r.Want[property].(string); known && !domainPattern.MatchString(strings.ToLower(text)) {
-		c.wrong(r, property, "write it like tides.example", "%q is no domain name", text)
+func (c *check) domain(r *render.Resource) {
+	if text, known := r.Want["domain"].(string); known && !domainPattern.MatchString(strings.ToLower(text)) {
+		c.wrong(r, "domain", "write it like tides.example", "%q is no domain name", text)
 	}
 }
 

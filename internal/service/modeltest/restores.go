@@ -6,13 +6,14 @@ import (
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"undersail/internal/engine"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
-	"undersail/sim"
 	"undersail/sim/world"
 )
 
@@ -26,18 +27,46 @@ type Restore struct {
 	Told, Found int
 }
 
+// write does something once, just before one of the writes of engines.
+type write struct {
+	mu   sync.Mutex
+	left int
+	do   func()
+}
+
+// in lets it be done before the nth write from now on; 0 is never.
+func (w *write) in(n int, do func()) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.left, w.do = n, do
+}
+
+// hear counts the writes.
+func (w *write) hear(ctx context.Context, query string) context.Context {
+	if !strings.HasPrefix(query, "UPDATE runs SET last_event") {
+		return ctx
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.left--; w.left == 0 {
+		w.do()
+	}
+	return ctx
+}
+
 // Restored takes a stack through such a life, by a seed, and gives what came apart: something
 // removed unasked, made twice, or told by nobody.
 func Restored(t servicetest.T, seed uint64) (x *Restore, wrong []string) {
 	random := rand.New(rand.NewPCG(seed, 24))
-	r := servicetest.NewWith(t, sim.Config{Pace: 2400, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 10_000, "addresses": 240}})
+	r := servicetest.Roomy(t, 2400)
 	deeds, err := engine.OpenDeeds(filepath.Join(t.TempDir(), "deeds.jsonl"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { deeds.Close() })
 	config := engine.Config{CallRate: 100_000, Deeds: deeds}
-	s, quit := r.Start(config, nil)
+	at := &write{}
+	s, quit := r.Start(config, nil, store.Watched(at.hear))
 	x = &Restore{Sequence: NewSequence(r, s, seed, int(seed%200))}
 	x.Faulty = false
 	q := x.Sequence
@@ -54,19 +83,13 @@ func Restored(t servicetest.T, seed uint64) (x *Restore, wrong []string) {
 				q.say("%d: %s", n, what)
 			}
 		}
-		over := make(chan struct{})
 		if n == 0 {
-			after := time.Duration(random.IntN(1200)) * time.Millisecond
-			go func() {
-				defer close(over)
-				time.Sleep(after)
-				dump = r.Backup()
-			}()
-		} else {
-			close(over)
+			at.in(1+random.IntN(60), func() { dump = r.Backup() })
 		}
 		refused, err := q.apply()
-		<-over
+		if at.in(0, nil); dump == nil { // the change had fewer writes
+			dump = r.Backup()
+		}
 		if err != nil {
 			return x, []string{err.Error()}
 		}
@@ -108,12 +131,11 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 	x.say("restored; in the middle of a run: %t; %d alive", x.Middle, len(alive))
 	done, err := deeds.All()
 	if err == nil {
-		err = s.Engine().BeQuiet(ctx)
+		err = s.BeQuiet(ctx, service.Quiet{Why: "restored"})
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.BeQuiet(service.Quiet{Why: "restored"})
 	s.LookAtAll(ctx, done)
 	found := s.Quiet(ctx)
 	x.Told = len(found.Differs)
@@ -132,10 +154,8 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 	if len(wrong) > 0 {
 		return wrong
 	}
-	if err = s.TakeCharge(ctx); err == nil {
-		err = s.Engine().Start(ctx)
-	}
-	if err != nil {
+	s.TakeCharge(ctx)
+	if err = s.Engine().Start(ctx); err != nil {
 		t.Fatal(err)
 	}
 	x.settle(ctx, t, st)

@@ -9,9 +9,6 @@ import (
 	"net/http"
 	"strings"
 	"sync"
-
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 )
 
 type gateKey struct{}
@@ -52,18 +49,6 @@ func pass(ctx context.Context, what string) {
 		<-g.goOn
 	}
 }
-
-// gates makes the queries of a store points.
-type gates struct{}
-
-func (gates) TraceQueryStart(ctx context.Context, _ *pgx.Conn, q pgx.TraceQueryStartData) context.Context {
-	pass(ctx, q.SQL)
-	return ctx
-}
-
-func (gates) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
-
-func withGates(c *pgxpool.Config) { c.ConnConfig.Tracer = gates{} }
 
 // gatedCloud makes the calls to clouds points.
 type gatedCloud struct{ base http.RoundTripper }

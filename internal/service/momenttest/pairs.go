@@ -15,7 +15,6 @@ import (
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
-	"undersail/sim"
 )
 
 // Bench is a cloud, a database and a service on which pairs meet, one after the other.
@@ -28,8 +27,11 @@ type Bench struct {
 
 // NewBench starts one.
 func NewBench(t servicetest.T) *Bench {
-	r := servicetest.NewWith(t, sim.Config{Pace: 6000, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 10_000, "addresses": 240}})
-	s, _ := r.Start(engine.Config{CallRate: 100_000, Transport: gatedCloud{&http.Transport{MaxIdleConnsPerHost: 64}}}, nil, withGates)
+	r := servicetest.Roomy(t, 6000)
+	s, _ := r.Start(engine.Config{CallRate: 100_000, Transport: gatedCloud{&http.Transport{MaxIdleConnsPerHost: 64}}}, nil, store.Watched(func(ctx context.Context, query string) context.Context {
+		pass(ctx, query)
+		return ctx
+	}))
 	st, err := store.Attach(context.Background(), r.DatabaseURL)
 	if err != nil {
 		t.Fatal(err)

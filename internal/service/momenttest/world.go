@@ -59,7 +59,7 @@ resources:
 outputs: {id: {value: =data.id}}
 `
 	if state == parked {
-		return strings.Replace(text, "default: none, ", "", 1) + ""
+		return strings.Replace(text, "default: none, ", "", 1)
 	}
 	return strings.Replace(text, ", later: true", "", 1)
 }
@@ -149,11 +149,10 @@ func (w *world) build(a, b deed) {
 		if w.state == failed {
 			w.rig.Fault(simworld.Fault{Kind: "denied", On: "disks", Label: w.stack() + "-", Count: 1})
 		}
-		n := service.NewProposal{}
 		if w.state == parked {
 			text = strings.Replace(text, "data: {type: disk, want: {size: 4GiB, type: solid}", "data: {type: disk, want: {size: 4GiB, type: solid, tags: {serial: =inputs.serial}}", 1)
 		}
-		p := w.propose(ctx, w.stack(), text, n)
+		p := w.propose(ctx, w.stack(), text, service.NewProposal{})
 		if err := w.carry(ctx, p); err != nil {
 			w.fatal("apply", err)
 		}
@@ -167,7 +166,7 @@ func (w *world) build(a, b deed) {
 		}
 	}
 	if has("read") {
-		w.reading = w.accepted(w.propose(ctx, w.reader(), fmt.Sprintf(head, "pier", "Pier")+reads, service.NewProposal{Inputs: map[string]any{"quay": w.stack()}, Parts: nil}))
+		w.reading = w.accepted(w.propose(ctx, w.reader(), fmt.Sprintf(head, "pier", "Pier")+reads, service.NewProposal{Inputs: map[string]any{"quay": w.stack()}}))
 	}
 	if has("take over") || has("kept remove") || has("kept move") {
 		if err := w.carry(ctx, w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper, service.NewProposal{})); err != nil {

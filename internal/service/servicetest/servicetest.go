@@ -69,6 +69,13 @@ func New(t T, pace float64) *Rig {
 	return NewWith(t, sim.Config{Pace: pace})
 }
 
+// Roomy starts a cloud that takes more than any stack of a test wants, so that only what is
+// random decides what comes of it.
+func Roomy(t T, pace float64) *Rig {
+	t.Helper()
+	return NewWith(t, sim.Config{Pace: pace, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 10_000, "addresses": 240}})
+}
+
 // NewWith starts a cloud that is configured otherwise.
 func NewWith(t T, c sim.Config) *Rig {
 	t.Helper()
@@ -361,6 +368,48 @@ func (r *Rig) Await(s *service.Service, id int64) service.Run {
 	}
 	r.t.Fatalf("run %d does not end", id)
 	return service.Run{}
+}
+
+// Until waits for words among the events of a run: it is woken by them, and catches up when a
+// notice of them was lost.
+func (r *Rig) Until(s *service.Service, id int64, words string) {
+	r.t.Helper()
+	ctx, end := context.WithTimeout(context.Background(), 90*time.Second)
+	defer end()
+	woken := make(chan struct{}, 1)
+	go s.Wake(ctx, func(string) {
+		select {
+		case woken <- struct{}{}:
+		default:
+		}
+	})
+	for !strings.Contains(r.Events(s, id), words) {
+		select {
+		case <-woken:
+		case <-time.After(500 * time.Millisecond):
+		}
+		if ctx.Err() != nil {
+			r.t.Fatalf("%q never happens:\n%s", words, r.Events(s, id))
+		}
+	}
+}
+
+// MakeByHand makes a resource past the product, as another client of the account would, and
+// gives its id when it is there.
+func (r *Rig) MakeByHand(typ string, want map[string]any, tags map[string]string) string {
+	r.t.Helper()
+	ctx := context.Background()
+	adapter, ref := r.Adapter(), cloud.Ref{Region: "north-fell", Type: typ, Token: "by-hand-" + typ}
+	if _, err := adapter.Step(ctx, cloud.Task{Action: cloud.Create, Ref: ref, Want: want, Tags: tags}, func(cloud.Part) error { return nil }); err != nil {
+		r.t.Fatal(err)
+	}
+	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {
+		if l, there, err := adapter.Look(ctx, ref); err == nil && there == cloud.Present && l.Phase == cloud.Ready {
+			return l.ID
+		}
+	}
+	r.t.Fatalf("the %s is never there", typ)
+	return ""
 }
 
 // Events gives the texts of a run's events, after checking that their numbers

@@ -1,0 +1,24 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+// Watched lets somebody hear of every query before it is made, and change its context: what
+// holds queries up, counts them or lets them fail.
+func Watched(hear func(ctx context.Context, query string) context.Context) Option {
+	return func(c *pgxpool.Config) { c.ConnConfig.Tracer = watched(hear) }
+}
+
+type watched func(ctx context.Context, query string) context.Context
+
+// TraceQueryStart hears of a query.
+func (w watched) TraceQueryStart(ctx context.Context, _ *pgx.Conn, q pgx.TraceQueryStartData) context.Context {
+	return w(ctx, q.SQL)
+}
+
+// TraceQueryEnd is there for the interface.
+func (watched) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
