@@ -617,6 +617,10 @@ func backedUpAndRestored(t *testing.T, e *empty, password string) {
 	if err := os.WriteFile(own, sealed, 0o600); err != nil {
 		t.Fatal(err)
 	}
+	// What the service did after the backup is written beside the database.
+	if err := os.WriteFile(filepath.Join(restored, "deeds.jsonl"), []byte(`{"at":"2026-11-30T10:00:00Z","run":999,"writes":1,"stack":"rota","stack_id":"7d0c2c1e-6d7e-4c2e-9f64-0d6c5f5a1b11","resource":"late","action":"create","token":"us-late"}`+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	e.dir = restored
 	e.up(t)
 	if r := e.runWith(first+"\n", "login", e.ready.URL, "--user", "admin"); r.code != 0 {

@@ -152,7 +152,7 @@ func (s *Service) AddAccount(ctx context.Context, u people.User, n NewAccount) (
 	}
 	before, err := s.store.Account(ctx, n.Name)
 	isNew := err != nil
-	if err := s.keepCredentials(ctx, n); err != nil {
+	if err := s.keepCredentials(ctx, u, n, 0); err != nil {
 		return Account{}, err
 	}
 	detail := map[string]any{"cloud": n.Cloud, "endpoint": n.Endpoint}
@@ -183,7 +183,7 @@ func (s *Service) RenewAccount(ctx context.Context, u people.User, name string, 
 		all = map[string]string{} // every field has to be given
 	}
 	maps.Copy(all, fields)
-	err = s.keepCredentials(ctx, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, Credentials: all})
+	err = s.keepCredentials(ctx, u, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, Credentials: all}, a.Revision)
 	var refused *refusal.Error
 	if unread != nil && errors.As(err, &refused) && refused.Kind == refusal.Invalid {
 		return AccountDetail{}, unread // what is missing cannot be read
@@ -196,8 +196,8 @@ func (s *Service) RenewAccount(ctx context.Context, u people.User, name string, 
 }
 
 // keepCredentials tests credentials and keeps them, and lets runs go on that waited for
-// them.
-func (s *Service) keepCredentials(ctx context.Context, n NewAccount) error {
+// them. Was is the revision of an account that is renewed, as it was looked at.
+func (s *Service) keepCredentials(ctx context.Context, u people.User, n NewAccount, was int64) error {
 	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint}
 	if err := s.sealed.Account(&a, n.fields()); err != nil {
 		return err
@@ -214,8 +214,12 @@ func (s *Service) keepCredentials(ctx context.Context, n NewAccount) error {
 	if a.Identity, err = json.Marshal(told(me)); err != nil {
 		return err
 	}
-	if err := s.store.PutAccount(ctx, a); err != nil {
-		return err
+	err = s.store.PutAccount(ctx, a, was, u.Who())
+	if errors.Is(err, store.ErrMoved) {
+		return refusal.New(refusal.Conflict, "look at it, and ask again: undersail accounts show "+a.Name, "account %s was closed, or is held to something else, since it was looked at", a.Name)
+	}
+	if err != nil {
+		return standsInTheWay(err, "", u)
 	}
 	s.forgetOffers(a.Name)
 	s.lately.forget("account " + a.Name)

@@ -130,8 +130,8 @@ func (s *Service) BoundAccount(ctx context.Context, u people.User, name string, 
 			}
 		}
 	}
-	if err := s.store.BoundAccount(ctx, name, set, columns...); err != nil {
-		return AccountDetail{}, err
+	if err := s.store.BoundAccount(ctx, name, set, u.Who(), columns...); err != nil {
+		return AccountDetail{}, standsInTheWay(err, "", u)
 	}
 	s.lately.forget("account " + name)
 	if b.Prices != nil {

@@ -155,8 +155,8 @@ func (s *Service) MoveKept(ctx context.Context, u people.User, name, to string) 
 	err = s.store.MoveKept(ctx, k, stack, resource, alone, u.Who())
 	switch {
 	case errors.Is(err, store.ErrSecondPerson):
-		if err := s.store.WishKept(ctx, k.Token, to, u.Name); err != nil {
-			return Kept{}, err
+		if err := s.store.WishKept(ctx, k.Token, to, u.Who()); err != nil {
+			return Kept{}, standsInTheWay(err, stack, u)
 		}
 		s.done(ctx, u, "wish to move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": k.ID()})
 		return Kept{}, refusal.New(refusal.Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", k.ID(), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)

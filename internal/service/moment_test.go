@@ -39,3 +39,16 @@ func TestTwoAtOnce(t *testing.T) {
 		}
 	}
 }
+
+// TestRightsAreAskedInTheMomentOfTheEffect: they are taken away when all was asked and looked at,
+// and nothing is written yet.
+func TestRightsAreAskedInTheMomentOfTheEffect(t *testing.T) {
+	t.Parallel()
+	b := momenttest.NewBench(t)
+	for _, first := range []string{"apply", "accept", "refuse", "retry", "stop", "retire", "take over", "kept remove", "kept move", "give", "bound account", "renew credentials", "close account", "read"} {
+		m := b.MeetAt(momenttest.Pair{First: first, Second: "lose rights"}, "SELECT roles = $2")
+		if m.Ended || len(m.Wrong) > 0 || m.Told[0] != "the rights of ines were changed at this moment" {
+			t.Errorf("%s is done all the same: %s", first, m)
+		}
+	}
+}

@@ -231,16 +231,19 @@ func (s *Service) Stop(ctx context.Context, u people.User, id int64) (Run, error
 	if err := u.Must(access.Operate, run.Account); err != nil {
 		return Run{}, err
 	}
-	if ended, err := s.store.EndParked(ctx, id); err != nil || ended {
+	if ended, err := s.store.EndParked(ctx, id, u.Who()); err != nil || ended {
 		if ended {
 			s.done(ctx, u, "stop run", run.Stack, map[string]any{"run": id})
 		}
-		return s.runOr(ctx, id, err)
+		if err != nil {
+			return Run{}, standsInTheWay(err, run.Stack, u)
+		}
+		return s.Run(ctx, id)
 	}
-	if err := s.store.AskStop(ctx, id); errors.Is(err, store.ErrConflict) {
+	if err := s.store.AskStop(ctx, id, u.Who()); errors.Is(err, store.ErrConflict) {
 		return Run{}, refusal.New(refusal.Conflict, "", "run %d is over already", id)
 	} else if err != nil {
-		return Run{}, err
+		return Run{}, standsInTheWay(err, run.Stack, u)
 	}
 	s.engine.AskStop(id)
 	s.done(ctx, u, "stop run", run.Stack, map[string]any{"run": id})

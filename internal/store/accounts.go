@@ -60,11 +60,24 @@ const accountQuery = `SELECT name, cloud, endpoint, credentials, clock_rate, gue
 	allowed_regions, budget, ends_at, lease_seconds, tags, prices, unreached, second_person, revision FROM accounts `
 
 // PutAccount keeps an account and who it is, new or renewed. One that was closed is
-// open again. What it is held to stays.
-func (s *Store) PutAccount(ctx context.Context, a Account) error {
-	return exec(ctx, s, `INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, coalesce($9, '{}'::jsonb), now())
+// open again. What it is held to stays. Was is the revision of one that is renewed, as it was
+// looked at: [ErrMoved] says that it was closed, or is held to something else, since.
+func (s *Store) PutAccount(ctx context.Context, a Account, was int64, who Who) error {
+	return s.asked(ctx, who, func(tx pgx.Tx) error {
+		if was != 0 {
+			var now int64
+			if err := tx.QueryRow(ctx, "SELECT revision FROM accounts WHERE name = $1 FOR UPDATE", a.Name).Scan(&now); err != nil {
+				return err
+			}
+			if now != was {
+				return ErrMoved
+			}
+		}
+		_, err := tx.Exec(ctx, `INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, coalesce($9, '{}'::jsonb), now())
 		ON CONFLICT (name) DO UPDATE SET cloud = $2, endpoint = $3, credentials = $4, clock_rate = $5, guest_range = $6, regions = $7, sealed_with = $8, identity = excluded.identity, tested_at = now(), closed_at = NULL, closed_why = ''`,
-		a.Name, a.Cloud, a.Endpoint, a.Credentials, a.ClockRate, a.GuestRange, a.Regions, a.SealedWith, a.Identity)
+			a.Name, a.Cloud, a.Endpoint, a.Credentials, a.ClockRate, a.GuestRange, a.Regions, a.SealedWith, a.Identity)
+		return err
+	})
 }
 
 // TestedAccount notes what the cloud says of the credentials now.
@@ -74,7 +87,7 @@ func (s *Store) TestedAccount(ctx context.Context, name string, identity json.Ra
 
 // BoundAccount sets what an account is held to, by the names of the columns that are to
 // change. What nobody asked to change somebody else may have changed meanwhile.
-func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds, columns ...string) error {
+func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds, who Who, columns ...string) error {
 	values := map[string]any{"allowed_regions": orEmpty(h.AllowedRegions), "budget": h.Budget, "ends_at": h.EndsAt, "lease_seconds": h.LeaseSeconds, "tags": h.Tags, "prices": h.Prices, "unreached": h.Unreached, "second_person": h.SecondPerson}
 	args, sets := []any{name}, []string{}
 	for _, column := range columns {
@@ -88,7 +101,10 @@ func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds, columns
 	if len(sets) == 0 {
 		return nil
 	}
-	return exec(ctx, s, "UPDATE accounts SET "+strings.Join(sets, ", ")+" WHERE name = $1", args...)
+	return s.asked(ctx, who, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE accounts SET "+strings.Join(sets, ", ")+" WHERE name = $1", args...)
+		return err
+	})
 }
 
 // ResealAccount replaces how credentials are sealed, if nobody renewed them meanwhile.

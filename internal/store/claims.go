@@ -324,12 +324,12 @@ func (s *Store) Reopen(ctx context.Context, r Run, steps []int, who Who, grace t
 
 // ParkFailed lets a run that failed wait for a person.
 func (s *Store) ParkFailed(ctx context.Context, id int64, what, reason string) error {
-	return s.told(ctx, id, "parked", reason, "UPDATE runs SET state = 'parked', parked_for = $2, reason = $3, ended_at = NULL, last_event = last_event + 1 WHERE id = $1 AND state = 'failed' RETURNING last_event", id, what, clean(reason))
+	return s.told(ctx, id, Who{}, "parked", reason, "UPDATE runs SET state = 'parked', parked_for = $2, reason = $3, ended_at = NULL, last_event = last_event + 1 WHERE id = $1 AND state = 'failed' RETURNING last_event", id, what, clean(reason))
 }
 
 // EndParked ends a run that waits for a person; false says that it does not.
-func (s *Store) EndParked(ctx context.Context, id int64) (bool, error) {
-	err := s.told(ctx, id, "stopped", "stopped on request while it was parked", `UPDATE runs SET state = 'stopped', reason = 'stopped on request while it was parked', parked_for = '', ended_at = clock_timestamp(), last_event = last_event + 1
+func (s *Store) EndParked(ctx context.Context, id int64, who Who) (bool, error) {
+	err := s.told(ctx, id, who, "stopped", "stopped on request while it was parked", `UPDATE runs SET state = 'stopped', reason = 'stopped on request while it was parked', parked_for = '', ended_at = clock_timestamp(), last_event = last_event + 1
 		WHERE id = $1 AND state = 'parked' RETURNING last_event`, id)
 	if errors.Is(err, ErrConflict) {
 		return false, nil
@@ -337,9 +337,10 @@ func (s *Store) EndParked(ctx context.Context, id int64) (bool, error) {
 	return err == nil, err
 }
 
-// told changes the state of a run that nobody carries out, with its event.
-func (s *Store) told(ctx context.Context, id int64, state, text, query string, args ...any) error {
-	err := s.Tx(ctx, func(tx pgx.Tx) error {
+// told changes the state of a run that nobody carries out, with its event, for somebody or, where
+// nobody is named, by itself.
+func (s *Store) told(ctx context.Context, id int64, who Who, state, text, query string, args ...any) error {
+	err := s.asked(ctx, who, func(tx pgx.Tx) error {
 		var last int64
 		if err := tx.QueryRow(ctx, query, args...).Scan(&last); errors.Is(err, pgx.ErrNoRows) {
 			return ErrConflict

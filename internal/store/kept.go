@@ -150,8 +150,11 @@ func (s *Store) MoveKept(ctx context.Context, k Kept, stack, name string, alone 
 
 // WishKept notes where somebody wants a kept resource, for a day: it goes there when
 // somebody else says the same.
-func (s *Store) WishKept(ctx context.Context, token, to, by string) error {
-	return exec(ctx, s, "UPDATE kept SET moving_to = $2, moving_by = $3, moving_at = now() WHERE token = $1", token, to, by)
+func (s *Store) WishKept(ctx context.Context, token, to string, who Who) error {
+	return s.asked(ctx, who, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE kept SET moving_to = $2, moving_by = $3, moving_at = now() WHERE token = $1", token, to, who.Name)
+		return err
+	})
 }
 
 // ForgetKept forgets a kept resource that is gone.

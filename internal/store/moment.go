@@ -153,6 +153,17 @@ func asks(ctx context.Context, tx pgx.Tx, who Who) error {
 	return err
 }
 
+// asked does something for somebody in one transaction, if they have still the rights with which
+// they asked; else it is [ErrRights].
+func (s *Store) asked(ctx context.Context, who Who, f func(tx pgx.Tx) error) error {
+	return s.Tx(ctx, func(tx pgx.Tx) error {
+		if err := asks(ctx, tx, who); err != nil {
+			return err
+		}
+		return f(tx)
+	})
+}
+
 // inAccount holds the account of a stack until the transaction ends. It conflicts when it is
 // closed, or, of a revision, when it is held to something else than was looked at.
 func inAccount(ctx context.Context, tx pgx.Tx, stackID string, revision int64) error {

@@ -311,12 +311,14 @@ func (s *Store) Steps(ctx context.Context, runID int64) ([]Step, error) {
 }
 
 // AskStop asks an active run to stop; a conflict says that it is over.
-func (s *Store) AskStop(ctx context.Context, id int64) error {
-	tag, err := s.Pool.Exec(ctx, "UPDATE runs SET stop_asked = true WHERE id = $1 AND state IN "+active, id)
-	if err == nil && tag.RowsAffected() == 0 {
-		return ErrConflict
-	}
-	return classify(err)
+func (s *Store) AskStop(ctx context.Context, id int64, who Who) error {
+	return s.asked(ctx, who, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "UPDATE runs SET stop_asked = true WHERE id = $1 AND state IN "+active, id)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrConflict
+		}
+		return err
+	})
 }
 
 // Learned is how long creations took: of a type, or of one of its sizes, anywhere in

@@ -49,7 +49,7 @@ func startedRun(t *testing.T, s *Store) int64 {
 func acceptedProposal(t *testing.T, s *Store) int64 {
 	t.Helper()
 	ctx := context.Background()
-	if err := s.PutAccount(ctx, Account{Name: "saltmere-lab", Cloud: "larch", Credentials: []byte{1}, ClockRate: 1, Regions: []string{}}); err != nil {
+	if err := s.PutAccount(ctx, Account{Name: "saltmere-lab", Cloud: "larch", Credentials: []byte{1}, ClockRate: 1, Regions: []string{}}, 0, Who{}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.AddStack(ctx, Stack{ID: stackID, Name: "warnings", Account: "saltmere-lab", Region: "north-fell"}); err != nil {

@@ -98,6 +98,13 @@ var deeds = []deed{
 	{"read", []string{healthy}, func(ctx context.Context, w *world) error { return w.carry(ctx, w.reading) }},
 }
 
+// losing takes the rights of whoever does the first deed away: it meets those alone that ask
+// for them in the moment of their effect, and is no deed of the pairs.
+var losing = deed{"lose rights", nil, func(_ context.Context, w *world) error {
+	w.exec("UPDATE users SET roles = '{viewer}' WHERE name = $1", w.admin().Name)
+	return nil
+}}
+
 // meets gives the state of the stack in which two deeds meet.
 func meets(a, b deed) string {
 	if a.name == "close account" || b.name == "close account" {

@@ -75,7 +75,7 @@ func (m Meeting) String() string {
 }
 
 func named(name string) deed {
-	for _, d := range deeds {
+	for _, d := range append(deeds, losing) {
 		if d.name == name {
 			return d
 		}

@@ -243,6 +243,7 @@ func (w *world) clear() {
 	w.exec("UPDATE proposals SET state = 'stale' WHERE state IN ('open', 'accepted')")
 	w.exec("DELETE FROM kept")
 	w.exec("UPDATE accounts SET second_person = false")
+	w.exec("UPDATE users SET roles = $2 WHERE name = $1", w.admin().Name, w.admin().Roles)
 	a, err := w.store.Account(context.Background(), "saltmere-lab")
 	if err != nil {
 		w.fatal("account", err)
