@@ -1,11 +1,6 @@
 package cloud
 
-import (
-	"fmt"
-	"regexp"
-
-	"go.yaml.in/yaml/v4"
-)
+import "regexp"
 
 // Rules of firewalls in clouds have a note and no end: the note says until when a rule is
 // meant.
@@ -33,13 +28,4 @@ func ReadRuleNote(note string, rule map[string]any) {
 	if about != "" {
 		rule["about"] = about
 	}
-}
-
-// CloudConfig writes first-boot configuration as cloud-init reads it.
-func CloudConfig(document any) ([]byte, error) {
-	raw, err := yaml.Dump(document)
-	if err != nil {
-		return nil, fmt.Errorf("encode user data: %w", err)
-	}
-	return append([]byte("#cloud-config\n"), raw...), nil
 }

@@ -8,9 +8,6 @@ import (
 )
 
 func (m *making) address() error {
-	if idle := m.x.Properties["idle_seconds"]; idle != nil && (number(idle) < 60 || number(idle) > 7200) {
-		return invalid("idle_seconds", "idle connections stay for 60 to 7200 seconds")
-	}
 	if m.change {
 		return nil
 	}

@@ -1,12 +1,12 @@
 package larch
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/netip"
-	"regexp"
 	"slices"
 	"time"
 
@@ -18,36 +18,40 @@ import (
 // standbyAfter is how many cloud seconds after a database is there its standby is in step.
 const standbyAfter = 90
 
-var accountName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,30}$`)
-
 // database is a relational database of the account, with a standby where it has subnets
 // in two zones. It really is one: a server that speaks its protocol.
 func (m *making) database() error {
 	if !slices.Contains(m.cloud.market.Engines, m.text("engine")) {
 		return refuse(422, "not-sold", fmt.Sprintf("there is no database engine %q", m.text("engine")), map[string]any{"property": "engine"})
 	}
-	if gib := number(m.x.Properties["gib"]); gib < 10 || gib > 16384 {
-		return invalid("gib", "a database has 10 to 16384 GiB")
-	}
-	if size, ok := m.cloud.market.Size(m.x.Region, m.text("size")); !ok || size.Withdrawn || size.Host {
+	size, ok := m.cloud.market.Size(m.x.Region, m.text("size"))
+	if !ok || size.Withdrawn || size.Host {
 		return refuse(422, "not-sold", fmt.Sprintf("region %s runs no databases on size %q", m.x.Region, m.text("size")), map[string]any{"property": "size"})
 	}
 	subnets, err := m.apart("a database")
 	if err != nil {
 		return err
 	}
+	for _, subnet := range subnets {
+		if zone := cmp.Or(str(subnet.Properties["zone"]), m.cloud.market.Regions[m.x.Region].Zones[0]); !slices.Contains(size.Zones, zone) {
+			return refuse(422, "not-sold", fmt.Sprintf("zone %s does not sell size %q", zone, size.Name), map[string]any{"property": "size"})
+		}
+	}
 	users, _ := m.x.Properties["accounts"].([]any)
 	if len(users) == 0 {
 		return invalid("accounts", "somebody signs in to a database")
 	}
+	names := map[string]bool{}
 	for i, item := range users {
 		u, _ := item.(map[string]any)
-		switch {
-		case !accountName.MatchString(str(u["name"])):
-			return invalid(fmt.Sprintf("accounts[%d].name", i), "%q is no name of a user", str(u["name"]))
-		case len(str(u["password"])) < 8:
-			return invalid(fmt.Sprintf("accounts[%d].password", i), "a password has 8 letters or more")
+		name := str(u["name"])
+		if name == "" || str(u["password"]) == "" {
+			return invalid(fmt.Sprintf("accounts[%d]", i), "a user has a name and a password")
 		}
+		if names[name] {
+			return invalid(fmt.Sprintf("accounts[%d].name", i), "there are two users %s", name)
+		}
+		names[name] = true
 	}
 	if err := m.encryption(); err != nil {
 		return err

@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/netip"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -60,6 +61,10 @@ func init() {
 	}
 }
 
+// nobodys are the ranges that no machine can have: of this host, loopback, one link,
+// multicast, and what is kept back.
+var nobodys = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("224.0.0.0/4"), netip.MustParsePrefix("240.0.0.0/4")}
+
 func invalid(property, format string, args ...any) error {
 	return refuse(422, "invalid", fmt.Sprintf(format, args...), map[string]any{"property": property})
 }
@@ -71,8 +76,13 @@ func (m *making) text(property string) string {
 
 func (m *making) cidr() (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(m.text("cidr"))
-	if err != nil || p.Masked() != p || !p.Addr().Is4() || p.Bits() < 8 || p.Bits() > 29 {
-		return p, invalid("cidr", "%q is not an IPv4 range from /8 to /29", m.text("cidr"))
+	if err != nil || p.Masked() != p || !p.Addr().Is4() {
+		return p, invalid("cidr", "%q is not an IPv4 range", m.text("cidr"))
+	}
+	for _, nobodys := range nobodys {
+		if nobodys.Overlaps(p) {
+			return p, invalid("cidr", "%s overlaps %s, which no machine can have", p, nobodys)
+		}
 	}
 	return p, nil
 }
@@ -265,6 +275,9 @@ func (m *making) apart(what string) (subnets []*world.Resource, err error) {
 		if err != nil {
 			return nil, err
 		}
+		if len(subnets) > 0 && subnets[0].Properties["network_id"] != subnet.Properties["network_id"] {
+			return nil, invalid(fmt.Sprintf("subnet_ids[%d]", i), "the subnets are of one network")
+		}
 		if slices.ContainsFunc(subnets, func(o *world.Resource) bool { return o.Properties["zone"] == subnet.Properties["zone"] }) {
 			return nil, invalid("subnet_ids", "the subnets are in different zones, each one's own")
 		}
@@ -282,10 +295,21 @@ func (m *making) belongings() error {
 			}
 		}
 	}
+	within := ""
+	ids, _ := m.x.Properties["subnet_ids"].([]any)
+	for _, id := range append([]any{m.x.Properties["subnet_id"]}, ids...) {
+		if subnet := m.tx.ByID(m.x.Account, str(id)); subnet != nil {
+			within = str(subnet.Properties["network_id"])
+		}
+	}
 	firewalls, _ := m.x.Properties["firewall_ids"].([]any)
-	for _, id := range firewalls {
-		if _, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls"); err != nil {
+	for i, id := range firewalls {
+		f, err := m.needs("firewall_ids", fmt.Sprint(id), "firewalls")
+		if err != nil {
 			return err
+		}
+		if of := str(f.Properties["network_id"]); within != "" && of != within {
+			return invalid(fmt.Sprintf("firewall_ids[%d]", i), "%s is a firewall of another network", f.Label)
 		}
 	}
 	return nil
@@ -331,8 +355,16 @@ func (m *making) machine() error {
 
 func (m *making) attach() error {
 	disks, _ := m.x.Properties["disks"].([]any)
+	mounts := map[string]bool{}
 	for i, item := range disks {
 		d, _ := item.(map[string]any)
+		if at := str(d["mount"]); at != "" {
+			clean := path.Clean(at)
+			if !path.IsAbs(at) || clean == "/" || mounts[clean] {
+				return invalid(fmt.Sprintf("disks[%d].mount", i), "no disk can be mounted at %q: it is no path of its own from the root", at)
+			}
+			mounts[clean] = true
+		}
 		disk, err := m.needs(fmt.Sprintf("disks[%d].disk_id", i), fmt.Sprint(d["disk_id"]), "disks")
 		if err != nil {
 			return err

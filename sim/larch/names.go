@@ -16,9 +16,8 @@ import (
 // nameZone is a zone that the cloud's name servers answer for, for everybody or, where
 // it names a network, inside that only.
 func (m *making) nameZone() error {
-	domain := strings.ToLower(m.text("domain"))
-	if _, ok := dns.IsDomainName(domain); !ok || !strings.Contains(domain, ".") || domain != m.text("domain") {
-		return invalid("domain", "%q is no domain in small letters", m.text("domain"))
+	if _, ok := dns.IsDomainName(m.text("domain")); !ok {
+		return invalid("domain", "%q is no domain", m.text("domain"))
 	}
 	if m.text("network_id") != "" {
 		_, err := m.needs("network_id", m.text("network_id"), "networks")
@@ -35,9 +34,6 @@ func (m *making) nameRecord() error {
 		return err
 	}
 	kind := m.text("type")
-	if !slices.Contains([]string{"A", "AAAA", "CNAME", "TXT", "MX"}, kind) {
-		return invalid("type", "there are no records of type %q", kind)
-	}
 	full := m.text("name") + "." + str(zone.Properties["domain"])
 	if m.text("name") == "@" {
 		full = str(zone.Properties["domain"])
@@ -48,6 +44,9 @@ func (m *making) nameRecord() error {
 	values, _ := m.x.Properties["values"].([]any)
 	if len(values) == 0 {
 		return invalid("values", "a name stands for something")
+	}
+	if kind == "CNAME" && len(values) > 1 {
+		return invalid("values", "a name is an alias of one other")
 	}
 	for _, v := range values {
 		if _, err := record(full, kind, str(v), 300); err != nil {
@@ -207,9 +206,6 @@ func (m *making) label() error {
 	label := m.text("label")
 	if label == "" {
 		return nil
-	}
-	if !globalName.MatchString(label) {
-		return invalid("label", "a label has 3 to 63 small letters, digits and hyphens")
 	}
 	if why := m.cloud.taken(m.tx, "addresses", m.x.Account, m.x.Region, label, m.x.ID); why != "" {
 		return refuse(409, "name-taken", fmt.Sprintf("the label %q is taken: %s", label, why), map[string]any{"property": "label"})

@@ -2,9 +2,6 @@ package larch
 
 import (
 	"fmt"
-	"maps"
-	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -57,9 +54,6 @@ func (m *making) onHost() error {
 	return nil
 }
 
-// right is what a grant of a role looks like: a kind of resource and what is done to it.
-var right = regexp.MustCompile(`^[a-z_]+\.(\*|[a-z_]+)$`)
-
 // role is a set of rights that machines act with. They are felt seconds after it is there.
 func (m *making) role() error {
 	grants, _ := m.x.Properties["grants"].([]any)
@@ -71,12 +65,6 @@ func (m *making) role() error {
 		may, _ := grant["may"].([]any)
 		if len(may) == 0 {
 			return invalid(fmt.Sprintf("grants[%d].may", i), "a grant names what may be done")
-		}
-		for _, r := range may {
-			name, _, _ := strings.Cut(str(r), ".")
-			if known := slices.ContainsFunc(slices.Collect(maps.Values(kinds)), func(k kind) bool { return k.name == name }); !known || !right.MatchString(str(r)) {
-				return invalid(fmt.Sprintf("grants[%d].may", i), "%v is no right; they look like disk.read or instance.*", r)
-			}
 		}
 	}
 	m.x.Attributes["felt_at"] = time.Now().Add(m.cloud.world.Real(feltAfter)).Format(time.RFC3339Nano)

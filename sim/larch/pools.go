@@ -1,6 +1,7 @@
 package larch
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -41,19 +42,14 @@ func (m *making) pool() error {
 		if err != nil {
 			return err
 		}
-		if zone := str(subnet.Properties["zone"]); i == 0 {
-			if m.x.Properties["zone"] = zone; zone == "" {
-				m.x.Properties["zone"] = m.cloud.market.Regions[m.x.Region].Zones[0]
-			}
+		m.x.Properties["zone"] = cmp.Or(str(subnet.Properties["zone"]), m.cloud.market.Regions[m.x.Region].Zones[0])
+		err = m.machine() // members may come to stand in each of them
+		for _, name := range []string{"vcpus", "memory_gib", "zone"} {
+			delete(m.x.Attributes, name)
 		}
-	}
-	err := m.machine()
-	delete(m.x.Attributes, "vcpus")
-	delete(m.x.Attributes, "memory_gib")
-	delete(m.x.Attributes, "zone")
-	delete(m.x.Properties, "zone")
-	if err != nil {
-		return err
+		if delete(m.x.Properties, "zone"); err != nil {
+			return err
+		}
 	}
 	if err := m.belongings(); err != nil {
 		return err

@@ -19,9 +19,6 @@ import (
 // its management is there.
 const hostJoins = 30
 
-// protections name how many hosts a zone needs, by what keeps the data.
-var protections = map[string]int64{"": 1, "one copy": 1, "two copies": 3, "parity": 4}
-
 // purposes are the ranges that a private cloud needs.
 var purposes = []string{"management", "moves", "storage", "uplink"}
 
@@ -43,8 +40,8 @@ func (m *making) privateCloud() error {
 	if err := m.layout(kind.Zones); err != nil {
 		return err
 	}
-	if len(m.text("password")) < 12 {
-		return invalid("password", "the administrator's password has 12 letters or more")
+	if m.text("password") == "" {
+		return invalid("password", "the administrator has a password")
 	}
 	return nil
 }
@@ -73,8 +70,8 @@ func (m *making) ownRanges(network *world.Resource) error {
 	}
 	for _, purpose := range purposes {
 		at, err := netip.ParsePrefix(str(ranges[purpose]))
-		if err != nil || at.Masked() != at || !at.Addr().Is4() || at.Bits() > 24 {
-			return invalid("ranges", "the range for %s is not one of /24 or larger: %v", purpose, ranges[purpose])
+		if err != nil || at.Masked() != at || !at.Addr().Is4() {
+			return invalid("ranges", "the range for %s is no IPv4 range: %v", purpose, ranges[purpose])
 		}
 		for _, h := range all {
 			if h.at.Overlaps(at) {
@@ -111,8 +108,8 @@ func (m *making) layout(zones []string) error {
 			carrying[zone] = hosts
 		}
 	}
-	needs, known := protections[m.text("protection")]
-	if !known {
+	needs, known := m.cloud.market.Limits["private-clouds.protection"].Needs[m.text("protection")]
+	if !known && m.text("protection") != "" {
 		return invalid("protection", "there is no protection %q", m.text("protection"))
 	}
 	counts := []int64{}

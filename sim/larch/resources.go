@@ -94,6 +94,9 @@ func (c *Cloud) make(tx *world.Tx, k kind, account, region, name string, b body)
 			return nil, refuse(422, "invalid", fmt.Sprintf("a %s has no property %s", k.name, key), map[string]any{"property": key})
 		}
 	}
+	if err := m.bounded(x.Properties); err != nil {
+		return nil, err
+	}
 	if err := k.make(m); err != nil {
 		return nil, err
 	}
@@ -214,7 +217,11 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 		if b.Tags != nil {
 			x.Tags = b.Tags
 		}
-		if err := k.make(&making{cloud: c, tx: tx, x: x, change: true}); err != nil {
+		m := &making{cloud: c, tx: tx, x: x, change: true}
+		if err := m.bounded(b.Properties); err != nil {
+			return err
+		}
+		if err := k.make(m); err != nil {
 			return err
 		}
 		if err := within(quotas, before, c.draws(x)); err != nil {

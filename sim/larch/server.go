@@ -322,13 +322,17 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	var quotas map[string]any
-	err := c.world.Update(func(tx *world.Tx) error { quotas = c.quotas(tx, account, region); return nil })
+	var limits map[string]market.Limit
+	err := c.world.Update(func(tx *world.Tx) error {
+		quotas, limits = c.quotas(tx, account, region), c.limits(tx, account)
+		return nil
+	})
 	if err != nil {
 		return err
 	}
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	return writeJSON(w, 200, map[string]any{"seen_from": host, "currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
-		"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "engines": c.market.Engines, "database_gib_hour": c.market.DatabaseGiBHour * c.market.Regions[region].Factor, "share_gib_hour": c.market.ShareGiBHour * c.market.Regions[region].Factor, "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas})
+		"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "engines": c.market.Engines, "database_gib_hour": c.market.DatabaseGiBHour * c.market.Regions[region].Factor, "share_gib_hour": c.market.ShareGiBHour * c.market.Regions[region].Factor, "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas, "limits": limits})
 }
 
 func licences(i market.Image) []map[string]any {

@@ -18,9 +18,6 @@ const placeAfter = 20
 // share is a file system that machines mount over the network: from an address in each of
 // its subnets.
 func (m *making) share() error {
-	if gib := number(m.x.Properties["gib"]); gib < 100 || gib > 65536 {
-		return invalid("gib", "a shared file system has 100 to 65536 GiB")
-	}
 	if err := m.encryption(); err != nil {
 		return err
 	}
@@ -35,9 +32,6 @@ func (m *making) share() error {
 	network, places, addresses := subnets[0].Properties["network_id"], []any{}, []any{}
 	for i, subnet := range subnets {
 		at := fmt.Sprintf("subnet_ids[%d]", i)
-		if subnet.Properties["network_id"] != network {
-			return invalid(at, "the subnets are of one network")
-		}
 		p := place{Subnet: subnet.ID}
 		if was := slices.IndexFunc(before, func(b place) bool { return b.Subnet == subnet.ID }); was >= 0 {
 			p = before[was] // it stays, whatever comes and goes beside it

@@ -38,9 +38,21 @@ type Market struct {
 	Images          []Image            `yaml:"images"`
 	Quotas          map[string]int64   `yaml:"quotas"`
 	Durations       map[string]float64 `yaml:"durations"`
+	Limits          map[string]Limit   `yaml:"limits"` // by kind and property
 	// FamilyQuotas names the quota of processors of a family, beside that of all.
 	FamilyQuotas map[string]string   `yaml:"family_quotas"`
 	Software     map[string]Software `yaml:"software"`
+}
+
+// Limit is what is taken of a property: from Least to Most bits of a range, GiB, seconds,
+// letters or items, text that matches Pattern, which Says puts in words, and so many hosts
+// in each zone as Needs names for the value. What is 0 or empty limits nothing.
+type Limit struct {
+	Least   int64            `yaml:"least" json:"least,omitempty"`
+	Most    int64            `yaml:"most" json:"most,omitempty"`
+	Pattern string           `yaml:"pattern" json:"pattern,omitempty"`
+	Says    string           `yaml:"says" json:"says,omitempty"`
+	Needs   map[string]int64 `yaml:"needs" json:"needs,omitempty"`
 }
 
 // Region is one region; Factor scales its prices, Month is a month in advance as a

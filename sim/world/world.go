@@ -94,7 +94,7 @@ type Fault struct {
 	Method  string `json:"method,omitempty"`
 	Count   int    `json:"count"`
 	Seconds int    `json:"seconds,omitempty"` // real seconds for slow, throttle, late-visibility and turns-back
-	Value   int64  `json:"value,omitempty"`   // a lowered quota
+	Value   int64  `json:"value,omitempty"`   // a lowered quota, or another limit
 }
 
 // FaultKinds lists the kinds with what they do.
@@ -108,6 +108,7 @@ var FaultKinds = map[string]string{
 	"service-never": "no service of the guest ever comes up",
 	"capacity":      "the zone has no machines left",
 	"quota":         "the quota named by label is lowered to value",
+	"limit":         "the limit of the property on, such as databases.gib, that label names, least or most, becomes value",
 	"denied":        "the account lacks the permission",
 
 	"late-visibility": "the fresh resource is found by nobody for seconds",

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"undersail/internal/cloud"
-	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
 )
 
@@ -36,15 +35,6 @@ var mappings = map[string]mapping{
 	"name_zone":     {"name-zones", map[string]string{"network": "network_id"}},
 	"name_record":   {"name-records", map[string]string{"zone": "zone_id", "label": "name", "kind": "type", "keep_for": "ttl"}},
 	"role":          {"roles", nil},
-}
-
-// limits are what Larch takes of values: IPv4 ranges of some lengths, whole GiB.
-var limits = map[string]offer.Limit{
-	"network.range":     {Shortest: 8, Longest: 29, IPv4: true},
-	"subnet.range":      {Shortest: 8, Longest: 29, IPv4: true},
-	"disk.size":         {Step: 1 << 30},
-	"database.storage":  {Step: 1 << 30},
-	"shared_files.size": {Step: 1 << 30},
 }
 
 // neutralNames turns Larch's property names back, for error messages.
@@ -123,7 +113,7 @@ func (m mapping) theirs(want map[string]any) (map[string]any, error) {
 		case their == "cards":
 			v = renamed(v, cardNames)
 		case their == "user_data":
-			raw, err := cloud.CloudConfig(v)
+			raw, err := resource.CloudConfig(v)
 			if err != nil {
 				return nil, err
 			}

@@ -3,6 +3,7 @@ package larch
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -44,6 +45,7 @@ type sold struct {
 	Features        map[string]string      `json:"features"`
 	Off             []string               `json:"features_off"`
 	Quotas          map[string]offer.Quota `json:"quotas"`
+	Limits          map[string]told        `json:"limits"`
 }
 
 // Offers reads what a region sells, and what of networks is there.
@@ -53,7 +55,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	if _, err := a.do(ctx, http.MethodGet, at+"/market", nil, &m); err != nil {
 		return offer.Offers{}, fmt.Errorf("read the offers of %s: %w", region, err)
 	}
-	o := offer.Offers{Cloud: "larch", Region: region, Currency: m.Currency, AddressHour: m.AddressHour, Zones: m.Zones, Quotas: m.Quotas, Features: m.Features, Off: m.Off, Limits: limits, SeenFrom: m.SeenFrom, KeptAddresses: ownAddresses}
+	o := offer.Offers{Cloud: "larch", Region: region, Currency: m.Currency, AddressHour: m.AddressHour, Zones: m.Zones, Quotas: m.Quotas, Features: m.Features, Off: m.Off, Limits: limitsOf(m.Limits), SeenFrom: m.SeenFrom, KeptAddresses: ownAddresses}
 	for _, s := range m.Sizes {
 		s.Size.MemoryBytes, s.Size.LocalBytes = s.MemoryGiB<<30, s.LocalGiB<<30
 		o.Sizes = append(o.Sizes, s.Size)
@@ -124,6 +126,12 @@ func (a *Adapter) networks(ctx context.Context, at string, o *offer.Offers) erro
 		{"subnets", func(r report) {
 			zone, _ := r.Properties["zone"].(string)
 			o.Subnets = append(o.Subnets, offer.Subnet{ID: r.ID, Name: r.Label, Network: fmt.Sprint(r.Properties["network_id"]), Range: fmt.Sprint(r.Properties["cidr"]), Zone: zone, Used: used[r.ID] + ownAddresses})
+		}},
+		{"private-clouds", func(r report) {
+			ranges, _ := r.Properties["ranges"].(map[string]any)
+			for _, purpose := range slices.Sorted(maps.Keys(ranges)) {
+				o.Held = append(o.Held, offer.Network{ID: r.ID, Name: "the " + purpose + " of " + r.Label, Range: fmt.Sprint(ranges[purpose])})
+			}
 		}},
 		{"keys", func(r report) { o.KeyPairs = append(o.KeyPairs, offer.Named{ID: r.ID, Name: r.Label}) }},
 	} {

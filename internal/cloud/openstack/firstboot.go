@@ -5,7 +5,7 @@ import (
 	"maps"
 	"slices"
 
-	"undersail/internal/cloud"
+	"undersail/internal/core/resource"
 )
 
 func text(v any) string {
@@ -45,5 +45,5 @@ func userData(v any, disks []any) ([]byte, error) {
 	if document == nil {
 		return nil, nil
 	}
-	return cloud.CloudConfig(document)
+	return resource.CloudConfig(document)
 }

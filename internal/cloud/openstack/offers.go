@@ -158,7 +158,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	o := offer.Offers{Cloud: "openstack", Region: region, Quotas: map[string]offer.Quota{}, KeptAddresses: keptAddresses, Overlapping: true,
 		Rebuilds: []string{"instance.disks.mount"}, // disks are mounted at the first boot
 		Without:  map[string][]string{"address": {"label", "idle"}, "subnet": {"zone", "way_out", "time_servers"}, "disk": {"encrypted"}, "instance": {"host", "role", "licence"}},
-		Limits:   map[string]offer.Limit{"disk.size": {Step: gib}, "subnet.range": {Shortest: 1, Longest: 30, IPv4: true}, "network.range": {IPv4: true}}}
+		Limits:   limits()}
 	var disks []offer.DiskType // nil where there are no volumes at all
 	var machines *sold
 	var networks []thing

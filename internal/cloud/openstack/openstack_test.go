@@ -18,6 +18,7 @@ import (
 	"undersail/internal/cloud"
 	"undersail/internal/cloud/cloudtest"
 	"undersail/internal/cloud/openstack/openstacktest"
+	"undersail/internal/core/resource"
 )
 
 // standIn opens the project of a stand-in of its own.
@@ -363,7 +364,7 @@ func TestOffersTellWhatAProjectHas(t *testing.T) {
 	if len(o.Networks) != 1 || o.Networks[0].Range != "10.1.0.0/16" || len(o.Subnets) != 1 || o.Subnets[0].Used < 3 || !o.Overlapping {
 		t.Errorf("networks %+v, subnets %+v", o.Networks, o.Subnets)
 	}
-	if why, _ := o.Limits["subnet.range"].Breaks("fd00::/64"); why == "" {
+	if _, why, _ := o.Limits["subnet.range"].Breaks(resource.Shape{Kind: resource.Range}, "fd00::/64"); why == "" {
 		t.Error("an IPv6 range is not refused")
 	}
 	if i, _ := o.Image("debian-12"); i.System != "debian" || i.Version != "12" || i.User != "debian" {
@@ -371,6 +372,41 @@ func TestOffersTellWhatAProjectHas(t *testing.T) {
 	}
 	if len(o.DiskTypes) != 2 || strings.Join(o.Zones, " ") != "zone-a zone-b" || o.Currency != "" || strings.Join(o.Types, " ") != "network subnet firewall address key_pair instance disk" {
 		t.Errorf("disk types %+v, zones %v, types %v", o.DiskTypes, o.Zones, o.Types)
+	}
+}
+
+// TestLimitsAreThoseOfTheInterfaces asks for the longest that the limits allow, which is taken,
+// and for more, which is not.
+func TestLimitsAreThoseOfTheInterfaces(t *testing.T) {
+	t.Parallel()
+	_, a, _ := standIn(t)
+	_, subnet, _ := made(t, a)
+	first := "#cloud-config\nhostname: \n"
+	all := limits()
+	for _, c := range []struct {
+		typeName string
+		most     int64
+		want     func(letters int) map[string]any
+	}{
+		{"key_pair", all["key_pair.name"].Most, func(n int) map[string]any {
+			return map[string]any{"name": strings.Repeat("n", n), "public_key": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPSJ3kk1fmbXi1Wt9h8zV2bPyl0ZW8JwQdlyL9CyYkYk"}
+		}},
+		{"instance", all["instance.user_data"].Most, func(n int) map[string]any {
+			return map[string]any{"name": "pier", "size": "s1.small", "image": "debian-12", "subnet": subnet.ID, "user_data": map[string]any{"hostname": strings.Repeat("n", n-len(first))}}
+		}},
+	} {
+		for _, beyond := range []int{0, forMounts + 64} {
+			ref := cloud.Ref{Region: openstacktest.Region, Type: c.typeName, Token: fmt.Sprintf("us-key-pair-%016d", beyond)}
+			var err error
+			for more := true; more && err == nil; {
+				var p cloud.Progress
+				p, err = a.Step(t.Context(), cloud.Task{Action: cloud.Create, Ref: ref, Want: c.want(int(c.most) + beyond)}, func(part cloud.Part) error { ref = ref.With(part); return nil })
+				more = p.More
+			}
+			if (err != nil) != (beyond > 0) {
+				t.Errorf("a %s with %d beyond what is taken: %v", c.typeName, beyond, err)
+			}
+		}
 	}
 }
 

@@ -144,11 +144,6 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 		}
 		place := r.Name + "." + p.Name
 		c.exists(o, place, p.Refers, value)
-		if limit, bound := o.Limits[t.Name+"."+p.Name]; bound {
-			if why, instead := limit.Breaks(value); why != "" {
-				c.find(lang.Error, "limit", place, instead, "%s will not take %s: %s", o.Cloud, value, why)
-			}
-		}
 		switch p.Picks {
 		case "zone":
 			c.zone(o, place, value)
@@ -161,11 +156,21 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 			c.image(o, r, place, value)
 		case "licence":
 			c.licence(o, r, place, value)
+		case "engine":
+			c.engine(o, place, value)
 		case "family":
 			c.hostKind(o, r, place, value)
 		case "disk_type":
 			c.diskType(o, r, place, value)
 		}
+	}
+	c.limits(o, t, r, asked)
+	if asked("protection") || asked("layout") {
+		c.protection(o, r)
+		c.hostZones(o, r)
+	}
+	if asked("subnets") {
+		c.spread(o, r)
 	}
 	if text, ok := r.Want["size"].(string); ok && asked("size") {
 		c.diskSize(o, r, text)

@@ -87,11 +87,12 @@ func (c *check) licence(o *offer.Offers, r *render.Resource, place, name string)
 
 // size checks a machine's size against the zone and the image.
 func (c *check) size(o *offer.Offers, r *render.Resource, place, size string) {
-	if !slices.Contains(o.Zones, c.zoneOf(r)) {
+	zones := c.standsIn(o, r)
+	if slices.ContainsFunc(zones, func(z string) bool { return !slices.Contains(o.Zones, z) }) || len(zones) == 0 {
 		return // that there is no such zone is told
 	}
-	zone := c.zoneOf(r)
-	need := offer.Need{Zones: []string{zone}, Host: r.Want["host"] != nil}
+	zone := zones[0]
+	need := offer.Need{Zones: zones, Host: r.Want["host"] != nil}
 	if name, ok := r.Want["image"].(string); ok {
 		if image, sold := o.Image(name); sold {
 			need.MemoryBytes, need.Architecture = image.MinMemoryBytes, image.Architecture

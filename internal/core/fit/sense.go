@@ -5,11 +5,13 @@ import (
 	"net/netip"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 )
 
 // What the values of a resource have to be so that any cloud takes them, and what goes together
@@ -26,23 +28,59 @@ func (c *check) sense() {
 			f(c, r)
 		}
 		c.belongings(r)
+		if t, known := resource.ByName(r.Type); known {
+			for _, p := range t.Properties {
+				c.hidden(r.Name+"."+p.Name, p, r.Want[p.Name])
+			}
+		}
+	}
+}
+
+// hidden warns of what should be a secret and stands in plain text, where everybody who sees
+// the stack reads it.
+func (c *check) hidden(place string, p resource.Property, value any) {
+	switch v := value.(type) {
+	case string:
+		if p.Secret && v != "" {
+			c.find(lang.Warning, "plain-secret", place, "give it an input with `secret: true`", "this is a secret, and everybody who may see the stack reads it here")
+		}
+	case []any:
+		for i, item := range v {
+			fields, _ := item.(map[string]any)
+			c.fieldsHidden(fmt.Sprintf("%s[%d]", place, i), p.Shape.Items, fields)
+		}
+	case map[string]any:
+		c.fieldsHidden(place, &p.Shape, v)
+	}
+}
+
+func (c *check) fieldsHidden(place string, shape *resource.Shape, fields map[string]any) {
+	if shape == nil {
+		return
+	}
+	for _, f := range shape.Fields {
+		c.hidden(place+"."+f.Name, f, fields[f.Name])
 	}
 }
 
 // senses are the checks of each type.
 var senses = map[string][]func(*check, *render.Resource){
-	"network":     {(*check).privateRange},
-	"pool":        {(*check).poolBounds, (*check).firstBoot},
-	"instance":    {(*check).mounts, (*check).firstBoot},
-	"database":    {(*check).databaseUsers},
-	"name_record": {(*check).recordValues},
-	"name_zone":   {(*check).domain},
-	"directory":   {(*check).domain},
-	"address":     {(*check).label},
-	"bucket":      {(*check).label},
+	"network":       {(*check).privateRange},
+	"pool":          {(*check).poolBounds, (*check).firstBoot},
+	"instance":      {(*check).mounts, (*check).firstBoot},
+	"database":      {(*check).databaseUsers},
+	"private_cloud": {(*check).ownRanges, (*check).layout},
+	"name_record":   {(*check).recordValues},
+	"name_zone":     {(*check).domain},
+	"domain":        {(*check).domain},
+	"address":       {(*check).label},
+	"bucket":        {(*check).label},
 }
 
 func (c *check) wrong(r *render.Resource, property, remedy, format string, args ...any) {
+	if slices.ContainsFunc(c.out, func(f render.Finding) bool { return f.Code == "limit" && f.Place == r.Name+"."+property }) {
+		return // the cloud says it more closely
+	}
 	c.find(lang.Error, "no-sense", r.Name+"."+property, remedy, format, args...)
 }
 
@@ -133,6 +171,9 @@ func (c *check) mounts(r *render.Resource) {
 // firstBoot reports files of a first boot that have no path.
 func (c *check) firstBoot(r *render.Resource) {
 	data, _ := r.Want["user_data"].(map[string]any)
+	if text, is := r.Want["user_data"].(string); is {
+		c.wrong(r, "user_data", "write it as a mapping: packages, write_files and the like", "the first boot is %d letters of text, and a machine reads a mapping", len(text))
+	}
 	files, _ := data["write_files"].([]any)
 	for i, item := range files {
 		file, is := item.(map[string]any)

@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"undersail/internal/core/resource"
 )
 
 // Offers is what one account can have in one region at one moment. Prices are
@@ -32,6 +30,8 @@ type Offers struct {
 	AddressHour float64 `json:"address_hour"`
 	// Networks are the ranges that the account's networks have there.
 	Networks []Network `json:"networks"`
+	// Held are ranges that something else than a network has, such as a private cloud.
+	Held []Network `json:"held,omitempty"`
 	// Types lists the resource types that the cloud supports.
 	Types []string `json:"types"`
 	// Without lists properties by type that the cloud has no equivalent of.
@@ -41,7 +41,8 @@ type Offers struct {
 	Rebuilds []string `json:"rebuilds,omitempty"`
 	// Extra lists, by type, the options of its own that the cloud takes.
 	Extra map[string][]string `json:"extra,omitempty"`
-	// Limits bound what the cloud takes of a property, by "type.property".
+	// Limits bound what the cloud takes of a property, by "type.property", or of a field of
+	// its items, by "type.property.field".
 	Limits map[string]Limit `json:"limits,omitempty"`
 	// Features says in words what the region has beside its types, by name.
 	Features map[string]string `json:"features,omitempty"`
@@ -151,34 +152,6 @@ func (e Everywhere) In(region string) *Offers {
 		return e.Home
 	}
 	return e.Elsewhere[region]
-}
-
-// Limit bounds the values of a property. Zero fields bound nothing.
-type Limit struct {
-	// Shortest and Longest bound the prefix of a range in bits; IPv4 says that no
-	// other family will do.
-	Shortest int  `json:"shortest,omitempty"`
-	Longest  int  `json:"longest,omitempty"`
-	IPv4     bool `json:"ipv4,omitempty"`
-	// Step is what an amount of data must be a multiple of, in bytes.
-	Step int64 `json:"step,omitempty"`
-}
-
-// Breaks tells why a value is beyond the limit, with a value that is not, or "".
-func (l Limit) Breaks(text string) (why, instead string) {
-	if p, err := resource.ParseRange(text); err == nil {
-		switch {
-		case l.IPv4 && !p.Addr().Is4():
-			return "only IPv4 ranges will do", "choose an IPv4 range, such as 10.40.0.0/20"
-		case l.Shortest > 0 && p.Bits() < l.Shortest, l.Longest > 0 && p.Bits() > l.Longest:
-			return fmt.Sprintf("ranges go from /%d to /%d", l.Shortest, l.Longest), "choose a range of another length"
-		}
-	}
-	if bytes, err := resource.ParseData(text); err == nil && l.Step > 0 && bytes%l.Step != 0 {
-		up := (bytes/l.Step + 1) * l.Step
-		return "it comes in whole " + resource.FormatData(l.Step)[1:], "round it up to " + resource.FormatData(up)
-	}
-	return "", ""
 }
 
 // Network is a network that is there, whoever made it.

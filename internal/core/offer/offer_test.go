@@ -3,6 +3,8 @@ package offer
 import (
 	"strings"
 	"testing"
+
+	"undersail/internal/core/resource"
 )
 
 var market = Offers{Region: "north-fell", Currency: "kr", Zones: []string{"a", "b"},
@@ -51,23 +53,40 @@ func TestWhatIsLeftOfAQuotaCountsRunsAndNotProposals(t *testing.T) {
 
 func TestALimitTellsWhatWouldDo(t *testing.T) {
 	t.Parallel()
+	whole := resource.Shape{Kind: resource.Integer}
+	word := resource.Shape{Kind: resource.String}
+	at, data := resource.Shape{Kind: resource.Range}, resource.Shape{Kind: resource.Data}
 	for _, c := range []struct {
-		limit        Limit
-		value        string
-		why, instead string
+		limit              Limit
+		shape              resource.Shape
+		value              any
+		path, why, instead string
 	}{
-		{Limit{Shortest: 16, Longest: 28}, "10.0.0.0/20", "", ""},
-		{Limit{Shortest: 16, Longest: 28}, "10.0.0.0/8", "ranges go from /16 to /28", "choose a range of another length"},
-		{Limit{Shortest: 16, Longest: 28}, "10.0.0.0/29", "ranges go from /16 to /28", "choose a range of another length"},
-		{Limit{IPv4: true}, "fd00::/64", "only IPv4 ranges will do", "choose an IPv4 range, such as 10.40.0.0/20"},
-		{Limit{IPv4: true}, "10.0.0.0/8", "", ""},
-		{Limit{Step: 1 << 30}, "1536MiB", "it comes in whole GiB", "round it up to 2GiB"},
-		{Limit{Step: 1 << 30}, "2GiB", "", ""},
-		{Limit{}, "1536MiB", "", ""},
-		{Limit{Step: 1 << 30, Shortest: 16}, "plain words", "", ""},
+		{Limit{Shortest: 16, Longest: 28}, at, "10.0.0.0/20", "", "", ""},
+		{Limit{Shortest: 16, Longest: 28}, at, "10.0.0.0/8", "", "ranges go from /16 to /28", "choose a range of another length"},
+		{Limit{Shortest: 16, Longest: 28}, at, "10.0.0.0/29", "", "ranges go from /16 to /28", "choose a range of another length"},
+		{Limit{IPv4: true}, at, "fd00::/64", "", "only IPv4 ranges will do", "choose an IPv4 range, such as 10.40.0.0/20"},
+		{Limit{IPv4: true}, at, "10.0.0.0/8", "", "", ""},
+		{Limit{Step: 1 << 30}, data, "1536MiB", "", "it comes in whole GiB", "round it up to 2GiB"},
+		{Limit{Step: 1 << 30}, data, "2GiB", "", "", ""},
+		{Limit{}, data, "1536MiB", "", "", ""},
+		{Limit{Step: 1 << 30, Shortest: 16}, data, "plain words", "", "", ""},
+		{Limit{Least: 10 << 30, Most: 16 << 40}, data, "9GiB", "", "it goes from 10GiB to 16TiB", "choose from 10GiB to 16TiB"},
+		{Limit{Least: 10 << 30}, data, "9GiB", "", "the least is 10GiB", "choose 10GiB or more"},
+		{Limit{Most: 3600}, resource.Shape{Kind: resource.Span}, "2h", "", "the most is 1h", "choose at most 1h"},
+		{Limit{Least: 60}, resource.Shape{Kind: resource.Span}, "2h", "", "", ""},
+		{Limit{Most: 3}, whole, int64(4), "", "the most is 3", "choose at most 3"},
+		{Limit{Least: 3}, whole, resource.Unresolved{Waits: []string{"net.id"}}, "", "", ""},
+		{Limit{Least: 8, Most: 20}, word, "neap", "", "it has 4 letters, and it goes from 8 to 20 letters", "choose from 8 to 20 letters"},
+		{Limit{Pattern: "[a-z]+", Says: "small letters"}, word, "Neap", "", "it is not small letters", "write small letters"},
+		{Limit{Pattern: "[a-z]+", Says: "small letters", Most: 3}, resource.Shape{Kind: resource.List, Items: &word}, []any{"neap", "Neap"}, "[1]", "it is not small letters", "write small letters"},
+		{Limit{Most: 1}, resource.Shape{Kind: resource.List, Items: &word}, []any{"neap", "spring"}, "", "the most is 1 in all", "choose at most 1 in all"},
+		{Limit{Longest: 24}, resource.Shape{Kind: resource.Map, Items: &at}, map[string]any{"moves": "10.0.0.0/24", "storage": "10.0.1.0/25"}, ".storage", "ranges go from /0 to /24", "choose a range of another length"},
+		{Limit{Most: 40}, resource.Shape{Kind: resource.Open}, map[string]any{"packages": []any{"tide-intake", "tide-forecast"}}, "", "it has 54 bytes, and the most is 40 bytes", "choose at most 40 bytes"},
+		{Limit{Most: 400}, resource.Shape{Kind: resource.Open}, map[string]any{"hostname": resource.Unresolved{Waits: []string{"net.id"}}}, "", "", ""},
 	} {
-		if why, instead := c.limit.Breaks(c.value); why != c.why || instead != c.instead {
-			t.Errorf("%+v of %q: %q, %q; want %q, %q", c.limit, c.value, why, instead, c.why, c.instead)
+		if path, why, instead := c.limit.Breaks(c.shape, c.value); path != c.path || why != c.why || instead != c.instead {
+			t.Errorf("%+v of %v: %q, %q, %q; want %q, %q, %q", c.limit, c.value, path, why, instead, c.path, c.why, c.instead)
 		}
 	}
 }

@@ -18,7 +18,7 @@ var Jump = object("jump",
 	Property{Name: "host", About: "Address of the jump host.", Shape: text(), Required: true},
 	Property{Name: "port", About: "SSH port; 22 when left out.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}},
 	Property{Name: "user", About: "User on the jump host.", Shape: text(), Required: true},
-	Property{Name: "key", About: "Private key, such as access.private_key.", Shape: text(), Required: true},
+	Property{Name: "key", About: "Private key, such as access.private_key.", Shape: text(), Required: true, Secret: true},
 	Property{Name: "host_key", About: "The key the jump host must show.", Shape: text()},
 )
 
@@ -88,7 +88,7 @@ var machineTypes = []Type{
 			{Name: "on", About: "Address of the machine.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "port", About: "SSH port; 22 when left out.", Shape: Shape{Kind: Integer, Minimum: 1, Maximum: 65535}, Alter: InPlace},
 			{Name: "user", About: "User to log in as.", Shape: text(), Required: true, Alter: Rebuild},
-			{Name: "key", About: "Private key to log in with.", Shape: text(), Required: true, Alter: InPlace},
+			{Name: "key", About: "Private key to log in with.", Shape: text(), Required: true, Alter: InPlace, Secret: true},
 			{Name: "host_key", About: "Host key that the machine must have.", Shape: text(), Alter: InPlace},
 			{Name: "through", About: "A jump host: the only way in.", Shape: Jump, Alter: InPlace},
 			{Name: "command", About: "What to run, by the machine's shell.", Shape: text(), Required: true, Alter: InPlace, Renews: true},

@@ -18,7 +18,7 @@ var platformTypes = []Type{
 		[]Property{
 			{Name: "domain", About: "Domain name of the directory.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "subnets", About: "Ids of the two subnets that its servers stand in.", Shape: listOf(text()), Required: true, Alter: Rebuild, Refers: "subnet"},
-			{Name: "password", About: "Password of its administrator; a secret.", Shape: text(), Required: true, Alter: InPlace},
+			{Name: "password", About: "Password of its administrator; a secret.", Shape: text(), Required: true, Alter: InPlace, Secret: true},
 		},
 		Attribute{Name: "servers", About: "Addresses of its name servers.", Shape: listOf(kind(Address))}),
 	newType("cluster", "A managed container cluster: its control plane.", 540, 5400, knowledge{draws: []Draw{one("clusters")}},
@@ -61,7 +61,7 @@ var platformTypes = []Type{
 			{Name: "layout", About: "Hosts by zone.", Shape: listOf(hostLayout), Required: true, Alter: InPlace},
 			{Name: "family", About: "Family of hosts.", Shape: text(), Required: true, Alter: Rebuild, Picks: "family"},
 			{Name: "protection", About: "How data outlives a host: one copy (default), two copies or parity; each needs its least number of hosts in a zone.", Shape: text("one copy", "two copies", "parity"), Alter: InPlace},
-			{Name: "password", About: "Password of its administrator; a secret.", Shape: text(), Required: true, Alter: InPlace},
+			{Name: "password", About: "Password of its administrator; a secret.", Shape: text(), Required: true, Alter: InPlace, Secret: true},
 		},
 		Attribute{Name: "console", About: "URL of its management.", Shape: text()},
 		Attribute{Name: "hosts", About: "How many hosts are healthy.", Shape: kind(Integer)}),

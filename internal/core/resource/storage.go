@@ -2,13 +2,13 @@ package resource
 
 var databaseUser = object("database_user",
 	Property{Name: "name", About: "Name of the user.", Shape: text(), Required: true},
-	Property{Name: "password", About: "Password; a secret.", Shape: text(), Required: true},
+	Property{Name: "password", About: "Password; a secret.", Shape: text(), Required: true, Secret: true},
 	Property{Name: "rights", About: "read, write (default) or own.", Shape: text("read", "write", "own")},
 ).by("name")
 
 var storageTypes = []Type{
 	newType("secret", "A secret value kept by the cloud for its guests.", 2, 300, knowledge{},
-		[]Property{{Name: "value", About: "The secret text.", Shape: text(), Required: true, Alter: InPlace}},
+		[]Property{{Name: "value", About: "The secret text.", Shape: text(), Required: true, Alter: InPlace, Secret: true}},
 		Attribute{Name: "version", About: "Counts up with each new value.", Shape: kind(Integer)}),
 	newType("disk", "A block disk.", 12, 1200, knowledge{holdsData: true,
 		draws:  []Draw{{Quota: "disk_gib", Of: Measure{Property: "size"}}, one("disks")},

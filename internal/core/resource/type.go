@@ -27,6 +27,8 @@ type Property struct {
 	// Everybodys says that no two customers of a cloud may have the same value, so that it
 	// may be taken by somebody that nobody here sees.
 	Everybodys bool `json:"everybodys,omitempty"`
+	// Secret says that the value is one: it comes from a secret and stands nowhere to be read.
+	Secret bool `json:"secret,omitempty"`
 	// Renews says that altering it makes every attribute come anew, as of a task that is
 	// run again.
 	Renews bool `json:"renews,omitempty"`

@@ -62,6 +62,9 @@ func (c *Cloud) keys(r *http.Request, words []string, in map[string]any) (int, a
 	if len(words) == 1 {
 		body, _ := in["keypair"].(map[string]any)
 		name := fmt.Sprint(body["name"])
+		if len(name) > 255 {
+			return 0, nil, faulty(http.StatusBadRequest, "badRequest", "Invalid input for field/attribute name. Value: "+name+". '"+name+"' is too long")
+		}
 		if c.things["os-keypairs"][name] != nil {
 			return 0, nil, faulty(http.StatusConflict, "conflictingRequest", "Key pair '"+name+"' already exists.")
 		}
@@ -84,6 +87,9 @@ func (c *Cloud) servers(r *http.Request, words []string, in map[string]any) (int
 		body, _ := in["server"].(map[string]any)
 		if body["tags"] != nil && r.Header.Get("OpenStack-API-Version") == "" {
 			return 0, nil, faulty(http.StatusBadRequest, "badRequest", "Additional properties are not allowed ('tags' was unexpected)")
+		}
+		if data, _ := body["user_data"].(string); len(data) > 65535 {
+			return 0, nil, faulty(http.StatusBadRequest, "badRequest", "Invalid input for field/attribute user_data. Value: '"+data[:40]+"...' is too long")
 		}
 		return c.makeServer(body)
 	}
