@@ -397,5 +397,11 @@ func userData(encoded string) (map[string]any, error) {
 	if err := yaml.Load(raw, &doc); err != nil {
 		return nil, fmt.Errorf("user data is not YAML: %v", err)
 	}
+	files, _ := doc["write_files"].([]any)
+	for i, item := range files {
+		if file, _ := item.(map[string]any); !path.IsAbs(str(file["path"])) {
+			return nil, fmt.Errorf("write_files[%d] has no path from the root", i)
+		}
+	}
 	return doc, nil
 }

@@ -49,7 +49,7 @@ func (m *making) nameRecord() error {
 		return invalid("values", "a name is an alias of one other")
 	}
 	for _, v := range values {
-		if _, err := record(full, kind, str(v), 300); err != nil {
+		if rr, err := record(full, kind, str(v), 300); err != nil || rr == nil || kind == "CNAME" && net.ParseIP(str(v)) != nil {
 			return invalid("values", "%q is no value of a record of type %s", str(v), kind)
 		}
 	}

@@ -22,7 +22,7 @@ func (h *harness) judged(count int, seed uint64) int {
 	for i := range int(math.Ceil(float64(count) / eachMarket)) {
 		seeds = append(seeds, seed+uint64(i))
 	}
-	verdicttest.Run(seeds, eachMarket, 5, func(market uint64, o verdicttest.Outcome, err error) {
+	verdicttest.Run(seeds, eachMarket, 8, func(market uint64, o verdicttest.Outcome, err error) {
 		bad, needless := o.Wrong()
 		switch {
 		case err != nil:

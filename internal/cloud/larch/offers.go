@@ -84,7 +84,9 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 		o.Types = slices.DeleteFunc(o.Types, func(t string) bool { return t == "host" || t == "private_cloud" })
 	}
 	if m.Features["disk-encryption"] == "" {
-		o.Without["disk"] = []string{"encrypted"}
+		for _, name := range []string{"disk", "database", "shared_files"} {
+			o.Without[name] = []string{"encrypted"}
+		}
 	}
 	return o, a.networks(ctx, at, &o)
 }

@@ -66,6 +66,9 @@ func OffersStructs() map[string]map[string]*cel.Type {
 	}
 }
 
+// offersStructs are those types, at hand.
+var offersStructs = OffersStructs()
+
 // OffersValue gives the value of `offers`: what the region sells now. Without
 // offers it is pending, and whatever reads it says so.
 func OffersValue(o *offer.Offers) any {

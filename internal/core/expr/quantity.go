@@ -243,6 +243,13 @@ func TypedAs(t *cel.Type, v any) any {
 			return out
 		}
 	}
+	if fields, is := v.(map[string]any); is && offersStructs[t.TypeName()] != nil {
+		typed := make(map[string]any, len(fields))
+		for name, of := range offersStructs[t.TypeName()] {
+			typed[name] = TypedAs(of, fields[name])
+		}
+		return &Object{Type: t.TypeName(), Fields: typed}
+	}
 	if IsOptional(t) {
 		return TypedAs(t.Parameters()[0], v)
 	}

@@ -103,6 +103,23 @@ func (o object) Value() any     { return o.Object }
 func (o object) whole() error {
 	return fmt.Errorf("a whole %s cannot be used as a value; name one of its fields", o.Object.Type)
 }
+
+// data gives an object that is nothing but data, such as what offers tell, as a mapping.
+func (o object) data() (any, error) {
+	if o.Source != nil || o.Reader != nil || o.native != nil || o.Optional || offersStructs[o.Object.Type] == nil {
+		return nil, o.whole()
+	}
+	out := make(map[string]any, len(o.Fields))
+	for name, field := range o.Fields {
+		inner, err := fromVal(adapter{}.NativeToValue(field))
+		if err != nil {
+			return nil, err
+		}
+		out[name] = inner
+	}
+	return out, nil
+}
+
 func (o object) Get(index ref.Val) ref.Val {
 	name, ok := index.(types.String)
 	if !ok {
@@ -235,7 +252,7 @@ func fromVal(v ref.Val) (any, error) {
 		}
 		return out, nil
 	case object:
-		return nil, t.whole()
+		return t.data()
 	case traits.Mapper:
 		out := map[string]any{}
 		for it := t.Iterator(); it.HasNext() == types.True; {

@@ -197,7 +197,7 @@ func (c *check) support(o *offer.Offers, t resource.Type, r *render.Resource) {
 		c.find(lang.Error, "not-supported", r.Name, "choose an account of another cloud", "cloud %s has no resources of type %s", o.Cloud, r.Type)
 	}
 	for _, property := range o.Without[r.Type] {
-		if _, wanted := r.Want[property]; wanted {
+		if value, wanted := r.Want[property]; wanted && value != false {
 			var able []string
 			for _, other := range c.others(o) {
 				if !slices.Contains(other.Without[r.Type], property) {

@@ -205,6 +205,9 @@ func (c *check) databaseUsers(r *render.Resource) {
 // recordValues holds the values of a record against its kind, by RFC 1035 and 3596.
 func (c *check) recordValues(r *render.Resource) {
 	kind, _ := r.Want["kind"].(string)
+	if text, known := r.Want["label"].(string); known && !namePattern.MatchString(text) {
+		c.wrong(r, "label", "use letters, digits, hyphens and dots, or @ for the zone itself", "%q is no name within a zone", text)
+	}
 	list, _ := r.Want["values"].([]any)
 	for i, item := range list {
 		text, known := item.(string)
@@ -218,14 +221,22 @@ func (c *check) recordValues(r *render.Resource) {
 			c.wrong(r, place, "give an address such as 192.0.2.7, or choose another kind", "a record of kind A has IPv4 addresses, and %q is none", text)
 		case kind == "AAAA" && (err != nil || !at.Is6() || at.Is4In6()):
 			c.wrong(r, place, "give an address such as 2001:db8::7, or choose another kind", "a record of kind AAAA has IPv6 addresses, and %q is none", text)
+		case kind == "MX" && !mailPattern.MatchString(text):
+			c.wrong(r, place, "write a preference and a name, such as 10 mail.tides.example", "a record of kind MX has a preference and the name of a mail server, and %q is neither", text)
+		case kind == "TXT" && len(text) > 255:
+			c.wrong(r, place, "split it into several values", "a text of a record has at most 255 letters, and this one has %d", len(text))
+		case kind == "CNAME" && !domainPattern.MatchString(strings.ToLower(text)):
+			c.wrong(r, place, "name another record, such as www.tides.example", "a record of kind CNAME has a name, and %q is none", text)
 		case kind == "CNAME" && i > 0:
 			c.wrong(r, place, "keep one name", "a record of kind CNAME has one value")
 		}
 	}
 }
 
-// domainPattern and labelPattern are of RFC 1123.
+// domainPattern and labelPattern are of RFC 1123, namePattern of RFC 1034 and 4592, mailPattern is of RFC 1035, 3.3.9.
 var (
+	namePattern   = regexp.MustCompile(`^(@|(\*\.)?([A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9])?\.)*([A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9])?|\*))$`)
+	mailPattern   = regexp.MustCompile(`^[0-9]{1,5} ([A-Za-z0-9_]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)*[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.?$`)
 	domainPattern = regexp.MustCompile(`^([a-z0-9_]([a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.?$`)
 	labelPattern  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{1,61}[a-z0-9]$`)
 )

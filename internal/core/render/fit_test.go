@@ -74,3 +74,31 @@ func TestWhatTheCloudLacksIsFound(t *testing.T) {
 		t.Errorf("got  %s\nwant %s", strings.Join(got, ", "), want)
 	}
 }
+
+// TestWhatOffersGiveIsKeptAsAComputedValue lays disks out, keeps them under a name, and reads
+// sizes as amounts from there.
+func TestWhatOffersGiveIsKeptAsAComputedValue(t *testing.T) {
+	t.Parallel()
+	tmpl := render.Template(t, `calc:
+  areas: '=lay_out(offers, layout_need{data: amount("100GiB"), log: true})'
+  sizes: =offers.sizes
+resources:
+  disks: {type: disk, repeat: {area: '=calc.areas.map(a, a.use)'}, want: {size: '=calc.areas[index].size', type: '=calc.areas[index].type'}}
+outputs:
+  large: {value: '=calc.areas.filter(a, a.size > amount("60GiB")).map(a, a.use)'}
+  whole: {value: '=calc.areas[0]'}
+  cores: {value: '=calc.sizes[0].vcpus + 1'}
+`)
+	r := render.Render(budget.Boundless(), render.Request{Template: tmpl, Offers: render.Offers(), Stack: render.Stack{Name: "s", Region: "north-fell"}})
+	if len(r.Findings) > 0 || len(r.Resources) != 2 || r.Resources[0].Want["size"] == nil {
+		t.Fatalf("%v %+v", r.Findings, r.Resources)
+	}
+	outputs := map[string]any{}
+	for _, o := range r.Outputs {
+		outputs[o.Name] = o.Value
+	}
+	whole, _ := outputs["whole"].(map[string]any)
+	if large := outputs["large"]; fmt.Sprint(large) != "[data]" || whole["use"] != "data" || whole["size"] != r.Resources[0].Want["size"] {
+		t.Errorf("large %v, whole %v", large, whole)
+	}
+}

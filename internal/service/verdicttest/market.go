@@ -72,8 +72,15 @@ func Market(random *rand.Rand, dir string) (string, error) {
 			m.Quotas[name] = m.Quotas[name] * int64(20+random.IntN(80)) / 100
 		}
 	}
-	// Many stacks stand beside each other, so that quotas run out now and then only.
-	m.Quotas["networks"] += 6
+	// Many stacks stand beside each other, so that quotas run out now and then only; what
+	// takes hours takes minutes.
+	m.Quotas["networks"] += 40
+	for _, name := range []string{"hosts", "pools", "databases", "file_shares", "buckets", "addresses"} {
+		m.Quotas[name] *= 5
+	}
+	for _, slow := range []string{"private_cloud", "host", "database"} {
+		m.Durations[slow] = min(m.Durations[slow], 90)
+	}
 	raw, err := yaml.Dump(m)
 	if err != nil {
 		return "", err

@@ -44,7 +44,7 @@ type Trials struct {
 
 // Outcome is what came of one proposal.
 type Outcome struct {
-	Template string
+	Template string // its name, or its text where it is drawn
 	Inputs   map[string]any
 	// Refused are the errors that we told; Cloud is what the cloud or a check said when
 	// it was made all the same, empty where all came up healthy.
@@ -134,16 +134,16 @@ func New(t servicetest.T, seed uint64) *Trials {
 func (x *Trials) Next() (Outcome, error) {
 	ctx := context.Background()
 	x.number++
-	o := Outcome{Template: templates[x.random.IntN(len(templates))]}
+	var o Outcome
 	offers, err := x.s.Offers(ctx, x.account.Name, x.account.Regions[0], true)
 	if err != nil {
 		return o, err
 	}
-	template, err := x.inputs(&o, &offers)
+	template, err := x.template(&o, &offers)
 	if err != nil {
 		return o, err
 	}
-	p, err := x.s.Propose(ctx, x.r.Admin, service.NewProposal{Stack: fmt.Sprintf("trial-%d", x.number), File: o.Template + ".sail.yaml", Source: string(template.Source), Account: x.account.Name, Region: x.account.Regions[0], Inputs: o.Inputs})
+	p, err := x.s.Propose(ctx, x.r.Admin, service.NewProposal{Stack: fmt.Sprintf("trial-%d", x.number), File: "trial.sail.yaml", Source: string(template.Source), Account: x.account.Name, Region: x.account.Regions[0], Inputs: o.Inputs})
 	var refused *refusal.Error
 	switch {
 	case errors.As(err, &refused) && refused.Kind == refusal.Findings && refused.Findings != nil:
@@ -191,8 +191,22 @@ func (x *Trials) goOn(p service.Proposal) int64 {
 	return run.ID
 }
 
-// inputs draws the inputs of a trial.
-func (x *Trials) inputs(o *Outcome, offers *offer.Offers) (*lang.Template, error) {
+// template draws the template of a trial, or draws the inputs of an example.
+func (x *Trials) template(o *Outcome, offers *offer.Offers) (*lang.Template, error) {
+	if x.random.IntN(3) == 0 {
+		o.Template = templates[x.random.IntN(len(templates))]
+		return x.example(o, offers)
+	}
+	o.Template = Template(x.random, offers, x.number)
+	t, found := lang.Read("trial.sail.yaml", []byte(o.Template))
+	if t == nil {
+		return nil, found
+	}
+	return t, nil
+}
+
+// example draws the inputs of an example.
+func (x *Trials) example(o *Outcome, offers *offer.Offers) (*lang.Template, error) {
 	source, err := fs.ReadFile(examples.Files, o.Template+".sail.yaml")
 	if err != nil {
 		return nil, err
@@ -230,7 +244,7 @@ func (x *Trials) inputs(o *Outcome, offers *offer.Offers) (*lang.Template, error
 
 // cloudly are the codes of findings that say what the cloud would not take, or that no
 // check could pass.
-var cloudly = []string{"not-offered", "quota", "range-in-use", "zones", "disk-size", "limit", "not-supported", "package", "check-never", "address-plan", "taken", "not-there"}
+var cloudly = []string{"not-offered", "quota", "range-in-use", "zones", "disk-size", "limit", "not-supported", "package", "check-never", "address-plan", "taken", "not-there", "no-sense", "host-room", "engine"}
 
 // ofTheCloud reports whether all errors say what the cloud would not take: a template's
 // own rules are not the cloud's.
