@@ -41,7 +41,7 @@ func (p Prober) name(ctx context.Context, spec map[string]any) (string, answer) 
 	want, _ := spec["values"].([]any)
 	passed := len(got) > 0
 	for _, v := range want {
-		passed = passed && slices.Contains(got, strings.ToLower(strings.TrimSuffix(fmt.Sprint(v), ".")))
+		passed = passed && slices.Contains(got, wanted(kind, fmt.Sprint(v)))
 	}
 	if len(got) == 0 {
 		return asked, none("no such record")
@@ -49,8 +49,22 @@ func (p Prober) name(ctx context.Context, spec map[string]any) (string, answer) 
 	return asked, answer{words: strings.Join(got, ", "), passed: passed}
 }
 
-// ask asks one server over TCP, which goes through jump hosts too. The values come in
-// small letters, without the dot at the end of names.
+// wanted is a value of a record as ask gives it: names in small letters without the dot at the
+// end, addresses in their shortest form, texts as they are.
+func wanted(kind uint16, text string) string {
+	switch kind {
+	case dns.TypeTXT:
+		return text
+	case dns.TypeA, dns.TypeAAAA:
+		if at, err := netip.ParseAddr(text); err == nil {
+			return at.String()
+		}
+	}
+	return strings.ToLower(strings.TrimSuffix(text, "."))
+}
+
+// ask asks one server over TCP, which goes through jump hosts too. The values come as
+// wanted gives them.
 func ask(ctx context.Context, r route, server, name string, kind uint16) ([]string, error) {
 	conn, err := r.dial(ctx, "tcp", server)
 	if err != nil {
@@ -93,7 +107,7 @@ func valueOf(rr dns.RR) string {
 	case *dns.MX:
 		return fmt.Sprintf("%d %s", v.Preference, strings.ToLower(strings.TrimSuffix(v.Mx, ".")))
 	case *dns.TXT:
-		return strings.ToLower(strings.Join(v.Txt, ""))
+		return strings.Join(v.Txt, "")
 	case *dns.NS:
 		return strings.ToLower(strings.TrimSuffix(v.Ns, "."))
 	}

@@ -128,7 +128,8 @@ func TestANameIsAskedForAtItsServers(t *testing.T) {
 	}
 	server := &dns.Server{Listener: l, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
 		m := new(dns.Msg).SetReply(q)
-		records := map[string][]string{"gauges.example. A": {"gauges.example. 60 IN A 127.0.0.1", "gauges.example. 60 IN A 127.0.0.2"}, "www.example. CNAME": {"www.example. 60 IN CNAME Gauges.example."}, "gauges.example. TXT": {`gauges.example. 60 IN TXT "High water"`}}
+		records := map[string][]string{"gauges.example. A": {"gauges.example. 60 IN A 127.0.0.1", "gauges.example. 60 IN A 127.0.0.2"}, "www.example. CNAME": {"www.example. 60 IN CNAME Gauges.example."}, "gauges.example. TXT": {`gauges.example. 60 IN TXT "High water"`},
+			"mail.example. TXT": {`mail.example. 60 IN TXT "10 mail.example."`}, "gauges.example. AAAA": {"gauges.example. 60 IN AAAA 2001:db8::7"}}
 		for _, text := range records[q.Question[0].Name+" "+dns.TypeToString[q.Question[0].Qtype]] {
 			rr, _ := dns.NewRR(text)
 			m.Answer = append(m.Answer, rr)
@@ -151,7 +152,10 @@ func TestANameIsAskedForAtItsServers(t *testing.T) {
 		{"gauges.example", "", nil, true, "127.0.0.1"},
 		{"gauges.example", "A", []any{"127.0.0.9"}, false, "127.0.0.1"},
 		{"www.example", "CNAME", []any{"gauges.example."}, true, "gauges.example"},
-		{"gauges.example", "TXT", []any{"High water"}, true, "high water"},
+		{"gauges.example", "TXT", []any{"High water"}, true, "High water"},
+		{"gauges.example", "TXT", []any{"high water"}, false, "High water"},
+		{"mail.example", "TXT", []any{"10 mail.example."}, true, "10 mail.example."},
+		{"gauges.example", "AAAA", []any{"2001:0DB8:0::7"}, true, "2001:db8::7"},
 		{"nobody.example", "A", nil, false, "no such record"},
 		{"gauges.elsewhere", "A", nil, false, "REFUSED"},
 	} {

@@ -510,6 +510,32 @@ func TestAProposalIsStaleByWhatItRestsOn(t *testing.T) {
 	wantKind(t, err, refusal.Stale, "net was to be left as it is and would now be created")
 }
 
+func TestOneDiskMoreIsShownAsOneMore(t *testing.T) {
+	b := newBench(t, nil)
+	for n, form := range []string{`'=data.map(d, {"disk": d.id})'`, `=calc.attached`} {
+		with := func(disks int) string {
+			source := resources(strings.Replace(netLine, ".20.", fmt.Sprintf(".%d.", 20+n), 1), strings.Replace(lanLine, ".20.", fmt.Sprintf(".%d.", 20+n), 1),
+				fmt.Sprintf("data: {type: disk, repeat: %d, want: {size: 20GiB, type: solid}}", disks), "host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, disks: "+form+"}}")
+			return strings.Replace(source, "resources:", `calc: {attached: '=data.map(d, {"disk": d.id})'}`+"\nresources:", 1)
+		}
+		stack := fmt.Sprintf("coast-%d", n)
+		b.apply(stack, with(2))
+		p := b.propose(stack, with(3))
+		i := slices.IndexFunc(p.Changes, func(c change.Change) bool { return c.Resource == "host" })
+		var shown []string
+		for _, f := range p.Changes[i].Fields {
+			shown = append(shown, fmt.Sprintf("%s %v", f.Name, f.Before))
+		}
+		if got := strings.Join(shown, "; "); got != "disks[data[2]].disk <nil>; after data[0], data[1], lan" {
+			t.Errorf("%s: %s", form, got)
+		}
+		b.done(p)
+		if d := b.r.Differences(b.s, stack, false); d != nil {
+			t.Error(d)
+		}
+	}
+}
+
 func TestQuotasCountForAlterationsAndWhatIsFreed(t *testing.T) {
 	b := newBench(t, map[string]int64{"vcpus": 6, "networks": 1, "disk_gib": 100})
 	hosts := func(n int, size string) string {

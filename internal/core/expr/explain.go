@@ -158,6 +158,14 @@ func (e *Env) explainName(p Problem, name string) Problem {
 			return p
 		}
 	}
+	if slices.Contains(known, name) {
+		p.Message, p.Remedy = fmt.Sprintf("`%s` is a value, and is called here like a function", name), "take the brackets away, or name one of its fields after a dot"
+		return p
+	}
+	if i := slices.Index(functions, name); i >= 0 {
+		p.Message, p.Remedy = fmt.Sprintf("`%s` is a function, and stands here like a value", name), "give it its values in brackets: "+name+"(...)"
+		return p
+	}
 	p.Message = fmt.Sprintf("nothing here is called `%s`", name)
 	p.Remedy = Suggest(name, append(slices.Clone(known), functions...), "in scope are "+quoteList(known))
 	return p

@@ -75,6 +75,8 @@ func TestCheckSaysWhereAndWhatToDo(t *testing.T) {
 		`inputs.prefx + "x"`:             "7: `inputs` has no `prefx`; did you mean `prefix`?",
 		`gatway.name`:                    "0: nothing here is called `gatway`; did you mean `gateway`?",
 		`"a" + 1`:                        "4: `+` cannot be applied to text and a whole number; turn the other side into text",
+		`gateway("a")`:                   "7: `gateway` is a value, and is called here like a function; take the brackets away, or name one of its fields after a dot",
+		`short_hash + "a"`:               "0: `short_hash` is a function, and stands here like a value; give it its values in brackets: short_hash(...)",
 		`shorthash("a", 3)`:              "9: nothing here is called `shorthash`; did you mean `short_hash`?",
 		`carve("10.0.0.0/8", "edge/24")`: "5: `carve` cannot be applied to text and text; write it like carve(",
 		`1 +`:                            "3: the expression ends too early",

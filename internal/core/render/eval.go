@@ -95,11 +95,12 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, 
 			return v, err
 		}
 		v = e.around(n, vars, v)
-		if _, waits := v.(resource.Unresolved); waits {
+		if u, waits := v.(resource.Unresolved); waits {
 			if n.Program.Branches {
 				e.readAll(n.Program)
+				return v, nil
 			}
-			return v, nil
+			return e.itemised(n, s, vars, u), nil
 		}
 		if e.texts += longTexts(v); e.texts > maxTexts {
 			return nil, fmt.Errorf("the texts that the template computes have more than %d MiB together", maxTexts>>20)

@@ -142,6 +142,47 @@ func alikeIn(a, b any) any {
 	return a
 }
 
+// itemised gives a computed list of which something is not known yet item by item: an expression
+// knows all of it or nothing, and whoever reads what changes wants to see which item is new.
+// It stays as it is where the items depend on more than what they hold.
+func (e *evaluator) itemised(n *lang.Node, s resource.Shape, vars *expr.Vars, u resource.Unresolved) any {
+	if s.Kind != resource.List || e.revealing || len(u.Secrets) > 0 || slices.Contains(n.Program.Calls, "filter") || slices.Contains(n.Program.Calls, "size") {
+		return u
+	}
+	var both [2]any
+	for i, m := range []marks{firstMarks, secondMarks} {
+		v, err := e.marked(m, n, vars)
+		if list, is := v.([]any); err != nil || !is || open(list) {
+			return u
+		}
+		both[i] = v
+	}
+	list := resource.Spread(both[0])
+	if !reflect.DeepEqual(resource.Placed(both[0]), resource.Placed(both[1])) || !slices.Equal(resource.Waits(list), u.Waits) || fits(list, s) != nil {
+		return u
+	}
+	return plainly(list)
+}
+
+// plainly takes from the leaves of a tree what stands around the attributes that they wait for:
+// no secret is among it.
+func plainly(tree any) any {
+	switch t := tree.(type) {
+	case []any:
+		for i, v := range t {
+			t[i] = plainly(v)
+		}
+	case map[string]any:
+		for k, v := range t {
+			t[k] = plainly(v)
+		}
+	case resource.Unresolved:
+		t.Marked = nil
+		return t
+	}
+	return tree
+}
+
 // marked are the wanted values of what holds a secret, with marks in their places.
 func (m *member) marked() map[string]any {
 	if !m.e.secretive || m.e.revealing {
