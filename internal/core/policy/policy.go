@@ -30,13 +30,19 @@ type Context struct {
 type Opinion struct {
 	Findings []render.Finding
 	Consents []render.Consent
+
+	told map[render.Finding]bool
 }
 
 func (o *Opinion) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
 	f := render.Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy}
-	if !slices.Contains(o.Findings, f) {
-		o.Findings = append(o.Findings, f)
+	if o.told[f] {
+		return
 	}
+	if o.told == nil {
+		o.told = map[render.Finding]bool{}
+	}
+	o.told[f], o.Findings = true, append(o.Findings, f)
 }
 
 // ask adds to what must be agreed to under a name.
