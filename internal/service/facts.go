@@ -51,6 +51,12 @@ type reading struct {
 	// reads are the stacks whose outputs are read, as they were then.
 	reads []store.Read
 	fresh map[string]bool // tokens of what a failed run made
+	// undone are the runs that an undoing undoes, the newest first, and whole is what the stack
+	// was the last time before them; returns are the names under which kept things come back, by
+	// their tokens, becomes those of renamed ones, by the names that they have now.
+	undone           []store.Run
+	whole            *store.Proposal
+	returns, becomes map[string]string
 	// handed are the secrets that other stacks hand over, by their names among ours, as far
 	// as they are new; handedFrom are the secrets that each is made of.
 	handed     map[string]sealed.Plain
@@ -247,12 +253,17 @@ func (r *reading) elsewhere(region string) string {
 // chose; the others are told. What somebody removed by hand is none, and is told.
 func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err error) {
 	others := map[string][]string{}
+	r.kept = slices.Clone(r.kept)
+	slices.SortStableFunc(r.kept, func(a, b store.Kept) int { // what comes back by an undoing goes before its like
+		return cmp.Compare(min(1, len(r.returns[b.Token])), min(1, len(r.returns[a.Token])))
+	})
 	for _, k := range r.kept {
-		taken := func(x change.Recorded) bool { return x.Name == k.Name }
-		ours := slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == k.Name })
-		if _, there := r.live.live[k.Name]; ours && !there && k.FoundAt != nil && !r.offline {
+		name := cmp.Or(r.returns[k.Token], k.Name)
+		taken := func(x change.Recorded) bool { return x.Name == name }
+		ours := slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == name })
+		if _, there := r.live.live[name]; ours && !there && k.FoundAt != nil && !r.offline {
 			// Ours is gone, and this one came after it: it is recorded in its place.
-			r.replaced = append(r.replaced, k.Name)
+			r.replaced = append(r.replaced, name)
 			r.Recorded = slices.DeleteFunc(r.Recorded, taken)
 			ours = false
 		}
@@ -264,12 +275,12 @@ func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err e
 			continue
 		}
 		if slices.ContainsFunc(out, taken) {
-			others[k.Name] = append(others[k.Name], k.ID())
+			others[name] = append(others[name], k.ID())
 			continue
 		}
 		there := cloud.Present
 		if !r.offline {
-			if _, there, err = r.adapter.Look(ctx, k.Resource(k.Name).Ref()); err != nil {
+			if _, there, err = r.adapter.Look(ctx, k.Resource(name).Ref()); err != nil {
 				return nil, cloudSays(err)
 			}
 		}
@@ -278,7 +289,7 @@ func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err e
 				Remedy: "forget it with: undersail kept remove " + k.ID()})
 			continue
 		}
-		out = append(out, change.Recorded{Name: k.Name, Type: k.Type, Declared: k.Declared, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Kept: k.Stack + "/" + k.Name, Found: k.FoundAt != nil})
+		out = append(out, change.Recorded{Name: name, Type: k.Type, Declared: k.Declared, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Kept: k.Stack + "/" + k.Name, Found: k.FoundAt != nil})
 	}
 	for _, name := range slices.Sorted(maps.Keys(others)) {
 		r.Read = append(r.Read, render.Finding{Severity: lang.Note, Code: "kept-others", Place: name, Message: fmt.Sprintf("%d more are kept under the name %s: %s", len(others[name]), name, strings.Join(others[name], ", ")),

@@ -234,6 +234,9 @@ func (s *Service) readBefore(ctx context.Context, r *reading) error {
 		return err
 	}
 	r.Recorded = r.asRecorded(conduct)
+	for i, x := range r.Recorded {
+		r.Recorded[i].Becomes = r.becomes[x.Name]
+	}
 	taken, err := r.mayTakeOver(ctx)
 	r.Recorded = append(r.Recorded, taken...)
 	return err

@@ -175,16 +175,22 @@ func (s *Service) Retire(ctx context.Context, u people.User, stack string, keep 
 func (s *Service) removal(ctx context.Context, r *reading, undoing bool) (proposal.Changed, error) {
 	r.Recorded = slices.DeleteFunc(r.Recorded, func(x change.Recorded) bool { return x.Kept != "" })
 	if undoing {
-		steps, err := s.store.Steps(ctx, *r.undoes)
-		if err != nil {
-			return proposal.Changed{}, err
-		}
 		made := map[string]bool{}
-		for _, st := range steps {
-			made[st.Resource] = made[st.Resource] || st.Action == engine.ActionCreate
+		for _, run := range r.undone {
+			steps, err := s.store.Steps(ctx, run.ID)
+			if err != nil {
+				return proposal.Changed{}, err
+			}
+			for _, st := range steps {
+				made[st.Token] = made[st.Token] || st.Action == engine.ActionCreate
+			}
+		}
+		tokens := map[string]string{}
+		for _, row := range r.rows {
+			tokens[row.Name] = row.Token
 		}
 		for i, x := range r.Recorded {
-			if r.Recorded[i].AtRetire = ""; !made[x.Name] {
+			if r.Recorded[i].AtRetire = ""; !made[tokens[x.Name]] {
 				r.Recorded[i].AtRetire = "keep" // it was taken over, and goes back to what is kept
 			}
 		}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -55,29 +56,90 @@ func (s *Service) undo(ctx context.Context, u people.User, run store.Run) (p Pro
 	if err != nil {
 		return Proposal{}, err
 	}
-	lost, err := s.lostForGood(ctx, run)
+	lost, err := s.lostForGood(ctx, r)
 	if err != nil {
 		return Proposal{}, err
 	}
+	lost = append(lost, r.keptAside(judged)...)
 	judged.Findings = append(lost, judged.Findings...)
 	return s.save(ctx, u, r, judged, state.KindUndo)
 }
 
-// readUndone notes what the run made that is undone, if it failed: nobody relied on
-// that yet, so that no data of anybody is lost with it.
+// readUndone notes what goes with a run that is undone: it, and the runs before it that failed or
+// were stopped on the way to the same change, back to the last that was done. What they made and
+// nobody relied on yet loses nobody's data, and what they kept comes back under the name that it
+// had before.
 func (s *Service) readUndone(ctx context.Context, r *reading, id int64) error {
 	run, err := s.store.Run(ctx, id)
-	if err != nil || run.State == state.Done {
+	if err != nil {
 		return err
 	}
-	steps, err := s.store.Steps(ctx, id)
-	r.fresh = map[string]bool{}
-	for _, st := range steps {
-		if st.Action == engine.ActionCreate {
-			r.fresh[st.Token] = true
+	r.undone, r.fresh, r.returns, r.becomes = []store.Run{run}, map[string]bool{}, map[string]string{}, map[string]string{}
+	for at := id; ; {
+		before, err := s.store.LastDocument(ctx, r.stack.ID, at)
+		if errors.Is(err, store.ErrNotFound) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		at = *before.RunID
+		earlier, err := s.store.Run(ctx, at)
+		if err != nil {
+			return err
+		}
+		if earlier.State == state.Done {
+			r.whole = &before
+			break
+		}
+		if earlier.State != state.Undone {
+			r.undone = append(r.undone, earlier)
 		}
 	}
-	return err
+	for _, of := range r.undone {
+		if err := s.readReturns(ctx, r, of, run.State != state.Done); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readReturns notes what one of the runs made, if nobody relied on it, what it kept, and what it
+// renamed. Later runs were read before.
+func (s *Service) readReturns(ctx context.Context, r *reading, run store.Run, fresh bool) error {
+	steps, err := s.store.Steps(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	_, d, err := s.document(ctx, run.ProposalID)
+	if err != nil {
+		return err
+	}
+	earlier := map[string]string{}
+	for _, c := range d.Changes {
+		if c.Was != "" && !strings.HasSuffix(c.Was, change.OldName("")) {
+			earlier[c.Resource] = c.Was
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(earlier)) {
+		later := name // the name that it has now
+		for now, then := range r.becomes {
+			if then == name {
+				later = now
+			}
+		}
+		r.becomes[later] = earlier[name]
+	}
+	for _, st := range steps {
+		switch st.Action {
+		case engine.ActionCreate:
+			r.fresh[st.Token] = r.fresh[st.Token] || fresh
+		case engine.ActionKeep:
+			name := strings.TrimSuffix(st.Resource, change.OldName(""))
+			r.returns[st.Token] = cmp.Or(earlier[name], name)
+		}
+	}
+	return nil
 }
 
 // mayUndo refuses what there is no way back from.
@@ -131,27 +193,15 @@ func (s *Service) basisBut(ctx context.Context, stackID string, undoes *int64) (
 
 // planUndo computes the way back to what the stack was made from before a run.
 func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (proposal.Judged, error) {
-	before, err := s.store.LastDocument(ctx, r.stack.ID, run.ID)
-	for err == nil { // a run that was undone left nothing to go back to
-		undone, readErr := s.store.Run(ctx, *before.RunID)
-		if readErr != nil {
-			return proposal.Judged{}, readErr
-		}
-		if undone.State != state.Undone {
-			break
-		}
-		before, err = s.store.LastDocument(ctx, r.stack.ID, *before.RunID)
-	}
 	var d proposal.Document
-	if err == nil {
-		err = json.Unmarshal(before.Document, &d)
+	if r.whole != nil {
+		if err := json.Unmarshal(r.whole.Document, &d); err != nil {
+			return proposal.Judged{}, fmt.Errorf("read what stack %s was before run %d: %w", run.Stack, run.ID, err)
+		}
 	}
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return proposal.Judged{}, fmt.Errorf("read what stack %s was before run %d: %w", run.Stack, run.ID, err)
-	}
-	toNothing := err != nil || d.Rendering == nil
+	toNothing := d.Rendering == nil
 	if !toNothing { // what it was given in its middle belongs to what the stack was
-		given, err := s.store.Run(ctx, *before.RunID)
+		given, err := s.store.Run(ctx, *r.whole.RunID)
 		if err != nil {
 			return proposal.Judged{}, err
 		}
@@ -168,7 +218,7 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 	if err := s.readPlace(ctx, r); err != nil {
 		return proposal.Judged{}, err
 	}
-	if r.Keep, err = s.tookOver(ctx, run, r.rows); err != nil {
+	if err := s.tookOver(ctx, r); err != nil {
 		return proposal.Judged{}, err
 	}
 	if err := s.readBefore(ctx, r); err != nil {
@@ -201,38 +251,68 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 	return judged, nil
 }
 
-// tookOver names what a run took over from what was kept and the stack still has: undone, it
+// tookOver names what the runs took over from what was kept and the stack still has: undone, it
 // goes back there.
-func (s *Service) tookOver(ctx context.Context, run store.Run, rows []store.Resource) (names []string, err error) {
-	_, d, err := s.document(ctx, run.ProposalID)
-	for _, c := range d.Changes {
-		if c.TakesOver != "" && slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Name == c.Resource }) {
-			names = append(names, c.Resource)
+func (s *Service) tookOver(ctx context.Context, r *reading) error {
+	for _, run := range r.undone {
+		_, d, err := s.document(ctx, run.ProposalID)
+		if err != nil {
+			return err
+		}
+		for _, c := range d.Changes {
+			if c.TakesOver != "" && !slices.Contains(r.Keep, c.Resource) && slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == c.Resource }) {
+				r.Keep = append(r.Keep, c.Resource)
+			}
 		}
 	}
-	return names, err
+	return nil
 }
 
-// lostForGood says of what the run removed that it comes back empty.
-func (s *Service) lostForGood(ctx context.Context, run store.Run) ([]render.Finding, error) {
-	steps, err := s.store.Steps(ctx, run.ID)
-	if err != nil {
-		return nil, err
-	}
+// lostForGood says of what the runs removed that it comes back empty, and which runs that failed
+// go with the one that is undone.
+func (s *Service) lostForGood(ctx context.Context, r *reading) ([]render.Finding, error) {
 	var findings []render.Finding
-	for _, st := range steps {
-		if st.Action != engine.ActionRemove || st.State != string(schedule.Healthy) {
-			continue
+	for i, run := range r.undone {
+		steps, err := s.store.Steps(ctx, run.ID)
+		if err != nil {
+			return nil, err
 		}
-		t, _ := resource.ByName(st.Type)
-		what := "it comes back as a new one with another id"
-		if t.HoldsData {
-			what = "what it held is lost; it comes back empty"
+		if i > 0 {
+			findings = append(findings, render.Finding{Severity: lang.Note, Code: "undone-too", Place: "run " + fmt.Sprint(run.ID),
+				Message: fmt.Sprintf("run %d is %s: the way back leads past it, to the stack as it was whole the last time", run.ID, run.State), Remedy: "propose what you want instead, to keep what it made"})
 		}
-		findings = append(findings, render.Finding{Severity: lang.Warning, Code: "not-put-back", Place: st.Resource,
-			Message: fmt.Sprintf("run %d removed %s: %s", run.ID, st.Resource, what), Remedy: "take what it held from a copy, or keep what the run made"})
+		for _, st := range steps {
+			if st.Action != engine.ActionRemove || st.State != string(schedule.Healthy) || r.fresh[st.Token] {
+				continue
+			}
+			t, _ := resource.ByName(st.Type)
+			what := "it comes back as a new one with another id"
+			if t.HoldsData {
+				what = "what it held is lost; it comes back empty"
+			}
+			findings = append(findings, render.Finding{Severity: lang.Warning, Code: "not-put-back", Place: st.Resource,
+				Message: fmt.Sprintf("run %d removed %s: %s", run.ID, st.Resource, what), Remedy: "take what it held from a copy, or keep what the run made"})
+		}
 	}
 	return findings, nil
+}
+
+// keptAside says of what the runs kept when they rebuilt it that it stays kept: what the stack has
+// in its place is not it, and becomes it no more.
+func (r *reading) keptAside(judged proposal.Judged) (findings []render.Finding) {
+	for _, k := range r.kept {
+		name := r.returns[k.Token]
+		anew := slices.ContainsFunc(judged.Plan.Changes, func(c change.Change) bool {
+			return c.Resource == name && c.TakesOver == "" && c.Change != change.Remove && c.Change != change.Keep
+		})
+		if t, _ := resource.ByName(k.Type); !anew || !t.HoldsData {
+			continue
+		}
+		findings = append(findings, render.Finding{Severity: lang.Warning, Code: "not-put-back", Place: name,
+			Message: fmt.Sprintf("what %s held before is kept as %s/%s (%s), and %s comes back without it", name, k.Stack, k.Name, k.ID(), name),
+			Remedy: fmt.Sprintf("to have it again, take %s out of the template, apply that, choose the kept one with: undersail kept move %s %s/%s, and declare it again", name, k.ID(), k.Stack, name)})
+	}
+	return findings
 }
 
 // undoFailed undoes a run that failed and was to be undone then, in the name of whoever

@@ -96,7 +96,10 @@ type Recorded struct {
 	// Undoing says that a run is undone: what cannot be put back stays, and is told.
 	// Fresh says that the run failed and made it, so that nobody relied on it yet.
 	Undoing, Fresh bool
-	After          []string
+	// Becomes is the name under which an undoing puts it back, where the run that is undone
+	// renamed it.
+	Becomes string
+	After   []string
 	// Guard and AtRetire are as the stack was last applied, Checks as they were last
 	// proved; nil when that is not known.
 	Guard    bool
@@ -157,10 +160,16 @@ func Compute(b *budget.Budget, request render.Request, recorded []Recorded) Plan
 	// The rendering asks for its resources in their order, so the changes come in it.
 	decided, was := make([]Change, 0, len(recorded)), make([]*Recorded, 0, len(recorded))
 	taken := map[string]string{} // new names by recorded ones
+	becomes := map[string]*Recorded{}
+	for i := range recorded {
+		if recorded[i].Becomes != "" {
+			becomes[recorded[i].Becomes] = &recorded[i]
+		}
+	}
 	ask := request.Known
 	var findings []render.Finding
 	request.Known = func(r render.Resource) map[string]any {
-		old := recordedOf(r, find, len(decided))
+		old := recordedOf(r, find, len(decided), becomes)
 		c, found := decide(r, old, ids)
 		c.Waves = c.wavesOf(r, old)
 		c.Notes = append(notes(r), c.waves()...)
@@ -209,10 +218,13 @@ func Compute(b *budget.Budget, request render.Request, recorded []Recorded) Plan
 	return plan
 }
 
-// recordedOf finds what is recorded of a resource: under its name, under the one
-// that it had before, or as the old one whose successor was never begun.
-func recordedOf(r render.Resource, find func(string, int) *Recorded, expected int) *Recorded {
-	if old := find(r.Name, expected); old != nil {
+// recordedOf finds what is recorded of a resource: what becomes it by an undoing, under its name,
+// under the one that it had before, or as the old one whose successor was never begun.
+func recordedOf(r render.Resource, find func(string, int) *Recorded, expected int, becomes map[string]*Recorded) *Recorded {
+	if old := becomes[r.Name]; old != nil {
+		return old
+	}
+	if old := find(r.Name, expected); old != nil && old.Becomes == "" {
 		return old
 	}
 	if r.Was != "" {

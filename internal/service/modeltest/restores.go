@@ -68,7 +68,7 @@ func Restored(t servicetest.T, seed uint64) (x *Restore, wrong []string) {
 	at := &write{}
 	s, quit := r.Start(config, nil, store.Watched(at.hear))
 	x = &Restore{Sequence: NewSequence(r, s, seed, int(seed%200))}
-	x.Faulty = false
+	x.Faulty, x.ways = false, nil
 	q := x.Sequence
 	q.now.first()
 	if _, err := q.apply(); err != nil {

@@ -38,13 +38,18 @@ type Sequence struct {
 	allows  []string // what it may be refused with too
 	Refused int      // proposals that were refused with findings
 	Applied int
+	// Undone runs, runs that were Given a value in their middle, kept disks that were Taken over.
+	Undone, Given, Taken int
+	ways                 *ways
 }
+
+type ledgered = world.LedgerResource
 
 // NewSequence makes a sequence on a rig. Sequences with other numbers on one rig do
 // not meet: each has addresses of its own.
 func NewSequence(r *servicetest.Rig, s *service.Service, seed uint64, number int) *Sequence {
 	random := rand.New(rand.NewPCG(seed, 8))
-	return &Sequence{Seed: seed, Steps: 3 + int(seed/2%3), Faulty: seed%2 == 1, rig: r, service: s, random: random, now: &stack{random: random, base: 1 + number%250},
+	return &Sequence{ways: newWays(seed), Seed: seed, Steps: 3 + int(seed/2%3), Faulty: seed%2 == 1, rig: r, service: s, random: random, now: &stack{random: random, base: 1 + number%250},
 		name: fmt.Sprintf("model-%d", number), by: map[string]bool{}, wrecks: map[string]bool{}, agreed: map[string]bool{}}
 }
 
@@ -60,6 +65,7 @@ func (q *Sequence) Run() (differences []string) {
 	q.now.first()
 	q.say("seed %d: %d declarations", q.Seed, len(q.now.list))
 	for step := range q.Steps {
+		q.remember(step == 0)
 		before := q.now.clone()
 		if step > 0 {
 			for range 1 + q.random.IntN(3) {
@@ -67,6 +73,7 @@ func (q *Sequence) Run() (differences []string) {
 					q.say("%d: %s", step, what)
 				}
 			}
+			q.change()
 			q.meddle()
 		}
 		if q.Faulty && q.random.IntN(3) == 0 {
@@ -97,6 +104,7 @@ func (q *Sequence) Run() (differences []string) {
 			d.was = ""
 		}
 	}
+	q.ways = nil
 	return q.retire()
 }
 
@@ -135,11 +143,31 @@ func (q *Sequence) apply() (refused bool, err error) {
 			return false, err
 		}
 		q.applied = q.now.text()
-		if run.State == state.Done {
+		if run.State != state.Done {
+			q.say("   run %d %s: %s", run.ID, run.State, run.Reason)
+			if run, err = q.service.Run(ctx, run.ID); err != nil {
+				return false, err
+			}
+		}
+		if q.turnsBack(run) {
+			if back, err := q.undo(run); err != nil || back {
+				return false, err
+			}
+		}
+		switch {
+		case run.State == state.Done:
 			q.Applied++
 			return false, nil
+		case run.State == state.Parked && len(run.Awaits) > 0:
+			if err := q.give(); err != nil {
+				return false, err
+			}
+			if run = q.rig.Await(q.service, run.ID); run.State == state.Done {
+				q.applied = q.now.text()
+				q.Applied++
+				return false, nil
+			}
 		}
-		q.say("   run %d %s: %s", run.ID, run.State, run.Reason)
 		alive, _ := q.mine()
 		for _, x := range alive {
 			q.wrecks[x.ID] = q.wrecks[x.ID] || x.Phase == "broken"
@@ -338,16 +366,21 @@ func (q *Sequence) compare(d *declaration, member int, x world.LedgerResource) [
 			out = append(out, fmt.Sprintf("%s is %s, wanted %v", property, got, v))
 		}
 	}
+	tags := map[string]any{}
+	if wanted, ok := d.want["tags"].(map[string]any); ok {
+		maps.Copy(tags, wanted)
+	}
+	if d.asks {
+		tags["word"] = q.now.word
+	}
 	for k, v := range x.Tags {
-		if wanted, _ := d.want["tags"].(map[string]any); !strings.HasPrefix(k, "undersail-") && wanted[k] != v {
+		if !strings.HasPrefix(k, "undersail-") && tags[k] != v {
 			out = append(out, fmt.Sprintf("the tag %s is %s", k, v))
 		}
 	}
-	if tags, ok := d.want["tags"].(map[string]any); ok {
-		for k, v := range tags {
-			if x.Tags[k] != v {
-				out = append(out, fmt.Sprintf("the tag %s is missing", k))
-			}
+	for k, v := range tags {
+		if x.Tags[k] != v {
+			out = append(out, fmt.Sprintf("the tag %s is missing, and should be %v", k, v))
 		}
 	}
 	switch d.typ {
@@ -406,6 +439,9 @@ func (q *Sequence) unguard() {
 func (q *Sequence) retire() []string {
 	ctx := context.Background()
 	q.unguard()
+	if len(q.now.list) == 0 {
+		return nil // everything is undone, and a stack of nothing is no template
+	}
 	if refused, err := q.apply(); err != nil || refused {
 		return []string{fmt.Sprintf("lifting the guards: refused %t, %v", refused, err)}
 	}

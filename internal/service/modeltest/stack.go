@@ -24,6 +24,7 @@ type declaration struct {
 	atOnce    int
 	was       string
 	after     []string
+	asks      bool // it has a tag with the word that is given later
 }
 
 func (d *declaration) clone() *declaration {
@@ -57,11 +58,14 @@ type stack struct {
 	base   int
 	list   []*declaration
 	names  int
+	// word is what was given last, dropped are disks that are kept.
+	word    string
+	dropped []*declaration
 }
 
 func (s *stack) clone() *stack {
 	c := *s
-	c.list = nil
+	c.list, c.dropped = nil, slices.Clone(s.dropped)
 	for _, d := range s.list {
 		c.list = append(c.list, d.clone())
 	}
@@ -112,7 +116,11 @@ func (s *stack) text() string {
 		}
 		resources[d.name] = r
 	}
-	return toJSON(map[string]any{"undersail": 1, "about": map[string]any{"name": "model", "version": "1.0.0", "title": "Model"}, "resources": resources})
+	document := map[string]any{"undersail": 1, "about": map[string]any{"name": "model", "version": "1.0.0", "title": "Model"}, "resources": resources}
+	if slices.ContainsFunc(s.list, func(d *declaration) bool { return d.asks }) {
+		document["inputs"] = map[string]any{"word": map[string]any{"type": "string", "later": true}}
+	}
+	return toJSON(document)
 }
 
 func toJSON(v any) string {
@@ -128,6 +136,13 @@ func (s *stack) written(d *declaration) map[string]any {
 	out := map[string]any{}
 	for k, v := range d.want {
 		out[k] = s.expression(d, k, v)
+	}
+	if d.asks {
+		tags := map[string]any{"word": "=inputs.word"}
+		if own, is := d.want["tags"].(map[string]any); is {
+			maps.Copy(tags, own)
+		}
+		out["tags"] = tags
 	}
 	if d.zones != nil {
 		out["zone"] = "=zone"
@@ -254,6 +269,9 @@ func refersTo(v any, name string) bool {
 
 // drop takes a declaration away with all that cannot be without it.
 func (s *stack) drop(name string) {
+	if d := s.find(name); d != nil && d.typ == "disk" && d.keep {
+		s.dropped = append(s.dropped, d)
+	}
 	s.list = slices.DeleteFunc(s.list, func(d *declaration) bool { return d.name == name })
 	for _, d := range slices.Clone(s.list) {
 		for _, property := range []string{"network", "subnet"} {
