@@ -310,7 +310,7 @@ func (r *reading) keptAside(judged proposal.Judged) (findings []render.Finding) 
 		}
 		findings = append(findings, render.Finding{Severity: lang.Warning, Code: "not-put-back", Place: name,
 			Message: fmt.Sprintf("what %s held before is kept as %s/%s (%s), and %s comes back without it", name, k.Stack, k.Name, k.ID(), name),
-			Remedy: fmt.Sprintf("to have it again, take %s out of the template, apply that, choose the kept one with: undersail kept move %s %s/%s, and declare it again", name, k.ID(), k.Stack, name)})
+			Remedy:  fmt.Sprintf("to have it again, take %s out of the template, apply that, choose the kept one with: undersail kept move %s %s/%s, and declare it again", name, k.ID(), k.Stack, name)})
 	}
 	return findings
 }

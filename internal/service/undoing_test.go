@@ -2,9 +2,11 @@ package service_test
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"testing"
 
+	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
@@ -88,5 +90,77 @@ func TestAGuardOfWhatAFailedRunMadeDoesNotStandInItsWayBack(t *testing.T) {
 	}
 	if run := b.r.Await(b.s, b.r.Carry(b.s, back)); run.State != state.Done || len(b.alive("disks")) != 0 {
 		t.Errorf("%s %s, alive are %v", run.State, run.Reason, b.alive("disks"))
+	}
+}
+
+// TestUndoingARenameLeavesTheThingAlone: it gets its name back, with what it holds.
+func TestUndoingARenameLeavesTheThingAlone(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine, diskLine))
+	disk := b.alive("disks")[0]
+	renamed := strings.NewReplacer("data: {", "store: {was: data, ", ", at_retire: keep", "").Replace(diskLine)
+	run := b.apply("coast", resources(netLine, renamed))
+	p, err := b.s.Undo(ctx, b.r.Admin, run.ID)
+	if err != nil || said(p) != "alter data" || len(p.Consents) != 0 {
+		t.Fatalf("%s %v %v", said(p), p.Consents, err)
+	}
+	if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != state.Done {
+		t.Fatal(run.State, run.Reason)
+	}
+	if now := b.alive("disks"); len(now) != 1 || now[0] != disk {
+		t.Errorf("alive are %v, and it was %s", now, disk)
+	}
+	if again := b.propose("coast", resources(netLine, diskLine)); again.State != "nothing" {
+		t.Errorf("it is not what it was: %s", said(again))
+	}
+}
+
+// TestUndoingGoesBackToWhatWasWhole: a run that went on from one that failed has nothing whole
+// before it but what was there before both.
+func TestUndoingGoesBackToWhatWasWhole(t *testing.T) {
+	b := newBench(t, nil)
+	ctx := context.Background()
+	b.apply("coast", resources(netLine))
+	b.r.Fault(world.Fault{Kind: "denied", On: "addresses", Label: "coast-", Count: -1})
+	p := b.propose("coast", resources(netLine, strings.Replace(diskLine, "at_retire: keep, ", "", 1), "front: {type: address, after: {data: healthy}}"))
+	for range 2 { // it fails, and goes on, and fails again
+		if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != state.Failed {
+			t.Fatal(run.State, run.Reason)
+		}
+		var err error
+		if p, err = b.s.Continue(ctx, b.r.Admin, "coast"); err != nil {
+			t.Fatal(servicetest.Explain(err))
+		}
+	}
+	runs, err := b.s.Runs(ctx, "coast", 0, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	back, err := b.s.Undo(ctx, b.r.Admin, runs[0].ID)
+	if err != nil || said(back) != "remove data" || len(back.Consents) != 0 {
+		t.Fatalf("%s %v %v", said(back), back.Consents, err)
+	}
+	if told := slices.ContainsFunc(back.Findings, func(f render.Finding) bool { return f.Code == "undone-too" }); !told {
+		t.Errorf("nothing tells that the run before it goes too: %v", back.Findings)
+	}
+	if run := b.r.Await(b.s, b.r.Carry(b.s, back)); run.State != state.Done || len(b.alive("disks")) != 0 {
+		t.Errorf("%s %s, alive are %v", run.State, run.Reason, b.alive("disks"))
+	}
+}
+
+// TestUndoingTellsOfWhatARebuildKept: what held the data is kept, and what comes back is empty.
+func TestUndoingTellsOfWhatARebuildKept(t *testing.T) {
+	b := newBench(t, nil)
+	b.apply("coast", resources(netLine, diskLine))
+	disk := b.alive("disks")[0]
+	run := b.apply("coast", resources(netLine, strings.Replace(diskLine, "type: solid", "type: solid-plus", 1)))
+	p, err := b.s.Undo(context.Background(), b.r.Admin, run.ID)
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	i := slices.IndexFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" && f.Place == "data" })
+	if i < 0 || !strings.Contains(p.Findings[i].Message, disk) {
+		t.Errorf("%s, and nothing tells of %s: %v", said(p), disk, p.Findings)
 	}
 }
