@@ -8,6 +8,7 @@
 package proposal
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -128,6 +129,15 @@ func (f Facts) request() render.Request {
 		Most: f.Most, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
 }
 
+// givenNow are the values of the secrets that are given now, by their references.
+func (f Facts) givenNow() map[string]string {
+	out := make(map[string]string, len(f.Given))
+	for name, v := range f.Given {
+		out[cmp.Or(f.Secrets[name], name)] = v
+	}
+	return out
+}
+
 // reported are the attributes of what is there, by name.
 func (c Changed) reported() func(r render.Resource) map[string]any {
 	there := map[string]map[string]any{}
@@ -213,7 +223,9 @@ func (c Changed) Judge(stop func() bool) Judged {
 	var opinion policy.Opinion
 	stages := []func(){
 		func() { j.Findings = append(slices.Clone(r.Findings), c.Plan.Findings...) },
-		func() { j.Findings = append(j.Findings, fit.Check(c.Plan, c.Recorded, c.Found, c.Offers)...) },
+		func() {
+			j.Findings = append(j.Findings, fit.Check(c.Plan, c.Recorded, c.Found, c.Offers, c.givenNow())...)
+		},
 		func() {
 			j.Findings = append(j.Findings, fit.Reaching(r, c.reported(), c.Plan.Changes, c.Offers)...)
 		},

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"undersail/internal/refusal"
+	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
 )
@@ -47,6 +48,17 @@ func TestWhatTheCloudDoesNotTakeIsSaidBeforehand(t *testing.T) {
 		if said := b.refused("store", resources(append([]string{netLine, here, there, beside}, lines...)...), place); !strings.Contains(said, place) {
 			t.Errorf("%s: %s", place, said)
 		}
+	}
+	secret := strings.Replace(resources(netLine, here, strings.Replace(fill(log), "a-Long-enough-1", "=inputs.word", 1)), "resources:", "inputs: {word: {secret: true, rules: {length: 5, classes: 2}}}\nresources:", 1)
+	ask := func(word string) error {
+		_, err := b.s.Propose(context.Background(), b.r.Admin, service.NewProposal{Stack: "secretive", File: "t.sail.yaml", Source: secret, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": word}})
+		return err
+	}
+	if err := ask("w8r7t"); err == nil || !strings.Contains(servicetest.Explain(err), "log.users[0].password") || strings.Contains(servicetest.Explain(err), "w8r7t") {
+		t.Errorf("a secret that is too short: %s", servicetest.Explain(err))
+	}
+	if err := ask("neap-water-2026"); err != nil {
+		t.Errorf("a secret that is long enough: %s", servicetest.Explain(err))
 	}
 	if n := len(b.r.Ledger().Alive); n > 0 {
 		t.Errorf("%d things were made", n)

@@ -28,15 +28,16 @@ func Rendering(r *render.Rendering, offers offer.Everywhere) []render.Finding {
 		}
 		plan.Changes = append(plan.Changes, c)
 	}
-	return append(Check(plan, nil, nil, offers), plan.Ordered(nil, offers).Findings...)
+	return append(Check(plan, nil, nil, offers, nil), plan.Ordered(nil, offers).Findings...)
 }
 
 // Check reports what of a plan the regions do not sell or support, and values that
 // do not go together. What stays as it is asks nothing of the offers. Found holds
 // what is reported of resources that are used and not made. Without offers only
-// what needs none is checked.
-func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[string]any, offers offer.Everywhere) []render.Finding {
-	c := &check{plan: plan, offers: offers, ids: map[string]string{}, told: map[render.Finding]bool{}}
+// what needs none is checked. Given are the values of secrets that are given now, by their
+// references: of those limits of the cloud are checked, and nothing of them is told.
+func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[string]any, offers offer.Everywhere, given map[string]string) []render.Finding {
+	c := &check{plan: plan, offers: offers, given: given, ids: map[string]string{}, told: map[render.Finding]bool{}}
 	for _, r := range recorded {
 		c.ids[r.ID()] = r.Name
 	}
@@ -69,6 +70,7 @@ func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[st
 type check struct {
 	plan   change.Plan
 	offers offer.Everywhere
+	given  map[string]string // secrets that are given now, by reference
 	ids    map[string]string // names of what is there, by id
 	told   map[render.Finding]bool
 	out    []render.Finding

@@ -79,15 +79,15 @@ func TestWhatStaysAsksNothingOfTheOffers(t *testing.T) {
 	t.Parallel()
 	r := rendered(t, net, lan, "host: {type: instance, want: {size: gone-2, image: debian-12, subnet: =lan.id}}")
 	plan := change.Plan{Rendering: r, Changes: []change.Change{{Resource: "net", Change: change.Same}, {Resource: "lan", Change: change.Same}, {Resource: "host", Change: change.Same}}}
-	if got := Check(plan, nil, nil, offer.At(*offers("north-fell", "a"))); got != nil {
+	if got := Check(plan, nil, nil, offer.At(*offers("north-fell", "a")), nil); got != nil {
 		t.Errorf("a size that is sold no more stands in the way of what has it: %v", got)
 	}
 	plan.Changes[2] = change.Change{Resource: "host", Change: change.Alter, Fields: []change.Field{{Name: "tags.owner"}}}
-	if got := Check(plan, nil, nil, offer.At(*offers("north-fell", "a"))); got != nil {
+	if got := Check(plan, nil, nil, offer.At(*offers("north-fell", "a")), nil); got != nil {
 		t.Errorf("nor of its tags: %v", got)
 	}
 	plan.Changes[2].Fields[0].Name = "size"
-	if got := Check(plan, nil, nil, offer.At(*offers("north-fell", "a"))); len(got) != 1 || got[0].Code != "not-offered" {
+	if got := Check(plan, nil, nil, offer.At(*offers("north-fell", "a")), nil); len(got) != 1 || got[0].Code != "not-offered" {
 		t.Errorf("altering to it: %v", got)
 	}
 }

@@ -41,8 +41,23 @@ func (c *check) bounded(o *offer.Offers, limit offer.Limit, shape resource.Shape
 		}
 		return
 	}
+	if u, waits := value.(resource.Unresolved); waits {
+		c.secretBounded(o, limit, shape, place, u)
+		return
+	}
 	if path, why, instead := limit.Breaks(shape, value); why != "" {
 		c.find(lang.Error, "limit", place+path, instead, "%s will not take %s: %s", o.Cloud, shown(shape, value), why)
+	}
+}
+
+// secretBounded holds a secret that is given now against a limit.
+func (c *check) secretBounded(o *offer.Offers, limit offer.Limit, shape resource.Shape, place string, u resource.Unresolved) {
+	if len(u.Secrets) != 1 || len(u.Waits) > 0 || u.Marked != nil && resource.Shown(u.Marked) != "secret:"+u.Secrets[0] {
+		return
+	}
+	text, now := c.given[u.Secrets[0]]
+	if _, why, instead := limit.Breaks(shape, text); now && why != "" {
+		c.find(lang.Error, "limit", place, "give another secret: "+instead, "%s will not take the secret that is given for it", o.Cloud)
 	}
 }
 
