@@ -29,7 +29,8 @@ type picked struct {
 }
 
 // offerLists are the lists that offers have, in the order in which they are shown.
-var offerLists = []string{"sizes", "disks", "images", "features", "quotas"}
+// Limits are shown only where they are asked for.
+var offerLists = []string{"sizes", "disks", "images", "features", "quotas", "limits"}
 
 // sizeOrders are what sizes can be ordered by; the best comes first.
 var sizeOrders = map[string]func(a, b offer.Size) int{
@@ -84,7 +85,7 @@ func (a *app) offersCommand() *cobra.Command {
 		}}
 	f := cmd.Flags()
 	f.StringVar(&region, "region", "", "region to ask about")
-	f.StringSliceVar(&p.lists, "only", nil, "lists to show: "+strings.Join(offerLists, ", "))
+	f.StringSliceVar(&p.lists, "only", nil, "lists to show: "+strings.Join(offerLists, ", ")+" (these only when they are named)")
 	f.StringSliceVar(&p.families, "family", nil, "sizes of these families")
 	f.StringVar(&p.architecture, "architecture", "", "sizes and images of this architecture")
 	f.Int64Var(&p.vcpus, "vcpus", 0, "sizes with so many processors, at least")
@@ -138,8 +139,8 @@ func (p picked) print(w io.Writer, o offer.Offers) {
 	for _, list := range []struct {
 		name  string
 		print func(io.Writer, offer.Offers)
-	}{{"sizes", printSizes}, {"disks", printDisks}, {"images", printImages}, {"features", printFeatures}, {"quotas", printQuotas}} {
-		if len(p.lists) == 0 || slices.Contains(p.lists, list.name) {
+	}{{"sizes", printSizes}, {"disks", printDisks}, {"images", printImages}, {"features", printFeatures}, {"quotas", printQuotas}, {"limits", printLimits}} {
+		if len(p.lists) == 0 && list.name != "limits" || slices.Contains(p.lists, list.name) {
 			fmt.Fprintln(w)
 			list.print(w, o)
 		}
@@ -248,6 +249,23 @@ func printQuotas(w io.Writer, o offer.Offers) {
 		for _, name := range slices.Sorted(maps.Keys(o.Quotas)) {
 			q := o.Quotas[name]
 			row("%s\t%d\t%d\t%d", name, q.Used, q.Limit, q.Left())
+		}
+	})
+}
+
+// printLimits tells what the cloud takes of values, by type and property.
+func printLimits(w io.Writer, o offer.Offers) {
+	columns(w, "VALUE\tTAKEN", func(row func(string, ...any)) {
+		for _, name := range slices.Sorted(maps.Keys(o.Limits)) {
+			path := strings.Split(name, ".")
+			t, _ := resource.ByName(path[0])
+			p, _ := t.Property(path[1])
+			shape := p.Shape
+			if len(path) > 2 && shape.Items != nil {
+				field, _ := shape.Items.Field(path[2])
+				shape = field.Shape
+			}
+			row("%s\t%s", name, o.Limits[name].Words(shape))
 		}
 	})
 }

@@ -42,6 +42,9 @@ func (m *making) pool() error {
 		if err != nil {
 			return err
 		}
+		if first := m.tx.ByID(m.x.Account, str(subnets[0])); first.Properties["network_id"] != subnet.Properties["network_id"] {
+			return invalid(fmt.Sprintf("subnet_ids[%d]", i), "the subnets are of one network")
+		}
 		m.x.Properties["zone"] = cmp.Or(str(subnet.Properties["zone"]), m.cloud.market.Regions[m.x.Region].Zones[0])
 		err = m.machine() // members may come to stand in each of them
 		for _, name := range []string{"vcpus", "memory_gib", "zone"} {

@@ -3229,6 +3229,12 @@ export interface components {
             key_pairs?: {
                 [key: string]: unknown;
             }[];
+            /** @description What the cloud takes of values, by type and property, such as database.storage or database.users.name. */
+            limits?: {
+                [key: string]: {
+                    [key: string]: unknown;
+                };
+            };
         };
         Size: {
             name: string;

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"undersail/internal/core/resource"
@@ -136,4 +137,45 @@ func (l Limit) amount(n int64, first string, write func(int64) string, unit stri
 	}
 	between := "from " + write(l.Least) + " to " + write(l.Most) + unit
 	return first + "it goes " + between, "choose " + between
+}
+
+// Words tells in a line what is taken of a value of a shape.
+func (l Limit) Words(shape resource.Shape) string {
+	write, unit := plainly, ""
+	switch {
+	case shape.Kind == resource.Data:
+		write = resource.FormatData
+	case shape.Kind == resource.Span:
+		write = resource.FormatSpan
+	case shape.Kind == resource.String:
+		unit = " letters"
+	case shape.Kind == resource.Open:
+		unit = " bytes"
+	case shape.Kind == resource.List || shape.Kind == resource.Map:
+		unit = " in all"
+	}
+	var parts []string
+	if l.IPv4 {
+		parts = append(parts, "IPv4 ranges")
+	}
+	if l.Shortest > 0 || l.Longest > 0 {
+		parts = append(parts, fmt.Sprintf("from /%d to /%d", l.Shortest, l.Longest))
+	}
+	if l.Least > 0 || l.Most > 0 {
+		_, instead := l.amount(-1, "", write, unit)
+		if l.Least == 0 {
+			instead = "choose at most " + write(l.Most) + unit
+		}
+		parts = append(parts, strings.TrimPrefix(instead, "choose "))
+	}
+	if l.Step > 0 {
+		parts = append(parts, "whole "+resource.FormatData(l.Step)[1:])
+	}
+	if l.Says != "" {
+		parts = append(parts, l.Says)
+	}
+	for _, value := range slices.Sorted(maps.Keys(l.Needs)) {
+		parts = append(parts, fmt.Sprintf("%s by %d or more hosts in each zone", value, l.Needs[value]))
+	}
+	return strings.Join(parts, "; ")
 }
