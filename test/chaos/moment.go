@@ -17,9 +17,8 @@ func (h *harness) met(most int, seed uint64, only string) int {
 	if only != "" {
 		pairs = slices.DeleteFunc(pairs, func(p momenttest.Pair) bool { return p.First != only && p.First+"/"+p.Second != only })
 	}
-	benches := []*momenttest.Bench{momenttest.NewBench(h), momenttest.NewBench(h)}
 	done := 0
-	counts := momenttest.Explore(benches, pairs, seed, most, func(m momenttest.Meeting) {
+	counts := momenttest.Explore(4, pairs, seed, most, func(m momenttest.Meeting) {
 		if len(m.Wrong) > 0 {
 			fmt.Println("    " + strings.ReplaceAll(m.String(), "\n", " "))
 		}

@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -66,11 +67,12 @@ func (c *check) subnet(o *offer.Offers, id any) (name, zone, network string) {
 			return of.Name, zone, in.Name
 		}
 		network, _ = of.Want["network"].(string)
-		return of.Name, zone, network
+		return of.Name, zone, cmp.Or(c.ids[network], network)
 	}
 	text, _ := id.(string)
 	if i := slices.IndexFunc(o.Subnets, func(s offer.Subnet) bool { return s.ID == text }); i >= 0 {
-		return o.Subnets[i].Name, o.Subnets[i].Zone, o.Subnets[i].Network
+		network = o.Subnets[i].Network
+		return o.Subnets[i].Name, o.Subnets[i].Zone, cmp.Or(c.ids[network], network)
 	}
 	return "", "", ""
 }

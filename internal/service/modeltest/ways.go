@@ -59,7 +59,7 @@ func (q *Sequence) remember(first bool) {
 	}
 }
 
-// change brings a dropped disk back that is kept, or lets something ask for a value later.
+// change drops a disk that is kept, brings one back, or lets something ask for a value later.
 func (q *Sequence) change() {
 	if q.ways == nil {
 		return
@@ -69,6 +69,14 @@ func (q *Sequence) change() {
 		if d := q.now.back(); d != nil {
 			q.say("   bring %s back", d.name)
 			q.Taken++
+		}
+	case 3:
+		for _, d := range q.now.of("disk") {
+			if d.keep {
+				q.say("   drop %s, which is kept", d.name)
+				q.now.drop(d.name)
+				return
+			}
 		}
 	case 2:
 		if len(q.now.list) > 0 {

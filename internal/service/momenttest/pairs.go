@@ -147,9 +147,35 @@ func (b *Bench) untilBlocked(done chan struct{}) bool {
 // Count is how often the meetings of one first deed were gone through.
 type Count struct{ Meetings, Blocked, Refused, Wrong int }
 
-// Explore lets pairs meet on benches: all of them at every point, or, where most is not 0, so
-// many by a seed. Tell hears of every meeting. It gives the counts by the first deed.
-func Explore(benches []*Bench, pairs []Pair, seed uint64, most int, tell func(Meeting)) map[string]Count {
+// worn is how many meetings a bench takes before the next one is another: each leaves stacks and
+// runs behind, and looks at all of them grow slow.
+const worn = 120
+
+// turn is a bench that is renewed when it is worn.
+type turn struct {
+	bench *Bench
+	end   func()
+}
+
+func (t *turn) next() *Bench {
+	if t.bench == nil || t.bench.next >= worn {
+		t.over()
+		h := &servicetest.Harness{}
+		t.bench, t.end = NewBench(h), h.End
+	}
+	return t.bench
+}
+
+func (t *turn) over() {
+	if t.end != nil {
+		t.end()
+	}
+}
+
+// Explore lets pairs meet, several at a time, each on a bench of its own: all of them at every
+// point, or, where most is not 0, so many by a seed. Tell hears of every meeting. It gives the
+// counts by the first deed.
+func Explore(at int, pairs []Pair, seed uint64, most int, tell func(Meeting)) map[string]Count {
 	counts := map[string]Count{}
 	var mu sync.Mutex
 	note := func(m Meeting) {
@@ -174,18 +200,20 @@ func Explore(benches []*Bench, pairs []Pair, seed uint64, most int, tell func(Me
 	}
 	var workers sync.WaitGroup
 	if most > 0 {
-		for i, b := range benches {
-			workers.Go(func() { b.sample(pairs, rand.New(rand.NewPCG(seed, uint64(i))), most/len(benches), note) })
+		for i := range at {
+			workers.Go(func() { sample(pairs, rand.New(rand.NewPCG(seed, uint64(i))), most/at, note) })
 		}
 		workers.Wait()
 		return counts
 	}
 	next := make(chan Pair)
-	for _, b := range benches {
+	for range at {
 		workers.Go(func() {
+			var on turn
+			defer on.over()
 			for p := range next {
 				for point := 1; ; point++ {
-					m := b.Meet(p, point)
+					m := on.next().Meet(p, point)
 					note(m)
 					if m.Ended {
 						break
@@ -203,7 +231,9 @@ func Explore(benches []*Bench, pairs []Pair, seed uint64, most int, tell func(Me
 }
 
 // sample lets pairs meet at random points.
-func (b *Bench) sample(pairs []Pair, random *rand.Rand, most int, note func(Meeting)) {
+func sample(pairs []Pair, random *rand.Rand, most int, note func(Meeting)) {
+	var on turn
+	defer on.over()
 	points := map[string]int{}
 	for n := 0; n < most; {
 		p := pairs[random.IntN(len(pairs))]
@@ -211,7 +241,7 @@ func (b *Bench) sample(pairs []Pair, random *rand.Rand, most int, note func(Meet
 		if known == 0 {
 			known = 40
 		}
-		m := b.Meet(p, 1+random.IntN(known))
+		m := on.next().Meet(p, 1+random.IntN(known))
 		note(m)
 		if m.Ended {
 			points[p.First] = max(1, m.Points)
