@@ -104,7 +104,7 @@ func (l Limit) text(kind resource.Kind, text string) (why, instead string) {
 	}
 	if l.Pattern != "" {
 		if re, err := regexp.Compile(`^(?:` + l.Pattern + `)$`); err == nil && !re.MatchString(text) {
-			return "it is not " + l.Says, "write " + l.Says
+			return "what it takes is " + l.Says, "write " + l.Says
 		}
 	}
 	letters := int64(utf8.RuneCountInString(text))
