@@ -64,13 +64,15 @@ func (q *Sequence) change() {
 	if q.ways == nil {
 		return
 	}
-	switch q.ways.random.IntN(6) {
-	case 0, 1:
+	if len(q.now.dropped) > 0 && q.ways.random.IntN(2) == 0 {
 		if d := q.now.back(); d != nil {
 			q.say("   bring %s back", d.name)
 			q.Taken++
 		}
-	case 3:
+		return
+	}
+	switch q.ways.random.IntN(4) {
+	case 0:
 		for _, d := range q.now.of("disk") {
 			if d.keep {
 				q.say("   drop %s, which is kept", d.name)
@@ -78,7 +80,7 @@ func (q *Sequence) change() {
 				return
 			}
 		}
-	case 2:
+	case 1:
 		if len(q.now.list) > 0 {
 			d := q.now.list[q.ways.random.IntN(len(q.now.list))]
 			if d.asks = !d.asks; d.asks {
