@@ -25,6 +25,8 @@ type Restore struct {
 	// be otherwise than the records say, Found how much was listed as recorded nowhere.
 	Middle      bool
 	Told, Found int
+	// Stepwise says that its template could only be applied in two steps, which was told.
+	Stepwise bool
 }
 
 // write does something once, just before one of the writes of engines.
@@ -182,6 +184,9 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 			}
 			refused, err = x.apply()
 		}
+		if refused && err == nil && x.noOrder != "" {
+			refused, err = x.inTwoSteps()
+		}
 		if refused {
 			x.now = before
 			x.now.random = x.random
@@ -199,6 +204,27 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 		return []string{"removing what was found: " + servicetest.Explain(err)}
 	}
 	return x.retire()
+}
+
+// inTwoSteps does what a refusal without an order asks for: first without what there is no order
+// for, then with it. A template that the records do not know any more may have said `was`.
+func (x *Restore) inTwoSteps() (refused bool, err error) {
+	whole := x.now.clone()
+	for range 4 {
+		name, _, _ := strings.Cut(x.noOrder, "[")
+		if name == "" || x.now.find(name) == nil {
+			break
+		}
+		x.say("   in two steps: without %s first", name)
+		x.now.drop(name)
+		if refused, err = x.apply(); err != nil {
+			return refused, err
+		}
+	}
+	x.Stepwise = true
+	x.now = whole
+	x.now.random = x.random
+	return x.apply()
 }
 
 // discardFound removes what was found and belongs to nothing, what uses others first.

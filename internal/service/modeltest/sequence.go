@@ -36,6 +36,7 @@ type Sequence struct {
 	agreed  map[string]bool // names of resources whose data may be lost
 	applied string
 	allows  []string // what it may be refused with too
+	noOrder string   // what there was no order for, the last time that it was refused
 	Refused int      // proposals that were refused with findings
 	Applied int
 	// Undone runs, runs that were Given a value in their middle, kept disks that were Taken over.
@@ -115,8 +116,12 @@ func (q *Sequence) apply() (refused bool, err error) {
 	ctx := context.Background()
 	p, err := q.service.Propose(ctx, q.rig.Admin, service.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.now.text(), Account: "saltmere-lab", Region: "north-fell"})
 	var e *refusal.Error
+	q.noOrder = ""
 	if errors.As(err, &e) && e.Kind == refusal.Findings && e.Diagnostics == nil {
 		for _, f := range e.Findings {
+			if f.Code == "no-order" {
+				q.noOrder = f.Place
+			}
 			if f.Severity == "error" && !slices.Contains(allowed, f.Code) && !slices.Contains(q.allows, f.Code) {
 				return true, fmt.Errorf("refused with %s: %s: %s", f.Code, f.Place, f.Message)
 			}
