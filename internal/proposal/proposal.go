@@ -229,7 +229,7 @@ func (c Changed) Judge(stop func() bool) Judged {
 		func() {
 			j.Findings = append(j.Findings, fit.Reaching(r, c.reported(), c.Plan.Changes, c.Offers)...)
 		},
-		func() { j.Cost = price.Of(r.Resources, c.Offers) },
+		func() { j.Cost = price.Of(c.willBe(r.Resources), c.Offers) },
 		func() {
 			opinion = policy.Check(r, policy.Context{Offers: c.Offers, Cost: j.Cost, Today: c.Today, MostMonth: c.MostMonth, Rules: c.Rules})
 		},
@@ -257,6 +257,28 @@ func (c Changed) Judge(stop func() bool) Judged {
 		stage()
 	}
 	return j
+}
+
+// willBe are the rendered resources as they will be: what an undoing cannot put back stays as it
+// is, and is paid for.
+func (c Changed) willBe(rendered []render.Resource) []render.Resource {
+	out := rendered
+	for i, ch := range c.Plan.Changes {
+		was := slices.IndexFunc(c.Recorded, func(r change.Recorded) bool {
+			return len(ch.Kept) > 0 && r.Name == cmp.Or(ch.Was, ch.Resource) && r.Kept == ""
+		})
+		if was < 0 || i >= len(rendered) {
+			continue
+		}
+		if &out[0] == &rendered[0] {
+			out = slices.Clone(rendered)
+		}
+		out[i].Want = maps.Clone(out[i].Want)
+		for _, property := range ch.Kept {
+			out[i].Want[property] = c.Recorded[was].Want[property]
+		}
+	}
+	return out
 }
 
 // paidFor are the recorded resources that are there, in the form in which they have

@@ -116,6 +116,20 @@ func TestUndoingARenameLeavesTheThingAlone(t *testing.T) {
 	}
 }
 
+// TestWhatAnUndoingCannotPutBackIsPaidFor: a disk that grew stays as large, and costs what it did.
+func TestWhatAnUndoingCannotPutBackIsPaidFor(t *testing.T) {
+	b := newBench(t, nil)
+	b.apply("coast", resources(netLine, diskLine))
+	run := b.apply("coast", resources(netLine, strings.Replace(diskLine, "20GiB", "40GiB", 1)))
+	p, err := b.s.Undo(context.Background(), b.r.Admin, run.ID)
+	if err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if !slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" && f.Place == "data.size" }) || p.Cost.Hour != p.CostNow.Hour || p.Cost.Hour == 0 {
+		t.Errorf("it would cost %v, and costs %v: %v", p.Cost.Hour, p.CostNow.Hour, p.Findings)
+	}
+}
+
 // TestUndoingGoesBackToWhatWasWhole: a run that went on from one that failed has nothing whole
 // before it but what was there before both.
 func TestUndoingGoesBackToWhatWasWhole(t *testing.T) {
