@@ -225,6 +225,8 @@ func (c *check) recordValues(r *render.Resource) {
 			c.wrong(r, place, "write a preference and a name, such as 10 mail.tides.example", "a record of kind MX has a preference and the name of a mail server, and %q is neither", text)
 		case kind == "TXT" && len(text) > 255:
 			c.wrong(r, place, "split it into several values", "a text of a record has at most 255 letters, and this one has %d", len(text))
+		case kind == "CNAME" && err == nil:
+			c.wrong(r, place, "choose the kind A or AAAA, or name another record", "a record of kind CNAME has a name, and %s is an address", text)
 		case kind == "CNAME" && !domainPattern.MatchString(strings.ToLower(text)):
 			c.wrong(r, place, "name another record, such as www.tides.example", "a record of kind CNAME has a name, and %q is none", text)
 		case kind == "CNAME" && i > 0:

@@ -44,6 +44,7 @@ func TestWhatMakesNoSenseIsFoundAtItsPlace(t *testing.T) {
 		{"www.values[0]", []string{"zone: {type: name_zone, want: {domain: tides.example}}", "www: {type: name_record, want: {zone: =zone.id, label: www, kind: AAAA, values: ['192.0.2.7']}}"}},
 		{"www.values[0]", []string{"zone: {type: name_zone, want: {domain: tides.example}}", "www: {type: name_record, want: {zone: =zone.id, label: www, kind: MX, values: [mail.tides.example]}}"}},
 		{"", []string{"zone: {type: name_zone, want: {domain: tides.example}}", "www: {type: name_record, want: {zone: =zone.id, label: '*.quay_1', kind: MX, values: ['10 mail.tides.example.']}}"}},
+		{"www.values[0]", []string{"zone: {type: name_zone, want: {domain: tides.example}}", "www: {type: name_record, want: {zone: =zone.id, label: www, kind: CNAME, values: ['192.0.2.7']}}"}},
 		{"www.label", []string{"zone: {type: name_zone, want: {domain: tides.example}}", "www: {type: name_record, want: {zone: =zone.id, label: w w, kind: TXT, values: [neap]}}"}},
 		{"log.subnets", []string{"log: {type: database, want: {engine: postgresql-16, size: plain-2, storage: 20GiB, subnets: [], users: []}}"}},
 		{"cliff.ranges.uplink", []string{net, strings.Replace(cliff, "UPLINK", "10.0.3.0/24", 1)}},
