@@ -72,14 +72,28 @@ func (r *reading) heldByFound(c proposal.Changed) proposal.Changed {
 			continue
 		}
 		for _, id := range (cloud.Live{Ref: cloud.Ref{Type: k.Type}, Has: k.Want}).Uses() {
-			held := slices.IndexFunc(r.rows, func(row store.Resource) bool { return row.Type == "disk" && row.Attributes["id"] == id })
-			if name := wanted[id]; held >= 0 && name != "" {
+			if name, disk := wanted[id], r.diskOf(id); disk != "" && name != "" {
 				c.Read = append(slices.Clone(c.Read), render.Finding{Severity: lang.Error, Code: "in-use", Place: name,
-					Message: fmt.Sprintf("%s is held by %s %s, which carries the mark of the stack and is recorded nowhere", r.rows[held].Name, resource.Words(k.Type), k.ID()), Remedy: "remove that first: undersail kept remove " + k.ID()})
+					Message: fmt.Sprintf("%s is held by %s %s, which carries the mark of the stack and is recorded nowhere", disk, resource.Words(k.Type), k.ID()), Remedy: "remove that first: undersail kept remove " + k.ID()})
 			}
 		}
 	}
 	return c
+}
+
+// diskOf names the disk of an id: one that the stack has, or one that it may take over.
+func (r *reading) diskOf(id string) string {
+	for _, row := range r.rows {
+		if row.Type == "disk" && row.Attributes["id"] == id {
+			return row.Name
+		}
+	}
+	for _, k := range r.kept {
+		if k.Type == "disk" && k.ID() == id {
+			return k.Name
+		}
+	}
+	return ""
 }
 
 // makes reports whether something was made by a resource of the stack that goes, as its
