@@ -66,9 +66,9 @@ func (s *Service) undo(ctx context.Context, u people.User, run store.Run) (p Pro
 }
 
 // readUndone notes what goes with a run that is undone: it, and the runs before it that failed or
-// were stopped on the way to the same change, back to the last that was done. What they made and
-// nobody relied on yet loses nobody's data, and what they kept comes back under the name that it
-// had before.
+// were stopped, back to the last that was done. What it made, if it failed itself, nobody relied on
+// yet, so that no data of anybody is lost with that; what they kept comes back under the name that
+// it had before.
 func (s *Service) readUndone(ctx context.Context, r *reading, id int64) error {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
@@ -97,7 +97,8 @@ func (s *Service) readUndone(ctx context.Context, r *reading, id int64) error {
 		}
 	}
 	for _, of := range r.undone {
-		if err := s.readReturns(ctx, r, of, run.State != state.Done); err != nil {
+		// Somebody may rely on what an earlier one made by now, even though it failed.
+		if err := s.readReturns(ctx, r, of, of.ID == id && run.State != state.Done); err != nil {
 			return err
 		}
 	}

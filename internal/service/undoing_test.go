@@ -152,7 +152,7 @@ func TestUndoingGoesBackToWhatWasWhole(t *testing.T) {
 		t.Fatal(err)
 	}
 	back, err := b.s.Undo(ctx, b.r.Admin, runs[0].ID)
-	if err != nil || said(back) != "remove data" || len(back.Consents) != 0 {
+	if err != nil || said(back) != "remove data" || !slices.Equal(consentNames(back), []string{"lose-data"}) { // somebody may rely on what the first one made
 		t.Fatalf("%s %v %v", said(back), back.Consents, err)
 	}
 	if told := slices.ContainsFunc(back.Findings, func(f render.Finding) bool { return f.Code == "undone-too" }); !told {
