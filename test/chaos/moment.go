@@ -18,7 +18,7 @@ func (h *harness) met(most int, seed uint64, only string) int {
 		pairs = slices.DeleteFunc(pairs, func(p momenttest.Pair) bool { return p.First != only && p.First+"/"+p.Second != only })
 	}
 	done := 0
-	counts := momenttest.Explore(4, pairs, seed, most, func(m momenttest.Meeting) {
+	counts := momenttest.Explore(8, pairs, seed, most, func(m momenttest.Meeting) {
 		if len(m.Wrong) > 0 {
 			fmt.Println("    " + strings.ReplaceAll(m.String(), "\n", " "))
 		}
