@@ -85,7 +85,7 @@ func (a *app) offersCommand() *cobra.Command {
 		}}
 	f := cmd.Flags()
 	f.StringVar(&region, "region", "", "region to ask about")
-	f.StringSliceVar(&p.lists, "only", nil, "lists to show: "+strings.Join(offerLists, ", ")+" (these only when they are named)")
+	f.StringSliceVar(&p.lists, "only", nil, "lists to show: "+strings.Join(offerLists, ", ")+"; limits only when they are named")
 	f.StringSliceVar(&p.families, "family", nil, "sizes of these families")
 	f.StringVar(&p.architecture, "architecture", "", "sizes and images of this architecture")
 	f.Int64Var(&p.vcpus, "vcpus", 0, "sizes with so many processors, at least")
@@ -257,15 +257,9 @@ func printQuotas(w io.Writer, o offer.Offers) {
 func printLimits(w io.Writer, o offer.Offers) {
 	columns(w, "VALUE\tTAKEN", func(row func(string, ...any)) {
 		for _, name := range slices.Sorted(maps.Keys(o.Limits)) {
-			path := strings.Split(name, ".")
-			t, _ := resource.ByName(path[0])
-			p, _ := t.Property(path[1])
-			shape := p.Shape
-			if len(path) > 2 && shape.Items != nil {
-				field, _ := shape.Items.Field(path[2])
-				shape = field.Shape
+			if shape, there := resource.ShapeOf(name); there {
+				row("%s\t%s", name, o.Limits[name].Words(shape))
 			}
-			row("%s\t%s", name, o.Limits[name].Words(shape))
 		}
 	})
 }

@@ -54,7 +54,7 @@ type reading struct {
 	// undone are the runs that an undoing undoes, the newest first, and whole is what the stack
 	// was the last time before them; returns are the names under which kept things come back, by
 	// their tokens, becomes those of renamed ones, by the names that they have now.
-	undone           []store.Run
+	undone           []undone
 	whole            *store.Proposal
 	returns, becomes map[string]string
 	// handed are the secrets that other stacks hand over, by their names among ours, as far

@@ -176,12 +176,8 @@ func (s *Service) removal(ctx context.Context, r *reading, undoing bool) (propos
 	r.Recorded = slices.DeleteFunc(r.Recorded, func(x change.Recorded) bool { return x.Kept != "" })
 	if undoing {
 		made := map[string]bool{}
-		for _, run := range r.undone {
-			steps, err := s.store.Steps(ctx, run.ID)
-			if err != nil {
-				return proposal.Changed{}, err
-			}
-			for _, st := range steps {
+		for _, of := range r.undone {
+			for _, st := range of.steps {
 				made[st.Token] = made[st.Token] || st.Action == engine.ActionCreate
 			}
 		}

@@ -56,12 +56,7 @@ func (s *Service) undo(ctx context.Context, u people.User, run store.Run) (p Pro
 	if err != nil {
 		return Proposal{}, err
 	}
-	lost, err := s.lostForGood(ctx, r)
-	if err != nil {
-		return Proposal{}, err
-	}
-	lost = append(lost, r.keptAside(judged)...)
-	judged.Findings = append(lost, judged.Findings...)
+	judged.Findings = slices.Concat(r.lostForGood(), r.keptAside(judged), judged.Findings)
 	return s.save(ctx, u, r, judged, state.KindUndo)
 }
 
@@ -74,7 +69,8 @@ func (s *Service) readUndone(ctx context.Context, r *reading, id int64) error {
 	if err != nil {
 		return err
 	}
-	r.undone, r.fresh, r.returns, r.becomes = []store.Run{run}, map[string]bool{}, map[string]string{}, map[string]string{}
+	runs := []store.Run{run}
+	r.fresh, r.returns, r.becomes = map[string]bool{}, map[string]string{}, map[string]string{}
 	for at := id; ; {
 		before, err := s.store.LastDocument(ctx, r.stack.ID, at)
 		if errors.Is(err, store.ErrNotFound) {
@@ -93,31 +89,37 @@ func (s *Service) readUndone(ctx context.Context, r *reading, id int64) error {
 			break
 		}
 		if earlier.State != state.Undone {
-			r.undone = append(r.undone, earlier)
+			runs = append(runs, earlier)
 		}
 	}
-	for _, of := range r.undone {
-		// Somebody may rely on what an earlier one made by now, even though it failed.
-		if err := s.readReturns(ctx, r, of, of.ID == id && run.State != state.Done); err != nil {
+	for _, of := range runs {
+		steps, err := s.store.Steps(ctx, of.ID)
+		if err != nil {
 			return err
 		}
+		_, d, err := s.document(ctx, of.ProposalID)
+		if err != nil {
+			return err
+		}
+		r.undone = append(r.undone, undone{of, steps, d.Changes})
+		// Somebody may rely on what an earlier one made by now, even though it failed.
+		r.comesBack(r.undone[len(r.undone)-1], of.ID == id && run.State != state.Done)
 	}
 	return nil
 }
 
-// readReturns notes what one of the runs made, if nobody relied on it, what it kept, and what it
+// undone is a run that an undoing undoes, with what it did.
+type undone struct {
+	run     store.Run
+	steps   []store.Step
+	changes []change.Change
+}
+
+// comesBack notes what one of the runs made, if nobody relied on it, what it kept, and what it
 // renamed. Later runs were read before.
-func (s *Service) readReturns(ctx context.Context, r *reading, run store.Run, fresh bool) error {
-	steps, err := s.store.Steps(ctx, run.ID)
-	if err != nil {
-		return err
-	}
-	_, d, err := s.document(ctx, run.ProposalID)
-	if err != nil {
-		return err
-	}
+func (r *reading) comesBack(of undone, fresh bool) {
 	earlier := map[string]string{}
-	for _, c := range d.Changes {
+	for _, c := range of.changes {
 		if c.Was != "" && !strings.HasSuffix(c.Was, change.OldName("")) {
 			earlier[c.Resource] = c.Was
 		}
@@ -131,7 +133,7 @@ func (s *Service) readReturns(ctx context.Context, r *reading, run store.Run, fr
 		}
 		r.becomes[later] = earlier[name]
 	}
-	for _, st := range steps {
+	for _, st := range of.steps {
 		switch st.Action {
 		case engine.ActionCreate:
 			r.fresh[st.Token] = r.fresh[st.Token] || fresh
@@ -140,7 +142,6 @@ func (s *Service) readReturns(ctx context.Context, r *reading, run store.Run, fr
 			r.returns[st.Token] = cmp.Or(earlier[name], name)
 		}
 	}
-	return nil
 }
 
 // mayUndo refuses what there is no way back from.
@@ -219,9 +220,7 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 	if err := s.readPlace(ctx, r); err != nil {
 		return proposal.Judged{}, err
 	}
-	if err := s.tookOver(ctx, r); err != nil {
-		return proposal.Judged{}, err
-	}
+	r.Keep = r.tookOver()
 	if err := s.readBefore(ctx, r); err != nil {
 		return proposal.Judged{}, err
 	}
@@ -254,35 +253,27 @@ func (s *Service) planUndo(ctx context.Context, r *reading, run store.Run) (prop
 
 // tookOver names what the runs took over from what was kept and the stack still has: undone, it
 // goes back there.
-func (s *Service) tookOver(ctx context.Context, r *reading) error {
-	for _, run := range r.undone {
-		_, d, err := s.document(ctx, run.ProposalID)
-		if err != nil {
-			return err
-		}
-		for _, c := range d.Changes {
-			if c.TakesOver != "" && !slices.Contains(r.Keep, c.Resource) && slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == c.Resource }) {
-				r.Keep = append(r.Keep, c.Resource)
+func (r *reading) tookOver() (names []string) {
+	for _, of := range r.undone {
+		for _, c := range of.changes {
+			if c.TakesOver != "" && !slices.Contains(names, c.Resource) && slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == c.Resource }) {
+				names = append(names, c.Resource)
 			}
 		}
 	}
-	return nil
+	return names
 }
 
 // lostForGood says of what the runs removed that it comes back empty, and which runs that failed
 // go with the one that is undone.
-func (s *Service) lostForGood(ctx context.Context, r *reading) ([]render.Finding, error) {
-	var findings []render.Finding
-	for i, run := range r.undone {
-		steps, err := s.store.Steps(ctx, run.ID)
-		if err != nil {
-			return nil, err
-		}
+func (r *reading) lostForGood() (findings []render.Finding) {
+	for i, of := range r.undone {
+		run := of.run
 		if i > 0 {
 			findings = append(findings, render.Finding{Severity: lang.Note, Code: "undone-too", Place: "run " + fmt.Sprint(run.ID),
 				Message: fmt.Sprintf("run %d is %s: the way back leads past it, to the stack as it was whole the last time", run.ID, run.State), Remedy: "propose what you want instead, to keep what it made"})
 		}
-		for _, st := range steps {
+		for _, st := range of.steps {
 			if st.Action != engine.ActionRemove || st.State != string(schedule.Healthy) || r.fresh[st.Token] {
 				continue
 			}
@@ -295,7 +286,7 @@ func (s *Service) lostForGood(ctx context.Context, r *reading) ([]render.Finding
 				Message: fmt.Sprintf("run %d removed %s: %s", run.ID, st.Resource, what), Remedy: "take what it held from a copy, or keep what the run made"})
 		}
 	}
-	return findings, nil
+	return findings
 }
 
 // keptAside says of what the runs kept when they rebuilt it that it stays kept: what the stack has
@@ -353,141 +344,4 @@ func (s *Service) undoFailed(ctx context.Context, id int64) error {
 	}
 	_, err = s.start(ctx, giver, p.ID, state.Keep, standing)
 	return err
-}
-
-// Retry lets an ended run go on with one of its steps that failed and with all
-// that was skipped because of it. Without a step it tries every step that failed.
-func (s *Service) Retry(ctx context.Context, u people.User, id int64, step string) (Run, error) {
-	run, err := s.store.Run(ctx, id)
-	if err != nil {
-		return Run{}, refusal.Missing(err, "run", fmt.Sprint(id), "list them with: undersail runs")
-	}
-	if err := u.Must(access.Operate, run.Account); err != nil {
-		return Run{}, err
-	}
-	if run.State == state.Parked && run.ParkedFor == state.ForCredentials {
-		return s.unpark(ctx, run)
-	}
-	if run.EndedAt == nil {
-		return Run{}, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", id), "run %d is not over", id)
-	}
-	steps, err := s.store.Steps(ctx, id)
-	if err != nil {
-		return Run{}, err
-	}
-	again, err := stepsToRetry(run, steps, step)
-	if err != nil {
-		return Run{}, err
-	}
-	if err := s.refuseWrecks(ctx, run, steps, again); err != nil {
-		return Run{}, err
-	}
-	err = s.store.Reopen(ctx, run, again, u.Who(), engine.Grace, s.engine.Enqueue(ctx))
-	if errors.Is(err, store.ErrMoved) {
-		return Run{}, s.cannotReopen(ctx, run)
-	}
-	if err != nil {
-		return Run{}, standsInTheWay(err, run.Stack, u)
-	}
-	if err == nil {
-		s.done(ctx, u, "retry run", run.Stack, map[string]any{"run": id, "step": step})
-	}
-	return s.runOr(ctx, id, err)
-}
-
-// cannotReopen says why a run does not go on that was over when it was looked at.
-func (s *Service) cannotReopen(ctx context.Context, was store.Run) error {
-	remedy := "undersail continue " + was.Stack + " goes on from what is there"
-	last, err := s.store.LastRun(ctx, was.StackID)
-	switch {
-	case err != nil:
-		return err
-	case last.ID != was.ID:
-		return refusal.New(refusal.Conflict, remedy, "run %d of stack %s, begun by %s, came after run %d", last.ID, was.Stack, last.StartedBy, was.ID)
-	case last.Attempt != was.Attempt:
-		return refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", was.ID), "%s let run %d try again already", last.TriedBy, was.ID)
-	case last.State != was.State || last.State != state.Failed && last.State != state.Stopped:
-		return refusal.New(refusal.Conflict, remedy, "run %d is %s", was.ID, last.State)
-	}
-	return refusal.New(refusal.Conflict, remedy, "what run %d takes up from other stacks, or from what is kept, is not as it was any more", was.ID)
-}
-
-// refuseWrecks refuses to try a step again whose resource broke in the cloud: it
-// has to be replaced.
-func (s *Service) refuseWrecks(ctx context.Context, run store.Run, steps []store.Step, again []int) error {
-	recorded, err := s.store.Resources(ctx, run.StackID)
-	if err != nil {
-		return err
-	}
-	for _, r := range recorded {
-		broken, _ := r.Attributes["broken"].(bool)
-		if broken && slices.ContainsFunc(again, func(n int) bool { return steps[n].Token == r.Token }) {
-			return refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" replaces it", "%s broke in the cloud; trying again would find it broken", r.Name)
-		}
-	}
-	return nil
-}
-
-// unpark lets the runs of an account go on whose credentials are accepted again.
-func (s *Service) unpark(ctx context.Context, run store.Run) (Run, error) {
-	adapter, _, err := s.adapter(ctx, run.Account)
-	if err != nil {
-		return Run{}, err
-	}
-	if _, err := adapter.WhoAmI(ctx); err != nil {
-		return Run{}, cloudSays(err)
-	}
-	_, err = s.store.Unpark(ctx, run.Account, state.ForCredentials, engine.Grace, s.engine.Enqueue(ctx))
-	return s.runOr(ctx, run.ID, err)
-}
-
-func (s *Service) runOr(ctx context.Context, id int64, err error) (Run, error) {
-	if err != nil {
-		return Run{}, err
-	}
-	return s.Run(ctx, id)
-}
-
-// stepsToRetry lists the numbers of a failed step and of what was skipped and
-// waits for nothing else that failed. A step is named by its resource or number.
-func stepsToRetry(run store.Run, steps []store.Step, name string) ([]int, error) {
-	again := map[int]bool{}
-	var failed []string
-	for _, st := range steps {
-		if st.State != string(schedule.Failed) {
-			continue
-		}
-		failed = append(failed, st.Resource)
-		if name == "" || name == st.Resource || name == fmt.Sprint(st.Number) {
-			again[st.Number] = true
-		}
-	}
-	switch {
-	case len(failed) == 0:
-		return nil, refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" makes what is missing", "no step of run %d failed", run.ID)
-	case len(again) == 0:
-		return nil, refusal.New(refusal.Invalid, "those that failed are: "+strings.Join(failed, ", "), "step %q of run %d did not fail", name, run.ID)
-	}
-	for more := true; more; {
-		more = false
-		for _, st := range steps {
-			if again[st.Number] || st.State != string(schedule.Skipped) {
-				continue
-			}
-			mayGo := true
-			for _, n := range st.Needs {
-				over := steps[n.Step].State
-				mayGo = mayGo && (again[n.Step] || over != string(schedule.Failed) && over != string(schedule.Skipped))
-			}
-			if mayGo {
-				again[st.Number], more = true, true
-			}
-		}
-	}
-	var numbers []int
-	for n := range again {
-		numbers = append(numbers, n)
-	}
-	slices.Sort(numbers)
-	return numbers, nil
 }

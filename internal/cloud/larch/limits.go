@@ -34,22 +34,15 @@ func limitsOf(all map[string]told) map[string]offer.Limit {
 				case name == at:
 					out[typeName+"."+p.Name] = limit(all[name], p.Shape)
 				case within:
-					if inner, there := fieldOf(p.Shape, field); there {
-						out[typeName+"."+p.Name+"."+field] = limit(all[name], inner)
+					ours := typeName + "." + p.Name + "." + field
+					if inner, there := resource.ShapeOf(ours); there {
+						out[ours] = limit(all[name], inner)
 					}
 				}
 			}
 		}
 	}
 	return out
-}
-
-func fieldOf(shape resource.Shape, name string) (resource.Shape, bool) {
-	if shape.Items == nil {
-		return shape, false
-	}
-	f, there := shape.Items.Field(name)
-	return f.Shape, there
 }
 
 // limit turns one limit of values of a shape into ours.

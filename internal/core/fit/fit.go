@@ -37,7 +37,7 @@ func Rendering(r *render.Rendering, offers offer.Everywhere) []render.Finding {
 // what needs none is checked. Given are the values of secrets that are given now, by their
 // references: of those limits of the cloud are checked, and nothing of them is told.
 func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[string]any, offers offer.Everywhere, given map[string]string) []render.Finding {
-	c := &check{plan: plan, offers: offers, given: given, ids: map[string]string{}, told: map[render.Finding]bool{}}
+	c := &check{plan: plan, offers: offers, given: given, ids: map[string]string{}, told: map[render.Finding]bool{}, limited: map[string]bool{}}
 	for _, r := range recorded {
 		c.ids[r.ID()] = r.Name
 	}
@@ -68,12 +68,13 @@ func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[st
 }
 
 type check struct {
-	plan   change.Plan
-	offers offer.Everywhere
-	given  map[string]string // secrets that are given now, by reference
-	ids    map[string]string // names of what is there, by id
-	told   map[render.Finding]bool
-	out    []render.Finding
+	plan    change.Plan
+	offers  offer.Everywhere
+	given   map[string]string // secrets that are given now, by reference
+	ids     map[string]string // names of what is there, by id
+	told    map[render.Finding]bool
+	limited map[string]bool // places that are beyond a limit of the cloud
+	out     []render.Finding
 }
 
 func (c *check) find(severity lang.Severity, code, place, remedy, format string, args ...any) {

@@ -46,6 +46,7 @@ func (c *check) bounded(o *offer.Offers, limit offer.Limit, shape resource.Shape
 		return
 	}
 	if path, why, instead := limit.Breaks(shape, value); why != "" {
+		c.limited[place+path] = true
 		c.find(lang.Error, "limit", place+path, instead, "%s will not take %s: %s", o.Cloud, shown(shape, value), why)
 	}
 }
@@ -57,6 +58,7 @@ func (c *check) secretBounded(o *offer.Offers, limit offer.Limit, shape resource
 	}
 	text, now := c.given[u.Secrets[0]]
 	if _, why, instead := limit.Breaks(shape, text); now && why != "" {
+		c.limited[place] = true
 		c.find(lang.Error, "limit", place, "give another secret: "+instead, "%s will not take the secret that is given for it", o.Cloud)
 	}
 }

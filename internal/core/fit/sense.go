@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"path"
 	"regexp"
-	"slices"
 	"strings"
 
 	"undersail/internal/core/change"
@@ -78,7 +77,7 @@ var senses = map[string][]func(*check, *render.Resource){
 }
 
 func (c *check) wrong(r *render.Resource, property, remedy, format string, args ...any) {
-	if slices.ContainsFunc(c.out, func(f render.Finding) bool { return f.Code == "limit" && f.Place == r.Name+"."+property }) {
+	if c.limited[r.Name+"."+property] {
 		return // the cloud says it more closely
 	}
 	c.find(lang.Error, "no-sense", r.Name+"."+property, remedy, format, args...)

@@ -6,29 +6,28 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-// CloudConfig writes first-boot configuration as cloud-init reads it. What is not known yet
-// is left empty.
+// CloudConfig writes first-boot configuration as cloud-init reads it.
 func CloudConfig(document any) ([]byte, error) {
-	raw, err := yaml.Dump(known(document))
+	raw, err := yaml.Dump(document)
 	if err != nil {
 		return nil, fmt.Errorf("encode user data: %w", err)
 	}
 	return append([]byte("#cloud-config\n"), raw...), nil
 }
 
-// known is a tree with nothing in the places of what is not known yet.
-func known(tree any) any {
+// Known is a tree with nothing in the places of what is not known yet.
+func Known(tree any) any {
 	switch t := tree.(type) {
 	case map[string]any:
 		out := make(map[string]any, len(t))
 		for name, v := range t {
-			out[name] = known(v)
+			out[name] = Known(v)
 		}
 		return out
 	case []any:
 		out := make([]any, len(t))
 		for i, v := range t {
-			out[i] = known(v)
+			out[i] = Known(v)
 		}
 		return out
 	case Unresolved:

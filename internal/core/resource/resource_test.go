@@ -132,3 +132,13 @@ func TestQuantitiesAreWrittenInTheLargestWholeUnit(t *testing.T) {
 		}
 	}
 }
+
+func TestShapesAreFoundByTheirPlace(t *testing.T) {
+	t.Parallel()
+	for name, want := range map[string]Kind{"database.storage": Data, "database.users": List, "database.users.name": String, "role.grants.may": List, "private_cloud.ranges": Map,
+		"database": "", "database.moon": "", "moon.size": "", "database.storage.more": "", "database.users.moon": ""} {
+		if shape, there := ShapeOf(name); there != (want != "") || there && shape.Kind != want {
+			t.Errorf("%s is of kind %q, %t; want %q", name, shape.Kind, there, want)
+		}
+	}
+}

@@ -115,6 +115,24 @@ func (t Type) Property(name string) (Property, bool) {
 	return Shape{Fields: t.Properties}.Field(name)
 }
 
+// ShapeOf finds the shape of a property by its type and name, such as database.storage, or of
+// a field of its items, such as database.users.name.
+func ShapeOf(name string) (Shape, bool) {
+	path := strings.Split(name, ".")
+	t, known := ByName(path[0])
+	shape := Shape{Fields: t.Properties}
+	for i, field := range path[1:] {
+		if i > 0 && shape.Items != nil {
+			shape = *shape.Items
+		}
+		p, there := shape.Field(field)
+		if shape = p.Shape; !there {
+			return shape, false
+		}
+	}
+	return shape, known && len(path) > 1
+}
+
 // Attribute finds a reported attribute.
 func (t Type) Attribute(name string) (Attribute, bool) {
 	for _, a := range t.Attributes {

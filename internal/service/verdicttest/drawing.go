@@ -105,29 +105,8 @@ func one(good []any, bad ...any) picker {
 		if draw, is := v.(picker); is {
 			return draw(d)
 		}
-		return filled(v, d.number)
+		return resource.MapTexts(v, func(text string) string { return strings.ReplaceAll(text, "#", fmt.Sprint(d.number)) }) // # is the number of the template
 	}
-}
-
-// filled puts the number of the template in the place of #.
-func filled(v any, number int) any {
-	switch t := v.(type) {
-	case string:
-		return strings.ReplaceAll(t, "#", fmt.Sprint(number))
-	case []any:
-		out := make([]any, len(t))
-		for i := range t {
-			out[i] = filled(t[i], number)
-		}
-		return out
-	case map[string]any:
-		out := map[string]any{}
-		for k, x := range t {
-			out[k] = filled(x, number)
-		}
-		return out
-	}
-	return v
 }
 
 func ref(typeName string) picker { return func(d *drawing) any { return d.id(typeName) } }
