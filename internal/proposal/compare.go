@@ -111,8 +111,7 @@ func (j Judged) GoesOn(accepted Document) (_ Judged, beyond string) {
 	beyond = j.Document().Beyond(accepted)
 	var asked []render.Consent
 	for _, c := range j.Consents {
-		ofChanges := c.Name == change.LoseData || c.Name == change.LiftGuard
-		if ofChanges && beyond == "" || covered([]render.Consent{c}, slices.Concat(accepted.Consents, accepted.Given)) {
+		if change.OfChanges(c.Name) && beyond == "" || covered([]render.Consent{c}, slices.Concat(accepted.Consents, accepted.Given)) {
 			j.Given = append(slices.Clone(j.Given), c)
 		} else {
 			asked = append(asked, c)

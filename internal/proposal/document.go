@@ -62,7 +62,9 @@ type Document struct {
 	// resources that decides it; Rate is the account's clock.
 	Seconds float64  `json:"seconds"`
 	Longest []string `json:"longest"`
-	Rate    float64  `json:"rate,omitempty"`
+	// Interruptions are what happens to what serves, and why.
+	Interruptions []change.Interruption `json:"interruptions,omitempty"`
+	Rate          float64               `json:"rate,omitempty"`
 	// Reserves are what it takes of quotas and ranges; Promise is how long the template
 	// says that it takes, on the account's clock.
 	Reserves []Reserve `json:"reserves,omitempty"`

@@ -105,6 +105,8 @@ type Judged struct {
 	Cost, CostNow price.Cost
 	Seconds       float64
 	Longest       []string
+	// Interruptions are what happens to what serves.
+	Interruptions []change.Interruption
 }
 
 // Render computes the rendering and its changes.
@@ -248,6 +250,12 @@ func (c Changed) Judge(stop func() bool) Judged {
 	}
 	stages = append(stages,
 		func() { j.Consents = append(j.Consents, change.Consents(c.Plan.Changes, c.Recorded, c.Lost...)...) },
+		func() {
+			if r != nil {
+				j.Interruptions = c.interruptions()
+				j.Consents = append(j.Consents, change.ConsentsTo(j.Interruptions)...)
+			}
+		},
 		func() { j.Seconds, j.Longest = c.Durations.Forecast(c.Plan) },
 		func() { j.Findings = render.Locate(c.Template, j.Findings) })
 	for _, stage := range stages {
@@ -352,7 +360,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, DiscardsAs: j.DiscardsAs, Keep: j.Keep, Again: j.Again, Rebuild: j.Rebuild, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Interruptions: j.Interruptions, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, DiscardsAs: j.DiscardsAs, Keep: j.Keep, Again: j.Again, Rebuild: j.Rebuild, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

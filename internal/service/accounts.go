@@ -178,7 +178,10 @@ func (s *Service) RenewAccount(ctx context.Context, u people.User, name string, 
 	if err != nil {
 		return AccountDetail{}, err
 	}
-	all, unread := s.credentials(a)
+	all, unread := map[string]string(nil), isOpen(a) // of a closed account nothing is kept that could stay
+	if unread == nil {
+		all, unread = s.credentials(a)
+	}
 	if unread != nil {
 		all = map[string]string{} // every field has to be given
 	}

@@ -174,6 +174,9 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	if err != nil || len(entries) != 1 || entries[0].Detail["stacks"] == nil {
 		t.Errorf("%v %v", entries, err)
 	}
+	if _, err := s.RenewAccount(ctx, r.Admin, "saltmere-lab", nil); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
+		t.Errorf("renewing what is forgotten: %v", err)
+	}
 	r.Lift()
 	r.Renew(s) // it is there again
 	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": "10.199.0.0/24"}}); err != nil {

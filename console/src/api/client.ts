@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch'
+import { noteEnded } from '../session/session'
 import type { components, paths } from './schema.gen'
 
 export type Schemas = components['schemas']
@@ -20,6 +21,8 @@ const attended = 60_000
 let touched = Date.now()
 for (const kind of ['pointerdown', 'keydown', 'wheel'] as const) window.addEventListener(kind, () => { touched = Date.now() }, { passive: true, capture: true })
 api.use({ onRequest: ({ request }) => { if (Date.now() - touched > attended) request.headers.set('X-Undersail-Unattended', '1'); return request } })
+// Whichever call hears first that the session ended, the page asks to sign in again.
+api.use({ onResponse: ({ response, request }) => { if (response.status === 401 && !(request.method === 'POST' && request.url.endsWith('/session'))) noteEnded() } })
 
 /** What the service said instead of doing what was asked. */
 export class Refusal extends Error {

@@ -1,12 +1,22 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
+import { noteWho, onOtherTab, onReturn } from '../session/session'
+import { keepFor } from './browser'
+import { noteBuild } from './build'
 import { hasSession } from './page'
 import { setConnected } from '../stream/connection'
 import { changes } from '../stream/shared'
 import { follow } from '../stream/source'
 import { api, unwrap, type Event, type Stack } from './client'
 
-export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => unwrap(api.GET('/api/v1/me')), enabled: hasSession, retry: false, staleTime: 60_000 })
+const askMe = async () => {
+  const me = await unwrap(api.GET('/api/v1/me'))
+  keepFor(me.name)
+  noteWho(me.name)
+  return me
+}
+
+export const useMe = () => useQuery({ queryKey: ['me'], queryFn: askMe, enabled: hasSession, retry: false, staleTime: 60_000 })
 
 /** Whether whoever is here has a right in an account. */
 export function useMay(right: string, account: string): boolean {
@@ -37,10 +47,16 @@ export function useChanges() {
   useEffect(() => {
     const forget = (...keys: string[]) => keys.forEach((key) => void client.invalidateQueries({ queryKey: [key] }))
     let cut = false
-    return changes({
+    const who = () => void client.refetchQueries({ queryKey: ['me'] })
+    onOtherTab(who)
+    const stream = changes({
       connected: (there) => {
         setConnected(there)
-        if (there && cut) void client.invalidateQueries() // what is shown may be of before
+        if (!there) who() // it may have been ended, and not be away
+        if (there && cut) {
+          void client.invalidateQueries() // what is shown may be of before
+          void noteBuild()
+        }
         cut = !there
       },
       event: (kind, data) => {
@@ -55,6 +71,8 @@ export function useChanges() {
         forget('runs', 'proposals', 'kept')
       },
     })
+    const back = onReturn(() => { stream.hurry(); void client.invalidateQueries() })
+    return () => { back(); stream.stop() }
   }, [client])
 }
 
@@ -100,18 +118,19 @@ export function useLiveRun(id: number) {
         void client.invalidateQueries({ queryKey: ['evidence', id] })
       }, gather(steps.current))
     }
-    const stop = follow(`/api/v1/runs/${id}/events/stream`, ['message', 'over'], {
+    const stream = follow(`/api/v1/runs/${id}/events/stream`, ['message', 'over'], {
       event: (kind, data) => {
         if (kind === 'message') heard.push(JSON.parse(data) as Event)
         else {
-          stop()
+          stream.stop()
           void client.invalidateQueries({ queryKey: ['stack'] })
           void client.invalidateQueries({ queryKey: ['stacks'] })
         }
         refresh()
       },
     })
-    return () => { stop(); if (timer) clearTimeout(timer) }
+    const back = onReturn(stream.hurry)
+    return () => { back(); stream.stop(); if (timer) clearTimeout(timer) }
   }, [id, known, client])
   return { run, events }
 }

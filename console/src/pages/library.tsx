@@ -13,7 +13,7 @@ export default function LibraryPage() {
   const [search, setSearch] = useState('')
   const [maturity, setMaturity] = useState('all')
   if (templates.isPending) return <><PageTitle>Library</PageTitle><Sheet><Loading rows={8} /></Sheet></>
-  if (templates.isError) return <><PageTitle>Library</PageTitle><Trouble error={templates.error} retry={() => void templates.refetch()} /></>
+  if (templates.isLoadingError) return <><PageTitle>Library</PageTitle><Trouble error={templates.error} retry={() => void templates.refetch()} /></>
   const words = search.toLowerCase().split(/\s+/).filter(Boolean)
   const list = templates.data.filter((t) => (maturity === 'all' || t.maturity === maturity) && words.every((w) => `${t.name} ${t.title} ${t.about}`.toLowerCase().includes(w)))
   const used = (name: string) => stacks.data?.filter((s) => s.template.split('@')[0] === name) ?? []
@@ -59,7 +59,7 @@ export const useEverywhere = (template: string, enabled = true) => useQuery({
 function FitsIn({ template }: { template: Schemas['Template'] }) {
   const where = useEverywhere(`${template.name}@${template.version}`)
   if (where.isPending) return <span className="text-small text-ink-2">…</span>
-  if (where.isError) return <span className="text-small text-ink-2">not known</span>
+  if (where.isLoadingError) return <span className="text-small text-ink-2">not known</span>
   const fits = where.data.filter((w) => w.best)
   if (fits.length === 0) return <span className="text-small text-ink-2">none of {where.data.length} accounts</span>
   return <>{fits.map((w) => { const v = w.variants.find((x) => x.region === w.best); return <span key={w.account} className="block text-small">{w.account} <span className="text-ink-2">{v && `${money(v.cost.hour, v.cost.currency)} in ${w.best}`}</span></span> })}</>

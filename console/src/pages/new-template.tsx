@@ -1,6 +1,7 @@
 import { useMutation } from '@tanstack/react-query'
 import { useFieldArray, useForm } from 'react-hook-form'
 import { Link, useNavigate } from 'react-router'
+import { keep } from '../api/browser'
 import { api, unwrap } from '../api/client'
 import { Button, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { box } from '../parts/form'
@@ -22,7 +23,7 @@ export default function NewTemplatePage() {
   const tiers = useFieldArray({ control: form.control, name: 'tiers' })
   const start = useMutation({
     mutationFn: (a: Answers) => unwrap(api.POST('/api/v1/texts/start', { body: { ...a, tiers: a.tiers.map((t) => ({ ...t, machines: Number(t.machines), port: Number(t.port) })) } })),
-    onSuccess: (t, a) => { localStorage.setItem(`text ${a.name}`, t.source); void navigate(`/library/${a.name}/text`) },
+    onSuccess: (t, a) => { keep(`text ${a.name}`, t.source); void navigate(`/library/${a.name}/text`) },
   })
   return (
     <>

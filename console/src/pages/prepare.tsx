@@ -14,6 +14,7 @@ import { command, download, inputsFile, inputsName } from '../prepare/export'
 import { Field, fieldId, taken } from '../prepare/field'
 import type { Schema } from '../prepare/controls'
 import { PlacePage } from '../prepare/place'
+import { keptWords, useSilence, Waiting } from '../prepare/waiting'
 import { PresetsPage } from '../prepare/presets'
 
 /** Prepare: choose place and inputs for a template, or change those of a stack. */
@@ -26,7 +27,7 @@ export default function PreparePage() {
   const version = search.get('version') ?? ''
   const begun = useQuery({ queryKey: ['begin', template, stack, version], enabled: !id && !!me.data, queryFn: () => begin(template, stack, version, me.data!.name), staleTime: 0, gcTime: 0, retry: false })
   if (id) return <Kept key={id} id={id} template={template} />
-  if (begun.isError) return <Trouble error={begun.error} retry={() => void begun.refetch()} />
+  if (begun.isLoadingError) return <Trouble error={begun.error} retry={() => void begun.refetch()} />
   if (!begun.data) return <Sheet><Loading /></Sheet>
   return <Navigate replace to={`/prepare/${encodeURIComponent(template)}?draft=${begun.data.id}${search.get('page') ? `&page=${encodeURIComponent(search.get('page')!)}` : ''}`} />
 }
@@ -82,13 +83,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
         {change ? 'Change' : 'Prepare'} {name || answer?.title || template}
       </PageTitle>
       <div className="space-y-3">
-        {k.theirs && (
-          <div role="alert" className="flex flex-wrap items-center gap-3 rounded-sheet border border-settling bg-settling-soft px-3.5 py-2">
-            <span>Somebody else changed this draft while you typed. Nothing is lost: choose what stays.</span>
-            <Button onClick={() => k.settle(true)}>Lay mine over theirs</Button><Button onClick={() => k.settle(false)}>Take theirs</Button>
-          </div>
-        )}
-        {k.trouble !== null && <Trouble error={k.trouble} />}
+        <Waiting k={k} template={template} />
         {propose.isError && <Trouble error={propose.error} />}
         {nothing && <p role="status" className="rounded-sheet border border-line bg-sheet px-3.5 py-2">There is nothing to change: the stack is already so.</p>}
         {answer ? <Strip answer={answer} /> : k.draft.problem && page !== PLACE && <Trouble error={new Refusal({ type: '', status: 422, title: k.draft.problem, remedy: k.draft.remedy })} />}
@@ -118,13 +113,14 @@ function Form({ k, template }: { k: Keeping; template: string }) {
 /** Kept when, for whom, and the ways out: a link, a file, a command, a proposal. */
 function Side({ k, blocked, busy, onPropose, why }: { k: Keeping; blocked: boolean; busy: boolean; onPropose: () => void; why?: string }) {
   const now = useNow(5000)
+  const silent = useSilence(k)
   const navigate = useNavigate()
   const [copied, setCopied] = useState('')
   const copy = (what: string, text: string) => void navigator.clipboard?.writeText(text).then(() => { setCopied(what); setTimeout(() => setCopied(''), 1500) })
   const drop = useMutation({ mutationFn: () => unwrap(api.DELETE('/api/v1/drafts/{id}', { params: { path: { id: k.draft.id } } })), onSuccess: () => void navigate('/prepare') })
   return (
     <div className="flex flex-wrap items-center justify-end gap-2 print:hidden">
-      <span className="text-small text-ink-2" aria-live="polite">{k.kept ? `kept ${ago(k.draft.changed_at, now)}` : k.theirs ? 'not kept yet' : 'keeping…'} · <button type="button" className="underline" onClick={() => copy('link', window.location.href)}>{copied === 'link' ? 'copied' : 'link for a colleague'}</button> · <button type="button" className="underline" onClick={() => drop.mutate()}>forget it</button></span>
+      <span className="text-small text-ink-2" aria-live="polite">{keptWords(k, ago(k.draft.changed_at, now), silent)} · <button type="button" className="underline" onClick={() => copy('link', window.location.href)}>{copied === 'link' ? 'copied' : 'link for a colleague'}</button> · <button type="button" className="underline" onClick={() => drop.mutate()}>forget it</button></span>
       <Button onClick={() => download(inputsName(k.draft), inputsFile(k.draft))}>Inputs file</Button>
       <Button onClick={() => copy('command', command(k.draft))}>{copied === 'command' ? 'Copied' : 'Copy as command'}</Button>
       <Button kind="main" disabled={blocked || busy} title={why} onClick={onPropose}>{busy ? 'Proposing…' : 'Propose'}</Button>

@@ -17,7 +17,7 @@ export default function ProposalPage() {
   const id = Number(useParams().id)
   const proposal = useProposal(id)
   if (proposal.isPending) return <Sheet><Loading /></Sheet>
-  if (proposal.isError) return <Trouble error={proposal.error} retry={() => void proposal.refetch()} />
+  if (proposal.isLoadingError) return <Trouble error={proposal.error} retry={() => void proposal.refetch()} />
   return <Content key={proposal.data.id} p={proposal.data} />
 }
 

@@ -17,7 +17,7 @@ export default function RunPage() {
   const id = Number(useParams().id)
   const { run, events } = useLiveRun(id)
   if (run.isPending) return <Sheet><Loading /></Sheet>
-  if (run.isError) return <Trouble error={run.error} retry={() => void run.refetch()} />
+  if (run.isLoadingError) return <Trouble error={run.error} retry={() => void run.refetch()} />
   return <Content run={run.data} events={events} />
 }
 

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 import { api, unwrap } from '../api/client'
 import { noteSession, offersOpenID } from '../api/page'
+import { tellTabs } from '../session/session'
 import { Entrance, EntryForm, entry } from '../parts/entrance'
 import { Trouble } from '../parts/ui'
 
@@ -17,6 +18,7 @@ export function SignIn() {
     onSuccess: () => {
       client.clear()
       noteSession()
+      tellTabs()
       const to = params.get('to') ?? '/stacks'
       // Only places of this console: an address from elsewhere is not followed.
       void navigate(to.startsWith('/') && !to.startsWith('//') ? to : '/stacks', { replace: true })

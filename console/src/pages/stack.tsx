@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Suspense, lazy, useEffect, useMemo, useState } from 'react'
+import { useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Resource, type Stack } from '../api/client'
 import { goOn } from '../api/continuing'
@@ -8,17 +8,18 @@ import { EvidenceList } from '../parts/evidence'
 import { Guide } from '../parts/guide'
 import { useNow } from '../parts/now'
 import { Reveal } from '../parts/reveal'
+import { piece } from '../parts/script'
 import { State, StatePill } from '../parts/state'
 import { Button, Empty, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { ago, clock, counted, money, moment, inputText, valueText } from '../parts/words'
 
-const Plot = lazy(() => import('../parts/plot'))
+const Plot = piece(() => import('../parts/plot'), 'The plot')
 
 export default function StackPage() {
   const name = useParams().name ?? ''
   const stack = useStack(name)
   if (stack.isPending) return <Sheet><Loading /></Sheet>
-  if (stack.isError) return <Trouble error={stack.error} retry={() => void stack.refetch()} />
+  if (stack.isLoadingError) return <Trouble error={stack.error} retry={() => void stack.refetch()} />
   return <Content s={stack.data} />
 }
 
@@ -138,7 +139,7 @@ function Spending({ s }: { s: Stack }) {
   const spent = `${spending.spent.toFixed(2)} ${s.currency} since ${moment(history[0]!.at)}`
   return (
     <Sheet title="Cost" note={spent}>
-      <Suspense fallback={<Loading rows={3} />}><Plot time height={130} x={x} lines={lines} yText={hourly} words={`What it costs in an hour: now ${money(history.at(-1)!.hour, s.currency)}, at most ${money(most, s.currency)}; ${spent}`} /></Suspense>
+      <Plot time height={130} x={x} lines={lines} yText={hourly} words={`What it costs in an hour: now ${money(history.at(-1)!.hour, s.currency)}, at most ${money(most, s.currency)}; ${spent}`} />
       <p className="mt-1 text-small text-ink-2">{s.currency} in an hour; now {history.at(-1)!.hour.toFixed(4)}, at most {most.toFixed(4)}; changed {history.length - 1} time{history.length === 2 ? '' : 's'}</p>
     </Sheet>
   )

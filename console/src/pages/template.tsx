@@ -17,7 +17,7 @@ export default function TemplatePage() {
   const { name = '' } = useParams()
   const template = useQuery({ queryKey: ['template', name], queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}', { params: { path: { ref: name } } })) })
   if (template.isPending) return <Sheet><Loading rows={8} /></Sheet>
-  if (template.isError) return <Trouble error={template.error} retry={() => void template.refetch()} />
+  if (template.isLoadingError) return <Trouble error={template.error} retry={() => void template.refetch()} />
   return <Content t={template.data} />
 }
 
@@ -58,7 +58,7 @@ function Content({ t }: { t: Schemas['Template'] }) {
             {check.isPending ? <Loading /> : nodes.length > 0 ? <Graph nodes={nodes} edges={edges} label="What it makes" /> : <p className="text-ink-2">It cannot be drawn with its defaults alone{check.error ? `: ${String(check.error)}` : ''}.</p>}
           </Sheet>
           <Sheet title="Where it fits" note="by what it costs with its defaults" className="h-[300px]" pad={false}>
-            {where.isPending ? <Loading /> : where.isError ? <Trouble error={where.error} /> : (
+            {where.isPending ? <Loading /> : where.isLoadingError ? <Trouble error={where.error} /> : (
               <table className="w-full">
                 <tbody>
                   {where.data.flatMap((w) => w.problem ? [<tr key={w.account}><td className="font-semibold">{w.account}</td><td colSpan={3} className="text-small whitespace-normal text-ink-2">{w.problem}</td></tr>] : w.variants.map((v) => {
@@ -115,7 +115,7 @@ function Cases({ of }: { of: string }) {
     mutationFn: (c: Schemas['CaseRun']) => unwrap(api.POST('/api/v1/drafts', { body: { stack: '', template: of, inputs: c.inputs, ...(c.preset ? { preset: c.preset } : {}) } })),
     onSuccess: (d) => void navigate(`/prepare/${encodeURIComponent(of.split('@')[0]!)}?draft=${d.id}`),
   })
-  if (runs.isError) return <Trouble error={runs.error} />
+  if (runs.isLoadingError) return <Trouble error={runs.error} />
   const r = runs.data
   if (!r) return null
   const [name, version] = of.split('@')

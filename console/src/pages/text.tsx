@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
+import { forget, keep, recall } from '../api/browser'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useMe } from '../api/queries'
 import { FindingMark } from '../parts/findings'
@@ -18,9 +19,9 @@ export default function TextPage() {
   const copy = search.get('copy') === '1'
   const kept = `text ${copy ? 'copy of ' : ''}${name}`
   const template = useQuery({ queryKey: ['template', name], queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}', { params: { path: { ref: name } } })), retry: false })
-  const begun = localStorage.getItem(kept)
+  const begun = recall(kept)
   if (template.isPending) return <Sheet><Loading rows={10} /></Sheet>
-  if (template.isError && begun === null) return <Trouble error={template.error} retry={() => void template.refetch()} />
+  if (template.isLoadingError && begun === null) return <Trouble error={template.error} retry={() => void template.refetch()} />
   const source = copy && template.data ? copied(template.data) : (template.data?.source ?? '')
   return <Content key={kept} name={name} copy={copy} kept={kept} published={source} begun={begun} parts={template.data?.parts} />
 }
@@ -45,7 +46,7 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
   const [line, setLine] = useState(0)
   const changed = source !== published || copy
   // What was typed survives a reload; it is this browser's until it is published.
-  useEffect(() => { if (source === published) localStorage.removeItem(kept); else localStorage.setItem(kept, source) }, [kept, source, published])
+  useEffect(() => { if (source === published) forget(kept); else keep(kept, source) }, [kept, source, published])
   const file = `${name}.sail.yaml`
   const body = useMemo(() => ({ file, source, ...(parts ? { parts: parts as Schemas['TemplateText']['parts'] } : {}) }), [file, source, parts])
   const [asked, setAsked] = useState(body)
@@ -58,7 +59,7 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
   const publish = useMutation({
     mutationFn: () => unwrap(api.POST('/api/v1/templates', { body })),
     onSuccess: async (t) => {
-      localStorage.removeItem(kept)
+      forget(kept)
       await client.invalidateQueries({ queryKey: ['templates'] })
       await client.invalidateQueries({ queryKey: ['template'] })
       void navigate(`/library/${t.name}`)

@@ -1,23 +1,27 @@
 import { useId, useState, type ReactNode } from 'react'
 import { Dialog } from 'radix-ui'
 import { FormProvider, useForm, useFormContext, useWatch, type DefaultValues, type FieldValues } from 'react-hook-form'
-import { Button, Trouble } from './ui'
+import { Button, Confirmed, Trouble } from './ui'
 
 /** How everything looks that is typed into. */
 export const box = 'rounded-[6px] border border-line bg-paper px-2.5 py-1.5'
 
 /** A dialog with a form in it; what was typed goes when it closes. */
-export function Panel({ title, trigger, children, reset }: { title: string; trigger: ReactNode; children: (close: () => void) => ReactNode; reset?: () => void }) {
+export function Panel({ title, trigger, children, reset, filled }: { title: string; trigger: ReactNode; children: (close: () => void) => ReactNode; reset?: () => void; filled?: () => boolean }) {
   const [open, setOpen] = useState(false)
-  const change = (next: boolean) => { if (!next) reset?.(); setOpen(next) }
+  const [asks, setAsks] = useState(false)
+  const change = (next: boolean) => { setAsks(false); if (!next) reset?.(); setOpen(next) }
+  // A key or a click beside it throws nothing away that was typed; that takes a word.
+  const leave = (next: boolean) => { if (!next && filled?.()) setAsks(true); else change(next) }
   return (
-    <Dialog.Root open={open} onOpenChange={change}>
+    <Dialog.Root open={open} onOpenChange={leave}>
       <Dialog.Trigger asChild>{typeof trigger === 'string' ? <Button>{trigger}</Button> : trigger}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/40" />
         <Dialog.Content aria-describedby={undefined} className="fixed top-1/2 left-1/2 max-h-[90vh] w-[min(92vw,480px)] -translate-x-1/2 -translate-y-1/2 overflow-auto rounded-sheet border border-line bg-sheet p-5 text-ink">
           <Dialog.Title className="mb-1.5 text-large font-semibold">{title}</Dialog.Title>
           {children(() => change(false))}
+          <Confirmed open={asks} title="Throw away what you typed?" stay="Go on typing" onClose={() => setAsks(false)} action={<Button kind="danger" onClick={() => change(false)}>Throw it away</Button>}>It has not been sent.</Confirmed>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
@@ -37,8 +41,9 @@ export function PanelForm<T extends FieldValues>({ title, trigger, about, values
   children: ReactNode
 }) {
   const form = useForm<T>({ defaultValues: values })
+  const { isDirty } = form.formState
   return (
-    <Panel title={title} trigger={trigger} reset={() => { sending.reset(); form.reset() }}>
+    <Panel title={title} trigger={trigger} filled={() => isDirty} reset={() => { sending.reset(); form.reset() }}>
       {(close) => shown?.(close) ?? (
         <FormProvider {...form}>
           <form noValidate onSubmit={(e) => void form.handleSubmit((v) => onSend(v, close))(e)}>

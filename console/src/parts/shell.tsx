@@ -1,12 +1,16 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { Dialog } from 'radix-ui'
-import { useEffect, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { Link, NavLink, Navigate, Outlet, useLocation } from 'react-router'
+import { forgetPeople, keptKeys } from '../api/browser'
+import { useRenewed } from '../api/build'
 import { api } from '../api/client'
 import { hasSession } from '../api/page'
 import { useChanges, useMe, useProposals, useQuiet, useRuns, useStacks, useTemplates } from '../api/queries'
+import { SignInOver } from '../session/over'
+import { tellTabs, useSession } from '../session/session'
 import { useLostAt } from '../stream/connection'
-import { Button, Loading, Trouble } from './ui'
+import { Button, Confirmed, Loading, Trouble } from './ui'
 import { clock, moment, roleText } from './words'
 import { Refusal } from '../api/client'
 
@@ -24,7 +28,7 @@ export function Shell() {
   const location = useLocation()
   if (!hasSession()) return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />
   if (me.isPending) return <Loading />
-  if (me.isError) {
+  if (!me.data) {
     if (me.error instanceof Refusal && me.error.problem.status === 401) return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />
     return <div className="p-6"><Trouble error={me.error} retry={() => void me.refetch()} /></div>
   }
@@ -40,7 +44,8 @@ export function Shell() {
         <Link to="/stacks" className="flex items-center gap-2 font-bold no-underline"><Sail />Under Sail</Link>
         <Menu name={me.data.full_name || me.data.name} roles={me.data.roles} />
       </header>
-      <main id="content" tabIndex={-1} className="min-w-0 flex-1 px-6 py-5 outline-none max-md:px-3 max-md:py-3"><Lost /><QuietNote /><Outlet /></main>
+      <main id="content" tabIndex={-1} className="min-w-0 flex-1 px-6 py-5 outline-none max-md:px-3 max-md:py-3"><Lost /><Renewed /><QuietNote /><Outlet /></main>
+      <SignInOver />
     </div>
   )
 }
@@ -68,6 +73,7 @@ function Menu({ name, roles }: { name: string; roles: string[] }) {
 /** Says that what is shown may be old, for as long as the service cannot be heard. */
 function Lost() {
   const since = useLostAt()
+  const ended = useSession() === 'ended' // then it is not the service that is away
   const [late, setLate] = useState(false)
   useEffect(() => {
     setLate(false)
@@ -75,8 +81,18 @@ function Lost() {
     const t = setTimeout(() => setLate(true), 1500) // a blink is not worth a word
     return () => clearTimeout(t)
   }, [since])
-  if (since === null || !late) return null
+  if (since === null || !late || ended) return null
   return <p role="status" className="mb-3 rounded-sheet border border-settling bg-settling-soft px-3.5 py-2"><span className="font-semibold">The service cannot be heard since {clock(since)}.</span> What you see is of then; this page tries again by itself, and misses nothing.</p>
+}
+
+/** Says that the service was renewed under the page; whatever is opened next is loaded from the new one. */
+function Renewed() {
+  const renewed = useRenewed()
+  const { pathname } = useLocation()
+  const at = useRef(pathname)
+  useEffect(() => { if (renewed && at.current !== pathname) window.location.reload(); at.current = pathname }, [renewed, pathname])
+  if (!renewed) return null
+  return <p role="status" className="mb-3 flex flex-wrap items-center gap-3 rounded-sheet border border-line bg-sheet px-3.5 py-2"><span className="min-w-0 flex-1">The service was renewed, and this page is of the version before.</span><Button small onClick={() => window.location.reload()}>Load it anew</Button></p>
 }
 
 /** Says that the service changes nothing, since its records may be a copy, and what differs. */
@@ -152,13 +168,22 @@ function Theme() {
 
 function SignOut() {
   const client = useQueryClient()
+  const [asks, setAsks] = useState<string[]>([])
+  const leave = () => void api.DELETE('/api/v1/session').finally(() => {
+    client.clear()
+    forgetPeople()
+    tellTabs()
+    window.location.replace('/sign-in')
+  })
   return (
-    <button
-      type="button"
-      className="block text-small underline"
-      onClick={() => void api.DELETE('/api/v1/session').finally(() => { client.clear(); window.location.assign('/sign-in') })}
-    >
-      Sign out
-    </button>
+    <>
+      <button type="button" className="block text-small underline" onClick={() => { const kept = keptKeys(); if (kept.length > 0) setAsks(kept); else leave() }}>Sign out</button>
+      <Confirmed open={asks.length > 0} title="Sign out and lose what is typed?" onClose={() => setAsks([])} action={<Button kind="danger" onClick={leave}>Sign out and lose it</Button>}>
+        Nothing of you stays in this browser then. The service does not have yet: {asks.map(inWords).join(', ')}.
+      </Confirmed>
+    </>
   )
 }
+
+/** What is kept in the browser, as a person calls it. */
+const inWords = (key: string) => (key.startsWith('text ') ? `your text of ${key.slice(5)}` : key.startsWith('draft ') ? 'the last changes of a draft' : key)

@@ -141,17 +141,28 @@ export function Confirm({ trigger, title, children, action, busy }: { trigger: R
   return (
     <AlertDialog.Root>
       <AlertDialog.Trigger asChild disabled={busy}>{trigger}</AlertDialog.Trigger>
-      <AlertDialog.Portal>
-        <AlertDialog.Overlay className="fixed inset-0 bg-black/40" />
-        <AlertDialog.Content className="fixed top-1/2 left-1/2 w-[min(92vw,440px)] -translate-x-1/2 -translate-y-1/2 rounded-sheet border border-line bg-sheet p-5 text-ink">
-          <AlertDialog.Title className="text-large font-semibold">{title}</AlertDialog.Title>
-          <AlertDialog.Description asChild><div className="mt-1.5 text-ink-2">{children}</div></AlertDialog.Description>
-          <div className="mt-4 flex justify-end gap-2">
-            <AlertDialog.Cancel asChild><Button>Keep it</Button></AlertDialog.Cancel>
-            <AlertDialog.Action asChild>{action}</AlertDialog.Action>
-          </div>
-        </AlertDialog.Content>
-      </AlertDialog.Portal>
+      <Question title={title} action={action}>{children}</Question>
     </AlertDialog.Root>
+  )
+}
+
+/** The same where something else than a button of its own leads to it. */
+export function Confirmed({ open, title, children, action, onClose, stay }: { open: boolean; title: string; children: ReactNode; action: ReactNode; onClose: () => void; stay?: string }) {
+  return <AlertDialog.Root open={open} onOpenChange={(on) => { if (!on) onClose() }}><Question title={title} action={action} stay={stay}>{children}</Question></AlertDialog.Root>
+}
+
+function Question({ title, children, action, stay = 'Keep it' }: { title: string; children: ReactNode; action: ReactNode; stay?: string }) {
+  return (
+    <AlertDialog.Portal>
+      <AlertDialog.Overlay className="fixed inset-0 z-20 bg-black/40" />
+      <AlertDialog.Content className="fixed top-1/2 left-1/2 z-20 w-[min(92vw,440px)] -translate-x-1/2 -translate-y-1/2 rounded-sheet border border-line bg-sheet p-5 text-ink">
+        <AlertDialog.Title className="text-large font-semibold">{title}</AlertDialog.Title>
+        <AlertDialog.Description asChild><div className="mt-1.5 text-ink-2">{children}</div></AlertDialog.Description>
+        <div className="mt-4 flex justify-end gap-2">
+          <AlertDialog.Cancel asChild><Button>{stay}</Button></AlertDialog.Cancel>
+          <AlertDialog.Action asChild>{action}</AlertDialog.Action>
+        </div>
+      </AlertDialog.Content>
+    </AlertDialog.Portal>
   )
 }

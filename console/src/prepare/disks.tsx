@@ -1,11 +1,11 @@
-import { Suspense, lazy, useMemo } from 'react'
+import { useMemo } from 'react'
 import type { Schemas } from '../api/client'
 import { ChoosingTable, type Column } from '../parts/choosing-table'
 import { useMeasure, type Measure } from '../parts/measure'
-import { Loading } from '../parts/ui'
+import { piece } from '../parts/script'
 import { gib, price } from '../parts/words'
 
-const Plot = lazy(() => import('../parts/plot'))
+const Plot = piece(() => import('../parts/plot'), 'The plot')
 
 type Option = Schemas['Option']
 type Disks = Schemas['Disks']
@@ -55,7 +55,7 @@ function Growth({ options, value }: { options: Option[]; value: string }) {
   }, [options, value])
   return (
     <>
-      <Suspense fallback={<Loading rows={3} />}><Plot height={150} x={x} lines={lines} xText={tib} yText={whole} words={`MB/s of one disk by its size: ${value} beside the other types`} /></Suspense>
+      <Plot height={150} x={x} lines={lines} xText={tib} yText={whole} words={`MB/s of one disk by its size: ${value} beside the other types`} />
       <p className="text-small text-ink-2">MB/s of one disk by its size; <span className="font-semibold text-accent">{value}</span> beside the other types</p>
     </>
   )

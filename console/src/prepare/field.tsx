@@ -103,7 +103,7 @@ function Chosen({ field, k, children }: { field: FormField; k: Keeping; children
   const depends = field.kind.startsWith('zone') ? body.inputs : undefined
   const list = useQuery({ queryKey: ['choices', k.draft.id, field.name, body.account, body.region, depends], queryFn: () => choices(k.draft.id, field.name), staleTime: 20_000, placeholderData: (before) => before })
   if (list.isPending) return <Loading rows={3} />
-  if (list.isError) return <p className="text-small text-bad">{String(list.error)}</p>
+  if (list.isLoadingError) return <p className="text-small text-bad">{String(list.error)}</p>
   return children(list.data)
 }
 

@@ -6,12 +6,19 @@ export interface Heard {
   connected?: (there: boolean) => void
 }
 
+/** A stream that is followed. */
+export interface Following {
+  stop: () => void
+  /** Looks at once whether it is there again. */
+  hurry: () => void
+}
+
 /**
  * Follows a stream of server-sent events for as long as it is wanted. A browser comes back
  * by itself from a cut connection, but gives up for good after an answer that is no
  * stream; this begins anew then, behind the event that it saw last, so that none is missed.
  */
-export function follow(url: string, kinds: string[], heard: Heard): () => void {
+export function follow(url: string, kinds: string[], heard: Heard): Following {
   let source: EventSource | undefined
   let timer: ReturnType<typeof setTimeout> | undefined
   let last = ''
@@ -37,5 +44,8 @@ export function follow(url: string, kinds: string[], heard: Heard): () => void {
     }
   }
   open()
-  return () => { clearTimeout(timer); source?.close() }
+  return {
+    stop: () => { clearTimeout(timer); source?.close() },
+    hurry: () => { if (there) return; clearTimeout(timer); source?.close(); pause = 500; open() },
+  }
 }

@@ -68,7 +68,8 @@ const (
 )
 
 // AllConsents are the names of all that is ever asked for, but for what templates ask.
-var AllConsents = []string{ConsentCost, ConsentRoles, ConsentOpen, ConsentTerms, ConsentFeatures, ConsentSecrets, change.LoseData, change.LiftGuard}
+var AllConsents = []string{ConsentCost, ConsentRoles, ConsentOpen, ConsentTerms, ConsentFeatures, ConsentSecrets, change.LoseData, change.LiftGuard,
+	change.StopServing, change.RebuildServing, change.RemoveServing}
 
 // look is everything that a rule sees.
 type look struct {

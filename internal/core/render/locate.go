@@ -36,6 +36,15 @@ func Locate(t *lang.Template, findings []Finding) []Finding {
 	return out
 }
 
+// InputsOf lists the inputs that a property is written with, directly or through calc, in the order
+// in which it reads them. A place is such as gateway.size or worker[0].disks.
+func InputsOf(t *lang.Template, place string) []string {
+	if t == nil {
+		return nil
+	}
+	return readBy(t, declared(t, place), 0)
+}
+
 // declared finds what a place such as gateway.size or worker[0].disks is written as.
 func declared(t *lang.Template, place string) *lang.Node {
 	parts := strings.SplitN(place, ".", 2)

@@ -27,7 +27,7 @@ var machineTypes = []Type{
 		[]Property{{Name: "public_key", About: "Public key in OpenSSH form.", Shape: kind(PublicKey), Alter: Rebuild}},
 		Attribute{Name: "fingerprint", About: "SHA-256 fingerprint.", Shape: text()},
 		Attribute{Name: "private_key", About: "Private half in OpenSSH form, sealed; only where Under Sail drew the pair.", Shape: text(), Secret: true}),
-	newType("instance", "A virtual machine.", 75, 2400, knowledge{
+	newType("instance", "A virtual machine.", 75, 2400, knowledge{serves: true,
 		draws:  []Draw{one("machines"), {Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}, Unless: "host"}, {Named: "size", Of: Measure{Property: "size", Amount: "vcpus"}, Unless: "host"}, {Quota: "addresses", Of: Measure{Property: "public"}}},
 		prices: []Price{{List: "size", Of: "size", Amount: "hour", Unless: "host"}, {List: "licence", Of: "image", With: "licence", Amount: "vcpu_hour", Times: Measure{Property: "size", Amount: "vcpus"}, About: "a licence"}, {List: "address", Amount: "hour", Times: Measure{Property: "public"}, About: "a public address"}},
 		unique: []Unique{{Property: "disks.disk"}, {Property: "address"}, {Property: "cards.address"}}},
@@ -54,7 +54,7 @@ var machineTypes = []Type{
 		Attribute{Name: "reach", About: "Port to host:port at which the public port is reached; address:port for those of further cards.", Shape: mapOf(text())},
 		Attribute{Name: "vcpus", About: "Virtual processors the machine has.", Shape: kind(Integer)},
 		Attribute{Name: "memory", About: "Memory the machine has.", Shape: kind(Data)}),
-	newType("pool", "A group of like instances that heals itself and grows on demand.", 120, 3600, knowledge{
+	newType("pool", "A group of like instances that heals itself and grows on demand.", 120, 3600, knowledge{serves: true,
 		draws: []Draw{one("pools"), {Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}},
 			{Named: "size", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}}},
 		proves: []Proof{{Attribute: "count", Least: Measure{Property: "members", Or: "least"}}},

@@ -34,14 +34,14 @@ var networkTypes = []Type{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "rules", About: "What may come in.", Shape: listOf(FirewallRule), Required: true, Alter: InPlace},
 		}),
-	newType("address", "A fixed public address that outlives the instance using it.", 3, 600, knowledge{draws: []Draw{one("addresses")}, prices: []Price{{List: "address", Amount: "hour", About: "fixed public address"}}},
+	newType("address", "A fixed public address that outlives the instance using it.", 3, 600, knowledge{serves: true, draws: []Draw{one("addresses")}, prices: []Price{{List: "address", Amount: "hour", About: "fixed public address"}}},
 		[]Property{
 			{Name: "label", About: "Label for which the cloud gives a public name; nobody else in the region has it.", Shape: text(), Alter: Rebuild, Everybodys: true},
 			{Name: "idle", About: "How long connections that say nothing stay; the cloud's own when left out.", Shape: kind(Span), Alter: InPlace},
 		},
 		Attribute{Name: "address", About: "The public address.", Shape: kind(Address)},
 		Attribute{Name: "public_name", About: "The name that the cloud gives for its label; empty text without one.", Shape: text()}),
-	newType("balancer", "Spreads connections over instances or a pool and leaves out unhealthy members.", 60, 1800, knowledge{draws: []Draw{one("balancers")}},
+	newType("balancer", "Spreads connections over instances or a pool and leaves out unhealthy members.", 60, 1800, knowledge{serves: true, draws: []Draw{one("balancers")}},
 		[]Property{
 			{Name: "subnets", About: "Ids of the subnets it stands in, one for each zone.", Shape: listOf(text()), Required: true, Alter: Rebuild, Refers: "subnet"},
 			{Name: "ports", About: "What it listens on and where that goes.", Shape: listOf(balancerPort), Required: true, Alter: InPlace},
@@ -52,13 +52,13 @@ var networkTypes = []Type{
 		},
 		Attribute{Name: "address", About: "Address that clients connect to.", Shape: kind(Address)},
 		Attribute{Name: "healthy_members", About: "How many members are healthy.", Shape: kind(Integer)}),
-	newType("name_zone", "A zone of the domain name system.", 10, 900, knowledge{unique: []Unique{{Property: "domain"}}},
+	newType("name_zone", "A zone of the domain name system.", 10, 900, knowledge{serves: true, unique: []Unique{{Property: "domain"}}},
 		[]Property{
 			{Name: "domain", About: "Domain of the zone, such as tides.example.", Shape: text(), Required: true, Alter: Rebuild, Everybodys: true},
 			{Name: "network", About: "Id of the network that alone sees the zone; public when left out.", Shape: text(), Alter: Rebuild, Refers: "network"},
 		},
 		Attribute{Name: "servers", About: "Name servers that answer for the zone.", Shape: listOf(text())}),
-	newType("name_record", "One name of a zone with what it stands for.", 10, 900, knowledge{unique: []Unique{{Property: "label", Within: "zone"}}, proves: []Proof{{Attribute: "servers", Resolves: true}}},
+	newType("name_record", "One name of a zone with what it stands for.", 10, 900, knowledge{serves: true, unique: []Unique{{Property: "label", Within: "zone"}}, proves: []Proof{{Attribute: "servers", Resolves: true}}},
 		[]Property{
 			{Name: "zone", About: "Id of the name zone.", Shape: text(), Required: true, Alter: Rebuild, Refers: "name_zone"},
 			{Name: "label", About: "Name within the zone; @ is the zone itself.", Shape: text(), Required: true, Alter: Rebuild},
@@ -68,7 +68,7 @@ var networkTypes = []Type{
 		},
 		Attribute{Name: "full_name", About: "The whole name.", Shape: text()},
 		Attribute{Name: "servers", About: "Name servers that answer for it; none inside a network.", Shape: listOf(text())}),
-	newType("link", "A private connection from a network to the premises.", 1800, 14400, knowledge{draws: []Draw{one("links")}, unique: []Unique{{Property: "circuit"}}},
+	newType("link", "A private connection from a network to the premises.", 1800, 14400, knowledge{serves: true, draws: []Draw{one("links")}, unique: []Unique{{Property: "circuit"}}},
 		[]Property{
 			{Name: "network", About: "Id of the network.", Shape: text(), Required: true, Alter: Rebuild, Refers: "network"},
 			{Name: "circuit", About: "Id of the circuit that the provider gave.", Shape: text(), Required: true, Alter: Rebuild},

@@ -14,14 +14,14 @@ var hostLayout = object("host_layout",
 var platformTypes = []Type{
 	newType("role", "Rights that machines and services act with.", 5, 600, knowledge{},
 		[]Property{{Name: "grants", About: "What the role may do.", Shape: listOf(roleGrant), Required: true, Alter: InPlace}}),
-	newType("domain", "A directory of users and machines.", 4800, 14400, knowledge{draws: []Draw{one("domains")}},
+	newType("domain", "A directory of users and machines.", 4800, 14400, knowledge{serves: true, draws: []Draw{one("domains")}},
 		[]Property{
 			{Name: "domain", About: "Domain name of the directory.", Shape: text(), Required: true, Alter: Rebuild},
 			{Name: "subnets", About: "Ids of the two subnets that its servers stand in.", Shape: listOf(text()), Required: true, Alter: Rebuild, Refers: "subnet"},
 			{Name: "password", About: "Password of its administrator; a secret.", Shape: text(), Required: true, Alter: InPlace, Secret: true},
 		},
 		Attribute{Name: "servers", About: "Addresses of its name servers.", Shape: listOf(kind(Address))}),
-	newType("cluster", "A managed container cluster: its control plane.", 540, 5400, knowledge{draws: []Draw{one("clusters")}},
+	newType("cluster", "A managed container cluster: its control plane.", 540, 5400, knowledge{serves: true, draws: []Draw{one("clusters")}},
 		[]Property{
 			{Name: "version", About: "Version of the orchestrator that the cloud offers.", Shape: text(), Required: true, Alter: InPlace},
 			{Name: "subnets", About: "Ids of the subnets of the control plane.", Shape: listOf(text()), Required: true, Alter: Rebuild, Refers: "subnet"},
@@ -31,7 +31,7 @@ var platformTypes = []Type{
 		},
 		Attribute{Name: "endpoint", About: "URL of its interface.", Shape: text()},
 		Attribute{Name: "credentials", About: "Access file for clients.", Shape: text(), Secret: true}),
-	newType("workers", "Machines that carry the containers of a cluster.", 180, 3600, knowledge{draws: []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}}}},
+	newType("workers", "Machines that carry the containers of a cluster.", 180, 3600, knowledge{serves: true, draws: []Draw{{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus", Times: "most"}}}},
 		[]Property{
 			{Name: "cluster", About: "Id of the cluster.", Shape: text(), Required: true, Alter: Rebuild, Refers: "cluster"},
 			{Name: "size", About: "Machine size.", Shape: text(), Required: true, Alter: Rebuild, Picks: "size"},
@@ -41,7 +41,7 @@ var platformTypes = []Type{
 			{Name: "disk", About: "Disk of each machine.", Shape: kind(Data), Alter: Rebuild},
 		},
 		Attribute{Name: "ready", About: "How many machines are ready.", Shape: kind(Integer)}),
-	newType("software", "A package on a container cluster with its settings.", 120, 3600, knowledge{},
+	newType("software", "A package on a container cluster with its settings.", 120, 3600, knowledge{serves: true},
 		[]Property{
 			{Name: "cluster", About: "Id of the cluster.", Shape: text(), Required: true, Alter: Rebuild, Refers: "cluster"},
 			{Name: "package", About: "Name of the package.", Shape: text(), Required: true, Alter: Rebuild},
@@ -52,7 +52,7 @@ var platformTypes = []Type{
 			{Name: "secrets", About: "Secret settings by path; never shown.", Shape: mapOf(text()), Alter: InPlace},
 		},
 		Attribute{Name: "address", About: "Address at which it is exposed; empty when it is not.", Shape: text()}),
-	newType("private_cloud", "A dedicated cloud of hosts with its own management.", 10800, 28800, knowledge{draws: []Draw{{Quota: "hosts", Of: Measure{Property: "layout", Each: "hosts"}}},
+	newType("private_cloud", "A dedicated cloud of hosts with its own management.", 10800, 28800, knowledge{serves: true, draws: []Draw{{Quota: "hosts", Of: Measure{Property: "layout", Each: "hosts"}}},
 		prices: []Price{{List: "host", Of: "family", Amount: "hour", Times: Measure{Property: "layout", Each: "hosts"}, About: "its hosts"}},
 		proves: []Proof{{Attribute: "hosts", Least: Measure{Property: "layout", Each: "hosts"}}}},
 		[]Property{

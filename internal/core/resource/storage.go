@@ -19,7 +19,7 @@ var storageTypes = []Type{
 			{Name: "zone", About: "Zone of the disk; the first of the region when left out.", Shape: preferred(), Alter: Rebuild, Picks: "zone"},
 			{Name: "encrypted", About: "Encrypt at rest.", Shape: kind(Boolean), Alter: Rebuild},
 		}),
-	newType("shared_files", "A file system that many machines mount at once, over NFS (RFC 8881).", 60, 1800, knowledge{holdsData: true,
+	newType("shared_files", "A file system that many machines mount at once, over NFS (RFC 8881).", 60, 1800, knowledge{serves: true, holdsData: true,
 		draws:  []Draw{one("file_shares")},
 		prices: []Price{{List: "shared_files", Amount: "gib_hour", Times: Measure{Property: "size"}, About: "shared files"}},
 		proves: []Proof{{Attribute: "places", Least: Measure{Property: "subnets"}}}},
@@ -33,7 +33,7 @@ var storageTypes = []Type{
 		Attribute{Name: "addresses", About: "Addresses from which it is mounted, one in each subnet.", Shape: listOf(kind(Address))},
 		Attribute{Name: "path", About: "What is mounted there, such as /.", Shape: text()},
 		Attribute{Name: "places", About: "From how many of its subnets it can be mounted.", Shape: kind(Integer)}),
-	newType("bucket", "A store of objects by key.", 5, 600, knowledge{holdsData: true, draws: []Draw{one("buckets")}, unique: []Unique{{Property: "label"}}},
+	newType("bucket", "A store of objects by key.", 5, 600, knowledge{serves: true, holdsData: true, draws: []Draw{one("buckets")}, unique: []Unique{{Property: "label"}}},
 		[]Property{
 			{Name: "label", About: "Name that must be unique in the whole cloud.", Shape: text(), Required: true, Alter: Rebuild, Everybodys: true},
 			{Name: "files", About: "Objects that it begins with and keeps: texts by name, often read from files beside the template.", Shape: mapOf(text()), Alter: InPlace},
@@ -43,7 +43,7 @@ var storageTypes = []Type{
 		},
 		Attribute{Name: "endpoint", About: "URL under which objects are reached.", Shape: text()},
 		Attribute{Name: "objects", About: "What it holds: the SHA-256 of each object by its name.", Shape: mapOf(text())}),
-	newType("database", "A managed relational database.", 480, 5400, knowledge{holdsData: true, draws: []Draw{one("databases")},
+	newType("database", "A managed relational database.", 480, 5400, knowledge{serves: true, holdsData: true, draws: []Draw{one("databases")},
 		prices: []Price{{List: "size", Of: "size", Amount: "hour", Times: Measure{Property: "subnets"}, About: "a machine in each of its zones"}, {List: "database", Amount: "gib_hour", Times: Measure{Property: "storage"}, About: "storage"}},
 		proves: []Proof{{Attribute: "standby", Is: true, Of: "subnets", From: 2}}},
 		[]Property{

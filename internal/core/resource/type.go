@@ -66,6 +66,9 @@ type Type struct {
 	HoldsData bool `json:"holds_data,omitempty"`
 	// Proves are what its health means beyond being there.
 	Proves []Proof `json:"proves,omitempty"`
+	// Serves says that people or other things use one while it is there, and miss it when it is
+	// stopped, made anew or removed.
+	Serves bool `json:"serves,omitempty"`
 	// Own says that Under Sail itself sees to it: no cloud has it, and every cloud will do.
 	Own bool `json:"own,omitempty"`
 	// Unique lists the properties that no two may have the same of at a time.
@@ -204,7 +207,7 @@ var (
 // newType describes a type: what it is, how long creation takes and may take, in
 // cloud seconds, what is known of it beyond its properties, and these.
 func newType(name, about string, expect, patience int64, known knowledge, properties []Property, attributes ...Attribute) Type {
-	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Draws: known.draws, Prices: known.prices, HoldsData: known.holdsData, Own: known.own, Proves: known.proves, Unique: known.unique,
+	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Draws: known.draws, Prices: known.prices, HoldsData: known.holdsData, Serves: known.serves, Own: known.own, Proves: known.proves, Unique: known.unique,
 		Properties: append([]Property{nameProperty, tagsProperty}, properties...),
 		Attributes: append([]Attribute{idAttribute}, attributes...)}
 	t.fields = t.allFields()
@@ -217,6 +220,7 @@ type knowledge struct {
 	prices    []Price
 	holdsData bool
 	own       bool
+	serves    bool
 	proves    []Proof
 	unique    []Unique
 }
