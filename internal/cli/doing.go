@@ -77,7 +77,7 @@ func (a *app) runsCommand() *cobra.Command {
 			return a.print(cmd, list, func(w io.Writer) {
 				columns(w, "RUN\tSTACK\tKIND\tSTATE\tSTEPS\tBY\tSTARTED\tTOOK", func(row func(string, ...any)) {
 					for _, r := range list {
-						row("%d\t%s\t%s\t%s\t%d of %d\t%s\t%s\t%s", r.ID, r.Stack, r.Kind, r.State, r.Finished, r.Total, r.StartedBy, r.CreatedAt.Local().Format("2006-01-02 15:04:05"), took(r, time.Now()))
+						row("%d\t%s\t%s\t%s\t%d of %d\t%s\t%s\t%s", r.ID, r.Stack, r.Kind, r.State, r.Finished, r.Total, r.StartedBy, r.CreatedAt.Local().Format("2006-01-02 15:04:05"), took(r))
 					}
 				})
 			})
@@ -87,14 +87,20 @@ func (a *app) runsCommand() *cobra.Command {
 	return cmd
 }
 
-func took(r service.Run, now time.Time) string {
+// took tells how long a run was worked on, and apart from that how long it waited for people.
+func took(r service.Run) string {
 	if r.StartedAt == nil {
 		return "-"
 	}
-	if r.EndedAt != nil {
-		now = *r.EndedAt
+	return spent(r.UnderWayS, r.WaitedS, r.Rate)
+}
+
+func spent(underWay, waited, rate float64) string {
+	text := review.Clock(underWay, rate)
+	if waited >= 1 {
+		text += ", waited " + review.Clock(waited, rate)
 	}
-	return review.Clock(now.Sub(*r.StartedAt).Seconds(), r.Rate)
+	return text
 }
 
 func (a *app) watchCommand() *cobra.Command {

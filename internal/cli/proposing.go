@@ -143,6 +143,9 @@ func (a *app) printProposal(w io.Writer, p service.Proposal) {
 	for _, c := range p.Consents {
 		fmt.Fprintln(w)
 		labelled(w, "consent", c.Name+": "+c.About)
+		for _, line := range review.Interruptions(p.Interruptions, c.Name, p.Rate) {
+			wrapped(w, line, 10)
+		}
 	}
 	for _, c := range p.Given {
 		fmt.Fprintf(w, "\nagreed    %s, by %s at %s\n", c.Name, c.By, c.At.Local().Format("2006-01-02 15:04"))

@@ -162,6 +162,7 @@ func readStream(ctx context.Context, c *contract.Client, id int64, last *string,
 type liveView struct {
 	mu    sync.Mutex
 	run   *service.Run
+	read  time.Time // when it was as it is shown
 	lines int
 }
 
@@ -169,7 +170,7 @@ type liveView struct {
 func (v *liveView) show(w io.Writer, run service.Run) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.run = &run
+	v.run, v.read = &run, time.Now()
 	v.draw(w)
 }
 
@@ -192,7 +193,14 @@ func (v *liveView) tick(ctx context.Context, w io.Writer) {
 
 func (v *liveView) draw(w io.Writer) {
 	var b strings.Builder
-	printRun(&b, *v.run, time.Now())
+	shown := *v.run
+	switch since := time.Since(v.read).Seconds(); shown.State {
+	case state.Parked:
+		shown.WaitedS += since
+	case state.Underway:
+		shown.UnderWayS += since
+	}
+	printRun(&b, shown, time.Now())
 	text := clipLines(b.String(), terminalWidth(w))
 	if v.lines > 0 {
 		fmt.Fprintf(raw(w), "\x1b[%dA\x1b[J", v.lines)
@@ -215,7 +223,7 @@ func clipLines(text string, width int) string {
 }
 
 func printRun(w io.Writer, run service.Run, now time.Time) {
-	fmt.Fprintf(w, "Run %d of stack %s is %s: %d of %d steps after %s\n", run.ID, run.Stack, run.State, run.Finished, run.Total, took(run, now))
+	fmt.Fprintf(w, "Run %d of stack %s is %s: %d of %d steps after %s\n", run.ID, run.Stack, run.State, run.Finished, run.Total, took(run))
 	if run.EndedAt == nil && run.ExpectedEnd != nil && run.State != state.Parked {
 		fmt.Fprintf(w, "expected end %s", run.ExpectedEnd.Local().Format("15:04:05"))
 		if run.Decides != "" {
@@ -229,6 +237,18 @@ func printRun(w io.Writer, run service.Run, now time.Time) {
 			row("%s %s\t%s\t%s\t%s\t%s", marks[s.State], s.Resource, s.Change, s.State, stepTime(s, now, run.Rate), clip(s.Reason, 70))
 		}
 	})
+	if len(run.Attempts) > 1 {
+		fmt.Fprintln(w)
+		columns(w, "  ATTEMPT\tBY\tBEGAN\tTOOK\tENDED", func(row func(string, ...any)) {
+			for _, at := range run.Attempts {
+				began := "-"
+				if at.BeganAt != nil {
+					began = at.BeganAt.Local().Format("2006-01-02 15:04:05")
+				}
+				row("  %d\t%s\t%s\t%s\t%s", at.Number, at.By, began, spent(at.UnderWayS, at.WaitedS, run.Rate), clip(strings.TrimSuffix(review.OrDash(at.State)+": "+at.Reason, ": "), 60))
+			}
+		})
+	}
 	if run.Reason != "" {
 		fmt.Fprintf(w, "\n%s\n", run.Reason)
 	}
@@ -245,5 +265,5 @@ func stepTime(s service.Step, now time.Time, rate float64) string {
 	if s.EndedAt != nil {
 		end = *s.EndedAt
 	}
-	return review.Clock(end.Sub(*s.BeganAt).Seconds(), rate)
+	return review.Clock(max(0, end.Sub(*s.BeganAt).Seconds()-s.WaitedS), rate)
 }

@@ -24,6 +24,9 @@ func Markdown(w io.Writer, p service.Proposal) {
 				}
 			}
 			fmt.Fprintf(w, "- [%s] `%s`: %s%s\n", mark, c.Name, inCell(c.About), who)
+			for _, line := range Interruptions(p.Interruptions, c.Name, p.Rate) {
+				fmt.Fprintf(w, "  - %s\n", inCell(line))
+			}
 		}
 	}
 	if len(p.Findings) > 0 {

@@ -51,18 +51,20 @@ type Answer struct {
 	Disks  []fit.Disks     `json:"disks"`
 	Usable []render.Usable `json:"usable"`
 	// Findings are those that belong to no input.
-	Findings   []render.Finding    `json:"findings"`
-	Errors     int                 `json:"errors"`
-	Summary    string              `json:"summary"`
-	Cost       price.Cost          `json:"cost"`
-	CostNow    price.Cost          `json:"cost_now"`
-	Seconds    float64             `json:"seconds"`
-	Longest    []string            `json:"longest"`
-	Rate       float64             `json:"rate"`
-	Quota      []QuotaLine         `json:"quota"`
-	Outputs    []render.Output     `json:"outputs"`
-	Consents   []render.Consent    `json:"consents"`
-	Compliance []render.Compliance `json:"compliance"`
+	Findings []render.Finding `json:"findings"`
+	Errors   int              `json:"errors"`
+	Summary  string           `json:"summary"`
+	Cost     price.Cost       `json:"cost"`
+	CostNow  price.Cost       `json:"cost_now"`
+	Seconds  float64          `json:"seconds"`
+	Longest  []string         `json:"longest"`
+	Rate     float64          `json:"rate"`
+	Quota    []QuotaLine      `json:"quota"`
+	Outputs  []render.Output  `json:"outputs"`
+	Consents []render.Consent `json:"consents"`
+	// Interruptions are what happens to what serves.
+	Interruptions []change.Interruption `json:"interruptions,omitempty"`
+	Compliance    []render.Compliance   `json:"compliance"`
 	// Graph tells what waits for what, where it is another than the form has.
 	GraphDigest string    `json:"graph_digest"`
 	Graph       []Node    `json:"graph,omitempty"`
@@ -158,7 +160,7 @@ func (s *Service) answer(ctx context.Context, q Question, r *reading, j proposal
 	if r.Offers.Home != nil {
 		a.At = r.Offers.Home.At
 	}
-	a.Consents = append(a.Consents, j.Consents...)
+	a.Consents, a.Interruptions = append(a.Consents, j.Consents...), j.Interruptions
 	if j.Plan.Rendering != nil {
 		a.Outputs = append(a.Outputs, j.Plan.Rendering.Outputs...)
 		a.Compliance = append(a.Compliance, j.Plan.Rendering.Compliance...)

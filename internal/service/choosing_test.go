@@ -60,7 +60,7 @@ func TestConsentsAreAskedByNameOnceAndRecorded(t *testing.T) {
 		t.Errorf("recorded are %v (%v)", p.Given, err)
 	}
 	// Nothing of it is asked again, and terms were accepted at the cloud.
-	if again := b.propose("coast", strings.Replace(source, "plain-4", "plain-8", 1)); names(again.Consents) != "cost" {
+	if again := b.propose("coast", strings.Replace(source, "plain-4", "plain-8", 1)); names(again.Consents) != "cost stop" {
 		t.Errorf("asked for again: %v", again.Consents)
 	}
 	o, err := b.s.Offers(ctx, "saltmere-lab", "north-fell", true)

@@ -72,7 +72,7 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 	out := proposalRow(p)
 	out.Account, out.Region, out.Summary, out.Changes, out.Findings = d.Stack.Account, d.Stack.Region, change.Summary(d.Changes), d.Changes, d.Findings
 	out.Cost, out.CostNow, out.Seconds, out.Longest = d.Cost, d.CostNow, d.Seconds, d.Longest
-	out.SecondPerson = d.SecondPerson
+	out.SecondPerson, out.Interruptions = d.SecondPerson, d.Interruptions
 	if d.Template.Name != "" {
 		out.Template = d.Template.Name + "@" + d.Template.Version
 	}

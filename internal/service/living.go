@@ -89,7 +89,7 @@ func stackOf(m store.Summary) Stack {
 	}
 	if m.RunID != nil {
 		r := store.Run{ID: *m.RunID, ProposalID: *m.RunProposal, Stack: m.Name, Kind: *m.RunKind, State: *m.RunState, Reason: *m.RunReason, StartedBy: *m.RunBy, Decides: *m.Decides,
-			Total: *m.RunTotal, Finished: *m.RunFinished, CreatedAt: *m.RunCreatedAt, StartedAt: m.RunStartedAt, EndedAt: m.RunEndedAt, ExpectedEnd: m.ExpectedEnd, LastEvent: *m.RunLastEvent, Rate: m.Rate}
+			Total: *m.RunTotal, Finished: *m.RunFinished, CreatedAt: *m.RunCreatedAt, StartedAt: m.RunStartedAt, EndedAt: m.RunEndedAt, ExpectedEnd: m.ExpectedEnd, LastEvent: *m.RunLastEvent, Rate: m.Rate, UnderWay: m.UnderWay, WaitedFor: m.WaitedFor}
 		last := runOf(r)
 		v.LastRun, v.Next = &last, last.Next
 		if last.EndedAt != nil && last.State != state.Done {

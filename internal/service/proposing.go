@@ -71,6 +71,8 @@ type Proposal struct {
 	Inputs   []render.InputValue `json:"inputs"`
 	Outputs  []render.Output     `json:"outputs"`
 	Consents []render.Consent    `json:"consents"`
+	// Interruptions are what happens to what serves, for how long, and why.
+	Interruptions []change.Interruption `json:"interruptions,omitempty"`
 	// Given are the consents that were given, with who and when.
 	Given []GivenConsent `json:"given"`
 	// Compliance is what the template needs at least, and what was chosen.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"undersail/internal/access"
@@ -49,6 +50,25 @@ type Run struct {
 	Hour   float64 `json:"hour"`
 	Money  string  `json:"currency"`
 	Steps  []Step  `json:"steps,omitempty"`
+	// UnderWayS is how long it was worked on, in seconds until now; WaitedS how long it waited for
+	// people. What lay idle between two attempts is neither.
+	UnderWayS float64 `json:"under_way_seconds"`
+	WaitedS   float64 `json:"waited_seconds"`
+	// Attempts are told of one run, oldest first.
+	Attempts []Attempt `json:"attempts,omitempty"`
+}
+
+// Attempt is one of a run. Steps are those that a later attempt tried again, as it left them.
+type Attempt struct {
+	Number    int        `json:"number"`
+	By        string     `json:"by"`
+	BeganAt   *time.Time `json:"began_at,omitempty"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	State     string     `json:"state,omitempty"` // in which it ended
+	Reason    string     `json:"reason,omitempty"`
+	UnderWayS float64    `json:"under_way_seconds"`
+	WaitedS   float64    `json:"waited_seconds"`
+	Steps     []Step     `json:"steps"`
 }
 
 // Step is one change of a run as people see it. State is the step's, or removing
@@ -65,7 +85,9 @@ type Step struct {
 	BeganAt  *time.Time `json:"began_at,omitempty"`
 	MadeAt   *time.Time `json:"made_at,omitempty"`
 	EndedAt  *time.Time `json:"ended_at,omitempty"`
-	Critical bool       `json:"critical"`
+	// WaitedS is how long of that it waited, for people or for a service that was away.
+	WaitedS  float64 `json:"waited_seconds,omitempty"`
+	Critical bool    `json:"critical"`
 }
 
 // Run finds a run with its steps and its expected end.
@@ -98,6 +120,33 @@ func (s *Service) Run(ctx context.Context, id int64) (Run, error) {
 	for i, st := range steps {
 		out.Steps = append(out.Steps, stepOf(st, critical[i]))
 	}
+	out.Attempts, err = s.attempts(ctx, id, steps)
+	return out, err
+}
+
+// attempts tells each attempt of a run, with the steps that a later one tried again.
+func (s *Service) attempts(ctx context.Context, id int64, steps []store.Step) ([]Attempt, error) {
+	list, err := s.store.Attempts(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	tried, err := s.store.TriedSteps(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Attempt, len(list))
+	for i, a := range list {
+		out[i] = Attempt{Number: a.Number, By: a.By, BeganAt: a.BeganAt, EndedAt: a.EndedAt, State: a.State, Reason: a.Reason, UnderWayS: a.UnderWay, WaitedS: a.WaitedFor, Steps: []Step{}}
+		for _, t := range tried {
+			at := slices.IndexFunc(steps, func(st store.Step) bool { return st.Number == t.Number })
+			if t.Attempt != a.Number || at < 0 {
+				continue
+			}
+			st := steps[at]
+			st.State, st.Reason, st.IntentAt, st.MadeAt, st.EndedAt = t.State, t.Reason, t.IntentAt, t.MadeAt, t.EndedAt
+			out[i].Steps = append(out[i].Steps, stepOf(st, false))
+		}
+	}
 	return out, nil
 }
 
@@ -125,7 +174,7 @@ func (s *Service) Runs(ctx context.Context, stack string, before int64, most int
 
 func runOf(r store.Run) Run {
 	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, ParkedFor: r.ParkedFor, StartedBy: r.StartedBy, OnFailure: r.OnFailure, Undoes: r.Undoes,
-		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: r.Total, Finished: r.Finished, Rate: r.Rate}
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: r.Total, Finished: r.Finished, Rate: r.Rate, UnderWayS: r.UnderWay, WaitedS: r.WaitedFor}
 	if r.EndedAt == nil {
 		out.ExpectedEnd, out.Decides = r.ExpectedEnd, r.Decides
 	}
@@ -162,7 +211,7 @@ func (r *Run) forecast(steps []store.Step, now time.Time) map[int]bool {
 
 func stepOf(st store.Step, critical bool) Step {
 	out := Step{Number: st.Number, Resource: st.Resource, Type: st.Type, Change: st.Action, State: st.State, Reason: st.Reason, Needs: []int{},
-		ExpectS: float64(st.ExpectMS) / 1000, BeganAt: st.IntentAt, MadeAt: st.MadeAt, EndedAt: st.EndedAt, Critical: critical}
+		ExpectS: float64(st.ExpectMS) / 1000, BeganAt: st.IntentAt, MadeAt: st.MadeAt, EndedAt: st.EndedAt, WaitedS: float64(st.WaitedMS) / 1000, Critical: critical}
 	for _, n := range st.Needs {
 		out.Needs = append(out.Needs, n.Step)
 	}

@@ -306,6 +306,11 @@ func (s *Store) Reopen(ctx context.Context, r Run, steps []int, who Who, grace t
 		if err != nil {
 			return err
 		}
+		if _, err := tx.Exec(ctx, `INSERT INTO tried_steps (run_id, attempt, number, state, reason, intent_at, made_at, ended_at)
+			SELECT t.run_id, r.attempt - 1, t.number, t.state, t.reason, t.intent_at, t.made_at, t.ended_at FROM steps t JOIN runs r ON r.id = t.run_id JOIN attempts a ON a.run_id = r.id AND a.number = r.attempt - 1
+			WHERE t.run_id = $1 AND t.number = ANY($2) AND t.intent_at IS NOT NULL`, id, steps); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(ctx, `UPDATE steps SET state = 'waiting', reason = '', intent_at = NULL, called_at = NULL, made_at = NULL, ended_at = NULL, waited_ms = 0, settle_waited_ms = 0, spent_ms = 0, settle_spent_ms = 0
 			WHERE run_id = $1 AND number = ANY($2)`, id, steps); err != nil {
 			return err

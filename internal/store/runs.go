@@ -55,10 +55,14 @@ type Run struct {
 	// Attempt counts how often it was tried, TriedBy is who let it try again last.
 	Attempt int
 	TriedBy string
+	// UnderWay and WaitedFor are what its attempts spent working and waiting for people, in seconds.
+	UnderWay  float64
+	WaitedFor float64
 }
 
 const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.attempt, r.tried_by, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for, r.given, r.agreed, r.given_seal,
-	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides, coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at
+	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides, coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at,
+	` + spentOf + `
 	FROM runs r JOIN stacks s ON s.id = r.stack_id LEFT JOIN accounts a ON a.name = r.account `
 
 // Active are the states of a run that is not over.

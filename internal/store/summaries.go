@@ -28,11 +28,13 @@ type Summary struct {
 	RunLastEvent                                 *int64
 	Rate                                         float64 // of the account's clock
 	Changed                                      string  // the transaction that changed it
+	UnderWay, WaitedFor                          float64 // of the newest run, in seconds
 }
 
 const summaryQuery = `SELECT m.name, m.stack_id::text AS id, m.account, k.cloud, k.region, k.currency, k.title, k.template_name, k.template_version, m.total, m.healthy, m.hour,
 	k.created_at, k.verified_at, m.retired, r.id AS run_id, r.proposal_id AS run_proposal, r.kind AS run_kind, r.state AS run_state, r.reason AS run_reason, r.started_by AS run_by, r.decides,
-	r.total AS run_total, r.finished AS run_finished, r.created_at AS run_created_at, r.started_at AS run_started_at, r.ended_at AS run_ended_at, r.expected_end, r.last_event AS run_last_event, a.clock_rate AS rate, m.changed::text
+	r.total AS run_total, r.finished AS run_finished, r.created_at AS run_created_at, r.started_at AS run_started_at, r.ended_at AS run_ended_at, r.expected_end, r.last_event AS run_last_event, a.clock_rate AS rate, m.changed::text,
+	` + spentOf + `
 	FROM summaries m JOIN stacks k ON k.id = m.stack_id JOIN accounts a ON a.name = m.account LEFT JOIN runs r ON r.id = m.last_run `
 
 // Summaries lists living stacks by name after one. What was never applied is only

@@ -2254,6 +2254,8 @@ export interface components {
             cost_now: components["schemas"]["Cost"];
             seconds: number;
             longest: string[];
+            /** @description What happens to what serves, for how long, and why */
+            interruptions?: components["schemas"]["Interruption"][];
             rate: number;
             quota: components["schemas"]["QuotaLine"][];
             outputs: components["schemas"]["Output"][];
@@ -2422,6 +2424,28 @@ export interface components {
             needed: string;
             chosen: string;
             kept: boolean;
+        };
+        Interruption: {
+            resource: string;
+            type: string;
+            /** @description The consent that it asks for: stop, rebuild or remove */
+            how: string;
+            /** @description A rebuild makes the new one before the old one goes */
+            new_first?: boolean;
+            /** @description For how long it is gone */
+            seconds?: number;
+            causes?: components["schemas"]["Cause"][];
+        };
+        Cause: {
+            property: string;
+            before?: unknown;
+            after?: unknown;
+            /** @description The input that it comes from */
+            input?: string;
+            /** @description The value of the input as last applied, with which it would not happen */
+            was?: unknown;
+            /** @description The value of the input now */
+            is?: unknown;
         };
         GivenConsent: {
             name: string;
@@ -2848,6 +2872,8 @@ export interface components {
             reason?: string;
             /** Format: date-time */
             began_at?: string;
+            /** @description How long of that it waited, for people or for a service that was away */
+            waited_seconds?: number;
             /** Format: date-time */
             made_at?: string;
             /** Format: date-time */
@@ -2900,6 +2926,28 @@ export interface components {
             /** Format: int64 */
             undoes?: number;
             steps?: components["schemas"]["Step"][];
+            /** @description How long it was worked on until now, in real seconds; what lay idle between two attempts does not count */
+            under_way_seconds: number;
+            /** @description How long it waited for people */
+            waited_seconds: number;
+            /** @description Of one run, oldest first */
+            attempts?: components["schemas"]["Attempt"][];
+        };
+        Attempt: {
+            /** Format: int64 */
+            number: number;
+            by: string;
+            /** Format: date-time */
+            began_at?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description In which it ended */
+            state?: string;
+            reason?: string;
+            under_way_seconds: number;
+            waited_seconds: number;
+            /** @description Those that a later attempt tried again */
+            steps: components["schemas"]["Step"][];
         };
         Resource: {
             name: string;
@@ -2997,6 +3045,8 @@ export interface components {
             cost_now: components["schemas"]["Cost"];
             seconds: number;
             longest: string[];
+            /** @description What happens to what serves, for how long, and why */
+            interruptions?: components["schemas"]["Interruption"][];
             /** @description How many seconds of the account's clock pass in a real one */
             rate: number;
             created_by: string;

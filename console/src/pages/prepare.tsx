@@ -66,6 +66,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
   const fields = useMemo(() => new Map(answer?.pages.flatMap((p) => p.fields.map((f) => [f.name, { field: f, page: p.title }] as const))), [answer])
   const leadTo = (input: string) => { const at = fields.get(input); if (at) { go(at.page); setLead(input) } }
   const take = (input: string, value: string) => { const at = fields.get(input); if (at) { k.change({ inputs: { [input]: taken(value, at.field.schema as Schema) } }); leadTo(input) } }
+  const keepAt = (input: string, value: unknown) => { k.change({ inputs: { [input]: value } }); leadTo(input) }
   const propose = useMutation({
     mutationFn: () => unwrap(api.POST('/api/v1/drafts/{id}/propose', { params: { path: { id: k.draft.id }, header: { 'If-Match': `"${k.draft.revision}"` } } })),
     onSuccess: async (p) => { if (p.id) { await client.invalidateQueries({ queryKey: ['proposals'] }); void navigate(`/proposals/${p.id}`) } },
@@ -93,7 +94,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
             <h2 className="sr-only">{page}</h2>
             {page === PLACE && <PlacePage k={k} taken={answer?.new === false && !!(k.draft.body.template || k.draft.body.source)} />}
             {page === PRESETS && answer && <PresetsPage k={k} answer={answer} />}
-            {page === SUMMARY && answer && <Answers answer={answer} onLead={leadTo} onTake={take} />}
+            {page === SUMMARY && answer && <Answers answer={answer} onLead={leadTo} onTake={take} onKeep={keepAt} />}
             {current && answer && current.fields.filter((f) => !f.hidden).map((f) => (
               <Field key={f.name} field={f} k={k} currency={answer.cost.currency} context={{ account: answer.account, region: answer.region, pictures: answer.networks }} />
             ))}
@@ -103,7 +104,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
               {at < titles.length - 1 ? <Button onClick={() => go(titles[at + 1]!)}>Next: {titles[at + 1]}</Button> : <Button onClick={() => window.print()}>Print it</Button>}
             </div>
           </div>
-          {answer && page !== SUMMARY && <aside aria-label="What it would be" className="rounded-sheet border border-line bg-sheet lg:sticky lg:top-3 lg:max-h-[calc(100vh-24px)] lg:overflow-auto" tabIndex={0}><Answers answer={answer} onLead={leadTo} onTake={take} onWhole={() => go(SUMMARY)} /></aside>}
+          {answer && page !== SUMMARY && <aside aria-label="What it would be" className="rounded-sheet border border-line bg-sheet lg:sticky lg:top-3 lg:max-h-[calc(100vh-24px)] lg:overflow-auto" tabIndex={0}><Answers answer={answer} onLead={leadTo} onTake={take} onKeep={keepAt} onWhole={() => go(SUMMARY)} /></aside>}
         </div>
       </div>
     </>

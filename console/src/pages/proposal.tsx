@@ -8,6 +8,7 @@ import { box, Panel } from '../parts/form'
 import { Findings } from '../parts/findings'
 import Graph from '../parts/graph'
 import { useOrder } from '../parts/order'
+import { Interruptions } from '../parts/interruptions'
 import { StatePill } from '../parts/state'
 import { Uses } from '../parts/uses'
 import { Button, Confirm, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
@@ -66,6 +67,8 @@ const asShown = (c: Proposal['consents'][number]) => {
   const digest = c.name === 'secret-use' ? /\(([0-9a-f]{16})\)$/.exec(c.about)?.[1] : undefined
   return digest ? `${c.name}=${digest}` : c.name
 }
+
+const none: never[] = []
 
 type Decision = 'apply' | 'accept' | 'refuse' | 'again'
 
@@ -181,7 +184,7 @@ function Consents({ p, agreed, unanswered, onAgree }: { p: Proposal; agreed: Rea
                     onChange={(e) => { const next = new Set(agreed); if (e.target.checked) next.add(c.name); else next.delete(c.name); onAgree(next) }}
                   />
                 )}
-                <span><span className="font-semibold">{c.name}</span> <span className="text-ink-2">{c.about}</span>{given && <span className="block text-small text-ink-2">{given.by} agreed, {moment(given.at)}</span>}</span>
+                <span className="min-w-0"><span className="font-semibold">{c.name}</span> <span className="text-ink-2">{c.about}</span><Interruptions list={p.interruptions ?? none} consent={c.name} rate={p.rate} />{given && <span className="block text-small text-ink-2">{given.by} agreed, {moment(given.at)}</span>}</span>
               </label>
             </li>
           )

@@ -1,5 +1,6 @@
 import { useMemo, type ReactNode } from 'react'
 import type { Finding } from '../api/client'
+import { Interruptions } from '../parts/interruptions'
 import { FindingMark, inputsOf } from '../parts/findings'
 import { changeState } from '../parts/changes'
 import Graph from '../parts/graph'
@@ -21,7 +22,7 @@ export function findingsOf(a: Answer): Finding[] {
 }
 
 /** What the draft would be, live: the same on the side and, alone, to be printed. */
-export function Answers({ answer, onLead, onTake, onWhole }: { answer: Answer; onLead: (input: string) => void; onTake: (input: string, value: string) => void; onWhole?: () => void }) {
+export function Answers({ answer, onLead, onTake, onKeep, onWhole }: { answer: Answer; onLead: (input: string) => void; onTake: (input: string, value: string) => void; onKeep: (input: string, value: unknown) => void; onWhole?: () => void }) {
   const whole = !onWhole // beside the form there is another place that shows all of it
   const findings = useMemo(() => findingsOf(answer), [answer])
   const titles = useMemo(() => new Map(answer.pages.flatMap((p) => p.fields.map((f) => [f.name, f.title ?? f.name]))), [answer])
@@ -58,7 +59,7 @@ export function Answers({ answer, onLead, onTake, onWhole }: { answer: Answer; o
           </ul>
         </div>
       </Part>
-      {answer.consents.length > 0 && <Part title="Will be asked on the proposal"><ul className="space-y-1">{answer.consents.map((c) => <li key={c.name}><span className="font-semibold">{c.name}</span> <span className="text-small text-ink-2">{c.about}</span></li>)}</ul></Part>}
+      {answer.consents.length > 0 && <Part title="Will be asked on the proposal"><ul className="space-y-1">{answer.consents.map((c) => <li key={c.name}><span className="font-semibold">{c.name}</span> <span className="text-small text-ink-2">{c.about}</span><Interruptions list={answer.interruptions ?? none} consent={c.name} rate={answer.rate} onKeep={onKeep} /></li>)}</ul></Part>}
       {whole && (
         <Part title="Inputs" wide>
           <dl className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-x-3 gap-y-0.5">

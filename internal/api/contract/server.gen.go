@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"time"
 
 	"undersail/internal/core/address"
 	"undersail/internal/core/change"
@@ -105,6 +106,23 @@ type Answer = service.Answer
 // Area defines model for Area.
 type Area = address.Area
 
+// Attempt defines model for Attempt.
+type Attempt struct {
+	BeganAt *time.Time `json:"began_at,omitempty"`
+	By      string     `json:"by"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	Number  int64      `json:"number"`
+	Reason  *string    `json:"reason,omitempty"`
+
+	// State In which it ended
+	State *string `json:"state,omitempty"`
+
+	// Steps Those that a later attempt tried again
+	Steps           []Step  `json:"steps"`
+	UnderWaySeconds float32 `json:"under_way_seconds"`
+	WaitedSeconds   float32 `json:"waited_seconds"`
+}
+
 // AuditCheck defines model for AuditCheck.
 type AuditCheck = service.AuditCheck
 
@@ -119,6 +137,22 @@ type CaseRun = service.CaseRun
 
 // CaseRuns defines model for CaseRuns.
 type CaseRuns = service.CaseRuns
+
+// Cause defines model for Cause.
+type Cause struct {
+	After  interface{} `json:"after,omitempty"`
+	Before interface{} `json:"before,omitempty"`
+
+	// Input The input that it comes from
+	Input *string `json:"input,omitempty"`
+
+	// Is The value of the input now
+	Is       interface{} `json:"is,omitempty"`
+	Property string      `json:"property"`
+
+	// Was The value of the input as last applied, with which it would not happen
+	Was interface{} `json:"was,omitempty"`
+}
 
 // Change defines model for Change.
 type Change = change.Change
@@ -259,6 +293,22 @@ type Image = offer.Image
 
 // InputValue defines model for InputValue.
 type InputValue = render.InputValue
+
+// Interruption defines model for Interruption.
+type Interruption struct {
+	Causes *[]Cause `json:"causes,omitempty"`
+
+	// How The consent that it asks for: stop, rebuild or remove
+	How string `json:"how"`
+
+	// NewFirst A rebuild makes the new one before the old one goes
+	NewFirst *bool  `json:"new_first,omitempty"`
+	Resource string `json:"resource"`
+
+	// Seconds For how long it is gone
+	Seconds *float32 `json:"seconds,omitempty"`
+	Type    string   `json:"type"`
+}
 
 // Invitation defines model for Invitation.
 type Invitation = people.Invitation
