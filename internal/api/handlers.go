@@ -208,7 +208,7 @@ func (h *handlers) ContinueStack(ctx context.Context, r contract.ContinueStackRe
 }
 
 func (h *handlers) RetireStack(ctx context.Context, r contract.RetireStackRequestObject) (contract.RetireStackResponseObject, error) {
-	p, err := h.service.Retire(ctx, userOf(ctx), r.Name, or(r.Params.Keep, nil)...)
+	p, err := h.service.RetireWith(ctx, userOf(ctx), r.Name, or(r.Params.Keep, nil), or(r.Params.LiftGuard, nil))
 	return contract.RetireStack201JSONResponse(p), err
 }
 

@@ -21,7 +21,7 @@ import (
 func (a *app) proposeCommand() *cobra.Command {
 	var g given
 	var template string
-	var keep, again []string
+	var keep, lift, again []string
 	cmd := &cobra.Command{Use: "propose STACK", Short: "Work out what has to change for a stack and save it as a proposal", Args: cobra.ExactArgs(1),
 		Long: "Work out what has to change: for a new stack everything, for one that exists what differs.\nFindings with errors refuse the proposal, and nothing is made.",
 		Example: "  undersail propose warning-site --template warning-site --account saltmere-lab --region north-fell --inputs site.inputs.yaml\n" +
@@ -32,7 +32,7 @@ func (a *app) proposeCommand() *cobra.Command {
 			if err := a.askPlace(cmd, args[0], &g, &template); err != nil {
 				return err
 			}
-			n := service.NewProposal{Stack: args[0], Account: g.account, Region: g.region, Keep: keep, Again: again}
+			n := service.NewProposal{Stack: args[0], Account: g.account, Region: g.region, Keep: keep, LiftGuard: lift, Again: again}
 			if g.recorded != nil { // a stack that is there has its place
 				n.Account, n.Region = account, region
 			}
@@ -63,6 +63,7 @@ func (a *app) proposeCommand() *cobra.Command {
 	a.libraryFlag(cmd)
 	cmd.Flags().StringVar(&template, "template", "", "template of the library as NAME[@VERSION], or a file")
 	keepFlag(cmd, &keep)
+	liftFlag(cmd, &lift)
 	cmd.Flags().StringArrayVar(&again, "again", nil, "task that is run again although nothing of it changes")
 	a.reviewFlag(cmd)
 	return cmd

@@ -80,6 +80,8 @@ type Document struct {
 	DiscardsAs string `json:"discards_as,omitempty"`
 	// Keep names what stays in the cloud although it leaves the stack.
 	Keep []string `json:"keep,omitempty"`
+	// LiftGuard names what may be rebuilt or removed although it is guarded.
+	LiftGuard []string `json:"lift_guard,omitempty"`
 	// Again names tasks that are run again although nothing of them changes.
 	Again []string `json:"again,omitempty"`
 	// Rebuild names what is made anew although nothing of it changes.

@@ -82,7 +82,11 @@ func (d Durations) Forecast(p change.Plan) (seconds float64, longest []string) {
 	}
 	for _, i := range g.CriticalPath(weight) {
 		seconds += weight[i]
-		longest = append(longest, p.Actions[i].Resource)
+		name := p.Actions[i].Resource
+		if a := p.Actions[i]; a.Do == change.Remove && p.Changes[a.Change].Change == change.Rebuild {
+			name = "removal of " + name // beside its creation
+		}
+		longest = append(longest, name)
 	}
 	if p.Rendering != nil && len(p.Rendering.Prove) > 0 {
 		seconds += float64(d.ExpectProof()) / 1000

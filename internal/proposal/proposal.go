@@ -67,6 +67,8 @@ type Facts struct {
 	// Keep names what stays in the cloud when it leaves the stack, whatever its template
 	// said of that.
 	Keep []string
+	// LiftGuard names what may be rebuilt or removed for this once although it is guarded.
+	LiftGuard []string
 	// Again names tasks that are run again although nothing of them changes.
 	Again []string
 	// Rebuild names what is made anew although nothing of it changes.
@@ -115,7 +117,7 @@ func (f Facts) Render(b *budget.Budget) Changed {
 	if plan.Rendering.Stopped {
 		return Changed{Facts: f, Plan: plan}
 	}
-	plan.Findings = append(append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...), f.notRebuilt(plan.Changes)...)
+	plan.Findings = append(append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...), append(f.notRebuilt(plan.Changes), f.notGuarded()...)...)
 	return Changed{Facts: f, Plan: plan.Ordered(f.Recorded, f.Offers)}
 }
 
@@ -164,7 +166,7 @@ func (c Changed) reported() func(r render.Resource) map[string]any {
 // Remove computes the removal of everything recorded.
 func (f Facts) Remove() Changed {
 	changes, findings := change.Retire(f.Recorded)
-	plan := change.Plan{Changes: changes, Findings: append(findings, f.staying(changes)...)}
+	plan := change.Plan{Changes: changes, Findings: append(append(findings, f.staying(changes)...), f.notGuarded()...)}
 	return Changed{Facts: f, Plan: plan.Ordered(f.Recorded, f.Offers)}
 }
 
@@ -181,6 +183,16 @@ func (f Facts) staying(changes []change.Change) (findings []render.Finding) {
 		case !leaves:
 			findings = append(findings, render.Finding{Severity: lang.Error, Code: "keep", Place: name, Message: fmt.Sprintf("%s is to be kept, and does not leave the stack", name),
 				Remedy: "take it out of the template, or let the template `find` it"})
+		}
+	}
+	return findings
+}
+
+// notGuarded finds names whose guard is to be lifted and that have none.
+func (f Facts) notGuarded() (findings []render.Finding) {
+	for _, name := range f.LiftGuard {
+		if !slices.ContainsFunc(f.Recorded, func(r change.Recorded) bool { return r.Name == name && r.Guard }) {
+			findings = append(findings, render.Finding{Severity: lang.Error, Code: "lift-guard", Place: name, Message: fmt.Sprintf("the guard of %s is to be lifted, and nothing of that name is guarded", name), Remedy: "list what the stack has with: undersail stacks " + f.Stack.Name})
 		}
 	}
 	return findings
@@ -360,7 +372,7 @@ func (c Changed) maturity() []render.Finding {
 func (j Judged) Document() Document {
 	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
 		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Interruptions: j.Interruptions, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, DiscardsAs: j.DiscardsAs, Keep: j.Keep, Again: j.Again, Rebuild: j.Rebuild, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
+		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Interruptions: j.Interruptions, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, DiscardsAs: j.DiscardsAs, Keep: j.Keep, LiftGuard: j.LiftGuard, Again: j.Again, Rebuild: j.Rebuild, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}

@@ -222,7 +222,7 @@ func (r *reading) asRecorded(conduct map[string]render.Resource) []change.Record
 		x := change.Recorded{Name: row.Name, Type: row.Type, Declared: row.Declared, Region: r.elsewhere(row.Region), Want: row.Want, Attributes: row.Attributes,
 			Healthy: row.State == state.Healthy, Broken: wreck || l.Phase == cloud.Broken, Wreck: wreck || begun(row), Missing: !there && !begun(row),
 			Undoing: r.undoes != nil, Fresh: r.fresh[row.Token], After: row.After, Guard: c.Guard && there && !r.fresh[row.Token], AtRetire: c.AtRetire, Checks: row.Checks}
-		x.Again, x.Rebuild = slices.Contains(r.Again, row.Name), slices.Contains(r.Rebuild, row.Name)
+		x.Again, x.Rebuild, x.Lifted = slices.Contains(r.Again, row.Name), slices.Contains(r.Rebuild, row.Name), slices.Contains(r.LiftGuard, row.Name)
 		if slices.Contains(r.Keep, row.Name) {
 			x.AtRetire = "keep"
 		}

@@ -108,6 +108,9 @@ func pages(r *reading, j proposal.Judged) []Page {
 			if !slices.Contains(strings.Split(x.Inputs, ","), in.Name) {
 				continue
 			}
+			if list, is := f.Value.([]any); is && x.Take != "" && x.From != "" { // it comes to what is there
+				x.Take = strings.Join(append(listed(list), x.Take), ", ")
+			}
 			if f.Findings = append(f.Findings, x); f.Hidden {
 				continue
 			}
@@ -121,6 +124,16 @@ func pages(r *reading, j proposal.Judged) []Page {
 			}
 		}
 		out[i].Fields = append(out[i].Fields, f)
+	}
+	return out
+}
+
+// listed are the items of a list as they are typed.
+func listed(list []any) (out []string) {
+	for _, v := range list {
+		if text := fmt.Sprint(v); text != "" {
+			out = append(out, text)
+		}
 	}
 	return out
 }

@@ -65,6 +65,12 @@ type Resource struct {
 	Evidence   []Evidence     `json:"evidence"`
 	// Strayed is what the last verification found altered by hand.
 	Strayed []change.Field `json:"strayed,omitempty"`
+	// Guard refuses its removal and rebuild; Kept says that it stays when the stack is retired,
+	// HoldsData that something is lost with it, Own that it is a task of Under Sail's own.
+	Guard     bool `json:"guard,omitempty"`
+	Kept      bool `json:"kept,omitempty"`
+	HoldsData bool `json:"holds_data,omitempty"`
+	Own       bool `json:"own,omitempty"`
 }
 
 // Stacks lists living stacks by name, after one when it is named.
@@ -166,6 +172,14 @@ func (s *Service) Stack(ctx context.Context, name string) (Stack, error) {
 		return view, err
 	}
 	view.Title, view.Inputs, view.Outputs = rendering.Template.Title, rendering.Inputs, rendering.Outputs
+	for i := range view.Resources {
+		v := &view.Resources[i]
+		t, _ := resource.ByName(v.Type)
+		v.HoldsData, v.Own = t.HoldsData, t.Own
+		if r := rendering.Resource(v.Name); r != nil {
+			v.Guard, v.Kept = r.Guard, r.AtRetire == "keep"
+		}
+	}
 	return view, nil
 }
 

@@ -229,7 +229,7 @@ func (s *Service) stillTrue(ctx context.Context, p store.Proposal, d proposal.Do
 // again takes what a proposal was made from through the stages once more.
 func (s *Service) again(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
 	var none proposal.Judged
-	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks, Keep: d.Keep, Again: d.Again, Rebuild: d.Rebuild, Keys: d.Keys, TextBy: d.TextBy, Handed: d.Handed}}
+	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks, Keep: d.Keep, LiftGuard: d.LiftGuard, Again: d.Again, Rebuild: d.Rebuild, Keys: d.Keys, TextBy: d.TextBy, Handed: d.Handed}}
 	var err error
 	if r.stack, err = s.store.Stack(ctx, p.StackID); err != nil {
 		return r, none, err

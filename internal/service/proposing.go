@@ -43,6 +43,8 @@ type NewProposal struct {
 	Secrets map[string]string `json:"secrets,omitempty"`
 	// Keep names resources that stay in the cloud when they leave the stack.
 	Keep []string `json:"keep,omitempty"`
+	// LiftGuard names what may be rebuilt or removed for this once although it is guarded.
+	LiftGuard []string `json:"lift_guard,omitempty"`
 	// Again names tasks that are run again although nothing of them changes.
 	Again []string `json:"again,omitempty"`
 	// Rebuild names resources that are made anew although nothing of them changes.

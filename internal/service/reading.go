@@ -31,7 +31,7 @@ func (s *Service) read(ctx context.Context, u people.User, n NewProposal) (*read
 // what is there. What of secrets is compared or held against rules is so for whoever may
 // read them.
 func (s *Service) readFacts(ctx context.Context, u people.User, n NewProposal, offline bool) (*reading, error) {
-	r := &reading{user: u, offline: offline, Facts: proposal.Facts{Keep: n.Keep, Again: n.Again, Rebuild: n.Rebuild, Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}, Keys: map[string]string{}}}
+	r := &reading{user: u, offline: offline, Facts: proposal.Facts{Keep: n.Keep, LiftGuard: n.LiftGuard, Again: n.Again, Rebuild: n.Rebuild, Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}, Keys: map[string]string{}}}
 	if r.Given == nil {
 		r.Given = map[string]string{}
 	}

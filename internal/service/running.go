@@ -135,8 +135,13 @@ func (s *Service) Continue(ctx context.Context, u people.User, stack string) (Pr
 	return s.accept(ctx, u, p, Acceptance{byItself: true})
 }
 
-// Retire proposes the removal of a whole stack.
+// Retire proposes the removal of a whole stack, but for what is kept.
 func (s *Service) Retire(ctx context.Context, u people.User, stack string, keep ...string) (Proposal, error) {
+	return s.RetireWith(ctx, u, stack, keep, nil)
+}
+
+// RetireWith does so, and lifts the guards of what it names, which asks for a consent.
+func (s *Service) RetireWith(ctx context.Context, u people.User, stack string, keep, liftGuard []string) (Proposal, error) {
 	st, err := s.living(ctx, stack)
 	if err != nil {
 		return Proposal{}, err
@@ -147,7 +152,7 @@ func (s *Service) Retire(ctx context.Context, u people.User, stack string, keep 
 	if err := s.readByOthers(ctx, stack); err != nil {
 		return Proposal{}, err
 	}
-	r := &reading{stack: st, Facts: proposal.Facts{Keep: keep}}
+	r := &reading{stack: st, Facts: proposal.Facts{Keep: keep, LiftGuard: liftGuard}}
 	if err := s.rest(ctx, r); err != nil {
 		return Proposal{}, err
 	}

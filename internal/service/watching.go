@@ -203,10 +203,30 @@ func (r *Run) forecast(steps []store.Step, now time.Time) map[int]bool {
 			r.Decides = steps[decides].Resource
 		}
 	}
-	for _, i := range schedule.Chain(plan, status, now) {
+	chain := schedule.Chain(plan, status, now)
+	if r.EndedAt != nil { // what decided it is told for good
+		if chain = schedule.Decided(plan, pastOf(steps)); len(chain) > 0 {
+			r.Decides = steps[chain[len(chain)-1]].Resource
+		}
+	}
+	for _, i := range chain {
 		critical[i] = true
 	}
 	return critical
+}
+
+func pastOf(steps []store.Step) []schedule.Past {
+	out := make([]schedule.Past, len(steps))
+	at := func(t *time.Time) time.Time {
+		if t == nil {
+			return time.Time{}
+		}
+		return *t
+	}
+	for i, st := range steps {
+		out[i] = schedule.Past{Began: at(st.IntentAt), Made: at(st.MadeAt), Ended: at(st.EndedAt)}
+	}
+	return out
 }
 
 func stepOf(st store.Step, critical bool) Step {

@@ -2969,6 +2969,14 @@ export interface components {
             healthy_at?: string;
             /** @description What the last verification found altered by hand */
             strayed?: components["schemas"]["Field"][];
+            /** @description It refuses removal and rebuild */
+            guard?: boolean;
+            /** @description It stays in the cloud when the stack is retired */
+            kept?: boolean;
+            /** @description Something is lost with it */
+            holds_data?: boolean;
+            /** @description A task of Under Sail itself, which can be run again */
+            own?: boolean;
         };
         Stack: {
             name: string;
@@ -3140,6 +3148,8 @@ export interface components {
             };
             /** @description Resources that stay in the cloud when they leave the stack */
             keep?: string[];
+            /** @description Guarded resources that may be rebuilt or removed for this once */
+            lift_guard?: string[];
             /** @description Tasks that are run again although nothing of them changes */
             again?: string[];
             /** @description Resources that are made anew although nothing of them changes */
@@ -3177,6 +3187,8 @@ export interface components {
             place: string;
             message: string;
             remedy?: string;
+            /** @description The place of the value that it comes from, where that is another */
+            from?: string;
             /** @description A value that mends it */
             take?: string;
             file?: string;
@@ -6103,6 +6115,8 @@ export interface operations {
             query?: {
                 /** @description Resources that stay in the cloud */
                 keep?: string[];
+                /** @description Guarded resources that go all the same, which asks for a consent */
+                lift_guard?: string[];
             };
             header?: never;
             path: {

@@ -2,7 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
-import { useStacks, useTemplates } from '../api/queries'
+import { useMe, useStacks, useTemplates } from '../api/queries'
+import { AddLibrary, Libraries } from '../library/libraries'
 import { Empty, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { money, span } from '../parts/words'
 
@@ -10,6 +11,7 @@ import { money, span } from '../parts/words'
 export default function LibraryPage() {
   const templates = useTemplates()
   const stacks = useStacks()
+  const may = useMe().data?.may?.includes('publish') ?? false
   const [search, setSearch] = useState('')
   const [maturity, setMaturity] = useState('all')
   if (templates.isPending) return <><PageTitle>Library</PageTitle><Sheet><Loading rows={8} /></Sheet></>
@@ -19,7 +21,7 @@ export default function LibraryPage() {
   const used = (name: string) => stacks.data?.filter((s) => s.template.split('@')[0] === name) ?? []
   return (
     <>
-      <PageTitle side={<LinkButton to="/library/new">New template</LinkButton>}>Library</PageTitle>
+      <PageTitle side={may && <div className="flex gap-2"><AddLibrary /><LinkButton to="/library/new">New template</LinkButton></div>}>Library</PageTitle>
       <div className="mb-3 flex flex-wrap items-center gap-4">
         <label className="flex items-center gap-2">Find <input type="search" value={search} onChange={(e) => setSearch(e.target.value)} className="w-56 rounded-[6px] border border-line bg-sheet px-2.5 py-1.5" /></label>
         <label className="flex items-center gap-2">Maturity <select value={maturity} onChange={(e) => setMaturity(e.target.value)} className="rounded-[6px] border border-line bg-sheet px-2 py-1.5"><option>all</option><option>supported</option><option>trial</option><option>withdrawn</option></select></label>
@@ -46,6 +48,7 @@ export default function LibraryPage() {
           {list.length === 0 && <p className="p-3.5 text-ink-2">No template has these words.</p>}
         </Sheet>
       )}
+      <Libraries may={may} />
     </>
   )
 }

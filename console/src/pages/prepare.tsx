@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useMemo, useState } from 'react'
+import { useEffect, useMemo, useRef, useState } from 'react'
 import { Link, Navigate, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, unwrap, Refusal } from '../api/client'
 import { useMe } from '../api/queries'
@@ -55,6 +55,9 @@ function Form({ k, template }: { k: Keeping; template: string }) {
   const asked = search.get('page')
   const page = asked && titles.includes(asked) ? asked : PLACE
   const go = (to: string) => setSearch((s) => { s.set('page', to); return s })
+  const head = useRef<HTMLHeadingElement>(null)
+  // The fields of the next page are before whoever pressed Next, and not behind.
+  const step = (to: string) => { go(to); requestAnimationFrame(() => { head.current?.focus(); head.current?.closest('div')?.scrollIntoView({ block: 'nearest' }) }) }
   const [lead, setLead] = useState<string | null>(null)
   useEffect(() => { document.title = `Prepare ${name || template} · Under Sail` }, [name, template])
   // A finding leads to its field, on whichever page that is.
@@ -91,7 +94,7 @@ function Form({ k, template }: { k: Keeping; template: string }) {
         <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-3 lg:grid-cols-[148px_minmax(0,1fr)_292px] data-[whole=true]:lg:grid-cols-[148px_minmax(0,1fr)]" data-whole={page === SUMMARY}>
           <Rail titles={titles} page={page} k={k} answer={answer} named={!!name} onGo={go} />
           <div className="min-w-0 rounded-sheet border border-line bg-sheet">
-            <h2 className="sr-only">{page}</h2>
+            <h2 ref={head} tabIndex={-1} className="sr-only">{page}</h2>
             {page === PLACE && <PlacePage k={k} taken={answer?.new === false && !!(k.draft.body.template || k.draft.body.source)} />}
             {page === PRESETS && answer && <PresetsPage k={k} answer={answer} />}
             {page === SUMMARY && answer && <Answers answer={answer} onLead={leadTo} onTake={take} onKeep={keepAt} />}
@@ -100,8 +103,8 @@ function Form({ k, template }: { k: Keeping; template: string }) {
             ))}
             {current && current.fields.every((f) => f.hidden) && <p className="px-4 py-3 text-ink-2">Nothing is asked here with the other inputs as they are.</p>}
             <div className="flex justify-between border-t border-line px-4 py-2.5 print:hidden">
-              {at > 0 ? <Button onClick={() => go(titles[at - 1]!)}>Back: {titles[at - 1]}</Button> : <span />}
-              {at < titles.length - 1 ? <Button onClick={() => go(titles[at + 1]!)}>Next: {titles[at + 1]}</Button> : <Button onClick={() => window.print()}>Print it</Button>}
+              {at > 0 ? <Button onClick={() => step(titles[at - 1]!)}>Back: {titles[at - 1]}</Button> : <span />}
+              {at < titles.length - 1 ? <Button onClick={() => step(titles[at + 1]!)}>Next: {titles[at + 1]}</Button> : <Button onClick={() => window.print()}>Print it</Button>}
             </div>
           </div>
           {answer && page !== SUMMARY && <aside aria-label="What it would be" className="rounded-sheet border border-line bg-sheet lg:sticky lg:top-3 lg:max-h-[calc(100vh-24px)] lg:overflow-auto" tabIndex={0}><Answers answer={answer} onLead={leadTo} onTake={take} onKeep={keepAt} onWhole={() => go(SUMMARY)} /></aside>}

@@ -11,11 +11,17 @@ import { useOrder } from '../parts/order'
 import { Interruptions } from '../parts/interruptions'
 import { StatePill } from '../parts/state'
 import { Uses } from '../parts/uses'
-import { Button, Confirm, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Button, Confirm, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { accountSpan, money, moment, span, inputText } from '../parts/words'
 
 export default function ProposalPage() {
-  const id = Number(useParams().id)
+  const asked = useParams().id ?? ''
+  const id = Number(asked)
+  if (!Number.isInteger(id) || id < 1) return <Empty heading title={`${asked} is not the number of a proposal`}>Look for it among the <Link className="text-accent underline" to="/proposals">proposals</Link>.</Empty>
+  return <Numbered id={id} />
+}
+
+function Numbered({ id }: { id: number }) {
   const proposal = useProposal(id)
   if (proposal.isPending) return <Sheet><Loading /></Sheet>
   if (proposal.isLoadingError) return <Trouble error={proposal.error} retry={() => void proposal.refetch()} />

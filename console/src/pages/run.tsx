@@ -1,20 +1,26 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, unwrap, type Event, type Run } from '../api/client'
+import { api, unwrap, type Event, type Run, type Step } from '../api/client'
 import { goOn } from '../api/continuing'
-import { useEvidence, useLiveRun } from '../api/queries'
+import { useEvidence, useLiveRun, useMayOn } from '../api/queries'
 import Graph, { type GraphEdge } from '../parts/graph'
 import { useNow } from '../parts/now'
 import { Field, PanelForm } from '../parts/form'
 import { EvidenceList } from '../parts/evidence'
-import { StatePill } from '../parts/state'
+import { State, StatePill } from '../parts/state'
 import { Timeline } from '../parts/timeline'
-import { Button, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { accountSpan, clock, money, span } from '../parts/words'
+import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { accountSpan, clock, moment, money, spent, span } from '../parts/words'
 
 export default function RunPage() {
-  const id = Number(useParams().id)
+  const asked = useParams().id ?? ''
+  const id = Number(asked)
+  if (!Number.isInteger(id) || id < 1) return <Empty heading title={`${asked} is not the number of a run`}>Look for it among the <Link className="text-accent underline" to="/runs">runs</Link>.</Empty>
+  return <Numbered id={id} />
+}
+
+function Numbered({ id }: { id: number }) {
   const { run, events } = useLiveRun(id)
   if (run.isPending) return <Sheet><Loading /></Sheet>
   if (run.isLoadingError) return <Trouble error={run.error} retry={() => void run.refetch()} />
@@ -31,9 +37,8 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
   const nodes = useMemo(() => lastOf(run), [run])
   const edges = useMemo(() => edgesOf(run), [run])
   useEffect(() => { document.title = `${run.state} · run ${run.id} · Under Sail` }, [run.state, run.id])
-  const ended = over ? accountSpan((new Date(run.ended_at!).getTime() - new Date(run.started_at ?? run.created_at).getTime()) / 1000, run.rate) : null
   const actions = useActions(run)
-  const noun = run.kind === 'retire' || run.kind === 'discard' ? 'resources done with' : 'steps healthy'
+  const may = useMayOn(run.stack, 'operate')
   return (
     <>
       <PageTitle trail={<><Link to="/stacks">Stacks</Link> / <Link to={`/stacks/${run.stack}`}>{run.stack}</Link> / <Link to="/runs">runs</Link></>}>
@@ -41,10 +46,11 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
       </PageTitle>
       <div className="space-y-3">
         {actions.failure !== null && <Trouble error={actions.failure} />}
-        <Facts action={actionsOf(run, (what) => actions.act.mutate(what), actions.act.isPending)}>
-          <Fact value={`${run.finished} of ${run.total}`} label={noun} />
-          {over ? <Fact value={ended} label={`ended ${clock(run.ended_at!)}`} /> : run.state === 'parked' ? <Fact value="–" label="expected end, once it goes on" /> : <Fact value={run.expected_end ? clock(run.expected_end) : '–'} label={run.expected_end ? `expected end, in ${span(Math.max(0, (new Date(run.expected_end).getTime() - now) / 1000))}` : 'expected end'} />}
-          {!over && <Fact value={run.decides ?? '–'} label="decides the end" tone="var(--path)" />}
+        <Progress run={run} />
+        <Facts action={may && actionsOf(run, (what) => actions.act.mutate(what), actions.act.isPending)}>
+          <Fact value={`${run.finished} of ${run.total}`} label={doneWords(run)} />
+          {over ? <Fact value={accountSpan(run.under_way_seconds, run.rate)} label={`of work; ended ${clock(run.ended_at!)}${run.waited_seconds >= 1 ? `; waited ${accountSpan(run.waited_seconds, run.rate)}` : ''}`} /> : run.state === 'parked' ? <Fact value="–" label="expected end, once it goes on" /> : <Fact value={run.expected_end ? clock(run.expected_end) : '–'} label={run.expected_end ? `expected end, in ${span(Math.max(0, (new Date(run.expected_end).getTime() - now) / 1000))}` : 'expected end'} />}
+          {(!over || run.decides) && <Fact value={run.decides ?? '–'} label={over ? 'decided when it ended' : 'decides the end'} tone="var(--path)" />}
           <Fact value={money(run.hour, run.currency)} label="cost when done" />
         </Facts>
         {run.reason && (
@@ -52,9 +58,10 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
             {run.state === 'parked' && <span className="font-semibold">It waits: </span>}{run.reason}{run.next && <span className="text-ink-2">; on the command line continue with <code className="font-mono text-small text-ink">{run.next}</code></span>}
           </p>
         )}
-        {run.awaits && run.awaits.length > 0 && <Giving run={run} awaits={run.awaits} />}
+        {may && run.awaits && run.awaits.length > 0 && <Giving run={run} awaits={run.awaits} />}
         {(run.asks || run.parked_for === 'agreement') && <Agreeing run={run} />}
-        <Ways run={run} act={(what) => actions.act.mutate(what)} busy={actions.act.isPending} />
+        {may && <Ways run={run} act={(what) => actions.act.mutate(what)} busy={actions.act.isPending} />}
+        <Attempts run={run} />
         <div className="grid gap-3 lg:grid-cols-[1.2fr_1fr]">
           <Sheet title="What waits for what" note="left must be healthy before right" className="h-[300px]" label="Steps of the run">
             <Graph nodes={nodes} edges={edges} selected={shown} onSelect={setChosen} label="Steps of the run" />
@@ -72,6 +79,45 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
     </>
   )
 }
+
+/** Told to whoever does not see it, whenever a step more is done. */
+function Progress({ run }: { run: Run }) {
+  const words = `Run ${run.id} is ${run.state}: ${run.finished} of ${run.total} steps done${run.ended_at || !run.decides ? '' : `, ${run.decides} decides the end`}`
+  const [said, setSaid] = useState(words)
+  useEffect(() => { const t = setTimeout(() => setSaid(words), 1500); return () => clearTimeout(t) }, [words])
+  return <p className="sr-only" role="status">{said}</p>
+}
+
+/** What its finished steps are: what is healthy and what is removed are two things. */
+function doneWords(run: Run): string {
+  const removed = (run.steps ?? []).filter((s) => s.state === 'removed').length
+  const healthy = (run.steps ?? []).filter((s) => s.state === 'healthy').length
+  return [healthy > 0 && `${healthy} healthy`, removed > 0 && `${removed} removed`].filter(Boolean).join(', ') || 'steps done'
+}
+
+/** Every attempt of a run that was tried again: when, for how long, and how it ended. */
+function Attempts({ run }: { run: Run }) {
+  const list = run.attempts ?? []
+  if (list.length < 2) return null
+  return (
+    <Sheet title="Attempts" note={`${list.length}; what lay idle between them is no work`} pad={false}>
+      <table className="w-full">
+        <thead><tr><th>Attempt</th><th>State</th><th className="max-md:hidden">By</th><th className="max-md:hidden">Began</th><th>Worked</th><th className="max-md:hidden">What it left</th></tr></thead>
+        <tbody>
+          {list.map((a) => (
+            <tr key={a.number} className="align-top">
+              <td className="py-1.5 font-semibold">{a.number}</td><td className="py-1.5"><State state={a.state || run.state} /></td><td className="py-1.5 max-md:hidden text-ink-2">{a.by}</td>
+              <td className="py-1.5 max-md:hidden text-ink-2">{a.began_at ? moment(a.began_at) : '–'}</td><td className="py-1.5">{spent(a, run.rate)}</td>
+              <td className="py-1.5 max-md:hidden text-small whitespace-normal [overflow-wrap:anywhere]">{a.reason ?? ''}{a.steps.map((s) => <span key={s.number} className="block text-ink-2">{s.resource} {s.state} after {accountSpan(took(s), run.rate)}{s.reason && s.reason !== a.reason && !a.reason?.includes(s.reason) ? `: ${s.reason}` : ''}</span>)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Sheet>
+  )
+}
+
+const took = (s: Step) => (s.began_at && s.ended_at ? Math.max(0, (new Date(s.ended_at).getTime() - new Date(s.began_at).getTime()) / 1000 - (s.waited_seconds ?? 0)) : 0)
 
 /** What somebody has to agree to before the run goes on. */
 function Agreeing({ run }: { run: Run }) {

@@ -25,7 +25,7 @@ export function SignIn() {
     },
   })
   return (
-    <Entrance title="Under Sail">
+    <Entrance title="Under Sail" words="Sign in">
       <EntryForm
         onSend={() => signIn.mutate()} busy={signIn.isPending} submit="Sign in" sending="Signing in"
         below={offersOpenID() && <a href="/sign-in/openid" className="mt-3 block w-full rounded-[6px] border border-line px-3.5 py-2 text-center font-semibold no-underline hover:border-accent">Sign in by OpenID Connect</a>}

@@ -1,9 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, unwrap, type Resource, type Stack } from '../api/client'
+import { api, unwrap, Refusal, type Resource, type Stack } from '../api/client'
 import { goOn } from '../api/continuing'
-import { useKept, useStack } from '../api/queries'
+import { useKept, useMay, useStack } from '../api/queries'
+import { Past } from '../stack/past'
+import { Retiring } from '../stack/retiring'
 import { EvidenceList } from '../parts/evidence'
 import { Guide } from '../parts/guide'
 import { useNow } from '../parts/now'
@@ -19,6 +21,7 @@ export default function StackPage() {
   const name = useParams().name ?? ''
   const stack = useStack(name)
   if (stack.isPending) return <Sheet><Loading /></Sheet>
+  if (stack.error instanceof Refusal && stack.error.problem.status === 404) return <Past name={name} trouble={stack.error} />
   if (stack.isLoadingError) return <Trouble error={stack.error} retry={() => void stack.refetch()} />
   return <Content s={stack.data} />
 }
@@ -30,6 +33,7 @@ function Content({ s }: { s: Stack }) {
   const shown = resources.find((r) => r.name === chosen) ?? resources.find((r) => r.state !== 'healthy') ?? resources.at(-1)
   const running = s.last_run && !s.last_run.ended_at
   const actions = useActions(s)
+  const may = useMay('operate', s.account)
   useEffect(() => { document.title = `${s.state} · ${s.name} · Under Sail` }, [s.state, s.name])
   return (
     <>
@@ -42,11 +46,11 @@ function Content({ s }: { s: Stack }) {
         {actions.propose.isError && <Trouble error={actions.propose.error} />}
         {actions.propose.data && !actions.propose.data.id && <p role="status" className="rounded-sheet border border-line bg-sheet px-3.5 py-2">There is nothing to put right.</p>}
         <Facts
-          action={(
+          action={may && (
             <>
               <LinkButton to={`/prepare/${encodeURIComponent(s.template.split('@')[0] || s.name)}?stack=${s.name}`}>Change</LinkButton>
               <Button onClick={() => actions.verify.mutate()} disabled={actions.verify.isPending || !!running}>{actions.verify.isPending ? 'Verifying' : 'Verify now'}</Button>
-              <Button kind="danger" onClick={() => actions.propose.mutate('retire')} disabled={actions.propose.isPending || !!running}>Propose to retire</Button>
+              <Retiring s={s} disabled={!!running} />
             </>
           )}
         >
@@ -58,7 +62,7 @@ function Content({ s }: { s: Stack }) {
         {s.next && (
           <div className="flex flex-wrap items-center gap-x-4 gap-y-1.5 rounded-sheet border border-bad bg-sheet px-3.5 py-2">
             <p className="min-w-0 flex-1 basis-[420px]">{s.last_run?.reason}<span className="block text-small text-ink-2">on the command line: <code className="font-mono">{s.next}</code></span></p>
-            <Button kind="main" onClick={() => actions.onward.mutate()} disabled={actions.onward.isPending}>Continue with what is missing</Button>
+            {may && <Button kind="main" onClick={() => actions.onward.mutate()} disabled={actions.onward.isPending}>Continue with what is missing</Button>}
           </div>
         )}
         {resources.length === 0 && <Sheet><Empty title="Nothing has been made yet" command={`undersail proposals --stack ${s.name}`}>Accept its proposal to begin.</Empty></Sheet>}
@@ -85,11 +89,11 @@ function Content({ s }: { s: Stack }) {
               <Spending s={s} />
             </div>
             <div className="min-w-0 space-y-3">
-              <Strayed list={resources} onPutRight={() => actions.propose.mutate('put right')} busy={actions.propose.isPending} />
+              <Strayed list={resources} onPutRight={() => actions.propose.mutate()} may={may} busy={actions.propose.isPending} />
               <KeptHere name={s.name} />
               <Outputs s={s} />
               <Guide name={s.name} />
-              {shown && <Details r={shown} />}
+              {shown && <Details s={s} r={shown} may={may && !running} />}
             </div>
           </div>
         )}
@@ -98,14 +102,14 @@ function Content({ s }: { s: Stack }) {
   )
 }
 
-/** Changing, verifying and retiring; a change of what strayed is proposed like any other. */
+/** Verifying, going on, and putting back what strayed, which is proposed like any other change. */
 function useActions(s: Stack) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const path = { params: { path: { name: s.name } } }
   const verify = useMutation({ mutationFn: () => unwrap(api.POST('/api/v1/stacks/{name}/verify', path)), onSettled: () => void client.invalidateQueries({ queryKey: ['stack', s.name] }) })
   const propose = useMutation({
-    mutationFn: (what: 'retire' | 'put right') => (what === 'retire' ? unwrap(api.POST('/api/v1/stacks/{name}/retire', path)) : unwrap(api.POST('/api/v1/proposals', { body: { stack: s.name } }))),
+    mutationFn: () => unwrap(api.POST('/api/v1/proposals', { body: { stack: s.name } })),
     onSuccess: (p) => { if (p.id) void navigate(`/proposals/${p.id}`) },
   })
   const onward = useMutation({ mutationFn: () => goOn(s.name), onSuccess: (to) => void navigate(to), onSettled: () => void client.invalidateQueries({ queryKey: ['stack', s.name] }) })
@@ -113,11 +117,11 @@ function useActions(s: Stack) {
 }
 
 /** What the cloud has otherwise than is recorded, as the last verification saw it. */
-function Strayed({ list, onPutRight, busy }: { list: Resource[]; onPutRight: () => void; busy: boolean }) {
+function Strayed({ list, onPutRight, may, busy }: { list: Resource[]; onPutRight: () => void; may: boolean; busy: boolean }) {
   const strayed = list.filter((r) => r.strayed && r.strayed.length > 0)
   if (strayed.length === 0) return null
   return (
-    <Sheet title="Strayed" note={<Button small onClick={onPutRight} disabled={busy}>Propose to put it back</Button>}>
+    <Sheet title="Strayed" note={may && <Button small onClick={onPutRight} disabled={busy}>Propose to put it back</Button>}>
       <p className="mb-1.5 text-small text-ink-2">Somebody altered this in the cloud, past Under Sail.</p>
       <ul className="space-y-1">{strayed.flatMap((r) => r.strayed!.map((f) => <li key={r.name + f.name}><span className="font-semibold">{r.name}</span> {f.name}: <span className="font-mono text-small">{valueText(f.after)}</span> is recorded, <span className="font-mono text-small">{valueText(f.before)}</span> is there</li>))}</ul>
     </Sheet>
@@ -181,10 +185,24 @@ function Outputs({ s }: { s: Stack }) {
   )
 }
 
-function Details({ r }: { r: Resource }) {
+function Details({ s, r, may }: { s: Stack; r: Resource; may: boolean }) {
+  const navigate = useNavigate()
+  const propose = useMutation({
+    mutationFn: (what: 'rebuild' | 'again') => unwrap(api.POST('/api/v1/proposals', { body: { stack: s.name, [what]: [r.name], ...(what === 'rebuild' && r.guard ? { lift_guard: [r.name] } : {}) } })),
+    onSuccess: (p) => void navigate(`/proposals/${p.id}`),
+  })
+  const marks = [r.guard && 'guarded: it refuses removal and rebuild', r.kept && 'stays in the cloud when the stack is retired', r.holds_data && 'holds data'].filter(Boolean)
   return (
     <Sheet title={r.name} note={r.healthy_at ? `proved healthy ${clock(r.healthy_at)}` : r.type} className="max-h-[300px]">
       {r.reason && <p className="mb-2 text-bad">{r.reason}</p>}
+      {marks.length > 0 && <p className="mb-2 text-small text-ink-2">{marks.join('; ')}</p>}
+      {propose.isError && <div className="mb-2"><Trouble error={propose.error} /></div>}
+      {may && (
+        <div className="mb-2.5 flex flex-wrap gap-2">
+          {r.own ? <Button small onClick={() => propose.mutate('again')} disabled={propose.isPending}>Propose to run it again</Button>
+            : <Button small onClick={() => propose.mutate('rebuild')} disabled={propose.isPending}>{r.guard ? 'Propose to make it anew, its guard lifted' : 'Propose to make it anew'}</Button>}
+        </div>
+      )}
       <EvidenceList list={r.evidence} waiting="fail" />
       <dl className="mt-2.5 grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5 border-t border-line pt-2.5 text-small">
         {Object.entries(r.attributes).filter(([k, v]) => k !== 'host_key' && k !== 'id' && v !== '' && valueText(v) !== '{}').map(([k, v]) => (

@@ -43,7 +43,7 @@ function Content({ t }: { t: Schemas['Template'] }) {
           <LinkButton to={`/library/${t.name}/text?copy=1`}>Copy and change</LinkButton>
           {t.maturity !== 'withdrawn' && <LinkButton kind="main" to={`/prepare/${t.name}`}>Prepare</LinkButton>}
         </div>
-      }>{t.title}</PageTitle>
+      } title={t.title}>{t.title}</PageTitle>
       <div className="space-y-3">
         <Facts>
           <Fact value={t.maturity} label={t.from ? `copied from ${t.from}` : t.origin ? `from ${t.origin}` : 'published here'} />
@@ -78,14 +78,14 @@ function Content({ t }: { t: Schemas['Template'] }) {
   )
 }
 
-/** How long real runs of stacks of a template took, in seconds of their accounts' clocks, in rising order. */
+/** How long real runs of stacks of a template were worked on, in seconds of their accounts' clocks, in rising order. */
 function useRealTimes(name: string): number[] {
   const runs = useRuns()
   const stacks = useStacks()
   return useMemo(() => {
     const of = new Set(stacks.data?.filter((s) => s.template.split('@')[0] === name).map((s) => s.name))
     return (runs.data ?? []).filter((r) => r.kind === 'apply' && r.state === 'done' && r.ended_at && r.started_at && of.has(r.stack))
-      .map((r) => ((new Date(r.ended_at!).getTime() - new Date(r.started_at!).getTime()) / 1000) * r.rate).toSorted((x, y) => x - y)
+      .map((r) => r.under_way_seconds * r.rate).toSorted((x, y) => x - y)
   }, [runs.data, stacks.data, name])
 }
 

@@ -8,7 +8,7 @@ import { FindingMark } from '../parts/findings'
 import Graph from '../parts/graph'
 import { useOrder } from '../parts/order'
 import { Button, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
-import { money, span } from '../parts/words'
+import { counted, money, span } from '../parts/words'
 import { Editor } from '../library/editor'
 import { useEverywhere } from './library'
 
@@ -80,7 +80,7 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
           <Button disabled={!sound || prepare.isPending} onClick={() => prepare.mutate()}>Prepare with this text</Button>
           {me.data?.may?.includes('publish') && <Button kind="main" disabled={!sound || !changed || publish.isPending} onClick={() => publish.mutate()}>Publish {c?.name} {c?.version}</Button>}
         </div>
-      }>{c?.name ?? name} <span className="text-large font-normal text-ink-2">{c?.version}</span></PageTitle>
+      } title={`Text of ${c?.name ?? name}`}>{c?.name ?? name} <span className="text-large font-normal text-ink-2">{c?.version}</span></PageTitle>
       <div className="space-y-3">
         {publish.isError && <Trouble error={publish.error} />}
         {prepare.isError && <Trouble error={prepare.error} />}
@@ -89,7 +89,7 @@ function Content({ name, copy, kept, published, begun, parts }: { name: string; 
             <Editor value={source} onChange={(text) => setSource(text)} diagnostics={c?.diagnostics ?? []} language={language.data} scope={c} line={line} />
           </section>
           <div className="space-y-3 lg:sticky lg:top-3">
-            <Sheet title="What the check says" note={errors > 0 ? `${errors} errors` : c?.sound ? 'it could be published' : undefined} className="max-h-[260px]">
+            <Sheet title="What the check says" note={errors > 0 ? counted(errors, 'error') : c?.sound ? 'it could be published' : undefined} className="max-h-[260px]">
               {check.isError && <Trouble error={check.error} />}
               {c && c.diagnostics.length === 0 && <p className="text-ink-2">Nothing speaks against it.</p>}
               <ul aria-live="polite" className="space-y-1.5">

@@ -21,7 +21,7 @@ export default function WelcomePage() {
   })
   const differ = again !== '' && again !== password
   return (
-    <Entrance title="Welcome aboard">
+    <Entrance title="Welcome aboard" words="Welcome aboard">
       {who.isPending && <Loading rows={3} />}
       {who.isError && <><Trouble error={who.error} /><p className="mt-4"><Link to="/sign-in">Sign in</Link></p></>}
       {who.data && (

@@ -1,11 +1,12 @@
-import type { ReactNode } from 'react'
+import { useEffect, type ReactNode } from 'react'
 import { Sail } from './shell'
 
 /** How everything looks that is typed into before somebody is signed in. */
 export const entry = 'mt-1 w-full rounded-[6px] border border-line bg-paper px-3 py-2 text-ink focus:border-accent'
 
 /** The frame of the pages that lead in. */
-export function Entrance({ title, children }: { title: string; children: ReactNode }) {
+export function Entrance({ title, children, words }: { title: string; children: ReactNode; words: string }) {
+  useEffect(() => { document.title = `${words} · Under Sail` }, [words])
   return (
     <main className="grid min-h-screen place-items-center px-4">
       <div className="w-full max-w-[380px]">

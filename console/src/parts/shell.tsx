@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { Dialog } from 'radix-ui'
 import { useEffect, useRef, useState } from 'react'
-import { Link, NavLink, Navigate, Outlet, useLocation } from 'react-router'
+import { Link, NavLink, Navigate, Outlet, useLocation, useNavigationType } from 'react-router'
 import { forgetPeople, keptKeys } from '../api/browser'
 import { useRenewed } from '../api/build'
 import { api } from '../api/client'
@@ -26,6 +26,9 @@ export function Sail({ size = 20 }: { size?: number }) {
 export function Shell() {
   const me = useMe()
   const location = useLocation()
+  const way = useNavigationType()
+  // What had the focus may be gone with the page before; a link in the frame keeps it.
+  useEffect(() => { if (way !== 'POP' && document.activeElement === document.body) document.getElementById('content')?.focus({ preventScroll: true }) }, [location.pathname, way])
   if (!hasSession()) return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />
   if (me.isPending) return <Loading />
   if (!me.data) {

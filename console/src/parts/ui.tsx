@@ -1,6 +1,6 @@
-import { useLayoutEffect, useRef, useState, type ButtonHTMLAttributes, type ReactNode, type RefObject } from 'react'
+import { useEffect, useLayoutEffect, useRef, useState, type ButtonHTMLAttributes, type ReactNode, type RefObject } from 'react'
 import { AlertDialog } from 'radix-ui'
-import { Link } from 'react-router'
+import { Link, useLocation, useNavigationType } from 'react-router'
 import { Refusal } from '../api/client'
 import { Findings } from './findings'
 
@@ -75,12 +75,25 @@ export function Fact({ value, label, tone }: { value: ReactNode; label: ReactNod
   )
 }
 
-export function PageTitle({ trail, children, side }: { trail?: ReactNode; children: ReactNode; side?: ReactNode }) {
+/**
+ * The title of a page, which is the browser's as well. Whoever comes to the page from another one
+ * begins at it: what had the focus there is gone.
+ */
+export function PageTitle({ trail, children, side, title }: { trail?: ReactNode; children: ReactNode; side?: ReactNode; title?: string }) {
+  const words = title ?? (typeof children === 'string' ? children : undefined)
+  const head = useRef<HTMLHeadingElement>(null)
+  const way = useNavigationType()
+  const { pathname } = useLocation()
+  useEffect(() => { if (words) document.title = `${words} · Under Sail` }, [words])
+  useEffect(() => {
+    const at = document.activeElement
+    if (way !== 'POP' && (!at || at === document.body || at.id === 'content')) head.current?.focus({ preventScroll: true })
+  }, [pathname, way])
   return (
     <div className="mb-3 flex flex-wrap items-end justify-between gap-3">
       <div>
         {trail && <div className="text-small text-ink-2">{trail}</div>}
-        <h1 className="flex items-center gap-2.5 text-title font-bold">{children}</h1>
+        <h1 ref={head} tabIndex={-1} className="flex items-center gap-2.5 text-title font-bold outline-none">{children}</h1>
       </div>
       {side}
     </div>
@@ -89,6 +102,7 @@ export function PageTitle({ trail, children, side }: { trail?: ReactNode; childr
 
 /** An empty page teaches the next step. */
 export function Empty({ title, children, command, heading = false }: { title: string; children?: ReactNode; command?: string; heading?: boolean }) {
+  useEffect(() => { if (heading) document.title = `${title} · Under Sail` }, [heading, title])
   return (
     <div className="mx-auto max-w-xl px-6 py-14 text-center">
       {heading ? <h1 className="text-large font-semibold">{title}</h1> : <p className="text-large font-semibold">{title}</p>}

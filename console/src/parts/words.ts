@@ -16,6 +16,9 @@ export const roleText = (roles: string[]) => roles.map((r) => r.replace('@', ' i
 /** A span of real seconds on the account's clock, with the real time in brackets where that clock runs at another rate. */
 export const accountSpan = (seconds: number, rate: number) => (rate > 0 && Math.abs(rate - 1) > 1e-9 ? `${span(seconds * rate)} (${span(seconds)} real)` : span(seconds))
 
+/** How long a run was worked on, with what it waited for people apart from that. */
+export const spent = (run: { under_way_seconds: number; waited_seconds: number; rate?: number }, rate = run.rate ?? 1) => accountSpan(run.under_way_seconds, rate) + (run.waited_seconds >= 1 ? `, waited ${accountSpan(run.waited_seconds, rate)}` : '')
+
 export const clock = (at: string | number | Date) => new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
 
 export const moment = (at: string) => `${new Date(at).toLocaleDateString('sv-SE')} ${clock(at)}`

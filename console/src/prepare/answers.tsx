@@ -46,7 +46,8 @@ export function Answers({ answer, onLead, onTake, onKeep, onWhole }: { answer: A
                 <li key={f.code + f.place + f.message} className="flex gap-2">
                   <FindingMark severity={f.severity} />
                   <span className="min-w-0 [overflow-wrap:anywhere]">
-                    {at ? <button type="button" className="text-left font-semibold hover:underline" style={{ color: f.severity === 'error' ? 'var(--bad)' : f.severity === 'warning' ? 'var(--settling)' : undefined }} onClick={() => onLead(at)}>{titles.get(at) ?? at}</button> : <span className="font-mono text-small">{f.place}</span>}
+                    {inputs.length === 0 && <span className="font-mono text-small">{f.place}</span>}
+                    {inputs.map((input, i) => <span key={input}>{i > 0 && ', '}<button type="button" className="text-left font-semibold hover:underline" style={{ color: f.severity === 'error' ? 'var(--bad)' : f.severity === 'warning' ? 'var(--settling)' : undefined }} onClick={() => onLead(input)}>{titles.get(input) ?? input}</button></span>)}
                     <span className="block text-small text-ink-2">{f.remedy ? `${f.message.replace(/\.$/, '')}; ${f.remedy}` : f.message}</span>
                     {f.take && at && <Button small className="mt-1" onClick={() => onTake(at, f.take!)}>take {f.take}</Button>}
                   </span>

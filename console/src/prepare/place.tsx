@@ -7,7 +7,7 @@ import { money, span, until } from '../parts/words'
 import { ChoosingTable, type Column } from '../parts/choosing-table'
 import { box } from '../parts/form'
 import { useMeasure, type Measure } from '../parts/measure'
-import type { Keeping } from './draft'
+import type { Answer, Keeping } from './draft'
 
 type Place = Schemas['Variant'] & { value: string; why_not: string[]; account: string }
 
@@ -48,7 +48,7 @@ export function PlacePage({ k, taken }: { k: Keeping; taken: boolean }) {
           <section className="px-4 py-3">
             <h3 className="mb-1.5 font-semibold">Region <span className="ml-2 text-small font-normal text-ink-2">by what this template costs there, with the inputs so far</span></h3>
             {here?.problem && <p className="text-bad">{here.problem}</p>}
-            {here && here.variants.length > 0 && <Regions where={here} region={region} onChange={(r) => k.change({ account, region: r })} />}
+            {here && here.variants.length > 0 && <Regions where={here} region={region} answer={k.answer} onChange={(r) => k.change({ account, region: r })} />}
           </section>
         </>
       )}
@@ -77,8 +77,10 @@ const ways: Measure<Place>[] = [
   { words: 'time until it is healthy', title: 'Time, compared', of: (v) => v.seconds, text: span },
 ]
 
-function Regions({ where, region, onChange }: { where: Schemas['Where']; region: string; onChange: (region: string) => void }) {
-  const rows = useMemo<Place[]>(() => where.variants.map((v) => ({ ...v, account: where.account, value: v.region, why_not: v.errors.filter((f) => f.code !== 'missing-input').map((f) => f.message) })), [where])
+function Regions({ where, region, answer, onChange }: { where: Schemas['Where']; region: string; answer: Answer | undefined; onChange: (region: string) => void }) {
+  // What is chosen is told by the answer that the rest of the page is of, and no other reading.
+  const same = (v: Schemas['Variant']) => (answer && answer.account === where.account && answer.region === v.region ? { ...v, cost: answer.cost, seconds: answer.seconds * answer.rate, quota_left: Object.fromEntries(answer.quota.filter((q) => q.region === v.region).map((q) => [q.name, q.left])) } : v)
+  const rows = useMemo<Place[]>(() => where.variants.map(same).map((v) => ({ ...v, account: where.account, value: v.region, why_not: v.errors.filter((f) => f.code !== 'missing-input').map((f) => f.message) })), [where, answer]) // eslint-disable-line
   const { column, tools } = useMeasure(ways, rows)
   const columns = useMemo(() => {
     const least = (v: Place) => Object.entries(v.quota_left ?? {}).toSorted((a, b) => a[1] - b[1])[0]

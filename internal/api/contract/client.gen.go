@@ -7333,6 +7333,18 @@ func NewRetireStackRequest(server string, name StackName, params *RetireStackPar
 
 		}
 
+		if params.LiftGuard != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lift_guard", *params.LiftGuard, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}

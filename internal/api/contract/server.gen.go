@@ -742,6 +742,9 @@ type ListStacksParams struct {
 type RetireStackParams struct {
 	// Keep Resources that stay in the cloud
 	Keep *[]string `form:"keep,omitempty" json:"keep,omitempty"`
+
+	// LiftGuard Guarded resources that go all the same, which asks for a consent
+	LiftGuard *[]string `form:"lift_guard,omitempty" json:"lift_guard,omitempty"`
 }
 
 // CompareVersionsParams defines parameters for CompareVersions.
@@ -2704,6 +2707,13 @@ func (w *ServerInterfaceWrapper) RetireStack(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "keep", ctx.QueryParams(), &params.Keep, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter keep: %s", err))
+	}
+
+	// ------------- Optional query parameter "lift_guard" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lift_guard", ctx.QueryParams(), &params.LiftGuard, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lift_guard: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments

@@ -48,7 +48,7 @@ type Change struct {
 	Loses bool `json:"loses,omitempty"`
 	// Anew says that all of its attributes are reported anew, though it stays.
 	Anew bool `json:"anew,omitempty"`
-	// Unguards says that the guard is lifted and the resource rebuilt in one go.
+	// Unguards says that the guard is lifted and the resource rebuilt or removed in one go.
 	Unguards bool `json:"unguards,omitempty"`
 	// TakesOver is the kept resource that becomes this one, such as readings/store.
 	TakesOver string `json:"takes_over,omitempty"`
@@ -150,7 +150,7 @@ func Compute(b *budget.Budget, request render.Request, recorded []Recorded) Plan
 		now := plan.Rendering.Resource(r.Name)
 		if _, renamed := taken[r.Name]; (now == nil || now.Find != nil) && !renamed && r.Kept == "" {
 			gone = append(gone, r)
-			if r.Guard && !r.Missing {
+			if r.Guard && !r.Missing && !r.Lifted {
 				findings = append(findings, guarded(r.Name, "removed"))
 			}
 		}
@@ -163,7 +163,7 @@ func Compute(b *budget.Budget, request render.Request, recorded []Recorded) Plan
 
 func guarded(name, what string) render.Finding {
 	return render.Finding{Severity: lang.Error, Code: "guard", Place: name, Message: fmt.Sprintf("%s is guarded and would be %s", name, what),
-		Remedy: "keep it as it is, or take `guard` out of the template and apply that first"}
+		Remedy: "keep it as it is, or lift the guard for this once, which asks for a consent: --lift-guard " + name}
 }
 
 // decide tells what happens to a resource; was is nil when nothing is recorded.
@@ -211,7 +211,7 @@ func decide(r render.Resource, was *Recorded, ids *names) (Change, []render.Find
 	case c.Change == Same && !was.Healthy:
 		c.Change, c.Reason = Alter, "it was not proved healthy"
 	case c.Change != Rebuild:
-	case r.Guard && !was.Wreck:
+	case r.Guard && !was.Wreck && !was.Lifted:
 		findings = append(findings, guarded(r.Name, "rebuilt: "+c.Reason))
 	case was.keeps() || r.AtRetire == "keep" && was.loses():
 		c.Keeps = true
@@ -219,7 +219,7 @@ func decide(r render.Resource, was *Recorded, ids *names) (Change, []render.Find
 	default:
 		c.Loses = was.loses()
 	}
-	c.Unguards = c.Change == Rebuild && was.Guard && !r.Guard && !was.Wreck
+	c.Unguards = c.Change == Rebuild && was.Guard && (!r.Guard || was.Lifted) && !was.Wreck
 	return c, findings
 }
 

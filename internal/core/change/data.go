@@ -10,7 +10,7 @@ import (
 	"undersail/internal/core/resource"
 )
 
-// What is asked for before data is lost, and before something is rebuilt whose guard
+// What is asked for before data is lost, and before something is rebuilt or removed whose guard
 // is lifted in the same proposal.
 const (
 	LoseData  = "lose-data"
@@ -18,7 +18,7 @@ const (
 )
 
 // Consents asks for one consent to lose data, naming each resource that holds it,
-// and one to rebuild what was guarded until now. With is what goes too without being recorded.
+// and one to rebuild or remove what was guarded until now. With is what goes too without being recorded.
 func Consents(changes []Change, recorded []Recorded, with ...string) (out []render.Consent) {
 	find := finder(recorded)
 	var lost, lifted []string
@@ -39,7 +39,7 @@ func Consents(changes []Change, recorded []Recorded, with ...string) (out []rend
 		out = append(out, render.Consent{Name: LoseData, About: "what these hold is lost for good: " + strings.Join(lost, ", ")})
 	}
 	if lifted != nil {
-		out = append(out, render.Consent{Name: LiftGuard, About: "these are guarded until now, and are rebuilt: " + strings.Join(lifted, ", ")})
+		out = append(out, render.Consent{Name: LiftGuard, About: "these are guarded until now, and are rebuilt or removed: " + strings.Join(lifted, ", ")})
 	}
 	return out
 }
@@ -109,7 +109,7 @@ func FoundAs(want, has map[string]any) map[string]any {
 func Retire(recorded []Recorded) ([]Change, []render.Finding) {
 	findings := []render.Finding{}
 	for _, r := range recorded {
-		if r.Guard {
+		if r.Guard && !r.Lifted {
 			findings = append(findings, guarded(r.Name, "removed"))
 		}
 	}
@@ -178,7 +178,7 @@ func removals(gone []Recorded, reason string) []Change {
 		if after == nil {
 			after = []render.After{}
 		}
-		out = append(out, Change{Resource: r.Name, Type: r.Type, Change: Remove, After: after, Reason: reason, Loses: r.loses()})
+		out = append(out, Change{Resource: r.Name, Type: r.Type, Change: Remove, After: after, Reason: reason, Loses: r.loses(), Unguards: r.Guard && r.Lifted})
 	}
 	return out
 }

@@ -34,6 +34,8 @@ type Recorded struct {
 	// Guard and AtRetire are as the stack was last applied, Checks as they were last
 	// proved; nil when that is not known.
 	Guard    bool
+	// Lifted says that the guard is lifted for this once, by name.
+	Lifted   bool
 	AtRetire string
 	Checks   []health.Check
 	// Again says that a task is to be run again although nothing of it changes.

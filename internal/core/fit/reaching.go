@@ -93,6 +93,7 @@ type reaching struct {
 type door struct {
 	from netip.Prefix
 	port int64
+	of   string // the firewall
 }
 
 func doors(r *render.Resource) []door {
@@ -105,7 +106,7 @@ func doors(r *render.Resource) []door {
 			continue
 		}
 		if p, err := resource.ParseRange(fmt.Sprint(m["from"])); err == nil {
-			out = append(out, door{p, port})
+			out = append(out, door{p, port, r.Name})
 		}
 	}
 	return out
@@ -276,12 +277,31 @@ func (c *reaching) opens(place string, x health.Check, m *machine, port int64, f
 		who = hop
 	}
 	switch {
+	case !opened && len(m.doors) > 0:
+		c.findFrom(m.doors[0].of+".rules", "", place, fmt.Sprintf("add a rule for port %d to a firewall of %s", port, m.Name), "%s asks %s at port %d, and no rule opens that port", x.Name, m.Name, port)
 	case !opened:
 		c.find(lang.Error, "check-never", place, fmt.Sprintf("add a rule for port %d to a firewall of %s", port, m.Name), "%s asks %s at port %d, and no rule opens that port", x.Name, m.Name, port)
 	case !lets:
-		c.find(lang.Error, "check-never", place, fmt.Sprintf("let %s in at port %d, or ask it another way", cmp.Or(addressOf(from), who), port), "%s asks %s at port %d, and no rule lets in %s", x.Name, m.Name, port, who)
+		at := m.doors[slices.IndexFunc(m.doors, func(d door) bool { return d.port == port })]
+		c.findFrom(at.of+".rules", rangeOf(from), place, fmt.Sprintf("let %s in at port %d, or ask it another way", cmp.Or(addressOf(from), who), port), "%s asks %s at port %d, and no rule lets in %s", x.Name, m.Name, port, who)
 	}
 	return lets
+}
+
+// findFrom reports a check that cannot pass for what stands somewhere else, with the value that would let it.
+func (c *reaching) findFrom(from, take, place, remedy, format string, args ...any) {
+	n := len(c.out)
+	if c.find(lang.Error, "check-never", place, remedy, format, args...); len(c.out) > n {
+		c.out[n].From, c.out[n].Take = from, take
+	}
+}
+
+// rangeOf is the range of one address alone.
+func rangeOf(a netip.Addr) string {
+	if !a.IsValid() {
+		return ""
+	}
+	return netip.PrefixFrom(a, a.BitLen()).String()
 }
 
 func addressOf(a netip.Addr) string {

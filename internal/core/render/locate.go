@@ -31,7 +31,13 @@ func Locate(t *lang.Template, findings []Finding) []Finding {
 			continue
 		}
 		f.File, f.Line = t.File, n.Line
-		f.Inputs = strings.Join(readBy(t, n, 0), ",")
+		if from := declared(t, f.From); from != nil {
+			n = from
+		}
+		inputs := readBy(t, n, 0)
+		if f.Inputs = strings.Join(inputs, ","); len(inputs) != 1 {
+			f.Take = "" // it is not known for which
+		}
 	}
 	return out
 }

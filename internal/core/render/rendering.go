@@ -202,6 +202,9 @@ type Finding struct {
 	Place   string `json:"place"`
 	Message string `json:"message"`
 	Remedy  string `json:"remedy,omitempty"`
+	// From is the place of the value that it comes from, where that is another than what it is
+	// about: of a check that is not let in, the rules of a firewall.
+	From string `json:"from,omitempty"`
 	// Take is a value that mends it, for the input that it is about.
 	Take string `json:"take,omitempty"`
 	// File and Line tell where the template says what the finding is about; Inputs

@@ -1,6 +1,7 @@
 package schedule
 
 import (
+	"slices"
 	"time"
 
 	"undersail/internal/core/graph"
@@ -36,6 +37,37 @@ func Chain(steps []Step, status []Status, now time.Time) []int {
 			out = append(out, i)
 		}
 	}
+	return out
+}
+
+// Past is when a step began, made what it makes, and ended; zero times are not known.
+type Past struct{ Began, Made, Ended time.Time }
+
+// Decided lists the steps that decided when a run that is over ended, first step first: from the one
+// that ended last back, each time, to that which came last of what it waited for.
+func Decided(steps []Step, past []Past) []int {
+	last := -1
+	for i, p := range past {
+		if !p.Ended.IsZero() && (last < 0 || p.Ended.After(past[last].Ended)) {
+			last = i
+		}
+	}
+	var out []int
+	for i := last; i >= 0 && len(out) <= len(steps); {
+		out = append(out, i)
+		next, latest := -1, time.Time{}
+		for _, n := range steps[i].Needs {
+			there := past[n.Step].Ended
+			if n.Made && !past[n.Step].Made.IsZero() {
+				there = past[n.Step].Made
+			}
+			if !there.IsZero() && !past[n.Step].Began.IsZero() && there.After(latest) {
+				next, latest = n.Step, there
+			}
+		}
+		i = next
+	}
+	slices.Reverse(out)
 	return out
 }
 
