@@ -130,6 +130,8 @@ func TestConsoleAsksForConsentsByName(t *testing.T) {
 	p.signIn(b.password)
 	p.open("/stacks/shelf")
 	p.press("Propose to retire")
+	p.sees("papers disk, holds data", "its template keeps it")
+	p.press("Propose it")
 	p.sees("1 remove, 1 keep", "lose-data", "papers (disk of 10GiB)", "0 of 1 agreed")
 	enabled := func() bool {
 		on, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll('button')].some(b => b.textContent.startsWith('Accept and') && !b.disabled)`))

@@ -139,12 +139,12 @@ func whatWasTypedStays(p *page, b *bench) {
 	other.sees("9 machines, 17 cores")
 	p.goes("Workers")
 	p.typeIn("#field-workers", "3")
-	p.sees("Somebody else changed this draft while you typed", "Nothing is lost")
-	p.press("Lay mine over theirs")
+	p.sees("This draft was changed elsewhere while you typed", "Nothing is lost")
+	p.press("Lay mine over it")
 	p.sees("5 machines, 9 cores")
 	other.typeIn("#field-workers", "9")
-	other.sees("Somebody else changed this draft")
-	other.press("Take theirs")
+	other.sees("This draft was changed elsewhere")
+	other.press("Take what is there")
 	other.sees("5 machines, 9 cores")
 
 	var list []struct {
@@ -208,7 +208,7 @@ func writtenText(p *page, _ *bench) {
 	p.sees("tide-board", "0.1.0", "it could be published", "Rendering", "middle")
 	p.endOfFirstLine()
 	p.do(chromedp.KeyEvent(" oops"))
-	p.sees("1 errors", "line 1")
+	p.sees("1 error", "line 1")
 	// Within a section its own keys are offered, and those of a type alone.
 	p.endOfFirstLine()
 	p.do(chromedp.KeyEvent(kb.Enter))

@@ -194,7 +194,13 @@ func TestChangingAStackChangesOnlyWhatDiffers(t *testing.T) {
 	if r := b.run("accept", first); r.code != 4 || !strings.Contains(r.err, "stale") {
 		t.Errorf("a proposal that a newer one replaced: %d %s", r.code, r.err)
 	}
-	b.must(0, "accept", fmt.Sprint(p.ID))
+	if r := b.run("accept", fmt.Sprint(p.ID)); r.code != 6 || !strings.Contains(r.err, "site (instance)") || !strings.Contains(r.err, "--agree rebuild") {
+		t.Errorf("a machine that serves is made anew unasked: %d %s", r.code, r.err)
+	}
+	if r := b.must(0, "proposals", fmt.Sprint(p.ID)); !strings.Contains(r.out, "site is gone for about") || !strings.Contains(r.out, "as input `headline` was") {
+		t.Errorf("the proposal does not say for how long and since what:\n%s", r.out)
+	}
+	b.must(0, "accept", fmt.Sprint(p.ID), "--agree", "rebuild")
 	b.must(0, "apply", fmt.Sprint(p.ID), "--watch")
 	var outputs map[string]string
 	b.into(&outputs, "outputs", "site")

@@ -257,7 +257,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 		p.typeIn("#field-workers", "7")
 		p.sees("This draft was proposed or removed meanwhile")
 		p.press("Go on in a new draft")
-		p.sees("Prepare nh", "kept")
+		p.until("it is a new draft", fmt.Sprintf(`!location.search.includes(%q) && document.body.innerText.includes('Prepare nh')`, id))
 		id = p.says(`new URLSearchParams(location.search).get('draft')`)
 		eventually(t, "everything is in the new draft", 60*time.Second, func() bool { return input("workers")(draft()) == "7" && input("range")(draft()) == "10.47.0.0/22" })
 	})

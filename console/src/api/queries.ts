@@ -108,6 +108,7 @@ export function useLiveRun(id: number) {
   const steps = useRef(0)
   steps.current = run.data?.total ?? 0
   const known = run.data !== undefined // a look that fails in passing ends no stream
+  const attempt = run.data?.attempts?.length ?? 0 // a run that is tried again goes on behind its end
 
   useEffect(() => {
     if (!known) return
@@ -137,7 +138,7 @@ export function useLiveRun(id: number) {
     })
     const back = onReturn(stream.hurry)
     return () => { back(); stream.stop(); if (timer) clearTimeout(timer) }
-  }, [id, known, client])
+  }, [id, known, attempt, client])
   return { run, events }
 }
 

@@ -35,7 +35,7 @@ export default function LibraryPage() {
             <tbody>
               {list.map((t) => (
                 <tr key={t.name} className="row-link align-top">
-                  <td className="py-1.5 whitespace-normal"><Link className="font-semibold" to={`/library/${t.name}`}>{t.title}</Link><span className="ml-2 text-small text-ink-2">{t.name} {t.version}</span><span className="line-clamp-2 block max-w-[62ch] text-small text-ink-2">{t.about}</span></td>
+                  <td className="py-1.5 whitespace-normal"><Link className="font-semibold" to={`/library/${t.name}`}>{t.title}</Link><span className="ml-2 text-small text-ink-2">{t.name} {t.version}</span><span className="line-clamp-2 max-w-[62ch] text-small text-ink-2">{t.about}</span></td>
                   <td className="py-1.5 max-md:hidden">{t.maturity}</td>
                   <td className="py-1.5 text-right max-md:hidden">{t.takes_seconds > 0 ? span(t.takes_seconds) : '–'}</td>
                   <td className="py-1.5 max-md:hidden"><FitsIn template={t} /></td>

@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { useMemo, type CSSProperties } from 'react'
+import { useEffect, useMemo, useRef } from 'react'
 import { api, unwrap, type Schemas } from '../api/client'
 import { StateMark, toneColor, toneGround } from './state'
 
@@ -9,6 +9,8 @@ export interface GraphEdge { from: string; to: string; critical?: boolean }
 const TALL = 42, SHORT = 25
 const MARGIN = 8
 const FOLD_ABOVE = 60
+/** How much a drawing is made smaller at most: its smallest text is read still. */
+const readable = 0.96
 
 /** Ranks states so that a folded group shows the one that needs attention most. */
 const urgency = ['failed', 'unhealthy', 'missing', 'settling', 'working', 'removing', 'waiting', 'skipped', 'absent', 'healthy', 'removed']
@@ -60,6 +62,18 @@ export default function Graph({ nodes, edges, selected, onSelect, label, compact
   }
   // The layout depends on which boxes and lines there are, not on their states.
   const layout = useQuery({ queryKey: ['layout', body], queryFn: () => unwrap(api.POST('/api/v1/layout', { body })), staleTime: Infinity, placeholderData: (before) => (before?.nodes.length === body.nodes ? before : undefined) })
+  // What does not fit is scrolled; what matters now is in sight.
+  const box = useRef<SVGSVGElement>(null)
+  const there = layout.data !== undefined
+  const shown = selected ?? view.nodes.find((n) => n.critical)?.id
+  useEffect(() => {
+    const at = box.current?.querySelector(`[data-resource="${CSS.escape(shown ?? '')}"]`)?.getBoundingClientRect()
+    const frame = scrolling(box.current)
+    if (!at || !frame) return
+    const within = frame.getBoundingClientRect()
+    if (at.left < within.left || at.right > within.right) frame.scrollLeft += at.left + at.width / 2 - within.left - within.width / 2
+    if (at.top < within.top || at.bottom > within.bottom) frame.scrollTop += at.top + at.height / 2 - within.top - within.height / 2
+  }, [shown, there])
   if (!layout.data) return <div role="status" aria-label="Drawing" className="h-full" />
   const drawing = layout.data
   const critical = new Set(view.edges.filter((e) => e.critical).map((e) => `${at.get(e.from)}>${at.get(e.to)}`))
@@ -67,7 +81,7 @@ export default function Graph({ nodes, edges, selected, onSelect, label, compact
   const ordered = drawing.edges.toSorted((a, b) => Number(isCritical(a)) - Number(isCritical(b)))
   const whole = { width: drawing.width + 2 * MARGIN, height: drawing.height + 2 * MARGIN }
   return (
-    <svg role="group" aria-label={label} viewBox={`${-MARGIN} ${-MARGIN} ${whole.width} ${whole.height}`} className="mx-auto block h-full w-full min-w-[var(--least)] max-md:min-w-[var(--phone)]" style={{ maxWidth: whole.width, maxHeight: whole.height, '--least': `${whole.width * (compact ? 0.8 : 0.5)}px`, '--phone': `${whole.width * 0.7}px` } as CSSProperties}>
+    <svg role="group" aria-label={label} viewBox={`${-MARGIN} ${-MARGIN} ${whole.width} ${whole.height}`} ref={box} className="mx-auto block h-full w-full" style={{ maxWidth: whole.width, maxHeight: whole.height, minWidth: whole.width * readable, minHeight: whole.height * readable }}>
       {ordered.map((e) => (
         <path key={`${e.from}>${e.to}`} d={pathOf(e.points)} fill="none" stroke={isCritical(e) ? 'var(--path)' : 'var(--line)'} strokeWidth={isCritical(e) ? 2.2 : 1.5} />
       ))}
@@ -98,6 +112,12 @@ export default function Graph({ nodes, edges, selected, onSelect, label, compact
       })}
     </svg>
   )
+}
+
+/** The box around a drawing that scrolls it. */
+function scrolling(of: Element | null): Element | null {
+  for (let e = of?.parentElement ?? null; e; e = e.parentElement) if (getComputedStyle(e).overflow.includes('auto')) return e
+  return null
 }
 
 /** Keeps the end of a long name, which tells its siblings apart. */

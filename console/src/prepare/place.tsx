@@ -90,7 +90,7 @@ function Regions({ where, region, answer, onChange }: { where: Schemas['Where'];
       { id: 'month', title: 'Month', numeric: true, extra: true, value: (v) => v.cost.month, show: (v) => v.cost.month.toFixed(0) },
       { id: 'time', title: 'Takes', numeric: true, value: (v) => v.seconds, show: (v) => span(v.seconds) },
       column,
-      { id: 'quota', title: 'Quota left', value: (v) => least(v)?.[1], show: (v) => (least(v) ? <span style={{ color: least(v)![1] < 0 ? 'var(--bad)' : undefined }}>{least(v)![1]} of {least(v)![0]}</span> : 'not told') },
+      { id: 'quota', title: 'Quota left', wrap: true, value: (v) => least(v)?.[1], show: (v) => (least(v) ? <span style={{ color: least(v)![1] < 0 ? 'var(--bad)' : undefined }}>{least(v)![1]} of {least(v)![0]}</span> : 'not told') },
     ]
     if (rows.some((v) => v.instead?.length)) out.push({ id: 'instead', title: 'Instead', extra: true, wrap: true, value: (v) => v.instead?.join(', ') })
     return out

@@ -35,11 +35,23 @@ func Locate(t *lang.Template, findings []Finding) []Finding {
 			n = from
 		}
 		inputs := readBy(t, n, 0)
+		if f.From != "" && f.Take != "" { // of several that a rule is made of, those that can be what mends it
+			fit := slices.DeleteFunc(slices.Clone(inputs), func(name string) bool { return !ranges(t.Input(name)) })
+			if len(fit) > 0 {
+				inputs = fit
+			}
+		}
 		if f.Inputs = strings.Join(inputs, ","); len(inputs) != 1 {
 			f.Take = "" // it is not known for which
 		}
 	}
 	return out
+}
+
+// ranges reports whether an input is an address range, or several.
+func ranges(in *lang.Input) bool {
+	items, _ := in.Schema["items"].(map[string]any)
+	return in.Schema["format"] == "cidr" || items["format"] == "cidr"
 }
 
 // InputsOf lists the inputs that a property is written with, directly or through calc, in the order

@@ -48,7 +48,7 @@ type Past struct{ Began, Made, Ended time.Time }
 func Decided(steps []Step, past []Past) []int {
 	last := -1
 	for i, p := range past {
-		if !p.Ended.IsZero() && (last < 0 || p.Ended.After(past[last].Ended)) {
+		if !p.Began.IsZero() && !p.Ended.IsZero() && (last < 0 || p.Ended.After(past[last].Ended)) {
 			last = i
 		}
 	}
