@@ -18,7 +18,7 @@ type violation struct {
 }
 
 // TestEveryPageIsAccessible asks axe-core about every other page, and as make audit about
-// every page, light and dark, on a desk and on a phone, and reads what the browser's console says meanwhile.
+// every page, light and dark, on a desk, a tablet and a phone, with dialogs, menus and what went wrong, and reads what the browser's console says meanwhile.
 func TestEveryPageIsAccessible(t *testing.T) {
 	t.Parallel()
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
@@ -31,6 +31,7 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	b.run("apply", b.propose("site", "warning-site"), "--watch")
 	b.simcloud("fault", "lift")
 	b.must(0, "retire", "rota")
+	b.must(0, "apply", b.propose("shelf", file(t, "shelf.sail.yaml", shelf)), "--watch")
 	b.must(0, "secrets", "make", "board-token")
 	var invitation struct{ Code string }
 	b.into(&invitation, "users", "invite", "nils", "--role", "viewer")
@@ -46,21 +47,42 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, c := range [][2]string{
+	for i, c := range [][]string{ // where, what is there then, and what is pressed, with what is there after that
 		{"/stacks", "rota"}, {"/stacks/rota", "How to use it"}, {"/stacks/site", "unhealthy"}, {"/proposals", "retire 3"}, {"/proposals/1", "applied"},
 		{"/proposals/3", "8 remove"}, {"/runs", "apply 2"}, {"/runs/2", "Propose to undo"}, {"/library", "gauge-intake"}, {"/library/gauge-intake", "best fit"},
 		{"/library/gauge-intake/text", "it could be published"}, {"/library/new", "Tiers behind"}, {"/prepare", "Drafts"}, {at, "Quota left"},
 		{at + "&page=Name+and+place", "sells"}, {at + "&page=Workers", "compared by"}, {at + "&page=Network", "drawn to scale"}, {at + "&page=Summary", "Print it"},
 		{"/accounts", "saltmere-lab"}, {"/accounts/saltmere-lab", "builder"}, {"/secrets", "board-token"}, {"/people", "What roles allow"}, {"/audit", "propose"}, {"/tokens", "Tokens of programs"}, {"/welcome#" + invitation.Code, "Once more"}, {"/nowhere", "nothing at this address"},
+		{"/stacks/gone", "There is no stack gone"}, {"/runs/abc", "not the number"}, {"/prepare/gauge-intake?draft=gone", "no longer there"},
+		{"/stacks", "rota", "Menu", "Close"}, {"/library", "gauge-intake", "Add a library", "Folder in it"}, {"/secrets", "board-token", "Make", "Least length"}, {"/secrets", "board-token", "Import", "Seal it"},
+		{"/tokens", "Tokens of programs", "Make a token", "Cancel"}, {"/people", "What roles allow", "Invite", "Cancel"}, {"/accounts", "saltmere-lab", "Add an account", "Cancel"}, {"/stacks/shelf", "papers", "Propose to retire", "Propose it"},
+		{"/proposals/3", "8 remove", "Refuse", "Comment"},
 	} {
 		if i%4 != 0 && !wholeAudit { // make audit asks about every page
 			continue
 		}
 		p.open(c[0])
 		p.sees(c[1])
-		p.audit(string(axe), c[0], i/4)
+		if len(c) > 2 {
+			if c[2] == "Menu" {
+				p.do(chromedp.EmulateViewport(390, 800))
+			}
+			p.press(c[2])
+			p.sees(c[3])
+		}
+		p.audit(string(axe), strings.Join(c, " "), i/4)
+	}
+	if wholeAudit {
+		p.open("/stacks")
+		p.sees("rota")
+		p.do(chromedp.Evaluate[chromedp.Void](`fetch('/api/v1/session', {method: 'DELETE', headers: {'X-Undersail-Console': '1'}})`, chromedp.EvalAwaitPromise))
+		p.sees("Your session ended")
+		p.audit(string(axe), "a session that ended", 0)
 	}
 	for _, m := range p.messages() {
+		if wholeAudit && strings.Contains(m, "the server responded with a status of 40") {
+			continue // what is not there is asked for on purpose
+		}
 		if !strings.Contains(m, "favicon") {
 			t.Errorf("the browser's console says: %s", m)
 		}
@@ -75,10 +97,10 @@ var wholeAudit = os.Getenv("UNDERSAIL_AUDIT") == "whole"
 func (p *page) audit(axe, path string, turn int) {
 	p.t.Helper()
 	p.do(chromedp.Evaluate[chromedp.Void](axe))
-	for _, width := range []int64{1280, 390} {
+	for _, width := range []int64{1280, 820, 390} {
 		p.do(chromedp.EmulateViewport(width, 800))
 		for _, theme := range []string{"light", "dark"} {
-			if desk := turn%2 == 0; ((width == 1280) != desk || (theme == "light") != desk) && !wholeAudit {
+			if desk := turn%2 == 0; ((width == 1280) != desk || width == 820 || (theme == "light") != desk) && !wholeAudit {
 				continue
 			}
 			p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.documentElement.dataset.theme = %q", theme)))

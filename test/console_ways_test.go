@@ -66,6 +66,24 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		p.unsees("Will be asked on the proposal")
 	})
 
+	way("who may only read is offered nothing that would be refused", func() {
+		var invitation struct{ Code string }
+		b.into(&invitation, "users", "invite", "nils", "--role", "viewer")
+		nils := b.browse()
+		nils.t = p.t
+		nils.open("/welcome#" + invitation.Code)
+		nils.sees("You are nils")
+		nils.typeIn("input[type=password]", "tomorrow the gauges")
+		nils.typeIn("input[type=password][aria-invalid]", "tomorrow the gauges")
+		nils.press("Set the password and sign in")
+		nils.sees("field", "viewer")
+		for path, words := range map[string]string{"/stacks": "field", "/stacks/field": "Outputs", "/runs/1": "What happened", "/proposals/1": "Changes", "/library": "Field teams", "/library/field-app": "best fit", "/prepare": "Prepare"} {
+			nils.open(path)
+			nils.sees(words)
+			nils.until("nothing is offered", `![...document.querySelectorAll('main button, main a')].some((b) => /^(Prepare|Change|Verify now|New |Propose|Copy and change|Prepare from it|Add a library|Accept|Refuse|Stop|Read again|Continue)/.test(b.innerText))`)
+		}
+	})
+
 	way("a guarded stack is retired", func() {
 		p.open("/stacks/field")
 		p.press("Propose to retire")
@@ -104,7 +122,7 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 	})
 
 	way("a library is added", func() {
-		folder := filepath.Join(t.TempDir(), "shelf")
+		folder := filepath.Join(b.dir, "library", "shelf") // where the service may read folders
 		if err := os.MkdirAll(folder, 0o755); err != nil {
 			t.Fatal(err)
 		}

@@ -95,6 +95,12 @@ func (b *bench) takeGuardAway(stack string) {
 	if r := b.run("retire", stack, "--yes"); r.code != 3 || !strings.Contains(r.err, "front is guarded and would be removed") {
 		b.t.Fatalf("retiring what is guarded: %d %s", r.code, r.err)
 	}
+	if r := b.run("retire", stack, "--lift-guard", "front", "--yes"); r.code != 6 || !strings.Contains(r.err, "these are guarded until now, and are rebuilt or removed: front") {
+		b.t.Errorf("with its guard lifted for once it asks for a consent: %d %s", r.code, r.err)
+	}
+	if r := b.run("retire", stack, "--lift-guard", "server"); r.code != 3 || !strings.Contains(r.err, "nothing of that name is guarded") {
+		b.t.Errorf("a guard that is none: %d %s", r.code, r.err)
+	}
 	text := b.must(0, "templates", "show", "field-app").out
 	open := file(b.t, "field-app.sail.yaml", strings.Replace(text, "guard: true", "guard: false", 1))
 	b.must(0, "apply", b.propose(stack, open), "--watch")
@@ -197,7 +203,7 @@ func TestChangingAStackChangesOnlyWhatDiffers(t *testing.T) {
 	if r := b.run("accept", fmt.Sprint(p.ID)); r.code != 6 || !strings.Contains(r.err, "site (instance)") || !strings.Contains(r.err, "--agree rebuild") {
 		t.Errorf("a machine that serves is made anew unasked: %d %s", r.code, r.err)
 	}
-	if r := b.must(0, "proposals", fmt.Sprint(p.ID)); !strings.Contains(r.out, "site is gone for about") || !strings.Contains(r.out, "as input `headline` was") {
+	if r := b.must(0, "proposals", fmt.Sprint(p.ID)); !strings.Contains(r.out, "site is gone for about") || !strings.Contains(r.out, "input `headline`, of which") {
 		t.Errorf("the proposal does not say for how long and since what:\n%s", r.out)
 	}
 	b.must(0, "accept", fmt.Sprint(p.ID), "--agree", "rebuild")

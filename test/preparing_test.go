@@ -5,7 +5,6 @@ import (
 	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 )
@@ -26,7 +25,6 @@ type job struct {
 	change         func(p *page)
 	changed        string // what the proposal of the change says
 	keeps          bool   // its data outlives it
-	guarded        string // the line of the template that keeps it from being retired
 }
 
 var consoleJobs = []job{
@@ -45,7 +43,7 @@ var consoleJobs = []job{
 			p.goes("Options")
 			p.clicks("#field-metrics")
 		},
-		changed: "alter", guarded: "guard: true",
+		changed: "alter",
 	},
 	{
 		name: "one machine from a guide", template: "tide-archive", region: "hollow-bay",
@@ -157,8 +155,9 @@ func (j job) do(p *page, b *bench, stack string) {
 	p.press("Propose")
 	p.sees("Proposal", "open", "decides the duration")
 	for _, c := range j.consents {
-		p.clicks(fmt.Sprintf(`input[name=%q]`, c))
+		p.sees(c)
 	}
+	p.agreeToAll()
 	p.press("Accept and apply")
 	p.sees("Run", "What happened")
 	p.sees("ended ")
@@ -175,19 +174,12 @@ func (j job) do(p *page, b *bench, stack string) {
 	p.sees(j.changed)
 	p.press("Propose")
 	p.sees("Proposal", "open")
-	for _, c := range j.consents { // what was agreed to before is asked of what changed
-		p.agree(c)
-	}
+	p.agreeToAll() // what serves may be stopped or made anew
 	p.press("Accept and apply")
 	p.sees("Run", "What happened")
 	p.sees("ended ")
-	if j.guarded != "" {
-		p.unguard(stack, j.template, j.guarded)
-	}
-	p.open("/stacks/" + stack)
-	p.press("Propose to retire")
-	p.sees("Proposal", "Accept and retire")
-	p.agree("lose-data")
+	p.proposesToRetire(stack)
+	p.agreeToAll()
 	p.press("Accept and retire")
 	p.press("Retire it")
 	if j.keeps {
@@ -200,50 +192,20 @@ func (j job) do(p *page, b *bench, stack string) {
 	}
 }
 
-// unguard is told that a stack is guarded, takes the guard out of its template's text, and
-// applies that first.
-func (p *page) unguard(stack, template, line string) {
+// proposesToRetire proposes it, with every guard lifted and nothing kept.
+func (p *page) proposesToRetire(stack string) {
 	p.t.Helper()
 	p.open("/stacks/" + stack)
 	p.press("Propose to retire")
-	p.sees("is guarded and would be removed", "take `guard` out of the template")
-	p.open("/library/" + template + "/text")
-	p.sees("it could be published")
-	for deadline := time.Now().Add(time.Minute); strings.Contains(p.source(), line); {
-		if time.Now().After(deadline) {
-			p.t.Fatalf("%q stays in the text", line)
-		}
-		p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const line = [...document.querySelectorAll('.cm-line')].find(l => l.textContent.includes(%q)); if (!line) { document.querySelector('.cm-scroller').scrollTop += 300; return } const r = document.createRange(); r.selectNodeContents(line); getSelection().removeAllRanges(); getSelection().addRange(r); document.querySelector('.cm-content').focus() })()`, line)))
-		time.Sleep(100 * time.Millisecond)
-		p.do(chromedp.KeyEvent("\b"))
-	}
-	p.sees("changed in this browser", "it could be published")
-	p.press("Prepare with this text")
-	p.sees("Name of the stack")
-	p.typeIn("#stack-name", stack)
-	p.sees("There is a stack "+stack+" already: what you propose changes it.", "no errors")
-	p.press("Propose")
-	p.sees("Proposal", "open")
-	p.agree("lift-guard")
-	p.press("Accept and apply")
-	p.sees("Run", "ended ")
+	p.until("it is proposed, or asks what becomes of what is there", `document.querySelector('[role=dialog]') !== null || document.body.innerText.includes('Accept and retire')`)
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelectorAll('[role=dialog] input[name^="lift "]').forEach((e) => e.click())`))
+	p.until("it is proposed", `(() => { const e = [...document.querySelectorAll('[role=dialog] button')].find((b) => b.innerText === 'Propose it' && !b.disabled); if (e) e.click(); return document.body.innerText.includes('Accept and retire') })()`)
 }
 
-// source is the text that the editor keeps in the browser, or nothing where it is as it
-// was published.
-func (p *page) source() string {
+// agreeToAll gives every consent that is asked.
+func (p *page) agreeToAll() {
 	p.t.Helper()
-	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`Object.entries(localStorage).find(([k]) => k.startsWith('text '))?.[1] ?? 'guard: true'`))
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	return text
-}
-
-// agree gives a consent where it is asked.
-func (p *page) agree(name string) {
-	p.t.Helper()
-	p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('input[name=%q]:not(:checked)')?.click()`, name)))
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelectorAll('li label input[type=checkbox]:not(:checked)').forEach((e) => e.click())`))
 }
 
 // opens follows the first output that is an address, and reads something there.

@@ -315,6 +315,11 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 	x.session.Report(s.Resource, attributes)
 	shown, _, err := x.resolve(s)
 	if err != nil {
+		if beyond := (*beyondError)(nil); errors.As(err, &beyond) { // what it is asked about comes from what it reports
+			if err := x.commit(ctx, nil, func(w *store.Write) { w.PutResource(*row) }); err != nil {
+				return schedule.Event{}, err
+			}
+		}
 		return x.unresolved(ctx, s, err)
 	}
 	x.mu.Lock()

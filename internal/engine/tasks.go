@@ -151,7 +151,7 @@ func nextMark(ref cloud.Ref, kind string) string {
 // mine finds the run that this step began, or nil.
 func (t *tasks) mine(ref cloud.Ref, kind string) *cloud.Part {
 	p := last(ref, kind)
-	if p == nil || p.Sent.IsZero() || t.s.IntentAt == nil || p.Sent.Before(t.s.IntentAt.Add(-time.Millisecond)) {
+	if p == nil || p.Sent.IsZero() || t.s.IntentAt == nil || !sentFor(*p, *t.s.IntentAt) {
 		return nil
 	}
 	return p

@@ -3,6 +3,7 @@ package engine
 import (
 	"time"
 
+	"undersail/internal/cloud"
 	"undersail/internal/core/schedule"
 	"undersail/internal/store"
 )
@@ -52,7 +53,7 @@ func (x *execution) resume() {
 		if s.IntentAt == nil || s.State != string(schedule.Working) && s.State != string(schedule.Settling) {
 			continue
 		}
-		began := now.Add(-time.Duration(s.SpentMS+s.WaitedMS) * time.Millisecond)
+		began, before := now.Add(-time.Duration(s.SpentMS+s.WaitedMS)*time.Millisecond), *s.IntentAt
 		s.IntentAt = &began
 		made := time.Time{}
 		if s.MadeAt != nil {
@@ -63,10 +64,21 @@ func (x *execution) resume() {
 			s.CalledAt = &now
 		}
 		for j, part := range s.Parts {
-			if !part.Sent.IsZero() && !part.Seen {
+			switch {
+			case part.Sent.IsZero():
+			case !part.Seen:
 				s.Parts[j].Sent = now
+			case sentFor(part, before) && !sentFor(part, began): // what the step sent stays its own
+				s.Parts[j].Sent = began
+			case !sentFor(part, before) && sentFor(part, began): // and what an earlier one sent does not become it
+				s.Parts[j].Sent = began.Add(-time.Second)
 			}
 		}
 		x.underWay(i, began, made)
 	}
+}
+
+// sentFor reports whether a part was sent for a step that began at a moment, and not for one before it.
+func sentFor(p cloud.Part, began time.Time) bool {
+	return !p.Sent.Before(began.Add(-time.Millisecond))
 }

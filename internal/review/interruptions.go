@@ -42,10 +42,10 @@ func interruption(i change.Interruption, rate float64) string {
 		text := fmt.Sprintf("`%s` goes from %s to %s", c.Property, InBrief(c.Before), InBrief(c.After))
 		switch {
 		case c.Input == "":
-		case c.Was == nil && c.Is == nil:
-			text += fmt.Sprintf(", as input `%s` is another", c.Input)
+		case c.Was == nil && c.Is == nil: // a secret one
+			text = fmt.Sprintf("input `%s`, of which `%s` is made, is another", c.Input, c.Property)
 		default:
-			text += fmt.Sprintf(", as input `%s` was %s and is %s; with %s it would not happen", c.Input, InBrief(c.Was), InBrief(c.Is), InBrief(c.Was))
+			text = fmt.Sprintf("input `%s`, of which `%s` is made, goes from %s to %s; with %s it would not happen", c.Input, c.Property, InBrief(c.Was), InBrief(c.Is), InBrief(c.Was))
 		}
 		parts = append(parts, text)
 	}

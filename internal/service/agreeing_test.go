@@ -14,6 +14,7 @@ import (
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/sim"
 )
 
 const relays = `undersail: 1
@@ -148,5 +149,32 @@ func TestASecretThatIsGoneIsAgreedToByNobody(t *testing.T) {
 	query(t, r, "DELETE FROM secrets WHERE reference = 'gate@1'")
 	if _, err := s.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); kind(err) != refusal.NotFound || !strings.Contains(err.Error(), "there is no secret gate@1") {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestACheckThatAsksWhatIsOnlyMadeNowIsAskedAbout: where a secret goes is what the resource itself
+// reports when it is made. Whoever is asked sees it, and the run goes on once they agreed.
+func TestACheckThatAsksWhatIsOnlyMadeNowIsAskedAbout(t *testing.T) {
+	t.Parallel()
+	r := servicetest.NewWith(t, sim.Config{Pace: 1200, Quotas: map[string]int64{"hosts": 20, "vcpus": 1000}})
+	s, _ := r.Replica(0)
+	ctx := context.Background()
+	id := r.Apply(s, "whole", "stretched-cloud", map[string]any{"zones": []any{"north-fell-a", "north-fell-b", "north-fell-c"}, "office": "127.0.0.0/8"})
+	if run := r.Await(s, id); run.State != state.Parked || run.ParkedFor != state.ForAgreement {
+		t.Fatal(run.State, run.ParkedFor, run.Reason)
+	}
+	p, err := s.Continue(ctx, r.Admin, "whole")
+	if err != nil || p.ID == 0 {
+		t.Fatalf("nothing is asked: %+v (%v)", p, err)
+	}
+	fresh := slices.DeleteFunc(slices.Clone(p.Uses), func(u use.Use) bool { return !u.New })
+	if len(fresh) != 1 || fresh[0].At != "cliff http-1" || len(fresh[0].Waits) != 0 || !strings.Contains(fmt.Sprint(fresh[0].Text), "https://10.") {
+		t.Errorf("asked is %+v", fresh)
+	}
+	if _, err := s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
+		t.Fatal(servicetest.Explain(err))
+	}
+	if run := r.Await(s, id); run.State != state.Done {
+		t.Error(run.State, run.Reason)
 	}
 }

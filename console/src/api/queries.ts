@@ -24,6 +24,12 @@ export function useMay(right: string, account: string): boolean {
   return (me.data?.may?.includes(right) ?? false) || (me.data?.may_in?.[account]?.includes(right) ?? false)
 }
 
+/** Whether whoever is here has a right somewhere. */
+export function useMaySomewhere(right: string): boolean {
+  const me = useMe()
+  return (me.data?.may?.includes(right) ?? false) || Object.values(me.data?.may_in ?? {}).some((list) => list.includes(right))
+}
+
 /** Whether whoever is here has a right over a stack; before its account is known nobody has. */
 export function useMayOn(stack: string, right: string): boolean {
   const account = useStacks().data?.find((s) => s.name === stack)?.account ?? ''

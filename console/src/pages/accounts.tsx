@@ -56,7 +56,7 @@ function Account({ name, admin }: { name: string; admin: boolean }) {
     onSuccess: (d) => client.setQueryData(['account', name], d),
   })
   if (account.isPending) return <Sheet><Loading /></Sheet>
-  if (account.isLoadingError) return <Trouble error={account.error} retry={() => void account.refetch()} />
+  if (account.isLoadingError) return <Trouble page error={account.error} retry={() => void account.refetch()} />
   const d = account.data
   const soon = d.credentials_end !== undefined && new Date(d.credentials_end).getTime() - now < 7 * 86_400_000
   return (

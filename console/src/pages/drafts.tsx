@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { api, unwrap } from '../api/client'
+import { useMaySomewhere } from '../api/queries'
 import { useNow } from '../parts/now'
 import { Empty, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { ago } from '../parts/words'
@@ -8,10 +9,11 @@ import { ago } from '../parts/words'
 /** What somebody has filled in and not yet proposed. */
 export default function DraftsPage() {
   const now = useNow(10_000)
+  const operates = useMaySomewhere('operate')
   const drafts = useQuery({ queryKey: ['drafts'], queryFn: () => unwrap(api.GET('/api/v1/drafts')) })
   return (
     <>
-      <PageTitle side={<LinkButton to="/library">New stack from a template</LinkButton>}>Prepare</PageTitle>
+      <PageTitle side={operates && <LinkButton to="/library">New stack from a template</LinkButton>}>Prepare</PageTitle>
       {drafts.isPending && <Sheet><Loading /></Sheet>}
       {drafts.isError && <Trouble error={drafts.error} retry={() => void drafts.refetch()} />}
       {drafts.data?.length === 0 && <Empty title="Nothing is being prepared">Choose a template in the <Link className="text-accent underline" to="/library">library</Link>; what you fill in is kept here until you propose it.</Empty>}

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
-import { useMe, useStacks, useTemplates } from '../api/queries'
+import { useMaySomewhere, useMe, useStacks, useTemplates } from '../api/queries'
 import { AddLibrary, Libraries } from '../library/libraries'
 import { Empty, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { money, span } from '../parts/words'
@@ -11,6 +11,7 @@ import { money, span } from '../parts/words'
 export default function LibraryPage() {
   const templates = useTemplates()
   const stacks = useStacks()
+  const operates = useMaySomewhere('operate')
   const may = useMe().data?.may?.includes('publish') ?? false
   const [search, setSearch] = useState('')
   const [maturity, setMaturity] = useState('all')
@@ -40,7 +41,7 @@ export default function LibraryPage() {
                   <td className="py-1.5 text-right max-md:hidden">{t.takes_seconds > 0 ? span(t.takes_seconds) : '–'}</td>
                   <td className="py-1.5 max-md:hidden"><FitsIn template={t} /></td>
                   <td className="py-1.5 text-right max-md:hidden">{used(t.name).length || '–'}</td>
-                  <td className="py-1.5 text-right">{t.maturity !== 'withdrawn' && <Link className="font-semibold text-accent" to={`/prepare/${t.name}`} aria-label={`Prepare ${t.title}`}>Prepare</Link>}</td>
+                  <td className="py-1.5 text-right">{operates && t.maturity !== 'withdrawn' && <Link className="font-semibold text-accent" to={`/prepare/${t.name}`} aria-label={`Prepare ${t.title}`}>Prepare</Link>}</td>
                 </tr>
               ))}
             </tbody>

@@ -1,15 +1,17 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { Link, Navigate, useNavigate, useParams, useSearchParams } from 'react-router'
+import { recall } from '../api/browser'
 import { api, unwrap, Refusal } from '../api/client'
 import { useMe } from '../api/queries'
 import { FindingMark } from '../parts/findings'
 import { useNow } from '../parts/now'
 import { StateMark } from '../parts/state'
-import { Button, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
+import { Button, Empty, Fact, Facts, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
 import { accountSpan, ago, counted, money } from '../parts/words'
 import { Answers, findingsOf } from '../prepare/answers'
 import { begin, useKeeping, type Answer, type FormPage, type Keeping } from '../prepare/draft'
+import { countOf, type Recalled } from '../prepare/keeping'
 import { command, download, inputsFile, inputsName } from '../prepare/export'
 import { Field, fieldId, taken } from '../prepare/field'
 import type { Schema } from '../prepare/controls'
@@ -27,7 +29,7 @@ export default function PreparePage() {
   const version = search.get('version') ?? ''
   const begun = useQuery({ queryKey: ['begin', template, stack, version], enabled: !id && !!me.data, queryFn: () => begin(template, stack, version, me.data!.name), staleTime: 0, gcTime: 0, retry: false })
   if (id) return <Kept key={id} id={id} template={template} />
-  if (begun.isLoadingError) return <Trouble error={begun.error} retry={() => void begun.refetch()} />
+  if (begun.isLoadingError) return <Trouble page error={begun.error} retry={() => void begun.refetch()} />
   if (!begun.data) return <Sheet><Loading /></Sheet>
   return <Navigate replace to={`/prepare/${encodeURIComponent(template)}?draft=${begun.data.id}${search.get('page') ? `&page=${encodeURIComponent(search.get('page')!)}` : ''}`} />
 }
@@ -36,9 +38,21 @@ function Kept({ id, template }: { id: string; template: string }) {
   const { loading, error, retry, keeping } = useKeeping(id)
   if (loading) return <Sheet><Loading /></Sheet>
   if (!keeping) return error instanceof Refusal && error.problem.status === 404
-    ? <Sheet title="This draft is no longer there"><p>It was proposed or removed. <Link className="text-accent underline" to={`/prepare/${encodeURIComponent(template)}`}>Begin a new one</Link>, or look at the <Link className="text-accent underline" to="/proposals">proposals</Link>.</p></Sheet>
-    : <Trouble error={error} retry={retry} />
+    ? <Gone id={id} template={template} />
+    : <Trouble page error={error} retry={retry} />
   return <Form k={keeping} template={template} />
+}
+
+/** A draft that is no longer there, with what this browser has of it that was never kept. */
+function Gone({ id, template }: { id: string; template: string }) {
+  const typed = recall(`draft ${id}`)
+  const change = typed ? (JSON.parse(typed) as Recalled).change : {}
+  return (
+    <>
+      <Empty heading title="This draft is no longer there">It was proposed or removed. <Link className="text-accent underline" to={`/prepare/${encodeURIComponent(template)}`}>Begin a new one</Link>, or look at the <Link className="text-accent underline" to="/proposals">proposals</Link>.</Empty>
+      {countOf(change) > 0 && <Sheet title="What you typed last, and nobody has"><pre className="font-mono text-small whitespace-pre-wrap">{JSON.stringify(change, null, 2)}</pre></Sheet>}
+    </>
+  )
 }
 
 const PLACE = 'Place', PRESETS = 'Presets', SUMMARY = 'Summary'

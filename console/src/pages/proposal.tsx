@@ -24,7 +24,7 @@ export default function ProposalPage() {
 function Numbered({ id }: { id: number }) {
   const proposal = useProposal(id)
   if (proposal.isPending) return <Sheet><Loading /></Sheet>
-  if (proposal.isLoadingError) return <Trouble error={proposal.error} retry={() => void proposal.refetch()} />
+  if (proposal.isLoadingError) return <Trouble page error={proposal.error} retry={() => void proposal.refetch()} />
   return <Content key={proposal.data.id} p={proposal.data} />
 }
 
@@ -103,6 +103,7 @@ function useDecision(p: Proposal, agreed: ReadonlySet<string>, comment: string) 
 
 /** Ways to take a proposal elsewhere: into a draft, into a review. */
 function Ways({ p }: { p: Proposal }) {
+  const operates = useMay('operate', p.account)
   const navigate = useNavigate()
   const [copied, setCopied] = useState(false)
   const draft = useMutation({
@@ -118,7 +119,7 @@ function Ways({ p }: { p: Proposal }) {
   return (
     <div className="flex flex-wrap items-center gap-2 max-md:hidden">
       {draft.isError && <span className="text-bad">{draft.error.message}</span>}
-      {p.kind === 'apply' && <Button onClick={() => draft.mutate()} disabled={draft.isPending}>Change it</Button>}
+      {p.kind === 'apply' && operates && <Button onClick={() => draft.mutate()} disabled={draft.isPending}>Change it</Button>}
       <Button onClick={() => void copy()}>{copied ? 'Copied' : 'Copy as Markdown'}</Button>
     </div>
   )
@@ -126,10 +127,11 @@ function Ways({ p }: { p: Proposal }) {
 
 /** What moved since the proposal was made, and the way on. */
 function Stale({ p, again, busy }: { p: Proposal; again: () => void; busy: boolean }) {
+  const operates = useMay('operate', p.account)
   return (
     <div role="status" className="flex flex-wrap items-center gap-3 rounded-sheet border border-settling bg-settling-soft px-3.5 py-2">
       <span className="min-w-0 flex-1"><span className="font-semibold">It no longer fits what is there.</span> {p.why}</span>
-      {p.kind === 'apply' && <Button kind="main" onClick={again} disabled={busy}>{busy ? 'Proposing…' : 'Propose again'}</Button>}
+      {p.kind === 'apply' && operates && <Button kind="main" onClick={again} disabled={busy}>{busy ? 'Proposing…' : 'Propose again'}</Button>}
     </div>
   )
 }

@@ -23,7 +23,7 @@ export default function RunPage() {
 function Numbered({ id }: { id: number }) {
   const { run, events } = useLiveRun(id)
   if (run.isPending) return <Sheet><Loading /></Sheet>
-  if (run.isLoadingError) return <Trouble error={run.error} retry={() => void run.refetch()} />
+  if (run.isLoadingError) return <Trouble page error={run.error} retry={() => void run.refetch()} />
   return <Content run={run.data} events={events} />
 }
 

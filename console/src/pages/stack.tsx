@@ -22,7 +22,7 @@ export default function StackPage() {
   const stack = useStack(name)
   if (stack.isPending) return <Sheet><Loading /></Sheet>
   if (stack.error instanceof Refusal && stack.error.problem.status === 404) return <Past name={name} trouble={stack.error} />
-  if (stack.isLoadingError) return <Trouble error={stack.error} retry={() => void stack.refetch()} />
+  if (stack.isLoadingError) return <Trouble page error={stack.error} retry={() => void stack.refetch()} />
   return <Content s={stack.data} />
 }
 

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Link, useNavigate } from 'react-router'
 import { api, unwrap } from '../api/client'
-import { useKept, useStacks } from '../api/queries'
+import { useKept, useMaySomewhere, useStacks } from '../api/queries'
 import { Field, PanelForm } from '../parts/form'
 import { State, toneColor } from '../parts/state'
 import { Button, Empty, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
@@ -10,6 +10,7 @@ import { ago, money, moment, valueText } from '../parts/words'
 
 export function StacksPage() {
   const stacks = useStacks()
+  const operates = useMaySomewhere('operate')
   const navigate = useNavigate()
   const now = useNow(5_000)
   const list = stacks.data ?? []
@@ -18,7 +19,7 @@ export function StacksPage() {
   const costs = [...new Set(list.map((s) => s.currency).filter(Boolean))].map((c) => money(list.filter((s) => s.currency === c).reduce((sum, s) => sum + s.hour, 0), c))
   return (
     <>
-      <PageTitle side={<LinkButton to="/library" kind={list.length === 0 ? 'main' : 'plain'}>New stack from a template</LinkButton>}>Stacks</PageTitle>
+      <PageTitle side={operates && <LinkButton to="/library" kind={list.length === 0 ? 'main' : 'plain'}>New stack from a template</LinkButton>}>Stacks</PageTitle>
       {stacks.isError && <div className="mb-3"><Trouble error={stacks.error} retry={() => void stacks.refetch()} /></div>}
       {stacks.isPending && <Sheet><Loading /></Sheet>}
       {stacks.isSuccess && list.length === 0 && (
@@ -71,6 +72,7 @@ export function StacksPage() {
 
 /** What outlived its stack, with what it costs until it is taken over or removed for good. */
 function KeptSheet() {
+  const operates = useMaySomewhere('operate')
   const kept = useKept()
   const navigate = useNavigate()
   const discard = useMutation({
@@ -95,7 +97,7 @@ function KeptSheet() {
                 <td className="max-md:hidden text-ink-2">{k.account}, {k.region}</td>
                 <td className="max-md:hidden text-ink-2">{moment(k.kept_at)}</td>
                 <td className="text-right">{money(k.hour, k.currency)}</td>
-                <td className="space-x-2 text-right whitespace-nowrap"><Give id={k.id} stack={k.stack} resource={k.resource} /><Button onClick={() => discard.mutate(k.id)} disabled={discard.isPending}>Propose to remove</Button></td>
+                <td className="space-x-2 text-right whitespace-nowrap">{operates && <Give id={k.id} stack={k.stack} resource={k.resource} />}{operates && <Button onClick={() => discard.mutate(k.id)} disabled={discard.isPending}>Propose to remove</Button>}</td>
               </tr>
             ))}
           </tbody>

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useMemo, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, unwrap, type Schemas } from '../api/client'
-import { useMe, useRuns, useStacks } from '../api/queries'
+import { useMaySomewhere, useMe, useRuns, useStacks } from '../api/queries'
 import Graph from '../parts/graph'
 import { useOrder } from '../parts/order'
 import { Button, Fact, Facts, LinkButton, Loading, PageTitle, Sheet, Trouble } from '../parts/ui'
@@ -17,7 +17,7 @@ export default function TemplatePage() {
   const { name = '' } = useParams()
   const template = useQuery({ queryKey: ['template', name], queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}', { params: { path: { ref: name } } })) })
   if (template.isPending) return <Sheet><Loading rows={8} /></Sheet>
-  if (template.isLoadingError) return <Trouble error={template.error} retry={() => void template.refetch()} />
+  if (template.isLoadingError) return <Trouble page error={template.error} retry={() => void template.refetch()} />
   return <Content t={template.data} />
 }
 
@@ -25,6 +25,7 @@ function Content({ t }: { t: Schemas['Template'] }) {
   const ref = `${t.name}@${t.version}`
   const where = useEverywhere(ref)
   const me = useMe()
+  const operates = useMaySomewhere('operate')
   const best = where.data?.find((w) => w.best) ?? where.data?.find((w) => w.variants.length > 0)
   const region = best?.best || best?.variants[0]?.region
   const check = useQuery({
@@ -40,15 +41,15 @@ function Content({ t }: { t: Schemas['Template'] }) {
       <PageTitle trail={<><Link to="/library">Library</Link> / {t.name} {t.version}</>} side={
         <div className="flex gap-2">
           <LinkButton to={`/library/${t.name}/text`}>{me.data?.may?.includes('publish') ? 'Read and edit' : 'Read its text'}</LinkButton>
-          <LinkButton to={`/library/${t.name}/text?copy=1`}>Copy and change</LinkButton>
-          {t.maturity !== 'withdrawn' && <LinkButton kind="main" to={`/prepare/${t.name}`}>Prepare</LinkButton>}
+          {(operates || me.data?.may?.includes('publish')) && <LinkButton to={`/library/${t.name}/text?copy=1`}>Copy and change</LinkButton>}
+          {operates && t.maturity !== 'withdrawn' && <LinkButton kind="main" to={`/prepare/${t.name}`}>Prepare</LinkButton>}
         </div>
       } title={t.title}>{t.title}</PageTitle>
       <div className="space-y-3">
         <Facts>
           <Fact value={t.maturity} label={t.from ? `copied from ${t.from}` : t.origin ? `from ${t.origin}` : 'published here'} />
           <Fact value={a ? counted(a.totals.resources, 'resource') : '…'} label={a ? `${counted(a.totals.machines, 'machine')}, ${counted(a.totals.vcpus, 'core')}` : 'what it makes'} />
-          <Fact value={variant ? money(variant.cost.hour, variant.cost.currency) : '–'} label={best && region ? `in ${region}, ${best.account}` : 'cost'} />
+          <Fact value={a ? money(a.cost.hour, a.cost.currency) : variant ? money(variant.cost.hour, variant.cost.currency) : '–'} label={best && region ? `in ${region}, ${best.account}` : 'cost'} />
           <Fact value={t.takes_seconds > 0 ? span(t.takes_seconds) : 'not said'} label="promised" />
           <Fact value={real.length > 0 ? span(real[Math.floor(real.length / 2)]!) : a ? span(a.seconds * a.rate) : '–'} label={real.length > 0 ? `really, in the middle of ${real.length} run${real.length > 1 ? 's' : ''}` : 'expected by what was learned here'} />
         </Facts>
@@ -110,12 +111,13 @@ function InputsTable({ pages }: { pages: Schemas['FormPage'][] }) {
 /** The cases that are kept of it, run on its text just now. */
 function Cases({ of }: { of: string }) {
   const navigate = useNavigate()
+  const operates = useMaySomewhere('operate')
   const runs = useQuery({ queryKey: ['cases', of], queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}/cases', { params: { path: { ref: of } } })), staleTime: 60_000 })
   const begin = useMutation({
     mutationFn: (c: Schemas['CaseRun']) => unwrap(api.POST('/api/v1/drafts', { body: { stack: '', template: of, inputs: c.inputs, ...(c.preset ? { preset: c.preset } : {}) } })),
     onSuccess: (d) => void navigate(`/prepare/${encodeURIComponent(of.split('@')[0]!)}?draft=${d.id}`),
   })
-  if (runs.isLoadingError) return <Trouble error={runs.error} />
+  if (runs.isLoadingError) return <Trouble page error={runs.error} />
   const r = runs.data
   if (!r) return null
   const [name, version] = of.split('@')
@@ -140,7 +142,7 @@ function Cases({ of }: { of: string }) {
                   {c.expects.map((x) => <span key={x} className="block">{x}</span>)}
                   {c.failures.map((f) => <span key={f.message} className="block font-semibold text-bad">{f.message}</span>)}
                 </td>
-                <td className="py-1.5 text-right max-md:hidden"><Button small disabled={begin.isPending} onClick={() => begin.mutate(c)} aria-label={`Prepare from it: ${c.name}`}>Prepare from it</Button></td>
+                <td className="py-1.5 text-right max-md:hidden">{operates && <Button small disabled={begin.isPending} onClick={() => begin.mutate(c)} aria-label={`Prepare from it: ${c.name}`}>Prepare from it</Button>}</td>
               </tr>
             ))}
           </tbody>

@@ -21,7 +21,7 @@ export default function TextPage() {
   const template = useQuery({ queryKey: ['template', name], queryFn: () => unwrap(api.GET('/api/v1/templates/{ref}', { params: { path: { ref: name } } })), retry: false })
   const begun = recall(kept)
   if (template.isPending) return <Sheet><Loading rows={10} /></Sheet>
-  if (template.isLoadingError && begun === null) return <Trouble error={template.error} retry={() => void template.refetch()} />
+  if (template.isLoadingError && begun === null) return <Trouble page error={template.error} retry={() => void template.refetch()} />
   const source = copy && template.data ? copied(template.data) : (template.data?.source ?? '')
   return <Content key={kept} name={name} copy={copy} kept={kept} published={source} begun={begun} parts={template.data?.parts} />
 }

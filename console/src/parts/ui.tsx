@@ -136,12 +136,12 @@ export function Loading({ rows = 4 }: { rows?: number }) {
   )
 }
 
-/** What went wrong and what to do; findings in full. */
-export function Trouble({ error, retry }: { error: unknown; retry?: () => void }) {
+/** What went wrong and what to do; findings in full. Where nothing else is on a page it is its title. */
+export function Trouble({ error, retry, page = false }: { error: unknown; retry?: () => void; page?: boolean }) {
   const problem = error instanceof Refusal ? error.problem : { title: String(error), remedy: undefined, findings: undefined, diagnostics: undefined }
   return (
     <div role="alert" className="rounded-sheet border border-bad bg-bad-soft p-3.5">
-      <p className="font-semibold text-bad">{problem.title}</p>
+      {page ? <h1 className="font-semibold text-bad">{problem.title}</h1> : <p className="font-semibold text-bad">{problem.title}</p>}
       {problem.remedy && <p className="mt-0.5">What to do: {problem.remedy}</p>}
       {problem.findings && <Findings list={problem.findings} />}
       {problem.diagnostics && <ul className="mt-1 space-y-0.5">{problem.diagnostics.map((d) => <li key={`${d.line}${d.message}`}><span className="font-mono text-small">line {d.line}</span> {d.message}</li>)}</ul>}

@@ -67,6 +67,7 @@ function NumberInput({ id, schema, value, describedBy, onChange }: { id: string;
   const [text, setText] = useState<string | null>(null)
   const number = typeof value === 'number' ? value : 0
   const step = schema.multipleOf ?? 1
+  const wrong = text !== null && text.trim() !== '' && !Number.isFinite(Number(text))
   const to = (n: number) => { setText(null); onChange(Math.min(schema.maximum ?? Infinity, Math.max(schema.minimum ?? -Infinity, n))) }
   return (
     <span className="inline-flex items-center gap-1">
@@ -74,10 +75,12 @@ function NumberInput({ id, schema, value, describedBy, onChange }: { id: string;
       <input
         id={id} inputMode="decimal" value={text ?? (typeof value === 'number' ? String(value) : '')} aria-describedby={describedBy} className={`${box} w-20 text-center`}
         onChange={(e) => { setText(e.target.value); const n = Number(e.target.value); if (e.target.value.trim() !== '' && Number.isFinite(n)) onChange(n) }}
-        onBlur={() => setText(null)}
+        onBlur={() => { if (!wrong) setText(null) }}
+        aria-invalid={wrong || undefined}
         onKeyDown={(e) => { if (e.key === 'ArrowUp') { e.preventDefault(); to(number + step) } if (e.key === 'ArrowDown') { e.preventDefault(); to(number - step) } }}
       />
       <Button className="px-2.5" aria-label="more" disabled={schema.maximum !== undefined && number >= schema.maximum} onClick={() => to(number + step)}>+</Button>
+      {wrong && <span role="alert" className="ml-2 text-small text-bad">this is no number; {typeof value === 'number' ? `${value} counts` : 'nothing counts'} until it is</span>}
     </span>
   )
 }

@@ -10,7 +10,7 @@ export function Past({ name, trouble }: { name: string; trouble: Refusal }) {
   const runs = useRuns(name)
   const proposals = useProposals(name)
   if (runs.isPending || proposals.isPending) return <Sheet><Loading /></Sheet>
-  if (runs.isLoadingError || proposals.isLoadingError) return <Trouble error={trouble} />
+  if (runs.isLoadingError || proposals.isLoadingError) return <Trouble page error={trouble} />
   if (runs.data.length + proposals.data.length === 0) return <Empty heading title={`There is no stack ${name}`}>Look at the <Link className="text-accent underline" to="/stacks">stacks</Link> that there are, or begin one from the <Link className="text-accent underline" to="/library">library</Link>.</Empty>
   const last = runs.data[0]
   const retired = last?.kind === 'retire' && last.state === 'done'
