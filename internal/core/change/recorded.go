@@ -33,7 +33,7 @@ type Recorded struct {
 	After   []string
 	// Guard and AtRetire are as the stack was last applied, Checks as they were last
 	// proved; nil when that is not known.
-	Guard    bool
+	Guard bool
 	// Lifted says that the guard is lifted for this once, by name.
 	Lifted   bool
 	AtRetire string
