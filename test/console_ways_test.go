@@ -6,9 +6,13 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 )
+
+// breath is longer than the page waits before it asks somebody who types.
+const breath = 1200 * time.Millisecond
 
 // TestConsoleIsNowhereADeadEnd goes, by console alone, the ways that lead on from where somebody is
 // stuck: a range that lets the checks not in, something guarded, something that serves and would be
@@ -163,6 +167,20 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		}
 	})
 
+	way("a password that is wrong ends no session", func() {
+		p.open("/tokens")
+		p.press("Change password")
+		p.fill("before", "not the one that it is")
+		p.fill("after", "tomorrow the gauges")
+		p.press("Change it")
+		p.sees("the name or the password is not right")
+		time.Sleep(breath)
+		if strings.Contains(p.text(), "Your session ended") {
+			t.Error("a password that is wrong is told as a session that ended")
+		}
+		p.press("Cancel")
+	})
+
 	way("a key throws nothing away that was typed", func() {
 		p.open("/library")
 		p.press("Add a library")
@@ -177,7 +195,7 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 
 	way("nothing of a person stays after signing out", func() {
 		p.open("/library/warning-site/text")
-		p.sees("Warning site")
+		p.sees("it could be published")
 		p.endOfFirstLine()
 		p.do(chromedp.KeyEvent(" # mine"))
 		p.sees("changed in this browser")

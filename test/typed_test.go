@@ -25,7 +25,7 @@ type badLine struct {
 	mu     sync.Mutex
 	faults []lineFault
 	met    int
-	html   func(string) string // what becomes of the console's page
+	html   func(string) string // what becomes of the console's page when a script asks for it
 }
 
 // lineFault answers calls of a method to a path in the service's place: with a status, or, for 0,
@@ -56,7 +56,8 @@ func (b *bench) badLine() *badLine {
 		ModifyResponse: func(r *http.Response) error {
 			l.mu.Lock()
 			defer l.mu.Unlock()
-			if l.html == nil || !strings.HasPrefix(r.Header.Get("Content-Type"), "text/html") {
+			asked := r.Request.Header.Get("Sec-Fetch-Dest") == "empty" // by a script, and not to be shown
+			if l.html == nil || !asked || !strings.HasPrefix(r.Header.Get("Content-Type"), "text/html") {
 				return nil
 			}
 			text, err := io.ReadAll(r.Body)

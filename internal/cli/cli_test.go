@@ -191,9 +191,9 @@ func TestARunIsReadableWithoutColour(t *testing.T) {
 	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	end := at.Add(90 * time.Second)
 	var b strings.Builder
-	printRun(&b, service.Run{ID: 3, Stack: "site", State: "failed", Total: 3, Finished: 1, StartedAt: &at, EndedAt: &end, Reason: "site: no answer", Next: "undersail continue site",
+	printRun(&b, service.Run{ID: 3, Stack: "site", State: "failed", Total: 3, Finished: 1, StartedAt: &at, EndedAt: &end, UnderWayS: 90, WaitedS: 30, Reason: "site: no answer", Next: "undersail continue site",
 		Steps: []service.Step{{Resource: "net", Change: "create", State: "healthy", BeganAt: &at, EndedAt: &end}, {Resource: "site", Change: "create", State: "failed", BeganAt: &at, EndedAt: &end, Reason: "no answer"}, {Resource: "board", Change: "create", State: "skipped"}}}, end)
-	for _, want := range []string{"Run 3 of stack site is failed: 1 of 3 steps after 1m 30s", "● net", "■ site", "– board", "next: undersail continue site"} {
+	for _, want := range []string{"Run 3 of stack site is failed: 1 of 3 steps after 1m 30s, waited 30s", "● net", "■ site", "– board", "next: undersail continue site"} {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("want %q in:\n%s", want, b.String())
 		}

@@ -13,6 +13,8 @@ import (
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/engine"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
@@ -172,6 +174,36 @@ func TestTheExamplesAreEdited(t *testing.T) {
 	}
 }
 
+// serving are the consents to what happens to what serves.
+var serving = []string{change.StopServing, change.RebuildServing, change.RemoveServing}
+
+// interrupts checks that a proposal asks about everything that serves and is stopped, made anew or
+// removed, and about nothing else.
+func (e *editing) interrupts(about string, p service.Proposal) {
+	e.t.Helper()
+	var told, want []string
+	for _, i := range p.Interruptions {
+		told = append(told, i.How+" "+i.Resource)
+		if !slices.ContainsFunc(p.Consents, func(c render.Consent) bool { return c.Name == i.How && strings.Contains(c.About, i.Resource+" (") }) {
+			e.t.Errorf("%s: nobody is asked about %s %s", about, i.How, i.Resource)
+		}
+	}
+	for _, c := range p.Changes {
+		t, _ := resource.ByName(c.Type)
+		stops := slices.ContainsFunc(c.Fields, func(f change.Field) bool { return f.Alter == resource.NeedsStop })
+		switch how := map[change.Kind]string{change.Rebuild: change.RebuildServing, change.Remove: change.RemoveServing, change.Alter: change.StopServing}[c.Change]; {
+		case how == "" || !t.Serves || how == change.StopServing && !stops:
+		default:
+			want = append(want, how+" "+c.Resource)
+		}
+	}
+	slices.Sort(told)
+	slices.Sort(want)
+	if !slices.Equal(told, want) {
+		e.t.Errorf("%s: told are %v, and what serves is %v", about, told, want)
+	}
+}
+
 // editing is one example while it is edited.
 type editing struct {
 	edited
@@ -239,8 +271,11 @@ func (e *editing) edit(x edit) {
 		}
 	}
 	for _, c := range p.Consents {
-		asked = append(asked, c.Name)
+		if !slices.Contains(serving, c.Name) {
+			asked = append(asked, c.Name)
+		}
 	}
+	e.interrupts(x.about, p)
 	if strings.Join(got, ", ") != x.want || x.refused != "" {
 		e.t.Errorf("%s:\n got %s\nwant %s%s", x.about, strings.Join(got, ", "), x.want, x.refused)
 	}

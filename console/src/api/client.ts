@@ -21,8 +21,15 @@ const attended = 60_000
 let touched = Date.now()
 for (const kind of ['pointerdown', 'keydown', 'wheel'] as const) window.addEventListener(kind, () => { touched = Date.now() }, { passive: true, capture: true })
 api.use({ onRequest: ({ request }) => { if (Date.now() - touched > attended) request.headers.set('X-Undersail-Unattended', '1'); return request } })
-// Whichever call hears first that the session ended, the page asks to sign in again.
-api.use({ onResponse: ({ response, request }) => { if (response.status === 401 && !(request.method === 'POST' && request.url.endsWith('/session'))) noteEnded() } })
+// Whichever call is told first that it may not, who is here is asked: a password that is wrong ends no session.
+let asking: Promise<unknown> | null = null
+api.use({
+  onResponse: ({ response, request }) => {
+    if (response.status !== 401) return
+    if (request.url.endsWith('/api/v1/me')) return noteEnded()
+    asking ??= api.GET('/api/v1/me').catch(() => undefined).finally(() => { asking = null })
+  },
+})
 
 /** What the service said instead of doing what was asked. */
 export class Refusal extends Error {
