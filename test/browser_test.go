@@ -69,6 +69,16 @@ func (b *bench) browse() *page {
 	return p
 }
 
+// tab opens another tab of the same browser, which shares its session and its store.
+func (p *page) tab() *page {
+	p.t.Helper()
+	ctx, cancel := chromedp.NewContext(p.ctx)
+	p.t.Cleanup(cancel)
+	other := &page{t: p.t, ctx: ctx, url: p.url}
+	other.do(chromedp.EmulateViewport(1280, 800))
+	return other
+}
+
 func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
 	if err := chromedp.Do(p.ctx, actions...); err != nil {

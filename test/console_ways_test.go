@@ -6,13 +6,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 )
-
-// breath is longer than the page waits before it asks somebody who types.
-const breath = 1200 * time.Millisecond
 
 // TestConsoleIsNowhereADeadEnd goes, by console alone, the ways that lead on from where somebody is
 // stuck: a range that lets the checks not in, something guarded, something that serves and would be
@@ -172,9 +168,11 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		p.press("Change password")
 		p.fill("before", "not the one that it is")
 		p.fill("after", "tomorrow the gauges")
+		const asked = `performance.getEntriesByType('resource').filter((e) => e.name.endsWith('/api/v1/me')).length`
+		before := p.says("String(" + asked + ")")
 		p.press("Change it")
 		p.sees("the name or the password is not right")
-		time.Sleep(breath)
+		p.until("who is here was asked", asked+" > "+before)
 		if strings.Contains(p.text(), "Your session ended") {
 			t.Error("a password that is wrong is told as a session that ended")
 		}
@@ -193,6 +191,17 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		}
 	})
 
+	way("another proposal of what is to be made anew says so again", func() {
+		b.must(0, "apply", b.propose("quay", "warning-site"), "--watch")
+		var first, other proposed
+		b.into(&first, "rebuild", "quay", "site")
+		b.into(&other, "propose", "quay", "--input", "headline=Calm") // in the place of the first
+		p.open(fmt.Sprintf("/proposals/%d", first.ID))
+		p.press("Propose again")
+		p.until("it is another one", fmt.Sprintf(`location.pathname.startsWith('/proposals/') && location.pathname !== '/proposals/%d'`, first.ID))
+		p.sees("1 rebuild", "these serve, and are made anew: site (instance)")
+	})
+
 	way("nothing of a person stays after signing out", func() {
 		p.open("/library/warning-site/text")
 		p.sees("it could be published")
@@ -206,5 +215,20 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		if kept := p.says(`JSON.stringify([Object.entries(localStorage), Object.entries(sessionStorage)])`); strings.Contains(kept, "mine") || strings.Contains(kept, "ines") {
 			t.Errorf("the browser keeps %s", kept)
 		}
+	})
+	way("who signs out, or in as somebody else, in another tab is noticed", func() {
+		p.signIn(b.password)
+		p.open("/runs")
+		p.sees("apply")
+		other := p.tab()
+		other.open("/stacks")
+		other.press("Sign out")
+		other.sees("Sign in")
+		p.sees("Your session ended", "Sign in as ines")
+		other.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "nils"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "tomorrow the gauges"))
+		other.press("Sign in")
+		other.sees("nils", "viewer")
+		p.sees("nils", "viewer", "stacks in order")
+		p.unsees("Your session ended")
 	})
 }

@@ -240,10 +240,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 
 	t.Run("two tabs", func(t *testing.T) {
 		p.t = t
-		other := b.browse()
-		other.t = t
-		other.url = line.URL
-		other.signIn(b.password)
+		other := p.tab()
 		other.open("/prepare/gauge-intake?draft=" + id + "&page=Workers")
 		other.sees("Prepare nh")
 		other.typeIn("#field-workers", "4")
@@ -306,7 +303,7 @@ func TestARunIsToldAsItIs(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.press("Give and go on")
-	time.Sleep(300 * time.Millisecond)
+	p.until("it is on its way, and cannot be sent twice", `[...document.querySelectorAll('[role=dialog] button')].some((b) => b.innerText === 'Give and go on' && b.disabled)`)
 	if err := b.cmd.Process.Signal(syscall.SIGCONT); err != nil {
 		t.Fatal(err)
 	}

@@ -197,7 +197,7 @@ func (v *liveView) draw(w io.Writer) {
 	switch since := time.Since(v.read).Seconds(); shown.State {
 	case state.Parked:
 		shown.WaitedS += since
-	case state.Underway:
+	case state.Underway, state.Stopping, state.Undoing:
 		shown.UnderWayS += since
 	}
 	printRun(&b, shown, time.Now())

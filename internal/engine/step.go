@@ -316,7 +316,10 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 	shown, _, err := x.resolve(s)
 	if err != nil {
 		if beyond := (*beyondError)(nil); errors.As(err, &beyond) { // what it is asked about comes from what it reports
-			if err := x.commit(ctx, nil, func(w *store.Write) { w.PutResource(*row) }); err != nil {
+			x.mu.Lock()
+			reported := *row
+			x.mu.Unlock()
+			if err := x.commit(ctx, nil, func(w *store.Write) { w.PutResource(reported) }); err != nil {
 				return schedule.Event{}, err
 			}
 		}

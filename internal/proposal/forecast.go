@@ -65,16 +65,25 @@ func LearnedOf(typeName, region string, want map[string]any) Learned {
 // ExpectProof is how long the proof of a whole stack usually takes.
 func (d Durations) ExpectProof() int64 { return int64(proving / d.Rate * 1000) }
 
-// Forecast tells how long the actions of a plan take together, in seconds of real
-// time, and the chain of resources that decides it.
-func (d Durations) Forecast(p change.Plan) (seconds float64, longest []string) {
+// needsOf is what waits for what among the actions of a plan.
+func needsOf(p change.Plan) graph.Graph {
 	g := graph.Graph{Needs: make([][]int, len(p.Actions))}
-	weight := make([]float64, len(p.Actions))
 	for i, a := range p.Actions {
-		weight[i] = float64(d.ExpectOf(p, a)) / 1000
 		for _, n := range a.Needs {
 			g.Needs[i] = append(g.Needs[i], n.Action)
 		}
+	}
+	return g
+}
+
+// Forecast tells how long the actions of a plan take together, in seconds of real
+// time, and the chain of resources that decides it, in which the removal of one that
+// is rebuilt is told as that.
+func (d Durations) Forecast(p change.Plan) (seconds float64, longest []string) {
+	g := needsOf(p)
+	weight := make([]float64, len(p.Actions))
+	for i, a := range p.Actions {
+		weight[i] = float64(d.ExpectOf(p, a)) / 1000
 	}
 	longest = []string{}
 	if _, cycle := g.Order(); cycle != nil {

@@ -1,10 +1,10 @@
 package proposal
 
 import (
+	"math"
 	"slices"
 
 	"undersail/internal/core/change"
-	"undersail/internal/core/graph"
 	"undersail/internal/core/render"
 )
 
@@ -18,7 +18,7 @@ func (c Changed) interruptions() []change.Interruption {
 	from, to := c.Durations.times(c.Plan)
 	for n := range list {
 		i := &list[n]
-		i.Seconds = gone(c.Plan, i.Resource, i.How, i.NewFirst, from, to)
+		i.Seconds = gone(c.Plan, *i, from, to)
 		for m := range i.Causes {
 			c.behind(i.Resource, &i.Causes[m])
 		}
@@ -48,37 +48,25 @@ func (c Changed) behind(resource string, cause *change.Cause) {
 	}
 }
 
-// gone is for how long a resource is not there, in seconds.
-func gone(p change.Plan, resource, how string, newFirst bool, from, to []float64) float64 {
-	var begin, end float64
-	removed := false
-	for i, a := range p.Actions {
-		if p.Changes[a.Change].Resource != resource {
-			continue
-		}
-		if a.Do == change.Remove {
-			begin, removed = from[i], true
-		} else if end = to[i]; !removed {
-			begin = from[i]
-		}
-	}
-	switch {
-	case how == change.RemoveServing, newFirst: // for good, or not at all
+// gone is for how long a resource is not there, in seconds: from the first of its actions to the end of the
+// last. What goes for good, or only once the new one is there, is not gone for a time.
+func gone(p change.Plan, i change.Interruption, from, to []float64) float64 {
+	if i.How == change.RemoveServing || i.NewFirst {
 		return 0
-	default:
-		return max(0, end-begin)
 	}
+	begin, end := math.Inf(1), 0.0
+	for n, a := range p.Actions {
+		if p.Changes[a.Change].Resource == i.Resource && a.Do != change.Keep {
+			begin, end = min(begin, from[n]), max(end, to[n])
+		}
+	}
+	return max(0, end-begin)
 }
 
 // times are when each action of a plan begins and ends at the earliest, in real seconds from its start.
 func (d Durations) times(p change.Plan) (from, to []float64) {
 	from, to = make([]float64, len(p.Actions)), make([]float64, len(p.Actions))
-	g := graph.Graph{Needs: make([][]int, len(p.Actions))}
-	for i, a := range p.Actions {
-		for _, n := range a.Needs {
-			g.Needs[i] = append(g.Needs[i], n.Action)
-		}
-	}
+	g := needsOf(p)
 	order, _ := g.Order()
 	for _, i := range order {
 		for _, n := range g.Needs[i] {

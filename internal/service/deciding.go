@@ -124,7 +124,8 @@ func unsaved(j proposal.Judged) Proposal {
 // asked is what a proposal was asked for with, as far as it can be asked again: values of
 // secrets that were typed belong to that proposal alone, and are asked for again.
 func asked(d proposal.Document) NewProposal {
-	n := NewProposal{Stack: d.Stack.Name, Account: d.Stack.Account, Region: d.Stack.Region, File: d.Template.File, Source: d.Template.Source, Parts: d.Template.Parts, Inputs: map[string]any{}}
+	n := NewProposal{Stack: d.Stack.Name, Account: d.Stack.Account, Region: d.Stack.Region, File: d.Template.File, Source: d.Template.Source, Parts: d.Template.Parts, Inputs: map[string]any{},
+		Keep: d.Keep, LiftGuard: d.LiftGuard, Again: d.Again, Rebuild: d.Rebuild}
 	maps.Copy(n.Inputs, d.Inputs)
 	for input, reference := range d.Secrets {
 		if name, _ := splitVersion(reference); secretName.MatchString(name) { // it stands for itself

@@ -29,7 +29,7 @@ export default function RunsPage() {
                   <td className="max-md:hidden w-full max-w-0 truncate text-ink-2" title={r.decides ?? r.reason}>{r.decides ?? r.reason ?? '–'}</td>
                   <td className="max-md:hidden text-ink-2">{r.started_by}</td>
                   <td className="max-md:hidden text-ink-2">{moment(r.created_at)}</td>
-                  <td className="text-right">{r.started_at ? accountSpan(r.under_way_seconds + (r.state === 'underway' ? (now - runs.dataUpdatedAt) / 1000 : 0), r.rate) : '–'}{r.waited_seconds >= 1 && <span className="block text-small text-ink-2">waited {accountSpan(r.waited_seconds, r.rate)}</span>}</td>
+                  <td className="text-right">{r.started_at ? accountSpan(r.under_way_seconds + (['underway', 'stopping', 'undoing'].includes(r.state) ? (now - runs.dataUpdatedAt) / 1000 : 0), r.rate) : '–'}{r.waited_seconds >= 1 && <span className="block text-small text-ink-2">waited {accountSpan(r.waited_seconds, r.rate)}</span>}</td>
                 </tr>
               ))}
             </tbody>

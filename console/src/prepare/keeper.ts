@@ -23,6 +23,7 @@ export class Keeper {
     this.key = `draft ${draft.id}`
     const before = recall(this.key)
     this.state = before ? recalled(draft, JSON.parse(before) as Recalled) : begun(draft)
+    if (before && allKept(this.state)) forget(this.key) // it arrived, and only its answer was lost
     onReturn(() => this.tell({ is: 'back' }))
     window.addEventListener('online', () => this.tell({ is: 'back' }))
     this.step()
@@ -32,11 +33,12 @@ export class Keeper {
   listen = (l: () => void) => { this.listeners.add(l); return () => { this.listeners.delete(l) } }
 
   tell = (e: Event) => {
-    const after = next(this.state, e)
-    if (after === this.state) return
+    const before = this.state
+    const after = next(before, e)
+    if (after === before) return
     this.state = after
-    if (allKept(after)) forget(this.key)
-    else keep(this.key, JSON.stringify(recallOf(after)))
+    if (!allKept(after)) keep(this.key, JSON.stringify(recallOf(after)))
+    else if (!allKept(before)) forget(this.key) // what another tab keeps of it is that tab's
     this.listeners.forEach((l) => l())
     this.step()
   }

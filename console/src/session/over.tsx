@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Dialog } from 'radix-ui'
-import { useEffect, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { keptKeys } from '../api/browser'
 import { api, unwrap } from '../api/client'
 import { offersOpenID } from '../api/page'
@@ -29,19 +29,19 @@ const breath = 800
 /** True once something holds and nobody is in the middle of typing: a word is not cut by a question. */
 function usePause(holds: boolean): boolean {
   const [open, setOpen] = useState(false)
-  const [last] = useState({ key: 0 })
+  const last = useRef(0) // when a key was pressed
   useEffect(() => {
-    const note = () => { last.key = Date.now() }
+    const note = () => { last.current = Date.now() }
     window.addEventListener('keydown', note, true)
     return () => window.removeEventListener('keydown', note, true)
-  }, [last])
+  }, [])
   useEffect(() => {
     if (!holds) return setOpen(false)
-    const look = () => { if (Date.now() - last.key >= breath) setOpen(true) }
+    const look = () => { if (Date.now() - last.current >= breath) setOpen(true) }
     look()
     const timer = setInterval(look, 100)
     return () => clearInterval(timer)
-  }, [holds, last])
+  }, [holds])
   return holds && open
 }
 

@@ -1,5 +1,5 @@
 import { useMutation } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useState, type ReactNode } from 'react'
 import { useNavigate } from 'react-router'
 import { api, unwrap, type Stack } from '../api/client'
 import { Panel } from '../parts/form'
@@ -17,7 +17,6 @@ export function Retiring({ s, disabled }: { s: Stack; disabled: boolean }) {
   const list = s.resources ?? []
   const guarded = list.filter((r) => r.guard && !keep.has(r.name))
   const holding = list.filter((r) => r.holds_data || r.guard)
-  const toggle = (of: ReadonlySet<string>, name: string) => { const next = new Set(of); if (!next.delete(name)) next.add(name); return next }
   const open = guarded.filter((r) => !lift.has(r.name))
   if (holding.length === 0) {
     return (
@@ -36,8 +35,9 @@ export function Retiring({ s, disabled }: { s: Stack; disabled: boolean }) {
             {holding.map((r) => (
               <li key={r.name}>
                 <span className="font-semibold">{r.name}</span> <span className="text-ink-2">{r.type}{r.guard && ', guarded'}{r.holds_data && ', holds data'}</span>
-                {r.kept ? <span className="block text-small text-ink-2">its template keeps it</span> : r.holds_data && <label className="flex items-baseline gap-2"><input type="checkbox" name={`keep ${r.name}`} checked={keep.has(r.name)} onChange={() => setKeep(toggle(keep, r.name))} className="translate-y-[1px] accent-[var(--accent)]" />keep it in the cloud, where it is still paid for</label>}
-                {r.guard && !keep.has(r.name) && <label className="flex items-baseline gap-2"><input type="checkbox" name={`lift ${r.name}`} checked={lift.has(r.name)} onChange={() => setLift(toggle(lift, r.name))} className="translate-y-[1px] accent-[var(--accent)]" />lift its guard for this once</label>}
+                {r.kept && <span className="block text-small text-ink-2">its template keeps it</span>}
+                {r.holds_data && !r.kept && <Tick name={`keep ${r.name}`} in={keep} of={r.name} onTick={setKeep}>keep it in the cloud, where it is still paid for</Tick>}
+                {r.guard && !keep.has(r.name) && <Tick name={`lift ${r.name}`} in={lift} of={r.name} onTick={setLift}>lift its guard for this once</Tick>}
               </li>
             ))}
           </ul>
@@ -47,5 +47,15 @@ export function Retiring({ s, disabled }: { s: Stack; disabled: boolean }) {
         </form>
       )}
     </Panel>
+  )
+}
+
+/** One resource in a set of them, or not. */
+function Tick({ name, in: set, of, onTick, children }: { name: string; in: ReadonlySet<string>; of: string; onTick: (next: ReadonlySet<string>) => void; children: ReactNode }) {
+  return (
+    <label className="flex items-baseline gap-2">
+      <input type="checkbox" name={name} checked={set.has(of)} className="translate-y-[1px] accent-[var(--accent)]" onChange={(e) => onTick(new Set(e.target.checked ? [...set, of] : [...set].filter((x) => x !== of)))} />
+      {children}
+    </label>
   )
 }
