@@ -192,9 +192,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 					f.mended(p)
 				}
 				p.sees("kept just now")
-				if got := s.kept(draft()); got != s.values[i] {
-					t.Fatalf("the draft has %q, and %q was typed; the page says\n%s", got, s.values[i], p.text())
-				}
+				eventually(t, "what was typed is in the draft", 60*time.Second, func() bool { return s.kept(draft()) == s.values[i] })
 				p.unsees(f.told)
 			})
 		}

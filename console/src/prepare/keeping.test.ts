@@ -68,6 +68,21 @@ test('a right that is gone holds what was typed until it is tried again', () => 
   deepEqual(toSend(next(s, { is: 'again' })), { inputs: { hosts: 2 } })
 })
 
+test('an older value that was refused does not come after the newer one', () => {
+  const s = after(begun(draft(1)), typed({ range: '10.46.0.0/2' }), { is: 'sent' }, typed({ range: '10.46.0.0/22' }), failed(422))
+  equal(s.refused, null)
+  equal(s.trouble, null, 'the newer one says itself whether it is taken')
+  const again = after(s, { is: 'sent' }, { is: 'again' }, { is: 'kept', draft: draft(2, { range: '10.46.0.0/22' }) })
+  equal(toSend(again), null)
+  equal(allKept(again), true)
+})
+
+test('what was refused does not go again before what was typed since is answered', () => {
+  const sent = after(begun(draft(1)), typed({ hosts: 1, zone: 'a' }), { is: 'sent' }, failed(422), typed({ hosts: 2 }), { is: 'sent' })
+  const s = after(sent, { is: 'again' }, failed(422))
+  deepEqual(typedOf(s), { inputs: { hosts: 2, zone: 'a' } })
+})
+
 test('of a draft that is gone everything can be laid into a new one', () => {
   const s = after(begun(draft(3, { hosts: 1, zone: 'a' }, 'intake')), typed({ hosts: 2, zone: null }), { is: 'sent' }, failed(404), { is: 'again' })
   equal(toSend(s), null)
@@ -141,6 +156,11 @@ test('nothing is dropped in any order of events', () => {
           const change = toSend(s)
           if (!change) break
           s = next(s, { is: 'sent' })
+          for (let n = chance(3); n > 0; n--) { // more is typed, and asked for, before the answer is there
+            const meanwhile = `in${chance(4)}`
+            if (chance(2)) s = next(s, { is: chance(2) ? 'again' : 'back' })
+            else { wished[meanwhile] = 100 * i + n; s = next(s, typed({ [meanwhile]: 100 * i + n })) }
+          }
           const status = [200, 200, 200, 0, 401, 408, 429, 422, 403, 503][chance(10)]!
           const heard = status === 200 || (status === 0 && chance(2) === 1) // an answer may be lost behind the deed
           if (heard) served = draft(served.revision + 1, { ...(served.body.inputs as object), ...change.inputs })

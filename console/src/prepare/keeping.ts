@@ -113,7 +113,10 @@ export function next(s: Keeping, e: Event): Keeping {
     case 'failed': {
       const hold = holdOf(e.problem.status)
       const failed = { ...s, underway: null, trouble: e.problem, tries: s.tries + 1, asked: e.after ?? 0, hold }
-      if (hold === '') return { ...failed, refused: merged(s.refused, s.underway), tries: 0 } // what was typed since does not wait for it
+      if (hold === '') { // what was typed since does not wait for it, and what it says anew is not asked for again
+        const refused = both(s.refused, without(s.underway, s.waiting ?? {}))
+        return { ...failed, refused, trouble: refused ? e.problem : null, tries: 0 }
+      }
       return { ...failed, waiting: merged(s.underway, s.waiting), doubtful: hold === 'pause' && s.underway ? [...s.doubtful, s.underway] : s.doubtful }
     }
     case 'again':
@@ -150,6 +153,8 @@ export function holds(draft: Draft, change: Change): boolean {
   const inputs = (draft.body.inputs ?? {}) as Record<string, unknown>
   return Object.entries(change).every(([key, value]) => (key === 'inputs' ? Object.entries(value as object).every(([name, v]) => same(inputs[name], v)) : same(body[key] === '' ? null : body[key], value === '' ? null : value)))
 }
+
+const both = (a: Change | null, b: Change | null): Change | null => (a && b ? merged(a, b) : a ?? b)
 
 /** A change without what another says anew; null if nothing is left. */
 function without(c: Change | null, anew: Change): Change | null {
