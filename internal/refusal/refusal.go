@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"undersail/internal/core/expr"
@@ -82,4 +83,12 @@ func Clip(text string, most int) string {
 		return string(r[:most]) + "..."
 	}
 	return text
+}
+
+// Few is the beginning of a list, with how many more there are.
+func Few(list []string, n int) []string {
+	if len(list) > n {
+		return append(slices.Clone(list[:n]), fmt.Sprintf("and %d more", len(list)-n))
+	}
+	return list
 }

@@ -222,7 +222,7 @@ func (s *Service) keepCredentials(ctx context.Context, u people.User, n NewAccou
 		return refusal.New(refusal.Conflict, "look at it, and ask again: undersail accounts show "+a.Name, "account %s was closed, or is held to something else, since it was looked at", a.Name)
 	}
 	if err != nil {
-		return standsInTheWay(err, "", u)
+		return refusal.InTheWay(err, "", u.Name)
 	}
 	s.forgetOffers(a.Name)
 	s.lately.forget("account " + a.Name)
@@ -267,10 +267,9 @@ func (s *Service) Account(ctx context.Context, name string) (AccountDetail, erro
 		return out, err
 	}
 	for _, m := range summaries {
-		st := stackOf(m)
-		out.Running = append(out.Running, AccountStack{st.Name, st.Region, st.State, st.Hour})
-		out.Month += st.Hour * resource.HoursPerMonth
-		out.Currency = st.Currency
+		out.Running = append(out.Running, AccountStack{m.Name, m.Region, m.State(), m.Hour})
+		out.Month += m.Hour * resource.HoursPerMonth
+		out.Currency = m.Currency
 	}
 	out.Account = accountOf(a, len(out.Running))
 	if out.Spent, err = s.store.SpentThisMonth(ctx, name); err != nil {

@@ -31,7 +31,7 @@ func (s *Service) sealOf(p store.Proposal, decidedBy, onFailure string, consents
 func agreementParts(p store.Proposal, decidedBy, onFailure string, consents []string) []string {
 	consents = slices.Clone(consents)
 	slices.Sort(consents)
-	return []string{fmt.Sprint(p.ID), p.StackID, p.Kind, canonical(p.Document), p.CreatedBy, strings.Join(p.ShapedBy, " "), decidedBy, onFailure, strings.Join(consents, " ")}
+	return []string{fmt.Sprint(p.ID), p.StackID, p.Kind, sealed.Canonical(p.Document), p.CreatedBy, strings.Join(p.ShapedBy, " "), decidedBy, onFailure, strings.Join(consents, " ")}
 }
 
 // holds reports whether what is recorded of an accepted proposal is what was agreed to.
@@ -84,7 +84,7 @@ func (s *Service) agreementOf(p store.Proposal, run store.Run) (sealed.Agreement
 func givenParts(run store.Run) []string {
 	given, _ := json.Marshal(run.Given) // nothing reads as an empty mapping
 	agreed, _ := json.Marshal(append([]use.Use{}, run.Agreed...))
-	return []string{fmt.Sprint(run.ID), canonical(given), canonical(agreed)}
+	return []string{fmt.Sprint(run.ID), sealed.Canonical(given), sealed.Canonical(agreed)}
 }
 
 // sealAgreements seals once what was accepted by older programs: it counts as agreed.

@@ -14,6 +14,7 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
+	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
 
@@ -90,21 +91,7 @@ func (j journal) Done(ctx context.Context, u people.User, action, subject string
 // cannot make the hashes fit. Each part is written with its length, so that no two
 // entries are written alike.
 func (s *Service) auditHash(e store.AuditEntry, before []byte) []byte {
-	return s.sealed.SealOf("", string(before), strconv.FormatInt(e.Number, 10), e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Action, e.Subject, e.Reason, canonical(e.Detail))
-}
-
-// canonical writes JSON as the same value is always written: the database keeps the
-// value, not the text.
-func canonical(raw json.RawMessage) string {
-	var v any
-	if json.Unmarshal(raw, &v) != nil {
-		return string(raw)
-	}
-	out, err := json.Marshal(v)
-	if err != nil {
-		return string(raw)
-	}
-	return string(out)
+	return s.sealed.SealOf("", string(before), strconv.FormatInt(e.Number, 10), e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Action, e.Subject, e.Reason, sealed.Canonical(e.Detail))
 }
 
 // Audit lists what was done, the newest first. Whoever is no administrator sees what

@@ -121,7 +121,7 @@ func (s *Service) readLibraryText(ctx context.Context, ref string) (*lang.Templa
 	if err != nil {
 		return nil, err
 	}
-	read, found := bundles.read(t.Bundle())
+	read, found := readText(t.Bundle())
 	if read == nil {
 		return nil, &refusal.Error{Kind: refusal.Findings, Title: "template " + ref + " cannot be read by this program", Remedy: "publish a version that can", Diagnostics: found}
 	}

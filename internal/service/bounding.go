@@ -131,7 +131,7 @@ func (s *Service) BoundAccount(ctx context.Context, u people.User, name string, 
 		}
 	}
 	if err := s.store.BoundAccount(ctx, name, set, u.Who(), columns...); err != nil {
-		return AccountDetail{}, standsInTheWay(err, "", u)
+		return AccountDetail{}, refusal.InTheWay(err, "", u.Name)
 	}
 	s.lately.forget("account " + name)
 	if b.Prices != nil {

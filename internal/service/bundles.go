@@ -31,3 +31,6 @@ func (m *bundleMemo) read(b lang.Bundle) (*lang.Template, lang.Diagnostics) {
 	}
 	return t, found
 }
+
+// readText reads a template with all that it embeds, or gives what was read of it before.
+func readText(b lang.Bundle) (*lang.Template, lang.Diagnostics) { return bundles.read(b) }

@@ -59,7 +59,7 @@ func (s *Service) RemoveAccount(ctx context.Context, u people.User, name, why st
 	}
 	if len(kept) > 0 && !gone {
 		return Closed{}, refusal.New(refusal.Conflict, "remove it for good first, with: undersail kept remove STACK/RESOURCE; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
-			"account %s still pays for what was kept: %s", name, strings.Join(firstFew(kept, 5), ", "))
+			"account %s still pays for what was kept: %s", name, strings.Join(refusal.Few(kept, 5), ", "))
 	}
 	if gone {
 		problem := s.testAccount(ctx, a)
@@ -86,7 +86,7 @@ func (s *Service) RemoveAccount(ctx context.Context, u people.User, name, why st
 		return Closed{}, refusal.New(refusal.Conflict, "look at it and try again: undersail accounts show "+name, "something was made in account %s at this moment", name)
 	}
 	if err != nil {
-		return Closed{}, standsInTheWay(err, "", u)
+		return Closed{}, refusal.InTheWay(err, "", u.Name)
 	}
 	s.mu.Lock()
 	delete(s.adapters, name)

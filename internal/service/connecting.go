@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
 	"golang.org/x/crypto/ssh"
 
 	"undersail/internal/access"
@@ -79,7 +80,7 @@ func (s *Service) Connect(ctx context.Context, u people.User, stack string, n Ne
 	if err != nil {
 		return Connection{}, err
 	}
-	c := Connection{ID: newID(), Stack: stack, Hops: hops}
+	c := Connection{ID: uuid.NewString(), Stack: stack, Hops: hops}
 	last, through := hops[len(hops)-1], ""
 	if len(hops) > 1 {
 		through = hops[0].Resource

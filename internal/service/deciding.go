@@ -404,7 +404,7 @@ func (s *Service) decide(ctx context.Context, u people.User, id int64, d store.D
 	err := s.store.Decide(ctx, id, d)
 	p, readErr := s.Proposal(ctx, id)
 	if errors.Is(err, store.ErrRights) {
-		return p, standsInTheWay(err, p.Stack, u)
+		return p, refusal.InTheWay(err, p.Stack, u.Name)
 	}
 	if errors.Is(err, store.ErrSecondPerson) {
 		return p, mayDecide(u, p)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
+	"github.com/google/uuid"
 
 	"undersail/internal/access"
 	"undersail/internal/core/lang"
@@ -71,7 +72,7 @@ func (s *Service) AddDraft(ctx context.Context, u people.User, n NewProposal) (D
 	if err != nil {
 		return Draft{}, err
 	}
-	row, err := s.store.AddDraft(ctx, newID(), u.Name, together(n.shaped, u.Name), raw)
+	row, err := s.store.AddDraft(ctx, uuid.NewString(), u.Name, together(n.shaped, u.Name), raw)
 	if err != nil {
 		return Draft{}, err
 	}

@@ -212,7 +212,7 @@ func (s *Service) give(ctx context.Context, u people.User, run store.Run, values
 		return Run{}, refusal.New(refusal.Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait for this any more", run.ID)
 	}
 	if errors.Is(err, store.ErrRights) {
-		return Run{}, standsInTheWay(err, run.Stack, u)
+		return Run{}, refusal.InTheWay(err, run.Stack, u.Name)
 	}
 	if err == nil {
 		s.engine.Given(run.ID, slices.Sorted(maps.Keys(values)))
@@ -263,7 +263,7 @@ func (s *Service) agreeOn(ctx context.Context, u people.User, run store.Run) (Pr
 	if err != nil {
 		return Proposal{}, err
 	}
-	template, found := bundles.read(doc.Template.Bundle())
+	template, found := readText(doc.Template.Bundle())
 	if template == nil {
 		return Proposal{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)
 	}

@@ -28,7 +28,7 @@ func awaited(run store.Run, doc proposal.Document) (out []Awaited) {
 	if !mayBeGiven(run) {
 		return nil
 	}
-	template, _ := bundles.read(doc.Template.Bundle())
+	template, _ := readText(doc.Template.Bundle())
 	if template == nil {
 		return nil
 	}
@@ -71,7 +71,7 @@ func (s *Service) Give(ctx context.Context, u people.User, stack string, values 
 	if doc.Template.Source == "" { // it takes away, and renders nothing
 		return Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
 	}
-	template, found := bundles.read(doc.Template.Bundle())
+	template, found := readText(doc.Template.Bundle())
 	if template == nil {
 		return Run{}, fmt.Errorf("read the template of run %d: %w", run.ID, found)
 	}

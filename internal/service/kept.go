@@ -156,14 +156,14 @@ func (s *Service) MoveKept(ctx context.Context, u people.User, name, to string) 
 	switch {
 	case errors.Is(err, store.ErrSecondPerson):
 		if err := s.store.WishKept(ctx, k.Token, to, u.Who()); err != nil {
-			return Kept{}, standsInTheWay(err, stack, u)
+			return Kept{}, refusal.InTheWay(err, stack, u.Name)
 		}
 		s.done(ctx, u, "wish to move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": k.ID()})
 		return Kept{}, refusal.New(refusal.Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", k.ID(), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)
 	case errors.Is(err, store.ErrMoved):
 		return Kept{}, refusal.New(refusal.Conflict, "list what is kept with: undersail kept", "%s/%s is not kept under this name any more: %s", k.Stack, k.Name, s.whereIs(ctx, k.Token))
 	case err != nil:
-		return Kept{}, standsInTheWay(err, stack, u)
+		return Kept{}, refusal.InTheWay(err, stack, u.Name)
 	}
 	s.done(ctx, u, "move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": k.ID()})
 	k.Stack, k.Name = stack, resource

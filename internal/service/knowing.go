@@ -110,7 +110,7 @@ func (s *Service) Template(ctx context.Context, ref string) (Template, error) {
 	}
 	t := templateOf(all[best])
 	t.Source, t.Parts = all[best].Source, all[best].Parts
-	if read, _ := bundles.read(t.Bundle()); read != nil {
+	if read, _ := readText(t.Bundle()); read != nil {
 		t.From = read.About.From
 	}
 	return t, nil

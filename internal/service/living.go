@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
@@ -18,8 +17,6 @@ import (
 	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
-
-var entropy = rand.Reader
 
 // Stack is a stack as people see it.
 type Stack struct {
@@ -102,24 +99,8 @@ func stackOf(m store.Summary) Stack {
 			v.Total = max(v.Total, last.Total)
 		}
 	}
-	v.State = stackState(v, m)
+	v.State = m.State()
 	return v
-}
-
-func stackState(v Stack, m store.Summary) string {
-	switch {
-	case m.Retired:
-		return state.Removed
-	case v.LastRun == nil:
-		return state.Absent
-	case v.LastRun.EndedAt == nil:
-		return v.LastRun.State
-	case m.Total == 0 && v.Template == "":
-		return state.Absent // what was made is undone
-	case m.Healthy < m.Total, v.LastRun.State != state.Done && v.LastRun.State != state.Undone:
-		return state.Unhealthy
-	}
-	return state.Healthy
 }
 
 // Stack finds a stack with its resources, inputs, outputs and newest evidence.
@@ -246,7 +227,7 @@ func (s *Service) withOffers(ctx context.Context, st store.Stack, request render
 
 // renderedFrom is everything that the rendering of a stack rests on, and a name of it.
 func (s *Service) renderedFrom(ctx context.Context, st store.Stack, resources []store.Resource) (request render.Request, key string, err error) {
-	t, found := bundles.read(bundleOf(st))
+	t, found := readText(bundleOf(st))
 	if t == nil {
 		return request, "", found
 	}
@@ -309,7 +290,7 @@ func (s *Service) StackTemplate(ctx context.Context, name string) (Template, err
 	if st.TemplateSource == "" {
 		return Template{}, refusal.New(refusal.Conflict, "add --template NAME, or the path of a template file", "stack %s was never applied", name)
 	}
-	t, found := bundles.read(bundleOf(st))
+	t, found := readText(bundleOf(st))
 	if t == nil {
 		return Template{}, found
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"undersail/internal/access"
@@ -97,7 +96,7 @@ func (s *Service) begin(ctx context.Context, u people.User, id int64, onFailure 
 	}
 	run, err := s.store.StartRun(ctx, n, s.engine.Enqueue(ctx))
 	if err != nil {
-		return Run{}, standsInTheWay(err, p.Stack, u)
+		return Run{}, refusal.InTheWay(err, p.Stack, u.Name)
 	}
 	s.done(ctx, u, "apply", p.Stack, map[string]any{"proposal": id, "run": run, "kind": p.Kind})
 	return s.Run(ctx, run)
@@ -134,43 +133,6 @@ func (s *Service) unlessMoved(ctx context.Context, p store.Proposal, r *reading,
 		return store.ErrMoved
 	}
 	return refused
-}
-
-// standsInTheWay says what somebody else did, or does, because of which something is not begun.
-func standsInTheWay(err error, stack string, u people.User) error {
-	var by *store.Excluded
-	var reader *store.ErrReader
-	switch {
-	case errors.Is(err, store.ErrMoved):
-		return err
-	case errors.Is(err, store.ErrRights):
-		return refusal.New(refusal.Forbidden, "look at what you may with: undersail whoami, and ask again", "the rights of %s were changed at this moment", u.Name)
-	case errors.As(err, &reader):
-		return readBy(stack, reader.Stack)
-	case errors.As(err, &by):
-		remedy := fmt.Sprintf("wait for it with: undersail watch %d", by.Run)
-		switch by.By {
-		case store.ByReader:
-			return refusal.New(refusal.Conflict, remedy, "run %d of stack %s reads the outputs of stack %s, and is not over", by.Run, by.Stack, stack)
-		case store.ByTaking:
-			return refusal.New(refusal.Conflict, remedy, "run %d takes something away from stack %s, whose outputs stack %s reads", by.Run, by.Stack, stack)
-		case store.ByKept:
-			return refusal.New(refusal.Conflict, remedy, "run %d of stack %s removes for good what was kept", by.Run, by.Stack)
-		}
-		return refusal.New(refusal.Conflict, remedy, "run %d of stack %s is not over", by.Run, stack)
-	case errors.Is(err, store.ErrConflict):
-		return refusal.New(refusal.Conflict, "look with: undersail runs --stack "+stack, "%s", conflictText(err))
-	}
-	return err
-}
-
-// conflictText is a conflict without the word.
-func conflictText(err error) string {
-	_, text, found := strings.Cut(err.Error(), store.ErrConflict.Error()+": ")
-	if !found {
-		return "something changed at this moment"
-	}
-	return text
 }
 
 // afterFailure is what becomes of a run if it fails. Undoing is part of what was agreed to;

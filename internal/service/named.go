@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"regexp"
@@ -251,7 +252,7 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 				return "", refusal.New(refusal.Invalid, "the kinds are: "+strings.Join(secretrule.Kinds(), ", "), "there is no kind of character %q", kind)
 			}
 		}
-		if value, err = rules.Generate(entropy); err != nil {
+		if value, err = rules.Generate(rand.Reader); err != nil {
 			return "", refusal.New(refusal.Invalid, "ask for less", "%v", err)
 		}
 		return value, nil

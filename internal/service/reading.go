@@ -20,6 +20,8 @@ import (
 	"undersail/internal/proposal"
 	"undersail/internal/refusal"
 	"undersail/internal/store"
+
+	"github.com/google/uuid"
 )
 
 // read reads the facts of a proposal that is asked for.
@@ -64,7 +66,7 @@ func (s *Service) readStack(ctx context.Context, r *reading, n NewProposal) erro
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	id := newID()
+	id := uuid.NewString()
 	r.isNew = err != nil || r.stack.RetiredAt != nil || n.unnamed
 	if !r.isNew {
 		if _, err := s.store.LastRun(ctx, r.stack.ID); errors.Is(err, store.ErrNotFound) {
@@ -129,7 +131,7 @@ func (s *Service) readTemplate(ctx context.Context, r *reading, n NewProposal) e
 // readBundle reads the template of a proposal.
 func (r *reading) readBundle(b lang.Bundle) error {
 	var found lang.Diagnostics
-	if r.Template, found = bundles.read(b); r.Template == nil {
+	if r.Template, found = readText(b); r.Template == nil {
 		return &refusal.Error{Kind: refusal.Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
 	}
 	r.Text = proposal.TemplateText{Name: r.Template.About.Name, Version: r.Template.About.Version, File: b.File, Digest: r.Template.Digest, Source: b.Source, Parts: b.Parts}

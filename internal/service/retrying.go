@@ -48,7 +48,7 @@ func (s *Service) Retry(ctx context.Context, u people.User, id int64, step strin
 		return Run{}, s.cannotReopen(ctx, run)
 	}
 	if err != nil {
-		return Run{}, standsInTheWay(err, run.Stack, u)
+		return Run{}, refusal.InTheWay(err, run.Stack, u.Name)
 	}
 	if err == nil {
 		s.done(ctx, u, "retry run", run.Stack, map[string]any{"run": id, "step": step})

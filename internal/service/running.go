@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -43,7 +44,7 @@ func (s *Service) draw(ctx context.Context, u people.User, id int64) error {
 					return err
 				}
 			}
-			value, err = rules.Generate(entropy)
+			value, err = rules.Generate(rand.Reader)
 		}
 		if err != nil {
 			return err
@@ -205,11 +206,7 @@ func (s *Service) readByOthers(ctx context.Context, stack string) error {
 	if err != nil || other == "" {
 		return err
 	}
-	return readBy(stack, other)
-}
-
-func readBy(stack, other string) error {
-	return refusal.New(refusal.Conflict, "retire "+other+" first, or let it read another stack", "stack %s reads the outputs of %s", other, stack)
+	return refusal.ReadBy(stack, other)
 }
 
 // conduct is how the resources of a stack behave in changes, as the stack was
@@ -243,14 +240,14 @@ func (s *Service) Stop(ctx context.Context, u people.User, id int64) (Run, error
 			s.done(ctx, u, "stop run", run.Stack, map[string]any{"run": id})
 		}
 		if err != nil {
-			return Run{}, standsInTheWay(err, run.Stack, u)
+			return Run{}, refusal.InTheWay(err, run.Stack, u.Name)
 		}
 		return s.Run(ctx, id)
 	}
 	if err := s.store.AskStop(ctx, id, u.Who()); errors.Is(err, store.ErrConflict) {
 		return Run{}, refusal.New(refusal.Conflict, "", "run %d is over already", id)
 	} else if err != nil {
-		return Run{}, standsInTheWay(err, run.Stack, u)
+		return Run{}, refusal.InTheWay(err, run.Stack, u.Name)
 	}
 	s.engine.AskStop(id)
 	s.done(ctx, u, "stop run", run.Stack, map[string]any{"run": id})

@@ -4,9 +4,7 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
-	"fmt"
 	"log/slog"
 	"strings"
 	"sync"
@@ -146,13 +144,6 @@ func cloudSays(err error) error {
 		return refusal.New(refusal.CloudRefused, e.Remedy, "%v", err)
 	}
 	return err
-}
-
-func newID() string {
-	b := make([]byte, 16)
-	rand.Read(b)
-	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80 // version 4, RFC 9562
-	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
 }
 
 // splitVersion reads NAME or NAME@VERSION.

@@ -133,7 +133,7 @@ func (s *Service) casesBeside(ctx context.Context, files fs.FS, file string, t L
 // runCases runs cases on the text of a template.
 func (s *Service) runCases(ctx context.Context, t Template, c library.Cases) (CaseRuns, lang.Diagnostics, error) {
 	out := CaseRuns{Template: t.Name + "@" + t.Version, Cases: []CaseRun{}}
-	read, found := bundles.read(t.Bundle())
+	read, found := readText(t.Bundle())
 	if read == nil {
 		return out, found, fmt.Errorf("published template %s cannot be read: %v", out.Template, found)
 	}

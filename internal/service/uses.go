@@ -38,9 +38,12 @@ func (s *Service) listUses(ctx context.Context, r *reading, j proposal.Judged) (
 	}
 	j.Carried, j.Told = place.Carried, use.Told(j.Plan.Rendering, place.Carried)
 	list := use.Of(j.Plan.Rendering, place)
-	agreed, recorded, err := s.agreedUses(ctx, r)
-	if err != nil {
-		return j, err
+	agreed, recorded := sealed.Agreed(), 0
+	if !r.isNew && r.stack.TemplateSource != "" {
+		if agreed, recorded, err = s.agreedUses(ctx, r.stack, r.rows); err != nil {
+			return j, err
+		}
+		agreed = agreed.With(sealed.Agreed(r.undoneUses))
 	}
 	if j.Uses = list; recorded > 0 {
 		j.Findings = append(j.Findings, render.Finding{Severity: lang.Note, Code: "uses-recorded", Place: "secrets", Message: fmt.Sprintf("%d uses of secrets were recorded before they were listed, and count as agreed", recorded), Remedy: "look at them once"})
@@ -108,51 +111,43 @@ func usesInWords(fresh []use.Use) string {
 	if len(fresh) == 1 {
 		count = "a new use of a secret"
 	}
-	return fmt.Sprintf("%s, listed with where they go: %s (%s)", count, strings.Join(firstFew(use.Places(fresh), 5), ", "), shortDigest(use.DigestOf(fresh)))
+	return fmt.Sprintf("%s, listed with where they go: %s (%s)", count, strings.Join(refusal.Few(use.Places(fresh), 5), ", "), shortDigest(use.DigestOf(fresh)))
 }
 
 // shortDigest is enough of a digest to tell what was shown from anything else.
 func shortDigest(digest string) string { return digest[:16] }
 
-func firstFew(list []string, n int) []string {
-	if len(list) > n {
-		return append(slices.Clone(list[:n]), fmt.Sprintf("and %d more", len(list)-n))
-	}
-	return list
-}
-
 // agreedUses is what was agreed to when the stack was last applied, and in the middle of
 // that run. What older programs applied counts as agreed as it is recorded; how much that
 // is is told once.
-func (s *Service) agreedUses(ctx context.Context, r *reading) (agreed sealed.Agreement, recorded int, err error) {
+func (s *Service) agreedUses(ctx context.Context, st store.Stack, rows []store.Resource) (agreed sealed.Agreement, recorded int, err error) {
 	agreed = sealed.Agreed()
-	if r.isNew || r.stack.TemplateSource == "" {
+	if st.TemplateSource == "" {
 		return agreed, 0, nil
 	}
-	d, err := s.lastDocument(ctx, r.stack.ID)
+	d, err := s.lastDocument(ctx, st.ID)
 	if err != nil {
 		return agreed, 0, err
 	}
-	last, err := s.store.LastRun(ctx, r.stack.ID)
+	last, err := s.store.LastRun(ctx, st.ID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return agreed, 0, err
 	}
-	agreed = sealed.Agreed(d.Uses, last.Agreed, r.undoneUses)
+	agreed = sealed.Agreed(d.Uses, last.Agreed)
 	if d.UsesListed {
 		return agreed, 0, nil
 	}
-	rows := r.rows
-	shown, err := s.rendered(ctx, r.stack, rows)
+	shown, err := s.rendered(ctx, st, rows)
 	if err != nil {
 		return agreed, 0, err
 	}
-	list := use.Of(shown, placeOf("", templateDigest(r.stack), keysOf(d)))
+	list := use.Of(shown, placeOf("", templateDigest(st), keysOf(d)))
 	return agreed.With(sealed.Agreed(list)), len(list), nil
 }
 
 // templateDigest is that of the template that a stack was last applied with.
 func templateDigest(st store.Stack) string {
-	if t, _ := bundles.read(bundleOf(st)); t != nil {
+	if t, _ := readText(bundleOf(st)); t != nil {
 		return t.Digest
 	}
 	return ""
@@ -222,7 +217,7 @@ func (s *Service) authorOf(ctx context.Context, p store.Proposal, d proposal.Doc
 // rulesKept holds secrets that were given by their names against the rules of their inputs,
 // as far as whoever accepts may read them.
 func (s *Service) rulesKept(ctx context.Context, u people.User, d proposal.Document) error {
-	t, found := bundles.read(d.Template.Bundle())
+	t, found := readText(d.Template.Bundle())
 	if t == nil {
 		return found
 	}

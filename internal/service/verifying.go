@@ -23,7 +23,6 @@ import (
 	"undersail/internal/engine"
 	"undersail/internal/people"
 	"undersail/internal/probe"
-	"undersail/internal/proposal"
 	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
@@ -113,7 +112,8 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 	if err != nil {
 		return nil, err
 	}
-	agreed, err := s.standingUses(ctx, st, d, v.resources)
+	// Looking at it goes on by what was agreed to when it was last applied, whoever asks.
+	agreed, _, err := s.agreedUses(ctx, st, v.resources)
 	if err != nil {
 		return nil, err
 	}
@@ -141,14 +141,6 @@ func (s *Service) verifier(ctx context.Context, st store.Stack) (*verifier, erro
 	v.prober = engine.NewProber(v.resources, account, v.secrets.Foreign(v.place.Told), v.secrets.Scrubber(), s.engine.Reach)
 	v.session, err = s.session(ctx, st, v.resources)
 	return v, err
-}
-
-// standingUses are those that were agreed to when a stack was last applied: looking at it
-// goes on by them, whoever asks.
-func (s *Service) standingUses(ctx context.Context, st store.Stack, d proposal.Document, rows []store.Resource) (sealed.Agreement, error) {
-	r := &reading{stack: st, rows: rows}
-	agreed, _, err := s.agreedUses(ctx, r)
-	return agreed, err
 }
 
 // sent gives the checks of a resource with the secrets in their places, as far as their uses

@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"undersail/internal/access"
+	"undersail/internal/core/state"
 )
 
 // Summary is what lists tell of a stack: one narrow row, kept in the same
@@ -29,6 +30,23 @@ type Summary struct {
 	Rate                                         float64 // of the account's clock
 	Changed                                      string  // the transaction that changed it
 	UnderWay, WaitedFor                          float64 // of the newest run, in seconds
+}
+
+// State is the state that a stack is in by its newest run and its resources.
+func (m Summary) State() string {
+	switch {
+	case m.Retired:
+		return state.Removed
+	case m.RunID == nil:
+		return state.Absent
+	case m.RunEndedAt == nil:
+		return *m.RunState
+	case m.Total == 0 && m.TemplateName == "":
+		return state.Absent // what was made is undone
+	case m.Healthy < m.Total, *m.RunState != state.Done && *m.RunState != state.Undone:
+		return state.Unhealthy
+	}
+	return state.Healthy
 }
 
 const summaryQuery = `SELECT m.name, m.stack_id::text AS id, m.account, k.cloud, k.region, k.currency, k.title, k.template_name, k.template_version, m.total, m.healthy, m.hour,
