@@ -3,10 +3,9 @@ package test
 import (
 	"strings"
 	"testing"
+	"undersail/internal/proposing"
 
 	"github.com/chromedp/chromedp"
-
-	"undersail/internal/service"
 )
 
 // TestConsole goes the whole way in a browser: sign in, read a proposal, accept
@@ -125,7 +124,7 @@ func TestConsoleAsksForConsentsByName(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "240")
 	b.must(0, "apply", b.propose("shelf", file(t, "shelf.sail.yaml", shelf)), "--watch")
-	var list []service.Kept
+	var list []proposing.Kept
 	p := b.browse()
 	p.signIn(b.password)
 	p.open("/stacks/shelf")

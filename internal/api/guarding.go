@@ -13,12 +13,12 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"undersail/internal/request"
 
 	"github.com/labstack/echo/v5"
 
 	"undersail/internal/people"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 )
 
 // Limits of one request.
@@ -254,11 +254,11 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 			var err error
 			who.console = byCookie
 			attended := !byCookie || r.Header.Get("X-Undersail-Unattended") == "" && !isStream(r)
-			if who.user, err = s.service.People().ByToken(r.Context(), who.token, who.address, attended); err != nil {
+			if who.user, err = s.service.People.ByToken(r.Context(), who.token, who.address, attended); err != nil {
 				return err
 			}
 		}
-		c.SetRequest(r.WithContext(context.WithValue(service.As(r.Context(), who.user), askerKey{}, who)))
+		c.SetRequest(r.WithContext(context.WithValue(request.As(r.Context(), who.user), askerKey{}, who)))
 		return next(c)
 	}
 }

@@ -29,7 +29,7 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 			return &refusal.Error{Kind: refusal.Invalid, Title: "an Idempotency-Key has at most 200 characters", Remedy: "use a random text such as a UUID"}
 		}
 		request := digest(r, bodyOf(c))
-		before, err := s.service.TakeKey(r.Context(), user, key, request)
+		before, err := s.service.Keys.Take(r.Context(), user, key, request)
 		if err != nil {
 			return err
 		}
@@ -46,7 +46,7 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 			s.problem(c, err)
 		}
 		// The caller may be gone; what came of the call is kept all the same.
-		return s.service.KeepAnswer(context.WithoutCancel(r.Context()), user, key, seen.status, seen.body.Bytes())
+		return s.service.Keys.Keep(context.WithoutCancel(r.Context()), user, key, seen.status, seen.body.Bytes())
 	}
 }
 

@@ -18,7 +18,7 @@ func (h *handlers) Arrange(ctx context.Context, r contract.ArrangeRequestObject)
 		}
 	}
 	var d graph.Drawing
-	if err := h.service.Compute(ctx, func(*budget.Budget) {
+	if err := h.service.Turns.Compute(ctx, func(*budget.Budget) {
 		d = g.Arrange(graph.Sizes{NodeWidth: float64(r.Body.Width), NodeHeight: float64(r.Body.Height), BetweenLayers: 40, BetweenNodes: 9})
 	}); err != nil {
 		return nil, err

@@ -108,7 +108,7 @@ func (s *Server) ready(c *echo.Context) error {
 	if err := s.service.Ready(c.Request().Context()); err != nil {
 		return c.String(http.StatusServiceUnavailable, "the database does not answer, or takes no writes\n")
 	}
-	if why := s.service.Quiet(c.Request().Context()).Why; why != "" {
+	if why := s.service.Stacks.Quiet(c.Request().Context()).Why; why != "" {
 		return c.String(http.StatusOK, "ready, and quiet: "+why+"\n")
 	}
 	return c.String(http.StatusOK, "ready\n")
@@ -223,11 +223,11 @@ func (s *Server) index(c *echo.Context) error {
 	c.Response().Header().Set("Cache-Control", "no-store") // a nonce is used once
 	session, openid := "none", "none"                      // told with the page, so that they need not be asked and refused
 	if token, _ := s.tokenOf(c.Request()); token != "" {
-		if _, err := s.service.People().ByToken(c.Request().Context(), token, "", false); err == nil {
+		if _, err := s.service.People.ByToken(c.Request().Context(), token, "", false); err == nil {
 			session = "there"
 		}
 	}
-	if s.service.People().OffersOpenID() {
+	if s.service.People.OffersOpenID() {
 		openid = "there"
 	}
 	return c.HTMLBlob(http.StatusOK, []byte(strings.NewReplacer("STYLE_NONCE", nonce, "SESSION_STATE", session, "OPENID_STATE", openid).Replace(string(html))))

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"undersail/internal/stacks"
 
 	"github.com/labstack/echo/v5"
 
@@ -33,7 +34,7 @@ func newWakers() *wakers { return &wakers{waiting: map[chan struct{}]string{}} }
 
 func (w *wakers) run(ctx context.Context, s *service.Service, log *slog.Logger) {
 	for ctx.Err() == nil {
-		err := s.Wake(ctx, w.wake)
+		err := s.Stacks.Wake(ctx, w.wake)
 		if ctx.Err() == nil {
 			log.Warn("listening for events", "error", err)
 		}
@@ -45,13 +46,13 @@ func (w *wakers) run(ctx context.Context, s *service.Service, log *slog.Logger) 
 }
 
 func (w *wakers) wake(run string) {
-	if run == service.Revocation {
+	if run == stacks.Revocation {
 		w.revoked.Add(1)
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for c, of := range w.waiting {
-		if of == "" || of == run || run == service.Revocation {
+		if of == "" || of == run || run == stacks.Revocation {
 			select {
 			case c <- struct{}{}:
 			default:
@@ -75,7 +76,7 @@ func (w *wakers) join(run string) (chan struct{}, func()) {
 // page is what a stream has to send next: events, each with the id from which a
 // reader resumes. Over says that nothing will follow.
 type page struct {
-	events []service.Event
+	events []stacks.Event
 	ids    []string
 	over   bool
 }
@@ -95,17 +96,17 @@ func (s *Server) streamRun(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.service.RunRow(c.Request().Context(), id); err != nil {
+	if _, err := s.service.Stacks.RunRow(c.Request().Context(), id); err != nil {
 		return err
 	}
 	return s.stream(c, strconv.FormatInt(id, 10), func(ctx context.Context) (p page, err error) {
 		// The run is read first: what happens between the two reads is then
 		// either among the events or told by the next page.
-		run, err := s.service.RunRow(ctx, id)
+		run, err := s.service.Stacks.RunRow(ctx, id)
 		if err != nil {
 			return p, err
 		}
-		if p.events, err = s.service.Events(ctx, id, after, 500); err != nil {
+		if p.events, err = s.service.Stacks.Events(ctx, id, after, 500); err != nil {
 			return p, err
 		}
 		for _, e := range p.events {
@@ -131,11 +132,11 @@ func lastNumber(r *http.Request) (int64, error) {
 
 func (s *Server) streamAll(c *echo.Context) error {
 	cursor := lastSeen(c.Request())
-	if _, _, err := s.service.AllEvents(c.Request().Context(), cursor, 1); err != nil {
+	if _, _, err := s.service.Stacks.AllEvents(c.Request().Context(), cursor, 1); err != nil {
 		return err
 	}
 	return s.stream(c, "", func(ctx context.Context) (p page, err error) {
-		p.events, p.ids, err = s.service.AllEvents(ctx, cursor, 500)
+		p.events, p.ids, err = s.service.Stacks.AllEvents(ctx, cursor, 500)
 		if n := len(p.ids); n > 0 {
 			cursor = p.ids[n-1]
 		}
@@ -184,7 +185,7 @@ const maxCatchUp = 500
 func (s *Server) streamChanges(c *echo.Context) error {
 	ctx := c.Request().Context()
 	place := lastSeen(c.Request())
-	changes, next, err := s.service.Changed(ctx, place, maxCatchUp)
+	changes, next, err := s.service.Stacks.Changed(ctx, place, maxCatchUp)
 	if err != nil {
 		return err
 	}
@@ -192,7 +193,7 @@ func (s *Server) streamChanges(c *echo.Context) error {
 	turns := s.turns(ctx, "", out)
 	defer turns.stop()
 	if place == "" || len(changes.Stacks) == maxCatchUp {
-		if _, next, err = s.service.Changed(ctx, "", 0); err != nil {
+		if _, next, err = s.service.Stacks.Changed(ctx, "", 0); err != nil {
 			return err
 		}
 		out.event("reset", next, struct{}{})
@@ -208,7 +209,7 @@ func (s *Server) streamChanges(c *echo.Context) error {
 		if !turns.wait(ctx, gatherChanges) {
 			return nil
 		}
-		if changes, next, err = s.service.Changed(ctx, next, maxCatchUp); err != nil {
+		if changes, next, err = s.service.Stacks.Changed(ctx, next, maxCatchUp); err != nil {
 			return nil // the reader comes back with Last-Event-ID
 		}
 	}
@@ -261,7 +262,7 @@ func (t *turns) mayReadOn(ctx context.Context) bool {
 	if revoked == t.revoked && time.Since(t.held) < heldEvery {
 		return true
 	}
-	u, err := t.server.service.People().ByToken(ctx, t.who.token, "", !t.who.console)
+	u, err := t.server.service.People.ByToken(ctx, t.who.token, "", !t.who.console)
 	var said *refusal.Error
 	if errors.As(err, &said) || err == nil && !slices.Equal(u.Roles, t.who.user.Roles) {
 		return false

@@ -29,7 +29,7 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 			return next(c) // the router of Echo says what is wrong with the path
 		}
 		if r.Method != http.MethodGet && route.Operation.Extensions["x-quiet"] != true {
-			if err := s.service.MayChange(); err != nil {
+			if err := s.service.Stacks.MayChange(); err != nil {
 				return err
 			}
 		}

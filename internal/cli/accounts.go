@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"undersail/internal/accounts"
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +17,6 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) accountsShowCommand() *cobra.Command {
@@ -26,7 +26,7 @@ func (a *app) accountsShowCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d, err := decode[service.AccountDetail](c.ShowAccount(cmd.Context(), args[0]))
+			d, err := decode[accounts.Detail](c.ShowAccount(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -37,7 +37,7 @@ func (a *app) accountsShowCommand() *cobra.Command {
 }
 
 // printAccount writes all that is known of an account.
-func printAccount(w io.Writer, d service.AccountDetail) {
+func printAccount(w io.Writer, d accounts.Detail) {
 	fmt.Fprintf(w, "account %s of %s at %s\n\n", d.Name, d.Cloud, d.Endpoint)
 	if d.Problem != "" {
 		fmt.Fprintf(w, "the cloud does not accept it: %s\nremedy: %s\n\n", d.Problem, d.Remedy)
@@ -120,7 +120,7 @@ func tagLine(tags map[string]string) string {
 	return strings.Join(out, ", ")
 }
 
-func spending(d service.AccountDetail) string {
+func spending(d accounts.Detail) string {
 	text := strings.TrimSpace(fmt.Sprintf("%.2f %s", d.Spent, d.Currency)) + " spent"
 	if d.Budget != nil {
 		text += fmt.Sprintf(" of %.2f, %.2f left", *d.Budget, *d.Left)
@@ -136,7 +136,7 @@ func (a *app) accountsTestCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d, err := decode[service.AccountDetail](c.TestAccount(cmd.Context(), args[0]))
+			d, err := decode[accounts.Detail](c.TestAccount(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -179,7 +179,7 @@ func (a *app) accountsRenewCommand() *cobra.Command {
 			if id != "" {
 				renewed.ClientId = &id
 			}
-			d, err := decode[service.AccountDetail](c.RenewAccount(cmd.Context(), args[0], renewed))
+			d, err := decode[accounts.Detail](c.RenewAccount(cmd.Context(), args[0], renewed))
 			if err != nil {
 				return err
 			}
@@ -207,7 +207,7 @@ and what was known there last is told and kept in the audit.`,
 			if err != nil {
 				return err
 			}
-			closed, err := decode[service.Closed](c.RemoveAccount(cmd.Context(), args[0], &contract.RemoveAccountParams{Gone: &gone, Why: &why}))
+			closed, err := decode[accounts.Closed](c.RemoveAccount(cmd.Context(), args[0], &contract.RemoveAccountParams{Gone: &gone, Why: &why}))
 			if err != nil {
 				return err
 			}
@@ -238,7 +238,7 @@ func (a *app) accountsSetCommand() *cobra.Command {
 		Long:    "Set what an account is held to. What is not named stays; none takes a bound away.",
 		Example: "  undersail accounts set saltmere-lab --regions north-fell,ember-coast --budget 900\n  undersail accounts set saltmere-lab --ends 2027-01-31 --lease 7d --tag owner=forecasting\n  undersail accounts set saltmere-lab --budget none\n  undersail accounts set saltmere-live --second-person",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var b service.AccountBounds
+			var b accounts.Bounds
 			if cmd.Flags().Changed("unreached") {
 				b.Unreached = &unreached
 			}
@@ -253,7 +253,7 @@ func (a *app) accountsSetCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d, err := decode[service.AccountDetail](c.BoundAccount(cmd.Context(), args[0], b))
+			d, err := decode[accounts.Detail](c.BoundAccount(cmd.Context(), args[0], b))
 			if err != nil {
 				return err
 			}
@@ -289,10 +289,10 @@ than the cloud's, what it does not name is not told.
 			if err != nil {
 				return err
 			}
-			var d service.AccountDetail
+			var d accounts.Detail
 			switch {
 			case remove:
-				d, err = decode[service.AccountDetail](c.BoundAccount(cmd.Context(), args[0], service.AccountBounds{Prices: &offer.PriceList{}}))
+				d, err = decode[accounts.Detail](c.BoundAccount(cmd.Context(), args[0], accounts.Bounds{Prices: &offer.PriceList{}}))
 			case file != "":
 				var text []byte
 				if text, err = os.ReadFile(file); err != nil {
@@ -302,11 +302,11 @@ than the cloud's, what it does not name is not told.
 				if err != nil {
 					return &exit{exitFindings, fmt.Errorf("%s: %w", file, err)}
 				}
-				if d, err = decode[service.AccountDetail](c.BoundAccount(cmd.Context(), args[0], service.AccountBounds{Prices: &list})); err != nil {
+				if d, err = decode[accounts.Detail](c.BoundAccount(cmd.Context(), args[0], accounts.Bounds{Prices: &list})); err != nil {
 					return err
 				}
 			default:
-				d, err = decode[service.AccountDetail](c.ShowAccount(cmd.Context(), args[0]))
+				d, err = decode[accounts.Detail](c.ShowAccount(cmd.Context(), args[0]))
 			}
 			if err != nil {
 				return err
@@ -320,7 +320,7 @@ than the cloud's, what it does not name is not told.
 	return cmd
 }
 
-func printPrices(w io.Writer, d service.AccountDetail) {
+func printPrices(w io.Writer, d accounts.Detail) {
 	if d.Prices == nil {
 		fmt.Fprintf(w, "account %s has no prices of its own; those of its cloud count\n", d.Name)
 		return
@@ -339,7 +339,7 @@ func printPrices(w io.Writer, d service.AccountDetail) {
 }
 
 // boundsOf reads what an account is to be held to, beside what is set already.
-func boundsOf(b service.AccountBounds, regions, ends, lease, budget string, tags []string) (service.AccountBounds, error) {
+func boundsOf(b accounts.Bounds, regions, ends, lease, budget string, tags []string) (accounts.Bounds, error) {
 	if regions != "" {
 		list := []string{}
 		if regions != "none" {
@@ -390,7 +390,7 @@ func boundsOf(b service.AccountBounds, regions, ends, lease, budget string, tags
 		}
 		b.Tags = &all
 	}
-	if b == (service.AccountBounds{}) {
+	if b == (accounts.Bounds{}) {
 		return b, errors.New("name at least one of --regions, --budget, --ends, --lease, --tag, --unreached")
 	}
 	return b, nil

@@ -5,13 +5,13 @@ import (
 	"io"
 	"net/netip"
 	"strings"
+	"undersail/internal/accounts"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/address"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) addressesCommand() *cobra.Command {
@@ -29,7 +29,7 @@ func (a *app) addressesCommand() *cobra.Command {
 			if length > 0 {
 				params.Length = &length
 			}
-			m, err := decode[service.AddressMap](c.DrawAddresses(cmd.Context(), args[0], params))
+			m, err := decode[accounts.AddressMap](c.DrawAddresses(cmd.Context(), args[0], params))
 			if err != nil {
 				return err
 			}
@@ -45,7 +45,7 @@ func (a *app) addressesCommand() *cobra.Command {
 // areaWords say what takes a range.
 var areaWords = map[address.Kind]string{address.Network: "network", address.Subnet: "subnet", address.Reserved: "declared", address.Wanted: "proposed"}
 
-func printAddresses(w io.Writer, m service.AddressMap, length int) {
+func printAddresses(w io.Writer, m accounts.AddressMap, length int) {
 	fmt.Fprintf(w, "account %s, region %s\n%s\n\n", m.Account, m.Region, asOf(m.At))
 	if len(m.Map.Areas) == 0 {
 		fmt.Fprintln(w, "nothing is taken")

@@ -3,10 +3,9 @@ package cli
 import (
 	"fmt"
 	"io"
+	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
-
-	"undersail/internal/service"
 )
 
 func (a *app) agreementsCommand() *cobra.Command {
@@ -20,7 +19,7 @@ decide in its account. Whoever administers an account sees all that hold there.`
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Standing](c.ListAgreements(cmd.Context()))
+			list, err := decode[[]proposing.Standing](c.ListAgreements(cmd.Context()))
 			if err != nil {
 				return err
 			}

@@ -8,6 +8,10 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"undersail/internal/accounts"
+	"undersail/internal/secrets"
+	"undersail/internal/stacks"
+	"undersail/internal/templates"
 
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
@@ -15,7 +19,6 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
-	"undersail/internal/service"
 )
 
 // interactive reports whether somebody sits before both ends of the command. What is
@@ -81,7 +84,7 @@ func (a *app) askPlace(cmd *cobra.Command, stack string, g *given, template *str
 	if err != nil {
 		return err
 	}
-	if st, err := decode[service.Stack](c.GetStack(cmd.Context(), stack)); err == nil {
+	if st, err := decode[stacks.Stack](c.GetStack(cmd.Context(), stack)); err == nil {
 		g.recorded = map[string]any{}
 		for _, in := range st.Inputs {
 			g.recorded[in.Name] = in.Value
@@ -90,7 +93,7 @@ func (a *app) askPlace(cmd *cobra.Command, stack string, g *given, template *str
 		return nil // it has them
 	}
 	if *template == "" {
-		list, err := decode[[]service.Template](c.ListTemplates(cmd.Context()))
+		list, err := decode[[]templates.Template](c.ListTemplates(cmd.Context()))
 		if err != nil {
 			return err
 		}
@@ -105,25 +108,25 @@ func (a *app) askPlace(cmd *cobra.Command, stack string, g *given, template *str
 	if g.account != "" && g.region != "" {
 		return nil
 	}
-	accounts, err := decode[[]service.Account](c.ListAccounts(cmd.Context()))
+	list, err := decode[[]accounts.Account](c.ListAccounts(cmd.Context()))
 	if err != nil {
 		return err
 	}
 	if g.account == "" {
 		var options []offer.Option
-		for _, x := range accounts {
+		for _, x := range list {
 			options = append(options, offer.Option{Value: x.Name, About: x.Cloud})
 		}
 		if g.account, err = choose(cmd, "Account", options); err != nil {
 			return err
 		}
 	}
-	i := slices.IndexFunc(accounts, func(x service.Account) bool { return x.Name == g.account })
+	i := slices.IndexFunc(list, func(x accounts.Account) bool { return x.Name == g.account })
 	if g.region != "" || i < 0 {
 		return nil
 	}
 	var options []offer.Option
-	for _, r := range accounts[i].Regions {
+	for _, r := range list[i].Regions {
 		options = append(options, offer.Option{Value: r})
 	}
 	g.region, err = choose(cmd, "Region", options)
@@ -202,7 +205,7 @@ func (a *app) ownSecrets(cmd *cobra.Command) ([]offer.Option, error) {
 	if err != nil {
 		return nil, nil
 	}
-	list, err := decode[[]service.Named](c.ListSecrets(cmd.Context()))
+	list, err := decode[[]secrets.Named](c.ListSecrets(cmd.Context()))
 	if err != nil {
 		return nil, err
 	}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 
@@ -20,7 +21,6 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/exchange"
 	"undersail/internal/library"
-	"undersail/internal/service"
 )
 
 func (a *app) newTemplateCommand() *cobra.Command {
@@ -194,7 +194,7 @@ func (a *app) runKeptCases(cmd *cobra.Command, ref, _ string) ([]result, error) 
 	if err != nil {
 		return nil, err
 	}
-	runs, err := decode[service.CaseRuns](c.RunCases(cmd.Context(), ref))
+	runs, err := decode[templates.CaseRuns](c.RunCases(cmd.Context(), ref))
 	if err != nil {
 		return nil, a.told(cmd, err)
 	}

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
@@ -18,7 +20,6 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
-	"undersail/internal/service"
 )
 
 // execute runs a command line in this process, without a service.
@@ -159,13 +160,13 @@ func TestProblemsBecomeExitCodes(t *testing.T) {
 			w.WriteHeader(http.StatusTeapot)
 			io.WriteString(w, `{"type":"urn:undersail:`+kind+`","title":"no","status":418,"remedy":"try tea"}`)
 		}))
-		_, err := decode[service.Stack](http.Get(server.URL))
+		_, err := decode[stacks.Stack](http.Get(server.URL))
 		server.Close()
 		if codeOf(err) != code || !strings.Contains(err.Error(), "no\nremedy: try tea") {
 			t.Errorf("%s: %d %v", kind, codeOf(err), err)
 		}
 	}
-	if _, err := decode[service.Stack](http.Get("http://127.0.0.1:1/")); codeOf(err) != exitUnreachable {
+	if _, err := decode[stacks.Stack](http.Get("http://127.0.0.1:1/")); codeOf(err) != exitUnreachable {
 		t.Errorf("nobody there: %v", err)
 	}
 }
@@ -173,7 +174,7 @@ func TestProblemsBecomeExitCodes(t *testing.T) {
 func TestAProposalIsReadable(t *testing.T) {
 	t.Parallel()
 	var b strings.Builder
-	(&app{}).printProposal(&b, service.Proposal{ID: 7, Stack: "site", State: "open", Account: "saltmere-lab", Region: "north-fell", Template: "site@1.0.0", Summary: "1 create, 1 alter",
+	(&app{}).printProposal(&b, proposing.Proposal{ID: 7, Stack: "site", State: "open", Account: "saltmere-lab", Region: "north-fell", Template: "site@1.0.0", Summary: "1 create, 1 alter",
 		Changes: []change.Change{{Resource: "net", Type: "network", Change: change.Create}, {Resource: "data", Type: "disk", Change: change.Alter, After: []render.After{{Name: "net"}},
 			Fields: []change.Field{{Name: "size", Before: "20GiB", After: "30GiB", Alter: "in place"}}}},
 		Findings: []render.Finding{{Severity: lang.Warning, Code: "open-to-world", Place: "rules", Message: "port 22 is open", Remedy: "close it"}},
@@ -191,8 +192,8 @@ func TestARunIsReadableWithoutColour(t *testing.T) {
 	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	end := at.Add(90 * time.Second)
 	var b strings.Builder
-	printRun(&b, service.Run{ID: 3, Stack: "site", State: "failed", Total: 3, Finished: 1, StartedAt: &at, EndedAt: &end, UnderWayS: 90, WaitedS: 30, Reason: "site: no answer", Next: "undersail continue site",
-		Steps: []service.Step{{Resource: "net", Change: "create", State: "healthy", BeganAt: &at, EndedAt: &end}, {Resource: "site", Change: "create", State: "failed", BeganAt: &at, EndedAt: &end, Reason: "no answer"}, {Resource: "board", Change: "create", State: "skipped"}}}, end)
+	printRun(&b, stacks.Run{ID: 3, Stack: "site", State: "failed", Total: 3, Finished: 1, StartedAt: &at, EndedAt: &end, UnderWayS: 90, WaitedS: 30, Reason: "site: no answer", Next: "undersail continue site",
+		Steps: []stacks.Step{{Resource: "net", Change: "create", State: "healthy", BeganAt: &at, EndedAt: &end}, {Resource: "site", Change: "create", State: "failed", BeganAt: &at, EndedAt: &end, Reason: "no answer"}, {Resource: "board", Change: "create", State: "skipped"}}}, end)
 	for _, want := range []string{"Run 3 of stack site is failed: 1 of 3 steps after 1m 30s, waited 30s", "● net", "■ site", "– board", "next: undersail continue site"} {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("want %q in:\n%s", want, b.String())

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
 
@@ -13,7 +14,6 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) compareCommand() *cobra.Command {
@@ -29,7 +29,7 @@ func (a *app) compareCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			q := service.Compared{NewProposal: n}
+			q := proposing.Compared{NewProposal: n}
 			if q.Variants, err = variants(cmd, t, presets, with, vary, regions); err != nil {
 				return err
 			}
@@ -40,7 +40,7 @@ func (a *app) compareCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			found, err := decode[service.Comparison](c.CompareVariants(cmd.Context(), q))
+			found, err := decode[proposing.Comparison](c.CompareVariants(cmd.Context(), q))
 			if err != nil {
 				return a.told(cmd, err)
 			}
@@ -59,17 +59,17 @@ func (a *app) compareCommand() *cobra.Command {
 }
 
 // variants reads what is to be compared; none is the presets of the template.
-func variants(cmd *cobra.Command, t *lang.Template, presets, with, vary, regions []string) ([]service.NewVariant, error) {
-	var out []service.NewVariant
+func variants(cmd *cobra.Command, t *lang.Template, presets, with, vary, regions []string) ([]proposing.NewVariant, error) {
+	var out []proposing.NewVariant
 	for _, p := range presets {
-		out = append(out, service.NewVariant{Name: p, Preset: p})
+		out = append(out, proposing.NewVariant{Name: p, Preset: p})
 	}
 	for _, file := range with {
 		filled, err := (&given{files: []string{file}}).fill(cmd, t)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, service.NewVariant{Name: strings.TrimSuffix(strings.TrimSuffix(filled.files[0].From, ".yaml"), ".inputs")[len("file "):], Layers: filled.files})
+		out = append(out, proposing.NewVariant{Name: strings.TrimSuffix(strings.TrimSuffix(filled.files[0].From, ".yaml"), ".inputs")[len("file "):], Layers: filled.files})
 	}
 	for _, pair := range vary {
 		name, list, ok := strings.Cut(pair, "=")
@@ -81,11 +81,11 @@ func variants(cmd *cobra.Command, t *lang.Template, presets, with, vary, regions
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, service.NewVariant{Name: name + "=" + v, Inputs: filled.single.Inputs})
+			out = append(out, proposing.NewVariant{Name: name + "=" + v, Inputs: filled.single.Inputs})
 		}
 	}
 	for _, r := range regions {
-		out = append(out, service.NewVariant{Name: r, Region: r})
+		out = append(out, proposing.NewVariant{Name: r, Region: r})
 	}
 	return out, nil
 }
@@ -110,7 +110,7 @@ func amounts(pairs []string) (map[string]float64, error) {
 // sideBySide is how many variants a line of 100 characters has room for.
 const sideBySide = 4
 
-func printComparison(w io.Writer, c service.Comparison, fixed map[string]float64) {
+func printComparison(w io.Writer, c proposing.Comparison, fixed map[string]float64) {
 	fmt.Fprintf(w, "%s in %s; prices in %s\n%s\n", c.Template, c.Account, currencyOf(c.Variants), asOf(c.At))
 	for list := range slices.Chunk(c.Variants, sideBySide) {
 		fmt.Fprintln(w)

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
@@ -19,7 +20,6 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/connect"
-	"undersail/internal/service"
 )
 
 // connecting are the flags of connect.
@@ -51,7 +51,7 @@ that it signs.`,
 			if len(args) < 1 || len(args) > 2 {
 				return &exit{exitUsage, errors.New("name a stack and at most one machine; a command comes after --")}
 			}
-			n := service.NewConnection{User: x.user, Purpose: x.purpose()}
+			n := stacks.NewConnection{User: x.user, Purpose: x.purpose()}
 			if len(args) == 2 {
 				n.Resource = args[1]
 			}
@@ -59,7 +59,7 @@ that it signs.`,
 			if err != nil {
 				return err
 			}
-			way, err := decode[service.Connection](c.Connect(cmd.Context(), args[0], n))
+			way, err := decode[stacks.Connection](c.Connect(cmd.Context(), args[0], n))
 			if err != nil {
 				return err
 			}
@@ -89,13 +89,13 @@ func (x connecting) purpose() string {
 	return "shell"
 }
 
-func (a *app) connected(cmd *cobra.Command, c *contract.Client, way service.Connection, x connecting, command string) error {
+func (a *app) connected(cmd *cobra.Command, c *contract.Client, way stacks.Connection, x connecting, command string) error {
 	hops := make([]connect.Hop, len(way.Hops))
 	for i, h := range way.Hops {
 		hops[i] = connect.Hop{Name: h.Resource, Host: h.Host, Port: h.Port, At: h.At, User: h.User, HostKey: h.HostKey, PublicKey: h.PublicKey}
 	}
 	sign := func(ctx context.Context, hop int, data []byte) (*ssh.Signature, error) {
-		s, err := decode[service.Signature](c.SignConnection(ctx, way.ID, service.ToSign{Hop: hop, Data: data}))
+		s, err := decode[stacks.Signature](c.SignConnection(ctx, way.ID, stacks.ToSign{Hop: hop, Data: data}))
 		return &ssh.Signature{Format: s.Format, Blob: s.Blob}, err
 	}
 	machine := hops[len(hops)-1].Name

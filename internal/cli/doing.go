@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
@@ -13,7 +15,6 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) applyCommand() *cobra.Command {
@@ -39,7 +40,7 @@ func (a *app) applyProposal(cmd *cobra.Command, id int64, follow bool, onFailure
 	if err != nil {
 		return err
 	}
-	run, err := decode[service.Run](c.ApplyProposal(cmd.Context(), id, &contract.ApplyProposalParams{OnFailure: optional(contract.ApplyProposalParamsOnFailure(onFailure))}))
+	run, err := decode[stacks.Run](c.ApplyProposal(cmd.Context(), id, &contract.ApplyProposalParams{OnFailure: optional(contract.ApplyProposalParamsOnFailure(onFailure))}))
 	if err != nil {
 		return a.told(cmd, err)
 	}
@@ -64,13 +65,13 @@ func (a *app) runsCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				run, err := decode[service.Run](c.GetRun(cmd.Context(), id))
+				run, err := decode[stacks.Run](c.GetRun(cmd.Context(), id))
 				if err != nil {
 					return err
 				}
 				return a.print(cmd, run, func(w io.Writer) { printRun(w, run, time.Now()) })
 			}
-			list, err := decode[[]service.Run](c.ListRuns(cmd.Context(), &contract.ListRunsParams{Stack: optional(stack)}))
+			list, err := decode[[]stacks.Run](c.ListRuns(cmd.Context(), &contract.ListRunsParams{Stack: optional(stack)}))
 			if err != nil {
 				return err
 			}
@@ -88,7 +89,7 @@ func (a *app) runsCommand() *cobra.Command {
 }
 
 // took tells how long a run was worked on, and apart from that how long it waited for people.
-func took(r service.Run) string {
+func took(r stacks.Run) string {
 	if r.StartedAt == nil {
 		return "-"
 	}
@@ -124,7 +125,7 @@ func (a *app) stopCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			run, err := decode[service.Run](c.StopRun(cmd.Context(), id))
+			run, err := decode[stacks.Run](c.StopRun(cmd.Context(), id))
 			if err != nil {
 				return err
 			}
@@ -147,12 +148,12 @@ func (a *app) continueCommand() *cobra.Command {
 			if len(values) > 0 {
 				return a.giveValues(cmd, c, args[0], values, follow)
 			}
-			p, err := decode[service.Proposal](c.ContinueStack(cmd.Context(), args[0]))
+			p, err := decode[proposing.Proposal](c.ContinueStack(cmd.Context(), args[0]))
 			if err != nil {
 				return a.told(cmd, err)
 			}
 			switch p.State {
-			case service.Nothing:
+			case proposing.Nothing:
 				return a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) })
 			case state.Open:
 				if err := a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) }); err != nil {
@@ -180,7 +181,7 @@ func (a *app) giveValues(cmd *cobra.Command, c *contract.Client, stack string, v
 		}
 		inputs[name] = text
 	}
-	run, err := decode[service.Run](c.GiveValues(cmd.Context(), stack, contract.GivenValues{Inputs: inputs}))
+	run, err := decode[stacks.Run](c.GiveValues(cmd.Context(), stack, contract.GivenValues{Inputs: inputs}))
 	if err != nil {
 		return a.told(cmd, err)
 	}
@@ -200,7 +201,7 @@ func (a *app) undoCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := decode[service.Proposal](c.UndoRun(cmd.Context(), id))
+			p, err := decode[proposing.Proposal](c.UndoRun(cmd.Context(), id))
 			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
 	a.atOnceFlags(cmd, &d)
@@ -222,7 +223,7 @@ func (a *app) atOnceFlags(cmd *cobra.Command, d *atOnce) {
 
 // proposedAtOnce shows a proposal that was made, or carries it out at once; what was
 // found about it is told first.
-func (a *app) proposedAtOnce(cmd *cobra.Command, c *contract.Client, p service.Proposal, err error, d atOnce) error {
+func (a *app) proposedAtOnce(cmd *cobra.Command, c *contract.Client, p proposing.Proposal, err error, d atOnce) error {
 	if err != nil {
 		return a.told(cmd, err)
 	}
@@ -250,7 +251,7 @@ func (a *app) retryCommand() *cobra.Command {
 			if len(args) == 2 {
 				step = args[1]
 			}
-			run, err := decode[service.Run](c.RetryRun(cmd.Context(), id, &contract.RetryRunParams{Step: optional(step)}))
+			run, err := decode[stacks.Run](c.RetryRun(cmd.Context(), id, &contract.RetryRunParams{Step: optional(step)}))
 			if err != nil {
 				return a.told(cmd, err)
 			}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +17,6 @@ import (
 	"undersail/internal/core/resource"
 	"undersail/internal/core/storage"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 // wanted are the flags with which a need is told.
@@ -50,7 +50,7 @@ func (a *app) fitCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			found, err := decode[service.Found](c.FitNeed(cmd.Context(), q))
+			found, err := decode[proposing.Found](c.FitNeed(cmd.Context(), q))
 			if err != nil {
 				return err
 			}
@@ -94,9 +94,9 @@ func (a *app) fitCommand() *cobra.Command {
 }
 
 // search puts the flags together.
-func (n *wanted) search(account string) (service.Search, error) {
+func (n *wanted) search(account string) (proposing.Search, error) {
 	if account == "" {
-		return service.Search{}, &exit{exitUsage, fmt.Errorf("name the account with --account; list them with: undersail accounts")}
+		return proposing.Search{}, &exit{exitUsage, fmt.Errorf("name the account with --account; list them with: undersail accounts")}
 	}
 	for flag, into := range map[string]struct {
 		text  string
@@ -107,7 +107,7 @@ func (n *wanted) search(account string) (service.Search, error) {
 		}
 		bytes, err := resource.ParseData(into.text)
 		if err != nil {
-			return service.Search{}, &exit{exitUsage, fmt.Errorf("--%s: %w", flag, err)}
+			return proposing.Search{}, &exit{exitUsage, fmt.Errorf("--%s: %w", flag, err)}
 		}
 		*into.bytes = bytes
 	}
@@ -115,7 +115,7 @@ func (n *wanted) search(account string) (service.Search, error) {
 		size, text, ok := strings.Cut(pair, "=")
 		figure, err := strconv.ParseFloat(text, 64)
 		if !ok || err != nil || figure <= 0 {
-			return service.Search{}, &exit{exitUsage, fmt.Errorf("--figure takes SIZE=FIGURE with a positive figure, not %q", pair)}
+			return proposing.Search{}, &exit{exitUsage, fmt.Errorf("--figure takes SIZE=FIGURE with a positive figure, not %q", pair)}
 		}
 		if n.need.Figures == nil {
 			n.need.Figures = map[string]float64{}
@@ -123,13 +123,13 @@ func (n *wanted) search(account string) (service.Search, error) {
 		n.need.Figures[size] = figure
 	}
 	if work := n.need.Disk.Work; work != "" && !slices.Contains(storage.WorkNames(), work) {
-		return service.Search{}, &exit{exitUsage, fmt.Errorf("--work is one of %s, not %q", strings.Join(storage.WorkNames(), ", "), work)}
+		return proposing.Search{}, &exit{exitUsage, fmt.Errorf("--work is one of %s, not %q", strings.Join(storage.WorkNames(), ", "), work)}
 	}
 	n.need.Machine.Sizes, n.need.Regions, n.need.Types = n.prefer, n.regions, n.types
-	return service.Search{Account: account, Need: n.need, Most: max(n.most, rejectedRead)}, nil
+	return proposing.Search{Account: account, Need: n.need, Most: max(n.most, rejectedRead)}, nil
 }
 
-func printFound(w io.Writer, q service.Search, most int, f service.Found) {
+func printFound(w io.Writer, q proposing.Search, most int, f proposing.Found) {
 	fmt.Fprintf(w, "%d ways fit and %d do not; ranked by %s\n", f.Fitting, f.Others, rankedBy(q.Need.By))
 	fmt.Fprintln(w, asOf(f.At))
 	if len(f.Fits) > 0 {
@@ -250,8 +250,8 @@ func quotasLeft(left map[string]int64) string {
 }
 
 // asked is a template with inputs as calls about it take them.
-func (a *app) asked(cmd *cobra.Command, g *given, template string) (service.NewProposal, *lang.Template, error) {
-	n := service.NewProposal{Stack: "draft", Account: g.account, Region: g.region}
+func (a *app) asked(cmd *cobra.Command, g *given, template string) (proposing.NewProposal, *lang.Template, error) {
+	n := proposing.NewProposal{Stack: "draft", Account: g.account, Region: g.region}
 	if g.account == "" {
 		return n, nil, &exit{exitUsage, fmt.Errorf("name the account with --account; list them with: undersail accounts")}
 	}
@@ -274,7 +274,7 @@ func (a *app) fitTemplate(cmd *cobra.Command, g *given, template string) error {
 	if err != nil {
 		return err
 	}
-	found, err := decode[service.Comparison](c.FitTemplate(cmd.Context(), n))
+	found, err := decode[proposing.Comparison](c.FitTemplate(cmd.Context(), n))
 	if err != nil {
 		return a.told(cmd, err)
 	}
@@ -287,7 +287,7 @@ func (a *app) fitTemplate(cmd *cobra.Command, g *given, template string) error {
 	return nil
 }
 
-func printPlaces(w io.Writer, c service.Comparison) {
+func printPlaces(w io.Writer, c proposing.Comparison) {
 	runs := 0
 	for _, v := range c.Variants {
 		if len(v.Errors) == 0 {

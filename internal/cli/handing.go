@@ -9,12 +9,14 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"undersail/internal/audit"
+	"undersail/internal/secrets"
+	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) revealCommand() *cobra.Command {
@@ -25,9 +27,9 @@ for administrators, and for whoever gave the secret or had it drawn. NAME is a s
 a key pair that was drawn for it, or a secret output. Who read what, when and why stays in the audit.`,
 		Example: "  undersail reveal intake admin_password --reason 'first sign-in'\n  undersail reveal db-password --reason 'moved to the new server' --to password\n  undersail reveal rota access --reason 'drill' | ssh-add -t 1h -",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			asked := service.Asked{Reference: args[0], Reason: reason}
+			asked := secrets.Asked{Reference: args[0], Reason: reason}
 			if len(args) == 2 {
-				asked = service.Asked{Stack: args[0], Name: args[1], Reason: reason}
+				asked = secrets.Asked{Stack: args[0], Name: args[1], Reason: reason}
 			}
 			if asked.Reason == "" {
 				var err error
@@ -39,7 +41,7 @@ a key pair that was drawn for it, or a secret output. Who read what, when and wh
 			if err != nil {
 				return err
 			}
-			v, err := decode[service.Revealed](c.Reveal(cmd.Context(), asked))
+			v, err := decode[secrets.Revealed](c.Reveal(cmd.Context(), asked))
 			if err != nil {
 				return err
 			}
@@ -59,7 +61,7 @@ a key pair that was drawn for it, or a secret output. Who read what, when and wh
 }
 
 // revealInto writes a value to a file that is not there yet.
-func (a *app) revealInto(cmd *cobra.Command, v service.Revealed, path string) error {
+func (a *app) revealInto(cmd *cobra.Command, v secrets.Revealed, path string) error {
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, os.ErrExist) {
 		return &exit{exitUsage, fmt.Errorf("%s is there already; name a file that is not", path)}
@@ -125,7 +127,7 @@ shows that nothing was cut off since.`,
 				p.Action = &action
 			}
 			p.Limit = &limit
-			list, err := decode[[]service.AuditEntry](c.ListAudit(cmd.Context(), &p))
+			list, err := decode[[]audit.Entry](c.ListAudit(cmd.Context(), &p))
 			if err != nil {
 				return err
 			}
@@ -152,7 +154,7 @@ func (a *app) checkAudit(cmd *cobra.Command, c *contract.Client, head string) er
 	if head != "" {
 		p.Head = &head
 	}
-	found, err := decode[service.AuditCheck](c.CheckAudit(cmd.Context(), &p))
+	found, err := decode[audit.Chain](c.CheckAudit(cmd.Context(), &p))
 	if err != nil {
 		return err
 	}
@@ -170,7 +172,7 @@ func (a *app) checkAudit(cmd *cobra.Command, c *contract.Client, head string) er
 }
 
 // auditDetail writes the detail of an entry in one line, the reason first.
-func auditDetail(e service.AuditEntry) string {
+func auditDetail(e audit.Entry) string {
 	var parts []string
 	if e.Detail["refused"] != nil {
 		parts = append(parts, "refused")
@@ -189,7 +191,7 @@ func auditDetail(e service.AuditEntry) string {
 // printGuide writes the guide of a stack for its first use, and how its machines are
 // connected to. A stack without either is told nothing of.
 func printGuide(ctx context.Context, c *contract.Client, w io.Writer, stack string) {
-	g, err := decode[service.Guide](c.GetGuide(ctx, stack))
+	g, err := decode[stacks.Guide](c.GetGuide(ctx, stack))
 	if err != nil {
 		return // it was never applied
 	}

@@ -5,12 +5,12 @@ import (
 	"io"
 	"strings"
 	"time"
+	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) keptCommand() *cobra.Command {
@@ -21,7 +21,7 @@ func (a *app) keptCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Kept](c.ListKept(cmd.Context()))
+			list, err := decode[[]proposing.Kept](c.ListKept(cmd.Context()))
 			if err != nil {
 				return err
 			}
@@ -41,7 +41,7 @@ func (a *app) moveKeptCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			k, err := decode[service.Kept](c.MoveKept(cmd.Context(), contract.Move{Name: args[0], To: args[1]}))
+			k, err := decode[proposing.Kept](c.MoveKept(cmd.Context(), contract.Move{Name: args[0], To: args[1]}))
 			if err != nil {
 				return err
 			}
@@ -53,7 +53,7 @@ func (a *app) moveKeptCommand() *cobra.Command {
 	return cmd
 }
 
-func printKept(w io.Writer, list []service.Kept) {
+func printKept(w io.Writer, list []proposing.Kept) {
 	if len(list) == 0 {
 		fmt.Fprintln(w, "nothing is kept; `at_retire: keep` in a template keeps a resource when it leaves its stack")
 		return
@@ -92,7 +92,7 @@ func (a *app) discardCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := decode[service.Proposal](c.DiscardKept(cmd.Context(), contract.Discard{Name: args[0]}))
+			p, err := decode[proposing.Proposal](c.DiscardKept(cmd.Context(), contract.Discard{Name: args[0]}))
 			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
 	a.atOnceFlags(cmd, &d)

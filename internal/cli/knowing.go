@@ -8,13 +8,13 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"undersail/internal/accounts"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/cloud/registry"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) accountsCommand() *cobra.Command {
@@ -24,7 +24,7 @@ func (a *app) accountsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Account](c.ListAccounts(cmd.Context()))
+			list, err := decode[[]accounts.Account](c.ListAccounts(cmd.Context()))
 			if err != nil {
 				return err
 			}
@@ -46,7 +46,7 @@ func (a *app) accountsCommand() *cobra.Command {
 }
 
 func (a *app) accountsAddCommand() *cobra.Command {
-	var n service.NewAccount
+	var n accounts.NewAccount
 	var file string
 	var second bool
 	var from credentialsFrom
@@ -72,12 +72,12 @@ of a clouds.yaml, or from the usual environment (OS_AUTH_URL and so on).`,
 					return err
 				}
 			}
-			added, err := decode[service.Account](c.AddAccount(cmd.Context(), n))
+			added, err := decode[accounts.Account](c.AddAccount(cmd.Context(), n))
 			if err != nil {
 				return err
 			}
 			if second {
-				if _, err := decode[service.AccountDetail](c.BoundAccount(cmd.Context(), added.Name, service.AccountBounds{SecondPerson: &second})); err != nil {
+				if _, err := decode[accounts.Detail](c.BoundAccount(cmd.Context(), added.Name, accounts.Bounds{SecondPerson: &second})); err != nil {
 					return err
 				}
 			}
@@ -136,16 +136,16 @@ func (a *app) accountsRangesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var list []service.Range
+			var list []accounts.Range
 			switch {
 			case add != "" && remove != "":
 				return &exit{exitUsage, fmt.Errorf("either --add or --remove")}
 			case add != "":
-				list, err = decode[[]service.Range](c.DeclareRange(cmd.Context(), args[0], contract.NewRange{Range: add, About: &about}))
+				list, err = decode[[]accounts.Range](c.DeclareRange(cmd.Context(), args[0], contract.NewRange{Range: add, About: &about}))
 			case remove != "":
-				list, err = decode[[]service.Range](c.RemoveRange(cmd.Context(), args[0], &contract.RemoveRangeParams{Range: remove}))
+				list, err = decode[[]accounts.Range](c.RemoveRange(cmd.Context(), args[0], &contract.RemoveRangeParams{Range: remove}))
 			default:
-				list, err = decode[[]service.Range](c.ListRanges(cmd.Context(), args[0]))
+				list, err = decode[[]accounts.Range](c.ListRanges(cmd.Context(), args[0]))
 			}
 			if err != nil {
 				return err
@@ -185,7 +185,7 @@ func (a *app) accountsLimitCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			account, err := decode[service.Account](c.LimitAccount(cmd.Context(), args[0], limit))
+			account, err := decode[accounts.Account](c.LimitAccount(cmd.Context(), args[0], limit))
 			if err != nil {
 				return err
 			}

@@ -3,11 +3,11 @@ package cli
 import (
 	"fmt"
 	"io"
+	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) librariesCommand() *cobra.Command {
@@ -18,7 +18,7 @@ func (a *app) librariesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Library](c.ListLibraries(cmd.Context()))
+			list, err := decode[[]templates.Library](c.ListLibraries(cmd.Context()))
 			if err != nil {
 				return err
 			}
@@ -40,7 +40,7 @@ func (a *app) librariesCommand() *cobra.Command {
 }
 
 func (a *app) addLibraryCommand() *cobra.Command {
-	var n service.NewLibrary
+	var n templates.NewLibrary
 	var file string
 	cmd := &cobra.Command{Use: "add NAME", Short: "Read a folder or a git repository and keep it as a library", Args: cobra.ExactArgs(1),
 		Long:    "Read the templates (*.sail.yaml) at the top of a folder or of a git repository and publish them.\nA version once published never changes its bytes.",
@@ -56,7 +56,7 @@ func (a *app) addLibraryCommand() *cobra.Command {
 					return err
 				}
 			}
-			l, err := decode[service.Library](c.AddLibrary(cmd.Context(), n))
+			l, err := decode[templates.Library](c.AddLibrary(cmd.Context(), n))
 			if err != nil {
 				return a.told(cmd, err)
 			}
@@ -79,7 +79,7 @@ func (a *app) refreshLibraryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l, err := decode[service.Library](c.RefreshLibrary(cmd.Context(), args[0]))
+			l, err := decode[templates.Library](c.RefreshLibrary(cmd.Context(), args[0]))
 			if err != nil {
 				return a.told(cmd, err)
 			}
@@ -89,7 +89,7 @@ func (a *app) refreshLibraryCommand() *cobra.Command {
 	return cmd
 }
 
-func printLibrary(w io.Writer, l service.Library) {
+func printLibrary(w io.Writer, l templates.Library) {
 	at := ""
 	if l.Revision != "" {
 		at = fmt.Sprintf(" at commit %.12s", l.Revision)

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
@@ -14,7 +16,6 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) stacksCommand() *cobra.Command {
@@ -25,7 +26,7 @@ func (a *app) stacksCommand() *cobra.Command {
 				return err
 			}
 			if len(args) == 1 {
-				st, err := decode[service.Stack](c.GetStack(cmd.Context(), args[0]))
+				st, err := decode[stacks.Stack](c.GetStack(cmd.Context(), args[0]))
 				if err != nil {
 					return err
 				}
@@ -52,11 +53,11 @@ func (a *app) stacksCommand() *cobra.Command {
 }
 
 // allStacks reads every page of the list.
-func allStacks(ctx context.Context, c *contract.Client) ([]service.Stack, error) {
+func allStacks(ctx context.Context, c *contract.Client) ([]stacks.Stack, error) {
 	const page = 500
-	all := []service.Stack{}
+	all := []stacks.Stack{}
 	for after := ""; ; after = all[len(all)-1].Name {
-		list, err := decode[[]service.Stack](c.ListStacks(ctx, &contract.ListStacksParams{After: optional(after), Limit: new(page)}))
+		list, err := decode[[]stacks.Stack](c.ListStacks(ctx, &contract.ListStacksParams{After: optional(after), Limit: new(page)}))
 		if all = append(all, list...); err != nil || len(list) < page {
 			return all, err
 		}
@@ -70,7 +71,7 @@ func ago(at *time.Time, now time.Time) string {
 	return review.Seconds(now.Sub(*at).Seconds()) + " ago"
 }
 
-func printStack(w io.Writer, st service.Stack) {
+func printStack(w io.Writer, st stacks.Stack) {
 	fmt.Fprintf(w, "%s %s: %s, %d of %d resources healthy\n", marks[st.State], st.Name, st.State, st.Healthy, st.Total)
 	spent := ""
 	if st.Spent != nil {
@@ -92,12 +93,12 @@ func printStack(w io.Writer, st service.Stack) {
 	}
 }
 
-func attribute(r service.Resource, name string) string {
+func attribute(r stacks.Resource, name string) string {
 	s, _ := r.Attributes[name].(string)
 	return s
 }
 
-func lastEvidence(r service.Resource) string {
+func lastEvidence(r stacks.Resource) string {
 	if r.State != "healthy" && r.Reason != "" {
 		return r.Reason
 	}
@@ -166,7 +167,7 @@ func (a *app) verifyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v, err := decode[service.Verification](c.VerifyStack(cmd.Context(), args[0]))
+			v, err := decode[stacks.Verification](c.VerifyStack(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -186,11 +187,11 @@ func (a *app) verifyCommand() *cobra.Command {
 }
 
 // strayed reports whether something was altered or removed by hand.
-func strayed(v service.Verification) bool {
-	return slices.ContainsFunc(v.Resources, func(r service.VerifiedResource) bool { return r.State == state.Missing || len(r.Strayed) > 0 })
+func strayed(v stacks.Verification) bool {
+	return slices.ContainsFunc(v.Resources, func(r stacks.VerifiedResource) bool { return r.State == state.Missing || len(r.Strayed) > 0 })
 }
 
-func printVerification(w io.Writer, v service.Verification) {
+func printVerification(w io.Writer, v stacks.Verification) {
 	columns(w, "  RESOURCE\tSTATE\tTOOK\tASKED\tANSWER", func(row func(string, ...any)) {
 		for _, r := range v.Resources {
 			if len(r.Evidence) == 0 {
@@ -235,7 +236,7 @@ func (a *app) retireCommand() *cobra.Command {
 			if len(lift) > 0 {
 				params.LiftGuard = &lift
 			}
-			p, err := decode[service.Proposal](c.RetireStack(cmd.Context(), args[0], &params))
+			p, err := decode[proposing.Proposal](c.RetireStack(cmd.Context(), args[0], &params))
 			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
 	a.atOnceFlags(cmd, &d)
@@ -274,7 +275,7 @@ func (a *app) eventsCommand() *cobra.Command {
 				return err
 			}
 			if evidence {
-				list, err := decode[[]service.Evidence](c.ListRunEvidence(cmd.Context(), id, &contract.ListRunEvidenceParams{}))
+				list, err := decode[[]stacks.Evidence](c.ListRunEvidence(cmd.Context(), id, &contract.ListRunEvidenceParams{}))
 				if err != nil {
 					return err
 				}
@@ -290,7 +291,7 @@ func (a *app) eventsCommand() *cobra.Command {
 					})
 				})
 			}
-			list, err := decode[[]service.Event](c.ListRunEvents(cmd.Context(), id, &contract.ListRunEventsParams{Limit: most()}))
+			list, err := decode[[]stacks.Event](c.ListRunEvents(cmd.Context(), id, &contract.ListRunEventsParams{Limit: most()}))
 			if err != nil {
 				return err
 			}
@@ -303,7 +304,7 @@ func (a *app) eventsCommand() *cobra.Command {
 
 func most() *int { n := 1000; return &n }
 
-func printEvents(w io.Writer, list []service.Event, withRun bool) {
+func printEvents(w io.Writer, list []stacks.Event, withRun bool) {
 	for _, e := range list {
 		prefix := fmt.Sprintf("%4d", e.Number)
 		if withRun {

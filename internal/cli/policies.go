@@ -6,13 +6,14 @@ import (
 	"io"
 	"os"
 	"strings"
+	"undersail/internal/stacks"
+	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/core/policy"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 const ruleHelp = `A rule is a YAML file: what it is called, what it does where its condition does not hold (forbid, warn
@@ -34,7 +35,7 @@ func (a *app) policiesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Policy](c.ListPolicies(cmd.Context()))
+			list, err := decode[[]templates.Policy](c.ListPolicies(cmd.Context()))
 			if err != nil {
 				return err
 			}
@@ -57,7 +58,7 @@ func (a *app) policiesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Policy](c.ListPolicyVersions(cmd.Context(), args[0]))
+			list, err := decode[[]templates.Policy](c.ListPolicyVersions(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -74,7 +75,7 @@ func (a *app) policiesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := decode[service.Policy](c.AddPolicy(cmd.Context(), rule))
+			p, err := decode[templates.Policy](c.AddPolicy(cmd.Context(), rule))
 			if err != nil {
 				return err
 			}
@@ -100,7 +101,7 @@ func (a *app) policiesCommand() *cobra.Command {
 }
 
 func (a *app) tryPolicyCommand() *cobra.Command {
-	var stacks []string
+	var of []string
 	cmd := &cobra.Command{Use: "try FILE", Short: "See what a rule would say of the stacks that run; nothing is kept", Args: cobra.ExactArgs(1), Long: ruleHelp,
 		Example: "  undersail policies try owner-tag.yaml\n  undersail policies try owner-tag.yaml --stack warning-site",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -112,7 +113,7 @@ func (a *app) tryPolicyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Trial](c.TryPolicy(cmd.Context(), service.Tried{Policy: rule, Stacks: stacks}))
+			list, err := decode[[]stacks.Trial](c.TryPolicy(cmd.Context(), stacks.Tried{Policy: rule, Stacks: of}))
 			if err != nil {
 				return err
 			}
@@ -132,7 +133,7 @@ func (a *app) tryPolicyCommand() *cobra.Command {
 				}
 			})
 		}}
-	cmd.Flags().StringSliceVar(&stacks, "stack", nil, "only these stacks")
+	cmd.Flags().StringSliceVar(&of, "stack", nil, "only these stacks")
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -157,7 +158,7 @@ func readRule(file string) (policy.Rule, error) {
 	return r, nil
 }
 
-func printPolicy(w io.Writer, list []service.Policy) {
+func printPolicy(w io.Writer, list []templates.Policy) {
 	newest := list[0]
 	fmt.Fprintf(w, "%s\n", newest.Name)
 	if newest.About != "" {

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"undersail/internal/proposing"
+	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 
@@ -15,7 +17,6 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/use"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) proposeCommand() *cobra.Command {
@@ -32,7 +33,7 @@ func (a *app) proposeCommand() *cobra.Command {
 			if err := a.askPlace(cmd, args[0], &g, &template); err != nil {
 				return err
 			}
-			n := service.NewProposal{Stack: args[0], Account: g.account, Region: g.region, Keep: keep, LiftGuard: lift, Again: again}
+			n := proposing.NewProposal{Stack: args[0], Account: g.account, Region: g.region, Keep: keep, LiftGuard: lift, Again: again}
 			if g.recorded != nil { // a stack that is there has its place
 				n.Account, n.Region = account, region
 			}
@@ -53,7 +54,7 @@ func (a *app) proposeCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := decode[service.Proposal](c.Propose(cmd.Context(), n))
+			p, err := decode[proposing.Proposal](c.Propose(cmd.Context(), n))
 			if err != nil {
 				return a.told(cmd, err)
 			}
@@ -71,13 +72,13 @@ func (a *app) proposeCommand() *cobra.Command {
 
 // proposedTemplate finds the template to propose with: the one named, or that
 // of the stack.
-func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg string) (*lang.Template, error) {
+func (a *app) proposedTemplate(cmd *cobra.Command, n *proposing.NewProposal, arg string) (*lang.Template, error) {
 	if arg == "" {
 		c, err := a.client()
 		if err != nil {
 			return nil, err
 		}
-		kept, err := decode[service.Template](c.GetStackTemplate(cmd.Context(), n.Stack))
+		kept, err := decode[templates.Template](c.GetStackTemplate(cmd.Context(), n.Stack))
 		if err != nil {
 			return nil, err
 		}
@@ -100,7 +101,7 @@ func (a *app) proposedTemplate(cmd *cobra.Command, n *service.NewProposal, arg s
 }
 
 // reviewed prints a proposal in the chosen form, which may be Markdown.
-func (a *app) reviewed(cmd *cobra.Command, p service.Proposal) error {
+func (a *app) reviewed(cmd *cobra.Command, p proposing.Proposal) error {
 	if a.output == "markdown" {
 		review.Markdown(cmd.OutOrStdout(), p)
 		return nil
@@ -113,8 +114,8 @@ func (a *app) reviewFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "table, json, yaml or markdown (for a review)")
 }
 
-func (a *app) printProposal(w io.Writer, p service.Proposal) {
-	if p.State == service.Nothing {
+func (a *app) printProposal(w io.Writer, p proposing.Proposal) {
+	if p.State == proposing.Nothing {
 		fmt.Fprintf(w, "Nothing to change: stack %s is what is wanted. No proposal was made.\n", p.Stack)
 		a.printFindings(w, p.Findings)
 		return
@@ -248,7 +249,7 @@ func printWanted(w io.Writer, c change.Change, first *bool) {
 }
 
 // agreeing is what has to be added to accept a proposal.
-func agreeing(p service.Proposal) string {
+func agreeing(p proposing.Proposal) string {
 	text := ""
 	for _, c := range p.Consents {
 		text += " --agree " + c.Name
@@ -269,13 +270,13 @@ func (a *app) proposalsCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				p, err := decode[service.Proposal](c.GetProposal(cmd.Context(), id))
+				p, err := decode[proposing.Proposal](c.GetProposal(cmd.Context(), id))
 				if err != nil {
 					return err
 				}
 				return a.reviewed(cmd, p)
 			}
-			list, err := decode[[]service.Proposal](c.ListProposals(cmd.Context(), &contract.ListProposalsParams{Stack: optional(stack)}))
+			list, err := decode[[]proposing.Proposal](c.ListProposals(cmd.Context(), &contract.ListProposalsParams{Stack: optional(stack)}))
 			if err != nil {
 				return err
 			}
@@ -325,7 +326,7 @@ func (a *app) acceptCommand() *cobra.Command {
 accepted, what is asked is told, and the exit code is 6. The consent secret-use is shown with a digest
 of the uses that it is for; given as secret-use=DIGEST it is for these, and refused for any other.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (service.Proposal, error) {
+			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (proposing.Proposal, error) {
 				return accepted(cmd, c, id, agree, why, onFailure)
 			})
 		}}
@@ -340,20 +341,20 @@ func agreeFlag(cmd *cobra.Command, agree *[]string) {
 	cmd.Flags().StringSliceVar(agree, "agree", nil, "name of a consent that you give, such as lose-data")
 }
 
-func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string, why, onFailure string) (service.Proposal, error) {
+func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string, why, onFailure string) (proposing.Proposal, error) {
 	params := &contract.AcceptProposalParams{Comment: optional(why), OnFailure: optional(contract.AcceptProposalParamsOnFailure(onFailure))}
 	if len(agree) > 0 {
 		params.Agree = &agree
 	}
-	return decode[service.Proposal](c.AcceptProposal(cmd.Context(), id, params))
+	return decode[proposing.Proposal](c.AcceptProposal(cmd.Context(), id, params))
 }
 
 func (a *app) refuseCommand() *cobra.Command {
 	var why string
 	cmd := &cobra.Command{Use: "refuse ID", Short: "Turn a proposal down", Args: cobra.ExactArgs(1), Example: "  undersail refuse 12 --why 'after the spring tide'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (service.Proposal, error) {
-				return decode[service.Proposal](c.RefuseProposal(cmd.Context(), id, contract.Refusal{Why: why}))
+			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (proposing.Proposal, error) {
+				return decode[proposing.Proposal](c.RefuseProposal(cmd.Context(), id, contract.Refusal{Why: why}))
 			})
 		}}
 	cmd.Flags().StringVar(&why, "why", "", "the reason, for whoever proposed it")
@@ -361,7 +362,7 @@ func (a *app) refuseCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) decided(cmd *cobra.Command, arg string, decide func(*contract.Client, int64) (service.Proposal, error)) error {
+func (a *app) decided(cmd *cobra.Command, arg string, decide func(*contract.Client, int64) (proposing.Proposal, error)) error {
 	c, id, err := a.clientFor(arg)
 	if err != nil {
 		return err

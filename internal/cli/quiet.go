@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"io"
 	"time"
+	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
-
-	"undersail/internal/service"
 )
 
 func (a *app) quietCommand() *cobra.Command {
@@ -22,7 +21,7 @@ are, and what is altered, missing or recorded nowhere since, by us or by others.
 			if err != nil {
 				return err
 			}
-			q, err := decode[service.Quiet](c.GetQuiet(cmd.Context()))
+			q, err := decode[stacks.Quiet](c.GetQuiet(cmd.Context()))
 			if err != nil {
 				return err
 			}
@@ -32,7 +31,7 @@ are, and what is altered, missing or recorded nowhere since, by us or by others.
 	return cmd
 }
 
-func printQuiet(w io.Writer, q service.Quiet) {
+func printQuiet(w io.Writer, q stacks.Quiet) {
 	if q.Why == "" {
 		fmt.Fprintln(w, "the service is in charge of what it has recorded")
 		return

@@ -1,9 +1,9 @@
 package cli
 
 import (
-	"github.com/spf13/cobra"
+	"undersail/internal/proposing"
 
-	"undersail/internal/service"
+	"github.com/spf13/cobra"
 )
 
 func (a *app) rebuildCommand() *cobra.Command {
@@ -17,7 +17,7 @@ func (a *app) rebuildCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := decode[service.Proposal](c.Propose(cmd.Context(), service.NewProposal{Stack: args[0], Rebuild: args[1:], LiftGuard: lift}))
+			p, err := decode[proposing.Proposal](c.Propose(cmd.Context(), proposing.NewProposal{Stack: args[0], Rebuild: args[1:], LiftGuard: lift}))
 			return a.proposedAtOnce(cmd, c, p, err, d)
 		}}
 	a.atOnceFlags(cmd, &d)

@@ -6,16 +6,17 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/price"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 // printReviewed tells what a reviewer asks of a proposal beside its changes.
-func printReviewed(w io.Writer, p service.Proposal) {
+func printReviewed(w io.Writer, p proposing.Proposal) {
 	if broken := review.NotKept(p.Compliance); len(p.Compliance) > 0 {
 		text := fmt.Sprintf("%d of %d kept", len(p.Compliance)-len(broken), len(p.Compliance))
 		for _, x := range broken {
@@ -60,7 +61,7 @@ func (a *app) costCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := decode[service.Spending](c.GetCost(cmd.Context(), args[0]))
+			s, err := decode[stacks.Spending](c.GetCost(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -74,7 +75,7 @@ func (a *app) costCommand() *cobra.Command {
 	return cmd
 }
 
-func printCost(w io.Writer, s service.Spending, tag string) {
+func printCost(w io.Writer, s stacks.Spending, tag string) {
 	fmt.Fprintf(w, "%s: %s\n%.2f %s since it was made on %s\n\n", s.Stack, review.CostLine(s.Cost, price.Cost{}), s.Spent, s.Cost.Currency, s.Since.Local().Format("2006-01-02 15:04"))
 	if tag != "" {
 		columns(w, strings.ToUpper(tag)+"\tHOUR\tMONTH", func(row func(string, ...any)) {

@@ -7,12 +7,13 @@ import (
 	"io"
 	"os"
 	"strings"
+	"undersail/internal/proposing"
+	"undersail/internal/secrets"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/secretrule"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) secretsCommand() *cobra.Command {
@@ -42,11 +43,11 @@ func (a *app) listSecrets(cmd *cobra.Command, kind string) error {
 	if err != nil {
 		return err
 	}
-	all, err := decode[[]service.Named](c.ListSecrets(cmd.Context()))
+	all, err := decode[[]secrets.Named](c.ListSecrets(cmd.Context()))
 	if err != nil {
 		return err
 	}
-	list := []service.Named{}
+	list := []secrets.Named{}
 	for _, n := range all {
 		if (n.Kind == "secret") == (kind == "secret") {
 			list = append(list, n)
@@ -67,10 +68,10 @@ func (a *app) listSecrets(cmd *cobra.Command, kind string) error {
 }
 
 // belongsTo says who may read a secret beside whoever gave it.
-func belongsTo(n service.Named) string { return cmp.Or(n.Account, "the service") }
+func belongsTo(n secrets.Named) string { return cmp.Or(n.Account, "the service") }
 
 // usesOf names the stacks that use a secret, with the version where it is an older one.
-func usesOf(n service.Named) string {
+func usesOf(n secrets.Named) string {
 	var out []string
 	for _, v := range n.Versions {
 		for _, u := range v.Uses {
@@ -91,7 +92,7 @@ func (a *app) secretShowCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			n, err := decode[service.Named](c.ShowSecret(cmd.Context(), args[0]))
+			n, err := decode[secrets.Named](c.ShowSecret(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -101,7 +102,7 @@ func (a *app) secretShowCommand() *cobra.Command {
 	return cmd
 }
 
-func printNamed(w io.Writer, n service.Named) {
+func printNamed(w io.Writer, n secrets.Named) {
 	fmt.Fprintf(w, "%s: %s", n.Name, strings.ReplaceAll(n.Kind, "_", " "))
 	if n.About != "" {
 		fmt.Fprintf(w, ", %s", n.About)
@@ -134,12 +135,12 @@ func ruleFlags(cmd *cobra.Command, r *secretrule.Rules) {
 	cmd.Flags().StringSliceVar(&r.Forbid, "without", nil, "texts that must not be there")
 }
 
-func (a *app) putSecret(cmd *cobra.Command, n service.NewNamed) (service.Named, error) {
+func (a *app) putSecret(cmd *cobra.Command, n secrets.NewNamed) (secrets.Named, error) {
 	c, err := a.client()
 	if err != nil {
-		return service.Named{}, err
+		return secrets.Named{}, err
 	}
-	kept, err := decode[service.Named](c.PutSecret(cmd.Context(), n))
+	kept, err := decode[secrets.Named](c.PutSecret(cmd.Context(), n))
 	if err != nil {
 		return kept, err
 	}
@@ -161,7 +162,7 @@ func (a *app) secretMakeCommand() *cobra.Command {
 	var about, account string
 	cmd := &cobra.Command{Use: "make NAME", Short: "Draw a secret by rules and seal it", Args: cobra.ExactArgs(1), Example: "  undersail secrets make db-password --length 24 --kinds small,capital,digit,sign",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, err := a.putSecret(cmd, service.NewNamed{Name: args[0], Kind: "secret", Account: account, About: about, Rules: &rules})
+			_, err := a.putSecret(cmd, secrets.NewNamed{Name: args[0], Kind: "secret", Account: account, About: about, Rules: &rules})
 			return err
 		}}
 	ruleFlags(cmd, &rules)
@@ -181,7 +182,7 @@ func (a *app) secretAddCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = a.putSecret(cmd, service.NewNamed{Name: args[0], Kind: "secret", Account: account, About: about, Value: value})
+			_, err = a.putSecret(cmd, secrets.NewNamed{Name: args[0], Kind: "secret", Account: account, About: about, Value: value})
 			return err
 		}}
 	cmd.Flags().StringVar(&file, "file", "", "file to read it from")
@@ -221,7 +222,7 @@ func (a *app) secretRotateCommand() *cobra.Command {
 		Long:    "Make the next version of a secret or key pair: drawn, or with --given or --file somebody else's. Stacks stay at the\nversion that they have until a proposal moves them; --propose makes one for each.",
 		Example: "  undersail secrets rotate db-password --propose\n  undersail secrets rotate licence-key --given < key.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n := service.NewNamed{Name: args[0], Kind: "secret", Rotate: true, Rules: &rules}
+			n := secrets.NewNamed{Name: args[0], Kind: "secret", Rotate: true, Rules: &rules}
 			if given || file != "" {
 				var err error
 				if n.Value, err = secretValue(cmd, "secret: ", file); err != nil {
@@ -245,7 +246,7 @@ func (a *app) secretRotateCommand() *cobra.Command {
 
 // moveUses proposes the newest version to the stacks that use an older one, or says which
 // these are.
-func (a *app) moveUses(cmd *cobra.Command, n service.Named, propose bool) error {
+func (a *app) moveUses(cmd *cobra.Command, n secrets.Named, propose bool) error {
 	inputs := map[string]map[string]any{}
 	var order []string
 	for _, v := range n.Versions {
@@ -273,7 +274,7 @@ func (a *app) moveUses(cmd *cobra.Command, n service.Named, propose bool) error 
 		if err != nil {
 			return err
 		}
-		p, err := decode[service.Proposal](c.Propose(cmd.Context(), service.NewProposal{Stack: stack, Inputs: inputs[stack]}))
+		p, err := decode[proposing.Proposal](c.Propose(cmd.Context(), proposing.NewProposal{Stack: stack, Inputs: inputs[stack]}))
 		if err != nil {
 			return a.told(cmd, err)
 		}
@@ -301,7 +302,7 @@ func (a *app) keyPairCommand(use, short string, imported bool) *cobra.Command {
 	var about, account string
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), Example: "  undersail key-pairs make duty --about 'the officers on duty'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n := service.NewNamed{Name: args[0], Kind: "key_pair", Account: account, About: about}
+			n := secrets.NewNamed{Name: args[0], Kind: "key_pair", Account: account, About: about}
 			if imported {
 				line, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 20_000))
 				if err != nil {

@@ -53,7 +53,7 @@ one that owns the tables; see: undersail migrate --help`,
 			if err != nil {
 				return &exit{exitFailed, err}
 			}
-			first, err := d.Service.People().FirstAdmin(cmd.Context())
+			first, err := d.Service.People.FirstAdmin(cmd.Context())
 			if err != nil {
 				return &exit{exitFailed, errors.Join(err, d.Close())}
 			}

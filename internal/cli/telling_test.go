@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"undersail/internal/accounts"
+	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
 
@@ -22,7 +24,6 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func TestAmountsAreToldInFewCharacters(t *testing.T) {
@@ -110,8 +111,8 @@ func TestTheSameFindingIsToldOnce(t *testing.T) {
 }
 
 // reviewedProposal is one with everything that a reviewer asks about.
-func reviewedProposal() service.Proposal {
-	return service.Proposal{ID: 12, Stack: "light", Account: "saltmere-lab", Region: "north-fell", Template: "beacon 1.0.0", State: "open", Summary: "1 to create, 1 to alter", CreatedBy: "runa",
+func reviewedProposal() proposing.Proposal {
+	return proposing.Proposal{ID: 12, Stack: "light", Account: "saltmere-lab", Region: "north-fell", Template: "beacon 1.0.0", State: "open", Summary: "1 to create, 1 to alter", CreatedBy: "runa",
 		Consents: []render.Consent{{Name: "cost", About: "about 40 | month"}, {Name: "lose-data", About: "what <store> holds"}},
 		Changes: []change.Change{{Change: change.Same, Resource: "net", Type: "network"},
 			{Change: change.Create, Resource: "door", Type: "firewall", Fields: []change.Field{{Name: "rules", After: []any{map[string]any{"port": 80, "from": "10.0.0.0/8"}, map[string]any{"port": 443}}}}},
@@ -119,7 +120,7 @@ func reviewedProposal() service.Proposal {
 		Findings: []render.Finding{{Severity: lang.Warning, Place: "host.image", Message: "it ends on 2027-01-01\nand is old", Remedy: "choose a newer one"}},
 		Cost:     price.Cost{Currency: "kr", Hour: 0.05, Month: 36.5, Ahead: 25, Licence: 0.01, Untold: []string{"door"}}, CostNow: price.Cost{Currency: "kr", Hour: 0.02, Month: 14.6},
 		Seconds: 12, Rate: 10, Promise: 240, Longest: []string{"net", "host"}, Public: []string{"host"}, Data: []string{"store"}, Reads: []string{"light/word"},
-		Quota:      []service.QuotaLine{{Region: "north-fell", Name: "vcpus", Limit: 32, Used: 4, Adds: 2, Left: 26, Wanted: 3}, {Region: "long-sound", Name: "networks", Limit: 5, Left: 4}},
+		Quota:      []proposing.QuotaLine{{Region: "north-fell", Name: "vcpus", Limit: 32, Used: 4, Adds: 2, Left: 26, Wanted: 3}, {Region: "long-sound", Name: "networks", Limit: 5, Left: 4}},
 		Compliance: []render.Compliance{{Input: "size", By: "fleet, 9 boats", What: "vcpus", Needed: "2", Chosen: "1"}, {Input: "size", By: "the least machine", What: "memory", Needed: "4GiB", Chosen: "4GiB", Kept: true}},
 		Inputs:     []render.InputValue{{Name: "size", Value: "plain-2", Origin: "--input", Advice: "for 9 boats"}}}
 }
@@ -188,7 +189,7 @@ func TestACostThatIsNotToldIsNotZero(t *testing.T) {
 func TestAnAddressMapIsDrawnInRows(t *testing.T) {
 	t.Parallel()
 	at := netip.MustParsePrefix
-	m := service.AddressMap{Account: "saltmere-lab", Region: "north-fell", At: time.Now(), Map: &address.Map{
+	m := accounts.AddressMap{Account: "saltmere-lab", Region: "north-fell", At: time.Now(), Map: &address.Map{
 		Areas: []address.Area{{Range: at("10.1.0.0/22"), Kind: address.Network, ID: "net-1", Name: "harbour", Addresses: 1024,
 			Parts: []address.Area{{Range: at("10.1.0.0/24"), Kind: address.Subnet, ID: "sub-1", Name: "front", Addresses: 256, Used: 64}}, Free: []netip.Prefix{at("10.1.1.0/24"), at("10.1.2.0/23")}},
 			{Range: at("10.2.0.0/24"), Kind: address.Wanted, Name: "proposal 3", Addresses: 256}},
@@ -203,7 +204,7 @@ func TestAnAddressMapIsDrawnInRows(t *testing.T) {
 		}
 	}
 	out.Reset()
-	printAddresses(&out, service.AddressMap{Map: &address.Map{}}, 8)
+	printAddresses(&out, accounts.AddressMap{Map: &address.Map{}}, 8)
 	if got := out.String(); !strings.Contains(got, "nothing is taken") || !strings.Contains(got, "free /8: none") {
 		t.Error(got)
 	}
@@ -340,7 +341,7 @@ func answering(t *testing.T, answer any) (address string, asked *string) {
 
 func TestANeedOfFlagsArrivesAndAnEmptyAnswerIsAnExitCode(t *testing.T) {
 	t.Setenv("UNDERSAIL_TOKEN", "t")
-	address, asked := answering(t, service.Found{Others: 3})
+	address, asked := answering(t, proposing.Found{Others: 3})
 	t.Setenv("UNDERSAIL_URL", address)
 	out, _, err := execute(t, "", "fit", "--account", "saltmere-lab", "--vcpus", "4", "--memory", "16GiB", "--disk", "2TiB", "--work", "log", "--figure", "plain-8=410", "--prefer", "plain-8", "--by", "figures")
 	if codeOf(err) != exitFindings || !strings.Contains(out, "0 ways fit and 3 do not") {

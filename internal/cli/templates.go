@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +17,6 @@ import (
 	"undersail/internal/exchange"
 	"undersail/internal/library"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 func (a *app) templatesCommand() *cobra.Command {
@@ -27,7 +27,7 @@ func (a *app) templatesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Template](c.ListTemplates(cmd.Context()))
+			list, err := decode[[]templates.Template](c.ListTemplates(cmd.Context()))
 			if err != nil {
 				return err
 			}
@@ -39,7 +39,7 @@ func (a *app) templatesCommand() *cobra.Command {
 	return cmd
 }
 
-func printTemplates(w io.Writer, list []service.Template) {
+func printTemplates(w io.Writer, list []templates.Template) {
 	columns(w, "TEMPLATE\tVERSION\tMATURITY\tTAKES\tFROM\tTITLE", func(row func(string, ...any)) {
 		for _, t := range list {
 			takes := "-"
@@ -87,7 +87,7 @@ func (a *app) publishCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := decode[service.Template](c.PublishTemplate(cmd.Context(), b))
+			t, err := decode[templates.Template](c.PublishTemplate(cmd.Context(), b))
 			if err != nil {
 				return a.told(cmd, err)
 			}
@@ -111,8 +111,8 @@ func (a *app) publishCommand() *cobra.Command {
 }
 
 // keepCases keeps the cases that stand beside a template file.
-func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string, t service.Template) (service.CaseRuns, error) {
-	var runs service.CaseRuns
+func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string, t templates.Template) (templates.CaseRuns, error) {
+	var runs templates.CaseRuns
 	files, err := library.Dir(filepath.Dir(file))
 	if err != nil {
 		return runs, &exit{exitUsage, err}
@@ -124,7 +124,7 @@ func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string, t s
 	if beside == nil {
 		return runs, nil
 	}
-	if runs, err = decode[service.CaseRuns](c.KeepCases(cmd.Context(), t.Name+"@"+t.Version, *beside)); err != nil {
+	if runs, err = decode[templates.CaseRuns](c.KeepCases(cmd.Context(), t.Name+"@"+t.Version, *beside)); err != nil {
 		return runs, a.told(cmd, err)
 	}
 	return runs, nil
@@ -150,7 +150,7 @@ func (a *app) versionsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := decode[[]service.Template](c.ListVersions(cmd.Context(), args[0]))
+			list, err := decode[[]templates.Template](c.ListVersions(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -190,12 +190,12 @@ func (a *app) differencesCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) template(cmd *cobra.Command, ref string) (service.Template, error) {
+func (a *app) template(cmd *cobra.Command, ref string) (templates.Template, error) {
 	c, err := a.client()
 	if err != nil {
-		return service.Template{}, err
+		return templates.Template{}, err
 	}
-	return decode[service.Template](c.GetTemplate(cmd.Context(), ref))
+	return decode[templates.Template](c.GetTemplate(cmd.Context(), ref))
 }
 
 // libraryFlag lets a command find embedded templates in a folder, so that it

@@ -6,8 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-
-	"undersail/internal/service"
+	"undersail/internal/accounts"
 )
 
 func TestControlCharactersAreShownAndNotSent(t *testing.T) {
@@ -72,20 +71,20 @@ func TestALoginThatOthersCouldReadIsReplaced(t *testing.T) {
 
 func TestWhatAnAccountIsHeldToIsRead(t *testing.T) {
 	t.Parallel()
-	b, err := boundsOf(service.AccountBounds{}, "north-fell,ember-coast", "2027-01-31", "7d", "900", []string{"owner=forecasting", "office=saltmere"})
+	b, err := boundsOf(accounts.Bounds{}, "north-fell,ember-coast", "2027-01-31", "7d", "900", []string{"owner=forecasting", "office=saltmere"})
 	if err != nil || len(*b.AllowedRegions) != 2 || *b.Budget != 900 || *b.LeaseSeconds != 7*24*3600 || (*b.Tags)["office"] != "saltmere" || b.EndsAt.Hour() != 23 || b.EndsAt.Day() != 31 {
 		t.Errorf("%+v %v", b, err)
 	}
-	none, err := boundsOf(service.AccountBounds{}, "none", "none", "none", "none", []string{"none"})
+	none, err := boundsOf(accounts.Bounds{}, "none", "none", "none", "none", []string{"none"})
 	if err != nil || len(*none.AllowedRegions) != 0 || *none.Budget >= 0 || *none.LeaseSeconds != 0 || len(*none.Tags) != 0 || !none.EndsAt.IsZero() {
 		t.Errorf("%+v %v", none, err)
 	}
 	for _, wrong := range [][4]string{{"", "soon", "", ""}, {"", "", "long", ""}, {"", "", "", "much"}, {"", "", "", "-1"}, {}} {
-		if _, err := boundsOf(service.AccountBounds{}, wrong[0], wrong[1], wrong[2], wrong[3], nil); err == nil {
+		if _, err := boundsOf(accounts.Bounds{}, wrong[0], wrong[1], wrong[2], wrong[3], nil); err == nil {
 			t.Errorf("%v is taken", wrong)
 		}
 	}
-	if _, err := boundsOf(service.AccountBounds{}, "", "", "", "", []string{"owner"}); err == nil || !strings.Contains(err.Error(), "NAME=VALUE") {
+	if _, err := boundsOf(accounts.Bounds{}, "", "", "", "", []string{"owner"}); err == nil || !strings.Contains(err.Error(), "NAME=VALUE") {
 		t.Error(err)
 	}
 }

@@ -11,13 +11,13 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
 	"undersail/internal/review"
-	"undersail/internal/service"
 )
 
 // marks tell a state by shape, so that no colour is needed.
@@ -33,9 +33,9 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 		defer stop()
 		go view.tick(ticking, cmd.OutOrStdout())
 	}
-	err := follow(cmd.Context(), c, id, func(e service.Event) error {
+	err := follow(cmd.Context(), c, id, func(e stacks.Event) error {
 		if e.Kind == "run" && e.State == state.Parked {
-			if run, err := decode[service.Run](c.GetRun(cmd.Context(), id)); err == nil && run.State == state.Parked && run.LastEvent == e.Number {
+			if run, err := decode[stacks.Run](c.GetRun(cmd.Context(), id)); err == nil && run.State == state.Parked && run.LastEvent == e.Number {
 				return errWaits
 			}
 		}
@@ -48,7 +48,7 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 			_, err = fmt.Fprintln(raw(cmd.OutOrStdout()), shownJSON(string(line)))
 			return err
 		case live:
-			run, err := decode[service.Run](c.GetRun(cmd.Context(), id))
+			run, err := decode[stacks.Run](c.GetRun(cmd.Context(), id))
 			if err == nil {
 				view.show(cmd.OutOrStdout(), run)
 			}
@@ -60,7 +60,7 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 	if err != nil && !errors.Is(err, errWaits) {
 		return err
 	}
-	run, err := decode[service.Run](c.GetRun(cmd.Context(), id))
+	run, err := decode[stacks.Run](c.GetRun(cmd.Context(), id))
 	if err != nil {
 		return err
 	}
@@ -91,10 +91,10 @@ func endWord(word string) string {
 
 // follow reads the stream of a run and takes it up again where it broke, until
 // the run is over.
-func follow(ctx context.Context, c *contract.Client, id int64, each func(service.Event) error) error {
+func follow(ctx context.Context, c *contract.Client, id int64, each func(stacks.Event) error) error {
 	last := ""
 	for wait := 200 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
-		over, err := readStream(ctx, c, id, &last, func(e service.Event) error {
+		over, err := readStream(ctx, c, id, &last, func(e stacks.Event) error {
 			wait = 200 * time.Millisecond
 			return each(e)
 		})
@@ -112,7 +112,7 @@ func follow(ctx context.Context, c *contract.Client, id int64, each func(service
 	}
 }
 
-func readStream(ctx context.Context, c *contract.Client, id int64, last *string, each func(service.Event) error) (over bool, err error) {
+func readStream(ctx context.Context, c *contract.Client, id int64, last *string, each func(stacks.Event) error) (over bool, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%sapi/v1/runs/%d/events/stream", c.Server, id), nil)
 	if err != nil {
 		return false, err
@@ -144,7 +144,7 @@ func readStream(ctx context.Context, c *contract.Client, id int64, last *string,
 		case strings.HasPrefix(line, "id: "):
 			number = line[len("id: "):]
 		case strings.HasPrefix(line, "data: "):
-			var e service.Event
+			var e stacks.Event
 			if err := json.Unmarshal([]byte(line[len("data: "):]), &e); err != nil {
 				return false, err
 			}
@@ -161,13 +161,13 @@ func readStream(ctx context.Context, c *contract.Client, id int64, last *string,
 // clocks.
 type liveView struct {
 	mu    sync.Mutex
-	run   *service.Run
+	run   *stacks.Run
 	read  time.Time // when it was as it is shown
 	lines int
 }
 
 // show draws a newer state of the run.
-func (v *liveView) show(w io.Writer, run service.Run) {
+func (v *liveView) show(w io.Writer, run stacks.Run) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.run, v.read = &run, time.Now()
@@ -222,7 +222,7 @@ func clipLines(text string, width int) string {
 	return b.String()
 }
 
-func printRun(w io.Writer, run service.Run, now time.Time) {
+func printRun(w io.Writer, run stacks.Run, now time.Time) {
 	fmt.Fprintf(w, "Run %d of stack %s is %s: %d of %d steps after %s\n", run.ID, run.Stack, run.State, run.Finished, run.Total, took(run))
 	if run.EndedAt == nil && run.ExpectedEnd != nil && run.State != state.Parked {
 		fmt.Fprintf(w, "expected end %s", run.ExpectedEnd.Local().Format("15:04:05"))
@@ -257,7 +257,7 @@ func printRun(w io.Writer, run service.Run, now time.Time) {
 	}
 }
 
-func stepTime(s service.Step, now time.Time, rate float64) string {
+func stepTime(s stacks.Step, now time.Time, rate float64) string {
 	if s.BeganAt == nil {
 		return "-"
 	}

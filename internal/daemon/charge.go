@@ -9,9 +9,9 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+	"undersail/internal/stacks"
 
 	"undersail/internal/engine"
-	"undersail/internal/service"
 	"undersail/internal/store"
 )
 
@@ -107,18 +107,18 @@ func (d *Daemon) begin(ctx, background context.Context, c Config) error {
 	if why != "" {
 		since, err := d.store.Moment(ctx)
 		if err == nil {
-			err = d.Service.BeQuiet(ctx, service.Quiet{Why: why, Since: since})
+			err = d.Service.Stacks.BeQuiet(ctx, stacks.Quiet{Why: why, Since: since})
 		}
 		if err != nil {
 			return err
 		}
 		if !c.InCharge {
 			c.Log.Warn("the service is quiet: it looks, and changes nothing", "why", why, "records", since, "remedy", "if this copy is the one that goes on, end every other one, and: undersail serve --in-charge")
-			go d.Service.LookAtAll(background, deeds)
+			go d.Service.Stacks.LookAtAll(background, deeds)
 			return nil
 		}
-		d.Service.LookAtAll(ctx, deeds)
-		if err := c.Engine.Deeds.Add(engine.Deed{At: d.Service.Engine().Now(), InCharge: true}); err != nil {
+		d.Service.Stacks.LookAtAll(ctx, deeds)
+		if err := c.Engine.Deeds.Add(engine.Deed{At: d.Service.Engine.Now(), InCharge: true}); err != nil {
 			return err
 		}
 	}
@@ -126,7 +126,7 @@ func (d *Daemon) begin(ctx, background context.Context, c Config) error {
 		return err
 	}
 	if why != "" {
-		d.Service.TakeCharge(ctx)
+		d.Service.Stacks.TakeCharge(ctx)
 	}
-	return d.Service.Engine().Start(background)
+	return d.Service.Engine.Start(background)
 }

@@ -133,7 +133,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if err := d.Service.OpenSealed(ctx); err != nil {
 		return nil, err
 	}
-	d.Service.OpenFolders(c.LocalLibraries...)
+	d.Service.Templates.OpenFolders(c.LocalLibraries...)
 	var background context.Context
 	background, d.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if d.database != nil {
@@ -163,7 +163,7 @@ func (d *Daemon) signing(c Config) error {
 			return err
 		}
 	}
-	d.Service.People().SignInBy(how)
+	d.Service.People.SignInBy(how)
 	return nil
 }
 
@@ -210,7 +210,7 @@ func (d *Daemon) Close() error {
 	defer cancel()
 	var errs []error
 	if d.Service != nil && d.cancel != nil {
-		errs = append(errs, d.Service.Engine().Stop(ctx))
+		errs = append(errs, d.Service.Engine.Stop(ctx))
 	}
 	if d.cancel != nil {
 		d.cancel() // ends the streams

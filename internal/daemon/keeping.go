@@ -171,10 +171,10 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 		return out, err
 	}
 	defer func() { err = errors.Join(err, end()) }()
-	if out.Accounts, out.Stacks, out.Sealed, err = s.TrySealed(ctx); err != nil {
+	if out.Accounts, out.Stacks, out.Sealed, err = s.Secrets.TrySealed(ctx); err != nil {
 		return out, err
 	}
-	checked, err := s.CheckAudit(ctx, people.Host(), "")
+	checked, err := s.Journal.Check(ctx, people.Host(), "")
 	if out.Audit = checked.Head; err == nil && !checked.Sound {
 		err = fmt.Errorf("the audit was changed: %s", checked.Fault)
 	}
@@ -198,11 +198,11 @@ func RotateKey(ctx context.Context, p Place) (sealed int, fingerprint string, er
 	if err := box.Renew(); err != nil {
 		return 0, "", err
 	}
-	if sealed, err = s.Reseal(ctx, 0); err != nil {
+	if sealed, err = s.Secrets.Reseal(ctx, 0); err != nil {
 		return sealed, "", fmt.Errorf("sealing anew was interrupted, and goes on when it is called again: %w", err)
 	}
 	// What was sealed with the old key while this went on is sealed anew too.
-	more, err := s.Reseal(ctx, 0)
+	more, err := s.Secrets.Reseal(ctx, 0)
 	if err != nil {
 		return sealed, "", err
 	}
@@ -216,6 +216,6 @@ func AdminLink(ctx context.Context, p Place, url, name string) (i people.Invitat
 		return i, err
 	}
 	defer func() { err = errors.Join(err, end()) }()
-	s.People().SignInBy(people.Signing{URL: url})
-	return s.People().AdminLink(ctx, name)
+	s.People.SignInBy(people.Signing{URL: url})
+	return s.People.AdminLink(ctx, name)
 }

@@ -20,13 +20,15 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"undersail/internal/accounts"
+	"undersail/internal/proposing"
+	"undersail/internal/secrets"
 
 	"undersail/internal/core/policy"
 	"undersail/internal/daemon"
 	"undersail/internal/openid"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 )
 
 // User is who signs in to the demo.
@@ -219,12 +221,12 @@ func (d *Demo) load(ctx context.Context) error {
 	if d.state.Token == "" {
 		d.state.Password = people.NewPassword()
 		for _, u := range []struct{ name, full, role string }{{User, "Ines Varga", "admin"}, {"tomas", "Tomas Holm", "reviewer"}, {"oda", "Oda Lindqvist", "viewer"}} {
-			if err := s.People().Put(ctx, u.name, u.full, d.state.Password, u.role); err != nil {
+			if err := s.People.Put(ctx, u.name, u.full, d.state.Password, u.role); err != nil {
 				return err
 			}
 		}
 		var err error
-		if d.state.Token, err = s.People().IssueToken(ctx, User, "demo"); err != nil {
+		if d.state.Token, err = s.People.IssueToken(ctx, User, "demo"); err != nil {
 			return err
 		}
 	}
@@ -254,7 +256,7 @@ func (d *Demo) load(ctx context.Context) error {
 }
 
 func (d *Demo) me(ctx context.Context) (people.User, error) {
-	return d.daemon.Service.People().ByToken(ctx, d.state.Token, "", true)
+	return d.daemon.Service.People.ByToken(ctx, d.state.Token, "", true)
 }
 
 func (d *Demo) loadAccounts(ctx context.Context) error {
@@ -262,21 +264,21 @@ func (d *Demo) loadAccounts(ctx context.Context) error {
 	if err := readJSON(filepath.Join(d.cloudDir(), "simcloud.json"), &place); err != nil {
 		return err
 	}
-	var accounts []struct {
+	var list []struct {
 		Name         string `json:"name"`
 		ClientID     string `json:"client_id"`
 		ClientSecret string `json:"client_secret"`
 	}
-	if err := readJSON(filepath.Join(d.cloudDir(), "accounts.json"), &accounts); err != nil {
+	if err := readJSON(filepath.Join(d.cloudDir(), "accounts.json"), &list); err != nil {
 		return err
 	}
 	me, err := d.me(ctx)
 	if err != nil {
 		return err
 	}
-	for _, a := range accounts {
-		n := service.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
-		if _, err := d.daemon.Service.AddAccount(ctx, me, n); err != nil {
+	for _, a := range list {
+		n := accounts.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
+		if _, err := d.daemon.Service.Accounts.Add(ctx, me, n); err != nil {
 			return fmt.Errorf("account %s: %w", a.Name, err)
 		}
 	}
@@ -291,16 +293,16 @@ func (d *Demo) loadSecrets(ctx context.Context) error {
 	}
 	s := d.daemon.Service
 	budget, ends := 900.0, time.Now().AddDate(0, 3, 0).UTC().Truncate(24*time.Hour)
-	if _, err := s.BoundAccount(ctx, me, "saltmere-lab", service.AccountBounds{Budget: &budget, EndsAt: &ends}); err != nil {
+	if _, err := s.Accounts.Bound(ctx, me, "saltmere-lab", accounts.Bounds{Budget: &budget, EndsAt: &ends}); err != nil {
 		return err
 	}
-	for _, n := range []service.NewNamed{
+	for _, n := range []secrets.NewNamed{
 		{Name: "rota-password", Kind: "secret", About: "sign-in to the duty officers' rota"},
 		{Name: "feed-token", Kind: "secret", About: "token of the tide feed"},
 		{Name: "feed-token", Kind: "secret", Rotate: true},
 		{Name: "duty-key", Kind: "key_pair", About: "the officers on duty"},
 	} {
-		if _, err := s.PutNamed(ctx, me, n); err != nil {
+		if _, err := s.Secrets.Put(ctx, me, n); err != nil {
 			return fmt.Errorf("secret %s: %w", n.Name, err)
 		}
 	}
@@ -335,7 +337,7 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	have, err := d.daemon.Service.Stacks(ctx, "", 1000)
+	have, err := d.daemon.Service.Stacks.List(ctx, "", 1000)
 	if err != nil {
 		return err
 	}
@@ -353,7 +355,7 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 				return err
 			}
 		}
-		p, err := d.daemon.Service.Propose(ctx, me, service.NewProposal{Stack: st.name, Template: st.template, Account: st.account, Region: st.region, Inputs: st.inputs})
+		p, err := d.daemon.Service.Proposing.Propose(ctx, me, proposing.NewProposal{Stack: st.name, Template: st.template, Account: st.account, Region: st.region, Inputs: st.inputs})
 		if err != nil {
 			return explain(st.name, err)
 		}
@@ -363,10 +365,10 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 				agreed = append(agreed, c.Name)
 			}
 		}
-		if _, err := d.daemon.Service.Accept(ctx, me, p.ID, agreed, ""); err != nil {
+		if _, err := d.daemon.Service.Proposing.Accept(ctx, me, p.ID, agreed, ""); err != nil {
 			return explain(st.name, err)
 		}
-		run, err := d.daemon.Service.Apply(ctx, me, p.ID, "")
+		run, err := d.daemon.Service.Proposing.Apply(ctx, me, p.ID, "")
 		if err != nil {
 			return explain(st.name, err)
 		}
@@ -393,7 +395,7 @@ func explain(stack string, err error) error {
 
 func (d *Demo) await(ctx context.Context, id int64) error {
 	for {
-		run, err := d.daemon.Service.Run(ctx, id)
+		run, err := d.daemon.Service.Stacks.Run(ctx, id)
 		if err != nil {
 			return err
 		}

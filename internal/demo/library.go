@@ -9,12 +9,12 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+	"undersail/internal/templates"
 
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing/object"
 
 	"undersail/examples"
-	"undersail/internal/service"
 )
 
 const libraryName = "tide-office"
@@ -36,7 +36,7 @@ func (d *Demo) loadTemplates(ctx context.Context) error {
 		if err := commit(repo, dir, "The page with the warnings, as it began", earlier); err != nil {
 			return err
 		}
-		if _, err := d.daemon.Service.AddLibrary(ctx, me, service.NewLibrary{Name: libraryName, Place: dir}); err != nil {
+		if _, err := d.daemon.Service.Templates.AddLibrary(ctx, me, templates.NewLibrary{Name: libraryName, Place: dir}); err != nil {
 			return err
 		}
 	} else if err != nil {
@@ -45,7 +45,7 @@ func (d *Demo) loadTemplates(ctx context.Context) error {
 	if err := commit(repo, dir, "The templates of the Tide Office", func(_ string, source []byte) []byte { return source }); err != nil {
 		return err
 	}
-	read, err := d.daemon.Service.RefreshLibrary(ctx, me, libraryName)
+	read, err := d.daemon.Service.Templates.RefreshLibrary(ctx, me, libraryName)
 	if err != nil {
 		return err
 	}

@@ -72,7 +72,7 @@ func TestAClockThatIsSetCostsNoPatience(t *testing.T) {
 				if told := r.Events(s, id); !handedOver && !strings.Contains(told, "the database's clock was set") {
 					t.Errorf("the jump is not told:\n%s", told)
 				}
-				p, err := s.Retire(context.Background(), r.Admin, "gauge")
+				p, err := s.Proposing.Retire(context.Background(), r.Admin, "gauge")
 				if err != nil {
 					t.Fatal(err)
 				}

@@ -7,8 +7,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
 )
@@ -78,7 +79,7 @@ func TestNothingStartsBeforeWhatItNeedsIsHealthy(t *testing.T) {
 	s, _ := r.Replica(0)
 	id := r.Apply(s, "intake", "gauge-intake", gauge)
 	run := r.Await(s, id)
-	byNumber := map[int]service.Step{}
+	byNumber := map[int]stacks.Step{}
 	for _, st := range run.Steps {
 		byNumber[st.Number] = st
 	}
@@ -89,7 +90,7 @@ func TestNothingStartsBeforeWhatItNeedsIsHealthy(t *testing.T) {
 			}
 		}
 	}
-	evidence, err := s.RunEvidence(context.Background(), id, "gateway")
+	evidence, err := s.Stacks.RunEvidence(context.Background(), id, "gateway")
 	if err != nil || len(evidence) < 4 {
 		t.Fatal(evidence, err)
 	}
@@ -126,7 +127,7 @@ func TestRefusalsFailAtOnceWithARemedy(t *testing.T) {
 			if run.State != "failed" || !strings.Contains(run.Reason, c.says) || run.Next != "undersail continue site" {
 				t.Errorf("%s: %s; next %q", run.State, run.Reason, run.Next)
 			}
-			st, err := s.Stack(context.Background(), "site")
+			st, err := s.Stacks.Show(context.Background(), "site")
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -157,11 +158,11 @@ func TestAVerificationSeesAServiceThatDied(t *testing.T) {
 	ctx := context.Background()
 	r.Await(s, r.Apply(s, "site", "warning-site", nil))
 	r.Fault(world.Fault{Kind: "service-never", Label: "site", Count: -1})
-	var v service.Verification
-	var last service.VerifiedResource
+	var v stacks.Verification
+	var last stacks.VerifiedResource
 	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		var err error
-		if v, err = s.Verify(ctx, r.Admin, "site"); err != nil {
+		if v, err = s.Stacks.Verify(ctx, r.Admin, "site"); err != nil {
 			t.Fatal(err)
 		}
 		// Whoever calls in the very moment in which the service dies is accepted and then reset.
@@ -172,7 +173,7 @@ func TestAVerificationSeesAServiceThatDied(t *testing.T) {
 	if v.Healthy || last.State != "unhealthy" || !strings.Contains(last.Reason, "connection refused") {
 		t.Errorf("verified %+v", last)
 	}
-	if st, err := s.Stack(ctx, "site"); err != nil || st.State != "unhealthy" {
+	if st, err := s.Stacks.Show(ctx, "site"); err != nil || st.State != "unhealthy" {
 		t.Errorf("after a bad verification the stack is %s (%v)", st.State, err)
 	}
 }
@@ -183,10 +184,10 @@ func TestOneRunOfAStackAtATime(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	id := r.Apply(s, "site", "warning-site", nil)
-	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site"}); err == nil || !strings.Contains(err.Error(), "is not over") {
+	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site"}); err == nil || !strings.Contains(err.Error(), "is not over") {
 		t.Errorf("a proposal during a run: %v", err)
 	}
-	if _, err := s.Retire(ctx, r.Admin, "site"); err == nil {
+	if _, err := s.Proposing.Retire(ctx, r.Admin, "site"); err == nil {
 		t.Error("a stack was retired during a run")
 	}
 	r.Await(s, id)

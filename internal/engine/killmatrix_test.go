@@ -214,7 +214,7 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 	engineOf := func(s *service.Service) *engine.Engine {
 		t.Helper()
 		if !m.fickle {
-			return s.Engine()
+			return s.Engine
 		}
 		return fickleEngine(t, s)
 	}
@@ -232,13 +232,13 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 	case m.undo:
 		changed := r.ApplySource(author, stack, m.template, with(m.then))
 		finish(changed, 1)
-		p, err := author.Undo(ctx, r.Admin, changed)
+		p, err := author.Proposing.Undo(ctx, r.Admin, changed)
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 		id = r.Carry(author, p)
 	case m.then == nil:
-		p, err := author.Retire(ctx, r.Admin, stack)
+		p, err := author.Proposing.Retire(ctx, r.Admin, stack)
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -262,8 +262,8 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 		}
 	}
 	go end()
-	if run, err := author.Run(ctx, id); err != nil || run.EndedAt == nil {
-		next, err := author.Engine().Takeover(ctx, id)
+	if run, err := author.Stacks.Run(ctx, id); err != nil || run.EndedAt == nil {
+		next, err := author.Engine.Takeover(ctx, id)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -277,7 +277,7 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, stack string, id int64, with func(map[string]any) map[string]any) {
 	t.Helper()
 	ctx := context.Background()
-	run, err := s.Run(ctx, id)
+	run, err := s.Stacks.Run(ctx, id)
 	if err != nil || run.State != "done" {
 		t.Errorf("%s: run %d ended %s: %s (%v)\n%s", stack, id, run.State, run.Reason, err, r.Events(s, id))
 		return
@@ -296,7 +296,7 @@ func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, st
 		}
 	}
 	if m.fickle {
-		if st, err := s.Stack(ctx, stack); err != nil || st.Total != 4 || st.Healthy != 4 {
+		if st, err := s.Stacks.Show(ctx, stack); err != nil || st.Total != 4 || st.Healthy != 4 {
 			t.Errorf("%s: recorded are %d, healthy %d (%v)", stack, st.Total, st.Healthy, err)
 		}
 		return // the service asks the cloud in its own way
@@ -387,7 +387,7 @@ func (f fickle) Search(ctx context.Context, q cloud.Query) iter.Seq2[cloud.Live,
 // fickleEngine is the engine of a service whose clouds are all fickle.
 func fickleEngine(t *testing.T, s *service.Service) *engine.Engine {
 	t.Helper()
-	c := s.Engine().Config
+	c := s.Engine.Config
 	bare := c.Adapter
 	c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
 		a, row, err := bare(ctx, account)
@@ -423,7 +423,7 @@ func TestAPassingErrorOfALookDoesNotMakeTheOutcomeKnown(t *testing.T) {
 			t.Errorf("%s was made %d times", name, n)
 		}
 	}
-	if run, _ := author.Run(context.Background(), id); run.State != "done" || len(made) != 4 {
+	if run, _ := author.Stacks.Run(context.Background(), id); run.State != "done" || len(made) != 4 {
 		t.Errorf("%s: %s; made %v", run.State, run.Reason, made)
 	}
 }

@@ -10,11 +10,11 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"undersail/internal/proposing"
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/engine"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
 	"undersail/sim"
@@ -65,7 +65,7 @@ func TestALostAnswerAndEndedCredentialsParkTheRunAndMakeNothingTwice(t *testing.
 	if run.State != "parked" || !strings.Contains(run.Reason, "credentials of account saltmere-lab") {
 		t.Fatalf("the run is %s: %s", run.State, run.Reason)
 	}
-	if _, err := s.Propose(context.Background(), r.Admin, service.NewProposal{Stack: "coast"}); err == nil || !strings.Contains(err.Error(), "parked") {
+	if _, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: "coast"}); err == nil || !strings.Contains(err.Error(), "parked") {
 		t.Errorf("a proposal beside a parked run: %v", err)
 	}
 	r.Lift()
@@ -93,18 +93,18 @@ func TestAnOutcomeThatNobodyKnowsIsKept(t *testing.T) {
 	if run.State != "failed" {
 		t.Fatalf("the run is %s", run.State)
 	}
-	if st, err := s.Stack(ctx, "coast"); err != nil || len(st.Resources) != 4 || st.Hour == 0 {
+	if st, err := s.Stacks.Show(ctx, "coast"); err != nil || len(st.Resources) != 4 || st.Hour == 0 {
 		t.Errorf("recorded are %d of 4, %v an hour (%v)", len(st.Resources), st.Hour, err)
 	}
 	r.Lift()
-	if v, err := s.Verify(ctx, r.Admin, "coast"); err != nil || v.Healthy {
+	if v, err := s.Stacks.Verify(ctx, r.Admin, "coast"); err != nil || v.Healthy {
 		t.Errorf("verified healthy with a disk that was never proved: %+v, %v", v, err)
 	}
-	p, err := s.Continue(ctx, r.Admin, "coast")
+	p, err := s.Proposing.Continue(ctx, r.Admin, "coast")
 	if err != nil || p.Summary != "1 alter, 3 same" {
 		t.Fatalf("continue proposes %s, %v", p.Summary, err)
 	}
-	again, err := s.Apply(ctx, r.Admin, p.ID, "")
+	again, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -120,7 +120,7 @@ func TestWhatWasBegunIsInEveryLaterProposal(t *testing.T) {
 	ctx := context.Background()
 	id := r.ApplySource(s, "coast", coast, and(map[string]any{"stores": 6}))
 	r.Until(s, id, "creating data[5]")
-	if _, err := s.Stop(ctx, r.Admin, id); err != nil {
+	if _, err := s.Stacks.Stop(ctx, r.Admin, id); err != nil {
 		t.Fatal(err)
 	}
 	if run := r.Await(s, id); run.State != "stopped" {
@@ -145,15 +145,15 @@ func TestContinuingAfterABreakInTheNetworkItself(t *testing.T) {
 	ctx := context.Background()
 	id := r.ApplySource(s, "coast", coast, small)
 	r.Until(s, id, "creating net")
-	if _, err := s.Stop(ctx, r.Admin, id); err != nil {
+	if _, err := s.Stacks.Stop(ctx, r.Admin, id); err != nil {
 		t.Fatal(err)
 	}
 	r.Await(s, id)
-	p, err := s.Continue(ctx, r.Admin, "coast")
+	p, err := s.Proposing.Continue(ctx, r.Admin, "coast")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	run, err := s.Apply(ctx, r.Admin, p.ID, "")
+	run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -202,7 +202,7 @@ func TestWhatTurnsBackEndsTheRunFailed(t *testing.T) {
 	if run.State != "failed" || !strings.Contains(run.Reason, "site: it was healthy and is no more") {
 		t.Errorf("%s: %s", run.State, run.Reason)
 	}
-	if st, err := s.Stack(context.Background(), "coast"); err != nil || st.State != "unhealthy" {
+	if st, err := s.Stacks.Show(context.Background(), "coast"); err != nil || st.State != "unhealthy" {
 		t.Errorf("the stack is %s (%v)", st.State, err)
 	}
 }
@@ -214,7 +214,7 @@ func TestWhatWasRemovedByHandIsMadeAgain(t *testing.T) {
 	ctx := context.Background()
 	r.Await(s, r.ApplySource(s, "coast", coast, small))
 	r.ByHand(http.MethodDelete, "coast-data[0]", nil)
-	if v, err := s.Verify(ctx, r.Admin, "coast"); err != nil || v.Healthy {
+	if v, err := s.Stacks.Verify(ctx, r.Admin, "coast"); err != nil || v.Healthy {
 		t.Errorf("verified healthy without its disk (%v)", err)
 	}
 	p := r.Propose(s, "coast", coast, small)
@@ -224,7 +224,7 @@ func TestWhatWasRemovedByHandIsMadeAgain(t *testing.T) {
 	if run := r.Await(s, r.Carry(s, p)); run.State != "done" {
 		t.Errorf("%s: %s", run.State, run.Reason)
 	}
-	if v, err := s.Verify(ctx, r.Admin, "coast"); err != nil || !v.Healthy {
+	if v, err := s.Stacks.Verify(ctx, r.Admin, "coast"); err != nil || !v.Healthy {
 		t.Errorf("%+v %v", v, err)
 	}
 }
@@ -239,7 +239,7 @@ func TestWhatWasAlteredByHandIsSeenAndPutBack(t *testing.T) {
 	open := []any{map[string]any{"source": "127.0.0.0/8", "port": 80}, map[string]any{"source": "0.0.0.0/0", "port": 22}}
 	r.ByHand(http.MethodPatch, "coast-rules", map[string]any{"inbound": open})
 	r.ByHand(http.MethodPatch, "coast-data[0]", map[string]any{"gib": 50}) // others may do that
-	v, err := s.Verify(ctx, r.Admin, "coast")
+	v, err := s.Stacks.Verify(ctx, r.Admin, "coast")
 	if err != nil || v.Healthy {
 		t.Fatalf("an opened port is healthy: %+v %v", v, err)
 	}
@@ -255,7 +255,7 @@ func TestWhatWasAlteredByHandIsSeenAndPutBack(t *testing.T) {
 	if run := r.Await(s, r.Carry(s, p)); run.State != "done" {
 		t.Fatalf("%s: %s", run.State, run.Reason)
 	}
-	if v, err = s.Verify(ctx, r.Admin, "coast"); err != nil || !v.Healthy {
+	if v, err = s.Stacks.Verify(ctx, r.Admin, "coast"); err != nil || !v.Healthy {
 		t.Errorf("after it was put back: %+v %v", v, err)
 	}
 	for _, x := range r.Ledger().Alive {
@@ -298,7 +298,7 @@ func TestAPanicFailsOneStep(t *testing.T) {
 	if run.State != "failed" || !strings.Contains(run.Reason, "data[0]: a fault of Under Sail itself") || run.Finished != 3 {
 		t.Errorf("%s, %d steps healthy: %s", run.State, run.Finished, run.Reason)
 	}
-	p, err := s.Continue(context.Background(), r.Admin, "coast")
+	p, err := s.Proposing.Continue(context.Background(), r.Admin, "coast")
 	if err != nil || p.Summary != "1 create, 3 same" {
 		t.Errorf("continue proposes %s, %v", p.Summary, err)
 	}
@@ -345,10 +345,10 @@ func TestUndoingARunPutsTheStackBack(t *testing.T) {
 	r.Await(s, first)
 	second := r.ApplySource(s, "coast", coast, and(map[string]any{"store": "40GiB", "stores": 2, "port": 443, "owner": "tam"}))
 	r.Await(s, second)
-	if _, err := s.Undo(ctx, r.Admin, first); err == nil || !strings.Contains(err.Error(), "came later") {
+	if _, err := s.Proposing.Undo(ctx, r.Admin, first); err == nil || !strings.Contains(err.Error(), "came later") {
 		t.Errorf("an older run may be undone: %v", err)
 	}
-	p, err := s.Undo(ctx, r.Admin, second)
+	p, err := s.Proposing.Undo(ctx, r.Admin, second)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -359,7 +359,7 @@ func TestUndoingARunPutsTheStackBack(t *testing.T) {
 	if run := r.Await(s, undoing); run.State != "done" {
 		t.Fatalf("%s: %s", run.State, run.Reason)
 	}
-	if run, _ := s.Run(ctx, second); run.State != "undone" {
+	if run, _ := s.Stacks.Run(ctx, second); run.State != "undone" {
 		t.Errorf("the run is %s", run.State)
 	}
 	for _, x := range r.Ledger().Alive {
@@ -372,13 +372,13 @@ func TestUndoingARunPutsTheStackBack(t *testing.T) {
 			t.Errorf("a disk shrank: %v", x.Properties)
 		}
 	}
-	if v, err := s.Verify(ctx, r.Admin, "coast"); err != nil || !v.Healthy {
+	if v, err := s.Stacks.Verify(ctx, r.Admin, "coast"); err != nil || !v.Healthy {
 		t.Errorf("%+v %v", v, err)
 	}
-	if _, err := s.Undo(ctx, r.Admin, second); err == nil {
+	if _, err := s.Proposing.Undo(ctx, r.Admin, second); err == nil {
 		t.Error("it may be undone twice")
 	}
-	if p, err = s.Undo(ctx, r.Admin, first); err == nil || !strings.Contains(err.Error(), "came later") {
+	if p, err = s.Proposing.Undo(ctx, r.Admin, first); err == nil || !strings.Contains(err.Error(), "came later") {
 		t.Errorf("undoing the first run: %v", err)
 	}
 }
@@ -390,22 +390,22 @@ func TestARunThatFailsIsUndoneWhenAskedTo(t *testing.T) {
 	ctx := context.Background()
 	r.Fault(world.Fault{Kind: "denied", On: "disks", Count: -1})
 	p := r.Propose(s, "coast", coast, small)
-	if _, err := s.Accept(ctx, r.Admin, p.ID, nil, ""); err != nil {
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(err)
 	}
-	run, err := s.Apply(ctx, r.Admin, p.ID, "undo")
+	run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "undo")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for deadline := time.Now().Add(90 * time.Second); run.State != "undone" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		if run, err = s.Run(ctx, run.ID); err != nil {
+		if run, err = s.Stacks.Run(ctx, run.ID); err != nil {
 			t.Fatal(err)
 		}
 	}
 	if left := alive(r, "coast"); run.State != "undone" || len(left) != 0 {
 		t.Fatalf("the run is %s (%s), and left are %v", run.State, run.Reason, left)
 	}
-	if st, err := s.Stack(ctx, "coast"); err != nil || st.State != "absent" {
+	if st, err := s.Stacks.Show(ctx, "coast"); err != nil || st.State != "absent" {
 		t.Errorf("the stack is %s (%v)", st.State, err)
 	}
 	r.Lift()
@@ -423,18 +423,18 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 	r.Fault(world.Fault{Kind: "server-error", On: "firewalls", Method: "PATCH", Count: -1})
 	source := strings.Replace(coast, "rules: {type: firewall, patience: 4h,", "rules: {type: firewall, patience: 1m,", 1)
 	p := r.Propose(s, "coast", source, and(map[string]any{"stores": 1, "port": 443}))
-	if _, err := s.Accept(ctx, r.Admin, p.ID, nil, ""); err == nil {
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, ""); err == nil {
 		t.Error("a disk is lost without a consent")
 	}
-	if _, err := s.Accept(ctx, r.Admin, p.ID, []string{"lose-data"}, ""); err != nil {
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, []string{"lose-data"}, ""); err != nil {
 		t.Fatal(err)
 	}
-	run, err := s.Apply(ctx, r.Admin, p.ID, "undo")
+	run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "undo")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for deadline := time.Now().Add(90 * time.Second); run.State != "parked" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		if run, err = s.Run(ctx, run.ID); err != nil {
+		if run, err = s.Stacks.Run(ctx, run.ID); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -442,7 +442,7 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 		t.Fatalf("the run is %s: %s", run.State, run.Reason)
 	}
 	r.Lift()
-	list, err := s.Proposals(ctx, "coast", 0, 1)
+	list, err := s.Proposing.List(ctx, "coast", 0, 1)
 	if err != nil || len(list) != 1 || list[0].Kind != "undo" || list[0].State != "open" {
 		t.Fatalf("%+v %v", list, err)
 	}
@@ -450,7 +450,7 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 	if got := r.Await(s, undoing); got.State != "done" {
 		t.Fatalf("undoing ended %s: %s", got.State, got.Reason)
 	}
-	if run, _ = s.Run(ctx, run.ID); run.State != "undone" {
+	if run, _ = s.Stacks.Run(ctx, run.ID); run.State != "undone" {
 		t.Errorf("the run is %s", run.State)
 	}
 }
@@ -466,11 +466,11 @@ func TestRetryTriesAStepAgainAndWhatItSkipped(t *testing.T) {
 	if run := r.Await(s, id); run.State != "failed" {
 		t.Fatal(run.State)
 	}
-	if _, err := s.Retry(ctx, r.Admin, id, "net"); err == nil {
+	if _, err := s.Stacks.Retry(ctx, r.Admin, id, "net"); err == nil {
 		t.Error("a step that is healthy is tried again")
 	}
 	r.Lift()
-	if _, err := s.Retry(ctx, r.Admin, id, "rules"); err != nil {
+	if _, err := s.Stacks.Retry(ctx, r.Admin, id, "rules"); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	run := r.Await(s, id)
@@ -478,7 +478,7 @@ func TestRetryTriesAStepAgainAndWhatItSkipped(t *testing.T) {
 		t.Errorf("%s with %d steps: %s", run.State, run.Finished, run.Reason)
 	}
 	r.Await(s, r.ApplySource(s, "coast", source, and(map[string]any{"port": 443})))
-	if _, err := s.Retry(ctx, r.Admin, id, ""); err == nil {
+	if _, err := s.Stacks.Retry(ctx, r.Admin, id, ""); err == nil {
 		t.Error("a run is tried again after a newer one")
 	}
 }
@@ -503,7 +503,7 @@ resources:
 	if p := r.Propose(s, "coast", source, nil); p.Summary != "3 same" {
 		t.Errorf("where it is now is not good enough: %s %+v", p.Summary, p.Changes)
 	}
-	if v, err := s.Verify(context.Background(), r.Admin, "coast"); err != nil || !v.Healthy {
+	if v, err := s.Stacks.Verify(context.Background(), r.Admin, "coast"); err != nil || !v.Healthy {
 		t.Errorf("%+v %v", v, err)
 	}
 }
@@ -540,7 +540,7 @@ func TestTheLookForWhatNobodyRecordedRepeatsInEveryRegion(t *testing.T) {
 	t.Cleanup(end2)
 	source := coast + "  far: {type: disk, region: hollow-bay, want: {size: 20GiB, type: solid}}\n"
 	id := r.ApplySource(author, "coast", source, small)
-	st, err := author.Stack(ctx, "coast")
+	st, err := author.Stacks.Show(ctx, "coast")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -550,18 +550,18 @@ func TestTheLookForWhatNobodyRecordedRepeatsInEveryRegion(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	number, err := author.Engine().Takeover(ctx, id)
+	number, err := author.Engine.Takeover(ctx, id)
 	if err == nil {
-		err = heir.Engine().CarryOut(ctx, id, number)
+		err = heir.Engine.CarryOut(ctx, id, number)
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
 	events := r.Events(author, id)
-	if run, _ := author.Run(ctx, id); run.State != "done" || !strings.Contains(events, "not answered yet") || !strings.Contains(events, "which carries the mark of stack coast and is recorded nowhere; it stays as it is") {
+	if run, _ := author.Stacks.Run(ctx, id); run.State != "done" || !strings.Contains(events, "not answered yet") || !strings.Contains(events, "which carries the mark of stack coast and is recorded nowhere; it stays as it is") {
 		t.Errorf("%s\n%s", run.State, events)
 	}
-	kept, err := author.Kept(ctx)
+	kept, err := author.Proposing.Kept(ctx)
 	if err != nil || len(kept) != 1 || kept[0].FoundAt == nil || kept[0].Stack != "coast" || kept[0].Resource != "stray" || kept[0].Region != "hollow-bay" {
 		t.Fatalf("it is not listed: %+v %v", kept, err)
 	}
@@ -571,7 +571,7 @@ func TestTheLookForWhatNobodyRecordedRepeatsInEveryRegion(t *testing.T) {
 			if change := p.Changes[slices.IndexFunc(p.Changes, func(c change.Change) bool { return c.Resource == "stray" })]; change.TakesOver != "coast/stray" || change.Change != "alter" {
 				t.Errorf("the stack does not record it: %+v %v", change, p.Findings)
 			}
-			if p, err = author.Discard(ctx, r.Admin, kept[0].ID); err != nil || len(p.Consents) == 0 {
+			if p, err = author.Proposing.Discard(ctx, r.Admin, kept[0].ID); err != nil || len(p.Consents) == 0 {
 				t.Errorf("it is removed without a consent: %+v %v", p.Consents, err)
 			}
 			return
@@ -612,7 +612,7 @@ func TestACloudThatTellsIsNotAskedAgainAndAgain(t *testing.T) {
 	ctx := context.Background()
 	author, end := r.Still(engine.Config{CallRate: 1000}, nil)
 	t.Cleanup(end)
-	c := author.Engine().Config
+	c := author.Engine.Config
 	bare := c.Adapter
 	c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
 		a, row, err := bare(ctx, account)
@@ -634,7 +634,7 @@ func TestACloudThatTellsIsNotAskedAgainAndAgain(t *testing.T) {
 		}
 	}
 	time.Sleep(50 * time.Millisecond) // until nobody listens any more
-	if run, _ := author.Run(ctx, id); run.State != "done" || looks > 10 {
+	if run, _ := author.Stacks.Run(ctx, id); run.State != "done" || looks > 10 {
 		t.Errorf("%s with %d looks at 4 resources", run.State, looks)
 	}
 }
@@ -649,14 +649,14 @@ func TestAWreckIsReplacedNotTriedAgain(t *testing.T) {
 	if run := r.Await(s, id); run.State != "failed" {
 		t.Fatal(run.State)
 	}
-	if _, err := s.Retry(ctx, r.Admin, id, ""); err == nil || !strings.Contains(err.Error(), "broke in the cloud") {
+	if _, err := s.Stacks.Retry(ctx, r.Admin, id, ""); err == nil || !strings.Contains(err.Error(), "broke in the cloud") {
 		t.Errorf("a wreck is tried again: %v", err)
 	}
-	p, err := s.Continue(ctx, r.Admin, "coast")
+	p, err := s.Proposing.Continue(ctx, r.Admin, "coast")
 	if err != nil || p.Summary != "1 rebuild, 3 same" {
 		t.Fatalf("%s %v", p.Summary, err)
 	}
-	run, err := s.Apply(ctx, r.Admin, p.ID, "")
+	run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -680,7 +680,7 @@ func TestALateAndStaleCloudMakesNothingTwice(t *testing.T) {
 	if err := e.CarryOut(ctx, id, 1); err != nil {
 		t.Fatal(err)
 	}
-	if run, _ := author.Run(ctx, id); run.State != "done" || madeEver(r, "data[0]") != 1 || !strings.Contains(r.Events(author, id), "may still turn up") {
+	if run, _ := author.Stacks.Run(ctx, id); run.State != "done" || madeEver(r, "data[0]") != 1 || !strings.Contains(r.Events(author, id), "may still turn up") {
 		t.Fatalf("%s: %s; the disk was made %d times\n%s", run.State, run.Reason, madeEver(r, "data[0]"), r.Events(author, id))
 	}
 	// In Larch's own words from here on: the run looks, alters, and is told old things.
@@ -692,7 +692,7 @@ func TestALateAndStaleCloudMakesNothingTwice(t *testing.T) {
 	if run := plain.Await(s, plain.Carry(s, p)); run.State != "done" {
 		t.Fatalf("%s: %s", run.State, run.Reason)
 	}
-	if v, err := s.Verify(ctx, plain.Admin, "coast"); err != nil || !v.Healthy {
+	if v, err := s.Stacks.Verify(ctx, plain.Admin, "coast"); err != nil || !v.Healthy {
 		t.Errorf("%+v %v", v, err)
 	}
 	for _, x := range plain.Ledger().Alive {

@@ -44,10 +44,17 @@ func (x *execution) findLost(ctx context.Context) error {
 	return nil
 }
 
+// Records knows what is recorded.
+type Records interface {
+	// RecordedTokens tells which tokens are recorded of any stack, or kept, or belong to a run
+	// that goes on, but for one that is about to end, or were proved to be gone.
+	RecordedTokens(ctx context.Context, tokens []string, ending int64) (map[string]bool, error)
+}
+
 // Unrecorded leaves of what carries the mark of stacks what is recorded nowhere and is there.
 // What is kept, or was taken over by another stack, may still carry the mark of the first. What
 // a run that goes on is about to make is not meant, unless it is the one that is ending.
-func Unrecorded(ctx context.Context, st *store.Store, live []cloud.Live, ending int64) ([]cloud.Live, error) {
+func Unrecorded(ctx context.Context, st Records, live []cloud.Live, ending int64) ([]cloud.Live, error) {
 	tokens := make([]string, len(live))
 	for i, l := range live {
 		tokens[i] = l.Token

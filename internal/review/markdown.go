@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"undersail/internal/proposing"
 
 	"undersail/internal/core/change"
-	"undersail/internal/service"
 )
 
 // Markdown writes a proposal as a comment for a review.
-func Markdown(w io.Writer, p service.Proposal) {
+func Markdown(w io.Writer, p proposing.Proposal) {
 	fmt.Fprintf(w, "# Proposal %d for stack %s: %s\n\n", p.ID, p.Stack, p.Summary)
 	fmt.Fprintf(w, "%s in region %s%s, proposed by %s, %s\n", p.Account, p.Region, Prefixed(", template ", p.Template), p.CreatedBy, p.State)
 	if len(p.Consents) > 0 {

@@ -7,12 +7,12 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"undersail/internal/proposing"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
-	"undersail/internal/service"
 )
 
 func NotKept(list []render.Compliance) (out []render.Compliance) {
@@ -52,7 +52,7 @@ func CostLine(after, now price.Cost) string {
 }
 
 // DurationLine tells how long a proposal takes, beside what its template promises.
-func DurationLine(p service.Proposal) string {
+func DurationLine(p proposing.Proposal) string {
 	text := fmt.Sprintf("about %s", Clock(p.Seconds, p.Rate))
 	if p.Promise > 0 {
 		text += fmt.Sprintf(", where the template says %s", Seconds(float64(p.Promise)))

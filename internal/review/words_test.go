@@ -2,10 +2,10 @@ package review
 
 import (
 	"testing"
+	"undersail/internal/proposing"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/resource"
-	"undersail/internal/service"
 )
 
 func TestAChangeSaysWhyOrWhat(t *testing.T) {
@@ -56,7 +56,7 @@ func TestSpansAreToldOnTheAccountsClock(t *testing.T) {
 			t.Errorf("%g s at %g times: %q, want %q", c[0], c[1], got, want)
 		}
 	}
-	p := service.Proposal{Seconds: 60, Rate: 1}
+	p := proposing.Proposal{Seconds: 60, Rate: 1}
 	if got := DurationLine(p); got != "about 1m 00s; decided by -" {
 		t.Error(got)
 	}

@@ -11,8 +11,9 @@ import (
 	"undersail/internal/core/use"
 	"undersail/internal/engine"
 	"undersail/internal/people"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
+	"undersail/internal/secrets"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
 )
@@ -56,7 +57,7 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 		}
 	}
 	oda := people.User{Name: "oda", Roles: []string{"operator"}}
-	p, err := s.Continue(ctx, oda, "relay")
+	p, err := s.Proposing.Continue(ctx, oda, "relay")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -67,24 +68,24 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	if p.Kind != state.KindGive || !slices.Contains(consentNames(p), "secret-use") || len(fresh) == 0 || fresh[0].At != "tell" || !strings.Contains(fmt.Sprint(fresh[0].Text), "quay-7") || strings.Contains(fmt.Sprint(fresh[0].Text), "pending") {
 		t.Errorf("%s asks for %v with %v", p.Kind, p.Consents, fresh)
 	}
-	if again, err := s.Continue(ctx, oda, "relay"); err != nil || again.ID != p.ID {
+	if again, err := s.Proposing.Continue(ctx, oda, "relay"); err != nil || again.ID != p.ID {
 		t.Errorf("asked again it is another proposal: %v %v", again.ID, err)
 	}
-	if _, err := s.Accept(ctx, oda, p.ID, consentNames(p), ""); kind(err) != refusal.Forbidden {
+	if _, err := s.Proposing.Accept(ctx, oda, p.ID, consentNames(p), ""); kind(err) != refusal.Forbidden {
 		t.Errorf("agreed to by somebody who may not read it: %v", err)
 	}
-	if _, err := s.Accept(ctx, r.Admin, p.ID, nil, ""); kind(err) != refusal.Consent {
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, ""); kind(err) != refusal.Consent {
 		t.Errorf("accepted without the consent: %v", err)
 	}
-	if now, err := s.Run(ctx, id); err != nil || now.State != state.Parked {
+	if now, err := s.Stacks.Run(ctx, id); err != nil || now.State != state.Parked {
 		t.Errorf("the run is %s: %v", now.State, err)
 	}
-	accepted, err := s.Accept(ctx, r.Admin, p.ID, consentNames(p), "")
+	accepted, err := s.Proposing.Accept(ctx, r.Admin, p.ID, consentNames(p), "")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if accepted.State == "accepted" {
-		if _, err := s.Apply(ctx, r.Admin, p.ID, ""); err != nil {
+		if _, err := s.Proposing.Apply(ctx, r.Admin, p.ID, ""); err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 	}
@@ -116,7 +117,7 @@ func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	query(t, r, "DO $$ BEGIN IF EXISTS (SELECT FROM proposals WHERE agreement IS NULL) OR NOT EXISTS (SELECT FROM settings WHERE name = 'agreements-sealed') THEN RAISE 'not everything is sealed'; END IF; END $$")
-	told := func(p service.Proposal) (n int) {
+	told := func(p proposing.Proposal) (n int) {
 		for _, f := range p.Findings {
 			if f.Code == "uses-recorded" && strings.Contains(f.Message, "count as agreed") {
 				n++
@@ -142,12 +143,12 @@ func TestASecretThatIsGoneIsAgreedToByNobody(t *testing.T) {
 	s, end := r.Still(engine.Config{}, nil)
 	t.Cleanup(end)
 	ctx := context.Background()
-	if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: "gate", Kind: "secret", Account: "saltmere-lab"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: "gate", Kind: "secret", Account: "saltmere-lab"}); err != nil {
 		t.Fatal(err)
 	}
 	p := r.Propose(s, "vouched", vouched, map[string]any{"word": "secret:gate"})
 	query(t, r, "DELETE FROM secrets WHERE reference = 'gate@1'")
-	if _, err := s.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); kind(err) != refusal.NotFound || !strings.Contains(err.Error(), "there is no secret gate@1") {
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); kind(err) != refusal.NotFound || !strings.Contains(err.Error(), "there is no secret gate@1") {
 		t.Errorf("%v", err)
 	}
 }
@@ -163,7 +164,7 @@ func TestACheckThatAsksWhatIsOnlyMadeNowIsAskedAbout(t *testing.T) {
 	if run := r.Await(s, id); run.State != state.Parked || run.ParkedFor != state.ForAgreement {
 		t.Fatal(run.State, run.ParkedFor, run.Reason)
 	}
-	p, err := s.Continue(ctx, r.Admin, "whole")
+	p, err := s.Proposing.Continue(ctx, r.Admin, "whole")
 	if err != nil || p.ID == 0 {
 		t.Fatalf("nothing is asked: %+v (%v)", p, err)
 	}
@@ -171,7 +172,7 @@ func TestACheckThatAsksWhatIsOnlyMadeNowIsAskedAbout(t *testing.T) {
 	if len(fresh) != 1 || fresh[0].At != "cliff http-1" || len(fresh[0].Waits) != 0 || !strings.Contains(fmt.Sprint(fresh[0].Text), "https://10.") {
 		t.Errorf("asked is %+v", fresh)
 	}
-	if _, err := s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run := r.Await(s, id); run.State != state.Done {

@@ -10,8 +10,8 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
 	"undersail/internal/people"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
 
@@ -33,7 +33,7 @@ func patient(source string) string {
 	return strings.NewReplacer("type: disk, at", "type: disk, patience: 99h, at", "type: instance,", "type: instance, patience: 99h,", "type: task,", "type: task, patience: 99h,").Replace(source)
 }
 
-func consentNames(p service.Proposal) (names []string) {
+func consentNames(p proposing.Proposal) (names []string) {
 	for _, c := range p.Consents {
 		names = append(names, c.Name)
 	}
@@ -62,7 +62,7 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 			} else if slices.ContainsFunc(again.Findings, func(f render.Finding) bool { return f.Code == "uses-recorded" }) {
 				t.Errorf("what was listed is told to have been recorded before: %v", again.Findings)
 			}
-			retire, err := s.Retire(ctx, r.Admin, "gauge")
+			retire, err := s.Proposing.Retire(ctx, r.Admin, "gauge")
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -73,7 +73,7 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 			plain := patient(strings.NewReplacer("GIVEN", "tags: {a: b}", "TASK", "", "secret: true, generate: true", "type: string, default: a").Replace(reads))
 			carries := func(what, stack string) {
 				t.Helper()
-				p, err := s.Propose(ctx, operator, service.NewProposal{Stack: stack, File: "own.sail.yaml", Source: plain, Account: "saltmere-lab", Region: "north-fell"})
+				p, err := s.Proposing.Propose(ctx, operator, proposing.NewProposal{Stack: stack, File: "own.sail.yaml", Source: plain, Account: "saltmere-lab", Region: "north-fell"})
 				if err != nil {
 					t.Fatal(servicetest.Explain(err))
 				}
@@ -81,12 +81,12 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 				if at < 0 || !slices.Equal(p.Uses[at].Secrets, []string{"gauge/word@1"}) || !slices.Contains(consentNames(p), "secret-use") {
 					t.Fatalf("%s: signing in to the machine is no use of what the disk carries: %v %v", what, p.Uses, p.Consents)
 				}
-				if _, err := s.Accept(ctx, operator, p.ID, consentNames(p), ""); kind(err) != refusal.Forbidden || !strings.Contains(err.Error(), "only somebody who may read gauge/word@1") {
+				if _, err := s.Proposing.Accept(ctx, operator, p.ID, consentNames(p), ""); kind(err) != refusal.Forbidden || !strings.Contains(err.Error(), "only somebody who may read gauge/word@1") {
 					t.Errorf("%s, accepted by an operator who may not read it: %v", what, err)
 				}
 			}
 			carries("taken over", "gauge")
-			kept, err := s.Kept(ctx)
+			kept, err := s.Proposing.Kept(ctx)
 			if err != nil || len(kept) != 1 || !slices.Equal(kept[0].Carries, []string{"gauge/word@1"}) {
 				t.Errorf("what is kept: %+v %v", kept, err)
 			}
@@ -96,7 +96,7 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 			plain = strings.Replace(own, "disk: =data.id", "disk: "+kept[0].ID, 1)
 			carries("named by its id", "namer")
 			plain = own
-			if _, err := s.MoveKept(ctx, r.Admin, "gauge/data", "other/data"); err != nil {
+			if _, err := s.Proposing.MoveKept(ctx, r.Admin, "gauge/data", "other/data"); err != nil {
 				t.Fatal(err)
 			}
 			carries("moved to another stack", "other")

@@ -13,9 +13,11 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/sim"
 	"undersail/sim/world"
 )
@@ -40,11 +42,11 @@ func resources(lines ...string) string {
 	return "undersail: 1\nabout: {name: coast, version: 1.0.0, title: Coast}\nresources:\n  " + strings.ReplaceAll(strings.Join(lines, "\n  "), "want:", "patience: 9h, want:") + "\n"
 }
 
-func (b *bench) ask(stack, source string) (service.Proposal, error) {
-	return b.s.Propose(context.Background(), b.r.Admin, service.NewProposal{Stack: stack, File: "coast.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell"})
+func (b *bench) ask(stack, source string) (proposing.Proposal, error) {
+	return b.s.Proposing.Propose(context.Background(), b.r.Admin, proposing.NewProposal{Stack: stack, File: "coast.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell"})
 }
 
-func (b *bench) propose(stack, source string) service.Proposal {
+func (b *bench) propose(stack, source string) proposing.Proposal {
 	b.t.Helper()
 	p, err := b.ask(stack, source)
 	if err != nil {
@@ -53,12 +55,12 @@ func (b *bench) propose(stack, source string) service.Proposal {
 	return p
 }
 
-func (b *bench) apply(stack, source string) service.Run {
+func (b *bench) apply(stack, source string) stacks.Run {
 	b.t.Helper()
 	return b.done(b.propose(stack, source))
 }
 
-func (b *bench) done(p service.Proposal) service.Run {
+func (b *bench) done(p proposing.Proposal) stacks.Run {
 	b.t.Helper()
 	run := b.r.Await(b.s, b.r.Carry(b.s, p))
 	if run.State != "done" {
@@ -79,7 +81,7 @@ func (b *bench) refused(stack, source, code string) string {
 }
 
 // said lists what changes.
-func said(p service.Proposal) string {
+func said(p proposing.Proposal) string {
 	var out []string
 	for _, c := range p.Changes {
 		if c.Change != change.Same {
@@ -116,7 +118,7 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 		t.Errorf("%s, consents %v, because %s", said(rebuilt), rebuilt.Consents, rebuilt.Changes[1].Reason)
 	}
 	b.done(rebuilt)
-	kept, err := b.s.Kept(ctx)
+	kept, err := b.s.Proposing.Kept(ctx)
 	if err != nil || len(kept) != 1 || kept[0].ID != first[0] || kept[0].Hour <= 0 || kept[0].Stack != "coast" || kept[0].Resource != "data" {
 		t.Fatalf("kept are %+v (%v)", kept, err)
 	}
@@ -128,7 +130,7 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 	}
 
 	// Retiring keeps too, and says so.
-	retire, err := b.s.Retire(ctx, b.r.Admin, "coast")
+	retire, err := b.s.Proposing.Retire(ctx, b.r.Admin, "coast")
 	if err != nil || said(retire) != "keep data, remove net" || len(retire.Consents) != 0 {
 		t.Fatalf("%s %v %v", said(retire), retire.Consents, err)
 	}
@@ -143,7 +145,7 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 		t.Errorf("%s %+v", said(p), p.Changes[1])
 	}
 	b.done(p)
-	if kept, _ := b.s.Kept(ctx); len(kept) != 1 || kept[0].ID != first[0] {
+	if kept, _ := b.s.Proposing.Kept(ctx); len(kept) != 1 || kept[0].ID != first[0] {
 		t.Errorf("left among the kept are %v", kept)
 	}
 	if d := b.r.Differences(b.s, "coast", false); d != nil {
@@ -153,14 +155,14 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 	p = b.propose("coast", resources(netLine, strings.Replace(diskLine, "type: solid", "type: solid-plus", 1), "other: {type: address}"))
 	b.done(p)
 
-	gone, err := b.s.Discard(ctx, b.r.Admin, "coast/data")
+	gone, err := b.s.Proposing.Discard(ctx, b.r.Admin, "coast/data")
 	if err != nil || len(gone.Consents) != 1 || gone.Consents[0].Name != "lose-data" || !strings.Contains(gone.Consents[0].About, "data (disk of 20GiB)") {
 		t.Fatalf("%+v %v", gone.Consents, err)
 	}
-	_, err = b.s.Accept(ctx, b.r.Admin, gone.ID, nil, "")
+	_, err = b.s.Proposing.Accept(ctx, b.r.Admin, gone.ID, nil, "")
 	wantKind(t, err, refusal.Consent, "consent that was not given")
 	b.done(gone)
-	if kept, _ := b.s.Kept(ctx); len(kept) != 0 || slices.Contains(b.alive("disks"), first[0]) {
+	if kept, _ := b.s.Proposing.Kept(ctx); len(kept) != 0 || slices.Contains(b.alive("disks"), first[0]) {
 		t.Errorf("kept are still %v", kept)
 	}
 	if d := b.r.Differences(b.s, "coast", false); d != nil {
@@ -189,13 +191,13 @@ func TestLosingDataNeedsAConsentThatNamesIt(t *testing.T) {
 			t.Errorf("%s asks for %v", about, p.Consents)
 		}
 	}
-	p, err := b.s.Retire(ctx, b.r.Admin, "coast")
+	p, err := b.s.Proposing.Retire(ctx, b.r.Admin, "coast")
 	if err != nil || len(p.Consents) != 1 || strings.Count(p.Consents[0].About, "disk of 20GiB") != 3 {
 		t.Errorf("retiring asks for %v (%v)", p.Consents, err)
 	}
-	_, err = b.s.Accept(ctx, b.r.Admin, p.ID, []string{"lose-face"}, "")
+	_, err = b.s.Proposing.Accept(ctx, b.r.Admin, p.ID, []string{"lose-face"}, "")
 	wantKind(t, err, refusal.Invalid, "it asks for lose-data")
-	_, err = b.s.Accept(ctx, b.r.Admin, p.ID, nil, "")
+	_, err = b.s.Proposing.Accept(ctx, b.r.Admin, p.ID, nil, "")
 	wantKind(t, err, refusal.Consent, "needs a consent")
 	if run := b.done(p); !strings.Contains(b.r.Events(b.s, run.ID), "nothing of it is left") {
 		t.Error("that nothing is left is not said")
@@ -206,15 +208,15 @@ func TestAConsentOfTheTemplateIsAskedForByTheInputsName(t *testing.T) {
 	b := newBench(t, nil)
 	ctx := context.Background()
 	source := strings.Replace(resources("front: {type: address, want: {tags: {open: '=string(inputs.open)'}}}"), "resources:", "inputs: {open: {type: boolean, asks_consent: Everybody may come in}}\nresources:", 1)
-	ask := func(open bool) service.Proposal {
-		p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "coast", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"open": open}})
+	ask := func(open bool) proposing.Proposal {
+		p, err := b.s.Proposing.Propose(ctx, b.r.Admin, proposing.NewProposal{Stack: "coast", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"open": open}})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 		return p
 	}
 	p := ask(true)
-	_, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, "")
+	_, err := b.s.Proposing.Accept(ctx, b.r.Admin, p.ID, nil, "")
 	wantKind(t, err, refusal.Consent, "consent")
 	b.done(p)
 	if again := ask(true); again.State != "nothing" {
@@ -244,7 +246,7 @@ func TestWhatStandsInTheWayFromElsewhereIsFoundBeforehand(t *testing.T) {
 	b.apply("coast", resources(netLine, lanLine))
 	net := b.alive("networks")[0]
 	b.apply("pier", resources(fmt.Sprintf("lan: {type: subnet, want: {network: %s, range: 10.20.9.0/24}}", net)))
-	_, err := b.s.Retire(context.Background(), b.r.Admin, "coast")
+	_, err := b.s.Proposing.Retire(context.Background(), b.r.Admin, "coast")
 	wantKind(t, err, refusal.Findings, "cannot be retired")
 	if text := servicetest.Explain(err); !strings.Contains(text, "net is used by lan of stack pier") {
 		t.Error(text)
@@ -303,7 +305,7 @@ func TestARunThatStopsBetweenTheNewAndTheOldGoesOn(t *testing.T) {
 		t.Fatalf("%s, alive %v", run.State, b.alive("instances"))
 	}
 	b.r.Lift()
-	p, err := b.s.Continue(context.Background(), b.r.Admin, "coast")
+	p, err := b.s.Proposing.Continue(context.Background(), b.r.Admin, "coast")
 	if err != nil || p.State != "accepted" || said(p) != "rebuild host" {
 		t.Fatalf("%s %s %v", p.State, said(p), err)
 	}
@@ -334,12 +336,12 @@ func TestNothingIsRemovedForAValueThatCannotWork(t *testing.T) {
 
 const secretTemplate = "undersail: 1\nabout: {name: desk, version: 1.0.0, title: Desk}\ninputs: {word: {secret: true, rules: {length: 8, classes: 1}}, note: {type: string, default: a}}\nresources:\n  word: {type: secret, patience: 9h, want: {value: =inputs.word, tags: {note: =inputs.note}}}\n"
 
-func (b *bench) askSecret(word, note string) (service.Proposal, error) {
-	n := service.NewProposal{Stack: "desk", Source: secretTemplate, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"note": note}}
+func (b *bench) askSecret(word, note string) (proposing.Proposal, error) {
+	n := proposing.NewProposal{Stack: "desk", Source: secretTemplate, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"note": note}}
 	if word != "" {
 		n.Secrets = map[string]string{"word": word}
 	}
-	return b.s.Propose(context.Background(), b.r.Admin, n)
+	return b.s.Proposing.Propose(context.Background(), b.r.Admin, n)
 }
 
 func TestASecretOfAProposalThatIsNeverAcceptedReachesNoOther(t *testing.T) {
@@ -352,7 +354,7 @@ func TestASecretOfAProposalThatIsNeverAcceptedReachesNoOther(t *testing.T) {
 	if p, err = b.askSecret("neap tide!", "a"); err != nil || said(p) != "alter word" {
 		t.Fatal(err, said(p))
 	}
-	if _, err := b.s.Refuse(context.Background(), b.r.Admin, p.ID, "not now"); err != nil {
+	if _, err := b.s.Proposing.Refuse(context.Background(), b.r.Admin, p.ID, "not now"); err != nil {
 		t.Fatal(err)
 	}
 	p, err = b.askSecret("", "b")
@@ -406,12 +408,12 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 	ctx := context.Background()
 	giver := "undersail: 1\nabout: {name: giver, version: 1.0.0, title: Giver}\ninputs: {word: {secret: true, rules: {length: 8, classes: 1}}}\nresources:\n  word: {type: secret, patience: 9h, want: {value: =inputs.word}}\noutputs: {word: {value: ='=\"word \" + inputs.word', about: W}}\n"
 	giver = strings.Replace(giver, "='=", "'=", 1)
-	if _, _, err := b.s.Publish(ctx, b.r.Admin, lang.Bundle{File: "giver.sail.yaml", Source: giver}); err != nil {
+	if _, _, err := b.s.Templates.Publish(ctx, b.r.Admin, lang.Bundle{File: "giver.sail.yaml", Source: giver}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	give := func(word string) {
 		t.Helper()
-		p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "giver", Template: "giver", Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": word}})
+		p, err := b.s.Proposing.Propose(ctx, b.r.Admin, proposing.NewProposal{Stack: "giver", Template: "giver", Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": word}})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -419,9 +421,9 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 	}
 	give("kelp and shingle")
 	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: giver@^1}}\nresources:\n  copy: {type: secret, patience: 9h, want: {value: =inputs.from.outputs.word}}\n"
-	take := func() service.Proposal {
+	take := func() proposing.Proposal {
 		t.Helper()
-		p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "taker", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "giver"}})
+		p, err := b.s.Proposing.Propose(ctx, b.r.Admin, proposing.NewProposal{Stack: "taker", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "giver"}})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -437,15 +439,15 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 	if p := take(); p.State != "nothing" {
 		t.Errorf("taken again: %s", said(p))
 	}
-	p := func() service.Proposal { give("neap tide!!"); return take() }()
+	p := func() proposing.Proposal { give("neap tide!!"); return take() }()
 	if said(p) != "alter copy" {
 		t.Errorf("after another was given: %s", said(p))
 	}
 	give("slack water")
-	if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
+	if _, err := b.s.Proposing.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(err)
 	}
-	_, err := b.s.Apply(ctx, b.r.Admin, p.ID, "")
+	_, err := b.s.Proposing.Apply(ctx, b.r.Admin, p.ID, "")
 	wantKind(t, err, refusal.Stale, "another now")
 	b.done(take())
 	if got := value(); got != "word slack water" {
@@ -457,12 +459,12 @@ func TestContinuingDoesOnlyWhatWasAccepted(t *testing.T) {
 	b := newBench(t, nil)
 	ctx := context.Background()
 	giver := "undersail: 1\nabout: {name: plan, version: 1.0.0, title: Plan}\ninputs: {range: {type: string}}\nresources:\n  front: {type: address}\noutputs: {range: {value: =inputs.range, about: R}}\n"
-	if _, _, err := b.s.Publish(ctx, b.r.Admin, lang.Bundle{File: "plan.sail.yaml", Source: giver}); err != nil {
+	if _, _, err := b.s.Templates.Publish(ctx, b.r.Admin, lang.Bundle{File: "plan.sail.yaml", Source: giver}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	plan := func(at string) {
 		t.Helper()
-		p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "plan", Template: "plan", Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": at}})
+		p, err := b.s.Proposing.Propose(ctx, b.r.Admin, proposing.NewProposal{Stack: "plan", Template: "plan", Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": at}})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -471,7 +473,7 @@ func TestContinuingDoesOnlyWhatWasAccepted(t *testing.T) {
 	plan("10.30.0.0/16")
 	source := "undersail: 1\nabout: {name: coast, version: 1.0.0, title: Coast}\ninputs: {plan: {picks: stack, of: plan@^1}}\nresources:\n  net: {type: network, patience: 9h, want: {range: =inputs.plan.outputs.range}}\n  data: {type: disk, patience: 9h, want: {size: 10GiB, type: solid}}\n"
 	b.r.Fault(world.Fault{Kind: "denied", On: "disks", Count: -1})
-	p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "coast", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"plan": "plan"}})
+	p, err := b.s.Proposing.Propose(ctx, b.r.Admin, proposing.NewProposal{Stack: "coast", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"plan": "plan"}})
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -480,7 +482,7 @@ func TestContinuingDoesOnlyWhatWasAccepted(t *testing.T) {
 	}
 	b.r.Lift()
 	plan("10.31.0.0/16")
-	p, err = b.s.Continue(ctx, b.r.Admin, "coast")
+	p, err = b.s.Proposing.Continue(ctx, b.r.Admin, "coast")
 	if err != nil || p.State != "open" || said(p) != "rebuild net, create data" {
 		t.Fatalf("%s: %s (%v)", p.State, said(p), err)
 	}
@@ -488,7 +490,7 @@ func TestContinuingDoesOnlyWhatWasAccepted(t *testing.T) {
 		t.Errorf("why is not said: %v", p.Findings)
 	}
 	plan("10.30.0.0/16")
-	if p, err = b.s.Continue(ctx, b.r.Admin, "coast"); err != nil || p.State != "accepted" || said(p) != "create data" {
+	if p, err = b.s.Proposing.Continue(ctx, b.r.Admin, "coast"); err != nil || p.State != "accepted" || said(p) != "create data" {
 		t.Errorf("%s: %s (%v)", p.State, said(p), err)
 	}
 	b.done(p)
@@ -500,13 +502,13 @@ func TestAProposalIsStaleByWhatItRestsOn(t *testing.T) {
 	rules := "door: {type: firewall, want: {network: =net.id, rules: [{from: 10.0.0.0/8, port: PORT}]}}"
 	b.apply("coast", resources(netLine, strings.Replace(rules, "PORT", "22", 1)))
 	p := b.propose("coast", resources(netLine, strings.Replace(rules, "PORT", "80", 1)))
-	if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
+	if _, err := b.s.Proposing.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(err)
 	}
 	// As many changes as before, and not the same.
 	b.r.ByHand("PATCH", b.alive("firewalls")[0], map[string]any{"inbound": []any{map[string]any{"source": "0.0.0.0/0", "port": 22}}})
 	b.r.RemoveByHand(b.alive("networks")[0])
-	_, err := b.s.Apply(ctx, b.r.Admin, p.ID, "")
+	_, err := b.s.Proposing.Apply(ctx, b.r.Admin, p.ID, "")
 	wantKind(t, err, refusal.Stale, "net was to be left as it is and would now be created")
 }
 
@@ -580,18 +582,18 @@ func TestAStackThatWasNeverAppliedIsNoStack(t *testing.T) {
 	b := newBench(t, nil)
 	ctx := context.Background()
 	b.propose("coast", resources(netLine))
-	if list, err := b.s.Stacks(ctx, "", 10); err != nil || len(list) != 0 {
+	if list, err := b.s.Stacks.List(ctx, "", 10); err != nil || len(list) != 0 {
 		t.Errorf("%v %v", list, err)
 	}
-	_, err := b.s.Stack(ctx, "coast")
+	_, err := b.s.Stacks.Show(ctx, "coast")
 	wantKind(t, err, refusal.NotFound, "undersail proposals --stack coast")
 	// It is bound to no place yet.
-	p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "coast", Source: resources(netLine), Account: "saltmere-lab", Region: "long-sound"})
+	p, err := b.s.Proposing.Propose(ctx, b.r.Admin, proposing.NewProposal{Stack: "coast", Source: resources(netLine), Account: "saltmere-lab", Region: "long-sound"})
 	if err != nil || p.Region != "long-sound" {
 		t.Errorf("%s %v", p.Region, err)
 	}
 	b.done(p)
-	if list, err := b.s.Stacks(ctx, "", 10); err != nil || len(list) != 1 || list[0].Region != "long-sound" {
+	if list, err := b.s.Stacks.List(ctx, "", 10); err != nil || len(list) != 1 || list[0].Region != "long-sound" {
 		t.Errorf("%v %v", list, err)
 	}
 }
@@ -600,7 +602,7 @@ func TestOutputsThatReadOffersAreCompleteWhenARunIsDone(t *testing.T) {
 	b := newBench(t, nil)
 	source := strings.Replace(resources("front: {type: address}"), "resources:", "calc: {size: '=fit_size(offers, size_need{vcpus: 2, architecture: \"x86_64\"})'}\nresources:", 1) + "outputs: {size: {value: =calc.size, about: Size}}\n"
 	b.apply("coast", source)
-	outputs, err := b.s.Outputs(context.Background(), "coast")
+	outputs, err := b.s.Stacks.Outputs(context.Background(), "coast")
 	if err != nil || len(outputs) != 1 || fmt.Sprint(outputs[0].Value) != "brisk-2" {
 		t.Errorf("%v %v", outputs, err)
 	}
@@ -612,33 +614,33 @@ func TestUndoingTakesBackWhatWasKeptAndGivesBackWhatWasTakenOver(t *testing.T) {
 	b.apply("coast", resources(netLine, diskLine))
 	disk := b.alive("disks")[0]
 	dropped := b.apply("coast", resources(netLine))
-	if kept, _ := b.s.Kept(ctx); len(kept) != 1 {
+	if kept, _ := b.s.Proposing.Kept(ctx); len(kept) != 1 {
 		t.Fatalf("kept are %v", kept)
 	}
-	p, err := b.s.Undo(ctx, b.r.Admin, dropped.ID)
+	p, err := b.s.Proposing.Undo(ctx, b.r.Admin, dropped.ID)
 	if err != nil || said(p) != "alter data" || p.Changes[1].TakesOver != "coast/data" {
 		t.Fatalf("%s %v", said(p), err)
 	}
 	if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != "done" {
 		t.Fatal(run.State, run.Reason)
 	}
-	if kept, _ := b.s.Kept(ctx); len(kept) != 0 || b.alive("disks")[0] != disk {
+	if kept, _ := b.s.Proposing.Kept(ctx); len(kept) != 0 || b.alive("disks")[0] != disk {
 		t.Errorf("kept are %v", kept)
 	}
 	if d := b.r.Differences(b.s, "coast", false); d != nil {
 		t.Error(d)
 	}
-	retire, err := b.s.Retire(ctx, b.r.Admin, "coast")
+	retire, err := b.s.Proposing.Retire(ctx, b.r.Admin, "coast")
 	if err != nil {
 		t.Fatal(err)
 	}
 	b.done(retire)
 	taken := b.apply("coast", resources(netLine, diskLine))
-	if p, err = b.s.Undo(ctx, b.r.Admin, taken.ID); err != nil || said(p) != "keep data, remove net" || len(p.Consents) != 0 {
+	if p, err = b.s.Proposing.Undo(ctx, b.r.Admin, taken.ID); err != nil || said(p) != "keep data, remove net" || len(p.Consents) != 0 {
 		t.Fatalf("%s %v %v", said(p), p.Consents, err)
 	}
 	b.r.Await(b.s, b.r.Carry(b.s, p))
-	if kept, _ := b.s.Kept(ctx); len(kept) != 1 || kept[0].ID != disk {
+	if kept, _ := b.s.Proposing.Kept(ctx); len(kept) != 1 || kept[0].ID != disk {
 		t.Errorf("kept are %v", kept)
 	}
 }
@@ -655,12 +657,12 @@ func TestWhatIsKeptAndGoneByHandIsNotTakenOver(t *testing.T) {
 	}) {
 		t.Errorf("%s %v", said(p), p.Findings)
 	}
-	gone, err := b.s.Discard(ctx, b.r.Admin, "coast/data")
+	gone, err := b.s.Proposing.Discard(ctx, b.r.Admin, "coast/data")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	b.done(gone)
-	if kept, _ := b.s.Kept(ctx); len(kept) != 0 {
+	if kept, _ := b.s.Proposing.Kept(ctx); len(kept) != 0 {
 		t.Errorf("it is still listed: %v", kept)
 	}
 }
@@ -670,15 +672,15 @@ func TestOneOfTwoTakesAKeptResourceOver(t *testing.T) {
 	ctx := context.Background()
 	b.apply("coast", resources(netLine, diskLine))
 	b.apply("coast", resources(netLine))
-	gone, err := b.s.Discard(ctx, b.r.Admin, "coast/data")
+	gone, err := b.s.Proposing.Discard(ctx, b.r.Admin, "coast/data")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if _, err := b.s.Accept(ctx, b.r.Admin, gone.ID, []string{"lose-data"}, ""); err != nil {
+	if _, err := b.s.Proposing.Accept(ctx, b.r.Admin, gone.ID, []string{"lose-data"}, ""); err != nil {
 		t.Fatal(err)
 	}
 	b.apply("coast", resources(netLine, diskLine)) // takes it over meanwhile
-	_, err = b.s.Apply(ctx, b.r.Admin, gone.ID, "")
+	_, err = b.s.Proposing.Apply(ctx, b.r.Admin, gone.ID, "")
 	wantKind(t, err, refusal.Stale, "")
 	if len(b.alive("disks")) != 1 {
 		t.Error("what was taken over is removed")

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"undersail/internal/core/lang"
-	"undersail/internal/service"
+	"undersail/internal/secrets"
 	"undersail/internal/service/servicetest"
 )
 
@@ -38,7 +38,7 @@ func TestSecretsFlowFromStackToStack(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	if _, _, err := s.Publish(ctx, r.Admin, lang.Bundle{File: "giver.sail.yaml", Source: giver}); err != nil {
+	if _, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "giver.sail.yaml", Source: giver}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, r.ApplySource(s, "giver", giver, nil))
@@ -46,7 +46,7 @@ func TestSecretsFlowFromStackToStack(t *testing.T) {
 		t.Fatal(done.Reason)
 	}
 	reveal := func(name string) string {
-		v, err := s.Reveal(ctx, r.Admin, service.Asked{Stack: "giver", Name: name, Reason: "to compare"})
+		v, err := s.Secrets.Reveal(ctx, r.Admin, secrets.Asked{Stack: "giver", Name: name, Reason: "to compare"})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -39,29 +39,29 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	if run.State != state.Parked || !strings.Contains(run.Reason, "the value of serial; give it with: undersail continue serialised --input serial=VALUE") {
 		t.Fatal(run.State, run.Reason)
 	}
-	run, err := s.Run(ctx, id)
+	run, err := s.Stacks.Run(ctx, id)
 	if a := run.Awaits; err != nil || len(a) != 2 || a[0].Name != "serial" || a[0].Title != "Serial number on the case" {
 		t.Errorf("it can be given %v (%v)", a, err)
 	}
 	quit() // whoever gives it meets another engine
 	next, _ := r.Replica(time.Second)
-	_, err = next.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "no serial"})
+	_, err = next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "no serial"})
 	wantKind(t, err, refusal.Findings, "the value of serial does not do")
-	_, err = next.Give(ctx, r.Admin, "serialised", map[string]any{"stern": "SALT-1"})
+	_, err = next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"stern": "SALT-1"})
 	wantKind(t, err, refusal.Invalid, "no value that is given later")
 	for _, nothing := range []map[string]any{{}, {"serial": nil}, {"serial": ""}} {
-		_, err = next.Give(ctx, r.Admin, "serialised", nothing)
+		_, err = next.Proposing.Give(ctx, r.Admin, "serialised", nothing)
 		wantKind(t, err, refusal.Invalid, "give what the run waits for: serial, berths")
 	}
-	_, err = next.Give(ctx, people.User{Name: "wren", Roles: []string{"viewer"}}, "serialised", map[string]any{"serial": "SALT-1"})
+	_, err = next.Proposing.Give(ctx, people.User{Name: "wren", Roles: []string{"viewer"}}, "serialised", map[string]any{"serial": "SALT-1"})
 	wantKind(t, err, refusal.Forbidden, "")
-	if _, err := next.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-42"}); err != nil {
+	if _, err := next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-42"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run = r.Await(next, id); run.State != state.Parked || !strings.Contains(run.Reason, "the value of berths") {
 		t.Fatal(run.State, run.Reason)
 	}
-	if _, err := next.Give(ctx, r.Admin, "serialised", map[string]any{"berths": "3"}); err != nil {
+	if _, err := next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"berths": "3"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run = r.Await(next, id); run.State != state.Done {
@@ -78,7 +78,7 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	if p := r.Propose(next, "serialised", serialised, nil); p.State != "nothing" {
 		t.Errorf("the values are not kept: %s", p.Summary)
 	}
-	_, err = next.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-43"})
+	_, err = next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-43"})
 	wantKind(t, err, refusal.Conflict, "waits for no value")
 	// Given beforehand, nothing waits.
 	if p := r.Propose(next, "serialised", serialised, map[string]any{"serial": "SALT-44"}); p.Summary != "1 alter, 3 same" {
@@ -112,13 +112,13 @@ func TestWhatNeedsNoValueGoesOnWhileOneIsAwaited(t *testing.T) {
 	if run.State != state.Parked || run.Finished != 5 {
 		t.Fatal(run.State, run.Reason, run.Finished)
 	}
-	if _, err := s.Give(ctx, r.Admin, "first", map[string]any{"serial": "SALT-1"}); err != nil {
+	if _, err := s.Proposing.Give(ctx, r.Admin, "first", map[string]any{"serial": "SALT-1"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run = r.Await(s, run.ID); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if p, err := s.Retire(ctx, r.Admin, "first"); err != nil || r.Await(s, r.Carry(s, p)).State != state.Done {
+	if p, err := s.Proposing.Retire(ctx, r.Admin, "first"); err != nil || r.Await(s, r.Carry(s, p)).State != state.Done {
 		t.Fatal(p.ID, err)
 	}
 
@@ -129,10 +129,10 @@ func TestWhatNeedsNoValueGoesOnWhileOneIsAwaited(t *testing.T) {
 			t.Fatal("nobody says what is awaited")
 		}
 	}
-	if _, err := s.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-2"}); err != nil {
+	if _, err := s.Proposing.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-2"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	_, err := s.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-3"})
+	_, err := s.Proposing.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-3"})
 	wantKind(t, err, refusal.Conflict, "serial has its value: SALT-2")
 	if run = r.Await(s, id); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)

@@ -15,15 +15,19 @@ import (
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/crypto/ssh"
 
+	"undersail/internal/audit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/secretrule"
 	"undersail/internal/engine"
 	"undersail/internal/people"
 	"undersail/internal/postgres/postgrestest"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/sealed"
+	"undersail/internal/secrets"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/internal/store"
 )
 
@@ -76,14 +80,14 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	ctx := context.Background()
 	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
 	ask := func(u people.User, name, reason string) (string, error) {
-		v, err := s.Reveal(ctx, u, service.Asked{Stack: "vault", Name: name, Reason: reason})
+		v, err := s.Secrets.Reveal(ctx, u, secrets.Asked{Stack: "vault", Name: name, Reason: reason})
 		return v.Value, err
 	}
 	word, err := ask(r.Admin, "word", "first sign-in")
 	if err != nil || len(word) < 20 {
 		t.Fatalf("%q %v", word, err)
 	}
-	if again, err := s.Reveal(ctx, r.Admin, service.Asked{Reference: "secret:vault/word@1", Reason: "once more"}); err != nil || again.Value != word {
+	if again, err := s.Secrets.Reveal(ctx, r.Admin, secrets.Asked{Reference: "secret:vault/word@1", Reason: "once more"}); err != nil || again.Value != word {
 		t.Errorf("%q %v", again.Value, err)
 	}
 	for _, u := range []people.User{operator, viewer} {
@@ -98,16 +102,16 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	// Whoever gave one may read it, and nobody else who operates.
-	if _, err := s.PutNamed(ctx, operator, service.NewNamed{Name: "gate", Kind: "secret", Value: "kelp-and-shingle-9"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, operator, secrets.NewNamed{Name: "gate", Kind: "secret", Value: "kelp-and-shingle-9"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if v, err := s.Reveal(ctx, operator, service.Asked{Reference: "gate", Reason: "own one"}); err != nil || v.Value != "kelp-and-shingle-9" {
+	if v, err := s.Secrets.Reveal(ctx, operator, secrets.Asked{Reference: "gate", Reason: "own one"}); err != nil || v.Value != "kelp-and-shingle-9" {
 		t.Errorf("%q %v", v.Value, err)
 	}
-	if _, err := s.Reveal(ctx, people.User{Name: "ulf", Roles: []string{"operator"}}, service.Asked{Reference: "gate", Reason: "not mine"}); kind(err) != refusal.Forbidden {
+	if _, err := s.Secrets.Reveal(ctx, people.User{Name: "ulf", Roles: []string{"operator"}}, secrets.Asked{Reference: "gate", Reason: "not mine"}); kind(err) != refusal.Forbidden {
 		t.Errorf("%v", err)
 	}
-	entries, err := s.Audit(ctx, r.Admin, store.AuditQuery{Action: "reveal"})
+	entries, err := s.Journal.List(ctx, r.Admin, store.AuditQuery{Action: "reveal"})
 	if err != nil || len(entries) != 6 {
 		t.Fatalf("%d entries, %v", len(entries), err)
 	}
@@ -123,7 +127,7 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	if refused != 3 {
 		t.Errorf("%d of them refused, want 3", refused)
 	}
-	if mine, err := s.Audit(ctx, operator, store.AuditQuery{}); err != nil || slices.ContainsFunc(mine, func(e service.AuditEntry) bool { return e.Who != "tomas" }) {
+	if mine, err := s.Journal.List(ctx, operator, store.AuditQuery{}); err != nil || slices.ContainsFunc(mine, func(e audit.Entry) bool { return e.Who != "tomas" }) {
 		t.Errorf("an operator reads what others did: %v %v", mine, err)
 	}
 }
@@ -135,13 +139,13 @@ func TestTheAuditOnlyGrowsAndShowsTampering(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
 	for _, name := range []string{"one", "two", "three"} {
-		if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: name, Kind: "secret"}); err != nil {
+		if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: name, Kind: "secret"}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	check := func(head string) service.AuditCheck {
+	check := func(head string) audit.Chain {
 		t.Helper()
-		c, err := s.CheckAudit(ctx, r.Admin, head)
+		c, err := s.Journal.Check(ctx, r.Admin, head)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -209,23 +213,23 @@ func TestCredentialsDoNotFollowAChangedEndpoint(t *testing.T) {
 	query(t, r, "INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions) SELECT 'copied', cloud, endpoint, credentials, clock_rate, guest_range, regions FROM accounts WHERE name = 'saltmere-lab'")
 	query(t, r, "UPDATE accounts SET endpoint = 'http://127.0.0.1:1' WHERE name = 'saltmere-lab'")
 	for _, name := range []string{"saltmere-lab", "copied"} {
-		d, err := s.TestAccount(ctx, r.Admin, name)
+		d, err := s.Accounts.Test(ctx, r.Admin, name)
 		if err != nil || !strings.Contains(d.Problem, "somebody changed the record") {
 			t.Errorf("%s: %+v %v", name, d, err)
 		}
 	}
 	r.Renew(s)
-	if d, err := s.TestAccount(ctx, r.Admin, "saltmere-lab"); err != nil || d.Problem != "" {
+	if d, err := s.Accounts.Test(ctx, r.Admin, "saltmere-lab"); err != nil || d.Problem != "" {
 		t.Errorf("after renewing: %s %v", d.Problem, err)
 	}
-	if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.PutNamed(ctx, operator, service.NewNamed{Name: "own", Kind: "secret"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, operator, secrets.NewNamed{Name: "own", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
 	query(t, r, "UPDATE secrets SET sealed = (SELECT sealed FROM secrets WHERE reference = 'gate@1') WHERE reference = 'own@1'")
-	if v, err := s.Reveal(ctx, operator, service.Asked{Reference: "own", Reason: "a copied row"}); !errors.Is(err, sealed.ErrMoved) {
+	if v, err := s.Secrets.Reveal(ctx, operator, secrets.Asked{Reference: "own", Reason: "a copied row"}); !errors.Is(err, sealed.ErrMoved) {
 		t.Errorf("%q %v", v.Value, err)
 	}
 }
@@ -260,18 +264,18 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
 	for _, name := range []string{"one", "two", "three"} {
-		if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: name, Kind: "secret", Value: "kelp-and-shingle-" + name}); err != nil {
+		if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: name, Kind: "secret", Value: "kelp-and-shingle-" + name}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	all := func(when string) {
 		t.Helper()
 		for _, name := range []string{"one", "two", "three"} {
-			if v, err := s.Reveal(ctx, r.Admin, service.Asked{Reference: name, Reason: "rotation"}); err != nil || v.Value != "kelp-and-shingle-"+name {
+			if v, err := s.Secrets.Reveal(ctx, r.Admin, secrets.Asked{Reference: name, Reason: "rotation"}); err != nil || v.Value != "kelp-and-shingle-"+name {
 				t.Errorf("%s: %s is %q, %v", when, name, v.Value, err)
 			}
 		}
-		if d, err := s.TestAccount(ctx, r.Admin, "saltmere-lab"); err != nil || d.Problem != "" {
+		if d, err := s.Accounts.Test(ctx, r.Admin, "saltmere-lab"); err != nil || d.Problem != "" {
 			t.Errorf("%s: the account: %s %v", when, d.Problem, err)
 		}
 	}
@@ -285,11 +289,11 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 	}
 	all("with both keys, before anything is sealed anew")
 	// One value is sealed anew, then the rotation dies.
-	if n, err := s.Reseal(ctx, 1); err != nil || n != 1 {
+	if n, err := s.Secrets.Reseal(ctx, 1); err != nil || n != 1 {
 		t.Fatal(n, err)
 	}
 	all("half way")
-	if _, err := s.Reseal(ctx, 0); err != nil {
+	if _, err := s.Secrets.Reseal(ctx, 0); err != nil {
 		t.Fatal(err)
 	}
 	if err := box.Forget(); err != nil {
@@ -299,7 +303,7 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 	if data, err := os.ReadFile(r.KeyFile); err != nil || strings.Count(string(data), "\n") != 1 || box.Fingerprint() == old {
 		t.Errorf("the key file has %d keys, %v", strings.Count(string(data), "\n"), err)
 	}
-	if c, err := s.CheckAudit(ctx, r.Admin, ""); err != nil || !c.Sound {
+	if c, err := s.Journal.Check(ctx, r.Admin, ""); err != nil || !c.Sound {
 		t.Errorf("the audit after a rotation: %+v %v", c, err)
 	}
 	st, err := store.Open(ctx, r.DatabaseURL)
@@ -323,7 +327,7 @@ func TestWhereSecretsOfBeforeBelongIsToldOnce(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
 	for name, account := range map[string]string{"gate": "saltmere-lab", "tower": ""} {
-		if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: name, Kind: "secret", Account: account}); err != nil {
+		if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: name, Kind: "secret", Account: account}); err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 	}
@@ -333,7 +337,7 @@ func TestWhereSecretsOfBeforeBelongIsToldOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	list, err := s.Audit(ctx, r.Admin, store.AuditQuery{})
+	list, err := s.Journal.List(ctx, r.Admin, store.AuditQuery{})
 	told := 0
 	for _, e := range list {
 		if e.Action == "place secrets" {
@@ -356,15 +360,15 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
-	propose := func(u people.User, change func(string) string, inputs map[string]any) service.Proposal {
+	propose := func(u people.User, change func(string) string, inputs map[string]any) proposing.Proposal {
 		t.Helper()
-		p, err := s.Propose(ctx, u, service.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: change(vault), Inputs: inputs})
+		p, err := s.Proposing.Propose(ctx, u, proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: change(vault), Inputs: inputs})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 		return p
 	}
-	asks := func(p service.Proposal) bool {
+	asks := func(p proposing.Proposal) bool {
 		for _, c := range p.Consents {
 			if c.Name == "secret-use" {
 				return true
@@ -398,14 +402,14 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		for _, c := range p.Consents {
 			names = append(names, c.Name)
 		}
-		if _, err := s.Accept(ctx, operator, p.ID, names, ""); kind(err) != refusal.Forbidden {
+		if _, err := s.Proposing.Accept(ctx, operator, p.ID, names, ""); kind(err) != refusal.Forbidden {
 			t.Errorf("%s: the operator agrees alone: %v", name, err)
 		}
-		if got, err := s.Proposal(ctx, p.ID); err != nil || got.State != "open" {
+		if got, err := s.Proposing.Show(ctx, p.ID); err != nil || got.State != "open" {
 			t.Errorf("%s: it is %s, %v", name, got.State, err)
 		}
 		if name == "another text" {
-			if _, err := s.Accept(ctx, r.Admin, p.ID, names, ""); err != nil {
+			if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, names, ""); err != nil {
 				t.Errorf("an administrator agrees: %v", err)
 			}
 		}
@@ -415,7 +419,7 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		t.Errorf("another note asks: %v", p.Consents)
 	}
 	// Another hand wrote the text, or it says something else: of everybody.
-	for name, p := range map[string]service.Proposal{
+	for name, p := range map[string]proposing.Proposal{
 		"one more of the same, by another hand": propose(operator, replace("repeat: 1", "repeat: 2"), nil),
 		"another text of an administrator":      propose(r.Admin, replace(`"word " + inputs.word`, `"say " + inputs.word`), nil),
 	} {
@@ -427,30 +431,30 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		t.Errorf("one more of the same, by the same hand: %v", p.Consents)
 	}
 	// A secret that stands for itself, in a new stack.
-	if _, err := s.PutNamed(ctx, r.Admin, service.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
-	n := service.NewProposal{Stack: "mine", File: "vault.sail.yaml", Source: strings.ReplaceAll(vault, "10.81.", "10.82."), Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
-	if p, err := s.Propose(ctx, operator, n); err != nil || !asks(p) {
+	n := proposing.NewProposal{Stack: "mine", File: "vault.sail.yaml", Source: strings.ReplaceAll(vault, "10.81.", "10.82."), Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
+	if p, err := s.Proposing.Propose(ctx, operator, n); err != nil || !asks(p) {
 		t.Errorf("a secret of somebody else in a new stack: %v %v", p.Consents, err)
 	}
-	if _, err := s.PutNamed(ctx, operator, service.NewNamed{Name: "own", Kind: "secret"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, operator, secrets.NewNamed{Name: "own", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
 	n.Secrets = map[string]string{"word": "secret:own"}
 	r.Person(operator.Name, operator.Roles...)
-	p, err := s.Propose(ctx, operator, n)
+	p, err := s.Proposing.Propose(ctx, operator, n)
 	if err != nil || !asks(p) {
 		t.Fatalf("their own in a new stack: %v %v", p.Consents, err)
 	}
-	if _, err := s.Accept(ctx, operator, p.ID, nil, ""); kind(err) != refusal.Consent {
+	if _, err := s.Proposing.Accept(ctx, operator, p.ID, nil, ""); kind(err) != refusal.Consent {
 		t.Errorf("it is accepted without being agreed to: %v", err)
 	}
-	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use=0123456789abcdef"}, ""); kind(err) != refusal.Stale {
+	if _, err := s.Proposing.Accept(ctx, operator, p.ID, []string{"secret-use=0123456789abcdef"}, ""); kind(err) != refusal.Stale {
 		t.Errorf("it is agreed to as something else: %v", err)
 	}
 	digest := p.Consents[0].About[strings.LastIndexByte(p.Consents[0].About, '(')+1:]
-	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use=" + strings.TrimSuffix(digest, ")")}, ""); err != nil {
+	if _, err := s.Proposing.Accept(ctx, operator, p.ID, []string{"secret-use=" + strings.TrimSuffix(digest, ")")}, ""); err != nil {
 		t.Errorf("they may not agree to a use of their own: %v", err)
 	}
 }
@@ -463,27 +467,27 @@ func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	if _, _, err := s.Publish(ctx, r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: vault}); err != nil {
+	if _, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: vault}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
 	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: vault@^1}}\nresources:\n  copy: {type: secret, want: {value: =inputs.from.outputs.word}}\n"
-	p, err := s.Propose(ctx, operator, service.NewProposal{Stack: "taker", File: "taker.sail.yaml", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "vault"}})
+	p, err := s.Proposing.Propose(ctx, operator, proposing.NewProposal{Stack: "taker", File: "taker.sail.yaml", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "vault"}})
 	if err != nil || len(p.Consents) != 1 || p.Consents[0].Name != "secret-use" {
 		t.Fatalf("%v %v", p.Consents, err)
 	}
-	if _, err := s.Accept(ctx, operator, p.ID, []string{"secret-use"}, ""); kind(err) != refusal.Forbidden {
+	if _, err := s.Proposing.Accept(ctx, operator, p.ID, []string{"secret-use"}, ""); kind(err) != refusal.Forbidden {
 		t.Errorf("the operator agrees alone: %v", err)
 	}
 	if done := r.Await(s, r.Carry(s, p)); done.State != "done" {
 		t.Fatal(done.Reason)
 	}
-	for _, asked := range []service.Asked{{Stack: "taker", Name: "from.outputs.word"}, {Reference: "taker/from.outputs.word@1"}} {
+	for _, asked := range []secrets.Asked{{Stack: "taker", Name: "from.outputs.word"}, {Reference: "taker/from.outputs.word@1"}} {
 		asked.Reason = "now it is mine"
-		if v, err := s.Reveal(ctx, operator, asked); kind(err) != refusal.Forbidden {
+		if v, err := s.Secrets.Reveal(ctx, operator, asked); kind(err) != refusal.Forbidden {
 			t.Errorf("%+v is handed to them: %q %v", asked, v.Value, err)
 		}
-		if v, err := s.Reveal(ctx, r.Admin, asked); err != nil || len(v.Value) < 20 {
+		if v, err := s.Secrets.Reveal(ctx, r.Admin, asked); err != nil || len(v.Value) < 20 {
 			t.Errorf("%+v: %v", asked, err)
 		}
 	}
@@ -496,11 +500,11 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	r.Await(s, r.Apply(s, "intake", "gauge-intake", map[string]any{"zones": []any{"north-fell-a"}, "admin_sources": []any{"127.0.0.0/8"}}))
-	c, err := s.Connect(ctx, operator, "intake", service.NewConnection{Resource: "worker[0]"})
+	c, err := s.Stacks.Connect(ctx, operator, "intake", stacks.NewConnection{Resource: "worker[0]"})
 	if err != nil || len(c.Hops) != 2 || c.Hops[0].Resource != "gateway" || c.Hops[1].At != "" {
 		t.Fatalf("%+v %v", c, err)
 	}
-	if _, err := s.Connect(ctx, viewer, "intake", service.NewConnection{Resource: "gateway"}); kind(err) != refusal.Forbidden {
+	if _, err := s.Stacks.Connect(ctx, viewer, "intake", stacks.NewConnection{Resource: "gateway"}); kind(err) != refusal.Forbidden {
 		t.Errorf("a viewer connects: %v", err)
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(c.Hops[0].PublicKey))
@@ -519,7 +523,7 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 			Key       []byte
 		}{make([]byte, 32), 50, user, service, "publickey", true, key.Type(), key.Marshal()})
 	}
-	got, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")})
+	got, err := s.Stacks.SignConnection(ctx, operator, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -530,17 +534,17 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 	rand.Read(some)
 	for name, data := range map[string][]byte{"another user": request("root", "ssh-connection"), "another service": request("tide", "ssh-userauth"), "a file": []byte("SSHSIG" + base64.StdEncoding.EncodeToString(some)), "nothing": nil,
 		"more than a request": append(request("tide", "ssh-connection"), 1)} {
-		if got, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: data}); kind(err) != refusal.Forbidden || got.Blob != nil {
+		if got, err := s.Stacks.SignConnection(ctx, operator, c.ID, stacks.ToSign{Hop: 0, Data: data}); kind(err) != refusal.Forbidden || got.Blob != nil {
 			t.Errorf("%s is signed: %v", name, err)
 		}
 	}
 	for name, u := range map[string]people.User{"somebody else": {Name: "ulf", Roles: []string{"operator"}}, "an administrator": r.Admin} {
-		if _, err := s.SignConnection(ctx, u, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != refusal.Forbidden {
+		if _, err := s.Stacks.SignConnection(ctx, u, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != refusal.Forbidden {
 			t.Errorf("%s uses the connection: %v", name, err)
 		}
 	}
 	query(t, r, "UPDATE connections SET ends_at = now()")
-	if _, err := s.SignConnection(ctx, operator, c.ID, service.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != refusal.NotFound {
+	if _, err := s.Stacks.SignConnection(ctx, operator, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != refusal.NotFound {
 		t.Errorf("it is over, and signs: %v", err)
 	}
 }
@@ -550,52 +554,52 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	put := func(n service.NewNamed) service.Named {
+	put := func(n secrets.NewNamed) secrets.Named {
 		t.Helper()
-		got, err := s.PutNamed(ctx, r.Admin, n)
+		got, err := s.Secrets.Put(ctx, r.Admin, n)
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 		return got
 	}
-	put(service.NewNamed{Name: "gate", Kind: "secret"})
-	n := service.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
-	p, err := s.Propose(ctx, r.Admin, n)
+	put(secrets.NewNamed{Name: "gate", Kind: "secret"})
+	n := proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
+	p, err := s.Proposing.Propose(ctx, r.Admin, n)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if done := r.Await(s, r.Carry(s, p)); done.State != "done" {
 		t.Fatal(done.Reason)
 	}
-	two := put(service.NewNamed{Name: "gate", Kind: "secret", Rotate: true})
-	if two.Version != 2 || len(two.Versions) != 2 || len(two.Versions[0].Uses) != 0 || len(two.Versions[1].Uses) != 1 || two.Versions[1].Uses[0] != (service.SecretUse{Stack: "vault", Input: "word"}) {
+	two := put(secrets.NewNamed{Name: "gate", Kind: "secret", Rotate: true})
+	if two.Version != 2 || len(two.Versions) != 2 || len(two.Versions[0].Uses) != 0 || len(two.Versions[1].Uses) != 1 || two.Versions[1].Uses[0] != (secrets.SecretUse{Stack: "vault", Input: "word"}) {
 		t.Fatalf("%+v", two)
 	}
-	if p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault"}); err != nil || p.State != service.Nothing {
+	if p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault"}); err != nil || p.State != proposing.Nothing {
 		t.Errorf("without being asked the stack moves: %+v %v", p, err)
 	}
-	if err := s.RemoveNamed(ctx, r.Admin, "gate"); kind(err) != refusal.Conflict {
+	if err := s.Secrets.Remove(ctx, r.Admin, "gate"); kind(err) != refusal.Conflict {
 		t.Errorf("a used one is removed: %v", err)
 	}
-	p, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Inputs: map[string]any{"word": "secret:gate"}})
+	p, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Inputs: map[string]any{"word": "secret:gate"}})
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, r.Carry(s, p))
-	if got, err := s.NamedSecret(ctx, "gate"); err != nil || len(got.Versions[0].Uses) != 1 {
+	if got, err := s.Secrets.Show(ctx, "gate"); err != nil || len(got.Versions[0].Uses) != 1 {
 		t.Errorf("%+v %v", got, err)
 	}
-	for name, bad := range map[string]service.NewNamed{
+	for name, bad := range map[string]secrets.NewNamed{
 		"a slash": {Name: "a/b", Kind: "secret"}, "a common word": {Name: "x", Kind: "secret", Value: "Password2026!"}, "its own name": {Name: "harbourlight", Kind: "secret", Value: "harbourlight7"},
 		"too short": {Name: "x", Kind: "secret", Value: "k3lp"}, "no kind": {Name: "x", Kind: "secret", Rules: rules("vowel")}, "a row": {Name: "x", Kind: "secret", Value: "1234567890"}, "no key": {Name: "x", Kind: "key_pair", Public: "ssh-ed25519 nonsense"},
 		"one that is there": {Name: "gate", Kind: "secret"}} {
-		if _, err := s.PutNamed(ctx, r.Admin, bad); kind(err) != refusal.Invalid && kind(err) != refusal.Conflict {
+		if _, err := s.Secrets.Put(ctx, r.Admin, bad); kind(err) != refusal.Invalid && kind(err) != refusal.Conflict {
 			t.Errorf("%s: %v", name, err)
 		} else if bad.Value != "" && strings.Contains(servicetest.Explain(err), bad.Value) {
 			t.Errorf("%s: the secret is told: %v", name, err)
 		}
 	}
-	if _, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "other", File: "v.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); kind(err) != refusal.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
+	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "other", File: "v.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); kind(err) != refusal.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
 		t.Errorf("%v", err)
 	}
 }

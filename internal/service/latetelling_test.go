@@ -13,7 +13,7 @@ import (
 
 	"undersail/examples"
 	"undersail/internal/engine"
-	"undersail/internal/service"
+	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
 )
 
@@ -83,7 +83,7 @@ func TestWhatIsToldLateIsRecordedAsItWasProved(t *testing.T) {
 		if run := r.Await(s, r.ApplySource(s, "site", source, inputs)); run.State != "done" {
 			t.Fatalf("%s: %s %s", size, run.State, run.Reason)
 		}
-		if p := r.Propose(s, "site", source, inputs); p.State != service.Nothing {
+		if p := r.Propose(s, "site", source, inputs); p.State != proposing.Nothing {
 			t.Errorf("%s: proposed again it is %s: %+v", size, p.Summary, p.Changes[len(p.Changes)-1].Fields)
 		}
 	}

@@ -8,7 +8,7 @@ import (
 
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
-	"undersail/internal/service"
+	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
 )
 
@@ -19,9 +19,9 @@ func TestAFindingLeadsToTheInputThatItComesFrom(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, 240)
 	s, _ := r.Still(engine.Config{}, nil)
-	ask := func(template string, inputs map[string]any) service.Answer {
+	ask := func(template string, inputs map[string]any) proposing.Answer {
 		t.Helper()
-		a, err := s.Check(context.Background(), r.Admin, service.Question{NewProposal: service.NewProposal{Stack: "desk", Source: example(t, template), Account: "saltmere-lab", Region: "north-fell", Inputs: inputs}})
+		a, err := s.Proposing.Check(context.Background(), r.Admin, proposing.Question{NewProposal: proposing.NewProposal{Stack: "desk", Source: example(t, template), Account: "saltmere-lab", Region: "north-fell", Inputs: inputs}})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}

@@ -5,8 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
 )
@@ -51,7 +51,7 @@ func TestWhatTheCloudDoesNotTakeIsSaidBeforehand(t *testing.T) {
 	}
 	secret := strings.Replace(resources(netLine, here, strings.Replace(fill(log), "a-Long-enough-1", "=inputs.word", 1)), "resources:", "inputs: {word: {secret: true, rules: {length: 5, classes: 2}}}\nresources:", 1)
 	ask := func(word string) error {
-		_, err := b.s.Propose(context.Background(), b.r.Admin, service.NewProposal{Stack: "secretive", File: "t.sail.yaml", Source: secret, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": word}})
+		_, err := b.s.Proposing.Propose(context.Background(), b.r.Admin, proposing.NewProposal{Stack: "secretive", File: "t.sail.yaml", Source: secret, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": word}})
 		return err
 	}
 	if err := ask("w8r7t"); err == nil || !strings.Contains(servicetest.Explain(err), "log.users[0].password") || strings.Contains(servicetest.Explain(err), "w8r7t") {
@@ -77,12 +77,12 @@ func TestALimitThatChangesAfterTheLookIsTold(t *testing.T) {
 			"resources:", "inputs:\n  word: {type: string, later: true}\nresources:", 1)
 	}
 	p := b.propose("store", with("120GiB"))
-	if _, err := b.s.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
+	if _, err := b.s.Proposing.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	tighten := world.Fault{Kind: "limit", On: "file-shares.gib", Label: "least", Value: 200, Count: -1}
 	b.r.Fault(tighten)
-	_, err := b.s.Apply(ctx, b.r.Admin, p.ID, "")
+	_, err := b.s.Proposing.Apply(ctx, b.r.Admin, p.ID, "")
 	if wantKind(t, err, refusal.Stale, ""); !strings.Contains(servicetest.Explain(err), "it goes from 200GiB to 64TiB") {
 		t.Error(servicetest.Explain(err))
 	}
@@ -90,7 +90,7 @@ func TestALimitThatChangesAfterTheLookIsTold(t *testing.T) {
 	id := b.r.Carry(b.s, b.propose("store", with("120GiB")))
 	b.r.Until(b.s, id, "value")
 	b.r.Fault(tighten)
-	if _, err := b.s.Give(ctx, b.r.Admin, "store", map[string]any{"word": "neap"}); err != nil {
+	if _, err := b.s.Proposing.Give(ctx, b.r.Admin, "store", map[string]any{"word": "neap"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run := b.r.Await(b.s, id); run.State != "failed" || !strings.Contains(run.Reason, "gib is from 200 to 65536") {

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
 
@@ -45,14 +45,14 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
 	ctx := context.Background()
-	carried := func(p service.Proposal) {
+	carried := func(p proposing.Proposal) {
 		t.Helper()
 		if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
 			t.Fatal(run.State, run.Reason)
 		}
 	}
-	proposed := func(source string, keep ...string) (service.Proposal, error) {
-		return s.Propose(ctx, r.Admin, service.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Keep: keep})
+	proposed := func(source string, keep ...string) (proposing.Proposal, error) {
+		return s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Keep: keep})
 	}
 	carried(r.Propose(s, "quay", quay+quayHost, nil))
 	machine := fmt.Sprint(attributesOf(t, s, "quay", "host")["id"])
@@ -70,17 +70,17 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 		t.Errorf("handing it over is %s and asks for %v", leaving.Summary, leaving.Consents)
 	}
 	carried(leaving)
-	if _, err := s.MoveKept(ctx, r.Admin, "quay/host", "quay/door"); err == nil || !strings.Contains(err.Error(), "has a resource door already") {
+	if _, err := s.Proposing.MoveKept(ctx, r.Admin, "quay/host", "quay/door"); err == nil || !strings.Contains(err.Error(), "has a resource door already") {
 		t.Errorf("moved to what is there: %v", err)
 	}
-	if _, err := s.MoveKept(ctx, r.Admin, "quay/host", "somewhere"); err == nil || !strings.Contains(err.Error(), "is no place to move to") {
+	if _, err := s.Proposing.MoveKept(ctx, r.Admin, "quay/host", "somewhere"); err == nil || !strings.Contains(err.Error(), "is no place to move to") {
 		t.Errorf("moved to nowhere: %v", err)
 	}
-	if _, err := s.MoveKept(ctx, viewer, "quay/host", "pier/host"); err == nil {
+	if _, err := s.Proposing.MoveKept(ctx, viewer, "quay/host", "pier/host"); err == nil {
 		t.Error("who may only look moves it")
 	}
 	for _, name := range []string{"host", "data", "access"} {
-		if k, err := s.MoveKept(ctx, r.Admin, "quay/"+name, "pier/"+name); err != nil || k.Stack != "pier" {
+		if k, err := s.Proposing.MoveKept(ctx, r.Admin, "quay/"+name, "pier/"+name); err != nil || k.Stack != "pier" {
 			t.Fatal(k, err)
 		}
 	}
@@ -100,11 +100,11 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 	if p := r.Propose(s, "quay", quay, nil); p.State != "nothing" {
 		t.Errorf("the stack that gave it would change by %s", p.Summary)
 	}
-	if _, err := s.Retire(ctx, r.Admin, "quay"); err == nil || !strings.Contains(servicetest.Explain(err), "is used by host of stack pier") {
+	if _, err := s.Proposing.Retire(ctx, r.Admin, "quay"); err == nil || !strings.Contains(servicetest.Explain(err), "is used by host of stack pier") {
 		t.Errorf("what it stands in can be retired: %v", err)
 	}
 	for _, stack := range []string{"pier", "quay"} {
-		p, err := s.Retire(ctx, r.Admin, stack)
+		p, err := s.Proposing.Retire(ctx, r.Admin, stack)
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -124,7 +124,7 @@ func TestRetiringKeepsWhatIsNamed(t *testing.T) {
 	if run := r.Await(s, r.ApplySource(s, "quay", quay+quayHost, nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	p, err := s.Retire(ctx, r.Admin, "quay", "data")
+	p, err := s.Proposing.Retire(ctx, r.Admin, "quay", "data")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -137,7 +137,7 @@ func TestRetiringKeepsWhatIsNamed(t *testing.T) {
 	if left := r.Ledger().Alive; len(left) != 1 {
 		t.Fatalf("left over is %v", left)
 	}
-	if _, err := s.MoveKept(ctx, r.Admin, "quay/data", "store/readings"); err != nil {
+	if _, err := s.Proposing.MoveKept(ctx, r.Admin, "quay/data", "store/readings"); err != nil {
 		t.Fatal(err)
 	}
 	store := "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources: {readings: {type: disk, want: {size: 20GiB, type: solid}}}\n"
@@ -148,7 +148,7 @@ func TestRetiringKeepsWhatIsNamed(t *testing.T) {
 	if run := r.Await(s, r.Carry(s, taken)); run.State != state.Done || len(r.Ledger().Alive) != 1 {
 		t.Fatal(run.State, run.Reason, r.Ledger().Alive)
 	}
-	if kept, err := s.Kept(ctx); err != nil || len(kept) > 0 {
+	if kept, err := s.Proposing.Kept(ctx); err != nil || len(kept) > 0 {
 		t.Errorf("still kept are %v (%v)", kept, err)
 	}
 }

@@ -10,8 +10,8 @@ import (
 
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
 
@@ -25,7 +25,7 @@ func TestANameThatSomebodyHasIsFoundBeforehand(t *testing.T) {
 		return "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources: {pictures: {type: bucket, want: {label: " + label + "}}}\n"
 	}
 	ask := func(stack, source string) error {
-		_, err := s.Propose(context.Background(), r.Admin, service.NewProposal{Stack: stack, File: "store.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell"})
+		_, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: stack, File: "store.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell"})
 		return err
 	}
 	refused := func(err error) bool {

@@ -7,7 +7,7 @@ import (
 
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
-	"undersail/internal/service"
+	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
 )
@@ -57,8 +57,8 @@ func TestAcceptingIsWholeOrNothing(t *testing.T) {
 		}
 		return n
 	}
-	agree := func(ctx context.Context, p service.Proposal) error {
-		_, err := s.Agree(ctx, r.Admin, p.ID, service.Acceptance{Agree: consentNames(p), Comment: "as ever", OnFailure: state.Undo})
+	agree := func(ctx context.Context, p proposing.Proposal) error {
+		_, err := s.Proposing.Agree(ctx, r.Admin, p.ID, proposing.Acceptance{Agree: consentNames(p), Comment: "as ever", OnFailure: state.Undo})
 		return err
 	}
 	failed, broke := 0, 0
@@ -83,7 +83,7 @@ func TestAcceptingIsWholeOrNothing(t *testing.T) {
 			}
 		}
 		o2 := &outage{at: n}
-		run, err := s.Apply(o2.of(ctx), r.Admin, p.ID, "")
+		run, err := s.Proposing.Apply(o2.of(ctx), r.Admin, p.ID, "")
 		runs := count("SELECT count(*) FROM runs WHERE proposal_id = $1", p.ID)
 		agreements := count("SELECT count(*) FROM agreements WHERE proposal_id = $1", p.ID)
 		switch {
@@ -91,7 +91,7 @@ func TestAcceptingIsWholeOrNothing(t *testing.T) {
 			t.Errorf("query %d failed, nothing is said, and there are %d runs with %d agreements", n, runs, agreements)
 		case err != nil && runs == 0:
 			broke++
-			if run, err = s.Apply(ctx, r.Admin, p.ID, ""); err != nil || run.State != state.Queued {
+			if run, err = s.Proposing.Apply(ctx, r.Admin, p.ID, ""); err != nil || run.State != state.Queued {
 				t.Errorf("query %d failed, and it cannot be applied any more: %s %v", n, run.State, err)
 			}
 		}
@@ -113,7 +113,7 @@ func TestAServiceStartsWithEverythingSealed(t *testing.T) {
 	ctx := context.Background()
 	for i := range 3 {
 		p := r.Propose(s, fmt.Sprint("vouched-", i), vouched, nil)
-		if _, err := s.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); err != nil {
+		if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -87,7 +87,7 @@ func TestMembersOfAPoolBecomeWhatIsWanted(t *testing.T) {
 			t.Errorf("%s has the first boot of before", name)
 		}
 	}
-	if v, err := s.Verify(context.Background(), r.Admin, "crews"); err != nil || !v.Healthy {
+	if v, err := s.Stacks.Verify(context.Background(), r.Admin, "crews"); err != nil || !v.Healthy {
 		t.Errorf("%+v %v", v, err)
 	}
 	if p := r.Propose(s, "crews", crews, map[string]any{"size": "plain-2", "motto": "two"}); p.State != "nothing" {

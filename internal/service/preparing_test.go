@@ -10,8 +10,8 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/exchange"
 	"undersail/internal/people"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 )
 
 // TestAKeyPairIsMadeForADraft draws one, takes the public half of another, and finds a
@@ -21,26 +21,26 @@ func TestAKeyPairIsMadeForADraft(t *testing.T) {
 	ctx := context.Background()
 	long := "key_of_" + strings.Repeat("the_harbour_master_", 4) + "x"
 	source := fmt.Sprintf("undersail: 1\nabout: {name: gate, version: 1.0.0, title: Gate}\ninputs:\n  door: {picks: key_pair}\n  %s: {picks: key_pair, optional: true}\nresources:\n  a: {type: key_pair, want: {public_key: =inputs.door}}\n", long)
-	d, err := b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "gate", File: "gate.sail.yaml", Source: source})
+	d, err := b.s.Proposing.AddDraft(ctx, b.r.Admin, proposing.NewProposal{Stack: "gate", File: "gate.sail.yaml", Source: source})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "door", service.DraftSecret{}); err != nil || d.Body.Inputs["door"] != "key:gate-door" || d.Answer.Errors != 0 {
+	if d, err = b.s.Proposing.SealForDraft(ctx, b.r.Admin, d.ID, "door", proposing.DraftSecret{}); err != nil || d.Body.Inputs["door"] != "key:gate-door" || d.Answer.Errors != 0 {
 		t.Fatalf("drawn: %+v %v", d.Body, err)
 	}
-	made, err := b.s.NamedSecret(ctx, "gate-door")
+	made, err := b.s.Secrets.Show(ctx, "gate-door")
 	if err != nil || made.Kind != "key_pair" {
 		t.Fatalf("%+v %v", made, err)
 	}
-	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "door", service.DraftSecret{Public: made.Public}); err != nil || d.Body.Inputs["door"] != "key:gate-door-2" {
+	if d, err = b.s.Proposing.SealForDraft(ctx, b.r.Admin, d.ID, "door", proposing.DraftSecret{Public: made.Public}); err != nil || d.Body.Inputs["door"] != "key:gate-door-2" {
 		t.Errorf("one of one's own: %+v %v", d.Body, err)
 	}
-	if own, err := b.s.NamedSecret(ctx, "gate-door-2"); err != nil || own.Kind != "public_key" {
+	if own, err := b.s.Secrets.Show(ctx, "gate-door-2"); err != nil || own.Kind != "public_key" {
 		t.Errorf("only its public half is here: %+v %v", own, err)
 	}
-	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "door", service.DraftSecret{Public: "ssh-rubbish AAAA"})
+	_, err = b.s.Proposing.SealForDraft(ctx, b.r.Admin, d.ID, "door", proposing.DraftSecret{Public: "ssh-rubbish AAAA"})
 	wantKind(t, err, refusal.Invalid, "")
-	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, long, service.DraftSecret{}); err != nil || !strings.HasPrefix(fmt.Sprint(d.Body.Inputs[long]), "key:gate-key-of-the-harbour") {
+	if d, err = b.s.Proposing.SealForDraft(ctx, b.r.Admin, d.ID, long, proposing.DraftSecret{}); err != nil || !strings.HasPrefix(fmt.Sprint(d.Body.Inputs[long]), "key:gate-key-of-the-harbour") {
 		t.Errorf("a long name: %+v %v", d.Body, err)
 	}
 }
@@ -70,7 +70,7 @@ guide: The vault stands at {=vault.private_address}.
 func TestADraftIsPreparedAndProposed(t *testing.T) {
 	b := newBench(t, nil)
 	ctx := context.Background()
-	d, err := b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: vaultSource})
+	d, err := b.s.Proposing.AddDraft(ctx, b.r.Admin, proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: vaultSource})
 	if err != nil || d.Answer == nil {
 		t.Fatalf("%+v %v", d, err)
 	}
@@ -90,67 +90,67 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 	}
 
 	// A value is no part of a draft; it is sealed, or it is refused for what it breaks.
-	_, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"word": "Shingle-and-sand"}}`), "")
+	_, err = b.s.Proposing.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"word": "Shingle-and-sand"}}`), "")
 	wantKind(t, err, refusal.Invalid, "holds no secrets")
-	if broken, err := b.s.TrySecret(ctx, d.ID, "word", service.DraftSecret{Value: "kelp"}); err != nil || len(broken) != 4 {
+	if broken, err := b.s.Proposing.TrySecret(ctx, d.ID, "word", proposing.DraftSecret{Value: "kelp"}); err != nil || len(broken) != 4 {
 		t.Errorf("what it breaks: %v %v", broken, err)
 	}
-	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "kelp"})
+	_, err = b.s.Proposing.SealForDraft(ctx, b.r.Admin, d.ID, "word", proposing.DraftSecret{Value: "kelp"})
 	wantKind(t, err, refusal.Invalid, "breaks the rules of input word")
-	_, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "size", service.DraftSecret{Value: "x"})
+	_, err = b.s.Proposing.SealForDraft(ctx, b.r.Admin, d.ID, "size", proposing.DraftSecret{Value: "x"})
 	wantKind(t, err, refusal.Invalid, "is no secret")
-	_, err = b.s.SealForDraft(ctx, people.User{Name: "ada", Roles: []string{"viewer"}}, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"})
+	_, err = b.s.Proposing.SealForDraft(ctx, people.User{Name: "ada", Roles: []string{"viewer"}}, d.ID, "word", proposing.DraftSecret{Value: "Shingle-and-sand"})
 	wantKind(t, err, refusal.Forbidden, "")
-	if d, err = b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{Value: "Shingle-and-sand"}); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
+	if d, err = b.s.Proposing.SealForDraft(ctx, b.r.Admin, d.ID, "word", proposing.DraftSecret{Value: "Shingle-and-sand"}); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
 		t.Fatalf("sealed: %+v %v", d, err)
 	}
-	if again, err := b.s.SealForDraft(ctx, b.r.Admin, d.ID, "word", service.DraftSecret{}); err != nil || again.Body.Inputs["word"] != "secret:vault-word-2" {
+	if again, err := b.s.Proposing.SealForDraft(ctx, b.r.Admin, d.ID, "word", proposing.DraftSecret{}); err != nil || again.Body.Inputs["word"] != "secret:vault-word-2" {
 		t.Errorf("another, drawn: %+v %v", again.Body, err)
 	} else {
 		d = again
 	}
-	places, err := b.s.DraftPlaces(ctx, d.ID)
+	places, err := b.s.Proposing.DraftPlaces(ctx, d.ID)
 	if err != nil || len(places) != 1 || len(places[0].Variants) != 5 || places[0].Best == "" || places[0].Why == "" {
 		t.Errorf("places: %+v %v", places, err)
 	}
-	presets, err := b.s.DraftPresets(ctx, d.ID)
+	presets, err := b.s.Proposing.DraftPresets(ctx, d.ID)
 	if err != nil || len(presets.Variants) != 2 || presets.Variants[1].Cost.Month <= presets.Variants[0].Cost.Month || len(presets.Variants[0].Errors) != 0 {
 		t.Errorf("presets: %+v %v", presets, err)
 	}
-	zones, err := b.s.DraftChoices(ctx, d.ID, "zone")
+	zones, err := b.s.Proposing.DraftChoices(ctx, d.ID, "zone")
 	if err != nil || len(zones) == 0 || len(zones[0].Holds) == 0 {
 		t.Errorf("zones: %+v %v", zones, err)
 	}
-	given, err := b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"size": "plain-2"}}`), "")
+	given, err := b.s.Proposing.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"size": "plain-2"}}`), "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if presets, err = b.s.DraftPresets(ctx, d.ID); err != nil || presets.Variants[1].Cost.Month != presets.Variants[0].Cost.Month {
+	if presets, err = b.s.Proposing.DraftPresets(ctx, d.ID); err != nil || presets.Variants[1].Cost.Month != presets.Variants[0].Cost.Month {
 		t.Errorf("what is given lies above a preset: %+v %v", presets, err)
 	}
 	d = given
 	// What a requirement refuses is told at the inputs that it reads.
-	wrong, err := b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"range": "10.99.0.0/24"}}`), "")
+	wrong, err := b.s.Proposing.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"range": "10.99.0.0/24"}}`), "")
 	if err != nil || wrong.Answer.Pages[1].Errors != 1 || wrong.Answer.Pages[1].Fields[0].Findings[0].Code != "require" {
 		t.Errorf("the requirement: %+v %v", wrong.Answer.Pages, err)
 	}
-	_, err = b.s.ProposeDraft(ctx, b.r.Admin, d.ID, d.Revision)
+	_, err = b.s.Proposing.ProposeDraft(ctx, b.r.Admin, d.ID, d.Revision)
 	wantKind(t, err, refusal.Stale, "has revision")
-	_, err = b.s.ProposeDraft(ctx, b.r.Admin, d.ID, wrong.Revision)
+	_, err = b.s.Proposing.ProposeDraft(ctx, b.r.Admin, d.ID, wrong.Revision)
 	wantKind(t, err, refusal.Findings, "")
-	right, err := b.s.ChangeDraft(ctx, b.r.Admin, d.ID, wrong.Revision, json.RawMessage(`{"inputs": {"range": null}}`), "")
+	right, err := b.s.Proposing.ChangeDraft(ctx, b.r.Admin, d.ID, wrong.Revision, json.RawMessage(`{"inputs": {"range": null}}`), "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := b.s.ProposeDraft(ctx, b.r.Admin, d.ID, right.Revision)
+	p, err := b.s.Proposing.ProposeDraft(ctx, b.r.Admin, d.ID, right.Revision)
 	if err != nil || p.Summary != "3 create" {
 		t.Fatalf("proposed: %+v %v", p, err)
 	}
-	_, err = b.s.Draft(ctx, b.r.Admin, d.ID, "")
+	_, err = b.s.Proposing.Draft(ctx, b.r.Admin, d.ID, "")
 	wantKind(t, err, refusal.NotFound, "")
 
 	// The proposal becomes a draft again, secret and all, to be changed.
-	back, err := b.s.DraftOfProposal(ctx, b.r.Admin, p.ID)
+	back, err := b.s.Proposing.DraftOfProposal(ctx, b.r.Admin, p.ID)
 	if err != nil || back.Body.Inputs["word"] != "secret:vault-word-2" || back.Answer.Errors != 0 || back.Body.Region != p.Region {
 		t.Errorf("back in a draft: %+v %v", back, err)
 	}
@@ -163,17 +163,17 @@ func TestADraftThatNamesAStackTakesItsPlace(t *testing.T) {
 	ctx := context.Background()
 	source := resources(netLine, lanLine)
 	b.apply("coast", source)
-	d, err := b.s.AddDraft(ctx, b.r.Admin, service.NewProposal{Stack: "", File: "f.sail.yaml", Source: source, Account: "saltmere-lab", Region: "quarry-hill"})
+	d, err := b.s.Proposing.AddDraft(ctx, b.r.Admin, proposing.NewProposal{Stack: "", File: "f.sail.yaml", Source: source, Account: "saltmere-lab", Region: "quarry-hill"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "coast"}`), ""); err != nil || d.Answer == nil || d.Answer.New || d.Answer.Region != "north-fell" {
+	if d, err = b.s.Proposing.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "coast"}`), ""); err != nil || d.Answer == nil || d.Answer.New || d.Answer.Region != "north-fell" {
 		t.Fatalf("named like a stack: %+v %v", d, err)
 	}
-	if same, err := b.s.DraftPresets(ctx, d.ID); err != nil || len(same.Variants) != 1 || same.Variants[0].Region != "north-fell" {
+	if same, err := b.s.Proposing.DraftPresets(ctx, d.ID); err != nil || len(same.Variants) != 1 || same.Variants[0].Region != "north-fell" {
 		t.Errorf("compared where it stands: %+v %v", same, err)
 	}
-	if d, err = b.s.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "shore"}`), ""); err != nil || d.Answer == nil || !d.Answer.New || d.Body.Region == "" {
+	if d, err = b.s.Proposing.ChangeDraft(ctx, b.r.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "shore"}`), ""); err != nil || d.Answer == nil || !d.Answer.New || d.Body.Region == "" {
 		t.Errorf("named anew: %+v %v", d, err)
 	}
 }
@@ -187,23 +187,23 @@ func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
 	wider := resources(netLine, lanLine)
 	first, second := b.propose("coast", wider), b.propose("coast", wider)
 	b.done(second)
-	_, err := b.s.Accept(ctx, b.r.Admin, first.ID, nil, "")
+	_, err := b.s.Proposing.Accept(ctx, b.r.Admin, first.ID, nil, "")
 	wantKind(t, err, refusal.Stale, "propose again")
-	again, err := b.s.ProposeAgain(ctx, b.r.Admin, first.ID)
-	if err != nil || again.State != service.Nothing {
+	again, err := b.s.Proposing.ProposeAgain(ctx, b.r.Admin, first.ID)
+	if err != nil || again.State != proposing.Nothing {
 		t.Errorf("what is there already is proposed: %+v %v", again, err)
 	}
 	third := b.propose("coast", resources(netLine))
-	if again, err = b.s.ProposeAgain(ctx, b.r.Admin, third.ID); err != nil || again.ID <= third.ID || again.Summary != third.Summary {
+	if again, err = b.s.Proposing.ProposeAgain(ctx, b.r.Admin, third.ID); err != nil || again.ID <= third.ID || again.Summary != third.Summary {
 		t.Errorf("again: %+v %v", again, err)
 	}
-	retire, err := b.s.Retire(ctx, b.r.Admin, "coast")
+	retire, err := b.s.Proposing.Retire(ctx, b.r.Admin, "coast")
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = b.s.ProposeAgain(ctx, b.r.Admin, retire.ID)
+	_, err = b.s.Proposing.ProposeAgain(ctx, b.r.Admin, retire.ID)
 	wantKind(t, err, refusal.Conflict, "begin where you began")
-	p, err := b.s.Accept(ctx, b.r.Admin, retire.ID, nil, "after the spring tide")
+	p, err := b.s.Proposing.Accept(ctx, b.r.Admin, retire.ID, nil, "after the spring tide")
 	if err != nil || p.Why != "after the spring tide" {
 		t.Errorf("the comment is %q (%v)", p.Why, err)
 	}
@@ -213,44 +213,44 @@ func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
 func TestATextIsCheckedAsItIsWritten(t *testing.T) {
 	b := newBench(t, nil)
 	ctx := context.Background()
-	c, err := b.s.CheckText(ctx, lang.Bundle{File: "vault.sail.yaml", Source: vaultSource + "   \n\n\n"})
+	c, err := b.s.Templates.CheckText(ctx, lang.Bundle{File: "vault.sail.yaml", Source: vaultSource + "   \n\n\n"})
 	if err != nil || !c.Sound || c.Name != "vault" || c.From != "site@1.0.0" || len(c.Inputs) != 4 || len(c.Resources) != 3 || c.Resources[2].Type != "instance" || c.Tidied == "" {
 		t.Errorf("a sound text: %+v %v", c, err)
 	}
-	c, err = b.s.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: strings.Replace(vaultSource, "=net.id", "=net.idd", 1)})
+	c, err = b.s.Templates.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: strings.Replace(vaultSource, "=net.id", "=net.idd", 1)})
 	if err != nil || c.Sound || len(c.Diagnostics) == 0 || c.Diagnostics[0].Line == 0 || !strings.Contains(c.Diagnostics[0].Message, "idd") {
 		t.Errorf("a faulty text: %+v %v", c, err)
 	}
 	for _, source := range []string{"", "undersail: 1", "{", strings.Repeat("a: ", 2000)} {
-		if c, err := b.s.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: source}); err != nil || c.Sound {
+		if c, err := b.s.Templates.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: source}); err != nil || c.Sound {
 			t.Errorf("%.20q is sound: %v", source, err)
 		}
 	}
-	started, err := b.s.StartText(exchange.Starter{Name: "tide-board", With: []string{"public"}, Tiers: []exchange.Tier{{Name: "store", Machines: 2, Port: 5432}}})
+	started, err := b.s.Templates.StartText(exchange.Starter{Name: "tide-board", With: []string{"public"}, Tiers: []exchange.Tier{{Name: "store", Machines: 2, Port: 5432}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c, err := b.s.CheckText(ctx, started); err != nil || !c.Sound {
+	if c, err := b.s.Templates.CheckText(ctx, started); err != nil || !c.Sound {
 		t.Errorf("what was begun: %+v %v", c, err)
 	}
-	_, err = b.s.StartText(exchange.Starter{Name: "Tide"})
+	_, err = b.s.Templates.StartText(exchange.Starter{Name: "Tide"})
 	wantKind(t, err, refusal.Invalid, "no name of a template")
-	l := b.s.Language()
+	l := b.s.Templates.Language()
 	if sections, _ := l.Schema["properties"].(map[string]any); len(sections) < 8 || len(l.Functions) < 10 || len(l.Types) < 20 {
 		t.Errorf("the language: %d sections, %d functions, %d types", len(sections), len(l.Functions), len(l.Types))
 	}
 	for version, text := range map[string]string{"1.0.0": vaultSource, "1.1.0": strings.NewReplacer("version: 1.0.0", "version: 1.1.0", "default: plain-2", "default: plain-4").Replace(vaultSource)} {
-		if _, _, err := b.s.Publish(ctx, b.r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: text}); err != nil {
+		if _, _, err := b.s.Templates.Publish(ctx, b.r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: text}); err != nil {
 			t.Fatal(version, err)
 		}
 	}
-	list, err := b.s.TemplateDifferences(ctx, "vault@1.1.0", "1.0.0")
+	list, err := b.s.Templates.TemplateDifferences(ctx, "vault@1.1.0", "1.0.0")
 	if err != nil || !strings.Contains(fmt.Sprint(list), "inputs.size.default") {
 		t.Errorf("the differences: %+v %v", list, err)
 	}
-	if kept, err := b.s.Template(ctx, "vault"); err != nil || kept.From != "site@1.0.0" {
+	if kept, err := b.s.Templates.Find(ctx, "vault"); err != nil || kept.From != "site@1.0.0" {
 		t.Errorf("where it comes from: %+v %v", kept.From, err)
 	}
-	_, err = b.s.TemplateDifferences(ctx, "vault@1.1.0", "9.0.0")
+	_, err = b.s.Templates.TemplateDifferences(ctx, "vault@1.1.0", "9.0.0")
 	wantKind(t, err, refusal.NotFound, "")
 }

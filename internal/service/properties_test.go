@@ -18,6 +18,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/engine"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
@@ -147,8 +148,8 @@ func (x *trial) to(want map[string]any) string {
 	x.t.Helper()
 	ctx := context.Background()
 	stack := "tried-" + strings.ReplaceAll(x.typ, "_", "-")
-	ask := service.NewProposal{Stack: stack, File: "tried.sail.yaml", Source: x.source(want), Account: "saltmere-lab", Region: "north-fell"}
-	p, err := x.s.Propose(ctx, x.r.Admin, ask)
+	ask := proposing.NewProposal{Stack: stack, File: "tried.sail.yaml", Source: x.source(want), Account: "saltmere-lab", Region: "north-fell"}
+	p, err := x.s.Proposing.Propose(ctx, x.r.Admin, ask)
 	var e *refusal.Error
 	if errors.As(err, &e) && e.Kind == refusal.Findings && e.Diagnostics == nil {
 		if e.Findings[slices.IndexFunc(e.Findings, func(f render.Finding) bool { return f.Severity == "error" })].Code == "not-supported" {
@@ -190,7 +191,7 @@ func (x *trial) to(want map[string]any) string {
 		x.t.Fatalf("%s of %s: the run is %s: %s", x.property, x.typ, run.State, run.Reason)
 	}
 	x.holds(stack, want)
-	if again, err := x.s.Propose(ctx, x.r.Admin, ask); err != nil || again.State != "nothing" {
+	if again, err := x.s.Proposing.Propose(ctx, x.r.Admin, ask); err != nil || again.State != "nothing" {
 		x.t.Errorf("%s of %s: proposed again it is %s (%v)", x.property, x.typ, again.Summary, err)
 	}
 	return took

@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
 )
@@ -26,7 +26,7 @@ func TestWhatTheCloudNeverFinishesIsMadeAnew(t *testing.T) {
 	if told := r.Events(s, run.ID); run.State != state.Failed || !strings.Contains(told, "undersail rebuild gauge data") {
 		t.Fatalf("%s: %s\n%s", run.State, run.Reason, told)
 	}
-	goesOn, err := s.Continue(ctx, r.Admin, "gauge")
+	goesOn, err := s.Proposing.Continue(ctx, r.Admin, "gauge")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -34,9 +34,9 @@ func TestWhatTheCloudNeverFinishesIsMadeAnew(t *testing.T) {
 	if again.State != state.Failed || !strings.Contains(again.Reason, "(7.5s real)") {
 		t.Errorf("it is waited for again in full: %s", again.Reason)
 	}
-	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "gauge", Rebuild: []string{"nothing"}})
+	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "gauge", Rebuild: []string{"nothing"}})
 	wantKind(t, err, refusal.Findings, "would not work")
-	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "gauge", Rebuild: []string{"data"}})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "gauge", Rebuild: []string{"data"}})
 	if err != nil || p.Changes[len(p.Changes)-1].Reason != "it is made anew, as was asked for" {
 		t.Fatalf("%v %+v", err, p.Changes)
 	}
@@ -45,7 +45,7 @@ func TestWhatTheCloudNeverFinishesIsMadeAnew(t *testing.T) {
 	}
 	r.Settled(s, "gauge", t.Errorf)
 	// What is healthy is made anew too, with a consent where it holds data.
-	p, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "gauge", Rebuild: []string{"data"}})
+	p, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "gauge", Rebuild: []string{"data"}})
 	if err != nil || len(consentNames(p)) != 1 || consentNames(p)[0] != "lose-data" {
 		t.Fatalf("%v %v", err, p.Consents)
 	}

@@ -5,8 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"undersail/internal/service"
+	"undersail/internal/request"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 )
 
 // TestAStackIsNotRenderedAnewAtEachReading reads a stack again and again: only the first
@@ -19,14 +20,14 @@ func TestAStackIsNotRenderedAnewAtEachReading(t *testing.T) {
 		"resources:\n  quay: {type: address, want: {tags: {mark: =inputs.mark}}}\noutputs: {mark: {value: =inputs.mark}, at: {value: =quay.address}}\n"
 	r.Await(s, r.ApplySource(s, "quay", source, nil))
 	other, _ := r.Replica(10 * time.Second) // it has rendered nothing yet
-	spent := func() (int64, service.Stack) {
+	spent := func() (int64, stacks.Stack) {
 		t.Helper()
-		ctx := service.As(context.Background(), r.Admin)
-		st, err := other.Stack(ctx, "quay")
+		ctx := request.As(context.Background(), r.Admin)
+		st, err := other.Stacks.Show(ctx, "quay")
 		if err != nil {
 			t.Fatal(err)
 		}
-		return service.ComputeBudget - service.LeftToCompute(ctx), st
+		return request.Spent(ctx), st
 	}
 	if first, _ := spent(); first == 0 {
 		t.Fatal("the first reading computed nothing: this test cannot tell")

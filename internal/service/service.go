@@ -1,153 +1,83 @@
-// Package service holds the use cases: one method for each thing a user can do,
-// with its authorisation and its rules. It knows neither HTTP nor terminals.
+// Package service puts the rooms together in which the use cases are: one method for each thing
+// that a user can do, with its authorisation and its rules. None of them knows HTTP or terminals.
 package service
 
 import (
 	"context"
 	"errors"
 	"log/slog"
-	"strings"
-	"sync"
 
+	"undersail/internal/accounts"
+	"undersail/internal/audit"
 	"undersail/internal/cloud"
-	"undersail/internal/cloud/registry"
-	"undersail/internal/core/memo"
-	"undersail/internal/core/offer"
-	"undersail/internal/core/policy"
-	"undersail/internal/core/render"
 	"undersail/internal/engine"
 	"undersail/internal/people"
-	"undersail/internal/refusal"
+	"undersail/internal/proposing"
+	"undersail/internal/request"
 	"undersail/internal/sealed"
+	"undersail/internal/secrets"
+	"undersail/internal/stacks"
 	"undersail/internal/store"
+	"undersail/internal/templates"
 )
 
-// Service is safe for concurrent use.
+// Service is all of it. It is safe for concurrent use.
 type Service struct {
-	store  *store.Store
-	sealed *sealed.Sealed
-	engine *engine.Engine
-	log    *slog.Logger
-	quiet  quietness
+	People    *people.People
+	Accounts  *accounts.Accounts
+	Secrets   *secrets.Secrets
+	Templates *templates.Templates
+	Proposing *proposing.Proposing
+	Stacks    *stacks.Stacks
+	Journal   *audit.Journal
+	Keys      *request.Keys
+	Turns     *request.Turns
+	// Engine carries out the runs.
+	Engine *engine.Engine
 
-	localLibraries []string
-	people         *people.People
-
-	mu       sync.Mutex
-	adapters map[string]cached
-	// offers are those that were read last; whoever has them changes nothing.
-	offers     map[place]*offer.Offers
-	refreshing map[place]bool
-	asking     map[string]*asking // by user and form
-	lately     lately
-	computing  turns
-	renderings memo.Of[*render.Rendering]
-	// compiled are the organisation's rules, of the versions that compiledOf names.
-	compiled   *policy.Rules
-	compiledOf string
-}
-
-// cached is an adapter with the account row it was made from.
-type cached struct {
-	adapter cloud.Adapter
-	sealed  string
+	store *store.Store
 }
 
 // New wires a service and its engine together. The engine is not started.
-func New(st *store.Store, box *sealed.Box, log *slog.Logger, c engine.Config) (*Service, error) {
-	s := &Service{store: st, sealed: sealed.New(box, st), log: log, adapters: map[string]cached{}, computing: newTurns(), renderings: memo.Of[*render.Rendering]{Most: 8}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}, asking: map[string]*asking{}}
-	s.people = people.New(st, s.sealed, journal{s}, known{s}, log)
+func New(st *store.Store, key *sealed.Box, log *slog.Logger, c engine.Config) (*Service, error) {
+	box := sealed.New(key, st)
+	s := &Service{store: st, Journal: audit.New(st, box, log), Keys: request.NewKeys(st, box), Turns: request.NewTurns()}
 	if c.Store == nil {
 		c.Store = st
 	}
-	c.Sealed, c.Log, c.Adapter, c.Undo, c.Agreed = s.sealed, log, s.bareAdapter, s.undoFailed, s.agreementOf
+	c.Sealed, c.Log = box, log
+	// The engine asks what was made after it: nothing runs before all is there.
+	c.Adapter = func(ctx context.Context, account string) (cloud.Adapter, store.Account, error) {
+		return s.Accounts.BareAdapter(ctx, account)
+	}
+	c.Undo = func(ctx context.Context, run int64) error { return s.Proposing.UndoFailed(ctx, run) }
+	c.Agreed = func(p store.Proposal, r store.Run) (sealed.Agreement, error) { return s.Proposing.AgreementOf(p, r) }
 	var err error
-	s.engine, err = engine.New(c)
-	return s, err
+	if s.Engine, err = engine.New(c); err != nil {
+		return nil, err
+	}
+	s.Accounts = accounts.New(st, box, s.Engine, s.Journal, log)
+	s.People = people.New(st, box, s.Journal, s.Accounts, log)
+	s.Templates = templates.New(st, box, s.Engine, s.Journal, s.Turns, log)
+	s.Stacks = stacks.New(st, box, s.Engine, s.Journal, s.Turns, s.Accounts, log)
+	s.Secrets = secrets.New(st, box, s.Journal, s.Accounts, s.Stacks, log)
+	s.Proposing = proposing.New(proposing.Rests{Store: st, Sealed: box, Engine: s.Engine, Journal: s.Journal, Turns: s.Turns, People: s.People,
+		Accounts: s.Accounts, Templates: s.Templates, Stacks: s.Stacks, Secrets: s.Secrets, Log: log})
+	return s, nil
 }
 
-// People are those who use the service.
-func (s *Service) People() *people.People { return s.people }
-
 // Metrics are those of the engine and of the calls to clouds.
-func (s *Service) Metrics() *engine.Metrics { return s.engine.Metrics }
-
-// Engine is the engine that carries out the runs.
-func (s *Service) Engine() *engine.Engine { return s.engine }
-
-// OpenFolders lets libraries be read from folders of this machine. Call it
-// before the service is used.
-func (s *Service) OpenFolders(folders ...string) { s.localLibraries = folders }
+func (s *Service) Metrics() *engine.Metrics { return s.Engine.Metrics }
 
 // Ready reports whether the service can do its work now: whether the database takes writes,
 // which it does not when its disk is full.
 func (s *Service) Ready(ctx context.Context) error { return s.store.TryWriting(ctx) }
 
-// adapter gives the adapter of an account for asking: it tries again for a while
-// when the cloud is busy.
-func (s *Service) adapter(ctx context.Context, name string) (cloud.Adapter, store.Account, error) {
-	adapter, a, err := s.bareAdapter(ctx, name)
-	if err != nil {
-		return nil, a, err
+// OpenSealed makes sure that the key is the one that the database was sealed with, and seals
+// what older programs left without. Call it before anything is served.
+func (s *Service) OpenSealed(ctx context.Context) error {
+	if err := s.Secrets.OpenSealed(ctx); err != nil {
+		return err
 	}
-	return cloud.Patient(adapter), a, nil
-}
-
-// bareAdapter gives the adapter of an account, the same one until its credentials change.
-func (s *Service) bareAdapter(ctx context.Context, name string) (cloud.Adapter, store.Account, error) {
-	a, err := s.account(ctx, name)
-	if err != nil {
-		return nil, a, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if c, ok := s.adapters[name]; ok && c.sealed == string(a.Credentials) {
-		return c.adapter, a, nil
-	}
-	adapter, err := s.connect(a)
-	if err != nil {
-		return nil, a, err
-	}
-	s.adapters[name] = cached{adapter, string(a.Credentials)}
-	return adapter, a, nil
-}
-
-func (s *Service) connect(a store.Account) (cloud.Adapter, error) {
-	if err := isOpen(a); err != nil {
-		return nil, err
-	}
-	credentials, err := s.credentials(a)
-	if err != nil {
-		return nil, err
-	}
-	adapter, err := registry.Open(a.Cloud, a.Endpoint, credentials, s.engine.Client(a.Name))
-	if err != nil {
-		return nil, refusal.New(refusal.Invalid, "the clouds are: "+strings.Join(registry.Names(), ", "), "%v", err)
-	}
-	return adapter, nil
-}
-
-// credentials opens those of an account. They open only beside the cloud and endpoint
-// that they were given for.
-func (s *Service) credentials(a store.Account) (credentials map[string]string, err error) {
-	credentials, err = s.sealed.Credentials(a)
-	if errors.Is(err, sealed.ErrMoved) {
-		return nil, refusal.New(refusal.Conflict, "give them again: undersail accounts renew "+a.Name, "the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name, a.Cloud, a.Endpoint)
-	}
-	return credentials, err
-}
-
-// cloudSays turns an adapter's error into one of a use case.
-func cloudSays(err error) error {
-	var e *cloud.Error
-	if errors.As(err, &e) {
-		return refusal.New(refusal.CloudRefused, e.Remedy, "%v", err)
-	}
-	return err
-}
-
-// splitVersion reads NAME or NAME@VERSION.
-func splitVersion(s string) (name, version string) {
-	name, version, _ = strings.Cut(s, "@")
-	return name, version
+	return errors.Join(s.Proposing.SealAgreements(ctx), s.Secrets.TellPlaces(ctx))
 }

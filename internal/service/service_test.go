@@ -9,9 +9,10 @@ import (
 
 	"undersail/internal/core/lang"
 	"undersail/internal/people"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/sim/world"
 )
 
@@ -53,28 +54,28 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 		if version == "2.0.0" {
 			maturity = "withdrawn"
 		}
-		if _, _, err := s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text(version, maturity, "note")}); err != nil {
+		if _, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text(version, maturity, "note")}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for ref, want := range map[string]string{"site": "2.0.0", "site@^1": "1.10.0", "site@1.9.0": "1.9.0", "site@<1.5": "1.0.0"} {
-		if got, err := s.Template(ctx, ref); err != nil || got.Version != want {
+		if got, err := s.Templates.Find(ctx, ref); err != nil || got.Version != want {
 			t.Errorf("%s is %s, %v; want %s", ref, got.Version, err, want)
 		}
 	}
-	_, err := s.Template(ctx, "site@^9")
+	_, err := s.Templates.Find(ctx, "site@^9")
 	wantKind(t, err, refusal.NotFound, "has no version ^9")
-	_, err = s.Template(ctx, "site@newest")
+	_, err = s.Templates.Find(ctx, "site@newest")
 	wantKind(t, err, refusal.Invalid, "is not a version")
-	_, _, err = s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text("1.0.0", "supported", "other")})
+	_, _, err = s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text("1.0.0", "supported", "other")})
 	wantKind(t, err, refusal.Conflict, "raise the version")
-	_, _, err = s.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: "undersail: 1"})
+	_, _, err = s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: "undersail: 1"})
 	wantKind(t, err, refusal.Findings, "the template has errors")
-	_, _, err = s.Publish(ctx, people.User{Roles: []string{"operator"}}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
+	_, _, err = s.Templates.Publish(ctx, people.User{Roles: []string{"operator"}}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
 	wantKind(t, err, refusal.Forbidden, "operator")
-	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "new", Template: "site", Account: "saltmere-lab", Region: "north-fell"})
+	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Template: "site", Account: "saltmere-lab", Region: "north-fell"})
 	wantKind(t, err, refusal.Invalid, "is withdrawn")
-	list, err := s.Templates(ctx)
+	list, err := s.Templates.List(ctx)
 	if err != nil || len(list) != 1 || list[0].Version != "2.0.0" {
 		t.Errorf("the library lists %v, %v", list, err)
 	}
@@ -85,21 +86,21 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	propose := func(n service.NewProposal) service.Proposal {
+	propose := func(n proposing.NewProposal) proposing.Proposal {
 		t.Helper()
 		n.Stack = "vault"
-		p, err := s.Propose(ctx, r.Admin, n)
+		p, err := s.Proposing.Propose(ctx, r.Admin, n)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return p
 	}
-	apply := func(p service.Proposal) {
+	apply := func(p proposing.Proposal) {
 		t.Helper()
-		if _, err := s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
+		if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
 			t.Fatal(err)
 		}
-		run, err := s.Apply(ctx, r.Admin, p.ID, "")
+		run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -109,20 +110,20 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	}
 	reference := func() string {
 		t.Helper()
-		outputs, err := s.Outputs(ctx, "vault")
+		outputs, err := s.Stacks.Outputs(ctx, "vault")
 		if err != nil || !outputs[1].Secret {
 			t.Fatal(outputs, err)
 		}
 		return fmt.Sprint(outputs[1].Value)
 	}
-	apply(propose(service.NewProposal{Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"}))
+	apply(propose(proposing.NewProposal{Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"}))
 	if got := reference(); got != "secret:vault/word@1" {
 		t.Errorf("generated: %s", got)
 	}
-	if p := propose(service.NewProposal{}); p.Summary != "2 same" {
+	if p := propose(proposing.NewProposal{}); p.Summary != "2 same" {
 		t.Errorf("a generated secret was drawn again: %s", p.Summary)
 	}
-	p := propose(service.NewProposal{Secrets: map[string]string{"word": "kelpandshingle"}})
+	p := propose(proposing.NewProposal{Secrets: map[string]string{"word": "kelpandshingle"}})
 	if p.Summary != "1 alter, 1 same" {
 		t.Errorf("a new value: %s", p.Summary)
 	}
@@ -130,12 +131,12 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	if got := reference(); got != "secret:vault/word@2" {
 		t.Errorf("given: %s", got)
 	}
-	if p := propose(service.NewProposal{Secrets: map[string]string{"word": "kelpandshingle"}}); p.Summary != "2 same" {
+	if p := propose(proposing.NewProposal{Secrets: map[string]string{"word": "kelpandshingle"}}); p.Summary != "2 same" {
 		t.Errorf("the same value again: %s", p.Summary)
 	}
-	_, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Secrets: map[string]string{"word": "neap"}})
+	_, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Secrets: map[string]string{"word": "neap"}})
 	wantKind(t, err, refusal.Findings, "would not work")
-	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "vault", Secrets: map[string]string{"note": "x"}})
+	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Secrets: map[string]string{"note": "x"}})
 	wantKind(t, err, refusal.Invalid, "no secret input note")
 }
 
@@ -144,22 +145,22 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell",
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell",
 		Inputs: map[string]any{"range": "10.71.0.0/24", "note": "low water"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), "")
-	run, err := s.Apply(ctx, r.Admin, p.ID, "")
+	s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.All(p), "")
+	run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	r.Await(s, run.ID)
-	again, err := s.Apply(ctx, r.Admin, p.ID, "")
+	again, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil || again.ID != run.ID {
 		t.Errorf("applying twice gives run %d and %d (%v)", run.ID, again.ID, err)
 	}
-	next, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: text("1.1.0", "supported", "remark")})
+	next, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: text("1.1.0", "supported", "remark")})
 	if err != nil || next.Summary != "1 alter, 1 same" {
 		t.Fatalf("a newer template: %s, %v", next.Summary, err)
 	}
@@ -170,7 +171,7 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 	if field.Name != "tags.note" || field.Before != "low water" || field.After != "a" {
 		t.Errorf("changed: %+v", field)
 	}
-	_, err = s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Region: "long-sound"})
+	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Region: "long-sound"})
 	wantKind(t, err, refusal.Conflict, "is in saltmere-lab, region north-fell")
 }
 
@@ -179,40 +180,40 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.Apply(ctx, r.Admin, p.ID, "")
+	_, err = s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 	wantKind(t, err, refusal.Conflict, "undersail accept")
-	_, err = s.Accept(ctx, people.User{Roles: []string{"viewer"}}, p.ID, nil, "")
+	_, err = s.Proposing.Accept(ctx, people.User{Roles: []string{"viewer"}}, p.ID, nil, "")
 	wantKind(t, err, refusal.Forbidden, "viewer")
 	plain := r.Propose(s, "plain", "undersail: 1\nabout: {name: plain, version: 1.0.0, title: Plain}\nresources: {front: {type: address}}\n", nil)
-	_, err = s.Accept(ctx, r.Admin, plain.ID, []string{"lose-dta"}, "")
+	_, err = s.Proposing.Accept(ctx, r.Admin, plain.ID, []string{"lose-dta"}, "")
 	wantKind(t, err, refusal.Invalid, fmt.Sprintf("proposal %d asks for no consent, and not for lose-dta", plain.ID))
-	if agreed, err := s.Accept(ctx, r.Admin, plain.ID, []string{"lose-data"}, ""); err != nil || agreed.State != "accepted" {
+	if agreed, err := s.Proposing.Accept(ctx, r.Admin, plain.ID, []string{"lose-data"}, ""); err != nil || agreed.State != "accepted" {
 		t.Errorf("who agrees to more than is asked for does not agree: %v", err)
 	}
-	_, err = s.Accept(ctx, r.Admin, p.ID, append(consentNames(p), "lose-dta"), "")
+	_, err = s.Proposing.Accept(ctx, r.Admin, p.ID, append(consentNames(p), "lose-dta"), "")
 	wantKind(t, err, refusal.Invalid, "asks for no consent lose-dta")
-	_, err = s.Agree(ctx, r.Admin, p.ID, service.Acceptance{OnFailure: "explode"})
+	_, err = s.Proposing.Agree(ctx, r.Admin, p.ID, proposing.Acceptance{OnFailure: "explode"})
 	wantKind(t, err, refusal.Invalid, `"explode" is not what can become of a run that fails`)
 	refusedBy := r.Person("tomas", "reviewer")
-	done, err := s.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
+	done, err := s.Proposing.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
 	if err != nil || done.State != "refused" || done.Why != "after the spring tide" || done.DecidedBy != "tomas" {
 		t.Errorf("%+v, %v", done, err)
 	}
-	_, err = s.Accept(ctx, r.Admin, p.ID, nil, "")
+	_, err = s.Proposing.Accept(ctx, r.Admin, p.ID, nil, "")
 	wantKind(t, err, refusal.Stale, "is refused")
-	_, err = s.Apply(ctx, r.Admin, p.ID, "")
+	_, err = s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 	wantKind(t, err, refusal.Stale, "propose again")
-	_, err = s.Continue(ctx, r.Admin, "site")
+	_, err = s.Proposing.Continue(ctx, r.Admin, "site")
 	wantKind(t, err, refusal.NotFound, "propose it first")
-	_, err = s.Verify(ctx, r.Admin, "site")
+	_, err = s.Stacks.Verify(ctx, r.Admin, "site")
 	wantKind(t, err, refusal.Conflict, "nothing to verify")
-	_, err = s.Outputs(ctx, "site")
+	_, err = s.Stacks.Outputs(ctx, "site")
 	wantKind(t, err, refusal.Conflict, "apply it first")
-	_, err = s.Stack(ctx, "elsewhere")
+	_, err = s.Stacks.Show(ctx, "elsewhere")
 	wantKind(t, err, refusal.NotFound, "there is no stack elsewhere")
 }
 
@@ -224,14 +225,14 @@ func TestRetiringFreesTheName(t *testing.T) {
 	if run := r.Await(s, r.Apply(s, "site", "warning-site", nil)); run.State != "done" {
 		t.Fatal(run.Reason)
 	}
-	retire := func() service.Run {
+	retire := func() stacks.Run {
 		t.Helper()
-		p, err := s.Retire(ctx, r.Admin, "site")
+		p, err := s.Proposing.Retire(ctx, r.Admin, "site")
 		if err != nil {
 			t.Fatal(err)
 		}
-		s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), "")
-		run, err := s.Apply(ctx, r.Admin, p.ID, "")
+		s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.All(p), "")
+		run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -246,7 +247,7 @@ func TestRetiringFreesTheName(t *testing.T) {
 	if l := r.Ledger(); len(l.Alive) != 0 {
 		t.Errorf("left over: %v", l.Alive)
 	}
-	_, err := s.Retire(ctx, r.Admin, "site")
+	_, err := s.Proposing.Retire(ctx, r.Admin, "site")
 	wantKind(t, err, refusal.NotFound, "was retired")
 	// The name is free again, and its new stack is another one.
 	if run := r.Await(s, r.Apply(s, "site", "warning-site", nil)); run.State != "done" {
@@ -260,11 +261,11 @@ func TestAListOfProposalsTellsWhatItsRowsHold(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	r.Await(s, r.Apply(s, "site", "warning-site", nil))
-	list, err := s.Proposals(ctx, "site", 0, 10)
+	list, err := s.Proposing.List(ctx, "site", 0, 10)
 	if err != nil || len(list) != 1 {
 		t.Fatal(list, err)
 	}
-	p, err := s.Proposal(ctx, list[0].ID)
+	p, err := s.Proposing.Show(ctx, list[0].ID)
 	if err != nil {
 		t.Fatal(err)
 	}

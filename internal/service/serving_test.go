@@ -7,9 +7,11 @@ import (
 	"testing"
 
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/sim/world"
 )
 
@@ -25,12 +27,12 @@ func TestWhatServesIsNotInterruptedUnasked(t *testing.T) {
 	if first.State != state.Done {
 		t.Fatal(first.State, first.Reason)
 	}
-	only := func(p service.Proposal, how, resource string) {
+	only := func(p proposing.Proposal, how, resource string) {
 		t.Helper()
 		if got := names(p.Consents); got != how || len(p.Interruptions) != 1 || p.Interruptions[0].How != how || p.Interruptions[0].Resource != resource {
 			t.Fatalf("asked for are %q, of %+v", got, p.Interruptions)
 		}
-		_, err := s.Accept(ctx, r.Admin, p.ID, nil, "")
+		_, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, "")
 		wantKind(t, err, refusal.Consent, "")
 	}
 
@@ -48,7 +50,7 @@ func TestWhatServesIsNotInterruptedUnasked(t *testing.T) {
 		t.Errorf("it says %+v", i)
 	}
 	done := r.Await(s, r.Carry(s, other))
-	undo, err := s.Undo(ctx, r.Admin, done.ID)
+	undo, err := s.Proposing.Undo(ctx, r.Admin, done.ID)
 	if err != nil || len(undo.Interruptions) != 0 {
 		t.Errorf("undoing says all of it itself: %v %v", undo.Consents, err)
 	}
@@ -65,7 +67,7 @@ func TestWhatServesIsNotInterruptedUnasked(t *testing.T) {
 	if p := r.Propose(s, "site", source, map[string]any{"headline": "Calm"}); len(p.Consents) != 0 {
 		t.Errorf("of a machine that never came up is asked %v", p.Consents)
 	}
-	retire, err := s.Retire(ctx, r.Admin, "site")
+	retire, err := s.Proposing.Retire(ctx, r.Admin, "site")
 	if err != nil || len(retire.Consents) != 0 {
 		t.Errorf("retiring says all of it itself: %v %v", retire.Consents, err)
 	}
@@ -99,7 +101,7 @@ func TestARunIsToldByItsAttempts(t *testing.T) {
 		t.Fatalf("%s, %+v", first.State, first.Attempts)
 	}
 	r.Lift()
-	if _, err := s.Retry(ctx, r.Admin, id, ""); err != nil {
+	if _, err := s.Stacks.Retry(ctx, r.Admin, id, ""); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, id)
@@ -119,7 +121,7 @@ func TestARunIsToldByItsAttempts(t *testing.T) {
 	if math.Abs(run.UnderWayS-(a.UnderWayS+b.UnderWayS)) > 0.01 || run.WaitedS != 0 || idle <= 0 || run.UnderWayS > took-idle+0.2 {
 		t.Errorf("under way %.2f s, waited %.2f s; from begin to end %.2f s, of it idle %.2f s", run.UnderWayS, run.WaitedS, took, idle)
 	}
-	list, err := s.Runs(ctx, "site", 0, 10)
+	list, err := s.Stacks.Runs(ctx, "site", 0, 10)
 	if err != nil || math.Abs(list[0].UnderWayS-run.UnderWayS) > 0.01 {
 		t.Errorf("the list tells %v (%v)", list, err)
 	}
@@ -138,11 +140,11 @@ func TestWaitingForPeopleIsNoWork(t *testing.T) {
 	}
 	for now := waiting; now.WaitedS <= 0.5; {
 		var err error
-		if now, err = s.Run(ctx, id); err != nil || now.UnderWayS != waiting.UnderWayS {
+		if now, err = s.Stacks.Run(ctx, id); err != nil || now.UnderWayS != waiting.UnderWayS {
 			t.Fatalf("while it waits it works: %.2f s, then %.2f s (%v)", waiting.UnderWayS, now.UnderWayS, err)
 		}
 	}
-	if _, err := s.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-7", "berths": 2}); err != nil {
+	if _, err := s.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-7", "berths": 2}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, id)
@@ -154,9 +156,9 @@ func TestWaitingForPeopleIsNoWork(t *testing.T) {
 }
 
 // whole is a run with its steps and attempts.
-func whole(t *testing.T, s *service.Service, id int64) service.Run {
+func whole(t *testing.T, s *service.Service, id int64) stacks.Run {
 	t.Helper()
-	run, err := s.Run(context.Background(), id)
+	run, err := s.Stacks.Run(context.Background(), id)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}

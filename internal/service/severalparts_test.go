@@ -6,9 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/accounts"
 	"undersail/internal/cloud/openstack/openstacktest"
-	"undersail/internal/service"
+	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 )
 
 const quaySource = `undersail: 1
@@ -37,32 +39,32 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	ctx := context.Background()
 	c := openstacktest.Start()
 	t.Cleanup(c.Close)
-	if _, err := b.s.AddAccount(ctx, b.r.Admin, service.NewAccount{Name: "harbour", Cloud: "openstack", Endpoint: c.Endpoint(), Credentials: map[string]string{
+	if _, err := b.s.Accounts.Add(ctx, b.r.Admin, accounts.NewAccount{Name: "harbour", Cloud: "openstack", Endpoint: c.Endpoint(), Credentials: map[string]string{
 		"application_credential_id": openstacktest.ApplicationID, "application_credential_secret": openstacktest.ApplicationSecret}}); err != nil {
 		t.Fatal(err)
 	}
 	unreached, reached := true, false
-	if d, err := b.s.BoundAccount(ctx, b.r.Admin, "harbour", service.AccountBounds{Unreached: &unreached}); err != nil || !d.Unreached {
+	if d, err := b.s.Accounts.Bound(ctx, b.r.Admin, "harbour", accounts.Bounds{Unreached: &unreached}); err != nil || !d.Unreached {
 		t.Fatal(d, err)
 	}
-	propose := func(inputs map[string]any) service.Proposal {
+	propose := func(inputs map[string]any) proposing.Proposal {
 		t.Helper()
-		p, err := b.s.Propose(ctx, b.r.Admin, service.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: quaySource, Account: "harbour", Region: openstacktest.Region, Inputs: inputs})
+		p, err := b.s.Proposing.Propose(ctx, b.r.Admin, proposing.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: quaySource, Account: "harbour", Region: openstacktest.Region, Inputs: inputs})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 		return p
 	}
-	apply := func(inputs map[string]any) service.Proposal {
+	apply := func(inputs map[string]any) proposing.Proposal {
 		t.Helper()
 		p := propose(inputs)
 		b.done(p)
 		return p
 	}
 	apply(nil)
-	stack := func() service.Stack {
+	stack := func() stacks.Stack {
 		t.Helper()
-		s, err := b.s.Stack(ctx, "quay")
+		s, err := b.s.Stacks.Show(ctx, "quay")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -72,7 +74,7 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	if s.State != "healthy" || s.Unasked != 1 || fmt.Sprint(s.Outputs[0].Value) == "" {
 		t.Errorf("%s, %d checks not asked, outputs %v", s.State, s.Unasked, s.Outputs)
 	}
-	v, err := b.s.Verify(ctx, b.r.Admin, "quay")
+	v, err := b.s.Stacks.Verify(ctx, b.r.Admin, "quay")
 	if err != nil || !v.Healthy {
 		t.Errorf("verified: %+v %v", v, err)
 	}
@@ -85,14 +87,14 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 		t.Error("a size that was proved waits to be confirmed")
 	}
 	// A size that does not do is given back, and recorded as what there is.
-	if _, err := b.s.BoundAccount(ctx, b.r.Admin, "harbour", service.AccountBounds{Unreached: &reached}); err != nil {
+	if _, err := b.s.Accounts.Bound(ctx, b.r.Admin, "harbour", accounts.Bounds{Unreached: &reached}); err != nil {
 		t.Fatal(err)
 	}
 	p := propose(map[string]any{"size": "s1.small"})
 	if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != "failed" || said(p) != "alter host" {
 		t.Errorf("a size under which nobody answers: %s, the run is %s", said(p), run.State)
 	}
-	if _, err := b.s.BoundAccount(ctx, b.r.Admin, "harbour", service.AccountBounds{Unreached: &unreached}); err != nil {
+	if _, err := b.s.Accounts.Bound(ctx, b.r.Admin, "harbour", accounts.Bounds{Unreached: &unreached}); err != nil {
 		t.Fatal(err)
 	}
 	if p = propose(map[string]any{"size": "s1.small"}); said(p) != "alter host" || strings.Contains(fmt.Sprint(p.Changes), "by hand") {
@@ -106,7 +108,7 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 		return false
 	})
 	c.Break("ports", port, nil)
-	v, err = b.s.Verify(ctx, b.r.Admin, "quay")
+	v, err = b.s.Stacks.Verify(ctx, b.r.Admin, "quay")
 	if err != nil || v.Healthy || !strings.Contains(fmt.Sprint(v.Resources), "a port of it was removed by somebody else") {
 		t.Errorf("without its port: %+v %v", v.Resources, err)
 	}
@@ -114,7 +116,7 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	if p := apply(map[string]any{"size": "s1.medium"}); said(p) != "rebuild host" {
 		t.Errorf("the mend: %s", said(p))
 	}
-	p, err = b.s.Retire(ctx, b.r.Admin, "quay")
+	p, err = b.s.Proposing.Retire(ctx, b.r.Admin, "quay")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -9,9 +9,10 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/people"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/internal/store"
 )
 
@@ -34,12 +35,12 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 	}
 	tokens := map[string]string{}
 	for _, name := range []string{"wren", "nils"} {
-		if tokens[name], err = s.People().IssueToken(ctx, name, "for a year"); err != nil {
+		if tokens[name], err = s.People.IssueToken(ctx, name, "for a year"); err != nil {
 			t.Fatal(err)
 		}
 	}
 	asks := func(name string) error {
-		_, err := s.People().ByToken(ctx, tokens[name], "", true)
+		_, err := s.People.ByToken(ctx, tokens[name], "", true)
 		return err
 	}
 	query(t, r, "UPDATE users SET signed_in_at = now() - interval '6 days'")
@@ -53,7 +54,7 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 	if err := asks("nils"); err != nil {
 		t.Errorf("whom no provider knows: %v", err)
 	}
-	s.People().SignInBy(people.Signing{Again: 30 * 24 * time.Hour})
+	s.People.SignInBy(people.Signing{Again: 30 * 24 * time.Hour})
 	if err := asks("wren"); err != nil {
 		t.Errorf("where the operator lets it count longer: %v", err)
 	}
@@ -98,24 +99,24 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 				t.Fatal(err)
 			}
 			p := r.Propose(s, "falls", falls, nil)
-			if _, err := s.Agree(ctx, bo, p.ID, service.Acceptance{OnFailure: state.Undo}); err != nil {
+			if _, err := s.Proposing.Agree(ctx, bo, p.ID, proposing.Acceptance{OnFailure: state.Undo}); err != nil {
 				t.Fatal(servicetest.Explain(err))
 			}
-			run, err := s.Apply(ctx, r.Admin, p.ID, "")
+			run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 			if err != nil {
 				t.Fatal(servicetest.Explain(err))
 			}
-			if list, err := s.Agreements(ctx, bo); err != nil || len(list) != 1 || list[0].Giver != "bo" || list[0].Stack != "falls" {
+			if list, err := s.Proposing.Agreements(ctx, bo); err != nil || len(list) != 1 || list[0].Giver != "bo" || list[0].Stack != "falls" {
 				t.Errorf("bo is told of %+v %v", list, err)
 			}
-			if list, err := s.Agreements(ctx, viewer); err != nil || len(list) != 0 {
+			if list, err := s.Proposing.Agreements(ctx, viewer); err != nil || len(list) != 0 {
 				t.Errorf("others are told of %+v %v", list, err)
 			}
 			if c.sql != "" {
 				query(t, r, c.sql)
 			}
-			over := func() (service.Run, bool) {
-				got, err := s.Run(ctx, run.ID)
+			over := func() (stacks.Run, bool) {
+				got, err := s.Stacks.Run(ctx, run.ID)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -133,7 +134,7 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 				if got.State != state.Undone {
 					t.Fatalf("%s: %s", got.State, got.Reason)
 				}
-				if runs, err := s.Runs(ctx, "falls", 0, 1); err != nil || runs[0].StartedBy != "bo" {
+				if runs, err := s.Stacks.Runs(ctx, "falls", 0, 1); err != nil || runs[0].StartedBy != "bo" {
 					t.Errorf("it was undone by %v %v", runs, err)
 				}
 			} else if got.State != state.Parked || !strings.Contains(got.Reason, c.want) {
@@ -164,11 +165,11 @@ func TestWhatIsAgreedToIsWhatHappens(t *testing.T) {
 			s, _ := r.Still(engine.Config{}, nil)
 			ctx := context.Background()
 			p := r.Propose(s, "vault", vault, map[string]any{})
-			if _, err := s.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
+			if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
 				t.Fatal(servicetest.Explain(err))
 			}
 			query(t, r, sql)
-			if _, err := s.Apply(ctx, r.Admin, p.ID, ""); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "not what was agreed to") {
+			if _, err := s.Proposing.Apply(ctx, r.Admin, p.ID, ""); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "not what was agreed to") {
 				t.Errorf("it is applied: %v", err)
 			}
 		})

@@ -8,8 +8,10 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/accounts"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
@@ -33,7 +35,7 @@ const onShore = `, on: =shore.public_address, user: tide, key: =access.private_k
 
 func attributesOf(t *testing.T, s *service.Service, stack, name string) map[string]any {
 	t.Helper()
-	st, err := s.Stack(context.Background(), stack)
+	st, err := s.Stacks.Show(context.Background(), stack)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,20 +89,20 @@ outputs: {wrote: {value: =settings.output}}
 	if a := attributesOf(t, s, "ashore", "shown"); a["output"] != "duty night" {
 		t.Errorf("what depends on it has %v", a)
 	}
-	v, err := s.Verify(context.Background(), r.Admin, "ashore")
+	v, err := s.Stacks.Verify(context.Background(), r.Admin, "ashore")
 	if err != nil || !v.Healthy {
 		t.Errorf("%+v %v", v, err)
 	}
 	// Asked for, it is run once more although nothing changed.
-	ask := service.NewProposal{Stack: "ashore", File: "template.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"users": []any{"duty", "night"}}}
+	ask := proposing.NewProposal{Stack: "ashore", File: "template.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"users": []any{"duty", "night"}}}
 	for name, says := range map[string]string{"setings": "did you mean `settings`?", "net": "is no task of the stack"} {
 		ask.Again = []string{name}
-		if _, err := s.Propose(context.Background(), r.Admin, ask); err == nil || !strings.Contains(servicetest.Explain(err), says) {
+		if _, err := s.Proposing.Propose(context.Background(), r.Admin, ask); err == nil || !strings.Contains(servicetest.Explain(err), says) {
 			t.Errorf("run %s again: %v", name, err)
 		}
 	}
 	ask.Again = []string{"settings"}
-	p, err = s.Propose(context.Background(), r.Admin, ask)
+	p, err = s.Proposing.Propose(context.Background(), r.Admin, ask)
 	if err != nil || !strings.HasPrefix(p.Summary, "2 alter") {
 		t.Fatalf("run it again: %s %v", p.Summary, err)
 	}
@@ -111,7 +113,7 @@ outputs: {wrote: {value: =settings.output}}
 		t.Errorf("run once more the task has %v", a)
 	}
 	ask.Again = nil
-	if p, err := s.Propose(context.Background(), r.Admin, ask); err != nil || p.State != "nothing" {
+	if p, err := s.Proposing.Propose(context.Background(), r.Admin, ask); err != nil || p.State != "nothing" {
 		t.Errorf("it would be run for ever: %s %v", p.Summary, err)
 	}
 	// Without the task in the template, what it did is undone.
@@ -128,7 +130,7 @@ outputs: {wrote: {value: =left.output}}
 	if a := attributesOf(t, s, "ashore", "left"); a["output"] != "run\nrun\nrun\nundone" {
 		t.Errorf("after it was removed the machine has %v", a)
 	}
-	retire, err := s.Retire(context.Background(), r.Admin, "ashore")
+	retire, err := s.Proposing.Retire(context.Background(), r.Admin, "ashore")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -209,10 +211,10 @@ func TestNothingIsRunWhereNoPacketsGo(t *testing.T) {
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
 	unreached := true
-	if _, err := s.BoundAccount(context.Background(), r.Admin, "saltmere-lab", service.AccountBounds{Unreached: &unreached}); err != nil {
+	if _, err := s.Accounts.Bound(context.Background(), r.Admin, "saltmere-lab", accounts.Bounds{Unreached: &unreached}); err != nil {
 		t.Fatal(err)
 	}
-	_, err := s.Propose(context.Background(), r.Admin, service.NewProposal{Stack: "ashore", File: "ashore.sail.yaml", Account: "saltmere-lab", Region: "north-fell",
+	_, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: "ashore", File: "ashore.sail.yaml", Account: "saltmere-lab", Region: "north-fell",
 		Source: ashore + "  settings: {type: task, want: {command: 'true'" + onShore + "}}\n"})
 	var e *refusal.Error
 	if !errors.As(err, &e) || !slices.ContainsFunc(e.Findings, func(f render.Finding) bool { return f.Code == "not-reached" && f.Place == "settings" }) {
@@ -229,7 +231,7 @@ func TestAnUndoingThatFailedIsTriedAgain(t *testing.T) {
 		t.Fatal(run.State, run.Reason)
 	}
 	for _, want := range []string{state.Failed, state.Done} {
-		retire, err := s.Retire(context.Background(), r.Admin, "ashore")
+		retire, err := s.Proposing.Retire(context.Background(), r.Admin, "ashore")
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}

@@ -10,9 +10,10 @@ import (
 	"undersail/internal/library"
 	"undersail/internal/library/librarytest"
 	"undersail/internal/people"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/templates"
 )
 
 const pierSource = `undersail: 1
@@ -43,15 +44,15 @@ func TestCasesAreKeptWithAVersionAndRunOnItsText(t *testing.T) {
 	ctx := context.Background()
 	publish := func(text string) {
 		t.Helper()
-		if _, _, err := b.s.Publish(ctx, b.r.Admin, lang.Bundle{File: "pier.sail.yaml", Source: text}); err != nil {
+		if _, _, err := b.s.Templates.Publish(ctx, b.r.Admin, lang.Bundle{File: "pier.sail.yaml", Source: text}); err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 	}
 	publish(pierSource)
-	if none, err := b.s.Cases(ctx, "pier"); err != nil || none.Template != "pier@1.0.0" || none.KeptWith != "" || len(none.Cases) != 0 {
+	if none, err := b.s.Templates.Cases(ctx, "pier"); err != nil || none.Template != "pier@1.0.0" || none.KeptWith != "" || len(none.Cases) != 0 {
 		t.Errorf("before any are kept: %+v %v", none, err)
 	}
-	kept, err := b.s.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: pierCases})
+	kept, err := b.s.Templates.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: pierCases})
 	if err != nil || kept.Holding != 2 || kept.KeptWith != "1.0.0" {
 		t.Fatalf("kept: %+v %v", kept, err)
 	}
@@ -62,30 +63,30 @@ func TestCasesAreKeptWithAVersionAndRunOnItsText(t *testing.T) {
 		t.Errorf("the second: %+v", got)
 	}
 	publish(strings.NewReplacer("1.0.0", "1.1.0", "raid5", "raid1").Replace(pierSource))
-	later, err := b.s.Cases(ctx, "pier@1.1.0")
+	later, err := b.s.Templates.Cases(ctx, "pier@1.1.0")
 	if err != nil || later.KeptWith != "1.0.0" || later.Holding != 1 || len(later.Cases[0].Failures) != 1 || !strings.Contains(later.Cases[0].Failures[0].Message, "outputs.left was expected to be 30GiB") {
 		t.Errorf("those of 1.0.0 on 1.1.0: %+v %v", later, err)
 	}
-	if first, err := b.s.Cases(ctx, "pier@1.0.0"); err != nil || first.Holding != 2 {
+	if first, err := b.s.Templates.Cases(ctx, "pier@1.0.0"); err != nil || first.Holding != 2 {
 		t.Errorf("1.0.0 stays: %+v %v", first, err)
 	}
-	if _, err := b.s.KeepCases(ctx, b.r.Admin, "pier@1.1.0", library.Cases{Source: strings.Replace(pierCases, "30GiB", "10GiB", 1)}); err != nil {
+	if _, err := b.s.Templates.KeepCases(ctx, b.r.Admin, "pier@1.1.0", library.Cases{Source: strings.Replace(pierCases, "30GiB", "10GiB", 1)}); err != nil {
 		t.Fatal(err)
 	}
-	if own, err := b.s.Cases(ctx, "pier"); err != nil || own.KeptWith != "1.1.0" || own.Holding != 2 {
+	if own, err := b.s.Templates.Cases(ctx, "pier"); err != nil || own.KeptWith != "1.1.0" || own.Holding != 2 {
 		t.Errorf("its own: %+v %v", own, err)
 	}
-	if first, err := b.s.Cases(ctx, "pier@1.0.0"); err != nil || first.KeptWith != "1.0.0" || first.Holding != 2 {
+	if first, err := b.s.Templates.Cases(ctx, "pier@1.0.0"); err != nil || first.KeptWith != "1.0.0" || first.Holding != 2 {
 		t.Errorf("later cases are not run on an earlier version: %+v %v", first, err)
 	}
 
-	_, err = b.s.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: "cases: []\n"})
+	_, err = b.s.Templates.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: "cases: []\n"})
 	wantKind(t, err, refusal.Findings, "")
-	_, err = b.s.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: pierCases, Offers: map[string]string{"x.json": strings.Repeat("x", 5<<20)}})
+	_, err = b.s.Templates.KeepCases(ctx, b.r.Admin, "pier", library.Cases{Source: pierCases, Offers: map[string]string{"x.json": strings.Repeat("x", 5<<20)}})
 	wantKind(t, err, refusal.Invalid, "")
-	_, err = b.s.KeepCases(ctx, people.User{Name: "tam", Roles: []string{"viewer"}}, "pier", library.Cases{Source: pierCases})
+	_, err = b.s.Templates.KeepCases(ctx, people.User{Name: "tam", Roles: []string{"viewer"}}, "pier", library.Cases{Source: pierCases})
 	wantKind(t, err, refusal.Forbidden, "")
-	_, err = b.s.Cases(ctx, "nowhere")
+	_, err = b.s.Templates.Cases(ctx, "nowhere")
 	wantKind(t, err, refusal.NotFound, "")
 }
 
@@ -95,23 +96,23 @@ func TestALibraryBringsTheCasesOfItsTemplates(t *testing.T) {
 	b := newBench(t, nil)
 	ctx := context.Background()
 	repository := librarytest.New(t)
-	b.s.OpenFolders(repository.Dir)
+	b.s.Templates.OpenFolders(repository.Dir)
 	repository.Commit("north.offers.json", `{"cloud": "larch", "region": "north-fell", "types": ["disk"], "disk_types": [{"name": "solid", "min_bytes": 1073741824, "max_bytes": 1099511627776}]}`)
 	repository.Commit("pier.cases.yaml", pierCases+"  - name: where only solid is sold\n    offers: north.offers.json\n    expect: {resources: {data: 4}}\n  - name: where nobody looked\n    offers: gone.json\n    expect: {resources: {data: 4}}\n")
 	repository.Commit("pier.sail.yaml", pierSource)
-	l, err := b.s.AddLibrary(ctx, b.r.Admin, service.NewLibrary{Name: "pier", Place: repository.Dir, Reference: "main"})
+	l, err := b.s.Templates.AddLibrary(ctx, b.r.Admin, templates.NewLibrary{Name: "pier", Place: repository.Dir, Reference: "main"})
 	if err != nil || len(l.Templates) != 1 || l.Templates[0].State != "published" || l.Templates[0].Problem != `case "where nobody looked" fails: the saved offers gone.json are not kept with it` {
 		t.Fatalf("%+v %v", l, err)
 	}
-	runs, err := b.s.Cases(ctx, "pier")
+	runs, err := b.s.Templates.Cases(ctx, "pier")
 	if err != nil || runs.Holding != 3 || len(runs.Cases) != 4 || runs.Cases[2].Offers != "north.offers.json" {
 		t.Errorf("%+v %v", runs, err)
 	}
 	repository.Commit("pier.cases.yaml", "cases:\n  - nmae: four\n")
-	if l, err = b.s.RefreshLibrary(ctx, b.r.Admin, "pier"); err != nil || !strings.Contains(l.Templates[0].Problem, "its cases: pier.cases.yaml:2:") {
+	if l, err = b.s.Templates.RefreshLibrary(ctx, b.r.Admin, "pier"); err != nil || !strings.Contains(l.Templates[0].Problem, "its cases: pier.cases.yaml:2:") {
 		t.Errorf("cases with a fault: %+v %v", l.Templates, err)
 	}
-	if runs, err = b.s.Cases(ctx, "pier"); err != nil || len(runs.Cases) != 4 {
+	if runs, err = b.s.Templates.Cases(ctx, "pier"); err != nil || len(runs.Cases) != 4 {
 		t.Errorf("what was kept before is gone: %+v %v", runs, err)
 	}
 }
@@ -120,7 +121,7 @@ func TestALibraryBringsTheCasesOfItsTemplates(t *testing.T) {
 func TestWhatIsUsableIsAnsweredWithTheDisks(t *testing.T) {
 	b := newBench(t, nil)
 	for disks, want := range map[int]string{4: "4x10 left 30", 6: "6x10 left 50"} {
-		a, err := b.s.Check(context.Background(), b.r.Admin, service.Question{NewProposal: service.NewProposal{Stack: "pier", File: "pier.sail.yaml", Source: pierSource, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"disks": disks}}})
+		a, err := b.s.Proposing.Check(context.Background(), b.r.Admin, proposing.Question{NewProposal: proposing.NewProposal{Stack: "pier", File: "pier.sail.yaml", Source: pierSource, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"disks": disks}}})
 		if err != nil || len(a.Disks) != 1 || len(a.Usable) != 1 {
 			t.Fatalf("%+v %+v %v", a.Disks, a.Usable, err)
 		}
@@ -142,7 +143,7 @@ func TestWhatStrayedIsToldUntilItIsPutRight(t *testing.T) {
 	b.apply("coast", source)
 	strayed := func() string {
 		t.Helper()
-		st, err := b.s.Stack(ctx, "coast")
+		st, err := b.s.Stacks.Show(ctx, "coast")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -156,7 +157,7 @@ func TestWhatStrayedIsToldUntilItIsPutRight(t *testing.T) {
 	}
 	verify := func() {
 		t.Helper()
-		if _, err := b.s.Verify(ctx, b.r.Admin, "coast"); err != nil {
+		if _, err := b.s.Stacks.Verify(ctx, b.r.Admin, "coast"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -188,7 +189,7 @@ func TestThePriceOfAStackIsKnownFromStepToStep(t *testing.T) {
 	}
 	b.apply("coast", disks("100GiB"))
 	b.apply("coast", disks("300GiB"))
-	s, err := b.s.Cost(ctx, "coast")
+	s, err := b.s.Stacks.Cost(ctx, "coast")
 	if err != nil || len(s.History) == 0 {
 		t.Fatalf("%+v %v", s, err)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"undersail/examples"
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
@@ -18,7 +19,7 @@ import (
 // bad lists the checks of a verification that did not pass, with what was answered.
 func bad(t *testing.T, s *service.Service, r *servicetest.Rig, stack string) []string {
 	t.Helper()
-	v, err := s.Verify(context.Background(), r.Admin, stack)
+	v, err := s.Stacks.Verify(context.Background(), r.Admin, stack)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -41,7 +42,7 @@ func TestEachLineOfAVerificationTurnsByItself(t *testing.T) {
 	s, _ := r.Replica(5 * time.Second)
 	ctx := context.Background()
 	source := exampleSource(t, "season-model")
-	p, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "season", File: "season.sail.yaml", Source: source, Account: "saltmere-lab", Region: "ember-coast", Inputs: map[string]any{"office": "127.0.0.0/8", "zone": "ember-coast-a"}})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "season", File: "season.sail.yaml", Source: source, Account: "saltmere-lab", Region: "ember-coast", Inputs: map[string]any{"office": "127.0.0.0/8", "zone": "ember-coast-a"}})
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -131,7 +132,7 @@ func TestAPoolKeepsItsMembers(t *testing.T) {
 		t.Errorf("healing is paused and the members are %v, before %v", now, before)
 	}
 	r.Lift()
-	retire, err := s.Retire(context.Background(), r.Admin, "pooled")
+	retire, err := s.Proposing.Retire(context.Background(), r.Admin, "pooled")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -202,7 +203,7 @@ func TestADatabaseAnswersAndItsStandbyFollows(t *testing.T) {
 	if got := bad(t, s, r, "stored"); len(got) != 1 || !strings.HasPrefix(got[0], "name: A of store.stored.example at 127.") || !strings.HasSuffix(got[0], ": 192.0.2.9") {
 		t.Errorf("with another value by hand: %q", got)
 	}
-	retire, err := s.Retire(context.Background(), r.Admin, "stored")
+	retire, err := s.Proposing.Retire(context.Background(), r.Admin, "stored")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -304,12 +305,12 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
 	ctx := context.Background()
-	_, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: "making", File: "making.sail.yaml", Source: making, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"most": 60}})
+	_, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "making", File: "making.sail.yaml", Source: making, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"most": 60}})
 	if err == nil || !strings.Contains(servicetest.Explain(err), "vcpus") {
 		t.Errorf("more than the quota may be made: %v", err)
 	}
 	p := r.Propose(s, "making", making, nil)
-	detail, err := s.Proposal(ctx, p.ID)
+	detail, err := s.Proposing.Show(ctx, p.ID)
 	if err != nil || detail.Cost.Most <= detail.Cost.Hour || detail.Cost.Hour <= 0.042 {
 		t.Errorf("it costs %v, at most %v (%v)", detail.Cost.Hour, detail.Cost.Most, err)
 	}
@@ -347,7 +348,7 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 	network := r.MakeByHand("network", map[string]any{"name": "elsewhere", "range": "10.99.0.0/16"}, nil)
 	subnet := r.MakeByHand("subnet", map[string]any{"name": "elsewhere", "network": network, "range": "10.99.0.0/24"}, nil)
 	theirs := r.MakeByHand("instance", map[string]any{"name": "theirs", "size": "plain-1", "image": "debian-12", "subnet": subnet}, map[string]string{"made-by": attributesOf(t, s, "making", "controller")["id"].(string)})
-	retire, err := s.Retire(ctx, r.Admin, "making")
+	retire, err := s.Proposing.Retire(ctx, r.Admin, "making")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}

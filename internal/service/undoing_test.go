@@ -20,14 +20,14 @@ func TestUndoingATakingOverGivesItBack(t *testing.T) {
 	disk := b.alive("disks")[0]
 	b.apply("coast", resources(netLine)) // the disk is kept
 	taken := b.apply("coast", resources(netLine, strings.Replace(diskLine, ", at_retire: keep", "", 1)))
-	p, err := b.s.Undo(ctx, b.r.Admin, taken.ID)
+	p, err := b.s.Proposing.Undo(ctx, b.r.Admin, taken.ID)
 	if err != nil || said(p) != "keep data" || len(p.Consents) != 0 {
 		t.Fatalf("%s %v %v", said(p), p.Consents, err)
 	}
 	if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if kept, _ := b.s.Kept(ctx); len(kept) != 1 || kept[0].ID != disk || len(b.alive("disks")) != 1 {
+	if kept, _ := b.s.Proposing.Kept(ctx); len(kept) != 1 || kept[0].ID != disk || len(b.alive("disks")) != 1 {
 		t.Errorf("kept are %v, alive %v", kept, b.alive("disks"))
 	}
 }
@@ -45,21 +45,21 @@ func TestUndoingKeepsWhatWasGivenLater(t *testing.T) {
 	if run := r.Await(s, first); run.State != state.Parked {
 		t.Fatal(run.State, run.Reason)
 	}
-	if _, err := s.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-7"}); err != nil {
+	if _, err := s.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-7"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run := r.Await(s, first); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
 	second := r.Await(s, r.ApplySource(s, "serialised", source, map[string]any{"note": "b"}))
-	p, err := s.Undo(ctx, r.Admin, second.ID)
+	p, err := s.Proposing.Undo(ctx, r.Admin, second.ID)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
 		t.Fatalf("undoing is %s: %s", run.State, run.Reason)
 	}
-	st, err := s.Stack(ctx, "serialised")
+	st, err := s.Stacks.Show(ctx, "serialised")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -84,7 +84,7 @@ func TestAGuardOfWhatAFailedRunMadeDoesNotStandInItsWayBack(t *testing.T) {
 	if run.State != state.Failed {
 		t.Fatal(run.State, run.Reason)
 	}
-	back, err := b.s.Undo(ctx, b.r.Admin, run.ID)
+	back, err := b.s.Proposing.Undo(ctx, b.r.Admin, run.ID)
 	if err != nil || said(back) != "remove data" || len(back.Consents) != 0 {
 		t.Fatalf("%s %v %v", said(back), back.Consents, err)
 	}
@@ -101,7 +101,7 @@ func TestUndoingARenameLeavesTheThingAlone(t *testing.T) {
 	disk := b.alive("disks")[0]
 	renamed := strings.NewReplacer("data: {", "store: {was: data, ", ", at_retire: keep", "").Replace(diskLine)
 	run := b.apply("coast", resources(netLine, renamed))
-	p, err := b.s.Undo(ctx, b.r.Admin, run.ID)
+	p, err := b.s.Proposing.Undo(ctx, b.r.Admin, run.ID)
 	if err != nil || said(p) != "alter data" || len(p.Consents) != 0 {
 		t.Fatalf("%s %v %v", said(p), p.Consents, err)
 	}
@@ -121,7 +121,7 @@ func TestWhatAnUndoingCannotPutBackIsPaidFor(t *testing.T) {
 	b := newBench(t, nil)
 	b.apply("coast", resources(netLine, diskLine))
 	run := b.apply("coast", resources(netLine, strings.Replace(diskLine, "20GiB", "40GiB", 1)))
-	p, err := b.s.Undo(context.Background(), b.r.Admin, run.ID)
+	p, err := b.s.Proposing.Undo(context.Background(), b.r.Admin, run.ID)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -143,15 +143,15 @@ func TestUndoingGoesBackToWhatWasWhole(t *testing.T) {
 			t.Fatal(run.State, run.Reason)
 		}
 		var err error
-		if p, err = b.s.Continue(ctx, b.r.Admin, "coast"); err != nil {
+		if p, err = b.s.Proposing.Continue(ctx, b.r.Admin, "coast"); err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 	}
-	runs, err := b.s.Runs(ctx, "coast", 0, 1)
+	runs, err := b.s.Stacks.Runs(ctx, "coast", 0, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
-	back, err := b.s.Undo(ctx, b.r.Admin, runs[0].ID)
+	back, err := b.s.Proposing.Undo(ctx, b.r.Admin, runs[0].ID)
 	if err != nil || said(back) != "remove data" || !slices.Equal(consentNames(back), []string{"lose-data"}) { // somebody may rely on what the first one made
 		t.Fatalf("%s %v %v", said(back), back.Consents, err)
 	}
@@ -169,7 +169,7 @@ func TestUndoingTellsOfWhatARebuildKept(t *testing.T) {
 	b.apply("coast", resources(netLine, diskLine))
 	disk := b.alive("disks")[0]
 	run := b.apply("coast", resources(netLine, strings.Replace(diskLine, "type: solid", "type: solid-plus", 1)))
-	p, err := b.s.Undo(context.Background(), b.r.Admin, run.ID)
+	p, err := b.s.Proposing.Undo(context.Background(), b.r.Admin, run.ID)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}

@@ -14,7 +14,7 @@ import (
 // simulated cloud makes: no type and no property of one is left out.
 func TestEveryPropertyIsAmongTheVerdicts(t *testing.T) {
 	b := newBench(t, nil)
-	o, err := b.s.Offers(context.Background(), "saltmere-lab", "north-fell", false)
+	o, err := b.s.Accounts.Offers(context.Background(), "saltmere-lab", "north-fell", false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,9 +6,9 @@ import (
 	"net/http"
 	"strings"
 	"time"
+	"undersail/internal/proposing"
 
 	"undersail/internal/core/state"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
 )
@@ -33,7 +33,7 @@ func oneAccount(int) ([]row, error) {
 		one, _ := r.Replica(0)
 		two, _ := r.Replica(0)
 		// Proposing calls too; what is measured is the carrying out.
-		var proposals []service.Proposal
+		var proposals []proposing.Proposal
 		for i := range stacks {
 			proposals = append(proposals, r.Propose(one, fmt.Sprintf("shore-%03d", i), shore, map[string]any{"range": fmt.Sprintf("10.%d.0.0/24", i)}))
 		}
@@ -51,7 +51,7 @@ func oneAccount(int) ([]row, error) {
 		ctx := context.Background()
 		for _, id := range runs {
 			for {
-				run, err := one.RunRow(ctx, id)
+				run, err := one.Stacks.RunRow(ctx, id)
 				if err != nil {
 					return nil, err
 				}

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"strings"
 	"time"
+	"undersail/internal/proposing"
 
 	"undersail/internal/api"
 	"undersail/internal/core/budget"
@@ -20,7 +21,6 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/storage"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
 )
@@ -120,10 +120,10 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 	defer cancel()
 	r := servicetest.NewWith(h, sim.Config{Pace: 60, Rate: 100_000, Quotas: map[string]int64{"addresses": 100}})
 	s, _ := r.Replica(0)
-	if err := s.People().Put(ctx, "ines", "Ines", "a-Password-of-16", "admin"); err != nil {
+	if err := s.People.Put(ctx, "ines", "Ines", "a-Password-of-16", "admin"); err != nil {
 		return nil, err
 	}
-	token, err := s.People().IssueToken(ctx, "ines", "bench")
+	token, err := s.People.IssueToken(ctx, "ines", "bench")
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +139,7 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 	if template == nil {
 		return nil, found
 	}
-	offers, err := s.Offers(ctx, "saltmere-lab", "north-fell", true)
+	offers, err := s.Accounts.Offers(ctx, "saltmere-lab", "north-fell", true)
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +147,7 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 	graph := ""
 	ask := func() {
 		n++ // each keystroke is another question
-		q := service.Question{NewProposal: service.NewProposal{Stack: "quays", File: "quays.sail.yaml", Source: sixty, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"disk": fmt.Sprintf("%dGiB", 20+n%50)}}, Form: "bench", Seq: int64(n), Graph: graph}
+		q := proposing.Question{NewProposal: proposing.NewProposal{Stack: "quays", File: "quays.sail.yaml", Source: sixty, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"disk": fmt.Sprintf("%dGiB", 20+n%50)}}, Form: "bench", Seq: int64(n), Graph: graph}
 		body, _ := json.Marshal(q)
 		req, _ := http.NewRequest(http.MethodPost, server.URL+"/api/v1/checks", bytes.NewReader(body))
 		req.Header.Set("Authorization", "Bearer "+token)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"undersail/internal/proposing"
 
 	"go.yaml.in/yaml/v4"
 
@@ -54,7 +55,7 @@ func (h *harness) examples(kills int) int {
 		p = h.replica(r, r.KeyFile)
 		run := r.Await(author, id)
 		if run.State == state.Parked && e.later != nil {
-			if _, err := author.Give(ctx, r.Admin, stack, e.later); err != nil {
+			if _, err := author.Proposing.Give(ctx, r.Admin, stack, e.later); err != nil {
 				panic(servicetest.Explain(err))
 			}
 			run = r.Await(author, id)
@@ -82,23 +83,23 @@ func (h *harness) examples(kills int) int {
 
 // agreeTo looks at what a run asks in its middle, and agrees.
 func agreeTo(ctx context.Context, s *service.Service, r *servicetest.Rig, stack string) error {
-	asked, err := s.Continue(ctx, r.Admin, stack)
+	asked, err := s.Proposing.Continue(ctx, r.Admin, stack)
 	if err == nil {
-		_, err = s.Accept(ctx, r.Admin, asked.ID, servicetest.All(asked), "")
+		_, err = s.Proposing.Accept(ctx, r.Admin, asked.ID, servicetest.All(asked), "")
 	}
 	return err
 }
 
 // proposed makes or retires an example by its inputs file.
-func (h *harness) proposed(s *service.Service, r *servicetest.Rig, stack, name, region string, secrets map[string]string, retires bool) (service.Proposal, error) {
+func (h *harness) proposed(s *service.Service, r *servicetest.Rig, stack, name, region string, secrets map[string]string, retires bool) (proposing.Proposal, error) {
 	ctx := context.Background()
 	if retires {
 		if name == "field-app" { // its address is guarded: the guard goes first
 			b, err := h.bundle(name)
 			if err != nil {
-				return service.Proposal{}, err
+				return proposing.Proposal{}, err
 			}
-			open, err := s.Propose(ctx, r.Admin, service.NewProposal{Stack: stack, File: b.File, Source: unguarded(b.Source), Parts: b.Parts})
+			open, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: stack, File: b.File, Source: unguarded(b.Source), Parts: b.Parts})
 			if err != nil {
 				return open, err
 			}
@@ -106,11 +107,11 @@ func (h *harness) proposed(s *service.Service, r *servicetest.Rig, stack, name, 
 				return open, fmt.Errorf("run %d ended %s: %s", run.ID, run.State, run.Reason)
 			}
 		}
-		return s.Retire(ctx, r.Admin, stack)
+		return s.Proposing.Retire(ctx, r.Admin, stack)
 	}
 	b, err := h.bundle(name)
 	if err != nil {
-		return service.Proposal{}, err
+		return proposing.Proposal{}, err
 	}
 	inputs := map[string]any{}
 	raw, err := fs.ReadFile(examples.Files, name+".inputs.yaml")
@@ -118,9 +119,9 @@ func (h *harness) proposed(s *service.Service, r *servicetest.Rig, stack, name, 
 		err = yaml.Load(raw, &inputs)
 	}
 	if err != nil {
-		return service.Proposal{}, err
+		return proposing.Proposal{}, err
 	}
-	return s.Propose(ctx, r.Admin, service.NewProposal{Stack: stack, File: b.File, Source: b.Source, Parts: b.Parts, Account: "saltmere-lab", Region: region, Inputs: inputs, Secrets: secrets})
+	return s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: stack, File: b.File, Source: b.Source, Parts: b.Parts, Account: "saltmere-lab", Region: region, Inputs: inputs, Secrets: secrets})
 }
 
 func (h *harness) bundle(name string) (lang.Bundle, error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"time"
+	"undersail/internal/proposing"
 
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
@@ -58,13 +59,13 @@ func (h *harness) killed(kills int) int {
 		for k, v := range kind.inputs {
 			inputs[k] = v
 		}
-		var proposal service.Proposal
+		var proposal proposing.Proposal
 		var err error
 		switch {
 		case kind.undo:
-			proposal, err = author.Undo(ctx, r.Admin, lastRun)
+			proposal, err = author.Proposing.Undo(ctx, r.Admin, lastRun)
 		case kind.inputs == nil:
-			proposal, err = author.Retire(ctx, r.Admin, stack)
+			proposal, err = author.Proposing.Retire(ctx, r.Admin, stack)
 		default:
 			proposal = r.Propose(author, stack, coast, inputs)
 		}
@@ -100,7 +101,7 @@ func (h *harness) killed(kills int) int {
 func (h *harness) strike(s *service.Service, p *replica, run int64, seconds float64) (after time.Duration, hit int) {
 	after = time.Duration(h.random.Float64() * seconds * float64(time.Second))
 	time.Sleep(after)
-	before, err := s.RunRow(context.Background(), run)
+	before, err := s.Stacks.RunRow(context.Background(), run)
 	if err != nil {
 		panic(err)
 	}

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"undersail/internal/core/state"
 	"undersail/internal/daemon"
@@ -28,7 +30,7 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 	author, end := r.Still(engine.Config{}, nil)
 	h.Cleanup(end)
 	say("%d replicas under load: %d stacks", replicas, stacks)
-	var proposals []service.Proposal
+	var proposals []proposing.Proposal
 	for i := range stacks {
 		proposals = append(proposals, r.Propose(author, name(i), coast, map[string]any{"range": fmt.Sprintf("10.%d.%d.0/24", replicas, i)}))
 	}
@@ -135,10 +137,10 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 func name(i int) string { return fmt.Sprintf("load-%03d", i) }
 
 // finished waits for the end of a run for as long as anything may take.
-func (h *harness) finished(r *servicetest.Rig, s *service.Service, id int64) service.Run {
+func (h *harness) finished(r *servicetest.Rig, s *service.Service, id int64) stacks.Run {
 	ctx := context.Background()
 	for deadline := time.Now().Add(5 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
-		run, err := s.RunRow(ctx, id)
+		run, err := s.Stacks.RunRow(ctx, id)
 		if err == nil && run.EndedAt != nil {
 			return run
 		}

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"undersail/internal/proposing"
+	"undersail/internal/templates"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
@@ -146,8 +148,8 @@ func TestTheExamplesAreEdited(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.OpenFolders(place)
-	if _, err := s.AddLibrary(context.Background(), r.Admin, service.NewLibrary{Name: "tide-office", Place: place}); err != nil {
+	s.Templates.OpenFolders(place)
+	if _, err := s.Templates.AddLibrary(context.Background(), r.Admin, templates.NewLibrary{Name: "tide-office", Place: place}); err != nil {
 		t.Fatal(err)
 	}
 	n := 0
@@ -179,7 +181,7 @@ var serving = []string{change.StopServing, change.RebuildServing, change.RemoveS
 
 // interrupts checks that a proposal asks about everything that serves and is stopped, made anew or
 // removed, and about nothing else.
-func (e *editing) interrupts(about string, p service.Proposal) {
+func (e *editing) interrupts(about string, p proposing.Proposal) {
 	e.t.Helper()
 	var told, want []string
 	for _, i := range p.Interruptions {
@@ -215,13 +217,13 @@ type editing struct {
 	parts  []lang.Bundle
 }
 
-func (e *editing) ask(inputs map[string]any, secrets map[string]string, source string) (service.Proposal, error) {
-	return e.s.Propose(context.Background(), e.r.Admin, service.NewProposal{Stack: e.stack, File: e.template + ".sail.yaml", Source: source, Parts: e.parts, Account: "saltmere-lab", Region: "north-fell", Inputs: inputs, Secrets: secrets})
+func (e *editing) ask(inputs map[string]any, secrets map[string]string, source string) (proposing.Proposal, error) {
+	return e.s.Proposing.Propose(context.Background(), e.r.Admin, proposing.NewProposal{Stack: e.stack, File: e.template + ".sail.yaml", Source: source, Parts: e.parts, Account: "saltmere-lab", Region: "north-fell", Inputs: inputs, Secrets: secrets})
 }
 
 func (e *editing) make() {
 	e.t.Helper()
-	t, err := e.s.Template(context.Background(), e.template)
+	t, err := e.s.Templates.Find(context.Background(), e.template)
 	if err != nil {
 		e.t.Fatal(err)
 	}
@@ -233,7 +235,7 @@ func (e *editing) make() {
 	e.carry(p, "made")
 }
 
-func (e *editing) carry(p service.Proposal, about string) {
+func (e *editing) carry(p proposing.Proposal, about string) {
 	e.t.Helper()
 	run := e.r.Await(e.s, e.r.Carry(e.s, p))
 	if run.State != "done" {

@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"time"
 
+	"undersail/internal/accounts"
+	"undersail/internal/audit"
 	"undersail/internal/core/address"
 	"undersail/internal/core/change"
 	"undersail/internal/core/fit"
@@ -25,7 +27,10 @@ import (
 	"undersail/internal/exchange"
 	"undersail/internal/library"
 	"undersail/internal/people"
-	"undersail/internal/service"
+	"undersail/internal/proposing"
+	"undersail/internal/secrets"
+	"undersail/internal/stacks"
+	"undersail/internal/templates"
 
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
@@ -68,25 +73,25 @@ func (e ApplyProposalParamsOnFailure) Valid() bool {
 }
 
 // Account defines model for Account.
-type Account = service.Account
+type Account = accounts.Account
 
 // AccountBounds defines model for AccountBounds.
-type AccountBounds = service.AccountBounds
+type AccountBounds = accounts.Bounds
 
 // AccountDetail defines model for AccountDetail.
-type AccountDetail = service.AccountDetail
+type AccountDetail = accounts.Detail
 
 // AccountIdentity defines model for AccountIdentity.
-type AccountIdentity = service.Identity
+type AccountIdentity = accounts.Identity
 
 // AccountStack defines model for AccountStack.
-type AccountStack = service.AccountStack
+type AccountStack = accounts.Running
 
 // AddressMap defines model for AddressMap.
-type AddressMap = service.AddressMap
+type AddressMap = accounts.AddressMap
 
 // AddressPicture defines model for AddressPicture.
-type AddressPicture = service.AddressPicture
+type AddressPicture = proposing.AddressPicture
 
 // AddressPiece defines model for AddressPiece.
 type AddressPiece = address.Piece
@@ -98,10 +103,10 @@ type Addresses = address.Map
 type After = render.After
 
 // Agreement What may be done in somebody's name when nobody does it
-type Agreement = service.Standing
+type Agreement = proposing.Standing
 
 // Answer defines model for Answer.
-type Answer = service.Answer
+type Answer = proposing.Answer
 
 // Area defines model for Area.
 type Area = address.Area
@@ -124,19 +129,19 @@ type Attempt struct {
 }
 
 // AuditCheck defines model for AuditCheck.
-type AuditCheck = service.AuditCheck
+type AuditCheck = audit.Chain
 
 // AuditEntry defines model for AuditEntry.
-type AuditEntry = service.AuditEntry
+type AuditEntry = audit.Entry
 
 // Awaited defines model for Awaited.
-type Awaited = service.Awaited
+type Awaited = stacks.Awaited
 
 // CaseRun defines model for CaseRun.
-type CaseRun = service.CaseRun
+type CaseRun = templates.CaseRun
 
 // CaseRuns defines model for CaseRuns.
-type CaseRuns = service.CaseRuns
+type CaseRuns = templates.CaseRuns
 
 // Cause defines model for Cause.
 type Cause struct {
@@ -158,19 +163,19 @@ type Cause struct {
 type Change = change.Change
 
 // ClosedAccount defines model for ClosedAccount.
-type ClosedAccount = service.Closed
+type ClosedAccount = accounts.Closed
 
 // Compared defines model for Compared.
-type Compared = service.Compared
+type Compared = proposing.Compared
 
 // Comparison defines model for Comparison.
-type Comparison = service.Comparison
+type Comparison = proposing.Comparison
 
 // Compliance defines model for Compliance.
 type Compliance = render.Compliance
 
 // Connection defines model for Connection.
-type Connection = service.Connection
+type Connection = stacks.Connection
 
 // Consent defines model for Consent.
 type Consent = render.Consent
@@ -197,10 +202,10 @@ type DiskType = offer.DiskType
 type Disks = fit.Disks
 
 // Draft defines model for Draft.
-type Draft = service.Draft
+type Draft = proposing.Draft
 
 // DraftSecret defines model for DraftSecret.
-type DraftSecret = service.DraftSecret
+type DraftSecret = proposing.DraftSecret
 
 // Drawing Boxes by their centres. Lines that others imply are left out; one that closes a circle draws nothing.
 type Drawing struct {
@@ -224,7 +229,7 @@ type DrawnPoint struct {
 }
 
 // Event defines model for Event.
-type Event = service.Event
+type Event = stacks.Event
 
 // EventPage defines model for EventPage.
 type EventPage struct {
@@ -233,7 +238,7 @@ type EventPage struct {
 }
 
 // Evidence defines model for Evidence.
-type Evidence = service.Evidence
+type Evidence = stacks.Evidence
 
 // Field defines model for Field.
 type Field = change.Field
@@ -245,16 +250,16 @@ type Finding = render.Finding
 type FitAnswer = fit.Answer
 
 // FormField defines model for FormField.
-type FormField = service.Field
+type FormField = proposing.Field
 
 // FormPage defines model for FormPage.
-type FormPage = service.Page
+type FormPage = proposing.Page
 
 // Found defines model for Found.
-type Found = service.Found
+type Found = proposing.Found
 
 // GivenConsent defines model for GivenConsent.
-type GivenConsent = service.GivenConsent
+type GivenConsent = proposing.GivenConsent
 
 // GivenValues defines model for GivenValues.
 type GivenValues struct {
@@ -263,7 +268,7 @@ type GivenValues struct {
 }
 
 // GraphNode defines model for GraphNode.
-type GraphNode = service.Node
+type GraphNode = proposing.Node
 
 // GraphToDraw defines model for GraphToDraw.
 type GraphToDraw struct {
@@ -283,10 +288,10 @@ type GraphToDraw struct {
 }
 
 // Guide defines model for Guide.
-type Guide = service.Guide
+type Guide = stacks.Guide
 
 // Hop defines model for Hop.
-type Hop = service.Hop
+type Hop = stacks.Hop
 
 // Image defines model for Image.
 type Image = offer.Image
@@ -319,19 +324,19 @@ type InvitationCode struct {
 }
 
 // Kept defines model for Kept.
-type Kept = service.Kept
+type Kept = proposing.Kept
 
 // Language defines model for Language.
-type Language = service.Language
+type Language = templates.Language
 
 // LanguageName defines model for LanguageName.
 type LanguageName = resource.Property
 
 // Library defines model for Library.
-type Library = service.Library
+type Library = templates.Library
 
 // LibraryTemplate defines model for LibraryTemplate.
-type LibraryTemplate = service.LibraryTemplate
+type LibraryTemplate = templates.LibraryTemplate
 
 // Line defines model for Line.
 type Line = price.Line
@@ -355,19 +360,19 @@ type Move struct {
 }
 
 // NamedSecret defines model for NamedSecret.
-type NamedSecret = service.Named
+type NamedSecret = secrets.Named
 
 // Network defines model for Network.
 type Network = offer.Network
 
 // NewAccount defines model for NewAccount.
-type NewAccount = service.NewAccount
+type NewAccount = accounts.NewAccount
 
 // NewConnection defines model for NewConnection.
-type NewConnection = service.NewConnection
+type NewConnection = stacks.NewConnection
 
 // NewLibrary defines model for NewLibrary.
-type NewLibrary = service.NewLibrary
+type NewLibrary = templates.NewLibrary
 
 // NewPerson defines model for NewPerson.
 type NewPerson = people.NewPerson
@@ -376,7 +381,7 @@ type NewPerson = people.NewPerson
 type NewPolicy = policy.Rule
 
 // NewProposal defines model for NewProposal.
-type NewProposal = service.NewProposal
+type NewProposal = proposing.NewProposal
 
 // NewRange defines model for NewRange.
 type NewRange struct {
@@ -385,7 +390,7 @@ type NewRange struct {
 }
 
 // NewSecret defines model for NewSecret.
-type NewSecret = service.NewNamed
+type NewSecret = secrets.NewNamed
 
 // NewToken defines model for NewToken.
 type NewToken = people.NewToken
@@ -423,10 +428,10 @@ type PipelineToken struct {
 }
 
 // Policy defines model for Policy.
-type Policy = service.Policy
+type Policy = templates.Policy
 
 // PresetCard defines model for PresetCard.
-type PresetCard = service.PresetCard
+type PresetCard = proposing.PresetCard
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -440,22 +445,22 @@ type Problem struct {
 }
 
 // Proposal defines model for Proposal.
-type Proposal = service.Proposal
+type Proposal = proposing.Proposal
 
 // Question defines model for Question.
-type Question = service.Question
+type Question = proposing.Question
 
 // Quiet defines model for Quiet.
-type Quiet = service.Quiet
+type Quiet = stacks.Quiet
 
 // Quota defines model for Quota.
 type Quota = offer.Quota
 
 // QuotaLine defines model for QuotaLine.
-type QuotaLine = service.QuotaLine
+type QuotaLine = proposing.QuotaLine
 
 // Range defines model for Range.
-type Range = service.Range
+type Range = accounts.Range
 
 // Reason defines model for Reason.
 type Reason = fit.Reason
@@ -476,19 +481,19 @@ type RenewedCredentials struct {
 }
 
 // Resource defines model for Resource.
-type Resource = service.Resource
+type Resource = stacks.Resource
 
 // RevealRequest defines model for RevealRequest.
-type RevealRequest = service.Asked
+type RevealRequest = secrets.Asked
 
 // Revealed defines model for Revealed.
-type Revealed = service.Revealed
+type Revealed = secrets.Revealed
 
 // Run defines model for Run.
-type Run = service.Run
+type Run = stacks.Run
 
 // Search defines model for Search.
-type Search = service.Search
+type Search = proposing.Search
 
 // SecretUse One thing that secrets are opened for
 type SecretUse = use.Use
@@ -508,16 +513,16 @@ type SignIn struct {
 }
 
 // Signature defines model for Signature.
-type Signature = service.Signature
+type Signature = stacks.Signature
 
 // Size defines model for Size.
 type Size = offer.Size
 
 // Spending defines model for Spending.
-type Spending = service.Spending
+type Spending = stacks.Spending
 
 // Stack defines model for Stack.
-type Stack = service.Stack
+type Stack = stacks.Stack
 
 // StartedText defines model for StartedText.
 type StartedText struct {
@@ -529,7 +534,7 @@ type StartedText struct {
 type Starter = exchange.Starter
 
 // Step defines model for Step.
-type Step = service.Step
+type Step = stacks.Step
 
 // TakenInvitation defines model for TakenInvitation.
 type TakenInvitation struct {
@@ -542,7 +547,7 @@ type TakenInvitation struct {
 }
 
 // Template defines model for Template.
-type Template = service.Template
+type Template = templates.Template
 
 // TemplateCases defines model for TemplateCases.
 type TemplateCases = library.Cases
@@ -559,19 +564,19 @@ type TerminalHandle struct {
 type TerminalSignIn = people.TerminalSignIn
 
 // TextCheck defines model for TextCheck.
-type TextCheck = service.TextCheck
+type TextCheck = templates.TextCheck
 
 // ToSign defines model for ToSign.
-type ToSign = service.ToSign
+type ToSign = stacks.ToSign
 
 // Token defines model for Token.
 type Token = people.Token
 
 // Trial defines model for Trial.
-type Trial = service.Trial
+type Trial = stacks.Trial
 
 // Tried defines model for Tried.
-type Tried = service.Tried
+type Tried = stacks.Tried
 
 // User defines model for User.
 type User = people.User
@@ -580,13 +585,13 @@ type User = people.User
 type Variant = fit.Variant
 
 // Verification defines model for Verification.
-type Verification = service.Verification
+type Verification = stacks.Verification
 
 // VerifiedResource defines model for VerifiedResource.
-type VerifiedResource = service.VerifiedResource
+type VerifiedResource = stacks.VerifiedResource
 
 // Where defines model for Where.
-type Where = service.Where
+type Where = proposing.Where
 
 // AfterEvent defines model for AfterEvent.
 type AfterEvent = int64

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"undersail/internal/engine"
 	"undersail/internal/service"
@@ -121,7 +123,7 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 	t.Cleanup(func() {
 		stopping, done := context.WithTimeout(context.Background(), 20*time.Second)
 		defer done()
-		s.Engine().Stop(stopping)
+		s.Engine.Stop(stopping)
 		cancel()
 		end()
 	})
@@ -133,13 +135,13 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 	x.say("restored; in the middle of a run: %t; %d alive", x.Middle, len(alive))
 	done, err := deeds.All()
 	if err == nil {
-		err = s.BeQuiet(ctx, service.Quiet{Why: "restored"})
+		err = s.Stacks.BeQuiet(ctx, stacks.Quiet{Why: "restored"})
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.LookAtAll(ctx, done)
-	found := s.Quiet(ctx)
+	s.Stacks.LookAtAll(ctx, done)
+	found := s.Stacks.Quiet(ctx)
 	x.Told = len(found.Differs)
 	for _, d := range found.Differs {
 		x.say("   told: %s %s %s: %s, by %s", d.How, d.Resource, d.ID, d.What, d.By)
@@ -149,15 +151,15 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 	}
 	told := x.known(ctx, t, st)
 	for _, l := range alive {
-		if !told[l.Name] && !slices.ContainsFunc(found.Differs, func(d service.Differs) bool { return d.ID == l.ID }) {
+		if !told[l.Name] && !slices.ContainsFunc(found.Differs, func(d stacks.Differs) bool { return d.ID == l.ID }) {
 			differ("%s (%s) is there, and nobody is told of it", l.Tags["undersail-resource"], l.Name)
 		}
 	}
 	if len(wrong) > 0 {
 		return wrong
 	}
-	s.TakeCharge(ctx)
-	if err = s.Engine().Start(ctx); err != nil {
+	s.Stacks.TakeCharge(ctx)
+	if err = s.Engine.Start(ctx); err != nil {
 		t.Fatal(err)
 	}
 	x.settle(ctx, t, st)
@@ -230,7 +232,7 @@ func (x *Restore) inTwoSteps() (refused bool, err error) {
 // discardFound removes what was found and belongs to nothing, what uses others first.
 func (x *Restore) discardFound(ctx context.Context) (last error) {
 	for range 12 {
-		list, err := x.service.Kept(ctx)
+		list, err := x.service.Proposing.Kept(ctx)
 		if err != nil {
 			return err
 		}
@@ -240,7 +242,7 @@ func (x *Restore) discardFound(ctx context.Context) (last error) {
 				continue
 			}
 			left++
-			p, err := x.service.Discard(ctx, x.rig.Admin, k.ID)
+			p, err := x.service.Proposing.Discard(ctx, x.rig.Admin, k.ID)
 			if err == nil {
 				_, err = x.carry(p)
 			}
@@ -297,14 +299,14 @@ func (x *Restore) settle(ctx context.Context, t servicetest.T, st *store.Store) 
 // once lists what is there twice without being told, and what is recorded nowhere.
 func (x *Restore) once(ctx context.Context, t servicetest.T, st *store.Store, when string) (wrong []string) {
 	alive, _ := x.mine()
-	kept, err := x.service.Kept(ctx)
+	kept, err := x.service.Proposing.Kept(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
 	known, names := x.known(ctx, t, st), map[string]string{}
 	for _, l := range alive {
 		name := l.Tags["undersail-resource"]
-		listed := slices.ContainsFunc(kept, func(k service.Kept) bool { return k.ID == l.ID })
+		listed := slices.ContainsFunc(kept, func(k proposing.Kept) bool { return k.ID == l.ID })
 		switch {
 		case !known[l.Name]:
 			wrong = append(wrong, fmt.Sprintf("%s: %s (%s) is recorded nowhere", when, name, l.Name))

@@ -8,6 +8,8 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
@@ -114,7 +116,7 @@ var allowed = []string{"guard", "shrink", "quota", "address-plan", "zones", "tak
 // apply proposes, accepts with every consent, and goes on until the run is done.
 func (q *Sequence) apply() (refused bool, err error) {
 	ctx := context.Background()
-	p, err := q.service.Propose(ctx, q.rig.Admin, service.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.now.text(), Account: "saltmere-lab", Region: "north-fell"})
+	p, err := q.service.Proposing.Propose(ctx, q.rig.Admin, proposing.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.now.text(), Account: "saltmere-lab", Region: "north-fell"})
 	var e *refusal.Error
 	q.noOrder = ""
 	if errors.As(err, &e) && e.Kind == refusal.Findings && e.Diagnostics == nil {
@@ -150,7 +152,7 @@ func (q *Sequence) apply() (refused bool, err error) {
 		q.applied = q.now.text()
 		if run.State != state.Done {
 			q.say("   run %d %s: %s", run.ID, run.State, run.Reason)
-			if run, err = q.service.Run(ctx, run.ID); err != nil {
+			if run, err = q.service.Stacks.Run(ctx, run.ID); err != nil {
 				return false, err
 			}
 		}
@@ -180,13 +182,13 @@ func (q *Sequence) apply() (refused bool, err error) {
 		if tries > 1 {
 			q.lift()
 		}
-		if p, err = q.service.Continue(ctx, q.rig.Admin, q.name); err != nil {
+		if p, err = q.service.Proposing.Continue(ctx, q.rig.Admin, q.name); err != nil {
 			return false, fmt.Errorf("going on: %s", servicetest.Explain(err))
 		}
 	}
 }
 
-func consents(p service.Proposal) string {
+func consents(p proposing.Proposal) string {
 	text := ""
 	for _, c := range p.Consents {
 		text += "; " + c.About
@@ -195,7 +197,7 @@ func consents(p service.Proposal) string {
 }
 
 // carry accepts a proposal unless it is, and waits for its run.
-func (q *Sequence) carry(p service.Proposal) (service.Run, error) {
+func (q *Sequence) carry(p proposing.Proposal) (stacks.Run, error) {
 	ctx := context.Background()
 	var agree []string
 	for _, c := range p.Consents {
@@ -210,13 +212,13 @@ func (q *Sequence) carry(p service.Proposal) (service.Run, error) {
 		}
 	}
 	if p.State == state.Open {
-		if _, err := q.service.Accept(ctx, q.rig.Admin, p.ID, agree, ""); err != nil {
-			return service.Run{}, fmt.Errorf("accepting: %s", servicetest.Explain(err))
+		if _, err := q.service.Proposing.Accept(ctx, q.rig.Admin, p.ID, agree, ""); err != nil {
+			return stacks.Run{}, fmt.Errorf("accepting: %s", servicetest.Explain(err))
 		}
 	}
-	run, err := q.service.Apply(ctx, q.rig.Admin, p.ID, "")
+	run, err := q.service.Proposing.Apply(ctx, q.rig.Admin, p.ID, "")
 	if err != nil {
-		return service.Run{}, fmt.Errorf("applying: %s", servicetest.Explain(err))
+		return stacks.Run{}, fmt.Errorf("applying: %s", servicetest.Explain(err))
 	}
 	return q.rig.Await(q.service, run.ID), nil
 }
@@ -270,7 +272,7 @@ func (q *Sequence) lift() {
 func (q *Sequence) check() []string {
 	ctx := context.Background()
 	alive, gone := q.mine()
-	kept, err := q.service.Kept(ctx)
+	kept, err := q.service.Proposing.Kept(ctx)
 	if err != nil {
 		return []string{err.Error()}
 	}
@@ -319,11 +321,11 @@ func (q *Sequence) check() []string {
 	if out != nil {
 		return out
 	}
-	st, err := q.service.Stack(ctx, q.name)
+	st, err := q.service.Stacks.Show(ctx, q.name)
 	if err != nil {
 		return []string{err.Error()}
 	}
-	v, err := q.service.Verify(ctx, q.rig.Admin, q.name)
+	v, err := q.service.Stacks.Verify(ctx, q.rig.Admin, q.name)
 	if err != nil {
 		if len(q.now.list) == 0 {
 			return nil
@@ -342,7 +344,7 @@ func (q *Sequence) check() []string {
 			differ("%s is %s: %s", x.Name, x.State, x.Reason)
 		}
 	}
-	p, err := q.service.Propose(ctx, q.rig.Admin, service.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.applied})
+	p, err := q.service.Proposing.Propose(ctx, q.rig.Admin, proposing.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.applied})
 	switch {
 	case err != nil:
 		differ("proposing again: %s", servicetest.Explain(err))
@@ -352,7 +354,7 @@ func (q *Sequence) check() []string {
 	return out
 }
 
-func changing(p service.Proposal) []string {
+func changing(p proposing.Proposal) []string {
 	var out []string
 	for _, c := range p.Changes {
 		if c.Change != "same" {
@@ -450,21 +452,21 @@ func (q *Sequence) retire() []string {
 	if refused, err := q.apply(); err != nil || refused {
 		return []string{fmt.Sprintf("lifting the guards: refused %t, %v", refused, err)}
 	}
-	p, err := q.service.Retire(ctx, q.rig.Admin, q.name)
+	p, err := q.service.Proposing.Retire(ctx, q.rig.Admin, q.name)
 	if err != nil {
 		return []string{"retiring: " + servicetest.Explain(err)}
 	}
 	run, err := q.carry(p)
 	if err == nil && run.State == state.Failed && strings.Contains(run.Reason, "patience") {
 		// At this pace a second is longer than the patience of a removal.
-		if p, err = q.service.Retire(ctx, q.rig.Admin, q.name); err == nil {
+		if p, err = q.service.Proposing.Retire(ctx, q.rig.Admin, q.name); err == nil {
 			run, err = q.carry(p)
 		}
 	}
 	if err != nil || run.State != state.Done {
 		return []string{fmt.Sprintf("retiring ends %s: %s (%v)", run.State, run.Reason, err)}
 	}
-	kept, err := q.service.Kept(ctx)
+	kept, err := q.service.Proposing.Kept(ctx)
 	if err != nil {
 		return []string{err.Error()}
 	}

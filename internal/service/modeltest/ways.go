@@ -7,10 +7,11 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"undersail/internal/core/state"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
 
@@ -107,14 +108,14 @@ func (q *Sequence) give() error {
 	q.Given++
 	q.now.word = fmt.Sprintf("word-%d", q.ways.random.IntN(1000))
 	q.say("   give %s", q.now.word)
-	if _, err := q.service.Give(context.Background(), q.rig.Admin, q.name, map[string]any{"word": q.now.word}); err != nil {
+	if _, err := q.service.Proposing.Give(context.Background(), q.rig.Admin, q.name, map[string]any{"word": q.now.word}); err != nil {
 		return fmt.Errorf("giving: %s", servicetest.Explain(err))
 	}
 	return nil
 }
 
 // turnsBack says by chance whether a run is undone: one that is over, or one that failed or waits.
-func (q *Sequence) turnsBack(run service.Run) bool {
+func (q *Sequence) turnsBack(run stacks.Run) bool {
 	if q.ways == nil || q.ways.before == nil {
 		return false
 	}
@@ -127,9 +128,9 @@ func (q *Sequence) turnsBack(run service.Run) bool {
 
 // undo undoes a run: what was before the change is there again, or it is said beforehand what
 // cannot be put back. False says that there is no way back, and why was told.
-func (q *Sequence) undo(run service.Run) (bool, error) {
+func (q *Sequence) undo(run stacks.Run) (bool, error) {
 	ctx := context.Background()
-	p, err := q.service.Undo(ctx, q.rig.Admin, run.ID)
+	p, err := q.service.Proposing.Undo(ctx, q.rig.Admin, run.ID)
 	var refused *refusal.Error
 	if errors.As(err, &refused) && refused.Kind == refusal.Findings {
 		for _, f := range refused.Findings {
@@ -169,7 +170,7 @@ func (q *Sequence) undo(run service.Run) (bool, error) {
 		if q.lift(); tries == 6 {
 			return false, errors.New("the undoing never gets done")
 		}
-		if p, err = q.service.Undo(ctx, q.rig.Admin, run.ID); err == nil {
+		if p, err = q.service.Proposing.Undo(ctx, q.rig.Admin, run.ID); err == nil {
 			q.say("   undo it once more: %s%s", p.Summary, consents(p))
 		}
 		if err != nil {
@@ -189,7 +190,7 @@ func (q *Sequence) undo(run service.Run) (bool, error) {
 }
 
 // follow writes into the template what was told to stay as it is, and applies it.
-func (q *Sequence) follow(p service.Proposal, after *stack) error {
+func (q *Sequence) follow(p proposing.Proposal, after *stack) error {
 	stays := false
 	for _, f := range p.Findings {
 		name, property, _ := strings.Cut(f.Place, ".")
@@ -216,7 +217,7 @@ func (q *Sequence) follow(p service.Proposal, after *stack) error {
 // and are not what the stack has now, but for those that were told of.
 func (q *Sequence) restored(stood []ledgered, told map[string]bool) error {
 	alive, _ := q.mine()
-	kept, err := q.service.Kept(context.Background())
+	kept, err := q.service.Proposing.Kept(context.Background())
 	if err != nil {
 		return err
 	}
@@ -226,7 +227,7 @@ func (q *Sequence) restored(stood []ledgered, told map[string]bool) error {
 		if !there && slices.ContainsFunc(stood, is) && !q.by[id] {
 			return fmt.Errorf("the disk %s (%s) was part of the stack before, and undoing the change removed it", name, id)
 		}
-		if there && !told[name] && slices.ContainsFunc(kept, func(k service.Kept) bool { return k.ID == id }) {
+		if there && !told[name] && slices.ContainsFunc(kept, func(k proposing.Kept) bool { return k.ID == id }) {
 			return fmt.Errorf("the disk %s (%s) was part of the stack before, is alive, and is kept instead of being part of it again", name, id)
 		}
 	}

@@ -2,8 +2,8 @@ package momenttest
 
 import (
 	"context"
-
-	"undersail/internal/service"
+	"undersail/internal/accounts"
+	"undersail/internal/proposing"
 )
 
 // deed is something that somebody does.
@@ -19,50 +19,50 @@ var deeds = []deed{
 		if w.state == failed && w.proposal.ID == 0 {
 			return nil
 		}
-		p, err := w.s.Proposal(ctx, w.proposal.ID)
+		p, err := w.s.Proposing.Show(ctx, w.proposal.ID)
 		if err != nil {
 			return err
 		}
 		return w.carry(ctx, p)
 	}},
 	{"accept", []string{healthy, failed, fresh, parked}, func(ctx context.Context, w *world) error {
-		_, err := w.s.Accept(ctx, w.admin(), w.proposal.ID, nil, "")
+		_, err := w.s.Proposing.Accept(ctx, w.admin(), w.proposal.ID, nil, "")
 		return err
 	}},
 	{"refuse", []string{healthy, failed, fresh, parked}, func(ctx context.Context, w *world) error {
-		_, err := w.s.Refuse(ctx, w.admin(), w.proposal.ID, "not now")
+		_, err := w.s.Proposing.Refuse(ctx, w.admin(), w.proposal.ID, "not now")
 		return err
 	}},
 	{"continue", []string{failed, parked}, func(ctx context.Context, w *world) error {
-		p, err := w.s.Continue(ctx, w.admin(), w.stack())
-		if err != nil || p.State == service.Nothing {
+		p, err := w.s.Proposing.Continue(ctx, w.admin(), w.stack())
+		if err != nil || p.State == proposing.Nothing {
 			return err
 		}
 		return w.carry(ctx, p)
 	}},
 	{"undo", []string{failed, healthy, parked}, func(ctx context.Context, w *world) error {
-		p, err := w.s.Undo(ctx, w.admin(), w.run)
+		p, err := w.s.Proposing.Undo(ctx, w.admin(), w.run)
 		if err != nil {
 			return err
 		}
 		return w.carry(ctx, p)
 	}},
 	{"retry", []string{failed, parked}, func(ctx context.Context, w *world) error {
-		run, err := w.s.Retry(ctx, w.admin(), w.run, "")
+		run, err := w.s.Stacks.Retry(ctx, w.admin(), w.run, "")
 		if err == nil {
 			w.await(run.ID)
 		}
 		return err
 	}},
 	{"stop", []string{parked, failed}, func(ctx context.Context, w *world) error {
-		_, err := w.s.Stop(ctx, w.admin(), w.run)
+		_, err := w.s.Stacks.Stop(ctx, w.admin(), w.run)
 		return err
 	}},
 	{"retire", []string{healthy, failed, parked}, func(ctx context.Context, w *world) error {
 		if w.retiring.ID != 0 {
 			return w.carry(ctx, w.retiring)
 		}
-		p, err := w.s.Retire(ctx, w.admin(), w.stack())
+		p, err := w.s.Proposing.Retire(ctx, w.admin(), w.stack())
 		if err != nil {
 			return err
 		}
@@ -71,12 +71,12 @@ var deeds = []deed{
 	{"take over", nil, func(ctx context.Context, w *world) error { return w.carry(ctx, w.taking) }},
 	{"kept remove", nil, func(ctx context.Context, w *world) error { return w.carry(ctx, w.removing) }},
 	{"kept move", nil, func(ctx context.Context, w *world) error {
-		_, err := w.s.MoveKept(ctx, w.admin(), w.taker()+"/hold", w.moved()+"/hold")
+		_, err := w.s.Proposing.MoveKept(ctx, w.admin(), w.taker()+"/hold", w.moved()+"/hold")
 		return err
 	}},
 	{"task again", []string{healthy}, func(ctx context.Context, w *world) error { return w.carry(ctx, w.proposal) }},
 	{"give", []string{parked}, func(ctx context.Context, w *world) error {
-		run, err := w.s.Give(ctx, w.admin(), w.stack(), map[string]any{"serial": "7"})
+		run, err := w.s.Proposing.Give(ctx, w.admin(), w.stack(), map[string]any{"serial": "7"})
 		if err == nil {
 			w.await(run.ID)
 		}
@@ -84,15 +84,15 @@ var deeds = []deed{
 	}},
 	{"bound account", nil, func(ctx context.Context, w *world) error {
 		yes := true
-		_, err := w.s.BoundAccount(ctx, w.admin(), "saltmere-lab", service.AccountBounds{SecondPerson: &yes})
+		_, err := w.s.Accounts.Bound(ctx, w.admin(), "saltmere-lab", accounts.Bounds{SecondPerson: &yes})
 		return err
 	}},
 	{"renew credentials", nil, func(ctx context.Context, w *world) error {
-		_, err := w.s.RenewAccount(ctx, w.admin(), "saltmere-lab", nil)
+		_, err := w.s.Accounts.Renew(ctx, w.admin(), "saltmere-lab", nil)
 		return err
 	}},
 	{"close account", nil, func(ctx context.Context, w *world) error {
-		_, err := w.s.RemoveAccount(ctx, w.admin(), "saltmere-lab", "over", false)
+		_, err := w.s.Accounts.Close(ctx, w.admin(), "saltmere-lab", "over", false)
 		return err
 	}},
 	{"read", []string{healthy}, func(ctx context.Context, w *world) error { return w.carry(ctx, w.reading) }},

@@ -37,7 +37,7 @@ func NewBench(t servicetest.T) *Bench {
 		t.Fatal(err)
 	}
 	t.Cleanup(st.Close)
-	if _, _, err := s.Publish(context.Background(), r.Admin, lang.Bundle{File: "quay.sail.yaml", Source: source(healthy, "a")}); err != nil {
+	if _, _, err := s.Templates.Publish(context.Background(), r.Admin, lang.Bundle{File: "quay.sail.yaml", Source: source(healthy, "a")}); err != nil {
 		t.Fatal(err)
 	}
 	return &Bench{rig: r, s: s, store: st}

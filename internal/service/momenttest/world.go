@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"undersail/internal/proposing"
 
 	"undersail/internal/core/state"
 	"undersail/internal/people"
@@ -33,13 +34,13 @@ type world struct {
 	store    *store.Store
 	n        int
 	state    string
-	proposal service.Proposal // of the stack, open or accepted
-	retiring service.Proposal // of the stack, accepted
-	reading  service.Proposal // of the reader, accepted
-	taking   service.Proposal // of the taker, accepted
-	removing service.Proposal // of what is kept, accepted
-	run      int64            // the last one of the stack
-	last     string           // how it is
+	proposal proposing.Proposal // of the stack, open or accepted
+	retiring proposing.Proposal // of the stack, accepted
+	reading  proposing.Proposal // of the reader, accepted
+	taking   proposing.Proposal // of the taker, accepted
+	removing proposing.Proposal // of what is kept, accepted
+	run      int64              // the last one of the stack
+	last     string             // how it is
 }
 
 func (w *world) stack() string  { return fmt.Sprintf("quay-%d", w.n) }
@@ -88,17 +89,17 @@ outputs: {id: {value: =shore.id}}
 func (w *world) fatal(what string, err error) { panic(what + ": " + servicetest.Explain(err)) }
 
 // carry accepts a proposal and applies it, and waits for its run.
-func (w *world) carry(ctx context.Context, p service.Proposal) error {
+func (w *world) carry(ctx context.Context, p proposing.Proposal) error {
 	if p.State == state.Open {
 		var err error
-		if p, err = w.s.Accept(ctx, w.admin(), p.ID, servicetest.All(p), ""); err != nil {
+		if p, err = w.s.Proposing.Accept(ctx, w.admin(), p.ID, servicetest.All(p), ""); err != nil {
 			return err
 		}
 	}
-	if p.State == service.Nothing {
+	if p.State == proposing.Nothing {
 		return nil
 	}
-	run, err := w.s.Apply(ctx, w.admin(), p.ID, "")
+	run, err := w.s.Proposing.Apply(ctx, w.admin(), p.ID, "")
 	if err != nil {
 		return err
 	}
@@ -120,17 +121,17 @@ func (w *world) await(id int64) string {
 	panic(fmt.Sprintf("run %d does not end", id))
 }
 
-func (w *world) propose(ctx context.Context, stack, source string, n service.NewProposal) service.Proposal {
+func (w *world) propose(ctx context.Context, stack, source string, n proposing.NewProposal) proposing.Proposal {
 	n.Stack, n.File, n.Source, n.Account, n.Region = stack, "t.sail.yaml", source, "saltmere-lab", "north-fell"
-	p, err := w.s.Propose(ctx, w.admin(), n)
+	p, err := w.s.Proposing.Propose(ctx, w.admin(), n)
 	if err != nil {
 		w.fatal("propose "+stack, err)
 	}
 	return p
 }
 
-func (w *world) accepted(p service.Proposal) service.Proposal {
-	out, err := w.s.Accept(context.Background(), w.admin(), p.ID, servicetest.All(p), "")
+func (w *world) accepted(p proposing.Proposal) proposing.Proposal {
+	out, err := w.s.Proposing.Accept(context.Background(), w.admin(), p.ID, servicetest.All(p), "")
 	if err != nil {
 		w.fatal("accept", err)
 	}
@@ -152,11 +153,11 @@ func (w *world) build(a, b deed) {
 		if w.state == parked {
 			text = strings.Replace(text, "data: {type: disk, want: {size: 4GiB, type: solid}", "data: {type: disk, want: {size: 4GiB, type: solid, tags: {serial: =inputs.serial}}", 1)
 		}
-		p := w.propose(ctx, w.stack(), text, service.NewProposal{})
+		p := w.propose(ctx, w.stack(), text, proposing.NewProposal{})
 		if err := w.carry(ctx, p); err != nil {
 			w.fatal("apply", err)
 		}
-		runs, err := w.s.Runs(ctx, w.stack(), 0, 1)
+		runs, err := w.s.Stacks.Runs(ctx, w.stack(), 0, 1)
 		if err != nil {
 			w.fatal("runs", err)
 		}
@@ -166,13 +167,13 @@ func (w *world) build(a, b deed) {
 		}
 	}
 	if has("read") {
-		w.reading = w.accepted(w.propose(ctx, w.reader(), fmt.Sprintf(head, "pier", "Pier")+reads, service.NewProposal{Inputs: map[string]any{"quay": w.stack()}}))
+		w.reading = w.accepted(w.propose(ctx, w.reader(), fmt.Sprintf(head, "pier", "Pier")+reads, proposing.NewProposal{Inputs: map[string]any{"quay": w.stack()}}))
 	}
 	if has("take over") || has("kept remove") || has("kept move") {
-		if err := w.carry(ctx, w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper, service.NewProposal{})); err != nil {
+		if err := w.carry(ctx, w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper, proposing.NewProposal{})); err != nil {
 			w.fatal("apply what is kept", err)
 		}
-		p, err := w.s.Retire(ctx, w.admin(), w.taker())
+		p, err := w.s.Proposing.Retire(ctx, w.admin(), w.taker())
 		if err == nil {
 			err = w.carry(ctx, p)
 		}
@@ -180,10 +181,10 @@ func (w *world) build(a, b deed) {
 			w.fatal("retire what is kept", err)
 		}
 		if has("take over") {
-			w.taking = w.accepted(w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper, service.NewProposal{}))
+			w.taking = w.accepted(w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper, proposing.NewProposal{}))
 		}
 		if has("kept remove") {
-			p, err := w.s.Discard(ctx, w.admin(), w.taker()+"/hold")
+			p, err := w.s.Proposing.Discard(ctx, w.admin(), w.taker()+"/hold")
 			if err != nil {
 				w.fatal("discard", err)
 			}
@@ -194,7 +195,7 @@ func (w *world) build(a, b deed) {
 	switch {
 	case w.state == parked:
 	case ofStack:
-		n := service.NewProposal{Inputs: map[string]any{"note": "b"}}
+		n := proposing.NewProposal{Inputs: map[string]any{"note": "b"}}
 		if has("task again") {
 			n.Again = []string{"data"}
 		}
@@ -203,7 +204,7 @@ func (w *world) build(a, b deed) {
 			w.proposal = w.accepted(w.proposal)
 		}
 	case has("retire") && w.state != fresh:
-		p, err := w.s.Retire(ctx, w.admin(), w.stack())
+		p, err := w.s.Proposing.Retire(ctx, w.admin(), w.stack())
 		if err != nil {
 			w.fatal("propose to retire", err)
 		}

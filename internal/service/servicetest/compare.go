@@ -16,7 +16,7 @@ func (r *Rig) Differences(s *service.Service, stack string, retired bool) []stri
 	var out []string
 	differ := func(format string, args ...any) { out = append(out, stack+": "+fmt.Sprintf(format, args...)) }
 	alive, kept := map[string]string{}, map[string]bool{}
-	list, err := s.Kept(context.Background())
+	list, err := s.Proposing.Kept(context.Background())
 	if err != nil {
 		return []string{err.Error()}
 	}
@@ -40,7 +40,7 @@ func (r *Rig) Differences(s *service.Service, stack string, retired bool) []stri
 		return out
 	}
 	ctx := context.Background()
-	st, err := s.Stack(ctx, stack)
+	st, err := s.Stacks.Show(ctx, stack)
 	if err != nil {
 		differ("%v", err)
 		return out
@@ -58,7 +58,7 @@ func (r *Rig) Differences(s *service.Service, stack string, retired bool) []stri
 			differ("%s is recorded %s and is not there", x.Name, x.State)
 		}
 	}
-	v, err := s.Verify(ctx, r.Admin, stack)
+	v, err := s.Stacks.Verify(ctx, r.Admin, stack)
 	if err != nil {
 		differ("it cannot be verified: %v", err)
 		return out
@@ -83,13 +83,13 @@ func (r *Rig) Settled(s *service.Service, stack string, report func(format strin
 // gaps lists events of the stack's runs whose numbers do not follow.
 func (r *Rig) gaps(s *service.Service, stack string) []string {
 	ctx := context.Background()
-	runs, err := s.Runs(ctx, stack, 0, 100)
+	runs, err := s.Stacks.Runs(ctx, stack, 0, 100)
 	if err != nil {
 		return []string{err.Error()}
 	}
 	var out []string
 	for _, run := range runs {
-		list, err := s.Events(ctx, run.ID, 0, 100_000)
+		list, err := s.Stacks.Events(ctx, run.ID, 0, 100_000)
 		if err != nil {
 			return append(out, err.Error())
 		}

@@ -18,6 +18,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"undersail/internal/accounts"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 
 	"undersail/examples"
 	"undersail/internal/cloud"
@@ -118,7 +121,7 @@ func (r *Rig) Start(c engine.Config, box *sealed.Box, options ...store.Option) (
 	r.t.Helper()
 	s, end := r.Still(c, box, options...)
 	ctx, cancel := context.WithCancel(context.Background())
-	if err := s.Engine().Start(ctx); err != nil {
+	if err := s.Engine.Start(ctx); err != nil {
 		r.t.Fatal(err)
 	}
 	done := false
@@ -127,7 +130,7 @@ func (r *Rig) Start(c engine.Config, box *sealed.Box, options ...store.Option) (
 			done = true
 			stopping, stop := context.WithTimeout(context.Background(), 20*time.Second)
 			defer stop()
-			s.Engine().Stop(stopping)
+			s.Engine.Stop(stopping)
 			cancel()
 			end()
 		}
@@ -162,9 +165,9 @@ func (r *Rig) Still(c engine.Config, box *sealed.Box, options ...store.Option) (
 		}
 	}
 	st.AddUser(ctx, store.User{Name: r.Admin.Name, Roles: r.Admin.Roles}) // another replica may have
-	if have, err := s.Accounts(ctx); err != nil || len(have) < len(r.cloud.Accounts) {
+	if have, err := s.Accounts.List(ctx); err != nil || len(have) < len(r.cloud.Accounts) {
 		for _, a := range r.cloud.Accounts {
-			if _, err := s.AddAccount(ctx, r.Admin, r.credentials(a)); err != nil {
+			if _, err := s.Accounts.Add(ctx, r.Admin, r.credentials(a)); err != nil {
 				r.t.Fatal(err)
 			}
 		}
@@ -210,8 +213,8 @@ func (r *Rig) Person(name string, roles ...string) people.User {
 	return people.User{Name: name, Roles: roles}
 }
 
-func (r *Rig) credentials(a larch.Account) service.NewAccount {
-	return service.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
+func (r *Rig) credentials(a larch.Account) accounts.NewAccount {
+	return accounts.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
 }
 
 // Adapter speaks to the first account as somebody could who has its credentials.
@@ -228,7 +231,7 @@ func (r *Rig) Adapter() cloud.Adapter {
 // Renew gives the first account its credentials anew.
 func (r *Rig) Renew(s *service.Service) {
 	r.t.Helper()
-	if _, err := s.AddAccount(context.Background(), r.Admin, r.credentials(r.cloud.Accounts[0])); err != nil {
+	if _, err := s.Accounts.Add(context.Background(), r.Admin, r.credentials(r.cloud.Accounts[0])); err != nil {
 		r.t.Fatal(err)
 	}
 }
@@ -314,9 +317,9 @@ func (r *Rig) ApplySource(s *service.Service, stack, source string, inputs map[s
 }
 
 // Propose proposes the text of a template for a stack.
-func (r *Rig) Propose(s *service.Service, stack, source string, inputs map[string]any) service.Proposal {
+func (r *Rig) Propose(s *service.Service, stack, source string, inputs map[string]any) proposing.Proposal {
 	r.t.Helper()
-	p, err := s.Propose(context.Background(), r.Admin, service.NewProposal{Stack: stack, File: "template.sail.yaml", Source: source, Account: r.cloud.Accounts[0].Name, Region: "north-fell", Inputs: inputs})
+	p, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: stack, File: "template.sail.yaml", Source: source, Account: r.cloud.Accounts[0].Name, Region: "north-fell", Inputs: inputs})
 	if err != nil {
 		r.t.Fatal(Explain(err))
 	}
@@ -333,13 +336,13 @@ func Explain(err error) string {
 }
 
 // Carry accepts a proposal, with every consent that it asks for, and starts its run.
-func (r *Rig) Carry(s *service.Service, p service.Proposal) int64 {
+func (r *Rig) Carry(s *service.Service, p proposing.Proposal) int64 {
 	r.t.Helper()
 	ctx := context.Background()
-	if _, err := s.Accept(ctx, r.Admin, p.ID, All(p), ""); err != nil {
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, All(p), ""); err != nil {
 		r.t.Fatal(err)
 	}
-	run, err := s.Apply(ctx, r.Admin, p.ID, "")
+	run, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
 	if err != nil {
 		r.t.Fatal(Explain(err))
 	}
@@ -347,7 +350,7 @@ func (r *Rig) Carry(s *service.Service, p service.Proposal) int64 {
 }
 
 // All are the consents that a proposal asks for.
-func All(p service.Proposal) (names []string) {
+func All(p proposing.Proposal) (names []string) {
 	for _, c := range p.Consents {
 		names = append(names, c.Name)
 	}
@@ -355,10 +358,10 @@ func All(p service.Proposal) (names []string) {
 }
 
 // Await waits for the end of a run, or until it is parked.
-func (r *Rig) Await(s *service.Service, id int64) service.Run {
+func (r *Rig) Await(s *service.Service, id int64) stacks.Run {
 	r.t.Helper()
 	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {
-		list, err := s.Runs(context.Background(), "", id+1, 1) // a row, without the document behind it
+		list, err := s.Stacks.Runs(context.Background(), "", id+1, 1) // a row, without the document behind it
 		if err != nil || len(list) == 0 {
 			r.t.Fatal(err)
 		}
@@ -367,7 +370,7 @@ func (r *Rig) Await(s *service.Service, id int64) service.Run {
 		}
 	}
 	r.t.Fatalf("run %d does not end", id)
-	return service.Run{}
+	return stacks.Run{}
 }
 
 // Until waits for words among the events of a run: it is woken by them, and catches up when a
@@ -377,7 +380,7 @@ func (r *Rig) Until(s *service.Service, id int64, words string) {
 	ctx, end := context.WithTimeout(context.Background(), 90*time.Second)
 	defer end()
 	woken := make(chan struct{}, 1)
-	go s.Wake(ctx, func(string) {
+	go s.Stacks.Wake(ctx, func(string) {
 		select {
 		case woken <- struct{}{}:
 		default:
@@ -416,7 +419,7 @@ func (r *Rig) MakeByHand(typ string, want map[string]any, tags map[string]string
 // have no gaps.
 func (r *Rig) Events(s *service.Service, id int64) string {
 	r.t.Helper()
-	list, err := s.Events(context.Background(), id, 0, 1000)
+	list, err := s.Stacks.Events(context.Background(), id, 0, 1000)
 	if err != nil {
 		r.t.Fatal(err)
 	}

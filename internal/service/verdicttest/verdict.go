@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"undersail/internal/proposing"
 
 	"undersail/examples"
 	"undersail/internal/cloud"
@@ -135,7 +136,7 @@ func (x *Trials) Next() (Outcome, error) {
 	ctx := context.Background()
 	x.number++
 	var o Outcome
-	offers, err := x.s.Offers(ctx, x.account.Name, x.account.Regions[0], true)
+	offers, err := x.s.Accounts.Offers(ctx, x.account.Name, x.account.Regions[0], true)
 	if err != nil {
 		return o, err
 	}
@@ -143,7 +144,7 @@ func (x *Trials) Next() (Outcome, error) {
 	if err != nil {
 		return o, err
 	}
-	p, err := x.s.Propose(ctx, x.r.Admin, service.NewProposal{Stack: fmt.Sprintf("trial-%d", x.number), File: "trial.sail.yaml", Source: string(template.Source), Account: x.account.Name, Region: x.account.Regions[0], Inputs: o.Inputs})
+	p, err := x.s.Proposing.Propose(ctx, x.r.Admin, proposing.NewProposal{Stack: fmt.Sprintf("trial-%d", x.number), File: "trial.sail.yaml", Source: string(template.Source), Account: x.account.Name, Region: x.account.Regions[0], Inputs: o.Inputs})
 	var refused *refusal.Error
 	switch {
 	case errors.As(err, &refused) && refused.Kind == refusal.Findings && refused.Findings != nil:
@@ -165,10 +166,10 @@ func (x *Trials) Next() (Outcome, error) {
 			break
 		}
 		// A busy machine makes things late; what can never be fails again.
-		if p, err = x.s.Continue(ctx, x.r.Admin, p.Stack); err != nil {
+		if p, err = x.s.Proposing.Continue(ctx, x.r.Admin, p.Stack); err != nil {
 			return o, errors.New(servicetest.Explain(err))
 		}
-		if p.State == service.Nothing {
+		if p.State == proposing.Nothing {
 			return o, nil
 		}
 		run = x.r.Await(x.s, x.goOn(p))
@@ -180,11 +181,11 @@ func (x *Trials) Next() (Outcome, error) {
 }
 
 // goOn starts the run of what is left to do.
-func (x *Trials) goOn(p service.Proposal) int64 {
+func (x *Trials) goOn(p proposing.Proposal) int64 {
 	if p.State == state.Open {
 		return x.r.Carry(x.s, p)
 	}
-	run, err := x.s.Apply(context.Background(), x.r.Admin, p.ID, "")
+	run, err := x.s.Proposing.Apply(context.Background(), x.r.Admin, p.ID, "")
 	if err != nil {
 		panic(servicetest.Explain(err))
 	}

@@ -1,0 +1,35 @@
+// Package accounts has the accounts of clouds that stacks run in: who we are there, what their
+// regions sell, which addresses are taken, and what they are held to.
+package accounts
+
+import (
+	"log/slog"
+	"sync"
+
+	"undersail/internal/audit"
+	"undersail/internal/core/offer"
+	"undersail/internal/engine"
+	"undersail/internal/sealed"
+)
+
+// Accounts is safe for concurrent use.
+type Accounts struct {
+	store   Store
+	sealed  *sealed.Sealed
+	engine  *engine.Engine
+	journal *audit.Journal
+	log     *slog.Logger
+	// Lately has what the answers to forms rest on.
+	Lately *Lately
+
+	mu       sync.Mutex
+	adapters map[string]connected
+	// offers are those that were read last; whoever has them changes nothing.
+	offers     map[place]*offer.Offers
+	refreshing map[place]bool
+}
+
+// New makes the accounts that a store has.
+func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, log *slog.Logger) *Accounts {
+	return &Accounts{store: st, sealed: box, engine: e, journal: j, log: log, Lately: &Lately{}, adapters: map[string]connected{}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}}
+}

@@ -1,0 +1,426 @@
+package proposing
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undersail/internal/access"
+	"undersail/internal/accounts"
+	"undersail/internal/cloud"
+	"undersail/internal/core/change"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/policy"
+	"undersail/internal/core/price"
+	"undersail/internal/core/render"
+	"undersail/internal/core/state"
+	"undersail/internal/core/use"
+	"undersail/internal/people"
+	"undersail/internal/proposal"
+	"undersail/internal/refusal"
+	"undersail/internal/secrets"
+	"undersail/internal/store"
+	"undersail/internal/templates"
+)
+
+// Show finds a proposal.
+func (s *Proposing) Show(ctx context.Context, id int64) (Proposal, error) {
+	p, err := s.store.Proposal(ctx, id)
+	if err != nil {
+		return Proposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+	}
+	out, err := proposalOf(p)
+	if err != nil {
+		return out, err
+	}
+	a, err := s.store.Account(ctx, out.Account)
+	if err != nil {
+		return out, err
+	}
+	out.SecondPerson = out.SecondPerson || a.SecondPerson
+	return out, s.given(ctx, &out)
+}
+
+// List lists proposals, newest first, without what their documents hold.
+func (s *Proposing) List(ctx context.Context, stack string, before int64, most int) ([]Proposal, error) {
+	list, err := s.store.Proposals(ctx, stack, before, most)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Proposal, len(list))
+	for i, p := range list {
+		out[i] = proposalRow(p)
+	}
+	return out, nil
+}
+
+// proposalRow is a proposal as lists tell it.
+func proposalRow(p store.Proposal) Proposal {
+	return Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: p.Account, Region: p.Region, Template: p.Template, Summary: p.Summary, Undoes: p.Undoes,
+		Cost: price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}}, CostNow: price.Cost{Lines: []price.Line{}}, Seconds: p.Seconds,
+		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
+		Given: []GivenConsent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Public: []string{}, Data: []string{}, Reads: []string{},
+		CreatedBy: p.CreatedBy, ShapedBy: append([]string{}, p.ShapedBy...), Uses: []use.Use{}, GivesTo: p.GivesTo, OnFailure: p.OnFailure, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
+}
+
+func proposalOf(p store.Proposal) (Proposal, error) {
+	var d proposal.Document
+	if err := json.Unmarshal(p.Document, &d); err != nil {
+		return Proposal{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
+	}
+	out := proposalRow(p)
+	out.Account, out.Region, out.Summary, out.Changes, out.Findings = d.Stack.Account, d.Stack.Region, change.Summary(d.Changes), d.Changes, d.Findings
+	out.Cost, out.CostNow, out.Seconds, out.Longest = d.Cost, d.CostNow, d.Seconds, d.Longest
+	out.SecondPerson, out.Interruptions = d.SecondPerson, d.Interruptions
+	if d.Template.Name != "" {
+		out.Template = d.Template.Name + "@" + d.Template.Version
+	}
+	if out.Rate = d.Rate; out.Rate == 0 {
+		out.Rate = 1
+	}
+	out.Consents = append(out.Consents, d.Consents...)
+	out.Uses = append(out.Uses, d.Uses...)
+	if d.Rendering != nil {
+		out.Inputs, out.Outputs = d.Rendering.Inputs, d.Rendering.Outputs
+		out.Changes = wanted(d.Changes, d.Rendering)
+	}
+	if out.Findings == nil {
+		out.Findings = []render.Finding{}
+	}
+	out.review(d)
+	return out, nil
+}
+
+// wanted adds to what is made what is wanted of it, as fields without a before.
+func wanted(changes []change.Change, r *render.Rendering) []change.Change {
+	out := slices.Clone(changes)
+	for i, c := range out {
+		if c.Change != change.Create || len(c.Fields) > 0 {
+			continue
+		}
+		if res := r.Resource(c.Resource); res != nil {
+			out[i].Fields = change.Wanted(res.Want)
+		}
+	}
+	return out
+}
+
+// Nothing is the state of a proposal that would change nothing, and is not saved.
+const Nothing = "nothing"
+
+// unsaved is what a proposal would be that changes nothing.
+func unsaved(j proposal.Judged) Proposal {
+	d := j.Document()
+	p := proposalRow(store.Proposal{Stack: d.Stack.Name, Kind: state.KindApply, State: Nothing, Account: d.Stack.Account, Region: d.Stack.Region, Summary: change.Summary(d.Changes),
+		Template: d.Template.Name + "@" + d.Template.Version, Hour: d.Cost.Hour, Currency: d.Cost.Currency})
+	p.Changes, p.Findings, p.Inputs, p.Outputs, p.Cost, p.CostNow, p.Rate = d.Changes, d.Findings, d.Rendering.Inputs, d.Rendering.Outputs, d.Cost, d.CostNow, d.Rate
+	if p.Findings == nil {
+		p.Findings = []render.Finding{}
+	}
+	return p
+}
+
+// asked is what a proposal was asked for with, as far as it can be asked again: values of
+// secrets that were typed belong to that proposal alone, and are asked for again.
+func asked(d proposal.Document) NewProposal {
+	n := NewProposal{Stack: d.Stack.Name, Account: d.Stack.Account, Region: d.Stack.Region, File: d.Template.File, Source: d.Template.Source, Parts: d.Template.Parts, Inputs: map[string]any{},
+		Keep: d.Keep, LiftGuard: d.LiftGuard, Again: d.Again, Rebuild: d.Rebuild}
+	maps.Copy(n.Inputs, d.Inputs)
+	for input, reference := range d.Secrets {
+		if name, _ := templates.SplitVersion(reference); secrets.NamePattern.MatchString(name) { // it stands for itself
+			n.Inputs[input] = "secret:" + name
+		}
+	}
+	return n
+}
+
+// askedAgain reads what a proposal was asked for with. The template is named where the
+// library has it.
+func (s *Proposing) askedAgain(ctx context.Context, id int64) (NewProposal, error) {
+	p, err := s.store.Proposal(ctx, id)
+	if err != nil {
+		return NewProposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+	}
+	if p.Kind != state.KindApply {
+		return NewProposal{}, refusal.New(refusal.Conflict, "begin where you began: retire, undo or discard again", "only a proposal to apply a template is made again, and proposal %d is one to %s", id, p.Kind)
+	}
+	var d proposal.Document
+	if err := json.Unmarshal(p.Document, &d); err != nil {
+		return NewProposal{}, fmt.Errorf("read proposal %d: %w", id, err)
+	}
+	n := asked(d)
+	n.shaped = p.ShapedBy
+	if t, err := s.templates.Find(ctx, d.Template.Name+"@"+d.Template.Version); err == nil && t.Digest == d.Template.Digest {
+		n.Template, n.Source, n.File, n.Parts = t.Name+"@"+t.Version, "", "", nil
+	}
+	return n, nil
+}
+
+// ProposeAgain proposes what a proposal said, against what is there now.
+func (s *Proposing) ProposeAgain(ctx context.Context, u people.User, id int64) (Proposal, error) {
+	n, err := s.askedAgain(ctx, id)
+	if err != nil {
+		return Proposal{}, err
+	}
+	return s.Propose(ctx, u, n)
+}
+
+// DraftOfProposal keeps what a proposal said as a draft, to be changed and proposed anew.
+func (s *Proposing) DraftOfProposal(ctx context.Context, u people.User, id int64) (Draft, error) {
+	n, err := s.askedAgain(ctx, id)
+	if err != nil {
+		return Draft{}, err
+	}
+	return s.AddDraft(ctx, u, n)
+}
+
+// Acceptance is what somebody agrees to with a proposal.
+type Acceptance struct {
+	// Agree names the consents that are given. One that was shown with a digest may be given
+	// as NAME=DIGEST: then it is for that, and for nothing else.
+	Agree []string
+	// Comment stays with it.
+	Comment string
+	// OnFailure says what becomes of its run if that fails; empty leaves it to whoever applies
+	// it.
+	OnFailure string
+
+	// byItself says that it goes no further than what was agreed to before, by whom the account
+	// asks for.
+	byItself bool
+}
+
+// Accept agrees to a proposal and draws the secrets it generates, once. Everything
+// that it asks a consent for must be agreed to by name. The comment stays with it.
+func (s *Proposing) Accept(ctx context.Context, u people.User, id int64, agree []string, comment string) (Proposal, error) {
+	return s.Agree(ctx, u, id, Acceptance{Agree: agree, Comment: comment})
+}
+
+// Agree is Accept with all that can be agreed to.
+func (s *Proposing) Agree(ctx context.Context, u people.User, id int64, a Acceptance) (Proposal, error) {
+	p, err := s.Show(ctx, id)
+	if err != nil {
+		return p, err
+	}
+	if err := u.Must(access.Decide, p.Account); err != nil {
+		return Proposal{}, err
+	}
+	if p.State == state.Accepted {
+		return p, nil
+	}
+	if err := mayDecide(u, p); err != nil {
+		return Proposal{}, err
+	}
+	return s.accept(ctx, u, p, a)
+}
+
+func (s *Proposing) accept(ctx context.Context, u people.User, p Proposal, a Acceptance) (Proposal, error) {
+	agree, err := shownAs(p, a.Agree)
+	if err != nil {
+		return p, err
+	}
+	comment := a.Comment
+	var names, unknown []string
+	var missing []render.Finding
+	for _, c := range p.Consents {
+		if names = append(names, c.Name); !slices.Contains(agree, c.Name) {
+			missing = append(missing, asksFor(p.ID, c))
+		}
+	}
+	for _, name := range agree {
+		if !slices.Contains(names, name) && !slices.Contains(policy.AllConsents, name) { // who agrees to more than is asked for agrees
+
+			unknown = append(unknown, name)
+		}
+	}
+	switch {
+	case a.OnFailure != "" && a.OnFailure != state.Keep && a.OnFailure != state.Undo:
+		return p, refusal.New(refusal.Invalid, "say keep or undo", "%q is not what can become of a run that fails", a.OnFailure)
+	case p.State != state.Open:
+		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s", p.ID, p.State)
+	case len(unknown) > 0 && len(names) == 0:
+		return p, refusal.New(refusal.Invalid, "leave it out", "proposal %d asks for no consent, and not for %s", p.ID, strings.Join(unknown, ", "))
+	case len(unknown) > 0:
+		return p, refusal.New(refusal.Invalid, "it asks for "+strings.Join(names, ", "), "proposal %d asks for no consent %s", p.ID, strings.Join(unknown, ", "))
+	case missing != nil:
+		return p, &refusal.Error{Kind: refusal.Consent, Title: fmt.Sprintf("proposal %d needs a consent that was not given", p.ID), Remedy: "read what is asked, and agree to it by name", Findings: missing}
+	}
+	if slices.Contains(names, policy.ConsentSecrets) {
+		row, d, err := s.stacks.Document(ctx, p.ID)
+		if err == nil {
+			err = s.mayAgreeToUses(ctx, u, row, d)
+		}
+		if err != nil {
+			return p, err
+		}
+	}
+	if slices.Contains(names, policy.ConsentTerms) {
+		if err := s.acceptTerms(ctx, p); err != nil {
+			return Proposal{}, err
+		}
+	}
+	if slices.Contains(names, policy.ConsentFeatures) {
+		if err := s.turnOn(ctx, u, p); err != nil {
+			return Proposal{}, err
+		}
+	}
+	if err := s.draw(ctx, u, p.ID); err != nil {
+		return Proposal{}, err
+	}
+	var given []store.Consent
+	for _, c := range p.Consents {
+		given = append(given, store.Consent{Name: c.Name, About: c.About})
+	}
+	row, err := s.store.Proposal(ctx, p.ID)
+	if err != nil {
+		return Proposal{}, err
+	}
+	why := ""
+	if names != nil {
+		why = "agreed to " + strings.Join(names, ", ")
+	}
+	if comment != "" {
+		why = strings.Trim(why+"; "+comment, "; ")
+	}
+	p, err = s.decide(ctx, u, p.ID, store.Decision{State: state.Accepted, Why: why, By: u.Name, OnFailure: a.OnFailure, Shaped: !a.byItself && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf), Consents: given, Agreement: s.sealOf(row, u.Name, a.OnFailure, names)})
+	if err != nil || p.Kind != state.KindGive {
+		return p, err
+	}
+	if _, err := s.carryGift(ctx, u, p.ID); err != nil { // it stays accepted: applying it does so again
+		return p, err
+	}
+	return s.Show(ctx, p.ID)
+}
+
+// asksFor says which consent a proposal waits for, and how it is given.
+func asksFor(id int64, c render.Consent) render.Finding {
+	return render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: fmt.Sprintf("if you agree, say so: undersail accept %d --agree %s", id, c.Name)}
+}
+
+// shownAs reads the names of consents that are given, some with the digest that they were
+// shown with. One that was shown with another is not given.
+func shownAs(p Proposal, agree []string) ([]string, error) {
+	out := make([]string, len(agree))
+	for i, text := range agree {
+		name, digest, exact := strings.Cut(text, "=")
+		if out[i] = name; !exact {
+			continue
+		}
+		for _, c := range p.Consents {
+			if c.Name == name && (digest == "" || !strings.Contains(c.About, "("+digest+")")) {
+				return nil, refusal.New(refusal.Stale, "look at proposal "+fmt.Sprint(p.ID)+", and agree to what it shows", "what %s asks for now is not what it was shown with as %s", name, digest)
+			}
+		}
+	}
+	return out, nil
+}
+
+// acceptTerms says for the account that it accepts the terms of the images of a
+// proposal. Saying it twice is no fault, so that it may be said before the proposal is
+// decided: a person has agreed to it.
+func (s *Proposing) acceptTerms(ctx context.Context, p Proposal) error {
+	return s.atTheCloud(ctx, p, func(adapter cloud.Adapter, d proposal.Document) error {
+		accepter, can := adapter.(cloud.Accepter)
+		if !can {
+			return nil
+		}
+		for _, name := range d.Terms() {
+			if err := accepter.AcceptTerms(ctx, name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// turnOn turns the features on that somebody agreed to and that the account has not yet.
+func (s *Proposing) turnOn(ctx context.Context, u people.User, p Proposal) error {
+	return s.atTheCloud(ctx, p, func(adapter cloud.Adapter, d proposal.Document) error {
+		enabler, can := adapter.(cloud.Enabler)
+		if !can {
+			return nil
+		}
+		for region, features := range d.TurnsOn() {
+			for _, f := range features {
+				if err := enabler.TurnOn(ctx, region, f); err != nil {
+					return err
+				}
+				s.journal.Done(ctx, u, "turn feature on", p.Account, map[string]any{"region": region, "feature": f, "proposal": p.ID})
+			}
+		}
+		return nil
+	})
+}
+
+// atTheCloud does what a proposal needs of its account before it is carried out.
+func (s *Proposing) atTheCloud(ctx context.Context, p Proposal, do func(cloud.Adapter, proposal.Document) error) error {
+	_, d, err := s.stacks.Document(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	adapter, _, err := s.accounts.Adapter(ctx, p.Account)
+	if err != nil {
+		return err
+	}
+	if err := do(adapter, d); err != nil {
+		return accounts.CloudSays(err)
+	}
+	s.accounts.ForgetOffers(p.Account)
+	return nil
+}
+
+// Refuse turns a proposal down, with the reason.
+func (s *Proposing) Refuse(ctx context.Context, u people.User, id int64, why string) (Proposal, error) {
+	p, err := s.Show(ctx, id)
+	if err != nil {
+		return Proposal{}, err
+	}
+	if err := u.Must(access.Decide, p.Account); err != nil {
+		return Proposal{}, err
+	}
+	return s.decide(ctx, u, id, store.Decision{State: state.Refused, Why: why, By: u.Name})
+}
+
+// mayDecide refuses whoever shaped a proposal that asks for a second person: who proposed
+// it, and who filled in what was proposed. What it asked for when it was made still holds
+// when the account does not ask for it any more.
+func mayDecide(u people.User, p Proposal) error {
+	if p.SecondPerson && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf) {
+		return refusal.New(refusal.Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID), "account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)
+	}
+	return nil
+}
+
+func byWhom(name string) string {
+	if name == "" {
+		return ""
+	}
+	return " by " + name
+}
+
+func (s *Proposing) decide(ctx context.Context, u people.User, id int64, d store.Decision) (Proposal, error) {
+	d.Who = u.Who()
+	err := s.store.Decide(ctx, id, d)
+	p, readErr := s.Show(ctx, id)
+	if errors.Is(err, store.ErrRights) {
+		return p, refusal.InTheWay(err, p.Stack, u.Name)
+	}
+	if errors.Is(err, store.ErrSecondPerson) {
+		return p, mayDecide(u, p)
+	}
+	if errors.Is(err, store.ErrConflict) {
+		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s%s", id, p.State, byWhom(p.DecidedBy)+because(p.Why))
+	}
+	if err == nil {
+		agreed := []string{}
+		for _, c := range d.Consents {
+			agreed = append(agreed, c.Name)
+		}
+		s.journal.Done(ctx, u, map[string]string{"accepted": "accept", "refused": "refuse"}[d.State], p.Stack, map[string]any{"proposal": id, "consents": agreed, "why": d.Why})
+	}
+	return p, errors.Join(err, readErr)
+}

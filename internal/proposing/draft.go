@@ -1,0 +1,352 @@
+package proposing
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	jsonpatch "github.com/evanphx/json-patch/v5"
+	"github.com/google/uuid"
+
+	"undersail/internal/access"
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
+	"undersail/internal/people"
+	"undersail/internal/refusal"
+	"undersail/internal/store"
+)
+
+// Draft is what somebody has filled in and not yet proposed.
+type Draft struct {
+	ID        string      `json:"id"`
+	Revision  int64       `json:"revision"`
+	Body      NewProposal `json:"body"`
+	MadeBy    string      `json:"made_by"`
+	MadeAt    time.Time   `json:"made_at"`
+	ChangedAt time.Time   `json:"changed_at"`
+	// Answer is what it would be as a proposal; Problem why that cannot be told yet.
+	Answer  *Answer `json:"answer,omitempty"`
+	Problem string  `json:"problem,omitempty"`
+	Remedy  string  `json:"remedy,omitempty"`
+
+	shapedBy []string
+}
+
+const draftsListed = 200
+
+func draftOf(d store.Draft) (Draft, error) {
+	out := Draft{ID: d.ID, Revision: d.Revision, MadeBy: d.MadeBy, MadeAt: d.MadeAt, ChangedAt: d.ChangedAt, shapedBy: d.ShapedBy}
+	if err := json.Unmarshal(d.Body, &out.Body); err != nil {
+		return out, fmt.Errorf("read draft %s: %w", d.ID, err)
+	}
+	return out, nil
+}
+
+// Drafts lists drafts, changed last first.
+func (s *Proposing) Drafts(ctx context.Context) ([]Draft, error) {
+	rows, err := s.store.Drafts(ctx, draftsListed)
+	out := make([]Draft, 0, len(rows))
+	for _, row := range rows {
+		d, readErr := draftOf(row)
+		if err = errors.Join(err, readErr); err == nil && access.Sees(ctx, d.Body.Account) {
+			out = append(out, d)
+		}
+	}
+	return out, err
+}
+
+// AddDraft keeps what is filled in so far, and answers what it would be. One that names
+// no place gets the best one.
+func (s *Proposing) AddDraft(ctx context.Context, u people.User, n NewProposal) (Draft, error) {
+	n, err := s.placed(ctx, n)
+	if err != nil {
+		return Draft{}, err
+	}
+	if err := u.Must(access.Operate, n.Account); err != nil {
+		return Draft{}, err
+	}
+	raw, err := s.draftBody(ctx, n)
+	if err != nil {
+		return Draft{}, err
+	}
+	row, err := s.store.AddDraft(ctx, uuid.NewString(), u.Name, together(n.shaped, u.Name), raw)
+	if err != nil {
+		return Draft{}, err
+	}
+	return s.answered(ctx, u, row, "", "")
+}
+
+// Draft finds a draft with what it would be now.
+func (s *Proposing) Draft(ctx context.Context, u people.User, id, graph string) (Draft, error) {
+	row, err := s.draftRow(ctx, id)
+	if err != nil {
+		return Draft{}, err
+	}
+	return s.answered(ctx, u, row, "", graph) // who only reads ends nobody's question
+}
+
+// ChangeDraft lays a merge patch (RFC 7396) over a draft of a revision. A draft that
+// somebody has changed since is refused, and nothing of theirs is lost.
+func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, revision int64, patch json.RawMessage, graph string) (Draft, error) {
+	row, err := s.draftRow(ctx, id)
+	if err != nil {
+		return Draft{}, err
+	}
+	if row.Revision != revision {
+		return Draft{}, changedSince(id, row.Revision, revision)
+	}
+	merged, err := jsonpatch.MergePatch(row.Body, patch)
+	if err != nil {
+		return Draft{}, refusal.New(refusal.Invalid, "see RFC 7396", "the merge patch cannot be laid over the draft: %v", err)
+	}
+	var n NewProposal
+	d := json.NewDecoder(bytes.NewReader(merged))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&n); err != nil {
+		return Draft{}, refusal.New(refusal.Invalid, "a draft has the fields of a new proposal", "the merge patch gives no draft: %v", err)
+	}
+	var before NewProposal
+	if err := json.Unmarshal(row.Body, &before); err != nil {
+		return Draft{}, fmt.Errorf("read draft %s: %w", id, err)
+	}
+	for _, account := range []string{before.Account, n.Account} {
+		if err := u.Must(access.Operate, account); err != nil {
+			return Draft{}, err
+		}
+	}
+	if n.Stack != before.Stack {
+		if n, err = s.renamed(ctx, n); err != nil {
+			return Draft{}, err
+		}
+	}
+	raw, err := s.draftBody(ctx, n)
+	if err != nil {
+		return Draft{}, err
+	}
+	// It is kept and answered at the same time: somebody waits for the answer as they type.
+	var changed store.Draft
+	var kept error
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		changed, kept = s.store.ChangeDraft(ctx, id, u.Name, revision, raw)
+	}()
+	row.Body, row.Revision = raw, revision+1
+	answered, err := s.answered(ctx, u, row, "draft "+id, graph)
+	<-done
+	switch {
+	case errors.Is(kept, store.ErrNotFound):
+		return Draft{}, changedSince(id, revision+1, revision)
+	case kept != nil:
+		return Draft{}, kept
+	}
+	if errors.Is(err, errSuperseded) { // a newer change of the same person is answered instead
+		err = nil
+	}
+	answered.Revision, answered.ChangedAt = changed.Revision, changed.ChangedAt
+	return answered, err
+}
+
+// renamed gives a draft the place that goes with its new name: a stack that is there stays
+// where it is, and another one gets the best place if it has none.
+func (s *Proposing) renamed(ctx context.Context, n NewProposal) (NewProposal, error) {
+	_, there, err := s.applied(ctx, n.Stack)
+	if err != nil {
+		return n, err
+	}
+	if there {
+		n.Account, n.Region = "", ""
+		return n, nil
+	}
+	return s.placed(ctx, n)
+}
+
+func changedSince(id string, has, had int64) error {
+	return refusal.New(refusal.Stale, "read it again and lay your change over that", "draft %s has revision %d by now, and not %d", id, has, had)
+}
+
+// RemoveDraft forgets a draft.
+func (s *Proposing) RemoveDraft(ctx context.Context, u people.User, id string) error {
+	row, err := s.draftRow(ctx, id)
+	if err != nil {
+		return err
+	}
+	d, err := draftOf(row)
+	if err != nil {
+		return err
+	}
+	if err := u.Must(access.Operate, d.Body.Account); err != nil {
+		return err
+	}
+	return s.store.RemoveDraft(ctx, id)
+}
+
+// draftBody encodes a draft. It holds no value of a secret: drafts are kept as they
+// are, and secrets are not. One that stands for itself is named.
+func (s *Proposing) draftBody(ctx context.Context, n NewProposal) ([]byte, error) {
+	if len(n.Secrets) > 0 {
+		return nil, refusal.New(refusal.Invalid, "seal them first: PUT /api/v1/drafts/{id}/secrets/{input}", "a draft holds no secrets")
+	}
+	if n.Template != "" || n.Source != "" || n.Stack != "" {
+		r := &reading{isNew: true, offline: true}
+		if err := s.readDraftTemplate(ctx, r, n); err == nil {
+			for _, in := range r.Template.Inputs {
+				if secretGiven(in, n) {
+					return nil, refusal.New(refusal.Invalid, "seal it first: PUT /api/v1/drafts/{id}/secrets/"+in.Name, "a draft holds no secrets, and input %s is one", in.Name)
+				}
+			}
+		}
+	}
+	raw, err := json.Marshal(n)
+	if err != nil {
+		return nil, fmt.Errorf("encode draft: %w", err)
+	}
+	return raw, nil
+}
+
+// readDraftTemplate reads the template that a draft names, or that of its stack, if that
+// was applied.
+func (s *Proposing) readDraftTemplate(ctx context.Context, r *reading, n NewProposal) error {
+	stack, there, err := s.applied(ctx, n.Stack)
+	if err != nil {
+		return err
+	}
+	if there {
+		r.stack, r.isNew = stack, false
+	}
+	return s.readTemplate(ctx, r, n)
+}
+
+// applied finds a stack of a name that was applied and not retired.
+func (s *Proposing) applied(ctx context.Context, name string) (store.Stack, bool, error) {
+	stack, err := s.store.StackByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && stack.RetiredAt != nil {
+		return stack, false, nil
+	}
+	if err != nil {
+		return stack, false, err
+	}
+	if _, err = s.store.LastRun(ctx, stack.ID); errors.Is(err, store.ErrNotFound) {
+		return stack, false, nil
+	}
+	return stack, err == nil, err
+}
+
+// draftInput finds an input of the template of a draft.
+func (s *Proposing) draftInput(ctx context.Context, n NewProposal, input string) (*lang.Input, *reading, error) {
+	r := &reading{isNew: true, offline: true}
+	if err := s.readDraftTemplate(ctx, r, n); err != nil {
+		return nil, nil, err
+	}
+	in := r.Template.Input(input)
+	if in == nil {
+		return nil, nil, refusal.New(refusal.NotFound, "its inputs are listed in the answer of the draft", "template %s has no input %q", r.Template.About.Name, input)
+	}
+	return in, r, nil
+}
+
+// ProposeDraft proposes what a draft says, and forgets the draft once that is saved.
+func (s *Proposing) ProposeDraft(ctx context.Context, u people.User, id string, revision int64) (Proposal, error) {
+	d, err := s.draft(ctx, id)
+	if err != nil {
+		return Proposal{}, err
+	}
+	if d.Revision != revision {
+		return Proposal{}, changedSince(id, d.Revision, revision)
+	}
+	d.Body.shaped = d.shapedBy
+	p, err := s.Propose(ctx, u, d.Body)
+	if err != nil || p.ID == 0 {
+		return p, err
+	}
+	return p, s.store.RemoveDraft(ctx, id)
+}
+
+// answered adds to a draft what it would be as a proposal. A draft that names no
+// template or place yet is none the worse for it.
+func (s *Proposing) answered(ctx context.Context, u people.User, row store.Draft, form, graph string) (Draft, error) {
+	d, err := draftOf(row)
+	if err != nil {
+		return d, err
+	}
+	a, err := s.Check(ctx, u, Question{NewProposal: d.Body, Form: form, Seq: d.Revision, Graph: graph})
+	var refused *refusal.Error
+	switch {
+	case errors.As(err, &refused) && !errors.Is(err, errSuperseded):
+		d.Problem, d.Remedy = refused.Title, refused.Remedy
+		if len(refused.Diagnostics) > 0 {
+			d.Remedy = refused.Diagnostics[0].Message
+		}
+	case err != nil:
+		return d, err
+	default:
+		d.Answer = &a
+	}
+	return d, nil
+}
+
+// DraftPlaces tells where the template of a draft can run as it is filled in, account by
+// account.
+func (s *Proposing) DraftPlaces(ctx context.Context, id string) ([]Where, error) {
+	d, err := s.draft(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	d.Body.Account = "" // all of them
+	return s.Everywhere(ctx, d.Body)
+}
+
+// DraftPresets puts the presets of the template of a draft side by side.
+func (s *Proposing) DraftPresets(ctx context.Context, id string) (Comparison, error) {
+	d, err := s.draft(ctx, id)
+	if err != nil {
+		return Comparison{}, err
+	}
+	n, t, err := s.standing(ctx, d.Body)
+	if err != nil {
+		return Comparison{}, err
+	}
+	n.Preset = ""
+	variants := []NewVariant{{Name: "as given"}}
+	for _, p := range t.Presets { // what is given lies above them, as it does in the draft
+		variants = append(variants, NewVariant{Name: p.Name, Preset: p.Name, Inputs: d.Body.Inputs})
+	}
+	return s.Compare(ctx, Compared{NewProposal: n, Variants: variants})
+}
+
+// standing gives a draft that changes a stack what it takes from there: the place, the
+// template, the recorded inputs below its own.
+func (s *Proposing) standing(ctx context.Context, n NewProposal) (NewProposal, *lang.Template, error) {
+	r := &reading{isNew: true, offline: true}
+	if err := s.readDraftTemplate(ctx, r, n); err != nil {
+		return n, nil, err
+	}
+	if !r.isNew {
+		n.Account, n.Region = r.stack.Account, r.stack.Region
+		n.Template, n.File, n.Source, n.Parts = "", r.Text.File, r.Text.Source, r.Text.Parts
+		n.Layers = append([]render.Layer{{From: "recorded", Inputs: r.stack.Inputs}}, n.Layers...)
+	}
+	return n, r.Template, nil
+}
+
+func (s *Proposing) draft(ctx context.Context, id string) (Draft, error) {
+	row, err := s.draftRow(ctx, id)
+	if err != nil {
+		return Draft{}, err
+	}
+	return draftOf(row)
+}
+
+func (s *Proposing) draftRow(ctx context.Context, id string) (store.Draft, error) {
+	row, err := s.store.Draft(ctx, id)
+	if err == nil && access.Seen(ctx) != nil {
+		d, readErr := draftOf(row)
+		if err = readErr; err == nil && !access.Sees(ctx, d.Body.Account) {
+			err = store.ErrNotFound
+		}
+	}
+	return row, refusal.Missing(err, "draft", id, "list them with: GET /api/v1/drafts")
+}

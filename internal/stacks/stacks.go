@@ -1,0 +1,34 @@
+// Package stacks has what was made: stacks with their resources, outputs and costs, their runs and
+// what those were like, looking at them, and ways to their machines.
+package stacks
+
+import (
+	"log/slog"
+
+	"undersail/internal/accounts"
+	"undersail/internal/audit"
+	"undersail/internal/core/memo"
+	"undersail/internal/core/render"
+	"undersail/internal/engine"
+	"undersail/internal/request"
+	"undersail/internal/sealed"
+)
+
+// Stacks is safe for concurrent use.
+type Stacks struct {
+	store    Store
+	sealed   *sealed.Sealed
+	engine   *engine.Engine
+	journal  *audit.Journal
+	turns    *request.Turns
+	accounts *accounts.Accounts
+	log      *slog.Logger
+
+	quiet      quietness
+	renderings memo.Of[*render.Rendering]
+}
+
+// New makes the stacks that a store has.
+func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns *request.Turns, a *accounts.Accounts, log *slog.Logger) *Stacks {
+	return &Stacks{store: st, sealed: box, engine: e, journal: j, turns: turns, accounts: a, log: log, renderings: memo.Of[*render.Rendering]{Most: 8}}
+}
