@@ -1,5 +1,8 @@
 // Package accounts has the accounts of clouds that stacks run in: who we are there, what their
 // regions sell, which addresses are taken, and what they are held to.
+//
+// From the ground up: store, recent; accounts, account; adapter, offers, credentials; reserves,
+// ranges, limits, closure.
 package accounts
 
 import (
@@ -7,6 +10,7 @@ import (
 	"sync"
 
 	"undersail/internal/audit"
+	"undersail/internal/cloud"
 	"undersail/internal/core/offer"
 	"undersail/internal/engine"
 	"undersail/internal/sealed"
@@ -33,3 +37,12 @@ type Accounts struct {
 func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, log *slog.Logger) *Accounts {
 	return &Accounts{store: st, sealed: box, engine: e, journal: j, log: log, Lately: &Lately{}, adapters: map[string]connected{}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}}
 }
+
+// connected is an adapter with the account row it was made from.
+type connected struct {
+	adapter cloud.Adapter
+	sealed  string
+}
+
+// place is a region of an account.
+type place struct{ account, region string }

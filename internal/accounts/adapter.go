@@ -8,14 +8,9 @@ import (
 	"undersail/internal/cloud"
 	"undersail/internal/cloud/registry"
 	"undersail/internal/refusal"
+	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
-
-// connected is an adapter with the account row it was made from.
-type connected struct {
-	adapter cloud.Adapter
-	sealed  string
-}
 
 // Adapter gives the adapter of an account for asking: it tries again for a while
 // when the cloud is busy.
@@ -68,4 +63,14 @@ func CloudSays(err error) error {
 		return refusal.New(refusal.CloudRefused, e.Remedy, "%v", err)
 	}
 	return err
+}
+
+// Credentials opens those of an account. They open only beside the cloud and endpoint
+// that they were given for.
+func (s *Accounts) Credentials(a store.Account) (credentials map[string]string, err error) {
+	credentials, err = s.sealed.Credentials(a)
+	if errors.Is(err, sealed.ErrMoved) {
+		return nil, refusal.New(refusal.Conflict, "give them again: undersail accounts renew "+a.Name, "the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name, a.Cloud, a.Endpoint)
+	}
+	return credentials, err
 }

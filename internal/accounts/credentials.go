@@ -13,7 +13,6 @@ import (
 	"undersail/internal/engine"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
-	"undersail/internal/sealed"
 	"undersail/internal/store"
 )
 
@@ -186,14 +185,4 @@ func (s *Accounts) Try(ctx context.Context, a store.Account) *refusal.Error {
 		return say(err)
 	}
 	return nil
-}
-
-// Credentials opens those of an account. They open only beside the cloud and endpoint
-// that they were given for.
-func (s *Accounts) Credentials(a store.Account) (credentials map[string]string, err error) {
-	credentials, err = s.sealed.Credentials(a)
-	if errors.Is(err, sealed.ErrMoved) {
-		return nil, refusal.New(refusal.Conflict, "give them again: undersail accounts renew "+a.Name, "the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name, a.Cloud, a.Endpoint)
-	}
-	return credentials, err
 }

@@ -21,9 +21,6 @@ const (
 	offersStale = 15 * time.Minute
 )
 
-// place is a region of an account.
-type place struct{ account, region string }
-
 // Offers gives what a region sells an account: as it was told a moment ago, or, with
 // refresh, now. Where the cloud does not answer, older ones say how old they are.
 func (s *Accounts) Offers(ctx context.Context, account, region string, refresh bool) (offer.Offers, error) {

@@ -1,5 +1,7 @@
 // Package audit is the book of who did what: every entry is sealed together with the one before
 // it, so that what is changed or cut out of it is noticed.
+//
+// From the ground up: store, audit.
 package audit
 
 import (

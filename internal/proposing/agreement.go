@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"undersail/internal/core/lang"
+	"undersail/internal/core/render"
 	"undersail/internal/core/use"
 	"undersail/internal/engine"
 	"undersail/internal/proposal"
@@ -122,4 +124,9 @@ func (s *Proposing) SealAgreements(ctx context.Context) error {
 	}
 	_, err = s.store.KeepSetting(ctx, store.AgreementsSealed, []byte("1"))
 	return err
+}
+
+// asksFor says which consent a proposal waits for, and how it is given.
+func asksFor(id int64, c render.Consent) render.Finding {
+	return render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: fmt.Sprintf("if you agree, say so: undersail accept %d --agree %s", id, c.Name)}
 }

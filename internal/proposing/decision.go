@@ -2,181 +2,22 @@ package proposing
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
 	"undersail/internal/access"
 	"undersail/internal/accounts"
 	"undersail/internal/cloud"
-	"undersail/internal/core/change"
-	"undersail/internal/core/lang"
 	"undersail/internal/core/policy"
-	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
-	"undersail/internal/core/use"
 	"undersail/internal/people"
 	"undersail/internal/proposal"
 	"undersail/internal/refusal"
-	"undersail/internal/secrets"
 	"undersail/internal/store"
-	"undersail/internal/templates"
 )
-
-// Show finds a proposal.
-func (s *Proposing) Show(ctx context.Context, id int64) (Proposal, error) {
-	p, err := s.store.Proposal(ctx, id)
-	if err != nil {
-		return Proposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
-	}
-	out, err := proposalOf(p)
-	if err != nil {
-		return out, err
-	}
-	a, err := s.store.Account(ctx, out.Account)
-	if err != nil {
-		return out, err
-	}
-	out.SecondPerson = out.SecondPerson || a.SecondPerson
-	return out, s.given(ctx, &out)
-}
-
-// List lists proposals, newest first, without what their documents hold.
-func (s *Proposing) List(ctx context.Context, stack string, before int64, most int) ([]Proposal, error) {
-	list, err := s.store.Proposals(ctx, stack, before, most)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]Proposal, len(list))
-	for i, p := range list {
-		out[i] = proposalRow(p)
-	}
-	return out, nil
-}
-
-// proposalRow is a proposal as lists tell it.
-func proposalRow(p store.Proposal) Proposal {
-	return Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: p.Account, Region: p.Region, Template: p.Template, Summary: p.Summary, Undoes: p.Undoes,
-		Cost: price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}}, CostNow: price.Cost{Lines: []price.Line{}}, Seconds: p.Seconds,
-		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
-		Given: []GivenConsent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Public: []string{}, Data: []string{}, Reads: []string{},
-		CreatedBy: p.CreatedBy, ShapedBy: append([]string{}, p.ShapedBy...), Uses: []use.Use{}, GivesTo: p.GivesTo, OnFailure: p.OnFailure, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
-}
-
-func proposalOf(p store.Proposal) (Proposal, error) {
-	var d proposal.Document
-	if err := json.Unmarshal(p.Document, &d); err != nil {
-		return Proposal{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
-	}
-	out := proposalRow(p)
-	out.Account, out.Region, out.Summary, out.Changes, out.Findings = d.Stack.Account, d.Stack.Region, change.Summary(d.Changes), d.Changes, d.Findings
-	out.Cost, out.CostNow, out.Seconds, out.Longest = d.Cost, d.CostNow, d.Seconds, d.Longest
-	out.SecondPerson, out.Interruptions = d.SecondPerson, d.Interruptions
-	if d.Template.Name != "" {
-		out.Template = d.Template.Name + "@" + d.Template.Version
-	}
-	if out.Rate = d.Rate; out.Rate == 0 {
-		out.Rate = 1
-	}
-	out.Consents = append(out.Consents, d.Consents...)
-	out.Uses = append(out.Uses, d.Uses...)
-	if d.Rendering != nil {
-		out.Inputs, out.Outputs = d.Rendering.Inputs, d.Rendering.Outputs
-		out.Changes = wanted(d.Changes, d.Rendering)
-	}
-	if out.Findings == nil {
-		out.Findings = []render.Finding{}
-	}
-	out.review(d)
-	return out, nil
-}
-
-// wanted adds to what is made what is wanted of it, as fields without a before.
-func wanted(changes []change.Change, r *render.Rendering) []change.Change {
-	out := slices.Clone(changes)
-	for i, c := range out {
-		if c.Change != change.Create || len(c.Fields) > 0 {
-			continue
-		}
-		if res := r.Resource(c.Resource); res != nil {
-			out[i].Fields = change.Wanted(res.Want)
-		}
-	}
-	return out
-}
-
-// Nothing is the state of a proposal that would change nothing, and is not saved.
-const Nothing = "nothing"
-
-// unsaved is what a proposal would be that changes nothing.
-func unsaved(j proposal.Judged) Proposal {
-	d := j.Document()
-	p := proposalRow(store.Proposal{Stack: d.Stack.Name, Kind: state.KindApply, State: Nothing, Account: d.Stack.Account, Region: d.Stack.Region, Summary: change.Summary(d.Changes),
-		Template: d.Template.Name + "@" + d.Template.Version, Hour: d.Cost.Hour, Currency: d.Cost.Currency})
-	p.Changes, p.Findings, p.Inputs, p.Outputs, p.Cost, p.CostNow, p.Rate = d.Changes, d.Findings, d.Rendering.Inputs, d.Rendering.Outputs, d.Cost, d.CostNow, d.Rate
-	if p.Findings == nil {
-		p.Findings = []render.Finding{}
-	}
-	return p
-}
-
-// asked is what a proposal was asked for with, as far as it can be asked again: values of
-// secrets that were typed belong to that proposal alone, and are asked for again.
-func asked(d proposal.Document) NewProposal {
-	n := NewProposal{Stack: d.Stack.Name, Account: d.Stack.Account, Region: d.Stack.Region, File: d.Template.File, Source: d.Template.Source, Parts: d.Template.Parts, Inputs: map[string]any{},
-		Keep: d.Keep, LiftGuard: d.LiftGuard, Again: d.Again, Rebuild: d.Rebuild}
-	maps.Copy(n.Inputs, d.Inputs)
-	for input, reference := range d.Secrets {
-		if name, _ := templates.SplitVersion(reference); secrets.NamePattern.MatchString(name) { // it stands for itself
-			n.Inputs[input] = "secret:" + name
-		}
-	}
-	return n
-}
-
-// askedAgain reads what a proposal was asked for with. The template is named where the
-// library has it.
-func (s *Proposing) askedAgain(ctx context.Context, id int64) (NewProposal, error) {
-	p, err := s.store.Proposal(ctx, id)
-	if err != nil {
-		return NewProposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
-	}
-	if p.Kind != state.KindApply {
-		return NewProposal{}, refusal.New(refusal.Conflict, "begin where you began: retire, undo or discard again", "only a proposal to apply a template is made again, and proposal %d is one to %s", id, p.Kind)
-	}
-	var d proposal.Document
-	if err := json.Unmarshal(p.Document, &d); err != nil {
-		return NewProposal{}, fmt.Errorf("read proposal %d: %w", id, err)
-	}
-	n := asked(d)
-	n.shaped = p.ShapedBy
-	if t, err := s.templates.Find(ctx, d.Template.Name+"@"+d.Template.Version); err == nil && t.Digest == d.Template.Digest {
-		n.Template, n.Source, n.File, n.Parts = t.Name+"@"+t.Version, "", "", nil
-	}
-	return n, nil
-}
-
-// ProposeAgain proposes what a proposal said, against what is there now.
-func (s *Proposing) ProposeAgain(ctx context.Context, u people.User, id int64) (Proposal, error) {
-	n, err := s.askedAgain(ctx, id)
-	if err != nil {
-		return Proposal{}, err
-	}
-	return s.Propose(ctx, u, n)
-}
-
-// DraftOfProposal keeps what a proposal said as a draft, to be changed and proposed anew.
-func (s *Proposing) DraftOfProposal(ctx context.Context, u people.User, id int64) (Draft, error) {
-	n, err := s.askedAgain(ctx, id)
-	if err != nil {
-		return Draft{}, err
-	}
-	return s.AddDraft(ctx, u, n)
-}
 
 // Acceptance is what somebody agrees to with a proposal.
 type Acceptance struct {
@@ -294,11 +135,6 @@ func (s *Proposing) accept(ctx context.Context, u people.User, p Proposal, a Acc
 		return p, err
 	}
 	return s.Show(ctx, p.ID)
-}
-
-// asksFor says which consent a proposal waits for, and how it is given.
-func asksFor(id int64, c render.Consent) render.Finding {
-	return render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: fmt.Sprintf("if you agree, say so: undersail accept %d --agree %s", id, c.Name)}
 }
 
 // shownAs reads the names of consents that are given, some with the digest that they were
@@ -423,4 +259,11 @@ func (s *Proposing) decide(ctx context.Context, u people.User, id int64, d store
 		s.journal.Done(ctx, u, map[string]string{"accepted": "accept", "refused": "refuse"}[d.State], p.Stack, map[string]any{"proposal": id, "consents": agreed, "why": d.Why})
 	}
 	return p, errors.Join(err, readErr)
+}
+
+func because(why string) string {
+	if why == "" {
+		return ""
+	}
+	return ": " + why
 }

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
@@ -16,6 +18,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
+	"undersail/internal/secrets"
 	"undersail/internal/store"
 )
 
@@ -207,34 +210,6 @@ func (s *Proposing) draftBody(ctx context.Context, n NewProposal) ([]byte, error
 	return raw, nil
 }
 
-// readDraftTemplate reads the template that a draft names, or that of its stack, if that
-// was applied.
-func (s *Proposing) readDraftTemplate(ctx context.Context, r *reading, n NewProposal) error {
-	stack, there, err := s.applied(ctx, n.Stack)
-	if err != nil {
-		return err
-	}
-	if there {
-		r.stack, r.isNew = stack, false
-	}
-	return s.readTemplate(ctx, r, n)
-}
-
-// applied finds a stack of a name that was applied and not retired.
-func (s *Proposing) applied(ctx context.Context, name string) (store.Stack, bool, error) {
-	stack, err := s.store.StackByName(ctx, name)
-	if errors.Is(err, store.ErrNotFound) || err == nil && stack.RetiredAt != nil {
-		return stack, false, nil
-	}
-	if err != nil {
-		return stack, false, err
-	}
-	if _, err = s.store.LastRun(ctx, stack.ID); errors.Is(err, store.ErrNotFound) {
-		return stack, false, nil
-	}
-	return stack, err == nil, err
-}
-
 // draftInput finds an input of the template of a draft.
 func (s *Proposing) draftInput(ctx context.Context, n NewProposal, input string) (*lang.Input, *reading, error) {
 	r := &reading{isNew: true, offline: true}
@@ -349,4 +324,33 @@ func (s *Proposing) draftRow(ctx context.Context, id string) (store.Draft, error
 		}
 	}
 	return row, refusal.Missing(err, "draft", id, "list them with: GET /api/v1/drafts")
+}
+
+// DraftOfProposal keeps what a proposal said as a draft, to be changed and proposed anew.
+func (s *Proposing) DraftOfProposal(ctx context.Context, u people.User, id int64) (Draft, error) {
+	n, err := s.askedAgain(ctx, id)
+	if err != nil {
+		return Draft{}, err
+	}
+	return s.AddDraft(ctx, u, n)
+}
+
+// secretGiven tells whether a draft gives a secret by its value, and not by the name of
+// one that is sealed.
+func secretGiven(in *lang.Input, n NewProposal) bool {
+	if !in.Secret {
+		return false
+	}
+	for _, l := range append(slices.Clone(n.Layers), render.Layer{Inputs: n.Inputs}) {
+		switch v := l.Inputs[in.Name].(type) {
+		case nil:
+		case string:
+			if name, named := strings.CutPrefix(v, "secret:"); !named || !secrets.NamePattern.MatchString(name) {
+				return true
+			}
+		default:
+			return true
+		}
+	}
+	return false
 }

@@ -7,35 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 
-	"undersail/internal/core/lang"
-	"undersail/internal/core/render"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
 	"undersail/internal/secrets"
 )
-
-// secretGiven tells whether a draft gives a secret by its value, and not by the name of
-// one that is sealed.
-func secretGiven(in *lang.Input, n NewProposal) bool {
-	if !in.Secret {
-		return false
-	}
-	for _, l := range append(slices.Clone(n.Layers), render.Layer{Inputs: n.Inputs}) {
-		switch v := l.Inputs[in.Name].(type) {
-		case nil:
-		case string:
-			if name, named := strings.CutPrefix(v, "secret:"); !named || !secrets.NamePattern.MatchString(name) {
-				return true
-			}
-		default:
-			return true
-		}
-	}
-	return false
-}
 
 // DraftSecret is what somebody gives for a secret or a key pair of a draft: a value, or the
 // public half of a pair of their own. Nothing has one drawn.

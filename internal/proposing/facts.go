@@ -3,7 +3,6 @@ package proposing
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -19,7 +18,6 @@ import (
 	"undersail/internal/core/use"
 	"undersail/internal/people"
 	"undersail/internal/proposal"
-	"undersail/internal/refusal"
 	"undersail/internal/sealed"
 	"undersail/internal/stacks"
 	"undersail/internal/store"
@@ -191,74 +189,9 @@ func (r *reading) takenOver(changes []change.Change, rendering *render.Rendering
 	return out
 }
 
-// lastOver is the newest run of a stack; an active one refuses a proposal.
-func (s *Proposing) lastOver(ctx context.Context, stackID string) (store.Basis, error) {
-	run, err := s.store.LastRun(ctx, stackID)
-	if errors.Is(err, store.ErrNotFound) {
-		return store.Basis{}, nil
-	}
-	if err == nil && run.State == state.Parked {
-		return store.Basis{}, refusal.New(refusal.Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
-	}
-	if err == nil && run.EndedAt == nil {
-		return store.Basis{}, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack, by %s, is not over", run.ID, cmp.Or(run.TriedBy, run.StartedBy))
-	}
-	return store.Basis{Run: run.ID, Attempt: run.Attempt}, err
-}
-
-// usedElsewhere finds what stands in the way of removals and does not belong to the
-// stack: somebody else's things that use what is to go.
-func (s *Proposing) usedElsewhere(ctx context.Context, r *reading, c proposal.Changed) (proposal.Changed, error) {
-	c, err := s.madeByThoseThatGo(ctx, r, c)
-	if err != nil {
-		return c, err
-	}
-	going := map[string]map[string]string{} // names by id, by region
-	byName := map[string]change.Recorded{}
-	for _, x := range r.Recorded {
-		if x.Kept == "" {
-			byName[x.Name] = x
-		}
-	}
-	for _, ch := range c.Plan.Changes {
-		was, there := byName[cmp.Or(ch.Was, ch.Resource)]
-		if !there || was.ID() == "" || was.Missing || ch.Change != change.Remove && (ch.Change != change.Rebuild || ch.Keeps) {
-			continue
-		}
-		region := cmp.Or(was.Region, r.stack.Region)
-		if going[region] == nil {
-			going[region] = map[string]string{}
-		}
-		going[region][was.ID()] = was.Name
-	}
-	own := map[string]bool{}
-	for _, row := range r.rows {
-		own[row.Token] = true
-	}
-	for _, region := range slices.Sorted(maps.Keys(going)) {
-		users, err := cloud.Collect(r.adapter.Search(ctx, cloud.Query{Region: region, Uses: slices.Sorted(maps.Keys(going[region]))}))
-		if err != nil {
-			return c, accounts.CloudSays(err)
-		}
-		for _, l := range users {
-			if own[l.Token] || l.Phase == cloud.Removing || going[region][l.Maker] != "" || r.makes(l, going[region]) { // what goes takes what it made with it
-				continue
-			}
-			for _, id := range l.Uses() {
-				if name := going[region][id]; name != "" {
-					c.Read = append(slices.Clone(c.Read), render.Finding{Severity: lang.Error, Code: "in-use", Place: name,
-						Message: fmt.Sprintf("%s is used by %s", name, whose(l)), Remedy: "remove that first, or let it use something else"})
-				}
-			}
-		}
-	}
-	return c, nil
-}
-
-// whose names a resource that is not of the stack.
-func whose(l cloud.Live) string {
-	if stack := l.Tags[cloud.TagStack]; stack != "" {
-		return fmt.Sprintf("%s of stack %s (%s %s)", l.Tags[cloud.TagResource], stack, l.Type, l.ID)
-	}
-	return fmt.Sprintf("the %s %s (%s), which no stack made", l.Type, l.Name, l.ID)
+// undone is a run that an undoing undoes, with what it did.
+type undone struct {
+	run     store.Run
+	steps   []store.Step
+	changes []change.Change
 }

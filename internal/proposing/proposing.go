@@ -1,9 +1,15 @@
 // Package proposing is the way from what somebody wants to what is carried out: the questions of a
 // form and their answers, drafts, proposals with all that they are judged by, who agrees to them,
 // and the moment in which one is applied.
+//
+// From the ground up: store, proposing, proposal; facts, basis, undone, handover, references,
+// byproducts, reading, existing, names, bounds; agreement, uses, review, stages, again; form,
+// question, comparison, places, draft, draftsecrets, choices; generation, gift, decision,
+// standing; kept, retirement, continuation, staleness, application, undo.
 package proposing
 
 import (
+	"context"
 	"log/slog"
 	"sync"
 
@@ -55,4 +61,10 @@ type Rests struct {
 func New(on Rests) *Proposing {
 	return &Proposing{store: on.Store, sealed: on.Sealed, engine: on.Engine, journal: on.Journal, turns: on.Turns, people: on.People, accounts: on.Accounts,
 		templates: on.Templates, stacks: on.Stacks, secrets: on.Secrets, log: on.Log, asking: map[string]*asking{}}
+}
+
+// asking is the newest question of a form.
+type asking struct {
+	seq    int64
+	cancel context.CancelCauseFunc
 }

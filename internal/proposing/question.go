@@ -119,12 +119,6 @@ func stopped(ctx context.Context, err error) error {
 	return err
 }
 
-// asking is the newest question of a form.
-type asking struct {
-	seq    int64
-	cancel context.CancelCauseFunc
-}
-
 // newest ends older questions of a form, and gives a context that a newer one ends.
 func (s *Proposing) newest(ctx context.Context, u people.User, q Question) (context.Context, func(), error) {
 	if q.Form == "" {

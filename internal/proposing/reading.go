@@ -301,3 +301,31 @@ func (s *Proposing) lastApplied(ctx context.Context, r *reading) error {
 	}
 	return nil
 }
+
+// readDraftTemplate reads the template that a draft names, or that of its stack, if that
+// was applied.
+func (s *Proposing) readDraftTemplate(ctx context.Context, r *reading, n NewProposal) error {
+	stack, there, err := s.applied(ctx, n.Stack)
+	if err != nil {
+		return err
+	}
+	if there {
+		r.stack, r.isNew = stack, false
+	}
+	return s.readTemplate(ctx, r, n)
+}
+
+// applied finds a stack of a name that was applied and not retired.
+func (s *Proposing) applied(ctx context.Context, name string) (store.Stack, bool, error) {
+	stack, err := s.store.StackByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && stack.RetiredAt != nil {
+		return stack, false, nil
+	}
+	if err != nil {
+		return stack, false, err
+	}
+	if _, err = s.store.LastRun(ctx, stack.ID); errors.Is(err, store.ErrNotFound) {
+		return stack, false, nil
+	}
+	return stack, err == nil, err
+}

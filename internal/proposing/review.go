@@ -2,36 +2,23 @@ package proposing
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
+	"undersail/internal/core/change"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
+	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+	"undersail/internal/core/state"
+	"undersail/internal/core/use"
 	"undersail/internal/proposal"
+	"undersail/internal/refusal"
+	"undersail/internal/store"
 )
-
-// GivenConsent is what somebody agreed to.
-type GivenConsent struct {
-	render.Consent
-	By string    `json:"by"`
-	At time.Time `json:"at"`
-}
-
-// QuotaLine is one quota of a region with what a proposal adds to it.
-type QuotaLine struct {
-	Region string `json:"region"`
-	Name   string `json:"name"`
-	Limit  int64  `json:"limit"`
-	Used   int64  `json:"used"`
-	// Wanted is what open proposals and runs of other stacks will take.
-	Wanted int64 `json:"wanted"`
-	Adds   int64 `json:"adds"`
-	Left   int64 `json:"left"`
-}
 
 // quotaLines tell of every quota that a proposal adds to how much is left after it.
 func quotaLines(offers offer.Everywhere, reserves []proposal.Reserve) []QuotaLine {
@@ -118,4 +105,101 @@ func (s *Proposing) given(ctx context.Context, p *Proposal) error {
 		p.Given = append(p.Given, GivenConsent{render.Consent{Name: c.Name, About: c.About}, c.GivenBy, c.GivenAt})
 	}
 	return err
+}
+
+// Show finds a proposal.
+func (s *Proposing) Show(ctx context.Context, id int64) (Proposal, error) {
+	p, err := s.store.Proposal(ctx, id)
+	if err != nil {
+		return Proposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
+	}
+	out, err := proposalOf(p)
+	if err != nil {
+		return out, err
+	}
+	a, err := s.store.Account(ctx, out.Account)
+	if err != nil {
+		return out, err
+	}
+	out.SecondPerson = out.SecondPerson || a.SecondPerson
+	return out, s.given(ctx, &out)
+}
+
+// List lists proposals, newest first, without what their documents hold.
+func (s *Proposing) List(ctx context.Context, stack string, before int64, most int) ([]Proposal, error) {
+	list, err := s.store.Proposals(ctx, stack, before, most)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Proposal, len(list))
+	for i, p := range list {
+		out[i] = proposalRow(p)
+	}
+	return out, nil
+}
+
+// proposalRow is a proposal as lists tell it.
+func proposalRow(p store.Proposal) Proposal {
+	return Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: p.Account, Region: p.Region, Template: p.Template, Summary: p.Summary, Undoes: p.Undoes,
+		Cost: price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}}, CostNow: price.Cost{Lines: []price.Line{}}, Seconds: p.Seconds,
+		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
+		Given: []GivenConsent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Public: []string{}, Data: []string{}, Reads: []string{},
+		CreatedBy: p.CreatedBy, ShapedBy: append([]string{}, p.ShapedBy...), Uses: []use.Use{}, GivesTo: p.GivesTo, OnFailure: p.OnFailure, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
+}
+
+func proposalOf(p store.Proposal) (Proposal, error) {
+	var d proposal.Document
+	if err := json.Unmarshal(p.Document, &d); err != nil {
+		return Proposal{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
+	}
+	out := proposalRow(p)
+	out.Account, out.Region, out.Summary, out.Changes, out.Findings = d.Stack.Account, d.Stack.Region, change.Summary(d.Changes), d.Changes, d.Findings
+	out.Cost, out.CostNow, out.Seconds, out.Longest = d.Cost, d.CostNow, d.Seconds, d.Longest
+	out.SecondPerson, out.Interruptions = d.SecondPerson, d.Interruptions
+	if d.Template.Name != "" {
+		out.Template = d.Template.Name + "@" + d.Template.Version
+	}
+	if out.Rate = d.Rate; out.Rate == 0 {
+		out.Rate = 1
+	}
+	out.Consents = append(out.Consents, d.Consents...)
+	out.Uses = append(out.Uses, d.Uses...)
+	if d.Rendering != nil {
+		out.Inputs, out.Outputs = d.Rendering.Inputs, d.Rendering.Outputs
+		out.Changes = wanted(d.Changes, d.Rendering)
+	}
+	if out.Findings == nil {
+		out.Findings = []render.Finding{}
+	}
+	out.review(d)
+	return out, nil
+}
+
+// wanted adds to what is made what is wanted of it, as fields without a before.
+func wanted(changes []change.Change, r *render.Rendering) []change.Change {
+	out := slices.Clone(changes)
+	for i, c := range out {
+		if c.Change != change.Create || len(c.Fields) > 0 {
+			continue
+		}
+		if res := r.Resource(c.Resource); res != nil {
+			out[i].Fields = change.Wanted(res.Want)
+		}
+	}
+	return out
+}
+
+// Nothing is the state of a proposal that would change nothing, and is not saved.
+const Nothing = "nothing"
+
+// unsaved is what a proposal would be that changes nothing.
+func unsaved(j proposal.Judged) Proposal {
+	d := j.Document()
+	p := proposalRow(store.Proposal{Stack: d.Stack.Name, Kind: state.KindApply, State: Nothing, Account: d.Stack.Account, Region: d.Stack.Region, Summary: change.Summary(d.Changes),
+		Template: d.Template.Name + "@" + d.Template.Version, Hour: d.Cost.Hour, Currency: d.Cost.Currency})
+	p.Changes, p.Findings, p.Inputs, p.Outputs, p.Cost, p.CostNow, p.Rate = d.Changes, d.Findings, d.Rendering.Inputs, d.Rendering.Outputs, d.Cost, d.CostNow, d.Rate
+	if p.Findings == nil {
+		p.Findings = []render.Finding{}
+	}
+	return p
 }

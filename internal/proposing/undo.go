@@ -1,14 +1,12 @@
 package proposing
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"undersail/internal/access"
 	"undersail/internal/core/change"
@@ -61,90 +59,6 @@ func (s *Proposing) undo(ctx context.Context, u people.User, run store.Run) (p P
 	return s.save(ctx, u, r, judged, state.KindUndo)
 }
 
-// readUndone notes what goes with a run that is undone: it, and the runs before it that failed or
-// were stopped, back to the last that was done. What it made, if it failed itself, nobody relied on
-// yet, so that no data of anybody is lost with that; what they kept comes back under the name that
-// it had before.
-func (s *Proposing) readUndone(ctx context.Context, r *reading, id int64) error {
-	run, err := s.store.Run(ctx, id)
-	if err != nil {
-		return err
-	}
-	runs := []store.Run{run}
-	r.fresh, r.returns, r.becomes = map[string]bool{}, map[string]string{}, map[string]string{}
-	for at := id; ; {
-		before, err := s.store.LastDocument(ctx, r.stack.ID, at)
-		if errors.Is(err, store.ErrNotFound) {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		at = *before.RunID
-		earlier, err := s.store.Run(ctx, at)
-		if err != nil {
-			return err
-		}
-		if earlier.State == state.Done {
-			r.whole = &before
-			break
-		}
-		if earlier.State != state.Undone {
-			runs = append(runs, earlier)
-		}
-	}
-	for _, of := range runs {
-		steps, err := s.store.Steps(ctx, of.ID)
-		if err != nil {
-			return err
-		}
-		_, d, err := s.stacks.Document(ctx, of.ProposalID)
-		if err != nil {
-			return err
-		}
-		r.undone = append(r.undone, undone{of, steps, d.Changes})
-		// Somebody may rely on what an earlier one made by now, even though it failed.
-		r.comesBack(r.undone[len(r.undone)-1], of.ID == id && run.State != state.Done)
-	}
-	return nil
-}
-
-// undone is a run that an undoing undoes, with what it did.
-type undone struct {
-	run     store.Run
-	steps   []store.Step
-	changes []change.Change
-}
-
-// comesBack notes what one of the runs made, if nobody relied on it, what it kept, and what it
-// renamed. Later runs were read before.
-func (r *reading) comesBack(of undone, fresh bool) {
-	earlier := map[string]string{}
-	for _, c := range of.changes {
-		if c.Was != "" && !strings.HasSuffix(c.Was, change.OldName("")) {
-			earlier[c.Resource] = c.Was
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(earlier)) {
-		later := name // the name that it has now
-		for now, then := range r.becomes {
-			if then == name {
-				later = now
-			}
-		}
-		r.becomes[later] = earlier[name]
-	}
-	for _, st := range of.steps {
-		switch st.Action {
-		case engine.ActionCreate:
-			r.fresh[st.Token] = r.fresh[st.Token] || fresh
-		case engine.ActionKeep:
-			name := strings.TrimSuffix(st.Resource, change.OldName(""))
-			r.returns[st.Token] = cmp.Or(earlier[name], name)
-		}
-	}
-}
-
 // mayUndo refuses what there is no way back from.
 func (s *Proposing) mayUndo(ctx context.Context, run store.Run) error {
 	last, err := s.newestEffective(ctx, run)
@@ -165,33 +79,6 @@ func (s *Proposing) mayUndo(ctx context.Context, run store.Run) error {
 		return refusal.New(refusal.Conflict, fmt.Sprintf("undo run %d first", last), "run %d came later and rests on it", last)
 	}
 	return nil
-}
-
-// newestEffective is the newest run of a stack, but for failed tries to undo the
-// run in question.
-func (s *Proposing) newestEffective(ctx context.Context, run store.Run) (int64, error) {
-	runs, err := s.store.Runs(ctx, run.Stack, 0, 50)
-	if err != nil {
-		return 0, err
-	}
-	for _, r := range runs {
-		if r.StackID == run.StackID && r.Kind != state.KindDiscard && (r.Undoes == nil || *r.Undoes != run.ID) {
-			return r.ID, nil
-		}
-	}
-	return run.ID, nil
-}
-
-// basisBut is the newest run of a stack; a parked one does not stand in the way of
-// its own undoing.
-func (s *Proposing) basisBut(ctx context.Context, stackID string, undoes *int64) (store.Basis, error) {
-	if undoes != nil {
-		run, err := s.store.LastRun(ctx, stackID)
-		if err == nil && run.ID == *undoes && run.State == state.Parked {
-			return store.Basis{Run: run.ID, Attempt: run.Attempt}, nil
-		}
-	}
-	return s.lastOver(ctx, stackID)
 }
 
 // planUndo computes the way back to what the stack was made from before a run.

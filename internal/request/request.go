@@ -1,5 +1,7 @@
 // Package request is what every call of a user has in common: who asks and what they see, how
 // much may be computed for it, and that asking again under the same key does nothing twice.
+//
+// From the ground up: store, keys; turns, request.
 package request
 
 import (

@@ -1,5 +1,7 @@
 // Package secrets has the secrets that people keep by name, who may read which, and the key that
 // everything is sealed with.
+//
+// From the ground up: store, secrets; named, reveal; seal.
 package secrets
 
 import (

@@ -1,5 +1,9 @@
 // Package stacks has what was made: stacks with their resources, outputs and costs, their runs and
 // what those were like, looking at them, and ways to their machines.
+//
+// From the ground up: store, quiet; stacks, document, rendering; awaited, run, event, evidence;
+// stack, changes, outputs, uses; observed, verification, charge; cost, opinion; connection,
+// guide; stop, retry.
 package stacks
 
 import (

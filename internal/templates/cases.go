@@ -3,7 +3,6 @@ package templates
 import (
 	"context"
 	"fmt"
-	"io/fs"
 
 	"undersail/internal/access"
 	"undersail/internal/core/budget"
@@ -99,35 +98,6 @@ func (s *Templates) keepCases(ctx context.Context, t Template, c library.Cases) 
 	}
 	out.KeptWith = t.Version
 	return out, s.store.PutCases(ctx, store.Cases{Template: t.Name, Version: t.Version, Source: c.Source, Offers: c.Offers})
-}
-
-// casesBeside keeps the cases that a library has beside a template file, and tells what
-// is wrong with them.
-func (s *Templates) casesBeside(ctx context.Context, files fs.FS, file string, t LibraryTemplate) (string, error) {
-	c, err := library.ReadCases(files, file)
-	if c == nil || err != nil {
-		if err != nil {
-			return err.Error(), nil
-		}
-		return "", nil
-	}
-	published, err := s.Find(ctx, t.Name+"@"+t.Version)
-	if err != nil {
-		return "", err
-	}
-	runs, err := s.keepCases(ctx, published, *c)
-	if problem, refused := refusalLine(err); refused {
-		return "its cases: " + problem, nil
-	}
-	if err != nil {
-		return "", err
-	}
-	for _, x := range runs.Cases {
-		if len(x.Failures) > 0 {
-			return fmt.Sprintf("case %q fails: %s", x.Name, x.Failures[0].Message), nil
-		}
-	}
-	return "", nil
 }
 
 // runCases runs cases on the text of a template.

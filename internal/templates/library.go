@@ -248,3 +248,32 @@ func (s *Templates) Versions(ctx context.Context, name string) ([]Template, erro
 	sortNewestFirst(out)
 	return out, nil
 }
+
+// casesBeside keeps the cases that a library has beside a template file, and tells what
+// is wrong with them.
+func (s *Templates) casesBeside(ctx context.Context, files fs.FS, file string, t LibraryTemplate) (string, error) {
+	c, err := library.ReadCases(files, file)
+	if c == nil || err != nil {
+		if err != nil {
+			return err.Error(), nil
+		}
+		return "", nil
+	}
+	published, err := s.Find(ctx, t.Name+"@"+t.Version)
+	if err != nil {
+		return "", err
+	}
+	runs, err := s.keepCases(ctx, published, *c)
+	if problem, refused := refusalLine(err); refused {
+		return "its cases: " + problem, nil
+	}
+	if err != nil {
+		return "", err
+	}
+	for _, x := range runs.Cases {
+		if len(x.Failures) > 0 {
+			return fmt.Sprintf("case %q fails: %s", x.Name, x.Failures[0].Message), nil
+		}
+	}
+	return "", nil
+}

@@ -1,6 +1,9 @@
 // Package templates has the library: templates with their versions, the folders and repositories
 // that they come from, the cases that their keepers expect, texts that are being written, and the
 // organisation's rules.
+//
+// From the ground up: store, bundle; templates, template; resolution, publication; cases,
+// library; policies, text.
 package templates
 
 import (
