@@ -3,9 +3,10 @@ package test
 import (
 	"strings"
 	"testing"
-	"undersail/internal/proposing"
 
 	"github.com/chromedp/chromedp"
+
+	"undersail/internal/proposing"
 )
 
 // TestConsole goes the whole way in a browser: sign in, read a proposal, accept

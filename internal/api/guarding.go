@@ -13,12 +13,12 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"undersail/internal/request"
 
 	"github.com/labstack/echo/v5"
 
 	"undersail/internal/people"
 	"undersail/internal/refusal"
+	"undersail/internal/request"
 )
 
 // Limits of one request.

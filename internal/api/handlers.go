@@ -2,9 +2,9 @@ package api
 
 import (
 	"context"
-	"undersail/internal/proposing"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/proposing"
 )
 
 // handlers answers the operations of the contract. Errors travel to the central

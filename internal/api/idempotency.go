@@ -8,9 +8,9 @@ import (
 	"io"
 	"net/http"
 
-	"undersail/internal/refusal"
-
 	"github.com/labstack/echo/v5"
+
+	"undersail/internal/refusal"
 )
 
 const maxKey = 200

@@ -13,12 +13,12 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-	"undersail/internal/stacks"
 
 	"github.com/labstack/echo/v5"
 
 	"undersail/internal/refusal"
 	"undersail/internal/service"
+	"undersail/internal/stacks"
 )
 
 // wakers tells the readers of streams that there may be something new. One

@@ -10,12 +10,12 @@ import (
 	"regexp"
 	"strings"
 
-	"undersail/internal/refusal"
-
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/labstack/echo/v5"
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"undersail/internal/refusal"
 )
 
 // validated holds every request against the contract: unknown fields, wrong

@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"undersail/internal/accounts"
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/accounts"
 	"undersail/internal/api/contract"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/resource"

@@ -5,10 +5,10 @@ import (
 	"io"
 	"net/netip"
 	"strings"
-	"undersail/internal/accounts"
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/accounts"
 	"undersail/internal/api/contract"
 	"undersail/internal/core/address"
 	"undersail/internal/review"

@@ -3,9 +3,10 @@ package cli
 import (
 	"fmt"
 	"io"
-	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
+
+	"undersail/internal/proposing"
 )
 
 func (a *app) agreementsCommand() *cobra.Command {

@@ -8,17 +8,17 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"undersail/internal/accounts"
-	"undersail/internal/secrets"
-	"undersail/internal/stacks"
-	"undersail/internal/templates"
 
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
+	"undersail/internal/accounts"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
+	"undersail/internal/secrets"
+	"undersail/internal/stacks"
+	"undersail/internal/templates"
 )
 
 // interactive reports whether somebody sits before both ends of the command. What is

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 
@@ -21,6 +20,7 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/exchange"
 	"undersail/internal/library"
+	"undersail/internal/templates"
 )
 
 func (a *app) newTemplateCommand() *cobra.Command {

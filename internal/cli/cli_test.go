@@ -11,8 +11,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"undersail/internal/proposing"
-	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
@@ -20,6 +18,8 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
+	"undersail/internal/proposing"
+	"undersail/internal/stacks"
 )
 
 // execute runs a command line in this process, without a service.

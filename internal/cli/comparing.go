@@ -6,13 +6,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/fit"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/price"
+	"undersail/internal/proposing"
 	"undersail/internal/review"
 )
 

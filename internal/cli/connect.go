@@ -12,7 +12,6 @@ import (
 	"strings"
 	"syscall"
 	"time"
-	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
@@ -20,6 +19,7 @@ import (
 
 	"undersail/internal/api/contract"
 	"undersail/internal/connect"
+	"undersail/internal/stacks"
 )
 
 // connecting are the flags of connect.

@@ -6,15 +6,15 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"undersail/internal/proposing"
-	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
+	"undersail/internal/proposing"
 	"undersail/internal/review"
+	"undersail/internal/stacks"
 )
 
 func (a *app) applyCommand() *cobra.Command {

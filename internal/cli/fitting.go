@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
 
@@ -16,6 +15,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/storage"
+	"undersail/internal/proposing"
 	"undersail/internal/review"
 )
 

@@ -9,14 +9,14 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"undersail/internal/audit"
-	"undersail/internal/secrets"
-	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/audit"
 	"undersail/internal/review"
+	"undersail/internal/secrets"
+	"undersail/internal/stacks"
 )
 
 func (a *app) revealCommand() *cobra.Command {

@@ -5,11 +5,11 @@ import (
 	"io"
 	"strings"
 	"time"
-	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/proposing"
 	"undersail/internal/review"
 )
 

@@ -8,10 +8,10 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"undersail/internal/accounts"
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/accounts"
 	"undersail/internal/api/contract"
 	"undersail/internal/cloud/registry"
 	"undersail/internal/review"

@@ -3,11 +3,11 @@ package cli
 import (
 	"fmt"
 	"io"
-	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/review"
+	"undersail/internal/templates"
 )
 
 func (a *app) librariesCommand() *cobra.Command {

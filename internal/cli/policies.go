@@ -6,14 +6,14 @@ import (
 	"io"
 	"os"
 	"strings"
-	"undersail/internal/stacks"
-	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/core/policy"
 	"undersail/internal/review"
+	"undersail/internal/stacks"
+	"undersail/internal/templates"
 )
 
 const ruleHelp = `A rule is a YAML file: what it is called, what it does where its condition does not hold (forbid, warn

@@ -6,8 +6,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"undersail/internal/proposing"
-	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +14,9 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/use"
+	"undersail/internal/proposing"
 	"undersail/internal/review"
+	"undersail/internal/templates"
 )
 
 func (a *app) proposeCommand() *cobra.Command {

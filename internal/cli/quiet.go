@@ -5,9 +5,10 @@ import (
 	"fmt"
 	"io"
 	"time"
-	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
+
+	"undersail/internal/stacks"
 )
 
 func (a *app) quietCommand() *cobra.Command {

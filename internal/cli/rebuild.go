@@ -1,9 +1,9 @@
 package cli
 
 import (
-	"undersail/internal/proposing"
-
 	"github.com/spf13/cobra"
+
+	"undersail/internal/proposing"
 )
 
 func (a *app) rebuildCommand() *cobra.Command {

@@ -6,13 +6,13 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"undersail/internal/proposing"
-	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/price"
+	"undersail/internal/proposing"
 	"undersail/internal/review"
+	"undersail/internal/stacks"
 )
 
 // printReviewed tells what a reviewer asks of a proposal beside its changes.

@@ -7,13 +7,13 @@ import (
 	"io"
 	"os"
 	"strings"
-	"undersail/internal/proposing"
-	"undersail/internal/secrets"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/core/secretrule"
+	"undersail/internal/proposing"
 	"undersail/internal/review"
+	"undersail/internal/secrets"
 )
 
 func (a *app) secretsCommand() *cobra.Command {

@@ -10,11 +10,10 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"undersail/internal/accounts"
-	"undersail/internal/proposing"
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/accounts"
 	"undersail/internal/core/address"
 	"undersail/internal/core/change"
 	"undersail/internal/core/fit"
@@ -23,6 +22,7 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+	"undersail/internal/proposing"
 	"undersail/internal/review"
 )
 

@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"undersail/internal/templates"
 
 	"github.com/spf13/cobra"
 
@@ -17,6 +16,7 @@ import (
 	"undersail/internal/exchange"
 	"undersail/internal/library"
 	"undersail/internal/review"
+	"undersail/internal/templates"
 )
 
 func (a *app) templatesCommand() *cobra.Command {

@@ -11,13 +11,13 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"undersail/internal/stacks"
 
 	"github.com/spf13/cobra"
 
 	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
 	"undersail/internal/review"
+	"undersail/internal/stacks"
 )
 
 // marks tell a state by shape, so that no colour is needed.

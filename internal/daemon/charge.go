@@ -9,9 +9,9 @@ import (
 	"os"
 	"path/filepath"
 	"time"
-	"undersail/internal/stacks"
 
 	"undersail/internal/engine"
+	"undersail/internal/stacks"
 	"undersail/internal/store"
 )
 

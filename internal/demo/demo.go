@@ -20,15 +20,15 @@ import (
 	"strings"
 	"syscall"
 	"time"
-	"undersail/internal/accounts"
-	"undersail/internal/proposing"
-	"undersail/internal/secrets"
 
+	"undersail/internal/accounts"
 	"undersail/internal/core/policy"
 	"undersail/internal/daemon"
 	"undersail/internal/openid"
 	"undersail/internal/people"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
+	"undersail/internal/secrets"
 )
 
 // User is who signs in to the demo.

@@ -9,12 +9,12 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-	"undersail/internal/templates"
 
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing/object"
 
 	"undersail/examples"
+	"undersail/internal/templates"
 )
 
 const libraryName = "tide-office"

@@ -7,10 +7,10 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"undersail/internal/proposing"
-	"undersail/internal/stacks"
 
+	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/sim/world"
 )
 

@@ -10,11 +10,11 @@ import (
 	"sync"
 	"testing"
 	"time"
-	"undersail/internal/proposing"
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/engine"
+	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/store"
 	"undersail/sim"

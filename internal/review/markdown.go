@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"undersail/internal/proposing"
 
 	"undersail/internal/core/change"
+	"undersail/internal/proposing"
 )
 
 // Markdown writes a proposal as a comment for a review.

@@ -7,12 +7,12 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"undersail/internal/proposing"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/price"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
+	"undersail/internal/proposing"
 )
 
 func NotKept(list []render.Compliance) (out []render.Compliance) {

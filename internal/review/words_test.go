@@ -2,10 +2,10 @@ package review
 
 import (
 	"testing"
-	"undersail/internal/proposing"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/resource"
+	"undersail/internal/proposing"
 )
 
 func TestAChangeSaysWhyOrWhat(t *testing.T) {

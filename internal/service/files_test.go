@@ -58,10 +58,10 @@ func TestMachinesShareFiles(t *testing.T) {
 	if run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if got := attributesOf(t, s, "shared", "files")["places"]; fmt.Sprint(got) != "2" {
+	if got := servicetest.Attributes(t, s, "shared", "files")["places"]; fmt.Sprint(got) != "2" {
 		t.Errorf("they can be mounted from %v of 2 places", got)
 	}
-	read := func() string { return attributesOf(t, s, "shared", "read")["output"].(string) }
+	read := func() string { return servicetest.Attributes(t, s, "shared", "read")["output"].(string) }
 	if got := read(); !strings.Contains(got, "nfs4 104857600 /shared") || !strings.Contains(got, "neap") {
 		t.Errorf("the other machine read %q", got)
 	}
@@ -92,7 +92,7 @@ func TestAMachineStartsWithoutADiskThatItCanDoWithout(t *testing.T) {
 	r.ByHand("PATCH", "shared-writer", map[string]any{"size": "plain-2"})
 	got := ""
 	for deadline := time.Now().Add(90 * time.Second); !strings.Contains(got, "2 /data is not a mountpoint") && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
-		got = strings.Join(bad(t, s, r, "shared"), "; ")
+		got = strings.Join(servicetest.Failing(t, s, r, "shared"), "; ")
 	}
 	if !strings.Contains(got, "2 /data is not a mountpoint") || !strings.Contains(got, "the disk failed") {
 		t.Errorf("without a disk that it can do without: %s", got)
@@ -130,7 +130,7 @@ func TestAMachineReadsObjectsByTheRightsOfItsRole(t *testing.T) {
 		if run := r.Await(s, r.ApplySource(s, "fetched", fetched, map[string]any{"rights": c.rights})); run.State != state.Done {
 			t.Fatal(run.State, run.Reason)
 		}
-		if got := fmt.Sprint(attributesOf(t, s, "fetched", "read")["output"]); !strings.HasPrefix(got, c.want) {
+		if got := fmt.Sprint(servicetest.Attributes(t, s, "fetched", "read")["output"]); !strings.HasPrefix(got, c.want) {
 			t.Errorf("with the rights %v it reads %q", c.rights, got)
 		}
 	}

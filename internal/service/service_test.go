@@ -2,9 +2,7 @@ package service_test
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"strings"
 	"testing"
 
 	"undersail/internal/core/lang"
@@ -17,14 +15,6 @@ import (
 )
 
 func TestMain(m *testing.M) { servicetest.Main(m) }
-
-func wantKind(t *testing.T, err error, kind refusal.Kind, says string) {
-	t.Helper()
-	var e *refusal.Error
-	if !errors.As(err, &e) || e.Kind != kind || !strings.Contains(e.Title+" "+e.Remedy, says) {
-		t.Errorf("error %v, want %s with %q", err, kind, says)
-	}
-}
 
 const site = `undersail: 1
 about: {name: site, version: %s, title: Site, maturity: %s}
@@ -64,17 +54,17 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 		}
 	}
 	_, err := s.Templates.Find(ctx, "site@^9")
-	wantKind(t, err, refusal.NotFound, "has no version ^9")
+	servicetest.WantKind(t, err, refusal.NotFound, "has no version ^9")
 	_, err = s.Templates.Find(ctx, "site@newest")
-	wantKind(t, err, refusal.Invalid, "is not a version")
+	servicetest.WantKind(t, err, refusal.Invalid, "is not a version")
 	_, _, err = s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text("1.0.0", "supported", "other")})
-	wantKind(t, err, refusal.Conflict, "raise the version")
+	servicetest.WantKind(t, err, refusal.Conflict, "raise the version")
 	_, _, err = s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: "undersail: 1"})
-	wantKind(t, err, refusal.Findings, "the template has errors")
+	servicetest.WantKind(t, err, refusal.Findings, "the template has errors")
 	_, _, err = s.Templates.Publish(ctx, people.User{Roles: []string{"operator"}}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
-	wantKind(t, err, refusal.Forbidden, "operator")
+	servicetest.WantKind(t, err, refusal.Forbidden, "operator")
 	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Template: "site", Account: "saltmere-lab", Region: "north-fell"})
-	wantKind(t, err, refusal.Invalid, "is withdrawn")
+	servicetest.WantKind(t, err, refusal.Invalid, "is withdrawn")
 	list, err := s.Templates.List(ctx)
 	if err != nil || len(list) != 1 || list[0].Version != "2.0.0" {
 		t.Errorf("the library lists %v, %v", list, err)
@@ -135,9 +125,9 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 		t.Errorf("the same value again: %s", p.Summary)
 	}
 	_, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Secrets: map[string]string{"word": "neap"}})
-	wantKind(t, err, refusal.Findings, "would not work")
+	servicetest.WantKind(t, err, refusal.Findings, "would not work")
 	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Secrets: map[string]string{"note": "x"}})
-	wantKind(t, err, refusal.Invalid, "no secret input note")
+	servicetest.WantKind(t, err, refusal.Invalid, "no secret input note")
 }
 
 func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
@@ -172,7 +162,7 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 		t.Errorf("changed: %+v", field)
 	}
 	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Region: "long-sound"})
-	wantKind(t, err, refusal.Conflict, "is in saltmere-lab, region north-fell")
+	servicetest.WantKind(t, err, refusal.Conflict, "is in saltmere-lab, region north-fell")
 }
 
 func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
@@ -185,36 +175,36 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = s.Proposing.Apply(ctx, r.Admin, p.ID, "")
-	wantKind(t, err, refusal.Conflict, "undersail accept")
+	servicetest.WantKind(t, err, refusal.Conflict, "undersail accept")
 	_, err = s.Proposing.Accept(ctx, people.User{Roles: []string{"viewer"}}, p.ID, nil, "")
-	wantKind(t, err, refusal.Forbidden, "viewer")
+	servicetest.WantKind(t, err, refusal.Forbidden, "viewer")
 	plain := r.Propose(s, "plain", "undersail: 1\nabout: {name: plain, version: 1.0.0, title: Plain}\nresources: {front: {type: address}}\n", nil)
 	_, err = s.Proposing.Accept(ctx, r.Admin, plain.ID, []string{"lose-dta"}, "")
-	wantKind(t, err, refusal.Invalid, fmt.Sprintf("proposal %d asks for no consent, and not for lose-dta", plain.ID))
+	servicetest.WantKind(t, err, refusal.Invalid, fmt.Sprintf("proposal %d asks for no consent, and not for lose-dta", plain.ID))
 	if agreed, err := s.Proposing.Accept(ctx, r.Admin, plain.ID, []string{"lose-data"}, ""); err != nil || agreed.State != "accepted" {
 		t.Errorf("who agrees to more than is asked for does not agree: %v", err)
 	}
-	_, err = s.Proposing.Accept(ctx, r.Admin, p.ID, append(consentNames(p), "lose-dta"), "")
-	wantKind(t, err, refusal.Invalid, "asks for no consent lose-dta")
+	_, err = s.Proposing.Accept(ctx, r.Admin, p.ID, append(servicetest.ConsentNames(p), "lose-dta"), "")
+	servicetest.WantKind(t, err, refusal.Invalid, "asks for no consent lose-dta")
 	_, err = s.Proposing.Agree(ctx, r.Admin, p.ID, proposing.Acceptance{OnFailure: "explode"})
-	wantKind(t, err, refusal.Invalid, `"explode" is not what can become of a run that fails`)
+	servicetest.WantKind(t, err, refusal.Invalid, `"explode" is not what can become of a run that fails`)
 	refusedBy := r.Person("tomas", "reviewer")
 	done, err := s.Proposing.Refuse(ctx, refusedBy, p.ID, "after the spring tide")
 	if err != nil || done.State != "refused" || done.Why != "after the spring tide" || done.DecidedBy != "tomas" {
 		t.Errorf("%+v, %v", done, err)
 	}
 	_, err = s.Proposing.Accept(ctx, r.Admin, p.ID, nil, "")
-	wantKind(t, err, refusal.Stale, "is refused")
+	servicetest.WantKind(t, err, refusal.Stale, "is refused")
 	_, err = s.Proposing.Apply(ctx, r.Admin, p.ID, "")
-	wantKind(t, err, refusal.Stale, "propose again")
+	servicetest.WantKind(t, err, refusal.Stale, "propose again")
 	_, err = s.Proposing.Continue(ctx, r.Admin, "site")
-	wantKind(t, err, refusal.NotFound, "propose it first")
+	servicetest.WantKind(t, err, refusal.NotFound, "propose it first")
 	_, err = s.Stacks.Verify(ctx, r.Admin, "site")
-	wantKind(t, err, refusal.Conflict, "nothing to verify")
+	servicetest.WantKind(t, err, refusal.Conflict, "nothing to verify")
 	_, err = s.Stacks.Outputs(ctx, "site")
-	wantKind(t, err, refusal.Conflict, "apply it first")
+	servicetest.WantKind(t, err, refusal.Conflict, "apply it first")
 	_, err = s.Stacks.Show(ctx, "elsewhere")
-	wantKind(t, err, refusal.NotFound, "there is no stack elsewhere")
+	servicetest.WantKind(t, err, refusal.NotFound, "there is no stack elsewhere")
 }
 
 func TestRetiringFreesTheName(t *testing.T) {
@@ -248,7 +238,7 @@ func TestRetiringFreesTheName(t *testing.T) {
 		t.Errorf("left over: %v", l.Alive)
 	}
 	_, err := s.Proposing.Retire(ctx, r.Admin, "site")
-	wantKind(t, err, refusal.NotFound, "was retired")
+	servicetest.WantKind(t, err, refusal.NotFound, "was retired")
 	// The name is free again, and its new stack is another one.
 	if run := r.Await(s, r.Apply(s, "site", "warning-site", nil)); run.State != "done" {
 		t.Error(run.Reason)

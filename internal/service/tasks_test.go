@@ -13,7 +13,6 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/proposing"
 	"undersail/internal/refusal"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 )
 
@@ -32,21 +31,6 @@ resources:
 `
 
 const onShore = `, on: =shore.public_address, user: tide, key: =access.private_key`
-
-func attributesOf(t *testing.T, s *service.Service, stack, name string) map[string]any {
-	t.Helper()
-	st, err := s.Stacks.Show(context.Background(), stack)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, r := range st.Resources {
-		if r.Name == name {
-			return r.Attributes
-		}
-	}
-	t.Fatalf("stack %s has no %s", stack, name)
-	return nil
-}
 
 // TestATaskRunsOnceAgainWhenWhatItWasGivenChangesAndIsUndone takes settings to a machine
 // that runs.
@@ -67,7 +51,7 @@ outputs: {wrote: {value: =settings.output}}
 		t.Fatal(run.State, run.Reason)
 	}
 	told := r.Events(s, run.ID)
-	if a := attributesOf(t, s, "ashore", "settings"); a["output"] != "duty\n1" || a["exit"] != float64(0) {
+	if a := servicetest.Attributes(t, s, "ashore", "settings"); a["output"] != "duty\n1" || a["exit"] != float64(0) {
 		t.Errorf("the task has %v", a)
 	}
 	if !strings.Contains(told, "settings wrote: duty") {
@@ -83,10 +67,10 @@ outputs: {wrote: {value: =settings.output}}
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if a := attributesOf(t, s, "ashore", "settings"); a["output"] != "duty night\n2" {
+	if a := servicetest.Attributes(t, s, "ashore", "settings"); a["output"] != "duty night\n2" {
 		t.Errorf("after the change the task has %v", a)
 	}
-	if a := attributesOf(t, s, "ashore", "shown"); a["output"] != "duty night" {
+	if a := servicetest.Attributes(t, s, "ashore", "shown"); a["output"] != "duty night" {
 		t.Errorf("what depends on it has %v", a)
 	}
 	v, err := s.Stacks.Verify(context.Background(), r.Admin, "ashore")
@@ -109,7 +93,7 @@ outputs: {wrote: {value: =settings.output}}
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if a := attributesOf(t, s, "ashore", "settings"); a["output"] != "duty night\n3" {
+	if a := servicetest.Attributes(t, s, "ashore", "settings"); a["output"] != "duty night\n3" {
 		t.Errorf("run once more the task has %v", a)
 	}
 	ask.Again = nil
@@ -127,7 +111,7 @@ outputs: {wrote: {value: =left.output}}
 `, nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if a := attributesOf(t, s, "ashore", "left"); a["output"] != "run\nrun\nrun\nundone" {
+	if a := servicetest.Attributes(t, s, "ashore", "left"); a["output"] != "run\nrun\nrun\nundone" {
 		t.Errorf("after it was removed the machine has %v", a)
 	}
 	retire, err := s.Proposing.Retire(context.Background(), r.Admin, "ashore")
@@ -169,10 +153,10 @@ func TestATaskThatFailsTellsWhyAndIsRunAgain(t *testing.T) {
 `, nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if a := attributesOf(t, s, "ashore", "settings"); !strings.Contains(a["output"].(string), "not kept: a secret was given") {
+	if a := servicetest.Attributes(t, s, "ashore", "settings"); !strings.Contains(a["output"].(string), "not kept: a secret was given") {
 		t.Errorf("a task with a secret keeps %v", a)
 	}
-	if a := attributesOf(t, s, "ashore", "named"); a["output"] != "level 42" {
+	if a := servicetest.Attributes(t, s, "ashore", "named"); a["output"] != "level 42" {
 		t.Errorf("of a task with a secret is kept %v", a)
 	}
 	if told := r.Events(s, run.ID); strings.Contains(told, "level 43") {
@@ -200,7 +184,7 @@ func TestATaskIsFoundAgainByWhoeverTakesTheRunOver(t *testing.T) {
 	if run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if a := attributesOf(t, next, "ashore", "settings"); a["output"] != "run" {
+	if a := servicetest.Attributes(t, next, "ashore", "settings"); a["output"] != "run" {
 		t.Errorf("it was run more than once: %v", a)
 	}
 }

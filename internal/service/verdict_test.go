@@ -7,14 +7,15 @@ import (
 	"testing"
 
 	"undersail/internal/core/resource"
+	"undersail/internal/service/servicetest"
 	"undersail/internal/service/verdicttest"
 )
 
 // TestEveryPropertyIsAmongTheVerdicts holds what the templates of chance draw against what the
 // simulated cloud makes: no type and no property of one is left out.
 func TestEveryPropertyIsAmongTheVerdicts(t *testing.T) {
-	b := newBench(t, nil)
-	o, err := b.s.Accounts.Offers(context.Background(), "saltmere-lab", "north-fell", false)
+	b := servicetest.NewBench(t, nil)
+	o, err := b.Service.Accounts.Offers(context.Background(), "saltmere-lab", "north-fell", false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,9 +6,9 @@ import (
 	"net/http"
 	"strings"
 	"time"
-	"undersail/internal/proposing"
 
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
 )

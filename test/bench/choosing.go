@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"strings"
 	"time"
-	"undersail/internal/proposing"
 
 	"undersail/internal/api"
 	"undersail/internal/core/budget"
@@ -21,6 +20,7 @@ import (
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 	"undersail/internal/core/storage"
+	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"
 )

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
-	"undersail/internal/proposing"
 
 	"go.yaml.in/yaml/v4"
 
@@ -15,6 +14,7 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/library"
+	"undersail/internal/proposing"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"

@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 	"time"
-	"undersail/internal/proposing"
 
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/proposing"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim"

@@ -9,15 +9,15 @@ import (
 	"strings"
 	"syscall"
 	"time"
-	"undersail/internal/proposing"
-	"undersail/internal/stacks"
 
 	"undersail/internal/core/state"
 	"undersail/internal/daemon"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
+	"undersail/internal/proposing"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/sim"
 	"undersail/sim/world"
 )

@@ -10,17 +10,17 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"undersail/internal/proposing"
-	"undersail/internal/templates"
 
 	"undersail/internal/core/change"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/engine"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/templates"
 	"undersail/sim"
 )
 

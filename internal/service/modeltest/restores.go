@@ -9,12 +9,12 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"undersail/internal/proposing"
-	"undersail/internal/stacks"
 
 	"undersail/internal/engine"
+	"undersail/internal/proposing"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/internal/store"
 	"undersail/sim/world"
 )

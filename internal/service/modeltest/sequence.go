@@ -8,14 +8,14 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
-	"undersail/internal/proposing"
-	"undersail/internal/stacks"
 
 	"undersail/internal/core/resource"
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 	"undersail/sim/world"
 )
 

@@ -7,12 +7,12 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
-	"undersail/internal/proposing"
-	"undersail/internal/stacks"
 
 	"undersail/internal/core/state"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/stacks"
 )
 
 // ways are what else happens to a stack between its changes: runs are undone, when they are over

@@ -2,6 +2,7 @@ package momenttest
 
 import (
 	"context"
+
 	"undersail/internal/accounts"
 	"undersail/internal/proposing"
 )

@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"undersail/internal/proposing"
 
 	"undersail/internal/core/state"
 	"undersail/internal/people"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"

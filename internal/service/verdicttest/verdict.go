@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"undersail/internal/proposing"
 
 	"undersail/examples"
 	"undersail/internal/cloud"
@@ -22,6 +21,7 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
+	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service"
 	"undersail/internal/service/servicetest"

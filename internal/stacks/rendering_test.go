@@ -1,4 +1,4 @@
-package service_test
+package stacks_test
 
 import (
 	"context"

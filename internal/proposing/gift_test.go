@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -46,15 +46,15 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	quit() // whoever gives it meets another engine
 	next, _ := r.Replica(time.Second)
 	_, err = next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "no serial"})
-	wantKind(t, err, refusal.Findings, "the value of serial does not do")
+	servicetest.WantKind(t, err, refusal.Findings, "the value of serial does not do")
 	_, err = next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"stern": "SALT-1"})
-	wantKind(t, err, refusal.Invalid, "no value that is given later")
+	servicetest.WantKind(t, err, refusal.Invalid, "no value that is given later")
 	for _, nothing := range []map[string]any{{}, {"serial": nil}, {"serial": ""}} {
 		_, err = next.Proposing.Give(ctx, r.Admin, "serialised", nothing)
-		wantKind(t, err, refusal.Invalid, "give what the run waits for: serial, berths")
+		servicetest.WantKind(t, err, refusal.Invalid, "give what the run waits for: serial, berths")
 	}
 	_, err = next.Proposing.Give(ctx, people.User{Name: "wren", Roles: []string{"viewer"}}, "serialised", map[string]any{"serial": "SALT-1"})
-	wantKind(t, err, refusal.Forbidden, "")
+	servicetest.WantKind(t, err, refusal.Forbidden, "")
 	if _, err := next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-42"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -79,7 +79,7 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 		t.Errorf("the values are not kept: %s", p.Summary)
 	}
 	_, err = next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-43"})
-	wantKind(t, err, refusal.Conflict, "waits for no value")
+	servicetest.WantKind(t, err, refusal.Conflict, "waits for no value")
 	// Given beforehand, nothing waits.
 	if p := r.Propose(next, "serialised", serialised, map[string]any{"serial": "SALT-44"}); p.Summary != "1 alter, 3 same" {
 		t.Errorf("another value: %s", p.Summary)
@@ -133,7 +133,7 @@ func TestWhatNeedsNoValueGoesOnWhileOneIsAwaited(t *testing.T) {
 		t.Fatal(servicetest.Explain(err))
 	}
 	_, err := s.Proposing.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-3"})
-	wantKind(t, err, refusal.Conflict, "serial has its value: SALT-2")
+	servicetest.WantKind(t, err, refusal.Conflict, "serial has its value: SALT-2")
 	if run = r.Await(s, id); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}

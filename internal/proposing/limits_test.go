@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -14,7 +14,7 @@ import (
 // TestWhatTheCloudDoesNotTakeIsSaidBeforehand asks for mistakes that only a call told once:
 // each is refused at its place, and the simulated cloud refuses it by rules of its own.
 func TestWhatTheCloudDoesNotTakeIsSaidBeforehand(t *testing.T) {
-	b := newBench(t, nil)
+	b := servicetest.NewBench(t, nil)
 	const (
 		here   = "here: {type: subnet, want: {network: =net.id, range: 10.20.1.0/24, zone: north-fell-a}}"
 		there  = "there: {type: subnet, want: {network: =net.id, range: 10.20.2.0/24, zone: north-fell-b}}"
@@ -45,13 +45,13 @@ func TestWhatTheCloudDoesNotTakeIsSaidBeforehand(t *testing.T) {
 		"net2.range":            {"net2: {type: network, want: {range: 32.0.0.0/7}}"},
 		"www.values":            {"zone: {type: name_zone, want: {domain: saltmere.example}}", "www: {type: name_record, want: {zone: =zone.id, label: www, kind: A, values: []}}"},
 	} {
-		if said := b.refused("store", resources(append([]string{netLine, here, there, beside}, lines...)...), place); !strings.Contains(said, place) {
+		if said := b.Refused("store", servicetest.Source(append([]string{servicetest.NetLine, here, there, beside}, lines...)...), place); !strings.Contains(said, place) {
 			t.Errorf("%s: %s", place, said)
 		}
 	}
-	secret := strings.Replace(resources(netLine, here, strings.Replace(fill(log), "a-Long-enough-1", "=inputs.word", 1)), "resources:", "inputs: {word: {secret: true, rules: {length: 5, classes: 2}}}\nresources:", 1)
+	secret := strings.Replace(servicetest.Source(servicetest.NetLine, here, strings.Replace(fill(log), "a-Long-enough-1", "=inputs.word", 1)), "resources:", "inputs: {word: {secret: true, rules: {length: 5, classes: 2}}}\nresources:", 1)
 	ask := func(word string) error {
-		_, err := b.s.Proposing.Propose(context.Background(), b.r.Admin, proposing.NewProposal{Stack: "secretive", File: "t.sail.yaml", Source: secret, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": word}})
+		_, err := b.Service.Proposing.Propose(context.Background(), b.Rig.Admin, proposing.NewProposal{Stack: "secretive", File: "t.sail.yaml", Source: secret, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": word}})
 		return err
 	}
 	if err := ask("w8r7t"); err == nil || !strings.Contains(servicetest.Explain(err), "log.users[0].password") || strings.Contains(servicetest.Explain(err), "w8r7t") {
@@ -60,7 +60,7 @@ func TestWhatTheCloudDoesNotTakeIsSaidBeforehand(t *testing.T) {
 	if err := ask("neap-water-2026"); err != nil {
 		t.Errorf("a secret that is long enough: %s", servicetest.Explain(err))
 	}
-	if n := len(b.r.Ledger().Alive); n > 0 {
+	if n := len(b.Rig.Ledger().Alive); n > 0 {
 		t.Errorf("%d things were made", n)
 	}
 }
@@ -69,36 +69,36 @@ func TestWhatTheCloudDoesNotTakeIsSaidBeforehand(t *testing.T) {
 // is to be applied it is told as another world. One that changes while a run is under way is told
 // by the call, at the property; the next proposal says it beforehand.
 func TestALimitThatChangesAfterTheLookIsTold(t *testing.T) {
-	b := newBench(t, nil)
+	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
 	with := func(size string) string {
-		return strings.Replace(resources(netLine, "here: {type: subnet, want: {network: =net.id, range: 10.20.1.0/24, zone: north-fell-a}}",
+		return strings.Replace(servicetest.Source(servicetest.NetLine, "here: {type: subnet, want: {network: =net.id, range: 10.20.1.0/24, zone: north-fell-a}}",
 			"mark: {type: secret, want: {value: =inputs.word}}", "files: {type: shared_files, after: {mark: made}, want: {size: "+size+", subnets: [=here.id]}}"),
 			"resources:", "inputs:\n  word: {type: string, later: true}\nresources:", 1)
 	}
-	p := b.propose("store", with("120GiB"))
-	if _, err := b.s.Proposing.Accept(ctx, b.r.Admin, p.ID, nil, ""); err != nil {
+	p := b.Propose("store", with("120GiB"))
+	if _, err := b.Service.Proposing.Accept(ctx, b.Rig.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	tighten := world.Fault{Kind: "limit", On: "file-shares.gib", Label: "least", Value: 200, Count: -1}
-	b.r.Fault(tighten)
-	_, err := b.s.Proposing.Apply(ctx, b.r.Admin, p.ID, "")
-	if wantKind(t, err, refusal.Stale, ""); !strings.Contains(servicetest.Explain(err), "it goes from 200GiB to 64TiB") {
+	b.Rig.Fault(tighten)
+	_, err := b.Service.Proposing.Apply(ctx, b.Rig.Admin, p.ID, "")
+	if servicetest.WantKind(t, err, refusal.Stale, ""); !strings.Contains(servicetest.Explain(err), "it goes from 200GiB to 64TiB") {
 		t.Error(servicetest.Explain(err))
 	}
-	b.r.Lift()
-	id := b.r.Carry(b.s, b.propose("store", with("120GiB")))
-	b.r.Until(b.s, id, "value")
-	b.r.Fault(tighten)
-	if _, err := b.s.Proposing.Give(ctx, b.r.Admin, "store", map[string]any{"word": "neap"}); err != nil {
+	b.Rig.Lift()
+	id := b.Rig.Carry(b.Service, b.Propose("store", with("120GiB")))
+	b.Rig.Until(b.Service, id, "value")
+	b.Rig.Fault(tighten)
+	if _, err := b.Service.Proposing.Give(ctx, b.Rig.Admin, "store", map[string]any{"word": "neap"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if run := b.r.Await(b.s, id); run.State != "failed" || !strings.Contains(run.Reason, "gib is from 200 to 65536") {
+	if run := b.Rig.Await(b.Service, id); run.State != "failed" || !strings.Contains(run.Reason, "gib is from 200 to 65536") {
 		t.Errorf("%s: %s", run.State, run.Reason)
 	}
-	b.refused("store", with("120GiB"), "files.size")
-	b.apply("store", with("200GiB"))
-	if d := b.r.Differences(b.s, "store", false); d != nil {
+	b.Refused("store", with("120GiB"), "files.size")
+	b.Apply("store", with("200GiB"))
+	if d := b.Rig.Differences(b.Service, "store", false); d != nil {
 		t.Error(d)
 	}
 }

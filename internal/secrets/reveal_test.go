@@ -1,4 +1,4 @@
-package service_test
+package secrets_test
 
 import (
 	"context"
@@ -31,11 +31,6 @@ import (
 	"undersail/internal/store"
 )
 
-var (
-	operator = people.User{Name: "tomas", Roles: []string{"operator"}}
-	viewer   = people.User{Name: "oda", Roles: []string{"viewer"}}
-)
-
 const vault = `undersail: 1
 about: {name: vault, version: 1.0.0, title: Vault}
 inputs:
@@ -51,27 +46,6 @@ resources:
     want: {size: plain-1, image: debian-12, subnet: =lan.id, user_data: {write_files: [{path: /etc/word, content: ="word " + inputs.word}]}}
 outputs: {word: {value: =inputs.word, about: W}, note: {value: =inputs.note, about: N}}
 `
-
-// kind is the kind of a refusal.
-func kind(err error) refusal.Kind {
-	var e *refusal.Error
-	if errors.As(err, &e) {
-		return e.Kind
-	}
-	return ""
-}
-
-func query(t *testing.T, r *servicetest.Rig, sql string, args ...any) {
-	t.Helper()
-	conn, err := pgx.Connect(context.Background(), postgrestest.AsAdmin(r.DatabaseURL))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(context.Background())
-	if _, err := conn.Exec(context.Background(), sql, args...); err != nil {
-		t.Fatal(err)
-	}
-}
 
 func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	t.Parallel()
@@ -90,25 +64,25 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	if again, err := s.Secrets.Reveal(ctx, r.Admin, secrets.Asked{Reference: "secret:vault/word@1", Reason: "once more"}); err != nil || again.Value != word {
 		t.Errorf("%q %v", again.Value, err)
 	}
-	for _, u := range []people.User{operator, viewer} {
-		if v, err := ask(u, "word", "curiosity"); kind(err) != refusal.Forbidden || v != "" {
+	for _, u := range []people.User{servicetest.Operator, servicetest.Viewer} {
+		if v, err := ask(u, "word", "curiosity"); servicetest.Kind(err) != refusal.Forbidden || v != "" {
 			t.Errorf("%s gets %q, %v", u.Name, v, err)
 		}
 	}
-	if _, err := ask(r.Admin, "word", " "); kind(err) != refusal.Invalid {
+	if _, err := ask(r.Admin, "word", " "); servicetest.Kind(err) != refusal.Invalid {
 		t.Errorf("without a reason: %v", err)
 	}
-	if _, err := ask(r.Admin, "wort", "a typo"); kind(err) != refusal.NotFound {
+	if _, err := ask(r.Admin, "wort", "a typo"); servicetest.Kind(err) != refusal.NotFound {
 		t.Errorf("%v", err)
 	}
 	// Whoever gave one may read it, and nobody else who operates.
-	if _, err := s.Secrets.Put(ctx, operator, secrets.NewNamed{Name: "gate", Kind: "secret", Value: "kelp-and-shingle-9"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, servicetest.Operator, secrets.NewNamed{Name: "gate", Kind: "secret", Value: "kelp-and-shingle-9"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if v, err := s.Secrets.Reveal(ctx, operator, secrets.Asked{Reference: "gate", Reason: "own one"}); err != nil || v.Value != "kelp-and-shingle-9" {
+	if v, err := s.Secrets.Reveal(ctx, servicetest.Operator, secrets.Asked{Reference: "gate", Reason: "own one"}); err != nil || v.Value != "kelp-and-shingle-9" {
 		t.Errorf("%q %v", v.Value, err)
 	}
-	if _, err := s.Secrets.Reveal(ctx, people.User{Name: "ulf", Roles: []string{"operator"}}, secrets.Asked{Reference: "gate", Reason: "not mine"}); kind(err) != refusal.Forbidden {
+	if _, err := s.Secrets.Reveal(ctx, people.User{Name: "ulf", Roles: []string{"operator"}}, secrets.Asked{Reference: "gate", Reason: "not mine"}); servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("%v", err)
 	}
 	entries, err := s.Journal.List(ctx, r.Admin, store.AuditQuery{Action: "reveal"})
@@ -127,7 +101,7 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	if refused != 3 {
 		t.Errorf("%d of them refused, want 3", refused)
 	}
-	if mine, err := s.Journal.List(ctx, operator, store.AuditQuery{}); err != nil || slices.ContainsFunc(mine, func(e audit.Entry) bool { return e.Who != "tomas" }) {
+	if mine, err := s.Journal.List(ctx, servicetest.Operator, store.AuditQuery{}); err != nil || slices.ContainsFunc(mine, func(e audit.Entry) bool { return e.Who != "tomas" }) {
 		t.Errorf("an operator reads what others did: %v %v", mine, err)
 	}
 }
@@ -175,7 +149,7 @@ func TestTheAuditOnlyGrowsAndShowsTampering(t *testing.T) {
 	}
 	past := func(sql string) {
 		t.Helper()
-		query(t, r, "SET session_replication_role = replica; "+sql)
+		servicetest.Query(t, r, "SET session_replication_role = replica; "+sql)
 	}
 	for _, c := range []struct{ sql, back, fault string }{
 		{"UPDATE audit SET who = 'nobody' WHERE number = 2", "UPDATE audit SET who = 'ines' WHERE number = 2", "entry 2"},
@@ -210,8 +184,8 @@ func TestCredentialsDoNotFollowAChangedEndpoint(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
-	query(t, r, "INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions) SELECT 'copied', cloud, endpoint, credentials, clock_rate, guest_range, regions FROM accounts WHERE name = 'saltmere-lab'")
-	query(t, r, "UPDATE accounts SET endpoint = 'http://127.0.0.1:1' WHERE name = 'saltmere-lab'")
+	servicetest.Query(t, r, "INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions) SELECT 'copied', cloud, endpoint, credentials, clock_rate, guest_range, regions FROM accounts WHERE name = 'saltmere-lab'")
+	servicetest.Query(t, r, "UPDATE accounts SET endpoint = 'http://127.0.0.1:1' WHERE name = 'saltmere-lab'")
 	for _, name := range []string{"saltmere-lab", "copied"} {
 		d, err := s.Accounts.Test(ctx, r.Admin, name)
 		if err != nil || !strings.Contains(d.Problem, "somebody changed the record") {
@@ -225,11 +199,11 @@ func TestCredentialsDoNotFollowAChangedEndpoint(t *testing.T) {
 	if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Secrets.Put(ctx, operator, secrets.NewNamed{Name: "own", Kind: "secret"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, servicetest.Operator, secrets.NewNamed{Name: "own", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
-	query(t, r, "UPDATE secrets SET sealed = (SELECT sealed FROM secrets WHERE reference = 'gate@1') WHERE reference = 'own@1'")
-	if v, err := s.Secrets.Reveal(ctx, operator, secrets.Asked{Reference: "own", Reason: "a copied row"}); !errors.Is(err, sealed.ErrMoved) {
+	servicetest.Query(t, r, "UPDATE secrets SET sealed = (SELECT sealed FROM secrets WHERE reference = 'gate@1') WHERE reference = 'own@1'")
+	if v, err := s.Secrets.Reveal(ctx, servicetest.Operator, secrets.Asked{Reference: "own", Reason: "a copied row"}); !errors.Is(err, sealed.ErrMoved) {
 		t.Errorf("%q %v", v.Value, err)
 	}
 }
@@ -251,7 +225,7 @@ func TestAnotherKeyOrNoneIsRefusedAtTheStart(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := stranger.OpenSealed(context.Background()); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was sealed with the key") {
+	if err := stranger.OpenSealed(context.Background()); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was sealed with the key") {
 		t.Error(err)
 	}
 }
@@ -331,7 +305,7 @@ func TestWhereSecretsOfBeforeBelongIsToldOnce(t *testing.T) {
 			t.Fatal(servicetest.Explain(err))
 		}
 	}
-	query(t, r, "DELETE FROM settings WHERE name = 'secrets-placed'")
+	servicetest.Query(t, r, "DELETE FROM settings WHERE name = 'secrets-placed'")
 	for range 2 {
 		if err := s.OpenSealed(ctx); err != nil {
 			t.Fatal(err)
@@ -352,7 +326,7 @@ func TestWhereSecretsOfBeforeBelongIsToldOnce(t *testing.T) {
 	}
 }
 
-// TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt: an operator, who may not read a
+// TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt: an servicetest.Operator, who may not read a
 // secret, tries every way to have it sent to where they can.
 func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	t.Parallel()
@@ -393,7 +367,7 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		"another output":         replace("outputs: {", "outputs: {more: {value: =\"w\" + inputs.word, about: M}, "),
 		"what a machine answers": replace(health, health+"    health: [{ssh: {host: =self.private_address, user: admin, key: k, command: rev /etc/word, answer: x, keep: '.*'}, within: 5m}]\n"),
 	} {
-		p := propose(operator, change, nil)
+		p := propose(servicetest.Operator, change, nil)
 		if !asks(p) {
 			t.Errorf("%s: it asks for nothing: %v", name, p.Consents)
 			continue
@@ -402,7 +376,7 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		for _, c := range p.Consents {
 			names = append(names, c.Name)
 		}
-		if _, err := s.Proposing.Accept(ctx, operator, p.ID, names, ""); kind(err) != refusal.Forbidden {
+		if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, names, ""); servicetest.Kind(err) != refusal.Forbidden {
 			t.Errorf("%s: the operator agrees alone: %v", name, err)
 		}
 		if got, err := s.Proposing.Show(ctx, p.ID); err != nil || got.State != "open" {
@@ -415,12 +389,12 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		}
 	}
 	same := func(text string) string { return text }
-	if p := propose(operator, same, map[string]any{"note": "b"}); asks(p) {
+	if p := propose(servicetest.Operator, same, map[string]any{"note": "b"}); asks(p) {
 		t.Errorf("another note asks: %v", p.Consents)
 	}
 	// Another hand wrote the text, or it says something else: of everybody.
 	for name, p := range map[string]proposing.Proposal{
-		"one more of the same, by another hand": propose(operator, replace("repeat: 1", "repeat: 2"), nil),
+		"one more of the same, by another hand": propose(servicetest.Operator, replace("repeat: 1", "repeat: 2"), nil),
 		"another text of an administrator":      propose(r.Admin, replace(`"word " + inputs.word`, `"say " + inputs.word`), nil),
 	} {
 		if !asks(p) {
@@ -435,26 +409,26 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	n := proposing.NewProposal{Stack: "mine", File: "vault.sail.yaml", Source: strings.ReplaceAll(vault, "10.81.", "10.82."), Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
-	if p, err := s.Proposing.Propose(ctx, operator, n); err != nil || !asks(p) {
+	if p, err := s.Proposing.Propose(ctx, servicetest.Operator, n); err != nil || !asks(p) {
 		t.Errorf("a secret of somebody else in a new stack: %v %v", p.Consents, err)
 	}
-	if _, err := s.Secrets.Put(ctx, operator, secrets.NewNamed{Name: "own", Kind: "secret"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, servicetest.Operator, secrets.NewNamed{Name: "own", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
 	n.Secrets = map[string]string{"word": "secret:own"}
-	r.Person(operator.Name, operator.Roles...)
-	p, err := s.Proposing.Propose(ctx, operator, n)
+	r.Person(servicetest.Operator.Name, servicetest.Operator.Roles...)
+	p, err := s.Proposing.Propose(ctx, servicetest.Operator, n)
 	if err != nil || !asks(p) {
 		t.Fatalf("their own in a new stack: %v %v", p.Consents, err)
 	}
-	if _, err := s.Proposing.Accept(ctx, operator, p.ID, nil, ""); kind(err) != refusal.Consent {
+	if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, nil, ""); servicetest.Kind(err) != refusal.Consent {
 		t.Errorf("it is accepted without being agreed to: %v", err)
 	}
-	if _, err := s.Proposing.Accept(ctx, operator, p.ID, []string{"secret-use=0123456789abcdef"}, ""); kind(err) != refusal.Stale {
+	if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, []string{"secret-use=0123456789abcdef"}, ""); servicetest.Kind(err) != refusal.Stale {
 		t.Errorf("it is agreed to as something else: %v", err)
 	}
 	digest := p.Consents[0].About[strings.LastIndexByte(p.Consents[0].About, '(')+1:]
-	if _, err := s.Proposing.Accept(ctx, operator, p.ID, []string{"secret-use=" + strings.TrimSuffix(digest, ")")}, ""); err != nil {
+	if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, []string{"secret-use=" + strings.TrimSuffix(digest, ")")}, ""); err != nil {
 		t.Errorf("they may not agree to a use of their own: %v", err)
 	}
 }
@@ -472,11 +446,11 @@ func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
 	}
 	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
 	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: vault@^1}}\nresources:\n  copy: {type: secret, want: {value: =inputs.from.outputs.word}}\n"
-	p, err := s.Proposing.Propose(ctx, operator, proposing.NewProposal{Stack: "taker", File: "taker.sail.yaml", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "vault"}})
+	p, err := s.Proposing.Propose(ctx, servicetest.Operator, proposing.NewProposal{Stack: "taker", File: "taker.sail.yaml", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "vault"}})
 	if err != nil || len(p.Consents) != 1 || p.Consents[0].Name != "secret-use" {
 		t.Fatalf("%v %v", p.Consents, err)
 	}
-	if _, err := s.Proposing.Accept(ctx, operator, p.ID, []string{"secret-use"}, ""); kind(err) != refusal.Forbidden {
+	if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, []string{"secret-use"}, ""); servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("the operator agrees alone: %v", err)
 	}
 	if done := r.Await(s, r.Carry(s, p)); done.State != "done" {
@@ -484,7 +458,7 @@ func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
 	}
 	for _, asked := range []secrets.Asked{{Stack: "taker", Name: "from.outputs.word"}, {Reference: "taker/from.outputs.word@1"}} {
 		asked.Reason = "now it is mine"
-		if v, err := s.Secrets.Reveal(ctx, operator, asked); kind(err) != refusal.Forbidden {
+		if v, err := s.Secrets.Reveal(ctx, servicetest.Operator, asked); servicetest.Kind(err) != refusal.Forbidden {
 			t.Errorf("%+v is handed to them: %q %v", asked, v.Value, err)
 		}
 		if v, err := s.Secrets.Reveal(ctx, r.Admin, asked); err != nil || len(v.Value) < 20 {
@@ -500,11 +474,11 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	r.Await(s, r.Apply(s, "intake", "gauge-intake", map[string]any{"zones": []any{"north-fell-a"}, "admin_sources": []any{"127.0.0.0/8"}}))
-	c, err := s.Stacks.Connect(ctx, operator, "intake", stacks.NewConnection{Resource: "worker[0]"})
+	c, err := s.Stacks.Connect(ctx, servicetest.Operator, "intake", stacks.NewConnection{Resource: "worker[0]"})
 	if err != nil || len(c.Hops) != 2 || c.Hops[0].Resource != "gateway" || c.Hops[1].At != "" {
 		t.Fatalf("%+v %v", c, err)
 	}
-	if _, err := s.Stacks.Connect(ctx, viewer, "intake", stacks.NewConnection{Resource: "gateway"}); kind(err) != refusal.Forbidden {
+	if _, err := s.Stacks.Connect(ctx, servicetest.Viewer, "intake", stacks.NewConnection{Resource: "gateway"}); servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("a viewer connects: %v", err)
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(c.Hops[0].PublicKey))
@@ -523,7 +497,7 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 			Key       []byte
 		}{make([]byte, 32), 50, user, service, "publickey", true, key.Type(), key.Marshal()})
 	}
-	got, err := s.Stacks.SignConnection(ctx, operator, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")})
+	got, err := s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -534,17 +508,17 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 	rand.Read(some)
 	for name, data := range map[string][]byte{"another user": request("root", "ssh-connection"), "another service": request("tide", "ssh-userauth"), "a file": []byte("SSHSIG" + base64.StdEncoding.EncodeToString(some)), "nothing": nil,
 		"more than a request": append(request("tide", "ssh-connection"), 1)} {
-		if got, err := s.Stacks.SignConnection(ctx, operator, c.ID, stacks.ToSign{Hop: 0, Data: data}); kind(err) != refusal.Forbidden || got.Blob != nil {
+		if got, err := s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{Hop: 0, Data: data}); servicetest.Kind(err) != refusal.Forbidden || got.Blob != nil {
 			t.Errorf("%s is signed: %v", name, err)
 		}
 	}
 	for name, u := range map[string]people.User{"somebody else": {Name: "ulf", Roles: []string{"operator"}}, "an administrator": r.Admin} {
-		if _, err := s.Stacks.SignConnection(ctx, u, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != refusal.Forbidden {
+		if _, err := s.Stacks.SignConnection(ctx, u, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); servicetest.Kind(err) != refusal.Forbidden {
 			t.Errorf("%s uses the connection: %v", name, err)
 		}
 	}
-	query(t, r, "UPDATE connections SET ends_at = now()")
-	if _, err := s.Stacks.SignConnection(ctx, operator, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); kind(err) != refusal.NotFound {
+	servicetest.Query(t, r, "UPDATE connections SET ends_at = now()")
+	if _, err := s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); servicetest.Kind(err) != refusal.NotFound {
 		t.Errorf("it is over, and signs: %v", err)
 	}
 }
@@ -578,7 +552,7 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 	if p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault"}); err != nil || p.State != proposing.Nothing {
 		t.Errorf("without being asked the stack moves: %+v %v", p, err)
 	}
-	if err := s.Secrets.Remove(ctx, r.Admin, "gate"); kind(err) != refusal.Conflict {
+	if err := s.Secrets.Remove(ctx, r.Admin, "gate"); servicetest.Kind(err) != refusal.Conflict {
 		t.Errorf("a used one is removed: %v", err)
 	}
 	p, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Inputs: map[string]any{"word": "secret:gate"}})
@@ -593,13 +567,13 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 		"a slash": {Name: "a/b", Kind: "secret"}, "a common word": {Name: "x", Kind: "secret", Value: "Password2026!"}, "its own name": {Name: "harbourlight", Kind: "secret", Value: "harbourlight7"},
 		"too short": {Name: "x", Kind: "secret", Value: "k3lp"}, "no kind": {Name: "x", Kind: "secret", Rules: rules("vowel")}, "a row": {Name: "x", Kind: "secret", Value: "1234567890"}, "no key": {Name: "x", Kind: "key_pair", Public: "ssh-ed25519 nonsense"},
 		"one that is there": {Name: "gate", Kind: "secret"}} {
-		if _, err := s.Secrets.Put(ctx, r.Admin, bad); kind(err) != refusal.Invalid && kind(err) != refusal.Conflict {
+		if _, err := s.Secrets.Put(ctx, r.Admin, bad); servicetest.Kind(err) != refusal.Invalid && servicetest.Kind(err) != refusal.Conflict {
 			t.Errorf("%s: %v", name, err)
 		} else if bad.Value != "" && strings.Contains(servicetest.Explain(err), bad.Value) {
 			t.Errorf("%s: the secret is told: %v", name, err)
 		}
 	}
-	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "other", File: "v.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); kind(err) != refusal.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
+	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "other", File: "v.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); servicetest.Kind(err) != refusal.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
 		t.Errorf("%v", err)
 	}
 }

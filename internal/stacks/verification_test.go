@@ -1,4 +1,4 @@
-package service_test
+package stacks_test
 
 import (
 	"context"
@@ -11,28 +11,9 @@ import (
 	"undersail/examples"
 	"undersail/internal/core/state"
 	"undersail/internal/proposing"
-	"undersail/internal/service"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
 )
-
-// bad lists the checks of a verification that did not pass, with what was answered.
-func bad(t *testing.T, s *service.Service, r *servicetest.Rig, stack string) []string {
-	t.Helper()
-	v, err := s.Stacks.Verify(context.Background(), r.Admin, stack)
-	if err != nil {
-		t.Fatal(err)
-	}
-	out := []string{}
-	for _, x := range v.Resources {
-		for _, e := range x.Evidence {
-			if !e.Passed {
-				out = append(out, x.Name+": "+e.Asked+": "+e.Answer)
-			}
-		}
-	}
-	return out
-}
 
 // TestEachLineOfAVerificationTurnsByItself spoils what a very large machine tells, one
 // thing after the other.
@@ -49,24 +30,24 @@ func TestEachLineOfAVerificationTurnsByItself(t *testing.T) {
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if got := bad(t, s, r, "season"); len(got) > 0 {
+	if got := servicetest.Failing(t, s, r, "season"); len(got) > 0 {
 		t.Fatal(got)
 	}
 	for what, line := range map[string]string{
 		"cores": "season: nproc on ", "memory": "season: free on ", "volume": "season: lvs | grep season-data on ", "application": "season: tide-season status on ",
 	} {
 		r.Fault(world.Fault{Kind: "spoilt", On: what, Label: "season", Count: -1})
-		if got := bad(t, s, r, "season"); len(got) != 1 || !strings.HasPrefix(got[0], line) {
+		if got := servicetest.Failing(t, s, r, "season"); len(got) != 1 || !strings.HasPrefix(got[0], line) {
 			t.Errorf("with its %s spoilt: %q", what, got)
 		}
 		r.Lift()
 	}
 	r.Fault(world.Fault{Kind: "spoilt", On: "file-system", Label: "season", Count: -1})
-	if got := bad(t, s, r, "season"); len(got) != 2 || !strings.Contains(got[0], "df -T /season/data") || !strings.Contains(got[1], "df -T /season/log") {
+	if got := servicetest.Failing(t, s, r, "season"); len(got) != 2 || !strings.Contains(got[0], "df -T /season/data") || !strings.Contains(got[1], "df -T /season/log") {
 		t.Errorf("with its file systems spoilt: %q", got)
 	}
 	r.Lift()
-	if got := bad(t, s, r, "season"); len(got) > 0 {
+	if got := servicetest.Failing(t, s, r, "season"); len(got) > 0 {
 		t.Error(got)
 	}
 }
@@ -114,7 +95,7 @@ func TestAPoolKeepsItsMembers(t *testing.T) {
 	r.Fault(world.Fault{Kind: "guest-dead", Label: first[0], Count: -1})
 	until("the dead member is not replaced", func() bool {
 		now := machines()
-		return len(now) == 2 && now[0] != first[0] && len(bad(t, s, r, "pooled")) == 0
+		return len(now) == 2 && now[0] != first[0] && len(servicetest.Failing(t, s, r, "pooled")) == 0
 	})
 	r.Lift()
 	// Without healing a dead one stays for whoever wants to look at it.
@@ -181,11 +162,11 @@ func TestADatabaseAnswersAndItsStandbyFollows(t *testing.T) {
 	if run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if got := bad(t, s, r, "stored"); len(got) > 0 {
+	if got := servicetest.Failing(t, s, r, "stored"); len(got) > 0 {
 		t.Fatal(got)
 	}
 	r.Fault(world.Fault{Kind: "spoilt", On: "replication", Label: "store", Count: -1})
-	if got := bad(t, s, r, "stored"); len(got) != 1 || got[0] != "store: what it tells as standby, which must be true: false" {
+	if got := servicetest.Failing(t, s, r, "stored"); len(got) != 1 || got[0] != "store: what it tells as standby, which must be true: false" {
 		t.Errorf("with a standby that lags: %q", got)
 	}
 	r.Lift()
@@ -196,11 +177,11 @@ func TestADatabaseAnswersAndItsStandbyFollows(t *testing.T) {
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if got := bad(t, s, r, "stored"); len(got) > 0 {
+	if got := servicetest.Failing(t, s, r, "stored"); len(got) > 0 {
 		t.Error(got)
 	}
 	r.ByHand("PATCH", "stored-name", map[string]any{"values": []any{"192.0.2.9"}})
-	if got := bad(t, s, r, "stored"); len(got) != 1 || !strings.HasPrefix(got[0], "name: A of store.stored.example at 127.") || !strings.HasSuffix(got[0], ": 192.0.2.9") {
+	if got := servicetest.Failing(t, s, r, "stored"); len(got) != 1 || !strings.HasPrefix(got[0], "name: A of store.stored.example at 127.") || !strings.HasSuffix(got[0], ": 192.0.2.9") {
 		t.Errorf("with another value by hand: %q", got)
 	}
 	retire, err := s.Proposing.Retire(context.Background(), r.Admin, "stored")
@@ -257,9 +238,9 @@ func TestAMachineThatRunsSeesWhatChangesAroundIt(t *testing.T) {
 		if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
 			t.Fatal(run.State, run.Reason)
 		}
-		return attributesOf(t, s, "attached", "since")["output"].(string)
+		return servicetest.Attributes(t, s, "attached", "since")["output"].(string)
 	}
-	machine := func() string { return attributesOf(t, s, "attached", "host")["id"].(string) }
+	machine := func() string { return servicetest.Attributes(t, s, "attached", "host")["id"].(string) }
 	if got := lists(map[string]any{}, "7 create"); !strings.HasSuffix(strings.TrimSpace(got), "nameserver 10.36.0.1\nserver time.saltmere.example iburst") {
 		t.Errorf("at first the machine shows %s", got)
 	}
@@ -328,7 +309,7 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 	if got := made(); len(got) != 2 {
 		t.Fatal(got)
 	}
-	if got := bad(t, s, r, "making"); len(got) > 0 {
+	if got := servicetest.Failing(t, s, r, "making"); len(got) > 0 {
 		t.Error(got)
 	}
 	if p := r.Propose(s, "making", making, nil); p.State != "nothing" {
@@ -337,7 +318,7 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 	for _, id := range made() {
 		r.RemoveByHand(id)
 	}
-	if got := bad(t, s, r, "making"); len(got) != 1 || got[0] != "controller: the instances that controller made by itself, from 1 to 2: 0" {
+	if got := servicetest.Failing(t, s, r, "making"); len(got) != 1 || got[0] != "controller: the instances that controller made by itself, from 1 to 2: 0" {
 		t.Errorf("without them: %q", got)
 	}
 	again := r.Propose(s, "making", strings.Replace(making, "command: tide-controller adopt", "command: tide-controller adopt, again_when: [lost]", 1), nil)
@@ -347,7 +328,7 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 	// Somebody else's machine has the tag too.
 	network := r.MakeByHand("network", map[string]any{"name": "elsewhere", "range": "10.99.0.0/16"}, nil)
 	subnet := r.MakeByHand("subnet", map[string]any{"name": "elsewhere", "network": network, "range": "10.99.0.0/24"}, nil)
-	theirs := r.MakeByHand("instance", map[string]any{"name": "theirs", "size": "plain-1", "image": "debian-12", "subnet": subnet}, map[string]string{"made-by": attributesOf(t, s, "making", "controller")["id"].(string)})
+	theirs := r.MakeByHand("instance", map[string]any{"name": "theirs", "size": "plain-1", "image": "debian-12", "subnet": subnet}, map[string]string{"made-by": servicetest.Attributes(t, s, "making", "controller")["id"].(string)})
 	retire, err := s.Proposing.Retire(ctx, r.Admin, "making")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
@@ -408,7 +389,7 @@ func TestNamesOfANetworkAreSeenInsideIt(t *testing.T) {
 	if run := r.Await(s, r.ApplySource(s, "inward", inward, nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if got := bad(t, s, r, "inward"); len(got) > 0 {
+	if got := servicetest.Failing(t, s, r, "inward"); len(got) > 0 {
 		t.Error(got)
 	}
 }

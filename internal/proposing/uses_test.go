@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -43,10 +43,10 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	ctx := context.Background()
 	// The disk of its machine was on another, which was given something else.
 	first, _, _ := strings.Cut(strings.Replace(relays, "format: xfs}]", "format: xfs}], user_data: {write_files: [{path: /data/old, content: =inputs.old}]}", 1), "  berth:")
-	if run := r.Await(s, r.ApplySource(s, "relay", patient(first), nil)); run.State != state.Done {
+	if run := r.Await(s, r.ApplySource(s, "relay", servicetest.Patient(first), nil)); run.State != state.Done {
 		t.Fatal(run.Reason)
 	}
-	id := r.ApplySource(s, "relay", patient(relays), nil)
+	id := r.ApplySource(s, "relay", servicetest.Patient(relays), nil)
 	run := r.Await(s, id)
 	if run.State != state.Parked || run.ParkedFor != state.ForAgreement || !strings.Contains(run.Reason, "it would use secrets in a way that nobody agreed to (tell, tell (key))") {
 		t.Fatal(run.State, run.ParkedFor, run.Reason)
@@ -65,22 +65,22 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	if at := use.Places(fresh); !slices.Equal(at, []string{"tell", "tell (key)"}) {
 		t.Errorf("what was agreed to is asked again: %q", at)
 	}
-	if p.Kind != state.KindGive || !slices.Contains(consentNames(p), "secret-use") || len(fresh) == 0 || fresh[0].At != "tell" || !strings.Contains(fmt.Sprint(fresh[0].Text), "quay-7") || strings.Contains(fmt.Sprint(fresh[0].Text), "pending") {
+	if p.Kind != state.KindGive || !slices.Contains(servicetest.ConsentNames(p), "secret-use") || len(fresh) == 0 || fresh[0].At != "tell" || !strings.Contains(fmt.Sprint(fresh[0].Text), "quay-7") || strings.Contains(fmt.Sprint(fresh[0].Text), "pending") {
 		t.Errorf("%s asks for %v with %v", p.Kind, p.Consents, fresh)
 	}
 	if again, err := s.Proposing.Continue(ctx, oda, "relay"); err != nil || again.ID != p.ID {
 		t.Errorf("asked again it is another proposal: %v %v", again.ID, err)
 	}
-	if _, err := s.Proposing.Accept(ctx, oda, p.ID, consentNames(p), ""); kind(err) != refusal.Forbidden {
+	if _, err := s.Proposing.Accept(ctx, oda, p.ID, servicetest.ConsentNames(p), ""); servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("agreed to by somebody who may not read it: %v", err)
 	}
-	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, ""); kind(err) != refusal.Consent {
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, ""); servicetest.Kind(err) != refusal.Consent {
 		t.Errorf("accepted without the consent: %v", err)
 	}
 	if now, err := s.Stacks.Run(ctx, id); err != nil || now.State != state.Parked {
 		t.Errorf("the run is %s: %v", now.State, err)
 	}
-	accepted, err := s.Proposing.Accept(ctx, r.Admin, p.ID, consentNames(p), "")
+	accepted, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.ConsentNames(p), "")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -92,8 +92,8 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	if run = r.Await(s, id); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	again := r.Propose(s, "relay", patient(relays), nil)
-	if slices.Contains(consentNames(again), "secret-use") {
+	again := r.Propose(s, "relay", servicetest.Patient(relays), nil)
+	if slices.Contains(servicetest.ConsentNames(again), "secret-use") {
 		t.Errorf("what was agreed to in the middle is asked again: %v", again.Consents)
 	}
 }
@@ -111,12 +111,12 @@ func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
 	if run := r.Await(s, r.ApplySource(s, "giver", giver, nil)); run.State != state.Done {
 		t.Fatal(run.Reason)
 	}
-	query(t, r, "UPDATE proposals SET document = document - 'uses' - 'uses_listed' - 'text_by', agreement = NULL")
-	query(t, r, "DELETE FROM settings WHERE name = 'agreements-sealed'")
+	servicetest.Query(t, r, "UPDATE proposals SET document = document - 'uses' - 'uses_listed' - 'text_by', agreement = NULL")
+	servicetest.Query(t, r, "DELETE FROM settings WHERE name = 'agreements-sealed'")
 	if err := s.OpenSealed(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	query(t, r, "DO $$ BEGIN IF EXISTS (SELECT FROM proposals WHERE agreement IS NULL) OR NOT EXISTS (SELECT FROM settings WHERE name = 'agreements-sealed') THEN RAISE 'not everything is sealed'; END IF; END $$")
+	servicetest.Query(t, r, "DO $$ BEGIN IF EXISTS (SELECT FROM proposals WHERE agreement IS NULL) OR NOT EXISTS (SELECT FROM settings WHERE name = 'agreements-sealed') THEN RAISE 'not everything is sealed'; END IF; END $$")
 	told := func(p proposing.Proposal) (n int) {
 		for _, f := range p.Findings {
 			if f.Code == "uses-recorded" && strings.Contains(f.Message, "count as agreed") {
@@ -130,7 +130,7 @@ func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
 		asks   bool
 	}{"an input": {entry, false}, "the text": {strings.Replace(entry, `"word "`, `"key "`, 1), true}, "the text elsewhere": {strings.Replace(entry, "title: Entry", "title: Entry as ever", 1), true}} {
 		p := r.Propose(s, "entry", c.source, map[string]any{"note": "b"})
-		if asks := slices.Contains(consentNames(p), "secret-use"); asks != c.asks || told(p) != 1 || p.Summary != "1 alter" && !c.asks {
+		if asks := slices.Contains(servicetest.ConsentNames(p), "secret-use"); asks != c.asks || told(p) != 1 || p.Summary != "1 alter" && !c.asks {
 			t.Errorf("%s: %s %v, told %d times: %v", what, p.Summary, p.Consents, told(p), p.Findings)
 		}
 	}
@@ -147,8 +147,8 @@ func TestASecretThatIsGoneIsAgreedToByNobody(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := r.Propose(s, "vouched", vouched, map[string]any{"word": "secret:gate"})
-	query(t, r, "DELETE FROM secrets WHERE reference = 'gate@1'")
-	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); kind(err) != refusal.NotFound || !strings.Contains(err.Error(), "there is no secret gate@1") {
+	servicetest.Query(t, r, "DELETE FROM secrets WHERE reference = 'gate@1'")
+	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.ConsentNames(p), ""); servicetest.Kind(err) != refusal.NotFound || !strings.Contains(err.Error(), "there is no secret gate@1") {
 		t.Errorf("%v", err)
 	}
 }

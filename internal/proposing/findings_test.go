@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -21,7 +21,7 @@ func TestAFindingLeadsToTheInputThatItComesFrom(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil)
 	ask := func(template string, inputs map[string]any) proposing.Answer {
 		t.Helper()
-		a, err := s.Proposing.Check(context.Background(), r.Admin, proposing.Question{NewProposal: proposing.NewProposal{Stack: "desk", Source: example(t, template), Account: "saltmere-lab", Region: "north-fell", Inputs: inputs}})
+		a, err := s.Proposing.Check(context.Background(), r.Admin, proposing.Question{NewProposal: proposing.NewProposal{Stack: "desk", Source: servicetest.Example(t, template), Account: "saltmere-lab", Region: "north-fell", Inputs: inputs}})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}

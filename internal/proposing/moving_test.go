@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -55,7 +55,7 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 		return s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Keep: keep})
 	}
 	carried(r.Propose(s, "quay", quay+quayHost, nil))
-	machine := fmt.Sprint(attributesOf(t, s, "quay", "host")["id"])
+	machine := fmt.Sprint(servicetest.Attributes(t, s, "quay", "host")["id"])
 	for keep, says := range map[string]string{"door": "does not leave the stack", "roof": "the stack has none"} {
 		var e *refusal.Error
 		if _, err := proposed(quay, keep); !errors.As(err, &e) || !strings.Contains(servicetest.Explain(err), says) {
@@ -76,7 +76,7 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 	if _, err := s.Proposing.MoveKept(ctx, r.Admin, "quay/host", "somewhere"); err == nil || !strings.Contains(err.Error(), "is no place to move to") {
 		t.Errorf("moved to nowhere: %v", err)
 	}
-	if _, err := s.Proposing.MoveKept(ctx, viewer, "quay/host", "pier/host"); err == nil {
+	if _, err := s.Proposing.MoveKept(ctx, servicetest.Viewer, "quay/host", "pier/host"); err == nil {
 		t.Error("who may only look moves it")
 	}
 	for _, name := range []string{"host", "data", "access"} {
@@ -89,11 +89,11 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 		t.Errorf("taking it over is %s: %v", coming.Summary, coming.Findings)
 	}
 	carried(coming)
-	if got := fmt.Sprint(attributesOf(t, s, "pier", "host")["id"]); got != machine {
+	if got := fmt.Sprint(servicetest.Attributes(t, s, "pier", "host")["id"]); got != machine {
 		t.Errorf("it is %s now and was %s", got, machine)
 	}
 	for _, stack := range []string{"quay", "pier"} {
-		if got := bad(t, s, r, stack); len(got) > 0 {
+		if got := servicetest.Failing(t, s, r, stack); len(got) > 0 {
 			t.Errorf("%s: %v", stack, got)
 		}
 	}

@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -58,7 +58,7 @@ func TestAcceptingIsWholeOrNothing(t *testing.T) {
 		return n
 	}
 	agree := func(ctx context.Context, p proposing.Proposal) error {
-		_, err := s.Proposing.Agree(ctx, r.Admin, p.ID, proposing.Acceptance{Agree: consentNames(p), Comment: "as ever", OnFailure: state.Undo})
+		_, err := s.Proposing.Agree(ctx, r.Admin, p.ID, proposing.Acceptance{Agree: servicetest.ConsentNames(p), Comment: "as ever", OnFailure: state.Undo})
 		return err
 	}
 	failed, broke := 0, 0
@@ -113,13 +113,13 @@ func TestAServiceStartsWithEverythingSealed(t *testing.T) {
 	ctx := context.Background()
 	for i := range 3 {
 		p := r.Propose(s, fmt.Sprint("vouched-", i), vouched, nil)
-		if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, consentNames(p), ""); err != nil {
+		if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.ConsentNames(p), ""); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for n := 1; ; n++ {
-		query(t, r, "UPDATE proposals SET agreement = NULL")
-		query(t, r, "DELETE FROM settings WHERE name IN ('agreements-sealed', 'secrets-placed')")
+		servicetest.Query(t, r, "UPDATE proposals SET agreement = NULL")
+		servicetest.Query(t, r, "DELETE FROM settings WHERE name IN ('agreements-sealed', 'secrets-placed')")
 		o := &outage{at: n}
 		err := s.OpenSealed(o.of(ctx))
 		if o.queries < n {

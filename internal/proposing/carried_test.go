@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -28,18 +28,6 @@ resources:
   TASK
 `
 
-// patient gives what is made more time than a busy machine needs.
-func patient(source string) string {
-	return strings.NewReplacer("type: disk, at", "type: disk, patience: 99h, at", "type: instance,", "type: instance, patience: 99h,", "type: task,", "type: task, patience: 99h,").Replace(source)
-}
-
-func consentNames(p proposing.Proposal) (names []string) {
-	for _, c := range p.Consents {
-		names = append(names, c.Name)
-	}
-	return names
-}
-
 // TestAKeptDiskCarriesWhatItsMachineWasGiven: whoever attaches the disk to a machine of theirs
 // reads the secret there, so that is a use of it, by whatever way the disk got there.
 func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
@@ -52,12 +40,12 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 			r := servicetest.New(t, 600)
 			s, _ := r.Replica(0)
 			ctx := context.Background()
-			source := patient(strings.NewReplacer("GIVEN", c.given, "TASK", c.task).Replace(reads))
+			source := servicetest.Patient(strings.NewReplacer("GIVEN", c.given, "TASK", c.task).Replace(reads))
 			if run := r.Await(s, r.ApplySource(s, "gauge", source, nil)); run.State != state.Done {
 				t.Fatal(run.State, run.Reason)
 			}
 			// What was agreed to stays so: the disk of one's own machine carries nothing new.
-			if again := r.Propose(s, "gauge", strings.Replace(source, "10GiB", "11GiB", 1), nil); slices.Contains(consentNames(again), "secret-use") || len(again.Uses) == 0 {
+			if again := r.Propose(s, "gauge", strings.Replace(source, "10GiB", "11GiB", 1), nil); slices.Contains(servicetest.ConsentNames(again), "secret-use") || len(again.Uses) == 0 {
 				t.Errorf("proposed again: %v", again.Consents)
 			} else if slices.ContainsFunc(again.Findings, func(f render.Finding) bool { return f.Code == "uses-recorded" }) {
 				t.Errorf("what was listed is told to have been recorded before: %v", again.Findings)
@@ -70,7 +58,7 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 				t.Fatal(run.State, run.Reason)
 			}
 			operator := people.User{Name: "oda", Roles: []string{"operator"}}
-			plain := patient(strings.NewReplacer("GIVEN", "tags: {a: b}", "TASK", "", "secret: true, generate: true", "type: string, default: a").Replace(reads))
+			plain := servicetest.Patient(strings.NewReplacer("GIVEN", "tags: {a: b}", "TASK", "", "secret: true, generate: true", "type: string, default: a").Replace(reads))
 			carries := func(what, stack string) {
 				t.Helper()
 				p, err := s.Proposing.Propose(ctx, operator, proposing.NewProposal{Stack: stack, File: "own.sail.yaml", Source: plain, Account: "saltmere-lab", Region: "north-fell"})
@@ -78,10 +66,10 @@ func TestAKeptDiskCarriesWhatItsMachineWasGiven(t *testing.T) {
 					t.Fatal(servicetest.Explain(err))
 				}
 				at := slices.IndexFunc(p.Uses, func(u use.Use) bool { return u.For == use.People && strings.HasPrefix(u.At, "host") })
-				if at < 0 || !slices.Equal(p.Uses[at].Secrets, []string{"gauge/word@1"}) || !slices.Contains(consentNames(p), "secret-use") {
+				if at < 0 || !slices.Equal(p.Uses[at].Secrets, []string{"gauge/word@1"}) || !slices.Contains(servicetest.ConsentNames(p), "secret-use") {
 					t.Fatalf("%s: signing in to the machine is no use of what the disk carries: %v %v", what, p.Uses, p.Consents)
 				}
-				if _, err := s.Proposing.Accept(ctx, operator, p.ID, consentNames(p), ""); kind(err) != refusal.Forbidden || !strings.Contains(err.Error(), "only somebody who may read gauge/word@1") {
+				if _, err := s.Proposing.Accept(ctx, operator, p.ID, servicetest.ConsentNames(p), ""); servicetest.Kind(err) != refusal.Forbidden || !strings.Contains(err.Error(), "only somebody who may read gauge/word@1") {
 					t.Errorf("%s, accepted by an operator who may not read it: %v", what, err)
 				}
 			}

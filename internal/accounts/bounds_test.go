@@ -1,11 +1,9 @@
-package service_test
+package accounts_test
 
 import (
 	"context"
 	"net/http"
 	"net/http/httptest"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -22,15 +20,6 @@ import (
 	"undersail/internal/store"
 	"undersail/sim/world"
 )
-
-func example(t *testing.T, name string) string {
-	t.Helper()
-	source, err := os.ReadFile(filepath.Join("..", "..", "examples", name+".sail.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return string(source)
-}
 
 func findings(p proposing.Proposal, err error) []render.Finding {
 	if refused, ok := err.(*refusal.Error); ok {
@@ -51,7 +40,7 @@ func TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	site := proposing.NewProposal{Stack: "site", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}
+	site := proposing.NewProposal{Stack: "site", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}
 	r.Await(s, r.Apply(s, "other", "warning-site", map[string]any{"range": "10.199.0.0/24"}))
 	bound := func(b accounts.Bounds) {
 		t.Helper()
@@ -110,10 +99,10 @@ func TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall(t *testing.T) {
 		t.Errorf("%+v %v", v, err)
 	}
 	wrong := map[string]string{"undersail-stack": "x"}
-	if _, err := s.Accounts.Bound(ctx, r.Admin, "saltmere-lab", accounts.Bounds{Tags: &wrong}); kind(err) != refusal.Invalid {
+	if _, err := s.Accounts.Bound(ctx, r.Admin, "saltmere-lab", accounts.Bounds{Tags: &wrong}); servicetest.Kind(err) != refusal.Invalid {
 		t.Errorf("our own mark as a tag: %v", err)
 	}
-	if _, err := s.Accounts.Bound(ctx, operator, "saltmere-lab", accounts.Bounds{}); kind(err) != refusal.Forbidden {
+	if _, err := s.Accounts.Bound(ctx, servicetest.Operator, "saltmere-lab", accounts.Bounds{}); servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("an operator bounds an account: %v", err)
 	}
 }
@@ -123,8 +112,8 @@ func TestCredentialsThatEndBeforeTheRunAreFound(t *testing.T) {
 	r := servicetest.New(t, 1) // a run would take minutes
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
-	query(t, r, `UPDATE accounts SET identity = jsonb_set(identity, '{ends}', to_jsonb(to_char(now() + interval '30 seconds', 'YYYY-MM-DD"T"HH24:MI:SS"Z"'))), tested_at = now()`)
-	site := proposing.NewProposal{Stack: "site", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}
+	servicetest.Query(t, r, `UPDATE accounts SET identity = jsonb_set(identity, '{ends}', to_jsonb(to_char(now() + interval '30 seconds', 'YYYY-MM-DD"T"HH24:MI:SS"Z"'))), tested_at = now()`)
+	site := proposing.NewProposal{Stack: "site", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}
 	if list := findings(s.Proposing.Propose(ctx, r.Admin, site)); !has(list, "credentials-end", "the credentials of account saltmere-lab end") {
 		t.Errorf("%v", list)
 	}
@@ -143,7 +132,7 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	ctx := context.Background()
 	r.Await(s, r.Apply(s, "site", "warning-site", nil))
 	for gone, words := range map[bool]string{false: "living stacks: site", true: "it is not gone"} {
-		if _, err := s.Accounts.Close(ctx, r.Admin, "saltmere-lab", "", gone); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), words) {
+		if _, err := s.Accounts.Close(ctx, r.Admin, "saltmere-lab", "", gone); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), words) {
 			t.Errorf("gone %t: %v", gone, err)
 		}
 	}
@@ -168,19 +157,19 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	if got, err := s.Proposing.Show(ctx, p.ID); err != nil || got.State != "refused" {
 		t.Errorf("a proposal is %s, %v", got.State, err)
 	}
-	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
+	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
 		t.Errorf("a stack in a closed account: %v", err)
 	}
 	entries, err := s.Journal.List(ctx, r.Admin, store.AuditQuery{Action: "close account"})
 	if err != nil || len(entries) != 1 || entries[0].Detail["stacks"] == nil {
 		t.Errorf("%v %v", entries, err)
 	}
-	if _, err := s.Accounts.Renew(ctx, r.Admin, "saltmere-lab", nil); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
+	if _, err := s.Accounts.Renew(ctx, r.Admin, "saltmere-lab", nil); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
 		t.Errorf("renewing what is forgotten: %v", err)
 	}
 	r.Lift()
 	r.Renew(s) // it is there again
-	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": "10.199.0.0/24"}}); err != nil {
+	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": "10.199.0.0/24"}}); err != nil {
 		t.Errorf("after adding it again: %v", servicetest.Explain(err))
 	}
 }
@@ -211,11 +200,11 @@ func TestAnAccountHasPricesOfItsOwn(t *testing.T) {
 	if err := set(offer.PriceList{Currency: before.Currency, Sizes: map[string]float64{"plain-1": 0.5}}); err != nil || hour() != 0.5 {
 		t.Errorf("%v, %v an hour", err, hour())
 	}
-	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"})
 	if err != nil || p.Cost.Hour < 0.5 {
 		t.Errorf("a proposal costs %v, %v", p.Cost.Hour, err)
 	}
-	if err := set(offer.PriceList{Currency: "kr", Sizes: map[string]float64{"plian-1": 1}}); kind(err) != refusal.Invalid || !strings.Contains(err.Error(), `sells "plian-1"`) {
+	if err := set(offer.PriceList{Currency: "kr", Sizes: map[string]float64{"plian-1": 1}}); servicetest.Kind(err) != refusal.Invalid || !strings.Contains(err.Error(), `sells "plian-1"`) {
 		t.Errorf("a slip: %v", err)
 	}
 	if err := set(offer.PriceList{}); err != nil || hour() != was {
@@ -236,7 +225,7 @@ func TestAnAccountThatPaysForKeptThingsIsNotClosed(t *testing.T) {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, r.Carry(s, p))
-	if _, err := s.Accounts.Close(ctx, r.Admin, "saltmere-lab", "", false); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "disk store/data") {
+	if _, err := s.Accounts.Close(ctx, r.Admin, "saltmere-lab", "", false); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "disk store/data") {
 		t.Errorf("%v", err)
 	}
 	r.Fault(world.Fault{Kind: "credentials-end", Count: -1})
@@ -265,7 +254,7 @@ func TestCredentialsAreShownToNoAddressInside(t *testing.T) {
 	closed, _ := r.Still(engine.Config{Reach: policy}, nil)
 	for _, endpoint := range []string{inside.URL, "http://169.254.169.254", "http://10.1.1.1", "http://[::1]:80"} {
 		n := accounts.NewAccount{Name: "inside", Cloud: "larch", Endpoint: endpoint, ClientID: "x", ClientSecret: "y"}
-		if _, err := closed.Accounts.Add(context.Background(), r.Admin, n); kind(err) != refusal.CloudRefused || !strings.Contains(err.Error(), "reached") {
+		if _, err := closed.Accounts.Add(context.Background(), r.Admin, n); servicetest.Kind(err) != refusal.CloudRefused || !strings.Contains(err.Error(), "reached") {
 			t.Errorf("%s: %v", endpoint, err)
 		}
 	}

@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -35,7 +35,7 @@ func TestWhatTheCloudNeverFinishesIsMadeAnew(t *testing.T) {
 		t.Errorf("it is waited for again in full: %s", again.Reason)
 	}
 	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "gauge", Rebuild: []string{"nothing"}})
-	wantKind(t, err, refusal.Findings, "would not work")
+	servicetest.WantKind(t, err, refusal.Findings, "would not work")
 	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "gauge", Rebuild: []string{"data"}})
 	if err != nil || p.Changes[len(p.Changes)-1].Reason != "it is made anew, as was asked for" {
 		t.Fatalf("%v %+v", err, p.Changes)
@@ -46,7 +46,7 @@ func TestWhatTheCloudNeverFinishesIsMadeAnew(t *testing.T) {
 	r.Settled(s, "gauge", t.Errorf)
 	// What is healthy is made anew too, with a consent where it holds data.
 	p, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "gauge", Rebuild: []string{"data"}})
-	if err != nil || len(consentNames(p)) != 1 || consentNames(p)[0] != "lose-data" {
+	if err != nil || len(servicetest.ConsentNames(p)) != 1 || servicetest.ConsentNames(p)[0] != "lose-data" {
 		t.Fatalf("%v %v", err, p.Consents)
 	}
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {

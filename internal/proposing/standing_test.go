@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -43,12 +43,12 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 		_, err := s.People.ByToken(ctx, tokens[name], "", true)
 		return err
 	}
-	query(t, r, "UPDATE users SET signed_in_at = now() - interval '6 days'")
+	servicetest.Query(t, r, "UPDATE users SET signed_in_at = now() - interval '6 days'")
 	if err := asks("wren"); err != nil {
 		t.Errorf("within a week: %v", err)
 	}
-	query(t, r, "UPDATE users SET signed_in_at = now() - interval '8 days'")
-	if err := asks("wren"); kind(err) != refusal.Unauthenticated || !strings.Contains(err.Error(), "was not asked about wren for longer than 7d") {
+	servicetest.Query(t, r, "UPDATE users SET signed_in_at = now() - interval '8 days'")
+	if err := asks("wren"); servicetest.Kind(err) != refusal.Unauthenticated || !strings.Contains(err.Error(), "was not asked about wren for longer than 7d") {
 		t.Errorf("after a week: %v", err)
 	}
 	if err := asks("nils"); err != nil {
@@ -58,8 +58,8 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 	if err := asks("wren"); err != nil {
 		t.Errorf("where the operator lets it count longer: %v", err)
 	}
-	query(t, r, "UPDATE users SET signed_in_at = NULL")
-	if err := asks("wren"); kind(err) != refusal.Unauthenticated {
+	servicetest.Query(t, r, "UPDATE users SET signed_in_at = NULL")
+	if err := asks("wren"); servicetest.Kind(err) != refusal.Unauthenticated {
 		t.Errorf("who never signed in: %v", err)
 	}
 }
@@ -78,7 +78,7 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 	for name, c := range map[string]struct{ sql, want string }{
 		"as it was given":   {"", state.Undone},
 		"taken back":        {"UPDATE agreements SET ended_at = now(), ended_by = 'bo'", "bo took the agreement to it back"},
-		"the right is lost": {"UPDATE users SET roles = '{viewer}' WHERE name = 'bo'", "may not decide in account saltmere-lab any more"},
+		"the right is lost": {"UPDATE users SET roles = '{servicetest.Viewer}' WHERE name = 'bo'", "may not decide in account saltmere-lab any more"},
 		"disabled":          {"UPDATE users SET disabled_at = now() WHERE name = 'bo'", "bo, who agreed to it, is disabled"},
 		"over":              {"UPDATE agreements SET ends_at = now() - interval '1 minute'", "not as it was given"},
 		"somebody else's":   {"UPDATE agreements SET giver = 'ines'", "not as it was given"},
@@ -109,11 +109,11 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 			if list, err := s.Proposing.Agreements(ctx, bo); err != nil || len(list) != 1 || list[0].Giver != "bo" || list[0].Stack != "falls" {
 				t.Errorf("bo is told of %+v %v", list, err)
 			}
-			if list, err := s.Proposing.Agreements(ctx, viewer); err != nil || len(list) != 0 {
+			if list, err := s.Proposing.Agreements(ctx, servicetest.Viewer); err != nil || len(list) != 0 {
 				t.Errorf("others are told of %+v %v", list, err)
 			}
 			if c.sql != "" {
-				query(t, r, c.sql)
+				servicetest.Query(t, r, c.sql)
 			}
 			over := func() (stacks.Run, bool) {
 				got, err := s.Stacks.Run(ctx, run.ID)
@@ -168,8 +168,8 @@ func TestWhatIsAgreedToIsWhatHappens(t *testing.T) {
 			if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
 				t.Fatal(servicetest.Explain(err))
 			}
-			query(t, r, sql)
-			if _, err := s.Proposing.Apply(ctx, r.Admin, p.ID, ""); kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "not what was agreed to") {
+			servicetest.Query(t, r, sql)
+			if _, err := s.Proposing.Apply(ctx, r.Admin, p.ID, ""); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "not what was agreed to") {
 				t.Errorf("it is applied: %v", err)
 			}
 		})
@@ -186,7 +186,7 @@ func TestWhatIsAgreedToIsWhatHappens(t *testing.T) {
 			s, end := r.Still(engine.Config{}, nil)
 			id := r.Carry(s, r.Propose(s, "vault", vault, map[string]any{}))
 			end()
-			query(t, r, sql)
+			servicetest.Query(t, r, sql)
 			next, _ := r.Replica(time.Second)
 			if run := r.Await(next, id); run.State != state.Failed || !strings.Contains(run.Reason, "somebody changed the record") {
 				t.Errorf("%s: %s", run.State, run.Reason)

@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"

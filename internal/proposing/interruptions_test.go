@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -22,7 +22,7 @@ func TestWhatServesIsNotInterruptedUnasked(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	source := example(t, "warning-site")
+	source := servicetest.Example(t, "warning-site")
 	first := r.Await(s, r.ApplySource(s, "site", source, map[string]any{"headline": "Flood"}))
 	if first.State != state.Done {
 		t.Fatal(first.State, first.Reason)
@@ -33,7 +33,7 @@ func TestWhatServesIsNotInterruptedUnasked(t *testing.T) {
 			t.Fatalf("asked for are %q, of %+v", got, p.Interruptions)
 		}
 		_, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, "")
-		wantKind(t, err, refusal.Consent, "")
+		servicetest.WantKind(t, err, refusal.Consent, "")
 	}
 
 	larger := r.Propose(s, "site", source, map[string]any{"headline": "Flood", "size": "plain-2"})
@@ -75,14 +75,14 @@ func TestWhatServesIsNotInterruptedUnasked(t *testing.T) {
 
 // TestWhatServesDoesNotLeaveUnasked: a resource that its template has no more.
 func TestWhatServesDoesNotLeaveUnasked(t *testing.T) {
-	b := newBench(t, nil)
+	b := servicetest.NewBench(t, nil)
 	const front = "front: {type: address}"
-	b.apply("coast", resources(netLine, front))
-	p := b.propose("coast", resources(netLine))
+	b.Apply("coast", servicetest.Source(servicetest.NetLine, front))
+	p := b.Propose("coast", servicetest.Source(servicetest.NetLine))
 	if names(p.Consents) != "remove" || p.Consents[0].About != "these serve, and leave the stack for good: front (address)" || p.Interruptions[0].Seconds != 0 {
 		t.Errorf("asked for are %v, of %+v", p.Consents, p.Interruptions)
 	}
-	if p := b.propose("coast", resources(front)); len(p.Consents) != 0 {
+	if p := b.Propose("coast", servicetest.Source(front)); len(p.Consents) != 0 {
 		t.Errorf("of an empty network is asked %v", p.Consents)
 	}
 }

@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -121,7 +121,7 @@ resources: {store: {type: disk, want: {size: =inputs.size, type: =inputs.kind, z
 		t.Errorf("nothing tells that a default has moved: %v", p.Findings)
 	}
 	_, err := a.s.Proposing.Propose(context.Background(), a.r.Admin, proposing.NewProposal{Stack: "desk", Preset: "larg", Source: source})
-	wantKind(t, err, refusal.Invalid, "did you mean large?")
+	servicetest.WantKind(t, err, refusal.Invalid, "did you mean large?")
 }
 
 // TestOneInputOnlyChangesWhatDependsOnIt is the same promise as in rendering,
@@ -188,7 +188,7 @@ outputs: {network: =net.id}
 		t.Errorf("the network that was used: %+v %v", v, err)
 	}
 	_, err = a.s.Proposing.Propose(context.Background(), a.r.Admin, proposing.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: source, Inputs: map[string]any{"network": "gone"}})
-	wantKind(t, err, refusal.Findings, "would not work")
+	servicetest.WantKind(t, err, refusal.Findings, "would not work")
 }
 
 func TestARenamedResourceIsNotRebuilt(t *testing.T) {
@@ -240,11 +240,11 @@ func TestAStackThatIsReadCannotBeRetired(t *testing.T) {
 		t.Errorf("it reads %v, not %v", got, want)
 	}
 	_, err := a.s.Proposing.Retire(ctx, a.r.Admin, "red")
-	wantKind(t, err, refusal.Conflict, "stack reader reads the outputs of red")
+	servicetest.WantKind(t, err, refusal.Conflict, "stack reader reads the outputs of red")
 	_, err = a.s.Proposing.Propose(ctx, a.r.Admin, proposing.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: reader, Inputs: map[string]any{"lamp": "reader"}})
-	wantKind(t, err, refusal.Invalid, "wants a stack of template lamp")
+	servicetest.WantKind(t, err, refusal.Invalid, "wants a stack of template lamp")
 	_, err = a.s.Proposing.Propose(ctx, a.r.Admin, proposing.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: reader, Inputs: map[string]any{"lamp": "gone"}})
-	wantKind(t, err, refusal.Invalid, `no stack "gone"`)
+	servicetest.WantKind(t, err, refusal.Invalid, `no stack "gone"`)
 }
 
 func TestMembersChangeAtTheirPaceAndTheStackIsProved(t *testing.T) {
@@ -365,9 +365,9 @@ func TestALibraryInGitPublishesNewVersionsAndNeverChangesOldOnes(t *testing.T) {
 		t.Error(street.Parts, err)
 	}
 	_, err = a.s.Templates.AddLibrary(ctx, a.r.Admin, templates.NewLibrary{Name: "etc", Place: "/etc"})
-	wantKind(t, err, refusal.Invalid, "is not open to this service")
+	servicetest.WantKind(t, err, refusal.Invalid, "is not open to this service")
 	_, err = a.s.Templates.RefreshLibrary(ctx, people.User{Roles: []string{"operator"}}, "tide-office")
-	wantKind(t, err, refusal.Forbidden, "")
+	servicetest.WantKind(t, err, refusal.Forbidden, "")
 	_, err = a.s.Templates.RefreshLibrary(ctx, a.r.Admin, "gone")
-	wantKind(t, err, refusal.NotFound, "no library")
+	servicetest.WantKind(t, err, refusal.NotFound, "no library")
 }

@@ -1,4 +1,4 @@
-package service_test
+package proposing_test
 
 import (
 	"context"
@@ -35,21 +35,21 @@ outputs:
 // TestAStackOnACloudWhereOneThingIsSeveral applies, verifies, alters and retires on an
 // OpenStack cloud whose machines nobody reaches, with somebody in the way.
 func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
-	b := newBench(t, nil)
+	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
 	c := openstacktest.Start()
 	t.Cleanup(c.Close)
-	if _, err := b.s.Accounts.Add(ctx, b.r.Admin, accounts.NewAccount{Name: "harbour", Cloud: "openstack", Endpoint: c.Endpoint(), Credentials: map[string]string{
+	if _, err := b.Service.Accounts.Add(ctx, b.Rig.Admin, accounts.NewAccount{Name: "harbour", Cloud: "openstack", Endpoint: c.Endpoint(), Credentials: map[string]string{
 		"application_credential_id": openstacktest.ApplicationID, "application_credential_secret": openstacktest.ApplicationSecret}}); err != nil {
 		t.Fatal(err)
 	}
 	unreached, reached := true, false
-	if d, err := b.s.Accounts.Bound(ctx, b.r.Admin, "harbour", accounts.Bounds{Unreached: &unreached}); err != nil || !d.Unreached {
+	if d, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{Unreached: &unreached}); err != nil || !d.Unreached {
 		t.Fatal(d, err)
 	}
 	propose := func(inputs map[string]any) proposing.Proposal {
 		t.Helper()
-		p, err := b.s.Proposing.Propose(ctx, b.r.Admin, proposing.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: quaySource, Account: "harbour", Region: openstacktest.Region, Inputs: inputs})
+		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: quaySource, Account: "harbour", Region: openstacktest.Region, Inputs: inputs})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -58,13 +58,13 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	apply := func(inputs map[string]any) proposing.Proposal {
 		t.Helper()
 		p := propose(inputs)
-		b.done(p)
+		b.Done(p)
 		return p
 	}
 	apply(nil)
 	stack := func() stacks.Stack {
 		t.Helper()
-		s, err := b.s.Stacks.Show(ctx, "quay")
+		s, err := b.Service.Stacks.Show(ctx, "quay")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -74,12 +74,12 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	if s.State != "healthy" || s.Unasked != 1 || fmt.Sprint(s.Outputs[0].Value) == "" {
 		t.Errorf("%s, %d checks not asked, outputs %v", s.State, s.Unasked, s.Outputs)
 	}
-	v, err := b.s.Stacks.Verify(ctx, b.r.Admin, "quay")
+	v, err := b.Service.Stacks.Verify(ctx, b.Rig.Admin, "quay")
 	if err != nil || !v.Healthy {
 		t.Errorf("verified: %+v %v", v, err)
 	}
-	if p := apply(map[string]any{"size": "s1.medium"}); said(p) != "alter host" {
-		t.Errorf("another size: %s", said(p))
+	if p := apply(map[string]any{"size": "s1.medium"}); servicetest.Changes(p) != "alter host" {
+		t.Errorf("another size: %s", servicetest.Changes(p))
 	}
 	if n := c.Count(func(kind string, x map[string]any) bool {
 		return kind == "servers" && x["status"] == "VERIFY_RESIZE" && x["OS-EXT-STS:task_state"] == nil
@@ -87,17 +87,17 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 		t.Error("a size that was proved waits to be confirmed")
 	}
 	// A size that does not do is given back, and recorded as what there is.
-	if _, err := b.s.Accounts.Bound(ctx, b.r.Admin, "harbour", accounts.Bounds{Unreached: &reached}); err != nil {
+	if _, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{Unreached: &reached}); err != nil {
 		t.Fatal(err)
 	}
 	p := propose(map[string]any{"size": "s1.small"})
-	if run := b.r.Await(b.s, b.r.Carry(b.s, p)); run.State != "failed" || said(p) != "alter host" {
-		t.Errorf("a size under which nobody answers: %s, the run is %s", said(p), run.State)
+	if run := b.Rig.Await(b.Service, b.Rig.Carry(b.Service, p)); run.State != "failed" || servicetest.Changes(p) != "alter host" {
+		t.Errorf("a size under which nobody answers: %s, the run is %s", servicetest.Changes(p), run.State)
 	}
-	if _, err := b.s.Accounts.Bound(ctx, b.r.Admin, "harbour", accounts.Bounds{Unreached: &unreached}); err != nil {
+	if _, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{Unreached: &unreached}); err != nil {
 		t.Fatal(err)
 	}
-	if p = propose(map[string]any{"size": "s1.small"}); said(p) != "alter host" || strings.Contains(fmt.Sprint(p.Changes), "by hand") {
+	if p = propose(map[string]any{"size": "s1.small"}); servicetest.Changes(p) != "alter host" || strings.Contains(fmt.Sprint(p.Changes), "by hand") {
 		t.Errorf("the same size again: %+v", p.Changes)
 	}
 	var port string
@@ -108,19 +108,19 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 		return false
 	})
 	c.Break("ports", port, nil)
-	v, err = b.s.Stacks.Verify(ctx, b.r.Admin, "quay")
+	v, err = b.Service.Stacks.Verify(ctx, b.Rig.Admin, "quay")
 	if err != nil || v.Healthy || !strings.Contains(fmt.Sprint(v.Resources), "a port of it was removed by somebody else") {
 		t.Errorf("without its port: %+v %v", v.Resources, err)
 	}
 	c.Revoke()
-	if p := apply(map[string]any{"size": "s1.medium"}); said(p) != "rebuild host" {
-		t.Errorf("the mend: %s", said(p))
+	if p := apply(map[string]any{"size": "s1.medium"}); servicetest.Changes(p) != "rebuild host" {
+		t.Errorf("the mend: %s", servicetest.Changes(p))
 	}
-	p, err = b.s.Proposing.Retire(ctx, b.r.Admin, "quay")
+	p, err = b.Service.Proposing.Retire(ctx, b.Rig.Admin, "quay")
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.done(p)
+	b.Done(p)
 	if left := c.Left(); len(left) > 0 {
 		t.Errorf("left: %v", left)
 	}

@@ -1,0 +1,9 @@
+package accounts_test
+
+import (
+	"testing"
+
+	"undersail/internal/service/servicetest"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
