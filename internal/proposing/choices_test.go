@@ -380,7 +380,7 @@ func TestAFailedFirstBootTellsWhatTheMachineSaid(t *testing.T) {
 	}
 	r := servicetest.NewWith(t, sim.Config{Pace: 1200, Rate: 100_000, Market: file})
 	s, _ := r.Start(engine.Config{CallRate: 100_000}, nil)
-	b := &servicetest.Bench{t, r, s}
+	b := &servicetest.Bench{T: t, Rig: r, Service: s}
 	source := servicetest.Source("net: {type: network, want: {range: 10.0.0.0/16}}", "lan: {type: subnet, want: {network: =net.id, range: 10.0.0.0/24}}", "door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 80}]}}",
 		`site: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, firewalls: [=door.id], user_data: {packages: [nignx]}}, health: [{tcp: {host: =self.public_address, port: 80}, within: 4m}]}`)
 	run := r.Await(s, r.Carry(s, b.Propose("boot", source)))

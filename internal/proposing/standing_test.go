@@ -164,7 +164,7 @@ func TestWhatIsAgreedToIsWhatHappens(t *testing.T) {
 			r := servicetest.New(t, 240)
 			s, _ := r.Still(engine.Config{}, nil)
 			ctx := context.Background()
-			p := r.Propose(s, "vault", vault, map[string]any{})
+			p := r.Propose(s, "vault", servicetest.Vault, map[string]any{})
 			if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {
 				t.Fatal(servicetest.Explain(err))
 			}
@@ -184,7 +184,7 @@ func TestWhatIsAgreedToIsWhatHappens(t *testing.T) {
 			t.Parallel()
 			r := servicetest.New(t, 240)
 			s, end := r.Still(engine.Config{}, nil)
-			id := r.Carry(s, r.Propose(s, "vault", vault, map[string]any{}))
+			id := r.Carry(s, r.Propose(s, "vault", servicetest.Vault, map[string]any{}))
 			end()
 			servicetest.Query(t, r, sql)
 			next, _ := r.Replica(time.Second)

@@ -31,28 +31,12 @@ import (
 	"undersail/internal/store"
 )
 
-const vault = `undersail: 1
-about: {name: vault, version: 1.0.0, title: Vault}
-inputs:
-  word: {secret: true, generate: true}
-  note: {type: string, default: a}
-  to: {type: string, default: 127.64.9.9}
-resources:
-  net: {type: network, want: {range: 10.81.0.0/24}}
-  lan: {type: subnet, want: {network: =net.id, range: 10.81.0.0/25}}
-  box:
-    type: instance
-    repeat: 1
-    want: {size: plain-1, image: debian-12, subnet: =lan.id, user_data: {write_files: [{path: /etc/word, content: ="word " + inputs.word}]}}
-outputs: {word: {value: =inputs.word, about: W}, note: {value: =inputs.note, about: N}}
-`
-
 func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
+	r.Await(s, r.ApplySource(s, "vault", servicetest.Vault, map[string]any{}))
 	ask := func(u people.User, name, reason string) (string, error) {
 		v, err := s.Secrets.Reveal(ctx, u, secrets.Asked{Stack: "vault", Name: name, Reason: reason})
 		return v.Value, err
@@ -333,10 +317,10 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
+	r.Await(s, r.ApplySource(s, "vault", servicetest.Vault, map[string]any{}))
 	propose := func(u people.User, change func(string) string, inputs map[string]any) proposing.Proposal {
 		t.Helper()
-		p, err := s.Proposing.Propose(ctx, u, proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: change(vault), Inputs: inputs})
+		p, err := s.Proposing.Propose(ctx, u, proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: change(servicetest.Vault), Inputs: inputs})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -408,7 +392,7 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
-	n := proposing.NewProposal{Stack: "mine", File: "vault.sail.yaml", Source: strings.ReplaceAll(vault, "10.81.", "10.82."), Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
+	n := proposing.NewProposal{Stack: "mine", File: "vault.sail.yaml", Source: strings.ReplaceAll(servicetest.Vault, "10.81.", "10.82."), Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
 	if p, err := s.Proposing.Propose(ctx, servicetest.Operator, n); err != nil || !asks(p) {
 		t.Errorf("a secret of somebody else in a new stack: %v %v", p.Consents, err)
 	}
@@ -441,10 +425,10 @@ func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	if _, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: vault}); err != nil {
+	if _, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: servicetest.Vault}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	r.Await(s, r.ApplySource(s, "vault", vault, map[string]any{}))
+	r.Await(s, r.ApplySource(s, "vault", servicetest.Vault, map[string]any{}))
 	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: vault@^1}}\nresources:\n  copy: {type: secret, want: {value: =inputs.from.outputs.word}}\n"
 	p, err := s.Proposing.Propose(ctx, servicetest.Operator, proposing.NewProposal{Stack: "taker", File: "taker.sail.yaml", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "vault"}})
 	if err != nil || len(p.Consents) != 1 || p.Consents[0].Name != "secret-use" {
@@ -537,7 +521,7 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 		return got
 	}
 	put(secrets.NewNamed{Name: "gate", Kind: "secret"})
-	n := proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
+	n := proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: servicetest.Vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
 	p, err := s.Proposing.Propose(ctx, r.Admin, n)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
@@ -573,7 +557,7 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 			t.Errorf("%s: the secret is told: %v", name, err)
 		}
 	}
-	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "other", File: "v.sail.yaml", Source: vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); servicetest.Kind(err) != refusal.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
+	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "other", File: "v.sail.yaml", Source: servicetest.Vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); servicetest.Kind(err) != refusal.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
 		t.Errorf("%v", err)
 	}
 }

@@ -110,3 +110,20 @@ func Failing(t *testing.T, s *service.Service, r *Rig, stack string) []string {
 	}
 	return out
 }
+
+// Vault is a template whose secrets are given, drawn and shown in part.
+const Vault = `undersail: 1
+about: {name: vault, version: 1.0.0, title: Vault}
+inputs:
+  word: {secret: true, generate: true}
+  note: {type: string, default: a}
+  to: {type: string, default: 127.64.9.9}
+resources:
+  net: {type: network, want: {range: 10.81.0.0/24}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.81.0.0/25}}
+  box:
+    type: instance
+    repeat: 1
+    want: {size: plain-1, image: debian-12, subnet: =lan.id, user_data: {write_files: [{path: /etc/word, content: ="word " + inputs.word}]}}
+outputs: {word: {value: =inputs.word, about: W}, note: {value: =inputs.note, about: N}}
+`
