@@ -45,16 +45,12 @@ func serveProvided(t *testing.T) *provided {
 	p := &provided{door: newDoor(t)}
 	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.provider.ServeHTTP(w, r) }))
 	p.issuer = "http://" + server.Listener.Addr().String()
-	var err error
-	p.provider, err = openid.New(p.issuer, []openid.Person{
+	p.provider = openid.New(p.issuer, []openid.Person{
 		{Subject: "1", Name: "wren", FullName: "Wren Castell", Groups: []string{"tide-operators"}},
 		{Subject: "2", Name: "bram", FullName: "Bram Tully", Groups: []string{"gardeners"}},
 		{Subject: "3", Name: "admin", FullName: "Not The Admin", Groups: []string{"tide-operators"}},
 		{Subject: "4", Name: "Sela/../x", FullName: "A Strange Name", Groups: []string{"tide-operators"}},
 	}, map[string]openid.Client{"undersail": {Secret: "a secret: with/signs", Returns: func(at string) bool { return strings.HasPrefix(at, p.url) }}})
-	if err != nil {
-		t.Fatal(err)
-	}
 	server.Start()
 	t.Cleanup(server.Close)
 	file := filepath.Join(p.dir, "secret")

@@ -78,10 +78,8 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 	var provider *openid.Provider
 	people := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { provider.ServeHTTP(w, r) }))
 	issuer := "http://" + people.Listener.Addr().String()
-	if provider, err = openid.New(issuer, []openid.Person{{Subject: "1", Name: "wren", FullName: "Wren Castell", Groups: []string{"tide-operators"}}},
-		map[string]openid.Client{"undersail": {Returns: func(back string) bool { return strings.HasPrefix(back, "https://"+at) }}}); err != nil {
-		t.Fatal(err)
-	}
+	provider = openid.New(issuer, []openid.Person{{Subject: "1", Name: "wren", FullName: "Wren Castell", Groups: []string{"tide-operators"}}},
+		map[string]openid.Client{"undersail": {Returns: func(back string) bool { return strings.HasPrefix(back, "https://"+at) }}})
 	people.Start()
 	t.Cleanup(people.Close)
 	here := strings.NewReplacer("https://undersail.saltmere.example:7420", "https://"+at, "0.0.0.0:7420", at, "/var/lib/undersail-anew", filepath.Join(dir, "anew"), "/var/lib/undersail", filepath.Join(dir, "service"),

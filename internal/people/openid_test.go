@@ -23,18 +23,14 @@ func TestPeopleOfAProvider(t *testing.T) {
 	var p *provider.Provider
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.ServeHTTP(w, r) }))
 	t.Cleanup(server.Close)
-	var err error
-	p, err = provider.New(server.URL, []provider.Person{
+	p = provider.New(server.URL, []provider.Person{
 		{Subject: "1", Name: "Wren", FullName: strings.Repeat("W", 300), Groups: []string{"tide-operators", "tide-watch"}},
 		{Subject: "2", Name: "bram", Groups: []string{"gardeners"}},
 		{Subject: "3", Name: "ines", Groups: []string{"tide-watch"}},
 		{Subject: "4", Name: "a b", Groups: []string{"tide-watch"}},
 	}, map[string]provider.Client{"undersail": {Returns: func(string) bool { return true }}})
-	if err != nil {
-		t.Fatal(err)
-	}
 	h.add("ines", "admin")
-	_, err = h.BeginTerminal(h.ctx, "192.0.2.90")
+	_, err := h.BeginTerminal(h.ctx, "192.0.2.90")
 	refused(t, "where there is none", err, refusal.NotFound, "knows no OpenID provider")
 	_, _, err = h.FinishOpenID(h.ctx, "x", "y", "z", "192.0.2.90")
 	refused(t, "where there is none", err, refusal.NotFound, "knows no OpenID provider")

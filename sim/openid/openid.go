@@ -69,9 +69,10 @@ type Provider struct {
 	Clients map[string]Client
 	// Interval is how often a terminal may ask; a second when zero.
 	Interval time.Duration
+	// key is what it signs with; making one takes a while, and few ever ask for it.
+	key func() *rsa.PrivateKey
 
 	mu      sync.Mutex
-	key     *rsa.PrivateKey
 	fault   string
 	codes   map[string]grant
 	devices map[string]*device // by device code
@@ -93,12 +94,16 @@ type device struct {
 }
 
 // New makes a provider with a key of its own.
-func New(issuer string, people []Person, clients map[string]Client) (*Provider, error) {
+func New(issuer string, people []Person, clients map[string]Client) *Provider {
+	return &Provider{Issuer: issuer, People: people, Clients: clients, Interval: time.Second, key: sync.OnceValue(newKey), codes: map[string]grant{}, devices: map[string]*device{}}
+}
+
+func newKey() *rsa.PrivateKey {
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	if err != nil {
-		return nil, err
+		panic(err) // the random source of the system never fails
 	}
-	return &Provider{Issuer: issuer, People: people, Clients: clients, Interval: time.Second, key: key, codes: map[string]grant{}, devices: map[string]*device{}}, nil
+	return key
 }
 
 // Fail asks for a fault of the next answer with a token.
@@ -151,7 +156,7 @@ func (p *Provider) configuration(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (p *Provider) keys(w http.ResponseWriter, _ *http.Request) {
-	write(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &p.key.PublicKey, KeyID: "tide", Algorithm: "RS256", Use: "sig"}}})
+	write(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &p.key().PublicKey, KeyID: "tide", Algorithm: "RS256", Use: "sig"}}})
 }
 
 var page = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>Simulated sign-in</title>
@@ -291,7 +296,7 @@ func (p *Provider) asked(w http.ResponseWriter, r *http.Request, client string) 
 // answer gives the token of somebody, or what a fault makes of it.
 func (p *Provider) answer(w http.ResponseWriter, client, nonce string, who Person) {
 	p.mu.Lock()
-	fault, key := p.fault, p.key
+	fault := p.fault
 	p.fault = ""
 	for _, x := range p.People { // with the groups of now
 		if x.Subject == who.Subject {
@@ -299,6 +304,7 @@ func (p *Provider) answer(w http.ResponseWriter, client, nonce string, who Perso
 		}
 	}
 	p.mu.Unlock()
+	key := p.key()
 	issuer, until := p.Issuer, time.Now().Add(5*time.Minute)
 	switch fault {
 	case OtherAudience:
@@ -310,7 +316,7 @@ func (p *Provider) answer(w http.ResponseWriter, client, nonce string, who Perso
 	case Ended:
 		until = time.Now().Add(-time.Hour)
 	case OtherKey:
-		key, _ = rsa.GenerateKey(rand.Reader, 2048)
+		key = newKey()
 	case Broken:
 		http.Error(w, "something went wrong", http.StatusInternalServerError)
 		return
@@ -352,9 +358,10 @@ func (p *Provider) answer(w http.ResponseWriter, client, nonce string, who Perso
 // a fault makes of it.
 func (p *Provider) Pipeline(audience string, claims map[string]any) (string, error) {
 	p.mu.Lock()
-	fault, key := p.fault, p.key
+	fault := p.fault
 	p.fault = ""
 	p.mu.Unlock()
+	key := p.key()
 	all := map[string]any{"iss": p.Issuer, "aud": audience, "sub": "work", "iat": time.Now().Unix(), "exp": time.Now().Add(5 * time.Minute).Unix(), "jti": rand.Text()}
 	maps.Copy(all, claims)
 	switch fault {
@@ -363,7 +370,7 @@ func (p *Provider) Pipeline(audience string, claims map[string]any) (string, err
 	case Ended:
 		all["exp"] = time.Now().Add(-time.Hour).Unix()
 	case OtherKey:
-		key, _ = rsa.GenerateKey(rand.Reader, 2048)
+		key = newKey()
 	}
 	return signed(all, key, fault == Unsigned)
 }
