@@ -1667,12 +1667,7 @@ export interface components {
                 form: string;
                 about: string;
             }[];
-            types: {
-                name: string;
-                about: string;
-                properties: components["schemas"]["LanguageName"][];
-                attributes: components["schemas"]["LanguageName"][];
-            }[];
+            types: components["schemas"]["ResourceType"][];
         };
         Starter: {
             name: string;
@@ -1688,11 +1683,76 @@ export interface components {
             file: string;
             source: string;
         };
-        LanguageName: {
+        ResourceType: {
             name: string;
             about: string;
+            properties: components["schemas"]["TypeProperty"][];
+            attributes: components["schemas"]["TypeAttribute"][];
+            /**
+             * Format: int64
+             * @description How long making one usually takes, in seconds of the cloud
+             */
+            expect_seconds: number;
+            /**
+             * Format: int64
+             * @description The deadline of a step, in seconds of the cloud
+             */
+            patience_seconds: number;
+            /** @description How much of which quotas one takes */
+            draws?: {
+                [key: string]: unknown;
+            }[];
+            /** @description What one costs */
+            prices?: {
+                [key: string]: unknown;
+            }[];
+            /** @description Something is lost for good when one is removed */
+            holds_data?: boolean;
+            /** @description What its health means beyond being there */
+            proves?: {
+                [key: string]: unknown;
+            }[];
+            /** @description People or other things use one while it is there, and miss it when it is not */
+            serves?: boolean;
+            /** @description Under Sail itself sees to it, and no cloud has it */
+            own?: boolean;
+            /** @description What no two may have the same of */
+            unique?: {
+                property: string;
+                within?: string;
+                overlap?: boolean;
+            }[];
+        };
+        TypeProperty: {
+            name: string;
+            about: string;
+            /** @description The shape of its values */
+            value: {
+                [key: string]: unknown;
+            };
             required?: boolean;
             alter?: string;
+            grow_only?: boolean;
+            /** @description No two customers of a cloud may have the same value */
+            everybodys?: boolean;
+            secret?: boolean;
+            /** @description Altering it makes every attribute come anew */
+            renews?: boolean;
+            /** @description Altering it replaces the members of the group, some at a time */
+            waves?: boolean;
+            /** @description The type whose id it holds */
+            refers?: string;
+            /** @description The list of the offers that the value comes from */
+            picks?: string;
+        };
+        TypeAttribute: {
+            name: string;
+            about: string;
+            /** @description The shape of its values */
+            value: {
+                [key: string]: unknown;
+            };
+            secret?: boolean;
         };
         Difference: {
             change: string;
@@ -1723,6 +1783,8 @@ export interface components {
             to: string;
         };
         TemplateText: {
+            /** @description How it is named where it is embedded */
+            ref?: string;
             file: string;
             source: string;
             parts?: {
@@ -1797,7 +1859,7 @@ export interface components {
             /** Format: int64 */
             lease_seconds?: number;
             prices?: {
-                currency?: string;
+                currency: string;
                 sizes?: {
                     [key: string]: number;
                 };
@@ -2185,6 +2247,14 @@ export interface components {
             secrets?: {
                 [key: string]: string;
             };
+            /** @description Resources that stay in the cloud when they leave the stack */
+            keep?: string[];
+            /** @description Guarded resources that may be rebuilt or removed for this once */
+            lift_guard?: string[];
+            /** @description Tasks that are run again although nothing of them changes */
+            again?: string[];
+            /** @description Resources that are made anew although nothing of them changes */
+            rebuild?: string[];
             variants?: {
                 name: string;
                 preset?: string;
@@ -2231,6 +2301,14 @@ export interface components {
             secrets?: {
                 [key: string]: string;
             };
+            /** @description Resources that stay in the cloud when they leave the stack */
+            keep?: string[];
+            /** @description Guarded resources that may be rebuilt or removed for this once */
+            lift_guard?: string[];
+            /** @description Tasks that are run again although nothing of them changes */
+            again?: string[];
+            /** @description Resources that are made anew although nothing of them changes */
+            rebuild?: string[];
             /** @description Whose question it is; a newer one ends those before it */
             form?: string;
             /** Format: int64 */
@@ -2374,15 +2452,7 @@ export interface components {
             /** @description What is recorded of the stack */
             before?: unknown;
             free?: number;
-            needs?: {
-                /** Format: int64 */
-                vcpus?: number;
-                /** Format: int64 */
-                memory_bytes?: number;
-                architecture?: string;
-                disk_mbps?: number;
-                network_gbps?: number;
-            };
+            needs?: components["schemas"]["Need"];
             sized?: {
                 table: string;
                 unit: string;
@@ -2396,6 +2466,29 @@ export interface components {
             };
             rule_words?: string;
             findings: components["schemas"]["Finding"][];
+        };
+        /** @description What a machine has to have; what is left out does not matter */
+        Need: {
+            /** Format: int64 */
+            vcpus?: number;
+            /** Format: int64 */
+            memory_bytes?: number;
+            architecture?: string;
+            /** @description All of them must sell it */
+            zones?: string[];
+            /** @description Of a core */
+            speed?: number;
+            network_gbps?: number;
+            disk_mbps?: number;
+            disk_ops?: number;
+            /** Format: int64 */
+            generation?: number;
+            /** Format: int64 */
+            local_bytes?: number;
+            /** @description A dedicated host is at hand */
+            host?: boolean;
+            /** @description Preferred ones, the first most */
+            sizes?: string[];
         };
         GraphNode: {
             name: string;
@@ -2797,9 +2890,7 @@ export interface components {
             /** Format: date-time */
             published_at: string;
             source?: string;
-            parts?: {
-                [key: string]: unknown;
-            }[];
+            parts?: components["schemas"]["TemplateText"][];
             origin?: string;
             /** @description Who published it, or the library that it came from */
             published_by?: string;
@@ -3110,7 +3201,7 @@ export interface components {
             kind: string;
             giver: string;
             stack: string;
-            account?: string;
+            account: string;
             /** Format: int64 */
             proposal: number;
             /** Format: date-time */
@@ -3217,6 +3308,19 @@ export interface components {
             loses?: boolean;
             /** @description The kept resource that becomes this one */
             takes_over?: string;
+            /** @description All of its attributes are reported anew, though it stays */
+            anew?: boolean;
+            /** @description The guard is lifted for it */
+            unguards?: boolean;
+            /** @description The repetition that it is a member of */
+            group?: string;
+            /**
+             * Format: int64
+             * @description How many members of the group change at a time
+             */
+            at_once?: number;
+            /** @description Properties that stay as they are, since they cannot be put back */
+            kept?: string[];
             /** @description In how many waves the members of a group are replaced by an alteration */
             waves?: number;
             notes?: string[];
@@ -3282,19 +3386,91 @@ export interface components {
                 [key: string]: string;
             };
             features_off?: string[];
+            /** @description Ranges that networks must not overlap */
             reserved?: {
-                [key: string]: unknown;
+                range: string;
+                about: string;
+                /** @description Only an open proposal would take it */
+                wanted?: boolean;
             }[];
+            /** @description Ranges that something else than a network has */
+            held?: components["schemas"]["Network"][];
             subnets?: {
-                [key: string]: unknown;
+                id: string;
+                name: string;
+                network: string;
+                range: string;
+                zone?: string;
+                /** Format: int64 */
+                used: number;
             }[];
             key_pairs?: {
-                [key: string]: unknown;
+                id: string;
+                name: string;
             }[];
+            /** @description Properties that the cloud has no equivalent of, by type */
+            without?: {
+                [key: string]: string[];
+            };
+            /** @description Properties that this cloud alters only by a rebuild, such as instance.size */
+            rebuilds?: string[];
+            /** @description Options of its own that the cloud takes, by type */
+            extra?: {
+                [key: string]: string[];
+            };
+            /**
+             * Format: int64
+             * @description How many addresses of a subnet the cloud keeps for itself
+             */
+            kept_addresses?: number;
+            /** @description Networks of the account may have the same ranges */
+            overlapping?: boolean;
+            /** @description Dedicated hosts that are sold */
+            hosts?: {
+                family: string;
+                /** Format: int64 */
+                vcpus: number;
+                /** Format: int64 */
+                memory_bytes: number;
+                hour: number;
+                zones: string[];
+            }[];
+            /** @description Dedicated hosts that the account has */
+            own_hosts?: {
+                id: string;
+                name: string;
+                family: string;
+                zone: string;
+                /** Format: int64 */
+                vcpus: number;
+                /** Format: int64 */
+                used: number;
+            }[];
+            /** @description Those of managed databases */
+            engines?: string[];
+            /** @description What a GiB of the storage of a database costs for an hour */
+            database_gib_hour?: number;
+            /** @description What a GiB of shared files costs for an hour */
+            shared_gib_hour?: number;
+            /** @description The address at which the cloud sees this service, where it tells */
+            seen_from?: string;
             /** @description What the cloud takes of values, by type and property, such as database.storage or database.users.name. */
             limits?: {
                 [key: string]: {
-                    [key: string]: unknown;
+                    shortest?: number;
+                    longest?: number;
+                    ipv4?: boolean;
+                    /** Format: int64 */
+                    step?: number;
+                    /** Format: int64 */
+                    least?: number;
+                    /** Format: int64 */
+                    most?: number;
+                    pattern?: string;
+                    says?: string;
+                    needs?: {
+                        [key: string]: number;
+                    };
                 };
             };
         };
@@ -3351,14 +3527,14 @@ export interface components {
             ends?: string;
             packages?: string[];
             terms?: {
-                name?: string;
-                text?: string;
-                accepted?: boolean;
+                name: string;
+                text: string;
+                accepted: boolean;
             };
             licences?: {
-                name?: string;
-                about?: string;
-                vcpu_hour?: number;
+                name: string;
+                about: string;
+                vcpu_hour: number;
             }[];
         };
         Quota: {

@@ -329,9 +329,6 @@ type Kept = proposing.Kept
 // Language defines model for Language.
 type Language = templates.Language
 
-// LanguageName defines model for LanguageName.
-type LanguageName = resource.Property
-
 // Library defines model for Library.
 type Library = templates.Library
 
@@ -361,6 +358,9 @@ type Move struct {
 
 // NamedSecret defines model for NamedSecret.
 type NamedSecret = secrets.Named
+
+// Need What a machine has to have; what is left out does not matter
+type Need = offer.Need
 
 // Network defines model for Network.
 type Network = offer.Network
@@ -483,6 +483,9 @@ type RenewedCredentials struct {
 // Resource defines model for Resource.
 type Resource = stacks.Resource
 
+// ResourceType defines model for ResourceType.
+type ResourceType = resource.Type
+
 // RevealRequest defines model for RevealRequest.
 type RevealRequest = secrets.Asked
 
@@ -577,6 +580,12 @@ type Trial = stacks.Trial
 
 // Tried defines model for Tried.
 type Tried = stacks.Tried
+
+// TypeAttribute defines model for TypeAttribute.
+type TypeAttribute = resource.Attribute
+
+// TypeProperty defines model for TypeProperty.
+type TypeProperty = resource.Property
 
 // User defines model for User.
 type User = people.User
