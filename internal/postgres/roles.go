@@ -27,17 +27,24 @@ func (s *Server) ensureDatabase(ctx context.Context, passwords map[string]string
 		return fmt.Errorf("connect to the database server: %w", err)
 	}
 	defer conn.Close(ctx)
-	for _, role := range []string{ownerRole, serviceRole} {
+	for _, role := range []string{superuser, ownerRole, serviceRole} {
+		kept, err := verifier(passwords[role])
+		if err != nil {
+			return err
+		}
 		var there bool
 		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)", role).Scan(&there); err != nil {
 			return err
 		}
-		verb := "CREATE"
+		verb, may := "CREATE", "LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS"
 		if there {
 			verb = "ALTER"
 		}
-		// A statement about roles takes no parameters; the password is hexadecimal and ours.
-		if _, err := conn.Exec(ctx, fmt.Sprintf("%s ROLE %s LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS PASSWORD '%s'", verb, role, passwords[role])); err != nil {
+		if role == superuser {
+			may = ""
+		}
+		// A statement about roles takes no parameters.
+		if _, err := conn.Exec(ctx, fmt.Sprintf("%s ROLE %s %s PASSWORD '%s'", verb, role, may, kept)); err != nil {
 			return fmt.Errorf("make the role %s: %w", role, err)
 		}
 	}
