@@ -16,7 +16,7 @@ demo: build ## Start everything with demo data; stays in front
 # then.
 test: build check ## Run all static checks and tests
 	@scripts/packages postgresql chromium openssh-client
-	go test -vet=off -timeout 30m -p 3 -parallel 3 ./test ./internal/service ./internal/engine ./test/... ./...
+	go test -vet=off -timeout 30m -p 3 -parallel 3 ./test ./internal/engine ./internal/proposing ./internal/service ./test/... ./...
 
 build: console/dist/app/index.html ## Build both programs, with the console inside
 	go build -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
@@ -41,7 +41,7 @@ chaos: ## Change and judge stacks at random, kill, freeze and starve real proces
 attack: build ## Go the ways behind the doors over the network, by everything that the contract, the types and the checks name; ONLY=metrics goes those of that name
 	@scripts/packages postgresql
 	@set -o pipefail; go test -count=1 -v -timeout 30m -run '^(TestAttacks|TestEveryOperationIsHeld|TestNoPlaceOfASecretIsForgotten|TestWhereEverybodyReadsNoSecretStands|TestTheDestinationIsPartOfAUse|TestTheZeroPermitOpensNothing|TestWhatIsAgreedToIsWhatHappens|TestUndoingByItselfEndsWithTheAgreement|TestAProviderIsAskedAnewAboutItsPeople|TestSecretsFlowFromStackToStack|TestTurnsAreFairUnderExpiry|TestWhatMayBeReached|TestAServiceThatListensEverywhereIsSeenAsOurs|TestANameIsComparedHereAlone|TestTheBoxIsOpenedByOnePackage|TestAnActorComesFromAuthenticationOrAnAgreement)$$/$(ONLY)' \
-		./test ./internal/access ./internal/sealed ./internal/service ./internal/turnstile ./internal/reach | sed -nE 's/^ *--- PASS: (.*) \(.*/shut   \1/p; s/^ *--- FAIL: (.*) \(.*/OPEN   \1/p; s/^ +[a-z_]+_test.go:[0-9]+: (.*(places|calls|turns).*)/       \1/p; /^(FAIL|panic)/p'
+		./test ./internal/access ./internal/sealed ./internal/service ./internal/proposing ./internal/secrets ./internal/accounts ./internal/turnstile ./internal/reach | sed -nE 's/^ *--- PASS: (.*) \(.*/shut   \1/p; s/^ *--- FAIL: (.*) \(.*/OPEN   \1/p; s/^ +[a-z_]+_test.go:[0-9]+: (.*(places|calls|turns).*)/       \1/p; /^(FAIL|panic)/p'
 
 flood: build ## Attack the built service with 50 clients, three times for a minute and once for ten, and print what an operator notices; ARGS="-clients 50 -rounds 3 -during 1m -lasting 10m"
 	@scripts/packages postgresql

@@ -44,10 +44,55 @@ func forbidden(pkg, imported string) string {
 		return "the simulated clouds know nothing of the product"
 	case ours && (inner == "sim" || strings.HasPrefix(inner, "sim/")) && !under("sim") && !under("cmd/simcloud") && !under("test") && !strings.HasSuffix(pkg, "test"):
 		return "the product meets the simulated clouds over the wire only"
-	case strings.HasPrefix(imported, "github.com/jackc/pgx") && !under("internal/store") && !under("internal/postgres") && !under("internal/engine") && !under("internal/probe") && !under("sim/guest") && !under("sim/database") && !under("test"):
+	case strings.HasPrefix(imported, "github.com/jackc/pgx") && !under("internal/store") && !under("internal/postgres") && !under("internal/engine") && !under("internal/probe") && !under("sim/guest") && !under("sim/database") && !under("test") && !strings.HasSuffix(pkg, "test"):
 		return "only store speaks SQL"
-	case pkg == "internal/service" && (imported == "net/http" || strings.Contains(imported, "echo") || strings.Contains(imported, "cobra")):
+	case slices.Contains(useCases, strings.TrimPrefix(pkg, "internal/")) && (imported == "net/http" || strings.Contains(imported, "echo") || strings.Contains(imported, "cobra")):
 		return "use cases know neither HTTP nor terminals"
 	}
+	from, product := strings.CutPrefix(pkg, "internal/")
+	if to, also := strings.CutPrefix(inner, "internal/"); product && also {
+		return higher(from, to)
+	}
 	return ""
+}
+
+// useCases are the rooms that know neither HTTP nor terminals.
+var useCases = []string{"request", "audit", "people", "accounts", "templates", "stacks", "secrets", "proposing", "service"}
+
+// floors are the packages of the product above core, from the ground up: each may import what
+// stands on a lower line. Those of one line do not know each other.
+var floors = [][]string{
+	{"access", "gentle", "reach", "trust", "turnstile", "tlstest"},
+	{"openid", "secret", "postgres", "exchange", "proposal", "task", "cloud"},
+	{"store", "library", "probe"},
+	{"sealed", "refusal"},
+	{"engine", "people", "connect"},
+	{"request", "audit"},
+	{"accounts", "templates"},
+	{"stacks"},
+	{"secrets"},
+	{"proposing"},
+	{"review", "service", "api/contract"},
+	{"api"},
+	{"daemon"},
+	{"demo"},
+	{"cli"},
+}
+
+// higher says that a package imports one of its own floor or of a higher one.
+func higher(pkg, imported string) string {
+	floor := func(name string) int {
+		return slices.IndexFunc(floors, func(on []string) bool { return slices.Contains(on, name) })
+	}
+	from, to := floor(pkg), floor(imported)
+	outer, _, within := strings.Cut(pkg, "/")
+	switch {
+	case strings.HasPrefix(pkg, "core") || strings.HasSuffix(pkg, "test") || within && from < 0 && floor(outer) >= 0:
+		return "" // core has rules of its own, and what is within a room stands where the room does
+	case from < 0:
+		return "no floor is said for " + pkg
+	case to < 0 || to < from:
+		return ""
+	}
+	return "it stands on the same floor, or on a higher one"
 }

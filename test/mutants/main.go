@@ -31,15 +31,15 @@ type part struct {
 var attacks = []string{"-timeout", "15m", "-run", "^(TestAttacks|TestEveryOperationIsHeld|TestNoPlaceOfASecretIsForgotten|TestWhatIsAgreedToIsWhatHappens|TestAProviderIsAskedAnewAboutItsPeople)$", "./test"}
 
 // uses are the tests of secrets that are given, and of what is agreed to.
-var uses = []string{"-timeout", "10m", "-parallel", "4", "-run", "TestAcceptingIsWhole|TestAServiceStarts|TestConsentsAreAsked|TestARunWaitsFor|TestAKeptDisk|TestUndoingByItself|TestWhatIsAgreedTo|TestWhatWasApplied|TestASecretIs|TestProposalsAreDecided|TestSecretsFlow|TestRotating|TestWhereSecrets|TestWhatAnotherStack|TestConnecting", "./internal/service"}
+var uses = []string{"-timeout", "10m", "-parallel", "4", "-run", "TestAcceptingIsWhole|TestAServiceStarts|TestConsentsAreAsked|TestARunWaitsFor|TestAKeptDisk|TestUndoingByItself|TestWhatIsAgreedTo|TestWhatWasApplied|TestASecretIs|TestProposalsAreDecided|TestSecretsFlow|TestRotating|TestWhereSecrets|TestWhatAnotherStack|TestConnecting", "./internal/service", "./internal/proposing", "./internal/secrets"}
 
 var parts = []part{
 	{"access", []string{"internal/access/*.go"}, [][]string{{"./internal/access"}, {"./internal/people"}, attacks}},
 	{"sealed", []string{"internal/sealed/*.go"}, [][]string{{"./internal/sealed", "./internal/access"}, uses, attacks}},
-	{"people", []string{"internal/people/*.go"}, [][]string{{"./internal/people"}, {"-run", "People|Person|Session|OpenID|Sign|Door|Token|Invit|Password|User|Provider", "./test", "./internal/service"}, attacks}},
+	{"people", []string{"internal/people/*.go"}, [][]string{{"./internal/people"}, {"-run", "People|Person|Session|OpenID|Sign|Door|Token|Invit|Password|User|Provider", "./test", "./internal/service", "./internal/proposing"}, attacks}},
 	{"accepting", []string{
-		"internal/service/agreeing.go", "internal/service/uses.go", "internal/service/standing.go", "internal/service/gifts.go",
-		"internal/service/deciding.go:accept,asksFor,shownAs,mayDecide,decide,acceptTerms,turnOn", "internal/store/agreements.go", "internal/store/runs.go:StartRun", "internal/store/proposals.go:Decide",
+		"internal/proposing/agreement.go", "internal/proposing/uses.go", "internal/proposing/standing.go", "internal/proposing/gift.go", "internal/stacks/uses.go",
+		"internal/proposing/decision.go:accept,shownAs,mayDecide,decide,acceptTerms,turnOn", "internal/store/agreements.go", "internal/store/runs.go:StartRun", "internal/store/proposals.go:Decide",
 		"internal/engine/agreeing.go", "internal/core/use/*.go",
 	}, [][]string{{"./internal/core/use", "./internal/proposal"}, {"-run", "Agree|Run|Propos|Decid", "./internal/store"}, uses, attacks}},
 }
