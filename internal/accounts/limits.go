@@ -126,7 +126,7 @@ func (s *Accounts) Bound(ctx context.Context, u people.User, name string, b Boun
 				return Detail{}, refusal.New(refusal.Invalid, "see: undersail accounts prices --help", "%v", err)
 			}
 			if name := s.soldNowhere(a, *b.Prices); name != "" {
-				return Detail{}, refusal.New(refusal.Invalid, "list what is sold with: undersail offers "+a.Name, "no region of account %s sells %q", a.Name, name)
+				return Detail{}, refusal.New(refusal.Invalid, "list what is sold with: undersail offers --account "+a.Name, "no region of account %s sells %q", a.Name, name)
 			}
 		}
 	}

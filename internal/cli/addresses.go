@@ -15,29 +15,31 @@ import (
 )
 
 func (a *app) addressesCommand() *cobra.Command {
-	var region string
+	var at place
 	var length int
-	cmd := &cobra.Command{Use: "addresses ACCOUNT --region REGION", Short: "Draw what is taken of the addresses of a region, and what is free", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{Use: "addresses", Short: "Draw what is taken of the addresses of a region, and what is free", Args: cobra.NoArgs,
 		Long:    "Draw the networks of an account with their subnets, the ranges declared for it, and what open proposals\nwill take. With --length also name free ranges of that many bits.",
-		Example: "  undersail addresses saltmere-lab --region north-fell\n  undersail addresses saltmere-lab --region north-fell --length 20",
+		Example: "  undersail addresses --account saltmere-lab --region north-fell\n  undersail addresses --account saltmere-lab --region north-fell --length 20",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			params := &contract.DrawAddressesParams{Region: region}
+			if err := at.settled(a, cmd, c); err != nil {
+				return err
+			}
+			params := &contract.DrawAddressesParams{Region: at.region}
 			if length > 0 {
 				params.Length = &length
 			}
-			m, err := decode[accounts.AddressMap](c.DrawAddresses(cmd.Context(), args[0], params))
+			m, err := decode[accounts.AddressMap](c.DrawAddresses(cmd.Context(), at.account, params))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, m, func(w io.Writer) { printAddresses(w, m, length) })
 		}}
-	cmd.Flags().StringVar(&region, "region", "", "region to draw")
+	at.flags(cmd)
 	cmd.Flags().IntVar(&length, "length", 0, "length of free ranges to name, such as 20")
-	cmd.MarkFlagRequired("region")
 	a.outputFlag(cmd)
 	return cmd
 }

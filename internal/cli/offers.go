@@ -15,7 +15,6 @@ import (
 	"undersail/internal/core/price"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/storage"
-
 	"undersail/internal/review"
 )
 
@@ -44,13 +43,13 @@ var sizeOrders = map[string]func(a, b offer.Size) int{
 }
 
 func (a *app) offersCommand() *cobra.Command {
-	var region string
+	var at place
 	var p picked
 	var refresh bool
 	orders := slices.Sorted(maps.Keys(sizeOrders))
-	cmd := &cobra.Command{Use: "offers ACCOUNT --region REGION", Short: "Show what a region sells an account, with prices and quotas", Args: cobra.ExactArgs(1),
-		Example: "  undersail offers saltmere-lab --region north-fell\n  undersail offers saltmere-lab --region north-fell --only sizes --vcpus 4 --memory 16GiB --sort price\n" +
-			"  undersail offers saltmere-lab --region north-fell --only images,disks --zone north-fell-a\n  undersail offers saltmere-lab --region north-fell --work small-writes --disk 2TiB\n  undersail offers saltmere-lab --region north-fell -o json > offers.json",
+	cmd := &cobra.Command{Use: "offers", Short: "Show what a region sells an account, with prices and quotas", Args: cobra.NoArgs,
+		Example: "  undersail offers --account saltmere-lab --region north-fell\n  undersail offers --account saltmere-lab --region north-fell --only sizes --vcpus 4 --memory 16GiB --sort price\n" +
+			"  undersail offers --account saltmere-lab --region north-fell --only images,disks --zone north-fell-a\n  undersail offers --account saltmere-lab --region north-fell --work small-writes --disk 2TiB\n  undersail offers --account saltmere-lab --region north-fell -o json > offers.json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for _, l := range p.lists {
 				if !slices.Contains(offerLists, l) {
@@ -67,11 +66,14 @@ func (a *app) offersCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			params := &contract.GetOffersParams{Region: region}
+			if err := at.settled(a, cmd, c); err != nil {
+				return err
+			}
+			params := &contract.GetOffersParams{Region: at.region}
 			if refresh {
 				params.Refresh = &refresh
 			}
-			o, err := decode[offer.Offers](c.GetOffers(cmd.Context(), args[0], params))
+			o, err := decode[offer.Offers](c.GetOffers(cmd.Context(), at.account, params))
 			if err != nil {
 				return err
 			}
@@ -83,8 +85,8 @@ func (a *app) offersCommand() *cobra.Command {
 			}
 			return a.print(cmd, o, func(w io.Writer) { p.print(w, o) })
 		}}
+	at.flags(cmd)
 	f := cmd.Flags()
-	f.StringVar(&region, "region", "", "region to ask about")
 	f.StringSliceVar(&p.lists, "only", nil, "lists to show: "+strings.Join(offerLists, ", ")+"; limits only when they are named")
 	f.StringSliceVar(&p.families, "family", nil, "sizes of these families")
 	f.StringVar(&p.architecture, "architecture", "", "sizes and images of this architecture")
@@ -95,7 +97,6 @@ func (a *app) offersCommand() *cobra.Command {
 	f.StringVar(&p.disk, "disk", "", "size of the disk that is advised, such as 2TiB")
 	f.StringVar(&p.sort, "sort", "", "order sizes by "+strings.Join(orders, ", "))
 	f.BoolVar(&refresh, "refresh", false, "ask the cloud now")
-	cmd.MarkFlagRequired("region")
 	a.outputFlag(cmd)
 	return cmd
 }

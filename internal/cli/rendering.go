@@ -21,7 +21,6 @@ import (
 	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
 	"undersail/internal/exchange"
-
 	"undersail/internal/review"
 )
 

@@ -7,85 +7,205 @@ import (
 	"strings"
 	"testing"
 
-	"undersail/internal/accounts"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-func TestControlCharactersAreShownAndNotSent(t *testing.T) {
+const examplesDir = "../../examples/"
+
+func TestANewTemplateIsWrittenFromAnswersAndPassesItsCheck(t *testing.T) {
 	t.Parallel()
-	for text, want := range map[string]string{
-		"plain\n\ttext, ä 潮": "plain\n\ttext, ä 潮", "\x1b]0;owned\x07": `\x1b]0;owned\x07`, "\x1b[2J": `\x1b[2J`, "a\rb": `a\x0db`, "\u009b31m": `\x9b31m`, "abc\u202edcb": `abc\x202edcb`, "del\x7f": `del\x7f`, "mark\u200e": `mark\x200e`,
+	file := filepath.Join(t.TempDir(), "tide-board.sail.yaml")
+	out, _, err := execute(t, "", "templates", "new", file, "--title", "Tide board", "--with", "public,disk")
+	if err != nil || !strings.Contains(out, "next: undersail check "+file) {
+		t.Fatal(out, err)
+	}
+	if out, errs, err := execute(t, "", "check", file); err != nil || errs != "" || !strings.Contains(out, "tide-board 0.1.0") {
+		t.Errorf("%s%s%v", out, errs, err)
+	}
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"templates", "new", file}, "is there already"},
+		{[]string{"templates", "new", "Board.yaml"}, "write FILE like tide-board.sail.yaml"},
+		{[]string{"templates", "new", filepath.Join(t.TempDir(), "a.sail.yaml"), "--with", "pubic"}, "did you mean public?"},
 	} {
-		if got := shown(text); got != want {
-			t.Errorf("%q is shown as %q, want %q", text, got, want)
+		if _, _, err := execute(t, "", c.args...); codeOf(err) != exitUsage || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%v: %v, want %q", c.args, err, c.want)
 		}
 	}
-	odd := "a\u202eb\u009bc\x7f\u200e"
-	encoded, _ := json.Marshal(odd)
-	escaped := shownJSON(string(encoded))
-	var back string
-	if err := json.Unmarshal([]byte(escaped), &back); err != nil || back != odd || strings.IndexFunc(escaped, unsafeToShow) >= 0 {
-		t.Errorf("%s becomes %q, %v", escaped, back, err)
+}
+
+func TestTidyReplacesAFileOrOnlyTells(t *testing.T) {
+	t.Parallel()
+	const untidy = "about: {name: s, version: 1.0.0, title: S}\nundersail: 1\nresources:\n    a: {type: address}   # kept\n"
+	file := write(t, "s.sail.yaml", untidy)
+	if out, _, err := execute(t, "", "templates", "tidy", "--check", file); codeOf(err) != exitFindings || !strings.Contains(out, "is not tidy") {
+		t.Error(out, err)
 	}
-	path := filepath.Join(t.TempDir(), "out")
-	f, err := os.Create(path)
+	if raw, _ := os.ReadFile(file); string(raw) != untidy {
+		t.Error("--check has changed the file")
+	}
+	if _, _, err := execute(t, "", "templates", "tidy", file); err != nil {
+		t.Error(err)
+	}
+	raw, _ := os.ReadFile(file)
+	if want := "undersail: 1\nabout: {name: s, version: 1.0.0, title: S}\nresources:\n  a: {type: address}   # kept\n"; string(raw) != want {
+		t.Errorf("got %q", raw)
+	}
+	if out, _, err := execute(t, "", "templates", "tidy", "--check", file); err != nil || out != "" {
+		t.Error(out, err)
+	}
+	broken := write(t, "b.sail.yaml", "a: [\n")
+	if _, errs, err := execute(t, "", "templates", "tidy", broken); codeOf(err) != exitFindings || !strings.Contains(errs, "this is not YAML") {
+		t.Error(errs, err)
+	}
+}
+
+func TestTheCasesOfATemplateAreRun(t *testing.T) {
+	t.Parallel()
+	out, _, err := execute(t, "", "templates", "test", examplesDir+"reading-store.sail.yaml", examplesDir+"duty-desk.sail.yaml")
+	if err != nil || !strings.Contains(out, "6 of 6 cases hold") {
+		t.Error(out, err)
+	}
+	wrong := write(t, "wrong.cases.yaml", "cases:\n  - name: nobody knows\n    inputs: {forecasters: 198.51.100.0/24}\n    expect: {resources: {worker: 9}}\n")
+	out, _, err = execute(t, "", "templates", "test", examplesDir+"reading-store.sail.yaml", "--cases", wrong)
+	if codeOf(err) != exitFindings || !strings.Contains(out, "fails  reading-store: nobody knows\n       "+wrong+":2: 9 of worker were expected, and there are 3") {
+		t.Error(out, err)
+	}
+	if _, _, err := execute(t, "", "templates", "test", write(t, "none.sail.yaml", template)); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "has no cases") {
+		t.Error(err)
+	}
+}
+
+func TestExplainTellsWhereValuesCameFrom(t *testing.T) {
+	t.Parallel()
+	inputs := write(t, "desk.yaml", "officers_from: 198.51.100.0/24\n")
+	args := []string{"render", examplesDir + "duty-desk.sail.yaml", "--preset", "together", "--inputs", inputs, "--input", "disk=30GiB", "--offers", examplesDir + "north-fell.offers.json", "--explain"}
+	out, _, err := execute(t, "", append(args, "desk[second]")...)
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := screen{f}
-	if n, err := s.Write([]byte("\x1b[31mred\n")); n != 9 || err != nil {
-		t.Error(n, err)
+	for _, want := range []string{
+		"desk[second] (resource)",
+		"size = plain-1",
+		"inputs.size = plain-1",
+		"input: sizing table desk, for 10 officers on a node, computed at ../../examples/duty-desk.sail.yaml:",
+		"inputs.officers = 30",
+		"input: preset together",
+		"input: --input",
+		"a value of the repetition",
+		"reported by store[first], store[second], store[third] after creation",
+		"waits for store[second].id",
+		"comes after\n  rules (healthy): a value of it reads what rules reports",
+	} {
+		if !strings.Contains(out, want) {
+			t.Errorf("nothing of %q in\n%s", want, out)
+		}
 	}
-	raw(s).Write([]byte("\x1b[0m"))
-	f.Close()
-	if data, _ := os.ReadFile(path); string(data) != "\\x1b[31mred\n\x1b[0m" {
-		t.Errorf("%q", data)
+	if _, _, err := execute(t, "", append(args, "dsk[second]")...); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "did you mean desk[second]?") {
+		t.Error(err)
+	}
+	out, _, err = execute(t, "", append(args, "inputs.officers_from", "-o", "json")...)
+	var explained struct{ Values []struct{ From string } }
+	if json.Unmarshal([]byte(out), &explained) != nil || err != nil || explained.Values[0].From != "input: file desk.yaml" {
+		t.Errorf("%s %v", out, err)
 	}
 }
 
-func TestALoginThatOthersCouldReadIsReplaced(t *testing.T) {
-	dir := t.TempDir()
-	t.Setenv("XDG_CONFIG_HOME", dir)
-	path := filepath.Join(dir, "undersail", "login.json")
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+func TestATemplateThatEmbedsOthersIsCheckedWithoutAService(t *testing.T) {
+	t.Parallel()
+	if _, errs, err := execute(t, "", "check", examplesDir+"station-extension.sail.yaml", "--library", examplesDir); err != nil {
+		t.Error(errs, err)
+	}
+	if _, errs, err := execute(t, "", "check", examplesDir+"station-extension.sail.yaml"); codeOf(err) != exitFindings || !strings.Contains(errs, "there is no template gauge-intake@^1") || !strings.Contains(errs, "--library") {
+		t.Error(errs, err)
+	}
+	out, _, err := execute(t, "", "templates", "differences", "warning-site", examplesDir+"warning-site.sail.yaml", "--library", examplesDir)
+	if err != nil || out != "they say the same\n" {
+		t.Error(out, err)
+	}
+	changed := strings.Replace(template, "port: {type: integer, default: 80}", "port: {type: integer}\n  extra: {type: string}", 1)
+	out, _, err = execute(t, "", "templates", "differences", write(t, "a.sail.yaml", template), write(t, "b.sail.yaml", strings.Replace(changed, "outputs:\n  id: {value: =net.id, about: The network}\n", "", 1)))
+	for _, want := range []string{"removed  inputs.port.default", "added    inputs.extra", "it has no default: whoever takes this version must give it", "removed  outputs"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("nothing of %q in\n%s %v", want, out, err)
+		}
+	}
+}
+
+// TestThePicturesOfTheExamplesAreCurrent draws every example again.
+func TestThePicturesOfTheExamplesAreCurrent(t *testing.T) {
+	t.Parallel()
+	files, err := filepath.Glob(examplesDir + "*.sail.yaml")
+	if err != nil || len(files) < 10 {
+		t.Fatal(files, err)
+	}
+	for _, file := range files {
+		name := strings.TrimSuffix(filepath.Base(file), ".sail.yaml")
+		out, _, err := execute(t, "", "render", file, "--inputs", examplesDir+name+".inputs.yaml", "--offers", examplesDir+"north-fell.offers.json", "--library", examplesDir, "--graph", "svg")
+		if code := codeOf(err); code != 0 && code != exitFindings {
+			t.Errorf("%s: %v", name, err)
+		}
+		if drawn, err := os.ReadFile("../../docs/graphs/" + name + ".svg"); err != nil || string(drawn) != out {
+			t.Errorf("docs/graphs/%s.svg is not what is drawn now (%v); make it with: make generate", name, err)
+		}
+	}
+}
+
+func TestTypesAreDescribed(t *testing.T) {
+	t.Parallel()
+	out, _, err := execute(t, "", "templates", "types", "disk")
+	if err != nil || !strings.Contains(out, "size *") || !strings.Contains(out, "May only grow") || !strings.Contains(out, "rebuild") {
+		t.Error(out, err)
+	}
+	if _, _, err := execute(t, "", "templates", "types", "dsk"); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "did you mean disk?") {
+		t.Error(err)
+	}
+	out, _, err = execute(t, "", "templates", "types", "-o", "json")
+	var types []struct {
+		Name       string `json:"name"`
+		Properties []struct {
+			Name  string `json:"name"`
+			Alter string `json:"alter"`
+		} `json:"properties"`
+	}
+	if json.Unmarshal([]byte(out), &types) != nil || err != nil || len(types) < 20 || types[0].Name == "" || types[0].Properties[0].Alter == "" {
+		t.Errorf("%.300s %v", out, err)
+	}
+}
+
+// TestRenderingsAreAsTheirSchemaSays validates every example's rendering.
+func TestRenderingsAreAsTheirSchemaSays(t *testing.T) {
+	t.Parallel()
+	text, _, err := execute(t, "", "templates", "schema", "--rendering")
+	if err != nil {
 		t.Fatal(err)
 	}
-	other := filepath.Join(dir, "other")
-	for name, before := range map[string]func() error{
-		"a file for everybody": func() error { return os.WriteFile(path, []byte("{}"), 0o644) },
-		"a link elsewhere":     func() error { os.Remove(path); os.WriteFile(other, nil, 0o644); return os.Symlink(other, path) },
-	} {
-		if err := before(); err != nil {
+	read := func(text string) any {
+		doc, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+		if err != nil {
 			t.Fatal(err)
 		}
-		if err := (login{URL: "http://127.0.0.1:1", Token: "usk_x"}).save(); err != nil {
-			t.Fatal(err)
-		}
-		info, err := os.Lstat(path)
-		if err != nil || info.Mode() != 0o600 {
-			t.Errorf("%s: %v %v", name, info.Mode(), err)
-		}
+		return doc
 	}
-	if data, _ := os.ReadFile(other); len(data) > 0 {
-		t.Error("the login was written through a link")
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("urn:test:rendering", read(text)); err != nil {
+		t.Fatal(err)
 	}
-}
-
-func TestWhatAnAccountIsHeldToIsRead(t *testing.T) {
-	t.Parallel()
-	b, err := boundsOf(accounts.Bounds{}, "north-fell,ember-coast", "2027-01-31", "7d", "900", []string{"owner=forecasting", "office=saltmere"})
-	if err != nil || len(*b.AllowedRegions) != 2 || *b.Budget != 900 || *b.LeaseSeconds != 7*24*3600 || (*b.Tags)["office"] != "saltmere" || b.EndsAt.Hour() != 23 || b.EndsAt.Day() != 31 {
-		t.Errorf("%+v %v", b, err)
+	schema, err := c.Compile("urn:test:rendering")
+	if err != nil {
+		t.Fatal(err)
 	}
-	none, err := boundsOf(accounts.Bounds{}, "none", "none", "none", "none", []string{"none"})
-	if err != nil || len(*none.AllowedRegions) != 0 || *none.Budget >= 0 || *none.LeaseSeconds != 0 || len(*none.Tags) != 0 || !none.EndsAt.IsZero() {
-		t.Errorf("%+v %v", none, err)
-	}
-	for _, wrong := range [][4]string{{"", "soon", "", ""}, {"", "", "long", ""}, {"", "", "", "much"}, {"", "", "", "-1"}, {}} {
-		if _, err := boundsOf(accounts.Bounds{}, wrong[0], wrong[1], wrong[2], wrong[3], nil); err == nil {
-			t.Errorf("%v is taken", wrong)
+	files, _ := filepath.Glob(examplesDir + "*.sail.yaml")
+	for _, file := range files {
+		name := strings.TrimSuffix(filepath.Base(file), ".sail.yaml")
+		out, _, _ := execute(t, "", "render", file, "--inputs", examplesDir+name+".inputs.yaml", "--offers", examplesDir+"north-fell.offers.json", "--library", examplesDir, "-o", "json")
+		if err := schema.Validate(read(out)); err != nil {
+			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := boundsOf(accounts.Bounds{}, "", "", "", "", []string{"owner"}); err == nil || !strings.Contains(err.Error(), "NAME=VALUE") {
-		t.Error(err)
+	if schema.Validate(read(`{"resources": "none"}`)) == nil {
+		t.Error("anything is a rendering")
 	}
 }

@@ -15,33 +15,6 @@ import (
 	"undersail/internal/exchange"
 )
 
-func printDiagnostics(w io.Writer, list lang.Diagnostics) {
-	for _, d := range list {
-		fmt.Fprint(w, d.Text())
-	}
-}
-
-// printFindings tells each finding once: what is the same of several resources
-// is told of the first with the number of the others, and a remedy once. Of inputs
-// that stand in a file it tells the file and the line.
-func (a *app) printFindings(w io.Writer, list []render.Finding) {
-	remedies := map[string]bool{}
-	for _, f := range gathered(list) {
-		place := f.Place
-		if at := a.places[strings.SplitN(strings.SplitN(place, " ", 2)[0], "[", 2)[0]]; at != "" {
-			place = at + ": " + place
-		}
-		fmt.Fprintf(w, "%-7s %s: %s (%s)\n", f.Severity, place, f.Message, f.Code)
-		if from := a.comesFrom(f); from != "" {
-			fmt.Fprintf(w, "        at %s\n", from)
-		}
-		if f.Remedy != "" && !remedies[f.Remedy] {
-			fmt.Fprintf(w, "        remedy: %s\n", f.Remedy)
-		}
-		remedies[f.Remedy] = true
-	}
-}
-
 // comesFrom tells where the template says what a finding is about, and which inputs
 // the value there comes from, with their lines where they stand in a file.
 func (a *app) comesFrom(f render.Finding) string {

@@ -7,9 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"undersail/internal/core/render"
 	"undersail/internal/core/resource"
-
 	"undersail/internal/review"
 )
 
@@ -80,39 +78,6 @@ func wrapped(w io.Writer, text string, indent int) {
 		line += word
 	}
 	fmt.Fprintln(w, line)
-}
-
-// printErrors tells findings of a variant, what is alike once.
-func printErrors(w io.Writer, list []render.Finding) {
-	for _, f := range gathered(list) {
-		wrapped(w, f.Place+": "+f.Message, 2)
-		if f.Remedy != "" {
-			wrapped(w, "remedy: "+f.Remedy, 6)
-		}
-	}
-}
-
-// gathered gives each finding once: of what is the same of several places the first,
-// whose place tells of how many more.
-func gathered(list []render.Finding) []render.Finding {
-	alike := func(f render.Finding) render.Finding {
-		f.Place, f.Line = "", 0
-		return f
-	}
-	var out []render.Finding
-	count, at := map[render.Finding]int{}, map[render.Finding]int{}
-	for _, f := range list {
-		key := alike(f)
-		if count[key]++; count[key] == 1 {
-			at[key], out = len(out), append(out, f)
-		}
-	}
-	for key, n := range count {
-		if n > 1 {
-			out[at[key]].Place += fmt.Sprintf(" and %d more", n-1)
-		}
-	}
-	return out
 }
 
 // figure tells a figure of a machine; 0 is not told.

@@ -12,7 +12,6 @@ import (
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
-	"undersail/internal/accounts"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
@@ -105,31 +104,9 @@ func (a *app) askPlace(cmd *cobra.Command, stack string, g *given, template *str
 			return err
 		}
 	}
-	if g.account != "" && g.region != "" {
-		return nil
-	}
-	list, err := decode[[]accounts.Account](c.ListAccounts(cmd.Context()))
-	if err != nil {
-		return err
-	}
-	if g.account == "" {
-		var options []offer.Option
-		for _, x := range list {
-			options = append(options, offer.Option{Value: x.Name, About: x.Cloud})
-		}
-		if g.account, err = choose(cmd, "Account", options); err != nil {
-			return err
-		}
-	}
-	i := slices.IndexFunc(list, func(x accounts.Account) bool { return x.Name == g.account })
-	if g.region != "" || i < 0 {
-		return nil
-	}
-	var options []offer.Option
-	for _, r := range list[i].Regions {
-		options = append(options, offer.Option{Value: r})
-	}
-	g.region, err = choose(cmd, "Region", options)
+	at := place{g.account, g.region}
+	err = at.choose(a, cmd, c)
+	g.account, g.region = at.account, at.region
 	return err
 }
 
