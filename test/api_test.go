@@ -6,9 +6,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+	"undersail/internal/api/contract"
 )
 
 func TestBadInputGetsAClearAnswerAndHarmsNothing(t *testing.T) {
@@ -154,5 +157,32 @@ func TestTheServiceTellsHowItIs(t *testing.T) {
 	}
 	if _, body := demoDoor(t, b).text(t, "GET", "/metrics", b.token(), ""); !strings.Contains(body, `undersail_http_requests_total{method="GET",status="200"}`) {
 		t.Errorf("/metrics: %.80s", body)
+	}
+
+	// What goes wrong at a cloud is found in the log by what the answer says.
+	const trace = "4bf92f3577b34da6a3ce929d0e0e4736"
+	req, err := http.NewRequest("POST", b.url+"/api/v1/accounts", strings.NewReader(`{"name": "far", "cloud": "larch", "endpoint": "http://127.0.0.1:9", "client_id": "x", "client_secret": "y"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header = http.Header{"Content-Type": {"application/json"}, "Authorization": {"Bearer " + b.token()}, "Traceparent": {"00-" + trace + "-00f067aa0ba902b7-01"}}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	var problem contract.Problem
+	if err := json.NewDecoder(res.Body).Decode(&problem); err != nil || res.StatusCode != http.StatusBadGateway || problem.Instance == nil || *problem.Instance != "urn:undersail:trace:"+trace {
+		t.Errorf("a cloud that is not there: %d, %+v, %v", res.StatusCode, problem, err)
+	}
+	log, err := os.ReadFile(filepath.Join(b.dir, "service.log"))
+	if err != nil || !strings.Contains(string(log), "trace="+trace+" method=POST path=/api/v1/accounts status=502") {
+		t.Errorf("the log has nothing of it (%v): %s", err, log)
+	}
+	_, body := demoDoor(t, b).text(t, "GET", "/metrics", b.token(), "")
+	for _, measured := range []string{`undersail_http_request_seconds_count{method="POST",route="/api/v1/accounts"} 1`, `undersail_database_connections{state="busy"}`, "undersail_faults_total 0"} {
+		if !strings.Contains(body, measured) {
+			t.Errorf("the metrics lack %s", measured)
+		}
 	}
 }

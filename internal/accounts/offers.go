@@ -5,7 +5,7 @@ import (
 	"errors"
 	"time"
 
-	"golang.org/x/sync/errgroup"
+	"undersail/internal/fault"
 
 	"undersail/internal/core/offer"
 	"undersail/internal/store"
@@ -133,16 +133,18 @@ func (s *Accounts) refreshSoon(a store.Account, region string) {
 		return
 	}
 	s.refreshing[at] = true
-	go func() {
+	fault.Go(s.log, "reading offers again", func() {
+		defer func() {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			delete(s.refreshing, at)
+		}()
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 		defer cancel()
 		if _, err := s.ReadOffers(ctx, a, region); err != nil {
 			s.log.Warn("offers could not be read again", "account", a.Name, "region", region, "error", err)
 		}
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		delete(s.refreshing, at)
-	}()
+	})
 }
 
 // ForgetOffers lets the offers of an account be put together anew.
@@ -162,7 +164,7 @@ func (s *Accounts) InEveryRegion(ctx context.Context, a store.Account, regions [
 		regions = a.Regions
 	}
 	out := make([]*offer.Offers, len(regions))
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := fault.WithContext(ctx)
 	for i, region := range regions {
 		if err := InRegion(a, region); err != nil {
 			return nil, err

@@ -3,12 +3,14 @@ package api
 import (
 	"encoding/json"
 	"errors"
+	"log/slog"
 	"net/http"
 	"strconv"
 
 	"github.com/labstack/echo/v5"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/fault"
 	"undersail/internal/refusal"
 )
 
@@ -56,8 +58,9 @@ func (s *Server) problem(c *echo.Context, err error) {
 		case http.StatusBadRequest:
 			p.Title = "the request cannot be read"
 		}
-	case p.Status == http.StatusInternalServerError:
-		s.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	if p.Status >= http.StatusInternalServerError {
+		s.tell(c, &p, err)
 	}
 	var said *refusal.Error
 	if errors.As(err, &said) && said.RetryAfter > 0 {
@@ -70,10 +73,22 @@ func (s *Server) problem(c *echo.Context, err error) {
 	c.Blob(p.Status, "application/problem+json", raw)
 }
 
+// tell writes down what went wrong here or at a cloud, and lets the answer say under which id.
+func (s *Server) tell(c *echo.Context, p *contract.Problem, err error) {
+	trace, _ := c.Get(traceKey).(string)
+	instance := "urn:undersail:trace:" + trace
+	p.Instance = &instance
+	level := slog.LevelError
+	if p.Status != http.StatusInternalServerError {
+		level = slog.LevelWarn
+	}
+	fault.Log(s.Log, level, "request failed", err, "trace", trace, "method", c.Request().Method, "path", c.Request().URL.Path, "status", p.Status)
+}
+
 // problemOf is what is told of an error.
 func problemOf(err error) contract.Problem {
 	p := contract.Problem{Type: "urn:undersail:internal", Title: "something went wrong inside the service", Status: http.StatusInternalServerError}
-	remedy := "try again; the service's log says more"
+	remedy := "try again; the service's log has more of it, under the trace that the answer names"
 	var said *refusal.Error
 	var status *statusError
 	switch {

@@ -3,6 +3,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/routers"
@@ -28,6 +30,7 @@ import (
 	contracts "undersail/api"
 	"undersail/internal/access"
 	"undersail/internal/api/contract"
+	"undersail/internal/fault"
 	"undersail/internal/service"
 )
 
@@ -38,6 +41,7 @@ type Server struct {
 	router  routers.Router
 	wake    *wakers
 	calls   *prometheus.CounterVec
+	latency *prometheus.HistogramVec
 	work    work
 	// asks are the paths whose POST only asks, and is answered anew each time.
 	asks map[string]bool
@@ -72,7 +76,8 @@ func New(ctx context.Context, s *service.Service, o Options) (whole, metrics htt
 	}
 	registry := prometheus.NewRegistry()
 	srv := &Server{Options: o, service: s, router: router, wake: newWakers(), asks: map[string]bool{}, open: map[string]bool{}, work: newWork(),
-		calls: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_http_requests_total", Help: "Requests answered, by method and status."}, []string{"method", "status"})}
+		calls:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_http_requests_total", Help: "Requests answered, by method and status."}, []string{"method", "status"}),
+		latency: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "undersail_http_request_seconds", Help: "Time until a request was answered, by route; streams are not among them.", Buckets: latencies}, []string{"method", "route"})}
 	if srv.bodies, err = bodies(doc); err != nil {
 		return nil, nil, err
 	}
@@ -82,14 +87,14 @@ func New(ctx context.Context, s *service.Service, o Options) (whole, metrics htt
 			srv.open[method+" "+path] = op.Security != nil && len(*op.Security) == 0
 		}
 	}
-	s.Metrics().Register(registry)
-	registry.MustRegister(srv.calls, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	s.Register(registry)
+	registry.MustRegister(srv.calls, srv.latency, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	metrics = promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
 	go srv.wake.run(ctx, s, o.Log)
 	e := echo.New()
-	e.Logger = slog.New(slog.DiscardHandler)
+	e.Logger = o.Log.With("part", "http")
 	e.HTTPErrorHandler = srv.problem
-	e.Use(srv.counted, srv.headers, srv.recovered, srv.ours, srv.guarded)
+	e.Use(srv.traced, srv.counted, srv.headers, srv.recovered, srv.ours, srv.guarded)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", srv.ready)
 	e.GET("/metrics", srv.measured(registry), srv.signedIn)
@@ -104,6 +109,10 @@ func New(ctx context.Context, s *service.Service, o Options) (whole, metrics htt
 	return e, metrics, nil
 }
 
+// latencies are the bounds by which answers are counted, in seconds: pages are to come within a
+// tenth of one.
+var latencies = []float64{0.001, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30}
+
 func (s *Server) ready(c *echo.Context) error {
 	if err := s.service.Ready(c.Request().Context()); err != nil {
 		return c.String(http.StatusServiceUnavailable, "the database does not answer, or takes no writes\n")
@@ -116,9 +125,13 @@ func (s *Server) ready(c *echo.Context) error {
 
 func (s *Server) counted(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
+		began := time.Now()
 		err := next(c)
 		if err != nil {
 			s.problem(c, err)
+		}
+		if route := c.Path(); !strings.HasSuffix(route, "/stream") {
+			s.latency.WithLabelValues(methodLabel(c.Request().Method), cmp.Or(route, "none")).Observe(time.Since(began).Seconds())
 		}
 		status := http.StatusOK
 		if r, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil {
@@ -178,13 +191,8 @@ func ofAccounts(families []*dto.MetricFamily, accounts []string) (out []*dto.Met
 
 // recovered turns a panic into an error, so that one request cannot end others.
 func (s *Server) recovered(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) (err error) {
-		defer func() {
-			if p := recover(); p != nil {
-				err = fmt.Errorf("panic: %v", p)
-			}
-		}()
-		return next(c)
+	return func(c *echo.Context) error {
+		return fault.Caught(func() error { return next(c) })
 	}
 }
 

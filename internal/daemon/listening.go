@@ -5,12 +5,14 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	stdlog "log"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -59,7 +61,7 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	d.server = serverOf(ctx, h)
+	d.server = serverOf(ctx, h, c.Log)
 	each := connectionsEach
 	if len(proxies) > 0 {
 		each = connectionsAll
@@ -85,7 +87,7 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	d.MetricsURL = "http://" + own.Addr().String() + "/metrics"
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", metrics)
-	go serverOf(ctx, mux).Serve(newCrowd(own, 64, 16))
+	go serverOf(ctx, mux, c.Log).Serve(newCrowd(own, 64, 16))
 	return nil
 }
 
@@ -130,10 +132,23 @@ func (s Serving) address(at *net.TCPAddr, proxied bool) (*url.URL, error) {
 }
 
 // serverOf serves peers that send their headers in time.
-func serverOf(ctx context.Context, h http.Handler) *http.Server {
+func serverOf(ctx context.Context, h http.Handler, log *slog.Logger) *http.Server {
 	return &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 32 << 10,
 		HTTP2:       &http.HTTP2Config{MaxConcurrentStreams: 100, SendPingTimeout: 30 * time.Second, WriteByteTimeout: 30 * time.Second},
-		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: stdlog.New(complaints{log.With("part", "http")}, "", 0)}
+}
+
+// complaints are those of the HTTP server about its peers. Those that speak no TLS come by the
+// thousand where a service stands open, and are of interest only to who looks for them.
+type complaints struct{ log *slog.Logger }
+
+func (c complaints) Write(line []byte) (int, error) {
+	text, level := strings.TrimSpace(string(line)), slog.LevelWarn
+	if strings.Contains(text, "TLS handshake error") {
+		level = slog.LevelDebug
+	}
+	c.log.Log(context.Background(), level, text)
+	return len(line), nil
 }
 
 func ranges(texts []string) (out []netip.Prefix, err error) {

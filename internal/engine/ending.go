@@ -18,6 +18,7 @@ import (
 	"undersail/internal/core/resource"
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
+	"undersail/internal/fault"
 	"undersail/internal/store"
 )
 
@@ -271,7 +272,11 @@ func (x *execution) lastLook(ctx context.Context) (failed []string, err error) {
 		slots <- struct{}{}
 		all.Go(func() {
 			defer func() { <-slots }()
-			reason, err := x.lookAgain(ctx, &x.steps[i], there)
+			var reason string
+			err := fault.Caught(func() (err error) {
+				reason, err = x.lookAgain(ctx, &x.steps[i], there)
+				return err
+			})
 			mu.Lock()
 			defer mu.Unlock()
 			if err != nil {

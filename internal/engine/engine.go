@@ -27,6 +27,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"undersail/internal/cloud"
+	"undersail/internal/fault"
 	"undersail/internal/reach"
 	"undersail/internal/sealed"
 	"undersail/internal/store"
@@ -177,7 +178,7 @@ func New(c Config) (*Engine, error) {
 		FetchCooldown:        50 * time.Millisecond,
 		FetchPollInterval:    500 * time.Millisecond,
 		SoftStopTimeout:      10 * time.Second,
-		Logger:               slog.New(slog.DiscardHandler),
+		Logger:               c.Log.With("part", "queue"),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("make job queue: %w", err)
@@ -261,8 +262,8 @@ func (e *Engine) every(ctx context.Context, gap time.Duration, f func(context.Co
 	defer tick.Stop()
 	for {
 		// The database may be away for minutes: hold, and go on.
-		if err := f(ctx); err != nil && ctx.Err() == nil {
-			e.Log.Warn("engine housekeeping", "error", err)
+		if err := fault.Caught(func() error { return f(ctx) }); err != nil && ctx.Err() == nil {
+			fault.Log(e.Log, slog.LevelWarn, "engine housekeeping", err)
 		}
 		select {
 		case <-ctx.Done():

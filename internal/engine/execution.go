@@ -5,10 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"math/rand/v2"
 	"net/netip"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -21,6 +21,7 @@ import (
 	"undersail/internal/core/schedule"
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
+	"undersail/internal/fault"
 	"undersail/internal/proposal"
 	"undersail/internal/sealed"
 	"undersail/internal/secret"
@@ -291,30 +292,46 @@ func (x *execution) watch(ctx context.Context) <-chan int {
 	}
 	noticed := make(chan int, 64)
 	for _, region := range x.regions() {
-		go func() {
+		fault.Go(x.engine.Log, "hearing from a cloud", func() {
 			cursor := ""
 			for ctx.Err() == nil {
-				for notice, err := range w.Watch(ctx, region, cursor) {
-					if err != nil {
-						break
-					}
-					cursor = notice.Cursor
-					if step, ours := byToken[notice.Token]; ours {
+				cursor = x.hear(ctx, w, region, cursor, func(n cloud.Notice) {
+					if step, ours := byToken[n.Token]; ours {
 						select {
 						case noticed <- step:
 						case <-ctx.Done():
-							return
 						}
 					}
-				}
+				})
 				select {
 				case <-ctx.Done():
 				case <-time.After(time.Second):
 				}
 			}
-		}()
+		})
 	}
 	return noticed
+}
+
+// hear hands on what a cloud tells until its stream breaks off, and gives where it can be taken
+// up again.
+func (x *execution) hear(ctx context.Context, w cloud.Watcher, region, cursor string, tell func(cloud.Notice)) string {
+	err := fault.Caught(func() error {
+		for notice, err := range w.Watch(ctx, region, cursor) {
+			if err != nil {
+				break
+			}
+			cursor = notice.Cursor
+			if tell(notice); ctx.Err() != nil {
+				break
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		fault.Log(x.engine.Log, slog.LevelError, "hearing from a cloud", err, "run", x.run.ID, "region", region)
+	}
+	return cursor
 }
 
 func (x *execution) wakeAt(at time.Time) <-chan time.Time {
@@ -346,11 +363,11 @@ func (x *execution) act(ctx context.Context, a schedule.Action, failures chan<- 
 
 func (x *execution) safely(ctx context.Context, a schedule.Action) (e schedule.Event, err error) {
 	defer func() {
-		if fault := recover(); fault != nil {
+		if p := recover(); p != nil {
 			x.engine.Metrics.panics.Inc()
-			s := &x.steps[a.Step]
-			x.engine.Log.Error("a step failed by a fault of our own", "run", x.run.ID, "step", s.Number, "resource", s.Resource, "fault", fault, "stack", string(debug.Stack()))
-			e, err = x.broken(ctx, s, fmt.Sprintf("a fault of Under Sail itself (%v); the service's log has its stack", fault))
+			s, broke := &x.steps[a.Step], fault.Of(p)
+			fault.Log(x.engine.Log, slog.LevelError, "a step failed by a fault of our own", broke, "run", x.run.ID, "step", s.Number, "resource", s.Resource)
+			e, err = x.broken(ctx, s, fmt.Sprintf("a fault of Under Sail itself (%v); the service's log has its stack", broke.Value))
 		}
 	}()
 	if a.Do == schedule.Call {

@@ -304,6 +304,27 @@ func TestAPanicFailsOneStep(t *testing.T) {
 	}
 }
 
+// telling panics where a cloud tells what it sells, which is asked of several regions at once.
+type telling struct{}
+
+func (telling) RoundTrip(r *http.Request) (*http.Response, error) {
+	if strings.Contains(r.URL.Path, "/market") {
+		panic("a fault for the test")
+	}
+	return http.DefaultTransport.RoundTrip(r)
+}
+
+// TestAPanicBesideOthersIsToldToWhoeverWaits: it ends neither the program nor anything else.
+func TestAPanicBesideOthersIsToldToWhoeverWaits(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, 240)
+	s, _ := r.Start(engine.Config{Transport: telling{}}, nil)
+	_, err := s.Proposing.Fit(context.Background(), proposing.Search{Account: "saltmere-lab"})
+	if err == nil || !strings.Contains(err.Error(), "a fault of Under Sail itself") {
+		t.Errorf("regions that are read at once: %v", err)
+	}
+}
+
 // TestManyStacksShareTheLimitOfOneAccount: the account's rate is far below what the
 // runs want, and nothing fails by patience.
 func TestManyStacksShareTheLimitOfOneAccount(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 	"runtime/debug"
 	"sync"
 	"syscall"
+	"undersail/internal/fault"
 )
 
 // Processors is how many processors this program may use.
@@ -60,14 +61,13 @@ func Do(f func()) {
 		f()
 		return
 	}
-	var fault any
+	var err error
 	done := make(chan struct{})
 	jobs <- func() {
 		defer close(done)
-		defer func() { fault = recover() }()
-		f()
+		err = fault.Caught(func() error { f(); return nil })
 	}
-	if <-done; fault != nil {
-		panic(fault)
+	if <-done; err != nil {
+		panic(err) // with the stack of where it broke
 	}
 }

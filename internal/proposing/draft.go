@@ -16,6 +16,7 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/fault"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
 	"undersail/internal/secrets"
@@ -135,7 +136,10 @@ func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, r
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		changed, kept = s.store.ChangeDraft(ctx, id, u.Name, revision, raw)
+		kept = fault.Caught(func() (err error) {
+			changed, err = s.store.ChangeDraft(ctx, id, u.Name, revision, raw)
+			return err
+		})
 	}()
 	row.Body, row.Revision = raw, revision+1
 	answered, err := s.answered(ctx, u, row, "draft "+id, graph)

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"time"
 
-	"golang.org/x/sync/errgroup"
+	"undersail/internal/fault"
 
 	"undersail/internal/core/fit"
 	"undersail/internal/refusal"
@@ -41,7 +41,7 @@ func (s *Proposing) Everywhere(ctx context.Context, n NewProposal) ([]Where, err
 		return a.ClosedAt != nil || n.Account != "" && n.Account != a.Name
 	})
 	out := make([]Where, len(accounts))
-	all, ctx := errgroup.WithContext(ctx)
+	all, ctx := fault.WithContext(ctx)
 	for i, a := range accounts {
 		all.Go(func() (err error) {
 			out[i], err = s.where(ctx, a, n)

@@ -66,9 +66,6 @@ func New(st *store.Store, key *sealed.Box, log *slog.Logger, c engine.Config) (*
 	return s, nil
 }
 
-// Metrics are those of the engine and of the calls to clouds.
-func (s *Service) Metrics() *engine.Metrics { return s.Engine.Metrics }
-
 // Ready reports whether the service can do its work now: whether the database takes writes,
 // which it does not when its disk is full.
 func (s *Service) Ready(ctx context.Context) error { return s.store.TryWriting(ctx) }

@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
+	"undersail/internal/fault"
 
 	"undersail/internal/access"
 	"undersail/internal/cloud"
@@ -84,7 +84,7 @@ func (s *Stacks) LookAtAll(ctx context.Context, done []engine.Deed) {
 	byUs := s.unknownDeeds(ctx, done)
 	var found []Differs
 	var mu sync.Mutex
-	all, looking := errgroup.WithContext(ctx)
+	all, looking := fault.WithContext(ctx)
 	all.SetLimit(4)
 	for _, a := range accounts {
 		if a.ClosedAt != nil {

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
+	"undersail/internal/fault"
 
 	"undersail/internal/access"
 	"undersail/internal/cloud"
@@ -62,7 +62,7 @@ func (s *Stacks) Verify(ctx context.Context, u people.User, name string) (Verifi
 		return Verification{}, err
 	}
 	out := Verification{Stack: name, Healthy: true, At: s.engine.Now(), Resources: make([]VerifiedResource, len(v.resources))}
-	g, looking := errgroup.WithContext(ctx)
+	g, looking := fault.WithContext(ctx)
 	g.SetLimit(8)
 	for i, r := range v.resources {
 		g.Go(func() error {

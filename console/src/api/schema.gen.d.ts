@@ -2728,6 +2728,8 @@ export interface components {
             title: string;
             status: number;
             detail?: string;
+            /** @description Of what went wrong here or at a cloud: the trace under which the log of the service has it */
+            instance?: string;
             remedy?: string;
             findings?: components["schemas"]["Finding"][];
             diagnostics?: components["schemas"]["Diagnostic"][];

@@ -438,10 +438,13 @@ type Problem struct {
 	Detail      *string       `json:"detail,omitempty"`
 	Diagnostics *[]Diagnostic `json:"diagnostics,omitempty"`
 	Findings    *[]Finding    `json:"findings,omitempty"`
-	Remedy      *string       `json:"remedy,omitempty"`
-	Status      int           `json:"status"`
-	Title       string        `json:"title"`
-	Type        string        `json:"type"`
+
+	// Instance Of what went wrong here or at a cloud: the trace under which the log of the service has it
+	Instance *string `json:"instance,omitempty"`
+	Remedy   *string `json:"remedy,omitempty"`
+	Status   int     `json:"status"`
+	Title    string  `json:"title"`
+	Type     string  `json:"type"`
 }
 
 // Proposal defines model for Proposal.

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
+	"undersail/internal/fault"
 
 	"undersail/internal/cloud"
 	"undersail/internal/core/offer"
@@ -163,7 +163,7 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	var machines *sold
 	var networks []thing
 	var out *thing
-	g, at := errgroup.WithContext(ctx)
+	g, at := fault.WithContext(ctx)
 	for _, read := range []func(context.Context) error{
 		func(ctx context.Context) (err error) { machines, err = a.sells(ctx, region); return err },
 		func(ctx context.Context) (err error) { o.Zones, err = a.zones(ctx, region, compute); return err },
