@@ -307,7 +307,7 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 	if s.Action == ActionCreate || row.MadeAt == nil {
 		row.MadeAt = &now
 	}
-	if ref, ok := x.document.Secrets[s.Resource]; ok && s.Type == "key_pair" {
+	if ref, ok := x.document.Secrets[s.Resource]; ok && s.Type == resource.TypeKeyPair {
 		row.Attributes["private_key"] = ref
 	}
 	attributes := row.Attributes
@@ -383,7 +383,7 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("`%s` would come out differently than was accepted", at), Remedy: "propose again"}
 		}
 	}
-	if ref, ok := x.document.Secrets[s.Resource]; ok && shown.Type == "key_pair" && sent.Want["public_key"] == nil {
+	if ref, ok := x.document.Secrets[s.Resource]; ok && shown.Type == resource.TypeKeyPair && sent.Want["public_key"] == nil {
 		public, err := x.secrets.PublicHalf(ref, x.document.Stack.Name)
 		if err != nil {
 			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "its key pair cannot be read"}

@@ -47,7 +47,7 @@ func (d Durations) ExpectOf(p change.Plan, a change.Action) int64 {
 	c := p.Changes[a.Change]
 	ms := d.Expect(a.Do, LearnedOfChange(p, c))
 	if a.Do == change.Alter && c.Waves > 0 {
-		ms += int64(c.Waves) * d.Expect(change.Create, Learned{Type: "instance"})
+		ms += int64(c.Waves) * d.Expect(change.Create, Learned{Type: resource.TypeInstance})
 	}
 	return ms
 }

@@ -423,7 +423,7 @@ func (f Facts) Drawn(r *render.Rendering, reference func(name string) string) (F
 		}
 	}
 	for _, res := range r.Resources {
-		if res.Type != "key_pair" || res.Find != nil || res.Want["public_key"] != nil || f.Secrets[res.Name] != "" {
+		if res.Type != resource.TypeKeyPair || res.Find != nil || res.Want["public_key"] != nil || f.Secrets[res.Name] != "" {
 			continue
 		}
 		if known := f.keyOf(res); known != "" {

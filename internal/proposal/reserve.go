@@ -50,7 +50,7 @@ func (j Judged) Reserves() []Reserve {
 				delete(v.Quotas, name)
 			}
 		}
-		if text, ok := r.Want["range"].(string); ok && r.Type == "network" && c.Change != change.Alter {
+		if text, ok := r.Want["range"].(string); ok && r.Type == resource.TypeNetwork && c.Change != change.Alter {
 			if p, err := netip.ParsePrefix(text); err == nil {
 				v.Range = p.String()
 			}

@@ -86,12 +86,12 @@ func (r *reading) heldByFound(c proposal.Changed) proposal.Changed {
 // diskOf names the disk of an id: one that the stack has, or one that it may take over.
 func (r *reading) diskOf(id string) string {
 	for _, row := range r.rows {
-		if row.Type == "disk" && row.Attributes["id"] == id {
+		if row.Type == resource.TypeDisk && row.Attributes["id"] == id {
 			return row.Name
 		}
 	}
 	for _, k := range r.kept {
-		if k.Type == "disk" && k.ID() == id {
+		if k.Type == resource.TypeDisk && k.ID() == id {
 			return k.Name
 		}
 	}

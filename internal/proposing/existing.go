@@ -12,6 +12,7 @@ import (
 	"undersail/internal/cloud"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 )
 
 // lookUp finds the resources that the template uses and does not make, and reports
@@ -68,19 +69,19 @@ func (r *reading) known(q cloud.Query) map[string]any {
 	var all []map[string]any
 	meant := func(id, name string) bool { return (q.ID == "" || q.ID == id) && (q.Name == "" || q.Name == name) }
 	switch q.Type {
-	case "network":
+	case resource.TypeNetwork:
 		for _, n := range o.Networks {
 			if meant(n.ID, n.Name) {
 				all = append(all, map[string]any{"id": n.ID})
 			}
 		}
-	case "subnet":
+	case resource.TypeSubnet:
 		for _, n := range o.Subnets {
 			if meant(n.ID, n.Name) {
 				all = append(all, map[string]any{"id": n.ID})
 			}
 		}
-	case "key_pair":
+	case resource.TypeKeyPair:
 		for _, n := range o.KeyPairs {
 			if meant(n.ID, n.Name) {
 				all = append(all, map[string]any{"id": n.ID})

@@ -12,6 +12,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/core/secretrule"
 	"undersail/internal/proposal"
 )
@@ -196,7 +197,7 @@ func picturesOf(r *reading, rendering *render.Rendering) []AddressPicture {
 		}
 	}
 	for _, res := range rendering.Resources {
-		if res.Type != "network" || res.Region != "" {
+		if res.Type != resource.TypeNetwork || res.Region != "" {
 			continue
 		}
 		text, _ := res.Want["range"].(string)
@@ -225,7 +226,7 @@ func subnetsIn(rendering *render.Rendering, network string) []address.Own {
 	for _, res := range rendering.Resources {
 		text, _ := res.Want["range"].(string)
 		range_, err := netip.ParsePrefix(text)
-		if res.Type != "subnet" || res.Find != nil || err != nil {
+		if res.Type != resource.TypeSubnet || res.Find != nil || err != nil {
 			continue
 		}
 		if slices.ContainsFunc(res.After, func(a render.After) bool { return a.Name == network }) {

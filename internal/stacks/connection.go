@@ -18,6 +18,7 @@ import (
 	"undersail/internal/access"
 	"undersail/internal/core/expr"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/core/use"
 	"undersail/internal/people"
 	"undersail/internal/proposal"
@@ -171,7 +172,7 @@ func (m *machines) target(stack, name string) (*store.Resource, error) {
 	var names []string
 	var found *store.Resource
 	for i, r := range m.rows {
-		if r.Type != "instance" {
+		if r.Type != resource.TypeInstance {
 			continue
 		}
 		names = append(names, r.Name)
@@ -214,7 +215,7 @@ func (m *machines) hop(r store.Resource) (Hop, error) {
 	}
 	pair := text(r.Want, "key_pair")
 	for _, key := range m.rows {
-		if key.Type != "key_pair" || pair == "" || text(key.Attributes, "id") != pair {
+		if key.Type != resource.TypeKeyPair || pair == "" || text(key.Attributes, "id") != pair {
 			continue
 		}
 		if h.Key = text(key.Attributes, "private_key"); h.Key != "" {
@@ -256,7 +257,7 @@ func (m *machines) bastion(target store.Resource) *store.Resource {
 	var first *store.Resource
 	for i, r := range m.rows {
 		public := text(r.Attributes, "public_address")
-		if r.Type != "instance" || public == "" || text(r.Want, "key_pair") == "" {
+		if r.Type != resource.TypeInstance || public == "" || text(r.Want, "key_pair") == "" {
 			continue
 		}
 		if public == through {

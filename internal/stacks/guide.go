@@ -4,6 +4,8 @@ import (
 	"context"
 	"regexp"
 	"strings"
+
+	"undersail/internal/core/resource"
 )
 
 // Guide is what somebody needs who uses a stack for the first time.
@@ -47,7 +49,7 @@ func (s *Stacks) Guide(ctx context.Context, name string) (Guide, error) {
 	}
 	out.Text = m.rendering.Guide
 	for _, r := range m.rows {
-		if r.Type != "instance" {
+		if r.Type != resource.TypeInstance {
 			continue
 		}
 		hops, err := m.wayTo(st.Name, r.Name)

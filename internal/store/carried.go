@@ -24,11 +24,11 @@ func (s *Store) Carried(ctx context.Context, account string) ([]Carried, error) 
 func (w *Write) carry(r Resource) {
 	given := resource.Recorded(resource.Without(r.Want, "key", "through"))
 	switch r.Type {
-	case "instance":
+	case resource.TypeInstance:
 		w.queue(`WITH disks AS (SELECT token FROM resources WHERE stack_id = $1 AND type = 'disk' AND token <> '' AND attributes->>'id' = ANY($2))
 			INSERT INTO carried (token, reference) SELECT d.token, x.reference FROM disks d,
 			(SELECT unnest($3::text[]) AS reference UNION SELECT reference FROM carried WHERE token IN (SELECT token FROM disks)) x ON CONFLICT DO NOTHING`, r.StackID, disksOf(r.Want), given)
-	case "task":
+	case resource.TypeTask:
 		on, _ := r.Want["on"].(string)
 		if on == "" || len(given) == 0 {
 			return

@@ -13,6 +13,7 @@ import (
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/offer"
+	"undersail/internal/core/resource"
 )
 
 // Run checks that an adapter keeps its promises.
@@ -223,14 +224,14 @@ func search(t *testing.T, p Place) {
 		want  int
 	}{
 		{"by tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 62},
-		{"by tag and type", cloud.Query{Type: "network", Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 1},
+		{"by tag and type", cloud.Query{Type: resource.TypeNetwork, Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 1},
 		{"by two tags", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: "us-list-aa"}}, 1},
 		{"by another tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "other"}}, 0},
-		{"by id", cloud.Query{Type: "network", ID: network.ID}, 1},
-		{"by name", cloud.Query{Type: "key_pair", Name: "us-list-ab"}, 1},
+		{"by id", cloud.Query{Type: resource.TypeNetwork, ID: network.ID}, 1},
+		{"by name", cloud.Query{Type: resource.TypeKeyPair, Name: "us-list-ab"}, 1},
 		{"by what it uses", cloud.Query{Uses: []string{"net-none", network.ID}}, 1},
 		{"by what nobody uses", cloud.Query{Uses: []string{subnet.ID}}, 0},
-		{"by part of a name", cloud.Query{Type: "key_pair", Name: "us-list"}, 0},
+		{"by part of a name", cloud.Query{Type: resource.TypeKeyPair, Name: "us-list"}, 0},
 	} {
 		c.query.Region = p.Region
 		if all, err := cloud.Collect(p.Adapter.Search(ctx(t), c.query)); err != nil || len(all) != c.want {

@@ -140,7 +140,7 @@ func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part
 			return cloud.Progress{}, err
 		}
 	}
-	if t.Action == cloud.Alter && t.Ref.Type == "pool" {
+	if t.Action == cloud.Alter && t.Ref.Type == resource.TypePool {
 		return a.alterPool(ctx, at, doc, t.Ref.Region)
 	}
 	var answer struct{ Resource report }
@@ -242,19 +242,19 @@ func live(r report, region string) cloud.Live {
 			l.Attributes[name] = v
 		}
 	}
-	if l.Type == "instance" && l.Attributes["public_address"] == nil {
+	if l.Type == resource.TypeInstance && l.Attributes["public_address"] == nil {
 		l.Attributes["public_address"] = ""
 	}
-	if l.Type == "instance" && l.Phase == cloud.Ready && l.Attributes["host_key"] == nil {
+	if l.Type == resource.TypeInstance && l.Phase == cloud.Ready && l.Attributes["host_key"] == nil {
 		l.Phase = cloud.Making // it is switched on, and has not shown its key yet
 	}
-	if l.Type == "address" && l.Attributes["public_name"] == nil {
+	if l.Type == resource.TypeAddress && l.Attributes["public_name"] == nil {
 		l.Attributes["public_name"] = ""
 	}
-	if l.Type == "key_pair" {
+	if l.Type == resource.TypeKeyPair {
 		l.Attributes["public_key"] = r.Properties["public_key"]
 	}
-	if l.Type == "disk" {
+	if l.Type == resource.TypeDisk {
 		if n, ok := r.Properties["gib"].(float64); ok {
 			l.Attributes["size"] = resource.FormatData(int64(n) << 30)
 		}

@@ -162,7 +162,7 @@ func (a *Adapter) TurnOn(ctx context.Context, region, feature string) error {
 
 // Log reads what a machine wrote to its console, oldest line first.
 func (a *Adapter) Log(ctx context.Context, r cloud.Ref) ([]string, error) {
-	if r.Type != "instance" {
+	if r.Type != resource.TypeInstance {
 		return nil, nil
 	}
 	var log struct {

@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/resource"
 )
 
 // A pool of Larch makes new members from what it is wanted to be, and leaves those that it has
@@ -65,7 +66,7 @@ func sameValue(a, b any) bool {
 
 // asMembersAre tells of a pool what its members are, where one is not as the pool.
 func (a *Adapter) asMembersAre(ctx context.Context, l cloud.Live, pool report, region string) (cloud.Live, error) {
-	if l.Type != "pool" || l.Phase == cloud.Removing {
+	if l.Type != resource.TypePool || l.Phase == cloud.Removing {
 		return l, nil
 	}
 	all, err := a.members(ctx, region, pool.ID)

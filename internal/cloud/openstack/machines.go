@@ -402,7 +402,7 @@ func removeMachine(ctx context.Context, w *work) (cloud.Progress, error) {
 
 // Log reads what a machine wrote to its console, oldest line first.
 func (a *Adapter) Log(ctx context.Context, r cloud.Ref) ([]string, error) {
-	if r.Type != "instance" {
+	if r.Type != resource.TypeInstance {
 		return nil, nil
 	}
 	s, err := a.find(ctx, r, "server", r.Token)

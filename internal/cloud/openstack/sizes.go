@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"undersail/internal/cloud"
+	"undersail/internal/core/resource"
 )
 
 // resized gives a server another size. It is then on trial, until the checks say that it
@@ -49,7 +50,7 @@ func (a *Adapter) Revert(ctx context.Context, ref cloud.Ref) ([]string, error) {
 
 // settle ends a trial. Machines alone have any.
 func (a *Adapter) settle(ctx context.Context, ref cloud.Ref, action string) (bool, error) {
-	if ref.Type != "instance" {
+	if ref.Type != resource.TypeInstance {
 		return false, nil
 	}
 	s, err := a.find(ctx, ref, "server", ref.Token)

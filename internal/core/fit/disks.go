@@ -50,7 +50,7 @@ func Layout(r *render.Rendering, offers offer.Everywhere) []Disks {
 	for _, res := range r.Resources {
 		text, _ := res.Want["size"].(string)
 		bytes, err := resource.ParseData(text)
-		if res.Type != "disk" || res.Find != nil || err != nil {
+		if res.Type != resource.TypeDisk || res.Find != nil || err != nil {
 			continue
 		}
 		kind, _ := res.Want["type"].(string)

@@ -9,6 +9,7 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 )
 
 // hostKind checks that dedicated hosts of a family are sold where one is wanted.
@@ -42,7 +43,7 @@ func (c *check) hosts() {
 	for i := range c.plan.Rendering.Resources {
 		r := &c.plan.Rendering.Resources[i]
 		o := c.offers.In(r.Region)
-		if r.Type != "instance" || r.Find != nil || r.Want["host"] == nil || o == nil {
+		if r.Type != resource.TypeInstance || r.Find != nil || r.Want["host"] == nil || o == nil {
 			continue
 		}
 		h := c.carrier(o, r, carriers)
@@ -105,7 +106,7 @@ func (c *check) carrier(o *offer.Offers, r *render.Resource, carriers map[string
 	if carriers[h.ID] == nil {
 		carriers[h.ID] = &carrier{name: h.Name, family: h.Family, zone: h.Zone, left: h.VCPUs - h.Used}
 		for _, known := range c.plan.Rendering.Resources { // what stands on it already counts once
-			if !c.made(known.Name) && known.Want["host"] == id && known.Type == "instance" {
+			if !c.made(known.Name) && known.Want["host"] == id && known.Type == resource.TypeInstance {
 				if size, ok := o.Size(fmt.Sprint(known.Want["size"])); ok {
 					carriers[h.ID].left += size.VCPUs
 				}

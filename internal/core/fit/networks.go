@@ -39,7 +39,7 @@ func (c *check) networks(recorded []change.Recorded) {
 		r := &c.plan.Rendering.Resources[i]
 		o := c.offers.In(r.Region)
 		at, err := resource.ParseRange(fmt.Sprint(r.Want["range"]))
-		if r.Type != "network" || r.Find != nil || err != nil || o == nil {
+		if r.Type != resource.TypeNetwork || r.Find != nil || err != nil || o == nil {
 			continue
 		}
 		held := holders(o, own)
@@ -49,7 +49,7 @@ func (c *check) networks(recorded []change.Recorded) {
 		}
 		for j := range c.plan.Rendering.Resources[:i] {
 			other := &c.plan.Rendering.Resources[j]
-			if p, err := resource.ParseRange(fmt.Sprint(other.Want["range"])); other.Type == "network" && other.Region == r.Region && err == nil {
+			if p, err := resource.ParseRange(fmt.Sprint(other.Want["range"])); other.Type == resource.TypeNetwork && other.Region == r.Region && err == nil {
 				taken = append(taken, p)
 			}
 		}
@@ -110,7 +110,7 @@ func (c *check) ranges() {
 	for i := range c.plan.Rendering.Resources {
 		r := &c.plan.Rendering.Resources[i]
 		at, err := resource.ParseRange(fmt.Sprint(r.Want["range"]))
-		if r.Type != "subnet" || err != nil {
+		if r.Type != resource.TypeSubnet || err != nil {
 			continue
 		}
 		network := c.target(r.Want["network"])
@@ -180,9 +180,9 @@ func (c *check) rooms() {
 			continue
 		}
 		switch r.Type {
-		case "instance":
+		case resource.TypeInstance:
 			c.counted(want, first, r, r.Want["subnet"], 1)
-		case "pool":
+		case resource.TypePool:
 			most, _ := r.Want["most"].(int64)
 			list, _ := r.Want["subnets"].([]any)
 			for _, id := range list {
@@ -194,7 +194,7 @@ func (c *check) rooms() {
 		s := &c.plan.Rendering.Resources[i]
 		o := c.offers.In(s.Region)
 		at, err := resource.ParseRange(fmt.Sprint(s.Want["range"]))
-		if s.Type != "subnet" || s.Find != nil || err != nil || o == nil {
+		if s.Type != resource.TypeSubnet || s.Find != nil || err != nil || o == nil {
 			continue
 		}
 		c.room(o, s.Name, s.Name+".range", at, o.KeptAddresses, want[s.Name])

@@ -36,16 +36,16 @@ func Total(r *render.Rendering, offers offer.Everywhere) Totals {
 		t.Resources++
 		count, storage := int64(0), ""
 		switch res.Type {
-		case "instance":
+		case resource.TypeInstance:
 			count = 1
-		case "pool":
+		case resource.TypePool:
 			if count, _ = res.Want["members"].(int64); count == 0 {
 				count, _ = res.Want["least"].(int64)
 			}
-		case "database":
+		case resource.TypeDatabase:
 			count = 1
 			storage, _ = res.Want["storage"].(string)
-		case "disk", "shared_files":
+		case resource.TypeDisk, resource.TypeSharedFiles:
 			storage, _ = res.Want["size"].(string)
 		}
 		if bytes, err := resource.ParseData(storage); err == nil {

@@ -54,9 +54,9 @@ func (c *check) heldRanges(r *render.Resource) []holder {
 			continue
 		}
 		switch text, _ := other.Want["range"].(string); other.Type {
-		case "network":
+		case resource.TypeNetwork:
 			add(text, "the network "+other.Name)
-		case "private_cloud":
+		case resource.TypePrivateCloud:
 			theirs, _ := other.Want["ranges"].(map[string]any)
 			for _, purpose := range purposes {
 				text, _ := theirs[purpose].(string)

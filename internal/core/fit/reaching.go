@@ -31,7 +31,7 @@ func Reaching(r *render.Rendering, known func(render.Resource) map[string]any, c
 	}
 	c := &reaching{check: check{plan: change.Plan{Rendering: r}, offers: offers, ids: ids(known, r), told: map[render.Finding]bool{}}, doors: map[string][]door{}, machines: map[string]*machine{}}
 	for i := range r.Resources {
-		if res := &r.Resources[i]; res.Type == "firewall" {
+		if res := &r.Resources[i]; res.Type == resource.TypeFirewall {
 			c.doors[res.Name] = doors(res)
 		}
 	}
@@ -162,7 +162,7 @@ func (c *reaching) machinesAt() {
 	r := c.plan.Rendering
 	for i := range r.Resources {
 		res := &r.Resources[i]
-		if res.Type != "instance" || res.Find != nil {
+		if res.Type != resource.TypeInstance || res.Find != nil {
 			continue
 		}
 		report := c.rehearsal.Reports[res.Name]

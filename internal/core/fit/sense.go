@@ -280,7 +280,7 @@ func (c *check) networkOf(r *render.Resource) *render.Resource {
 	if list, is := r.Want["subnets"].([]any); is && subnet == nil && len(list) > 0 {
 		subnet = c.target(list[0])
 	}
-	if subnet == nil || subnet.Type != "subnet" {
+	if subnet == nil || subnet.Type != resource.TypeSubnet {
 		return nil
 	}
 	return c.target(subnet.Want["network"])

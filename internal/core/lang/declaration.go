@@ -80,7 +80,7 @@ func (d *decoder) conduct(n *Node, res *Resource) {
 	}
 	res.Rebuild = d.choice(n, "rebuild", "old_first", "new_first")
 	res.AtRetire = d.choice(n, "at_retire", "", "keep", "snapshot")
-	if res.AtRetire == "snapshot" && res.Type.Name != "" && res.Type.Name != "disk" && res.Type.Name != "database" {
+	if res.AtRetire == "snapshot" && res.Type.Name != "" && res.Type.Name != resource.TypeDisk && res.Type.Name != resource.TypeDatabase {
 		d.errorf("value", n.Get("at_retire").Position, "write keep, or remove the key", "only disks and databases have snapshots, not %s", Article(res.Type.Name))
 	}
 	if pace := n.Get("pace"); pace != nil && d.mapping(pace, "pace", "at_once") {

@@ -126,7 +126,7 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 
 // more is how many more machines of a size the quotas take; nil where none is told.
 func (o *Offers) more(size string) *int64 {
-	instance, _ := resource.ByName("instance")
+	instance, _ := resource.ByName(resource.TypeInstance)
 	var left *int64
 	instance.Takes(map[string]any{"size": size}, o, func(name string, n int64) {
 		if q, told := o.Quotas[name]; told {

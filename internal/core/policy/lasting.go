@@ -41,7 +41,7 @@ func zonesUsed(l *look) {
 			if z, ok := r.Want["zone"].(string); ok {
 				used[z] = true
 			}
-			if r.Type == "instance" || r.Type == "host" {
+			if r.Type == resource.TypeInstance || r.Type == resource.TypeHost {
 				machines++
 			}
 		}
@@ -136,7 +136,7 @@ func addDays(date string, days int) string {
 func withdrawn(l *look) {
 	l.each(func(r *render.Resource) {
 		name, _ := r.Want["size"].(string)
-		if o := l.Offers.In(r.Region); o != nil && r.Type != "disk" {
+		if o := l.Offers.In(r.Region); o != nil && r.Type != resource.TypeDisk {
 			if s, there := o.Size(name); there && s.Withdrawn {
 				l.find(lang.Warning, "withdrawn", r.Name+".size", "move to another size before it has to be made again", "size %s is no longer sold", name)
 			}

@@ -189,7 +189,7 @@ func (m *member) marked() map[string]any {
 		return nil
 	}
 	whole := m.d.Type.Own || expr.HoldsSecret(m.fields.want)
-	if !whole && m.d.Type.Name != "instance" {
+	if !whole && m.d.Type.Name != resource.TypeInstance {
 		return nil
 	}
 	out := make(map[string]any, len(m.d.Want.Entries))

@@ -41,7 +41,7 @@ func (r *Rendering) Rehearse(known func(Resource) map[string]any, ports func(r *
 			reading = append(reading, res.Name)
 		}
 	}
-	tasks := slices.DeleteFunc(slices.Clone(r.Resources), func(res Resource) bool { return res.Type != "task" })
+	tasks := slices.DeleteFunc(slices.Clone(r.Resources), func(res Resource) bool { return res.Type != resource.TypeTask })
 	session := r.session
 	if r.session = nil; session == nil || reading == nil && len(tasks) == 0 {
 		return nil
@@ -135,7 +135,7 @@ func (s *standIns) report(r *Resource, ports func(r *Resource) []int64) map[stri
 			out[a.Name] = a.Name + " of " + r.Name
 		}
 	}
-	if r.Type != "instance" {
+	if r.Type != resource.TypeInstance {
 		return out
 	}
 	within := inside

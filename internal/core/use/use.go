@@ -79,7 +79,7 @@ type Place struct {
 func Told(r *render.Rendering, carried map[string][]string) map[string][]string {
 	out := map[string][]string{}
 	for _, x := range r.Resources {
-		if x.Type != "instance" || x.Find != nil {
+		if x.Type != resource.TypeInstance || x.Find != nil {
 			continue
 		}
 		secrets := resource.Recorded(x.Want)
@@ -99,7 +99,7 @@ func Told(r *render.Rendering, carried map[string][]string) map[string][]string 
 		given := resource.Recorded(resource.Without(x.Want, "key", "through"))
 		on := fmt.Sprint(spec(x.Want, x.Marks)["on"])
 		for _, m := range r.Resources {
-			if m.Type == "instance" && m.Find == nil && len(given) > 0 && strings.Contains(on, "⟨"+m.Name+".") {
+			if m.Type == resource.TypeInstance && m.Find == nil && len(given) > 0 && strings.Contains(on, "⟨"+m.Name+".") {
 				out[m.Name] = append(out[m.Name], given...)
 			}
 		}
@@ -184,7 +184,7 @@ func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
 			}
 			placed := place(v, x.Marks[property])
 			around := map[string]any{"value": placed}
-			if x.Type == "instance" { // whoever logs in to it reads what it was given
+			if x.Type == resource.TypeInstance { // whoever logs in to it reads what it was given
 				for _, name := range []string{"image", "key_pair"} {
 					around[name] = place(x.Want[name], x.Marks[name])
 				}
@@ -195,7 +195,7 @@ func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
 	if secrets := p.Told[x.Name]; len(secrets) > 0 && x.Want["key_pair"] != nil {
 		c.put(Use{Secrets: secrets, For: People, At: x.Declared + " (signing in)", Members: members(x.Name), To: fmt.Sprintf("those who operate account %s, who sign in to it and read what it was given", stack.Account)}, place(x.Want["key_pair"], x.Marks["key_pair"]))
 	}
-	if key := p.Keys[keyOf(x)]; x.Type == "key_pair" && key != "" {
+	if key := p.Keys[keyOf(x)]; x.Type == resource.TypeKeyPair && key != "" {
 		c.put(Use{Secrets: []string{key}, For: People, At: x.Declared + ".public_key", Members: members(x.Name), To: fmt.Sprintf("machines of stack %s that have the key pair %s: those who operate account %s sign in", stack.Name, declaredName(x), stack.Account)}, nil)
 	}
 	c.checks(x.Declared, x.Name, x.Checks)

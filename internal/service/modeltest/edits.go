@@ -3,6 +3,8 @@ package modeltest
 import (
 	"fmt"
 	"slices"
+
+	"undersail/internal/core/resource"
 )
 
 // first fills a new stack.
@@ -20,13 +22,13 @@ func (s *stack) add(typ string) string {
 	d := &declaration{name: s.newName(typ), typ: typ, want: map[string]any{}}
 	nets, lans := s.of("network"), s.of("subnet")
 	switch typ {
-	case "network":
+	case resource.TypeNetwork:
 		block := s.freeBlock()
 		if block < 0 {
 			return ""
 		}
 		d.want["block"] = block
-	case "subnet":
+	case resource.TypeSubnet:
 		if len(nets) == 0 {
 			return ""
 		}
@@ -35,19 +37,19 @@ func (s *stack) add(typ string) string {
 		if s.random.IntN(3) == 0 {
 			d.zones = slices.Clone(zones[:1+s.random.IntN(3)])
 		}
-	case "firewall":
+	case resource.TypeFirewall:
 		if len(nets) == 0 {
 			return ""
 		}
 		d.want["network"], d.want["rules"] = of(pick(s.random, nets)), s.rules()
-	case "disk":
+	case resource.TypeDisk:
 		d.want["size"], d.want["type"], d.keep = disks[s.random.IntN(2)], "solid", s.random.IntN(3) == 0
 		if s.random.IntN(3) == 0 {
 			d.count = 1 + s.random.IntN(3)
 		}
-	case "secret":
+	case resource.TypeSecret:
 		d.want["value"] = fmt.Sprintf("word-%d", s.random.IntN(1000))
-	case "instance":
+	case resource.TypeInstance:
 		if len(lans) == 0 {
 			return ""
 		}

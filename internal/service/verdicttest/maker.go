@@ -12,6 +12,7 @@ import (
 	"undersail/internal/core/budget"
 	"undersail/internal/core/health"
 	"undersail/internal/core/render"
+	"undersail/internal/core/resource"
 	"undersail/internal/engine"
 	"undersail/internal/reach"
 	"undersail/internal/secret"
@@ -96,7 +97,7 @@ func (m *maker) one(ctx context.Context, name, mark string) error {
 	}
 	want := maps.Clone(sent.Want)
 	reference := "key of " + name
-	if sent.Type == "key_pair" && want["public_key"] == nil {
+	if sent.Type == resource.TypeKeyPair && want["public_key"] == nil {
 		private, public, err := secret.KeyPair(name)
 		if err != nil {
 			return err

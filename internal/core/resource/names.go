@@ -1,0 +1,30 @@
+package resource
+
+// The names of the types, as templates and clouds write them.
+const (
+	TypeNetwork      = "network"
+	TypeSubnet       = "subnet"
+	TypeFirewall     = "firewall"
+	TypeAddress      = "address"
+	TypeBalancer     = "balancer"
+	TypeNameZone     = "name_zone"
+	TypeNameRecord   = "name_record"
+	TypeLink         = "link"
+	TypeKeyPair      = "key_pair"
+	TypeInstance     = "instance"
+	TypePool         = "pool"
+	TypeHost         = "host"
+	TypeTask         = "task"
+	TypeSecret       = "secret"
+	TypeDisk         = "disk"
+	TypeSharedFiles  = "shared_files"
+	TypeBucket       = "bucket"
+	TypeDatabase     = "database"
+	TypeRole         = "role"
+	TypeDomain       = "domain"
+	TypeCluster      = "cluster"
+	TypeWorkers      = "workers"
+	TypeSoftware     = "software"
+	TypePrivateCloud = "private_cloud"
+	TypeNotice       = "notice"
+)
