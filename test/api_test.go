@@ -161,7 +161,7 @@ func TestTheServiceTellsHowItIs(t *testing.T) {
 
 	// What goes wrong at a cloud is found in the log by what the answer says.
 	const trace = "4bf92f3577b34da6a3ce929d0e0e4736"
-	req, err := http.NewRequest("POST", b.url+"/api/v1/accounts", strings.NewReader(`{"name": "far", "cloud": "larch", "endpoint": "http://127.0.0.1:9", "client_id": "x", "client_secret": "y"}`))
+	req, err := http.NewRequest("POST", b.url+"/api/v1/accounts", strings.NewReader(`{"name": "far", "cloud": "larch", "endpoint": "http://127.0.0.1:9", "credentials": {"client_id": "x", "client_secret": "y"}}`))
 	if err != nil {
 		t.Fatal(err)
 	}

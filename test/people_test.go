@@ -121,7 +121,7 @@ func whoHasRolesInOneAccountSeesNothingOfOthers(t *testing.T, b *bench) {
 	}
 	look("POST", "/proposals", `{"stack":"zealous-lamp","template":"warning-site","account":"saltmere-lab","region":"north-fell"}`, 409, 422)
 	look("POST", "/reveal", `{"reference":"zealous-gate","reason":"to see it"}`, 403)
-	look("POST", "/accounts", `{"name":"saltmere-live","cloud":"larch","endpoint":"http://127.0.0.1:1","client_id":"x","client_secret":"y"}`, 403)
+	look("POST", "/accounts", `{"name":"saltmere-live","cloud":"larch","endpoint":"http://127.0.0.1:1","credentials":{"client_id":"x","client_secret":"y"}}`, 403)
 	look("PATCH", "/accounts/saltmere-lab", `{"second_person":true}`, 403)
 	// A token of somebody who sees all, for one account, sees that one alone.
 	made := d.must("POST", "/api/v1/tokens", d.admin, `{"about":"lab","seconds":600,"roles":["viewer@saltmere-lab"]}`, 201).body["value"].(string)

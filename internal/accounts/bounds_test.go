@@ -253,7 +253,7 @@ func TestCredentialsAreShownToNoAddressInside(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil) // adds the rig's account
 	closed, _ := r.Still(engine.Config{Reach: policy}, nil)
 	for _, endpoint := range []string{inside.URL, "http://169.254.169.254", "http://10.1.1.1", "http://[::1]:80"} {
-		n := accounts.NewAccount{Name: "inside", Cloud: "larch", Endpoint: endpoint, ClientID: "x", ClientSecret: "y"}
+		n := accounts.NewAccount{Name: "inside", Cloud: "larch", Endpoint: endpoint, Credentials: map[string]string{"client_id": "x", "client_secret": "y"}}
 		if _, err := closed.Accounts.Add(context.Background(), r.Admin, n); servicetest.Kind(err) != refusal.CloudRefused || !strings.Contains(err.Error(), "reached") {
 			t.Errorf("%s: %v", endpoint, err)
 		}

@@ -18,27 +18,11 @@ import (
 
 // NewAccount is what an account is added with.
 type NewAccount struct {
-	Name         string `json:"name"`
-	Cloud        string `json:"cloud"`
-	Endpoint     string `json:"endpoint"`
-	ClientID     string `json:"client_id,omitempty"`
-	ClientSecret string `json:"client_secret,omitempty"`
-	// Credentials are the fields that other clouds ask for, by name.
+	Name     string `json:"name"`
+	Cloud    string `json:"cloud"`
+	Endpoint string `json:"endpoint"`
+	// Credentials are the fields that the cloud asks for, by name.
 	Credentials map[string]string `json:"credentials,omitempty"`
-}
-
-// fields are all credentials of an account, by name.
-func (n NewAccount) fields() map[string]string {
-	out := maps.Clone(n.Credentials)
-	if out == nil {
-		out = map[string]string{}
-	}
-	for name, v := range map[string]string{"client_id": n.ClientID, "client_secret": n.ClientSecret} {
-		if v != "" {
-			out[name] = v
-		}
-	}
-	return out
 }
 
 // accountName is what accounts are named like.
@@ -106,7 +90,7 @@ func (s *Accounts) Renew(ctx context.Context, u people.User, name string, fields
 // them. Was is the revision of an account that is renewed, as it was looked at.
 func (s *Accounts) keepCredentials(ctx context.Context, u people.User, n NewAccount, was int64) error {
 	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint}
-	if err := s.sealed.Account(&a, n.fields()); err != nil {
+	if err := s.sealed.Account(&a, n.Credentials); err != nil {
 		return err
 	}
 	adapter, err := s.connect(a)

@@ -2,15 +2,19 @@ package api
 
 import (
 	"context"
-	"maps"
 
 	"undersail/internal/api/contract"
+	"undersail/internal/cloud/registry"
 	"undersail/internal/store"
 )
 
 func (h *handlers) ShowAccount(ctx context.Context, r contract.ShowAccountRequestObject) (contract.ShowAccountResponseObject, error) {
 	a, err := h.service.Accounts.Show(ctx, r.Account)
 	return contract.ShowAccount200JSONResponse(a), err
+}
+
+func (h *handlers) ListClouds(context.Context, contract.ListCloudsRequestObject) (contract.ListCloudsResponseObject, error) {
+	return contract.ListClouds200JSONResponse(registry.Kinds()), nil
 }
 
 func (h *handlers) BoundAccount(ctx context.Context, r contract.BoundAccountRequestObject) (contract.BoundAccountResponseObject, error) {
@@ -29,14 +33,7 @@ func (h *handlers) TestAccount(ctx context.Context, r contract.TestAccountReques
 }
 
 func (h *handlers) RenewAccount(ctx context.Context, r contract.RenewAccountRequestObject) (contract.RenewAccountResponseObject, error) {
-	fields := map[string]string{}
-	for name, v := range map[string]*string{"client_id": r.Body.ClientId, "client_secret": r.Body.ClientSecret} {
-		if v != nil && *v != "" {
-			fields[name] = *v
-		}
-	}
-	maps.Copy(fields, or(r.Body.Credentials, nil))
-	a, err := h.service.Accounts.Renew(ctx, userOf(ctx), r.Account, fields)
+	a, err := h.service.Accounts.Renew(ctx, userOf(ctx), r.Account, r.Body.Credentials)
 	return contract.RenewAccount200JSONResponse(a), err
 }
 

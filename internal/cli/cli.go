@@ -274,6 +274,9 @@ func (r *refused) Error() string {
 	if r.Remedy != nil && *r.Remedy != "" {
 		s += "\nremedy: " + *r.Remedy
 	}
+	if r.Status == http.StatusInternalServerError && r.Instance != nil {
+		s += "\ntrace: " + strings.TrimPrefix(*r.Instance, "urn:undersail:trace:")
+	}
 	return s
 }
 

@@ -5,6 +5,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -88,4 +89,49 @@ func tellsType(e ast.Expr) bool {
 	}
 	of, ok := s.X.(*ast.SelectorExpr)
 	return ok && s.Sel.Name == "Name" && of.Sel.Name == "Type"
+}
+
+// TestNobodyElseNamesACloud: what is to be known of a cloud its adapter tells. The demo alone
+// names the cloud that it starts.
+func TestNobodyElseNamesACloud(t *testing.T) {
+	t.Parallel()
+	folders, err := os.ReadDir("../cloud")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, f := range folders {
+		if f.IsDir() && f.Name() != "registry" && !strings.HasSuffix(f.Name(), "test") {
+			names = append(names, f.Name())
+		}
+	}
+	if len(names) < 2 {
+		t.Fatalf("the adapters are %v", names)
+	}
+	read := 0
+	see := func(root string, own func(path string) bool, suffixes ...string) {
+		err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || own(path) || !slices.ContainsFunc(suffixes, func(s string) bool { return strings.HasSuffix(path, s) }) {
+				return err
+			}
+			text, err := os.ReadFile(path)
+			read++
+			for _, name := range names {
+				if strings.Contains(string(text), `"`+name+`"`) || strings.Contains(string(text), "'"+name+"'") {
+					t.Errorf("%s names the cloud %s: let its adapter tell what is meant", path, name)
+				}
+			}
+			return err
+		})
+		if err != nil {
+			t.Error(err)
+		}
+	}
+	see("..", func(path string) bool {
+		return strings.HasPrefix(path, "../cloud/") || strings.HasPrefix(path, "../demo/") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(filepath.Base(filepath.Dir(path)), "test")
+	}, ".go")
+	see("../../console/src", func(path string) bool { return strings.Contains(path, ".gen.") }, ".ts", ".tsx")
+	if read < 300 {
+		t.Errorf("only %d files were read", read)
+	}
 }

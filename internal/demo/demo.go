@@ -277,7 +277,7 @@ func (d *Demo) loadAccounts(ctx context.Context) error {
 		return err
 	}
 	for _, a := range list {
-		n := accounts.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
+		n := accounts.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: place.Larch, Credentials: map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret}}
 		if _, err := d.daemon.Service.Accounts.Add(ctx, me, n); err != nil {
 			return fmt.Errorf("account %s: %w", a.Name, err)
 		}

@@ -178,7 +178,7 @@ func New(c Config) (*Engine, error) {
 		FetchCooldown:        50 * time.Millisecond,
 		FetchPollInterval:    500 * time.Millisecond,
 		SoftStopTimeout:      10 * time.Second,
-		Logger:               c.Log.With("part", "queue"),
+		Logger:               slog.New(queueLog{c.Log.With("part", "queue").Handler()}),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("make job queue: %w", err)

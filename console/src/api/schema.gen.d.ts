@@ -279,6 +279,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/clouds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The clouds that there are, with what an account of each is added with */
+        get: operations["listClouds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts": {
         parameters: {
             query?: never;
@@ -1926,11 +1943,8 @@ export interface components {
             };
         };
         RenewedCredentials: {
-            /** @description The one that it has when it is left out */
-            client_id?: string;
-            client_secret?: string;
             /** @description The fields that the cloud asks for, by name; those that are left out stay */
-            credentials?: {
+            credentials: {
                 [key: string]: string;
             };
         };
@@ -3248,13 +3262,25 @@ export interface components {
             /** @description Resources that are made anew although nothing of them changes */
             rebuild?: string[];
         };
+        CloudKind: {
+            name: string;
+            title: string;
+            endpoint: components["schemas"]["CredentialField"];
+            credentials: components["schemas"]["CredentialField"][];
+            /** @description In what form the trade keeps them and the command line reads them */
+            files?: string;
+        };
+        CredentialField: {
+            name: string;
+            label: string;
+            note?: string;
+            secret?: boolean;
+        };
         NewAccount: {
             name: string;
             cloud: string;
             endpoint: string;
-            client_id?: string;
-            client_secret?: string;
-            /** @description The fields that the cloud asks for, by name; of openstack those of clouds.yaml */
+            /** @description The fields that the cloud asks for, by name; GET /api/v1/clouds tells them */
             credentials?: {
                 [key: string]: string;
             };
@@ -4020,6 +4046,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listClouds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All clouds; the first is meant where none is named */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudKind"][];
+                };
             };
             default: components["responses"]["Problem"];
         };

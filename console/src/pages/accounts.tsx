@@ -177,21 +177,26 @@ function Bar({ name, used, most }: { name: string; used: number; most: number })
   )
 }
 
+/** The clouds that there are, as they tell what an account of them is added with. */
+const useClouds = () => useQuery({ queryKey: ['clouds'], queryFn: () => unwrap(api.GET('/api/v1/clouds')), staleTime: Infinity })
+
+/** What was given of the fields of a cloud; those that are empty are left out. */
+const given = (kind: Schemas['CloudKind'] | undefined, v: Record<string, string>) =>
+  Object.fromEntries((kind?.credentials ?? []).flatMap((f) => (v[f.name] ? [[f.name, v[f.name]]] : [])) as [string, string][])
+
 function Renew({ name, cloud }: { name: string; cloud: string }) {
   const client = useQueryClient()
+  const kind = useClouds().data?.find((k) => k.name === cloud)
   const renew = useMutation({
     mutationFn: (body: Schemas['RenewedCredentials']) => unwrap(api.PUT('/api/v1/accounts/{account}/credentials', { params: { path: { account: name } }, body })),
     onSuccess: () => { void client.invalidateQueries({ queryKey: ['account', name] }); void client.invalidateQueries({ queryKey: ['runs'] }) },
   })
   return (
-    <PanelForm
-      title={`Renew the credentials of ${name}`} trigger="Renew" about="They are tested first. Runs that wait for them go on." submit="Test and keep" sending={renew} values={{ id: '', secret: '' }}
-      onSend={(v, close) => renew.mutate(cloud === 'openstack'
-        ? { credentials: { ...(v.id ? { application_credential_id: v.id } : {}), application_credential_secret: v.secret } }
-        : { client_id: v.id || undefined, client_secret: v.secret }, { onSuccess: close })}
+    <PanelForm<Record<string, string>>
+      title={`Renew the credentials of ${name}`} trigger="Renew" about="They are tested first. Runs that wait for them go on." submit="Test and keep" sending={renew} values={{}}
+      onSend={(v, close) => renew.mutate({ credentials: given(kind, v) }, { onSuccess: close })}
     >
-      <Field label={cloud === 'openstack' ? 'Id of an application credential' : 'Client id'} name="id" note="the one that it has when left empty" />
-      <Field label={cloud === 'openstack' ? 'Its secret' : 'Client secret'} name="secret" secret required />
+      {kind?.credentials.map((f) => <Field key={f.name} label={f.label} name={f.name} note={f.secret ? f.note : 'the one that it has when left empty'} secret={f.secret} required={f.secret} />)}
     </PanelForm>
   )
 }
@@ -199,30 +204,26 @@ function Renew({ name, cloud }: { name: string; cloud: string }) {
 function Add() {
   const client = useQueryClient()
   const navigate = useNavigate()
+  const clouds = useClouds().data ?? []
   const add = useMutation({
     mutationFn: (body: Schemas['NewAccount']) => unwrap(api.POST('/api/v1/accounts', { body })),
     onSuccess: (a) => { void client.invalidateQueries({ queryKey: ['accounts'] }); void navigate(`/accounts/${a.name}`) },
   })
+  if (!clouds[0]) return null
   return (
-    <PanelForm
-      title="Add an account" trigger="Add an account" about="Its credentials are tested first, and sealed together with the endpoint." submit="Test and keep" sending={add} values={{ name: '', cloud: 'larch', endpoint: '', id: '', secret: '' }}
-      onSend={(v, close) => add.mutate({
-        name: v.name, cloud: v.cloud, endpoint: v.endpoint,
-        ...(v.cloud === 'openstack' ? { credentials: { application_credential_id: v.id, application_credential_secret: v.secret } } : { client_id: v.id, client_secret: v.secret }),
-      }, { onSuccess: close })}
+    <PanelForm<Record<string, string>>
+      title="Add an account" trigger="Add an account" about="Its credentials are tested first, and sealed together with the endpoint." submit="Test and keep" sending={add} values={{ name: '', cloud: clouds[0].name }}
+      onSend={(v, close) => add.mutate({ name: v.name!, cloud: v.cloud!, endpoint: v.endpoint!, credentials: given(clouds.find((k) => k.name === v.cloud), v) }, { onSuccess: close })}
     >
       <Field label="Name" name="name" required />
-      <Field label="Cloud" name="cloud" choices={[['larch', 'Larch'], ['openstack', 'OpenStack']]} />
-      <Only when="cloud" is="larch">
-        <Field label="Endpoint" name="endpoint" note="URL of the cloud's API" required />
-        <Field label="Client id" name="id" required />
-        <Field label="Client secret" name="secret" secret required />
-      </Only>
-      <Only when="cloud" is="openstack">
-        <Field label="Identity service" name="endpoint" note="such as https://cloud.example:5000/v3" required />
-        <Field label="Id of an application credential" name="id" note="a clouds.yaml is read by: undersail accounts add" required />
-        <Field label="Its secret" name="secret" secret required />
-      </Only>
+      <Field label="Cloud" name="cloud" choices={clouds.map((k) => [k.name, k.title])} />
+      {clouds.map((k) => (
+        <Only key={k.name} when="cloud" is={k.name}>
+          <Field label={k.endpoint.label} name="endpoint" note={k.endpoint.note} required />
+          {k.credentials.map((f) => <Field key={f.name} label={f.label} name={f.name} note={f.note} secret={f.secret} required />)}
+          {k.files && <p className="mt-2 text-small text-ink-2">The command line reads them from {k.files}: undersail accounts add.</p>}
+        </Only>
+      ))}
     </PanelForm>
   )
 }

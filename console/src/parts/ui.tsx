@@ -138,11 +138,12 @@ export function Loading({ rows = 4 }: { rows?: number }) {
 
 /** What went wrong and what to do; findings in full. Where nothing else is on a page it is its title. */
 export function Trouble({ error, retry, page = false }: { error: unknown; retry?: () => void; page?: boolean }) {
-  const problem = error instanceof Refusal ? error.problem : { title: String(error), remedy: undefined, findings: undefined, diagnostics: undefined }
+  const problem = error instanceof Refusal ? error.problem : { title: String(error), status: 0, remedy: undefined, instance: undefined, findings: undefined, diagnostics: undefined }
   return (
     <div role="alert" className="rounded-sheet border border-bad bg-bad-soft p-3.5">
       {page ? <h1 className="font-semibold text-bad">{problem.title}</h1> : <p className="font-semibold text-bad">{problem.title}</p>}
       {problem.remedy && <p className="mt-0.5">What to do: {problem.remedy}</p>}
+      {problem.status === 500 && problem.instance && <p className="mt-0.5 font-mono text-small break-all">trace {problem.instance.replace('urn:undersail:trace:', '')}</p>}
       {problem.findings && <Findings list={problem.findings} />}
       {problem.diagnostics && <ul className="mt-1 space-y-0.5">{problem.diagnostics.map((d) => <li key={`${d.line}${d.message}`}><span className="font-mono text-small">line {d.line}</span> {d.message}</li>)}</ul>}
       {retry && <Button className="mt-2" onClick={retry}>Try again</Button>}

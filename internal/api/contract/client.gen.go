@@ -248,6 +248,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/choices/{input} (the `ListChoices` operationId).
 	ListChoices(ctx context.Context, input string, body ListChoicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListClouds The clouds that there are, with what an account of each is added with
+	//
+	// Corresponds with GET /api/v1/clouds (the `ListClouds` operationId).
+	ListClouds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CompareVariantsWithBody Put variants of a template side by side
 	//
 	// Takes any type of body and a specified content type.
@@ -1413,6 +1418,21 @@ func (c *Client) ListChoicesWithBody(ctx context.Context, input string, contentT
 // Corresponds with POST /api/v1/choices/{input} (the `ListChoices` operationId).
 func (c *Client) ListChoices(ctx context.Context, input string, body ListChoicesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListChoicesRequest(c.Server, input, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListClouds The clouds that there are, with what an account of each is added with
+//
+// Corresponds with GET /api/v1/clouds (the `ListClouds` operationId).
+func (c *Client) ListClouds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCloudsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4344,6 +4364,33 @@ func NewListChoicesRequestWithBody(server string, input string, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCloudsRequest constructs an http.Request for the ListClouds method
+func NewListCloudsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/clouds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8343,6 +8390,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/choices/{input} (the `ListChoices` operationId).
 	ListChoicesWithResponse(ctx context.Context, input string, body ListChoicesJSONRequestBody, reqEditors ...RequestEditorFn) (*ListChoicesResponse, error)
 
+	// ListCloudsWithResponse The clouds that there are, with what an account of each is added with
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/clouds (the `ListClouds` operationId).
+	ListCloudsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCloudsResponse, error)
+
 	// CompareVariantsWithBodyWithResponse Put variants of a template side by side
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -10111,6 +10165,54 @@ func (r ListChoicesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListChoicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCloudsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CloudKind
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCloudsResponse) GetJSON200() *[]CloudKind {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCloudsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCloudsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCloudsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCloudsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCloudsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14761,6 +14863,19 @@ func (c *ClientWithResponses) ListChoicesWithResponse(ctx context.Context, input
 	return ParseListChoicesResponse(rsp)
 }
 
+// ListCloudsWithResponse The clouds that there are, with what an account of each is added with
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/clouds (the `ListClouds` operationId).
+func (c *ClientWithResponses) ListCloudsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCloudsResponse, error) {
+	rsp, err := c.ListClouds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCloudsResponse(rsp)
+}
+
 // CompareVariantsWithBodyWithResponse Put variants of a template side by side
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -16979,6 +17094,39 @@ func ParseListChoicesResponse(rsp *http.Response) (*ListChoicesResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Option
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCloudsResponse parses an HTTP response from a ListCloudsWithResponse call
+func ParseListCloudsResponse(rsp *http.Response) (*ListCloudsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCloudsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CloudKind
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -183,6 +183,8 @@ var types = map[string]any{
 	"CaseRun":          contract.CaseRun{},
 	"CaseRuns":         contract.CaseRuns{},
 	"Change":           contract.Change{},
+	"CloudKind":        contract.CloudKind{},
+	"CredentialField":  contract.CredentialField{},
 	"ClosedAccount":    contract.ClosedAccount{},
 	"Compared":         contract.Compared{},
 	"Comparison":       contract.Comparison{},

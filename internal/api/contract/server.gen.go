@@ -14,6 +14,7 @@ import (
 
 	"undersail/internal/accounts"
 	"undersail/internal/audit"
+	"undersail/internal/cloud"
 	"undersail/internal/core/address"
 	"undersail/internal/core/change"
 	"undersail/internal/core/fit"
@@ -165,6 +166,9 @@ type Change = change.Change
 // ClosedAccount defines model for ClosedAccount.
 type ClosedAccount = accounts.Closed
 
+// CloudKind defines model for CloudKind.
+type CloudKind = cloud.Kind
+
 // Compared defines model for Compared.
 type Compared = proposing.Compared
 
@@ -182,6 +186,9 @@ type Consent = render.Consent
 
 // Cost defines model for Cost.
 type Cost = price.Cost
+
+// CredentialField defines model for CredentialField.
+type CredentialField = cloud.CredentialField
 
 // Diagnostic defines model for Diagnostic.
 type Diagnostic = lang.Diagnostic
@@ -475,12 +482,8 @@ type Refusal struct {
 
 // RenewedCredentials defines model for RenewedCredentials.
 type RenewedCredentials struct {
-	// ClientId The one that it has when it is left out
-	ClientId     *string `json:"client_id,omitempty"`
-	ClientSecret *string `json:"client_secret,omitempty"`
-
 	// Credentials The fields that the cloud asks for, by name; those that are left out stay
-	Credentials *map[string]string `json:"credentials,omitempty"`
+	Credentials map[string]string `json:"credentials"`
 }
 
 // Resource defines model for Resource.
@@ -962,6 +965,9 @@ type ServerInterface interface {
 	// ListChoices What can be chosen for an input, those that fit first
 	// (POST /api/v1/choices/{input})
 	ListChoices(ctx *echo.Context, input string) error
+	// ListClouds The clouds that there are, with what an account of each is added with
+	// (GET /api/v1/clouds)
+	ListClouds(ctx *echo.Context) error
 	// CompareVariants Put variants of a template side by side
 	// (POST /api/v1/compare)
 	CompareVariants(ctx *echo.Context) error
@@ -1601,6 +1607,15 @@ func (w *ServerInterfaceWrapper) ListChoices(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListChoices(ctx, input)
+	return err
+}
+
+// ListClouds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListClouds(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListClouds(ctx)
 	return err
 }
 
@@ -3079,6 +3094,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/api/v1/tokens", wrapper.AddToken, options.OperationMiddlewares["addToken"]...)
 	router.DELETE(options.BaseURL+"/api/v1/tokens/:id", wrapper.RevokeToken, options.OperationMiddlewares["revokeToken"]...)
+	router.GET(options.BaseURL+"/api/v1/clouds", wrapper.ListClouds, options.OperationMiddlewares["listClouds"]...)
 	router.GET(options.BaseURL+"/api/v1/accounts", wrapper.ListAccounts, options.OperationMiddlewares["listAccounts"]...)
 	router.POST(options.BaseURL+"/api/v1/accounts", wrapper.AddAccount, options.OperationMiddlewares["addAccount"]...)
 	router.DELETE(options.BaseURL+"/api/v1/accounts/:account", wrapper.RemoveAccount, options.OperationMiddlewares["removeAccount"]...)
@@ -3905,6 +3921,44 @@ type ListChoicesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListChoicesdefaultApplicationProblemPlusJSONResponse) VisitListChoicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCloudsRequestObject struct {
+}
+
+type ListCloudsResponseObject interface {
+	VisitListCloudsResponse(w http.ResponseWriter) error
+}
+
+type ListClouds200JSONResponse []CloudKind
+
+func (response ListClouds200JSONResponse) VisitListCloudsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCloudsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCloudsdefaultApplicationProblemPlusJSONResponse) VisitListCloudsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7525,6 +7579,9 @@ type StrictServerInterface interface {
 	// ListChoices What can be chosen for an input, those that fit first
 	// (POST /api/v1/choices/{input})
 	ListChoices(ctx context.Context, request ListChoicesRequestObject) (ListChoicesResponseObject, error)
+	// ListClouds The clouds that there are, with what an account of each is added with
+	// (GET /api/v1/clouds)
+	ListClouds(ctx context.Context, request ListCloudsRequestObject) (ListCloudsResponseObject, error)
 	// CompareVariants Put variants of a template side by side
 	// (POST /api/v1/compare)
 	CompareVariants(ctx context.Context, request CompareVariantsRequestObject) (CompareVariantsResponseObject, error)
@@ -8435,6 +8492,29 @@ func (sh *strictHandler) ListChoices(ctx *echo.Context, input string) error {
 		return err
 	} else if validResponse, ok := response.(ListChoicesResponseObject); ok {
 		return validResponse.VisitListChoicesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListClouds operation middleware
+func (sh *strictHandler) ListClouds(ctx *echo.Context) error {
+	var request ListCloudsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListClouds(ctx.Request().Context(), request.(ListCloudsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListClouds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCloudsResponseObject); ok {
+		return validResponse.VisitListCloudsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

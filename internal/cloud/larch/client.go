@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -18,6 +19,25 @@ import (
 
 	"undersail/internal/cloud"
 )
+
+// Kind is what is to be known of Larch to add an account.
+var Kind = cloud.Kind{Name: "larch", Title: "Larch",
+	Endpoint: cloud.CredentialField{Name: "endpoint", Label: "Endpoint", Note: "URL of the cloud's API"},
+	Credentials: []cloud.CredentialField{
+		{Name: "client_id", Label: "Client id"},
+		{Name: "client_secret", Label: "Client secret", Secret: true},
+	},
+}
+
+// Open makes an adapter with credentials by their names. It calls nothing; the error says what is
+// missing.
+func Open(endpoint string, fields map[string]string, client *http.Client) (cloud.Adapter, error) {
+	c := Credentials{ClientID: fields["client_id"], ClientSecret: fields["client_secret"]}
+	if c.ClientID == "" || c.ClientSecret == "" {
+		return nil, errors.New("credentials of larch need client_id and client_secret")
+	}
+	return New(endpoint, c, client), nil
+}
 
 // Credentials sign in to an account.
 type Credentials struct {

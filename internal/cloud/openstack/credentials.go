@@ -4,13 +4,47 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"strings"
+	"undersail/internal/cloud"
 
 	"github.com/gophercloud/gophercloud/v2"
 	"github.com/gophercloud/gophercloud/v2/openstack/config/clouds"
 	"go.yaml.in/yaml/v4"
 )
+
+// Kind is what is to be known of an OpenStack cloud to add an account: of its many ways to sign in
+// the one that is asked for. The others are given by the names of their fields.
+var Kind = cloud.Kind{Name: "openstack", Title: "OpenStack",
+	Endpoint: cloud.CredentialField{Name: "endpoint", Label: "Identity service", Note: "such as https://cloud.example:5000/v3"},
+	Credentials: []cloud.CredentialField{
+		{Name: "application_credential_id", Label: "Id of an application credential"},
+		{Name: "application_credential_secret", Label: "Its secret", Secret: true},
+	},
+	Files: "a clouds.yaml, or OS_AUTH_URL and so on in the environment",
+}
+
+// Open makes an adapter with credentials by their names. It calls nothing; the error says what is
+// missing.
+func Open(endpoint string, fields map[string]string, client *http.Client) (cloud.Adapter, error) {
+	c, err := FromMap(fields)
+	if err != nil {
+		return nil, err
+	}
+	return New(endpoint, c, client)
+}
+
+// Read takes endpoint and credentials from an entry of a clouds.yaml, or from the environment.
+func Read(from cloud.Source) (endpoint string, fields map[string]string, err error) {
+	var c Credentials
+	if from.File != "" {
+		endpoint, c, err = FromCloudsFile(from.File, from.Entry)
+	} else {
+		endpoint, c, err = FromEnvironment(from.Environment)
+	}
+	return endpoint, c.Map(), err
+}
 
 // Credentials sign in to a project: an application credential by its id, or by its name
 // and user; or a user with a password. The fields are called as in clouds.yaml.

@@ -3,11 +3,8 @@
 package registry
 
 import (
-	"errors"
 	"fmt"
-	"maps"
 	"net/http"
-	"slices"
 	"strings"
 
 	"undersail/internal/cloud"
@@ -15,56 +12,72 @@ import (
 	"undersail/internal/cloud/openstack"
 )
 
-// Opener makes the adapter of an account. Credentials are the fields that the cloud asks
-// for, by name; the error says which are missing.
-type Opener func(endpoint string, credentials map[string]string, client *http.Client) (cloud.Adapter, error)
+type entry struct {
+	cloud.Kind
+	// open makes the adapter of an account. Credentials are the fields that the cloud asks
+	// for, by name; the error says which are missing.
+	open func(endpoint string, credentials map[string]string, client *http.Client) (cloud.Adapter, error)
+	// read takes endpoint and credentials from a form that the trade has, where it has one.
+	read func(from cloud.Source) (endpoint string, credentials map[string]string, err error)
+}
 
-var clouds = map[string]Opener{
-	"larch": func(endpoint string, c map[string]string, client *http.Client) (cloud.Adapter, error) {
-		if c["client_id"] == "" || c["client_secret"] == "" {
-			return nil, errors.New("credentials of larch need client_id and client_secret")
-		}
-		return larch.New(endpoint, larch.Credentials{ClientID: c["client_id"], ClientSecret: c["client_secret"]}, client), nil
-	},
-	"openstack": func(endpoint string, c map[string]string, client *http.Client) (cloud.Adapter, error) {
-		credentials, err := openstack.FromMap(c)
-		if err != nil {
-			return nil, err
-		}
-		return openstack.New(endpoint, credentials, client)
-	},
+// clouds are those that there are; the first is meant where none is named.
+var clouds = []entry{
+	{larch.Kind, larch.Open, nil},
+	{openstack.Kind, openstack.Open, openstack.Read},
+}
+
+// Kinds tells what is to be known of each cloud.
+func Kinds() []cloud.Kind {
+	out := make([]cloud.Kind, len(clouds))
+	for i, c := range clouds {
+		out[i] = c.Kind
+	}
+	return out
 }
 
 // Names lists the clouds.
-func Names() []string { return slices.Sorted(maps.Keys(clouds)) }
+func Names() []string {
+	out := make([]string, len(clouds))
+	for i, c := range clouds {
+		out[i] = c.Name
+	}
+	return out
+}
+
+// Find tells what is to be known of a cloud. The error says which there are.
+func Find(name string) (cloud.Kind, error) {
+	c, err := find(name)
+	return c.Kind, err
+}
+
+func find(name string) (entry, error) {
+	for _, c := range clouds {
+		if c.Name == name {
+			return c, nil
+		}
+	}
+	return entry{}, fmt.Errorf("there is no cloud %q; the clouds are: %s", name, strings.Join(Names(), ", "))
+}
 
 // Open makes the adapter of an account. It calls nothing. The error says which
 // clouds there are, or which credentials are missing.
 func Open(name, endpoint string, credentials map[string]string, client *http.Client) (cloud.Adapter, error) {
-	open, ok := clouds[name]
-	if !ok {
-		return nil, fmt.Errorf("there is no cloud %q; the clouds are: %s", name, strings.Join(Names(), ", "))
+	c, err := find(name)
+	if err != nil {
+		return nil, err
 	}
-	return open(endpoint, credentials, client)
-}
-
-// Source is where the endpoint and credentials of an account stand in a form that the
-// trade has: an entry of a file, or the environment.
-type Source struct {
-	File, Entry string
-	Environment func(string) string
+	return c.open(endpoint, credentials, client)
 }
 
 // Read takes endpoint and credentials from a source. Only clouds that have such forms do.
-func Read(name string, from Source) (endpoint string, credentials map[string]string, err error) {
-	if name != "openstack" {
-		return "", nil, fmt.Errorf("credentials of %s stand in no file that is read here; give them with --client-id", name)
+func Read(name string, from cloud.Source) (endpoint string, credentials map[string]string, err error) {
+	c, err := find(name)
+	switch {
+	case err != nil:
+		return "", nil, err
+	case c.read == nil:
+		return "", nil, fmt.Errorf("credentials of %s stand in no file that is read here; give them one by one", c.Title)
 	}
-	var c openstack.Credentials
-	if from.File != "" {
-		endpoint, c, err = openstack.FromCloudsFile(from.File, from.Entry)
-	} else {
-		endpoint, c, err = openstack.FromEnvironment(from.Environment)
-	}
-	return endpoint, c.Map(), err
+	return c.read(from)
 }

@@ -214,7 +214,7 @@ func (r *Rig) Person(name string, roles ...string) people.User {
 }
 
 func (r *Rig) credentials(a larch.Account) accounts.NewAccount {
-	return accounts.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, ClientID: a.ClientID, ClientSecret: a.ClientSecret}
+	return accounts.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, Credentials: map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret}}
 }
 
 // Adapter speaks to the first account as somebody could who has its credentials.
