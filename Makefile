@@ -12,11 +12,11 @@ demo: build ## Start everything with demo data; stays in front
 	@exec bin/undersail demo --dir "$(DEMO_DIR)"
 
 # The longest packages come first, so that none is waited for alone at the end, and three at
-# a time with four tests each: they wait for clouds more than they compute. Vet has run by
+# a time with three tests each: they wait for clouds more than they compute. Vet has run by
 # then.
 test: build check ## Run all static checks and tests
 	@scripts/packages postgresql chromium openssh-client
-	go test -vet=off -timeout 30m -p 3 -parallel 4 ./test ./internal/engine ./internal/proposing ./internal/service ./test/... ./...
+	go test -vet=off -timeout 30m -p 3 -parallel 3 ./test ./internal/engine ./internal/proposing ./internal/service ./test/... ./...
 
 build: console/dist/app/index.html ## Build both programs, with the console inside
 	go build -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
