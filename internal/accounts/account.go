@@ -179,6 +179,7 @@ func (s *Accounts) Find(ctx context.Context, name string) (store.Account, error)
 	return a, refusal.Unknown("account", name, list, func(x store.Account) string { return x.Name }, "list them with: undersail accounts")
 }
 
+// InRegion refuses what is no region of an account.
 func InRegion(a store.Account, region string) error {
 	switch {
 	case region == "":

@@ -1,5 +1,6 @@
 // Package api serves the use cases over HTTP after the contract in
-// api/openapi.yaml. Handlers only translate; the rules are in internal/service.
+// api/openapi.yaml. Handlers only translate; the rules are in the rooms that internal/service puts
+// together.
 package api
 
 import (

@@ -129,6 +129,13 @@ func (f *credentialsFrom) read(cmd *cobra.Command, name, endpoint string, renewe
 	if err != nil {
 		return "", nil, &exit{exitUsage, err}
 	}
+	for _, other := range registry.Kinds() {
+		for _, x := range other.Credentials {
+			if other.Name != name && !x.Secret && *f.given[x.Name] != "" {
+				return "", nil, &exit{exitUsage, fmt.Errorf("--%s is asked for by %s, and the account is of %s", flagOf(x), other.Title, kind.Title)}
+			}
+		}
+	}
 	if f.file != "" || f.environment {
 		if f.file != "" && f.entry == "" {
 			return "", nil, &exit{exitUsage, errors.New("name the entry of the file with --entry")}

@@ -17,8 +17,8 @@ import (
 
 // given are the flags with which a user fills a template in.
 type given struct {
-	account, region, offers string
-	preset, explain         string
+	place
+	offers, preset, explain string
 	files, values, secrets  []string
 	// recorded are the inputs that a stack was last applied with.
 	recorded map[string]any
@@ -26,8 +26,7 @@ type given struct {
 
 func (g *given) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&g.account, "account", "", "account to render for")
-	f.StringVar(&g.region, "region", "", "region to render for")
+	g.place.flags(cmd)
 	f.StringVar(&g.preset, "preset", "", "preset of the template; inputs files and single inputs lie above it")
 	f.StringArrayVar(&g.files, "inputs", nil, "inputs file, YAML or JSON; a later one replaces whole inputs")
 	f.StringArrayVar(&g.values, "input", nil, "one input as NAME=VALUE")

@@ -104,10 +104,7 @@ func (a *app) askPlace(cmd *cobra.Command, stack string, g *given, template *str
 			return err
 		}
 	}
-	at := place{g.account, g.region}
-	err = at.choose(a, cmd, c)
-	g.account, g.region = at.account, at.region
-	return err
+	return g.choose(a, cmd, c)
 }
 
 // askMissing asks for inputs that must be given and were not, with the choices that

@@ -5,17 +5,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"sync"
 	"time"
-
-	"undersail/internal/fault"
 
 	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/core/resource"
 	"undersail/internal/engine"
+	"undersail/internal/fault"
 	"undersail/internal/people"
 	"undersail/internal/refusal"
 	"undersail/internal/store"
@@ -91,7 +91,12 @@ func (s *Stacks) LookAtAll(ctx context.Context, done []engine.Deed) {
 			continue
 		}
 		all.Go(func() error {
-			differs := s.lookAtAccount(looking, a, byUs)
+			var differs []Differs
+			// One that breaks is told with the others, and ends none of them.
+			if err := fault.Caught(func() error { differs = s.lookAtAccount(looking, a, byUs); return nil }); err != nil {
+				fault.Log(s.log, slog.LevelError, "an account could not be looked at", err, "account", a.Name)
+				differs = []Differs{{Account: a.Name, How: unseen, What: err.Error()}}
+			}
 			mu.Lock()
 			defer mu.Unlock()
 			found = append(found, differs...)

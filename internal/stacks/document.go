@@ -11,6 +11,7 @@ import (
 	"undersail/internal/store"
 )
 
+// Document reads a proposal with what it was worked out from.
 func (s *Stacks) Document(ctx context.Context, id int64) (store.Proposal, proposal.Document, error) {
 	var d proposal.Document
 	p, err := s.store.Proposal(ctx, id)

@@ -103,6 +103,7 @@ func (s *Stacks) unpark(ctx context.Context, run store.Run) (Run, error) {
 	return s.RunOr(ctx, run.ID, err)
 }
 
+// RunOr gives a run, or the error of what was done with it.
 func (s *Stacks) RunOr(ctx context.Context, id int64, err error) (Run, error) {
 	if err != nil {
 		return Run{}, err

@@ -40,6 +40,8 @@ func (s *Stacks) Carried(ctx context.Context, account string, names map[string]s
 	return out, nil
 }
 
+// PlaceOf is where secrets are used: in a template of that digest, which somebody wrote, with
+// named key pairs by their public halves.
 func PlaceOf(by, template string, keys map[string]string) use.Place {
 	return use.Place{By: by, Template: template, Keys: keys}
 }

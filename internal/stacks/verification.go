@@ -70,7 +70,9 @@ func (s *Stacks) Verify(ctx context.Context, u people.User, name string) (Verifi
 			return nil
 		})
 	}
-	g.Wait()
+	if err := g.Wait(); err != nil { // what was not looked at is not told as healthy
+		return Verification{}, err
+	}
 	if len(v.rendering.Prove) > 0 {
 		whole := VerifiedResource{Name: engine.Whole, Type: "stack", State: state.Healthy, Evidence: []Evidence{}}
 		checks, why := v.sent(engine.Whole)

@@ -77,6 +77,8 @@ func FromMap(fields map[string]string) (Credentials, error) {
 	}
 	switch {
 	case c.ApplicationSecret != "" && (c.ApplicationID != "" || c.ApplicationName != "" && c.User+c.UserID != ""):
+	case c.ApplicationSecret != "":
+		return c, errors.New("credentials of openstack have application_credential_secret, and lack application_credential_id")
 	case c.Password != "" && c.User+c.UserID != "" && c.Project+c.ProjectID != "":
 	default:
 		return c, errors.New("credentials of openstack need application_credential_id and application_credential_secret, or username, password and project_name")
