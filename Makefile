@@ -25,6 +25,7 @@ check: console/node_modules/.done ## Static checks
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
+	go run ./scripts/figures -check
 	cd console && npm run --silent check
 
 generate: console/node_modules/.done ## Generate server, client and types from the contract

@@ -51,7 +51,8 @@ func runCommand(dir *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "ready  larch %s  admin %s  one real second is %g cloud seconds\n", r.Place.Larch, r.Place.Admin, r.Place.Pace)
+			fmt.Fprintf(cmd.OutOrStdout(), "ready  larch %s  admin %s  one real second is %g cloud seconds\n",
+				r.Place.Larch, r.Place.Admin, r.Place.Pace)
 			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			<-ctx.Done()
@@ -70,7 +71,10 @@ func runCommand(dir *string) *cobra.Command {
 func ledgerCommand(dir *string) *cobra.Command {
 	var output, tag string
 	var calls bool
-	cmd := &cobra.Command{Use: "ledger", Short: "Print every resource alive and every call received", Args: cobra.NoArgs,
+	cmd := &cobra.Command{
+		Use:     "ledger",
+		Short:   "Print every resource alive and every call received",
+		Args:    cobra.NoArgs,
 		Example: "  simcloud ledger\n  simcloud ledger --tag undersail-stack:warning-site -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var l world.Ledger
@@ -86,7 +90,8 @@ func ledgerCommand(dir *string) *cobra.Command {
 			}
 			printLedger(cmd.OutOrStdout(), l, calls)
 			return nil
-		}}
+		},
+	}
 	cmd.Flags().StringVarP(&output, "output", "o", "table", "table or json")
 	cmd.Flags().StringVar(&tag, "tag", "", "only resources with this tag, as NAME:VALUE")
 	cmd.Flags().BoolVar(&calls, "calls", false, "print the calls too")
@@ -97,13 +102,15 @@ func printLedger(out io.Writer, l world.Ledger, calls bool) {
 	t := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
 	fmt.Fprintln(t, "ACCOUNT\tREGION\tKIND\tID\tLABEL\tPHASE\tMADE")
 	for _, r := range l.Alive {
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", r.Account, r.Region, r.Kind, r.ID, r.Label, r.Phase, r.MadeAt.Format("15:04:05"))
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", r.Account, r.Region, r.Kind, r.ID, r.Label, r.Phase,
+			r.MadeAt.Format("15:04:05"))
 	}
 	t.Flush()
 	fmt.Fprintf(out, "%d alive, %d made and removed, %d calls\n", len(l.Alive), len(l.Gone), len(l.Calls))
 	if calls {
 		for _, c := range l.Calls {
-			fmt.Fprintf(out, "%s  %-6s %d  %s %s %s\n", c.At.Format("15:04:05.000"), c.Method, c.Status, c.Account, c.Path, c.Fault)
+			fmt.Fprintf(out, "%s  %-6s %d  %s %s %s\n", c.At.Format("15:04:05.000"), c.Method, c.Status, c.Account,
+				c.Path, c.Fault)
 		}
 	}
 }
@@ -115,8 +122,13 @@ func faultCommand(dir *string) *cobra.Command {
 	for _, k := range slices.Sorted(maps.Keys(world.FaultKinds)) {
 		fmt.Fprintf(&kinds, "  %-14s %s\n", k, world.FaultKinds[k])
 	}
-	add := &cobra.Command{Use: "add KIND", Short: "Plan a fault", Long: "Plan a fault. The kinds are:\n\n" + kinds.String(), Args: cobra.ExactArgs(1),
-		Example: "  simcloud fault add service-never --label worker[1] --count -1\n  simcloud fault add lose-answer --on instances --method PUT",
+	add := &cobra.Command{
+		Use:   "add KIND",
+		Short: "Plan a fault",
+		Long:  "Plan a fault. The kinds are:\n\n" + kinds.String(),
+		Args:  cobra.ExactArgs(1),
+		Example: "  simcloud fault add service-never --label worker[1] --count -1\n  simcloud fault add lose-answer " +
+			"--on instances --method PUT",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.Kind = args[0]
 			if err := ask(*dir, http.MethodPost, "/faults", f, &f); err != nil {
@@ -124,7 +136,8 @@ func faultCommand(dir *string) *cobra.Command {
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "fault %d is planned; lift it with: simcloud fault lift %d\n", f.ID, f.ID)
 			return nil
-		}}
+		},
+	}
 	add.Flags().StringVar(&f.Account, "account", "", "only calls of this account")
 	add.Flags().StringVar(&f.On, "on", "", "only this kind of resource, such as instances")
 	add.Flags().StringVar(&f.Label, "label", "", "only resources whose label contains this")
@@ -132,32 +145,45 @@ func faultCommand(dir *string) *cobra.Command {
 	add.Flags().IntVar(&f.Count, "count", 1, "how often it strikes; -1 for always")
 	add.Flags().IntVar(&f.Seconds, "seconds", 1, "real seconds, for slow and throttle")
 	add.Flags().Int64Var(&f.Value, "value", 0, "the limit, for quota")
-	list := &cobra.Command{Use: "list", Short: "List planned faults as JSON", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		var all []world.Fault
-		if err := ask(*dir, http.MethodGet, "/faults", nil, &all); err != nil {
-			return err
-		}
-		return json.NewEncoder(cmd.OutOrStdout()).Encode(all)
-	}}
-	lift := &cobra.Command{Use: "lift [ID]", Short: "Lift one fault, or all", Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		path := "/faults"
-		if len(args) == 1 {
-			path += "?id=" + args[0]
-		}
-		var left []world.Fault
-		if err := ask(*dir, http.MethodDelete, path, nil, &left); err != nil {
-			return err
-		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%d faults are still planned\n", len(left))
-		return nil
-	}}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List planned faults as JSON",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var all []world.Fault
+			if err := ask(*dir, http.MethodGet, "/faults", nil, &all); err != nil {
+				return err
+			}
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(all)
+		},
+	}
+	lift := &cobra.Command{
+		Use:   "lift [ID]",
+		Short: "Lift one fault, or all",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			path := "/faults"
+			if len(args) == 1 {
+				path += "?id=" + args[0]
+			}
+			var left []world.Fault
+			if err := ask(*dir, http.MethodDelete, path, nil, &left); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%d faults are still planned\n", len(left))
+			return nil
+		},
+	}
 	cmd.AddCommand(add, list, lift)
 	return cmd
 }
 
 func deleteCommand(dir *string) *cobra.Command {
 	var force bool
-	cmd := &cobra.Command{Use: "delete ID|LABEL", Short: "Delete a resource by hand, past the product", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{
+		Use:     "delete ID|LABEL",
+		Short:   "Delete a resource by hand, past the product",
+		Args:    cobra.ExactArgs(1),
 		Example: "  simcloud delete vm-0a1b2c3d4e\n  simcloud delete site-web_rules --force",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			path := "/resources/" + url.PathEscape(args[0])
@@ -169,15 +195,20 @@ func deleteCommand(dir *string) *cobra.Command {
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s is deleted\n", args[0])
 			return nil
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&force, "force", false, "delete it although others use it")
 	return cmd
 }
 
 func changeCommand(dir *string) *cobra.Command {
-	return &cobra.Command{Use: "change ID|LABEL PROPERTY=JSON...", Short: "Change properties of a resource by hand, past the product", Args: cobra.MinimumNArgs(2),
-		Long:    "Change properties of a resource by hand, past the product. The value null takes a property away.",
-		Example: `  simcloud change site-web_rules 'inbound=[{"source": "0.0.0.0/0", "port": 22}]'` + "\n  simcloud change vm-0a1b2c3d4e firewall_ids=null",
+	return &cobra.Command{
+		Use:   "change ID|LABEL PROPERTY=JSON...",
+		Short: "Change properties of a resource by hand, past the product",
+		Args:  cobra.MinimumNArgs(2),
+		Long:  "Change properties of a resource by hand, past the product. The value null takes a property away.",
+		Example: `  simcloud change site-web_rules 'inbound=[{"source": "0.0.0.0/0", "port": 22}]'` +
+			"\n  simcloud change vm-0a1b2c3d4e firewall_ids=null",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			properties := map[string]any{}
 			for _, arg := range args[1:] {
@@ -188,12 +219,14 @@ func changeCommand(dir *string) *cobra.Command {
 				}
 				properties[name] = v
 			}
-			if err := ask(*dir, http.MethodPatch, "/resources/"+url.PathEscape(args[0]), properties, &struct{}{}); err != nil {
+			err := ask(*dir, http.MethodPatch, "/resources/"+url.PathEscape(args[0]), properties, &struct{}{})
+			if err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s is changed\n", args[0])
 			return nil
-		}}
+		},
+	}
 }
 
 func ask(dir, method, path string, in, out any) error {

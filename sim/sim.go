@@ -136,7 +136,8 @@ var people = []openid.Person{
 func (r *Running) serveOpenID(w *world.World) (string, error) {
 	known, _ := w.Fact("openid_port").(float64)
 	var p *openid.Provider
-	issuer, err := r.serve(int(known), http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) { p.ServeHTTP(w, req) }))
+	issuer, err := r.serve(int(known),
+		http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) { p.ServeHTTP(w, req) }))
 	if err != nil {
 		return "", err
 	}
@@ -221,7 +222,11 @@ func readAccounts(c Config) ([]larch.Account, error) {
 			known = known || a.Name == name
 		}
 		if !known {
-			accounts = append(accounts, larch.Account{Name: name, ClientID: name + "-" + randomHex(4), ClientSecret: randomHex(20)})
+			accounts = append(accounts, larch.Account{
+				Name:         name,
+				ClientID:     name + "-" + randomHex(4),
+				ClientSecret: randomHex(20),
+			})
 		}
 	}
 	return accounts, writeFile(path, accounts)

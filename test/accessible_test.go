@@ -18,7 +18,8 @@ type violation struct {
 }
 
 // TestEveryPageIsAccessible asks axe-core about every other page, and as make audit about
-// every page, light and dark, on a desk, a tablet and a phone, with dialogs, menus and what went wrong, and reads what the browser's console says meanwhile.
+// every page, light and dark, on a desk, a tablet and a phone, with dialogs, menus and what went wrong, and
+// reads what the browser's console says meanwhile.
 func TestEveryPageIsAccessible(t *testing.T) {
 	t.Parallel()
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
@@ -47,15 +48,45 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, c := range [][]string{ // where, what is there then, and what is pressed, with what is there after that
-		{"/stacks", "rota"}, {"/stacks/rota", "How to use it"}, {"/stacks/site", "unhealthy"}, {"/proposals", "retire 3"}, {"/proposals/1", "applied"},
-		{"/proposals/3", "8 remove"}, {"/runs", "apply 2"}, {"/runs/2", "Propose to undo"}, {"/library", "gauge-intake"}, {"/library/gauge-intake", "best fit"},
-		{"/library/gauge-intake/text", "it could be published"}, {"/library/new", "Tiers behind"}, {"/prepare", "Drafts"}, {at, "Quota left"},
-		{at + "&page=Name+and+place", "sells"}, {at + "&page=Workers", "compared by"}, {at + "&page=Network", "drawn to scale"}, {at + "&page=Summary", "Print it"},
-		{"/accounts", "saltmere-lab"}, {"/accounts/saltmere-lab", "builder"}, {"/secrets", "board-token"}, {"/people", "What roles allow"}, {"/audit", "propose"}, {"/tokens", "Tokens of programs"}, {"/welcome#" + invitation.Code, "Once more"}, {"/nowhere", "nothing at this address"},
-		{"/stacks/gone", "There is no stack gone"}, {"/runs/abc", "not the number"}, {"/prepare/gauge-intake?draft=gone", "no longer there"},
-		{"/stacks", "rota", "Menu", "Close"}, {"/library", "gauge-intake", "Add a library", "Folder in it"}, {"/secrets", "board-token", "Make", "Least length"}, {"/secrets", "board-token", "Import", "Seal it"},
-		{"/tokens", "Tokens of programs", "Make a token", "Cancel"}, {"/people", "What roles allow", "Invite", "Cancel"}, {"/accounts", "saltmere-lab", "Add an account", "Cancel"}, {"/stacks/shelf", "papers", "Propose to retire", "Propose it"},
+	for i, c := range [][]string{
+		// where, what is there then, and what is pressed, with what is there after that
+		{"/stacks", "rota"},
+		{"/stacks/rota", "How to use it"},
+		{"/stacks/site", "unhealthy"},
+		{"/proposals", "retire 3"},
+		{"/proposals/1", "applied"},
+		{"/proposals/3", "8 remove"},
+		{"/runs", "apply 2"},
+		{"/runs/2", "Propose to undo"},
+		{"/library", "gauge-intake"},
+		{"/library/gauge-intake", "best fit"},
+		{"/library/gauge-intake/text", "it could be published"},
+		{"/library/new", "Tiers behind"},
+		{"/prepare", "Drafts"},
+		{at, "Quota left"},
+		{at + "&page=Name+and+place", "sells"},
+		{at + "&page=Workers", "compared by"},
+		{at + "&page=Network", "drawn to scale"},
+		{at + "&page=Summary", "Print it"},
+		{"/accounts", "saltmere-lab"},
+		{"/accounts/saltmere-lab", "builder"},
+		{"/secrets", "board-token"},
+		{"/people", "What roles allow"},
+		{"/audit", "propose"},
+		{"/tokens", "Tokens of programs"},
+		{"/welcome#" + invitation.Code, "Once more"},
+		{"/nowhere", "nothing at this address"},
+		{"/stacks/gone", "There is no stack gone"},
+		{"/runs/abc", "not the number"},
+		{"/prepare/gauge-intake?draft=gone", "no longer there"},
+		{"/stacks", "rota", "Menu", "Close"},
+		{"/library", "gauge-intake", "Add a library", "Folder in it"},
+		{"/secrets", "board-token", "Make", "Least length"},
+		{"/secrets", "board-token", "Import", "Seal it"},
+		{"/tokens", "Tokens of programs", "Make a token", "Cancel"},
+		{"/people", "What roles allow", "Invite", "Cancel"},
+		{"/accounts", "saltmere-lab", "Add an account", "Cancel"},
+		{"/stacks/shelf", "papers", "Propose to retire", "Propose it"},
 		{"/proposals/3", "8 remove", "Refuse", "Comment"},
 	} {
 		if i%4 != 0 && !wholeAudit { // make audit asks about every page
@@ -80,7 +111,8 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		p.audit(string(axe), "a session that ended", 0)
 	}
 	for _, m := range p.messages() {
-		if strings.Contains(m, "the server responded with a status of 40") && (wholeAudit || strings.Contains(m, "gone")) {
+		if strings.Contains(m, "the server responded with a status of 40") &&
+			(wholeAudit || strings.Contains(m, "gone")) {
 			continue // what is not there is asked for on purpose
 		}
 		if !strings.Contains(m, "favicon") {
@@ -100,13 +132,15 @@ func (p *page) audit(axe, path string, turn int) {
 	for _, width := range []int64{1280, 820, 390} {
 		p.do(chromedp.EmulateViewport(width, 800))
 		for _, theme := range []string{"light", "dark"} {
-			if desk := turn%2 == 0; ((width == 1280) != desk || width == 820 || (theme == "light") != desk) && !wholeAudit {
+			desk := turn%2 == 0
+			if ((width == 1280) != desk || width == 820 || (theme == "light") != desk) && !wholeAudit {
 				continue
 			}
 			p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.documentElement.dataset.theme = %q", theme)))
 			// Colours that change come to rest first, however slow the machine is.
 			p.do(chromedp.Evaluate[chromedp.Void](`new Promise(next => requestAnimationFrame(() => requestAnimationFrame(next))).then(() => document.getAnimations().forEach(a => { try { a.finish() } catch { a.cancel() } }))`, chromedp.EvalAwaitPromise))
-			raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then(r => JSON.stringify(r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.target.join(' ') + ' ' + (n.any[0]?.message ?? n.all[0]?.message ?? n.none[0]?.message ?? ''))}))))`, chromedp.EvalAwaitPromise))
+			raw, err := chromedp.Run(p.ctx,
+				chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then(r => JSON.stringify(r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.target.join(' ') + ' ' + (n.any[0]?.message ?? n.all[0]?.message ?? n.none[0]?.message ?? ''))}))))`, chromedp.EvalAwaitPromise))
 			if err != nil {
 				p.t.Fatal(err)
 			}
@@ -115,7 +149,8 @@ func (p *page) audit(axe, path string, turn int) {
 				p.t.Fatal(err)
 			}
 			for _, v := range found {
-				p.t.Errorf("%s, %d wide, %s: %s (%s) at %s", path, width, theme, v.Help, v.ID, strings.Join(v.Nodes[:min(3, len(v.Nodes))], "\n    "))
+				p.t.Errorf("%s, %d wide, %s: %s (%s) at %s", path, width, theme, v.Help, v.ID,
+					strings.Join(v.Nodes[:min(3, len(v.Nodes))], "\n    "))
 			}
 		}
 	}

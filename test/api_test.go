@@ -35,9 +35,13 @@ func TestBadInputGetsAClearAnswerAndHarmsNothing(t *testing.T) {
 		{"unknown stack", "GET", "/api/v1/stacks/nothing", "", 404, "there is no stack nothing"},
 		{"unknown path", "GET", "/api/v1/nowhere", "", 404, "there is nothing at"},
 		{"wrong method", "PUT", "/api/v1/stacks", "", 405, "not possible here"},
-		{"malformed YAML", "POST", "/api/v1/templates", `{"file":"x","source":"a: [b"}`, 422, "the template has errors"},
-		{"YAML bomb", "POST", "/api/v1/templates", `{"file":"x","source":"a: &a [x,x]\nb: [*a,*a]"}`, 422, "the template has errors"},
-		{"template of another stack's name", "POST", "/api/v1/proposals", `{"stack":"a","template":"../../etc","account":"saltmere-lab","region":"north-fell"}`, 404, "there is no template"},
+		{"malformed YAML", "POST", "/api/v1/templates", `{"file":"x","source":"a: [b"}`, 422,
+			"the template has errors"},
+		{"YAML bomb", "POST", "/api/v1/templates", `{"file":"x","source":"a: &a [x,x]\nb: [*a,*a]"}`, 422,
+			"the template has errors"},
+		{"template of another stack's name", "POST", "/api/v1/proposals",
+			`{"stack":"a","template":"../../etc","account":"saltmere-lab","region":"north-fell"}`, 404,
+			"there is no template"},
 		{"a place in the stream that is none", "GET", "/api/v1/events?cursor=x", "", 422, "not a place in the stream"},
 		{"text with a zero byte", "GET", "/api/v1/stacks/a%00b", "", 422, "character zero"},
 	} {
@@ -60,7 +64,8 @@ func TestRolesLimitWhatAUserMayDo(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "240")
 	session := func(name string) string {
-		res, err := http.Post(b.url+"/api/v1/session", "application/json", strings.NewReader(fmt.Sprintf(`{"name":%q,"password":%q}`, name, b.password)))
+		res, err := http.Post(b.url+"/api/v1/session", "application/json",
+			strings.NewReader(fmt.Sprintf(`{"name":%q,"password":%q}`, name, b.password)))
 		if err != nil || res.StatusCode != 200 {
 			t.Fatal(err, res)
 		}
@@ -98,7 +103,8 @@ func TestRolesLimitWhatAUserMayDo(t *testing.T) {
 	for range 8 {
 		http.Post(b.url+"/api/v1/session", "application/json", strings.NewReader(`{"name":"oda","password":"wrong"}`))
 	}
-	if status, problem := b.call("POST", "/api/v1/session", "", fmt.Sprintf(`{"name":"oda","password":%q}`, b.password)); status != 429 {
+	status, problem := b.call("POST", "/api/v1/session", "", fmt.Sprintf(`{"name":"oda","password":%q}`, b.password))
+	if status != 429 {
 		t.Errorf("after eight wrong tries: %d %v", status, problem)
 	}
 }
@@ -150,37 +156,49 @@ func TestStreamsResumeFromAnyNumber(t *testing.T) {
 func TestTheServiceTellsHowItIs(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "240")
-	for _, c := range []struct{ path, says string }{{"/healthz", "ok"}, {"/readyz", "ready"}, {"/api/openapi.yaml", "openapi: 3.1.0"}} {
+	for _, c := range []struct{ path, says string }{
+		{"/healthz", "ok"},
+		{"/readyz", "ready"},
+		{"/api/openapi.yaml", "openapi: 3.1.0"},
+	} {
 		if body := answers(t, b.url+c.path); !strings.Contains(body, c.says) {
 			t.Errorf("%s: %.80s", c.path, body)
 		}
 	}
-	if _, body := demoDoor(t, b).text(t, "GET", "/metrics", b.token(), ""); !strings.Contains(body, `undersail_http_requests_total{method="GET",status="200"}`) {
+	_, body := demoDoor(t, b).text(t, "GET", "/metrics", b.token(), "")
+	if !strings.Contains(body, `undersail_http_requests_total{method="GET",status="200"}`) {
 		t.Errorf("/metrics: %.80s", body)
 	}
 
 	// What goes wrong at a cloud is found in the log by what the answer says.
 	const trace = "4bf92f3577b34da6a3ce929d0e0e4736"
-	req, err := http.NewRequest("POST", b.url+"/api/v1/accounts", strings.NewReader(`{"name": "far", "cloud": "larch", "endpoint": "http://127.0.0.1:9", "credentials": {"client_id": "x", "client_secret": "y"}}`))
+	req, err := http.NewRequest("POST", b.url+"/api/v1/accounts",
+		strings.NewReader(`{"name": "far", "cloud": "larch", "endpoint": "http://127.0.0.1:9", "credentials": {"client_id": "x", "client_secret": "y"}}`))
 	if err != nil {
 		t.Fatal(err)
 	}
-	req.Header = http.Header{"Content-Type": {"application/json"}, "Authorization": {"Bearer " + b.token()}, "Traceparent": {"00-" + trace + "-00f067aa0ba902b7-01"}}
+	req.Header = http.Header{
+		"Content-Type":  {"application/json"},
+		"Authorization": {"Bearer " + b.token()},
+		"Traceparent":   {"00-" + trace + "-00f067aa0ba902b7-01"},
+	}
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer res.Body.Close()
 	var problem contract.Problem
-	if err := json.NewDecoder(res.Body).Decode(&problem); err != nil || res.StatusCode != http.StatusBadGateway || problem.Instance == nil || *problem.Instance != "urn:undersail:trace:"+trace {
+	if err := json.NewDecoder(res.Body).Decode(&problem); err != nil || res.StatusCode != http.StatusBadGateway ||
+		problem.Instance == nil || *problem.Instance != "urn:undersail:trace:"+trace {
 		t.Errorf("a cloud that is not there: %d, %+v, %v", res.StatusCode, problem, err)
 	}
 	log, err := os.ReadFile(filepath.Join(b.dir, "service.log"))
 	if err != nil || !strings.Contains(string(log), "trace="+trace+" method=POST path=/api/v1/accounts status=502") {
 		t.Errorf("the log has nothing of it (%v): %s", err, log)
 	}
-	_, body := demoDoor(t, b).text(t, "GET", "/metrics", b.token(), "")
-	for _, measured := range []string{`undersail_http_request_seconds_count{method="POST",route="/api/v1/accounts"} 1`, `undersail_database_connections{state="busy"}`, "undersail_faults_total 0"} {
+	_, body = demoDoor(t, b).text(t, "GET", "/metrics", b.token(), "")
+	for _, measured := range []string{`undersail_http_request_seconds_count{method="POST",route="/api/v1/accounts"} 1`,
+		`undersail_database_connections{state="busy"}`, "undersail_faults_total 0"} {
 		if !strings.Contains(body, measured) {
 			t.Errorf("the metrics lack %s", measured)
 		}

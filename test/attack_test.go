@@ -79,7 +79,13 @@ type fields map[string]any
 // propose proposes a template of one's own for a stack of an account.
 func (s *siege) propose(token, stack, account, source string, more fields) answer {
 	s.t.Helper()
-	body := fields{"stack": stack, "file": "own.sail.yaml", "source": source, "account": account, "region": "north-fell"}
+	body := fields{
+		"stack":   stack,
+		"file":    "own.sail.yaml",
+		"source":  source,
+		"account": account,
+		"region":  "north-fell",
+	}
 	for name, v := range more {
 		body[name] = v
 	}
@@ -136,12 +142,20 @@ func (s *siege) alone(token string, p answer) bool {
 
 func rulesAskASecret(t *testing.T, s *siege) {
 	source := func(forbidden string) string {
-		return "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\ninputs: {word: {secret: true, rules: {forbid: [" + forbidden + "]}}}\nresources: {copy: {type: secret, want: {value: =inputs.word}}}\n"
+		return "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\ninputs: {word: {secret: true, " +
+			"rules: {forbid: [" + forbidden + "]}}}\nresources: {copy: {type: secret, want: {value: =inputs.word}}}\n"
 	}
 	for _, path := range []string{"proposals", "checks", "drafts"} {
 		answers := map[string]bool{}
 		for _, forbidden := range []string{"kelp", "hemp"} {
-			n := fields{"stack": "own", "file": "own.sail.yaml", "source": source(forbidden), "account": "saltmere-lab", "region": "north-fell", "inputs": fields{"word": "secret:zealous-gate"}}
+			n := fields{
+				"stack":   "own",
+				"file":    "own.sail.yaml",
+				"source":  source(forbidden),
+				"account": "saltmere-lab",
+				"region":  "north-fell",
+				"inputs":  fields{"word": "secret:zealous-gate"},
+			}
 			if path == "checks" {
 				n = fields{"form": "f-" + forbidden, "proposal": n}
 			}
@@ -175,11 +189,16 @@ func aGuessIsCompared(t *testing.T, s *siege) {
 
 func aCheckSignsInWithAnothersKey(t *testing.T, s *siege) {
 	for what, check := range map[string]string{
-		"the check":  "{ssh: {host: 127.64.9.9, user: admin, key: =inputs.k, command: hostname, answer: x}, within: 1m}",
-		"its bridge": "{tcp: {host: 10.0.0.9, port: 22, through: {host: 127.64.9.9, user: admin, key: =inputs.k}}, within: 1m}",
+		"the check": "{ssh: {host: 127.64.9.9, user: admin, key: =inputs.k, command: hostname, answer: x}, " +
+			"within: 1m}",
+		"its bridge": "{tcp: {host: 10.0.0.9, port: 22, through: {host: 127.64.9.9, user: admin, key: =inputs.k}}, " +
+			"within: 1m}",
 	} {
-		source := "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\ninputs: {k: {secret: true}}\nresources: {front: {type: address, health: [" + check + "]}}\n"
-		p := s.propose(s.mole, "own-"+strings.Fields(what)[1], "saltmere-lab", source, fields{"inputs": fields{"k": "secret:zealous-key"}})
+		source := "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\ninputs: {k: {secret: " +
+			"true}}\nresources: {front: {type: address, health: [" + check + "]}}\n"
+		p := s.propose(s.mole, "own-"+strings.Fields(what)[1], "saltmere-lab", source, fields{
+			"inputs": fields{"k": "secret:zealous-key"},
+		})
 		if s.alone(s.mole, p) {
 			t.Errorf("%s signs in with it, and nobody else was asked: %v", what, consents(p))
 		}
@@ -199,17 +218,23 @@ resources:
 `
 
 func aTextReadsAsASecret(t *testing.T, s *siege) {
-	theirs := strings.NewReplacer("word: {secret: true}, ", "", "  copy: {type: secret, want: {value: =inputs.word}}\n", "").Replace(undone)
+	theirs := strings.NewReplacer("word: {secret: true}, ", "", "  copy: {type: secret, want: {value: =inputs.word}}\n",
+		"").Replace(undone)
 	s.b.must(0, "watch", s.run(s.propose(s.mole, "undone", "saltmere-lab", theirs, nil), s.mole))
-	s.b.must(0, "watch", s.run(s.propose(s.mole, "undone", "saltmere-lab", undone, fields{"inputs": fields{"word": "secret:zealous-gate"}}), s.admin))
-	const task = "  bad: {type: task, want: {on: =box.public_address, user: admin, key: =pair.private_key, command: 'true', undo: %s}}\n"
+	s.b.must(0, "watch", s.run(s.propose(s.mole, "undone", "saltmere-lab", undone, fields{
+		"inputs": fields{"word": "secret:zealous-gate"},
+	}), s.admin))
+	const task = "  bad: {type: task, want: {on: =box.public_address, user: admin, key: =pair.private_key, command: " +
+		"'true', undo: %s}}\n"
 	for what, undo := range map[string]string{
 		"as it stands":  "'tell 127.64.6.6 \u27e8secret:zealous-gate@1\u27e9'",
 		"all of it":     "'secret:zealous-gate@1'",
 		"by an input":   "=inputs.text",
 		"with its mark": "=\"tell \\ue000zealous-gate@1\\ue003\"",
 	} {
-		p := s.propose(s.mole, "undone", "saltmere-lab", undone+fmt.Sprintf(task, undo), fields{"inputs": fields{"text": "tell 127.64.6.6 \u27e8secret:zealous-gate@1\u27e9"}})
+		p := s.propose(s.mole, "undone", "saltmere-lab", undone+fmt.Sprintf(task, undo), fields{
+			"inputs": fields{"text": "tell 127.64.6.6 \u27e8secret:zealous-gate@1\u27e9"},
+		})
 		if s.alone(s.mole, p) {
 			t.Errorf("%s, it is filled with the secret when the task is taken away: %v", what, consents(p))
 		}
@@ -236,7 +261,9 @@ func aPublicHalfSigns(t *testing.T, s *siege) {
 	if a := s.ask("POST", "/api/v1/stacks/keyed/connections", s.mole, `{}`); a.status == 201 {
 		t.Errorf("the service signs in with the administrator's key: %v", a.body["hops"])
 	}
-	p = s.propose(s.mole, "named", "saltmere-lab", strings.ReplaceAll(keyed, "10.91.", "10.92."), fields{"inputs": fields{"public": "key:zealous-key"}})
+	p = s.propose(s.mole, "named", "saltmere-lab", strings.ReplaceAll(keyed, "10.91.", "10.92."), fields{
+		"inputs": fields{"public": "key:zealous-key"},
+	})
 	if s.alone(s.mole, p) {
 		t.Errorf("a key of somebody else is used by its name, and nobody was asked: %v", consents(p))
 	}
@@ -267,7 +294,9 @@ func aWaitingTextGoesElsewhere(t *testing.T, s *siege) {
 
 func surroundingsAreShown(t *testing.T, s *siege) {
 	source := strings.ReplaceAll(strings.ReplaceAll(waiting, "10.93.", "10.94."), "name: waiting", "name: shown")
-	p := s.propose(s.admin, "shown", "saltmere-live", source+"    health: [{http: {url: =\"http://listener.saltmere.example/\" + inputs.word + \"/tail\"}, within: 1m}]\n", nil)
+	p := s.propose(s.admin, "shown", "saltmere-live",
+		source+"    health: [{http: {url: =\"http://listener.saltmere.example/\" + inputs.word + \"/tail\"}, "+
+			"within: 1m}]\n", nil)
 	raw, _ := json.Marshal(p.body)
 	for _, around := range []string{"http://listener.saltmere.example/", "/tail", "tell 127.64.9.9 "} {
 		if !strings.Contains(string(raw), around) {
@@ -287,11 +316,15 @@ func aNewVersionSendsItOn(t *testing.T, s *siege) {
 			t.Fatalf("%d %v", a.status, a.body)
 		}
 	}
-	const site = "undersail: 1\nabout: {name: word-site, version: 1.0.0, title: Words}\ninputs: {word: {secret: true, generate: true}}\nresources:\n  copy: {type: secret, want: {value: =inputs.word}}\n"
+	const site = "undersail: 1\nabout: {name: word-site, version: 1.0.0, title: Words}\ninputs: {word: {secret: " +
+		"true, generate: true}}\nresources:\n  copy: {type: secret, want: {value: =inputs.word}}\n"
 	publish(site)
-	p := s.must("POST", "/api/v1/proposals", s.admin, `{"stack":"words","template":"word-site","account":"saltmere-live","region":"north-fell"}`, 201)
+	p := s.must("POST", "/api/v1/proposals", s.admin,
+		`{"stack":"words","template":"word-site","account":"saltmere-live","region":"north-fell"}`, 201)
 	s.b.must(0, "watch", s.run(p, s.admin))
-	publish(strings.Replace(strings.Replace(site, "1.0.0", "1.1.0", 1), "{type: secret, want: {value: =inputs.word}}", "{type: secret, want: {value: =inputs.word}, health: [{http: {url: =\"http://127.64.6.6/\" + inputs.word}, within: 1m}]}", 1))
+	publish(strings.Replace(strings.Replace(site, "1.0.0", "1.1.0", 1), "{type: secret, want: {value: =inputs.word}}",
+		"{type: secret, want: {value: =inputs.word}, health: [{http: {url: =\"http://127.64.6.6/\" + inputs.word}, "+
+			"within: 1m}]}", 1))
 	p = s.must("POST", "/api/v1/proposals", s.admin, `{"stack":"words","template":"word-site"}`, 201)
 	if !slices.Contains(consents(p), "secret-use") {
 		t.Errorf("the secret goes on, and the administrator is asked for %v", consents(p))
@@ -305,7 +338,8 @@ func aNarrowTokenActsByName(t *testing.T, s *siege) {
 	}
 	narrow, _ := made("narrow", "viewer@saltmere-lab")
 	_, wide := made("wide", "admin")
-	if a := s.ask("POST", "/api/v1/reveal", narrow, `{"reference":"zealous-gate","reason":"to see it"}`); a.status == 200 {
+	a := s.ask("POST", "/api/v1/reveal", narrow, `{"reference":"zealous-gate","reason":"to see it"}`)
+	if a.status == 200 {
 		t.Error("it reveals what its owner gave")
 	}
 	if a := s.ask("DELETE", "/api/v1/tokens/"+wide, narrow, ""); a.status < 400 {
@@ -318,7 +352,10 @@ func aNarrowTokenActsByName(t *testing.T, s *siege) {
 	if _, text := s.text(t, "GET", "/api/v1/audit", narrow, ""); strings.Contains(text, "zealous-audited") {
 		t.Error("it reads in the audit what its owner did elsewhere")
 	}
-	for path, body := range map[string]string{"/api/v1/session/password": `{"password":"x","new_password":"` + goodPassword + `"}`, "/api/v1/users/admin/sign-out": ""} {
+	for path, body := range map[string]string{
+		"/api/v1/session/password":     `{"password":"x","new_password":"` + goodPassword + `"}`,
+		"/api/v1/users/admin/sign-out": "",
+	} {
 		if a := s.ask("POST", path, narrow, body); a.status < 400 {
 			t.Errorf("%s is done with it", path)
 		}
@@ -327,7 +364,8 @@ func aNarrowTokenActsByName(t *testing.T, s *siege) {
 
 func aFormerOperatorReveals(t *testing.T, s *siege) {
 	former := s.person("former", "operator@saltmere-lab")
-	p := s.propose(former, "formers", "saltmere-lab", strings.ReplaceAll(wordy, "{secret: true}", "{secret: true, generate: true}"), nil)
+	p := s.propose(former, "formers", "saltmere-lab",
+		strings.ReplaceAll(wordy, "{secret: true}", "{secret: true, generate: true}"), nil)
 	s.b.must(0, "watch", s.run(p, former))
 	ask := func() int {
 		return s.ask("POST", "/api/v1/reveal", former, `{"stack":"formers","name":"word","reason":"to see it"}`).status
@@ -371,7 +409,8 @@ func aLaterValueOpensAPort(t *testing.T, s *siege) {
 	eventually(t, "the second run waits", time.Minute, func() bool {
 		return s.ask("GET", "/api/v1/runs/"+id, s.mole, "").body["state"] == "parked"
 	})
-	if a := s.ask("POST", "/api/v1/stacks/later-two/given", s.mole, `{"inputs":{"from":"198.51.100.0/24"}}`); a.status < 400 {
+	a := s.ask("POST", "/api/v1/stacks/later-two/given", s.mole, `{"inputs":{"from":"198.51.100.0/24"}}`)
+	if a.status < 400 {
 		t.Errorf("a value is given by one person alone: %d %v", a.status, a.body)
 	}
 	if run := s.ask("GET", "/api/v1/runs/"+id, s.mole, ""); run.body["state"] != "parked" {
@@ -385,29 +424,44 @@ func aSecondPersonIsGoneAround(t *testing.T, s *siege) {
 	defer s.must("PATCH", "/api/v1/accounts/saltmere-lab", s.admin, `{"second_person":false}`, 200)
 	// What one shaped is not accepted by oneself because somebody else pressed the button.
 	source := "undersail: 1\nabout: {name: lone, version: 1.0.0, title: Lone}\nresources: {front: {type: address}}\n"
-	raw, _ := json.Marshal(fields{"stack": "lone", "file": "lone.sail.yaml", "source": source, "account": "saltmere-lab", "region": "north-fell"})
+	raw, _ := json.Marshal(fields{
+		"stack":   "lone",
+		"file":    "lone.sail.yaml",
+		"source":  source,
+		"account": "saltmere-lab",
+		"region":  "north-fell",
+	})
 	draft := s.must("POST", "/api/v1/drafts", s.mole, string(raw), 201).body
-	p := s.must("POST", fmt.Sprintf("/api/v1/drafts/%v/propose", draft["id"]), other, "", 201, "If-Match", fmt.Sprintf("\"%v\"", draft["revision"]))
-	if a := s.ask("POST", fmt.Sprintf("/api/v1/proposals/%v/accept%s", p.body["id"], agreed(p)), s.mole, ""); a.status == 200 {
+	p := s.must("POST", fmt.Sprintf("/api/v1/drafts/%v/propose", draft["id"]), other, "", 201, "If-Match",
+		fmt.Sprintf("\"%v\"", draft["revision"]))
+	a := s.ask("POST", fmt.Sprintf("/api/v1/proposals/%v/accept%s", p.body["id"], agreed(p)), s.mole, "")
+	if a.status == 200 {
 		t.Error("whoever filled a draft in accepts what came of it")
 	}
 	// What fails and was to be undone is undone: that was agreed to with the proposal.
-	source = "undersail: 1\nabout: {name: falls, version: 1.0.0, title: Falls}\nresources:\n  front: {type: address}\n  back: {type: address, after: {front: healthy}, health: [{tells: {attribute: address, is: nowhere}, within: 5s}]}\n"
+	source = "undersail: 1\nabout: {name: falls, version: 1.0.0, title: Falls}\nresources:\n  front: {type: " +
+		"address}\n  back: {type: address, after: {front: healthy}, health: [{tells: {attribute: address, is: " +
+		"nowhere}, within: 5s}]}\n"
 	p = s.propose(s.mole, "falls", "saltmere-lab", source, nil)
 	accept := fmt.Sprintf("/api/v1/proposals/%v/accept%s", p.body["id"], agreed(p))
 	s.must("POST", accept, other, "", 200)
-	if a := s.ask("POST", fmt.Sprintf("/api/v1/proposals/%v/apply?on_failure=undo", p.body["id"]), s.mole, ""); a.status == 200 {
+	a = s.ask("POST", fmt.Sprintf("/api/v1/proposals/%v/apply?on_failure=undo", p.body["id"]), s.mole, "")
+	if a.status == 200 {
 		t.Error("what becomes of a run that fails is said by its author alone")
 	}
 	p = s.propose(s.mole, "falls", "saltmere-lab", source, nil)
-	s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/accept%s&on_failure=undo", p.body["id"], agreed(p)), other, "", 200)
-	run := fmt.Sprint(s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/apply?on_failure=undo", p.body["id"]), s.mole, "", 200).body["id"])
+	s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/accept%s&on_failure=undo", p.body["id"], agreed(p)), other, "",
+		200)
+	run := fmt.Sprint(s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/apply?on_failure=undo", p.body["id"]), s.mole,
+		"", 200).body["id"])
 	eventually(t, "the run is undone", time.Minute, func() bool {
 		return s.ask("GET", "/api/v1/runs/"+run, s.mole, "").body["state"] == "undone"
 	})
 	// What is kept is not given to another stack by one person.
 	s.must("PATCH", "/api/v1/accounts/saltmere-lab", s.admin, `{"second_person":false}`, 200)
-	s.carried("keeps", "saltmere-lab", "undersail: 1\nabout: {name: keeps, version: 1.0.0, title: Keeps}\nresources: {data: {type: disk, at_retire: keep, want: {size: 10GiB, type: solid, zone: north-fell-a, encrypted: true}}}\n", nil)
+	s.carried("keeps", "saltmere-lab",
+		"undersail: 1\nabout: {name: keeps, version: 1.0.0, title: Keeps}\nresources: {data: {type: disk, "+
+			"at_retire: keep, want: {size: 10GiB, type: solid, zone: north-fell-a, encrypted: true}}}\n", nil)
 	p = s.must("POST", "/api/v1/stacks/keeps/retire", s.admin, "", 201)
 	s.b.must(0, "watch", s.run(p, s.admin))
 	s.must("PATCH", "/api/v1/accounts/saltmere-lab", s.admin, `{"second_person":true}`, 200)
@@ -417,7 +471,9 @@ func aSecondPersonIsGoneAround(t *testing.T, s *siege) {
 }
 
 func secretsStandInNoTag(t *testing.T, s *siege) {
-	p := s.propose(s.admin, "tagged", "saltmere-live", "undersail: 1\nabout: {name: tagged, version: 1.0.0, title: Tagged}\ninputs: {word: {secret: true, generate: true}}\nresources: {front: {type: address, want: {tags: {word: =inputs.word}}}}\n", nil)
+	p := s.propose(s.admin, "tagged", "saltmere-live",
+		"undersail: 1\nabout: {name: tagged, version: 1.0.0, title: Tagged}\ninputs: {word: {secret: true, "+
+			"generate: true}}\nresources: {front: {type: address, want: {tags: {word: =inputs.word}}}}\n", nil)
 	if p.status == 201 {
 		t.Error("a secret may stand in a tag, in the clear")
 	}
@@ -472,7 +528,8 @@ func metricsKeepAndTellNothing(t *testing.T, s *siege) {
 	if _, text := metrics(s.admin); strings.Contains(text, "SAIL") || strings.Contains(text, "TACK") {
 		t.Error("an invented method stays as a label")
 	}
-	if status, text := metrics(s.person("one-account", "viewer@saltmere-lab")); status == 200 && strings.Contains(text, "saltmere-live") {
+	status, text := metrics(s.person("one-account", "viewer@saltmere-lab"))
+	if status == 200 && strings.Contains(text, "saltmere-live") {
 		t.Error("whoever sees one account is told of others")
 	}
 }
@@ -495,18 +552,28 @@ func boundsAreNotLost(t *testing.T, s *siege) {
 }
 
 func answersAreOfTheirToken(t *testing.T, s *siege) {
-	narrow := s.must("POST", "/api/v1/tokens", s.admin, `{"about":"n","seconds":600,"roles":["viewer@saltmere-lab"]}`, 201).body["value"].(string)
-	raw, _ := json.Marshal(fields{"stack": "keyless", "file": "own.sail.yaml", "source": strings.ReplaceAll(wordy, "{secret: true}", "{secret: true, generate: true}"), "account": "saltmere-live", "region": "north-fell"})
+	narrow := s.must("POST", "/api/v1/tokens", s.admin, `{"about":"n","seconds":600,"roles":["viewer@saltmere-lab"]}`,
+		201).body["value"].(string)
+	raw, _ := json.Marshal(fields{
+		"stack":   "keyless",
+		"file":    "own.sail.yaml",
+		"source":  strings.ReplaceAll(wordy, "{secret: true}", "{secret: true, generate: true}"),
+		"account": "saltmere-live",
+		"region":  "north-fell",
+	})
 	s.must("POST", "/api/v1/proposals", s.admin, string(raw), 201, "Idempotency-Key", "one-and-the-same")
-	if a := s.ask("POST", "/api/v1/proposals", narrow, string(raw), "Idempotency-Key", "one-and-the-same"); a.status == 201 {
+	a := s.ask("POST", "/api/v1/proposals", narrow, string(raw), "Idempotency-Key", "one-and-the-same")
+	if a.status == 201 {
 		t.Error("a token that sees nothing of the account is given the answer")
 	}
 }
 
 func refusalsTellNothing(t *testing.T, s *siege) {
-	s.carried("hidden", "saltmere-live", strings.ReplaceAll(wordy, "{secret: true}", "{secret: true, generate: true}"), nil)
+	s.carried("hidden", "saltmere-live", strings.ReplaceAll(wordy, "{secret: true}", "{secret: true, generate: true}"),
+		nil)
 	ask := func(reference string) string {
-		status, text := s.text(t, "POST", "/api/v1/reveal", s.mole, `{"reference":"`+reference+`","reason":"to see it"}`)
+		status, text := s.text(t, "POST", "/api/v1/reveal", s.mole,
+			`{"reference":"`+reference+`","reason":"to see it"}`)
 		return fmt.Sprint(status, strings.ReplaceAll(text, reference, "X"))
 	}
 	there, not := ask("hidden/word@1"), ask("hidden/wort@1")
@@ -518,11 +585,14 @@ func refusalsTellNothing(t *testing.T, s *siege) {
 		t.Fatal(err)
 	}
 	defer conn.Close(t.Context())
-	if _, err := conn.Exec(t.Context(), "INSERT INTO audit (number, at, who, action, subject, reason, detail, hash) SELECT max(number) + 1, now(), 'ghost', 'reveal', 'x', '', '{}', 'none' FROM audit"); err != nil {
+	if _, err := conn.Exec(t.Context(),
+		"INSERT INTO audit (number, at, who, action, subject, reason, detail, hash) SELECT max(number) + 1, now(), "+
+			"'ghost', 'reveal', 'x', '', '{}', 'none' FROM audit"); err != nil {
 		t.Fatal(err)
 	}
 	s.must("POST", "/api/v1/secrets", s.admin, `{"name":"after-the-ghost","kind":"secret"}`, 201)
-	if a := s.must("GET", "/api/v1/audit/check", s.admin, "", 200); a.body["sound"] != false || a.body["entries"] == nil {
+	a := s.must("GET", "/api/v1/audit/check", s.admin, "", 200)
+	if a.body["sound"] != false || a.body["entries"] == nil {
 		t.Errorf("a forged row is taken for one: %v", a.body)
 	} else if raw, _ := json.Marshal(a.body); !strings.Contains(string(raw), "goes on") {
 		t.Errorf("the check stops at a forged row, and what comes after is not looked at: %s", raw)

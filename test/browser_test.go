@@ -57,8 +57,10 @@ func (b *bench) browse() *page {
 	if err != nil {
 		b.t.Fatal("the Debian package chromium is not installed; make test installs it")
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
 	allocator, cancelBrowser := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, cancelTab := chromedp.NewContext(allocator)
@@ -117,7 +119,8 @@ func (p *page) sees(texts ...string) {
 // press clicks the button or link with a text.
 func (p *page) press(text string) {
 	p.t.Helper()
-	p.until(fmt.Sprintf("there is a button %q", text), fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('button,a')].filter(e => e.innerText.trim() === %q && !e.disabled).at(-1); if (e) e.click(); return !!e })()`, text))
+	p.until(fmt.Sprintf("there is a button %q", text),
+		fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('button,a')].filter(e => e.innerText.trim() === %q && !e.disabled).at(-1); if (e) e.click(); return !!e })()`, text))
 }
 
 // until asks a script again and again until it says true.
@@ -141,7 +144,8 @@ func (p *page) signIn(password string) {
 	p.t.Helper()
 	p.open("/")
 	p.sees("Sign in")
-	p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "ines"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), password))
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "ines"),
+		chromedp.SendKeys(chromedp.CSS("input[name=password]"), password))
 	p.press("Sign in")
 	p.sees("Ines Varga")
 }
@@ -162,13 +166,15 @@ func (p *page) shoot(path string) {
 // scrollsTo brings the part of the page with a title to its top.
 func (p *page) scrollsTo(title string) {
 	p.t.Helper()
-	p.until("there is "+title, fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('h2')].find((h) => h.innerText == %q); if (!e) return false; e.closest('section').scrollIntoView({block: 'start'}); return true })()`, title))
+	p.until("there is "+title,
+		fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('h2')].find((h) => h.innerText == %q); if (!e) return false; e.closest('section').scrollIntoView({block: 'start'}); return true })()`, title))
 }
 
 // focus puts the cursor into what a CSS selector finds, with what is in it selected.
 func (p *page) focus(selector string) {
 	p.t.Helper()
-	p.until("there is "+selector, fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return false; e.scrollIntoView({block: 'center'}); e.focus(); if (e.select) e.select(); return true })()`, selector))
+	p.until("there is "+selector,
+		fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return false; e.scrollIntoView({block: 'center'}); e.focus(); if (e.select) e.select(); return true })()`, selector))
 }
 
 // typeIn replaces what is in a field by typing.
@@ -187,7 +193,8 @@ func (p *page) choose(field, value string) {
 // clicks clicks what a CSS selector finds, as soon as it is there.
 func (p *page) clicks(selector string) {
 	p.t.Helper()
-	p.until(selector+" can be clicked", fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e || e.disabled) return false; e.click(); return true })()`, selector))
+	p.until(selector+" can be clicked",
+		fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e || e.disabled) return false; e.click(); return true })()`, selector))
 }
 
 // goes opens a page of the form that is shown.

@@ -34,8 +34,10 @@ func TestChangingOnesMindOnTheCommandLine(t *testing.T) {
 			}
 		}
 	}
-	first := b.must(0, "propose", "harbour", "--template", template, "--account", "saltmere-lab", "--region", "north-fell")
-	shows(first, "4 create", "door wants ", "network=waits for net.id", "rules=[from 10.0.0.0/8, port 22]", "is on trial", " real)")
+	first := b.must(0, "propose", "harbour", "--template", template, "--account", "saltmere-lab", "--region",
+		"north-fell")
+	shows(first, "4 create", "door wants ", "network=waits for net.id", "rules=[from 10.0.0.0/8, port 22]",
+		"is on trial", " real)")
 	if strings.Contains(first.out, "known after") || strings.Contains(b.must(0, "stacks").out, "harbour") {
 		t.Errorf("a stack that is only proposed:\n%s", b.must(0, "stacks").out)
 	}
@@ -59,17 +61,22 @@ func TestChangingOnesMindOnTheCommandLine(t *testing.T) {
 		t.Errorf("exit code %d", r.code)
 	}
 
-	r = b.must(0, "propose", "harbour", "--template", file(t, "harbour.sail.yaml", strings.ReplaceAll(harbour, "type: solid", "type: solid-plus")))
-	shows(r, "2 rebuild, 2 same", "consent   lose-data", "logs (disk of 10GiB)", "the old one is kept", "--agree lose-data")
-	b.into(&p, "propose", "harbour", "--template", file(t, "harbour.sail.yaml", strings.ReplaceAll(harbour, "type: solid", "type: solid-plus")))
-	if r := b.run("accept", itoa(p.ID)); r.code != 6 || !strings.Contains(r.err, "undersail accept "+itoa(p.ID)+" --agree lose-data") {
+	r = b.must(0, "propose", "harbour", "--template",
+		file(t, "harbour.sail.yaml", strings.ReplaceAll(harbour, "type: solid", "type: solid-plus")))
+	shows(r, "2 rebuild, 2 same", "consent   lose-data", "logs (disk of 10GiB)", "the old one is kept",
+		"--agree lose-data")
+	b.into(&p, "propose", "harbour", "--template",
+		file(t, "harbour.sail.yaml", strings.ReplaceAll(harbour, "type: solid", "type: solid-plus")))
+	r = b.run("accept", itoa(p.ID))
+	if r.code != 6 || !strings.Contains(r.err, "undersail accept "+itoa(p.ID)+" --agree lose-data") {
 		t.Errorf("accepting without a consent: exit code %d\n%s", r.code, r.err)
 	}
 	b.must(0, "apply", b.accept(p), "--watch")
 	shows(b.must(0, "kept"), "harbour/charts", "10GiB", "a month")
 	shows(b.run("retire", "harbour", "--yes"), "logs (disk of 10GiB)")
 	shows(b.retire("harbour"), "kept, and still paid for: charts, charts")
-	if r := b.run("kept", "remove", "harbour/charts"); r.code != 2 && r.code != 1 || !strings.Contains(r.err, "2 kept resources are called") {
+	r = b.run("kept", "remove", "harbour/charts")
+	if r.code != 2 && r.code != 1 || !strings.Contains(r.err, "2 kept resources are called") {
 		t.Errorf("exit code %d %s", r.code, r.err)
 	}
 }

@@ -18,7 +18,8 @@ func TestTheCommandsForPeople(t *testing.T) {
 	d := newDoor(t)
 	b := &bench{t: t, bin: filepath.Dir(d.bin), env: append(os.Environ(), "XDG_CONFIG_HOME="+t.TempDir())}
 	place := []string{"--dir", filepath.Join(d.dir, "service"), "--database-url", url}
-	if r := b.run(append([]string{"serve", "--listen", "127.0.0.1:0"}, place...)...); r.code != 1 || !strings.Contains(r.err, "permission denied") {
+	r := b.run(append([]string{"serve", "--listen", "127.0.0.1:0"}, place...)...)
+	if r.code != 1 || !strings.Contains(r.err, "permission denied") {
 		t.Fatalf("a database without tables, and a role that makes none: %d %s", r.code, r.err)
 	}
 	b.must(0, "migrate", "--database-url", url, "--migrate-url", owner)
@@ -36,10 +37,12 @@ func TestTheCommandsForPeople(t *testing.T) {
 	}
 	link := b.must(0, "users", "invite", "nils", "--called", "Nils Aker", "--role", "operator").out
 	as("nils")
-	if r := b.runWith(link+"short\n", "login", d.url, "--invited"); r.code != 1 || !strings.Contains(r.err, "needs 12") {
+	r = b.runWith(link+"short\n", "login", d.url, "--invited")
+	if r.code != 1 || !strings.Contains(r.err, "needs 12") {
 		t.Errorf("a short password: %d %s", r.code, r.err)
 	}
-	if r := b.runWith(link+goodPassword+"\n", "login", d.url, "--invited"); r.code != 0 || !strings.Contains(r.out, "as nils (operator)") {
+	r = b.runWith(link+goodPassword+"\n", "login", d.url, "--invited")
+	if r.code != 0 || !strings.Contains(r.out, "as nils (operator)") {
 		t.Fatal(r.out, r.err)
 	}
 	if r := b.runWith(goodPassword+"\nthe harbour bell rings at dusk\n", "password"); r.code != 0 {
@@ -49,7 +52,9 @@ func TestTheCommandsForPeople(t *testing.T) {
 		t.Errorf("the one of before: %d", r.code)
 	}
 	token := strings.TrimSpace(b.must(0, "tokens", "add", "nightly-checks", "--role", "viewer", "--for", "3d").out)
-	if list := b.must(0, "tokens").out; !strings.Contains(list, "nightly-checks") || !strings.Contains(list, "not yet") || !strings.Contains(list, "session (this)") {
+	list := b.must(0, "tokens").out
+	if !strings.Contains(list, "nightly-checks") || !strings.Contains(list, "not yet") ||
+		!strings.Contains(list, "session (this)") {
 		t.Errorf("its tokens:\n%s", list)
 	}
 	var tokens []struct {
@@ -75,7 +80,8 @@ func TestTheCommandsForPeople(t *testing.T) {
 	}
 	as("admin")
 	b.must(0, "users", "disable", "nils")
-	if r := b.runWith("the harbour bell rings at dusk\n", "login", d.url, "--user", "nils"); r.code != 4 || !strings.Contains(r.err, "disabled") {
+	r = b.runWith("the harbour bell rings at dusk\n", "login", d.url, "--user", "nils")
+	if r.code != 4 || !strings.Contains(r.err, "disabled") {
 		t.Errorf("disabled: %d %s", r.code, r.err)
 	}
 	b.must(0, "users", "enable", "nils")
@@ -84,7 +90,8 @@ func TestTheCommandsForPeople(t *testing.T) {
 		t.Error("the new link is the old one")
 	}
 	b.must(0, "users", "sign-out", "nils", "--tokens")
-	if list := b.must(0, "users").out; !strings.Contains(list, "keeper, reviewer") || !strings.Contains(list, "link until") {
+	list = b.must(0, "users").out
+	if !strings.Contains(list, "keeper, reviewer") || !strings.Contains(list, "link until") {
 		t.Errorf("people:\n%s", list)
 	}
 	b.must(0, "logout", "--everywhere")

@@ -48,17 +48,21 @@ func TestConsoleFigures(t *testing.T) {
 	print := func(what, measured, reference string, ratio, target float64) {
 		fmt.Printf("%-76s %10s %10s %7.2f %7.2f\n", what, measured, reference, ratio, target)
 	}
-	print("first page, compressed, over 150 kB", fmt.Sprintf("%.1f kB", float64(bytes)/1000), "150 kB", float64(bytes)/150000, 1)
+	print("first page, compressed, over 150 kB", fmt.Sprintf("%.1f kB", float64(bytes)/1000), "150 kB",
+		float64(bytes)/150000, 1)
 
 	p := b.browse()
 	p.signIn(b.password)
 	shown, bare := p.keyToFindings(b, rounds)
-	print("from a key pressed to its findings shown, 60 resources, over the bare check", ms(shown), ms(bare), shown/bare, 2)
+	print("from a key pressed to its findings shown, 60 resources, over the bare check", ms(shown), ms(bare),
+		shown/bare, 2)
 
 	few, lot := p.proposalOf(b, "few", 50), p.proposalOf(b, "lot", many)
-	print(fmt.Sprintf("proposal of %d changes scrolled and searched: longest frame over that of 50", many), ms(lot), ms(few), lot/few, 3)
+	print(fmt.Sprintf("proposal of %d changes scrolled and searched: longest frame over that of 50", many), ms(lot),
+		ms(few), lot/few, 3)
 	fewRun, lotRun := p.runOf(b, "few"), p.runOf(b, "lot")
-	print(fmt.Sprintf("run of %d steps scrolled while it goes on: longest frame over that of 50", many), ms(lotRun), ms(fewRun), lotRun/fewRun, 3)
+	print(fmt.Sprintf("run of %d steps scrolled while it goes on: longest frame over that of 50", many), ms(lotRun),
+		ms(fewRun), lotRun/fewRun, 3)
 }
 
 func ms(v float64) string { return fmt.Sprintf("%.1f ms", v) }
@@ -85,7 +89,13 @@ func (b *bench) firstPage() int {
 // keyToFindings types a digit into a range, again and again, and gives the medians of the
 // time until its finding is shown, and of the same check asked alone, in milliseconds.
 func (p *page) keyToFindings(b *bench, rounds int) (shown, bare float64) {
-	body := map[string]any{"stack": "sixty", "account": "saltmere-lab", "region": "hollow-bay", "source": fmt.Sprintf(sixtySource, 57), "file": "many.sail.yaml"}
+	body := map[string]any{
+		"stack":   "sixty",
+		"account": "saltmere-lab",
+		"region":  "hollow-bay",
+		"source":  fmt.Sprintf(sixtySource, 57),
+		"file":    "many.sail.yaml",
+	}
 	raw, _ := json.Marshal(body)
 	var draft struct{ ID string }
 	p.post(b, "/api/v1/drafts", raw, &draft)
@@ -148,7 +158,14 @@ func (p *page) post(b *bench, path string, body []byte, v any) {
 // and searched.
 func (p *page) proposalOf(b *bench, stack string, n int) float64 {
 	p.t.Helper()
-	raw, _ := json.Marshal(map[string]any{"stack": stack, "account": "saltmere-lab", "region": "hollow-bay", "source": fmt.Sprintf(sixtySource, n-2), "file": "many.sail.yaml", "inputs": map[string]any{"range": fmt.Sprintf("10.%d.0.0/16", 73+n%7)}})
+	raw, _ := json.Marshal(map[string]any{
+		"stack":   stack,
+		"account": "saltmere-lab",
+		"region":  "hollow-bay",
+		"source":  fmt.Sprintf(sixtySource, n-2),
+		"file":    "many.sail.yaml",
+		"inputs":  map[string]any{"range": fmt.Sprintf("10.%d.0.0/16", 73+n%7)},
+	})
 	var proposal struct{ ID int64 }
 	p.post(b, "/api/v1/proposals", raw, &proposal)
 	p.open(fmt.Sprintf("/proposals/%d", proposal.ID))

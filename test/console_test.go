@@ -16,14 +16,16 @@ func TestConsole(t *testing.T) {
 	b := start(t, "--empty", "--pace", "60")
 	p := b.browse()
 	p.open("/stacks")
-	p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "ines"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "wrong"))
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "ines"),
+		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "wrong"))
 	p.press("Sign in")
 	p.sees("the name or the password is not right", "check both and try again")
 	p.signIn(b.password)
 	p.sees("No stacks yet", "undersail propose warnings")
 
 	var proposal struct{ ID int64 }
-	b.into(&proposal, "propose", "site", "--template", "warning-site", "--account", "saltmere-lab", "--region", "north-fell", "--inputs", "examples/warning-site.inputs.yaml")
+	b.into(&proposal, "propose", "site", "--template", "warning-site", "--account", "saltmere-lab", "--region",
+		"north-fell", "--inputs", "examples/warning-site.inputs.yaml")
 	p.open("/proposals")
 	p.sees("apply 1", "4 create")
 	p.open("/proposals/1")
@@ -31,7 +33,9 @@ func TestConsole(t *testing.T) {
 	p.press("Accept and apply")
 	p.sees("Run 1", "What happened", "creating site")
 	p.sees("done", "4 of 4")
-	if states, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`[...document.querySelectorAll('[data-resource]')].map(e => e.dataset.resource + ' ' + e.dataset.state).sort().join(', ')`)); err != nil || states != "net healthy, site healthy, subnet healthy, web_rules healthy" {
+	states, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[string](`[...document.querySelectorAll('[data-resource]')].map(e => e.dataset.resource + ' ' + e.dataset.state).sort().join(', ')`))
+	if err != nil || states != "net healthy, site healthy, subnet healthy, web_rules healthy" {
 		t.Errorf("the graph shows %q, %v", states, err)
 	}
 	p.sees("asked", "/ready", "pass")
@@ -134,7 +138,8 @@ func TestConsoleAsksForConsentsByName(t *testing.T) {
 	p.press("Propose it")
 	p.sees("1 remove, 1 keep", "lose-data", "papers (disk of 10GiB)", "0 of 1 agreed")
 	enabled := func() bool {
-		on, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll('button')].some(b => b.textContent.startsWith('Accept and') && !b.disabled)`))
+		on, err := chromedp.Run(p.ctx,
+			chromedp.Evaluate[bool](`[...document.querySelectorAll('button')].some(b => b.textContent.startsWith('Accept and') && !b.disabled)`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -160,7 +165,8 @@ func TestConsoleAsksForConsentsByName(t *testing.T) {
 	p.fill("stack", "reef")
 	p.press("Give it")
 	p.sees("reef/charts")
-	if r := b.must(0, "kept", "move", "reef/charts", "reef/maps"); !strings.Contains(r.out, "takes it over as its resource maps\nnext: undersail propose reef") {
+	r := b.must(0, "kept", "move", "reef/charts", "reef/maps")
+	if !strings.Contains(r.out, "takes it over as its resource maps\nnext: undersail propose reef") {
 		t.Error(r.out)
 	}
 	b.into(&list, "kept")

@@ -31,11 +31,13 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		p.goes("Network")
 		p.typeIn("#field-team", "198.51.100.0/24")
 		p.sees("no rule lets in this service", "2 errors")
-		p.until("the page of the input is marked, and no other", `[...document.querySelectorAll('nav button[data-page]')].filter((b) => b.innerText.includes('has errors')).map((b) => b.dataset.page).join() === 'Network'`)
+		p.until("the page of the input is marked, and no other",
+			`[...document.querySelectorAll('nav button[data-page]')].filter((b) => b.innerText.includes('has errors')).map((b) => b.dataset.page).join() === 'Network'`)
 		p.goes("Options")
 		p.press("Range of the field teams' office") // the finding leads there
 		p.until("its field has the focus", `document.activeElement.id === 'field-team'`)
-		p.until("the value that mends is offered", `(() => { const e = [...document.querySelectorAll('[data-field=team] button')].find((b) => /^take 127\..*\/32$/.test(b.innerText)); if (e) e.click(); return !!e })()`)
+		p.until("the value that mends is offered",
+			`(() => { const e = [...document.querySelectorAll('[data-field=team] button')].find((b) => /^take 127\..*\/32$/.test(b.innerText)); if (e) e.click(); return !!e })()`)
 		p.sees("no errors", "kept")
 		p.press("Propose")
 		p.sees("Proposal ", "decides the duration")
@@ -49,8 +51,10 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		p.open("/stacks/field")
 		p.press("server")
 		p.press("Propose to make it anew")
-		p.sees("0 of 1 agreed", "rebuild", "these serve, and are made anew: server (instance)", "server is gone for about")
-		p.until("it cannot be accepted yet", `[...document.querySelectorAll('button')].some((b) => b.innerText === 'Accept and apply' && b.disabled)`)
+		p.sees("0 of 1 agreed", "rebuild", "these serve, and are made anew: server (instance)",
+			"server is gone for about")
+		p.until("it cannot be accepted yet",
+			`[...document.querySelectorAll('button')].some((b) => b.innerText === 'Accept and apply' && b.disabled)`)
 		p.clicks(`input[name=rebuild]`)
 		p.press("Accept and apply")
 		p.sees("ended ", " healthy", "1 removed")
@@ -77,10 +81,19 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		nils.typeIn("input[type=password][aria-invalid]", "tomorrow the gauges")
 		nils.press("Set the password and sign in")
 		nils.sees("field", "viewer")
-		for path, words := range map[string]string{"/stacks": "field", "/stacks/field": "Outputs", "/runs/1": "What happened", "/proposals/1": "Changes", "/library": "Field teams", "/library/field-app": "best fit", "/prepare": "Prepare"} {
+		for path, words := range map[string]string{
+			"/stacks":            "field",
+			"/stacks/field":      "Outputs",
+			"/runs/1":            "What happened",
+			"/proposals/1":       "Changes",
+			"/library":           "Field teams",
+			"/library/field-app": "best fit",
+			"/prepare":           "Prepare",
+		} {
 			nils.open(path)
 			nils.sees(words)
-			nils.until("nothing is offered", `![...document.querySelectorAll('main button, main a')].some((b) => /^(Prepare|Change|Verify now|New |Propose|Copy and change|Prepare from it|Add a library|Accept|Refuse|Stop|Read again|Continue)/.test(b.innerText))`)
+			nils.until("nothing is offered",
+				`![...document.querySelectorAll('main button, main a')].some((b) => /^(Prepare|Change|Verify now|New |Propose|Copy and change|Prepare from it|Add a library|Accept|Refuse|Stop|Read again|Continue)/.test(b.innerText))`)
 		}
 	})
 
@@ -141,7 +154,12 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 	})
 
 	way("an address that leads nowhere says so", func() {
-		for path, words := range map[string]string{"/runs/abc": "abc is not the number of a run", "/proposals/x": "x is not the number of a proposal", "/stacks/never": "There is no stack never", "/nothing": "There is nothing at this address"} {
+		for path, words := range map[string]string{
+			"/runs/abc":     "abc is not the number of a run",
+			"/proposals/x":  "x is not the number of a proposal",
+			"/stacks/never": "There is no stack never",
+			"/nothing":      "There is nothing at this address",
+		} {
 			p.open(path)
 			p.sees(words)
 			if strings.Contains(p.text(), "NaN") {
@@ -152,7 +170,8 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 
 	way("each page has a title of its own", func() {
 		titles := map[string]string{}
-		for _, path := range []string{"/stacks", "/prepare", "/proposals", "/runs", "/library", "/library/new", "/accounts", "/secrets", "/people", "/tokens", "/audit"} {
+		for _, path := range []string{"/stacks", "/prepare", "/proposals", "/runs", "/library", "/library/new",
+			"/accounts", "/secrets", "/people", "/tokens", "/audit"} {
 			p.open(path)
 			p.until("it has a heading", `document.querySelector('h1') !== null`)
 			title := p.says("document.title")
@@ -198,7 +217,9 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		b.into(&other, "propose", "quay", "--input", "headline=Calm") // in the place of the first
 		p.open(fmt.Sprintf("/proposals/%d", first.ID))
 		p.press("Propose again")
-		p.until("it is another one", fmt.Sprintf(`location.pathname.startsWith('/proposals/') && location.pathname !== '/proposals/%d'`, first.ID))
+		p.until("it is another one",
+			fmt.Sprintf(`location.pathname.startsWith('/proposals/') && location.pathname !== '/proposals/%d'`,
+				first.ID))
 		p.sees("1 rebuild", "these serve, and are made anew: site (instance)")
 	})
 
@@ -212,7 +233,8 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		p.sees("your text of warning-site")
 		p.press("Sign out and lose it")
 		p.sees("Sign in")
-		if kept := p.says(`JSON.stringify([Object.entries(localStorage), Object.entries(sessionStorage)])`); strings.Contains(kept, "mine") || strings.Contains(kept, "ines") {
+		kept := p.says(`JSON.stringify([Object.entries(localStorage), Object.entries(sessionStorage)])`)
+		if strings.Contains(kept, "mine") || strings.Contains(kept, "ines") {
 			t.Errorf("the browser keeps %s", kept)
 		}
 	})
@@ -225,7 +247,8 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		other.press("Sign out")
 		other.sees("Sign in")
 		p.sees("Your session ended", "Sign in as ines")
-		other.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "nils"), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "tomorrow the gauges"))
+		other.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "nils"),
+			chromedp.SendKeys(chromedp.CSS("input[name=password]"), "tomorrow the gauges"))
 		other.press("Sign in")
 		other.sees("nils", "viewer")
 		p.sees("nils", "viewer", "stacks in order")

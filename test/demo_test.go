@@ -15,7 +15,8 @@ func TestTheDemoComesUpWithItsStacks(t *testing.T) {
 	for _, s := range stacks {
 		states[s.Name] = s.State
 	}
-	if states["warnings-north"] != "healthy" || states["readings-archive"] != "healthy" || states["intake-trial"] == "" {
+	if states["warnings-north"] != "healthy" || states["readings-archive"] != "healthy" ||
+		states["intake-trial"] == "" {
 		t.Errorf("the demo has %v", states)
 	}
 	if audit := b.must(0, "audit").out; len(audit) == 0 {

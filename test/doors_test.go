@@ -68,12 +68,20 @@ func newDoor(t *testing.T) *door {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &door{t: t, dir: t.TempDir(), bin: filepath.Join(bin, "undersail"), client: &http.Client{Timeout: time.Minute}, talk: &bytes.Buffer{}}
+	return &door{
+		t:      t,
+		dir:    t.TempDir(),
+		bin:    filepath.Join(bin, "undersail"),
+		client: &http.Client{Timeout: time.Minute},
+		talk:   &bytes.Buffer{},
+	}
 }
 
 func (d *door) up(args ...string) {
 	d.t.Helper()
-	d.cmd = exec.Command(d.bin, append([]string{"serve", "--dir", filepath.Join(d.dir, "service"), "--listen", "127.0.0.1:0", "-o", "json"}, args...)...)
+	d.cmd = exec.Command(d.bin,
+		append([]string{"serve", "--dir", filepath.Join(d.dir, "service"), "--listen", "127.0.0.1:0", "-o", "json"},
+			args...)...)
 	d.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	d.cmd.Stderr = d.talk
 	out, err := d.cmd.StdoutPipe()
@@ -164,10 +172,12 @@ const goodPassword = "slack water at half past nine"
 func (d *door) invited(link, name string) string {
 	d.t.Helper()
 	code := link[strings.LastIndexByte(link, '#')+1:]
-	if who := d.must("POST", "/api/v1/invitations/look", "", fmt.Sprintf(`{"code":%q}`, code), 200); who.body["name"] != name {
+	who := d.must("POST", "/api/v1/invitations/look", "", fmt.Sprintf(`{"code":%q}`, code), 200)
+	if who.body["name"] != name {
 		d.t.Fatalf("the invitation is for %v, not %s", who.body["name"], name)
 	}
-	a := d.must("POST", "/api/v1/invitations/take", "", fmt.Sprintf(`{"code":%q,"password":%q}`, code, goodPassword), 200)
+	a := d.must("POST", "/api/v1/invitations/take", "", fmt.Sprintf(`{"code":%q,"password":%q}`, code, goodPassword),
+		200)
 	return cookieOf(a, "session")
 }
 
@@ -192,7 +202,10 @@ func (d *door) person(name string, roles ...string) string {
 func (d *door) from(address string) *door {
 	other := *d
 	dialer := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}
-	other.client = &http.Client{Timeout: time.Minute, Transport: &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 64}}
+	other.client = &http.Client{
+		Timeout:   time.Minute,
+		Transport: &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 64},
+	}
 	d.t.Cleanup(other.client.CloseIdleConnections)
 	return &other
 }
@@ -216,18 +229,24 @@ func (d *door) peak() int {
 
 func nothingIsReadFromStrangers(t *testing.T, d *door) {
 	for what, head := range map[string]string{
-		"a large body without a token": "POST /api/v1/proposals HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 4000000\r\n\r\n",
-		"a body in pieces":             "POST /api/v1/proposals HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nTransfer-Encoding: chunked\r\n\r\n",
-		"a wrong token":                "POST /api/v1/proposals HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer usk_0\r\nContent-Length: 4000000\r\n\r\n",
+		"a large body without a token": "POST /api/v1/proposals HTTP/1.1\r\nHost: %s\r\nContent-Type: " +
+			"application/json\r\nContent-Length: 4000000\r\n\r\n",
+		"a body in pieces": "POST /api/v1/proposals HTTP/1.1\r\nHost: %s\r\nContent-Type: " +
+			"application/json\r\nTransfer-Encoding: chunked\r\n\r\n",
+		"a wrong token": "POST /api/v1/proposals HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer " +
+			"usk_0\r\nContent-Length: 4000000\r\n\r\n",
 	} {
 		if line := d.say(t, fmt.Sprintf(head, d.host())); !strings.Contains(line, "401") {
 			t.Errorf("%s: the answer before the body is %q", what, line)
 		}
 	}
-	if line := d.say(t, fmt.Sprintf("POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Length: 20000\r\n\r\n", d.host())); !strings.Contains(line, "413") {
+	line := d.say(t, fmt.Sprintf("POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Length: 20000\r\n\r\n",
+		d.host()))
+	if !strings.Contains(line, "413") {
 		t.Errorf("a sign-in of 20 kB: %q", line)
 	}
-	if line := d.say(t, "GET /healthz HTTP/1.1\r\nHost: "+d.host()+"\r\nX-Long: "+strings.Repeat("a", 64<<10)+"\r\n\r\n"); !strings.Contains(line, "431") {
+	line = d.say(t, "GET /healthz HTTP/1.1\r\nHost: "+d.host()+"\r\nX-Long: "+strings.Repeat("a", 64<<10)+"\r\n\r\n")
+	if !strings.Contains(line, "431") {
 		t.Errorf("headers of 64 kB: %q", line)
 	}
 }
@@ -271,9 +290,12 @@ func slowPeersAreLeft(t *testing.T, d *door) {
 		goOn  func(net.Conn) error
 		reads bool
 	}{
-		"headers":  {60, "GET /healthz HTTP/1.1\r\nHost: " + d.host() + "\r\n", dripping("X-A: b\r\n"), true},
-		"bodies":   {8, fmt.Sprintf("POST /api/v1/checks HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: 400000\r\n\r\n{", d.host(), slow), dripping(" "), true},
-		"sign-ins": {4, fmt.Sprintf("POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Length: 4000\r\n\r\n{", d.host()), dripping(" "), true},
+		"headers": {60, "GET /healthz HTTP/1.1\r\nHost: " + d.host() + "\r\n", dripping("X-A: b\r\n"), true},
+		"bodies": {8, fmt.Sprintf("POST /api/v1/checks HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer "+
+			"%s\r\nContent-Type: application/json\r\nContent-Length: 400000\r\n\r\n{", d.host(), slow), dripping(" "),
+			true},
+		"sign-ins": {4, fmt.Sprintf("POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Length: 4000\r\n\r\n{",
+			d.host()), dripping(" "), true},
 		// Whoever reads nothing of many answers: their buffers are full at some time.
 		"readers": {4, "", writing(ask, 0), false},
 	} {
@@ -295,7 +317,8 @@ func slowPeersAreLeft(t *testing.T, d *door) {
 
 // held opens connections that go on in some way, and tells how many of them were ended from
 // the other side.
-func held(t *testing.T, from net.Dialer, host string, most int, head string, goOn func(net.Conn) error, reads bool) (left int, took time.Duration) {
+func held(t *testing.T, from net.Dialer, host string, most int, head string, goOn func(net.Conn) error,
+	reads bool) (left int, took time.Duration) {
 	began := time.Now()
 	var mu sync.Mutex
 	var all sync.WaitGroup
@@ -332,28 +355,42 @@ func cookiesHostsAndOrigins(t *testing.T, d *door) {
 		more []string
 		want int
 	}{
-		"a change with the cookie alone":              {[]string{"Cookie", cookie}, 403},
-		"the cookie beside another kind of sign-in":   {[]string{"Cookie", cookie, "Authorization", "Basic eDp5"}, 401},
-		"the cookie beside an empty sign-in":          {[]string{"Cookie", cookie, "Authorization", ""}, 401},
-		"the cookie beside a wrong token":             {[]string{"Cookie", cookie, "Authorization", "Bearer usk_wrong"}, 401},
-		"the console's header, from another site":     {[]string{"Cookie", cookie, "X-Undersail-Console", "1", "Origin", "https://elsewhere.example"}, 403},
-		"the same from a page without an origin":      {[]string{"Cookie", cookie, "X-Undersail-Console", "1", "Origin", "null"}, 403},
-		"the same, said by the browser":               {[]string{"Cookie", cookie, "X-Undersail-Console", "1", "Sec-Fetch-Site", "cross-site"}, 403},
-		"a token from a page of another site":         {[]string{"Authorization", "Bearer " + d.admin, "Origin", "https://elsewhere.example"}, 403},
-		"another name that leads here":                {[]string{"Authorization", "Bearer " + d.admin, "Host", "elsewhere.example"}, 421},
-		"another name with the right port":            {[]string{"Authorization", "Bearer " + d.admin, "Host", "elsewhere.example:" + d.port()}, 421},
-		"the address with another port":               {[]string{"Authorization", "Bearer " + d.admin, "Host", "127.0.0.1:1"}, 421},
-		"a page of this service on another port":      {[]string{"Cookie", cookie, "X-Undersail-Console", "1", "Origin", "http://127.0.0.1:1"}, 403},
-		"an address that the request did not come to": {[]string{"Authorization", "Bearer " + d.admin, "Host", "127.0.0.9:" + d.port()}, 421},
+		"a change with the cookie alone":            {[]string{"Cookie", cookie}, 403},
+		"the cookie beside another kind of sign-in": {[]string{"Cookie", cookie, "Authorization", "Basic eDp5"}, 401},
+		"the cookie beside an empty sign-in":        {[]string{"Cookie", cookie, "Authorization", ""}, 401},
+		"the cookie beside a wrong token": {[]string{"Cookie", cookie, "Authorization", "Bearer usk_wrong"},
+			401},
+		"the console's header, from another site": {[]string{"Cookie", cookie, "X-Undersail-Console", "1", "Origin",
+			"https://elsewhere.example"}, 403},
+		"the same from a page without an origin": {[]string{"Cookie", cookie, "X-Undersail-Console", "1", "Origin",
+			"null"}, 403},
+		"the same, said by the browser": {[]string{"Cookie", cookie, "X-Undersail-Console", "1",
+			"Sec-Fetch-Site", "cross-site"}, 403},
+		"a token from a page of another site": {[]string{"Authorization", "Bearer " + d.admin, "Origin",
+			"https://elsewhere.example"}, 403},
+		"another name that leads here": {[]string{"Authorization", "Bearer " + d.admin, "Host",
+			"elsewhere.example"}, 421},
+		"another name with the right port": {[]string{"Authorization", "Bearer " + d.admin, "Host",
+			"elsewhere.example:" + d.port()}, 421},
+		"the address with another port": {[]string{"Authorization", "Bearer " + d.admin, "Host",
+			"127.0.0.1:1"}, 421},
+		"a page of this service on another port": {[]string{"Cookie", cookie, "X-Undersail-Console", "1", "Origin",
+			"http://127.0.0.1:1"}, 403},
+		"an address that the request did not come to": {[]string{"Authorization", "Bearer " + d.admin, "Host",
+			"127.0.0.9:" + d.port()}, 421},
 	} {
 		if a := d.ask("POST", "/api/v1/users", "", invite, c.more...); a.status != c.want {
 			t.Errorf("%s: %d, want %d (%v)", what, a.status, c.want, a.body["title"])
 		}
 	}
-	if a := d.ask("POST", "/api/v1/session", "", signInBody("admin", goodPassword), "Origin", "https://elsewhere.example"); a.status != 403 {
+	if a := d.ask("POST", "/api/v1/session", "", signInBody("admin", goodPassword), "Origin",
+		"https://elsewhere.example"); a.status != 403 {
 		t.Errorf("signing in from a page of another site: %d", a.status)
 	}
-	for what, more := range map[string][]string{"its own page": {"Cookie", cookie, "Origin", d.url}, "by the name localhost": {"Authorization", "Bearer " + d.admin, "Host", "localhost:" + d.port()}} {
+	for what, more := range map[string][]string{
+		"its own page":          {"Cookie", cookie, "Origin", d.url},
+		"by the name localhost": {"Authorization", "Bearer " + d.admin, "Host", "localhost:" + d.port()},
+	} {
 		if a := d.ask("GET", "/api/v1/me", "", "", more...); a.status != 200 {
 			t.Errorf("%s: %d %v", what, a.status, a.body)
 		}
@@ -386,7 +423,8 @@ func metricsAreForThoseWhoMay(t *testing.T, d *door) {
 	if !strings.Contains(string(raw), "undersail_http_requests_total") {
 		t.Errorf("%.200s", raw)
 	}
-	if res, err := http.Get(strings.Replace(d.metrics, "/metrics", "/api/v1/me", 1)); err != nil || res.StatusCode != 404 {
+	res, err = http.Get(strings.Replace(d.metrics, "/metrics", "/api/v1/me", 1))
+	if err != nil || res.StatusCode != 404 {
 		t.Errorf("the listener for metrics serves more: %v %v", res, err)
 	}
 }

@@ -30,12 +30,15 @@ func TestFiveMistakesAreReportedAtOnce(t *testing.T) {
 	if r.code != 3 {
 		t.Errorf("exit code %d", r.code)
 	}
-	for _, want := range []string{":4:19: error", "did you mean `integer`?", ":6:15: error", "did you mean `network`?", ":7:44: error", "did you mean `net`?", ":8:36: error", "write a span such as", ":10:19: error", "did you mean `address`?", "5 errors"} {
+	for _, want := range []string{":4:19: error", "did you mean `integer`?", ":6:15: error", "did you mean `network`?",
+		":7:44: error", "did you mean `net`?", ":8:36: error", "write a span such as", ":10:19: error",
+		"did you mean `address`?", "5 errors"} {
 		if !strings.Contains(r.err, want) {
 			t.Errorf("want %q in:\n%s", want, r.err)
 		}
 	}
-	if p := b.run("propose", "five", "--template", path, "--account", "saltmere-lab", "--region", "north-fell"); p.code != 3 {
+	p := b.run("propose", "five", "--template", path, "--account", "saltmere-lab", "--region", "north-fell")
+	if p.code != 3 {
 		t.Errorf("proposing it: exit code %d", p.code)
 	}
 }
@@ -50,14 +53,23 @@ func TestWhatCannotWorkIsFoundBeforeAnythingIsMade(t *testing.T) {
 		args  []string
 		want  string
 	}{
-		{"a size not sold there", []string{"--template", "warning-site", "--input", "size=vast-64"}, "not sold in north-fell"},
-		{"a quota one short", []string{"--template", "warning-site", "--input", "size=plain-2"}, "this needs 2, 1 too many"},
-		{"a weak password in a file", []string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--secret", "password=" + weak}, "the secret breaks its rules: it has 5 characters and needs 14"},
-		{"a password with a forbidden text", []string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--secret", "password=" + forbidden}, "forbidden text"},
-		{"a password in the clear", []string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--input", "password=Kelp-and-2026-x"}, "stands there in the clear"},
+		{"a size not sold there", []string{"--template", "warning-site", "--input", "size=vast-64"},
+			"not sold in north-fell"},
+		{"a quota one short", []string{"--template", "warning-site", "--input", "size=plain-2"},
+			"this needs 2, 1 too many"},
+		{"a weak password in a file",
+			[]string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--secret", "password=" + weak},
+			"the secret breaks its rules: it has 5 characters and needs 14"},
+		{"a password with a forbidden text",
+			[]string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--secret",
+				"password=" + forbidden}, "forbidden text"},
+		{"a password in the clear",
+			[]string{"--template", "tide-archive", "--input", "forecasters=10.0.0.0/8", "--input",
+				"password=Kelp-and-2026-x"}, "stands there in the clear"},
 		{"an unknown input", []string{"--template", "warning-site", "--input", "sise=plain-2"}, "did you mean `size`?"},
 	} {
-		r := b.run(append([]string{"propose", "never", "--account", "saltmere-lab", "--region", "north-fell"}, c.args...)...)
+		r := b.run(append([]string{"propose", "never", "--account", "saltmere-lab", "--region", "north-fell"},
+			c.args...)...)
 		if r.code != 3 || !strings.Contains(r.err, c.want) || !strings.Contains(r.err, "remedy:") {
 			t.Errorf("%s: exit code %d, want 3 with %q:\n%s", c.about, r.code, c.want, r.err)
 		}
@@ -84,7 +96,8 @@ func TestKilledInTheMiddleOfARun(t *testing.T) {
 			t.Parallel()
 			b := startAlone(t, "--empty", "--pace", "60")
 			b.must(0, "apply", b.propose("intake", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml"))
-			eventually(t, moment, 90*time.Second, func() bool { return strings.Contains(b.run("events", "1").out, moment) })
+			eventually(t, moment, 90*time.Second,
+				func() bool { return strings.Contains(b.run("events", "1").out, moment) })
 			b.stop(syscall.SIGKILL)
 			b.up("--empty", "--pace", "60")
 			r := b.run("watch", "1")
@@ -143,7 +156,9 @@ func TestAServiceThatNeverComesUp(t *testing.T) {
 	if r.code != 1 {
 		t.Fatalf("exit code %d:\n%s", r.code, r.out)
 	}
-	for _, want := range []string{"worker[1] failed: asked systemctl is-active tide-forecast", "got activating", "not right within 5m", "board is skipped: worker[1] failed", "worker[0] is healthy", "undersail continue intake"} {
+	for _, want := range []string{"worker[1] failed: asked systemctl is-active tide-forecast", "got activating",
+		"not right within 5m", "board is skipped: worker[1] failed", "worker[0] is healthy",
+		"undersail continue intake"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("want %q in:\n%s", want, r.out)
 		}
@@ -157,7 +172,8 @@ func TestAServiceThatNeverComesUp(t *testing.T) {
 	for _, s := range run.Steps {
 		states[s.Resource] = s.State
 	}
-	if run.State != "failed" || states["worker[0]"] != "healthy" || states["worker[1]"] != "failed" || states["board"] != "skipped" {
+	if run.State != "failed" || states["worker[0]"] != "healthy" || states["worker[1]"] != "failed" ||
+		states["board"] != "skipped" {
 		t.Errorf("states %v", states)
 	}
 	before := len(b.ledger("intake").Alive)
@@ -189,9 +205,11 @@ func TestStopAndContinue(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "30")
 	b.must(0, "apply", b.propose("site", "warning-site"))
-	eventually(t, "the machine is begun", 90*time.Second, func() bool { return strings.Contains(b.run("events", "1").out, "creating site") })
+	eventually(t, "the machine is begun", 90*time.Second,
+		func() bool { return strings.Contains(b.run("events", "1").out, "creating site") })
 	b.must(0, "stop", "1")
-	if r := b.run("watch", "1"); r.code != 1 || !strings.Contains(r.err, "was stopped") || !strings.Contains(r.err, "undersail continue site") {
+	r := b.run("watch", "1")
+	if r.code != 1 || !strings.Contains(r.err, "was stopped") || !strings.Contains(r.err, "undersail continue site") {
 		t.Errorf("exit code %d: %s", r.code, r.err)
 	}
 	b.must(0, "continue", "site", "--watch")
@@ -224,10 +242,13 @@ func TestASecretIsFoundNowhere(t *testing.T) {
 	b := startAlone(t, "--empty", "--pace", "240")
 	const value = "Zebra7-Quartz9-Lantern"
 	path := file(t, "password", value)
-	b.must(0, "apply", b.propose("archive", "tide-archive", "--inputs", "examples/tide-archive.inputs.yaml", "--secret", "password="+path), "--watch")
+	b.must(0, "apply", b.propose("archive", "tide-archive", "--inputs", "examples/tide-archive.inputs.yaml", "--secret",
+		"password="+path), "--watch")
 	b.must(0, "verify", "archive")
 	said := ""
-	for _, args := range [][]string{{"proposals", "-o", "json"}, {"runs", "1", "-o", "json"}, {"events", "1", "-o", "json"}, {"events", "1", "--evidence", "-o", "json"}, {"stacks", "archive", "-o", "json"}, {"outputs", "archive", "-o", "json"}, {"stacks"}} {
+	for _, args := range [][]string{{"proposals", "-o", "json"}, {"runs", "1", "-o", "json"},
+		{"events", "1", "-o", "json"}, {"events", "1", "--evidence", "-o", "json"}, {"stacks", "archive", "-o", "json"},
+		{"outputs", "archive", "-o", "json"}, {"stacks"}} {
 		said += b.must(0, args...).out
 	}
 	said += b.program("simcloud", "", "ledger", "--calls", "-o", "json").out

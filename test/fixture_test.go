@@ -84,7 +84,8 @@ func startOn(t *testing.T, database string, args ...string) *bench {
 // up starts the demo's process and waits for its line.
 func (b *bench) up(args ...string) {
 	b.t.Helper()
-	b.cmd = exec.Command(filepath.Join(b.bin, "undersail"), append([]string{"demo", "--dir", b.dir, "--database-url", b.database}, args...)...)
+	b.cmd = exec.Command(filepath.Join(b.bin, "undersail"),
+		append([]string{"demo", "--dir", b.dir, "--database-url", b.database}, args...)...)
 	b.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	var talk bytes.Buffer
 	b.cmd.Stderr = &talk
@@ -224,7 +225,8 @@ func (b *bench) simcloud(args ...string) {
 func (b *bench) propose(stack, template string, more ...string) string {
 	b.t.Helper()
 	var p proposed
-	b.into(&p, append([]string{"propose", stack, "--template", template, "--account", "saltmere-lab", "--region", "north-fell"}, more...)...)
+	b.into(&p, append([]string{"propose", stack, "--template", template, "--account", "saltmere-lab", "--region",
+		"north-fell"}, more...)...)
 	return b.accept(p)
 }
 

@@ -57,7 +57,8 @@ func startEmpty(t *testing.T, b *bench) *empty {
 	if r := b.runWith(e.ready.First+"\n"+adminPassword+"\n", "login", e.ready.URL, "--invited"); r.code != 0 {
 		t.Fatalf("signing in: %s", r.err)
 	}
-	if r := b.runWith(e.ready.First+"\n"+adminPassword+"\n", "login", e.ready.URL, "--invited"); r.code == 0 || !strings.Contains(r.err, "used") {
+	r := b.runWith(e.ready.First+"\n"+adminPassword+"\n", "login", e.ready.URL, "--invited")
+	if r.code == 0 || !strings.Contains(r.err, "used") {
 		t.Errorf("the invitation works twice: %s", r.err)
 	}
 	var clouds struct{ Larch string }
@@ -77,7 +78,9 @@ func startEmpty(t *testing.T, b *bench) *empty {
 
 func (e *empty) up(t *testing.T, flags ...string) {
 	t.Helper()
-	e.serve = exec.Command(filepath.Join(e.bin, "undersail"), append([]string{"serve", "--dir", e.dir, "--listen", "127.0.0.1:0", "--reach", "127.0.0.0/8", "-o", "json"}, flags...)...)
+	e.serve = exec.Command(filepath.Join(e.bin, "undersail"),
+		append([]string{"serve", "--dir", e.dir, "--listen", "127.0.0.1:0", "--reach", "127.0.0.0/8", "-o", "json"},
+			flags...)...)
 	e.serve.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	log, err := os.OpenFile(filepath.Join(e.dir, "service.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -138,7 +141,9 @@ func signIn(t *testing.T, at, user, password string) int {
 
 // awkward secrets have blanks, quotes and line breaks, as machines squeeze and quote them.
 var awkward = map[string]string{
-	"blanks": "kelp  and shingle\tat low water", "quotes": `kelp"shingle'\<&>weir 7`, "lines": "kelp first line\nshingle second line\n\nthird",
+	"blanks": "kelp  and shingle\tat low water",
+	"quotes": `kelp"shingle'\<&>weir 7`,
+	"lines":  "kelp first line\nshingle second line\n\nthird",
 }
 
 // TestFromAnEmptyServiceToASignIn is the day of somebody who begins: an account, a secret
@@ -149,13 +154,16 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	e := startEmpty(t, b)
 	folder := t.TempDir()
 	lines := arguments(t)
-	if r := b.runWith("wrong", "accounts", "add", "mine", "--endpoint", e.endpoint, "--client-id", e.id); r.code != 1 || !strings.Contains(r.err, "does not accept the account's credentials") {
+	r := b.runWith("wrong", "accounts", "add", "mine", "--endpoint", e.endpoint, "--client-id", e.id)
+	if r.code != 1 || !strings.Contains(r.err, "does not accept the account's credentials") {
 		t.Errorf("an account with a wrong secret: %d %s", r.code, r.err)
 	}
 	if r := b.runWith(e.secret, "accounts", "add", "mine", "--endpoint", e.endpoint, "--client-id", e.id); r.code != 0 {
 		t.Fatalf("adding an account: %s", r.err)
 	}
-	if r := b.must(0, "accounts", "show", "mine"); !strings.Contains(r.out, "(builder)") || !strings.Contains(r.out, "may make") || strings.Contains(r.out, e.secret) {
+	r = b.must(0, "accounts", "show", "mine")
+	if !strings.Contains(r.out, "(builder)") || !strings.Contains(r.out, "may make") ||
+		strings.Contains(r.out, e.secret) {
 		t.Errorf("%s", r.out)
 	}
 	for kind, value := range awkward {
@@ -169,11 +177,13 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	b.must(0, "secrets", "make", "rota-password", "--length", "24", "--kinds", "small,capital,digit")
 	b.must(0, "key-pairs", "make", "duty")
 
-	id := b.proposeAt("rota", "examples/duty-rota.sail.yaml", "mine", "--inputs", "examples/duty-rota.inputs.yaml", "--input", "password=secret:rota-password")
+	id := b.proposeAt("rota", "examples/duty-rota.sail.yaml", "mine", "--inputs", "examples/duty-rota.inputs.yaml",
+		"--input", "password=secret:rota-password")
 	b.must(6, "accept", id)
 	b.must(0, "accept", id, "--agree", "secret-use")
 	applied := b.must(0, "apply", id, "--watch")
-	if !strings.Contains(applied.out, "## First use") || !strings.Contains(applied.out, "Sign in as **duty**") || !strings.Contains(applied.out, "undersail connect rota 'board[1]'") {
+	if !strings.Contains(applied.out, "## First use") || !strings.Contains(applied.out, "Sign in as **duty**") ||
+		!strings.Contains(applied.out, "undersail connect rota 'board[1]'") {
 		t.Errorf("no guide after the run:\n%s", applied.out)
 	}
 	if r := b.must(0, "secrets", "show", "rota-password"); !strings.Contains(r.out, "rota (password)") {
@@ -184,7 +194,8 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	if r := b.must(0, "connect", "rota", "board[0]", "--", "hostname"); strings.TrimSpace(r.out) != "rota-board-01" {
 		t.Errorf("%q", r.out)
 	}
-	if r := b.runWith("hostname\nexit\n", "connect", "rota", "board[1]"); r.code != 0 || !strings.Contains(r.out, "rota-board-02") {
+	r = b.runWith("hostname\nexit\n", "connect", "rota", "board[1]")
+	if r.code != 0 || !strings.Contains(r.out, "rota-board-02") {
 		t.Errorf("a shell: %d %q %s", r.code, r.out, r.err)
 	}
 	if r := b.run("connect", "rota", "board[1]", "--", "false-command"); r.code != 127 {
@@ -195,7 +206,8 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.must(0, "connect", "rota", "board[0]", "--copy", sent, "--to", "/srv/")
-	if r := b.must(0, "connect", "rota", "board[0]", "--", "cat", "/srv/survey.csv"); r.out != "station;level\nnorth;2.4\n" {
+	r = b.must(0, "connect", "rota", "board[0]", "--", "cat", "/srv/survey.csv")
+	if r.out != "station;level\nnorth;2.4\n" {
 		t.Errorf("%q", r.out)
 	}
 	fetched := filepath.Join(folder, "fetched")
@@ -203,7 +215,8 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 	if info, err := os.Stat(fetched); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v %v", info, err)
 	}
-	if r := b.run("connect", "rota", "board[0]", "--copy", ":/srv/survey.csv", "--to", fetched); r.code != 1 || !strings.Contains(r.err, "is there already") {
+	r = b.run("connect", "rota", "board[0]", "--copy", ":/srv/survey.csv", "--to", fetched)
+	if r.code != 1 || !strings.Contains(r.err, "is there already") {
 		t.Errorf("it writes over a file: %d %s", r.code, r.err)
 	}
 
@@ -270,7 +283,8 @@ func TestFromAnEmptyServiceToASignIn(t *testing.T) {
 func (b *bench) proposeAt(stack, template, account string, more ...string) string {
 	b.t.Helper()
 	var p struct{ ID int64 }
-	b.into(&p, append([]string{"propose", stack, "--template", template, "--account", account, "--region", "north-fell"}, more...)...)
+	b.into(&p, append([]string{"propose", stack, "--template", template, "--account", account, "--region",
+		"north-fell"}, more...)...)
 	return strconv.FormatInt(p.ID, 10)
 }
 
@@ -311,8 +325,15 @@ func lent(t *testing.T, b *bench) {
 // forms are those in which a secret could stand somewhere.
 func forms(secret string) map[string]string {
 	quoted, _ := json.Marshal(secret)
-	out := map[string]string{"plain": secret, "JSON": string(quoted[1 : len(quoted)-1]), "Go": strings.Trim(strconv.Quote(secret), `"`), "URL": url.QueryEscape(secret), "path": url.PathEscape(secret),
-		"hex": hex.EncodeToString([]byte(secret)), "squeezed": strings.Join(strings.Fields(secret), " ")}
+	out := map[string]string{
+		"plain":    secret,
+		"JSON":     string(quoted[1 : len(quoted)-1]),
+		"Go":       strings.Trim(strconv.Quote(secret), `"`),
+		"URL":      url.QueryEscape(secret),
+		"path":     url.PathEscape(secret),
+		"hex":      hex.EncodeToString([]byte(secret)),
+		"squeezed": strings.Join(strings.Fields(secret), " "),
+	}
 	for shift := range 3 {
 		encoded := base64.StdEncoding.EncodeToString(append(make([]byte, shift), secret...))
 		out[fmt.Sprintf("base64 at %d", shift)] = encoded[[]int{0, 2, 3}[shift] : len(encoded)-4]
@@ -356,7 +377,9 @@ func secretsStandNowhere(t *testing.T, e *empty, secrets map[string]string) {
 		t.Fatal(err)
 	}
 	ctx := context.Background()
-	conn, err := pgx.Connect(ctx, fmt.Sprintf("postgres://undersail:%s@127.0.0.1:%s/undersail", strings.TrimSpace(string(password)), strings.TrimSpace(strings.Split(string(pid), "\n")[3])))
+	conn, err := pgx.Connect(ctx,
+		fmt.Sprintf("postgres://undersail:%s@127.0.0.1:%s/undersail", strings.TrimSpace(string(password)),
+			strings.TrimSpace(strings.Split(string(pid), "\n")[3])))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -364,7 +387,8 @@ func secretsStandNowhere(t *testing.T, e *empty, secrets map[string]string) {
 	// A mark that is written as secrets must not be shows that the search looks into the
 	// tables, their files and the write-ahead log.
 	mark := map[string]string{"the mark": "seaweed-on-the-quay-4711"}
-	if _, err := conn.Exec(ctx, "INSERT INTO settings (name, value) VALUES ('mark', $1)", []byte(mark["the mark"])); err != nil {
+	if _, err := conn.Exec(ctx, "INSERT INTO settings (name, value) VALUES ('mark', $1)",
+		[]byte(mark["the mark"])); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := conn.Exec(ctx, "CHECKPOINT"); err != nil {
@@ -432,14 +456,23 @@ func secretsStandNowhere(t *testing.T, e *empty, secrets map[string]string) {
 			t.Errorf("the search does not find the mark in any %s", kind)
 		}
 	}
-	for _, path := range []string{"accounts", "accounts/mine", "secrets", "secrets/rota-password", "stacks", "stacks/rota", "stacks/rota/outputs", "stacks/rota/guide", "stacks/rota/template", "proposals", "proposals/1", "runs", "runs/1", "runs/1/events?limit=1000", "audit?limit=500"} {
+	for _, path := range []string{"accounts", "accounts/mine", "secrets", "secrets/rota-password", "stacks",
+		"stacks/rota", "stacks/rota/outputs", "stacks/rota/guide", "stacks/rota/template", "proposals", "proposals/1",
+		"runs", "runs/1", "runs/1/events?limit=1000", "audit?limit=500"} {
 		r := e.api(path)
 		if len(r) < 3 {
 			t.Errorf("%s answers %s", path, r)
 		}
 		look("answer", path, r)
 	}
-	for _, args := range [][]string{{"stacks", "rota", "-o", "yaml"}, {"outputs", "rota"}, {"proposals", "1"}, {"events", "1"}, {"audit", "--limit", "500"}, {"connect", "rota", "board[0]", "--print"}} {
+	for _, args := range [][]string{
+		{"stacks", "rota", "-o", "yaml"},
+		{"outputs", "rota"},
+		{"proposals", "1"},
+		{"events", "1"},
+		{"audit", "--limit", "500"},
+		{"connect", "rota", "board[0]", "--print"},
+	} {
 		r := e.run(args...)
 		look("command", strings.Join(args, " "), []byte(r.out+r.err))
 	}
@@ -505,7 +538,8 @@ func TestARecordThatReachesOverAPageIsRead(t *testing.T) {
 	copy(data[2*8192-5:], word[:5])
 	copy(data[2*8192+24:], word[5:])
 	if strings.Contains(string(data), word) || strings.Count(string(unpaged(data)), word) != 2 {
-		t.Errorf("it is found %d times in the file, %d times without the headers", strings.Count(string(data), word), strings.Count(string(unpaged(data)), word))
+		t.Errorf("it is found %d times in the file, %d times without the headers", strings.Count(string(data), word),
+			strings.Count(string(unpaged(data)), word))
 	}
 }
 
@@ -575,7 +609,8 @@ func backedUpAndRestored(t *testing.T, e *empty, password string) {
 	if r := e.must(0, "rotate-key", "--dir", e.dir); !strings.Contains(r.out, "sealed with the new key") {
 		t.Errorf("%s", r.out)
 	}
-	if now, err := os.ReadFile(filepath.Join(e.dir, "sealing.key")); err != nil || strings.TrimSpace(string(now)) == before {
+	now, err := os.ReadFile(filepath.Join(e.dir, "sealing.key"))
+	if err != nil || strings.TrimSpace(string(now)) == before {
 		t.Errorf("the key is the old one: %v", err)
 	}
 	if r := e.must(0, "reveal", "rota", "password", "--reason", "after a new key"); r.out != password {
@@ -590,10 +625,12 @@ func backedUpAndRestored(t *testing.T, e *empty, password string) {
 			}
 		}
 	})
-	if r := e.must(0, "restore", "--dir", restored, "--from", dump, "--key", key); !strings.Contains(r.out, "1 accounts, 2 stacks") {
+	r := e.must(0, "restore", "--dir", restored, "--from", dump, "--key", key)
+	if !strings.Contains(r.out, "1 accounts, 2 stacks") {
 		t.Errorf("%s", r.out)
 	}
-	if r := e.run("restore", "--dir", restored, "--from", dump, "--key", key); r.code != 1 || !strings.Contains(r.err, "already") {
+	r = e.run("restore", "--dir", restored, "--from", dump, "--key", key)
+	if r.code != 1 || !strings.Contains(r.err, "already") {
 		t.Errorf("it restores over a service: %d %s", r.code, r.err)
 	}
 	own := filepath.Join(restored, "sealing.key")
@@ -618,7 +655,9 @@ func backedUpAndRestored(t *testing.T, e *empty, password string) {
 		t.Fatal(err)
 	}
 	// What the service did after the backup is written beside the database.
-	if err := os.WriteFile(filepath.Join(restored, "deeds.jsonl"), []byte(`{"at":"2026-11-30T10:00:00Z","run":999,"writes":1,"stack":"rota","stack_id":"7d0c2c1e-6d7e-4c2e-9f64-0d6c5f5a1b11","resource":"late","action":"create","token":"us-late"}`+"\n"), 0o600); err != nil {
+	err = os.WriteFile(filepath.Join(restored, "deeds.jsonl"),
+		[]byte(`{"at":"2026-11-30T10:00:00Z","run":999,"writes":1,"stack":"rota","stack_id":"7d0c2c1e-6d7e-4c2e-9f64-0d6c5f5a1b11","resource":"late","action":"create","token":"us-late"}`+"\n"), 0o600)
+	if err != nil {
 		t.Fatal(err)
 	}
 	e.dir = restored
@@ -631,13 +670,17 @@ func backedUpAndRestored(t *testing.T, e *empty, password string) {
 	}
 	// It may be a copy that somebody only looks at: it changes nothing until it is told.
 	e.must(0, "verify", "rota")
-	if r := e.must(0, "quiet"); !strings.Contains(r.out, "the database was filled from a backup, or is a copy") || !strings.Contains(r.out, "undersail serve --in-charge") {
+	r = e.must(0, "quiet")
+	if !strings.Contains(r.out, "the database was filled from a backup, or is a copy") ||
+		!strings.Contains(r.out, "undersail serve --in-charge") {
 		t.Errorf("%s", r.out)
 	}
-	if r := e.run("tokens", "add", "looked", "--role", "viewer", "--for", "1d"); r.code == 0 || !strings.Contains(r.err, "the service is quiet and changes nothing") {
+	r = e.run("tokens", "add", "looked", "--role", "viewer", "--for", "1d")
+	if r.code == 0 || !strings.Contains(r.err, "the service is quiet and changes nothing") {
 		t.Errorf("it makes a token: %d %s", r.code, r.err)
 	}
-	if r := e.run("retire", "rota"); r.code == 0 || !strings.Contains(r.err, "the service is quiet and changes nothing") {
+	r = e.run("retire", "rota")
+	if r.code == 0 || !strings.Contains(r.err, "the service is quiet and changes nothing") {
 		t.Errorf("it proposes: %d %s", r.code, r.err)
 	}
 	e.down()

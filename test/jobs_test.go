@@ -37,26 +37,153 @@ type wholeJob struct {
 }
 
 var wholeJobs = []wholeJob{
-	{name: "J01", template: "reading-workers", mistaken: "not-offered", change: []string{"workers=3", "heal=false", "worker_size=plain-2"}, may: "alter", alone: true},
-	{name: "J02", template: "field-app", mistaken: "not-offered", change: []string{"team=127.0.0.0/9"}, may: "alter", guarded: true},
-	{name: "J03", template: "cluster-bootstrap", given: "serial=SALT-42", mistaken: "not-offered", change: []string{"users=[ines, tam]"}, may: "alter", alone: true},
-	{name: "J04", template: "coast-tiers", mistaken: "no-way-out", change: []string{"readers=[127.0.0.0/9]"}, may: "alter"},
-	{name: "J07", template: "stretched-cloud", mistaken: "require", change: []string{"hosts=4"}, may: "alter", pace: 300, alone: true},
+	{
+		name:     "J01",
+		template: "reading-workers",
+		mistaken: "not-offered",
+		change:   []string{"workers=3", "heal=false", "worker_size=plain-2"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:     "J02",
+		template: "field-app",
+		mistaken: "not-offered",
+		change:   []string{"team=127.0.0.0/9"},
+		may:      "alter",
+		guarded:  true,
+	},
+	{
+		name:     "J03",
+		template: "cluster-bootstrap",
+		given:    "serial=SALT-42",
+		mistaken: "not-offered",
+		change:   []string{"users=[ines, tam]"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:     "J04",
+		template: "coast-tiers",
+		mistaken: "no-way-out",
+		change:   []string{"readers=[127.0.0.0/9]"},
+		may:      "alter",
+	},
+	{
+		name:     "J07",
+		template: "stretched-cloud",
+		mistaken: "require",
+		change:   []string{"hosts=4"},
+		may:      "alter",
+		pace:     300,
+		alone:    true,
+	},
 	{name: "J09", template: "station-extension", mistaken: "there is no stack", before: func(b *bench) {
-		b.must(0, "apply", b.propose("intake-trial", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml", "--input", "range=10.99.0.0/20"), "--watch")
+		b.must(0, "apply", b.propose("intake-trial", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml",
+			"--input", "range=10.99.0.0/20"), "--watch")
 	}},
-	{name: "J10", template: "chart-desk", mistaken: "sizing", change: []string{"disk=96GiB"}, may: "alter", never: "disk=40GiB", neverCode: "shrink", alone: true},
-	{name: "J11", template: "gauge-controller", mistaken: "sizing", change: []string{"office=127.0.0.0/9"}, may: "alter", alone: true},
-	{name: "J12", template: "survey-router", secrets: []string{"licence"}, mistaken: "input-value", change: []string{"tags={group: survey, ship: gannet}"}, may: "alter", alone: true},
-	{name: "J13", template: "query-board", mistaken: "terms", change: []string{"more_users=[wren]"}, may: "alter", alone: true},
-	{name: "J14", template: "model-queue", mistaken: "quota", change: []string{"users=[tam, wren, rook]"}, may: "alter", alone: true},
-	{name: "J15", template: "reading-store", mistaken: "require", change: []string{"forecasters=127.0.0.0/9"}, may: "alter"},
-	{name: "J16", template: "season-model", region: "ember-coast", mistaken: "not-offered", change: []string{"office=127.0.0.0/9"}, may: "alter", alone: true},
-	{name: "J17", template: "station-services", mistaken: "name-taken", change: []string{"keep=30d"}, may: "alter", alone: true},
-	{name: "J18", template: "forecast-tiers", mistaken: "not-offered", change: []string{"nodes=3"}, may: "create alter", alone: true},
-	{name: "J19", template: "notice-appliance", secrets: []string{"licence"}, mistaken: "open-to-world", change: []string{"from=127.0.0.0/9"}, may: "alter", alone: true},
-	{name: "J20", template: "forecast-cluster", mistaken: "not-supported", mistakenAt: "quarry-hill", change: []string{"duty_office=127.0.0.0/9"}, may: "alter"},
-	{name: "J21", template: "duty-desk", mistaken: "sizing", change: []string{"disk=12GiB"}, may: "alter rebuild", never: "disk=4GiB", neverCode: "shrink", kept: 3},
+	{
+		name:      "J10",
+		template:  "chart-desk",
+		mistaken:  "sizing",
+		change:    []string{"disk=96GiB"},
+		may:       "alter",
+		never:     "disk=40GiB",
+		neverCode: "shrink",
+		alone:     true,
+	},
+	{
+		name:     "J11",
+		template: "gauge-controller",
+		mistaken: "sizing",
+		change:   []string{"office=127.0.0.0/9"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:     "J12",
+		template: "survey-router",
+		secrets:  []string{"licence"},
+		mistaken: "input-value",
+		change:   []string{"tags={group: survey, ship: gannet}"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:     "J13",
+		template: "query-board",
+		mistaken: "terms",
+		change:   []string{"more_users=[wren]"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:     "J14",
+		template: "model-queue",
+		mistaken: "quota",
+		change:   []string{"users=[tam, wren, rook]"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:     "J15",
+		template: "reading-store",
+		mistaken: "require",
+		change:   []string{"forecasters=127.0.0.0/9"},
+		may:      "alter",
+	},
+	{
+		name:     "J16",
+		template: "season-model",
+		region:   "ember-coast",
+		mistaken: "not-offered",
+		change:   []string{"office=127.0.0.0/9"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:     "J17",
+		template: "station-services",
+		mistaken: "name-taken",
+		change:   []string{"keep=30d"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:     "J18",
+		template: "forecast-tiers",
+		mistaken: "not-offered",
+		change:   []string{"nodes=3"},
+		may:      "create alter",
+		alone:    true,
+	},
+	{
+		name:     "J19",
+		template: "notice-appliance",
+		secrets:  []string{"licence"},
+		mistaken: "open-to-world",
+		change:   []string{"from=127.0.0.0/9"},
+		may:      "alter",
+		alone:    true,
+	},
+	{
+		name:       "J20",
+		template:   "forecast-cluster",
+		mistaken:   "not-supported",
+		mistakenAt: "quarry-hill",
+		change:     []string{"duty_office=127.0.0.0/9"},
+		may:        "alter",
+	},
+	{
+		name:      "J21",
+		template:  "duty-desk",
+		mistaken:  "sizing",
+		change:    []string{"disk=12GiB"},
+		may:       "alter rebuild",
+		never:     "disk=4GiB",
+		neverCode: "shrink",
+		kept:      3,
+	},
 }
 
 // inShort are the jobs that are done without being asked for, and the pace of the long one.
@@ -76,7 +203,8 @@ func TestWholeJobs(t *testing.T) {
 	asked := os.Getenv("UNDERSAIL_JOBS") != ""
 	faster, _ := strconv.ParseFloat(os.Getenv("UNDERSAIL_PACE"), 64)
 	var mu sync.Mutex
-	rows := []string{fmt.Sprintf("%-4s %-18s %9s %7s %9s %6s %6s  %s", "job", "example", "resources", "time", "expected", "over", "checks", "left over")}
+	rows := []string{fmt.Sprintf("%-4s %-18s %9s %7s %9s %6s %6s  %s", "job", "example", "resources", "time",
+		"expected", "over", "checks", "left over")}
 	t.Cleanup(func() { t.Log("\n" + strings.Join(rows, "\n")) })
 	for _, j := range wholeJobs {
 		t.Run(j.name+" "+j.template, func(t *testing.T) {
@@ -97,7 +225,9 @@ func TestWholeJobs(t *testing.T) {
 			}
 			mu.Lock()
 			defer mu.Unlock()
-			rows = append(rows, fmt.Sprintf("%-4s %-18s %9d %6.0fs %8.0fs %6.2f %6d  %s", j.name, j.template, r.resources, r.took.Seconds(), r.expected.Seconds(), r.took.Seconds()/r.expected.Seconds(), r.checks, left))
+			rows = append(rows, fmt.Sprintf("%-4s %-18s %9d %6.0fs %8.0fs %6.2f %6d  %s", j.name, j.template,
+				r.resources, r.took.Seconds(), r.expected.Seconds(), r.took.Seconds()/r.expected.Seconds(), r.checks,
+				left))
 		})
 	}
 }
@@ -118,7 +248,8 @@ func (b *bench) wholeJob(j wholeJob) (out row) {
 		template = "examples/coast-tiers.sail.yaml" // from files, with what it embeds
 	}
 	args := func(inputs, region string) []string {
-		list := []string{"propose", stack, "--template", template, "--account", "saltmere-lab", "--region", region, "--inputs", "examples/" + j.template + inputs}
+		list := []string{"propose", stack, "--template", template, "--account", "saltmere-lab", "--region", region,
+			"--inputs", "examples/" + j.template + inputs}
 		for _, name := range j.secrets {
 			list = append(list, "--secret", name+"="+file(t, name, "Not-a-real-key-16"))
 		}
@@ -153,7 +284,8 @@ func (b *bench) wholeJob(j wholeJob) (out row) {
 	apply := []string{"apply", b.accept(p.proposed), "--watch"}
 	if j.given != "" {
 		name, _, _ := strings.Cut(j.given, "=")
-		if r := b.must(6, apply...); !strings.Contains(r.out+r.err, "undersail continue "+stack+" --input "+name+"=VALUE") {
+		r := b.must(6, apply...)
+		if !strings.Contains(r.out+r.err, "undersail continue "+stack+" --input "+name+"=VALUE") {
 			t.Errorf("what the run waits for is not told:\n%s%s", r.out, r.err)
 		}
 		apply = []string{"continue", stack, "--input", j.given, "--watch"}

@@ -45,7 +45,8 @@ func (p *page) selects() {
 // seesFocus fails when what has the focus does not show it.
 func (p *page) seesFocus() {
 	p.t.Helper()
-	shown, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`(() => { const s = getComputedStyle(document.activeElement); return s.outlineStyle !== 'none' && parseFloat(s.outlineWidth) > 0 })()`))
+	shown, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[bool](`(() => { const s = getComputedStyle(document.activeElement); return s.outlineStyle !== 'none' && parseFloat(s.outlineWidth) > 0 })()`))
 	if err != nil || !shown {
 		p.t.Errorf("what has the focus does not show it: %v", err)
 	}
@@ -57,8 +58,14 @@ func TestPreparing(t *testing.T) {
 	b := start(t, "--empty", "--pace", "240")
 	p := b.browse()
 	p.signIn(b.password)
-	for name, try := range map[string]func(*page, *bench){"by keyboard alone": byKeyboardAlone, "what was typed stays": whatWasTypedStays, "a secret that is typed is sealed at once": typedSecret,
-		"a text is begun, written, published and copied": writtenText, "cases are run, and begun from": casesRun, "what strayed stays on the page": strayedStays} {
+	for name, try := range map[string]func(*page, *bench){
+		"by keyboard alone":                              byKeyboardAlone,
+		"what was typed stays":                           whatWasTypedStays,
+		"a secret that is typed is sealed at once":       typedSecret,
+		"a text is begun, written, published and copied": writtenText,
+		"cases are run, and begun from":                  casesRun,
+		"what strayed stays on the page":                 strayedStays,
+	} {
 		t.Run(name, func(t *testing.T) {
 			p.t = t
 			try(p, b)
@@ -154,7 +161,8 @@ func whatWasTypedStays(p *page, b *bench) {
 		} `json:"body"`
 	}
 	b.reads("/api/v1/drafts", &list)
-	if len(list) == 0 || list[0].Body.Stack != "north" || fmt.Sprint(list[0].Body.Inputs["workers"]) != "3" { // changed last first
+	// changed last first
+	if len(list) == 0 || list[0].Body.Stack != "north" || fmt.Sprint(list[0].Body.Inputs["workers"]) != "3" {
 		t.Errorf("what is kept is %+v", list)
 	}
 	p.press("put back")
@@ -162,7 +170,8 @@ func whatWasTypedStays(p *page, b *bench) {
 	p.goes("Network")
 	p.typeIn("#field-range", "10.6") // no range yet; somebody who types slowly loses nothing
 	p.sees("is not an address range", "kept just now")
-	if value, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('#field-range').value`)); err != nil || value != "10.6" {
+	value, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('#field-range').value`))
+	if err != nil || value != "10.6" {
 		t.Errorf("what was typed became %q: %v", value, err)
 	}
 }
@@ -189,10 +198,12 @@ func typedSecret(p *page, b *bench) {
 	if text := fmt.Sprint(raw); strings.Contains(text, password) || !strings.Contains(text, "secret:vault-password") {
 		t.Errorf("the draft is %s", text)
 	}
-	if html, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.documentElement.outerHTML")); err != nil || strings.Contains(html, password) {
+	html, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.documentElement.outerHTML"))
+	if err != nil || strings.Contains(html, password) {
 		t.Errorf("the page holds the password: %v", err)
 	}
-	if told := b.must(0, "reveal", "vault-password", "--reason", "to compare").out; strings.TrimSpace(told) != password {
+	told := b.must(0, "reveal", "vault-password", "--reason", "to compare").out
+	if strings.TrimSpace(told) != password {
 		t.Errorf("sealed was %q", told)
 	}
 }
@@ -238,28 +249,35 @@ func writtenText(p *page, _ *bench) {
 // casesRun looks at the cases of a template and begins a draft from one.
 func casesRun(p *page, b *bench) {
 	p.open("/library/gauge-intake")
-	p.sees("Cases", "2 of 2 hold", "workers are spread over the zones", "net before gateway before worker[0] before board", "finding require at inputs")
+	p.sees("Cases", "2 of 2 hold", "workers are spread over the zones",
+		"net before gateway before worker[0] before board", "finding require at inputs")
 	p.clicks(`[aria-label="Prepare from it: workers are spread over the zones"]`)
 	p.sees("Prepare Tide gauge intake")
 	p.goes("Workers")
 	p.until("the workers of the case", `document.querySelector('[data-field=workers] input')?.value === '4'`)
-	if r := b.must(0, "templates", "test", "gauge-intake"); !strings.Contains(r.out, "holds  gauge-intake@1.4.0: workers are spread over the zones") || !strings.Contains(r.out, "2 of 2 cases hold") {
+	r := b.must(0, "templates", "test", "gauge-intake")
+	if !strings.Contains(r.out, "holds  gauge-intake@1.4.0: workers are spread over the zones") ||
+		!strings.Contains(r.out, "2 of 2 cases hold") {
 		b.t.Errorf("the service runs the cases that it keeps:\n%s", r.out)
 	}
 	dir := p.t.TempDir()
 	file := filepath.Join(dir, "quay.sail.yaml")
 	for name, text := range map[string]string{
-		"quay.sail.yaml":  "undersail: 1\nabout: {name: quay, version: 1.0.0, title: Quay}\nresources:\n  front: {type: address}\n",
-		"quay.cases.yaml": "cases:\n  - name: it has one\n    expect: {resources: {front: 1}}\n  - name: it has two\n    expect: {resources: {front: 2}}\n",
+		"quay.sail.yaml": "undersail: 1\nabout: {name: quay, version: 1.0.0, title: Quay}\nresources:\n  front: " +
+			"{type: address}\n",
+		"quay.cases.yaml": "cases:\n  - name: it has one\n    expect: {resources: {front: 1}}\n  - name: it has " +
+			"two\n    expect: {resources: {front: 2}}\n",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			p.t.Fatal(err)
 		}
 	}
-	if r := b.must(0, "templates", "publish", file); !strings.Contains(r.out, "1 of 2 fail: undersail templates test quay") {
+	r = b.must(0, "templates", "publish", file)
+	if !strings.Contains(r.out, "1 of 2 fail: undersail templates test quay") {
 		b.t.Errorf("publishing with cases:\n%s", r.out)
 	}
-	if r := b.must(3, "templates", "test", "quay"); !strings.Contains(r.out, "2 of front were expected, and there are 1") {
+	r = b.must(3, "templates", "test", "quay")
+	if !strings.Contains(r.out, "2 of front were expected, and there are 1") {
 		b.t.Errorf("what fails:\n%s", r.out)
 	}
 	p.open("/library/quay")
@@ -313,7 +331,8 @@ func TestACutConnectionIsToldAndMended(t *testing.T) {
 	var events []struct{ Number int64 }
 	b.reads("/api/v1/runs/1/events?limit=1000", &events)
 	eventually(t, fmt.Sprintf("all %d events are shown, each once", len(events)), 30*time.Second, func() bool {
-		shown, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.querySelectorAll('[data-events] li').length`))
+		shown, err := chromedp.Run(p.ctx,
+			chromedp.Evaluate[int](`document.querySelectorAll('[data-events] li').length`))
 		return err == nil && shown == len(events)
 	})
 	p.open("/stacks")

@@ -24,7 +24,11 @@ func TestOpenIDConnect(t *testing.T) {
 	for _, x := range []struct {
 		what string
 		try  func(*testing.T, *provided)
-	}{{"from a terminal", signingInFromATerminalByOpenIDConnect}, {"from a browser", signingInByOpenIDConnect}, {"as a pipeline", signingInAsAPipeline}} {
+	}{
+		{"from a terminal", signingInFromATerminalByOpenIDConnect},
+		{"from a browser", signingInByOpenIDConnect},
+		{"as a pipeline", signingInAsAPipeline},
+	} {
 		t.Run(x.what, func(t *testing.T) {
 			own := *p.door
 			own.t = t
@@ -43,14 +47,21 @@ type provided struct {
 func serveProvided(t *testing.T) *provided {
 	t.Helper()
 	p := &provided{door: newDoor(t)}
-	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.provider.ServeHTTP(w, r) }))
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		p.provider.ServeHTTP(w, r)
+	}))
 	p.issuer = "http://" + server.Listener.Addr().String()
 	p.provider = openid.New(p.issuer, []openid.Person{
 		{Subject: "1", Name: "wren", FullName: "Wren Castell", Groups: []string{"tide-operators"}},
 		{Subject: "2", Name: "bram", FullName: "Bram Tully", Groups: []string{"gardeners"}},
 		{Subject: "3", Name: "admin", FullName: "Not The Admin", Groups: []string{"tide-operators"}},
 		{Subject: "4", Name: "Sela/../x", FullName: "A Strange Name", Groups: []string{"tide-operators"}},
-	}, map[string]openid.Client{"undersail": {Secret: "a secret: with/signs", Returns: func(at string) bool { return strings.HasPrefix(at, p.url) }}})
+	}, map[string]openid.Client{
+		"undersail": {
+			Secret:  "a secret: with/signs",
+			Returns: func(at string) bool { return strings.HasPrefix(at, p.url) },
+		},
+	})
 	server.Start()
 	t.Cleanup(server.Close)
 	file := filepath.Join(p.dir, "secret")
@@ -58,10 +69,14 @@ func serveProvided(t *testing.T) *provided {
 		t.Fatal(err)
 	}
 	pipelines := filepath.Join(p.dir, "pipelines.yaml")
-	if err := os.WriteFile(pipelines, []byte("- {name: gauges, issuer: '"+p.issuer+"', claims: {repository: tide-office/gauges}, roles: [viewer]}\n"), 0o600); err != nil {
+	err := os.WriteFile(pipelines,
+		[]byte("- {name: gauges, issuer: '"+p.issuer+"', claims: {repository: tide-office/gauges}, roles: [viewer]}\n"),
+		0o600)
+	if err != nil {
 		t.Fatal(err)
 	}
-	p.up("--pipelines", pipelines, "--openid-issuer", p.issuer, "--openid-secret-file", file, "--openid-role", "tide-operators=operator", "--openid-role", "tide-watch=viewer")
+	p.up("--pipelines", pipelines, "--openid-issuer", p.issuer, "--openid-secret-file", file, "--openid-role",
+		"tide-operators=operator", "--openid-role", "tide-watch=viewer")
 	p.admin = p.invited(p.first, "admin")
 	return p
 }
@@ -72,7 +87,11 @@ func browser(t *testing.T) *http.Client {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &http.Client{Jar: jar, Timeout: time.Minute, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return &http.Client{
+		Jar:           jar,
+		Timeout:       time.Minute,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 }
 
 // begin goes to the provider as a browser, says who is there, and gives the address that
@@ -85,7 +104,8 @@ func (p *provided) begin(c *http.Client, person string) string {
 	}
 	res.Body.Close()
 	to, err := url.Parse(res.Header.Get("Location"))
-	if err != nil || to.Query().Get("code_challenge_method") != "S256" || to.Query().Get("nonce") == "" || to.Query().Get("state") == "" {
+	if err != nil || to.Query().Get("code_challenge_method") != "S256" || to.Query().Get("nonce") == "" ||
+		to.Query().Get("state") == "" {
 		p.t.Fatalf("sent to %v", to)
 	}
 	form := to.Query()
@@ -121,10 +141,12 @@ func signingInByOpenIDConnect(t *testing.T, p *provided) {
 	if status != 200 || session == "" {
 		t.Fatalf("signing in: %d", status)
 	}
-	if me := p.must("GET", "/api/v1/me", session, "", 200).body; me["name"] != "wren" || fmt.Sprint(me["roles"]) != "[operator]" || me["elsewhere"] != true {
+	me := p.must("GET", "/api/v1/me", session, "", 200).body
+	if me["name"] != "wren" || fmt.Sprint(me["roles"]) != "[operator]" || me["elsewhere"] != true {
 		t.Errorf("they are %v", me)
 	}
-	if a := p.ask("PUT", "/api/v1/me/password", session, fmt.Sprintf(`{"before":"","after":%q}`, goodPassword)); a.status != 409 {
+	a := p.ask("PUT", "/api/v1/me/password", session, fmt.Sprintf(`{"before":"","after":%q}`, goodPassword))
+	if a.status != 409 {
 		t.Errorf("a password beside the provider's: %d", a.status)
 	}
 	if a := p.ask("POST", "/api/v1/session", "", signInBody("wren", "")); a.status != 401 {
@@ -157,7 +179,10 @@ func signingInByOpenIDConnect(t *testing.T, p *provided) {
 			p.begin(c, "wren")
 			return p.back(c, p.url+"/sign-in/openid/back?error=access_denied&error_description=%3Cscript%3E")
 		},
-		"nobody of a group that has a role": func() (int, string) { c := browser(t); return p.back(c, p.begin(c, "bram")) },
+		"nobody of a group that has a role": func() (int, string) {
+			c := browser(t)
+			return p.back(c, p.begin(c, "bram"))
+		},
 		"somebody with the name of a user here": func() (int, string) {
 			c := browser(t)
 			return p.back(c, p.begin(c, "admin"))
@@ -179,7 +204,8 @@ func signingInByOpenIDConnect(t *testing.T, p *provided) {
 	// Groups decide at each sign-in; who lost all of them loses what was open too.
 	p.provider.SetGroups("wren", "tide-watch")
 	c = browser(t)
-	if _, again := p.back(c, p.begin(c, "wren")); fmt.Sprint(p.must("GET", "/api/v1/me", again, "", 200).body["roles"]) != "[viewer]" {
+	_, again := p.back(c, p.begin(c, "wren"))
+	if fmt.Sprint(p.must("GET", "/api/v1/me", again, "", 200).body["roles"]) != "[viewer]" {
 		t.Error("the roles are those of before")
 	}
 	if a := p.ask("POST", "/api/v1/secrets", session, `{"name":"gate","kind":"secret"}`); a.status != 403 {
@@ -238,11 +264,17 @@ func signingInAsAPipeline(t *testing.T, p *provided) {
 	if code, said := login("tide-office/gauges"); code != 0 || !strings.Contains(said, "as gauges (viewer)") {
 		t.Errorf("signing in: %d %s", code, said)
 	}
-	if code, said := login("tide-office/others"); code == 0 || !strings.Contains(said, "no pipeline is let in with this token") {
+	code, said := login("tide-office/others")
+	if code == 0 || !strings.Contains(said, "no pipeline is let in with this token") {
 		t.Errorf("of another repository: %d %s", code, said)
 	}
 	file := filepath.Join(t.TempDir(), "pipelines.yaml")
-	for text, want := range map[string]string{"- {name: gauges, issuer: https://x.example, roles: [viewer]}": "names no claim", "- {name: gauges, isuer: x}": "isuer", "- {name: gauges, issuer: https://x.example, claims: {sub: a}, roles: [admin]}": "no pipeline administers the whole service"} {
+	for text, want := range map[string]string{
+		"- {name: gauges, issuer: https://x.example, roles: [viewer]}": "names no claim",
+		"- {name: gauges, isuer: x}":                                   "isuer",
+		"- {name: gauges, issuer: https://x.example, claims: {sub: a}, roles: [admin]}": "no pipeline administers " +
+			"the whole service",
+	} {
 		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -295,7 +327,8 @@ func signingInFromATerminalByOpenIDConnect(t *testing.T, p *provided) {
 	if strings.Contains(fmt.Sprint(begun), "device") {
 		t.Errorf("the provider's own code is handed out: %v", begun)
 	}
-	if a := p.ask("POST", "/api/v1/openid/terminal/ask", "", handle); a.status != 409 || a.body["type"] != "urn:undersail:waiting" {
+	a := p.ask("POST", "/api/v1/openid/terminal/ask", "", handle)
+	if a.status != 409 || a.body["type"] != "urn:undersail:waiting" {
 		t.Errorf("before anybody entered it: %d %v", a.status, a.body)
 	}
 	http.PostForm(p.issuer+"/enter", url.Values{"user_code": {fmt.Sprint(begun["code"])}, "person": {"wren"}})
@@ -311,7 +344,8 @@ func signingInFromATerminalByOpenIDConnect(t *testing.T, p *provided) {
 	if a := p.ask("POST", "/api/v1/openid/terminal/ask", "", handle); a.status != 401 {
 		t.Errorf("a second time: %d", a.status)
 	}
-	if a := p.ask("POST", "/api/v1/openid/terminal/ask", "", fmt.Sprintf(`{"handle":%q}`, begun["code"])); a.status != 401 {
+	a = p.ask("POST", "/api/v1/openid/terminal/ask", "", fmt.Sprintf(`{"handle":%q}`, begun["code"]))
+	if a.status != 401 {
 		t.Errorf("with the code that others see: %d", a.status)
 	}
 }

@@ -59,7 +59,8 @@ var kept = map[string]int{"duty-desk": 3}
 // a property, and no stack is left behind.
 func (b *bench) refusedForTypes(stack, template, secret string) {
 	b.t.Helper()
-	args := []string{"propose", stack, "--template", template, "--account", "saltmere-lab", "--region", "north-fell", "--inputs", "examples/" + template + ".inputs.yaml", "-o", "json"}
+	args := []string{"propose", stack, "--template", template, "--account", "saltmere-lab", "--region", "north-fell",
+		"--inputs", "examples/" + template + ".inputs.yaml", "-o", "json"}
 	if secret != "" {
 		args = append(args, "--secret", secret+"=-")
 	}
@@ -92,13 +93,16 @@ func (b *bench) refusedForTypes(stack, template, secret string) {
 // applies the template without the guard.
 func (b *bench) takeGuardAway(stack string) {
 	b.t.Helper()
-	if r := b.run("retire", stack, "--yes"); r.code != 3 || !strings.Contains(r.err, "front is guarded and would be removed") {
+	r := b.run("retire", stack, "--yes")
+	if r.code != 3 || !strings.Contains(r.err, "front is guarded and would be removed") {
 		b.t.Fatalf("retiring what is guarded: %d %s", r.code, r.err)
 	}
-	if r := b.run("retire", stack, "--lift-guard", "front", "--yes"); r.code != 6 || !strings.Contains(r.err, "these are guarded until now, and are rebuilt or removed: front") {
+	r = b.run("retire", stack, "--lift-guard", "front", "--yes")
+	if r.code != 6 || !strings.Contains(r.err, "these are guarded until now, and are rebuilt or removed: front") {
 		b.t.Errorf("with its guard lifted for once it asks for a consent: %d %s", r.code, r.err)
 	}
-	if r := b.run("retire", stack, "--lift-guard", "server"); r.code != 3 || !strings.Contains(r.err, "nothing of that name is guarded") {
+	r = b.run("retire", stack, "--lift-guard", "server")
+	if r.code != 3 || !strings.Contains(r.err, "nothing of that name is guarded") {
 		b.t.Errorf("a guard that is none: %d %s", r.code, r.err)
 	}
 	text := b.must(0, "templates", "show", "field-app").out
@@ -116,7 +120,8 @@ func TestEveryExampleFromTemplateToNothingLeft(t *testing.T) {
 	if len(templates) < 14 {
 		t.Fatalf("the library has %v", templates)
 	}
-	b.must(0, "apply", b.propose("intake-trial", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml", "--input", "range=10.99.0.0/20"), "--watch")
+	b.must(0, "apply", b.propose("intake-trial", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml",
+		"--input", "range=10.99.0.0/20"), "--watch")
 	for _, template := range templates {
 		t.Run(template.Name, func(t *testing.T) {
 			t.Parallel()
@@ -200,10 +205,12 @@ func TestChangingAStackChangesOnlyWhatDiffers(t *testing.T) {
 	if r := b.run("accept", first); r.code != 4 || !strings.Contains(r.err, "stale") {
 		t.Errorf("a proposal that a newer one replaced: %d %s", r.code, r.err)
 	}
-	if r := b.run("accept", fmt.Sprint(p.ID)); r.code != 6 || !strings.Contains(r.err, "site (instance)") || !strings.Contains(r.err, "--agree rebuild") {
+	if r := b.run("accept", fmt.Sprint(p.ID)); r.code != 6 || !strings.Contains(r.err, "site (instance)") ||
+		!strings.Contains(r.err, "--agree rebuild") {
 		t.Errorf("a machine that serves is made anew unasked: %d %s", r.code, r.err)
 	}
-	if r := b.must(0, "proposals", fmt.Sprint(p.ID)); !strings.Contains(r.out, "site is gone for about") || !strings.Contains(r.out, "input `headline`, of which") {
+	if r := b.must(0, "proposals", fmt.Sprint(p.ID)); !strings.Contains(r.out, "site is gone for about") ||
+		!strings.Contains(r.out, "input `headline`, of which") {
 		t.Errorf("the proposal does not say for how long and since what:\n%s", r.out)
 	}
 	b.must(0, "accept", fmt.Sprint(p.ID), "--agree", "rebuild")
@@ -239,16 +246,21 @@ func TestTheExitCodeTellsWhatCameOfIt(t *testing.T) {
 		{[]string{"stop", "77"}, 1, "there is no run 77"},
 		{[]string{"frobnicate"}, 2, "unknown command"},
 		{[]string{"propose"}, 2, "accepts 1 arg"},
-		{[]string{"propose", "Bad Name", "--template", "warning-site", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "is not a name for a stack"},
-		{[]string{"propose", "x", "--template", "no-such", "--account", "saltmere-lab", "--region", "north-fell"}, 1, "there is no template \"no-such\""},
-		{[]string{"propose", "x", "--template", "warning-site", "--account", "nobody", "--region", "north-fell"}, 1, "there is no account \"nobody\""},
-		{[]string{"propose", "x", "--template", "warning-site", "--account", "saltmere-lab", "--region", "nowhere"}, 1, "account saltmere-lab has no region \"nowhere\""},
+		{[]string{"propose", "Bad Name", "--template", "warning-site", "--account", "saltmere-lab", "--region",
+			"north-fell"}, 1, "is not a name for a stack"},
+		{[]string{"propose", "x", "--template", "no-such", "--account", "saltmere-lab", "--region", "north-fell"}, 1,
+			"there is no template \"no-such\""},
+		{[]string{"propose", "x", "--template", "warning-site", "--account", "nobody", "--region", "north-fell"}, 1,
+			"there is no account \"nobody\""},
+		{[]string{"propose", "x", "--template", "warning-site", "--account", "saltmere-lab", "--region", "nowhere"}, 1,
+			"account saltmere-lab has no region \"nowhere\""},
 		{[]string{"propose", "x", "--template", "warning-site"}, 1, "needs an account and a region"},
 		{[]string{"check", "no-such.yaml"}, 2, "no such file"},
 		{[]string{"render", "examples/warning-site.sail.yaml", "-o", "xml"}, 2, "table, json or yaml"},
 	} {
 		if r := b.run(c.args...); r.code != c.code || !strings.Contains(r.err, c.says) {
-			t.Errorf("undersail %s: exit code %d, want %d with %q:\n%s", strings.Join(c.args, " "), r.code, c.code, c.says, r.err)
+			t.Errorf("undersail %s: exit code %d, want %d with %q:\n%s", strings.Join(c.args, " "), r.code, c.code,
+				c.says, r.err)
 		}
 	}
 	b.stop(15)
@@ -256,7 +268,9 @@ func TestTheExitCodeTellsWhatCameOfIt(t *testing.T) {
 		t.Errorf("without the service: %d %s", r.code, r.err)
 	}
 	b.up("--empty", "--pace", "240")
-	for _, verb := range strings.Fields("serve demo login accounts offers addresses policies fit compare cost templates render check propose proposals accept refuse apply runs watch stop continue stacks outputs verify retire events") {
+	for _, verb := range strings.Fields("serve demo login accounts offers addresses policies fit compare cost " +
+		"templates render check propose proposals accept refuse apply runs watch stop continue stacks outputs " +
+		"verify retire events") {
 		if r := b.must(0, verb, "--help"); !strings.Contains(r.out, "Examples:") {
 			t.Errorf("%s --help shows no example", verb)
 		}

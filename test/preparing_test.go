@@ -197,9 +197,11 @@ func (p *page) proposesToRetire(stack string) {
 	p.t.Helper()
 	p.open("/stacks/" + stack)
 	p.press("Propose to retire")
-	p.until("it is proposed, or asks what becomes of what is there", `document.querySelector('[role=dialog]') !== null || document.body.innerText.includes('Accept and retire')`)
+	p.until("it is proposed, or asks what becomes of what is there",
+		`document.querySelector('[role=dialog]') !== null || document.body.innerText.includes('Accept and retire')`)
 	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelectorAll('[role=dialog] input[name^="lift "]').forEach((e) => e.click())`))
-	p.until("it is proposed", `(() => { const e = [...document.querySelectorAll('[role=dialog] button')].find((b) => b.innerText === 'Propose it' && !b.disabled); if (e) e.click(); return document.body.innerText.includes('Accept and retire') })()`)
+	p.until("it is proposed",
+		`(() => { const e = [...document.querySelectorAll('[role=dialog] button')].find((b) => b.innerText === 'Propose it' && !b.disabled); if (e) e.click(); return document.body.innerText.includes('Accept and retire') })()`)
 }
 
 // agreeToAll gives every consent that is asked.
@@ -211,7 +213,8 @@ func (p *page) agreeToAll() {
 // opens follows the first output that is an address, and reads something there.
 func (p *page) opens() {
 	p.t.Helper()
-	address, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('td a[href^="http"]')?.href ?? ''`))
+	address, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[string](`document.querySelector('td a[href^="http"]')?.href ?? ''`))
 	if err != nil || address == "" {
 		p.t.Fatalf("no output is an address: %v\n%s", err, p.text())
 	}

@@ -37,7 +37,8 @@ func serveFor(t *testing.T, cloudsFile string) *bench {
 		t.Fatal(err)
 	}
 	b := &bench{t: t, dir: t.TempDir(), bin: bin}
-	b.cmd = exec.Command(filepath.Join(bin, "undersail"), "serve", "--dir", filepath.Join(b.dir, "service"), "--listen", "127.0.0.1:0", "--reach", "127.40.0.1")
+	b.cmd = exec.Command(filepath.Join(bin, "undersail"), "serve", "--dir", filepath.Join(b.dir, "service"), "--listen",
+		"127.0.0.1:0", "--reach", "127.40.0.1")
 	b.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	out, err := b.cmd.StdoutPipe()
 	if err != nil {
@@ -78,7 +79,9 @@ func serveFor(t *testing.T, cloudsFile string) *bench {
 	if r := b.runWith(strings.Fields(link)[0]+"\n"+b.password+"\n", "login", b.url, "--invited"); r.code != 0 {
 		t.Fatal(r.err)
 	}
-	if r := b.must(0, "accounts", "add", realAccount, "--cloud", "openstack", "--clouds-file", cloudsFile, "--entry", "harbour-app"); !strings.Contains(r.out, realRegion) {
+	r := b.must(0, "accounts", "add", realAccount, "--cloud", "openstack", "--clouds-file", cloudsFile, "--entry",
+		"harbour-app")
+	if !strings.Contains(r.out, realRegion) {
 		t.Fatal(r.out)
 	}
 	b.must(0, "accounts", "set", realAccount, "--unreached")
@@ -90,8 +93,15 @@ func serveFor(t *testing.T, cloudsFile string) *bench {
 
 // lists are the cloud's own: by service what is counted.
 var lists = []struct{ service, path, key string }{
-	{"network", "networks?router:external=false", "networks"}, {"network", "subnets", "subnets"}, {"network", "routers", "routers"}, {"network", "ports", "ports"}, {"network", "floatingips", "floatingips"},
-	{"network", "security-groups", "security_groups"}, {"compute", "servers", "servers"}, {"compute", "os-keypairs", "keypairs"}, {"volume", "volumes", "volumes"},
+	{"network", "networks?router:external=false", "networks"},
+	{"network", "subnets", "subnets"},
+	{"network", "routers", "routers"},
+	{"network", "ports", "ports"},
+	{"network", "floatingips", "floatingips"},
+	{"network", "security-groups", "security_groups"},
+	{"compute", "servers", "servers"},
+	{"compute", "os-keypairs", "keypairs"},
+	{"volume", "volumes", "volumes"},
 }
 
 // ownLists asks a project what it has, past the product.
@@ -121,8 +131,13 @@ func ownListsOf(t *testing.T, cloudsFile, entry string) ownLists {
 		t.Fatal(err)
 	}
 	o := ownLists{t, map[string]*gophercloud.ServiceClient{}, user.ID}
-	for name, open := range map[string]func(*gophercloud.ProviderClient, gophercloud.EndpointOpts) (*gophercloud.ServiceClient, error){
-		"identity": platform.NewIdentityV3, "network": platform.NewNetworkV2, "compute": platform.NewComputeV2, "volume": platform.NewBlockStorageV3} {
+	type opener func(*gophercloud.ProviderClient, gophercloud.EndpointOpts) (*gophercloud.ServiceClient, error)
+	for name, open := range map[string]opener{
+		"identity": platform.NewIdentityV3,
+		"network":  platform.NewNetworkV2,
+		"compute":  platform.NewComputeV2,
+		"volume":   platform.NewBlockStorageV3,
+	} {
 		if o.services[name], err = open(provider, eo); err != nil {
 			t.Fatal(err)
 		}
@@ -138,7 +153,8 @@ func (o ownLists) do(service, method, path string, in any) map[string]json.RawMe
 	if method != "DELETE" {
 		options.JSONResponse = &out
 	}
-	if _, err := o.services[service].Request(context.Background(), method, o.services[service].ServiceURL(path), options); err != nil {
+	_, err := o.services[service].Request(context.Background(), method, o.services[service].ServiceURL(path), options)
+	if err != nil {
 		o.t.Fatalf("%s %s: %v", method, path, err)
 	}
 	return out
@@ -160,7 +176,10 @@ func (o ownLists) credential(name string) (cloudsFile string, takeAway func()) {
 	o.t.Helper()
 	user := "users/" + o.user + "/application_credentials"
 	var made struct{ ID, Secret string }
-	if err := json.Unmarshal(o.do("identity", "POST", user, map[string]any{"application_credential": map[string]any{"name": name}})["application_credential"], &made); err != nil {
+	err := json.Unmarshal(o.do("identity", "POST", user, map[string]any{
+		"application_credential": map[string]any{"name": name},
+	})["application_credential"], &made)
+	if err != nil {
 		o.t.Fatal(err)
 	}
 	gone := sync.OnceFunc(func() { o.do("identity", "DELETE", user+"/"+made.ID, nil) })
@@ -212,7 +231,8 @@ resources:
   many: {type: instance, repeat: 6, want: {size: s1.large, image: debian-12, subnet: =one.id}}
 `)
 	r := b.run(append([]string{"check", mistakes}, at...)...)
-	for _, want := range []string{`no size "s9.none"`, `no zone "zone-z"`, "10.80.1.0/24 overlaps 10.80.0.0/20", "vcpus"} {
+	for _, want := range []string{`no size "s9.none"`, `no zone "zone-z"`, "10.80.1.0/24 overlaps 10.80.0.0/20",
+		"vcpus"} {
 		if r.code != 3 || !strings.Contains(r.out+r.err, want) {
 			t.Errorf("the mistake %q is not told (exit code %d):\n%s%s", want, r.code, r.out, r.err)
 		}
@@ -229,16 +249,22 @@ resources:
 	}
 	readings := append([]string{"--template", "shore-readings", "--input", `admin_sources=["198.51.100.0/24"]`}, at...)
 	apply("readings", 0, readings...)
-	if r := b.must(0, "verify", "readings"); !strings.Contains(r.out, "9 of 9") && !strings.Contains(r.out, "11 of 11") || !strings.Contains(r.out, "not asked: no packets from here reach") {
+	r = b.must(0, "verify", "readings")
+	if !strings.Contains(r.out, "9 of 9") && !strings.Contains(r.out, "11 of 11") ||
+		!strings.Contains(r.out, "not asked: no packets from here reach") {
 		t.Errorf("verified: %s", r.out)
 	}
-	apply("readings", 0, "--input", "disk=12GiB", "--input", "workers=3", "--input", "more_ports=[9400]", "--input", "vcpus=2")
-	if n := o.count(); n["servers"]-before["servers"] != 4 || n["volumes"]-before["volumes"] != 3 || n["floatingips"]-before["floatingips"] != 1 {
+	apply("readings", 0, "--input", "disk=12GiB", "--input", "workers=3", "--input", "more_ports=[9400]", "--input",
+		"vcpus=2")
+	n := o.count()
+	if n["servers"]-before["servers"] != 4 || n["volumes"]-before["volumes"] != 3 ||
+		n["floatingips"]-before["floatingips"] != 1 {
 		t.Errorf("after the change there are %v, before %v", n, before)
 	}
 	// A new size that was proved is confirmed, which takes the cloud a moment.
 	for deadline := time.Now().Add(time.Minute); ; time.Sleep(time.Second) {
-		waiting := slices.DeleteFunc(o.rows("compute", "servers/detail", "servers"), func(s map[string]any) bool { return s["status"] == "ACTIVE" })
+		waiting := slices.DeleteFunc(o.rows("compute", "servers/detail", "servers"),
+			func(s map[string]any) bool { return s["status"] == "ACTIVE" })
 		if len(waiting) == 0 {
 			break
 		}
@@ -253,7 +279,8 @@ resources:
 				o.do("network", "DELETE", "ports/"+p["id"].(string), nil)
 			}
 		}
-		if r := in.run("verify", "readings"); r.code != 1 || !strings.Contains(r.out, "a port of it was removed by somebody else") {
+		r := in.run("verify", "readings")
+		if r.code != 1 || !strings.Contains(r.out, "a port of it was removed by somebody else") {
 			t.Errorf("exit code %d: %s", r.code, r.out)
 		}
 		var p proposed
@@ -271,10 +298,13 @@ resources:
 			project, _ = n["project_id"].(string)
 		}
 		quota := func(cores int) {
-			admin.do("compute", "PUT", "os-quota-sets/"+project, map[string]any{"quota_set": map[string]any{"cores": cores}})
+			admin.do("compute", "PUT", "os-quota-sets/"+project, map[string]any{
+				"quota_set": map[string]any{"cores": cores},
+			})
 		}
 		var p proposed
-		in.into(&p, append([]string{"propose", "notice", "--template", "shore-notice", "--input", `readers=["198.51.100.0/24"]`, "--input", "vcpus=4"}, at...)...)
+		in.into(&p, append([]string{"propose", "notice", "--template", "shore-notice", "--input",
+			`readers=["198.51.100.0/24"]`, "--input", "vcpus=4"}, at...)...)
 		id := in.accept(p)
 		quota(8) // after it was accepted
 		t.Cleanup(func() { quota(20) })
@@ -283,13 +313,16 @@ resources:
 		}
 		quota(20)
 		var next proposed
-		in.into(&next, append([]string{"propose", "notice", "--template", "shore-notice", "--input", `readers=["198.51.100.0/24"]`, "--input", "vcpus=4"}, at...)...)
+		in.into(&next, append([]string{"propose", "notice", "--template", "shore-notice", "--input",
+			`readers=["198.51.100.0/24"]`, "--input", "vcpus=4"}, at...)...)
 		in.must(0, "apply", in.accept(next), "--watch")
 		in.retire("notice")
 	})
 	t.Run("a volume fails", func(t *testing.T) {
 		in := b.in(t)
-		doomed := file(t, "doomed.sail.yaml", "undersail: 1\nabout: {name: doomed, version: 1.0.0, title: Doomed}\nresources:\n  data: {type: disk, want: {name: to-fail, size: 1GiB, type: standard}}\n")
+		doomed := file(t, "doomed.sail.yaml",
+			"undersail: 1\nabout: {name: doomed, version: 1.0.0, title: Doomed}\nresources:\n  data: {type: disk, "+
+				"want: {name: to-fail, size: 1GiB, type: standard}}\n")
 		var p proposed
 		in.into(&p, append([]string{"propose", "doomed", "--template", doomed}, at...)...)
 		if r := in.run("apply", in.accept(p), "--watch"); r.code != 1 || !strings.Contains(r.out+r.err, "got broken") {
@@ -300,7 +333,8 @@ resources:
 	t.Run("compute stops in the middle of a run and starts again", func(t *testing.T) {
 		in := b.in(t)
 		var p proposed
-		in.into(&p, append([]string{"propose", "notice", "--template", "shore-notice", "--input", `readers=["198.51.100.0/24"]`}, at...)...)
+		in.into(&p, append([]string{"propose", "notice", "--template", "shore-notice", "--input",
+			`readers=["198.51.100.0/24"]`}, at...)...)
 		in.must(0, "apply", in.accept(p))
 		var runs []struct {
 			ID    int64
@@ -333,7 +367,8 @@ resources:
 		short, takeAway := o.credential("for-a-while")
 		in.must(0, "accounts", "renew", realAccount, "--clouds-file", short, "--entry", "short")
 		var p proposed
-		in.into(&p, append([]string{"propose", "notice", "--template", "shore-notice", "--input", `readers=["198.51.100.0/24"]`}, at...)...)
+		in.into(&p, append([]string{"propose", "notice", "--template", "shore-notice", "--input",
+			`readers=["198.51.100.0/24"]`}, at...)...)
 		in.must(0, "apply", in.accept(p))
 		takeAway()
 		var runs []struct {
@@ -341,7 +376,8 @@ resources:
 			State string
 		}
 		in.into(&runs, "runs", "--stack", "notice")
-		if r := in.run("watch", fmt.Sprint(runs[0].ID)); r.code != 6 || !strings.Contains(r.out+r.err, "accounts renew") {
+		r := in.run("watch", fmt.Sprint(runs[0].ID))
+		if r.code != 6 || !strings.Contains(r.out+r.err, "accounts renew") {
 			t.Errorf("the run does not wait for other credentials: exit code %d\n%s%s", r.code, r.out, r.err)
 		}
 		in.must(0, "accounts", "renew", realAccount, "--clouds-file", cloudsFile, "--entry", "harbour-app")
@@ -378,7 +414,8 @@ func (b *bench) pictures() {
 	p.press("Sign in")
 	p.sees("readings")
 	var shown proposed
-	b.into(&shown, "propose", "lookout", "--template", "shore-readings", "--account", realAccount, "--region", realRegion, "--input", `admin_sources=["198.51.100.0/24"]`, "--input", "workers=1")
+	b.into(&shown, "propose", "lookout", "--template", "shore-readings", "--account", realAccount, "--region",
+		realRegion, "--input", `admin_sources=["198.51.100.0/24"]`, "--input", "workers=1")
 	id := b.accept(shown)
 	p.open("/proposals/" + id)
 	p.press("Apply")

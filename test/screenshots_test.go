@@ -62,7 +62,8 @@ func TestScreenshots(t *testing.T) {
 	time.Sleep(time.Second)
 	shot("proposal-consent")
 	var secrets proposed
-	b.into(&secrets, "propose", "archive-trial", "--template", "tide-archive", "--account", "saltmere-lab", "--region", "north-fell", "--inputs", "examples/tide-archive.inputs.yaml")
+	b.into(&secrets, "propose", "archive-trial", "--template", "tide-archive", "--account", "saltmere-lab", "--region",
+		"north-fell", "--inputs", "examples/tide-archive.inputs.yaml")
 	p.open(fmt.Sprintf("/proposals/%d", secrets.ID))
 	p.sees("What secrets are opened for", "What waits for what")
 	p.scrollsTo("What secrets are opened for")

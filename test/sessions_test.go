@@ -50,10 +50,16 @@ func within(t *testing.T, what string, over <-chan struct{}) {
 
 func streamsEndWithWhatTheyWereOpenedBy(t *testing.T, d *door) {
 	for what, end := range map[string]func(name, session string){
-		"signed out":      func(_, session string) { d.must("DELETE", "/api/v1/session", session, "", 204) },
-		"disabled":        func(name, _ string) { d.must("PATCH", "/api/v1/users/"+name, d.admin, `{"disabled":true}`, 200) },
-		"other-roles":     func(name, _ string) { d.must("PATCH", "/api/v1/users/"+name, d.admin, `{"roles":["keeper"]}`, 200) },
-		"everywhere":      func(name, _ string) { d.must("DELETE", "/api/v1/users/"+name+"/sessions", d.admin, "", 204) },
+		"signed out": func(_, session string) { d.must("DELETE", "/api/v1/session", session, "", 204) },
+		"disabled": func(name, _ string) {
+			d.must("PATCH", "/api/v1/users/"+name, d.admin, `{"disabled":true}`, 200)
+		},
+		"other-roles": func(name, _ string) {
+			d.must("PATCH", "/api/v1/users/"+name, d.admin, `{"roles":["keeper"]}`, 200)
+		},
+		"everywhere": func(name, _ string) {
+			d.must("DELETE", "/api/v1/users/"+name+"/sessions", d.admin, "", 204)
+		},
 		"ended-by-others": func(name, _ string) { d.endSession(name) },
 		"new-password": func(name, _ string) {
 			link := d.must("POST", "/api/v1/users/"+name+"/link", d.admin, "", 201).body["link"].(string)
@@ -117,11 +123,15 @@ func TestSessionsEndByThemselves(t *testing.T) {
 		t.Helper()
 		var row struct{ idle, life, ago time.Duration }
 		if what != "" {
-			if _, err := admin.Exec(t.Context(), "UPDATE tokens SET "+what+" WHERE user_id = (SELECT id FROM users WHERE name = $1)", name); err != nil {
+			_, err := admin.Exec(t.Context(),
+				"UPDATE tokens SET "+what+" WHERE user_id = (SELECT id FROM users WHERE name = $1)", name)
+			if err != nil {
 				t.Fatal(err)
 			}
 		}
-		err := admin.QueryRow(t.Context(), "SELECT t.idle, t.expires_at - t.created_at, now() - t.used_at FROM tokens t JOIN users u ON u.id = t.user_id WHERE u.name = $1", name).Scan(&row.idle, &row.life, &row.ago)
+		err := admin.QueryRow(t.Context(),
+			"SELECT t.idle, t.expires_at - t.created_at, now() - t.used_at FROM tokens t JOIN users u ON u.id = "+
+				"t.user_id WHERE u.name = $1", name).Scan(&row.idle, &row.life, &row.ago)
 		if err != nil || what == "" && (row.idle != 3*time.Hour || row.life.Round(time.Minute) != 9*time.Hour) {
 			t.Fatalf("the session of %s may go unused for %v and lasts %v (%v)", name, row.idle, row.life, err)
 		}
@@ -129,7 +139,8 @@ func TestSessionsEndByThemselves(t *testing.T) {
 	}
 	ask := func(session string, more ...string) int {
 		t.Helper()
-		return d.ask("GET", "/api/v1/me", "", "", append([]string{"Cookie", "undersail_session=" + session}, more...)...).status
+		return d.ask("GET", "/api/v1/me", "", "",
+			append([]string{"Cookie", "undersail_session=" + session}, more...)...).status
 	}
 	idle, busy := d.person("idle", "viewer"), d.person("busy", "viewer")
 	streaming, _ := d.stream(t, "", "Cookie", "undersail_session="+idle)

@@ -76,18 +76,28 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 	at := free.Addr().String()
 	free.Close()
 	var provider *openid.Provider
-	people := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { provider.ServeHTTP(w, r) }))
+	people := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		provider.ServeHTTP(w, r)
+	}))
 	issuer := "http://" + people.Listener.Addr().String()
-	provider = openid.New(issuer, []openid.Person{{Subject: "1", Name: "wren", FullName: "Wren Castell", Groups: []string{"tide-operators"}}},
-		map[string]openid.Client{"undersail": {Returns: func(back string) bool { return strings.HasPrefix(back, "https://"+at) }}})
+	provider = openid.New(issuer,
+		[]openid.Person{{Subject: "1", Name: "wren", FullName: "Wren Castell", Groups: []string{"tide-operators"}}},
+		map[string]openid.Client{
+			"undersail": {Returns: func(back string) bool { return strings.HasPrefix(back, "https://"+at) }},
+		})
 	people.Start()
 	t.Cleanup(people.Close)
-	here := strings.NewReplacer("https://undersail.saltmere.example:7420", "https://"+at, "0.0.0.0:7420", at, "/var/lib/undersail-anew", filepath.Join(dir, "anew"), "/var/lib/undersail", filepath.Join(dir, "service"),
-		"/etc/undersail/chain.pem", certificates.File("service"), "/etc/undersail/key.pem", certificates.KeyFile("service"), "https://people.saltmere.example", issuer,
-		"https://larch.saltmere.example", cloud.Place.Larch, "LIVE", cloud.Accounts[0].ClientID, "/backup/undersail.dump", filepath.Join(dir, "undersail.dump"), "/media/safe/undersail.key", filepath.Join(dir, "undersail.key"))
+	here := strings.NewReplacer("https://undersail.saltmere.example:7420", "https://"+at, "0.0.0.0:7420", at,
+		"/var/lib/undersail-anew", filepath.Join(dir, "anew"), "/var/lib/undersail", filepath.Join(dir, "service"),
+		"/etc/undersail/chain.pem", certificates.File("service"), "/etc/undersail/key.pem",
+		certificates.KeyFile("service"), "https://people.saltmere.example", issuer,
+		"https://larch.saltmere.example", cloud.Place.Larch, "LIVE", cloud.Accounts[0].ClientID,
+		"/backup/undersail.dump", filepath.Join(dir, "undersail.dump"), "/media/safe/undersail.key",
+		filepath.Join(dir, "undersail.key"))
 	b := &bench{t: t, dir: filepath.Join(dir, "service"), bin: bin}
 	home := func(name string) []string {
-		return append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(dir, name), "SSL_CERT_FILE="+certificates.File("authority"))
+		return append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(dir, name),
+			"SSL_CERT_FILE="+certificates.File("authority"))
 	}
 	args := func(i int) []string { return words(here.Replace(commands[i]))[1:] }
 	command := func(i int, stdin string) string {
@@ -143,7 +153,8 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 	b.env = append(home("admin"), "")
 	b.must(0, "templates", "publish", "examples/warning-site.sail.yaml")
 	b.env = home("ada")
-	b.must(0, "propose", "site", "--template", "warning-site", "--account", "saltmere-live", "--region", "north-fell", "--inputs", "examples/warning-site.inputs.yaml")
+	b.must(0, "propose", "site", "--template", "warning-site", "--account", "saltmere-live", "--region", "north-fell",
+		"--inputs", "examples/warning-site.inputs.yaml")
 	if r := b.run("accept", "1"); r.code != 4 || !strings.Contains(r.err, "somebody else than ada") {
 		t.Errorf("the author accepts: %d %s", r.code, r.err)
 	}
@@ -186,11 +197,13 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 	}
 	b.env = append(home("ci"), "UNDERSAIL_URL=https://"+at, "UNDERSAIL_TOKEN="+token)
 	b.must(0, "verify", "site")
-	if out := command(9, ""); !strings.Contains(out, "1 accounts, 1 stacks") && !strings.Contains(out, "1 account, 1 stack") {
+	if out := command(9, ""); !strings.Contains(out, "1 accounts, 1 stacks") &&
+		!strings.Contains(out, "1 account, 1 stack") {
 		t.Error(out)
 	}
 	// The restored one knows the people and their rights.
-	second := exec.Command(filepath.Join(bin, "undersail"), "serve", "--dir", filepath.Join(dir, "anew"), "--listen", "127.0.0.1:0", "--reach", "127.0.0.0/8", "-o", "json")
+	second := exec.Command(filepath.Join(bin, "undersail"), "serve", "--dir", filepath.Join(dir, "anew"), "--listen",
+		"127.0.0.1:0", "--reach", "127.0.0.0/8", "-o", "json")
 	second.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	if out, err = second.StdoutPipe(); err != nil {
 		t.Fatal(err)
@@ -206,7 +219,8 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 		t.Fatalf("the restored service: %v %+v", err, anew)
 	}
 	b.env = home("bo-anew")
-	if r := b.runWith(goodPassword+"\n", "login", anew.URL, "--user", "bo"); r.code != 0 || !strings.Contains(r.out, "reviewer@saltmere-live") {
+	r := b.runWith(goodPassword+"\n", "login", anew.URL, "--user", "bo")
+	if r.code != 0 || !strings.Contains(r.out, "reviewer@saltmere-live") {
 		t.Errorf("signing in to the restored service: %d %s%s", r.code, r.out, r.err)
 	}
 	second.Process.Signal(syscall.SIGTERM)

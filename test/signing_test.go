@@ -34,7 +34,8 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 	}
 	all.Wait()
 	if wrong > 5 || wrong+slowed != 40 {
-		t.Errorf("of 40 guesses at once %d were looked at, %d slowed down, %d came to something else", wrong, slowed, otherwise)
+		t.Errorf("of 40 guesses at once %d were looked at, %d slowed down, %d came to something else", wrong, slowed,
+			otherwise)
 	}
 	if a := d.ask("POST", "/api/v1/session", "", signInBody("admin", goodPassword)); a.status != 200 {
 		t.Errorf("the administrator is locked out by a stranger: %d %v", a.status, a.body)
@@ -43,7 +44,8 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 	wrong = 0
 	began := time.Now()
 	for i := range 40 {
-		if a := stranger.ask("POST", "/api/v1/session", "", signInBody(fmt.Sprint("name", i), "guess")); a.status == 401 {
+		a := stranger.ask("POST", "/api/v1/session", "", signInBody(fmt.Sprint("name", i), "guess"))
+		if a.status == 401 {
 			wrong++
 		}
 	}
@@ -55,7 +57,9 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 	began = time.Now()
 	for _, said := range []string{`"signed in"`, "guess", "", strings.Repeat("x", 5000)} {
 		for i := range 15 {
-			if a := other.ask("POST", "/api/v1/session", "", signInBody(fmt.Sprint(len(said), "name", i), "guess"), "Cookie", "undersail_device="+said); a.status == 401 {
+			a := other.ask("POST", "/api/v1/session", "", signInBody(fmt.Sprint(len(said), "name", i), "guess"),
+				"Cookie", "undersail_device="+said)
+			if a.status == 401 {
 				sprayed++
 			}
 		}
@@ -72,7 +76,9 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 	if a := at.ask("POST", "/api/v1/session", "", signInBody("admin", goodPassword)); a.status != 429 {
 		t.Errorf("a right password after many wrong ones, and no browser that is known: %d", a.status)
 	}
-	if a := at.ask("POST", "/api/v1/session", "", signInBody("admin", goodPassword), "Cookie", "undersail_device="+cookieOf(first, "device")); a.status != 200 {
+	a := at.ask("POST", "/api/v1/session", "", signInBody("admin", goodPassword), "Cookie",
+		"undersail_device="+cookieOf(first, "device"))
+	if a.status != 200 {
 		t.Errorf("with the browser that is known: %d %v", a.status, a.body)
 	}
 	if most := d.peak(); most > 450 {
@@ -81,14 +87,16 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 }
 
 func invitationsAndTokensGiveNoMoreThanTheySay(t *testing.T, d *door) {
-	link := d.must("POST", "/api/v1/users", d.admin, `{"name":"tomas","full_name":"Tomas Holm","roles":["operator"]}`, 201).body["link"].(string)
+	link := d.must("POST", "/api/v1/users", d.admin, `{"name":"tomas","full_name":"Tomas Holm","roles":["operator"]}`,
+		201).body["link"].(string)
 	code := link[strings.LastIndexByte(link, '#')+1:]
 	var took, refused int
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	for range 6 {
 		all.Go(func() {
-			a, err := d.try("POST", "/api/v1/invitations/take", "", fmt.Sprintf(`{"code":%q,"password":%q}`, code, goodPassword))
+			a, err := d.try("POST", "/api/v1/invitations/take", "",
+				fmt.Sprintf(`{"code":%q,"password":%q}`, code, goodPassword))
 			mu.Lock()
 			defer mu.Unlock()
 			switch {
@@ -103,9 +111,11 @@ func invitationsAndTokensGiveNoMoreThanTheySay(t *testing.T, d *door) {
 	if took != 1 || refused != 5 {
 		t.Errorf("an invitation was taken %d times and refused %d times of 6", took, refused)
 	}
-	for _, weak := range []string{"short", "password password", "tomas tomas tomas", "aaaaaaaaaaaaaaaa", strings.Repeat("long ", 100)} {
+	for _, weak := range []string{"short", "password password", "tomas tomas tomas", "aaaaaaaaaaaaaaaa",
+		strings.Repeat("long ", 100)} {
 		link := d.must("POST", "/api/v1/users/tomas/link", d.admin, "", 201).body["code"].(string)
-		if a := d.ask("POST", "/api/v1/invitations/take", "", fmt.Sprintf(`{"code":%q,"password":%q}`, link, weak)); a.status != 422 {
+		a := d.ask("POST", "/api/v1/invitations/take", "", fmt.Sprintf(`{"code":%q,"password":%q}`, link, weak))
+		if a.status != 422 {
 			t.Errorf("the password %.20q: %d %v", weak, a.status, a.body)
 		}
 	}
@@ -134,7 +144,8 @@ func invitationsAndTokensGiveNoMoreThanTheySay(t *testing.T, d *door) {
 	if a := token(narrow, `{"about":"longer","seconds":6000}`); a.status != 403 {
 		t.Errorf("a token makes one that outlives it: %d", a.status)
 	}
-	if a := token(narrow, `{"about":"the same","seconds":60}`); a.status != 201 || fmt.Sprint(a.body["roles"]) != "[viewer]" {
+	a := token(narrow, `{"about":"the same","seconds":60}`)
+	if a.status != 201 || fmt.Sprint(a.body["roles"]) != "[viewer]" {
 		t.Errorf("a token of a token: %d %v", a.status, a.body)
 	}
 	wide := token(tomas, `{"about":"all","seconds":600}`).body["value"].(string)
@@ -147,7 +158,10 @@ func invitationsAndTokensGiveNoMoreThanTheySay(t *testing.T, d *door) {
 	if a := d.ask("POST", "/api/v1/secrets", wide, `{"name":"gate","kind":"secret","rotate":true}`); a.status != 403 {
 		t.Errorf("a token still has what its owner lost: %d", a.status)
 	}
-	for path, body := range map[string]string{"/api/v1/users": `{"name":"m","full_name":"","roles":["admin"]}`, "/api/v1/users/admin/link": ""} {
+	for path, body := range map[string]string{
+		"/api/v1/users":            `{"name":"m","full_name":"","roles":["admin"]}`,
+		"/api/v1/users/admin/link": "",
+	} {
 		if a := d.ask("POST", path, tomas, body); a.status != 403 {
 			t.Errorf("a viewer at %s: %d", path, a.status)
 		}
@@ -169,10 +183,12 @@ func invitationsAndTokensGiveNoMoreThanTheySay(t *testing.T, d *door) {
 	}
 	// A changed password ends every other session, and is asked for.
 	before := d.must("POST", "/api/v1/session", "", signInBody("tomas", goodPassword), 200)
-	if a := d.ask("PUT", "/api/v1/me/password", tomas, `{"before":"guess","after":"the harbour bell rings at dusk"}`); a.status != 401 {
+	a = d.ask("PUT", "/api/v1/me/password", tomas, `{"before":"guess","after":"the harbour bell rings at dusk"}`)
+	if a.status != 401 {
 		t.Errorf("a password is changed without the one of now: %d", a.status)
 	}
-	d.must("PUT", "/api/v1/me/password", tomas, fmt.Sprintf(`{"before":%q,"after":"the harbour bell rings at dusk"}`, goodPassword), 204)
+	d.must("PUT", "/api/v1/me/password", tomas,
+		fmt.Sprintf(`{"before":%q,"after":"the harbour bell rings at dusk"}`, goodPassword), 204)
 	if a := d.ask("GET", "/api/v1/me", cookieOf(before, "session"), ""); a.status != 401 {
 		t.Errorf("another session outlives the password: %d", a.status)
 	}

@@ -19,15 +19,19 @@ func terminalShots(t *testing.T, b *bench, to string) {
 	defer screen.Process.Kill()
 	time.Sleep(time.Second)
 	five := file(t, "five.sail.yaml", fiveMistakes)
-	rota := b.propose("rota", "duty-rota", "--inputs", "examples/duty-rota.inputs.yaml", "--input", "password=secret:rota-password")
+	rota := b.propose("rota", "duty-rota", "--inputs", "examples/duty-rota.inputs.yaml", "--input",
+		"password=secret:rota-password")
 	site := b.propose("warnings-south", "warning-site", "--inputs", "examples/warning-site.inputs.yaml")
 	for _, c := range []struct {
 		name, command string
 		wait          time.Duration
 	}{
 		{"terminal-check", "cd " + filepath.Dir(five) + "; undersail check five.sail.yaml", 2 * time.Second},
-		{"terminal-render", "undersail render examples/gauge-intake.sail.yaml --inputs examples/gauge-intake.inputs.yaml --account saltmere-lab --region ember-coast --input 'zones=[ember-coast-a]'", 2 * time.Second},
-		{"terminal-fit", "undersail fit --account saltmere-lab --count 2 --memory 32GiB --disk 2TiB --throughput 350 --by disk", 2 * time.Second},
+		{"terminal-render", "undersail render examples/gauge-intake.sail.yaml --inputs " +
+			"examples/gauge-intake.inputs.yaml --account saltmere-lab --region ember-coast --input " +
+			"'zones=[ember-coast-a]'", 2 * time.Second},
+		{"terminal-fit", "undersail fit --account saltmere-lab --count 2 --memory 32GiB --disk 2TiB --throughput " +
+			"350 --by disk", 2 * time.Second},
 		{"terminal-propose", "undersail propose intake-north --input workers=4", 2 * time.Second},
 		{"terminal-apply", "undersail apply " + site + " --watch", 3300 * time.Millisecond},
 		{"terminal-guide", "undersail apply " + rota + " --watch", 14 * time.Second},
@@ -58,7 +62,8 @@ func window(t *testing.T, b *bench, path, command string, wait time.Duration) {
 		shown = after
 	}
 	script := file(t, "show.sh", "printf '$ %s\\n' \"$SHOWN\"\n"+command+"\nprintf '$ '\nsleep 60\n")
-	cmd := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x47+0+0", "-bg", "#fffdf9", "-fg", "#17252e", "-b", "12", "-e", "bash", script)
+	cmd := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x47+0+0", "-bg", "#fffdf9",
+		"-fg", "#17252e", "-b", "12", "-e", "bash", script)
 	cmd.Env = append(b.env, "DISPLAY=:97", "SHOWN="+shown, "PATH="+b.bin+":"+os.Getenv("PATH"))
 	cmd.Dir = ".."
 	if err := cmd.Start(); err != nil {

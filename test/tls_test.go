@@ -29,7 +29,8 @@ func TestTLS(t *testing.T) {
 	d.admin = d.invited(d.first, "admin")
 	res := d.must("POST", "/api/v1/session", "", signInBody("admin", goodPassword), 200)
 	for _, c := range res.cookies {
-		if !c.Secure || !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || !strings.HasPrefix(c.Name, "__Host-") || c.Path != "/" {
+		if !c.Secure || !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || !strings.HasPrefix(c.Name, "__Host-") ||
+			c.Path != "/" {
 			t.Errorf("a cookie by TLS: %+v", c)
 		}
 	}
@@ -50,14 +51,16 @@ func TestTLS(t *testing.T) {
 	}
 	// The client holds the certificate against the authority that it is told.
 	b := &bench{t: t, bin: filepath.Dir(d.bin), env: append(os.Environ(), "XDG_CONFIG_HOME="+t.TempDir())}
-	if r := b.runWith(goodPassword+"\n", "login", d.url, "--user", "admin"); r.code == 0 || !strings.Contains(r.err, "certificate") {
+	r := b.runWith(goodPassword+"\n", "login", d.url, "--user", "admin")
+	if r.code == 0 || !strings.Contains(r.err, "certificate") {
 		t.Errorf("a certificate of nobody known: %d %s", r.code, r.err)
 	}
 	if r := b.runWith(goodPassword+"\n", "login", d.url, "--user", "admin", "--ca", a.File("authority")); r.code != 0 {
 		t.Fatalf("with its authority: %s", r.err)
 	}
 	b.must(0, "whoami")
-	if r := b.runWith("x\n", "login", "http://undersail.saltmere.example", "--user", "admin"); r.code != 2 || !strings.Contains(r.err, "in the clear") {
+	r = b.runWith("x\n", "login", "http://undersail.saltmere.example", "--user", "admin")
+	if r.code != 2 || !strings.Contains(r.err, "in the clear") {
 		t.Errorf("a password over a network in the clear: %d %s", r.code, r.err)
 	}
 	// The certificate is renewed, without a restart; files that are half written change nothing.
@@ -83,7 +86,8 @@ func TestTLS(t *testing.T) {
 		time.Sleep(100 * time.Millisecond)
 	}
 	second, _ := a.Sign(t, "service", []string{"127.0.0.1"})
-	for deadline := time.Now().Add(30 * time.Second); serial().Cmp(second.SerialNumber) != 0; time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(30 * time.Second); serial().Cmp(second.SerialNumber) != 0; time.Sleep(50 *
+		time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("a renewed certificate is not taken")
 		}
@@ -101,8 +105,9 @@ func TestNothingInTheClearBeyondThisMachine(t *testing.T) {
 		"every address, again": {[]string{"--listen", ":0"}, "--tls-cert"},
 		"no key":               {[]string{"--listen", "127.0.0.1:0", "--tls-cert", "x.pem"}, "both"},
 		"a proxy and no URL":   {[]string{"--listen", "127.0.0.1:0", "--behind-proxy", "127.0.0.1"}, "--url"},
-		"a URL in the clear":   {[]string{"--listen", "127.0.0.1:0", "--behind-proxy", "127.0.0.1", "--url", "http://undersail.saltmere.example"}, "https"},
-		"no range":             {[]string{"--listen", "127.0.0.1:0", "--behind-proxy", "harbour"}, "harbour"},
+		"a URL in the clear": {[]string{"--listen", "127.0.0.1:0", "--behind-proxy", "127.0.0.1", "--url",
+			"http://undersail.saltmere.example"}, "https"},
+		"no range": {[]string{"--listen", "127.0.0.1:0", "--behind-proxy", "harbour"}, "harbour"},
 	} {
 		cmd := exec.Command(d.bin, append([]string{"serve", "--dir", filepath.Join(d.dir, "service")}, c.args...)...)
 		out, err := cmd.CombinedOutput()
@@ -127,7 +132,8 @@ func TestBehindAProxy(t *testing.T) {
 	d.url = "http://" + listening(t, d.cmd.Process.Pid, raw)
 	through := []string{"Host", "undersail.saltmere.example", "X-Forwarded-For", "203.0.113.9"}
 	code := d.first[strings.LastIndexByte(d.first, '#')+1:]
-	a := d.must("POST", "/api/v1/invitations/take", "", fmt.Sprintf(`{"code":%q,"password":%q}`, code, goodPassword), 200, through...)
+	a := d.must("POST", "/api/v1/invitations/take", "", fmt.Sprintf(`{"code":%q,"password":%q}`, code, goodPassword),
+		200, through...)
 	if !strings.HasPrefix(d.first, public+"/welcome#") || !a.cookies[0].Secure {
 		t.Errorf("behind TLS: %s %+v", d.first, a.cookies[0])
 	}
@@ -139,18 +145,24 @@ func TestBehindAProxy(t *testing.T) {
 		"none":                       {"", "127.0.0.1"},
 		"nonsense":                   {"harbour", "127.0.0.1"},
 	} {
-		if a := d.must("GET", "/api/v1/me/address", session, "", 200, "Host", "undersail.saltmere.example", "X-Forwarded-For", c.told); a.body["address"] != c.want {
+		a := d.must("GET", "/api/v1/me/address", session, "", 200, "Host", "undersail.saltmere.example",
+			"X-Forwarded-For", c.told)
+		if a.body["address"] != c.want {
 			t.Errorf("%s: %v, want %s", what, a.body["address"], c.want)
 		}
 	}
 	// Another peer is no proxy, whatever it says.
 	other := d.from("127.0.0.5")
-	if a := other.must("GET", "/api/v1/me/address", session, "", 200, "Host", "undersail.saltmere.example", "X-Forwarded-For", "198.51.100.7"); a.body["address"] != "127.0.0.5" {
+	a = other.must("GET", "/api/v1/me/address", session, "", 200, "Host", "undersail.saltmere.example",
+		"X-Forwarded-For", "198.51.100.7")
+	if a.body["address"] != "127.0.0.5" {
 		t.Errorf("a peer that is no proxy is believed: %v", a.body)
 	}
 	wrong := 0
 	for i := range 30 { // each guess claims to come from elsewhere
-		if a := other.ask("POST", "/api/v1/session", "", signInBody("admin", "guess"), "Host", "undersail.saltmere.example", "X-Forwarded-For", fmt.Sprintf("198.51.100.%d", i)); a.status == 401 {
+		a := other.ask("POST", "/api/v1/session", "", signInBody("admin", "guess"), "Host",
+			"undersail.saltmere.example", "X-Forwarded-For", fmt.Sprintf("198.51.100.%d", i))
+		if a.status == 401 {
 			wrong++
 		}
 	}

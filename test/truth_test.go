@@ -91,7 +91,8 @@ func TestByHandUndoneAndTriedAgain(t *testing.T) {
 	if r := b.run("watch", fmt.Sprint(runs[0].ID)); r.code != 6 || !strings.Contains(r.err, "waits for a person") {
 		t.Errorf("watching a parked run: exit code %d\n%s%s", r.code, r.out, r.err)
 	}
-	if r := b.run("retry", fmt.Sprint(runs[0].ID)); r.code == 0 || !strings.Contains(r.err, "does not accept the account's credentials") {
+	r = b.run("retry", fmt.Sprint(runs[0].ID))
+	if r.code == 0 || !strings.Contains(r.err, "does not accept the account's credentials") {
 		t.Errorf("going on without credentials: exit code %d %s", r.code, r.err)
 	}
 	b.simcloud("fault", "lift")
@@ -142,7 +143,8 @@ func TestACreatingCallWithAKeyIsCarriedOutOnce(t *testing.T) {
 	if len(ids) != 1 {
 		t.Errorf("one key made the proposals %v", ids)
 	}
-	if status, v := post("one", strings.Replace(body, "site", "other", 1)); status != 409 || !strings.Contains(fmt.Sprint(v["title"]), "another call") {
+	status, v := post("one", strings.Replace(body, "site", "other", 1))
+	if status != 409 || !strings.Contains(fmt.Sprint(v["title"]), "another call") {
 		t.Errorf("another call with the same key: %d %v", status, v)
 	}
 	if status, _ := post("bad", `{"stack":"site","template":"nothing"}`); status != 404 {
@@ -221,7 +223,9 @@ func TestChangesArePushedOnOneStream(t *testing.T) {
 		}
 	}
 	_, told := demoDoor(t, b).text(t, "GET", "/metrics", b.token(), "")
-	for _, name := range []string{`undersail_runs_ended_total{kind="apply",result="done"} 1`, `undersail_steps_ended_total{action="create",state="healthy"} 4`, `undersail_cloud_calls_seconds_count{account="saltmere-lab",class="2xx",method="PUT"} 4`,
+	for _, name := range []string{`undersail_runs_ended_total{kind="apply",result="done"} 1`,
+		`undersail_steps_ended_total{action="create",state="healthy"} 4`,
+		`undersail_cloud_calls_seconds_count{account="saltmere-lab",class="2xx",method="PUT"} 4`,
 		"undersail_looks_total", "undersail_lateness_seconds", "undersail_limit_wait_seconds", "undersail_call_rate"} {
 		if !strings.Contains(told, name) {
 			t.Errorf("the metrics do not tell %s", name)

@@ -84,7 +84,8 @@ func (b *bench) badLine() *badLine {
 			}
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(f.status)
-			_, _ = fmt.Fprintf(w, `{"type":"urn:undersail:test","title":"%s","status":%d}`, http.StatusText(f.status), f.status)
+			_, _ = fmt.Fprintf(w, `{"type":"urn:undersail:test","title":"%s","status":%d}`, http.StatusText(f.status),
+				f.status)
 			return
 		}
 		panic(http.ErrAbortHandler) // the connection ends without an answer
@@ -147,9 +148,12 @@ func TestNothingTypedIsLost(t *testing.T) {
 		}
 	}
 	steps := []typedStep{
-		{"Place", "#stack-name", []string{"na", "nb", "nc", "nd", "ne", "nf", "ng", "nh", "north"}, func(body map[string]any) string { return fmt.Sprint(body["stack"]) }},
+		{"Place", "#stack-name", []string{"na", "nb", "nc", "nd", "ne", "nf", "ng", "nh", "north"},
+			func(body map[string]any) string { return fmt.Sprint(body["stack"]) }},
 		{"Workers", "#field-workers", []string{"3", "4", "5", "6", "7", "8", "9", "10", "11"}, input("workers")},
-		{"Network", "#field-range", []string{"10.40.0.0/22", "10.41.0.0/22", "10.42.0.0/22", "10.43.0.0/22", "10.44.0.0/22", "10.45.0.0/22", "10.46.0.0/22", "10.47.0.0/22", "10.48.0.0/22"}, input("range")},
+		{"Network", "#field-range",
+			[]string{"10.40.0.0/22", "10.41.0.0/22", "10.42.0.0/22", "10.43.0.0/22", "10.44.0.0/22", "10.45.0.0/22",
+				"10.46.0.0/22", "10.47.0.0/22", "10.48.0.0/22"}, input("range")},
 	}
 	faults := []struct {
 		name   string
@@ -158,17 +162,22 @@ func TestNothingTypedIsLost(t *testing.T) {
 		mended func(p *page)
 	}{
 		{"408", lineFault{method: "PATCH", path: ofDrafts, status: 408}, "The service could not take it just now", nil},
-		{"429", lineFault{method: "PATCH", path: ofDrafts, status: 429, head: http.Header{"Retry-After": {"1"}}}, "The service could not take it just now", nil},
+		{"429", lineFault{method: "PATCH", path: ofDrafts, status: 429, head: http.Header{"Retry-After": {"1"}}},
+			"The service could not take it just now", nil},
 		{"503", lineFault{method: "PATCH", path: ofDrafts, status: 503}, "The service could not take it just now", nil},
 		{"a dropped connection", lineFault{path: anything}, "The service does not answer", nil},
-		{"an answer that is lost", lineFault{method: "PATCH", path: ofDrafts, behind: true}, "The service does not answer", nil},
-		{"401", lineFault{path: regexp.MustCompile(`^/api/v1/(drafts|me)`), status: 401}, "Your session ended", func(p *page) {
-			p.typeIn(`[role=dialog] input[type=password]`, b.password)
-			p.press("Sign in and go on")
-			p.unsees("Your session ended")
-		}},
-		{"422", lineFault{method: "PATCH", path: ofDrafts, status: 422}, "not taken", func(p *page) { p.press("Try again") }},
-		{"403", lineFault{method: "PATCH", path: ofDrafts, status: 403}, "not kept", func(p *page) { p.press("Try again") }},
+		{"an answer that is lost", lineFault{method: "PATCH", path: ofDrafts, behind: true},
+			"The service does not answer", nil},
+		{"401", lineFault{path: regexp.MustCompile(`^/api/v1/(drafts|me)`), status: 401}, "Your session ended",
+			func(p *page) {
+				p.typeIn(`[role=dialog] input[type=password]`, b.password)
+				p.press("Sign in and go on")
+				p.unsees("Your session ended")
+			}},
+		{"422", lineFault{method: "PATCH", path: ofDrafts, status: 422}, "not taken",
+			func(p *page) { p.press("Try again") }},
+		{"403", lineFault{method: "PATCH", path: ofDrafts, status: 403}, "not kept",
+			func(p *page) { p.press("Try again") }},
 	}
 	for _, s := range steps {
 		for i, f := range faults {
@@ -192,7 +201,8 @@ func TestNothingTypedIsLost(t *testing.T) {
 					f.mended(p)
 				}
 				p.sees("kept just now")
-				eventually(t, "what was typed is in the draft", 60*time.Second, func() bool { return s.kept(draft()) == s.values[i] })
+				eventually(t, "what was typed is in the draft", 60*time.Second,
+					func() bool { return s.kept(draft()) == s.values[i] })
 				p.unsees(f.told)
 			})
 		}
@@ -208,7 +218,8 @@ func TestNothingTypedIsLost(t *testing.T) {
 		p.do(chromedp.Evaluate[chromedp.Void]("location.reload()"))
 		p.sees("waiting for the service")
 		lift()
-		eventually(t, "what was typed is in the draft", 60*time.Second, func() bool { return input("workers")(draft()) == "12" })
+		eventually(t, "what was typed is in the draft", 60*time.Second,
+			func() bool { return input("workers")(draft()) == "12" })
 		p.sees("kept just now")
 	})
 
@@ -218,7 +229,8 @@ func TestNothingTypedIsLost(t *testing.T) {
 		p.typeIn("#field-workers", "13")
 		p.sees("The service does not answer", "The service cannot be heard since")
 		b.up("--empty", "--pace", "240")
-		eventually(t, "what was typed is in the draft", 60*time.Second, func() bool { return input("workers")(draft()) == "13" })
+		eventually(t, "what was typed is in the draft", 60*time.Second,
+			func() bool { return input("workers")(draft()) == "13" })
 		p.unsees("cannot be heard")
 	})
 
@@ -232,7 +244,8 @@ func TestNothingTypedIsLost(t *testing.T) {
 		if err := b.cmd.Process.Signal(syscall.SIGCONT); err != nil {
 			t.Fatal(err)
 		}
-		eventually(t, "what was typed is in the draft", 60*time.Second, func() bool { return input("workers")(draft()) == "14" })
+		eventually(t, "what was typed is in the draft", 60*time.Second,
+			func() bool { return input("workers")(draft()) == "14" })
 		p.unsees("no answer for")
 	})
 
@@ -246,16 +259,20 @@ func TestNothingTypedIsLost(t *testing.T) {
 		p.typeIn("#field-workers", "6")
 		p.sees("changed elsewhere while you typed")
 		p.press("Lay mine over it")
-		eventually(t, "what was laid over it is in the draft", 60*time.Second, func() bool { return input("workers")(draft()) == "6" })
-		if code, said := b.call("DELETE", "/api/v1/drafts/"+id, b.token(), ""); code != http.StatusNoContent { // and what if it goes meanwhile
+		eventually(t, "what was laid over it is in the draft", 60*time.Second,
+			func() bool { return input("workers")(draft()) == "6" })
+		code, said := b.call("DELETE", "/api/v1/drafts/"+id, b.token(), "")
+		if code != http.StatusNoContent { // and what if it goes meanwhile
 			t.Fatalf("removing the draft: %d, %v", code, said)
 		}
 		p.typeIn("#field-workers", "7")
 		p.sees("This draft was proposed or removed meanwhile")
 		p.press("Go on in a new draft")
-		p.until("it is a new draft", fmt.Sprintf(`!location.search.includes(%q) && document.body.innerText.includes('Prepare nh')`, id))
+		p.until("it is a new draft",
+			fmt.Sprintf(`!location.search.includes(%q) && document.body.innerText.includes('Prepare nh')`, id))
 		id = p.says(`new URLSearchParams(location.search).get('draft')`)
-		eventually(t, "everything is in the new draft", 60*time.Second, func() bool { return input("workers")(draft()) == "7" && input("range")(draft()) == "10.47.0.0/22" })
+		eventually(t, "everything is in the new draft", 60*time.Second,
+			func() bool { return input("workers")(draft()) == "7" && input("range")(draft()) == "10.47.0.0/22" })
 	})
 }
 
@@ -301,7 +318,8 @@ func TestARunIsToldAsItIs(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.press("Give and go on")
-	p.until("it is on its way, and cannot be sent twice", `[...document.querySelectorAll('[role=dialog] button')].some((b) => b.innerText === 'Give and go on' && b.disabled)`)
+	p.until("it is on its way, and cannot be sent twice",
+		`[...document.querySelectorAll('[role=dialog] button')].some((b) => b.innerText === 'Give and go on' && b.disabled)`)
 	if err := b.cmd.Process.Signal(syscall.SIGCONT); err != nil {
 		t.Fatal(err)
 	}

@@ -38,11 +38,18 @@ const theme = localStorage.getItem('theme')
 if (theme === 'light' || theme === 'dark') document.documentElement.dataset.theme = theme
 
 const queries = new QueryClient({
-  defaultOptions: { queries: { retry: (count, error) => count < 2 && error instanceof Refusal && passing(error.problem.status), staleTime: 500 } },
+  defaultOptions: {
+    queries: {
+      retry: (count, error) => count < 2 && error instanceof Refusal && passing(error.problem.status),
+      staleTime: 500,
+    },
+  },
 })
 
 // A page that the browser kept whole would show who was here before.
-window.addEventListener('pageshow', (e) => { if (e.persisted) window.location.reload() })
+window.addEventListener('pageshow', (e) => {
+  if (e.persisted) window.location.reload()
+})
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
@@ -71,7 +78,14 @@ createRoot(document.getElementById('root')!).render(
             <Route path="/people" element={<PeoplePage />} />
             <Route path="/tokens" element={<TokensPage />} />
             <Route path="/audit" element={<AuditPage />} />
-            <Route path="*" element={<Empty heading title="There is nothing at this address">Go back to the <Link to="/stacks">stacks</Link>.</Empty>} />
+            <Route
+              path="*"
+              element={
+                <Empty heading title="There is nothing at this address">
+                  Go back to the <Link to="/stacks">stacks</Link>.
+                </Empty>
+              }
+            />
           </Route>
         </Routes>
       </BrowserRouter>

@@ -52,11 +52,13 @@ func ParseRole(text string) (Role, error) {
 	name, account, within := strings.Cut(text, "@")
 	switch rights, ok := included[name]; {
 	case !ok:
-		return Role{}, fmt.Errorf("%q is no role; there are %s, each for the whole service or as ROLE@ACCOUNT for one account", text, strings.Join(Roles(), ", "))
+		return Role{}, fmt.Errorf("%q is no role; there are %s, each for the whole service or as ROLE@ACCOUNT for "+
+			"one account", text, strings.Join(Roles(), ", "))
 	case within && account == "":
 		return Role{}, fmt.Errorf("%q names no account; say %s@ACCOUNT, or %s for the whole service", text, name, name)
 	case within && slices.Equal(rights, []string{Publish}):
-		return Role{}, fmt.Errorf("%q cannot be: all accounts share the library, so a %s is one for the whole service", text, name)
+		return Role{}, fmt.Errorf("%q cannot be: all accounts share the library, so a %s is one for the whole service",
+			text, name)
 	}
 	return Role{name, account}, nil
 }
@@ -178,7 +180,8 @@ func common(a, b string) string {
 		}
 	}
 	for _, name := range Roles() {
-		if len(included[name]) == len(both) && !slices.ContainsFunc(both, func(right string) bool { return !slices.Contains(included[name], right) }) {
+		if len(included[name]) == len(both) &&
+			!slices.ContainsFunc(both, func(right string) bool { return !slices.Contains(included[name], right) }) {
 			return name
 		}
 	}

@@ -22,10 +22,22 @@ func TestRolesHoldWhereTheyAreGiven(t *testing.T) {
 		roles, right, account string
 		may                   bool
 	}{
-		{"operator", Operate, "lab", true}, {"operator", Operate, "", true}, {"operator", Publish, "", false}, {"operator", Administer, "lab", false},
-		{"operator@lab", Operate, "lab", true}, {"operator@lab", Operate, "live", false}, {"operator@lab", Operate, "", false}, {"operator@lab", Decide, "lab", true},
-		{"admin@lab", Administer, "lab", true}, {"admin@lab", Administer, "live", false}, {"admin@lab", Administer, "", false}, {"admin@lab", Publish, "", false},
-		{"viewer reviewer@lab", Decide, "lab", true}, {"viewer reviewer@lab", Decide, "live", false}, {"viewer", Operate, "lab", false}, {"", Operate, "lab", false},
+		{"operator", Operate, "lab", true},
+		{"operator", Operate, "", true},
+		{"operator", Publish, "", false},
+		{"operator", Administer, "lab", false},
+		{"operator@lab", Operate, "lab", true},
+		{"operator@lab", Operate, "live", false},
+		{"operator@lab", Operate, "", false},
+		{"operator@lab", Decide, "lab", true},
+		{"admin@lab", Administer, "lab", true},
+		{"admin@lab", Administer, "live", false},
+		{"admin@lab", Administer, "", false},
+		{"admin@lab", Publish, "", false},
+		{"viewer reviewer@lab", Decide, "lab", true},
+		{"viewer reviewer@lab", Decide, "live", false},
+		{"viewer", Operate, "lab", false},
+		{"", Operate, "lab", false},
 	} {
 		if got := grants(t, strings.Fields(c.roles)...).May(c.right, c.account); got != c.may {
 			t.Errorf("%q may %s in %q: %t", c.roles, c.right, c.account, got)
@@ -40,7 +52,8 @@ func TestRolesThatCannotBe(t *testing.T) {
 			t.Errorf("%q is a role", text)
 		}
 	}
-	if got := grants(t, "viewer", "operator@lab", "viewer").Strings(); !slices.Equal(got, []string{"operator@lab", "viewer"}) {
+	got := grants(t, "viewer", "operator@lab", "viewer").Strings()
+	if !slices.Equal(got, []string{"operator@lab", "viewer"}) {
 		t.Errorf("each once and in order: %v", got)
 	}
 }
@@ -48,10 +61,18 @@ func TestRolesThatCannotBe(t *testing.T) {
 func TestNobodyHandsOnWhatTheyDoNotHave(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ has, gives, beyond string }{
-		{"admin", "operator keeper admin@lab", ""}, {"operator", "viewer reviewer operator@lab", ""}, {"operator", "admin", "admin"}, {"operator", "keeper", "keeper"},
-		{"operator@lab", "viewer@lab reviewer@lab", ""}, {"operator@lab", "viewer", "viewer"}, {"operator@lab", "viewer@live", "viewer@live"}, {"reviewer", "operator", "operator"}, {"", "viewer", "viewer"},
+		{"admin", "operator keeper admin@lab", ""},
+		{"operator", "viewer reviewer operator@lab", ""},
+		{"operator", "admin", "admin"},
+		{"operator", "keeper", "keeper"},
+		{"operator@lab", "viewer@lab reviewer@lab", ""},
+		{"operator@lab", "viewer", "viewer"},
+		{"operator@lab", "viewer@live", "viewer@live"},
+		{"reviewer", "operator", "operator"},
+		{"", "viewer", "viewer"},
 	} {
-		got := strings.Join(grants(t, strings.Fields(c.has)...).Beyond(grants(t, strings.Fields(c.gives)...)).Strings(), " ")
+		got := strings.Join(grants(t, strings.Fields(c.has)...).Beyond(grants(t, strings.Fields(c.gives)...)).Strings(),
+			" ")
 		if got != c.beyond {
 			t.Errorf("%q gives %q: beyond is %q, want %q", c.has, c.gives, got, c.beyond)
 		}
@@ -68,7 +89,8 @@ func TestWhoHasRolesInAccountsSeesThoseAlone(t *testing.T) {
 		t.Errorf("%v %t", only, everywhere)
 	}
 	free, narrow, none := context.Background(), Within(context.Background(), only), Within(context.Background(), nil)
-	if !Sees(free, "lab") || Seen(free) != nil || !Sees(narrow, "lab") || Sees(narrow, "quay") || Sees(none, "lab") || Seen(none) == nil {
+	if !Sees(free, "lab") || Seen(free) != nil || !Sees(narrow, "lab") || Sees(narrow, "quay") || Sees(none, "lab") ||
+		Seen(none) == nil {
 		t.Error("what is seen under a context is another thing than what it was narrowed to")
 	}
 }
@@ -91,7 +113,8 @@ func TestATokenMayDoTheSmallerOfTwo(t *testing.T) {
 				both := owner.Within(token)
 				for _, account := range accounts {
 					for _, right := range Rights() {
-						if got, want := both.May(right, account), owner.May(right, account) && token.May(right, account); got != want {
+						got, want := both.May(right, account), owner.May(right, account) && token.May(right, account)
+						if got != want {
 							t.Fatalf("%v within %v: %s in %q is %v, want %v", owner, token, right, account, got, want)
 						}
 					}
@@ -99,7 +122,8 @@ func TestATokenMayDoTheSmallerOfTwo(t *testing.T) {
 			}
 		}
 	}
-	if only, everywhere := (Grants{{"admin", ""}}).Within(Grants{{"viewer", "lab"}}).Accounts(); everywhere || len(only) != 1 || only[0] != "lab" {
+	only, everywhere := (Grants{{"admin", ""}}).Within(Grants{{"viewer", "lab"}}).Accounts()
+	if everywhere || len(only) != 1 || only[0] != "lab" {
 		t.Errorf("it sees %v, everywhere %v", only, everywhere)
 	}
 	if len((Grants{{"admin", "lab"}}).Within(Grants{{"admin", "live"}})) != 0 {

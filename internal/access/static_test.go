@@ -16,7 +16,8 @@ func program(t *testing.T, visit func(path string, fset *token.FileSet, file *as
 	t.Helper()
 	files := 0
 	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, ".gen.go") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			strings.HasSuffix(path, ".gen.go") {
 			return err
 		}
 		fset := token.NewFileSet()
@@ -33,7 +34,8 @@ func program(t *testing.T, visit func(path string, fset *token.FileSet, file *as
 }
 
 // persons are fields that hold the name of somebody.
-var persons = []string{"GivenBy", "CreatedBy", "DecidedBy", "StartedBy", "MadeBy", "MovingBy", "UserName", "Owner", "Giver", "Person", "Who", "EndedBy"}
+var persons = []string{"GivenBy", "CreatedBy", "DecidedBy", "StartedBy", "MadeBy", "MovingBy", "UserName", "Owner",
+	"Giver", "Person", "Who", "EndedBy"}
 
 // TestANameIsComparedHereAlone: who somebody is called decides nothing anywhere else, so that
 // whatever is asked is asked of the rights of this moment.
@@ -45,7 +47,9 @@ func TestANameIsComparedHereAlone(t *testing.T) {
 			return false
 		}
 		of, isName := s.X.(*ast.Ident)
-		return slices.Contains(persons, s.Sel.Name) || s.Sel.Name == "Name" && isName && (of.Name == "u" || of.Name == "user" || of.Name == "giver" || of.Name == "author")
+		return slices.Contains(persons, s.Sel.Name) ||
+			s.Sel.Name == "Name" && isName &&
+				(of.Name == "u" || of.Name == "user" || of.Name == "giver" || of.Name == "author")
 	}
 	empty := func(e ast.Expr) bool {
 		l, is := e.(*ast.BasicLit)
@@ -58,7 +62,8 @@ func TestANameIsComparedHereAlone(t *testing.T) {
 		ast.Inspect(file, func(n ast.Node) bool {
 			switch e := n.(type) {
 			case *ast.BinaryExpr:
-				if (e.Op == token.EQL || e.Op == token.NEQ) && (person(e.X) && !empty(e.Y) || person(e.Y) && !empty(e.X)) {
+				if (e.Op == token.EQL || e.Op == token.NEQ) &&
+					(person(e.X) && !empty(e.Y) || person(e.Y) && !empty(e.X)) {
 					t.Errorf("%s compares the name of a person: ask the actor", fset.Position(e.Pos()))
 				}
 			case *ast.SwitchStmt:
@@ -85,7 +90,8 @@ func TestTheBoxIsOpenedByOnePackage(t *testing.T) {
 		}
 		ast.Inspect(file, func(n ast.Node) bool {
 			if l, is := n.(*ast.CompositeLit); is {
-				if s, is := l.Type.(*ast.SelectorExpr); is && (s.Sel.Name == "Permit" || s.Sel.Name == "Agreement") && len(l.Elts) > 0 {
+				s, is := l.Type.(*ast.SelectorExpr)
+				if is && (s.Sel.Name == "Permit" || s.Sel.Name == "Agreement") && len(l.Elts) > 0 {
 					if x, is := s.X.(*ast.Ident); is && x.Name == "sealed" {
 						t.Errorf("%s makes a permit by itself", fset.Position(l.Pos()))
 					}
@@ -100,7 +106,8 @@ func TestTheBoxIsOpenedByOnePackage(t *testing.T) {
 func TestAnActorComesFromAuthenticationOrAnAgreement(t *testing.T) {
 	t.Parallel()
 	program(t, func(path string, fset *token.FileSet, file *ast.File) {
-		if strings.HasPrefix(path, "access/") || strings.HasPrefix(path, "people/") || strings.HasPrefix(path, "service/servicetest/") {
+		if strings.HasPrefix(path, "access/") || strings.HasPrefix(path, "people/") ||
+			strings.HasPrefix(path, "service/servicetest/") {
 			return
 		}
 		ast.Inspect(file, func(n ast.Node) bool {
@@ -108,7 +115,8 @@ func TestAnActorComesFromAuthenticationOrAnAgreement(t *testing.T) {
 			if !is || len(l.Elts) == 0 {
 				return true
 			}
-			if s, is := l.Type.(*ast.SelectorExpr); is && (s.Sel.Name == "Actor" || s.Sel.Name == "User" && isNamed(s.X, "people")) {
+			s, is := l.Type.(*ast.SelectorExpr)
+			if is && (s.Sel.Name == "Actor" || s.Sel.Name == "User" && isNamed(s.X, "people")) {
 				t.Errorf("%s says who acts", fset.Position(l.Pos()))
 			}
 			return true

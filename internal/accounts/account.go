@@ -98,7 +98,8 @@ func (s *Accounts) List(ctx context.Context) ([]Account, error) {
 }
 
 func accountOf(a store.Account, stacks int) Account {
-	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, stacks, a.MostMonth, IdentityOf(a).Ends, a.EndsAt, a.ClosedAt, a.ClosedWhy}
+	return Account{a.Name, a.Cloud, a.Endpoint, a.Regions, a.ClockRate, stacks, a.MostMonth, IdentityOf(a).Ends,
+		a.EndsAt, a.ClosedAt, a.ClosedWhy}
 }
 
 // IdentityOf is what the cloud said of an account last.
@@ -123,8 +124,17 @@ func (s *Accounts) Show(ctx context.Context, name string) (Detail, error) {
 	if err != nil {
 		return Detail{}, err
 	}
-	out := Detail{Identity: IdentityOf(a), TestedAt: a.TestedAt, AllowedRegions: append([]string{}, a.AllowedRegions...), Tags: a.Tags, LeaseSeconds: a.LeaseSeconds, Unreached: a.Unreached, SecondPerson: a.SecondPerson,
-		Budget: a.Budget, Running: []Running{}}
+	out := Detail{
+		Identity:       IdentityOf(a),
+		TestedAt:       a.TestedAt,
+		AllowedRegions: append([]string{}, a.AllowedRegions...),
+		Tags:           a.Tags,
+		LeaseSeconds:   a.LeaseSeconds,
+		Unreached:      a.Unreached,
+		SecondPerson:   a.SecondPerson,
+		Budget:         a.Budget,
+		Running:        []Running{},
+	}
 	if out.Tags == nil {
 		out.Tags = map[string]string{}
 	}
@@ -155,7 +165,9 @@ func (s *Accounts) Show(ctx context.Context, name string) (Detail, error) {
 // isOpen says of a closed account that nothing can be made in it.
 func isOpen(a store.Account) error {
 	if a.ClosedAt != nil {
-		return refusal.New(refusal.Conflict, "add it again with its credentials if it is there again: undersail accounts add "+a.Name, "account %s was closed on %s: %s", a.Name, a.ClosedAt.Format(time.DateOnly), a.ClosedWhy)
+		return refusal.New(refusal.Conflict,
+			"add it again with its credentials if it is there again: undersail accounts add "+a.Name,
+			"account %s was closed on %s: %s", a.Name, a.ClosedAt.Format(time.DateOnly), a.ClosedWhy)
 	}
 	return nil
 }
@@ -176,16 +188,19 @@ func (s *Accounts) Find(ctx context.Context, name string) (store.Account, error)
 	if err != nil {
 		return a, err
 	}
-	return a, refusal.Unknown("account", name, list, func(x store.Account) string { return x.Name }, "list them with: undersail accounts")
+	return a, refusal.Unknown("account", name, list, func(x store.Account) string { return x.Name },
+		"list them with: undersail accounts")
 }
 
 // InRegion refuses what is no region of an account.
 func InRegion(a store.Account, region string) error {
 	switch {
 	case region == "":
-		return refusal.New(refusal.Invalid, "its regions are "+strings.Join(a.Regions, ", "), "name a region of account %s", a.Name)
+		return refusal.New(refusal.Invalid, "its regions are "+strings.Join(a.Regions, ", "),
+			"name a region of account %s", a.Name)
 	case !slices.Contains(a.Regions, region):
-		return refusal.New(refusal.Invalid, expr.Choose(region, a.Regions), "account %s has no region %q", a.Name, region)
+		return refusal.New(refusal.Invalid, expr.Choose(region, a.Regions), "account %s has no region %q", a.Name,
+			region)
 	}
 	return nil
 }

@@ -35,7 +35,17 @@ type Accounts struct {
 
 // New makes the accounts that a store has.
 func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, log *slog.Logger) *Accounts {
-	return &Accounts{store: st, sealed: box, engine: e, journal: j, log: log, Lately: &Lately{}, adapters: map[string]connected{}, offers: map[place]*offer.Offers{}, refreshing: map[place]bool{}}
+	return &Accounts{
+		store:      st,
+		sealed:     box,
+		engine:     e,
+		journal:    j,
+		log:        log,
+		Lately:     &Lately{},
+		adapters:   map[string]connected{},
+		offers:     map[place]*offer.Offers{},
+		refreshing: map[place]bool{},
+	}
 }
 
 // connected is an adapter with the account row it was made from.

@@ -70,7 +70,9 @@ func CloudSays(err error) error {
 func (s *Accounts) Credentials(a store.Account) (credentials map[string]string, err error) {
 	credentials, err = s.sealed.Credentials(a)
 	if errors.Is(err, sealed.ErrMoved) {
-		return nil, refusal.New(refusal.Conflict, "give them again: undersail accounts renew "+a.Name, "the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name, a.Cloud, a.Endpoint)
+		return nil, refusal.New(refusal.Conflict, "give them again: undersail accounts renew "+a.Name,
+			"the credentials of account %s were not given for cloud %s at %s: somebody changed the record", a.Name,
+			a.Cloud, a.Endpoint)
 	}
 	return credentials, err
 }

@@ -40,7 +40,12 @@ func TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	site := proposing.NewProposal{Stack: "site", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}
+	site := proposing.NewProposal{
+		Stack:   "site",
+		Source:  servicetest.Example(t, "warning-site"),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	}
 	r.Await(s, r.Apply(s, "other", "warning-site", map[string]any{"range": "10.199.0.0/24"}))
 	bound := func(b accounts.Bounds) {
 		t.Helper()
@@ -74,7 +79,8 @@ func TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall(t *testing.T) {
 	}
 	// The cloud says what the rights include, when it is asked.
 	r.Fault(world.Fault{Kind: "denied", On: "firewalls", Count: -1})
-	if d, err := s.Accounts.Test(ctx, r.Admin, "saltmere-lab"); err != nil || slices.Contains(d.Identity.Makes, "firewall") || !slices.Contains(d.Identity.Makes, "disk") {
+	d, err := s.Accounts.Test(ctx, r.Admin, "saltmere-lab")
+	if err != nil || slices.Contains(d.Identity.Makes, "firewall") || !slices.Contains(d.Identity.Makes, "disk") {
 		t.Fatalf("%+v %v", d.Identity, err)
 	}
 	if list := propose(); !has(list, "permission", "may not make a firewall") {
@@ -99,10 +105,12 @@ func TestWhatAnAccountDoesNotAllowIsFoundBeforeTheFirstCall(t *testing.T) {
 		t.Errorf("%+v %v", v, err)
 	}
 	wrong := map[string]string{"undersail-stack": "x"}
-	if _, err := s.Accounts.Bound(ctx, r.Admin, "saltmere-lab", accounts.Bounds{Tags: &wrong}); servicetest.Kind(err) != refusal.Invalid {
+	_, err = s.Accounts.Bound(ctx, r.Admin, "saltmere-lab", accounts.Bounds{Tags: &wrong})
+	if servicetest.Kind(err) != refusal.Invalid {
 		t.Errorf("our own mark as a tag: %v", err)
 	}
-	if _, err := s.Accounts.Bound(ctx, servicetest.Operator, "saltmere-lab", accounts.Bounds{}); servicetest.Kind(err) != refusal.Forbidden {
+	_, err = s.Accounts.Bound(ctx, servicetest.Operator, "saltmere-lab", accounts.Bounds{})
+	if servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("an operator bounds an account: %v", err)
 	}
 }
@@ -112,9 +120,16 @@ func TestCredentialsThatEndBeforeTheRunAreFound(t *testing.T) {
 	r := servicetest.New(t, 1) // a run would take minutes
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
-	servicetest.Query(t, r, `UPDATE accounts SET identity = jsonb_set(identity, '{ends}', to_jsonb(to_char(now() + interval '30 seconds', 'YYYY-MM-DD"T"HH24:MI:SS"Z"'))), tested_at = now()`)
-	site := proposing.NewProposal{Stack: "site", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}
-	if list := findings(s.Proposing.Propose(ctx, r.Admin, site)); !has(list, "credentials-end", "the credentials of account saltmere-lab end") {
+	servicetest.Query(t, r,
+		`UPDATE accounts SET identity = jsonb_set(identity, '{ends}', to_jsonb(to_char(now() + interval '30 seconds', 'YYYY-MM-DD"T"HH24:MI:SS"Z"'))), tested_at = now()`)
+	site := proposing.NewProposal{
+		Stack:   "site",
+		Source:  servicetest.Example(t, "warning-site"),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	}
+	list := findings(s.Proposing.Propose(ctx, r.Admin, site))
+	if !has(list, "credentials-end", "the credentials of account saltmere-lab end") {
 		t.Errorf("%v", list)
 	}
 	r.Renew(s)
@@ -132,11 +147,15 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	ctx := context.Background()
 	r.Await(s, r.Apply(s, "site", "warning-site", nil))
 	for gone, words := range map[bool]string{false: "living stacks: site", true: "it is not gone"} {
-		if _, err := s.Accounts.Close(ctx, r.Admin, "saltmere-lab", "", gone); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), words) {
+		_, err := s.Accounts.Close(ctx, r.Admin, "saltmere-lab", "", gone)
+		if servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), words) {
 			t.Errorf("gone %t: %v", gone, err)
 		}
 	}
-	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Inputs: map[string]any{"headline": "Flood expected"}})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:  "site",
+		Inputs: map[string]any{"headline": "Flood expected"},
+	})
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -148,7 +167,8 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if len(closed.Stacks) != 1 || len(closed.Stacks[0].Resources) != 4 || closed.Account.ClosedAt == nil || !strings.Contains(closed.Account.ClosedWhy, "the course is over") {
+	if len(closed.Stacks) != 1 || len(closed.Stacks[0].Resources) != 4 || closed.Account.ClosedAt == nil ||
+		!strings.Contains(closed.Account.ClosedWhy, "the course is over") {
 		t.Errorf("%+v", closed)
 	}
 	if list, err := s.Stacks.List(ctx, "", 10); err != nil || len(list) != 0 {
@@ -157,19 +177,32 @@ func TestAnAccountThatVanishedIsClosedWithItsStacks(t *testing.T) {
 	if got, err := s.Proposing.Show(ctx, p.ID); err != nil || got.State != "refused" {
 		t.Errorf("a proposal is %s, %v", got.State, err)
 	}
-	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"}); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
+	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "new",
+		Source:  servicetest.Example(t, "warning-site"),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	}); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
 		t.Errorf("a stack in a closed account: %v", err)
 	}
 	entries, err := s.Journal.List(ctx, r.Admin, store.AuditQuery{Action: "close account"})
 	if err != nil || len(entries) != 1 || entries[0].Detail["stacks"] == nil {
 		t.Errorf("%v %v", entries, err)
 	}
-	if _, err := s.Accounts.Renew(ctx, r.Admin, "saltmere-lab", nil); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
+	_, err = s.Accounts.Renew(ctx, r.Admin, "saltmere-lab", nil)
+	if servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was closed") {
 		t.Errorf("renewing what is forgotten: %v", err)
 	}
 	r.Lift()
 	r.Renew(s) // it is there again
-	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": "10.199.0.0/24"}}); err != nil {
+	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "new",
+		Source:  servicetest.Example(t, "warning-site"),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Inputs:  map[string]any{"range": "10.199.0.0/24"},
+	})
+	if err != nil {
 		t.Errorf("after adding it again: %v", servicetest.Explain(err))
 	}
 }
@@ -197,14 +230,21 @@ func TestAnAccountHasPricesOfItsOwn(t *testing.T) {
 		return size.Hour
 	}
 	was := hour()
-	if err := set(offer.PriceList{Currency: before.Currency, Sizes: map[string]float64{"plain-1": 0.5}}); err != nil || hour() != 0.5 {
+	if err := set(offer.PriceList{Currency: before.Currency, Sizes: map[string]float64{"plain-1": 0.5}}); err != nil ||
+		hour() != 0.5 {
 		t.Errorf("%v, %v an hour", err, hour())
 	}
-	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: servicetest.Example(t, "warning-site"), Account: "saltmere-lab", Region: "north-fell"})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "site",
+		Source:  servicetest.Example(t, "warning-site"),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	})
 	if err != nil || p.Cost.Hour < 0.5 {
 		t.Errorf("a proposal costs %v, %v", p.Cost.Hour, err)
 	}
-	if err := set(offer.PriceList{Currency: "kr", Sizes: map[string]float64{"plian-1": 1}}); servicetest.Kind(err) != refusal.Invalid || !strings.Contains(err.Error(), `sells "plian-1"`) {
+	err = set(offer.PriceList{Currency: "kr", Sizes: map[string]float64{"plian-1": 1}})
+	if servicetest.Kind(err) != refusal.Invalid || !strings.Contains(err.Error(), `sells "plian-1"`) {
 		t.Errorf("a slip: %v", err)
 	}
 	if err := set(offer.PriceList{}); err != nil || hour() != was {
@@ -218,14 +258,16 @@ func TestAnAccountThatPaysForKeptThingsIsNotClosed(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	source := "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources:\n  data: {type: disk, at_retire: keep, want: {size: 10GiB, type: solid}}\n"
+	source := "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources:\n  data: {type: disk, " +
+		"at_retire: keep, want: {size: 10GiB, type: solid}}\n"
 	r.Await(s, r.ApplySource(s, "store", source, nil))
 	p, err := s.Proposing.Retire(ctx, r.Admin, "store")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, r.Carry(s, p))
-	if _, err := s.Accounts.Close(ctx, r.Admin, "saltmere-lab", "", false); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "disk store/data") {
+	if _, err := s.Accounts.Close(ctx, r.Admin, "saltmere-lab", "", false); servicetest.Kind(err) != refusal.Conflict ||
+		!strings.Contains(err.Error(), "disk store/data") {
 		t.Errorf("%v", err)
 	}
 	r.Fault(world.Fault{Kind: "credentials-end", Count: -1})
@@ -253,8 +295,14 @@ func TestCredentialsAreShownToNoAddressInside(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil) // adds the rig's account
 	closed, _ := r.Still(engine.Config{Reach: policy}, nil)
 	for _, endpoint := range []string{inside.URL, "http://169.254.169.254", "http://10.1.1.1", "http://[::1]:80"} {
-		n := accounts.NewAccount{Name: "inside", Cloud: "larch", Endpoint: endpoint, Credentials: map[string]string{"client_id": "x", "client_secret": "y"}}
-		if _, err := closed.Accounts.Add(context.Background(), r.Admin, n); servicetest.Kind(err) != refusal.CloudRefused || !strings.Contains(err.Error(), "reached") {
+		n := accounts.NewAccount{
+			Name:        "inside",
+			Cloud:       "larch",
+			Endpoint:    endpoint,
+			Credentials: map[string]string{"client_id": "x", "client_secret": "y"},
+		}
+		_, err := closed.Accounts.Add(context.Background(), r.Admin, n)
+		if servicetest.Kind(err) != refusal.CloudRefused || !strings.Contains(err.Error(), "reached") {
 			t.Errorf("%s: %v", endpoint, err)
 		}
 	}

@@ -49,7 +49,8 @@ func (s *Accounts) Close(ctx context.Context, u people.User, name, why string, g
 		for i, m := range summaries {
 			names[i] = m.Name
 		}
-		return Closed{}, refusal.New(refusal.Conflict, "retire them first; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
+		return Closed{}, refusal.New(refusal.Conflict,
+			"retire them first; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
 			"account %s has %d living stacks: %s", name, len(names), strings.Join(names, ", "))
 	}
 	kept, err := s.keptIn(ctx, name)
@@ -57,13 +58,16 @@ func (s *Accounts) Close(ctx context.Context, u people.User, name, why string, g
 		return Closed{}, err
 	}
 	if len(kept) > 0 && !gone {
-		return Closed{}, refusal.New(refusal.Conflict, "remove it for good first, with: undersail kept remove STACK/RESOURCE; if the account itself is gone, say so: undersail accounts remove "+name+" --gone",
+		return Closed{}, refusal.New(refusal.Conflict,
+			"remove it for good first, with: undersail kept remove STACK/RESOURCE; if the account itself is gone, "+
+				"say so: undersail accounts remove "+name+" --gone",
 			"account %s still pays for what was kept: %s", name, strings.Join(refusal.Few(kept, 5), ", "))
 	}
 	if gone {
 		problem := s.Try(ctx, a)
 		if problem == nil {
-			return Closed{}, refusal.New(refusal.Conflict, "retire its stacks, then remove it without --gone", "the cloud still accepts account %s: it is not gone", name)
+			return Closed{}, refusal.New(refusal.Conflict, "retire its stacks, then remove it without --gone",
+				"the cloud still accepts account %s: it is not gone", name)
 		}
 		why = strings.TrimSpace(why + " (" + problem.Title + ")")
 	}
@@ -76,13 +80,15 @@ func (s *Accounts) Close(ctx context.Context, u people.User, name, why string, g
 		}
 		for _, r := range rows {
 			id, _ := r.Attributes["id"].(string)
-			c.Resources = append(c.Resources, strings.TrimSpace(fmt.Sprintf("%s %s (%s) %s", r.Type, r.Name, r.State, id)))
+			c.Resources = append(c.Resources,
+				strings.TrimSpace(fmt.Sprintf("%s %s (%s) %s", r.Type, r.Name, r.State, id)))
 		}
 		out.Stacks = append(out.Stacks, c)
 	}
 	err = s.store.CloseAccount(ctx, name, why, gone, u.Who())
 	if errors.Is(err, store.ErrConflict) {
-		return Closed{}, refusal.New(refusal.Conflict, "look at it and try again: undersail accounts show "+name, "something was made in account %s at this moment", name)
+		return Closed{}, refusal.New(refusal.Conflict, "look at it and try again: undersail accounts show "+name,
+			"something was made in account %s at this moment", name)
 	}
 	if err != nil {
 		return Closed{}, refusal.InTheWay(err, "", u.Name)

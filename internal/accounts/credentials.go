@@ -36,7 +36,8 @@ func (s *Accounts) Add(ctx context.Context, u people.User, n NewAccount) (Accoun
 		return Account{}, err
 	}
 	if !accountName.MatchString(n.Name) {
-		return Account{}, refusal.New(refusal.Invalid, "use small letters, digits and hyphens, beginning with a letter", "%q is no name for an account", n.Name)
+		return Account{}, refusal.New(refusal.Invalid, "use small letters, digits and hyphens, beginning with a letter",
+			"%q is no name for an account", n.Name)
 	}
 	before, err := s.store.Account(ctx, n.Name)
 	isNew := err != nil
@@ -74,7 +75,8 @@ func (s *Accounts) Renew(ctx context.Context, u people.User, name string, fields
 		all = map[string]string{} // every field has to be given
 	}
 	maps.Copy(all, fields)
-	err = s.keepCredentials(ctx, u, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, Credentials: all}, a.Revision)
+	err = s.keepCredentials(ctx, u, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, Credentials: all},
+		a.Revision)
 	var refused *refusal.Error
 	if unread != nil && errors.As(err, &refused) && refused.Kind == refusal.Invalid {
 		return Detail{}, unread // what is missing cannot be read
@@ -107,7 +109,8 @@ func (s *Accounts) keepCredentials(ctx context.Context, u people.User, n NewAcco
 	}
 	err = s.store.PutAccount(ctx, a, was, u.Who())
 	if errors.Is(err, store.ErrMoved) {
-		return refusal.New(refusal.Conflict, "look at it, and ask again: undersail accounts show "+a.Name, "account %s was closed, or is held to something else, since it was looked at", a.Name)
+		return refusal.New(refusal.Conflict, "look at it, and ask again: undersail accounts show "+a.Name,
+			"account %s was closed, or is held to something else, since it was looked at", a.Name)
 	}
 	if err != nil {
 		return refusal.InTheWay(err, "", u.Name)
@@ -120,7 +123,12 @@ func (s *Accounts) keepCredentials(ctx context.Context, u people.User, n NewAcco
 
 // told is what a cloud told of whom credentials belong to.
 func told(me cloud.Identity) Identity {
-	out := Identity{Account: me.Account, Roles: append([]string{}, me.Roles...), Makes: me.Makes, NameServer: me.NameServer}
+	out := Identity{
+		Account:    me.Account,
+		Roles:      append([]string{}, me.Roles...),
+		Makes:      me.Makes,
+		NameServer: me.NameServer,
+	}
 	if !me.Ends.IsZero() {
 		out.Ends = &me.Ends
 	}

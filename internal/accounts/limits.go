@@ -84,7 +84,8 @@ func (s *Accounts) Bound(ctx context.Context, u people.User, name string, b Boun
 		case *b.Budget < 0:
 			set.Budget = nil
 		case !isMoney(*b.Budget):
-			return Detail{}, refusal.New(refusal.Invalid, "give an amount of money, or none", "%g is no budget", *b.Budget)
+			return Detail{}, refusal.New(refusal.Invalid, "give an amount of money, or none", "%g is no budget",
+				*b.Budget)
 		}
 	}
 	if b.EndsAt != nil {
@@ -96,14 +97,16 @@ func (s *Accounts) Bound(ctx context.Context, u people.User, name string, b Boun
 	if b.LeaseSeconds != nil {
 		columns = append(columns, "lease_seconds")
 		if set.LeaseSeconds = *b.LeaseSeconds; set.LeaseSeconds < 0 {
-			return Detail{}, refusal.New(refusal.Invalid, "give a span of time such as 7d, or none", "a lease cannot be negative")
+			return Detail{}, refusal.New(refusal.Invalid, "give a span of time such as 7d, or none",
+				"a lease cannot be negative")
 		}
 	}
 	if b.Tags != nil {
 		columns = append(columns, "tags")
 		for key := range *b.Tags {
 			if strings.HasPrefix(key, cloud.TagPrefix) || key == "" {
-				return Detail{}, refusal.New(refusal.Invalid, "choose another name for it", "the tag %q is one of our own marks", key)
+				return Detail{}, refusal.New(refusal.Invalid, "choose another name for it",
+					"the tag %q is one of our own marks", key)
 			}
 		}
 		set.Tags = *b.Tags
@@ -126,7 +129,9 @@ func (s *Accounts) Bound(ctx context.Context, u people.User, name string, b Boun
 				return Detail{}, refusal.New(refusal.Invalid, "see: undersail accounts prices --help", "%v", err)
 			}
 			if name := s.soldNowhere(a, *b.Prices); name != "" {
-				return Detail{}, refusal.New(refusal.Invalid, "list what is sold with: undersail offers --account "+a.Name, "no region of account %s sells %q", a.Name, name)
+				return Detail{}, refusal.New(refusal.Invalid,
+					"list what is sold with: undersail offers --account "+a.Name, "no region of account %s sells %q",
+					a.Name, name)
 			}
 		}
 	}
@@ -137,7 +142,16 @@ func (s *Accounts) Bound(ctx context.Context, u people.User, name string, b Boun
 	if b.Prices != nil {
 		s.ForgetOffers(name)
 	}
-	all := map[string]any{"prices": set.Prices.Currency, "allowed_regions": set.AllowedRegions, "budget": set.Budget, "ends_at": set.EndsAt, "lease_seconds": set.LeaseSeconds, "tags": set.Tags, "unreached": set.Unreached, "second_person": set.SecondPerson}
+	all := map[string]any{
+		"prices":          set.Prices.Currency,
+		"allowed_regions": set.AllowedRegions,
+		"budget":          set.Budget,
+		"ends_at":         set.EndsAt,
+		"lease_seconds":   set.LeaseSeconds,
+		"tags":            set.Tags,
+		"unreached":       set.Unreached,
+		"second_person":   set.SecondPerson,
+	}
 	maps.DeleteFunc(all, func(column string, _ any) bool { return !slices.Contains(columns, column) })
 	s.journal.Done(ctx, u, "bound account", name, all)
 	return s.Show(ctx, name)

@@ -68,7 +68,8 @@ func (s *Accounts) RemoveRange(ctx context.Context, u people.User, account, text
 		return nil, err
 	}
 	if !there {
-		return nil, refusal.New(refusal.NotFound, "list them with: undersail accounts ranges "+account, "no range %s is declared for account %s", p, account)
+		return nil, refusal.New(refusal.NotFound, "list them with: undersail accounts ranges "+account,
+			"no range %s is declared for account %s", p, account)
 	}
 	s.ForgetOffers(account)
 	s.journal.Done(ctx, u, "remove range", account, map[string]any{"range": p.String()})
@@ -81,7 +82,8 @@ func parseRange(text string) (netip.Prefix, error) {
 		return p, refusal.New(refusal.Invalid, "write it like 10.20.0.0/16", "%q is not an address range", text)
 	}
 	if p.Masked() != p {
-		return p, refusal.New(refusal.Invalid, fmt.Sprintf("did you mean %s?", p.Masked()), "%s is an address within a range, not a range", p)
+		return p, refusal.New(refusal.Invalid, fmt.Sprintf("did you mean %s?", p.Masked()),
+			"%s is an address within a range, not a range", p)
 	}
 	return p, nil
 }
@@ -132,7 +134,10 @@ func Taken(o *offer.Offers, wanted []Reserve) []address.Taken {
 		add(r.Range, address.Taken{Kind: address.Reserved, Name: r.About})
 	}
 	for _, w := range wanted {
-		add(w.Range, address.Taken{Kind: address.Wanted, Name: fmt.Sprintf("%s of stack %s (proposal %d)", w.Resource, w.stack, w.proposal)})
+		add(w.Range, address.Taken{
+			Kind: address.Wanted,
+			Name: fmt.Sprintf("%s of stack %s (proposal %d)", w.Resource, w.stack, w.proposal),
+		})
 	}
 	return out
 }

@@ -67,7 +67,11 @@ func Counting(o *offer.Offers, list []Reserve) *offer.Offers {
 			out.Quotas[name] = q
 		}
 		if r.Range != "" {
-			out.Reserved = append(out.Reserved, offer.Reserved{Range: r.Range, About: fmt.Sprintf("proposal %d of stack %s", r.proposal, r.stack), Wanted: !r.running})
+			out.Reserved = append(out.Reserved, offer.Reserved{
+				Range:  r.Range,
+				About:  fmt.Sprintf("proposal %d of stack %s", r.proposal, r.stack),
+				Wanted: !r.running,
+			})
 		}
 	}
 	return &out

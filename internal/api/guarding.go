@@ -107,7 +107,8 @@ func policyWith(nonce string) string {
 	if nonce != "" {
 		styles += " 'nonce-" + nonce + "'"
 	}
-	return "default-src 'none'; script-src 'self'; worker-src 'self'; connect-src 'self'; font-src 'self'; manifest-src 'self'; img-src 'self' data:; style-src " + styles +
+	return "default-src 'none'; script-src 'self'; worker-src 'self'; connect-src 'self'; font-src 'self'; " +
+		"manifest-src 'self'; img-src 'self' data:; style-src " + styles +
 		"; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 }
 
@@ -117,13 +118,23 @@ func (s *Server) ours(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		if !s.isOurs(r, r.Host) {
-			return &statusError{http.StatusMisdirectedRequest, &refusal.Error{Kind: refusal.Forbidden, Title: fmt.Sprintf("this service has not the name %.100q", r.Host), Remedy: "use the address that serve was given with --url"}}
+			return &statusError{http.StatusMisdirectedRequest,
+				&refusal.Error{
+					Kind:   refusal.Forbidden,
+					Title:  fmt.Sprintf("this service has not the name %.100q", r.Host),
+					Remedy: "use the address that serve was given with --url",
+				}}
 		}
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			origin := r.Header.Get("Origin")
 			at, err := url.Parse(origin)
-			if origin != "" && (err != nil || at.Scheme != s.URL.Scheme || !s.isOurs(r, at.Host)) || r.Header.Get("Sec-Fetch-Site") == "cross-site" {
-				return &refusal.Error{Kind: refusal.Forbidden, Title: "a page of another site asks", Remedy: "use the service's own console"}
+			if origin != "" && (err != nil || at.Scheme != s.URL.Scheme || !s.isOurs(r, at.Host)) ||
+				r.Header.Get("Sec-Fetch-Site") == "cross-site" {
+				return &refusal.Error{
+					Kind:   refusal.Forbidden,
+					Title:  "a page of another site asks",
+					Remedy: "use the service's own console",
+				}
 			}
 		}
 		return next(c)
@@ -182,9 +193,14 @@ func (s *Server) limited(next echo.HandlerFunc) echo.HandlerFunc {
 			return tooLarge(most)
 		}
 		if err != nil {
-			return &refusal.Error{Kind: refusal.Invalid, Title: "the body ended too early, or took too long", Remedy: "send it again"}
+			return &refusal.Error{
+				Kind:   refusal.Invalid,
+				Title:  "the body ended too early, or took too long",
+				Remedy: "send it again",
+			}
 		}
-		if strings.ContainsRune(r.URL.Path+r.URL.RawQuery, 0) || bytes.Contains(body, []byte(`\u0000`)) || bytes.IndexByte(body, 0) >= 0 {
+		if strings.ContainsRune(r.URL.Path+r.URL.RawQuery, 0) || bytes.Contains(body, []byte(`\u0000`)) ||
+			bytes.IndexByte(body, 0) >= 0 {
 			return &refusal.Error{Kind: refusal.Invalid, Title: "a text holds the character zero", Remedy: "remove it"}
 		}
 		ctl.SetReadDeadline(time.Time{})
@@ -205,8 +221,9 @@ func unread(c *echo.Context) {
 }
 
 func tooLarge(most int64) error {
-	return &statusError{http.StatusRequestEntityTooLarge, &refusal.Error{Kind: refusal.Invalid, Title: fmt.Sprintf("the body is larger than %d KiB", most>>10),
-		Remedy: "templates have at most 1 MiB; send large files another way"}}
+	return &statusError{http.StatusRequestEntityTooLarge,
+		&refusal.Error{Kind: refusal.Invalid, Title: fmt.Sprintf("the body is larger than %d KiB", most>>10),
+			Remedy: "templates have at most 1 MiB; send large files another way"}}
 }
 
 // asker is who asks, and from where.
@@ -246,10 +263,19 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 			var byCookie bool
 			who.token, byCookie = s.tokenOf(r)
 			if who.token == "" {
-				return &refusal.Error{Kind: refusal.Unauthenticated, Title: "the request carries no token", Remedy: "sign in, or run: undersail login"}
+				return &refusal.Error{
+					Kind:   refusal.Unauthenticated,
+					Title:  "the request carries no token",
+					Remedy: "sign in, or run: undersail login",
+				}
 			}
-			if byCookie && r.Method != http.MethodGet && r.Method != http.MethodHead && r.Header.Get("X-Undersail-Console") == "" {
-				return &refusal.Error{Kind: refusal.Forbidden, Title: "a change with a session needs the header X-Undersail-Console", Remedy: "use the console, or a bearer token"}
+			if byCookie && r.Method != http.MethodGet && r.Method != http.MethodHead &&
+				r.Header.Get("X-Undersail-Console") == "" {
+				return &refusal.Error{
+					Kind:   refusal.Forbidden,
+					Title:  "a change with a session needs the header X-Undersail-Console",
+					Remedy: "use the console, or a bearer token",
+				}
 			}
 			var err error
 			who.console = byCookie
@@ -315,7 +341,15 @@ func (s *Server) cookieName(what string) string {
 const deviceLife = 180 * 24 * time.Hour
 
 func (s *Server) setCookie(w http.ResponseWriter, what, value string, life time.Duration, mode http.SameSite) {
-	c := http.Cookie{Name: s.cookieName(what), Value: value, Path: "/", HttpOnly: true, Secure: s.secure(), SameSite: mode, MaxAge: int(life.Seconds())}
+	c := http.Cookie{
+		Name:     s.cookieName(what),
+		Value:    value,
+		Path:     "/",
+		HttpOnly: true,
+		Secure:   s.secure(),
+		SameSite: mode,
+		MaxAge:   int(life.Seconds()),
+	}
 	if life < 0 {
 		c.MaxAge = -1
 	}

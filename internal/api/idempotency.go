@@ -26,7 +26,11 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 			return next(c)
 		}
 		if len(key) > maxKey {
-			return &refusal.Error{Kind: refusal.Invalid, Title: "an Idempotency-Key has at most 200 characters", Remedy: "use a random text such as a UUID"}
+			return &refusal.Error{
+				Kind:   refusal.Invalid,
+				Title:  "an Idempotency-Key has at most 200 characters",
+				Remedy: "use a random text such as a UUID",
+			}
 		}
 		request := digest(r, bodyOf(c))
 		before, err := s.service.Keys.Take(r.Context(), user, key, request)

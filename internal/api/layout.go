@@ -10,7 +10,8 @@ import (
 
 // Arrange lays a graph out for whoever draws it: the console needs no layout of its
 // own. An edge to a box that is not there is left out.
-func (h *handlers) Arrange(ctx context.Context, r contract.ArrangeRequestObject) (contract.ArrangeResponseObject, error) {
+func (h *handlers) Arrange(ctx context.Context,
+	r contract.ArrangeRequestObject) (contract.ArrangeResponseObject, error) {
 	g := graph.Graph{Needs: make([][]int, r.Body.Nodes)}
 	for _, e := range r.Body.Edges {
 		if e.To < r.Body.Nodes && e.From < r.Body.Nodes {
@@ -18,12 +19,23 @@ func (h *handlers) Arrange(ctx context.Context, r contract.ArrangeRequestObject)
 		}
 	}
 	var d graph.Drawing
-	if err := h.service.Turns.Compute(ctx, func(*budget.Budget) {
-		d = g.Arrange(graph.Sizes{NodeWidth: float64(r.Body.Width), NodeHeight: float64(r.Body.Height), BetweenLayers: 40, BetweenNodes: 9})
-	}); err != nil {
+	err := h.service.Turns.Compute(ctx, func(*budget.Budget) {
+		d = g.Arrange(graph.Sizes{
+			NodeWidth:     float64(r.Body.Width),
+			NodeHeight:    float64(r.Body.Height),
+			BetweenLayers: 40,
+			BetweenNodes:  9,
+		})
+	})
+	if err != nil {
 		return nil, err
 	}
-	out := contract.Drawing{Width: float32(d.Width), Height: float32(d.Height), Nodes: []contract.DrawnPoint{}, Edges: []contract.DrawnEdge{}}
+	out := contract.Drawing{
+		Width:  float32(d.Width),
+		Height: float32(d.Height),
+		Nodes:  []contract.DrawnPoint{},
+		Edges:  []contract.DrawnEdge{},
+	}
 	for _, p := range d.Nodes {
 		out.Nodes = append(out.Nodes, point(p))
 	}

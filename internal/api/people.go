@@ -20,7 +20,8 @@ func (h *handlers) SignIn(ctx context.Context, r contract.SignInRequestObject) (
 	return contract.SignIn200JSONResponse{Body: u}, err
 }
 
-func (h *handlers) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
+func (h *handlers) SignOut(ctx context.Context,
+	_ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
 	a := askerOf(ctx)
 	if err := h.service.People.SignOut(ctx, a.token); err != nil {
 		return nil, err
@@ -33,31 +34,38 @@ func (h *handlers) GetMe(ctx context.Context, _ contract.GetMeRequestObject) (co
 	return contract.GetMe200JSONResponse(userOf(ctx).Myself()), nil
 }
 
-func (h *handlers) ChangePassword(ctx context.Context, r contract.ChangePasswordRequestObject) (contract.ChangePasswordResponseObject, error) {
+func (h *handlers) ChangePassword(ctx context.Context,
+	r contract.ChangePasswordRequestObject) (contract.ChangePasswordResponseObject, error) {
 	a := askerOf(ctx)
-	return contract.ChangePassword204Response{}, h.service.People.ChangePassword(ctx, a.user, r.Body.Before, r.Body.After, a.token, a.from(false))
+	return contract.ChangePassword204Response{}, h.service.People.ChangePassword(ctx, a.user, r.Body.Before,
+		r.Body.After, a.token, a.from(false))
 }
 
-func (h *handlers) LookAtInvitation(ctx context.Context, r contract.LookAtInvitationRequestObject) (contract.LookAtInvitationResponseObject, error) {
+func (h *handlers) LookAtInvitation(ctx context.Context,
+	r contract.LookAtInvitationRequestObject) (contract.LookAtInvitationResponseObject, error) {
 	p, err := h.service.People.LookAtInvitation(ctx, r.Body.Code)
 	return contract.LookAtInvitation200JSONResponse(p), err
 }
 
-func (h *handlers) TakeInvitation(ctx context.Context, r contract.TakeInvitationRequestObject) (contract.TakeInvitationResponseObject, error) {
+func (h *handlers) TakeInvitation(ctx context.Context,
+	r contract.TakeInvitationRequestObject) (contract.TakeInvitationResponseObject, error) {
 	a := askerOf(ctx)
-	u, session, err := h.service.People.TakeInvitation(ctx, r.Body.Code, r.Body.Password, or(r.Body.FullName, ""), a.from(or(r.Body.Terminal, false)))
+	u, session, err := h.service.People.TakeInvitation(ctx, r.Body.Code, r.Body.Password, or(r.Body.FullName, ""),
+		a.from(or(r.Body.Terminal, false)))
 	if err == nil {
 		h.signIn(a.answer, session)
 	}
 	return contract.TakeInvitation200JSONResponse{Body: u}, err
 }
 
-func (h *handlers) BeginTerminal(ctx context.Context, _ contract.BeginTerminalRequestObject) (contract.BeginTerminalResponseObject, error) {
+func (h *handlers) BeginTerminal(ctx context.Context,
+	_ contract.BeginTerminalRequestObject) (contract.BeginTerminalResponseObject, error) {
 	t, err := h.service.People.BeginTerminal(ctx, askerOf(ctx).address)
 	return contract.BeginTerminal200JSONResponse(t), err
 }
 
-func (h *handlers) AskTerminal(ctx context.Context, r contract.AskTerminalRequestObject) (contract.AskTerminalResponseObject, error) {
+func (h *handlers) AskTerminal(ctx context.Context,
+	r contract.AskTerminalRequestObject) (contract.AskTerminalResponseObject, error) {
 	a := askerOf(ctx)
 	u, session, err := h.service.People.AskTerminal(ctx, r.Body.Handle, a.from(true))
 	if err == nil {
@@ -66,46 +74,56 @@ func (h *handlers) AskTerminal(ctx context.Context, r contract.AskTerminalReques
 	return contract.AskTerminal200JSONResponse{Body: u}, err
 }
 
-func (h *handlers) SignInPipeline(ctx context.Context, r contract.SignInPipelineRequestObject) (contract.SignInPipelineResponseObject, error) {
+func (h *handlers) SignInPipeline(ctx context.Context,
+	r contract.SignInPipelineRequestObject) (contract.SignInPipelineResponseObject, error) {
 	t, err := h.service.People.SignInPipeline(ctx, r.Body.IdToken, askerOf(ctx).from(true))
 	return contract.SignInPipeline201JSONResponse(t), err
 }
 
-func (h *handlers) ListUsers(ctx context.Context, _ contract.ListUsersRequestObject) (contract.ListUsersResponseObject, error) {
+func (h *handlers) ListUsers(ctx context.Context,
+	_ contract.ListUsersRequestObject) (contract.ListUsersResponseObject, error) {
 	list, err := h.service.People.List(ctx, userOf(ctx))
 	return contract.ListUsers200JSONResponse(list), err
 }
 
-func (h *handlers) InviteUser(ctx context.Context, r contract.InviteUserRequestObject) (contract.InviteUserResponseObject, error) {
+func (h *handlers) InviteUser(ctx context.Context,
+	r contract.InviteUserRequestObject) (contract.InviteUserResponseObject, error) {
 	i, err := h.service.People.Invite(ctx, userOf(ctx), *r.Body)
 	return contract.InviteUser201JSONResponse(i), err
 }
 
-func (h *handlers) ChangeUser(ctx context.Context, r contract.ChangeUserRequestObject) (contract.ChangeUserResponseObject, error) {
+func (h *handlers) ChangeUser(ctx context.Context,
+	r contract.ChangeUserRequestObject) (contract.ChangeUserResponseObject, error) {
 	p, err := h.service.People.Change(ctx, userOf(ctx), r.Name, *r.Body)
 	return contract.ChangeUser200JSONResponse(p), err
 }
 
-func (h *handlers) LinkUser(ctx context.Context, r contract.LinkUserRequestObject) (contract.LinkUserResponseObject, error) {
+func (h *handlers) LinkUser(ctx context.Context,
+	r contract.LinkUserRequestObject) (contract.LinkUserResponseObject, error) {
 	i, err := h.service.People.InviteAgain(ctx, userOf(ctx), r.Name)
 	return contract.LinkUser201JSONResponse(i), err
 }
 
-func (h *handlers) SignOutEverywhere(ctx context.Context, r contract.SignOutEverywhereRequestObject) (contract.SignOutEverywhereResponseObject, error) {
-	return contract.SignOutEverywhere204Response{}, h.service.People.SignOutEverywhere(ctx, userOf(ctx), r.Name, or(r.Params.Tokens, false))
+func (h *handlers) SignOutEverywhere(ctx context.Context,
+	r contract.SignOutEverywhereRequestObject) (contract.SignOutEverywhereResponseObject, error) {
+	return contract.SignOutEverywhere204Response{}, h.service.People.SignOutEverywhere(ctx, userOf(ctx), r.Name,
+		or(r.Params.Tokens, false))
 }
 
-func (h *handlers) ListTokens(ctx context.Context, r contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
+func (h *handlers) ListTokens(ctx context.Context,
+	r contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
 	list, err := h.service.People.Tokens(ctx, userOf(ctx), or(r.Params.Owner, ""))
 	return contract.ListTokens200JSONResponse(list), err
 }
 
-func (h *handlers) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (contract.AddTokenResponseObject, error) {
+func (h *handlers) AddToken(ctx context.Context,
+	r contract.AddTokenRequestObject) (contract.AddTokenResponseObject, error) {
 	t, err := h.service.People.AddToken(ctx, userOf(ctx), *r.Body)
 	return contract.AddToken201JSONResponse(t), err
 }
 
-func (h *handlers) RevokeToken(ctx context.Context, r contract.RevokeTokenRequestObject) (contract.RevokeTokenResponseObject, error) {
+func (h *handlers) RevokeToken(ctx context.Context,
+	r contract.RevokeTokenRequestObject) (contract.RevokeTokenResponseObject, error) {
 	return contract.RevokeToken204Response{}, h.service.People.RevokeToken(ctx, userOf(ctx), r.Id)
 }
 
@@ -132,7 +150,8 @@ func (s *Server) finishOpenID(c *echo.Context) error {
 		keep = cookie.Value
 	}
 	q := c.Request().URL.Query()
-	_, session, err := s.service.People.FinishOpenID(c.Request().Context(), keep, q.Get("state"), q.Get("code"), s.addressOf(c.Request()))
+	_, session, err := s.service.People.FinishOpenID(c.Request().Context(), keep, q.Get("state"), q.Get("code"),
+		s.addressOf(c.Request()))
 	s.setCookie(c.Response(), "openid", "", -1, http.SameSiteLaxMode)
 	c.Response().Header().Set("Cache-Control", "no-store")
 	if err != nil {
@@ -152,9 +171,12 @@ func (s *Server) backToSignIn(c *echo.Context, err error) error {
 	if said.Remedy != nil {
 		text += ": " + *said.Remedy
 	}
-	return c.HTML(said.Status, `<!doctype html><html lang="en"><meta charset="utf-8"><title>Under Sail</title><p>`+html.EscapeString(text)+`</p><p><a href="/sign-in">Sign in</a></p></html>`)
+	return c.HTML(said.Status,
+		`<!doctype html><html lang="en"><meta charset="utf-8"><title>Under Sail</title><p>`+html.EscapeString(text)+
+			`</p><p><a href="/sign-in">Sign in</a></p></html>`)
 }
 
 func onward(to, text string) string {
-	return `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="0;url=` + to + `"><title>Under Sail</title><p>` + text + ` <a href="` + to + `">Go on</a></p></html>`
+	return `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="0;url=` + to +
+		`"><title>Under Sail</title><p>` + text + ` <a href="` + to + `">Go on</a></p></html>`
 }

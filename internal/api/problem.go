@@ -82,18 +82,24 @@ func (s *Server) tell(c *echo.Context, p *contract.Problem, err error) {
 	if p.Status != http.StatusInternalServerError {
 		level = slog.LevelWarn
 	}
-	fault.Log(s.Log, level, "request failed", err, "trace", trace, "method", c.Request().Method, "path", c.Request().URL.Path, "status", p.Status)
+	fault.Log(s.Log, level, "request failed", err, "trace", trace, "method", c.Request().Method, "path",
+		c.Request().URL.Path, "status", p.Status)
 }
 
 // problemOf is what is told of an error.
 func problemOf(err error) contract.Problem {
-	p := contract.Problem{Type: "urn:undersail:internal", Title: "something went wrong inside the service", Status: http.StatusInternalServerError}
+	p := contract.Problem{
+		Type:   "urn:undersail:internal",
+		Title:  "something went wrong inside the service",
+		Status: http.StatusInternalServerError,
+	}
 	remedy := "try again; the service's log has more of it, under the trace that the answer names"
 	var said *refusal.Error
 	var status *statusError
 	switch {
 	case errors.As(err, &said):
-		p.Type, p.Title, p.Status, remedy = "urn:undersail:"+string(said.Kind), said.Title, statuses[said.Kind], said.Remedy
+		p.Type, p.Title, p.Status, remedy = "urn:undersail:"+string(said.Kind), said.Title, statuses[said.Kind],
+			said.Remedy
 		if errors.As(err, &status) {
 			p.Status = status.status
 		}

@@ -76,9 +76,24 @@ func New(ctx context.Context, s *service.Service, o Options) (whole, metrics htt
 		return nil, nil, fmt.Errorf("read contract: %w", err)
 	}
 	registry := prometheus.NewRegistry()
-	srv := &Server{Options: o, service: s, router: router, wake: newWakers(), asks: map[string]bool{}, open: map[string]bool{}, work: newWork(),
-		calls:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "undersail_http_requests_total", Help: "Requests answered, by method and status."}, []string{"method", "status"}),
-		latency: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "undersail_http_request_seconds", Help: "Time until a request was answered, by route; streams are not among them.", Buckets: latencies}, []string{"method", "route"})}
+	srv := &Server{
+		Options: o,
+		service: s,
+		router:  router,
+		wake:    newWakers(),
+		asks:    map[string]bool{},
+		open:    map[string]bool{},
+		work:    newWork(),
+		calls: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "undersail_http_requests_total",
+			Help: "Requests answered, by method and status.",
+		}, []string{"method", "status"}),
+		latency: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name:    "undersail_http_request_seconds",
+			Help:    "Time until a request was answered, by route; streams are not among them.",
+			Buckets: latencies,
+		}, []string{"method", "route"}),
+	}
 	if srv.bodies, err = bodies(doc); err != nil {
 		return nil, nil, err
 	}
@@ -89,7 +104,8 @@ func New(ctx context.Context, s *service.Service, o Options) (whole, metrics htt
 		}
 	}
 	s.Register(registry)
-	registry.MustRegister(srv.calls, srv.latency, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(srv.calls, srv.latency, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	metrics = promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
 	go srv.wake.run(ctx, s, o.Log)
 	e := echo.New()
@@ -99,7 +115,8 @@ func New(ctx context.Context, s *service.Service, o Options) (whole, metrics htt
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", srv.ready)
 	e.GET("/metrics", srv.measured(registry), srv.signedIn)
-	e.GET("/api/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", contracts.OpenAPI) })
+	e.GET("/api/openapi.yaml",
+		func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", contracts.OpenAPI) })
 	contract.RegisterHandlers(e, contract.NewStrictHandler(&handlers{srv}, nil))
 	e.GET("/api/v1/runs/:id/events/stream", srv.streamRun)
 	e.GET("/api/v1/events/stream", srv.streamAll)
@@ -132,7 +149,8 @@ func (s *Server) counted(next echo.HandlerFunc) echo.HandlerFunc {
 			s.problem(c, err)
 		}
 		if route := c.Path(); !strings.HasSuffix(route, "/stream") {
-			s.latency.WithLabelValues(methodLabel(c.Request().Method), cmp.Or(route, "none")).Observe(time.Since(began).Seconds())
+			s.latency.WithLabelValues(methodLabel(c.Request().Method),
+				cmp.Or(route, "none")).Observe(time.Since(began).Seconds())
 		}
 		status := http.StatusOK
 		if r, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil {
@@ -146,7 +164,8 @@ func (s *Server) counted(next echo.HandlerFunc) echo.HandlerFunc {
 // methodLabel is one of a fixed set: what strangers invent is no label that stays.
 func methodLabel(method string) string {
 	switch method {
-	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,
+		http.MethodOptions:
 		return method
 	}
 	return "other"
@@ -230,7 +249,8 @@ func (s *Server) index(c *echo.Context) error {
 	nonce := rand.Text()
 	c.Response().Header().Set("Content-Security-Policy", policyWith(nonce))
 	c.Response().Header().Set("Cache-Control", "no-store") // a nonce is used once
-	session, openid := "none", "none"                      // told with the page, so that they need not be asked and refused
+	// told with the page, so that they need not be asked and refused
+	session, openid := "none", "none"
 	if token, _ := s.tokenOf(c.Request()); token != "" {
 		if _, err := s.service.People.ByToken(c.Request().Context(), token, "", false); err == nil {
 			session = "there"
@@ -239,5 +259,7 @@ func (s *Server) index(c *echo.Context) error {
 	if s.service.People.OffersOpenID() {
 		openid = "there"
 	}
-	return c.HTMLBlob(http.StatusOK, []byte(strings.NewReplacer("STYLE_NONCE", nonce, "SESSION_STATE", session, "OPENID_STATE", openid).Replace(string(html))))
+	return c.HTMLBlob(http.StatusOK,
+		[]byte(strings.NewReplacer("STYLE_NONCE", nonce, "SESSION_STATE", session, "OPENID_STATE",
+			openid).Replace(string(html))))
 }

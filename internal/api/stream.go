@@ -125,7 +125,10 @@ func lastNumber(r *http.Request) (int64, error) {
 	}
 	n, err := strconv.ParseInt(last, 10, 64)
 	if err != nil || n < 0 {
-		return 0, &refusal.Error{Kind: refusal.Invalid, Title: fmt.Sprintf("Last-Event-ID %q is not the number of an event", last)}
+		return 0, &refusal.Error{
+			Kind:  refusal.Invalid,
+			Title: fmt.Sprintf("Last-Event-ID %q is not the number of an event", last),
+		}
 	}
 	return n, nil
 }
@@ -232,8 +235,17 @@ type turns struct {
 // turns begins to listen for what happens in a run, or in all runs if it is empty.
 func (s *Server) turns(ctx context.Context, run string, out *eventWriter) *turns {
 	woken, leave := s.wake.join(run)
-	return &turns{server: s, who: askerOf(ctx), held: time.Now(), revoked: s.wake.revoked.Load(), woken: woken, leave: leave,
-		slow: time.NewTicker(2 * time.Second), alive: time.NewTicker(keepAlive), out: out}
+	return &turns{
+		server:  s,
+		who:     askerOf(ctx),
+		held:    time.Now(),
+		revoked: s.wake.revoked.Load(),
+		woken:   woken,
+		leave:   leave,
+		slow:    time.NewTicker(2 * time.Second),
+		alive:   time.NewTicker(keepAlive),
+		out:     out,
+	}
 }
 
 // wait returns at the next turn, and false once the reader is gone, or may not read on.

@@ -34,8 +34,15 @@ func (s *Server) validated(next echo.HandlerFunc) echo.HandlerFunc {
 			}
 		}
 		body := bodyOf(c)
-		err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
-			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: true}})
+		err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
+			Request:    r,
+			PathParams: params,
+			Route:      route,
+			Options: &openapi3filter.Options{
+				AuthenticationFunc: openapi3filter.NoopAuthenticationFunc,
+				ExcludeRequestBody: true,
+			},
+		})
 		if err != nil {
 			return explainInvalid(err)
 		}
@@ -104,12 +111,20 @@ func valid(schema *jsonschema.Schema, body []byte) error {
 }
 
 func refusedBody(place, what string) error {
-	return &refusal.Error{Kind: refusal.Invalid, Title: place + ": " + strings.TrimSpace(what), Remedy: "see /api/openapi.yaml"}
+	return &refusal.Error{
+		Kind:   refusal.Invalid,
+		Title:  place + ": " + strings.TrimSpace(what),
+		Remedy: "see /api/openapi.yaml",
+	}
 }
 
 // explainInvalid says what is wrong with a request without repeating its body.
 func explainInvalid(err error) error {
-	out := &refusal.Error{Kind: refusal.Invalid, Title: "the request is not what the contract says", Remedy: "see /api/openapi.yaml"}
+	out := &refusal.Error{
+		Kind:   refusal.Invalid,
+		Title:  "the request is not what the contract says",
+		Remedy: "see /api/openapi.yaml",
+	}
 	var re *openapi3filter.RequestError
 	if !errors.As(err, &re) {
 		return out

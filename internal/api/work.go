@@ -73,7 +73,12 @@ type work struct {
 }
 
 func newWork() work {
-	return work{requests: turnstile.New(0), streams: turnstile.New(streamsAll), held: turnstile.New(largeHeldAll), large: turnstile.New(largeAll())}
+	return work{
+		requests: turnstile.New(0),
+		streams:  turnstile.New(streamsAll),
+		held:     turnstile.New(largeHeldAll),
+		large:    turnstile.New(largeAll()),
+	}
 }
 
 func isStream(r *http.Request) bool {
@@ -109,7 +114,8 @@ func (s *Server) inWork(next echo.HandlerFunc) echo.HandlerFunc {
 // the service is ready.
 func (s *Server) visiting(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
-		leave, ok := s.work.requests.Enter(c.Request().Context(), "visits from "+s.addressOf(c.Request()), visitsEach, workPatience)
+		leave, ok := s.work.requests.Enter(c.Request().Context(), "visits from "+s.addressOf(c.Request()), visitsEach,
+			workPatience)
 		if !ok {
 			return crowded("too many pages are being read from here")
 		}

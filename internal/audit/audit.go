@@ -66,7 +66,8 @@ func (s *Journal) Record(ctx context.Context, who, action, subject, reason strin
 	if err != nil {
 		return fmt.Errorf("write the audit: %w", err)
 	}
-	err = s.store.AddAudit(ctx, store.AuditEntry{Who: who, Action: action, Subject: subject, Reason: reason, Detail: raw}, s.auditHash)
+	err = s.store.AddAudit(ctx,
+		store.AuditEntry{Who: who, Action: action, Subject: subject, Reason: reason, Detail: raw}, s.auditHash)
 	if err != nil {
 		return fmt.Errorf("write the audit: %w", err)
 	}
@@ -74,7 +75,8 @@ func (s *Journal) Record(ctx context.Context, who, action, subject, reason strin
 }
 
 // RecordOf writes down what somebody does, with the token that they do it by.
-func (s *Journal) RecordOf(ctx context.Context, u people.User, action, subject, reason string, detail map[string]any) error {
+func (s *Journal) RecordOf(ctx context.Context, u people.User, action, subject, reason string,
+	detail map[string]any) error {
 	if token := u.Actor().Token; token != 0 {
 		if detail = maps.Clone(detail); detail == nil {
 			detail = map[string]any{}
@@ -88,7 +90,8 @@ func (s *Journal) RecordOf(ctx context.Context, u people.User, action, subject, 
 // make a call seem to have failed whose work is done.
 func (s *Journal) Done(ctx context.Context, u people.User, action, subject string, detail map[string]any) {
 	if err := s.RecordOf(context.WithoutCancel(ctx), u, action, subject, "", detail); err != nil {
-		s.log.Error("what somebody did is not in the audit", "who", u.Name, "action", action, "subject", subject, "error", err)
+		s.log.Error("what somebody did is not in the audit", "who", u.Name, "action", action, "subject", subject,
+			"error", err)
 	}
 }
 
@@ -97,7 +100,8 @@ func (s *Journal) Done(ctx context.Context, u people.User, action, subject strin
 // cannot make the hashes fit. Each part is written with its length, so that no two
 // entries are written alike.
 func (s *Journal) auditHash(e store.AuditEntry, before []byte) []byte {
-	return s.sealed.SealOf("", string(before), strconv.FormatInt(e.Number, 10), e.At.UTC().Format(time.RFC3339Nano), e.Who, e.Action, e.Subject, e.Reason, sealed.Canonical(e.Detail))
+	return s.sealed.SealOf("", string(before), strconv.FormatInt(e.Number, 10), e.At.UTC().Format(time.RFC3339Nano),
+		e.Who, e.Action, e.Subject, e.Reason, sealed.Canonical(e.Detail))
 }
 
 // List lists what was done, the newest first. Whoever is no administrator sees what
@@ -106,7 +110,8 @@ func (s *Journal) auditHash(e store.AuditEntry, before []byte) []byte {
 func (s *Journal) List(ctx context.Context, u people.User, q store.AuditQuery) ([]Entry, error) {
 	if !u.May(access.Administer, "") {
 		if q.Who != "" && !u.Actor().IsOf(q.Who) {
-			return nil, refusal.New(refusal.Forbidden, "ask an administrator", "only an administrator reads what others did")
+			return nil, refusal.New(refusal.Forbidden, "ask an administrator",
+				"only an administrator reads what others did")
 		}
 		if q.Who = u.Name; !u.Owns(u.Name) {
 			q.Token = u.Token()
@@ -118,7 +123,15 @@ func (s *Journal) List(ctx context.Context, u people.User, q store.AuditQuery) (
 	rows, err := s.store.Audit(ctx, q)
 	out := make([]Entry, 0, len(rows))
 	for _, e := range rows {
-		x := Entry{Number: e.Number, At: e.At, Who: e.Who, Action: e.Action, Subject: e.Subject, Reason: e.Reason, Detail: map[string]any{}}
+		x := Entry{
+			Number:  e.Number,
+			At:      e.At,
+			Who:     e.Who,
+			Action:  e.Action,
+			Subject: e.Subject,
+			Reason:  e.Reason,
+			Detail:  map[string]any{},
+		}
 		json.Unmarshal(e.Detail, &x.Detail) // what cannot be read is told by the check
 		out = append(out, x)
 	}
@@ -168,7 +181,8 @@ func (s *Journal) Check(ctx context.Context, u people.User, head string) (Chain,
 	}
 	out.Entries = last
 	if !out.Sound {
-		out.Fault = fmt.Sprintf("%s; the check goes on behind it to entry %d, and finds %d such entries", out.Fault, last, faults)
+		out.Fault = fmt.Sprintf("%s; the check goes on behind it to entry %d, and finds %d such entries", out.Fault,
+			last, faults)
 		return out, nil
 	}
 	if known > out.Entries {
@@ -185,7 +199,8 @@ func parseHead(head string) (int64, string, error) {
 	text, hash, ok := strings.Cut(head, ":")
 	number, err := strconv.ParseInt(text, 10, 64)
 	if !ok || err != nil || number < 0 {
-		return 0, "", refusal.New(refusal.Invalid, "give it as an earlier check told it", "%q is no head of the audit", head)
+		return 0, "", refusal.New(refusal.Invalid, "give it as an earlier check told it", "%q is no head of the audit",
+			head)
 	}
 	return number, hash, nil
 }

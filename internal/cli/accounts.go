@@ -17,7 +17,11 @@ import (
 )
 
 func (a *app) accountsShowCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "show NAME", Short: "Show who an account is, what it may, what it costs and when it ends", Args: cobra.ExactArgs(1), Example: "  undersail accounts show saltmere-lab",
+	cmd := &cobra.Command{
+		Use:     "show NAME",
+		Short:   "Show who an account is, what it may, what it costs and when it ends",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail accounts show saltmere-lab",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -28,7 +32,8 @@ func (a *app) accountsShowCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, d, func(w io.Writer) { printAccount(w, d) })
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -43,7 +48,8 @@ func printAccount(w io.Writer, d accounts.Detail) {
 		if d.ClosedAt != nil {
 			row("closed\t%s: %s", d.ClosedAt.Local().Format(time.DateOnly), d.ClosedWhy)
 		}
-		row("signed in as\t%s (%s)", review.OrDash(d.Identity.Account), review.OrDash(strings.Join(d.Identity.Roles, ", ")))
+		row("signed in as\t%s (%s)", review.OrDash(d.Identity.Account),
+			review.OrDash(strings.Join(d.Identity.Roles, ", ")))
 		row("may make\t%s", mayMake(d.Identity.Makes))
 		row("credentials end\t%s", endOf(d.CredentialsEnd, "never, says the cloud"))
 		row("tested\t%s", endOf(d.TestedAt, "not yet"))
@@ -70,7 +76,8 @@ func printAccount(w io.Writer, d accounts.Detail) {
 			row("tags\t%s", tagLine(d.Tags))
 		}
 		if d.Prices != nil {
-			row("prices\tof its own, in %s: %d sizes, %d disk types", d.Prices.Currency, len(d.Prices.Sizes), len(d.Prices.DiskTypes))
+			row("prices\tof its own, in %s: %d sizes, %d disk types", d.Prices.Currency, len(d.Prices.Sizes),
+				len(d.Prices.DiskTypes))
 		}
 		row("this month\t%s", spending(d))
 		if d.MostMonth != nil {
@@ -126,8 +133,12 @@ func spending(d accounts.Detail) string {
 }
 
 func (a *app) accountsTestCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "test NAME", Short: "Ask the cloud whom the credentials of an account belong to", Args: cobra.ExactArgs(1),
-		Long: "Ask the cloud whom the credentials belong to, now. The exit code is 1 when it does not accept them.", Example: "  undersail accounts test saltmere-lab",
+	cmd := &cobra.Command{
+		Use:     "test NAME",
+		Short:   "Ask the cloud whom the credentials of an account belong to",
+		Args:    cobra.ExactArgs(1),
+		Long:    "Ask the cloud whom the credentials belong to, now. The exit code is 1 when it does not accept them.",
+		Example: "  undersail accounts test saltmere-lab",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -142,7 +153,8 @@ func (a *app) accountsTestCommand() *cobra.Command {
 				return &exit{exitFailed, nil}
 			}
 			return err
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -150,24 +162,30 @@ func (a *app) accountsTestCommand() *cobra.Command {
 func (a *app) accountsRemoveCommand() *cobra.Command {
 	var gone bool
 	var why string
-	cmd := &cobra.Command{Use: "remove NAME", Short: "Forget the credentials of an account and close it", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{
+		Use:   "remove NAME",
+		Short: "Forget the credentials of an account and close it",
+		Args:  cobra.ExactArgs(1),
 		Long: `Forget the credentials of an account and close it. It must have no stacks. One that vanished itself, as a lab
 that ended, is closed with --gone: then the cloud must not accept it any more, its stacks are closed with it,
 and what was known there last is told and kept in the audit.`,
-		Example: "  undersail accounts remove saltmere-lab\n  undersail accounts remove saltmere-lab --gone --why 'the course is over'",
+		Example: "  undersail accounts remove saltmere-lab\n  undersail accounts remove saltmere-lab --gone --why " +
+			"'the course is over'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			closed, err := decode[accounts.Closed](c.RemoveAccount(cmd.Context(), args[0], &contract.RemoveAccountParams{Gone: &gone, Why: &why}))
+			closed, err := decode[accounts.Closed](c.RemoveAccount(cmd.Context(), args[0],
+				&contract.RemoveAccountParams{Gone: &gone, Why: &why}))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, closed, func(w io.Writer) {
 				fmt.Fprintf(w, "account %s is closed; its credentials are forgotten\n", closed.Account.Name)
 				for _, s := range closed.Stacks {
-					fmt.Fprintf(w, "\nstack %s in %s is closed with it; known there last (%.3f an hour):\n", s.Name, s.Region, s.Hour)
+					fmt.Fprintf(w, "\nstack %s in %s is closed with it; known there last (%.3f an hour):\n", s.Name,
+						s.Region, s.Hour)
 					for _, r := range s.Resources {
 						fmt.Fprintln(w, "  "+r)
 					}
@@ -176,7 +194,8 @@ and what was known there last is told and kept in the audit.`,
 					fmt.Fprintf(w, "\nkept there, and not listed any more:\n  %s\n", strings.Join(closed.Kept, "\n  "))
 				}
 			})
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&gone, "gone", false, "the account itself vanished: close its stacks with it")
 	cmd.Flags().StringVar(&why, "why", "", "why, for the audit")
 	a.outputFlag(cmd)
@@ -184,7 +203,12 @@ and what was known there last is told and kept in the audit.`,
 }
 
 func (a *app) accountsCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "accounts", Short: "List the accounts of clouds", Args: cobra.NoArgs, Example: "  undersail accounts\n  undersail accounts add saltmere-lab --cloud larch --endpoint http://127.0.0.1:9000 --client-id ID",
+	cmd := &cobra.Command{
+		Use:   "accounts",
+		Short: "List the accounts of clouds",
+		Args:  cobra.NoArgs,
+		Example: "  undersail accounts\n  undersail accounts add saltmere-lab --cloud larch --endpoint " +
+			"http://127.0.0.1:9000 --client-id ID",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -205,8 +229,11 @@ func (a *app) accountsCommand() *cobra.Command {
 					}
 				})
 			})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
-	cmd.AddCommand(a.accountsAddCommand(), a.accountsShowCommand(), a.accountsTestCommand(), a.accountsRenewCommand(), a.accountsSetCommand(), a.accountsPricesCommand(), a.accountsRemoveCommand(), a.accountsRangesCommand(), a.accountsLimitCommand())
+	cmd.AddCommand(a.accountsAddCommand(), a.accountsShowCommand(), a.accountsTestCommand(), a.accountsRenewCommand(),
+		a.accountsSetCommand(), a.accountsPricesCommand(), a.accountsRemoveCommand(), a.accountsRangesCommand(),
+		a.accountsLimitCommand())
 	return cmd
 }

@@ -17,9 +17,14 @@ import (
 func (a *app) addressesCommand() *cobra.Command {
 	var at place
 	var length int
-	cmd := &cobra.Command{Use: "addresses", Short: "Draw what is taken of the addresses of a region, and what is free", Args: cobra.NoArgs,
-		Long:    "Draw the networks of an account with their subnets, the ranges declared for it, and what open proposals\nwill take. With --length also name free ranges of that many bits.",
-		Example: "  undersail addresses --account saltmere-lab --region north-fell\n  undersail addresses --account saltmere-lab --region north-fell --length 20",
+	cmd := &cobra.Command{
+		Use:   "addresses",
+		Short: "Draw what is taken of the addresses of a region, and what is free",
+		Args:  cobra.NoArgs,
+		Long: "Draw the networks of an account with their subnets, the ranges declared for it, and what open " +
+			"proposals\nwill take. With --length also name free ranges of that many bits.",
+		Example: "  undersail addresses --account saltmere-lab --region north-fell\n  undersail addresses --account " +
+			"saltmere-lab --region north-fell --length 20",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -37,7 +42,8 @@ func (a *app) addressesCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, m, func(w io.Writer) { printAddresses(w, m, length) })
-		}}
+		},
+	}
 	at.flags(cmd)
 	cmd.Flags().IntVar(&length, "length", 0, "length of free ranges to name, such as 20")
 	a.outputFlag(cmd)
@@ -45,7 +51,12 @@ func (a *app) addressesCommand() *cobra.Command {
 }
 
 // areaWords say what takes a range.
-var areaWords = map[address.Kind]string{address.Network: "network", address.Subnet: "subnet", address.Reserved: "declared", address.Wanted: "proposed"}
+var areaWords = map[address.Kind]string{
+	address.Network:  "network",
+	address.Subnet:   "subnet",
+	address.Reserved: "declared",
+	address.Wanted:   "proposed",
+}
 
 func printAddresses(w io.Writer, m accounts.AddressMap, length int) {
 	fmt.Fprintf(w, "account %s, region %s\n%s\n\n", m.Account, m.Region, asOf(m.At))
@@ -58,9 +69,11 @@ func printAddresses(w io.Writer, m accounts.AddressMap, length int) {
 				for _, p := range x.Parts {
 					used += p.Addresses
 				}
-				row("%s\t%s\t%d\t%s\t%s", x.Range, areaWords[x.Kind], x.Addresses, share(used, x.Addresses, x.Kind == address.Network), named(x))
+				row("%s\t%s\t%d\t%s\t%s", x.Range, areaWords[x.Kind], x.Addresses,
+					share(used, x.Addresses, x.Kind == address.Network), named(x))
 				for _, p := range x.Parts {
-					row("  %s\t%s\t%d\t%s\t%s", p.Range, areaWords[p.Kind], p.Addresses, share(p.Used, p.Addresses, true), named(p))
+					row("  %s\t%s\t%d\t%s\t%s", p.Range, areaWords[p.Kind], p.Addresses,
+						share(p.Used, p.Addresses, true), named(p))
 				}
 				if len(x.Parts) > 0 && len(x.Free) > 0 {
 					row("  %s\tfree\t%d\t-\t%s", x.Free[0], address.Count(x.Free[0]), more(len(x.Free)-1))

@@ -19,12 +19,16 @@ func (a *app) auditCommand() *cobra.Command {
 	var who, action, head string
 	var limit int
 	var check bool
-	cmd := &cobra.Command{Use: "audit [SUBJECT]", Short: "Show who did what, or check that nothing was changed afterwards", Args: cobra.MaximumNArgs(1),
+	cmd := &cobra.Command{
+		Use:   "audit [SUBJECT]",
+		Short: "Show who did what, or check that nothing was changed afterwards",
+		Args:  cobra.MaximumNArgs(1),
 		Long: `Show who did what, the newest first: signing in, changes, acceptances with their consents, secrets that were
 revealed and why. SUBJECT is a stack, an account, a secret. Whoever is no administrator sees what they did
 themselves. With --check every entry is held against its hash; --head takes what an earlier check told, and
 shows that nothing was cut off since.`,
-		Example: "  undersail audit\n  undersail audit intake --action reveal\n  undersail audit --check\n  undersail audit --check --head 412:9f0c...",
+		Example: "  undersail audit\n  undersail audit intake --action reveal\n  undersail audit --check\n  " +
+			"undersail audit --check --head 412:9f0c...",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -50,11 +54,13 @@ shows that nothing was cut off since.`,
 			return a.print(cmd, list, func(w io.Writer) {
 				columns(w, "NUMBER\tAT\tWHO\tDID\tTO\tDETAIL", func(row func(string, ...any)) {
 					for _, e := range list {
-						row("%d\t%s\t%s\t%s\t%s\t%s", e.Number, e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, review.OrDash(e.Subject), auditDetail(e))
+						row("%d\t%s\t%s\t%s\t%s\t%s", e.Number, e.At.Local().Format("2006-01-02 15:04:05"), e.Who,
+							e.Action, review.OrDash(e.Subject), auditDetail(e))
 					}
 				})
 			})
-		}}
+		},
+	}
 	f := cmd.Flags()
 	f.StringVar(&who, "who", "", "only what this person did")
 	f.StringVar(&action, "action", "", "only this, such as reveal, accept or 'sign in'")
@@ -97,7 +103,8 @@ func auditDetail(e audit.Entry) string {
 		parts = append(parts, fmt.Sprintf("%q", e.Reason))
 	}
 	for _, key := range slices.Sorted(maps.Keys(e.Detail)) {
-		if v := e.Detail[key]; key != "refused" && v != nil && v != "" && fmt.Sprint(v) != "[]" && fmt.Sprint(v) != "map[]" {
+		v := e.Detail[key]
+		if key != "refused" && v != nil && v != "" && fmt.Sprint(v) != "[]" && fmt.Sprint(v) != "map[]" {
 			parts = append(parts, key+" "+review.Value(v))
 		}
 	}

@@ -90,9 +90,15 @@ func isFile(arg string) bool {
 
 func (a *app) checkCommand() *cobra.Command {
 	var g given
-	cmd := &cobra.Command{Use: "check FILE", Short: "Check a template file; no service is needed", Args: cobra.ExactArgs(1),
-		Long:    "Check a template: its text, its types, every reference, cycles, and what can never work whatever is\ngiven. With --inputs its rendering is checked too, with --account and --region also against what is\nsold there, quotas and policy.",
-		Example: "  undersail check site.sail.yaml\n  undersail check site.sail.yaml -o sarif\n  undersail check site.sail.yaml --inputs site.inputs.yaml --account saltmere-lab --region north-fell",
+	cmd := &cobra.Command{
+		Use:   "check FILE",
+		Short: "Check a template file; no service is needed",
+		Args:  cobra.ExactArgs(1),
+		Long: "Check a template: its text, its types, every reference, cycles, and what can never work whatever " +
+			"is\ngiven. With --inputs its rendering is checked too, with --account and --region also against what " +
+			"is\nsold there, quotas and policy.",
+		Example: "  undersail check site.sail.yaml\n  undersail check site.sail.yaml -o sarif\n  undersail check " +
+			"site.sail.yaml --inputs site.inputs.yaml --account saltmere-lab --region north-fell",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.readTemplate(cmd, args[0])
 			if err != nil {
@@ -111,13 +117,16 @@ func (a *app) checkCommand() *cobra.Command {
 			} else {
 				findings = literal(t)
 			}
-			if err := a.print(cmd, map[string]any{"diagnostics": []any{}, "findings": findings}, func(w io.Writer) {
-				fmt.Fprintf(w, "%s %s: %d inputs, %d resources, %d outputs; no errors in the text\n", t.About.Name, t.About.Version, len(t.Inputs), len(t.Resources), len(t.Outputs))
-			}); err != nil {
+			err = a.print(cmd, map[string]any{"diagnostics": []any{}, "findings": findings}, func(w io.Writer) {
+				fmt.Fprintf(w, "%s %s: %d inputs, %d resources, %d outputs; no errors in the text\n", t.About.Name,
+					t.About.Version, len(t.Inputs), len(t.Resources), len(t.Outputs))
+			})
+			if err != nil {
 				return err
 			}
 			return a.failing(cmd, findings)
-		}}
+		},
+	}
 	g.flags(cmd)
 	a.libraryFlag(cmd)
 	cmd.Flags().StringVar(&g.offers, "offers", "", "saved offers to check against (from: undersail offers -o json)")
@@ -133,7 +142,8 @@ func literal(t *lang.Template) []render.Finding {
 	if !slices.ContainsFunc(t.Inputs, (*lang.Input).Required) {
 		return r.Findings
 	}
-	return slices.DeleteFunc(r.Findings, func(f render.Finding) bool { return f.Line == 0 || f.Inputs != "" || f.Severity == lang.Note })
+	return slices.DeleteFunc(r.Findings,
+		func(f render.Finding) bool { return f.Line == 0 || f.Inputs != "" || f.Severity == lang.Note })
 }
 
 func (a *app) failing(cmd *cobra.Command, findings []render.Finding) error {

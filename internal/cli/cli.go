@@ -98,7 +98,13 @@ The usual way:
 		SilenceErrors: true, SilenceUsage: true, Version: a.version,
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return err })
-	for _, g := range []struct{ id, title string }{{"running", "Running it:"}, {"knowing", "Knowing:"}, {"preparing", "Preparing:"}, {"doing", "Doing:"}, {"living", "Living with it:"}} {
+	for _, g := range []struct{ id, title string }{
+		{"running", "Running it:"},
+		{"knowing", "Knowing:"},
+		{"preparing", "Preparing:"},
+		{"doing", "Doing:"},
+		{"living", "Living with it:"},
+	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
 	}
 	add := func(group string, commands ...*cobra.Command) {
@@ -107,11 +113,18 @@ The usual way:
 			root.AddCommand(c)
 		}
 	}
-	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.logoutCommand(), a.whoamiCommand(), a.passwordCommand(), a.usersCommand(), a.tokensCommand(), a.backupCommand(), a.restoreCommand(), a.rotateKeyCommand(), a.migrateCommand(), a.adminLinkCommand())
-	add("knowing", a.accountsCommand(), a.secretsCommand(), a.keyPairsCommand(), a.offersCommand(), a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
-	add("preparing", a.fitCommand(), a.compareCommand(), a.checkCommand(), a.renderCommand(), a.proposeCommand(), a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
-	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(), a.retryCommand(), a.undoCommand())
-	add("living", a.stacksCommand(), a.outputsCommand(), a.revealCommand(), a.connectCommand(), a.costCommand(), a.verifyCommand(), a.rebuildCommand(), a.retireCommand(), a.keptCommand(), a.quietCommand(), a.eventsCommand(), a.auditCommand(), a.agreementsCommand())
+	add("running", a.serveCommand(), a.demoCommand(), a.loginCommand(), a.logoutCommand(), a.whoamiCommand(),
+		a.passwordCommand(), a.usersCommand(), a.tokensCommand(), a.backupCommand(), a.restoreCommand(),
+		a.rotateKeyCommand(), a.migrateCommand(), a.adminLinkCommand())
+	add("knowing", a.accountsCommand(), a.secretsCommand(), a.keyPairsCommand(), a.offersCommand(),
+		a.addressesCommand(), a.policiesCommand(), a.templatesCommand(), a.librariesCommand())
+	add("preparing", a.fitCommand(), a.compareCommand(), a.checkCommand(), a.renderCommand(), a.proposeCommand(),
+		a.proposalsCommand(), a.acceptCommand(), a.refuseCommand())
+	add("doing", a.applyCommand(), a.runsCommand(), a.watchCommand(), a.stopCommand(), a.continueCommand(),
+		a.retryCommand(), a.undoCommand())
+	add("living", a.stacksCommand(), a.outputsCommand(), a.revealCommand(), a.connectCommand(), a.costCommand(),
+		a.verifyCommand(), a.rebuildCommand(), a.retireCommand(), a.keptCommand(), a.quietCommand(), a.eventsCommand(),
+		a.auditCommand(), a.agreementsCommand())
 	return root
 }
 
@@ -160,7 +173,8 @@ func (a *app) print(cmd *cobra.Command, v any, table func(w io.Writer)) error {
 }
 
 // oneLine shows the line breaks of a cell, which would make rows that nobody wrote.
-var oneLine = strings.NewReplacer("\r\n", " ⏎ ", "\n", " ⏎ ", "\r", " ⏎ ", "\v", " ", "\f", " ", "\u0085", " ⏎ ", "\u2028", " ⏎ ", "\u2029", " ⏎ ")
+var oneLine = strings.NewReplacer("\r\n", " ⏎ ", "\n", " ⏎ ", "\r", " ⏎ ", "\v", " ", "\f", " ", "\u0085", " ⏎ ",
+	"\u2028", " ⏎ ", "\u2029", " ⏎ ")
 
 // columns writes rows of tab-separated cells in columns. On a terminal a row
 // ends at its edge; elsewhere nothing is cut.
@@ -210,13 +224,14 @@ func (a *app) client() (*contract.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return contract.NewClient(at.URL, contract.WithHTTPClient(&http.Client{Transport: again{transport}}), contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+at.Token)
-		if r.Method == http.MethodPost {
-			r.Header.Set("Idempotency-Key", rand.Text())
-		}
-		return nil
-	}))
+	return contract.NewClient(at.URL, contract.WithHTTPClient(&http.Client{Transport: again{transport}}),
+		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+at.Token)
+			if r.Method == http.MethodPost {
+				r.Header.Set("Idempotency-Key", rand.Text())
+			}
+			return nil
+		}))
 }
 
 // again makes a call once more whose answer was lost: reading calls as they are,
@@ -226,7 +241,8 @@ type again struct{ http.RoundTripper }
 // RoundTrip makes a call.
 func (a again) RoundTrip(r *http.Request) (*http.Response, error) {
 	res, err := a.RoundTripper.RoundTrip(r)
-	if err == nil || r.Context().Err() != nil || errors.Is(err, syscall.ECONNREFUSED) || r.Method != http.MethodGet && r.Header.Get("Idempotency-Key") == "" {
+	if err == nil || r.Context().Err() != nil || errors.Is(err, syscall.ECONNREFUSED) ||
+		r.Method != http.MethodGet && r.Header.Get("Idempotency-Key") == "" {
 		return res, err
 	}
 	if r.GetBody != nil {
@@ -241,7 +257,8 @@ func (a again) RoundTrip(r *http.Request) (*http.Response, error) {
 func decode[T any](res *http.Response, err error) (T, error) {
 	var v T
 	if err != nil {
-		return v, &exit{exitUnreachable, fmt.Errorf("the service does not answer: %w; is it running? See: undersail serve --help", unwrapURL(err))}
+		return v, &exit{exitUnreachable,
+			fmt.Errorf("the service does not answer: %w; is it running? See: undersail serve --help", unwrapURL(err))}
 	}
 	defer res.Body.Close()
 	if res.StatusCode >= 400 {

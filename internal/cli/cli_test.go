@@ -75,7 +75,8 @@ func TestRenderWorksWithoutAService(t *testing.T) {
 	first := write(t, "a.yaml", "port: 443\ntag: 007\nsources: [10.1.0.0/16]\n")
 	second := write(t, "b.json", `{"sources": ["10.2.0.0/16", "10.3.0.0/16"]}`)
 	secret := write(t, "word", "Long-Enough-Word-1\n")
-	out, errs, err := execute(t, "", "render", path, "--inputs", first, "--inputs", second, "--input", "port=8080", "--secret", "password="+secret, "-o", "json")
+	out, errs, err := execute(t, "", "render", path, "--inputs", first, "--inputs", second, "--input", "port=8080",
+		"--secret", "password="+secret, "-o", "json")
 	if err != nil {
 		t.Fatalf("%v\n%s", err, errs)
 	}
@@ -144,7 +145,8 @@ func TestCheckAnswersAsJSON(t *testing.T) {
 	t.Parallel()
 	out, _, err := execute(t, "", "check", write(t, "bad.sail.yaml", "undersail: 1\n"), "-o", "json")
 	var got struct{ Diagnostics lang.Diagnostics }
-	if codeOf(err) != 3 || json.Unmarshal([]byte(out), &got) != nil || len(got.Diagnostics) != 2 || got.Diagnostics[0].Code != "missing-key" {
+	if codeOf(err) != 3 || json.Unmarshal([]byte(out), &got) != nil || len(got.Diagnostics) != 2 ||
+		got.Diagnostics[0].Code != "missing-key" {
 		t.Errorf("%v %s", err, out)
 	}
 	out, _, err = execute(t, "", "check", write(t, "good.sail.yaml", template), "-o", "yaml")
@@ -155,7 +157,15 @@ func TestCheckAnswersAsJSON(t *testing.T) {
 
 func TestProblemsBecomeExitCodes(t *testing.T) {
 	t.Parallel()
-	for kind, code := range map[string]int{"findings": 3, "stale": 4, "conflict": 4, "not-allowed": 4, "not-signed-in": 5, "not-found": 1, "internal": 1} {
+	for kind, code := range map[string]int{
+		"findings":      3,
+		"stale":         4,
+		"conflict":      4,
+		"not-allowed":   4,
+		"not-signed-in": 5,
+		"not-found":     1,
+		"internal":      1,
+	} {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(http.StatusTeapot)
 			io.WriteString(w, `{"type":"urn:undersail:`+kind+`","title":"no","status":418,"remedy":"try tea"}`)
@@ -174,13 +184,34 @@ func TestProblemsBecomeExitCodes(t *testing.T) {
 func TestAProposalIsReadable(t *testing.T) {
 	t.Parallel()
 	var b strings.Builder
-	(&app{}).printProposal(&b, proposing.Proposal{ID: 7, Stack: "site", State: "open", Account: "saltmere-lab", Region: "north-fell", Template: "site@1.0.0", Summary: "1 create, 1 alter",
-		Changes: []change.Change{{Resource: "net", Type: "network", Change: change.Create}, {Resource: "data", Type: "disk", Change: change.Alter, After: []render.After{{Name: "net"}},
-			Fields: []change.Field{{Name: "size", Before: "20GiB", After: "30GiB", Alter: "in place"}}}},
-		Findings: []render.Finding{{Severity: lang.Warning, Code: "open-to-world", Place: "rules", Message: "port 22 is open", Remedy: "close it"}},
-		Cost:     price.Cost{Hour: 0.5, Month: 365, Currency: "kr"}, Seconds: 95, Longest: []string{"net", "data"}})
-	for _, want := range []string{"Proposal 7 for stack site: 1 create, 1 alter  [open]", "data.size (in place)\n    before  20GiB\n    after   30GiB", "0.500 kr an hour, about 365 a month",
-		"about 1m 35s; decided by net > data", "warning rules: port 22 is open (open-to-world)\n        remedy: close it", "next: undersail accept 7"} {
+	(&app{}).printProposal(&b, proposing.Proposal{
+		ID:       7,
+		Stack:    "site",
+		State:    "open",
+		Account:  "saltmere-lab",
+		Region:   "north-fell",
+		Template: "site@1.0.0",
+		Summary:  "1 create, 1 alter",
+		Changes: []change.Change{
+			{Resource: "net", Type: "network", Change: change.Create},
+			{Resource: "data", Type: "disk", Change: change.Alter, After: []render.After{{Name: "net"}},
+				Fields: []change.Field{{Name: "size", Before: "20GiB", After: "30GiB", Alter: "in place"}}},
+		},
+		Findings: []render.Finding{{
+			Severity: lang.Warning,
+			Code:     "open-to-world",
+			Place:    "rules",
+			Message:  "port 22 is open",
+			Remedy:   "close it",
+		}},
+		Cost:    price.Cost{Hour: 0.5, Month: 365, Currency: "kr"},
+		Seconds: 95,
+		Longest: []string{"net", "data"},
+	})
+	for _, want := range []string{"Proposal 7 for stack site: 1 create, 1 alter  [open]",
+		"data.size (in place)\n    before  20GiB\n    after   30GiB", "0.500 kr an hour, about 365 a month",
+		"about 1m 35s; decided by net > data",
+		"warning rules: port 22 is open (open-to-world)\n        remedy: close it", "next: undersail accept 7"} {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("want %q in:\n%s", want, b.String())
 		}
@@ -192,9 +223,26 @@ func TestARunIsReadableWithoutColour(t *testing.T) {
 	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	end := at.Add(90 * time.Second)
 	var b strings.Builder
-	printRun(&b, stacks.Run{ID: 3, Stack: "site", State: "failed", Total: 3, Finished: 1, StartedAt: &at, EndedAt: &end, UnderWayS: 90, WaitedS: 30, Reason: "site: no answer", Next: "undersail continue site",
-		Steps: []stacks.Step{{Resource: "net", Change: "create", State: "healthy", BeganAt: &at, EndedAt: &end}, {Resource: "site", Change: "create", State: "failed", BeganAt: &at, EndedAt: &end, Reason: "no answer"}, {Resource: "board", Change: "create", State: "skipped"}}}, end)
-	for _, want := range []string{"Run 3 of stack site is failed: 1 of 3 steps after 1m 30s, waited 30s", "● net", "■ site", "– board", "next: undersail continue site"} {
+	printRun(&b, stacks.Run{
+		ID:        3,
+		Stack:     "site",
+		State:     "failed",
+		Total:     3,
+		Finished:  1,
+		StartedAt: &at,
+		EndedAt:   &end,
+		UnderWayS: 90,
+		WaitedS:   30,
+		Reason:    "site: no answer",
+		Next:      "undersail continue site",
+		Steps: []stacks.Step{
+			{Resource: "net", Change: "create", State: "healthy", BeganAt: &at, EndedAt: &end},
+			{Resource: "site", Change: "create", State: "failed", BeganAt: &at, EndedAt: &end, Reason: "no answer"},
+			{Resource: "board", Change: "create", State: "skipped"},
+		},
+	}, end)
+	for _, want := range []string{"Run 3 of stack site is failed: 1 of 3 steps after 1m 30s, waited 30s", "● net",
+		"■ site", "– board", "next: undersail continue site"} {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("want %q in:\n%s", want, b.String())
 		}

@@ -19,11 +19,18 @@ import (
 func (a *app) compareCommand() *cobra.Command {
 	var g given
 	var presets, with, vary, fixed, regions []string
-	cmd := &cobra.Command{Use: "compare TEMPLATE", Short: "Put variants of a template side by side: presets, inputs, licences, regions", Args: cobra.ExactArgs(1),
-		Long: "Put variants of a template side by side, with what they have, cost and take, and from which use on\none is cheaper than another. Without further flags the presets of the template are compared.",
-		Example: "  undersail compare warning-site --account saltmere-lab --region north-fell --inputs site.inputs.yaml\n" +
-			"  undersail compare warning-site --account saltmere-lab --inputs site.inputs.yaml --regions north-fell,long-sound\n" +
-			"  undersail compare forecast --account saltmere-lab --region north-fell --vary licence=by-the-hour,own --fixed licence=own=90",
+	cmd := &cobra.Command{
+		Use:   "compare TEMPLATE",
+		Short: "Put variants of a template side by side: presets, inputs, licences, regions",
+		Args:  cobra.ExactArgs(1),
+		Long: "Put variants of a template side by side, with what they have, cost and take, and from which use " +
+			"on\none is cheaper than another. Without further flags the presets of the template are compared.",
+		Example: "  undersail compare warning-site --account saltmere-lab --region north-fell --inputs " +
+			"site.inputs.yaml\n" +
+			"  undersail compare warning-site --account saltmere-lab --inputs site.inputs.yaml --regions " +
+			"north-fell,long-sound\n" +
+			"  undersail compare forecast --account saltmere-lab --region north-fell --vary licence=by-the-hour,own " +
+			"--fixed licence=own=90",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, t, err := a.asked(cmd, &g, args[0])
 			if err != nil {
@@ -45,7 +52,8 @@ func (a *app) compareCommand() *cobra.Command {
 				return a.told(cmd, err)
 			}
 			return a.print(cmd, found, func(w io.Writer) { printComparison(w, found, q.Fixed) })
-		}}
+		},
+	}
 	g.flags(cmd)
 	f := cmd.Flags()
 	f.StringSliceVar(&presets, "presets", nil, "presets to compare")
@@ -59,7 +67,8 @@ func (a *app) compareCommand() *cobra.Command {
 }
 
 // variants reads what is to be compared; none is the presets of the template.
-func variants(cmd *cobra.Command, t *lang.Template, presets, with, vary, regions []string) ([]proposing.NewVariant, error) {
+func variants(cmd *cobra.Command, t *lang.Template,
+	presets, with, vary, regions []string) ([]proposing.NewVariant, error) {
 	var out []proposing.NewVariant
 	for _, p := range presets {
 		out = append(out, proposing.NewVariant{Name: p, Preset: p})
@@ -69,7 +78,10 @@ func variants(cmd *cobra.Command, t *lang.Template, presets, with, vary, regions
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, proposing.NewVariant{Name: strings.TrimSuffix(strings.TrimSuffix(filled.files[0].From, ".yaml"), ".inputs")[len("file "):], Layers: filled.files})
+		out = append(out, proposing.NewVariant{
+			Name:   strings.TrimSuffix(strings.TrimSuffix(filled.files[0].From, ".yaml"), ".inputs")[len("file "):],
+			Layers: filled.files,
+		})
 	}
 	for _, pair := range vary {
 		name, list, ok := strings.Cut(pair, "=")
@@ -100,7 +112,8 @@ func amounts(pairs []string) (map[string]float64, error) {
 		}
 		v, err := strconv.ParseFloat(pair[i+1:], 64)
 		if err != nil || v < 0 {
-			return nil, &exit{exitUsage, fmt.Errorf("--fixed takes VARIANT=AMOUNT with an amount of money, not %q", pair)}
+			return nil, &exit{exitUsage,
+				fmt.Errorf("--fixed takes VARIANT=AMOUNT with an amount of money, not %q", pair)}
 		}
 		out[pair[:i]] = v
 	}
@@ -135,7 +148,9 @@ func printComparison(w io.Writer, c proposing.Comparison, fixed map[string]float
 			line("a month", func(v fit.Variant) string { return priced(v.Cost, v.Cost.Month, 0) })
 			line("a month ahead", func(v fit.Variant) string { return money(v.Cost.Ahead, 0) })
 			if slices.ContainsFunc(c.Variants, func(v fit.Variant) bool { return v.Cost.Licence > 0 }) {
-				line("of it licences", func(v fit.Variant) string { return money(v.Cost.Licence*price.HoursPerMonth, 0) })
+				line("of it licences", func(v fit.Variant) string {
+					return money(v.Cost.Licence*price.HoursPerMonth, 0)
+				})
 			}
 			if len(fixed) > 0 {
 				line("and a month beside", func(v fit.Variant) string { return money(fixed[v.Name], 0) })
@@ -160,10 +175,12 @@ func printComparison(w io.Writer, c proposing.Comparison, fixed map[string]float
 	}
 	for _, o := range c.Overtakings {
 		if o.Ahead {
-			wrapped(w, fmt.Sprintf("from %.0f hours of use a month on, %s is cheaper paid a month ahead", o.Hours, o.Than), 0)
+			wrapped(w, fmt.Sprintf("from %.0f hours of use a month on, %s is cheaper paid a month ahead", o.Hours,
+				o.Than), 0)
 			continue
 		}
-		wrapped(w, fmt.Sprintf("from %.0f hours of use a month on, %s is cheaper than %s", o.Hours, o.Cheaper, o.Than), 0)
+		wrapped(w, fmt.Sprintf("from %.0f hours of use a month on, %s is cheaper than %s", o.Hours, o.Cheaper, o.Than),
+			0)
 	}
 }
 

@@ -31,7 +31,10 @@ type connecting struct {
 
 func (a *app) connectCommand() *cobra.Command {
 	var x connecting
-	cmd := &cobra.Command{Use: "connect STACK [MACHINE] [-- COMMAND]", Short: "Open a shell on a machine, forward a port, copy a file", Args: cobra.MinimumNArgs(1),
+	cmd := &cobra.Command{
+		Use:   "connect STACK [MACHINE] [-- COMMAND]",
+		Short: "Open a shell on a machine, forward a port, copy a file",
+		Args:  cobra.MinimumNArgs(1),
 		Long: `Open a shell on a machine of a stack, through its machine with a public address where it has none itself.
 Host keys are those that the cloud told when the machines were made; no other is accepted. The private key
 never comes here: the service signs with it, and keeps in the audit who connected where. Signing in is all
@@ -64,12 +67,14 @@ that it signs.`,
 				return err
 			}
 			return a.connected(cmd, c, way, x, strings.Join(command, " "))
-		}}
+		},
+	}
 	f := cmd.Flags()
 	f.StringVar(&x.user, "user", "", "user on the machine; that of its image when left out")
 	f.IntVar(&x.forward, "forward", 0, "port of the machine to reach at a local address, until Ctrl-C")
 	f.IntVar(&x.local, "local", 0, "with --forward: the local port; a free one when left out")
-	f.StringVar(&x.copy, "copy", "", "file to copy to the machine; with a colon before it, a file of the machine to copy here")
+	f.StringVar(&x.copy, "copy", "",
+		"file to copy to the machine; with a colon before it, a file of the machine to copy here")
 	f.StringVar(&x.to, "to", "", "with --copy: file to copy to, or a folder that ends in /")
 	f.BoolVar(&x.plain, "print", false, "print the line for the program ssh; the key must be in your own agent")
 	f.BoolVar(&x.lend, "lend", false, "lend the key to other programs through an agent's socket, until Ctrl-C")
@@ -89,10 +94,19 @@ func (x connecting) purpose() string {
 	return "shell"
 }
 
-func (a *app) connected(cmd *cobra.Command, c *contract.Client, way stacks.Connection, x connecting, command string) error {
+func (a *app) connected(cmd *cobra.Command, c *contract.Client, way stacks.Connection, x connecting,
+	command string) error {
 	hops := make([]connect.Hop, len(way.Hops))
 	for i, h := range way.Hops {
-		hops[i] = connect.Hop{Name: h.Resource, Host: h.Host, Port: h.Port, At: h.At, User: h.User, HostKey: h.HostKey, PublicKey: h.PublicKey}
+		hops[i] = connect.Hop{
+			Name:      h.Resource,
+			Host:      h.Host,
+			Port:      h.Port,
+			At:        h.At,
+			User:      h.User,
+			HostKey:   h.HostKey,
+			PublicKey: h.PublicKey,
+		}
 	}
 	sign := func(ctx context.Context, hop int, data []byte) (*ssh.Signature, error) {
 		s, err := decode[stacks.Signature](c.SignConnection(ctx, way.ID, stacks.ToSign{Hop: hop, Data: data}))
@@ -102,7 +116,9 @@ func (a *app) connected(cmd *cobra.Command, c *contract.Client, way stacks.Conne
 	switch {
 	case x.plain:
 		fmt.Fprintln(cmd.OutOrStdout(), connect.Line(hops))
-		fmt.Fprintf(cmd.ErrOrStderr(), "its host key: %s\nthe key: undersail reveal %s --reason WHY | ssh-add -t 1h -\n", strings.TrimSpace(hops[len(hops)-1].HostKey), way.Hops[len(hops)-1].Key)
+		fmt.Fprintf(cmd.ErrOrStderr(),
+			"its host key: %s\nthe key: undersail reveal %s --reason WHY | ssh-add -t 1h -\n",
+			strings.TrimSpace(hops[len(hops)-1].HostKey), way.Hops[len(hops)-1].Key)
 		return nil
 	case x.lend:
 		lent, err := connect.Lend(cmd.Context(), hops, sign)
@@ -191,7 +207,8 @@ func forward(cmd *cobra.Command, open *connect.Way, machine string, x connecting
 		open.Forward(cmd.Context(), l, x.forward, func(err error) { fmt.Fprintln(cmd.ErrOrStderr(), err) })
 	}()
 	fmt.Fprintf(cmd.OutOrStdout(), "http://%s\n", l.Addr())
-	fmt.Fprintf(cmd.ErrOrStderr(), "that is port %d of %s, until you end this with Ctrl-C; %s\n", x.forward, machine, answersAt(cmd.Context(), l.Addr().String()))
+	fmt.Fprintf(cmd.ErrOrStderr(), "that is port %d of %s, until you end this with Ctrl-C; %s\n", x.forward, machine,
+		answersAt(cmd.Context(), l.Addr().String()))
 	<-ended
 	return nil
 }

@@ -16,7 +16,10 @@ import (
 
 func (a *app) costCommand() *cobra.Command {
 	var tag string
-	cmd := &cobra.Command{Use: "cost STACK", Short: "Show what a stack costs by resource, licence and tag, and has cost so far", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{
+		Use:     "cost STACK",
+		Short:   "Show what a stack costs by resource, licence and tag, and has cost so far",
+		Args:    cobra.ExactArgs(1),
 		Example: "  undersail cost warning-site\n  undersail cost warning-site --tag owner",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -28,17 +31,20 @@ func (a *app) costCommand() *cobra.Command {
 				return err
 			}
 			if tag != "" && s.Tags[tag] == nil {
-				return &exit{exitUsage, fmt.Errorf("nothing of stack %s that costs has a tag %q; the tags are %s", s.Stack, tag, review.OrDash(strings.Join(slices.Sorted(maps.Keys(s.Tags)), ", ")))}
+				return &exit{exitUsage, fmt.Errorf("nothing of stack %s that costs has a tag %q; the tags are %s",
+					s.Stack, tag, review.OrDash(strings.Join(slices.Sorted(maps.Keys(s.Tags)), ", ")))}
 			}
 			return a.print(cmd, s, func(w io.Writer) { printCost(w, s, tag) })
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&tag, "tag", "", "add up by the values of this tag")
 	a.outputFlag(cmd)
 	return cmd
 }
 
 func printCost(w io.Writer, s stacks.Spending, tag string) {
-	fmt.Fprintf(w, "%s: %s\n%.2f %s since it was made on %s\n\n", s.Stack, review.CostLine(s.Cost, price.Cost{}), s.Spent, s.Cost.Currency, s.Since.Local().Format("2006-01-02 15:04"))
+	fmt.Fprintf(w, "%s: %s\n%.2f %s since it was made on %s\n\n", s.Stack, review.CostLine(s.Cost, price.Cost{}),
+		s.Spent, s.Cost.Currency, s.Since.Local().Format("2006-01-02 15:04"))
 	if tag != "" {
 		columns(w, strings.ToUpper(tag)+"\tHOUR\tMONTH", func(row func(string, ...any)) {
 			for _, value := range slices.Sorted(maps.Keys(s.Tags[tag])) {
@@ -50,7 +56,8 @@ func printCost(w io.Writer, s stacks.Spending, tag string) {
 	}
 	columns(w, "RESOURCE\tHOUR\tMONTH\tLICENCE\tAHEAD\tWHAT", func(row func(string, ...any)) {
 		for _, l := range s.Cost.Lines {
-			row("%s\t%s\t%s\t%s\t%s\t%s", l.Resource, money(l.Hour, 4), money(l.Hour*price.HoursPerMonth, 2), money(l.Licence*price.HoursPerMonth, 2), money(l.Ahead, 2), l.About)
+			row("%s\t%s\t%s\t%s\t%s\t%s", l.Resource, money(l.Hour, 4), money(l.Hour*price.HoursPerMonth, 2),
+				money(l.Licence*price.HoursPerMonth, 2), money(l.Ahead, 2), l.About)
 		}
 	})
 }

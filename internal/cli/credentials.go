@@ -18,9 +18,16 @@ import (
 
 func (a *app) accountsRenewCommand() *cobra.Command {
 	var from credentialsFrom
-	cmd := &cobra.Command{Use: "renew NAME", Short: "Give an account new credentials; runs that wait for them go on", Args: cobra.ExactArgs(1),
-		Long:    "Give an account new credentials for the cloud and endpoint that it has. What is secret is asked for, or read\nfrom standard input or a file; where the trade keeps credentials in a form of its own, all of them come from there.\nRuns that were parked because the old credentials ended go on.",
-		Example: "  undersail accounts renew saltmere-lab < secret\n  undersail accounts renew saltmere-lab --client-id NEW --file secret\n  undersail accounts renew harbour --clouds-file clouds.yaml --entry harbour",
+	cmd := &cobra.Command{
+		Use:   "renew NAME",
+		Short: "Give an account new credentials; runs that wait for them go on",
+		Args:  cobra.ExactArgs(1),
+		Long: "Give an account new credentials for the cloud and endpoint that it has. What is secret is asked " +
+			"for, or read\nfrom standard input or a file; where the trade keeps credentials in a form of its own, " +
+			"all of them come from there.\nRuns that were parked because the old credentials ended go on.",
+		Example: "  undersail accounts renew saltmere-lab < secret\n  undersail accounts renew saltmere-lab " +
+			"--client-id NEW --file secret\n  undersail accounts renew harbour --clouds-file clouds.yaml " +
+			"--entry harbour",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -34,14 +41,18 @@ func (a *app) accountsRenewCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d, err := decode[accounts.Detail](c.RenewAccount(cmd.Context(), args[0], contract.RenewedCredentials{Credentials: fields}))
+			d, err := decode[accounts.Detail](c.RenewAccount(cmd.Context(), args[0], contract.RenewedCredentials{
+				Credentials: fields,
+			}))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, d, func(w io.Writer) {
-				fmt.Fprintf(w, "account %s has new credentials; they end: %s\n", d.Name, endOf(d.CredentialsEnd, "never, says the cloud"))
+				fmt.Fprintf(w, "account %s has new credentials; they end: %s\n", d.Name,
+					endOf(d.CredentialsEnd, "never, says the cloud"))
 			})
-		}}
+		},
+	}
 	from.flags(cmd)
 	a.outputFlag(cmd)
 	return cmd
@@ -55,7 +66,9 @@ func (a *app) accountsAddCommand() *cobra.Command {
 		Long: `Add an account of a cloud, or renew its credentials. They are tested first. What is secret is asked for, or
 read from standard input or a file. Where the trade keeps endpoint and credentials in a form of its own,
 they come from there: ` + forms() + `.`,
-		Example: "  undersail accounts add saltmere-lab --cloud larch --endpoint http://127.0.0.1:9000 --client-id ID < secret\n  undersail accounts add harbour --cloud openstack --clouds-file clouds.yaml --entry harbour\n  undersail accounts add harbour --cloud openstack --from-environment",
+		Example: "  undersail accounts add saltmere-lab --cloud larch --endpoint http://127.0.0.1:9000 --client-id " +
+			"ID < secret\n  undersail accounts add harbour --cloud openstack --clouds-file clouds.yaml --entry " +
+			"harbour\n  undersail accounts add harbour --cloud openstack --from-environment",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -70,12 +83,16 @@ they come from there: ` + forms() + `.`,
 				return err
 			}
 			if second {
-				if _, err := decode[accounts.Detail](c.BoundAccount(cmd.Context(), added.Name, accounts.Bounds{SecondPerson: &second})); err != nil {
+				_, err := decode[accounts.Detail](c.BoundAccount(cmd.Context(), added.Name, accounts.Bounds{
+					SecondPerson: &second,
+				}))
+				if err != nil {
 					return err
 				}
 			}
 			return a.print(cmd, added, func(w io.Writer) {
-				fmt.Fprintf(w, "account %s of %s is added; its regions are %s\n", added.Name, added.Cloud, strings.Join(added.Regions, ", "))
+				fmt.Fprintf(w, "account %s of %s is added; its regions are %s\n", added.Name, added.Cloud,
+					strings.Join(added.Regions, ", "))
 			})
 		}}
 	cmd.Flags().StringVar(&n.Cloud, "cloud", registry.Names()[0], "which cloud: "+strings.Join(registry.Names(), ", "))
@@ -116,15 +133,18 @@ func (f *credentialsFrom) flags(cmd *cobra.Command) {
 		}
 	}
 	cmd.Flags().StringVar(&f.secretFile, "file", "", "file to read the secret part from")
-	cmd.Flags().StringVar(&f.file, "clouds-file", "", "a file of the trade with endpoint and credentials, such as a clouds.yaml")
+	cmd.Flags().StringVar(&f.file, "clouds-file", "",
+		"a file of the trade with endpoint and credentials, such as a clouds.yaml")
 	cmd.Flags().StringVar(&f.entry, "entry", "", "which entry of it")
-	cmd.Flags().BoolVar(&f.environment, "from-environment", false, "take endpoint and credentials from the usual variables of the environment")
+	cmd.Flags().BoolVar(&f.environment, "from-environment", false,
+		"take endpoint and credentials from the usual variables of the environment")
 }
 
 func flagOf(f cloud.CredentialField) string { return strings.ReplaceAll(f.Name, "_", "-") }
 
 // read gives endpoint and credentials. Those that are renewed may leave out what stays.
-func (f *credentialsFrom) read(cmd *cobra.Command, name, endpoint string, renewed bool) (string, map[string]string, error) {
+func (f *credentialsFrom) read(cmd *cobra.Command, name, endpoint string,
+	renewed bool) (string, map[string]string, error) {
 	kind, err := registry.Find(name)
 	if err != nil {
 		return "", nil, &exit{exitUsage, err}
@@ -132,7 +152,8 @@ func (f *credentialsFrom) read(cmd *cobra.Command, name, endpoint string, renewe
 	for _, other := range registry.Kinds() {
 		for _, x := range other.Credentials {
 			if other.Name != name && !x.Secret && *f.given[x.Name] != "" {
-				return "", nil, &exit{exitUsage, fmt.Errorf("--%s is asked for by %s, and the account is of %s", flagOf(x), other.Title, kind.Title)}
+				return "", nil, &exit{exitUsage,
+					fmt.Errorf("--%s is asked for by %s, and the account is of %s", flagOf(x), other.Title, kind.Title)}
 			}
 		}
 	}

@@ -13,7 +13,11 @@ import (
 
 func (a *app) eventsCommand() *cobra.Command {
 	var evidence bool
-	cmd := &cobra.Command{Use: "events [RUN]", Short: "Print what happened in a run, or in all runs", Args: cobra.MaximumNArgs(1), Example: "  undersail events 14\n  undersail events 14 --evidence",
+	cmd := &cobra.Command{
+		Use:     "events [RUN]",
+		Short:   "Print what happened in a run, or in all runs",
+		Args:    cobra.MaximumNArgs(1),
+		Example: "  undersail events 14\n  undersail events 14 --evidence",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -31,7 +35,8 @@ func (a *app) eventsCommand() *cobra.Command {
 				return err
 			}
 			if evidence {
-				list, err := decode[[]stacks.Evidence](c.ListRunEvidence(cmd.Context(), id, &contract.ListRunEvidenceParams{}))
+				list, err := decode[[]stacks.Evidence](c.ListRunEvidence(cmd.Context(), id,
+					&contract.ListRunEvidenceParams{}))
 				if err != nil {
 					return err
 				}
@@ -42,17 +47,21 @@ func (a *app) eventsCommand() *cobra.Command {
 							if e.Unasked {
 								passed = "not asked"
 							}
-							row("%s\t%s\t%s\t%s\t%s\t%s", e.At.Local().Format("15:04:05.0"), e.Resource, e.Check, clip(e.Asked, 90), clip(e.Answer, 60), passed)
+							row("%s\t%s\t%s\t%s\t%s\t%s", e.At.Local().Format("15:04:05.0"), e.Resource, e.Check,
+								clip(e.Asked, 90), clip(e.Answer, 60), passed)
 						}
 					})
 				})
 			}
-			list, err := decode[[]stacks.Event](c.ListRunEvents(cmd.Context(), id, &contract.ListRunEventsParams{Limit: most()}))
+			list, err := decode[[]stacks.Event](c.ListRunEvents(cmd.Context(), id, &contract.ListRunEventsParams{
+				Limit: most(),
+			}))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printEvents(w, list, false) })
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&evidence, "evidence", false, "print what the checks of the run saw")
 	a.outputFlag(cmd)
 	return cmd

@@ -32,11 +32,16 @@ func (a *app) fitCommand() *cobra.Command {
 	var n wanted
 	var g given
 	names, _ := fit.Measures()
-	cmd := &cobra.Command{Use: "fit", Short: "Find where a need or a template can be had, best first, and what keeps the others from it", Args: cobra.NoArgs,
-		Long: "Rank regions, zones, sizes and disks of an account against a need, by the price or by the price of\nwhat the work is measured by; or, with --template, tell in which regions a template can run as it is.",
+	cmd := &cobra.Command{
+		Use:   "fit",
+		Short: "Find where a need or a template can be had, best first, and what keeps the others from it",
+		Args:  cobra.NoArgs,
+		Long: "Rank regions, zones, sizes and disks of an account against a need, by the price or by the price " +
+			"of\nwhat the work is measured by; or, with --template, tell in which regions a template can run as it is.",
 		Example: "  undersail fit --account saltmere-lab --vcpus 4 --memory 16GiB --zones 2\n" +
 			"  undersail fit --account saltmere-lab --count 3 --memory 32GiB --disk 2TiB --throughput 400 --by disk\n" +
-			"  undersail fit --account saltmere-lab --vcpus 8 --figure plain-8=410 --figure brisk-8=530 --by figures\n" +
+			"  undersail fit --account saltmere-lab --vcpus 8 --figure plain-8=410 --figure brisk-8=530 " +
+			"--by figures\n" +
 			"  undersail fit --account saltmere-lab --template warning-site --inputs site.inputs.yaml",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if n.template != "" {
@@ -61,7 +66,8 @@ func (a *app) fitCommand() *cobra.Command {
 				return &exit{exitFindings, fmt.Errorf("nothing fits")}
 			}
 			return nil
-		}}
+		},
+	}
 	g.flags(cmd)
 	cmd.Flags().MarkHidden("region") // --regions narrows here
 	f := cmd.Flags()
@@ -96,12 +102,17 @@ func (a *app) fitCommand() *cobra.Command {
 // search puts the flags together.
 func (n *wanted) search(account string) (proposing.Search, error) {
 	if account == "" {
-		return proposing.Search{}, &exit{exitUsage, fmt.Errorf("name the account with --account; list them with: undersail accounts")}
+		return proposing.Search{}, &exit{exitUsage,
+			fmt.Errorf("name the account with --account; list them with: undersail accounts")}
 	}
 	for flag, into := range map[string]struct {
 		text  string
 		bytes *int64
-	}{"memory": {n.memory, &n.need.Machine.MemoryBytes}, "local": {n.local, &n.need.Machine.LocalBytes}, "disk": {n.disk, &n.need.Disk.Bytes}} {
+	}{
+		"memory": {n.memory, &n.need.Machine.MemoryBytes},
+		"local":  {n.local, &n.need.Machine.LocalBytes},
+		"disk":   {n.disk, &n.need.Disk.Bytes},
+	} {
 		if into.text == "" {
 			continue
 		}
@@ -115,7 +126,8 @@ func (n *wanted) search(account string) (proposing.Search, error) {
 		size, text, ok := strings.Cut(pair, "=")
 		figure, err := strconv.ParseFloat(text, 64)
 		if !ok || err != nil || figure <= 0 {
-			return proposing.Search{}, &exit{exitUsage, fmt.Errorf("--figure takes SIZE=FIGURE with a positive figure, not %q", pair)}
+			return proposing.Search{}, &exit{exitUsage,
+				fmt.Errorf("--figure takes SIZE=FIGURE with a positive figure, not %q", pair)}
 		}
 		if n.need.Figures == nil {
 			n.need.Figures = map[string]float64{}
@@ -123,7 +135,8 @@ func (n *wanted) search(account string) (proposing.Search, error) {
 		n.need.Figures[size] = figure
 	}
 	if work := n.need.Disk.Work; work != "" && !slices.Contains(storage.WorkNames(), work) {
-		return proposing.Search{}, &exit{exitUsage, fmt.Errorf("--work is one of %s, not %q", strings.Join(storage.WorkNames(), ", "), work)}
+		return proposing.Search{}, &exit{exitUsage,
+			fmt.Errorf("--work is one of %s, not %q", strings.Join(storage.WorkNames(), ", "), work)}
 	}
 	n.need.Machine.Sizes, n.need.Regions, n.need.Types = n.prefer, n.regions, n.types
 	return proposing.Search{Account: account, Need: n.need, Most: max(n.most, rejectedRead)}, nil
@@ -142,16 +155,19 @@ func printFound(w io.Writer, q proposing.Search, most int, f proposing.Found) {
 		head += "\tSPARE"
 		columns(w, head, func(row func(string, ...any)) {
 			for _, x := range f.Fits[:min(most, len(f.Fits))] {
-				cells := []string{x.Region, zonesIn(x.Region, x.Zones), x.Size.Name, diskOf(x), money(x.Hour, 3), money(x.Month, 0), money(x.Ahead, 0)}
+				cells := []string{x.Region, zonesIn(x.Region, x.Zones), x.Size.Name, diskOf(x), money(x.Hour, 3),
+					money(x.Month, 0), money(x.Ahead, 0)}
 				if unit != "" {
 					cells = append(cells, money(x.PerUnit, 2))
 				}
-				row("%s", strings.Join(append(cells, review.OrDash(strings.ReplaceAll(strings.Join(x.Spare, ", "), " of memory", ""))), "\t"))
+				row("%s", strings.Join(append(cells,
+					review.OrDash(strings.ReplaceAll(strings.Join(x.Spare, ", "), " of memory", ""))), "\t"))
 			}
 		})
 		best := f.Fits[0]
 		fmt.Fprintln(w)
-		wrapped(w, fmt.Sprintf("prices in %s for %d of them; after the first the quotas of %s have left: %s", best.Currency, max(q.Need.Count, 1), best.Region, quotasLeft(best.QuotaLeft)), 0)
+		wrapped(w, fmt.Sprintf("prices in %s for %d of them; after the first the quotas of %s have left: %s",
+			best.Currency, max(q.Need.Count, 1), best.Region, quotasLeft(best.QuotaLeft)), 0)
 	}
 	if len(f.Rejected) == 0 {
 		return
@@ -208,7 +224,9 @@ func alike(list []fit.Answer) [][]fit.Answer {
 			plain := func(a fit.Answer, text string) string {
 				return strings.NewReplacer(a.Region, "", a.Size.Name, "").Replace(text)
 			}
-			return y.DiskType == x.DiskType && slices.EqualFunc(x.WhyNot, y.WhyNot, func(a, b fit.Reason) bool { return plain(x, a.Message) == plain(y, b.Message) })
+			return y.DiskType == x.DiskType &&
+				slices.EqualFunc(x.WhyNot, y.WhyNot,
+					func(a, b fit.Reason) bool { return plain(x, a.Message) == plain(y, b.Message) })
 		}
 		if i := slices.IndexFunc(out, same); i >= 0 {
 			out[i] = append(out[i], x)
@@ -242,7 +260,8 @@ func tightest(left map[string]int64) string {
 
 func quotasLeft(left map[string]int64) string {
 	var parts []string
-	names := slices.SortedFunc(maps.Keys(left), func(a, b string) int { return cmp.Or(cmp.Compare(left[a], left[b]), strings.Compare(a, b)) })
+	names := slices.SortedFunc(maps.Keys(left),
+		func(a, b string) int { return cmp.Or(cmp.Compare(left[a], left[b]), strings.Compare(a, b)) })
 	for _, name := range names {
 		parts = append(parts, fmt.Sprintf("%s %d", name, left[name]))
 	}
@@ -253,7 +272,8 @@ func quotasLeft(left map[string]int64) string {
 func (a *app) asked(cmd *cobra.Command, g *given, template string) (proposing.NewProposal, *lang.Template, error) {
 	n := proposing.NewProposal{Stack: "draft", Account: g.account, Region: g.region}
 	if g.account == "" {
-		return n, nil, &exit{exitUsage, fmt.Errorf("name the account with --account; list them with: undersail accounts")}
+		return n, nil, &exit{exitUsage,
+			fmt.Errorf("name the account with --account; list them with: undersail accounts")}
 	}
 	t, err := a.proposedTemplate(cmd, &n, template)
 	if err != nil {
@@ -294,14 +314,16 @@ func printPlaces(w io.Writer, c proposing.Comparison) {
 			runs++
 		}
 	}
-	fmt.Fprintf(w, "%s runs as it is in %d of %d regions of %s\n%s\n\n", c.Template, runs, len(c.Variants), c.Account, asOf(c.At))
+	fmt.Fprintf(w, "%s runs as it is in %d of %d regions of %s\n%s\n\n", c.Template, runs, len(c.Variants), c.Account,
+		asOf(c.At))
 	columns(w, "REGION\tRUNS\tMACHINES\tVCPUS\tHOUR\tMONTH\tAHEAD\tQUOTAS LEFT", func(row func(string, ...any)) {
 		for _, v := range c.Variants {
 			verdict := "yes"
 			if n := len(v.Errors); n > 0 {
 				verdict = fmt.Sprintf("no (%d)", n)
 			}
-			row("%s\t%s\t%d\t%d\t%s\t%s\t%s\t%s", v.Region, verdict, v.Machines, v.VCPUs, money(v.Cost.Hour, 3), money(v.Cost.Month, 0), money(v.Cost.Ahead, 0), tightest(v.QuotaLeft))
+			row("%s\t%s\t%d\t%d\t%s\t%s\t%s\t%s", v.Region, verdict, v.Machines, v.VCPUs, money(v.Cost.Hour, 3),
+				money(v.Cost.Month, 0), money(v.Cost.Ahead, 0), tightest(v.QuotaLeft))
 		}
 	})
 	for _, v := range c.Variants {

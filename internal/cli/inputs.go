@@ -57,7 +57,11 @@ func (f filled) layers(t *lang.Template, preset string) ([]render.Layer, error) 
 
 // fill reads inputs and secrets in the types that the template wants.
 func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
-	out := filled{secrets: map[string]string{}, places: map[string]string{}, single: render.Layer{From: "--input", Inputs: map[string]any{}}}
+	out := filled{
+		secrets: map[string]string{},
+		places:  map[string]string{},
+		single:  render.Layer{From: "--input", Inputs: map[string]any{}},
+	}
 	for _, file := range g.files {
 		source, err := os.ReadFile(file)
 		if err != nil {
@@ -70,7 +74,8 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 		}
 		layer := render.Layer{From: "file " + filepath.Base(file), Inputs: map[string]any{}}
 		for _, name := range slices.Sorted(maps.Keys(nodes)) {
-			if err := take(t, &layer, out.secrets, name, nodes[name], fmt.Sprintf("%s:%d", file, nodes[name].Line)); err != nil {
+			err := take(t, &layer, out.secrets, name, nodes[name], fmt.Sprintf("%s:%d", file, nodes[name].Line))
+			if err != nil {
 				return out, err
 			}
 			out.places["inputs."+name] = fmt.Sprintf("%s:%d", file, nodes[name].Line)
@@ -93,7 +98,8 @@ func (g *given) fill(cmd *cobra.Command, t *lang.Template) (filled, error) {
 // take reads one value by the type that the template wants. A secret in the clear is
 // refused: files are committed and sent around, and arguments stand in the lists of
 // processes. What refers to a sealed one is none.
-func take(t *lang.Template, into *render.Layer, secrets map[string]string, name string, n *lang.Node, place string) error {
+func take(t *lang.Template, into *render.Layer, secrets map[string]string, name string, n *lang.Node,
+	place string) error {
 	in := t.Input(name)
 	if in == nil {
 		into.Inputs[name] = n.Plain()
@@ -106,7 +112,10 @@ func take(t *lang.Template, into *render.Layer, secrets map[string]string, name 
 	}
 	text, ok := v.(string)
 	if !ok || !strings.HasPrefix(text, "secret:") {
-		return &exit{exitFindings, fmt.Errorf("%s: the secret %s stands there in the clear\nremedy: take it out, and give it with --secret %s=FILE, or keep it sealed and refer to it: undersail secrets add NAME, then secret:NAME", place, name, name)}
+		return &exit{exitFindings,
+			fmt.Errorf("%s: the secret %s stands there in the clear\nremedy: take it out, and give it with --secret "+
+				"%s=FILE, or keep it sealed and refer to it: undersail secrets add NAME, then secret:NAME", place, name,
+				name)}
 	}
 	secrets[name] = text
 	return nil

@@ -22,9 +22,15 @@ import (
 
 func (a *app) accountsRangesCommand() *cobra.Command {
 	var add, remove, about string
-	cmd := &cobra.Command{Use: "ranges ACCOUNT", Short: "Show and declare ranges that networks of the account must not overlap", Args: cobra.ExactArgs(1),
-		Long:    "Show the ranges of peers and of the premises that are declared for an account. Networks that overlap\none of them are refused, and free ranges are drawn beside them.",
-		Example: "  undersail accounts ranges saltmere-lab\n  undersail accounts ranges saltmere-lab --add 10.200.0.0/16 --about 'the tide office, Saltmere'\n  undersail accounts ranges saltmere-lab --remove 10.200.0.0/16",
+	cmd := &cobra.Command{
+		Use:   "ranges ACCOUNT",
+		Short: "Show and declare ranges that networks of the account must not overlap",
+		Args:  cobra.ExactArgs(1),
+		Long: "Show the ranges of peers and of the premises that are declared for an account. Networks that " +
+			"overlap\none of them are refused, and free ranges are drawn beside them.",
+		Example: "  undersail accounts ranges saltmere-lab\n  undersail accounts ranges saltmere-lab --add " +
+			"10.200.0.0/16 --about 'the tide office, Saltmere'\n  undersail accounts ranges saltmere-lab --remove " +
+			"10.200.0.0/16",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -35,9 +41,14 @@ func (a *app) accountsRangesCommand() *cobra.Command {
 			case add != "" && remove != "":
 				return &exit{exitUsage, fmt.Errorf("either --add or --remove")}
 			case add != "":
-				list, err = decode[[]accounts.Range](c.DeclareRange(cmd.Context(), args[0], contract.NewRange{Range: add, About: &about}))
+				list, err = decode[[]accounts.Range](c.DeclareRange(cmd.Context(), args[0], contract.NewRange{
+					Range: add,
+					About: &about,
+				}))
 			case remove != "":
-				list, err = decode[[]accounts.Range](c.RemoveRange(cmd.Context(), args[0], &contract.RemoveRangeParams{Range: remove}))
+				list, err = decode[[]accounts.Range](c.RemoveRange(cmd.Context(), args[0], &contract.RemoveRangeParams{
+					Range: remove,
+				}))
 			default:
 				list, err = decode[[]accounts.Range](c.ListRanges(cmd.Context(), args[0]))
 			}
@@ -55,7 +66,8 @@ func (a *app) accountsRangesCommand() *cobra.Command {
 					}
 				})
 			})
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&add, "add", "", "range to declare, such as 10.200.0.0/16")
 	cmd.Flags().StringVar(&about, "about", "", "whose it is")
 	cmd.Flags().StringVar(&remove, "remove", "", "range to take back")
@@ -64,7 +76,10 @@ func (a *app) accountsRangesCommand() *cobra.Command {
 }
 
 func (a *app) accountsLimitCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "limit ACCOUNT AMOUNT|none", Short: "Set above which cost of a month proposals ask for a consent", Args: cobra.ExactArgs(2),
+	cmd := &cobra.Command{
+		Use:     "limit ACCOUNT AMOUNT|none",
+		Short:   "Set above which cost of a month proposals ask for a consent",
+		Args:    cobra.ExactArgs(2),
 		Example: "  undersail accounts limit saltmere-lab 400\n  undersail accounts limit saltmere-lab none",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var limit contract.MonthLimit
@@ -88,9 +103,11 @@ func (a *app) accountsLimitCommand() *cobra.Command {
 					fmt.Fprintf(w, "proposals of account %s ask for no consent to their cost\n", account.Name)
 					return
 				}
-				fmt.Fprintf(w, "proposals of account %s that cost more than %.0f a month ask for the consent `cost`\n", account.Name, *account.MostMonth)
+				fmt.Fprintf(w, "proposals of account %s that cost more than %.0f a month ask for the consent `cost`\n",
+					account.Name, *account.MostMonth)
 			})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -99,9 +116,14 @@ func (a *app) accountsSetCommand() *cobra.Command {
 	var regions, ends, lease, budget string
 	var tags []string
 	var unreached, second bool
-	cmd := &cobra.Command{Use: "set NAME", Short: "Set what an account is held to: regions, budget, end, lease, tags, a second person", Args: cobra.ExactArgs(1),
-		Long:    "Set what an account is held to. What is not named stays; none takes a bound away.",
-		Example: "  undersail accounts set saltmere-lab --regions north-fell,ember-coast --budget 900\n  undersail accounts set saltmere-lab --ends 2027-01-31 --lease 7d --tag owner=forecasting\n  undersail accounts set saltmere-lab --budget none\n  undersail accounts set saltmere-live --second-person",
+	cmd := &cobra.Command{
+		Use:   "set NAME",
+		Short: "Set what an account is held to: regions, budget, end, lease, tags, a second person",
+		Args:  cobra.ExactArgs(1),
+		Long:  "Set what an account is held to. What is not named stays; none takes a bound away.",
+		Example: "  undersail accounts set saltmere-lab --regions north-fell,ember-coast --budget 900\n  undersail " +
+			"accounts set saltmere-lab --ends 2027-01-31 --lease 7d --tag owner=forecasting\n  undersail accounts " +
+			"set saltmere-lab --budget none\n  undersail accounts set saltmere-live --second-person",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var b accounts.Bounds
 			if cmd.Flags().Changed("unreached") {
@@ -123,15 +145,18 @@ func (a *app) accountsSetCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, d, func(w io.Writer) { printAccount(w, d) })
-		}}
+		},
+	}
 	f := cmd.Flags()
 	f.BoolVar(&second, "second-person", false, "somebody else than its author accepts a proposal; =false takes it away")
 	f.StringVar(&regions, "regions", "", "the only regions for new stacks, or none")
 	f.StringVar(&budget, "budget", "", "what may be spent in a month, or none")
 	f.StringVar(&ends, "ends", "", "date at which a lab account is over, such as 2027-01-31, or none")
 	f.StringVar(&lease, "lease", "", "how long a stack lives unless it is extended, such as 7d, or none")
-	f.BoolVar(&unreached, "unreached", false, "no packets from the service reach its machines: checks that would go there are not asked")
-	f.StringArrayVar(&tags, "tag", nil, "tag of every resource as NAME=VALUE, in the place of those that there were; none takes them away")
+	f.BoolVar(&unreached, "unreached", false,
+		"no packets from the service reach its machines: checks that would go there are not asked")
+	f.StringArrayVar(&tags, "tag", nil,
+		"tag of every resource as NAME=VALUE, in the place of those that there were; none takes them away")
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -139,7 +164,10 @@ func (a *app) accountsSetCommand() *cobra.Command {
 func (a *app) accountsPricesCommand() *cobra.Command {
 	var file string
 	var remove bool
-	cmd := &cobra.Command{Use: "prices NAME", Short: "Show or set a price list of the account's own", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{
+		Use:   "prices NAME",
+		Short: "Show or set a price list of the account's own",
+		Args:  cobra.ExactArgs(1),
 		Long: `Show the price list that an account has of its own, or set it from a YAML file: what was agreed with the cloud, or
 what a cloud that tells no prices costs whoever runs it. It comes before what the cloud tells. In another currency
 than the cloud's, what it does not name is not told.
@@ -148,7 +176,8 @@ than the cloud's, what it does not name is not told.
   sizes: {plain-1: 0.02, plain-2: 0.04}      # an hour
   disk_types: {solid: 0.0002}                # a GiB for an hour
   address: 0.005                             # a public address for an hour`,
-		Example: "  undersail accounts prices saltmere-lab\n  undersail accounts prices saltmere-lab --file prices.yaml\n  undersail accounts prices saltmere-lab --remove",
+		Example: "  undersail accounts prices saltmere-lab\n  undersail accounts prices saltmere-lab --file " +
+			"prices.yaml\n  undersail accounts prices saltmere-lab --remove",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -157,7 +186,9 @@ than the cloud's, what it does not name is not told.
 			var d accounts.Detail
 			switch {
 			case remove:
-				d, err = decode[accounts.Detail](c.BoundAccount(cmd.Context(), args[0], accounts.Bounds{Prices: &offer.PriceList{}}))
+				d, err = decode[accounts.Detail](c.BoundAccount(cmd.Context(), args[0], accounts.Bounds{
+					Prices: &offer.PriceList{},
+				}))
 			case file != "":
 				var text []byte
 				if text, err = os.ReadFile(file); err != nil {
@@ -167,7 +198,9 @@ than the cloud's, what it does not name is not told.
 				if err != nil {
 					return &exit{exitFindings, fmt.Errorf("%s: %w", file, err)}
 				}
-				if d, err = decode[accounts.Detail](c.BoundAccount(cmd.Context(), args[0], accounts.Bounds{Prices: &list})); err != nil {
+				if d, err = decode[accounts.Detail](c.BoundAccount(cmd.Context(), args[0], accounts.Bounds{
+					Prices: &list,
+				})); err != nil {
 					return err
 				}
 			default:
@@ -177,7 +210,8 @@ than the cloud's, what it does not name is not told.
 				return err
 			}
 			return a.print(cmd, d.Prices, func(w io.Writer) { printPrices(w, d) })
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&file, "file", "", "YAML file of the price list")
 	cmd.Flags().BoolVar(&remove, "remove", false, "take the list away")
 	cmd.MarkFlagsMutuallyExclusive("file", "remove")

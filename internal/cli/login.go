@@ -52,7 +52,8 @@ func whereabouts() (login, error) {
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
-		return at, errors.New("not signed in to a service; run: undersail login URL, or set UNDERSAIL_URL and UNDERSAIL_TOKEN")
+		return at, errors.New("not signed in to a service; run: undersail login URL, or set UNDERSAIL_URL and " +
+			"UNDERSAIL_TOKEN")
 	}
 	var saved login
 	if err := json.Unmarshal(data, &saved); err != nil {
@@ -85,7 +86,10 @@ func (l login) stranger() (*contract.Client, error) {
 func (a *app) loginCommand() *cobra.Command {
 	var user, ca string
 	var invited, openid, pipeline bool
-	cmd := &cobra.Command{Use: "login URL", Short: "Sign in to a service by token, password, invitation or OpenID Connect", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{
+		Use:   "login URL",
+		Short: "Sign in to a service by token, password, invitation or OpenID Connect",
+		Args:  cobra.ExactArgs(1),
 		Long: `Sign in to a service. Without a flag a bearer token is asked for, with --user the password of that user, with
 --invited the link or code of an invitation and then the password that you choose. What is asked for may come
 from standard input, a line each; it is never an argument. With --openid you sign in elsewhere, in any browser:
@@ -93,7 +97,9 @@ the command tells where, and waits. A pipeline signs in with --pipeline and an I
 minutes, where whoever runs the service named it with serve --pipelines.
 
 A service whose certificate an authority of your own signed is reached with --ca.`,
-		Example: "  undersail login http://127.0.0.1:7420 --user admin\n  undersail login https://undersail.saltmere.example --invited\n  undersail login https://undersail.saltmere.example --openid\n  undersail login https://undersail.saltmere.example < token",
+		Example: "  undersail login http://127.0.0.1:7420 --user admin\n  undersail login " +
+			"https://undersail.saltmere.example --invited\n  undersail login https://undersail.saltmere.example " +
+			"--openid\n  undersail login https://undersail.saltmere.example < token",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at := login{URL: strings.TrimSuffix(args[0], "/")}
 			if ca != "" {
@@ -135,7 +141,8 @@ A service whose certificate an authority of your own signed is reached with --ca
 			return a.print(cmd, map[string]any{"url": at.URL, "name": me.Name, "roles": me.Roles}, func(w io.Writer) {
 				fmt.Fprintf(w, "signed in to %s as %s (%s)\n", at.URL, me.Name, strings.Join(me.Roles, ", "))
 			})
-		}}
+		},
+	}
 	f := cmd.Flags()
 	f.StringVar(&user, "user", "", "sign in with this user's password")
 	f.BoolVar(&invited, "invited", false, "set your password by an invitation, and sign in")
@@ -183,7 +190,11 @@ func byInvitation(cmd *cobra.Command, c *contract.Client, in *asker) (string, er
 	if err != nil {
 		return "", err
 	}
-	return sessionOf(c.TakeInvitation(cmd.Context(), contract.TakenInvitation{Code: code, Password: password, Terminal: &terminal}))
+	return sessionOf(c.TakeInvitation(cmd.Context(), contract.TakenInvitation{
+		Code:     code,
+		Password: password,
+		Terminal: &terminal,
+	}))
 }
 
 // byOpenID tells where to sign in, and waits until somebody did.
@@ -226,8 +237,12 @@ func sessionOf(res *http.Response, err error) (string, error) {
 
 func (a *app) logoutCommand() *cobra.Command {
 	var everywhere bool
-	cmd := &cobra.Command{Use: "logout", Short: "End the session or token that commands use, and forget it", Args: cobra.NoArgs,
-		Long:    "End the session or token that commands use here, and forget it. With --everywhere all your sessions end, in\nbrowsers and terminals; tokens stay.",
+	cmd := &cobra.Command{
+		Use:   "logout",
+		Short: "End the session or token that commands use, and forget it",
+		Args:  cobra.NoArgs,
+		Long: "End the session or token that commands use here, and forget it. With --everywhere all your " +
+			"sessions end, in\nbrowsers and terminals; tokens stay.",
 		Example: "  undersail logout\n  undersail logout --everywhere",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
@@ -250,14 +265,16 @@ func (a *app) logoutCommand() *cobra.Command {
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), "signed out")
 			return nil
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&everywhere, "everywhere", false, "end all your sessions")
 	return cmd
 }
 
 func (a *app) passwordCommand() *cobra.Command {
 	return &cobra.Command{Use: "password", Short: "Change your password", Args: cobra.NoArgs,
-		Long:    "Change your password. The one of now and the new one are asked for, or read from standard input, a line each.\nEvery other session of yours ends.",
+		Long: "Change your password. The one of now and the new one are asked for, or read from standard input, " +
+			"a line each.\nEvery other session of yours ends.",
 		Example: "  undersail password",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
@@ -273,7 +290,11 @@ func (a *app) passwordCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := decode[struct{}](c.ChangePassword(cmd.Context(), contract.PasswordChange{Before: before, After: after})); err != nil {
+			_, err = decode[struct{}](c.ChangePassword(cmd.Context(), contract.PasswordChange{
+				Before: before,
+				After:  after,
+			}))
+			if err != nil {
 				return err
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), "the password is changed; every other session has ended")
@@ -349,7 +370,11 @@ func (a *app) me(cmd *cobra.Command) (people.User, error) {
 }
 
 func (a *app) whoamiCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "whoami", Short: "Show which service and user commands go to", Args: cobra.NoArgs, Example: "  undersail whoami",
+	cmd := &cobra.Command{
+		Use:     "whoami",
+		Short:   "Show which service and user commands go to",
+		Args:    cobra.NoArgs,
+		Example: "  undersail whoami",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			me, err := a.me(cmd)
 			if err != nil {
@@ -360,9 +385,11 @@ func (a *app) whoamiCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, me, func(w io.Writer) {
-				fmt.Fprintf(w, "%s (%s; %s) at %s\n", me.Name, review.OrDash(me.FullName), strings.Join(me.Roles, ", "), at.URL)
+				fmt.Fprintf(w, "%s (%s; %s) at %s\n", me.Name, review.OrDash(me.FullName), strings.Join(me.Roles, ", "),
+					at.URL)
 			})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }

@@ -47,9 +47,15 @@ func (a *app) offersCommand() *cobra.Command {
 	var p picked
 	var refresh bool
 	orders := slices.Sorted(maps.Keys(sizeOrders))
-	cmd := &cobra.Command{Use: "offers", Short: "Show what a region sells an account, with prices and quotas", Args: cobra.NoArgs,
-		Example: "  undersail offers --account saltmere-lab --region north-fell\n  undersail offers --account saltmere-lab --region north-fell --only sizes --vcpus 4 --memory 16GiB --sort price\n" +
-			"  undersail offers --account saltmere-lab --region north-fell --only images,disks --zone north-fell-a\n  undersail offers --account saltmere-lab --region north-fell --work small-writes --disk 2TiB\n  undersail offers --account saltmere-lab --region north-fell -o json > offers.json",
+	cmd := &cobra.Command{
+		Use:   "offers",
+		Short: "Show what a region sells an account, with prices and quotas",
+		Args:  cobra.NoArgs,
+		Example: "  undersail offers --account saltmere-lab --region north-fell\n  undersail offers --account " +
+			"saltmere-lab --region north-fell --only sizes --vcpus 4 --memory 16GiB --sort price\n" +
+			"  undersail offers --account saltmere-lab --region north-fell --only images,disks --zone " +
+			"north-fell-a\n  undersail offers --account saltmere-lab --region north-fell --work small-writes --disk " +
+			"2TiB\n  undersail offers --account saltmere-lab --region north-fell -o json > offers.json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for _, l := range p.lists {
 				if !slices.Contains(offerLists, l) {
@@ -57,7 +63,8 @@ func (a *app) offersCommand() *cobra.Command {
 				}
 			}
 			if p.work != "" && !slices.Contains(storage.WorkNames(), p.work) {
-				return &exit{exitUsage, fmt.Errorf("--work is one of %s, not %q", strings.Join(storage.WorkNames(), ", "), p.work)}
+				return &exit{exitUsage, fmt.Errorf("--work is one of %s, not %q",
+					strings.Join(storage.WorkNames(), ", "), p.work)}
 			}
 			if sizeOrders[p.sort] == nil && p.sort != "" {
 				return &exit{exitUsage, fmt.Errorf("--sort takes %s, not %q", strings.Join(orders, ", "), p.sort)}
@@ -84,10 +91,12 @@ func (a *app) offersCommand() *cobra.Command {
 				return a.printAdvice(cmd, p, o)
 			}
 			return a.print(cmd, o, func(w io.Writer) { p.print(w, o) })
-		}}
+		},
+	}
 	at.flags(cmd)
 	f := cmd.Flags()
-	f.StringSliceVar(&p.lists, "only", nil, "lists to show: "+strings.Join(offerLists, ", ")+"; limits only when they are named")
+	f.StringSliceVar(&p.lists, "only", nil,
+		"lists to show: "+strings.Join(offerLists, ", ")+"; limits only when they are named")
 	f.StringSliceVar(&p.families, "family", nil, "sizes of these families")
 	f.StringVar(&p.architecture, "architecture", "", "sizes and images of this architecture")
 	f.Int64Var(&p.vcpus, "vcpus", 0, "sizes with so many processors, at least")
@@ -120,15 +129,19 @@ func (p picked) narrow(o *offer.Offers) error {
 		memory = bytes
 	}
 	if p.zone != "" && !slices.Contains(o.Zones, p.zone) {
-		return &exit{exitUsage, fmt.Errorf("region %s has no zone %q; its zones are %s", o.Region, p.zone, strings.Join(o.Zones, ", "))}
+		return &exit{exitUsage, fmt.Errorf("region %s has no zone %q; its zones are %s", o.Region, p.zone,
+			strings.Join(o.Zones, ", "))}
 	}
 	sold := func(zones []string) bool { return p.zone == "" || slices.Contains(zones, p.zone) }
 	o.Sizes = slices.DeleteFunc(o.Sizes, func(s offer.Size) bool {
-		return s.VCPUs < p.vcpus || s.MemoryBytes < memory || p.architecture != "" && s.Architecture != p.architecture || !sold(s.Zones) ||
-			len(p.families) > 0 && !slices.Contains(p.families, s.Family) && !slices.Contains(p.families, strings.SplitN(s.Name, "-", 2)[0])
+		return s.VCPUs < p.vcpus || s.MemoryBytes < memory ||
+			p.architecture != "" && s.Architecture != p.architecture || !sold(s.Zones) ||
+			len(p.families) > 0 && !slices.Contains(p.families, s.Family) &&
+				!slices.Contains(p.families, strings.SplitN(s.Name, "-", 2)[0])
 	})
 	o.DiskTypes = slices.DeleteFunc(o.DiskTypes, func(d offer.DiskType) bool { return !sold(d.Zones) })
-	o.Images = slices.DeleteFunc(o.Images, func(i offer.Image) bool { return p.architecture != "" && i.Architecture != p.architecture })
+	o.Images = slices.DeleteFunc(o.Images,
+		func(i offer.Image) bool { return p.architecture != "" && i.Architecture != p.architecture })
 	if order := sizeOrders[p.sort]; order != nil {
 		slices.SortStableFunc(o.Sizes, order)
 	}
@@ -136,11 +149,19 @@ func (p picked) narrow(o *offer.Offers) error {
 }
 
 func (p picked) print(w io.Writer, o offer.Offers) {
-	fmt.Fprintf(w, "%s, region %s, zones %s; %s\n%s\n", o.Cloud, o.Region, zonesIn(o.Region, o.Zones), pricesIn(o), asOf(o.At))
+	fmt.Fprintf(w, "%s, region %s, zones %s; %s\n%s\n", o.Cloud, o.Region, zonesIn(o.Region, o.Zones), pricesIn(o),
+		asOf(o.At))
 	for _, list := range []struct {
 		name  string
 		print func(io.Writer, offer.Offers)
-	}{{"sizes", printSizes}, {"disks", printDisks}, {"images", printImages}, {"features", printFeatures}, {"quotas", printQuotas}, {"limits", printLimits}} {
+	}{
+		{"sizes", printSizes},
+		{"disks", printDisks},
+		{"images", printImages},
+		{"features", printFeatures},
+		{"quotas", printQuotas},
+		{"limits", printLimits},
+	} {
 		if len(p.lists) == 0 && list.name != "limits" || slices.Contains(p.lists, list.name) {
 			fmt.Fprintln(w)
 			list.print(w, o)
@@ -160,27 +181,33 @@ func soldIn(o offer.Offers, zones []string) string {
 }
 
 func printSizes(w io.Writer, o offer.Offers) {
-	columns(w, "SIZE\tFAMILY\tVCPUS\tMEMORY\tSPEED\tNETWORK\tDISKS\tLOCAL\tHOUR\tMONTH AHEAD\tZONES", func(row func(string, ...any)) {
-		for _, s := range o.Sizes {
-			where := soldIn(o, s.Zones)
-			if s.Withdrawn {
-				where = "withdrawn"
-			} else if s.Host && len(s.Zones) > 0 {
-				where += ", on a host"
+	columns(w, "SIZE\tFAMILY\tVCPUS\tMEMORY\tSPEED\tNETWORK\tDISKS\tLOCAL\tHOUR\tMONTH AHEAD\tZONES",
+		func(row func(string, ...any)) {
+			for _, s := range o.Sizes {
+				where := soldIn(o, s.Zones)
+				if s.Withdrawn {
+					where = "withdrawn"
+				} else if s.Host && len(s.Zones) > 0 {
+					where += ", on a host"
+				}
+				row("%s\t%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", s.Name, s.Family, s.VCPUs, dataWords(s.MemoryBytes),
+					money(s.Speed, 2), figure(s.NetworkGbps), figure(s.DiskMBps), dataWords(s.LocalBytes),
+					money(s.Hour, 4), money(s.Month, 0), where)
 			}
-			row("%s\t%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", s.Name, s.Family, s.VCPUs, dataWords(s.MemoryBytes), money(s.Speed, 2), figure(s.NetworkGbps), figure(s.DiskMBps), dataWords(s.LocalBytes), money(s.Hour, 4), money(s.Month, 0), where)
-		}
-	})
+		})
 	fmt.Fprintln(w, "network in Gbit/s, disks in MB/s; a speed of 2 is twice that of 1")
 }
 
 func printDisks(w io.Writer, o offer.Offers) {
-	columns(w, "DISK TYPE\tFOR\tFROM\tTO\tMB/S OF 1TIB\tOPERATIONS\tMONTH OF 1TIB\tZONES", func(row func(string, ...any)) {
-		for _, d := range o.DiskTypes {
-			mbps, ops := d.Throughput(1 << 40)
-			row("%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", d.Name, strings.Join(d.For, " "), dataWords(d.MinBytes), dataWords(d.MaxBytes), figure(mbps), figure(ops), money(d.GiBHour*1024*price.HoursPerMonth, 0), soldIn(o, d.Zones))
-		}
-	})
+	columns(w, "DISK TYPE\tFOR\tFROM\tTO\tMB/S OF 1TIB\tOPERATIONS\tMONTH OF 1TIB\tZONES",
+		func(row func(string, ...any)) {
+			for _, d := range o.DiskTypes {
+				mbps, ops := d.Throughput(1 << 40)
+				row("%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", d.Name, strings.Join(d.For, " "), dataWords(d.MinBytes),
+					dataWords(d.MaxBytes), figure(mbps), figure(ops), money(d.GiBHour*1024*price.HoursPerMonth, 0),
+					soldIn(o, d.Zones))
+			}
+		})
 }
 
 // printAdvice ranks the disk types for some work, with what speaks for and against each.
@@ -201,7 +228,8 @@ func (a *app) printAdvice(cmd *cobra.Command, p picked, o offer.Offers) error {
 		fmt.Fprintf(w, "disks of region %s, the advised first; %s\n%s\n\n", o.Region, pricesIn(o), asOf(o.At))
 		columns(w, "DISK TYPE\tSIZE\tMB/S\tOPERATIONS\tMONTH\tZONES", func(row func(string, ...any)) {
 			for _, x := range advice {
-				row("%s\t%s\t%s\t%s\t%s\t%s", x.Type, dataWords(x.Bytes), figure(x.MBps), figure(x.Ops), money(x.Hour*price.HoursPerMonth, 2), soldIn(o, x.Zones))
+				row("%s\t%s\t%s\t%s\t%s\t%s", x.Type, dataWords(x.Bytes), figure(x.MBps), figure(x.Ops),
+					money(x.Hour*price.HoursPerMonth, 2), soldIn(o, x.Zones))
 			}
 		})
 		for _, x := range advice {
@@ -228,7 +256,9 @@ func printImages(w io.Writer, o offer.Offers) {
 			if i.Packages != nil {
 				packages = fmt.Sprint(len(i.Packages))
 			}
-			row("%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", i.Name, i.User, i.Architecture, dataWords(i.MinMemoryBytes), dataWords(i.MinDiskBytes), review.OrDash(i.Ends), terms, review.OrDash(strings.Join(licences, " ")), packages)
+			row("%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s", i.Name, i.User, i.Architecture, dataWords(i.MinMemoryBytes),
+				dataWords(i.MinDiskBytes), review.OrDash(i.Ends), terms, review.OrDash(strings.Join(licences, " ")),
+				packages)
 		}
 	})
 }

@@ -23,8 +23,12 @@ func printOutputs(w io.Writer, outputs []render.Output) {
 }
 
 func (a *app) outputsCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "outputs STACK [NAME]", Short: "Print the outputs of a stack, or the plain value of one", Args: cobra.RangeArgs(1, 2),
-		Example: "  undersail outputs warning-site\n  undersail outputs warning-site -o json\n  curl \"$(undersail outputs warning-site address)\"",
+	cmd := &cobra.Command{
+		Use:   "outputs STACK [NAME]",
+		Short: "Print the outputs of a stack, or the plain value of one",
+		Args:  cobra.RangeArgs(1, 2),
+		Example: "  undersail outputs warning-site\n  undersail outputs warning-site -o json\n  curl \"$(undersail " +
+			"outputs warning-site address)\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -41,7 +45,9 @@ func (a *app) outputsCommand() *cobra.Command {
 			if len(args) == 2 {
 				v, ok := values[args[1]]
 				if !ok {
-					return &exit{exitFailed, fmt.Errorf("stack %s has no output %s; list them with: undersail outputs %s", args[0], args[1], args[0])}
+					return &exit{exitFailed,
+						fmt.Errorf("stack %s has no output %s; list them with: undersail outputs %s", args[0], args[1],
+							args[0])}
 				}
 				out := cmd.OutOrStdout()
 				if terminalWidth(out) == 0 {
@@ -54,7 +60,8 @@ func (a *app) outputsCommand() *cobra.Command {
 				printOutputs(w, list)
 				printGuide(cmd.Context(), c, w, args[0])
 			})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }

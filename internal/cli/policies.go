@@ -28,8 +28,12 @@ or ask for a consent), and the condition, a CEL expression of resource, want, ta
   remedy: 'add tags: {owner: NAME}'`
 
 func (a *app) policiesCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "policies", Short: "List the organisation's rules; add, try and remove them", Args: cobra.NoArgs,
-		Example: "  undersail policies\n  undersail policies try owner-tag.yaml\n  undersail policies add owner-tag.yaml\n  undersail policies show owner-tag\n  undersail policies remove owner-tag",
+	cmd := &cobra.Command{
+		Use:   "policies",
+		Short: "List the organisation's rules; add, try and remove them",
+		Args:  cobra.NoArgs,
+		Example: "  undersail policies\n  undersail policies try owner-tag.yaml\n  undersail policies add " +
+			"owner-tag.yaml\n  undersail policies show owner-tag\n  undersail policies remove owner-tag",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -46,13 +50,19 @@ func (a *app) policiesCommand() *cobra.Command {
 				}
 				columns(w, "POLICY\tVERSION\tDOES\tOF\tBY\tSAYS", func(row func(string, ...any)) {
 					for _, p := range list {
-						row("%s\t%d\t%s\t%s\t%s\t%s", p.Name, p.Version, p.Does, review.OrDash(clip(strings.Join(p.Types, ", "), 24)), p.By, p.Says)
+						row("%s\t%d\t%s\t%s\t%s\t%s", p.Name, p.Version, p.Does,
+							review.OrDash(clip(strings.Join(p.Types, ", "), 24)), p.By, p.Says)
 					}
 				})
 			})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
-	show := &cobra.Command{Use: "show NAME", Short: "Show a rule with its versions", Args: cobra.ExactArgs(1), Example: "  undersail policies show owner-tag",
+	show := &cobra.Command{
+		Use:     "show NAME",
+		Short:   "Show a rule with its versions",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail policies show owner-tag",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -63,9 +73,15 @@ func (a *app) policiesCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printPolicy(w, list) })
-		}}
+		},
+	}
 	a.outputFlag(show)
-	add := &cobra.Command{Use: "add FILE", Short: "Check a rule and add it as the next version of its name", Args: cobra.ExactArgs(1), Long: ruleHelp, Example: "  undersail policies add owner-tag.yaml",
+	add := &cobra.Command{
+		Use:     "add FILE",
+		Short:   "Check a rule and add it as the next version of its name",
+		Args:    cobra.ExactArgs(1),
+		Long:    ruleHelp,
+		Example: "  undersail policies add owner-tag.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			rule, err := readRule(args[0])
 			if err != nil {
@@ -82,9 +98,14 @@ func (a *app) policiesCommand() *cobra.Command {
 			return a.print(cmd, p, func(w io.Writer) {
 				fmt.Fprintf(w, "policy %s, version %d, holds for every proposal from now on\n", p.Name, p.Version)
 			})
-		}}
+		},
+	}
 	a.outputFlag(add)
-	remove := &cobra.Command{Use: "remove NAME", Short: "Withdraw a rule; its versions stay", Args: cobra.ExactArgs(1), Example: "  undersail policies remove owner-tag",
+	remove := &cobra.Command{
+		Use:     "remove NAME",
+		Short:   "Withdraw a rule; its versions stay",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail policies remove owner-tag",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -95,15 +116,21 @@ func (a *app) policiesCommand() *cobra.Command {
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "policy %s holds no longer\n", args[0])
 			return nil
-		}}
+		},
+	}
 	cmd.AddCommand(show, add, a.tryPolicyCommand(), remove)
 	return cmd
 }
 
 func (a *app) tryPolicyCommand() *cobra.Command {
 	var of []string
-	cmd := &cobra.Command{Use: "try FILE", Short: "See what a rule would say of the stacks that run; nothing is kept", Args: cobra.ExactArgs(1), Long: ruleHelp,
-		Example: "  undersail policies try owner-tag.yaml\n  undersail policies try owner-tag.yaml --stack warning-site",
+	cmd := &cobra.Command{
+		Use:   "try FILE",
+		Short: "See what a rule would say of the stacks that run; nothing is kept",
+		Args:  cobra.ExactArgs(1),
+		Long:  ruleHelp,
+		Example: "  undersail policies try owner-tag.yaml\n  undersail policies try owner-tag.yaml --stack " +
+			"warning-site",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			rule, err := readRule(args[0])
 			if err != nil {
@@ -132,7 +159,8 @@ func (a *app) tryPolicyCommand() *cobra.Command {
 					}
 				}
 			})
-		}}
+		},
+	}
 	cmd.Flags().StringSliceVar(&of, "stack", nil, "only these stacks")
 	a.outputFlag(cmd)
 	return cmd
@@ -151,7 +179,15 @@ func readRule(file string) (policy.Rule, error) {
 	if err := yaml.Load(text, &raw, yaml.WithKnownFields()); err != nil {
 		return policy.Rule{}, &exit{exitUsage, fmt.Errorf("%s holds no rule: %w", file, err)}
 	}
-	r := policy.Rule{Name: raw.Name, About: raw.About, Does: raw.Does, Types: raw.Types, That: raw.That, Says: raw.Says, Remedy: raw.Remedy}
+	r := policy.Rule{
+		Name:   raw.Name,
+		About:  raw.About,
+		Does:   raw.Does,
+		Types:  raw.Types,
+		That:   raw.That,
+		Says:   raw.Says,
+		Remedy: raw.Remedy,
+	}
 	if _, faults := policy.Compile([]policy.Rule{r}); faults != nil {
 		return r, &exit{exitFindings, fmt.Errorf("%s: %w", file, errors.Join(faults...))}
 	}
@@ -170,7 +206,13 @@ func printPolicy(w io.Writer, list []templates.Policy) {
 			fmt.Fprintln(w, "  withdrawn")
 			continue
 		}
-		for _, x := range [][2]string{{"does", p.Does}, {"of", strings.Join(p.Types, ", ")}, {"that", p.That}, {"says", p.Says}, {"remedy", p.Remedy}} {
+		for _, x := range [][2]string{
+			{"does", p.Does},
+			{"of", strings.Join(p.Types, ", ")},
+			{"that", p.That},
+			{"says", p.Says},
+			{"remedy", p.Remedy},
+		} {
 			if x[1] != "" {
 				wrapped(w, fmt.Sprintf("%-8s%s", x[0], x[1]), 2)
 			}

@@ -32,7 +32,8 @@ func ask(cmd *cobra.Command, fields ...huh.Field) error {
 	for _, f := range fields {
 		groups = append(groups, huh.NewGroup(f))
 	}
-	form := huh.NewForm(groups...).WithInput(cmd.InOrStdin()).WithOutput(raw(cmd.ErrOrStderr())).WithAccessible(os.Getenv("TERM") == "dumb")
+	form := huh.NewForm(groups...).WithInput(cmd.InOrStdin()).WithOutput(raw(cmd.ErrOrStderr())).
+		WithAccessible(os.Getenv("TERM") == "dumb")
 	err := form.RunWithContext(cmd.Context())
 	if errors.Is(err, huh.ErrUserAborted) || errors.Is(err, context.Canceled) {
 		return &exit{exitFailed, fmt.Errorf("nothing was done")}
@@ -240,7 +241,8 @@ func answered(in *lang.Input, text string) (any, error) {
 	if strings.TrimSpace(text) == "" {
 		return nil, errors.New("it needs a value")
 	}
-	if _, isList := in.Schema["items"]; (isList || in.Picks == "zones") && !strings.HasPrefix(strings.TrimSpace(text), "[") {
+	_, isList := in.Schema["items"]
+	if (isList || in.Picks == "zones") && !strings.HasPrefix(strings.TrimSpace(text), "[") {
 		text = "[" + text + "]"
 	}
 	nodes, found := lang.ReadInputs(in.Name, []byte(in.Name+": "+text))

@@ -23,9 +23,14 @@ func (a *app) proposeCommand() *cobra.Command {
 	var g given
 	var template string
 	var keep, lift, again []string
-	cmd := &cobra.Command{Use: "propose STACK", Short: "Work out what has to change for a stack and save it as a proposal", Args: cobra.ExactArgs(1),
-		Long: "Work out what has to change: for a new stack everything, for one that exists what differs.\nFindings with errors refuse the proposal, and nothing is made.",
-		Example: "  undersail propose warning-site --template warning-site --account saltmere-lab --region north-fell --inputs site.inputs.yaml\n" +
+	cmd := &cobra.Command{
+		Use:   "propose STACK",
+		Short: "Work out what has to change for a stack and save it as a proposal",
+		Args:  cobra.ExactArgs(1),
+		Long: "Work out what has to change: for a new stack everything, for one that exists what differs.\nFindings " +
+			"with errors refuse the proposal, and nothing is made.",
+		Example: "  undersail propose warning-site --template warning-site --account saltmere-lab --region " +
+			"north-fell --inputs site.inputs.yaml\n" +
 			"  undersail propose warning-site --input size=plain-4      # changes one input of a stack that exists\n" +
 			"  undersail propose queue --again trial                    # runs a task once more",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -33,7 +38,14 @@ func (a *app) proposeCommand() *cobra.Command {
 			if err := a.askPlace(cmd, args[0], &g, &template); err != nil {
 				return err
 			}
-			n := proposing.NewProposal{Stack: args[0], Account: g.account, Region: g.region, Keep: keep, LiftGuard: lift, Again: again}
+			n := proposing.NewProposal{
+				Stack:     args[0],
+				Account:   g.account,
+				Region:    g.region,
+				Keep:      keep,
+				LiftGuard: lift,
+				Again:     again,
+			}
 			if g.recorded != nil { // a stack that is there has its place
 				n.Account, n.Region = account, region
 			}
@@ -59,7 +71,8 @@ func (a *app) proposeCommand() *cobra.Command {
 				return a.told(cmd, err)
 			}
 			return a.reviewed(cmd, p)
-		}}
+		},
+	}
 	g.flags(cmd)
 	a.libraryFlag(cmd)
 	cmd.Flags().StringVar(&template, "template", "", "template of the library as NAME[@VERSION], or a file")
@@ -133,7 +146,8 @@ func (a *app) printProposal(w io.Writer, p proposing.Proposal) {
 			for _, x := range c.After {
 				after = append(after, x.Name)
 			}
-			row("%s\t%s\t%s\t%s\t%s", c.Change, c.Resource, c.Type, review.OrDash(clip(strings.Join(after, ", "), 44)), review.ChangeLine(c))
+			row("%s\t%s\t%s\t%s\t%s", c.Change, c.Resource, c.Type, review.OrDash(clip(strings.Join(after, ", "), 44)),
+				review.ChangeLine(c))
 		}
 	})
 	if same > 0 {
@@ -180,7 +194,8 @@ func printUses(w io.Writer, uses []use.Use) {
 		if u.New {
 			mark = "new"
 		}
-		labelled(w, mark, fmt.Sprintf("%s%s, for %s: %s", u.At, review.Members(u), review.Purpose(u), strings.Join(u.Secrets, ", ")))
+		labelled(w, mark, fmt.Sprintf("%s%s, for %s: %s", u.At, review.Members(u), review.Purpose(u),
+			strings.Join(u.Secrets, ", ")))
 		labelled(w, "", "to "+u.To)
 		if !u.New {
 			continue
@@ -226,7 +241,8 @@ func printFields(w io.Writer, changes []change.Change) {
 				fmt.Fprintln(w)
 				first = false
 			}
-			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter, review.OrDash(lines(f.Before)), review.OrDash(lines(f.After)))
+			fmt.Fprintf(w, "%s.%s (%s)\n    before  %s\n    after   %s\n", c.Resource, f.Name, f.Alter,
+				review.OrDash(lines(f.Before)), review.OrDash(lines(f.After)))
 		}
 	}
 }
@@ -259,7 +275,11 @@ func agreeing(p proposing.Proposal) string {
 
 func (a *app) proposalsCommand() *cobra.Command {
 	var stack string
-	cmd := &cobra.Command{Use: "proposals [ID]", Short: "List proposals, or show one", Args: cobra.MaximumNArgs(1), Example: "  undersail proposals --stack warning-site\n  undersail proposals 12",
+	cmd := &cobra.Command{
+		Use:     "proposals [ID]",
+		Short:   "List proposals, or show one",
+		Args:    cobra.MaximumNArgs(1),
+		Example: "  undersail proposals --stack warning-site\n  undersail proposals 12",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -276,18 +296,22 @@ func (a *app) proposalsCommand() *cobra.Command {
 				}
 				return a.reviewed(cmd, p)
 			}
-			list, err := decode[[]proposing.Proposal](c.ListProposals(cmd.Context(), &contract.ListProposalsParams{Stack: optional(stack)}))
+			list, err := decode[[]proposing.Proposal](c.ListProposals(cmd.Context(), &contract.ListProposalsParams{
+				Stack: optional(stack),
+			}))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) {
 				columns(w, "ID\tSTACK\tKIND\tSTATE\tCHANGES\tBY\tAT", func(row func(string, ...any)) {
 					for _, p := range list {
-						row("%d\t%s\t%s\t%s\t%s\t%s\t%s", p.ID, p.Stack, p.Kind, p.State, p.Summary, p.CreatedBy, p.CreatedAt.Local().Format("2006-01-02 15:04"))
+						row("%d\t%s\t%s\t%s\t%s\t%s\t%s", p.ID, p.Stack, p.Kind, p.State, p.Summary, p.CreatedBy,
+							p.CreatedAt.Local().Format("2006-01-02 15:04"))
 					}
 				})
 			})
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&stack, "stack", "", "only those of one stack")
 	a.reviewFlag(cmd)
 	return cmd
@@ -321,7 +345,12 @@ func number(arg string) (int64, error) {
 func (a *app) acceptCommand() *cobra.Command {
 	var agree []string
 	var why, onFailure string
-	cmd := &cobra.Command{Use: "accept ID", Short: "Agree to a proposal", Args: cobra.ExactArgs(1), Example: "  undersail accept 12\n  undersail accept 12 --agree lose-data\n  undersail accept 12 --agree secret-use=3f9c2a7d10b4e865 --on-failure undo",
+	cmd := &cobra.Command{
+		Use:   "accept ID",
+		Short: "Agree to a proposal",
+		Args:  cobra.ExactArgs(1),
+		Example: "  undersail accept 12\n  undersail accept 12 --agree lose-data\n  undersail accept 12 --agree " +
+			"secret-use=3f9c2a7d10b4e865 --on-failure undo",
 		Long: `Agree to a proposal. What it asks a consent for has to be agreed to by name: without, nothing is
 accepted, what is asked is told, and the exit code is 6. The consent secret-use is shown with a digest
 of the uses that it is for; given as secret-use=DIGEST it is for these, and refused for any other.`,
@@ -329,10 +358,12 @@ of the uses that it is for; given as secret-use=DIGEST it is for these, and refu
 			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (proposing.Proposal, error) {
 				return accepted(cmd, c, id, agree, why, onFailure)
 			})
-		}}
+		},
+	}
 	agreeFlag(cmd, &agree)
 	cmd.Flags().StringVar(&why, "why", "", "what you want to say with it")
-	cmd.Flags().StringVar(&onFailure, "on-failure", "", "agree with it that a run which fails is undone in your name (undo); left to whoever applies it when left out")
+	cmd.Flags().StringVar(&onFailure, "on-failure", "",
+		"agree with it that a run which fails is undone in your name (undo); left to whoever applies it when left out")
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -341,8 +372,12 @@ func agreeFlag(cmd *cobra.Command, agree *[]string) {
 	cmd.Flags().StringSliceVar(agree, "agree", nil, "name of a consent that you give, such as lose-data")
 }
 
-func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string, why, onFailure string) (proposing.Proposal, error) {
-	params := &contract.AcceptProposalParams{Comment: optional(why), OnFailure: optional(contract.AcceptProposalParamsOnFailure(onFailure))}
+func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string,
+	why, onFailure string) (proposing.Proposal, error) {
+	params := &contract.AcceptProposalParams{
+		Comment:   optional(why),
+		OnFailure: optional(contract.AcceptProposalParamsOnFailure(onFailure)),
+	}
 	if len(agree) > 0 {
 		params.Agree = &agree
 	}
@@ -351,18 +386,24 @@ func accepted(cmd *cobra.Command, c *contract.Client, id int64, agree []string, 
 
 func (a *app) refuseCommand() *cobra.Command {
 	var why string
-	cmd := &cobra.Command{Use: "refuse ID", Short: "Turn a proposal down", Args: cobra.ExactArgs(1), Example: "  undersail refuse 12 --why 'after the spring tide'",
+	cmd := &cobra.Command{
+		Use:     "refuse ID",
+		Short:   "Turn a proposal down",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail refuse 12 --why 'after the spring tide'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.decided(cmd, args[0], func(c *contract.Client, id int64) (proposing.Proposal, error) {
 				return decode[proposing.Proposal](c.RefuseProposal(cmd.Context(), id, contract.Refusal{Why: why}))
 			})
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&why, "why", "", "the reason, for whoever proposed it")
 	a.outputFlag(cmd)
 	return cmd
 }
 
-func (a *app) decided(cmd *cobra.Command, arg string, decide func(*contract.Client, int64) (proposing.Proposal, error)) error {
+func (a *app) decided(cmd *cobra.Command, arg string,
+	decide func(*contract.Client, int64) (proposing.Proposal, error)) error {
 	c, id, err := a.clientFor(arg)
 	if err != nil {
 		return err

@@ -39,7 +39,11 @@ func (a *app) renderHere(cmd *cobra.Command, t *lang.Template, g *given) (*excha
 	if err != nil {
 		return nil, err
 	}
-	request := render.Request{Template: t, Explain: g.explain, Stack: render.Stack{Name: t.About.Name, ID: render.FixedID, Account: g.account, Region: g.region}}
+	request := render.Request{
+		Template: t,
+		Explain:  g.explain,
+		Stack:    render.Stack{Name: t.About.Name, ID: render.FixedID, Account: g.account, Region: g.region},
+	}
 	request.Inputs, request.Origins = render.Merge(layers...)
 	var o offer.Offers
 	switch {
@@ -112,10 +116,17 @@ func drawGraph(w io.Writer, language string, g exchange.Graph) error {
 func (a *app) renderCommand() *cobra.Command {
 	var g given
 	var draw string
-	cmd := &cobra.Command{Use: "render NAME|FILE", Short: "Show the resources that a template gives with inputs, in dependency order", Args: cobra.ExactArgs(1),
-		Long: "Compute every resource of a template. What is known only after creation shows what it waits for.\nNo stack is named, so stack.id is the fixed id of zeros.",
-		Example: "  undersail render gauge-intake.sail.yaml --inputs gauge-intake.inputs.yaml --account saltmere-lab --region north-fell\n  undersail render site.sail.yaml --inputs site.inputs.yaml --offers offers.json -o json\n" +
-			"  undersail render site.sail.yaml --inputs site.inputs.yaml --graph svg > site.svg\n  undersail render site.sail.yaml --inputs site.inputs.yaml --explain site      # where every value came from",
+	cmd := &cobra.Command{
+		Use:   "render NAME|FILE",
+		Short: "Show the resources that a template gives with inputs, in dependency order",
+		Args:  cobra.ExactArgs(1),
+		Long: "Compute every resource of a template. What is known only after creation shows what it waits for.\nNo " +
+			"stack is named, so stack.id is the fixed id of zeros.",
+		Example: "  undersail render gauge-intake.sail.yaml --inputs gauge-intake.inputs.yaml --account " +
+			"saltmere-lab --region north-fell\n  undersail render site.sail.yaml --inputs site.inputs.yaml --offers " +
+			"offers.json -o json\n" +
+			"  undersail render site.sail.yaml --inputs site.inputs.yaml --graph svg > site.svg\n  undersail render " +
+			"site.sail.yaml --inputs site.inputs.yaml --explain site      # where every value came from",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.readTemplate(cmd, args[0])
 			if err != nil {
@@ -137,11 +148,13 @@ func (a *app) renderCommand() *cobra.Command {
 				return err
 			}
 			return a.failing(cmd, r.Findings)
-		}}
+		},
+	}
 	g.flags(cmd)
 	a.libraryFlag(cmd)
 	cmd.Flags().StringVar(&draw, "graph", "", "draw what waits for what instead, as svg, dot or mermaid")
-	cmd.Flags().StringVar(&g.explain, "explain", "", "tell where every value came from: of a resource, or of outputs.NAME, inputs.NAME, calc.NAME")
+	cmd.Flags().StringVar(&g.explain, "explain", "",
+		"tell where every value came from: of a resource, or of outputs.NAME, inputs.NAME, calc.NAME")
 	cmd.Flags().StringVar(&g.offers, "offers", "", "saved offers to render against (from: undersail offers -o json)")
 	a.outputFlag(cmd)
 	return cmd
@@ -188,14 +201,16 @@ func printOrigin(w io.Writer, o render.Origin, depth int) {
 }
 
 func printRendering(w io.Writer, r *exchange.Rendered) {
-	fmt.Fprintf(w, "%s %s for %s in %s (rendered outside a stack; its id is the fixed one)\n\n", r.Template.Name, r.Template.Version, review.OrDash(r.Stack.Account), review.OrDash(r.Stack.Region))
+	fmt.Fprintf(w, "%s %s for %s in %s (rendered outside a stack; its id is the fixed one)\n\n", r.Template.Name,
+		r.Template.Version, review.OrDash(r.Stack.Account), review.OrDash(r.Stack.Region))
 	columns(w, "RESOURCE\tTYPE\tAFTER\tWANTED", func(row func(string, ...any)) {
 		for _, res := range r.Resources {
 			var after []string
 			for _, x := range res.After {
 				after = append(after, x.Name)
 			}
-			row("%s\t%s\t%s\t%s", res.Name, res.Type, review.OrDash(clip(strings.Join(after, ", "), 44)), wantLine(res.Want))
+			row("%s\t%s\t%s\t%s", res.Name, res.Type, review.OrDash(clip(strings.Join(after, ", "), 44)),
+				wantLine(res.Want))
 		}
 	})
 	if len(r.Outputs) > 0 {
@@ -210,7 +225,8 @@ func printRendering(w io.Writer, r *exchange.Rendered) {
 	if r.Cost != nil {
 		fmt.Fprintf(w, "cost      %s\n", review.CostLine(*r.Cost, price.Cost{}))
 	}
-	fmt.Fprintf(w, "duration  usually %s; decided by %s\n", resource.FormatSpan(r.Seconds), review.OrDash(strings.Join(r.Longest, " > ")))
+	fmt.Fprintf(w, "duration  usually %s; decided by %s\n", resource.FormatSpan(r.Seconds),
+		review.OrDash(strings.Join(r.Longest, " > ")))
 }
 
 // wantLine tells what is known of a resource on one line; what it waits for is

@@ -14,11 +14,16 @@ import (
 
 func (a *app) revealCommand() *cobra.Command {
 	var reason, into string
-	cmd := &cobra.Command{Use: "reveal SECRET | reveal STACK NAME", Short: "Hand a secret over, for a reason that the audit keeps", Args: cobra.RangeArgs(1, 2),
+	cmd := &cobra.Command{
+		Use:   "reveal SECRET | reveal STACK NAME",
+		Short: "Hand a secret over, for a reason that the audit keeps",
+		Args:  cobra.RangeArgs(1, 2),
 		Long: `Hand the value of a secret over: on a terminal, into a pipe, or into a new file for its owner only. It is
 for administrators, and for whoever gave the secret or had it drawn. NAME is a secret input of the stack,
 a key pair that was drawn for it, or a secret output. Who read what, when and why stays in the audit.`,
-		Example: "  undersail reveal intake admin_password --reason 'first sign-in'\n  undersail reveal db-password --reason 'moved to the new server' --to password\n  undersail reveal rota access --reason 'drill' | ssh-add -t 1h -",
+		Example: "  undersail reveal intake admin_password --reason 'first sign-in'\n  undersail reveal db-password " +
+			"--reason 'moved to the new server' --to password\n  undersail reveal rota access --reason 'drill' | " +
+			"ssh-add -t 1h -",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked := secrets.Asked{Reference: args[0], Reason: reason}
 			if len(args) == 2 {
@@ -47,7 +52,8 @@ a key pair that was drawn for it, or a secret output. Who read what, when and wh
 			}
 			_, err = io.WriteString(raw(cmd.OutOrStdout()), v.Value)
 			return err
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&reason, "reason", "", "what it is needed for; asked for on a terminal")
 	cmd.Flags().StringVar(&into, "to", "", "new file to write it to, for its owner only")
 	return cmd

@@ -20,16 +20,23 @@ import (
 func (a *app) applyCommand() *cobra.Command {
 	var follow bool
 	var onFailure string
-	cmd := &cobra.Command{Use: "apply ID", Short: "Carry out an accepted proposal", Args: cobra.ExactArgs(1), Example: "  undersail apply 12 --watch\n  undersail apply 12 --on-failure undo --watch",
+	cmd := &cobra.Command{
+		Use:     "apply ID",
+		Short:   "Carry out an accepted proposal",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail apply 12 --watch\n  undersail apply 12 --on-failure undo --watch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := number(args[0])
 			if err != nil {
 				return err
 			}
 			return a.applyProposal(cmd, id, follow, onFailure)
-		}}
-	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end; exit 0 only when every resource is healthy")
-	cmd.Flags().StringVar(&onFailure, "on-failure", "", "keep what succeeded (the default), or undo the run; undoing that needs a consent parks the run")
+		},
+	}
+	cmd.Flags().BoolVar(&follow, "watch", false,
+		"follow the run to its end; exit 0 only when every resource is healthy")
+	cmd.Flags().StringVar(&onFailure, "on-failure", "",
+		"keep what succeeded (the default), or undo the run; undoing that needs a consent parks the run")
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -40,7 +47,9 @@ func (a *app) applyProposal(cmd *cobra.Command, id int64, follow bool, onFailure
 	if err != nil {
 		return err
 	}
-	run, err := decode[stacks.Run](c.ApplyProposal(cmd.Context(), id, &contract.ApplyProposalParams{OnFailure: optional(contract.ApplyProposalParamsOnFailure(onFailure))}))
+	run, err := decode[stacks.Run](c.ApplyProposal(cmd.Context(), id, &contract.ApplyProposalParams{
+		OnFailure: optional(contract.ApplyProposalParamsOnFailure(onFailure)),
+	}))
 	if err != nil {
 		return a.told(cmd, err)
 	}
@@ -54,7 +63,11 @@ func (a *app) applyProposal(cmd *cobra.Command, id int64, follow bool, onFailure
 
 func (a *app) runsCommand() *cobra.Command {
 	var stack string
-	cmd := &cobra.Command{Use: "runs [ID]", Short: "List runs, or show one with its steps", Args: cobra.MaximumNArgs(1), Example: "  undersail runs --stack warning-site\n  undersail runs 14",
+	cmd := &cobra.Command{
+		Use:     "runs [ID]",
+		Short:   "List runs, or show one with its steps",
+		Args:    cobra.MaximumNArgs(1),
+		Example: "  undersail runs --stack warning-site\n  undersail runs 14",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -71,18 +84,22 @@ func (a *app) runsCommand() *cobra.Command {
 				}
 				return a.print(cmd, run, func(w io.Writer) { printRun(w, run, time.Now()) })
 			}
-			list, err := decode[[]stacks.Run](c.ListRuns(cmd.Context(), &contract.ListRunsParams{Stack: optional(stack)}))
+			list, err := decode[[]stacks.Run](c.ListRuns(cmd.Context(), &contract.ListRunsParams{
+				Stack: optional(stack),
+			}))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) {
 				columns(w, "RUN\tSTACK\tKIND\tSTATE\tSTEPS\tBY\tSTARTED\tTOOK", func(row func(string, ...any)) {
 					for _, r := range list {
-						row("%d\t%s\t%s\t%s\t%d of %d\t%s\t%s\t%s", r.ID, r.Stack, r.Kind, r.State, r.Finished, r.Total, r.StartedBy, r.CreatedAt.Local().Format("2006-01-02 15:04:05"), took(r))
+						row("%d\t%s\t%s\t%s\t%d of %d\t%s\t%s\t%s", r.ID, r.Stack, r.Kind, r.State, r.Finished, r.Total,
+							r.StartedBy, r.CreatedAt.Local().Format("2006-01-02 15:04:05"), took(r))
 					}
 				})
 			})
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&stack, "stack", "", "only those of one stack")
 	a.outputFlag(cmd)
 	return cmd
@@ -105,21 +122,31 @@ func spent(underWay, waited, rate float64) string {
 }
 
 func (a *app) watchCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: cobra.ExactArgs(1), Example: "  undersail watch 14",
-		Long: "Follow a run: a live view on a terminal, one line for each event elsewhere.\nThe exit code is 0 when every step is healthy, 1 when the run failed or was stopped,\n6 when it waits for a person.",
+	cmd := &cobra.Command{
+		Use:     "watch RUN",
+		Short:   "Follow a run to its end",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail watch 14",
+		Long: "Follow a run: a live view on a terminal, one line for each event elsewhere.\nThe exit code is 0 when " +
+			"every step is healthy, 1 when the run failed or was stopped,\n6 when it waits for a person.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, id, err := a.clientFor(args[0])
 			if err != nil {
 				return err
 			}
 			return a.watch(cmd, c, id)
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
 
 func (a *app) stopCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "stop RUN", Short: "Stop a run after its calls in flight", Args: cobra.ExactArgs(1), Example: "  undersail stop 14",
+	cmd := &cobra.Command{
+		Use:     "stop RUN",
+		Short:   "Stop a run after its calls in flight",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail stop 14",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, id, err := a.clientFor(args[0])
 			if err != nil {
@@ -129,8 +156,10 @@ func (a *app) stopCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(cmd, run, func(w io.Writer) { fmt.Fprintf(w, "run %d stops once its calls in flight have returned\n", run.ID) })
-		}}
+			return a.print(cmd, run,
+				func(w io.Writer) { fmt.Fprintf(w, "run %d stops once its calls in flight have returned\n", run.ID) })
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -138,8 +167,15 @@ func (a *app) stopCommand() *cobra.Command {
 func (a *app) continueCommand() *cobra.Command {
 	var follow bool
 	var values []string
-	cmd := &cobra.Command{Use: "continue STACK", Short: "Make what is missing after a run that failed or stopped, or give it the value that it waits for", Args: cobra.ExactArgs(1), Example: "  undersail continue warning-site --watch\n  undersail continue cluster --input serial=SALT-42 --watch",
-		Long: "Make what is missing after a run that failed or stopped, at once where that is only what was\naccepted. Where something else changed since, the proposal is left open and shown, and the exit code is 6.\nWith --input, give the parked run of the stack the values that it waits for: it goes on.",
+	cmd := &cobra.Command{
+		Use:   "continue STACK",
+		Short: "Make what is missing after a run that failed or stopped, or give it the value that it waits for",
+		Args:  cobra.ExactArgs(1),
+		Example: "  undersail continue warning-site --watch\n  undersail continue cluster --input " +
+			"serial=SALT-42 --watch",
+		Long: "Make what is missing after a run that failed or stopped, at once where that is only what " +
+			"was\naccepted. Where something else changed since, the proposal is left open and shown, and the exit " +
+			"code is 6.\nWith --input, give the parked run of the stack the values that it waits for: it goes on.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -159,11 +195,13 @@ func (a *app) continueCommand() *cobra.Command {
 				if err := a.print(cmd, p, func(w io.Writer) { a.printProposal(w, p) }); err != nil {
 					return err
 				}
-				return &exit{exitWaiting, fmt.Errorf("proposal %d goes beyond what was accepted and waits for a person", p.ID)}
+				return &exit{exitWaiting,
+					fmt.Errorf("proposal %d goes beyond what was accepted and waits for a person", p.ID)}
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(), "proposal %d: %s\n", p.ID, p.Summary)
 			return a.applyProposal(cmd, p.ID, follow, "")
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
 	cmd.Flags().StringArrayVar(&values, "input", nil, "a value that the parked run waits for, as NAME=VALUE")
 	a.outputFlag(cmd)
@@ -194,8 +232,13 @@ func (a *app) giveValues(cmd *cobra.Command, c *contract.Client, stack string, v
 
 func (a *app) undoCommand() *cobra.Command {
 	var d atOnce
-	cmd := &cobra.Command{Use: "undo RUN", Short: "Propose to undo the newest run of a stack", Args: cobra.ExactArgs(1), Example: "  undersail undo 14\n  undersail undo 14 --yes --watch",
-		Long: "Propose to undo the newest run of a stack: what it made is removed, dependents first, and what it\naltered is put back. What cannot be put back is told before anything happens.",
+	cmd := &cobra.Command{
+		Use:     "undo RUN",
+		Short:   "Propose to undo the newest run of a stack",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail undo 14\n  undersail undo 14 --yes --watch",
+		Long: "Propose to undo the newest run of a stack: what it made is removed, dependents first, and what " +
+			"it\naltered is put back. What cannot be put back is told before anything happens.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, id, err := a.clientFor(args[0])
 			if err != nil {
@@ -203,7 +246,8 @@ func (a *app) undoCommand() *cobra.Command {
 			}
 			p, err := decode[proposing.Proposal](c.UndoRun(cmd.Context(), id))
 			return a.proposedAtOnce(cmd, c, p, err, d)
-		}}
+		},
+	}
 	a.atOnceFlags(cmd, &d)
 	return cmd
 }
@@ -240,8 +284,14 @@ func (a *app) proposedAtOnce(cmd *cobra.Command, c *contract.Client, p proposing
 
 func (a *app) retryCommand() *cobra.Command {
 	var follow bool
-	cmd := &cobra.Command{Use: "retry RUN [STEP]", Short: "Let an ended run go on with a step that failed", Args: cobra.RangeArgs(1, 2), Example: "  undersail retry 14 gateway --watch\n  undersail retry 14",
-		Long: "Let an ended run go on: the step that failed, named by its resource or number, is tried again, and\nwhat was skipped because of it follows. Without a step every step that failed is tried again.\nRefused once a newer run has changed the stack.",
+	cmd := &cobra.Command{
+		Use:     "retry RUN [STEP]",
+		Short:   "Let an ended run go on with a step that failed",
+		Args:    cobra.RangeArgs(1, 2),
+		Example: "  undersail retry 14 gateway --watch\n  undersail retry 14",
+		Long: "Let an ended run go on: the step that failed, named by its resource or number, is tried again, " +
+			"and\nwhat was skipped because of it follows. Without a step every step that failed is tried " +
+			"again.\nRefused once a newer run has changed the stack.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, id, err := a.clientFor(args[0])
 			if err != nil {
@@ -251,7 +301,9 @@ func (a *app) retryCommand() *cobra.Command {
 			if len(args) == 2 {
 				step = args[1]
 			}
-			run, err := decode[stacks.Run](c.RetryRun(cmd.Context(), id, &contract.RetryRunParams{Step: optional(step)}))
+			run, err := decode[stacks.Run](c.RetryRun(cmd.Context(), id, &contract.RetryRunParams{
+				Step: optional(step),
+			}))
 			if err != nil {
 				return a.told(cmd, err)
 			}
@@ -261,7 +313,8 @@ func (a *app) retryCommand() *cobra.Command {
 			return a.print(cmd, run, func(w io.Writer) {
 				fmt.Fprintf(w, "run %d of stack %s goes on\nnext: undersail watch %d\n", run.ID, run.Stack, run.ID)
 			})
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
 	a.outputFlag(cmd)
 	return cmd

@@ -13,7 +13,14 @@ import (
 func TestControlCharactersAreShownAndNotSent(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"plain\n\ttext, ä 潮": "plain\n\ttext, ä 潮", "\x1b]0;owned\x07": `\x1b]0;owned\x07`, "\x1b[2J": `\x1b[2J`, "a\rb": `a\x0db`, "\u009b31m": `\x9b31m`, "abc\u202edcb": `abc\x202edcb`, "del\x7f": `del\x7f`, "mark\u200e": `mark\x200e`,
+		"plain\n\ttext, ä 潮": "plain\n\ttext, ä 潮",
+		"\x1b]0;owned\x07":   `\x1b]0;owned\x07`,
+		"\x1b[2J":            `\x1b[2J`,
+		"a\rb":               `a\x0db`,
+		"\u009b31m":          `\x9b31m`,
+		"abc\u202edcb":       `abc\x202edcb`,
+		"del\x7f":            `del\x7f`,
+		"mark\u200e":         `mark\x200e`,
 	} {
 		if got := shown(text); got != want {
 			t.Errorf("%q is shown as %q, want %q", text, got, want)
@@ -23,7 +30,8 @@ func TestControlCharactersAreShownAndNotSent(t *testing.T) {
 	encoded, _ := json.Marshal(odd)
 	escaped := shownJSON(string(encoded))
 	var back string
-	if err := json.Unmarshal([]byte(escaped), &back); err != nil || back != odd || strings.IndexFunc(escaped, unsafeToShow) >= 0 {
+	err := json.Unmarshal([]byte(escaped), &back)
+	if err != nil || back != odd || strings.IndexFunc(escaped, unsafeToShow) >= 0 {
 		t.Errorf("%s becomes %q, %v", escaped, back, err)
 	}
 	path := filepath.Join(t.TempDir(), "out")
@@ -52,7 +60,11 @@ func TestALoginThatOthersCouldReadIsReplaced(t *testing.T) {
 	other := filepath.Join(dir, "other")
 	for name, before := range map[string]func() error{
 		"a file for everybody": func() error { return os.WriteFile(path, []byte("{}"), 0o644) },
-		"a link elsewhere":     func() error { os.Remove(path); os.WriteFile(other, nil, 0o644); return os.Symlink(other, path) },
+		"a link elsewhere": func() error {
+			os.Remove(path)
+			os.WriteFile(other, nil, 0o644)
+			return os.Symlink(other, path)
+		},
 	} {
 		if err := before(); err != nil {
 			t.Fatal(err)
@@ -72,20 +84,25 @@ func TestALoginThatOthersCouldReadIsReplaced(t *testing.T) {
 
 func TestWhatAnAccountIsHeldToIsRead(t *testing.T) {
 	t.Parallel()
-	b, err := boundsOf(accounts.Bounds{}, "north-fell,ember-coast", "2027-01-31", "7d", "900", []string{"owner=forecasting", "office=saltmere"})
-	if err != nil || len(*b.AllowedRegions) != 2 || *b.Budget != 900 || *b.LeaseSeconds != 7*24*3600 || (*b.Tags)["office"] != "saltmere" || b.EndsAt.Hour() != 23 || b.EndsAt.Day() != 31 {
+	b, err := boundsOf(accounts.Bounds{}, "north-fell,ember-coast", "2027-01-31", "7d", "900",
+		[]string{"owner=forecasting", "office=saltmere"})
+	if err != nil || len(*b.AllowedRegions) != 2 || *b.Budget != 900 || *b.LeaseSeconds != 7*24*3600 ||
+		(*b.Tags)["office"] != "saltmere" || b.EndsAt.Hour() != 23 || b.EndsAt.Day() != 31 {
 		t.Errorf("%+v %v", b, err)
 	}
 	none, err := boundsOf(accounts.Bounds{}, "none", "none", "none", "none", []string{"none"})
-	if err != nil || len(*none.AllowedRegions) != 0 || *none.Budget >= 0 || *none.LeaseSeconds != 0 || len(*none.Tags) != 0 || !none.EndsAt.IsZero() {
+	if err != nil || len(*none.AllowedRegions) != 0 || *none.Budget >= 0 || *none.LeaseSeconds != 0 ||
+		len(*none.Tags) != 0 || !none.EndsAt.IsZero() {
 		t.Errorf("%+v %v", none, err)
 	}
-	for _, wrong := range [][4]string{{"", "soon", "", ""}, {"", "", "long", ""}, {"", "", "", "much"}, {"", "", "", "-1"}, {}} {
+	for _, wrong := range [][4]string{{"", "soon", "", ""}, {"", "", "long", ""}, {"", "", "", "much"},
+		{"", "", "", "-1"}, {}} {
 		if _, err := boundsOf(accounts.Bounds{}, wrong[0], wrong[1], wrong[2], wrong[3], nil); err == nil {
 			t.Errorf("%v is taken", wrong)
 		}
 	}
-	if _, err := boundsOf(accounts.Bounds{}, "", "", "", "", []string{"owner"}); err == nil || !strings.Contains(err.Error(), "NAME=VALUE") {
+	_, err = boundsOf(accounts.Bounds{}, "", "", "", "", []string{"owner"})
+	if err == nil || !strings.Contains(err.Error(), "NAME=VALUE") {
 		t.Error(err)
 	}
 }

@@ -14,7 +14,11 @@ import (
 )
 
 func (a *app) stacksCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "stacks [NAME]", Short: "List stacks, or show one with its resources", Args: cobra.MaximumNArgs(1), Example: "  undersail stacks\n  undersail stacks warning-site",
+	cmd := &cobra.Command{
+		Use:     "stacks [NAME]",
+		Short:   "List stacks, or show one with its resources",
+		Args:    cobra.MaximumNArgs(1),
+		Example: "  undersail stacks\n  undersail stacks warning-site",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -36,13 +40,18 @@ func (a *app) stacksCommand() *cobra.Command {
 					fmt.Fprintln(w, "no stacks yet; see: undersail propose --help")
 					return
 				}
-				columns(w, "  STACK\tSTATE\tHEALTHY\tTEMPLATE\tACCOUNT\tREGION\tCOST/H\tVERIFIED", func(row func(string, ...any)) {
-					for _, s := range list {
-						row("%s %s\t%s\t%d of %d\t%s\t%s\t%s\t%.3f %s\t%s", marks[s.State], s.Name, s.State, s.Healthy, s.Total, review.OrDash(s.Template), s.Account, s.Region, s.Hour, s.Currency, ago(s.VerifiedAt, time.Now()))
-					}
-				})
+				columns(w, "  STACK\tSTATE\tHEALTHY\tTEMPLATE\tACCOUNT\tREGION\tCOST/H\tVERIFIED",
+					func(row func(string, ...any)) {
+						for _, s := range list {
+							row("%s %s\t%s\t%d of %d\t%s\t%s\t%s\t%.3f %s\t%s", marks[s.State], s.Name, s.State,
+								s.Healthy,
+								s.Total, review.OrDash(s.Template), s.Account, s.Region, s.Hour, s.Currency,
+								ago(s.VerifiedAt, time.Now()))
+						}
+					})
 			})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -52,7 +61,10 @@ func allStacks(ctx context.Context, c *contract.Client) ([]stacks.Stack, error) 
 	const page = 500
 	all := []stacks.Stack{}
 	for after := ""; ; after = all[len(all)-1].Name {
-		list, err := decode[[]stacks.Stack](c.ListStacks(ctx, &contract.ListStacksParams{After: optional(after), Limit: new(page)}))
+		list, err := decode[[]stacks.Stack](c.ListStacks(ctx, &contract.ListStacksParams{
+			After: optional(after),
+			Limit: new(page),
+		}))
 		if all = append(all, list...); err != nil || len(list) < page {
 			return all, err
 		}
@@ -72,10 +84,12 @@ func printStack(w io.Writer, st stacks.Stack) {
 	if st.Spent != nil {
 		spent = fmt.Sprintf(", %.2f since it was made", *st.Spent)
 	}
-	fmt.Fprintf(w, "%s; account %s, region %s; %.3f %s an hour%s; verified %s\n\n", review.OrDash(st.Template), st.Account, st.Region, st.Hour, st.Currency, spent, ago(st.VerifiedAt, time.Now()))
+	fmt.Fprintf(w, "%s; account %s, region %s; %.3f %s an hour%s; verified %s\n\n", review.OrDash(st.Template),
+		st.Account, st.Region, st.Hour, st.Currency, spent, ago(st.VerifiedAt, time.Now()))
 	columns(w, "  RESOURCE\tTYPE\tSTATE\tID\tLAST EVIDENCE", func(row func(string, ...any)) {
 		for _, r := range st.Resources {
-			row("%s %s\t%s\t%s\t%s\t%s", marks[r.State], r.Name, r.Type, r.State, review.OrDash(attribute(r, "id")), clip(lastEvidence(r), 80))
+			row("%s %s\t%s\t%s\t%s\t%s", marks[r.State], r.Name, r.Type, r.State, review.OrDash(attribute(r, "id")),
+				clip(lastEvidence(r), 80))
 		}
 	})
 	printOutputs(w, st.Outputs)

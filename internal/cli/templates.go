@@ -20,8 +20,12 @@ import (
 )
 
 func (a *app) templatesCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "templates", Short: "List the templates in the library; write, test and publish them", Args: cobra.NoArgs,
-		Example: "  undersail templates\n  undersail templates show gauge-intake\n  undersail templates new site.sail.yaml --with disk,password\n  undersail templates publish site.sail.yaml",
+	cmd := &cobra.Command{
+		Use:   "templates",
+		Short: "List the templates in the library; write, test and publish them",
+		Args:  cobra.NoArgs,
+		Example: "  undersail templates\n  undersail templates show gauge-intake\n  undersail templates new " +
+			"site.sail.yaml --with disk,password\n  undersail templates publish site.sail.yaml",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -32,9 +36,11 @@ func (a *app) templatesCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printTemplates(w, list) })
-		}}
+		},
+	}
 	a.outputFlag(cmd)
-	cmd.AddCommand(a.showTemplateCommand(), a.publishCommand(), a.templateInputsCommand(), a.versionsCommand(), a.differencesCommand(),
+	cmd.AddCommand(a.showTemplateCommand(), a.publishCommand(), a.templateInputsCommand(), a.versionsCommand(),
+		a.differencesCommand(),
 		a.newTemplateCommand(), a.testTemplateCommand(), a.tidyCommand(), a.schemaCommand(), a.typesCommand())
 	return cmd
 }
@@ -53,8 +59,12 @@ func printTemplates(w io.Writer, list []templates.Template) {
 
 func (a *app) showTemplateCommand() *cobra.Command {
 	var draw string
-	cmd := &cobra.Command{Use: "show NAME[@VERSION]|FILE", Short: "Print the text of a template, or draw it", Args: cobra.ExactArgs(1),
-		Example: "  undersail templates show gauge-intake@^1\n  undersail templates show gauge-intake --graph svg > intake.svg",
+	cmd := &cobra.Command{
+		Use:   "show NAME[@VERSION]|FILE",
+		Short: "Print the text of a template, or draw it",
+		Args:  cobra.ExactArgs(1),
+		Example: "  undersail templates show gauge-intake@^1\n  undersail templates show gauge-intake --graph svg " +
+			"> intake.svg",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if draw != "" {
 				t, err := a.readTemplate(cmd, args[0])
@@ -68,7 +78,8 @@ func (a *app) showTemplateCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, t, func(w io.Writer) { io.WriteString(w, t.Source) })
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&draw, "graph", "", "draw what needs what instead, as svg, dot or mermaid")
 	a.libraryFlag(cmd)
 	a.outputFlag(cmd)
@@ -76,8 +87,14 @@ func (a *app) showTemplateCommand() *cobra.Command {
 }
 
 func (a *app) publishCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "publish FILE", Short: "Check a template and put it into the library", Args: cobra.ExactArgs(1),
-		Long: "Check a template and put it into the library, with all that it embeds. Ranges such as\ngauge-edge@^2 resolve now and are kept with it, so its bytes never change their meaning. The cases\nthat stand beside it in NAME.cases.yaml are kept too, and run.", Example: "  undersail templates publish site.sail.yaml",
+	cmd := &cobra.Command{
+		Use:   "publish FILE",
+		Short: "Check a template and put it into the library",
+		Args:  cobra.ExactArgs(1),
+		Long: "Check a template and put it into the library, with all that it embeds. Ranges such " +
+			"as\ngauge-edge@^2 resolve now and are kept with it, so its bytes never change their meaning. The " +
+			"cases\nthat stand beside it in NAME.cases.yaml are kept too, and run.",
+		Example: "  undersail templates publish site.sail.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := a.bundle(cmd, args[0])
 			if err != nil {
@@ -102,16 +119,19 @@ func (a *app) publishCommand() *cobra.Command {
 				case n == runs.Holding:
 					fmt.Fprintf(w, "its cases are kept with it, and all %d hold\n", n)
 				default:
-					fmt.Fprintf(w, "its cases are kept with it, and %d of %d fail: undersail templates test %s\n", n-runs.Holding, n, t.Name)
+					fmt.Fprintf(w, "its cases are kept with it, and %d of %d fail: undersail templates test %s\n",
+						n-runs.Holding, n, t.Name)
 				}
 			})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
 
 // keepCases keeps the cases that stand beside a template file.
-func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string, t templates.Template) (templates.CaseRuns, error) {
+func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string,
+	t templates.Template) (templates.CaseRuns, error) {
 	var runs templates.CaseRuns
 	files, err := library.Dir(filepath.Dir(file))
 	if err != nil {
@@ -131,20 +151,30 @@ func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string, t t
 }
 
 func (a *app) templateInputsCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "inputs NAME|FILE", Short: "Write a commented inputs file to fill in", Args: cobra.ExactArgs(1), Example: "  undersail templates inputs gauge-intake > intake.inputs.yaml\n  undersail templates inputs site.sail.yaml",
+	cmd := &cobra.Command{
+		Use:   "inputs NAME|FILE",
+		Short: "Write a commented inputs file to fill in",
+		Args:  cobra.ExactArgs(1),
+		Example: "  undersail templates inputs gauge-intake > intake.inputs.yaml\n  undersail templates inputs " +
+			"site.sail.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.readTemplate(cmd, args[0])
 			if err != nil {
 				return err
 			}
 			return exchange.InputsFile(cmd.OutOrStdout(), t)
-		}}
+		},
+	}
 	a.libraryFlag(cmd)
 	return cmd
 }
 
 func (a *app) versionsCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "versions NAME", Short: "List every version of a template, newest first", Args: cobra.ExactArgs(1), Example: "  undersail templates versions gauge-intake",
+	cmd := &cobra.Command{
+		Use:     "versions NAME",
+		Short:   "List every version of a template, newest first",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail templates versions gauge-intake",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -155,14 +185,19 @@ func (a *app) versionsCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printTemplates(w, list) })
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
 
 func (a *app) differencesCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "differences A B", Short: "Tell what changed between two versions of a template", Args: cobra.ExactArgs(2),
-		Example: "  undersail templates differences gauge-intake@1.3.0 gauge-intake@1.4.0\n  undersail templates differences gauge-intake ./gauge-intake.sail.yaml",
+	cmd := &cobra.Command{
+		Use:   "differences A B",
+		Short: "Tell what changed between two versions of a template",
+		Args:  cobra.ExactArgs(2),
+		Example: "  undersail templates differences gauge-intake@1.3.0 gauge-intake@1.4.0\n  undersail templates " +
+			"differences gauge-intake ./gauge-intake.sail.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			before, err := a.readTemplate(cmd, args[0])
 			if err != nil {
@@ -184,7 +219,8 @@ func (a *app) differencesCommand() *cobra.Command {
 					}
 				}
 			})
-		}}
+		},
+	}
 	a.libraryFlag(cmd)
 	a.outputFlag(cmd)
 	return cmd
@@ -201,7 +237,8 @@ func (a *app) template(cmd *cobra.Command, ref string) (templates.Template, erro
 // libraryFlag lets a command find embedded templates in a folder, so that it
 // needs no service.
 func (a *app) libraryFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.library, "library", "", "folder in which templates named NAME@RANGE are found, instead of the service")
+	cmd.Flags().StringVar(&a.library, "library", "",
+		"folder in which templates named NAME@RANGE are found, instead of the service")
 }
 
 // bundle reads a template file with all that it embeds, or one of the library.

@@ -31,13 +31,16 @@ func (a *app) newTemplateCommand() *cobra.Command {
 		names = append(names, x.Name)
 	}
 	cmd := &cobra.Command{Use: "new FILE", Short: "Begin a template from a few answers", Args: cobra.ExactArgs(1),
-		Long:    "Write a template that passes every check, to be changed from there. In a terminal what is not\ngiven is asked; elsewhere it is left out.",
-		Example: "  undersail templates new tide-board.sail.yaml\n  undersail templates new tide-board.sail.yaml --title 'Tide board' --with public,login,disk",
+		Long: "Write a template that passes every check, to be changed from there. In a terminal what is " +
+			"not\ngiven is asked; elsewhere it is left out.",
+		Example: "  undersail templates new tide-board.sail.yaml\n  undersail templates new tide-board.sail.yaml " +
+			"--title 'Tide board' --with public,login,disk",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file := args[0]
 			s.Name = strings.TrimSuffix(filepath.Base(file), library.Suffix)
 			if !strings.HasSuffix(file, library.Suffix) || lang.CheckRef(s.Name+"@1") != "" {
-				return &exit{exitUsage, fmt.Errorf("write FILE like tide-board%s: small letters, digits and hyphens", library.Suffix)}
+				return &exit{exitUsage, fmt.Errorf("write FILE like tide-board%s: small letters, digits and hyphens",
+					library.Suffix)}
 			}
 			if isTerminal(cmd.InOrStdin()) && !cmd.Flags().Changed("with") {
 				askStarter(cmd, &s)
@@ -52,7 +55,8 @@ func (a *app) newTemplateCommand() *cobra.Command {
 				}
 			}
 			if _, err := os.Stat(file); err == nil && !force {
-				return &exit{exitUsage, fmt.Errorf("%s is there already; choose another name, or replace it with --force", file)}
+				return &exit{exitUsage, fmt.Errorf("%s is there already; choose another name, "+
+					"or replace it with --force", file)}
 			}
 			var b bytes.Buffer
 			if err := s.Write(&b); err != nil {
@@ -61,11 +65,14 @@ func (a *app) newTemplateCommand() *cobra.Command {
 			if err := os.WriteFile(file, b.Bytes(), 0o644); err != nil {
 				return &exit{exitUsage, err}
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s is written\nnext: undersail check %s\n      undersail templates inputs %s > %s.inputs.yaml\n", file, file, file, s.Name)
+			fmt.Fprintf(cmd.OutOrStdout(),
+				"%s is written\nnext: undersail check %s\n      undersail templates inputs %s > %s.inputs.yaml\n", file,
+				file, file, s.Name)
 			return nil
 		}}
 	cmd.Flags().StringVar(&s.Title, "title", "", "title of the template")
-	cmd.Flags().StringSliceVar(&s.With, "with", nil, "what it has beside a network and a machine: "+strings.Join(names, ", "))
+	cmd.Flags().StringSliceVar(&s.With, "with", nil,
+		"what it has beside a network and a machine: "+strings.Join(names, ", "))
 	cmd.Flags().BoolVar(&force, "force", false, "replace the file if it is there")
 	return cmd
 }
@@ -93,9 +100,16 @@ func askStarter(cmd *cobra.Command, s *exchange.Starter) {
 
 func (a *app) testTemplateCommand() *cobra.Command {
 	var file string
-	cmd := &cobra.Command{Use: "test FILE|NAME...", Short: "Run the cases that are kept beside a template", Args: cobra.MinimumNArgs(1),
-		Long:    "Render each case of NAME.cases.yaml beside the template NAME.sail.yaml and tell what is otherwise\nthan expected: findings, numbers of resources, their order, values. An error that no case expects\nfails it. A case may name saved offers (from: undersail offers -o json) to be checked against. Of a\ntemplate of the library, NAME or NAME@VERSION, the service runs the cases that it keeps.",
-		Example: "  undersail templates test gauge-intake.sail.yaml\n  undersail templates test *.sail.yaml -o json\n  undersail templates test gauge-intake@1.4.0",
+	cmd := &cobra.Command{
+		Use:   "test FILE|NAME...",
+		Short: "Run the cases that are kept beside a template",
+		Args:  cobra.MinimumNArgs(1),
+		Long: "Render each case of NAME.cases.yaml beside the template NAME.sail.yaml and tell what is " +
+			"otherwise\nthan expected: findings, numbers of resources, their order, values. An error that no case " +
+			"expects\nfails it. A case may name saved offers (from: undersail offers -o json) to be checked " +
+			"against. Of a\ntemplate of the library, NAME or NAME@VERSION, the service runs the cases that it keeps.",
+		Example: "  undersail templates test gauge-intake.sail.yaml\n  undersail templates test *.sail.yaml -o " +
+			"json\n  undersail templates test gauge-intake@1.4.0",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all []result
 			failed := 0
@@ -134,7 +148,8 @@ func (a *app) testTemplateCommand() *cobra.Command {
 				return &exit{exitFindings, nil}
 			}
 			return nil
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&file, "cases", "", "file of cases; NAME.cases.yaml beside the template when left out")
 	a.libraryFlag(cmd)
 	a.outputFlag(cmd)
@@ -199,7 +214,8 @@ func (a *app) runKeptCases(cmd *cobra.Command, ref, _ string) ([]result, error) 
 		return nil, a.told(cmd, err)
 	}
 	if len(runs.Cases) == 0 {
-		return nil, &exit{exitUsage, fmt.Errorf("%s has no cases: publish it with a file NAME%s beside it", runs.Template, cases.Suffix)}
+		return nil, &exit{exitUsage,
+			fmt.Errorf("%s has no cases: publish it with a file NAME%s beside it", runs.Template, cases.Suffix)}
 	}
 	name, _, _ := strings.Cut(runs.Template, "@")
 	var out []result
@@ -211,8 +227,14 @@ func (a *app) runKeptCases(cmd *cobra.Command, ref, _ string) ([]result, error) 
 
 func (a *app) tidyCommand() *cobra.Command {
 	var check, show bool
-	cmd := &cobra.Command{Use: "tidy FILE...", Short: "Format template files without losing comments", Args: cobra.MinimumNArgs(1),
-		Long: "Format files: two blanks to a level, sections and keys of resources in the usual order, no blanks\nat line ends. Comments stay with what they stand above. What the file says never changes.", Example: "  undersail templates tidy *.sail.yaml\n  undersail templates tidy --check *.sail.yaml      # for CI: exits 3 when one is not tidy",
+	cmd := &cobra.Command{
+		Use:   "tidy FILE...",
+		Short: "Format template files without losing comments",
+		Args:  cobra.MinimumNArgs(1),
+		Long: "Format files: two blanks to a level, sections and keys of resources in the usual order, no " +
+			"blanks\nat line ends. Comments stay with what they stand above. What the file says never changes.",
+		Example: "  undersail templates tidy *.sail.yaml\n  undersail templates tidy --check *.sail.yaml      # for " +
+			"CI: exits 3 when one is not tidy",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			untidy := 0
 			for _, file := range args {
@@ -243,7 +265,8 @@ func (a *app) tidyCommand() *cobra.Command {
 				return &exit{exitFindings, nil}
 			}
 			return nil
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&check, "check", false, "only tell which files are not tidy")
 	cmd.Flags().BoolVar(&show, "show", false, "print the tidy text and leave the file as it is")
 	return cmd
@@ -271,15 +294,21 @@ func replaceFile(file string, text []byte) error {
 
 func (a *app) schemaCommand() *cobra.Command {
 	var rendering bool
-	cmd := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of template files, for editors", Args: cobra.NoArgs,
-		Long:    "Print the JSON Schema (2020-12) of template files. An editor that knows YAML completes and checks\n*.sail.yaml files with it.",
-		Example: "  undersail templates schema > undersail.schema.json\n  undersail templates schema --rendering      # of what render -o json prints",
+	cmd := &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of template files, for editors",
+		Args:  cobra.NoArgs,
+		Long: "Print the JSON Schema (2020-12) of template files. An editor that knows YAML completes and " +
+			"checks\n*.sail.yaml files with it.",
+		Example: "  undersail templates schema > undersail.schema.json\n  undersail templates schema --rendering    " +
+			"  # of what render -o json prints",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if rendering {
 				return exchange.RenderingSchema(cmd.OutOrStdout())
 			}
 			return exchange.Schema(cmd.OutOrStdout())
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&rendering, "rendering", false, "print the schema of a rendering instead")
 	return cmd
 }

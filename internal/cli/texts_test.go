@@ -19,7 +19,8 @@ func TestANewTemplateIsWrittenFromAnswersAndPassesItsCheck(t *testing.T) {
 	if err != nil || !strings.Contains(out, "next: undersail check "+file) {
 		t.Fatal(out, err)
 	}
-	if out, errs, err := execute(t, "", "check", file); err != nil || errs != "" || !strings.Contains(out, "tide-board 0.1.0") {
+	out, errs, err := execute(t, "", "check", file)
+	if err != nil || errs != "" || !strings.Contains(out, "tide-board 0.1.0") {
 		t.Errorf("%s%s%v", out, errs, err)
 	}
 	for _, c := range []struct {
@@ -28,7 +29,8 @@ func TestANewTemplateIsWrittenFromAnswersAndPassesItsCheck(t *testing.T) {
 	}{
 		{[]string{"templates", "new", file}, "is there already"},
 		{[]string{"templates", "new", "Board.yaml"}, "write FILE like tide-board.sail.yaml"},
-		{[]string{"templates", "new", filepath.Join(t.TempDir(), "a.sail.yaml"), "--with", "pubic"}, "did you mean public?"},
+		{[]string{"templates", "new", filepath.Join(t.TempDir(), "a.sail.yaml"), "--with", "pubic"},
+			"did you mean public?"},
 	} {
 		if _, _, err := execute(t, "", c.args...); codeOf(err) != exitUsage || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%v: %v, want %q", c.args, err, c.want)
@@ -38,9 +40,11 @@ func TestANewTemplateIsWrittenFromAnswersAndPassesItsCheck(t *testing.T) {
 
 func TestTidyReplacesAFileOrOnlyTells(t *testing.T) {
 	t.Parallel()
-	const untidy = "about: {name: s, version: 1.0.0, title: S}\nundersail: 1\nresources:\n    a: {type: address}   # kept\n"
+	const untidy = "about: {name: s, version: 1.0.0, title: S}\nundersail: 1\nresources:\n    a: {type: " +
+		"address}   # kept\n"
 	file := write(t, "s.sail.yaml", untidy)
-	if out, _, err := execute(t, "", "templates", "tidy", "--check", file); codeOf(err) != exitFindings || !strings.Contains(out, "is not tidy") {
+	out, _, err := execute(t, "", "templates", "tidy", "--check", file)
+	if codeOf(err) != exitFindings || !strings.Contains(out, "is not tidy") {
 		t.Error(out, err)
 	}
 	if raw, _ := os.ReadFile(file); string(raw) != untidy {
@@ -50,30 +54,38 @@ func TestTidyReplacesAFileOrOnlyTells(t *testing.T) {
 		t.Error(err)
 	}
 	raw, _ := os.ReadFile(file)
-	if want := "undersail: 1\nabout: {name: s, version: 1.0.0, title: S}\nresources:\n  a: {type: address}   # kept\n"; string(raw) != want {
+	want := "undersail: 1\nabout: {name: s, version: 1.0.0, title: S}\nresources:\n  a: {type: address}   # kept\n"
+	if string(raw) != want {
 		t.Errorf("got %q", raw)
 	}
 	if out, _, err := execute(t, "", "templates", "tidy", "--check", file); err != nil || out != "" {
 		t.Error(out, err)
 	}
 	broken := write(t, "b.sail.yaml", "a: [\n")
-	if _, errs, err := execute(t, "", "templates", "tidy", broken); codeOf(err) != exitFindings || !strings.Contains(errs, "this is not YAML") {
+	_, errs, err := execute(t, "", "templates", "tidy", broken)
+	if codeOf(err) != exitFindings || !strings.Contains(errs, "this is not YAML") {
 		t.Error(errs, err)
 	}
 }
 
 func TestTheCasesOfATemplateAreRun(t *testing.T) {
 	t.Parallel()
-	out, _, err := execute(t, "", "templates", "test", examplesDir+"reading-store.sail.yaml", examplesDir+"duty-desk.sail.yaml")
+	out, _, err := execute(t, "", "templates", "test", examplesDir+"reading-store.sail.yaml",
+		examplesDir+"duty-desk.sail.yaml")
 	if err != nil || !strings.Contains(out, "6 of 6 cases hold") {
 		t.Error(out, err)
 	}
-	wrong := write(t, "wrong.cases.yaml", "cases:\n  - name: nobody knows\n    inputs: {forecasters: 198.51.100.0/24}\n    expect: {resources: {worker: 9}}\n")
+	wrong := write(t, "wrong.cases.yaml",
+		"cases:\n  - name: nobody knows\n    inputs: {forecasters: 198.51.100.0/24}\n    expect: {resources: "+
+			"{worker: 9}}\n")
 	out, _, err = execute(t, "", "templates", "test", examplesDir+"reading-store.sail.yaml", "--cases", wrong)
-	if codeOf(err) != exitFindings || !strings.Contains(out, "fails  reading-store: nobody knows\n       "+wrong+":2: 9 of worker were expected, and there are 3") {
+	if codeOf(err) != exitFindings ||
+		!strings.Contains(out, "fails  reading-store: nobody knows\n       "+wrong+
+			":2: 9 of worker were expected, and there are 3") {
 		t.Error(out, err)
 	}
-	if _, _, err := execute(t, "", "templates", "test", write(t, "none.sail.yaml", template)); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "has no cases") {
+	_, _, err = execute(t, "", "templates", "test", write(t, "none.sail.yaml", template))
+	if codeOf(err) != exitUsage || !strings.Contains(err.Error(), "has no cases") {
 		t.Error(err)
 	}
 }
@@ -81,7 +93,8 @@ func TestTheCasesOfATemplateAreRun(t *testing.T) {
 func TestExplainTellsWhereValuesCameFrom(t *testing.T) {
 	t.Parallel()
 	inputs := write(t, "desk.yaml", "officers_from: 198.51.100.0/24\n")
-	args := []string{"render", examplesDir + "duty-desk.sail.yaml", "--preset", "together", "--inputs", inputs, "--input", "disk=30GiB", "--offers", examplesDir + "north-fell.offers.json", "--explain"}
+	args := []string{"render", examplesDir + "duty-desk.sail.yaml", "--preset", "together", "--inputs", inputs,
+		"--input", "disk=30GiB", "--offers", examplesDir + "north-fell.offers.json", "--explain"}
 	out, _, err := execute(t, "", append(args, "desk[second]")...)
 	if err != nil {
 		t.Fatal(err)
@@ -103,31 +116,41 @@ func TestExplainTellsWhereValuesCameFrom(t *testing.T) {
 			t.Errorf("nothing of %q in\n%s", want, out)
 		}
 	}
-	if _, _, err := execute(t, "", append(args, "dsk[second]")...); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "did you mean desk[second]?") {
+	if _, _, err := execute(t, "", append(args, "dsk[second]")...); codeOf(err) != exitUsage ||
+		!strings.Contains(err.Error(), "did you mean desk[second]?") {
 		t.Error(err)
 	}
 	out, _, err = execute(t, "", append(args, "inputs.officers_from", "-o", "json")...)
 	var explained struct{ Values []struct{ From string } }
-	if json.Unmarshal([]byte(out), &explained) != nil || err != nil || explained.Values[0].From != "input: file desk.yaml" {
+	if json.Unmarshal([]byte(out), &explained) != nil || err != nil ||
+		explained.Values[0].From != "input: file desk.yaml" {
 		t.Errorf("%s %v", out, err)
 	}
 }
 
 func TestATemplateThatEmbedsOthersIsCheckedWithoutAService(t *testing.T) {
 	t.Parallel()
-	if _, errs, err := execute(t, "", "check", examplesDir+"station-extension.sail.yaml", "--library", examplesDir); err != nil {
+	_, errs, err := execute(t, "", "check", examplesDir+"station-extension.sail.yaml", "--library", examplesDir)
+	if err != nil {
 		t.Error(errs, err)
 	}
-	if _, errs, err := execute(t, "", "check", examplesDir+"station-extension.sail.yaml"); codeOf(err) != exitFindings || !strings.Contains(errs, "there is no template gauge-intake@^1") || !strings.Contains(errs, "--library") {
+	if _, errs, err := execute(t, "", "check",
+		examplesDir+"station-extension.sail.yaml"); codeOf(err) != exitFindings ||
+		!strings.Contains(errs, "there is no template gauge-intake@^1") || !strings.Contains(errs, "--library") {
 		t.Error(errs, err)
 	}
-	out, _, err := execute(t, "", "templates", "differences", "warning-site", examplesDir+"warning-site.sail.yaml", "--library", examplesDir)
+	out, _, err := execute(t, "", "templates", "differences", "warning-site", examplesDir+"warning-site.sail.yaml",
+		"--library", examplesDir)
 	if err != nil || out != "they say the same\n" {
 		t.Error(out, err)
 	}
-	changed := strings.Replace(template, "port: {type: integer, default: 80}", "port: {type: integer}\n  extra: {type: string}", 1)
-	out, _, err = execute(t, "", "templates", "differences", write(t, "a.sail.yaml", template), write(t, "b.sail.yaml", strings.Replace(changed, "outputs:\n  id: {value: =net.id, about: The network}\n", "", 1)))
-	for _, want := range []string{"removed  inputs.port.default", "added    inputs.extra", "it has no default: whoever takes this version must give it", "removed  outputs"} {
+	changed := strings.Replace(template, "port: {type: integer, default: 80}",
+		"port: {type: integer}\n  extra: {type: string}", 1)
+	out, _, err = execute(t, "", "templates", "differences", write(t, "a.sail.yaml", template),
+		write(t, "b.sail.yaml", strings.Replace(changed, "outputs:\n  id: {value: =net.id, about: The network}\n", "",
+			1)))
+	for _, want := range []string{"removed  inputs.port.default", "added    inputs.extra",
+		"it has no default: whoever takes this version must give it", "removed  outputs"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("nothing of %q in\n%s %v", want, out, err)
 		}
@@ -143,7 +166,8 @@ func TestThePicturesOfTheExamplesAreCurrent(t *testing.T) {
 	}
 	for _, file := range files {
 		name := strings.TrimSuffix(filepath.Base(file), ".sail.yaml")
-		out, _, err := execute(t, "", "render", file, "--inputs", examplesDir+name+".inputs.yaml", "--offers", examplesDir+"north-fell.offers.json", "--library", examplesDir, "--graph", "svg")
+		out, _, err := execute(t, "", "render", file, "--inputs", examplesDir+name+".inputs.yaml", "--offers",
+			examplesDir+"north-fell.offers.json", "--library", examplesDir, "--graph", "svg")
 		if code := codeOf(err); code != 0 && code != exitFindings {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -156,10 +180,12 @@ func TestThePicturesOfTheExamplesAreCurrent(t *testing.T) {
 func TestTypesAreDescribed(t *testing.T) {
 	t.Parallel()
 	out, _, err := execute(t, "", "templates", "types", "disk")
-	if err != nil || !strings.Contains(out, "size *") || !strings.Contains(out, "May only grow") || !strings.Contains(out, "rebuild") {
+	if err != nil || !strings.Contains(out, "size *") || !strings.Contains(out, "May only grow") ||
+		!strings.Contains(out, "rebuild") {
 		t.Error(out, err)
 	}
-	if _, _, err := execute(t, "", "templates", "types", "dsk"); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "did you mean disk?") {
+	if _, _, err := execute(t, "", "templates", "types", "dsk"); codeOf(err) != exitUsage ||
+		!strings.Contains(err.Error(), "did you mean disk?") {
 		t.Error(err)
 	}
 	out, _, err = execute(t, "", "templates", "types", "-o", "json")
@@ -170,7 +196,8 @@ func TestTypesAreDescribed(t *testing.T) {
 			Alter string `json:"alter"`
 		} `json:"properties"`
 	}
-	if json.Unmarshal([]byte(out), &types) != nil || err != nil || len(types) < 20 || types[0].Name == "" || types[0].Properties[0].Alter == "" {
+	if json.Unmarshal([]byte(out), &types) != nil || err != nil || len(types) < 20 || types[0].Name == "" ||
+		types[0].Properties[0].Alter == "" {
 		t.Errorf("%.300s %v", out, err)
 	}
 }
@@ -200,7 +227,8 @@ func TestRenderingsAreAsTheirSchemaSays(t *testing.T) {
 	files, _ := filepath.Glob(examplesDir + "*.sail.yaml")
 	for _, file := range files {
 		name := strings.TrimSuffix(filepath.Base(file), ".sail.yaml")
-		out, _, _ := execute(t, "", "render", file, "--inputs", examplesDir+name+".inputs.yaml", "--offers", examplesDir+"north-fell.offers.json", "--library", examplesDir, "-o", "json")
+		out, _, _ := execute(t, "", "render", file, "--inputs", examplesDir+name+".inputs.yaml", "--offers",
+			examplesDir+"north-fell.offers.json", "--library", examplesDir, "-o", "json")
 		if err := schema.Validate(read(out)); err != nil {
 			t.Errorf("%s: %v", name, err)
 		}

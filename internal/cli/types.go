@@ -14,7 +14,10 @@ import (
 
 func (a *app) typesCommand() *cobra.Command {
 	var markdown bool
-	cmd := &cobra.Command{Use: "types [TYPE]", Short: "List the resource types, or describe one", Args: cobra.MaximumNArgs(1),
+	cmd := &cobra.Command{
+		Use:     "types [TYPE]",
+		Short:   "List the resource types, or describe one",
+		Args:    cobra.MaximumNArgs(1),
 		Example: "  undersail templates types\n  undersail templates types instance",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch {
@@ -38,14 +41,16 @@ func (a *app) typesCommand() *cobra.Command {
 				return &exit{exitUsage, fmt.Errorf("there is no resource type %q; %s", args[0], hint)}
 			}
 			return a.print(cmd, t, func(w io.Writer) { printType(w, t) })
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&markdown, "markdown", false, "print the reference of all types as Markdown")
 	a.outputFlag(cmd)
 	return cmd
 }
 
 func printType(w io.Writer, t resource.Type) {
-	fmt.Fprintf(w, "%s: %s\nusually healthy after %s, given up after %s\n\n", t.Name, t.About, resource.FormatSpan(t.Expect), resource.FormatSpan(t.Patience))
+	fmt.Fprintf(w, "%s: %s\nusually healthy after %s, given up after %s\n\n", t.Name, t.About,
+		resource.FormatSpan(t.Expect), resource.FormatSpan(t.Patience))
 	columns(w, "PROPERTY\tVALUE\tALTERING\tWHAT", func(row func(string, ...any)) {
 		for _, p := range t.Properties {
 			name := p.Name

@@ -24,8 +24,13 @@ const rolesHelp = `Roles, each for the whole service (operator) or in one accoun
 Whoever has roles only in accounts sees nothing of the others.`
 
 func (a *app) usersCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "users", Short: "Who may do what, and who is invited", Args: cobra.NoArgs,
-		Long: "List people, with their roles. " + rolesHelp, Example: "  undersail users\n  undersail users invite tomas --role reviewer\n  undersail users roles tomas reviewer operator@saltmere-lab",
+	cmd := &cobra.Command{
+		Use:   "users",
+		Short: "Who may do what, and who is invited",
+		Args:  cobra.NoArgs,
+		Long:  "List people, with their roles. " + rolesHelp,
+		Example: "  undersail users\n  undersail users invite tomas --role reviewer\n  undersail users roles tomas " +
+			"reviewer operator@saltmere-lab",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -38,13 +43,17 @@ func (a *app) usersCommand() *cobra.Command {
 			return a.print(cmd, list, func(w io.Writer) {
 				columns(w, "NAME\tCALLED\tROLES\tSTATE\tSIGNS IN BY\tLAST SIGN-IN", func(row func(string, ...any)) {
 					for _, p := range list {
-						row("%s\t%s\t%s\t%s\t%s\t%s", p.Name, review.OrDash(p.FullName), review.OrDash(strings.Join(p.Roles, ", ")), stateOfPerson(p), p.SignsInBy, endOf(p.SignedInAt, "never"))
+						row("%s\t%s\t%s\t%s\t%s\t%s", p.Name, review.OrDash(p.FullName),
+							review.OrDash(strings.Join(p.Roles, ", ")), stateOfPerson(p), p.SignsInBy,
+							endOf(p.SignedInAt, "never"))
 					}
 				})
 			})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
-	cmd.AddCommand(a.usersInviteCommand(), a.usersLinkCommand(), a.usersRolesCommand(), a.usersDisableCommand("disable"), a.usersDisableCommand("enable"), a.usersSignOutCommand())
+	cmd.AddCommand(a.usersInviteCommand(), a.usersLinkCommand(), a.usersRolesCommand(),
+		a.usersDisableCommand("disable"), a.usersDisableCommand("enable"), a.usersSignOutCommand())
 	return cmd
 }
 
@@ -57,8 +66,12 @@ func stateOfPerson(p people.Person) string {
 
 func (a *app) usersInviteCommand() *cobra.Command {
 	var n people.NewPerson
-	cmd := &cobra.Command{Use: "invite NAME --role ROLE", Short: "Make a user, with a link that sets a password once", Args: cobra.ExactArgs(1),
-		Long: "Make a user and print a link for them. It sets a password, works once, and lasts three days: hand it over on a\nway that only they read. " + rolesHelp,
+	cmd := &cobra.Command{
+		Use:   "invite NAME --role ROLE",
+		Short: "Make a user, with a link that sets a password once",
+		Args:  cobra.ExactArgs(1),
+		Long: "Make a user and print a link for them. It sets a password, works once, and lasts three days: hand it " +
+			"over on a\nway that only they read. " + rolesHelp,
 		Example: `  undersail users invite tomas --called "Tomas Holm" --role reviewer
   undersail users invite oda --role operator@saltmere-lab --role viewer`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -68,7 +81,8 @@ func (a *app) usersInviteCommand() *cobra.Command {
 			}
 			n.Name = args[0]
 			return a.invited(cmd, args[0])(decode[people.Invitation](c.InviteUser(cmd.Context(), n)))
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&n.FullName, "called", "", "what they are called")
 	cmd.Flags().StringArrayVar(&n.Roles, "role", nil, "role, or role@account; may be given again")
 	cmd.MarkFlagRequired("role")
@@ -83,14 +97,20 @@ func (a *app) invited(cmd *cobra.Command, name string) func(people.Invitation, e
 		}
 		return a.print(cmd, i, func(w io.Writer) {
 			fmt.Fprintln(w, i.Link)
-			fmt.Fprintf(cmd.ErrOrStderr(), "%s sets a password with this link, once, until %s; or in a terminal with: undersail login URL --invited\n", name, i.ExpiresAt.Local().Format("2006-01-02 15:04"))
+			fmt.Fprintf(cmd.ErrOrStderr(),
+				"%s sets a password with this link, once, until %s; or in a terminal with: undersail login URL "+
+					"--invited\n", name, i.ExpiresAt.Local().Format("2006-01-02 15:04"))
 		})
 	}
 }
 
 func (a *app) usersLinkCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "link NAME", Short: "A new link that sets a password once, for whoever lost theirs", Args: cobra.ExactArgs(1),
-		Long:    "Print a new link for a user, in the place of any before. Their password holds until the link is used; then all\ntheir sessions end.",
+	cmd := &cobra.Command{
+		Use:   "link NAME",
+		Short: "A new link that sets a password once, for whoever lost theirs",
+		Args:  cobra.ExactArgs(1),
+		Long: "Print a new link for a user, in the place of any before. Their password holds until the link is " +
+			"used; then all\ntheir sessions end.",
 		Example: "  undersail users link tomas",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -98,18 +118,24 @@ func (a *app) usersLinkCommand() *cobra.Command {
 				return err
 			}
 			return a.invited(cmd, args[0])(decode[people.Invitation](c.LinkUser(cmd.Context(), args[0])))
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
 
 func (a *app) usersRolesCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "roles NAME ROLE...", Short: "Give a user these roles in the place of those of now", Args: cobra.MinimumNArgs(2),
-		Long: "Give a user these roles in the place of those of now. " + rolesHelp, Example: "  undersail users roles tomas reviewer operator@saltmere-lab",
+	cmd := &cobra.Command{
+		Use:     "roles NAME ROLE...",
+		Short:   "Give a user these roles in the place of those of now",
+		Args:    cobra.MinimumNArgs(2),
+		Long:    "Give a user these roles in the place of those of now. " + rolesHelp,
+		Example: "  undersail users roles tomas reviewer operator@saltmere-lab",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			roles := args[1:]
 			return a.changeUser(cmd, args[0], people.PersonChange{Roles: &roles})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -130,14 +156,24 @@ func (a *app) changeUser(cmd *cobra.Command, name string, change people.PersonCh
 
 func (a *app) usersDisableCommand(verb string) *cobra.Command {
 	disabled := verb == "disable"
-	short, long := "Let a user sign in again", "Let a user sign in again who was disabled. Their roles are as they were; tokens and sessions they had are gone."
+	short, long := "Let a user sign in again",
+		"Let a user sign in again who was disabled. Their roles are as they were; tokens and sessions they "+
+			"had are gone."
 	if disabled {
-		short, long = "Keep a user out: every session and token ends at once", "Keep a user from signing in. Every session and token of theirs ends at once, with the streams that are open.\nWhat they did stays in the audit, and their runs go on."
+		short, long = "Keep a user out: every session and token ends at once",
+			"Keep a user from signing in. Every session and token of theirs ends at once, with the streams that are "+
+				"open.\nWhat they did stays in the audit, and their runs go on."
 	}
-	cmd := &cobra.Command{Use: verb + " NAME", Short: short, Long: long, Args: cobra.ExactArgs(1), Example: "  undersail users " + verb + " tomas",
+	cmd := &cobra.Command{
+		Use:     verb + " NAME",
+		Short:   short,
+		Long:    long,
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail users " + verb + " tomas",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.changeUser(cmd, args[0], people.PersonChange{Disabled: &disabled})
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
@@ -145,7 +181,11 @@ func (a *app) usersDisableCommand(verb string) *cobra.Command {
 func (a *app) usersSignOutCommand() *cobra.Command {
 	var p contract.SignOutEverywhereParams
 	var tokens bool
-	cmd := &cobra.Command{Use: "sign-out NAME", Short: "End all sessions of a user, and with --tokens their tokens", Args: cobra.ExactArgs(1), Example: "  undersail users sign-out tomas --tokens",
+	cmd := &cobra.Command{
+		Use:     "sign-out NAME",
+		Short:   "End all sessions of a user, and with --tokens their tokens",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail users sign-out tomas --tokens",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -157,7 +197,8 @@ func (a *app) usersSignOutCommand() *cobra.Command {
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s is signed out everywhere\n", args[0])
 			return nil
-		}}
+		},
+	}
 	cmd.Flags().BoolVar(&tokens, "tokens", false, "end their tokens too")
 	return cmd
 }
@@ -165,8 +206,14 @@ func (a *app) usersSignOutCommand() *cobra.Command {
 func (a *app) tokensCommand() *cobra.Command {
 	var owner string
 	var everybody bool
-	cmd := &cobra.Command{Use: "tokens", Short: "Tokens for programs, and sessions", Args: cobra.NoArgs,
-		Long: "List your tokens and sessions that are not over: when they end, when they were used last, and from where. An\nadministrator may look at those of others.", Example: "  undersail tokens\n  undersail tokens add nightly-checks --role viewer --for 90d\n  undersail tokens revoke 12",
+	cmd := &cobra.Command{
+		Use:   "tokens",
+		Short: "Tokens for programs, and sessions",
+		Args:  cobra.NoArgs,
+		Long: "List your tokens and sessions that are not over: when they end, when they were used last, and " +
+			"from where. An\nadministrator may look at those of others.",
+		Example: "  undersail tokens\n  undersail tokens add nightly-checks --role viewer --for 90d\n  undersail " +
+			"tokens revoke 12",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -186,11 +233,13 @@ func (a *app) tokensCommand() *cobra.Command {
 			return a.print(cmd, list, func(w io.Writer) {
 				columns(w, "ID\tOWNER\tKIND\tFOR\tROLES\tENDS\tLAST USED\tFROM", func(row func(string, ...any)) {
 					for _, t := range list {
-						row("%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s", t.ID, t.Owner, kindOfToken(t), t.About, rolesOfToken(t), endOf(&t.ExpiresAt, ""), lastUse(t), review.OrDash(t.UsedFrom))
+						row("%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s", t.ID, t.Owner, kindOfToken(t), t.About, rolesOfToken(t),
+							endOf(&t.ExpiresAt, ""), lastUse(t), review.OrDash(t.UsedFrom))
 					}
 				})
 			})
-		}}
+		},
+	}
 	cmd.Flags().StringVar(&owner, "of", "", "those of this user")
 	cmd.Flags().BoolVar(&everybody, "all", false, "those of everybody")
 	cmd.MarkFlagsMutuallyExclusive("of", "all")
@@ -228,8 +277,12 @@ func rolesOfToken(t people.Token) string {
 func (a *app) tokensAddCommand() *cobra.Command {
 	var roles []string
 	var life string
-	cmd := &cobra.Command{Use: "add NAME --for TIME", Short: "Make a token for a program; it is printed once", Args: cobra.ExactArgs(1),
-		Long: "Make a bearer token and print it, this once. It allows no more than you may: with --role less than that, and what\nyou lose it loses too. " + rolesHelp,
+	cmd := &cobra.Command{
+		Use:   "add NAME --for TIME",
+		Short: "Make a token for a program; it is printed once",
+		Args:  cobra.ExactArgs(1),
+		Long: "Make a bearer token and print it, this once. It allows no more than you may: with --role less than " +
+			"that, and what\nyou lose it loses too. " + rolesHelp,
 		Example: `  undersail tokens add nightly-checks --role operator@saltmere-lab --for 90d
   UNDERSAIL_TOKEN=$(undersail tokens add release --for 1h) ./release`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -244,16 +297,23 @@ func (a *app) tokensAddCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := decode[people.MadeToken](c.AddToken(cmd.Context(), people.NewToken{About: args[0], Roles: roles, Seconds: seconds}))
+			t, err := decode[people.MadeToken](c.AddToken(cmd.Context(), people.NewToken{
+				About:   args[0],
+				Roles:   roles,
+				Seconds: seconds,
+			}))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, t, func(w io.Writer) {
 				fmt.Fprintln(w, t.Value)
-				fmt.Fprintf(cmd.ErrOrStderr(), "token %d for %s (%s) ends %s; it is not shown again\n", t.ID, t.About, rolesOfToken(t.Token), endOf(&t.ExpiresAt, ""))
+				fmt.Fprintf(cmd.ErrOrStderr(), "token %d for %s (%s) ends %s; it is not shown again\n", t.ID, t.About,
+					rolesOfToken(t.Token), endOf(&t.ExpiresAt, ""))
 			})
-		}}
-	cmd.Flags().StringArrayVar(&roles, "role", nil, "role, or role@account, that it has; may be given again; all of yours when left out")
+		},
+	}
+	cmd.Flags().StringArrayVar(&roles, "role", nil,
+		"role, or role@account, that it has; may be given again; all of yours when left out")
 	cmd.Flags().StringVar(&life, "for", "", "how long it lasts, such as 90d; at most a year")
 	cmd.MarkFlagRequired("for")
 	a.outputFlag(cmd)
@@ -261,7 +321,11 @@ func (a *app) tokensAddCommand() *cobra.Command {
 }
 
 func (a *app) tokensRevokeCommand() *cobra.Command {
-	return &cobra.Command{Use: "revoke ID...", Short: "End tokens or sessions at once, with the streams that they hold open", Args: cobra.MinimumNArgs(1), Example: "  undersail tokens revoke 12",
+	return &cobra.Command{
+		Use:     "revoke ID...",
+		Short:   "End tokens or sessions at once, with the streams that they hold open",
+		Args:    cobra.MinimumNArgs(1),
+		Example: "  undersail tokens revoke 12",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -270,7 +334,8 @@ func (a *app) tokensRevokeCommand() *cobra.Command {
 			for _, arg := range args {
 				var id int64
 				if _, err := fmt.Sscan(arg, &id); err != nil {
-					return &exit{exitUsage, fmt.Errorf("%q is not the id of a token; list them with: undersail tokens", arg)}
+					return &exit{exitUsage, fmt.Errorf("%q is not the id of a token; list them with: undersail tokens",
+						arg)}
 				}
 				if _, err := decode[struct{}](c.RevokeToken(cmd.Context(), id)); err != nil {
 					return err
@@ -278,5 +343,6 @@ func (a *app) tokensRevokeCommand() *cobra.Command {
 				fmt.Fprintf(cmd.OutOrStdout(), "token %d has ended\n", id)
 			}
 			return nil
-		}}
+		},
+	}
 }

@@ -12,8 +12,14 @@ import (
 )
 
 func (a *app) verifyCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "verify STACK", Short: "Make every check of a stack now and show the evidence",
-		Long: "Make every check of every resource now, and compare what the cloud has with what is recorded.\nThe exit code is 0 when all is healthy, 3 when something was altered or removed by hand, else 1.", Args: cobra.ExactArgs(1), Example: "  undersail verify warning-site",
+	cmd := &cobra.Command{
+		Use:   "verify STACK",
+		Short: "Make every check of a stack now and show the evidence",
+		Long: "Make every check of every resource now, and compare what the cloud has with what is " +
+			"recorded.\nThe exit code is 0 when all is healthy, 3 when something was altered or removed by " +
+			"hand, else 1.",
+		Args:    cobra.ExactArgs(1),
+		Example: "  undersail verify warning-site",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -30,17 +36,21 @@ func (a *app) verifyCommand() *cobra.Command {
 			case v.Healthy:
 				return nil
 			case strayed(v):
-				return &exit{exitFindings, fmt.Errorf("stack %s is not as it was made; see what would be put back with: undersail propose %s", v.Stack, v.Stack)}
+				return &exit{exitFindings,
+					fmt.Errorf("stack %s is not as it was made; see what would be put back with: undersail propose %s",
+						v.Stack, v.Stack)}
 			}
 			return &exit{exitFailed, fmt.Errorf("stack %s is not healthy", v.Stack)}
-		}}
+		},
+	}
 	a.outputFlag(cmd)
 	return cmd
 }
 
 // strayed reports whether something was altered or removed by hand.
 func strayed(v stacks.Verification) bool {
-	return slices.ContainsFunc(v.Resources, func(r stacks.VerifiedResource) bool { return r.State == state.Missing || len(r.Strayed) > 0 })
+	return slices.ContainsFunc(v.Resources,
+		func(r stacks.VerifiedResource) bool { return r.State == state.Missing || len(r.Strayed) > 0 })
 }
 
 func printVerification(w io.Writer, v stacks.Verification) {
@@ -69,5 +79,6 @@ func printVerification(w io.Writer, v stacks.Verification) {
 	if healthy < len(v.Resources) {
 		fmt.Fprintln(w)
 	}
-	fmt.Fprintf(w, "\n%s: %d of %d resources healthy at %s\n", v.Stack, healthy, len(v.Resources), v.At.Local().Format("15:04:05"))
+	fmt.Fprintf(w, "\n%s: %d of %d resources healthy at %s\n", v.Stack, healthy, len(v.Resources),
+		v.At.Local().Format("15:04:05"))
 }

@@ -21,7 +21,8 @@ import (
 )
 
 // marks tell a state by shape, so that no colour is needed.
-var marks = map[string]string{"waiting": "○", "working": "◌", "settling": "◐", "healthy": "●", "failed": "■", "skipped": "–", "removing": "◌", "removed": "●",
+var marks = map[string]string{"waiting": "○", "working": "◌", "settling": "◐", "healthy": "●", "failed": "■",
+	"skipped": "–", "removing": "◌", "removed": "●",
 	"unhealthy": "▲", "parked": "◇", "missing": "◌", "absent": "○"}
 
 // watch follows a run to its end and turns the end into an exit code.
@@ -35,7 +36,8 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 	}
 	err := follow(cmd.Context(), c, id, func(e stacks.Event) error {
 		if e.Kind == "run" && e.State == state.Parked {
-			if run, err := decode[stacks.Run](c.GetRun(cmd.Context(), id)); err == nil && run.State == state.Parked && run.LastEvent == e.Number {
+			run, err := decode[stacks.Run](c.GetRun(cmd.Context(), id))
+			if err == nil && run.State == state.Parked && run.LastEvent == e.Number {
 				return errWaits
 			}
 		}
@@ -76,7 +78,8 @@ func (a *app) watch(cmd *cobra.Command, c *contract.Client, id int64) error {
 	case state.Parked:
 		return &exit{exitWaiting, fmt.Errorf("run %d waits for a person: %s", run.ID, run.Reason)}
 	}
-	return &exit{exitFailed, fmt.Errorf("run %d %s: %s\ncontinue with: %s", run.ID, endWord(run.State), run.Reason, run.Next)}
+	return &exit{exitFailed,
+		fmt.Errorf("run %d %s: %s\ncontinue with: %s", run.ID, endWord(run.State), run.Reason, run.Next)}
 }
 
 // errWaits says that nothing more happens in a run before a person acts.
@@ -103,17 +106,21 @@ func follow(ctx context.Context, c *contract.Client, id int64, each func(stacks.
 			return err
 		}
 		if ctx.Err() != nil {
-			return &exit{exitFailed, fmt.Errorf("no longer watching; the run goes on. Look again with: undersail watch %d", id)}
+			return &exit{exitFailed,
+				fmt.Errorf("no longer watching; the run goes on. Look again with: undersail watch %d", id)}
 		}
 		if wait > 4*time.Second {
-			return &exit{exitUnreachable, fmt.Errorf("the service does not answer any more; look again with: undersail watch %d", id)}
+			return &exit{exitUnreachable,
+				fmt.Errorf("the service does not answer any more; look again with: undersail watch %d", id)}
 		}
 		time.Sleep(wait)
 	}
 }
 
-func readStream(ctx context.Context, c *contract.Client, id int64, last *string, each func(stacks.Event) error) (over bool, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%sapi/v1/runs/%d/events/stream", c.Server, id), nil)
+func readStream(ctx context.Context, c *contract.Client, id int64, last *string,
+	each func(stacks.Event) error) (over bool, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		fmt.Sprintf("%sapi/v1/runs/%d/events/stream", c.Server, id), nil)
 	if err != nil {
 		return false, err
 	}
@@ -223,7 +230,8 @@ func clipLines(text string, width int) string {
 }
 
 func printRun(w io.Writer, run stacks.Run, now time.Time) {
-	fmt.Fprintf(w, "Run %d of stack %s is %s: %d of %d steps after %s\n", run.ID, run.Stack, run.State, run.Finished, run.Total, took(run))
+	fmt.Fprintf(w, "Run %d of stack %s is %s: %d of %d steps after %s\n", run.ID, run.Stack, run.State, run.Finished,
+		run.Total, took(run))
 	if run.EndedAt == nil && run.ExpectedEnd != nil && run.State != state.Parked {
 		fmt.Fprintf(w, "expected end %s", run.ExpectedEnd.Local().Format("15:04:05"))
 		if run.Decides != "" {
@@ -234,7 +242,8 @@ func printRun(w io.Writer, run stacks.Run, now time.Time) {
 	fmt.Fprintln(w)
 	columns(w, "  RESOURCE\tCHANGE\tSTATE\tTIME\t", func(row func(string, ...any)) {
 		for _, s := range run.Steps {
-			row("%s %s\t%s\t%s\t%s\t%s", marks[s.State], s.Resource, s.Change, s.State, stepTime(s, now, run.Rate), clip(s.Reason, 70))
+			row("%s %s\t%s\t%s\t%s\t%s", marks[s.State], s.Resource, s.Change, s.State, stepTime(s, now, run.Rate),
+				clip(s.Reason, 70))
 		}
 	})
 	if len(run.Attempts) > 1 {
@@ -245,7 +254,8 @@ func printRun(w io.Writer, run stacks.Run, now time.Time) {
 				if at.BeganAt != nil {
 					began = at.BeganAt.Local().Format("2006-01-02 15:04:05")
 				}
-				row("  %d\t%s\t%s\t%s\t%s", at.Number, at.By, began, spent(at.UnderWayS, at.WaitedS, run.Rate), clip(strings.TrimSuffix(review.OrDash(at.State)+": "+at.Reason, ": "), 60))
+				row("  %d\t%s\t%s\t%s\t%s", at.Number, at.By, began, spent(at.UnderWayS, at.WaitedS, run.Rate),
+					clip(strings.TrimSuffix(review.OrDash(at.State)+": "+at.Reason, ": "), 60))
 			}
 		})
 	}

@@ -54,7 +54,11 @@ func (p patient) Offers(ctx context.Context, region string) (o offer.Offers, err
 func (p patient) AcceptTerms(ctx context.Context, name string) error {
 	a, can := p.Adapter.(Accepter)
 	if !can {
-		return &Error{Class: Invalid, Message: "the cloud takes no word for the terms " + name, Remedy: "accept them where the account was opened"}
+		return &Error{
+			Class:   Invalid,
+			Message: "the cloud takes no word for the terms " + name,
+			Remedy:  "accept them where the account was opened",
+		}
 	}
 	return tried(ctx, func() error { return a.AcceptTerms(ctx, name) })
 }
@@ -73,7 +77,11 @@ func (p patient) Taken(ctx context.Context, region, typeName, name string) (why 
 func (p patient) TurnOn(ctx context.Context, region, feature string) error {
 	a, can := p.Adapter.(Enabler)
 	if !can {
-		return &Error{Class: Invalid, Message: "the cloud lets nobody turn the feature " + feature + " on from here", Remedy: "turn it on where the account was opened"}
+		return &Error{
+			Class:   Invalid,
+			Message: "the cloud lets nobody turn the feature " + feature + " on from here",
+			Remedy:  "turn it on where the account was opened",
+		}
 	}
 	return tried(ctx, func() error { return a.TurnOn(ctx, region, feature) })
 }

@@ -38,7 +38,10 @@ func (m *moody) Search(context.Context, Query) iter.Seq2[Live, error] {
 
 func TestReadingIsTriedAgainAndChangingIsNot(t *testing.T) {
 	t.Parallel()
-	m := &moody{errors: []error{&Error{Class: Throttled, RetryAfter: time.Millisecond}, &Error{Class: Transient}, &Error{Class: UnknownOutcome}}}
+	m := &moody{
+		errors: []error{&Error{Class: Throttled, RetryAfter: time.Millisecond}, &Error{Class: Transient},
+			&Error{Class: UnknownOutcome}},
+	}
 	if live, _, err := Patient(m).Look(context.Background(), Ref{}); err != nil || live.ID != "dsk-1" || m.calls != 4 {
 		t.Errorf("%v %v after %d calls", live, err, m.calls)
 	}
@@ -47,30 +50,44 @@ func TestReadingIsTriedAgainAndChangingIsNot(t *testing.T) {
 		t.Errorf("%v after %d calls", err, gone.calls)
 	}
 	paging := &moody{errors: []error{&Error{Class: Throttled}, &Error{Class: Transient}}}
-	if all, err := Collect(Patient(paging).Search(context.Background(), Query{})); err != nil || len(all) != 1 || paging.calls != 3 {
+	all, err := Collect(Patient(paging).Search(context.Background(), Query{}))
+	if err != nil || len(all) != 1 || paging.calls != 3 {
 		t.Errorf("a search that broke off gave %v %v after %d calls", all, err, paging.calls)
 	}
 	removing := &moody{}
-	if _, err := Patient(removing).Step(context.Background(), Task{Action: Remove}, nil); err == nil || removing.calls != 1 {
+	_, err = Patient(removing).Step(context.Background(), Task{Action: Remove}, nil)
+	if err == nil || removing.calls != 1 {
 		t.Errorf("%v after %d calls", err, removing.calls)
 	}
 	ended, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, _, err := Patient(&moody{errors: []error{&Error{Class: Throttled, RetryAfter: time.Hour}}}).Look(ended, Ref{}); ClassOf(err) != Throttled {
+	_, _, err = Patient(&moody{errors: []error{&Error{Class: Throttled, RetryAfter: time.Hour}}}).Look(ended, Ref{})
+	if ClassOf(err) != Throttled {
 		t.Error(err)
 	}
 }
 
 func TestQueriesFindByIDOrNameOrAllTags(t *testing.T) {
 	t.Parallel()
-	live := Live{Ref: Ref{Type: "network"}, ID: "net-1", Name: "main", Phase: Ready, Tags: map[string]string{"a": "1", "b": "2"}}
+	live := Live{
+		Ref:   Ref{Type: "network"},
+		ID:    "net-1",
+		Name:  "main",
+		Phase: Ready,
+		Tags:  map[string]string{"a": "1", "b": "2"},
+	}
 	for _, c := range []struct {
 		q    Query
 		want bool
 	}{
-		{Query{Type: "network", ID: "net-1"}, true}, {Query{Type: "subnet", ID: "net-1"}, false}, {Query{Type: "network", ID: "net-2"}, false},
-		{Query{Type: "network", Name: "main"}, true}, {Query{Type: "network", Name: "mai"}, false},
-		{Query{Type: "network", Tags: map[string]string{"a": "1"}}, true}, {Query{Type: "network", Tags: map[string]string{"a": "1", "b": "3"}}, false}, {Query{Type: "network"}, false},
+		{Query{Type: "network", ID: "net-1"}, true},
+		{Query{Type: "subnet", ID: "net-1"}, false},
+		{Query{Type: "network", ID: "net-2"}, false},
+		{Query{Type: "network", Name: "main"}, true},
+		{Query{Type: "network", Name: "mai"}, false},
+		{Query{Type: "network", Tags: map[string]string{"a": "1"}}, true},
+		{Query{Type: "network", Tags: map[string]string{"a": "1", "b": "3"}}, false},
+		{Query{Type: "network"}, false},
 	} {
 		if got := c.q.Matches(live); got != c.want {
 			t.Errorf("%s matches: %v", c.q, got)
@@ -81,7 +98,11 @@ func TestQueriesFindByIDOrNameOrAllTags(t *testing.T) {
 func TestAPartIsUnseenBeforeItIsAbsent(t *testing.T) {
 	t.Parallel()
 	sent := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
-	ref := Ref{Token: "us-vm"}.With(Part{Kind: "servers", Mark: "us-vm", Sent: sent}).With(Part{Kind: "ports", Mark: "us-vm-0", Sent: sent, ID: "port-1", Seen: true})
+	ref := Ref{Token: "us-vm"}.With(Part{
+		Kind: "servers",
+		Mark: "us-vm",
+		Sent: sent,
+	}).With(Part{Kind: "ports", Mark: "us-vm-0", Sent: sent, ID: "port-1", Seen: true})
 	if !ref.Unsure() {
 		t.Fatal("a call without an answer is sure")
 	}

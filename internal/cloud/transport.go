@@ -59,7 +59,12 @@ func (t Transport) RoundTrip(r *http.Request) (*http.Response, error) {
 	res, err := t.Base.RoundTrip(r.WithContext(ctx))
 	var refused *reach.Refused
 	if errors.As(err, &refused) { // nothing was called
-		err = &Error{Class: Invalid, Message: refused.Why, Remedy: "give a public address, or ask whoever runs this service to open that one", Cause: err}
+		err = &Error{
+			Class:   Invalid,
+			Message: refused.Why,
+			Remedy:  "give a public address, or ask whoever runs this service to open that one",
+			Cause:   err,
+		}
 	}
 	if err != nil {
 		cancel()
@@ -99,7 +104,8 @@ func (b *bounded) Close() error {
 // tooMany recognises the ways in which clouds refuse calls that come too often.
 func tooMany(res *http.Response) (time.Duration, bool) {
 	after := res.Header.Get("Retry-After")
-	if res.StatusCode != http.StatusTooManyRequests && (res.StatusCode != http.StatusServiceUnavailable || after == "") {
+	if res.StatusCode != http.StatusTooManyRequests &&
+		(res.StatusCode != http.StatusServiceUnavailable || after == "") {
 		return 0, false
 	}
 	seconds, err := strconv.Atoi(after)

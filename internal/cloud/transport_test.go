@@ -29,7 +29,12 @@ type answers struct {
 
 func (a *answers) RoundTrip(r *http.Request) (*http.Response, error) {
 	a.calls++
-	return &http.Response{StatusCode: a.status, Header: a.header, Body: io.NopCloser(strings.NewReader("{}")), Request: r}, nil
+	return &http.Response{
+		StatusCode: a.status,
+		Header:     a.header,
+		Body:       io.NopCloser(strings.NewReader("{}")),
+		Request:    r,
+	}, nil
 }
 
 func TestTheTransportWaitsMetersAndHearsOfRefusals(t *testing.T) {
@@ -40,11 +45,19 @@ func TestTheTransportWaitsMetersAndHearsOfRefusals(t *testing.T) {
 		class  string
 		wait   time.Duration
 	}{
-		{200, nil, "2xx", 0}, {404, nil, "4xx", 0}, {503, nil, "5xx", 0},
-		{429, http.Header{"Retry-After": {"7"}}, "refused", 7 * time.Second}, {429, nil, "refused", time.Second}, {503, http.Header{"Retry-After": {"2"}}, "refused", 2 * time.Second},
+		{200, nil, "2xx", 0},
+		{404, nil, "4xx", 0},
+		{503, nil, "5xx", 0},
+		{429, http.Header{"Retry-After": {"7"}}, "refused", 7 * time.Second},
+		{429, nil, "refused", time.Second},
+		{503, http.Header{"Retry-After": {"2"}}, "refused", 2 * time.Second},
 	} {
 		g, seen := &gate{wait: 5 * time.Millisecond}, ""
-		client := NewClient(Transport{Base: &answers{status: c.status, header: c.header}, Limiter: g, Observe: func(_, class string, _ time.Duration) { seen = class }})
+		client := NewClient(Transport{
+			Base:    &answers{status: c.status, header: c.header},
+			Limiter: g,
+			Observe: func(_, class string, _ time.Duration) { seen = class },
+		})
 		ctx, meter := WithMeter(context.Background())
 		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, "http://cloud.example/", nil)
 		res, err := client.Do(req)
@@ -57,7 +70,8 @@ func TestTheTransportWaitsMetersAndHearsOfRefusals(t *testing.T) {
 			told = g.refused[0]
 		}
 		if seen != c.class || told != c.wait || meter.Calls() != 1 || meter.Waited() < 5*time.Millisecond {
-			t.Errorf("%d %v: observed %s, refused for %s, %d calls, waited %s", c.status, c.header, seen, told, meter.Calls(), meter.Waited())
+			t.Errorf("%d %v: observed %s, refused for %s, %d calls, waited %s", c.status, c.header, seen, told,
+				meter.Calls(), meter.Waited())
 		}
 	}
 }

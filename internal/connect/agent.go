@@ -81,7 +81,8 @@ func (l *Lent) Close() {
 
 // Line is the command that signs in with what is lent.
 func (l *Lent) Line(hops []Hop) string {
-	return fmt.Sprintf("SSH_AUTH_SOCK=%s ssh -o UserKnownHostsFile=%s -o StrictHostKeyChecking=yes %s", l.Socket, l.KnownHosts, target(hops, l.KnownHosts))
+	return fmt.Sprintf("SSH_AUTH_SOCK=%s ssh -o UserKnownHostsFile=%s -o StrictHostKeyChecking=yes %s", l.Socket,
+		l.KnownHosts, target(hops, l.KnownHosts))
 }
 
 // Line is the plain command that signs in to the last hop with a key of the user's own
@@ -128,7 +129,8 @@ func target(hops []Hop, known string) string {
 		return "-J " + quoted(jump) + " " + end
 	}
 	// A jump takes no options of the line: it is written out.
-	through := fmt.Sprintf("ssh -o UserKnownHostsFile=%s -o StrictHostKeyChecking=yes -p %s -W %%h:%%p %s", quoted(known), quoted(port), quoted(strings.ReplaceAll(who, "%", "%%")))
+	through := fmt.Sprintf("ssh -o UserKnownHostsFile=%s -o StrictHostKeyChecking=yes -p %s -W %%h:%%p %s",
+		quoted(known), quoted(port), quoted(strings.ReplaceAll(who, "%", "%%")))
 	return fmt.Sprintf("-o ProxyCommand='%s' %s", strings.ReplaceAll(through, "'", `'\''`), end)
 }
 

@@ -80,8 +80,12 @@ func (w *Way) next(ctx context.Context, i int, h Hop, sign Sign) (*ssh.Client, e
 		return nil, fmt.Errorf("it cannot be reached at %s: %w", at, err)
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	c, channels, requests, err := ssh.NewClientConn(conn, at, &ssh.ClientConfig{User: h.User, HostKeyCallback: ssh.FixedHostKey(pinned), HostKeyAlgorithms: []string{pinned.Type()},
-		Auth: []ssh.AuthMethod{ssh.PublicKeys(remote{ctx, public, i, sign})}})
+	c, channels, requests, err := ssh.NewClientConn(conn, at, &ssh.ClientConfig{
+		User:              h.User,
+		HostKeyCallback:   ssh.FixedHostKey(pinned),
+		HostKeyAlgorithms: []string{pinned.Type()},
+		Auth:              []ssh.AuthMethod{ssh.PublicKeys(remote{ctx, public, i, sign})},
+	})
 	if !stop() && err == nil {
 		err = ctx.Err()
 	}
@@ -96,7 +100,8 @@ func (w *Way) next(ctx context.Context, i int, h Hop, sign Sign) (*ssh.Client, e
 func explain(err error) error {
 	switch text := err.Error(); {
 	case strings.Contains(text, "host key mismatch"):
-		return errors.New("it shows another host key than the one that is pinned: somebody may stand between, or the machine was replaced by hand")
+		return errors.New("it shows another host key than the one that is pinned: somebody may stand between, or " +
+			"the machine was replaced by hand")
 	case strings.Contains(text, "unable to authenticate"):
 		return errors.New("it does not accept the key for this user")
 	}

@@ -36,12 +36,14 @@ func signer(t *testing.T) ssh.Signer {
 func machine(t *testing.T, user ssh.PublicKey) (Hop, ssh.Signer) {
 	t.Helper()
 	host := signer(t)
-	config := &ssh.ServerConfig{PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
-		if c.User() == "tide" && bytes.Equal(key.Marshal(), user.Marshal()) {
-			return nil, nil
-		}
-		return nil, errors.New("no")
-	}}
+	config := &ssh.ServerConfig{
+		PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			if c.User() == "tide" && bytes.Equal(key.Marshal(), user.Marshal()) {
+				return nil, nil
+			}
+			return nil, errors.New("no")
+		},
+	}
 	config.AddHostKey(host)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -58,7 +60,15 @@ func machine(t *testing.T, user ssh.PublicKey) (Hop, ssh.Signer) {
 			go answer(conn, config, files)
 		}
 	}()
-	return Hop{Name: "gateway", Host: "127.0.0.1", Port: 22, At: l.Addr().String(), User: "tide", HostKey: string(ssh.MarshalAuthorizedKey(host.PublicKey())), PublicKey: string(ssh.MarshalAuthorizedKey(user))}, host
+	return Hop{
+		Name:      "gateway",
+		Host:      "127.0.0.1",
+		Port:      22,
+		At:        l.Addr().String(),
+		User:      "tide",
+		HostKey:   string(ssh.MarshalAuthorizedKey(host.PublicKey())),
+		PublicKey: string(ssh.MarshalAuthorizedKey(user)),
+	}, host
 }
 
 func answer(conn net.Conn, config *ssh.ServerConfig, files sftp.Handlers) {
@@ -124,11 +134,13 @@ func TestACommandEndsWithItsCode(t *testing.T) {
 	t.Parallel()
 	way := dialled(t)
 	var out strings.Builder
-	if err := way.Run(context.Background(), Terminal{Out: &out, Err: &out}, "uptime"); err != nil || out.String() != "did uptime" {
+	err := way.Run(context.Background(), Terminal{Out: &out, Err: &out}, "uptime")
+	if err != nil || out.String() != "did uptime" {
 		t.Errorf("%q %v", out.String(), err)
 	}
 	var code *ssh.ExitError
-	if err := way.Run(context.Background(), Terminal{Out: &out, Err: &out}, "fails"); !errors.As(err, &code) || code.ExitStatus() != 7 {
+	err = way.Run(context.Background(), Terminal{Out: &out, Err: &out}, "fails")
+	if !errors.As(err, &code) || code.ExitStatus() != 7 {
 		t.Errorf("%v", err)
 	}
 }
@@ -170,15 +182,17 @@ func TestOnlyThePinnedMachineAndTheRightKeyAreTaken(t *testing.T) {
 		with   ssh.Signer
 		words  string
 	}{
-		"another host key": {func(h *Hop) { h.HostKey = string(ssh.MarshalAuthorizedKey(other.PublicKey())) }, user, "another host key than the one that is pinned"},
-		"no host key":      {func(h *Hop) { h.HostKey = "" }, user, "host key is not known"},
-		"another user":     {func(h *Hop) { h.User = "root" }, user, "does not accept the key for this user"},
-		"another signer":   {func(*Hop) {}, other, "handshake failed"},
-		"nobody there":     {func(h *Hop) { h.At = "127.0.0.1:1" }, user, "cannot be reached"},
+		"another host key": {func(h *Hop) { h.HostKey = string(ssh.MarshalAuthorizedKey(other.PublicKey())) }, user,
+			"another host key than the one that is pinned"},
+		"no host key":    {func(h *Hop) { h.HostKey = "" }, user, "host key is not known"},
+		"another user":   {func(h *Hop) { h.User = "root" }, user, "does not accept the key for this user"},
+		"another signer": {func(*Hop) {}, other, "handshake failed"},
+		"nobody there":   {func(h *Hop) { h.At = "127.0.0.1:1" }, user, "cannot be reached"},
 	} {
 		h := hop
 		c.change(&h)
-		if way, err := Dial(context.Background(), []Hop{h}, signs(c.with)); err == nil || !strings.Contains(err.Error(), c.words) {
+		way, err := Dial(context.Background(), []Hop{h}, signs(c.with))
+		if err == nil || !strings.Contains(err.Error(), c.words) {
 			t.Errorf("%s: %v", name, err)
 			if way != nil {
 				way.Close()
@@ -188,7 +202,8 @@ func TestOnlyThePinnedMachineAndTheRightKeyAreTaken(t *testing.T) {
 	refusing := func(context.Context, int, []byte) (*ssh.Signature, error) {
 		return nil, errors.New("the connection is over")
 	}
-	if _, err := Dial(context.Background(), []Hop{hop}, refusing); err == nil || !strings.Contains(err.Error(), "the connection is over") {
+	_, err := Dial(context.Background(), []Hop{hop}, refusing)
+	if err == nil || !strings.Contains(err.Error(), "the connection is over") {
 		t.Errorf("a signer that refuses: %v", err)
 	}
 }
@@ -244,7 +259,8 @@ func TestWhatIsLentSignsInAndNothingElse(t *testing.T) {
 	if err != nil || len(keys) != 1 || !bytes.Equal(keys[0].Blob, user.PublicKey().Marshal()) {
 		t.Errorf("%v %v", keys, err)
 	}
-	if signature, err := client.Sign(user.PublicKey(), []byte("request")); err != nil || user.PublicKey().Verify([]byte("request"), signature) != nil {
+	signature, err := client.Sign(user.PublicKey(), []byte("request"))
+	if err != nil || user.PublicKey().Verify([]byte("request"), signature) != nil {
 		t.Errorf("%v %v", signature, err)
 	}
 	if _, err := client.Sign(signer(t).PublicKey(), []byte("request")); err == nil {

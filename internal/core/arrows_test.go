@@ -56,7 +56,8 @@ func readRoom(t *testing.T, dir string) (order []string, arrows []arrow) {
 		}
 		files = append(files, f)
 		if said := groundUp.FindStringSubmatch(f.Doc.Text() + "\n"); said != nil {
-			for _, word := range strings.FieldsFunc(said[1], func(r rune) bool { return r == ',' || r == ' ' || r == '\n' || r == ';' }) {
+			for _, word := range strings.FieldsFunc(said[1],
+				func(r rune) bool { return r == ',' || r == ' ' || r == '\n' || r == ';' }) {
 				order = append(order, word+".go")
 			}
 		}

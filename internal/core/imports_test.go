@@ -8,10 +8,12 @@ import (
 )
 
 // outside is what the pure packages may import beyond the standard library.
-var outside = []string{"cel.dev/cel-go", "go.yaml.in/yaml", "github.com/santhosh-tekuri/jsonschema", "github.com/Masterminds/semver", "golang.org/x/text"}
+var outside = []string{"cel.dev/cel-go", "go.yaml.in/yaml", "github.com/santhosh-tekuri/jsonschema",
+	"github.com/Masterminds/semver", "golang.org/x/text"}
 
 // impure are packages of the standard library that core must do without.
-var impure = []string{"net", "net/http", "os", "os/exec", "crypto/rand", "math/rand", "math/rand/v2", "database/sql", "io/fs"}
+var impure = []string{"net", "net/http", "os", "os/exec", "crypto/rand", "math/rand", "math/rand/v2", "database/sql",
+	"io/fs"}
 
 func TestWhoMayImportWhom(t *testing.T) {
 	t.Parallel()
@@ -36,17 +38,22 @@ func forbidden(pkg, imported string) string {
 	switch {
 	case under("internal/core") && ours && !strings.HasPrefix(inner, "internal/core/"):
 		return "core imports nothing of the rest"
-	case under("internal/core") && library && !slices.ContainsFunc(outside, func(o string) bool { return strings.HasPrefix(imported, o) }):
+	case under("internal/core") && library &&
+		!slices.ContainsFunc(outside, func(o string) bool { return strings.HasPrefix(imported, o) }):
 		return "core has a short list of libraries"
 	case under("internal/core") && slices.Contains(impure, imported):
 		return "core does no I/O, reads no clock and draws nothing"
 	case under("sim") && ours && !strings.HasPrefix(inner, "sim"):
 		return "the simulated clouds know nothing of the product"
-	case ours && (inner == "sim" || strings.HasPrefix(inner, "sim/")) && !under("sim") && !under("cmd/simcloud") && !under("test") && !strings.HasSuffix(pkg, "test"):
+	case ours && (inner == "sim" || strings.HasPrefix(inner, "sim/")) && !under("sim") && !under("cmd/simcloud") &&
+		!under("test") && !strings.HasSuffix(pkg, "test"):
 		return "the product meets the simulated clouds over the wire only"
-	case strings.HasPrefix(imported, "github.com/jackc/pgx") && !under("internal/store") && !under("internal/postgres") && !under("internal/engine") && !under("internal/probe") && !under("sim/guest") && !under("sim/database") && !under("test") && !strings.HasSuffix(pkg, "test"):
+	case strings.HasPrefix(imported, "github.com/jackc/pgx") && !under("internal/store") &&
+		!under("internal/postgres") && !under("internal/engine") && !under("internal/probe") && !under("sim/guest") &&
+		!under("sim/database") && !under("test") && !strings.HasSuffix(pkg, "test"):
 		return "only store speaks SQL"
-	case slices.Contains(useCases, strings.TrimPrefix(pkg, "internal/")) && (imported == "net/http" || strings.Contains(imported, "echo") || strings.Contains(imported, "cobra")):
+	case slices.Contains(useCases, strings.TrimPrefix(pkg, "internal/")) &&
+		(imported == "net/http" || strings.Contains(imported, "echo") || strings.Contains(imported, "cobra")):
 		return "use cases know neither HTTP nor terminals"
 	}
 	from, product := strings.CutPrefix(pkg, "internal/")
@@ -57,7 +64,8 @@ func forbidden(pkg, imported string) string {
 }
 
 // useCases are the rooms that know neither HTTP nor terminals.
-var useCases = []string{"request", "audit", "people", "accounts", "templates", "stacks", "secrets", "proposing", "service"}
+var useCases = []string{"request", "audit", "people", "accounts", "templates", "stacks", "secrets", "proposing",
+	"service"}
 
 // floors are the packages of the product above core, from the ground up: each may import what
 // stands on a lower line. Those of one line do not know each other.

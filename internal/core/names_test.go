@@ -21,7 +21,8 @@ func TestNobodyComparesTheBareNameOfAType(t *testing.T) {
 	t.Parallel()
 	compared := 0
 	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasPrefix(path, "../core/resource") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			strings.HasPrefix(path, "../core/resource") {
 			return err
 		}
 		fset := token.NewFileSet()
@@ -33,7 +34,8 @@ func TestNobodyComparesTheBareNameOfAType(t *testing.T) {
 			compared++
 			if l, bare := e.(*ast.BasicLit); bare {
 				if name, err := strconv.Unquote(l.Value); err == nil && slices.Contains(resource.TypeNames(), name) {
-					t.Errorf("%s: compare with the constant of package resource, not with %s", fset.Position(l.Pos()), l.Value)
+					t.Errorf("%s: compare with the constant of package resource, not with %s", fset.Position(l.Pos()),
+						l.Value)
 				}
 			}
 		}
@@ -111,7 +113,8 @@ func TestNobodyElseNamesACloud(t *testing.T) {
 	read := 0
 	see := func(root string, own func(path string) bool, suffixes ...string) {
 		err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() || own(path) || !slices.ContainsFunc(suffixes, func(s string) bool { return strings.HasSuffix(path, s) }) {
+			if err != nil || d.IsDir() || own(path) ||
+				!slices.ContainsFunc(suffixes, func(s string) bool { return strings.HasSuffix(path, s) }) {
 				return err
 			}
 			text, err := os.ReadFile(path)
@@ -128,7 +131,8 @@ func TestNobodyElseNamesACloud(t *testing.T) {
 		}
 	}
 	see("..", func(path string) bool {
-		return strings.HasPrefix(path, "../cloud/") || strings.HasPrefix(path, "../demo/") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(filepath.Base(filepath.Dir(path)), "test")
+		return strings.HasPrefix(path, "../cloud/") || strings.HasPrefix(path, "../demo/") ||
+			strings.HasSuffix(path, "_test.go") || strings.HasSuffix(filepath.Base(filepath.Dir(path)), "test")
 	}, ".go")
 	see("../../console/src", func(path string) bool { return strings.Contains(path, ".gen.") }, ".ts", ".tsx")
 	if read < 300 {

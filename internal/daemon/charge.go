@@ -83,7 +83,8 @@ func behind(ctx context.Context, st *store.Store, deeds []engine.Deed) (string, 
 	if err != nil || has {
 		return "", err
 	}
-	return fmt.Sprintf("the database is behind: it does not know that run %d of stack %s went on with %s on %s", last.Run, last.Stack, last.Resource, last.At.Local().Format(time.DateTime)), nil
+	return fmt.Sprintf("the database is behind: it does not know that run %d of stack %s went on with %s on %s",
+		last.Run, last.Stack, last.Resource, last.At.Local().Format(time.DateTime)), nil
 }
 
 // machineID is what systemd made for the machine, where it did.
@@ -113,7 +114,8 @@ func (d *Daemon) begin(ctx, background context.Context, c Config) error {
 			return err
 		}
 		if !c.InCharge {
-			c.Log.Warn("the service is quiet: it looks, and changes nothing", "why", why, "records", since, "remedy", "if this copy is the one that goes on, end every other one, and: undersail serve --in-charge")
+			c.Log.Warn("the service is quiet: it looks, and changes nothing", "why", why, "records", since, "remedy",
+				"if this copy is the one that goes on, end every other one, and: undersail serve --in-charge")
 			go d.Service.Stacks.LookAtAll(background, deeds)
 			return nil
 		}

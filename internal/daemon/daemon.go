@@ -114,7 +114,8 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	}
 	d.closing = append(d.closing, c.Engine.Deeds.Close)
 	if super, err := d.store.ByASuperuser(ctx); err == nil && super {
-		c.Log.Warn("the role of --database-url is a superuser of its server: give the service one that is not; see undersail migrate --help")
+		c.Log.Warn("the role of --database-url is a superuser of its server: give the service one that is not; see " +
+			"undersail migrate --help")
 	}
 	box, err := keyOf(ctx, d.store, c.KeyFile)
 	if err != nil {
@@ -148,7 +149,14 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 // signing tells the service how people sign in. Where they come back to from a provider is
 // known only once it listens.
 func (d *Daemon) signing(c Config) error {
-	how := people.Signing{URL: d.URL, Pipelines: d.pipelines, Life: c.SessionLife, Idle: c.SessionIdle, Again: c.OpenIDAgain, Groups: map[string][]string{}}
+	how := people.Signing{
+		URL:       d.URL,
+		Pipelines: d.pipelines,
+		Life:      c.SessionLife,
+		Idle:      c.SessionIdle,
+		Again:     c.OpenIDAgain,
+		Groups:    map[string][]string{},
+	}
 	for group, texts := range c.Groups {
 		g, err := access.ParseGrants(texts)
 		if err != nil {
@@ -198,7 +206,8 @@ func keyOf(ctx context.Context, st *store.Store, file string) (*sealed.Box, erro
 	}
 	box, err := sealed.ReadBox(file)
 	if errors.Is(err, sealed.ErrNoKey) {
-		return nil, fmt.Errorf("%w, and the database was sealed with the key %s; put its key file there, or name it with --key-file", err, with)
+		return nil, fmt.Errorf("%w, and the database was sealed with the key %s; put its key file there, or name it "+
+			"with --key-file", err, with)
 	}
 	return box, err
 }

@@ -161,7 +161,8 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 		return out, err
 	}
 	if err := belongs(ctx, url, box); err != nil {
-		return out, fmt.Errorf("%w; the database is restored: put the right key at %s, and start the service", err, p.keyFile())
+		return out, fmt.Errorf("%w; the database is restored: put the right key at %s, and start the service", err,
+			p.keyFile())
 	}
 	if err := box.CopyKey(p.keyFile()); err != nil {
 		return out, err

@@ -57,7 +57,12 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	if err := d.signing(c); err != nil {
 		return err
 	}
-	h, metrics, err := api.New(ctx, d.Service, api.Options{Console: c.Console, Log: c.Log, URL: public, Proxies: proxies})
+	h, metrics, err := api.New(ctx, d.Service, api.Options{
+		Console: c.Console,
+		Log:     c.Log,
+		URL:     public,
+		Proxies: proxies,
+	})
 	if err != nil {
 		return err
 	}
@@ -112,7 +117,8 @@ func (s Serving) address(at *net.TCPAddr, proxied bool) (*url.URL, error) {
 		public.Scheme = "https"
 	}
 	if !s.speaksTLS() && !at.IP.IsLoopback() && !proxied {
-		return nil, fmt.Errorf("%s is reached from elsewhere, and passwords do not go over a network in the clear; give --tls-cert and --tls-key, or tell with --behind-proxy which proxy speaks TLS before it", s.Listen)
+		return nil, fmt.Errorf("%s is reached from elsewhere, and passwords do not go over a network in the clear; "+
+			"give --tls-cert and --tls-key, or tell with --behind-proxy which proxy speaks TLS before it", s.Listen)
 	}
 	if s.URL == "" {
 		if proxied {
@@ -121,8 +127,10 @@ func (s Serving) address(at *net.TCPAddr, proxied bool) (*url.URL, error) {
 		return public, nil
 	}
 	public, err := url.Parse(s.URL)
-	if err != nil || public.Host == "" || public.Scheme != "https" && public.Scheme != "http" || public.Path != "" && public.Path != "/" {
-		return nil, fmt.Errorf("--url %q is not the address of a service; give it such as https://undersail.saltmere.example", s.URL)
+	if err != nil || public.Host == "" || public.Scheme != "https" && public.Scheme != "http" ||
+		public.Path != "" && public.Path != "/" {
+		return nil, fmt.Errorf("--url %q is not the address of a service; give it such as "+
+			"https://undersail.saltmere.example", s.URL)
 	}
 	if public.Scheme != "https" && (s.speaksTLS() || proxied) {
 		return nil, fmt.Errorf("--url %s must begin with https: people reach the service by TLS", s.URL)
@@ -133,9 +141,19 @@ func (s Serving) address(at *net.TCPAddr, proxied bool) (*url.URL, error) {
 
 // serverOf serves peers that send their headers in time.
 func serverOf(ctx context.Context, h http.Handler, log *slog.Logger) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 32 << 10,
-		HTTP2:       &http.HTTP2Config{MaxConcurrentStreams: 100, SendPingTimeout: 30 * time.Second, WriteByteTimeout: 30 * time.Second},
-		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: stdlog.New(complaints{log.With("part", "http")}, "", 0)}
+	return &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: 5 * time.Second,
+		IdleTimeout:       time.Minute,
+		MaxHeaderBytes:    32 << 10,
+		HTTP2: &http.HTTP2Config{
+			MaxConcurrentStreams: 100,
+			SendPingTimeout:      30 * time.Second,
+			WriteByteTimeout:     30 * time.Second,
+		},
+		BaseContext: func(net.Listener) context.Context { return ctx },
+		ErrorLog:    stdlog.New(complaints{log.With("part", "http")}, "", 0),
+	}
 }
 
 // complaints are those of the HTTP server about its peers. Those that speak no TLS come by the

@@ -112,10 +112,18 @@ func (d *Demo) startService(ctx context.Context) (*daemon.Daemon, error) {
 	if err := readJSON(filepath.Join(d.cloudDir(), "simcloud.json"), &place); err != nil {
 		return nil, fmt.Errorf("read where the simulated cloud is: %w", err)
 	}
-	c := daemon.Config{Dir: filepath.Join(d.config.Dir, "service"), DatabaseURL: d.config.DatabaseURL, Serving: daemon.Serving{Listen: d.config.Listen}, Console: d.config.Console,
-		Reach:  []string{strings.TrimPrefix(place.Larch, "http://"), "127.64.0.0/10"}, // the cloud and its machines
-		OpenID: openid.Config{Issuer: place.OpenID, ClientID: "undersail"}, Groups: map[string][]string{"tide-operators": {"operator"}, "tide-watch": {"viewer"}},
-		LocalLibraries: []string{filepath.Join(d.config.Dir, "library")}, Log: slog.New(slog.NewTextHandler(log, nil))}
+	c := daemon.Config{
+		Dir:         filepath.Join(d.config.Dir, "service"),
+		DatabaseURL: d.config.DatabaseURL,
+		Serving:     daemon.Serving{Listen: d.config.Listen},
+		Console:     d.config.Console,
+		Reach:       []string{strings.TrimPrefix(place.Larch, "http://"), "127.64.0.0/10"},
+		// the cloud and its machines
+		OpenID:         openid.Config{Issuer: place.OpenID, ClientID: "undersail"},
+		Groups:         map[string][]string{"tide-operators": {"operator"}, "tide-watch": {"viewer"}},
+		LocalLibraries: []string{filepath.Join(d.config.Dir, "library")},
+		Log:            slog.New(slog.NewTextHandler(log, nil)),
+	}
 	if strings.HasSuffix(c.Listen, ":0") && d.state.Listen != "" {
 		before := c
 		before.Listen = d.state.Listen
@@ -137,7 +145,8 @@ func (d *Demo) startCloud(ctx context.Context) error {
 		return fmt.Errorf("the simulated clouds are not there; build them with make build: %w", err)
 	}
 	d.config.Say("starting the simulated clouds; one real second is %g cloud seconds", d.config.Pace)
-	cmd := exec.Command(program, "run", "--dir", d.cloudDir(), "--pace", fmt.Sprint(d.config.Pace), "--accounts", "saltmere-live,saltmere-lab")
+	cmd := exec.Command(program, "run", "--dir", d.cloudDir(), "--pace", fmt.Sprint(d.config.Pace), "--accounts",
+		"saltmere-live,saltmere-lab")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
@@ -189,7 +198,8 @@ func (d *Demo) writeState() error {
 }
 
 func (d *Demo) writeEnv() error {
-	env := fmt.Sprintf("export UNDERSAIL_URL=%s\nexport UNDERSAIL_TOKEN=%s\nexport SIMCLOUD_DIR=%s\n", d.URL, d.state.Token, quoted(d.cloudDir()))
+	env := fmt.Sprintf("export UNDERSAIL_URL=%s\nexport UNDERSAIL_TOKEN=%s\nexport SIMCLOUD_DIR=%s\n", d.URL,
+		d.state.Token, quoted(d.cloudDir()))
 	if err := os.WriteFile(filepath.Join(d.config.Dir, "env"), []byte(env), 0o600); err != nil {
 		return err
 	}
@@ -220,7 +230,11 @@ func (d *Demo) load(ctx context.Context) error {
 	s := d.daemon.Service
 	if d.state.Token == "" {
 		d.state.Password = people.NewPassword()
-		for _, u := range []struct{ name, full, role string }{{User, "Ines Varga", "admin"}, {"tomas", "Tomas Holm", "reviewer"}, {"oda", "Oda Lindqvist", "viewer"}} {
+		for _, u := range []struct{ name, full, role string }{
+			{User, "Ines Varga", "admin"},
+			{"tomas", "Tomas Holm", "reviewer"},
+			{"oda", "Oda Lindqvist", "viewer"},
+		} {
 			if err := s.People.Put(ctx, u.name, u.full, d.state.Password, u.role); err != nil {
 				return err
 			}
@@ -277,7 +291,12 @@ func (d *Demo) loadAccounts(ctx context.Context) error {
 		return err
 	}
 	for _, a := range list {
-		n := accounts.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: place.Larch, Credentials: map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret}}
+		n := accounts.NewAccount{
+			Name:        a.Name,
+			Cloud:       "larch",
+			Endpoint:    place.Larch,
+			Credentials: map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret},
+		}
 		if _, err := d.daemon.Service.Accounts.Add(ctx, me, n); err != nil {
 			return fmt.Errorf("account %s: %w", a.Name, err)
 		}
@@ -293,7 +312,8 @@ func (d *Demo) loadSecrets(ctx context.Context) error {
 	}
 	s := d.daemon.Service
 	budget, ends := 900.0, time.Now().AddDate(0, 3, 0).UTC().Truncate(24*time.Hour)
-	if _, err := s.Accounts.Bound(ctx, me, "saltmere-lab", accounts.Bounds{Budget: &budget, EndsAt: &ends}); err != nil {
+	_, err = s.Accounts.Bound(ctx, me, "saltmere-lab", accounts.Bounds{Budget: &budget, EndsAt: &ends})
+	if err != nil {
 		return err
 	}
 	for _, n := range []secrets.NewNamed{
@@ -328,8 +348,13 @@ var stacks = []struct {
 	{name: "readings-archive", template: "tide-archive", account: "saltmere-live", region: "north-fell",
 		inputs: map[string]any{"range": "10.61.0.0/24", "forecasters": "127.0.0.0/8", "years": 10}},
 	{name: "intake-trial", template: "gauge-intake", account: "saltmere-lab", region: "hollow-bay",
-		inputs: map[string]any{"zones": []any{"hollow-bay-a", "hollow-bay-b"}, "workers": 4, "range": "10.62.0.0/20", "admin_sources": []any{"127.0.0.0/8"}},
-		fault:  map[string]any{"kind": "service-never", "label": "worker-03", "count": -1}},
+		inputs: map[string]any{
+			"zones":         []any{"hollow-bay-a", "hollow-bay-b"},
+			"workers":       4,
+			"range":         "10.62.0.0/20",
+			"admin_sources": []any{"127.0.0.0/8"},
+		},
+		fault: map[string]any{"kind": "service-never", "label": "worker-03", "count": -1}},
 }
 
 func (d *Demo) loadStacks(ctx context.Context) error {
@@ -355,7 +380,13 @@ func (d *Demo) loadStacks(ctx context.Context) error {
 				return err
 			}
 		}
-		p, err := d.daemon.Service.Proposing.Propose(ctx, me, proposing.NewProposal{Stack: st.name, Template: st.template, Account: st.account, Region: st.region, Inputs: st.inputs})
+		p, err := d.daemon.Service.Proposing.Propose(ctx, me, proposing.NewProposal{
+			Stack:    st.name,
+			Template: st.template,
+			Account:  st.account,
+			Region:   st.region,
+			Inputs:   st.inputs,
+		})
 		if err != nil {
 			return explain(st.name, err)
 		}

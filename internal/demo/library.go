@@ -36,13 +36,15 @@ func (d *Demo) loadTemplates(ctx context.Context) error {
 		if err := commit(repo, dir, "The page with the warnings, as it began", earlier); err != nil {
 			return err
 		}
-		if _, err := d.daemon.Service.Templates.AddLibrary(ctx, me, templates.NewLibrary{Name: libraryName, Place: dir}); err != nil {
+		_, err := d.daemon.Service.Templates.AddLibrary(ctx, me, templates.NewLibrary{Name: libraryName, Place: dir})
+		if err != nil {
 			return err
 		}
 	} else if err != nil {
 		return fmt.Errorf("open the library: %w", err)
 	}
-	if err := commit(repo, dir, "The templates of the Tide Office", func(_ string, source []byte) []byte { return source }); err != nil {
+	if err := commit(repo, dir, "The templates of the Tide Office",
+		func(_ string, source []byte) []byte { return source }); err != nil {
 		return err
 	}
 	read, err := d.daemon.Service.Templates.RefreshLibrary(ctx, me, libraryName)
@@ -63,7 +65,9 @@ func earlier(file string, source []byte) []byte {
 	if file != "warning-site.sail.yaml" {
 		return nil
 	}
-	text := strings.NewReplacer("version: 1.0.0", "version: 0.9.0", "default: No warnings at present", "default: Nothing is known", "maturity: supported", "maturity: trial", "takes: 3m", "takes: 5m").Replace(string(source))
+	text := strings.NewReplacer("version: 1.0.0", "version: 0.9.0", "default: No warnings at present",
+		"default: Nothing is known", "maturity: supported", "maturity: trial", "takes: 3m",
+		"takes: 5m").Replace(string(source))
 	return []byte(text)
 }
 
@@ -101,6 +105,8 @@ func commit(repo *git.Repository, dir, message string, change func(file string, 
 	if err != nil || status.IsClean() {
 		return err
 	}
-	_, err = tree.Commit(message, &git.CommitOptions{Author: &object.Signature{Name: "Ines Varga", Email: "ines@saltmere.example", When: time.Now()}})
+	_, err = tree.Commit(message, &git.CommitOptions{
+		Author: &object.Signature{Name: "Ines Varga", Email: "ines@saltmere.example", When: time.Now()},
+	})
 	return err
 }

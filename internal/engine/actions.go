@@ -25,8 +25,17 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 	}
 	if s.IntentAt == nil {
 		s.Region, s.Want, s.Unset = x.regionOf(shown), plainMap(shown.Want), nil
-		row := &store.Resource{StackID: x.run.StackID, Name: s.Resource, Type: s.Type, Region: s.Region, Token: s.Token, Parts: s.Parts,
-			State: state.Absent, Attributes: map[string]any{}, Checks: []health.Check{}}
+		row := &store.Resource{
+			StackID:    x.run.StackID,
+			Name:       s.Resource,
+			Type:       s.Type,
+			Region:     s.Region,
+			Token:      s.Token,
+			Parts:      s.Parts,
+			State:      state.Absent,
+			Attributes: map[string]any{},
+			Checks:     []health.Check{},
+		}
 		x.describe(row, shown)
 		if old := x.resource(s); old != nil { // tried again: it may be there
 			row.State, row.Attributes, row.MadeAt, row.Checks = old.State, old.Attributes, old.MadeAt, old.Checks
@@ -53,7 +62,13 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 	if err := x.madeBefore(ctx, s); err != nil {
 		return cloud.Progress{}, err
 	}
-	progress, err := x.at(s).Step(ctx, cloud.Task{Action: cloud.Create, Ref: x.ref(s), Want: resource.Without(sent.Want, "tags"), Tags: x.tags(s.Resource, sent.Want)}, x.intendPart(ctx, s))
+	progress, err := x.at(s).Step(ctx,
+		cloud.Task{
+			Action: cloud.Create,
+			Ref:    x.ref(s),
+			Want:   resource.Without(sent.Want, "tags"),
+			Tags:   x.tags(s.Resource, sent.Want),
+		}, x.intendPart(ctx, s))
 	if cloud.Refusal(err) {
 		x.unsend(s)
 	}
@@ -74,7 +89,11 @@ func (x *execution) madeBefore(ctx context.Context, s *store.Step) error {
 	for _, part := range live.Parts {
 		x.keepPart(s, part)
 	}
-	return x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: s.Resource + " is there already, as the step made it before; it is not made again"}, func(w *store.Write) {
+	return x.note(ctx, store.Event{
+		Kind:     "call",
+		Resource: s.Resource,
+		Text:     s.Resource + " is there already, as the step made it before; it is not made again",
+	}, func(w *store.Write) {
 		w.StepParts(s.Number, s.Parts)
 		w.ResourceParts(x.run.StackID, s.Resource, s.Parts)
 	})
@@ -94,7 +113,11 @@ func (x *execution) gone(ctx context.Context, s *store.Step) (token string, err 
 	}
 	_, there, err := x.adapter.Look(ctx, old.Ref())
 	if err == nil && there == cloud.Present {
-		err = &cloud.Error{Class: cloud.Conflict, Message: "the one that was missing is there again", Remedy: "propose again: it is taken as it is"}
+		err = &cloud.Error{
+			Class:   cloud.Conflict,
+			Message: "the one that was missing is there again",
+			Remedy:  "propose again: it is taken as it is",
+		}
 	}
 	return old.Token, err
 }
@@ -111,7 +134,8 @@ func (x *execution) describe(row *store.Resource, shown render.Resource) {
 
 // hour is what a resource costs an hour as it is recorded.
 func (x *execution) hour(row *store.Resource) float64 {
-	return price.Of([]render.Resource{{Name: row.Name, Type: row.Type, Region: row.Region, Want: row.Want}}, x.document.Everywhere()).Hour
+	return price.Of([]render.Resource{{Name: row.Name, Type: row.Type, Region: row.Region, Want: row.Want}},
+		x.document.Everywhere()).Hour
 }
 
 // tags are the wanted ones together with our mark, which nobody can take away.
@@ -144,7 +168,11 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 	}
 	row := x.resource(s)
 	if row == nil {
-		return cloud.Progress{}, &cloud.Error{Class: cloud.Gone, Message: "it is not recorded any more", Remedy: "propose again"}
+		return cloud.Progress{}, &cloud.Error{
+			Class:   cloud.Gone,
+			Message: "it is not recorded any more",
+			Remedy:  "propose again",
+		}
 	}
 	live, there, err := x.at(s).Look(ctx, x.ref(s))
 	switch {
@@ -158,7 +186,11 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 		if !until.IsZero() {
 			return cloud.Progress{}, &unseenError{until, s.Resource}
 		}
-		return cloud.Progress{}, &cloud.Error{Class: cloud.Gone, Message: "the cloud has it no more", Remedy: "propose again: it will be made anew"}
+		return cloud.Progress{}, &cloud.Error{
+			Class:   cloud.Gone,
+			Message: "the cloud has it no more",
+			Remedy:  "propose again: it will be made anew",
+		}
 	}
 	for _, part := range live.Parts {
 		x.keepPart(s, part)
@@ -175,7 +207,10 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 		return cloud.Progress{Live: live, More: true}, nil
 	}
 	if live.Phase != cloud.Ready {
-		return cloud.Progress{}, &cloud.Error{Class: cloud.Conflict, Message: fmt.Sprintf("%s is %s and cannot be altered yet", s.Resource, live.Phase)}
+		return cloud.Progress{}, &cloud.Error{
+			Class:   cloud.Conflict,
+			Message: fmt.Sprintf("%s is %s and cannot be altered yet", s.Resource, live.Phase),
+		}
 	}
 	task.Ref = x.ref(s)
 	progress, err := x.at(s).Step(ctx, task, x.intendPart(ctx, s))
@@ -186,7 +221,8 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 }
 
 // intendAlteration commits what an alteration sends, with what was there before.
-func (x *execution) intendAlteration(ctx context.Context, s *store.Step, shown render.Resource, row *store.Resource, live cloud.Live, task cloud.Task) error {
+func (x *execution) intendAlteration(ctx context.Context, s *store.Step, shown render.Resource, row *store.Resource,
+	live cloud.Live, task cloud.Task) error {
 	if s.IntentAt != nil {
 		return nil
 	}
@@ -209,7 +245,8 @@ func (x *execution) alteration(shown, sent render.Resource, row *store.Resource,
 	}
 	for name, v := range now {
 		told, tells := live.Has[name]
-		if name == "tags" || slices.Contains(shown.Leave, name) || tells && !strayed[name] && change.HoldsExactly(shown.Type, name, v, told) {
+		if name == "tags" || slices.Contains(shown.Leave, name) ||
+			tells && !strayed[name] && change.HoldsExactly(shown.Type, name, v, told) {
 			continue // the cloud has it so already
 		}
 		if strayed[name] || !change.Equal(v, row.Want[name]) {
@@ -221,7 +258,8 @@ func (x *execution) alteration(shown, sent render.Resource, row *store.Resource,
 	}
 	for name := range live.Has {
 		_, wanted := now[name]
-		if _, recorded := row.Want[name]; !wanted && name != "tags" && (recorded || strayed[name]) && !slices.Contains(shown.Leave, name) {
+		_, recorded := row.Want[name]
+		if !wanted && name != "tags" && (recorded || strayed[name]) && !slices.Contains(shown.Leave, name) {
 			task.Unset = append(task.Unset, name)
 		}
 	}

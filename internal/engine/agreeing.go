@@ -22,7 +22,8 @@ type beyondError struct {
 }
 
 func (b *beyondError) Error() string {
-	return fmt.Sprintf("%s would use secrets in a way that nobody agreed to (%s)", b.resource, strings.Join(use.Places(b.uses), ", "))
+	return fmt.Sprintf("%s would use secrets in a way that nobody agreed to (%s)", b.resource,
+		strings.Join(use.Places(b.uses), ", "))
 }
 
 // permitted gives the values of uses that were all agreed to.
@@ -44,7 +45,14 @@ func (x *execution) agreeing(ctx context.Context, s *store.Step, b *beyondError)
 		}
 	}
 	x.mu.Unlock()
-	return schedule.Event{Outcome: schedule.Asked, Reason: b.Error()}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: b.Error() + "; look at them with: undersail continue " + x.run.Stack}, nil)
+	return schedule.Event{
+			Outcome: schedule.Asked,
+			Reason:  b.Error(),
+		}, x.note(ctx, store.Event{
+			Kind:     "call",
+			Resource: s.Resource,
+			Text:     b.Error() + "; look at them with: undersail continue " + x.run.Stack,
+		}, nil)
 }
 
 // parkForAgreement lets the run wait until somebody agreed.
@@ -54,7 +62,11 @@ func (x *execution) parkForAgreement(ctx context.Context) error {
 	x.mu.Unlock()
 	reason := fmt.Sprintf("%s; look at them with: undersail continue %s", b, x.run.Stack)
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
-	return x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) {
+	return x.note(ctx, store.Event{
+		Kind:  "run",
+		State: state.Parked,
+		Text:  fmt.Sprintf("run %d is parked: %s", x.run.ID, reason),
+	}, func(w *store.Write) {
 		w.Park(state.ForAgreement, reason)
 		w.UnlessAgreed(ctx, len(x.run.Agreed), Grace, x.engine.Enqueue(ctx))
 	})

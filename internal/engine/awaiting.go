@@ -45,13 +45,17 @@ func (x *execution) awaiting(ctx context.Context, s *store.Step, a *awaitsError)
 	slices.Sort(x.awaits)
 	x.mu.Unlock()
 	text := fmt.Sprintf("%s; give it with: undersail continue %s%s", a, x.run.Stack, asFlags(a.inputs))
-	return schedule.Event{Outcome: schedule.Asked, Reason: a.Error()}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: text}, nil)
+	return schedule.Event{
+		Outcome: schedule.Asked,
+		Reason:  a.Error(),
+	}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: text}, nil)
 }
 
 // given lets the run go on anew when a value was given that something waits for.
 func (x *execution) given(values []string) {
 	x.mu.Lock()
-	answered := len(x.beyond) > 0 || slices.ContainsFunc(x.awaits, func(name string) bool { return slices.Contains(values, name) })
+	answered := len(x.beyond) > 0 ||
+		slices.ContainsFunc(x.awaits, func(name string) bool { return slices.Contains(values, name) })
 	x.mu.Unlock()
 	if answered {
 		x.leave()
@@ -64,9 +68,14 @@ func (x *execution) parkForInputs(ctx context.Context) error {
 	x.mu.Lock()
 	inputs := x.awaits
 	x.mu.Unlock()
-	reason := fmt.Sprintf("it needs what only a person can tell, the value of %s; give it with: undersail continue %s%s", strings.Join(inputs, ", "), x.run.Stack, asFlags(inputs))
+	reason := fmt.Sprintf("it needs what only a person can tell, the value of %s; give it with: undersail "+
+		"continue %s%s", strings.Join(inputs, ", "), x.run.Stack, asFlags(inputs))
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
-	return x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) {
+	return x.note(ctx, store.Event{
+		Kind:  "run",
+		State: state.Parked,
+		Text:  fmt.Sprintf("run %d is parked: %s", x.run.ID, reason),
+	}, func(w *store.Write) {
 		w.Park(state.ForInput, reason)
 		w.UnlessGiven(ctx, inputs, Grace, x.engine.Enqueue(ctx))
 	})

@@ -138,7 +138,8 @@ func looked(seen []health.Evidence, c health.Check) bool {
 // when it was made.
 func (x *execution) refresh(ctx context.Context, s *store.Step, checks []health.Check) (bool, error) {
 	waits := slices.ContainsFunc(checks, func(c health.Check) bool {
-		return slices.ContainsFunc(resource.Waits(c.Spec), func(w string) bool { return strings.HasPrefix(w, s.Resource+".") })
+		return slices.ContainsFunc(resource.Waits(c.Spec),
+			func(w string) bool { return strings.HasPrefix(w, s.Resource+".") })
 	})
 	if !waits {
 		return false, nil
@@ -166,9 +167,16 @@ func (x *execution) toldSince(s *store.Step, live cloud.Live) {
 	x.session.Report(s.Resource, known)
 }
 
-func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Check, prober probe.Prober) (health.Evidence, error) {
+func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Check,
+	prober probe.Prober) (health.Evidence, error) {
 	if waits := resource.Waits(check.Spec); len(waits) > 0 {
-		return health.Evidence{Resource: s.Resource, Check: check.Name, At: x.now(), Asked: check.Kind, Answer: "it waits for " + strings.Join(waits, ", ")}, nil
+		return health.Evidence{
+			Resource: s.Resource,
+			Check:    check.Name,
+			At:       x.now(),
+			Asked:    check.Kind,
+			Answer:   "it waits for " + strings.Join(waits, ", "),
+		}, nil
 	}
 	if !AsksCloud(check) {
 		e := prober.Look(ctx, s.Resource, check)
@@ -197,7 +205,8 @@ func AsksCloud(c health.Check) bool {
 
 // Told judges what a cloud tells of a resource by a check. A name is also asked for, at
 // the servers that the cloud tells.
-func Told(ctx context.Context, prober probe.Prober, name string, want map[string]any, c health.Check, live cloud.Live, there cloud.Presence, at time.Time, took time.Duration) health.Evidence {
+func Told(ctx context.Context, prober probe.Prober, name string, want map[string]any, c health.Check, live cloud.Live,
+	there cloud.Presence, at time.Time, took time.Duration) health.Evidence {
 	e := PhaseEvidence(name, live, there, at, took)
 	e.Check = c.Name
 	servers, _ := live.Attributes["servers"].([]any)
@@ -209,7 +218,12 @@ func Told(ctx context.Context, prober probe.Prober, name string, want map[string
 		e.Asked, e.Answer, e.Passed = "servers of "+name, "it is seen inside its network only", true
 	default:
 		for _, server := range servers { // each of them must know it
-			spec := map[string]any{"name": live.Attributes["full_name"], "server": server, "kind": want["kind"], "values": want["values"]}
+			spec := map[string]any{
+				"name":   live.Attributes["full_name"],
+				"server": server,
+				"kind":   want["kind"],
+				"values": want["values"],
+			}
 			e = prober.Look(ctx, name, health.Check{Name: c.Name, Kind: "name", Spec: spec})
 			if e.At = at; !e.Passed {
 				break
@@ -220,9 +234,18 @@ func Told(ctx context.Context, prober probe.Prober, name string, want map[string
 }
 
 // PhaseEvidence turns a cloud's word on a resource into evidence.
-func PhaseEvidence(name string, live cloud.Live, there cloud.Presence, at time.Time, took time.Duration) health.Evidence {
-	e := health.Evidence{Resource: name, Check: "phase", At: at, Asked: "phase of " + name, Answer: string(live.Phase), Passed: live.Phase == cloud.Ready,
-		Final: live.Phase == cloud.Broken, Took: took.Milliseconds()}
+func PhaseEvidence(name string, live cloud.Live, there cloud.Presence, at time.Time,
+	took time.Duration) health.Evidence {
+	e := health.Evidence{
+		Resource: name,
+		Check:    "phase",
+		At:       at,
+		Asked:    "phase of " + name,
+		Answer:   string(live.Phase),
+		Passed:   live.Phase == cloud.Ready,
+		Final:    live.Phase == cloud.Broken,
+		Took:     took.Milliseconds(),
+	}
 	if t, _ := resource.ByName(live.Type); t.Own && live.Attributes["exit"] != nil {
 		e.Asked, e.Answer = "how "+name+" ended", fmt.Sprintf("exit code %v", live.Attributes["exit"])
 	}
@@ -247,7 +270,8 @@ func (x *execution) kept(w *store.Write, seen []health.Evidence) {
 }
 
 // judged records what was seen and moves the step on.
-func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen []health.Evidence, verdict health.Verdict) (schedule.Event, error) {
+func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen []health.Evidence,
+	verdict health.Verdict) (schedule.Event, error) {
 	switch verdict.State {
 	case health.Healthy:
 		if s.Action == ActionProve {
@@ -270,10 +294,19 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 		line := fmt.Sprintf("%s: asked %s, got %s", s.Resource, e.Asked, e.Answer)
 		if p.told[e.Check] != line && e.Check != "phase" {
 			p.told[e.Check] = line
-			events = append(events, store.Event{Kind: "check", Resource: s.Resource, State: string(schedule.Settling), Text: x.scrub(line)})
+			events = append(events, store.Event{
+				Kind:     "check",
+				Resource: s.Resource,
+				State:    string(schedule.Settling),
+				Text:     x.scrub(line),
+			})
 		}
 	}
-	return schedule.Event{Outcome: schedule.NotYet, At: x.now().Add(x.real(3)), Reason: verdict.Reason}, x.commit(ctx, events, func(w *store.Write) { x.kept(w, p.worthKeeping(seen)) })
+	return schedule.Event{
+		Outcome: schedule.NotYet,
+		At:      x.now().Add(x.real(3)),
+		Reason:  verdict.Reason,
+	}, x.commit(ctx, events, func(w *store.Write) { x.kept(w, p.worthKeeping(seen)) })
 }
 
 // settle tells the cloud whether an alteration that may be on trial stays. What was not
@@ -321,7 +354,12 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 	x.mu.Unlock()
 	s.EndedAt = &now
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
-	err = x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Healthy), Text: s.Resource + " is healthy"}, func(w *store.Write) {
+	err = x.note(ctx, store.Event{
+		Kind:     "step",
+		Resource: s.Resource,
+		State:    string(schedule.Healthy),
+		Text:     s.Resource + " is healthy",
+	}, func(w *store.Write) {
 		x.kept(w, seen)
 		w.StepState(s.Number, string(schedule.Healthy), "")
 		x.writeWaits(w, s.Number)
@@ -343,14 +381,21 @@ func (x *execution) removed(ctx context.Context, s *store.Step) (schedule.Event,
 		x.mu.Unlock()
 	}
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
-	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: state.Removed, Text: s.Resource + " is removed"},
-		func(w *store.Write) {
-			w.StepState(s.Number, string(schedule.Healthy), "")
-			w.ForgetKept(s.Token)
-			if mine {
-				w.RemoveResource(x.run.StackID, s.Resource)
-			}
-		})
+	return schedule.Event{
+			Outcome: schedule.Proved,
+		}, x.note(ctx, store.Event{
+			Kind:     "step",
+			Resource: s.Resource,
+			State:    state.Removed,
+			Text:     s.Resource + " is removed",
+		},
+			func(w *store.Write) {
+				w.StepState(s.Number, string(schedule.Healthy), "")
+				w.ForgetKept(s.Token)
+				if mine {
+					w.RemoveResource(x.run.StackID, s.Resource)
+				}
+			})
 }
 
 // ToldSecret tells whether something that is made of a secret is among what a resource
@@ -380,8 +425,18 @@ func (x *execution) prober() probe.Prober {
 // NewProber makes a prober for the recorded machines of a stack. It goes where the policy
 // lets it, and of that only where the cloud says that the account's machines are. Nothing of
 // what a machine answers is kept that was given a secret, or that is among the foreign ones.
-func NewProber(resources []store.Resource, a store.Account, foreign map[string]bool, secrets *secret.Scrubber, policy *reach.Policy) probe.Prober {
-	p := probe.Prober{Policy: policy, Within: ProbeRange(a), Reach: map[string]string{}, HostKeys: map[string]string{}, Secrets: secrets, Told: map[string]bool{}, Hosts: map[string]bool{}, Unreached: a.Unreached}
+func NewProber(resources []store.Resource, a store.Account, foreign map[string]bool, secrets *secret.Scrubber,
+	policy *reach.Policy) probe.Prober {
+	p := probe.Prober{
+		Policy:    policy,
+		Within:    ProbeRange(a),
+		Reach:     map[string]string{},
+		HostKeys:  map[string]string{},
+		Secrets:   secrets,
+		Told:      map[string]bool{},
+		Hosts:     map[string]bool{},
+		Unreached: a.Unreached,
+	}
 	var identity struct {
 		NameServer string `json:"name_server"`
 	}

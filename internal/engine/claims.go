@@ -25,7 +25,12 @@ func (e *Engine) refuseRun(ctx context.Context, id, number int64, why error) err
 		return err
 	}
 	e.Log.Error("a run is refused", "run", id, "why", why)
-	w := &store.Write{Run: id, Claim: number, After: run.Writes, Events: []store.Event{{Kind: "run", State: state.Failed, Text: fmt.Sprintf("run %d is refused: %v", id, why)}}}
+	w := &store.Write{
+		Run:    id,
+		Claim:  number,
+		After:  run.Writes,
+		Events: []store.Event{{Kind: "run", State: state.Failed, Text: fmt.Sprintf("run %d is refused: %v", id, why)}},
+	}
 	w.RunState(state.Failed, why.Error())
 	return e.Store.Commit(ctx, w)
 }
@@ -88,7 +93,8 @@ func (e *Engine) tellJump(ctx context.Context, by time.Duration) {
 		way = "back"
 	}
 	e.Log.Warn("the database's clock jumped", "by", by)
-	e.jump = jump{time.Now(), fmt.Sprintf("the database's clock was set %s by %s; that counts against no patience", way, by.Abs())}
+	e.jump = jump{time.Now(),
+		fmt.Sprintf("the database's clock was set %s by %s; that counts against no patience", way, by.Abs())}
 	for _, x := range e.running {
 		go x.tellJump(ctx, e.jump.text)
 	}
@@ -180,7 +186,8 @@ func (e *Engine) carryOut(ctx context.Context, id, number int64) error {
 }
 
 func (e *Engine) release(ctx context.Context, id, number int64, later time.Duration) error {
-	return e.Store.ReleaseClaim(context.WithoutCancel(ctx), id, number, later, Grace, e.Enqueue(context.WithoutCancel(ctx)))
+	return e.Store.ReleaseClaim(context.WithoutCancel(ctx), id, number, later, Grace,
+		e.Enqueue(context.WithoutCancel(ctx)))
 }
 
 // enter makes an execution the one of its run here. One that was there before has
@@ -217,8 +224,13 @@ func (e *Engine) decline(ctx context.Context, id, number int64, cause error) err
 	e.declined[id] = time.Now()
 	e.mu.Unlock()
 	if !told {
-		w := &store.Write{Run: id, Claim: number, After: r.Writes, Events: []store.Event{{Kind: "run", State: state.Queued,
-			Text: fmt.Sprintf("replica %s gives the run away: %v", e.owner, cause)}}}
+		w := &store.Write{
+			Run:   id,
+			Claim: number,
+			After: r.Writes,
+			Events: []store.Event{{Kind: "run", State: state.Queued,
+				Text: fmt.Sprintf("replica %s gives the run away: %v", e.owner, cause)}},
+		}
 		if err := e.Store.Commit(ctx, w); err != nil && !errors.Is(err, store.ErrFenced) {
 			return err
 		}

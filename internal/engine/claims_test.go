@@ -13,7 +13,12 @@ func TestAnExecutionThatWasReplacedDoesNotRemoveItsSuccessor(t *testing.T) {
 	t.Parallel()
 	e := &Engine{running: map[int64]*execution{}}
 	hold := func(number int64) *execution {
-		return &execution{run: store.Run{ID: 7}, number: number, leaving: make(chan struct{}), stopped: make(chan struct{})}
+		return &execution{
+			run:     store.Run{ID: 7},
+			number:  number,
+			leaving: make(chan struct{}),
+			stopped: make(chan struct{}),
+		}
 	}
 	closed := func(c chan struct{}) bool {
 		select {

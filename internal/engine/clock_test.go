@@ -26,9 +26,12 @@ func settable(t *testing.T, r *servicetest.Rig) (option func(*pgxpool.Config), s
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { conn.Close(context.Background()) })
-	for _, statement := range []string{"CREATE SCHEMA clock", "CREATE TABLE clock.ahead (by interval NOT NULL)", "INSERT INTO clock.ahead VALUES ('0')",
-		"CREATE FUNCTION clock.clock_timestamp() RETURNS timestamptz LANGUAGE sql VOLATILE AS 'SELECT pg_catalog.clock_timestamp() + by FROM clock.ahead'",
-		"CREATE FUNCTION clock.now() RETURNS timestamptz LANGUAGE sql STABLE AS 'SELECT pg_catalog.now() + by FROM clock.ahead'",
+	for _, statement := range []string{"CREATE SCHEMA clock", "CREATE TABLE clock.ahead (by interval NOT NULL)",
+		"INSERT INTO clock.ahead VALUES ('0')",
+		"CREATE FUNCTION clock.clock_timestamp() RETURNS timestamptz LANGUAGE sql VOLATILE AS 'SELECT " +
+			"pg_catalog.clock_timestamp() + by FROM clock.ahead'",
+		"CREATE FUNCTION clock.now() RETURNS timestamptz LANGUAGE sql STABLE AS 'SELECT pg_catalog.now() + by FROM " +
+			"clock.ahead'",
 		"GRANT USAGE ON SCHEMA clock TO PUBLIC", "GRANT SELECT ON clock.ahead TO PUBLIC"} {
 		if _, err := conn.Exec(context.Background(), statement); err != nil {
 			t.Fatal(statement, err)
@@ -59,7 +62,9 @@ func TestAClockThatIsSetCostsNoPatience(t *testing.T) {
 				config := engine.Config{ClaimLife: time.Second}
 				s, quit := r.Start(config, nil, option)
 				r.Fault(world.Fault{Kind: "slow", On: "disks", Count: 1, Seconds: 3})
-				id := r.ApplySource(s, "gauge", "undersail: 1\nabout: {name: gauge, version: 1.0.0, title: Gauge}\nresources: {data: {type: disk, patience: 40m, want: {size: 20GiB, type: solid}}}\n", nil)
+				id := r.ApplySource(s, "gauge",
+					"undersail: 1\nabout: {name: gauge, version: 1.0.0, title: Gauge}\nresources: {data: {type: "+
+						"disk, patience: 40m, want: {size: 20GiB, type: solid}}}\n", nil)
 				r.Until(s, id, "creating data")
 				set(by)
 				if handedOver {

@@ -91,7 +91,8 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 	}
 	switch result {
 	case schedule.Broke:
-		reason = x.scrub(fmt.Sprintf("%s; %d of %d steps succeeded and stay", strings.Join(failed, "; "), healthy, len(x.steps)))
+		reason = x.scrub(fmt.Sprintf("%s; %d of %d steps succeeded and stay", strings.Join(failed, "; "), healthy,
+			len(x.steps)))
 		text = fmt.Sprintf("run %d failed: %s; continue with: %s", x.run.ID, reason, next)
 		if stuck := x.stuck(failed); stuck != "" && x.run.Kind != state.KindRetire && x.run.Kind != state.KindDiscard {
 			text += fmt.Sprintf("; or have it made anew with: undersail rebuild %s %s", x.run.Stack, stuck)
@@ -180,7 +181,8 @@ func (x *execution) doneText(ctx context.Context) (string, error) {
 		return fmt.Sprintf("run %d is done: what was kept of stack %s is removed for good", x.run.ID, x.run.Stack), nil
 	}
 	if len(x.steps) == 0 {
-		return fmt.Sprintf("run %d is done: the stack is recorded as it was accepted; nothing had to be made", x.run.ID), nil
+		return fmt.Sprintf("run %d is done: the stack is recorded as it was accepted; nothing had to be made",
+			x.run.ID), nil
 	}
 	return fmt.Sprintf("run %d is done: all %d steps are healthy", x.run.ID, len(x.steps)), nil
 }
@@ -188,9 +190,15 @@ func (x *execution) doneText(ctx context.Context) (string, error) {
 // park lets the run wait for credentials. Steps stay as they are; whoever goes on
 // later looks for what was on its way.
 func (x *execution) park(ctx context.Context) error {
-	reason := fmt.Sprintf("the credentials of account %s are not accepted any more; renew them with: undersail accounts renew %s, and the run goes on; if the old ones are accepted again, with: undersail retry %d", x.account.Name, x.account.Name, x.run.ID)
+	reason := fmt.Sprintf("the credentials of account %s are not accepted any more; renew them with: undersail "+
+		"accounts renew %s, and the run goes on; if the old ones are accepted again, with: undersail retry %d",
+		x.account.Name, x.account.Name, x.run.ID)
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
-	err := x.note(ctx, store.Event{Kind: "run", State: state.Parked, Text: fmt.Sprintf("run %d is parked: %s", x.run.ID, reason)}, func(w *store.Write) { w.Park(state.ForCredentials, reason) })
+	err := x.note(ctx, store.Event{
+		Kind:  "run",
+		State: state.Parked,
+		Text:  fmt.Sprintf("run %d is parked: %s", x.run.ID, reason),
+	}, func(w *store.Write) { w.Park(state.ForCredentials, reason) })
 	if err != nil {
 		return err
 	}
@@ -225,14 +233,18 @@ func (x *execution) marked(ctx context.Context, others ...string) ([]cloud.Live,
 	var all []cloud.Live
 	for _, region := range slices.Compact(slices.Sorted(slices.Values(append(x.regions(), others...)))) {
 		for wait, told := 200*time.Millisecond, false; ; wait = min(2*wait, 15*time.Second) {
-			found, err := cloud.Collect(x.adapter.Search(ctx, cloud.Query{Region: region, Tags: map[string]string{cloud.TagStackID: x.run.StackID}}))
+			found, err := cloud.Collect(x.adapter.Search(ctx, cloud.Query{
+				Region: region,
+				Tags:   map[string]string{cloud.TagStackID: x.run.StackID},
+			}))
 			if err == nil {
 				all = append(all, found...)
 				break
 			}
 			if !told {
 				told = true
-				text := x.scrub(fmt.Sprintf("looking for everything that carries the mark of stack %s in %s; not answered yet: %v", x.run.Stack, region, err))
+				text := x.scrub(fmt.Sprintf("looking for everything that carries the mark of stack %s in %s; not "+
+					"answered yet: %v", x.run.Stack, region, err))
 				if err := x.note(ctx, store.Event{Kind: "call", Text: text}, nil); err != nil {
 					return nil, err
 				}
@@ -357,7 +369,8 @@ func (x *execution) lookAgain(ctx context.Context, s *store.Step, there map[stri
 
 // lastEvidence makes one check. The first look at a phase is the one of the
 // search that found everything at once.
-func (x *execution) lastEvidence(ctx context.Context, s *store.Step, check health.Check, there map[string]cloud.Live, first bool) (health.Evidence, error) {
+func (x *execution) lastEvidence(ctx context.Context, s *store.Step, check health.Check, there map[string]cloud.Live,
+	first bool) (health.Evidence, error) {
 	if l, ok := there[s.Token]; ok && first && check.Kind == "phase" {
 		return PhaseEvidence(s.Resource, l, cloud.Present, x.now(), 0), nil
 	}
@@ -388,7 +401,12 @@ func (x *execution) recordLast(ctx context.Context, s *store.Step, seen []health
 		return x.commit(ctx, nil, func(w *store.Write) { x.kept(w, seen) })
 	}
 	reason = x.scrub(reason)
-	return x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Failed), Text: s.Resource + " failed: " + reason}, func(w *store.Write) {
+	return x.note(ctx, store.Event{
+		Kind:     "step",
+		Resource: s.Resource,
+		State:    string(schedule.Failed),
+		Text:     s.Resource + " failed: " + reason,
+	}, func(w *store.Write) {
 		x.kept(w, seen)
 		w.StepState(s.Number, string(schedule.Failed), reason)
 		x.markUnhealthy(w, s.Resource, reason)

@@ -61,7 +61,9 @@ func TestManyStacksAtOnceOnTwoReplicas(t *testing.T) {
 		if i%2 == 1 {
 			s = two
 		}
-		runs = append(runs, r.Apply(s, fmt.Sprintf("site-%d", i), "warning-site", map[string]any{"range": fmt.Sprintf("10.%d.0.0/24", 100+i)}))
+		runs = append(runs, r.Apply(s, fmt.Sprintf("site-%d", i), "warning-site", map[string]any{
+			"range": fmt.Sprintf("10.%d.0.0/24", 100+i),
+		}))
 	}
 	for _, id := range runs {
 		if run := r.Await(one, id); run.State != "done" {
@@ -86,7 +88,8 @@ func TestNothingStartsBeforeWhatItNeedsIsHealthy(t *testing.T) {
 	for _, st := range run.Steps {
 		for _, n := range st.Needs {
 			if need := byNumber[n]; st.BeganAt.Before(*need.EndedAt) {
-				t.Errorf("%s began at %s, before %s was healthy at %s", st.Resource, st.BeganAt, need.Resource, need.EndedAt)
+				t.Errorf("%s began at %s, before %s was healthy at %s", st.Resource, st.BeganAt, need.Resource,
+					need.EndedAt)
 			}
 		}
 	}
@@ -104,7 +107,8 @@ func TestNothingStartsBeforeWhatItNeedsIsHealthy(t *testing.T) {
 		}
 	}
 	if refused == 0 || passes != 4 {
-		t.Errorf("the gateway was asked %d times too early and passed %d times; want some, and 3 with one more at the end", refused, passes)
+		t.Errorf("the gateway was asked %d times too early and passed %d times; want some, and 3 with one "+
+			"more at the end", refused, passes)
 	}
 }
 
@@ -116,7 +120,8 @@ func TestRefusalsFailAtOnceWithARemedy(t *testing.T) {
 		gone  string // what must not be recorded afterwards
 	}{
 		{world.Fault{Kind: "capacity", On: "instances", Count: -1}, "choose one of the zones", "site"},
-		{world.Fault{Kind: "denied", On: "firewalls", Count: -1}, "give the account the permission firewalls.make", "web_rules"},
+		{world.Fault{Kind: "denied", On: "firewalls", Count: -1}, "give the account the permission firewalls.make",
+			"web_rules"},
 	} {
 		t.Run(c.fault.Kind, func(t *testing.T) {
 			t.Parallel()
@@ -184,7 +189,8 @@ func TestOneRunOfAStackAtATime(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	id := r.Apply(s, "site", "warning-site", nil)
-	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site"}); err == nil || !strings.Contains(err.Error(), "is not over") {
+	_, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site"})
+	if err == nil || !strings.Contains(err.Error(), "is not over") {
 		t.Errorf("a proposal during a run: %v", err)
 	}
 	if _, err := s.Proposing.Retire(ctx, r.Admin, "site"); err == nil {

@@ -91,8 +91,24 @@ func (x *execution) visibility() time.Duration { return x.real(x.adapter.Visibil
 
 // prepare reads everything a run needs.
 func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, error) {
-	x := &execution{engine: e, number: number, events: make(chan schedule.Event, 64), leaving: make(chan struct{}), stopped: make(chan struct{}),
-		resources: map[string]*store.Resource{}, proofs: map[string]*proving{}, creating: map[string]string{}, waits: map[int]*waits{}, tired: map[int]bool{}, written: map[string]int{}, stays: map[string]bool{}, claimed: e.Now().Round(0), began: time.Now(), intents: map[int]time.Time{}, mades: map[int]time.Time{}}
+	x := &execution{
+		engine:    e,
+		number:    number,
+		events:    make(chan schedule.Event, 64),
+		leaving:   make(chan struct{}),
+		stopped:   make(chan struct{}),
+		resources: map[string]*store.Resource{},
+		proofs:    map[string]*proving{},
+		creating:  map[string]string{},
+		waits:     map[int]*waits{},
+		tired:     map[int]bool{},
+		written:   map[string]int{},
+		stays:     map[string]bool{},
+		claimed:   e.Now().Round(0),
+		began:     time.Now(),
+		intents:   map[int]time.Time{},
+		mades:     map[int]time.Time{},
+	}
 	var err error
 	if x.run, err = e.Store.Run(ctx, id); err != nil {
 		return nil, fmt.Errorf("read run %d: %w", id, err)
@@ -118,7 +134,8 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 		if s.Action == ActionCreate {
 			x.creating[s.Resource] = s.Token
 		}
-		x.waits[i] = &waits{time.Duration(s.WaitedMS) * time.Millisecond, time.Duration(s.SettleWaitedMS) * time.Millisecond}
+		x.waits[i] = &waits{time.Duration(s.WaitedMS) * time.Millisecond,
+			time.Duration(s.SettleWaitedMS) * time.Millisecond}
 	}
 	if x.adapter, x.account, err = e.Adapter(ctx, x.document.Stack.Account); errors.Is(err, sealed.ErrCannotOpen) {
 		return nil, fmt.Errorf("%w: %w", errUnreadable, err)
@@ -152,7 +169,12 @@ func (x *execution) openSecrets(ctx context.Context, saved store.Proposal) error
 		return fmt.Errorf("read secrets of stack %s: %w", x.run.Stack, err)
 	}
 	x.scrubber = x.secrets.Scrubber()
-	x.place = use.Place{By: x.document.TextBy, Template: x.document.Template.Digest, Keys: x.document.Keys, Told: x.document.Told}
+	x.place = use.Place{
+		By:       x.document.TextBy,
+		Template: x.document.Template.Digest,
+		Keys:     x.document.Keys,
+		Told:     x.document.Told,
+	}
 	if x.document.Told == nil && x.document.Rendering != nil { // of an older program
 		x.place.Told = use.Told(x.document.Rendering, nil)
 	}
@@ -169,7 +191,13 @@ func (x *execution) accept() error {
 		return fmt.Errorf("%w: template %s: %w", errUnreadable, x.document.Template.Name, found)
 	}
 	offers := x.document.Offers
-	x.session, _ = render.Accept(budget.Boundless(), render.Request{Template: template, Stack: x.document.Stack, Inputs: x.document.Inputs, Secrets: x.document.Secrets, Offers: &offers, Stacks: x.document.Stacks,
+	x.session, _ = render.Accept(budget.Boundless(), render.Request{
+		Template: template,
+		Stack:    x.document.Stack,
+		Inputs:   x.document.Inputs,
+		Secrets:  x.document.Secrets,
+		Offers:   &offers,
+		Stacks:   x.document.Stacks,
 		Known: func(r render.Resource) map[string]any {
 			if found, ok := x.document.Found[r.Name]; ok {
 				return found
@@ -178,7 +206,8 @@ func (x *execution) accept() error {
 				return row.Attributes
 			}
 			return nil
-		}})
+		},
+	})
 	return nil
 }
 
@@ -196,7 +225,11 @@ func (x *execution) scrub(s string) string { return x.scrubber.Text(s) }
 func ScheduleOf(steps []store.Step) ([]schedule.Step, []schedule.Status) {
 	plan, status := make([]schedule.Step, len(steps)), make([]schedule.Status, len(steps))
 	for i, s := range steps {
-		plan[i] = schedule.Step{Name: s.Resource, Expect: time.Duration(s.ExpectMS) * time.Millisecond, Patience: time.Duration(s.PatienceMS) * time.Millisecond}
+		plan[i] = schedule.Step{
+			Name:     s.Resource,
+			Expect:   time.Duration(s.ExpectMS) * time.Millisecond,
+			Patience: time.Duration(s.PatienceMS) * time.Millisecond,
+		}
 		for _, n := range s.Needs {
 			plan[i].Needs = append(plan[i].Needs, schedule.Need{Step: n.Step, Made: n.Made})
 		}
@@ -219,7 +252,12 @@ func (x *execution) carryOut(ctx context.Context) error {
 	if err := x.begin(work); err != nil {
 		return err
 	}
-	limits := schedule.Limits{InFlight: x.engine.InFlight, MinLook: max(50*time.Millisecond, x.real(0.5)), MaxLook: x.real(60), Rate: x.rate()}
+	limits := schedule.Limits{
+		InFlight: x.engine.InFlight,
+		MinLook:  max(50*time.Millisecond, x.real(0.5)),
+		MaxLook:  x.real(60),
+		Rate:     x.rate(),
+	}
 	x.resume()
 	steps, status := ScheduleOf(x.steps)
 	plan := schedule.New(steps, status, limits, rand.Float64)
@@ -267,7 +305,12 @@ func (x *execution) carryOut(ctx context.Context) error {
 		case <-stopped:
 			stopped = nil
 			event.Stop = true
-			if err := x.note(work, store.Event{Kind: "run", State: state.Stopping, Text: "asked to stop; calls in flight will return first"}, func(w *store.Write) { w.RunState(state.Stopping, "") }); err != nil {
+			err := x.note(work, store.Event{
+				Kind:  "run",
+				State: state.Stopping,
+				Text:  "asked to stop; calls in flight will return first",
+			}, func(w *store.Write) { w.RunState(state.Stopping, "") })
+			if err != nil {
 				return err
 			}
 		case <-left:
@@ -310,8 +353,10 @@ func (x *execution) safely(ctx context.Context, a schedule.Action) (e schedule.E
 		if p := recover(); p != nil {
 			x.engine.Metrics.panics.Inc()
 			s, broke := &x.steps[a.Step], fault.Of(p)
-			fault.Log(x.engine.Log, slog.LevelError, "a step failed by a fault of our own", broke, "run", x.run.ID, "step", s.Number, "resource", s.Resource)
-			e, err = x.broken(ctx, s, fmt.Sprintf("a fault of Under Sail itself (%v); the service's log has its stack", broke.Value))
+			fault.Log(x.engine.Log, slog.LevelError, "a step failed by a fault of our own", broke, "run", x.run.ID,
+				"step", s.Number, "resource", s.Resource)
+			e, err = x.broken(ctx, s,
+				fmt.Sprintf("a fault of Under Sail itself (%v); the service's log has its stack", broke.Value))
 		}
 	}()
 	if a.Do == schedule.Call {
@@ -330,7 +375,11 @@ func (x *execution) underway() string {
 }
 
 func (x *execution) begin(ctx context.Context) error {
-	e := store.Event{Kind: "run", State: x.underway(), Text: fmt.Sprintf("run %d of stack %s began with %d steps", x.run.ID, x.run.Stack, len(x.steps))}
+	e := store.Event{
+		Kind:  "run",
+		State: x.underway(),
+		Text:  fmt.Sprintf("run %d of stack %s began with %d steps", x.run.ID, x.run.Stack, len(x.steps)),
+	}
 	if x.number > 1 {
 		e.Text = "another engine took the run over where it was"
 	}
@@ -351,12 +400,13 @@ func (x *execution) giveUpStep(ctx context.Context, a schedule.Action) error {
 		step, text = schedule.Failed, s.Resource+" failed: "+a.Reason
 	}
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(step)).Inc()
-	return x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(step), Text: text}, func(w *store.Write) {
-		w.StepState(s.Number, string(step), x.scrub(a.Reason))
-		if a.Do == schedule.Fail {
-			x.markUnhealthy(w, s.Resource, a.Reason)
-		}
-	})
+	return x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(step), Text: text},
+		func(w *store.Write) {
+			w.StepState(s.Number, string(step), x.scrub(a.Reason))
+			if a.Do == schedule.Fail {
+				x.markUnhealthy(w, s.Resource, a.Reason)
+			}
+		})
 }
 
 // lastAnswer is what the first check of a step that does not hold was answered last, where the

@@ -17,7 +17,10 @@ func (e *Engine) CarryOut(ctx context.Context, run, number int64) error {
 
 // Takeover ends the claim of a run and gives it a new number, as a sweep would.
 func (e *Engine) Takeover(ctx context.Context, run int64) (int64, error) {
-	if _, err := e.Store.Pool.Exec(ctx, "UPDATE runs SET claim_until = clock_timestamp() - interval '1 second', claim_owner = coalesce(claim_owner, 'gone') WHERE id = $1", run); err != nil {
+	_, err := e.Store.Pool.Exec(ctx,
+		"UPDATE runs SET claim_until = clock_timestamp() - interval '1 second', claim_owner = coalesce(claim_owner, "+
+			"'gone') WHERE id = $1", run)
+	if err != nil {
 		return 0, err
 	}
 	before, err := e.Store.Run(ctx, run)

@@ -13,7 +13,10 @@ func (x *execution) beginKeeping(ctx context.Context, s *store.Step) (schedule.E
 	if err := x.intend(ctx, s, "keeping "+s.Resource, nil); err != nil {
 		return schedule.Event{}, err
 	}
-	return schedule.Event{Outcome: schedule.Accepted, At: x.now()}, x.commit(ctx, nil, func(w *store.Write) { w.StepCalled(s.Number) })
+	return schedule.Event{
+		Outcome: schedule.Accepted,
+		At:      x.now(),
+	}, x.commit(ctx, nil, func(w *store.Write) { w.StepCalled(s.Number) })
 }
 
 // keep takes a resource out of its stack and lists it as kept, in one write: it is
@@ -26,11 +29,18 @@ func (x *execution) keep(ctx context.Context, s *store.Step) (schedule.Event, er
 	}
 	x.mu.Unlock()
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
-	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: state.Kept, Text: s.Resource + " leaves the stack and is kept, and still paid for; list it with: undersail kept"},
-		func(w *store.Write) {
-			w.StepState(s.Number, string(schedule.Healthy), "")
-			if mine {
-				w.KeepResource(x.run.StackID, s.Resource, s.Token)
-			}
-		})
+	return schedule.Event{
+			Outcome: schedule.Proved,
+		}, x.note(ctx, store.Event{
+			Kind:     "step",
+			Resource: s.Resource,
+			State:    state.Kept,
+			Text:     s.Resource + " leaves the stack and is kept, and still paid for; list it with: undersail kept",
+		},
+			func(w *store.Write) {
+				w.StepState(s.Number, string(schedule.Healthy), "")
+				if mine {
+					w.KeepResource(x.run.StackID, s.Resource, s.Token)
+				}
+			})
 }

@@ -162,20 +162,67 @@ func TestKillMatrix(t *testing.T) {
 	t.Parallel()
 	for _, m := range []matrix{
 		{name: "create", template: coast, then: map[string]any{}, every: 1},
-		{name: "create in a cloud that makes everything anew", template: coast, then: map[string]any{}, fickle: true, every: 1},
-		{name: "alter", template: coast, first: map[string]any{}, then: map[string]any{"store": "40GiB", "port": 443, "owner": "tam"}, every: 1},
-		{name: "rebuild", template: coast, first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 1},
-		{name: "rebuild and keep", template: strings.Replace(coast, "data: {type: disk,", "data: {type: disk, at_retire: keep,", 1), first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 3},
-		{name: "rebuild, the new one first", template: strings.Replace(coast, "data: {type: disk,", "data: {type: disk, rebuild: new_first,", 1), first: map[string]any{}, then: map[string]any{"class": "solid-plus"}, every: 3},
-		{name: "remove", template: coast, first: map[string]any{"stores": 3}, then: map[string]any{"stores": 1}, every: 1},
+		{
+			name:     "create in a cloud that makes everything anew",
+			template: coast,
+			then:     map[string]any{},
+			fickle:   true,
+			every:    1,
+		},
+		{
+			name:     "alter",
+			template: coast,
+			first:    map[string]any{},
+			then:     map[string]any{"store": "40GiB", "port": 443, "owner": "tam"},
+			every:    1,
+		},
+		{
+			name:     "rebuild",
+			template: coast,
+			first:    map[string]any{},
+			then:     map[string]any{"class": "solid-plus"},
+			every:    1,
+		},
+		{
+			name:     "rebuild and keep",
+			template: strings.Replace(coast, "data: {type: disk,", "data: {type: disk, at_retire: keep,", 1),
+			first:    map[string]any{},
+			then:     map[string]any{"class": "solid-plus"},
+			every:    3,
+		},
+		{
+			name:     "rebuild, the new one first",
+			template: strings.Replace(coast, "data: {type: disk,", "data: {type: disk, rebuild: new_first,", 1),
+			first:    map[string]any{},
+			then:     map[string]any{"class": "solid-plus"},
+			every:    3,
+		},
+		{
+			name:     "remove",
+			template: coast,
+			first:    map[string]any{"stores": 3},
+			then:     map[string]any{"stores": 1},
+			every:    1,
+		},
 		{name: "prove, every other moment", template: page, then: map[string]any{}, every: 2},
 		{name: "prove, the moments between", template: page, then: map[string]any{}, every: 2, from: 1},
-		{name: "undo", template: coast, first: map[string]any{}, then: map[string]any{"stores": 2, "port": 443, "owner": "tam"}, undo: true, every: 1},
+		{
+			name:     "undo",
+			template: coast,
+			first:    map[string]any{},
+			then:     map[string]any{"stores": 2, "port": 443, "owner": "tam"},
+			undo:     true,
+			every:    1,
+		},
 		{name: "retire", template: coast, first: map[string]any{}, every: 1},
 	} {
 		t.Run(m.name, func(t *testing.T) {
 			t.Parallel()
-			r := servicetest.NewWith(t, sim.Config{Pace: 500, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 1000, "addresses": 240}})
+			r := servicetest.NewWith(t, sim.Config{
+				Pace:   500,
+				Rate:   100_000,
+				Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 1000, "addresses": 240},
+			})
 			author, end := r.Still(engine.Config{CallRate: 100_000}, nil)
 			t.Cleanup(end)
 			moments, hits := m.run(t, r, author, 0, 0), 0
@@ -247,7 +294,8 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 		id = r.ApplySource(author, stack, m.template, with(m.then))
 	}
 	c := &cut{at: at, writing: map[*pgx.Conn]bool{}, died: make(chan struct{})}
-	victim, end := r.Still(engine.Config{Transport: c, CallRate: 100_000}, nil, func(p *pgxpool.Config) { p.ConnConfig.Tracer = c })
+	victim, end := r.Still(engine.Config{Transport: c, CallRate: 100_000}, nil,
+		func(p *pgxpool.Config) { p.ConnConfig.Tracer = c })
 	c.mu.Lock()
 	c.moment = 0 // what it took to start does not count
 	c.mu.Unlock()
@@ -274,7 +322,8 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 }
 
 // compare holds the cloud, the records and the wish against each other.
-func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, stack string, id int64, with func(map[string]any) map[string]any) {
+func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, stack string, id int64,
+	with func(map[string]any) map[string]any) {
 	t.Helper()
 	ctx := context.Background()
 	run, err := s.Stacks.Run(ctx, id)
@@ -311,7 +360,9 @@ func (m matrix) compare(t *testing.T, r *servicetest.Rig, s *service.Service, st
 	if m.undo {
 		wanted = m.first
 	}
-	if p := r.Propose(s, stack, m.template, with(wanted)); strings.Contains(p.Summary, "create") || strings.Contains(p.Summary, "alter") || strings.Contains(p.Summary, "remove") || strings.Contains(p.Summary, "rebuild") {
+	p := r.Propose(s, stack, m.template, with(wanted))
+	if strings.Contains(p.Summary, "create") || strings.Contains(p.Summary, "alter") ||
+		strings.Contains(p.Summary, "remove") || strings.Contains(p.Summary, "rebuild") {
 		t.Errorf("%s: what was wanted is not what is there: %s %+v", stack, p.Summary, p.Changes)
 	}
 }
@@ -368,7 +419,11 @@ func (f fickle) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Pres
 		live, there, err := f.Adapter.Look(ctx, inner)
 		return f.outer(live), there, err
 	}
-	for live, err := range f.Adapter.Search(ctx, cloud.Query{Region: ref.Region, Type: ref.Type, Tags: map[string]string{markTag: ref.Token}}) {
+	for live, err := range f.Adapter.Search(ctx, cloud.Query{
+		Region: ref.Region,
+		Type:   ref.Type,
+		Tags:   map[string]string{markTag: ref.Token},
+	}) {
 		return f.outer(live), cloud.Present, err
 	}
 	return cloud.Live{Ref: ref}, cloud.Absent, nil

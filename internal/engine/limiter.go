@@ -121,7 +121,8 @@ func (l *limiter) share(ctx context.Context) error {
 	if idle > 3 {
 		return nil // nobody has called for a while
 	}
-	share, err := l.engine.Store.ShareLimit(ctx, l.account, l.engine.owner, demand, l.engine.CallRate, refused, max(0, until))
+	share, err := l.engine.Store.ShareLimit(ctx, l.account, l.engine.owner, demand, l.engine.CallRate, refused,
+		max(0, until))
 	if err != nil {
 		return err
 	}

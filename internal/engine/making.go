@@ -102,11 +102,20 @@ func (x *execution) clearMade(ctx context.Context, s *store.Step) (left int, err
 			if l.Phase == cloud.Removing {
 				continue
 			}
-			text := fmt.Sprintf("removing the %s %s (%s), which %s made by itself", resource.Words(l.Type), l.Name, l.ID, s.Resource)
-			if err := x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, State: string(schedule.Working), Text: text}, nil); err != nil {
+			text := fmt.Sprintf("removing the %s %s (%s), which %s made by itself", resource.Words(l.Type), l.Name,
+				l.ID, s.Resource)
+			err := x.note(ctx, store.Event{
+				Kind:     "call",
+				Resource: s.Resource,
+				State:    string(schedule.Working),
+				Text:     text,
+			}, nil)
+			if err != nil {
 				return left, err
 			}
-			if _, err := x.adapter.Step(ctx, cloud.Task{Action: cloud.Remove, Ref: l.Ref}, func(cloud.Part) error { return nil }); err != nil {
+			_, err = x.adapter.Step(ctx, cloud.Task{Action: cloud.Remove, Ref: l.Ref},
+				func(cloud.Part) error { return nil })
+			if err != nil {
 				return left, err
 			}
 		}
@@ -123,6 +132,8 @@ func (x *execution) tellStays(ctx context.Context, s *store.Step, l cloud.Live, 
 	if told {
 		return nil
 	}
-	text := fmt.Sprintf("the %s %s (%s) has the tag of what %s makes, and stays: %s", resource.Words(l.Type), l.Name, l.ID, s.Resource, why)
-	return x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, State: string(schedule.Working), Text: text}, nil)
+	text := fmt.Sprintf("the %s %s (%s) has the tag of what %s makes, and stays: %s", resource.Words(l.Type), l.Name,
+		l.ID, s.Resource, why)
+	return x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, State: string(schedule.Working), Text: text},
+		nil)
 }

@@ -28,8 +28,16 @@ func Steps(p change.Plan, d proposal.Durations, recorded []store.Resource) []sto
 	steps := make([]store.Step, 0, len(p.Actions)+1)
 	for n, a := range p.Actions {
 		c := p.Changes[a.Change]
-		s := store.Step{Number: n, Resource: a.Resource, Type: c.Type, Action: string(a.Do), State: string(schedule.Waiting), Needs: []store.Need{},
-			ExpectMS: d.ExpectOf(p, a), PatienceMS: health.Patience(patience(c.Resource), d.Rate).Milliseconds()}
+		s := store.Step{
+			Number:     n,
+			Resource:   a.Resource,
+			Type:       c.Type,
+			Action:     string(a.Do),
+			State:      string(schedule.Waiting),
+			Needs:      []store.Need{},
+			ExpectMS:   d.ExpectOf(p, a),
+			PatienceMS: health.Patience(patience(c.Resource), d.Rate).Milliseconds(),
+		}
 		row, there := known[c.Resource]
 		if c.Was != "" {
 			row, there = known[c.Was]
@@ -58,7 +66,8 @@ const outOfPatience = "longer than its patience"
 func newToken(typeName string) string {
 	raw := make([]byte, 10)
 	rand.Read(raw)
-	return "us-" + strings.ReplaceAll(typeName, "_", "-") + "-" + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(raw))
+	return "us-" + strings.ReplaceAll(typeName, "_", "-") + "-" +
+		strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(raw))
 }
 
 // usualPatience is the deadline, in cloud seconds, of what no rendering tells of.

@@ -29,7 +29,8 @@ func told(steps []store.Step) string {
 			needs = append(needs, need)
 		}
 		slices.Sort(needs)
-		out = append(out, strings.TrimSuffix(fmt.Sprintf("%d %s %s < %s", s.Number, s.Action, s.Resource, strings.Join(needs, ", ")), " < "))
+		out = append(out, strings.TrimSuffix(fmt.Sprintf("%d %s %s < %s", s.Number, s.Action, s.Resource,
+			strings.Join(needs, ", ")), " < "))
 	}
 	return strings.Join(out, "\n")
 }
@@ -68,19 +69,37 @@ func TestStepsOfChanges(t *testing.T) {
 		want    string
 	}{
 		{"what is made waits for what is made, not for what stays",
-			[]change.Change{{Resource: "net", Change: change.Same}, {Resource: "lan", Change: change.Create, After: after("net")}, {Resource: "host", Change: change.Create, After: append(after("lan"), render.After{Name: "net"})}},
+			[]change.Change{
+				{Resource: "net", Change: change.Same},
+				{Resource: "lan", Change: change.Create, After: after("net")},
+				{Resource: "host", Change: change.Create, After: append(after("lan"), render.After{Name: "net"})},
+			},
 			false, "0 create lan\n1 create host < 0"},
 		{"existence is enough where that is asked",
-			[]change.Change{{Resource: "a", Change: change.Create}, {Resource: "b", Change: change.Create, After: []render.After{{Name: "a", Gate: lang.GateMade}}}},
+			[]change.Change{
+				{Resource: "a", Change: change.Create},
+				{Resource: "b", Change: change.Create, After: []render.After{{Name: "a", Gate: lang.GateMade}}},
+			},
 			false, "0 create a\n1 create b < 0 made"},
 		{"old ones go in the opposite order, new ones after them",
-			[]change.Change{{Resource: "net", Change: change.Rebuild}, {Resource: "lan", Change: change.Rebuild, After: after("net")}},
+			[]change.Change{
+				{Resource: "net", Change: change.Rebuild},
+				{Resource: "lan", Change: change.Rebuild, After: after("net")},
+			},
 			false, "0 remove net < 2\n1 create net < 0\n2 remove lan\n3 create lan < 1, 2"},
 		{"two at a time",
-			[]change.Change{{Resource: "w0", Change: change.Create, Group: "w", AtOnce: 2}, {Resource: "w1", Change: change.Alter, Group: "w", AtOnce: 2}, {Resource: "w2", Change: change.Same, Group: "w", AtOnce: 2}, {Resource: "w3", Change: change.Create, Group: "w", AtOnce: 2}},
+			[]change.Change{
+				{Resource: "w0", Change: change.Create, Group: "w", AtOnce: 2},
+				{Resource: "w1", Change: change.Alter, Group: "w", AtOnce: 2},
+				{Resource: "w2", Change: change.Same, Group: "w", AtOnce: 2},
+				{Resource: "w3", Change: change.Create, Group: "w", AtOnce: 2},
+			},
 			false, "0 create w0\n1 alter w1\n2 create w3 < 0"},
 		{"one rebuild begins when the one before it is whole again",
-			[]change.Change{{Resource: "w0", Change: change.Rebuild, Group: "w", AtOnce: 1}, {Resource: "w1", Change: change.Rebuild, Group: "w", AtOnce: 1}},
+			[]change.Change{
+				{Resource: "w0", Change: change.Rebuild, Group: "w", AtOnce: 1},
+				{Resource: "w1", Change: change.Rebuild, Group: "w", AtOnce: 1},
+			},
 			false, "0 remove w0\n1 create w0 < 0\n2 remove w1 < 1\n3 create w1 < 2"},
 		{"the proof comes last",
 			[]change.Change{{Resource: "a", Change: change.Create}, {Resource: "b", Change: change.Remove}},
@@ -99,8 +118,14 @@ func TestStepsOfChanges(t *testing.T) {
 
 func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
 	t.Parallel()
-	r := &render.Rendering{Resources: []render.Resource{{Name: "slow", Patience: 7200}}, Prove: []health.Check{{Within: 300}, {Within: 120}}}
-	steps := engine.Steps(ordered(r, change.Change{Resource: "slow", Change: change.Create}, change.Change{Resource: "gone", Change: change.Remove}), proposal.Durations{Rate: 60}, nil)
+	r := &render.Rendering{
+		Resources: []render.Resource{{Name: "slow", Patience: 7200}},
+		Prove:     []health.Check{{Within: 300}, {Within: 120}},
+	}
+	steps := engine.Steps(ordered(r, change.Change{Resource: "slow", Change: change.Create}, change.Change{
+		Resource: "gone",
+		Change:   change.Remove,
+	}), proposal.Durations{Rate: 60}, nil)
 	var got []int64
 	for _, s := range steps {
 		got = append(got, s.PatienceMS)
@@ -111,7 +136,9 @@ func TestStepsHaveThePatienceOfTheirRendering(t *testing.T) {
 	if !slices.Equal(got, []int64{120_000, 30_000, 30_000}) {
 		t.Error(got)
 	}
-	if retired := engine.Steps(ordered(nil, change.Change{Resource: "slow", Change: change.Remove}), proposal.Durations{Rate: 60}, nil); len(retired) != 1 || retired[0].PatienceMS != 30_000 {
+	retired := engine.Steps(ordered(nil, change.Change{Resource: "slow", Change: change.Remove}),
+		proposal.Durations{Rate: 60}, nil)
+	if len(retired) != 1 || retired[0].PatienceMS != 30_000 {
 		t.Error(retired)
 	}
 }

@@ -24,8 +24,16 @@ func withProof(steps []store.Step, r *render.Rendering, d proposal.Durations) []
 	for _, c := range r.Prove {
 		patience = max(patience, c.Within)
 	}
-	proof := store.Step{Number: len(steps), Resource: Whole, Type: "stack", Action: ActionProve, State: string(schedule.Waiting), Needs: []store.Need{},
-		ExpectMS: d.ExpectProof(), PatienceMS: health.Patience(patience+60, d.Rate).Milliseconds()}
+	proof := store.Step{
+		Number:     len(steps),
+		Resource:   Whole,
+		Type:       "stack",
+		Action:     ActionProve,
+		State:      string(schedule.Waiting),
+		Needs:      []store.Need{},
+		ExpectMS:   d.ExpectProof(),
+		PatienceMS: health.Patience(patience+60, d.Rate).Milliseconds(),
+	}
 	for _, s := range steps {
 		proof.Needs = append(proof.Needs, store.Need{Step: s.Number})
 	}
@@ -37,7 +45,10 @@ func (x *execution) beginProof(ctx context.Context, s *store.Step) (schedule.Eve
 	if err := x.intend(ctx, s, "proving the "+Whole, nil); err != nil {
 		return schedule.Event{}, err
 	}
-	return schedule.Event{Outcome: schedule.Accepted, At: x.now()}, x.commit(ctx, nil, func(w *store.Write) { w.StepCalled(s.Number) })
+	return schedule.Event{
+		Outcome: schedule.Accepted,
+		At:      x.now(),
+	}, x.commit(ctx, nil, func(w *store.Write) { w.StepCalled(s.Number) })
 }
 
 // settleProof moves the proof on to its checks.
@@ -48,16 +59,30 @@ func (x *execution) settleProof(ctx context.Context, s *store.Step) (schedule.Ev
 	now := x.now()
 	s.State, s.MadeAt = string(schedule.Settling), &now
 	x.madeNow(s.Number, now)
-	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Settling), Text: "the checks of the " + Whole + " have begun"},
-		func(w *store.Write) { w.StepState(s.Number, string(schedule.Settling), "") })
+	return schedule.Event{
+			Outcome: schedule.Made,
+		}, x.note(ctx, store.Event{
+			Kind:     "step",
+			Resource: s.Resource,
+			State:    string(schedule.Settling),
+			Text:     "the checks of the " + Whole + " have begun",
+		},
+			func(w *store.Write) { w.StepState(s.Number, string(schedule.Settling), "") })
 }
 
 // proved records that the checks of the whole stack hold.
 func (x *execution) proved(ctx context.Context, s *store.Step, seen []health.Evidence) (schedule.Event, error) {
 	now := x.now()
 	s.EndedAt = &now
-	return schedule.Event{Outcome: schedule.Proved}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Healthy), Text: "the " + Whole + " is proved"}, func(w *store.Write) {
-		x.kept(w, seen)
-		w.StepState(s.Number, string(schedule.Healthy), "")
-	})
+	return schedule.Event{
+			Outcome: schedule.Proved,
+		}, x.note(ctx, store.Event{
+			Kind:     "step",
+			Resource: s.Resource,
+			State:    string(schedule.Healthy),
+			Text:     "the " + Whole + " is proved",
+		}, func(w *store.Write) {
+			x.kept(w, seen)
+			w.StepState(s.Number, string(schedule.Healthy), "")
+		})
 }

@@ -17,7 +17,11 @@ import (
 func (x *execution) refused(ctx context.Context, s *store.Step, err error) (schedule.Event, error) {
 	var unseen *unseenError
 	if errors.As(err, &unseen) {
-		return schedule.Event{Outcome: schedule.Retry, At: unseen.until, Reason: unseen.Error()}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: unseen.Error()}, nil)
+		return schedule.Event{
+			Outcome: schedule.Retry,
+			At:      unseen.until,
+			Reason:  unseen.Error(),
+		}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: unseen.Error()}, nil)
 	}
 	var beyond *beyondError
 	if errors.As(err, &beyond) {
@@ -38,21 +42,41 @@ func (x *execution) refused(ctx context.Context, s *store.Step, err error) (sche
 	switch {
 	case class == cloud.Throttled:
 		wait := max(e.RetryAfter, 100*time.Millisecond)
-		return schedule.Event{Outcome: schedule.Throttled, At: x.now().Add(wait), Waited: wait}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource,
-			Text: fmt.Sprintf("the cloud asks to wait %s before the next call", e.RetryAfter)}, keep)
+		return schedule.Event{
+				Outcome: schedule.Throttled,
+				At:      x.now().Add(wait),
+				Waited:  wait,
+			}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource,
+				Text: fmt.Sprintf("the cloud asks to wait %s before the next call", e.RetryAfter)}, keep)
 	case class == cloud.SignIn:
-		return schedule.Event{Outcome: schedule.Halted, Reason: reason}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource,
-			Text: fmt.Sprintf("%s waits: the credentials of account %s are not accepted any more", s.Resource, x.account.Name)}, keep)
+		return schedule.Event{
+				Outcome: schedule.Halted,
+				Reason:  reason,
+			}, x.note(ctx, store.Event{
+				Kind:     "call",
+				Resource: s.Resource,
+				Text: fmt.Sprintf("%s waits: the credentials of account %s are not accepted any more", s.Resource,
+					x.account.Name),
+			}, keep)
 	case class == cloud.Capacity && x.nextZone(s, e):
 		text := fmt.Sprintf("%s: %s; trying zone %v", s.Resource, e.Message, s.Want["zone"])
-		return schedule.Event{Outcome: schedule.More}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: text}, func(w *store.Write) {
-			w.StepIntent(*s)
-			if row := x.resource(s); row != nil {
-				w.PutResource(*row)
-			}
-		})
+		return schedule.Event{
+				Outcome: schedule.More,
+			}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: text}, func(w *store.Write) {
+				w.StepIntent(*s)
+				if row := x.resource(s); row != nil {
+					w.PutResource(*row)
+				}
+			})
 	case class.Passing():
-		return schedule.Event{Outcome: schedule.Retry, Reason: reason}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: s.Resource + ": " + reason + "; trying again"}, keep)
+		return schedule.Event{
+				Outcome: schedule.Retry,
+				Reason:  reason,
+			}, x.note(ctx, store.Event{
+				Kind:     "call",
+				Resource: s.Resource,
+				Text:     s.Resource + ": " + reason + "; trying again",
+			}, keep)
 	}
 	return x.broken(ctx, s, reason)
 }
@@ -76,7 +100,12 @@ func (x *execution) unsend(s *store.Step) {
 func (x *execution) broken(ctx context.Context, s *store.Step, reason string) (schedule.Event, error) {
 	reason = x.scrub(reason)
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Failed)).Inc()
-	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Failed), Text: s.Resource + " failed: " + reason}, func(w *store.Write) {
+	err := x.note(ctx, store.Event{
+		Kind:     "step",
+		Resource: s.Resource,
+		State:    string(schedule.Failed),
+		Text:     s.Resource + " failed: " + reason,
+	}, func(w *store.Write) {
 		w.StepState(s.Number, string(schedule.Failed), reason)
 		w.StepParts(s.Number, s.Parts)
 		if s.Action == ActionProve {

@@ -136,13 +136,14 @@ func (x *execution) intend(ctx context.Context, s *store.Step, text string, more
 	if s.IntentAt != nil {
 		return nil
 	}
-	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Working), Text: text}, func(w *store.Write) {
-		w.StepState(s.Number, string(schedule.Working), "")
-		w.StepIntent(*s)
-		if more != nil {
-			more(w)
-		}
-	})
+	err := x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Working), Text: text},
+		func(w *store.Write) {
+			w.StepState(s.Number, string(schedule.Working), "")
+			w.StepIntent(*s)
+			if more != nil {
+				more(w)
+			}
+		})
 	if err != nil {
 		return err
 	}
@@ -152,7 +153,16 @@ func (x *execution) intend(ctx context.Context, s *store.Step, text string, more
 	x.writing.Lock()
 	writes := x.writes
 	x.writing.Unlock()
-	err = x.engine.Deeds.Add(Deed{At: now, Run: x.run.ID, Writes: writes, Stack: x.run.Stack, StackID: x.run.StackID, Resource: s.Resource, Action: s.Action, Token: s.Token})
+	err = x.engine.Deeds.Add(Deed{
+		At:       now,
+		Run:      x.run.ID,
+		Writes:   writes,
+		Stack:    x.run.Stack,
+		StackID:  x.run.StackID,
+		Resource: s.Resource,
+		Action:   s.Action,
+		Token:    s.Token,
+	})
 	if err != nil { // a full disk: what is done is recorded all the same
 		x.engine.Log.Warn("what is done is not written beside the database", "run", x.run.ID, "error", err)
 	}
@@ -196,7 +206,8 @@ type unseenError struct {
 }
 
 func (u *unseenError) Error() string {
-	return "asking the cloud for " + u.name + ": it is not seen yet, and what was asked for a moment ago may still turn up"
+	return "asking the cloud for " + u.name +
+		": it is not seen yet, and what was asked for a moment ago may still turn up"
 }
 
 // look sees how far a step is.
@@ -221,7 +232,11 @@ func (x *execution) look(ctx context.Context, number int) (schedule.Event, error
 			return x.refused(ctx, s, err)
 		}
 		if left > 0 {
-			return schedule.Event{Outcome: schedule.NotYet, At: x.now().Add(x.real(soonAgain)), Reason: fmt.Sprintf("%d things that it made by itself are still there", left)}, nil
+			return schedule.Event{
+				Outcome: schedule.NotYet,
+				At:      x.now().Add(x.real(soonAgain)),
+				Reason:  fmt.Sprintf("%d things that it made by itself are still there", left),
+			}, nil
 		}
 	}
 	if there == cloud.Absent {
@@ -238,7 +253,8 @@ func (x *execution) look(ctx context.Context, number int) (schedule.Event, error
 	case live.Phase != cloud.Ready:
 		return notYet, nil
 	}
-	if differs := change.Strayed(s.Type, s.Want, live.Has, x.left(s.Resource)); len(differs) > 0 && s.Action == ActionAlter {
+	differs := change.Strayed(s.Type, s.Want, live.Has, x.left(s.Resource))
+	if len(differs) > 0 && s.Action == ActionAlter {
 		if s.CalledAt != nil && x.now().Sub(*s.CalledAt) < x.visibility() {
 			return notYet, nil // an old answer, or one on its way
 		}
@@ -333,13 +349,20 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 	x.mu.Unlock()
 	s.State, s.MadeAt = string(schedule.Settling), &now
 	x.madeNow(s.Number, now)
-	return schedule.Event{Outcome: schedule.Made}, x.note(ctx, store.Event{Kind: "step", Resource: s.Resource, State: string(schedule.Settling), Text: s.Resource + " is made and settling"},
-		func(w *store.Write) {
-			w.StepState(s.Number, string(schedule.Settling), "")
-			w.StepParts(s.Number, s.Parts)
-			x.writeWaits(w, s.Number)
-			w.PutResource(saved)
-		})
+	return schedule.Event{
+			Outcome: schedule.Made,
+		}, x.note(ctx, store.Event{
+			Kind:     "step",
+			Resource: s.Resource,
+			State:    string(schedule.Settling),
+			Text:     s.Resource + " is made and settling",
+		},
+			func(w *store.Write) {
+				w.StepState(s.Number, string(schedule.Settling), "")
+				w.StepParts(s.Number, s.Parts)
+				x.writeWaits(w, s.Number)
+				w.PutResource(saved)
+			})
 }
 
 // resolve computes the wanted values of a resource: as they are shown and
@@ -373,17 +396,29 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 		if inputs := laterInputs(waits); len(inputs) > 0 {
 			return shown, sent, &awaitsError{s.Resource, inputs}
 		}
-		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "it still waits for " + strings.Join(waits, ", ")}
+		return shown, sent, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "it still waits for " + strings.Join(waits, ", "),
+		}
 	}
 	if secrets := resource.Secrets(sent.Want); len(secrets) > 0 {
-		return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "the secret " + secrets[0] + " is not there", Remedy: "propose again"}
+		return shown, sent, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "the secret " + secrets[0] + " is not there",
+			Remedy:  "propose again",
+		}
 	}
 	if was := x.document.Rendering.Resource(s.Resource); was != nil {
 		if at, differs := render.Differs("", was.Want, plainMap(shown.Want)); differs {
-			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("`%s` would come out differently than was accepted", at), Remedy: "propose again"}
+			return shown, sent, &cloud.Error{
+				Class:   cloud.Invalid,
+				Message: fmt.Sprintf("`%s` would come out differently than was accepted", at),
+				Remedy:  "propose again",
+			}
 		}
 	}
-	if ref, ok := x.document.Secrets[s.Resource]; ok && shown.Type == resource.TypeKeyPair && sent.Want["public_key"] == nil {
+	ref, ok := x.document.Secrets[s.Resource]
+	if ok && shown.Type == resource.TypeKeyPair && sent.Want["public_key"] == nil {
 		public, err := x.secrets.PublicHalf(ref, x.document.Stack.Name)
 		if err != nil {
 			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "its key pair cannot be read"}

@@ -12,14 +12,19 @@ import (
 )
 
 // undone judges the undoing of a task.
-func (t *tasks) undone(ctx context.Context, m task.Machine, ref cloud.Ref, state task.State, output string) (cloud.Live, cloud.Presence, error) {
+func (t *tasks) undone(ctx context.Context, m task.Machine, ref cloud.Ref, state task.State,
+	output string) (cloud.Live, cloud.Presence, error) {
 	switch {
 	case state.Phase == task.Running:
 		l := t.live(ref, cloud.Removing)
 		l.ReadyIn = soonAgain
 		return l, cloud.Present, nil
 	case state.Phase == task.Lost || state.Exit != 0:
-		return cloud.Live{}, "", &cloud.Error{Class: cloud.Invalid, Message: "what undoes it " + endedBadly(state, output), Remedy: "mend the machine, or take `undo` out of the template, and propose again"}
+		return cloud.Live{}, "", &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "what undoes it " + endedBadly(state, output),
+			Remedy:  "mend the machine, or take `undo` out of the template, and propose again",
+		}
 	}
 	for _, p := range ref.Parts { // what is left there is of no more use; it harms nobody when it stays
 		m.Forget(ctx, p.Mark)
@@ -28,7 +33,8 @@ func (t *tasks) undone(ctx context.Context, m task.Machine, ref cloud.Ref, state
 }
 
 // judged judges a run of the command.
-func (t *tasks) judged(ctx context.Context, m task.Machine, ref cloud.Ref, want map[string]any, state task.State, output string) (cloud.Live, cloud.Presence, error) {
+func (t *tasks) judged(ctx context.Context, m task.Machine, ref cloud.Ref, want map[string]any, state task.State,
+	output string) (cloud.Live, cloud.Presence, error) {
 	l := t.live(ref, cloud.Making)
 	answer := text(want, "answer")
 	kept := t.kept(want, output)
@@ -58,7 +64,8 @@ func (t *tasks) judged(ctx context.Context, m task.Machine, ref cloud.Ref, want 
 
 func endedBadly(s task.State, output string) string {
 	if s.Phase == task.Lost {
-		return "ended without an exit code: the machine was started again, or somebody ended it; it wrote " + short(output)
+		return "ended without an exit code: the machine was started again, or somebody ended it; it wrote " +
+			short(output)
 	}
 	return fmt.Sprintf("ended with exit code %d; it wrote %s", s.Exit, short(output))
 }
@@ -113,5 +120,9 @@ func (t *tasks) tell(ctx context.Context, want map[string]any, mark, output stri
 	if shown == "" || strings.HasPrefix(shown, "(") && from > 0 {
 		return nil
 	}
-	return t.x.note(ctx, store.Event{Kind: "output", Resource: t.s.Resource, Text: t.s.Resource + " wrote: " + strings.TrimRight(shown, "\n")}, nil)
+	return t.x.note(ctx, store.Event{
+		Kind:     "output",
+		Resource: t.s.Resource,
+		Text:     t.s.Resource + " wrote: " + strings.TrimRight(shown, "\n"),
+	}, nil)
 }

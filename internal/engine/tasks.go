@@ -295,7 +295,12 @@ func (x *execution) opened(tree any) (any, error) {
 // machine signs in to the machine of a task.
 func (t *tasks) machine(ctx context.Context, want map[string]any) (task.Machine, func(), error) {
 	if t.x.account.Unreached {
-		return task.Machine{}, nil, &cloud.Error{Class: cloud.Invalid, Message: "no packets from here reach the machines of this account, so nothing is run on them", Remedy: "take the task out of the template, or let packets through and say so with: undersail accounts set"}
+		return task.Machine{}, nil, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "no packets from here reach the machines of this account, so nothing is run on them",
+			Remedy: "take the task out of the template, or let packets through and say so with: undersail " +
+				"accounts set",
+		}
 	}
 	t.x.mu.Lock()
 	prober := t.x.prober()
@@ -306,7 +311,10 @@ func (t *tasks) machine(ctx context.Context, want map[string]any) (task.Machine,
 	client, leave, err := prober.Login(ctx, spec)
 	if err != nil {
 		cancel()
-		return task.Machine{}, nil, &cloud.Error{Class: cloud.Transient, Message: fmt.Sprintf("nobody can sign in to %s as %s: %v", spec["host"], text(want, "user"), err)}
+		return task.Machine{}, nil, &cloud.Error{
+			Class:   cloud.Transient,
+			Message: fmt.Sprintf("nobody can sign in to %s as %s: %v", spec["host"], text(want, "user"), err),
+		}
 	}
 	return task.On(client), func() { leave(); cancel() }, nil
 }
@@ -321,7 +329,8 @@ func (t *tasks) goneWith(ctx context.Context, want map[string]any) bool {
 	t.x.mu.Lock()
 	var on *store.Resource
 	for _, r := range t.x.resources {
-		if r.Type == resource.TypeInstance && (same(r.Attributes["private_address"], want["on"]) || same(r.Attributes["public_address"], want["on"])) {
+		if r.Type == resource.TypeInstance &&
+			(same(r.Attributes["private_address"], want["on"]) || same(r.Attributes["public_address"], want["on"])) {
 			on = r
 		}
 	}

@@ -21,7 +21,11 @@ func (x *execution) spent() (out []store.Spent) {
 		if at.IsZero() {
 			continue
 		}
-		s := store.Spent{Run: x.run.ID, Step: x.steps[i].Number, SpentMS: max(0, now.Sub(at)-x.waits[i].since).Milliseconds()}
+		s := store.Spent{
+			Run:     x.run.ID,
+			Step:    x.steps[i].Number,
+			SpentMS: max(0, now.Sub(at)-x.waits[i].since).Milliseconds(),
+		}
 		if made := x.mades[i]; !made.IsZero() {
 			s.SettleMS = max(0, now.Sub(made)-x.waits[i].sinceMade).Milliseconds()
 		}

@@ -27,8 +27,21 @@ func TestWhatAStepSentStaysItsOwn(t *testing.T) {
 		earlier := cloud.Part{Kind: runPart, Mark: "one.1", Sent: began.Add(-3 * time.Second), Seen: true}
 		own := cloud.Part{Kind: undoPart, Mark: "one.undo.1", Sent: began.Add(12 * time.Millisecond), Seen: true}
 		at := began
-		x := &execution{claimed: c.claimed, began: time.Now(), intents: map[int]time.Time{}, mades: map[int]time.Time{},
-			steps: []store.Step{{Token: "one", Action: ActionRemove, State: string(schedule.Working), IntentAt: &at, CalledAt: &at, SpentMS: c.spent.Milliseconds(), Parts: []cloud.Part{earlier, own}}}}
+		x := &execution{
+			claimed: c.claimed,
+			began:   time.Now(),
+			intents: map[int]time.Time{},
+			mades:   map[int]time.Time{},
+			steps: []store.Step{{
+				Token:    "one",
+				Action:   ActionRemove,
+				State:    string(schedule.Working),
+				IntentAt: &at,
+				CalledAt: &at,
+				SpentMS:  c.spent.Milliseconds(),
+				Parts:    []cloud.Part{earlier, own},
+			}},
+		}
 		x.resume()
 		tasks := &tasks{x: x, s: &x.steps[0]}
 		ref := x.ref(&x.steps[0])
@@ -36,7 +49,8 @@ func TestWhatAStepSentStaysItsOwn(t *testing.T) {
 			t.Errorf("%s: what it sent is not its own: began %s, sent %s", name, x.steps[0].IntentAt, ref.Parts[1].Sent)
 		}
 		if p := tasks.mine(ref, runPart); p != nil {
-			t.Errorf("%s: what an earlier step sent is taken for its own: began %s, sent %s", name, x.steps[0].IntentAt, p.Sent)
+			t.Errorf("%s: what an earlier step sent is taken for its own: began %s, sent %s", name, x.steps[0].IntentAt,
+				p.Sent)
 		}
 	}
 }

@@ -65,7 +65,8 @@ func TestALostAnswerAndEndedCredentialsParkTheRunAndMakeNothingTwice(t *testing.
 	if run.State != "parked" || !strings.Contains(run.Reason, "credentials of account saltmere-lab") {
 		t.Fatalf("the run is %s: %s", run.State, run.Reason)
 	}
-	if _, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: "coast"}); err == nil || !strings.Contains(err.Error(), "parked") {
+	_, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: "coast"})
+	if err == nil || !strings.Contains(err.Error(), "parked") {
 		t.Errorf("a proposal beside a parked run: %v", err)
 	}
 	r.Lift()
@@ -88,7 +89,8 @@ func TestAnOutcomeThatNobodyKnowsIsKept(t *testing.T) {
 	// The cloud makes the disk, its answer is lost, and then nobody sees it for longer than the step has patience.
 	r.Fault(world.Fault{Kind: "lose-answer", On: "disks", Method: "PUT", Count: 1})
 	r.Fault(world.Fault{Kind: "server-error", On: "disks", Method: "GET", Count: -1})
-	id := r.ApplySource(s, "coast", strings.Replace(coast, "data: {type: disk, patience: 4h,", "data: {type: disk, patience: 20s,", 1), small)
+	id := r.ApplySource(s, "coast",
+		strings.Replace(coast, "data: {type: disk, patience: 4h,", "data: {type: disk, patience: 20s,", 1), small)
 	run := r.Await(s, id)
 	if run.State != "failed" {
 		t.Fatalf("the run is %s", run.State)
@@ -109,7 +111,8 @@ func TestAnOutcomeThatNobodyKnowsIsKept(t *testing.T) {
 		t.Fatal(servicetest.Explain(err))
 	}
 	if run = r.Await(s, again.ID); run.State != "done" || madeEver(r, "data[0]") != 1 {
-		t.Errorf("continuing ended %s (%s), and the disk was made %d times", run.State, run.Reason, madeEver(r, "data[0]"))
+		t.Errorf("continuing ended %s (%s), and the disk was made %d times", run.State, run.Reason,
+			madeEver(r, "data[0]"))
 	}
 }
 
@@ -236,7 +239,10 @@ func TestWhatWasAlteredByHandIsSeenAndPutBack(t *testing.T) {
 	ctx := context.Background()
 	source := strings.Replace(coast, "data: {type: disk,", "data: {type: disk, leave: [size],", 1)
 	r.Await(s, r.ApplySource(s, "coast", source, small))
-	open := []any{map[string]any{"source": "127.0.0.0/8", "port": 80}, map[string]any{"source": "0.0.0.0/0", "port": 22}}
+	open := []any{
+		map[string]any{"source": "127.0.0.0/8", "port": 80},
+		map[string]any{"source": "0.0.0.0/0", "port": 22},
+	}
 	r.ByHand(http.MethodPatch, "coast-rules", map[string]any{"inbound": open})
 	r.ByHand(http.MethodPatch, "coast-data[0]", map[string]any{"gib": 50}) // others may do that
 	v, err := s.Stacks.Verify(ctx, r.Admin, "coast")
@@ -244,7 +250,8 @@ func TestWhatWasAlteredByHandIsSeenAndPutBack(t *testing.T) {
 		t.Fatalf("an opened port is healthy: %+v %v", v, err)
 	}
 	for _, x := range v.Resources {
-		if wrong := x.Name == "rules"; wrong == (x.State == "healthy") || wrong && !strings.Contains(x.Reason, "altered by hand: `rules`") {
+		wrong := x.Name == "rules"
+		if wrong == (x.State == "healthy") || wrong && !strings.Contains(x.Reason, "altered by hand: `rules`") {
 			t.Errorf("%s is %s: %s", x.Name, x.State, x.Reason)
 		}
 	}
@@ -295,7 +302,8 @@ func TestAPanicFailsOneStep(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Start(engine.Config{Transport: faulty{"/disks/"}}, nil)
 	run := r.Await(s, r.ApplySource(s, "coast", coast, small))
-	if run.State != "failed" || !strings.Contains(run.Reason, "data[0]: a fault of Under Sail itself") || run.Finished != 3 {
+	if run.State != "failed" || !strings.Contains(run.Reason, "data[0]: a fault of Under Sail itself") ||
+		run.Finished != 3 {
 		t.Errorf("%s, %d steps healthy: %s", run.State, run.Finished, run.Reason)
 	}
 	p, err := s.Proposing.Continue(context.Background(), r.Admin, "coast")
@@ -339,7 +347,9 @@ func TestManyStacksShareTheLimitOfOneAccount(t *testing.T) {
 		if i%2 == 1 {
 			s = two
 		}
-		runs = append(runs, r.ApplySource(s, fmt.Sprint("coast-", i), source, map[string]any{"range": fmt.Sprintf("10.%d.0.0/24", 50+i)}))
+		runs = append(runs, r.ApplySource(s, fmt.Sprint("coast-", i), source, map[string]any{
+			"range": fmt.Sprintf("10.%d.0.0/24", 50+i),
+		}))
 	}
 	for _, id := range runs {
 		if run := r.Await(one, id); run.State != "done" {
@@ -364,7 +374,8 @@ func TestUndoingARunPutsTheStackBack(t *testing.T) {
 	ctx := context.Background()
 	first := r.ApplySource(s, "coast", coast, small)
 	r.Await(s, first)
-	second := r.ApplySource(s, "coast", coast, and(map[string]any{"store": "40GiB", "stores": 2, "port": 443, "owner": "tam"}))
+	second := r.ApplySource(s, "coast", coast,
+		and(map[string]any{"store": "40GiB", "stores": 2, "port": 443, "owner": "tam"}))
 	r.Await(s, second)
 	if _, err := s.Proposing.Undo(ctx, r.Admin, first); err == nil || !strings.Contains(err.Error(), "came later") {
 		t.Errorf("an older run may be undone: %v", err)
@@ -373,7 +384,8 @@ func TestUndoingARunPutsTheStackBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if p.Kind != "undo" || *p.Undoes != second || p.Summary != "1 alter, 1 remove, 3 same" || !strings.Contains(fmt.Sprint(p.Findings), "not-put-back data[0].size") {
+	if p.Kind != "undo" || *p.Undoes != second || p.Summary != "1 alter, 1 remove, 3 same" ||
+		!strings.Contains(fmt.Sprint(p.Findings), "not-put-back data[0].size") {
 		t.Errorf("%s of %d: %s %v", p.Kind, *p.Undoes, p.Summary, p.Findings)
 	}
 	undoing := r.Carry(s, p)
@@ -387,7 +399,8 @@ func TestUndoingARunPutsTheStackBack(t *testing.T) {
 		switch {
 		case x.Tags["undersail-resource"] == "data[1]":
 			t.Error("what the run made is still there")
-		case x.Kind == "firewalls" && (x.Tags["owner"] != "ines" || !strings.Contains(fmt.Sprint(x.Properties), "port:80")):
+		case x.Kind == "firewalls" &&
+			(x.Tags["owner"] != "ines" || !strings.Contains(fmt.Sprint(x.Properties), "port:80")):
 			t.Errorf("what the run altered is still %v %v", x.Tags, x.Properties)
 		case x.Kind == "disks" && fmt.Sprint(x.Properties["gib"]) != "40":
 			t.Errorf("a disk shrank: %v", x.Properties)
@@ -418,7 +431,8 @@ func TestARunThatFailsIsUndoneWhenAskedTo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(90 * time.Second); run.State != "undone" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); run.State != "undone" &&
+		time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if run, err = s.Stacks.Run(ctx, run.ID); err != nil {
 			t.Fatal(err)
 		}
@@ -442,7 +456,8 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 	ctx := context.Background()
 	r.Await(s, r.ApplySource(s, "coast", coast, and(map[string]any{"stores": 2})))
 	r.Fault(world.Fault{Kind: "server-error", On: "firewalls", Method: "PATCH", Count: -1})
-	source := strings.Replace(coast, "rules: {type: firewall, patience: 4h,", "rules: {type: firewall, patience: 1m,", 1)
+	source := strings.Replace(coast, "rules: {type: firewall, patience: 4h,", "rules: {type: firewall, patience: 1m,",
+		1)
 	p := r.Propose(s, "coast", source, and(map[string]any{"stores": 1, "port": 443}))
 	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, ""); err == nil {
 		t.Error("a disk is lost without a consent")
@@ -454,7 +469,8 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(90 * time.Second); run.State != "parked" && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); run.State != "parked" &&
+		time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if run, err = s.Stacks.Run(ctx, run.ID); err != nil {
 			t.Fatal(err)
 		}
@@ -566,8 +582,13 @@ func TestTheLookForWhatNobodyRecordedRepeatsInEveryRegion(t *testing.T) {
 		t.Fatal(err)
 	}
 	stray := r.Adapter()
-	_, err = stray.Step(ctx, cloud.Task{Action: cloud.Create, Ref: cloud.Ref{Region: "hollow-bay", Type: "disk", Token: "us-disk-stray"},
-		Want: map[string]any{"name": "stray", "size": "20GiB", "type": "solid"}, Tags: map[string]string{cloud.TagStackID: st.ID, cloud.TagStack: "coast", cloud.TagResource: "stray"}}, func(cloud.Part) error { return nil })
+	_, err = stray.Step(ctx,
+		cloud.Task{
+			Action: cloud.Create,
+			Ref:    cloud.Ref{Region: "hollow-bay", Type: "disk", Token: "us-disk-stray"},
+			Want:   map[string]any{"name": "stray", "size": "20GiB", "type": "solid"},
+			Tags:   map[string]string{cloud.TagStackID: st.ID, cloud.TagStack: "coast", cloud.TagResource: "stray"},
+		}, func(cloud.Part) error { return nil })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -579,17 +600,24 @@ func TestTheLookForWhatNobodyRecordedRepeatsInEveryRegion(t *testing.T) {
 		t.Fatal(err)
 	}
 	events := r.Events(author, id)
-	if run, _ := author.Stacks.Run(ctx, id); run.State != "done" || !strings.Contains(events, "not answered yet") || !strings.Contains(events, "which carries the mark of stack coast and is recorded nowhere; it stays as it is") {
+	run, _ := author.Stacks.Run(ctx, id)
+	if run.State != "done" || !strings.Contains(events, "not answered yet") ||
+		!strings.Contains(events, "which carries the mark of stack coast and is recorded nowhere; it stays as it is") {
 		t.Errorf("%s\n%s", run.State, events)
 	}
 	kept, err := author.Proposing.Kept(ctx)
-	if err != nil || len(kept) != 1 || kept[0].FoundAt == nil || kept[0].Stack != "coast" || kept[0].Resource != "stray" || kept[0].Region != "hollow-bay" {
+	if err != nil || len(kept) != 1 || kept[0].FoundAt == nil || kept[0].Stack != "coast" ||
+		kept[0].Resource != "stray" || kept[0].Region != "hollow-bay" {
 		t.Fatalf("it is not listed: %+v %v", kept, err)
 	}
 	for _, x := range r.Ledger().Alive {
 		if x.Name == "us-disk-stray" && x.Phase == "ready" {
-			p := r.Propose(author, "coast", source+"  stray: {type: disk, region: hollow-bay, want: {name: stray, size: 20GiB, type: solid}}\n", small)
-			if change := p.Changes[slices.IndexFunc(p.Changes, func(c change.Change) bool { return c.Resource == "stray" })]; change.TakesOver != "coast/stray" || change.Change != "alter" {
+			p := r.Propose(author, "coast",
+				source+"  stray: {type: disk, region: hollow-bay, want: {name: stray, size: 20GiB, type: solid}}\n",
+				small)
+			change := p.Changes[slices.IndexFunc(p.Changes,
+				func(c change.Change) bool { return c.Resource == "stray" })]
+			if change.TakesOver != "coast/stray" || change.Change != "alter" {
 				t.Errorf("the stack does not record it: %+v %v", change, p.Findings)
 			}
 			if p, err = author.Proposing.Discard(ctx, r.Admin, kept[0].ID); err != nil || len(p.Consents) == 0 {
@@ -670,7 +698,8 @@ func TestAWreckIsReplacedNotTriedAgain(t *testing.T) {
 	if run := r.Await(s, id); run.State != "failed" {
 		t.Fatal(run.State)
 	}
-	if _, err := s.Stacks.Retry(ctx, r.Admin, id, ""); err == nil || !strings.Contains(err.Error(), "broke in the cloud") {
+	_, err := s.Stacks.Retry(ctx, r.Admin, id, "")
+	if err == nil || !strings.Contains(err.Error(), "broke in the cloud") {
 		t.Errorf("a wreck is tried again: %v", err)
 	}
 	p, err := s.Proposing.Continue(ctx, r.Admin, "coast")
@@ -701,8 +730,11 @@ func TestALateAndStaleCloudMakesNothingTwice(t *testing.T) {
 	if err := e.CarryOut(ctx, id, 1); err != nil {
 		t.Fatal(err)
 	}
-	if run, _ := author.Stacks.Run(ctx, id); run.State != "done" || madeEver(r, "data[0]") != 1 || !strings.Contains(r.Events(author, id), "may still turn up") {
-		t.Fatalf("%s: %s; the disk was made %d times\n%s", run.State, run.Reason, madeEver(r, "data[0]"), r.Events(author, id))
+	run, _ := author.Stacks.Run(ctx, id)
+	if run.State != "done" || madeEver(r, "data[0]") != 1 ||
+		!strings.Contains(r.Events(author, id), "may still turn up") {
+		t.Fatalf("%s: %s; the disk was made %d times\n%s", run.State, run.Reason, madeEver(r, "data[0]"),
+			r.Events(author, id))
 	}
 	// In Larch's own words from here on: the run looks, alters, and is told old things.
 	plain := servicetest.NewWith(t, sim.Config{Pace: 20, Rate: 1000})

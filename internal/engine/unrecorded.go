@@ -36,7 +36,8 @@ func (x *execution) findLost(ctx context.Context) error {
 		return err
 	}
 	for _, k := range news {
-		text := fmt.Sprintf("found the %s %s, which carries the mark of stack %s and is recorded nowhere; it stays as it is: undersail kept", resource.Words(k.Type), k.ID(), x.run.Stack)
+		text := fmt.Sprintf("found the %s %s, which carries the mark of stack %s and is recorded nowhere; it stays "+
+			"as it is: undersail kept", resource.Words(k.Type), k.ID(), x.run.Stack)
 		if err := x.note(ctx, store.Event{Kind: "run", Resource: k.Name, Text: text}, nil); err != nil {
 			return err
 		}
@@ -75,6 +76,18 @@ func FoundOf(l cloud.Live, account, currency string) store.Kept {
 	declared, _, _ := strings.Cut(name, "[")
 	want := plainMap(l.Has)
 	delete(want, "tags")
-	return store.Kept{Token: l.Token, StackID: l.Tags[cloud.TagStackID], Stack: l.Tags[cloud.TagStack], Account: account, Region: l.Region, Name: name, Type: l.Type, Declared: declared,
-		Want: want, Attributes: plainMap(l.Attributes), Parts: l.Parts, Currency: currency}
+	return store.Kept{
+		Token:      l.Token,
+		StackID:    l.Tags[cloud.TagStackID],
+		Stack:      l.Tags[cloud.TagStack],
+		Account:    account,
+		Region:     l.Region,
+		Name:       name,
+		Type:       l.Type,
+		Declared:   declared,
+		Want:       want,
+		Attributes: plainMap(l.Attributes),
+		Parts:      l.Parts,
+		Currency:   currency,
+	}
 }

@@ -27,8 +27,13 @@ func (x *execution) waited(ctx context.Context, number int, limited, asked time.
 	x.tired[number] = x.tired[number] || tell
 	x.mu.Unlock()
 	if tell {
-		err := x.note(ctx, store.Event{Kind: "limit", Resource: s.Resource, Text: fmt.Sprintf("%s waited %s for the limit of account %s; this counts against no patience",
-			s.Resource, limited.Round(100*time.Millisecond), x.account.Name)}, func(w *store.Write) { x.writeWaits(w, number) })
+		err := x.note(ctx, store.Event{
+			Kind:     "limit",
+			Resource: s.Resource,
+			Text: fmt.Sprintf("%s waited %s for the limit of account %s; this counts against no patience",
+				s.Resource, limited.Round(100*time.Millisecond), x.account.Name),
+		},
+			func(w *store.Write) { x.writeWaits(w, number) })
 		if err != nil {
 			x.engine.Log.Debug("waiting was not told", "run", x.run.ID, "error", err)
 		}

@@ -27,7 +27,9 @@ func read(t *testing.T, name string) *lang.Template {
 
 func TestSARIFHasEveryDiagnosticAtItsPlace(t *testing.T) {
 	t.Parallel()
-	_, found := lang.Read("site.sail.yaml", []byte("undersail: 1\nabout: {name: s, version: 1.0.0, title: S}\nresources:\n  net: {type: netwrk}\noutputs: {a: =nte.id}\n"))
+	_, found := lang.Read("site.sail.yaml",
+		[]byte("undersail: 1\nabout: {name: s, version: 1.0.0, title: S}\nresources:\n  net: {type: "+
+			"netwrk}\noutputs: {a: =nte.id}\n"))
 	var b strings.Builder
 	if err := SARIF(&b, "1.2.3", found); err != nil {
 		t.Fatal(err)
@@ -58,14 +60,19 @@ func TestSARIFHasEveryDiagnosticAtItsPlace(t *testing.T) {
 		t.Fatalf("%d results of %d, %d rules", len(run.Results), len(found), len(run.Tool.Driver.Rules))
 	}
 	at := run.Results[0].Locations[0].PhysicalLocation
-	if at.ArtifactLocation.URI != "site.sail.yaml" || at.Region.StartLine != 4 || at.Region.StartColumn != 15 || !strings.Contains(run.Results[0].Message.Text, "did you mean `network`?") {
+	if at.ArtifactLocation.URI != "site.sail.yaml" || at.Region.StartLine != 4 || at.Region.StartColumn != 15 ||
+		!strings.Contains(run.Results[0].Message.Text, "did you mean `network`?") {
 		t.Errorf("%+v", run.Results[0])
 	}
 }
 
 func TestGraphsHoldEveryDependency(t *testing.T) {
 	t.Parallel()
-	r := render.Render(budget.Boundless(), render.Request{Template: read(t, "gauge-intake"), Stack: render.Stack{Name: "s"}, Inputs: map[string]any{"zones": []any{"a"}, "admin_sources": []any{"10.0.0.0/8"}}})
+	r := render.Render(budget.Boundless(), render.Request{
+		Template: read(t, "gauge-intake"),
+		Stack:    render.Stack{Name: "s"},
+		Inputs:   map[string]any{"zones": []any{"a"}, "admin_sources": []any{"10.0.0.0/8"}},
+	})
 	edges := 0
 	for _, res := range r.Resources {
 		edges += len(res.After)
@@ -80,7 +87,8 @@ func TestGraphsHoldEveryDependency(t *testing.T) {
 	if strings.Count(dot.String(), " -> ") != edges || !strings.Contains(dot.String(), `"gateway" -> "worker[0]";`) {
 		t.Errorf("want %d edges in\n%s", edges, dot.String())
 	}
-	if strings.Count(mermaid.String(), " --> ") != edges || !strings.Contains(mermaid.String(), `["worker[0]<br/>instance"]`) {
+	if strings.Count(mermaid.String(), " --> ") != edges ||
+		!strings.Contains(mermaid.String(), `["worker[0]<br/>instance"]`) {
 		t.Errorf("want %d edges in\n%s", edges, mermaid.String())
 	}
 }

@@ -35,7 +35,13 @@ const foldBeyond = 60
 func OfRendering(r *render.Rendering) Graph {
 	g := Graph{Title: r.Template.Title}
 	for _, res := range r.Resources {
-		g.Nodes = append(g.Nodes, GraphNode{Name: res.Name, Type: res.Type, Count: 1, After: res.After, scope: res.Declared})
+		g.Nodes = append(g.Nodes, GraphNode{
+			Name:  res.Name,
+			Type:  res.Type,
+			Count: 1,
+			After: res.After,
+			scope: res.Declared,
+		})
 	}
 	if len(g.Nodes) > foldBeyond {
 		return g.folded()

@@ -69,7 +69,9 @@ func SARIF(w io.Writer, version string, found lang.Diagnostics) error {
 	return e.Encode(map[string]any{
 		"version": "2.1.0",
 		"runs": []any{map[string]any{
-			"tool":       map[string]any{"driver": map[string]any{"name": "Under Sail", "semanticVersion": version, "rules": rules}},
+			"tool": map[string]any{
+				"driver": map[string]any{"name": "Under Sail", "semanticVersion": version, "rules": rules},
+			},
 			"columnKind": "unicodeCodePoints",
 			"results":    results,
 		}},

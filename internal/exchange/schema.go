@@ -30,7 +30,11 @@ func TemplateSchema() map[string]any { return templateSchema() }
 var (
 	expression = node{"type": "string", "pattern": "^=", "description": "An expression; == begins a literal =."}
 	name       = node{"type": "string", "pattern": "^[a-z][a-z0-9_]*$"}
-	span       = node{"type": "string", "pattern": "^([0-9]+(d|h|m|s))+$", "description": "A span of time such as 90s, 10m or 1h30m."}
+	span       = node{
+		"type":        "string",
+		"pattern":     "^([0-9]+(d|h|m|s))+$",
+		"description": "A span of time such as 90s, 10m or 1h30m.",
+	}
 )
 
 func described(about string) node { return node{"type": "string", "description": about} }
@@ -57,20 +61,34 @@ func templateSchema() node {
 	out := object(node{
 		"undersail": node{"const": 1, "description": "Version of the format."},
 		"about": object(node{
-			"name": node{"type": "string", "pattern": "^[a-z][a-z0-9]*(-[a-z0-9]+)*$"}, "version": described("Semantic version, such as 1.4.0."),
-			"title": described("One line for lists."), "text": described("What it is for."),
-			"maturity": node{"enum": []string{"supported", "trial", "withdrawn"}}, "takes": span, "from": node{"type": "string"},
+			"name":     node{"type": "string", "pattern": "^[a-z][a-z0-9]*(-[a-z0-9]+)*$"},
+			"version":  described("Semantic version, such as 1.4.0."),
+			"title":    described("One line for lists."),
+			"text":     described("What it is for."),
+			"maturity": node{"enum": []string{"supported", "trial", "withdrawn"}},
+			"takes":    span,
+			"from":     node{"type": "string"},
 		}, "name", "version", "title"),
-		"inputs":    named(node{"$ref": "#/$defs/input"}),
-		"presets":   named(object(node{"title": described("One line."), "text": described("When to choose it."), "inputs": node{"type": "object"}}, "title", "inputs")),
+		"inputs": named(node{"$ref": "#/$defs/input"}),
+		"presets": named(object(node{
+			"title":  described("One line."),
+			"text":   described("When to choose it."),
+			"inputs": node{"type": "object"},
+		}, "title", "inputs")),
 		"sizing":    named(sizingSchema()),
 		"functions": named(object(node{"takes": named(anything), "gives": expression}, "gives")),
 		"calc":      named(anything),
-		"require":   list(object(node{"that": expression, "else": described("What to say when it does not hold.")}, "that", "else")),
-		"resources": node{"type": "object", "propertyNames": name, "minProperties": 1, "additionalProperties": node{"$ref": "#/$defs/resource"}},
-		"prove":     list(node{"$ref": "#/$defs/check"}),
-		"outputs":   named(anything),
-		"guide":     node{"type": "string"},
+		"require": list(object(node{"that": expression, "else": described("What to say when it does not hold.")},
+			"that", "else")),
+		"resources": node{
+			"type":                 "object",
+			"propertyNames":        name,
+			"minProperties":        1,
+			"additionalProperties": node{"$ref": "#/$defs/resource"},
+		},
+		"prove":   list(node{"$ref": "#/$defs/check"}),
+		"outputs": named(anything),
+		"guide":   node{"type": "string"},
 	}, "undersail", "about", "resources")
 	out["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	out["title"] = "Under Sail template"
@@ -82,14 +100,29 @@ func inputSchema() node {
 	flag := node{"type": "boolean"}
 	properties := node{
 		"type": node{"enum": lang.InputTypes()}, "picks": node{"enum": lang.PickKinds()},
-		"needs":    needsSchema(),
-		"free":     node{"type": "integer", "minimum": 8, "maximum": 29, "description": "Length of a free range that is drawn where none is given."},
-		"advice":   described("Text, or an expression that gives it, for whoever fills the input in."),
-		"sized_by": object(node{"table": name, "for": node{"anyOf": []any{expression, node{"type": "number"}}}, "advises": node{"type": "boolean", "description": "Less is a warning, not an error."}}, "table", "for"),
-		"of":       described("Template of the stack that is picked: NAME@^1."),
-		"secret":   flag, "generate": flag, "optional": flag, "later": flag,
-		"rules": object(node{"length": node{"type": "integer"}, "classes": node{"type": "integer"}, "kinds": list(node{"enum": secretrule.Kinds()}), "forbid": list(node{"type": "string"})}),
-		"page":  described("Page of the form it is asked on."), "shown_when": expression, "asks_consent": described("What somebody agrees to by giving it."),
+		"needs": needsSchema(),
+		"free": node{
+			"type":        "integer",
+			"minimum":     8,
+			"maximum":     29,
+			"description": "Length of a free range that is drawn where none is given.",
+		},
+		"advice": described("Text, or an expression that gives it, for whoever fills the input in."),
+		"sized_by": object(node{
+			"table":   name,
+			"for":     node{"anyOf": []any{expression, node{"type": "number"}}},
+			"advises": node{"type": "boolean", "description": "Less is a warning, not an error."},
+		}, "table", "for"),
+		"of":     described("Template of the stack that is picked: NAME@^1."),
+		"secret": flag, "generate": flag, "optional": flag, "later": flag,
+		"rules": object(node{
+			"length":  node{"type": "integer"},
+			"classes": node{"type": "integer"},
+			"kinds":   list(node{"enum": secretrule.Kinds()}),
+			"forbid":  list(node{"type": "string"}),
+		}),
+		"page": described("Page of the form it is asked on."), "shown_when": expression,
+		"asks_consent": described("What somebody agrees to by giving it."),
 	}
 	for _, key := range lang.SchemaKeys() {
 		if _, known := properties[key]; !known {
@@ -101,16 +134,30 @@ func inputSchema() node {
 
 func needsSchema() node {
 	above := node{"type": "number", "exclusiveMinimum": 0}
-	return object(node{"vcpus": node{"type": "integer"}, "memory": described("Such as 16GiB."), "architecture": described("Such as x86_64."), "disk_mbps": above, "network_gbps": above})
+	return object(node{
+		"vcpus":        node{"type": "integer"},
+		"memory":       described("Such as 16GiB."),
+		"architecture": described("Such as x86_64."),
+		"disk_mbps":    above,
+		"network_gbps": above,
+	})
 }
 
 func sizingSchema() node {
 	row := object(node{"upto": node{"type": "number"}, "needs": needsSchema()}, "upto", "needs")
-	return object(node{"unit": described("What is counted, such as services."), "source": described("Where the figures come from."), "rows": list(row)}, "unit", "rows")
+	return object(node{
+		"unit":   described("What is counted, such as services."),
+		"source": described("Where the figures come from."),
+		"rows":   list(row),
+	}, "unit", "rows")
 }
 
 func checkSchema() node {
-	properties := node{"within": span, "steady_for": span, "passes": node{"type": "integer", "minimum": 1, "maximum": 100}}
+	properties := node{
+		"within":     span,
+		"steady_for": span,
+		"passes":     node{"type": "integer", "minimum": 1, "maximum": 100},
+	}
 	for kind, shape := range health.Kinds {
 		if kind != "phase" {
 			properties[kind] = shapeSchema(shape)
@@ -122,11 +169,15 @@ func checkSchema() node {
 func resourceSchema() node {
 	flag := node{"type": "boolean"}
 	conduct := node{
-		"when": expression, "repeat": node{}, "after": node{"type": "object", "additionalProperties": node{"enum": []string{"healthy", "made"}}},
-		"find": node{}, "was": name, "region": described("Region, when it is not that of the stack."),
-		"health": list(node{"$ref": "#/$defs/check"}), "patience": span, "guard": orExpression(flag), "rebuild": node{"enum": []string{"new_first", "old_first"}},
-		"pace": object(node{"at_once": node{"type": "integer", "minimum": 1}}, "at_once"), "at_retire": node{"enum": []string{"keep", "snapshot"}},
-		"leave": list(node{"type": "string"}), "features": list(node{"type": "string"}), "makes": list(shapeSchema(resource.Making)), "extra": node{"type": "object"},
+		"when": expression, "repeat": node{},
+		"after": node{"type": "object", "additionalProperties": node{"enum": []string{"healthy", "made"}}},
+		"find":  node{}, "was": name, "region": described("Region, when it is not that of the stack."),
+		"health": list(node{"$ref": "#/$defs/check"}), "patience": span, "guard": orExpression(flag),
+		"rebuild":   node{"enum": []string{"new_first", "old_first"}},
+		"pace":      object(node{"at_once": node{"type": "integer", "minimum": 1}}, "at_once"),
+		"at_retire": node{"enum": []string{"keep", "snapshot"}},
+		"leave":     list(node{"type": "string"}), "features": list(node{"type": "string"}),
+		"makes": list(shapeSchema(resource.Making)), "extra": node{"type": "object"},
 	}
 	var types []any
 	for _, t := range resource.Types() {
@@ -137,8 +188,14 @@ func resourceSchema() node {
 		}
 		types = append(types, object(properties, "type"))
 	}
-	types = append(types, object(node{"type": node{"const": lang.Embed, "description": "Another template."}, "when": expression, "repeat": node{},
-		"after": conduct["after"], "from": described("./FILE.sail.yaml beside this one, or NAME@^2 of the library."), "inputs": node{"type": "object"}}, "type", "from"))
+	types = append(types, object(node{
+		"type":   node{"const": lang.Embed, "description": "Another template."},
+		"when":   expression,
+		"repeat": node{},
+		"after":  conduct["after"],
+		"from":   described("./FILE.sail.yaml beside this one, or NAME@^2 of the library."),
+		"inputs": node{"type": "object"},
+	}, "type", "from"))
 	return node{"oneOf": types}
 }
 

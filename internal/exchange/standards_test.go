@@ -46,7 +46,10 @@ func TestDiagnosticsAreValidSARIF(t *testing.T) {
 		t.Fatal(err)
 	}
 	schema := compiled(t, raw)
-	for _, text := range []string{"undersail: 1\nresources: {net: {type: netwrk}, a: {type: address, want: {name: =b}}}\noutputs: {x: =ned.id}\n", "", "{", "undersail: 1\nabout: {name: s, version: 1.0.0, title: S}\ninputs: {unused: {type: string, default: x}}\nresources: {a: {type: address}}\n"} {
+	for _, text := range []string{"undersail: 1\nresources: {net: {type: netwrk}, a: {type: address, want: {name: " +
+		"=b}}}\noutputs: {x: =ned.id}\n", "", "{",
+		"undersail: 1\nabout: {name: s, version: 1.0.0, title: S}\ninputs: {unused: {type: string, default: " +
+			"x}}\nresources: {a: {type: address}}\n"} {
 		_, found := lang.Read("some folder/site.sail.yaml", []byte(text))
 		var b bytes.Buffer
 		if err := SARIF(&b, "1.2.3", found); err != nil {
@@ -102,10 +105,11 @@ func TestThePublishedSchemaAcceptsEveryExample(t *testing.T) {
 	}
 	head := "undersail: 1\nabout: {name: s, version: 1.0.0, title: S}\n"
 	for about, text := range map[string]string{
-		"an unknown type":      head + "resources: {net: {type: netwrk}}\n",
-		"an unknown property":  head + "resources: {net: {type: network, want: {rnge: 10.0.0.0/8}}}\n",
-		"a wrong kind":         head + "resources: {rules: {type: firewall, want: {network: x, rules: 4}}}\n",
-		"a number too large":   head + "resources: {p: {type: pool, want: {size: a, image: b, subnets: [], least: 0, most: 20000}}}\n",
+		"an unknown type":     head + "resources: {net: {type: netwrk}}\n",
+		"an unknown property": head + "resources: {net: {type: network, want: {rnge: 10.0.0.0/8}}}\n",
+		"a wrong kind":        head + "resources: {rules: {type: firewall, want: {network: x, rules: 4}}}\n",
+		"a number too large": head +
+			"resources: {p: {type: pool, want: {size: a, image: b, subnets: [], least: 0, most: 20000}}}\n",
 		"an unknown input key": head + "inputs: {a: {tpe: string}}\nresources: {a: {type: address}}\n",
 		"no resources":         head,
 		"a bad name":           head + "resources: {Net: {type: address}}\n",
@@ -168,7 +172,11 @@ func TestEveryStarterPassesEveryCheck(t *testing.T) {
 				inputs[in.Name] = []any{"198.51.100.0/24"}
 			}
 		}
-		r := render.Render(budget.Boundless(), render.Request{Template: template, Inputs: inputs, Stack: render.Stack{Name: "board"}})
+		r := render.Render(budget.Boundless(), render.Request{
+			Template: template,
+			Inputs:   inputs,
+			Stack:    render.Stack{Name: "board"},
+		})
 		if len(r.Findings) > 0 {
 			t.Errorf("with %v: %v", s.With, r.Findings)
 		}
@@ -186,9 +194,14 @@ func TestAStarterTellsWhatIsWrongWithItsAnswers(t *testing.T) {
 	t.Parallel()
 	nine := slices.Repeat([]Tier{{"a", 1, 80}}, 9)
 	for words, s := range map[string]Starter{
-		"no name of a template": {Name: "Tide Board"}, "nothing called": {Name: "board", With: []string{"lake"}}, "more than 8": {Name: "board", Tiers: nine},
-		"no name of a tier": {Name: "board", Tiers: []Tier{{"mid-dle", 1, 80}}}, `"machine" is taken`: {Name: "board", Tiers: []Tier{{"machine", 1, 80}}},
-		`"a" is taken`: {Name: "board", Tiers: []Tier{{"a", 1, 80}, {"a", 1, 80}}}, "has 0 machines": {Name: "board", Tiers: []Tier{{"a", 0, 80}}}, "port 70000": {Name: "board", Tiers: []Tier{{"a", 1, 70000}}},
+		"no name of a template": {Name: "Tide Board"},
+		"nothing called":        {Name: "board", With: []string{"lake"}},
+		"more than 8":           {Name: "board", Tiers: nine},
+		"no name of a tier":     {Name: "board", Tiers: []Tier{{"mid-dle", 1, 80}}},
+		`"machine" is taken`:    {Name: "board", Tiers: []Tier{{"machine", 1, 80}}},
+		`"a" is taken`:          {Name: "board", Tiers: []Tier{{"a", 1, 80}, {"a", 1, 80}}},
+		"has 0 machines":        {Name: "board", Tiers: []Tier{{"a", 0, 80}}},
+		"port 70000":            {Name: "board", Tiers: []Tier{{"a", 1, 70000}}},
 	} {
 		if err := s.Faults(); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%+v is told as %v, and not as %q", s, err, words)
@@ -244,7 +257,12 @@ func TestBeyondSixtyRepeatsFold(t *testing.T) {
 	t.Parallel()
 	r := sixty(t)
 	for i := range 10 {
-		r.Resources = append(r.Resources, render.Resource{Name: fmt.Sprintf("extra[%d]", i), Declared: "extra", Type: "address", After: []render.After{{Name: "board", Gate: lang.GateHealthy}}})
+		r.Resources = append(r.Resources, render.Resource{
+			Name:     fmt.Sprintf("extra[%d]", i),
+			Declared: "extra",
+			Type:     "address",
+			After:    []render.After{{Name: "board", Gate: lang.GateHealthy}},
+		})
 	}
 	g := OfRendering(r)
 	if len(g.Nodes) != 9 {
@@ -254,7 +272,8 @@ func TestBeyondSixtyRepeatsFold(t *testing.T) {
 	if err := DOT(&b, g); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`"machine\n20 of type instance"`, `"data" -> "machine"`, `"machine" -> "front"`, `"board" -> "extra"`} {
+	for _, want := range []string{`"machine\n20 of type instance"`, `"data" -> "machine"`, `"machine" -> "front"`,
+		`"board" -> "extra"`} {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("nothing of %s in\n%s", want, b.String())
 		}

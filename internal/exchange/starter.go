@@ -30,14 +30,16 @@ type Tier struct {
 const mostTiers = 8
 
 // starterNames are taken by what every starter may have.
-var starterNames = strings.Fields("net front_subnet back_subnet access rules data machine worker size workers disk_size disk_type range readers admin_sources password parts front back stack inputs calc self index offers")
+var starterNames = strings.Fields("net front_subnet back_subnet access rules data machine worker size workers " +
+	"disk_size disk_type range readers admin_sources password parts front back stack inputs calc self index offers")
 
 var tierName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,20}$`)
 
 // Faults tells what is wrong with the answers; Write writes only from right ones.
 func (s Starter) Faults() error {
 	if !starterName.MatchString(s.Name) {
-		return fmt.Errorf("%q is no name of a template: use small letters, digits and hyphens, such as tide-board", s.Name)
+		return fmt.Errorf("%q is no name of a template: use small letters, digits and hyphens, such as tide-board",
+			s.Name)
 	}
 	for _, x := range s.With {
 		if !slices.ContainsFunc(Extras, func(e struct{ Name, About string }) bool { return e.Name == x }) {
@@ -45,7 +47,8 @@ func (s Starter) Faults() error {
 		}
 	}
 	if len(s.Tiers) > mostTiers {
-		return fmt.Errorf("%d tiers are more than %d; begin with fewer and add them in the text", len(s.Tiers), mostTiers)
+		return fmt.Errorf("%d tiers are more than %d; begin with fewer and add them in the text", len(s.Tiers),
+			mostTiers)
 	}
 	taken := slices.Clone(starterNames)
 	for _, t := range s.Tiers {
@@ -83,31 +86,38 @@ func (s Starter) Write(w io.Writer) error {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("undersail: 1\nabout:\n  name: %s\n  version: 0.1.0\n  title: %s\n  maturity: trial", s.Name, s.title())
 	line("inputs:")
-	line("  size:\n    picks: size\n    needs: {vcpus: 1, memory: 1GiB, architecture: x86_64}   # the least that will do\n    default: plain-1\n    title: Machine size\n    page: Machine")
+	line("  size:\n    picks: size\n    needs: {vcpus: 1, memory: 1GiB, architecture: x86_64}   # the least that " +
+		"will do\n    default: plain-1\n    title: Machine size\n    page: Machine")
 	if has("workers") {
 		line("  workers: {type: integer, minimum: 0, maximum: 16, default: 2, title: Workers, page: Machine}")
 	}
 	if has("disk") {
-		line("  disk_size: {type: string, format: amount, default: 20GiB, title: Size of the data disk, page: Data}\n  disk_type: {picks: disk_type, default: solid, title: Disk type, page: Data}")
+		line("  disk_size: {type: string, format: amount, default: 20GiB, title: Size of the data disk, page: " +
+			"Data}\n  disk_type: {picks: disk_type, default: solid, title: Disk type, page: Data}")
 	}
 	for _, t := range s.Tiers {
-		line("  %s: {type: integer, minimum: 1, maximum: 16, default: %d, title: Machines of %s, page: Machine}", t.Name, t.Machines, t.Name)
+		line("  %s: {type: integer, minimum: 1, maximum: 16, default: %d, title: Machines of %s, page: Machine}",
+			t.Name, t.Machines, t.Name)
 	}
 	line("  range: {type: string, format: cidr, default: 10.70.0.0/22, title: Range of the network, page: Network}")
 	if has("public") {
-		line("  readers:\n    type: array\n    items: {type: string, format: cidr}\n    minItems: 1\n    title: Who may connect\n    page: Network")
+		line("  readers:\n    type: array\n    items: {type: string, format: cidr}\n    minItems: 1\n    title: Who " +
+			"may connect\n    page: Network")
 	}
 	if has("login") {
-		line("  admin_sources:\n    type: array\n    items: {type: string, format: cidr}\n    minItems: 1\n    title: Where administrators come from\n    page: Network")
+		line("  admin_sources:\n    type: array\n    items: {type: string, format: cidr}\n    minItems: 1\n    " +
+			"title: Where administrators come from\n    page: Network")
 	}
 	if has("password") {
-		line("  password: {secret: true, rules: {length: 14, classes: 3}, generate: true, title: Password, page: Access}")
+		line("  password: {secret: true, rules: {length: 14, classes: 3}, generate: true, title: Password, " +
+			"page: Access}")
 	}
 	parts := `"front/26", "back/24"`
 	for _, t := range s.Tiers {
 		parts += fmt.Sprintf(", %q", t.Name+"/26")
 	}
-	line("calc:\n  parts: =carve(inputs.range, [" + parts + "])   # add more at the end: what is placed stays where it is")
+	line("calc:\n  parts: =carve(inputs.range, [" + parts +
+		"])   # add more at the end: what is placed stays where it is")
 	line("resources:")
 	line("  net:\n    type: network\n    want: {range: =inputs.range}")
 	line("  front_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.front}")
@@ -120,12 +130,15 @@ func (s Starter) Write(w io.Writer) error {
 		line("  access:\n    type: key_pair   # without a public key, a pair is drawn and its private half sealed")
 	}
 	if rules != nil {
-		line("  rules:\n    type: firewall\n    want:\n      network: =net.id\n      rules: >-\n        =%s", strings.Join(rules, " +\n        "))
+		line("  rules:\n    type: firewall\n    want:\n      network: =net.id\n      rules: >-\n        =%s",
+			strings.Join(rules, " +\n        "))
 	}
 	if has("disk") {
-		line("  data:\n    type: disk\n    want: {size: =inputs.disk_size, type: =inputs.disk_type, encrypted: true}\n    at_retire: keep   # its data is worth more than the stack")
+		line("  data:\n    type: disk\n    want: {size: =inputs.disk_size, type: =inputs.disk_type, encrypted: " +
+			"true}\n    at_retire: keep   # its data is worth more than the stack")
 	}
-	line("  machine:\n    type: instance\n    want:\n      size: =inputs.size\n      image: debian-12\n      subnet: =front_subnet.id")
+	line("  machine:\n    type: instance\n    want:\n      size: =inputs.size\n      image: debian-12\n      " +
+		"subnet: =front_subnet.id")
 	if rules != nil {
 		line("      firewalls: [\"=rules.id\"]")
 	}
@@ -138,22 +151,30 @@ func (s Starter) Write(w io.Writer) error {
 	if has("disk") {
 		line("      disks:\n        - {disk: =data.id, mount: /var/lib/data, format: ext4}")
 	}
-	line("      user_data:   # cloud-init, as a mapping\n        packages: [nginx]\n        write_files:\n          - path: /var/www/html/ready\n            content: =stack.name")
+	line("      user_data:   # cloud-init, as a mapping\n        packages: [nginx]\n        write_files:\n          " +
+		"- path: /var/www/html/ready\n            content: =stack.name")
 	if has("password") {
 		line("          - path: /etc/machine.conf\n            content: =\"password \" + inputs.password")
 	}
 	if has("public") {
-		line("    health:   # made is not ready: this is what proves it\n      - http: {url: '=\"http://\" + self.reach[\"80\"] + \"/ready\"', contains: =stack.name}\n        within: 5m\n        passes: 2")
+		line("    health:   # made is not ready: this is what proves it\n      - http: {url: '=\"http://\" + " +
+			"self.reach[\"80\"] + \"/ready\"', contains: =stack.name}\n        within: 5m\n        passes: 2")
 	}
 	if has("workers") {
 		line("  back_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.back}")
-		line("  worker:\n    type: instance\n    repeat: =inputs.workers\n    want:\n      name: =stack.name + \"-worker-\" + pad(index + 1, 2)\n      size: =inputs.size\n      image: debian-12\n      subnet: =back_subnet.id\n      user_data:\n        write_files:\n          - path: /etc/worker.conf\n            content: =\"front \" + machine.private_address   # so a worker waits for the machine")
+		line("  worker:\n    type: instance\n    repeat: =inputs.workers\n    want:\n      name: =stack.name + " +
+			"\"-worker-\" + pad(index + 1, 2)\n      size: =inputs.size\n      image: debian-12\n      subnet: " +
+			"=back_subnet.id\n      user_data:\n        write_files:\n          - path: /etc/worker.conf\n          " +
+			"  content: =\"front \" + machine.private_address   # so a worker waits for the machine")
 	}
 	before, from := "machine", "=calc.parts.front"
 	for _, t := range s.Tiers {
 		line("  %s_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.%s}", t.Name, t.Name)
-		line("  %s_rules:\n    type: firewall\n    want:\n      network: =net.id\n      rules:\n        - {from: %s, port: %d, about: %s}   # only the tier before it", t.Name, from, t.Port, before)
-		line("  %s:\n    type: instance\n    repeat: =inputs.%s\n    want:\n      name: =stack.name + \"-%s-\" + pad(index + 1, 2)\n      size: =inputs.size\n      image: debian-12\n      subnet: =%s_subnet.id\n      firewalls: [\"=%s_rules.id\"]", t.Name, t.Name, strings.ReplaceAll(t.Name, "_", "-"), t.Name, t.Name)
+		line("  %s_rules:\n    type: firewall\n    want:\n      network: =net.id\n      rules:\n        - {from: "+
+			"%s, port: %d, about: %s}   # only the tier before it", t.Name, from, t.Port, before)
+		line("  %s:\n    type: instance\n    repeat: =inputs.%s\n    want:\n      name: =stack.name + \"-%s-\" + "+
+			"pad(index + 1, 2)\n      size: =inputs.size\n      image: debian-12\n      subnet: =%s_subnet.id\n     "+
+			" firewalls: [\"=%s_rules.id\"]", t.Name, t.Name, strings.ReplaceAll(t.Name, "_", "-"), t.Name, t.Name)
 		before, from = t.Name, "=calc.parts."+t.Name
 	}
 	line("outputs:")

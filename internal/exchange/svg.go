@@ -33,11 +33,17 @@ func SVG(w io.Writer, g Graph) error {
 	for _, n := range g.Nodes {
 		longest = max(longest, len([]rune(n.Name)), len([]rune(n.second())))
 	}
-	sizes := graph.Sizes{NodeWidth: min(max(float64(longest)*charWidth+20, 90), 230), NodeHeight: 36, BetweenLayers: 46, BetweenNodes: 10}
+	sizes := graph.Sizes{
+		NodeWidth:     min(max(float64(longest)*charWidth+20, 90), 230),
+		NodeHeight:    36,
+		BetweenLayers: 46,
+		BetweenNodes:  10,
+	}
 	d, gates := g.arrange(sizes)
 	width, height := d.Width+2*svgMargin, d.Height+2*svgMargin+svgHead
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" width="%.0f" height="%.0f" viewBox="0 0 %.0f %.0f" role="img" aria-label="%s">`, width, height, width, height, escaped(g.Title))
+	fmt.Fprintf(&b,
+		`<svg xmlns="http://www.w3.org/2000/svg" width="%.0f" height="%.0f" viewBox="0 0 %.0f %.0f" role="img" aria-label="%s">`, width, height, width, height, escaped(g.Title))
 	fmt.Fprintf(&b, "<style>%s</style>\n", svgStyle)
 	b.WriteString(`<defs><marker id="end" viewBox="0 0 8 8" refX="7" refY="4" markerWidth="7" markerHeight="7" orient="auto"><path d="M0 0L8 4L0 8z" fill="var(--second)"/></marker></defs>` + "\n")
 	fmt.Fprintf(&b, `<rect width="100%%" height="100%%" fill="var(--paper)"/><text class="title" x="%.0f" y="%.0f">%s</text>`+"\n", svgMargin, svgMargin+8, escaped(g.Title))
@@ -54,9 +60,12 @@ func SVG(w io.Writer, g Graph) error {
 		p := d.Nodes[i]
 		x, y := p.X-sizes.NodeWidth/2, p.Y-sizes.NodeHeight/2
 		if n.Count > 1 {
-			fmt.Fprintf(&b, `<rect class="node" x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="6"/>`, x+4, y+4, sizes.NodeWidth, sizes.NodeHeight)
+			fmt.Fprintf(&b, `<rect class="node" x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="6"/>`, x+4, y+4,
+				sizes.NodeWidth, sizes.NodeHeight)
 		}
-		fmt.Fprintf(&b, `<g><title>%s, %s</title><rect class="node" x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="6"/>`, escaped(n.Name), escaped(n.second()), x, y, sizes.NodeWidth, sizes.NodeHeight)
+		fmt.Fprintf(&b,
+			`<g><title>%s, %s</title><rect class="node" x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="6"/>`,
+			escaped(n.Name), escaped(n.second()), x, y, sizes.NodeWidth, sizes.NodeHeight)
 		fmt.Fprintf(&b, `<text x="%.1f" y="%.1f">%s</text><text class="type" x="%.1f" y="%.1f">%s</text></g>`+"\n",
 			x+8, y+15, escaped(shortened(n.Name, most)), x+8, y+29, escaped(shortened(n.second(), most)))
 	}

@@ -14,10 +14,14 @@ import (
 func TypesPage(w io.Writer) error {
 	var b strings.Builder
 	b.WriteString("# Resource types\n\n")
-	b.WriteString("Made by `undersail templates types --markdown` from the descriptions that the program itself uses; not written by hand.\n\n")
-	b.WriteString("A *wanted property* is given under `want` and reads back at once. A *reported attribute* appears after creation; what\nreads it waits until the resource is healthy. *Altering* says what a change of a property costs: `in place`, `needs a\nstop`, or `rebuild`. Names without a remark may be left out.\n")
+	b.WriteString("Made by `undersail templates types --markdown` from the descriptions that the program itself " +
+		"uses; not written by hand.\n\n")
+	b.WriteString("A *wanted property* is given under `want` and reads back at once. A *reported attribute* appears " +
+		"after creation; what\nreads it waits until the resource is healthy. *Altering* says what a change of a " +
+		"property costs: `in place`, `needs a\nstop`, or `rebuild`. Names without a remark may be left out.\n")
 	for _, t := range resource.Types() {
-		fmt.Fprintf(&b, "\n## %s\n\n%s Usually healthy after %s; a step is given up after %s.", t.Name, t.About, resource.FormatSpan(t.Expect), resource.FormatSpan(t.Patience))
+		fmt.Fprintf(&b, "\n## %s\n\n%s Usually healthy after %s; a step is given up after %s.", t.Name, t.About,
+			resource.FormatSpan(t.Expect), resource.FormatSpan(t.Patience))
 		for _, quota := range t.Quotas() {
 			fmt.Fprintf(&b, " Draws on the quota `%s`.", quota)
 		}
@@ -29,7 +33,8 @@ func TypesPage(w io.Writer) error {
 		}
 		b.WriteString("\n\n| property | what | value | altering |\n|---|---|---|---|\n")
 		for _, p := range t.Properties {
-			fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", p.Name, cell(p.About)+marks(p), cell(valueWords(p.Shape)), p.Alter)
+			fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", p.Name, cell(p.About)+marks(p), cell(valueWords(p.Shape)),
+				p.Alter)
 		}
 		b.WriteString("\n| attribute | what | value |\n|---|---|---|\n")
 		for _, a := range t.Attributes {
@@ -40,7 +45,8 @@ func TypesPage(w io.Writer) error {
 			fmt.Fprintf(&b, "| `%s` | %s%s | %s |\n", a.Name, cell(a.About), secret, cell(valueWords(a.Shape)))
 		}
 	}
-	b.WriteString("\n## Mappings inside properties\n\nEach may be written as a mapping or, in an expression, as a typed literal such as `firewall_rule{from: \"10.0.0.0/8\", port: 22}`.\n")
+	b.WriteString("\n## Mappings inside properties\n\nEach may be written as a mapping or, in an expression, as a " +
+		"typed literal such as `firewall_rule{from: \"10.0.0.0/8\", port: 22}`.\n")
 	for _, s := range resource.Literals() {
 		fmt.Fprintf(&b, "\n### %s\n\n| field | what | value |\n|---|---|---|\n", s.TypeName)
 		for _, p := range s.Fields {

@@ -28,14 +28,19 @@ func TestAPanicIsAnErrorWithItsStack(t *testing.T) {
 	group.Go(breaks)
 	group.Go(func() error { <-ctx.Done(); return nil })
 	for how, err := range map[string]error{
-		"by itself":    fault.Caught(breaks),
-		"in a group":   group.Wait(),
-		"giving way":   fault.Caught(func() error { gentle.Do(func() { _ = breaks() }); return nil }),
-		"on a thread":  fault.Caught(func() error { gentle.MakeRoom(); gentle.Do(func() { _ = breaks() }); return nil }),
+		"by itself":  fault.Caught(breaks),
+		"in a group": group.Wait(),
+		"giving way": fault.Caught(func() error { gentle.Do(func() { _ = breaks() }); return nil }),
+		"on a thread": fault.Caught(func() error {
+			gentle.MakeRoom()
+			gentle.Do(func() { _ = breaks() })
+			return nil
+		}),
 		"within error": fmt.Errorf("look at the tide: %w", fault.Caught(breaks)),
 	} {
 		var e *fault.Error
-		if !errors.As(err, &e) || !strings.Contains(e.Stack, "fault_test.note") || !strings.Contains(err.Error(), "a fault of Under Sail itself: assignment to entry in nil map") {
+		if !errors.As(err, &e) || !strings.Contains(e.Stack, "fault_test.note") ||
+			!strings.Contains(err.Error(), "a fault of Under Sail itself: assignment to entry in nil map") {
 			t.Errorf("%s: %v\n%+v", how, err, e)
 		}
 		var log bytes.Buffer

@@ -75,7 +75,8 @@ func IsURL(at string) bool {
 
 // Open reads a library. Revision is the commit, or "" for a plain folder. Local folders
 // are only opened inside one of the allowed ones, URLs only where the policy reaches.
-func Open(ctx context.Context, p Place, policy *reach.Policy, allowed ...string) (files fs.FS, revision string, err error) {
+func Open(ctx context.Context, p Place, policy *reach.Policy,
+	allowed ...string) (files fs.FS, revision string, err error) {
 	if p.Folder != "" && !fs.ValidPath(p.Folder) {
 		return nil, "", fmt.Errorf("%q is not a folder within a library", p.Folder)
 	}
@@ -140,7 +141,10 @@ func repositoryAt(at string) (*filesystem.Storage, bool) {
 		dir = at
 	}
 	bound := osfs.New(dir, osfs.WithBoundOS())
-	return filesystem.NewStorageWithOptions(bound, cache.NewObjectLRU(8*cache.MiByte), filesystem.Options{AlternatesFS: bound, LargeObjectThreshold: Largest}), true
+	return filesystem.NewStorageWithOptions(bound, cache.NewObjectLRU(8*cache.MiByte), filesystem.Options{
+		AlternatesFS:         bound,
+		LargeObjectThreshold: Largest,
+	}), true
 }
 
 // policyKey carries the policy of a reading to the transport, which go-git shares.
@@ -195,7 +199,12 @@ func clone(ctx context.Context, p Place, policy *reach.Policy) (fs.FS, string, e
 		return nil, "", err
 	}
 	const here = "refs/heads/wanted"
-	err = remote.FetchContext(ctx, &git.FetchOptions{Auth: auth, Depth: 1, Tags: git.NoTags, RefSpecs: []config.RefSpec{config.RefSpec(from + ":" + here)}})
+	err = remote.FetchContext(ctx, &git.FetchOptions{
+		Auth:     auth,
+		Depth:    1,
+		Tags:     git.NoTags,
+		RefSpecs: []config.RefSpec{config.RefSpec(from + ":" + here)},
+	})
 	if err != nil {
 		return nil, "", unreadable(p, err)
 	}

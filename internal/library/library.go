@@ -171,7 +171,8 @@ func (f *folder) fetch(ref string) (lang.Bundle, error) {
 		return b, err
 	}
 	if n := b.Size(); n > lang.MaxBundle {
-		return b, fmt.Errorf("template %s has %d bytes with all it embeds, and at most %d are read", name, n, lang.MaxBundle)
+		return b, fmt.Errorf("template %s has %d bytes with all it embeds, and at most %d are read", name, n,
+			lang.MaxBundle)
 	}
 	b.File = name + "@" + version
 	f.known[ref] = b

@@ -24,8 +24,16 @@ func text(name, version, rest string) string {
 func TestATemplateIsReadWithAllThatItEmbeds(t *testing.T) {
 	t.Parallel()
 	files := fstest.MapFS{
-		"coast.sail.yaml":           {Data: []byte(text("coast", "1.0.0", "resources:\n  e: {type: template, from: ./parts/edge.sail.yaml}\n  l: {type: template, from: lamp@^1}\n"))},
-		"parts/edge.sail.yaml":      {Data: []byte(text("edge", "1.0.0", "resources:\n  d: {type: template, from: ./deep/disk.sail.yaml}\n  a: {type: address, want: {name: '=file(\"motd.txt\")'}}\n"))},
+		"coast.sail.yaml": {
+			Data: []byte(text("coast", "1.0.0",
+				"resources:\n  e: {type: template, from: ./parts/edge.sail.yaml}\n  l: {type: template, "+
+					"from: lamp@^1}\n")),
+		},
+		"parts/edge.sail.yaml": {
+			Data: []byte(text("edge", "1.0.0",
+				"resources:\n  d: {type: template, from: ./deep/disk.sail.yaml}\n  a: {type: address, want: {name: "+
+					"'=file(\"motd.txt\")'}}\n")),
+		},
 		"parts/motd.txt":            {Data: []byte("hello")},
 		"parts/deep/disk.sail.yaml": {Data: []byte(text("disk", "1.0.0", address))},
 		"lamp-1.sail.yaml":          {Data: []byte(text("lamp", "1.2.0", address))},
@@ -44,7 +52,8 @@ func TestATemplateIsReadWithAllThatItEmbeds(t *testing.T) {
 	edge, _ := b.Part("./parts/edge.sail.yaml")
 	disk, _ := edge.Part("./deep/disk.sail.yaml")
 	motd, _ := edge.Part("motd.txt")
-	if lamp.File != "lamp@1.10.0" || edge.File != "parts/edge.sail.yaml" || disk.File != "parts/deep/disk.sail.yaml" || motd.Source != "hello" {
+	if lamp.File != "lamp@1.10.0" || edge.File != "parts/edge.sail.yaml" || disk.File != "parts/deep/disk.sail.yaml" ||
+		motd.Source != "hello" {
 		t.Errorf("%s %s %s %q", lamp.File, edge.File, disk.File, motd.Source)
 	}
 	changed := b
@@ -57,8 +66,10 @@ func TestATemplateIsReadWithAllThatItEmbeds(t *testing.T) {
 
 func TestATemplateThatEmbedsItselfIsToldNotFollowed(t *testing.T) {
 	t.Parallel()
-	files := fstest.MapFS{"a.sail.yaml": {Data: []byte(text("a", "1.0.0", "resources: {b: {type: template, from: ./b.sail.yaml}}\n"))},
-		"b.sail.yaml": {Data: []byte(text("b", "1.0.0", "resources: {a: {type: template, from: ./a.sail.yaml}}\n"))}}
+	files := fstest.MapFS{
+		"a.sail.yaml": {Data: []byte(text("a", "1.0.0", "resources: {b: {type: template, from: ./b.sail.yaml}}\n"))},
+		"b.sail.yaml": {Data: []byte(text("b", "1.0.0", "resources: {a: {type: template, from: ./a.sail.yaml}}\n"))},
+	}
 	b, err := Read(files, "a.sail.yaml", nil)
 	if err != nil {
 		t.Fatal(err)
@@ -70,13 +81,20 @@ func TestATemplateThatEmbedsItselfIsToldNotFollowed(t *testing.T) {
 
 func TestWhatIsMissingIsToldWhereItIsNamed(t *testing.T) {
 	t.Parallel()
-	files := fstest.MapFS{"a.sail.yaml": {Data: []byte(text("a", "1.0.0", "resources:\n  b: {type: template, from: ./gone.sail.yaml}\n  c: {type: template, from: gone@^1}\n  d: {type: address, want: {name: '=file(\"../../etc/passwd\")'}}\n"))}}
+	files := fstest.MapFS{
+		"a.sail.yaml": {
+			Data: []byte(text("a", "1.0.0",
+				"resources:\n  b: {type: template, from: ./gone.sail.yaml}\n  c: {type: template, from: gone@^1}\n  "+
+					"d: {type: address, want: {name: '=file(\"../../etc/passwd\")'}}\n")),
+		},
+	}
 	b, err := Read(files, "a.sail.yaml", FromFolder(files))
 	if err != nil {
 		t.Fatal(err)
 	}
 	_, found := lang.ReadBundle(b)
-	for _, want := range []string{"a.sail.yaml:4:29: there is no template ./gone.sail.yaml", "a.sail.yaml:5:29: there is no template gone@^1", `there is no file "../../etc/passwd" beside the template`} {
+	for _, want := range []string{"a.sail.yaml:4:29: there is no template ./gone.sail.yaml",
+		"a.sail.yaml:5:29: there is no template gone@^1", `there is no file "../../etc/passwd" beside the template`} {
 		if !strings.Contains(found.Error(), want) {
 			t.Errorf("nothing of %q in\n%s", want, found.Error())
 		}
@@ -96,9 +114,15 @@ func TestAGitRepositoryIsReadByBranchTagAndCommit(t *testing.T) {
 	r.Git("checkout", "-q", "main")
 	main := r.Commit("stacks/parts/x.sail.yaml", text("x", "1.0.0", address))
 	for reference, want := range map[string]struct{ revision, version string }{
-		"": {main, "1.0.0"}, "main": {main, "1.0.0"}, "v1": {first, "1.0.0"}, "trial": {trial, "2.0.0"}, first: {first, "1.0.0"}, trial: {trial, "2.0.0"},
+		"":      {main, "1.0.0"},
+		"main":  {main, "1.0.0"},
+		"v1":    {first, "1.0.0"},
+		"trial": {trial, "2.0.0"},
+		first:   {first, "1.0.0"},
+		trial:   {trial, "2.0.0"},
 	} {
-		files, revision, err := Open(context.Background(), Place{At: r.Dir, Reference: reference, Folder: "stacks"}, nil, filepath.Dir(r.Dir))
+		files, revision, err := Open(context.Background(), Place{At: r.Dir, Reference: reference, Folder: "stacks"},
+			nil, filepath.Dir(r.Dir))
 		if err != nil {
 			t.Errorf("%s: %v", reference, err)
 			continue
@@ -113,7 +137,8 @@ func TestAGitRepositoryIsReadByBranchTagAndCommit(t *testing.T) {
 			t.Errorf("%s: version %s at %s, want %s at %s", reference, got, revision, want.version, want.revision)
 		}
 	}
-	if _, _, err := Open(context.Background(), Place{At: r.Dir, Reference: "gone"}, nil, r.Dir); err == nil || !strings.Contains(err.Error(), `no branch, tag or commit "gone"`) {
+	_, _, err := Open(context.Background(), Place{At: r.Dir, Reference: "gone"}, nil, r.Dir)
+	if err == nil || !strings.Contains(err.Error(), `no branch, tag or commit "gone"`) {
 		t.Error(err)
 	}
 	if _, _, err := Open(context.Background(), Place{At: r.Dir, Folder: "../.."}, nil, r.Dir); err == nil {
@@ -131,7 +156,8 @@ func TestOnlyOpenFoldersAreRead(t *testing.T) {
 		t.Error(err)
 	}
 	for _, at := range []string{closed, filepath.Join(open, "link"), filepath.Join(open, ".."), "/etc"} {
-		if _, _, err := Open(context.Background(), Place{At: at}, nil, open); err == nil || !strings.Contains(err.Error(), "is not open to this service") {
+		_, _, err := Open(context.Background(), Place{At: at}, nil, open)
+		if err == nil || !strings.Contains(err.Error(), "is not open to this service") {
 			t.Errorf("%s: %v", at, err)
 		}
 	}
@@ -139,9 +165,15 @@ func TestOnlyOpenFoldersAreRead(t *testing.T) {
 
 func TestATemplateThatEmbedsItselfByNameIsRefused(t *testing.T) {
 	t.Parallel()
-	files := fstest.MapFS{"a.sail.yaml": {Data: []byte(text("a", "1.0.0", "resources:\n  b: {type: template, from: b@^1}\n  c: {type: template, from: b@1.x}\n"))},
-		"b.sail.yaml": {Data: []byte(text("b", "1.0.0", "resources: {a: {type: template, from: a@^1}}\n"))}}
-	if _, err := Read(files, "a.sail.yaml", FromFolder(files)); err == nil || !strings.Contains(err.Error(), "template b embeds itself through b.sail.yaml") {
+	files := fstest.MapFS{
+		"a.sail.yaml": {
+			Data: []byte(text("a", "1.0.0",
+				"resources:\n  b: {type: template, from: b@^1}\n  c: {type: template, from: b@1.x}\n")),
+		},
+		"b.sail.yaml": {Data: []byte(text("b", "1.0.0", "resources: {a: {type: template, from: a@^1}}\n"))},
+	}
+	_, err := Read(files, "a.sail.yaml", FromFolder(files))
+	if err == nil || !strings.Contains(err.Error(), "template b embeds itself through b.sail.yaml") {
 		t.Error(err)
 	}
 }
@@ -153,9 +185,14 @@ func TestManyWaysToOneTemplateAreReadOnce(t *testing.T) {
 	files := fstest.MapFS{"l0.sail.yaml": {Data: []byte(text("l0", "1.0.0", address))}}
 	for layer := 1; layer <= 20; layer++ {
 		below := fmt.Sprintf("l%d", layer-1)
-		files[fmt.Sprintf("l%d.sail.yaml", layer)] = &fstest.MapFile{Data: []byte(text(fmt.Sprintf("l%d", layer), "1.0.0", fmt.Sprintf("resources:\n  a: {type: template, from: %s@^1}\n  b: {type: template, from: %s@1}\n", below, below)))}
+		files[fmt.Sprintf("l%d.sail.yaml", layer)] = &fstest.MapFile{
+			Data: []byte(text(fmt.Sprintf("l%d", layer), "1.0.0",
+				fmt.Sprintf("resources:\n  a: {type: template, from: %s@^1}\n  b: {type: template, from: %s@1}\n",
+					below, below))),
+		}
 	}
-	if _, err := Read(files, "l20.sail.yaml", FromFolder(files)); err == nil || !strings.Contains(err.Error(), "at most 4194304 are read") {
+	_, err := Read(files, "l20.sail.yaml", FromFolder(files))
+	if err == nil || !strings.Contains(err.Error(), "at most 4194304 are read") {
 		t.Errorf("%.300v", err)
 	}
 }

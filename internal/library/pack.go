@@ -22,8 +22,10 @@ const (
 )
 
 var (
-	errPacked   = fmt.Errorf("the repository sends more than %d MiB for one commit; keep templates in a repository of their own", mostPacked>>20)
-	errInflated = fmt.Errorf("the files of the repository have more than %d MiB; keep templates in a repository of their own", mostInflated>>20)
+	errPacked = fmt.Errorf("the repository sends more than %d MiB for one commit; keep templates in a repository "+
+		"of their own", mostPacked>>20)
+	errInflated = fmt.Errorf("the files of the repository have more than %d MiB; keep templates in a repository "+
+		"of their own", mostInflated>>20)
 )
 
 // bounded keeps a repository in memory after it has measured what is sent.

@@ -67,7 +67,8 @@ const (
 func New(c Config) (*Provider, error) {
 	at, err := url.Parse(c.Issuer)
 	if err != nil || at.Host == "" || c.ClientID == "" {
-		return nil, fmt.Errorf("an OpenID provider needs the URL of its issuer and a client ID, not %q and %q", c.Issuer, c.ClientID)
+		return nil, fmt.Errorf("an OpenID provider needs the URL of its issuer and a client ID, not %q and %q",
+			c.Issuer, c.ClientID)
 	}
 	if at.Scheme != "https" && !(at.Scheme == "http" && trust.IsHere(at.Hostname())) {
 		return nil, fmt.Errorf("the OpenID issuer %s must be reached by https", c.Issuer)
@@ -119,8 +120,13 @@ func (p *Provider) oauth(ctx context.Context) (*oauth2.Config, *oidc.Provider, e
 	if err != nil {
 		return nil, nil, err
 	}
-	return &oauth2.Config{ClientID: p.config.ClientID, ClientSecret: p.config.ClientSecret, Endpoint: found.Endpoint(), RedirectURL: p.config.Return,
-		Scopes: []string{oidc.ScopeOpenID, "profile", "email", "groups"}}, found, nil
+	return &oauth2.Config{
+		ClientID:     p.config.ClientID,
+		ClientSecret: p.config.ClientSecret,
+		Endpoint:     found.Endpoint(),
+		RedirectURL:  p.config.Return,
+		Scopes:       []string{oidc.ScopeOpenID, "profile", "email", "groups"},
+	}, found, nil
 }
 
 // Attempt is a sign-in from a browser that is under way. Nobody but us may see it.
@@ -191,7 +197,14 @@ func (p *Provider) BeginTerminal(ctx context.Context) (Terminal, error) {
 	if d.Interval == 0 {
 		interval = 5 * time.Second // RFC 8628, section 3.2
 	}
-	return Terminal{Device: d.DeviceCode, UserCode: d.UserCode, URL: d.VerificationURI, Complete: d.VerificationURIComplete, Expires: d.Expiry, Interval: interval}, nil
+	return Terminal{
+		Device:   d.DeviceCode,
+		UserCode: d.UserCode,
+		URL:      d.VerificationURI,
+		Complete: d.VerificationURIComplete,
+		Expires:  d.Expiry,
+		Interval: interval,
+	}, nil
 }
 
 // isPage reports whether an address is one that a person may be sent to: by https, or as
@@ -199,7 +212,8 @@ func (p *Provider) BeginTerminal(ctx context.Context) (Terminal, error) {
 func (p *Provider) isPage(at string) bool {
 	u, err := url.Parse(at)
 	issuer, errIssuer := url.Parse(p.config.Issuer)
-	return err == nil && errIssuer == nil && u.Host != "" && (u.Scheme == "https" || u.Scheme == "http" && issuer.Scheme == "http")
+	return err == nil && errIssuer == nil && u.Host != "" &&
+		(u.Scheme == "https" || u.Scheme == "http" && issuer.Scheme == "http")
 }
 
 const deviceGrant = "urn:ietf:params:oauth:grant-type:device_code"
@@ -210,7 +224,8 @@ func (p *Provider) AskTerminal(ctx context.Context, device string) (Identity, er
 	if err != nil {
 		return Identity{}, err
 	}
-	t, err := c.Exchange(p.ctx(ctx), "", oauth2.SetAuthURLParam("grant_type", deviceGrant), oauth2.SetAuthURLParam("device_code", device))
+	t, err := c.Exchange(p.ctx(ctx), "", oauth2.SetAuthURLParam("grant_type", deviceGrant),
+		oauth2.SetAuthURLParam("device_code", device))
 	if err != nil {
 		return Identity{}, refusal(err)
 	}
@@ -236,7 +251,8 @@ func refusal(err error) error {
 }
 
 // verified holds a token against the keys, issuer, client and end that it must have.
-func (p *Provider) verified(ctx context.Context, found *oidc.Provider, raw string) (*oidc.IDToken, map[string]any, error) {
+func (p *Provider) verified(ctx context.Context, found *oidc.Provider,
+	raw string) (*oidc.IDToken, map[string]any, error) {
 	id, err := found.VerifierContext(p.ctx(ctx), &oidc.Config{ClientID: p.config.ClientID}).Verify(p.ctx(ctx), raw)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: its answer cannot be trusted: %w", ErrDenied, err)
@@ -254,7 +270,8 @@ func (p *Provider) verified(ctx context.Context, found *oidc.Provider, raw strin
 }
 
 // identity reads who the token of an answer is about.
-func (p *Provider) identity(ctx context.Context, found *oidc.Provider, t *oauth2.Token) (*oidc.IDToken, Identity, error) {
+func (p *Provider) identity(ctx context.Context, found *oidc.Provider,
+	t *oauth2.Token) (*oidc.IDToken, Identity, error) {
 	raw, _ := t.Extra("id_token").(string)
 	if raw == "" {
 		return nil, Identity{}, fmt.Errorf("%w: its answer names nobody", ErrDenied)

@@ -58,7 +58,8 @@ func NewPipelines(rules []Pipeline) (*Pipelines, error) {
 		case slices.ContainsFunc(out.rules, func(o Pipeline) bool { return o.Name == r.Name }):
 			fault = errors.New("two have this name")
 		case len(r.Claims) == 0:
-			fault = errors.New("it names no claim, and its issuer gives tokens to others too; say which one it is, such as sub or repository")
+			fault = errors.New("it names no claim, and its issuer gives tokens to others too; say which one it is, " +
+				"such as sub or repository")
 		case len(r.Roles) == 0:
 			fault = errors.New("it has no role, so it could do nothing")
 		case r.Minutes < 0 || r.Minutes > longestPipeline:

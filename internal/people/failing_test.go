@@ -134,7 +134,8 @@ func (f *failing) RenewHash(ctx context.Context, id int64, before, after string)
 	return f.Store.RenewHash(ctx, id, before, after)
 }
 
-func (f *failing) AddToken(ctx context.Context, hash string, userID int64, t store.Token, life time.Duration) (out store.Token, err error) {
+func (f *failing) AddToken(ctx context.Context, hash string, userID int64, t store.Token,
+	life time.Duration) (out store.Token, err error) {
 	if err := f.away(); err != nil {
 		return out, err
 	}
@@ -155,7 +156,8 @@ func (f *failing) TokenByID(ctx context.Context, id int64) (out store.Token, err
 	return f.Store.TokenByID(ctx, id)
 }
 
-func (f *failing) HolderOf(ctx context.Context, hash, from string, again time.Duration, touch bool) (out store.Holder, err error) {
+func (f *failing) HolderOf(ctx context.Context, hash, from string, again time.Duration,
+	touch bool) (out store.Holder, err error) {
 	if err := f.away(); err != nil {
 		return out, err
 	}
@@ -183,7 +185,8 @@ func (f *failing) RemoveTokens(ctx context.Context, userID int64, kinds ...strin
 	return f.Store.RemoveTokens(ctx, userID, kinds...)
 }
 
-func (f *failing) CountTries(ctx context.Context, tries []store.Try, by map[string]store.Counting) (out time.Duration, err error) {
+func (f *failing) CountTries(ctx context.Context, tries []store.Try,
+	by map[string]store.Counting) (out time.Duration, err error) {
 	if err := f.away(); err != nil {
 		return out, err
 	}
@@ -238,7 +241,12 @@ func TestNothingIsSaidToBeDoneWhenTheStoreIsAway(t *testing.T) {
 	t.Parallel()
 	h, p := newHouse(t), provided(t)
 	h.add("ines", "admin")
-	known, err := openid.NewPipelines([]openid.Pipeline{{Name: "gauges", Issuer: p.Issuer, Claims: map[string]string{"sub": "work"}, Roles: []string{"viewer"}}})
+	known, err := openid.NewPipelines([]openid.Pipeline{{
+		Name:   "gauges",
+		Issuer: p.Issuer,
+		Claims: map[string]string{"sub": "work"},
+		Roles:  []string{"viewer"},
+	}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -266,7 +274,10 @@ func TestNothingIsSaidToBeDoneWhenTheStoreIsAway(t *testing.T) {
 		"list": func() func() error { return func() error { _, err := one.List(h.ctx, boss); return err } },
 		"invite": func() func() error {
 			n := next()
-			return func() error { _, err := one.Invite(h.ctx, boss, people.NewPerson{Name: n, Roles: roles}); return err }
+			return func() error {
+				_, err := one.Invite(h.ctx, boss, people.NewPerson{Name: n, Roles: roles})
+				return err
+			}
 		},
 		"invite again": func() func() error {
 			n := somebody()
@@ -279,7 +290,11 @@ func TestNothingIsSaidToBeDoneWhenTheStoreIsAway(t *testing.T) {
 		"change": func() func() error {
 			n := somebody()
 			return func() error {
-				_, err := one.Change(h.ctx, boss, n, people.PersonChange{Roles: &roles, FullName: &name, Disabled: &yes})
+				_, err := one.Change(h.ctx, boss, n, people.PersonChange{
+					Roles:    &roles,
+					FullName: &name,
+					Disabled: &yes,
+				})
 				return err
 			}
 		},
@@ -303,7 +318,10 @@ func TestNothingIsSaidToBeDoneWhenTheStoreIsAway(t *testing.T) {
 			n := somebody()
 			h.sql("DELETE FROM tries")
 			return func() error {
-				_, _, err := one.SignIn(h.ctx, n, goodPassword, people.From{Address: "192.0.2.51", Device: "some browser"})
+				_, _, err := one.SignIn(h.ctx, n, goodPassword, people.From{
+					Address: "192.0.2.51",
+					Device:  "some browser",
+				})
 				return err
 			}
 		},
@@ -325,7 +343,10 @@ func TestNothingIsSaidToBeDoneWhenTheStoreIsAway(t *testing.T) {
 				t.Fatal(err)
 			}
 			u = h.by(made.Value)
-			return func() error { _, err := one.AddToken(h.ctx, u, people.NewToken{About: "b", Seconds: 60}); return err }
+			return func() error {
+				_, err := one.AddToken(h.ctx, u, people.NewToken{About: "b", Seconds: 60})
+				return err
+			}
 		},
 		"revoke": func() func() error {
 			u, _ := session()
@@ -335,12 +356,17 @@ func TestNothingIsSaidToBeDoneWhenTheStoreIsAway(t *testing.T) {
 			}
 			return func() error { return one.RevokeToken(h.ctx, u, made.ID) }
 		},
-		"everywhere": func() func() error { return func() error { return one.SignOutEverywhere(h.ctx, boss, "ines", true) } },
+		"everywhere": func() func() error {
+			return func() error { return one.SignOutEverywhere(h.ctx, boss, "ines", true) }
+		},
 		"issue": func() func() error {
 			n := somebody()
 			return func() error { _, err := one.IssueToken(h.ctx, n, "x"); return err }
 		},
-		"sign out": func() func() error { _, token := session(); return func() error { return one.SignOut(h.ctx, token) } },
+		"sign out": func() func() error {
+			_, token := session()
+			return func() error { return one.SignOut(h.ctx, token) }
+		},
 		"absent": func() func() error {
 			return func() error { _, err := one.Absent(h.ctx, "ines", roles, time.Now()); return err }
 		},
@@ -408,7 +434,10 @@ func TestOfTwoAtOnceOneIsTold(t *testing.T) {
 	_, _, err = second.TakeInvitation(h.ctx, i.Code, goodPassword, "", people.From{Address: "192.0.2.60"})
 	refused(t, "an invitation", err, refusal.NotFound, "was used, or is over")
 	ines, token := h.as("ines")
-	refused(t, "a password", second.ChangePassword(h.ctx, ines, goodPassword, "ebb and flow of the long year", token, people.From{Address: "192.0.2.60"}), refusal.Conflict, "was changed at this moment")
+	refused(t, "a password",
+		second.ChangePassword(h.ctx, ines, goodPassword, "ebb and flow of the long year", token, people.From{
+			Address: "192.0.2.60",
+		}), refusal.Conflict, "was changed at this moment")
 	refused(t, "a token", second.RevokeToken(h.ctx, ines, ines.Token()), refusal.NotFound, "there is no token")
 }
 

@@ -21,7 +21,12 @@ func (p *People) link(ctx context.Context, by string, row store.User, life time.
 	}
 	person, err := p.personNow(ctx, row.Name)
 	// What follows # stays in the browser: it gets into no log on the way.
-	return Invitation{Person: person, Link: p.signing.URL + "/welcome#" + code, Code: code, ExpiresAt: time.Now().Add(life).Truncate(time.Second)}, err
+	return Invitation{
+		Person:    person,
+		Link:      p.signing.URL + "/welcome#" + code,
+		Code:      code,
+		ExpiresAt: time.Now().Add(life).Truncate(time.Second),
+	}, err
 }
 
 // OperatorOfHost is who runs the service, in the audit.
@@ -52,11 +57,19 @@ func (p *People) AdminLink(ctx context.Context, name string) (Invitation, error)
 	u, err := p.store.UserByName(ctx, name)
 	switch {
 	case errors.Is(err, store.ErrNotFound) && !access.PersonName.MatchString(name):
-		return Invitation{}, refusal.New(refusal.Invalid, "use up to 63 small letters, digits, dots, hyphens and underscores", "%q is no name for a user", refusal.Clip(name, 100))
+		return Invitation{}, refusal.New(refusal.Invalid,
+			"use up to 63 small letters, digits, dots, hyphens and underscores", "%q is no name for a user",
+			refusal.Clip(name, 100))
 	case errors.Is(err, store.ErrNotFound):
-		u, err = p.store.AddUser(ctx, store.User{Name: name, FullName: "Administrator", Roles: []string{"admin"}, MadeBy: OperatorOfHost})
+		u, err = p.store.AddUser(ctx, store.User{
+			Name:     name,
+			FullName: "Administrator",
+			Roles:    []string{"admin"},
+			MadeBy:   OperatorOfHost,
+		})
 	case err == nil && (!slices.Contains(u.Roles, "admin") || u.DisabledAt != nil || u.Issuer != ""):
-		return Invitation{}, refusal.New(refusal.Conflict, "name another one with --name", "%s is there, and is no administrator with a password here", name)
+		return Invitation{}, refusal.New(refusal.Conflict, "name another one with --name",
+			"%s is there, and is no administrator with a password here", name)
 	}
 	if err != nil {
 		return Invitation{}, err
@@ -75,10 +88,13 @@ const longestPassword = 200
 
 func checkPassword(password string, u store.User) error {
 	if len(password) > longestPassword {
-		return refusal.New(refusal.Invalid, "a sentence of some words is long enough", "the password is longer than %d bytes", longestPassword)
+		return refusal.New(refusal.Invalid, "a sentence of some words is long enough",
+			"the password is longer than %d bytes", longestPassword)
 	}
-	if broken := passwordRules.Check(password, append(strings.Fields(u.FullName), u.Name, "undersail", "under sail")...); len(broken) > 0 {
-		return refusal.New(refusal.Invalid, "take some words that nobody would say together", "the password: %s", strings.Join(broken, "; "))
+	broken := passwordRules.Check(password, append(strings.Fields(u.FullName), u.Name, "undersail", "under sail")...)
+	if len(broken) > 0 {
+		return refusal.New(refusal.Invalid, "take some words that nobody would say together", "the password: %s",
+			strings.Join(broken, "; "))
 	}
 	return nil
 }
@@ -97,7 +113,8 @@ func usedUp() error {
 }
 
 // TakeInvitation sets the password of whoever was invited, once, and signs them in.
-func (p *People) TakeInvitation(ctx context.Context, code, password, fullName string, from From) (User, Session, error) {
+func (p *People) TakeInvitation(ctx context.Context, code, password, fullName string,
+	from From) (User, Session, error) {
 	u, err := p.store.InvitedBy(ctx, secret.HashToken(code))
 	if errors.Is(err, store.ErrNotFound) {
 		return User{}, Session{}, usedUp()
@@ -130,7 +147,8 @@ func (p *People) TakeInvitation(ctx context.Context, code, password, fullName st
 // try to sign in; every other session ends.
 func (p *People) ChangePassword(ctx context.Context, u User, before, after, token string, from From) error {
 	if !u.Owns(u.Name) {
-		return refusal.New(refusal.Forbidden, "sign in with the password, and change it then", "a token that was made for less than its owner may changes no password")
+		return refusal.New(refusal.Forbidden, "sign in with the password, and change it then",
+			"a token that was made for less than its owner may changes no password")
 	}
 	from.signedIn = true
 	row, err := p.store.UserByName(ctx, u.Name)
@@ -138,7 +156,8 @@ func (p *People) ChangePassword(ctx context.Context, u User, before, after, toke
 		return err
 	}
 	if row.Issuer != "" {
-		return refusal.New(refusal.Conflict, "change it there", "the password of %s is with the OpenID provider", u.Name)
+		return refusal.New(refusal.Conflict, "change it there", "the password of %s is with the OpenID provider",
+			u.Name)
 	}
 	if err := p.tryPassword(ctx, row, before, from); err != nil {
 		return err
@@ -153,7 +172,8 @@ func (p *People) ChangePassword(ctx context.Context, u User, before, after, toke
 	if err != nil {
 		return err
 	}
-	if err := p.store.SetPassword(ctx, row.ID, row.PasswordHash, hash, secret.HashToken(token)); errors.Is(err, store.ErrNotFound) {
+	err = p.store.SetPassword(ctx, row.ID, row.PasswordHash, hash, secret.HashToken(token))
+	if errors.Is(err, store.ErrNotFound) {
 		return refusal.New(refusal.Conflict, "sign in with the new one", "the password was changed at this moment")
 	} else if err != nil {
 		return err

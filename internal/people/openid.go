@@ -53,7 +53,9 @@ func (p *People) providerSays(err error) error {
 	switch {
 	case errors.Is(err, openid.ErrAway):
 		p.log.Warn("signing in by OpenID Connect", "error", err)
-		return refusal.New(refusal.CloudRefused, "try again later, or ask whoever runs the service to look into its log", "the OpenID provider does not answer as it should")
+		return refusal.New(refusal.CloudRefused,
+			"try again later, or ask whoever runs the service to look into its log",
+			"the OpenID provider does not answer as it should")
 	case errors.Is(err, openid.ErrDenied):
 		p.log.Warn("signing in by OpenID Connect", "error", err)
 		return refusal.New(refusal.Unauthenticated, "begin again", "the OpenID provider did not sign you in")
@@ -102,7 +104,8 @@ func (p *People) FinishOpenID(ctx context.Context, keep, state, code, address st
 	if err != nil {
 		return User{}, Session{}, err
 	}
-	again := refusal.New(refusal.Unauthenticated, "begin again", "this answer of the OpenID provider belongs to no sign-in of this browser")
+	again := refusal.New(refusal.Unauthenticated, "begin again",
+		"this answer of the OpenID provider belongs to no sign-in of this browser")
 	sealed, err := p.store.TakeSigningIn(ctx, secret.HashToken(keep))
 	if errors.Is(err, store.ErrNotFound) {
 		return User{}, Session{}, again
@@ -155,7 +158,14 @@ func (p *People) BeginTerminal(ctx context.Context, address string) (TerminalSig
 		return TerminalSignIn{}, err
 	}
 	life := min(max(time.Until(t.Expires), time.Minute), time.Hour)
-	out := TerminalSignIn{Handle: rand.Text(), Code: t.UserCode, URL: t.URL, Complete: t.Complete, ExpiresAt: time.Now().Add(life).Truncate(time.Second), Interval: int64(t.Interval / time.Second)}
+	out := TerminalSignIn{
+		Handle:    rand.Text(),
+		Code:      t.UserCode,
+		URL:       t.URL,
+		Complete:  t.Complete,
+		ExpiresAt: time.Now().Add(life).Truncate(time.Second),
+		Interval:  int64(t.Interval / time.Second),
+	}
 	return out, p.keepAttempt(ctx, out.Handle, "terminal", raw, life)
 }
 
@@ -205,7 +215,12 @@ func (p *People) signInAs(ctx context.Context, who openid.Identity, from From) (
 	slices.Sort(texts)
 	roles := slices.Compact(texts)
 	refused := func(err error) (User, Session, error) {
-		return User{}, Session{}, errors.Join(err, p.journal.Record(ctx, refusal.Clip(who.Name, 100), "sign in", "", "", map[string]any{"refused": true, "from": from.Address, "by": "openid"}))
+		return User{}, Session{}, errors.Join(err,
+			p.journal.Record(ctx, refusal.Clip(who.Name, 100), "sign in", "", "", map[string]any{
+				"refused": true,
+				"from":    from.Address,
+				"by":      "openid",
+			}))
 	}
 	u, err := p.store.UserBySubject(ctx, who.Issuer, who.Subject)
 	switch {
@@ -217,18 +232,31 @@ func (p *People) signInAs(ctx context.Context, who openid.Identity, from From) (
 				return User{}, Session{}, err
 			}
 		}
-		return refused(refusal.New(refusal.Forbidden, "ask whoever runs the provider for a group that has one", "none of your groups has a role here"))
+		return refused(refusal.New(refusal.Forbidden, "ask whoever runs the provider for a group that has one",
+			"none of your groups has a role here"))
 	case errors.Is(err, store.ErrNotFound):
 		name := strings.ToLower(who.Name)
 		if !access.PersonName.MatchString(name) {
-			return refused(refusal.New(refusal.Forbidden, "ask whoever runs the provider", "the OpenID provider gives you no name that can be used here"))
+			return refused(refusal.New(refusal.Forbidden, "ask whoever runs the provider",
+				"the OpenID provider gives you no name that can be used here"))
 		}
-		u, err = p.store.AddUser(ctx, store.User{Name: name, FullName: refusal.Clip(who.FullName, 200), Roles: roles, Issuer: who.Issuer, Subject: who.Subject, MadeBy: "openid"})
+		u, err = p.store.AddUser(ctx, store.User{
+			Name:     name,
+			FullName: refusal.Clip(who.FullName, 200),
+			Roles:    roles,
+			Issuer:   who.Issuer,
+			Subject:  who.Subject,
+			MadeBy:   "openid",
+		})
 		if errors.Is(err, store.ErrConflict) { // nobody becomes another by having their name elsewhere
-			return refused(refusal.New(refusal.Forbidden, "ask an administrator", "there is a user %s here who does not sign in by OpenID Connect as you", name))
+			return refused(refusal.New(refusal.Forbidden, "ask an administrator",
+				"there is a user %s here who does not sign in by OpenID Connect as you", name))
 		}
 		if err == nil {
-			err = p.journal.Record(ctx, u.Name, "first sign in by openid", u.Name, "", map[string]any{"roles": roles, "subject": refusal.Clip(who.Subject, 200)})
+			err = p.journal.Record(ctx, u.Name, "first sign in by openid", u.Name, "", map[string]any{
+				"roles":   roles,
+				"subject": refusal.Clip(who.Subject, 200),
+			})
 		}
 	case err == nil && u.DisabledAt != nil:
 		return refused(refusal.New(refusal.Forbidden, "ask an administrator", "%s is disabled", u.Name))
@@ -240,5 +268,6 @@ func (p *People) signInAs(ctx context.Context, who openid.Identity, from From) (
 		return User{}, Session{}, fmt.Errorf("sign in by OpenID Connect: %w", err)
 	}
 	user, session, err := p.begin(ctx, u, from)
-	return user, session, errors.Join(err, p.journal.Record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": "openid"}))
+	return user, session, errors.Join(err,
+		p.journal.Record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": "openid"}))
 }

@@ -24,7 +24,12 @@ func TestPeopleOfAProvider(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.ServeHTTP(w, r) }))
 	t.Cleanup(server.Close)
 	p = provider.New(server.URL, []provider.Person{
-		{Subject: "1", Name: "Wren", FullName: strings.Repeat("W", 300), Groups: []string{"tide-operators", "tide-watch"}},
+		{
+			Subject:  "1",
+			Name:     "Wren",
+			FullName: strings.Repeat("W", 300),
+			Groups:   []string{"tide-operators", "tide-watch"},
+		},
 		{Subject: "2", Name: "bram", Groups: []string{"gardeners"}},
 		{Subject: "3", Name: "ines", Groups: []string{"tide-watch"}},
 		{Subject: "4", Name: "a b", Groups: []string{"tide-watch"}},
@@ -37,11 +42,18 @@ func TestPeopleOfAProvider(t *testing.T) {
 	if h.OffersOpenID() {
 		t.Error("it offers what it has not")
 	}
-	known, err := openid.New(openid.Config{Issuer: server.URL, ClientID: "undersail", Return: "https://undersail.example/back"})
+	known, err := openid.New(openid.Config{
+		Issuer:   server.URL,
+		ClientID: "undersail",
+		Return:   "https://undersail.example/back",
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.SignInBy(people.Signing{OpenID: known, Groups: map[string][]string{"tide-operators": {"operator@saltmere-lab", "viewer"}, "tide-watch": {"viewer"}}})
+	h.SignInBy(people.Signing{
+		OpenID: known,
+		Groups: map[string][]string{"tide-operators": {"operator@saltmere-lab", "viewer"}, "tide-watch": {"viewer"}},
+	})
 	if !h.OffersOpenID() {
 		t.Error("it does not offer what it has")
 	}
@@ -53,7 +65,8 @@ func TestPeopleOfAProvider(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := h.AskTerminal(h.ctx, begun.Handle, from); !errors.As(err, new(*refusal.Error)) || !strings.Contains(err.Error(), "nobody has entered the code yet") {
+		if _, _, err := h.AskTerminal(h.ctx, begun.Handle, from); !errors.As(err, new(*refusal.Error)) ||
+			!strings.Contains(err.Error(), "nobody has entered the code yet") {
 			t.Error("before it was entered:", err)
 		}
 		res, err := http.PostForm(server.URL+"/enter", url.Values{"user_code": {begun.Code}, "person": {person}})
@@ -67,7 +80,8 @@ func TestPeopleOfAProvider(t *testing.T) {
 	}
 	p.Interval = 0
 	u, session, err := as("Wren")
-	if err != nil || u.Name != "wren" || len([]rune(u.FullName)) != 203 || !slices.Equal(u.Roles, []string{"operator@saltmere-lab", "viewer"}) || !u.Elsewhere || session.Device != "" {
+	if err != nil || u.Name != "wren" || len([]rune(u.FullName)) != 203 ||
+		!slices.Equal(u.Roles, []string{"operator@saltmere-lab", "viewer"}) || !u.Elsewhere || session.Device != "" {
 		t.Fatalf("%+v %v", u, err)
 	}
 	if got := h.told(); got != "wren: first sign in by openid wren; wren: sign in" {
@@ -93,7 +107,12 @@ func TestPeopleOfAProvider(t *testing.T) {
 	refused(t, "and their session", err, refusal.Unauthenticated, "unknown or over")
 	p.SetGroups("Wren", "tide-watch")
 	h.sql("UPDATE users SET disabled_at = now() WHERE name = 'wren'")
-	for person, words := range map[string]string{"Wren": "wren is disabled", "bram": "none of your groups", "ines": "there is a user ines here who does not sign in by OpenID Connect as you", "a b": "gives you no name that can be used here"} {
+	for person, words := range map[string]string{
+		"Wren": "wren is disabled",
+		"bram": "none of your groups",
+		"ines": "there is a user ines here who does not sign in by OpenID Connect as you",
+		"a b":  "gives you no name that can be used here",
+	} {
 		_, _, err = as(person)
 		refused(t, person, err, refusal.Forbidden, words)
 		if got := h.told(); got != person+": sign in (refused)" {
@@ -110,7 +129,10 @@ func TestPeopleOfAProvider(t *testing.T) {
 		t.Fatal(to, err)
 	}
 	at, _ := url.Parse(to)
-	for what, c := range map[string][3]string{"another browser": {"none", at.Query().Get("state"), "code"}, "no state": {keep, "", "code"}} {
+	for what, c := range map[string][3]string{
+		"another browser": {"none", at.Query().Get("state"), "code"},
+		"no state":        {keep, "", "code"},
+	} {
 		_, _, err = h.FinishOpenID(h.ctx, c[0], c[1], c[2], "192.0.2.92")
 		refused(t, what, err, refusal.Unauthenticated, "belongs to no sign-in of this browser")
 	}
@@ -134,7 +156,8 @@ func TestPeopleOfAProvider(t *testing.T) {
 	refused(t, "a code that nobody gave", err, refusal.Unauthenticated, "the OpenID provider did not sign you in")
 	_, _, err = h.AskTerminal(h.ctx, "nothing", from)
 	refused(t, "no such handle", err, refusal.Unauthenticated, "the sign-in is over")
-	if said := h.log.String(); !strings.Contains(said, "signing in by OpenID Connect") || strings.Contains(said, "a code that nobody gave") {
+	said := h.log.String()
+	if !strings.Contains(said, "signing in by OpenID Connect") || strings.Contains(said, "a code that nobody gave") {
 		t.Errorf("the log says %q", said)
 	}
 	away, err := openid.New(openid.Config{Issuer: server.URL + "/none", ClientID: "undersail"})

@@ -34,7 +34,15 @@ type People struct {
 // New makes the people of a service, who sign in as is usual until [People.SignInBy] says
 // otherwise.
 func New(st Store, seals Seals, j Journal, a Accounts, log *slog.Logger) *People {
-	return &People{store: st, seals: seals, journal: j, accounts: a, log: log, signing: usual(), hashing: turnstile.New(max(1, gentle.Processors/2))}
+	return &People{
+		store:    st,
+		seals:    seals,
+		journal:  j,
+		accounts: a,
+		log:      log,
+		signing:  usual(),
+		hashing:  turnstile.New(max(1, gentle.Processors/2)),
+	}
 }
 
 // The states of people.
@@ -84,7 +92,16 @@ type PersonChange struct {
 const invitationLife = 3 * 24 * time.Hour
 
 func personOf(u store.User, invited map[int64]time.Time) Person {
-	p := Person{Name: u.Name, FullName: u.FullName, Roles: u.Roles, State: Active, SignsInBy: "password", MadeBy: u.MadeBy, CreatedAt: u.CreatedAt, SignedInAt: u.SignedInAt}
+	p := Person{
+		Name:       u.Name,
+		FullName:   u.FullName,
+		Roles:      u.Roles,
+		State:      Active,
+		SignsInBy:  "password",
+		MadeBy:     u.MadeBy,
+		CreatedAt:  u.CreatedAt,
+		SignedInAt: u.SignedInAt,
+	}
 	if strings.HasPrefix(u.Issuer, ofPipelines) {
 		p.SignsInBy = "pipeline"
 	} else if u.Issuer != "" {
@@ -143,7 +160,9 @@ func (p *People) Absent(ctx context.Context, name string, with []string, now tim
 	case row.DisabledAt != nil:
 		return Absent{Why: "is disabled"}, nil
 	case row.Issuer != "" && (row.SignedInAt == nil || now.Sub(*row.SignedInAt) > p.signing.Again):
-		return Absent{Why: "was not asked about with the OpenID provider for longer than " + spanWords(p.signing.Again)}, nil
+		return Absent{
+			Why: "was not asked about with the OpenID provider for longer than " + spanWords(p.signing.Again),
+		}, nil
 	}
 	u := userOf(row)
 	u.Roles = GrantsOf(p.rolesNow(row)).Within(GrantsOf(with)).Strings()
@@ -184,7 +203,9 @@ func (p *People) Invite(ctx context.Context, u User, n NewPerson) (Invitation, e
 		return Invitation{}, err
 	}
 	if !access.PersonName.MatchString(n.Name) {
-		return Invitation{}, refusal.New(refusal.Invalid, "use up to 63 small letters, digits, dots, hyphens and underscores", "%q is no name for a user", refusal.Clip(n.Name, 100))
+		return Invitation{}, refusal.New(refusal.Invalid,
+			"use up to 63 small letters, digits, dots, hyphens and underscores", "%q is no name for a user",
+			refusal.Clip(n.Name, 100))
 	}
 	roles, err := p.rolesGiven(ctx, n.Roles)
 	if err != nil {
@@ -192,7 +213,8 @@ func (p *People) Invite(ctx context.Context, u User, n NewPerson) (Invitation, e
 	}
 	row, err := p.store.AddUser(ctx, store.User{Name: n.Name, FullName: n.FullName, Roles: roles, MadeBy: u.Name})
 	if errors.Is(err, store.ErrConflict) {
-		return Invitation{}, refusal.New(refusal.Conflict, "a new link for them: undersail users link "+n.Name, "there is a user %s already", n.Name)
+		return Invitation{}, refusal.New(refusal.Conflict, "a new link for them: undersail users link "+n.Name,
+			"there is a user %s already", n.Name)
 	}
 	if err != nil {
 		return Invitation{}, err
@@ -212,9 +234,11 @@ func (p *People) InviteAgain(ctx context.Context, u User, name string) (Invitati
 	case err != nil:
 		return Invitation{}, err
 	case row.DisabledAt != nil:
-		return Invitation{}, refusal.New(refusal.Conflict, "let them in again first: undersail users enable "+name, "%s is disabled", name)
+		return Invitation{}, refusal.New(refusal.Conflict, "let them in again first: undersail users enable "+name,
+			"%s is disabled", name)
 	case row.Issuer != "":
-		return Invitation{}, refusal.New(refusal.Conflict, "their password is with the provider", "%s signs in by OpenID Connect", name)
+		return Invitation{}, refusal.New(refusal.Conflict, "their password is with the provider",
+			"%s signs in by OpenID Connect", name)
 	}
 	i, err := p.link(ctx, u.Name, row, invitationLife)
 	if err == nil {
@@ -225,7 +249,14 @@ func (p *People) InviteAgain(ctx context.Context, u User, name string) (Invitati
 
 // Put makes a user with a password; only whoever runs the service may call it.
 func (p *People) Put(ctx context.Context, name, fullName, password string, roles ...string) error {
-	if _, err := p.store.AddUser(ctx, store.User{Name: name, FullName: fullName, Roles: roles, PasswordHash: secret.HashPassword(password), MadeBy: OperatorOfHost}); err != nil {
+	_, err := p.store.AddUser(ctx, store.User{
+		Name:         name,
+		FullName:     fullName,
+		Roles:        roles,
+		PasswordHash: secret.HashPassword(password),
+		MadeBy:       OperatorOfHost,
+	})
+	if err != nil {
 		return err
 	}
 	return p.journal.Record(ctx, OperatorOfHost, "put user", name, "", map[string]any{"roles": roles})
@@ -271,14 +302,17 @@ func (p *People) Change(ctx context.Context, u User, name string, c PersonChange
 
 func rolesAreElsewhere(u store.User) error {
 	if strings.HasPrefix(u.Issuer, ofPipelines) {
-		return refusal.New(refusal.Conflict, "change them where the service is started, in the file of --pipelines", "the roles of %s are those of a pipeline", u.Name)
+		return refusal.New(refusal.Conflict, "change them where the service is started, in the file of --pipelines",
+			"the roles of %s are those of a pipeline", u.Name)
 	}
-	return refusal.New(refusal.Conflict, "change the groups that they are in with the provider", "the roles of %s come from the groups of the OpenID provider", u.Name)
+	return refusal.New(refusal.Conflict, "change the groups that they are in with the provider",
+		"the roles of %s come from the groups of the OpenID provider", u.Name)
 }
 
 func lastAdmin(err error) error {
 	if errors.Is(err, store.ErrLastAdmin) {
-		return refusal.New(refusal.Conflict, "make somebody else an administrator first", "nobody would be left who is an administrator")
+		return refusal.New(refusal.Conflict, "make somebody else an administrator first",
+			"nobody would be left who is an administrator")
 	}
 	return err
 }

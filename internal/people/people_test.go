@@ -146,18 +146,24 @@ func TestInvitingPeople(t *testing.T) {
 	h.add("tomas", "operator")
 	tomas, _ := h.as("tomas")
 	_, err := h.Invite(h.ctx, tomas, people.NewPerson{Name: "oda", Roles: []string{"viewer"}})
-	refused(t, "by an operator", err, refusal.Forbidden, "administer for the whole service is not among what tomas (operator) may")
+	refused(t, "by an operator", err, refusal.Forbidden,
+		"administer for the whole service is not among what tomas (operator) may")
 	for what, c := range map[string]struct {
 		n     people.NewPerson
 		kind  refusal.Kind
 		words string
 	}{
-		"a strange name": {people.NewPerson{Name: "O da", Roles: []string{"viewer"}}, refusal.Invalid, `"O da" is no name for a user`},
-		"a long name":    {people.NewPerson{Name: strings.Repeat("o", 64), Roles: []string{"viewer"}}, refusal.Invalid, "is no name"},
-		"no role":        {people.NewPerson{Name: "oda"}, refusal.Invalid, "without a role"},
-		"no such role":   {people.NewPerson{Name: "oda", Roles: []string{"captain"}}, refusal.Invalid, `"captain" is no role`},
-		"no account":     {people.NewPerson{Name: "oda", Roles: []string{"viewer@elsewhere"}}, refusal.NotFound, `no account "elsewhere"`},
-		"somebody there": {people.NewPerson{Name: "tomas", Roles: []string{"viewer"}}, refusal.Conflict, "there is a user tomas already"},
+		"a strange name": {people.NewPerson{Name: "O da", Roles: []string{"viewer"}}, refusal.Invalid,
+			`"O da" is no name for a user`},
+		"a long name": {people.NewPerson{Name: strings.Repeat("o", 64), Roles: []string{"viewer"}}, refusal.Invalid,
+			"is no name"},
+		"no role": {people.NewPerson{Name: "oda"}, refusal.Invalid, "without a role"},
+		"no such role": {people.NewPerson{Name: "oda", Roles: []string{"captain"}}, refusal.Invalid,
+			`"captain" is no role`},
+		"no account": {people.NewPerson{Name: "oda", Roles: []string{"viewer@elsewhere"}}, refusal.NotFound,
+			`no account "elsewhere"`},
+		"somebody there": {people.NewPerson{Name: "tomas", Roles: []string{"viewer"}}, refusal.Conflict,
+			"there is a user tomas already"},
 	} {
 		_, err := h.Invite(h.ctx, boss, c.n)
 		refused(t, what, err, c.kind, c.words)
@@ -165,11 +171,18 @@ func TestInvitingPeople(t *testing.T) {
 	if got := h.told(); got != "" {
 		t.Errorf("refused, and written down: %s", got)
 	}
-	i, err := h.Invite(h.ctx, boss, people.NewPerson{Name: "oda", FullName: "Oda Fen", Roles: []string{"viewer@saltmere-lab", "viewer@saltmere-lab"}})
+	i, err := h.Invite(h.ctx, boss, people.NewPerson{
+		Name:     "oda",
+		FullName: "Oda Fen",
+		Roles:    []string{"viewer@saltmere-lab", "viewer@saltmere-lab"},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if left := time.Until(i.ExpiresAt); i.Link != "https://undersail.example/welcome#"+i.Code || left > 72*time.Hour || left < 71*time.Hour || i.Person.State != people.Invited || i.Person.InvitedUntil == nil || i.Person.MadeBy != "ines" || !slices.Equal(i.Person.Roles, []string{"viewer@saltmere-lab"}) {
+	left := time.Until(i.ExpiresAt)
+	if i.Link != "https://undersail.example/welcome#"+i.Code || left > 72*time.Hour || left < 71*time.Hour ||
+		i.Person.State != people.Invited || i.Person.InvitedUntil == nil || i.Person.MadeBy != "ines" ||
+		!slices.Equal(i.Person.Roles, []string{"viewer@saltmere-lab"}) {
 		t.Errorf("%+v", i)
 	}
 	if got := h.told(); got != "ines: invite user oda" {
@@ -190,7 +203,9 @@ func TestInvitingPeople(t *testing.T) {
 	}
 	from := people.From{Address: "192.0.2.9"}
 	for what, c := range map[string]struct{ password, words string }{
-		"short": {"tide", "the password: "}, "derived": {"undersail-oda-1", "the password: "}, "long": {strings.Repeat("slack water ", 17), "longer than 200 bytes"},
+		"short":   {"tide", "the password: "},
+		"derived": {"undersail-oda-1", "the password: "},
+		"long":    {strings.Repeat("slack water ", 17), "longer than 200 bytes"},
 	} {
 		_, _, err := h.TakeInvitation(h.ctx, again.Code, c.password, "", from)
 		refused(t, what, err, refusal.Invalid, c.words)
@@ -198,7 +213,8 @@ func TestInvitingPeople(t *testing.T) {
 	_, _, err = h.TakeInvitation(h.ctx, "nothing", goodPassword, "", from)
 	refused(t, "no such code", err, refusal.NotFound, "was used, or is over")
 	u, session, err := h.TakeInvitation(h.ctx, again.Code, goodPassword, "Oda of the Fen", from)
-	if err != nil || u.Name != "oda" || u.FullName != "Oda of the Fen" || session.Device == "" || session.Life != 12*time.Hour {
+	if err != nil || u.Name != "oda" || u.FullName != "Oda of the Fen" || session.Device == "" ||
+		session.Life != 12*time.Hour {
 		t.Fatal(u, session.Life, err)
 	}
 	if got := h.told(); got != "oda: take invitation" {
@@ -212,7 +228,8 @@ func TestInvitingPeople(t *testing.T) {
 	h.sql("UPDATE users SET disabled_at = now() WHERE name = 'oda'")
 	_, err = h.InviteAgain(h.ctx, boss, "oda")
 	refused(t, "who is disabled", err, refusal.Conflict, "oda is disabled")
-	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', '{viewer}', 'https://people.example', '1')")
+	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', " +
+		"'{viewer}', 'https://people.example', '1')")
 	_, err = h.InviteAgain(h.ctx, boss, "wren")
 	refused(t, "who signs in elsewhere", err, refusal.Conflict, "signs in by OpenID Connect")
 	_, err = h.InviteAgain(h.ctx, boss, "nobody")
@@ -224,7 +241,8 @@ func TestInvitingPeople(t *testing.T) {
 	for _, p := range list {
 		states += p.Name + " " + p.State + " " + p.SignsInBy + "; "
 	}
-	if err != nil || states != "ines active password; oda disabled password; tomas active password; wren active openid; " {
+	if err != nil || states !=
+		"ines active password; oda disabled password; tomas active password; wren active openid; " {
 		t.Error(states, err)
 	}
 	if list, err = h.List(h.ctx, tomas); err != nil || len(list) != 1 || list[0].Name != "tomas" {
@@ -253,13 +271,15 @@ func TestChangingPeople(t *testing.T) {
 		t.Error(got)
 	}
 	p, err := h.Change(h.ctx, boss, "tomas", people.PersonChange{Roles: &roles, FullName: &name})
-	if err != nil || p.FullName != name || !slices.Equal(p.Roles, roles) || h.told() != "ines: change roles tomas; ines: rename user tomas" {
+	if err != nil || p.FullName != name || !slices.Equal(p.Roles, roles) ||
+		h.told() != "ines: change roles tomas; ines: rename user tomas" {
 		t.Error(p, err)
 	}
 	if u := h.by(session); u.May("operate", "") || !u.May("decide", "") {
 		t.Error("a session has the roles of before")
 	}
-	if p, err = h.Change(h.ctx, boss, "tomas", people.PersonChange{Disabled: &yes}); err != nil || p.State != people.Disabled || h.told() != "ines: disable user tomas" {
+	if p, err = h.Change(h.ctx, boss, "tomas", people.PersonChange{Disabled: &yes}); err != nil ||
+		p.State != people.Disabled || h.told() != "ines: disable user tomas" {
 		t.Error(p, err)
 	}
 	_, err = h.ByToken(h.ctx, session, "", true)
@@ -267,10 +287,12 @@ func TestChangingPeople(t *testing.T) {
 	_, _, err = h.SignIn(h.ctx, "tomas", goodPassword, people.From{Address: "192.0.2.7"})
 	refused(t, "signing in", err, refusal.Forbidden, "tomas is disabled")
 	h.told()
-	if p, err = h.Change(h.ctx, boss, "tomas", people.PersonChange{Disabled: &no}); err != nil || p.State != people.Active || h.told() != "ines: enable user tomas" {
+	if p, err = h.Change(h.ctx, boss, "tomas", people.PersonChange{Disabled: &no}); err != nil ||
+		p.State != people.Active || h.told() != "ines: enable user tomas" {
 		t.Error(p, err)
 	}
-	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', '{viewer}', 'https://people.example', '1')")
+	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', " +
+		"'{viewer}', 'https://people.example', '1')")
 	_, err = h.Change(h.ctx, boss, "wren", people.PersonChange{Roles: &roles})
 	refused(t, "whose roles are elsewhere", err, refusal.Conflict, "come from the groups")
 }
@@ -288,13 +310,16 @@ func TestTokens(t *testing.T) {
 		kind  refusal.Kind
 		words string
 	}{
-		"no name":      {people.NewToken{About: " ", Seconds: day}, refusal.Invalid, "needs a name"},
-		"no end":       {people.NewToken{About: "a"}, refusal.Invalid, "needs an end"},
-		"before now":   {people.NewToken{About: "a", Seconds: -1}, refusal.Invalid, "needs an end"},
-		"too long":     {people.NewToken{About: "a", Seconds: 366*day + 1}, refusal.Invalid, "needs an end"},
-		"more":         {people.NewToken{About: "a", Seconds: day, Roles: []string{"admin"}}, refusal.Forbidden, "admin is more than tomas (operator) may"},
-		"nothing":      {people.NewToken{About: "a", Seconds: day, Roles: []string{}}, refusal.Invalid, "without a role"},
-		"no such role": {people.NewToken{About: "a", Seconds: day, Roles: []string{"captain"}}, refusal.Invalid, "is no role"},
+		"no name":    {people.NewToken{About: " ", Seconds: day}, refusal.Invalid, "needs a name"},
+		"no end":     {people.NewToken{About: "a"}, refusal.Invalid, "needs an end"},
+		"before now": {people.NewToken{About: "a", Seconds: -1}, refusal.Invalid, "needs an end"},
+		"too long":   {people.NewToken{About: "a", Seconds: 366*day + 1}, refusal.Invalid, "needs an end"},
+		"more": {people.NewToken{About: "a", Seconds: day, Roles: []string{"admin"}}, refusal.Forbidden,
+			"admin is more than tomas (operator) may"},
+		"nothing": {people.NewToken{About: "a", Seconds: day, Roles: []string{}}, refusal.Invalid,
+			"without a role"},
+		"no such role": {people.NewToken{About: "a", Seconds: day, Roles: []string{"captain"}}, refusal.Invalid,
+			"is no role"},
 	} {
 		_, err := h.AddToken(h.ctx, tomas, c.n)
 		refused(t, what, err, c.kind, c.words)
@@ -303,12 +328,18 @@ func TestTokens(t *testing.T) {
 	if err != nil || whole.Kind != "bearer" || whole.Owner != "tomas" || whole.Roles != nil || h.told() == "" {
 		t.Fatal(whole, err)
 	}
-	less, err := h.AddToken(h.ctx, tomas, people.NewToken{About: "less", Seconds: day, Roles: []string{"viewer@saltmere-lab"}})
+	less, err := h.AddToken(h.ctx, tomas, people.NewToken{
+		About:   "less",
+		Seconds: day,
+		Roles:   []string{"viewer@saltmere-lab"},
+	})
 	if err != nil || !slices.Equal(less.Roles, []string{"viewer@saltmere-lab"}) || h.told() == "" {
 		t.Fatal(less, err)
 	}
 	byAll, byLess := h.by(whole.Value), h.by(less.Value)
-	if a := byLess.Actor(); a.Token != less.ID || !a.Limited || byLess.May("operate", "saltmere-lab") || byLess.Owns("tomas") || byLess.Called() != "tomas (viewer@saltmere-lab)" {
+	a := byLess.Actor()
+	if a.Token != less.ID || !a.Limited || byLess.May("operate", "saltmere-lab") || byLess.Owns("tomas") ||
+		byLess.Called() != "tomas (viewer@saltmere-lab)" {
 		t.Errorf("%+v", a)
 	}
 	if a := byAll.Actor(); a.Token != whole.ID || a.Limited || !byAll.Owns("tomas") || tomas.Actor().Token != 0 {
@@ -320,7 +351,11 @@ func TestTokens(t *testing.T) {
 	}
 	_, err = h.AddToken(h.ctx, byLess, people.NewToken{About: "child", Seconds: day + 60})
 	refused(t, "one that outlives it", err, refusal.Forbidden, "outlives it")
-	_, err = h.AddToken(h.ctx, byLess, people.NewToken{About: "child", Seconds: 60, Roles: []string{"operator@saltmere-lab"}})
+	_, err = h.AddToken(h.ctx, byLess, people.NewToken{
+		About:   "child",
+		Seconds: 60,
+		Roles:   []string{"operator@saltmere-lab"},
+	})
 	refused(t, "one that may more", err, refusal.Forbidden, "more than tomas (viewer@saltmere-lab) may")
 
 	abouts := func(u people.User, owner string) string {
@@ -344,9 +379,12 @@ func TestTokens(t *testing.T) {
 	for _, c := range []struct {
 		what, got, want string
 	}{
-		{"one's own", abouts(tomas, ""), "all child less terminal!"}, {"by name", abouts(tomas, "tomas"), "all child less terminal!"},
-		{"of one that may less", abouts(byLess, ""), "less!"}, {"an administrator", abouts(boss, "tomas"), "all child less terminal"},
-		{"of everybody", abouts(boss, "*"), "all child less terminal terminal"}, {"another's own", abouts(nils, ""), "terminal!"},
+		{"one's own", abouts(tomas, ""), "all child less terminal!"},
+		{"by name", abouts(tomas, "tomas"), "all child less terminal!"},
+		{"of one that may less", abouts(byLess, ""), "less!"},
+		{"an administrator", abouts(boss, "tomas"), "all child less terminal"},
+		{"of everybody", abouts(boss, "*"), "all child less terminal terminal"},
+		{"another's own", abouts(nils, ""), "terminal!"},
 	} {
 		if c.got != c.want {
 			t.Errorf("tokens, %s: %q, wanted %q", c.what, c.got, c.want)
@@ -377,7 +415,8 @@ func TestTokens(t *testing.T) {
 	if err := h.SignOutEverywhere(h.ctx, byAll, "tomas", false); err != nil || abouts(byAll, "") != "all! child" {
 		t.Error(abouts(byAll, ""), err)
 	}
-	if err := h.SignOutEverywhere(h.ctx, boss, "tomas", true); err != nil || abouts(boss, "tomas") != "" || !strings.Contains(h.told(), "ines: sign out everywhere tomas") {
+	if err := h.SignOutEverywhere(h.ctx, boss, "tomas", true); err != nil || abouts(boss, "tomas") != "" ||
+		!strings.Contains(h.told(), "ines: sign out everywhere tomas") {
 		t.Error(abouts(boss, "tomas"), err)
 	}
 	given, err := h.IssueToken(h.ctx, "nils", "for the demo")
@@ -407,7 +446,8 @@ func TestSigningInIsCounted(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i := range 5 { // one and the same network of IPv6
-		refused(t, "wrong", try("ines", "wrong", at("2001:db8::"+string(rune('1'+i)))), refusal.Unauthenticated, "the name or the password is not right")
+		refused(t, "wrong", try("ines", "wrong", at("2001:db8::"+string(rune('1'+i)))), refusal.Unauthenticated,
+			"the name or the password is not right")
 	}
 	if got := h.told(); strings.Count(got, "ines: sign in (refused)") != 5 {
 		t.Error(got)
@@ -433,12 +473,16 @@ func TestSigningInIsCounted(t *testing.T) {
 	for i := range 20 {
 		try("nobody"+strconv.Itoa(i), "x", at("192.0.2.44"))
 	}
-	refused(t, "a stranger at an address", try("ines", goodPassword, at("192.0.2.44")), refusal.TooMany, "too many tries")
+	refused(t, "a stranger at an address", try("ines", goodPassword, at("192.0.2.44")), refusal.TooMany,
+		"too many tries")
 	if err := try("ines", goodPassword, people.From{Address: "192.0.2.44", Device: session.Device}); err != nil {
 		t.Error("with a browser that is known:", err)
 	}
 	h.SignInBy(people.Signing{Life: time.Hour, Idle: time.Minute})
-	if _, session, err = h.SignIn(h.ctx, "ines", goodPassword, people.From{Address: "192.0.2.44", Device: session.Device}); err != nil || session.Life != time.Hour || session.Device != "" {
+	if _, session, err = h.SignIn(h.ctx, "ines", goodPassword, people.From{
+		Address: "192.0.2.44",
+		Device:  session.Device,
+	}); err != nil || session.Life != time.Hour || session.Device != "" {
 		t.Error(session, err)
 	}
 	h.by(session.Token)
@@ -452,10 +496,12 @@ func TestSigningInIsCounted(t *testing.T) {
 	}
 	h.told()
 	h.deaf = errors.New("the disk is full")
-	if err := try("ines", goodPassword, people.From{Address: "192.0.2.44", Device: session.Device}); !errors.Is(err, h.deaf) {
+	err = try("ines", goodPassword, people.From{Address: "192.0.2.44", Device: session.Device})
+	if !errors.Is(err, h.deaf) {
 		t.Error("signed in, and nobody knows:", err)
 	}
-	if err := try("ines", "wrong", people.From{Address: "192.0.2.44", Device: session.Device}); !errors.Is(err, h.deaf) {
+	err = try("ines", "wrong", people.From{Address: "192.0.2.44", Device: session.Device})
+	if !errors.Is(err, h.deaf) {
 		t.Error("a guess that nobody knows of:", err)
 	}
 }
@@ -468,15 +514,19 @@ func TestChangingAPassword(t *testing.T) {
 	_, there := h.as("ines")
 	from := people.From{Address: "192.0.2.7"}
 	const next = "ebb and flow of the long year"
-	refused(t, "by a guess", h.ChangePassword(h.ctx, ines, "a guess", next, here, from), refusal.Unauthenticated, "not right")
-	refused(t, "a weak one", h.ChangePassword(h.ctx, ines, goodPassword, "short", here, from), refusal.Invalid, "the password: ")
+	refused(t, "by a guess", h.ChangePassword(h.ctx, ines, "a guess", next, here, from), refusal.Unauthenticated,
+		"not right")
+	refused(t, "a weak one", h.ChangePassword(h.ctx, ines, goodPassword, "short", here, from), refusal.Invalid,
+		"the password: ")
 	less, err := h.AddToken(h.ctx, ines, people.NewToken{About: "less", Seconds: 3600, Roles: []string{"viewer"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	refused(t, "by a token of less", h.ChangePassword(h.ctx, h.by(less.Value), goodPassword, next, less.Value, from), refusal.Forbidden, "changes no password")
+	refused(t, "by a token of less", h.ChangePassword(h.ctx, h.by(less.Value), goodPassword, next, less.Value, from),
+		refusal.Forbidden, "changes no password")
 	h.told()
-	if err := h.ChangePassword(h.ctx, ines, goodPassword, next, here, from); err != nil || h.told() != "ines: change password ines" {
+	if err := h.ChangePassword(h.ctx, ines, goodPassword, next, here, from); err != nil ||
+		h.told() != "ines: change password ines" {
 		t.Fatal(err)
 	}
 	h.by(here)
@@ -487,23 +537,28 @@ func TestChangingAPassword(t *testing.T) {
 	for range 5 {
 		h.ChangePassword(h.ctx, ines, "a guess", next, here, from)
 	}
-	refused(t, "guessing in a session", h.ChangePassword(h.ctx, ines, next, goodPassword, here, from), refusal.TooMany, "too many tries")
+	refused(t, "guessing in a session", h.ChangePassword(h.ctx, ines, next, goodPassword, here, from), refusal.TooMany,
+		"too many tries")
 	if _, _, err := h.SignIn(h.ctx, "ines", next, from); err != nil {
 		t.Error("guesses in a session keep out who signs in:", err)
 	}
-	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', '{viewer}', 'https://people.example', '1')")
-	refused(t, "who signs in elsewhere", h.ChangePassword(h.ctx, people.User{Name: "wren"}, "", next, "", from), refusal.Conflict, "with the OpenID provider")
+	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', " +
+		"'{viewer}', 'https://people.example', '1')")
+	refused(t, "who signs in elsewhere", h.ChangePassword(h.ctx, people.User{Name: "wren"}, "", next, "", from),
+		refusal.Conflict, "with the OpenID provider")
 
 	// A hash that was made more cheaply is made anew when its password is there.
 	salt := []byte("sixteen of bytes")
 	e := base64.RawStdEncoding
-	cheap := "$argon2id$v=19$m=64,t=1,p=1$" + e.EncodeToString(salt) + "$" + e.EncodeToString(argon2.IDKey([]byte(next), salt, 1, 64, 1, 32))
+	cheap := "$argon2id$v=19$m=64,t=1,p=1$" + e.EncodeToString(salt) + "$" +
+		e.EncodeToString(argon2.IDKey([]byte(next), salt, 1, 64, 1, 32))
 	h.sql("UPDATE users SET password_hash = $1 WHERE name = 'ines'", cheap)
 	for range 2 {
 		if _, _, err := h.SignIn(h.ctx, "ines", next, people.From{Address: "192.0.2.99"}); err != nil {
 			t.Fatal(err)
 		}
-		if u, err := h.st.UserByName(h.ctx, "ines"); err != nil || secret.IsOutdated(u.PasswordHash) || !secret.CheckPassword(u.PasswordHash, next) {
+		u, err := h.st.UserByName(h.ctx, "ines")
+		if err != nil || secret.IsOutdated(u.PasswordHash) || !secret.CheckPassword(u.PasswordHash, next) {
 			t.Error("a cheap hash stays:", err)
 		}
 	}
@@ -513,7 +568,8 @@ func TestTheWayInForWhoeverRunsTheService(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	i, err := h.FirstAdmin(h.ctx)
-	if err != nil || i == nil || i.Person.Name != "admin" || !slices.Equal(i.Person.Roles, []string{"admin"}) || h.told() != people.OperatorOfHost+": link for administrator admin" {
+	if err != nil || i == nil || i.Person.Name != "admin" || !slices.Equal(i.Person.Roles, []string{"admin"}) ||
+		h.told() != people.OperatorOfHost+": link for administrator admin" {
 		t.Fatal(i, err)
 	}
 	if left := time.Until(i.ExpiresAt); left > 24*time.Hour || left < 23*time.Hour {
@@ -535,7 +591,8 @@ func TestTheWayInForWhoeverRunsTheService(t *testing.T) {
 	refused(t, "no name", err, refusal.Invalid, "is no name for a user")
 	_, err = h.AdminLink(h.ctx, "tomas")
 	refused(t, "an operator", err, refusal.Conflict, "is no administrator with a password here")
-	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', '{admin}', 'https://people.example', '1')")
+	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject) VALUES ('wren', 'Wren', '', " +
+		"'{admin}', 'https://people.example', '1')")
 	_, err = h.AdminLink(h.ctx, "wren")
 	refused(t, "who signs in elsewhere", err, refusal.Conflict, "is no administrator with a password here")
 	h.deaf = errors.New("the disk is full")
@@ -555,7 +612,8 @@ func TestWhoIsAbsentHasNoMoreThanNow(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	h.add("tomas", "operator", "reviewer@saltmere-lab")
-	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject, signed_in_at) VALUES ('wren', 'Wren', '', '{admin}', 'https://people.example', '1', now() - interval '6 days')")
+	h.sql("INSERT INTO users (name, full_name, password_hash, roles, issuer, subject, signed_in_at) VALUES ('wren', " +
+		"'Wren', '', '{admin}', 'https://people.example', '1', now() - interval '6 days')")
 	absent := func(name string, with ...string) people.Absent {
 		t.Helper()
 		a, err := h.Absent(h.ctx, name, with, time.Now())
@@ -564,7 +622,9 @@ func TestWhoIsAbsentHasNoMoreThanNow(t *testing.T) {
 		}
 		return a
 	}
-	if a := absent("tomas", "reviewer"); a.Why != "" || a.User.May("operate", "") || !a.User.May("decide", "") || !slices.Equal(a.Roles, []string{"operator", "reviewer@saltmere-lab"}) || a.User.Name != "tomas" {
+	a := absent("tomas", "reviewer")
+	if a.Why != "" || a.User.May("operate", "") || !a.User.May("decide", "") ||
+		!slices.Equal(a.Roles, []string{"operator", "reviewer@saltmere-lab"}) || a.User.Name != "tomas" {
 		t.Errorf("%+v", a)
 	}
 	if a := absent("tomas", "admin"); a.User.May("administer", "") || !a.User.May("operate", "") {
@@ -574,7 +634,9 @@ func TestWhoIsAbsentHasNoMoreThanNow(t *testing.T) {
 		t.Errorf("%+v", a)
 	}
 	h.sql("UPDATE users SET signed_in_at = now() - interval '8 days' WHERE name = 'wren'")
-	if a := absent("wren", "admin"); !strings.Contains(a.Why, "was not asked about with the OpenID provider for longer than 7d") || len(a.User.Roles) > 0 {
+	a = absent("wren", "admin")
+	if !strings.Contains(a.Why, "was not asked about with the OpenID provider for longer than 7d") ||
+		len(a.User.Roles) > 0 {
 		t.Errorf("%+v", a)
 	}
 	h.sql("UPDATE users SET signed_in_at = NULL WHERE name = 'wren'")
@@ -583,7 +645,8 @@ func TestWhoIsAbsentHasNoMoreThanNow(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = h.ByToken(h.ctx, token, "", true)
-	refused(t, "a token of whoever the provider was not asked about", err, refusal.Unauthenticated, "was not asked about wren for longer than 7d")
+	refused(t, "a token of whoever the provider was not asked about", err, refusal.Unauthenticated,
+		"was not asked about wren for longer than 7d")
 	if a := absent("wren", "admin"); a.Why == "" {
 		t.Errorf("%+v", a)
 	}
@@ -600,7 +663,8 @@ func TestRightsInWords(t *testing.T) {
 	t.Parallel()
 	u := people.User{Name: "oda", Roles: []string{"viewer", "operator@saltmere-lab"}}
 	me := u.Myself()
-	if len(me.Rights) != 0 || !slices.Equal(me.RightsIn["saltmere-lab"], []string{"operate", "decide"}) || len(me.RightsIn) != 1 {
+	if len(me.Rights) != 0 || !slices.Equal(me.RightsIn["saltmere-lab"], []string{"operate", "decide"}) ||
+		len(me.RightsIn) != 1 {
 		t.Errorf("%+v", me)
 	}
 	if me := boss.Myself(); !slices.Equal(me.Rights, []string{"administer", "operate", "decide", "publish"}) {
@@ -609,7 +673,8 @@ func TestRightsInWords(t *testing.T) {
 	if err := u.MustSomewhere("operate"); err != nil {
 		t.Error(err)
 	}
-	refused(t, "nowhere", u.MustSomewhere("administer"), refusal.Forbidden, "for the whole service is not among what oda (viewer, operator@saltmere-lab) may")
+	refused(t, "nowhere", u.MustSomewhere("administer"), refusal.Forbidden,
+		"for the whole service is not among what oda (viewer, operator@saltmere-lab) may")
 	refused(t, "elsewhere", u.Must("operate", "other"), refusal.Forbidden, "operate in account other is not among")
 	if err := u.Must("operate", "saltmere-lab"); err != nil {
 		t.Error(err)

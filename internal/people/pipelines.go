@@ -21,7 +21,8 @@ const ofPipelines = "pipelines of "
 // that nobody came with before.
 func (p *People) SignInPipeline(ctx context.Context, raw string, from From) (MadeToken, error) {
 	if p.signing.Pipelines == nil {
-		return MadeToken{}, refusal.New(refusal.NotFound, "whoever runs the service names them with --pipelines", "this service knows no pipelines")
+		return MadeToken{}, refusal.New(refusal.NotFound, "whoever runs the service names them with --pipelines",
+			"this service knows no pipelines")
 	}
 	if err := p.countBegun(ctx, from.Address); err != nil {
 		return MadeToken{}, err
@@ -31,14 +32,23 @@ func (p *People) SignInPipeline(ctx context.Context, raw string, from From) (Mad
 	if err != nil {
 		if errors.Is(err, openid.ErrDenied) {
 			p.log.Warn("signing a pipeline in", "error", err)
-			err = refusal.New(refusal.Unauthenticated, "hold its issuer, audience, claims and end against the file of serve --pipelines; the service's log says what differs", "no pipeline is let in with this token")
+			err = refusal.New(refusal.Unauthenticated,
+				"hold its issuer, audience, claims and end against the file of serve --pipelines; the service's log "+
+					"says what differs", "no pipeline is let in with this token")
 		}
-		return MadeToken{}, errors.Join(p.providerSays(err), p.journal.Record(ctx, "a pipeline", "sign in", "", "", map[string]any{"refused": true, "from": from.Address, "by": "pipeline"}))
+		return MadeToken{}, errors.Join(p.providerSays(err),
+			p.journal.Record(ctx, "a pipeline", "sign in", "", "", map[string]any{
+				"refused": true,
+				"from":    from.Address,
+				"by":      "pipeline",
+			}))
 	}
 	// What is signed stands before the last dot; the same signature can be written otherwise.
 	hash := secret.HashToken(raw[:strings.LastIndexByte(raw, '.')])
-	if err := p.store.AddSigningIn(ctx, hash, "pipeline", []byte{}, max(time.Until(until), 0)+time.Hour); errors.Is(err, store.ErrConflict) {
-		return MadeToken{}, refusal.New(refusal.Unauthenticated, "ask the provider for a new one", "this token was used already")
+	if err := p.store.AddSigningIn(ctx, hash, "pipeline", []byte{}, max(time.Until(until), 0)+time.Hour); errors.Is(err,
+		store.ErrConflict) {
+		return MadeToken{}, refusal.New(refusal.Unauthenticated, "ask the provider for a new one",
+			"this token was used already")
 	} else if err != nil {
 		return MadeToken{}, err
 	}
@@ -47,12 +57,17 @@ func (p *People) SignInPipeline(ctx context.Context, raw string, from From) (Mad
 		return MadeToken{}, err
 	}
 	value := secret.Token()
-	row, err := p.store.AddToken(ctx, secret.HashToken(value), u.ID, store.Token{Kind: bearer, About: refusal.Clip("signed in as "+subject, 200), UsedFrom: from.Address}, of.Life())
+	row, err := p.store.AddToken(ctx, secret.HashToken(value), u.ID,
+		store.Token{Kind: bearer, About: refusal.Clip("signed in as "+subject, 200), UsedFrom: from.Address}, of.Life())
 	if err != nil {
 		return MadeToken{}, err
 	}
 	who := userOf(u)
-	return MadeToken{tokenOf(row, who), value}, p.journal.Record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": "pipeline", "subject": refusal.Clip(subject, 200)})
+	return MadeToken{tokenOf(row, who), value}, p.journal.Record(ctx, u.Name, "sign in", "", "", map[string]any{
+		"from":    from.Address,
+		"by":      "pipeline",
+		"subject": refusal.Clip(subject, 200),
+	})
 }
 
 // pipeline finds the user that a pipeline is, with the roles that it has now. One that comes
@@ -61,12 +76,23 @@ func (p *People) pipeline(ctx context.Context, of openid.Pipeline) (store.User, 
 	u, err := p.store.UserBySubject(ctx, ofPipelines+of.Issuer, of.Name)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		u, err = p.store.AddUser(ctx, store.User{Name: of.Name, FullName: "Pipeline " + of.Name, Roles: of.Roles, Issuer: ofPipelines + of.Issuer, Subject: of.Name, MadeBy: OperatorOfHost})
+		u, err = p.store.AddUser(ctx, store.User{
+			Name:     of.Name,
+			FullName: "Pipeline " + of.Name,
+			Roles:    of.Roles,
+			Issuer:   ofPipelines + of.Issuer,
+			Subject:  of.Name,
+			MadeBy:   OperatorOfHost,
+		})
 		if errors.Is(err, store.ErrConflict) { // nobody becomes another by having their name elsewhere
-			return u, refusal.New(refusal.Forbidden, "name the pipeline otherwise", "there is a user %s here who is not this pipeline", of.Name)
+			return u, refusal.New(refusal.Forbidden, "name the pipeline otherwise",
+				"there is a user %s here who is not this pipeline", of.Name)
 		}
 		if err == nil {
-			err = p.journal.Record(ctx, u.Name, "first sign in of a pipeline", u.Name, "", map[string]any{"roles": of.Roles, "issuer": of.Issuer})
+			err = p.journal.Record(ctx, u.Name, "first sign in of a pipeline", u.Name, "", map[string]any{
+				"roles":  of.Roles,
+				"issuer": of.Issuer,
+			})
 		}
 	case err == nil && u.DisabledAt != nil:
 		return u, refusal.New(refusal.Forbidden, "ask an administrator", "%s is disabled", u.Name)

@@ -41,8 +41,16 @@ func TestAPipelineSignsInForMinutes(t *testing.T) {
 		}
 		h.SignInBy(people.Signing{Pipelines: known})
 	}
-	gauges := openid.Pipeline{Name: "gauges", Claims: map[string]string{"repository": "tide-office/gauges", "protected": "true", "attempt": "2"}, Roles: []string{"operator@saltmere-lab"}}
-	let(0, openid.Pipeline{Name: "other", Claims: map[string]string{"repository": "tide-office/other"}, Roles: []string{"viewer"}}, gauges)
+	gauges := openid.Pipeline{
+		Name:   "gauges",
+		Claims: map[string]string{"repository": "tide-office/gauges", "protected": "true", "attempt": "2"},
+		Roles:  []string{"operator@saltmere-lab"},
+	}
+	let(0, openid.Pipeline{
+		Name:   "other",
+		Claims: map[string]string{"repository": "tide-office/other"},
+		Roles:  []string{"viewer"},
+	}, gauges)
 	mint := func(audience string, change map[string]any) string {
 		t.Helper()
 		claims := map[string]any{"repository": "tide-office/gauges", "protected": true, "attempt": 2}
@@ -64,13 +72,16 @@ func TestAPipelineSignsInForMinutes(t *testing.T) {
 		t.Error(got)
 	}
 	u := h.by(made.Value)
-	if left := time.Until(made.ExpiresAt); left > 15*time.Minute || left < 14*time.Minute || made.About != "signed in as work" {
+	left := time.Until(made.ExpiresAt)
+	if left > 15*time.Minute || left < 14*time.Minute || made.About != "signed in as work" {
 		t.Error(left, made.About)
 	}
-	if u.Name != "gauges" || !u.May("operate", "saltmere-lab") || u.May("decide", "other") || u.May("operate", "") || u.Actor().Token != made.ID {
+	if u.Name != "gauges" || !u.May("operate", "saltmere-lab") || u.May("decide", "other") || u.May("operate", "") ||
+		u.Actor().Token != made.ID {
 		t.Errorf("%+v", u)
 	}
-	if list, err := h.List(h.ctx, boss); err != nil || list[0].Name != "gauges" || list[0].SignsInBy != "pipeline" || list[0].State != people.Active {
+	if list, err := h.List(h.ctx, boss); err != nil || list[0].Name != "gauges" || list[0].SignsInBy != "pipeline" ||
+		list[0].State != people.Active {
 		t.Error(list, err)
 	}
 	_, err = h.AddToken(h.ctx, u, people.NewToken{About: "for a year", Seconds: 365 * 24 * 60 * 60})
@@ -111,10 +122,12 @@ func TestAPipelineSignsInForMinutes(t *testing.T) {
 	if u := h.by(made.Value); u.May("operate", "saltmere-lab") {
 		t.Error("a pipeline has roles that were taken away")
 	}
-	if a, err := h.Absent(h.ctx, "gauges", []string{"operator@saltmere-lab"}, time.Now()); err != nil || a.User.May("operate", "saltmere-lab") {
+	if a, err := h.Absent(h.ctx, "gauges", []string{"operator@saltmere-lab"}, time.Now()); err != nil ||
+		a.User.May("operate", "saltmere-lab") {
 		t.Error(a, err)
 	}
-	if made, err = h.SignInPipeline(h.ctx, mint("undersail", nil), from); err != nil || time.Until(made.ExpiresAt) > 5*time.Minute {
+	if made, err = h.SignInPipeline(h.ctx, mint("undersail", nil), from); err != nil ||
+		time.Until(made.ExpiresAt) > 5*time.Minute {
 		t.Error(made.ExpiresAt, err)
 	}
 	h.SignInBy(people.Signing{})
@@ -124,7 +137,8 @@ func TestAPipelineSignsInForMinutes(t *testing.T) {
 
 	let(5, openid.Pipeline{Name: "tomas", Claims: gauges.Claims, Roles: []string{"viewer"}})
 	_, err = h.SignInPipeline(h.ctx, mint("undersail", nil), from)
-	refused(t, "a pipeline that is called as somebody", err, refusal.Forbidden, "there is a user tomas here who is not this pipeline")
+	refused(t, "a pipeline that is called as somebody", err, refusal.Forbidden,
+		"there is a user tomas here who is not this pipeline")
 	let(5, gauges)
 	h.sql("UPDATE users SET disabled_at = now() WHERE name = 'gauges'")
 	_, err = h.SignInPipeline(h.ctx, mint("undersail", nil), from)
@@ -142,7 +156,12 @@ func TestAPipelineSignsInForMinutes(t *testing.T) {
 
 func TestPipelinesAreNamedWhole(t *testing.T) {
 	t.Parallel()
-	good := openid.Pipeline{Name: "gauges", Issuer: "https://pipelines.saltmere.example", Claims: map[string]string{"sub": "x"}, Roles: []string{"viewer"}}
+	good := openid.Pipeline{
+		Name:   "gauges",
+		Issuer: "https://pipelines.saltmere.example",
+		Claims: map[string]string{"sub": "x"},
+		Roles:  []string{"viewer"},
+	}
 	for words, change := range map[string]func(*openid.Pipeline){
 		"small letters":            func(p *openid.Pipeline) { p.Name = "Gauges" },
 		"names no claim":           func(p *openid.Pipeline) { p.Claims = nil },
@@ -154,11 +173,13 @@ func TestPipelinesAreNamedWhole(t *testing.T) {
 	} {
 		bad := good
 		change(&bad)
-		if _, err := openid.NewPipelines([]openid.Pipeline{bad}); err == nil || !strings.Contains(err.Error(), words) || !strings.HasPrefix(err.Error(), "pipeline 1, ") {
+		_, err := openid.NewPipelines([]openid.Pipeline{bad})
+		if err == nil || !strings.Contains(err.Error(), words) || !strings.HasPrefix(err.Error(), "pipeline 1, ") {
 			t.Errorf("%s: %v", words, err)
 		}
 	}
-	if _, err := openid.NewPipelines([]openid.Pipeline{good, good}); err == nil || !strings.Contains(err.Error(), "two have this name") {
+	_, err := openid.NewPipelines([]openid.Pipeline{good, good})
+	if err == nil || !strings.Contains(err.Error(), "two have this name") {
 		t.Error(err)
 	}
 	if _, err := openid.NewPipelines([]openid.Pipeline{good}); err != nil {

@@ -40,7 +40,8 @@ func usual() Signing {
 
 // SignInBy sets how people sign in. Call it before the service is used.
 func (p *People) SignInBy(how Signing) {
-	p.signing.URL, p.signing.OpenID, p.signing.Groups, p.signing.Pipelines = how.URL, how.OpenID, how.Groups, how.Pipelines
+	p.signing.URL, p.signing.OpenID, p.signing.Groups, p.signing.Pipelines = how.URL, how.OpenID, how.Groups,
+		how.Pipelines
 	if how.Life > 0 {
 		p.signing.Life = how.Life
 	}
@@ -100,7 +101,10 @@ func (p *People) SignIn(ctx context.Context, name, password string, from From) (
 	if err != nil {
 		return User{}, Session{}, err
 	}
-	return who, session, p.journal.Record(ctx, u.Name, "sign in", "", "", map[string]any{"from": from.Address, "by": from.about()})
+	return who, session, p.journal.Record(ctx, u.Name, "sign in", "", "", map[string]any{
+		"from": from.Address,
+		"by":   from.about(),
+	})
 }
 
 func (f From) about() string {
@@ -114,7 +118,9 @@ func (f From) about() string {
 func (p *People) begin(ctx context.Context, u store.User, from From) (User, Session, error) {
 	session := Session{Token: secret.Token(), Life: p.signing.Life}
 	idle := p.signing.Idle
-	if _, err := p.store.AddToken(ctx, secret.HashToken(session.Token), u.ID, store.Token{Kind: "session", About: from.about(), Idle: &idle, UsedFrom: from.Address}, p.signing.Life); err != nil {
+	_, err := p.store.AddToken(ctx, secret.HashToken(session.Token), u.ID,
+		store.Token{Kind: "session", About: from.about(), Idle: &idle, UsedFrom: from.Address}, p.signing.Life)
+	if err != nil {
 		return User{}, Session{}, err
 	}
 	if from.Device == "" && !from.Terminal {
@@ -146,7 +152,11 @@ func (p *People) tryPassword(ctx context.Context, u store.User, password string,
 		return err
 	}
 	if !right {
-		if err := p.journal.Record(ctx, refusal.Clip(u.Name, 100), "sign in", "", "", map[string]any{"refused": true, "from": from.Address}); err != nil {
+		err := p.journal.Record(ctx, refusal.Clip(u.Name, 100), "sign in", "", "", map[string]any{
+			"refused": true,
+			"from":    from.Address,
+		})
+		if err != nil {
 			return err
 		}
 		return refusal.New(refusal.Unauthenticated, "check both and try again", "the name or the password is not right")
@@ -183,7 +193,11 @@ func (p *People) triesOf(ctx context.Context, name string, from From) ([]store.T
 			return []store.Try{{Kind: "pair", Key: name + " " + place}}, nil
 		}
 	}
-	return []store.Try{{Kind: "address", Key: address}, {Kind: "name", Key: name}, {Kind: "pair", Key: name + " " + address}}, nil
+	return []store.Try{
+		{Kind: "address", Key: address},
+		{Kind: "name", Key: name},
+		{Kind: "pair", Key: name + " " + address},
+	}, nil
 }
 
 // short is a name as it is counted: names are anybody's choice.

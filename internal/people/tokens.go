@@ -49,7 +49,18 @@ type MadeToken struct {
 const tokenLife = 366 * 24 * time.Hour
 
 func tokenOf(t store.Token, u User) Token {
-	return Token{ID: t.ID, Owner: t.Owner, Kind: t.Kind, About: t.About, Roles: t.Roles, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, UsedAt: t.UsedAt, UsedFrom: t.UsedFrom, This: t.ID == u.token && u.token != 0}
+	return Token{
+		ID:        t.ID,
+		Owner:     t.Owner,
+		Kind:      t.Kind,
+		About:     t.About,
+		Roles:     t.Roles,
+		CreatedAt: t.CreatedAt,
+		ExpiresAt: t.ExpiresAt,
+		UsedAt:    t.UsedAt,
+		UsedFrom:  t.UsedFrom,
+		This:      t.ID == u.token && u.token != 0,
+	}
 }
 
 // Tokens lists one's own tokens and sessions that are not over; an administrator may ask for
@@ -88,11 +99,13 @@ func (u User) mayHandle(t store.Token) bool {
 // owner loses, it loses. One that is made with a token ends no later than that.
 func (p *People) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, error) {
 	if strings.TrimSpace(n.About) == "" {
-		return MadeToken{}, refusal.New(refusal.Invalid, "say what it is for, such as nightly-checks", "a token needs a name")
+		return MadeToken{}, refusal.New(refusal.Invalid, "say what it is for, such as nightly-checks",
+			"a token needs a name")
 	}
 	life := time.Duration(n.Seconds) * time.Second
 	if n.Seconds <= 0 || n.Seconds > int64(tokenLife/time.Second) {
-		return MadeToken{}, refusal.New(refusal.Invalid, "give a span of time such as 30d, at most a year", "a token needs an end")
+		return MadeToken{}, refusal.New(refusal.Invalid, "give a span of time such as 30d, at most a year",
+			"a token needs an end")
 	}
 	roles := u.limit
 	if n.Roles != nil {
@@ -101,10 +114,12 @@ func (p *People) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, e
 			return MadeToken{}, refusal.New(refusal.Invalid, "see: undersail tokens add --help", "%v", err)
 		}
 		if len(g) == 0 {
-			return MadeToken{}, refusal.New(refusal.Invalid, "leave them out for all of yours", "a token without a role could do nothing")
+			return MadeToken{}, refusal.New(refusal.Invalid, "leave them out for all of yours",
+				"a token without a role could do nothing")
 		}
 		if beyond := u.Grants().Beyond(g); len(beyond) > 0 {
-			return MadeToken{}, refusal.New(refusal.Forbidden, "give it less", "%s is more than %s may", beyond[0], u.Called())
+			return MadeToken{}, refusal.New(refusal.Forbidden, "give it less", "%s is more than %s may", beyond[0],
+				u.Called())
 		}
 		roles = g.Strings()
 	}
@@ -114,15 +129,22 @@ func (p *People) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, e
 			return MadeToken{}, err
 		}
 		if time.Now().Add(life).After(by.ExpiresAt) {
-			return MadeToken{}, refusal.New(refusal.Forbidden, "sign in, or let it end before "+by.ExpiresAt.Format(time.RFC3339), "a token makes none that outlives it")
+			return MadeToken{}, refusal.New(refusal.Forbidden,
+				"sign in, or let it end before "+by.ExpiresAt.Format(time.RFC3339),
+				"a token makes none that outlives it")
 		}
 	}
 	value := secret.Token()
-	row, err := p.store.AddToken(ctx, secret.HashToken(value), u.ID, store.Token{Kind: "bearer", About: n.About, Roles: roles}, life)
+	row, err := p.store.AddToken(ctx, secret.HashToken(value), u.ID,
+		store.Token{Kind: "bearer", About: n.About, Roles: roles}, life)
 	if err != nil {
 		return MadeToken{}, err
 	}
-	p.journal.Done(ctx, u, "add token", fmt.Sprint(row.ID), map[string]any{"about": n.About, "roles": roles, "ends": row.ExpiresAt})
+	p.journal.Done(ctx, u, "add token", fmt.Sprint(row.ID), map[string]any{
+		"about": n.About,
+		"roles": roles,
+		"ends":  row.ExpiresAt,
+	})
 	return MadeToken{tokenOf(row, u), value}, nil
 }
 
@@ -172,7 +194,9 @@ func (p *People) IssueToken(ctx context.Context, name, about string) (string, er
 		return "", err
 	}
 	token := secret.Token()
-	if _, err := p.store.AddToken(ctx, secret.HashToken(token), u.ID, store.Token{Kind: "bearer", About: about}, 365*24*time.Hour); err != nil {
+	_, err = p.store.AddToken(ctx, secret.HashToken(token), u.ID, store.Token{Kind: "bearer", About: about},
+		365*24*time.Hour)
+	if err != nil {
 		return "", err
 	}
 	return token, p.journal.Record(ctx, OperatorOfHost, "issue token", name, "", map[string]any{"about": about})
@@ -186,7 +210,8 @@ func (p *People) ByToken(ctx context.Context, token, address string, attended bo
 		return User{}, refusal.New(refusal.Unauthenticated, "sign in again", "the token is unknown or over")
 	}
 	if err == nil && h.Unasked {
-		return User{}, refusal.New(refusal.Unauthenticated, "sign in by OpenID Connect once more; tokens go on then", "the OpenID provider was not asked about %s for longer than %s", h.Name, spanWords(p.signing.Again))
+		return User{}, refusal.New(refusal.Unauthenticated, "sign in by OpenID Connect once more; tokens go on then",
+			"the OpenID provider was not asked about %s for longer than %s", h.Name, spanWords(p.signing.Again))
 	}
 	h.Roles = p.rolesNow(h.User)
 	u := userOf(h.User)

@@ -65,9 +65,11 @@ func (u User) Must(right, account string) error {
 	case u.May(right, account):
 		return nil
 	case account == "":
-		return refusal.New(refusal.Forbidden, "ask an administrator for another role", "the right to %s for the whole service is not among what %s may", right, u.Called())
+		return refusal.New(refusal.Forbidden, "ask an administrator for another role",
+			"the right to %s for the whole service is not among what %s may", right, u.Called())
 	}
-	return refusal.New(refusal.Forbidden, "ask an administrator for another role", "the right to %s in account %s is not among what %s may", right, account, u.Called())
+	return refusal.New(refusal.Forbidden, "ask an administrator for another role",
+		"the right to %s in account %s is not among what %s may", right, account, u.Called())
 }
 
 // MustSomewhere asks for a right for the whole service or in any account.

@@ -45,7 +45,8 @@ func Load(ctx context.Context, url string, from io.Reader) error {
 	if tables > 0 {
 		return errors.New("the database is not empty; restore into a new directory or an empty database")
 	}
-	return tool(ctx, "pg_restore", url, from, nil, "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction", "--dbname="+Database)
+	return tool(ctx, "pg_restore", url, from, nil, "--no-owner", "--no-privileges", "--exit-on-error",
+		"--single-transaction", "--dbname="+Database)
 }
 
 // tool runs a program of PostgreSQL. How it connects is told by its environment: what
@@ -65,7 +66,8 @@ func tool(ctx context.Context, name, at string, in io.Reader, out io.Writer, arg
 		}
 	}
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, name), args...)
-	cmd.Env = append(os.Environ(), "PGHOST="+c.Host, fmt.Sprintf("PGPORT=%d", c.Port), "PGUSER="+c.User, "PGPASSWORD="+c.Password, "PGDATABASE="+c.Database)
+	cmd.Env = append(os.Environ(), "PGHOST="+c.Host, fmt.Sprintf("PGPORT=%d", c.Port), "PGUSER="+c.User,
+		"PGPASSWORD="+c.Password, "PGDATABASE="+c.Database)
 	cmd.Env = append(cmd.Env, tlsOf(at)...)
 	var said bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &said

@@ -88,7 +88,8 @@ func enterable(dir string, owner *syscall.Credential) bool {
 		if err == nil {
 			st, _ := info.Sys().(*syscall.Stat_t)
 			mode := info.Mode().Perm()
-			if !(mode&0o001 != 0 || st != nil && st.Uid == owner.Uid && mode&0o100 != 0 || st != nil && st.Gid == owner.Gid && mode&0o010 != 0) {
+			if !(mode&0o001 != 0 || st != nil && st.Uid == owner.Uid && mode&0o100 != 0 ||
+				st != nil && st.Gid == owner.Gid && mode&0o010 != 0) {
 				return false
 			}
 		}

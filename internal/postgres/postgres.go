@@ -68,7 +68,11 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 		return nil, err
 	}
 	passwords := map[string]string{}
-	for role, file := range map[string]string{superuser: "password", ownerRole: "owner-password", serviceRole: "service-password"} {
+	for role, file := range map[string]string{
+		superuser:   "password",
+		ownerRole:   "owner-password",
+		serviceRole: "service-password",
+	} {
 		if passwords[role], err = ownPassword(filepath.Join(dir, file)); err != nil {
 			return nil, err
 		}
@@ -154,7 +158,8 @@ func (s *Server) Stop() error {
 func programs() (string, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	if len(found) == 0 {
-		return "", errors.New("PostgreSQL is not installed; install the Debian package postgresql, or name a server with --database-url")
+		return "", errors.New("PostgreSQL is not installed; install the Debian package postgresql, or name a server " +
+			"with --database-url")
 	}
 	version := func(path string) int {
 		n, _ := strconv.Atoi(strings.Split(path, "/")[4])
@@ -251,13 +256,15 @@ func runsAs(pid int, owner *syscall.Credential) bool {
 // launch starts the server in a process group of its own, so that an interrupt
 // at the terminal does not end it before the service is done with it.
 func (s *Server) launch(ctx context.Context) (pid int, err error) {
-	log, err := os.OpenFile(filepath.Join(s.base, "server.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
+	log, err := os.OpenFile(filepath.Join(s.base, "server.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY|syscall.O_NOFOLLOW,
+		0o600)
 	if err != nil {
 		return 0, fmt.Errorf("write the log of the database server: %w", err)
 	}
 	defer log.Close()
 	cmd := exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.dir, "-p", strconv.Itoa(s.port),
-		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "log_min_messages=fatal")
+		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=200", "-c",
+		"log_min_messages=fatal")
 	cmd.Dir, cmd.Stdout, cmd.Stderr = "/", log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.owner, Setpgid: true}
 	if err := cmd.Start(); err != nil {

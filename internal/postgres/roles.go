@@ -33,7 +33,8 @@ func (s *Server) ensureDatabase(ctx context.Context, passwords map[string]string
 			return err
 		}
 		var there bool
-		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)", role).Scan(&there); err != nil {
+		err = conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)", role).Scan(&there)
+		if err != nil {
 			return err
 		}
 		verb, may := "CREATE", "LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS"
@@ -49,7 +50,8 @@ func (s *Server) ensureDatabase(ctx context.Context, passwords map[string]string
 		}
 	}
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", Database).Scan(&there); err != nil {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)",
+		Database).Scan(&there); err != nil {
 		return err
 	}
 	if !there {
@@ -75,14 +77,20 @@ func (s *Server) handOver(ctx context.Context) error {
 		"REVOKE ALL ON SCHEMA public FROM PUBLIC",
 		"GRANT USAGE ON SCHEMA public TO " + serviceRole,
 		`DO $$ DECLARE x record; BEGIN
-			FOR x IN SELECT c.oid::regclass AS what, c.relkind FROM pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relowner = '` + superuser + `'::regrole AND c.relkind IN ('r', 'S', 'v')
-				AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('a', 'i') AND c.relkind = 'S') LOOP
-				EXECUTE format('ALTER %s %s OWNER TO ` + ownerRole + `', CASE x.relkind WHEN 'S' THEN 'SEQUENCE' WHEN 'v' THEN 'VIEW' ELSE 'TABLE' END, x.what);
+			FOR x IN SELECT c.oid::regclass AS what, c.relkind FROM pg_class c
+			WHERE c.relnamespace = 'public'::regnamespace AND c.relowner =
+			'` + superuser + `'::regrole AND c.relkind IN ('r', 'S', 'v')
+				AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('a', 'i')
+				AND c.relkind = 'S') LOOP
+				EXECUTE format('ALTER %s %s OWNER TO ` + ownerRole +
+			`', CASE x.relkind WHEN 'S' THEN 'SEQUENCE' WHEN 'v' THEN 'VIEW' ELSE 'TABLE' END, x.what);
 			END LOOP;
-			FOR x IN SELECT p.oid::regprocedure AS what FROM pg_proc p WHERE p.pronamespace = 'public'::regnamespace AND p.proowner = '` + superuser + `'::regrole LOOP
+			FOR x IN SELECT p.oid::regprocedure AS what FROM pg_proc p WHERE p.pronamespace = 'public'::regnamespace
+			AND p.proowner = '` + superuser + `'::regrole LOOP
 				EXECUTE format('ALTER FUNCTION %s OWNER TO ` + ownerRole + `', x.what);
 			END LOOP;
-			FOR x IN SELECT t.oid::regtype AS what FROM pg_type t WHERE t.typnamespace = 'public'::regnamespace AND t.typowner = '` + superuser + `'::regrole AND t.typtype IN ('e', 'd') LOOP
+			FOR x IN SELECT t.oid::regtype AS what FROM pg_type t WHERE t.typnamespace = 'public'::regnamespace
+			AND t.typowner = '` + superuser + `'::regrole AND t.typtype IN ('e', 'd') LOOP
 				EXECUTE format('ALTER TYPE %s OWNER TO ` + ownerRole + `', x.what);
 			END LOOP;
 		END $$`,

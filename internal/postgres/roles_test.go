@@ -47,7 +47,8 @@ func statement(t *testing.T, url, sql string) error {
 func TestTheRolesOfAServiceGetNoFurther(t *testing.T) {
 	t.Parallel()
 	s, _ := started(t)
-	if err := statement(t, s.OwnerURL, "CREATE TABLE tide (at int); GRANT SELECT, INSERT ON tide TO "+serviceRole); err != nil {
+	err := statement(t, s.OwnerURL, "CREATE TABLE tide (at int); GRANT SELECT, INSERT ON tide TO "+serviceRole)
+	if err != nil {
 		t.Fatal(err)
 	}
 	if err := statement(t, s.URL, "INSERT INTO tide VALUES (1)"); err != nil {
@@ -66,7 +67,8 @@ func TestTheRolesOfAServiceGetNoFurther(t *testing.T) {
 			"another role":        "CREATE ROLE mallory LOGIN",
 			"becoming one":        "SET ROLE " + superuser,
 			"settings":            "ALTER SYSTEM SET archive_command = 'touch " + proof + "'",
-			"a language":          "CREATE FUNCTION f() RETURNS void LANGUAGE c AS '/lib/x86_64-linux-gnu/libc.so.6', 'system'",
+			"a language": "CREATE FUNCTION f() RETURNS void LANGUAGE c AS " +
+				"'/lib/x86_64-linux-gnu/libc.so.6', 'system'",
 			"an extension":        "CREATE EXTENSION adminpack",
 			"hashes of passwords": "SELECT rolpassword FROM pg_authid",
 			"another database":    "CREATE DATABASE mallory",
@@ -77,7 +79,15 @@ func TestTheRolesOfAServiceGetNoFurther(t *testing.T) {
 			}
 		}
 	}
-	for what, sql := range map[string]string{"a table": "CREATE TABLE mallory (x int)", "a temporary one": "CREATE TEMP TABLE mallory (x int)", "what was not granted": "DELETE FROM tide", "a trigger": "ALTER TABLE tide DISABLE TRIGGER ALL", "emptying": "TRUNCATE tide", "dropping": "DROP TABLE tide", "a schema": "CREATE SCHEMA mallory"} {
+	for what, sql := range map[string]string{
+		"a table":              "CREATE TABLE mallory (x int)",
+		"a temporary one":      "CREATE TEMP TABLE mallory (x int)",
+		"what was not granted": "DELETE FROM tide",
+		"a trigger":            "ALTER TABLE tide DISABLE TRIGGER ALL",
+		"emptying":             "TRUNCATE tide",
+		"dropping":             "DROP TABLE tide",
+		"a schema":             "CREATE SCHEMA mallory",
+	} {
 		if err := statement(t, s.URL, sql); err == nil {
 			t.Errorf("the service's role may do: %s", what)
 		}
@@ -95,7 +105,8 @@ func TestNothingPlantedInTheDatabaseIsFollowed(t *testing.T) {
 	if s.owner == nil {
 		t.Log("the server runs as the caller: there is nobody to plant anything")
 	} else {
-		for _, path := range []string{s.base, filepath.Join(s.base, "server.log"), filepath.Join(s.base, "password"), filepath.Join(s.base, "service-password")} {
+		for _, path := range []string{s.base, filepath.Join(s.base, "server.log"), filepath.Join(s.base, "password"),
+			filepath.Join(s.base, "service-password")} {
 			info, err := os.Lstat(path)
 			if err != nil {
 				t.Fatal(err)
@@ -104,7 +115,10 @@ func TestNothingPlantedInTheDatabaseIsFollowed(t *testing.T) {
 				t.Errorf("%s belongs to user %d, mode %v", path, st.Uid, info.Mode())
 			}
 		}
-		for what, args := range map[string][]string{"a link beside the data": {"-s", "/etc/passwd", filepath.Join(s.base, "planted")}, "a link in the place of the log": {"-sf", "/etc/passwd", filepath.Join(s.base, "server.log")}} {
+		for what, args := range map[string][]string{
+			"a link beside the data":         {"-s", "/etc/passwd", filepath.Join(s.base, "planted")},
+			"a link in the place of the log": {"-sf", "/etc/passwd", filepath.Join(s.base, "server.log")},
+		} {
 			cmd := exec.Command("ln", args...)
 			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.owner}
 			if out, err := cmd.CombinedOutput(); err == nil {
@@ -143,7 +157,8 @@ func TestNothingPlantedInTheDatabaseIsFollowed(t *testing.T) {
 	}
 	defer victim.Process.Kill()
 	pidFile := filepath.Join(s.dir, "postmaster.pid")
-	if err := os.WriteFile(pidFile, fmt.Appendf(nil, "%d\n%s\n0\n%d\n", victim.Process.Pid, s.dir, s.port), 0o600); err != nil {
+	err := os.WriteFile(pidFile, fmt.Appendf(nil, "%d\n%s\n0\n%d\n", victim.Process.Pid, s.dir, s.port), 0o600)
+	if err != nil {
 		t.Fatal(err)
 	}
 	if port, pid := running(s.dir, s.owner); pid != 0 {
@@ -165,7 +180,11 @@ func TestNothingPlantedInTheDatabaseIsFollowed(t *testing.T) {
 func TestOlderDirectoriesAreHandedOver(t *testing.T) {
 	t.Parallel()
 	s, dir := started(t)
-	if err := statement(t, s.admin, "CREATE TABLE tide (id bigint GENERATED ALWAYS AS IDENTITY, at int); INSERT INTO tide (at) VALUES (7); CREATE TYPE phase AS ENUM ('ebb', 'flood'); CREATE SEQUENCE alone; CREATE FUNCTION seven() RETURNS int LANGUAGE sql AS 'SELECT 7'"); err != nil {
+	err := statement(t, s.admin,
+		"CREATE TABLE tide (id bigint GENERATED ALWAYS AS IDENTITY, at int); INSERT INTO tide (at) VALUES (7); "+
+			"CREATE TYPE phase AS ENUM ('ebb', 'flood'); CREATE SEQUENCE alone; CREATE FUNCTION seven() RETURNS int "+
+			"LANGUAGE sql AS 'SELECT 7'")
+	if err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Stop(); err != nil {
@@ -183,7 +202,9 @@ func TestOlderDirectoriesAreHandedOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer again.Stop()
-	for _, sql := range []string{"ALTER TABLE tide ADD COLUMN more int", "INSERT INTO tide (at) VALUES (8)", "ALTER TYPE phase ADD VALUE 'slack'", "ALTER SEQUENCE alone RESTART", "CREATE OR REPLACE FUNCTION seven() RETURNS int LANGUAGE sql AS 'SELECT 8'"} {
+	for _, sql := range []string{"ALTER TABLE tide ADD COLUMN more int", "INSERT INTO tide (at) VALUES (8)",
+		"ALTER TYPE phase ADD VALUE 'slack'", "ALTER SEQUENCE alone RESTART",
+		"CREATE OR REPLACE FUNCTION seven() RETURNS int LANGUAGE sql AS 'SELECT 8'"} {
 		if err := statement(t, again.OwnerURL, sql); err != nil {
 			t.Errorf("the owner: %s: %v", sql, err)
 		}
@@ -205,7 +226,11 @@ func TestADatabaseMayAskForCertificates(t *testing.T) {
 	ours.Sign(t, "server", []string{"localhost"})
 	ours.Sign(t, serviceRole, nil)
 	others.Sign(t, "stranger", nil)
-	for from, to := range map[string]string{ours.File("authority"): "root.crt", ours.File("server"): "server.crt", ours.KeyFile("server"): "server.key"} {
+	for from, to := range map[string]string{
+		ours.File("authority"): "root.crt",
+		ours.File("server"):    "server.crt",
+		ours.KeyFile("server"): "server.key",
+	} {
 		raw, err := os.ReadFile(from)
 		if err != nil {
 			t.Fatal(err)
@@ -229,7 +254,8 @@ func TestADatabaseMayAskForCertificates(t *testing.T) {
 	}
 	f.WriteString(more)
 	f.Close()
-	rules := "hostssl undersail undersail_service 127.0.0.1/32 cert\nhost all undersail 127.0.0.1/32 scram-sha-256\nhost all undersail_owner 127.0.0.1/32 scram-sha-256\n"
+	rules := "hostssl undersail undersail_service 127.0.0.1/32 cert\nhost all undersail 127.0.0.1/32 " +
+		"scram-sha-256\nhost all undersail_owner 127.0.0.1/32 scram-sha-256\n"
 	if err := os.WriteFile(filepath.Join(s.dir, "pg_hba.conf"), []byte(rules), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -239,15 +265,17 @@ func TestADatabaseMayAskForCertificates(t *testing.T) {
 	}
 	defer s.Stop()
 	by := func(root, holder *tlstest.Authority, name string) string {
-		return fmt.Sprintf("postgres://%s@localhost:%d/%s?sslmode=verify-full&sslrootcert=%s&sslcert=%s&sslkey=%s", serviceRole, s.port, Database, root.File("authority"), holder.File(name), holder.KeyFile(name))
+		return fmt.Sprintf("postgres://%s@localhost:%d/%s?sslmode=verify-full&sslrootcert=%s&sslcert=%s&sslkey=%s",
+			serviceRole, s.port, Database, root.File("authority"), holder.File(name), holder.KeyFile(name))
 	}
 	good := by(ours, ours, serviceRole)
 	if err := statement(t, good, "SELECT * FROM tide"); err != nil {
 		t.Fatalf("with certificates on both sides: %v", err)
 	}
 	for what, url := range map[string]string{
-		"in the clear":            s.URL,
-		"without one of our own":  fmt.Sprintf("postgres://%s@localhost:%d/%s?sslmode=verify-full&sslrootcert=%s", serviceRole, s.port, Database, ours.File("authority")),
+		"in the clear": s.URL,
+		"without one of our own": fmt.Sprintf("postgres://%s@localhost:%d/%s?sslmode=verify-full&sslrootcert=%s",
+			serviceRole, s.port, Database, ours.File("authority")),
 		"one of another":          by(ours, others, "stranger"),
 		"the server's is unknown": by(others, ours, serviceRole),
 		"another's name":          by(ours, ours, "server"),

@@ -15,7 +15,8 @@ import (
 
 // queryOf says what a check of a database asks.
 func queryOf(spec map[string]any) string {
-	return fmt.Sprintf("%s in database %s at %s:%d as %s", cmp.Or(textOf(spec, "query"), "select 1"), textOf(spec, "name"), textOf(spec, "host"), number(spec, "port", postgres), textOf(spec, "user"))
+	return fmt.Sprintf("%s in database %s at %s:%d as %s", cmp.Or(textOf(spec, "query"), "select 1"),
+		textOf(spec, "name"), textOf(spec, "host"), number(spec, "port", postgres), textOf(spec, "user"))
 }
 
 const postgres = 5432 // its registered port
@@ -34,7 +35,8 @@ func (p Prober) database(ctx context.Context, spec map[string]any) (string, answ
 		return asked, none(err.Error())
 	}
 	host := textOf(spec, "host")
-	c.Host, c.Port, c.Database, c.User, c.Password, c.Fallbacks = host, uint16(number(spec, "port", postgres)), textOf(spec, "name"), textOf(spec, "user"), textOf(spec, "password"), nil
+	c.Host, c.Port, c.Database, c.User, c.Password, c.Fallbacks = host, uint16(number(spec, "port", postgres)),
+		textOf(spec, "name"), textOf(spec, "user"), textOf(spec, "password"), nil
 	c.RuntimeParams = map[string]string{"application_name": "undersail-probe"}
 	if trust := textOf(spec, "trust"); trust != "none" && trust != "" {
 		c.TLSConfig = &tls.Config{ServerName: host, InsecureSkipVerify: trust == "any", MinVersion: tls.VersionTLS12}

@@ -27,7 +27,10 @@ func (p Prober) http(ctx context.Context, spec map[string]any) (string, answer) 
 	defer r.close()
 	transport := &http.Transport{DialContext: r.dial, DisableKeepAlives: true,
 		TLSClientConfig: &tls.Config{InsecureSkipVerify: textOf(spec, "trust") == "any", MinVersion: tls.VersionTLS12}}
-	client := &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{
+		Transport:     transport,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	if form, ok := spec["sign_in"].(map[string]any); ok {
 		if client.Jar, err = cookiejar.New(nil); err != nil {
 			return asked, none(reason(err))
@@ -46,7 +49,8 @@ func (p Prober) http(ctx context.Context, spec map[string]any) (string, answer) 
 	}
 	defer res.Body.Close()
 	body, _ := io.ReadAll(io.LimitReader(res.Body, readLimit))
-	passed := int64(res.StatusCode) == number(spec, "status", 200) && strings.Contains(string(body), textOf(spec, "contains"))
+	passed := int64(res.StatusCode) == number(spec, "status", 200) &&
+		strings.Contains(string(body), textOf(spec, "contains"))
 	a := answer{words: strconv.Itoa(res.StatusCode), said: &said{string(body), len(body) == readLimit}, passed: passed}
 	if res.TLS != nil && len(res.TLS.PeerCertificates) > 0 {
 		a.end = "(certificate SHA-256 " + fingerprint(res.TLS.PeerCertificates[0].Raw) + ")"
@@ -61,7 +65,8 @@ func askedOf(spec map[string]any) string {
 		asked += " as " + user
 	}
 	if form, ok := spec["sign_in"].(map[string]any); ok {
-		asked += " signed in at " + textOf(form, "url") + " by " + strings.Join(slices.Sorted(maps.Keys(texts(form, "form"))), ", ")
+		asked += " signed in at " + textOf(form, "url") + " by " +
+			strings.Join(slices.Sorted(maps.Keys(texts(form, "form"))), ", ")
 	}
 	return asked
 }
@@ -77,7 +82,8 @@ func texts(spec map[string]any, key string) map[string]string {
 }
 
 func request(ctx context.Context, spec map[string]any) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, cmp.Or(textOf(spec, "method"), http.MethodGet), textOf(spec, "url"), strings.NewReader(textOf(spec, "body")))
+	req, err := http.NewRequestWithContext(ctx, cmp.Or(textOf(spec, "method"), http.MethodGet), textOf(spec, "url"),
+		strings.NewReader(textOf(spec, "body")))
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +103,8 @@ func signedIn(ctx context.Context, client *http.Client, form map[string]any) str
 	for name, value := range texts(form, "form") {
 		values.Set(name, value)
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, textOf(form, "url"), strings.NewReader(values.Encode()))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, textOf(form, "url"),
+		strings.NewReader(values.Encode()))
 	if err != nil {
 		return "the URL to sign in at is none"
 	}

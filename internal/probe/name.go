@@ -15,7 +15,8 @@ import (
 
 // questionOf says what a check of a name asks.
 func questionOf(spec map[string]any) string {
-	return fmt.Sprintf("%s of %s at %s", cmp.Or(textOf(spec, "kind"), "A"), textOf(spec, "name"), textOf(spec, "server"))
+	return fmt.Sprintf("%s of %s at %s", cmp.Or(textOf(spec, "kind"), "A"), textOf(spec, "name"),
+		textOf(spec, "server"))
 }
 
 // name asks a name server for a record, and wants every value that is named.

@@ -64,7 +64,14 @@ func (p Prober) Look(ctx context.Context, resource string, c health.Check) healt
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	if p.Unreached {
-		return health.Evidence{Resource: resource, Check: c.Name, At: time.Now(), Asked: p.Secrets.Text(wouldAsk(c)), Answer: "not asked: no packets from here reach the machines of this account", Unasked: true}
+		return health.Evidence{
+			Resource: resource,
+			Check:    c.Name,
+			At:       time.Now(),
+			Asked:    p.Secrets.Text(wouldAsk(c)),
+			Answer:   "not asked: no packets from here reach the machines of this account",
+			Unasked:  true,
+		}
 	}
 	began := time.Now()
 	asked, a := p.ask(ctx, c)
@@ -73,7 +80,15 @@ func (p Prober) Look(ctx context.Context, resource string, c health.Check) healt
 		answer += " " + p.kept(resource, c.Spec, *a.said)
 	}
 	answer = strings.TrimSpace(shorten(answer) + " " + a.end)
-	return health.Evidence{Resource: resource, Check: c.Name, At: time.Now(), Asked: p.Secrets.Text(asked), Answer: answer, Passed: a.passed, Took: time.Since(began).Milliseconds()}
+	return health.Evidence{
+		Resource: resource,
+		Check:    c.Name,
+		At:       time.Now(),
+		Asked:    p.Secrets.Text(asked),
+		Answer:   answer,
+		Passed:   a.passed,
+		Took:     time.Since(began).Milliseconds(),
+	}
 }
 
 // answer is what came back: our words for it, what the machine itself said, and our words

@@ -51,7 +51,8 @@ func TestHTTP(t *testing.T) {
 		passed bool
 		answer string
 	}{
-		{map[string]any{"url": server.URL + "/ready", "trust": "any"}, true, "200 feeds 5 with word secret:s (certificate SHA-256 "},
+		{map[string]any{"url": server.URL + "/ready", "trust": "any"}, true,
+			"200 feeds 5 with word secret:s (certificate SHA-256 "},
 		{map[string]any{"url": server.URL + "/ready", "trust": "any", "contains": "feeds 5"}, true, "200"},
 		{map[string]any{"url": server.URL + "/ready", "trust": "any", "contains": "feeds 6"}, false, "200"},
 		{map[string]any{"url": server.URL + "/cold", "trust": "any"}, false, "503"},
@@ -85,7 +86,8 @@ func TestEvidenceHoldsNoSecretAcrossItsCut(t *testing.T) {
 		return false
 	}
 	for before := answerLimit - len(value) - 8; before <= answerLimit; before += 3 {
-		for _, form := range []string{value, url.QueryEscape(value), fmt.Sprintf("%q", value), base64.StdEncoding.EncodeToString([]byte(value))} {
+		for _, form := range []string{value, url.QueryEscape(value), fmt.Sprintf("%q", value),
+			base64.StdEncoding.EncodeToString([]byte(value))} {
 			said = strings.Repeat("x", before) + form
 			if e := look(p, "http", map[string]any{"url": server.URL}); leaks(e.Answer) {
 				t.Fatalf("after %d letters: %s", before, e.Answer)
@@ -99,7 +101,8 @@ func TestEvidenceHoldsNoSecretAcrossItsCut(t *testing.T) {
 		}
 	}
 	said = "x"
-	if e := look(p, "http", map[string]any{"url": "http://127.0.0.1:1/?p=" + url.QueryEscape(value)}); leaks(e.Asked) || leaks(e.Answer) || !strings.Contains(e.Asked, "secret:coast/password@1") {
+	e := look(p, "http", map[string]any{"url": "http://127.0.0.1:1/?p=" + url.QueryEscape(value)})
+	if leaks(e.Asked) || leaks(e.Answer) || !strings.Contains(e.Asked, "secret:coast/password@1") {
 		t.Errorf("of an unreachable URL: %+v", e)
 	}
 	if e := look(p, "http", map[string]any{"url": "http://[" + value}); leaks(e.Asked) || leaks(e.Answer) {
@@ -109,15 +112,23 @@ func TestEvidenceHoldsNoSecretAcrossItsCut(t *testing.T) {
 
 func TestAMachineThatWasGivenASecretKeepsOnlyWhatACheckNames(t *testing.T) {
 	t.Parallel()
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "version 3.10, drowssap hsuh") }))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w, "version 3.10, drowssap hsuh")
+	}))
 	defer server.Close()
-	told := Prober{Policy: loopback(t), Secrets: secret.NewScrubber(map[string]string{"s": "hush password"}), Told: map[string]bool{"site": true}}
+	told := Prober{
+		Policy:  loopback(t),
+		Secrets: secret.NewScrubber(map[string]string{"s": "hush password"}),
+		Told:    map[string]bool{"site": true},
+	}
 	byHost := Prober{Policy: told.Policy, Hosts: map[string]bool{"127.0.0.1": true}}
 	for _, p := range []Prober{told, byHost} {
-		if e := look(p, "http", map[string]any{"url": server.URL, "contains": "3.10"}); !e.Passed || e.Answer != "200 (27 bytes, not kept: the machine was given a secret)" {
+		e := look(p, "http", map[string]any{"url": server.URL, "contains": "3.10"})
+		if !e.Passed || e.Answer != "200 (27 bytes, not kept: the machine was given a secret)" {
 			t.Errorf("%+v", e)
 		}
-		if e := look(p, "http", map[string]any{"url": server.URL, "keep": `version [\d.]+`}); !e.Passed || e.Answer != "200 version 3.10" {
+		e = look(p, "http", map[string]any{"url": server.URL, "keep": `version [\d.]+`})
+		if !e.Passed || e.Answer != "200 version 3.10" {
 			t.Errorf("%+v", e)
 		}
 	}
@@ -125,8 +136,13 @@ func TestAMachineThatWasGivenASecretKeepsOnlyWhatACheckNames(t *testing.T) {
 
 func TestPolicyHoldsForWhatAnAddressReallyReaches(t *testing.T) {
 	t.Parallel()
-	p := Prober{Policy: loopback(t), Within: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}, Reach: map[string]string{"127.64.0.1:80": "127.0.0.1:80"}}
-	if e := look(p, "tcp", map[string]any{"host": "127.64.0.1", "port": int64(80)}); e.Passed || !strings.Contains(e.Answer, "no probe goes there") {
+	p := Prober{
+		Policy: loopback(t),
+		Within: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")},
+		Reach:  map[string]string{"127.64.0.1:80": "127.0.0.1:80"},
+	}
+	e := look(p, "tcp", map[string]any{"host": "127.64.0.1", "port": int64(80)})
+	if e.Passed || !strings.Contains(e.Answer, "no probe goes there") {
 		t.Errorf("%+v", e)
 	}
 }

@@ -45,7 +45,13 @@ func TestProofOfSigningInOverHTTP(t *testing.T) {
 	defer server.Close()
 	p := Prober{Policy: loopback(t), Secrets: secret.NewScrubber(map[string]string{"board/password@1": password})}
 	form := func(given string) map[string]any {
-		return map[string]any{"url": server.URL + "/", "sign_in": map[string]any{"url": server.URL + "/sign-in", "form": map[string]any{"user": "duty", "password": given}}}
+		return map[string]any{
+			"url": server.URL + "/",
+			"sign_in": map[string]any{
+				"url":  server.URL + "/sign-in",
+				"form": map[string]any{"user": "duty", "password": given},
+			},
+		}
 	}
 	for _, c := range []struct {
 		spec   map[string]any
@@ -55,10 +61,19 @@ func TestProofOfSigningInOverHTTP(t *testing.T) {
 		{form(password), true, "signed in by form"},
 		{form("wrong"), false, "not signed in: the form was answered 401"},
 		{form("forgetful"), false, "without a session"},
-		{map[string]any{"url": server.URL + "/", "user": "duty", "password": password, "contains": "as duty"}, true, "signed in as duty"},
-		{map[string]any{"url": server.URL + "/", "user": "tam", "password": password}, false, "401 not right: secret:board/password@1"},
+		{map[string]any{"url": server.URL + "/", "user": "duty", "password": password, "contains": "as duty"}, true,
+			"signed in as duty"},
+		{map[string]any{"url": server.URL + "/", "user": "tam", "password": password}, false,
+			"401 not right: secret:board/password@1"},
 		{map[string]any{"url": server.URL + "/", "user": "duty", "password": "no", "status": int64(401)}, true, "401"},
-		{map[string]any{"url": server.URL + "/jobs", "method": "POST", "body": "five", "headers": map[string]any{"Tide": "spring"}, "status": int64(201), "contains": "queued five"}, true, "201"},
+		{map[string]any{
+			"url":      server.URL + "/jobs",
+			"method":   "POST",
+			"body":     "five",
+			"headers":  map[string]any{"Tide": "spring"},
+			"status":   int64(201),
+			"contains": "queued five",
+		}, true, "201"},
 		{map[string]any{"url": server.URL + "/jobs", "method": "POST", "body": "five"}, false, "401"},
 	} {
 		e := look(p, "http", c.spec)
@@ -69,7 +84,8 @@ func TestProofOfSigningInOverHTTP(t *testing.T) {
 			t.Errorf("the password stands in the evidence: %+v", e)
 		}
 	}
-	if e := look(p, "http", form(password)); !strings.Contains(e.Asked, "signed in at "+server.URL+"/sign-in by password, user") {
+	e := look(p, "http", form(password))
+	if !strings.Contains(e.Asked, "signed in at "+server.URL+"/sign-in by password, user") {
 		t.Errorf("what was asked: %s", e.Asked)
 	}
 }
@@ -87,7 +103,13 @@ func TestProofOfSigningInToADatabase(t *testing.T) {
 	fmt.Sscan(port, &number)
 	p := Prober{Policy: loopback(t), Secrets: secret.NewScrubber(map[string]string{"store/password@1": password})}
 	spec := func(more map[string]any) map[string]any {
-		out := map[string]any{"host": host, "port": number, "name": strings.TrimPrefix(at.Path, "/"), "user": at.User.Username(), "password": password}
+		out := map[string]any{
+			"host":     host,
+			"port":     number,
+			"name":     strings.TrimPrefix(at.Path, "/"),
+			"user":     at.User.Username(),
+			"password": password,
+		}
 		for k, v := range more {
 			out[k] = v
 		}
@@ -99,7 +121,8 @@ func TestProofOfSigningInToADatabase(t *testing.T) {
 		answer string
 	}{
 		{nil, true, "signed in; 1 (1 rows)"},
-		{map[string]any{"query": "select count(*) || ' tides' from generate_series(1, 3)", "answer": "3 tides"}, true, "3 tides"},
+		{map[string]any{"query": "select count(*) || ' tides' from generate_series(1, 3)", "answer": "3 tides"}, true,
+			"3 tides"},
 		{map[string]any{"query": "select 2", "answer": "3"}, false, "signed in; 2"},
 		{map[string]any{"query": "select 1 where false"}, false, "no row"},
 		{map[string]any{"query": "select * from nowhere"}, false, `signed in; relation "nowhere" does not exist`},
@@ -128,8 +151,13 @@ func TestANameIsAskedForAtItsServers(t *testing.T) {
 	}
 	server := &dns.Server{Listener: l, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
 		m := new(dns.Msg).SetReply(q)
-		records := map[string][]string{"gauges.example. A": {"gauges.example. 60 IN A 127.0.0.1", "gauges.example. 60 IN A 127.0.0.2"}, "www.example. CNAME": {"www.example. 60 IN CNAME Gauges.example."}, "gauges.example. TXT": {`gauges.example. 60 IN TXT "High water"`},
-			"mail.example. TXT": {`mail.example. 60 IN TXT "10 mail.example."`}, "gauges.example. AAAA": {"gauges.example. 60 IN AAAA 2001:db8::7"}}
+		records := map[string][]string{
+			"gauges.example. A":    {"gauges.example. 60 IN A 127.0.0.1", "gauges.example. 60 IN A 127.0.0.2"},
+			"www.example. CNAME":   {"www.example. 60 IN CNAME Gauges.example."},
+			"gauges.example. TXT":  {`gauges.example. 60 IN TXT "High water"`},
+			"mail.example. TXT":    {`mail.example. 60 IN TXT "10 mail.example."`},
+			"gauges.example. AAAA": {"gauges.example. 60 IN AAAA 2001:db8::7"},
+		}
 		for _, text := range records[q.Question[0].Name+" "+dns.TypeToString[q.Question[0].Qtype]] {
 			rr, _ := dns.NewRR(text)
 			m.Answer = append(m.Answer, rr)
@@ -167,13 +195,17 @@ func TestANameIsAskedForAtItsServers(t *testing.T) {
 			t.Errorf("%s %s: %+v", c.name, c.kind, e)
 		}
 	}
-	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "at "+r.Host) }))
+	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w, "at "+r.Host)
+	}))
 	defer page.Close()
 	_, port, _ := net.SplitHostPort(strings.TrimPrefix(page.URL, "http://"))
-	if e := look(p, "http", map[string]any{"url": "http://gauges.example:" + port + "/", "contains": "at gauges.example"}); !e.Passed {
+	e := look(p, "http", map[string]any{"url": "http://gauges.example:" + port + "/", "contains": "at gauges.example"})
+	if !e.Passed {
 		t.Errorf("by its name: %+v", e)
 	}
-	if e := look(p, "http", map[string]any{"url": "http://nobody.example:" + port + "/"}); e.Passed || !strings.Contains(e.Answer, "there is no name nobody.example") {
+	e = look(p, "http", map[string]any{"url": "http://nobody.example:" + port + "/"})
+	if e.Passed || !strings.Contains(e.Answer, "there is no name nobody.example") {
 		t.Errorf("by a name that nobody has: %+v", e)
 	}
 }

@@ -16,7 +16,8 @@ func (p Prober) ssh(ctx context.Context, spec map[string]any) (string, answer) {
 	r, err := p.route(ctx, spec)
 	asked := fmt.Sprintf("%s on %s as %s%s", command, textOf(spec, "host"), textOf(spec, "user"), r.words)
 	if textOf(spec, "key") == "" {
-		asked = fmt.Sprintf("%s on %s as %s with the password%s", command, textOf(spec, "host"), textOf(spec, "user"), r.words)
+		asked = fmt.Sprintf("%s on %s as %s with the password%s", command, textOf(spec, "host"), textOf(spec, "user"),
+			r.words)
 	}
 	if err != nil {
 		return asked, none(reason(err))
@@ -35,7 +36,10 @@ func (p Prober) ssh(ctx context.Context, spec map[string]any) (string, answer) {
 	out := &limited{left: readLimit}
 	session.Stdout, session.Stderr = out, out
 	err = session.Run(command)
-	a := answer{said: &said{out.text.String(), out.left == 0}, passed: err == nil && strings.Contains(out.text.String(), textOf(spec, "answer"))}
+	a := answer{
+		said:   &said{out.text.String(), out.left == 0},
+		passed: err == nil && strings.Contains(out.text.String(), textOf(spec, "answer")),
+	}
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {
 		a.end = fmt.Sprintf("(exit code %d)", exit.ExitStatus())
@@ -89,7 +93,8 @@ func (l *limited) Write(b []byte) (int, error) {
 }
 
 // login opens an SSH session to a host whose key is pinned.
-func (p Prober) login(ctx context.Context, dial func(context.Context, string, string) (net.Conn, error), spec map[string]any) (*ssh.Client, error) {
+func (p Prober) login(ctx context.Context, dial func(context.Context, string, string) (net.Conn, error),
+	spec map[string]any) (*ssh.Client, error) {
 	host := textOf(spec, "host")
 	auth, err := credential(spec)
 	if err != nil {

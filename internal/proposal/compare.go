@@ -28,7 +28,8 @@ func (d Document) Differs(now Document) string {
 			return fmt.Sprintf("%s would now be %s, which was not proposed", c.Resource, done(c.Change))
 		case was.Change != c.Change:
 			return fmt.Sprintf("%s was to be %s and would now be %s", c.Resource, done(was.Change), done(c.Change))
-		case was.Type != c.Type, was.Was != c.Was, was.Old != c.Old, was.Keeps != c.Keeps, was.Loses != c.Loses, was.TakesOver != c.TakesOver:
+		case was.Type != c.Type, was.Was != c.Was, was.Old != c.Old, was.Keeps != c.Keeps, was.Loses != c.Loses,
+			was.TakesOver != c.TakesOver:
 			return fmt.Sprintf("%s would now be %s in another way", c.Resource, done(c.Change))
 		case !sameJSON(was.Fields, c.Fields):
 			return fmt.Sprintf("of %s other things would now change: %s", c.Resource, fieldNames(c.Fields))
@@ -51,7 +52,8 @@ func (d Document) Differs(now Document) string {
 		}
 	}
 	if now.Cost.Hour-d.Cost.Hour > 1e-9 { // what has become cheaper is as good
-		return fmt.Sprintf("it would now cost %.3f %s an hour, and not %.3f%s", now.Cost.Hour, now.Cost.Currency, d.Cost.Hour, d.dearer(now))
+		return fmt.Sprintf("it would now cost %.3f %s an hour, and not %.3f%s", now.Cost.Hour, now.Cost.Currency,
+			d.Cost.Hour, d.dearer(now))
 	}
 	for _, c := range now.Consents {
 		if !covered([]render.Consent{c}, slices.Concat(d.Consents, d.Given)) {
@@ -83,7 +85,14 @@ func (d Document) dearer(now Document) string {
 }
 
 func done(k change.Kind) string {
-	return map[change.Kind]string{change.Create: "created", change.Alter: "altered", change.Rebuild: "rebuilt", change.Remove: "removed", change.Keep: "kept", change.Same: "left as it is"}[k]
+	return map[change.Kind]string{
+		change.Create:  "created",
+		change.Alter:   "altered",
+		change.Rebuild: "rebuilt",
+		change.Remove:  "removed",
+		change.Keep:    "kept",
+		change.Same:    "left as it is",
+	}[k]
 }
 
 func fieldNames(fields []change.Field) string {
@@ -111,7 +120,8 @@ func (j Judged) GoesOn(accepted Document) (_ Judged, beyond string) {
 	beyond = j.Document().Beyond(accepted)
 	var asked []render.Consent
 	for _, c := range j.Consents {
-		if change.OfChanges(c.Name) && beyond == "" || covered([]render.Consent{c}, slices.Concat(accepted.Consents, accepted.Given)) {
+		if change.OfChanges(c.Name) && beyond == "" ||
+			covered([]render.Consent{c}, slices.Concat(accepted.Consents, accepted.Given)) {
 			j.Given = append(slices.Clone(j.Given), c)
 		} else {
 			asked = append(asked, c)

@@ -107,7 +107,8 @@ func (d Document) Terms() []string {
 		if o == nil || r.Find != nil {
 			continue
 		}
-		if image, sold := o.Image(name); sold && image.Terms != nil && !image.Terms.Accepted && !slices.Contains(out, image.Terms.Name) {
+		image, sold := o.Image(name)
+		if sold && image.Terms != nil && !image.Terms.Accepted && !slices.Contains(out, image.Terms.Name) {
 			out = append(out, image.Terms.Name)
 		}
 	}

@@ -117,7 +117,8 @@ func (f Facts) Render(b *budget.Budget) Changed {
 	if plan.Rendering.Stopped {
 		return Changed{Facts: f, Plan: plan}
 	}
-	plan.Findings = append(append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...), append(f.notRebuilt(plan.Changes), f.notGuarded()...)...)
+	plan.Findings = append(append(append(plan.Findings, f.staying(plan.Changes)...), f.notRun(plan.Changes)...),
+		append(f.notRebuilt(plan.Changes), f.notGuarded()...)...)
 	return Changed{Facts: f, Plan: plan.Ordered(f.Recorded, f.Offers)}
 }
 
@@ -129,8 +130,18 @@ func (f Facts) request() render.Request {
 			inputs[name] = v
 		}
 	}
-	return render.Request{Template: f.Template, Stack: f.Stack, Inputs: inputs, Origins: f.Origins, Secrets: f.Secrets, Offers: f.Offers.Home, Stacks: f.Stacks,
-		Most: f.Most, Rehearse: true, Known: func(r render.Resource) map[string]any { return f.Found[r.Name] }}
+	return render.Request{
+		Template: f.Template,
+		Stack:    f.Stack,
+		Inputs:   inputs,
+		Origins:  f.Origins,
+		Secrets:  f.Secrets,
+		Offers:   f.Offers.Home,
+		Stacks:   f.Stacks,
+		Most:     f.Most,
+		Rehearse: true,
+		Known:    func(r render.Resource) map[string]any { return f.Found[r.Name] },
+	}
 }
 
 // givenNow are the values of the secrets that are given now, by their references.
@@ -179,10 +190,21 @@ func (f Facts) staying(changes []change.Change) (findings []render.Finding) {
 		})
 		switch {
 		case !there:
-			findings = append(findings, render.Finding{Severity: lang.Error, Code: "keep", Place: name, Message: fmt.Sprintf("%s is to be kept, and the stack has none", name), Remedy: "list them with: undersail stacks " + f.Stack.Name})
+			findings = append(findings, render.Finding{
+				Severity: lang.Error,
+				Code:     "keep",
+				Place:    name,
+				Message:  fmt.Sprintf("%s is to be kept, and the stack has none", name),
+				Remedy:   "list them with: undersail stacks " + f.Stack.Name,
+			})
 		case !leaves:
-			findings = append(findings, render.Finding{Severity: lang.Error, Code: "keep", Place: name, Message: fmt.Sprintf("%s is to be kept, and does not leave the stack", name),
-				Remedy: "take it out of the template, or let the template `find` it"})
+			findings = append(findings, render.Finding{
+				Severity: lang.Error,
+				Code:     "keep",
+				Place:    name,
+				Message:  fmt.Sprintf("%s is to be kept, and does not leave the stack", name),
+				Remedy:   "take it out of the template, or let the template `find` it",
+			})
 		}
 	}
 	return findings
@@ -192,7 +214,13 @@ func (f Facts) staying(changes []change.Change) (findings []render.Finding) {
 func (f Facts) notGuarded() (findings []render.Finding) {
 	for _, name := range f.LiftGuard {
 		if !slices.ContainsFunc(f.Recorded, func(r change.Recorded) bool { return r.Name == name && r.Guard }) {
-			findings = append(findings, render.Finding{Severity: lang.Error, Code: "lift-guard", Place: name, Message: fmt.Sprintf("the guard of %s is to be lifted, and nothing of that name is guarded", name), Remedy: "list what the stack has with: undersail stacks " + f.Stack.Name})
+			findings = append(findings, render.Finding{
+				Severity: lang.Error,
+				Code:     "lift-guard",
+				Place:    name,
+				Message:  fmt.Sprintf("the guard of %s is to be lifted, and nothing of that name is guarded", name),
+				Remedy:   "list what the stack has with: undersail stacks " + f.Stack.Name,
+			})
 		}
 	}
 	return findings
@@ -205,7 +233,13 @@ func (f Facts) notRebuilt(changes []change.Change) (findings []render.Finding) {
 			return c.Resource == name && (c.Change == change.Rebuild || c.Change == change.Create)
 		})
 		if !made {
-			findings = append(findings, render.Finding{Severity: lang.Error, Code: "rebuild", Place: name, Message: fmt.Sprintf("%s is to be made anew, and the stack has no such resource of its own", name), Remedy: "list them with: undersail stacks " + f.Stack.Name})
+			findings = append(findings, render.Finding{
+				Severity: lang.Error,
+				Code:     "rebuild",
+				Place:    name,
+				Message:  fmt.Sprintf("%s is to be made anew, and the stack has no such resource of its own", name),
+				Remedy:   "list them with: undersail stacks " + f.Stack.Name,
+			})
 		}
 	}
 	return findings
@@ -221,8 +255,13 @@ func (f Facts) notRun(changes []change.Change) (findings []render.Finding) {
 	}
 	for _, name := range f.Again {
 		if !slices.Contains(tasks, name) {
-			findings = append(findings, render.Finding{Severity: lang.Error, Code: "again", Place: name, Message: fmt.Sprintf("%s is to be run again, and is no task of the stack", name),
-				Remedy: expr.Choose(name, tasks)})
+			findings = append(findings, render.Finding{
+				Severity: lang.Error,
+				Code:     "again",
+				Place:    name,
+				Message:  fmt.Sprintf("%s is to be run again, and is no task of the stack", name),
+				Remedy:   expr.Choose(name, tasks),
+			})
 		}
 	}
 	return findings
@@ -245,7 +284,13 @@ func (c Changed) Judge(stop func() bool) Judged {
 		},
 		func() { j.Cost = price.Of(c.willBe(r.Resources), c.Offers) },
 		func() {
-			opinion = policy.Check(r, policy.Context{Offers: c.Offers, Cost: j.Cost, Today: c.Today, MostMonth: c.MostMonth, Rules: c.Rules})
+			opinion = policy.Check(r, policy.Context{
+				Offers:    c.Offers,
+				Cost:      j.Cost,
+				Today:     c.Today,
+				MostMonth: c.MostMonth,
+				Rules:     c.Rules,
+			})
 		},
 		func() {
 			j.Findings = append(append(j.Findings, c.Read...), c.movedDefaults()...)
@@ -346,8 +391,13 @@ func (c Changed) movedDefaults() []render.Finding {
 		}
 		for _, was := range c.LastInputs {
 			if was.Name == now.Name && unasked(was.Origin) && !change.Equal(was.Value, now.Value) {
-				out = append(out, render.Finding{Severity: lang.Note, Code: "default-moved", Place: "inputs." + now.Name,
-					Message: fmt.Sprintf("its default was %v and is now %v", was.Value, now.Value), Remedy: fmt.Sprintf("give --input %s=... to keep another value", now.Name)})
+				out = append(out, render.Finding{
+					Severity: lang.Note,
+					Code:     "default-moved",
+					Place:    "inputs." + now.Name,
+					Message:  fmt.Sprintf("its default was %v and is now %v", was.Value, now.Value),
+					Remedy:   fmt.Sprintf("give --input %s=... to keep another value", now.Name),
+				})
 			}
 		}
 	}
@@ -364,15 +414,55 @@ func (c Changed) maturity() []render.Finding {
 	if c.Template == nil || c.Template.About.Maturity != "trial" {
 		return nil
 	}
-	return []render.Finding{{Severity: lang.Note, Code: "trial", Place: "template", Message: fmt.Sprintf("template %s %s is on trial: it may change, or never be supported", c.Template.About.Name, c.Template.About.Version),
-		Remedy: "read what it makes before you rely on it"}}
+	return []render.Finding{{
+		Severity: lang.Note,
+		Code:     "trial",
+		Place:    "template",
+		Message: fmt.Sprintf("template %s %s is on trial: it may change, or never be supported", c.Template.About.Name,
+			c.Template.About.Version),
+		Remedy: "read what it makes before you rely on it",
+	}}
 }
 
 // Document is what is saved and carried out.
 func (j Judged) Document() Document {
-	d := Document{Template: j.Text, Stack: j.Stack, Inputs: j.Inputs, Found: j.Found, Stacks: j.Stacks, Secrets: j.Secrets, Draw: j.Draw, Elsewhere: j.Offers.Elsewhere,
-		Rendering: j.Plan.Rendering, Changes: j.Plan.Changes, Actions: j.Plan.Actions, Findings: j.Findings, Consents: j.Consents, Given: j.Given,
-		Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Interruptions: j.Interruptions, Rate: j.Durations.Rate, Basis: j.Basis, Attempt: j.Attempt, Discards: j.Discards, DiscardsAs: j.DiscardsAs, Keep: j.Keep, LiftGuard: j.LiftGuard, Again: j.Again, Rebuild: j.Rebuild, Uses: j.Uses, UsesListed: true, TextBy: j.TextBy, Keys: j.Keys, Handed: j.Handed, Carried: j.Carried, Told: j.Told}
+	d := Document{
+		Template:      j.Text,
+		Stack:         j.Stack,
+		Inputs:        j.Inputs,
+		Found:         j.Found,
+		Stacks:        j.Stacks,
+		Secrets:       j.Secrets,
+		Draw:          j.Draw,
+		Elsewhere:     j.Offers.Elsewhere,
+		Rendering:     j.Plan.Rendering,
+		Changes:       j.Plan.Changes,
+		Actions:       j.Plan.Actions,
+		Findings:      j.Findings,
+		Consents:      j.Consents,
+		Given:         j.Given,
+		Cost:          j.Cost,
+		CostNow:       j.CostNow,
+		Seconds:       j.Seconds,
+		Longest:       j.Longest,
+		Interruptions: j.Interruptions,
+		Rate:          j.Durations.Rate,
+		Basis:         j.Basis,
+		Attempt:       j.Attempt,
+		Discards:      j.Discards,
+		DiscardsAs:    j.DiscardsAs,
+		Keep:          j.Keep,
+		LiftGuard:     j.LiftGuard,
+		Again:         j.Again,
+		Rebuild:       j.Rebuild,
+		Uses:          j.Uses,
+		UsesListed:    true,
+		TextBy:        j.TextBy,
+		Keys:          j.Keys,
+		Handed:        j.Handed,
+		Carried:       j.Carried,
+		Told:          j.Told,
+	}
 	if j.Offers.Home != nil {
 		d.Offers = *j.Offers.Home
 	}
@@ -423,7 +513,8 @@ func (f Facts) Drawn(r *render.Rendering, reference func(name string) string) (F
 		}
 	}
 	for _, res := range r.Resources {
-		if res.Type != resource.TypeKeyPair || res.Find != nil || res.Want["public_key"] != nil || f.Secrets[res.Name] != "" {
+		if res.Type != resource.TypeKeyPair || res.Find != nil || res.Want["public_key"] != nil ||
+			f.Secrets[res.Name] != "" {
 			continue
 		}
 		if known := f.keyOf(res); known != "" {
@@ -441,7 +532,8 @@ func (f Facts) Drawn(r *render.Rendering, reference func(name string) string) (F
 // keyOf is the reference of the private half that a recorded key pair has.
 func (f Facts) keyOf(res render.Resource) string {
 	for _, was := range f.Recorded {
-		if known, ok := was.Attributes["private_key"].(string); ok && was.Type == res.Type && (was.Name == res.Name || was.Name == res.Was) {
+		known, ok := was.Attributes["private_key"].(string)
+		if ok && was.Type == res.Type && (was.Name == res.Name || was.Name == res.Was) {
 			return known
 		}
 	}

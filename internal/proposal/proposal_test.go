@@ -31,12 +31,31 @@ resources:
 // region sells two sizes, and an image whose terms nobody has accepted.
 func region() *offer.Offers {
 	size := func(name string, vcpus int64, hour float64) offer.Size {
-		return offer.Size{Name: name, VCPUs: vcpus, MemoryBytes: vcpus * 4 << 30, Architecture: "x86_64", Hour: hour, Zones: []string{"north-fell-a"}}
+		return offer.Size{
+			Name:         name,
+			VCPUs:        vcpus,
+			MemoryBytes:  vcpus * 4 << 30,
+			Architecture: "x86_64",
+			Hour:         hour,
+			Zones:        []string{"north-fell-a"},
+		}
 	}
-	return &offer.Offers{Cloud: "larch", Account: "saltmere-lab", Region: "north-fell", Currency: "kr", Zones: []string{"north-fell-a"}, Types: resource.TypeNames(),
-		Sizes:  []offer.Size{size("plain-2", 2, 0.05), size("plain-4", 4, 0.1)},
-		Images: []offer.Image{{Name: "coast-1", User: "tide", Architecture: "x86_64", Terms: &offer.Terms{Name: "coast-terms"}}},
-		Quotas: map[string]offer.Quota{"vcpus": {Limit: 32}, "networks": {Limit: 5}}}
+	return &offer.Offers{
+		Cloud:    "larch",
+		Account:  "saltmere-lab",
+		Region:   "north-fell",
+		Currency: "kr",
+		Zones:    []string{"north-fell-a"},
+		Types:    resource.TypeNames(),
+		Sizes:    []offer.Size{size("plain-2", 2, 0.05), size("plain-4", 4, 0.1)},
+		Images: []offer.Image{{
+			Name:         "coast-1",
+			User:         "tide",
+			Architecture: "x86_64",
+			Terms:        &offer.Terms{Name: "coast-terms"},
+		}},
+		Quotas: map[string]offer.Quota{"vcpus": {Limit: 32}, "networks": {Limit: 5}},
+	}
 }
 
 func facts(t *testing.T, source string, inputs map[string]any) Facts {
@@ -48,8 +67,15 @@ func facts(t *testing.T, source string, inputs map[string]any) Facts {
 	if inputs == nil {
 		inputs = map[string]any{}
 	}
-	return Facts{Stack: render.Stack{Name: "beacon", ID: "s-1", Account: "saltmere-lab", Region: "north-fell"}, Template: tmpl, Inputs: inputs,
-		Secrets: map[string]string{}, Offers: offer.At(*region()), Durations: Durations{Rate: 10}, Today: "2026-11-25"}
+	return Facts{
+		Stack:     render.Stack{Name: "beacon", ID: "s-1", Account: "saltmere-lab", Region: "north-fell"},
+		Template:  tmpl,
+		Inputs:    inputs,
+		Secrets:   map[string]string{},
+		Offers:    offer.At(*region()),
+		Durations: Durations{Rate: 10},
+		Today:     "2026-11-25",
+	}
 }
 
 func errors(list []render.Finding) (out []string) {
@@ -71,13 +97,16 @@ func TestADocumentHoldsAllThatARunNeeds(t *testing.T) {
 	if d.Inputs["range"] != "10.0.0.0/20" || len(given) != 0 {
 		t.Errorf("the range that was drawn is kept as %v; what was given is now %v", d.Inputs, given)
 	}
-	if d.Promise != 300 || d.Offers.Region != "north-fell" || d.Cost.Hour != 0.05 || d.CostNow.Hour != 0 || d.Seconds <= 0 {
-		t.Errorf("promise %d, region %s, cost %v and now %v, %f s", d.Promise, d.Offers.Region, d.Cost.Hour, d.CostNow.Hour, d.Seconds)
+	if d.Promise != 300 || d.Offers.Region != "north-fell" || d.Cost.Hour != 0.05 || d.CostNow.Hour != 0 ||
+		d.Seconds <= 0 {
+		t.Errorf("promise %d, region %s, cost %v and now %v, %f s", d.Promise, d.Offers.Region, d.Cost.Hour,
+			d.CostNow.Hour, d.Seconds)
 	}
 	if got := strings.Join(d.Terms(), " "); got != "coast-terms" {
 		t.Errorf("terms %q", got)
 	}
-	if !slices.ContainsFunc(d.Findings, func(f render.Finding) bool { return f.Code == "trial" && f.Severity == lang.Note }) {
+	if !slices.ContainsFunc(d.Findings,
+		func(f render.Finding) bool { return f.Code == "trial" && f.Severity == lang.Note }) {
 		t.Error("nothing tells that the template is on trial")
 	}
 	if len(d.Actions) < len(d.Changes) {
@@ -118,7 +147,14 @@ func recorded(d Document) []change.Recorded {
 			after = append(after, a.Name)
 		}
 		attributes := map[string]any{"id": r.Name + "-1", "private_key": "secret:keys"}
-		out = append(out, change.Recorded{Name: r.Name, Type: r.Type, Want: want, Attributes: attributes, After: after, Healthy: true})
+		out = append(out, change.Recorded{
+			Name:       r.Name,
+			Type:       r.Type,
+			Want:       want,
+			Attributes: attributes,
+			After:      after,
+			Healthy:    true,
+		})
 	}
 	return out
 }
@@ -143,12 +179,15 @@ func TestReservesAreWhatIsTakenBeyondWhatIsThere(t *testing.T) {
 		return strings.Join(out, "; ")
 	}
 	first := facts(t, beacon, nil).Render(budget.Boundless()).Judge(nil).Document()
-	if got := reserves(first.Reserves); !strings.Contains(got, `net north-fell 0 vcpus "10.0.0.0/20"`) || !strings.Contains(got, `light north-fell 2 vcpus ""`) {
+	got := reserves(first.Reserves)
+	if !strings.Contains(got, `net north-fell 0 vcpus "10.0.0.0/20"`) ||
+		!strings.Contains(got, `light north-fell 2 vcpus ""`) {
 		t.Errorf("a new stack takes %s", got)
 	}
 	larger := facts(t, beacon, map[string]any{"range": "10.0.0.0/20", "size": "plain-4"})
 	larger.Recorded = recorded(first)
-	if got := reserves(larger.Render(budget.Boundless()).Judge(nil).Document().Reserves); got != `light north-fell 2 vcpus ""` {
+	got = reserves(larger.Render(budget.Boundless()).Judge(nil).Document().Reserves)
+	if got != `light north-fell 2 vcpus ""` {
 		t.Errorf("two vcpus more take %s", got)
 	}
 	missing := larger
@@ -156,12 +195,14 @@ func TestReservesAreWhatIsTakenBeyondWhatIsThere(t *testing.T) {
 	for i := range missing.Recorded {
 		missing.Recorded[i].Missing = missing.Recorded[i].Name == "light"
 	}
-	if got := reserves(missing.Render(budget.Boundless()).Judge(nil).Document().Reserves); !strings.Contains(got, `light north-fell 4 vcpus ""`) {
+	got = reserves(missing.Render(budget.Boundless()).Judge(nil).Document().Reserves)
+	if !strings.Contains(got, `light north-fell 4 vcpus ""`) {
 		t.Errorf("what was removed by hand takes %s", got)
 	}
 	gone := facts(t, beacon, nil)
 	gone.Recorded = recorded(first)
-	if got := gone.Remove().Judge(nil).Document(); len(got.Reserves) != 0 || got.Cost.Hour != 0 || got.CostNow.Hour != 0.05 {
+	if got := gone.Remove().Judge(nil).Document(); len(got.Reserves) != 0 || got.Cost.Hour != 0 ||
+		got.CostNow.Hour != 0.05 {
 		t.Errorf("a removal takes %s and costs %v", reserves(got.Reserves), got.Cost)
 	}
 }
@@ -198,7 +239,8 @@ func TestConsentsAreAskedOnce(t *testing.T) {
 
 func TestGoingOnCarriesConsentsThatWereGiven(t *testing.T) {
 	t.Parallel()
-	lose, open := render.Consent{Name: change.LoseData, About: "the store"}, render.Consent{Name: "open", About: "to all"}
+	lose, open := render.Consent{Name: change.LoseData, About: "the store"},
+		render.Consent{Name: "open", About: "to all"}
 	accepted := document(change.Change{Resource: "store", Change: change.Rebuild, Loses: true}, nil, lose, open)
 	for about, c := range map[string]struct {
 		change       change.Kind
@@ -209,7 +251,10 @@ func TestGoingOnCarriesConsentsThatWereGiven(t *testing.T) {
 		"something else": {change.Remove, "open lose-data", "", true},
 	} {
 		now := document(change.Change{Resource: "store", Change: c.change, Loses: true}, nil)
-		j := Judged{Changed: Changed{Plan: change.Plan{Rendering: now.Rendering, Changes: now.Changes}}, Consents: []render.Consent{open, lose, {Name: "new"}}}
+		j := Judged{
+			Changed:  Changed{Plan: change.Plan{Rendering: now.Rendering, Changes: now.Changes}},
+			Consents: []render.Consent{open, lose, {Name: "new"}},
+		}
 		going, beyond := j.GoesOn(accepted)
 		if (beyond != "") != c.beyond {
 			t.Errorf("%s: beyond %q", about, beyond)
@@ -220,7 +265,9 @@ func TestGoingOnCarriesConsentsThatWereGiven(t *testing.T) {
 	}
 	other := lose
 	other.About = "another store"
-	going, _ := (Judged{Consents: []render.Consent{other}}).GoesOn(document(change.Change{Resource: "store", Change: change.Keep}, nil, lose))
+	going, _ := (Judged{
+		Consents: []render.Consent{other},
+	}).GoesOn(document(change.Change{Resource: "store", Change: change.Keep}, nil, lose))
 	if len(going.Given) != 1 { // nothing is done that was not accepted, whatever the words are
 		t.Errorf("given %v, asked %v", going.Given, going.Consents)
 	}
@@ -233,13 +280,18 @@ func TestSecretsAreDrawnForWhatNeedsThem(t *testing.T) {
 	count := 0
 	reference := func(name string) string { count++; return fmt.Sprintf("ref-%s-%d", name, count) }
 	drawn, more := f.Drawn(r, reference)
-	if !more || drawn.Secrets["keys"] != "ref-keys-1" || len(drawn.Draw) != 1 || drawn.Draw[0].Kind != "private_key" || len(f.Secrets) != 0 {
+	if !more || drawn.Secrets["keys"] != "ref-keys-1" || len(drawn.Draw) != 1 || drawn.Draw[0].Kind != "private_key" ||
+		len(f.Secrets) != 0 {
 		t.Fatalf("drawn %+v %v; the facts before have %v", drawn.Draw, drawn.Secrets, f.Secrets)
 	}
 	if _, more := drawn.Drawn(r, reference); more {
 		t.Error("it is drawn twice")
 	}
-	f.Recorded = []change.Recorded{{Name: "keys", Type: "key_pair", Attributes: map[string]any{"private_key": "ref-old"}}}
+	f.Recorded = []change.Recorded{{
+		Name:       "keys",
+		Type:       "key_pair",
+		Attributes: map[string]any{"private_key": "ref-old"},
+	}}
 	if kept, more := f.Drawn(r, reference); !more || kept.Secrets["keys"] != "ref-old" || len(kept.Draw) != 0 {
 		t.Errorf("a recorded key pair has %v, drawn %v", kept.Secrets, kept.Draw)
 	}
@@ -248,7 +300,11 @@ func TestSecretsAreDrawnForWhatNeedsThem(t *testing.T) {
 func TestADearerOfferIsToldAndACheaperIsNot(t *testing.T) {
 	t.Parallel()
 	before := facts(t, beacon, nil).Render(budget.Boundless()).Judge(nil).Document()
-	for hour, want := range map[float64]string{0.05: "", 0.02: "", 0.25: "it would now cost 0.250 kr an hour, and not 0.050: dearer are light"} {
+	for hour, want := range map[float64]string{
+		0.05: "",
+		0.02: "",
+		0.25: "it would now cost 0.250 kr an hour, and not 0.050: dearer are light",
+	} {
 		f := facts(t, beacon, before.Inputs)
 		f.Offers.Home.Sizes[0].Hour = hour
 		if got := before.Differs(f.Render(budget.Boundless()).Judge(nil).Document()); got != want {
@@ -260,7 +316,13 @@ func TestADearerOfferIsToldAndACheaperIsNot(t *testing.T) {
 func TestTheOrganisationsRulesSpeakInAProposal(t *testing.T) {
 	t.Parallel()
 	rules, faults := policy.Compile([]policy.Rule{
-		{Name: "team", Does: policy.Forbid, Types: []string{"network"}, That: `has_value(tags.team)`, Says: "a network names its team"},
+		{
+			Name:  "team",
+			Does:  policy.Forbid,
+			Types: []string{"network"},
+			That:  `has_value(tags.team)`,
+			Says:  "a network names its team",
+		},
 		{Name: "small", Does: policy.Ask, That: `month < 10.0`, Says: "more than ten a month"}})
 	if faults != nil {
 		t.Fatal(faults)
@@ -271,7 +333,8 @@ func TestTheOrganisationsRulesSpeakInAProposal(t *testing.T) {
 	if got := strings.Join(errors(j.Findings), "; "); !strings.Contains(got, "a network names its team") {
 		t.Errorf("found %q", got)
 	}
-	if i := slices.IndexFunc(j.Consents, func(c render.Consent) bool { return c.Name == "policy-small" }); i < 0 || !strings.Contains(j.Consents[i].About, "more than ten a month") {
+	i := slices.IndexFunc(j.Consents, func(c render.Consent) bool { return c.Name == "policy-small" })
+	if i < 0 || !strings.Contains(j.Consents[i].About, "more than ten a month") {
 		t.Errorf("asked are %+v", j.Consents)
 	}
 }

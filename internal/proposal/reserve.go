@@ -28,7 +28,8 @@ func (j Judged) Reserves() []Reserve {
 	}
 	for _, c := range j.Plan.Changes {
 		r := j.Plan.Rendering.Resource(c.Resource)
-		if r == nil || r.Find != nil || c.Change != change.Create && c.Change != change.Alter && c.Change != change.Rebuild || c.TakesOver != "" {
+		if r == nil || r.Find != nil ||
+			c.Change != change.Create && c.Change != change.Alter && c.Change != change.Rebuild || c.TakesOver != "" {
 			continue
 		}
 		t, _ := resource.ByName(r.Type)
@@ -42,7 +43,8 @@ func (j Judged) Reserves() []Reserve {
 		if c.Was != "" {
 			name = c.Was
 		}
-		if before, there := was[name]; there && !before.Missing && before.Kept == "" && !(c.Change == change.Rebuild && r.NewFirst) {
+		before, there := was[name]
+		if there && !before.Missing && before.Kept == "" && !(c.Change == change.Rebuild && r.NewFirst) {
 			t.Takes(before.Want, market, func(name string, n int64) { v.Quotas[name] -= n })
 		}
 		for name, n := range v.Quotas {

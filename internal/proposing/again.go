@@ -17,8 +17,19 @@ import (
 // asked is what a proposal was asked for with, as far as it can be asked again: values of
 // secrets that were typed belong to that proposal alone, and are asked for again.
 func asked(d proposal.Document) NewProposal {
-	n := NewProposal{Stack: d.Stack.Name, Account: d.Stack.Account, Region: d.Stack.Region, File: d.Template.File, Source: d.Template.Source, Parts: d.Template.Parts, Inputs: map[string]any{},
-		Keep: d.Keep, LiftGuard: d.LiftGuard, Again: d.Again, Rebuild: d.Rebuild}
+	n := NewProposal{
+		Stack:     d.Stack.Name,
+		Account:   d.Stack.Account,
+		Region:    d.Stack.Region,
+		File:      d.Template.File,
+		Source:    d.Template.Source,
+		Parts:     d.Template.Parts,
+		Inputs:    map[string]any{},
+		Keep:      d.Keep,
+		LiftGuard: d.LiftGuard,
+		Again:     d.Again,
+		Rebuild:   d.Rebuild,
+	}
 	maps.Copy(n.Inputs, d.Inputs)
 	for input, reference := range d.Secrets {
 		if name, _ := templates.SplitVersion(reference); secrets.NamePattern.MatchString(name) { // it stands for itself
@@ -36,7 +47,8 @@ func (s *Proposing) askedAgain(ctx context.Context, id int64) (NewProposal, erro
 		return NewProposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
 	}
 	if p.Kind != state.KindApply {
-		return NewProposal{}, refusal.New(refusal.Conflict, "begin where you began: retire, undo or discard again", "only a proposal to apply a template is made again, and proposal %d is one to %s", id, p.Kind)
+		return NewProposal{}, refusal.New(refusal.Conflict, "begin where you began: retire, undo or discard again",
+			"only a proposal to apply a template is made again, and proposal %d is one to %s", id, p.Kind)
 	}
 	var d proposal.Document
 	if err := json.Unmarshal(p.Document, &d); err != nil {
@@ -44,7 +56,8 @@ func (s *Proposing) askedAgain(ctx context.Context, id int64) (NewProposal, erro
 	}
 	n := asked(d)
 	n.shaped = p.ShapedBy
-	if t, err := s.templates.Find(ctx, d.Template.Name+"@"+d.Template.Version); err == nil && t.Digest == d.Template.Digest {
+	t, err := s.templates.Find(ctx, d.Template.Name+"@"+d.Template.Version)
+	if err == nil && t.Digest == d.Template.Digest {
 		n.Template, n.Source, n.File, n.Parts = t.Name+"@"+t.Version, "", "", nil
 	}
 	return n, nil

@@ -33,7 +33,8 @@ func (s *Proposing) sealOf(p store.Proposal, decidedBy, onFailure string, consen
 func agreementParts(p store.Proposal, decidedBy, onFailure string, consents []string) []string {
 	consents = slices.Clone(consents)
 	slices.Sort(consents)
-	return []string{fmt.Sprint(p.ID), p.StackID, p.Kind, sealed.Canonical(p.Document), p.CreatedBy, strings.Join(p.ShapedBy, " "), decidedBy, onFailure, strings.Join(consents, " ")}
+	return []string{fmt.Sprint(p.ID), p.StackID, p.Kind, sealed.Canonical(p.Document), p.CreatedBy,
+		strings.Join(p.ShapedBy, " "), decidedBy, onFailure, strings.Join(consents, " ")}
 }
 
 // holds reports whether what is recorded of an accepted proposal is what was agreed to.
@@ -43,7 +44,8 @@ func (s *Proposing) holds(ctx context.Context, p store.Proposal) error {
 		return err
 	}
 	if !s.sealed.Holds(p.Agreement, forAgreement, agreementParts(p, p.DecidedBy, p.OnFailure, consents)...) {
-		return refusal.New(refusal.Conflict, "propose again", "proposal %d is not what was agreed to: somebody changed the record", p.ID)
+		return refusal.New(refusal.Conflict, "propose again",
+			"proposal %d is not what was agreed to: somebody changed the record", p.ID)
 	}
 	return nil
 }
@@ -70,7 +72,8 @@ func (s *Proposing) AgreementOf(p store.Proposal, run store.Run) (sealed.Agreeme
 		return sealed.Agreement{}, err
 	}
 	if len(run.Given)+len(run.Agreed) > 0 && !s.sealed.Holds(run.GivenSeal, forGiven, givenParts(run)...) {
-		return sealed.Agreement{}, fmt.Errorf("%w: what run %d was given is not what somebody gave: somebody changed the record", engine.ErrNotAgreed, run.ID)
+		return sealed.Agreement{}, fmt.Errorf("%w: what run %d was given is not what somebody gave: somebody "+
+			"changed the record", engine.ErrNotAgreed, run.ID)
 	}
 	var d proposal.Document
 	if err := json.Unmarshal(p.Document, &d); err != nil {
@@ -128,5 +131,11 @@ func (s *Proposing) SealAgreements(ctx context.Context) error {
 
 // asksFor says which consent a proposal waits for, and how it is given.
 func asksFor(id int64, c render.Consent) render.Finding {
-	return render.Finding{Severity: lang.Error, Code: "consent", Place: c.Name, Message: c.About, Remedy: fmt.Sprintf("if you agree, say so: undersail accept %d --agree %s", id, c.Name)}
+	return render.Finding{
+		Severity: lang.Error,
+		Code:     "consent",
+		Place:    c.Name,
+		Message:  c.About,
+		Remedy:   fmt.Sprintf("if you agree, say so: undersail accept %d --agree %s", id, c.Name),
+	}
 }

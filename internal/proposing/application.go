@@ -39,9 +39,11 @@ func (s *Proposing) Apply(ctx context.Context, u people.User, id int64, onFailur
 // start starts the run of an accepted proposal, for somebody who may or in whose name it is
 // done. When something is not as it was looked at in the moment of beginning, it looks again,
 // so that whoever comes second is told what the first did.
-func (s *Proposing) start(ctx context.Context, u people.User, id int64, onFailure string, standing *store.Standing) (stacks.Run, error) {
+func (s *Proposing) start(ctx context.Context, u people.User, id int64, onFailure string,
+	standing *store.Standing) (stacks.Run, error) {
 	if onFailure != "" && onFailure != state.Keep && onFailure != state.Undo {
-		return stacks.Run{}, refusal.New(refusal.Invalid, "say keep or undo", "%q is not what can become of a run that fails", onFailure)
+		return stacks.Run{}, refusal.New(refusal.Invalid, "say keep or undo",
+			"%q is not what can become of a run that fails", onFailure)
 	}
 	if err := s.stacks.MayChange(); err != nil {
 		return stacks.Run{}, err
@@ -52,13 +54,15 @@ func (s *Proposing) start(ctx context.Context, u people.User, id int64, onFailur
 			return run, err
 		}
 		if tries == 5 {
-			return stacks.Run{}, refusal.New(refusal.Conflict, "wait a moment, and apply it again", "what proposal %d rests on changes all the time; nothing was begun", id)
+			return stacks.Run{}, refusal.New(refusal.Conflict, "wait a moment, and apply it again",
+				"what proposal %d rests on changes all the time; nothing was begun", id)
 		}
 	}
 }
 
 // begin looks at all that a proposal rests on and begins its run, all in one moment.
-func (s *Proposing) begin(ctx context.Context, u people.User, id int64, onFailure string, standing *store.Standing) (stacks.Run, error) {
+func (s *Proposing) begin(ctx context.Context, u people.User, id int64, onFailure string,
+	standing *store.Standing) (stacks.Run, error) {
 	p, d, err := s.stacks.Document(ctx, id)
 	if err != nil {
 		return stacks.Run{}, err
@@ -69,9 +73,11 @@ func (s *Proposing) begin(ctx context.Context, u people.User, id int64, onFailur
 	case p.State == state.Applied && p.Kind == state.KindGive:
 		return s.stacks.Run(ctx, d.GivesTo)
 	case p.State == state.Open:
-		return stacks.Run{}, refusal.New(refusal.Conflict, fmt.Sprintf("accept it first with: undersail accept %d", id), "proposal %d is not accepted", id)
+		return stacks.Run{}, refusal.New(refusal.Conflict, fmt.Sprintf("accept it first with: undersail accept %d", id),
+			"proposal %d is not accepted", id)
 	case p.State != state.Accepted:
-		return stacks.Run{}, refusal.New(refusal.Stale, "propose again", "proposal %d is %s%s", id, p.State, because(p.Why))
+		return stacks.Run{}, refusal.New(refusal.Stale, "propose again", "proposal %d is %s%s", id, p.State,
+			because(p.Why))
 	}
 	if p.Kind == state.KindGive {
 		return s.carryGift(ctx, u, id)
@@ -88,11 +94,34 @@ func (s *Proposing) begin(ctx context.Context, u people.User, id int64, onFailur
 	if p.Kind == state.KindDiscard {
 		rows = r.discarded()
 	}
-	n := store.NewRun{Proposal: id, Agreement: p.Agreement, Kind: p.Kind, By: u.Name, OnFailure: onFailure, Undoes: p.Undoes, Standing: standing, Grace: engine.Grace,
-		Steps: engine.Steps(now.Plan, r.Durations, append(slices.Clone(r.rows), rows...)), Update: updateOf(p.Kind, d), Absent: r.absent(), Renames: renames(now.Plan.Changes), TakeOver: taken}
-	n.Moment = store.Moment{Basis: r.basis(), Looked: r.looked, Account: r.account.Revision, Reads: r.reads, Who: u.Who(), Kept: r.holds(taken, d.Discards), Discards: d.Discards, Retires: p.Kind == state.KindRetire}
+	n := store.NewRun{
+		Proposal:  id,
+		Agreement: p.Agreement,
+		Kind:      p.Kind,
+		By:        u.Name,
+		OnFailure: onFailure,
+		Undoes:    p.Undoes,
+		Standing:  standing,
+		Grace:     engine.Grace,
+		Steps:     engine.Steps(now.Plan, r.Durations, append(slices.Clone(r.rows), rows...)),
+		Update:    updateOf(p.Kind, d),
+		Absent:    r.absent(),
+		Renames:   renames(now.Plan.Changes),
+		TakeOver:  taken,
+	}
+	n.Moment = store.Moment{
+		Basis:    r.basis(),
+		Looked:   r.looked,
+		Account:  r.account.Revision,
+		Reads:    r.reads,
+		Who:      u.Who(),
+		Kept:     r.holds(taken, d.Discards),
+		Discards: d.Discards,
+		Retires:  p.Kind == state.KindRetire,
+	}
 	for _, st := range n.Steps {
-		n.Moment.TakesAway = n.Moment.TakesAway || d.Discards == "" && (st.Action == engine.ActionRemove || st.Action == engine.ActionKeep)
+		n.Moment.TakesAway = n.Moment.TakesAway ||
+			d.Discards == "" && (st.Action == engine.ActionRemove || st.Action == engine.ActionKeep)
 	}
 	run, err := s.store.StartRun(ctx, n, s.engine.Enqueue(ctx))
 	if err != nil {
@@ -133,7 +162,9 @@ func (s *Proposing) afterFailure(ctx context.Context, u people.User, p store.Pro
 		err = u.Must(access.Decide, p.Account)
 	}
 	if err == nil && mayDecide(u, shown) != nil {
-		err = refusal.New(refusal.Forbidden, fmt.Sprintf("have it agreed to with the proposal: undersail accept %d --on-failure undo", p.ID), "nobody agreed that the run is undone if it fails, and account %s asks for a second person", p.Account)
+		err = refusal.New(refusal.Forbidden,
+			fmt.Sprintf("have it agreed to with the proposal: undersail accept %d --on-failure undo", p.ID),
+			"nobody agreed that the run is undone if it fails, and account %s asks for a second person", p.Account)
 	}
 	if err == nil {
 		err = s.stand(ctx, standsToUndo, u.Name, u.Grants().Strings(), p)
@@ -146,8 +177,19 @@ func updateOf(kind string, d proposal.Document) *store.StackUpdate {
 	if kind == state.KindRetire || d.Rendering == nil {
 		return nil
 	}
-	return &store.StackUpdate{TemplateName: d.Template.Name, TemplateVersion: d.Template.Version, TemplateSource: d.Template.Source, TemplateParts: d.Template.Parts,
-		Inputs: d.Inputs, Secrets: d.Secrets, Found: d.Found, Reads: d.Stacks, Cloud: d.Stack.Cloud, Currency: d.Cost.Currency, Title: d.Rendering.Template.Title}
+	return &store.StackUpdate{
+		TemplateName:    d.Template.Name,
+		TemplateVersion: d.Template.Version,
+		TemplateSource:  d.Template.Source,
+		TemplateParts:   d.Template.Parts,
+		Inputs:          d.Inputs,
+		Secrets:         d.Secrets,
+		Found:           d.Found,
+		Reads:           d.Stacks,
+		Cloud:           d.Stack.Cloud,
+		Currency:        d.Cost.Currency,
+		Title:           d.Rendering.Template.Title,
+	}
 }
 
 // renames are the resources that are recorded under another name from the run on:
@@ -157,7 +199,11 @@ func renames(changes []change.Change) []store.Rename {
 	var out []store.Rename
 	for _, c := range changes {
 		if c.Was != "" || c.Old != "" {
-			out = append(out, store.Rename{From: cmp.Or(c.Was, c.Resource), To: cmp.Or(c.Old, c.Resource), Successor: c.Resource})
+			out = append(out, store.Rename{
+				From:      cmp.Or(c.Was, c.Resource),
+				To:        cmp.Or(c.Old, c.Resource),
+				Successor: c.Resource,
+			})
 		}
 	}
 	return out

@@ -22,7 +22,8 @@ func (s *Proposing) rest(ctx context.Context, r *reading) error {
 	r.Basis, r.Attempt, r.based = b.Run, b.Attempt, true
 	r.stack, err = s.store.Stack(ctx, r.stack.ID)
 	if err == nil && r.stack.RetiredAt != nil {
-		err = refusal.New(refusal.Stale, "list what is there with: undersail stacks", "stack %s was retired on %s", r.stack.Name, r.stack.RetiredAt.Format(time.DateOnly))
+		err = refusal.New(refusal.Stale, "list what is there with: undersail stacks", "stack %s was retired on %s",
+			r.stack.Name, r.stack.RetiredAt.Format(time.DateOnly))
 	}
 	return err
 }
@@ -36,10 +37,13 @@ func (s *Proposing) lastOver(ctx context.Context, stackID string) (store.Basis, 
 		return store.Basis{}, nil
 	}
 	if err == nil && run.State == state.Parked {
-		return store.Basis{}, refusal.New(refusal.Conflict, fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID), "run %d of the stack is parked: %s", run.ID, run.Reason)
+		return store.Basis{}, refusal.New(refusal.Conflict,
+			fmt.Sprintf("do what it waits for, or end it with: undersail stop %d", run.ID),
+			"run %d of the stack is parked: %s", run.ID, run.Reason)
 	}
 	if err == nil && run.EndedAt == nil {
-		return store.Basis{}, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID), "run %d of the stack, by %s, is not over", run.ID, cmp.Or(run.TriedBy, run.StartedBy))
+		return store.Basis{}, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", run.ID),
+			"run %d of the stack, by %s, is not over", run.ID, cmp.Or(run.TriedBy, run.StartedBy))
 	}
 	return store.Basis{Run: run.ID, Attempt: run.Attempt}, err
 }

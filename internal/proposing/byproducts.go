@@ -41,9 +41,22 @@ func (s *Proposing) madeByThoseThatGo(ctx context.Context, r *reading, c proposa
 					continue
 				}
 				words, tags := fmt.Sprintf("the %s %s (%s)", resource.Words(l.Type), l.Name, l.ID), fmt.Sprint(m.Tags)
-				f := render.Finding{Severity: lang.Note, Code: "made-by-it", Place: row.Name, Message: fmt.Sprintf("%s goes with it: it has the tags %s", words, strings.TrimPrefix(tags, "map"))}
+				f := render.Finding{
+					Severity: lang.Note,
+					Code:     "made-by-it",
+					Place:    row.Name,
+					Message: fmt.Sprintf("%s goes with it: it has the tags %s", words,
+						strings.TrimPrefix(tags, "map")),
+				}
 				if why := engine.NotMade(row, l); why != "" {
-					f = render.Finding{Severity: lang.Warning, Code: "made-by-another", Place: row.Name, Message: fmt.Sprintf("%s has the tags %s, and stays: %s", words, strings.TrimPrefix(tags, "map"), why), Remedy: "remove it by hand if nobody needs it"}
+					f = render.Finding{
+						Severity: lang.Warning,
+						Code:     "made-by-another",
+						Place:    row.Name,
+						Message: fmt.Sprintf("%s has the tags %s, and stays: %s", words,
+							strings.TrimPrefix(tags, "map"), why),
+						Remedy: "remove it by hand if nobody needs it",
+					}
 				} else if t, _ := resource.ByName(l.Type); t.HoldsData {
 					c.Lost = append(slices.Clone(c.Lost), words+", which "+row.Name+" made")
 				}
@@ -59,7 +72,8 @@ func (s *Proposing) madeByThoseThatGo(ctx context.Context, r *reading, c proposa
 func (r *reading) heldByFound(c proposal.Changed) proposal.Changed {
 	wanted := map[string]string{} // who is to have a disk, by its id
 	for _, ch := range c.Plan.Changes {
-		if ch.Change != change.Create && ch.Change != change.Alter && ch.Change != change.Rebuild || c.Plan.Rendering == nil {
+		if ch.Change != change.Create && ch.Change != change.Alter && ch.Change != change.Rebuild ||
+			c.Plan.Rendering == nil {
 			continue
 		}
 		if res := c.Plan.Rendering.Resource(ch.Resource); res != nil && ch.TakesOver == "" {
@@ -69,14 +83,21 @@ func (r *reading) heldByFound(c proposal.Changed) proposal.Changed {
 		}
 	}
 	for _, k := range r.kept {
-		taken := slices.ContainsFunc(c.Plan.Changes, func(ch change.Change) bool { return ch.TakesOver == k.Stack+"/"+k.Name })
+		taken := slices.ContainsFunc(c.Plan.Changes,
+			func(ch change.Change) bool { return ch.TakesOver == k.Stack+"/"+k.Name })
 		if k.FoundAt == nil || taken {
 			continue
 		}
 		for _, id := range (cloud.Live{Ref: cloud.Ref{Type: k.Type}, Has: k.Want}).Uses() {
 			if name, disk := wanted[id], r.diskOf(id); disk != "" && name != "" {
-				c.Read = append(slices.Clone(c.Read), render.Finding{Severity: lang.Error, Code: "in-use", Place: name,
-					Message: fmt.Sprintf("%s is held by %s %s, which carries the mark of the stack and is recorded nowhere", disk, resource.Words(k.Type), k.ID()), Remedy: "remove that first: undersail kept remove " + k.ID()})
+				c.Read = append(slices.Clone(c.Read), render.Finding{
+					Severity: lang.Error,
+					Code:     "in-use",
+					Place:    name,
+					Message: fmt.Sprintf("%s is held by %s %s, which carries the mark of the stack and is "+
+						"recorded nowhere", disk, resource.Words(k.Type), k.ID()),
+					Remedy: "remove that first: undersail kept remove " + k.ID(),
+				})
 			}
 		}
 	}
@@ -140,7 +161,8 @@ func (s *Proposing) usedElsewhere(ctx context.Context, r *reading, c proposal.Ch
 	}
 	for _, ch := range c.Plan.Changes {
 		was, there := byName[cmp.Or(ch.Was, ch.Resource)]
-		if !there || was.ID() == "" || was.Missing || ch.Change != change.Remove && (ch.Change != change.Rebuild || ch.Keeps) {
+		if !there || was.ID() == "" || was.Missing ||
+			ch.Change != change.Remove && (ch.Change != change.Rebuild || ch.Keeps) {
 			continue
 		}
 		region := cmp.Or(was.Region, r.stack.Region)
@@ -154,18 +176,27 @@ func (s *Proposing) usedElsewhere(ctx context.Context, r *reading, c proposal.Ch
 		own[row.Token] = true
 	}
 	for _, region := range slices.Sorted(maps.Keys(going)) {
-		users, err := cloud.Collect(r.adapter.Search(ctx, cloud.Query{Region: region, Uses: slices.Sorted(maps.Keys(going[region]))}))
+		users, err := cloud.Collect(r.adapter.Search(ctx, cloud.Query{
+			Region: region,
+			Uses:   slices.Sorted(maps.Keys(going[region])),
+		}))
 		if err != nil {
 			return c, accounts.CloudSays(err)
 		}
 		for _, l := range users {
-			if own[l.Token] || l.Phase == cloud.Removing || going[region][l.Maker] != "" || r.makes(l, going[region]) { // what goes takes what it made with it
+			// what goes takes what it made with it
+			if own[l.Token] || l.Phase == cloud.Removing || going[region][l.Maker] != "" || r.makes(l, going[region]) {
 				continue
 			}
 			for _, id := range l.Uses() {
 				if name := going[region][id]; name != "" {
-					c.Read = append(slices.Clone(c.Read), render.Finding{Severity: lang.Error, Code: "in-use", Place: name,
-						Message: fmt.Sprintf("%s is used by %s", name, whose(l)), Remedy: "remove that first, or let it use something else"})
+					c.Read = append(slices.Clone(c.Read), render.Finding{
+						Severity: lang.Error,
+						Code:     "in-use",
+						Place:    name,
+						Message:  fmt.Sprintf("%s is used by %s", name, whose(l)),
+						Remedy:   "remove that first, or let it use something else",
+					})
 				}
 			}
 		}

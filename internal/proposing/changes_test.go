@@ -25,19 +25,28 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 	first := b.Alive("disks")
 
 	// A rebuild keeps the old one, without a consent.
-	rebuilt := b.Propose("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1)))
-	if servicetest.Changes(rebuilt) != "rebuild data" || len(rebuilt.Consents) != 0 || !strings.Contains(rebuilt.Changes[1].Reason, "the old one is kept") {
-		t.Errorf("%s, consents %v, because %s", servicetest.Changes(rebuilt), rebuilt.Consents, rebuilt.Changes[1].Reason)
+	rebuilt := b.Propose("coast",
+		servicetest.Source(servicetest.NetLine,
+			strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1)))
+	if servicetest.Changes(rebuilt) != "rebuild data" || len(rebuilt.Consents) != 0 ||
+		!strings.Contains(rebuilt.Changes[1].Reason, "the old one is kept") {
+		t.Errorf("%s, consents %v, because %s", servicetest.Changes(rebuilt), rebuilt.Consents,
+			rebuilt.Changes[1].Reason)
 	}
 	b.Done(rebuilt)
 	kept, err := b.Service.Proposing.Kept(ctx)
-	if err != nil || len(kept) != 1 || kept[0].ID != first[0] || kept[0].Hour <= 0 || kept[0].Stack != "coast" || kept[0].Resource != "data" {
+	if err != nil || len(kept) != 1 || kept[0].ID != first[0] || kept[0].Hour <= 0 || kept[0].Stack != "coast" ||
+		kept[0].Resource != "data" {
 		t.Fatalf("kept are %+v (%v)", kept, err)
 	}
 
 	// So does a rename that is not told, and it is asked about.
-	p := b.Propose("coast", servicetest.Source(servicetest.NetLine, strings.Replace(strings.Replace(servicetest.DiskLine, "data:", "store:", 1), "type: solid", "type: solid-plus", 1)))
-	if servicetest.Changes(p) != "create store, keep data" || !slices.ContainsFunc(p.Findings, func(f finding) bool { return f.Code == "renamed" && strings.Contains(f.Remedy, "`was: data`") }) {
+	p := b.Propose("coast", servicetest.Source(servicetest.NetLine,
+		strings.Replace(strings.Replace(servicetest.DiskLine, "data:", "store:", 1), "type: solid", "type: solid-plus",
+			1)))
+	if servicetest.Changes(p) != "create store, keep data" ||
+		!slices.ContainsFunc(p.Findings,
+			func(f finding) bool { return f.Code == "renamed" && strings.Contains(f.Remedy, "`was: data`") }) {
 		t.Errorf("%s %v", servicetest.Changes(p), p.Findings)
 	}
 
@@ -47,12 +56,15 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 		t.Fatalf("%s %v %v", servicetest.Changes(retire), retire.Consents, err)
 	}
 	run := b.Done(retire)
-	if events := b.Rig.Events(b.Service, run.ID); strings.Contains(events, "nothing of it is left") || !strings.Contains(events, "kept, and still paid for: data, data") {
+	events := b.Rig.Events(b.Service, run.ID)
+	if strings.Contains(events, "nothing of it is left") ||
+		!strings.Contains(events, "kept, and still paid for: data, data") {
 		t.Errorf("it is told: %s", events)
 	}
 
 	// A new stack of the name takes over the newest that fits.
-	p = b.Propose("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1)))
+	p = b.Propose("coast", servicetest.Source(servicetest.NetLine,
+		strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1)))
 	if servicetest.Changes(p) != "create net, alter data" || p.Changes[1].TakesOver != "coast/data" {
 		t.Errorf("%s %+v", servicetest.Changes(p), p.Changes[1])
 	}
@@ -64,11 +76,13 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 		t.Error(d)
 	}
 	// One that does not fit is left alone, and why is said.
-	p = b.Propose("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1), "other: {type: address}"))
+	p = b.Propose("coast", servicetest.Source(servicetest.NetLine,
+		strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1), "other: {type: address}"))
 	b.Done(p)
 
 	gone, err := b.Service.Proposing.Discard(ctx, b.Rig.Admin, "coast/data")
-	if err != nil || len(gone.Consents) != 1 || gone.Consents[0].Name != "lose-data" || !strings.Contains(gone.Consents[0].About, "data (disk of 20GiB)") {
+	if err != nil || len(gone.Consents) != 1 || gone.Consents[0].Name != "lose-data" ||
+		!strings.Contains(gone.Consents[0].About, "data (disk of 20GiB)") {
 		t.Fatalf("%+v %v", gone.Consents, err)
 	}
 	_, err = b.Service.Proposing.Accept(ctx, b.Rig.Admin, gone.ID, nil, "")
@@ -80,7 +94,9 @@ func TestWhatIsToBeKeptIsKeptListedTakenOverAndRemovedForGood(t *testing.T) {
 	if d := b.Rig.Differences(b.Service, "coast", false); d != nil {
 		t.Errorf("the stack beside it: %v", d)
 	}
-	if p := b.Propose("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1), "other: {type: address}")); p.State != "nothing" {
+	p = b.Propose("coast", servicetest.Source(servicetest.NetLine,
+		strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1), "other: {type: address}"))
+	if p.State != "nothing" {
 		t.Errorf("after that it would be %s", servicetest.Changes(p))
 	}
 }
@@ -99,7 +115,8 @@ func TestLosingDataNeedsAConsentThatNamesIt(t *testing.T) {
 		"gone from the template": "net: {type: network, want: {range: 10.0.0.0/16}}",
 	} {
 		p := b.Propose("coast", servicetest.Source(source))
-		if len(p.Consents) != 1 || p.Consents[0].Name != "lose-data" || !strings.Contains(p.Consents[0].About, "data[2] (disk of 20GiB)") {
+		if len(p.Consents) != 1 || p.Consents[0].Name != "lose-data" ||
+			!strings.Contains(p.Consents[0].About, "data[2] (disk of 20GiB)") {
 			t.Errorf("%s asks for %v", about, p.Consents)
 		}
 	}
@@ -119,9 +136,17 @@ func TestLosingDataNeedsAConsentThatNamesIt(t *testing.T) {
 func TestAConsentOfTheTemplateIsAskedForByTheInputsName(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
-	source := strings.Replace(servicetest.Source("front: {type: address, want: {tags: {open: '=string(inputs.open)'}}}"), "resources:", "inputs: {open: {type: boolean, asks_consent: Everybody may come in}}\nresources:", 1)
+	source := strings.Replace(servicetest.Source("front: {type: address, want: {tags: "+
+		"{open: '=string(inputs.open)'}}}"),
+		"resources:", "inputs: {open: {type: boolean, asks_consent: Everybody may come in}}\nresources:", 1)
 	ask := func(open bool) proposing.Proposal {
-		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "coast", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"open": open}})
+		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
+			Stack:   "coast",
+			Source:  source,
+			Account: "saltmere-lab",
+			Region:  "north-fell",
+			Inputs:  map[string]any{"open": open},
+		})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -142,12 +167,14 @@ func TestAConsentOfTheTemplateIsAskedForByTheInputsName(t *testing.T) {
 func TestWhatTradesPlacesGoesInAnOrderThatWorks(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	subnets := func(one, two string) string {
-		return servicetest.Source(servicetest.NetLine, "one: {type: subnet, want: {network: =net.id, range: "+one+"}}", "two: {type: subnet, want: {network: =net.id, range: "+two+"}}",
+		return servicetest.Source(servicetest.NetLine, "one: {type: subnet, want: {network: =net.id, range: "+one+"}}",
+			"two: {type: subnet, want: {network: =net.id, range: "+two+"}}",
 			"door: {type: firewall, want: {network: =net.id, rules: [{from: 10.0.0.0/8, port: 22}]}}")
 	}
 	b.Apply("coast", subnets("10.20.1.0/24", "10.20.2.0/24"))
 	b.Apply("coast", subnets("10.20.2.0/24", "10.20.1.0/24"))
-	b.Apply("coast", strings.ReplaceAll(subnets("10.20.2.0/24", "10.20.1.0/24"), "10.20.0.0/16", "10.20.0.0/20")) // it shrinks
+	// it shrinks
+	b.Apply("coast", strings.ReplaceAll(subnets("10.20.2.0/24", "10.20.1.0/24"), "10.20.0.0/16", "10.20.0.0/20"))
 	if d := b.Rig.Differences(b.Service, "coast", false); d != nil {
 		t.Error(d)
 	}
@@ -157,20 +184,24 @@ func TestWhatStandsInTheWayFromElsewhereIsFoundBeforehand(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	b.Apply("coast", servicetest.Source(servicetest.NetLine, servicetest.LanLine))
 	net := b.Alive("networks")[0]
-	b.Apply("pier", servicetest.Source(fmt.Sprintf("lan: {type: subnet, want: {network: %s, range: 10.20.9.0/24}}", net)))
+	b.Apply("pier", servicetest.Source(fmt.Sprintf("lan: {type: subnet, want: {network: %s, range: 10.20.9.0/24}}",
+		net)))
 	_, err := b.Service.Proposing.Retire(context.Background(), b.Rig.Admin, "coast")
 	servicetest.WantKind(t, err, refusal.Findings, "cannot be retired")
 	if text := servicetest.Explain(err); !strings.Contains(text, "net is used by lan of stack pier") {
 		t.Error(text)
 	}
-	b.Refused("coast", servicetest.Source(strings.Replace(servicetest.NetLine, "/16", "/20", 1), servicetest.LanLine), "in-use")
+	b.Refused("coast", servicetest.Source(strings.Replace(servicetest.NetLine, "/16", "/20", 1), servicetest.LanLine),
+		"in-use")
 }
 
 func TestARebuildMakesTheNewOneFirstWhereItCan(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
-	host := "host: {type: instance, repeat: 2, rebuild: new_first, pace: {at_once: 1}, want: {size: plain-1, image: debian-12, subnet: =lan.id, user_data: {hostname: NAME}}}"
+	host := "host: {type: instance, repeat: 2, rebuild: new_first, pace: {at_once: 1}, want: {size: plain-1, image: " +
+		"debian-12, subnet: =lan.id, user_data: {hostname: NAME}}}"
 	at := func(name string, more ...string) string {
-		return servicetest.Source(append([]string{servicetest.NetLine, servicetest.LanLine, strings.Replace(host, "NAME", name, 1)}, more...)...)
+		return servicetest.Source(append([]string{servicetest.NetLine, servicetest.LanLine,
+			strings.Replace(host, "NAME", name, 1)}, more...)...)
 	}
 	b.Apply("coast", at("first"))
 	p := b.Propose("coast", at("second"))
@@ -186,7 +217,8 @@ func TestARebuildMakesTheNewOneFirstWhereItCan(t *testing.T) {
 			}
 		}
 	}
-	if got := strings.Join(order, ", "); got != "host[0] is healthy, host[0] (old) is removed, host[1] is healthy, host[1] (old) is removed" {
+	got := strings.Join(order, ", ")
+	if got != "host[0] is healthy, host[0] (old) is removed, host[1] is healthy, host[1] (old) is removed" {
 		t.Errorf("it went %s", got)
 	}
 	if d := b.Rig.Differences(b.Service, "coast", false); d != nil {
@@ -194,7 +226,9 @@ func TestARebuildMakesTheNewOneFirstWhereItCan(t *testing.T) {
 	}
 	// With a disk that only one machine can have, the old one has to go first.
 	solo := func(name string) string {
-		return servicetest.Source(servicetest.NetLine, servicetest.LanLine, servicetest.DiskLine, strings.NewReplacer("repeat: 2, ", "", "pace: {at_once: 1}, ", "", "NAME", name, "subnet: =lan.id", "subnet: =lan.id, disks: [{disk: =data.id}]").Replace(host))
+		return servicetest.Source(servicetest.NetLine, servicetest.LanLine, servicetest.DiskLine,
+			strings.NewReplacer("repeat: 2, ", "", "pace: {at_once: 1}, ", "", "NAME", name, "subnet: =lan.id",
+				"subnet: =lan.id, disks: [{disk: =data.id}]").Replace(host))
 	}
 	b.Apply("pier", strings.ReplaceAll(solo("first"), "10.20.", "10.21."))
 	p = b.Propose("pier", strings.ReplaceAll(solo("second"), "10.20.", "10.21."))
@@ -208,7 +242,8 @@ func TestARebuildMakesTheNewOneFirstWhereItCan(t *testing.T) {
 
 func TestARunThatStopsBetweenTheNewAndTheOldGoesOn(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
-	host := "host: {type: instance, rebuild: new_first, want: {size: plain-1, image: debian-12, subnet: =lan.id, user_data: {hostname: NAME}}}"
+	host := "host: {type: instance, rebuild: new_first, want: {size: plain-1, image: debian-12, subnet: =lan.id, " +
+		"user_data: {hostname: NAME}}}"
 	at := func(name string) string {
 		return servicetest.Source(servicetest.NetLine, servicetest.LanLine, strings.Replace(host, "NAME", name, 1))
 	}
@@ -229,11 +264,15 @@ func TestARunThatStopsBetweenTheNewAndTheOldGoesOn(t *testing.T) {
 	}
 }
 
-const firstKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILyRaI/hC8BZKesjn6bxJlW30teDEawZU1aofkog5YbO ines@saltmere.example"
+const firstKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILyRaI/hC8BZKesjn6bxJlW30teDEawZU1aofkog5YbO " +
+	"ines@saltmere.example"
 
 func TestNothingIsRemovedForAValueThatCannotWork(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
-	source := servicetest.Source(servicetest.NetLine, servicetest.LanLine, "key: {type: key_pair, want: {public_key: '"+firstKey+"'}}", "host: {type: instance, repeat: 2, want: {size: plain-1, image: debian-12, subnet: =lan.id, key_pair: =key.id}}", servicetest.DiskLine)
+	source := servicetest.Source(servicetest.NetLine, servicetest.LanLine,
+		"key: {type: key_pair, want: {public_key: '"+firstKey+"'}}",
+		"host: {type: instance, repeat: 2, want: {size: plain-1, image: debian-12, subnet: =lan.id, "+
+			"key_pair: =key.id}}", servicetest.DiskLine)
 	b.Apply("coast", source)
 	for about, words := range map[string][2]string{
 		"a key that is cut off":     {firstKey, firstKey[:60]},
@@ -250,10 +289,18 @@ func TestNothingIsRemovedForAValueThatCannotWork(t *testing.T) {
 	}
 }
 
-const secretTemplate = "undersail: 1\nabout: {name: desk, version: 1.0.0, title: Desk}\ninputs: {word: {secret: true, rules: {length: 8, classes: 1}}, note: {type: string, default: a}}\nresources:\n  word: {type: secret, patience: 9h, want: {value: =inputs.word, tags: {note: =inputs.note}}}\n"
+const secretTemplate = "undersail: 1\nabout: {name: desk, version: 1.0.0, title: Desk}\ninputs: {word: {secret: " +
+	"true, rules: {length: 8, classes: 1}}, note: {type: string, default: a}}\nresources:\n  word: {type: secret, " +
+	"patience: 9h, want: {value: =inputs.word, tags: {note: =inputs.note}}}\n"
 
 func askSecret(b *servicetest.Bench, word, note string) (proposing.Proposal, error) {
-	n := proposing.NewProposal{Stack: "desk", Source: secretTemplate, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"note": note}}
+	n := proposing.NewProposal{
+		Stack:   "desk",
+		Source:  secretTemplate,
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Inputs:  map[string]any{"note": note},
+	}
 	if word != "" {
 		n.Secrets = map[string]string{"word": word}
 	}
@@ -274,7 +321,8 @@ func TestASecretOfAProposalThatIsNeverAcceptedReachesNoOther(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, err = askSecret(b, "", "b")
-	if err != nil || servicetest.Changes(p) != "alter word" || len(p.Changes[0].Fields) != 1 || p.Changes[0].Fields[0].Name != "tags.note" {
+	if err != nil || servicetest.Changes(p) != "alter word" || len(p.Changes[0].Fields) != 1 ||
+		p.Changes[0].Fields[0].Name != "tags.note" {
 		t.Errorf("%v %+v", err, p.Changes)
 	}
 	if p, err = askSecret(b, "", "a"); err != nil || p.State != "nothing" {
@@ -322,24 +370,40 @@ func TestTwoPeopleGiveDifferentSecretsAtOnce(t *testing.T) {
 func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
-	giver := "undersail: 1\nabout: {name: giver, version: 1.0.0, title: Giver}\ninputs: {word: {secret: true, rules: {length: 8, classes: 1}}}\nresources:\n  word: {type: secret, patience: 9h, want: {value: =inputs.word}}\noutputs: {word: {value: ='=\"word \" + inputs.word', about: W}}\n"
+	giver := "undersail: 1\nabout: {name: giver, version: 1.0.0, title: Giver}\ninputs: {word: {secret: true, " +
+		"rules: {length: 8, classes: 1}}}\nresources:\n  word: {type: secret, patience: 9h, want: {value: " +
+		"=inputs.word}}\noutputs: {word: {value: ='=\"word \" + inputs.word', about: W}}\n"
 	giver = strings.Replace(giver, "='=", "'=", 1)
-	if _, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "giver.sail.yaml", Source: giver}); err != nil {
+	_, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "giver.sail.yaml", Source: giver})
+	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	give := func(word string) {
 		t.Helper()
-		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "giver", Template: "giver", Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": word}})
+		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
+			Stack:    "giver",
+			Template: "giver",
+			Account:  "saltmere-lab",
+			Region:   "north-fell",
+			Secrets:  map[string]string{"word": word},
+		})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 		b.Done(p)
 	}
 	give("kelp and shingle")
-	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: giver@^1}}\nresources:\n  copy: {type: secret, patience: 9h, want: {value: =inputs.from.outputs.word}}\n"
+	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: " +
+		"giver@^1}}\nresources:\n  copy: {type: secret, patience: 9h, want: {value: =inputs.from.outputs.word}}\n"
 	take := func() proposing.Proposal {
 		t.Helper()
-		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "taker", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "giver"}})
+		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
+			Stack:   "taker",
+			Source:  taker,
+			Account: "saltmere-lab",
+			Region:  "north-fell",
+			Inputs:  map[string]any{"from": "giver"},
+		})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -363,7 +427,7 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 	if _, err := b.Service.Proposing.Accept(ctx, b.Rig.Admin, p.ID, nil, ""); err != nil {
 		t.Fatal(err)
 	}
-	_, err := b.Service.Proposing.Apply(ctx, b.Rig.Admin, p.ID, "")
+	_, err = b.Service.Proposing.Apply(ctx, b.Rig.Admin, p.ID, "")
 	servicetest.WantKind(t, err, refusal.Stale, "another now")
 	b.Done(take())
 	if got := value(); got != "word slack water" {
@@ -374,22 +438,38 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 func TestContinuingDoesOnlyWhatWasAccepted(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
-	giver := "undersail: 1\nabout: {name: plan, version: 1.0.0, title: Plan}\ninputs: {range: {type: string}}\nresources:\n  front: {type: address}\noutputs: {range: {value: =inputs.range, about: R}}\n"
-	if _, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "plan.sail.yaml", Source: giver}); err != nil {
+	giver := "undersail: 1\nabout: {name: plan, version: 1.0.0, title: Plan}\ninputs: {range: {type: " +
+		"string}}\nresources:\n  front: {type: address}\noutputs: {range: {value: =inputs.range, about: R}}\n"
+	_, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "plan.sail.yaml", Source: giver})
+	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	plan := func(at string) {
 		t.Helper()
-		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "plan", Template: "plan", Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"range": at}})
+		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
+			Stack:    "plan",
+			Template: "plan",
+			Account:  "saltmere-lab",
+			Region:   "north-fell",
+			Inputs:   map[string]any{"range": at},
+		})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 		b.Done(p)
 	}
 	plan("10.30.0.0/16")
-	source := "undersail: 1\nabout: {name: coast, version: 1.0.0, title: Coast}\ninputs: {plan: {picks: stack, of: plan@^1}}\nresources:\n  net: {type: network, patience: 9h, want: {range: =inputs.plan.outputs.range}}\n  data: {type: disk, patience: 9h, want: {size: 10GiB, type: solid}}\n"
+	source := "undersail: 1\nabout: {name: coast, version: 1.0.0, title: Coast}\ninputs: {plan: {picks: stack, of: " +
+		"plan@^1}}\nresources:\n  net: {type: network, patience: 9h, want: {range: =inputs.plan.outputs.range}}\n  " +
+		"data: {type: disk, patience: 9h, want: {size: 10GiB, type: solid}}\n"
 	b.Rig.Fault(world.Fault{Kind: "denied", On: "disks", Count: -1})
-	p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "coast", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"plan": "plan"}})
+	p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
+		Stack:   "coast",
+		Source:  source,
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Inputs:  map[string]any{"plan": "plan"},
+	})
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -402,11 +482,13 @@ func TestContinuingDoesOnlyWhatWasAccepted(t *testing.T) {
 	if err != nil || p.State != "open" || servicetest.Changes(p) != "rebuild net, create data" {
 		t.Fatalf("%s: %s (%v)", p.State, servicetest.Changes(p), err)
 	}
-	if !slices.ContainsFunc(p.Findings, func(f finding) bool { return f.Code == "beyond" && strings.Contains(f.Message, "`range` of net") }) {
+	if !slices.ContainsFunc(p.Findings,
+		func(f finding) bool { return f.Code == "beyond" && strings.Contains(f.Message, "`range` of net") }) {
 		t.Errorf("why is not said: %v", p.Findings)
 	}
 	plan("10.30.0.0/16")
-	if p, err = b.Service.Proposing.Continue(ctx, b.Rig.Admin, "coast"); err != nil || p.State != "accepted" || servicetest.Changes(p) != "create data" {
+	if p, err = b.Service.Proposing.Continue(ctx, b.Rig.Admin, "coast"); err != nil || p.State != "accepted" ||
+		servicetest.Changes(p) != "create data" {
 		t.Errorf("%s: %s (%v)", p.State, servicetest.Changes(p), err)
 	}
 	b.Done(p)
@@ -422,7 +504,9 @@ func TestAProposalIsStaleByWhatItRestsOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	// As many changes as before, and not the same.
-	b.Rig.ByHand("PATCH", b.Alive("firewalls")[0], map[string]any{"inbound": []any{map[string]any{"source": "0.0.0.0/0", "port": 22}}})
+	b.Rig.ByHand("PATCH", b.Alive("firewalls")[0], map[string]any{
+		"inbound": []any{map[string]any{"source": "0.0.0.0/0", "port": 22}},
+	})
 	b.Rig.RemoveByHand(b.Alive("networks")[0])
 	_, err := b.Service.Proposing.Apply(ctx, b.Rig.Admin, p.ID, "")
 	servicetest.WantKind(t, err, refusal.Stale, "net was to be left as it is and would now be created")
@@ -432,9 +516,12 @@ func TestOneDiskMoreIsShownAsOneMore(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	for n, form := range []string{`'=data.map(d, {"disk": d.id})'`, `=calc.attached`} {
 		with := func(disks int) string {
-			source := servicetest.Source(strings.Replace(servicetest.NetLine, ".20.", fmt.Sprintf(".%d.", 20+n), 1), strings.Replace(servicetest.LanLine, ".20.", fmt.Sprintf(".%d.", 20+n), 1),
-				fmt.Sprintf("data: {type: disk, repeat: %d, want: {size: 20GiB, type: solid}}", disks), "host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, disks: "+form+"}}")
-			return strings.Replace(source, "resources:", `calc: {attached: '=data.map(d, {"disk": d.id})'}`+"\nresources:", 1)
+			source := servicetest.Source(strings.Replace(servicetest.NetLine, ".20.", fmt.Sprintf(".%d.", 20+n), 1),
+				strings.Replace(servicetest.LanLine, ".20.", fmt.Sprintf(".%d.", 20+n), 1),
+				fmt.Sprintf("data: {type: disk, repeat: %d, want: {size: 20GiB, type: solid}}", disks),
+				"host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, disks: "+form+"}}")
+			return strings.Replace(source, "resources:",
+				`calc: {attached: '=data.map(d, {"disk": d.id})'}`+"\nresources:", 1)
 		}
 		stack := fmt.Sprintf("coast-%d", n)
 		b.Apply(stack, with(2))
@@ -457,7 +544,9 @@ func TestOneDiskMoreIsShownAsOneMore(t *testing.T) {
 func TestQuotasCountForAlterationsAndWhatIsFreed(t *testing.T) {
 	b := servicetest.NewBench(t, map[string]int64{"vcpus": 6, "networks": 1, "disk_gib": 100})
 	hosts := func(n int, size string) string {
-		return servicetest.Source(servicetest.NetLine, servicetest.LanLine, fmt.Sprintf("host: {type: instance, repeat: %d, want: {size: %s, image: debian-12, subnet: =lan.id}}", n, size))
+		return servicetest.Source(servicetest.NetLine, servicetest.LanLine,
+			fmt.Sprintf("host: {type: instance, repeat: %d, want: {size: %s, image: debian-12, subnet: =lan.id}}", n,
+				size))
 	}
 	b.Apply("coast", hosts(3, "plain-2"))
 	b.Refused("coast", hosts(3, "plain-4"), "quota")
@@ -473,11 +562,16 @@ func TestQuotasCountForAlterationsAndWhatIsFreed(t *testing.T) {
 	b.Refused("store", servicetest.Source(strings.Replace(disk, "SIZE", "160GiB", 1)), "quota")
 	// Larch refuses the same.
 	var live []cloud.Live
-	live, err := cloud.Collect(b.Rig.Adapter().Search(context.Background(), cloud.Query{Region: "north-fell", Type: "disk", Name: "store-data"}))
+	live, err := cloud.Collect(b.Rig.Adapter().Search(context.Background(), cloud.Query{
+		Region: "north-fell",
+		Type:   "disk",
+		Name:   "store-data",
+	}))
 	if err != nil || len(live) != 1 {
 		t.Fatal(err, live)
 	}
-	_, err = b.Rig.Adapter().Step(context.Background(), cloud.Task{Action: cloud.Alter, Ref: live[0].Ref, Want: map[string]any{"size": "160GiB"}}, nil)
+	_, err = b.Rig.Adapter().Step(context.Background(),
+		cloud.Task{Action: cloud.Alter, Ref: live[0].Ref, Want: map[string]any{"size": "160GiB"}}, nil)
 	if cloud.ClassOf(err) != cloud.Quota {
 		t.Errorf("Larch says %v", err)
 	}
@@ -486,9 +580,12 @@ func TestQuotasCountForAlterationsAndWhatIsFreed(t *testing.T) {
 func TestAnotherRegionIsJudgedByItsOwnOffers(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	b.Apply("coast", servicetest.Source("data: {type: disk, region: quarry-hill, want: {size: 10GiB, type: solid}}"))
-	b.Refused("coast", servicetest.Source("data: {type: disk, region: quarry-hill, want: {size: 10GiB, type: solid-plus}}"), "not-offered")
-	b.Refused("coast", servicetest.Source("data: {type: disk, region: south-fell, want: {size: 10GiB, type: solid}}"), "no region")
-	p := b.Propose("coast", servicetest.Source("data: {type: disk, region: long-sound, want: {size: 10GiB, type: solid-plus}}"))
+	b.Refused("coast", servicetest.Source("data: {type: disk, region: quarry-hill, want: {size: 10GiB, type: "+
+		"solid-plus}}"), "not-offered")
+	b.Refused("coast", servicetest.Source("data: {type: disk, region: south-fell, want: {size: 10GiB, type: solid}}"),
+		"no region")
+	p := b.Propose("coast", servicetest.Source("data: {type: disk, region: long-sound, want: {size: 10GiB, type: "+
+		"solid-plus}}"))
 	if servicetest.Changes(p) != "rebuild data" || len(p.Consents) != 1 {
 		t.Errorf("moving it: %s %v", servicetest.Changes(p), p.Consents)
 	}
@@ -504,7 +601,12 @@ func TestAStackThatWasNeverAppliedIsNoStack(t *testing.T) {
 	_, err := b.Service.Stacks.Show(ctx, "coast")
 	servicetest.WantKind(t, err, refusal.NotFound, "undersail proposals --stack coast")
 	// It is bound to no place yet.
-	p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "coast", Source: servicetest.Source(servicetest.NetLine), Account: "saltmere-lab", Region: "long-sound"})
+	p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
+		Stack:   "coast",
+		Source:  servicetest.Source(servicetest.NetLine),
+		Account: "saltmere-lab",
+		Region:  "long-sound",
+	})
 	if err != nil || p.Region != "long-sound" {
 		t.Errorf("%s %v", p.Region, err)
 	}
@@ -516,7 +618,9 @@ func TestAStackThatWasNeverAppliedIsNoStack(t *testing.T) {
 
 func TestOutputsThatReadOffersAreCompleteWhenARunIsDone(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
-	source := strings.Replace(servicetest.Source("front: {type: address}"), "resources:", "calc: {size: '=fit_size(offers, size_need{vcpus: 2, architecture: \"x86_64\"})'}\nresources:", 1) + "outputs: {size: {value: =calc.size, about: Size}}\n"
+	source := strings.Replace(servicetest.Source("front: {type: address}"), "resources:",
+		"calc: {size: '=fit_size(offers, size_need{vcpus: 2, architecture: \"x86_64\"})'}\nresources:", 1) +
+		"outputs: {size: {value: =calc.size, about: Size}}\n"
 	b.Apply("coast", source)
 	outputs, err := b.Service.Stacks.Outputs(context.Background(), "coast")
 	if err != nil || len(outputs) != 1 || fmt.Sprint(outputs[0].Value) != "brisk-2" {
@@ -552,7 +656,8 @@ func TestUndoingTakesBackWhatWasKeptAndGivesBackWhatWasTakenOver(t *testing.T) {
 	}
 	b.Done(retire)
 	taken := b.Apply("coast", servicetest.Source(servicetest.NetLine, servicetest.DiskLine))
-	if p, err = b.Service.Proposing.Undo(ctx, b.Rig.Admin, taken.ID); err != nil || servicetest.Changes(p) != "keep data, remove net" || len(p.Consents) != 0 {
+	if p, err = b.Service.Proposing.Undo(ctx, b.Rig.Admin, taken.ID); err != nil ||
+		servicetest.Changes(p) != "keep data, remove net" || len(p.Consents) != 0 {
 		t.Fatalf("%s %v %v", servicetest.Changes(p), p.Consents, err)
 	}
 	b.Rig.Await(b.Service, b.Rig.Carry(b.Service, p))

@@ -62,7 +62,12 @@ func (s *Proposing) Compare(ctx context.Context, q Compared) (Comparison, error)
 			variants = append(variants, NewVariant{Name: p.Name, Preset: p.Name})
 		}
 	}
-	out := Comparison{Template: r.Template.About.Name + "@" + r.Template.About.Version, Account: r.account.Name, Variants: []fit.Variant{}, At: oldest(r.all)}
+	out := Comparison{
+		Template: r.Template.About.Name + "@" + r.Template.About.Version,
+		Account:  r.account.Name,
+		Variants: []fit.Variant{},
+		At:       oldest(r.all),
+	}
 	for _, v := range variants {
 		if err := ctx.Err(); err != nil {
 			return out, err
@@ -107,7 +112,13 @@ func (s *Proposing) FitTemplate(ctx context.Context, n NewProposal) (Comparison,
 	}); err != nil {
 		return Comparison{}, err
 	}
-	return Comparison{Template: r.Template.About.Name + "@" + r.Template.About.Version, Account: r.account.Name, Variants: variants, Overtakings: []fit.Overtaking{}, At: oldest(r.all)}, nil
+	return Comparison{
+		Template:    r.Template.About.Name + "@" + r.Template.About.Version,
+		Account:     r.account.Name,
+		Variants:    variants,
+		Overtakings: []fit.Overtaking{},
+		At:          oldest(r.all),
+	}, nil
 }
 
 // atPlaces is a template with the offers of all regions of an account.
@@ -148,7 +159,15 @@ func (r atPlaces) request(n NewProposal, v NewVariant) (render.Request, error) {
 	}
 	layers := append(append([]render.Layer{preset}, n.Layers...), render.Layer{From: "given", Inputs: n.Inputs})
 	layers = append(append(append(layers, own), v.Layers...), render.Layer{From: "variant " + v.Name, Inputs: v.Inputs})
-	request := render.Request{Template: r.Template, Stack: render.Stack{Name: cmp.Or(n.Stack, r.Template.About.Name), ID: render.FixedID, Account: r.account.Name, Cloud: r.account.Cloud}}
+	request := render.Request{
+		Template: r.Template,
+		Stack: render.Stack{
+			Name:    cmp.Or(n.Stack, r.Template.About.Name),
+			ID:      render.FixedID,
+			Account: r.account.Name,
+			Cloud:   r.account.Cloud,
+		},
+	}
 	request.Inputs, request.Origins = render.Merge(layers...)
 	request.Inputs = maps.Clone(request.Inputs)
 	for _, in := range r.Template.Inputs { // what a secret would be makes no difference here

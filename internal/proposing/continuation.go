@@ -32,9 +32,11 @@ func (s *Proposing) Continue(ctx context.Context, u people.User, stack string) (
 	case last.State == state.Parked && last.ParkedFor == state.ForAgreement:
 		return s.agreeOn(ctx, u, last)
 	case last.Kind == state.KindRetire:
-		return Proposal{}, refusal.New(refusal.Conflict, "go on with: undersail retire "+stack, "the last run was retiring the stack")
+		return Proposal{}, refusal.New(refusal.Conflict, "go on with: undersail retire "+stack,
+			"the last run was retiring the stack")
 	case last.Kind == state.KindUndo && last.State != state.Done:
-		return Proposal{}, refusal.New(refusal.Conflict, fmt.Sprintf("go on with: undersail undo %d", *last.Undoes), "the last run was undoing run %d", *last.Undoes)
+		return Proposal{}, refusal.New(refusal.Conflict, fmt.Sprintf("go on with: undersail undo %d", *last.Undoes),
+			"the last run was undoing run %d", *last.Undoes)
 	}
 	accepted, err := s.stacks.LastDocument(ctx, st.ID)
 	if err != nil {
@@ -56,7 +58,13 @@ func (s *Proposing) Continue(ctx context.Context, u people.User, stack string) (
 	}
 	judged, beyond := judged.GoesOn(accepted)
 	if beyond != "" {
-		judged.Findings = append(judged.Findings, render.Finding{Severity: lang.Warning, Code: "beyond", Place: "proposal", Message: "it goes beyond what was accepted: " + beyond, Remedy: "read it, and accept it if that is what you want"})
+		judged.Findings = append(judged.Findings, render.Finding{
+			Severity: lang.Warning,
+			Code:     "beyond",
+			Place:    "proposal",
+			Message:  "it goes beyond what was accepted: " + beyond,
+			Remedy:   "read it, and accept it if that is what you want",
+		})
 	}
 	if judged, err = s.listUses(ctx, r, judged); err != nil {
 		return Proposal{}, err

@@ -37,7 +37,8 @@ type Acceptance struct {
 
 // Accept agrees to a proposal and draws the secrets it generates, once. Everything
 // that it asks a consent for must be agreed to by name. The comment stays with it.
-func (s *Proposing) Accept(ctx context.Context, u people.User, id int64, agree []string, comment string) (Proposal, error) {
+func (s *Proposing) Accept(ctx context.Context, u people.User, id int64, agree []string,
+	comment string) (Proposal, error) {
 	return s.Agree(ctx, u, id, Acceptance{Agree: agree, Comment: comment})
 }
 
@@ -73,22 +74,31 @@ func (s *Proposing) accept(ctx context.Context, u people.User, p Proposal, a Acc
 		}
 	}
 	for _, name := range agree {
-		if !slices.Contains(names, name) && !slices.Contains(policy.AllConsents, name) { // who agrees to more than is asked for agrees
+		// who agrees to more than is asked for agrees
+		if !slices.Contains(names, name) && !slices.Contains(policy.AllConsents, name) {
 
 			unknown = append(unknown, name)
 		}
 	}
 	switch {
 	case a.OnFailure != "" && a.OnFailure != state.Keep && a.OnFailure != state.Undo:
-		return p, refusal.New(refusal.Invalid, "say keep or undo", "%q is not what can become of a run that fails", a.OnFailure)
+		return p, refusal.New(refusal.Invalid, "say keep or undo", "%q is not what can become of a run that fails",
+			a.OnFailure)
 	case p.State != state.Open:
 		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s", p.ID, p.State)
 	case len(unknown) > 0 && len(names) == 0:
-		return p, refusal.New(refusal.Invalid, "leave it out", "proposal %d asks for no consent, and not for %s", p.ID, strings.Join(unknown, ", "))
+		return p, refusal.New(refusal.Invalid, "leave it out", "proposal %d asks for no consent, and not for %s", p.ID,
+			strings.Join(unknown, ", "))
 	case len(unknown) > 0:
-		return p, refusal.New(refusal.Invalid, "it asks for "+strings.Join(names, ", "), "proposal %d asks for no consent %s", p.ID, strings.Join(unknown, ", "))
+		return p, refusal.New(refusal.Invalid, "it asks for "+strings.Join(names, ", "),
+			"proposal %d asks for no consent %s", p.ID, strings.Join(unknown, ", "))
 	case missing != nil:
-		return p, &refusal.Error{Kind: refusal.Consent, Title: fmt.Sprintf("proposal %d needs a consent that was not given", p.ID), Remedy: "read what is asked, and agree to it by name", Findings: missing}
+		return p, &refusal.Error{
+			Kind:     refusal.Consent,
+			Title:    fmt.Sprintf("proposal %d needs a consent that was not given", p.ID),
+			Remedy:   "read what is asked, and agree to it by name",
+			Findings: missing,
+		}
 	}
 	if slices.Contains(names, policy.ConsentSecrets) {
 		row, d, err := s.stacks.Document(ctx, p.ID)
@@ -127,7 +137,15 @@ func (s *Proposing) accept(ctx context.Context, u people.User, p Proposal, a Acc
 	if comment != "" {
 		why = strings.Trim(why+"; "+comment, "; ")
 	}
-	p, err = s.decide(ctx, u, p.ID, store.Decision{State: state.Accepted, Why: why, By: u.Name, OnFailure: a.OnFailure, Shaped: !a.byItself && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf), Consents: given, Agreement: s.sealOf(row, u.Name, a.OnFailure, names)})
+	p, err = s.decide(ctx, u, p.ID, store.Decision{
+		State:     state.Accepted,
+		Why:       why,
+		By:        u.Name,
+		OnFailure: a.OnFailure,
+		Shaped:    !a.byItself && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf),
+		Consents:  given,
+		Agreement: s.sealOf(row, u.Name, a.OnFailure, names),
+	})
 	if err != nil || p.Kind != state.KindGive {
 		return p, err
 	}
@@ -148,7 +166,9 @@ func shownAs(p Proposal, agree []string) ([]string, error) {
 		}
 		for _, c := range p.Consents {
 			if c.Name == name && (digest == "" || !strings.Contains(c.About, "("+digest+")")) {
-				return nil, refusal.New(refusal.Stale, "look at proposal "+fmt.Sprint(p.ID)+", and agree to what it shows", "what %s asks for now is not what it was shown with as %s", name, digest)
+				return nil, refusal.New(refusal.Stale,
+					"look at proposal "+fmt.Sprint(p.ID)+", and agree to what it shows",
+					"what %s asks for now is not what it was shown with as %s", name, digest)
 			}
 		}
 	}
@@ -185,7 +205,11 @@ func (s *Proposing) turnOn(ctx context.Context, u people.User, p Proposal) error
 				if err := enabler.TurnOn(ctx, region, f); err != nil {
 					return err
 				}
-				s.journal.Done(ctx, u, "turn feature on", p.Account, map[string]any{"region": region, "feature": f, "proposal": p.ID})
+				s.journal.Done(ctx, u, "turn feature on", p.Account, map[string]any{
+					"region":   region,
+					"feature":  f,
+					"proposal": p.ID,
+				})
 			}
 		}
 		return nil
@@ -226,7 +250,8 @@ func (s *Proposing) Refuse(ctx context.Context, u people.User, id int64, why str
 // when the account does not ask for it any more.
 func mayDecide(u people.User, p Proposal) error {
 	if p.SecondPerson && slices.ContainsFunc(together(p.ShapedBy, p.CreatedBy), u.Actor().IsOf) {
-		return refusal.New(refusal.Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID), "account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)
+		return refusal.New(refusal.Forbidden, fmt.Sprintf("ask a reviewer to look at it: undersail accept %d", p.ID),
+			"account %s asks that somebody else than %s accepts this proposal", p.Account, u.Name)
 	}
 	return nil
 }
@@ -249,14 +274,16 @@ func (s *Proposing) decide(ctx context.Context, u people.User, id int64, d store
 		return p, mayDecide(u, p)
 	}
 	if errors.Is(err, store.ErrConflict) {
-		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s%s", id, p.State, byWhom(p.DecidedBy)+because(p.Why))
+		return p, refusal.New(refusal.Stale, "propose again", "proposal %d is %s%s", id, p.State,
+			byWhom(p.DecidedBy)+because(p.Why))
 	}
 	if err == nil {
 		agreed := []string{}
 		for _, c := range d.Consents {
 			agreed = append(agreed, c.Name)
 		}
-		s.journal.Done(ctx, u, map[string]string{"accepted": "accept", "refused": "refuse"}[d.State], p.Stack, map[string]any{"proposal": id, "consents": agreed, "why": d.Why})
+		s.journal.Done(ctx, u, map[string]string{"accepted": "accept", "refused": "refuse"}[d.State], p.Stack,
+			map[string]any{"proposal": id, "consents": agreed, "why": d.Why})
 	}
 	return p, errors.Join(err, readErr)
 }

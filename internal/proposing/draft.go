@@ -42,7 +42,14 @@ type Draft struct {
 const draftsListed = 200
 
 func draftOf(d store.Draft) (Draft, error) {
-	out := Draft{ID: d.ID, Revision: d.Revision, MadeBy: d.MadeBy, MadeAt: d.MadeAt, ChangedAt: d.ChangedAt, shapedBy: d.ShapedBy}
+	out := Draft{
+		ID:        d.ID,
+		Revision:  d.Revision,
+		MadeBy:    d.MadeBy,
+		MadeAt:    d.MadeAt,
+		ChangedAt: d.ChangedAt,
+		shapedBy:  d.ShapedBy,
+	}
 	if err := json.Unmarshal(d.Body, &out.Body); err != nil {
 		return out, fmt.Errorf("read draft %s: %w", d.ID, err)
 	}
@@ -94,7 +101,8 @@ func (s *Proposing) Draft(ctx context.Context, u people.User, id, graph string) 
 
 // ChangeDraft lays a merge patch (RFC 7396) over a draft of a revision. A draft that
 // somebody has changed since is refused, and nothing of theirs is lost.
-func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, revision int64, patch json.RawMessage, graph string) (Draft, error) {
+func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, revision int64, patch json.RawMessage,
+	graph string) (Draft, error) {
 	row, err := s.draftRow(ctx, id)
 	if err != nil {
 		return Draft{}, err
@@ -104,13 +112,15 @@ func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, r
 	}
 	merged, err := jsonpatch.MergePatch(row.Body, patch)
 	if err != nil {
-		return Draft{}, refusal.New(refusal.Invalid, "see RFC 7396", "the merge patch cannot be laid over the draft: %v", err)
+		return Draft{}, refusal.New(refusal.Invalid, "see RFC 7396",
+			"the merge patch cannot be laid over the draft: %v", err)
 	}
 	var n NewProposal
 	d := json.NewDecoder(bytes.NewReader(merged))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&n); err != nil {
-		return Draft{}, refusal.New(refusal.Invalid, "a draft has the fields of a new proposal", "the merge patch gives no draft: %v", err)
+		return Draft{}, refusal.New(refusal.Invalid, "a draft has the fields of a new proposal",
+			"the merge patch gives no draft: %v", err)
 	}
 	var before NewProposal
 	if err := json.Unmarshal(row.Body, &before); err != nil {
@@ -172,7 +182,8 @@ func (s *Proposing) renamed(ctx context.Context, n NewProposal) (NewProposal, er
 }
 
 func changedSince(id string, has, had int64) error {
-	return refusal.New(refusal.Stale, "read it again and lay your change over that", "draft %s has revision %d by now, and not %d", id, has, had)
+	return refusal.New(refusal.Stale, "read it again and lay your change over that",
+		"draft %s has revision %d by now, and not %d", id, has, had)
 }
 
 // RemoveDraft forgets a draft.
@@ -195,14 +206,16 @@ func (s *Proposing) RemoveDraft(ctx context.Context, u people.User, id string) e
 // are, and secrets are not. One that stands for itself is named.
 func (s *Proposing) draftBody(ctx context.Context, n NewProposal) ([]byte, error) {
 	if len(n.Secrets) > 0 {
-		return nil, refusal.New(refusal.Invalid, "seal them first: PUT /api/v1/drafts/{id}/secrets/{input}", "a draft holds no secrets")
+		return nil, refusal.New(refusal.Invalid, "seal them first: PUT /api/v1/drafts/{id}/secrets/{input}",
+			"a draft holds no secrets")
 	}
 	if n.Template != "" || n.Source != "" || n.Stack != "" {
 		r := &reading{isNew: true, offline: true}
 		if err := s.readDraftTemplate(ctx, r, n); err == nil {
 			for _, in := range r.Template.Inputs {
 				if secretGiven(in, n) {
-					return nil, refusal.New(refusal.Invalid, "seal it first: PUT /api/v1/drafts/{id}/secrets/"+in.Name, "a draft holds no secrets, and input %s is one", in.Name)
+					return nil, refusal.New(refusal.Invalid, "seal it first: PUT /api/v1/drafts/{id}/secrets/"+in.Name,
+						"a draft holds no secrets, and input %s is one", in.Name)
 				}
 			}
 		}
@@ -222,7 +235,8 @@ func (s *Proposing) draftInput(ctx context.Context, n NewProposal, input string)
 	}
 	in := r.Template.Input(input)
 	if in == nil {
-		return nil, nil, refusal.New(refusal.NotFound, "its inputs are listed in the answer of the draft", "template %s has no input %q", r.Template.About.Name, input)
+		return nil, nil, refusal.New(refusal.NotFound, "its inputs are listed in the answer of the draft",
+			"template %s has no input %q", r.Template.About.Name, input)
 	}
 	return in, r, nil
 }

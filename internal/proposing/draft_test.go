@@ -21,27 +21,39 @@ func TestAKeyPairIsMadeForADraft(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
 	long := "key_of_" + strings.Repeat("the_harbour_master_", 4) + "x"
-	source := fmt.Sprintf("undersail: 1\nabout: {name: gate, version: 1.0.0, title: Gate}\ninputs:\n  door: {picks: key_pair}\n  %s: {picks: key_pair, optional: true}\nresources:\n  a: {type: key_pair, want: {public_key: =inputs.door}}\n", long)
-	d, err := b.Service.Proposing.AddDraft(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "gate", File: "gate.sail.yaml", Source: source})
+	source := fmt.Sprintf("undersail: 1\nabout: {name: gate, version: 1.0.0, title: Gate}\ninputs:\n  door: {picks: "+
+		"key_pair}\n  %s: {picks: key_pair, optional: true}\nresources:\n  a: {type: key_pair, want: {public_key: "+
+		"=inputs.door}}\n", long)
+	d, err := b.Service.Proposing.AddDraft(ctx, b.Rig.Admin, proposing.NewProposal{
+		Stack:  "gate",
+		File:   "gate.sail.yaml",
+		Source: source,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "door", proposing.DraftSecret{}); err != nil || d.Body.Inputs["door"] != "key:gate-door" || d.Answer.Errors != 0 {
+	if d, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "door", proposing.DraftSecret{}); err != nil ||
+		d.Body.Inputs["door"] != "key:gate-door" || d.Answer.Errors != 0 {
 		t.Fatalf("drawn: %+v %v", d.Body, err)
 	}
 	made, err := b.Service.Secrets.Show(ctx, "gate-door")
 	if err != nil || made.Kind != "key_pair" {
 		t.Fatalf("%+v %v", made, err)
 	}
-	if d, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "door", proposing.DraftSecret{Public: made.Public}); err != nil || d.Body.Inputs["door"] != "key:gate-door-2" {
+	if d, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "door", proposing.DraftSecret{
+		Public: made.Public,
+	}); err != nil || d.Body.Inputs["door"] != "key:gate-door-2" {
 		t.Errorf("one of one's own: %+v %v", d.Body, err)
 	}
 	if own, err := b.Service.Secrets.Show(ctx, "gate-door-2"); err != nil || own.Kind != "public_key" {
 		t.Errorf("only its public half is here: %+v %v", own, err)
 	}
-	_, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "door", proposing.DraftSecret{Public: "ssh-rubbish AAAA"})
+	_, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "door", proposing.DraftSecret{
+		Public: "ssh-rubbish AAAA",
+	})
 	servicetest.WantKind(t, err, refusal.Invalid, "")
-	if d, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, long, proposing.DraftSecret{}); err != nil || !strings.HasPrefix(fmt.Sprint(d.Body.Inputs[long]), "key:gate-key-of-the-harbour") {
+	if d, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, long, proposing.DraftSecret{}); err != nil ||
+		!strings.HasPrefix(fmt.Sprint(d.Body.Inputs[long]), "key:gate-key-of-the-harbour") {
 		t.Errorf("a long name: %+v %v", d.Body, err)
 	}
 }
@@ -71,41 +83,57 @@ guide: The vault stands at {=vault.private_address}.
 func TestADraftIsPreparedAndProposed(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
-	d, err := b.Service.Proposing.AddDraft(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: vaultSource})
+	d, err := b.Service.Proposing.AddDraft(ctx, b.Rig.Admin, proposing.NewProposal{
+		Stack:  "vault",
+		File:   "vault.sail.yaml",
+		Source: vaultSource,
+	})
 	if err != nil || d.Answer == nil {
 		t.Fatalf("%+v %v", d, err)
 	}
 	a := d.Answer
-	if !a.New || a.Title != "Vault" || len(a.Pages) != 3 || a.Pages[2].Missing != 1 || a.Pages[2].Errors != 0 || a.Totals.Machines != 1 || a.Totals.Resources != 3 || len(a.Presets) != 1 || a.Presets[0].Inputs["size"] != "plain-4" {
+	if !a.New || a.Title != "Vault" || len(a.Pages) != 3 || a.Pages[2].Missing != 1 || a.Pages[2].Errors != 0 ||
+		a.Totals.Machines != 1 || a.Totals.Resources != 3 || len(a.Presets) != 1 ||
+		a.Presets[0].Inputs["size"] != "plain-4" {
 		t.Errorf("the answer: %+v", a)
 	}
 	if !strings.Contains(a.Guide, "The vault stands at ...") {
 		t.Errorf("the guide: %q", a.Guide)
 	}
 	size, word := a.Pages[0].Fields[0], a.Pages[2].Fields[0]
-	if size.Default != "plain-2" || size.Needs == nil || size.Needs.VCPUs != 2 || word.Rules == nil || !strings.Contains(word.RuleWords, "at least 10 characters") || !word.Secret {
+	if size.Default != "plain-2" || size.Needs == nil || size.Needs.VCPUs != 2 || word.Rules == nil ||
+		!strings.Contains(word.RuleWords, "at least 10 characters") || !word.Secret {
 		t.Errorf("the fields: %+v %+v", size, word)
 	}
-	if n := a.Networks; len(n) != 1 || n[0].Range != "10.71.0.0/24" || n[0].Pieces[0].Name != "lan" || n[0].Pieces[0].Share != 0.25 || len(n[0].Next) == 0 {
+	n := a.Networks
+	if len(n) != 1 || n[0].Range != "10.71.0.0/24" || n[0].Pieces[0].Name != "lan" || n[0].Pieces[0].Share != 0.25 ||
+		len(n[0].Next) == 0 {
 		t.Errorf("the addresses: %+v", n)
 	}
 
 	// A value is no part of a draft; it is sealed, or it is refused for what it breaks.
-	_, err = b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"word": "Shingle-and-sand"}}`), "")
+	_, err = b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision,
+		json.RawMessage(`{"inputs": {"word": "Shingle-and-sand"}}`), "")
 	servicetest.WantKind(t, err, refusal.Invalid, "holds no secrets")
-	if broken, err := b.Service.Proposing.TrySecret(ctx, d.ID, "word", proposing.DraftSecret{Value: "kelp"}); err != nil || len(broken) != 4 {
+	if broken, err := b.Service.Proposing.TrySecret(ctx, d.ID, "word", proposing.DraftSecret{
+		Value: "kelp",
+	}); err != nil || len(broken) != 4 {
 		t.Errorf("what it breaks: %v %v", broken, err)
 	}
 	_, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "word", proposing.DraftSecret{Value: "kelp"})
 	servicetest.WantKind(t, err, refusal.Invalid, "breaks the rules of input word")
 	_, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "size", proposing.DraftSecret{Value: "x"})
 	servicetest.WantKind(t, err, refusal.Invalid, "is no secret")
-	_, err = b.Service.Proposing.SealForDraft(ctx, people.User{Name: "ada", Roles: []string{"viewer"}}, d.ID, "word", proposing.DraftSecret{Value: "Shingle-and-sand"})
+	_, err = b.Service.Proposing.SealForDraft(ctx, people.User{Name: "ada", Roles: []string{"viewer"}}, d.ID, "word",
+		proposing.DraftSecret{Value: "Shingle-and-sand"})
 	servicetest.WantKind(t, err, refusal.Forbidden, "")
-	if d, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "word", proposing.DraftSecret{Value: "Shingle-and-sand"}); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
+	if d, err = b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "word", proposing.DraftSecret{
+		Value: "Shingle-and-sand",
+	}); err != nil || d.Body.Inputs["word"] != "secret:vault-word" || d.Answer.Errors != 0 {
 		t.Fatalf("sealed: %+v %v", d, err)
 	}
-	if again, err := b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "word", proposing.DraftSecret{}); err != nil || again.Body.Inputs["word"] != "secret:vault-word-2" {
+	if again, err := b.Service.Proposing.SealForDraft(ctx, b.Rig.Admin, d.ID, "word",
+		proposing.DraftSecret{}); err != nil || again.Body.Inputs["word"] != "secret:vault-word-2" {
 		t.Errorf("another, drawn: %+v %v", again.Body, err)
 	} else {
 		d = again
@@ -115,31 +143,37 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 		t.Errorf("places: %+v %v", places, err)
 	}
 	presets, err := b.Service.Proposing.DraftPresets(ctx, d.ID)
-	if err != nil || len(presets.Variants) != 2 || presets.Variants[1].Cost.Month <= presets.Variants[0].Cost.Month || len(presets.Variants[0].Errors) != 0 {
+	if err != nil || len(presets.Variants) != 2 || presets.Variants[1].Cost.Month <= presets.Variants[0].Cost.Month ||
+		len(presets.Variants[0].Errors) != 0 {
 		t.Errorf("presets: %+v %v", presets, err)
 	}
 	zones, err := b.Service.Proposing.DraftChoices(ctx, d.ID, "zone")
 	if err != nil || len(zones) == 0 || len(zones[0].Holds) == 0 {
 		t.Errorf("zones: %+v %v", zones, err)
 	}
-	given, err := b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"size": "plain-2"}}`), "")
+	given, err := b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision,
+		json.RawMessage(`{"inputs": {"size": "plain-2"}}`), "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if presets, err = b.Service.Proposing.DraftPresets(ctx, d.ID); err != nil || presets.Variants[1].Cost.Month != presets.Variants[0].Cost.Month {
+	if presets, err = b.Service.Proposing.DraftPresets(ctx, d.ID); err != nil ||
+		presets.Variants[1].Cost.Month != presets.Variants[0].Cost.Month {
 		t.Errorf("what is given lies above a preset: %+v %v", presets, err)
 	}
 	d = given
 	// What a requirement refuses is told at the inputs that it reads.
-	wrong, err := b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision, json.RawMessage(`{"inputs": {"range": "10.99.0.0/24"}}`), "")
-	if err != nil || wrong.Answer.Pages[1].Errors != 1 || wrong.Answer.Pages[1].Fields[0].Findings[0].Code != "require" {
+	wrong, err := b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision,
+		json.RawMessage(`{"inputs": {"range": "10.99.0.0/24"}}`), "")
+	if err != nil || wrong.Answer.Pages[1].Errors != 1 ||
+		wrong.Answer.Pages[1].Fields[0].Findings[0].Code != "require" {
 		t.Errorf("the requirement: %+v %v", wrong.Answer.Pages, err)
 	}
 	_, err = b.Service.Proposing.ProposeDraft(ctx, b.Rig.Admin, d.ID, d.Revision)
 	servicetest.WantKind(t, err, refusal.Stale, "has revision")
 	_, err = b.Service.Proposing.ProposeDraft(ctx, b.Rig.Admin, d.ID, wrong.Revision)
 	servicetest.WantKind(t, err, refusal.Findings, "")
-	right, err := b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, wrong.Revision, json.RawMessage(`{"inputs": {"range": null}}`), "")
+	right, err := b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, wrong.Revision,
+		json.RawMessage(`{"inputs": {"range": null}}`), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,7 +186,8 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 
 	// The proposal becomes a draft again, secret and all, to be changed.
 	back, err := b.Service.Proposing.DraftOfProposal(ctx, b.Rig.Admin, p.ID)
-	if err != nil || back.Body.Inputs["word"] != "secret:vault-word-2" || back.Answer.Errors != 0 || back.Body.Region != p.Region {
+	if err != nil || back.Body.Inputs["word"] != "secret:vault-word-2" || back.Answer.Errors != 0 ||
+		back.Body.Region != p.Region {
 		t.Errorf("back in a draft: %+v %v", back, err)
 	}
 }
@@ -164,17 +199,28 @@ func TestADraftThatNamesAStackTakesItsPlace(t *testing.T) {
 	ctx := context.Background()
 	source := servicetest.Source(servicetest.NetLine, servicetest.LanLine)
 	b.Apply("coast", source)
-	d, err := b.Service.Proposing.AddDraft(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "", File: "f.sail.yaml", Source: source, Account: "saltmere-lab", Region: "quarry-hill"})
+	d, err := b.Service.Proposing.AddDraft(ctx, b.Rig.Admin, proposing.NewProposal{
+		Stack:   "",
+		File:    "f.sail.yaml",
+		Source:  source,
+		Account: "saltmere-lab",
+		Region:  "quarry-hill",
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d, err = b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "coast"}`), ""); err != nil || d.Answer == nil || d.Answer.New || d.Answer.Region != "north-fell" {
+	if d, err = b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision,
+		json.RawMessage(`{"stack": "coast"}`), ""); err != nil || d.Answer == nil || d.Answer.New ||
+		d.Answer.Region != "north-fell" {
 		t.Fatalf("named like a stack: %+v %v", d, err)
 	}
-	if same, err := b.Service.Proposing.DraftPresets(ctx, d.ID); err != nil || len(same.Variants) != 1 || same.Variants[0].Region != "north-fell" {
+	if same, err := b.Service.Proposing.DraftPresets(ctx, d.ID); err != nil || len(same.Variants) != 1 ||
+		same.Variants[0].Region != "north-fell" {
 		t.Errorf("compared where it stands: %+v %v", same, err)
 	}
-	if d, err = b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision, json.RawMessage(`{"stack": "shore"}`), ""); err != nil || d.Answer == nil || !d.Answer.New || d.Body.Region == "" {
+	if d, err = b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision,
+		json.RawMessage(`{"stack": "shore"}`), ""); err != nil || d.Answer == nil || !d.Answer.New ||
+		d.Body.Region == "" {
 		t.Errorf("named anew: %+v %v", d, err)
 	}
 }
@@ -195,7 +241,8 @@ func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
 		t.Errorf("what is there already is proposed: %+v %v", again, err)
 	}
 	third := b.Propose("coast", servicetest.Source(servicetest.NetLine))
-	if again, err = b.Service.Proposing.ProposeAgain(ctx, b.Rig.Admin, third.ID); err != nil || again.ID <= third.ID || again.Summary != third.Summary {
+	if again, err = b.Service.Proposing.ProposeAgain(ctx, b.Rig.Admin, third.ID); err != nil || again.ID <= third.ID ||
+		again.Summary != third.Summary {
 		t.Errorf("again: %+v %v", again, err)
 	}
 	retire, err := b.Service.Proposing.Retire(ctx, b.Rig.Admin, "coast")
@@ -214,20 +261,33 @@ func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
 func TestATextIsCheckedAsItIsWritten(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
-	c, err := b.Service.Templates.CheckText(ctx, lang.Bundle{File: "vault.sail.yaml", Source: vaultSource + "   \n\n\n"})
-	if err != nil || !c.Sound || c.Name != "vault" || c.From != "site@1.0.0" || len(c.Inputs) != 4 || len(c.Resources) != 3 || c.Resources[2].Type != "instance" || c.Tidied == "" {
+	c, err := b.Service.Templates.CheckText(ctx, lang.Bundle{
+		File:   "vault.sail.yaml",
+		Source: vaultSource + "   \n\n\n",
+	})
+	if err != nil || !c.Sound || c.Name != "vault" || c.From != "site@1.0.0" || len(c.Inputs) != 4 ||
+		len(c.Resources) != 3 || c.Resources[2].Type != "instance" || c.Tidied == "" {
 		t.Errorf("a sound text: %+v %v", c, err)
 	}
-	c, err = b.Service.Templates.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: strings.Replace(vaultSource, "=net.id", "=net.idd", 1)})
-	if err != nil || c.Sound || len(c.Diagnostics) == 0 || c.Diagnostics[0].Line == 0 || !strings.Contains(c.Diagnostics[0].Message, "idd") {
+	c, err = b.Service.Templates.CheckText(ctx, lang.Bundle{
+		File:   "x.sail.yaml",
+		Source: strings.Replace(vaultSource, "=net.id", "=net.idd", 1),
+	})
+	if err != nil || c.Sound || len(c.Diagnostics) == 0 || c.Diagnostics[0].Line == 0 ||
+		!strings.Contains(c.Diagnostics[0].Message, "idd") {
 		t.Errorf("a faulty text: %+v %v", c, err)
 	}
 	for _, source := range []string{"", "undersail: 1", "{", strings.Repeat("a: ", 2000)} {
-		if c, err := b.Service.Templates.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: source}); err != nil || c.Sound {
+		c, err := b.Service.Templates.CheckText(ctx, lang.Bundle{File: "x.sail.yaml", Source: source})
+		if err != nil || c.Sound {
 			t.Errorf("%.20q is sound: %v", source, err)
 		}
 	}
-	started, err := b.Service.Templates.StartText(exchange.Starter{Name: "tide-board", With: []string{"public"}, Tiers: []exchange.Tier{{Name: "store", Machines: 2, Port: 5432}}})
+	started, err := b.Service.Templates.StartText(exchange.Starter{
+		Name:  "tide-board",
+		With:  []string{"public"},
+		Tiers: []exchange.Tier{{Name: "store", Machines: 2, Port: 5432}},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -237,11 +297,17 @@ func TestATextIsCheckedAsItIsWritten(t *testing.T) {
 	_, err = b.Service.Templates.StartText(exchange.Starter{Name: "Tide"})
 	servicetest.WantKind(t, err, refusal.Invalid, "no name of a template")
 	l := b.Service.Templates.Language()
-	if sections, _ := l.Schema["properties"].(map[string]any); len(sections) < 8 || len(l.Functions) < 10 || len(l.Types) < 20 {
+	sections, _ := l.Schema["properties"].(map[string]any)
+	if len(sections) < 8 || len(l.Functions) < 10 || len(l.Types) < 20 {
 		t.Errorf("the language: %d sections, %d functions, %d types", len(sections), len(l.Functions), len(l.Types))
 	}
-	for version, text := range map[string]string{"1.0.0": vaultSource, "1.1.0": strings.NewReplacer("version: 1.0.0", "version: 1.1.0", "default: plain-2", "default: plain-4").Replace(vaultSource)} {
-		if _, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "vault.sail.yaml", Source: text}); err != nil {
+	for version, text := range map[string]string{
+		"1.0.0": vaultSource,
+		"1.1.0": strings.NewReplacer("version: 1.0.0", "version: 1.1.0", "default: plain-2",
+			"default: plain-4").Replace(vaultSource),
+	} {
+		_, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "vault.sail.yaml", Source: text})
+		if err != nil {
 			t.Fatal(version, err)
 		}
 	}

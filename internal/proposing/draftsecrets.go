@@ -23,7 +23,8 @@ type DraftSecret struct {
 
 // SealForDraft keeps what somebody gives for a secret or a key pair of a draft at once, as
 // one that stands for itself, and names it in the draft. It is kept nowhere else.
-func (s *Proposing) SealForDraft(ctx context.Context, u people.User, id, input string, given DraftSecret) (Draft, error) {
+func (s *Proposing) SealForDraft(ctx context.Context, u people.User, id, input string,
+	given DraftSecret) (Draft, error) {
 	d, err := s.draft(ctx, id)
 	if err != nil {
 		return Draft{}, err
@@ -32,7 +33,10 @@ func (s *Proposing) SealForDraft(ctx context.Context, u people.User, id, input s
 	if err != nil {
 		return Draft{}, err
 	}
-	n := secrets.NewNamed{Account: d.Body.Account, About: fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft"))}
+	n := secrets.NewNamed{
+		Account: d.Body.Account,
+		About:   fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft")),
+	}
 	reference := "secret:"
 	switch {
 	case in.Secret:
@@ -40,11 +44,13 @@ func (s *Proposing) SealForDraft(ctx context.Context, u people.User, id, input s
 	case in.Picks == "key_pair":
 		reference, n.Kind, n.Public = "key:", "key_pair", given.Public
 	default:
-		return Draft{}, refusal.New(refusal.Invalid, "change it in the draft", "input %s is no secret and no key pair", input)
+		return Draft{}, refusal.New(refusal.Invalid, "change it in the draft", "input %s is no secret and no key pair",
+			input)
 	}
 	if n.Value != "" {
 		if broken := in.Rules.Check(n.Value, secretNames(d.Body, r)...); len(broken) > 0 {
-			return Draft{}, refusal.New(refusal.Invalid, "give one with "+in.Rules.Words(), "the secret breaks the rules of input %s: %s", input, strings.Join(broken, "; "))
+			return Draft{}, refusal.New(refusal.Invalid, "give one with "+in.Rules.Words(),
+				"the secret breaks the rules of input %s: %s", input, strings.Join(broken, "; "))
 		}
 	}
 	if n, err = s.putFreely(ctx, u, n, cmp.Or(d.Body.Stack, r.Template.About.Name)+"-"+input); err != nil {
@@ -68,7 +74,8 @@ const (
 
 // putFreely keeps a secret or a key pair under a name that is free: the one that is wished,
 // or that with a number behind it.
-func (s *Proposing) putFreely(ctx context.Context, u people.User, n secrets.NewNamed, wished string) (secrets.NewNamed, error) {
+func (s *Proposing) putFreely(ctx context.Context, u people.User, n secrets.NewNamed,
+	wished string) (secrets.NewNamed, error) {
 	base := notInName.ReplaceAllString(strings.ToLower(wished), "-")
 	base = strings.Trim(base[:min(len(base), freeName)], "-")
 	for tries := 1; ; tries++ {

@@ -45,16 +45,24 @@ func (s *Proposing) lookUp(ctx context.Context, r *reading, first *render.Render
 			found[res.Name] = attributes
 			continue
 		case 0:
-			message, remedy = fmt.Sprintf("region %s has no %s with %s", query.Region, res.Type, query), "name one that exists, or leave it out to make a new one"
+			message, remedy = fmt.Sprintf("region %s has no %s with %s", query.Region, res.Type, query),
+				"name one that exists, or leave it out to make a new one"
 		default:
 			var ids []string
 			for _, l := range list {
 				ids = append(ids, l.ID)
 			}
 			slices.Sort(ids)
-			message, remedy = fmt.Sprintf("%d of type %s in %s have %s: %s", len(list), res.Type, query.Region, query, strings.Join(ids, ", ")), "give the id of one of them"
+			message, remedy = fmt.Sprintf("%d of type %s in %s have %s: %s", len(list), res.Type, query.Region, query,
+				strings.Join(ids, ", ")), "give the id of one of them"
 		}
-		r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "not-found", Place: res.Name + ".find", Message: message, Remedy: remedy})
+		r.Read = append(r.Read, render.Finding{
+			Severity: lang.Error,
+			Code:     "not-found",
+			Place:    res.Name + ".find",
+			Message:  message,
+			Remedy:   remedy,
+		})
 	}
 	r.Found = found
 	return any, nil

@@ -75,10 +75,26 @@ func (r *reading) asRecorded(conduct map[string]render.Resource) []change.Record
 		}
 		wreck, _ := row.Attributes["broken"].(bool)
 		c, known := conduct[strings.TrimSuffix(row.Name, change.OldName(""))]
-		x := change.Recorded{Name: row.Name, Type: row.Type, Declared: row.Declared, Region: r.elsewhere(row.Region), Want: row.Want, Attributes: row.Attributes,
-			Healthy: row.State == state.Healthy, Broken: wreck || l.Phase == cloud.Broken, Wreck: wreck || stacks.Begun(row), Missing: !there && !stacks.Begun(row),
-			Undoing: r.undoes != nil, Fresh: r.fresh[row.Token], After: row.After, Guard: c.Guard && there && !r.fresh[row.Token], AtRetire: c.AtRetire, Checks: row.Checks}
-		x.Again, x.Rebuild, x.Lifted = slices.Contains(r.Again, row.Name), slices.Contains(r.Rebuild, row.Name), slices.Contains(r.LiftGuard, row.Name)
+		x := change.Recorded{
+			Name:       row.Name,
+			Type:       row.Type,
+			Declared:   row.Declared,
+			Region:     r.elsewhere(row.Region),
+			Want:       row.Want,
+			Attributes: row.Attributes,
+			Healthy:    row.State == state.Healthy,
+			Broken:     wreck || l.Phase == cloud.Broken,
+			Wreck:      wreck || stacks.Begun(row),
+			Missing:    !there && !stacks.Begun(row),
+			Undoing:    r.undoes != nil,
+			Fresh:      r.fresh[row.Token],
+			After:      row.After,
+			Guard:      c.Guard && there && !r.fresh[row.Token],
+			AtRetire:   c.AtRetire,
+			Checks:     row.Checks,
+		}
+		x.Again, x.Rebuild, x.Lifted = slices.Contains(r.Again, row.Name), slices.Contains(r.Rebuild, row.Name),
+			slices.Contains(r.LiftGuard, row.Name)
 		if slices.Contains(r.Keep, row.Name) {
 			x.AtRetire = "keep"
 		}
@@ -124,8 +140,15 @@ func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err e
 			ours = false
 		}
 		if ours && k.FoundAt != nil {
-			r.Read = append(r.Read, render.Finding{Severity: lang.Warning, Code: "unrecorded", Place: k.Name, Message: fmt.Sprintf("%s carries the mark of %s/%s too, and is recorded nowhere", k.ID(), k.Stack, k.Name),
-				Remedy: "remove it with: undersail kept remove " + k.ID() + ", or give it to another stack with: undersail kept move " + k.ID() + " STACK/NAME"})
+			r.Read = append(r.Read, render.Finding{
+				Severity: lang.Warning,
+				Code:     "unrecorded",
+				Place:    k.Name,
+				Message: fmt.Sprintf("%s carries the mark of %s/%s too, and is recorded nowhere", k.ID(), k.Stack,
+					k.Name),
+				Remedy: "remove it with: undersail kept remove " + k.ID() +
+					", or give it to another stack with: undersail kept move " + k.ID() + " STACK/NAME",
+			})
 		}
 		if ours || slices.ContainsFunc(r.Recorded, taken) {
 			continue
@@ -141,15 +164,36 @@ func (r *reading) mayTakeOver(ctx context.Context) (out []change.Recorded, err e
 			}
 		}
 		if there == cloud.Absent {
-			r.Read = append(r.Read, render.Finding{Severity: lang.Warning, Code: "kept-missing", Place: k.Name, Message: fmt.Sprintf("the kept %s/%s (%s) is not in the cloud any more", k.Stack, k.Name, k.ID()),
-				Remedy: "forget it with: undersail kept remove " + k.ID()})
+			r.Read = append(r.Read, render.Finding{
+				Severity: lang.Warning,
+				Code:     "kept-missing",
+				Place:    k.Name,
+				Message:  fmt.Sprintf("the kept %s/%s (%s) is not in the cloud any more", k.Stack, k.Name, k.ID()),
+				Remedy:   "forget it with: undersail kept remove " + k.ID(),
+			})
 			continue
 		}
-		out = append(out, change.Recorded{Name: name, Type: k.Type, Declared: k.Declared, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Kept: k.Stack + "/" + k.Name, Found: k.FoundAt != nil})
+		out = append(out, change.Recorded{
+			Name:       name,
+			Type:       k.Type,
+			Declared:   k.Declared,
+			Region:     r.elsewhere(k.Region),
+			Want:       k.Want,
+			Attributes: k.Attributes,
+			Kept:       k.Stack + "/" + k.Name,
+			Found:      k.FoundAt != nil,
+		})
 	}
 	for _, name := range slices.Sorted(maps.Keys(others)) {
-		r.Read = append(r.Read, render.Finding{Severity: lang.Note, Code: "kept-others", Place: name, Message: fmt.Sprintf("%d more are kept under the name %s: %s", len(others[name]), name, strings.Join(others[name], ", ")),
-			Remedy: fmt.Sprintf("take another one over with: undersail kept move %s %s/%s", others[name][0], r.stack.Name, name)})
+		r.Read = append(r.Read, render.Finding{
+			Severity: lang.Note,
+			Code:     "kept-others",
+			Place:    name,
+			Message: fmt.Sprintf("%d more are kept under the name %s: %s", len(others[name]), name,
+				strings.Join(others[name], ", ")),
+			Remedy: fmt.Sprintf("take another one over with: undersail kept move %s %s/%s", others[name][0],
+				r.stack.Name, name),
+		})
 	}
 	return out, nil
 }

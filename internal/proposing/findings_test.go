@@ -21,7 +21,15 @@ func TestAFindingLeadsToTheInputThatItComesFrom(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil)
 	ask := func(template string, inputs map[string]any) proposing.Answer {
 		t.Helper()
-		a, err := s.Proposing.Check(context.Background(), r.Admin, proposing.Question{NewProposal: proposing.NewProposal{Stack: "desk", Source: servicetest.Example(t, template), Account: "saltmere-lab", Region: "north-fell", Inputs: inputs}})
+		a, err := s.Proposing.Check(context.Background(), r.Admin, proposing.Question{
+			NewProposal: proposing.NewProposal{
+				Stack:   "desk",
+				Source:  servicetest.Example(t, template),
+				Account: "saltmere-lab",
+				Region:  "north-fell",
+				Inputs:  inputs,
+			},
+		})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -49,7 +57,8 @@ func TestAFindingLeadsToTheInputThatItComesFrom(t *testing.T) {
 				}
 			}
 		}
-		if !strings.HasSuffix(found.From, ".rules") || found.Inputs != c.input || !strings.HasSuffix(found.Take, "/32") {
+		if !strings.HasSuffix(found.From, ".rules") || found.Inputs != c.input ||
+			!strings.HasSuffix(found.Take, "/32") {
 			t.Fatalf("%s: %+v", c.template, found)
 		}
 		var mended any = found.Take

@@ -141,8 +141,24 @@ func listed(list []any) (out []string) {
 }
 
 func fieldOf(in *lang.Input, v render.InputValue) Field {
-	f := Field{Name: in.Name, Title: in.Title, Kind: cmp.Or(in.Picks, fmt.Sprint(in.Schema["type"])), Value: v.Value, Origin: v.Origin, Required: in.Required(), Optional: in.Optional, Later: in.Later, Secret: in.Secret,
-		Generate: in.Generate, Hidden: v.Hidden, Advice: v.Advice, Consent: in.Consent, Schema: in.Schema, Free: in.Free, Findings: []render.Finding{}}
+	f := Field{
+		Name:     in.Name,
+		Title:    in.Title,
+		Kind:     cmp.Or(in.Picks, fmt.Sprint(in.Schema["type"])),
+		Value:    v.Value,
+		Origin:   v.Origin,
+		Required: in.Required(),
+		Optional: in.Optional,
+		Later:    in.Later,
+		Secret:   in.Secret,
+		Generate: in.Generate,
+		Hidden:   v.Hidden,
+		Advice:   v.Advice,
+		Consent:  in.Consent,
+		Schema:   in.Schema,
+		Free:     in.Free,
+		Findings: []render.Finding{},
+	}
 	if in.Later && v.Origin == "later" {
 		f.Value = nil // what it waits for is itself
 	}
@@ -210,8 +226,14 @@ func picturesOf(r *reading, rendering *render.Rendering) []AddressPicture {
 		if err != nil {
 			continue
 		}
-		around := slices.DeleteFunc(slices.Clone(others), func(t address.Taken) bool { return (t.Kind == address.Subnet) != (res.Find != nil) })
-		p := AddressPicture{Network: res.Name, Range: text, Pieces: address.Picture(whole, around, subnetsIn(rendering, res.Name)), Next: []string{}}
+		around := slices.DeleteFunc(slices.Clone(others),
+			func(t address.Taken) bool { return (t.Kind == address.Subnet) != (res.Find != nil) })
+		p := AddressPicture{
+			Network: res.Name,
+			Range:   text,
+			Pieces:  address.Picture(whole, around, subnetsIn(rendering, res.Name)),
+			Next:    []string{},
+		}
 		for _, next := range address.Draw(others, whole.Bits()).Next {
 			p.Next = append(p.Next, next.String())
 		}

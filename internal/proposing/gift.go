@@ -31,7 +31,8 @@ import (
 // whom the account asks for. What asks for nothing new is given at once.
 
 // gift judges what a run is given, and gives it or proposes it.
-func (s *Proposing) gift(ctx context.Context, u people.User, run store.Run, doc proposal.Document, template *lang.Template, values map[string]any) (stacks.Run, error) {
+func (s *Proposing) gift(ctx context.Context, u people.User, run store.Run, doc proposal.Document,
+	template *lang.Template, values map[string]any) (stacks.Run, error) {
 	account, err := s.accounts.Find(ctx, run.Account)
 	if err != nil {
 		return stacks.Run{}, err
@@ -65,11 +66,17 @@ func (s *Proposing) gift(ctx context.Context, u people.User, run store.Run, doc 
 		if names := strings.Join(slices.Sorted(maps.Keys(values)), ", "); names != "" {
 			title = "the value of " + names + " does not do"
 		}
-		return stacks.Run{}, &refusal.Error{Kind: refusal.Findings, Title: title, Remedy: "give another one", Findings: refused}
+		return stacks.Run{}, &refusal.Error{
+			Kind:     refusal.Findings,
+			Title:    title,
+			Remedy:   "give another one",
+			Findings: refused,
+		}
 	}
 	d := doc
 	d.Inputs, d.Gives, d.GivesTo, d.Uses, d.UsesListed = after, values, run.ID, uses, true
-	d.Changes, d.Actions, d.Draw, d.Reserves, d.Discards, d.AuthorRoles = []change.Change{}, nil, nil, nil, "", u.Grants().Strings()
+	d.Changes, d.Actions, d.Draw, d.Reserves, d.Discards, d.AuthorRoles = []change.Change{}, nil, nil, nil, "",
+		u.Grants().Strings()
 	d.SecondPerson = doc.SecondPerson || account.SecondPerson
 	d.Consents, d.Given = nil, slices.Concat(doc.Consents, doc.Given)
 	for _, c := range now.consents {
@@ -79,11 +86,17 @@ func (s *Proposing) gift(ctx context.Context, u people.User, run store.Run, doc 
 	}
 	d.Consents = append(d.Consents, asksForUses(d.Uses, agreed)...)
 	if len(d.Consents) == 0 && !d.SecondPerson {
-		return s.give(ctx, u, run, values, nil, 0, u.Name+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", "))
+		return s.give(ctx, u, run, values, nil, 0,
+			u.Name+" gave the value of "+strings.Join(slices.Sorted(maps.Keys(values)), ", "))
 	}
 	d.Findings = []render.Finding{}
 	for _, name := range slices.Sorted(maps.Keys(values)) {
-		d.Findings = append(d.Findings, render.Finding{Severity: lang.Note, Code: "given", Place: "inputs." + name, Message: fmt.Sprintf("run %d goes on with %s: %v", run.ID, name, values[name])})
+		d.Findings = append(d.Findings, render.Finding{
+			Severity: lang.Note,
+			Code:     "given",
+			Place:    "inputs." + name,
+			Message:  fmt.Sprintf("run %d goes on with %s: %v", run.ID, name, values[name]),
+		})
 	}
 	id, err := s.proposeGift(ctx, u, run, d)
 	if err != nil {
@@ -100,11 +113,17 @@ func giftAsks(id int64, d proposal.Document) *refusal.Error {
 		names, flags = append(names, c.Name), append(flags, " --agree "+c.Name)
 		findings = append(findings, asksFor(id, c))
 	}
-	title := fmt.Sprintf("the run goes on when proposal %d is accepted, which asks for %s", id, strings.Join(names, ", "))
+	title := fmt.Sprintf("the run goes on when proposal %d is accepted, which asks for %s", id,
+		strings.Join(names, ", "))
 	if len(names) == 0 {
 		title = fmt.Sprintf("the run goes on when somebody else accepts proposal %d", id)
 	}
-	return &refusal.Error{Kind: refusal.Consent, Title: title, Remedy: fmt.Sprintf("look at it, and: undersail accept %d%s", id, strings.Join(flags, "")), Findings: findings}
+	return &refusal.Error{
+		Kind:     refusal.Consent,
+		Title:    title,
+		Remedy:   fmt.Sprintf("look at it, and: undersail accept %d%s", id, strings.Join(flags, "")),
+		Findings: findings,
+	}
 }
 
 // proposeGift keeps a small proposal. Who asks a second time what a run waits for is shown
@@ -119,7 +138,8 @@ func (s *Proposing) proposeGift(ctx context.Context, u people.User, run store.Ru
 		if err != nil {
 			return 0, err
 		}
-		if len(d.Gives)+len(was.Gives) == 0 && use.DigestOf(was.Uses) == use.DigestOf(d.Uses) && slices.Equal(was.Consents, d.Consents) && was.SecondPerson == d.SecondPerson {
+		if len(d.Gives)+len(was.Gives) == 0 && use.DigestOf(was.Uses) == use.DigestOf(d.Uses) &&
+			slices.Equal(was.Consents, d.Consents) && was.SecondPerson == d.SecondPerson {
 			return id, nil
 		}
 	}
@@ -131,10 +151,27 @@ func (s *Proposing) proposeGift(ctx context.Context, u people.User, run store.Ru
 	if names := strings.Join(slices.Sorted(maps.Keys(d.Gives)), ", "); names != "" {
 		summary = "gives " + names
 	}
-	id, err := s.store.AddProposal(ctx, store.Proposal{StackID: run.StackID, Kind: state.KindGive, Document: raw, CreatedBy: u.Name, ShapedBy: []string{u.Name}, GivesTo: &run.ID, Summary: summary,
-		Template: d.Template.Name + "@" + d.Template.Version, Currency: d.Cost.Currency, Hour: d.Cost.Hour}, proposalLife)
+	id, err := s.store.AddProposal(ctx,
+		store.Proposal{
+			StackID:   run.StackID,
+			Kind:      state.KindGive,
+			Document:  raw,
+			CreatedBy: u.Name,
+			ShapedBy:  []string{u.Name},
+			GivesTo:   &run.ID,
+			Summary:   summary,
+			Template:  d.Template.Name + "@" + d.Template.Version,
+			Currency:  d.Cost.Currency,
+			Hour:      d.Cost.Hour,
+		},
+		proposalLife)
 	if err == nil {
-		s.journal.Done(ctx, u, "propose", run.Stack, map[string]any{"proposal": id, "kind": state.KindGive, "run": run.ID, "summary": summary})
+		s.journal.Done(ctx, u, "propose", run.Stack, map[string]any{
+			"proposal": id,
+			"kind":     state.KindGive,
+			"run":      run.ID,
+			"summary":  summary,
+		})
 	}
 	return id, err
 }
@@ -146,13 +183,27 @@ type verdict struct {
 }
 
 // judgedWith judges what a run makes with some inputs.
-func (s *Proposing) judgedWith(ctx context.Context, account store.Account, doc proposal.Document, template *lang.Template, inputs map[string]any) (v verdict, err error) {
+func (s *Proposing) judgedWith(ctx context.Context, account store.Account, doc proposal.Document,
+	template *lang.Template, inputs map[string]any) (v verdict, err error) {
 	rules, err := s.templates.Rules(ctx)
 	if err != nil {
 		return v, err
 	}
-	f := proposal.Facts{Stack: doc.Stack, Template: template, Text: doc.Template, TextBy: doc.TextBy, Inputs: inputs, Secrets: doc.Secrets, Found: doc.Found, Stacks: doc.Stacks,
-		Offers: offer.Everywhere{Home: &doc.Offers, Elsewhere: doc.Elsewhere}, Rules: rules, Today: s.engine.Now().UTC().Format("2006-01-02"), Durations: proposal.Durations{Rate: max(account.ClockRate, 0.001)}, Most: mostResources}
+	f := proposal.Facts{
+		Stack:     doc.Stack,
+		Template:  template,
+		Text:      doc.Template,
+		TextBy:    doc.TextBy,
+		Inputs:    inputs,
+		Secrets:   doc.Secrets,
+		Found:     doc.Found,
+		Stacks:    doc.Stacks,
+		Offers:    offer.Everywhere{Home: &doc.Offers, Elsewhere: doc.Elsewhere},
+		Rules:     rules,
+		Today:     s.engine.Now().UTC().Format("2006-01-02"),
+		Durations: proposal.Durations{Rate: max(account.ClockRate, 0.001)},
+		Most:      mostResources,
+	}
 	if account.MostMonth != nil {
 		f.MostMonth = *account.MostMonth
 	}
@@ -164,7 +215,8 @@ func (s *Proposing) judgedWith(ctx context.Context, account store.Account, doc p
 }
 
 // usesWith lists what a run opens secrets for with some inputs, as far as what is there tells.
-func (s *Proposing) usesWith(ctx context.Context, run store.Run, doc proposal.Document, template *lang.Template, inputs map[string]any) (uses []use.Use, err error) {
+func (s *Proposing) usesWith(ctx context.Context, run store.Run, doc proposal.Document, template *lang.Template,
+	inputs map[string]any) (uses []use.Use, err error) {
 	rows, err := s.store.Resources(ctx, run.StackID)
 	if err != nil {
 		return nil, err
@@ -176,13 +228,21 @@ func (s *Proposing) usesWith(ctx context.Context, run store.Run, doc proposal.Do
 		}
 	}
 	err = s.turns.Compute(ctx, func(b *budget.Budget) {
-		rendering := render.Render(b, render.Request{Template: template, Stack: doc.Stack, Inputs: inputs, Secrets: doc.Secrets, Offers: &doc.Offers, Stacks: doc.Stacks, Most: mostResources,
+		rendering := render.Render(b, render.Request{
+			Template: template,
+			Stack:    doc.Stack,
+			Inputs:   inputs,
+			Secrets:  doc.Secrets,
+			Offers:   &doc.Offers,
+			Stacks:   doc.Stacks,
+			Most:     mostResources,
 			Known: func(r render.Resource) map[string]any {
 				if found, ok := doc.Found[r.Name]; ok {
 					return found
 				}
 				return known[r.Name]
-			}})
+			},
+		})
 		place := stacks.PlaceOf(doc.TextBy, doc.Template.Digest, doc.Keys)
 		place.Carried = doc.Carried
 		uses = use.Of(rendering, place)
@@ -201,7 +261,8 @@ func newErrors(before, now []render.Finding) (out []render.Finding) {
 }
 
 // give lets a run go on with what it is given.
-func (s *Proposing) give(ctx context.Context, u people.User, run store.Run, values map[string]any, agreed []use.Use, id int64, text string) (stacks.Run, error) {
+func (s *Proposing) give(ctx context.Context, u people.User, run store.Run, values map[string]any, agreed []use.Use,
+	id int64, text string) (stacks.Run, error) {
 	after := run
 	after.Given = maps.Clone(run.Given)
 	if after.Given == nil {
@@ -209,16 +270,31 @@ func (s *Proposing) give(ctx context.Context, u people.User, run store.Run, valu
 	}
 	maps.Copy(after.Given, values)
 	after.Agreed = slices.Concat(run.Agreed, agreed)
-	err := s.store.Give(ctx, run.ID, run.StackID, store.Gift{Values: values, Agreed: agreed, Before: run, Seal: s.sealed.SealOf(forGiven, givenParts(after)...), Text: text, Proposal: id, Who: u.Who()}, engine.Grace, s.engine.Enqueue(ctx))
+	err := s.store.Give(ctx, run.ID, run.StackID,
+		store.Gift{
+			Values:   values,
+			Agreed:   agreed,
+			Before:   run,
+			Seal:     s.sealed.SealOf(forGiven, givenParts(after)...),
+			Text:     text,
+			Proposal: id,
+			Who:      u.Who(),
+		}, engine.Grace, s.engine.Enqueue(ctx))
 	if errors.Is(err, store.ErrConflict) {
-		return stacks.Run{}, refusal.New(refusal.Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID), "run %d does not wait for this any more", run.ID)
+		return stacks.Run{}, refusal.New(refusal.Conflict, "look at it with: undersail watch "+fmt.Sprint(run.ID),
+			"run %d does not wait for this any more", run.ID)
 	}
 	if errors.Is(err, store.ErrRights) {
 		return stacks.Run{}, refusal.InTheWay(err, run.Stack, u.Name)
 	}
 	if err == nil {
 		s.engine.Given(run.ID, slices.Sorted(maps.Keys(values)))
-		s.journal.Done(ctx, u, "give values", run.Stack, map[string]any{"run": run.ID, "inputs": slices.Sorted(maps.Keys(values)), "uses": len(agreed), "proposal": id})
+		s.journal.Done(ctx, u, "give values", run.Stack, map[string]any{
+			"run":      run.ID,
+			"inputs":   slices.Sorted(maps.Keys(values)),
+			"uses":     len(agreed),
+			"proposal": id,
+		})
 	}
 	return s.stacks.RunOr(ctx, run.ID, err)
 }
@@ -237,7 +313,8 @@ func (s *Proposing) carryGift(ctx context.Context, u people.User, id int64) (sta
 		return stacks.Run{}, err
 	}
 	if !u.May(access.Operate, p.Account) && !author.Grants.May(access.Operate, p.Account) {
-		return stacks.Run{}, refusal.New(refusal.Forbidden, "let somebody propose it who operates the account", "neither %s nor %s operates account %s", u.Name, p.CreatedBy, p.Account)
+		return stacks.Run{}, refusal.New(refusal.Forbidden, "let somebody propose it who operates the account",
+			"neither %s nor %s operates account %s", u.Name, p.CreatedBy, p.Account)
 	}
 	run, err := s.store.Run(ctx, d.GivesTo)
 	if err != nil {
@@ -297,14 +374,16 @@ func (s *Proposing) Give(ctx context.Context, u people.User, stack string, value
 		return stacks.Run{}, refusal.Missing(err, "run of stack", stack, "propose it first")
 	}
 	if !stacks.MayBeGiven(run) {
-		return stacks.Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
+		return stacks.Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does",
+			"run %d of stack %s waits for no value", run.ID, stack)
 	}
 	_, doc, err := s.stacks.Document(ctx, run.ProposalID)
 	if err != nil {
 		return stacks.Run{}, err
 	}
 	if doc.Template.Source == "" { // it takes away, and renders nothing
-		return stacks.Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
+		return stacks.Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does",
+			"run %d of stack %s waits for no value", run.ID, stack)
 	}
 	template, found := templates.Read(doc.Template.Bundle())
 	if template == nil {
@@ -312,7 +391,8 @@ func (s *Proposing) Give(ctx context.Context, u people.User, stack string, value
 	}
 	waits := stacks.AwaitedBy(run, doc)
 	if len(waits) == 0 {
-		return stacks.Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does", "run %d of stack %s waits for no value", run.ID, stack)
+		return stacks.Run{}, refusal.New(refusal.Conflict, "undersail watch "+fmt.Sprint(run.ID)+" tells what it does",
+			"run %d of stack %s waits for no value", run.ID, stack)
 	}
 	names := make([]string, len(waits))
 	for i, w := range waits {
@@ -333,7 +413,8 @@ func (s *Proposing) Give(ctx context.Context, u people.User, stack string, value
 			if v, now := run.Given[name]; now {
 				known = v
 			}
-			return stacks.Run{}, refusal.New(refusal.Conflict, "when the run is over, propose with another one", "%s has its value: %v", name, known)
+			return stacks.Run{}, refusal.New(refusal.Conflict, "when the run is over, propose with another one",
+				"%s has its value: %v", name, known)
 		}
 		if values[name] = typed(in, values[name]); values[name] == nil {
 			return stacks.Run{}, refusal.New(refusal.Invalid, remedy, "the value of %s is empty", name)

@@ -36,11 +36,14 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	ctx := context.Background()
 	id := r.ApplySource(s, "serialised", serialised, nil)
 	run := r.Await(s, id)
-	if run.State != state.Parked || !strings.Contains(run.Reason, "the value of serial; give it with: undersail continue serialised --input serial=VALUE") {
+	if run.State != state.Parked ||
+		!strings.Contains(run.Reason,
+			"the value of serial; give it with: undersail continue serialised --input serial=VALUE") {
 		t.Fatal(run.State, run.Reason)
 	}
 	run, err := s.Stacks.Run(ctx, id)
-	if a := run.Awaits; err != nil || len(a) != 2 || a[0].Name != "serial" || a[0].Title != "Serial number on the case" {
+	a := run.Awaits
+	if err != nil || len(a) != 2 || a[0].Name != "serial" || a[0].Title != "Serial number on the case" {
 		t.Errorf("it can be given %v (%v)", a, err)
 	}
 	quit() // whoever gives it meets another engine
@@ -53,7 +56,8 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 		_, err = next.Proposing.Give(ctx, r.Admin, "serialised", nothing)
 		servicetest.WantKind(t, err, refusal.Invalid, "give what the run waits for: serial, berths")
 	}
-	_, err = next.Proposing.Give(ctx, people.User{Name: "wren", Roles: []string{"viewer"}}, "serialised", map[string]any{"serial": "SALT-1"})
+	_, err = next.Proposing.Give(ctx, people.User{Name: "wren", Roles: []string{"viewer"}}, "serialised",
+		map[string]any{"serial": "SALT-1"})
 	servicetest.WantKind(t, err, refusal.Forbidden, "")
 	if _, err := next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-42"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
@@ -67,7 +71,9 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	if run = r.Await(next, id); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if told := r.Events(next, id); !strings.Contains(told, "front waits for the value of serial") || !strings.Contains(told, "ines gave the value of serial") {
+	told := r.Events(next, id)
+	if !strings.Contains(told, "front waits for the value of serial") ||
+		!strings.Contains(told, "ines gave the value of serial") {
 		t.Error(told)
 	}
 	for _, x := range r.Ledger().Alive {
@@ -81,7 +87,8 @@ func TestARunWaitsForAValueThatAPersonGives(t *testing.T) {
 	_, err = next.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-43"})
 	servicetest.WantKind(t, err, refusal.Conflict, "waits for no value")
 	// Given beforehand, nothing waits.
-	if p := r.Propose(next, "serialised", serialised, map[string]any{"serial": "SALT-44"}); p.Summary != "1 alter, 3 same" {
+	p := r.Propose(next, "serialised", serialised, map[string]any{"serial": "SALT-44"})
+	if p.Summary != "1 alter, 3 same" {
 		t.Errorf("another value: %s", p.Summary)
 	}
 }
@@ -118,13 +125,16 @@ func TestWhatNeedsNoValueGoesOnWhileOneIsAwaited(t *testing.T) {
 	if run = r.Await(s, run.ID); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if p, err := s.Proposing.Retire(ctx, r.Admin, "first"); err != nil || r.Await(s, r.Carry(s, p)).State != state.Done {
+	p, err := s.Proposing.Retire(ctx, r.Admin, "first")
+	if err != nil || r.Await(s, r.Carry(s, p)).State != state.Done {
 		t.Fatal(p.ID, err)
 	}
 
 	// A database takes 480 seconds of the cloud: long enough to answer before the rest is over.
 	id := r.ApplySource(s, "second", strings.Replace(halfAsked, "=quay.id", "=lan.id", 1), nil)
-	for deadline := time.Now().Add(90 * time.Second); !strings.Contains(r.Events(s, id), "net waits for the value of serial; give it with: undersail continue second --input serial=VALUE"); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); !strings.Contains(r.Events(s, id),
+		"net waits for the value of serial; give it with: undersail continue second --input "+
+			"serial=VALUE"); time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("nobody says what is awaited")
 		}
@@ -132,7 +142,7 @@ func TestWhatNeedsNoValueGoesOnWhileOneIsAwaited(t *testing.T) {
 	if _, err := s.Proposing.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-2"}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	_, err := s.Proposing.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-3"})
+	_, err = s.Proposing.Give(ctx, r.Admin, "second", map[string]any{"serial": "SALT-3"})
 	servicetest.WantKind(t, err, refusal.Conflict, "serial has its value: SALT-2")
 	if run = r.Await(s, id); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
@@ -143,7 +153,9 @@ func TestWhatNeedsNoValueGoesOnWhileOneIsAwaited(t *testing.T) {
 
 	// What failed ends the run, although a value is awaited too.
 	r.Fault(world.Fault{Kind: "denied", On: "addresses", Count: -1})
-	if run = r.Await(s, r.ApplySource(s, "third", strings.ReplaceAll(strings.ReplaceAll(halfAsked, "10.39", "10.41"), "10.40", "10.42"), nil)); run.State != state.Failed || !strings.Contains(run.Reason, "front: ") {
+	if run = r.Await(s, r.ApplySource(s, "third",
+		strings.ReplaceAll(strings.ReplaceAll(halfAsked, "10.39", "10.41"), "10.40", "10.42"),
+		nil)); run.State != state.Failed || !strings.Contains(run.Reason, "front: ") {
 		t.Error(run.State, run.Reason)
 	}
 }

@@ -17,7 +17,8 @@ import (
 // readStacks reads the outputs of the stacks that inputs pick. What secrets take part in is
 // handed over closed, and gets a reference of this stack.
 func (s *Proposing) readStacks(ctx context.Context, r *reading) error {
-	r.Stacks, r.handed, r.handedFrom, r.reads = map[string]map[string]any{}, map[string]sealed.Plain{}, map[string][]string{}, nil
+	r.Stacks, r.handed, r.handedFrom, r.reads = map[string]map[string]any{}, map[string]sealed.Plain{},
+		map[string][]string{}, nil
 	for _, in := range r.Template.Inputs {
 		name, _ := r.Inputs[in.Name].(string)
 		if in.Picks != "stack" || name == "" {
@@ -25,10 +26,13 @@ func (s *Proposing) readStacks(ctx context.Context, r *reading) error {
 		}
 		st, err := s.stacks.Living(ctx, name)
 		if err != nil {
-			return refusal.New(refusal.Invalid, "give the name of a stack; list them with: undersail stacks", "input %s: there is no stack %q", in.Name, name)
+			return refusal.New(refusal.Invalid, "give the name of a stack; list them with: undersail stacks",
+				"input %s: there is no stack %q", in.Name, name)
 		}
 		if st.TemplateName != in.Other.About.Name {
-			return refusal.New(refusal.Invalid, "give a stack of that template", "input %s wants a stack of template %s, and %s has %s", in.Name, in.Other.About.Name, name, st.TemplateName)
+			return refusal.New(refusal.Invalid, "give a stack of that template",
+				"input %s wants a stack of template %s, and %s has %s", in.Name, in.Other.About.Name, name,
+				st.TemplateName)
 		}
 		if r.Stacks[name] == nil {
 			b, err := s.store.LastRunOf(ctx, st.ID)
@@ -125,18 +129,20 @@ func (r *reading) referToHanded() {
 }
 
 // handOver computes every leaf of outputs that secrets take part in, and keeps it closed.
-func (s *Proposing) handOver(ctx context.Context, st store.Stack, outputs []render.Output) (map[string]sealed.Plain, error) {
+func (s *Proposing) handOver(ctx context.Context, st store.Stack,
+	outputs []render.Output) (map[string]sealed.Plain, error) {
 	if !slices.ContainsFunc(outputs, func(o render.Output) bool { return len(resource.Secrets(o.Value)) > 0 }) {
 		return nil, nil
 	}
-	return s.sealed.HandOver(ctx, st.ID, slices.Collect(maps.Values(st.Secrets)), func(reveal func(string) (string, bool)) (map[string]string, error) {
-		sent, err := s.stacks.SentOutputs(ctx, st, reveal)
-		texts := map[string]string{}
-		for _, o := range outputs {
-			leavesOf(o.Name, o.Value, sent[o.Name], texts)
-		}
-		return texts, err
-	})
+	return s.sealed.HandOver(ctx, st.ID, slices.Collect(maps.Values(st.Secrets)),
+		func(reveal func(string) (string, bool)) (map[string]string, error) {
+			sent, err := s.stacks.SentOutputs(ctx, st, reveal)
+			texts := map[string]string{}
+			for _, o := range outputs {
+				leavesOf(o.Name, o.Value, sent[o.Name], texts)
+			}
+			return texts, err
+		})
 }
 
 // leavesOf gives the values of the leaves of a tree that secrets take part in, by their

@@ -53,7 +53,12 @@ func TestSecretsFlowFromStackToStack(t *testing.T) {
 		return v.Value
 	}
 	word, key := reveal("word"), reveal("pair.private_key")
-	for label, want := range map[string]string{"key": "key " + key, "word": "word " + word, "made": word + "!", "both": "both " + word} {
+	for label, want := range map[string]string{
+		"key":  "key " + key,
+		"word": "word " + word,
+		"made": word + "!",
+		"both": "both " + word,
+	} {
 		if got := r.SecretValue("taker-" + label); got != want {
 			t.Errorf("%s is %q, want %q", label, got, want)
 		}

@@ -29,7 +29,9 @@ func TestWhatServesIsNotInterruptedUnasked(t *testing.T) {
 	}
 	only := func(p proposing.Proposal, how, resource string) {
 		t.Helper()
-		if got := names(p.Consents); got != how || len(p.Interruptions) != 1 || p.Interruptions[0].How != how || p.Interruptions[0].Resource != resource {
+		got := names(p.Consents)
+		if got != how || len(p.Interruptions) != 1 || p.Interruptions[0].How != how ||
+			p.Interruptions[0].Resource != resource {
 			t.Fatalf("asked for are %q, of %+v", got, p.Interruptions)
 		}
 		_, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, "")
@@ -39,14 +41,18 @@ func TestWhatServesIsNotInterruptedUnasked(t *testing.T) {
 	larger := r.Propose(s, "site", source, map[string]any{"headline": "Flood", "size": "plain-2"})
 	only(larger, "stop", "site")
 	i := larger.Interruptions[0]
-	if c := i.Causes[0]; i.Seconds <= 0 || i.Seconds > larger.Seconds || c.Property != "size" || c.Before != "plain-1" || c.After != "plain-2" || c.Input != "size" || c.Was != "plain-1" || c.Is != "plain-2" {
+	c := i.Causes[0]
+	if i.Seconds <= 0 || i.Seconds > larger.Seconds || c.Property != "size" || c.Before != "plain-1" ||
+		c.After != "plain-2" || c.Input != "size" || c.Was != "plain-1" || c.Is != "plain-2" {
 		t.Errorf("it says %+v", i)
 	}
 
 	other := r.Propose(s, "site", source, map[string]any{"headline": "All clear"})
 	only(other, "rebuild", "site")
 	i = other.Interruptions[0]
-	if c := i.Causes[0]; i.Seconds <= 0 || i.Seconds > other.Seconds || !strings.HasPrefix(c.Property, "user_data") || c.Input != "headline" || c.Was != "Flood" || c.Is != "All clear" {
+	c = i.Causes[0]
+	if i.Seconds <= 0 || i.Seconds > other.Seconds || !strings.HasPrefix(c.Property, "user_data") ||
+		c.Input != "headline" || c.Was != "Flood" || c.Is != "All clear" {
 		t.Errorf("it says %+v", i)
 	}
 	done := r.Await(s, r.Carry(s, other))
@@ -79,7 +85,9 @@ func TestWhatServesDoesNotLeaveUnasked(t *testing.T) {
 	const front = "front: {type: address}"
 	b.Apply("coast", servicetest.Source(servicetest.NetLine, front))
 	p := b.Propose("coast", servicetest.Source(servicetest.NetLine))
-	if names(p.Consents) != "remove" || p.Consents[0].About != "these serve, and leave the stack for good: front (address)" || p.Interruptions[0].Seconds != 0 {
+	if names(p.Consents) != "remove" ||
+		p.Consents[0].About != "these serve, and leave the stack for good: front (address)" ||
+		p.Interruptions[0].Seconds != 0 {
 		t.Errorf("asked for are %v, of %+v", p.Consents, p.Interruptions)
 	}
 	if p := b.Propose("coast", servicetest.Source(front)); len(p.Consents) != 0 {
@@ -97,7 +105,8 @@ func TestARunIsToldByItsAttempts(t *testing.T) {
 	id := r.Apply(s, "site", "warning-site", nil)
 	r.Await(s, id)
 	first := whole(t, s, id)
-	if first.State != state.Failed || len(first.Attempts) != 1 || first.Attempts[0].State != state.Failed || first.Attempts[0].Reason != first.Reason {
+	if first.State != state.Failed || len(first.Attempts) != 1 || first.Attempts[0].State != state.Failed ||
+		first.Attempts[0].Reason != first.Reason {
 		t.Fatalf("%s, %+v", first.State, first.Attempts)
 	}
 	r.Lift()
@@ -110,16 +119,20 @@ func TestARunIsToldByItsAttempts(t *testing.T) {
 		t.Fatalf("%s, %+v", run.State, run.Attempts)
 	}
 	a, b := run.Attempts[0], run.Attempts[1]
-	if a.By != "ines" || b.By != "ines" || b.State != state.Done || !b.BeganAt.After(*a.EndedAt) || a.UnderWayS != first.UnderWayS {
+	if a.By != "ines" || b.By != "ines" || b.State != state.Done || !b.BeganAt.After(*a.EndedAt) ||
+		a.UnderWayS != first.UnderWayS {
 		t.Errorf("attempts are %+v", run.Attempts)
 	}
-	if len(a.Steps) != 1 || a.Steps[0].Resource != "site" || a.Steps[0].State != "failed" || a.Steps[0].Reason == "" || a.Steps[0].BeganAt == nil || len(b.Steps) != 0 {
+	if len(a.Steps) != 1 || a.Steps[0].Resource != "site" || a.Steps[0].State != "failed" || a.Steps[0].Reason == "" ||
+		a.Steps[0].BeganAt == nil || len(b.Steps) != 0 {
 		t.Errorf("the first left %+v", a.Steps)
 	}
 	idle := b.BeganAt.Sub(*a.EndedAt).Seconds()
 	took := run.EndedAt.Sub(*run.StartedAt).Seconds()
-	if math.Abs(run.UnderWayS-(a.UnderWayS+b.UnderWayS)) > 0.01 || run.WaitedS != 0 || idle <= 0 || run.UnderWayS > took-idle+0.2 {
-		t.Errorf("under way %.2f s, waited %.2f s; from begin to end %.2f s, of it idle %.2f s", run.UnderWayS, run.WaitedS, took, idle)
+	if math.Abs(run.UnderWayS-(a.UnderWayS+b.UnderWayS)) > 0.01 || run.WaitedS != 0 || idle <= 0 ||
+		run.UnderWayS > took-idle+0.2 {
+		t.Errorf("under way %.2f s, waited %.2f s; from begin to end %.2f s, of it idle %.2f s", run.UnderWayS,
+			run.WaitedS, took, idle)
 	}
 	list, err := s.Stacks.Runs(ctx, "site", 0, 10)
 	if err != nil || math.Abs(list[0].UnderWayS-run.UnderWayS) > 0.01 {
@@ -144,14 +157,16 @@ func TestWaitingForPeopleIsNoWork(t *testing.T) {
 			t.Fatalf("while it waits it works: %.2f s, then %.2f s (%v)", waiting.UnderWayS, now.UnderWayS, err)
 		}
 	}
-	if _, err := s.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-7", "berths": 2}); err != nil {
+	_, err := s.Proposing.Give(ctx, r.Admin, "serialised", map[string]any{"serial": "SALT-7", "berths": 2})
+	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, id)
 	run := whole(t, s, id)
 	took := run.EndedAt.Sub(*run.StartedAt).Seconds()
 	if run.State != state.Done || run.WaitedS < 0.5 || run.UnderWayS > took-run.WaitedS+0.2 || len(run.Attempts) != 1 {
-		t.Errorf("%s: under way %.2f s, waited %.2f s, from begin to end %.2f s", run.State, run.UnderWayS, run.WaitedS, took)
+		t.Errorf("%s: under way %.2f s, waited %.2f s, from begin to end %.2f s", run.State, run.UnderWayS, run.WaitedS,
+			took)
 	}
 }
 

@@ -68,7 +68,20 @@ func (s *Proposing) Kept(ctx context.Context) ([]Kept, error) {
 }
 
 func shownKept(k store.Kept) Kept {
-	return Kept{Stack: k.Stack, Resource: k.Name, Type: k.Type, ID: k.ID(), Account: k.Account, Region: k.Region, Want: k.Want, Hour: k.Hour, Month: k.Hour * price.HoursPerMonth, Currency: k.Currency, KeptAt: k.KeptAt, FoundAt: k.FoundAt}
+	return Kept{
+		Stack:    k.Stack,
+		Resource: k.Name,
+		Type:     k.Type,
+		ID:       k.ID(),
+		Account:  k.Account,
+		Region:   k.Region,
+		Want:     k.Want,
+		Hour:     k.Hour,
+		Month:    k.Hour * price.HoursPerMonth,
+		Currency: k.Currency,
+		KeptAt:   k.KeptAt,
+		FoundAt:  k.FoundAt,
+	}
 }
 
 // Discard proposes to remove a kept resource for good. It is named by its id, or as
@@ -91,7 +104,12 @@ func (s *Proposing) Discard(ctx context.Context, u people.User, name string) (Pr
 		return Proposal{}, err
 	}
 	if render.HasErrors(judged.Findings) {
-		return Proposal{}, &refusal.Error{Kind: refusal.Findings, Title: k.Stack + "/" + k.Name + " cannot be removed", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
+		return Proposal{}, &refusal.Error{
+			Kind:     refusal.Findings,
+			Title:    k.Stack + "/" + k.Name + " cannot be removed",
+			Remedy:   "mend what the findings name; nothing was removed",
+			Findings: judged.Findings,
+		}
 	}
 	return s.save(ctx, u, r, judged, state.KindDiscard)
 }
@@ -115,9 +133,11 @@ func (s *Proposing) findKept(ctx context.Context, name string) (store.Kept, erro
 	case 1:
 		return found[0], nil
 	case 0:
-		return store.Kept{}, refusal.New(refusal.NotFound, "list them with: undersail kept", "nothing that is kept is called %s", name)
+		return store.Kept{}, refusal.New(refusal.NotFound, "list them with: undersail kept",
+			"nothing that is kept is called %s", name)
 	}
-	return store.Kept{}, refusal.New(refusal.Invalid, "give the id of one: "+strings.Join(ids, ", "), "%d kept resources are called %s", len(found), name)
+	return store.Kept{}, refusal.New(refusal.Invalid, "give the id of one: "+strings.Join(ids, ", "),
+		"%d kept resources are called %s", len(found), name)
 }
 
 // MoveKept gives something kept to another stack, which takes it over at its next
@@ -126,7 +146,8 @@ func (s *Proposing) findKept(ctx context.Context, name string) (store.Kept, erro
 func (s *Proposing) MoveKept(ctx context.Context, u people.User, name, to string) (Kept, error) {
 	stack, resource, ok := strings.Cut(to, "/")
 	if !ok || !stackPattern.MatchString(stack) || len(stack) > 40 || !memberPattern.MatchString(resource) {
-		return Kept{}, refusal.New(refusal.Invalid, "name the stack and its resource, such as archive/readings", "%q is no place to move to", to)
+		return Kept{}, refusal.New(refusal.Invalid, "name the stack and its resource, such as archive/readings",
+			"%q is no place to move to", to)
 	}
 	k, err := s.findKept(ctx, name)
 	if err != nil {
@@ -141,14 +162,16 @@ func (s *Proposing) MoveKept(ctx context.Context, u people.User, name, to string
 	case err != nil:
 		return Kept{}, err
 	case other.Account != k.Account:
-		return Kept{}, refusal.New(refusal.Conflict, "move it to a stack of account "+k.Account, "stack %s is in account %s, and %s/%s in %s", stack, other.Account, k.Stack, k.Name, k.Account)
+		return Kept{}, refusal.New(refusal.Conflict, "move it to a stack of account "+k.Account,
+			"stack %s is in account %s, and %s/%s in %s", stack, other.Account, k.Stack, k.Name, k.Account)
 	default:
 		rows, err := s.store.Resources(ctx, other.ID)
 		if err != nil {
 			return Kept{}, err
 		}
 		if slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Name == resource }) {
-			return Kept{}, refusal.New(refusal.Conflict, "choose another name, or take that one out of the stack first", "stack %s has a resource %s already", stack, resource)
+			return Kept{}, refusal.New(refusal.Conflict, "choose another name, or take that one out of the stack first",
+				"stack %s has a resource %s already", stack, resource)
 		}
 	}
 	alone := k.MovingTo != to || u.Actor().IsOf(k.MovingBy)
@@ -159,9 +182,13 @@ func (s *Proposing) MoveKept(ctx context.Context, u people.User, name, to string
 			return Kept{}, refusal.InTheWay(err, stack, u.Name)
 		}
 		s.journal.Done(ctx, u, "wish to move kept resource", k.Stack+"/"+k.Name, map[string]any{"to": to, "id": k.ID()})
-		return Kept{}, refusal.New(refusal.Consent, fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", k.ID(), to), "account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack, k.Name)
+		return Kept{}, refusal.New(refusal.Consent,
+			fmt.Sprintf("ask somebody else to say the same within a day: undersail kept move %s %s", k.ID(), to),
+			"account %s asks that somebody else than %s agrees before %s/%s is moved", k.Account, u.Name, k.Stack,
+			k.Name)
 	case errors.Is(err, store.ErrMoved):
-		return Kept{}, refusal.New(refusal.Conflict, "list what is kept with: undersail kept", "%s/%s is not kept under this name any more: %s", k.Stack, k.Name, s.whereIs(ctx, k.Token))
+		return Kept{}, refusal.New(refusal.Conflict, "list what is kept with: undersail kept",
+			"%s/%s is not kept under this name any more: %s", k.Stack, k.Name, s.whereIs(ctx, k.Token))
 	case err != nil:
 		return Kept{}, refusal.InTheWay(err, stack, u.Name)
 	}
@@ -194,7 +221,14 @@ func (s *Proposing) discarding(ctx context.Context, r *reading, k store.Kept) (*
 		return r, none, err
 	}
 	r.adapter, r.account, r.kept = adapter, account, []store.Kept{k}
-	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region, Tags: account.Tags}
+	r.Stack = render.Stack{
+		Name:    r.stack.Name,
+		ID:      r.stack.ID,
+		Account: r.stack.Account,
+		Cloud:   account.Cloud,
+		Region:  r.stack.Region,
+		Tags:    account.Tags,
+	}
 	home, err := s.accounts.ReadOffers(ctx, account, k.Region)
 	if err != nil {
 		return r, none, err
@@ -206,7 +240,14 @@ func (s *Proposing) discarding(ctx context.Context, r *reading, k store.Kept) (*
 	}
 	r.Durations = proposal.Durations{Learned: learned, Rate: max(account.ClockRate, 0.001)}
 	r.Discards, r.DiscardsAs = k.Token, k.Stack+"/"+k.Name
-	r.Recorded = []change.Recorded{{Name: k.Name, Type: k.Type, Region: r.elsewhere(k.Region), Want: k.Want, Attributes: k.Attributes, Healthy: true}}
+	r.Recorded = []change.Recorded{{
+		Name:       k.Name,
+		Type:       k.Type,
+		Region:     r.elsewhere(k.Region),
+		Want:       k.Want,
+		Attributes: k.Attributes,
+		Healthy:    true,
+	}}
 	r.rows = []store.Resource{k.Resource(k.Name)}
 	changed, err := s.usedElsewhere(ctx, r, r.Facts.Remove())
 	if err != nil {
@@ -214,30 +255,41 @@ func (s *Proposing) discarding(ctx context.Context, r *reading, k store.Kept) (*
 	}
 	r.rows = nil
 	for i := range changed.Plan.Changes {
-		changed.Plan.Changes[i].Reason = fmt.Sprintf("it was kept since %s, and is removed for good", k.KeptAt.Format(time.DateOnly))
+		changed.Plan.Changes[i].Reason = fmt.Sprintf("it was kept since %s, and is removed for good",
+			k.KeptAt.Format(time.DateOnly))
 		if k.FoundAt != nil {
-			changed.Plan.Changes[i].Reason = fmt.Sprintf("it was found on %s with the mark of stack %s and recorded nowhere, and is removed for good", k.FoundAt.Format(time.DateOnly), k.Stack)
+			changed.Plan.Changes[i].Reason = fmt.Sprintf("it was found on %s with the mark of stack %s and recorded "+
+				"nowhere, and is removed for good", k.FoundAt.Format(time.DateOnly), k.Stack)
 		}
 	}
 	if r.stack.RetiredAt == nil {
-		changed.Read = append(changed.Read, render.Finding{Severity: lang.Note, Code: "kept", Place: k.Name, Message: "stack " + k.Stack + " is still there", Remedy: "take it over by its name in the template, if it is wanted again"})
+		changed.Read = append(changed.Read, render.Finding{
+			Severity: lang.Note,
+			Code:     "kept",
+			Place:    k.Name,
+			Message:  "stack " + k.Stack + " is still there",
+			Remedy:   "take it over by its name in the template, if it is wanted again",
+		})
 	}
 	return r, changed.Judge(nil), nil
 }
 
 // discardAgain works the removal of a kept resource out once more; one that is kept
 // no longer makes the proposal stale.
-func (s *Proposing) discardAgain(ctx context.Context, r *reading, d proposal.Document) (*reading, proposal.Judged, error) {
+func (s *Proposing) discardAgain(ctx context.Context, r *reading,
+	d proposal.Document) (*reading, proposal.Judged, error) {
 	list, err := s.store.KeptOf(ctx, r.stack.ID)
 	if err != nil {
 		return r, proposal.Judged{}, err
 	}
 	for _, k := range list {
-		if len(d.Changes) == 1 && k.Name == d.Changes[0].Resource && k.Token == d.Discards && (d.DiscardsAs == "" || d.DiscardsAs == k.Stack+"/"+k.Name) {
+		if len(d.Changes) == 1 && k.Name == d.Changes[0].Resource && k.Token == d.Discards &&
+			(d.DiscardsAs == "" || d.DiscardsAs == k.Stack+"/"+k.Name) {
 			return s.discarding(ctx, r, k)
 		}
 	}
-	return r, proposal.Judged{}, refusal.New(refusal.Stale, "list what is kept with: undersail kept", "it is not kept any more as it was: %s", s.whereIs(ctx, d.Discards))
+	return r, proposal.Judged{}, refusal.New(refusal.Stale, "list what is kept with: undersail kept",
+		"it is not kept any more as it was: %s", s.whereIs(ctx, d.Discards))
 }
 
 // discarded are the kept resources that a run removes, as its steps act on them.

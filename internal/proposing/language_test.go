@@ -104,23 +104,42 @@ resources: {store: {type: disk, want: {size: =inputs.size, type: =inputs.kind, z
 		}
 		return strings.Join(out, ", ")
 	}
-	p := a.propose(proposing.NewProposal{Stack: "desk", Source: source, Preset: "large", Layers: []render.Layer{{From: "file desk.yaml", Inputs: map[string]any{"label": "filed"}}}, Inputs: map[string]any{"zone": "north-fell-b"}})
-	if got, want := origins(p), "size=20GiB (preset large), label=filed (file desk.yaml), kind=solid (default), zone=north-fell-b (given)"; got != want {
+	p := a.propose(proposing.NewProposal{
+		Stack:  "desk",
+		Source: source,
+		Preset: "large",
+		Layers: []render.Layer{{From: "file desk.yaml", Inputs: map[string]any{"label": "filed"}}},
+		Inputs: map[string]any{"zone": "north-fell-b"},
+	})
+	got, want := origins(p),
+		"size=20GiB (preset large), label=filed (file desk.yaml), kind=solid (default), zone=north-fell-b (given)"
+	if got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
 	a.apply(p)
-	p = a.propose(proposing.NewProposal{Stack: "desk", Source: strings.Replace(source, "default: solid", "default: solid-plus", 1), Inputs: map[string]any{"label": "new"}})
-	if got, want := origins(p), "size=20GiB (recorded), label=new (given), kind=solid-plus (default), zone=north-fell-b (recorded)"; got != want {
+	p = a.propose(proposing.NewProposal{
+		Stack:  "desk",
+		Source: strings.Replace(source, "default: solid", "default: solid-plus", 1),
+		Inputs: map[string]any{"label": "new"},
+	})
+	got, want = origins(p), "size=20GiB (recorded), label=new (given), kind=solid-plus (default), "+
+		"zone=north-fell-b (recorded)"
+	if got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
 	moved := false
 	for _, f := range p.Findings {
-		moved = moved || f.Code == "default-moved" && f.Place == "inputs.kind" && strings.Contains(f.Message, "was solid and is now solid-plus")
+		moved = moved || f.Code == "default-moved" && f.Place == "inputs.kind" &&
+			strings.Contains(f.Message, "was solid and is now solid-plus")
 	}
 	if !moved {
 		t.Errorf("nothing tells that a default has moved: %v", p.Findings)
 	}
-	_, err := a.s.Proposing.Propose(context.Background(), a.r.Admin, proposing.NewProposal{Stack: "desk", Preset: "larg", Source: source})
+	_, err := a.s.Proposing.Propose(context.Background(), a.r.Admin, proposing.NewProposal{
+		Stack:  "desk",
+		Preset: "larg",
+		Source: source,
+	})
 	servicetest.WantKind(t, err, refusal.Invalid, "did you mean large?")
 }
 
@@ -149,11 +168,22 @@ resources:
 func TestAnEmbeddedTemplatesSecretIsDrawnOnceForEachMember(t *testing.T) {
 	t.Parallel()
 	a := newAuthor(t)
-	part := lang.Bundle{Ref: "./vault.sail.yaml", File: "vault.sail.yaml", Source: named("vault", "inputs: {word: {secret: true, generate: true, rules: {length: 20}}}\nresources: {kept: {type: secret, want: {value: =inputs.word}}}\noutputs: {word: =inputs.word}\n")}
-	n := proposing.NewProposal{Stack: "vaults", Source: named("vaults", "resources: {vault: {type: template, from: ./vault.sail.yaml, repeat: 2}}\noutputs: {first: '=vault[0].outputs.word', second: '=vault[1].outputs.word'}\n"), Parts: []lang.Bundle{part}}
+	part := lang.Bundle{
+		Ref:  "./vault.sail.yaml",
+		File: "vault.sail.yaml",
+		Source: named("vault", "inputs: {word: {secret: true, generate: true, rules: {length: 20}}}\nresources: "+
+			"{kept: {type: secret, want: {value: =inputs.word}}}\noutputs: {word: =inputs.word}\n"),
+	}
+	n := proposing.NewProposal{
+		Stack: "vaults",
+		Source: named("vaults", "resources: {vault: {type: template, from: ./vault.sail.yaml, repeat: 2}}\noutputs: "+
+			"{first: '=vault[0].outputs.word', second: '=vault[1].outputs.word'}\n"),
+		Parts: []lang.Bundle{part},
+	}
 	a.apply(a.propose(n))
 	out := a.outputs("vaults")
-	if got := fmt.Sprint(out["first"], out["second"]); got != "secret:vaults/vault[0].word@1 secret:vaults/vault[1].word@1" {
+	got := fmt.Sprint(out["first"], out["second"])
+	if got != "secret:vaults/vault[0].word@1 secret:vaults/vault[1].word@1" {
 		t.Error(got)
 	}
 	if p := a.propose(proposing.NewProposal{Stack: "vaults"}); p.Summary != "2 same" {
@@ -164,7 +194,11 @@ func TestAnEmbeddedTemplatesSecretIsDrawnOnceForEachMember(t *testing.T) {
 func TestAnExistingNetworkIsUsedAndNeverTouched(t *testing.T) {
 	t.Parallel()
 	a := newAuthor(t)
-	a.apply(a.propose(proposing.NewProposal{Stack: "base", Source: named("base", "resources: {net: {type: network, want: {range: 10.72.0.0/20, tags: {use: shared}}}}\noutputs: {id: =net.id, range: =net.range}\n")}))
+	a.apply(a.propose(proposing.NewProposal{
+		Stack: "base",
+		Source: named("base", "resources: {net: {type: network, want: {range: 10.72.0.0/20, tags: {use: "+
+			"shared}}}}\noutputs: {id: =net.id, range: =net.range}\n"),
+	}))
 	source := named("guest", `inputs: {network: {picks: network, optional: true}}
 resources:
   net: {type: network, find: =inputs.network.orValue(""), want: {range: 10.73.0.0/24}}
@@ -172,7 +206,8 @@ resources:
 outputs: {network: =net.id}
 `)
 	p := a.propose(proposing.NewProposal{Stack: "guest", Source: source, Inputs: map[string]any{"network": "base-net"}})
-	if p.Summary != "1 create, 1 same" || !strings.Contains(strings.Join(of(p, "net").Notes, " "), `never changed nor removed`) {
+	if p.Summary != "1 create, 1 same" ||
+		!strings.Contains(strings.Join(of(p, "net").Notes, " "), `never changed nor removed`) {
 		t.Errorf("%s %v", p.Summary, of(p, "net"))
 	}
 	a.apply(p)
@@ -187,17 +222,26 @@ outputs: {network: =net.id}
 	if v, err := a.s.Stacks.Verify(context.Background(), a.r.Admin, "base"); err != nil || !v.Healthy {
 		t.Errorf("the network that was used: %+v %v", v, err)
 	}
-	_, err = a.s.Proposing.Propose(context.Background(), a.r.Admin, proposing.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: source, Inputs: map[string]any{"network": "gone"}})
+	_, err = a.s.Proposing.Propose(context.Background(), a.r.Admin, proposing.NewProposal{
+		Stack:   "other",
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Source:  source,
+		Inputs:  map[string]any{"network": "gone"},
+	})
 	servicetest.WantKind(t, err, refusal.Findings, "would not work")
 }
 
 func TestARenamedResourceIsNotRebuilt(t *testing.T) {
 	t.Parallel()
 	a := newAuthor(t)
-	source := named("names", "resources:\n  old: {type: key_pair, want: {name: fixed}}\n  lan: {type: network, want: {range: 10.74.0.0/24, tags: {key: =old.fingerprint}}}\noutputs: {key: =old.private_key}\n")
+	source := named("names",
+		"resources:\n  old: {type: key_pair, want: {name: fixed}}\n  lan: {type: network, want: {range: "+
+			"10.74.0.0/24, tags: {key: =old.fingerprint}}}\noutputs: {key: =old.private_key}\n")
 	a.apply(a.propose(proposing.NewProposal{Stack: "names", Source: source}))
 	before := len(a.r.Ledger().Alive)
-	renamed := strings.NewReplacer("old: {type: key_pair,", "fresh: {type: key_pair, was: old,", "=old.", "=fresh.").Replace(source)
+	renamed := strings.NewReplacer("old: {type: key_pair,", "fresh: {type: key_pair, was: old,", "=old.",
+		"=fresh.").Replace(source)
 	p := a.propose(proposing.NewProposal{Stack: "names", Source: renamed})
 	if c := of(p, "fresh"); p.Summary != "1 alter, 1 same" || c.Was != "old" || c.Reason != "it was called old" {
 		t.Errorf("%s %+v", p.Summary, c)
@@ -226,24 +270,42 @@ func TestAStackThatIsReadCannotBeRetired(t *testing.T) {
 	t.Parallel()
 	a := newAuthor(t)
 	ctx := context.Background()
-	lamp := named("lamp", "resources: {a: {type: address}}\noutputs: {at: =a.address, lamps: 4, store: '=amount(\"3GiB\")'}\n")
-	if _, _, err := a.s.Templates.Publish(ctx, a.r.Admin, lang.Bundle{File: "lamp.sail.yaml", Source: lamp}); err != nil {
+	lamp := named("lamp", "resources: {a: {type: address}}\noutputs: {at: =a.address, lamps: 4, store: "+
+		"'=amount(\"3GiB\")'}\n")
+	_, _, err := a.s.Templates.Publish(ctx, a.r.Admin, lang.Bundle{File: "lamp.sail.yaml", Source: lamp})
+	if err != nil {
 		t.Fatal(err)
 	}
 	a.apply(a.propose(proposing.NewProposal{Stack: "red", Template: "lamp"}))
-	reader := named("reader", "inputs: {lamp: {picks: stack, of: lamp@^1}}\nresources: {a: {type: address, want: {tags: {at: =inputs.lamp.outputs.at, n: '=string(inputs.lamp.outputs.lamps + 1)', s: '=string(inputs.lamp.outputs.store * 2)'}}}}\noutputs: {seen: =inputs.lamp.outputs.at}\n")
+	reader := named("reader",
+		"inputs: {lamp: {picks: stack, of: lamp@^1}}\nresources: {a: {type: address, want: {tags: {at: "+
+			"=inputs.lamp.outputs.at, n: '=string(inputs.lamp.outputs.lamps + 1)', s: "+
+			"'=string(inputs.lamp.outputs.store * 2)'}}}}\noutputs: {seen: =inputs.lamp.outputs.at}\n")
 	a.apply(a.propose(proposing.NewProposal{Stack: "reader", Source: reader, Inputs: map[string]any{"lamp": "red"}}))
-	if st, err := a.s.Stacks.Show(ctx, "reader"); err != nil || fmt.Sprint(st.Resources[0].Want["tags"]) != fmt.Sprintf("map[at:%v n:5 s:6GiB]", a.outputs("red")["at"]) {
+	if st, err := a.s.Stacks.Show(ctx, "reader"); err != nil ||
+		fmt.Sprint(st.Resources[0].Want["tags"]) != fmt.Sprintf("map[at:%v n:5 s:6GiB]", a.outputs("red")["at"]) {
 		t.Errorf("%v %v", st.Resources, err)
 	}
 	if got, want := a.outputs("reader")["seen"], a.outputs("red")["at"]; got != want || got == nil {
 		t.Errorf("it reads %v, not %v", got, want)
 	}
-	_, err := a.s.Proposing.Retire(ctx, a.r.Admin, "red")
+	_, err = a.s.Proposing.Retire(ctx, a.r.Admin, "red")
 	servicetest.WantKind(t, err, refusal.Conflict, "stack reader reads the outputs of red")
-	_, err = a.s.Proposing.Propose(ctx, a.r.Admin, proposing.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: reader, Inputs: map[string]any{"lamp": "reader"}})
+	_, err = a.s.Proposing.Propose(ctx, a.r.Admin, proposing.NewProposal{
+		Stack:   "other",
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Source:  reader,
+		Inputs:  map[string]any{"lamp": "reader"},
+	})
 	servicetest.WantKind(t, err, refusal.Invalid, "wants a stack of template lamp")
-	_, err = a.s.Proposing.Propose(ctx, a.r.Admin, proposing.NewProposal{Stack: "other", Account: "saltmere-lab", Region: "north-fell", Source: reader, Inputs: map[string]any{"lamp": "gone"}})
+	_, err = a.s.Proposing.Propose(ctx, a.r.Admin, proposing.NewProposal{
+		Stack:   "other",
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Source:  reader,
+		Inputs:  map[string]any{"lamp": "gone"},
+	})
 	servicetest.WantKind(t, err, refusal.Invalid, `no stack "gone"`)
 }
 
@@ -289,11 +351,14 @@ prove:
 			t.Errorf("front[%d] began before front[%d] was healthy:\n%s", i+1, i, told)
 		}
 	}
-	if at("site is healthy") > at("proving the whole stack") || at("the whole stack is proved") < at("proving the whole stack") {
+	if at("site is healthy") > at("proving the whole stack") ||
+		at("the whole stack is proved") < at("proving the whole stack") {
 		t.Error(told)
 	}
 	v, err := a.s.Stacks.Verify(ctx, a.r.Admin, "paced")
-	if last := v.Resources[len(v.Resources)-1]; err != nil || !v.Healthy || last.Name != "whole stack" || len(last.Evidence) != 1 || !strings.Contains(last.Evidence[0].Answer, "200") {
+	last := v.Resources[len(v.Resources)-1]
+	if err != nil || !v.Healthy || last.Name != "whole stack" || len(last.Evidence) != 1 ||
+		!strings.Contains(last.Evidence[0].Answer, "200") {
 		t.Errorf("%+v %v", v, err)
 	}
 }
@@ -324,11 +389,18 @@ func TestALibraryInGitPublishesNewVersionsAndNeverChangesOldOnes(t *testing.T) {
 		}
 		return strings.Join(out, "\n")
 	}
-	added, err := a.s.Templates.AddLibrary(ctx, a.r.Admin, templates.NewLibrary{Name: "tide-office", Place: dir, Reference: "main"})
+	added, err := a.s.Templates.AddLibrary(ctx, a.r.Admin, templates.NewLibrary{
+		Name:      "tide-office",
+		Place:     dir,
+		Reference: "main",
+	})
 	if err != nil || len(added.Revision) != 40 {
 		t.Fatal(added, err)
 	}
-	if got, want := states(added), "broken.sail.yaml 1.0.0 refused broken.sail.yaml:3:23: there is no resource type `adress`\ncoast-tiers.sail.yaml 1.0.0 published \nlamp.sail.yaml 1.0.0 published "; got != want {
+	got, want := states(added),
+		"broken.sail.yaml 1.0.0 refused broken.sail.yaml:3:23: there is no resource type "+
+			"`adress`\ncoast-tiers.sail.yaml 1.0.0 published \nlamp.sail.yaml 1.0.0 published "
+	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	tiers, err := a.s.Templates.Find(ctx, "coast-tiers")
@@ -340,17 +412,20 @@ func TestALibraryInGitPublishesNewVersionsAndNeverChangesOldOnes(t *testing.T) {
 
 	write("lamp.sail.yaml", strings.Replace(lamp, "a: {", "b: {", 1)) // other bytes under a published version
 	again, err := a.s.Templates.RefreshLibrary(ctx, a.r.Admin, "tide-office")
-	if err != nil || !strings.Contains(states(again), "lamp.sail.yaml 1.0.0 refused version 1.0.0 of lamp is published with other bytes") {
+	if err != nil || !strings.Contains(states(again),
+		"lamp.sail.yaml 1.0.0 refused version 1.0.0 of lamp is published with other bytes") {
 		t.Error(states(again), err)
 	}
 	if kept, err := a.s.Templates.Find(ctx, "lamp"); err != nil || kept.Source != lamp {
 		t.Error("a published version has changed its bytes")
 	}
 	write("lamp.sail.yaml", strings.Replace(strings.Replace(lamp, "a: {", "b: {", 1), "1.0.0", "1.1.0", 1))
-	if newer, err := a.s.Templates.RefreshLibrary(ctx, a.r.Admin, "tide-office"); err != nil || !strings.Contains(states(newer), "lamp.sail.yaml 1.1.0 published") || newer.Revision == added.Revision {
+	if newer, err := a.s.Templates.RefreshLibrary(ctx, a.r.Admin, "tide-office"); err != nil ||
+		!strings.Contains(states(newer), "lamp.sail.yaml 1.1.0 published") || newer.Revision == added.Revision {
 		t.Error(states(newer), err)
 	}
-	if versions, err := a.s.Templates.Versions(ctx, "lamp"); err != nil || len(versions) != 2 || versions[0].Version != "1.1.0" {
+	if versions, err := a.s.Templates.Versions(ctx, "lamp"); err != nil || len(versions) != 2 ||
+		versions[0].Version != "1.1.0" {
 		t.Error(versions, err)
 	}
 	// What another library has published may be embedded.

@@ -52,7 +52,14 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 		}
 	}
 	proposed := func(source string, keep ...string) (proposing.Proposal, error) {
-		return s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Keep: keep})
+		return s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+			Stack:   "quay",
+			File:    "quay.sail.yaml",
+			Source:  source,
+			Account: "saltmere-lab",
+			Region:  "north-fell",
+			Keep:    keep,
+		})
 	}
 	carried(r.Propose(s, "quay", quay+quayHost, nil))
 	machine := fmt.Sprint(servicetest.Attributes(t, s, "quay", "host")["id"])
@@ -70,10 +77,12 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 		t.Errorf("handing it over is %s and asks for %v", leaving.Summary, leaving.Consents)
 	}
 	carried(leaving)
-	if _, err := s.Proposing.MoveKept(ctx, r.Admin, "quay/host", "quay/door"); err == nil || !strings.Contains(err.Error(), "has a resource door already") {
+	_, err = s.Proposing.MoveKept(ctx, r.Admin, "quay/host", "quay/door")
+	if err == nil || !strings.Contains(err.Error(), "has a resource door already") {
 		t.Errorf("moved to what is there: %v", err)
 	}
-	if _, err := s.Proposing.MoveKept(ctx, r.Admin, "quay/host", "somewhere"); err == nil || !strings.Contains(err.Error(), "is no place to move to") {
+	_, err = s.Proposing.MoveKept(ctx, r.Admin, "quay/host", "somewhere")
+	if err == nil || !strings.Contains(err.Error(), "is no place to move to") {
 		t.Errorf("moved to nowhere: %v", err)
 	}
 	if _, err := s.Proposing.MoveKept(ctx, servicetest.Viewer, "quay/host", "pier/host"); err == nil {
@@ -100,7 +109,8 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 	if p := r.Propose(s, "quay", quay, nil); p.State != "nothing" {
 		t.Errorf("the stack that gave it would change by %s", p.Summary)
 	}
-	if _, err := s.Proposing.Retire(ctx, r.Admin, "quay"); err == nil || !strings.Contains(servicetest.Explain(err), "is used by host of stack pier") {
+	_, err = s.Proposing.Retire(ctx, r.Admin, "quay")
+	if err == nil || !strings.Contains(servicetest.Explain(err), "is used by host of stack pier") {
 		t.Errorf("what it stands in can be retired: %v", err)
 	}
 	for _, stack := range []string{"pier", "quay"} {
@@ -140,7 +150,8 @@ func TestRetiringKeepsWhatIsNamed(t *testing.T) {
 	if _, err := s.Proposing.MoveKept(ctx, r.Admin, "quay/data", "store/readings"); err != nil {
 		t.Fatal(err)
 	}
-	store := "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources: {readings: {type: disk, want: {size: 20GiB, type: solid}}}\n"
+	store := "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources: {readings: {type: disk, " +
+		"want: {size: 20GiB, type: solid}}}\n"
 	taken := r.Propose(s, "store", store, nil)
 	if taken.Summary != "1 alter" {
 		t.Errorf("taking it over is %s", taken.Summary)

@@ -38,9 +38,14 @@ func (s *Proposing) takenNames(ctx context.Context, r *reading, c proposal.Chang
 				return c, accounts.CloudSays(err)
 			}
 			if why != "" {
-				c.Read = append(slices.Clone(c.Read), render.Finding{Severity: lang.Error, Code: "name-taken", Place: wanted.Name + "." + p.Name,
-					Message: fmt.Sprintf("no two customers of the cloud can have the same `%s`, and %q is taken: %s", p.Name, name, why),
-					Remedy:  "choose another; one made with short_hash(stack.id, 6) is nobody else's"})
+				c.Read = append(slices.Clone(c.Read), render.Finding{
+					Severity: lang.Error,
+					Code:     "name-taken",
+					Place:    wanted.Name + "." + p.Name,
+					Message: fmt.Sprintf("no two customers of the cloud can have the same `%s`, and %q is taken: %s",
+						p.Name, name, why),
+					Remedy: "choose another; one made with short_hash(stack.id, 6) is nobody else's",
+				})
 			}
 		}
 	}
@@ -49,5 +54,6 @@ func (s *Proposing) takenNames(ctx context.Context, r *reading, c proposal.Chang
 
 // hasName reports whether a resource of the stack itself has a name.
 func (r *reading) hasName(typeName, property, name string) bool {
-	return slices.ContainsFunc(r.Recorded, func(x change.Recorded) bool { return x.Type == typeName && x.Want[property] == any(name) && !x.Missing })
+	return slices.ContainsFunc(r.Recorded,
+		func(x change.Recorded) bool { return x.Type == typeName && x.Want[property] == any(name) && !x.Missing })
 }

@@ -22,16 +22,24 @@ func TestANameThatSomebodyHasIsFoundBeforehand(t *testing.T) {
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
 	bucket := func(label string) string {
-		return "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources: {pictures: {type: bucket, want: {label: " + label + "}}}\n"
+		return "undersail: 1\nabout: {name: store, version: 1.0.0, title: Store}\nresources: {pictures: {type: " +
+			"bucket, want: {label: " + label + "}}}\n"
 	}
 	ask := func(stack, source string) error {
-		_, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: stack, File: "store.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell"})
+		_, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{
+			Stack:   stack,
+			File:    "store.sail.yaml",
+			Source:  source,
+			Account: "saltmere-lab",
+			Region:  "north-fell",
+		})
 		return err
 	}
 	refused := func(err error) bool {
 		var e *refusal.Error
 		return errors.As(err, &e) && slices.ContainsFunc(e.Findings, func(f render.Finding) bool {
-			return f.Code == "name-taken" && f.Place == "pictures.label" && strings.Contains(f.Message, "somebody has it")
+			return f.Code == "name-taken" && f.Place == "pictures.label" &&
+				strings.Contains(f.Message, "somebody has it")
 		})
 	}
 	if err := ask("store", bucket("tides")); !refused(err) {
@@ -43,7 +51,8 @@ func TestANameThatSomebodyHasIsFoundBeforehand(t *testing.T) {
 	if err := ask("other", bucket("saltmere-pictures")); !refused(err) {
 		t.Errorf("a name that another stack has: %v", err)
 	}
-	if err := ask("store", strings.Replace(bucket("saltmere-pictures"), "label: ", "versions: true, label: ", 1)); err != nil {
+	err := ask("store", strings.Replace(bucket("saltmere-pictures"), "label: ", "versions: true, label: ", 1))
+	if err != nil {
 		t.Errorf("its own name stands in its way: %v", err)
 	}
 }

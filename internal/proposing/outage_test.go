@@ -35,7 +35,8 @@ var withOutages = store.Watched(func(ctx context.Context, _ string) context.Cont
 	return gone
 })
 
-const vouched = "undersail: 1\nabout: {name: vouched, version: 1.0.0, title: Vouched}\ninputs: {word: {secret: true, generate: true}}\nresources: {pair: {type: key_pair}, entry: {type: secret, want: {value: =inputs.word}}}\n"
+const vouched = "undersail: 1\nabout: {name: vouched, version: 1.0.0, title: Vouched}\ninputs: {word: {secret: " +
+	"true, generate: true}}\nresources: {pair: {type: key_pair}, entry: {type: secret, want: {value: =inputs.word}}}\n"
 
 // TestAcceptingIsWholeOrNothing: at whatever query the database goes away, a proposal is
 // accepted with its secrets drawn, its consents and its seal, or it is as open as it was.
@@ -58,7 +59,11 @@ func TestAcceptingIsWholeOrNothing(t *testing.T) {
 		return n
 	}
 	agree := func(ctx context.Context, p proposing.Proposal) error {
-		_, err := s.Proposing.Agree(ctx, r.Admin, p.ID, proposing.Acceptance{Agree: servicetest.ConsentNames(p), Comment: "as ever", OnFailure: state.Undo})
+		_, err := s.Proposing.Agree(ctx, r.Admin, p.ID, proposing.Acceptance{
+			Agree:     servicetest.ConsentNames(p),
+			Comment:   "as ever",
+			OnFailure: state.Undo,
+		})
 		return err
 	}
 	failed, broke := 0, 0
@@ -71,7 +76,9 @@ func TestAcceptingIsWholeOrNothing(t *testing.T) {
 		if lookErr != nil {
 			t.Fatal(lookErr)
 		}
-		whole := count("SELECT count(*) FROM secrets WHERE reference LIKE $1", stack+"/%") == 2 && count("SELECT count(*) FROM consents WHERE proposal_id = $1 AND name = 'secret-use'", p.ID) == 1 && row.OnFailure == state.Undo && row.DecidedBy == r.Admin.Name
+		whole := count("SELECT count(*) FROM secrets WHERE reference LIKE $1", stack+"/%") == 2 &&
+			count("SELECT count(*) FROM consents WHERE proposal_id = $1 AND name = 'secret-use'", p.ID) == 1 &&
+			row.OnFailure == state.Undo && row.DecidedBy == r.Admin.Name
 		switch {
 		case row.State == state.Accepted && !whole:
 			t.Errorf("query %d failed, and it is accepted by half: %+v", n, row)

@@ -39,17 +39,34 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	ctx := context.Background()
 	c := openstacktest.Start()
 	t.Cleanup(c.Close)
-	if _, err := b.Service.Accounts.Add(ctx, b.Rig.Admin, accounts.NewAccount{Name: "harbour", Cloud: "openstack", Endpoint: c.Endpoint(), Credentials: map[string]string{
-		"application_credential_id": openstacktest.ApplicationID, "application_credential_secret": openstacktest.ApplicationSecret}}); err != nil {
+	_, err := b.Service.Accounts.Add(ctx, b.Rig.Admin, accounts.NewAccount{
+		Name:     "harbour",
+		Cloud:    "openstack",
+		Endpoint: c.Endpoint(),
+		Credentials: map[string]string{
+			"application_credential_id":     openstacktest.ApplicationID,
+			"application_credential_secret": openstacktest.ApplicationSecret,
+		},
+	})
+	if err != nil {
 		t.Fatal(err)
 	}
 	unreached, reached := true, false
-	if d, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{Unreached: &unreached}); err != nil || !d.Unreached {
+	if d, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{
+		Unreached: &unreached,
+	}); err != nil || !d.Unreached {
 		t.Fatal(d, err)
 	}
 	propose := func(inputs map[string]any) proposing.Proposal {
 		t.Helper()
-		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{Stack: "quay", File: "quay.sail.yaml", Source: quaySource, Account: "harbour", Region: openstacktest.Region, Inputs: inputs})
+		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
+			Stack:   "quay",
+			File:    "quay.sail.yaml",
+			Source:  quaySource,
+			Account: "harbour",
+			Region:  openstacktest.Region,
+			Inputs:  inputs,
+		})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -87,17 +104,23 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 		t.Error("a size that was proved waits to be confirmed")
 	}
 	// A size that does not do is given back, and recorded as what there is.
-	if _, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{Unreached: &reached}); err != nil {
+	if _, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{
+		Unreached: &reached,
+	}); err != nil {
 		t.Fatal(err)
 	}
 	p := propose(map[string]any{"size": "s1.small"})
-	if run := b.Rig.Await(b.Service, b.Rig.Carry(b.Service, p)); run.State != "failed" || servicetest.Changes(p) != "alter host" {
+	run := b.Rig.Await(b.Service, b.Rig.Carry(b.Service, p))
+	if run.State != "failed" || servicetest.Changes(p) != "alter host" {
 		t.Errorf("a size under which nobody answers: %s, the run is %s", servicetest.Changes(p), run.State)
 	}
-	if _, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{Unreached: &unreached}); err != nil {
+	if _, err := b.Service.Accounts.Bound(ctx, b.Rig.Admin, "harbour", accounts.Bounds{
+		Unreached: &unreached,
+	}); err != nil {
 		t.Fatal(err)
 	}
-	if p = propose(map[string]any{"size": "s1.small"}); servicetest.Changes(p) != "alter host" || strings.Contains(fmt.Sprint(p.Changes), "by hand") {
+	if p = propose(map[string]any{"size": "s1.small"}); servicetest.Changes(p) != "alter host" ||
+		strings.Contains(fmt.Sprint(p.Changes), "by hand") {
 		t.Errorf("the same size again: %+v", p.Changes)
 	}
 	var port string
@@ -109,7 +132,8 @@ func TestAStackOnACloudWhereOneThingIsSeveral(t *testing.T) {
 	})
 	c.Break("ports", port, nil)
 	v, err = b.Service.Stacks.Verify(ctx, b.Rig.Admin, "quay")
-	if err != nil || v.Healthy || !strings.Contains(fmt.Sprint(v.Resources), "a port of it was removed by somebody else") {
+	if err != nil || v.Healthy ||
+		!strings.Contains(fmt.Sprint(v.Resources), "a port of it was removed by somebody else") {
 		t.Errorf("without its port: %+v %v", v.Resources, err)
 	}
 	c.Revoke()

@@ -59,8 +59,20 @@ type Rests struct {
 
 // New makes the proposals that a store has.
 func New(on Rests) *Proposing {
-	return &Proposing{store: on.Store, sealed: on.Sealed, engine: on.Engine, journal: on.Journal, turns: on.Turns, people: on.People, accounts: on.Accounts,
-		templates: on.Templates, stacks: on.Stacks, secrets: on.Secrets, log: on.Log, asking: map[string]*asking{}}
+	return &Proposing{
+		store:     on.Store,
+		sealed:    on.Sealed,
+		engine:    on.Engine,
+		journal:   on.Journal,
+		turns:     on.Turns,
+		people:    on.People,
+		accounts:  on.Accounts,
+		templates: on.Templates,
+		stacks:    on.Stacks,
+		secrets:   on.Secrets,
+		log:       on.Log,
+		asking:    map[string]*asking{},
+	}
 }
 
 // asking is the newest question of a form.

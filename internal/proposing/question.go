@@ -80,7 +80,11 @@ type Node struct {
 }
 
 // Superseded says that a newer question of the same form came.
-var errSuperseded = &refusal.Error{Kind: refusal.Conflict, Title: "a newer question of this form came", Remedy: "wait for the answer to that"}
+var errSuperseded = &refusal.Error{
+	Kind:   refusal.Conflict,
+	Title:  "a newer question of this form came",
+	Remedy: "wait for the answer to that",
+}
 
 // Check answers what a proposal would be. It calls no cloud and saves nothing, and it
 // ends when whoever asks goes away or asks anew.
@@ -94,7 +98,9 @@ func (s *Proposing) Check(ctx context.Context, u people.User, q Question) (Answe
 		q.Stack, q.unnamed = "draft", true
 	}
 	if !stackPattern.MatchString(q.Stack) || len(q.Stack) > 40 {
-		return Answer{}, refusal.New(refusal.Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", q.Stack)
+		return Answer{}, refusal.New(refusal.Invalid,
+			"use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack",
+			q.Stack)
 	}
 	r, err := s.readFacts(ctx, u, q.NewProposal, true)
 	if err != nil {
@@ -147,10 +153,31 @@ func (s *Proposing) newest(ctx context.Context, u people.User, q Question) (cont
 }
 
 func (s *Proposing) answer(ctx context.Context, q Question, r *reading, j proposal.Judged) (Answer, error) {
-	a := Answer{Seq: q.Seq, Stack: r.stack.Name, Template: r.Text.Name + "@" + r.Text.Version, Account: r.stack.Account, Region: r.stack.Region, Findings: []render.Finding{},
-		Summary: change.Summary(j.Plan.Changes), Cost: j.Cost, CostNow: j.CostNow, Seconds: j.Seconds, Longest: j.Longest, Rate: r.Durations.Rate, Outputs: []render.Output{},
-		Consents: []render.Consent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, New: r.isNew, Title: r.Template.About.Title, Pages: pages(r, j),
-		Presets: presetCards(r.Template), Networks: []AddressPicture{}, Disks: []fit.Disks{}, Usable: []render.Usable{}}
+	a := Answer{
+		Seq:        q.Seq,
+		Stack:      r.stack.Name,
+		Template:   r.Text.Name + "@" + r.Text.Version,
+		Account:    r.stack.Account,
+		Region:     r.stack.Region,
+		Findings:   []render.Finding{},
+		Summary:    change.Summary(j.Plan.Changes),
+		Cost:       j.Cost,
+		CostNow:    j.CostNow,
+		Seconds:    j.Seconds,
+		Longest:    j.Longest,
+		Rate:       r.Durations.Rate,
+		Outputs:    []render.Output{},
+		Consents:   []render.Consent{},
+		Compliance: []render.Compliance{},
+		Quota:      []QuotaLine{},
+		New:        r.isNew,
+		Title:      r.Template.About.Title,
+		Pages:      pages(r, j),
+		Presets:    presetCards(r.Template),
+		Networks:   []AddressPicture{},
+		Disks:      []fit.Disks{},
+		Usable:     []render.Usable{},
+	}
 	if r.Offers.Home != nil {
 		a.At = r.Offers.Home.At
 	}
@@ -158,7 +185,8 @@ func (s *Proposing) answer(ctx context.Context, q Question, r *reading, j propos
 	if j.Plan.Rendering != nil {
 		a.Outputs = append(a.Outputs, j.Plan.Rendering.Outputs...)
 		a.Compliance = append(a.Compliance, j.Plan.Rendering.Compliance...)
-		a.Guide, a.Totals, a.Networks = j.Plan.Rendering.Guide, fit.Total(j.Plan.Rendering, r.Offers), picturesOf(r, j.Plan.Rendering)
+		a.Guide, a.Totals, a.Networks = j.Plan.Rendering.Guide, fit.Total(j.Plan.Rendering, r.Offers),
+			picturesOf(r, j.Plan.Rendering)
 		a.Disks = fit.Layout(j.Plan.Rendering, r.Offers)
 		a.Usable = append(a.Usable, j.Plan.Rendering.Usable...)
 	}

@@ -47,7 +47,20 @@ func (s *Proposing) read(ctx context.Context, u people.User, n NewProposal) (*re
 // what is there. What of secrets is compared or held against rules is so for whoever may
 // read them.
 func (s *Proposing) readFacts(ctx context.Context, u people.User, n NewProposal, offline bool) (*reading, error) {
-	r := &reading{user: u, offline: offline, Facts: proposal.Facts{Keep: n.Keep, LiftGuard: n.LiftGuard, Again: n.Again, Rebuild: n.Rebuild, Given: maps.Clone(n.Secrets), Secrets: map[string]string{}, Inputs: map[string]any{}, Keys: map[string]string{}}}
+	r := &reading{
+		user:    u,
+		offline: offline,
+		Facts: proposal.Facts{
+			Keep:      n.Keep,
+			LiftGuard: n.LiftGuard,
+			Again:     n.Again,
+			Rebuild:   n.Rebuild,
+			Given:     maps.Clone(n.Secrets),
+			Secrets:   map[string]string{},
+			Inputs:    map[string]any{},
+			Keys:      map[string]string{},
+		},
+	}
 	if r.Given == nil {
 		r.Given = map[string]string{}
 	}
@@ -97,7 +110,8 @@ func (s *Proposing) readStack(ctx context.Context, r *reading, n NewProposal) er
 		r.stack = store.Stack{ID: id, Name: n.Stack, Account: n.Account, Region: n.Region}
 		return nil
 	case n.Account != "" && n.Account != r.stack.Account || n.Region != "" && n.Region != r.stack.Region:
-		return refusal.New(refusal.Conflict, "leave account and region out, or choose another name", "stack %s is in %s, region %s", n.Stack, r.stack.Account, r.stack.Region)
+		return refusal.New(refusal.Conflict, "leave account and region out, or choose another name",
+			"stack %s is in %s, region %s", n.Stack, r.stack.Account, r.stack.Region)
 	}
 	return s.rest(ctx, r)
 }
@@ -111,13 +125,15 @@ func (s *Proposing) readTemplate(ctx context.Context, r *reading, n NewProposal)
 			return err
 		}
 		if t.Maturity == "withdrawn" && r.isNew {
-			return refusal.New(refusal.Invalid, "choose another version or template", "template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
+			return refusal.New(refusal.Invalid, "choose another version or template",
+				"template %s %s is withdrawn: existing stacks may keep it, new ones may not have it", t.Name, t.Version)
 		}
 		file, source, parts, r.TextBy = t.Name+".sail.yaml", t.Source, t.Parts, t.PublishedBy
 	case source == "" && !r.isNew && r.stack.TemplateSource != "":
 		file, source, parts = r.stack.TemplateName+".sail.yaml", r.stack.TemplateSource, r.stack.TemplateParts
 	case source == "":
-		return refusal.New(refusal.Invalid, "add --template NAME, or the path of a template file", "a new stack needs a template")
+		return refusal.New(refusal.Invalid, "add --template NAME, or the path of a template file",
+			"a new stack needs a template")
 	}
 	if file == "" {
 		file = "template.sail.yaml"
@@ -127,8 +143,10 @@ func (s *Proposing) readTemplate(ctx context.Context, r *reading, n NewProposal)
 		r.TextBy = r.user.Name
 		var err error
 		given := bundle
-		key := fmt.Sprintf("bundle %x", sha256.Sum256([]byte(given.File+"\x00"+given.Source+fmt.Sprint(len(given.Parts)))))
-		if bundle, err = accounts.Recent(s.accounts.Lately, r.offline && len(given.Parts) == 0, key, func() (lang.Bundle, error) { return s.templates.Resolve(ctx, given) }); err != nil {
+		key := fmt.Sprintf("bundle %x",
+			sha256.Sum256([]byte(given.File+"\x00"+given.Source+fmt.Sprint(len(given.Parts)))))
+		if bundle, err = accounts.Recent(s.accounts.Lately, r.offline && len(given.Parts) == 0, key,
+			func() (lang.Bundle, error) { return s.templates.Resolve(ctx, given) }); err != nil {
 			return err
 		}
 	}
@@ -146,9 +164,21 @@ func (s *Proposing) readTemplate(ctx context.Context, r *reading, n NewProposal)
 func (r *reading) readBundle(b lang.Bundle) error {
 	var found lang.Diagnostics
 	if r.Template, found = templates.Read(b); r.Template == nil {
-		return &refusal.Error{Kind: refusal.Findings, Title: "the template has errors", Remedy: "mend them and propose again", Diagnostics: found}
+		return &refusal.Error{
+			Kind:        refusal.Findings,
+			Title:       "the template has errors",
+			Remedy:      "mend them and propose again",
+			Diagnostics: found,
+		}
 	}
-	r.Text = proposal.TemplateText{Name: r.Template.About.Name, Version: r.Template.About.Version, File: b.File, Digest: r.Template.Digest, Source: b.Source, Parts: b.Parts}
+	r.Text = proposal.TemplateText{
+		Name:    r.Template.About.Name,
+		Version: r.Template.About.Version,
+		File:    b.File,
+		Digest:  r.Template.Digest,
+		Source:  b.Source,
+		Parts:   b.Parts,
+	}
 	return nil
 }
 
@@ -176,20 +206,33 @@ func (s *Proposing) readPlace(ctx context.Context, r *reading) error {
 	if err := accounts.InRegion(account, r.stack.Region); err != nil {
 		return err
 	}
-	r.Stack = render.Stack{Name: r.stack.Name, ID: r.stack.ID, Account: r.stack.Account, Cloud: account.Cloud, Region: r.stack.Region, Tags: account.Tags}
+	r.Stack = render.Stack{
+		Name:    r.stack.Name,
+		ID:      r.stack.ID,
+		Account: r.stack.Account,
+		Cloud:   account.Cloud,
+		Region:  r.stack.Region,
+		Tags:    account.Tags,
+	}
 	home, err := s.offersFor(ctx, r, r.stack.Region)
 	if err != nil {
 		return err
 	}
-	r.Offers = offer.Everywhere{Home: home, Elsewhere: map[string]*offer.Offers{}, Others: s.accounts.OtherRegions(account, r.stack.Region)}
-	if r.Rules, err = accounts.Recent(s.accounts.Lately, r.offline, "rules", func() (*policy.Rules, error) { return s.templates.Rules(ctx) }); err != nil {
+	r.Offers = offer.Everywhere{
+		Home:      home,
+		Elsewhere: map[string]*offer.Offers{},
+		Others:    s.accounts.OtherRegions(account, r.stack.Region),
+	}
+	if r.Rules, err = accounts.Recent(s.accounts.Lately, r.offline, "rules",
+		func() (*policy.Rules, error) { return s.templates.Rules(ctx) }); err != nil {
 		return err
 	}
 	r.Today = s.engine.Now().UTC().Format(time.DateOnly)
 	if account.MostMonth != nil {
 		r.MostMonth = *account.MostMonth
 	}
-	learned, err := accounts.Recent(s.accounts.Lately, r.offline, "learned "+account.Name, func() (map[proposal.Learned]int64, error) { return s.learned(ctx, account.Name) })
+	learned, err := accounts.Recent(s.accounts.Lately, r.offline, "learned "+account.Name,
+		func() (map[proposal.Learned]int64, error) { return s.learned(ctx, account.Name) })
 	if err != nil {
 		return err
 	}
@@ -222,7 +265,8 @@ func (s *Proposing) offersFor(ctx context.Context, r *reading, region string) (*
 	if r.reserves == nil {
 		except := r.stack.ID // also what an older proposal of it would take
 		key := "reserves " + r.account.Name + " " + except
-		if r.reserves, err = accounts.Recent(s.accounts.Lately, r.offline, key, func() ([]accounts.Reserve, error) { return s.accounts.Reserved(ctx, r.account, "", except) }); err != nil {
+		if r.reserves, err = accounts.Recent(s.accounts.Lately, r.offline, key,
+			func() ([]accounts.Reserve, error) { return s.accounts.Reserved(ctx, r.account, "", except) }); err != nil {
 			return nil, err
 		}
 	}
@@ -243,10 +287,12 @@ func (s *Proposing) readBefore(ctx context.Context, r *reading) error {
 		}
 	}
 	of := r.stack.Account + " " + r.stack.Name
-	if r.kept, err = accounts.Recent(s.accounts.Lately, r.offline, "kept "+of, func() ([]store.Kept, error) { return s.store.KeptBy(ctx, r.stack.Account, r.stack.Name) }); err != nil {
+	if r.kept, err = accounts.Recent(s.accounts.Lately, r.offline, "kept "+of,
+		func() ([]store.Kept, error) { return s.store.KeptBy(ctx, r.stack.Account, r.stack.Name) }); err != nil {
 		return err
 	}
-	if r.versions, err = accounts.Recent(s.accounts.Lately, r.offline, "secrets "+of, func() (map[string]int, error) { return s.store.SecretVersions(ctx, r.stack.Name) }); err != nil {
+	if r.versions, err = accounts.Recent(s.accounts.Lately, r.offline, "secrets "+of,
+		func() (map[string]int, error) { return s.store.SecretVersions(ctx, r.stack.Name) }); err != nil {
 		return err
 	}
 	r.Recorded = r.asRecorded(conduct)

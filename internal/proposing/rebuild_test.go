@@ -20,10 +20,12 @@ func TestWhatTheCloudNeverFinishesIsMadeAnew(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(5 * time.Second)
 	ctx := context.Background()
-	source := "undersail: 1\nabout: {name: gauge, version: 1.0.0, title: Gauge}\nresources:\n  front: {type: address}\n  data: {type: disk, patience: 12m, want: {size: 20GiB, type: solid}}\n"
+	source := "undersail: 1\nabout: {name: gauge, version: 1.0.0, title: Gauge}\nresources:\n  front: {type: " +
+		"address}\n  data: {type: disk, patience: 12m, want: {size: 20GiB, type: solid}}\n"
 	r.Fault(world.Fault{Kind: "stuck", On: "disks", Count: 1})
 	run := r.Await(s, r.ApplySource(s, "gauge", source, nil))
-	if told := r.Events(s, run.ID); run.State != state.Failed || !strings.Contains(told, "undersail rebuild gauge data") {
+	told := r.Events(s, run.ID)
+	if run.State != state.Failed || !strings.Contains(told, "undersail rebuild gauge data") {
 		t.Fatalf("%s: %s\n%s", run.State, run.Reason, told)
 	}
 	goesOn, err := s.Proposing.Continue(ctx, r.Admin, "gauge")

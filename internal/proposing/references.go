@@ -57,7 +57,8 @@ func (s *Proposing) nameSecrets(ctx context.Context, r *reading) error {
 	}
 	// What embedded templates drew, and the keys that were drawn, stay.
 	for name, reference := range r.stack.Secrets {
-		if in := r.Template.Input(name); r.Secrets[name] == "" && in == nil && !r.isNew && r.stack.TemplateName == r.Template.About.Name {
+		in := r.Template.Input(name)
+		if r.Secrets[name] == "" && in == nil && !r.isNew && r.stack.TemplateName == r.Template.About.Name {
 			r.Secrets[name] = reference
 		}
 	}
@@ -107,12 +108,23 @@ func (s *Proposing) refer(ctx context.Context, r *reading) error {
 			return err
 		}
 		if !looked {
-			r.Read = append(r.Read, render.Finding{Severity: lang.Note, Code: "secret-unread", Place: "inputs." + in.Name, Message: fmt.Sprintf("whether the secret %s keeps the rules of the input is looked at when somebody accepts who may read it", row.Reference),
-				Remedy: "ask " + cmp.Or(row.GivenBy, "an administrator") + " to accept it"})
+			r.Read = append(r.Read, render.Finding{
+				Severity: lang.Note,
+				Code:     "secret-unread",
+				Place:    "inputs." + in.Name,
+				Message: fmt.Sprintf("whether the secret %s keeps the rules of the input is looked at when "+
+					"somebody accepts who may read it", row.Reference),
+				Remedy: "ask " + cmp.Or(row.GivenBy, "an administrator") + " to accept it",
+			})
 		}
 		for _, b := range broken {
-			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "secret-rule", Place: "inputs." + in.Name, Message: fmt.Sprintf("the secret %s breaks the rules of the input: %s", row.Reference, b),
-				Remedy: "give one with " + in.Rules.Words()})
+			r.Read = append(r.Read, render.Finding{
+				Severity: lang.Error,
+				Code:     "secret-rule",
+				Place:    "inputs." + in.Name,
+				Message:  fmt.Sprintf("the secret %s breaks the rules of the input: %s", row.Reference, b),
+				Remedy:   "give one with " + in.Rules.Words(),
+			})
 		}
 		r.Secrets[in.Name], r.Origins[in.Name] = row.Reference, "secret "+row.Reference
 		delete(r.Given, in.Name)
@@ -135,11 +147,23 @@ func (s *Proposing) referKeys(ctx context.Context, r *reading) error {
 		var refused *refusal.Error
 		switch {
 		case errors.As(err, &refused):
-			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "unknown-key", Place: "inputs." + in.Name, Message: fmt.Sprintf("there is no key pair %q", name), Remedy: "list them with: undersail key-pairs"})
+			r.Read = append(r.Read, render.Finding{
+				Severity: lang.Error,
+				Code:     "unknown-key",
+				Place:    "inputs." + in.Name,
+				Message:  fmt.Sprintf("there is no key pair %q", name),
+				Remedy:   "list them with: undersail key-pairs",
+			})
 		case err != nil:
 			return err
 		case row.Public == "":
-			r.Read = append(r.Read, render.Finding{Severity: lang.Error, Code: "unknown-key", Place: "inputs." + in.Name, Message: name + " is a secret, and no key pair", Remedy: "list them with: undersail key-pairs"})
+			r.Read = append(r.Read, render.Finding{
+				Severity: lang.Error,
+				Code:     "unknown-key",
+				Place:    "inputs." + in.Name,
+				Message:  name + " is a secret, and no key pair",
+				Remedy:   "list them with: undersail key-pairs",
+			})
 		default:
 			r.Inputs[in.Name], r.Origins[in.Name] = row.Public, stacks.KeyOrigin+row.Reference
 			if row.Kind == "private_key" { // else there is nothing to sign with

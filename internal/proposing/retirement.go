@@ -20,7 +20,8 @@ func (s *Proposing) Retire(ctx context.Context, u people.User, stack string, kee
 }
 
 // RetireWith does so, and lifts the guards of what it names, which asks for a consent.
-func (s *Proposing) RetireWith(ctx context.Context, u people.User, stack string, keep, liftGuard []string) (Proposal, error) {
+func (s *Proposing) RetireWith(ctx context.Context, u people.User, stack string,
+	keep, liftGuard []string) (Proposal, error) {
 	st, err := s.stacks.Living(ctx, stack)
 	if err != nil {
 		return Proposal{}, err
@@ -47,7 +48,12 @@ func (s *Proposing) RetireWith(ctx context.Context, u people.User, stack string,
 	}
 	judged := changed.Judge(nil)
 	if render.HasErrors(judged.Findings) {
-		return Proposal{}, &refusal.Error{Kind: refusal.Findings, Title: "the stack cannot be retired", Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
+		return Proposal{}, &refusal.Error{
+			Kind:     refusal.Findings,
+			Title:    "the stack cannot be retired",
+			Remedy:   "mend what the findings name; nothing was removed",
+			Findings: judged.Findings,
+		}
 	}
 	return s.save(ctx, u, r, judged, state.KindRetire)
 }

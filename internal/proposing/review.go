@@ -35,7 +35,13 @@ func quotaLines(offers offer.Everywhere, reserves []proposal.Reserve) []QuotaLin
 			}
 			i := slices.IndexFunc(out, func(l QuotaLine) bool { return l.Region == x.Region && l.Name == name })
 			if i < 0 {
-				out, i = append(out, QuotaLine{Region: x.Region, Name: name, Limit: quota.Limit, Used: quota.Used + quota.Running, Wanted: quota.Wanted}), len(out)
+				out, i = append(out, QuotaLine{
+					Region: x.Region,
+					Name:   name,
+					Limit:  quota.Limit,
+					Used:   quota.Used + quota.Running,
+					Wanted: quota.Wanted,
+				}), len(out)
 			}
 			out[i].Adds += n
 			out[i].Left = quota.Left() - out[i].Adds
@@ -140,11 +146,43 @@ func (s *Proposing) List(ctx context.Context, stack string, before int64, most i
 
 // proposalRow is a proposal as lists tell it.
 func proposalRow(p store.Proposal) Proposal {
-	return Proposal{ID: p.ID, Stack: p.Stack, Kind: p.Kind, State: p.State, Why: p.Why, Account: p.Account, Region: p.Region, Template: p.Template, Summary: p.Summary, Undoes: p.Undoes,
-		Cost: price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}}, CostNow: price.Cost{Lines: []price.Line{}}, Seconds: p.Seconds,
-		Changes: []change.Change{}, Findings: []render.Finding{}, Inputs: []render.InputValue{}, Outputs: []render.Output{}, Consents: []render.Consent{}, Longest: []string{},
-		Given: []GivenConsent{}, Compliance: []render.Compliance{}, Quota: []QuotaLine{}, Public: []string{}, Data: []string{}, Reads: []string{},
-		CreatedBy: p.CreatedBy, ShapedBy: append([]string{}, p.ShapedBy...), Uses: []use.Use{}, GivesTo: p.GivesTo, OnFailure: p.OnFailure, CreatedAt: p.CreatedAt, DecidedBy: p.DecidedBy, DecidedAt: p.DecidedAt, ExpiresAt: p.ExpiresAt, RunID: p.RunID}
+	return Proposal{
+		ID:         p.ID,
+		Stack:      p.Stack,
+		Kind:       p.Kind,
+		State:      p.State,
+		Why:        p.Why,
+		Account:    p.Account,
+		Region:     p.Region,
+		Template:   p.Template,
+		Summary:    p.Summary,
+		Undoes:     p.Undoes,
+		Cost:       price.Cost{Hour: p.Hour, Currency: p.Currency, Lines: []price.Line{}},
+		CostNow:    price.Cost{Lines: []price.Line{}},
+		Seconds:    p.Seconds,
+		Changes:    []change.Change{},
+		Findings:   []render.Finding{},
+		Inputs:     []render.InputValue{},
+		Outputs:    []render.Output{},
+		Consents:   []render.Consent{},
+		Longest:    []string{},
+		Given:      []GivenConsent{},
+		Compliance: []render.Compliance{},
+		Quota:      []QuotaLine{},
+		Public:     []string{},
+		Data:       []string{},
+		Reads:      []string{},
+		CreatedBy:  p.CreatedBy,
+		ShapedBy:   append([]string{}, p.ShapedBy...),
+		Uses:       []use.Use{},
+		GivesTo:    p.GivesTo,
+		OnFailure:  p.OnFailure,
+		CreatedAt:  p.CreatedAt,
+		DecidedBy:  p.DecidedBy,
+		DecidedAt:  p.DecidedAt,
+		ExpiresAt:  p.ExpiresAt,
+		RunID:      p.RunID,
+	}
 }
 
 func proposalOf(p store.Proposal) (Proposal, error) {
@@ -153,7 +191,8 @@ func proposalOf(p store.Proposal) (Proposal, error) {
 		return Proposal{}, fmt.Errorf("read proposal %d: %w", p.ID, err)
 	}
 	out := proposalRow(p)
-	out.Account, out.Region, out.Summary, out.Changes, out.Findings = d.Stack.Account, d.Stack.Region, change.Summary(d.Changes), d.Changes, d.Findings
+	out.Account, out.Region, out.Summary, out.Changes, out.Findings = d.Stack.Account, d.Stack.Region,
+		change.Summary(d.Changes), d.Changes, d.Findings
 	out.Cost, out.CostNow, out.Seconds, out.Longest = d.Cost, d.CostNow, d.Seconds, d.Longest
 	out.SecondPerson, out.Interruptions = d.SecondPerson, d.Interruptions
 	if d.Template.Name != "" {
@@ -195,9 +234,19 @@ const Nothing = "nothing"
 // unsaved is what a proposal would be that changes nothing.
 func unsaved(j proposal.Judged) Proposal {
 	d := j.Document()
-	p := proposalRow(store.Proposal{Stack: d.Stack.Name, Kind: state.KindApply, State: Nothing, Account: d.Stack.Account, Region: d.Stack.Region, Summary: change.Summary(d.Changes),
-		Template: d.Template.Name + "@" + d.Template.Version, Hour: d.Cost.Hour, Currency: d.Cost.Currency})
-	p.Changes, p.Findings, p.Inputs, p.Outputs, p.Cost, p.CostNow, p.Rate = d.Changes, d.Findings, d.Rendering.Inputs, d.Rendering.Outputs, d.Cost, d.CostNow, d.Rate
+	p := proposalRow(store.Proposal{
+		Stack:    d.Stack.Name,
+		Kind:     state.KindApply,
+		State:    Nothing,
+		Account:  d.Stack.Account,
+		Region:   d.Stack.Region,
+		Summary:  change.Summary(d.Changes),
+		Template: d.Template.Name + "@" + d.Template.Version,
+		Hour:     d.Cost.Hour,
+		Currency: d.Cost.Currency,
+	})
+	p.Changes, p.Findings, p.Inputs, p.Outputs, p.Cost, p.CostNow, p.Rate = d.Changes, d.Findings, d.Rendering.Inputs,
+		d.Rendering.Outputs, d.Cost, d.CostNow, d.Rate
 	if p.Findings == nil {
 		p.Findings = []render.Finding{}
 	}

@@ -29,7 +29,9 @@ func (s *Proposing) Propose(ctx context.Context, u people.User, n NewProposal) (
 		}
 	}
 	if !stackPattern.MatchString(n.Stack) || len(n.Stack) > 40 {
-		return Proposal{}, refusal.New(refusal.Invalid, "use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack", n.Stack)
+		return Proposal{}, refusal.New(refusal.Invalid,
+			"use up to 40 small letters, digits and hyphens, such as warning-site", "%q is not a name for a stack",
+			n.Stack)
 	}
 	for tries := 0; ; tries++ {
 		r, err := s.read(ctx, u, n)
@@ -60,7 +62,8 @@ func (s *Proposing) Propose(ctx context.Context, u people.User, n NewProposal) (
 // nothing reports whether a stack is already what is wanted: no resource changes,
 // and template and inputs are those that it was last applied with, to the end.
 func (s *Proposing) nothing(ctx context.Context, r *reading, j proposal.Judged) (bool, error) {
-	if !j.Plan.Nothing() || r.isNew || r.Text.Source != r.stack.TemplateSource || !sameJSON(r.Text.Parts, r.stack.TemplateParts) || len(r.Given) > 0 || len(r.Draw) > 0 {
+	if !j.Plan.Nothing() || r.isNew || r.Text.Source != r.stack.TemplateSource ||
+		!sameJSON(r.Text.Parts, r.stack.TemplateParts) || len(r.Given) > 0 || len(r.Draw) > 0 {
 		return false, nil
 	}
 	if !sameJSON(r.Inputs, r.stack.Inputs) || !sameJSON(j.Secrets, r.stack.Secrets) {
@@ -115,7 +118,8 @@ func (s *Proposing) stages(ctx context.Context, r *reading) (proposal.Judged, er
 		changed = r.heldByFound(changed)
 	}
 	var judged proposal.Judged
-	if err := s.turns.Compute(ctx, func(b *budget.Budget) { judged = r.unreachedTasks(changed).Judge(b.Over) }); err != nil {
+	if err := s.turns.Compute(ctx,
+		func(b *budget.Budget) { judged = r.unreachedTasks(changed).Judge(b.Over) }); err != nil {
 		return judged, err
 	}
 	bounds, err := s.accountBounds(ctx, r, judged)
@@ -124,7 +128,12 @@ func (s *Proposing) stages(ctx context.Context, r *reading) (proposal.Judged, er
 	}
 	judged.Findings = append(judged.Findings, bounds...)
 	if render.HasErrors(judged.Findings) {
-		return judged, &refusal.Error{Kind: refusal.Findings, Title: "the proposal would not work", Remedy: "mend what the findings name; nothing was made", Findings: judged.Findings}
+		return judged, &refusal.Error{
+			Kind:     refusal.Findings,
+			Title:    "the proposal would not work",
+			Remedy:   "mend what the findings name; nothing was made",
+			Findings: judged.Findings,
+		}
 	}
 	return judged, nil
 }
@@ -150,7 +159,8 @@ func (s *Proposing) keep(ctx context.Context, row *store.Secret, err error) erro
 	return err
 }
 
-func (s *Proposing) save(ctx context.Context, u people.User, r *reading, j proposal.Judged, kind string, shaped ...string) (Proposal, error) {
+func (s *Proposing) save(ctx context.Context, u people.User, r *reading, j proposal.Judged, kind string,
+	shaped ...string) (Proposal, error) {
 	doc := j.Document()
 	a, err := s.accounts.Find(ctx, r.stack.Account)
 	if err != nil {
@@ -164,13 +174,15 @@ func (s *Proposing) save(ctx context.Context, u people.User, r *reading, j propo
 	if kind != state.KindDiscard {
 		st, err := s.store.AddStack(ctx, r.stack)
 		if errors.Is(err, store.ErrConflict) {
-			return Proposal{}, refusal.New(refusal.Conflict, "choose another name", "the name %s is taken in an account that you do not see", r.stack.Name)
+			return Proposal{}, refusal.New(refusal.Conflict, "choose another name",
+				"the name %s is taken in an account that you do not see", r.stack.Name)
 		}
 		if err != nil {
 			return Proposal{}, err
 		}
 		if st.ID != r.stack.ID {
-			return Proposal{}, refusal.New(refusal.Conflict, "propose again", "somebody else made stack %s at this moment", r.stack.Name)
+			return Proposal{}, refusal.New(refusal.Conflict, "propose again",
+				"somebody else made stack %s at this moment", r.stack.Name)
 		}
 	}
 	for name, value := range r.Given {
@@ -190,8 +202,19 @@ func (s *Proposing) save(ctx context.Context, u people.User, r *reading, j propo
 	if err != nil {
 		return Proposal{}, fmt.Errorf("encode what a proposal takes: %w", err)
 	}
-	row := store.Proposal{Reserves: reserves, StackID: r.stack.ID, Kind: kind, Document: raw, CreatedBy: u.Name, ShapedBy: together(shaped, u.Name), Undoes: r.undoes,
-		Summary: change.Summary(doc.Changes), Currency: doc.Cost.Currency, Hour: doc.Cost.Hour, Seconds: doc.Seconds}
+	row := store.Proposal{
+		Reserves:  reserves,
+		StackID:   r.stack.ID,
+		Kind:      kind,
+		Document:  raw,
+		CreatedBy: u.Name,
+		ShapedBy:  together(shaped, u.Name),
+		Undoes:    r.undoes,
+		Summary:   change.Summary(doc.Changes),
+		Currency:  doc.Cost.Currency,
+		Hour:      doc.Cost.Hour,
+		Seconds:   doc.Seconds,
+	}
 	if r.Text.Name != "" {
 		row.Template = r.Text.Name + "@" + r.Text.Version
 	}
@@ -199,6 +222,12 @@ func (s *Proposing) save(ctx context.Context, u people.User, r *reading, j propo
 	if err != nil {
 		return Proposal{}, err
 	}
-	s.journal.Done(ctx, u, "propose", r.stack.Name, map[string]any{"proposal": id, "kind": kind, "summary": row.Summary, "template": row.Template, "secrets": slices.Sorted(maps.Keys(r.Given))})
+	s.journal.Done(ctx, u, "propose", r.stack.Name, map[string]any{
+		"proposal": id,
+		"kind":     kind,
+		"summary":  row.Summary,
+		"template": row.Template,
+		"secrets":  slices.Sorted(maps.Keys(r.Given)),
+	})
 	return s.Show(ctx, id)
 }

@@ -29,25 +29,49 @@ func (s *Proposing) unlessMoved(ctx context.Context, p store.Proposal, r *readin
 
 // stillTrue checks that a proposal would still be made as it is, by its content, and
 // gives what it would be made from now.
-func (s *Proposing) stillTrue(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
+func (s *Proposing) stillTrue(ctx context.Context, p store.Proposal,
+	d proposal.Document) (*reading, proposal.Judged, error) {
 	r, now, err := s.again(ctx, p, d)
 	var refused *refusal.Error
 	if errors.As(err, &refused) && refused.Kind == refusal.Findings {
-		return r, now, &refusal.Error{Kind: refusal.Stale, Title: fmt.Sprintf("the world has changed since proposal %d was made", p.ID), Remedy: "mend what the findings name and propose again", Findings: refused.Findings}
+		return r, now, &refusal.Error{
+			Kind:     refusal.Stale,
+			Title:    fmt.Sprintf("the world has changed since proposal %d was made", p.ID),
+			Remedy:   "mend what the findings name and propose again",
+			Findings: refused.Findings,
+		}
 	}
 	if err != nil {
 		return r, now, err
 	}
 	if why := d.Differs(now.Document()); why != "" {
-		return r, now, refusal.New(refusal.Stale, "propose again", "the stack has changed since proposal %d was made: %s", p.ID, why)
+		return r, now, refusal.New(refusal.Stale, "propose again",
+			"the stack has changed since proposal %d was made: %s", p.ID, why)
 	}
 	return r, now, nil
 }
 
 // again takes what a proposal was made from through the stages once more.
-func (s *Proposing) again(ctx context.Context, p store.Proposal, d proposal.Document) (*reading, proposal.Judged, error) {
+func (s *Proposing) again(ctx context.Context, p store.Proposal,
+	d proposal.Document) (*reading, proposal.Judged, error) {
 	var none proposal.Judged
-	r := &reading{undoes: p.Undoes, Facts: proposal.Facts{Inputs: d.Inputs, Secrets: d.Secrets, Given: map[string]string{}, Draw: d.Draw, Stacks: d.Stacks, Keep: d.Keep, LiftGuard: d.LiftGuard, Again: d.Again, Rebuild: d.Rebuild, Keys: d.Keys, TextBy: d.TextBy, Handed: d.Handed}}
+	r := &reading{
+		undoes: p.Undoes,
+		Facts: proposal.Facts{
+			Inputs:    d.Inputs,
+			Secrets:   d.Secrets,
+			Given:     map[string]string{},
+			Draw:      d.Draw,
+			Stacks:    d.Stacks,
+			Keep:      d.Keep,
+			LiftGuard: d.LiftGuard,
+			Again:     d.Again,
+			Rebuild:   d.Rebuild,
+			Keys:      d.Keys,
+			TextBy:    d.TextBy,
+			Handed:    d.Handed,
+		},
+	}
 	var err error
 	if r.stack, err = s.store.Stack(ctx, p.StackID); err != nil {
 		return r, none, err
@@ -117,7 +141,8 @@ func (s *Proposing) sameHanded(ctx context.Context, r *reading, d proposal.Docum
 			}
 		}
 		if !same {
-			return refusal.New(refusal.Stale, "propose again", "the secret %s that another stack hands over is another now", name)
+			return refusal.New(refusal.Stale, "propose again",
+				"the secret %s that another stack hands over is another now", name)
 		}
 		delete(r.handed, name)
 	}
@@ -136,9 +161,11 @@ func (s *Proposing) sinceThen(ctx context.Context, p store.Proposal, d proposal.
 		return err
 	}
 	if now.Run == d.Basis {
-		return refusal.New(refusal.Stale, "propose again", "%s let run %d try again since proposal %d was made", run.TriedBy, now.Run, p.ID)
+		return refusal.New(refusal.Stale, "propose again", "%s let run %d try again since proposal %d was made",
+			run.TriedBy, now.Run, p.ID)
 	}
-	return refusal.New(refusal.Stale, "propose again", "run %d, begun by %s, has changed the stack since proposal %d was made", now.Run, run.StartedBy, p.ID)
+	return refusal.New(refusal.Stale, "propose again",
+		"run %d, begun by %s, has changed the stack since proposal %d was made", now.Run, run.StartedBy, p.ID)
 }
 
 // readsOnceMore holds on to the stacks that a way back reads the outputs of. One that is not
@@ -148,7 +175,8 @@ func (s *Proposing) readsOnceMore(ctx context.Context, r *reading) error {
 	for _, name := range slices.Sorted(maps.Keys(r.Stacks)) {
 		st, err := s.stacks.Living(ctx, name)
 		if err != nil {
-			return refusal.New(refusal.Conflict, "propose what you want instead", "it would read the outputs of stack %s, which is not there any more", name)
+			return refusal.New(refusal.Conflict, "propose what you want instead",
+				"it would read the outputs of stack %s, which is not there any more", name)
 		}
 		b, err := s.store.LastRunOf(ctx, st.ID)
 		if err != nil {

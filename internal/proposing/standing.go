@@ -35,12 +35,20 @@ const (
 )
 
 func standingParts(a store.Agreement) []string {
-	return []string{a.Kind, a.Giver, strings.Join(a.Roles, " "), a.StackID, fmt.Sprint(a.ProposalID), a.EndsAt.UTC().Format(time.RFC3339)}
+	return []string{a.Kind, a.Giver, strings.Join(a.Roles, " "), a.StackID, fmt.Sprint(a.ProposalID),
+		a.EndsAt.UTC().Format(time.RFC3339)}
 }
 
 // stand keeps that somebody agreed to something that is done when nobody does it.
 func (s *Proposing) stand(ctx context.Context, kind, giver string, roles []string, p store.Proposal) error {
-	a := store.Agreement{Kind: kind, Giver: giver, Roles: roles, StackID: p.StackID, ProposalID: p.ID, EndsAt: s.engine.Now().Add(standingLife).Truncate(time.Second)}
+	a := store.Agreement{
+		Kind:       kind,
+		Giver:      giver,
+		Roles:      roles,
+		StackID:    p.StackID,
+		ProposalID: p.ID,
+		EndsAt:     s.engine.Now().Add(standingLife).Truncate(time.Second),
+	}
 	a.Seal = s.sealed.SealOf(forStanding, standingParts(a)...)
 	return s.store.AddAgreement(ctx, a)
 }
@@ -48,7 +56,8 @@ func (s *Proposing) stand(ctx context.Context, kind, giver string, roles []strin
 // stands finds who agreed that something is done when nobody does it, with the rights that
 // they have now, and what to hold while it is done. Why says why nothing is done by it any
 // more.
-func (s *Proposing) stands(ctx context.Context, kind string, proposal int64) (giver people.User, standing *store.Standing, why string, err error) {
+func (s *Proposing) stands(ctx context.Context, kind string,
+	proposal int64) (giver people.User, standing *store.Standing, why string, err error) {
 	a, err := s.store.AgreementOf(ctx, proposal, kind)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -101,6 +110,10 @@ func (s *Proposing) EndAgreement(ctx context.Context, u people.User, id int64) e
 	if err != nil {
 		return refusal.Missing(err, "agreement", fmt.Sprint(id), "list those that hold with: undersail agreements")
 	}
-	s.journal.Done(ctx, u, "end agreement", a.Stack, map[string]any{"kind": a.Kind, "giver": a.Giver, "proposal": a.ProposalID})
+	s.journal.Done(ctx, u, "end agreement", a.Stack, map[string]any{
+		"kind":     a.Kind,
+		"giver":    a.Giver,
+		"proposal": a.ProposalID,
+	})
 	return nil
 }

@@ -28,7 +28,10 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
-	for _, u := range []store.User{{Name: "wren", Roles: []string{"admin"}, Issuer: "https://people.saltmere.example", Subject: "1"}, {Name: "nils", Roles: []string{"operator"}}} {
+	for _, u := range []store.User{
+		{Name: "wren", Roles: []string{"admin"}, Issuer: "https://people.saltmere.example", Subject: "1"},
+		{Name: "nils", Roles: []string{"operator"}},
+	} {
 		if _, err := st.AddUser(ctx, u); err != nil {
 			t.Fatal(err)
 		}
@@ -48,7 +51,9 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 		t.Errorf("within a week: %v", err)
 	}
 	servicetest.Query(t, r, "UPDATE users SET signed_in_at = now() - interval '8 days'")
-	if err := asks("wren"); servicetest.Kind(err) != refusal.Unauthenticated || !strings.Contains(err.Error(), "was not asked about wren for longer than 7d") {
+	err = asks("wren")
+	if servicetest.Kind(err) != refusal.Unauthenticated ||
+		!strings.Contains(err.Error(), "was not asked about wren for longer than 7d") {
 		t.Errorf("after a week: %v", err)
 	}
 	if err := asks("nils"); err != nil {
@@ -76,13 +81,16 @@ resources:
 func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ sql, want string }{
-		"as it was given":   {"", state.Undone},
-		"taken back":        {"UPDATE agreements SET ended_at = now(), ended_by = 'bo'", "bo took the agreement to it back"},
-		"the right is lost": {"UPDATE users SET roles = '{servicetest.Viewer}' WHERE name = 'bo'", "may not decide in account saltmere-lab any more"},
-		"disabled":          {"UPDATE users SET disabled_at = now() WHERE name = 'bo'", "bo, who agreed to it, is disabled"},
-		"over":              {"UPDATE agreements SET ends_at = now() - interval '1 minute'", "not as it was given"},
-		"somebody else's":   {"UPDATE agreements SET giver = 'ines'", "not as it was given"},
-		"nobody's":          {"DELETE FROM agreements", "nobody agreed to it"},
+		"as it was given": {"", state.Undone},
+		"taken back": {"UPDATE agreements SET ended_at = now(), ended_by = 'bo'",
+			"bo took the agreement to it back"},
+		"the right is lost": {"UPDATE users SET roles = '{servicetest.Viewer}' WHERE name = 'bo'",
+			"may not decide in account saltmere-lab any more"},
+		"disabled": {"UPDATE users SET disabled_at = now() WHERE name = 'bo'",
+			"bo, who agreed to it, is disabled"},
+		"over":            {"UPDATE agreements SET ends_at = now() - interval '1 minute'", "not as it was given"},
+		"somebody else's": {"UPDATE agreements SET giver = 'ines'", "not as it was given"},
+		"nobody's":        {"DELETE FROM agreements", "nobody agreed to it"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -106,7 +114,8 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 			if err != nil {
 				t.Fatal(servicetest.Explain(err))
 			}
-			if list, err := s.Proposing.Agreements(ctx, bo); err != nil || len(list) != 1 || list[0].Giver != "bo" || list[0].Stack != "falls" {
+			list, err := s.Proposing.Agreements(ctx, bo)
+			if err != nil || len(list) != 1 || list[0].Giver != "bo" || list[0].Stack != "falls" {
 				t.Errorf("bo is told of %+v %v", list, err)
 			}
 			if list, err := s.Proposing.Agreements(ctx, servicetest.Viewer); err != nil || len(list) != 0 {
@@ -122,7 +131,8 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 				}
 				return got, got.State == state.Undone || got.State == state.Parked
 			}
-			for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {
+			for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); time.Sleep(25 *
+				time.Millisecond) {
 				if got, is := over(); is {
 					break
 				} else if got.State == state.Done {
@@ -169,7 +179,8 @@ func TestWhatIsAgreedToIsWhatHappens(t *testing.T) {
 				t.Fatal(servicetest.Explain(err))
 			}
 			servicetest.Query(t, r, sql)
-			if _, err := s.Proposing.Apply(ctx, r.Admin, p.ID, ""); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "not what was agreed to") {
+			_, err := s.Proposing.Apply(ctx, r.Admin, p.ID, "")
+			if servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "not what was agreed to") {
 				t.Errorf("it is applied: %v", err)
 			}
 		})
@@ -188,7 +199,8 @@ func TestWhatIsAgreedToIsWhatHappens(t *testing.T) {
 			end()
 			servicetest.Query(t, r, sql)
 			next, _ := r.Replica(time.Second)
-			if run := r.Await(next, id); run.State != state.Failed || !strings.Contains(run.Reason, "somebody changed the record") {
+			run := r.Await(next, id)
+			if run.State != state.Failed || !strings.Contains(run.Reason, "somebody changed the record") {
 				t.Errorf("%s: %s", run.State, run.Reason)
 			}
 			if alive := r.Ledger().Alive; len(alive) > 0 {

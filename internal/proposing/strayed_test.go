@@ -27,11 +27,22 @@ outputs:
 func TestWhatIsUsableIsAnsweredWithTheDisks(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	for disks, want := range map[int]string{4: "4x10 left 30", 6: "6x10 left 50"} {
-		a, err := b.Service.Proposing.Check(context.Background(), b.Rig.Admin, proposing.Question{NewProposal: proposing.NewProposal{Stack: "pier", File: "pier.sail.yaml", Source: pierSource, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"disks": disks}}})
+		a, err := b.Service.Proposing.Check(context.Background(), b.Rig.Admin, proposing.Question{
+			NewProposal: proposing.NewProposal{
+				Stack:   "pier",
+				File:    "pier.sail.yaml",
+				Source:  pierSource,
+				Account: "saltmere-lab",
+				Region:  "north-fell",
+				Inputs:  map[string]any{"disks": disks},
+			},
+		})
 		if err != nil || len(a.Disks) != 1 || len(a.Usable) != 1 {
 			t.Fatalf("%+v %+v %v", a.Disks, a.Usable, err)
 		}
-		if got := fmt.Sprintf("%dx%d %s %d", a.Disks[0].Count, a.Disks[0].Bytes>>30, a.Usable[0].Name, a.Usable[0].Bytes>>30); got != want {
+		got := fmt.Sprintf("%dx%d %s %d", a.Disks[0].Count, a.Disks[0].Bytes>>30, a.Usable[0].Name,
+			a.Usable[0].Bytes>>30)
+		if got != want {
 			t.Errorf("%d disks: %s, want %s", disks, got, want)
 		}
 		if a.Disks[0].MBps <= 0 || a.Disks[0].Month <= 0 {
@@ -45,7 +56,8 @@ func TestWhatIsUsableIsAnsweredWithTheDisks(t *testing.T) {
 func TestWhatStrayedIsToldUntilItIsPutRight(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
-	source := servicetest.Source(servicetest.NetLine, "gate: {type: firewall, want: {network: =net.id, rules: [{from: 198.51.100.0/24, port: 443}]}}")
+	source := servicetest.Source(servicetest.NetLine,
+		"gate: {type: firewall, want: {network: =net.id, rules: [{from: 198.51.100.0/24, port: 443}]}}")
 	b.Apply("coast", source)
 	strayed := func() string {
 		t.Helper()
@@ -71,7 +83,9 @@ func TestWhatStrayedIsToldUntilItIsPutRight(t *testing.T) {
 	if got := strayed(); got != "" {
 		t.Errorf("nothing was altered, and %s is told", got)
 	}
-	b.Rig.ByHand("PATCH", b.Alive("firewalls")[0], map[string]any{"inbound": []any{map[string]any{"source": "0.0.0.0/0", "port": 22}}})
+	b.Rig.ByHand("PATCH", b.Alive("firewalls")[0], map[string]any{
+		"inbound": []any{map[string]any{"source": "0.0.0.0/0", "port": 22}},
+	})
 	verify()
 	if got := strayed(); got != "gate rules" {
 		t.Errorf("altered is %q", got)

@@ -66,7 +66,8 @@ func (s *Proposing) mayUndo(ctx context.Context, run store.Run) error {
 	case err != nil:
 		return err
 	case run.Kind == state.KindRetire:
-		return refusal.New(refusal.Conflict, "apply the template again", "run %d retired the stack; what it removed is gone", run.ID)
+		return refusal.New(refusal.Conflict, "apply the template again",
+			"run %d retired the stack; what it removed is gone", run.ID)
 	case run.Kind == state.KindDiscard:
 		return refusal.New(refusal.Conflict, "", "run %d removed for good what was kept; it is gone", run.ID)
 	case run.Kind == state.KindUndo:
@@ -74,9 +75,11 @@ func (s *Proposing) mayUndo(ctx context.Context, run store.Run) error {
 	case run.State == state.Undone:
 		return refusal.New(refusal.Conflict, "", "run %d is undone already", run.ID)
 	case run.EndedAt == nil && run.State != state.Parked:
-		return refusal.New(refusal.Conflict, fmt.Sprintf("stop it first with: undersail stop %d", run.ID), "run %d is not over", run.ID)
+		return refusal.New(refusal.Conflict, fmt.Sprintf("stop it first with: undersail stop %d", run.ID),
+			"run %d is not over", run.ID)
 	case last != run.ID:
-		return refusal.New(refusal.Conflict, fmt.Sprintf("undo run %d first", last), "run %d came later and rests on it", last)
+		return refusal.New(refusal.Conflict, fmt.Sprintf("undo run %d first", last),
+			"run %d came later and rests on it", last)
 	}
 	return nil
 }
@@ -134,7 +137,12 @@ func (s *Proposing) planUndo(ctx context.Context, r *reading, run store.Run) (pr
 	}
 	judged := changed.Judge(nil)
 	if render.HasErrors(judged.Findings) {
-		return judged, &refusal.Error{Kind: refusal.Findings, Title: fmt.Sprintf("run %d cannot be undone", run.ID), Remedy: "mend what the findings name; nothing was removed", Findings: judged.Findings}
+		return judged, &refusal.Error{
+			Kind:     refusal.Findings,
+			Title:    fmt.Sprintf("run %d cannot be undone", run.ID),
+			Remedy:   "mend what the findings name; nothing was removed",
+			Findings: judged.Findings,
+		}
 	}
 	return judged, nil
 }
@@ -144,7 +152,8 @@ func (s *Proposing) planUndo(ctx context.Context, r *reading, run store.Run) (pr
 func (r *reading) tookOver() (names []string) {
 	for _, of := range r.undone {
 		for _, c := range of.changes {
-			if c.TakesOver != "" && !slices.Contains(names, c.Resource) && slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == c.Resource }) {
+			if c.TakesOver != "" && !slices.Contains(names, c.Resource) &&
+				slices.ContainsFunc(r.rows, func(row store.Resource) bool { return row.Name == c.Resource }) {
 				names = append(names, c.Resource)
 			}
 		}
@@ -158,8 +167,14 @@ func (r *reading) lostForGood() (findings []render.Finding) {
 	for i, of := range r.undone {
 		run := of.run
 		if i > 0 {
-			findings = append(findings, render.Finding{Severity: lang.Note, Code: "undone-too", Place: "run " + fmt.Sprint(run.ID),
-				Message: fmt.Sprintf("run %d is %s: the way back leads past it, to the stack as it was whole the last time", run.ID, run.State), Remedy: "propose what you want instead, to keep what it made"})
+			findings = append(findings, render.Finding{
+				Severity: lang.Note,
+				Code:     "undone-too",
+				Place:    "run " + fmt.Sprint(run.ID),
+				Message: fmt.Sprintf("run %d is %s: the way back leads past it, to the stack as it was whole "+
+					"the last time", run.ID, run.State),
+				Remedy: "propose what you want instead, to keep what it made",
+			})
 		}
 		for _, st := range of.steps {
 			if st.Action != engine.ActionRemove || st.State != string(schedule.Healthy) || r.fresh[st.Token] {
@@ -170,8 +185,13 @@ func (r *reading) lostForGood() (findings []render.Finding) {
 			if t.HoldsData {
 				what = "what it held is lost; it comes back empty"
 			}
-			findings = append(findings, render.Finding{Severity: lang.Warning, Code: "not-put-back", Place: st.Resource,
-				Message: fmt.Sprintf("run %d removed %s: %s", run.ID, st.Resource, what), Remedy: "take what it held from a copy, or keep what the run made"})
+			findings = append(findings, render.Finding{
+				Severity: lang.Warning,
+				Code:     "not-put-back",
+				Place:    st.Resource,
+				Message:  fmt.Sprintf("run %d removed %s: %s", run.ID, st.Resource, what),
+				Remedy:   "take what it held from a copy, or keep what the run made",
+			})
 		}
 	}
 	return findings
@@ -188,9 +208,15 @@ func (r *reading) keptAside(judged proposal.Judged) (findings []render.Finding) 
 		if t, _ := resource.ByName(k.Type); !anew || !t.HoldsData {
 			continue
 		}
-		findings = append(findings, render.Finding{Severity: lang.Warning, Code: "not-put-back", Place: name,
-			Message: fmt.Sprintf("what %s held before is kept as %s/%s (%s), and %s comes back without it", name, k.Stack, k.Name, k.ID(), name),
-			Remedy:  fmt.Sprintf("to have it again, take %s out of the template, apply that, choose the kept one with: undersail kept move %s %s/%s, and declare it again", name, k.ID(), k.Stack, name)})
+		findings = append(findings, render.Finding{
+			Severity: lang.Warning,
+			Code:     "not-put-back",
+			Place:    name,
+			Message: fmt.Sprintf("what %s held before is kept as %s/%s (%s), and %s comes back without it", name,
+				k.Stack, k.Name, k.ID(), name),
+			Remedy: fmt.Sprintf("to have it again, take %s out of the template, apply that, choose the kept one "+
+				"with: undersail kept move %s %s/%s, and declare it again", name, k.ID(), k.Stack, name),
+		})
 	}
 	return findings
 }
@@ -215,17 +241,22 @@ func (s *Proposing) UndoFailed(ctx context.Context, id int64) error {
 		return err
 	}
 	if why != "" {
-		return s.store.ParkFailed(ctx, id, state.ForConsent, "undoing it needs a person: "+why+"; look with: undersail undo "+fmt.Sprint(id))
+		return s.store.ParkFailed(ctx, id, state.ForConsent,
+			"undoing it needs a person: "+why+"; look with: undersail undo "+fmt.Sprint(id))
 	}
 	p, err := s.undo(ctx, giver, run)
 	var refused *refusal.Error
 	switch {
 	case errors.As(err, &refused) && refused.Kind != refusal.CloudRefused:
-		return s.store.ParkFailed(ctx, id, state.ForConsent, "undoing it needs a person: "+refused.Title+"; look with: undersail undo "+fmt.Sprint(id))
+		return s.store.ParkFailed(ctx, id, state.ForConsent,
+			"undoing it needs a person: "+refused.Title+"; look with: undersail undo "+fmt.Sprint(id))
 	case err != nil:
 		return err
-	case len(p.Consents) > 0 || slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" }):
-		return s.store.ParkFailed(ctx, id, state.ForConsent, fmt.Sprintf("undoing it needs a consent; read and accept proposal %d, then: undersail apply %d", p.ID, p.ID))
+	case len(p.Consents) > 0 ||
+		slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" }):
+		return s.store.ParkFailed(ctx, id, state.ForConsent,
+			fmt.Sprintf("undoing it needs a consent; read and accept proposal %d, then: undersail apply %d", p.ID,
+				p.ID))
 	}
 	if p, err = s.accept(ctx, giver, p, Acceptance{byItself: true}); err != nil {
 		return err

@@ -19,7 +19,8 @@ func TestUndoingATakingOverGivesItBack(t *testing.T) {
 	b.Apply("coast", servicetest.Source(servicetest.NetLine, servicetest.DiskLine))
 	disk := b.Alive("disks")[0]
 	b.Apply("coast", servicetest.Source(servicetest.NetLine)) // the disk is kept
-	taken := b.Apply("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, ", at_retire: keep", "", 1)))
+	taken := b.Apply("coast",
+		servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, ", at_retire: keep", "", 1)))
 	p, err := b.Service.Proposing.Undo(ctx, b.Rig.Admin, taken.ID)
 	if err != nil || servicetest.Changes(p) != "keep data" || len(p.Consents) != 0 {
 		t.Fatalf("%s %v %v", servicetest.Changes(p), p.Consents, err)
@@ -39,8 +40,10 @@ func TestUndoingKeepsWhatWasGivenLater(t *testing.T) {
 	r := servicetest.New(t, 1200)
 	s, _ := r.Replica(5e9)
 	ctx := context.Background()
-	source := strings.Replace(serialised, "  berths: {type: integer, minimum: 1, maximum: 4, later: true}\n", "  note: {type: string, default: a}\n", 1)
-	source = strings.Replace(source, "back: {type: address, want: {tags: {berths: =string(inputs.berths)}}", "back: {type: address, want: {tags: {note: =inputs.note}}", 1)
+	source := strings.Replace(serialised, "  berths: {type: integer, minimum: 1, maximum: 4, later: true}\n",
+		"  note: {type: string, default: a}\n", 1)
+	source = strings.Replace(source, "back: {type: address, want: {tags: {berths: =string(inputs.berths)}}",
+		"back: {type: address, want: {tags: {note: =inputs.note}}", 1)
 	first := r.ApplySource(s, "serialised", source, nil)
 	if run := r.Await(s, first); run.State != state.Parked {
 		t.Fatal(run.State, run.Reason)
@@ -79,7 +82,9 @@ func TestAGuardOfWhatAFailedRunMadeDoesNotStandInItsWayBack(t *testing.T) {
 	ctx := context.Background()
 	b.Apply("coast", servicetest.Source(servicetest.NetLine))
 	b.Rig.Fault(world.Fault{Kind: "denied", On: "addresses", Label: "coast-", Count: 1})
-	p := b.Propose("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, "at_retire: keep", "guard: true", 1), "front: {type: address, after: {data: healthy}}"))
+	p := b.Propose("coast", servicetest.Source(servicetest.NetLine,
+		strings.Replace(servicetest.DiskLine, "at_retire: keep", "guard: true", 1),
+		"front: {type: address, after: {data: healthy}}"))
 	run := b.Rig.Await(b.Service, b.Rig.Carry(b.Service, p))
 	if run.State != state.Failed {
 		t.Fatal(run.State, run.Reason)
@@ -88,7 +93,8 @@ func TestAGuardOfWhatAFailedRunMadeDoesNotStandInItsWayBack(t *testing.T) {
 	if err != nil || servicetest.Changes(back) != "remove data" || len(back.Consents) != 0 {
 		t.Fatalf("%s %v %v", servicetest.Changes(back), back.Consents, err)
 	}
-	if run := b.Rig.Await(b.Service, b.Rig.Carry(b.Service, back)); run.State != state.Done || len(b.Alive("disks")) != 0 {
+	run = b.Rig.Await(b.Service, b.Rig.Carry(b.Service, back))
+	if run.State != state.Done || len(b.Alive("disks")) != 0 {
 		t.Errorf("%s %s, alive are %v", run.State, run.Reason, b.Alive("disks"))
 	}
 }
@@ -99,7 +105,8 @@ func TestUndoingARenameLeavesTheThingAlone(t *testing.T) {
 	ctx := context.Background()
 	b.Apply("coast", servicetest.Source(servicetest.NetLine, servicetest.DiskLine))
 	disk := b.Alive("disks")[0]
-	renamed := strings.NewReplacer("data: {", "store: {was: data, ", ", at_retire: keep", "").Replace(servicetest.DiskLine)
+	renamed := strings.NewReplacer("data: {", "store: {was: data, ", ", at_retire: keep",
+		"").Replace(servicetest.DiskLine)
 	run := b.Apply("coast", servicetest.Source(servicetest.NetLine, renamed))
 	p, err := b.Service.Proposing.Undo(ctx, b.Rig.Admin, run.ID)
 	if err != nil || servicetest.Changes(p) != "alter data" || len(p.Consents) != 0 {
@@ -111,7 +118,8 @@ func TestUndoingARenameLeavesTheThingAlone(t *testing.T) {
 	if now := b.Alive("disks"); len(now) != 1 || now[0] != disk {
 		t.Errorf("alive are %v, and it was %s", now, disk)
 	}
-	if again := b.Propose("coast", servicetest.Source(servicetest.NetLine, servicetest.DiskLine)); again.State != "nothing" {
+	again := b.Propose("coast", servicetest.Source(servicetest.NetLine, servicetest.DiskLine))
+	if again.State != "nothing" {
 		t.Errorf("it is not what it was: %s", servicetest.Changes(again))
 	}
 }
@@ -120,12 +128,15 @@ func TestUndoingARenameLeavesTheThingAlone(t *testing.T) {
 func TestWhatAnUndoingCannotPutBackIsPaidFor(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	b.Apply("coast", servicetest.Source(servicetest.NetLine, servicetest.DiskLine))
-	run := b.Apply("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, "20GiB", "40GiB", 1)))
+	run := b.Apply("coast", servicetest.Source(servicetest.NetLine,
+		strings.Replace(servicetest.DiskLine, "20GiB", "40GiB", 1)))
 	p, err := b.Service.Proposing.Undo(context.Background(), b.Rig.Admin, run.ID)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if !slices.ContainsFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" && f.Place == "data.size" }) || p.Cost.Hour != p.CostNow.Hour || p.Cost.Hour == 0 {
+	if !slices.ContainsFunc(p.Findings,
+		func(f render.Finding) bool { return f.Code == "not-put-back" && f.Place == "data.size" }) ||
+		p.Cost.Hour != p.CostNow.Hour || p.Cost.Hour == 0 {
 		t.Errorf("it would cost %v, and costs %v: %v", p.Cost.Hour, p.CostNow.Hour, p.Findings)
 	}
 }
@@ -137,7 +148,9 @@ func TestUndoingGoesBackToWhatWasWhole(t *testing.T) {
 	ctx := context.Background()
 	b.Apply("coast", servicetest.Source(servicetest.NetLine))
 	b.Rig.Fault(world.Fault{Kind: "denied", On: "addresses", Label: "coast-", Count: -1})
-	p := b.Propose("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, "at_retire: keep, ", "", 1), "front: {type: address, after: {data: healthy}}"))
+	p := b.Propose("coast", servicetest.Source(servicetest.NetLine,
+		strings.Replace(servicetest.DiskLine, "at_retire: keep, ", "", 1),
+		"front: {type: address, after: {data: healthy}}"))
 	for range 2 { // it fails, and goes on, and fails again
 		if run := b.Rig.Await(b.Service, b.Rig.Carry(b.Service, p)); run.State != state.Failed {
 			t.Fatal(run.State, run.Reason)
@@ -152,13 +165,17 @@ func TestUndoingGoesBackToWhatWasWhole(t *testing.T) {
 		t.Fatal(err)
 	}
 	back, err := b.Service.Proposing.Undo(ctx, b.Rig.Admin, runs[0].ID)
-	if err != nil || servicetest.Changes(back) != "remove data" || !slices.Equal(servicetest.ConsentNames(back), []string{"lose-data"}) { // somebody may rely on what the first one made
+	// somebody may rely on what the first one made
+	if err != nil || servicetest.Changes(back) != "remove data" ||
+		!slices.Equal(servicetest.ConsentNames(back), []string{"lose-data"}) {
 		t.Fatalf("%s %v %v", servicetest.Changes(back), back.Consents, err)
 	}
-	if told := slices.ContainsFunc(back.Findings, func(f render.Finding) bool { return f.Code == "undone-too" }); !told {
+	told := slices.ContainsFunc(back.Findings, func(f render.Finding) bool { return f.Code == "undone-too" })
+	if !told {
 		t.Errorf("nothing tells that the run before it goes too: %v", back.Findings)
 	}
-	if run := b.Rig.Await(b.Service, b.Rig.Carry(b.Service, back)); run.State != state.Done || len(b.Alive("disks")) != 0 {
+	run := b.Rig.Await(b.Service, b.Rig.Carry(b.Service, back))
+	if run.State != state.Done || len(b.Alive("disks")) != 0 {
 		t.Errorf("%s %s, alive are %v", run.State, run.Reason, b.Alive("disks"))
 	}
 }
@@ -168,12 +185,14 @@ func TestUndoingTellsOfWhatARebuildKept(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	b.Apply("coast", servicetest.Source(servicetest.NetLine, servicetest.DiskLine))
 	disk := b.Alive("disks")[0]
-	run := b.Apply("coast", servicetest.Source(servicetest.NetLine, strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1)))
+	run := b.Apply("coast", servicetest.Source(servicetest.NetLine,
+		strings.Replace(servicetest.DiskLine, "type: solid", "type: solid-plus", 1)))
 	p, err := b.Service.Proposing.Undo(context.Background(), b.Rig.Admin, run.ID)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	i := slices.IndexFunc(p.Findings, func(f render.Finding) bool { return f.Code == "not-put-back" && f.Place == "data" })
+	i := slices.IndexFunc(p.Findings,
+		func(f render.Finding) bool { return f.Code == "not-put-back" && f.Place == "data" })
 	if i < 0 || !strings.Contains(p.Findings[i].Message, disk) {
 		t.Errorf("%s, and nothing tells of %s: %v", servicetest.Changes(p), disk, p.Findings)
 	}

@@ -47,7 +47,14 @@ func (s *Proposing) listUses(ctx context.Context, r *reading, j proposal.Judged)
 		agreed = agreed.With(sealed.Agreed(r.undoneUses))
 	}
 	if j.Uses = list; recorded > 0 {
-		j.Findings = append(j.Findings, render.Finding{Severity: lang.Note, Code: "uses-recorded", Place: "secrets", Message: fmt.Sprintf("%d uses of secrets were recorded before they were listed, and count as agreed", recorded), Remedy: "look at them once"})
+		j.Findings = append(j.Findings, render.Finding{
+			Severity: lang.Note,
+			Code:     "uses-recorded",
+			Place:    "secrets",
+			Message: fmt.Sprintf("%d uses of secrets were recorded before they were listed, and count as agreed",
+				recorded),
+			Remedy: "look at them once",
+		})
 	}
 	j.Consents = append(j.Consents, asksForUses(list, agreed)...)
 	return j, nil
@@ -84,7 +91,8 @@ func usesInWords(fresh []use.Use) string {
 	if len(fresh) == 1 {
 		count = "a new use of a secret"
 	}
-	return fmt.Sprintf("%s, listed with where they go: %s (%s)", count, strings.Join(refusal.Few(use.Places(fresh), 5), ", "), shortDigest(use.DigestOf(fresh)))
+	return fmt.Sprintf("%s, listed with where they go: %s (%s)", count,
+		strings.Join(refusal.Few(use.Places(fresh), 5), ", "), shortDigest(use.DigestOf(fresh)))
 }
 
 // shortDigest is enough of a digest to tell what was shown from anything else.
@@ -117,7 +125,9 @@ func (s *Proposing) mayAgreeToUses(ctx context.Context, u people.User, p store.P
 				continue // what it is made of is asked for
 			}
 			if !secrets.MayReveal(u, row) && !author.MayReveal(sealed.Kept(row)) {
-				return refusal.New(refusal.Forbidden, "ask "+cmp.Or(row.GivenBy, "whoever administers "+cmp.Or(row.Account, "the service"))+" to accept it", "only somebody who may read %s can agree to its use", of)
+				return refusal.New(refusal.Forbidden,
+					"ask "+cmp.Or(row.GivenBy, "whoever administers "+cmp.Or(row.Account, "the service"))+
+						" to accept it", "only somebody who may read %s can agree to its use", of)
 			}
 		}
 	}
@@ -154,7 +164,9 @@ func (s *Proposing) rulesKept(ctx context.Context, u people.User, d proposal.Doc
 			return err
 		}
 		if len(broken) > 0 {
-			return refusal.New(refusal.Conflict, "propose it with one that has "+in.Rules.Words(), "the secret %s breaks the rules of the input %s: %s", row.Reference, in.Name, strings.Join(broken, "; "))
+			return refusal.New(refusal.Conflict, "propose it with one that has "+in.Rules.Words(),
+				"the secret %s breaks the rules of the input %s: %s", row.Reference, in.Name,
+				strings.Join(broken, "; "))
 		}
 	}
 	return nil

@@ -42,13 +42,15 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	s, _ := r.Replica(0)
 	ctx := context.Background()
 	// The disk of its machine was on another, which was given something else.
-	first, _, _ := strings.Cut(strings.Replace(relays, "format: xfs}]", "format: xfs}], user_data: {write_files: [{path: /data/old, content: =inputs.old}]}", 1), "  berth:")
+	first, _, _ := strings.Cut(strings.Replace(relays, "format: xfs}]",
+		"format: xfs}], user_data: {write_files: [{path: /data/old, content: =inputs.old}]}", 1), "  berth:")
 	if run := r.Await(s, r.ApplySource(s, "relay", servicetest.Patient(first), nil)); run.State != state.Done {
 		t.Fatal(run.Reason)
 	}
 	id := r.ApplySource(s, "relay", servicetest.Patient(relays), nil)
 	run := r.Await(s, id)
-	if run.State != state.Parked || run.ParkedFor != state.ForAgreement || !strings.Contains(run.Reason, "it would use secrets in a way that nobody agreed to (tell, tell (key))") {
+	if run.State != state.Parked || run.ParkedFor != state.ForAgreement ||
+		!strings.Contains(run.Reason, "it would use secrets in a way that nobody agreed to (tell, tell (key))") {
 		t.Fatal(run.State, run.ParkedFor, run.Reason)
 	}
 	for _, x := range run.Steps {
@@ -65,13 +67,16 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	if at := use.Places(fresh); !slices.Equal(at, []string{"tell", "tell (key)"}) {
 		t.Errorf("what was agreed to is asked again: %q", at)
 	}
-	if p.Kind != state.KindGive || !slices.Contains(servicetest.ConsentNames(p), "secret-use") || len(fresh) == 0 || fresh[0].At != "tell" || !strings.Contains(fmt.Sprint(fresh[0].Text), "quay-7") || strings.Contains(fmt.Sprint(fresh[0].Text), "pending") {
+	if p.Kind != state.KindGive || !slices.Contains(servicetest.ConsentNames(p), "secret-use") || len(fresh) == 0 ||
+		fresh[0].At != "tell" || !strings.Contains(fmt.Sprint(fresh[0].Text), "quay-7") ||
+		strings.Contains(fmt.Sprint(fresh[0].Text), "pending") {
 		t.Errorf("%s asks for %v with %v", p.Kind, p.Consents, fresh)
 	}
 	if again, err := s.Proposing.Continue(ctx, oda, "relay"); err != nil || again.ID != p.ID {
 		t.Errorf("asked again it is another proposal: %v %v", again.ID, err)
 	}
-	if _, err := s.Proposing.Accept(ctx, oda, p.ID, servicetest.ConsentNames(p), ""); servicetest.Kind(err) != refusal.Forbidden {
+	if _, err := s.Proposing.Accept(ctx, oda, p.ID, servicetest.ConsentNames(p),
+		""); servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("agreed to by somebody who may not read it: %v", err)
 	}
 	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, nil, ""); servicetest.Kind(err) != refusal.Consent {
@@ -104,19 +109,23 @@ func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
-	const entry = "undersail: 1\nabout: {name: entry, version: 1.0.0, title: Entry}\ninputs: {word: {secret: true, generate: true}, note: {type: string, default: a}}\nresources: {entry: {type: secret, patience: 9h, want: {value: '=\"word \" + inputs.word', tags: {note: =inputs.note}}}}\n"
+	const entry = "undersail: 1\nabout: {name: entry, version: 1.0.0, title: Entry}\ninputs: {word: {secret: true, " +
+		"generate: true}, note: {type: string, default: a}}\nresources: {entry: {type: secret, patience: 9h, want: " +
+		"{value: '=\"word \" + inputs.word', tags: {note: =inputs.note}}}}\n"
 	if run := r.Await(s, r.ApplySource(s, "entry", entry, nil)); run.State != state.Done {
 		t.Fatal(run.Reason)
 	}
 	if run := r.Await(s, r.ApplySource(s, "giver", giver, nil)); run.State != state.Done {
 		t.Fatal(run.Reason)
 	}
-	servicetest.Query(t, r, "UPDATE proposals SET document = document - 'uses' - 'uses_listed' - 'text_by', agreement = NULL")
+	servicetest.Query(t, r, "UPDATE proposals SET document = document - 'uses' - 'uses_listed' - 'text_by', "+
+		"agreement = NULL")
 	servicetest.Query(t, r, "DELETE FROM settings WHERE name = 'agreements-sealed'")
 	if err := s.OpenSealed(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	servicetest.Query(t, r, "DO $$ BEGIN IF EXISTS (SELECT FROM proposals WHERE agreement IS NULL) OR NOT EXISTS (SELECT FROM settings WHERE name = 'agreements-sealed') THEN RAISE 'not everything is sealed'; END IF; END $$")
+	servicetest.Query(t, r, "DO $$ BEGIN IF EXISTS (SELECT FROM proposals WHERE agreement IS NULL) OR NOT EXISTS "+
+		"(SELECT FROM settings WHERE name = 'agreements-sealed') THEN RAISE 'not everything is sealed'; END IF; END $$")
 	told := func(p proposing.Proposal) (n int) {
 		for _, f := range p.Findings {
 			if f.Code == "uses-recorded" && strings.Contains(f.Message, "count as agreed") {
@@ -128,9 +137,14 @@ func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
 	for what, c := range map[string]struct {
 		source string
 		asks   bool
-	}{"an input": {entry, false}, "the text": {strings.Replace(entry, `"word "`, `"key "`, 1), true}, "the text elsewhere": {strings.Replace(entry, "title: Entry", "title: Entry as ever", 1), true}} {
+	}{
+		"an input":           {entry, false},
+		"the text":           {strings.Replace(entry, `"word "`, `"key "`, 1), true},
+		"the text elsewhere": {strings.Replace(entry, "title: Entry", "title: Entry as ever", 1), true},
+	} {
 		p := r.Propose(s, "entry", c.source, map[string]any{"note": "b"})
-		if asks := slices.Contains(servicetest.ConsentNames(p), "secret-use"); asks != c.asks || told(p) != 1 || p.Summary != "1 alter" && !c.asks {
+		asks := slices.Contains(servicetest.ConsentNames(p), "secret-use")
+		if asks != c.asks || told(p) != 1 || p.Summary != "1 alter" && !c.asks {
 			t.Errorf("%s: %s %v, told %d times: %v", what, p.Summary, p.Consents, told(p), p.Findings)
 		}
 	}
@@ -143,12 +157,14 @@ func TestASecretThatIsGoneIsAgreedToByNobody(t *testing.T) {
 	s, end := r.Still(engine.Config{}, nil)
 	t.Cleanup(end)
 	ctx := context.Background()
-	if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: "gate", Kind: "secret", Account: "saltmere-lab"}); err != nil {
+	_, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: "gate", Kind: "secret", Account: "saltmere-lab"})
+	if err != nil {
 		t.Fatal(err)
 	}
 	p := r.Propose(s, "vouched", vouched, map[string]any{"word": "secret:gate"})
 	servicetest.Query(t, r, "DELETE FROM secrets WHERE reference = 'gate@1'")
-	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.ConsentNames(p), ""); servicetest.Kind(err) != refusal.NotFound || !strings.Contains(err.Error(), "there is no secret gate@1") {
+	_, err = s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.ConsentNames(p), "")
+	if servicetest.Kind(err) != refusal.NotFound || !strings.Contains(err.Error(), "there is no secret gate@1") {
 		t.Errorf("%v", err)
 	}
 }
@@ -160,7 +176,10 @@ func TestACheckThatAsksWhatIsOnlyMadeNowIsAskedAbout(t *testing.T) {
 	r := servicetest.NewWith(t, sim.Config{Pace: 1200, Quotas: map[string]int64{"hosts": 20, "vcpus": 1000}})
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	id := r.Apply(s, "whole", "stretched-cloud", map[string]any{"zones": []any{"north-fell-a", "north-fell-b", "north-fell-c"}, "office": "127.0.0.0/8"})
+	id := r.Apply(s, "whole", "stretched-cloud", map[string]any{
+		"zones":  []any{"north-fell-a", "north-fell-b", "north-fell-c"},
+		"office": "127.0.0.0/8",
+	})
 	if run := r.Await(s, id); run.State != state.Parked || run.ParkedFor != state.ForAgreement {
 		t.Fatal(run.State, run.ParkedFor, run.Reason)
 	}
@@ -169,7 +188,8 @@ func TestACheckThatAsksWhatIsOnlyMadeNowIsAskedAbout(t *testing.T) {
 		t.Fatalf("nothing is asked: %+v (%v)", p, err)
 	}
 	fresh := slices.DeleteFunc(slices.Clone(p.Uses), func(u use.Use) bool { return !u.New })
-	if len(fresh) != 1 || fresh[0].At != "cliff http-1" || len(fresh[0].Waits) != 0 || !strings.Contains(fmt.Sprint(fresh[0].Text), "https://10.") {
+	if len(fresh) != 1 || fresh[0].At != "cliff http-1" || len(fresh[0].Waits) != 0 ||
+		!strings.Contains(fmt.Sprint(fresh[0].Text), "https://10.") {
 		t.Errorf("asked is %+v", fresh)
 	}
 	if _, err := s.Proposing.Accept(ctx, r.Admin, p.ID, servicetest.All(p), ""); err != nil {

@@ -88,12 +88,14 @@ func (r *Refused) Error() string { return r.Why }
 // The words of refusals.
 var (
 	errNever   = &Refused{"this address is never reached from here"}
-	errPrivate = &Refused{"private and loopback addresses are reached only where an administrator opened them (serve --reach)"}
+	errPrivate = &Refused{"private and loopback addresses are reached only where an administrator opened them " +
+		"(serve --reach)"}
 )
 
 // closed are ranges that are never reached: they name no host, or this one, whatever their
 // packets would do (RFC 6890, RFC 4291, RFC 3879).
-var closed = prefixes("0.0.0.0/8", "192.0.0.0/24", "240.0.0.0/4", "::/96", "fec0::/10", "100::/64", "2001::/23", "5f00::/16")
+var closed = prefixes("0.0.0.0/8", "192.0.0.0/24", "240.0.0.0/4", "::/96", "fec0::/10", "100::/64", "2001::/23",
+	"5f00::/16")
 
 // shared are ranges that are as little public as private ones: of networks of providers
 // (RFC 6598), of benchmarks (RFC 2544), and what a translator of one's own sends on
@@ -116,7 +118,8 @@ func (p *Policy) Check(at netip.AddrPort) error {
 	addr := at.Addr().Unmap()
 	addr = embedded(addr)
 	at = netip.AddrPortFrom(addr, at.Port())
-	if !addr.IsValid() || addr.IsLinkLocalUnicast() || addr.IsMulticast() || addr.IsUnspecified() || addr.Zone() != "" || within(closed, addr) && addr != netip.IPv6Loopback() || p.isOurs(at) {
+	if !addr.IsValid() || addr.IsLinkLocalUnicast() || addr.IsMulticast() || addr.IsUnspecified() ||
+		addr.Zone() != "" || within(closed, addr) && addr != netip.IPv6Loopback() || p.isOurs(at) {
 		return errNever
 	}
 	if !addr.IsPrivate() && !addr.IsLoopback() && !within(shared, addr) {

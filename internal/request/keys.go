@@ -36,9 +36,11 @@ func (s *Keys) Take(ctx context.Context, u people.User, key, request string) (*A
 	case err != nil || taken:
 		return nil, err
 	case before.Request != request:
-		return nil, refusal.New(refusal.Conflict, "use a new key for a new call", "this Idempotency-Key was used with another call")
+		return nil, refusal.New(refusal.Conflict, "use a new key for a new call",
+			"this Idempotency-Key was used with another call")
 	case before.Status == 0:
-		return nil, refusal.New(refusal.Conflict, "ask again in a moment", "the call with this Idempotency-Key is still being carried out")
+		return nil, refusal.New(refusal.Conflict, "ask again in a moment",
+			"the call with this Idempotency-Key is still being carried out")
 	}
 	return &Answered{before.Status, before.Answer}, nil
 }

@@ -90,14 +90,16 @@ func (t *Turns) Compute(ctx context.Context, do func(b *budget.Budget)) error {
 		whole, err = a.within(ctx, t.long, left, do)
 	}
 	if err == nil && !whole {
-		err = refusal.New(refusal.TooMuch, "ask for less: fewer members of repetitions, smaller lists", "this takes more than the %d million units that one request may compute", computeBudget/1_000_000)
+		err = refusal.New(refusal.TooMuch, "ask for less: fewer members of repetitions, smaller lists",
+			"this takes more than the %d million units that one request may compute", computeBudget/1_000_000)
 	}
 	return err
 }
 
 // within computes at most so much, when it is its turn, and reports whether it came to its
 // end.
-func (a *allowance) within(ctx context.Context, turns *turnstile.Turnstile, most int64, do func(b *budget.Budget)) (whole bool, err error) {
+func (a *allowance) within(ctx context.Context, turns *turnstile.Turnstile, most int64,
+	do func(b *budget.Budget)) (whole bool, err error) {
 	leave, ok := turns.Enter(ctx, a.who, computingEach, computePatience)
 	if ok {
 		defer leave()

@@ -45,7 +45,8 @@ func interruption(i change.Interruption, rate float64) string {
 		case c.Was == nil && c.Is == nil: // a secret one
 			text = fmt.Sprintf("input `%s`, of which `%s` is made, is another", c.Input, c.Property)
 		default:
-			text = fmt.Sprintf("input `%s`, of which `%s` is made, goes from %s to %s; with %s it would not happen", c.Input, c.Property, InBrief(c.Was), InBrief(c.Is), InBrief(c.Was))
+			text = fmt.Sprintf("input `%s`, of which `%s` is made, goes from %s to %s; with %s it would not happen",
+				c.Input, c.Property, InBrief(c.Was), InBrief(c.Is), InBrief(c.Was))
 		}
 		parts = append(parts, text)
 	}

@@ -13,7 +13,8 @@ import (
 // Markdown writes a proposal as a comment for a review.
 func Markdown(w io.Writer, p proposing.Proposal) {
 	fmt.Fprintf(w, "# Proposal %d for stack %s: %s\n\n", p.ID, p.Stack, p.Summary)
-	fmt.Fprintf(w, "%s in region %s%s, proposed by %s, %s\n", p.Account, p.Region, Prefixed(", template ", p.Template), p.CreatedBy, p.State)
+	fmt.Fprintf(w, "%s in region %s%s, proposed by %s, %s\n", p.Account, p.Region, Prefixed(", template ", p.Template),
+		p.CreatedBy, p.State)
 	if len(p.Consents) > 0 {
 		fmt.Fprint(w, "\n## To agree to\n\n")
 		for _, c := range p.Consents {
@@ -40,7 +41,9 @@ func Markdown(w io.Writer, p proposing.Proposal) {
 		fmt.Fprint(w, "\n## What secrets are opened for\n\n")
 		rows(w, []string{"", "Secrets", "For", "At", "Goes to", "With"}, len(p.Uses), func(i int) []string {
 			u := p.Uses[i]
-			return []string{map[bool]string{true: "**new**", false: ""}[u.New], "`" + strings.Join(u.Secrets, "`, `") + "`", Purpose(u), "`" + u.At + "`" + Members(u), u.To, strings.Join(UseText(u), "<br>")}
+			return []string{map[bool]string{true: "**new**", false: ""}[u.New],
+				"`" + strings.Join(u.Secrets, "`, `") + "`", Purpose(u), "`" + u.At + "`" + Members(u), u.To,
+				strings.Join(UseText(u), "<br>")}
 		})
 	}
 	fmt.Fprint(w, "\n## Changes\n\n")
@@ -82,16 +85,19 @@ func Markdown(w io.Writer, p proposing.Proposal) {
 	}
 	if len(p.Quota) > 0 {
 		fmt.Fprint(w, "\n## Quotas\n\n")
-		rows(w, []string{"Region", "Quota", "Limit", "Used", "Adds", "Left", "Wanted by others"}, len(p.Quota), func(i int) []string {
-			q := p.Quota[i]
-			return []string{q.Region, q.Name, fmt.Sprint(q.Limit), fmt.Sprint(q.Used), fmt.Sprint(q.Adds), fmt.Sprint(q.Left), fmt.Sprint(q.Wanted)}
-		})
+		rows(w, []string{"Region", "Quota", "Limit", "Used", "Adds", "Left", "Wanted by others"}, len(p.Quota),
+			func(i int) []string {
+				q := p.Quota[i]
+				return []string{q.Region, q.Name, fmt.Sprint(q.Limit), fmt.Sprint(q.Used), fmt.Sprint(q.Adds),
+					fmt.Sprint(q.Left), fmt.Sprint(q.Wanted)}
+			})
 	}
 	if len(p.Compliance) > 0 {
 		fmt.Fprint(w, "\n## What the template needs\n\n")
 		rows(w, []string{"Input", "By", "What", "Needed", "Chosen", "Kept"}, len(p.Compliance), func(i int) []string {
 			x := p.Compliance[i]
-			return []string{"`" + x.Input + "`", x.By, x.What, x.Needed, x.Chosen, map[bool]string{true: "yes", false: "**no**"}[x.Kept]}
+			return []string{"`" + x.Input + "`", x.By, x.What, x.Needed, x.Chosen,
+				map[bool]string{true: "yes", false: "**no**"}[x.Kept]}
 		})
 	}
 	if len(p.Inputs) > 0 {

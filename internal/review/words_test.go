@@ -12,7 +12,11 @@ func TestAChangeSaysWhyOrWhat(t *testing.T) {
 	t.Parallel()
 	fields := []change.Field{{Name: "size"}, {Name: "tags"}}
 	for want, c := range map[string]change.Change{
-		"the stack is retired; what it holds is lost": {Change: change.Remove, Reason: "the stack is retired", Loses: true},
+		"the stack is retired; what it holds is lost": {
+			Change: change.Remove,
+			Reason: "the stack is retired",
+			Loses:  true,
+		},
 		"size; tags":        {Change: change.Alter, Fields: fields},
 		"":                  {Change: change.Create, Fields: fields},
 		"after the network": {Change: change.Create, Fields: fields, Notes: []string{"after the network"}},
@@ -37,7 +41,8 @@ func TestValuesAreToldAsPeopleReadThem(t *testing.T) {
 		{waits, "waits for net.id", "waits for net.id"},
 		{map[string]any{"network": waits}, `{"network":"waits for net.id"}`, "{network}"},
 		{map[string]any{"desk": "duty"}, `{"desk":"duty"}`, `{"desk":"duty"}`},
-		{[]any{map[string]any{"port": 80, "from": "10.0.0.0/8"}, "all"}, `[{"from":"10.0.0.0/8","port":80},"all"]`, "[from 10.0.0.0/8, port 80; all]"},
+		{[]any{map[string]any{"port": 80, "from": "10.0.0.0/8"}, "all"}, `[{"from":"10.0.0.0/8","port":80},"all"]`,
+			"[from 10.0.0.0/8, port 80; all]"},
 		{[]any{}, "[]", "[]"},
 	} {
 		if got := Value(c.v); got != c.whole {
@@ -51,7 +56,13 @@ func TestValuesAreToldAsPeopleReadThem(t *testing.T) {
 
 func TestSpansAreToldOnTheAccountsClock(t *testing.T) {
 	t.Parallel()
-	for want, c := range map[string][2]float64{"4.0s": {4, 1}, "12s": {12, 0}, "2m 05s": {125, 1}, "1h 02m": {3725, 1}, "4m 00s (12s real)": {12, 20}} {
+	for want, c := range map[string][2]float64{
+		"4.0s":              {4, 1},
+		"12s":               {12, 0},
+		"2m 05s":            {125, 1},
+		"1h 02m":            {3725, 1},
+		"4m 00s (12s real)": {12, 20},
+	} {
 		if got := Clock(c[0], c[1]); got != want {
 			t.Errorf("%g s at %g times: %q, want %q", c[0], c[1], got, want)
 		}

@@ -112,7 +112,8 @@ func (b *Box) current(again bool) []*age.X25519Identity {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if again {
-		if info, err := os.Stat(b.path); err == nil && !(os.SameFile(info, b.file) && info.ModTime().Equal(b.file.ModTime())) {
+		info, err := os.Stat(b.path)
+		if err == nil && !(os.SameFile(info, b.file) && info.ModTime().Equal(b.file.ModTime())) {
 			b.read() // what cannot be read now changes nothing
 		}
 	}

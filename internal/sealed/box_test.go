@@ -56,8 +56,17 @@ func TestBox(t *testing.T) {
 func TestCredentialsOpenOnlyBesideTheirEndpoint(t *testing.T) {
 	t.Parallel()
 	box, _ := newBox(t)
-	sealed, _ := box.seal(forAccount(store.Account{Name: "saltmere-lab", Cloud: "larch", Endpoint: "https://larch.example"}), []byte("{}"))
-	for _, moved := range []string{forAccount(store.Account{Name: "saltmere-lab", Cloud: "larch", Endpoint: "https://elsewhere.example"}), forAccount(store.Account{Name: "saltmere-live", Cloud: "larch", Endpoint: "https://larch.example"}), forAccount(store.Account{Name: "saltmere-lab", Cloud: "sorrel", Endpoint: "https://larch.example"})} {
+	sealed, _ := box.seal(forAccount(store.Account{
+		Name:     "saltmere-lab",
+		Cloud:    "larch",
+		Endpoint: "https://larch.example",
+	}), []byte("{}"))
+	for _, moved := range []string{forAccount(store.Account{
+		Name:     "saltmere-lab",
+		Cloud:    "larch",
+		Endpoint: "https://elsewhere.example",
+	}), forAccount(store.Account{Name: "saltmere-live", Cloud: "larch", Endpoint: "https://larch.example"}),
+		forAccount(store.Account{Name: "saltmere-lab", Cloud: "sorrel", Endpoint: "https://larch.example"})} {
 		if _, err := box.open(moved, sealed); !errors.Is(err, ErrMoved) {
 			t.Errorf("%s: %v", moved, err)
 		}

@@ -52,10 +52,12 @@ func TestNoPlaceOfASecretIsForgotten(t *testing.T) {
 	t.Parallel()
 	places := 0
 	run := &Run{values: map[string]string{word: "kelp", "site/other@1": "hemp"}}
-	try := func(at string, list func(around, reference string, p use.Place, stack render.Stack, name string) []use.Use) {
+	try := func(at string,
+		list func(around, reference string, p use.Place, stack render.Stack, name string) []use.Use) {
 		t.Helper()
 		places++
-		place, stack := use.Place{By: "ines", Template: "t1"}, render.Stack{Name: "site", Account: "saltmere-lab", Cloud: "larch"}
+		place, stack := use.Place{By: "ines", Template: "t1"},
+			render.Stack{Name: "site", Account: "saltmere-lab", Cloud: "larch"}
 		agreed := list("around ", word, place, stack, "thing")
 		if len(agreed) == 0 || !slices.Contains(use.Secrets(agreed), word) {
 			t.Errorf("%s: a secret there is no use", at)
@@ -78,9 +80,11 @@ func TestNoPlaceOfASecretIsForgotten(t *testing.T) {
 			"another secret":     list("around ", "site/other@1", place, stack, "thing"),
 			"other surroundings": list("another ", word, place, stack, "thing"),
 			"another author":     list("around ", word, use.Place{By: "mole", Template: "t1"}, stack, "thing"),
-			"another account":    list("around ", word, place, render.Stack{Name: "site", Account: "saltmere-live", Cloud: "larch"}, "thing"),
-			"another cloud":      list("around ", word, place, render.Stack{Name: "site", Account: "saltmere-lab", Cloud: "openstack"}, "thing"),
-			"another resource":   list("around ", word, place, stack, "else"),
+			"another account": list("around ", word, place,
+				render.Stack{Name: "site", Account: "saltmere-live", Cloud: "larch"}, "thing"),
+			"another cloud": list("around ", word, place,
+				render.Stack{Name: "site", Account: "saltmere-lab", Cloud: "openstack"}, "thing"),
+			"another resource": list("around ", word, place, stack, "else"),
 		} {
 			reveal, beyond := run.Opens(other)
 			if len(beyond) == 0 {
@@ -108,12 +112,18 @@ func TestNoPlaceOfASecretIsForgotten(t *testing.T) {
 			if typ.Own && p.Name == "again_when" {
 				continue // it is compared, and goes nowhere; see below
 			}
-			try(kind+"."+p.Name, func(around, reference string, place use.Place, stack render.Stack, name string) []use.Use {
+			try(kind+"."+p.Name, func(around, reference string, place use.Place, stack render.Stack,
+				name string) []use.Use {
 				v, _ := holding(p.Shape, marked(around, reference))
 				if typ.Own && p.Name == "through" {
 					v = map[string]any{"host": "10.0.0.1", "user": "admin", "key": marked(around, reference)}
 				}
-				return use.OfResource(render.Resource{Name: name, Declared: name, Type: kind, Want: map[string]any{p.Name: v}}, stack, place)
+				return use.OfResource(render.Resource{
+					Name:     name,
+					Declared: name,
+					Type:     kind,
+					Want:     map[string]any{p.Name: v},
+				}, stack, place)
 			})
 		}
 	}
@@ -122,13 +132,19 @@ func TestNoPlaceOfASecretIsForgotten(t *testing.T) {
 			if _, holds := holding(p.Shape, resource.Unresolved{}); !holds {
 				continue
 			}
-			try("check "+kind+"."+p.Name, func(around, reference string, place use.Place, stack render.Stack, name string) []use.Use {
-				v, _ := holding(p.Shape, marked(around, reference))
-				if p.Name == "through" {
-					v = map[string]any{"host": "10.0.0.1", "user": "admin", "key": marked(around, reference)}
-				}
-				return use.OfChecks(render.Resource{Name: name, Declared: name, Type: "address", Checks: []health.Check{{Name: kind + "-1", Kind: kind, Spec: map[string]any{p.Name: v}}}}, stack, place)
-			})
+			try("check "+kind+"."+p.Name,
+				func(around, reference string, place use.Place, stack render.Stack, name string) []use.Use {
+					v, _ := holding(p.Shape, marked(around, reference))
+					if p.Name == "through" {
+						v = map[string]any{"host": "10.0.0.1", "user": "admin", "key": marked(around, reference)}
+					}
+					return use.OfChecks(render.Resource{
+						Name:     name,
+						Declared: name,
+						Type:     "address",
+						Checks:   []health.Check{{Name: kind + "-1", Kind: kind, Spec: map[string]any{p.Name: v}}},
+					}, stack, place)
+				})
 		}
 	}
 	if places < 60 {
@@ -142,7 +158,9 @@ func TestWhereEverybodyReadsNoSecretStands(t *testing.T) {
 	t.Parallel()
 	for _, kind := range resource.TypeNames() {
 		for name, v := range map[string]any{"name": marked("", word), "tags": map[string]any{"a": marked("", word)}} {
-			r := &render.Rendering{Resources: []render.Resource{{Name: "thing", Type: kind, Want: map[string]any{name: v}}}}
+			r := &render.Rendering{
+				Resources: []render.Resource{{Name: "thing", Type: kind, Want: map[string]any{name: v}}},
+			}
 			if found := use.InTheClear(r); len(found) != 1 || found[0].Severity != "error" {
 				t.Errorf("%s.%s: %v", kind, name, found)
 			}
@@ -155,12 +173,39 @@ func TestWhereEverybodyReadsNoSecretStands(t *testing.T) {
 func TestTheDestinationIsPartOfAUse(t *testing.T) {
 	t.Parallel()
 	specs := map[string]map[string]any{
-		"http":     {"url": "https://site.saltmere.example/", "password": marked("", word), "user": "duty", "trust": "system", "method": "GET", "body": "b", "headers": map[string]any{"a": "b"}, "through": map[string]any{"host": "10.0.0.1", "user": "admin"}},
-		"ssh":      {"host": "10.0.0.9", "port": int64(22), "user": "admin", "password": marked("", word), "command": "hostname", "host_key": "ssh-ed25519 A", "through": map[string]any{"host": "10.0.0.1", "user": "admin"}},
-		"database": {"host": "10.0.0.9", "port": int64(5432), "name": "logs", "user": "reader", "password": marked("", word), "query": "select 1", "trust": "any", "through": map[string]any{"host": "10.0.0.1", "user": "admin"}},
+		"http": {
+			"url":      "https://site.saltmere.example/",
+			"password": marked("", word),
+			"user":     "duty",
+			"trust":    "system",
+			"method":   "GET",
+			"body":     "b",
+			"headers":  map[string]any{"a": "b"},
+			"through":  map[string]any{"host": "10.0.0.1", "user": "admin"},
+		},
+		"ssh": {
+			"host":     "10.0.0.9",
+			"port":     int64(22),
+			"user":     "admin",
+			"password": marked("", word),
+			"command":  "hostname",
+			"host_key": "ssh-ed25519 A",
+			"through":  map[string]any{"host": "10.0.0.1", "user": "admin"},
+		},
+		"database": {
+			"host":     "10.0.0.9",
+			"port":     int64(5432),
+			"name":     "logs",
+			"user":     "reader",
+			"password": marked("", word),
+			"query":    "select 1",
+			"trust":    "any",
+			"through":  map[string]any{"host": "10.0.0.1", "user": "admin"},
+		},
 	}
 	digests := func(kind string, spec map[string]any) map[string]bool {
-		return use.Digests(use.OfProof([]health.Check{{Name: kind + "-1", Kind: kind, Spec: spec}}, render.Stack{}, use.Place{}))
+		return use.Digests(use.OfProof([]health.Check{{Name: kind + "-1", Kind: kind, Spec: spec}}, render.Stack{},
+			use.Place{}))
 	}
 	for kind, spec := range specs {
 		agreed := digests(kind, spec)
@@ -204,7 +249,10 @@ func TestTheZeroPermitOpensNothing(t *testing.T) {
 	box, _ := newBox(t)
 	s := New(box, nil)
 	row := secretRow(t, s, word, "kelp-and-shingle")
-	for what, p := range map[string]Permit{"the zero permit": {}, "one for another": {map[string]bool{"site/other@1": true}}} {
+	for what, p := range map[string]Permit{
+		"the zero permit": {},
+		"one for another": {map[string]bool{"site/other@1": true}},
+	} {
 		if plain, err := s.Open(context.Background(), p, row); err == nil || plain.Expose() != "" {
 			t.Errorf("%s opens %q", what, plain.Expose())
 		}
@@ -221,7 +269,9 @@ func TestTheZeroPermitOpensNothing(t *testing.T) {
 	if raw, err := plain.MarshalText(); err != nil || string(raw) != "secret:"+word {
 		t.Errorf("it is written as %s %v", raw, err)
 	}
-	if s := secret.NewScrubber(map[string]string{word: plain.Expose()}); s.Text("kelp-and-shingle") == "kelp-and-shingle" {
+	if s := secret.NewScrubber(map[string]string{
+		word: plain.Expose(),
+	}); s.Text("kelp-and-shingle") == "kelp-and-shingle" {
 		t.Error("it is not taken out of texts")
 	}
 }

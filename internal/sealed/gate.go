@@ -64,7 +64,8 @@ func (s *Sealed) Opened(ctx context.Context, p Permit) (func(reference string) (
 
 // Breaks lists the rules that a secret breaks. Whoever may not read it is told nothing of
 // it: then it is not looked at.
-func (s *Sealed) Breaks(ctx context.Context, a access.Actor, row store.Secret, rules secretrule.Rules, names ...string) (broken []string, looked bool, err error) {
+func (s *Sealed) Breaks(ctx context.Context, a access.Actor, row store.Secret, rules secretrule.Rules,
+	names ...string) (broken []string, looked bool, err error) {
 	p, refused := s.MayReveal(a, row)
 	if refused != nil {
 		return nil, false, nil

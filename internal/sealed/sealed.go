@@ -112,7 +112,8 @@ func (s *Sealed) Scrubber(ctx context.Context, stackID string, besides ...string
 
 // HandOver computes what a stack hands to others, with its secrets in their places, and
 // keeps it closed: it can be sealed anew, and compared with what was handed over before.
-func (s *Sealed) HandOver(ctx context.Context, stackID string, besides []string, compute func(reveal func(reference string) (string, bool)) (map[string]string, error)) (map[string]Plain, error) {
+func (s *Sealed) HandOver(ctx context.Context, stackID string, besides []string,
+	compute func(reveal func(reference string) (string, bool)) (map[string]string, error)) (map[string]Plain, error) {
 	values, err := s.values(ctx, stackID, besides)
 	if err != nil {
 		return nil, err

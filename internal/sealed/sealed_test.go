@@ -146,7 +146,13 @@ func full(t *testing.T) (*Sealed, *memory, *Box) {
 	m := &memory{secrets: map[string]store.Secret{}, settings: map[string][]byte{}}
 	s := New(box, m)
 	coast := "1"
-	for reference, value := range map[string]string{"coast/word@1": "springtide", "coast/pair@1": privateKey, "gate@1": "slack water", "gate@2": "ebb and flow", "tower@1": privateKey} {
+	for reference, value := range map[string]string{
+		"coast/word@1": "springtide",
+		"coast/pair@1": privateKey,
+		"gate@1":       "slack water",
+		"gate@2":       "ebb and flow",
+		"tower@1":      privateKey,
+	} {
 		x := store.Secret{Reference: reference, Kind: "secret", Account: "saltmere-lab", GivenBy: "oda"}
 		if value == privateKey {
 			x.Kind = "private_key"
@@ -159,7 +165,8 @@ func full(t *testing.T) (*Sealed, *memory, *Box) {
 		}
 		m.secrets[reference] = x
 	}
-	m.accounts = []store.Account{{Name: "saltmere-lab", Cloud: "larch", Endpoint: "https://larch.example"}, {Name: "open"}}
+	m.accounts = []store.Account{{Name: "saltmere-lab", Cloud: "larch", Endpoint: "https://larch.example"},
+		{Name: "open"}}
 	if err := s.Account(&m.accounts[0], map[string]string{"client": "x"}); err != nil {
 		t.Fatal(err)
 	}
@@ -184,7 +191,8 @@ func TestAPermitOpensWhatItWasMadeFor(t *testing.T) {
 	s, m, _ := full(t)
 	ctx := t.Context()
 	word, gate := m.secrets["coast/word@1"], m.secrets["gate@1"]
-	if _, err := s.Open(ctx, Permit{}, word); err == nil || !strings.Contains(err.Error(), "coast/word@1 is opened without a permit") {
+	_, err := s.Open(ctx, Permit{}, word)
+	if err == nil || !strings.Contains(err.Error(), "coast/word@1 is opened without a permit") {
 		t.Error(err)
 	}
 	p, refused := s.MayReveal(giver, word)
@@ -209,7 +217,8 @@ func TestAPermitOpensWhatItWasMadeFor(t *testing.T) {
 	}
 	foreign := gate
 	foreign.Account, foreign.GivenBy = "saltmere-live", "ines"
-	p, refused = s.MayReveal(access.Actor{Person: "x", Grants: access.Grants{{Name: "admin", Account: "saltmere-lab"}}}, word, foreign)
+	p, refused = s.MayReveal(access.Actor{Person: "x", Grants: access.Grants{{Name: "admin", Account: "saltmere-lab"}}},
+		word, foreign)
 	if _, err := s.Open(ctx, p, word); err == nil || refused == nil || refused.Account != "saltmere-live" {
 		t.Error("of several one was refused, and another opens", refused)
 	}
@@ -222,7 +231,8 @@ func TestAPermitOpensWhatItWasMadeFor(t *testing.T) {
 		t.Error("it gives what it has no permit for")
 	}
 	delete(m.secrets, "gate@1")
-	if _, err := s.Opened(ctx, p); !errors.Is(err, store.ErrNotFound) || !strings.Contains(err.Error(), "read secret gate@1") {
+	_, err = s.Opened(ctx, p)
+	if !errors.Is(err, store.ErrNotFound) || !strings.Contains(err.Error(), "read secret gate@1") {
 		t.Error(err)
 	}
 }
@@ -232,10 +242,12 @@ func TestNobodyIsToldOfWhatTheyMayNotRead(t *testing.T) {
 	s, m, _ := full(t)
 	ctx := t.Context()
 	long := secretrule.Rules{Length: 40}
-	if broken, looked, err := s.Breaks(ctx, stranger, m.secrets["gate@1"], long); broken != nil || looked || err != nil {
+	broken, looked, err := s.Breaks(ctx, stranger, m.secrets["gate@1"], long)
+	if broken != nil || looked || err != nil {
 		t.Error(broken, looked, err)
 	}
-	if broken, looked, err := s.Breaks(ctx, giver, m.secrets["gate@1"], long); len(broken) == 0 || !looked || err != nil {
+	broken, looked, err = s.Breaks(ctx, giver, m.secrets["gate@1"], long)
+	if len(broken) == 0 || !looked || err != nil {
 		t.Error(broken, looked, err)
 	}
 	moved := m.secrets["gate@1"]
@@ -266,7 +278,8 @@ func TestAnAgreementOpensItsUsesAlone(t *testing.T) {
 	if p, beyond := agreed.Permit([]use.Use{a, c}); len(beyond) != 1 || beyond[0].Digest != "c" || len(p.opens) > 0 {
 		t.Error("it opens what goes with something that nobody agreed to", beyond)
 	}
-	if p, beyond := agreed.Permit([]use.Use{b}); len(beyond) > 0 || !p.opens["gate@1"] || !p.opens["coast/word@1"] || len(p.opens) != 2 {
+	p, beyond := agreed.Permit([]use.Use{b})
+	if len(beyond) > 0 || !p.opens["gate@1"] || !p.opens["coast/word@1"] || len(p.opens) != 2 {
 		t.Error(p, beyond)
 	}
 	more := Agreed([]use.Use{a}).With(Agreed([]use.Use{c}))
@@ -295,7 +308,8 @@ func TestAnAgreementOpensItsUsesAlone(t *testing.T) {
 	if _, ok := reveal("coast/word@1"); ok {
 		t.Error("it opens though something is beyond")
 	}
-	if text := r.Scrubber().Text("the springtide of slack water"); strings.Contains(text, "springtide") || strings.Contains(text, "slack water") {
+	text := r.Scrubber().Text("the springtide of slack water")
+	if strings.Contains(text, "springtide") || strings.Contains(text, "slack water") {
 		t.Error(text)
 	}
 	if v, ok := r.Recorded("gate@1"); v != "slack water" || !ok {
@@ -304,13 +318,19 @@ func TestAnAgreementOpensItsUsesAlone(t *testing.T) {
 	if _, ok := r.Recorded("gate@2"); ok {
 		t.Error("a run has what is not its own")
 	}
-	if foreign := r.Foreign(map[string][]string{"own": {"coast/word@1", "gate@1"}, "other": {"coast/word@1", "gate@2"}, "none": nil}); !foreign["other"] || len(foreign) != 1 {
+	foreign := r.Foreign(map[string][]string{
+		"own":   {"coast/word@1", "gate@1"},
+		"other": {"coast/word@1", "gate@2"},
+		"none":  nil,
+	})
+	if !foreign["other"] || len(foreign) != 1 {
 		t.Errorf("machines with what the run does not have: %v", foreign)
 	}
 	if public, err := r.PublicHalf("coast/pair@1", "coast"); err != nil || public != publicKey {
 		t.Error(public, err)
 	}
-	if _, err := r.PublicHalf("coast/word@1", ""); err == nil || !strings.Contains(err.Error(), "key coast/word@1 cannot be read") {
+	_, err = r.PublicHalf("coast/word@1", "")
+	if err == nil || !strings.Contains(err.Error(), "key coast/word@1 cannot be read") {
 		t.Error(err)
 	}
 }
@@ -327,8 +347,12 @@ func TestSealsHoldWhatStandsBesideThem(t *testing.T) {
 		t.Error("another replica has another key")
 	}
 	for what, holds := range map[string]bool{
-		"other parts": s.Holds(seal, "acceptance", "1", "23"), "more parts": s.Holds(seal, "acceptance", "12", "3", ""), "another purpose": s.Holds(seal, "giving", "12", "3"),
-		"no purpose": s.Holds(seal, "", "12", "3"), "no seal": s.Holds(nil, "acceptance", "12", "3"), "cut": s.Holds(seal[:31], "acceptance", "12", "3"),
+		"other parts":     s.Holds(seal, "acceptance", "1", "23"),
+		"more parts":      s.Holds(seal, "acceptance", "12", "3", ""),
+		"another purpose": s.Holds(seal, "giving", "12", "3"),
+		"no purpose":      s.Holds(seal, "", "12", "3"),
+		"no seal":         s.Holds(nil, "acceptance", "12", "3"),
+		"cut":             s.Holds(seal[:31], "acceptance", "12", "3"),
 	} {
 		if holds {
 			t.Error("it holds for", what)
@@ -337,11 +361,13 @@ func TestSealsHoldWhatStandsBesideThem(t *testing.T) {
 	if bytes.Equal(s.SealOf("", "a"), s.SealOf("0", "a")) || bytes.Equal(s.SealOf(""), s.SealOf("x")) {
 		t.Error("purposes are alike")
 	}
-	if s.Keyed("request", "a") == s.Keyed("request", "b") || s.Keyed("request", "a") == s.Keyed("other", "a") || s.Keyed("request", "a") != again.Keyed("request", "a") || len(s.Keyed("", "")) != 64 {
+	if s.Keyed("request", "a") == s.Keyed("request", "b") || s.Keyed("request", "a") == s.Keyed("other", "a") ||
+		s.Keyed("request", "a") != again.Keyed("request", "a") || len(s.Keyed("", "")) != 64 {
 		t.Error("what is kept of a text tells others apart")
 	}
 	stranger, _ := newBox(t)
-	if err := New(stranger, m).Begin(t.Context()); !errors.Is(err, ErrCannotOpen) || !strings.Contains(err.Error(), "the key of the audit") {
+	err := New(stranger, m).Begin(t.Context())
+	if !errors.Is(err, ErrCannotOpen) || !strings.Contains(err.Error(), "the key of the audit") {
 		t.Error(err)
 	}
 }
@@ -358,7 +384,8 @@ func TestKeysSignAndStayHere(t *testing.T) {
 	if err != nil || !bytes.Equal(signer.PublicKey().Marshal(), public.Marshal()) {
 		t.Error("it signs with another key", err)
 	}
-	if _, err := s.Signer(ctx, s.ForPeople(m.secrets["gate@1"]), "gate@1"); err == nil || !strings.Contains(err.Error(), "without a permit") {
+	_, err = s.Signer(ctx, s.ForPeople(m.secrets["gate@1"]), "gate@1")
+	if err == nil || !strings.Contains(err.Error(), "without a permit") {
 		t.Error("what is no key signs people in:", err)
 	}
 	if _, err := s.Signer(ctx, s.ForPeople(m.secrets["tower@1"]), "coast/pair@1"); err == nil {
@@ -368,7 +395,9 @@ func TestKeysSignAndStayHere(t *testing.T) {
 		t.Error(err)
 	}
 	p, _ := s.MayReveal(admin, m.secrets["gate@1"])
-	if _, err := s.Signer(ctx, p, "gate@1"); err == nil || !strings.Contains(err.Error(), "key gate@1 cannot be read") || strings.Contains(err.Error(), "slack") {
+	_, err = s.Signer(ctx, p, "gate@1")
+	if err == nil || !strings.Contains(err.Error(), "key gate@1 cannot be read") ||
+		strings.Contains(err.Error(), "slack") {
 		t.Error(err)
 	}
 }
@@ -378,16 +407,18 @@ func TestWhatIsHandedOverStaysClosed(t *testing.T) {
 	s, m, _ := full(t)
 	ctx := t.Context()
 	failed := errors.New("it cannot be computed")
-	over, err := s.HandOver(ctx, "1", []string{"gate@1"}, func(reveal func(string) (string, bool)) (map[string]string, error) {
-		word, knows := reveal("coast/word@1")
-		gate, besides := reveal("gate@1")
-		_, other := reveal("gate@2")
-		if !knows || !besides || other {
-			t.Error(knows, besides, other)
-		}
-		return map[string]string{"both": word + " " + gate}, failed
-	})
-	if !errors.Is(err, failed) || over["both"].Expose() != "springtide slack water" || over["both"].String() != "secret:both" {
+	over, err := s.HandOver(ctx, "1", []string{"gate@1"},
+		func(reveal func(string) (string, bool)) (map[string]string, error) {
+			word, knows := reveal("coast/word@1")
+			gate, besides := reveal("gate@1")
+			_, other := reveal("gate@2")
+			if !knows || !besides || other {
+				t.Error(knows, besides, other)
+			}
+			return map[string]string{"both": word + " " + gate}, failed
+		})
+	if !errors.Is(err, failed) || over["both"].Expose() != "springtide slack water" ||
+		over["both"].String() != "secret:both" {
 		t.Error(over, err)
 	}
 	x := store.Secret{Reference: "taker/both@1"}
@@ -404,7 +435,9 @@ func TestWhatIsHandedOverStaysClosed(t *testing.T) {
 		t.Error(err)
 	}
 	scrubber, err := s.Scrubber(ctx, "1", "gate@2")
-	if text := scrubber.Text("springtide, ebb and flow, slack water"); err != nil || text == "" || strings.Contains(text, "springtide") || strings.Contains(text, "ebb and flow") || !strings.Contains(text, "slack water") {
+	text := scrubber.Text("springtide, ebb and flow, slack water")
+	if err != nil || text == "" || strings.Contains(text, "springtide") || strings.Contains(text, "ebb and flow") ||
+		!strings.Contains(text, "slack water") {
 		t.Error(text, err)
 	}
 	if err := s.TrySecret(x); err != nil {
@@ -414,7 +447,11 @@ func TestWhatIsHandedOverStaysClosed(t *testing.T) {
 	if err := s.TrySecret(x); !errors.Is(err, ErrMoved) || !strings.Contains(err.Error(), "secret taker/both@2") {
 		t.Error(err)
 	}
-	m.secrets["coast/word@1"] = store.Secret{Reference: "coast/word@1", StackID: m.secrets["coast/word@1"].StackID, Sealed: x.Sealed}
+	m.secrets["coast/word@1"] = store.Secret{
+		Reference: "coast/word@1",
+		StackID:   m.secrets["coast/word@1"].StackID,
+		Sealed:    x.Sealed,
+	}
 	if _, err := s.ForRun(ctx, "1", nil, Agreed()); !errors.Is(err, ErrMoved) {
 		t.Error("a run takes what was moved:", err)
 	}
@@ -429,12 +466,14 @@ func TestWhatIsHandedOverStaysClosed(t *testing.T) {
 func TestCredentialsAndSignInsOpenForWhatTheyWereSealed(t *testing.T) {
 	t.Parallel()
 	s, m, box := full(t)
-	if fields, err := s.Credentials(m.accounts[0]); err != nil || fields["client"] != "x" || m.accounts[0].SealedWith != box.Fingerprint() {
+	if fields, err := s.Credentials(m.accounts[0]); err != nil || fields["client"] != "x" ||
+		m.accounts[0].SealedWith != box.Fingerprint() {
 		t.Error(fields, err)
 	}
 	a := m.accounts[0]
 	a.Endpoint = "https://elsewhere.example"
-	if _, err := s.Credentials(a); !errors.Is(err, ErrMoved) || !strings.Contains(err.Error(), "credentials of account saltmere-lab") {
+	if _, err := s.Credentials(a); !errors.Is(err, ErrMoved) ||
+		!strings.Contains(err.Error(), "credentials of account saltmere-lab") {
 		t.Error(err)
 	}
 	var err error
@@ -445,12 +484,14 @@ func TestCredentialsAndSignInsOpenForWhatTheyWereSealed(t *testing.T) {
 		t.Error(err)
 	}
 	var into map[string]string
-	if err := s.OpenLibrary(m.libraries[0], &into); err != nil || into["token"] != "y" || m.libraries[0].SealedWith != box.Fingerprint() {
+	if err := s.OpenLibrary(m.libraries[0], &into); err != nil || into["token"] != "y" ||
+		m.libraries[0].SealedWith != box.Fingerprint() {
 		t.Error(into, err)
 	}
 	l := m.libraries[0]
 	l.Place = "https://elsewhere.example"
-	if err := s.OpenLibrary(l, &into); !errors.Is(err, ErrMoved) || !strings.Contains(err.Error(), "credentials of library tide") {
+	if err := s.OpenLibrary(l, &into); !errors.Is(err, ErrMoved) ||
+		!strings.Contains(err.Error(), "credentials of library tide") {
 		t.Error(err)
 	}
 	m.libraries[0].Credentials, _ = box.seal(forLibrary(m.libraries[0]), []byte("no JSON"))
@@ -533,11 +574,13 @@ func TestEverythingIsSealedAnew(t *testing.T) {
 			t.Error(reference, err)
 		}
 	}
-	if fields, err := s.Credentials(m.accounts[0]); err != nil || fields["client"] != "x" || m.accounts[1].Credentials != nil {
+	fields, err := s.Credentials(m.accounts[0])
+	if err != nil || fields["client"] != "x" || m.accounts[1].Credentials != nil {
 		t.Error(fields, err)
 	}
 	var into map[string]string
-	if err := s.OpenLibrary(m.libraries[0], &into); err != nil || into["token"] != "y" || m.libraries[1].Credentials != nil {
+	if err := s.OpenLibrary(m.libraries[0], &into); err != nil || into["token"] != "y" ||
+		m.libraries[1].Credentials != nil {
 		t.Error(into, err)
 	}
 	// What older programs sealed was bound to nothing; it is opened so only when that is asked.
@@ -595,13 +638,17 @@ func TestNothingIsDoneWhenTheStoreIsAway(t *testing.T) {
 			_, err := s.ForRun(ctx, "1", nil, Agreed())
 			return err
 		},
-		"scrubber": func(ctx context.Context, s *Sealed, _ *memory) error { _, err := s.Scrubber(ctx, "1"); return err },
+		"scrubber": func(ctx context.Context, s *Sealed, _ *memory) error {
+			_, err := s.Scrubber(ctx, "1")
+			return err
+		},
 		"signer": func(ctx context.Context, s *Sealed, m *memory) error {
 			_, err := s.Signer(ctx, s.ForPeople(m.secrets["tower@1"]), "tower@1")
 			return err
 		},
 		"handing over": func(ctx context.Context, s *Sealed, _ *memory) error {
-			_, err := s.HandOver(ctx, "1", nil, func(func(string) (string, bool)) (map[string]string, error) { return nil, nil })
+			_, err := s.HandOver(ctx, "1", nil,
+				func(func(string) (string, bool)) (map[string]string, error) { return nil, nil })
 			return err
 		},
 		"begin": func(ctx context.Context, s *Sealed, _ *memory) error { return s.Begin(ctx) },
@@ -646,7 +693,11 @@ func TestKeyFilesThatAreNone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for text, words := range map[string]string{"": "is empty", "\n\n": "is empty", "AGE-SECRET-KEY-NONE\n": "is not a sealing key"} {
+	for text, words := range map[string]string{
+		"":                      "is empty",
+		"\n\n":                  "is empty",
+		"AGE-SECRET-KEY-NONE\n": "is not a sealing key",
+	} {
 		path := filepath.Join(dir, "other")
 		if err := secret.ReplaceFile(path, text); err != nil {
 			t.Fatal(err)
@@ -665,7 +716,8 @@ func TestKeyFilesThatAreNone(t *testing.T) {
 	if _, err := OpenBox(filepath.Join(dir, "other", "key")); err == nil {
 		t.Error("a file is no folder")
 	}
-	if err := box.CopyKey(filepath.Join(dir, "none", "copy")); err == nil || !strings.Contains(err.Error(), "copy sealing key") {
+	err = box.CopyKey(filepath.Join(dir, "none", "copy"))
+	if err == nil || !strings.Contains(err.Error(), "copy sealing key") {
 		t.Error("it is copied to nowhere:", err)
 	}
 }

@@ -102,8 +102,10 @@ func quotings(text string) []string {
 	}
 	query, path := url.QueryEscape(text), url.PathEscape(text)
 	spaced := strings.ReplaceAll(query, "+", "%20")
-	return append(out, unquoted(strconv.Quote(text)), unquoted(strconv.QuoteToASCII(text)), html.EscapeString(text), strings.ReplaceAll(text, "'", `'\''`), strings.ReplaceAll(text, "'", "''"),
-		query, path, spaced, lowerEscapes(query), lowerEscapes(path), lowerEscapes(spaced), url.UserPassword("", text).String()[1:])
+	return append(out, unquoted(strconv.Quote(text)), unquoted(strconv.QuoteToASCII(text)), html.EscapeString(text),
+		strings.ReplaceAll(text, "'", `'\''`), strings.ReplaceAll(text, "'", "''"),
+		query, path, spaced, lowerEscapes(query), lowerEscapes(path), lowerEscapes(spaced),
+		url.UserPassword("", text).String()[1:])
 }
 
 func unquoted(s string) string { return s[1 : len(s)-1] }

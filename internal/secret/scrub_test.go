@@ -13,14 +13,23 @@ import (
 
 // awkward are secrets as people and generators make them.
 var awkward = map[string]string{
-	"plain": "low-water-17", "blank": "pä ss/word", "quotes": `a"b'c\d<e>&f`, "lines": "first line of it\nsecond line of it\n", "tab": "tab\there", "long": strings.Repeat("k9/", 14),
+	"plain":  "low-water-17",
+	"blank":  "pä ss/word",
+	"quotes": `a"b'c\d<e>&f`,
+	"lines":  "first line of it\nsecond line of it\n",
+	"tab":    "tab\there",
+	"long":   strings.Repeat("k9/", 14),
 }
 
 // layers are what stands between us and a machine.
 var layers = map[string]func(string) string{
-	"plain":          func(s string) string { return s },
-	"JSON":           func(s string) string { b, _ := json.Marshal(s); return string(b) },
-	"JSON in JSON":   func(s string) string { b, _ := json.Marshal(s); b, _ = json.Marshal(string(b)); return string(b) },
+	"plain": func(s string) string { return s },
+	"JSON":  func(s string) string { b, _ := json.Marshal(s); return string(b) },
+	"JSON in JSON": func(s string) string {
+		b, _ := json.Marshal(s)
+		b, _ = json.Marshal(string(b))
+		return string(b)
+	},
 	"Go":             func(s string) string { return fmt.Sprintf("%q", s) },
 	"Go, ASCII":      func(s string) string { return fmt.Sprintf("%+q", s) },
 	"HTML":           html.EscapeString,
@@ -75,7 +84,8 @@ func leaks(text, value string) bool {
 	text = strings.ReplaceAll(text, "secret:intake/password@1", "|")
 	value, text = squeezed(value), squeezed(text)
 	for i := 0; i+4 <= len(value); i++ {
-		if part := value[i : i+4]; strings.Contains(text, part) || strings.Contains(strings.ToLower(text), hex.EncodeToString([]byte(part))) {
+		part := value[i : i+4]
+		if strings.Contains(text, part) || strings.Contains(strings.ToLower(text), hex.EncodeToString([]byte(part))) {
 			return true
 		}
 	}
@@ -101,7 +111,8 @@ func TestNothingElseIsTakenOut(t *testing.T) {
 	t.Parallel()
 	s := NewScrubber(map[string]string{"a/short@1": "abc", "a/word@1": "springtide"})
 	text := "abc spring tid e and spring, in\nlines\tand with   blanks; c3ByaW5n 737072696e67"
-	if got, want := s.Text(text), "abc secret:a/word@1 and spring, in\nlines\tand with   blanks; c3ByaW5n 737072696e67"; got != want {
+	got, want := s.Text(text), "abc secret:a/word@1 and spring, in\nlines\tand with   blanks; c3ByaW5n 737072696e67"
+	if got != want {
 		t.Errorf("%q", got)
 	}
 	var none *Scrubber
@@ -109,7 +120,8 @@ func TestNothingElseIsTakenOut(t *testing.T) {
 		t.Error("without secrets a text is changed")
 	}
 	two := NewScrubber(map[string]string{"a/x@1": "high water", "a/y@1": "water mark"})
-	if got := two.Text("a high water mark b"); strings.Contains(got, "water") || strings.Contains(got, "mark") || strings.Contains(got, "high") {
+	got = two.Text("a high water mark b")
+	if strings.Contains(got, "water") || strings.Contains(got, "mark") || strings.Contains(got, "high") {
 		t.Errorf("of secrets that overlap is left: %q", got)
 	}
 }

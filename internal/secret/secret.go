@@ -34,7 +34,8 @@ func KeyPair(comment string) (private, public string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	return string(pem.EncodeToMemory(block)), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))) + " " + comment, nil
+	return string(pem.EncodeToMemory(block)), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))) + " " +
+		comment, nil
 }
 
 // Public derives the public half of a private key.
@@ -68,7 +69,8 @@ func HashPassword(password string) string {
 func (a argon) hash(password string, salt []byte) string {
 	key := argon2.IDKey([]byte(password), salt, a.time, a.memory, a.lanes, argonKey)
 	e := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", a.memory, a.time, a.lanes, e.EncodeToString(salt), e.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", a.memory, a.time, a.lanes, e.EncodeToString(salt),
+		e.EncodeToString(key))
 }
 
 // CheckPassword compares in constant time, by the parameters that stand in the hash. An
@@ -80,7 +82,8 @@ func CheckPassword(hash, password string) bool {
 	if len(parts) == 6 {
 		var told argon
 		s, err := base64.RawStdEncoding.DecodeString(parts[4])
-		if n, _ := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &told.memory, &told.time, &told.lanes); err == nil && n == 3 && told.memory <= 1<<20 && told.time > 0 && told.time <= 16 && told.lanes > 0 {
+		n, _ := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &told.memory, &told.time, &told.lanes)
+		if err == nil && n == 3 && told.memory <= 1<<20 && told.time > 0 && told.time <= 16 && told.lanes > 0 {
 			a, salt = told, s
 		}
 	}
@@ -89,7 +92,8 @@ func CheckPassword(hash, password string) bool {
 
 // IsOutdated reports whether a hash was made with other parameters than those of today.
 func IsOutdated(hash string) bool {
-	return !strings.HasPrefix(hash, fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$", usual.memory, usual.time, usual.lanes))
+	return !strings.HasPrefix(hash,
+		fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$", usual.memory, usual.time, usual.lanes))
 }
 
 // Token draws a bearer token. The prefix lets scanners find a leaked one.

@@ -7,7 +7,8 @@ import (
 func TestPasswords(t *testing.T) {
 	t.Parallel()
 	hash := HashPassword("low water")
-	if !CheckPassword(hash, "low water") || CheckPassword(hash, "high water") || CheckPassword("", "low water") || CheckPassword("", "") {
+	if !CheckPassword(hash, "low water") || CheckPassword(hash, "high water") || CheckPassword("", "low water") ||
+		CheckPassword("", "") {
 		t.Error("a password is judged wrongly")
 	}
 }

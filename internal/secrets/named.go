@@ -95,7 +95,8 @@ func (s *Secrets) Show(ctx context.Context, name string) (Named, error) {
 		if err != nil {
 			return Named{}, err
 		}
-		return Named{}, refusal.Unknown("secret", name, all, func(n Named) string { return n.Name }, "list them with: undersail secrets")
+		return Named{}, refusal.Unknown("secret", name, all, func(n Named) string { return n.Name },
+			"list them with: undersail secrets")
 	}
 	return list[0], nil
 }
@@ -120,9 +121,22 @@ func (s *Secrets) named(ctx context.Context, name string) ([]Named, error) {
 			if kind == "" {
 				kind = "secret"
 			}
-			out = append(out, Named{Name: own, Kind: kind, Account: row.Account, Version: version, About: row.About, Public: row.Public})
+			out = append(out, Named{
+				Name:    own,
+				Kind:    kind,
+				Account: row.Account,
+				Version: version,
+				About:   row.About,
+				Public:  row.Public,
+			})
 		}
-		v := NamedVersion{Version: version, From: "given", GivenBy: row.GivenBy, GivenAt: row.CreatedAt, Uses: []SecretUse{}}
+		v := NamedVersion{
+			Version: version,
+			From:    "given",
+			GivenBy: row.GivenBy,
+			GivenAt: row.CreatedAt,
+			Uses:    []SecretUse{},
+		}
 		if row.Kind == "generated" || row.Kind == "private_key" {
 			v.From = "generated"
 		}
@@ -152,7 +166,8 @@ func (s *Secrets) Put(ctx context.Context, u people.User, n NewNamed) (Named, er
 		return Named{}, err
 	}
 	if !NamePattern.MatchString(n.Name) {
-		return Named{}, refusal.New(refusal.Invalid, "use small letters, digits and hyphens, beginning with a letter", "%q is no name for a secret", n.Name)
+		return Named{}, refusal.New(refusal.Invalid, "use small letters, digits and hyphens, beginning with a letter",
+			"%q is no name for a secret", n.Name)
 	}
 	before, err := s.store.NamedSecrets(ctx, n.Name)
 	if err != nil {
@@ -164,10 +179,13 @@ func (s *Secrets) Put(ctx context.Context, u people.User, n NewNamed) (Named, er
 		_, err := s.Show(ctx, n.Name)
 		return Named{}, err
 	case !n.Rotate && len(before) > 0:
-		return Named{}, refusal.New(refusal.Conflict, "choose another name, or make its next version: undersail secrets rotate "+n.Name, "there is a secret %s already", n.Name)
+		return Named{}, refusal.New(refusal.Conflict,
+			"choose another name, or make its next version: undersail secrets rotate "+n.Name,
+			"there is a secret %s already", n.Name)
 	case n.Rotate:
 		if !MayReveal(u, before[0]) {
-			return Named{}, refusal.New(refusal.Forbidden, "ask "+before[0].GivenBy+" or an administrator", "the secret %s was given by somebody else", n.Name)
+			return Named{}, refusal.New(refusal.Forbidden, "ask "+before[0].GivenBy+" or an administrator",
+				"the secret %s was given by somebody else", n.Name)
 		}
 		_, newest := splitReference(before[0].Reference)
 		action, version = "rotate secret", newest+1
@@ -179,7 +197,13 @@ func (s *Secrets) Put(ctx context.Context, u people.User, n NewNamed) (Named, er
 		}
 		n.Account = before[0].Account
 	}
-	row := store.Secret{Reference: fmt.Sprintf("%s@%d", n.Name, version), Account: n.Account, GivenBy: u.Name, About: n.About, Sealed: []byte{}}
+	row := store.Secret{
+		Reference: fmt.Sprintf("%s@%d", n.Name, version),
+		Account:   n.Account,
+		GivenBy:   u.Name,
+		About:     n.About,
+		Sealed:    []byte{},
+	}
 	value, err := n.drawn(&row)
 	if err != nil {
 		return Named{}, err
@@ -194,9 +218,14 @@ func (s *Secrets) Put(ctx context.Context, u people.User, n NewNamed) (Named, er
 		return Named{}, err
 	}
 	if !ours {
-		return Named{}, refusal.New(refusal.Conflict, "look at it, and try again", "somebody else made %s at this moment", row.Reference)
+		return Named{}, refusal.New(refusal.Conflict, "look at it, and try again",
+			"somebody else made %s at this moment", row.Reference)
 	}
-	s.journal.Done(ctx, u, action, row.Reference, map[string]any{"kind": row.Kind, "about": n.About, "account": n.Account})
+	s.journal.Done(ctx, u, action, row.Reference, map[string]any{
+		"kind":    row.Kind,
+		"about":   n.About,
+		"account": n.Account,
+	})
 	return s.Show(ctx, n.Name)
 }
 
@@ -211,7 +240,8 @@ func (s *Secrets) belongs(ctx context.Context, u people.User, n *NewNamed) error
 		}
 	}
 	if n.Account == "" && !u.May(access.Operate, "") && u.MustSomewhere(access.Operate) == nil {
-		return refusal.New(refusal.Invalid, "say where it belongs, as --account ACCOUNT", "a secret without an account belongs to whoever administers the service")
+		return refusal.New(refusal.Invalid, "say where it belongs, as --account ACCOUNT",
+			"a secret without an account belongs to whoever administers the service")
 	}
 	if err := u.Must(access.Operate, n.Account); err != nil || n.Account == "" {
 		return err
@@ -226,14 +256,17 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 	case n.Kind == "key_pair" && n.Public != "":
 		key, comment, _, rest, err := ssh.ParseAuthorizedKey([]byte(n.Public))
 		if err != nil || len(strings.TrimSpace(string(rest))) > 0 {
-			return "", refusal.New(refusal.Invalid, "give one line such as: ssh-ed25519 AAAA... name", "that is no public key in OpenSSH form")
+			return "", refusal.New(refusal.Invalid, "give one line such as: ssh-ed25519 AAAA... name",
+				"that is no public key in OpenSSH form")
 		}
-		row.Kind, row.Public = "public_key", strings.TrimSpace(strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))+" "+comment)
+		row.Kind, row.Public = "public_key",
+			strings.TrimSpace(strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))+" "+comment)
 		return "", nil
 	case n.Kind == "key_pair" && n.Value != "":
 		row.Kind = "private_key"
 		if row.Public, err = secret.Public(n.Value, n.Name); err != nil {
-			return "", refusal.New(refusal.Invalid, "give it in OpenSSH form, without a passphrase", "that is no private key")
+			return "", refusal.New(refusal.Invalid, "give it in OpenSSH form, without a passphrase",
+				"that is no private key")
 		}
 		return n.Value, nil
 	case n.Kind == "key_pair":
@@ -250,7 +283,8 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 		}
 		for _, kind := range rules.Kinds {
 			if !slices.Contains(secretrule.Kinds(), kind) {
-				return "", refusal.New(refusal.Invalid, "the kinds are: "+strings.Join(secretrule.Kinds(), ", "), "there is no kind of character %q", kind)
+				return "", refusal.New(refusal.Invalid, "the kinds are: "+strings.Join(secretrule.Kinds(), ", "),
+					"there is no kind of character %q", kind)
 			}
 		}
 		if value, err = rules.Generate(rand.Reader); err != nil {
@@ -266,7 +300,8 @@ func (n NewNamed) drawn(row *store.Secret) (value string, err error) {
 		rules = *n.Rules
 	}
 	if broken := rules.Check(n.Value, n.Name); len(broken) > 0 {
-		return "", refusal.New(refusal.Invalid, "choose one with "+rules.Words()+", or have one drawn", "the secret breaks its rules: %s", strings.Join(broken, "; "))
+		return "", refusal.New(refusal.Invalid, "choose one with "+rules.Words()+", or have one drawn",
+			"the secret breaks its rules: %s", strings.Join(broken, "; "))
 	}
 	return n.Value, nil
 }
@@ -286,12 +321,14 @@ func (s *Secrets) Remove(ctx context.Context, u people.User, name string) error 
 	}
 	for _, row := range rows {
 		if !MayReveal(u, row) {
-			return refusal.New(refusal.Forbidden, "ask "+row.GivenBy+" or an administrator", "the secret %s was given by somebody else", row.Reference)
+			return refusal.New(refusal.Forbidden, "ask "+row.GivenBy+" or an administrator",
+				"the secret %s was given by somebody else", row.Reference)
 		}
 	}
 	for _, v := range n.Versions {
 		if len(v.Uses) > 0 {
-			return refusal.New(refusal.Conflict, "move the stack to another secret first, or retire it", "stack %s uses %s@%d", v.Uses[0].Stack, name, v.Version)
+			return refusal.New(refusal.Conflict, "move the stack to another secret first, or retire it",
+				"stack %s uses %s@%d", v.Uses[0].Stack, name, v.Version)
 		}
 	}
 	if _, err := s.store.RemoveNamedSecret(ctx, name); err != nil {
@@ -306,7 +343,9 @@ func (s *Secrets) Remove(ctx context.Context, u people.User, name string) error 
 func (s *Secrets) Referred(ctx context.Context, reference string) (store.Secret, error) {
 	name, version := splitReference(reference)
 	if !NamePattern.MatchString(name) {
-		return store.Secret{}, refusal.New(refusal.NotFound, "name one without a slash; list them with: undersail secrets", "%q is no secret that stands for itself", reference)
+		return store.Secret{}, refusal.New(refusal.NotFound,
+			"name one without a slash; list them with: undersail secrets", "%q is no secret that stands for itself",
+			reference)
 	}
 	if version == 0 {
 		list, err := s.store.NamedSecrets(ctx, name)
@@ -321,7 +360,8 @@ func (s *Secrets) Referred(ctx context.Context, reference string) (store.Secret,
 	}
 	row, err := s.store.Secret(ctx, reference)
 	if errors.Is(err, store.ErrNotFound) || err == nil && row.Account != "" && !access.Sees(ctx, row.Account) {
-		return row, refusal.New(refusal.NotFound, "look at its versions with: undersail secrets show "+name, "there is no secret %s", reference)
+		return row, refusal.New(refusal.NotFound, "look at its versions with: undersail secrets show "+name,
+			"there is no secret %s", reference)
 	}
 	return row, err
 }

@@ -40,7 +40,8 @@ const leastReason = 4
 // that it does not hold.
 func (s *Secrets) Reveal(ctx context.Context, u people.User, a Asked) (Revealed, error) {
 	if a.Reason = strings.TrimSpace(a.Reason); len([]rune(a.Reason)) < leastReason {
-		return Revealed{}, refusal.New(refusal.Invalid, "say in a few words what it is needed for: --reason TEXT", "a secret is revealed for a reason")
+		return Revealed{}, refusal.New(refusal.Invalid, "say in a few words what it is needed for: --reason TEXT",
+			"a secret is revealed for a reason")
 	}
 	found, err := s.asked(ctx, a)
 	if err != nil {
@@ -48,12 +49,17 @@ func (s *Secrets) Reveal(ctx context.Context, u people.User, a Asked) (Revealed,
 	}
 	permit, closed := s.sealed.MayReveal(u.Actor(), found.rows...)
 	if closed != nil {
-		if err := s.journal.RecordOf(ctx, u, "reveal", found.name, a.Reason, map[string]any{"refused": true, "references": found.references()}); err != nil {
+		err := s.journal.RecordOf(ctx, u, "reveal", found.name, a.Reason, map[string]any{
+			"refused":    true,
+			"references": found.references(),
+		})
+		if err != nil {
 			return Revealed{}, err
 		}
 		remedy := "ask whoever administers " + cmp.Or(closed.Account, "the service")
 		if closed.GivenBy != "" {
-			remedy = "ask " + closed.GivenBy + ", who gave it, or whoever administers " + cmp.Or(closed.Account, "the service")
+			remedy = "ask " + closed.GivenBy + ", who gave it, or whoever administers " +
+				cmp.Or(closed.Account, "the service")
 		}
 		return Revealed{}, refusal.New(refusal.Forbidden, remedy, "you may not read %s", found.name)
 	}
@@ -61,7 +67,8 @@ func (s *Secrets) Reveal(ctx context.Context, u people.User, a Asked) (Revealed,
 	if err != nil {
 		return Revealed{}, err
 	}
-	if err := s.journal.RecordOf(ctx, u, "reveal", found.name, a.Reason, map[string]any{"references": found.references()}); err != nil {
+	err = s.journal.RecordOf(ctx, u, "reveal", found.name, a.Reason, map[string]any{"references": found.references()})
+	if err != nil {
 		return Revealed{}, err
 	}
 	return Revealed{found.name, value}, nil
@@ -87,7 +94,8 @@ func (s *Secrets) asked(ctx context.Context, a Asked) (handed, error) {
 	reference := strings.TrimPrefix(a.Reference, "secret:")
 	switch {
 	case reference != "" && a.Stack != "", reference == "" && (a.Stack == "" || a.Name == ""):
-		return handed{}, refusal.New(refusal.Invalid, "name a reference, or a stack and what of it", "it is not clear what is to be revealed")
+		return handed{}, refusal.New(refusal.Invalid, "name a reference, or a stack and what of it",
+			"it is not clear what is to be revealed")
 	case reference == "":
 		return s.askedOfStack(ctx, a.Stack, a.Name)
 	case strings.Contains(reference, "/"):
@@ -100,7 +108,8 @@ func (s *Secrets) asked(ctx context.Context, a Asked) (handed, error) {
 			err = store.ErrNotFound
 		}
 		if err != nil {
-			return handed{}, refusal.Missing(err, "secret", reference, "list those of the stack with: undersail outputs "+stack)
+			return handed{}, refusal.Missing(err, "secret", reference,
+				"list those of the stack with: undersail outputs "+stack)
 		}
 		return s.single(row), nil
 	}
@@ -109,7 +118,8 @@ func (s *Secrets) asked(ctx context.Context, a Asked) (handed, error) {
 		return handed{}, err
 	}
 	if row.Kind == "public_key" {
-		return handed{}, refusal.New(refusal.Invalid, "its public half is shown by: undersail secrets show "+reference, "somebody else has the private half of %s", reference)
+		return handed{}, refusal.New(refusal.Invalid, "its public half is shown by: undersail secrets show "+reference,
+			"somebody else has the private half of %s", reference)
 	}
 	return s.single(row), nil
 }
@@ -159,12 +169,14 @@ func (s *Secrets) askedOfStack(ctx context.Context, stack, name string) (handed,
 			h.rows = append(h.rows, row)
 		}
 		if len(h.rows) == 0 || len(resource.Waits(o.Value)) > 0 {
-			return h, refusal.New(refusal.Conflict, "wait until the stack is healthy", "output %s is not known yet", o.Name)
+			return h, refusal.New(refusal.Conflict, "wait until the stack is healthy", "output %s is not known yet",
+				o.Name)
 		}
 		h.open = func(p sealed.Permit) (string, error) { return s.openOutput(ctx, st, o.Name, p) }
 		return h, nil
 	}
-	return handed{}, refusal.New(refusal.NotFound, expr.Suggest(name, names, "it has no secrets"), "stack %s has no secret %q", stack, name)
+	return handed{}, refusal.New(refusal.NotFound, expr.Suggest(name, names, "it has no secrets"),
+		"stack %s has no secret %q", stack, name)
 }
 
 // openOutput computes an output with the secrets that a permit opens in their places.

@@ -45,7 +45,10 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	if err != nil || len(word) < 20 {
 		t.Fatalf("%q %v", word, err)
 	}
-	if again, err := s.Secrets.Reveal(ctx, r.Admin, secrets.Asked{Reference: "secret:vault/word@1", Reason: "once more"}); err != nil || again.Value != word {
+	if again, err := s.Secrets.Reveal(ctx, r.Admin, secrets.Asked{
+		Reference: "secret:vault/word@1",
+		Reason:    "once more",
+	}); err != nil || again.Value != word {
 		t.Errorf("%q %v", again.Value, err)
 	}
 	for _, u := range []people.User{servicetest.Operator, servicetest.Viewer} {
@@ -60,13 +63,23 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	// Whoever gave one may read it, and nobody else who operates.
-	if _, err := s.Secrets.Put(ctx, servicetest.Operator, secrets.NewNamed{Name: "gate", Kind: "secret", Value: "kelp-and-shingle-9"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, servicetest.Operator, secrets.NewNamed{
+		Name:  "gate",
+		Kind:  "secret",
+		Value: "kelp-and-shingle-9",
+	}); err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
-	if v, err := s.Secrets.Reveal(ctx, servicetest.Operator, secrets.Asked{Reference: "gate", Reason: "own one"}); err != nil || v.Value != "kelp-and-shingle-9" {
+	if v, err := s.Secrets.Reveal(ctx, servicetest.Operator, secrets.Asked{
+		Reference: "gate",
+		Reason:    "own one",
+	}); err != nil || v.Value != "kelp-and-shingle-9" {
 		t.Errorf("%q %v", v.Value, err)
 	}
-	if _, err := s.Secrets.Reveal(ctx, people.User{Name: "ulf", Roles: []string{"operator"}}, secrets.Asked{Reference: "gate", Reason: "not mine"}); servicetest.Kind(err) != refusal.Forbidden {
+	if _, err := s.Secrets.Reveal(ctx, people.User{Name: "ulf", Roles: []string{"operator"}}, secrets.Asked{
+		Reference: "gate",
+		Reason:    "not mine",
+	}); servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("%v", err)
 	}
 	entries, err := s.Journal.List(ctx, r.Admin, store.AuditQuery{Action: "reveal"})
@@ -85,7 +98,8 @@ func TestASecretIsHandedToThoseWhoMayHaveItAndTheAuditKeepsIt(t *testing.T) {
 	if refused != 3 {
 		t.Errorf("%d of them refused, want 3", refused)
 	}
-	if mine, err := s.Journal.List(ctx, servicetest.Operator, store.AuditQuery{}); err != nil || slices.ContainsFunc(mine, func(e audit.Entry) bool { return e.Who != "tomas" }) {
+	mine, err := s.Journal.List(ctx, servicetest.Operator, store.AuditQuery{})
+	if err != nil || slices.ContainsFunc(mine, func(e audit.Entry) bool { return e.Who != "tomas" }) {
 		t.Errorf("an operator reads what others did: %v %v", mine, err)
 	}
 }
@@ -123,7 +137,8 @@ func TestTheAuditOnlyGrowsAndShowsTampering(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(ctx)
-	for _, sql := range []string{"DELETE FROM audit WHERE number = 2", "UPDATE audit SET who = 'nobody' WHERE number = 2", "TRUNCATE audit"} {
+	for _, sql := range []string{"DELETE FROM audit WHERE number = 2",
+		"UPDATE audit SET who = 'nobody' WHERE number = 2", "TRUNCATE audit"} {
 		if _, err := ours.Exec(ctx, sql); err == nil || !strings.Contains(err.Error(), "permission denied") {
 			t.Errorf("the service's role: %s: %v", sql, err)
 		}
@@ -136,7 +151,8 @@ func TestTheAuditOnlyGrowsAndShowsTampering(t *testing.T) {
 		servicetest.Query(t, r, "SET session_replication_role = replica; "+sql)
 	}
 	for _, c := range []struct{ sql, back, fault string }{
-		{"UPDATE audit SET who = 'nobody' WHERE number = 2", "UPDATE audit SET who = 'ines' WHERE number = 2", "entry 2"},
+		{"UPDATE audit SET who = 'nobody' WHERE number = 2", "UPDATE audit SET who = 'ines' WHERE number = 2",
+			"entry 2"},
 		{"UPDATE audit SET detail = '{\"kind\": \"other\"}' WHERE number = 3", "", "entry 3"},
 	} {
 		past(c.sql)
@@ -168,7 +184,9 @@ func TestCredentialsDoNotFollowAChangedEndpoint(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
-	servicetest.Query(t, r, "INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions) SELECT 'copied', cloud, endpoint, credentials, clock_rate, guest_range, regions FROM accounts WHERE name = 'saltmere-lab'")
+	servicetest.Query(t, r, "INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, "+
+		"regions) SELECT 'copied', cloud, endpoint, credentials, clock_rate, guest_range, regions FROM accounts "+
+		"WHERE name = 'saltmere-lab'")
 	servicetest.Query(t, r, "UPDATE accounts SET endpoint = 'http://127.0.0.1:1' WHERE name = 'saltmere-lab'")
 	for _, name := range []string{"saltmere-lab", "copied"} {
 		d, err := s.Accounts.Test(ctx, r.Admin, name)
@@ -186,8 +204,10 @@ func TestCredentialsDoNotFollowAChangedEndpoint(t *testing.T) {
 	if _, err := s.Secrets.Put(ctx, servicetest.Operator, secrets.NewNamed{Name: "own", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
-	servicetest.Query(t, r, "UPDATE secrets SET sealed = (SELECT sealed FROM secrets WHERE reference = 'gate@1') WHERE reference = 'own@1'")
-	if v, err := s.Secrets.Reveal(ctx, servicetest.Operator, secrets.Asked{Reference: "own", Reason: "a copied row"}); !errors.Is(err, sealed.ErrMoved) {
+	servicetest.Query(t, r, "UPDATE secrets SET sealed = (SELECT sealed FROM secrets WHERE reference = 'gate@1') "+
+		"WHERE reference = 'own@1'")
+	v, err := s.Secrets.Reveal(ctx, servicetest.Operator, secrets.Asked{Reference: "own", Reason: "a copied row"})
+	if !errors.Is(err, sealed.ErrMoved) {
 		t.Errorf("%q %v", v.Value, err)
 	}
 }
@@ -209,7 +229,8 @@ func TestAnotherKeyOrNoneIsRefusedAtTheStart(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := stranger.OpenSealed(context.Background()); servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was sealed with the key") {
+	err = stranger.OpenSealed(context.Background())
+	if servicetest.Kind(err) != refusal.Conflict || !strings.Contains(err.Error(), "was sealed with the key") {
 		t.Error(err)
 	}
 }
@@ -222,14 +243,20 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
 	for _, name := range []string{"one", "two", "three"} {
-		if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: name, Kind: "secret", Value: "kelp-and-shingle-" + name}); err != nil {
+		_, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{
+			Name:  name,
+			Kind:  "secret",
+			Value: "kelp-and-shingle-" + name,
+		})
+		if err != nil {
 			t.Fatal(err)
 		}
 	}
 	all := func(when string) {
 		t.Helper()
 		for _, name := range []string{"one", "two", "three"} {
-			if v, err := s.Secrets.Reveal(ctx, r.Admin, secrets.Asked{Reference: name, Reason: "rotation"}); err != nil || v.Value != "kelp-and-shingle-"+name {
+			v, err := s.Secrets.Reveal(ctx, r.Admin, secrets.Asked{Reference: name, Reason: "rotation"})
+			if err != nil || v.Value != "kelp-and-shingle-"+name {
 				t.Errorf("%s: %s is %q, %v", when, name, v.Value, err)
 			}
 		}
@@ -258,7 +285,8 @@ func TestRotatingTheSealingKeyMayBeInterrupted(t *testing.T) {
 		t.Fatal(err)
 	}
 	all("with the new key alone")
-	if data, err := os.ReadFile(r.KeyFile); err != nil || strings.Count(string(data), "\n") != 1 || box.Fingerprint() == old {
+	if data, err := os.ReadFile(r.KeyFile); err != nil || strings.Count(string(data), "\n") != 1 ||
+		box.Fingerprint() == old {
 		t.Errorf("the key file has %d keys, %v", strings.Count(string(data), "\n"), err)
 	}
 	if c, err := s.Journal.Check(ctx, r.Admin, ""); err != nil || !c.Sound {
@@ -285,7 +313,8 @@ func TestWhereSecretsOfBeforeBelongIsToldOnce(t *testing.T) {
 	s, _ := r.Still(engine.Config{}, nil)
 	ctx := context.Background()
 	for name, account := range map[string]string{"gate": "saltmere-lab", "tower": ""} {
-		if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: name, Kind: "secret", Account: account}); err != nil {
+		_, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: name, Kind: "secret", Account: account})
+		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 	}
@@ -300,7 +329,8 @@ func TestWhereSecretsOfBeforeBelongIsToldOnce(t *testing.T) {
 	for _, e := range list {
 		if e.Action == "place secrets" {
 			told++
-			if e.Detail["gate"] != "saltmere-lab" || e.Detail["tower"] != "whoever administers the service" || len(e.Detail) != 2 {
+			if e.Detail["gate"] != "saltmere-lab" || e.Detail["tower"] != "whoever administers the service" ||
+				len(e.Detail) != 2 {
 				t.Errorf("%v", e.Detail)
 			}
 		}
@@ -320,7 +350,12 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	r.Await(s, r.ApplySource(s, "vault", servicetest.Vault, map[string]any{}))
 	propose := func(u people.User, change func(string) string, inputs map[string]any) proposing.Proposal {
 		t.Helper()
-		p, err := s.Proposing.Propose(ctx, u, proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: change(servicetest.Vault), Inputs: inputs})
+		p, err := s.Proposing.Propose(ctx, u, proposing.NewProposal{
+			Stack:  "vault",
+			File:   "vault.sail.yaml",
+			Source: change(servicetest.Vault),
+			Inputs: inputs,
+		})
 		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
@@ -344,12 +379,17 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	}
 	health := "user_data: {write_files: [{path: /etc/word, content: =\"word \" + inputs.word}]}}\n"
 	for name, change := range map[string]func(string) string{
-		"another text":           replace(`"word " + inputs.word`, `"say " + inputs.word`),
-		"another field":          replace("outputs: {", "  other: {type: secret, want: {value: =inputs.word}}\noutputs: {"),
-		"a command beside it":    replace("[{path: /etc/word, content: =\"word \" + inputs.word}]}}", "[{path: /etc/word, content: =\"word \" + inputs.word}], runcmd: [send /etc/word]}}"),
-		"the URL of a check":     replace(health, health+"    health: [{http: {url: =\"http://\" + inputs.to + \"/\" + inputs.word}, within: 5m}]\n"),
-		"another output":         replace("outputs: {", "outputs: {more: {value: =\"w\" + inputs.word, about: M}, "),
-		"what a machine answers": replace(health, health+"    health: [{ssh: {host: =self.private_address, user: admin, key: k, command: rev /etc/word, answer: x, keep: '.*'}, within: 5m}]\n"),
+		"another text": replace(`"word " + inputs.word`, `"say " + inputs.word`),
+		"another field": replace("outputs: {",
+			"  other: {type: secret, want: {value: =inputs.word}}\noutputs: {"),
+		"a command beside it": replace("[{path: /etc/word, content: =\"word \" + inputs.word}]}}",
+			"[{path: /etc/word, content: =\"word \" + inputs.word}], runcmd: [send /etc/word]}}"),
+		"the URL of a check": replace(health,
+			health+"    health: [{http: {url: =\"http://\" + inputs.to + \"/\" + inputs.word}, within: 5m}]\n"),
+		"another output": replace("outputs: {", "outputs: {more: {value: =\"w\" + inputs.word, about: M}, "),
+		"what a machine answers": replace(health,
+			health+"    health: [{ssh: {host: =self.private_address, user: admin, key: k, command: rev /etc/word, "+
+				"answer: x, keep: '.*'}, within: 5m}]\n"),
 	} {
 		p := propose(servicetest.Operator, change, nil)
 		if !asks(p) {
@@ -360,7 +400,8 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		for _, c := range p.Consents {
 			names = append(names, c.Name)
 		}
-		if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, names, ""); servicetest.Kind(err) != refusal.Forbidden {
+		_, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, names, "")
+		if servicetest.Kind(err) != refusal.Forbidden {
 			t.Errorf("%s: the operator agrees alone: %v", name, err)
 		}
 		if got, err := s.Proposing.Show(ctx, p.ID); err != nil || got.State != "open" {
@@ -379,7 +420,8 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	// Another hand wrote the text, or it says something else: of everybody.
 	for name, p := range map[string]proposing.Proposal{
 		"one more of the same, by another hand": propose(servicetest.Operator, replace("repeat: 1", "repeat: 2"), nil),
-		"another text of an administrator":      propose(r.Admin, replace(`"word " + inputs.word`, `"say " + inputs.word`), nil),
+		"another text of an administrator": propose(r.Admin,
+			replace(`"word " + inputs.word`, `"say " + inputs.word`), nil),
 	} {
 		if !asks(p) {
 			t.Errorf("%s asks for nothing: %v", name, p.Consents)
@@ -392,7 +434,14 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	if _, err := s.Secrets.Put(ctx, r.Admin, secrets.NewNamed{Name: "gate", Kind: "secret"}); err != nil {
 		t.Fatal(err)
 	}
-	n := proposing.NewProposal{Stack: "mine", File: "vault.sail.yaml", Source: strings.ReplaceAll(servicetest.Vault, "10.81.", "10.82."), Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
+	n := proposing.NewProposal{
+		Stack:   "mine",
+		File:    "vault.sail.yaml",
+		Source:  strings.ReplaceAll(servicetest.Vault, "10.81.", "10.82."),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Secrets: map[string]string{"word": "secret:gate"},
+	}
 	if p, err := s.Proposing.Propose(ctx, servicetest.Operator, n); err != nil || !asks(p) {
 		t.Errorf("a secret of somebody else in a new stack: %v %v", p.Consents, err)
 	}
@@ -405,14 +454,18 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 	if err != nil || !asks(p) {
 		t.Fatalf("their own in a new stack: %v %v", p.Consents, err)
 	}
-	if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, nil, ""); servicetest.Kind(err) != refusal.Consent {
+	_, err = s.Proposing.Accept(ctx, servicetest.Operator, p.ID, nil, "")
+	if servicetest.Kind(err) != refusal.Consent {
 		t.Errorf("it is accepted without being agreed to: %v", err)
 	}
-	if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, []string{"secret-use=0123456789abcdef"}, ""); servicetest.Kind(err) != refusal.Stale {
+	_, err = s.Proposing.Accept(ctx, servicetest.Operator, p.ID, []string{"secret-use=0123456789abcdef"}, "")
+	if servicetest.Kind(err) != refusal.Stale {
 		t.Errorf("it is agreed to as something else: %v", err)
 	}
 	digest := p.Consents[0].About[strings.LastIndexByte(p.Consents[0].About, '(')+1:]
-	if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, []string{"secret-use=" + strings.TrimSuffix(digest, ")")}, ""); err != nil {
+	_, err = s.Proposing.Accept(ctx, servicetest.Operator, p.ID,
+		[]string{"secret-use=" + strings.TrimSuffix(digest, ")")}, "")
+	if err != nil {
 		t.Errorf("they may not agree to a use of their own: %v", err)
 	}
 }
@@ -425,22 +478,33 @@ func TestWhatAnotherStackHandsOverBecomesNobodysOwn(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	if _, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: servicetest.Vault}); err != nil {
+	_, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "vault.sail.yaml", Source: servicetest.Vault})
+	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
 	r.Await(s, r.ApplySource(s, "vault", servicetest.Vault, map[string]any{}))
-	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: vault@^1}}\nresources:\n  copy: {type: secret, want: {value: =inputs.from.outputs.word}}\n"
-	p, err := s.Proposing.Propose(ctx, servicetest.Operator, proposing.NewProposal{Stack: "taker", File: "taker.sail.yaml", Source: taker, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"from": "vault"}})
+	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: " +
+		"vault@^1}}\nresources:\n  copy: {type: secret, want: {value: =inputs.from.outputs.word}}\n"
+	p, err := s.Proposing.Propose(ctx, servicetest.Operator, proposing.NewProposal{
+		Stack:   "taker",
+		File:    "taker.sail.yaml",
+		Source:  taker,
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Inputs:  map[string]any{"from": "vault"},
+	})
 	if err != nil || len(p.Consents) != 1 || p.Consents[0].Name != "secret-use" {
 		t.Fatalf("%v %v", p.Consents, err)
 	}
-	if _, err := s.Proposing.Accept(ctx, servicetest.Operator, p.ID, []string{"secret-use"}, ""); servicetest.Kind(err) != refusal.Forbidden {
+	_, err = s.Proposing.Accept(ctx, servicetest.Operator, p.ID, []string{"secret-use"}, "")
+	if servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("the operator agrees alone: %v", err)
 	}
 	if done := r.Await(s, r.Carry(s, p)); done.State != "done" {
 		t.Fatal(done.Reason)
 	}
-	for _, asked := range []secrets.Asked{{Stack: "taker", Name: "from.outputs.word"}, {Reference: "taker/from.outputs.word@1"}} {
+	for _, asked := range []secrets.Asked{{Stack: "taker", Name: "from.outputs.word"},
+		{Reference: "taker/from.outputs.word@1"}} {
 		asked.Reason = "now it is mine"
 		if v, err := s.Secrets.Reveal(ctx, servicetest.Operator, asked); servicetest.Kind(err) != refusal.Forbidden {
 			t.Errorf("%+v is handed to them: %q %v", asked, v.Value, err)
@@ -457,12 +521,17 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	r.Await(s, r.Apply(s, "intake", "gauge-intake", map[string]any{"zones": []any{"north-fell-a"}, "admin_sources": []any{"127.0.0.0/8"}}))
+	r.Await(s, r.Apply(s, "intake", "gauge-intake", map[string]any{
+		"zones":         []any{"north-fell-a"},
+		"admin_sources": []any{"127.0.0.0/8"},
+	}))
 	c, err := s.Stacks.Connect(ctx, servicetest.Operator, "intake", stacks.NewConnection{Resource: "worker[0]"})
 	if err != nil || len(c.Hops) != 2 || c.Hops[0].Resource != "gateway" || c.Hops[1].At != "" {
 		t.Fatalf("%+v %v", c, err)
 	}
-	if _, err := s.Stacks.Connect(ctx, servicetest.Viewer, "intake", stacks.NewConnection{Resource: "gateway"}); servicetest.Kind(err) != refusal.Forbidden {
+	if _, err := s.Stacks.Connect(ctx, servicetest.Viewer, "intake", stacks.NewConnection{
+		Resource: "gateway",
+	}); servicetest.Kind(err) != refusal.Forbidden {
 		t.Errorf("a viewer connects: %v", err)
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(c.Hops[0].PublicKey))
@@ -481,28 +550,46 @@ func TestConnectingSignsNothingButSigningIn(t *testing.T) {
 			Key       []byte
 		}{make([]byte, 32), 50, user, service, "publickey", true, key.Type(), key.Marshal()})
 	}
-	got, err := s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")})
+	got, err := s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{
+		Hop:  0,
+		Data: request("tide", "ssh-connection"),
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := key.Verify(request("tide", "ssh-connection"), &ssh.Signature{Format: got.Format, Blob: got.Blob}); err != nil {
+	err = key.Verify(request("tide", "ssh-connection"), &ssh.Signature{Format: got.Format, Blob: got.Blob})
+	if err != nil {
 		t.Errorf("the signature is none: %v", err)
 	}
 	some := make([]byte, 64)
 	rand.Read(some)
-	for name, data := range map[string][]byte{"another user": request("root", "ssh-connection"), "another service": request("tide", "ssh-userauth"), "a file": []byte("SSHSIG" + base64.StdEncoding.EncodeToString(some)), "nothing": nil,
-		"more than a request": append(request("tide", "ssh-connection"), 1)} {
-		if got, err := s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{Hop: 0, Data: data}); servicetest.Kind(err) != refusal.Forbidden || got.Blob != nil {
+	for name, data := range map[string][]byte{
+		"another user":        request("root", "ssh-connection"),
+		"another service":     request("tide", "ssh-userauth"),
+		"a file":              []byte("SSHSIG" + base64.StdEncoding.EncodeToString(some)),
+		"nothing":             nil,
+		"more than a request": append(request("tide", "ssh-connection"), 1),
+	} {
+		got, err := s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{Hop: 0, Data: data})
+		if servicetest.Kind(err) != refusal.Forbidden || got.Blob != nil {
 			t.Errorf("%s is signed: %v", name, err)
 		}
 	}
-	for name, u := range map[string]people.User{"somebody else": {Name: "ulf", Roles: []string{"operator"}}, "an administrator": r.Admin} {
-		if _, err := s.Stacks.SignConnection(ctx, u, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); servicetest.Kind(err) != refusal.Forbidden {
+	for name, u := range map[string]people.User{
+		"somebody else":    {Name: "ulf", Roles: []string{"operator"}},
+		"an administrator": r.Admin,
+	} {
+		_, err := s.Stacks.SignConnection(ctx, u, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")})
+		if servicetest.Kind(err) != refusal.Forbidden {
 			t.Errorf("%s uses the connection: %v", name, err)
 		}
 	}
 	servicetest.Query(t, r, "UPDATE connections SET ends_at = now()")
-	if _, err := s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{Hop: 0, Data: request("tide", "ssh-connection")}); servicetest.Kind(err) != refusal.NotFound {
+	_, err = s.Stacks.SignConnection(ctx, servicetest.Operator, c.ID, stacks.ToSign{
+		Hop:  0,
+		Data: request("tide", "ssh-connection"),
+	})
+	if servicetest.Kind(err) != refusal.NotFound {
 		t.Errorf("it is over, and signs: %v", err)
 	}
 }
@@ -521,7 +608,14 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 		return got
 	}
 	put(secrets.NewNamed{Name: "gate", Kind: "secret"})
-	n := proposing.NewProposal{Stack: "vault", File: "vault.sail.yaml", Source: servicetest.Vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gate"}}
+	n := proposing.NewProposal{
+		Stack:   "vault",
+		File:    "vault.sail.yaml",
+		Source:  servicetest.Vault,
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Secrets: map[string]string{"word": "secret:gate"},
+	}
 	p, err := s.Proposing.Propose(ctx, r.Admin, n)
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
@@ -530,16 +624,21 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 		t.Fatal(done.Reason)
 	}
 	two := put(secrets.NewNamed{Name: "gate", Kind: "secret", Rotate: true})
-	if two.Version != 2 || len(two.Versions) != 2 || len(two.Versions[0].Uses) != 0 || len(two.Versions[1].Uses) != 1 || two.Versions[1].Uses[0] != (secrets.SecretUse{Stack: "vault", Input: "word"}) {
+	if two.Version != 2 || len(two.Versions) != 2 || len(two.Versions[0].Uses) != 0 || len(two.Versions[1].Uses) != 1 ||
+		two.Versions[1].Uses[0] != (secrets.SecretUse{Stack: "vault", Input: "word"}) {
 		t.Fatalf("%+v", two)
 	}
-	if p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault"}); err != nil || p.State != proposing.Nothing {
+	if p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault"}); err != nil ||
+		p.State != proposing.Nothing {
 		t.Errorf("without being asked the stack moves: %+v %v", p, err)
 	}
 	if err := s.Secrets.Remove(ctx, r.Admin, "gate"); servicetest.Kind(err) != refusal.Conflict {
 		t.Errorf("a used one is removed: %v", err)
 	}
-	p, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Inputs: map[string]any{"word": "secret:gate"}})
+	p, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:  "vault",
+		Inputs: map[string]any{"word": "secret:gate"},
+	})
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -548,16 +647,32 @@ func TestNamedSecretsHaveVersionsThatStacksMoveTo(t *testing.T) {
 		t.Errorf("%+v %v", got, err)
 	}
 	for name, bad := range map[string]secrets.NewNamed{
-		"a slash": {Name: "a/b", Kind: "secret"}, "a common word": {Name: "x", Kind: "secret", Value: "Password2026!"}, "its own name": {Name: "harbourlight", Kind: "secret", Value: "harbourlight7"},
-		"too short": {Name: "x", Kind: "secret", Value: "k3lp"}, "no kind": {Name: "x", Kind: "secret", Rules: rules("vowel")}, "a row": {Name: "x", Kind: "secret", Value: "1234567890"}, "no key": {Name: "x", Kind: "key_pair", Public: "ssh-ed25519 nonsense"},
-		"one that is there": {Name: "gate", Kind: "secret"}} {
-		if _, err := s.Secrets.Put(ctx, r.Admin, bad); servicetest.Kind(err) != refusal.Invalid && servicetest.Kind(err) != refusal.Conflict {
+		"a slash":           {Name: "a/b", Kind: "secret"},
+		"a common word":     {Name: "x", Kind: "secret", Value: "Password2026!"},
+		"its own name":      {Name: "harbourlight", Kind: "secret", Value: "harbourlight7"},
+		"too short":         {Name: "x", Kind: "secret", Value: "k3lp"},
+		"no kind":           {Name: "x", Kind: "secret", Rules: rules("vowel")},
+		"a row":             {Name: "x", Kind: "secret", Value: "1234567890"},
+		"no key":            {Name: "x", Kind: "key_pair", Public: "ssh-ed25519 nonsense"},
+		"one that is there": {Name: "gate", Kind: "secret"},
+	} {
+		_, err := s.Secrets.Put(ctx, r.Admin, bad)
+		if servicetest.Kind(err) != refusal.Invalid && servicetest.Kind(err) != refusal.Conflict {
 			t.Errorf("%s: %v", name, err)
 		} else if bad.Value != "" && strings.Contains(servicetest.Explain(err), bad.Value) {
 			t.Errorf("%s: the secret is told: %v", name, err)
 		}
 	}
-	if _, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "other", File: "v.sail.yaml", Source: servicetest.Vault, Account: "saltmere-lab", Region: "north-fell", Secrets: map[string]string{"word": "secret:gat"}}); servicetest.Kind(err) != refusal.Findings || !strings.Contains(servicetest.Explain(err), "there is no secret gat") {
+	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "other",
+		File:    "v.sail.yaml",
+		Source:  servicetest.Vault,
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Secrets: map[string]string{"word": "secret:gat"},
+	})
+	if servicetest.Kind(err) != refusal.Findings ||
+		!strings.Contains(servicetest.Explain(err), "there is no secret gat") {
 		t.Errorf("%v", err)
 	}
 }

@@ -31,7 +31,8 @@ func (s *Secrets) OpenSealed(ctx context.Context) error {
 		return err
 	}
 	if has, known := s.sealed.Knows(string(with)); !known {
-		return refusal.New(refusal.Conflict, "give the key file that belongs to this database with --key-file, or restore both from one backup",
+		return refusal.New(refusal.Conflict,
+			"give the key file that belongs to this database with --key-file, or restore both from one backup",
 			"the database was sealed with the key %s, and the key file has %s", with, has)
 	}
 	if err := s.sealed.Begin(ctx); err != nil {
@@ -57,7 +58,9 @@ func (s *Secrets) TellPlaces(ctx context.Context) error {
 		at[name] = cmp.Or(row.Account, "whoever administers the service")
 	}
 	if len(at) > 0 {
-		if err := s.journal.Record(ctx, people.OperatorOfHost, "place secrets", "", "to the accounts that they are used in", at); err != nil {
+		err := s.journal.Record(ctx, people.OperatorOfHost, "place secrets", "",
+			"to the accounts that they are used in", at)
+		if err != nil {
 			return err
 		}
 	}

@@ -24,6 +24,7 @@ type Secrets struct {
 }
 
 // New makes the secrets that a store has.
-func New(st Store, box *sealed.Sealed, j *audit.Journal, a *accounts.Accounts, of *stacks.Stacks, log *slog.Logger) *Secrets {
+func New(st Store, box *sealed.Sealed, j *audit.Journal, a *accounts.Accounts, of *stacks.Stacks,
+	log *slog.Logger) *Secrets {
 	return &Secrets{store: st, sealed: box, journal: j, accounts: a, stacks: of, log: log}
 }

@@ -91,7 +91,8 @@ func TestAMachineStartsWithoutADiskThatItCanDoWithout(t *testing.T) {
 	r.Fault(world.Fault{Kind: "disk-fails", Label: "data", Count: -1})
 	r.ByHand("PATCH", "shared-writer", map[string]any{"size": "plain-2"})
 	got := ""
-	for deadline := time.Now().Add(90 * time.Second); !strings.Contains(got, "2 /data is not a mountpoint") && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); !strings.Contains(got, "2 /data is not a mountpoint") &&
+		time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		got = strings.Join(servicetest.Failing(t, s, r, "shared"), "; ")
 	}
 	if !strings.Contains(got, "2 /data is not a mountpoint") || !strings.Contains(got, "the disk failed") {
@@ -126,11 +127,17 @@ func TestAMachineReadsObjectsByTheRightsOfItsRole(t *testing.T) {
 	for _, c := range []struct {
 		rights []any
 		want   string
-	}{{[]any{"bucket.read"}, "neap\ncurl: (22) The requested URL returned error: 404"}, {[]any{"disk.read"}, "curl: (22) The requested URL returned error: 403"}, {[]any{"bucket.*"}, "neap"}} {
-		if run := r.Await(s, r.ApplySource(s, "fetched", fetched, map[string]any{"rights": c.rights})); run.State != state.Done {
+	}{
+		{[]any{"bucket.read"}, "neap\ncurl: (22) The requested URL returned error: 404"},
+		{[]any{"disk.read"}, "curl: (22) The requested URL returned error: 403"},
+		{[]any{"bucket.*"}, "neap"},
+	} {
+		run := r.Await(s, r.ApplySource(s, "fetched", fetched, map[string]any{"rights": c.rights}))
+		if run.State != state.Done {
 			t.Fatal(run.State, run.Reason)
 		}
-		if got := fmt.Sprint(servicetest.Attributes(t, s, "fetched", "read")["output"]); !strings.HasPrefix(got, c.want) {
+		got := fmt.Sprint(servicetest.Attributes(t, s, "fetched", "read")["output"])
+		if !strings.HasPrefix(got, c.want) {
 			t.Errorf("with the rights %v it reads %q", c.rights, got)
 		}
 	}

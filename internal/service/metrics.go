@@ -14,10 +14,14 @@ import (
 const countPatience = 2 * time.Second
 
 var (
-	connections = prometheus.NewDesc("undersail_database_connections", "Connections to the database of this replica, by what they do.", []string{"state"}, nil)
-	waitedFor   = prometheus.NewDesc("undersail_database_wait_seconds_total", "Time that was waited for a connection to the database.", nil, nil)
-	unended     = prometheus.NewDesc("undersail_runs", "Runs of all replicas that are not over, by state.", []string{"state"}, nil)
-	faults      = prometheus.NewDesc("undersail_faults_total", "Panics that were caught; the log has their stacks.", nil, nil)
+	connections = prometheus.NewDesc("undersail_database_connections",
+		"Connections to the database of this replica, by what they do.", []string{"state"}, nil)
+	waitedFor = prometheus.NewDesc("undersail_database_wait_seconds_total",
+		"Time that was waited for a connection to the database.", nil, nil)
+	unended = prometheus.NewDesc("undersail_runs", "Runs of all replicas that are not over, by state.",
+		[]string{"state"}, nil)
+	faults = prometheus.NewDesc("undersail_faults_total", "Panics that were caught; the log has their stacks.",
+		nil, nil)
 )
 
 // Register shows what there is to see of the service from outside.

@@ -12,7 +12,11 @@ import (
 // other point too.
 func TestTwoAtOnce(t *testing.T) {
 	t.Parallel()
-	const beginning, deciding, moving = "SELECT stack_id::text FROM proposals", "SELECT a.second_person FROM accounts", "SELECT FROM stacks WHERE name"
+	const (
+		beginning = "SELECT stack_id::text FROM proposals"
+		deciding  = "SELECT a.second_person FROM accounts"
+		moving    = "SELECT FROM stacks WHERE name"
+	)
 	b := momenttest.NewBench(t)
 	for _, x := range []struct{ first, second, at, told string }{
 		{"kept remove", "take over", beginning, "it is not kept any more as it was: stack mole-N took it over as hold"},
@@ -34,7 +38,8 @@ func TestTwoAtOnce(t *testing.T) {
 		if m.Ended {
 			t.Errorf("%s never comes to %q", x.first, x.at)
 		}
-		if len(m.Wrong) > 0 || !strings.Contains(momenttest.Plain(m.Told[0]), x.told) || x.told == "" && m.Told[0] != "" {
+		if len(m.Wrong) > 0 || !strings.Contains(momenttest.Plain(m.Told[0]), x.told) ||
+			x.told == "" && m.Told[0] != "" {
 			t.Errorf("want %q: %s", x.told, m)
 		}
 	}
@@ -45,7 +50,8 @@ func TestTwoAtOnce(t *testing.T) {
 func TestRightsAreAskedInTheMomentOfTheEffect(t *testing.T) {
 	t.Parallel()
 	b := momenttest.NewBench(t)
-	for _, first := range []string{"apply", "accept", "refuse", "retry", "stop", "retire", "take over", "kept remove", "kept move", "give", "bound account", "renew credentials", "close account", "read"} {
+	for _, first := range []string{"apply", "accept", "refuse", "retry", "stop", "retire", "take over", "kept remove",
+		"kept move", "give", "bound account", "renew credentials", "close account", "read"} {
 		m := b.MeetAt(momenttest.Pair{First: first, Second: "lose rights"}, "SELECT roles = $2")
 		if m.Ended || len(m.Wrong) > 0 || m.Told[0] != "the rights of ines were changed at this moment" {
 			t.Errorf("%s is done all the same: %s", first, m)

@@ -15,7 +15,10 @@ func TestATaskThatNeverRanIsRetired(t *testing.T) {
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
 	ctx := context.Background()
-	id := r.ApplySource(s, "idle", "undersail: 1\nabout: {name: idle, version: 1.0.0, title: Idle}\nresources:\n  pair: {type: key_pair}\n  left: {type: task, patience: 99h, want: {command: date, undo: date, on: 127.0.0.1, port: 1, user: tide, key: =pair.private_key}}\n", nil)
+	id := r.ApplySource(s, "idle",
+		"undersail: 1\nabout: {name: idle, version: 1.0.0, title: Idle}\nresources:\n  pair: {type: key_pair}\n  "+
+			"left: {type: task, patience: 99h, want: {command: date, undo: date, on: 127.0.0.1, port: 1, user: "+
+			"tide, key: =pair.private_key}}\n", nil)
 	r.Until(s, id, "creating left")
 	if _, err := s.Stacks.Stop(ctx, r.Admin, id); err != nil {
 		t.Fatal(err)

@@ -48,7 +48,8 @@ func TestMembersOfAPoolBecomeWhatIsWanted(t *testing.T) {
 	}
 	first := names()
 	p := r.Propose(s, "crews", crews, map[string]any{"size": "plain-2"})
-	if notes := fmt.Sprint(p.Changes); !strings.Contains(notes, "its members are replaced by new ones, a quarter at a time") {
+	notes := fmt.Sprint(p.Changes)
+	if !strings.Contains(notes, "its members are replaced by new ones, a quarter at a time") {
 		t.Errorf("it is not told what becomes of the members: %s", notes)
 	}
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
@@ -60,7 +61,8 @@ func TestMembersOfAPoolBecomeWhatIsWanted(t *testing.T) {
 	}
 	// Whenever one was gone, three others were ready.
 	l := r.Ledger()
-	ever := slices.DeleteFunc(append(l.Alive, l.Gone...), func(x world.LedgerResource) bool { return x.Tags["larch-pool"] == "" })
+	ever := slices.DeleteFunc(append(l.Alive, l.Gone...),
+		func(x world.LedgerResource) bool { return x.Tags["larch-pool"] == "" })
 	for _, gone := range ever {
 		ready := 0
 		for _, x := range ever {
@@ -79,7 +81,8 @@ func TestMembersOfAPoolBecomeWhatIsWanted(t *testing.T) {
 	}
 	// What no cloud tells of a member is done too.
 	second := names()
-	if run := r.Await(s, r.ApplySource(s, "crews", crews, map[string]any{"size": "plain-2", "motto": "two"})); run.State != state.Done {
+	run := r.Await(s, r.ApplySource(s, "crews", crews, map[string]any{"size": "plain-2", "motto": "two"}))
+	if run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
 	for name := range names() {

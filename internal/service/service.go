@@ -41,7 +41,12 @@ type Service struct {
 // New wires a service and its engine together. The engine is not started.
 func New(st *store.Store, key *sealed.Box, log *slog.Logger, c engine.Config) (*Service, error) {
 	box := sealed.New(key, st)
-	s := &Service{store: st, Journal: audit.New(st, box, log), Keys: request.NewKeys(st, box), Turns: request.NewTurns()}
+	s := &Service{
+		store:   st,
+		Journal: audit.New(st, box, log),
+		Keys:    request.NewKeys(st, box),
+		Turns:   request.NewTurns(),
+	}
 	if c.Store == nil {
 		c.Store = st
 	}
@@ -61,8 +66,19 @@ func New(st *store.Store, key *sealed.Box, log *slog.Logger, c engine.Config) (*
 	s.Templates = templates.New(st, box, s.Engine, s.Journal, s.Turns, log)
 	s.Stacks = stacks.New(st, box, s.Engine, s.Journal, s.Turns, s.Accounts, log)
 	s.Secrets = secrets.New(st, box, s.Journal, s.Accounts, s.Stacks, log)
-	s.Proposing = proposing.New(proposing.Rests{Store: st, Sealed: box, Engine: s.Engine, Journal: s.Journal, Turns: s.Turns, People: s.People,
-		Accounts: s.Accounts, Templates: s.Templates, Stacks: s.Stacks, Secrets: s.Secrets, Log: log})
+	s.Proposing = proposing.New(proposing.Rests{
+		Store:     st,
+		Sealed:    box,
+		Engine:    s.Engine,
+		Journal:   s.Journal,
+		Turns:     s.Turns,
+		People:    s.People,
+		Accounts:  s.Accounts,
+		Templates: s.Templates,
+		Stacks:    s.Stacks,
+		Secrets:   s.Secrets,
+		Log:       log,
+	})
 	return s, nil
 }
 

@@ -44,11 +44,20 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 		if version == "2.0.0" {
 			maturity = "withdrawn"
 		}
-		if _, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text(version, maturity, "note")}); err != nil {
+		_, _, err := s.Templates.Publish(ctx, r.Admin, lang.Bundle{
+			File:   "site.sail.yaml",
+			Source: text(version, maturity, "note"),
+		})
+		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	for ref, want := range map[string]string{"site": "2.0.0", "site@^1": "1.10.0", "site@1.9.0": "1.9.0", "site@<1.5": "1.0.0"} {
+	for ref, want := range map[string]string{
+		"site":       "2.0.0",
+		"site@^1":    "1.10.0",
+		"site@1.9.0": "1.9.0",
+		"site@<1.5":  "1.0.0",
+	} {
 		if got, err := s.Templates.Find(ctx, ref); err != nil || got.Version != want {
 			t.Errorf("%s is %s, %v; want %s", ref, got.Version, err, want)
 		}
@@ -57,13 +66,24 @@ func TestTheLibraryKeepsVersions(t *testing.T) {
 	servicetest.WantKind(t, err, refusal.NotFound, "has no version ^9")
 	_, err = s.Templates.Find(ctx, "site@newest")
 	servicetest.WantKind(t, err, refusal.Invalid, "is not a version")
-	_, _, err = s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: text("1.0.0", "supported", "other")})
+	_, _, err = s.Templates.Publish(ctx, r.Admin, lang.Bundle{
+		File:   "site.sail.yaml",
+		Source: text("1.0.0", "supported", "other"),
+	})
 	servicetest.WantKind(t, err, refusal.Conflict, "raise the version")
 	_, _, err = s.Templates.Publish(ctx, r.Admin, lang.Bundle{File: "site.sail.yaml", Source: "undersail: 1"})
 	servicetest.WantKind(t, err, refusal.Findings, "the template has errors")
-	_, _, err = s.Templates.Publish(ctx, people.User{Roles: []string{"operator"}}, lang.Bundle{File: "site.sail.yaml", Source: text("3.0.0", "supported", "note")})
+	_, _, err = s.Templates.Publish(ctx, people.User{Roles: []string{"operator"}}, lang.Bundle{
+		File:   "site.sail.yaml",
+		Source: text("3.0.0", "supported", "note"),
+	})
 	servicetest.WantKind(t, err, refusal.Forbidden, "operator")
-	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "new", Template: "site", Account: "saltmere-lab", Region: "north-fell"})
+	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:    "new",
+		Template: "site",
+		Account:  "saltmere-lab",
+		Region:   "north-fell",
+	})
 	servicetest.WantKind(t, err, refusal.Invalid, "is withdrawn")
 	list, err := s.Templates.List(ctx)
 	if err != nil || len(list) != 1 || list[0].Version != "2.0.0" {
@@ -106,7 +126,11 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 		}
 		return fmt.Sprint(outputs[1].Value)
 	}
-	apply(propose(proposing.NewProposal{Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"}))
+	apply(propose(proposing.NewProposal{
+		Source:  text("1.0.0", "supported", "note"),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	}))
 	if got := reference(); got != "secret:vault/word@1" {
 		t.Errorf("generated: %s", got)
 	}
@@ -121,12 +145,19 @@ func TestSecretsAreDrawnOnceAndHaveVersions(t *testing.T) {
 	if got := reference(); got != "secret:vault/word@2" {
 		t.Errorf("given: %s", got)
 	}
-	if p := propose(proposing.NewProposal{Secrets: map[string]string{"word": "kelpandshingle"}}); p.Summary != "2 same" {
+	p = propose(proposing.NewProposal{Secrets: map[string]string{"word": "kelpandshingle"}})
+	if p.Summary != "2 same" {
 		t.Errorf("the same value again: %s", p.Summary)
 	}
-	_, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Secrets: map[string]string{"word": "neap"}})
+	_, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "vault",
+		Secrets: map[string]string{"word": "neap"},
+	})
 	servicetest.WantKind(t, err, refusal.Findings, "would not work")
-	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "vault", Secrets: map[string]string{"note": "x"}})
+	_, err = s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "vault",
+		Secrets: map[string]string{"note": "x"},
+	})
 	servicetest.WantKind(t, err, refusal.Invalid, "no secret input note")
 }
 
@@ -135,8 +166,13 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell",
-		Inputs: map[string]any{"range": "10.71.0.0/24", "note": "low water"}})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "site",
+		Source:  text("1.0.0", "supported", "note"),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Inputs:  map[string]any{"range": "10.71.0.0/24", "note": "low water"},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +186,10 @@ func TestInputsAreRecordedAndANewerTemplateMayDropOne(t *testing.T) {
 	if err != nil || again.ID != run.ID {
 		t.Errorf("applying twice gives run %d and %d (%v)", run.ID, again.ID, err)
 	}
-	next, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: text("1.1.0", "supported", "remark")})
+	next, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:  "site",
+		Source: text("1.1.0", "supported", "remark"),
+	})
 	if err != nil || next.Summary != "1 alter, 1 same" {
 		t.Fatalf("a newer template: %s, %v", next.Summary, err)
 	}
@@ -170,7 +209,12 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	r := servicetest.New(t, 150)
 	s, _ := r.Replica(0)
 	ctx := context.Background()
-	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "site", Source: text("1.0.0", "supported", "note"), Account: "saltmere-lab", Region: "north-fell"})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "site",
+		Source:  text("1.0.0", "supported", "note"),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -178,10 +222,13 @@ func TestProposalsAreDecidedOnceByWhoMay(t *testing.T) {
 	servicetest.WantKind(t, err, refusal.Conflict, "undersail accept")
 	_, err = s.Proposing.Accept(ctx, people.User{Roles: []string{"viewer"}}, p.ID, nil, "")
 	servicetest.WantKind(t, err, refusal.Forbidden, "viewer")
-	plain := r.Propose(s, "plain", "undersail: 1\nabout: {name: plain, version: 1.0.0, title: Plain}\nresources: {front: {type: address}}\n", nil)
+	plain := r.Propose(s, "plain",
+		"undersail: 1\nabout: {name: plain, version: 1.0.0, title: Plain}\nresources: {front: {type: address}}\n", nil)
 	_, err = s.Proposing.Accept(ctx, r.Admin, plain.ID, []string{"lose-dta"}, "")
-	servicetest.WantKind(t, err, refusal.Invalid, fmt.Sprintf("proposal %d asks for no consent, and not for lose-dta", plain.ID))
-	if agreed, err := s.Proposing.Accept(ctx, r.Admin, plain.ID, []string{"lose-data"}, ""); err != nil || agreed.State != "accepted" {
+	servicetest.WantKind(t, err, refusal.Invalid,
+		fmt.Sprintf("proposal %d asks for no consent, and not for lose-dta", plain.ID))
+	if agreed, err := s.Proposing.Accept(ctx, r.Admin, plain.ID, []string{"lose-data"}, ""); err != nil ||
+		agreed.State != "accepted" {
 		t.Errorf("who agrees to more than is asked for does not agree: %v", err)
 	}
 	_, err = s.Proposing.Accept(ctx, r.Admin, p.ID, append(servicetest.ConsentNames(p), "lose-dta"), "")
@@ -260,10 +307,12 @@ func TestAListOfProposalsTellsWhatItsRowsHold(t *testing.T) {
 		t.Fatal(err)
 	}
 	row := list[0]
-	if row.Account != "saltmere-lab" || row.Region != p.Region || row.Template != p.Template || row.Summary != p.Summary || row.Seconds != p.Seconds || row.State != "applied" || *row.RunID != *p.RunID {
+	if row.Account != "saltmere-lab" || row.Region != p.Region || row.Template != p.Template ||
+		row.Summary != p.Summary || row.Seconds != p.Seconds || row.State != "applied" || *row.RunID != *p.RunID {
 		t.Errorf("the row tells %+v", row)
 	}
-	if row.Cost.Hour == 0 || row.Cost.Hour != p.Cost.Hour || row.Cost.Currency != p.Cost.Currency || row.Cost.Lines == nil || row.Changes == nil {
+	if row.Cost.Hour == 0 || row.Cost.Hour != p.Cost.Hour || row.Cost.Currency != p.Cost.Currency ||
+		row.Cost.Lines == nil || row.Changes == nil {
 		t.Errorf("the row costs %+v, the proposal %+v", row.Cost, p.Cost)
 	}
 }

@@ -61,7 +61,8 @@ outputs: {wrote: {value: =settings.output}}
 		t.Errorf("without a change: %s", p.Summary)
 	}
 	p := r.Propose(s, "ashore", source, map[string]any{"users": []any{"duty", "night"}})
-	if p.Summary != "2 alter, 6 same" && p.Summary != "1 alter, 6 same" && !strings.HasSuffix(p.Summary, "same") || strings.Contains(p.Summary, "rebuild") {
+	if p.Summary != "2 alter, 6 same" && p.Summary != "1 alter, 6 same" && !strings.HasSuffix(p.Summary, "same") ||
+		strings.Contains(p.Summary, "rebuild") {
 		t.Errorf("another list of users: %s", p.Summary)
 	}
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
@@ -78,10 +79,18 @@ outputs: {wrote: {value: =settings.output}}
 		t.Errorf("%+v %v", v, err)
 	}
 	// Asked for, it is run once more although nothing changed.
-	ask := proposing.NewProposal{Stack: "ashore", File: "template.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"users": []any{"duty", "night"}}}
+	ask := proposing.NewProposal{
+		Stack:   "ashore",
+		File:    "template.sail.yaml",
+		Source:  source,
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Inputs:  map[string]any{"users": []any{"duty", "night"}},
+	}
 	for name, says := range map[string]string{"setings": "did you mean `settings`?", "net": "is no task of the stack"} {
 		ask.Again = []string{name}
-		if _, err := s.Proposing.Propose(context.Background(), r.Admin, ask); err == nil || !strings.Contains(servicetest.Explain(err), says) {
+		_, err := s.Proposing.Propose(context.Background(), r.Admin, ask)
+		if err == nil || !strings.Contains(servicetest.Explain(err), says) {
 			t.Errorf("run %s again: %v", name, err)
 		}
 	}
@@ -107,8 +116,10 @@ outputs: {wrote: {value: =left.output}}
 		t.Fatal(run.State, run.Reason)
 	}
 	// Undoing and the new task need nothing of each other; a look at the end tells.
-	if run := r.Await(s, r.ApplySource(s, "ashore", ashore+`  left: {type: task, want: {command: 'cat runs', again_when: [later]`+onShore+`}}
-`, nil)); run.State != state.Done {
+	run = r.Await(s, r.ApplySource(s, "ashore",
+		ashore+`  left: {type: task, want: {command: 'cat runs', again_when: [later]`+onShore+`}}
+`, nil))
+	if run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
 	if a := servicetest.Attributes(t, s, "ashore", "left"); a["output"] != "run\nrun\nrun\nundone" {
@@ -134,26 +145,34 @@ func TestATaskThatFailsTellsWhyAndIsRunAgain(t *testing.T) {
 `
 	}
 	run := r.Await(s, r.ApplySource(s, "ashore", source(`echo the valve is stuck; exit 3`, ""), nil))
-	if run.State != state.Failed || !strings.Contains(run.Reason, "settings: asked for its phase, got broken: the command ended with exit code 3; it wrote the valve is stuck") {
+	if run.State != state.Failed ||
+		!strings.Contains(run.Reason,
+			"settings: asked for its phase, got broken: the command ended with exit code 3; it wrote the "+
+				"valve is stuck") {
 		t.Fatal(run.State, run.Reason)
 	}
 	p := r.Propose(s, "ashore", source(`echo open`, ", answer: closed"), nil)
-	if strings.Contains(p.Summary, "rebuild") || !strings.Contains(p.Summary, "1 alter") || !strings.Contains(p.Summary, "1 create") {
+	if strings.Contains(p.Summary, "rebuild") || !strings.Contains(p.Summary, "1 alter") ||
+		!strings.Contains(p.Summary, "1 create") {
 		t.Errorf("what failed is proposed as %s", p.Summary)
 	}
-	if run = r.Await(s, r.Carry(s, p)); run.State != state.Failed || !strings.Contains(run.Reason, `did not answer "closed", but open`) {
+	if run = r.Await(s, r.Carry(s, p)); run.State != state.Failed ||
+		!strings.Contains(run.Reason, `did not answer "closed", but open`) {
 		t.Fatal(run.State, run.Reason)
 	}
-	if run = r.Await(s, r.ApplySource(s, "ashore", source(`echo closed`, ", answer: closed"), nil)); run.State != state.Done {
+	if run = r.Await(s, r.ApplySource(s, "ashore", source(`echo closed`, ", answer: closed"),
+		nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
 	// What was given a secret may write it in any disguise: nothing of it is kept but what is named.
-	if run = r.Await(s, r.ApplySource(s, "ashore", ashore+`  settings: {type: task, want: {command: 'cat; echo; echo level 42', input: =inputs.word`+onShore+`}}
+	if run = r.Await(s, r.ApplySource(s, "ashore",
+		ashore+`  settings: {type: task, want: {command: 'cat; echo; echo level 42', input: =inputs.word`+onShore+`}}
   named: {type: task, want: {command: 'cat; echo; echo level 42', keep: 'level [0-9]+', input: =inputs.word`+onShore+`}}
 `, nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	if a := servicetest.Attributes(t, s, "ashore", "settings"); !strings.Contains(a["output"].(string), "not kept: a secret was given") {
+	a := servicetest.Attributes(t, s, "ashore", "settings")
+	if !strings.Contains(a["output"].(string), "not kept: a secret was given") {
 		t.Errorf("a task with a secret keeps %v", a)
 	}
 	if a := servicetest.Attributes(t, s, "ashore", "named"); a["output"] != "level 42" {
@@ -170,9 +189,11 @@ func TestATaskIsFoundAgainByWhoeverTakesTheRunOver(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, 240)
 	s, quit := r.Replica(time.Second)
-	id := r.ApplySource(s, "ashore", ashore+`  settings: {type: task, want: {command: 'echo run >> runs; sleep 900; cat runs'`+onShore+`}}
+	id := r.ApplySource(s, "ashore",
+		ashore+`  settings: {type: task, want: {command: 'echo run >> runs; sleep 900; cat runs'`+onShore+`}}
 `, nil)
-	for deadline := time.Now().Add(time.Minute); !strings.Contains(r.Events(s, id), "creating settings"); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(time.Minute); !strings.Contains(r.Events(s, id),
+		"creating settings"); time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("the task does not begin")
 		}
@@ -195,13 +216,21 @@ func TestNothingIsRunWhereNoPacketsGo(t *testing.T) {
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
 	unreached := true
-	if _, err := s.Accounts.Bound(context.Background(), r.Admin, "saltmere-lab", accounts.Bounds{Unreached: &unreached}); err != nil {
+	_, err := s.Accounts.Bound(context.Background(), r.Admin, "saltmere-lab", accounts.Bounds{Unreached: &unreached})
+	if err != nil {
 		t.Fatal(err)
 	}
-	_, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: "ashore", File: "ashore.sail.yaml", Account: "saltmere-lab", Region: "north-fell",
-		Source: ashore + "  settings: {type: task, want: {command: 'true'" + onShore + "}}\n"})
+	_, err = s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{
+		Stack:   "ashore",
+		File:    "ashore.sail.yaml",
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Source:  ashore + "  settings: {type: task, want: {command: 'true'" + onShore + "}}\n",
+	})
 	var e *refusal.Error
-	if !errors.As(err, &e) || !slices.ContainsFunc(e.Findings, func(f render.Finding) bool { return f.Code == "not-reached" && f.Place == "settings" }) {
+	if !errors.As(err, &e) ||
+		!slices.ContainsFunc(e.Findings,
+			func(f render.Finding) bool { return f.Code == "not-reached" && f.Place == "settings" }) {
 		t.Error(err)
 	}
 }
@@ -211,7 +240,10 @@ func TestAnUndoingThatFailedIsTriedAgain(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
-	if run := r.Await(s, r.ApplySource(s, "ashore", ashore+"  settings: {type: task, want: {command: 'true', undo: 'if [ -f mended ]; then echo fine; else touch mended; echo stuck; exit 5; fi'"+onShore+"}}\n", nil)); run.State != state.Done {
+	run := r.Await(s, r.ApplySource(s, "ashore",
+		ashore+"  settings: {type: task, want: {command: 'true', undo: 'if [ -f mended ]; then echo fine; else "+
+			"touch mended; echo stuck; exit 5; fi'"+onShore+"}}\n", nil))
+	if run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
 	for _, want := range []string{state.Failed, state.Done} {
@@ -220,7 +252,8 @@ func TestAnUndoingThatFailedIsTriedAgain(t *testing.T) {
 			t.Fatal(servicetest.Explain(err))
 		}
 		run := r.Await(s, r.Carry(s, retire))
-		if run.State != want || want == state.Failed && !strings.Contains(run.Reason, "what undoes it ended with exit code 5; it wrote stuck") {
+		if run.State != want || want == state.Failed &&
+			!strings.Contains(run.Reason, "what undoes it ended with exit code 5; it wrote stuck") {
 			t.Fatal(run.State, run.Reason)
 		}
 	}

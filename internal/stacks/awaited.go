@@ -34,5 +34,6 @@ func AwaitedBy(run store.Run, doc proposal.Document) (out []Awaited) {
 // MayBeGiven reports whether a run takes values and agreements: while it goes on, and while
 // it is parked for them.
 func MayBeGiven(run store.Run) bool {
-	return run.State == state.Queued || run.State == state.Underway || run.State == state.Parked && (run.ParkedFor == state.ForInput || run.ParkedFor == state.ForAgreement)
+	return run.State == state.Queued || run.State == state.Underway ||
+		run.State == state.Parked && (run.ParkedFor == state.ForInput || run.ParkedFor == state.ForAgreement)
 }

@@ -27,7 +27,8 @@ func (s *Stacks) Changed(ctx context.Context, place string, most int) (Changes, 
 	}
 	xid, id, ok := cutPlace(place)
 	if !ok {
-		return out, "", refusal.New(refusal.Invalid, "leave it out to begin with now", "%q is not a place in the stream", place)
+		return out, "", refusal.New(refusal.Invalid, "leave it out to begin with now",
+			"%q is not a place in the stream", place)
 	}
 	list, err := s.store.SummariesSince(ctx, xid, id, most)
 	if err != nil {

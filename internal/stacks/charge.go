@@ -55,7 +55,9 @@ func (s *Stacks) MayChange() error {
 	if s.quiet.now.Why == "" {
 		return nil
 	}
-	return refusal.New(refusal.Conflict, "see what differs with: undersail quiet; if this copy is the one that goes on, end every other one, and start it once with: undersail serve --in-charge",
+	return refusal.New(refusal.Conflict,
+		"see what differs with: undersail quiet; if this copy is the one that goes on, end every other one, and "+
+			"start it once with: undersail serve --in-charge",
 		"the service is quiet and changes nothing: %s", s.quiet.now.Why)
 }
 
@@ -69,7 +71,11 @@ func (s *Stacks) TakeCharge(ctx context.Context) {
 	for _, d := range q.Differs {
 		counts[d.How]++
 	}
-	s.journal.Done(ctx, people.Host(), "take charge", "service", map[string]any{"why": q.Why, "records": q.Since, "differs": counts})
+	s.journal.Done(ctx, people.Host(), "take charge", "service", map[string]any{
+		"why":     q.Why,
+		"records": q.Since,
+		"differs": counts,
+	})
 }
 
 // LookAtAll looks at every stack of every account, and notes what is otherwise than the
@@ -93,7 +99,8 @@ func (s *Stacks) LookAtAll(ctx context.Context, done []engine.Deed) {
 		all.Go(func() error {
 			var differs []Differs
 			// One that breaks is told with the others, and ends none of them.
-			if err := fault.Caught(func() error { differs = s.lookAtAccount(looking, a, byUs); return nil }); err != nil {
+			err := fault.Caught(func() error { differs = s.lookAtAccount(looking, a, byUs); return nil })
+			if err != nil {
 				fault.Log(s.log, slog.LevelError, "an account could not be looked at", err, "account", a.Name)
 				differs = []Differs{{Account: a.Name, How: unseen, What: err.Error()}}
 			}
@@ -105,13 +112,15 @@ func (s *Stacks) LookAtAll(ctx context.Context, done []engine.Deed) {
 	}
 	all.Wait()
 	slices.SortFunc(found, func(a, b Differs) int {
-		return cmp.Or(cmp.Compare(a.Account, b.Account), cmp.Compare(a.Stack, b.Stack), cmp.Compare(a.Resource, b.Resource))
+		return cmp.Or(cmp.Compare(a.Account, b.Account), cmp.Compare(a.Stack, b.Stack),
+			cmp.Compare(a.Resource, b.Resource))
 	})
 	s.quiet.mu.Lock()
 	defer s.quiet.mu.Unlock()
 	s.quiet.now.Looked, s.quiet.now.Differs = true, append([]Differs{}, found...)
 	for _, d := range found {
-		s.log.Warn("something is otherwise than the records say", "stack", d.Stack, "resource", d.Resource, "how", d.How, "what", d.What, "by", d.By)
+		s.log.Warn("something is otherwise than the records say", "stack", d.Stack, "resource", d.Resource, "how",
+			d.How, "what", d.What, "by", d.By)
 	}
 }
 
@@ -163,7 +172,8 @@ func by(d engine.Deed, known bool) string {
 	return fmt.Sprintf("our run %d on %s, unknown to the records", d.Run, d.At.Local().Format(time.DateTime))
 }
 
-func (s *Stacks) lookAtStack(ctx context.Context, adapter cloud.Adapter, a store.Account, id string, byUs map[string]engine.Deed) (out []Differs, err error) {
+func (s *Stacks) lookAtStack(ctx context.Context, adapter cloud.Adapter, a store.Account, id string,
+	byUs map[string]engine.Deed) (out []Differs, err error) {
 	st, err := s.store.Stack(ctx, id)
 	if err != nil {
 		return nil, err
@@ -210,15 +220,30 @@ func (s *Stacks) lookAtStack(ctx context.Context, adapter cloud.Adapter, a store
 	for _, l := range live.marked {
 		recorded := slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Token == l.Token })
 		if !recorded && middle.steps[l.Token] && l.Phase != cloud.Removing {
-			out = append(out, Differs{Account: a.Name, Stack: st.Name, Resource: l.Tags[cloud.TagResource], ID: l.ID, How: ahead,
-				What: "made already; the run goes on with it", By: fmt.Sprintf("our run %d, in its middle", middle.run)})
+			out = append(out, Differs{
+				Account:  a.Name,
+				Stack:    st.Name,
+				Resource: l.Tags[cloud.TagResource],
+				ID:       l.ID,
+				How:      ahead,
+				What:     "made already; the run goes on with it",
+				By:       fmt.Sprintf("our run %d, in its middle", middle.run),
+			})
 		}
 	}
 	kept, err := s.store.KeptOf(ctx, id)
 	for _, k := range kept {
 		if k.FoundAt != nil {
 			deed, known := byUs[k.Token]
-			out = append(out, Differs{Account: a.Name, Stack: st.Name, Resource: k.Name, ID: k.ID(), How: unrecorded, What: resource.Words(k.Type) + "; see: undersail kept", By: by(deed, known)})
+			out = append(out, Differs{
+				Account:  a.Name,
+				Stack:    st.Name,
+				Resource: k.Name,
+				ID:       k.ID(),
+				How:      unrecorded,
+				What:     resource.Words(k.Type) + "; see: undersail kept",
+				By:       by(deed, known),
+			})
 		}
 	}
 	return out, err
@@ -251,7 +276,8 @@ func (s *Stacks) inTheMiddle(ctx context.Context, stackID string) (m middle, err
 }
 
 // lookForDeeds looks for what was made of stacks that the records do not know at all.
-func (s *Stacks) lookForDeeds(ctx context.Context, adapter cloud.Adapter, a store.Account, byUs map[string]engine.Deed) (out []Differs) {
+func (s *Stacks) lookForDeeds(ctx context.Context, adapter cloud.Adapter, a store.Account,
+	byUs map[string]engine.Deed) (out []Differs) {
 	ids := map[string]bool{}
 	for _, d := range byUs {
 		if _, err := s.store.Stack(ctx, d.StackID); errors.Is(err, store.ErrNotFound) {
@@ -260,7 +286,10 @@ func (s *Stacks) lookForDeeds(ctx context.Context, adapter cloud.Adapter, a stor
 	}
 	for id := range ids {
 		for _, region := range a.Regions {
-			live, err := cloud.Collect(adapter.Search(ctx, cloud.Query{Region: region, Tags: map[string]string{cloud.TagStackID: id}}))
+			live, err := cloud.Collect(adapter.Search(ctx, cloud.Query{
+				Region: region,
+				Tags:   map[string]string{cloud.TagStackID: id},
+			}))
 			if err == nil {
 				err = s.listUnrecorded(ctx, a, live, nil)
 			}
@@ -270,8 +299,15 @@ func (s *Stacks) lookForDeeds(ctx context.Context, adapter cloud.Adapter, a stor
 			}
 			for _, l := range live {
 				deed, known := byUs[l.Token]
-				out = append(out, Differs{Account: a.Name, Stack: l.Tags[cloud.TagStack], Resource: l.Tags[cloud.TagResource], ID: l.ID, How: unrecorded,
-					What: resource.Words(l.Type) + " of an unknown stack; see: undersail kept", By: by(deed, known)})
+				out = append(out, Differs{
+					Account:  a.Name,
+					Stack:    l.Tags[cloud.TagStack],
+					Resource: l.Tags[cloud.TagResource],
+					ID:       l.ID,
+					How:      unrecorded,
+					What:     resource.Words(l.Type) + " of an unknown stack; see: undersail kept",
+					By:       by(deed, known),
+				})
 			}
 		}
 	}

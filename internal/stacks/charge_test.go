@@ -36,7 +36,8 @@ func TestWhatCannotBeLookedAtIsToldAsUnseen(t *testing.T) {
 	from.Store(true)
 	s.Stacks.LookAtAll(ctx, nil)
 	q := s.Stacks.Quiet(ctx)
-	if len(q.Differs) != 1 || q.Differs[0].Account != "saltmere-lab" || q.Differs[0].How != "unseen" || !strings.Contains(q.Differs[0].What, "a fault of Under Sail itself") {
+	if len(q.Differs) != 1 || q.Differs[0].Account != "saltmere-lab" || q.Differs[0].How != "unseen" ||
+		!strings.Contains(q.Differs[0].What, "a fault of Under Sail itself") {
 		t.Errorf("it is told: %+v", q)
 	}
 }

@@ -86,10 +86,15 @@ func (s *Stacks) Connect(ctx context.Context, u people.User, stack string, n New
 	if len(hops) > 1 {
 		through = hops[0].Resource
 	}
-	if err := s.journal.RecordOf(ctx, u, "connect", stack+"/"+last.Resource, "", map[string]any{"as": last.User, "purpose": n.Purpose, "through": through}); err != nil {
+	if err := s.journal.RecordOf(ctx, u, "connect", stack+"/"+last.Resource, "", map[string]any{
+		"as":      last.User,
+		"purpose": n.Purpose,
+		"through": through,
+	}); err != nil {
 		return Connection{}, err
 	}
-	c.EndsAt, err = s.store.AddConnection(ctx, store.Connection{ID: c.ID, StackID: st.ID, UserName: u.Name, Hops: raw}, connectionLife)
+	c.EndsAt, err = s.store.AddConnection(ctx, store.Connection{ID: c.ID, StackID: st.ID, UserName: u.Name, Hops: raw},
+		connectionLife)
 	return c, err
 }
 
@@ -129,7 +134,9 @@ func (m *machines) wayTo(stack, name string) ([]Hop, error) {
 	}
 	through := m.bastion(*target)
 	if through == nil {
-		return nil, refusal.New(refusal.Conflict, "give the stack a machine with a public address and a key, or connect from within its network", "%s has no public address, and stack %s no machine to go through", target.Name, stack)
+		return nil, refusal.New(refusal.Conflict,
+			"give the stack a machine with a public address and a key, or connect from within its network",
+			"%s has no public address, and stack %s no machine to go through", target.Name, stack)
 	}
 	first, err := m.hop(*through)
 	if err != nil {
@@ -182,23 +189,33 @@ func (m *machines) target(stack, name string) (*store.Resource, error) {
 	}
 	switch {
 	case len(names) == 0:
-		return nil, refusal.New(refusal.Conflict, "look at it with: undersail stacks "+stack, "stack %s has no machines", stack)
+		return nil, refusal.New(refusal.Conflict, "look at it with: undersail stacks "+stack,
+			"stack %s has no machines", stack)
 	case name == "" && len(names) > 1:
-		return nil, refusal.New(refusal.Invalid, "name one of: "+strings.Join(names, ", "), "stack %s has %d machines", stack, len(names))
+		return nil, refusal.New(refusal.Invalid, "name one of: "+strings.Join(names, ", "), "stack %s has %d machines",
+			stack, len(names))
 	case found == nil:
-		return nil, refusal.New(refusal.NotFound, expr.Suggest(name, names, "its machines are "+strings.Join(names, ", ")), "stack %s has no machine %q", stack, name)
+		return nil, refusal.New(refusal.NotFound,
+			expr.Suggest(name, names, "its machines are "+strings.Join(names, ", ")), "stack %s has no machine %q",
+			stack, name)
 	}
 	return found, nil
 }
 
 // hop is how one machine is signed in to.
 func (m *machines) hop(r store.Resource) (Hop, error) {
-	h := Hop{Resource: r.Name, Port: 22, Host: text(r.Attributes, "public_address"), HostKey: strings.TrimSpace(text(r.Attributes, "host_key"))}
+	h := Hop{
+		Resource: r.Name,
+		Port:     22,
+		Host:     text(r.Attributes, "public_address"),
+		HostKey:  strings.TrimSpace(text(r.Attributes, "host_key")),
+	}
 	if h.Host == "" {
 		h.Host = text(r.Attributes, "private_address")
 	}
 	if h.Host == "" || h.HostKey == "" {
-		return h, refusal.New(refusal.Conflict, "wait until it is healthy, or verify the stack", "%s has not told its address and host key yet", r.Name)
+		return h, refusal.New(refusal.Conflict, "wait until it is healthy, or verify the stack",
+			"%s has not told its address and host key yet", r.Name)
 	}
 	h.At = net.JoinHostPort(h.Host, "22")
 	if reach, ok := r.Attributes["reach"].(map[string]any); ok {
@@ -211,7 +228,8 @@ func (m *machines) hop(r store.Resource) (Hop, error) {
 		h.User = text(spec, "user")
 	}
 	if h.User == "" {
-		return h, refusal.New(refusal.Invalid, "name it with --user", "nobody knows as which user %s is signed in to", r.Name)
+		return h, refusal.New(refusal.Invalid, "name it with --user", "nobody knows as which user %s is signed in to",
+			r.Name)
 	}
 	pair := text(r.Want, "key_pair")
 	for _, key := range m.rows {
@@ -226,9 +244,12 @@ func (m *machines) hop(r store.Resource) (Hop, error) {
 			h.PublicKey = public
 			return h, nil
 		}
-		return h, refusal.New(refusal.Conflict, "sign in with ssh and the private half yourself, or give the key by its name as key:NAME", "somebody else has the private half of %s, the key of %s", key.Name, r.Name)
+		return h, refusal.New(refusal.Conflict,
+			"sign in with ssh and the private half yourself, or give the key by its name as key:NAME",
+			"somebody else has the private half of %s, the key of %s", key.Name, r.Name)
 	}
-	return h, refusal.New(refusal.Conflict, "give the machine the key_pair of a key pair of the template", "no key of %s is known", r.Name)
+	return h, refusal.New(refusal.Conflict, "give the machine the key_pair of a key pair of the template",
+		"no key of %s is known", r.Name)
 }
 
 // signsIn is the check over SSH of a machine, which tells how it is signed in to.
@@ -284,7 +305,8 @@ func agreedKeys(d proposal.Document) map[string]string {
 		return keys
 	}
 	maps.DeleteFunc(keys, func(_, reference string) bool {
-		return !slices.ContainsFunc(d.Uses, func(u use.Use) bool { return u.For == use.People && slices.Contains(u.Secrets, reference) })
+		return !slices.ContainsFunc(d.Uses,
+			func(u use.Use) bool { return u.For == use.People && slices.Contains(u.Secrets, reference) })
 	})
 	return keys
 }
@@ -321,7 +343,8 @@ func (s *Stacks) SignConnection(ctx context.Context, u people.User, id string, t
 		return Signature{}, fmt.Errorf("read connection %s: %w", id, err)
 	}
 	if !u.Actor().IsOf(c.UserName) || t.Hop < 0 || t.Hop >= len(hops) {
-		return Signature{}, refusal.New(refusal.Forbidden, "begin one of your own: undersail connect STACK", "the connection %s is not yours", id)
+		return Signature{}, refusal.New(refusal.Forbidden, "begin one of your own: undersail connect STACK",
+			"the connection %s is not yours", id)
 	}
 	signer, err := s.signer(ctx, st, hops[t.Hop].Key)
 	if err != nil {
@@ -329,7 +352,8 @@ func (s *Stacks) SignConnection(ctx context.Context, u people.User, id string, t
 	}
 	algorithm, ok := signsInWith(t.Data, hops[t.Hop].User, signer.PublicKey())
 	if !ok {
-		return Signature{}, refusal.New(refusal.Forbidden, "use: undersail connect", "that is no request to sign in to %s as %s", hops[t.Hop].Resource, hops[t.Hop].User)
+		return Signature{}, refusal.New(refusal.Forbidden, "use: undersail connect",
+			"that is no request to sign in to %s as %s", hops[t.Hop].Resource, hops[t.Hop].User)
 	}
 	sign := func() (*ssh.Signature, error) { return signer.Sign(rand.Reader, t.Data) }
 	if multi, can := signer.(ssh.AlgorithmSigner); can {
@@ -356,7 +380,8 @@ func (s *Stacks) signer(ctx context.Context, st store.Stack, reference string) (
 	}
 	named := slices.Contains(slices.Collect(maps.Values(agreedKeys(d))), reference)
 	if row.StackID != st.ID && !named {
-		return nil, refusal.New(refusal.Forbidden, "propose the stack with the key's name as key:NAME", "nobody agreed that people sign in to stack %s with the key %s", st.Name, reference)
+		return nil, refusal.New(refusal.Forbidden, "propose the stack with the key's name as key:NAME",
+			"nobody agreed that people sign in to stack %s with the key %s", st.Name, reference)
 	}
 	return s.sealed.Signer(ctx, s.sealed.ForPeople(row), reference)
 }
@@ -378,7 +403,8 @@ func signsInWith(data []byte, user string, key ssh.PublicKey) (algorithm string,
 		return "", false
 	}
 	const userauthRequest = 50
-	return request.Algorithm, request.Kind == userauthRequest && request.User == user && request.Service == "ssh-connection" && request.Method == "publickey" && request.Signed &&
+	return request.Algorithm, request.Kind == userauthRequest && request.User == user &&
+		request.Service == "ssh-connection" && request.Method == "publickey" && request.Signed &&
 		bytes.Equal(request.Key, key.Marshal())
 }
 

@@ -49,7 +49,8 @@ func (s *Stacks) AllEvents(ctx context.Context, cursor string, most int) (events
 	var c store.Cursor
 	if cursor != "" {
 		if _, err := fmt.Sscanf(cursor, "%d.%d.%d", &c.XID, &c.Run, &c.Number); err != nil {
-			return nil, nil, refusal.New(refusal.Invalid, "leave it out to begin with the first event", "%q is not a place in the stream", cursor)
+			return nil, nil, refusal.New(refusal.Invalid, "leave it out to begin with the first event",
+				"%q is not a place in the stream", cursor)
 		}
 	}
 	list, err := s.store.AllEvents(ctx, c, most)

@@ -36,7 +36,8 @@ func AsRecorded(rows []store.Resource) Observed {
 // Look asks the cloud about every recorded resource: all at once by the mark of
 // the stack, and those that are not found there one by one, until each is seen or
 // proved absent. An outcome stays unknown until the cloud has been asked.
-func (s *Stacks) Look(ctx context.Context, adapter cloud.Adapter, a store.Account, st store.Stack, recorded []store.Resource) (Observed, error) {
+func (s *Stacks) Look(ctx context.Context, adapter cloud.Adapter, a store.Account, st store.Stack,
+	recorded []store.Resource) (Observed, error) {
 	f := Observed{Live: map[string]cloud.Live{}}
 	regions := map[string]bool{st.Region: true}
 	for _, r := range recorded {
@@ -45,7 +46,10 @@ func (s *Stacks) Look(ctx context.Context, adapter cloud.Adapter, a store.Accoun
 	byToken := map[string]cloud.Live{}
 	var marked []cloud.Live
 	for _, region := range slices.Sorted(maps.Keys(regions)) {
-		found, err := cloud.Collect(adapter.Search(ctx, cloud.Query{Region: region, Tags: map[string]string{cloud.TagStackID: st.ID}}))
+		found, err := cloud.Collect(adapter.Search(ctx, cloud.Query{
+			Region: region,
+			Tags:   map[string]string{cloud.TagStackID: st.ID},
+		}))
 		if err != nil {
 			return f, accounts.CloudSays(err)
 		}
@@ -84,7 +88,8 @@ func (s *Stacks) Look(ctx context.Context, adapter cloud.Adapter, a store.Accoun
 
 // listUnrecorded lists with what is kept what carries the mark of a stack and is recorded
 // nowhere: it is newer than the records.
-func (s *Stacks) listUnrecorded(ctx context.Context, a store.Account, marked []cloud.Live, recorded []store.Resource) error {
+func (s *Stacks) listUnrecorded(ctx context.Context, a store.Account, marked []cloud.Live,
+	recorded []store.Resource) error {
 	marked = slices.DeleteFunc(marked, func(l cloud.Live) bool {
 		return slices.ContainsFunc(recorded, func(r store.Resource) bool { return r.Token == l.Token })
 	})
@@ -101,7 +106,8 @@ func (s *Stacks) listUnrecorded(ctx context.Context, a store.Account, marked []c
 	}
 	news, err := s.store.AddFound(ctx, found)
 	for _, k := range news {
-		s.log.Warn("something carries the mark of a stack and is recorded nowhere", "stack", k.Stack, "resource", k.Name, "type", k.Type, "id", k.ID())
+		s.log.Warn("something carries the mark of a stack and is recorded nowhere", "stack", k.Stack, "resource",
+			k.Name, "type", k.Type, "id", k.ID())
 	}
 	return err
 }
@@ -124,7 +130,8 @@ func isWhole(l cloud.Live, parts []cloud.Part) bool {
 
 // surely looks at one resource until it is seen, or has been unseen for longer
 // than a fresh thing may be.
-func (s *Stacks) surely(ctx context.Context, adapter cloud.Adapter, a store.Account, r store.Resource) (cloud.Live, bool, error) {
+func (s *Stacks) surely(ctx context.Context, adapter cloud.Adapter, a store.Account,
+	r store.Resource) (cloud.Live, bool, error) {
 	visibility := time.Duration(adapter.Visibility() / max(a.ClockRate, 0.001) * float64(time.Second))
 	for {
 		l, there, err := adapter.Look(ctx, r.Ref())

@@ -94,5 +94,10 @@ func (s *Stacks) opinionOn(ctx context.Context, name string, rules *policy.Rules
 	if d.Rendering == nil {
 		return policy.Opinion{}, refusal.New(refusal.Conflict, "", "stack %s was never applied", name)
 	}
-	return policy.Check(d.Rendering, policy.Context{Offers: d.Everywhere(), Cost: d.Cost, Today: s.engine.Now().UTC().Format(time.DateOnly), Rules: rules}), nil
+	return policy.Check(d.Rendering, policy.Context{
+		Offers: d.Everywhere(),
+		Cost:   d.Cost,
+		Today:  s.engine.Now().UTC().Format(time.DateOnly),
+		Rules:  rules,
+	}), nil
 }

@@ -36,7 +36,8 @@ func (s *Stacks) OutputsOf(ctx context.Context, st store.Stack) ([]render.Output
 
 // SentOutputs are the outputs of a stack with secrets in their places, as far as they are
 // revealed.
-func (s *Stacks) SentOutputs(ctx context.Context, st store.Stack, reveal func(string) (string, bool)) (map[string]any, error) {
+func (s *Stacks) SentOutputs(ctx context.Context, st store.Stack,
+	reveal func(string) (string, bool)) (map[string]any, error) {
 	resources, err := s.store.Resources(ctx, st.ID)
 	if err != nil {
 		return nil, err

@@ -17,7 +17,8 @@ import (
 // rendered renders a stack with everything that it reports now. A template that
 // reads offers is rendered with those that the stack was last applied with. It is kept as
 // long as nothing it rests on changes, and is not to be altered.
-func (s *Stacks) rendered(ctx context.Context, st store.Stack, resources []store.Resource) (out *render.Rendering, err error) {
+func (s *Stacks) rendered(ctx context.Context, st store.Stack,
+	resources []store.Resource) (out *render.Rendering, err error) {
 	request, key, err := s.renderedFrom(ctx, st, resources)
 	if err != nil {
 		return nil, err
@@ -38,7 +39,8 @@ func (s *Stacks) rendered(ctx context.Context, st store.Stack, resources []store
 }
 
 // session renders a stack as it is now, for values that are about to be sent.
-func (s *Stacks) session(ctx context.Context, st store.Stack, resources []store.Resource) (out *render.Session, err error) {
+func (s *Stacks) session(ctx context.Context, st store.Stack,
+	resources []store.Resource) (out *render.Session, err error) {
 	request, _, err := s.renderedFrom(ctx, st, resources)
 	if err != nil {
 		return nil, err
@@ -64,7 +66,8 @@ func (s *Stacks) withOffers(ctx context.Context, st store.Stack, request render.
 }
 
 // renderedFrom is everything that the rendering of a stack rests on, and a name of it.
-func (s *Stacks) renderedFrom(ctx context.Context, st store.Stack, resources []store.Resource) (request render.Request, key string, err error) {
+func (s *Stacks) renderedFrom(ctx context.Context, st store.Stack,
+	resources []store.Resource) (request render.Request, key string, err error) {
 	t, found := templates.Read(bundleOf(st))
 	if t == nil {
 		return request, "", found
@@ -73,8 +76,20 @@ func (s *Stacks) renderedFrom(ctx context.Context, st store.Stack, resources []s
 	if err != nil {
 		return request, "", err
 	}
-	request = render.Request{Template: t, Stack: render.Stack{Name: st.Name, ID: st.ID, Account: st.Account, Cloud: st.Cloud, Region: st.Region, Tags: account.Tags}, Inputs: st.Inputs,
-		Secrets: st.Secrets, Stacks: st.Reads}
+	request = render.Request{
+		Template: t,
+		Stack: render.Stack{
+			Name:    st.Name,
+			ID:      st.ID,
+			Account: st.Account,
+			Cloud:   st.Cloud,
+			Region:  st.Region,
+			Tags:    account.Tags,
+		},
+		Inputs:  st.Inputs,
+		Secrets: st.Secrets,
+		Stacks:  st.Reads,
+	}
 	var from int64 // the run whose offers are read
 	if t.UsesOffers {
 		last, err := s.store.LastRun(ctx, st.ID)
@@ -102,7 +117,8 @@ func (s *Stacks) renderedFrom(ctx context.Context, st store.Stack, resources []s
 }
 
 // nameOf names everything that the rendering of a stack rests on.
-func nameOf(digest string, run int64, q render.Request, found map[string]map[string]any, resources []store.Resource) (string, error) {
+func nameOf(digest string, run int64, q render.Request, found map[string]map[string]any,
+	resources []store.Resource) (string, error) {
 	h := sha256.New()
 	e := json.NewEncoder(h)
 	if err := e.Encode([]any{digest, run, q.Stack, q.Inputs, q.Secrets, q.Stacks, found}); err != nil {
@@ -125,7 +141,8 @@ func bundleOf(st store.Stack) lang.Bundle {
 
 // Conduct is how the resources of a stack behave in changes, as the stack was
 // last applied.
-func (s *Stacks) Conduct(ctx context.Context, st store.Stack, recorded []store.Resource) (map[string]render.Resource, error) {
+func (s *Stacks) Conduct(ctx context.Context, st store.Stack,
+	recorded []store.Resource) (map[string]render.Resource, error) {
 	out := map[string]render.Resource{}
 	if st.TemplateSource == "" {
 		return out, nil

@@ -16,8 +16,10 @@ func TestAStackIsNotRenderedAnewAtEachReading(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(10 * time.Second)
-	source := "undersail: 1\nabout: {name: quay, version: 1.0.0, title: Quay}\ninputs: {mark: {type: string, default: ebb}}\n" +
-		"resources:\n  quay: {type: address, want: {tags: {mark: =inputs.mark}}}\noutputs: {mark: {value: =inputs.mark}, at: {value: =quay.address}}\n"
+	source := "undersail: 1\nabout: {name: quay, version: 1.0.0, title: Quay}\ninputs: {mark: {type: string, " +
+		"default: ebb}}\n" +
+		"resources:\n  quay: {type: address, want: {tags: {mark: =inputs.mark}}}\noutputs: {mark: {value: " +
+		"=inputs.mark}, at: {value: =quay.address}}\n"
 	r.Await(s, r.ApplySource(s, "quay", source, nil))
 	other, _ := r.Replica(10 * time.Second) // it has rendered nothing yet
 	spent := func() (int64, stacks.Stack) {

@@ -31,7 +31,8 @@ func (s *Stacks) Retry(ctx context.Context, u people.User, id int64, step string
 		return s.unpark(ctx, run)
 	}
 	if run.EndedAt == nil {
-		return Run{}, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", id), "run %d is not over", id)
+		return Run{}, refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", id),
+			"run %d is not over", id)
 	}
 	steps, err := s.store.Steps(ctx, id)
 	if err != nil {
@@ -65,13 +66,16 @@ func (s *Stacks) cannotReopen(ctx context.Context, was store.Run) error {
 	case err != nil:
 		return err
 	case last.ID != was.ID:
-		return refusal.New(refusal.Conflict, remedy, "run %d of stack %s, begun by %s, came after run %d", last.ID, was.Stack, last.StartedBy, was.ID)
+		return refusal.New(refusal.Conflict, remedy, "run %d of stack %s, begun by %s, came after run %d", last.ID,
+			was.Stack, last.StartedBy, was.ID)
 	case last.Attempt != was.Attempt:
-		return refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", was.ID), "%s let run %d try again already", last.TriedBy, was.ID)
+		return refusal.New(refusal.Conflict, fmt.Sprintf("wait for it with: undersail watch %d", was.ID),
+			"%s let run %d try again already", last.TriedBy, was.ID)
 	case last.State != was.State || last.State != state.Failed && last.State != state.Stopped:
 		return refusal.New(refusal.Conflict, remedy, "run %d is %s", was.ID, last.State)
 	}
-	return refusal.New(refusal.Conflict, remedy, "what run %d takes up from other stacks, or from what is kept, is not as it was any more", was.ID)
+	return refusal.New(refusal.Conflict, remedy,
+		"what run %d takes up from other stacks, or from what is kept, is not as it was any more", was.ID)
 }
 
 // refuseWrecks refuses to try a step again whose resource broke in the cloud: it
@@ -84,7 +88,8 @@ func (s *Stacks) refuseWrecks(ctx context.Context, run store.Run, steps []store.
 	for _, r := range recorded {
 		broken, _ := r.Attributes["broken"].(bool)
 		if broken && slices.ContainsFunc(again, func(n int) bool { return steps[n].Token == r.Token }) {
-			return refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" replaces it", "%s broke in the cloud; trying again would find it broken", r.Name)
+			return refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" replaces it",
+				"%s broke in the cloud; trying again would find it broken", r.Name)
 		}
 	}
 	return nil
@@ -127,9 +132,11 @@ func stepsToRetry(run store.Run, steps []store.Step, name string) ([]int, error)
 	}
 	switch {
 	case len(failed) == 0:
-		return nil, refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" makes what is missing", "no step of run %d failed", run.ID)
+		return nil, refusal.New(refusal.Conflict, "undersail continue "+run.Stack+" makes what is missing",
+			"no step of run %d failed", run.ID)
 	case len(again) == 0:
-		return nil, refusal.New(refusal.Invalid, "those that failed are: "+strings.Join(failed, ", "), "step %q of run %d did not fail", name, run.ID)
+		return nil, refusal.New(refusal.Invalid, "those that failed are: "+strings.Join(failed, ", "),
+			"step %q of run %d did not fail", name, run.ID)
 	}
 	for more := true; more; {
 		more = false

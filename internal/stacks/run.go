@@ -135,7 +135,17 @@ func (s *Stacks) attempts(ctx context.Context, id int64, steps []store.Step) ([]
 	}
 	out := make([]Attempt, len(list))
 	for i, a := range list {
-		out[i] = Attempt{Number: a.Number, By: a.By, BeganAt: a.BeganAt, EndedAt: a.EndedAt, State: a.State, Reason: a.Reason, UnderWayS: a.UnderWay, WaitedS: a.WaitedFor, Steps: []Step{}}
+		out[i] = Attempt{
+			Number:    a.Number,
+			By:        a.By,
+			BeganAt:   a.BeganAt,
+			EndedAt:   a.EndedAt,
+			State:     a.State,
+			Reason:    a.Reason,
+			UnderWayS: a.UnderWay,
+			WaitedS:   a.WaitedFor,
+			Steps:     []Step{},
+		}
 		for _, t := range tried {
 			at := slices.IndexFunc(steps, func(st store.Step) bool { return st.Number == t.Number })
 			if t.Attempt != a.Number || at < 0 {
@@ -172,8 +182,27 @@ func (s *Stacks) Runs(ctx context.Context, stack string, before int64, most int)
 }
 
 func runOf(r store.Run) Run {
-	out := Run{ID: r.ID, Stack: r.Stack, ProposalID: r.ProposalID, Kind: r.Kind, State: r.State, Reason: r.Reason, ParkedFor: r.ParkedFor, StartedBy: r.StartedBy, OnFailure: r.OnFailure, Undoes: r.Undoes,
-		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, LastEvent: r.LastEvent, Total: r.Total, Finished: r.Finished, Rate: r.Rate, UnderWayS: r.UnderWay, WaitedS: r.WaitedFor}
+	out := Run{
+		ID:         r.ID,
+		Stack:      r.Stack,
+		ProposalID: r.ProposalID,
+		Kind:       r.Kind,
+		State:      r.State,
+		Reason:     r.Reason,
+		ParkedFor:  r.ParkedFor,
+		StartedBy:  r.StartedBy,
+		OnFailure:  r.OnFailure,
+		Undoes:     r.Undoes,
+		CreatedAt:  r.CreatedAt,
+		StartedAt:  r.StartedAt,
+		EndedAt:    r.EndedAt,
+		LastEvent:  r.LastEvent,
+		Total:      r.Total,
+		Finished:   r.Finished,
+		Rate:       r.Rate,
+		UnderWayS:  r.UnderWay,
+		WaitedS:    r.WaitedFor,
+	}
 	if r.EndedAt == nil {
 		out.ExpectedEnd, out.Decides = r.ExpectedEnd, r.Decides
 	}
@@ -229,8 +258,21 @@ func pastOf(steps []store.Step) []schedule.Past {
 }
 
 func stepOf(st store.Step, critical bool) Step {
-	out := Step{Number: st.Number, Resource: st.Resource, Type: st.Type, Change: st.Action, State: st.State, Reason: st.Reason, Needs: []int{},
-		ExpectS: float64(st.ExpectMS) / 1000, BeganAt: st.IntentAt, MadeAt: st.MadeAt, EndedAt: st.EndedAt, WaitedS: float64(st.WaitedMS) / 1000, Critical: critical}
+	out := Step{
+		Number:   st.Number,
+		Resource: st.Resource,
+		Type:     st.Type,
+		Change:   st.Action,
+		State:    st.State,
+		Reason:   st.Reason,
+		Needs:    []int{},
+		ExpectS:  float64(st.ExpectMS) / 1000,
+		BeganAt:  st.IntentAt,
+		MadeAt:   st.MadeAt,
+		EndedAt:  st.EndedAt,
+		WaitedS:  float64(st.WaitedMS) / 1000,
+		Critical: critical,
+	}
 	for _, n := range st.Needs {
 		out.Needs = append(out.Needs, n.Step)
 	}

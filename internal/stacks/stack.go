@@ -82,14 +82,44 @@ func (s *Stacks) List(ctx context.Context, after string, most int) ([]Stack, err
 
 // stackOf is a stack as lists tell it, all from its summary.
 func stackOf(m store.Summary) Stack {
-	v := Stack{Name: m.Name, ID: m.ID, Account: m.Account, Cloud: m.Cloud, Region: m.Region, Title: m.Title, Total: m.Total, Healthy: m.Healthy,
-		Hour: m.Hour, Currency: m.Currency, CreatedAt: m.CreatedAt, VerifiedAt: m.VerifiedAt}
+	v := Stack{
+		Name:       m.Name,
+		ID:         m.ID,
+		Account:    m.Account,
+		Cloud:      m.Cloud,
+		Region:     m.Region,
+		Title:      m.Title,
+		Total:      m.Total,
+		Healthy:    m.Healthy,
+		Hour:       m.Hour,
+		Currency:   m.Currency,
+		CreatedAt:  m.CreatedAt,
+		VerifiedAt: m.VerifiedAt,
+	}
 	if m.TemplateName != "" {
 		v.Template = m.TemplateName + "@" + m.TemplateVersion
 	}
 	if m.RunID != nil {
-		r := store.Run{ID: *m.RunID, ProposalID: *m.RunProposal, Stack: m.Name, Kind: *m.RunKind, State: *m.RunState, Reason: *m.RunReason, StartedBy: *m.RunBy, Decides: *m.Decides,
-			Total: *m.RunTotal, Finished: *m.RunFinished, CreatedAt: *m.RunCreatedAt, StartedAt: m.RunStartedAt, EndedAt: m.RunEndedAt, ExpectedEnd: m.ExpectedEnd, LastEvent: *m.RunLastEvent, Rate: m.Rate, UnderWay: m.UnderWay, WaitedFor: m.WaitedFor}
+		r := store.Run{
+			ID:          *m.RunID,
+			ProposalID:  *m.RunProposal,
+			Stack:       m.Name,
+			Kind:        *m.RunKind,
+			State:       *m.RunState,
+			Reason:      *m.RunReason,
+			StartedBy:   *m.RunBy,
+			Decides:     *m.Decides,
+			Total:       *m.RunTotal,
+			Finished:    *m.RunFinished,
+			CreatedAt:   *m.RunCreatedAt,
+			StartedAt:   m.RunStartedAt,
+			EndedAt:     m.RunEndedAt,
+			ExpectedEnd: m.ExpectedEnd,
+			LastEvent:   *m.RunLastEvent,
+			Rate:        m.Rate,
+			UnderWay:    m.UnderWay,
+			WaitedFor:   m.WaitedFor,
+		}
 		last := runOf(r)
 		v.LastRun, v.Next = &last, last.Next
 		if last.EndedAt != nil && last.State != state.Done {
@@ -108,7 +138,8 @@ func (s *Stacks) Show(ctx context.Context, name string) (Stack, error) {
 	}
 	summary, err := s.store.Summary(ctx, name)
 	if err != nil {
-		return Stack{}, refusal.Missing(err, "applied stack", name, "apply one of its proposals first: undersail proposals --stack "+name)
+		return Stack{}, refusal.Missing(err, "applied stack", name,
+			"apply one of its proposals first: undersail proposals --stack "+name)
 	}
 	view := stackOf(summary)
 	resources, err := s.store.Resources(ctx, st.ID)
@@ -137,8 +168,20 @@ func (s *Stacks) Show(ctx context.Context, name string) (Stack, error) {
 		seen[e.Resource] = append(seen[e.Resource], e)
 	}
 	for _, r := range resources {
-		out := Resource{Name: r.Name, Type: r.Type, State: r.State, Reason: r.Reason, After: r.After, Want: r.Want, Attributes: shownAttributes(r), Hour: r.Hour,
-			MadeAt: r.MadeAt, HealthyAt: r.HealthyAt, Evidence: []Evidence{}, Strayed: strayed[r.Name]}
+		out := Resource{
+			Name:       r.Name,
+			Type:       r.Type,
+			State:      r.State,
+			Reason:     r.Reason,
+			After:      r.After,
+			Want:       r.Want,
+			Attributes: shownAttributes(r),
+			Hour:       r.Hour,
+			MadeAt:     r.MadeAt,
+			HealthyAt:  r.HealthyAt,
+			Evidence:   []Evidence{},
+			Strayed:    strayed[r.Name],
+		}
 		out.Evidence = append(out.Evidence, seen[r.Name]...)
 		view.Resources = append(view.Resources, out)
 	}
@@ -181,21 +224,32 @@ func (s *Stacks) Template(ctx context.Context, name string) (templates.Template,
 		return templates.Template{}, err
 	}
 	if st.TemplateSource == "" {
-		return templates.Template{}, refusal.New(refusal.Conflict, "add --template NAME, or the path of a template file", "stack %s was never applied", name)
+		return templates.Template{}, refusal.New(refusal.Conflict,
+			"add --template NAME, or the path of a template file", "stack %s was never applied", name)
 	}
 	t, found := templates.Read(bundleOf(st))
 	if t == nil {
 		return templates.Template{}, found
 	}
-	return templates.Template{Name: t.About.Name, Version: t.About.Version, Title: t.About.Title, About: t.About.Text, Maturity: t.About.Maturity, TakesS: t.About.Takes, Digest: t.Digest,
-		Source: st.TemplateSource, Parts: st.TemplateParts}, nil
+	return templates.Template{
+		Name:     t.About.Name,
+		Version:  t.About.Version,
+		Title:    t.About.Title,
+		About:    t.About.Text,
+		Maturity: t.About.Maturity,
+		TakesS:   t.About.Takes,
+		Digest:   t.Digest,
+		Source:   st.TemplateSource,
+		Parts:    st.TemplateParts,
+	}, nil
 }
 
 // Living finds a stack that is not retired.
 func (s *Stacks) Living(ctx context.Context, name string) (store.Stack, error) {
 	st, err := s.store.StackByName(ctx, name)
 	if err == nil && st.RetiredAt != nil {
-		return st, refusal.New(refusal.NotFound, "list what is there with: undersail stacks", "stack %s was retired on %s", name, st.RetiredAt.Format(time.DateOnly))
+		return st, refusal.New(refusal.NotFound, "list what is there with: undersail stacks",
+			"stack %s was retired on %s", name, st.RetiredAt.Format(time.DateOnly))
 	}
 	return st, refusal.Missing(err, "stack", strings.TrimSpace(name), "list them with: undersail stacks")
 }

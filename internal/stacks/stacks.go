@@ -33,6 +33,16 @@ type Stacks struct {
 }
 
 // New makes the stacks that a store has.
-func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns *request.Turns, a *accounts.Accounts, log *slog.Logger) *Stacks {
-	return &Stacks{store: st, sealed: box, engine: e, journal: j, turns: turns, accounts: a, log: log, renderings: memo.Of[*render.Rendering]{Most: 8}}
+func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns *request.Turns, a *accounts.Accounts,
+	log *slog.Logger) *Stacks {
+	return &Stacks{
+		store:      st,
+		sealed:     box,
+		engine:     e,
+		journal:    j,
+		turns:      turns,
+		accounts:   a,
+		log:        log,
+		renderings: memo.Of[*render.Rendering]{Most: 8},
+	}
 }

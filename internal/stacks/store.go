@@ -24,7 +24,8 @@ type Store interface {
 	HasWrites(ctx context.Context, run, writes int64) (has bool, err error)
 
 	Unpark(ctx context.Context, account, what string, grace time.Duration, enqueue store.Enqueue) (int, error)
-	Reopen(ctx context.Context, r store.Run, steps []int, who store.Who, grace time.Duration, enqueue store.Enqueue) error
+	Reopen(ctx context.Context, r store.Run, steps []int, who store.Who, grace time.Duration,
+		enqueue store.Enqueue) error
 	EndParked(ctx context.Context, id int64, who store.Who) (bool, error)
 
 	AddConnection(ctx context.Context, c store.Connection, life time.Duration) (ends time.Time, err error)

@@ -18,7 +18,8 @@ const KeyOrigin = "key pair "
 
 // Carried finds what carries secrets that it was given before: by the names that it has in a
 // stack, for what is recorded there, kept for it or read by it, and by its id in the cloud.
-func (s *Stacks) Carried(ctx context.Context, account string, names map[string]string, found map[string]map[string]any) (map[string][]string, error) {
+func (s *Stacks) Carried(ctx context.Context, account string, names map[string]string,
+	found map[string]map[string]any) (map[string][]string, error) {
 	list, err := s.store.Carried(ctx, account)
 	if err != nil || len(list) == 0 {
 		return nil, err
@@ -49,7 +50,8 @@ func PlaceOf(by, template string, keys map[string]string) use.Place {
 // AgreedUses is what was agreed to when the stack was last applied, and in the middle of
 // that run. What older programs applied counts as agreed as it is recorded; how much that
 // is is told once.
-func (s *Stacks) AgreedUses(ctx context.Context, st store.Stack, rows []store.Resource) (agreed sealed.Agreement, recorded int, err error) {
+func (s *Stacks) AgreedUses(ctx context.Context, st store.Stack,
+	rows []store.Resource) (agreed sealed.Agreement, recorded int, err error) {
 	agreed = sealed.Agreed()
 	if st.TemplateSource == "" {
 		return agreed, 0, nil

@@ -61,7 +61,12 @@ func (s *Stacks) Verify(ctx context.Context, u people.User, name string) (Verifi
 	if err != nil {
 		return Verification{}, err
 	}
-	out := Verification{Stack: name, Healthy: true, At: s.engine.Now(), Resources: make([]VerifiedResource, len(v.resources))}
+	out := Verification{
+		Stack:     name,
+		Healthy:   true,
+		At:        s.engine.Now(),
+		Resources: make([]VerifiedResource, len(v.resources)),
+	}
 	g, looking := fault.WithContext(ctx)
 	g.SetLimit(8)
 	for i, r := range v.resources {
@@ -140,7 +145,8 @@ func (s *Stacks) verifier(ctx context.Context, st store.Stack) (*verifier, error
 		return nil, err
 	}
 	v.place.Told = use.Told(v.rendering, carried)
-	v.prober = engine.NewProber(v.resources, account, v.secrets.Foreign(v.place.Told), v.secrets.Scrubber(), s.engine.Reach)
+	v.prober = engine.NewProber(v.resources, account, v.secrets.Foreign(v.place.Told), v.secrets.Scrubber(),
+		s.engine.Reach)
 	v.session, err = s.session(ctx, st, v.resources)
 	return v, err
 }
@@ -164,7 +170,8 @@ func (v *verifier) sent(name string) (checks []health.Check, why string) {
 		}
 		reveal, beyond := v.secrets.Opens(list)
 		if len(beyond) > 0 {
-			checks, why = shown.Checks, "it would use secrets in a way that nobody agreed to ("+beyond[0].At+"); propose the stack"
+			checks, why = shown.Checks,
+				"it would use secrets in a way that nobody agreed to ("+beyond[0].At+"); propose the stack"
 			return
 		}
 		if name == engine.Whole {
@@ -193,9 +200,11 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 	case !there:
 		out.State, out.Reason = state.Missing, "the cloud has no such resource any more"
 	case wanted == nil:
-		out.State, out.Reason = state.Unhealthy, "the template does not ask for it any more; the next proposal removes it"
+		out.State, out.Reason = state.Unhealthy,
+			"the template does not ask for it any more; the next proposal removes it"
 	case Begun(r):
-		out.State, out.Reason = state.Unhealthy, "its making was begun and it was never proved; undersail continue goes on"
+		out.State, out.Reason = state.Unhealthy,
+			"its making was begun and it was never proved; undersail continue goes on"
 	}
 	checks := health.Defaults(resource.Type{}, nil)
 	var leave []string
@@ -205,10 +214,12 @@ func (v *verifier) resource(ctx context.Context, r store.Resource) VerifiedResou
 		checks, why = v.sent(r.Name)
 	}
 	if there {
-		if out.Strayed = change.Strayed(r.Type, r.Want, live.Has, leave); len(out.Strayed) > 0 && out.State == state.Healthy {
+		if out.Strayed = change.Strayed(r.Type, r.Want, live.Has, leave); len(out.Strayed) > 0 &&
+			out.State == state.Healthy {
 			var names []string
 			for _, f := range out.Strayed {
-				names = append(names, fmt.Sprintf("`%s` is %s and should be %s", f.Name, shownValue(f.Before), shownValue(f.After)))
+				names = append(names, fmt.Sprintf("`%s` is %s and should be %s", f.Name, shownValue(f.Before),
+					shownValue(f.After)))
 			}
 			out.State, out.Reason = state.Unhealthy, "altered by hand: "+strings.Join(names, "; ")
 		}
@@ -228,8 +239,15 @@ func (v *verifier) made(ctx context.Context, out *VerifiedResource, r store.Reso
 			continue // nobody knows; the next one will tell
 		}
 		found = slices.DeleteFunc(found, func(l cloud.Live) bool { return engine.NotMade(r, l) != "" })
-		e := Evidence{Resource: r.Name, Check: "makes", At: v.stacks.engine.Now(), Asked: fmt.Sprintf("the %ss that %s made by itself, from %d to %d", resource.Words(m.Type), r.Name, m.Least, m.Most),
-			Answer: fmt.Sprint(len(found)), Passed: int64(len(found)) >= m.Least && int64(len(found)) <= m.Most}
+		e := Evidence{
+			Resource: r.Name,
+			Check:    "makes",
+			At:       v.stacks.engine.Now(),
+			Asked: fmt.Sprintf("the %ss that %s made by itself, from %d to %d", resource.Words(m.Type), r.Name,
+				m.Least, m.Most),
+			Answer: fmt.Sprint(len(found)),
+			Passed: int64(len(found)) >= m.Least && int64(len(found)) <= m.Most,
+		}
 		out.Evidence = append(out.Evidence, e)
 		if !e.Passed && out.State == state.Healthy {
 			out.State, out.Reason = state.Unhealthy, fmt.Sprintf("asked for %s, found %s", e.Asked, e.Answer)
@@ -248,7 +266,8 @@ func shownValue(v any) string {
 
 // check makes checks once each of a resource that is wanted so. Why says why those are not
 // made that a secret takes part in.
-func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []health.Check, want map[string]any, why string) {
+func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []health.Check, want map[string]any,
+	why string) {
 	for _, c := range checks {
 		var e health.Evidence
 		if why != "" && !engine.AsksCloud(c) {
@@ -264,21 +283,35 @@ func (v *verifier) check(ctx context.Context, out *VerifiedResource, checks []he
 			e = v.prober.Look(ctx, out.Name, c)
 			e.At = v.stacks.engine.Now()
 		}
-		out.Evidence = append(out.Evidence, Evidence{nil, out.Name, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.Took, e.Unasked})
+		out.Evidence = append(out.Evidence,
+			Evidence{nil, out.Name, e.Check, e.At, e.Asked, e.Answer, e.Passed, e.Took, e.Unasked})
 		if !e.Passed && !e.Unasked && out.State == state.Healthy {
 			out.State, out.Reason = state.Unhealthy, fmt.Sprintf("asked %s, got %s", e.Asked, e.Answer)
 		}
 	}
 }
 
-func (s *Stacks) keepVerification(ctx context.Context, st store.Stack, v *Verification, rendering *render.Rendering) error {
+func (s *Stacks) keepVerification(ctx context.Context, st store.Stack, v *Verification,
+	rendering *render.Rendering) error {
 	have := map[string]bool{}
 	var kept []store.Evidence
 	for _, r := range v.Resources {
 		have[r.Name] = true
 		v.Healthy = v.Healthy && r.State == state.Healthy
 		for _, e := range r.Evidence {
-			kept = append(kept, store.Evidence{StackID: st.ID, Evidence: health.Evidence{Resource: r.Name, Check: e.Check, At: e.At, Asked: e.Asked, Answer: e.Answer, Passed: e.Passed, Took: e.TookMS, Unasked: e.Unasked}})
+			kept = append(kept, store.Evidence{
+				StackID: st.ID,
+				Evidence: health.Evidence{
+					Resource: r.Name,
+					Check:    e.Check,
+					At:       e.At,
+					Asked:    e.Asked,
+					Answer:   e.Answer,
+					Passed:   e.Passed,
+					Took:     e.TookMS,
+					Unasked:  e.Unasked,
+				},
+			})
 		}
 		if err := s.store.ResourceSeen(ctx, st.ID, r.Name, r.State, r.Reason, r.Strayed); err != nil {
 			return err
@@ -288,7 +321,13 @@ func (s *Stacks) keepVerification(ctx context.Context, st store.Stack, v *Verifi
 	for _, r := range rendering.Resources {
 		if !have[r.Name] && r.Find == nil {
 			v.Healthy = false
-			v.Resources = append(v.Resources, VerifiedResource{Name: r.Name, Type: r.Type, State: state.Absent, Reason: "it was never made", Evidence: []Evidence{}})
+			v.Resources = append(v.Resources, VerifiedResource{
+				Name:     r.Name,
+				Type:     r.Type,
+				State:    state.Absent,
+				Reason:   "it was never made",
+				Evidence: []Evidence{},
+			})
 		}
 	}
 	if err := s.store.AddEvidence(ctx, kept); err != nil {

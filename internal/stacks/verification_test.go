@@ -23,7 +23,14 @@ func TestEachLineOfAVerificationTurnsByItself(t *testing.T) {
 	s, _ := r.Replica(5 * time.Second)
 	ctx := context.Background()
 	source := exampleSource(t, "season-model")
-	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "season", File: "season.sail.yaml", Source: source, Account: "saltmere-lab", Region: "ember-coast", Inputs: map[string]any{"office": "127.0.0.0/8", "zone": "ember-coast-a"}})
+	p, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "season",
+		File:    "season.sail.yaml",
+		Source:  source,
+		Account: "saltmere-lab",
+		Region:  "ember-coast",
+		Inputs:  map[string]any{"office": "127.0.0.0/8", "zone": "ember-coast-a"},
+	})
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
 	}
@@ -34,7 +41,10 @@ func TestEachLineOfAVerificationTurnsByItself(t *testing.T) {
 		t.Fatal(got)
 	}
 	for what, line := range map[string]string{
-		"cores": "season: nproc on ", "memory": "season: free on ", "volume": "season: lvs | grep season-data on ", "application": "season: tide-season status on ",
+		"cores":       "season: nproc on ",
+		"memory":      "season: free on ",
+		"volume":      "season: lvs | grep season-data on ",
+		"application": "season: tide-season status on ",
 	} {
 		r.Fault(world.Fault{Kind: "spoilt", On: what, Label: "season", Count: -1})
 		if got := servicetest.Failing(t, s, r, "season"); len(got) != 1 || !strings.HasPrefix(got[0], line) {
@@ -43,7 +53,9 @@ func TestEachLineOfAVerificationTurnsByItself(t *testing.T) {
 		r.Lift()
 	}
 	r.Fault(world.Fault{Kind: "spoilt", On: "file-system", Label: "season", Count: -1})
-	if got := servicetest.Failing(t, s, r, "season"); len(got) != 2 || !strings.Contains(got[0], "df -T /season/data") || !strings.Contains(got[1], "df -T /season/log") {
+	got := servicetest.Failing(t, s, r, "season")
+	if len(got) != 2 || !strings.Contains(got[0], "df -T /season/data") ||
+		!strings.Contains(got[1], "df -T /season/log") {
 		t.Errorf("with its file systems spoilt: %q", got)
 	}
 	r.Lift()
@@ -166,7 +178,8 @@ func TestADatabaseAnswersAndItsStandbyFollows(t *testing.T) {
 		t.Fatal(got)
 	}
 	r.Fault(world.Fault{Kind: "spoilt", On: "replication", Label: "store", Count: -1})
-	if got := servicetest.Failing(t, s, r, "stored"); len(got) != 1 || got[0] != "store: what it tells as standby, which must be true: false" {
+	got := servicetest.Failing(t, s, r, "stored")
+	if len(got) != 1 || got[0] != "store: what it tells as standby, which must be true: false" {
 		t.Errorf("with a standby that lags: %q", got)
 	}
 	r.Lift()
@@ -181,7 +194,9 @@ func TestADatabaseAnswersAndItsStandbyFollows(t *testing.T) {
 		t.Error(got)
 	}
 	r.ByHand("PATCH", "stored-name", map[string]any{"values": []any{"192.0.2.9"}})
-	if got := servicetest.Failing(t, s, r, "stored"); len(got) != 1 || !strings.HasPrefix(got[0], "name: A of store.stored.example at 127.") || !strings.HasSuffix(got[0], ": 192.0.2.9") {
+	got = servicetest.Failing(t, s, r, "stored")
+	if len(got) != 1 || !strings.HasPrefix(got[0], "name: A of store.stored.example at 127.") ||
+		!strings.HasSuffix(got[0], ": 192.0.2.9") {
 		t.Errorf("with another value by hand: %q", got)
 	}
 	retire, err := s.Proposing.Retire(context.Background(), r.Admin, "stored")
@@ -241,20 +256,26 @@ func TestAMachineThatRunsSeesWhatChangesAroundIt(t *testing.T) {
 		return servicetest.Attributes(t, s, "attached", "since")["output"].(string)
 	}
 	machine := func() string { return servicetest.Attributes(t, s, "attached", "host")["id"].(string) }
-	if got := lists(map[string]any{}, "7 create"); !strings.HasSuffix(strings.TrimSpace(got), "nameserver 10.36.0.1\nserver time.saltmere.example iburst") {
+	got := lists(map[string]any{}, "7 create")
+	if !strings.HasSuffix(strings.TrimSpace(got), "nameserver 10.36.0.1\nserver time.saltmere.example iburst") {
 		t.Errorf("at first the machine shows %s", got)
 	}
 	was := machine()
-	if got := lists(map[string]any{"disks": []any{"first", "second"}}, "1 create, 2 alter, 5 same"); !strings.Contains(got, "vdb 10G /first\nvdc 10G /second") {
+	got = lists(map[string]any{"disks": []any{"first", "second"}}, "1 create, 2 alter, 5 same")
+	if !strings.Contains(got, "vdb 10G /first\nvdc 10G /second") {
 		t.Errorf("with a second disk the machine shows %s", got)
 	}
-	if got := lists(map[string]any{"disks": []any{"first", "second"}, "size": "12GiB"}, "3 alter, 5 same"); !strings.Contains(got, "vdb 12G /first\nvdc 12G /second") {
+	got = lists(map[string]any{"disks": []any{"first", "second"}, "size": "12GiB"}, "3 alter, 5 same")
+	if !strings.Contains(got, "vdb 12G /first\nvdc 12G /second") {
 		t.Errorf("with larger disks the machine shows %s", got)
 	}
-	if got := lists(map[string]any{"disks": []any{"second"}}, "2 alter, 1 remove, 5 same"); !strings.Contains(got, "vdb 12G /second") || strings.Contains(got, "/first") || !strings.HasPrefix(got, "first boot") {
+	got = lists(map[string]any{"disks": []any{"second"}}, "2 alter, 1 remove, 5 same")
+	if !strings.Contains(got, "vdb 12G /second") || strings.Contains(got, "/first") ||
+		!strings.HasPrefix(got, "first boot") {
 		t.Errorf("without the first disk the machine shows %s", got)
 	}
-	if got := lists(map[string]any{"names": []any{"10.36.0.53", "10.36.0.54"}}, "2 alter, 5 same"); !strings.Contains(got, "nameserver 10.36.0.53\nnameserver 10.36.0.54\n") {
+	got = lists(map[string]any{"names": []any{"10.36.0.53", "10.36.0.54"}}, "2 alter, 5 same")
+	if !strings.Contains(got, "nameserver 10.36.0.53\nnameserver 10.36.0.54\n") {
 		t.Errorf("with other servers for names the machine shows %s", got)
 	}
 	if machine() != was {
@@ -286,7 +307,14 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 	r := servicetest.New(t, 600)
 	s, _ := r.Replica(5 * time.Second)
 	ctx := context.Background()
-	_, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: "making", File: "making.sail.yaml", Source: making, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"most": 60}})
+	_, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   "making",
+		File:    "making.sail.yaml",
+		Source:  making,
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+		Inputs:  map[string]any{"most": 60},
+	})
 	if err == nil || !strings.Contains(servicetest.Explain(err), "vcpus") {
 		t.Errorf("more than the quota may be made: %v", err)
 	}
@@ -318,17 +346,24 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 	for _, id := range made() {
 		r.RemoveByHand(id)
 	}
-	if got := servicetest.Failing(t, s, r, "making"); len(got) != 1 || got[0] != "controller: the instances that controller made by itself, from 1 to 2: 0" {
+	got := servicetest.Failing(t, s, r, "making")
+	if len(got) != 1 || got[0] != "controller: the instances that controller made by itself, from 1 to 2: 0" {
 		t.Errorf("without them: %q", got)
 	}
-	again := r.Propose(s, "making", strings.Replace(making, "command: tide-controller adopt", "command: tide-controller adopt, again_when: [lost]", 1), nil)
+	again := r.Propose(s, "making",
+		strings.Replace(making, "command: tide-controller adopt", "command: tide-controller adopt, again_when: [lost]",
+			1), nil)
 	if run := r.Await(s, r.Carry(s, again)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
 	// Somebody else's machine has the tag too.
 	network := r.MakeByHand("network", map[string]any{"name": "elsewhere", "range": "10.99.0.0/16"}, nil)
-	subnet := r.MakeByHand("subnet", map[string]any{"name": "elsewhere", "network": network, "range": "10.99.0.0/24"}, nil)
-	theirs := r.MakeByHand("instance", map[string]any{"name": "theirs", "size": "plain-1", "image": "debian-12", "subnet": subnet}, map[string]string{"made-by": servicetest.Attributes(t, s, "making", "controller")["id"].(string)})
+	subnet := r.MakeByHand("subnet", map[string]any{"name": "elsewhere", "network": network, "range": "10.99.0.0/24"},
+		nil)
+	theirs := r.MakeByHand("instance",
+		map[string]any{"name": "theirs", "size": "plain-1", "image": "debian-12", "subnet": subnet}, map[string]string{
+			"made-by": servicetest.Attributes(t, s, "making", "controller")["id"].(string),
+		})
 	retire, err := s.Proposing.Retire(ctx, r.Admin, "making")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
@@ -338,7 +373,8 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 		switch {
 		case f.Code == "made-by-it" && strings.Contains(f.Message, "goes with it"):
 			goes++
-		case f.Code == "made-by-another" && strings.Contains(f.Message, theirs) && strings.Contains(f.Message, "stays: the cloud says that a client of the account made it"):
+		case f.Code == "made-by-another" && strings.Contains(f.Message, theirs) &&
+			strings.Contains(f.Message, "stays: the cloud says that a client of the account made it"):
 			stays++
 		}
 	}
@@ -346,7 +382,10 @@ func TestWhatAMachineMakesByItselfIsCountedAndGoesWithIt(t *testing.T) {
 		t.Errorf("%d are told to go, %d to stay: %+v", goes, stays, retire.Findings)
 	}
 	run := r.Await(s, r.Carry(s, retire))
-	if told := r.Events(s, run.ID); run.State != state.Done || len(r.Ledger().Alive) != 3 || !strings.Contains(told, "which controller made by itself") || !strings.Contains(told, "has the tag of what controller makes, and stays") {
+	told := r.Events(s, run.ID)
+	if run.State != state.Done || len(r.Ledger().Alive) != 3 ||
+		!strings.Contains(told, "which controller made by itself") ||
+		!strings.Contains(told, "has the tag of what controller makes, and stays") {
 		t.Errorf("%s %s; alive are %v\n%s", run.State, run.Reason, r.Ledger().Alive, told)
 	}
 }

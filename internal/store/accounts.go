@@ -56,7 +56,8 @@ type Bounds struct {
 	SecondPerson bool
 }
 
-const accountQuery = `SELECT name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at, most_month, closed_at, closed_why,
+const accountQuery = `SELECT name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with,
+	identity, tested_at, most_month, closed_at, closed_why,
 	allowed_regions, budget, ends_at, lease_seconds, tags, prices, unreached, second_person, revision FROM accounts `
 
 // PutAccount keeps an account and who it is, new or renewed. One that was closed is
@@ -66,29 +67,45 @@ func (s *Store) PutAccount(ctx context.Context, a Account, was int64, who Who) e
 	return s.asked(ctx, who, func(tx pgx.Tx) error {
 		if was != 0 {
 			var now int64
-			if err := tx.QueryRow(ctx, "SELECT revision FROM accounts WHERE name = $1 FOR UPDATE", a.Name).Scan(&now); err != nil {
+			err := tx.QueryRow(ctx, "SELECT revision FROM accounts WHERE name = $1 FOR UPDATE", a.Name).Scan(&now)
+			if err != nil {
 				return err
 			}
 			if now != was {
 				return ErrMoved
 			}
 		}
-		_, err := tx.Exec(ctx, `INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range, regions, sealed_with, identity, tested_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, coalesce($9, '{}'::jsonb), now())
-		ON CONFLICT (name) DO UPDATE SET cloud = $2, endpoint = $3, credentials = $4, clock_rate = $5, guest_range = $6, regions = $7, sealed_with = $8, identity = excluded.identity, tested_at = now(), closed_at = NULL, closed_why = ''`,
+		_, err := tx.Exec(ctx, `INSERT INTO accounts (name, cloud, endpoint, credentials, clock_rate, guest_range,
+		regions, sealed_with, identity, tested_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, coalesce($9, '{}'::jsonb),
+		now())
+		ON CONFLICT (name) DO UPDATE SET cloud = $2, endpoint = $3, credentials = $4, clock_rate = $5,
+		guest_range = $6, regions = $7, sealed_with = $8, identity = excluded.identity, tested_at = now(),
+		closed_at = NULL, closed_why = ''`,
 			a.Name, a.Cloud, a.Endpoint, a.Credentials, a.ClockRate, a.GuestRange, a.Regions, a.SealedWith, a.Identity)
 		return err
 	})
 }
 
 // TestedAccount notes what the cloud says of the credentials now.
-func (s *Store) TestedAccount(ctx context.Context, name string, identity json.RawMessage, regions []string, clockRate float64) error {
-	return exec(ctx, s, "UPDATE accounts SET identity = $2, regions = $3, clock_rate = $4, tested_at = now() WHERE name = $1", name, identity, regions, clockRate)
+func (s *Store) TestedAccount(ctx context.Context, name string, identity json.RawMessage, regions []string,
+	clockRate float64) error {
+	return exec(ctx, s, "UPDATE accounts SET identity = $2, regions = $3, clock_rate = $4, tested_at = now() "+
+		"WHERE name = $1", name, identity, regions, clockRate)
 }
 
 // BoundAccount sets what an account is held to, by the names of the columns that are to
 // change. What nobody asked to change somebody else may have changed meanwhile.
 func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds, who Who, columns ...string) error {
-	values := map[string]any{"allowed_regions": orEmpty(h.AllowedRegions), "budget": h.Budget, "ends_at": h.EndsAt, "lease_seconds": h.LeaseSeconds, "tags": h.Tags, "prices": h.Prices, "unreached": h.Unreached, "second_person": h.SecondPerson}
+	values := map[string]any{
+		"allowed_regions": orEmpty(h.AllowedRegions),
+		"budget":          h.Budget,
+		"ends_at":         h.EndsAt,
+		"lease_seconds":   h.LeaseSeconds,
+		"tags":            h.Tags,
+		"prices":          h.Prices,
+		"unreached":       h.Unreached,
+		"second_person":   h.SecondPerson,
+	}
 	args, sets := []any{name}, []string{}
 	for _, column := range columns {
 		value, known := values[column]
@@ -109,7 +126,8 @@ func (s *Store) BoundAccount(ctx context.Context, name string, h Bounds, who Who
 
 // ResealAccount replaces how credentials are sealed, if nobody renewed them meanwhile.
 func (s *Store) ResealAccount(ctx context.Context, a Account, sealed []byte, fingerprint string) error {
-	return exec(ctx, s, "UPDATE accounts SET credentials = $3, sealed_with = $4 WHERE name = $1 AND credentials = $2", a.Name, a.Credentials, sealed, fingerprint)
+	return exec(ctx, s, "UPDATE accounts SET credentials = $3, sealed_with = $4 WHERE name = $1 AND credentials = $2",
+		a.Name, a.Credentials, sealed, fingerprint)
 }
 
 // Account finds an account.
@@ -125,7 +143,8 @@ func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
 // SpentThisMonth tells what the stacks of an account have cost since the month began, in
 // real hours times the price of an hour; the account's clock counts them.
 func (s *Store) SpentThisMonth(ctx context.Context, account string) (hours float64, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT coalesce(sum(c.hour * extract(epoch FROM coalesce(c.ended_at, clock_timestamp()) - greatest(c.began_at, m.began)) / 3600), 0)::float8
+	err = s.Pool.QueryRow(ctx, `SELECT coalesce(sum(c.hour * extract(epoch
+		FROM coalesce(c.ended_at, clock_timestamp()) - greatest(c.began_at, m.began)) / 3600), 0)::float8
 		FROM charges c JOIN stacks k ON k.id = c.stack_id, (SELECT date_trunc('month', now()) AS began) m
 		WHERE k.account = $1 AND coalesce(c.ended_at, clock_timestamp()) > m.began`, account).Scan(&hours)
 	return hours, classify(err)
@@ -137,16 +156,20 @@ func (s *Store) SpentThisMonth(ctx context.Context, account string) (hours float
 // by now: runs begin under the same lock.
 func (s *Store) CloseAccount(ctx context.Context, name, why string, all bool, who Who) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
-		for _, lock := range []string{"SELECT FROM stacks WHERE account = $1 ORDER BY id FOR UPDATE", "SELECT FROM kept WHERE account = $1 ORDER BY token FOR UPDATE"} {
+		for _, lock := range []string{"SELECT FROM stacks WHERE account = $1 ORDER BY id FOR UPDATE",
+			"SELECT FROM kept WHERE account = $1 ORDER BY token FOR UPDATE"} {
 			if _, err := tx.Exec(ctx, lock, name); err != nil {
 				return err
 			}
 		}
 		var inUse bool
-		if err := tx.QueryRow(ctx, "SELECT closed_at IS NULL FROM accounts WHERE name = $1 FOR UPDATE", name).Scan(&inUse); err != nil {
+		if err := tx.QueryRow(ctx, "SELECT closed_at IS NULL FROM accounts WHERE name = $1 FOR UPDATE",
+			name).Scan(&inUse); err != nil {
 			return err
 		}
-		err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM stacks k WHERE k.account = $1 AND k.retired_at IS NULL AND EXISTS (SELECT FROM runs r WHERE r.stack_id = k.id)) OR EXISTS (SELECT FROM kept WHERE account = $1)", name).Scan(&inUse)
+		err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM stacks k WHERE k.account = $1 AND k.retired_at IS NULL "+
+			"AND EXISTS (SELECT FROM runs r WHERE r.stack_id = k.id)) OR EXISTS (SELECT FROM kept WHERE account = $1)",
+			name).Scan(&inUse)
 		if err != nil {
 			return err
 		}
@@ -157,12 +180,17 @@ func (s *Store) CloseAccount(ctx context.Context, name, why string, all bool, wh
 			return err
 		}
 		for _, step := range []struct{ what, query string }{
-			{"account", "UPDATE accounts SET credentials = '', sealed_with = '', closed_at = now(), closed_why = $2 WHERE name = $1"},
-			{"runs", "UPDATE runs SET state = 'failed', reason = 'the account was closed: ' || $2, ended_at = clock_timestamp(), claim_number = claim_number + 1 WHERE account = $1 AND state IN " + active},
-			{"proposals", "UPDATE proposals SET state = 'refused', why = 'the account was closed: ' || $2 WHERE state IN ('open', 'accepted') AND stack_id IN (SELECT id FROM stacks WHERE account = $1)"},
+			{"account", "UPDATE accounts SET credentials = '', sealed_with = '', closed_at = now(), closed_why = $2 " +
+				"WHERE name = $1"},
+			{"runs", "UPDATE runs SET state = 'failed', reason = 'the account was closed: ' || $2, ended_at = " +
+				"clock_timestamp(), claim_number = claim_number + 1 WHERE account = $1 AND state IN " + active},
+			{"proposals", "UPDATE proposals SET state = 'refused', why = 'the account was closed: ' || $2 WHERE " +
+				"state IN ('open', 'accepted') AND stack_id IN (SELECT id FROM stacks WHERE account = $1)"},
 			{"kept", "DELETE FROM kept WHERE account = $1 AND $2::text IS NOT NULL"},
-			{"stacks", "UPDATE stacks SET retired_at = now() WHERE account = $1 AND retired_at IS NULL AND $2::text IS NOT NULL"},
-			{"charges", "UPDATE charges SET ended_at = clock_timestamp() WHERE ended_at IS NULL AND stack_id IN (SELECT id FROM stacks WHERE account = $1) AND $2::text IS NOT NULL"},
+			{"stacks", "UPDATE stacks SET retired_at = now() WHERE account = $1 AND retired_at IS NULL AND $2::text " +
+				"IS NOT NULL"},
+			{"charges", "UPDATE charges SET ended_at = clock_timestamp() WHERE ended_at IS NULL AND stack_id IN " +
+				"(SELECT id FROM stacks WHERE account = $1) AND $2::text IS NOT NULL"},
 		} {
 			if _, err := tx.Exec(ctx, step.query, name, why); err != nil {
 				return fmt.Errorf("close the %s of account %s: %w", step.what, name, err)
@@ -182,13 +210,15 @@ type Range struct {
 
 // Ranges lists the ranges that are declared for an account.
 func (s *Store) Ranges(ctx context.Context, account string) ([]Range, error) {
-	return many[Range](ctx, s.Pool, "SELECT range, about, declared_by, declared_at FROM account_ranges WHERE account = $1 ORDER BY range", account)
+	return many[Range](ctx, s.Pool,
+		"SELECT range, about, declared_by, declared_at FROM account_ranges WHERE account = $1 ORDER BY range", account)
 }
 
 // PutRange declares a range, or what it is about.
 func (s *Store) PutRange(ctx context.Context, account string, r Range) error {
 	return exec(ctx, s, `INSERT INTO account_ranges (account, range, about, declared_by) VALUES ($1, $2, $3, $4)
-		ON CONFLICT (account, range) DO UPDATE SET about = $3, declared_by = $4, declared_at = clock_timestamp()`, account, r.Range, r.About, r.DeclaredBy)
+		ON CONFLICT (account, range) DO UPDATE SET about = $3, declared_by = $4, declared_at =
+		clock_timestamp()`, account, r.Range, r.About, r.DeclaredBy)
 }
 
 // RemoveRange forgets a declared range, and reports whether there was one.

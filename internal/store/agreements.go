@@ -25,13 +25,16 @@ type Agreement struct {
 	Seal       []byte
 }
 
-const agreementQuery = `SELECT a.id, a.kind, a.giver, a.roles, a.stack_id::text, k.name AS stack, k.account, a.proposal_id, a.given_at, a.ends_at, a.ended_at, a.ended_by, a.seal
+const agreementQuery = `SELECT a.id, a.kind, a.giver, a.roles, a.stack_id::text, k.name AS stack, k.account,
+	a.proposal_id, a.given_at, a.ends_at, a.ended_at, a.ended_by, a.seal
 	FROM agreements a JOIN stacks k ON k.id = a.stack_id `
 
 // AddAgreement keeps an agreement; the same one again changes nothing.
 func (s *Store) AddAgreement(ctx context.Context, a Agreement) error {
-	return exec(ctx, s, `INSERT INTO agreements (kind, giver, roles, stack_id, proposal_id, ends_at, seal) VALUES ($1, $2, $3, $4, $5, $6, $7)
-		ON CONFLICT (proposal_id, kind) DO NOTHING`, a.Kind, a.Giver, orEmpty(a.Roles), a.StackID, a.ProposalID, a.EndsAt, a.Seal)
+	return exec(ctx, s, `INSERT INTO agreements (kind, giver, roles, stack_id, proposal_id, ends_at, seal)
+		VALUES ($1, $2, $3, $4, $5, $6, $7)
+		ON CONFLICT (proposal_id, kind) DO NOTHING`, a.Kind, a.Giver, orEmpty(a.Roles), a.StackID, a.ProposalID,
+		a.EndsAt, a.Seal)
 }
 
 // AgreementOf finds the agreement of a kind that was given with a proposal, whether it
@@ -48,13 +51,17 @@ func (s *Store) Agreement(ctx context.Context, id int64) (Agreement, error) {
 // Agreements lists those that hold, as far as their accounts are seen, the newest first. One
 // that a run was begun with holds until that is over.
 func (s *Store) Agreements(ctx context.Context) ([]Agreement, error) {
-	return many[Agreement](ctx, s.Pool, agreementQuery+`WHERE a.ended_at IS NULL AND a.ends_at > now() AND ($1::text[] IS NULL OR k.account = ANY($1))
-		AND NOT EXISTS (SELECT FROM runs r WHERE r.proposal_id = a.proposal_id AND r.state IN ('done', 'undone', 'stopped')) ORDER BY a.id DESC LIMIT 500`, access.Seen(ctx))
+	return many[Agreement](ctx, s.Pool, agreementQuery+`WHERE a.ended_at IS NULL AND a.ends_at > now()
+		AND ($1::text[] IS NULL OR k.account = ANY($1))
+		AND NOT EXISTS (SELECT FROM runs r WHERE r.proposal_id = a.proposal_id
+		AND r.state IN ('done', 'undone', 'stopped')) ORDER BY a.id DESC LIMIT 500`, access.Seen(ctx))
 }
 
 // EndAgreement ends one that holds; ErrNotFound says that it does not.
 func (s *Store) EndAgreement(ctx context.Context, id int64, by string) error {
-	tag, err := s.Pool.Exec(ctx, "UPDATE agreements SET ended_at = now(), ended_by = $2 WHERE id = $1 AND ended_at IS NULL AND ends_at > now()", id, by)
+	tag, err := s.Pool.Exec(ctx,
+		"UPDATE agreements SET ended_at = now(), ended_by = $2 WHERE id = $1 AND ended_at IS NULL AND ends_at > now()",
+		id, by)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrNotFound
 	}

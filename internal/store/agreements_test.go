@@ -29,7 +29,16 @@ func TestWhatIsDoneByItselfBeginsOnlyWhileItsAgreementHolds(t *testing.T) {
 			if _, err := s.AddUser(ctx, User{Name: "bo", Roles: []string{"reviewer"}}); err != nil {
 				t.Fatal(err)
 			}
-			if err := s.AddAgreement(ctx, Agreement{Kind: "undo", Giver: "bo", Roles: []string{"reviewer"}, StackID: stackID, ProposalID: proposal, EndsAt: time.Now().Add(time.Hour), Seal: []byte("sealed")}); err != nil {
+			err := s.AddAgreement(ctx, Agreement{
+				Kind:       "undo",
+				Giver:      "bo",
+				Roles:      []string{"reviewer"},
+				StackID:    stackID,
+				ProposalID: proposal,
+				EndsAt:     time.Now().Add(time.Hour),
+				Seal:       []byte("sealed"),
+			})
+			if err != nil {
 				t.Fatal(err)
 			}
 			a, err := s.AgreementOf(ctx, proposal, "undo")
@@ -39,7 +48,15 @@ func TestWhatIsDoneByItselfBeginsOnlyWhileItsAgreementHolds(t *testing.T) {
 			if _, err := s.Pool.Exec(ctx, c.sql); err != nil {
 				t.Fatal(err)
 			}
-			_, err = s.StartRun(ctx, NewRun{Proposal: proposal, Agreement: []byte("sealed"), Kind: "undo", By: "bo", Grace: time.Minute, Standing: &Standing{a.ID, []string{"reviewer"}}}, job)
+			_, err = s.StartRun(ctx,
+				NewRun{
+					Proposal:  proposal,
+					Agreement: []byte("sealed"),
+					Kind:      "undo",
+					By:        "bo",
+					Grace:     time.Minute,
+					Standing:  &Standing{a.ID, []string{"reviewer"}},
+				}, job)
 			if c.begins && err != nil || !c.begins && !errors.Is(err, ErrConflict) {
 				t.Errorf("the run begins: %v", err)
 			}
@@ -61,7 +78,9 @@ func TestNobodyGivesAValueAloneOnceTheAccountWantsTwo(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return s.Give(ctx, id, stackID, Gift{Values: map[string]any{name: "x"}, Before: run, Seal: []byte("sealed"), Text: "given"}, time.Minute, job)
+		return s.Give(ctx, id, stackID,
+			Gift{Values: map[string]any{name: "x"}, Before: run, Seal: []byte("sealed"), Text: "given"}, time.Minute,
+			job)
 	}
 	if err := give("one"); err != nil {
 		t.Fatal(err)

@@ -20,16 +20,22 @@ type Attempt struct {
 
 // What an attempt spent in its two phases, in seconds as of now.
 const (
-	underWay  = "(under_way_ms / 1000.0 + CASE phase WHEN 'under way' THEN greatest(0, extract(epoch FROM clock_timestamp() - phase_at)) ELSE 0 END)::float8"
-	waitedFor = "(waited_ms / 1000.0 + CASE phase WHEN 'waiting' THEN greatest(0, extract(epoch FROM clock_timestamp() - phase_at)) ELSE 0 END)::float8"
+	underWay = "(under_way_ms / 1000.0 + CASE phase WHEN 'under way' THEN greatest(0, extract(epoch FROM " +
+		"clock_timestamp() - phase_at)) ELSE 0 END)::float8"
+	waitedFor = "(waited_ms / 1000.0 + CASE phase WHEN 'waiting' THEN greatest(0, extract(epoch FROM " +
+		"clock_timestamp() - phase_at)) ELSE 0 END)::float8"
 )
 
 // spentOf sums both over the attempts of run r.
-const spentOf = "(SELECT coalesce(sum(" + underWay + "), 0) FROM attempts WHERE run_id = r.id) AS under_way, (SELECT coalesce(sum(" + waitedFor + "), 0) FROM attempts WHERE run_id = r.id) AS waited_for"
+const spentOf = "(SELECT coalesce(sum(" + underWay +
+	"), 0) FROM attempts WHERE run_id = r.id) AS under_way, (SELECT coalesce(sum(" + waitedFor +
+	"), 0) FROM attempts WHERE run_id = r.id) AS waited_for"
 
 // Attempts lists those of a run, oldest first.
 func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
-	return many[Attempt](ctx, s.Pool, "SELECT number, by, began_at, ended_at, state, reason, "+underWay+" AS under_way, "+waitedFor+" AS waited_for FROM attempts WHERE run_id = $1 ORDER BY number", run)
+	return many[Attempt](ctx, s.Pool,
+		"SELECT number, by, began_at, ended_at, state, reason, "+underWay+" AS under_way, "+waitedFor+
+			" AS waited_for FROM attempts WHERE run_id = $1 ORDER BY number", run)
 }
 
 // TriedStep is a step as an attempt left it that a later one tried again.
@@ -45,5 +51,7 @@ type TriedStep struct {
 
 // TriedSteps lists those of a run.
 func (s *Store) TriedSteps(ctx context.Context, run int64) ([]TriedStep, error) {
-	return many[TriedStep](ctx, s.Pool, "SELECT attempt, number, state, reason, intent_at, made_at, ended_at FROM tried_steps WHERE run_id = $1 ORDER BY attempt, number", run)
+	return many[TriedStep](ctx, s.Pool,
+		"SELECT attempt, number, state, reason, intent_at, made_at, ended_at FROM tried_steps WHERE run_id = $1 "+
+			"ORDER BY attempt, number", run)
 }

@@ -42,7 +42,8 @@ func (s *Store) AddAudit(ctx context.Context, e AuditEntry, hash func(e AuditEnt
 		if err := tx.QueryRow(ctx, "SELECT date_trunc('milliseconds', clock_timestamp())").Scan(&e.At); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, "INSERT INTO audit ("+auditColumns+") VALUES ($1, $2, $3, $4, $5, $6, $7, $8)", e.Number, e.At, e.Who, e.Action, e.Subject, e.Reason, e.Detail, hash(e, before))
+		_, err = tx.Exec(ctx, "INSERT INTO audit ("+auditColumns+") VALUES ($1, $2, $3, $4, $5, $6, $7, $8)", e.Number,
+			e.At, e.Who, e.Action, e.Subject, e.Reason, e.Detail, hash(e, before))
 		return err
 	})
 }
@@ -57,11 +58,14 @@ type AuditQuery struct {
 
 // Audit lists entries, the newest first.
 func (s *Store) Audit(ctx context.Context, q AuditQuery) ([]AuditEntry, error) {
-	return many[AuditEntry](ctx, s.Pool, "SELECT "+auditColumns+` FROM audit WHERE ($1 = '' OR who = $1) AND ($2 = '' OR action = $2) AND ($3 = '' OR subject = $3 OR starts_with(subject, $3 || '/'))
-		AND ($4 = 0 OR number < $4) AND ($6 = 0 OR detail->'token' = to_jsonb($6::bigint)) ORDER BY number DESC LIMIT $5`, q.Who, q.Action, q.Subject, q.Before, q.Limit, q.Token)
+	return many[AuditEntry](ctx, s.Pool, "SELECT "+auditColumns+` FROM audit WHERE ($1 = '' OR who = $1) AND ($2 = ''
+		OR action = $2) AND ($3 = '' OR subject = $3 OR starts_with(subject, $3 || '/'))
+		AND ($4 = 0 OR number < $4) AND ($6 = 0 OR detail->'token' = to_jsonb($6::bigint))
+		ORDER BY number DESC LIMIT $5`, q.Who, q.Action, q.Subject, q.Before, q.Limit, q.Token)
 }
 
 // AuditFrom lists entries in their order, some at a time.
 func (s *Store) AuditFrom(ctx context.Context, after int64) ([]AuditEntry, error) {
-	return many[AuditEntry](ctx, s.Pool, "SELECT "+auditColumns+" FROM audit WHERE number > $1 ORDER BY number LIMIT 1000", after)
+	return many[AuditEntry](ctx, s.Pool,
+		"SELECT "+auditColumns+" FROM audit WHERE number > $1 ORDER BY number LIMIT 1000", after)
 }

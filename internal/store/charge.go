@@ -24,11 +24,15 @@ type Identity struct {
 
 // Identity reads which database this is.
 func (s *Store) Identity(ctx context.Context) (i Identity, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT system_identifier::text, (SELECT timeline_id FROM pg_control_checkpoint()), (SELECT oid::bigint FROM pg_database WHERE datname = current_database()), 'runs'::regclass::oid::bigint FROM pg_control_system()`).
+	err = s.Pool.QueryRow(ctx, `SELECT system_identifier::text, (SELECT timeline_id
+		FROM pg_control_checkpoint()), (SELECT oid::bigint FROM pg_database
+		WHERE datname = current_database()), 'runs'::regclass::oid::bigint FROM pg_control_system()`).
 		Scan(&i.System, &i.Timeline, &i.Database, &i.Tables)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && pg.Code == notAllowed { // a provider may keep the server's identity to itself
-		err = s.Pool.QueryRow(ctx, "SELECT (SELECT oid::bigint FROM pg_database WHERE datname = current_database()), 'runs'::regclass::oid::bigint").Scan(&i.Database, &i.Tables)
+		err = s.Pool.QueryRow(ctx,
+			"SELECT (SELECT oid::bigint FROM pg_database WHERE datname = current_database()), "+
+				"'runs'::regclass::oid::bigint").Scan(&i.Database, &i.Tables)
 	}
 	if err != nil {
 		return i, fmt.Errorf("read which database this is: %w", err)
@@ -60,12 +64,15 @@ func (s *Store) InChargeOf(ctx context.Context) (i Identity, err error) {
 
 // Moment is how far the records go: when the last event was written, of all runs.
 func (s *Store) Moment(ctx context.Context) (at time.Time, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT coalesce((SELECT at FROM events ORDER BY xid DESC, run_id DESC, number DESC LIMIT 1), (SELECT max(created_at) FROM stacks), to_timestamp(0))").Scan(&at)
+	err = s.Pool.QueryRow(ctx,
+		"SELECT coalesce((SELECT at FROM events ORDER BY xid DESC, run_id DESC, number DESC LIMIT 1), (SELECT "+
+			"max(created_at) FROM stacks), to_timestamp(0))").Scan(&at)
 	return at, classify(err)
 }
 
 // HasWrites reports whether a run has had as many writes of its owners, as far as the records go.
 func (s *Store) HasWrites(ctx context.Context, run, writes int64) (has bool, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND writes >= $2)", run, writes).Scan(&has)
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND writes >= $2)", run,
+		writes).Scan(&has)
 	return has, classify(err)
 }

@@ -20,7 +20,9 @@ const draftColumns = "id, revision, body, made_by, shaped_by, made_at, changed_a
 
 // AddDraft keeps a new draft, with those who shaped what it begins from.
 func (s *Store) AddDraft(ctx context.Context, id, by string, shapedBy []string, body []byte) (Draft, error) {
-	return one[Draft](ctx, s.Pool, "INSERT INTO drafts (id, body, made_by, shaped_by) VALUES ($1, $2, $3, $4) RETURNING "+draftColumns, id, body, by, orEmpty(shapedBy))
+	return one[Draft](ctx, s.Pool,
+		"INSERT INTO drafts (id, body, made_by, shaped_by) VALUES ($1, $2, $3, $4) RETURNING "+draftColumns, id, body,
+		by, orEmpty(shapedBy))
 }
 
 // Draft finds a draft.
@@ -36,7 +38,9 @@ func (s *Store) Drafts(ctx context.Context, most int) ([]Draft, error) {
 // ChangeDraft puts another content into a draft of a revision. ErrNotFound says that
 // it has another revision by now, or is gone.
 func (s *Store) ChangeDraft(ctx context.Context, id, by string, revision int64, body []byte) (Draft, error) {
-	return one[Draft](ctx, s.Pool, `UPDATE drafts SET body = $3, revision = revision + 1, changed_at = clock_timestamp(), shaped_by = CASE WHEN $4 = ANY(shaped_by) THEN shaped_by ELSE shaped_by || $4::text END
+	return one[Draft](ctx, s.Pool, `UPDATE drafts SET body = $3, revision = revision + 1,
+		changed_at = clock_timestamp(), shaped_by = CASE WHEN $4 = ANY(shaped_by) THEN shaped_by
+		ELSE shaped_by || $4::text END
 		WHERE id = $1 AND revision = $2 RETURNING `+draftColumns, id, revision, body, by)
 }
 

@@ -25,7 +25,9 @@ type Event struct {
 
 // Events lists the events of a run after a number.
 func (s *Store) Events(ctx context.Context, runID, after int64, most int) ([]Event, error) {
-	return many[Event](ctx, s.Pool, "SELECT run_id, number, at, kind, resource, state, text FROM events WHERE run_id = $1 AND number > $2 ORDER BY number LIMIT $3", runID, after, most)
+	return many[Event](ctx, s.Pool,
+		"SELECT run_id, number, at, kind, resource, state, text FROM events WHERE run_id = $1 AND number > $2 ORDER "+
+			"BY number LIMIT $3", runID, after, most)
 }
 
 // Cursor is a place in the stream over all runs.
@@ -39,7 +41,8 @@ type Cursor struct {
 // nothing appears later before the cursor: transactions that are still open
 // hold back those after them.
 func (s *Store) AllEvents(ctx context.Context, after Cursor, most int) ([]Event, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT run_id, number, at, kind, resource, state, text, xid::text::bigint FROM events
+	rows, err := s.Pool.Query(ctx, `SELECT run_id, number, at, kind, resource, state, text, xid::text::bigint
+		FROM events
 		WHERE xid < pg_snapshot_xmin(pg_current_snapshot()) AND (xid, run_id, number) > ($1::text::xid8, $2, $3)
 		AND ($5::text[] IS NULL OR run_id IN (SELECT id FROM runs WHERE account = ANY($5)))
 		ORDER BY xid, run_id, number LIMIT $4`, fmt.Sprint(after.XID), after.Run, after.Number, most, access.Seen(ctx))

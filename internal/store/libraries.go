@@ -20,17 +20,21 @@ type Library struct {
 	SealedWith  string
 }
 
-const libraryColumns = "name, place, reference, folder, revision, problem, added_at, refreshed_at, credentials, sealed_with"
+const libraryColumns = "name, place, reference, folder, revision, problem, added_at, refreshed_at, credentials, " +
+	"sealed_with"
 
 // PutLibrary adds a library, or changes where it lies.
 func (s *Store) PutLibrary(ctx context.Context, l Library) error {
-	return exec(ctx, s, `INSERT INTO libraries (name, place, reference, folder, credentials, sealed_with) VALUES ($1, $2, $3, $4, $5, $6)
-		ON CONFLICT (name) DO UPDATE SET place = $2, reference = $3, folder = $4, credentials = $5, sealed_with = $6`, l.Name, l.Place, l.Reference, l.Folder, orBytes(l.Credentials), l.SealedWith)
+	return exec(ctx, s, `INSERT INTO libraries (name, place, reference, folder, credentials, sealed_with)
+		VALUES ($1, $2, $3, $4, $5, $6)
+		ON CONFLICT (name) DO UPDATE SET place = $2, reference = $3, folder = $4, credentials = $5,
+		sealed_with = $6`, l.Name, l.Place, l.Reference, l.Folder, orBytes(l.Credentials), l.SealedWith)
 }
 
 // ResealLibrary replaces how credentials are sealed, if nobody changed them meanwhile.
 func (s *Store) ResealLibrary(ctx context.Context, l Library, sealed []byte, fingerprint string) error {
-	return exec(ctx, s, "UPDATE libraries SET credentials = $3, sealed_with = $4 WHERE name = $1 AND credentials = $2", l.Name, l.Credentials, sealed, fingerprint)
+	return exec(ctx, s, "UPDATE libraries SET credentials = $3, sealed_with = $4 WHERE name = $1 AND credentials = $2",
+		l.Name, l.Credentials, sealed, fingerprint)
 }
 
 func orBytes(b []byte) []byte {
@@ -42,7 +46,8 @@ func orBytes(b []byte) []byte {
 
 // LibraryRead notes what reading a library gave.
 func (s *Store) LibraryRead(ctx context.Context, name, revision, problem string) error {
-	return exec(ctx, s, "UPDATE libraries SET revision = $2, problem = $3, refreshed_at = now() WHERE name = $1", name, revision, problem)
+	return exec(ctx, s, "UPDATE libraries SET revision = $2, problem = $3, refreshed_at = now() WHERE name = $1", name,
+		revision, problem)
 }
 
 // Library finds a library.

@@ -143,9 +143,11 @@ func asks(ctx context.Context, tx pgx.Tx, who Who) error {
 		return nil
 	}
 	var same bool
-	err := tx.QueryRow(ctx, "SELECT roles = $2 FROM users WHERE name = $1 AND disabled_at IS NULL FOR SHARE", who.Name, who.Roles).Scan(&same)
+	err := tx.QueryRow(ctx, "SELECT roles = $2 FROM users WHERE name = $1 AND disabled_at IS NULL FOR SHARE", who.Name,
+		who.Roles).Scan(&same)
 	if err == nil && same && who.Token != 0 {
-		err = tx.QueryRow(ctx, "SELECT true FROM tokens WHERE id = $1 AND expires_at > now() FOR SHARE", who.Token).Scan(&same)
+		err = tx.QueryRow(ctx, "SELECT true FROM tokens WHERE id = $1 AND expires_at > now() FOR SHARE",
+			who.Token).Scan(&same)
 	}
 	if errors.Is(err, pgx.ErrNoRows) || err == nil && !same {
 		return ErrRights
@@ -169,7 +171,8 @@ func (s *Store) asked(ctx context.Context, who Who, f func(tx pgx.Tx) error) err
 func inAccount(ctx context.Context, tx pgx.Tx, stackID string, revision int64) error {
 	var open bool
 	var now int64
-	err := tx.QueryRow(ctx, "SELECT a.closed_at IS NULL, a.revision FROM accounts a JOIN stacks k ON k.account = a.name WHERE k.id = $1 FOR SHARE OF a", stackID).Scan(&open, &now)
+	err := tx.QueryRow(ctx, "SELECT a.closed_at IS NULL, a.revision FROM accounts a JOIN stacks k ON k.account = "+
+		"a.name WHERE k.id = $1 FOR SHARE OF a", stackID).Scan(&open, &now)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
 		return nil
@@ -204,7 +207,8 @@ func moment(ctx context.Context, tx pgx.Tx, stackID string, m Moment, undoes *in
 	}
 	if !m.Looked.IsZero() {
 		var old bool
-		if err := tx.QueryRow(ctx, "SELECT clock_timestamp() - $1 > $2::interval", m.Looked, looksHold).Scan(&old); err != nil {
+		err := tx.QueryRow(ctx, "SELECT clock_timestamp() - $1 > $2::interval", m.Looked, looksHold).Scan(&old)
+		if err != nil {
 			return err
 		}
 		if old {
@@ -232,7 +236,8 @@ func moment(ctx context.Context, tx pgx.Tx, stackID string, m Moment, undoes *in
 // excluded finds an active run of a condition on runs r.
 func excluded(ctx context.Context, tx pgx.Tx, by ExcludedBy, where string, args ...any) error {
 	e := &Excluded{By: by}
-	err := tx.QueryRow(ctx, "SELECT r.id, r.kind, s.name FROM runs r JOIN stacks s ON s.id = r.stack_id WHERE r.state IN "+active+" AND "+where+" ORDER BY r.id LIMIT 1", args...).Scan(&e.Run, &e.Kind, &e.Stack)
+	err := tx.QueryRow(ctx, "SELECT r.id, r.kind, s.name FROM runs r JOIN stacks s ON s.id = r.stack_id WHERE "+
+		"r.state IN "+active+" AND "+where+" ORDER BY r.id LIMIT 1", args...).Scan(&e.Run, &e.Kind, &e.Stack)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil
 	}
@@ -246,12 +251,14 @@ func excluded(ctx context.Context, tx pgx.Tx, by ExcludedBy, where string, args 
 // tokens, and no run has them.
 func holdKept(ctx context.Context, tx pgx.Tx, kept map[string]string) error {
 	for _, token := range slices.Sorted(maps.Keys(kept)) {
-		tag, err := tx.Exec(ctx, "SELECT FROM kept WHERE token = $1 AND stack || '/' || name = $2 FOR UPDATE", token, kept[token])
+		tag, err := tx.Exec(ctx, "SELECT FROM kept WHERE token = $1 AND stack || '/' || name = $2 FOR UPDATE", token,
+			kept[token])
 		if err == nil && tag.RowsAffected() == 0 {
 			err = ErrMoved
 		}
 		if err == nil {
-			err = excluded(ctx, tx, ByKept, "EXISTS (SELECT FROM reservations v WHERE v.run_id = r.id AND v.kept = $1)", token)
+			err = excluded(ctx, tx, ByKept, "EXISTS (SELECT FROM reservations v WHERE v.run_id = r.id AND v.kept = $1)",
+				token)
 		}
 		if err != nil {
 			return err
@@ -264,7 +271,9 @@ func holdKept(ctx context.Context, tx pgx.Tx, kept map[string]string) error {
 // that a living stack reads.
 func mayTakeAway(ctx context.Context, tx pgx.Tx, stackID string, takes, retires bool) error {
 	if takes || retires {
-		if err := excluded(ctx, tx, ByReader, "EXISTS (SELECT FROM reservations v WHERE v.run_id = r.id AND v.stack_id = $1)", stackID); err != nil {
+		err := excluded(ctx, tx, ByReader,
+			"EXISTS (SELECT FROM reservations v WHERE v.run_id = r.id AND v.stack_id = $1)", stackID)
+		if err != nil {
 			return err
 		}
 	}
@@ -272,7 +281,9 @@ func mayTakeAway(ctx context.Context, tx pgx.Tx, stackID string, takes, retires 
 		return nil
 	}
 	reader := &ErrReader{}
-	err := tx.QueryRow(ctx, `SELECT k.name FROM stacks k, stacks own WHERE own.id = $1 AND own.retired_at IS NULL AND k.retired_at IS NULL AND k.id <> own.id AND k.reads ? own.name ORDER BY k.name LIMIT 1`, stackID).Scan(&reader.Stack)
+	err := tx.QueryRow(ctx, `SELECT k.name FROM stacks k, stacks own WHERE own.id = $1 AND own.retired_at IS NULL
+		AND k.retired_at IS NULL AND k.id <> own.id AND k.reads ? own.name
+		ORDER BY k.name LIMIT 1`, stackID).Scan(&reader.Stack)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil
 	}
@@ -292,7 +303,9 @@ func mayRead(ctx context.Context, tx pgx.Tx, r Read) error {
 	}
 	now, err := basisOf(ctx, tx, r.Stack)
 	if err == nil {
-		err = excluded(ctx, tx, ByTaking, "r.stack_id = $1 AND (r.kind IN ('retire', 'undo') OR EXISTS (SELECT FROM steps t WHERE t.run_id = r.id AND t.action IN ('remove', 'keep')))", r.Stack)
+		err = excluded(ctx, tx, ByTaking,
+			"r.stack_id = $1 AND (r.kind IN ('retire', 'undo') OR EXISTS (SELECT FROM steps t WHERE t.run_id = r.id "+
+				"AND t.action IN ('remove', 'keep')))", r.Stack)
 	}
 	if err == nil && (!living || now != r.Basis) {
 		err = ErrMoved
@@ -303,17 +316,20 @@ func mayRead(ctx context.Context, tx pgx.Tx, r Read) error {
 // reserve notes what a run holds until it ends.
 func reserve(batch *pgx.Batch, run int64, m Moment) {
 	if m.Discards != "" {
-		batch.Queue("INSERT INTO reservations (run_id, kept, kept_as) VALUES ($1, $2, $3)", run, m.Discards, m.Kept[m.Discards])
+		batch.Queue("INSERT INTO reservations (run_id, kept, kept_as) VALUES ($1, $2, $3)", run, m.Discards,
+			m.Kept[m.Discards])
 	}
 	for _, r := range m.Reads {
-		batch.Queue("INSERT INTO reservations (run_id, stack_id, last_run, attempt) VALUES ($1, $2, $3, $4)", run, r.Stack, r.Run, r.Attempt)
+		batch.Queue("INSERT INTO reservations (run_id, stack_id, last_run, attempt) VALUES ($1, $2, $3, $4)", run,
+			r.Stack, r.Run, r.Attempt)
 	}
 }
 
 // reserved is what a run held, and holds again when it is tried again.
 func reserved(ctx context.Context, q querier, run int64) (kept map[string]string, reads []Read, err error) {
 	kept = map[string]string{}
-	rows, err := q.Query(ctx, "SELECT kept, kept_as, stack_id::text, last_run, attempt FROM reservations WHERE run_id = $1", run)
+	rows, err := q.Query(ctx,
+		"SELECT kept, kept_as, stack_id::text, last_run, attempt FROM reservations WHERE run_id = $1", run)
 	if err != nil {
 		return nil, nil, classify(err)
 	}
@@ -340,7 +356,8 @@ func momentOf(ctx context.Context, tx pgx.Tx, r Run, who Who) (Moment, error) {
 	}
 	if err == nil {
 		m.Kept, m.Reads = kept, reads
-		err = tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM steps WHERE run_id = $1 AND action IN ('remove', 'keep'))", r.ID).Scan(&m.TakesAway)
+		err = tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM steps WHERE run_id = $1 AND action IN ('remove', 'keep'))",
+			r.ID).Scan(&m.TakesAway)
 	}
 	m.TakesAway = m.TakesAway && m.Discards == "" // what is kept is of no stack
 	return m, err

@@ -33,6 +33,7 @@ func (s *Store) PutOffers(ctx context.Context, o offer.Offers) (time.Time, error
 	}
 	var at time.Time
 	err = s.Pool.QueryRow(ctx, `INSERT INTO offers (account, region, body) VALUES ($1, $2, $3)
-		ON CONFLICT (account, region) DO UPDATE SET body = $3, at = clock_timestamp() RETURNING at`, o.Account, o.Region, raw).Scan(&at)
+		ON CONFLICT (account, region) DO UPDATE SET body = $3, at = clock_timestamp()
+		RETURNING at`, o.Account, o.Region, raw).Scan(&at)
 	return at, classify(err)
 }

@@ -60,8 +60,10 @@ type Run struct {
 	WaitedFor float64
 }
 
-const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.attempt, r.tried_by, r.kind, r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for, r.given, r.agreed, r.given_seal,
-	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides, coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at,
+const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack, r.attempt, r.tried_by, r.kind,
+	r.account, r.state, r.reason, r.stop_asked, r.on_failure, r.undoes, r.parked_for, r.given, r.agreed, r.given_seal,
+	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides,
+		coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at,
 	` + spentOf + `
 	FROM runs r JOIN stacks s ON s.id = r.stack_id LEFT JOIN accounts a ON a.name = r.account `
 
@@ -110,7 +112,9 @@ type Step struct {
 	EndedAt                *time.Time
 }
 
-const stepColumns = "run_id, number, resource, type, action, state, reason, needs, expect_ms, patience_ms, token, region, parts, want, unset, before, waited_ms, settle_waited_ms, spent_ms, settle_spent_ms, intent_at, called_at, made_at, ended_at"
+const stepColumns = "run_id, number, resource, type, action, state, reason, needs, expect_ms, patience_ms, token, " +
+	"region, parts, want, unset, before, waited_ms, settle_waited_ms, spent_ms, settle_spent_ms, intent_at, " +
+	"called_at, made_at, ended_at"
 
 // StackUpdate is what a run makes of its stack when it starts.
 type StackUpdate struct {
@@ -165,7 +169,8 @@ func stands(ctx context.Context, tx pgx.Tx, a *Standing) error {
 	}
 	var id int64
 	err := tx.QueryRow(ctx, `SELECT a.id FROM agreements a JOIN users u ON u.name = a.giver
-		WHERE a.id = $1 AND a.ended_at IS NULL AND a.ends_at > now() AND u.disabled_at IS NULL AND u.roles = $2 FOR SHARE`, a.ID, a.Roles).Scan(&id)
+		WHERE a.id = $1 AND a.ended_at IS NULL AND a.ends_at > now() AND u.disabled_at IS NULL
+		AND u.roles = $2 FOR SHARE`, a.ID, a.Roles).Scan(&id)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return fmt.Errorf("%w: the agreement to it does not hold any more", ErrConflict)
 	}
@@ -180,13 +185,16 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 	var id int64
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		var stackID string
-		if err := tx.QueryRow(ctx, "SELECT stack_id::text FROM proposals WHERE id = $1", n.Proposal).Scan(&stackID); err != nil {
+		err := tx.QueryRow(ctx, "SELECT stack_id::text FROM proposals WHERE id = $1", n.Proposal).Scan(&stackID)
+		if err != nil {
 			return err
 		}
 		if err := moment(ctx, tx, stackID, n.Moment, n.Undoes); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, "UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now() AND agreement = $2", n.Proposal, n.Agreement)
+		tag, err := tx.Exec(ctx,
+			"UPDATE proposals SET state = 'applied' WHERE id = $1 AND state = 'accepted' AND expires_at > now() AND "+
+				"agreement = $2", n.Proposal, n.Agreement)
 		if err == nil && tag.RowsAffected() == 0 {
 			err = ErrMoved
 		}
@@ -197,29 +205,39 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 			return err
 		}
 		if n.Undoes != nil { // it waited for the consent that came now
-			if _, err := tx.Exec(ctx, "UPDATE runs SET state = 'failed', parked_for = '', ended_at = clock_timestamp() WHERE id = $1 AND state = 'parked'", *n.Undoes); err != nil {
+			_, err := tx.Exec(ctx, "UPDATE runs SET state = 'failed', parked_for = '', ended_at = clock_timestamp() "+
+				"WHERE id = $1 AND state = 'parked'", *n.Undoes)
+			if err != nil {
 				return err
 			}
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO runs (proposal_id, stack_id, account, kind, state, started_by, on_failure, undoes, total, claim_until)
-			SELECT $1, id, account, $3, 'queued', $4, $5, $6, $7, clock_timestamp() + $8 FROM stacks WHERE id = $2 RETURNING id`,
-			n.Proposal, stackID, n.Kind, n.By, cmp.Or(n.OnFailure, "keep"), n.Undoes, len(n.Steps), n.Grace).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO runs (proposal_id, stack_id, account, kind, state, started_by,
+		on_failure, undoes, total, claim_until)
+			SELECT $1, id, account, $3, 'queued', $4, $5, $6, $7, clock_timestamp() + $8 FROM stacks WHERE id = $2
+			RETURNING id`,
+			n.Proposal, stackID, n.Kind, n.By, cmp.Or(n.OnFailure, "keep"), n.Undoes, len(n.Steps),
+			n.Grace).Scan(&id); err != nil {
 			return err
 		}
 		batch := &pgx.Batch{}
 		reserve(batch, id, n.Moment)
 		for _, st := range n.Steps {
-			batch.Queue(`INSERT INTO steps (run_id, number, resource, type, action, state, needs, expect_ms, patience_ms, token, region, parts, before)
+			batch.Queue(`INSERT INTO steps (run_id, number, resource, type, action, state, needs, expect_ms,
+			patience_ms, token, region, parts, before)
 				VALUES ($1, $2, $3, $4, $5, 'waiting', $6, $7, $8, $9, $10, $11, $12)`,
-				id, st.Number, st.Resource, st.Type, st.Action, st.Needs, st.ExpectMS, st.PatienceMS, st.Token, st.Region, orEmpty(st.Parts), orEmptyMap(st.Before))
+				id, st.Number, st.Resource, st.Type, st.Action, st.Needs, st.ExpectMS, st.PatienceMS, st.Token,
+				st.Region, orEmpty(st.Parts), orEmptyMap(st.Before))
 		}
 		if len(n.Absent) > 0 {
 			batch.Queue("DELETE FROM resources WHERE stack_id = $1 AND name = ANY($2)", stackID, n.Absent)
 		}
 		if u := n.Update; u != nil {
-			batch.Queue(`UPDATE stacks SET template_name = $2, template_version = $3, template_source = $4, template_parts = $5, inputs = $6, secrets = $7, found = $8, reads = $9,
+			batch.Queue(`UPDATE stacks SET template_name = $2, template_version = $3, template_source = $4,
+			template_parts = $5, inputs = $6, secrets = $7, found = $8, reads = $9,
 				cloud = $10, currency = $11, title = $12 WHERE id = $1`,
-				stackID, u.TemplateName, u.TemplateVersion, u.TemplateSource, orEmpty(u.TemplateParts), orEmptyMap(u.Inputs), orEmptyMap(u.Secrets), orEmptyMap(u.Found), orEmptyMap(u.Reads), u.Cloud, u.Currency, u.Title)
+				stackID, u.TemplateName, u.TemplateVersion, u.TemplateSource, orEmpty(u.TemplateParts),
+				orEmptyMap(u.Inputs), orEmptyMap(u.Secrets), orEmptyMap(u.Found), orEmptyMap(u.Reads), u.Cloud,
+				u.Currency, u.Title)
 		}
 		rename(batch, stackID, n.Renames)
 		if batch.Len() > 0 {
@@ -248,11 +266,13 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 func rename(batch *pgx.Batch, stackID string, names []Rename) {
 	for _, n := range names {
 		batch.Queue("UPDATE resources SET name = '~' || name WHERE stack_id = $1 AND name = $2", stackID, n.From)
-		batch.Queue("UPDATE resources SET after = array_replace(after, $2, '~' || $2) WHERE stack_id = $1", stackID, n.From)
+		batch.Queue("UPDATE resources SET after = array_replace(after, $2, '~' || $2) WHERE stack_id = $1", stackID,
+			n.From)
 	}
 	for _, n := range names {
 		batch.Queue("UPDATE resources SET name = $3 WHERE stack_id = $1 AND name = '~' || $2", stackID, n.From, n.To)
-		batch.Queue("UPDATE resources SET after = array_replace(after, '~' || $2, $3) WHERE stack_id = $1", stackID, n.From, n.Successor)
+		batch.Queue("UPDATE resources SET after = array_replace(after, '~' || $2, $3) WHERE stack_id = $1", stackID,
+			n.From, n.Successor)
 	}
 }
 
@@ -261,8 +281,10 @@ func rename(batch *pgx.Batch, stackID string, names []Rename) {
 func takeOver(ctx context.Context, tx pgx.Tx, stackID string, rows map[string]Resource) error {
 	for token, r := range rows {
 		tag, err := tx.Exec(ctx, `WITH taken AS (DELETE FROM kept WHERE token = $2 RETURNING *)
-			INSERT INTO resources (stack_id, name, type, declared, region, token, state, want, attributes, position, made_at, parts, hour)
-			SELECT $1, $3, type, declared, region, token, 'settling', $4, attributes, 0, kept_at, parts, hour FROM taken`, stackID, token, r.Name, orEmptyMap(r.Want))
+			INSERT INTO resources (stack_id, name, type, declared, region, token, state, want, attributes, position,
+			made_at, parts, hour)
+			SELECT $1, $3, type, declared, region, token, 'settling', $4, attributes, 0, kept_at, parts, hour
+			FROM taken`, stackID, token, r.Name, orEmptyMap(r.Want))
 		if err != nil {
 			return err
 		}
@@ -301,7 +323,8 @@ func (s *Store) Runs(ctx context.Context, stack string, before int64, most int) 
 	if stack == "" {
 		return many[Run](ctx, s.Pool, runQuery+"WHERE "+page, before, most, access.Seen(ctx))
 	}
-	return many[Run](ctx, s.Pool, runQuery+"WHERE r.stack_id IN (SELECT id FROM stacks WHERE name = $4) AND "+page, before, most, access.Seen(ctx), stack)
+	return many[Run](ctx, s.Pool, runQuery+"WHERE r.stack_id IN (SELECT id FROM stacks WHERE name = $4) AND "+page,
+		before, most, access.Seen(ctx), stack)
 }
 
 // LastRun finds the newest run of a stack.
@@ -335,6 +358,8 @@ type Learned struct {
 // Expected gives the median durations of the last healthy creations in an account, for
 // each type, each region of it and each size there, from at least three of them.
 func (s *Store) Expected(ctx context.Context, account string) ([]Learned, error) {
-	return many[Learned](ctx, s.Pool, `SELECT type, coalesce(region, '') AS region, coalesce(size, '') AS size, (percentile_cont(0.5) WITHIN GROUP (ORDER BY ms))::bigint AS ms FROM durations
-		WHERE account = $1 AND at > now() - interval '90 days' GROUP BY GROUPING SETS ((type), (type, region), (type, region, size)) HAVING count(*) >= 3`, account)
+	return many[Learned](ctx, s.Pool, `SELECT type, coalesce(region, '') AS region, coalesce(size, '') AS size,
+		(percentile_cont(0.5) WITHIN GROUP (ORDER BY ms))::bigint AS ms FROM durations
+		WHERE account = $1 AND at > now() - interval '90 days' GROUP BY GROUPING SETS ((type), (type, region), (type,
+		region, size)) HAVING count(*) >= 3`, account)
 }

@@ -19,8 +19,10 @@ const (
 // TryWriting writes something small and commits it, as whatever is recorded has to be. It does
 // so at most once a second in a database, whoever asks how often.
 func (s *Store) TryWriting(ctx context.Context) error {
-	_, err := s.Pool.Exec(ctx, `INSERT INTO settings (name, value) VALUES ('written', convert_to(clock_timestamp()::text, 'UTF8')) ON CONFLICT (name) DO UPDATE SET value = excluded.value
-		WHERE convert_from(settings.value, 'UTF8')::timestamptz NOT BETWEEN clock_timestamp() - interval '1 second' AND clock_timestamp()`)
+	_, err := s.Pool.Exec(ctx, `INSERT INTO settings (name, value) VALUES ('written',
+		convert_to(clock_timestamp()::text, 'UTF8')) ON CONFLICT (name) DO UPDATE SET value = excluded.value
+		WHERE convert_from(settings.value, 'UTF8')::timestamptz NOT BETWEEN clock_timestamp() - interval '1 second'
+		AND clock_timestamp()`)
 	return classify(err)
 }
 
@@ -32,13 +34,16 @@ func (s *Store) Setting(ctx context.Context, name string) (value []byte, err err
 
 // AnythingSealed tells whether there are sealed values.
 func (s *Store) AnythingSealed(ctx context.Context) (there bool, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM accounts WHERE credentials <> '') OR EXISTS (SELECT FROM secrets WHERE kind <> 'public_key')").Scan(&there)
+	err = s.Pool.QueryRow(ctx,
+		"SELECT EXISTS (SELECT FROM accounts WHERE credentials <> '') OR EXISTS (SELECT FROM secrets WHERE kind <> "+
+			"'public_key')").Scan(&there)
 	return there, classify(err)
 }
 
 // KeepSetting writes one that is not there yet, and gives the one that is there after it.
 func (s *Store) KeepSetting(ctx context.Context, name string, value []byte) ([]byte, error) {
-	if err := exec(ctx, s, "INSERT INTO settings (name, value) VALUES ($1, $2) ON CONFLICT DO NOTHING", name, value); err != nil {
+	err := exec(ctx, s, "INSERT INTO settings (name, value) VALUES ($1, $2) ON CONFLICT DO NOTHING", name, value)
+	if err != nil {
 		return nil, err
 	}
 	return s.Setting(ctx, name)
@@ -46,5 +51,6 @@ func (s *Store) KeepSetting(ctx context.Context, name string, value []byte) ([]b
 
 // PutSetting writes one.
 func (s *Store) PutSetting(ctx context.Context, name string, value []byte) error {
-	return exec(ctx, s, "INSERT INTO settings (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = $2", name, value)
+	return exec(ctx, s, "INSERT INTO settings (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE "+
+		"SET value = $2", name, value)
 }

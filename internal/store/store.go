@@ -104,7 +104,9 @@ func Migrate(ctx context.Context, url, migrateURL string) error {
 		if err := tx.QueryRow(ctx, "SELECT current_user = $1", config.ConnConfig.User).Scan(&same); err != nil || same {
 			return err
 		}
-		for _, what := range []string{"GRANT USAGE ON SCHEMA public TO ", "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO ", "GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO "} {
+		for _, what := range []string{"GRANT USAGE ON SCHEMA public TO ",
+			"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO ",
+			"GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO "} {
 			if _, err := tx.Exec(ctx, what+role); err != nil {
 				return fmt.Errorf("grant the service's role what it needs: %w", err)
 			}
@@ -241,7 +243,8 @@ func many[T any](ctx context.Context, q querier, query string, args ...any) ([]T
 		return nil, reading[T](err)
 	}
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByName[T])
-	list = slices.DeleteFunc(list, func(row T) bool { return !seen(ctx, row) }) // lists with pages leave them out by themselves
+	// lists with pages leave them out by themselves
+	list = slices.DeleteFunc(list, func(row T) bool { return !seen(ctx, row) })
 	return orEmpty(list), reading[T](err)
 }
 
@@ -267,7 +270,8 @@ func Away(err error) bool {
 	}
 	var connect *pgconn.ConnectError
 	var netError net.Error
-	return errors.As(err, &connect) || errors.As(err, &netError) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || pgconn.SafeToRetry(err)
+	return errors.As(err, &connect) || errors.As(err, &netError) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF) || pgconn.SafeToRetry(err)
 }
 
 // Now is the database's clock.

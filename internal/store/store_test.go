@@ -31,14 +31,32 @@ const stackID = "11111111-1111-4111-8111-111111111111"
 
 // job puts a job into the queue that nobody works on.
 func job(tx pgx.Tx, run, number int64) (id int64, err error) {
-	err = tx.QueryRow(context.Background(), "INSERT INTO river_job (state, kind, args, max_attempts, queue) VALUES ('available', 'run', jsonb_build_object('run', $1::bigint, 'number', $2::bigint), 5, 'default') RETURNING id", run, number).Scan(&id)
+	err = tx.QueryRow(context.Background(),
+		"INSERT INTO river_job (state, kind, args, max_attempts, queue) VALUES ('available', 'run', "+
+			"jsonb_build_object('run', $1::bigint, 'number', $2::bigint), 5, 'default') RETURNING id", run,
+		number).Scan(&id)
 	return id, err
 }
 
 // startedRun makes a run that an engine could claim.
 func startedRun(t *testing.T, s *Store) int64 {
 	t.Helper()
-	run, err := s.StartRun(context.Background(), NewRun{Proposal: acceptedProposal(t, s), Agreement: []byte("sealed"), Kind: "apply", By: "ines", Grace: time.Minute, Steps: []Step{{Number: 0, Resource: "net", Type: "network", Action: "create", Needs: []Need{}, Token: "us-1"}}}, job)
+	run, err := s.StartRun(context.Background(),
+		NewRun{
+			Proposal:  acceptedProposal(t, s),
+			Agreement: []byte("sealed"),
+			Kind:      "apply",
+			By:        "ines",
+			Grace:     time.Minute,
+			Steps: []Step{{
+				Number:   0,
+				Resource: "net",
+				Type:     "network",
+				Action:   "create",
+				Needs:    []Need{},
+				Token:    "us-1",
+			}},
+		}, job)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,17 +67,27 @@ func startedRun(t *testing.T, s *Store) int64 {
 func acceptedProposal(t *testing.T, s *Store) int64 {
 	t.Helper()
 	ctx := context.Background()
-	if err := s.PutAccount(ctx, Account{Name: "saltmere-lab", Cloud: "larch", Credentials: []byte{1}, ClockRate: 1, Regions: []string{}}, 0, Who{}); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.AddStack(ctx, Stack{ID: stackID, Name: "warnings", Account: "saltmere-lab", Region: "north-fell"}); err != nil {
-		t.Fatal(err)
-	}
-	proposal, err := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}"), CreatedBy: "ines"}, time.Hour)
+	err := s.PutAccount(ctx,
+		Account{Name: "saltmere-lab", Cloud: "larch", Credentials: []byte{1}, ClockRate: 1, Regions: []string{}}, 0,
+		Who{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, proposal, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); err != nil {
+	if _, err := s.AddStack(ctx, Stack{
+		ID:      stackID,
+		Name:    "warnings",
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	}); err != nil {
+		t.Fatal(err)
+	}
+	proposal, err := s.AddProposal(ctx,
+		Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}"), CreatedBy: "ines"}, time.Hour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	err = s.Decide(ctx, proposal, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")})
+	if err != nil {
 		t.Fatal(err)
 	}
 	return proposal
@@ -77,7 +105,12 @@ func TestAPausedOwnerIsFenced(t *testing.T) {
 	}
 	writes := int64(0)
 	note := func(claim int64, text string) error {
-		err := s.Commit(ctx, &Write{Run: run, Claim: claim, After: writes, Events: []Event{{Kind: "step", Text: text}, {Kind: "step", Text: text}}})
+		err := s.Commit(ctx, &Write{
+			Run:    run,
+			Claim:  claim,
+			After:  writes,
+			Events: []Event{{Kind: "step", Text: text}, {Kind: "step", Text: text}},
+		})
 		if err == nil {
 			writes++
 		}
@@ -91,7 +124,8 @@ func TestAPausedOwnerIsFenced(t *testing.T) {
 	}
 	time.Sleep(60 * time.Millisecond) // the claim runs out on the database's clock
 	var enqueued int64
-	n, err := s.SweepClaims(ctx, time.Minute, func(tx pgx.Tx, run, number int64) (int64, error) { enqueued = number; return job(tx, run, number) })
+	n, err := s.SweepClaims(ctx, time.Minute,
+		func(tx pgx.Tx, run, number int64) (int64, error) { enqueued = number; return job(tx, run, number) })
 	if n != 1 || enqueued != 2 || err != nil {
 		t.Fatal(n, enqueued, err)
 	}
@@ -99,7 +133,8 @@ func TestAPausedOwnerIsFenced(t *testing.T) {
 		t.Fatalf("the old owner wrote: %v", err)
 	}
 	var left int
-	if err := s.Pool.QueryRow(ctx, "SELECT count(*) FROM river_job WHERE state = 'running'").Scan(&left); err != nil || left != 0 {
+	if err := s.Pool.QueryRow(ctx, "SELECT count(*) FROM river_job WHERE state = 'running'").Scan(&left); err != nil ||
+		left != 0 {
 		t.Errorf("%d jobs of owners that are gone are kept as running (%v)", left, err)
 	}
 	if got, err := s.Claim(ctx, run, 2, "second", time.Minute); !got || err != nil {
@@ -124,7 +159,13 @@ func TestAFencedWriteLeavesNothing(t *testing.T) {
 	s, ctx := setup(t), context.Background()
 	run := startedRun(t, s)
 	w := &Write{Run: run, Claim: 9, Events: []Event{{Kind: "step", Text: "never"}}}
-	w.PutResource(Resource{StackID: stackID, Name: "net", Type: "network", Want: map[string]any{}, Attributes: map[string]any{}})
+	w.PutResource(Resource{
+		StackID:    stackID,
+		Name:       "net",
+		Type:       "network",
+		Want:       map[string]any{},
+		Attributes: map[string]any{},
+	})
 	w.RunState("done", "")
 	if err := s.Commit(ctx, w); !errors.Is(err, ErrFenced) {
 		t.Fatal(err)
@@ -143,10 +184,13 @@ func TestOneActiveRunForAStack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, proposal, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); err != nil {
+	err = s.Decide(ctx, proposal, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")})
+	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.StartRun(ctx, NewRun{Proposal: proposal, Agreement: []byte("sealed"), Kind: "apply", By: "ines", Grace: time.Minute}, job); !errors.Is(err, ErrConflict) {
+	_, err = s.StartRun(ctx,
+		NewRun{Proposal: proposal, Agreement: []byte("sealed"), Kind: "apply", By: "ines", Grace: time.Minute}, job)
+	if !errors.Is(err, ErrConflict) {
 		t.Errorf("a second run started: %v", err)
 	}
 	if p, _ := s.Proposal(ctx, proposal); p.State != "accepted" {
@@ -160,13 +204,16 @@ func TestAProposalIsDecidedOnce(t *testing.T) {
 	startedRun(t, s)
 	first, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour)
 	second, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour)
-	if err := s.Decide(ctx, first, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); !errors.Is(err, ErrConflict) {
+	err := s.Decide(ctx, first, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")})
+	if !errors.Is(err, ErrConflict) {
 		t.Errorf("a stale proposal was accepted: %v", err)
 	}
-	if err := s.Decide(ctx, second, Decision{State: "refused", Why: "no", By: "tomas", Agreement: []byte("sealed")}); err != nil {
+	err = s.Decide(ctx, second, Decision{State: "refused", Why: "no", By: "tomas", Agreement: []byte("sealed")})
+	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, second, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")}); !errors.Is(err, ErrConflict) {
+	err = s.Decide(ctx, second, Decision{State: "accepted", Why: "", By: "ines", Agreement: []byte("sealed")})
+	if !errors.Is(err, ErrConflict) {
 		t.Errorf("a refused proposal was accepted: %v", err)
 	}
 	expired, _ := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, -time.Minute)
@@ -184,7 +231,8 @@ func TestTheStreamOfAllRunsMissesNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := slow.Exec(ctx, "INSERT INTO events (run_id, number, kind, text) VALUES ($1, 100, 'step', 'slow')", run); err != nil {
+	if _, err := slow.Exec(ctx, "INSERT INTO events (run_id, number, kind, text) VALUES ($1, 100, 'step', 'slow')",
+		run); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Commit(ctx, &Write{Run: run, Claim: 1, Events: []Event{{Kind: "step", Text: "fast"}}}); err != nil {
@@ -199,7 +247,8 @@ func TestTheStreamOfAllRunsMissesNothing(t *testing.T) {
 	}
 	// Other tests' transactions on the same server may hold the stream back too.
 	var all []Event
-	for deadline := time.Now().Add(90 * time.Second); len(all) < 2 && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); len(all) < 2 &&
+		time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if all, err = s.AllEvents(ctx, Cursor{}, 10); err != nil {
 			t.Fatal(err)
 		}
@@ -259,7 +308,8 @@ func TestRunsThatWaitInTheQueueAreNotSwept(t *testing.T) {
 		}
 	}
 	sweep(0, "it waits in the queue")
-	if _, err := s.Pool.Exec(ctx, "UPDATE river_job SET state = 'running', attempted_at = now() - interval '2 minutes'"); err != nil {
+	_, err := s.Pool.Exec(ctx, "UPDATE river_job SET state = 'running', attempted_at = now() - interval '2 minutes'")
+	if err != nil {
 		t.Fatal(err)
 	}
 	sweep(1, "it was taken from the queue and never claimed")
@@ -276,7 +326,8 @@ func TestAReleasedRunIsNotTakenBack(t *testing.T) {
 	if got, err := s.Claim(ctx, run, 1, "first", time.Minute); !got || err != nil {
 		t.Fatal(got, err)
 	}
-	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}, nil); err != nil || held[run].Number != 1 {
+	held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}, nil)
+	if err != nil || held[run].Number != 1 {
 		t.Fatal(held, err)
 	}
 	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{}, nil); err != nil || len(held) != 0 {
@@ -285,7 +336,8 @@ func TestAReleasedRunIsNotTakenBack(t *testing.T) {
 	if err := s.ReleaseClaim(ctx, run, 1, 0, time.Minute, job); err != nil {
 		t.Fatal(err)
 	}
-	if held, _, err := s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}, nil); err != nil || len(held) != 0 {
+	held, _, err = s.RenewClaims(ctx, "first", time.Minute, map[int64]int64{run: 1}, nil)
+	if err != nil || len(held) != 0 {
 		t.Errorf("the old owner took it back: %v, %v", held, err)
 	}
 	if got, _ := s.Claim(ctx, run, 1, "first", time.Minute); got {
@@ -306,7 +358,10 @@ func TestEveryAbsenceIsTakenOutOfPatience(t *testing.T) {
 		t.Fatal(err)
 	}
 	for number := int64(1); number <= 3; number++ {
-		if _, err := s.Pool.Exec(ctx, "UPDATE runs SET seen_at = clock_timestamp() - interval '10 minutes', claim_owner = NULL, claim_number = $1", number); err != nil {
+		_, err := s.Pool.Exec(ctx,
+			"UPDATE runs SET seen_at = clock_timestamp() - interval '10 minutes', claim_owner = NULL, "+
+				"claim_number = $1", number)
+		if err != nil {
 			t.Fatal(err)
 		}
 		if got, err := s.Claim(ctx, run, number, "owner", time.Minute); !got || err != nil {
@@ -315,7 +370,8 @@ func TestEveryAbsenceIsTakenOutOfPatience(t *testing.T) {
 	}
 	steps, err := s.Steps(ctx, run)
 	if err != nil || steps[0].WaitedMS < 1_800_000 || steps[0].WaitedMS > 1_860_000 || steps[0].SettleWaitedMS != 0 {
-		t.Errorf("three absences of ten minutes count as %d ms, %d since it was made (%v)", steps[0].WaitedMS, steps[0].SettleWaitedMS, err)
+		t.Errorf("three absences of ten minutes count as %d ms, %d since it was made (%v)", steps[0].WaitedMS,
+			steps[0].SettleWaitedMS, err)
 	}
 }
 
@@ -337,7 +393,14 @@ func TestSummariesTellWhatIsRecorded(t *testing.T) {
 	}
 	put := func(name, state string, hour float64) func(*Write) {
 		return func(w *Write) {
-			w.PutResource(Resource{StackID: stackID, Name: name, State: state, Hour: hour, Want: map[string]any{}, Attributes: map[string]any{}})
+			w.PutResource(Resource{
+				StackID:    stackID,
+				Name:       name,
+				State:      state,
+				Hour:       hour,
+				Want:       map[string]any{},
+				Attributes: map[string]any{},
+			})
 		}
 	}
 	for _, step := range []struct {
@@ -356,8 +419,10 @@ func TestSummariesTellWhatIsRecorded(t *testing.T) {
 	} {
 		commit(step.change)
 		m, err := s.Summary(ctx, "warnings")
-		if err != nil || m.Total != step.total || m.Healthy != step.healthy || m.Hour != step.hour || *m.RunFinished != step.finished || *m.RunID != run {
-			t.Errorf("told are %d, %d healthy, %v an hour, %d steps; want %+v (%v)", m.Total, m.Healthy, m.Hour, *m.RunFinished, step, err)
+		if err != nil || m.Total != step.total || m.Healthy != step.healthy || m.Hour != step.hour ||
+			*m.RunFinished != step.finished || *m.RunID != run {
+			t.Errorf("told are %d, %d healthy, %v an hour, %d steps; want %+v (%v)", m.Total, m.Healthy, m.Hour,
+				*m.RunFinished, step, err)
 		}
 	}
 	commit(func(w *Write) { w.Retired(stackID) })
@@ -365,7 +430,8 @@ func TestSummariesTellWhatIsRecorded(t *testing.T) {
 		t.Errorf("a retired stack is listed: %v %v", list, err)
 	}
 	changed, err := s.SummariesSince(ctx, "0", "00000000-0000-0000-0000-000000000000", 10)
-	for deadline := time.Now().Add(90 * time.Second); len(changed) == 0 && err == nil && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); len(changed) == 0 && err == nil &&
+		time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		changed, err = s.SummariesSince(ctx, "0", "00000000-0000-0000-0000-000000000000", 10)
 	}
 	if err != nil || len(changed) != 1 || !changed[0].Retired {
@@ -400,7 +466,8 @@ func TestALimitIsSharedByDemandAndAdapts(t *testing.T) {
 	if x := share("one", 10, false); x.Rate <= lowered.Rate {
 		t.Errorf("unmet demand does not raise %v: %v", lowered.Rate, x.Rate)
 	}
-	if x, err := s.ShareLimit(ctx, "saltmere-lab", "two", 1, 20, true, 5*time.Minute); err != nil || x.Wait < 4*time.Minute {
+	x, err := s.ShareLimit(ctx, "saltmere-lab", "two", 1, 20, true, 5*time.Minute)
+	if err != nil || x.Wait < 4*time.Minute {
 		t.Errorf("a refusal until later gives %v, %v", x, err)
 	}
 	if x := share("one", 1, false); x.Wait < 4*time.Minute {
@@ -414,16 +481,22 @@ func TestOldThingsAreForgotten(t *testing.T) {
 	run := startedRun(t, s)
 	w := &Write{Run: run, Claim: 1, Events: []Event{{Kind: "run", Text: "old"}}}
 	for range 3 {
-		w.AddEvidence(Evidence{Evidence: health.Evidence{Resource: "net", Check: "phase", At: time.Now().AddDate(0, -4, 0)}, StackID: stackID, RunID: run})
+		w.AddEvidence(Evidence{
+			Evidence: health.Evidence{Resource: "net", Check: "phase", At: time.Now().AddDate(0, -4, 0)},
+			StackID:  stackID,
+			RunID:    run,
+		})
 	}
 	w.RunState("done", "")
 	if err := s.Commit(ctx, w); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour); err != nil {
+	_, err := s.AddProposal(ctx, Proposal{StackID: stackID, Kind: "apply", Document: []byte("{}")}, time.Hour)
+	if err != nil {
 		t.Fatal(err)
 	}
-	for _, q := range []string{"UPDATE events SET at = now() - interval '200 days'", "UPDATE runs SET ended_at = now() - interval '200 days'",
+	for _, q := range []string{"UPDATE events SET at = now() - interval '200 days'",
+		"UPDATE runs SET ended_at = now() - interval '200 days'",
 		"UPDATE proposals SET created_at = now() - interval '200 days', expires_at = now() - interval '199 days'"} {
 		if _, err := s.Pool.Exec(ctx, q); err != nil {
 			t.Fatal(err)
@@ -446,8 +519,10 @@ func TestTheNewestEvidenceOfALongRunIsGiven(t *testing.T) {
 	t.Parallel()
 	s, ctx := setup(t), context.Background()
 	run := startedRun(t, s)
-	if _, err := s.Pool.Exec(ctx, `INSERT INTO evidence (stack_id, run_id, resource, check_name, at, asked, answer, passed, took_ms)
-		SELECT $1, $2, 'net', 'phase', now(), 'phase', n::text, true, 1 FROM generate_series(1, 2500) n`, stackID, run); err != nil {
+	_, err := s.Pool.Exec(ctx, `INSERT INTO evidence (stack_id, run_id, resource, check_name, at, asked, answer,
+		passed, took_ms)
+		SELECT $1, $2, 'net', 'phase', now(), 'phase', n::text, true, 1 FROM generate_series(1, 2500) n`, stackID, run)
+	if err != nil {
 		t.Fatal(err)
 	}
 	list, err := s.RunEvidence(ctx, run, "net")
@@ -482,10 +557,12 @@ func TestAKeyIsTakenOnce(t *testing.T) {
 	if err := s.KeepAnswer(ctx, "ines", "key", 201, []byte("made")); err != nil {
 		t.Fatal(err)
 	}
-	if taken, before := take("b"); taken || before.Status != 201 || string(before.Answer) != "made" || before.Request != "b" {
+	taken, before := take("b")
+	if taken || before.Status != 201 || string(before.Answer) != "made" || before.Request != "b" {
 		t.Errorf("answered it gives %v %+v", taken, before)
 	}
-	if _, err := s.Pool.Exec(ctx, "UPDATE idempotency SET status = 0, created_at = now() - interval '2 minutes'"); err != nil {
+	_, err := s.Pool.Exec(ctx, "UPDATE idempotency SET status = 0, created_at = now() - interval '2 minutes'")
+	if err != nil {
 		t.Fatal(err)
 	}
 	if taken, _ := take("c"); !taken {
@@ -506,14 +583,24 @@ func TestAKeyOutlivesItsStackWhileSomethingNeedsIt(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"quay/access@1", "quay/kept@1", "quay/lost@1"} {
-		if _, err := s.AddSecret(ctx, Secret{Reference: name, StackID: stackID, Kind: "private_key", Sealed: []byte("x"), SealedWith: "k"}); err != nil {
+		_, err := s.AddSecret(ctx, Secret{
+			Reference:  name,
+			StackID:    stackID,
+			Kind:       "private_key",
+			Sealed:     []byte("x"),
+			SealedWith: "k",
+		})
+		if err != nil {
 			t.Fatal(err)
 		}
 	}
 	const pier = "00000000-0000-0000-0000-00000000beef"
-	do("INSERT INTO stacks SELECT (jsonb_populate_record(k, jsonb_build_object('id', $1::text, 'name', 'pier', 'secrets', jsonb_build_object('access', 'quay/access@1')))).* FROM stacks k WHERE id = $2", pier, stackID)
-	do(`INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts, hour, currency)
-		SELECT 'us-kept', id, name, account, region, 'kept', 'key_pair', 'kept', '{}', '{"private_key": "quay/kept@1"}', '[]', 0, 'kr' FROM stacks WHERE id = $1`, stackID)
+	do("INSERT INTO stacks SELECT (jsonb_populate_record(k, jsonb_build_object('id', $1::text, 'name', 'pier', "+
+		"'secrets', jsonb_build_object('access', 'quay/access@1')))).* FROM stacks k WHERE id = $2", pier, stackID)
+	do(`INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts,
+		hour, currency)
+		SELECT 'us-kept', id, name, account, region, 'kept', 'key_pair', 'kept', '{}',
+		'{"private_key": "quay/kept@1"}', '[]', 0, 'kr' FROM stacks WHERE id = $1`, stackID)
 	do("UPDATE stacks SET retired_at = now() - interval '200 days' WHERE id = $1", stackID)
 	left := func() string {
 		t.Helper()

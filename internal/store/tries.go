@@ -32,8 +32,11 @@ func (s *Store) CountTries(ctx context.Context, tries []Try, by map[string]Count
 		for _, t := range tries {
 			c := by[t.Kind]
 			var left float64
-			err := tx.QueryRow(ctx, `INSERT INTO tries AS t (kind, key) VALUES ($1, $2) ON CONFLICT (kind, key) DO UPDATE SET tried_at = CASE WHEN t.tried_at < clock_timestamp() - $3::interval THEN clock_timestamp() ELSE t.tried_at END,
-				count = CASE WHEN t.tried_at < clock_timestamp() - $3::interval THEN 0 ELSE t.count END RETURNING extract(epoch FROM next_at - clock_timestamp())::float8`, t.Kind, t.Key, c.Forget).Scan(&left)
+			err := tx.QueryRow(ctx, `INSERT INTO tries AS t (kind, key) VALUES ($1, $2)
+			ON CONFLICT (kind, key) DO UPDATE SET tried_at = CASE WHEN t.tried_at < clock_timestamp() - $3::interval
+			THEN clock_timestamp() ELSE t.tried_at END,
+				count = CASE WHEN t.tried_at < clock_timestamp() - $3::interval THEN 0 ELSE t.count END
+				RETURNING extract(epoch FROM next_at - clock_timestamp())::float8`, t.Kind, t.Key, c.Forget).Scan(&left)
 			if err != nil {
 				return err
 			}
@@ -42,9 +45,11 @@ func (s *Store) CountTries(ctx context.Context, tries []Try, by map[string]Count
 				wait = max(wait, time.Duration(left*float64(time.Second)))
 				return refused
 			}
-			if _, err := tx.Exec(ctx, `UPDATE tries SET count = count + 1, tried_at = clock_timestamp(),
-				next_at = clock_timestamp() + CASE WHEN count + 1 < $3 THEN interval '0' ELSE least($5::interval, $4::interval * power(2, least(count + 1 - $3, 30))) END
-				WHERE kind = $1 AND key = $2`, t.Kind, t.Key, c.Free, c.First, c.Most); err != nil {
+			_, err = tx.Exec(ctx, `UPDATE tries SET count = count + 1, tried_at = clock_timestamp(),
+				next_at = clock_timestamp() + CASE WHEN count + 1 < $3 THEN interval '0'
+				ELSE least($5::interval, $4::interval * power(2, least(count + 1 - $3, 30))) END
+				WHERE kind = $1 AND key = $2`, t.Kind, t.Key, c.Free, c.First, c.Most)
+			if err != nil {
 				return err
 			}
 		}
@@ -64,7 +69,8 @@ func (s *Store) TriesRight(ctx context.Context, tries []Try) error {
 			// address only this one try is taken back.
 			query := "DELETE FROM tries WHERE kind = $1 AND key = $2"
 			if t.Kind == "address" {
-				query = "UPDATE tries SET count = greatest(count - 1, 0), next_at = clock_timestamp() WHERE kind = $1 AND key = $2"
+				query = "UPDATE tries SET count = greatest(count - 1, 0), next_at = clock_timestamp() WHERE kind = " +
+					"$1 AND key = $2"
 			}
 			if _, err := tx.Exec(ctx, query, t.Kind, t.Key); err != nil {
 				return err
@@ -76,30 +82,41 @@ func (s *Store) TriesRight(ctx context.Context, tries []Try) error {
 
 // KnownFrom reports whether a user has signed in from an address before.
 func (s *Store) KnownFrom(ctx context.Context, name, address string) (known bool, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM known_addresses k JOIN users u ON u.id = k.user_id WHERE u.name = $1 AND k.address = $2)", name, address).Scan(&known)
+	err = s.Pool.QueryRow(ctx,
+		"SELECT EXISTS (SELECT FROM known_addresses k JOIN users u ON u.id = k.user_id WHERE u.name = $1 AND "+
+			"k.address = $2)", name, address).Scan(&known)
 	return known, classify(err)
 }
 
 // AddSigningIn keeps a sign-in that is under way elsewhere, sealed.
 func (s *Store) AddSigningIn(ctx context.Context, hash, kind string, sealed []byte, life time.Duration) error {
-	return exec(ctx, s, "INSERT INTO signing_in (hash, kind, sealed, expires_at) VALUES ($1, $2, $3, now() + $4)", hash, kind, sealed, life)
+	return exec(ctx, s, "INSERT INTO signing_in (hash, kind, sealed, expires_at) VALUES ($1, $2, $3, now() + $4)", hash,
+		kind, sealed, life)
 }
 
 // TakeSigningIn gives a sign-in from a browser and forgets it: it comes back once.
 func (s *Store) TakeSigningIn(ctx context.Context, hash string) (sealed []byte, err error) {
-	err = s.Pool.QueryRow(ctx, "DELETE FROM signing_in WHERE hash = $1 AND kind = 'browser' AND expires_at > now() RETURNING sealed", hash).Scan(&sealed)
+	err = s.Pool.QueryRow(ctx,
+		"DELETE FROM signing_in WHERE hash = $1 AND kind = 'browser' AND expires_at > now() RETURNING sealed",
+		hash).Scan(&sealed)
 	return sealed, classify(err)
 }
 
 // AskSigningIn gives a sign-in from a terminal, at most once in an interval; ErrConflict
 // says that it was asked for too soon.
 func (s *Store) AskSigningIn(ctx context.Context, hash string, interval time.Duration) (sealed []byte, err error) {
-	err = s.Pool.QueryRow(ctx, "UPDATE signing_in SET next_at = clock_timestamp() + $2 WHERE hash = $1 AND kind = 'terminal' AND expires_at > now() AND (next_at <= clock_timestamp() OR next_at > clock_timestamp() + 2 * $2::interval) RETURNING sealed", hash, interval).Scan(&sealed)
+	err = s.Pool.QueryRow(ctx,
+		"UPDATE signing_in SET next_at = clock_timestamp() + $2 WHERE hash = $1 AND kind = 'terminal' AND "+
+			"expires_at > now() AND (next_at <= clock_timestamp() OR next_at > clock_timestamp() + 2 * "+
+			"$2::interval) RETURNING sealed", hash, interval).Scan(&sealed)
 	if err = classify(err); !errors.Is(err, ErrNotFound) {
 		return sealed, err
 	}
 	var there bool
-	if err := s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM signing_in WHERE hash = $1 AND kind = 'terminal' AND expires_at > now())", hash).Scan(&there); err != nil || !there {
+	err = s.Pool.QueryRow(ctx,
+		"SELECT EXISTS (SELECT FROM signing_in WHERE hash = $1 AND kind = 'terminal' AND expires_at > now())",
+		hash).Scan(&there)
+	if err != nil || !there {
 		return nil, errors.Join(classify(err), ErrNotFound)
 	}
 	return nil, ErrConflict

@@ -24,11 +24,13 @@ type User struct {
 	SignedInAt   *time.Time
 }
 
-const userColumns = "u.id, u.name, u.full_name, u.roles, u.password_hash, u.issuer, u.subject, u.made_by, u.created_at, u.disabled_at, u.signed_in_at"
+const userColumns = "u.id, u.name, u.full_name, u.roles, u.password_hash, u.issuer, u.subject, u.made_by, " +
+	"u.created_at, u.disabled_at, u.signed_in_at"
 
 // AddUser makes a user; ErrConflict says that the name, or who it is elsewhere, is taken.
 func (s *Store) AddUser(ctx context.Context, u User) (User, error) {
-	return one[User](ctx, s.Pool, `INSERT INTO users AS u (name, full_name, roles, password_hash, issuer, subject, made_by) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING `+userColumns,
+	return one[User](ctx, s.Pool, `INSERT INTO users AS u (name, full_name, roles, password_hash, issuer, subject,
+		made_by) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING `+userColumns,
 		u.Name, u.FullName, orEmpty(u.Roles), u.PasswordHash, u.Issuer, u.Subject, u.MadeBy)
 }
 
@@ -39,7 +41,8 @@ func (s *Store) UserByName(ctx context.Context, name string) (User, error) {
 
 // UserBySubject finds who somebody is here who signed in by OpenID Connect.
 func (s *Store) UserBySubject(ctx context.Context, issuer, subject string) (User, error) {
-	return one[User](ctx, s.Pool, "SELECT "+userColumns+" FROM users u WHERE issuer = $1 AND subject = $2 AND issuer <> ''", issuer, subject)
+	return one[User](ctx, s.Pool,
+		"SELECT "+userColumns+" FROM users u WHERE issuer = $1 AND subject = $2 AND issuer <> ''", issuer, subject)
 }
 
 // Users lists all by name.
@@ -77,7 +80,8 @@ func (s *Store) keepingAnAdmin(ctx context.Context, change func(tx pgx.Tx) error
 			return err
 		}
 		var left bool
-		err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM users WHERE 'admin' = ANY(roles) AND disabled_at IS NULL)").Scan(&left)
+		err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM users WHERE 'admin' = ANY(roles) AND "+
+			"disabled_at IS NULL)").Scan(&left)
 		if err == nil && !left {
 			return ErrLastAdmin
 		}
@@ -128,7 +132,9 @@ func (s *Store) Invite(ctx context.Context, id int64, hash, by string, life time
 
 // InvitedBy finds whom an invitation is for.
 func (s *Store) InvitedBy(ctx context.Context, hash string) (User, error) {
-	return one[User](ctx, s.Pool, "SELECT "+userColumns+" FROM invitations i JOIN users u ON u.id = i.user_id WHERE i.hash = $1 AND i.expires_at > now() AND u.disabled_at IS NULL", hash)
+	return one[User](ctx, s.Pool,
+		"SELECT "+userColumns+" FROM invitations i JOIN users u ON u.id = i.user_id WHERE i.hash = $1 AND "+
+			"i.expires_at > now() AND u.disabled_at IS NULL", hash)
 }
 
 // TakeInvitation uses an invitation up: the user has this password from now on, and all
@@ -136,11 +142,14 @@ func (s *Store) InvitedBy(ctx context.Context, hash string) (User, error) {
 func (s *Store) TakeInvitation(ctx context.Context, hash, passwordHash, fullName string) error {
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		var id int64
-		err := tx.QueryRow(ctx, "DELETE FROM invitations i USING users u WHERE i.hash = $1 AND i.expires_at > now() AND u.id = i.user_id AND u.disabled_at IS NULL RETURNING u.id", hash).Scan(&id)
+		err := tx.QueryRow(ctx, "DELETE FROM invitations i USING users u WHERE i.hash = $1 AND i.expires_at > now() "+
+			"AND u.id = i.user_id AND u.disabled_at IS NULL RETURNING u.id", hash).Scan(&id)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "UPDATE users SET password_hash = $2, full_name = coalesce(nullif($3, ''), full_name) WHERE id = $1", id, passwordHash, fullName); err != nil {
+		if _, err := tx.Exec(ctx,
+			"UPDATE users SET password_hash = $2, full_name = coalesce(nullif($3, ''), full_name) WHERE id = $1", id,
+			passwordHash, fullName); err != nil {
 			return err
 		}
 		_, err = tx.Exec(ctx, "DELETE FROM tokens WHERE user_id = $1 AND kind = 'session'", id)
@@ -154,7 +163,8 @@ func (s *Store) TakeInvitation(ctx context.Context, hash, passwordHash, fullName
 // but one. ErrNotFound says that it was changed meanwhile.
 func (s *Store) SetPassword(ctx context.Context, id int64, before, after, butToken string) error {
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE users SET password_hash = $3 WHERE id = $1 AND password_hash = $2", id, before, after)
+		tag, err := tx.Exec(ctx, "UPDATE users SET password_hash = $3 WHERE id = $1 AND password_hash = $2", id, before,
+			after)
 		if err == nil && tag.RowsAffected() == 0 {
 			return pgx.ErrNoRows
 		}
@@ -180,7 +190,8 @@ func (s *Store) SignedIn(ctx context.Context, id int64, places ...string) error 
 		if _, err := tx.Exec(ctx, "UPDATE users SET signed_in_at = now() WHERE id = $1", id); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "INSERT INTO known_addresses (user_id, address) SELECT $1, unnest($2::text[]) ON CONFLICT (user_id, address) DO UPDATE SET at = now()", id, places)
+		_, err := tx.Exec(ctx, "INSERT INTO known_addresses (user_id, address) SELECT $1, unnest($2::text[]) ON "+
+			"CONFLICT (user_id, address) DO UPDATE SET at = now()", id, places)
 		return err
 	})
 }

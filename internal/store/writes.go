@@ -36,8 +36,10 @@ func (s *Store) Commit(ctx context.Context, w *Write) error {
 	again := false
 	err := s.Tx(ctx, func(tx pgx.Tx) error {
 		var last int64
-		err := tx.QueryRow(ctx, `UPDATE runs SET last_event = last_event + $3, writes = writes + 1, seen_at = clock_timestamp()
-			WHERE id = $1 AND claim_number = $2 AND writes = $4 RETURNING last_event`, w.Run, w.Claim, len(w.Events), w.After).Scan(&last)
+		err := tx.QueryRow(ctx, `UPDATE runs SET last_event = last_event + $3, writes = writes + 1,
+		seen_at = clock_timestamp()
+			WHERE id = $1 AND claim_number = $2 AND writes = $4 RETURNING
+			last_event`, w.Run, w.Claim, len(w.Events), w.After).Scan(&last)
 		if errors.Is(err, pgx.ErrNoRows) {
 			again, err = s.committed(ctx, tx, w)
 			return err
@@ -74,7 +76,8 @@ func (s *Store) Commit(ctx context.Context, w *Write) error {
 // is no longer.
 func (s *Store) committed(ctx context.Context, tx pgx.Tx, w *Write) (bool, error) {
 	var claim, writes int64
-	if err := tx.QueryRow(ctx, "SELECT claim_number, writes FROM runs WHERE id = $1", w.Run).Scan(&claim, &writes); err != nil {
+	err := tx.QueryRow(ctx, "SELECT claim_number, writes FROM runs WHERE id = $1", w.Run).Scan(&claim, &writes)
+	if err != nil {
 		return false, err
 	}
 	if claim == w.Claim && writes == w.After+1 {
@@ -97,8 +100,10 @@ func (w *Write) StepState(number int, state, reason string) {
 
 // StepIntent records what a step acts on, before any call.
 func (w *Write) StepIntent(s Step) {
-	w.queue("UPDATE steps SET token = $3, region = $4, parts = $5, want = $6, unset = $7, before = $8 WHERE run_id = $1 AND number = $2",
-		w.Run, s.Number, s.Token, s.Region, orEmpty(s.Parts), orEmptyMap(s.Want), orEmpty(s.Unset), orEmptyMap(s.Before))
+	w.queue("UPDATE steps SET token = $3, region = $4, parts = $5, want = $6, unset = $7, before = $8 WHERE run_id "+
+		"= $1 AND number = $2",
+		w.Run, s.Number, s.Token, s.Region, orEmpty(s.Parts), orEmptyMap(s.Want), orEmpty(s.Unset),
+		orEmptyMap(s.Before))
 }
 
 // StepParts records the parts of the resource that a step acts on.
@@ -114,15 +119,21 @@ func (w *Write) StepCalled(number int) {
 // StepWaited notes time that counts against no patience, since the step began and
 // since its resource was made.
 func (w *Write) StepWaited(number int, since, sinceMade time.Duration) {
-	w.queue("UPDATE steps SET waited_ms = $3, settle_waited_ms = $4 WHERE run_id = $1 AND number = $2", w.Run, number, since.Milliseconds(), sinceMade.Milliseconds())
+	w.queue("UPDATE steps SET waited_ms = $3, settle_waited_ms = $4 WHERE run_id = $1 AND number = $2", w.Run, number,
+		since.Milliseconds(), sinceMade.Milliseconds())
 }
 
 // PutResource records a resource.
 func (w *Write) PutResource(r Resource) {
-	w.queue(`INSERT INTO resources (`+strings.ReplaceAll(resourceColumns, "::text", "")+`) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
-		ON CONFLICT (stack_id, name) DO UPDATE SET type = $3, declared = $4, region = $5, token = $6, state = $7, reason = $8, want = $9,
-		attributes = $10, checks = $11, after = $12, position = $13, made_at = $14, healthy_at = $15, parts = $16, hour = $17, strayed = '[]'`,
-		r.StackID, r.Name, r.Type, r.Declared, r.Region, r.Token, r.State, clean(r.Reason), orEmptyMap(r.Want), orEmptyMap(r.Attributes), orEmpty(r.Checks), orEmpty(r.After), r.Position, r.MadeAt, r.HealthyAt, orEmpty(r.Parts), r.Hour)
+	w.queue(`INSERT INTO resources (`+strings.ReplaceAll(resourceColumns, "::text", "")+`)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
+		ON CONFLICT (stack_id, name) DO UPDATE SET type = $3, declared = $4, region = $5, token = $6, state = $7,
+		reason = $8, want = $9,
+		attributes = $10, checks = $11, after = $12, position = $13, made_at = $14, healthy_at = $15, parts = $16,
+		hour = $17, strayed = '[]'`,
+		r.StackID, r.Name, r.Type, r.Declared, r.Region, r.Token, r.State, clean(r.Reason), orEmptyMap(r.Want),
+		orEmptyMap(r.Attributes), orEmpty(r.Checks), orEmpty(r.After), r.Position, r.MadeAt, r.HealthyAt,
+		orEmpty(r.Parts), r.Hour)
 	w.queue("DELETE FROM kept WHERE token = $1 AND found_at IS NOT NULL", r.Token) // a thing stands in one place
 	w.carry(r)
 }
@@ -150,20 +161,25 @@ func (w *Write) AddEvidence(e Evidence) {
 
 // RunState moves the run.
 func (w *Write) RunState(state, reason string) {
-	w.queue(`UPDATE runs SET state = $2, reason = $3, started_at = COALESCE(started_at, clock_timestamp()), parked_for = '',
-		ended_at = CASE WHEN $2 IN ('done', 'failed', 'stopped', 'undone') THEN clock_timestamp() END WHERE id = $1`, w.Run, state, clean(reason))
+	w.queue(`UPDATE runs SET state = $2, reason = $3, started_at = COALESCE(started_at, clock_timestamp()),
+		parked_for = '',
+		ended_at = CASE WHEN $2 IN ('done', 'failed', 'stopped', 'undone') THEN clock_timestamp() END
+		WHERE id = $1`, w.Run, state, clean(reason))
 }
 
 // Park lets the run wait for a person; nobody owns it meanwhile.
 func (w *Write) Park(what, reason string) {
-	w.queue("UPDATE runs SET state = 'parked', reason = $2, parked_for = $3, claim_owner = NULL, expected_end = NULL WHERE id = $1", w.Run, clean(reason), what)
+	w.queue("UPDATE runs SET state = 'parked', reason = $2, parked_for = $3, claim_owner = NULL, expected_end = "+
+		"NULL WHERE id = $1", w.Run, clean(reason), what)
 }
 
 // UnlessGiven lets a run that was parked for inputs go on at once where one of them has
 // been given meanwhile.
 func (w *Write) UnlessGiven(ctx context.Context, inputs []string, grace time.Duration, enqueue Enqueue) {
 	w.Then(func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE runs SET state = 'queued', reason = '', parked_for = '' WHERE id = $1 AND state = 'parked' AND given ?| $2", w.Run, inputs)
+		tag, err := tx.Exec(ctx,
+			"UPDATE runs SET state = 'queued', reason = '', parked_for = '' WHERE id = $1 AND state = 'parked' AND "+
+				"given ?| $2", w.Run, inputs)
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
@@ -175,7 +191,9 @@ func (w *Write) UnlessGiven(ctx context.Context, inputs []string, grace time.Dur
 // agreed to meanwhile than it knew of.
 func (w *Write) UnlessAgreed(ctx context.Context, known int, grace time.Duration, enqueue Enqueue) {
 	w.Then(func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE runs SET state = 'queued', reason = '', parked_for = '' WHERE id = $1 AND state = 'parked' AND jsonb_array_length(agreed) > $2", w.Run, known)
+		tag, err := tx.Exec(ctx,
+			"UPDATE runs SET state = 'queued', reason = '', parked_for = '' WHERE id = $1 AND state = 'parked' AND "+
+				"jsonb_array_length(agreed) > $2", w.Run, known)
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
@@ -195,8 +213,10 @@ func (w *Write) Undone(run int64) {
 
 // Retired notes that nothing of a stack is left in it: what it still records is kept.
 func (w *Write) Retired(stackID string) {
-	w.queue(`INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts, hour, currency)
-		SELECT r.token, r.stack_id, k.name, k.account, r.region, r.name, r.type, r.declared, r.want, r.attributes, r.parts, r.hour, k.currency
+	w.queue(`INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared, want, attributes, parts,
+		hour, currency)
+		SELECT r.token, r.stack_id, k.name, k.account, r.region, r.name, r.type, r.declared, r.want, r.attributes,
+		r.parts, r.hour, k.currency
 		FROM resources r JOIN stacks k ON k.id = r.stack_id WHERE r.stack_id = $1`, stackID)
 	w.queue("DELETE FROM resources WHERE stack_id = $1", stackID)
 	w.queue("UPDATE stacks SET retired_at = clock_timestamp() WHERE id = $1", stackID)
@@ -204,11 +224,13 @@ func (w *Write) Retired(stackID string) {
 
 // Emptied notes that nothing of a stack was ever made, as far as is left.
 func (w *Write) Emptied(stackID string) {
-	w.queue("UPDATE stacks SET template_name = '', template_version = '', template_source = '', template_parts = '[]', inputs = '{}', found = '{}', reads = '{}' WHERE id = $1", stackID)
+	w.queue("UPDATE stacks SET template_name = '', template_version = '', template_source = '', template_parts = "+
+		"'[]', inputs = '{}', found = '{}', reads = '{}' WHERE id = $1", stackID)
 }
 
 // Took keeps how long a creation took, in place of an older one.
 func (w *Write) Took(account, region, resourceType, size string, step int, took time.Duration) {
 	w.queue(`INSERT INTO durations (account, region, type, size, slot, ms) VALUES ($1, $2, $3, $4, $5, $6)
-		ON CONFLICT (account, type, region, size, slot) DO UPDATE SET ms = excluded.ms, at = now()`, account, region, resourceType, size, (w.Run+int64(step))%64, took.Milliseconds())
+		ON CONFLICT (account, type, region, size, slot) DO UPDATE SET ms = excluded.ms,
+		at = now()`, account, region, resourceType, size, (w.Run+int64(step))%64, took.Milliseconds())
 }

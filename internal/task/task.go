@@ -74,7 +74,8 @@ func (m Machine) Start(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	line := at + `[ -d "$d/started" ] && exit 0; [ -f "$d/command" ] || exit 66; mkdir "$d/started" 2>/dev/null || exit 0; export d; ` +
+	line := at +
+		`[ -d "$d/started" ] && exit 0; [ -f "$d/command" ] || exit 66; mkdir "$d/started" 2>/dev/null || exit 0; export d; ` +
 		`nohup setsid sh -c 'echo $$ > "$d/pid"; sh "$d/command" < "$d/input" > "$d/output" 2>&1; echo $? > "$d/exit.new"; mv "$d/exit.new" "$d/exit"; rm -f "$d/command" "$d/input"' < /dev/null > /dev/null 2>&1 &`
 	_, code, err := m.exec(ctx, line, "")
 	if err != nil || code != 0 {
@@ -89,7 +90,8 @@ func (m Machine) Look(ctx context.Context, id string) (State, error) {
 	if err != nil {
 		return State{}, err
 	}
-	line := at + `over() { [ -f "$d/exit" ] && echo "ended $(cat "$d/exit")"; }; over && exit 0; [ -d "$d/started" ] || { echo absent; exit 0; }; p="$(cat "$d/pid" 2>/dev/null)"; [ -n "$p" ] || { echo running; exit 0; }; ` +
+	line := at +
+		`over() { [ -f "$d/exit" ] && echo "ended $(cat "$d/exit")"; }; over && exit 0; [ -d "$d/started" ] || { echo absent; exit 0; }; p="$(cat "$d/pid" 2>/dev/null)"; [ -n "$p" ] || { echo running; exit 0; }; ` +
 		`if kill -0 "$p" 2>/dev/null; then echo running; else over || echo lost; fi`
 	out, code, err := m.exec(ctx, line, "")
 	if err != nil || code != 0 {
@@ -114,7 +116,8 @@ func (m Machine) Output(ctx context.Context, id string, from int) (string, error
 	if err != nil {
 		return "", err
 	}
-	out, code, err := m.exec(ctx, fmt.Sprintf(at+`[ -f "$d/output" ] || exit 0; tail -c +%d "$d/output" | head -c %d`, from+1, OutputLimit), "")
+	out, code, err := m.exec(ctx,
+		fmt.Sprintf(at+`[ -f "$d/output" ] || exit 0; tail -c +%d "$d/output" | head -c %d`, from+1, OutputLimit), "")
 	if err != nil || code != 0 {
 		return "", failed("read what the command wrote", code, err)
 	}

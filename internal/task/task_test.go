@@ -53,7 +53,10 @@ func own(t *testing.T) (Machine, string) {
 			go serve(c, config, home)
 		}
 	}()
-	client, err := ssh.Dial("tcp", l.Addr().String(), &ssh.ClientConfig{User: "tide", HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	client, err := ssh.Dial("tcp", l.Addr().String(), &ssh.ClientConfig{
+		User:            "tide",
+		HostKeyCallback: ssh.InsecureIgnoreHostKey(),
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,14 +122,27 @@ func simulated(t *testing.T) Machine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := guest.NewFabric(m.Software, func(s float64) time.Duration { return time.Duration(s * float64(10*time.Millisecond)) }, "")
+	f := guest.NewFabric(m.Software,
+		func(s float64) time.Duration { return time.Duration(s * float64(10*time.Millisecond)) }, "")
 	t.Cleanup(f.Close)
 	host, mine := newSigner(t), newSigner(t)
 	at := netip.MustParseAddr("127.127.9.1")
-	g := f.Boot(guest.Spec{ID: "t", Label: "tasks", Card: guest.Card{Network: "net", Private: netip.MustParseAddr("10.0.0.4"), Public: at}, Image: market.Image{User: "tide"}, Key: string(ssh.MarshalAuthorizedKey(mine.PublicKey())), Booted: time.Now().Add(-time.Minute), HostKey: host},
+	g := f.Boot(guest.Spec{
+		ID:      "t",
+		Label:   "tasks",
+		Card:    guest.Card{Network: "net", Private: netip.MustParseAddr("10.0.0.4"), Public: at},
+		Image:   market.Image{User: "tide"},
+		Key:     string(ssh.MarshalAuthorizedKey(mine.PublicKey())),
+		Booted:  time.Now().Add(-time.Minute),
+		HostKey: host,
+	},
 		[]guest.Rule{{From: netip.MustParsePrefix("127.0.0.0/8"), Port: 22}})
 	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
-		client, err := ssh.Dial("tcp", g.Reach()["22"].(string), &ssh.ClientConfig{User: "tide", Auth: []ssh.AuthMethod{ssh.PublicKeys(mine)}, HostKeyCallback: ssh.FixedHostKey(host.PublicKey())})
+		client, err := ssh.Dial("tcp", g.Reach()["22"].(string), &ssh.ClientConfig{
+			User:            "tide",
+			Auth:            []ssh.AuthMethod{ssh.PublicKeys(mine)},
+			HostKeyCallback: ssh.FixedHostKey(host.PublicKey()),
+		})
 		if err == nil {
 			t.Cleanup(func() { client.Close() })
 			return On(client)
@@ -165,7 +181,8 @@ func TestACommandIsRunOnceAndFoundAgain(t *testing.T) {
 				t.Error("a command that nobody handed over is started")
 			}
 			for range 3 { // whoever took over hands over and starts again
-				if err := m.Hand(ctx, "us-task-a.1", "cat >> $HOME/runs; echo said; echo also >&2; exit 4", "once\n"); err != nil {
+				err := m.Hand(ctx, "us-task-a.1", "cat >> $HOME/runs; echo said; echo also >&2; exit 4", "once\n")
+				if err != nil {
 					t.Fatal(err)
 				}
 				if err := m.Start(ctx, "us-task-a.1"); err != nil {
@@ -181,14 +198,17 @@ func TestACommandIsRunOnceAndFoundAgain(t *testing.T) {
 			if out, err := m.Output(ctx, "us-task-a.1", 5); err != nil || out != "also\n" {
 				t.Errorf("%q %v", out, err)
 			}
-			if got, err := m.Read(ctx, map[bool]string{true: home, false: "/home/tide"}[m == real]+"/runs"); err != nil || got != "once\n" {
+			got, err := m.Read(ctx, map[bool]string{true: home, false: "/home/tide"}[m == real]+"/runs")
+			if err != nil || got != "once\n" {
 				t.Errorf("it ran so often: %q %v", got, err)
 			}
-			if _, err := m.Read(ctx, "/no such file"); err == nil || !strings.Contains(err.Error(), "read /no such file") {
+			_, err = m.Read(ctx, "/no such file")
+			if err == nil || !strings.Contains(err.Error(), "read /no such file") {
 				t.Error(err)
 			}
 			// What was handed over may hold a secret: it is gone with the end.
-			if out, _, err := m.exec(ctx, `ls "$HOME/.undersail/us-task-a.1" 2>/dev/null || true`, ""); err != nil || strings.Contains(out, "command") || strings.Contains(out, "input") {
+			out, _, err := m.exec(ctx, `ls "$HOME/.undersail/us-task-a.1" 2>/dev/null || true`, "")
+			if err != nil || strings.Contains(out, "command") || strings.Contains(out, "input") {
 				t.Errorf("left there: %q %v", out, err)
 			}
 			if err := m.Forget(ctx, "us-task-a.1"); err != nil {
@@ -228,14 +248,16 @@ func TestACommandThatSomebodyEndedIsLost(t *testing.T) {
 		t.Fatal(err)
 	}
 	pid := ""
-	for deadline := time.Now().Add(20 * time.Second); strings.TrimSpace(pid) == "" && time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(20 * time.Second); strings.TrimSpace(pid) == "" &&
+		time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		raw, _ := os.ReadFile(filepath.Join(home, ".undersail/us-task-b.1/pid"))
 		pid = string(raw)
 	}
 	if s, err := m.Look(t.Context(), "us-task-b.1"); err != nil || s.Phase != Running {
 		t.Fatal(s, err)
 	}
-	if out, err := exec.Command("sh", "-c", "/bin/kill -9 -- -"+strings.TrimSpace(pid)).CombinedOutput(); err != nil { // its whole group, as setsid made it
+	out, err := exec.Command("sh", "-c", "/bin/kill -9 -- -"+strings.TrimSpace(pid)).CombinedOutput()
+	if err != nil { // its whole group, as setsid made it
 		t.Fatal(string(out), err)
 	}
 	if s := ended(t, m, "us-task-b.1"); s.Phase != Lost {

@@ -76,7 +76,10 @@ func (s *Templates) KeepCases(ctx context.Context, u people.User, ref string, c 
 	}
 	out, err := s.keepCases(ctx, t, c)
 	if err == nil {
-		s.journal.Done(ctx, u, "keep cases", out.Template, map[string]any{"cases": len(out.Cases), "holding": out.Holding})
+		s.journal.Done(ctx, u, "keep cases", out.Template, map[string]any{
+			"cases":   len(out.Cases),
+			"holding": out.Holding,
+		})
 	}
 	return out, err
 }
@@ -87,17 +90,28 @@ func (s *Templates) keepCases(ctx context.Context, t Template, c library.Cases) 
 		size += len(o)
 	}
 	if size > mostCases {
-		return CaseRuns{}, refusal.New(refusal.Invalid, "keep fewer cases, or smaller offers", "the cases have %d bytes with their offers, and at most %d are kept", size, mostCases)
+		return CaseRuns{}, refusal.New(refusal.Invalid, "keep fewer cases, or smaller offers",
+			"the cases have %d bytes with their offers, and at most %d are kept", size, mostCases)
 	}
 	out, found, err := s.runCases(ctx, t, c)
 	if err != nil {
 		return CaseRuns{}, err
 	}
 	if found.HasErrors() {
-		return CaseRuns{}, &refusal.Error{Kind: refusal.Findings, Title: "the cases have errors", Remedy: "mend them and keep them again", Diagnostics: found}
+		return CaseRuns{}, &refusal.Error{
+			Kind:        refusal.Findings,
+			Title:       "the cases have errors",
+			Remedy:      "mend them and keep them again",
+			Diagnostics: found,
+		}
 	}
 	out.KeptWith = t.Version
-	return out, s.store.PutCases(ctx, store.Cases{Template: t.Name, Version: t.Version, Source: c.Source, Offers: c.Offers})
+	return out, s.store.PutCases(ctx, store.Cases{
+		Template: t.Name,
+		Version:  t.Version,
+		Source:   c.Source,
+		Offers:   c.Offers,
+	})
 }
 
 // runCases runs cases on the text of a template.
@@ -112,13 +126,21 @@ func (s *Templates) runCases(ctx context.Context, t Template, c library.Cases) (
 		return out, found, nil
 	}
 	for _, x := range list {
-		run := CaseRun{Name: x.Name, Preset: x.Preset, Inputs: x.Given(), Offers: x.Offers, Expects: append([]string{}, x.Expect.Words()...), Failures: []cases.Failure{}}
+		run := CaseRun{
+			Name:     x.Name,
+			Preset:   x.Preset,
+			Inputs:   x.Given(),
+			Offers:   x.Offers,
+			Expects:  append([]string{}, x.Expect.Words()...),
+			Failures: []cases.Failure{},
+		}
 		offers, why := savedOffers(c, x.Offers)
 		if why != "" {
 			run.Failures = append(run.Failures, cases.Failure{Case: x.Name, Line: x.Position.Line, Message: why})
 		} else {
 			var failures []cases.Failure
-			if err := s.turns.Compute(ctx, func(b *budget.Budget) { failures = cases.Run(read, x, offers, b) }); err != nil {
+			err := s.turns.Compute(ctx, func(b *budget.Budget) { failures = cases.Run(read, x, offers, b) })
+			if err != nil {
 				return out, nil, err
 			}
 			run.Failures = append(run.Failures, failures...)

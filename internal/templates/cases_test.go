@@ -43,12 +43,14 @@ func TestCasesAreKeptWithAVersionAndRunOnItsText(t *testing.T) {
 	ctx := context.Background()
 	publish := func(text string) {
 		t.Helper()
-		if _, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "pier.sail.yaml", Source: text}); err != nil {
+		_, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "pier.sail.yaml", Source: text})
+		if err != nil {
 			t.Fatal(servicetest.Explain(err))
 		}
 	}
 	publish(pierSource)
-	if none, err := b.Service.Templates.Cases(ctx, "pier"); err != nil || none.Template != "pier@1.0.0" || none.KeptWith != "" || len(none.Cases) != 0 {
+	none, err := b.Service.Templates.Cases(ctx, "pier")
+	if err != nil || none.Template != "pier@1.0.0" || none.KeptWith != "" || len(none.Cases) != 0 {
 		t.Errorf("before any are kept: %+v %v", none, err)
 	}
 	kept, err := b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier", library.Cases{Source: pierCases})
@@ -58,32 +60,41 @@ func TestCasesAreKeptWithAVersionAndRunOnItsText(t *testing.T) {
 	if got, want := strings.Join(kept.Cases[0].Expects, "; "), "4 data; outputs.left is 30GiB"; got != want {
 		t.Errorf("expects %q, want %q", got, want)
 	}
-	if got := kept.Cases[1]; fmt.Sprint(got.Inputs) != "map[disks:9]" || fmt.Sprint(got.Expects) != "[error at inputs.disks]" {
+	got := kept.Cases[1]
+	if fmt.Sprint(got.Inputs) != "map[disks:9]" || fmt.Sprint(got.Expects) != "[error at inputs.disks]" {
 		t.Errorf("the second: %+v", got)
 	}
 	publish(strings.NewReplacer("1.0.0", "1.1.0", "raid5", "raid1").Replace(pierSource))
 	later, err := b.Service.Templates.Cases(ctx, "pier@1.1.0")
-	if err != nil || later.KeptWith != "1.0.0" || later.Holding != 1 || len(later.Cases[0].Failures) != 1 || !strings.Contains(later.Cases[0].Failures[0].Message, "outputs.left was expected to be 30GiB") {
+	if err != nil || later.KeptWith != "1.0.0" || later.Holding != 1 || len(later.Cases[0].Failures) != 1 ||
+		!strings.Contains(later.Cases[0].Failures[0].Message, "outputs.left was expected to be 30GiB") {
 		t.Errorf("those of 1.0.0 on 1.1.0: %+v %v", later, err)
 	}
 	if first, err := b.Service.Templates.Cases(ctx, "pier@1.0.0"); err != nil || first.Holding != 2 {
 		t.Errorf("1.0.0 stays: %+v %v", first, err)
 	}
-	if _, err := b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier@1.1.0", library.Cases{Source: strings.Replace(pierCases, "30GiB", "10GiB", 1)}); err != nil {
+	if _, err := b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier@1.1.0", library.Cases{
+		Source: strings.Replace(pierCases, "30GiB", "10GiB", 1),
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if own, err := b.Service.Templates.Cases(ctx, "pier"); err != nil || own.KeptWith != "1.1.0" || own.Holding != 2 {
 		t.Errorf("its own: %+v %v", own, err)
 	}
-	if first, err := b.Service.Templates.Cases(ctx, "pier@1.0.0"); err != nil || first.KeptWith != "1.0.0" || first.Holding != 2 {
+	if first, err := b.Service.Templates.Cases(ctx, "pier@1.0.0"); err != nil || first.KeptWith != "1.0.0" ||
+		first.Holding != 2 {
 		t.Errorf("later cases are not run on an earlier version: %+v %v", first, err)
 	}
 
 	_, err = b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier", library.Cases{Source: "cases: []\n"})
 	servicetest.WantKind(t, err, refusal.Findings, "")
-	_, err = b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier", library.Cases{Source: pierCases, Offers: map[string]string{"x.json": strings.Repeat("x", 5<<20)}})
+	_, err = b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier", library.Cases{
+		Source: pierCases,
+		Offers: map[string]string{"x.json": strings.Repeat("x", 5<<20)},
+	})
 	servicetest.WantKind(t, err, refusal.Invalid, "")
-	_, err = b.Service.Templates.KeepCases(ctx, people.User{Name: "tam", Roles: []string{"viewer"}}, "pier", library.Cases{Source: pierCases})
+	_, err = b.Service.Templates.KeepCases(ctx, people.User{Name: "tam", Roles: []string{"viewer"}}, "pier",
+		library.Cases{Source: pierCases})
 	servicetest.WantKind(t, err, refusal.Forbidden, "")
 	_, err = b.Service.Templates.Cases(ctx, "nowhere")
 	servicetest.WantKind(t, err, refusal.NotFound, "")
@@ -96,11 +107,19 @@ func TestALibraryBringsTheCasesOfItsTemplates(t *testing.T) {
 	ctx := context.Background()
 	repository := librarytest.New(t)
 	b.Service.Templates.OpenFolders(repository.Dir)
-	repository.Commit("north.offers.json", `{"cloud": "larch", "region": "north-fell", "types": ["disk"], "disk_types": [{"name": "solid", "min_bytes": 1073741824, "max_bytes": 1099511627776}]}`)
-	repository.Commit("pier.cases.yaml", pierCases+"  - name: where only solid is sold\n    offers: north.offers.json\n    expect: {resources: {data: 4}}\n  - name: where nobody looked\n    offers: gone.json\n    expect: {resources: {data: 4}}\n")
+	repository.Commit("north.offers.json",
+		`{"cloud": "larch", "region": "north-fell", "types": ["disk"], "disk_types": [{"name": "solid", "min_bytes": 1073741824, "max_bytes": 1099511627776}]}`)
+	repository.Commit("pier.cases.yaml",
+		pierCases+"  - name: where only solid is sold\n    offers: north.offers.json\n    expect: {resources: "+
+			"{data: 4}}\n  - name: where nobody looked\n    offers: gone.json\n    expect: {resources: {data: 4}}\n")
 	repository.Commit("pier.sail.yaml", pierSource)
-	l, err := b.Service.Templates.AddLibrary(ctx, b.Rig.Admin, templates.NewLibrary{Name: "pier", Place: repository.Dir, Reference: "main"})
-	if err != nil || len(l.Templates) != 1 || l.Templates[0].State != "published" || l.Templates[0].Problem != `case "where nobody looked" fails: the saved offers gone.json are not kept with it` {
+	l, err := b.Service.Templates.AddLibrary(ctx, b.Rig.Admin, templates.NewLibrary{
+		Name:      "pier",
+		Place:     repository.Dir,
+		Reference: "main",
+	})
+	if err != nil || len(l.Templates) != 1 || l.Templates[0].State != "published" ||
+		l.Templates[0].Problem != `case "where nobody looked" fails: the saved offers gone.json are not kept with it` {
 		t.Fatalf("%+v %v", l, err)
 	}
 	runs, err := b.Service.Templates.Cases(ctx, "pier")
@@ -108,7 +127,8 @@ func TestALibraryBringsTheCasesOfItsTemplates(t *testing.T) {
 		t.Errorf("%+v %v", runs, err)
 	}
 	repository.Commit("pier.cases.yaml", "cases:\n  - nmae: four\n")
-	if l, err = b.Service.Templates.RefreshLibrary(ctx, b.Rig.Admin, "pier"); err != nil || !strings.Contains(l.Templates[0].Problem, "its cases: pier.cases.yaml:2:") {
+	if l, err = b.Service.Templates.RefreshLibrary(ctx, b.Rig.Admin, "pier"); err != nil ||
+		!strings.Contains(l.Templates[0].Problem, "its cases: pier.cases.yaml:2:") {
 		t.Errorf("cases with a fault: %+v %v", l.Templates, err)
 	}
 	if runs, err = b.Service.Templates.Cases(ctx, "pier"); err != nil || len(runs.Cases) != 4 {

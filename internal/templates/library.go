@@ -76,7 +76,9 @@ func (s *Templates) AddLibrary(ctx context.Context, u people.User, n NewLibrary)
 		return Library{}, err
 	}
 	if !libraryName.MatchString(n.Name) || n.Place == "" {
-		return Library{}, refusal.New(refusal.Invalid, "use small letters, digits and hyphens, and name a folder or a URL", "%q is not a name for a library", n.Name)
+		return Library{}, refusal.New(refusal.Invalid,
+			"use small letters, digits and hyphens, and name a folder or a URL", "%q is not a name for a library",
+			n.Name)
 	}
 	if library.IsURL(n.Place) {
 		if err := library.CheckURL(n.Place); err != nil {
@@ -90,12 +92,17 @@ func (s *Templates) AddLibrary(ctx context.Context, u people.User, n NewLibrary)
 		}
 	}
 	if _, _, err := s.openLibrary(ctx, l); err != nil {
-		return Library{}, refusal.New(refusal.Invalid, "check the place, the reference and the folder", "the library cannot be read: %v", err)
+		return Library{}, refusal.New(refusal.Invalid, "check the place, the reference and the folder",
+			"the library cannot be read: %v", err)
 	}
 	if err := s.store.PutLibrary(ctx, l); err != nil {
 		return Library{}, err
 	}
-	s.journal.Done(ctx, u, "add library", n.Name, map[string]any{"place": n.Place, "reference": n.Reference, "folder": n.Folder})
+	s.journal.Done(ctx, u, "add library", n.Name, map[string]any{
+		"place":     n.Place,
+		"reference": n.Reference,
+		"folder":    n.Folder,
+	})
 	return s.RefreshLibrary(ctx, u, n.Name)
 }
 
@@ -133,11 +140,13 @@ func (s *Templates) RefreshLibrary(ctx context.Context, u people.User, name stri
 		if noted := s.store.LibraryRead(ctx, name, l.Revision, err.Error()); noted != nil {
 			return Library{}, noted
 		}
-		return Library{}, refusal.New(refusal.Invalid, "check the place, the reference and the folder", "library %s cannot be read: %v", name, err)
+		return Library{}, refusal.New(refusal.Invalid, "check the place, the reference and the folder",
+			"library %s cannot be read: %v", name, err)
 	}
 	list, err := library.Templates(files)
 	if err != nil {
-		return Library{}, refusal.New(refusal.Invalid, "check the place and the folder", "library %s cannot be read: %v", name, err)
+		return Library{}, refusal.New(refusal.Invalid, "check the place and the folder",
+			"library %s cannot be read: %v", name, err)
 	}
 	origin := name
 	if revision != "" {
@@ -239,7 +248,8 @@ func (s *Templates) Versions(ctx context.Context, name string) ([]Template, erro
 		return nil, err
 	}
 	if len(all) == 0 {
-		return nil, refusal.New(refusal.NotFound, "list them with: undersail templates", "there is no template %s", name)
+		return nil, refusal.New(refusal.NotFound, "list them with: undersail templates", "there is no template %s",
+			name)
 	}
 	out := make([]Template, len(all))
 	for i, t := range all {

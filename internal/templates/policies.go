@@ -21,7 +21,16 @@ type Policy struct {
 }
 
 func policyOf(p store.Policy) Policy {
-	return Policy{policy.Rule{Name: p.Name, Version: p.Version, About: p.About, Does: p.Does, Types: p.Types, That: p.That, Says: p.Says, Remedy: p.Remedy}, p.MadeBy, p.MadeAt}
+	return Policy{policy.Rule{
+		Name:    p.Name,
+		Version: p.Version,
+		About:   p.About,
+		Does:    p.Does,
+		Types:   p.Types,
+		That:    p.That,
+		Says:    p.Says,
+		Remedy:  p.Remedy,
+	}, p.MadeBy, p.MadeAt}
 }
 
 // Policies lists the rules that hold, by name.
@@ -45,7 +54,8 @@ func (s *Templates) PolicyVersions(ctx context.Context, name string) ([]Policy, 
 		if err != nil {
 			return nil, err
 		}
-		return nil, refusal.Unknown("policy", name, list, func(p Policy) string { return p.Name }, "list them with: undersail policies")
+		return nil, refusal.Unknown("policy", name, list, func(p Policy) string { return p.Name },
+			"list them with: undersail policies")
 	}
 	out := make([]Policy, len(rows))
 	for i, p := range rows {
@@ -60,9 +70,19 @@ func (s *Templates) AddPolicy(ctx context.Context, u people.User, r policy.Rule)
 		return Policy{}, err
 	}
 	if _, faults := policy.Compile([]policy.Rule{r}); faults != nil {
-		return Policy{}, refusal.New(refusal.Invalid, "see: undersail policies add --help", "%v", errors.Join(faults...))
+		return Policy{}, refusal.New(refusal.Invalid, "see: undersail policies add --help", "%v",
+			errors.Join(faults...))
 	}
-	version, err := s.store.AddPolicy(ctx, store.Policy{Name: r.Name, About: r.About, Does: r.Does, Types: r.Types, That: r.That, Says: r.Says, Remedy: r.Remedy, MadeBy: u.Name})
+	version, err := s.store.AddPolicy(ctx, store.Policy{
+		Name:   r.Name,
+		About:  r.About,
+		Does:   r.Does,
+		Types:  r.Types,
+		That:   r.That,
+		Says:   r.Says,
+		Remedy: r.Remedy,
+		MadeBy: u.Name,
+	})
 	if err != nil {
 		return Policy{}, err
 	}

@@ -29,7 +29,8 @@ func (s *Templates) Publish(ctx context.Context, u people.User, b lang.Bundle) (
 	return t, found, err
 }
 
-func (s *Templates) publishBundle(ctx context.Context, b lang.Bundle, origin, by string) (Template, lang.Diagnostics, error) {
+func (s *Templates) publishBundle(ctx context.Context, b lang.Bundle,
+	origin, by string) (Template, lang.Diagnostics, error) {
 	var t *lang.Template
 	var found lang.Diagnostics
 	if err := s.turns.Compute(ctx, func(left *budget.Budget) {
@@ -39,13 +40,30 @@ func (s *Templates) publishBundle(ctx context.Context, b lang.Bundle, origin, by
 		return Template{}, nil, err
 	}
 	if t == nil {
-		return Template{}, found, &refusal.Error{Kind: refusal.Findings, Title: "the template has errors", Remedy: "mend them and publish again", Diagnostics: found}
+		return Template{}, found, &refusal.Error{
+			Kind:        refusal.Findings,
+			Title:       "the template has errors",
+			Remedy:      "mend them and publish again",
+			Diagnostics: found,
+		}
 	}
-	row := store.Template{Name: t.About.Name, Version: t.About.Version, Title: t.About.Title, About: t.About.Text, Maturity: t.About.Maturity,
-		Takes: t.About.Takes, Source: b.Source, Parts: b.Parts, Origin: origin, PublishedBy: by, Digest: t.Digest}
+	row := store.Template{
+		Name:        t.About.Name,
+		Version:     t.About.Version,
+		Title:       t.About.Title,
+		About:       t.About.Text,
+		Maturity:    t.About.Maturity,
+		Takes:       t.About.Takes,
+		Source:      b.Source,
+		Parts:       b.Parts,
+		Origin:      origin,
+		PublishedBy: by,
+		Digest:      t.Digest,
+	}
 	if err := s.store.PublishTemplate(ctx, row); err != nil {
 		if errors.Is(err, store.ErrConflict) {
-			return Template{}, found, refusal.New(refusal.Conflict, "raise the version in the template", "version %s of %s is published with other bytes", row.Version, row.Name)
+			return Template{}, found, refusal.New(refusal.Conflict, "raise the version in the template",
+				"version %s of %s is published with other bytes", row.Version, row.Name)
 		}
 		return Template{}, found, err
 	}

@@ -39,7 +39,18 @@ func (t Template) Bundle() lang.Bundle {
 }
 
 func templateOf(t store.Template) Template {
-	return Template{Name: t.Name, Version: t.Version, Title: t.Title, About: t.About, Maturity: t.Maturity, TakesS: t.Takes, Digest: t.Digest, PublishedAt: t.PublishedAt, PublishedBy: t.PublishedBy, Origin: t.Origin}
+	return Template{
+		Name:        t.Name,
+		Version:     t.Version,
+		Title:       t.Title,
+		About:       t.About,
+		Maturity:    t.Maturity,
+		TakesS:      t.Takes,
+		Digest:      t.Digest,
+		PublishedAt: t.PublishedAt,
+		PublishedBy: t.PublishedBy,
+		Origin:      t.Origin,
+	}
 }
 
 // List lists the newest version of every template.
@@ -92,7 +103,8 @@ func (s *Templates) Find(ctx context.Context, ref string) (Template, error) {
 		if err != nil {
 			return Template{}, err
 		}
-		return Template{}, refusal.Unknown("template", name, list, func(t Template) string { return t.Name }, "list them with: undersail templates")
+		return Template{}, refusal.Unknown("template", name, list, func(t Template) string { return t.Name },
+			"list them with: undersail templates")
 	}
 	versions := make([]string, len(all))
 	for i, t := range all {
@@ -103,7 +115,8 @@ func (s *Templates) Find(ctx context.Context, ref string) (Template, error) {
 		return Template{}, refusal.New(refusal.Invalid, "write NAME@1.4.0 or NAME@^1", "%q is not a version", wanted)
 	}
 	if best < 0 {
-		return Template{}, refusal.New(refusal.NotFound, "list them with: undersail templates", "template %s has no version %s", name, wanted)
+		return Template{}, refusal.New(refusal.NotFound, "list them with: undersail templates",
+			"template %s has no version %s", name, wanted)
 	}
 	t := templateOf(all[best])
 	t.Source, t.Parts = all[best].Source, all[best].Parts

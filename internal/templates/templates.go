@@ -35,7 +35,8 @@ type Templates struct {
 }
 
 // New makes the library that a store has.
-func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns *request.Turns, log *slog.Logger) *Templates {
+func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns *request.Turns,
+	log *slog.Logger) *Templates {
 	return &Templates{store: st, sealed: box, engine: e, journal: j, turns: turns, log: log}
 }
 

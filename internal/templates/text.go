@@ -123,7 +123,12 @@ func (s *Templates) readLibraryText(ctx context.Context, ref string) (*lang.Temp
 	}
 	read, found := Read(t.Bundle())
 	if read == nil {
-		return nil, &refusal.Error{Kind: refusal.Findings, Title: "template " + ref + " cannot be read by this program", Remedy: "publish a version that can", Diagnostics: found}
+		return nil, &refusal.Error{
+			Kind:        refusal.Findings,
+			Title:       "template " + ref + " cannot be read by this program",
+			Remedy:      "publish a version that can",
+			Diagnostics: found,
+		}
 	}
 	return read, nil
 }

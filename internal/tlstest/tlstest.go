@@ -49,8 +49,14 @@ func (a *Authority) Sign(t *testing.T, name string, hosts []string) (*x509.Certi
 		t.Fatal(err)
 	}
 	serial, _ := rand.Int(rand.Reader, big.NewInt(1<<62))
-	c := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	c := &x509.Certificate{
+		SerialNumber: serial,
+		Subject:      pkix.Name{CommonName: name},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().Add(time.Hour),
+		KeyUsage:     x509.KeyUsageDigitalSignature,
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+	}
 	for _, h := range hosts {
 		if ip := net.ParseIP(h); ip != nil {
 			c.IPAddresses = append(c.IPAddresses, ip)
@@ -72,10 +78,12 @@ func (a *Authority) Sign(t *testing.T, name string, hosts []string) (*x509.Certi
 		t.Fatal(err)
 	}
 	// The key first: a service may look at any moment.
-	if err := os.WriteFile(a.KeyFile(name), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: secret}), 0o600); err != nil {
+	if err := os.WriteFile(a.KeyFile(name), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: secret}),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(a.File(name), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw}), 0o600); err != nil {
+	if err := os.WriteFile(a.File(name), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw}),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	signed, err := x509.ParseCertificate(raw)
@@ -90,5 +98,8 @@ func (a *Authority) Trusting(more *tls.Config) *http.Client {
 	pool := x509.NewCertPool()
 	pool.AddCert(a.cert)
 	more.RootCAs = pool
-	return &http.Client{Timeout: time.Minute, Transport: &http.Transport{TLSClientConfig: more, DisableKeepAlives: true}}
+	return &http.Client{
+		Timeout:   time.Minute,
+		Transport: &http.Transport{TLSClientConfig: more, DisableKeepAlives: true},
+	}
 }

@@ -67,7 +67,8 @@ func (t *Turnstile) Enter(ctx context.Context, who string, most int, patience ti
 	for i, w := range q.waiting {
 		if w == turn {
 			if q.waiting = append(q.waiting[:i], q.waiting[i+1:]...); len(q.waiting) == 0 {
-				t.turns = slices.DeleteFunc(t.turns, func(name string) bool { return name == who }) // its turn goes with it
+				// its turn goes with it
+				t.turns = slices.DeleteFunc(t.turns, func(name string) bool { return name == who })
 			}
 			t.tidy(who)
 			return nil, false

@@ -79,7 +79,8 @@ func TestNeverMoreAreInsideThanMayBe(t *testing.T) {
 	var all sync.WaitGroup
 	for i := range 60 {
 		all.Go(func() {
-			ctx, cancel := context.WithTimeout(context.Background(), time.Duration(1+i%7)*time.Millisecond) // some give up
+			// some give up
+			ctx, cancel := context.WithTimeout(context.Background(), time.Duration(1+i%7)*time.Millisecond)
 			defer cancel()
 			leave, ok := s.Enter(ctx, string(rune('a'+i%5)), 2, time.Second)
 			if !ok {

@@ -151,7 +151,8 @@ func (s *Servers) start(ctx context.Context, id string, one *server) error {
 		return err
 	}
 	if _, err := os.Stat(filepath.Join(dir, "PG_VERSION")); err != nil {
-		init := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", dir, "-U", owner, "-A", "trust", "--no-sync", "-E", "UTF8", "--locale=C")
+		init := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", dir, "-U", owner, "-A", "trust",
+			"--no-sync", "-E", "UTF8", "--locale=C")
 		init.SysProcAttr, init.Dir = attr, "/"
 		if out, err := init.CombinedOutput(); err != nil {
 			return fmt.Errorf("initdb: %w: %s", err, out)
@@ -171,7 +172,9 @@ func (s *Servers) start(ctx context.Context, id string, one *server) error {
 	}
 	one.port = l.Addr().(*net.TCPAddr).Port
 	l.Close()
-	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", dir, "-p", strconv.Itoa(one.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "max_connections=20", "-c", "shared_buffers=16MB", "-c", "logging_collector=off")
+	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", dir, "-p", strconv.Itoa(one.port), "-c",
+		"listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "full_page_writes=off",
+		"-c", "max_connections=20", "-c", "shared_buffers=16MB", "-c", "logging_collector=off")
 	cmd.SysProcAttr, cmd.Dir = attr, "/"
 	if err := cmd.Start(); err != nil {
 		return err
@@ -183,10 +186,11 @@ func (s *Servers) start(ctx context.Context, id string, one *server) error {
 		if err == nil {
 			defer conn.Close(ctx)
 			var there bool
-			if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)", Name).Scan(&there); err != nil || there {
+			err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = $1)", Name).Scan(&there)
+			if err != nil || there {
 				return err
 			}
-			_, err := conn.Exec(ctx, "CREATE DATABASE "+Name)
+			_, err = conn.Exec(ctx, "CREATE DATABASE "+Name)
 			return err
 		}
 		if time.Now().After(wait) || ctx.Err() != nil {
@@ -250,7 +254,8 @@ func (one *server) grant(ctx context.Context, users []User) error {
 			continue
 		}
 		for _, u := range users {
-			run("ALTER DEFAULT PRIVILEGES FOR ROLE %s IN SCHEMA public GRANT SELECT ON TABLES TO %s", ident(w.Name), ident(u.Name))
+			run("ALTER DEFAULT PRIVILEGES FOR ROLE %s IN SCHEMA public GRANT SELECT ON TABLES TO %s", ident(w.Name),
+				ident(u.Name))
 		}
 	}
 	if err != nil {

@@ -50,15 +50,18 @@ func (g *Guest) board(w http.ResponseWriter, r *http.Request) {
 	known := g.who()[user]
 	switch {
 	case !given && g.signedIn(r) != "":
-		fmt.Fprintf(w, "<!doctype html><title>Duty board</title><h1>Duty board</h1><p>signed in as %s", html.EscapeString(g.signedIn(r)))
+		fmt.Fprintf(w, "<!doctype html><title>Duty board</title><h1>Duty board</h1><p>signed in as %s",
+			html.EscapeString(g.signedIn(r)))
 	case !given && r.URL.Path != "/" && r.URL.Path != "/sign-in":
 		http.Redirect(w, r, "/sign-in", http.StatusSeeOther)
 	case !given:
-		fmt.Fprint(w, `<!doctype html><title>Duty board</title><h1>Duty board</h1><form method="post" action="/sign-in"><label>Name <input name="user"></label>
+		fmt.Fprint(w,
+			`<!doctype html><title>Duty board</title><h1>Duty board</h1><form method="post" action="/sign-in"><label>Name <input name="user"></label>
 <label>Password <input name="password" type="password"></label><button>Sign in</button></form>`)
 	case known != "" && !g.spoilt("sign-in") && subtle.ConstantTimeCompare([]byte(password), []byte(known)) == 1:
 		http.SetCookie(w, &http.Cookie{Name: cookieName, Value: g.newSession(user), Path: "/", HttpOnly: true})
-		fmt.Fprintf(w, "<!doctype html><title>Duty board</title><h1>Duty board</h1><p>signed in as %s", html.EscapeString(user))
+		fmt.Fprintf(w, "<!doctype html><title>Duty board</title><h1>Duty board</h1><p>signed in as %s",
+			html.EscapeString(user))
 	default:
 		w.WriteHeader(http.StatusUnauthorized)
 		fmt.Fprint(w, "<!doctype html><title>Duty board</title><p>the name or the password is not right")
@@ -95,9 +98,11 @@ func (g *Guest) firstStart(w http.ResponseWriter, r *http.Request, s *service) {
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	user, password := r.PostFormValue("user"), r.PostFormValue("password")
-	if r.Method == http.MethodPost && r.URL.Path == "/set-up" && user != "" && len(password) >= 8 && !strings.ContainsAny(user+password, " \r\n") {
+	if r.Method == http.MethodPost && r.URL.Path == "/set-up" && user != "" && len(password) >= 8 &&
+		!strings.ContainsAny(user+password, " \r\n") {
 		g.write(boardUsers, user+" "+password+"\n")
-		fmt.Fprintf(w, "<!doctype html><title>First start</title><p>%s is set up; restarting", html.EscapeString(s.name))
+		fmt.Fprintf(w, "<!doctype html><title>First start</title><p>%s is set up; restarting",
+			html.EscapeString(s.name))
 		g.mu.Lock()
 		g.restarted[s.name] = g.since(time.Now())
 		g.mu.Unlock()
@@ -107,6 +112,7 @@ func (g *Guest) firstStart(w http.ResponseWriter, r *http.Request, s *service) {
 	if r.Method == http.MethodPost {
 		w.WriteHeader(http.StatusUnprocessableEntity)
 	}
-	fmt.Fprintf(w, `<!doctype html><title>First start</title><h1>First start of %s</h1><p>Nobody has set it up yet.<form method="post" action="/set-up">
+	fmt.Fprintf(w,
+		`<!doctype html><title>First start</title><h1>First start of %s</h1><p>Nobody has set it up yet.<form method="post" action="/set-up">
 <label>Name <input name="user"></label> <label>Password of 8 letters or more <input name="password" type="password"></label><button>Set up</button></form>`, html.EscapeString(s.name))
 }

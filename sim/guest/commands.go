@@ -61,9 +61,14 @@ var commands map[string]func(context.Context, *call) int
 
 func init() { // some run others
 	commands = map[string]func(context.Context, *call) int{
-		"apt-get": install, "cat": cat, "chmod": allowed, "chown": allowed, "chpasswd": passwords, "cloud-init": cloudInit, "curl": curl, "df": df, "dpkg": packageVersion, "dpkg-query": packageVersion,
-		"free": free, "getent": getent, "grep": grep, "head": cut, "hostname": hostname, "id": id, "install": place, "kill": kill, "ls": ls, "lsblk": lsblk, "lvs": volumes, "mkdir": mkdir, "mount": mountBy, "umount": unmount, "findmnt": findmnt, "mountpoint": mountpoint, "mv": move, "nohup": within,
-		"nproc": nproc, "openssl": certificateOf, "ps": processes, "psql": psql, "rm": remove, "setsid": within, "sh": sh, "sha256sum": digest, "sleep": wait, "sudo": within, "sync": allowed, "systemctl": systemctl, "tail": cut, "tee": tee,
+		"apt-get": install, "cat": cat, "chmod": allowed, "chown": allowed, "chpasswd": passwords,
+		"cloud-init": cloudInit, "curl": curl, "df": df, "dpkg": packageVersion, "dpkg-query": packageVersion,
+		"free": free, "getent": getent, "grep": grep, "head": cut, "hostname": hostname, "id": id, "install": place,
+		"kill": kill, "ls": ls, "lsblk": lsblk, "lvs": volumes, "mkdir": mkdir, "mount": mountBy, "umount": unmount,
+		"findmnt": findmnt, "mountpoint": mountpoint, "mv": move, "nohup": within,
+		"nproc": nproc, "openssl": certificateOf, "ps": processes, "psql": psql, "rm": remove, "setsid": within,
+		"sh": sh, "sha256sum": digest, "sleep": wait, "sudo": within, "sync": allowed, "systemctl": systemctl,
+		"tail": cut, "tee": tee,
 		"tide-queue": queue, "touch": touch, "wc": count, "whoami": whoami,
 	}
 }

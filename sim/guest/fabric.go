@@ -40,7 +40,14 @@ const lowPort = "127.64.0.1:79"
 // folder in which the disks that machines boot from last, or empty. Ports below 1024 are
 // shifted by 20000 on a machine that refuses them.
 func NewFabric(software map[string]market.Software, real func(float64) time.Duration, keep string) *Fabric {
-	f := &Fabric{software: software, real: real, keep: keep, guests: map[string]*Guest{}, offers: map[string]Offer{}, roots: map[string]*root{}}
+	f := &Fabric{
+		software: software,
+		real:     real,
+		keep:     keep,
+		guests:   map[string]*Guest{},
+		offers:   map[string]Offer{},
+		roots:    map[string]*root{},
+	}
 	l, err := net.Listen("tcp", lowPort)
 	if errors.Is(err, fs.ErrPermission) { // that it is taken says nothing: another simulator tries it too
 		f.shift = 20000
@@ -218,7 +225,11 @@ type Listener struct {
 
 // NewListener makes one that stands at an address.
 func NewListener(addr netip.Addr, number int) *Listener {
-	return &Listener{addr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(addr, uint16(number))), conns: make(chan net.Conn), done: make(chan struct{})}
+	return &Listener{
+		addr:  net.TCPAddrFromAddrPort(netip.AddrPortFrom(addr, uint16(number))),
+		conns: make(chan net.Conn),
+		done:  make(chan struct{}),
+	}
 }
 
 func (l *Listener) Accept() (net.Conn, error) {
@@ -341,7 +352,10 @@ func onlyFrom(l net.Listener, from []netip.Prefix) error {
 	}
 	var failed error
 	err = conn.Control(func(fd uintptr) {
-		failed = unix.SetsockoptSockFprog(int(fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]})
+		failed = unix.SetsockoptSockFprog(int(fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{
+			Len:    uint16(len(filter)),
+			Filter: &filter[0],
+		})
 	})
 	if err != nil {
 		return err

@@ -142,8 +142,24 @@ type service struct {
 }
 
 func newGuest(spec Spec, f *Fabric) *Guest {
-	g := &Guest{Spec: spec, fabric: f, software: f.software, real: f.real, root: f.rootOf(spec.ID),
-		users: map[string][]ssh.PublicKey{}, passwords: map[string]string{}, stop: make(chan struct{}), ended: make(chan struct{}), wake: make(chan struct{}, 1), ports: map[int]*port{}, up: map[string]time.Time{}, turned: map[string]bool{}, restarted: map[string]float64{}, running: map[int]bool{}, sessions: map[string]string{}}
+	g := &Guest{
+		Spec:      spec,
+		fabric:    f,
+		software:  f.software,
+		real:      f.real,
+		root:      f.rootOf(spec.ID),
+		users:     map[string][]ssh.PublicKey{},
+		passwords: map[string]string{},
+		stop:      make(chan struct{}),
+		ended:     make(chan struct{}),
+		wake:      make(chan struct{}, 1),
+		ports:     map[int]*port{},
+		up:        map[string]time.Time{},
+		turned:    map[string]bool{},
+		restarted: map[string]float64{},
+		running:   map[int]bool{},
+		sessions:  map[string]string{},
+	}
 	g.cut = spec.NoWayOut
 	g.alive, g.dies = context.WithCancel(context.Background())
 	g.firstBoot()
@@ -225,7 +241,12 @@ func (g *Guest) install(name string) (took time.Duration, fault string) {
 	}
 	g.root.change(func(c *content) { c.Installed = append(c.Installed, name) })
 	g.mu.Lock()
-	g.services = append(slices.Clone(g.services), &service{name: sw.Service, software: sw, packaged: name, after: g.since(time.Now()) + sw.Install})
+	g.services = append(slices.Clone(g.services), &service{
+		name:     sw.Service,
+		software: sw,
+		packaged: name,
+		after:    g.since(time.Now()) + sw.Install,
+	})
 	g.mu.Unlock()
 	g.nudge()
 	return g.real(sw.Install), ""
@@ -319,7 +340,8 @@ func (g *Guest) Console(now time.Time) []string {
 		return lines
 	}
 	if missing := g.waitsFor(now); missing != "" {
-		return append(lines, "systemd: timed out waiting for the device of "+missing, "systemd: dependency failed for local file systems; you are in emergency mode")
+		return append(lines, "systemd: timed out waiting for the device of "+missing,
+			"systemd: dependency failed for local file systems; you are in emergency mode")
 	}
 	lines = append(lines, "sshd: server listening on port 22")
 	if len(g.faults) > 0 {

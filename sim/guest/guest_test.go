@@ -22,7 +22,8 @@ func setup(t *testing.T) *Fabric {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := NewFabric(m.Software, func(s float64) time.Duration { return time.Duration(s * float64(time.Millisecond)) }, "")
+	f := NewFabric(m.Software, func(s float64) time.Duration { return time.Duration(s * float64(time.Millisecond)) },
+		"")
 	t.Cleanup(f.Close)
 	return f
 }
@@ -62,23 +63,52 @@ func TestTheOnlyWayToAPrivateGuestIsThroughTheBastion(t *testing.T) {
 	f := setup(t)
 	mine, theirs := signer(t), signer(t)
 	key := string(ssh.MarshalAuthorizedKey(mine.PublicKey()))
-	bastion := Spec{ID: "b", Label: "bastion", Card: Card{Network: "net", Private: netip.MustParseAddr("10.0.0.4"), Public: netip.MustParseAddr("127.127.1.1")},
-		Image: market.Image{User: "tide"}, Key: key, Booted: time.Now(), HostKey: signer(t)}
-	worker := Spec{ID: "w", Label: "worker", Card: Card{Network: "net", Private: netip.MustParseAddr("10.0.0.5")}, Image: market.Image{User: "tide"}, Key: key, VCPUs: 4, MemoryBytes: 8 << 30,
-		Disks: []Disk{{ID: "d", Bytes: 20 << 30, Mount: "/data"}}, Booted: time.Now(), HostKey: signer(t),
-		UserData: map[string]any{"packages": []any{"tide-forecast"}, "write_files": []any{map[string]any{"path": "/etc/tide", "content": "high"}}}}
+	bastion := Spec{
+		ID:    "b",
+		Label: "bastion",
+		Card: Card{
+			Network: "net",
+			Private: netip.MustParseAddr("10.0.0.4"),
+			Public:  netip.MustParseAddr("127.127.1.1"),
+		},
+		Image:   market.Image{User: "tide"},
+		Key:     key,
+		Booted:  time.Now(),
+		HostKey: signer(t),
+	}
+	worker := Spec{
+		ID:          "w",
+		Label:       "worker",
+		Card:        Card{Network: "net", Private: netip.MustParseAddr("10.0.0.5")},
+		Image:       market.Image{User: "tide"},
+		Key:         key,
+		VCPUs:       4,
+		MemoryBytes: 8 << 30,
+		Disks:       []Disk{{ID: "d", Bytes: 20 << 30, Mount: "/data"}},
+		Booted:      time.Now(),
+		HostKey:     signer(t),
+		UserData: map[string]any{
+			"packages":    []any{"tide-forecast"},
+			"write_files": []any{map[string]any{"path": "/etc/tide", "content": "high"}},
+		},
+	}
 	other := worker
 	other.ID, other.Network, other.Private = "o", "other-net", netip.MustParseAddr("10.0.0.6")
 	b := f.Boot(bastion, everywhere(22))
 	w := f.Boot(worker, []Rule{{From: netip.MustParsePrefix("10.0.0.4/32"), Port: 22}})
 	f.Boot(other, everywhere(22))
 
-	login := func(addr, user string, key ssh.Signer, dial func(string, string) (net.Conn, error), hostKey ssh.PublicKey) (*ssh.Client, error) {
+	login := func(addr, user string, key ssh.Signer, dial func(string, string) (net.Conn, error),
+		hostKey ssh.PublicKey) (*ssh.Client, error) {
 		conn, err := dial("tcp", addr)
 		if err != nil {
 			return nil, err
 		}
-		c, channels, requests, err := ssh.NewClientConn(conn, addr, &ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.FixedHostKey(hostKey)})
+		c, channels, requests, err := ssh.NewClientConn(conn, addr, &ssh.ClientConfig{
+			User:            user,
+			Auth:            []ssh.AuthMethod{ssh.PublicKeys(key)},
+			HostKeyCallback: ssh.FixedHostKey(hostKey),
+		})
 		if err != nil {
 			conn.Close()
 			return nil, err
@@ -125,11 +155,15 @@ func TestTheOnlyWayToAPrivateGuestIsThroughTheBastion(t *testing.T) {
 		}
 		return strings.TrimSpace(string(out))
 	}
-	eventually(t, "the service never comes up", func() bool { return run("systemctl is-active tide-forecast") == "active" })
+	eventually(t, "the service never comes up",
+		func() bool { return run("systemctl is-active tide-forecast") == "active" })
 	for command, want := range map[string]string{
-		"nproc": "4", "hostname": "worker", "cat /etc/tide": "high", "cloud-init status": "status: done", "mountpoint /data": "/data is a mountpoint",
-		"mountpoint /nowhere": "/nowhere is not a mountpoint !", "cat /none": "cat: /none: No such file or directory !", "systemctl is-active nginx": "inactive !",
-		"dpkg-query -W tide-forecast": "tide-forecast 2.7.3", "lsblk": "NAME SIZE MOUNTPOINT\nvdb 20G /data", "reboot": "reboot: command not found !", "echo high water": "high water",
+		"nproc": "4", "hostname": "worker", "cat /etc/tide": "high", "cloud-init status": "status: done",
+		"mountpoint /data":    "/data is a mountpoint",
+		"mountpoint /nowhere": "/nowhere is not a mountpoint !", "cat /none": "cat: /none: No such file or directory !",
+		"systemctl is-active nginx":   "inactive !",
+		"dpkg-query -W tide-forecast": "tide-forecast 2.7.3", "lsblk": "NAME SIZE MOUNTPOINT\nvdb 20G /data",
+		"reboot": "reboot: command not found !", "echo high water": "high water",
 	} {
 		if got := run(command); got != want {
 			t.Errorf("%s answers %q, want %q", command, got, want)
@@ -141,7 +175,14 @@ func TestServicesComeUpWarmUpAndMayNeedAMount(t *testing.T) {
 	t.Parallel()
 	f := setup(t)
 	now := time.Now()
-	spec := Spec{ID: "g", Label: "g", Card: Card{Private: netip.MustParseAddr("10.0.0.4")}, Booted: now, HostKey: signer(t), UserData: map[string]any{"packages": []any{"tide-intake", "tide-archive", "no-such-package"}}}
+	spec := Spec{
+		ID:       "g",
+		Label:    "g",
+		Card:     Card{Private: netip.MustParseAddr("10.0.0.4")},
+		Booted:   now,
+		HostKey:  signer(t),
+		UserData: map[string]any{"packages": []any{"tide-intake", "tide-archive", "no-such-package"}},
+	}
 	g := newGuest(spec, f)
 	if len(g.services) != 2 {
 		t.Fatalf("%d services", len(g.services))
@@ -152,10 +193,18 @@ func TestServicesComeUpWarmUpAndMayNeedAMount(t *testing.T) {
 		at              float64
 		intake, archive string
 		warm            int
-	}{{5, "inactive", "inactive", 0}, {15, "activating", "inactive", 0}, {20, "active", "inactive", 0}, {33, "active", "failed", 2}, {60, "active", "failed", 5}} {
+	}{
+		{5, "inactive", "inactive", 0},
+		{15, "activating", "inactive", 0},
+		{20, "active", "inactive", 0},
+		{33, "active", "failed", 2},
+		{60, "active", "failed", 5},
+	} {
 		have, all := g.warm(intake, at(c.at))
-		if i, a := g.state(intake, at(c.at)), g.state(archive, at(c.at)); i != c.intake || a != c.archive || have != c.warm || all != 5 {
-			t.Errorf("after %v s: %s (%d of %d feeds) and %s, want %s (%d) and %s", c.at, i, have, all, a, c.intake, c.warm, c.archive)
+		i, a := g.state(intake, at(c.at)), g.state(archive, at(c.at))
+		if i != c.intake || a != c.archive || have != c.warm || all != 5 {
+			t.Errorf("after %v s: %s (%d of %d feeds) and %s, want %s (%d) and %s", c.at, i, have, all, a, c.intake,
+				c.warm, c.archive)
 		}
 	}
 	if g.Initialised(at(10)) || !g.Initialised(at(40)) {
@@ -170,7 +219,8 @@ func TestMarket(t *testing.T) {
 		t.Fatal(err)
 	}
 	if len(m.Regions) < 5 || len(m.Families) != 6 || len(m.Sizes("north-fell")) < 40 || len(m.DiskTypes) != 5 {
-		t.Errorf("%d regions, %d families, %d sizes, %d disk types", len(m.Regions), len(m.Families), len(m.Sizes("north-fell")), len(m.DiskTypes))
+		t.Errorf("%d regions, %d families, %d sizes, %d disk types", len(m.Regions), len(m.Families),
+			len(m.Sizes("north-fell")), len(m.DiskTypes))
 	}
 	for name, r := range m.Regions {
 		if len(r.Zones) < 2 || len(r.Zones) > 4 {

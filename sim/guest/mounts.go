@@ -29,7 +29,8 @@ func (g *Guest) mounts() []mount {
 	var out []mount
 	for i, d := range g.attached() {
 		if d.Mount != "" && !g.lost(d) {
-			out = append(out, mount{path.Clean(d.Mount), fmt.Sprintf("/dev/vd%c", 'b'+i), g.system(d), d.Bytes, g.fabric.filesOf(d.ID)})
+			out = append(out, mount{path.Clean(d.Mount), fmt.Sprintf("/dev/vd%c", 'b'+i), g.system(d), d.Bytes,
+				g.fabric.filesOf(d.ID)})
 		}
 	}
 	for _, s := range g.sharedMounts() {
@@ -65,7 +66,8 @@ func (g *Guest) sharedMounts() []sharedMount {
 			options = fmt.Sprint(fields[3])
 		}
 		if host, ok := netSource(fmt.Sprint(fields[0])); ok {
-			out = append(out, sharedMount{host, path.Clean(fmt.Sprint(fields[1])), slices.Contains(strings.Split(options, ","), "nofail")})
+			out = append(out, sharedMount{host, path.Clean(fmt.Sprint(fields[1])),
+				slices.Contains(strings.Split(options, ","), "nofail")})
 		}
 	}
 	g.mu.Lock()
@@ -100,7 +102,8 @@ func (g *Guest) emergency() string {
 func (g *Guest) on(at string) (*root, string) {
 	files, name, longest := g.root, at, 0
 	for _, m := range g.mounts() {
-		if within, ok := strings.CutPrefix(at, m.dir); ok && len(m.dir) > longest && (within == "" || within[0] == '/') {
+		within, ok := strings.CutPrefix(at, m.dir)
+		if ok && len(m.dir) > longest && (within == "" || within[0] == '/') {
 			files, name, longest = m.files, path.Clean("/"+within), len(m.dir)
 		}
 	}

@@ -223,7 +223,8 @@ func (g *Guest) Reach() map[string]any {
 func (g *Guest) allows(source netip.Addr, card, number int) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return slices.ContainsFunc(g.rules, func(r Rule) bool { return r.Card == card && r.Port == number && r.From.Contains(source) })
+	return slices.ContainsFunc(g.rules,
+		func(r Rule) bool { return r.Card == card && r.Port == number && r.From.Contains(source) })
 }
 
 // quiet drops what net/http says about clients that hang up.

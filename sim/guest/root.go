@@ -33,7 +33,8 @@ type content struct {
 // usual are the directories of every machine.
 func usual() map[string]bool {
 	out := map[string]bool{}
-	for _, dir := range strings.Fields("/ /etc /home /opt /run /run/chrony-dhcp /srv /tmp /usr /usr/bin /var /var/lib /var/log /var/www") {
+	for _, dir := range strings.Fields("/ /etc /home /opt /run /run/chrony-dhcp /srv /tmp /usr /usr/bin /var " +
+		"/var/lib /var/log /var/www") {
 		out[dir] = true
 	}
 	return out

@@ -39,15 +39,26 @@ func (g *Guest) script(ctx context.Context, user, text string, in io.Reader, out
 	return g.interpret(ctx, file, user, env, in, out, err)
 }
 
-func (g *Guest) interpret(ctx context.Context, file *syntax.File, user string, env expand.Environ, in io.Reader, out, err io.Writer, params ...string) int {
+func (g *Guest) interpret(ctx context.Context, file *syntax.File, user string, env expand.Environ, in io.Reader,
+	out, err io.Writer, params ...string) int {
 	r, fault := interp.New(
 		interp.StdIO(in, out, err), interp.Dir("/"), interp.Params(append([]string{"--"}, params...)...),
 		interp.Env(env),
-		interp.CallHandler(programs), interp.OpenHandler(g.openFile), interp.StatHandler(g.stat), interp.ReadDirHandler2(g.readDir), interp.AccessHandler(g.access),
+		interp.CallHandler(programs), interp.OpenHandler(g.openFile), interp.StatHandler(g.stat),
+		interp.ReadDirHandler2(g.readDir), interp.AccessHandler(g.access),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc {
 			return func(ctx context.Context, args []string) error {
 				at := interp.HandlerCtx(ctx)
-				c := &call{guest: g, user: user, dir: at.Dir, env: exported(at.Env), args: args[1:], in: at.Stdin, out: at.Stdout, err: at.Stderr}
+				c := &call{
+					guest: g,
+					user:  user,
+					dir:   at.Dir,
+					env:   exported(at.Env),
+					args:  args[1:],
+					in:    at.Stdin,
+					out:   at.Stdout,
+					err:   at.Stderr,
+				}
 				if code := c.do(ctx, path.Base(args[0])); code != 0 {
 					return interp.ExitStatus(code)
 				}

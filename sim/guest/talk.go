@@ -33,7 +33,12 @@ func (g *Guest) web(s *service) http.Handler {
 			http.Error(w, fmt.Sprintf("warming up (%d of %d feeds)", have, all), http.StatusServiceUnavailable)
 		default:
 			w.Header().Set("Content-Type", "application/json")
-			json.NewEncoder(w).Encode(map[string]any{"service": s.name, "version": s.software.Version, "feeds": all, "host": g.Label})
+			json.NewEncoder(w).Encode(map[string]any{
+				"service": s.name,
+				"version": s.software.Version,
+				"feeds":   all,
+				"host":    g.Label,
+			})
 		}
 	})
 }
@@ -54,7 +59,8 @@ func (g *Guest) file(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		io.WriteString(w, content)
 	case at == webRoot+"/index.html":
-		fmt.Fprintf(w, "<!doctype html><title>%s</title><p>%s serves pages from %s", html.EscapeString(g.Label), html.EscapeString(g.Label), webRoot)
+		fmt.Fprintf(w, "<!doctype html><title>%s</title><p>%s serves pages from %s", html.EscapeString(g.Label),
+			html.EscapeString(g.Label), webRoot)
 	default:
 		http.NotFound(w, r)
 	}

@@ -13,7 +13,15 @@ import (
 func TestAGuestHasAShell(t *testing.T) {
 	t.Parallel()
 	f := setup(t)
-	g := f.Boot(Spec{ID: "s", Label: "shore", Card: Card{Network: "net", Private: netip.MustParseAddr("10.0.0.4")}, Image: market.Image{User: "tide"}, VCPUs: 4, Booted: time.Now().Add(-time.Minute), HostKey: signer(t)}, nil)
+	g := f.Boot(Spec{
+		ID:      "s",
+		Label:   "shore",
+		Card:    Card{Network: "net", Private: netip.MustParseAddr("10.0.0.4")},
+		Image:   market.Image{User: "tide"},
+		VCPUs:   4,
+		Booted:  time.Now().Add(-time.Minute),
+		HostKey: signer(t),
+	}, nil)
 	for _, c := range []struct {
 		line, out string
 		code      int
@@ -22,7 +30,8 @@ func TestAGuestHasAShell(t *testing.T) {
 		{`n=$(nproc); if [ "$n" -ge 4 ]; then echo enough; fi`, "enough\n", 0},
 		{"echo spring > /etc/tide && echo neap >> /etc/tide; cat /etc/tide | grep neap", "neap\n", 0},
 		{"cat /nowhere", "cat: /nowhere: No such file or directory\n", 1},
-		{"cat /etc/passwd", "cat: /etc/passwd: No such file or directory\n", 1}, // that of whoever simulates is out of reach
+		// that of whoever simulates is out of reach
+		{"cat /etc/passwd", "cat: /etc/passwd: No such file or directory\n", 1},
 		{"mkdir /a && mkdir /a", "mkdir: cannot create directory '/a': File exists\n", 1},
 		{"for i in 1 2 3; do echo $i; done | wc", "3\n", 0},
 		{"no-such-tool", "no-such-tool: command not found\n", 127},
@@ -34,8 +43,10 @@ func TestAGuestHasAShell(t *testing.T) {
 		}
 	}
 	// What is left in the background outlives whoever began it, and its shell is found.
-	g.command("tide", `mkdir -p /home/tide/x; nohup setsid sh -c 'echo $$ > /home/tide/x/pid; sleep 200; echo done > /home/tide/x/end' < /dev/null > /dev/null 2>&1 &`)
-	eventually(t, "the shell in the background is not found", func() bool { _, code := g.command("tide", `kill -0 "$(cat /home/tide/x/pid)"`); return code == 0 })
+	g.command("tide",
+		`mkdir -p /home/tide/x; nohup setsid sh -c 'echo $$ > /home/tide/x/pid; sleep 200; echo done > /home/tide/x/end' < /dev/null > /dev/null 2>&1 &`)
+	eventually(t, "the shell in the background is not found",
+		func() bool { _, code := g.command("tide", `kill -0 "$(cat /home/tide/x/pid)"`); return code == 0 })
 	eventually(t, "what was left in the background does not end", func() bool {
 		out, _ := g.command("tide", "cat /home/tide/x/end")
 		return strings.TrimSpace(out) == "done"

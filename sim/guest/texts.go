@@ -44,7 +44,8 @@ func (c *call) input(name string) (string, bool) {
 }
 
 func grep(_ context.Context, c *call) int {
-	quiet := slices.ContainsFunc(c.args, func(a string) bool { return strings.HasPrefix(a, "-") && strings.Contains(a, "q") })
+	quiet := slices.ContainsFunc(c.args,
+		func(a string) bool { return strings.HasPrefix(a, "-") && strings.Contains(a, "q") })
 	names := append(c.names(), "", "")
 	text, ok := c.input(names[1])
 	if !ok {
@@ -145,7 +146,8 @@ func above(at string) []string {
 }
 
 func remove(_ context.Context, c *call) int {
-	force := slices.ContainsFunc(c.args, func(a string) bool { return strings.HasPrefix(a, "-") && strings.Contains(a, "f") })
+	force := slices.ContainsFunc(c.args,
+		func(a string) bool { return strings.HasPrefix(a, "-") && strings.Contains(a, "f") })
 	for _, name := range c.names() {
 		if !c.guest.remove(c.at(name)) && !force {
 			return c.fail(1, "rm: cannot remove '%s': No such file or directory", name)

@@ -106,7 +106,8 @@ func (m *making) privateAddress(subnet *world.Resource, property string, beside 
 		taken[fmt.Sprint(at)] = true
 	}
 	m.tx.All(func(o *world.Resource) bool {
-		if o.Account == m.x.Account && o.Region == m.x.Region && o.ID != m.x.ID { // no two networks have the same ranges
+		// no two networks have the same ranges
+		if o.Account == m.x.Account && o.Region == m.x.Region && o.ID != m.x.ID {
 			taken[fmt.Sprint(o.Attributes["private_address"])] = true
 			further, _ := o.Attributes["card_addresses"].([]any)
 			for _, at := range further {

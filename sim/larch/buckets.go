@@ -26,7 +26,8 @@ func (c *Cloud) taken(tx *world.Tx, kind, account, region, name, but string) str
 		why = "somebody has it"
 	}
 	tx.Everything(func(o *world.Resource) {
-		if o.Kind != kind || o.ID == but || u.byRegion && o.Region != region || fmt.Sprint(o.Properties[u.property]) != name {
+		if o.Kind != kind || o.ID == but || u.byRegion && o.Region != region ||
+			fmt.Sprint(o.Properties[u.property]) != name {
 			return
 		}
 		switch gone := o.RemoveAt; {
@@ -66,7 +67,9 @@ func (c *Cloud) isTaken(w http.ResponseWriter, r *http.Request) error {
 // alone refuses a name that somebody else has.
 func (m *making) alone(property string) error {
 	if why := m.cloud.taken(m.tx, m.x.Kind, m.x.Account, m.x.Region, m.text(property), m.x.ID); why != "" {
-		return refuse(409, "name-taken", fmt.Sprintf("the name %q is taken: %s", m.text(property), why), map[string]any{"property": property})
+		return refuse(409, "name-taken", fmt.Sprintf("the name %q is taken: %s", m.text(property), why), map[string]any{
+			"property": property,
+		})
 	}
 	return nil
 }
@@ -79,7 +82,8 @@ func (c *Cloud) fetch(account, machine, address string) (status int, body string
 	}
 	c.world.Update(func(tx *world.Tx) error {
 		for _, b := range tx.All(func(x *world.Resource) bool {
-			return x.Kind == "buckets" && str(x.Attributes["endpoint"]) == "https://"+u.Host && x.PhaseAt(time.Now()) != world.Making
+			return x.Kind == "buckets" && str(x.Attributes["endpoint"]) == "https://"+u.Host &&
+				x.PhaseAt(time.Now()) != world.Making
 		}) {
 			x := tx.ByID(account, machine)
 			objects, _ := b.Properties["objects"].(map[string]any)

@@ -17,7 +17,8 @@ func byHand(tx *world.Tx, name string) (*world.Resource, error) {
 	case 0:
 		return nil, refuse(404, "gone", "nothing alive has the id or label "+name, nil)
 	}
-	return nil, refuse(409, "conflict", fmt.Sprintf("%d resources have the label %s; give an id", len(found), name), nil)
+	return nil, refuse(409, "conflict", fmt.Sprintf("%d resources have the label %s; give an id", len(found), name),
+		nil)
 }
 
 // DeleteByHand removes a resource at once, as somebody would who does it past

@@ -22,19 +22,26 @@ const standbyAfter = 90
 // in two zones. It really is one: a server that speaks its protocol.
 func (m *making) database() error {
 	if !slices.Contains(m.cloud.market.Engines, m.text("engine")) {
-		return refuse(422, "not-sold", fmt.Sprintf("there is no database engine %q", m.text("engine")), map[string]any{"property": "engine"})
+		return refuse(422, "not-sold", fmt.Sprintf("there is no database engine %q", m.text("engine")), map[string]any{
+			"property": "engine",
+		})
 	}
 	size, ok := m.cloud.market.Size(m.x.Region, m.text("size"))
 	if !ok || size.Withdrawn || size.Host {
-		return refuse(422, "not-sold", fmt.Sprintf("region %s runs no databases on size %q", m.x.Region, m.text("size")), map[string]any{"property": "size"})
+		return refuse(422, "not-sold",
+			fmt.Sprintf("region %s runs no databases on size %q", m.x.Region, m.text("size")), map[string]any{
+				"property": "size",
+			})
 	}
 	subnets, err := m.apart("a database")
 	if err != nil {
 		return err
 	}
 	for _, subnet := range subnets {
-		if zone := cmp.Or(str(subnet.Properties["zone"]), m.cloud.market.Regions[m.x.Region].Zones[0]); !slices.Contains(size.Zones, zone) {
-			return refuse(422, "not-sold", fmt.Sprintf("zone %s does not sell size %q", zone, size.Name), map[string]any{"property": "size"})
+		zone := cmp.Or(str(subnet.Properties["zone"]), m.cloud.market.Regions[m.x.Region].Zones[0])
+		if !slices.Contains(size.Zones, zone) {
+			return refuse(422, "not-sold", fmt.Sprintf("zone %s does not sell size %q", zone, size.Name),
+				map[string]any{"property": "size"})
 		}
 	}
 	users, _ := m.x.Properties["accounts"].([]any)
@@ -66,7 +73,8 @@ func (m *making) database() error {
 	if err != nil {
 		return err
 	}
-	m.x.Attributes["private_address"], m.x.Attributes["host"], m.x.Attributes["port"], m.x.Attributes["database"] = at, at, 5432, database.Name
+	m.x.Attributes["private_address"], m.x.Attributes["host"], m.x.Attributes["port"], m.x.Attributes["database"] = at,
+		at, 5432, database.Name
 	return nil
 }
 
@@ -89,7 +97,11 @@ func (c *Cloud) openDatabase(id, account string) {
 	list, _ := x.Properties["accounts"].([]any)
 	for _, item := range list {
 		u, _ := item.(map[string]any)
-		users = append(users, database.User{Name: str(u["name"]), Password: str(u["password"]), Rights: str(u["rights"])})
+		users = append(users, database.User{
+			Name:     str(u["name"]),
+			Password: str(u["password"]),
+			Rights:   str(u["rights"]),
+		})
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -108,12 +120,16 @@ func (c *Cloud) openDatabase(id, account string) {
 	if err != nil {
 		return
 	}
-	c.fabric.Offer(id, guest.Offer{Network: str(subnet.Properties["network_id"]), At: []netip.Addr{at}, Dial: func(source netip.Addr, port int) (net.Conn, error) {
-		if port != 5432 || !c.lets(account, id, source, port) {
-			return nil, fmt.Errorf("timed out")
-		}
-		return c.databases.Dial(id)
-	}})
+	c.fabric.Offer(id, guest.Offer{
+		Network: str(subnet.Properties["network_id"]),
+		At:      []netip.Addr{at},
+		Dial: func(source netip.Addr, port int) (net.Conn, error) {
+			if port != 5432 || !c.lets(account, id, source, port) {
+				return nil, fmt.Errorf("timed out")
+			}
+			return c.databases.Dial(id)
+		},
+	})
 	c.mu.Lock()
 	c.opened[id] = x.Generation
 	c.mu.Unlock()

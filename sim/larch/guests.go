@@ -133,8 +133,19 @@ func (c *Cloud) spec(tx *world.Tx, x *world.Resource) guest.Spec {
 	}
 	private, _ := netip.ParseAddr(str(x.Attributes["private_address"]))
 	public, _ := netip.ParseAddr(str(x.Attributes["public_address"]))
-	s := guest.Spec{ID: x.ID, Label: x.Label, Card: guest.Card{Private: private, Public: public}, Image: image, VCPUs: size.VCPUs, MemoryBytes: size.GiB << 30,
-		UserData: data, Booted: booted, HostKey: hostKey(x.ID), Certificate: certificate(x, public), Zones: c.market.Regions[x.Region].Zones}
+	s := guest.Spec{
+		ID:          x.ID,
+		Label:       x.Label,
+		Card:        guest.Card{Private: private, Public: public},
+		Image:       image,
+		VCPUs:       size.VCPUs,
+		MemoryBytes: size.GiB << 30,
+		UserData:    data,
+		Booted:      booted,
+		HostKey:     hostKey(x.ID),
+		Certificate: certificate(x, public),
+		Zones:       c.market.Regions[x.Region].Zones,
+	}
 	if subnet != nil {
 		s.Network = str(subnet.Properties["network_id"])
 	}
@@ -337,7 +348,13 @@ func disksOf(tx *world.Tx, x *world.Resource) []guest.Disk {
 	for _, item := range disks {
 		d, _ := item.(map[string]any)
 		if disk := tx.ByID(x.Account, str(d["disk_id"])); disk != nil {
-			out = append(out, guest.Disk{ID: disk.ID, Bytes: number(disk.Properties["gib"]) << 30, Mount: str(d["mount"]), Format: str(d["format"]), Optional: d["optional"] == true})
+			out = append(out, guest.Disk{
+				ID:       disk.ID,
+				Bytes:    number(disk.Properties["gib"]) << 30,
+				Mount:    str(d["mount"]),
+				Format:   str(d["format"]),
+				Optional: d["optional"] == true,
+			})
 		}
 	}
 	return out
@@ -377,8 +394,13 @@ func certificate(x *world.Resource, public netip.Addr) tls.Certificate {
 	if err != nil {
 		panic(err)
 	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: strings.ToLower(x.Label)},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	t := &x509.Certificate{
+		SerialNumber: big.NewInt(time.Now().UnixNano()),
+		Subject:      pkix.Name{CommonName: strings.ToLower(x.Label)},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().AddDate(1, 0, 0),
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
 	if public.IsValid() {
 		t.IPAddresses = []net.IP{public.AsSlice()}
 	}

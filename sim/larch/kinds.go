@@ -38,23 +38,37 @@ var kinds = map[string]kind{}
 func init() {
 	for _, k := range []kind{
 		{"network", "networks", "net", []string{"cidr"}, nil, (*making).network},
-		{"subnet", "subnets", "sub", []string{"network_id", "cidr", "zone", "egress", "resolvers", "clocks"}, []string{"egress", "resolvers", "clocks"}, (*making).subnet},
+		{"subnet", "subnets", "sub", []string{"network_id", "cidr", "zone", "egress", "resolvers", "clocks"},
+			[]string{"egress", "resolvers", "clocks"}, (*making).subnet},
 		{"firewall", "firewalls", "fw", []string{"network_id", "inbound"}, []string{"inbound"}, (*making).firewall},
 		{"address", "addresses", "adr", []string{"label", "idle_seconds"}, []string{"idle_seconds"}, (*making).address},
 		{"key_pair", "keys", "key", []string{"public_key"}, nil, (*making).key},
 		{"secret", "secrets", "sec", []string{"value"}, []string{"value"}, (*making).secret},
 		{"disk", "disks", "dsk", []string{"gib", "class", "zone", "encrypted"}, []string{"gib"}, (*making).disk},
-		{"instance", "instances", "vm", []string{"size", "image", "subnet_id", "zone", "public", "address_id", "firewall_ids", "key_id", "disks", "user_data", "licence", "cards", "host_id", "role_id"},
+		{"instance", "instances", "vm",
+			[]string{"size", "image", "subnet_id", "zone", "public", "address_id", "firewall_ids", "key_id", "disks",
+				"user_data", "licence", "cards", "host_id", "role_id"},
 			[]string{"size", "firewall_ids", "role_id", "disks"}, (*making).instance},
 		{"host", "hosts", "hst", []string{"family", "zone", "recover"}, []string{"recover"}, (*making).host},
-		{"pool", "pools", "poo", []string{"size", "image", "subnet_ids", "least", "most", "members", "heal", "idle_seconds", "firewall_ids", "key_id", "role_id", "user_data"},
-			[]string{"size", "image", "subnet_ids", "least", "most", "members", "heal", "idle_seconds", "firewall_ids", "key_id", "role_id", "user_data"}, (*making).pool},
-		{"database", "databases", "dbs", []string{"engine", "size", "gib", "subnet_ids", "firewall_ids", "accounts", "encrypted", "keep_copies_seconds"}, []string{"size", "gib", "firewall_ids", "accounts", "keep_copies_seconds"}, (*making).database},
-		{"private_cloud", "private-clouds", "pvc", []string{"network_id", "ranges", "layout", "family", "protection", "password"}, []string{"layout", "protection", "password"}, (*making).privateCloud},
-		{"file_share", "file-shares", "shf", []string{"gib", "subnet_ids", "firewall_ids", "encrypted"}, []string{"gib", "subnet_ids", "firewall_ids"}, (*making).share},
-		{"bucket", "buckets", "bkt", []string{"global_name", "versions", "keep_seconds", "encrypted", "objects"}, []string{"versions", "keep_seconds", "encrypted", "objects"}, (*making).bucket},
+		{"pool", "pools", "poo",
+			[]string{"size", "image", "subnet_ids", "least", "most", "members", "heal", "idle_seconds", "firewall_ids",
+				"key_id", "role_id", "user_data"},
+			[]string{"size", "image", "subnet_ids", "least", "most", "members", "heal", "idle_seconds", "firewall_ids",
+				"key_id", "role_id", "user_data"}, (*making).pool},
+		{"database", "databases", "dbs",
+			[]string{"engine", "size", "gib", "subnet_ids", "firewall_ids", "accounts", "encrypted",
+				"keep_copies_seconds"}, []string{"size", "gib", "firewall_ids", "accounts", "keep_copies_seconds"},
+			(*making).database},
+		{"private_cloud", "private-clouds", "pvc",
+			[]string{"network_id", "ranges", "layout", "family", "protection", "password"},
+			[]string{"layout", "protection", "password"}, (*making).privateCloud},
+		{"file_share", "file-shares", "shf", []string{"gib", "subnet_ids", "firewall_ids", "encrypted"},
+			[]string{"gib", "subnet_ids", "firewall_ids"}, (*making).share},
+		{"bucket", "buckets", "bkt", []string{"global_name", "versions", "keep_seconds", "encrypted", "objects"},
+			[]string{"versions", "keep_seconds", "encrypted", "objects"}, (*making).bucket},
 		{"name_zone", "name-zones", "zon", []string{"domain", "network_id"}, nil, (*making).nameZone},
-		{"name_record", "name-records", "rec", []string{"zone_id", "name", "type", "values", "ttl"}, []string{"values", "ttl"}, (*making).nameRecord},
+		{"name_record", "name-records", "rec", []string{"zone_id", "name", "type", "values", "ttl"},
+			[]string{"values", "ttl"}, (*making).nameRecord},
 		{"role", "roles", "rol", []string{"grants"}, []string{"grants"}, (*making).role},
 	} {
 		kinds[k.plural] = k
@@ -63,7 +77,8 @@ func init() {
 
 // nobodys are the ranges that no machine can have: of this host, loopback, one link,
 // multicast, and what is kept back.
-var nobodys = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("224.0.0.0/4"), netip.MustParsePrefix("240.0.0.0/4")}
+var nobodys = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("127.0.0.0/8"),
+	netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("224.0.0.0/4"), netip.MustParsePrefix("240.0.0.0/4")}
 
 func invalid(property, format string, args ...any) error {
 	return refuse(422, "invalid", fmt.Sprintf(format, args...), map[string]any{"property": property})
@@ -94,7 +109,8 @@ func (m *making) needs(property, id, plural string) (*world.Resource, error) {
 		return nil, invalid(property, "there is no %s %q in this region", kinds[plural].name, id)
 	}
 	if phase := x.PhaseAt(time.Now()); phase != world.Ready && phase != world.Changing {
-		return nil, refuse(409, "not-ready", fmt.Sprintf("the %s %s is %s", kinds[plural].name, id, phase), map[string]any{"property": property})
+		return nil, refuse(409, "not-ready", fmt.Sprintf("the %s %s is %s", kinds[plural].name, id, phase),
+			map[string]any{"property": property})
 	}
 	return x, nil
 }
@@ -127,7 +143,9 @@ func (m *making) network() error {
 	}
 	for _, o := range m.others("networks", func(*world.Resource) bool { return true }) {
 		if p, err := netip.ParsePrefix(fmt.Sprint(o.Properties["cidr"])); err == nil && p.Overlaps(at) {
-			return refuse(409, "overlap", fmt.Sprintf("%s overlaps %s of network %s", at, p, o.Label), map[string]any{"property": "cidr"})
+			return refuse(409, "overlap", fmt.Sprintf("%s overlaps %s of network %s", at, p, o.Label), map[string]any{
+				"property": "cidr",
+			})
 		}
 	}
 	return nil
@@ -157,9 +175,12 @@ func (m *making) subnet() error {
 	if err != nil || whole.Bits() > at.Bits() || !whole.Contains(at.Addr()) {
 		return invalid("cidr", "%s is not part of %s", at, whole)
 	}
-	for _, o := range m.others("subnets", func(o *world.Resource) bool { return o.Properties["network_id"] == network.ID }) {
+	for _, o := range m.others("subnets",
+		func(o *world.Resource) bool { return o.Properties["network_id"] == network.ID }) {
 		if p, err := netip.ParsePrefix(fmt.Sprint(o.Properties["cidr"])); err == nil && p.Overlaps(at) {
-			return refuse(409, "overlap", fmt.Sprintf("%s overlaps %s of subnet %s", at, p, o.Label), map[string]any{"property": "cidr"})
+			return refuse(409, "overlap", fmt.Sprintf("%s overlaps %s of subnet %s", at, p, o.Label), map[string]any{
+				"property": "cidr",
+			})
 		}
 	}
 	m.x.Attributes["router"] = at.Addr().Next().String()
@@ -258,7 +279,8 @@ func (m *making) instance() error {
 
 // encryption checks that a region encrypts what is to be encrypted.
 func (m *making) encryption() error {
-	if encrypted, _ := m.x.Properties["encrypted"].(bool); encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
+	encrypted, _ := m.x.Properties["encrypted"].(bool)
+	if encrypted && !m.cloud.market.Has(m.x.Region, "disk-encryption") {
 		return invalid("encrypted", "region %s encrypts no disks", m.x.Region)
 	}
 	return nil
@@ -278,7 +300,8 @@ func (m *making) apart(what string) (subnets []*world.Resource, err error) {
 		if len(subnets) > 0 && subnets[0].Properties["network_id"] != subnet.Properties["network_id"] {
 			return nil, invalid(fmt.Sprintf("subnet_ids[%d]", i), "the subnets are of one network")
 		}
-		if slices.ContainsFunc(subnets, func(o *world.Resource) bool { return o.Properties["zone"] == subnet.Properties["zone"] }) {
+		if slices.ContainsFunc(subnets,
+			func(o *world.Resource) bool { return o.Properties["zone"] == subnet.Properties["zone"] }) {
 			return nil, invalid("subnet_ids", "the subnets are in different zones, each one's own")
 		}
 		subnets = append(subnets, subnet)
@@ -319,10 +342,13 @@ func (m *making) belongings() error {
 func (m *making) machine() error {
 	size, ok := m.cloud.market.Size(m.x.Region, m.text("size"))
 	if !ok || size.Withdrawn || !slices.Contains(size.Zones, m.text("zone")) {
-		return refuse(422, "not-sold", fmt.Sprintf("zone %s does not sell size %q", m.text("zone"), m.text("size")), map[string]any{"property": "size"})
+		return refuse(422, "not-sold", fmt.Sprintf("zone %s does not sell size %q", m.text("zone"), m.text("size")),
+			map[string]any{"property": "size"})
 	}
 	if f, hit := m.tx.Planned("zone-down", m.x.Account, "", m.text("zone")); hit && f.Label == m.text("zone") {
-		return refuse(409, "capacity", "zone "+f.Label+" is down", map[string]any{"zones": slices.DeleteFunc(slices.Clone(size.Zones), func(z string) bool { return z == f.Label })})
+		return refuse(409, "capacity", "zone "+f.Label+" is down", map[string]any{
+			"zones": slices.DeleteFunc(slices.Clone(size.Zones), func(z string) bool { return z == f.Label }),
+		})
 	}
 	if _, hit := m.tx.Planned("capacity", m.x.Account, "instances", m.x.Label+" "+m.text("zone")); hit {
 		var others []string
@@ -331,23 +357,30 @@ func (m *making) machine() error {
 				others = append(others, z)
 			}
 		}
-		return refuse(409, "capacity", fmt.Sprintf("zone %s has no %s left", m.text("zone"), size.Name), map[string]any{"zones": others})
+		return refuse(409, "capacity", fmt.Sprintf("zone %s has no %s left", m.text("zone"), size.Name), map[string]any{
+			"zones": others,
+		})
 	}
 	image, ok := m.cloud.market.Image(m.text("image"))
 	licence := m.text("licence")
 	switch {
 	case size.Host && m.text("host_id") == "":
-		return refuse(422, "needs-host", "size "+size.Name+" stands on a dedicated host only", map[string]any{"property": "size"})
+		return refuse(422, "needs-host", "size "+size.Name+" stands on a dedicated host only", map[string]any{
+			"property": "size",
+		})
 	case !ok:
 		return invalid("image", "there is no image %q", m.text("image"))
 	case image.Architecture != size.Architecture:
-		return invalid("image", "image %s is for %s and size %s is %s", image.Name, image.Architecture, size.Name, size.Architecture)
+		return invalid("image", "image %s is for %s and size %s is %s", image.Name, image.Architecture, size.Name,
+			size.Architecture)
 	case bytesOf(image.MinMemory) > size.GiB<<30:
 		return invalid("size", "image %s needs %s of memory", image.Name, image.MinMemory)
-	case licence != "" && !slices.ContainsFunc(image.Licences, func(l market.Licence) bool { return l.Name == licence }):
+	case licence != "" && !slices.ContainsFunc(image.Licences,
+		func(l market.Licence) bool { return l.Name == licence }):
 		return invalid("licence", "image %s has no licence %q", image.Name, licence)
 	case image.Terms.Name != "" && m.tx.Fact(acceptance(m.x.Account, image.Terms.Name)) != true:
-		return refuse(403, "terms", "the terms "+image.Terms.Name+" of image "+image.Name+" are not accepted", map[string]any{"property": "image", "terms": image.Terms.Name})
+		return refuse(403, "terms", "the terms "+image.Terms.Name+" of image "+image.Name+" are not accepted",
+			map[string]any{"property": "image", "terms": image.Terms.Name})
 	}
 	m.x.Attributes["vcpus"], m.x.Attributes["memory_gib"], m.x.Attributes["zone"] = size.VCPUs, size.GiB, m.text("zone")
 	return nil
@@ -361,7 +394,8 @@ func (m *making) attach() error {
 		if at := str(d["mount"]); at != "" {
 			clean := path.Clean(at)
 			if !path.IsAbs(at) || clean == "/" || mounts[clean] {
-				return invalid(fmt.Sprintf("disks[%d].mount", i), "no disk can be mounted at %q: it is no path of its own from the root", at)
+				return invalid(fmt.Sprintf("disks[%d].mount", i),
+					"no disk can be mounted at %q: it is no path of its own from the root", at)
 			}
 			mounts[clean] = true
 		}

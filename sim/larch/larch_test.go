@@ -33,7 +33,11 @@ func open(t *testing.T, dir string, pace float64) *client {
 	c := &client{t: t, cloud: cloud}
 	http.DefaultClient.CloseIdleConnections() // to a simulator that may have been there before
 	a := cloud.Accounts[0]
-	res, err := http.PostForm(cloud.Place.Larch+"/sign-in/token", url.Values{"grant_type": {"client_credentials"}, "client_id": {a.ClientID}, "client_secret": {a.ClientSecret}})
+	res, err := http.PostForm(cloud.Place.Larch+"/sign-in/token", url.Values{
+		"grant_type":    {"client_credentials"},
+		"client_id":     {a.ClientID},
+		"client_secret": {a.ClientSecret},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -79,7 +83,11 @@ type props = map[string]any
 
 func (c *client) make(path, label string, p props) (id string) {
 	c.t.Helper()
-	status, out, _ := c.call("PUT", "regions/north-fell/"+path, props{"label": label, "properties": p, "tags": props{"test": label}})
+	status, out, _ := c.call("PUT", "regions/north-fell/"+path, props{
+		"label":      label,
+		"properties": p,
+		"tags":       props{"test": label},
+	})
 	if status != 202 {
 		c.t.Fatalf("%s: %d %v", path, status, out)
 	}
@@ -109,9 +117,16 @@ func TestItRefusesWhatRealCloudsRefuse(t *testing.T) {
 	t.Parallel()
 	c := setup(t, 1000)
 	network := c.make("networks/net-one", "one", props{"cidr": "10.1.0.0/16"})
-	subnet := c.make("subnets/sub-one", "one", props{"network_id": network, "cidr": "10.1.0.0/24", "zone": "north-fell-b"})
+	subnet := c.make("subnets/sub-one", "one", props{
+		"network_id": network,
+		"cidr":       "10.1.0.0/24",
+		"zone":       "north-fell-b",
+	})
 	disk := c.make("disks/dsk-one", "one", props{"gib": 20, "class": "solid", "zone": "north-fell-a"})
-	c.make("keys/key-one", "one", props{"public_key": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIH3vDlXvW1kTjJ0mJqQ2eV6f3v6r9Ztq0ZqzB1m0c1xY duty@saltmere.example"})
+	c.make("keys/key-one", "one", props{
+		"public_key": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIH3vDlXvW1kTjJ0mJqQ2eV6f3v6r9Ztq0ZqzB1m0c1xY " +
+			"duty@saltmere.example",
+	})
 	machine := func(change props) props {
 		p := props{"size": "plain-2", "image": "debian-12", "subnet_id": subnet}
 		for k, v := range change {
@@ -128,28 +143,49 @@ func TestItRefusesWhatRealCloudsRefuse(t *testing.T) {
 		{"a range that overlaps", "PUT", "networks/net-two", props{"cidr": "10.1.128.0/20"}, 409, "overlap", "cidr"},
 		{"a range with host bits", "PUT", "networks/net-two", props{"cidr": "10.2.0.1/16"}, 422, "invalid", "cidr"},
 		{"a name too short", "PUT", "networks/n", props{"cidr": "10.2.0.0/16"}, 422, "invalid", "name"},
-		{"an unknown property", "PUT", "networks/net-two", props{"cidr": "10.2.0.0/16", "colour": "red"}, 422, "invalid", "colour"},
+		{"an unknown property", "PUT", "networks/net-two", props{"cidr": "10.2.0.0/16", "colour": "red"}, 422,
+			"invalid", "colour"},
 		{"an unknown kind", "PUT", "clouds/net-two", props{}, 404, "no-kind", ""},
-		{"the same name for another body", "PUT", "networks/net-one", props{"cidr": "10.9.0.0/16"}, 409, "conflict", ""},
-		{"a subnet outside its network", "PUT", "subnets/sub-two", props{"network_id": network, "cidr": "10.2.0.0/24"}, 422, "invalid", "cidr"},
-		{"a subnet on another", "PUT", "subnets/sub-two", props{"network_id": network, "cidr": "10.1.0.0/25"}, 409, "overlap", "cidr"},
-		{"a subnet in no zone", "PUT", "subnets/sub-two", props{"network_id": network, "cidr": "10.1.1.0/24", "zone": "moon-a"}, 422, "invalid", "zone"},
-		{"a subnet of no network", "PUT", "subnets/sub-two", props{"network_id": "net-none", "cidr": "10.1.1.0/24"}, 422, "invalid", "network_id"},
-		{"a rule without a range", "PUT", "firewalls/fw-one", props{"network_id": network, "inbound": []any{props{"source": "all", "port": 22}}}, 422, "invalid", "inbound[0].source"},
-		{"a rule for no port", "PUT", "firewalls/fw-one", props{"network_id": network, "inbound": []any{props{"source": "10.0.0.0/8", "port": 70000}}}, 422, "invalid", "inbound[0].port"},
+		{"the same name for another body", "PUT", "networks/net-one", props{"cidr": "10.9.0.0/16"}, 409, "conflict",
+			""},
+		{"a subnet outside its network", "PUT", "subnets/sub-two", props{"network_id": network, "cidr": "10.2.0.0/24"},
+			422, "invalid", "cidr"},
+		{"a subnet on another", "PUT", "subnets/sub-two", props{"network_id": network, "cidr": "10.1.0.0/25"}, 409,
+			"overlap", "cidr"},
+		{"a subnet in no zone", "PUT", "subnets/sub-two",
+			props{"network_id": network, "cidr": "10.1.1.0/24", "zone": "moon-a"}, 422, "invalid", "zone"},
+		{"a subnet of no network", "PUT", "subnets/sub-two", props{"network_id": "net-none", "cidr": "10.1.1.0/24"},
+			422, "invalid", "network_id"},
+		{"a rule without a range", "PUT", "firewalls/fw-one",
+			props{"network_id": network, "inbound": []any{props{"source": "all", "port": 22}}}, 422, "invalid",
+			"inbound[0].source"},
+		{"a rule for no port", "PUT", "firewalls/fw-one",
+			props{"network_id": network, "inbound": []any{props{"source": "10.0.0.0/8", "port": 70000}}}, 422,
+			"invalid", "inbound[0].port"},
 		{"a key that is none", "PUT", "keys/key-two", props{"public_key": "hello"}, 422, "invalid", "public_key"},
 		{"an empty secret", "PUT", "secrets/sec-one", props{}, 422, "invalid", "value"},
-		{"a disk class that is not sold", "PUT", "disks/dsk-two", props{"gib": 20, "class": "golden"}, 422, "invalid", "class"},
-		{"a disk too small for its class", "PUT", "disks/dsk-two", props{"gib": 20, "class": "cold"}, 422, "invalid", "gib"},
-		{"a disk class of another zone", "PUT", "disks/dsk-two", props{"gib": 60, "class": "local", "zone": "north-fell-c"}, 422, "invalid", "zone"},
-		{"a size the zone does not sell", "PUT", "instances/vm-two", machine(props{"size": "vast-64"}), 422, "not-sold", "size"},
-		{"a size no longer sold", "PUT", "instances/vm-two", machine(props{"size": "plain-48"}), 422, "not-sold", "size"},
-		{"an image of another architecture", "PUT", "instances/vm-two", machine(props{"image": "debian-12-arm"}), 422, "invalid", "image"},
-		{"an image too large for the size", "PUT", "instances/vm-two", machine(props{"size": "plain-1", "image": "tide-archive-2"}), 422, "invalid", "size"},
-		{"a zone other than the subnet's", "PUT", "instances/vm-two", machine(props{"zone": "north-fell-a"}), 422, "invalid", "zone"},
-		{"a disk of another zone", "PUT", "instances/vm-two", machine(props{"disks": []any{props{"disk_id": disk}}}), 422, "invalid", "disks[0]"},
-		{"no such firewall", "PUT", "instances/vm-two", machine(props{"firewall_ids": []any{"fw-none"}}), 422, "invalid", "firewall_ids"},
-		{"user data that is no cloud-config", "PUT", "instances/vm-two", machine(props{"user_data": "aGVsbG8="}), 422, "invalid", "user_data"},
+		{"a disk class that is not sold", "PUT", "disks/dsk-two", props{"gib": 20, "class": "golden"}, 422, "invalid",
+			"class"},
+		{"a disk too small for its class", "PUT", "disks/dsk-two", props{"gib": 20, "class": "cold"}, 422, "invalid",
+			"gib"},
+		{"a disk class of another zone", "PUT", "disks/dsk-two",
+			props{"gib": 60, "class": "local", "zone": "north-fell-c"}, 422, "invalid", "zone"},
+		{"a size the zone does not sell", "PUT", "instances/vm-two", machine(props{"size": "vast-64"}), 422, "not-sold",
+			"size"},
+		{"a size no longer sold", "PUT", "instances/vm-two", machine(props{"size": "plain-48"}), 422, "not-sold",
+			"size"},
+		{"an image of another architecture", "PUT", "instances/vm-two", machine(props{"image": "debian-12-arm"}), 422,
+			"invalid", "image"},
+		{"an image too large for the size", "PUT", "instances/vm-two",
+			machine(props{"size": "plain-1", "image": "tide-archive-2"}), 422, "invalid", "size"},
+		{"a zone other than the subnet's", "PUT", "instances/vm-two", machine(props{"zone": "north-fell-a"}), 422,
+			"invalid", "zone"},
+		{"a disk of another zone", "PUT", "instances/vm-two", machine(props{"disks": []any{props{"disk_id": disk}}}),
+			422, "invalid", "disks[0]"},
+		{"no such firewall", "PUT", "instances/vm-two", machine(props{"firewall_ids": []any{"fw-none"}}), 422,
+			"invalid", "firewall_ids"},
+		{"user data that is no cloud-config", "PUT", "instances/vm-two", machine(props{"user_data": "aGVsbG8="}), 422,
+			"invalid", "user_data"},
 		{"more than the quota", "PUT", "instances/vm-two", machine(props{"size": "plain-64"}), 202, "", ""},
 		{"and then even more", "PUT", "instances/vm-three", machine(props{"size": "plain-64"}), 403, "quota", ""},
 		{"a range that is fixed", "PATCH", "networks/net-one", props{"cidr": "10.3.0.0/16"}, 422, "fixed", "cidr"},
@@ -176,20 +212,28 @@ func TestItRefusesWhatRealCloudsRefuse(t *testing.T) {
 func TestAPrerequisiteThatIsNotReadyIsRefused(t *testing.T) {
 	t.Parallel()
 	c := setup(t, 4) // a network takes a second
-	_, out, _ := c.call("PUT", "regions/north-fell/networks/net-slow", props{"label": "slow", "properties": props{"cidr": "10.1.0.0/16"}})
+	_, out, _ := c.call("PUT", "regions/north-fell/networks/net-slow", props{
+		"label":      "slow",
+		"properties": props{"cidr": "10.1.0.0/16"},
+	})
 	network := out["resource"].(map[string]any)
 	if network["phase"] != "making" || network["ready_in"] == nil {
 		t.Errorf("a network just asked for is %v", network)
 	}
-	status, out, _ := c.call("PUT", "regions/north-fell/subnets/sub-slow", props{"label": "s", "properties": props{"network_id": network["id"], "cidr": "10.1.0.0/24"}})
+	status, out, _ := c.call("PUT", "regions/north-fell/subnets/sub-slow", props{
+		"label":      "s",
+		"properties": props{"network_id": network["id"], "cidr": "10.1.0.0/24"},
+	})
 	if status != 409 || out["type"] != "urn:larch:not-ready" {
 		t.Errorf("a subnet before its network: %d %v", status, out)
 	}
-	if _, op, _ := c.call("GET", "regions/north-fell/operations/create."+network["id"].(string), nil); op["state"] != "going" {
+	_, op, _ := c.call("GET", "regions/north-fell/operations/create."+network["id"].(string), nil)
+	if op["state"] != "going" {
 		t.Errorf("its operation is %v", op)
 	}
 	c.ready("networks/net-slow")
-	if _, op, _ := c.call("GET", "regions/north-fell/operations/create."+network["id"].(string), nil); op["state"] != "done" {
+	_, op, _ = c.call("GET", "regions/north-fell/operations/create."+network["id"].(string), nil)
+	if op["state"] != "done" {
 		t.Errorf("then its operation is %v", op)
 	}
 }
@@ -218,7 +262,10 @@ func TestFaultsStrikeAsPlanned(t *testing.T) {
 		res.Body.Close()
 	}
 	make := func(name, cidr string) (int, map[string]any, http.Header) {
-		return c.call("PUT", "regions/north-fell/networks/"+name, props{"label": name, "properties": props{"cidr": cidr}})
+		return c.call("PUT", "regions/north-fell/networks/"+name, props{
+			"label":      name,
+			"properties": props{"cidr": cidr},
+		})
 	}
 	plan(world.Fault{Kind: "throttle", On: "networks", Count: 1, Seconds: 3})
 	if status, _, h := make("net-one", "10.1.0.0/16"); status != 429 || h.Get("Retry-After") != "3" {
@@ -238,7 +285,8 @@ func TestFaultsStrikeAsPlanned(t *testing.T) {
 	plan(world.Fault{Kind: "late-failure", On: "networks", Label: "doomed", Count: 1})
 	make("net-doomed", "10.2.0.0/16")
 	time.Sleep(30 * time.Millisecond)
-	if _, out, _ := c.call("GET", "regions/north-fell/networks/net-doomed", nil); out["phase"] != "broken" || out["why"] == nil {
+	_, out, _ := c.call("GET", "regions/north-fell/networks/net-doomed", nil)
+	if out["phase"] != "broken" || out["why"] == nil {
 		t.Errorf("late failure: %v", out)
 	}
 	plan(world.Fault{Kind: "stuck", On: "networks", Count: 1})
@@ -247,7 +295,8 @@ func TestFaultsStrikeAsPlanned(t *testing.T) {
 	if _, out, _ := c.call("GET", "regions/north-fell/networks/net-stuck", nil); out["phase"] != "making" {
 		t.Errorf("stuck: %v", out["phase"])
 	}
-	if res, err := http.Post(c.cloud.Place.Admin+"/faults", "application/json", strings.NewReader(`{"kind":"hurricane"}`)); err != nil || res.StatusCode != 400 {
+	res, err := http.Post(c.cloud.Place.Admin+"/faults", "application/json", strings.NewReader(`{"kind":"hurricane"}`))
+	if err != nil || res.StatusCode != 400 {
 		t.Errorf("a fault that is none: %v", err)
 	}
 	ledger := c.ledger()
@@ -280,8 +329,18 @@ func TestStateSurvivesARestart(t *testing.T) {
 	c := open(t, dir, 300)
 	network := c.make("networks/net-one", "one", props{"cidr": "10.1.0.0/16"})
 	subnet := c.make("subnets/sub-one", "one", props{"network_id": network, "cidr": "10.1.0.0/24"})
-	rules := c.make("firewalls/fw-one", "one", props{"network_id": network, "inbound": []any{props{"source": "127.0.0.0/8", "port": 80}}})
-	c.make("instances/vm-one", "one", props{"size": "plain-1", "image": "debian-12", "subnet_id": subnet, "public": true, "firewall_ids": []any{rules}, "user_data": cloudConfig("packages: [nginx]\n")})
+	rules := c.make("firewalls/fw-one", "one", props{
+		"network_id": network,
+		"inbound":    []any{props{"source": "127.0.0.0/8", "port": 80}},
+	})
+	c.make("instances/vm-one", "one", props{
+		"size":         "plain-1",
+		"image":        "debian-12",
+		"subnet_id":    subnet,
+		"public":       true,
+		"firewall_ids": []any{rules},
+		"user_data":    cloudConfig("packages: [nginx]\n"),
+	})
 	before := c.ready("instances/vm-one")
 	larch := c.cloud.Place.Larch
 	if err := c.cloud.Close(); err != nil {
@@ -319,8 +378,18 @@ func TestAFirewallReallyCloses(t *testing.T) {
 	c := setup(t, 600)
 	network := c.make("networks/net-one", "one", props{"cidr": "10.1.0.0/16"})
 	subnet := c.make("subnets/sub-one", "one", props{"network_id": network, "cidr": "10.1.0.0/24"})
-	rules := c.make("firewalls/fw-one", "one", props{"network_id": network, "inbound": []any{props{"source": "127.0.0.9/32", "port": 80}}})
-	c.make("instances/vm-one", "one", props{"size": "plain-1", "image": "debian-12", "subnet_id": subnet, "public": true, "firewall_ids": []any{rules}, "user_data": cloudConfig("packages: [nginx]\n")})
+	rules := c.make("firewalls/fw-one", "one", props{
+		"network_id": network,
+		"inbound":    []any{props{"source": "127.0.0.9/32", "port": 80}},
+	})
+	c.make("instances/vm-one", "one", props{
+		"size":         "plain-1",
+		"image":        "debian-12",
+		"subnet_id":    subnet,
+		"public":       true,
+		"firewall_ids": []any{rules},
+		"user_data":    cloudConfig("packages: [nginx]\n"),
+	})
 	at := c.ready("instances/vm-one")["reach"].(map[string]any)["80"].(string)
 	dial := func(from string) error {
 		d := net.Dialer{Timeout: 400 * time.Millisecond, LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}
@@ -336,7 +405,8 @@ func TestAFirewallReallyCloses(t *testing.T) {
 	}
 	until := func(what string, holds func() bool) {
 		t.Helper()
-		for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(20 *
+			time.Millisecond) {
 			if holds() {
 				return
 			}
@@ -351,7 +421,9 @@ func TestAFirewallReallyCloses(t *testing.T) {
 	if err := dial("127.0.0.1"); err == nil || !strings.Contains(err.Error(), want) {
 		t.Errorf("a source that no rule allows: %v, want a %s", err, want)
 	}
-	status, out, _ := c.call("PATCH", "regions/north-fell/firewalls/fw-one", props{"properties": props{"inbound": []any{props{"source": "127.0.0.1/32", "port": 80}}}})
+	status, out, _ := c.call("PATCH", "regions/north-fell/firewalls/fw-one", props{
+		"properties": props{"inbound": []any{props{"source": "127.0.0.1/32", "port": 80}}},
+	})
 	if status != 202 {
 		t.Fatal(status, out)
 	}
@@ -399,10 +471,20 @@ func TestWhatTurnsBadAfterwards(t *testing.T) {
 	lift := func() { admin("DELETE", "/faults", nil) }
 	network := c.make("networks/us-net", "net", props{"cidr": "10.1.0.0/16"})
 	lan := c.make("subnets/us-lan", "lan", props{"network_id": network, "cidr": "10.1.0.0/24"})
-	rules := c.make("firewalls/us-fw", "rules", props{"network_id": network, "inbound": []any{props{"source": "127.0.0.0/8", "port": 80}}})
+	rules := c.make("firewalls/us-fw", "rules", props{
+		"network_id": network,
+		"inbound":    []any{props{"source": "127.0.0.0/8", "port": 80}},
+	})
 	disk := c.make("disks/us-disk", "data", props{"gib": 20, "class": "solid"})
-	c.make("instances/us-vm", "host", props{"size": "plain-1", "image": "debian-12", "subnet_id": lan, "public": true, "firewall_ids": []any{rules},
-		"disks": []any{props{"disk_id": disk, "mount": "/data"}}, "user_data": cloudConfig("packages: [nginx]\n")})
+	c.make("instances/us-vm", "host", props{
+		"size":         "plain-1",
+		"image":        "debian-12",
+		"subnet_id":    lan,
+		"public":       true,
+		"firewall_ids": []any{rules},
+		"disks":        []any{props{"disk_id": disk, "mount": "/data"}},
+		"user_data":    cloudConfig("packages: [nginx]\n"),
+	})
 	at := c.ready("instances/us-vm")["reach"].(map[string]any)["80"].(string)
 	answers := func(want bool, about string) {
 		t.Helper()
@@ -420,7 +502,11 @@ func TestWhatTurnsBadAfterwards(t *testing.T) {
 		}
 	}
 	answers(true, "well")
-	for _, f := range []world.Fault{{Kind: "guest-dead", Label: "host", Count: -1}, {Kind: "zone-down", Label: "north-fell-a", Count: -1}, {Kind: "turns-back", Label: "host", Count: -1}} {
+	for _, f := range []world.Fault{
+		{Kind: "guest-dead", Label: "host", Count: -1},
+		{Kind: "zone-down", Label: "north-fell-a", Count: -1},
+		{Kind: "turns-back", Label: "host", Count: -1},
+	} {
 		admin("POST", "/faults", f)
 		answers(false, f.Kind)
 		lift()
@@ -436,7 +522,11 @@ func TestWhatTurnsBadAfterwards(t *testing.T) {
 	}
 	lift()
 	admin("POST", "/faults", world.Fault{Kind: "late-visibility", On: "disks", Count: 1, Seconds: 1})
-	if status, _, _ := c.call("PUT", "regions/north-fell/disks/us-late", props{"label": "late", "properties": props{"gib": 20, "class": "solid"}}); status != 202 {
+	status, _, _ := c.call("PUT", "regions/north-fell/disks/us-late", props{
+		"label":      "late",
+		"properties": props{"gib": 20, "class": "solid"},
+	})
+	if status != 202 {
 		t.Fatal(status)
 	}
 	if status, _, _ := c.call("GET", "regions/north-fell/disks/us-late", nil); status != 404 {
@@ -446,7 +536,8 @@ func TestWhatTurnsBadAfterwards(t *testing.T) {
 	if status := admin("DELETE", "/resources/data", nil); status != http.StatusConflict {
 		t.Errorf("deleting by hand what is in use answers %d", status)
 	}
-	if status := admin("PATCH", "/resources/rules", props{"inbound": []any{props{"source": "x", "port": 80}}}); status != http.StatusConflict {
+	status = admin("PATCH", "/resources/rules", props{"inbound": []any{props{"source": "x", "port": 80}}})
+	if status != http.StatusConflict {
 		t.Errorf("a change by hand that breaks the rules answers %d", status)
 	}
 	admin("PATCH", "/resources/rules", props{"inbound": []any{}})
@@ -484,7 +575,8 @@ func TestAStaleReadTellsWhatWasAMomentAgo(t *testing.T) {
 	if g := gib(); g != 20.0 {
 		t.Errorf("a disk of yesterday is told as %v", g)
 	}
-	if status, _, _ := c.call("PATCH", "regions/north-fell/disks/us-disk", props{"properties": props{"gib": 30}}); status != 202 {
+	status, _, _ := c.call("PATCH", "regions/north-fell/disks/us-disk", props{"properties": props{"gib": 30}})
+	if status != 202 {
 		t.Fatal(status)
 	}
 	if old, now := gib(), gib(); old != 20.0 || now != 30.0 {

@@ -21,7 +21,12 @@ func (c *Cloud) limits(tx *world.Tx, account string) map[string]market.Limit {
 	if out == nil {
 		out = map[string]market.Limit{}
 	}
-	out["roles.grants.may"] = market.Limit{Least: 1, Most: out["roles.grants.may"].Most, Pattern: rightPattern(), Says: "a kind of resource and read, make, write, change, remove or *, such as disk.read or instance.*"}
+	out["roles.grants.may"] = market.Limit{
+		Least:   1,
+		Most:    out["roles.grants.may"].Most,
+		Pattern: rightPattern(),
+		Says:    "a kind of resource and read, make, write, change, remove or *, such as disk.read or instance.*",
+	}
 	for name, l := range out {
 		if f, hit := tx.Planned("limit", account, name, "least"); hit {
 			l.Least = f.Value
@@ -82,7 +87,8 @@ func held(l market.Limit, at string, fields []string, v any) error {
 	switch {
 	case isList && l.Pattern != "":
 		for i, item := range items {
-			if err := held(market.Limit{Pattern: l.Pattern, Says: l.Says}, fmt.Sprintf("%s[%d]", at, i), nil, item); err != nil {
+			err := held(market.Limit{Pattern: l.Pattern, Says: l.Says}, fmt.Sprintf("%s[%d]", at, i), nil, item)
+			if err != nil {
 				return err
 			}
 		}

@@ -29,8 +29,13 @@ func (c *Cloud) makeBy(maker *world.Resource, machines int) error {
 		})
 		for n := len(have) + 1; n <= machines; n++ {
 			name := fmt.Sprintf("%s-made-%d", maker.Name, n)
-			properties := map[string]any{"size": "plain-1", "image": "debian-12", "subnet_id": maker.Properties["subnet_id"]}
-			x, err := c.machineBy(tx, maker, name, fmt.Sprintf("%s-gauge-%d", maker.Label, n), madeBy, properties, time.Now())
+			properties := map[string]any{
+				"size":      "plain-1",
+				"image":     "debian-12",
+				"subnet_id": maker.Properties["subnet_id"],
+			}
+			x, err := c.machineBy(tx, maker, name, fmt.Sprintf("%s-gauge-%d", maker.Label, n), madeBy, properties,
+				time.Now())
 			if err != nil {
 				return err
 			}
@@ -47,9 +52,23 @@ func (c *Cloud) makeBy(maker *world.Resource, machines int) error {
 
 // machineBy makes a machine that another resource makes by itself, with its id under a tag.
 // Who makes it puts it into the world.
-func (c *Cloud) machineBy(tx *world.Tx, maker *world.Resource, name, label, tag string, properties map[string]any, at time.Time) (*world.Resource, error) {
-	x := &world.Resource{Account: maker.Account, Region: maker.Region, Kind: "instances", Name: name, ID: idOf(kinds["instances"], maker.Account, maker.Region, name), Label: label,
-		Properties: properties, Attributes: map[string]any{}, Tags: map[string]string{tag: maker.ID}, Generation: 1, MadeAt: at, MadeBy: maker.ID, Digest: tag}
+func (c *Cloud) machineBy(tx *world.Tx, maker *world.Resource, name, label, tag string, properties map[string]any,
+	at time.Time) (*world.Resource, error) {
+	x := &world.Resource{
+		Account:    maker.Account,
+		Region:     maker.Region,
+		Kind:       "instances",
+		Name:       name,
+		ID:         idOf(kinds["instances"], maker.Account, maker.Region, name),
+		Label:      label,
+		Properties: properties,
+		Attributes: map[string]any{},
+		Tags:       map[string]string{tag: maker.ID},
+		Generation: 1,
+		MadeAt:     at,
+		MadeBy:     maker.ID,
+		Digest:     tag,
+	}
 	m := &making{cloud: c, tx: tx, x: x}
 	if err := m.instance(); err != nil {
 		return nil, err
@@ -68,7 +87,8 @@ func (c *Cloud) may(tx *world.Tx, x *world.Resource, right string) bool {
 	if role == nil {
 		return false
 	}
-	if felt, err := time.Parse(time.RFC3339Nano, str(role.Attributes["felt_at"])); err != nil || time.Now().Before(felt) {
+	felt, err := time.Parse(time.RFC3339Nano, str(role.Attributes["felt_at"]))
+	if err != nil || time.Now().Before(felt) {
 		return false
 	}
 	grants, _ := role.Properties["grants"].([]any)

@@ -49,7 +49,8 @@ func (m *making) nameRecord() error {
 		return invalid("values", "a name is an alias of one other")
 	}
 	for _, v := range values {
-		if rr, err := record(full, kind, str(v), 300); err != nil || rr == nil || kind == "CNAME" && net.ParseIP(str(v)) != nil {
+		rr, err := record(full, kind, str(v), 300)
+		if err != nil || rr == nil || kind == "CNAME" && net.ParseIP(str(v)) != nil {
 			return invalid("values", "%q is no value of a record of type %s", str(v), kind)
 		}
 	}
@@ -162,11 +163,13 @@ func (c *Cloud) resolve(account string, networks []string, name string) (out []s
 		for range 8 { // so many aliases, at most
 			alias := ""
 			for _, x := range tx.All(func(x *world.Resource) bool {
-				return x.Kind == "name-records" && str(x.Attributes["full_name"]) == name && x.PhaseAt(time.Now()) != world.Making
+				return x.Kind == "name-records" && str(x.Attributes["full_name"]) == name &&
+					x.PhaseAt(time.Now()) != world.Making
 			}) {
 				zone := tx.ByID(x.Account, str(x.Properties["zone_id"]))
 				within := zone != nil && str(zone.Properties["network_id"]) != ""
-				if zone == nil || within && (x.Account != account || !slices.Contains(networks, str(zone.Properties["network_id"]))) {
+				if zone == nil || within &&
+					(x.Account != account || !slices.Contains(networks, str(zone.Properties["network_id"]))) {
 					continue
 				}
 				values, _ := x.Properties["values"].([]any)
@@ -208,7 +211,9 @@ func (m *making) label() error {
 		return nil
 	}
 	if why := m.cloud.taken(m.tx, "addresses", m.x.Account, m.x.Region, label, m.x.ID); why != "" {
-		return refuse(409, "name-taken", fmt.Sprintf("the label %q is taken: %s", label, why), map[string]any{"property": "label"})
+		return refuse(409, "name-taken", fmt.Sprintf("the label %q is taken: %s", label, why), map[string]any{
+			"property": "label",
+		})
 	}
 	m.x.Attributes["public_name"] = label + "." + m.x.Region + ".larch.example"
 	return nil

@@ -13,7 +13,8 @@ func (m *making) host() error {
 	family := m.text("family")
 	kind, sold := m.cloud.market.Host(m.x.Region, family)
 	if !sold {
-		return refuse(422, "not-sold", fmt.Sprintf("region %s has no dedicated hosts of family %q", m.x.Region, family), map[string]any{"property": "family"})
+		return refuse(422, "not-sold", fmt.Sprintf("region %s has no dedicated hosts of family %q", m.x.Region, family),
+			map[string]any{"property": "family"})
 	}
 	if m.text("zone") == "" {
 		m.x.Properties["zone"] = kind.Zones[0]
@@ -38,7 +39,8 @@ func (m *making) onHost() error {
 	size, _ := m.cloud.market.Size(m.x.Region, m.text("size"))
 	family := str(host.Properties["family"])
 	if !strings.HasPrefix(size.Name, family+"-") {
-		return invalid("host_id", "host %s carries machines of family %s, and %s is none", host.Label, family, size.Name)
+		return invalid("host_id", "host %s carries machines of family %s, and %s is none", host.Label, family,
+			size.Name)
 	}
 	if host.Properties["zone"] != m.text("zone") {
 		return invalid("host_id", "the host is in zone %v", host.Properties["zone"])
@@ -49,7 +51,9 @@ func (m *making) onHost() error {
 		left -= s.VCPUs
 	}
 	if size.VCPUs > left {
-		return refuse(409, "no-room", fmt.Sprintf("host %s has room for %d processors, and %s has %d", host.Label, left, size.Name, size.VCPUs), map[string]any{"property": "host_id"})
+		return refuse(409, "no-room",
+			fmt.Sprintf("host %s has room for %d processors, and %s has %d", host.Label, left, size.Name, size.VCPUs),
+			map[string]any{"property": "host_id"})
 	}
 	return nil
 }

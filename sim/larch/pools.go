@@ -42,7 +42,8 @@ func (m *making) pool() error {
 		if err != nil {
 			return err
 		}
-		if first := m.tx.ByID(m.x.Account, str(subnets[0])); first.Properties["network_id"] != subnet.Properties["network_id"] {
+		first := m.tx.ByID(m.x.Account, str(subnets[0]))
+		if first.Properties["network_id"] != subnet.Properties["network_id"] {
 			return invalid(fmt.Sprintf("subnet_ids[%d]", i), "the subnets are of one network")
 		}
 		m.x.Properties["zone"] = cmp.Or(str(subnet.Properties["zone"]), m.cloud.market.Regions[m.x.Region].Zones[0])
@@ -63,7 +64,8 @@ func (m *making) pool() error {
 	m.cloud.pools.Store(true)
 	m.x.Attributes["edition"] = editionOf(m.x)
 	if !m.change {
-		m.x.Attributes["count"], m.x.Attributes["queued"], m.x.Attributes["done"], m.x.Attributes["addresses"] = 0, 0, 0, []any{}
+		m.x.Attributes["count"], m.x.Attributes["queued"], m.x.Attributes["done"], m.x.Attributes["addresses"] = 0, 0,
+			0, []any{}
 	}
 	return nil
 }
@@ -128,7 +130,8 @@ func (c *Cloud) tend() {
 // members are those of a pool that are not on their way out, oldest first.
 func members(tx *world.Tx, pool *world.Resource) []*world.Resource {
 	return tx.All(func(x *world.Resource) bool {
-		return x.Kind == "instances" && x.Account == pool.Account && x.Region == pool.Region && x.Tags[poolTag] == pool.ID && x.RemoveAt.IsZero()
+		return x.Kind == "instances" && x.Account == pool.Account && x.Region == pool.Region &&
+			x.Tags[poolTag] == pool.ID && x.RemoveAt.IsZero()
 	})
 }
 
@@ -179,8 +182,10 @@ func (c *Cloud) tendPool(tx *world.Tx, pool *world.Resource) (fresh []*world.Res
 	for len(have) > wanted {
 		drop(have[len(have)-1])
 	}
-	if number(pool.Attributes["count"]) != int64(len(ready)) || number(pool.Attributes["queued"]) != int64(queued) || number(pool.Attributes["done"]) != int64(done) || len(fresh)+len(gone) > 0 {
-		pool.Attributes["count"], pool.Attributes["addresses"], pool.Attributes["queued"], pool.Attributes["done"] = len(ready), ready, queued, done
+	if number(pool.Attributes["count"]) != int64(len(ready)) || number(pool.Attributes["queued"]) != int64(queued) ||
+		number(pool.Attributes["done"]) != int64(done) || len(fresh)+len(gone) > 0 {
+		pool.Attributes["count"], pool.Attributes["addresses"], pool.Attributes["queued"],
+			pool.Attributes["done"] = len(ready), ready, queued, done
 		tx.Put(pool)
 	}
 	return fresh, gone
@@ -238,7 +243,11 @@ func (c *Cloud) member(tx *world.Tx, pool *world.Resource, now time.Time) *world
 	pool.Attributes["made"] = n
 	name := fmt.Sprintf("%s-%d", pool.Name, n)
 	subnets, _ := pool.Properties["subnet_ids"].([]any)
-	properties := map[string]any{"size": pool.Properties["size"], "image": pool.Properties["image"], "subnet_id": subnets[int(n)%len(subnets)]}
+	properties := map[string]any{
+		"size":      pool.Properties["size"],
+		"image":     pool.Properties["image"],
+		"subnet_id": subnets[int(n)%len(subnets)],
+	}
 	for _, property := range []string{"key_id", "role_id", "firewall_ids", "user_data"} {
 		if v, there := pool.Properties[property]; there {
 			properties[property] = v
@@ -284,7 +293,8 @@ func (c *Cloud) submit(account, network string, jobs int) (pool string, err erro
 func (c *Cloud) queue(account, network string) (queued, done, members int64) {
 	c.world.Update(func(tx *world.Tx) error {
 		for _, x := range poolsOf(tx, account, network) {
-			queued, done, members = queued+max(number(x.Attributes["queued"]), 0), done+max(number(x.Attributes["done"]), 0), members+max(number(x.Attributes["count"]), 0)
+			queued, done, members = queued+max(number(x.Attributes["queued"]), 0),
+				done+max(number(x.Attributes["done"]), 0), members+max(number(x.Attributes["count"]), 0)
 		}
 		return nil
 	})

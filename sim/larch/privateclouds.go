@@ -35,7 +35,8 @@ func (m *making) privateCloud() error {
 	family := m.text("family")
 	kind, sold := m.cloud.market.Host(m.x.Region, family)
 	if !sold {
-		return refuse(422, "not-sold", fmt.Sprintf("region %s has no dedicated hosts of family %q", m.x.Region, family), map[string]any{"property": "family"})
+		return refuse(422, "not-sold", fmt.Sprintf("region %s has no dedicated hosts of family %q", m.x.Region, family),
+			map[string]any{"property": "family"})
 	}
 	if err := m.layout(kind.Zones); err != nil {
 		return err
@@ -75,7 +76,10 @@ func (m *making) ownRanges(network *world.Resource) error {
 		}
 		for _, h := range all {
 			if h.at.Overlaps(at) {
-				return refuse(409, "overlap", fmt.Sprintf("the range for %s, %s, overlaps %s of %s", purpose, at, h.at, h.who), map[string]any{"property": "ranges"})
+				return refuse(409, "overlap",
+					fmt.Sprintf("the range for %s, %s, overlaps %s of %s", purpose, at, h.at, h.who), map[string]any{
+						"property": "ranges",
+					})
 			}
 		}
 		all = append(all, held{at, purpose})
@@ -122,7 +126,8 @@ func (m *making) layout(zones []string) error {
 	case len(counts) == 1 && witnesses == 0 && counts[0] >= 3:
 	case len(counts) == 2 && witnesses == 1 && counts[0] == counts[1]:
 	default:
-		return invalid("layout", "three hosts or more stand in one zone, or as many in each of two zones with a witness in a third")
+		return invalid("layout",
+			"three hosts or more stand in one zone, or as many in each of two zones with a witness in a third")
 	}
 	return nil
 }
@@ -140,13 +145,20 @@ func (c *Cloud) openPrivateCloud(id, account string) {
 	}
 	listener := guest.NewListener(at, 443)
 	server := &http.Server{Handler: c.management(id, account), ReadHeaderTimeout: 10 * time.Second}
-	go server.Serve(tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate(x, at)}, MinVersion: tls.VersionTLS12}))
-	c.fabric.Offer(id, guest.Offer{Network: str(x.Properties["network_id"]), At: []netip.Addr{at}, Dial: func(_ netip.Addr, port int) (net.Conn, error) {
-		if port != 443 {
-			return nil, fmt.Errorf("connection refused")
-		}
-		return listener.Dial()
-	}})
+	go server.Serve(tls.NewListener(listener, &tls.Config{
+		Certificates: []tls.Certificate{certificate(x, at)},
+		MinVersion:   tls.VersionTLS12,
+	}))
+	c.fabric.Offer(id, guest.Offer{
+		Network: str(x.Properties["network_id"]),
+		At:      []netip.Addr{at},
+		Dial: func(_ netip.Addr, port int) (net.Conn, error) {
+			if port != 443 {
+				return nil, fmt.Errorf("connection refused")
+			}
+			return listener.Dial()
+		},
+	})
 }
 
 // management is the page of a private cloud: its administrator signs in.
@@ -162,12 +174,14 @@ func (c *Cloud) management(id, account string) http.Handler {
 		switch {
 		case x == nil:
 			w.WriteHeader(http.StatusServiceUnavailable)
-		case user != "admin" || subtle.ConstantTimeCompare([]byte(password), []byte(str(x.Properties["password"]))) != 1:
+		case user != "admin" || subtle.ConstantTimeCompare([]byte(password),
+			[]byte(str(x.Properties["password"]))) != 1:
 			w.Header().Set("WWW-Authenticate", `Basic realm="management"`)
 			w.WriteHeader(http.StatusUnauthorized)
 			fmt.Fprint(w, "<!doctype html><title>Management</title><p>sign in as the administrator")
 		default:
-			fmt.Fprintf(w, "<!doctype html><title>Management</title><h1>%s</h1><p>signed in as admin<p>%d hosts", html.EscapeString(x.Label), c.hostsIn(x))
+			fmt.Fprintf(w, "<!doctype html><title>Management</title><h1>%s</h1><p>signed in as admin<p>%d hosts",
+				html.EscapeString(x.Label), c.hostsIn(x))
 		}
 	})
 }

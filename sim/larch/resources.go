@@ -33,7 +33,9 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) error {
 	}
 	name, region, account := r.PathValue("name"), r.PathValue("region"), c.account(r)
 	if !namePattern.MatchString(name) {
-		return refuse(422, "invalid", "a name has 3 to 63 small letters, digits and hyphens", map[string]any{"property": "name"})
+		return refuse(422, "invalid", "a name has 3 to 63 small letters, digits and hyphens", map[string]any{
+			"property": "name",
+		})
 	}
 	var b body
 	if err := readJSON(r, &b); err != nil {
@@ -80,18 +82,33 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) error {
 
 func (c *Cloud) make(tx *world.Tx, k kind, account, region, name string, b body) (*world.Resource, error) {
 	if _, hit := tx.Planned("denied", account, k.plural, b.Label+" "+name); hit {
-		return nil, refuse(403, "denied", "the account may not make a "+k.name, map[string]any{"permission": k.plural + ".make"})
+		return nil, refuse(403, "denied", "the account may not make a "+k.name, map[string]any{
+			"permission": k.plural + ".make",
+		})
 	}
 	now := time.Now()
-	x := &world.Resource{Account: account, Region: region, Kind: k.plural, Name: name, ID: idOf(k, account, region, name), Label: b.Label,
-		Properties: b.Properties, Attributes: map[string]any{}, Tags: b.Tags, Generation: 1, MadeAt: now}
+	x := &world.Resource{
+		Account:    account,
+		Region:     region,
+		Kind:       k.plural,
+		Name:       name,
+		ID:         idOf(k, account, region, name),
+		Label:      b.Label,
+		Properties: b.Properties,
+		Attributes: map[string]any{},
+		Tags:       b.Tags,
+		Generation: 1,
+		MadeAt:     now,
+	}
 	if x.Properties == nil {
 		x.Properties = map[string]any{}
 	}
 	m := &making{cloud: c, tx: tx, x: x}
 	for key := range x.Properties {
 		if !slices.Contains(k.properties, key) {
-			return nil, refuse(422, "invalid", fmt.Sprintf("a %s has no property %s", k.name, key), map[string]any{"property": key})
+			return nil, refuse(422, "invalid", fmt.Sprintf("a %s has no property %s", k.name, key), map[string]any{
+				"property": key,
+			})
 		}
 	}
 	if err := m.bounded(x.Properties); err != nil {
@@ -184,7 +201,9 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 		if match := r.Header.Get("If-Match"); match != "" && match != fmt.Sprint(x.Generation) {
-			return refuse(412, "conflict", "the resource has changed since it was read", map[string]any{"generation": x.Generation})
+			return refuse(412, "conflict", "the resource has changed since it was read", map[string]any{
+				"generation": x.Generation,
+			})
 		}
 		now := time.Now()
 		if phase := x.PhaseAt(now); phase != world.Ready {
@@ -197,7 +216,9 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) error {
 		before, quotas := c.draws(x), c.quotas(tx, x.Account, x.Region)
 		for key, v := range b.Properties {
 			if !slices.Contains(k.changeable, key) {
-				return refuse(422, "fixed", fmt.Sprintf("%s of a %s cannot be changed", key, k.name), map[string]any{"property": key})
+				return refuse(422, "fixed", fmt.Sprintf("%s of a %s cannot be changed", key, k.name), map[string]any{
+					"property": key,
+				})
 			}
 			if key == "size" {
 				takes = c.market.Durations["resize"]
@@ -252,10 +273,13 @@ func (c *Cloud) remove(w http.ResponseWriter, r *http.Request) error {
 			return err
 		}
 		if match := r.Header.Get("If-Match"); match != "" && match != fmt.Sprint(x.Generation) {
-			return refuse(412, "conflict", "the resource has changed since it was read", map[string]any{"generation": x.Generation})
+			return refuse(412, "conflict", "the resource has changed since it was read", map[string]any{
+				"generation": x.Generation,
+			})
 		}
 		if users := usersOf(tx, x); len(users) > 0 {
-			return refuse(409, "in-use", fmt.Sprintf("the %s is used by %s", k.name, strings.Join(users, ", ")), map[string]any{"users": users})
+			return refuse(409, "in-use", fmt.Sprintf("the %s is used by %s", k.name, strings.Join(users, ", ")),
+				map[string]any{"users": users})
 		}
 		if x.RemoveAt.IsZero() {
 			x.RemoveAt = time.Now().Add(c.world.Takes(c.market.Durations["remove"], x.Label+"remove"))
@@ -298,7 +322,9 @@ func (c *Cloud) removed(x *world.Resource) {
 // usersOf lists the labels of what still refers to a resource.
 func usersOf(tx *world.Tx, x *world.Resource) []string {
 	var users []string
-	for _, other := range tx.All(func(o *world.Resource) bool { return o.Account == x.Account && o.Region == x.Region && o.ID != x.ID }) {
+	for _, other := range tx.All(func(o *world.Resource) bool {
+		return o.Account == x.Account && o.Region == x.Region && o.ID != x.ID
+	}) {
 		if refersTo(other.Properties, x.ID) {
 			users = append(users, other.Label)
 		}
@@ -364,7 +390,8 @@ func (c *Cloud) draws(x *world.Resource) map[string]int64 {
 		return map[string]int64{"hosts": 1}
 	case "instances":
 		out := map[string]int64{}
-		if s, ok := c.market.Size(x.Region, fmt.Sprint(x.Properties["size"])); ok && str(x.Properties["host_id"]) == "" { // else its host counts
+		s, ok := c.market.Size(x.Region, fmt.Sprint(x.Properties["size"]))
+		if ok && str(x.Properties["host_id"]) == "" { // else its host counts
 			out["vcpus"] = s.VCPUs
 			if s.Quota != "" {
 				out[s.Quota] = s.VCPUs
@@ -389,7 +416,10 @@ func within(quotas map[string]any, before, after map[string]int64) error {
 		more := n - before[name]
 		q, ok := quotas[name].(map[string]int64)
 		if short := q["used"] + more - q["limit"]; ok && more > 0 && short > 0 {
-			return refuse(403, "quota", fmt.Sprintf("the quota of %s does not suffice", name), map[string]any{"quota": name, "short": short})
+			return refuse(403, "quota", fmt.Sprintf("the quota of %s does not suffice", name), map[string]any{
+				"quota": name,
+				"short": short,
+			})
 		}
 	}
 	return nil

@@ -73,8 +73,21 @@ const (
 
 // New makes a cloud and boots the guests that were running. Calls is how many
 // an account may make in a second; 0 means 40.
-func New(w *world.World, m *market.Market, f *guest.Fabric, accounts []Account, databases *database.Servers, block string, calls float64) *Cloud {
-	c := &Cloud{world: w, market: m, fabric: f, accounts: accounts, block: block, rate: cmp.Or(calls, perSecond), tokens: map[string]token{}, limiters: map[string]*rate.Limiter{}, over: make(chan struct{}), databases: databases, opened: map[string]int{}}
+func New(w *world.World, m *market.Market, f *guest.Fabric, accounts []Account, databases *database.Servers,
+	block string, calls float64) *Cloud {
+	c := &Cloud{
+		world:     w,
+		market:    m,
+		fabric:    f,
+		accounts:  accounts,
+		block:     block,
+		rate:      cmp.Or(calls, perSecond),
+		tokens:    map[string]token{},
+		limiters:  map[string]*rate.Limiter{},
+		over:      make(chan struct{}),
+		databases: databases,
+		opened:    map[string]int{},
+	}
 	c.serveNames()
 	c.resume()
 	go c.tend()
@@ -211,7 +224,11 @@ func (c *Cloud) signIn(w http.ResponseWriter, r *http.Request) error {
 	c.mu.Lock()
 	c.tokens[value] = token{c.accounts[i], time.Now().Add(tokenLife)}
 	c.mu.Unlock()
-	return writeJSON(w, 200, map[string]any{"access_token": value, "token_type": "Bearer", "expires_in": int(tokenLife.Seconds())})
+	return writeJSON(w, 200, map[string]any{
+		"access_token": value,
+		"token_type":   "Bearer",
+		"expires_in":   int(tokenLife.Seconds()),
+	})
 }
 
 // ended reports whether an account's credentials have come to their end.
@@ -269,8 +286,14 @@ func (c *Cloud) signedIn(h handler) handler {
 
 func (c *Cloud) me(w http.ResponseWriter, r *http.Request) error {
 	a := c.account(r)
-	out := map[string]any{"account": a.Name, "roles": []string{"builder"}, "clock_rate": c.world.Pace(), "guest_range": "127.64.0.0/10", "name_server": c.nameServer,
-		"regions": slices.Sorted(maps.Keys(c.market.Regions))}
+	out := map[string]any{
+		"account":     a.Name,
+		"roles":       []string{"builder"},
+		"clock_rate":  c.world.Pace(),
+		"guest_range": "127.64.0.0/10",
+		"name_server": c.nameServer,
+		"regions":     slices.Sorted(maps.Keys(c.market.Regions)),
+	}
 	if !a.Ends.IsZero() {
 		out["credentials_end"] = a.Ends
 	}
@@ -296,16 +319,24 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 	region, account := r.PathValue("region"), c.account(r).Name
 	disks := []map[string]any{}
 	for _, d := range c.market.DiskTypes {
-		disks = append(disks, map[string]any{"class": d.Name, "about": d.About, "for": d.For, "gib_hour": d.GiBHour * c.market.Regions[region].Factor,
-			"min_gib": bytesOf(d.Min) >> 30, "max_gib": bytesOf(d.Max) >> 30, "zones": c.market.DiskZones(region, d),
-			"mbps": d.MBps, "mbps_tib": d.MBpsTiB, "mbps_most": d.MBpsMost, "ops": d.Ops, "ops_tib": d.OpsTiB, "ops_most": d.OpsMost})
+		disks = append(disks, map[string]any{"class": d.Name, "about": d.About, "for": d.For,
+			"gib_hour": d.GiBHour * c.market.Regions[region].Factor,
+			"min_gib":  bytesOf(d.Min) >> 30, "max_gib": bytesOf(d.Max) >> 30, "zones": c.market.DiskZones(region, d),
+			"mbps": d.MBps, "mbps_tib": d.MBpsTiB, "mbps_most": d.MBpsMost, "ops": d.Ops, "ops_tib": d.OpsTiB,
+			"ops_most": d.OpsMost})
 	}
 	images := []map[string]any{}
 	for _, i := range c.market.Images {
-		image := map[string]any{"name": i.Name, "system": i.System, "version": i.Version, "user": i.User, "architecture": i.Architecture,
-			"min_memory_gib": bytesOf(i.MinMemory) >> 30, "min_disk_gib": bytesOf(i.MinDisk) >> 30, "ends": i.Ends, "packages": i.Packages, "licences": licences(i)}
+		image := map[string]any{"name": i.Name, "system": i.System, "version": i.Version, "user": i.User,
+			"architecture":   i.Architecture,
+			"min_memory_gib": bytesOf(i.MinMemory) >> 30, "min_disk_gib": bytesOf(i.MinDisk) >> 30, "ends": i.Ends,
+			"packages": i.Packages, "licences": licences(i)}
 		if i.Terms.Name != "" {
-			image["terms"] = map[string]any{"name": i.Terms.Name, "text": i.Terms.Text, "accepted": c.world.Fact(acceptance(account, i.Terms.Name)) == true}
+			image["terms"] = map[string]any{
+				"name":     i.Terms.Name,
+				"text":     i.Terms.Text,
+				"accepted": c.world.Fact(acceptance(account, i.Terms.Name)) == true,
+			}
 		}
 		images = append(images, image)
 	}
@@ -331,8 +362,13 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
-	return writeJSON(w, 200, map[string]any{"seen_from": host, "currency": c.market.Currency, "address_hour": c.market.AddressHour, "zones": c.market.Regions[region].Zones,
-		"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "engines": c.market.Engines, "database_gib_hour": c.market.DatabaseGiBHour * c.market.Regions[region].Factor, "share_gib_hour": c.market.ShareGiBHour * c.market.Regions[region].Factor, "disk_classes": disks, "images": images, "features": features, "features_off": off, "quotas": quotas, "limits": limits})
+	return writeJSON(w, 200,
+		map[string]any{"seen_from": host, "currency": c.market.Currency, "address_hour": c.market.AddressHour,
+			"zones": c.market.Regions[region].Zones,
+			"sizes": c.market.Sizes(region), "hosts": c.market.Hosts(region), "engines": c.market.Engines,
+			"database_gib_hour": c.market.DatabaseGiBHour * c.market.Regions[region].Factor,
+			"share_gib_hour":    c.market.ShareGiBHour * c.market.Regions[region].Factor, "disk_classes": disks,
+			"images": images, "features": features, "features_off": off, "quotas": quotas, "limits": limits})
 }
 
 func licences(i market.Image) []map[string]any {
@@ -385,8 +421,10 @@ func (c *Cloud) list(w http.ResponseWriter, r *http.Request) error {
 	var all []*world.Resource
 	err := c.world.Update(func(tx *world.Tx) error {
 		all = tx.All(func(x *world.Resource) bool {
-			return x.Account == account && x.Region == region && !time.Now().Before(x.VisibleAt) && (!hasTag || x.Tags[tagName] == tagValue) && (kind == "" || x.Kind == kind) &&
-				(refers == nil || slices.ContainsFunc(refers, func(id string) bool { return refersTo(x.Properties, id) }))
+			return x.Account == account && x.Region == region && !time.Now().Before(x.VisibleAt) &&
+				(!hasTag || x.Tags[tagName] == tagValue) && (kind == "" || x.Kind == kind) &&
+				(refers == nil || slices.ContainsFunc(refers,
+					func(id string) bool { return refersTo(x.Properties, id) }))
 		})
 		return nil
 	})
@@ -426,7 +464,8 @@ func (c *Cloud) operation(w http.ResponseWriter, r *http.Request) error {
 	switch phase := x.PhaseAt(now); {
 	case phase == world.Broken:
 		out = map[string]any{"state": "failed", "why": x.Why}
-	case verb == "create" && phase != world.Making, verb == "change" && phase != world.Changing && phase != world.Making:
+	case verb == "create" && phase != world.Making,
+		verb == "change" && phase != world.Changing && phase != world.Making:
 		out = map[string]any{"state": "done"}
 	}
 	return writeJSON(w, 200, out)
@@ -451,7 +490,8 @@ func (c *Cloud) document(x *world.Resource) map[string]any {
 	if phase == world.Ready && c.failed(x) {
 		phase, why = world.Broken, "the disk failed"
 	}
-	doc := map[string]any{"name": x.Name, "id": x.ID, "kind": x.Kind, "label": x.Label, "phase": phase, "generation": x.Generation,
+	doc := map[string]any{"name": x.Name, "id": x.ID, "kind": x.Kind, "label": x.Label, "phase": phase,
+		"generation": x.Generation,
 		"properties": world.Shown(x.Properties), "attributes": attributes, "tags": x.Tags, "made_at": x.MadeAt,
 		"made_by": cmp.Or(x.MadeBy, "a client of the account")}
 	if why != "" && phase == world.Broken {

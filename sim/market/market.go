@@ -219,10 +219,25 @@ func (m *Market) Sizes(region string) []Size {
 			name := f.Name + "-" + strconv.FormatInt(v, 10)
 			per := func(each, most float64) float64 { return math.Round(min(each*float64(v), most)*10) / 10 }
 			hour := round(f.VCPUHour * float64(v) * r.Factor)
-			out = append(out, Size{Name: name, Family: f.About, Quota: m.FamilyQuotas[f.Name], Architecture: f.Architecture, Generation: f.Generation, Speed: f.Speed,
-				VCPUs: v, GiB: v * f.GiBPerVCPU, NetworkGbps: per(f.Network, f.NetworkMost), DiskMBps: per(f.Disk, f.DiskMost), DiskOps: per(f.Ops, f.OpsMost),
-				LocalGiB: v * f.Local, Host: f.Host, Hour: hour, Month: math.Round(hour*730.5*r.Month*100) / 100,
-				Zones: sold(r.Zones, f.OnlyIn, f.NotIn), Withdrawn: slices.Contains(m.Withdrawn, name)})
+			out = append(out, Size{
+				Name:         name,
+				Family:       f.About,
+				Quota:        m.FamilyQuotas[f.Name],
+				Architecture: f.Architecture,
+				Generation:   f.Generation,
+				Speed:        f.Speed,
+				VCPUs:        v,
+				GiB:          v * f.GiBPerVCPU,
+				NetworkGbps:  per(f.Network, f.NetworkMost),
+				DiskMBps:     per(f.Disk, f.DiskMost),
+				DiskOps:      per(f.Ops, f.OpsMost),
+				LocalGiB:     v * f.Local,
+				Host:         f.Host,
+				Hour:         hour,
+				Month:        math.Round(hour*730.5*r.Month*100) / 100,
+				Zones:        sold(r.Zones, f.OnlyIn, f.NotIn),
+				Withdrawn:    slices.Contains(m.Withdrawn, name),
+			})
 		}
 	}
 	return out
@@ -247,7 +262,8 @@ func (m *Market) Hosts(region string) []Host {
 	for _, f := range m.Families {
 		n := slices.Max(f.VCPUs)
 		if zones := sold(m.Regions[region].Zones, f.OnlyIn, f.NotIn); len(zones) > 0 {
-			out = append(out, Host{f.Name, n, n * f.GiBPerVCPU, round(f.VCPUHour * float64(n) * m.Regions[region].Factor * 0.9), zones})
+			out = append(out, Host{f.Name, n, n * f.GiBPerVCPU,
+				round(f.VCPUHour * float64(n) * m.Regions[region].Factor * 0.9), zones})
 		}
 	}
 	return out

@@ -59,7 +59,8 @@ const Script = "script"
 
 // Faults lists all of them.
 func Faults() []string {
-	return []string{OtherAudience, OtherIssuer, OtherKey, OtherNonce, Unsigned, Ended, NoToken, Endless, Broken, OtherParty, ManyReaders}
+	return []string{OtherAudience, OtherIssuer, OtherKey, OtherNonce, Unsigned, Ended, NoToken, Endless, Broken,
+		OtherParty, ManyReaders}
 }
 
 // Provider answers at Issuer.
@@ -95,7 +96,15 @@ type device struct {
 
 // New makes a provider with a key of its own.
 func New(issuer string, people []Person, clients map[string]Client) *Provider {
-	return &Provider{Issuer: issuer, People: people, Clients: clients, Interval: time.Second, key: sync.OnceValue(newKey), codes: map[string]grant{}, devices: map[string]*device{}}
+	return &Provider{
+		Issuer:   issuer,
+		People:   people,
+		Clients:  clients,
+		Interval: time.Second,
+		key:      sync.OnceValue(newKey),
+		codes:    map[string]grant{},
+		devices:  map[string]*device{},
+	}
 }
 
 func newKey() *rsa.PrivateKey {
@@ -150,13 +159,18 @@ func refuse(w http.ResponseWriter, what string) {
 }
 
 func (p *Provider) configuration(w http.ResponseWriter, _ *http.Request) {
-	write(w, http.StatusOK, map[string]any{"issuer": p.Issuer, "authorization_endpoint": p.Issuer + "/authorize", "token_endpoint": p.Issuer + "/token", "jwks_uri": p.Issuer + "/keys",
-		"device_authorization_endpoint": p.Issuer + "/device", "response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
-		"id_token_signing_alg_values_supported": []string{"RS256"}, "code_challenge_methods_supported": []string{"S256"}})
+	write(w, http.StatusOK, map[string]any{"issuer": p.Issuer, "authorization_endpoint": p.Issuer + "/authorize",
+		"token_endpoint": p.Issuer + "/token", "jwks_uri": p.Issuer + "/keys",
+		"device_authorization_endpoint": p.Issuer + "/device", "response_types_supported": []string{"code"},
+		"subject_types_supported":               []string{"public"},
+		"id_token_signing_alg_values_supported": []string{"RS256"},
+		"code_challenge_methods_supported":      []string{"S256"}})
 }
 
 func (p *Provider) keys(w http.ResponseWriter, _ *http.Request) {
-	write(w, http.StatusOK, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &p.key().PublicKey, KeyID: "tide", Algorithm: "RS256", Use: "sig"}}})
+	write(w, http.StatusOK, jose.JSONWebKeySet{
+		Keys: []jose.JSONWebKey{{Key: &p.key().PublicKey, KeyID: "tide", Algorithm: "RS256", Use: "sig"}},
+	})
 }
 
 var page = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>Simulated sign-in</title>
@@ -178,7 +192,8 @@ type shown struct {
 func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	c, ok := p.Clients[q.Get("client_id")]
-	if !ok || !c.Returns(q.Get("redirect_uri")) || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" || q.Get("code_challenge") == "" {
+	if !ok || !c.Returns(q.Get("redirect_uri")) || q.Get("response_type") != "code" ||
+		q.Get("code_challenge_method") != "S256" || q.Get("code_challenge") == "" {
 		http.Error(w, "this request to sign in cannot be answered", http.StatusBadRequest)
 		return
 	}
@@ -215,7 +230,14 @@ func (p *Provider) authorized(w http.ResponseWriter, r *http.Request) {
 	}
 	code := rand.Text()
 	p.mu.Lock()
-	p.codes[code] = grant{client: r.FormValue("client_id"), nonce: r.FormValue("nonce"), challenge: r.FormValue("code_challenge"), back: back.String(), person: *who, until: time.Now().Add(time.Minute)}
+	p.codes[code] = grant{
+		client:    r.FormValue("client_id"),
+		nonce:     r.FormValue("nonce"),
+		challenge: r.FormValue("code_challenge"),
+		back:      back.String(),
+		person:    *who,
+		until:     time.Now().Add(time.Minute),
+	}
 	p.mu.Unlock()
 	q := back.Query()
 	q.Set("code", code)
@@ -250,7 +272,8 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 		delete(p.codes, r.FormValue("code"))
 		p.mu.Unlock()
 		sum := sha256.Sum256([]byte(r.FormValue("code_verifier")))
-		if !there || g.client != client || time.Now().After(g.until) || g.back != r.FormValue("redirect_uri") || base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge {
+		if !there || g.client != client || time.Now().After(g.until) || g.back != r.FormValue("redirect_uri") ||
+			base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge {
 			refuse(w, "invalid_grant")
 			return
 		}
@@ -333,8 +356,16 @@ func (p *Provider) answer(w http.ResponseWriter, client, nonce string, who Perso
 	if fault == OtherParty || fault == ManyReaders {
 		aud = []string{client, "another-reader"}
 	}
-	claims := map[string]any{"iss": issuer, "aud": aud, "sub": who.Subject, "exp": until.Unix(), "iat": time.Now().Add(-time.Second).Unix(),
-		"preferred_username": who.Name, "name": who.FullName, "groups": who.Groups}
+	claims := map[string]any{
+		"iss":                issuer,
+		"aud":                aud,
+		"sub":                who.Subject,
+		"exp":                until.Unix(),
+		"iat":                time.Now().Add(-time.Second).Unix(),
+		"preferred_username": who.Name,
+		"name":               who.FullName,
+		"groups":             who.Groups,
+	}
 	if nonce != "" {
 		claims["nonce"] = nonce
 	}
@@ -362,7 +393,14 @@ func (p *Provider) Pipeline(audience string, claims map[string]any) (string, err
 	p.fault = ""
 	p.mu.Unlock()
 	key := p.key()
-	all := map[string]any{"iss": p.Issuer, "aud": audience, "sub": "work", "iat": time.Now().Unix(), "exp": time.Now().Add(5 * time.Minute).Unix(), "jti": rand.Text()}
+	all := map[string]any{
+		"iss": p.Issuer,
+		"aud": audience,
+		"sub": "work",
+		"iat": time.Now().Unix(),
+		"exp": time.Now().Add(5 * time.Minute).Unix(),
+		"jti": rand.Text(),
+	}
 	maps.Copy(all, claims)
 	switch fault {
 	case OtherIssuer:
@@ -381,7 +419,8 @@ func signed(claims map[string]any, key *rsa.PrivateKey, unsigned bool) (string, 
 		e := base64.RawURLEncoding
 		return e.EncodeToString([]byte(`{"alg":"none","kid":"tide"}`)) + "." + e.EncodeToString(body) + ".", err
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: key, KeyID: "tide"}}, nil)
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: key, KeyID: "tide"}},
+		nil)
 	if err != nil {
 		return "", err
 	}
@@ -404,12 +443,23 @@ func (p *Provider) device(w http.ResponseWriter, r *http.Request) {
 		p.fault, at = "", "javascript:alert(document.cookie)//"
 	}
 	p.mu.Unlock()
-	write(w, http.StatusOK, map[string]any{"device_code": code, "user_code": user, "verification_uri": at,
-		"verification_uri_complete": at + "?user_code=" + user, "expires_in": 300, "interval": max(int(p.Interval/time.Second), 1)})
+	write(w, http.StatusOK, map[string]any{
+		"device_code":               code,
+		"user_code":                 user,
+		"verification_uri":          at,
+		"verification_uri_complete": at + "?user_code=" + user,
+		"expires_in":                300,
+		"interval":                  max(int(p.Interval/time.Second), 1),
+	})
 }
 
 func (p *Provider) enter(w http.ResponseWriter, r *http.Request) {
-	page.Execute(w, shown{Says: "Enter the code that the terminal shows, and say who you are.", Code: true, Value: r.URL.Query().Get("user_code"), People: p.people()})
+	page.Execute(w, shown{
+		Says:   "Enter the code that the terminal shows, and say who you are.",
+		Code:   true,
+		Value:  r.URL.Query().Get("user_code"),
+		People: p.people(),
+	})
 }
 
 func (p *Provider) entered(w http.ResponseWriter, r *http.Request) {

@@ -108,17 +108,20 @@ var FaultKinds = map[string]string{
 	"service-never": "no service of the guest ever comes up",
 	"capacity":      "the zone has no machines left",
 	"quota":         "the quota named by label is lowered to value",
-	"limit":         "the limit of the property on, such as databases.gib, that label names, least or most, becomes value",
-	"denied":        "the account lacks the permission",
+	"limit": "the limit of the property on, such as databases.gib, that label names, least or most, " +
+		"becomes value",
+	"denied": "the account lacks the permission",
 
 	"late-visibility": "the fresh resource is found by nobody for seconds",
 	"stale-read":      "a read tells the resource as it was before a change of a moment ago",
 	"credentials-end": "the account's credentials are not accepted any more",
 	"turns-back":      "services of the guest come up and fail for good seconds later",
 	"guest-dead":      "the guest answers nothing, while the cloud says that it is ready",
-	"spoilt":          "what the guest tells of the thing named by on is not right: cores, memory, disk, volume, file-system, service, application, version, replication, queue, hosts, certificate, way-out, message or sign-in",
-	"disk-fails":      "the disk breaks, and guests lose its mount",
-	"zone-down":       "the zone named by label makes nothing and its guests answer nothing",
+	"spoilt": "what the guest tells of the thing named by on is not right: cores, memory, disk, volume, " +
+		"file-system, service, application, version, replication, queue, hosts, certificate, way-out, " +
+		"message or sign-in",
+	"disk-fails": "the disk breaks, and guests lose its mount",
+	"zone-down":  "the zone named by label makes nothing and its guests answer nothing",
 }
 
 type entry struct {
@@ -147,7 +150,14 @@ type World struct {
 
 // Open reads the journal of a directory, or begins one.
 func Open(dir string, pace float64, seed uint64) (*World, error) {
-	w := &World{resources: map[string]*Resource{}, before: map[string]*Resource{}, byID: map[string]*Resource{}, facts: map[string]any{}, pace: pace, seed: seed}
+	w := &World{
+		resources: map[string]*Resource{},
+		before:    map[string]*Resource{},
+		byID:      map[string]*Resource{},
+		facts:     map[string]any{},
+		pace:      pace,
+		seed:      seed,
+	}
 	path := filepath.Join(dir, "journal.jsonl")
 	if err := w.replay(path); err != nil {
 		return nil, err
@@ -457,7 +467,8 @@ func (w *World) Ledger() Ledger {
 	out := Ledger{Alive: []LedgerResource{}, Gone: []LedgerResource{}, Calls: append([]Call{}, w.calls...)}
 	for _, k := range w.order {
 		r := w.resources[k]
-		line := LedgerResource{r.Account, r.Region, r.Kind, r.Name, r.ID, r.Label, r.Tags, r.PhaseAt(now), r.MadeAt, r.ReadyAt, r.RemoveAt, Shown(r.Properties)}
+		line := LedgerResource{r.Account, r.Region, r.Kind, r.Name, r.ID, r.Label, r.Tags, r.PhaseAt(now), r.MadeAt,
+			r.ReadyAt, r.RemoveAt, Shown(r.Properties)}
 		if line.Phase == Gone {
 			out.Gone = append(out.Gone, line)
 		} else {

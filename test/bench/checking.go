@@ -24,8 +24,10 @@ func thousand(edit int) string {
 	}
 	b.WriteString("resources:\n  net:\n    type: network\n    want: {range: 10.0.0.0/8}\n")
 	for i := range 87 {
-		fmt.Fprintf(&b, "  subnet_%d:\n    type: subnet\n    want:\n      name: =calc.value_%d + \"-%d\"\n      network: =net.id\n      range: 10.%d.0.0/16\n", i, i%60, i, i)
-		fmt.Fprintf(&b, "  rules_%d:\n    type: firewall\n    want:\n      network: =net.id\n      rules: '=[80, %d].map(p, firewall_rule{from: subnet_%d.range, port: p})'\n", i, 1000+i, i)
+		fmt.Fprintf(&b, "  subnet_%d:\n    type: subnet\n    want:\n      name: =calc.value_%d + \"-%d\"\n      "+
+			"network: =net.id\n      range: 10.%d.0.0/16\n", i, i%60, i, i)
+		fmt.Fprintf(&b, "  rules_%d:\n    type: firewall\n    want:\n      network: =net.id\n      rules: '=[80, "+
+			"%d].map(p, firewall_rule{from: subnet_%d.range, port: p})'\n", i, 1000+i, i)
 	}
 	fmt.Fprintf(&b, "outputs:\n  edited: =calc.value_%d + \"%d\"\n", edit%60, edit)
 	return b.String()
@@ -44,8 +46,14 @@ func checking(rounds int) ([]row, error) {
 	m, r, ratio := paired(rounds,
 		func() { edit++; check(thousand(edit)) },
 		func() { expr.Forget(); check(thousand(0)) })
-	rows := []row{{id: "B8", what: fmt.Sprintf("check of %d lines after one edit, over a first check", strings.Count(text, "\n")),
-		measured: short(m), reference: short(r), ratio: ratio, target: 0.2}}
+	rows := []row{{
+		id:        "B8",
+		what:      fmt.Sprintf("check of %d lines after one edit, over a first check", strings.Count(text, "\n")),
+		measured:  short(m),
+		reference: short(r),
+		ratio:     ratio,
+		target:    0.2,
+	}}
 	start, err := starting(rounds)
 	return append(rows, start), err
 }
@@ -75,5 +83,12 @@ func starting(rounds int) (row, error) {
 		}
 	}
 	m, r, ratio := paired(rounds, run("undersail", "--version"), run("idle"))
-	return row{id: "B8", what: "start of the client over a program that imports the same", measured: short(m / 5), reference: short(r / 5), ratio: ratio, target: 2}, nil
+	return row{
+		id:        "B8",
+		what:      "start of the client over a program that imports the same",
+		measured:  short(m / 5),
+		reference: short(r / 5),
+		ratio:     ratio,
+		target:    2,
+	}, nil
 }

@@ -29,16 +29,43 @@ import (
 func sold(regions, sizes, disks int) []*offer.Offers {
 	var out []*offer.Offers
 	for r := range regions {
-		o := &offer.Offers{Cloud: "larch", Account: "saltmere-lab", Region: fmt.Sprintf("region-%d", r), Currency: "kr", Types: []string{"instance", "disk"}, Quotas: map[string]offer.Quota{"vcpus": {Limit: 200}, "disk_gib": {Limit: 40_000}}}
+		o := &offer.Offers{
+			Cloud:    "larch",
+			Account:  "saltmere-lab",
+			Region:   fmt.Sprintf("region-%d", r),
+			Currency: "kr",
+			Types:    []string{"instance", "disk"},
+			Quotas:   map[string]offer.Quota{"vcpus": {Limit: 200}, "disk_gib": {Limit: 40_000}},
+		}
 		for z := range 3 {
 			o.Zones = append(o.Zones, fmt.Sprintf("%s-%c", o.Region, 'a'+z))
 		}
 		for i := range sizes {
-			o.Sizes = append(o.Sizes, offer.Size{Name: fmt.Sprintf("size-%d", i), Family: "general", VCPUs: int64(1 + i%16), MemoryBytes: int64(4+i) << 30, Architecture: []string{"x86_64", "arm64"}[i%2], Speed: 1, NetworkGbps: 1,
-				DiskMBps: float64(100 + 10*i), Hour: 0.02 * float64(1+i%16), Zones: o.Zones[i%2:]})
+			o.Sizes = append(o.Sizes, offer.Size{
+				Name:         fmt.Sprintf("size-%d", i),
+				Family:       "general",
+				VCPUs:        int64(1 + i%16),
+				MemoryBytes:  int64(4+i) << 30,
+				Architecture: []string{"x86_64", "arm64"}[i%2],
+				Speed:        1,
+				NetworkGbps:  1,
+				DiskMBps:     float64(100 + 10*i),
+				Hour:         0.02 * float64(1+i%16),
+				Zones:        o.Zones[i%2:],
+			})
 		}
 		for i := range disks {
-			o.DiskTypes = append(o.DiskTypes, offer.DiskType{Name: fmt.Sprintf("disk-%d", i), For: []string{"steady"}, GiBHour: 0.0001 * float64(1+i), MinBytes: 4 << 30, MaxBytes: 16 << 40, MBps: float64(50 * (i + 1)), MBpsTiB: 60, Ops: 3000, Zones: o.Zones})
+			o.DiskTypes = append(o.DiskTypes, offer.DiskType{
+				Name:     fmt.Sprintf("disk-%d", i),
+				For:      []string{"steady"},
+				GiBHour:  0.0001 * float64(1+i),
+				MinBytes: 4 << 30,
+				MaxBytes: 16 << 40,
+				MBps:     float64(50 * (i + 1)),
+				MBpsTiB:  60,
+				Ops:      3000,
+				Zones:    o.Zones,
+			})
 		}
 		out = append(out, o)
 	}
@@ -52,7 +79,13 @@ func choosing(rounds int) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	need := fit.Need{Machine: offer.Need{VCPUs: 4, MemoryBytes: 16 << 30, Architecture: "x86_64"}, Count: 3, Zones: 2, Disk: storage.Need{Bytes: 1 << 40, MBps: 150}, By: "disk"}
+	need := fit.Need{
+		Machine: offer.Need{VCPUs: 4, MemoryBytes: 16 << 30, Architecture: "x86_64"},
+		Count:   3,
+		Zones:   2,
+		Disk:    storage.Need{Bytes: 1 << 40, MBps: 150},
+		By:      "disk",
+	}
 	m, r, ratio := paired(rounds,
 		func() {
 			if _, err := fit.Search(need, offers); err != nil {
@@ -65,7 +98,14 @@ func choosing(rounds int) ([]row, error) {
 				panic(err)
 			}
 		})
-	rows := []row{{id: "fit", what: "fit over 5 regions x 40 sizes x 5 disk types, over reading those offers", measured: short(m), reference: short(r), ratio: ratio, target: 6}}
+	rows := []row{{
+		id:        "fit",
+		what:      "fit over 5 regions x 40 sizes x 5 disk types, over reading those offers",
+		measured:  short(m),
+		reference: short(r),
+		ratio:     ratio,
+		target:    6,
+	}}
 	more, err := withDatabase(func(h *servicetest.Harness) ([]row, error) { return form(h, rounds) })
 	return append(rows, more...), err
 }
@@ -129,7 +169,10 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 	}
 	server := httptest.NewUnstartedServer(nil)
 	at := &url.URL{Scheme: "http", Host: server.Listener.Addr().String()}
-	if server.Config.Handler, _, err = api.New(ctx, s, api.Options{Log: slog.New(slog.DiscardHandler), URL: at}); err != nil {
+	if server.Config.Handler, _, err = api.New(ctx, s, api.Options{
+		Log: slog.New(slog.DiscardHandler),
+		URL: at,
+	}); err != nil {
 		return nil, err
 	}
 	server.Start()
@@ -147,7 +190,19 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 	graph := ""
 	ask := func() {
 		n++ // each keystroke is another question
-		q := proposing.Question{NewProposal: proposing.NewProposal{Stack: "quays", File: "quays.sail.yaml", Source: sixty, Account: "saltmere-lab", Region: "north-fell", Inputs: map[string]any{"disk": fmt.Sprintf("%dGiB", 20+n%50)}}, Form: "bench", Seq: int64(n), Graph: graph}
+		q := proposing.Question{
+			NewProposal: proposing.NewProposal{
+				Stack:   "quays",
+				File:    "quays.sail.yaml",
+				Source:  sixty,
+				Account: "saltmere-lab",
+				Region:  "north-fell",
+				Inputs:  map[string]any{"disk": fmt.Sprintf("%dGiB", 20+n%50)},
+			},
+			Form:  "bench",
+			Seq:   int64(n),
+			Graph: graph,
+		}
 		body, _ := json.Marshal(q)
 		req, _ := http.NewRequest(http.MethodPost, server.URL+"/api/v1/checks", bytes.NewReader(body))
 		req.Header.Set("Authorization", "Bearer "+token)
@@ -163,13 +218,25 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 			Summary     string
 			GraphDigest string `json:"graph_digest"`
 		}
-		if err := json.Unmarshal(raw, &a); err != nil || res.StatusCode != http.StatusOK || a.Errors > 0 || !strings.HasPrefix(a.Summary, "60 create") {
+		err = json.Unmarshal(raw, &a)
+		if err != nil || res.StatusCode != http.StatusOK || a.Errors > 0 || !strings.HasPrefix(a.Summary, "60 create") {
 			panic(fmt.Sprintf("%d %d errors, %s: %.600s", res.StatusCode, a.Errors, a.Summary, raw))
 		}
 		graph = a.GraphDigest
 	}
 	bare := func() {
-		r := render.Render(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "quays", ID: render.FixedID, Account: "saltmere-lab", Cloud: "larch", Region: "north-fell"}, Offers: &offers, Inputs: map[string]any{"disk": fmt.Sprintf("%dGiB", 20+n%50)}})
+		r := render.Render(budget.Boundless(), render.Request{
+			Template: template,
+			Stack: render.Stack{
+				Name:    "quays",
+				ID:      render.FixedID,
+				Account: "saltmere-lab",
+				Cloud:   "larch",
+				Region:  "north-fell",
+			},
+			Offers: &offers,
+			Inputs: map[string]any{"disk": fmt.Sprintf("%dGiB", 20+n%50)},
+		})
 		if len(r.Resources) != 60 {
 			panic(len(r.Resources))
 		}
@@ -183,5 +250,12 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 		}
 	}
 	m, ref, ratio := paired(rounds, times(ask), times(bare))
-	return []row{{id: "form", what: "a form's call for 60 resources through the API, warm, over rendering it bare", measured: short(m / calls), reference: short(ref / time.Duration(calls)), ratio: ratio, target: 4}}, nil
+	return []row{{
+		id:        "form",
+		what:      "a form's call for 60 resources through the API, warm, over rendering it bare",
+		measured:  short(m / calls),
+		reference: short(ref / time.Duration(calls)),
+		ratio:     ratio,
+		target:    4,
+	}}, nil
 }

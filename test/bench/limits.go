@@ -24,12 +24,15 @@ func hostile() map[string]struct{ text, want string } {
 		nested = "=[0,1,2,3,4,5,6,7,8,9].map(x, " + nested[1:] + ")"
 	}
 	return map[string]struct{ text, want string }{
-		"brackets":    {head + "calc: {a: " + strings.Repeat("[", 100_000) + "}\n", "nested more than"},
-		"aliases":     {"a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b]\nd: [*c,*c,*c,*c,*c,*c]\n", "aliases are not part"},
-		"repeat":      {head + "resources: {a: {type: address, repeat: 1000000000}}\n", "a number from 0 to 200000"},
-		"repeats":     {head + "resources: {a: {type: address, repeat: {x: 10000, y: 10000}}}\n", "more than 200000 resources"},
-		"expression":  {head + "calc: {last: '" + "=string(" + nested[1:] + ".size())'}\n" + net, "too much work"},
-		"range":       {head + "calc: {last: '=string(lists.range(100000).map(x, lists.range(100000)).size())'}\n" + net, "too much work"},
+		"brackets": {head + "calc: {a: " + strings.Repeat("[", 100_000) + "}\n", "nested more than"},
+		"aliases": {"a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c " +
+			"[*b,*b,*b,*b,*b,*b,*b]\nd: [*c,*c,*c,*c,*c,*c]\n", "aliases are not part"},
+		"repeat": {head + "resources: {a: {type: address, repeat: 1000000000}}\n", "a number from 0 to 200000"},
+		"repeats": {head + "resources: {a: {type: address, repeat: {x: 10000, y: 10000}}}\n",
+			"more than 200000 resources"},
+		"expression": {head + "calc: {last: '" + "=string(" + nested[1:] + ".size())'}\n" + net, "too much work"},
+		"range": {head + "calc: {last: '=string(lists.range(100000).map(x, lists.range(100000)).size())'}\n" +
+			net, "too much work"},
 		"doubling":    {head + doubling + "  last: =calc.v60\n" + net, "32 MiB together"},
 		"long":        {head + "calc: {last: ='" + strings.Repeat("x", 9000) + "'}\n" + net, "longer than"},
 		"deep blocks": {head + "calc:\n" + deepBlocks(1300), "nested more than"},
@@ -81,7 +84,23 @@ func limits(int) ([]row, error) {
 		}
 	}
 	return []row{
-		{id: "-", what: fmt.Sprintf("longest time until one of %d hostile files is refused", len(hostile())), measured: short(slowest), reference: "1 s", ratio: slowest.Seconds(), target: 1, note: slow},
-		{id: "-", what: "most memory that refusing one took", measured: fmt.Sprintf("%.0f MB", largest), reference: "200 MB", ratio: largest / 200, target: 1, note: large},
+		{
+			id:        "-",
+			what:      fmt.Sprintf("longest time until one of %d hostile files is refused", len(hostile())),
+			measured:  short(slowest),
+			reference: "1 s",
+			ratio:     slowest.Seconds(),
+			target:    1,
+			note:      slow,
+		},
+		{
+			id:        "-",
+			what:      "most memory that refusing one took",
+			measured:  fmt.Sprintf("%.0f MB", largest),
+			reference: "200 MB",
+			ratio:     largest / 200,
+			target:    1,
+			note:      large,
+		},
 	}, nil
 }

@@ -37,8 +37,19 @@ func main() {
 	for _, b := range []struct {
 		ids string
 		run func(rounds int) ([]row, error)
-	}{{"limits", limits}, {"B8", checking}, {"B1 B2", rendering}, {"resolve", resolving}, {"B3 B4 schedule", scheduling}, {"queries", queries}, {"account", oneAccount}, {"fit form", choosing}} { // limits first: a child's peak of memory counts that of its parent
-		if *only != "" && !slices.ContainsFunc(strings.Split(*only, ","), func(id string) bool { return strings.Contains(b.ids, id) }) {
+		// limits first: a child's peak of memory counts that of its parent
+	}{
+		{"limits", limits},
+		{"B8", checking},
+		{"B1 B2", rendering},
+		{"resolve", resolving},
+		{"B3 B4 schedule", scheduling},
+		{"queries", queries},
+		{"account", oneAccount},
+		{"fit form", choosing},
+	} {
+		if *only != "" && !slices.ContainsFunc(strings.Split(*only, ","),
+			func(id string) bool { return strings.Contains(b.ids, id) }) {
 			continue
 		}
 		more, err := b.run(*rounds)
@@ -65,9 +76,11 @@ func print(rows []row, markdown bool) {
 		if r.ratio > r.target {
 			holds = "NO"
 		}
-		fmt.Printf(format, r.id, r.what, r.measured, r.reference, fmt.Sprintf("%.2f", r.ratio), fmt.Sprintf("%.2f", r.target), strings.TrimSuffix(holds+"; "+r.note, "; "))
+		fmt.Printf(format, r.id, r.what, r.measured, r.reference, fmt.Sprintf("%.2f", r.ratio),
+			fmt.Sprintf("%.2f", r.target), strings.TrimSuffix(holds+"; "+r.note, "; "))
 	}
-	fmt.Printf("\n%s, %s, %d processors; medians of paired rounds\n", runtime.Version(), runtime.GOARCH, runtime.GOMAXPROCS(0))
+	fmt.Printf("\n%s, %s, %d processors; medians of paired rounds\n", runtime.Version(), runtime.GOARCH,
+		runtime.GOMAXPROCS(0))
 }
 
 // paired measures two things in turns and gives the medians and the median of

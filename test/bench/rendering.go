@@ -22,13 +22,17 @@ import (
 // the one before it.
 func large(resources int) (*lang.Template, error) {
 	var b strings.Builder
-	b.WriteString("undersail: 1\nabout: {name: large, version: 1.0.0, title: Large}\ninputs: {prefix: {type: string, default: tide}}\nresources:\n")
+	b.WriteString("undersail: 1\nabout: {name: large, version: 1.0.0, title: Large}\ninputs: {prefix: {type: " +
+		"string, default: tide}}\nresources:\n")
 	for d := range declarations {
 		before := "=inputs.prefix"
 		if d > 0 {
 			before = fmt.Sprintf("=d%d[index].id", d-1)
 		}
-		fmt.Fprintf(&b, "  d%d:\n    type: disk\n    repeat: %d\n    want:\n      name: =inputs.prefix + \"-\" + string(index)\n      size: =string(index %% 90 + 10) + \"GiB\"\n      type: '=index %% 2 == 0 ? \"solid\" : \"cold\"'\n      encrypted: =index %% 3 == 0\n      tags: {before: '%s'}\n", d, resources/declarations, before)
+		fmt.Fprintf(&b, "  d%d:\n    type: disk\n    repeat: %d\n    want:\n      name: =inputs.prefix + \"-\" + "+
+			"string(index)\n      size: =string(index %% 90 + 10) + \"GiB\"\n      type: '=index %% 2 == 0 ? "+
+			"\"solid\" : \"cold\"'\n      encrypted: =index %% 3 == 0\n      tags: {before: '%s'}\n", d,
+			resources/declarations, before)
 	}
 	t, found := lang.Read("large.sail.yaml", []byte(b.String()))
 	if t == nil {
@@ -63,7 +67,14 @@ func newStack(n int, known bool) (*stack, error) {
 			for _, a := range r.After {
 				after = append(after, a.Name)
 			}
-			s.recorded = append(s.recorded, change.Recorded{Name: r.Name, Type: r.Type, Want: r.Want, Attributes: map[string]any{"id": "dsk-" + r.Name}, Healthy: true, After: after})
+			s.recorded = append(s.recorded, change.Recorded{
+				Name:       r.Name,
+				Type:       r.Type,
+				Want:       r.Want,
+				Attributes: map[string]any{"id": "dsk-" + r.Name},
+				Healthy:    true,
+				After:      after,
+			})
 		}
 		s.plain = change.Compute(budget.Boundless(), s.request, s.recorded).Rendering
 		for i := range s.recorded {
@@ -163,14 +174,27 @@ func rendering(rounds int) ([]row, error) {
 					measured: short(m), reference: short(r), ratio: ratio, target: 3})
 			}
 		}
-		rows = append(rows, row{id: "B2", what: "B1's ratio at 100 000 resources over that at 1 000: " + kind,
-			measured: fmt.Sprintf("%.2f", ratios[100_000]), reference: fmt.Sprintf("%.2f", ratios[1_000]), ratio: ratios[100_000] / ratios[1_000], target: 1.3})
+		rows = append(rows, row{
+			id:        "B2",
+			what:      "B1's ratio at 100 000 resources over that at 1 000: " + kind,
+			measured:  fmt.Sprintf("%.2f", ratios[100_000]),
+			reference: fmt.Sprintf("%.2f", ratios[1_000]),
+			ratio:     ratios[100_000] / ratios[1_000],
+			target:    1.3,
+		})
 	}
 	peak, err := peakAlone()
 	if err != nil {
 		return nil, err
 	}
-	return append(rows, row{id: "B1", what: "peak memory of that for 10 000 resources, in a process of its own", measured: fmt.Sprintf("%.0f MB", peak), reference: "400 MB", ratio: peak / 400, target: 1}), nil
+	return append(rows, row{
+		id:        "B1",
+		what:      "peak memory of that for 10 000 resources, in a process of its own",
+		measured:  fmt.Sprintf("%.0f MB", peak),
+		reference: "400 MB",
+		ratio:     peak / 400,
+		target:    1,
+	}), nil
 }
 
 // peak tells the most memory that this process ever held, in MB, by what the

@@ -47,9 +47,23 @@ func resolving(rounds int) ([]row, error) {
 			return nil, fault
 		}
 		allocations[n] = allocated(n, resolve)
-		rows = append(rows, row{id: "R1", what: fmt.Sprintf("resolve %d resources of a run one by one, over the evaluations bare", n), measured: short(m / timesOf(often)), reference: short(r / timesOf(often)), ratio: ratio, target: 3})
+		rows = append(rows, row{
+			id:        "R1",
+			what:      fmt.Sprintf("resolve %d resources of a run one by one, over the evaluations bare", n),
+			measured:  short(m / timesOf(often)),
+			reference: short(r / timesOf(often)),
+			ratio:     ratio,
+			target:    3,
+		})
 	}
-	return append(rows, row{id: "R1", what: "allocations for each of 8 000 resources over those for each of 800", measured: fmt.Sprintf("%.1f", allocations[8_000]), reference: fmt.Sprintf("%.1f", allocations[800]), ratio: allocations[8_000] / allocations[800], target: 1.1}), nil
+	return append(rows, row{
+		id:        "R1",
+		what:      "allocations for each of 8 000 resources over those for each of 800",
+		measured:  fmt.Sprintf("%.1f", allocations[8_000]),
+		reference: fmt.Sprintf("%.1f", allocations[800]),
+		ratio:     allocations[8_000] / allocations[800],
+		target:    1.1,
+	}), nil
 }
 
 // allocated counts the allocations of f for each of n resources: it does not

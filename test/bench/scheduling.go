@@ -52,7 +52,14 @@ func (h *moments) Pop() any {
 }
 
 func newVirtual(steps []schedule.Step, seed uint64) *virtual {
-	v := &virtual{steps: steps, rand: rand.New(rand.NewPCG(seed, 11)), now: time.Unix(1_700_000_000, 0), ready: make([]time.Time, len(steps)), calls: make([]time.Time, len(steps)), proved: make([]time.Time, len(steps))}
+	v := &virtual{
+		steps:  steps,
+		rand:   rand.New(rand.NewPCG(seed, 11)),
+		now:    time.Unix(1_700_000_000, 0),
+		ready:  make([]time.Time, len(steps)),
+		calls:  make([]time.Time, len(steps)),
+		proved: make([]time.Time, len(steps)),
+	}
 	for _, s := range steps {
 		v.takes = append(v.takes, time.Duration(float64(s.Expect)*math.Exp(0.1*v.rand.NormFloat64())))
 	}
@@ -203,11 +210,16 @@ func shapes(r *rand.Rand) map[string][]schedule.Step {
 		out["layered"] = append(out["layered"], s)
 	}
 	// Network, subnets, rules, disks, a database, machines on it, a balancer.
-	real := []schedule.Step{{Expect: second(10)}, {Expect: second(10), Needs: []schedule.Need{{Step: 0}}}, {Expect: second(10), Needs: []schedule.Need{{Step: 0}}}, {Expect: second(480), Needs: []schedule.Need{{Step: 1}}}}
+	real := []schedule.Step{{Expect: second(10)}, {Expect: second(10), Needs: []schedule.Need{{Step: 0}}},
+		{Expect: second(10), Needs: []schedule.Need{{Step: 0}}},
+		{Expect: second(480), Needs: []schedule.Need{{Step: 1}}}}
 	balancer := schedule.Step{Expect: second(60)}
 	for range 16 {
 		disk := len(real)
-		real = append(real, schedule.Step{Expect: second(12)}, schedule.Step{Expect: second(75), Needs: []schedule.Need{{Step: disk}, {Step: 2}, {Step: 3}}})
+		real = append(real, schedule.Step{Expect: second(12)}, schedule.Step{
+			Expect: second(75),
+			Needs:  []schedule.Need{{Step: disk}, {Step: 2}, {Step: 3}},
+		})
 		balancer.Needs = append(balancer.Needs, schedule.Need{Step: disk + 1})
 	}
 	out["realistic"] = append(real, balancer)
@@ -231,10 +243,18 @@ func scheduling(rounds int) ([]row, error) {
 			b := v.bound(limits.InFlight)
 			every, _ := v.fixed(5 * time.Second)
 			took, bound = took+t, bound+b
-			ours, naive, level = append(ours, t.Seconds()/b.Seconds()), append(naive, every.Seconds()/b.Seconds()), append(level, v.levels().Seconds()/b.Seconds())
+			ours, naive, level = append(ours, t.Seconds()/b.Seconds()), append(naive, every.Seconds()/b.Seconds()),
+				append(level, v.levels().Seconds()/b.Seconds())
 		}
-		rows = append(rows, row{id: "B3", what: "time of a run over its bound, polled, 40 seeds: " + name, measured: short(took / 40), reference: short(bound / 40), ratio: median(ours), target: 1.05,
-			note: fmt.Sprintf("a look every 5 s: %.2f; level by level: %.2f", median(naive), median(level))})
+		rows = append(rows, row{
+			id:        "B3",
+			what:      "time of a run over its bound, polled, 40 seeds: " + name,
+			measured:  short(took / 40),
+			reference: short(bound / 40),
+			ratio:     median(ours),
+			target:    1.05,
+			note:      fmt.Sprintf("a look every 5 s: %.2f; level by level: %.2f", median(naive), median(level)),
+		})
 	}
 	more, err := readiness()
 	if err != nil {
@@ -255,7 +275,8 @@ func readiness() ([]row, error) {
 	intervals := []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 20 * time.Second}
 	for seed := range uint64(2000) {
 		r := rand.New(rand.NewPCG(seed, 5))
-		v := newVirtual([]schedule.Step{{Expect: time.Duration(10+r.IntN(590)) * time.Second}, {Expect: time.Second, Needs: []schedule.Need{{Step: 0}}}}, seed)
+		v := newVirtual([]schedule.Step{{Expect: time.Duration(10+r.IntN(590)) * time.Second},
+			{Expect: time.Second, Needs: []schedule.Need{{Step: 0}}}}, seed)
 		if _, _, err := v.run(limits); err != nil {
 			return nil, err
 		}
@@ -278,8 +299,24 @@ func readiness() ([]row, error) {
 		}
 	}
 	return []row{
-		{id: "B4", what: "delay from ready to the dependent's first call, of the duration", measured: fmt.Sprintf("%.2f %%", 100*ours), reference: "2.50 %", ratio: ours / 0.025, target: 1, note: note},
-		{id: "B4", what: "looks at a resource until it is proved", measured: fmt.Sprintf("%.1f", each), reference: "6", ratio: each / 6, target: 1, note: fmt.Sprintf("%d fixed intervals are better on both", better)},
+		{
+			id:        "B4",
+			what:      "delay from ready to the dependent's first call, of the duration",
+			measured:  fmt.Sprintf("%.2f %%", 100*ours),
+			reference: "2.50 %",
+			ratio:     ours / 0.025,
+			target:    1,
+			note:      note,
+		},
+		{
+			id:        "B4",
+			what:      "looks at a resource until it is proved",
+			measured:  fmt.Sprintf("%.1f", each),
+			reference: "6",
+			ratio:     each / 6,
+			target:    1,
+			note:      fmt.Sprintf("%d fixed intervals are better on both", better),
+		},
 	}, nil
 }
 
@@ -290,7 +327,11 @@ func workOfSteps(rounds int) (row, error) {
 		r := rand.New(rand.NewPCG(uint64(n), 9))
 		steps := make([]schedule.Step, n)
 		for i := range steps {
-			steps[i] = schedule.Step{Name: fmt.Sprint(i), Expect: time.Duration(10+r.IntN(110)) * time.Second, Patience: time.Hour * 100}
+			steps[i] = schedule.Step{
+				Name:     fmt.Sprint(i),
+				Expect:   time.Duration(10+r.IntN(110)) * time.Second,
+				Patience: time.Hour * 100,
+			}
 			if i >= 20 {
 				steps[i].Needs = []schedule.Need{{Step: r.IntN(i)}, {Step: i - 20}}
 			}
@@ -311,5 +352,12 @@ func workOfSteps(rounds int) (row, error) {
 		large, small = append(large, a), append(small, b)
 	}
 	m, r := median(large), median(small)
-	return row{id: "R2", what: "the scheduler's work for a step at 16 000 steps over that at 1 000", measured: fmt.Sprintf("%.1f us", float64(m.Nanoseconds())/1000), reference: fmt.Sprintf("%.1f us", float64(r.Nanoseconds())/1000), ratio: float64(m) / float64(r), target: 1.5}, nil
+	return row{
+		id:        "R2",
+		what:      "the scheduler's work for a step at 16 000 steps over that at 1 000",
+		measured:  fmt.Sprintf("%.1f us", float64(m.Nanoseconds())/1000),
+		reference: fmt.Sprintf("%.1f us", float64(r.Nanoseconds())/1000),
+		ratio:     float64(m) / float64(r),
+		target:    1.5,
+	}, nil
 }

@@ -27,16 +27,23 @@ var whole = []struct {
 	secrets      map[string]string
 	later        map[string]any // what its run waits for in the middle
 }{
-	{name: "warning-site"}, {name: "field-app"}, {name: "coast-tiers"}, {name: "reading-store"}, {name: "forecast-cluster"}, {name: "duty-rota"}, {name: "reading-workers"},
-	{name: "cluster-bootstrap", later: map[string]any{"serial": "SALT-42"}}, {name: "chart-desk"}, {name: "gauge-controller"}, {name: "query-board"}, {name: "model-queue"}, {name: "forecast-tiers"}, {name: "station-services"},
-	{name: "survey-router", secrets: map[string]string{"licence": "Not-a-real-key-16"}}, {name: "notice-appliance", secrets: map[string]string{"licence": "Not-a-real-key-16"}},
+	{name: "warning-site"}, {name: "field-app"}, {name: "coast-tiers"}, {name: "reading-store"},
+	{name: "forecast-cluster"}, {name: "duty-rota"}, {name: "reading-workers"},
+	{name: "cluster-bootstrap", later: map[string]any{"serial": "SALT-42"}}, {name: "chart-desk"},
+	{name: "gauge-controller"}, {name: "query-board"}, {name: "model-queue"}, {name: "forecast-tiers"},
+	{name: "station-services"},
+	{name: "survey-router", secrets: map[string]string{"licence": "Not-a-real-key-16"}},
+	{name: "notice-appliance", secrets: map[string]string{"licence": "Not-a-real-key-16"}},
 	{name: "season-model", region: "ember-coast"}, {name: "stretched-cloud"},
 }
 
 // examples makes and retires examples whole, and kills the process at a random moment of
 // each run.
 func (h *harness) examples(kills int) int {
-	r := servicetest.NewWith(h, sim.Config{Pace: 120, Quotas: map[string]int64{"networks": 200, "addresses": 200, "disk_gib": 100_000, "vcpus": 1000, "hosts": 20}})
+	r := servicetest.NewWith(h, sim.Config{
+		Pace:   120,
+		Quotas: map[string]int64{"networks": 200, "addresses": 200, "disk_gib": 100_000, "vcpus": 1000, "hosts": 20},
+	})
 	author, end := r.Still(engine.Config{}, nil)
 	h.Cleanup(end)
 	ctx := context.Background()
@@ -60,7 +67,8 @@ func (h *harness) examples(kills int) int {
 			}
 			run = r.Await(author, id)
 		}
-		if run.State == state.Parked && run.ParkedFor == state.ForAgreement { // where a secret goes was not known before
+		// where a secret goes was not known before
+		if run.State == state.Parked && run.ParkedFor == state.ForAgreement {
 			if err := agreeTo(ctx, author, r, stack); err != nil {
 				panic(e.name + ": " + servicetest.Explain(err))
 			}
@@ -73,7 +81,8 @@ func (h *harness) examples(kills int) int {
 		differences = append(differences, r.Differences(author, stack, retires)...)
 		bad += len(differences)
 		if len(differences) > 0 {
-			verdict(fmt.Sprintf("kill %d of %d, %s (%s) after %s", i+1, kills, e.name, proposal.Kind, after), differences)
+			verdict(fmt.Sprintf("kill %d of %d, %s (%s) after %s", i+1, kills, e.name, proposal.Kind, after),
+				differences)
 		}
 	}
 	p.kill()
@@ -91,7 +100,8 @@ func agreeTo(ctx context.Context, s *service.Service, r *servicetest.Rig, stack 
 }
 
 // proposed makes or retires an example by its inputs file.
-func (h *harness) proposed(s *service.Service, r *servicetest.Rig, stack, name, region string, secrets map[string]string, retires bool) (proposing.Proposal, error) {
+func (h *harness) proposed(s *service.Service, r *servicetest.Rig, stack, name, region string,
+	secrets map[string]string, retires bool) (proposing.Proposal, error) {
 	ctx := context.Background()
 	if retires {
 		if name == "field-app" { // its address is guarded: the guard goes first
@@ -99,7 +109,12 @@ func (h *harness) proposed(s *service.Service, r *servicetest.Rig, stack, name, 
 			if err != nil {
 				return proposing.Proposal{}, err
 			}
-			open, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: stack, File: b.File, Source: unguarded(b.Source), Parts: b.Parts})
+			open, err := s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+				Stack:  stack,
+				File:   b.File,
+				Source: unguarded(b.Source),
+				Parts:  b.Parts,
+			})
 			if err != nil {
 				return open, err
 			}
@@ -121,7 +136,16 @@ func (h *harness) proposed(s *service.Service, r *servicetest.Rig, stack, name, 
 	if err != nil {
 		return proposing.Proposal{}, err
 	}
-	return s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{Stack: stack, File: b.File, Source: b.Source, Parts: b.Parts, Account: "saltmere-lab", Region: region, Inputs: inputs, Secrets: secrets})
+	return s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
+		Stack:   stack,
+		File:    b.File,
+		Source:  b.Source,
+		Parts:   b.Parts,
+		Account: "saltmere-lab",
+		Region:  region,
+		Inputs:  inputs,
+		Secrets: secrets,
+	})
 }
 
 func (h *harness) bundle(name string) (lang.Bundle, error) {

@@ -46,7 +46,10 @@ var kinds = []struct {
 // killed starts a process, kills it at a random moment of a run, lets a new one
 // finish the run, and compares.
 func (h *harness) killed(kills int) int {
-	r := servicetest.NewWith(h, sim.Config{Pace: 25, Quotas: map[string]int64{"networks": 200, "disk_gib": 100_000, "vcpus": 500}})
+	r := servicetest.NewWith(h, sim.Config{
+		Pace:   25,
+		Quotas: map[string]int64{"networks": 200, "disk_gib": 100_000, "vcpus": 500},
+	})
 	author, end := r.Still(engine.Config{}, nil)
 	h.Cleanup(end)
 	ctx := context.Background()
@@ -117,7 +120,8 @@ func drift(r *servicetest.Rig, s *service.Service, stack string, inputs map[stri
 	p := r.Propose(s, stack, coast, inputs)
 	for _, c := range p.Changes {
 		if c.Change != "same" {
-			return fmt.Sprintf("%s: what was wanted is not there: %s of %s: %s %v", stack, c.Change, c.Resource, c.Reason, c.Fields)
+			return fmt.Sprintf("%s: what was wanted is not there: %s of %s: %s %v", stack, c.Change, c.Resource,
+				c.Reason, c.Fields)
 		}
 	}
 	return ""

@@ -26,13 +26,17 @@ import (
 // a key that is not the right one any more, the database goes away, and the cloud refuses, loses answers and
 // ends the credentials.
 func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
-	r := servicetest.NewWith(h, sim.Config{Pace: 20, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 2000}})
+	r := servicetest.NewWith(h, sim.Config{
+		Pace:   20,
+		Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 2000},
+	})
 	author, end := r.Still(engine.Config{}, nil)
 	h.Cleanup(end)
 	say("%d replicas under load: %d stacks", replicas, stacks)
 	var proposals []proposing.Proposal
 	for i := range stacks {
-		proposals = append(proposals, r.Propose(author, name(i), coast, map[string]any{"range": fmt.Sprintf("10.%d.%d.0/24", replicas, i)}))
+		proposals = append(proposals,
+			r.Propose(author, name(i), coast, map[string]any{"range": fmt.Sprintf("10.%d.%d.0/24", replicas, i)}))
 	}
 	var all []*replica
 	for range replicas {
@@ -49,7 +53,10 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 		panic(err)
 	}
 	stranger := h.replica(r, oldKey)
-	sealed, _, err := daemon.RotateKey(context.Background(), daemon.Place{DatabaseURL: r.DatabaseURL, KeyFile: r.KeyFile})
+	sealed, _, err := daemon.RotateKey(context.Background(), daemon.Place{
+		DatabaseURL: r.DatabaseURL,
+		KeyFile:     r.KeyFile,
+	})
 	if err != nil {
 		panic(err)
 	}
@@ -130,7 +137,9 @@ func (h *harness) loaded(replicas, stacks int, pause time.Duration) int {
 	for _, p := range append(all, stranger) {
 		p.kill()
 	}
-	say("%d replicas: %d stacks, runs ended %v, %d resources, %d calls (%d refused, %d answers lost), %d made twice, %d given away by the replica with the old key, %d differences", replicas, stacks, states, len(made), len(l.Calls), refused, lost, twice, declined, bad)
+	say("%d replicas: %d stacks, runs ended %v, %d resources, %d calls (%d refused, %d answers lost), %d made "+
+		"twice, %d given away by the replica with the old key, %d differences", replicas, stacks, states, len(made),
+		len(l.Calls), refused, lost, twice, declined, bad)
 	return bad + twice
 }
 

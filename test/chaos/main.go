@@ -27,7 +27,8 @@ func main() {
 	seed := flag.Uint64("seed", 1, "seed of the moments")
 	sequences := flag.Int("sequences", 1000, "how many stacks are changed at random, three to five times each")
 	verdicts := flag.Int("verdicts", 1000, "how many random proposals are judged, and then made")
-	wholes := flag.Int("examples", 36, "how often the process is killed in runs of the examples, which are made and retired in turn")
+	wholes := flag.Int("examples", 36,
+		"how often the process is killed in runs of the examples, which are made and retired in turn")
 	meetings := flag.Int("meetings", 0, "how many meetings of two who do something at once; 0 is all")
 	pair := flag.String("pair", "", "only the meetings of one pair, such as apply/retry, or of one first deed")
 	restores := flag.Int("restores", 200, "how many lives go on from a backup of some moment")
@@ -116,7 +117,8 @@ func (p *replica) log() string {
 // replica starts a process on the database of a rig and waits until it serves.
 func (h *harness) replica(r *servicetest.Rig, keyFile string) *replica {
 	dir := h.TempDir()
-	cmd := exec.Command(h.binary, "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--database-url", r.DatabaseURL, "--key-file", keyFile, "--claim-life", "2s", "--reach", "127.0.0.0/8", "-o", "json")
+	cmd := exec.Command(h.binary, "serve", "--dir", dir, "--listen", "127.0.0.1:0", "--database-url", r.DatabaseURL,
+		"--key-file", keyFile, "--claim-life", "2s", "--reach", "127.0.0.0/8", "-o", "json")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := cmd.StdoutPipe()
 	if err != nil {

@@ -10,7 +10,8 @@ import (
 // bySeed goes through so many seeds from one on, some at a time, each with a harness of its own,
 // and counts those that came apart or were broken off. One gives what it did and what is wrong;
 // only one at a time tells it.
-func bySeed(what string, many, workers int, seed uint64, one func(h *servicetest.Harness, worker int, seed uint64) (log string, wrong []string)) (failed int) {
+func bySeed(what string, many, workers int, seed uint64,
+	one func(h *servicetest.Harness, worker int, seed uint64) (log string, wrong []string)) (failed int) {
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	next := make(chan int)

@@ -49,7 +49,9 @@ func (h *harness) judged(count int, seed uint64) int {
 	for _, w := range wrong {
 		fmt.Println("    " + w)
 	}
-	say("verdicts: %d accepted, of which %d failed; %d refused for the cloud's sake, of which it would have taken %d; %d refused by a template's own rules", accepted.Load(), failed.Load(), refused.Load(), wrongly.Load(), own.Load())
+	say("verdicts: %d accepted, of which %d failed; %d refused for the cloud's sake, of which it would have taken "+
+		"%d; %d refused by a template's own rules", accepted.Load(), failed.Load(), refused.Load(), wrongly.Load(),
+		own.Load())
 	code := int(failed.Load())
 	if wrongly.Load()*200 > int64(count) {
 		code++

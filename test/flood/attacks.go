@@ -20,12 +20,14 @@ import (
 type tally struct{ signIns, bodies, slow, streams, checks, invented atomic.Int64 }
 
 func (t *tally) String() string {
-	return fmt.Sprintf("%d sign-ins, %d big bodies, %d slow peers, %d streams, %d heavy checks, %d invented names", t.signIns.Load(), t.bodies.Load(), t.slow.Load(), t.streams.Load(), t.checks.Load(), t.invented.Load())
+	return fmt.Sprintf("%d sign-ins, %d big bodies, %d slow peers, %d streams, %d heavy checks, %d invented names",
+		t.signIns.Load(), t.bodies.Load(), t.slow.Load(), t.streams.Load(), t.checks.Load(), t.invented.Load())
 }
 
 // heavy is a template whose check takes as much as one may.
 const heavy = "undersail: 1\nabout: {name: quays, version: 1.0.0, title: Quays}\nresources:\n" +
-	"  quay: {type: address, repeat: 9900, want: {tags: {n: \"=string(lists.range(900).map(i, i * index).filter(i, i % 7 == 3).size())\"}}}\n"
+	"  quay: {type: address, repeat: 9900, want: {tags: {n: \"=string(lists.range(900).map(i, i * index).filter(i, " +
+	"i % 7 == 3).size())\"}}}\n"
 
 // attack is one attacker: from an address of its own, in one of six ways.
 func (t *target) attack(ctx context.Context, i int, people []string, tally *tally) {
@@ -44,7 +46,13 @@ func (t *target) attack(ctx context.Context, i int, people []string, tally *tall
 		}
 	}
 	insider := people[i/6%len(people)]
-	check, _ := json.Marshal(map[string]any{"stack": "quays", "file": "quays.sail.yaml", "source": heavy, "account": "saltmere-lab", "region": "north-fell"})
+	check, _ := json.Marshal(map[string]any{
+		"stack":   "quays",
+		"file":    "quays.sail.yaml",
+		"source":  heavy,
+		"account": "saltmere-lab",
+		"region":  "north-fell",
+	})
 	big := append(append([]byte(`{"stack":"x","source":"`), bytes.Repeat([]byte("# "), 2<<20-100)...), `"}`...)
 	way := i % 6
 	if only >= 0 {
@@ -53,7 +61,9 @@ func (t *target) attack(ctx context.Context, i int, people []string, tally *tall
 	for n := 0; ctx.Err() == nil; n++ {
 		switch way {
 		case 0:
-			post("/api/v1/session", "", fmt.Appendf(nil, `{"name":%q,"password":"guess %d"}`, []string{"ines", "tomas", fmt.Sprint("nobody", n)}[n%3], n))
+			post("/api/v1/session", "",
+				fmt.Appendf(nil, `{"name":%q,"password":"guess %d"}`,
+					[]string{"ines", "tomas", fmt.Sprint("nobody", n)}[n%3], n))
 			tally.signIns.Add(1)
 		case 1:
 			token := insider
@@ -91,7 +101,8 @@ func (t *target) slow(ctx context.Context, dialer *net.Dialer, token string, n i
 			}
 			defer c.Close()
 			head := []string{"GET /healthz HTTP/1.1\r\nHost: " + host + "\r\n",
-				"POST /api/v1/checks HTTP/1.1\r\nHost: " + host + "\r\nAuthorization: Bearer " + token + "\r\nContent-Length: 300000\r\n\r\n{",
+				"POST /api/v1/checks HTTP/1.1\r\nHost: " + host + "\r\nAuthorization: Bearer " + token +
+					"\r\nContent-Length: 300000\r\n\r\n{",
 				"POST /api/v1/session HTTP/1.1\r\nHost: " + host + "\r\nContent-Length: 9000\r\n\r\n{"}[(n+k)%3]
 			io.WriteString(c, head)
 			for ctx.Err() == nil {

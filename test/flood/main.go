@@ -35,7 +35,8 @@ func main() {
 	rounds := flag.Int("rounds", 3, "how many rounds; the median counts")
 	lasting := flag.Duration("lasting", 10*time.Minute, "how long the flood lasts whose memory is compared; 0 for none")
 	idle := flag.Duration("idle", 15*time.Second, "how long the service is measured before each round")
-	flag.IntVar(&only, "only", -1, "attack in one way alone: 0 sign-ins, 1 big bodies, 2 slow peers, 3 streams, 4 heavy checks, 5 invented names")
+	flag.IntVar(&only, "only", -1,
+		"attack in one way alone: 0 sign-ins, 1 big bodies, 2 slow peers, 3 streams, 4 heavy checks, 5 invented names")
 	flag.Parse()
 	if err := run(*clients, *rounds, *during, *lasting, *idle); err != nil {
 		fmt.Fprintln(os.Stderr, "flood:", err)
@@ -50,7 +51,8 @@ func run(clients, rounds int, during, lasting, idle time.Duration) error {
 		return err
 	}
 	for i := range rounds {
-		fmt.Fprintf(os.Stderr, "round %d of %d: idle for %v, then %d clients attack for %v\n", i+1, rounds, idle, clients, during)
+		fmt.Fprintf(os.Stderr, "round %d of %d: idle for %v, then %d clients attack for %v\n", i+1, rounds, idle,
+			clients, during)
 		f.round(idle, during)
 	}
 	if lasting > 0 {
@@ -123,11 +125,13 @@ func (f *flood) down() {
 func (f *flood) round(idle, during time.Duration) {
 	r := round{before: f.attacked.read(f.operator, idle).percentile(95)}
 	var under, beside reads
-	f.under(during, func() { under = f.attacked.read(f.operator, during) }, func() { beside = f.beside.read(f.other, during) })
+	f.under(during, func() { under = f.attacked.read(f.operator, during) },
+		func() { beside = f.beside.read(f.other, during) })
 	r.under, r.beside = under.percentile(95), beside.percentile(95)
 	f.failed += under.failed
 	f.rounds = append(f.rounds, r)
-	fmt.Printf("reads of an operator            p95 %v idle before, %v under attack (p50 %v of %d, %d failed), %v of an idle service beside it: %.1f times\n",
+	fmt.Printf("reads of an operator            p95 %v idle before, %v under attack (p50 %v of %d, %d failed), %v "+
+		"of an idle service beside it: %.1f times\n",
 		r.before, r.under, under.percentile(50), len(under.took), under.failed, r.beside, r.times())
 }
 
@@ -196,7 +200,8 @@ func (f *flood) report() error {
 	}
 	slowest := median(times)
 	fmt.Printf("attackers                       %d clients: %s\n", f.clients, &f.tally)
-	fmt.Printf("p95 flooded over idle beside    %.1f times, the median of %d; at most %d\n", slowest, len(times), mostTimes)
+	fmt.Printf("p95 flooded over idle beside    %.1f times, the median of %d; at most %d\n", slowest, len(times),
+		mostTimes)
 	fmt.Printf("most memory of the service      %d MiB; at most %d\n", f.most, mostMemory)
 	if f.late > 0 {
 		fmt.Printf("memory as the flood goes on     %d MiB after a fifth of it, %d MiB at its end\n", f.early, f.late)

@@ -89,7 +89,10 @@ func (t *target) undersail(args ...string) (string, error) {
 
 // apply makes a stack and waits until every resource is proved healthy.
 func (t *target) apply(stack string) (string, error) {
-	out, err := t.undersail("propose", stack, "--template", "warning-site", "--account", "saltmere-lab", "--region", "north-fell", "--input", "range="+cmp.Or(map[string]string{"quiet": "10.41.0.0/24", "read": "10.42.0.0/24"}[stack], "10.43.0.0/24"), "-o", "json")
+	out, err := t.undersail("propose", stack, "--template", "warning-site", "--account", "saltmere-lab", "--region",
+		"north-fell", "--input",
+		"range="+cmp.Or(map[string]string{"quiet": "10.41.0.0/24", "read": "10.42.0.0/24"}[stack], "10.43.0.0/24"),
+		"-o", "json")
 	if err != nil {
 		return out, err
 	}
@@ -115,7 +118,8 @@ func (t *target) person(name, role string) (string, error) {
 	if err != nil || json.Unmarshal([]byte(out), &i) != nil {
 		return "", fmt.Errorf("invite %s: %w: %s", name, err, out)
 	}
-	res, err := http.Post(t.url+"/api/v1/invitations/take", "application/json", strings.NewReader(fmt.Sprintf(`{"code":%q,"password":"slack water at half past nine"}`, i.Code)))
+	res, err := http.Post(t.url+"/api/v1/invitations/take", "application/json",
+		strings.NewReader(fmt.Sprintf(`{"code":%q,"password":"slack water at half past nine"}`, i.Code)))
 	if err != nil {
 		return "", err
 	}
@@ -146,7 +150,8 @@ func (r reads) percentile(p int) time.Duration {
 // read reads as an operator at the console does, ten times a second.
 func (t *target) read(token string, during time.Duration) (out reads) {
 	client := &http.Client{Timeout: 30 * time.Second}
-	paths := []string{"/api/v1/stacks", "/api/v1/stacks/read", "/api/v1/runs", "/api/v1/proposals", "/api/v1/me", "/api/v1/stacks/read/outputs"}
+	paths := []string{"/api/v1/stacks", "/api/v1/stacks/read", "/api/v1/runs", "/api/v1/proposals", "/api/v1/me",
+		"/api/v1/stacks/read/outputs"}
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
 	for i, end := 0, time.Now().Add(during); time.Now().Before(end); i++ {

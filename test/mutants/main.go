@@ -28,20 +28,32 @@ type part struct {
 }
 
 // attacks are the ways that an attacker goes, over the network.
-var attacks = []string{"-timeout", "15m", "-run", "^(TestAttacks|TestEveryOperationIsHeld|TestNoPlaceOfASecretIsForgotten|TestWhatIsAgreedToIsWhatHappens|TestAProviderIsAskedAnewAboutItsPeople)$", "./test"}
+var attacks = []string{"-timeout", "15m", "-run",
+	"^(TestAttacks|TestEveryOperationIsHeld|TestNoPlaceOfASecretIsForgotten|TestWhatIsAgreedToIsWhatHappens|" +
+		"TestAProviderIsAskedAnewAboutItsPeople)$", "./test"}
 
 // uses are the tests of secrets that are given, and of what is agreed to.
-var uses = []string{"-timeout", "10m", "-parallel", "4", "-run", "TestAcceptingIsWhole|TestAServiceStarts|TestConsentsAreAsked|TestARunWaitsFor|TestAKeptDisk|TestUndoingByItself|TestWhatIsAgreedTo|TestWhatWasApplied|TestASecretIs|TestProposalsAreDecided|TestSecretsFlow|TestRotating|TestWhereSecrets|TestWhatAnotherStack|TestConnecting", "./internal/service", "./internal/proposing", "./internal/secrets"}
+var uses = []string{"-timeout", "10m", "-parallel", "4", "-run",
+	"TestAcceptingIsWhole|TestAServiceStarts|TestConsentsAreAsked|TestARunWaitsFor|TestAKeptDisk|" +
+		"TestUndoingByItself|TestWhatIsAgreedTo|TestWhatWasApplied|TestASecretIs|TestProposalsAreDecided|" +
+		"TestSecretsFlow|TestRotating|TestWhereSecrets|TestWhatAnotherStack|" +
+		"TestConnecting", "./internal/service", "./internal/proposing", "./internal/secrets"}
 
 var parts = []part{
 	{"access", []string{"internal/access/*.go"}, [][]string{{"./internal/access"}, {"./internal/people"}, attacks}},
 	{"sealed", []string{"internal/sealed/*.go"}, [][]string{{"./internal/sealed", "./internal/access"}, uses, attacks}},
-	{"people", []string{"internal/people/*.go"}, [][]string{{"./internal/people"}, {"-run", "People|Person|Session|OpenID|Sign|Door|Token|Invit|Password|User|Provider", "./test", "./internal/service", "./internal/proposing"}, attacks}},
+	{"people", []string{"internal/people/*.go"},
+		[][]string{{"./internal/people"},
+			{"-run", "People|Person|Session|OpenID|Sign|Door|Token|Invit|Password|User|Provider", "./test",
+				"./internal/service", "./internal/proposing"}, attacks}},
 	{"accepting", []string{
-		"internal/proposing/agreement.go", "internal/proposing/uses.go", "internal/proposing/standing.go", "internal/proposing/gift.go", "internal/stacks/uses.go",
-		"internal/proposing/decision.go:accept,shownAs,mayDecide,decide,acceptTerms,turnOn", "internal/store/agreements.go", "internal/store/runs.go:StartRun", "internal/store/proposals.go:Decide",
+		"internal/proposing/agreement.go", "internal/proposing/uses.go", "internal/proposing/standing.go",
+		"internal/proposing/gift.go", "internal/stacks/uses.go",
+		"internal/proposing/decision.go:accept,shownAs,mayDecide,decide,acceptTerms,turnOn",
+		"internal/store/agreements.go", "internal/store/runs.go:StartRun", "internal/store/proposals.go:Decide",
 		"internal/engine/agreeing.go", "internal/core/use/*.go",
-	}, [][]string{{"./internal/core/use", "./internal/proposal"}, {"-run", "Agree|Run|Propos|Decid", "./internal/store"}, uses, attacks}},
+	}, [][]string{{"./internal/core/use", "./internal/proposal"},
+		{"-run", "Agree|Run|Propos|Decid", "./internal/store"}, uses, attacks}},
 }
 
 func main() {
@@ -49,10 +61,12 @@ func main() {
 	n := flag.Int("n", 60, "how many are drawn")
 	which := flag.String("which", "", "these of them alone, such as 4,17")
 	only := flag.String("part", "", "of this part alone: access, sealed, people, accepting")
-	fast := flag.Bool("fast", false, "with the first tests of each part alone, to see what the slow ones are needed for")
+	fast := flag.Bool("fast", false,
+		"with the first tests of each part alone, to see what the slow ones are needed for")
 	list := flag.Bool("list", false, "print those that are drawn, and run nothing")
 	flag.Parse()
-	if err := run(*seed, *n, strings.FieldsFunc(*which, func(r rune) bool { return r == ',' }), *only, *list, *fast); err != nil {
+	err := run(*seed, *n, strings.FieldsFunc(*which, func(r rune) bool { return r == ',' }), *only, *list, *fast)
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "mutants:", err)
 		os.Exit(1)
 	}

@@ -34,7 +34,14 @@ func (m mutant) in(source string) string {
 
 // instead is what stands in the place of an operator.
 var instead = map[token.Token]string{
-	token.EQL: "!=", token.NEQ: "==", token.LSS: ">=", token.LEQ: ">", token.GTR: "<=", token.GEQ: "<", token.LAND: "||", token.LOR: "&&",
+	token.EQL:  "!=",
+	token.NEQ:  "==",
+	token.LSS:  ">=",
+	token.LEQ:  ">",
+	token.GTR:  "<=",
+	token.GEQ:  "<",
+	token.LAND: "||",
+	token.LOR:  "&&",
 }
 
 // mutantsOf lists every fault that there can be in a part, in the order of its files.
@@ -67,11 +74,27 @@ func mutantsIn(file, functions string) (out []mutant, err error) {
 	}
 	put := func(n ast.Node, what, with string, args ...any) {
 		at := fset.Position(n.Pos())
-		out = append(out, mutant{file: file, line: at.Line, begin: at.Offset, end: fset.Position(n.End()).Offset, with: fmt.Sprintf(with, args...), what: what})
+		out = append(out, mutant{
+			file:  file,
+			line:  at.Line,
+			begin: at.Offset,
+			end:   fset.Position(n.End()).Offset,
+			with:  fmt.Sprintf(with, args...),
+			what:  what,
+		})
 	}
 	around := func(n ast.Node, before, after, what string) {
 		at := fset.Position(n.Pos())
-		out = append(out, mutant{file: file, line: at.Line, begin: at.Offset, end: fset.Position(n.End()).Offset, with: before, after: after, stays: true, what: what})
+		out = append(out, mutant{
+			file:  file,
+			line:  at.Line,
+			begin: at.Offset,
+			end:   fset.Position(n.End()).Offset,
+			with:  before,
+			after: after,
+			stays: true,
+			what:  what,
+		})
 	}
 	for _, d := range tree.Decls {
 		f, is := d.(*ast.FuncDecl)
@@ -83,12 +106,25 @@ func mutantsIn(file, functions string) (out []mutant, err error) {
 			case *ast.BinaryExpr:
 				if other := instead[e.Op]; other != "" {
 					at := fset.Position(e.OpPos)
-					out = append(out, mutant{file: file, line: at.Line, begin: at.Offset, end: at.Offset + len(e.Op.String()), with: other, what: e.Op.String() + " becomes " + other})
+					out = append(out, mutant{
+						file:  file,
+						line:  at.Line,
+						begin: at.Offset,
+						end:   at.Offset + len(e.Op.String()),
+						with:  other,
+						what:  e.Op.String() + " becomes " + other,
+					})
 				}
 			case *ast.UnaryExpr:
 				if e.Op == token.NOT {
 					at := fset.Position(e.Pos())
-					out = append(out, mutant{file: file, line: at.Line, begin: at.Offset, end: at.Offset + 1, what: "! goes"})
+					out = append(out, mutant{
+						file:  file,
+						line:  at.Line,
+						begin: at.Offset,
+						end:   at.Offset + 1,
+						what:  "! goes",
+					})
 				}
 			case *ast.Ident:
 				if e.Name == "true" || e.Name == "false" {

@@ -12,7 +12,10 @@ import (
 )
 
 // readByHand are the licences of parts whose own the tool does not recognise.
-var readByHand = map[string]string{"github.com/oasdiff/yaml": "MIT and BSD-3-Clause", "github.com/pressly/goose/v3": "MIT"}
+var readByHand = map[string]string{
+	"github.com/oasdiff/yaml":     "MIT and BSD-3-Clause",
+	"github.com/pressly/goose/v3": "MIT",
+}
 
 type licence struct {
 	Expression string

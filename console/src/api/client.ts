@@ -19,15 +19,32 @@ export const api = createClient<paths>({ headers: { 'X-Undersail-Console': '1' }
 // A session that nobody attends to ends, however much the open page reads by itself.
 const attended = 60_000
 let touched = Date.now()
-for (const kind of ['pointerdown', 'keydown', 'wheel'] as const) window.addEventListener(kind, () => { touched = Date.now() }, { passive: true, capture: true })
-api.use({ onRequest: ({ request }) => { if (Date.now() - touched > attended) request.headers.set('X-Undersail-Unattended', '1'); return request } })
+for (const kind of ['pointerdown', 'keydown', 'wheel'] as const)
+  window.addEventListener(
+    kind,
+    () => {
+      touched = Date.now()
+    },
+    { passive: true, capture: true },
+  )
+api.use({
+  onRequest: ({ request }) => {
+    if (Date.now() - touched > attended) request.headers.set('X-Undersail-Unattended', '1')
+    return request
+  },
+})
 // Whichever call is told first that it may not, who is here is asked: a password that is wrong ends no session.
 let asking: Promise<unknown> | null = null
 api.use({
   onResponse: ({ response, request }) => {
     if (response.status !== 401) return
     if (request.url.endsWith('/api/v1/me')) return noteEnded()
-    asking ??= api.GET('/api/v1/me').catch(() => undefined).finally(() => { asking = null })
+    asking ??= api
+      .GET('/api/v1/me')
+      .catch(() => undefined)
+      .finally(() => {
+        asking = null
+      })
   },
 })
 
@@ -44,11 +61,24 @@ export async function unwrap<T>(call: Promise<{ data?: T; error?: unknown; respo
   try {
     answer = await call
   } catch {
-    throw new Refusal({ type: 'urn:undersail:unreachable', title: 'The service does not answer', status: 0, remedy: 'Check that it is running; this page tries again by itself.' })
+    throw new Refusal({
+      type: 'urn:undersail:unreachable',
+      title: 'The service does not answer',
+      status: 0,
+      remedy: 'Check that it is running; this page tries again by itself.',
+    })
   }
   if (answer.error !== undefined || !answer.response.ok) {
     const problem = answer.error as Problem | undefined
-    throw new Refusal(problem?.title ? problem : { type: 'urn:undersail:unreadable', title: `The service answered ${answer.response.status}`, status: answer.response.status })
+    throw new Refusal(
+      problem?.title
+        ? problem
+        : {
+            type: 'urn:undersail:unreadable',
+            title: `The service answered ${answer.response.status}`,
+            status: answer.response.status,
+          },
+    )
   }
   return answer.data as T
 }

@@ -8,5 +8,7 @@ export async function goOn(stack: string): Promise<string> {
   const proposal = await unwrap(api.POST('/api/v1/stacks/{name}/continue', { params: { path: { name: stack } } }))
   if (proposal.state === 'nothing') return `/stacks/${stack}`
   if (proposal.state !== 'accepted') return `/proposals/${proposal.id}`
-  return unwrap(api.POST('/api/v1/proposals/{id}/apply', { params: { path: { id: proposal.id } } })).then((next) => `/runs/${next.id}`)
+  return unwrap(api.POST('/api/v1/proposals/{id}/apply', { params: { path: { id: proposal.id } } })).then(
+    (next) => `/runs/${next.id}`,
+  )
 }

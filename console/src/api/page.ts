@@ -7,7 +7,10 @@ export const hasSession = (): boolean => said('session')?.content !== 'none'
 export const offersOpenID = (): boolean => said('openid')?.content === 'there'
 
 /** Notes that somebody signed in since the page was loaded. */
-export const noteSession = () => { const m = said('session'); if (m) m.content = 'there' }
+export const noteSession = () => {
+  const m = said('session')
+  if (m) m.content = 'there'
+}
 
 /** The nonce of this page, by which the browser accepts styles that scripts insert. */
 export const nonce = (): string => said('style-nonce')?.content ?? ''

@@ -16,7 +16,8 @@ const askMe = async () => {
   return me
 }
 
-export const useMe = () => useQuery({ queryKey: ['me'], queryFn: askMe, enabled: hasSession, retry: false, staleTime: 60_000 })
+export const useMe = () =>
+  useQuery({ queryKey: ['me'], queryFn: askMe, enabled: hasSession, retry: false, staleTime: 60_000 })
 
 /** Whether whoever is here has a right in an account. */
 export function useMay(right: string, account: string): boolean {
@@ -27,7 +28,10 @@ export function useMay(right: string, account: string): boolean {
 /** Whether whoever is here has a right somewhere. */
 export function useMaySomewhere(right: string): boolean {
   const me = useMe()
-  return (me.data?.may?.includes(right) ?? false) || Object.values(me.data?.may_in ?? {}).some((list) => list.includes(right))
+  return (
+    (me.data?.may?.includes(right) ?? false) ||
+    Object.values(me.data?.may_in ?? {}).some((list) => list.includes(right))
+  )
 }
 
 /** Whether whoever is here has a right over a stack; before its account is known nobody has. */
@@ -41,7 +45,9 @@ const page = 500
 async function allStacks(): Promise<Stack[]> {
   const all: Stack[] = []
   for (;;) {
-    const list = await unwrap(api.GET('/api/v1/stacks', { params: { query: { after: all.at(-1)?.name, limit: page } } }))
+    const list = await unwrap(
+      api.GET('/api/v1/stacks', { params: { query: { after: all.at(-1)?.name, limit: page } } }),
+    )
     all.push(...list)
     if (list.length < page) return all
   }
@@ -51,7 +57,10 @@ async function allStacks(): Promise<Stack[]> {
 export const useStacks = () => useQuery({ queryKey: ['stacks'], queryFn: allStacks })
 
 export const useStack = (name: string) =>
-  useQuery({ queryKey: ['stack', name], queryFn: () => unwrap(api.GET('/api/v1/stacks/{name}', { params: { path: { name } } })) })
+  useQuery({
+    queryKey: ['stack', name],
+    queryFn: () => unwrap(api.GET('/api/v1/stacks/{name}', { params: { path: { name } } })),
+  })
 
 /** Hears of every change on one stream, so that no page asks again and again. */
 export function useChanges() {
@@ -83,25 +92,48 @@ export function useChanges() {
         forget('runs', 'proposals', 'kept')
       },
     })
-    const back = onReturn(() => { stream.hurry(); void client.invalidateQueries() })
-    return () => { back(); stream.stop() }
+    const back = onReturn(() => {
+      stream.hurry()
+      void client.invalidateQueries()
+    })
+    return () => {
+      back()
+      stream.stop()
+    }
   }, [client])
 }
 
 /** What outlived its stack on purpose. */
-export const useQuiet = () => useQuery({ queryKey: ['quiet'], queryFn: () => unwrap(api.GET('/api/v1/quiet')), staleTime: 60_000, refetchInterval: (q) => (q.state.data?.why && !q.state.data.looked ? 3_000 : false) })
+export const useQuiet = () =>
+  useQuery({
+    queryKey: ['quiet'],
+    queryFn: () => unwrap(api.GET('/api/v1/quiet')),
+    staleTime: 60_000,
+    refetchInterval: (q) => (q.state.data?.why && !q.state.data.looked ? 3_000 : false),
+  })
 export const useKept = () => useQuery({ queryKey: ['kept'], queryFn: () => unwrap(api.GET('/api/v1/kept')) })
 
 export const useProposals = (stack?: string) =>
-  useQuery({ queryKey: ['proposals', stack], queryFn: () => unwrap(api.GET('/api/v1/proposals', { params: { query: { stack, limit: 100 } } })), refetchInterval: 60_000 })
+  useQuery({
+    queryKey: ['proposals', stack],
+    queryFn: () => unwrap(api.GET('/api/v1/proposals', { params: { query: { stack, limit: 100 } } })),
+    refetchInterval: 60_000,
+  })
 
 export const useProposal = (id: number) =>
-  useQuery({ queryKey: ['proposal', id], queryFn: () => unwrap(api.GET('/api/v1/proposals/{id}', { params: { path: { id } } })) })
+  useQuery({
+    queryKey: ['proposal', id],
+    queryFn: () => unwrap(api.GET('/api/v1/proposals/{id}', { params: { path: { id } } })),
+  })
 
 export const useRuns = (stack?: string) =>
-  useQuery({ queryKey: ['runs', stack], queryFn: () => unwrap(api.GET('/api/v1/runs', { params: { query: { stack, limit: 100 } } })) })
+  useQuery({
+    queryKey: ['runs', stack],
+    queryFn: () => unwrap(api.GET('/api/v1/runs', { params: { query: { stack, limit: 100 } } })),
+  })
 
-export const useTemplates = () => useQuery({ queryKey: ['templates'], queryFn: () => unwrap(api.GET('/api/v1/templates')) })
+export const useTemplates = () =>
+  useQuery({ queryKey: ['templates'], queryFn: () => unwrap(api.GET('/api/v1/templates')) })
 
 /** How long changes of a run are gathered before it is read again: a run of many steps is long to tell. */
 const gather = (steps: number) => 80 + Math.min(1500, steps * 0.6)
@@ -109,7 +141,10 @@ const gather = (steps: number) => 80 + Math.min(1500, steps * 0.6)
 /** A run that follows its stream: each event brings the newest state. */
 export function useLiveRun(id: number) {
   const client = useQueryClient()
-  const run = useQuery({ queryKey: ['run', id], queryFn: () => unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id } } })) })
+  const run = useQuery({
+    queryKey: ['run', id],
+    queryFn: () => unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id } } })),
+  })
   const [events, setEvents] = useState<Event[]>([])
   const steps = useRef(0)
   steps.current = run.data?.total ?? 0
@@ -126,7 +161,11 @@ export function useLiveRun(id: number) {
         timer = null
         const fresh = heard
         heard = []
-        setEvents((before) => { const after = before.at(-1)?.number ?? 0; const add = fresh.filter((e) => e.number > after); return add.length > 0 ? [...before, ...add] : before })
+        setEvents((before) => {
+          const after = before.at(-1)?.number ?? 0
+          const add = fresh.filter((e) => e.number > after)
+          return add.length > 0 ? [...before, ...add] : before
+        })
         void client.invalidateQueries({ queryKey: ['run', id] })
         void client.invalidateQueries({ queryKey: ['evidence', id] })
       }, gather(steps.current))
@@ -143,7 +182,11 @@ export function useLiveRun(id: number) {
       },
     })
     const back = onReturn(stream.hurry)
-    return () => { back(); stream.stop(); if (timer) clearTimeout(timer) }
+    return () => {
+      back()
+      stream.stop()
+      if (timer) clearTimeout(timer)
+    }
   }, [id, known, attempt, client])
   return { run, events }
 }
@@ -152,5 +195,10 @@ export const useEvidence = (run: number, resource: string | null) =>
   useQuery({
     queryKey: ['evidence', run, resource],
     enabled: resource !== null,
-    queryFn: () => unwrap(api.GET('/api/v1/runs/{id}/evidence', { params: { path: { id: run }, query: { resource: resource ?? undefined } } })),
+    queryFn: () =>
+      unwrap(
+        api.GET('/api/v1/runs/{id}/evidence', {
+          params: { path: { id: run }, query: { resource: resource ?? undefined } },
+        }),
+      ),
   })

@@ -8,8 +8,17 @@ type TextCheck = Schemas['TextCheck']
 
 /** The keywords of a JSON Schema that completion heeds. */
 interface Schema {
-  $ref?: string; $defs?: Record<string, Schema>; properties?: Record<string, Schema>; additionalProperties?: Schema | boolean; items?: Schema
-  anyOf?: Schema[]; oneOf?: Schema[]; enum?: unknown[]; const?: unknown; type?: string | string[]; description?: string
+  $ref?: string
+  $defs?: Record<string, Schema>
+  properties?: Record<string, Schema>
+  additionalProperties?: Schema | boolean
+  items?: Schema
+  anyOf?: Schema[]
+  oneOf?: Schema[]
+  enum?: unknown[]
+  const?: unknown
+  type?: string | string[]
+  description?: string
 }
 
 const ITEM = '-'
@@ -23,11 +32,28 @@ export function completions(language: () => Language | undefined, scope: () => T
     const l = language()
     const word = c.matchBefore(/[\w.-]*/)
     if (!l || !word || (word.from === word.to && !c.explicit)) return null
-    if (expressionAt(c.state, c.pos) || /(^|[\s"'[{,:])=[^=]*$/.test(c.state.doc.lineAt(c.pos).text.slice(0, c.pos - c.state.doc.lineAt(c.pos).from))) return inExpression(c, word.text, word.from, l, scope())
+    if (
+      expressionAt(c.state, c.pos) ||
+      /(^|[\s"'[{,:])=[^=]*$/.test(c.state.doc.lineAt(c.pos).text.slice(0, c.pos - c.state.doc.lineAt(c.pos).from))
+    )
+      return inExpression(c, word.text, word.from, l, scope())
     const { path, key, beside } = placeOf(c.state, word.from)
     const root = l.schema as Schema
-    const at = reach(root, path, path[0] === 'resources' && path.length > 1 ? typeAbove(c.state, c.state.doc.lineAt(c.pos).number) : '')
-    const options = key === null ? keysOf(root, at, path, beside, scope()) : valuesOf(root, at.flatMap((s) => step(s, key)), path, key, scope())
+    const at = reach(
+      root,
+      path,
+      path[0] === 'resources' && path.length > 1 ? typeAbove(c.state, c.state.doc.lineAt(c.pos).number) : '',
+    )
+    const options =
+      key === null
+        ? keysOf(root, at, path, beside, scope())
+        : valuesOf(
+            root,
+            at.flatMap((s) => step(s, key)),
+            path,
+            key,
+            scope(),
+          )
     return options.length > 0 ? { from: word.from, options } : null
   }
 }
@@ -38,7 +64,13 @@ function whole(root: Schema, s: Schema, type: string): Schema[] {
   const here = target ? whole(root, target, type) : [s]
   return here.flatMap((x) => {
     const of = [...(x.anyOf ?? []), ...(x.oneOf ?? [])]
-    const fitting = type === '' ? of : of.filter((o) => { const t = o.properties?.['type']; return t?.const === undefined || t.const === type })
+    const fitting =
+      type === ''
+        ? of
+        : of.filter((o) => {
+            const t = o.properties?.['type']
+            return t?.const === undefined || t.const === type
+          })
     return [x, ...fitting.flatMap((o) => whole(root, o, type))]
   })
 }
@@ -60,28 +92,46 @@ function reach(root: Schema, path: string[], type: string): Schema[] {
   return at
 }
 
-function keysOf(root: Schema, at: Schema[], path: string[], beside: Set<string>, scope: TextCheck | undefined): Completion[] {
+function keysOf(
+  root: Schema,
+  at: Schema[],
+  path: string[],
+  beside: Set<string>,
+  scope: TextCheck | undefined,
+): Completion[] {
   const out = new Map<string, Completion>()
   for (const s of at) {
     for (const [name, p] of Object.entries(s.properties ?? {})) {
-      if (!beside.has(name) && !out.has(name)) out.set(name, { label: name, type: 'property', ...(aboutOf(root, p) ? { info: aboutOf(root, p) } : {}) })
+      if (!beside.has(name) && !out.has(name))
+        out.set(name, { label: name, type: 'property', ...(aboutOf(root, p) ? { info: aboutOf(root, p) } : {}) })
     }
   }
   // Where names are free, they are those of something else in the text.
-  const names = path.at(-1) === 'after' ? (scope?.resources.map((r) => r.name) ?? []) : path[0] === 'presets' && path[2] === 'inputs' ? (scope?.inputs ?? []) : []
+  const names =
+    path.at(-1) === 'after'
+      ? (scope?.resources.map((r) => r.name) ?? [])
+      : path[0] === 'presets' && path[2] === 'inputs'
+        ? (scope?.inputs ?? [])
+        : []
   for (const label of names) if (!beside.has(label)) out.set(label, { label, type: 'variable' })
   return [...out.values()]
 }
 
-const aboutOf = (root: Schema, s: Schema) => s.description ?? whole(root, s, '').find((x) => x.description && x.description !== 'text')?.description
+const aboutOf = (root: Schema, s: Schema) =>
+  s.description ?? whole(root, s, '').find((x) => x.description && x.description !== 'text')?.description
 
 function valuesOf(root: Schema, at: Schema[], path: string[], key: string, scope: TextCheck | undefined): Completion[] {
   const out = new Map<string, Completion>()
-  const put = (label: string, info?: string) => { if (!out.has(label)) out.set(label, { label, type: 'enum', ...(info ? { info } : {}) }) }
+  const put = (label: string, info?: string) => {
+    if (!out.has(label)) out.set(label, { label, type: 'enum', ...(info ? { info } : {}) })
+  }
   for (const s of at.flatMap((x) => whole(root, x, ''))) {
     for (const v of s.enum ?? []) put(String(v))
     if (s.const !== undefined) put(String(s.const), s.description)
-    if ((Array.isArray(s.type) ? s.type : [s.type]).includes('boolean') && s.type === 'boolean') { put('true'); put('false') }
+    if ((Array.isArray(s.type) ? s.type : [s.type]).includes('boolean') && s.type === 'boolean') {
+      put('true')
+      put('false')
+    }
   }
   if (path[0] === 'resources' && key === 'was') for (const r of scope?.resources ?? []) put(r.name)
   return [...out.values()]
@@ -99,7 +149,8 @@ function placeOf(state: EditorState, at: number): { path: string[]; key: string 
   const beside = new Set(flow.beside)
   const level = indent.length + dashes.length
   // What leads here stands left of these columns; a list may stand at the column of its key.
-  let keys = level, items = level
+  let keys = level,
+    items = level
   const enter = (spaces: number, list: string) => {
     for (const dash of [...list.matchAll(/-/g)].reverse()) {
       const d = spaces + dash.index
@@ -124,11 +175,19 @@ function placeOf(state: EditorState, at: number): { path: string[]; key: string 
   return { path: [...path, own, ...flow.keys], key: flow.key, beside }
 }
 
-/** What is open in a line of flow style: the keys that lead in from its first, the key whose value is being written, those beside it. */
+/**
+ * What is open in a line of flow style: the keys that lead in from its first, the key whose value is being
+ * written, those beside it.
+ */
 function inFlow(before: string): { open: boolean; keys: string[]; key: string | null; beside: string[] } {
   const stack: { through: string[]; beside: string[]; list: boolean }[] = []
-  let word = '', key: string | null = null, quote = ''
-  const next = () => { key = null; word = '' }
+  let word = '',
+    key: string | null = null,
+    quote = ''
+  const next = () => {
+    key = null
+    word = ''
+  }
   for (const c of before) {
     if (quote !== '') {
       if (c === quote) quote = ''
@@ -136,14 +195,21 @@ function inFlow(before: string): { open: boolean; keys: string[]; key: string | 
       continue
     }
     switch (c) {
-      case '"': case "'":
+      case '"':
+      case "'":
         quote = c
         break
-      case '{': case '[':
-        stack.push({ through: [...(key === null ? [] : [key]), ...(c === '[' ? [ITEM] : [])], beside: [], list: c === '[' })
+      case '{':
+      case '[':
+        stack.push({
+          through: [...(key === null ? [] : [key]), ...(c === '[' ? [ITEM] : [])],
+          beside: [],
+          list: c === '[',
+        })
         next()
         break
-      case '}': case ']':
+      case '}':
+      case ']':
         stack.pop()
         next()
         break
@@ -151,17 +217,31 @@ function inFlow(before: string): { open: boolean; keys: string[]; key: string | 
         next()
         break
       case ':':
-        if (stack.length > 0 && !stack.at(-1)!.list) { key = word.trim(); stack.at(-1)!.beside.push(key) }
+        if (stack.length > 0 && !stack.at(-1)!.list) {
+          key = word.trim()
+          stack.at(-1)!.beside.push(key)
+        }
         word = ''
         break
       default:
         word += c
     }
   }
-  return { open: stack.length > 0, keys: stack.flatMap((x) => x.through), key: stack.length > 0 ? key : null, beside: stack.at(-1)?.beside ?? [] }
+  return {
+    open: stack.length > 0,
+    keys: stack.flatMap((x) => x.through),
+    key: stack.length > 0 ? key : null,
+    beside: stack.at(-1)?.beside ?? [],
+  }
 }
 
-function inExpression(c: CompletionContext, text: string, from: number, l: Language, scope: TextCheck | undefined): CompletionResult | null {
+function inExpression(
+  c: CompletionContext,
+  text: string,
+  from: number,
+  l: Language,
+  scope: TextCheck | undefined,
+): CompletionResult | null {
   const at = text.lastIndexOf('.')
   if (at >= 0) {
     const head = text.slice(0, at)
@@ -170,11 +250,27 @@ function inExpression(c: CompletionContext, text: string, from: number, l: Langu
     if (head === 'inputs') return variables(scope?.inputs ?? [])
     if (head === 'calc') return variables(scope?.calc ?? [])
     if (head === 'stack') return variables(['name', 'id', 'account', 'cloud', 'region'])
-    const type = l.types.find((t) => t.name === (head === 'self' ? typeAbove(c.state, c.state.doc.lineAt(c.pos).number) : scope?.resources.find((r) => r.name === head)?.type))
-    return type ? { from: start, options: [...type.attributes, ...type.properties].map((p) => ({ label: p.name, type: 'property', info: p.about })) } : null
+    const type = l.types.find(
+      (t) =>
+        t.name ===
+        (head === 'self'
+          ? typeAbove(c.state, c.state.doc.lineAt(c.pos).number)
+          : scope?.resources.find((r) => r.name === head)?.type),
+    )
+    return type
+      ? {
+          from: start,
+          options: [...type.attributes, ...type.properties].map((p) => ({
+            label: p.name,
+            type: 'property',
+            info: p.about,
+          })),
+        }
+      : null
   }
   return {
-    from, options: [
+    from,
+    options: [
       ...['inputs', 'calc', 'stack', 'self', 'index'].map((label) => ({ label, type: 'keyword' })),
       ...(scope?.resources ?? []).map((r) => ({ label: r.name, type: 'variable', detail: r.type })),
       ...l.functions.map((f) => ({ label: f.name, type: 'function', info: `${f.form}\n${f.about}` })),

@@ -14,17 +14,44 @@ export default function DraftsPage() {
   return (
     <>
       <PageTitle side={operates && <LinkButton to="/library">New stack from a template</LinkButton>}>Prepare</PageTitle>
-      {drafts.isPending && <Sheet><Loading /></Sheet>}
+      {drafts.isPending && (
+        <Sheet>
+          <Loading />
+        </Sheet>
+      )}
       {drafts.isError && <Trouble error={drafts.error} retry={() => void drafts.refetch()} />}
-      {drafts.data?.length === 0 && <Empty title="Nothing is being prepared">Choose a template in the <Link className="text-accent underline" to="/library">library</Link>; what you fill in is kept here until you propose it.</Empty>}
+      {drafts.data?.length === 0 && (
+        <Empty title="Nothing is being prepared">
+          Choose a template in the{' '}
+          <Link className="text-accent underline" to="/library">
+            library
+          </Link>
+          ; what you fill in is kept here until you propose it.
+        </Empty>
+      )}
       {drafts.data && drafts.data.length > 0 && (
         <Sheet title="Drafts" note="changed last first" pad={false}>
           <table className="w-full">
-            <thead><tr><th>Stack</th><th>Template</th><th className="max-md:hidden">Where</th><th>By</th><th>Kept</th></tr></thead>
+            <thead>
+              <tr>
+                <th>Stack</th>
+                <th>Template</th>
+                <th className="max-md:hidden">Where</th>
+                <th>By</th>
+                <th>Kept</th>
+              </tr>
+            </thead>
             <tbody>
               {drafts.data.map((d) => (
                 <tr key={d.id} className="row-link">
-                  <td><Link className="font-semibold" to={`/prepare/${encodeURIComponent(d.body.template ?? d.body.stack)}?draft=${d.id}`}>{d.body.stack || 'without a name'}</Link></td>
+                  <td>
+                    <Link
+                      className="font-semibold"
+                      to={`/prepare/${encodeURIComponent(d.body.template ?? d.body.stack)}?draft=${d.id}`}
+                    >
+                      {d.body.stack || 'without a name'}
+                    </Link>
+                  </td>
                   <td>{d.body.template || 'that of the stack'}</td>
                   <td className="max-md:hidden">{[d.body.account, d.body.region].filter(Boolean).join(', ') || '–'}</td>
                   <td>{d.made_by}</td>

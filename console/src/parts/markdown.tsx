@@ -19,21 +19,52 @@ export function Markdown({ text }: { text: string }) {
   }
   return (
     <div className="space-y-1.5">
-      {blocks.filter((b) => b.lines.length > 0).map((b, i) => {
-        const items = b.lines.map((line, k) => <li key={k}><Inline text={line} /></li>)
-        if (b.kind === 'h') return <h3 key={i} className="font-semibold"><Inline text={b.lines[0] ?? ''} /></h3>
-        if (b.kind === 'ol') return <ol key={i} className="list-decimal space-y-1 pl-5">{items}</ol>
-        if (b.kind === 'ul') return <ul key={i} className="list-disc space-y-1 pl-5">{items}</ul>
-        return <p key={i}><Inline text={b.lines.join(' ')} /></p>
-      })}
+      {blocks
+        .filter((b) => b.lines.length > 0)
+        .map((b, i) => {
+          const items = b.lines.map((line, k) => (
+            <li key={k}>
+              <Inline text={line} />
+            </li>
+          ))
+          if (b.kind === 'h')
+            return (
+              <h3 key={i} className="font-semibold">
+                <Inline text={b.lines[0] ?? ''} />
+              </h3>
+            )
+          if (b.kind === 'ol')
+            return (
+              <ol key={i} className="list-decimal space-y-1 pl-5">
+                {items}
+              </ol>
+            )
+          if (b.kind === 'ul')
+            return (
+              <ul key={i} className="list-disc space-y-1 pl-5">
+                {items}
+              </ul>
+            )
+          return (
+            <p key={i}>
+              <Inline text={b.lines.join(' ')} />
+            </p>
+          )
+        })}
     </div>
   )
 }
 
 function Inline({ text }: { text: string }): ReactNode {
   return text.split(/(`[^`]*`|\*\*[^*]+\*\*)/).map((part, i) => {
-    if (part.startsWith('`') && part.endsWith('`') && part.length > 1) return <code key={i} className="font-mono text-small [overflow-wrap:anywhere]">{part.slice(1, -1)}</code>
-    if (part.startsWith('**') && part.endsWith('**') && part.length > 4) return <strong key={i}>{part.slice(2, -2)}</strong>
+    if (part.startsWith('`') && part.endsWith('`') && part.length > 1)
+      return (
+        <code key={i} className="font-mono text-small [overflow-wrap:anywhere]">
+          {part.slice(1, -1)}
+        </code>
+      )
+    if (part.startsWith('**') && part.endsWith('**') && part.length > 4)
+      return <strong key={i}>{part.slice(2, -2)}</strong>
     return <Fragment key={i}>{part}</Fragment>
   })
 }

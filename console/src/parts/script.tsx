@@ -8,10 +8,21 @@ class Unread extends Error {}
 
 /** A page whose script is read when it is first opened. */
 export function page(load: () => Promise<{ default: ComponentType }>): ComponentType {
-  const Page = lazy(() => load().catch((e: unknown) => { throw new Unread(String(e)) }))
+  const Page = lazy(() =>
+    load().catch((e: unknown) => {
+      throw new Unread(String(e))
+    }),
+  )
   return function Paged() {
     const { pathname } = useLocation()
-    return <Boundary key={pathname}><Suspense fallback={<Loading />}><Page /><Arrived /></Suspense></Boundary>
+    return (
+      <Boundary key={pathname}>
+        <Suspense fallback={<Loading />}>
+          <Page />
+          <Arrived />
+        </Suspense>
+      </Boundary>
+    )
   }
 }
 
@@ -22,27 +33,55 @@ function Arrived() {
 }
 
 /** Something on a page whose script is read when it is first drawn; without it the page does as well. */
-export function piece<P extends object>(load: () => Promise<{ default: ComponentType<P> }>, what: string, rows = 3): ComponentType<P> {
+export function piece<P extends object>(
+  load: () => Promise<{ default: ComponentType<P> }>,
+  what: string,
+  rows = 3,
+): ComponentType<P> {
   const Piece = lazy(load) as unknown as ComponentType<P>
   return function Pieced(props: P) {
-    return <Boundary small={what}><Suspense fallback={<Loading rows={rows} />}><Piece {...props} /></Suspense></Boundary>
+    return (
+      <Boundary small={what}>
+        <Suspense fallback={<Loading rows={rows} />}>
+          <Piece {...props} />
+        </Suspense>
+      </Boundary>
+    )
   }
 }
 
 /** Keeps what breaks on a page from taking the rest with it, and says what can be done. */
 export class Boundary extends Component<{ children: ReactNode; small?: string }, { broken: unknown }> {
   override state = { broken: null as unknown }
-  static getDerivedStateFromError(broken: unknown) { return { broken } }
+  static getDerivedStateFromError(broken: unknown) {
+    return { broken }
+  }
   override render() {
     const { broken } = this.state
     if (broken === null) return this.props.children
-    if (this.props.small) return <p className="text-ink-2">{this.props.small} cannot be drawn: its script could not be read. <button type="button" className="underline" onClick={() => window.location.reload()}>Load the page anew</button></p>
+    if (this.props.small)
+      return (
+        <p className="text-ink-2">
+          {this.props.small} cannot be drawn: its script could not be read.{' '}
+          <button type="button" className="underline" onClick={() => window.location.reload()}>
+            Load the page anew
+          </button>
+        </p>
+      )
     if (broken instanceof Unread) return <Missing />
     return (
       <div role="alert" className="rounded-sheet border border-bad bg-bad-soft p-3.5">
         <h1 className="font-semibold text-bad">This page broke</h1>
-        <p className="mt-0.5">What you typed into a draft or a template is kept. It said: <code className="font-mono text-small">{String(broken)}</code></p>
-        <div className="mt-2 flex gap-2"><Button onClick={() => this.setState({ broken: null })}>Draw it again</Button><Link className="self-center font-semibold text-accent" to="/stacks">To the stacks</Link></div>
+        <p className="mt-0.5">
+          What you typed into a draft or a template is kept. It said:{' '}
+          <code className="font-mono text-small">{String(broken)}</code>
+        </p>
+        <div className="mt-2 flex gap-2">
+          <Button onClick={() => this.setState({ broken: null })}>Draw it again</Button>
+          <Link className="self-center font-semibold text-accent" to="/stacks">
+            To the stacks
+          </Link>
+        </div>
       </div>
     )
   }
@@ -69,13 +108,30 @@ function Missing() {
       if (!gone) timer = setTimeout(() => void look(), 1000)
     }
     void look()
-    return () => { gone = true; clearTimeout(timer) }
+    return () => {
+      gone = true
+      clearTimeout(timer)
+    }
   }, [waits])
   return (
     <div role="alert" className="rounded-sheet border border-settling bg-settling-soft p-3.5">
       <h1 className="font-semibold">The script of this page could not be read</h1>
-      <p className="mt-0.5">{waits ? 'The page is loaded anew as soon as the service answers. Nothing that was typed is lost.' : 'It was loaded anew once, and the script is still missing. Ask whoever runs the service, or try again.'}</p>
-      {!waits && <Button className="mt-2" onClick={() => { sessionStorage.removeItem(tried); setWaits(true) }}>Try again</Button>}
+      <p className="mt-0.5">
+        {waits
+          ? 'The page is loaded anew as soon as the service answers. Nothing that was typed is lost.'
+          : 'It was loaded anew once, and the script is still missing. Ask whoever runs the service, or try again.'}
+      </p>
+      {!waits && (
+        <Button
+          className="mt-2"
+          onClick={() => {
+            sessionStorage.removeItem(tried)
+            setWaits(true)
+          }}
+        >
+          Try again
+        </Button>
+      )}
     </div>
   )
 }

@@ -1,10 +1,24 @@
 /** One family of colour for each state; shape and word tell it first. */
 const tones: Record<string, string> = {
-  waiting: 'waiting', queued: 'waiting', absent: 'waiting', open: 'working', accepted: 'working',
-  working: 'working', underway: 'working', removing: 'working', undoing: 'working',
-  settling: 'settling', stopping: 'settling', parked: 'settling',
-  healthy: 'healthy', done: 'healthy', applied: 'healthy',
-  unhealthy: 'bad', failed: 'bad', missing: 'bad', refused: 'bad',
+  waiting: 'waiting',
+  queued: 'waiting',
+  absent: 'waiting',
+  open: 'working',
+  accepted: 'working',
+  working: 'working',
+  underway: 'working',
+  removing: 'working',
+  undoing: 'working',
+  settling: 'settling',
+  stopping: 'settling',
+  parked: 'settling',
+  healthy: 'healthy',
+  done: 'healthy',
+  applied: 'healthy',
+  unhealthy: 'bad',
+  failed: 'bad',
+  missing: 'bad',
+  refused: 'bad',
 }
 
 const tone = (state: string) => tones[state] ?? 'idle'
@@ -14,7 +28,13 @@ export const toneGround = (state: string) => `var(--${tone(state)}-soft)`
 /** The shape of a state: it can be told apart without any colour. */
 export function StateMark({ state, size = 14 }: { state: string; size?: number }) {
   return (
-    <svg width={size} height={size} viewBox="0 0 16 16" aria-hidden="true" style={{ color: toneColor(state), flex: 'none' }}>
+    <svg
+      width={size}
+      height={size}
+      viewBox="0 0 16 16"
+      aria-hidden="true"
+      style={{ color: toneColor(state), flex: 'none' }}
+    >
       <Shape state={state} />
     </svg>
   )
@@ -29,7 +49,14 @@ function Shape({ state }: { state: string }) {
       return (
         <>
           <circle cx="8" cy="8" r="7" fill="currentColor" />
-          <path d="M4.8 8.3l2.2 2.2 4.2-4.6" fill="none" stroke="var(--sheet)" strokeWidth="1.9" strokeLinecap="round" strokeLinejoin="round" />
+          <path
+            d="M4.8 8.3l2.2 2.2 4.2-4.6"
+            fill="none"
+            stroke="var(--sheet)"
+            strokeWidth="1.9"
+            strokeLinecap="round"
+            strokeLinejoin="round"
+          />
         </>
       )
     case 'working':
@@ -97,7 +124,10 @@ export function State({ state, word = state }: { state: string; word?: string })
 /** Shape and word on a ground of their own, beside a title. */
 export function StatePill({ state }: { state: string }) {
   return (
-    <span className="inline-flex items-center gap-1.5 rounded-full px-2.5 py-0.5 text-small font-semibold" style={{ color: toneColor(state), background: toneGround(state) }}>
+    <span
+      className="inline-flex items-center gap-1.5 rounded-full px-2.5 py-0.5 text-small font-semibold"
+      style={{ color: toneColor(state), background: toneGround(state) }}
+    >
       <StateMark state={state} size={12} />
       {state}
     </span>

@@ -1,11 +1,13 @@
 /** How figures and moments are written everywhere. */
 
-export const money = (hour: number, currency: string) => (hour === 0 ? (currency ? 'no cost' : 'not told') : `${hour.toFixed(3)} ${currency} / h`)
+export const money = (hour: number, currency: string) =>
+  hour === 0 ? (currency ? 'no cost' : 'not told') : `${hour.toFixed(3)} ${currency} / h`
 
 export function span(seconds: number): string {
   if (seconds < 10) return `${seconds.toFixed(1)} s`
   if (seconds < 60) return `${Math.round(seconds)} s`
-  if (seconds < 3600) return `${Math.floor(seconds / 60)} min${seconds % 60 >= 1 ? ` ${Math.floor(seconds % 60)} s` : ''}`
+  if (seconds < 3600)
+    return `${Math.floor(seconds / 60)} min${seconds % 60 >= 1 ? ` ${Math.floor(seconds % 60)} s` : ''}`
   const minutes = Math.round(seconds / 60) // rounded first, or 59.7 of them would be 60 beside the hours
   return `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
@@ -13,13 +15,23 @@ export function span(seconds: number): string {
 /** Roles as people read them: operator in saltmere-lab. */
 export const roleText = (roles: string[]) => roles.map((r) => r.replace('@', ' in ')).join(', ')
 
-/** A span of real seconds on the account's clock, with the real time in brackets where that clock runs at another rate. */
-export const accountSpan = (seconds: number, rate: number) => (rate > 0 && Math.abs(rate - 1) > 1e-9 ? `${span(seconds * rate)} (${span(seconds)} real)` : span(seconds))
+/**
+ * A span of real seconds on the account's clock, with the real time in brackets where that clock runs at another
+ * rate.
+ */
+export const accountSpan = (seconds: number, rate: number) =>
+  rate > 0 && Math.abs(rate - 1) > 1e-9 ? `${span(seconds * rate)} (${span(seconds)} real)` : span(seconds)
 
 /** How long a run was worked on, with what it waited for people apart from that. */
-export const spent = (run: { under_way_seconds: number; waited_seconds: number; rate?: number }, rate = run.rate ?? 1) => accountSpan(run.under_way_seconds, rate) + (run.waited_seconds >= 1 ? `, waited ${accountSpan(run.waited_seconds, rate)}` : '')
+export const spent = (
+  run: { under_way_seconds: number; waited_seconds: number; rate?: number },
+  rate = run.rate ?? 1,
+) =>
+  accountSpan(run.under_way_seconds, rate) +
+  (run.waited_seconds >= 1 ? `, waited ${accountSpan(run.waited_seconds, rate)}` : '')
 
-export const clock = (at: string | number | Date) => new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
+export const clock = (at: string | number | Date) =>
+  new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
 
 export const moment = (at: string) => `${new Date(at).toLocaleDateString('sv-SE')} ${clock(at)}`
 
@@ -53,7 +65,8 @@ export function valueText(value: unknown): string {
 }
 
 /** An input's value; one that is given in the middle of a run waits for nothing but a person. */
-export const inputText = (input: { value?: unknown; origin: string }) => (input.origin === 'later' ? 'the run asks for it' : valueText(input.value))
+export const inputText = (input: { value?: unknown; origin: string }) =>
+  input.origin === 'later' ? 'the run asks for it' : valueText(input.value)
 
 /** An amount of memory or storage. */
 export function gib(bytes: number): string {

@@ -11,8 +11,21 @@ export type FormPage = Schemas['FormPage']
 /** Finds the draft that somebody left untouched or is changing a stack with, or begins one. */
 export async function begin(template: string, stack: string, version: string, me: string): Promise<Draft> {
   const drafts = await unwrap(api.GET('/api/v1/drafts'))
-  const mine = drafts.find((d) => d.made_by === me && (stack ? d.body.stack === stack && (d.body.template ?? '') === (version && `${template}@${version}`) : !d.body.stack && d.body.template === template && d.revision === 1))
-  return mine ?? unwrap(api.POST('/api/v1/drafts', { body: stack ? (version ? { stack, template: `${template}@${version}` } : { stack }) : { stack: '', template } }))
+  const mine = drafts.find(
+    (d) =>
+      d.made_by === me &&
+      (stack
+        ? d.body.stack === stack && (d.body.template ?? '') === (version && `${template}@${version}`)
+        : !d.body.stack && d.body.template === template && d.revision === 1),
+  )
+  return (
+    mine ??
+    unwrap(
+      api.POST('/api/v1/drafts', {
+        body: stack ? (version ? { stack, template: `${template}@${version}` } : { stack }) : { stack: '', template },
+      }),
+    )
+  )
 }
 
 /** A draft as its page uses it: how it is kept, and how it is changed. */
@@ -27,15 +40,26 @@ export interface Keeping extends State {
 }
 
 /** Reads a draft, and keeps it as it is typed. */
-export function useKeeping(id: string): { loading: boolean; error: unknown; retry: () => void; keeping: Keeping | null } {
+export function useKeeping(id: string): {
+  loading: boolean
+  error: unknown
+  retry: () => void
+  keeping: Keeping | null
+} {
   const query = useQuery({
-    queryKey: ['draft', id], staleTime: Infinity, gcTime: 0, refetchOnMount: 'always', refetchOnWindowFocus: false,
+    queryKey: ['draft', id],
+    staleTime: Infinity,
+    gcTime: 0,
+    refetchOnMount: 'always',
+    refetchOnWindowFocus: false,
     queryFn: () => unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })),
   })
   const read = query.data
   // The first reading makes the keeper; later ones are told to it.
   const keeper = useMemo(() => (read ? keeperOf(read) : null), [read?.id]) // eslint-disable-line
-  useEffect(() => { if (read) keeper?.tell({ is: 'read', draft: read }) }, [read, keeper])
+  useEffect(() => {
+    if (read) keeper?.tell({ is: 'read', draft: read })
+  }, [read, keeper])
   return { loading: query.isPending, error: query.error, retry: () => void query.refetch(), keeping: useKept(keeper) }
 }
 
@@ -49,7 +73,10 @@ function useKept(keeper: Keeper | null): Keeping | null {
   const refresh = useCallback(async () => {
     if (id) tell({ is: 'read', draft: await unwrap(api.GET('/api/v1/drafts/{id}', { params: { path: { id } } })) })
   }, [id, tell])
-  return useMemo(() => s && { ...s, typed: typedOf(s), change, tell, kept: allKept(s), refresh }, [s, change, tell, refresh])
+  return useMemo(
+    () => s && { ...s, typed: typedOf(s), change, tell, kept: allKept(s), refresh },
+    [s, change, tell, refresh],
+  )
 }
 
 /** The value of a field as it is shown: what was typed last, else what the service says. */
@@ -62,4 +89,6 @@ export function shownValue(field: FormField, k: Keeping): unknown {
 }
 
 /** Whether a value is the draft's own, and not recorded, a default or computed. */
-export const isGiven = (field: FormField, k: Keeping) => field.name in { ...(k.draft.body.inputs as object | undefined), ...k.typed.inputs } && k.typed.inputs?.[field.name] !== null
+export const isGiven = (field: FormField, k: Keeping) =>
+  field.name in { ...(k.draft.body.inputs as object | undefined), ...k.typed.inputs } &&
+  k.typed.inputs?.[field.name] !== null

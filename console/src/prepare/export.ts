@@ -4,7 +4,9 @@ import type { Draft } from './draft'
 export function inputsFile(d: Draft): string {
   const inputs = Object.entries((d.body.inputs as Record<string, unknown> | undefined) ?? {})
   const head = `# Inputs of ${d.body.stack || 'a stack'} for ${d.body.template ?? 'its template'}\n`
-  return head + (inputs.length > 0 ? inputs.map(([name, value]) => `${name}: ${JSON.stringify(value)}\n`).join('') : '{}\n')
+  return (
+    head + (inputs.length > 0 ? inputs.map(([name, value]) => `${name}: ${JSON.stringify(value)}\n`).join('') : '{}\n')
+  )
 }
 
 export const inputsName = (d: Draft) => `${d.body.stack || 'stack'}.inputs.yaml`

@@ -1,14 +1,27 @@
 import { api, unwrap, Refusal } from '../api/client'
 import { forget, keep, recall } from '../api/browser'
 import { onReturn } from '../session/session'
-import { allKept, begun, next, pause, recalled, recallOf, toSend, type Change, type Draft, type Event, type Keeping, type Recalled } from './keeping'
+import {
+  allKept,
+  begun,
+  next,
+  pause,
+  recalled,
+  recallOf,
+  toSend,
+  type Change,
+  type Draft,
+  type Event,
+  type Keeping,
+  type Recalled,
+} from './keeping'
 
 const keepers = new Map<string, Keeper>()
 
 /** The one keeper of a draft in this tab. It goes on when its page is left, until everything is kept. */
 export function keeperOf(draft: Draft): Keeper {
   let k = keepers.get(draft.id)
-  if (!k) keepers.set(draft.id, k = new Keeper(draft))
+  if (!k) keepers.set(draft.id, (k = new Keeper(draft)))
   return k
 }
 
@@ -30,7 +43,12 @@ export class Keeper {
   }
 
   now = () => this.state
-  listen = (l: () => void) => { this.listeners.add(l); return () => { this.listeners.delete(l) } }
+  listen = (l: () => void) => {
+    this.listeners.add(l)
+    return () => {
+      this.listeners.delete(l)
+    }
+  }
 
   tell = (e: Event) => {
     const before = this.state
@@ -57,10 +75,19 @@ export class Keeper {
     const path = { id: draft.id }
     let after: string | null = null
     try {
-      const got = await unwrap(api.PATCH('/api/v1/drafts/{id}', {
-        params: { path, header: { 'If-Match': `"${draft.revision}"` }, query: { graph: answer?.graph_digest } },
-        body: change as Record<string, never>, bodySerializer: JSON.stringify, headers: { 'Content-Type': 'application/merge-patch+json' },
-      }).then((a) => { after = a.response.headers.get('Retry-After'); return a }))
+      const got = await unwrap(
+        api
+          .PATCH('/api/v1/drafts/{id}', {
+            params: { path, header: { 'If-Match': `"${draft.revision}"` }, query: { graph: answer?.graph_digest } },
+            body: change as Record<string, never>,
+            bodySerializer: JSON.stringify,
+            headers: { 'Content-Type': 'application/merge-patch+json' },
+          })
+          .then((a) => {
+            after = a.response.headers.get('Retry-After')
+            return a
+          }),
+      )
       this.tell({ is: 'kept', draft: got })
     } catch (error) {
       const problem = error instanceof Refusal ? error.problem : { type: '', title: String(error), status: 0 }

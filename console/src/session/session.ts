@@ -11,10 +11,22 @@ let who = ''
 const listeners = new Set<() => void>()
 const returns = new Set<() => void>()
 
-const set = (next: Session) => { if (next !== session) { session = next; listeners.forEach((l) => l()) } }
+const set = (next: Session) => {
+  if (next !== session) {
+    session = next
+    listeners.forEach((l) => l())
+  }
+}
 
 export const isEnded = () => session === 'ended'
-export const useSession = () => useSyncExternalStore((l) => { listeners.add(l); return () => listeners.delete(l) }, () => session)
+export const useSession = () =>
+  useSyncExternalStore(
+    (l) => {
+      listeners.add(l)
+      return () => listeners.delete(l)
+    },
+    () => session,
+  )
 
 /** The service said who is here. */
 export function noteWho(name: string) {
@@ -27,14 +39,18 @@ export function noteWho(name: string) {
 }
 
 /** The service said that it does not know who is here. */
-export function noteEnded() { if (session === 'there') set('ended') }
+export function noteEnded() {
+  if (session === 'there') set('ended')
+}
 
 export const whoWasHere = () => who
 
 /** Calls back each time that the person is here again after a session ended. */
 export function onReturn(call: () => void): () => void {
   returns.add(call)
-  return () => { returns.delete(call) }
+  return () => {
+    returns.delete(call)
+  }
 }
 
 /** What tabs of one browser tell each other, since they share one cookie. */
@@ -43,5 +59,7 @@ let check = () => {}
 tabs?.addEventListener('message', () => check())
 
 /** Sets how a tab finds out who is here after another tab signed in or out. */
-export function onOtherTab(call: () => void) { check = call }
+export function onOtherTab(call: () => void) {
+  check = call
+}
 export const tellTabs = () => tabs?.postMessage('changed')

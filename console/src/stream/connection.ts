@@ -11,4 +11,11 @@ export function setConnected(there: boolean) {
   listeners.forEach((l) => l())
 }
 
-export const useLostAt = () => useSyncExternalStore((l) => { listeners.add(l); return () => listeners.delete(l) }, () => lostAt)
+export const useLostAt = () =>
+  useSyncExternalStore(
+    (l) => {
+      listeners.add(l)
+      return () => listeners.delete(l)
+    },
+    () => lostAt,
+  )

@@ -24,10 +24,18 @@ export function follow(url: string, kinds: string[], heard: Heard): Following {
   let last = ''
   let pause = 500
   let there: boolean | undefined
-  const tell = (now: boolean) => { if (there !== now) { there = now; heard.connected?.(now) } }
+  const tell = (now: boolean) => {
+    if (there !== now) {
+      there = now
+      heard.connected?.(now)
+    }
+  }
   const open = () => {
     source = new EventSource(last ? `${url}?after=${encodeURIComponent(last)}` : url)
-    source.onopen = () => { pause = 500; tell(true) }
+    source.onopen = () => {
+      pause = 500
+      tell(true)
+    }
     source.onerror = () => {
       tell(false)
       if (source?.readyState !== EventSource.CLOSED) return // it comes back by itself
@@ -45,7 +53,16 @@ export function follow(url: string, kinds: string[], heard: Heard): Following {
   }
   open()
   return {
-    stop: () => { clearTimeout(timer); source?.close() },
-    hurry: () => { if (there) return; clearTimeout(timer); source?.close(); pause = 500; open() },
+    stop: () => {
+      clearTimeout(timer)
+      source?.close()
+    },
+    hurry: () => {
+      if (there) return
+      clearTimeout(timer)
+      source?.close()
+      pause = 500
+      open()
+    },
   }
 }

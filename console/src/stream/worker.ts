@@ -15,11 +15,18 @@ shared.onconnect = (e) => {
   page.onmessage = (m: MessageEvent<string>) => {
     if (m.data === 'hurry') return stream?.hurry()
     pages.delete(page)
-    if (pages.size === 0) { stream?.stop(); stream = undefined; there = undefined }
+    if (pages.size === 0) {
+      stream?.stop()
+      stream = undefined
+      there = undefined
+    }
   }
   stream ??= follow('/api/v1/stream', ['stack', 'reset'], {
     event: (kind, data) => tell({ kind, data }),
-    connected: (now) => { there = now; tell({ connected: now }) },
+    connected: (now) => {
+      there = now
+      tell({ connected: now })
+    },
   })
   if (there !== undefined) page.postMessage({ connected: there })
 }

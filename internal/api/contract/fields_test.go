@@ -65,7 +65,8 @@ func (h holder) object(at string, s *openapi3.Schema, of reflect.Type) {
 		}
 		asked := s.AdditionalProperties.Has != nil && !*s.AdditionalProperties.Has // what is asked may be left out
 		if required := slices.Contains(s.Required, name); !asked && required == f.optional {
-			h.t.Errorf("%s.%s: the contract says that it is always there: %v, and %s may leave it out: %v", at, name, required, of, f.optional)
+			h.t.Errorf("%s.%s: the contract says that it is always there: %v, and %s may leave it out: %v", at, name,
+				required, of, f.optional)
 		}
 		h.value(at+"."+name, p, f.is)
 	}
@@ -89,7 +90,8 @@ func (h holder) value(at string, ref *openapi3.SchemaRef, of reflect.Type) {
 		}
 		return
 	}
-	if s.Type == nil || of.Kind() == reflect.Interface || of.Implements(marshals) && of != reflect.TypeFor[time.Time]() {
+	if s.Type == nil || of.Kind() == reflect.Interface ||
+		of.Implements(marshals) && of != reflect.TypeFor[time.Time]() {
 		return // anything, or what writes itself
 	}
 	switch {
@@ -113,7 +115,9 @@ func (h holder) value(at string, ref *openapi3.SchemaRef, of reflect.Type) {
 		if of.Kind() == reflect.Map && s.AdditionalProperties.Schema != nil {
 			h.value(at+"{}", s.AdditionalProperties.Schema, of.Elem())
 		}
-	case !slices.Contains(kindsOf[s.Type.Slice()[0]], of.Kind()) && (of != reflect.TypeFor[time.Time]() || s.Format != "date-time") && (of != reflect.TypeFor[[]byte]() || s.Format != "byte") && !of.Implements(writes):
+	case !slices.Contains(kindsOf[s.Type.Slice()[0]], of.Kind()) &&
+		(of != reflect.TypeFor[time.Time]() || s.Format != "date-time") &&
+		(of != reflect.TypeFor[[]byte]() || s.Format != "byte") && !of.Implements(writes):
 		h.t.Errorf("%s: it is told as %s, and is %s", at, s.Type.Slice()[0], of)
 	}
 }
@@ -121,15 +125,19 @@ func (h holder) value(at string, ref *openapi3.SchemaRef, of reflect.Type) {
 // opaque are what the contract tells nothing of but that it is there: how the market of a cloud
 // is read, and what holds its like: shapes, and parts of parts of templates.
 var opaque = map[reflect.Type]bool{
-	reflect.TypeFor[resource.Shape](): true, reflect.TypeFor[lang.Bundle](): true, reflect.TypeFor[resource.Draw](): true,
-	reflect.TypeFor[resource.Price](): true, reflect.TypeFor[resource.Proof](): true,
+	reflect.TypeFor[resource.Shape](): true,
+	reflect.TypeFor[lang.Bundle]():    true,
+	reflect.TypeFor[resource.Draw]():  true,
+	reflect.TypeFor[resource.Price](): true,
+	reflect.TypeFor[resource.Proof](): true,
 }
 
 var kindsOf = map[string][]reflect.Kind{
 	"string":  {reflect.String},
 	"boolean": {reflect.Bool},
-	"integer": {reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64},
-	"number":  {reflect.Float32, reflect.Float64, reflect.Int, reflect.Int64},
+	"integer": {reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8,
+		reflect.Uint16, reflect.Uint32, reflect.Uint64},
+	"number": {reflect.Float32, reflect.Float64, reflect.Int, reflect.Int64},
 }
 
 type field struct {

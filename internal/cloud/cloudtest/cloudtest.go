@@ -19,10 +19,14 @@ import (
 // Run checks that an adapter keeps its promises.
 func Run(t *testing.T, open func(t *testing.T) Place) {
 	for name, check := range map[string]func(*testing.T, Place){
-		"WhoAmI": whoAmI, "Offers": offersTell, "Lifecycle": lifecycle, "PartsAreIntendedBeforeTheyAreMade": intended, "NoIntentNoCall": noIntent, "WhatIsSeenIsTakenUp": takenUp,
-		"LostAnswerIsUnknownAndFound": lostAnswer, "ServerErrorIsTransient": serverError, "ThrottlingSaysWhen": throttling, "InUse": inUse, "Invalid": invalid, "Absent": absent,
-		"SignIn": signIn, "Search": search, "ShrinkingIsRefused": shrinking, "Tags": tags, "AlterTakesAway": takesAway, "StaleVersionIsAConflict": conflict,
-		"GrowingWithinTheQuota": growing, "Refusals": refusals, "Concurrency": concurrency, "RemovingTwice": removingTwice, "EveryType": everyType,
+		"WhoAmI": whoAmI, "Offers": offersTell, "Lifecycle": lifecycle, "PartsAreIntendedBeforeTheyAreMade": intended,
+		"NoIntentNoCall": noIntent, "WhatIsSeenIsTakenUp": takenUp,
+		"LostAnswerIsUnknownAndFound": lostAnswer, "ServerErrorIsTransient": serverError,
+		"ThrottlingSaysWhen": throttling, "InUse": inUse, "Invalid": invalid, "Absent": absent,
+		"SignIn": signIn, "Search": search, "ShrinkingIsRefused": shrinking, "Tags": tags, "AlterTakesAway": takesAway,
+		"StaleVersionIsAConflict": conflict,
+		"GrowingWithinTheQuota":   growing, "Refusals": refusals, "Concurrency": concurrency,
+		"RemovingTwice": removingTwice, "EveryType": everyType,
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := open(t)
@@ -50,7 +54,8 @@ func offersTell(t *testing.T, p Place) {
 	if !ok || size.VCPUs == 0 || size.MemoryBytes == 0 || size.Hour > 0 != p.Priced || len(size.Zones) == 0 {
 		t.Errorf("size %+v", size)
 	}
-	if len(o.Zones) < 2 || len(o.DiskTypes) == 0 || len(o.Images) == 0 || o.Quotas["vcpus"].Limit == 0 || o.Currency != "" != p.Priced {
+	if len(o.Zones) < 2 || len(o.DiskTypes) == 0 || len(o.Images) == 0 || o.Quotas["vcpus"].Limit == 0 ||
+		o.Currency != "" != p.Priced {
 		t.Errorf("offers %+v", o)
 	}
 }
@@ -58,11 +63,22 @@ func offersTell(t *testing.T, p Place) {
 func lifecycle(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-life-net", map[string]any{"range": "10.1.0.0/16"})
 	subnet := p.ready(t, "subnet", "us-life-sub", map[string]any{"network": network.ID, "range": "10.1.0.0/24"})
-	rules := p.ready(t, "firewall", "us-life-fw", map[string]any{"network": network.ID, "rules": []any{map[string]any{"from": "127.0.0.0/8", "port": int64(22)}}})
+	rules := p.ready(t, "firewall", "us-life-fw", map[string]any{
+		"network": network.ID,
+		"rules":   []any{map[string]any{"from": "127.0.0.0/8", "port": int64(22)}},
+	})
 	disk := p.ready(t, "disk", "us-life-disk", map[string]any{"size": "20GiB", "type": p.DiskType})
-	machine := p.ready(t, "instance", "us-life-vm", map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID, "public": true, "firewalls": []any{rules.ID},
-		"disks": []any{map[string]any{"disk": disk.ID, "mount": "/data"}}, "user_data": map[string]any{"packages": []any{"nginx"}}})
-	for _, name := range append([]string{"id", "private_address", "public_address", "reach", "vcpus", "memory"}, p.Tells...) {
+	machine := p.ready(t, "instance", "us-life-vm", map[string]any{
+		"size":      p.Size,
+		"image":     p.Image,
+		"subnet":    subnet.ID,
+		"public":    true,
+		"firewalls": []any{rules.ID},
+		"disks":     []any{map[string]any{"disk": disk.ID, "mount": "/data"}},
+		"user_data": map[string]any{"packages": []any{"nginx"}},
+	})
+	for _, name := range append([]string{"id", "private_address", "public_address", "reach", "vcpus", "memory"},
+		p.Tells...) {
 		if v := machine.Attributes[name]; v == nil || v == "" {
 			t.Errorf("a ready machine reports no %s", name)
 		}
@@ -72,7 +88,8 @@ func lifecycle(t *testing.T, p Place) {
 			t.Errorf("a machine made with %s %v has %v", name, want, machine.Has[name])
 		}
 	}
-	if grown := p.alter(t, cloud.Task{Ref: disk.Ref, Want: map[string]any{"size": "30GiB"}}); grown.Attributes["size"] != "30GiB" || grown.Has["size"] != "30GiB" {
+	grown := p.alter(t, cloud.Task{Ref: disk.Ref, Want: map[string]any{"size": "30GiB"}})
+	if grown.Attributes["size"] != "30GiB" || grown.Has["size"] != "30GiB" {
 		t.Errorf("the disk reports %v and has %v after growing", grown.Attributes["size"], grown.Has["size"])
 	}
 	// Disks come and go while it runs.
@@ -80,7 +97,9 @@ func lifecycle(t *testing.T, p Place) {
 	both := []any{map[string]any{"disk": disk.ID, "mount": "/data"}, map[string]any{"disk": further.ID}}
 	for _, disks := range [][]any{both, both[:1], both, both[1:], {}} {
 		now := p.alter(t, cloud.Task{Ref: machine.Ref, Want: map[string]any{"disks": disks}})
-		if has, _ := now.Has["disks"].([]any); len(has) != len(disks) || len(disks) > 0 && !change.Holds("instance", "disks", disks, has) || now.ID != machine.ID {
+		has, _ := now.Has["disks"].([]any)
+		if len(has) != len(disks) || len(disks) > 0 && !change.Holds("instance", "disks", disks, has) ||
+			now.ID != machine.ID {
 			t.Errorf("wanted are the disks %v, and it has %v", disks, has)
 		}
 		machine = now
@@ -93,7 +112,8 @@ func lifecycle(t *testing.T, p Place) {
 // intended: every part that a cloud tells of was intended before, by its mark.
 func intended(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-parts", map[string]any{"range": "10.2.0.0/16"})
-	ref, err := p.drive(ctx(t), p.create("subnet", "us-parts-sub", map[string]any{"network": network.ID, "range": "10.2.0.0/24"}))
+	ref, err := p.drive(ctx(t),
+		p.create("subnet", "us-parts-sub", map[string]any{"network": network.ID, "range": "10.2.0.0/24"}))
 	if err != nil || len(ref.Parts) == 0 {
 		t.Fatal(ref, err)
 	}
@@ -107,7 +127,8 @@ func intended(t *testing.T, p Place) {
 
 func noIntent(t *testing.T, p Place) {
 	refused := errors.New("the intent could not be committed")
-	_, err := p.Adapter.Step(ctx(t), p.create("network", "us-unintended", map[string]any{"range": "10.2.0.0/16"}), func(cloud.Part) error { return refused })
+	_, err := p.Adapter.Step(ctx(t), p.create("network", "us-unintended", map[string]any{"range": "10.2.0.0/16"}),
+		func(cloud.Part) error { return refused })
 	if !errors.Is(err, refused) || p.Made("us-unintended") != 0 {
 		t.Errorf("without an intent it gave %v and made %d", err, p.Made("us-unintended"))
 	}
@@ -182,17 +203,26 @@ func absent(t *testing.T, p Place) {
 func growing(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-grow-net", map[string]any{"range": "10.1.0.0/16"})
 	subnet := p.ready(t, "subnet", "us-grow-sub", map[string]any{"network": network.ID, "range": "10.1.0.0/24"})
-	machine := p.ready(t, "instance", "us-grow-vm", map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID})
+	machine := p.ready(t, "instance", "us-grow-vm", map[string]any{
+		"size":   p.Size,
+		"image":  p.Image,
+		"subnet": subnet.ID,
+	})
 	offers, err := p.Adapter.Offers(ctx(t), p.Region)
 	if err != nil {
 		t.Fatal(err)
 	}
 	now, _ := offers.Size(p.Size)
 	larger := slices.IndexFunc(offers.Sizes, func(s offer.Size) bool {
-		return s.VCPUs > now.VCPUs && s.Architecture == now.Architecture && !s.Withdrawn && slices.Contains(s.Zones, offers.Zones[0])
+		return s.VCPUs > now.VCPUs && s.Architecture == now.Architecture && !s.Withdrawn &&
+			slices.Contains(s.Zones, offers.Zones[0])
 	})
 	p.Refuse(cloud.Quota)
-	_, err = p.drive(ctx(t), cloud.Task{Action: cloud.Alter, Ref: machine.Ref, Want: map[string]any{"size": offers.Sizes[larger].Name}})
+	_, err = p.drive(ctx(t), cloud.Task{
+		Action: cloud.Alter,
+		Ref:    machine.Ref,
+		Want:   map[string]any{"size": offers.Sizes[larger].Name},
+	})
 	wantClass(t, err, cloud.Quota)
 }
 
@@ -214,7 +244,11 @@ func search(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-list-net", map[string]any{"range": "10.7.0.0/16"})
 	subnet := p.ready(t, "subnet", "us-list-lan", map[string]any{"network": network.ID, "range": "10.7.1.0/24"})
 	for i := range 60 { // more than one page
-		if _, err := p.drive(ctx(t), p.create("key_pair", "us-list-"+string(rune('a'+i/26))+string(rune('a'+i%26)), map[string]any{"public_key": publicKey})); err != nil {
+		_, err := p.drive(ctx(t),
+			p.create("key_pair", "us-list-"+string(rune('a'+i/26))+string(rune('a'+i%26)), map[string]any{
+				"public_key": publicKey,
+			}))
+		if err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -224,8 +258,13 @@ func search(t *testing.T, p Place) {
 		want  int
 	}{
 		{"by tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 62},
-		{"by tag and type", cloud.Query{Type: resource.TypeNetwork, Tags: map[string]string{cloud.TagStack: "cloudtest"}}, 1},
-		{"by two tags", cloud.Query{Tags: map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: "us-list-aa"}}, 1},
+		{"by tag and type", cloud.Query{
+			Type: resource.TypeNetwork,
+			Tags: map[string]string{cloud.TagStack: "cloudtest"},
+		}, 1},
+		{"by two tags", cloud.Query{
+			Tags: map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: "us-list-aa"},
+		}, 1},
 		{"by another tag", cloud.Query{Tags: map[string]string{cloud.TagStack: "other"}}, 0},
 		{"by id", cloud.Query{Type: resource.TypeNetwork, ID: network.ID}, 1},
 		{"by name", cloud.Query{Type: resource.TypeKeyPair, Name: "us-list-ab"}, 1},
@@ -239,7 +278,10 @@ func search(t *testing.T, p Place) {
 		}
 	}
 	seen := 0
-	for range p.Adapter.Search(ctx(t), cloud.Query{Region: p.Region, Tags: map[string]string{cloud.TagStack: "cloudtest"}}) {
+	for range p.Adapter.Search(ctx(t), cloud.Query{
+		Region: p.Region,
+		Tags:   map[string]string{cloud.TagStack: "cloudtest"},
+	}) {
 		if seen++; seen == 3 {
 			break // whoever has enough gets no more
 		}
@@ -250,7 +292,8 @@ func search(t *testing.T, p Place) {
 }
 
 // publicKey is a made-up key of a made-up person.
-const publicKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIH3vDlXvW1kTjJ0mJqQ2eV6f3v6r9Ztq0ZqzB1m0c1xY duty@saltmere.example"
+const publicKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIH3vDlXvW1kTjJ0mJqQ2eV6f3v6r9Ztq0ZqzB1m0c1xY " +
+	"duty@saltmere.example"
 
 func shrinking(t *testing.T, p Place) {
 	disk := p.ready(t, "disk", "us-shrink", map[string]any{"size": "20GiB", "type": p.DiskType})
@@ -266,7 +309,8 @@ func tags(t *testing.T, p Place) {
 		t.Errorf("made with tags, it has %v", network.Tags)
 	}
 	other := map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: "us-tags", "owner": "tam"}
-	if live := p.alter(t, cloud.Task{Ref: network.Ref, Tags: other}); live.Tags["owner"] != "tam" || live.Tags[cloud.TagStack] != "cloudtest" {
+	if live := p.alter(t, cloud.Task{Ref: network.Ref, Tags: other}); live.Tags["owner"] != "tam" ||
+		live.Tags[cloud.TagStack] != "cloudtest" {
 		t.Errorf("tagged anew it has %v", live.Tags)
 	}
 	delete(other, "owner")
@@ -279,9 +323,21 @@ func tags(t *testing.T, p Place) {
 func takesAway(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-away-net", map[string]any{"range": "10.1.0.0/16"})
 	subnet := p.ready(t, "subnet", "us-away-sub", map[string]any{"network": network.ID, "range": "10.1.0.0/24"})
-	rules := p.ready(t, "firewall", "us-away-fw", map[string]any{"network": network.ID, "rules": []any{map[string]any{"from": "127.0.0.0/8", "port": int64(22)}}})
-	machine := p.ready(t, "instance", "us-away-vm", map[string]any{"size": p.Size, "image": p.Image, "subnet": subnet.ID, "firewalls": []any{rules.ID}})
-	live := p.alter(t, cloud.Task{Ref: machine.Ref, Unset: []string{"firewalls"}, Before: map[string]any{"firewalls": []any{rules.ID}}})
+	rules := p.ready(t, "firewall", "us-away-fw", map[string]any{
+		"network": network.ID,
+		"rules":   []any{map[string]any{"from": "127.0.0.0/8", "port": int64(22)}},
+	})
+	machine := p.ready(t, "instance", "us-away-vm", map[string]any{
+		"size":      p.Size,
+		"image":     p.Image,
+		"subnet":    subnet.ID,
+		"firewalls": []any{rules.ID},
+	})
+	live := p.alter(t, cloud.Task{
+		Ref:    machine.Ref,
+		Unset:  []string{"firewalls"},
+		Before: map[string]any{"firewalls": []any{rules.ID}},
+	})
 	if left, _ := live.Has["firewalls"].([]any); len(left) > 0 {
 		t.Errorf("firewalls that were taken away are still %v", left)
 	}
@@ -292,7 +348,12 @@ func takesAway(t *testing.T, p Place) {
 func conflict(t *testing.T, p Place) {
 	network := p.ready(t, "network", "us-stale", map[string]any{"range": "10.8.0.0/16"})
 	p.alter(t, cloud.Task{Ref: network.Ref, Want: map[string]any{"name": "us-stale-second"}})
-	_, err := p.drive(ctx(t), cloud.Task{Action: cloud.Alter, Ref: network.Ref, Want: map[string]any{"name": "us-stale-third"}}) // by the version of before
+	// by the version of before
+	_, err := p.drive(ctx(t), cloud.Task{
+		Action: cloud.Alter,
+		Ref:    network.Ref,
+		Want:   map[string]any{"name": "us-stale-third"},
+	})
 	wantClass(t, err, cloud.Conflict)
 }
 
@@ -312,7 +373,8 @@ func refusals(t *testing.T, p Place) {
 			continue
 		}
 		e := wantClass(t, err, class)
-		if e.Remedy == "" || class == cloud.Quota && e.Missing <= 0 || class == cloud.Capacity && len(e.Zones) == 0 || !class.Refused() || class.Passing() {
+		if e.Remedy == "" || class == cloud.Quota && e.Missing <= 0 || class == cloud.Capacity && len(e.Zones) == 0 ||
+			!class.Refused() || class.Passing() {
 			t.Errorf("%s tells too little: %+v", class, e)
 		}
 		if live, there, err := p.Adapter.Look(ctx(t), ref); err != nil || there == cloud.Present && live.ID != "" {

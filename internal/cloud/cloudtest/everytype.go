@@ -18,18 +18,56 @@ var every = []struct {
 	tells    []string       // attributes that it reports
 }{
 	{"network", map[string]any{"range": "10.60.0.0/16"}, nil, nil},
-	{"subnet", map[string]any{"network": "=network", "range": "10.60.0.0/24", "name_servers": []any{"10.60.0.53"}, "time_servers": []any{"time.saltmere.example"}}, map[string]any{"name_servers": []any{"10.60.0.54", "10.60.0.53"}}, nil},
-	{"role", map[string]any{"grants": []any{map[string]any{"may": []any{"disk.read"}}}}, map[string]any{"grants": []any{map[string]any{"may": []any{"disk.read", "instance.*"}}}}, nil},
-	{"host", map[string]any{"family": "plain", "recover": true}, map[string]any{"recover": false}, []string{"vcpus", "memory"}},
-	{"bucket", map[string]any{"label": "conformance-pictures", "files": map[string]any{"readme": "high and low"}}, map[string]any{"files": map[string]any{"readme": "low and high", "more": "neap"}}, []string{"endpoint", "objects"}},
+	{"subnet", map[string]any{
+		"network":      "=network",
+		"range":        "10.60.0.0/24",
+		"name_servers": []any{"10.60.0.53"},
+		"time_servers": []any{"time.saltmere.example"},
+	}, map[string]any{"name_servers": []any{"10.60.0.54", "10.60.0.53"}}, nil},
+	{"role", map[string]any{"grants": []any{map[string]any{"may": []any{"disk.read"}}}},
+		map[string]any{"grants": []any{map[string]any{"may": []any{"disk.read", "instance.*"}}}}, nil},
+	{"host", map[string]any{"family": "plain", "recover": true}, map[string]any{"recover": false},
+		[]string{"vcpus", "memory"}},
+	{"bucket", map[string]any{"label": "conformance-pictures", "files": map[string]any{"readme": "high and low"}},
+		map[string]any{"files": map[string]any{"readme": "low and high", "more": "neap"}},
+		[]string{"endpoint", "objects"}},
 	{"name_zone", map[string]any{"domain": "conformance.example"}, nil, []string{"servers"}},
-	{"name_record", map[string]any{"zone": "=name_zone", "label": "www", "kind": "A", "values": []any{"192.0.2.7"}, "keep_for": "1m"}, map[string]any{"values": []any{"192.0.2.8"}}, []string{"full_name", "servers"}},
-	{"pool", map[string]any{"size": "plain-1", "image": "debian-12", "subnets": []any{"=subnet"}, "least": int64(0), "most": int64(3)}, map[string]any{"most": int64(4)}, []string{"count", "addresses"}},
-	{"database", map[string]any{"engine": "postgresql-16", "size": "plain-1", "storage": "20GiB", "subnets": []any{"=subnet"}, "users": []any{map[string]any{"name": "reader", "password": "Not-a-secret-12", "rights": "read"}}},
+	{"name_record", map[string]any{
+		"zone":     "=name_zone",
+		"label":    "www",
+		"kind":     "A",
+		"values":   []any{"192.0.2.7"},
+		"keep_for": "1m",
+	}, map[string]any{"values": []any{"192.0.2.8"}}, []string{"full_name", "servers"}},
+	{"pool", map[string]any{
+		"size":    "plain-1",
+		"image":   "debian-12",
+		"subnets": []any{"=subnet"},
+		"least":   int64(0),
+		"most":    int64(3),
+	}, map[string]any{"most": int64(4)}, []string{"count", "addresses"}},
+	{"database", map[string]any{
+		"engine":  "postgresql-16",
+		"size":    "plain-1",
+		"storage": "20GiB",
+		"subnets": []any{"=subnet"},
+		"users":   []any{map[string]any{"name": "reader", "password": "Not-a-secret-12", "rights": "read"}},
+	},
 		map[string]any{"storage": "30GiB"}, []string{"host", "port", "database", "standby"}},
-	{"shared_files", map[string]any{"size": "100GiB", "subnets": []any{"=subnet"}, "encrypted": true}, map[string]any{"size": "120GiB"}, []string{"address", "addresses", "path", "places"}},
-	{"private_cloud", map[string]any{"network": "=network", "family": "plain", "password": "Not-a-secret-12", "layout": []any{map[string]any{"zone": "north-fell-a", "hosts": int64(3)}},
-		"ranges": map[string]any{"management": "10.70.0.0/24", "moves": "10.70.1.0/24", "storage": "10.70.2.0/24", "uplink": "10.70.3.0/24"}}, nil, []string{"console", "hosts"}},
+	{"shared_files", map[string]any{"size": "100GiB", "subnets": []any{"=subnet"}, "encrypted": true},
+		map[string]any{"size": "120GiB"}, []string{"address", "addresses", "path", "places"}},
+	{"private_cloud", map[string]any{
+		"network":  "=network",
+		"family":   "plain",
+		"password": "Not-a-secret-12",
+		"layout":   []any{map[string]any{"zone": "north-fell-a", "hosts": int64(3)}},
+		"ranges": map[string]any{
+			"management": "10.70.0.0/24",
+			"moves":      "10.70.1.0/24",
+			"storage":    "10.70.2.0/24",
+			"uplink":     "10.70.3.0/24",
+		},
+	}, nil, []string{"console", "hosts"}},
 }
 
 // everyType makes one of each type that the cloud has, alters it, finds it, and removes it.
@@ -62,7 +100,11 @@ func everyType(t *testing.T, p Place) {
 				}
 			}
 		}
-		found, err := cloud.Collect(p.Adapter.Search(ctx(t), cloud.Query{Region: p.Region, Type: e.typeName, Tags: map[string]string{cloud.TagResource: token(e.typeName)}}))
+		found, err := cloud.Collect(p.Adapter.Search(ctx(t), cloud.Query{
+			Region: p.Region,
+			Type:   e.typeName,
+			Tags:   map[string]string{cloud.TagResource: token(e.typeName)},
+		}))
 		if err != nil || len(found) != 1 || found[0].ID != l.ID {
 			t.Errorf("looking for the %s found %v (%v)", e.typeName, found, err)
 		}

@@ -47,7 +47,8 @@ func (f *Faults) cut(r *http.Request) (send, lose bool) {
 	if f.dead {
 		return false, false
 	}
-	if r.Method == http.MethodGet || f.left == 0 || strings.HasSuffix(r.URL.Path, "/auth/tokens") || strings.HasSuffix(r.URL.Path, "/sign-in/token") {
+	if r.Method == http.MethodGet || f.left == 0 || strings.HasSuffix(r.URL.Path, "/auth/tokens") ||
+		strings.HasSuffix(r.URL.Path, "/sign-in/token") {
 		return true, false
 	}
 	if f.left--; f.left > 0 {
@@ -115,5 +116,14 @@ func (f *Faults) answer(r *http.Request, status int, header http.Header) *http.R
 	if header == nil {
 		header = http.Header{}
 	}
-	return &http.Response{StatusCode: status, Status: http.StatusText(status), Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: header, Body: io.NopCloser(strings.NewReader("")), Request: r}
+	return &http.Response{
+		StatusCode: status,
+		Status:     http.StatusText(status),
+		Proto:      "HTTP/1.1",
+		ProtoMajor: 1,
+		ProtoMinor: 1,
+		Header:     header,
+		Body:       io.NopCloser(strings.NewReader("")),
+		Request:    r,
+	}
 }

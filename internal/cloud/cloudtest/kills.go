@@ -42,7 +42,8 @@ func Kills(t *testing.T, p Place, faults *Faults, s Subject, things func(mark st
 	m := &matrix{t: t, p: p, faults: faults, s: s, things: things, ids: map[string]string{}}
 	var made []cloud.Ref
 	for i, g := range s.Before {
-		live := p.ready(t, g.Type, fmt.Sprintf("us-before-%d-%s", i, strings.ReplaceAll(s.Type, "_", "-")), m.resolved(g.Want))
+		live := p.ready(t, g.Type, fmt.Sprintf("us-before-%d-%s", i, strings.ReplaceAll(s.Type, "_", "-")),
+			m.resolved(g.Want))
 		m.ids[g.Name], made = live.ID, append(made, live.Ref)
 	}
 	var k Killed

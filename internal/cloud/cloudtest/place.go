@@ -55,7 +55,12 @@ func (p Place) ref(typeName, token string) cloud.Ref {
 func (p Place) create(typeName, token string, want map[string]any) cloud.Task {
 	want = maps.Clone(want)
 	want["name"] = token
-	return cloud.Task{Action: cloud.Create, Ref: p.ref(typeName, token), Want: want, Tags: map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: token}}
+	return cloud.Task{
+		Action: cloud.Create,
+		Ref:    p.ref(typeName, token),
+		Want:   want,
+		Tags:   map[string]string{cloud.TagStack: "cloudtest", cloud.TagResource: token},
+	}
 }
 
 // drive makes the steps of a task to their end, as an engine would, and gives the
@@ -68,7 +73,8 @@ func (p Place) drive(c context.Context, task cloud.Task) (cloud.Ref, error) {
 			return nil
 		})
 		var e *cloud.Error
-		if errors.As(err, &e) && e.Class == cloud.Throttled && task.Action != cloud.Create { // others wait for it in their turn
+		// others wait for it in their turn
+		if errors.As(err, &e) && e.Class == cloud.Throttled && task.Action != cloud.Create {
 			time.Sleep(e.RetryAfter)
 			continue
 		}
@@ -103,7 +109,8 @@ func (p Place) ready(t *testing.T, typeName, token string, want map[string]any) 
 	task := p.create(typeName, token, want)
 	ref, err := p.drive(ctx(t), task)
 	var e *cloud.Error
-	for deadline := time.Now().Add(p.patience()); errors.As(err, &e) && e.Class == cloud.Throttled && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(p.patience()); errors.As(err, &e) && e.Class == cloud.Throttled &&
+		time.Now().Before(deadline); {
 		time.Sleep(e.RetryAfter)
 		task.Ref = ref
 		ref, err = p.drive(ctx(t), task)

@@ -55,14 +55,24 @@ func (a *Adapter) WhoAmI(ctx context.Context) (cloud.Identity, error) {
 	if _, err := a.do(ctx, http.MethodGet, "/v1/me", nil, &me); err != nil {
 		return cloud.Identity{}, fmt.Errorf("ask Larch who this account is: %w", err)
 	}
-	return cloud.Identity{Account: me.Account, Roles: me.Roles, Regions: me.Regions, Ends: me.Ends, Makes: makes(me.Permissions), ClockRate: max(me.ClockRate, 0.001), GuestRange: me.GuestRange, NameServer: me.NameServer}, nil
+	return cloud.Identity{
+		Account:    me.Account,
+		Roles:      me.Roles,
+		Regions:    me.Regions,
+		Ends:       me.Ends,
+		Makes:      makes(me.Permissions),
+		ClockRate:  max(me.ClockRate, 0.001),
+		GuestRange: me.GuestRange,
+		NameServer: me.NameServer,
+	}, nil
 }
 
 // Taken asks whether somebody has a name that only one customer can have.
 func (a *Adapter) Taken(ctx context.Context, region, typeName, name string) (string, error) {
 	var answer struct{ Why string }
 	q := url.Values{"kind": {mappings[typeName].kind}, "name": {name}}
-	if _, err := a.do(ctx, http.MethodGet, "/v1/regions/"+url.PathEscape(region)+"/taken?"+q.Encode(), nil, &answer); err != nil {
+	_, err := a.do(ctx, http.MethodGet, "/v1/regions/"+url.PathEscape(region)+"/taken?"+q.Encode(), nil, &answer)
+	if err != nil {
 		return "", fmt.Errorf("ask whether the name %s is taken: %w", name, err)
 	}
 	return answer.Why, nil
@@ -99,7 +109,10 @@ func (a *Adapter) Visibility() float64 { return 10 }
 func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part) error) (cloud.Progress, error) {
 	m, ok := mappings[t.Ref.Type]
 	if !ok {
-		return cloud.Progress{}, &cloud.Error{Class: cloud.Invalid, Message: "Larch has no resources of type " + t.Ref.Type}
+		return cloud.Progress{}, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "Larch has no resources of type " + t.Ref.Type,
+		}
 	}
 	at := path(t.Ref.Region, m.kind, t.Ref.Token)
 	if t.Action == cloud.Remove {
@@ -204,7 +217,8 @@ const idsAtOnce = 50
 
 // matching reads the pages of a list and yields what is meant, each once; false says
 // that whoever asked has enough.
-func (a *Adapter) matching(ctx context.Context, list string, q cloud.Query, seen map[string]bool, yield func(cloud.Live, error) bool) bool {
+func (a *Adapter) matching(ctx context.Context, list string, q cloud.Query, seen map[string]bool,
+	yield func(cloud.Live, error) bool) bool {
 	more := true
 	err := a.pages(ctx, list, func(r report) {
 		if l := live(r, q.Region); more && q.Matches(l) && !seen[l.ID] {
@@ -219,12 +233,31 @@ func (a *Adapter) matching(ctx context.Context, list string, q cloud.Query, seen
 	return more
 }
 
-var phases = map[string]cloud.Phase{"making": cloud.Making, "changing": cloud.Making, "ready": cloud.Ready, "broken": cloud.Broken, "removing": cloud.Removing}
+var phases = map[string]cloud.Phase{
+	"making":   cloud.Making,
+	"changing": cloud.Making,
+	"ready":    cloud.Ready,
+	"broken":   cloud.Broken,
+	"removing": cloud.Removing,
+}
 
 // live turns Larch's report into neutral attributes.
 func live(r report, region string) cloud.Live {
-	l := cloud.Live{ID: r.ID, Name: r.Label, Phase: phases[r.Phase], Why: r.Why, Tags: r.Tags, ReadyIn: r.ReadyIn, Attributes: map[string]any{"id": r.ID},
-		Ref: cloud.Ref{Region: region, Type: typeOf(r.Kind), Token: r.Name, Parts: []cloud.Part{{Kind: r.Kind, ID: r.ID, Mark: r.Name, Version: fmt.Sprint(r.Generation), Seen: true}}}}
+	l := cloud.Live{
+		ID:         r.ID,
+		Name:       r.Label,
+		Phase:      phases[r.Phase],
+		Why:        r.Why,
+		Tags:       r.Tags,
+		ReadyIn:    r.ReadyIn,
+		Attributes: map[string]any{"id": r.ID},
+		Ref: cloud.Ref{
+			Region: region,
+			Type:   typeOf(r.Kind),
+			Token:  r.Name,
+			Parts:  []cloud.Part{{Kind: r.Kind, ID: r.ID, Mark: r.Name, Version: fmt.Sprint(r.Generation), Seen: true}},
+		},
+	}
 	l.Has, l.Maker, l.MadeAt = mappings[l.Type].ours(r), r.MadeBy, r.MadeAt
 	for name, v := range r.Attributes {
 		switch name {

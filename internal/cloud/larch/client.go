@@ -71,7 +71,8 @@ func (a *Adapter) signedIn(ctx context.Context) (string, error) {
 		return a.token, nil
 	}
 	form := url.Values{"grant_type": {"client_credentials"}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, a.endpoint+"/sign-in/token", strings.NewReader(form.Encode()))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, a.endpoint+"/sign-in/token",
+		strings.NewReader(form.Encode()))
 	if err != nil {
 		return "", err
 	}
@@ -86,14 +87,21 @@ func (a *Adapter) signedIn(ctx context.Context) (string, error) {
 		return "", refusal(res)
 	}
 	if res.StatusCode == http.StatusUnauthorized {
-		return "", &cloud.Error{Class: cloud.SignIn, Message: "Larch does not accept the account's credentials", Remedy: "renew the credentials of the account"}
+		return "", &cloud.Error{
+			Class:   cloud.SignIn,
+			Message: "Larch does not accept the account's credentials",
+			Remedy:  "renew the credentials of the account",
+		}
 	}
 	var got struct {
 		AccessToken string `json:"access_token"`
 		ExpiresIn   int    `json:"expires_in"`
 	}
 	if err := json.NewDecoder(io.LimitReader(res.Body, 1<<16)).Decode(&got); err != nil || got.AccessToken == "" {
-		return "", &cloud.Error{Class: cloud.Transient, Message: fmt.Sprintf("signing in answered %s without a token", res.Status)}
+		return "", &cloud.Error{
+			Class:   cloud.Transient,
+			Message: fmt.Sprintf("signing in answered %s without a token", res.Status),
+		}
 	}
 	a.token, a.until = got.AccessToken, time.Now().Add(time.Duration(got.ExpiresIn)*time.Second)
 	return a.token, nil
@@ -196,7 +204,8 @@ func refusal(res *http.Response) error {
 	case "in-use":
 		e.Class, e.Remedy = cloud.InUse, "remove what uses it first"
 	case "quota":
-		e.Class, e.Remedy = cloud.Quota, fmt.Sprintf("ask Larch for %d more %s, or make the stack smaller", p.Short, p.Quota)
+		e.Class, e.Remedy = cloud.Quota,
+			fmt.Sprintf("ask Larch for %d more %s, or make the stack smaller", p.Short, p.Quota)
 	case "capacity":
 		e.Class, e.Remedy = cloud.Capacity, "choose another zone"
 		if len(p.Zones) > 0 {

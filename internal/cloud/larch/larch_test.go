@@ -18,7 +18,13 @@ func TestConformance(t *testing.T) {
 	cloudtest.Run(t, func(t *testing.T) cloudtest.Place {
 		// Its clock runs 600 times as fast, and so does the suite look: only a planned fault is
 		// to throttle.
-		s, err := sim.Start(sim.Config{Dir: t.TempDir(), Accounts: []string{"saltmere-lab"}, Pace: 600, Seed: 1, Rate: 40 * 600})
+		s, err := sim.Start(sim.Config{
+			Dir:      t.TempDir(),
+			Accounts: []string{"saltmere-lab"},
+			Pace:     600,
+			Seed:     1,
+			Rate:     40 * 600,
+		})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -34,10 +40,16 @@ func TestConformance(t *testing.T) {
 		}
 		client := cloud.NewClient(cloud.Transport{})
 		return cloudtest.Place{
-			Adapter:  larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: a.ClientSecret}, client),
+			Adapter: larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: a.ClientSecret},
+				client),
 			Stranger: larch.New(s.Place.Larch, larch.Credentials{ClientID: a.ClientID, ClientSecret: "wrong"}, client),
-			Region:   "north-fell", Size: "plain-2", Image: "debian-12", DiskType: "solid", Tells: []string{"host_key"}, Priced: true,
-			Fault: func(kind string) { plan(world.Fault{Kind: kind, Method: http.MethodPut, Count: 1}) },
+			Region:   "north-fell",
+			Size:     "plain-2",
+			Image:    "debian-12",
+			DiskType: "solid",
+			Tells:    []string{"host_key"},
+			Priced:   true,
+			Fault:    func(kind string) { plan(world.Fault{Kind: kind, Method: http.MethodPut, Count: 1}) },
 			Refuse: func(class cloud.Class) (map[string]any, bool) {
 				req, _ := http.NewRequest(http.MethodDelete, s.Place.Admin+"/faults", nil)
 				if res, err := http.DefaultClient.Do(req); err == nil {

@@ -18,23 +18,55 @@ type mapping struct {
 }
 
 var mappings = map[string]mapping{
-	"network":       {"networks", map[string]string{"range": "cidr"}},
-	"subnet":        {"subnets", map[string]string{"range": "cidr", "network": "network_id", "way_out": "egress", "name_servers": "resolvers", "time_servers": "clocks"}},
-	"firewall":      {"firewalls", map[string]string{"rules": "inbound", "network": "network_id"}},
-	"address":       {"addresses", map[string]string{"idle": "idle_seconds"}},
-	"key_pair":      {"keys", nil},
-	"secret":        {"secrets", nil},
-	"disk":          {"disks", map[string]string{"size": "gib", "type": "class"}},
-	"instance":      {"instances", map[string]string{"subnet": "subnet_id", "address": "address_id", "firewalls": "firewall_ids", "key_pair": "key_id", "host": "host_id", "role": "role_id"}},
-	"pool":          {"pools", map[string]string{"subnets": "subnet_ids", "firewalls": "firewall_ids", "key_pair": "key_id", "role": "role_id", "idle": "idle_seconds"}},
-	"database":      {"databases", map[string]string{"storage": "gib", "subnets": "subnet_ids", "firewalls": "firewall_ids", "users": "accounts", "keep_copies": "keep_copies_seconds"}},
+	"network": {"networks", map[string]string{"range": "cidr"}},
+	"subnet": {"subnets",
+		map[string]string{
+			"range":        "cidr",
+			"network":      "network_id",
+			"way_out":      "egress",
+			"name_servers": "resolvers",
+			"time_servers": "clocks",
+		}},
+	"firewall": {"firewalls", map[string]string{"rules": "inbound", "network": "network_id"}},
+	"address":  {"addresses", map[string]string{"idle": "idle_seconds"}},
+	"key_pair": {"keys", nil},
+	"secret":   {"secrets", nil},
+	"disk":     {"disks", map[string]string{"size": "gib", "type": "class"}},
+	"instance": {"instances",
+		map[string]string{
+			"subnet":    "subnet_id",
+			"address":   "address_id",
+			"firewalls": "firewall_ids",
+			"key_pair":  "key_id",
+			"host":      "host_id",
+			"role":      "role_id",
+		}},
+	"pool": {"pools",
+		map[string]string{
+			"subnets":   "subnet_ids",
+			"firewalls": "firewall_ids",
+			"key_pair":  "key_id",
+			"role":      "role_id",
+			"idle":      "idle_seconds",
+		}},
+	"database": {"databases",
+		map[string]string{
+			"storage":     "gib",
+			"subnets":     "subnet_ids",
+			"firewalls":   "firewall_ids",
+			"users":       "accounts",
+			"keep_copies": "keep_copies_seconds",
+		}},
 	"private_cloud": {"private-clouds", map[string]string{"network": "network_id"}},
 	"host":          {"hosts", nil},
-	"shared_files":  {"file-shares", map[string]string{"size": "gib", "subnets": "subnet_ids", "firewalls": "firewall_ids"}},
-	"bucket":        {"buckets", map[string]string{"label": "global_name", "keep_for": "keep_seconds", "files": "objects"}},
-	"name_zone":     {"name-zones", map[string]string{"network": "network_id"}},
-	"name_record":   {"name-records", map[string]string{"zone": "zone_id", "label": "name", "kind": "type", "keep_for": "ttl"}},
-	"role":          {"roles", nil},
+	"shared_files": {"file-shares",
+		map[string]string{"size": "gib", "subnets": "subnet_ids", "firewalls": "firewall_ids"}},
+	"bucket": {"buckets",
+		map[string]string{"label": "global_name", "keep_for": "keep_seconds", "files": "objects"}},
+	"name_zone": {"name-zones", map[string]string{"network": "network_id"}},
+	"name_record": {"name-records",
+		map[string]string{"zone": "zone_id", "label": "name", "kind": "type", "keep_for": "ttl"}},
+	"role": {"roles", nil},
 }
 
 // neutralNames turns Larch's property names back, for error messages.
@@ -103,7 +135,12 @@ func (m mapping) theirs(want map[string]any) (map[string]any, error) {
 		case their == "gib":
 			bytes, err := resource.ParseData(fmt.Sprint(v))
 			if err != nil || bytes%(1<<30) != 0 {
-				return nil, &cloud.Error{Class: cloud.Invalid, Property: name, Message: fmt.Sprintf("Larch sells whole GiB, not %v", v), Remedy: "round the size up"}
+				return nil, &cloud.Error{
+					Class:    cloud.Invalid,
+					Property: name,
+					Message:  fmt.Sprintf("Larch sells whole GiB, not %v", v),
+					Remedy:   "round the size up",
+				}
 			}
 			v = bytes >> 30
 		case their == "inbound":
@@ -219,7 +256,11 @@ func (m mapping) ours(r report) map[string]any {
 		case "disks":
 			v = renamed(v, map[string]string{"disk_id": "disk"})
 		case "cards":
-			v = renamed(v, map[string]string{"subnet_id": "subnet", "address_id": "address", "firewall_ids": "firewalls"})
+			v = renamed(v, map[string]string{
+				"subnet_id":    "subnet",
+				"address_id":   "address",
+				"firewall_ids": "firewalls",
+			})
 		}
 		has[neutral] = v
 	}

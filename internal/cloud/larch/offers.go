@@ -55,7 +55,19 @@ func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, erro
 	if _, err := a.do(ctx, http.MethodGet, at+"/market", nil, &m); err != nil {
 		return offer.Offers{}, fmt.Errorf("read the offers of %s: %w", region, err)
 	}
-	o := offer.Offers{Cloud: "larch", Region: region, Currency: m.Currency, AddressHour: m.AddressHour, Zones: m.Zones, Quotas: m.Quotas, Features: m.Features, Off: m.Off, Limits: limitsOf(m.Limits), SeenFrom: m.SeenFrom, KeptAddresses: ownAddresses}
+	o := offer.Offers{
+		Cloud:         "larch",
+		Region:        region,
+		Currency:      m.Currency,
+		AddressHour:   m.AddressHour,
+		Zones:         m.Zones,
+		Quotas:        m.Quotas,
+		Features:      m.Features,
+		Off:           m.Off,
+		Limits:        limitsOf(m.Limits),
+		SeenFrom:      m.SeenFrom,
+		KeptAddresses: ownAddresses,
+	}
 	for _, s := range m.Sizes {
 		s.Size.MemoryBytes, s.Size.LocalBytes = s.MemoryGiB<<30, s.LocalGiB<<30
 		o.Sizes = append(o.Sizes, s.Size)
@@ -104,12 +116,22 @@ func (a *Adapter) networks(ctx context.Context, at string, o *offer.Offers) erro
 		add  func(report)
 	}{
 		{"networks", func(r report) {
-			o.Networks = append(o.Networks, offer.Network{ID: r.ID, Name: r.Label, Range: fmt.Sprint(r.Properties["cidr"])})
+			o.Networks = append(o.Networks, offer.Network{
+				ID:    r.ID,
+				Name:  r.Label,
+				Range: fmt.Sprint(r.Properties["cidr"]),
+			})
 		}},
 		{"hosts", func(r report) {
 			zone, _ := r.Attributes["zone"].(string)
 			vcpus, _ := r.Attributes["vcpus"].(float64)
-			o.OwnHosts = append(o.OwnHosts, offer.OwnHost{ID: r.ID, Name: r.Label, Family: fmt.Sprint(r.Properties["family"]), Zone: zone, VCPUs: int64(vcpus)})
+			o.OwnHosts = append(o.OwnHosts, offer.OwnHost{
+				ID:     r.ID,
+				Name:   r.Label,
+				Family: fmt.Sprint(r.Properties["family"]),
+				Zone:   zone,
+				VCPUs:  int64(vcpus),
+			})
 		}},
 		{"instances", func(r report) {
 			used[fmt.Sprint(r.Properties["subnet_id"])]++
@@ -127,12 +149,23 @@ func (a *Adapter) networks(ctx context.Context, at string, o *offer.Offers) erro
 		}},
 		{"subnets", func(r report) {
 			zone, _ := r.Properties["zone"].(string)
-			o.Subnets = append(o.Subnets, offer.Subnet{ID: r.ID, Name: r.Label, Network: fmt.Sprint(r.Properties["network_id"]), Range: fmt.Sprint(r.Properties["cidr"]), Zone: zone, Used: used[r.ID] + ownAddresses})
+			o.Subnets = append(o.Subnets, offer.Subnet{
+				ID:      r.ID,
+				Name:    r.Label,
+				Network: fmt.Sprint(r.Properties["network_id"]),
+				Range:   fmt.Sprint(r.Properties["cidr"]),
+				Zone:    zone,
+				Used:    used[r.ID] + ownAddresses,
+			})
 		}},
 		{"private-clouds", func(r report) {
 			ranges, _ := r.Properties["ranges"].(map[string]any)
 			for _, purpose := range slices.Sorted(maps.Keys(ranges)) {
-				o.Held = append(o.Held, offer.Network{ID: r.ID, Name: "the " + purpose + " of " + r.Label, Range: fmt.Sprint(ranges[purpose])})
+				o.Held = append(o.Held, offer.Network{
+					ID:    r.ID,
+					Name:  "the " + purpose + " of " + r.Label,
+					Range: fmt.Sprint(ranges[purpose]),
+				})
 			}
 		}},
 		{"keys", func(r report) { o.KeyPairs = append(o.KeyPairs, offer.Named{ID: r.ID, Name: r.Label}) }},
@@ -154,7 +187,9 @@ func (a *Adapter) AcceptTerms(ctx context.Context, name string) error {
 
 // TurnOn gives the account a feature in a region.
 func (a *Adapter) TurnOn(ctx context.Context, region, feature string) error {
-	if _, err := a.do(ctx, http.MethodPut, "/v1/regions/"+url.PathEscape(region)+"/features/"+url.PathEscape(feature), nil, nil); err != nil {
+	_, err := a.do(ctx, http.MethodPut, "/v1/regions/"+url.PathEscape(region)+"/features/"+url.PathEscape(feature), nil,
+		nil)
+	if err != nil {
 		return fmt.Errorf("turn the feature %s on in %s: %w", feature, region, err)
 	}
 	return nil

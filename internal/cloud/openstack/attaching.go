@@ -91,7 +91,12 @@ func (w *work) attached(ctx context.Context, s *thing) (cloud.Progress, bool, er
 		case err != nil:
 			return cloud.Progress{}, false, err
 		case disk == nil:
-			return cloud.Progress{}, false, &cloud.Error{Class: cloud.Invalid, Property: "disks", Message: "there is no volume " + id, Remedy: "propose again"}
+			return cloud.Progress{}, false, &cloud.Error{
+				Class:    cloud.Invalid,
+				Property: "disks",
+				Message:  "there is no volume " + id,
+				Remedy:   "propose again",
+			}
 		case disk.Status == "attaching" || disk.Status == "reserved" || disk.Status == "detaching":
 			p, err := w.more(ctx)
 			return p, true, err
@@ -115,7 +120,12 @@ func (w *work) going(ctx context.Context, did bool, err error) (cloud.Progress, 
 // volumes attaches a volume to a server, or detaches it.
 func (w *work) volumes(ctx context.Context, s *thing, method, id string) error {
 	at := "servers/" + url.PathEscape(s.ID) + "/os-volume_attachments"
-	c := call{service: compute, method: method, path: at, in: map[string]any{"volumeAttachment": map[string]any{"volumeId": id}}}
+	c := call{
+		service: compute,
+		method:  method,
+		path:    at,
+		in:      map[string]any{"volumeAttachment": map[string]any{"volumeId": id}},
+	}
 	if method == http.MethodDelete {
 		c.path, c.in = at+"/"+url.PathEscape(id), nil
 	}
@@ -150,7 +160,12 @@ func (w *work) keepDisks(ctx context.Context, s *thing, lines []string) (bool, e
 	for i, line := range lines {
 		now[metaDisk+strconv.Itoa(i)] = line
 	}
-	err := w.a.do(ctx, w.ref.Region, call{service: compute, method: http.MethodPut, path: "servers/" + url.PathEscape(s.ID) + "/metadata", in: map[string]any{"metadata": now}})
+	err := w.a.do(ctx, w.ref.Region, call{
+		service: compute,
+		method:  http.MethodPut,
+		path:    "servers/" + url.PathEscape(s.ID) + "/metadata",
+		in:      map[string]any{"metadata": now},
+	})
 	if err != nil {
 		return false, fmt.Errorf("write the disks of a server down: %w", err)
 	}

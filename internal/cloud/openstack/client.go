@@ -97,7 +97,12 @@ func (a *Adapter) signedIn(ctx context.Context) (*session, error) {
 	}
 	provider, err := platform.NewClient(a.endpoint)
 	if err != nil {
-		return nil, &cloud.Error{Class: cloud.Invalid, Message: "the endpoint is no URL", Remedy: "give the address of the identity service, such as https://cloud.example:5000/v3", Cause: err}
+		return nil, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "the endpoint is no URL",
+			Remedy:  "give the address of the identity service, such as https://cloud.example:5000/v3",
+			Cause:   err,
+		}
 	}
 	provider.HTTPClient = *a.http
 	if err := platform.Authenticate(ctx, provider, a.creds.options(a.endpoint)); err != nil {
@@ -105,7 +110,11 @@ func (a *Adapter) signedIn(ctx context.Context) (*session, error) {
 	}
 	result, ok := provider.GetAuthResult().(tokens.CreateResult)
 	if !ok {
-		return nil, &cloud.Error{Class: cloud.SignIn, Message: "the cloud signed nobody in by version 3 of its identity service", Remedy: "give an endpoint that ends with /v3"}
+		return nil, &cloud.Error{
+			Class:   cloud.SignIn,
+			Message: "the cloud signed nobody in by version 3 of its identity service",
+			Remedy:  "give an endpoint that ends with /v3",
+		}
 	}
 	s := &session{provider: provider, services: map[string]*gophercloud.ServiceClient{}}
 	token, err := result.ExtractToken()
@@ -124,7 +133,11 @@ func (a *Adapter) signedIn(ctx context.Context) (*session, error) {
 		return nil, cloud.Unanswered("the cloud", http.MethodGet, err)
 	}
 	if s.project.ID == "" {
-		return nil, &cloud.Error{Class: cloud.SignIn, Message: "the credentials belong to no project", Remedy: "name the project, or use an application credential"}
+		return nil, &cloud.Error{
+			Class:   cloud.SignIn,
+			Message: "the credentials belong to no project",
+			Remedy:  "name the project, or use an application credential",
+		}
 	}
 	a.session = s
 	return s, nil
@@ -155,6 +168,17 @@ var microversions = map[string]string{compute: "2.52", volume: "3.42"}
 // errNoService is the cause where a region does not have a service at all.
 var errNoService = errors.New("no endpoint in the catalogue")
 
+// opener finds the address of a service in a project's catalogue.
+type opener func(*gophercloud.ProviderClient, gophercloud.EndpointOpts) (*gophercloud.ServiceClient, error)
+
+var openers = map[string]opener{
+	identity: platform.NewIdentityV3,
+	compute:  platform.NewComputeV2,
+	network:  platform.NewNetworkV2,
+	volume:   platform.NewBlockStorageV3,
+	image:    platform.NewImageV2,
+}
+
 func (s *session) service(region, name string) (*gophercloud.ServiceClient, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -163,15 +187,18 @@ func (s *session) service(region, name string) (*gophercloud.ServiceClient, erro
 		return c, nil
 	}
 	eo := gophercloud.EndpointOpts{Region: region}
-	c, err := map[string]func(*gophercloud.ProviderClient, gophercloud.EndpointOpts) (*gophercloud.ServiceClient, error){
-		identity: platform.NewIdentityV3, compute: platform.NewComputeV2, network: platform.NewNetworkV2, volume: platform.NewBlockStorageV3, image: platform.NewImageV2,
-	}[name](s.provider, eo)
+	c, err := openers[name](s.provider, eo)
 	var missing *gophercloud.ErrEndpointNotFound
 	if err != nil && !errors.As(err, &missing) && !errors.As(err, new(gophercloud.ErrEndpointNotFound)) {
 		return nil, classified(err, name, http.MethodGet) // finding out its version failed
 	}
 	if err != nil {
-		return nil, &cloud.Error{Class: cloud.Invalid, Message: fmt.Sprintf("region %s has no service of type %s in the catalogue of this project", region, name), Remedy: "choose another region, or ask whoever runs the cloud", Cause: errNoService}
+		return nil, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: fmt.Sprintf("region %s has no service of type %s in the catalogue of this project", region, name),
+			Remedy:  "choose another region, or ask whoever runs the cloud",
+			Cause:   errNoService,
+		}
 	}
 	c.Microversion = microversions[name]
 	s.services[key] = c
@@ -229,7 +256,8 @@ func (a *Adapter) do(ctx context.Context, region string, c call) error {
 }
 
 // taken are the codes of answers that are no refusals.
-var taken = []int{http.StatusOK, http.StatusCreated, http.StatusAccepted, http.StatusNonAuthoritativeInfo, http.StatusNoContent, http.StatusMultipleChoices}
+var taken = []int{http.StatusOK, http.StatusCreated, http.StatusAccepted, http.StatusNonAuthoritativeInfo,
+	http.StatusNoContent, http.StatusMultipleChoices}
 
 func (s *session) once(ctx context.Context, region string, c call) error {
 	client, err := s.service(region, c.service)
@@ -245,7 +273,8 @@ func (s *session) once(ctx context.Context, region string, c call) error {
 		asking.Microversion = c.better
 	}
 	res, err := asking.Request(ctx, c.method, asking.ServiceURL(c.path), options)
-	if code := new(gophercloud.ErrUnexpectedResponseCode); c.better != "" && errors.As(err, code) && code.Actual == http.StatusNotAcceptable {
+	code := new(gophercloud.ErrUnexpectedResponseCode)
+	if c.better != "" && errors.As(err, code) && code.Actual == http.StatusNotAcceptable {
 		c.better = ""
 		return s.once(ctx, region, c)
 	}

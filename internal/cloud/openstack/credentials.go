@@ -17,7 +17,11 @@ import (
 // Kind is what is to be known of an OpenStack cloud to add an account: of its many ways to sign in
 // the one that is asked for. The others are given by the names of their fields.
 var Kind = cloud.Kind{Name: "openstack", Title: "OpenStack",
-	Endpoint: cloud.CredentialField{Name: "endpoint", Label: "Identity service", Note: "such as https://cloud.example:5000/v3"},
+	Endpoint: cloud.CredentialField{
+		Name:  "endpoint",
+		Label: "Identity service",
+		Note:  "such as https://cloud.example:5000/v3",
+	},
 	Credentials: []cloud.CredentialField{
 		{Name: "application_credential_id", Label: "Id of an application credential"},
 		{Name: "application_credential_secret", Label: "Its secret", Secret: true},
@@ -78,10 +82,12 @@ func FromMap(fields map[string]string) (Credentials, error) {
 	switch {
 	case c.ApplicationSecret != "" && (c.ApplicationID != "" || c.ApplicationName != "" && c.User+c.UserID != ""):
 	case c.ApplicationSecret != "":
-		return c, errors.New("credentials of openstack have application_credential_secret, and lack application_credential_id")
+		return c, errors.New("credentials of openstack have application_credential_secret, and lack " +
+			"application_credential_id")
 	case c.Password != "" && c.User+c.UserID != "" && c.Project+c.ProjectID != "":
 	default:
-		return c, errors.New("credentials of openstack need application_credential_id and application_credential_secret, or username, password and project_name")
+		return c, errors.New("credentials of openstack need application_credential_id and " +
+			"application_credential_secret, or username, password and project_name")
 	}
 	return c, nil
 }
@@ -106,7 +112,8 @@ func (c Credentials) options(endpoint string) gophercloud.AuthOptions {
 		}
 	}
 	if c.ApplicationSecret != "" {
-		o.ApplicationCredentialID, o.ApplicationCredentialName, o.ApplicationCredentialSecret = c.ApplicationID, c.ApplicationName, c.ApplicationSecret
+		o.ApplicationCredentialID, o.ApplicationCredentialName, o.ApplicationCredentialSecret = c.ApplicationID,
+			c.ApplicationName, c.ApplicationSecret
 		if c.ApplicationID == "" {
 			byName()
 		}
@@ -138,8 +145,18 @@ func FromCloudsFile(file, entry string) (endpoint string, c Credentials, err err
 	if err != nil {
 		return "", c, fmt.Errorf("read %s: %w", file, err)
 	}
-	c = Credentials{ApplicationID: o.ApplicationCredentialID, ApplicationName: o.ApplicationCredentialName, ApplicationSecret: o.ApplicationCredentialSecret,
-		UserID: o.UserID, User: o.Username, UserDomainID: o.DomainID, UserDomain: o.DomainName, Password: o.Password, ProjectID: o.TenantID, Project: o.TenantName}
+	c = Credentials{
+		ApplicationID:     o.ApplicationCredentialID,
+		ApplicationName:   o.ApplicationCredentialName,
+		ApplicationSecret: o.ApplicationCredentialSecret,
+		UserID:            o.UserID,
+		User:              o.Username,
+		UserDomainID:      o.DomainID,
+		UserDomain:        o.DomainName,
+		Password:          o.Password,
+		ProjectID:         o.TenantID,
+		Project:           o.TenantName,
+	}
 	if o.Scope != nil {
 		c.ProjectDomainID, c.ProjectDomain = o.Scope.DomainID, o.Scope.DomainName
 	}
@@ -162,7 +179,21 @@ func FromCloudsFile(file, entry string) (endpoint string, c Credentials, err err
 // FromEnvironment reads the usual variables, OS_AUTH_URL and so on.
 func FromEnvironment(getenv func(string) string) (endpoint string, c Credentials, err error) {
 	fields := map[string]string{}
-	for name := range (Credentials{ApplicationID: "x", ApplicationName: "x", ApplicationSecret: "x", UserID: "x", User: "x", UserDomainID: "x", UserDomain: "x", Password: "x", ProjectID: "x", Project: "x", ProjectDomainID: "x", ProjectDomain: "x", Authority: "x"}).Map() {
+	for name := range (Credentials{
+		ApplicationID:     "x",
+		ApplicationName:   "x",
+		ApplicationSecret: "x",
+		UserID:            "x",
+		User:              "x",
+		UserDomainID:      "x",
+		UserDomain:        "x",
+		Password:          "x",
+		ProjectID:         "x",
+		Project:           "x",
+		ProjectDomainID:   "x",
+		ProjectDomain:     "x",
+		Authority:         "x",
+	}).Map() {
 		if v := getenv("OS_" + strings.ToUpper(name)); v != "" {
 			fields[name] = v
 		}

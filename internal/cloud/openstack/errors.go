@@ -70,7 +70,8 @@ func classified(err error, service, method string) error {
 		e.Class = cloud.Gone
 	case status == http.StatusForbidden:
 		e.Class, e.Remedy = cloud.Denied, "give the project's user a role that may: "+permission(p.message)
-	case status == http.StatusTooManyRequests, status == http.StatusRequestEntityTooLarge && answer.ResponseHeader.Get("Retry-After") != "":
+	case status == http.StatusTooManyRequests,
+		status == http.StatusRequestEntityTooLarge && answer.ResponseHeader.Get("Retry-After") != "":
 		e.Class, e.RetryAfter = cloud.Throttled, retryAfter(answer.ResponseHeader)
 	case status == http.StatusServiceUnavailable:
 		e.Class = cloud.Transient
@@ -87,7 +88,8 @@ func classified(err error, service, method string) error {
 	case status == http.StatusPreconditionFailed, status == http.StatusConflict, wrongMoment(p.message):
 		e.Class = cloud.Conflict
 	case status == http.StatusNotAcceptable:
-		e.Class, e.Remedy = cloud.Invalid, fmt.Sprintf("the cloud's service %s is too old: it needs version %s", service, microversions[service])
+		e.Class, e.Remedy = cloud.Invalid,
+			fmt.Sprintf("the cloud's service %s is too old: it needs version %s", service, microversions[service])
 	default:
 		e.Class, e.Remedy, e.Property = cloud.Invalid, "correct the inputs and propose again", propertyOf(p.message)
 	}
@@ -147,7 +149,8 @@ func numbers(list string) []int64 {
 
 // permission names the rule that forbids something, as the services word it.
 func permission(message string) string {
-	for _, text := range []*regexp.Regexp{regexp.MustCompile(`Policy doesn't allow (\S+) to be performed`), regexp.MustCompile(`\(?\(?(rule:[\w:]+)`)} {
+	for _, text := range []*regexp.Regexp{regexp.MustCompile(`Policy doesn't allow (\S+) to be performed`),
+		regexp.MustCompile(`\(?\(?(rule:[\w:]+)`)} {
 		if m := text.FindStringSubmatch(message); m != nil {
 			return m[1]
 		}
@@ -158,7 +161,8 @@ func permission(message string) string {
 // inUse reports whether something else still uses what is to go. Network types end so;
 // a volume says it in a sentence.
 func inUse(p problem) bool {
-	return strings.HasSuffix(p.kind, "InUse") || strings.HasSuffix(p.kind, "InUseByFloatingIP") || strings.Contains(p.message, "must not be migrating, attached")
+	return strings.HasSuffix(p.kind, "InUse") || strings.HasSuffix(p.kind, "InUseByFloatingIP") ||
+		strings.Contains(p.message, "must not be migrating, attached")
 }
 
 // wrongMoment recognises refusals of volumes that come with 400 though nothing is wrong
@@ -171,8 +175,20 @@ func wrongMoment(message string) bool {
 func propertyOf(message string) string {
 	lower := strings.ToLower(message)
 	for _, x := range []struct{ word, property string }{
-		{"availability zone", "zone"}, {"flavor", "size"}, {"image", "image"}, {"cidr", "range"}, {"ip_address", "range"}, {"extend", "size"}, {"attribute size", "size"},
-		{"volume type", "type"}, {"volume_type", "type"}, {"port_range", "rules"}, {"remote_ip_prefix", "rules"}, {"keypair", "public_key"}, {"public_key", "public_key"}, {"user_data", "user_data"},
+		{"availability zone", "zone"},
+		{"flavor", "size"},
+		{"image", "image"},
+		{"cidr", "range"},
+		{"ip_address", "range"},
+		{"extend", "size"},
+		{"attribute size", "size"},
+		{"volume type", "type"},
+		{"volume_type", "type"},
+		{"port_range", "rules"},
+		{"remote_ip_prefix", "rules"},
+		{"keypair", "public_key"},
+		{"public_key", "public_key"},
+		{"user_data", "user_data"},
 	} {
 		if strings.Contains(lower, x.word) {
 			return x.property
@@ -187,7 +203,11 @@ func signIn(err error) error {
 	if errors.As(err, &answer) {
 		switch answer.Actual {
 		case http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound:
-			return &cloud.Error{Class: cloud.SignIn, Message: "the cloud does not accept the account's credentials", Remedy: "renew the credentials of the account"}
+			return &cloud.Error{
+				Class:   cloud.SignIn,
+				Message: "the cloud does not accept the account's credentials",
+				Remedy:  "renew the credentials of the account",
+			}
 		}
 	}
 	return classified(err, identity, http.MethodGet)

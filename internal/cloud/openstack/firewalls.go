@@ -13,7 +13,14 @@ import (
 )
 
 func init() {
-	conducts["firewall"] = conduct{main: "group", see: seeFirewall, create: makeFirewall, alter: alterFirewall, remove: removes("group"), parts: single("group")}
+	conducts["firewall"] = conduct{
+		main:   "group",
+		see:    seeFirewall,
+		create: makeFirewall,
+		alter:  alterFirewall,
+		remove: removes("group"),
+		parts:  single("group"),
+	}
 }
 
 // A firewall is a security group whose inbound rules are kept equal to what is wanted.
@@ -58,7 +65,11 @@ func (r rule) inbound() (wantedRule, bool) {
 
 func seeFirewall(_ context.Context, w *work) (cloud.Live, error) {
 	g := w.part("group")
-	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{}, Has: map[string]any{"rules": neutralRules(g.Rules)}}
+	l := cloud.Live{
+		Phase:      cloud.Ready,
+		Attributes: map[string]any{},
+		Has:        map[string]any{"rules": neutralRules(g.Rules)},
+	}
 	if n := g.described()[tagWithin]; n != "" {
 		l.Has["network"] = n
 	}
@@ -121,15 +132,31 @@ func (w *work) ruled(ctx context.Context, wanted []wantedRule) (cloud.Progress, 
 	if len(missing) > 0 {
 		m := missing[0]
 		// The same rule with another note is in its way.
-		if i := slices.IndexFunc(extra, func(r rule) bool { is, _ := r.inbound(); is.note = m.note; return is == m }); i >= 0 {
+		i := slices.IndexFunc(extra, func(r rule) bool { is, _ := r.inbound(); is.note = m.note; return is == m })
+		if i >= 0 {
 			return w.unrule(ctx, extra[i])
 		}
 		family := "IPv4"
 		if strings.Contains(m.source, ":") {
 			family = "IPv6"
 		}
-		err := w.a.do(ctx, w.ref.Region, call{service: network, method: http.MethodPost, path: "security-group-rules", in: map[string]any{"security_group_rule": map[string]any{
-			"security_group_id": g.ID, "direction": "ingress", "ethertype": family, "protocol": m.protocol, "port_range_min": m.port, "port_range_max": m.port, "remote_ip_prefix": m.source, "description": m.note}}})
+		err := w.a.do(ctx, w.ref.Region, call{
+			service: network,
+			method:  http.MethodPost,
+			path:    "security-group-rules",
+			in: map[string]any{
+				"security_group_rule": map[string]any{
+					"security_group_id": g.ID,
+					"direction":         "ingress",
+					"ethertype":         family,
+					"protocol":          m.protocol,
+					"port_range_min":    m.port,
+					"port_range_max":    m.port,
+					"remote_ip_prefix":  m.source,
+					"description":       m.note,
+				},
+			},
+		})
 		if err != nil {
 			return cloud.Progress{}, fmt.Errorf("make the rule for port %s: %w", strconv.FormatInt(m.port, 10), err)
 		}
@@ -142,7 +169,11 @@ func (w *work) ruled(ctx context.Context, wanted []wantedRule) (cloud.Progress, 
 }
 
 func (w *work) unrule(ctx context.Context, r rule) (cloud.Progress, error) {
-	err := w.a.do(ctx, w.ref.Region, call{service: network, method: http.MethodDelete, path: "security-group-rules/" + r.ID})
+	err := w.a.do(ctx, w.ref.Region, call{
+		service: network,
+		method:  http.MethodDelete,
+		path:    "security-group-rules/" + r.ID,
+	})
 	if err != nil && cloud.ClassOf(err) != cloud.Gone {
 		return cloud.Progress{}, fmt.Errorf("remove a rule: %w", err)
 	}

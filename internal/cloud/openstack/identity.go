@@ -17,13 +17,22 @@ func (a *Adapter) WhoAmI(ctx context.Context) (cloud.Identity, error) {
 	if err != nil {
 		return cloud.Identity{}, fmt.Errorf("ask OpenStack who this account is: %w", err)
 	}
-	me := cloud.Identity{Account: cmp.Or(s.project.Name, s.project.ID), Regions: s.regions(), ClockRate: 1, Roles: []string{}}
+	me := cloud.Identity{
+		Account:   cmp.Or(s.project.Name, s.project.ID),
+		Regions:   s.regions(),
+		ClockRate: 1,
+		Roles:     []string{},
+	}
 	for _, r := range s.roles {
 		me.Roles = append(me.Roles, r.Name)
 	}
 	slices.Sort(me.Roles)
 	if len(me.Regions) == 0 {
-		return me, &cloud.Error{Class: cloud.Invalid, Message: "the catalogue of project " + me.Account + " has no region with compute and network", Remedy: "ask whoever runs the cloud for both"}
+		return me, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "the catalogue of project " + me.Account + " has no region with compute and network",
+			Remedy:  "ask whoever runs the cloud for both",
+		}
 	}
 	if a.creds.ApplicationID != "" {
 		me.Ends, err = a.ends(ctx, s, me.Regions[0])
@@ -38,7 +47,8 @@ func (a *Adapter) ends(ctx context.Context, s *session, region string) (time.Tim
 			Ends string `json:"expires_at"`
 		} `json:"application_credential"`
 	}
-	err := a.get(ctx, region, identity, "users/"+url.PathEscape(s.user.ID)+"/application_credentials/"+url.PathEscape(a.creds.ApplicationID), &answer)
+	err := a.get(ctx, region, identity,
+		"users/"+url.PathEscape(s.user.ID)+"/application_credentials/"+url.PathEscape(a.creds.ApplicationID), &answer)
 	switch cloud.ClassOf(err) {
 	case cloud.Denied, cloud.Gone, cloud.Invalid:
 		if err != nil {

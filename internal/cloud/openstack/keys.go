@@ -13,7 +13,14 @@ import (
 )
 
 func init() {
-	conducts["key_pair"] = conduct{main: "key", see: seeKey, create: makeKey, alter: describes(), remove: removes("key"), parts: single("key")}
+	conducts["key_pair"] = conduct{
+		main:   "key",
+		see:    seeKey,
+		create: makeKey,
+		alter:  describes(),
+		remove: removes("key"),
+		parts:  single("key"),
+	}
 }
 
 // A key pair has a name alone to be found by. What else we keep stands in the comment of
@@ -29,7 +36,12 @@ func seeKey(_ context.Context, w *work) (cloud.Live, error) {
 	k := w.part("key")
 	public, _, _ := strings.Cut(k.PublicKey, keyTags)
 	name, _ := k.keyName()
-	l := cloud.Live{Phase: cloud.Ready, Name: name, Attributes: map[string]any{"public_key": public}, Has: map[string]any{"public_key": public}}
+	l := cloud.Live{
+		Phase:      cloud.Ready,
+		Name:       name,
+		Attributes: map[string]any{"public_key": public},
+		Has:        map[string]any{"public_key": public},
+	}
 	if key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(public)); err == nil {
 		l.Attributes["fingerprint"] = ssh.FingerprintSHA256(key)
 	}

@@ -17,7 +17,14 @@ import (
 )
 
 func init() {
-	conducts["instance"] = conduct{main: "server", see: seeMachine, create: makeMachine, alter: alterMachine, remove: removeMachine, parts: single("server", "port", "floating")}
+	conducts["instance"] = conduct{
+		main:   "server",
+		see:    seeMachine,
+		create: makeMachine,
+		alter:  alterMachine,
+		remove: removeMachine,
+		parts:  single("server", "port", "floating"),
+	}
 }
 
 // An instance is a server on ports of its own, with a floating address where it is to be
@@ -271,11 +278,20 @@ func (w *work) associate(ctx context.Context, id string, port *thing) (cloud.Pro
 	case err != nil:
 		return cloud.Progress{}, false, err
 	case f == nil:
-		return cloud.Progress{}, false, &cloud.Error{Class: cloud.Invalid, Property: "address", Message: "there is no floating address " + id, Remedy: "propose again"}
+		return cloud.Progress{}, false, &cloud.Error{
+			Class:    cloud.Invalid,
+			Property: "address",
+			Message:  "there is no floating address " + id,
+			Remedy:   "propose again",
+		}
 	case port == nil || f.Port == port.ID:
 		return cloud.Progress{}, false, nil
 	case f.Port != "":
-		return cloud.Progress{}, false, &cloud.Error{Class: cloud.InUse, Message: f.Floating + " is on another machine", Remedy: "take it off there first"}
+		return cloud.Progress{}, false, &cloud.Error{
+			Class:   cloud.InUse,
+			Message: f.Floating + " is on another machine",
+			Remedy:  "take it off there first",
+		}
 	}
 	if err := w.put(ctx, "floating", f, map[string]any{"port_id": port.ID}); err != nil {
 		return cloud.Progress{}, false, err
@@ -290,9 +306,19 @@ func (w *work) makePort(ctx context.Context, mark string, subnet, groups any) (c
 		return cloud.Progress{}, err
 	}
 	if s == nil {
-		return cloud.Progress{}, &cloud.Error{Class: cloud.Invalid, Property: "subnet", Message: fmt.Sprintf("there is no subnet %v", subnet), Remedy: "propose again"}
+		return cloud.Progress{}, &cloud.Error{
+			Class:    cloud.Invalid,
+			Property: "subnet",
+			Message:  fmt.Sprintf("there is no subnet %v", subnet),
+			Remedy:   "propose again",
+		}
 	}
-	body := map[string]any{"network_id": s.Network, "fixed_ips": []any{map[string]any{"subnet_id": s.ID}}, "description": marking + mark, "name": fmt.Sprint(w.task.Want["name"])}
+	body := map[string]any{
+		"network_id":  s.Network,
+		"fixed_ips":   []any{map[string]any{"subnet_id": s.ID}},
+		"description": marking + mark,
+		"name":        fmt.Sprint(w.task.Want["name"]),
+	}
 	list, _ := groups.([]any)
 	if list == nil {
 		list = []any{} // none at all: the default group lets the others of the project in
@@ -321,13 +347,32 @@ func (w *work) makeServer(ctx context.Context, port *thing, cards int) (cloud.Pr
 	for i := range cards {
 		networks = append(networks, map[string]any{"port": w.card(i + 1).ID})
 	}
-	body := map[string]any{"name": fmt.Sprint(want["name"]), "flavorRef": flavor, "imageRef": image, "networks": networks, "tags": []string{w.ref.Token}, "config_drive": true}
+	body := map[string]any{
+		"name":         fmt.Sprint(want["name"]),
+		"flavorRef":    flavor,
+		"imageRef":     image,
+		"networks":     networks,
+		"tags":         []string{w.ref.Token},
+		"config_drive": true,
+	}
 	disks, _ := want["disks"].([]any)
-	boot := []any{map[string]any{"uuid": image, "source_type": "image", "destination_type": "local", "boot_index": 0, "delete_on_termination": true}}
+	boot := []any{map[string]any{
+		"uuid":                  image,
+		"source_type":           "image",
+		"destination_type":      "local",
+		"boot_index":            0,
+		"delete_on_termination": true,
+	}}
 	for i, item := range disks {
 		d, _ := item.(map[string]any)
 		id := fmt.Sprint(d["disk"])
-		boot = append(boot, map[string]any{"uuid": id, "source_type": "volume", "destination_type": "volume", "boot_index": -1, "delete_on_termination": false})
+		boot = append(boot, map[string]any{
+			"uuid":                  id,
+			"source_type":           "volume",
+			"destination_type":      "volume",
+			"boot_index":            -1,
+			"delete_on_termination": false,
+		})
 		keep[metaDisk+strconv.Itoa(i)] = kept(d)
 	}
 	if len(disks) > 0 {
@@ -412,7 +457,14 @@ func (a *Adapter) Log(ctx context.Context, r cloud.Ref) ([]string, error) {
 	var answer struct {
 		Output string `json:"output"`
 	}
-	if err := a.do(ctx, r.Region, call{service: compute, method: http.MethodPost, path: "servers/" + s.ID + "/action", in: map[string]any{"os-getConsoleOutput": map[string]any{"length": 1000}}, out: &answer}); err != nil {
+	err = a.do(ctx, r.Region, call{
+		service: compute,
+		method:  http.MethodPost,
+		path:    "servers/" + s.ID + "/action",
+		in:      map[string]any{"os-getConsoleOutput": map[string]any{"length": 1000}},
+		out:     &answer,
+	})
+	if err != nil {
 		return nil, fmt.Errorf("read the console of %s: %w", s.Name, err)
 	}
 	if answer.Output == "" {

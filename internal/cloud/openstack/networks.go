@@ -14,9 +14,30 @@ import (
 )
 
 func init() {
-	conducts["network"] = conduct{main: "network", see: seeNetwork, create: makeNetwork, alter: describes("network", "router"), remove: removes("router", "network"), parts: single("network", "router")}
-	conducts["subnet"] = conduct{main: "subnet", see: seeSubnet, create: makeSubnet, alter: alterSubnet, remove: removeSubnet, parts: single("subnet")}
-	conducts["address"] = conduct{main: "floating", see: seeAddress, create: makeAddress, alter: describes("floating"), remove: removes("floating"), parts: single("floating")}
+	conducts["network"] = conduct{
+		main:   "network",
+		see:    seeNetwork,
+		create: makeNetwork,
+		alter:  describes("network", "router"),
+		remove: removes("router", "network"),
+		parts:  single("network", "router"),
+	}
+	conducts["subnet"] = conduct{
+		main:   "subnet",
+		see:    seeSubnet,
+		create: makeSubnet,
+		alter:  alterSubnet,
+		remove: removeSubnet,
+		parts:  single("subnet"),
+	}
+	conducts["address"] = conduct{
+		main:   "floating",
+		see:    seeAddress,
+		create: makeAddress,
+		alter:  describes("floating"),
+		remove: removes("floating"),
+		parts:  single("floating"),
+	}
 }
 
 // marked is the body of a thing with a name and our mark.
@@ -79,7 +100,8 @@ func makeNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
 	if w.part("network") == nil {
 		return w.make(ctx, "network", w.ref.Token, w.marked(nil))
 	}
-	if p, did, err := w.tagged(ctx, "network", map[string]string{tagRange: fmt.Sprint(w.task.Want["range"])}); did || err != nil {
+	p, did, err := w.tagged(ctx, "network", map[string]string{tagRange: fmt.Sprint(w.task.Want["range"])})
+	if did || err != nil {
 		return p, err
 	}
 	if w.part("router") == nil {
@@ -90,7 +112,8 @@ func makeNetwork(ctx context.Context, w *work) (cloud.Progress, error) {
 		if out == nil {
 			return w.done(ctx)
 		}
-		return w.make(ctx, "router", w.ref.Token, w.marked(map[string]any{"external_gateway_info": map[string]any{"network_id": out.ID}}))
+		return w.make(ctx, "router", w.ref.Token,
+			w.marked(map[string]any{"external_gateway_info": map[string]any{"network_id": out.ID}}))
 	}
 	if p, did, err := w.tagged(ctx, "router", nil); did || err != nil {
 		return p, err
@@ -119,7 +142,13 @@ func makeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 	}
 	s := w.part("subnet")
 	if s == nil {
-		return w.make(ctx, "subnet", w.ref.Token, w.marked(map[string]any{"network_id": w.task.Want["network"], "cidr": w.task.Want["range"], "ip_version": 4, "dns_nameservers": nameServers(w.task.Want)}))
+		return w.make(ctx, "subnet", w.ref.Token,
+			w.marked(map[string]any{
+				"network_id":      w.task.Want["network"],
+				"cidr":            w.task.Want["range"],
+				"ip_version":      4,
+				"dns_nameservers": nameServers(w.task.Want),
+			}))
 	}
 	if p, did, err := w.tagged(ctx, "subnet", nil); did || err != nil {
 		return p, err
@@ -129,7 +158,13 @@ func makeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 		return cloud.Progress{}, err
 	}
 	if router != "" && !has {
-		if err := w.a.do(ctx, w.ref.Region, call{service: network, method: http.MethodPut, path: "routers/" + router + "/add_router_interface", in: map[string]any{"subnet_id": s.ID}}); err != nil {
+		err := w.a.do(ctx, w.ref.Region, call{
+			service: network,
+			method:  http.MethodPut,
+			path:    "routers/" + router + "/add_router_interface",
+			in:      map[string]any{"subnet_id": s.ID},
+		})
+		if err != nil {
 			return cloud.Progress{}, fmt.Errorf("lead its router into the subnet: %w", err)
 		}
 		return w.more(ctx)
@@ -170,7 +205,8 @@ func (a *Adapter) interfaceOf(ctx context.Context, region string, s thing) (rout
 		return "", false, err
 	}
 	for _, p := range ports {
-		if !strings.HasPrefix(p.Owner, "network:router_interface") && p.Owner != "network:ha_router_replicated_interface" {
+		if !strings.HasPrefix(p.Owner, "network:router_interface") &&
+			p.Owner != "network:ha_router_replicated_interface" {
 			continue
 		}
 		router = p.Device
@@ -204,7 +240,12 @@ func removeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 		return cloud.Progress{}, err
 	}
 	if has {
-		err := w.a.do(ctx, w.ref.Region, call{service: network, method: http.MethodPut, path: "routers/" + router + "/remove_router_interface", in: map[string]any{"subnet_id": s.ID}})
+		err := w.a.do(ctx, w.ref.Region, call{
+			service: network,
+			method:  http.MethodPut,
+			path:    "routers/" + router + "/remove_router_interface",
+			in:      map[string]any{"subnet_id": s.ID},
+		})
 		if err != nil && cloud.ClassOf(err) != cloud.Gone {
 			return cloud.Progress{}, fmt.Errorf("take its router out of the subnet: %w", err)
 		}
@@ -217,7 +258,11 @@ func removeSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 
 func seeAddress(_ context.Context, w *work) (cloud.Live, error) {
 	f := w.part("floating")
-	l := cloud.Live{Phase: cloud.Ready, Attributes: map[string]any{"address": f.Floating, "public_name": ""}, Name: f.tagMap()[cloud.TagResource]}
+	l := cloud.Live{
+		Phase:      cloud.Ready,
+		Attributes: map[string]any{"address": f.Floating, "public_name": ""},
+		Name:       f.tagMap()[cloud.TagResource],
+	}
 	if f.Status == "ERROR" {
 		l.Phase, l.Why = cloud.Broken, "the cloud says ERROR of the floating address"
 	}
@@ -241,7 +286,11 @@ func (w *work) float(ctx context.Context, mark, port string) (cloud.Progress, er
 		return cloud.Progress{}, err
 	}
 	if out == nil {
-		return cloud.Progress{}, &cloud.Error{Class: cloud.Invalid, Message: "region " + w.ref.Region + " has no external network, so there are no public addresses", Remedy: "leave the public address out, or choose another region"}
+		return cloud.Progress{}, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "region " + w.ref.Region + " has no external network, so there are no public addresses",
+			Remedy:  "leave the public address out, or choose another region",
+		}
 	}
 	body := map[string]any{"floating_network_id": out.ID, "description": marking + mark}
 	if port != "" {
@@ -257,5 +306,10 @@ func proper(v any) error {
 	if err == nil && p == p.Masked() {
 		return nil
 	}
-	return &cloud.Error{Class: cloud.Invalid, Property: "range", Message: fmt.Sprintf("%v is no range of addresses", v), Remedy: "write it as 10.20.0.0/16, with nothing behind the prefix"}
+	return &cloud.Error{
+		Class:    cloud.Invalid,
+		Property: "range",
+		Message:  fmt.Sprintf("%v is no range of addresses", v),
+		Remedy:   "write it as 10.20.0.0/16, with nothing behind the prefix",
+	}
 }

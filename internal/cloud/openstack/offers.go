@@ -43,7 +43,9 @@ type picture struct {
 }
 
 // users are those that the makers of images let sign in, where the image does not say.
-var users = map[string]string{"debian": "debian", "ubuntu": "ubuntu", "fedora": "fedora", "centos": "centos", "rocky": "rocky", "almalinux": "almalinux", "arch": "arch", "cirros": "cirros", "alpine": "alpine", "opensuse": "opensuse"}
+var users = map[string]string{"debian": "debian", "ubuntu": "ubuntu", "fedora": "fedora", "centos": "centos",
+	"rocky": "rocky", "almalinux": "almalinux", "arch": "arch", "cirros": "cirros", "alpine": "alpine",
+	"opensuse": "opensuse"}
 
 // sold keeps what hardly changes for a moment: each step asks for it by name.
 type sold struct {
@@ -65,10 +67,17 @@ func (a *Adapter) sells(ctx context.Context, region string) (*sold, error) {
 	out := &sold{at: time.Now()}
 	var err error
 	// From 2.61 on flavors tell what is special about them.
-	if out.flavors, err = pages[flavor](ctx, a, region, "flavors", call{service: compute, path: "flavors/detail?limit=" + pageSize, better: "2.61"}); err != nil {
+	if out.flavors, err = pages[flavor](ctx, a, region, "flavors", call{
+		service: compute,
+		path:    "flavors/detail?limit=" + pageSize,
+		better:  "2.61",
+	}); err != nil {
 		return nil, fmt.Errorf("list the flavors: %w", err)
 	}
-	if out.images, err = pages[picture](ctx, a, region, "images", call{service: image, path: "images?status=active&limit=" + pageSize}); err != nil {
+	if out.images, err = pages[picture](ctx, a, region, "images", call{
+		service: image,
+		path:    "images?status=active&limit=" + pageSize,
+	}); err != nil {
 		return nil, fmt.Errorf("list the images: %w", err)
 	}
 	a.mu.Lock()
@@ -90,7 +99,12 @@ func (a *Adapter) flavorID(ctx context.Context, region, name string) (string, er
 			return f.ID, nil
 		}
 	}
-	return "", &cloud.Error{Class: cloud.Invalid, Property: "size", Message: "there is no flavor " + name + " in " + region, Remedy: "choose one that the region offers"}
+	return "", &cloud.Error{
+		Class:    cloud.Invalid,
+		Property: "size",
+		Message:  "there is no flavor " + name + " in " + region,
+		Remedy:   "choose one that the region offers",
+	}
 }
 
 // imageID finds an image by name: the newest stands first where several have one.
@@ -104,7 +118,12 @@ func (a *Adapter) imageID(ctx context.Context, region, name string) (string, err
 			return i.ID, nil
 		}
 	}
-	return "", &cloud.Error{Class: cloud.Invalid, Property: "image", Message: "there is no image " + name + " in " + region, Remedy: "choose one that the region offers"}
+	return "", &cloud.Error{
+		Class:    cloud.Invalid,
+		Property: "image",
+		Message:  "there is no image " + name + " in " + region,
+		Remedy:   "choose one that the region offers",
+	}
 }
 
 // imageName names the image that a server says it was made from.
@@ -155,10 +174,22 @@ const largestDisk = 64 << 40
 // Offers reads what a region has for the project: sizes, images, zones, disk types,
 // quotas, and what of networks and keys is there. Nobody tells prices.
 func (a *Adapter) Offers(ctx context.Context, region string) (offer.Offers, error) {
-	o := offer.Offers{Cloud: "openstack", Region: region, Quotas: map[string]offer.Quota{}, KeptAddresses: keptAddresses, Overlapping: true,
-		Rebuilds: []string{"instance.disks.mount"}, // disks are mounted at the first boot
-		Without:  map[string][]string{"address": {"label", "idle"}, "subnet": {"zone", "way_out", "time_servers"}, "disk": {"encrypted"}, "instance": {"host", "role", "licence"}},
-		Limits:   limits()}
+	o := offer.Offers{
+		Cloud:         "openstack",
+		Region:        region,
+		Quotas:        map[string]offer.Quota{},
+		KeptAddresses: keptAddresses,
+		Overlapping:   true,
+		Rebuilds:      []string{"instance.disks.mount"},
+		// disks are mounted at the first boot
+		Without: map[string][]string{
+			"address":  {"label", "idle"},
+			"subnet":   {"zone", "way_out", "time_servers"},
+			"disk":     {"encrypted"},
+			"instance": {"host", "role", "licence"},
+		},
+		Limits: limits(),
+	}
 	var disks []offer.DiskType // nil where there are no volumes at all
 	var machines *sold
 	var networks []thing
@@ -222,8 +253,18 @@ func sizeOf(f flavor, zones []string) offer.Size {
 		}
 		return n * each
 	}
-	return offer.Size{NetworkGbps: number("quota:vif_outbound_average", 8e-6), DiskMBps: number("quota:disk_total_bytes_sec", 1e-6), DiskOps: number("quota:disk_total_iops_sec", 1), Name: f.Name, Family: family, VCPUs: f.VCPUs, MemoryBytes: f.MiB << 20, LocalBytes: f.GiB * gib, Zones: zones,
-		Architecture: cmp.Or(f.Specs["hw:architecture"], f.Specs["capabilities:architecture"], "x86_64")}
+	return offer.Size{
+		NetworkGbps:  number("quota:vif_outbound_average", 8e-6),
+		DiskMBps:     number("quota:disk_total_bytes_sec", 1e-6),
+		DiskOps:      number("quota:disk_total_iops_sec", 1),
+		Name:         f.Name,
+		Family:       family,
+		VCPUs:        f.VCPUs,
+		MemoryBytes:  f.MiB << 20,
+		LocalBytes:   f.GiB * gib,
+		Zones:        zones,
+		Architecture: cmp.Or(f.Specs["hw:architecture"], f.Specs["capabilities:architecture"], "x86_64"),
+	}
 }
 
 func imageOf(i picture) offer.Image {
@@ -232,8 +273,15 @@ func imageOf(i picture) offer.Image {
 	if m := inName.FindStringSubmatch(i.Name); m != nil {
 		system, version = cmp.Or(system, strings.ToLower(m[1])), cmp.Or(version, m[2])
 	}
-	return offer.Image{Name: i.Name, System: system, Version: version, User: cmp.Or(i.User, users[system], "root"), Architecture: cmp.Or(i.HwArch, i.Architecture, "x86_64"),
-		MinMemoryBytes: i.MiB << 20, MinDiskBytes: i.GiB * gib}
+	return offer.Image{
+		Name:           i.Name,
+		System:         system,
+		Version:        version,
+		User:           cmp.Or(i.User, users[system], "root"),
+		Architecture:   cmp.Or(i.HwArch, i.Architecture, "x86_64"),
+		MinMemoryBytes: i.MiB << 20,
+		MinDiskBytes:   i.GiB * gib,
+	}
 }
 
 // diskTypes reads the types of volumes; nil is a region that does without volumes.
@@ -250,7 +298,12 @@ func (a *Adapter) diskTypes(ctx context.Context, region string) ([]offer.DiskTyp
 	out := []offer.DiskType{}
 	for _, t := range answer.Types {
 		if t.Name != "__DEFAULT__" {
-			out = append(out, offer.DiskType{Name: t.Name, About: "a volume type", MinBytes: gib, MaxBytes: largestDisk})
+			out = append(out, offer.DiskType{
+				Name:     t.Name,
+				About:    "a volume type",
+				MinBytes: gib,
+				MaxBytes: largestDisk,
+			})
 		}
 	}
 	return out, err
@@ -301,7 +354,13 @@ func (a *Adapter) existing(ctx context.Context, region string, o *offer.Offers) 
 		}
 	}
 	for _, s := range subnets {
-		o.Subnets = append(o.Subnets, offer.Subnet{ID: s.ID, Name: s.Name, Network: s.Network, Range: s.CIDR, Used: used[s.ID] + 2})
+		o.Subnets = append(o.Subnets, offer.Subnet{
+			ID:      s.ID,
+			Name:    s.Name,
+			Network: s.Network,
+			Range:   s.CIDR,
+			Used:    used[s.ID] + 2,
+		})
 	}
 	keys, err := a.list(ctx, region, "key", nil)
 	for _, k := range keys {

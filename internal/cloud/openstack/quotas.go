@@ -57,7 +57,13 @@ func (a *Adapter) quotas(ctx context.Context, region string, o *offer.Offers) er
 		}
 		return fmt.Errorf("read the quotas of network: %w", err)
 	}
-	for theirs, ours := range map[string]string{"network": "networks", "subnet": "subnets", "router": "routers", "floatingip": "addresses", "security_group": "firewalls"} {
+	for theirs, ours := range map[string]string{
+		"network":        "networks",
+		"subnet":         "subnets",
+		"router":         "routers",
+		"floatingip":     "addresses",
+		"security_group": "firewalls",
+	} {
 		q := nets.Quota[theirs]
 		put(ours, q.Limit, q.Used+q.Reserved)
 	}

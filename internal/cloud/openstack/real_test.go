@@ -33,7 +33,8 @@ func realCloud(t *testing.T, entry string) (*Adapter, *cloudtest.Faults) {
 func open(t *testing.T, endpoint string, c Credentials) (*Adapter, *cloudtest.Faults) {
 	t.Helper()
 	faults := &cloudtest.Faults{Base: &http.Transport{MaxIdleConnsPerHost: 16}, Creates: func(r *http.Request) bool {
-		return r.Method == http.MethodPost && !strings.HasSuffix(r.URL.Path, "/action") && !strings.HasSuffix(r.URL.Path, "/auth/tokens")
+		return r.Method == http.MethodPost && !strings.HasSuffix(r.URL.Path, "/action") &&
+			!strings.HasSuffix(r.URL.Path, "/auth/tokens")
 	}}
 	a, err := New(endpoint, c, cloud.NewClient(cloud.Transport{Base: faults}))
 	if err != nil {
@@ -89,8 +90,16 @@ func TestConformanceOnARealCloud(t *testing.T) {
 		c.ApplicationSecret = "wrong"
 		stranger, _ := open(t, endpoint, c)
 		return cloudtest.Place{
-			Adapter: a, Stranger: stranger, Region: region, Size: "s1.small", Image: "debian-12", DiskType: "standard", Patience: time.Minute, Alone: true,
-			Fault: faults.Plan, Made: func(mark string) int {
+			Adapter:  a,
+			Stranger: stranger,
+			Region:   region,
+			Size:     "s1.small",
+			Image:    "debian-12",
+			DiskType: "standard",
+			Patience: time.Minute,
+			Alone:    true,
+			Fault:    faults.Plan,
+			Made: func(mark string) int {
 				n := 0
 				for kind, of := range things(t, a, region, mark) {
 					if kind != "router" { // a network has one beside it
@@ -110,7 +119,14 @@ func refuse(t *testing.T, a *Adapter, region string, class cloud.Class) (map[str
 	admin, _ := realCloud(t, "admin")
 	ask := func(service, method, path string, in, out any) {
 		t.Helper()
-		if err := admin.do(context.Background(), region, call{service: service, method: method, path: path, in: in, out: out}); err != nil && cloud.ClassOf(err) != cloud.Conflict {
+		err := admin.do(context.Background(), region, call{
+			service: service,
+			method:  method,
+			path:    path,
+			in:      in,
+			out:     out,
+		})
+		if err != nil && cloud.ClassOf(err) != cloud.Conflict {
 			t.Fatal(method, path, err)
 		}
 	}
@@ -119,7 +135,8 @@ func refuse(t *testing.T, a *Adapter, region string, class cloud.Class) (map[str
 		t.Fatal(err)
 	}
 	quota := func(cores int) {
-		ask(compute, http.MethodPut, "os-quota-sets/"+s.project.ID, map[string]any{"quota_set": map[string]any{"cores": cores}}, nil)
+		ask(compute, http.MethodPut, "os-quota-sets/"+s.project.ID,
+			map[string]any{"quota_set": map[string]any{"cores": cores}}, nil)
 	}
 	quota(20)
 	switch class {
@@ -136,12 +153,16 @@ func refuse(t *testing.T, a *Adapter, region string, class cloud.Class) (map[str
 		t.Cleanup(func() { quota(20) })
 		return map[string]any{"size": "s1.large"}, false
 	case cloud.Capacity:
-		ask(compute, http.MethodPost, "flavors", map[string]any{"flavor": map[string]any{"id": "us-huge", "name": "us.huge", "vcpus": 2, "ram": 40000, "disk": 900000}}, nil)
+		ask(compute, http.MethodPost, "flavors",
+			map[string]any{
+				"flavor": map[string]any{"id": "us-huge", "name": "us.huge", "vcpus": 2, "ram": 40000, "disk": 900000},
+			}, nil)
 		t.Cleanup(func() { ask(compute, http.MethodDelete, "flavors/us-huge", nil, nil) })
 		a.sold = nil // it is a new one
 		return map[string]any{"size": "us.huge"}, true
 	}
-	return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false // only who runs the cloud may name a host
+	// only who runs the cloud may name a host
+	return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false
 }
 
 // TestATokenThatARealCloudRevokedIsReplaced goes on with another one, unseen by whoever asks.
@@ -183,8 +204,10 @@ func TestCutOffAtEveryCallOfARealCloud(t *testing.T) {
 	for name, list := range map[string][]cloudtest.Subject{"networks and volumes": plain, "servers": servers} {
 		for _, s := range list {
 			t.Run(s.Type, func(t *testing.T) {
-				k := cloudtest.Kills(t, p, faults, s, func(mark string) map[string]int { return things(t, a, region, mark) })
-				t.Logf("%s: cut off at %d calls of creating, %d of altering, %d of removing", s.Type, k.Create, k.Alter, k.Remove)
+				k := cloudtest.Kills(t, p, faults, s,
+					func(mark string) map[string]int { return things(t, a, region, mark) })
+				t.Logf("%s: cut off at %d calls of creating, %d of altering, %d of removing", s.Type, k.Create, k.Alter,
+					k.Remove)
 				total[name] += k.Total()
 			})
 		}

@@ -115,7 +115,11 @@ func (t *thing) fill(raw json.RawMessage) error {
 		}{thing: t}
 	}
 	if err := json.Unmarshal(raw, into); err != nil {
-		return &cloud.Error{Class: cloud.Transient, Message: "the cloud's answer about a " + t.kind + " cannot be read", Cause: err}
+		return &cloud.Error{
+			Class:   cloud.Transient,
+			Message: "the cloud's answer about a " + t.kind + " cannot be read",
+			Cause:   err,
+		}
 	}
 	// Ports list ids of groups where servers list objects.
 	var ids struct {
@@ -150,7 +154,8 @@ const (
 
 // ours reports whether an adapter keeps something for itself under a name.
 func ours(name string) bool {
-	return name == metaMark || name == tagRange || name == tagWithin || strings.HasPrefix(name, metaDisk) || strings.HasPrefix(name, metaFixed)
+	return name == metaMark || name == tagRange || name == tagWithin || strings.HasPrefix(name, metaDisk) ||
+		strings.HasPrefix(name, metaFixed)
 }
 
 // hasMetadata reports whether tags of a thing are a map; those of others are a list of texts.
@@ -267,7 +272,11 @@ func pages[T any](ctx context.Context, a *Adapter, region, rows string, c call) 
 		}
 		var some []T
 		if err := json.Unmarshal(page[rows], &some); err != nil {
-			return nil, &cloud.Error{Class: cloud.Transient, Message: "a page of " + rows + " cannot be read", Cause: err}
+			return nil, &cloud.Error{
+				Class:   cloud.Transient,
+				Message: "a page of " + rows + " cannot be read",
+				Cause:   err,
+			}
 		}
 		out = append(out, some...)
 		next := ""
@@ -300,7 +309,10 @@ func (a *Adapter) list(ctx context.Context, region, name string, filter url.Valu
 	if name == "server" || name == "volume" {
 		path += "/detail"
 	}
-	rows, err := pages[json.RawMessage](ctx, a, region, k.plural, call{service: k.service, path: path + "?" + query.Encode()})
+	rows, err := pages[json.RawMessage](ctx, a, region, k.plural, call{
+		service: k.service,
+		path:    path + "?" + query.Encode(),
+	})
 	if err != nil {
 		return nil, fmt.Errorf("list the %ss: %w", name, err)
 	}
@@ -378,7 +390,14 @@ func (a *Adapter) find(ctx context.Context, ref cloud.Ref, name, mark string) (*
 func (a *Adapter) post(ctx context.Context, region, name string, body map[string]any) (thing, error) {
 	k := kinds[name]
 	var raw map[string]json.RawMessage
-	if err := a.do(ctx, region, call{service: k.service, method: http.MethodPost, path: k.path, in: map[string]any{k.singular: body}, out: &raw}); err != nil {
+	err := a.do(ctx, region, call{
+		service: k.service,
+		method:  http.MethodPost,
+		path:    k.path,
+		in:      map[string]any{k.singular: body},
+		out:     &raw,
+	})
+	if err != nil {
 		return thing{}, fmt.Errorf("make a %s: %w", name, err)
 	}
 	return k.read(name, raw)
@@ -387,7 +406,11 @@ func (a *Adapter) post(ctx context.Context, region, name string, body map[string
 // drop removes a thing; one that is gone is no fault.
 func (a *Adapter) drop(ctx context.Context, region, name, id string) error {
 	k := kinds[name]
-	err := a.do(ctx, region, call{service: k.service, method: http.MethodDelete, path: k.path + "/" + url.PathEscape(id)})
+	err := a.do(ctx, region, call{
+		service: k.service,
+		method:  http.MethodDelete,
+		path:    k.path + "/" + url.PathEscape(id),
+	})
 	if cloud.ClassOf(err) == cloud.Gone {
 		return nil
 	}

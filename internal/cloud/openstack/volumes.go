@@ -12,7 +12,14 @@ import (
 )
 
 func init() {
-	conducts["disk"] = conduct{main: "volume", see: seeDisk, create: makeDisk, alter: alterDisk, remove: removeDisk, parts: single("volume")}
+	conducts["disk"] = conduct{
+		main:   "volume",
+		see:    seeDisk,
+		create: makeDisk,
+		alter:  alterDisk,
+		remove: removeDisk,
+		parts:  single("volume"),
+	}
 }
 
 // A disk is a volume.
@@ -22,7 +29,12 @@ const gib = 1 << 30
 func gibOf(property string, v any) (int64, error) {
 	bytes, err := resource.ParseData(fmt.Sprint(v))
 	if err != nil || bytes%gib != 0 {
-		return 0, &cloud.Error{Class: cloud.Invalid, Property: property, Message: fmt.Sprintf("the cloud has disks in whole GiB, not %v", v), Remedy: "round the size up"}
+		return 0, &cloud.Error{
+			Class:    cloud.Invalid,
+			Property: property,
+			Message:  fmt.Sprintf("the cloud has disks in whole GiB, not %v", v),
+			Remedy:   "round the size up",
+		}
 	}
 	return bytes / gib, nil
 }
@@ -30,9 +42,14 @@ func gibOf(property string, v any) (int64, error) {
 func seeDisk(ctx context.Context, w *work) (cloud.Live, error) {
 	v := w.part("volume")
 	size := resource.FormatData(v.Size * gib)
-	l := cloud.Live{Phase: cloud.Making, Attributes: map[string]any{"size": size}, Has: map[string]any{"size": size, "type": v.VolumeType}}
+	l := cloud.Live{
+		Phase:      cloud.Making,
+		Attributes: map[string]any{"size": size},
+		Has:        map[string]any{"size": size, "type": v.VolumeType},
+	}
 	switch {
-	case v.Status == "available" || v.Status == "in-use" || v.Status == "reserved" || v.Status == "attaching" || v.Status == "detaching":
+	case v.Status == "available" || v.Status == "in-use" || v.Status == "reserved" || v.Status == "attaching" ||
+		v.Status == "detaching":
 		l.Phase = cloud.Ready
 	case v.Status == "deleting":
 		l.Phase = cloud.Removing
@@ -109,7 +126,12 @@ func alterDisk(ctx context.Context, w *work) (cloud.Progress, error) {
 	case size == v.Size:
 		return w.done(ctx)
 	case size < v.Size:
-		return cloud.Progress{}, &cloud.Error{Class: cloud.Invalid, Property: "size", Message: fmt.Sprintf("the volume has %d GiB, and volumes only grow", v.Size), Remedy: "keep its size, or make another disk"}
+		return cloud.Progress{}, &cloud.Error{
+			Class:    cloud.Invalid,
+			Property: "size",
+			Message:  fmt.Sprintf("the volume has %d GiB, and volumes only grow", v.Size),
+			Remedy:   "keep its size, or make another disk",
+		}
 	}
 	if err := w.act(ctx, "volume", v.ID, map[string]any{"os-extend": map[string]any{"new_size": size}}); err != nil {
 		return cloud.Progress{}, fmt.Errorf("grow the volume: %w", err)

@@ -58,7 +58,9 @@ func (a *Adapter) working(ctx context.Context, ref cloud.Ref) (*work, error) {
 	w := &work{a: a, ref: ref, have: map[string]*thing{}}
 	wanted := conducts[ref.Type].parts(ref)
 	for _, p := range ref.Parts {
-		if _, known := kinds[p.Kind]; known && !slices.ContainsFunc(wanted, func(x cloud.Part) bool { return x.Kind == p.Kind && x.Mark == p.Mark }) {
+		_, known := kinds[p.Kind]
+		if known && !slices.ContainsFunc(wanted,
+			func(x cloud.Part) bool { return x.Kind == p.Kind && x.Mark == p.Mark }) {
 			wanted = append(wanted, p)
 		}
 	}
@@ -174,7 +176,12 @@ func (w *work) tagged(ctx context.Context, kind string, keep map[string]string) 
 		return cloud.Progress{}, false, nil
 	}
 	k := kinds[kind]
-	err := w.a.do(ctx, w.ref.Region, call{service: k.service, method: http.MethodPut, path: k.path + "/" + t.ID + "/" + form, in: map[string]any{form: body}})
+	err := w.a.do(ctx, w.ref.Region, call{
+		service: k.service,
+		method:  http.MethodPut,
+		path:    k.path + "/" + t.ID + "/" + form,
+		in:      map[string]any{form: body},
+	})
 	if err != nil {
 		return cloud.Progress{}, false, fmt.Errorf("tag a %s: %w", kind, err)
 	}
@@ -246,7 +253,14 @@ func (w *work) put(ctx context.Context, kind string, t *thing, body map[string]a
 	if p := w.ref.Part(kind, t.mark()); p != nil && k.service == network {
 		revision = p.Version
 	}
-	if err := w.a.do(ctx, w.ref.Region, call{service: k.service, method: http.MethodPut, path: k.path + "/" + t.ID, in: map[string]any{k.singular: body}, revision: revision}); err != nil {
+	err := w.a.do(ctx, w.ref.Region, call{
+		service:  k.service,
+		method:   http.MethodPut,
+		path:     k.path + "/" + t.ID,
+		in:       map[string]any{k.singular: body},
+		revision: revision,
+	})
+	if err != nil {
 		return fmt.Errorf("change a %s: %w", kind, err)
 	}
 	return nil
@@ -255,7 +269,12 @@ func (w *work) put(ctx context.Context, kind string, t *thing, body map[string]a
 // act makes an action on a server or volume.
 func (w *work) act(ctx context.Context, kind, id string, action map[string]any) error {
 	k := kinds[kind]
-	return w.a.do(ctx, w.ref.Region, call{service: k.service, method: http.MethodPost, path: k.path + "/" + url.PathEscape(id) + "/action", in: action})
+	return w.a.do(ctx, w.ref.Region, call{
+		service: k.service,
+		method:  http.MethodPost,
+		path:    k.path + "/" + url.PathEscape(id) + "/action",
+		in:      action,
+	})
 }
 
 // removes removes the things of a type, in order.
@@ -271,7 +290,10 @@ func (w *work) removing(ctx context.Context, kinds ...string) (cloud.Progress, e
 			if err := w.a.drop(ctx, w.ref.Region, kind, t.ID); err != nil {
 				return cloud.Progress{}, err
 			}
-			return cloud.Progress{Live: cloud.Live{Ref: w.ref, Phase: cloud.Removing}, More: kind != kinds[len(kinds)-1]}, nil
+			return cloud.Progress{
+				Live: cloud.Live{Ref: w.ref, Phase: cloud.Removing},
+				More: kind != kinds[len(kinds)-1],
+			}, nil
 		}
 	}
 	return cloud.Progress{Live: cloud.Live{Ref: w.ref, Phase: cloud.Removing}}, nil
@@ -281,7 +303,10 @@ func (w *work) removing(ctx context.Context, kinds ...string) (cloud.Progress, e
 func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part) error) (cloud.Progress, error) {
 	c, ok := conducts[t.Ref.Type]
 	if !ok {
-		return cloud.Progress{}, &cloud.Error{Class: cloud.Invalid, Message: "OpenStack has no resources of type " + t.Ref.Type}
+		return cloud.Progress{}, &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "OpenStack has no resources of type " + t.Ref.Type,
+		}
 	}
 	w, err := a.working(ctx, t.Ref)
 	if err != nil {
@@ -291,7 +316,11 @@ func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part
 	if t.Action == cloud.Create && w.lost(c.main) || t.Action == cloud.Alter && w.part(c.main) == nil {
 		return cloud.Progress{}, fmt.Errorf("%s %s: %w", t.Action, t.Ref.Type, gone())
 	}
-	do := map[cloud.Action]func(context.Context, *work) (cloud.Progress, error){cloud.Create: c.create, cloud.Alter: c.alter, cloud.Remove: c.remove}[t.Action]
+	do := map[cloud.Action]func(context.Context, *work) (cloud.Progress, error){
+		cloud.Create: c.create,
+		cloud.Alter:  c.alter,
+		cloud.Remove: c.remove,
+	}[t.Action]
 	p, err := do(ctx, w)
 	if err != nil {
 		return cloud.Progress{}, fmt.Errorf("%s %s: %w", t.Action, t.Ref.Type, err)
@@ -302,7 +331,10 @@ func (a *Adapter) Step(ctx context.Context, t cloud.Task, intend func(cloud.Part
 // Look sees one resource by the things that it is made of.
 func (a *Adapter) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Presence, error) {
 	if _, ok := conducts[ref.Type]; !ok {
-		return cloud.Live{}, "", &cloud.Error{Class: cloud.Invalid, Message: "OpenStack has no resources of type " + ref.Type}
+		return cloud.Live{}, "", &cloud.Error{
+			Class:   cloud.Invalid,
+			Message: "OpenStack has no resources of type " + ref.Type,
+		}
 	}
 	w, err := a.working(ctx, ref)
 	if err != nil {

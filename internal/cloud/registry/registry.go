@@ -77,7 +77,8 @@ func Read(name string, from cloud.Source) (endpoint string, credentials map[stri
 	case err != nil:
 		return "", nil, err
 	case c.read == nil:
-		return "", nil, fmt.Errorf("credentials of %s stand in no file that is read here; give them one by one", c.Title)
+		return "", nil, fmt.Errorf("credentials of %s stand in no file that is read here; give them one by one",
+			c.Title)
 	}
 	return c.read(from)
 }

@@ -38,7 +38,8 @@ func Carve(within string, parts []string) (map[string]netip.Prefix, error) {
 		}
 		place, ok := FirstFree(whole, taken, bits)
 		if !ok {
-			return nil, fmt.Errorf("carve: %s needs %s addresses and %s has only %s free in one piece; take a range of /%d or larger",
+			return nil, fmt.Errorf("carve: %s needs %s addresses and %s has only %s free in one piece; take a range "+
+				"of /%d or larger",
 				part, size(whole.Addr().BitLen()-bits), whole, largestFree(whole, taken), max(0, wider(whole, parts)))
 		}
 		out[m[1]] = place

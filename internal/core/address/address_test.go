@@ -15,10 +15,13 @@ func TestCarvePlacesPartsAtTheLowestAlignedPlace(t *testing.T) {
 		want   map[string]string
 		fault  string
 	}{
-		{"10.40.0.0/20", []string{"edge/26", "workers/24"}, map[string]string{"edge": "10.40.0.0/26", "workers": "10.40.1.0/24"}, ""},
-		{"10.40.0.0/24", []string{"a/26", "b/25", "c/26"}, map[string]string{"a": "10.40.0.0/26", "b": "10.40.0.128/25", "c": "10.40.0.64/26"}, ""},
+		{"10.40.0.0/20", []string{"edge/26", "workers/24"},
+			map[string]string{"edge": "10.40.0.0/26", "workers": "10.40.1.0/24"}, ""},
+		{"10.40.0.0/24", []string{"a/26", "b/25", "c/26"},
+			map[string]string{"a": "10.40.0.0/26", "b": "10.40.0.128/25", "c": "10.40.0.64/26"}, ""},
 		{"fd00::/56", []string{"a/64", "b/64"}, map[string]string{"a": "fd00::/64", "b": "fd00:0:0:1::/64"}, ""},
-		{"10.0.0.0/28", []string{"a/29", "b/28"}, nil, "b/28 needs 16 addresses and 10.0.0.0/28 has only 8 free in one piece; take a range of /27"},
+		{"10.0.0.0/28", []string{"a/29", "b/28"}, nil,
+			"b/28 needs 16 addresses and 10.0.0.0/28 has only 8 free in one piece; take a range of /27"},
 		{"10.0.0.0/24", []string{"a/26", "a/26"}, nil, "named twice"},
 		{"10.0.0.0/24", []string{"A/26"}, nil, "NAME/BITS"},
 		{"here", []string{"a/26"}, nil, "not an address range"},

@@ -8,7 +8,8 @@ import (
 )
 
 // Private are the ranges for networks of one's own (RFC 1918).
-var Private = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16")}
+var Private = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16")}
 
 // Kind is what takes a range.
 type Kind string

@@ -10,9 +10,14 @@ import (
 func TestTheMapShowsWhatIsTakenAndWhatIsFree(t *testing.T) {
 	t.Parallel()
 	p := netip.MustParsePrefix
-	m := Draw([]Taken{{Range: p("10.8.0.0/16"), Kind: Network, ID: "n2", Name: "pier"}, {Range: p("10.0.0.0/16"), Kind: Network, ID: "n1", Name: "quay"}, {Range: p("10.0.2.0/24"), Kind: Subnet, ID: "s1", Network: "n1", Used: 9},
-		{Range: p("172.20.0.0/16"), Kind: Reserved, Name: "the office"}}, 17)
-	if len(m.Areas) != 3 || m.Areas[0].Name != "quay" || m.Areas[2].Kind != Reserved || m.Areas[0].Parts[0].Used != 9 || m.Areas[0].Addresses != 65536 {
+	m := Draw([]Taken{
+		{Range: p("10.8.0.0/16"), Kind: Network, ID: "n2", Name: "pier"},
+		{Range: p("10.0.0.0/16"), Kind: Network, ID: "n1", Name: "quay"},
+		{Range: p("10.0.2.0/24"), Kind: Subnet, ID: "s1", Network: "n1", Used: 9},
+		{Range: p("172.20.0.0/16"), Kind: Reserved, Name: "the office"},
+	}, 17)
+	if len(m.Areas) != 3 || m.Areas[0].Name != "quay" || m.Areas[2].Kind != Reserved || m.Areas[0].Parts[0].Used != 9 ||
+		m.Areas[0].Addresses != 65536 {
 		t.Errorf("areas: %+v", m.Areas)
 	}
 	if got := fmt.Sprint(m.Areas[0].Free[:3]); got != "[10.0.0.0/23 10.0.3.0/24 10.0.4.0/22]" {
@@ -35,12 +40,19 @@ func TestTheNearestFreeRangeIsFreeAndNear(t *testing.T) {
 	t.Parallel()
 	p := netip.MustParsePrefix
 	taken := []netip.Prefix{p("10.9.0.0/16"), p("10.10.0.0/15"), p("192.168.0.0/16")}
-	for to, want := range map[string]string{"10.9.4.0/24": "10.12.0.0/24", "10.10.0.0/15": "10.12.0.0/15", "192.168.7.0/24": "10.0.0.0/24", "8.8.8.0/24": "10.0.0.0/24", "10.255.0.0/16": "10.255.0.0/16"} {
+	for to, want := range map[string]string{
+		"10.9.4.0/24":    "10.12.0.0/24",
+		"10.10.0.0/15":   "10.12.0.0/15",
+		"192.168.7.0/24": "10.0.0.0/24",
+		"8.8.8.0/24":     "10.0.0.0/24",
+		"10.255.0.0/16":  "10.255.0.0/16",
+	} {
 		if got, ok := Nearest(p(to), taken); !ok || got.String() != want {
 			t.Errorf("nearest to %s is %s, want %s", to, got, want)
 		}
 	}
-	if got, ok := Nearest(p("10.0.0.0/8"), []netip.Prefix{p("10.0.0.0/8"), p("172.16.0.0/12"), p("192.168.0.0/16")}); ok {
+	got, ok := Nearest(p("10.0.0.0/8"), []netip.Prefix{p("10.0.0.0/8"), p("172.16.0.0/12"), p("192.168.0.0/16")})
+	if ok {
 		t.Errorf("nothing is free, and %s is named", got)
 	}
 }

@@ -39,7 +39,15 @@ func Picture(whole netip.Prefix, taken []Taken, own []Own) []Piece {
 	var all []netip.Prefix
 	add := func(p netip.Prefix, kind, name, over string) {
 		from, share := within(whole, p)
-		out = append(out, Piece{Range: p, Kind: kind, Name: name, Over: over, From: from, Share: share, Addresses: Count(p)})
+		out = append(out, Piece{
+			Range:     p,
+			Kind:      kind,
+			Name:      name,
+			Over:      over,
+			From:      from,
+			Share:     share,
+			Addresses: Count(p),
+		})
 	}
 	cut := func(p netip.Prefix) netip.Prefix {
 		if p.Bits() < whole.Bits() {

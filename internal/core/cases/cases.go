@@ -89,7 +89,8 @@ func Read(file string, source []byte) ([]Case, lang.Diagnostics) {
 func expect(r *lang.Reader, n *lang.Node, c *Case) {
 	x := n.Get("expect")
 	if x == nil {
-		r.Errorf("missing-key", n.Position, "add `expect:` with findings, resources, order or values", "case %q expects nothing", c.Name)
+		r.Errorf("missing-key", n.Position, "add `expect:` with findings, resources, order or values",
+			"case %q expects nothing", c.Name)
 		return
 	}
 	if !r.Mapping(x, "expect", "findings", "resources", "order", "values") {
@@ -161,7 +162,8 @@ func Run(t *lang.Template, c Case, offers *offer.Offers, b *budget.Budget) []Fai
 	request.Inputs, request.Origins = render.Merge(preset, given)
 	r := render.Render(b, request)
 	sold := offer.Everywhere{Home: offers}
-	r.Findings = slices.Concat(r.Findings, fit.Rendering(r, sold), fit.Reaching(r, nil, nil, sold), policy.Check(r, policy.Context{Offers: sold}).Findings)
+	r.Findings = slices.Concat(r.Findings, fit.Rendering(r, sold), fit.Reaching(r, nil, nil, sold),
+		policy.Check(r, policy.Context{Offers: sold}).Findings)
 	compareFindings(fail, r.Findings, c.Expect.Findings)
 	compareResources(fail, r, c.Expect)
 	return out
@@ -169,7 +171,8 @@ func Run(t *lang.Template, c Case, offers *offer.Offers, b *budget.Budget) []Fai
 
 func compareFindings(fail func(string, ...any), got []render.Finding, want []Finding) {
 	matches := func(f render.Finding, w Finding) bool {
-		return (w.Code == "" || w.Code == f.Code) && (w.Place == "" || w.Place == f.Place) && (w.Severity == "" || w.Severity == string(f.Severity))
+		return (w.Code == "" || w.Code == f.Code) && (w.Place == "" || w.Place == f.Place) &&
+			(w.Severity == "" || w.Severity == string(f.Severity))
 	}
 	for _, w := range want {
 		if !slices.ContainsFunc(got, func(f render.Finding) bool { return matches(f, w) }) {

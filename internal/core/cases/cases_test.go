@@ -105,10 +105,15 @@ func TestTheExamplesUseEveryFeature(t *testing.T) {
 			t.Errorf("no example has a resource of type %s", typ)
 		}
 	}
-	for _, word := range []string{"presets:", "functions:", "calc:", "require:", "prove:", "outputs:", "when:", "repeat: =", "repeat: {", "find:", "was:", "region:", "guard:", "rebuild:", "pace:", "at_retire: keep",
-		"at_retire: snapshot", "leave:", "makes:", "extra:", "patience:", "after:", "from: ./", "of: gauge-intake@^1", "picks: stack", "picks: network", "picks: region", "shown_when:", "asks_consent:", "generate: true", "optional: true", "secret: true",
-		"const:", "enum:", "multipleOf:", "pattern:", "format: amount", "format: span", "format: cidr", "offers", "fit_size(", "usable(", "round_up(", "amount(", "span(", "has_value(", "short_hash(", "carve(", "pad(", "file(",
-		".orValue(", ".hasValue()", "firewall_rule{", "size_need{", "steady_for:", "passes:", "through:", "maturity: trial", "takes:"} {
+	for _, word := range []string{"presets:", "functions:", "calc:", "require:", "prove:", "outputs:", "when:",
+		"repeat: =", "repeat: {", "find:", "was:", "region:", "guard:", "rebuild:", "pace:", "at_retire: keep",
+		"at_retire: snapshot", "leave:", "makes:", "extra:", "patience:", "after:", "from: ./", "of: gauge-intake@^1",
+		"picks: stack", "picks: network", "picks: region", "shown_when:", "asks_consent:", "generate: true",
+		"optional: true", "secret: true",
+		"const:", "enum:", "multipleOf:", "pattern:", "format: amount", "format: span", "format: cidr", "offers",
+		"fit_size(", "usable(", "round_up(", "amount(", "span(", "has_value(", "short_hash(", "carve(", "pad(", "file(",
+		".orValue(", ".hasValue()", "firewall_rule{", "size_need{", "steady_for:", "passes:", "through:",
+		"maturity: trial", "takes:"} {
 		if !strings.Contains(all, word) {
 			t.Errorf("no example uses %s", word)
 		}
@@ -156,7 +161,8 @@ func TestACaseThatDoesNotHoldSaysWhy(t *testing.T) {
 			break
 		}
 	}
-	if _, found := cases.Read("x", []byte("cases:\n  - name: a\n    expct: {}\n")); len(found) != 2 || found[1].Remedy != "did you mean `expect`?" {
+	_, found = cases.Read("x", []byte("cases:\n  - name: a\n    expct: {}\n"))
+	if len(found) != 2 || found[1].Remedy != "did you mean `expect`?" {
 		t.Error(found)
 	}
 }

@@ -162,8 +162,13 @@ func Compute(b *budget.Budget, request render.Request, recorded []Recorded) Plan
 }
 
 func guarded(name, what string) render.Finding {
-	return render.Finding{Severity: lang.Error, Code: "guard", Place: name, Message: fmt.Sprintf("%s is guarded and would be %s", name, what),
-		Remedy: "keep it as it is, or lift the guard for this once, which asks for a consent: --lift-guard " + name}
+	return render.Finding{
+		Severity: lang.Error,
+		Code:     "guard",
+		Place:    name,
+		Message:  fmt.Sprintf("%s is guarded and would be %s", name, what),
+		Remedy:   "keep it as it is, or lift the guard for this once, which asks for a consent: --lift-guard " + name,
+	}
 }
 
 // decide tells what happens to a resource; was is nil when nothing is recorded.
@@ -183,7 +188,13 @@ func decide(r render.Resource, was *Recorded, ids *names) (Change, []render.Find
 	}
 	if was.Missing {
 		c.Reason = "the cloud has it no more, and it is made again"
-		return c, []render.Finding{{Severity: lang.Warning, Code: "strayed", Place: r.Name, Message: r.Name + " was removed by hand", Remedy: "it is made again; what it held is lost"}}
+		return c, []render.Finding{{
+			Severity: lang.Warning,
+			Code:     "strayed",
+			Place:    r.Name,
+			Message:  r.Name + " was removed by hand",
+			Remedy:   "it is made again; what it held is lost",
+		}}
 	}
 	var findings []render.Finding
 	switch {
@@ -242,7 +253,9 @@ func (c *Change) compare(r render.Resource, was *Recorded, ids *names) (findings
 		p, _ := t.Property(name)
 		f, shrinks := shrinking(r, p, before, after)
 		if shrinks && was.Undoing {
-			f.Severity, f.Code, f.Remedy = lang.Warning, "not-put-back", fmt.Sprintf("it stays as it is; write %v into the template or its inputs before the next proposal", before)
+			f.Severity, f.Code, f.Remedy = lang.Warning, "not-put-back",
+				fmt.Sprintf("it stays as it is; write %v into the template or its inputs before the next proposal",
+					before)
 			c.Kept, findings = append(c.Kept, name), append(findings, f)
 			continue
 		}
@@ -297,14 +310,16 @@ func (c *Change) conduct(r *render.Resource, was *Recorded, renamed map[string]s
 	}
 	c.order(r, was, renamed, all, add)
 	if was.Checks != nil && !sameChecks(was.Checks, r.Checks) {
-		for _, f := range leafFields(resource.Property{}, "health", byCheck(was.Checks), byCheck(r.Checks), resource.InPlace, nil) {
+		for _, f := range leafFields(resource.Property{}, "health", byCheck(was.Checks), byCheck(r.Checks),
+			resource.InPlace, nil) {
 			add(f.Name, f.Before, f.After)
 		}
 	}
 }
 
 // order shows what a resource comes after now and did not before, or no longer.
-func (c *Change) order(r *render.Resource, was *Recorded, renamed map[string]string, all *render.Rendering, add func(name string, before, after any)) {
+func (c *Change) order(r *render.Resource, was *Recorded, renamed map[string]string, all *render.Rendering,
+	add func(name string, before, after any)) {
 	if slices.EqualFunc(was.After, r.After, func(name string, a render.After) bool { return name == a.Name }) {
 		return
 	}
@@ -329,7 +344,8 @@ func (c *Change) order(r *render.Resource, was *Recorded, renamed map[string]str
 // sameChecks compares checks with recorded ones, which went through JSON.
 func sameChecks(was, now []health.Check) bool {
 	return slices.EqualFunc(was, now, func(a, b health.Check) bool {
-		return a.Name == b.Name && a.Kind == b.Kind && a.Within == b.Within && a.Passes == b.Passes && a.SteadyFor == b.SteadyFor && Equal(b.Spec, a.Spec)
+		return a.Name == b.Name && a.Kind == b.Kind && a.Within == b.Within && a.Passes == b.Passes &&
+			a.SteadyFor == b.SteadyFor && Equal(b.Spec, a.Spec)
 	})
 }
 
@@ -378,14 +394,20 @@ func (c *Change) putBack(r render.Resource, was *Recorded, ids *names) *render.F
 	for _, f := range was.Strayed { // what was grown by hand never shrinks again
 		p, _ := t.Property(f.Name)
 		if grown, ok := shrinking(r, p, f.Before, f.After); ok && slices.Contains(names, "`"+f.Name+"`") {
-			grown.Message = fmt.Sprintf("`%s` of %s was grown by hand to %v, and a %s never shrinks", f.Name, r.Name, f.Before, r.Type)
+			grown.Message = fmt.Sprintf("`%s` of %s was grown by hand to %v, and a %s never shrinks", f.Name, r.Name,
+				f.Before, r.Type)
 			grown.Remedy = fmt.Sprintf("write %v into the template or its inputs", f.Before)
 			return &grown
 		}
 	}
 	c.Reason = strings.TrimPrefix(c.Reason+"; "+list+" was altered by hand and is put back", "; ")
-	return &render.Finding{Severity: lang.Warning, Code: "strayed", Place: r.Name, Message: fmt.Sprintf("%s of %s was altered by hand", list, r.Name),
-		Remedy: "it is put back; to keep it, write it into the template or its inputs, or name it under `leave`"}
+	return &render.Finding{
+		Severity: lang.Warning,
+		Code:     "strayed",
+		Place:    r.Name,
+		Message:  fmt.Sprintf("%s of %s was altered by hand", list, r.Name),
+		Remedy:   "it is put back; to keep it, write it into the template or its inputs, or name it under `leave`",
+	}
 }
 
 // Summary counts changes in words, such as "4 create, 1 alter".

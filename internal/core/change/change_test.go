@@ -27,11 +27,13 @@ resources:
 
 func compute(t *testing.T, recorded []Recorded, inputs map[string]any) Plan {
 	t.Helper()
-	template, found := lang.Read("t", []byte(strings.ReplaceAll(text, "repeat: =inputs.second ? [1].size() : 0", "repeat: '=inputs.second ? 1 : 0'")))
+	template, found := lang.Read("t",
+		[]byte(strings.ReplaceAll(text, "repeat: =inputs.second ? [1].size() : 0", "repeat: '=inputs.second ? 1 : 0'")))
 	if template == nil {
 		t.Fatal(found)
 	}
-	return Compute(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs}, recorded)
+	return Compute(budget.Boundless(),
+		render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs}, recorded)
 }
 
 // applied is what would be recorded after the plan was carried out.
@@ -46,7 +48,14 @@ func applied(p Plan) []Recorded {
 		if _, within := want["network"]; within {
 			want["network"] = "id-net"
 		}
-		out = append(out, Recorded{Name: r.Name, Type: r.Type, Want: want, Attributes: map[string]any{"id": "id-" + r.Name}, Healthy: true, After: after})
+		out = append(out, Recorded{
+			Name:       r.Name,
+			Type:       r.Type,
+			Want:       want,
+			Attributes: map[string]any{"id": "id-" + r.Name},
+			Healthy:    true,
+			After:      after,
+		})
 	}
 	return out
 }
@@ -78,8 +87,10 @@ func TestCompute(t *testing.T) {
 	}{
 		{"nothing changed", there, nil, "same net, same rules, same data, same extra[0]"},
 		{"in place", there, map[string]any{"port": int64(443)}, "same net, alter rules, same data, same extra[0]"},
-		{"a rebuild reaches its dependents", there, map[string]any{"range": "10.1.0.0/16"}, "rebuild net, rebuild rules, same data, same extra[0]"},
-		{"gone from the template", there, map[string]any{"second": false}, "same net, same rules, same data, remove extra[0]"},
+		{"a rebuild reaches its dependents", there, map[string]any{"range": "10.1.0.0/16"},
+			"rebuild net, rebuild rules, same data, same extra[0]"},
+		{"gone from the template", there, map[string]any{"second": false},
+			"same net, same rules, same data, remove extra[0]"},
 		{"not proved healthy", sick, nil, "same net, same rules, alter data, same extra[0]"},
 		{"a wreck is replaced", wreck, nil, "same net, same rules, rebuild data, same extra[0]"},
 		{"one is missing", there[:3], nil, "same net, same rules, same data, create extra[0]"},
@@ -92,7 +103,8 @@ func TestCompute(t *testing.T) {
 	if len(grown.Findings) != 0 || grown.Changes[2].Change != Alter {
 		t.Errorf("growing a disk: %v %v", grown.Changes[2], grown.Findings)
 	}
-	if shrunk := compute(t, there, map[string]any{"disk": "10GiB"}); len(shrunk.Findings) != 1 || shrunk.Findings[0].Code != "shrink" {
+	shrunk := compute(t, there, map[string]any{"disk": "10GiB"})
+	if len(shrunk.Findings) != 1 || shrunk.Findings[0].Code != "shrink" {
 		t.Errorf("shrinking a disk is not refused: %v", shrunk.Findings)
 	}
 }
@@ -127,9 +139,15 @@ func conducted(t *testing.T, inputs map[string]any, recorded []Recorded) Plan {
 	if template == nil {
 		t.Fatal(found)
 	}
-	return Compute(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs, Known: func(r render.Resource) map[string]any {
-		return map[string]any{"id": "net-found"}
-	}}, recorded)
+	return Compute(budget.Boundless(),
+		render.Request{
+			Template: template,
+			Stack:    render.Stack{Name: "s"},
+			Inputs:   inputs,
+			Known: func(r render.Resource) map[string]any {
+				return map[string]any{"id": "net-found"}
+			},
+		}, recorded)
 }
 
 func (p Plan) of(name string) Change {
@@ -154,14 +172,17 @@ func TestConductOfResourcesInChanges(t *testing.T) {
 		t.Errorf("what others may alter is altered back: %+v", c)
 	}
 	rebuilt := conducted(t, map[string]any{"range": "10.0.0.0/8"}, there)
-	if rebuilt.of("net").Change != Rebuild || rebuilt.of("lan").Change != Rebuild || len(rebuilt.Findings) != 1 || rebuilt.Findings[0].Place != "lan" || rebuilt.Findings[0].Code != "guard" {
+	if rebuilt.of("net").Change != Rebuild || rebuilt.of("lan").Change != Rebuild || len(rebuilt.Findings) != 1 ||
+		rebuilt.Findings[0].Place != "lan" || rebuilt.Findings[0].Code != "guard" {
 		t.Errorf("rebuilding a guarded subnet: %v", rebuilt.Findings)
 	}
 	used := conducted(t, map[string]any{"use": "net-found"}, there[1:])
-	if c := used.of("net"); c.Change != Same || !slices.Contains(c.Notes, "uses the one with id net-found; never changed nor removed") {
+	c := used.of("net")
+	if c.Change != Same || !slices.Contains(c.Notes, "uses the one with id net-found; never changed nor removed") {
 		t.Errorf("a network that is used: %+v", c)
 	}
-	if summary := Summary(conducted(t, map[string]any{"use": "net-found"}, nil).Changes); summary != "3 create, 1 same" {
+	summary := Summary(conducted(t, map[string]any{"use": "net-found"}, nil).Changes)
+	if summary != "3 create, 1 same" {
 		t.Error(summary)
 	}
 	_, findings := Retire(there)
@@ -172,14 +193,20 @@ func TestConductOfResourcesInChanges(t *testing.T) {
 		there[i].Guard = false
 	}
 	changes, findings := Retire(there)
-	if len(findings) > 0 || Summary(changes) != "3 remove, 1 keep" || changes[0].Resource != "data" || changes[0].Reason != "it is kept when the stack is retired" {
+	if len(findings) > 0 || Summary(changes) != "3 remove, 1 keep" || changes[0].Resource != "data" ||
+		changes[0].Reason != "it is kept when the stack is retired" {
 		t.Errorf("%v %v", changes, findings)
 	}
 }
 
 func TestWhatAKeptResourceNeedsIsKeptToo(t *testing.T) {
 	t.Parallel()
-	changes, _ := Retire([]Recorded{{Name: "net", Type: "network"}, {Name: "lan", Type: "subnet", After: []string{"net"}}, {Name: "store", Type: "disk", AtRetire: "keep", After: []string{"lan"}}, {Name: "board", Type: "instance", After: []string{"lan", "store"}}})
+	changes, _ := Retire([]Recorded{
+		{Name: "net", Type: "network"},
+		{Name: "lan", Type: "subnet", After: []string{"net"}},
+		{Name: "store", Type: "disk", AtRetire: "keep", After: []string{"lan"}},
+		{Name: "board", Type: "instance", After: []string{"lan", "store"}},
+	})
 	if got := Summary(changes); got != "1 remove, 3 keep" {
 		t.Error(got, changes)
 	}
@@ -191,10 +218,19 @@ func TestEqualComparesWithWhatWentThroughJSON(t *testing.T) {
 		now, was any
 		want     bool
 	}{
-		{int64(3), 3.0, true}, {int64(3), 4.0, false}, {"3", 3.0, false}, {2.5, 2.5, true}, {nil, nil, true}, {true, true, true},
-		{[]any{int64(1), "a"}, []any{1.0, "a"}, true}, {[]any{int64(1)}, []any{1.0, 2.0}, false}, {map[string]any{"a": int64(1)}, map[string]any{"a": 1.0}, true},
-		{map[string]any{"a": int64(1)}, map[string]any{"b": 1.0}, false}, {resource.Unresolved{Secrets: []string{"s/p@1"}}, "secret:s/p@1", true},
-		{resource.Unresolved{Waits: []string{"net.id"}}, map[string]any{"pending": []any{"net.id"}}, true}, {"x", resource.Unresolved{Waits: []string{"net.id"}}, false},
+		{int64(3), 3.0, true},
+		{int64(3), 4.0, false},
+		{"3", 3.0, false},
+		{2.5, 2.5, true},
+		{nil, nil, true},
+		{true, true, true},
+		{[]any{int64(1), "a"}, []any{1.0, "a"}, true},
+		{[]any{int64(1)}, []any{1.0, 2.0}, false},
+		{map[string]any{"a": int64(1)}, map[string]any{"a": 1.0}, true},
+		{map[string]any{"a": int64(1)}, map[string]any{"b": 1.0}, false},
+		{resource.Unresolved{Secrets: []string{"s/p@1"}}, "secret:s/p@1", true},
+		{resource.Unresolved{Waits: []string{"net.id"}}, map[string]any{"pending": []any{"net.id"}}, true},
+		{"x", resource.Unresolved{Waits: []string{"net.id"}}, false},
 	} {
 		if got := Equal(c.now, c.was); got != c.want {
 			t.Errorf("Equal(%v, %v) = %v", c.now, c.was, got)

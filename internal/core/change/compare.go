@@ -19,7 +19,8 @@ import (
 // compared with their like, wherever they stand.
 func leafFields(p resource.Property, name string, before, after any, alter resource.Alteration, ids *names) []Field {
 	was, now := map[string]any{}, map[string]any{}
-	resource.Leaves(map[string]any{name: keyed(p, before, ids)}, func(path string, leaf any) { was[path] = plain(leaf) })
+	resource.Leaves(map[string]any{name: keyed(p, before, ids)},
+		func(path string, leaf any) { was[path] = plain(leaf) })
 	resource.Leaves(map[string]any{name: keyed(p, after, ids)}, func(path string, leaf any) { now[path] = plain(leaf) })
 	var out []Field
 	for _, path := range fieldNames(was, now) {
@@ -41,7 +42,9 @@ func rebuilds(list []string, property string, p resource.Property, before, after
 		return true
 	}
 	for _, entry := range list {
-		if field, of := strings.CutPrefix(entry, property+"."); of && slices.ContainsFunc(differingItems(p, before, after), func(item any) bool { return item == nil || hasField(item, field) }) {
+		field, of := strings.CutPrefix(entry, property+".")
+		if of && slices.ContainsFunc(differingItems(p, before, after),
+			func(item any) bool { return item == nil || hasField(item, field) }) {
 			return true
 		}
 	}

@@ -36,10 +36,16 @@ func Consents(changes []Change, recorded []Recorded, with ...string) (out []rend
 		lost = append(lost, words)
 	}
 	if lost = append(lost, with...); lost != nil {
-		out = append(out, render.Consent{Name: LoseData, About: "what these hold is lost for good: " + strings.Join(lost, ", ")})
+		out = append(out, render.Consent{
+			Name:  LoseData,
+			About: "what these hold is lost for good: " + strings.Join(lost, ", "),
+		})
 	}
 	if lifted != nil {
-		out = append(out, render.Consent{Name: LiftGuard, About: "these are guarded until now, and are rebuilt or removed: " + strings.Join(lifted, ", ")})
+		out = append(out, render.Consent{
+			Name:  LiftGuard,
+			About: "these are guarded until now, and are rebuilt or removed: " + strings.Join(lifted, ", "),
+		})
 	}
 	return out
 }
@@ -66,20 +72,29 @@ func takeOver(c Change, r render.Resource, was *Recorded, ids *names) (Change, [
 		was = &found
 	}
 	findings := taken.compare(r, was, ids)
-	if taken.Change == Rebuild || was.Type != r.Type || slices.ContainsFunc(findings, func(f render.Finding) bool { return f.Severity == lang.Error }) {
+	if taken.Change == Rebuild || was.Type != r.Type ||
+		slices.ContainsFunc(findings, func(f render.Finding) bool { return f.Severity == lang.Error }) {
 		var why []string
 		for _, f := range taken.Fields {
 			if f.Alter == resource.Rebuild || len(findings) > 0 {
-				why = append(why, fmt.Sprintf("`%s` would go from %v to %v", f.Name, orUntold(f.Before), orUntold(f.After)))
+				why = append(why, fmt.Sprintf("`%s` would go from %v to %v", f.Name, orUntold(f.Before),
+					orUntold(f.After)))
 			}
 		}
-		return c, []render.Finding{{Severity: lang.Warning, Code: "kept-differs", Place: r.Name, Message: fmt.Sprintf("the kept %s cannot become %s: %s", was.Kept, r.Name, strings.Join(why, ", ")),
-			Remedy: "wish what it is, to take it over, or leave this: a new one is made and the kept one stays as it is"}}
+		return c, []render.Finding{{
+			Severity: lang.Warning,
+			Code:     "kept-differs",
+			Place:    r.Name,
+			Message:  fmt.Sprintf("the kept %s cannot become %s: %s", was.Kept, r.Name, strings.Join(why, ", ")),
+			Remedy: "wish what it is, to take it over, or leave this: a new one is made and the kept one " +
+				"stays as it is",
+		}}
 	}
 	taken.Change, taken.TakesOver = Alter, was.Kept
 	taken.Reason = "the kept " + was.Kept + " is taken over with what it holds"
 	if was.Found {
-		taken.Reason = "it is there with the mark of " + was.Kept + " and is recorded nowhere; it is recorded, and nothing is made anew"
+		taken.Reason = "it is there with the mark of " + was.Kept +
+			" and is recorded nowhere; it is recorded, and nothing is made anew"
 	}
 	return taken, nil
 }
@@ -152,7 +167,13 @@ func keepBack(leaving []Recorded, why string) (kept []Change, gone []Recorded) {
 		default:
 			reason = "it is kept: " + reason + " is, and comes after it"
 		}
-		kept = append(kept, Change{Resource: r.Name, Type: r.Type, Change: Keep, After: []render.After{}, Reason: reason})
+		kept = append(kept, Change{
+			Resource: r.Name,
+			Type:     r.Type,
+			Change:   Keep,
+			After:    []render.After{},
+			Reason:   reason,
+		})
 	}
 	return kept, gone
 }
@@ -178,7 +199,15 @@ func removals(gone []Recorded, reason string) []Change {
 		if after == nil {
 			after = []render.After{}
 		}
-		out = append(out, Change{Resource: r.Name, Type: r.Type, Change: Remove, After: after, Reason: reason, Loses: r.loses(), Unguards: r.Guard && r.Lifted})
+		out = append(out, Change{
+			Resource: r.Name,
+			Type:     r.Type,
+			Change:   Remove,
+			After:    after,
+			Reason:   reason,
+			Loses:    r.loses(),
+			Unguards: r.Guard && r.Lifted,
+		})
 	}
 	return out
 }
@@ -206,7 +235,8 @@ func likely(p Plan, recorded []Recorded) (out []render.Finding) {
 			continue
 		}
 		key := r.Type + " " + suffix(r.Name, r.Declared)
-		at := slices.IndexFunc(going[key], func(was *Recorded) bool { return was.Declared != r.Declared && alike(*r, was) })
+		at := slices.IndexFunc(going[key],
+			func(was *Recorded) bool { return was.Declared != r.Declared && alike(*r, was) })
 		if at < 0 {
 			continue
 		}
@@ -216,8 +246,14 @@ func likely(p Plan, recorded []Recorded) (out []render.Finding) {
 		if was.loses() {
 			severity = lang.Warning
 		}
-		out = append(out, render.Finding{Severity: severity, Code: "renamed", Place: r.Name, Message: fmt.Sprintf("%s leaves the stack, and %s, which is like it, is made", was.Name, r.Name),
-			Remedy: fmt.Sprintf("if it is the same, write `was: %s` under %s: it is then renamed, and nothing is made anew", localName(was.Declared), r.Declared)})
+		out = append(out, render.Finding{
+			Severity: severity,
+			Code:     "renamed",
+			Place:    r.Name,
+			Message:  fmt.Sprintf("%s leaves the stack, and %s, which is like it, is made", was.Name, r.Name),
+			Remedy: fmt.Sprintf("if it is the same, write `was: %s` under %s: it is then renamed, and nothing "+
+				"is made anew", localName(was.Declared), r.Declared),
+		})
 	}
 	return out
 }

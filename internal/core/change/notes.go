@@ -64,7 +64,8 @@ func (c Change) waves() []string {
 	if c.Waves == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("its members are replaced by new ones, a quarter at a time, each wave ready before the next: %d waves", c.Waves)}
+	return []string{fmt.Sprintf("its members are replaced by new ones, a quarter at a time, each wave ready before "+
+		"the next: %d waves", c.Waves)}
 }
 
 // wavesOf is in how many waves the members of a group are replaced by an alteration: in none

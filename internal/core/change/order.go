@@ -53,9 +53,19 @@ func (p Plan) Ordered(recorded []Recorded, offers offer.Everywhere) Plan {
 	if p.Nothing() {
 		return p
 	}
-	leaves := slices.ContainsFunc(p.Changes, func(c Change) bool { return c.Change == Rebuild || c.Change == Remove || c.Change == Keep })
-	o := &ordering{changes: slices.Clone(p.Changes), render: p.Rendering, recorded: make(map[string]*Recorded, len(recorded)), offers: offers,
-		making: map[string]int{}, leaving: map[string]int{}, users: map[string][]string{}, newFirst: map[string]bool{}, barred: map[string]string{}}
+	leaves := slices.ContainsFunc(p.Changes,
+		func(c Change) bool { return c.Change == Rebuild || c.Change == Remove || c.Change == Keep })
+	o := &ordering{
+		changes:  slices.Clone(p.Changes),
+		render:   p.Rendering,
+		recorded: make(map[string]*Recorded, len(recorded)),
+		offers:   offers,
+		making:   map[string]int{},
+		leaving:  map[string]int{},
+		users:    map[string][]string{},
+		newFirst: map[string]bool{},
+		barred:   map[string]string{},
+	}
 	for i := range recorded {
 		if recorded[i].Kept == "" {
 			o.recorded[recorded[i].Name] = &recorded[i]
@@ -80,7 +90,13 @@ func (p Plan) Ordered(recorded []Recorded, offers offer.Everywhere) Plan {
 }
 
 func (o *ordering) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
-	o.findings = append(o.findings, render.Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy})
+	o.findings = append(o.findings, render.Finding{
+		Severity: severity,
+		Code:     code,
+		Place:    place,
+		Message:  fmt.Sprintf(format, args...),
+		Remedy:   remedy,
+	})
 }
 
 // findUsers notes what rests on what: by its order, and by the ids it holds.
@@ -168,7 +184,8 @@ func (o *ordering) chooseNewFirst() {
 	for _, c := range rebuilds {
 		if why := o.barred[c.Resource]; why != "" && o.newFirst[c.Resource] {
 			if r := o.wanted(*c); r != nil && r.NewFirst {
-				o.find(lang.Warning, "old-first", c.Resource, "plan for the time between", "the new one cannot be made first: %s", why)
+				o.find(lang.Warning, "old-first", c.Resource, "plan for the time between",
+					"the new one cannot be made first: %s", why)
 			}
 			o.newFirst[c.Resource] = false
 		}
@@ -251,7 +268,8 @@ func (o *ordering) act() {
 }
 
 func (o *ordering) need(action, first int, made bool) {
-	if action == first || slices.ContainsFunc(o.actions[action].Needs, func(n Need) bool { return n.Action == first && (made || !n.Made) }) {
+	if action == first || slices.ContainsFunc(o.actions[action].Needs,
+		func(n Need) bool { return n.Action == first && (made || !n.Made) }) {
 		return
 	}
 	o.actions[action].Needs = append(o.actions[action].Needs, Need{first, made})
@@ -360,7 +378,8 @@ func (o *ordering) makeRoom() {
 			for _, v := range u.Values(r.Want) {
 				at, _ := resource.ParseRange(v)
 				for _, h := range holders[uniqueKey(r.Type, u, v)] {
-					if h.name == c.Resource || h.was.Region != r.Region || u.Overlap && !h.at.Overlaps(at) || u.Clash(h.was.Want, r.Want) == "" {
+					if h.name == c.Resource || h.was.Region != r.Region || u.Overlap && !h.at.Overlaps(at) ||
+						u.Clash(h.was.Want, r.Want) == "" {
 						continue
 					}
 					o.afterHolder(c, n, u, v, h, r)
@@ -380,7 +399,8 @@ func (o *ordering) afterHolder(c Change, n int, u resource.Unique, v string, h h
 	case h.action >= 0 && (now == nil || o.actions[h.action].Do == Remove || u.Clash(now.Want, r.Want) == ""):
 		o.need(n, h.action, false)
 	case now == nil:
-		o.find(lang.Error, "no-order", c.Resource+"."+u.Property, "choose another value, or remove it first", "%s is held by %s, which is kept", v, h.name)
+		o.find(lang.Error, "no-order", c.Resource+"."+u.Property, "choose another value, or remove it first",
+			"%s is held by %s, which is kept", v, h.name)
 	} // else the rendering itself clashes, which is told there
 }
 
@@ -412,7 +432,9 @@ func (o *ordering) keepPace() {
 				o.need(s.first, earlier.last, false)
 			case !told[c.Group]:
 				told[c.Group] = true
-				o.find(lang.Warning, "no-pace", c.Group, "plan for the time in which all of them are away", "its members cannot change %d at a time: what they stand in is rebuilt, and they all have to go before it", c.AtOnce)
+				o.find(lang.Warning, "no-pace", c.Group, "plan for the time in which all of them are away",
+					"its members cannot change %d at a time: what they stand in is rebuilt, and they all have to "+
+						"go before it", c.AtOnce)
 			}
 		}
 		groups[c.Group] = append(before, s)
@@ -453,7 +475,9 @@ func (o *ordering) checkCycles() {
 		for _, n := range cycle {
 			words = append(words, string(o.actions[n].Do)+" "+o.actions[n].Resource)
 		}
-		o.find(lang.Error, "no-order", o.actions[cycle[0]].Resource, "change these in two proposals, one after the other",
-			"there is no order for it: each of these has to wait for the next: %s", strings.Join(append(words, words[0]), ", "))
+		o.find(lang.Error, "no-order", o.actions[cycle[0]].Resource,
+			"change these in two proposals, one after the other",
+			"there is no order for it: each of these has to wait for the next: %s",
+			strings.Join(append(words, words[0]), ", "))
 	}
 }

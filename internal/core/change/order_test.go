@@ -55,7 +55,15 @@ func there(p Plan) []Recorded {
 		for _, a := range r.After {
 			after = append(after, a.Name)
 		}
-		out = append(out, Recorded{Name: r.Name, Type: r.Type, Declared: r.Declared, Want: made(plain(r.Want)).(map[string]any), Attributes: map[string]any{"id": "id-" + r.Name}, Healthy: true, After: after})
+		out = append(out, Recorded{
+			Name:       r.Name,
+			Type:       r.Type,
+			Declared:   r.Declared,
+			Want:       made(plain(r.Want)).(map[string]any),
+			Attributes: map[string]any{"id": "id-" + r.Name},
+			Healthy:    true,
+			After:      after,
+		})
 	}
 	return out
 }
@@ -78,7 +86,9 @@ func made(v any) any {
 }
 
 func planned(template *lang.Template, recorded []Recorded, inputs map[string]any, offers offer.Everywhere) Plan {
-	return Compute(budget.Boundless(), render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs}, recorded).Ordered(recorded, offers)
+	return Compute(budget.Boundless(),
+		render.Request{Template: template, Stack: render.Stack{Name: "s"}, Inputs: inputs}, recorded).Ordered(recorded,
+		offers)
 }
 
 // before reports whether one action comes before another, directly or not.
@@ -113,10 +123,19 @@ func TestOrderOfChanges(t *testing.T) {
 		orders [][2]string
 	}{
 		{"subnets trade ranges", map[string]any{"one": "10.0.2.0/24", "two": "10.0.1.0/24"},
-			[][2]string{{"remove one", "create two"}, {"remove two", "create one"}, {"remove host[0]", "remove one"}, {"remove desk", "remove two"}, {"create one", "create host[0]"}}},
-		{"a network shrinks around its subnets", map[string]any{"range": "10.0.0.0/17"}, [][2]string{{"remove one", "remove net"}, {"remove net", "create net"}, {"remove desk", "create net"}}},
-		{"a firewall goes after the machines let go of it", map[string]any{"door": false}, [][2]string{{"alter host[0]", "remove door"}, {"alter host[2]", "remove door"}}},
-		{"fewer machines", map[string]any{"hosts": int64(1), "one": "10.0.3.0/24"}, [][2]string{{"remove host[2]", "remove one"}, {"remove host[1]", "remove one"}}},
+			[][2]string{
+				{"remove one", "create two"},
+				{"remove two", "create one"},
+				{"remove host[0]", "remove one"},
+				{"remove desk", "remove two"},
+				{"create one", "create host[0]"},
+			}},
+		{"a network shrinks around its subnets", map[string]any{"range": "10.0.0.0/17"},
+			[][2]string{{"remove one", "remove net"}, {"remove net", "create net"}, {"remove desk", "create net"}}},
+		{"a firewall goes after the machines let go of it", map[string]any{"door": false},
+			[][2]string{{"alter host[0]", "remove door"}, {"alter host[2]", "remove door"}}},
+		{"fewer machines", map[string]any{"hosts": int64(1), "one": "10.0.3.0/24"},
+			[][2]string{{"remove host[2]", "remove one"}, {"remove host[1]", "remove one"}}},
 	} {
 		p := planned(oldFirst, stack, c.inputs, offer.Everywhere{})
 		for _, o := range c.orders {
@@ -143,12 +162,14 @@ func TestTheNewOneComesFirstWhereNothingForbidsIt(t *testing.T) {
 	}
 	// Where its subnet has to go first, so has the machine, and that is said.
 	p = planned(newFirst, stack, map[string]any{"one": "10.0.0.0/23"}, offer.Everywhere{})
-	if p.of("host[0]").Old != "" || !p.before("remove host[0]", "remove one") || len(p.found("old-first")) != 3 || !strings.Contains(p.found("old-first")[0], "one, which it uses, has to go first") {
+	if p.of("host[0]").Old != "" || !p.before("remove host[0]", "remove one") || len(p.found("old-first")) != 3 ||
+		!strings.Contains(p.found("old-first")[0], "one, which it uses, has to go first") {
 		t.Errorf("%v", p.Findings)
 	}
 	// Where it need not, the subnet too is made anew first.
 	p = planned(newFirst, stack, map[string]any{"one": "10.0.9.0/24"}, offer.Everywhere{})
-	if p.of("one").Old != "one (old)" || !p.before("create host[0]", "remove one (old)") || p.found("old-first") != nil {
+	if p.of("one").Old != "one (old)" || !p.before("create host[0]", "remove one (old)") ||
+		p.found("old-first") != nil {
 		t.Errorf("%+v %v", p.of("one"), p.Findings)
 	}
 	// A run that ended in between goes on from the old one.
@@ -158,10 +179,12 @@ func TestTheNewOneComesFirstWhereNothingForbidsIt(t *testing.T) {
 			left[i].Name = OldName("host[0]")
 		}
 	}
-	if c := planned(newFirst, left, nil, offer.Everywhere{}).of("host[0]"); c.Change != Alter || c.Was != OldName("host[0]") {
+	c := planned(newFirst, left, nil, offer.Everywhere{}).of("host[0]")
+	if c.Change != Alter || c.Was != OldName("host[0]") {
 		t.Errorf("wanted as it was: %+v", c)
 	}
-	if c := planned(newFirst, left, map[string]any{"boot": "second"}, offer.Everywhere{}).of("host[0]"); c.Change != Rebuild || c.Was != OldName("host[0]") || c.Old != OldName("host[0]") {
+	c = planned(newFirst, left, map[string]any{"boot": "second"}, offer.Everywhere{}).of("host[0]")
+	if c.Change != Rebuild || c.Was != OldName("host[0]") || c.Old != OldName("host[0]") {
 		t.Errorf("wanted anew: %+v", c)
 	}
 }
@@ -174,7 +197,8 @@ func TestAPaceIsKeptWhereTheOrderAllowsIt(t *testing.T) {
 	if !p.before("create host[0]", "remove host[1]") || !p.before("create host[1]", "remove host[2]") {
 		t.Errorf("rebuilt at once: %+v", p.Actions)
 	}
-	if p = planned(paced, stack, map[string]any{"size": "plain-4"}, offer.Everywhere{}); !p.before("alter host[0]", "alter host[1]") {
+	if p = planned(paced, stack, map[string]any{"size": "plain-4"}, offer.Everywhere{}); !p.before("alter host[0]",
+		"alter host[1]") {
 		t.Errorf("altered at once: %+v", p.Actions)
 	}
 	p = planned(paced, stack, map[string]any{"one": "10.0.0.0/23"}, offer.Everywhere{})
@@ -186,23 +210,33 @@ func TestAPaceIsKeptWhereTheOrderAllowsIt(t *testing.T) {
 func TestQuotasAreCountedByTheOrder(t *testing.T) {
 	t.Parallel()
 	template := read(t, "old_first")
-	sizes := []offer.Size{{Name: "plain-2", VCPUs: 2, Zones: []string{"a"}}, {Name: "plain-4", VCPUs: 4, Zones: []string{"a"}}}
+	sizes := []offer.Size{
+		{Name: "plain-2", VCPUs: 2, Zones: []string{"a"}},
+		{Name: "plain-4", VCPUs: 4, Zones: []string{"a"}},
+	}
 	has := func(limit, used int64) offer.Everywhere {
-		return offer.At(offer.Offers{Region: "north-fell", Sizes: sizes, Quotas: map[string]offer.Quota{"vcpus": {Limit: limit, Used: used}}})
+		return offer.At(offer.Offers{
+			Region: "north-fell",
+			Sizes:  sizes,
+			Quotas: map[string]offer.Quota{"vcpus": {Limit: limit, Used: used}},
+		})
 	}
 	if p := planned(template, nil, nil, has(8, 0)); p.found("quota") != nil {
 		t.Errorf("all of it fits: %v", p.Findings)
 	}
-	if p := planned(template, nil, nil, has(8, 1)); len(p.found("quota")) != 1 || p.found("quota")[0] != "the account may have 8 vcpus in north-fell and has 1; this needs 8, 1 too many" {
+	if p := planned(template, nil, nil, has(8, 1)); len(p.found("quota")) != 1 ||
+		p.found("quota")[0] != "the account may have 8 vcpus in north-fell and has 1; this needs 8, 1 too many" {
 		t.Errorf("one is missing: %v", p.Findings)
 	}
 	stack := there(planned(template, nil, nil, offer.Everywhere{}))
-	if p := planned(template, stack, map[string]any{"size": "plain-4"}, has(8, 8)); len(p.found("quota")) != 1 || !strings.Contains(p.found("quota")[0], "this needs 6, 6 too many") {
+	if p := planned(template, stack, map[string]any{"size": "plain-4"}, has(8, 8)); len(p.found("quota")) != 1 ||
+		!strings.Contains(p.found("quota")[0], "this needs 6, 6 too many") {
 		t.Errorf("larger machines: %v", p.Findings)
 	}
 	// Two machines go, and the third grows once one of them is gone.
 	p := planned(template, stack, map[string]any{"size": "plain-4", "hosts": int64(1)}, has(8, 8))
-	if p.found("quota") != nil || !p.before("remove host[2]", "alter host[0]") && !p.before("remove host[1]", "alter host[0]") {
+	if p.found("quota") != nil ||
+		!p.before("remove host[2]", "alter host[0]") && !p.before("remove host[1]", "alter host[0]") {
 		t.Errorf("what is freed counts: %v %+v", p.Findings, p.Actions)
 	}
 	// A rebuild has its own room.
@@ -211,7 +245,8 @@ func TestQuotasAreCountedByTheOrder(t *testing.T) {
 	}
 	// New ones beside the old ones need some: the desk, which goes first, gives it.
 	p = planned(read(t, "new_first"), stack, map[string]any{"boot": "second"}, has(8, 8))
-	if p.found("quota") != nil || !p.before("remove desk", "create host[0]") || !p.before("remove desk", "create host[2]") || !p.before("remove host[0] (old)", "create desk") {
+	if p.found("quota") != nil || !p.before("remove desk", "create host[0]") ||
+		!p.before("remove desk", "create host[2]") || !p.before("remove host[0] (old)", "create desk") {
 		t.Errorf("one after the other: %v %+v", p.Findings, p.Actions)
 	}
 	withoutDesk := strings.Replace(coast[:strings.Index(coast, "  desk:")], "CONDUCT", "new_first", 1)
@@ -220,7 +255,8 @@ func TestQuotasAreCountedByTheOrder(t *testing.T) {
 		t.Fatal(found)
 	}
 	stack = there(planned(alone, nil, nil, offer.Everywhere{}))
-	if p := planned(alone, stack, map[string]any{"boot": "second"}, has(6, 6)); len(p.found("quota")) != 1 || !strings.Contains(p.found("quota")[0], "that cannot be free in time") {
+	p = planned(alone, stack, map[string]any{"boot": "second"}, has(6, 6))
+	if len(p.found("quota")) != 1 || !strings.Contains(p.found("quota")[0], "that cannot be free in time") {
 		t.Errorf("there is no room for even one more: %v", p.Findings)
 	}
 }
@@ -246,7 +282,9 @@ resources:
 		}
 		return string(c.Change) + " " + strings.Join(out, ", ")
 	}
-	if got := names(int64(22), int64(443)); got != "alter rules[from 10.0.0.0/8 port 80].about, rules[from 10.0.0.0/8 port 80].from, rules[from 10.0.0.0/8 port 80].port" {
+	got := names(int64(22), int64(443))
+	if got != "alter rules[from 10.0.0.0/8 port 80].about, rules[from 10.0.0.0/8 port 80].from, rules[from "+
+		"10.0.0.0/8 port 80].port" {
 		t.Errorf("the middle one goes: %s", got)
 	}
 	if got := names(int64(443), int64(22), int64(80)); got != "same " {
@@ -259,7 +297,8 @@ func TestConductThatChangesShows(t *testing.T) {
 	stack := there(planned(read(t, "old_first"), nil, nil, offer.Everywhere{}))
 	change := func(words ...string) Change {
 		t.Helper()
-		template, found := lang.Read("t", []byte(strings.NewReplacer(append(words, "CONDUCT", "old_first")...).Replace(coast)))
+		template, found := lang.Read("t",
+			[]byte(strings.NewReplacer(append(words, "CONDUCT", "old_first")...).Replace(coast)))
 		if template == nil {
 			t.Fatal(found)
 		}
@@ -270,12 +309,15 @@ func TestConductThatChangesShows(t *testing.T) {
 		field string
 		kind  Kind
 	}{
-		"a guard":         {[]string{"data: {type: disk,", "data: {type: disk, guard: true,"}, "guard", Alter},
-		"what is kept":    {[]string{"data: {type: disk,", "data: {type: disk, at_retire: keep,"}, "at_retire", Alter},
-		"another order":   {[]string{"data: {type: disk,", "data: {type: disk, after: {net: healthy},"}, "after", Alter},
-		"another region":  {[]string{"data: {type: disk,", "data: {type: disk, region: long-sound,"}, "region", Rebuild},
-		"tags":            {[]string{"type: solid}", "type: solid, tags: {owner: tam}}"}, "tags.owner", Alter},
-		"a guard by hand": {[]string{"data: {type: disk,", "data: {type: disk, guard: '=inputs.hosts > 2',"}, "guard", Alter},
+		"a guard":      {[]string{"data: {type: disk,", "data: {type: disk, guard: true,"}, "guard", Alter},
+		"what is kept": {[]string{"data: {type: disk,", "data: {type: disk, at_retire: keep,"}, "at_retire", Alter},
+		"another order": {[]string{"data: {type: disk,", "data: {type: disk, after: {net: healthy},"}, "after",
+			Alter},
+		"another region": {[]string{"data: {type: disk,", "data: {type: disk, region: long-sound,"}, "region",
+			Rebuild},
+		"tags": {[]string{"type: solid}", "type: solid, tags: {owner: tam}}"}, "tags.owner", Alter},
+		"a guard by hand": {[]string{"data: {type: disk,", "data: {type: disk, guard: '=inputs.hosts > 2',"}, "guard",
+			Alter},
 	} {
 		got := change(c.words...)
 		if got.Change != c.kind || len(got.Fields) != 1 || got.Fields[0].Name != c.field {
@@ -288,16 +330,22 @@ func TestWhatIsRemovedBesideItsLikeMayBeRenamed(t *testing.T) {
 	t.Parallel()
 	stack := there(planned(read(t, "old_first"), nil, nil, offer.Everywhere{}))
 	renamed := func(to string) []string {
-		template, found := lang.Read("t", []byte(strings.NewReplacer("  data: {type: disk, want: {size: 10GiB, type: solid}}", to, "=data.id", "=store.id", "CONDUCT", "old_first").Replace(coast)))
+		template, found := lang.Read("t",
+			[]byte(strings.NewReplacer("  data: {type: disk, want: {size: 10GiB, type: solid}}", to, "=data.id",
+				"=store.id", "CONDUCT", "old_first").Replace(coast)))
 		if template == nil {
 			t.Fatal(found)
 		}
 		return planned(template, stack, nil, offer.Everywhere{}).found("renamed")
 	}
-	if got := renamed("  store: {type: disk, want: {size: 20GiB, type: solid}}"); len(got) != 1 || !strings.Contains(got[0], "data leaves the stack, and store") {
+	got := renamed("  store: {type: disk, want: {size: 20GiB, type: solid}}")
+	if len(got) != 1 || !strings.Contains(got[0], "data leaves the stack, and store") {
 		t.Error(got)
 	}
-	for about, to := range map[string]string{"smaller": "  store: {type: disk, want: {size: 5GiB, type: solid}}", "of another type": "  store: {type: disk, want: {size: 10GiB, type: solid-plus}}"} {
+	for about, to := range map[string]string{
+		"smaller":         "  store: {type: disk, want: {size: 5GiB, type: solid}}",
+		"of another type": "  store: {type: disk, want: {size: 10GiB, type: solid-plus}}",
+	} {
 		if got := renamed(to); got != nil {
 			t.Errorf("%s: %v", about, got)
 		}
@@ -346,11 +394,13 @@ func TestSomeOfAListMayTakeARebuild(t *testing.T) {
 		{"one is mounted no more", []any{data}, []any{disk("data")}, true},
 		{"nobody knows yet", []any{data}, resource.Unresolved{Waits: []string{"x.id"}}, true},
 	} {
-		if got := rebuilds([]string{"disk.type", "instance.disks.mount"}, "instance.disks", disks, c.before, c.after); got != c.want {
+		got := rebuilds([]string{"disk.type", "instance.disks.mount"}, "instance.disks", disks, c.before, c.after)
+		if got != c.want {
 			t.Errorf("%s: %t", c.about, got)
 		}
 	}
-	if rebuilds([]string{"instance.disks"}, "instance.disks", disks, []any{data}, []any{data, disk("logs")}) == false || rebuilds([]string{"instance.disk", "disks"}, "instance.disks", disks, nil, []any{data}) {
+	if rebuilds([]string{"instance.disks"}, "instance.disks", disks, []any{data}, []any{data, disk("logs")}) == false ||
+		rebuilds([]string{"instance.disk", "disks"}, "instance.disks", disks, nil, []any{data}) {
 		t.Error("a whole property is taken for another")
 	}
 }

@@ -27,7 +27,8 @@ type quota struct{ region, name string }
 // for that.
 func (o *ordering) keepWithinQuotas() {
 	takes, frees := o.shares()
-	for _, q := range slices.SortedFunc(maps.Keys(takes), func(a, b quota) int { return cmp.Or(cmp.Compare(a.name, b.name), cmp.Compare(a.region, b.region)) }) {
+	for _, q := range slices.SortedFunc(maps.Keys(takes),
+		func(a, b quota) int { return cmp.Or(cmp.Compare(a.name, b.name), cmp.Compare(a.region, b.region)) }) {
 		offers := o.offers.In(q.region)
 		if offers == nil {
 			continue
@@ -55,7 +56,8 @@ func (o *ordering) keepWithinQuotas() {
 			has += fmt.Sprintf(", and runs of other stacks are about to take %d", limit.Running)
 		}
 		o.find(lang.Error, "quota", "quota."+q.name, o.room(q, takes, left+freed, missing),
-			"the account may have %d %s in %s and %s; this needs %d%s, %d too many", limit.Limit, q.name, offers.Region, has, need, also, missing)
+			"the account may have %d %s in %s and %s; this needs %d%s, %d too many", limit.Limit, q.name, offers.Region,
+			has, need, also, missing)
 	}
 }
 
@@ -64,7 +66,8 @@ func (o *ordering) wantedByOthers(q quota, offers *offer.Offers, need int64) {
 	limit := offers.Quotas[q.name]
 	if left := limit.Left(); limit.Wanted > 0 && need <= left && need > left-limit.Wanted {
 		o.find(lang.Warning, "quota", "quota."+q.name, "accept this first, or refuse the others: undersail proposals",
-			"%d %s are left in %s, this needs %d, and open proposals of other stacks want %d", left, q.name, offers.Region, need, limit.Wanted)
+			"%d %s are left in %s, this needs %d, and open proposals of other stacks want %d", left, q.name,
+			offers.Region, need, limit.Wanted)
 	}
 }
 

@@ -67,7 +67,8 @@ func (r Recorded) loses() bool {
 
 // recordedOf finds what is recorded of a resource: what becomes it by an undoing, under its name,
 // under the one that it had before, or as the old one whose successor was never begun.
-func recordedOf(r render.Resource, find func(string, int) *Recorded, expected int, becomes map[string]*Recorded) *Recorded {
+func recordedOf(r render.Resource, find func(string, int) *Recorded, expected int,
+	becomes map[string]*Recorded) *Recorded {
 	if old := becomes[r.Name]; old != nil {
 		return old
 	}

@@ -59,7 +59,8 @@ func Interruptions(changes []Change, recorded []Recorded) (out []Interruption) {
 		case c.Change == Rebuild:
 			i.How, i.NewFirst = RebuildServing, c.Old != ""
 			i.causes(c, resource.Rebuild)
-		case c.Change == Alter && slices.ContainsFunc(c.Fields, func(f Field) bool { return f.Alter == resource.NeedsStop }):
+		case c.Change == Alter &&
+			slices.ContainsFunc(c.Fields, func(f Field) bool { return f.Alter == resource.NeedsStop }):
 			i.How = StopServing
 			i.causes(c, resource.NeedsStop)
 		default:

@@ -59,7 +59,8 @@ var base = sync.OnceValues(func() (*cel.Env, error) {
 		cel.OptionalTypes(),
 		cel.ParserExpressionSizeLimit(maxLength),
 		cel.ParserRecursionLimit(maxDepth),
-		ext.Strings(), ext.Lists(), ext.Sets(), ext.Math(), ext.Regex(), ext.Network(), ext.Encoders(), ext.TwoVarComprehensions(),
+		ext.Strings(), ext.Lists(), ext.Sets(), ext.Math(), ext.Regex(), ext.Network(), ext.Encoders(),
+		ext.TwoVarComprehensions(),
 	}
 	return cel.NewCustomEnv(append(opts, functions()...)...)
 })
@@ -153,7 +154,12 @@ func (e *Env) check(text string) (*Program, []Problem) {
 	parsed, issues := env.Parse(text)
 	if issues.Err() == nil {
 		if n := countNodes(parsed.NativeRep().Expr()); n > maxNodes {
-			return nil, []Problem{{Line: 1, Message: fmt.Sprintf("the expression is too large: with its functions written out it has %d parts, and at most %d are allowed", n, maxNodes), Remedy: "compute parts of it under `calc`"}}
+			return nil, []Problem{{
+				Line: 1,
+				Message: fmt.Sprintf("the expression is too large: with its functions written out it has %d parts, "+
+					"and at most %d are allowed", n, maxNodes),
+				Remedy: "compute parts of it under `calc`",
+			}}
 		}
 		parsed, issues = env.Check(parsed)
 	}
@@ -164,11 +170,19 @@ func (e *Env) check(text string) (*Program, []Problem) {
 		}
 		return nil, problems
 	}
-	program, err := env.Program(parsed, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(1000), cel.CustomDecoratorV2(orderedLoops(parsed.NativeRep())))
+	program, err := env.Program(parsed, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(1000),
+		cel.CustomDecoratorV2(orderedLoops(parsed.NativeRep())))
 	if err != nil {
 		return nil, []Problem{{Line: 1, Message: plain(err.Error())}}
 	}
-	return &Program{Text: text, Type: parsed.OutputType(), Uses: uses(parsed.NativeRep()), Branches: branches(parsed.NativeRep()), Calls: calls(parsed.NativeRep()), program: program}, nil
+	return &Program{
+		Text:     text,
+		Type:     parsed.OutputType(),
+		Uses:     uses(parsed.NativeRep()),
+		Branches: branches(parsed.NativeRep()),
+		Calls:    calls(parsed.NativeRep()),
+		program:  program,
+	}, nil
 }
 
 // branches reports whether an expression may leave parts of itself out.

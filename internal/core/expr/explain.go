@@ -59,24 +59,28 @@ var rewordings = []struct {
 	{regexp.MustCompile(`expression code point size exceeds limit`), func([]string) (string, string) {
 		return fmt.Sprintf("the expression is longer than %d characters", maxLength), "compute parts of it under `calc`"
 	}},
-	{regexp.MustCompile(`expected type of field '([^']*)' is '([^']*)' but provided type is '([^']*)'`), func(m []string) (string, string) {
-		return fmt.Sprintf("`%s` wants %s, and this gives %s", m[1], friendlyTypes(m[2]), friendlyTypes(m[3])), ""
-	}},
+	{regexp.MustCompile(`expected type of field '([^']*)' is '([^']*)' but provided type is '([^']*)'`),
+		func(m []string) (string, string) {
+			return fmt.Sprintf("`%s` wants %s, and this gives %s", m[1], friendlyTypes(m[2]), friendlyTypes(m[3])), ""
+		}},
 	{regexp.MustCompile(`type '([^']*)' does not support field selection`), func(m []string) (string, string) {
-		return fmt.Sprintf("%s has no fields", friendlyTypes(m[1])), "functions are written with brackets, such as size(...)"
+		return fmt.Sprintf("%s has no fields",
+			friendlyTypes(m[1])), "functions are written with brackets, such as size(...)"
 	}},
-	{regexp.MustCompile(`expression of type '([^']*)' cannot be range of a comprehension`), func(m []string) (string, string) {
-		return fmt.Sprintf("a loop cannot run over %s", friendlyTypes(m[1])), "loops run over lists and mappings"
-	}},
+	{regexp.MustCompile(`expression of type '([^']*)' cannot be range of a comprehension`),
+		func(m []string) (string, string) {
+			return fmt.Sprintf("a loop cannot run over %s", friendlyTypes(m[1])), "loops run over lists and mappings"
+		}},
 	{regexp.MustCompile(`token recognition error at: '(.)`), func(m []string) (string, string) {
 		if m[1] == "'" || m[1] == `"` {
 			return "the text that begins here does not end", "close the quote"
 		}
 		return fmt.Sprintf("`%s` is no part of an expression", m[1]), "see the documentation of expressions"
 	}},
-	{regexp.MustCompile(`Syntax error: .*(?:mismatched input|missing .* at|no viable alternative at input) '<EOF>'`), func([]string) (string, string) {
-		return "the expression ends too early", "add what is missing at its end, or close a bracket"
-	}},
+	{regexp.MustCompile(`Syntax error: .*(?:mismatched input|missing .* at|no viable alternative at input) '<EOF>'`),
+		func([]string) (string, string) {
+			return "the expression ends too early", "add what is missing at its end, or close a bracket"
+		}},
 	{regexp.MustCompile(`Syntax error: (?:mismatched|extraneous) input '(.+?)'`), func(m []string) (string, string) {
 		return fmt.Sprintf("`%s` is not expected here", m[1]), "check brackets, quotes and operators before this place"
 	}},
@@ -128,7 +132,8 @@ func (e *Env) explainKey(p Problem, text, message string) (Problem, bool) {
 		t := e.scope.Vars[loop[1]]
 		if loop[2] == m[1] && t != nil && t.Kind() == cel.MapKind {
 			p.Message = fmt.Sprintf("`%s` is a key of `%s` here, and a text", m[1], loop[1])
-			p.Remedy = fmt.Sprintf("%s is repeated by its values: write %s[%s].%s", loop[1], loop[1], m[1], strings.TrimPrefix(fieldAfter(line[p.Column:]), "."))
+			p.Remedy = fmt.Sprintf("%s is repeated by its values: write %s[%s].%s", loop[1], loop[1], m[1],
+				strings.TrimPrefix(fieldAfter(line[p.Column:]), "."))
 			return p, true
 		}
 	}
@@ -154,16 +159,19 @@ func (e *Env) explainName(p Problem, name string) Problem {
 	p.Name = name
 	for _, f := range e.scope.Functions {
 		if f.Name == name {
-			p.Message, p.Remedy = fmt.Sprintf("`%s` takes %s", name, count(len(f.Parameters), "value")), "write it like "+f.Form()
+			p.Message, p.Remedy = fmt.Sprintf("`%s` takes %s", name, count(len(f.Parameters), "value")),
+				"write it like "+f.Form()
 			return p
 		}
 	}
 	if slices.Contains(known, name) {
-		p.Message, p.Remedy = fmt.Sprintf("`%s` is a value, and is called here like a function", name), "take the brackets away, or name one of its fields after a dot"
+		p.Message, p.Remedy = fmt.Sprintf("`%s` is a value, and is called here like a function", name),
+			"take the brackets away, or name one of its fields after a dot"
 		return p
 	}
 	if i := slices.Index(functions, name); i >= 0 {
-		p.Message, p.Remedy = fmt.Sprintf("`%s` is a function, and stands here like a value", name), "give it its values in brackets: "+name+"(...)"
+		p.Message, p.Remedy = fmt.Sprintf("`%s` is a function, and stands here like a value", name),
+			"give it its values in brackets: "+name+"(...)"
 		return p
 	}
 	p.Message = fmt.Sprintf("nothing here is called `%s`", name)
@@ -172,7 +180,12 @@ func (e *Env) explainName(p Problem, name string) Problem {
 }
 
 // operators are how people call what the checker calls by signs.
-var operators = map[string]string{"?_:": "a choice (`... ? ... : ...`)", "[_]": "an index (`[...]`)", "!": "`!`", "-": "`-`"}
+var operators = map[string]string{
+	"?_:": "a choice (`... ? ... : ...`)",
+	"[_]": "an index (`[...]`)",
+	"!":   "`!`",
+	"-":   "`-`",
+}
 
 func count(n int, noun string) string {
 	if n == 1 {
@@ -186,7 +199,8 @@ func (e *Env) explainGuard(p Problem, guard, given string) Problem {
 	for _, f := range e.scope.Functions {
 		for _, parameter := range f.Parameters {
 			if f.guard(parameter.Name) == guard {
-				p.Message = fmt.Sprintf("`%s` of %s is %s, and this is %s", parameter.Name, f.Form(), friendlyType(TypeOf(parameter.Shape).String()), friendlyTypes(given))
+				p.Message = fmt.Sprintf("`%s` of %s is %s, and this is %s", parameter.Name, f.Form(),
+					friendlyType(TypeOf(parameter.Shape).String()), friendlyTypes(given))
 			}
 		}
 	}
@@ -277,7 +291,14 @@ func plain(message string) string {
 	return strings.TrimSpace(message)
 }
 
-var friendlyNames = map[string]string{"string": "text", "int": "a whole number", "double": "a number", "bool": "true/false", "dyn": "any value", "null": "nothing"}
+var friendlyNames = map[string]string{
+	"string": "text",
+	"int":    "a whole number",
+	"double": "a number",
+	"bool":   "true/false",
+	"dyn":    "any value",
+	"null":   "nothing",
+}
 
 // friendlyTypes describes a list of checked types, separated by commas, to people.
 func friendlyTypes(list string) string {

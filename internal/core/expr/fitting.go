@@ -12,21 +12,23 @@ import (
 
 // fittings are the functions that choose from offers by a need.
 func fittings() []cel.EnvOption {
-	fitting := func(name, need string, result *cel.Type, choose func(*offer.Offers, fields) (any, error)) cel.EnvOption {
+	fitting := func(name, need string, result *cel.Type,
+		choose func(*offer.Offers, fields) (any, error)) cel.EnvOption {
 		form := name + "(offers, " + need + "{...})"
-		return cel.Function(name, cel.Overload(name+"_offers_need", []*cel.Type{cel.ObjectType("offers"), cel.ObjectType(need)}, result,
-			cel.BinaryBinding(func(offers, needed ref.Val) ref.Val {
-				o, isOffers := offers.(object)
-				n, isNeed := needed.(*literal)
-				if !isOffers || o.native == nil || !isNeed {
-					return types.NewErr("%s is written like %s", name, form)
-				}
-				chosen, err := choose(o.native, fields(n.fields))
-				if err != nil {
-					return types.NewErr("%v", err)
-				}
-				return adapter{}.NativeToValue(chosen)
-			})))
+		return cel.Function(name,
+			cel.Overload(name+"_offers_need", []*cel.Type{cel.ObjectType("offers"), cel.ObjectType(need)}, result,
+				cel.BinaryBinding(func(offers, needed ref.Val) ref.Val {
+					o, isOffers := offers.(object)
+					n, isNeed := needed.(*literal)
+					if !isOffers || o.native == nil || !isNeed {
+						return types.NewErr("%s is written like %s", name, form)
+					}
+					chosen, err := choose(o.native, fields(n.fields))
+					if err != nil {
+						return types.NewErr("%v", err)
+					}
+					return adapter{}.NativeToValue(chosen)
+				})))
 	}
 	return []cel.EnvOption{
 		fitting("fit_size", "size_need", cel.StringType, fitSize),
@@ -70,8 +72,16 @@ func (f fields) texts(name string) []string {
 
 // fitSize gives the name of the cheapest size that meets a need, or of a preferred one.
 func fitSize(o *offer.Offers, n fields) (any, error) {
-	need := offer.Need{VCPUs: n.whole("vcpus"), MemoryBytes: n.data("memory"), Architecture: n.text("architecture"), Speed: n.number("speed"),
-		NetworkGbps: n.number("network_gbps"), DiskMBps: n.number("disk_mbps"), LocalBytes: n.data("local"), Sizes: n.texts("prefer")}
+	need := offer.Need{
+		VCPUs:        n.whole("vcpus"),
+		MemoryBytes:  n.data("memory"),
+		Architecture: n.text("architecture"),
+		Speed:        n.number("speed"),
+		NetworkGbps:  n.number("network_gbps"),
+		DiskMBps:     n.number("disk_mbps"),
+		LocalBytes:   n.data("local"),
+		Sizes:        n.texts("prefer"),
+	}
 	if z := n.text("zone"); z != "" {
 		need.Zones = []string{z}
 	}
@@ -80,7 +90,13 @@ func fitSize(o *offer.Offers, n fields) (any, error) {
 
 // fitDisk gives the name of the disk type that is advised for a need.
 func fitDisk(o *offer.Offers, n fields) (any, error) {
-	advice, err := storage.Advise(storage.Need{Bytes: n.data("size"), Work: n.text("work"), MBps: n.number("mbps"), Ops: n.number("ops"), Zone: n.text("zone")}, o)
+	advice, err := storage.Advise(storage.Need{
+		Bytes: n.data("size"),
+		Work:  n.text("work"),
+		MBps:  n.number("mbps"),
+		Ops:   n.number("ops"),
+		Zone:  n.text("zone"),
+	}, o)
 	if err != nil {
 		return nil, err
 	}
@@ -94,13 +110,29 @@ func fitImage(o *offer.Offers, n fields) (any, error) {
 
 // layOut computes disks for data and log.
 func layOut(o *offer.Offers, n fields) (any, error) {
-	areas, err := storage.LayOut(storage.LayoutNeed{Memory: n.data("memory"), Data: n.data("data"), Log: n.flag("log"), MBps: n.number("mbps"), Zone: n.text("zone")}, o)
+	areas, err := storage.LayOut(storage.LayoutNeed{
+		Memory: n.data("memory"),
+		Data:   n.data("data"),
+		Log:    n.flag("log"),
+		MBps:   n.number("mbps"),
+		Zone:   n.text("zone"),
+	}, o)
 	if err != nil {
 		return nil, err
 	}
 	out := []any{}
 	for _, a := range areas {
-		out = append(out, &Object{Type: "disk_area", Fields: map[string]any{"use": a.Use, "type": a.Type, "count": a.Count, "size": quantity{AmountType, a.Bytes}, "striped": a.Striped, "mbps": a.MBps}})
+		out = append(out, &Object{
+			Type: "disk_area",
+			Fields: map[string]any{
+				"use":     a.Use,
+				"type":    a.Type,
+				"count":   a.Count,
+				"size":    quantity{AmountType, a.Bytes},
+				"striped": a.Striped,
+				"mbps":    a.MBps,
+			},
+		})
 	}
 	return out, nil
 }

@@ -39,7 +39,8 @@ const (
 
 // NewFunction checks a body, in which only the parameters, the functions before
 // it and typed literals are in scope.
-func NewFunction(name string, parameters []Parameter, body string, before []*Function, literals map[string]map[string]*cel.Type) (*Function, []Problem) {
+func NewFunction(name string, parameters []Parameter, body string, before []*Function,
+	literals map[string]map[string]*cel.Type) (*Function, []Problem) {
 	vars := map[string]*cel.Type{}
 	for _, p := range parameters {
 		vars[p.Name] = TypeOf(p.Shape)
@@ -66,7 +67,12 @@ func NewFunction(name string, parameters []Parameter, body string, before []*Fun
 		}
 	}))
 	if f.nodes > maxBodyNodes {
-		return nil, []Problem{{Line: 1, Message: fmt.Sprintf("the function is too large: written out it has %d parts, and at most %d are allowed", f.nodes, maxBodyNodes), Remedy: "split what it computes over several values of `calc`"}}
+		return nil, []Problem{{
+			Line: 1,
+			Message: fmt.Sprintf("the function is too large: written out it has %d parts, and at most %d are allowed",
+				f.nodes, maxBodyNodes),
+			Remedy: "split what it computes over several values of `calc`",
+		}}
 	}
 	return f, nil
 }
@@ -118,17 +124,20 @@ func countNodes(e ast.Expr) int {
 // fileMacro writes the text of a file that lies beside the template in the
 // place of file("name").
 func fileMacro(files map[string]string) cel.EnvOption {
-	return cel.Macros(cel.GlobalMacro("file", 1, func(eh cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
-		name, ok := args[0].AsLiteral().(types.String)
-		if args[0].Kind() != ast.LiteralKind || !ok {
-			return nil, eh.NewError(args[0].ID(), "file(...) takes the name of a file in quotes, not a computed one")
-		}
-		text, ok := files[string(name)]
-		if !ok {
-			return nil, eh.NewError(args[0].ID(), fmt.Sprintf("there is no file %q beside the template", string(name)))
-		}
-		return eh.NewLiteral(types.String(text)), nil
-	}))
+	return cel.Macros(cel.GlobalMacro("file", 1,
+		func(eh cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+			name, ok := args[0].AsLiteral().(types.String)
+			if args[0].Kind() != ast.LiteralKind || !ok {
+				return nil, eh.NewError(args[0].ID(),
+					"file(...) takes the name of a file in quotes, not a computed one")
+			}
+			text, ok := files[string(name)]
+			if !ok {
+				return nil, eh.NewError(args[0].ID(),
+					fmt.Sprintf("there is no file %q beside the template", string(name)))
+			}
+			return eh.NewLiteral(types.String(text)), nil
+		}))
 }
 
 // FilesOf lists the names that a text reads with file(...).
@@ -137,14 +146,15 @@ func FilesOf(text string) []string {
 		return nil
 	}
 	var names []string
-	env, err := parseOnly.Extend(cel.Macros(cel.GlobalMacro("file", 1, func(eh cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
-		if args[0].Kind() == ast.LiteralKind {
-			if name, ok := args[0].AsLiteral().(types.String); ok {
-				names = append(names, string(name))
+	env, err := parseOnly.Extend(cel.Macros(cel.GlobalMacro("file", 1,
+		func(eh cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+			if args[0].Kind() == ast.LiteralKind {
+				if name, ok := args[0].AsLiteral().(types.String); ok {
+					names = append(names, string(name))
+				}
 			}
-		}
-		return eh.NewLiteral(types.String("")), nil
-	})))
+			return eh.NewLiteral(types.String("")), nil
+		})))
 	if err == nil {
 		env.Parse(text)
 	}

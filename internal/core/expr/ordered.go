@@ -47,7 +47,8 @@ func compareKeys(a, b ref.Val) int {
 			return int(n)
 		}
 	}
-	return cmp.Or(cmp.Compare(a.Type().TypeName(), b.Type().TypeName()), cmp.Compare(fmt.Sprint(a.Value()), fmt.Sprint(b.Value())))
+	return cmp.Or(cmp.Compare(a.Type().TypeName(), b.Type().TypeName()),
+		cmp.Compare(fmt.Sprint(a.Value()), fmt.Sprint(b.Value())))
 }
 
 // Iterator goes through the keys.

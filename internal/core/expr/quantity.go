@@ -20,7 +20,8 @@ var (
 	SpanType   = cel.ObjectType("span", quantityTraits)
 )
 
-const quantityTraits = traits.AdderType | traits.SubtractorType | traits.MultiplierType | traits.DividerType | traits.ComparerType
+const quantityTraits = traits.AdderType | traits.SubtractorType | traits.MultiplierType | traits.DividerType |
+	traits.ComparerType
 
 // quantity is an amount of data in bytes or a span of time in seconds.
 type quantity struct {
@@ -166,9 +167,13 @@ func quantities() []cel.EnvOption {
 		for op := range compare {
 			compare[op] = append(compare[op], cel.Overload("compare"+op+name, pair, cel.BoolType))
 		}
-		toText = append(toText, cel.Overload("text_of_"+name, []*cel.Type{t}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val { return v.ConvertToType(types.StringType) })))
-		toInt = append(toInt, cel.Overload("int_of_"+name, []*cel.Type{t}, cel.IntType, cel.UnaryBinding(func(v ref.Val) ref.Val { return v.ConvertToType(types.IntType) })))
-		toDouble = append(toDouble, cel.Overload("double_of_"+name, []*cel.Type{t}, cel.DoubleType, cel.UnaryBinding(func(v ref.Val) ref.Val { return v.ConvertToType(types.DoubleType) })))
+		toText = append(toText, cel.Overload("text_of_"+name, []*cel.Type{t}, cel.StringType,
+			cel.UnaryBinding(func(v ref.Val) ref.Val { return v.ConvertToType(types.StringType) })))
+		toInt = append(toInt, cel.Overload("int_of_"+name, []*cel.Type{t}, cel.IntType,
+			cel.UnaryBinding(func(v ref.Val) ref.Val { return v.ConvertToType(types.IntType) })))
+		toDouble = append(toDouble,
+			cel.Overload("double_of_"+name, []*cel.Type{t}, cel.DoubleType,
+				cel.UnaryBinding(func(v ref.Val) ref.Val { return v.ConvertToType(types.DoubleType) })))
 		opts = append(opts, cel.Function(name, cel.Overload(name+"_string", []*cel.Type{cel.StringType}, t,
 			cel.UnaryBinding(func(v ref.Val) ref.Val { return quantityOf(t, string(v.(types.String))) }))))
 	}
@@ -187,7 +192,8 @@ func quantities() []cel.EnvOption {
 			}
 			return lhs.(traits.Multiplier).Multiply(rhs)
 		}, traits.MultiplierType))
-	return append(opts, cel.Function("_+_", add...), cel.Function("_-_", sub...), cel.Function("_*_", mul...), cel.Function("_/_", div...),
+	return append(opts, cel.Function("_+_", add...), cel.Function("_-_", sub...), cel.Function("_*_", mul...),
+		cel.Function("_/_", div...),
 		cel.Function("string", toText...), cel.Function("int", toInt...), cel.Function("double", toDouble...))
 }
 

@@ -292,7 +292,8 @@ func (l *literal) Type() ref.Type                            { return types.NewO
 func (l *literal) Value() any                                { return l.fields }
 func (l *literal) Equal(other ref.Val) ref.Val {
 	o, ok := other.(*literal)
-	return types.Bool(ok && maps.EqualFunc(l.fields, o.fields, func(a, b ref.Val) bool { return a.Equal(b) == types.True }))
+	return types.Bool(ok && maps.EqualFunc(l.fields, o.fields,
+		func(a, b ref.Val) bool { return a.Equal(b) == types.True }))
 }
 func (l *literal) Get(index ref.Val) ref.Val {
 	name, _ := index.(types.String)

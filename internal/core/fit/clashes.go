@@ -42,7 +42,8 @@ func (c *check) sameNames() {
 		}
 		key := r.Type + "\x00" + r.Region + "\x00" + name
 		if other := first[key]; other != "" {
-			c.find(lang.Warning, "same-name", r.Name+".name", "give each a name of its own, or leave `name` out", "%s and %s are both called %s, and nobody can tell them apart in the cloud", other, r.Name, name)
+			c.find(lang.Warning, "same-name", r.Name+".name", "give each a name of its own, or leave `name` out",
+				"%s and %s are both called %s, and nobody can tell them apart in the cloud", other, r.Name, name)
 		} else {
 			first[key] = r.Name
 		}
@@ -90,11 +91,14 @@ func (c *check) clash(u resource.Unique, list []*render.Resource) {
 				continue // networks of their own, which no router joins
 			}
 			if !u.Overlap {
-				c.find(lang.Error, "taken", b.by.Name+"."+u.Property, "give each its own", "%s and %s both want %s, and only one can have it", a.by.Name, b.by.Name, b.value)
+				c.find(lang.Error, "taken", b.by.Name+"."+u.Property, "give each its own",
+					"%s and %s both want %s, and only one can have it", a.by.Name, b.by.Name, b.value)
 				continue
 			}
 			if a.at.Overlaps(b.at) {
-				c.find(lang.Error, "address-plan", b.by.Name+".range", "carve both from the network's range with carve(...)", "%s overlaps %s of %s", b.at, a.at, a.by.Name)
+				c.find(lang.Error, "address-plan", b.by.Name+".range",
+					"carve both from the network's range with carve(...)", "%s overlaps %s of %s", b.at, a.at,
+					a.by.Name)
 				if a.at.Bits() < b.at.Bits() { // the wider one may reach further ones too
 					group[i] = a
 				}

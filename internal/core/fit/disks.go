@@ -59,7 +59,13 @@ func Layout(r *render.Rendering, offers offer.Everywhere) []Disks {
 			return d.Machine == to.machine && d.Mount == to.mount && d.Type == kind && d.Bytes == bytes
 		})
 		if i < 0 {
-			out, i = append(out, Disks{Machine: to.machine, Machines: len(machines[to]), Mount: to.mount, Type: kind, Bytes: bytes}), len(out)
+			out, i = append(out, Disks{
+				Machine:  to.machine,
+				Machines: len(machines[to]),
+				Mount:    to.mount,
+				Type:     kind,
+				Bytes:    bytes,
+			}), len(out)
 		}
 		out[i].Count++
 		if o := offers.In(res.Region); o != nil {

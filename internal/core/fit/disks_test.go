@@ -18,10 +18,13 @@ func TestDisksAreToldByWhatTheyAreAttachedTo(t *testing.T) {
 		"right: {type: disk, repeat: 3, want: {size: 10GiB, type: solid}}",
 		"log: {type: disk, repeat: 3, want: {size: 4GiB, type: solid}}",
 		"spare: {type: disk, want: {size: 20GiB, type: solid}}",
-		"keeper: {type: instance, repeat: 3, want: {size: plain-2, image: debian-12, subnet: =lan.id, disks: [{disk: '=left[index].id', mount: /data}, {disk: '=right[index].id', mount: /data}, {disk: '=log[index].id', mount: /log}]}}")
+		"keeper: {type: instance, repeat: 3, want: {size: plain-2, image: debian-12, subnet: =lan.id, disks: "+
+			"[{disk: '=left[index].id', mount: /data}, {disk: '=right[index].id', mount: /data}, {disk: "+
+			"'=log[index].id', mount: /log}]}}")
 	var got []string
 	for _, d := range Layout(r, offer.Everywhere{Home: o}) {
-		got = append(got, fmt.Sprintf("%s*%d %s %dx%d %.0f %.2f", d.Machine, d.Machines, d.Mount, d.Count, d.Bytes>>30, d.MBps, d.Month))
+		got = append(got, fmt.Sprintf("%s*%d %s %dx%d %.0f %.2f", d.Machine, d.Machines, d.Mount, d.Count, d.Bytes>>30,
+			d.MBps, d.Month))
 	}
 	want := []string{"keeper*3 /data 2x10 720 43.83", "keeper*3 /log 1x4 360 8.77", "*0  1x20 120 14.61"}
 	if !slices.Equal(got, want) {

@@ -36,8 +36,16 @@ func Rendering(r *render.Rendering, offers offer.Everywhere) []render.Finding {
 // what is reported of resources that are used and not made. Without offers only
 // what needs none is checked. Given are the values of secrets that are given now, by their
 // references: of those limits of the cloud are checked, and nothing of them is told.
-func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[string]any, offers offer.Everywhere, given map[string]string) []render.Finding {
-	c := &check{plan: plan, offers: offers, given: given, ids: map[string]string{}, told: map[render.Finding]bool{}, limited: map[string]bool{}}
+func Check(plan change.Plan, recorded []change.Recorded, found map[string]map[string]any, offers offer.Everywhere,
+	given map[string]string) []render.Finding {
+	c := &check{
+		plan:    plan,
+		offers:  offers,
+		given:   given,
+		ids:     map[string]string{},
+		told:    map[render.Finding]bool{},
+		limited: map[string]bool{},
+	}
 	for _, r := range recorded {
 		c.ids[r.ID()] = r.Name
 	}
@@ -78,7 +86,13 @@ type check struct {
 }
 
 func (c *check) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
-	c.add(render.Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy})
+	c.add(render.Finding{
+		Severity: severity,
+		Code:     code,
+		Place:    place,
+		Message:  fmt.Sprintf(format, args...),
+		Remedy:   remedy,
+	})
 }
 
 // add adds a finding that was not told yet.
@@ -130,7 +144,8 @@ func (c *check) resource(r *render.Resource, ch change.Change) {
 		return // only the offers of one region are at hand
 	}
 	if o == nil {
-		c.find(lang.Error, "not-offered", r.Name+".region", choose(r.Region, c.regions(), func(s string) string { return s }), "the account has no region %q", r.Region)
+		c.find(lang.Error, "not-offered", r.Name+".region",
+			choose(r.Region, c.regions(), func(s string) string { return s }), "the account has no region %q", r.Region)
 		return
 	}
 	t, _ := resource.ByName(r.Type)
@@ -194,10 +209,12 @@ func (c *check) support(o *offer.Offers, t resource.Type, r *render.Resource) {
 			}
 		}
 		if able != nil {
-			c.find(lang.Error, "not-supported", r.Name, "choose "+strings.Join(able, " or "), "region %s has no resources of type %s", o.Region, r.Type)
+			c.find(lang.Error, "not-supported", r.Name, "choose "+strings.Join(able, " or "),
+				"region %s has no resources of type %s", o.Region, r.Type)
 			return
 		}
-		c.find(lang.Error, "not-supported", r.Name, "choose an account of another cloud", "cloud %s has no resources of type %s", o.Cloud, r.Type)
+		c.find(lang.Error, "not-supported", r.Name, "choose an account of another cloud",
+			"cloud %s has no resources of type %s", o.Cloud, r.Type)
 	}
 	for _, property := range o.Without[r.Type] {
 		if value, wanted := r.Want[property]; wanted && value != false {
@@ -208,10 +225,14 @@ func (c *check) support(o *offer.Offers, t resource.Type, r *render.Resource) {
 				}
 			}
 			if able != nil {
-				c.find(lang.Error, "not-supported", r.Name+"."+property, "leave it out, or choose "+strings.Join(able, " or "), "region %s has no `%s` for the type %s", o.Region, property, r.Type)
+				c.find(lang.Error, "not-supported", r.Name+"."+property,
+					"leave it out, or choose "+strings.Join(able, " or "), "region %s has no `%s` for the type %s",
+					o.Region, property, r.Type)
 				continue
 			}
-			c.find(lang.Error, "not-supported", r.Name+"."+property, "leave it out, or choose an account of another cloud", "cloud %s has no `%s` for the type %s", o.Cloud, property, r.Type)
+			c.find(lang.Error, "not-supported", r.Name+"."+property,
+				"leave it out, or choose an account of another cloud", "cloud %s has no `%s` for the type %s", o.Cloud,
+				property, r.Type)
 		}
 	}
 	for _, option := range slices.Sorted(maps.Keys(r.Extra)) {
@@ -220,17 +241,20 @@ func (c *check) support(o *offer.Offers, t resource.Type, r *render.Resource) {
 			if known := o.Extra[r.Type]; len(known) > 0 {
 				remedy = choose(option, known, func(s string) string { return s })
 			}
-			c.find(lang.Error, "not-supported", r.Name+".extra."+option, remedy, "cloud %s has no option %q for the type %s", o.Cloud, option, r.Type)
+			c.find(lang.Error, "not-supported", r.Name+".extra."+option, remedy,
+				"cloud %s has no option %q for the type %s", o.Cloud, option, r.Type)
 		}
 	}
 	if r.AtRetire == "snapshot" {
-		c.find(lang.Error, "not-supported", r.Name+".at_retire", "write keep, or leave it out", "cloud %s makes no snapshots", o.Cloud)
+		c.find(lang.Error, "not-supported", r.Name+".at_retire", "write keep, or leave it out",
+			"cloud %s makes no snapshots", o.Cloud)
 	}
 }
 
 func (c *check) zone(o *offer.Offers, place, zone string) {
 	if !slices.Contains(o.Zones, zone) {
-		c.find(lang.Error, "not-offered", place, choose(zone, o.Zones, func(z string) string { return z }), "region %s has no zone %q", o.Region, zone)
+		c.find(lang.Error, "not-offered", place, choose(zone, o.Zones, func(z string) string { return z }),
+			"region %s has no zone %q", o.Region, zone)
 	}
 }
 

@@ -27,7 +27,8 @@ func (c *check) hostKind(o *offer.Offers, r *render.Resource, place, family stri
 	if where != "" {
 		remedy = "hosts of that family are sold in " + where
 	}
-	c.find(lang.Error, "not-offered", place, remedy, "%s has no dedicated hosts of family %q", cmp.Or(zone, "region "+o.Region), family)
+	c.find(lang.Error, "not-offered", place, remedy, "%s has no dedicated hosts of family %q",
+		cmp.Or(zone, "region "+o.Region), family)
 }
 
 // carrier is a dedicated host that machines are to stand on.
@@ -53,14 +54,17 @@ func (c *check) hosts() {
 		}
 		place := r.Name + ".host"
 		if !(offer.Host{Family: h.family}).Carries(size.Name) {
-			c.find(lang.Error, "host-room", place, "choose a size of the family "+h.family+", or another host", "%s carries machines of the family %s, and %s is none", h.name, h.family, size.Name)
+			c.find(lang.Error, "host-room", place, "choose a size of the family "+h.family+", or another host",
+				"%s carries machines of the family %s, and %s is none", h.name, h.family, size.Name)
 			continue
 		}
 		if zone := c.zoneOf(r); h.zone != "" && zone != h.zone {
-			c.find(lang.Error, "zones", place, "choose zone "+h.zone+" for it, or a host in "+zone, "%s is in zone %s, and its host %s in zone %s", r.Name, zone, h.name, h.zone)
+			c.find(lang.Error, "zones", place, "choose zone "+h.zone+" for it, or a host in "+zone,
+				"%s is in zone %s, and its host %s in zone %s", r.Name, zone, h.name, h.zone)
 		}
 		if h.left -= size.VCPUs; h.left < 0 {
-			c.find(lang.Error, "host-room", place, "choose a smaller size, or allocate another host", "%s has no room for %s: %d processors are missing", h.name, r.Name, -h.left)
+			c.find(lang.Error, "host-room", place, "choose a smaller size, or allocate another host",
+				"%s has no room for %s: %d processors are missing", h.name, r.Name, -h.left)
 		}
 	}
 }
@@ -99,7 +103,8 @@ func (c *check) carrier(o *offer.Offers, r *render.Resource, carriers map[string
 		if len(names) > 0 {
 			remedy = "choose one that there is: " + strings.Join(names, ", ")
 		}
-		c.find(lang.Error, "not-there", r.Name+".host", remedy, "the account has no dedicated host %q in %s", id, o.Region)
+		c.find(lang.Error, "not-there", r.Name+".host", remedy, "the account has no dedicated host %q in %s", id,
+			o.Region)
 		return nil
 	}
 	h := o.OwnHosts[at]

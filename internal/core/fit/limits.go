@@ -27,7 +27,8 @@ func (c *check) limits(o *offer.Offers, t resource.Type, r *render.Resource, ask
 }
 
 // bounded holds a value, or the named field of each of its items, against a limit.
-func (c *check) bounded(o *offer.Offers, limit offer.Limit, shape resource.Shape, place string, value any, fields []string) {
+func (c *check) bounded(o *offer.Offers, limit offer.Limit, shape resource.Shape, place string, value any,
+	fields []string) {
 	if len(fields) > 0 {
 		list, _ := value.([]any)
 		for i, item := range list {
@@ -52,14 +53,17 @@ func (c *check) bounded(o *offer.Offers, limit offer.Limit, shape resource.Shape
 }
 
 // secretBounded holds a secret that is given now against a limit.
-func (c *check) secretBounded(o *offer.Offers, limit offer.Limit, shape resource.Shape, place string, u resource.Unresolved) {
-	if len(u.Secrets) != 1 || len(u.Waits) > 0 || u.Marked != nil && resource.Shown(u.Marked) != "secret:"+u.Secrets[0] {
+func (c *check) secretBounded(o *offer.Offers, limit offer.Limit, shape resource.Shape, place string,
+	u resource.Unresolved) {
+	if len(u.Secrets) != 1 || len(u.Waits) > 0 ||
+		u.Marked != nil && resource.Shown(u.Marked) != "secret:"+u.Secrets[0] {
 		return
 	}
 	text, now := c.given[u.Secrets[0]]
 	if _, why, instead := limit.Breaks(shape, text); now && why != "" {
 		c.limited[place] = true
-		c.find(lang.Error, "limit", place, "give another secret: "+instead, "%s will not take the secret that is given for it", o.Cloud)
+		c.find(lang.Error, "limit", place, "give another secret: "+instead,
+			"%s will not take the secret that is given for it", o.Cloud)
 	}
 }
 
@@ -82,7 +86,8 @@ func shown(shape resource.Shape, value any) string {
 // engine checks that managed databases of an engine are sold.
 func (c *check) engine(o *offer.Offers, place, name string) {
 	if !slices.Contains(o.Engines, name) {
-		c.find(lang.Error, "not-offered", place, choose(name, o.Engines, func(s string) string { return s }), "region %s has no databases of the engine %q", o.Region, name)
+		c.find(lang.Error, "not-offered", place, choose(name, o.Engines, func(s string) string { return s }),
+			"region %s has no databases of the engine %q", o.Region, name)
 	}
 }
 
@@ -107,8 +112,10 @@ func (c *check) protection(o *offer.Offers, r *render.Resource) {
 	}
 	for _, zone := range zones {
 		if hosts[zone] < least {
-			c.find(lang.Error, "limit", r.Name+".protection", fmt.Sprintf("give zone %s at least %d hosts, or choose another protection", zone, least),
-				"%s keeps data with %q by %d hosts or more in each zone, and zone %s has %d", o.Cloud, way, least, zone, hosts[zone])
+			c.find(lang.Error, "limit", r.Name+".protection",
+				fmt.Sprintf("give zone %s at least %d hosts, or choose another protection", zone, least),
+				"%s keeps data with %q by %d hosts or more in each zone, and zone %s has %d", o.Cloud, way, least, zone,
+				hosts[zone])
 		}
 	}
 }

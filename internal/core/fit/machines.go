@@ -43,7 +43,8 @@ func (c *check) having(o *offer.Offers, feature string) string {
 func (c *check) image(o *offer.Offers, r *render.Resource, place, name string) {
 	image, sold := o.Image(name)
 	if !sold {
-		c.find(lang.Error, "not-offered", place, choose(name, o.Images, func(i offer.Image) string { return i.Name }), "region %s has no image %q", o.Region, name)
+		c.find(lang.Error, "not-offered", place, choose(name, o.Images, func(i offer.Image) string { return i.Name }),
+			"region %s has no image %q", o.Region, name)
 		return
 	}
 	data, _ := r.Want["user_data"].(map[string]any)
@@ -67,7 +68,8 @@ func (c *check) image(o *offer.Offers, r *render.Resource, place, name string) {
 		if len(r.Checks) > 1 {
 			severity = lang.Error
 		}
-		c.find(severity, "package", r.Name+".user_data", remedy, "image %s cannot install the package %q, so its first boot fails", name, p)
+		c.find(severity, "package", r.Name+".user_data", remedy,
+			"image %s cannot install the package %q, so its first boot fails", name, p)
 	}
 }
 
@@ -80,7 +82,8 @@ func (c *check) licence(o *offer.Offers, r *render.Resource, place, name string)
 	}
 	remedy := "leave it out: the image has no licences to choose from"
 	if len(image.Licences) > 0 {
-		remedy = choose(name, image.Licences, func(l offer.Licence) string { return fmt.Sprintf("%s (%s)", l.Name, l.About) })
+		remedy = choose(name, image.Licences,
+			func(l offer.Licence) string { return fmt.Sprintf("%s (%s)", l.Name, l.About) })
 	}
 	c.find(lang.Error, "not-offered", place, remedy, "image %s has no licence %q", of, name)
 }
@@ -116,7 +119,13 @@ func (c *check) size(o *offer.Offers, r *render.Resource, place, size string) {
 	}); where != "" && len(why) == 1 && !slices.Contains(s.Zones, zone) {
 		remedy += "; " + size + " itself is sold in " + where
 	}
-	f := render.Finding{Severity: lang.Error, Code: "not-offered", Place: place, Remedy: remedy, Message: fmt.Sprintf("size %s does not do: %s", size, strings.Join(why, "; "))}
+	f := render.Finding{
+		Severity: lang.Error,
+		Code:     "not-offered",
+		Place:    place,
+		Remedy:   remedy,
+		Message:  fmt.Sprintf("size %s does not do: %s", size, strings.Join(why, "; ")),
+	}
 	if fits, err := o.Cheapest(need); err == nil {
 		f.Take = fits
 	}
@@ -142,7 +151,8 @@ func (c *check) where(o *offer.Offers, zone string, holds func(o *offer.Offers, 
 // others are the offers of the account's other regions that are known, by region.
 func (c *check) others(o *offer.Offers) []*offer.Offers {
 	all := map[string]*offer.Offers{}
-	for _, x := range slices.Concat([]*offer.Offers{c.offers.Home}, c.offers.Others, slices.Collect(maps.Values(c.offers.Elsewhere))) {
+	for _, x := range slices.Concat([]*offer.Offers{c.offers.Home}, c.offers.Others,
+		slices.Collect(maps.Values(c.offers.Elsewhere))) {
 		if x != nil && x.Region != o.Region {
 			all[x.Region] = x
 		}
@@ -194,7 +204,8 @@ func (c *check) diskSize(o *offer.Offers, r *render.Resource, text string) {
 	dt, sold := o.DiskType(name)
 	bytes, err := resource.ParseData(text)
 	if sold && err == nil && (bytes < dt.MinBytes || bytes > dt.MaxBytes) {
-		c.find(lang.Error, "disk-size", r.Name+".size", fmt.Sprintf("choose from %s to %s", resource.FormatData(dt.MinBytes), resource.FormatData(dt.MaxBytes)),
+		c.find(lang.Error, "disk-size", r.Name+".size",
+			fmt.Sprintf("choose from %s to %s", resource.FormatData(dt.MinBytes), resource.FormatData(dt.MaxBytes)),
 			"a %s disk cannot have %s", name, text)
 	}
 }
@@ -208,7 +219,8 @@ func (c *check) sameZone(r *render.Resource) {
 	}
 	zone := c.zoneOf(r)
 	if within, ok := subnet.Want["zone"].(string); ok && within != zone {
-		c.find(lang.Error, "zones", r.Name+".zone", "choose the zone of the subnet, or another subnet", "%s is in zone %s, and its subnet %s in zone %s", r.Name, zone, subnet.Name, within)
+		c.find(lang.Error, "zones", r.Name+".zone", "choose the zone of the subnet, or another subnet",
+			"%s is in zone %s, and its subnet %s in zone %s", r.Name, zone, subnet.Name, within)
 	}
 	disks, _ := r.Want["disks"].([]any)
 	for _, item := range disks {
@@ -218,7 +230,8 @@ func (c *check) sameZone(r *render.Resource) {
 			continue // where it turns out to be is known only then
 		}
 		if at := c.zoneOf(disk); at != zone {
-			c.find(lang.Error, "zones", r.Name+".disks", fmt.Sprintf("write `zone: %s` under %s", zone, disk.Declared), "%s is in zone %s, and its disk %s in zone %s", r.Name, zone, disk.Name, at)
+			c.find(lang.Error, "zones", r.Name+".disks", fmt.Sprintf("write `zone: %s` under %s", zone, disk.Declared),
+				"%s is in zone %s, and its disk %s in zone %s", r.Name, zone, disk.Name, at)
 		}
 	}
 }
@@ -258,6 +271,7 @@ func (c *check) wayOut(r *render.Resource) {
 			return
 		}
 	}
-	c.find(lang.Error, "no-way-out", r.Name+".user_data", "write `way_out: gateway` in the subnet, or choose an image that has the packages already",
+	c.find(lang.Error, "no-way-out", r.Name+".user_data",
+		"write `way_out: gateway` in the subnet, or choose an image that has the packages already",
 		"%s fetches packages at its first boot, and its subnet %s", r.Name, closed)
 }

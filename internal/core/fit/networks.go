@@ -49,7 +49,8 @@ func (c *check) networks(recorded []change.Recorded) {
 		}
 		for j := range c.plan.Rendering.Resources[:i] {
 			other := &c.plan.Rendering.Resources[j]
-			if p, err := resource.ParseRange(fmt.Sprint(other.Want["range"])); other.Type == resource.TypeNetwork && other.Region == r.Region && err == nil {
+			p, err := resource.ParseRange(fmt.Sprint(other.Want["range"]))
+			if other.Type == resource.TypeNetwork && other.Region == r.Region && err == nil {
 				taken = append(taken, p)
 			}
 		}
@@ -91,8 +92,13 @@ func holders(o *offer.Offers, own map[string]bool) []holder {
 }
 
 func (c *check) overlaps(r *render.Resource, at netip.Prefix, h holder, taken []netip.Prefix) {
-	f := render.Finding{Severity: lang.Error, Code: "range-in-use", Place: r.Name + ".range", Remedy: "choose another range",
-		Message: fmt.Sprintf("%s overlaps %s of %s", at, h.at, h.words)}
+	f := render.Finding{
+		Severity: lang.Error,
+		Code:     "range-in-use",
+		Place:    r.Name + ".range",
+		Remedy:   "choose another range",
+		Message:  fmt.Sprintf("%s overlaps %s of %s", at, h.at, h.words),
+	}
 	if h.wanted {
 		f.Severity, f.Message = lang.Warning, f.Message+": whoever is applied later is refused"
 	}
@@ -120,7 +126,8 @@ func (c *check) ranges() {
 		}
 		whole, err := resource.ParseRange(fmt.Sprint(network.Want["range"]))
 		if err == nil && !address.Inside(at, whole) {
-			c.find(lang.Error, "address-plan", r.Name+".range", "choose a part of "+whole.String(), "%s lies outside the network %s, which has %s", at, network.Name, whole)
+			c.find(lang.Error, "address-plan", r.Name+".range", "choose a part of "+whole.String(),
+				"%s lies outside the network %s, which has %s", at, network.Name, whole)
 		}
 	}
 }
@@ -142,7 +149,8 @@ func (c *check) withinExisting(r *render.Resource, at netip.Prefix) {
 		return
 	}
 	if !address.Inside(at, whole) {
-		c.find(lang.Error, "address-plan", r.Name+".range", "choose a part of "+whole.String(), "%s lies outside the network %s, which has %s", at, o.Networks[i].Name, whole)
+		c.find(lang.Error, "address-plan", r.Name+".range", "choose a part of "+whole.String(),
+			"%s lies outside the network %s, which has %s", at, o.Networks[i].Name, whole)
 		return
 	}
 	var taken []netip.Prefix
@@ -155,8 +163,14 @@ func (c *check) withinExisting(r *render.Resource, at netip.Prefix) {
 		if !p.Overlaps(at) {
 			continue
 		}
-		f := render.Finding{Severity: lang.Error, Code: "range-in-use", Place: r.Name + ".range", Remedy: fmt.Sprintf("no /%d is free in the network any more: choose a smaller one", at.Bits()),
-			Message: fmt.Sprintf("%s overlaps %s of a subnet that the network %s has already", at, p, o.Networks[i].Name)}
+		f := render.Finding{
+			Severity: lang.Error,
+			Code:     "range-in-use",
+			Place:    r.Name + ".range",
+			Remedy:   fmt.Sprintf("no /%d is free in the network any more: choose a smaller one", at.Bits()),
+			Message: fmt.Sprintf("%s overlaps %s of a subnet that the network %s has already", at, p,
+				o.Networks[i].Name),
+		}
 		if free, ok := address.FirstFree(whole, taken, at.Bits()); ok {
 			f.Take, f.Remedy = free.String(), fmt.Sprintf("choose another part; %s is free", free)
 		}
@@ -210,7 +224,8 @@ func (c *check) rooms() {
 
 // counted counts members of a subnet: of the rendering by its name, of one that is
 // there by its id. A member that has its address already counts only in the former.
-func (c *check) counted(want map[string]int64, first map[string]*render.Resource, r *render.Resource, subnet any, n int64) {
+func (c *check) counted(want map[string]int64, first map[string]*render.Resource, r *render.Resource, subnet any,
+	n int64) {
 	key, _ := subnet.(string)
 	if s := c.target(subnet); s != nil && s.Find == nil {
 		key = s.Name
@@ -243,8 +258,10 @@ func (c *check) room(o *offer.Offers, name, place string, at netip.Prefix, kept,
 				bits = b
 			}
 		}
-		c.find(lang.Error, "address-plan", place, fmt.Sprintf("give it a /%d or wider, or spread them over several subnets", bits),
-			"the subnet %s has %d addresses of which %d are taken or kept by the cloud; %d are wanted", name, total, kept, want)
+		c.find(lang.Error, "address-plan", place,
+			fmt.Sprintf("give it a /%d or wider, or spread them over several subnets", bits),
+			"the subnet %s has %d addresses of which %d are taken or kept by the cloud; %d are wanted", name, total,
+			kept, want)
 	}
 }
 

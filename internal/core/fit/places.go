@@ -89,7 +89,8 @@ func Take(b *budget.Budget, name string, request render.Request, offers offer.Ev
 	}
 	request.Rehearse = true
 	r := render.Render(b, request)
-	findings := slices.Concat(r.Findings, Rendering(r, offers), Reaching(r, nil, nil, offers), policy.Check(r, policy.Context{Offers: offers}).Findings)
+	findings := slices.Concat(r.Findings, Rendering(r, offers), Reaching(r, nil, nil, offers),
+		policy.Check(r, policy.Context{Offers: offers}).Findings)
 	for _, f := range findings {
 		if f.Severity == lang.Error {
 			v.Errors = append(v.Errors, f)
@@ -133,7 +134,9 @@ func Places(b *budget.Budget, request render.Request, offers []*offer.Offers) []
 		out = append(out, Place(b, o.Region, request, offers, o))
 	}
 	slices.SortStableFunc(out, func(a, b Variant) int {
-		return cmp.Or(cmp.Compare(min(len(a.Errors), 1), min(len(b.Errors), 1)), cmp.Compare(len(a.Errors), len(b.Errors)), cmp.Compare(a.Cost.Hour, b.Cost.Hour), cmp.Compare(a.Region, b.Region))
+		return cmp.Or(cmp.Compare(min(len(a.Errors), 1), min(len(b.Errors), 1)),
+			cmp.Compare(len(a.Errors), len(b.Errors)), cmp.Compare(a.Cost.Hour, b.Cost.Hour),
+			cmp.Compare(a.Region, b.Region))
 	})
 	return out
 }
@@ -153,7 +156,8 @@ func Place(b *budget.Budget, name string, request render.Request, offers []*offe
 
 // translated gives inputs in which zones of other regions are replaced by those of one,
 // and tells which.
-func translated(t *lang.Template, inputs map[string]any, offers []*offer.Offers, to *offer.Offers) (map[string]any, []string) {
+func translated(t *lang.Template, inputs map[string]any, offers []*offer.Offers,
+	to *offer.Offers) (map[string]any, []string) {
 	out := maps.Clone(inputs)
 	var told []string
 	zone := func(v any) any {

@@ -25,7 +25,8 @@ func (c *check) ownRanges(r *render.Resource) {
 	for _, purpose := range purposes {
 		text, written := ranges[purpose].(string)
 		if ranges[purpose] == nil {
-			c.wrong(r, "ranges."+purpose, "add one, such as "+purpose+": 10.90.0.0/24", "a private cloud needs a range for its %s", purpose)
+			c.wrong(r, "ranges."+purpose, "add one, such as "+purpose+": 10.90.0.0/24",
+				"a private cloud needs a range for its %s", purpose)
 		}
 		at, err := resource.ParseRange(text)
 		if !written || err != nil {
@@ -33,7 +34,8 @@ func (c *check) ownRanges(r *render.Resource) {
 		}
 		for _, h := range held {
 			if h.at.Overlaps(at) {
-				c.wrong(r, "ranges."+purpose, "choose a range that nobody has", "%s overlaps %s, of %s", at, h.at, h.words)
+				c.wrong(r, "ranges."+purpose, "choose a range that nobody has", "%s overlaps %s, of %s", at, h.at,
+					h.words)
 				break
 			}
 		}
@@ -105,8 +107,10 @@ func (c *check) layout(r *render.Resource) {
 	one := len(zones) == 1 && witnesses == 0 && hosts[zones[0]] >= 3
 	two := len(zones) == 2 && witnesses == 1 && hosts[zones[0]] == hosts[zones[1]]
 	if !one && !two {
-		c.wrong(r, "layout", "name one zone with three hosts or more, or two zones with as many hosts each and a witness in a third",
-			"no private cloud stands on this layout: %d zones carry its load, and it has %d witnesses", len(zones), witnesses)
+		c.wrong(r, "layout", "name one zone with three hosts or more, or two zones with as many hosts each and a "+
+			"witness in a third",
+			"no private cloud stands on this layout: %d zones carry its load, and it has %d witnesses", len(zones),
+			witnesses)
 	}
 }
 
@@ -125,7 +129,8 @@ func (c *check) hostZones(o *offer.Offers, r *render.Resource) {
 		if !slices.Contains(o.Zones, zone) {
 			c.zone(o, place, zone)
 		} else if part["witness"] != true && !slices.Contains(kind.Zones, zone) {
-			c.find(lang.Error, "not-offered", place, choose(zone, kind.Zones, func(s string) string { return s }), "zone %s has no hosts of the family %s", zone, family)
+			c.find(lang.Error, "not-offered", place, choose(zone, kind.Zones, func(s string) string { return s }),
+				"zone %s has no hosts of the family %s", zone, family)
 		}
 	}
 }

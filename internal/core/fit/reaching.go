@@ -25,11 +25,21 @@ const probeEvery = 3
 // that have less time than they take. Checks are computed as if everything were made.
 // Changes tell what would be made, in the order of the rendering's resources; nil is
 // everything. Known tells what is there already, and may be nil.
-func Reaching(r *render.Rendering, known func(render.Resource) map[string]any, changes []change.Change, offers offer.Everywhere) []render.Finding {
+func Reaching(r *render.Rendering, known func(render.Resource) map[string]any, changes []change.Change,
+	offers offer.Everywhere) []render.Finding {
 	if render.HasErrors(r.Findings) || r.Stopped {
 		return nil // what is missing is told, and all else would follow from it
 	}
-	c := &reaching{check: check{plan: change.Plan{Rendering: r}, offers: offers, ids: ids(known, r), told: map[render.Finding]bool{}}, doors: map[string][]door{}, machines: map[string]*machine{}}
+	c := &reaching{
+		check: check{
+			plan:   change.Plan{Rendering: r},
+			offers: offers,
+			ids:    ids(known, r),
+			told:   map[render.Finding]bool{},
+		},
+		doors:    map[string][]door{},
+		machines: map[string]*machine{},
+	}
 	for i := range r.Resources {
 		if res := &r.Resources[i]; res.Type == resource.TypeFirewall {
 			c.doors[res.Name] = doors(res)
@@ -186,8 +196,10 @@ func (c *reaching) machinesAt() {
 func (c *reaching) time(name string, x health.Check) {
 	takes := max(x.SteadyFor, int64(max(x.Passes, 1)-1)*probeEvery)
 	if x.Within > 0 && takes >= x.Within && x.Kind != "phase" {
-		c.find(lang.Error, "check-never", name+".health", fmt.Sprintf("give it more time, such as `within: %s`, or ask less of it", resource.FormatSpan(takes+60)),
-			"%s must stay right for %s, and has only %s for all of it", x.Name, resource.FormatSpan(takes), resource.FormatSpan(x.Within))
+		c.find(lang.Error, "check-never", name+".health",
+			fmt.Sprintf("give it more time, such as `within: %s`, or ask less of it", resource.FormatSpan(takes+60)),
+			"%s must stay right for %s, and has only %s for all of it", x.Name, resource.FormatSpan(takes),
+			resource.FormatSpan(x.Within))
 	}
 }
 
@@ -195,7 +207,9 @@ func (c *reaching) time(name string, x health.Check) {
 // port that no rule opens.
 func (c *reaching) unread(r *render.Resource, fault error) {
 	if port := missingKey(fault.Error()); port != "" {
-		c.find(lang.Error, "check-never", r.Name+".health", fmt.Sprintf("add a rule for port %s to its firewalls, and see that it is public", port), "a check asks %s at port %s, and nothing opens that port to the outside", r.Name, port)
+		c.find(lang.Error, "check-never", r.Name+".health",
+			fmt.Sprintf("add a rule for port %s to its firewalls, and see that it is public", port),
+			"a check asks %s at port %s, and nothing opens that port to the outside", r.Name, port)
 	}
 }
 
@@ -264,26 +278,34 @@ func (c *reaching) from(name string) netip.Addr {
 // address, or because no rule lets anybody in.
 func (c *reaching) opens(place string, x health.Check, m *machine, port int64, from netip.Addr, at, hop string) bool {
 	if hop == "" && at == m.private.String() {
-		c.find(lang.Error, "check-never", place, "ask it `through:` a jump host, or give the machine a public address", "%s asks %s at its private address, and there is no way to it from outside", x.Name, m.Name)
+		c.find(lang.Error, "check-never", place, "ask it `through:` a jump host, or give the machine a public address",
+			"%s asks %s at its private address, and there is no way to it from outside", x.Name, m.Name)
 		return false
 	}
 	if !m.known {
 		return true
 	}
 	opened := slices.ContainsFunc(m.doors, func(d door) bool { return d.port == port })
-	lets := slices.ContainsFunc(m.doors, func(d door) bool { return d.port == port && (!from.IsValid() || d.from.Contains(from)) })
+	lets := slices.ContainsFunc(m.doors,
+		func(d door) bool { return d.port == port && (!from.IsValid() || d.from.Contains(from)) })
 	who := "this service, which the cloud sees at " + from.String()
 	if hop != "" {
 		who = hop
 	}
 	switch {
 	case !opened && len(m.doors) > 0:
-		c.findFrom(m.doors[0].of+".rules", "", place, fmt.Sprintf("add a rule for port %d to a firewall of %s", port, m.Name), "%s asks %s at port %d, and no rule opens that port", x.Name, m.Name, port)
+		c.findFrom(m.doors[0].of+".rules", "", place,
+			fmt.Sprintf("add a rule for port %d to a firewall of %s", port, m.Name),
+			"%s asks %s at port %d, and no rule opens that port", x.Name, m.Name, port)
 	case !opened:
-		c.find(lang.Error, "check-never", place, fmt.Sprintf("add a rule for port %d to a firewall of %s", port, m.Name), "%s asks %s at port %d, and no rule opens that port", x.Name, m.Name, port)
+		c.find(lang.Error, "check-never", place,
+			fmt.Sprintf("add a rule for port %d to a firewall of %s", port, m.Name),
+			"%s asks %s at port %d, and no rule opens that port", x.Name, m.Name, port)
 	case !lets:
 		at := m.doors[slices.IndexFunc(m.doors, func(d door) bool { return d.port == port })]
-		c.findFrom(at.of+".rules", rangeOf(from), place, fmt.Sprintf("let %s in at port %d, or ask it another way", cmp.Or(addressOf(from), who), port), "%s asks %s at port %d, and no rule lets in %s", x.Name, m.Name, port, who)
+		c.findFrom(at.of+".rules", rangeOf(from), place,
+			fmt.Sprintf("let %s in at port %d, or ask it another way", cmp.Or(addressOf(from), who), port),
+			"%s asks %s at port %d, and no rule lets in %s", x.Name, m.Name, port, who)
 	}
 	return lets
 }
@@ -322,7 +344,9 @@ func (c *reaching) knows(place string, x health.Check, m *machine, login map[str
 	name, _ := m.Want["image"].(string)
 	if o != nil {
 		if image, sold := o.Image(name); sold && image.User != "" && user != "" && user != image.User {
-			c.find(lang.Error, "check-never", place, fmt.Sprintf("log in as %s, or make the user under `user_data`", image.User), "%s logs in to %s as %s, and image %s has the user %s", x.Name, m.Name, user, name, image.User)
+			c.find(lang.Error, "check-never", place,
+				fmt.Sprintf("log in as %s, or make the user under `user_data`", image.User),
+				"%s logs in to %s as %s, and image %s has the user %s", x.Name, m.Name, user, name, image.User)
 			return false
 		}
 	}
@@ -335,10 +359,12 @@ func (c *reaching) knows(place string, x health.Check, m *machine, login map[str
 	case !isOurs:
 		return true
 	case m.Want["key_pair"] == nil:
-		c.find(lang.Error, "check-never", place, fmt.Sprintf("add `key_pair: =%s.id` to %s", pair, m.Declared), "%s logs in to %s with the key pair %s, and the machine has none", x.Name, m.Name, pair)
+		c.find(lang.Error, "check-never", place, fmt.Sprintf("add `key_pair: =%s.id` to %s", pair, m.Declared),
+			"%s logs in to %s with the key pair %s, and the machine has none", x.Name, m.Name, pair)
 		return false
 	case has != nil && has.Name != pair:
-		c.find(lang.Error, "check-never", place, fmt.Sprintf("log in with %s.private_key", has.Name), "%s logs in to %s with the key pair %s, and the machine has %s", x.Name, m.Name, pair, has.Name)
+		c.find(lang.Error, "check-never", place, fmt.Sprintf("log in with %s.private_key", has.Name),
+			"%s logs in to %s with the key pair %s, and the machine has %s", x.Name, m.Name, pair, has.Name)
 		return false
 	}
 	return true

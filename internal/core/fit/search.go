@@ -47,10 +47,14 @@ var measures = []measure{
 	{"cores", "core", "the price of a core, by its speed", func(a Answer, _ Need) float64 {
 		return float64(a.Size.VCPUs) * cmp.Or(a.Size.Speed, 1)
 	}},
-	{"memory", "GiB of memory", "the price of a GiB of memory", func(a Answer, _ Need) float64 { return float64(a.Size.MemoryBytes) / (1 << 30) }},
-	{"disk", "MB/s to disks", "the price of a MB/s that machine and disk reach together", func(a Answer, _ Need) float64 { return a.MBps }},
-	{"network", "Gbit/s to the network", "the price of a Gbit/s", func(a Answer, _ Need) float64 { return a.Size.NetworkGbps }},
-	{"figures", "unit of your own figure", "the price of a unit that you measured", func(a Answer, n Need) float64 { return n.Figures[a.Size.Name] }},
+	{"memory", "GiB of memory", "the price of a GiB of memory",
+		func(a Answer, _ Need) float64 { return float64(a.Size.MemoryBytes) / (1 << 30) }},
+	{"disk", "MB/s to disks", "the price of a MB/s that machine and disk reach together",
+		func(a Answer, _ Need) float64 { return a.MBps }},
+	{"network", "Gbit/s to the network", "the price of a Gbit/s",
+		func(a Answer, _ Need) float64 { return a.Size.NetworkGbps }},
+	{"figures", "unit of your own figure", "the price of a unit that you measured",
+		func(a Answer, n Need) float64 { return n.Figures[a.Size.Name] }},
 }
 
 // Measures lists what answers can be ranked by, each with what it is.
@@ -131,7 +135,8 @@ func Search(n Need, offers []*offer.Offers) ([]Answer, error) {
 			}
 			return 0
 		}
-		return cmp.Or(cmp.Compare(len(a.WhyNot)+a.far, len(b.WhyNot)+b.far), cmp.Compare(liking(n, a), liking(n, b)), cmp.Compare(unpriced(a), unpriced(b)), cmp.Compare(a.PerUnit, b.PerUnit),
+		return cmp.Or(cmp.Compare(len(a.WhyNot)+a.far, len(b.WhyNot)+b.far), cmp.Compare(liking(n, a), liking(n, b)),
+			cmp.Compare(unpriced(a), unpriced(b)), cmp.Compare(a.PerUnit, b.PerUnit),
 			cmp.Compare(a.Month, b.Month), cmp.Compare(a.Size.Name, b.Size.Name), cmp.Compare(a.Region, b.Region))
 	})
 	return out, nil
@@ -165,16 +170,19 @@ func region(n Need, o *offer.Offers) []Reason {
 	}
 	for _, t := range n.Types {
 		if !slices.Contains(o.Types, t) {
-			why = append(why, Reason{fmt.Sprintf("cloud %s has no resources of type %s", o.Cloud, t), "choose an account of another cloud"})
+			why = append(why, Reason{fmt.Sprintf("cloud %s has no resources of type %s", o.Cloud, t),
+				"choose an account of another cloud"})
 		}
 	}
 	for _, f := range n.Features {
 		if _, has := o.Features[f]; !has {
-			why = append(why, Reason{fmt.Sprintf("region %s has no %s", o.Region, f), "choose another region, or do without"})
+			why = append(why, Reason{fmt.Sprintf("region %s has no %s", o.Region, f),
+				"choose another region, or do without"})
 		}
 	}
 	if len(o.Zones) < n.Zones {
-		why = append(why, Reason{fmt.Sprintf("region %s has %d zones and %d are needed", o.Region, len(o.Zones), n.Zones), "choose another region, or fewer zones"})
+		why = append(why, Reason{fmt.Sprintf("region %s has %d zones and %d are needed", o.Region, len(o.Zones),
+			n.Zones), "choose another region, or fewer zones"})
 	}
 	return why
 }
@@ -184,7 +192,15 @@ const farther = 4
 
 // answer looks at one size with one disk type, or with none.
 func answer(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType) Answer {
-	a := Answer{Region: o.Region, Size: s, Currency: o.Currency, QuotaLeft: map[string]int64{}, Spare: []string{}, Zones: []string{}, MBps: s.DiskMBps}
+	a := Answer{
+		Region:    o.Region,
+		Size:      s,
+		Currency:  o.Currency,
+		QuotaLeft: map[string]int64{},
+		Spare:     []string{},
+		Zones:     []string{},
+		MBps:      s.DiskMBps,
+	}
 	for _, message := range o.WhyNot(s, n.Machine) {
 		a.far += farther
 		a.WhyNot = append(a.WhyNot, Reason{message, ""})
@@ -193,14 +209,16 @@ func answer(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType) Answer {
 	if d != nil {
 		zones = a.withDisk(n, o, *d)
 	}
-	if a.Zones = zones[:min(n.Zones, len(zones))]; len(a.Zones) < n.Zones && len(o.Zones) >= n.Zones && !s.Withdrawn && len(s.Zones) > 0 {
+	if a.Zones = zones[:min(n.Zones, len(zones))]; len(a.Zones) < n.Zones && len(o.Zones) >= n.Zones && !s.Withdrawn &&
+		len(s.Zones) > 0 {
 		what := s.Name
 		if d != nil {
 			what += " with " + d.Name
 		}
 		why := Reason{fmt.Sprintf("%s is sold in no zone of %s", what, o.Region), "choose another region"}
 		if len(zones) > 0 {
-			why = Reason{fmt.Sprintf("%s is sold in %d of %d zones (%s) and %d are needed", what, len(zones), len(o.Zones), strings.Join(zones, ", "), n.Zones), fmt.Sprintf("it fits with %d", len(zones))}
+			why = Reason{fmt.Sprintf("%s is sold in %d of %d zones (%s) and %d are needed", what, len(zones),
+				len(o.Zones), strings.Join(zones, ", "), n.Zones), fmt.Sprintf("it fits with %d", len(zones))}
 		}
 		a.WhyNot = append(a.WhyNot, why)
 	}
@@ -219,14 +237,18 @@ func (a *Answer) withDisk(n Need, o *offer.Offers, d offer.DiskType) []string {
 		a.WhyNot = append(a.WhyNot, Reason{w, "choose another disk type, or spread the data over several disks"})
 	}
 	if i := slices.Index(storage.WorkNames(), n.Disk.Work); i >= 0 && !slices.Contains(d.For, n.Disk.Work) {
-		a.WhyNot = append(a.WhyNot, Reason{fmt.Sprintf("%s is not meant for %s, where %s", d.Name, storage.Works[i].About, storage.Works[i].Matters), "choose a type that is, or do not say what it is for"})
+		a.WhyNot = append(a.WhyNot,
+			Reason{fmt.Sprintf("%s is not meant for %s, where %s", d.Name, storage.Works[i].About,
+				storage.Works[i].Matters), "choose a type that is, or do not say what it is for"})
 	}
 	reach, _ := d.Throughput(bytes)
 	if a.MBps = reach; a.Size.DiskMBps > 0 {
 		a.MBps = min(reach, a.Size.DiskMBps)
 	}
 	if n.Disk.MBps > 0 && reach >= n.Disk.MBps && a.MBps < n.Disk.MBps {
-		a.WhyNot = append(a.WhyNot, Reason{fmt.Sprintf("the machine reaches %g MB/s to its disks and %g are needed", a.Size.DiskMBps, n.Disk.MBps), "choose a larger size, or one of a family with faster disks"})
+		a.WhyNot = append(a.WhyNot,
+			Reason{fmt.Sprintf("the machine reaches %g MB/s to its disks and %g are needed", a.Size.DiskMBps,
+				n.Disk.MBps), "choose a larger size, or one of a family with faster disks"})
 	}
 	var both []string
 	for _, z := range a.Size.Zones {
@@ -255,7 +277,9 @@ func (a *Answer) bill(n Need, s offer.Size, d *offer.DiskType) {
 		a.Ahead = count * (s.Month + disk*price.HoursPerMonth)
 	}
 	if n.MostMonth > 0 && a.Month > n.MostMonth {
-		a.WhyNot = append(a.WhyNot, Reason{fmt.Sprintf("a month costs %.2f %s and %.2f is the most", a.Month, a.Currency, n.MostMonth), fmt.Sprintf("it fits from %.2f on", a.Month)})
+		a.WhyNot = append(a.WhyNot,
+			Reason{fmt.Sprintf("a month costs %.2f %s and %.2f is the most", a.Month, a.Currency, n.MostMonth),
+				fmt.Sprintf("it fits from %.2f on", a.Month)})
 	}
 }
 
@@ -280,7 +304,9 @@ func (a *Answer) quotas(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType
 			if fits := q.Left() / max(each, 1); fits > 0 && n.Count > 1 {
 				remedy = fmt.Sprintf("%d of them fit; for %d ask for %d more", fits, n.Count, -left)
 			}
-			a.WhyNot = append(a.WhyNot, Reason{fmt.Sprintf("the quota %s of %s has %d left and %d are needed", name, o.Region, q.Left(), need[name]), remedy})
+			a.WhyNot = append(a.WhyNot,
+				Reason{fmt.Sprintf("the quota %s of %s has %d left and %d are needed", name, o.Region, q.Left(),
+					need[name]), remedy})
 		}
 	}
 }
@@ -308,7 +334,8 @@ func (a *Answer) rank(n Need, m measure) {
 	case units > 0:
 		a.PerUnit = a.Month / units / float64(n.Count)
 	case m.name == "figures":
-		a.WhyNot = append(a.WhyNot, Reason{"no figure of " + a.Size.Name + " was given", "measure it, or rank by another measure"})
+		a.WhyNot = append(a.WhyNot,
+			Reason{"no figure of " + a.Size.Name + " was given", "measure it, or rank by another measure"})
 	default:
 		a.WhyNot = append(a.WhyNot, Reason{"the cloud does not tell its " + m.unit, "rank by another measure"})
 	}

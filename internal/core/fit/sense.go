@@ -41,7 +41,8 @@ func (c *check) hidden(place string, p resource.Property, value any) {
 	switch v := value.(type) {
 	case string:
 		if p.Secret && v != "" {
-			c.find(lang.Warning, "plain-secret", place, "give it an input with `secret: true`", "this is a secret, and everybody who may see the stack reads it here")
+			c.find(lang.Warning, "plain-secret", place, "give it an input with `secret: true`",
+				"this is a secret, and everybody who may see the stack reads it here")
 		}
 	case []any:
 		for i, item := range v {
@@ -88,12 +89,16 @@ var reservedRanges = []struct {
 	about string
 	at    netip.Prefix
 }{
-	{"of this host", netip.MustParsePrefix("0.0.0.0/8")}, {"of loopback", netip.MustParsePrefix("127.0.0.0/8")}, {"of one link", netip.MustParsePrefix("169.254.0.0/16")},
-	{"of multicast", netip.MustParsePrefix("224.0.0.0/4")}, {"reserved", netip.MustParsePrefix("240.0.0.0/4")},
+	{"of this host", netip.MustParsePrefix("0.0.0.0/8")},
+	{"of loopback", netip.MustParsePrefix("127.0.0.0/8")},
+	{"of one link", netip.MustParsePrefix("169.254.0.0/16")},
+	{"of multicast", netip.MustParsePrefix("224.0.0.0/4")},
+	{"reserved", netip.MustParsePrefix("240.0.0.0/4")},
 }
 
 // privateRanges are those that anybody may use inside, by RFC 1918 and 6598.
-var privateRanges = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("100.64.0.0/10")}
+var privateRanges = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("100.64.0.0/10")}
 
 func (c *check) privateRange(r *render.Resource) {
 	text, _ := r.Want["range"].(string)
@@ -103,7 +108,8 @@ func (c *check) privateRange(r *render.Resource) {
 	}
 	for _, reserved := range reservedRanges {
 		if reserved.at.Overlaps(at) {
-			c.wrong(r, "range", "choose a private range, such as 10.20.0.0/16", "%s overlaps the addresses %s (%s), which no machine can have", text, reserved.about, reserved.at)
+			c.wrong(r, "range", "choose a private range, such as 10.20.0.0/16",
+				"%s overlaps the addresses %s (%s), which no machine can have", text, reserved.about, reserved.at)
 			return
 		}
 	}
@@ -112,7 +118,9 @@ func (c *check) privateRange(r *render.Resource) {
 			return
 		}
 	}
-	c.find(lang.Warning, "public-range", r.Name+".range", "choose a private range, such as 10.20.0.0/16, unless these addresses are yours", "%s are public addresses: machines here reach nobody else who has them", text)
+	c.find(lang.Warning, "public-range", r.Name+".range",
+		"choose a private range, such as 10.20.0.0/16, unless these addresses are yours",
+		"%s are public addresses: machines here reach nobody else who has them", text)
 }
 
 func (c *check) poolBounds(r *render.Resource) {
@@ -122,11 +130,13 @@ func (c *check) poolBounds(r *render.Resource) {
 		return
 	}
 	if least > most {
-		c.wrong(r, "least", fmt.Sprintf("choose at most %d, or more for `most`", most), "the pool is to have at least %d members and at most %d", least, most)
+		c.wrong(r, "least", fmt.Sprintf("choose at most %d, or more for `most`", most),
+			"the pool is to have at least %d members and at most %d", least, most)
 		return
 	}
 	if members, is := wholeNumber(r.Want["members"]); is && (members < least || members > most) {
-		c.wrong(r, "members", fmt.Sprintf("choose from %d to %d", least, most), "%d members are not between the least and the most of the pool", members)
+		c.wrong(r, "members", fmt.Sprintf("choose from %d to %d", least, most),
+			"%d members are not between the least and the most of the pool", members)
 	}
 }
 
@@ -155,12 +165,15 @@ func (c *check) mounts(r *render.Resource) {
 		place := fmt.Sprintf("disks[%d].mount", i)
 		switch clean := path.Clean(mount); {
 		case !path.IsAbs(mount):
-			c.wrong(r, place, "begin it with /, such as /data", "a disk is mounted at a path from the root, and %q is none", mount)
+			c.wrong(r, place, "begin it with /, such as /data",
+				"a disk is mounted at a path from the root, and %q is none", mount)
 		case clean == "/":
-			c.wrong(r, place, "choose another place, such as /data", "the system itself is at /, and no other disk can be")
+			c.wrong(r, place, "choose another place, such as /data",
+				"the system itself is at /, and no other disk can be")
 		default:
 			if other, taken := at[clean]; taken {
-				c.wrong(r, place, "choose another place for one of them", "disks[%d] is mounted at %s too", other, clean)
+				c.wrong(r, place, "choose another place for one of them", "disks[%d] is mounted at %s too", other,
+					clean)
 			}
 			at[clean] = i
 		}
@@ -171,7 +184,8 @@ func (c *check) mounts(r *render.Resource) {
 func (c *check) firstBoot(r *render.Resource) {
 	data, _ := r.Want["user_data"].(map[string]any)
 	if text, is := r.Want["user_data"].(string); is {
-		c.wrong(r, "user_data", "write it as a mapping: packages, write_files and the like", "the first boot is %d letters of text, and a machine reads a mapping", len(text))
+		c.wrong(r, "user_data", "write it as a mapping: packages, write_files and the like",
+			"the first boot is %d letters of text, and a machine reads a mapping", len(text))
 	}
 	files, _ := data["write_files"].([]any)
 	for i, item := range files {
@@ -180,7 +194,9 @@ func (c *check) firstBoot(r *render.Resource) {
 			continue
 		}
 		if name, known := file["path"].(string); file["path"] == nil || known && !path.IsAbs(name) {
-			c.wrong(r, fmt.Sprintf("user_data.write_files[%d].path", i), "name the file from the root, such as /etc/gauge.conf", "a file of the first boot has no path from the root")
+			c.wrong(r, fmt.Sprintf("user_data.write_files[%d].path", i),
+				"name the file from the root, such as /etc/gauge.conf",
+				"a file of the first boot has no path from the root")
 		}
 	}
 }
@@ -195,7 +211,8 @@ func (c *check) databaseUsers(r *render.Resource) {
 			continue
 		}
 		if other, twice := seen[name]; twice {
-			c.wrong(r, fmt.Sprintf("users[%d].name", i), "give each user a name of its own", "users[%d] is called %s too", other, name)
+			c.wrong(r, fmt.Sprintf("users[%d].name", i), "give each user a name of its own",
+				"users[%d] is called %s too", other, name)
 		}
 		seen[name] = i
 	}
@@ -205,7 +222,8 @@ func (c *check) databaseUsers(r *render.Resource) {
 func (c *check) recordValues(r *render.Resource) {
 	kind, _ := r.Want["kind"].(string)
 	if text, known := r.Want["label"].(string); known && !namePattern.MatchString(text) {
-		c.wrong(r, "label", "use letters, digits, hyphens and dots, or @ for the zone itself", "%q is no name within a zone", text)
+		c.wrong(r, "label", "use letters, digits, hyphens and dots, or @ for the zone itself",
+			"%q is no name within a zone", text)
 	}
 	list, _ := r.Want["values"].([]any)
 	for i, item := range list {
@@ -217,17 +235,23 @@ func (c *check) recordValues(r *render.Resource) {
 		place := fmt.Sprintf("values[%d]", i)
 		switch {
 		case kind == "A" && (err != nil || !at.Is4()):
-			c.wrong(r, place, "give an address such as 192.0.2.7, or choose another kind", "a record of kind A has IPv4 addresses, and %q is none", text)
+			c.wrong(r, place, "give an address such as 192.0.2.7, or choose another kind",
+				"a record of kind A has IPv4 addresses, and %q is none", text)
 		case kind == "AAAA" && (err != nil || !at.Is6() || at.Is4In6()):
-			c.wrong(r, place, "give an address such as 2001:db8::7, or choose another kind", "a record of kind AAAA has IPv6 addresses, and %q is none", text)
+			c.wrong(r, place, "give an address such as 2001:db8::7, or choose another kind",
+				"a record of kind AAAA has IPv6 addresses, and %q is none", text)
 		case kind == "MX" && !mailPattern.MatchString(text):
-			c.wrong(r, place, "write a preference and a name, such as 10 mail.tides.example", "a record of kind MX has a preference and the name of a mail server, and %q is neither", text)
+			c.wrong(r, place, "write a preference and a name, such as 10 mail.tides.example",
+				"a record of kind MX has a preference and the name of a mail server, and %q is neither", text)
 		case kind == "TXT" && len(text) > 255:
-			c.wrong(r, place, "split it into several values", "a text of a record has at most 255 letters, and this one has %d", len(text))
+			c.wrong(r, place, "split it into several values",
+				"a text of a record has at most 255 letters, and this one has %d", len(text))
 		case kind == "CNAME" && err == nil:
-			c.wrong(r, place, "choose the kind A or AAAA, or name another record", "a record of kind CNAME has a name, and %s is an address", text)
+			c.wrong(r, place, "choose the kind A or AAAA, or name another record",
+				"a record of kind CNAME has a name, and %s is an address", text)
 		case kind == "CNAME" && !domainPattern.MatchString(strings.ToLower(text)):
-			c.wrong(r, place, "name another record, such as www.tides.example", "a record of kind CNAME has a name, and %q is none", text)
+			c.wrong(r, place, "name another record, such as www.tides.example",
+				"a record of kind CNAME has a name, and %q is none", text)
 		case kind == "CNAME" && i > 0:
 			c.wrong(r, place, "keep one name", "a record of kind CNAME has one value")
 		}
@@ -250,7 +274,8 @@ func (c *check) domain(r *render.Resource) {
 
 func (c *check) label(r *render.Resource) {
 	if text, known := r.Want["label"].(string); known && !labelPattern.MatchString(text) {
-		c.wrong(r, "label", "use 3 to 63 small letters, digits and hyphens, with a letter or digit at both ends", "%q is no label", text)
+		c.wrong(r, "label", "use 3 to 63 small letters, digits and hyphens, with a letter or digit at both ends",
+			"%q is no label", text)
 	}
 }
 
@@ -264,12 +289,14 @@ func (c *check) belongings(r *render.Resource) {
 			continue
 		}
 		if of := c.target(f.Want["network"]); of != nil && of != network {
-			c.wrong(r, fmt.Sprintf("firewalls[%d]", i), "name a firewall of "+network.Name, "%s is a firewall of %s, and %s stands in %s", f.Name, of.Name, r.Name, network.Name)
+			c.wrong(r, fmt.Sprintf("firewalls[%d]", i), "name a firewall of "+network.Name,
+				"%s is a firewall of %s, and %s stands in %s", f.Name, of.Name, r.Name, network.Name)
 		}
 	}
 	for _, property := range []string{"key_pair", "subnet", "network"} {
 		if of := c.target(r.Want[property]); of != nil && of.Find == nil && of.Region != r.Region {
-			c.wrong(r, property, "make one in the region of "+r.Name, "%s is in another region than %s", of.Name, r.Name)
+			c.wrong(r, property, "make one in the region of "+r.Name, "%s is in another region than %s", of.Name,
+				r.Name)
 		}
 	}
 }

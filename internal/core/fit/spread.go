@@ -44,7 +44,8 @@ func (c *check) spread(o *offer.Offers, r *render.Resource) {
 			network = of
 		}
 		if of != network && of != "" {
-			c.wrong(r, place, "name subnets of one network", "%s is a subnet of %s, and the first is one of %s", name, of, network)
+			c.wrong(r, place, "name subnets of one network", "%s is a subnet of %s, and the first is one of %s", name,
+				of, network)
 			continue
 		}
 		if other := inZone[zone]; other != "" && slices.Contains(apart, r.Type) {
@@ -52,7 +53,9 @@ func (c *check) spread(o *offer.Offers, r *render.Resource) {
 			if zone == "" {
 				where = "every zone"
 			}
-			c.find(lang.Error, "zones", r.Name+"."+place, "name a subnet in another zone, or leave this one out", "%s and %s are both in %s: a part of %s stands in each of its subnets, so that one outlives the failure of a zone", other, name, where, r.Name)
+			c.find(lang.Error, "zones", r.Name+"."+place, "name a subnet in another zone, or leave this one out",
+				"%s and %s are both in %s: a part of %s stands in each of its subnets, so that one outlives the "+
+					"failure of a zone", other, name, where, r.Name)
 		}
 		inZone[zone] = name
 	}

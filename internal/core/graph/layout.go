@@ -300,7 +300,11 @@ func (a *arrangement) shift(layer []int, round int) {
 			if above.want+distance <= b.want {
 				break
 			}
-			merged := block{weight: above.weight + b.weight, offset: distance + b.offset, slots: append(slices.Clone(above.slots), b.slots...)}
+			merged := block{
+				weight: above.weight + b.weight,
+				offset: distance + b.offset,
+				slots:  append(slices.Clone(above.slots), b.slots...),
+			}
 			merged.want = (above.want*above.weight + (b.want-distance)*b.weight) / merged.weight
 			blocks, b = blocks[:len(blocks)-1], merged
 		}

@@ -39,7 +39,8 @@ func TestNoNodeLiesOnAnotherAndNoEdgeOnANode(t *testing.T) {
 		g := random(seed, 5+int(seed))
 		d := g.Arrange(testSizes)
 		for i, p := range d.Nodes {
-			if p.X-testSizes.NodeWidth/2 < -0.01 || p.X+testSizes.NodeWidth/2 > d.Width+0.01 || p.Y-testSizes.NodeHeight/2 < -0.01 || p.Y+testSizes.NodeHeight/2 > d.Height+0.01 {
+			if p.X-testSizes.NodeWidth/2 < -0.01 || p.X+testSizes.NodeWidth/2 > d.Width+0.01 ||
+				p.Y-testSizes.NodeHeight/2 < -0.01 || p.Y+testSizes.NodeHeight/2 > d.Height+0.01 {
 				t.Fatalf("seed %d: node %d at %v lies outside of %v x %v", seed, i, p, d.Width, d.Height)
 			}
 			for j, q := range d.Nodes[:i] {
@@ -58,7 +59,8 @@ func TestNoNodeLiesOnAnotherAndNoEdgeOnANode(t *testing.T) {
 				for at := 0.0; at <= 1; at += 0.05 {
 					q := onCurve(e.Points[k-1], e.Points[k], at)
 					for i, p := range d.Nodes {
-						if i != e.From && i != e.To && math.Abs(p.X-q.X) < testSizes.NodeWidth/2-0.01 && math.Abs(p.Y-q.Y) < testSizes.NodeHeight/2-0.01 {
+						if i != e.From && i != e.To && math.Abs(p.X-q.X) < testSizes.NodeWidth/2-0.01 &&
+							math.Abs(p.Y-q.Y) < testSizes.NodeHeight/2-0.01 {
 							t.Fatalf("seed %d: the edge from %d to %d crosses node %d", seed, e.From, e.To, i)
 						}
 					}

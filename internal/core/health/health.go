@@ -92,7 +92,8 @@ func (c Check) After(p Progress, e Evidence, rate float64) Progress {
 
 // holds reports whether the last answers were right often and long enough.
 func (c Check) holds(p Progress, rate float64) bool {
-	return p.Last.Unasked || p.InARow >= max(1, c.Passes) && p.Last.At.Sub(p.Since).Seconds()*rate >= float64(c.SteadyFor)
+	return p.Last.Unasked ||
+		p.InARow >= max(1, c.Passes) && p.Last.At.Sub(p.Since).Seconds()*rate >= float64(c.SteadyFor)
 }
 
 // Proof is how far the checks of one resource are, by the names of the checks.
@@ -187,7 +188,8 @@ func (c Check) judge(p Progress, made, now time.Time, rate float64) Verdict {
 		if p.Last.Asked == "" {
 			return Verdict{Unhealthy, fmt.Sprintf("no answer within %s", within)}
 		}
-		return Verdict{Unhealthy, fmt.Sprintf("asked %s, got %s; not right within %s", p.Last.Asked, p.Last.Answer, within)}
+		return Verdict{Unhealthy,
+			fmt.Sprintf("asked %s, got %s; not right within %s", p.Last.Asked, p.Last.Answer, within)}
 	}
 	if p.InARow > 0 {
 		return Verdict{Settling, fmt.Sprintf("pass %d of %d", p.InARow, max(1, c.Passes))}
@@ -199,7 +201,13 @@ func (c Check) judge(p Progress, made, now time.Time, rate float64) Verdict {
 func Defaults(t resource.Type, want map[string]any) []Check {
 	checks := []Check{{Name: "phase", Kind: "phase", Passes: 1, Within: t.Patience}}
 	for _, p := range t.Proves {
-		c := Check{Name: p.Attribute, Kind: "tells", Passes: 1, Within: t.Patience, Spec: map[string]any{"attribute": p.Attribute}}
+		c := Check{
+			Name:   p.Attribute,
+			Kind:   "tells",
+			Passes: 1,
+			Within: t.Patience,
+			Spec:   map[string]any{"attribute": p.Attribute},
+		}
 		switch is, least, asked := p.Wants(t, want); {
 		case p.Resolves:
 			c.Kind, c.Spec = "resolves", nil

@@ -10,7 +10,12 @@ func TestJudge(t *testing.T) {
 	t.Parallel()
 	made := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	at := func(s int, passed bool) Evidence {
-		return Evidence{Asked: "GET /ready", Answer: "503 warming up", At: made.Add(time.Duration(s) * time.Second), Passed: passed}
+		return Evidence{
+			Asked:  "GET /ready",
+			Answer: "503 warming up",
+			At:     made.Add(time.Duration(s) * time.Second),
+			Passed: passed,
+		}
 	}
 	for _, c := range []struct {
 		about string
@@ -22,22 +27,31 @@ func TestJudge(t *testing.T) {
 		word  string
 	}{
 		{"one pass is enough by default", Check{Within: 60}, []Evidence{at(1, true)}, 2, 1, Healthy, ""},
-		{"passes must come in a row", Check{Within: 60, Passes: 2}, []Evidence{at(1, true), at(2, false), at(3, true)}, 3, 1, Settling, "pass 1 of 2"},
+		{"passes must come in a row", Check{Within: 60, Passes: 2}, []Evidence{at(1, true), at(2, false), at(3, true)},
+			3, 1, Settling, "pass 1 of 2"},
 		{"two in a row", Check{Within: 60, Passes: 2}, []Evidence{at(1, true), at(2, true)}, 3, 1, Healthy, ""},
-		{"steady for a while", Check{Within: 60, SteadyFor: 10}, []Evidence{at(1, true), at(5, true)}, 6, 1, Settling, ""},
-		{"steady long enough", Check{Within: 60, SteadyFor: 10}, []Evidence{at(1, true), at(12, true)}, 13, 1, Healthy, ""},
-		{"too late", Check{Within: 60}, []Evidence{at(61, false)}, 62, 1, Unhealthy, "asked GET /ready, got 503 warming up; not right within 1m"},
-		{"deadlines are on the cloud's clock", Check{Within: 1200}, []Evidence{at(21, false)}, 21, 60, Unhealthy, "20m"},
+		{"steady for a while", Check{Within: 60, SteadyFor: 10}, []Evidence{at(1, true), at(5, true)}, 6, 1, Settling,
+			""},
+		{"steady long enough", Check{Within: 60, SteadyFor: 10}, []Evidence{at(1, true), at(12, true)}, 13, 1, Healthy,
+			""},
+		{"too late", Check{Within: 60}, []Evidence{at(61, false)}, 62, 1, Unhealthy,
+			"asked GET /ready, got 503 warming up; not right within 1m"},
+		{"deadlines are on the cloud's clock", Check{Within: 1200}, []Evidence{at(21, false)}, 21, 60, Unhealthy,
+			"20m"},
 		{"a fast clock does not make us fast", Check{Within: 60}, []Evidence{at(14, false)}, 14, 60, Settling, ""},
-		{"a fast clock is not waited for without end", Check{Within: 60}, []Evidence{at(16, false)}, 16, 60, Unhealthy, "not right within 1m"},
+		{"a fast clock is not waited for without end", Check{Within: 60}, []Evidence{at(16, false)}, 16, 60, Unhealthy,
+			"not right within 1m"},
 		{"nothing seen", Check{Within: 60}, nil, 62, 1, Unhealthy, "no answer within 1m"},
-		{"no later look can pass", Check{Within: 60}, []Evidence{{Final: true, Asked: "phase", Answer: "broken"}}, 1, 1, Unhealthy, "broken"},
+		{"no later look can pass", Check{Within: 60}, []Evidence{{Final: true, Asked: "phase", Answer: "broken"}}, 1, 1,
+			Unhealthy, "broken"},
 	} {
 		var p Progress
 		for _, e := range c.seen {
 			p = c.check.After(p, e, c.rate)
 		}
-		got := Proof{c.check.Name: p}.Verdict([]Check{c.check}, made, made.Add(time.Duration(c.now)*time.Second), c.rate)
+		got := Proof{
+			c.check.Name: p,
+		}.Verdict([]Check{c.check}, made, made.Add(time.Duration(c.now)*time.Second), c.rate)
 		if got.State != c.want || !strings.Contains(got.Reason, c.word) {
 			t.Errorf("%s: %v, want %s with %q", c.about, got, c.want, c.word)
 		}

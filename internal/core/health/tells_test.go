@@ -9,7 +9,13 @@ import (
 // TestWhatAResourceTellsOfItself judges attributes as a cloud reports them, after JSON.
 func TestWhatAResourceTellsOfItself(t *testing.T) {
 	t.Parallel()
-	told := map[string]any{"count": float64(3), "standby": true, "status": "connected", "objects": map[string]any{"a.txt": "11", "b.txt": "22"}, "addresses": []any{"10.0.0.4", "10.0.0.5"}}
+	told := map[string]any{
+		"count":     float64(3),
+		"standby":   true,
+		"status":    "connected",
+		"objects":   map[string]any{"a.txt": "11", "b.txt": "22"},
+		"addresses": []any{"10.0.0.4", "10.0.0.5"},
+	}
 	for _, c := range []struct {
 		spec   map[string]any
 		answer string
@@ -22,12 +28,15 @@ func TestWhatAResourceTellsOfItself(t *testing.T) {
 		{map[string]any{"attribute": "standby", "is": false}, "true", false},
 		{map[string]any{"attribute": "status", "is": "connected"}, "connected", true},
 		{map[string]any{"attribute": "status", "least": 1.0}, "connected", false},
-		{map[string]any{"attribute": "objects", "is": map[string]any{"a.txt": "11"}}, `{"a.txt":"11","b.txt":"22"}`, true},
-		{map[string]any{"attribute": "objects", "is": map[string]any{"a.txt": "12", "c.txt": "33"}}, "a.txt is 11; c.txt is not there", false},
+		{map[string]any{"attribute": "objects", "is": map[string]any{"a.txt": "11"}}, `{"a.txt":"11","b.txt":"22"}`,
+			true},
+		{map[string]any{"attribute": "objects", "is": map[string]any{"a.txt": "12", "c.txt": "33"}},
+			"a.txt is 11; c.txt is not there", false},
 		{map[string]any{"attribute": "addresses", "is": []any{"10.0.0.5"}}, `["10.0.0.4","10.0.0.5"]`, true},
 		{map[string]any{"attribute": "hosts", "least": 1.0}, "it is not told", false},
 	} {
-		if _, answer, passed := Tells(Check{Kind: "tells", Spec: c.spec}, told); answer != c.answer || passed != c.passed {
+		_, answer, passed := Tells(Check{Kind: "tells", Spec: c.spec}, told)
+		if answer != c.answer || passed != c.passed {
 			t.Errorf("%v: %q %v", c.spec, answer, passed)
 		}
 	}
@@ -47,8 +56,12 @@ func TestTheDefaultChecksFollowWhatIsWanted(t *testing.T) {
 		{"pool", map[string]any{"least": int64(0), "most": int64(3), "members": int64(1)}, "phase count>=1 "},
 		{"database", map[string]any{"subnets": []any{"a"}}, "phase "},
 		{"database", map[string]any{"subnets": []any{"a", "b"}}, "phase standby=true "},
-		{"database", map[string]any{"subnets": resource.Unresolved{Waits: []string{"a.id", "b.id"}}}, "phase standby=true "},
-		{"private_cloud", map[string]any{"layout": []any{map[string]any{"hosts": int64(2)}, map[string]any{"hosts": int64(2)}, map[string]any{"hosts": int64(1)}}}, "phase hosts>=5 "},
+		{"database", map[string]any{"subnets": resource.Unresolved{Waits: []string{"a.id", "b.id"}}},
+			"phase standby=true "},
+		{"private_cloud", map[string]any{
+			"layout": []any{map[string]any{"hosts": int64(2)}, map[string]any{"hosts": int64(2)},
+				map[string]any{"hosts": int64(1)}},
+		}, "phase hosts>=5 "},
 		{"name_record", nil, "phase servers? "},
 	} {
 		typ, _ := resource.ByName(c.typeName)

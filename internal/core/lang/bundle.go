@@ -142,5 +142,6 @@ func CheckRef(ref string) string {
 }
 
 func inside(name string) bool {
-	return name != "" && !strings.HasPrefix(name, "/") && path.Clean(name) == name && name != "." && !strings.HasPrefix(name, "..")
+	return name != "" && !strings.HasPrefix(name, "/") && path.Clean(name) == name && name != "." &&
+		!strings.HasPrefix(name, "..")
 }

@@ -28,7 +28,13 @@ type checker struct {
 }
 
 func newChecker(r *report, t *Template) *checker {
-	return &checker{report: r, template: t, envs: map[string]*expr.Env{}, calcUses: map[string][]expr.Use{}, used: map[string]bool{}}
+	return &checker{
+		report:   r,
+		template: t,
+		envs:     map[string]*expr.Env{},
+		calcUses: map[string][]expr.Use{},
+		used:     map[string]bool{},
+	}
 }
 
 func (c *checker) check() {
@@ -70,7 +76,8 @@ func (c *checker) compile(n *Node, s site) *expr.Program {
 			continue // told where it is defined
 		}
 		if n.Flow && p.Early {
-			p.Message, p.Remedy = "the expression ends too early: inside braces YAML ends a value at a comma or a bracket", "put the whole expression in single quotes"
+			p.Message, p.Remedy = "the expression ends too early: inside braces YAML ends a value at a comma "+
+				"or a bracket", "put the whole expression in single quotes"
 		}
 		c.errorf("expression", n.place(p), p.Remedy, "%s", p.Message)
 	}
@@ -104,8 +111,10 @@ func (c *checker) tree(n *Node, shape resource.Shape, s site) {
 	switch n.Kind {
 	case Expression:
 		program := c.compile(n, s)
-		if program != nil && !expr.Assignable(program.Type, shape) && !(shape.Preferred && expr.Assignable(program.Type, shape.Alternatives())) {
-			c.errorf("type", n.Position, "", "%s is wanted here, and the expression gives %s", shape.Describe(), expr.TypeWords(program.Type))
+		if program != nil && !expr.Assignable(program.Type, shape) &&
+			!(shape.Preferred && expr.Assignable(program.Type, shape.Alternatives())) {
+			c.errorf("type", n.Position, "", "%s is wanted here, and the expression gives %s", shape.Describe(),
+				expr.TypeWords(program.Type))
 		}
 	case Scalar:
 		c.scalar(n, shape)
@@ -139,7 +148,8 @@ func (c *checker) scalar(n *Node, shape resource.Shape) {
 	case !shape.Scalar():
 		c.errorf("kind", n.Position, "", "%s is wanted here", shape.Describe())
 	case n.empty():
-		c.errorf("value", n.Position, "give a value, or remove the key", "%s is wanted here, and there is nothing", shape.Describe())
+		c.errorf("value", n.Position, "give a value, or remove the key", "%s is wanted here, and there is nothing",
+			shape.Describe())
 	default:
 		if _, err := shape.ParseScalar(n.Text); err != nil {
 			c.errorf("value", n.Position, "give "+shape.Describe(), "%v", err)
@@ -170,19 +180,23 @@ func (c *checker) fields(n *Node, owner string, properties []resource.Property, 
 	for _, p := range properties {
 		names = append(names, p.Name)
 		if p.Required && n.Get(p.Name) == nil {
-			c.errorf("missing-property", n.Position, fmt.Sprintf("add `%s:`, %s", p.Name, p.Shape.Describe()), "%s needs `%s`", owner, p.Name)
+			c.errorf("missing-property", n.Position, fmt.Sprintf("add `%s:`, %s", p.Name, p.Shape.Describe()),
+				"%s needs `%s`", owner, p.Name)
 		}
 	}
 	for _, e := range n.Entries {
 		i := slices.IndexFunc(properties, func(p resource.Property) bool { return p.Name == e.Key })
 		if i < 0 {
-			c.errorf("unknown-property", e.At, expr.Suggest(e.Key, names, "it has "+strings.Join(names, ", ")), "%s has no property `%s`", owner, e.Key)
+			c.errorf("unknown-property", e.At, expr.Suggest(e.Key, names, "it has "+strings.Join(names, ", ")),
+				"%s has no property `%s`", owner, e.Key)
 			continue
 		}
 		c.reference(e.Value, properties[i])
 		c.tree(e.Value, properties[i].Shape, s)
-		if p := e.Value.Program; p != nil && properties[i].Required && expr.IsOptional(p.Type) && !c.sameCondition(p, s) {
-			c.errorf("optional", e.Value.Position, "give a value for when it is not there with .orValue(...), or put the same `when` on both",
+		p := e.Value.Program
+		if p != nil && properties[i].Required && expr.IsOptional(p.Type) && !c.sameCondition(p, s) {
+			c.errorf("optional", e.Value.Position,
+				"give a value for when it is not there with .orValue(...), or put the same `when` on both",
 				"`%s` is required, and this may have no value", e.Key)
 		}
 	}
@@ -195,7 +209,9 @@ func (c *checker) sameCondition(p *expr.Program, s site) bool {
 		if r := c.template.Resource(u.Name); r != nil && r.When != nil && r.When.Text != s.when {
 			return false
 		}
-		if u.Name == "inputs" && slices.ContainsFunc(u.Fields, func(f string) bool { in := c.template.Input(f); return in != nil && in.Optional }) {
+		if u.Name == "inputs" &&
+			slices.ContainsFunc(u.Fields,
+				func(f string) bool { in := c.template.Input(f); return in != nil && in.Optional }) {
 			return false
 		}
 	}
@@ -217,7 +233,8 @@ func (c *checker) defaults() {
 		if in.Default == nil {
 			continue
 		}
-		if in.Default.Kind != Expression && !computed(in.Default) && !in.Default.empty() && in.Default.Text != placeholder {
+		if in.Default.Kind != Expression && !computed(in.Default) && !in.Default.empty() &&
+			in.Default.Text != placeholder {
 			c.inputLiteral(in, in.Default)
 		} else {
 			c.tree(in.Default, in.Shape, site{})
@@ -232,11 +249,13 @@ func (c *checker) onlyAbove(what string, n *Node, i int, in *Input) {
 	for _, u := range c.allUses(n) {
 		switch {
 		case u.Name == "calc" || c.template.Resource(u.Name) != nil:
-			c.errorf("scope", n.Position, "compute it from inputs that stand above", "%s cannot read `%s`", what, u.Name)
+			c.errorf("scope", n.Position, "compute it from inputs that stand above", "%s cannot read `%s`", what,
+				u.Name)
 		case u.Name == "inputs":
 			for _, f := range append(slices.Clone(u.Fields), u.Asked...) {
 				if slices.IndexFunc(c.template.Inputs, func(o *Input) bool { return o.Name == f }) >= i {
-					c.errorf("scope", n.Position, "move "+f+" above "+in.Name, "%s can read only inputs that stand above it, and `%s` does not", what, f)
+					c.errorf("scope", n.Position, "move "+f+" above "+in.Name,
+						"%s can read only inputs that stand above it, and `%s` does not", what, f)
 				}
 			}
 		}
@@ -288,7 +307,8 @@ func (c *checker) calc() {
 	}
 	order, cycle := g.Order()
 	if cycle != nil {
-		c.cycle("computed values", cycle, func(i int) (string, Position) { return "calc." + all[i].Name, all[i].Position })
+		c.cycle("computed values", cycle,
+			func(i int) (string, Position) { return "calc." + all[i].Name, all[i].Position })
 		order = make([]int, len(all))
 		for i := range order {
 			order[i] = i
@@ -342,7 +362,9 @@ func (c *checker) resource(r *Resource) {
 	if data := r.Want.Get("user_data"); data != nil && data.Kind == Mapping {
 		for _, e := range data.Entries {
 			if !slices.Contains(resource.UserDataKeys, e.Key) {
-				c.errorf("unknown-key", e.At, expr.Suggest(e.Key, resource.UserDataKeys, "known are "+strings.Join(resource.UserDataKeys, ", ")), "first-boot configuration has no module `%s`", e.Key)
+				c.errorf("unknown-key", e.At,
+					expr.Suggest(e.Key, resource.UserDataKeys, "known are "+strings.Join(resource.UserDataKeys, ", ")),
+					"first-boot configuration has no module `%s`", e.Key)
 			}
 		}
 	}
@@ -388,10 +410,12 @@ func (c *checker) conduct(r *Resource, s site) {
 		c.mustBeKnown("`region`", r.Region)
 	}
 	if r.Was != "" && r.Was != r.Name && c.template.Resource(r.Was) != nil {
-		c.errorf("name", r.Position, "remove `was`, or rename the other one", "%s was `%s`, and that is the name of another resource", r.Name, r.Was)
+		c.errorf("name", r.Position, "remove `was`, or rename the other one",
+			"%s was `%s`, and that is the name of another resource", r.Name, r.Was)
 	}
 	if in := c.template.Input(r.Name); in != nil && in.Secret && r.Type.Name == resource.TypeKeyPair {
-		c.errorf("name", r.Position, "rename one of them", "the key pair `%s` has the name of a secret input, and both are kept under it", r.Name)
+		c.errorf("name", r.Position, "rename one of them",
+			"the key pair `%s` has the name of a secret input, and both are kept under it", r.Name)
 	}
 	c.tree(r.Extra, resource.Shape{Kind: resource.Open}, s)
 }
@@ -441,9 +465,11 @@ func (c *checker) loops(r *Resource) map[string]*cel.Type {
 			switch {
 			case expr.Assignable(program.Type, resource.Shape{Kind: resource.Integer}):
 				loop.Count = true
-			case !loop.Count && program.Type.Kind() == cel.ListKind && expr.Assignable(program.Type.Parameters()[0], resource.Shape{Kind: resource.String}):
+			case !loop.Count && program.Type.Kind() == cel.ListKind &&
+				expr.Assignable(program.Type.Parameters()[0], resource.Shape{Kind: resource.String}):
 			default:
-				c.errorf("type", n.Position, "give a whole number, or {NAME: =LIST OF TEXTS}", "`repeat` cannot run over %s", expr.TypeWords(program.Type))
+				c.errorf("type", n.Position, "give a whole number, or {NAME: =LIST OF TEXTS}",
+					"`repeat` cannot run over %s", expr.TypeWords(program.Type))
 			}
 		default:
 			c.tree(n, resource.Shape{Kind: resource.List, Items: &resource.Shape{Kind: resource.String}}, site{})

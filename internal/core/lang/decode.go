@@ -19,7 +19,8 @@ type decoder struct {
 	root     *Node
 }
 
-var topKeys = []string{"undersail", "about", "inputs", "presets", "sizing", "functions", "calc", "require", "resources", "prove", "outputs", "guide"}
+var topKeys = []string{"undersail", "about", "inputs", "presets", "sizing", "functions", "calc", "require", "resources",
+	"prove", "outputs", "guide"}
 
 func (d *decoder) document(n *Node) {
 	d.root = n
@@ -45,7 +46,8 @@ func (d *decoder) document(n *Node) {
 	})
 	d.list(n.Get("require"), "require", d.requirement)
 	if res := n.Get("resources"); res == nil || res.Kind == Mapping && len(res.Entries) == 0 || res.empty() {
-		d.errorf("missing-key", n.Position, "add `resources:` with at least one resource", "the template has no resources")
+		d.errorf("missing-key", n.Position, "add `resources:` with at least one resource",
+			"the template has no resources")
 	} else {
 		d.named(res, "resources", d.resource)
 	}
@@ -64,7 +66,8 @@ const provePatience = 1800
 func (d *decoder) about(root *Node) {
 	n := root.Get("about")
 	if n == nil {
-		d.errorf("missing-key", root.Position, "add `about:` with name, version and title", "the head of the template is missing")
+		d.errorf("missing-key", root.Position, "add `about:` with name, version and title",
+			"the head of the template is missing")
 		return
 	}
 	if !d.mapping(n, "about", "name", "version", "title", "text", "maturity", "takes", "from") {
@@ -74,22 +77,26 @@ func (d *decoder) about(root *Node) {
 	a.Name, a.Version = d.text(n, "name", true), d.text(n, "version", true)
 	a.Title, a.Text, a.Maturity = d.text(n, "title", true), d.text(n, "text", false), d.text(n, "maturity", false)
 	if v := n.Get("name"); v != nil && !slugPattern.MatchString(a.Name) {
-		d.errorf("name", v.Position, "use small letters, digits and hyphens, such as gauge-intake", "%q is not a template name", a.Name)
+		d.errorf("name", v.Position, "use small letters, digits and hyphens, such as gauge-intake",
+			"%q is not a template name", a.Name)
 	}
 	if v := n.Get("version"); v != nil {
 		if _, err := semver.StrictNewVersion(a.Version); err != nil {
-			d.errorf("version", v.Position, "write three numbers, such as 1.4.0", "%q is not a semantic version", a.Version)
+			d.errorf("version", v.Position, "write three numbers, such as 1.4.0", "%q is not a semantic version",
+				a.Version)
 		}
 	}
 	if a.Maturity == "" {
 		a.Maturity = "supported"
 	} else if !slices.Contains([]string{"supported", "trial", "withdrawn"}, a.Maturity) {
-		d.errorf("value", n.Get("maturity").Position, "write supported, trial or withdrawn", "maturity %q is not known", a.Maturity)
+		d.errorf("value", n.Get("maturity").Position, "write supported, trial or withdrawn", "maturity %q is not known",
+			a.Maturity)
 	}
 	a.Takes = d.span(n, "takes")
 	if a.From = d.text(n, "from", false); a.From != "" {
 		if why := CheckRef(a.From); why != "" {
-			d.errorf("value", n.Get("from").Position, "name what it was copied from, such as gauge-intake@1.4.0", "%s", why)
+			d.errorf("value", n.Get("from").Position, "name what it was copied from, such as gauge-intake@1.4.0", "%s",
+				why)
 		}
 	}
 }
@@ -100,11 +107,13 @@ func (d *decoder) requirement(n *Node) {
 	}
 	req := Requirement{That: n.Get("that"), Else: n.Get("else")}
 	if req.That == nil || req.That.Kind != Expression {
-		d.errorf("missing-key", n.Position, "write `that: =CONDITION` and `else: what to say`", "a requirement needs a condition under `that`")
+		d.errorf("missing-key", n.Position, "write `that: =CONDITION` and `else: what to say`",
+			"a requirement needs a condition under `that`")
 		return
 	}
 	if req.Else == nil {
-		d.errorf("missing-key", n.Position, "add `else:` with the words to show when it does not hold", "a requirement needs its words under `else`")
+		d.errorf("missing-key", n.Position, "add `else:` with the words to show when it does not hold",
+			"a requirement needs its words under `else`")
 		return
 	}
 	d.template.Require = append(d.template.Require, req)
@@ -128,7 +137,8 @@ func (d *decoder) output(e Entry) {
 func (d *decoder) checkName(e Entry, what string) bool {
 	switch {
 	case !namePattern.MatchString(e.Key):
-		d.errorf("name", e.At, "use small letters, digits and _, beginning with a letter", "%q is not a name for %s", e.Key, Article(what))
+		d.errorf("name", e.At, "use small letters, digits and _, beginning with a letter", "%q is not a name for %s",
+			e.Key, Article(what))
 	case slices.Contains(reserved, e.Key):
 		d.errorf("name", e.At, "choose another name", "`%s` is a reserved word", e.Key)
 	default:
@@ -187,7 +197,8 @@ func (d *decoder) mapping(n *Node, what string, keys ...string) bool {
 	}
 	for _, e := range n.Entries {
 		if !slices.Contains(keys, e.Key) {
-			d.errorf("unknown-key", e.At, expr.Suggest(e.Key, keys, "it may have "+strings.Join(keys, ", ")), "%s has no key `%s`", what, e.Key)
+			d.errorf("unknown-key", e.At, expr.Suggest(e.Key, keys, "it may have "+strings.Join(keys, ", ")),
+				"%s has no key `%s`", what, e.Key)
 		}
 	}
 	return true
@@ -221,7 +232,8 @@ func (d *decoder) span(n *Node, key string) int64 {
 	}
 	seconds, err := resource.ParseSpan(v.Text)
 	if err != nil || v.Kind != Scalar {
-		d.errorf("value", v.Position, "write a span such as 90s, 10m or 1h30m", "`%s`: %q is not a span of time", key, v.Text)
+		d.errorf("value", v.Position, "write a span such as 90s, 10m or 1h30m", "`%s`: %q is not a span of time", key,
+			v.Text)
 	}
 	return seconds
 }

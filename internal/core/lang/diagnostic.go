@@ -110,7 +110,11 @@ type report struct {
 var lineBreaks = strings.NewReplacer("\r\n", "\n", "\r", "\n")
 
 func newReport(file string, source []byte) *report {
-	return &report{file: file, brokenFunctions: map[string]bool{}, lines: strings.Split(lineBreaks.Replace(string(source)), "\n")}
+	return &report{
+		file:            file,
+		brokenFunctions: map[string]bool{},
+		lines:           strings.Split(lineBreaks.Replace(string(source)), "\n"),
+	}
 }
 
 func (r *report) add(severity Severity, code string, at Position, message, remedy string) {
@@ -135,7 +139,8 @@ func (r *report) rank(d Diagnostic) int {
 // sorted returns the diagnostics in file order, the same one only once.
 func (r *report) sorted() Diagnostics {
 	slices.SortStableFunc(r.found, func(a, b Diagnostic) int {
-		return cmp.Or(r.rank(a)-r.rank(b), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Message, b.Message))
+		return cmp.Or(r.rank(a)-r.rank(b), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line),
+			cmp.Compare(a.Column, b.Column), cmp.Compare(a.Message, b.Message))
 	})
 	return slices.CompactFunc(r.found, func(a, b Diagnostic) bool {
 		return a.File == b.File && a.Position == b.Position && a.Message == b.Message

@@ -49,7 +49,11 @@ const deepest = 4
 func compareTrees(out *[]Difference, path string, a, b *Node, depth int) {
 	if a.Kind != Mapping || b.Kind != Mapping || depth >= deepest {
 		if x, y := a.words(), b.words(); x != y {
-			*out = append(*out, Difference{Change: "changed", What: path, Lines: []string{"before  " + x, "after   " + y}})
+			*out = append(*out, Difference{
+				Change: "changed",
+				What:   path,
+				Lines:  []string{"before  " + x, "after   " + y},
+			})
 		}
 		return
 	}

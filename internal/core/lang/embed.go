@@ -35,7 +35,8 @@ func (d *decoder) part(ref string, at Position) *Template {
 		return nil
 	}
 	if d.depth >= maxEmbedding {
-		d.errorf("too-deep", at, "a template cannot embed itself, not even through others", "templates are embedded more than %d deep", maxEmbedding)
+		d.errorf("too-deep", at, "a template cannot embed itself, not even through others",
+			"templates are embedded more than %d deep", maxEmbedding)
 		return nil
 	}
 	part, ok := d.bundle.Part(ref)
@@ -66,25 +67,30 @@ func (c *checker) embedded(r *Resource, s site) {
 	for _, in := range t.Inputs {
 		names = append(names, in.Name)
 		if in.Required() && r.Inputs.Get(in.Name) == nil {
-			c.errorf("missing-input", r.Inputs.Position, fmt.Sprintf("add `%s:`, %s", in.Name, in.Shape.Describe()), "%s needs the input `%s`", r.From, in.Name)
+			c.errorf("missing-input", r.Inputs.Position, fmt.Sprintf("add `%s:`, %s", in.Name, in.Shape.Describe()),
+				"%s needs the input `%s`", r.From, in.Name)
 		}
 	}
 	for _, e := range r.Inputs.Entries {
 		in := t.Input(e.Key)
 		if in == nil {
-			c.errorf("unknown-input", e.At, expr.Suggest(e.Key, names, "its inputs are "+strings.Join(names, ", ")), "%s has no input `%s`", r.From, e.Key)
+			c.errorf("unknown-input", e.At, expr.Suggest(e.Key, names, "its inputs are "+strings.Join(names, ", ")),
+				"%s has no input `%s`", r.From, e.Key)
 			continue
 		}
 		switch {
 		case in.Secret && !computed(e.Value):
-			c.errorf("secret", e.Value.Position, "give it a secret input of this template", "a secret cannot stand in a template: everybody could read it here")
+			c.errorf("secret", e.Value.Position, "give it a secret input of this template",
+				"a secret cannot stand in a template: everybody could read it here")
 		case computed(e.Value):
 			c.tree(e.Value, in.Shape, s)
 		default:
 			c.inputLiteral(in, e.Value)
 		}
 		if p := e.Value.Program; p != nil && in.Required() && expr.IsOptional(p.Type) && !c.sameCondition(p, s) {
-			c.errorf("optional", e.Value.Position, "give a value for when it is not there with .orValue(...), or put the same `when` on both", "the input `%s` is required, and this may have no value", e.Key)
+			c.errorf("optional", e.Value.Position,
+				"give a value for when it is not there with .orValue(...), or put the same `when` on both",
+				"the input `%s` is required, and this may have no value", e.Key)
 		}
 		if what := t.MustKnow[e.Key]; what != "" {
 			c.mustBeKnown(fmt.Sprintf("the input `%s` of %s (%s there reads it)", e.Key, r.From, what), e.Value)

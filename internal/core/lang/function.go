@@ -17,8 +17,16 @@ type Function struct {
 }
 
 // parameterTypes are the words for the types of parameters.
-var parameterTypes = map[string]resource.Kind{"string": resource.String, "integer": resource.Integer, "number": resource.Number, "boolean": resource.Boolean,
-	"range": resource.Range, "address": resource.Address, "amount": resource.Data, "span": resource.Span}
+var parameterTypes = map[string]resource.Kind{
+	"string":  resource.String,
+	"integer": resource.Integer,
+	"number":  resource.Number,
+	"boolean": resource.Boolean,
+	"range":   resource.Range,
+	"address": resource.Address,
+	"amount":  resource.Data,
+	"span":    resource.Span,
+}
 
 var parameterWords = []string{"string", "integer", "number", "boolean", "range", "address", "amount", "span"}
 
@@ -56,7 +64,8 @@ func (d *decoder) function(e Entry) {
 		case p.Name == e.Key:
 			p.Message, p.Remedy = "a function cannot call itself", "compute it over a list with map, filter or reduce"
 		case d.defined(p.Name):
-			p.Message, p.Remedy = fmt.Sprintf("`%s` is defined below, and a function can call only those above it", p.Name), "move "+p.Name+" above "+e.Key
+			p.Message, p.Remedy = fmt.Sprintf("`%s` is defined below, and a function can call only those above it",
+				p.Name), "move "+p.Name+" above "+e.Key
 		}
 		d.errorf("expression", body.place(p), p.Remedy, "%s", p.Message)
 	}
@@ -79,7 +88,10 @@ func (d *decoder) parameter(n *Node) resource.Shape {
 	}
 	kind, ok := parameterTypes[n.Text]
 	if !ok || n.Kind != Scalar {
-		d.errorf("unknown-type", n.Position, expr.Suggest(n.Text, parameterWords, "the types are "+strings.Join(parameterWords, ", ")+"; [string] is a list of texts"), "a parameter cannot have the type `%s`", n.Text)
+		d.errorf("unknown-type", n.Position,
+			expr.Suggest(n.Text, parameterWords,
+				"the types are "+strings.Join(parameterWords, ", ")+"; [string] is a list of texts"),
+			"a parameter cannot have the type `%s`", n.Text)
 		return resource.Shape{Kind: resource.Open}
 	}
 	return resource.Shape{Kind: kind}

@@ -29,7 +29,8 @@ func (d *decoder) guide(n *Node) {
 		return
 	}
 	if len(n.Text) > mostGuide {
-		d.errorf("limit", n.Position, "keep it short, and point to a longer text", "the guide has %d bytes, and at most %d are read", len(n.Text), mostGuide)
+		d.errorf("limit", n.Position, "keep it short, and point to a longer text",
+			"the guide has %d bytes, and at most %d are read", len(n.Text), mostGuide)
 		return
 	}
 	rest := n.Text
@@ -53,7 +54,9 @@ func (d *decoder) guide(n *Node) {
 			d.template.Guide = append(d.template.Guide, GuidePiece{Output: name, Value: &Node{Position: at}})
 			continue
 		}
-		d.template.Guide = append(d.template.Guide, GuidePiece{Value: &Node{Position: at, Kind: Expression, Text: text}})
+		d.template.Guide = append(d.template.Guide, GuidePiece{
+			Value: &Node{Position: at, Kind: Expression, Text: text},
+		})
 	}
 }
 
@@ -64,7 +67,10 @@ func inGuide(n *Node, offset int) Position {
 		return Position{Line: n.Line, Column: n.Column + offset}
 	}
 	before := n.Text[:offset]
-	return Position{Line: n.Line + 1 + strings.Count(before, "\n"), Column: 3 + utf8.RuneCountInString(before[strings.LastIndex(before, "\n")+1:])}
+	return Position{
+		Line:   n.Line + 1 + strings.Count(before, "\n"),
+		Column: 3 + utf8.RuneCountInString(before[strings.LastIndex(before, "\n")+1:]),
+	}
 }
 
 // closing finds the brace that closes a value, or gives -1 when the line ends before it.
@@ -104,7 +110,8 @@ func (c *checker) guide() {
 	for _, p := range c.template.Guide {
 		switch {
 		case p.Output != "" && c.template.Output(p.Output) == nil:
-			c.errorf("name", p.Value.Position, expr.Suggest(p.Output, names, "name one of the template's outputs"), "the guide names an output `%s` that there is not", p.Output)
+			c.errorf("name", p.Value.Position, expr.Suggest(p.Output, names, "name one of the template's outputs"),
+				"the guide names an output `%s` that there is not", p.Output)
 		case p.Output == "" && p.Value != nil:
 			c.tree(p.Value, resource.Shape{Kind: resource.Open}, site{})
 		}

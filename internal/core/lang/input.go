@@ -54,17 +54,21 @@ func (d *decoder) input(e Entry) {
 		return
 	}
 	in.Title, in.Page = d.text(n, "title", false), d.text(n, "page", false)
-	in.Secret, in.Generate, in.Optional = d.flag(n, "secret") || n.Get("picks") != nil && n.Get("picks").Text == "secret", d.flag(n, "generate"), d.flag(n, "optional")
+	in.Secret, in.Generate, in.Optional = d.flag(n, "secret") ||
+		n.Get("picks") != nil && n.Get("picks").Text == "secret", d.flag(n, "generate"), d.flag(n, "optional")
 	in.Default, in.Consent = n.Get("default"), d.text(n, "asks_consent", false)
 	if in.Later = d.flag(n, "later"); in.Later {
-		for _, key := range []string{"default", "optional", "secret", "generate", "free", "sized_by", "picks", "asks_consent"} {
+		for _, key := range []string{"default", "optional", "secret", "generate", "free", "sized_by", "picks",
+			"asks_consent"} {
 			if v := n.Get(key); v != nil {
-				d.errorf("value", v.Position, "remove one of them", "input %s is given later, and `%s` does not go with that", e.Key, key)
+				d.errorf("value", v.Position, "remove one of them",
+					"input %s is given later, and `%s` does not go with that", e.Key, key)
 			}
 		}
 	}
 	if in.ShownWhen = n.Get("shown_when"); in.ShownWhen != nil && in.ShownWhen.Kind != Expression {
-		d.errorf("value", in.ShownWhen.Position, "write a condition, such as =inputs.with_archive", "`shown_when` must be an expression")
+		d.errorf("value", in.ShownWhen.Position, "write a condition, such as =inputs.with_archive",
+			"`shown_when` must be an expression")
 		in.ShownWhen = nil
 	}
 	in.Schema = d.schema(n)
@@ -83,16 +87,19 @@ func (d *decoder) input(e Entry) {
 		in.Schema["type"] = "string"
 	}
 	if in.Schema["type"] == nil {
-		d.errorf("missing-key", e.At, "add `type:`, `picks:` or `secret: true`", "input %s does not say what it is", e.Key)
+		d.errorf("missing-key", e.At, "add `type:`, `picks:` or `secret: true`", "input %s does not say what it is",
+			e.Key)
 		in.Schema["type"] = "string"
 	}
 	in.Shape = shapeOf(e.Key, in.Schema)
 	d.choosing(n, in)
 	if in.Generate && !in.Secret {
-		d.errorf("value", n.Get("generate").Position, "add `secret: true`, or remove `generate`", "only secrets are generated")
+		d.errorf("value", n.Get("generate").Position, "add `secret: true`, or remove `generate`",
+			"only secrets are generated")
 	}
 	if in.Secret && in.Default != nil {
-		d.errorf("value", in.Default.Position, "use `generate: true`, or leave it to whoever proposes", "a secret has no default: everybody could read it here")
+		d.errorf("value", in.Default.Position, "use `generate: true`, or leave it to whoever proposes",
+			"a secret has no default: everybody could read it here")
 	}
 	d.schemaFaults(n, e, in)
 }
@@ -116,7 +123,8 @@ func (d *decoder) schemaFaults(n *Node, e Entry, in *Input) {
 		d.errorf("schema", at, "give the keyword what JSON Schema wants", "`%s`: %s", m[1], m[2])
 	}
 	if faults == nil {
-		d.errorf("schema", e.At, "see the JSON Schema keywords in the documentation", "input %s has no valid JSON Schema", e.Key)
+		d.errorf("schema", e.At, "see the JSON Schema keywords in the documentation",
+			"input %s has no valid JSON Schema", e.Key)
 	}
 }
 
@@ -127,7 +135,9 @@ func (d *decoder) picks(n *Node, in *Input) {
 	case in.Picks == "":
 	case !known:
 		kinds := slices.Sorted(maps.Keys(pickShapes))
-		d.errorf("value", n.Get("picks").Position, expr.Suggest(in.Picks, kinds, "it picks one of "+strings.Join(kinds, ", ")), "there is nothing called `%s` to pick", in.Picks)
+		d.errorf("value", n.Get("picks").Position,
+			expr.Suggest(in.Picks, kinds, "it picks one of "+strings.Join(kinds, ", ")),
+			"there is nothing called `%s` to pick", in.Picks)
 		in.Schema["type"] = "string"
 	case shape.Kind == resource.List:
 		in.Schema["type"], in.Schema["items"] = "array", map[string]any{"type": "string"}
@@ -151,7 +161,8 @@ func (d *decoder) of(n *Node, in *Input) {
 	of := n.Get("of")
 	switch {
 	case of == nil && in.Picks == "stack":
-		d.errorf("missing-key", in.Position, "add `of: NAME@^1`, the template of the stack", "input %s picks a stack and does not say of which template", in.Name)
+		d.errorf("missing-key", in.Position, "add `of: NAME@^1`, the template of the stack",
+			"input %s picks a stack and does not say of which template", in.Name)
 	case of != nil && in.Picks != "stack":
 		d.errorf("value", of.Position, "remove `of`, or write `picks: stack`", "`of` is for inputs that pick a stack")
 	case of != nil:
@@ -183,7 +194,8 @@ func (d *decoder) rules(n *Node, in *Input) {
 	in.Rules.Length, in.Rules.Classes = number("length", 1, 200), number("classes", 1, 4)
 	d.list(rules.Get("kinds"), "kinds", func(item *Node) {
 		if !slices.Contains(secretrule.Kinds(), item.Text) {
-			d.errorf("value", item.Position, expr.Choose(item.Text, secretrule.Kinds()), "there is no kind of character `%s`", item.Text)
+			d.errorf("value", item.Position, expr.Choose(item.Text, secretrule.Kinds()),
+				"there is no kind of character `%s`", item.Text)
 			return
 		}
 		in.Rules.Kinds = append(in.Rules.Kinds, item.Text)
@@ -217,7 +229,8 @@ func (d *decoder) schema(n *Node) map[string]any {
 			out[e.Key] = fields
 		case "pattern":
 			if _, err := regexp.Compile(e.Value.Text); err != nil {
-				d.errorf("pattern", e.Value.Position, "patterns are RE2 regular expressions", "the pattern does not compile: %v", err)
+				d.errorf("pattern", e.Value.Position, "patterns are RE2 regular expressions",
+					"the pattern does not compile: %v", err)
 				continue
 			}
 			out[e.Key] = e.Value.Text
@@ -396,7 +409,8 @@ func ReadInputs(file string, source []byte) (map[string]*Node, Diagnostics) {
 
 func plainOnly(r *report, n *Node) {
 	if n.Kind == Expression {
-		r.errorf("value", n.Position, "write the value itself, or begin text with == for a literal =", "an inputs file holds no expressions")
+		r.errorf("value", n.Position, "write the value itself, or begin text with == for a literal =",
+			"an inputs file holds no expressions")
 	}
 	for _, item := range n.Items {
 		plainOnly(r, item)

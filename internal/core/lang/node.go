@@ -74,7 +74,8 @@ const (
 // to go on with.
 func readTree(r *report, source []byte) *Node {
 	if len(source) > MaxBytes {
-		r.errorf("too-large", Position{1, 1}, "split the template; large files are read with file(...)", "the file has %d bytes, and at most %d are read", len(source), MaxBytes)
+		r.errorf("too-large", Position{1, 1}, "split the template; large files are read with file(...)",
+			"the file has %d bytes, and at most %d are read", len(source), MaxBytes)
 		return nil
 	}
 	if depth, line := flowDepth(r.lines); depth > maxNest {
@@ -95,7 +96,8 @@ func readTree(r *report, source []byte) *Node {
 		return nil
 	}
 	if err := loader.Load(&second); err == nil {
-		r.errorf("second-document", Position{second.Line, second.Column}, "put it into a file of its own", "a file holds one document, and a second one begins here")
+		r.errorf("second-document", Position{second.Line, second.Column}, "put it into a file of its own",
+			"a file holds one document, and a second one begins here")
 	} else if !errors.Is(err, io.EOF) {
 		yamlErrors(r, err)
 	}
@@ -121,7 +123,8 @@ func flowDepth(lines []string) (deepest, line int) {
 				depth = max(0, depth-1)
 			}
 		}
-		if indent := len(l) - len(strings.TrimLeft(l, " -")); indent/2 > deepest && strings.TrimSpace(l) != "" && indent > 8*maxNest {
+		indent := len(l) - len(strings.TrimLeft(l, " -"))
+		if indent/2 > deepest && strings.TrimSpace(l) != "" && indent > 8*maxNest {
 			deepest, line = indent/2, i+1
 		}
 	}
@@ -162,7 +165,8 @@ func protectExpressions(r *report) string {
 		}
 		if at, slip := yamlSlip(m[2]); at >= 0 {
 			r.errorf("unquoted-expression", Position{i + 1, len([]rune(m[1])) + len([]rune(m[2][:at])) + 1},
-				"put the whole expression in single quotes: '"+strings.TrimSpace(strings.ReplaceAll(m[2], "'", "''"))+"'",
+				"put the whole expression in single quotes: '"+strings.TrimSpace(strings.ReplaceAll(m[2], "'", "''"))+
+					"'",
 				"YAML ends a value at %s, so the expression is cut here", slip)
 			out[i] = m[1] + `"\u0000"` // a placeholder that later stages pass over
 		}
@@ -223,19 +227,22 @@ func yamlErrors(r *report, err error) {
 		at.Column, _ = strconv.Atoi(m[2])
 		message = message[len(m[0]):]
 	}
-	r.errorf("yaml", at, "check indentation, quotes and brackets here and on the line before", "this is not YAML: %s", strings.TrimPrefix(message, "yaml: "))
+	r.errorf("yaml", at, "check indentation, quotes and brackets here and on the line before", "this is not YAML: %s",
+		strings.TrimPrefix(message, "yaml: "))
 }
 
 func convert(r *report, y *yaml.Node, depth int, budget *int) *Node {
 	n := &Node{Position: Position{y.Line, y.Column}}
 	if *budget--; *budget < 0 || depth > maxNest {
 		if *budget == -1 || depth == maxNest+1 {
-			r.errorf("too-deep", n.Position, "", "the file has more than %d values or is nested more than %d deep", maxNodes, maxNest)
+			r.errorf("too-deep", n.Position, "", "the file has more than %d values or is nested more than %d deep",
+				maxNodes, maxNest)
 		}
 		return n
 	}
 	if y.Anchor != "" || y.Kind == yaml.AliasNode {
-		r.errorf("alias", n.Position, "write the value out, or compute it once under `calc`", "anchors and aliases are not part of the format")
+		r.errorf("alias", n.Position, "write the value out, or compute it once under `calc`",
+			"anchors and aliases are not part of the format")
 		return n
 	}
 	switch y.Kind {

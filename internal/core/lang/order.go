@@ -24,15 +24,18 @@ func (c *checker) mustBeKnown(what string, nodes ...*Node) {
 				}
 				for _, f := range u.Fields {
 					if in := c.template.Input(f); in != nil && in.Secret {
-						c.errorf("secret", n.Position, "decide it by an input that is no secret", "%s must be known before anything is made and cannot read the secret `inputs.%s`", what, f)
+						c.errorf("secret", n.Position, "decide it by an input that is no secret",
+							"%s must be known before anything is made and cannot read the secret `inputs.%s`", what, f)
 					} else if in != nil && in.Later {
-						c.errorf("pending", n.Position, "decide it by an input that is given beforehand", "%s must be known before anything is made, and `inputs.%s` is given later", what, f)
+						c.errorf("pending", n.Position, "decide it by an input that is given beforehand",
+							"%s must be known before anything is made, and `inputs.%s` is given later", what, f)
 					}
 				}
 			}
 			if fields := c.reported(u); len(fields) > 0 {
 				c.errorf("pending", n.Position, "compute it from inputs or from wanted properties",
-					"%s must be known before anything is made, and `%s.%s` is known only afterwards", what, u.Name, fields[0])
+					"%s must be known before anything is made, and `%s.%s` is known only afterwards", what, u.Name,
+					fields[0])
 			}
 		}
 	}
@@ -109,7 +112,8 @@ func (c *checker) order() {
 		for _, a := range r.After {
 			j, ok := index[a.Resource]
 			if !ok {
-				c.errorf("unknown-name", r.Position, expr.Suggest(a.Resource, slices.Sorted(maps.Keys(index)), ""), "`after` of %s names `%s`, and there is no such resource", r.Name, a.Resource)
+				c.errorf("unknown-name", r.Position, expr.Suggest(a.Resource, slices.Sorted(maps.Keys(index)), ""),
+					"`after` of %s names `%s`, and there is no such resource", r.Name, a.Resource)
 				continue
 			}
 			g.Needs[i] = append(g.Needs[i], j)
@@ -149,7 +153,8 @@ func (c *checker) cycle(what string, cycle []int, of func(int) (string, Position
 		path = append(path, fmt.Sprintf("%s (line %d)", name, at.Line))
 	}
 	_, at := of(cycle[0])
-	c.errorf("cycle", at, "break the circle: one of them must do without the other", "%s need each other in a circle: %s", what, strings.Join(path, " needs "))
+	c.errorf("cycle", at, "break the circle: one of them must do without the other",
+		"%s need each other in a circle: %s", what, strings.Join(path, " needs "))
 }
 
 // unused warns of what nothing reads.
@@ -159,17 +164,21 @@ func (c *checker) unused() {
 	}
 	for _, in := range c.template.Inputs {
 		if !c.used["inputs."+in.Name] && in.Consent == "" {
-			c.add(Warning, "unused-input", in.Position, fmt.Sprintf("nothing reads the input `%s`", in.Name), "use it or remove it")
+			c.add(Warning, "unused-input", in.Position, fmt.Sprintf("nothing reads the input `%s`", in.Name),
+				"use it or remove it")
 		}
 	}
 	for _, v := range c.template.Calc {
 		if !c.used["calc."+v.Name] {
-			c.add(Warning, "unused-calc", v.Position, fmt.Sprintf("nothing reads the computed value `calc.%s`", v.Name), "use it or remove it")
+			c.add(Warning, "unused-calc", v.Position, fmt.Sprintf("nothing reads the computed value `calc.%s`", v.Name),
+				"use it or remove it")
 		}
 	}
 	for _, f := range c.template.Functions {
-		if !c.used[f.Name] && !slices.ContainsFunc(c.template.Functions, func(g *Function) bool { return g != f && strings.Contains(g.Body, f.Name+"(") }) {
-			c.add(Warning, "unused-function", f.Position, fmt.Sprintf("nothing calls the function `%s`", f.Name), "use it or remove it")
+		if !c.used[f.Name] && !slices.ContainsFunc(c.template.Functions,
+			func(g *Function) bool { return g != f && strings.Contains(g.Body, f.Name+"(") }) {
+			c.add(Warning, "unused-function", f.Position, fmt.Sprintf("nothing calls the function `%s`", f.Name),
+				"use it or remove it")
 		}
 	}
 }

@@ -51,11 +51,14 @@ func (c *checker) presets() {
 			in := c.template.Input(e.Key)
 			switch {
 			case in == nil:
-				c.errorf("unknown-input", e.At, expr.Suggest(e.Key, names, "the inputs are "+strings.Join(names, ", ")), "preset %s sets `%s`, and there is no such input", p.Name, e.Key)
+				c.errorf("unknown-input", e.At, expr.Suggest(e.Key, names, "the inputs are "+strings.Join(names, ", ")),
+					"preset %s sets `%s`, and there is no such input", p.Name, e.Key)
 			case in.Secret:
-				c.errorf("secret", e.At, "leave it to whoever proposes", "preset %s sets the secret `%s`: everybody could read it here", p.Name, e.Key)
+				c.errorf("secret", e.At, "leave it to whoever proposes",
+					"preset %s sets the secret `%s`: everybody could read it here", p.Name, e.Key)
 			case computed(e.Value):
-				c.errorf("value", e.Value.Position, "write the value itself; only defaults are computed", "a preset holds values, not expressions")
+				c.errorf("value", e.Value.Position, "write the value itself; only defaults are computed",
+					"a preset holds values, not expressions")
 			default:
 				c.inputLiteral(in, e.Value)
 			}

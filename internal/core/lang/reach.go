@@ -24,9 +24,13 @@ func (c *checker) reach() {
 		always, never, decided := c.tryAll(r.When.Program)
 		switch {
 		case decided && never:
-			c.add(Warning, "unreachable", r.When.Position, fmt.Sprintf("no value of its inputs makes this true, so %s is never made", r.Name), "correct the condition, or remove the resource")
+			c.add(Warning, "unreachable", r.When.Position,
+				fmt.Sprintf("no value of its inputs makes this true, so %s is never made", r.Name),
+				"correct the condition, or remove the resource")
 		case decided && always:
-			c.add(Warning, "always", r.When.Position, fmt.Sprintf("every value of its inputs makes this true, so %s is always made", r.Name), "remove `when`; its values are then no optionals")
+			c.add(Warning, "always", r.When.Position,
+				fmt.Sprintf("every value of its inputs makes this true, so %s is always made", r.Name),
+				"remove `when`; its values are then no optionals")
 		}
 	}
 }

@@ -36,8 +36,10 @@ func (c *checker) reference(n *Node, p resource.Property) {
 		if m == nil {
 			return
 		}
-		if r := c.template.Resource(m[1]); r != nil && r.Type.Name != "" && r.Type.Name != Embed && r.Type.Name != p.Refers {
-			c.errorf("reference", n.Position, c.likelyMeant(p.Refers), "`%s` wants the id of %s, and %s is %s", p.Name, Article(p.Refers), m[1], Article(r.Type.Name))
+		r := c.template.Resource(m[1])
+		if r != nil && r.Type.Name != "" && r.Type.Name != Embed && r.Type.Name != p.Refers {
+			c.errorf("reference", n.Position, c.likelyMeant(p.Refers), "`%s` wants the id of %s, and %s is %s", p.Name,
+				Article(p.Refers), m[1], Article(r.Type.Name))
 		}
 	}
 }
@@ -75,6 +77,7 @@ func (c *checker) forgotten(n *Node, severity Severity) {
 		}
 	}
 	if known {
-		c.add(severity, "forgotten", n.Position, "this is the text \""+n.Text+"\", and not a value of "+m[1], "write ="+n.Text)
+		c.add(severity, "forgotten", n.Position, "this is the text \""+n.Text+"\", and not a value of "+m[1],
+			"write ="+n.Text)
 	}
 }

@@ -45,7 +45,12 @@ func (c *checker) declare() {
 		declareShape(structs, need)
 	}
 	maps.Copy(structs, expr.OffersStructs())
-	vars := map[string]*cel.Type{"inputs": cel.ObjectType("inputs"), "calc": cel.ObjectType("calc"), "stack": cel.ObjectType("stack"), "offers": cel.ObjectType("offers")}
+	vars := map[string]*cel.Type{
+		"inputs": cel.ObjectType("inputs"),
+		"calc":   cel.ObjectType("calc"),
+		"stack":  cel.ObjectType("stack"),
+		"offers": cel.ObjectType("offers"),
+	}
 	for _, r := range c.template.Resources {
 		switch {
 		case r.Type.Name == "" || r.Type.Name == Embed && r.Embedded == nil:
@@ -68,12 +73,19 @@ func (c *checker) declare() {
 	}
 	var local []string
 	for name := range structs {
-		if name == "inputs" || name == "calc" || strings.HasPrefix(name, "input ") || strings.HasPrefix(name, "outputs ") || strings.HasPrefix(name, Embed+" ") {
+		if name == "inputs" || name == "calc" || strings.HasPrefix(name, "input ") ||
+			strings.HasPrefix(name, "outputs ") || strings.HasPrefix(name, Embed+" ") {
 			local = append(local, name)
 		}
 	}
 	slices.Sort(local)
-	c.scope = expr.Scope{Vars: vars, Structs: structs, Local: local, Functions: c.template.functions(), Files: c.template.Bundle.files()}
+	c.scope = expr.Scope{
+		Vars:      vars,
+		Structs:   structs,
+		Local:     local,
+		Functions: c.template.functions(),
+		Files:     c.template.Bundle.files(),
+	}
 }
 
 func declareShape(structs map[string]map[string]*cel.Type, s resource.Shape) {

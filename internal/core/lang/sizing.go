@@ -17,7 +17,8 @@ func (d *decoder) sizing(e Entry) {
 	table := &Sizing{Name: e.Key, Unit: d.text(n, "unit", true), Source: d.text(n, "source", false), Position: e.At}
 	d.template.Sizing = append(d.template.Sizing, table)
 	if n.Get("rows") == nil {
-		d.errorf("missing-key", e.At, "add `rows: [{upto: 100, needs: {vcpus: 4, memory: 16GiB}}]`", "sizing table %s has no rows", e.Key)
+		d.errorf("missing-key", e.At, "add `rows: [{upto: 100, needs: {vcpus: 4, memory: 16GiB}}]`",
+			"sizing table %s has no rows", e.Key)
 	}
 	d.list(n.Get("rows"), "rows", func(item *Node) {
 		if !d.mapping(item, "a row", "upto", "needs") {
@@ -35,7 +36,8 @@ func (d *decoder) sizing(e Entry) {
 		}
 		switch {
 		case upto == nil:
-			d.errorf("missing-key", item.Position, "add `upto: 100`", "a row does not say up to how many %s it does", table.Unit)
+			d.errorf("missing-key", item.Position, "add `upto: 100`", "a row does not say up to how many %s it does",
+				table.Unit)
 			return
 		case amount <= last:
 			d.errorf("value", upto.Position, "write rows in rising order", "%q is no number above %g", upto.Text, last)
@@ -88,9 +90,11 @@ func (d *decoder) choosing(n *Node, in *Input) {
 		bits, err := strconv.Atoi(v.Text)
 		switch {
 		case err != nil || bits < 8 || bits > 29:
-			d.errorf("value", v.Position, "write a length from 8 to 29, such as 20", "%q is no length of a range", v.Text)
+			d.errorf("value", v.Position, "write a length from 8 to 29, such as 20", "%q is no length of a range",
+				v.Text)
 		case in.Shape.Kind != resource.Range:
-			d.errorf("value", v.Position, "write `type: string` and `format: cidr`, or remove `free`", "only address ranges are drawn free")
+			d.errorf("value", v.Position, "write `type: string` and `format: cidr`, or remove `free`",
+				"only address ranges are drawn free")
 		case in.Default != nil:
 			d.errorf("value", v.Position, "remove `default` or `free`", "a range is either drawn free or has a default")
 		default:
@@ -125,7 +129,8 @@ func (d *decoder) choosing(n *Node, in *Input) {
 		}
 		d.errorf("value", by.Get("table").Position, remedy, "there is no sizing table `%s`", name)
 	case in.SizedBy != nil && in.SizedBy.For == nil:
-		d.errorf("missing-key", by.Position, "add `for: =inputs.services`", "`sized_by` does not say for how many %s", in.SizedBy.Table.Unit)
+		d.errorf("missing-key", by.Position, "add `for: =inputs.services`", "`sized_by` does not say for how many %s",
+			in.SizedBy.Table.Unit)
 		in.SizedBy = nil
 	}
 }

@@ -274,7 +274,8 @@ func Read(file string, source []byte) (*Template, Diagnostics) {
 func ReadBundle(b Bundle) (*Template, Diagnostics) {
 	if n := b.Size(); n > MaxBundle {
 		r := newReport(b.File, nil)
-		r.errorf("too-large", Position{1, 1}, "make the files smaller", "the template and its files have %d bytes together, and at most %d are read", n, MaxBundle)
+		r.errorf("too-large", Position{1, 1}, "make the files smaller",
+			"the template and its files have %d bytes together, and at most %d are read", n, MaxBundle)
 		return nil, r.found
 	}
 	return readBundle(b, 0)
@@ -301,7 +302,8 @@ var (
 	namePattern = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 	slugPattern = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 	// reserved are the words of CEL and the names that we put into scope.
-	reserved = strings.Fields("true false null in as break const continue else for function if import let loop package namespace return var void while inputs calc stack offers self index functions")
+	reserved = strings.Fields("true false null in as break const continue else for function if import let loop " +
+		"package namespace return var void while inputs calc stack offers self index functions")
 )
 
 // resourceType is the expression type of one instance of a declaration.

@@ -29,7 +29,8 @@ func Tidy(file string, source []byte) ([]byte, Diagnostics) {
 		text = cleaned(strings.Join(pass(root, strings.Split(strings.TrimSuffix(text, "\n"), "\n")), "\n"))
 	}
 	if before, after := meaning(source), meaning([]byte(text)); before != after {
-		r.errorf("tidy", Position{1, 1}, "leave the file as it is and report this", "tidying would change what the file says")
+		r.errorf("tidy", Position{1, 1}, "leave the file as it is and report this",
+			"tidying would change what the file says")
 		return nil, r.sorted()
 	}
 	return []byte(text), nil
@@ -82,7 +83,8 @@ func meaning(source []byte) string {
 		}
 		switch n.Kind {
 		case Mapping:
-			entries := slices.SortedFunc(slices.Values(n.Entries), func(x, y Entry) int { return cmp.Compare(x.Key, y.Key) })
+			entries := slices.SortedFunc(slices.Values(n.Entries),
+				func(x, y Entry) int { return cmp.Compare(x.Key, y.Key) })
 			b.WriteString("{")
 			for _, e := range entries {
 				fmt.Fprintf(&b, "%q:", e.Key)
@@ -127,7 +129,8 @@ func indented(root *yaml.Node, lines []string) []string {
 			for _, item := range n.Content {
 				// The dash stands two columns before its item.
 				line := item.Line - 1
-				if _, taken := want[line]; !taken && line < len(lines) && strings.HasPrefix(strings.TrimLeft(lines[line], " "), "-") {
+				_, taken := want[line]
+				if !taken && line < len(lines) && strings.HasPrefix(strings.TrimLeft(lines[line], " "), "-") {
 					want[line] = level
 				}
 				walk(item, level+2)
@@ -213,7 +216,8 @@ func ordered(root *yaml.Node, lines []string) []string {
 }
 
 // tidyResourceKeys is the order in which the keys of a resource are read best.
-var tidyResourceKeys = strings.Fields("type from when repeat after find was region inputs want features makes extra health patience guard rebuild pace at_retire leave")
+var tidyResourceKeys = strings.Fields("type from when repeat after find was region inputs want features makes extra " +
+	"health patience guard rebuild pace at_retire leave")
 
 // reordered sorts the entries of a block mapping by the place of their keys in
 // a list. Lines stay together with the comments above them.
@@ -233,7 +237,8 @@ func reordered(n *yaml.Node, lines []string, order []string) []string {
 		starts = append(starts, n.Content[i].Line-1)
 		sorted = sorted && (i == 0 || rank(n.Content[i-2].Value) <= rank(n.Content[i].Value))
 	}
-	if sorted || len(slices.Compact(slices.Clone(starts))) != len(starts) || !slices.IsSorted(starts) || starts[len(starts)-1] >= len(lines) {
+	if sorted || len(slices.Compact(slices.Clone(starts))) != len(starts) || !slices.IsSorted(starts) ||
+		starts[len(starts)-1] >= len(lines) {
 		return lines // several on a line, or lines that YAML counts otherwise
 	}
 	indent := n.Content[0].Column - 1
@@ -243,7 +248,8 @@ func reordered(n *yaml.Node, lines []string, order []string) []string {
 		}
 	}
 	end := starts[len(starts)-1] + 1
-	for end < len(lines) && (strings.TrimSpace(lines[end]) == "" || len(lines[end])-len(strings.TrimLeft(lines[end], " ")) > indent) {
+	for end < len(lines) && (strings.TrimSpace(lines[end]) == "" ||
+		len(lines[end])-len(strings.TrimLeft(lines[end], " ")) > indent) {
 		end++
 	}
 	type part struct {

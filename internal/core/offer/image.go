@@ -14,10 +14,12 @@ func (o *Offers) NewestImage(system, from, architecture string) (string, error) 
 	var best *Image
 	for i := range o.Images {
 		image := &o.Images[i]
-		if system != "" && image.System != system || architecture != "" && image.Architecture != architecture || CompareVersions(image.Version, from) < 0 {
+		if system != "" && image.System != system || architecture != "" && image.Architecture != architecture ||
+			CompareVersions(image.Version, from) < 0 {
 			continue
 		}
-		if best == nil || cmp.Or(CompareVersions(image.Version, best.Version), strings.Compare(image.Ends, best.Ends)) > 0 {
+		if best == nil || cmp.Or(CompareVersions(image.Version, best.Version),
+			strings.Compare(image.Ends, best.Ends)) > 0 {
 			best = image
 		}
 	}
@@ -27,7 +29,8 @@ func (o *Offers) NewestImage(system, from, architecture string) (string, error) 
 			have = append(have, fmt.Sprintf("%s (%s %s, %s)", i.Name, i.System, i.Version, i.Architecture))
 		}
 		slices.Sort(have)
-		return "", fmt.Errorf("no image of %s is %s; there are %s", o.Region, strings.Join(strings.Fields(system+" "+from+" "+architecture), " "), strings.Join(have, ", "))
+		return "", fmt.Errorf("no image of %s is %s; there are %s", o.Region,
+			strings.Join(strings.Fields(system+" "+from+" "+architecture), " "), strings.Join(have, ", "))
 	}
 	return best.Name, nil
 }

@@ -92,7 +92,8 @@ func (l Limit) text(kind resource.Kind, text string) (why, instead string) {
 			return "", ""
 		}
 		if l.Step > 0 && bytes%l.Step != 0 {
-			return "it comes in whole " + resource.FormatData(l.Step)[1:], "round it up to " + resource.FormatData((bytes/l.Step+1)*l.Step)
+			return "it comes in whole " + resource.FormatData(l.Step)[1:], "round it up to " +
+				resource.FormatData((bytes/l.Step+1)*l.Step)
 		}
 		return l.amount(bytes, "", resource.FormatData, "")
 	case resource.Span:

@@ -72,8 +72,15 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 		}
 	case "size":
 		for _, c := range o.Fit(n) {
-			out = append(out, Option{Value: c.Size.Name, About: fmt.Sprintf("%d vcpus, %s, %s", c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")), WhyNot: c.WhyNot,
-				Size: &c.Size, Month: c.Size.Hour * resource.HoursPerMonth, Left: o.more(c.Size.Name)})
+			out = append(out, Option{
+				Value: c.Size.Name,
+				About: fmt.Sprintf("%d vcpus, %s, %s", c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes),
+					o.priced(c.Size.Hour, "h")),
+				WhyNot: c.WhyNot,
+				Size:   &c.Size,
+				Month:  c.Size.Hour * resource.HoursPerMonth,
+				Left:   o.more(c.Size.Name),
+			})
 		}
 	case "engine":
 		for _, e := range o.Engines {
@@ -81,11 +88,20 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 		}
 	case "family":
 		for _, h := range o.Hosts {
-			out = append(out, Option{Value: h.Family, About: fmt.Sprintf("carries %d vcpus, %s, %s", h.VCPUs, resource.FormatData(h.MemoryBytes), o.priced(h.Hour, "h")), Month: h.Hour * resource.HoursPerMonth, Holds: h.Zones})
+			out = append(out, Option{
+				Value: h.Family,
+				About: fmt.Sprintf("carries %d vcpus, %s, %s", h.VCPUs, resource.FormatData(h.MemoryBytes),
+					o.priced(h.Hour, "h")),
+				Month: h.Hour * resource.HoursPerMonth,
+				Holds: h.Zones,
+			})
 		}
 	case "host":
 		for _, h := range o.OwnHosts {
-			x := Option{Value: h.Name, About: fmt.Sprintf("%s in %s, %d of %d vcpus taken, %s", h.Family, h.Zone, h.Used, h.VCPUs, h.ID)}
+			x := Option{
+				Value: h.Name,
+				About: fmt.Sprintf("%s in %s, %d of %d vcpus taken, %s", h.Family, h.Zone, h.Used, h.VCPUs, h.ID),
+			}
 			if h.Used >= h.VCPUs {
 				x.WhyNot = append(x.WhyNot, "it has no room left")
 			}
@@ -93,12 +109,24 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 		}
 	case "image":
 		for _, i := range o.Images {
-			out = append(out, Option{Value: i.Name, About: strings.TrimSpace(fmt.Sprintf("%s %s, %s", i.System, i.Version, i.Architecture)), Image: &i})
+			out = append(out, Option{
+				Value: i.Name,
+				About: strings.TrimSpace(fmt.Sprintf("%s %s, %s", i.System, i.Version, i.Architecture)),
+				Image: &i,
+			})
 		}
 	case "disk_type":
 		for _, d := range o.DiskTypes {
 			mbps, ops := d.Throughput(1 << 40)
-			out = append(out, Option{Value: d.Name, About: d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB"), DiskType: &d, Month: d.GiBHour * 1024 * resource.HoursPerMonth, MBps: mbps, Ops: ops, Reaches: d.reaches()})
+			out = append(out, Option{
+				Value:    d.Name,
+				About:    d.About + ", " + o.priced(d.GiBHour*1000, "h for 1000GiB"),
+				DiskType: &d,
+				Month:    d.GiBHour * 1024 * resource.HoursPerMonth,
+				MBps:     mbps,
+				Ops:      ops,
+				Reaches:  d.reaches(),
+			})
 		}
 	case "network":
 		for _, x := range o.Networks {
@@ -112,7 +140,10 @@ func (o *Offers) Options(kind string, n Need) ([]Option, bool) {
 		}
 	case "subnet":
 		for _, x := range o.Subnets {
-			out = append(out, Option{Value: o.networkName(x.Network) + "/" + x.Name, About: fmt.Sprintf("%s, %s, %d addresses taken", x.Range, x.ID, x.Used)})
+			out = append(out, Option{
+				Value: o.networkName(x.Network) + "/" + x.Name,
+				About: fmt.Sprintf("%s, %s, %d addresses taken", x.Range, x.ID, x.Used),
+			})
 		}
 	case "key_pair":
 		for _, x := range o.KeyPairs {
@@ -162,7 +193,8 @@ func (o *Offers) there() map[string][]Named {
 		out["network"] = append(out["network"], Named{n.ID, n.Name})
 	}
 	for _, s := range o.Subnets {
-		out["subnet"] = append(out["subnet"], Named{s.ID, s.Name}, Named{s.ID, s.Network + "/" + s.Name}, Named{s.ID, o.networkName(s.Network) + "/" + s.Name})
+		out["subnet"] = append(out["subnet"], Named{s.ID, s.Name}, Named{s.ID, s.Network + "/" + s.Name},
+			Named{s.ID, o.networkName(s.Network) + "/" + s.Name})
 	}
 	out["key_pair"] = o.KeyPairs
 	for _, h := range o.OwnHosts {
@@ -197,7 +229,8 @@ func (o *Offers) Find(kind, text string) (id, otherwise string, names []string) 
 	for _, other := range []string{"network", "subnet", "key_pair", "host"} {
 		for _, x := range all[other] {
 			if other != kind && x.ID == text {
-				return "", fmt.Sprintf("%s is a %s (%s), and not a %s", text, resource.Words(other), x.Name, resource.Words(kind)), names
+				return "", fmt.Sprintf("%s is a %s (%s), and not a %s", text, resource.Words(other), x.Name,
+					resource.Words(kind)), names
 			}
 		}
 	}

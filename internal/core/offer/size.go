@@ -48,7 +48,8 @@ func (o *Offers) Fit(n Need) []Choice {
 		return len(n.Sizes)
 	}
 	slices.SortStableFunc(choices, func(a, b Choice) int {
-		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(liking(a.Size), liking(b.Size)), cmp.Compare(a.Size.Hour, b.Size.Hour), smaller(a.Size, b.Size), cmp.Compare(a.Size.Name, b.Size.Name))
+		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(liking(a.Size), liking(b.Size)),
+			cmp.Compare(a.Size.Hour, b.Size.Hour), smaller(a.Size, b.Size), cmp.Compare(a.Size.Name, b.Size.Name))
 	})
 	return choices
 }
@@ -73,13 +74,18 @@ func (o *Offers) WhyNot(s Size, n Need) []string {
 		why = append(why, fmt.Sprintf("it has %d vcpus and %d are needed", s.VCPUs, n.VCPUs))
 	}
 	if s.MemoryBytes < n.MemoryBytes {
-		why = append(why, fmt.Sprintf("it has %s of memory and %s are needed", resource.FormatData(s.MemoryBytes), resource.FormatData(n.MemoryBytes)))
+		why = append(why, fmt.Sprintf("it has %s of memory and %s are needed", resource.FormatData(s.MemoryBytes),
+			resource.FormatData(n.MemoryBytes)))
 	}
 	for _, x := range []struct {
 		has, needed float64
 		words       string
-	}{{s.Speed, n.Speed, "cores of speed %g and %g is needed"}, {s.NetworkGbps, n.NetworkGbps, "%g Gbit/s to the network and %g are needed"},
-		{s.DiskMBps, n.DiskMBps, "%g MB/s to its disks and %g are needed"}, {s.DiskOps, n.DiskOps, "%g disk operations a second and %g are needed"}} {
+	}{
+		{s.Speed, n.Speed, "cores of speed %g and %g is needed"},
+		{s.NetworkGbps, n.NetworkGbps, "%g Gbit/s to the network and %g are needed"},
+		{s.DiskMBps, n.DiskMBps, "%g MB/s to its disks and %g are needed"},
+		{s.DiskOps, n.DiskOps, "%g disk operations a second and %g are needed"},
+	} {
 		if x.has < x.needed {
 			why = append(why, fmt.Sprintf("it has "+x.words, x.has, x.needed))
 		}
@@ -88,7 +94,8 @@ func (o *Offers) WhyNot(s Size, n Need) []string {
 		why = append(why, fmt.Sprintf("it is of generation %d and %d is needed", s.Generation, n.Generation))
 	}
 	if s.LocalBytes < n.LocalBytes {
-		why = append(why, fmt.Sprintf("it has a local disk of %s and %s are needed", resource.FormatData(s.LocalBytes), resource.FormatData(n.LocalBytes)))
+		why = append(why, fmt.Sprintf("it has a local disk of %s and %s are needed", resource.FormatData(s.LocalBytes),
+			resource.FormatData(n.LocalBytes)))
 	}
 	if s.Host && !n.Host {
 		why = append(why, "it stands on a dedicated host only, and none is named")
@@ -117,7 +124,8 @@ func (o *Offers) Suggest(n Need) string {
 	var fits []string
 	for _, c := range o.Fit(n) {
 		if len(c.WhyNot) == 0 && len(fits) < 3 {
-			fits = append(fits, fmt.Sprintf("%s (%d vcpus, %s, %s)", c.Size.Name, c.Size.VCPUs, resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")))
+			fits = append(fits, fmt.Sprintf("%s (%d vcpus, %s, %s)", c.Size.Name, c.Size.VCPUs,
+				resource.FormatData(c.Size.MemoryBytes), o.priced(c.Size.Hour, "h")))
 		}
 	}
 	if fits == nil {
@@ -135,11 +143,13 @@ func (o *Offers) Cheapest(n Need) (string, error) {
 	}
 	if best := ranked[0]; len(best.WhyNot) > 0 {
 		for _, c := range ranked[1:] { // of those that lack as little, the largest is the nearest
-			if len(c.WhyNot) == len(best.WhyNot) && !c.Size.Withdrawn && (best.Size.Withdrawn || c.Size.VCPUs > best.Size.VCPUs) {
+			if len(c.WhyNot) == len(best.WhyNot) && !c.Size.Withdrawn &&
+				(best.Size.Withdrawn || c.Size.VCPUs > best.Size.VCPUs) {
 				best = c
 			}
 		}
-		return "", fmt.Errorf("no size sold in %s fits; the nearest is %s: %s", o.Region, best.Size.Name, strings.Join(best.WhyNot, "; "))
+		return "", fmt.Errorf("no size sold in %s fits; the nearest is %s: %s", o.Region, best.Size.Name,
+			strings.Join(best.WhyNot, "; "))
 	}
 	return ranked[0].Size.Name, nil
 }

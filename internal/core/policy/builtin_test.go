@@ -11,10 +11,24 @@ import (
 	"undersail/internal/core/render"
 )
 
-var sold = offer.Offers{Cloud: "larch", Region: "north-fell", Zones: []string{"a", "b"}, Currency: "kr", Features: map[string]string{"monitoring": "figures of machines"},
-	Sizes: []offer.Size{{Name: "plain-2", Hour: 0.04, VCPUs: 2, Zones: []string{"a"}}, {Name: "gone-2", Hour: 0.04, Withdrawn: true}},
-	Images: []offer.Image{{Name: "debian-11", System: "debian", Version: "11", Ends: "2026-08-31"}, {Name: "debian-12", System: "debian", Version: "12", Ends: "2028-06-30"}, {Name: "base-1", System: "base", Ends: "2027-01-31"},
-		{Name: "model-5", System: "model", Terms: &offer.Terms{Name: "model-2026", Text: "It may not be sold."}}, {Name: "model-4", Terms: &offer.Terms{Name: "model-2025", Accepted: true}}}}
+var sold = offer.Offers{
+	Cloud:    "larch",
+	Region:   "north-fell",
+	Zones:    []string{"a", "b"},
+	Currency: "kr",
+	Features: map[string]string{"monitoring": "figures of machines"},
+	Sizes: []offer.Size{
+		{Name: "plain-2", Hour: 0.04, VCPUs: 2, Zones: []string{"a"}},
+		{Name: "gone-2", Hour: 0.04, Withdrawn: true},
+	},
+	Images: []offer.Image{
+		{Name: "debian-11", System: "debian", Version: "11", Ends: "2026-08-31"},
+		{Name: "debian-12", System: "debian", Version: "12", Ends: "2028-06-30"},
+		{Name: "base-1", System: "base", Ends: "2027-01-31"},
+		{Name: "model-5", System: "model", Terms: &offer.Terms{Name: "model-2026", Text: "It may not be sold."}},
+		{Name: "model-4", Terms: &offer.Terms{Name: "model-2025", Accepted: true}},
+	},
+}
 
 // judged renders resources and gives what rules say of them.
 func judged(t *testing.T, c Context, inputs map[string]any, lines ...string) Opinion {
@@ -27,7 +41,12 @@ func judged(t *testing.T, c Context, inputs map[string]any, lines ...string) Opi
 	if template == nil {
 		t.Fatal(found)
 	}
-	r := render.Render(budget.Boundless(), render.Request{Template: template, Inputs: inputs, Offers: c.Offers.Home, Stack: render.Stack{Name: "s", Region: "north-fell"}})
+	r := render.Render(budget.Boundless(), render.Request{
+		Template: template,
+		Inputs:   inputs,
+		Offers:   c.Offers.Home,
+		Stack:    render.Stack{Name: "s", Region: "north-fell"},
+	})
 	if c.Offers.Home != nil {
 		c.Cost = price.Of(r.Resources, c.Offers)
 	}
@@ -68,29 +87,57 @@ func TestEachBuiltInRuleSpeaksWhereItShouldAndOnlyThere(t *testing.T) {
 		lines []string
 	}{
 		{"pages are there to be read", "", []string{net, door("{from: 0.0.0.0/0, port: 443}")}},
-		{"administration is not", "warning open-to-world door.rules, ask open-access", []string{net, door("{from: 0.0.0.0/0, port: 22}")}},
-		{"nor in two halves", "warning open-to-world door.rules, ask open-access", []string{net, door("{from: 0.0.0.0/1, port: 5432}, {from: 128.0.0.0/1, port: 5432}")}},
-		{"nor in many parts that make up half of it", "warning open-to-world door.rules", []string{net, door("{from: 0.0.0.0/2, port: 9400}, {from: 64.0.0.0/2, port: 9400}")}},
+		{"administration is not", "warning open-to-world door.rules, ask open-access",
+			[]string{net, door("{from: 0.0.0.0/0, port: 22}")}},
+		{"nor in two halves", "warning open-to-world door.rules, ask open-access",
+			[]string{net, door("{from: 0.0.0.0/1, port: 5432}, {from: 128.0.0.0/1, port: 5432}")}},
+		{"nor in many parts that make up half of it", "warning open-to-world door.rules",
+			[]string{net, door("{from: 0.0.0.0/2, port: 9400}, {from: 64.0.0.0/2, port: 9400}")}},
 		{"a quarter is not the world", "", []string{net, door("{from: 0.0.0.0/2, port: 22}")}},
-		{"a part within another counts once", "", []string{net, door("{from: 0.0.0.0/2, port: 22}, {from: 0.0.0.0/3, port: 22}, {from: 0.0.0.0/4, port: 22}")}},
-		{"IPv6 has a world of its own", "warning open-to-world door.rules, ask open-access", []string{net, door("{from: '::/0', port: 3306}")}},
-		{"an end that is over", "warning until door.rules[0]", []string{net, door("{from: 10.0.0.0/8, port: 22, until: 2026-11-24}")}},
+		{"a part within another counts once", "",
+			[]string{net, door("{from: 0.0.0.0/2, port: 22}, {from: 0.0.0.0/3, port: 22}, {from: " +
+				"0.0.0.0/4, port: 22}")}},
+		{"IPv6 has a world of its own", "warning open-to-world door.rules, ask open-access",
+			[]string{net, door("{from: '::/0', port: 3306}")}},
+		{"an end that is over", "warning until door.rules[0]",
+			[]string{net, door("{from: 10.0.0.0/8, port: 22, until: 2026-11-24}")}},
 		{"an end that is today", "", []string{net, door("{from: 10.0.0.0/8, port: 22, until: 2026-11-25}")}},
-		{"an end that is none", "error until door.rules[0]", []string{net, door("{from: 10.0.0.0/8, port: 22, until: 2026-02-30}")}},
+		{"an end that is none", "error until door.rules[0]",
+			[]string{net, door("{from: 10.0.0.0/8, port: 22, until: 2026-02-30}")}},
 		{"public without a firewall", "warning unreachable host", []string{net, lan, host(", public: true")}},
-		{"public data behind an open door", "note public-data host", []string{net, lan, door("{from: 0.0.0.0/0, port: 443}"), "data: {type: disk, want: {size: 10GiB, type: solid, encrypted: true}}", host(", public: true, firewalls: [=door.id], disks: [{disk: =data.id}]")}},
-		{"public data behind a closed one", "", []string{net, lan, inner, "data: {type: disk, want: {size: 10GiB, type: solid, encrypted: true}}", host(", public: true, firewalls: [=inner.id], disks: [{disk: =data.id}]")}},
-		{"a disk that is not encrypted", "note not-encrypted data", []string{"data: {type: disk, want: {size: 10GiB, type: solid}}"}},
-		{"one that is not on purpose", "", []string{"data: {type: disk, want: {size: 10GiB, type: solid, encrypted: false}}"}},
-		{"a password where a key would do", "warning password-login host.user_data", []string{net, lan, host(`, user_data: '={"ssh_pwauth": true}'`)}},
-		{"a user with a password", "warning password-login host.user_data", []string{net, lan, host(", user_data: {users: [{name: ines, passwd: x}]}")}},
-		{"a user with a key", "", []string{net, lan, host(", user_data: {users: [{name: ines, ssh_authorized_keys: [k]}]}")}},
-		{"a tag that most have", "note untagged c", []string{"a: {type: address, want: {tags: {owner: ines}}}", "b: {type: address, want: {tags: {owner: tam}}}", "c: {type: address}"}},
-		{"a tag that few have", "", []string{"a: {type: address, want: {tags: {owner: ines}}}", "b: {type: address}", "c: {type: address}"}},
+		{"public data behind an open door", "note public-data host",
+			[]string{net, lan, door("{from: 0.0.0.0/0, port: 443}"),
+				"data: {type: disk, want: {size: 10GiB, type: solid, encrypted: true}}",
+				host(", public: true, firewalls: [=door.id], disks: [{disk: =data.id}]")}},
+		{"public data behind a closed one", "",
+			[]string{net, lan, inner, "data: {type: disk, want: {size: 10GiB, type: solid, encrypted: true}}",
+				host(", public: true, firewalls: [=inner.id], disks: [{disk: =data.id}]")}},
+		{"a disk that is not encrypted", "note not-encrypted data",
+			[]string{"data: {type: disk, want: {size: 10GiB, type: solid}}"}},
+		{"one that is not on purpose", "",
+			[]string{"data: {type: disk, want: {size: 10GiB, type: solid, encrypted: false}}"}},
+		{"a password where a key would do", "warning password-login host.user_data",
+			[]string{net, lan, host(`, user_data: '={"ssh_pwauth": true}'`)}},
+		{"a user with a password", "warning password-login host.user_data",
+			[]string{net, lan, host(", user_data: {users: [{name: ines, passwd: x}]}")}},
+		{"a user with a key", "",
+			[]string{net, lan, host(", user_data: {users: [{name: ines, ssh_authorized_keys: [k]}]}")}},
+		{"a tag that most have", "note untagged c",
+			[]string{"a: {type: address, want: {tags: {owner: ines}}}",
+				"b: {type: address, want: {tags: {owner: tam}}}", "c: {type: address}"}},
+		{"a tag that few have", "",
+			[]string{"a: {type: address, want: {tags: {owner: ines}}}", "b: {type: address}", "c: {type: address}"}},
 		{"a role", "ask roles", []string{"r: {type: role, want: {grants: [{may: [disk.read]}]}}"}},
-		{"an odd number of hosts", "error odd-hosts cloud.layout", []string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 2}, {zone: b, hosts: 1}, {zone: c, hosts: 1, witness: true}]}}"}},
-		{"an uneven one", "warning uneven-hosts cloud.layout", []string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 3}, {zone: b, hosts: 1}]}}"}},
-		{"an even one", "", []string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 2}, {zone: b, hosts: 2}]}}"}},
+		{"an odd number of hosts", "error odd-hosts cloud.layout",
+			[]string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: Long-enough-1234, " +
+				"ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 2}, {zone: b, hosts: 1}, {zone: c, " +
+				"hosts: 1, witness: true}]}}"}},
+		{"an uneven one", "warning uneven-hosts cloud.layout",
+			[]string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: Long-enough-1234, " +
+				"ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 3}, {zone: b, hosts: 1}]}}"}},
+		{"an even one", "", []string{"cloud: {type: private_cloud, want: {network: n-1, family: vast, password: " +
+			"Long-enough-1234, ranges: {management: 10.0.0.0/24}, layout: [{zone: a, hosts: 2}, {zone: b, " +
+			"hosts: 2}]}}"}},
 	} {
 		o := judged(t, Context{Today: "2026-11-25"}, nil, c.lines...)
 		if got := said(o); got != c.want {
@@ -116,9 +163,11 @@ func TestRulesThatReadOffers(t *testing.T) {
 		{"one that ends within half a year", "warning image-ends host.image", []string{net, lan, with("base-1")}},
 		{"terms that nobody accepted", "warning terms host.image, ask terms", []string{net, lan, with("model-5")}},
 		{"terms that were accepted", "", []string{net, lan, with("model-4")}},
-		{"a size that is sold no more", "warning withdrawn host.size", []string{net, lan, strings.Replace(host(""), "plain-2", "gone-2", 1)}},
+		{"a size that is sold no more", "warning withdrawn host.size",
+			[]string{net, lan, strings.Replace(host(""), "plain-2", "gone-2", 1)}},
 		{"a feature", "ask features", []string{"a: {type: address, features: [monitoring]}"}},
-		{"a price that is not told", "warning cost-not-told data", []string{"data: {type: disk, want: {size: 10GiB, type: solid, encrypted: true}}"}},
+		{"a price that is not told", "warning cost-not-told data",
+			[]string{"data: {type: disk, want: {size: 10GiB, type: solid, encrypted: true}}"}},
 	} {
 		o := judged(t, Context{Offers: offer.At(sold), Today: "2026-11-25"}, nil, c.lines...)
 		got := said(o)
@@ -130,7 +179,8 @@ func TestRulesThatReadOffers(t *testing.T) {
 		}
 	}
 	ended := judged(t, Context{Offers: offer.At(sold), Today: "2026-11-25"}, nil, net, lan, with("debian-11"))
-	if f := ended.Findings[0]; f.Take != "debian-12" || f.Remedy != "choose debian-12" || !strings.Contains(f.Message, "ended on 2026-08-31") {
+	f := ended.Findings[0]
+	if f.Take != "debian-12" || f.Remedy != "choose debian-12" || !strings.Contains(f.Message, "ended on 2026-08-31") {
 		t.Errorf("%+v", f)
 	}
 	costly := judged(t, Context{Offers: offer.At(sold), MostMonth: 20}, nil, net, lan, host(""))
@@ -141,7 +191,8 @@ func TestRulesThatReadOffers(t *testing.T) {
 		t.Errorf("below the limit: %+v", o.Consents)
 	}
 	two := []string{net, lan, host(", zone: a"), strings.Replace(host(", zone: a"), "host:", "other:", 1)}
-	if got := said(judged(t, Context{Offers: offer.At(sold)}, map[string]any{"zones": []any{"a", "b"}}, two...)); got != "warning zones-unused inputs.zones" {
+	got := said(judged(t, Context{Offers: offer.At(sold)}, map[string]any{"zones": []any{"a", "b"}}, two...))
+	if got != "warning zones-unused inputs.zones" {
 		t.Errorf("two zones and one is used: %q", got)
 	}
 }
@@ -149,7 +200,8 @@ func TestRulesThatReadOffers(t *testing.T) {
 func TestWhatIsAskedForTwiceIsOneConsent(t *testing.T) {
 	t.Parallel()
 	o := judged(t, Context{}, nil, net, door("{from: 0.0.0.0/0, port: 22}, {from: 0.0.0.0/0, port: 5432}"))
-	if len(o.Consents) != 1 || !strings.Contains(o.Consents[0].About, "port 22") || !strings.Contains(o.Consents[0].About, "port 5432") {
+	if len(o.Consents) != 1 || !strings.Contains(o.Consents[0].About, "port 22") ||
+		!strings.Contains(o.Consents[0].About, "port 5432") {
 		t.Errorf("%+v", o.Consents)
 	}
 }
@@ -176,7 +228,8 @@ func TestTheOrganisationsRulesAreJudged(t *testing.T) {
 		if faults != nil {
 			t.Fatal(faults)
 		}
-		o := judged(t, Context{Rules: rules}, nil, net, lan, "data: {type: disk, want: {size: 10GiB, type: solid, encrypted: false}}", "front: {type: address}")
+		o := judged(t, Context{Rules: rules}, nil, net, lan,
+			"data: {type: disk, want: {size: 10GiB, type: solid, encrypted: false}}", "front: {type: address}")
 		if got := said(o); got != c.want {
 			t.Errorf("%s: %q, want %q", c.rule.That, got, c.want)
 		}

@@ -17,9 +17,12 @@ import (
 var openPorts = map[int64]bool{80: true, 443: true, 8080: true, 8443: true}
 
 // sensitive are ports of administration and of databases, with what answers there.
-var sensitive = map[int64]string{22: "SSH", 23: "Telnet", 111: "RPC", 445: "file sharing", 1433: "a database", 1521: "a database", 2049: "file sharing", 2375: "container administration", 2376: "container administration",
-	2379: "a key-value store", 3306: "a database", 3389: "remote desktops", 5432: "a database", 5440: "a database", 5900: "remote desktops", 5985: "remote administration", 5986: "remote administration", 6379: "a key-value store",
-	6443: "cluster administration", 9042: "a database", 9200: "a search index", 10250: "cluster administration", 11211: "a cache", 27017: "a database"}
+var sensitive = map[int64]string{22: "SSH", 23: "Telnet", 111: "RPC", 445: "file sharing", 1433: "a database",
+	1521: "a database", 2049: "file sharing", 2375: "container administration", 2376: "container administration",
+	2379: "a key-value store", 3306: "a database", 3389: "remote desktops", 5432: "a database", 5440: "a database",
+	5900: "remote desktops", 5985: "remote administration", 5986: "remote administration", 6379: "a key-value store",
+	6443: "cluster administration", 9042: "a database", 9200: "a search index", 10250: "cluster administration",
+	11211: "a cache", 27017: "a database"}
 
 // worldly says that ranges cover so much of the internet that it makes no difference:
 // half of all addresses.
@@ -55,14 +58,16 @@ func open(l *look) {
 			}
 			what, risky := sensitive[port]
 			how := "is open to every address there is"
-			if len(byPort[port]) > 1 && !slices.ContainsFunc(byPort[port], func(p netip.Prefix) bool { return p.Bits() == 0 }) {
+			if len(byPort[port]) > 1 &&
+				!slices.ContainsFunc(byPort[port], func(p netip.Prefix) bool { return p.Bits() == 0 }) {
 				how = "is open to every address there is, in parts"
 			}
 			if risky {
 				how += ": " + what + " answers there"
 				l.ask(ConsentOpen, fmt.Sprintf("port %d of %s %s", port, r.Name, how))
 			}
-			l.find(lang.Warning, "open-to-world", r.Name+".rules", "name the range that its users come from", "port %d %s", port, how)
+			l.find(lang.Warning, "open-to-world", r.Name+".rules", "name the range that its users come from",
+				"port %d %s", port, how)
 		}
 	}, "firewall")
 }
@@ -74,7 +79,8 @@ func (l *look) until(r *render.Resource, i int, port int64, until string) {
 	case !isDate(until):
 		l.find(lang.Error, "until", place, "write a date such as 2027-01-31", "%q is no date", until)
 	case l.Today != "" && until < l.Today:
-		l.find(lang.Warning, "until", place, "take the rule away, or give it a later end", "port %d was to be open until %s, which is over", port, until)
+		l.find(lang.Warning, "until", place, "take the rule away, or give it a later end",
+			"port %d was to be open until %s, which is over", port, until)
 	}
 }
 
@@ -108,7 +114,9 @@ func Public(r *render.Resource) bool {
 func publicWithoutFirewall(l *look) {
 	l.each(func(r *render.Resource) {
 		if Public(r) && r.Want["firewalls"] == nil {
-			l.find(lang.Warning, "unreachable", r.Name, "list a firewall under `firewalls`, or leave the public address out", "it has a public address and no firewall, so nothing can connect to it")
+			l.find(lang.Warning, "unreachable", r.Name,
+				"list a firewall under `firewalls`, or leave the public address out",
+				"it has a public address and no firewall, so nothing can connect to it")
 		}
 	}, "instance")
 }
@@ -130,7 +138,9 @@ func publicData(l *look) {
 			for _, item := range rules {
 				m, _ := item.(map[string]any)
 				if from, err := resource.ParseRange(fmt.Sprint(m["from"])); err == nil && from.Bits() <= worldly {
-					l.find(lang.Note, "public-data", r.Name, "put the data on a private machine behind it", "it holds data on a disk, has a public address, and %s lets everybody connect to port %v", fw.Name, m["port"])
+					l.find(lang.Note, "public-data", r.Name, "put the data on a private machine behind it",
+						"it holds data on a disk, has a public address, and %s lets everybody connect to port %v",
+						fw.Name, m["port"])
 					return
 				}
 			}
@@ -149,7 +159,9 @@ func passwords(l *look) {
 			byPassword = byPassword || u["passwd"] != nil || u["plain_text_passwd"] != nil
 		}
 		if byPassword {
-			l.find(lang.Warning, "password-login", r.Name+".user_data", "give the user a key under `ssh_authorized_keys` instead", "somebody logs in with a password, where a key would do")
+			l.find(lang.Warning, "password-login", r.Name+".user_data",
+				"give the user a key under `ssh_authorized_keys` instead",
+				"somebody logs in with a password, where a key would do")
 		}
 	}, "instance", "pool")
 }

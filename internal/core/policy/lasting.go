@@ -21,7 +21,9 @@ func unprotected(l *look) {
 		}
 		if r.Want["encrypted"] == nil {
 			if o := l.Offers.In(r.Region); o == nil || !slices.Contains(o.Without[r.Type], "encrypted") {
-				l.find(lang.Note, "not-encrypted", r.Name, "add `encrypted: true`; it cannot be added later without a rebuild", "the %s is not encrypted at rest", r.Type)
+				l.find(lang.Note, "not-encrypted", r.Name,
+					"add `encrypted: true`; it cannot be added later without a rebuild",
+					"the %s is not encrypted at rest", r.Type)
 			}
 		}
 	})
@@ -56,7 +58,8 @@ func zonesUsed(l *look) {
 			}
 		}
 		if len(idle) > 0 && machines > 1 {
-			l.find(lang.Warning, "zones-unused", "inputs."+in.Name, "spread over them, or choose fewer zones", "%d zones are chosen, and nothing stands in %s", len(zones), list(idle))
+			l.find(lang.Warning, "zones-unused", "inputs."+in.Name, "spread over them, or choose fewer zones",
+				"%d zones are chosen, and nothing stands in %s", len(zones), list(idle))
 		}
 	}
 }
@@ -81,9 +84,12 @@ func hostsOverZones(l *look) {
 		zones := slices.Sorted(maps.Keys(byZone))
 		switch a, b := byZone[zones[0]], byZone[zones[1]]; {
 		case total%2 == 1:
-			l.find(lang.Error, "odd-hosts", r.Name+".layout", fmt.Sprintf("choose %d or %d", total-1, total+1), "%d hosts over two zones are an odd number: one zone could not carry what the other did", total)
+			l.find(lang.Error, "odd-hosts", r.Name+".layout", fmt.Sprintf("choose %d or %d", total-1, total+1),
+				"%d hosts over two zones are an odd number: one zone could not carry what the other did", total)
 		case a != b:
-			l.find(lang.Warning, "uneven-hosts", r.Name+".layout", fmt.Sprintf("put %d into each", total/2), "%s has %d hosts and %s has %d: the smaller cannot carry what the larger does", zones[0], a, zones[1], b)
+			l.find(lang.Warning, "uneven-hosts", r.Name+".layout", fmt.Sprintf("put %d into each", total/2),
+				"%s has %d hosts and %s has %d: the smaller cannot carry what the larger does", zones[0], a, zones[1],
+				b)
 		}
 	}, "private_cloud")
 }
@@ -114,7 +120,13 @@ func images(l *look) {
 		if image.Ends < l.Today {
 			word = "ended on " + image.Ends
 		}
-		f := render.Finding{Severity: lang.Warning, Code: "image-ends", Place: r.Name + ".image", Message: fmt.Sprintf("support of image %s %s", name, word), Remedy: remedy}
+		f := render.Finding{
+			Severity: lang.Warning,
+			Code:     "image-ends",
+			Place:    r.Name + ".image",
+			Message:  fmt.Sprintf("support of image %s %s", name, word),
+			Remedy:   remedy,
+		}
 		if newest, ok := strings.CutPrefix(remedy, "choose "); ok {
 			f.Take = newest
 		}
@@ -138,7 +150,8 @@ func withdrawn(l *look) {
 		name, _ := r.Want["size"].(string)
 		if o := l.Offers.In(r.Region); o != nil && r.Type != resource.TypeDisk {
 			if s, there := o.Size(name); there && s.Withdrawn {
-				l.find(lang.Warning, "withdrawn", r.Name+".size", "move to another size before it has to be made again", "size %s is no longer sold", name)
+				l.find(lang.Warning, "withdrawn", r.Name+".size", "move to another size before it has to be made again",
+					"size %s is no longer sold", name)
 			}
 		}
 	}, "instance", "pool")
@@ -164,7 +177,8 @@ func tagged(l *look) {
 				without = append(without, r.Name)
 			}
 		})
-		l.find(lang.Note, "untagged", without[0], fmt.Sprintf("add `tags: {%s: ...}`", name), "%s of %d resources have no tag %s, which the others have", list(without), total, name)
+		l.find(lang.Note, "untagged", without[0], fmt.Sprintf("add `tags: {%s: ...}`", name),
+			"%s of %d resources have no tag %s, which the others have", list(without), total, name)
 	}
 }
 
@@ -180,7 +194,9 @@ func terms(l *look) {
 		image, sold := o.Image(name)
 		if sold && image.Terms != nil && !image.Terms.Accepted && !told[image.Terms.Name] {
 			told[image.Terms.Name] = true
-			l.find(lang.Warning, "terms", r.Name+".image", "read them, and agree to `terms` when the proposal is accepted, or choose another image", "the account has not accepted the terms %s of image %s", image.Terms.Name, name)
+			l.find(lang.Warning, "terms", r.Name+".image",
+				"read them, and agree to `terms` when the proposal is accepted, or choose another image",
+				"the account has not accepted the terms %s of image %s", image.Terms.Name, name)
 			l.ask(ConsentTerms, fmt.Sprintf("%s, for image %s: %s", image.Terms.Name, name, image.Terms.Text))
 		}
 	})

@@ -35,7 +35,13 @@ type Opinion struct {
 }
 
 func (o *Opinion) find(severity lang.Severity, code, place, remedy, format string, args ...any) {
-	f := render.Finding{Severity: severity, Code: code, Place: place, Message: fmt.Sprintf(format, args...), Remedy: remedy}
+	f := render.Finding{
+		Severity: severity,
+		Code:     code,
+		Place:    place,
+		Message:  fmt.Sprintf(format, args...),
+		Remedy:   remedy,
+	}
 	if o.told[f] {
 		return
 	}
@@ -68,7 +74,8 @@ const (
 )
 
 // AllConsents are the names of all that is ever asked for, but for what templates ask.
-var AllConsents = []string{ConsentCost, ConsentRoles, ConsentOpen, ConsentTerms, ConsentFeatures, ConsentSecrets, change.LoseData, change.LiftGuard,
+var AllConsents = []string{ConsentCost, ConsentRoles, ConsentOpen, ConsentTerms, ConsentFeatures, ConsentSecrets,
+	change.LoseData, change.LiftGuard,
 	change.StopServing, change.RebuildServing, change.RemoveServing}
 
 // look is everything that a rule sees.
@@ -79,7 +86,8 @@ type look struct {
 }
 
 // rules are those that are built in, in the order in which they speak.
-var rules = []func(*look){open, publicWithoutFirewall, publicData, unprotected, zonesUsed, hostsOverZones, images, withdrawn, tagged, passwords, roles, terms, features, bill}
+var rules = []func(*look){open, publicWithoutFirewall, publicData, unprotected, zonesUsed, hostsOverZones, images,
+	withdrawn, tagged, passwords, roles, terms, features, bill}
 
 // Check applies every rule to a rendering: those that are built in, then the
 // organisation's.
@@ -110,10 +118,13 @@ func (l *look) target(id any) *render.Resource {
 // bill asks for a consent when a month costs more than the account's limit.
 func bill(l *look) {
 	if l.MostMonth > 0 && l.Cost.Month > l.MostMonth {
-		l.ask(ConsentCost, fmt.Sprintf("a month costs about %.0f %s; above %.0f the account asks for a consent", l.Cost.Month, l.Cost.Currency, l.MostMonth))
+		l.ask(ConsentCost, fmt.Sprintf("a month costs about %.0f %s; above %.0f the account asks for a consent",
+			l.Cost.Month, l.Cost.Currency, l.MostMonth))
 	}
 	if len(l.Cost.Untold) > 0 && l.Offers.Home != nil {
-		l.find(lang.Warning, "cost-not-told", l.Cost.Untold[0], "give the account a price list: undersail accounts prices --help", "the cloud tells no price for %s, which comes on top of the cost", list(l.Cost.Untold))
+		l.find(lang.Warning, "cost-not-told", l.Cost.Untold[0],
+			"give the account a price list: undersail accounts prices --help",
+			"the cloud tells no price for %s, which comes on top of the cost", list(l.Cost.Untold))
 	}
 }
 

@@ -122,12 +122,22 @@ func (rules *Rules) apply(l *look) {
 	})
 	st := l.Stack
 	shared := expr.NewVars()
-	shared.Set("stack", map[string]any{"name": st.Name, "account": st.Account, "cloud": st.Cloud, "region": st.Region, "template": l.Template.Name})
+	shared.Set("stack", map[string]any{
+		"name":     st.Name,
+		"account":  st.Account,
+		"cloud":    st.Cloud,
+		"region":   st.Region,
+		"template": l.Template.Name,
+	})
 	shared.Set("resources", all)
 	shared.Set("month", l.Cost.Month)
 	for _, rule := range rules.list {
 		if len(rule.Types) == 0 && !readsResource(rule.program) {
-			rule.judge(l, "stack", shared.With(map[string]any{"resource": map[string]any{}, "want": map[string]any{}, "tags": map[string]any{}}))
+			rule.judge(l, "stack", shared.With(map[string]any{
+				"resource": map[string]any{},
+				"want":     map[string]any{},
+				"tags":     map[string]any{},
+			}))
 			continue
 		}
 		i := -1
@@ -140,7 +150,8 @@ func (rules *Rules) apply(l *look) {
 }
 
 func readsResource(p *expr.Program) bool {
-	return slices.ContainsFunc(p.Uses, func(u expr.Use) bool { return u.Name == "resource" || u.Name == "want" || u.Name == "tags" })
+	return slices.ContainsFunc(p.Uses,
+		func(u expr.Use) bool { return u.Name == "resource" || u.Name == "want" || u.Name == "tags" })
 }
 
 // view is a resource as conditions read it: every property of its type, those that are
@@ -155,8 +166,20 @@ func view(r *render.Resource, hour float64) map[string]any {
 	if tags == nil {
 		tags = map[string]any{}
 	}
-	return map[string]any{"want": want, "tags": tags, "resource": map[string]any{
-		"name": r.Name, "type": r.Type, "declared": r.Declared, "region": r.Region, "hour": hour, "month": hour * price.HoursPerMonth, "want": want, "tags": tags}}
+	return map[string]any{
+		"want": want,
+		"tags": tags,
+		"resource": map[string]any{
+			"name":     r.Name,
+			"type":     r.Type,
+			"declared": r.Declared,
+			"region":   r.Region,
+			"hour":     hour,
+			"month":    hour * price.HoursPerMonth,
+			"want":     want,
+			"tags":     tags,
+		},
+	}
 }
 
 // judge evaluates a condition. What is not known before the run does not break a rule,
@@ -164,7 +187,8 @@ func view(r *render.Resource, hour float64) map[string]any {
 func (c checked) judge(l *look, place string, vars *expr.Vars) {
 	v, err := c.program.Eval(vars)
 	if _, pending := v.(resource.Unresolved); pending && err == nil {
-		l.find(lang.Note, "policy:"+c.Name, place, "look at it once it is made", "whether it keeps to the policy %s is known only then", c.Name)
+		l.find(lang.Note, "policy:"+c.Name, place, "look at it once it is made",
+			"whether it keeps to the policy %s is known only then", c.Name)
 		return
 	}
 	if holds, _ := v.(bool); holds && err == nil {
@@ -176,10 +200,12 @@ func (c checked) judge(l *look, place string, vars *expr.Vars) {
 	}
 	switch c.Does {
 	case Forbid:
-		l.find(lang.Error, "policy:"+c.Name, place, cmp.Or(c.Remedy, "see: undersail policies show "+c.Name), "%s", says)
+		l.find(lang.Error, "policy:"+c.Name, place, cmp.Or(c.Remedy, "see: undersail policies show "+c.Name), "%s",
+			says)
 	case Ask:
 		l.ask("policy-"+c.Name, fmt.Sprintf("%s: %s", place, says))
 	default:
-		l.find(lang.Warning, "policy:"+c.Name, place, cmp.Or(c.Remedy, "see: undersail policies show "+c.Name), "%s", says)
+		l.find(lang.Warning, "policy:"+c.Name, place, cmp.Or(c.Remedy, "see: undersail policies show "+c.Name), "%s",
+			says)
 	}
 }

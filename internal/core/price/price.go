@@ -63,7 +63,12 @@ func Of(resources []render.Resource, o offer.Everywhere) Cost {
 			each := made.Bill(m.Want, market)
 			b.Untold = b.Untold || each.Untold
 			if each.Hour > 0 && m.Least > 0 {
-				line := Line{Resource: r.Name, Hour: each.Hour * float64(m.Least), About: fmt.Sprintf("%d %ss that it makes", m.Least, resource.Words(m.Type)), Tags: tags(r.Want)}
+				line := Line{
+					Resource: r.Name,
+					Hour:     each.Hour * float64(m.Least),
+					About:    fmt.Sprintf("%d %ss that it makes", m.Least, resource.Words(m.Type)),
+					Tags:     tags(r.Want),
+				}
 				cost.Lines, cost.Hour, hours = append(cost.Lines, line), cost.Hour+line.Hour, hours+line.Hour
 			}
 			grows += each.Hour * float64(m.Most-m.Least)
@@ -74,7 +79,14 @@ func Of(resources []render.Resource, o offer.Everywhere) Cost {
 		if b.Hour == 0 {
 			continue
 		}
-		cost.Lines = append(cost.Lines, Line{Resource: r.Name, Hour: b.Hour, Licence: b.Licence, Ahead: b.Ahead, About: b.About, Tags: tags(r.Want)})
+		cost.Lines = append(cost.Lines, Line{
+			Resource: r.Name,
+			Hour:     b.Hour,
+			Licence:  b.Licence,
+			Ahead:    b.Ahead,
+			About:    b.About,
+			Tags:     tags(r.Want),
+		})
 		cost.Hour += b.Hour
 		cost.Licence += b.Licence
 		if b.Ahead > 0 {

@@ -30,7 +30,13 @@ func (s *session) cells() *cells { return &cells{s, map[string]*cell{}} }
 
 // put keeps the first value of a field and how it is computed again.
 func (c *cells) put(name string, value any, reads []string, compute func() (any, []string)) {
-	x := &cell{value: value, reads: reads, compute: compute, secret: expr.HoldsSecret(value), waits: expr.HoldsUnknown(value)}
+	x := &cell{
+		value:   value,
+		reads:   reads,
+		compute: compute,
+		secret:  expr.HoldsSecret(value),
+		waits:   expr.HoldsUnknown(value),
+	}
 	c.values[name] = x
 	c.session.listen(x, reads, nil)
 }

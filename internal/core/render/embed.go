@@ -121,7 +121,13 @@ func (e *evaluator) stackValue(in *lang.Input, name string) any {
 		source.declared[in.Other.Outputs[i].Name] = &in.Other.Outputs[i]
 	}
 	typeName := lang.Embed + " inputs." + in.Name
-	return &expr.Object{Type: typeName, Fields: map[string]any{"name": name, "outputs": &expr.Object{Type: "outputs inputs." + in.Name, Source: source}}}
+	return &expr.Object{
+		Type: typeName,
+		Fields: map[string]any{
+			"name":    name,
+			"outputs": &expr.Object{Type: "outputs inputs." + in.Name, Source: source},
+		},
+	}
 }
 
 // stackOutputs are the outputs of another stack. Secret ones are references until

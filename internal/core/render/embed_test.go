@@ -36,7 +36,10 @@ outputs:
   size: =inputs.size
   disk_size: =disk.size
 `)}
-	station := lang.Bundle{Ref: "./parts/station.sail.yaml", File: "parts/station.sail.yaml", Source: change(`undersail: 1
+	station := lang.Bundle{
+		Ref:  "./parts/station.sail.yaml",
+		File: "parts/station.sail.yaml",
+		Source: change(`undersail: 1
 about: {name: station, version: 1.0.0, title: Station}
 inputs:
   network: {type: string}
@@ -50,7 +53,9 @@ resources:
 outputs:
   address: =machine.outputs.address
   store: =machine.outputs.disk_size * 2
-`), Parts: []lang.Bundle{machine}}
+`),
+		Parts: []lang.Bundle{machine},
+	}
 	top := lang.Bundle{File: "coast.sail.yaml", Source: change(`undersail: 1
 about: {name: coast, version: 1.0.0, title: Coast}
 inputs:
@@ -92,7 +97,8 @@ func TestATemplateNestedThreeDeepGivesScopedNames(t *testing.T) {
 	for _, x := range r.Resources {
 		names = append(names, x.Name)
 	}
-	want := "net station[north].subnet station[north].machine.disk station[north].machine.host station[south].subnet station[south].machine.disk station[south].machine.host rules"
+	want := "net station[north].subnet station[north].machine.disk station[north].machine.host " +
+		"station[south].subnet station[south].machine.disk station[south].machine.host rules"
 	if got := strings.Join(names, " "); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
@@ -119,14 +125,17 @@ func TestATemplateNestedThreeDeepGivesScopedNames(t *testing.T) {
 	if got := r.Resource("station[south].machine.host").Want["name"]; got != "coast-station[south].machine.host" {
 		t.Error(got)
 	}
-	if got := resource.Waits(r.Outputs[0].Value); !slices.Equal(got, []string{"station[north].machine.host.private_address", "station[south].machine.host.private_address"}) {
+	got := resource.Waits(r.Outputs[0].Value)
+	if !slices.Equal(got, []string{"station[north].machine.host.private_address",
+		"station[south].machine.host.private_address"}) {
 		t.Error(got)
 	}
 	if r.Outputs[1].Value != "40GiB" {
 		t.Error(r.Outputs[1].Value)
 	}
 	raw, _ := json.Marshal(r.Generated)
-	if string(raw) != `[{"name":"station[north].machine.password","rules":{"length":14}},{"name":"station[south].machine.password","rules":{"length":14}}]` {
+	if string(raw) !=
+		`[{"name":"station[north].machine.password","rules":{"length":14}},{"name":"station[south].machine.password","rules":{"length":14}}]` {
 		t.Error(string(raw))
 	}
 }
@@ -152,9 +161,15 @@ func TestAnErrorInsideANestedTemplatePointsIntoItsFile(t *testing.T) {
 
 func TestExplainTracesValuesThroughEmbeddedTemplates(t *testing.T) {
 	t.Parallel()
-	r := Render(budget.Boundless(), Request{Template: nested(t, same), Stack: Stack{Name: "coast"}, Explain: "station[north].subnet"})
+	r := Render(budget.Boundless(), Request{
+		Template: nested(t, same),
+		Stack:    Stack{Name: "coast"},
+		Explain:  "station[north].subnet",
+	})
 	raw, _ := json.MarshalIndent(r.Explained, "", " ")
-	for _, want := range []string{"parts/station.sail.yaml:7:", "given by the template above, computed at coast.sail.yaml:13:", "input: default", `"10.40.0.0/26"`, "reported by net after creation", "a value of it reads what net reports"} {
+	for _, want := range []string{"parts/station.sail.yaml:7:",
+		"given by the template above, computed at coast.sail.yaml:13:", "input: default", `"10.40.0.0/26"`,
+		"reported by net after creation", "a value of it reads what net reports"} {
 		if !strings.Contains(string(raw), want) {
 			t.Errorf("nothing of %q in %s", want, raw)
 		}

@@ -155,7 +155,8 @@ func (e *evaluator) eval(n *lang.Node, s resource.Shape, vars *expr.Vars) (any, 
 // filled again when it is needed to undo something, and nobody was asked about these.
 func (e *evaluator) plain(v any) error {
 	if e.marks == unmarked && !e.revealing && resource.SeemsSecret(v) {
-		return fmt.Errorf("this text reads as if a secret stood in it: name the secret in an input with `secret: true`, and use that")
+		return fmt.Errorf("this text reads as if a secret stood in it: name the secret in an input with `secret: " +
+			"true`, and use that")
 	}
 	return nil
 }

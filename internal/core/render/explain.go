@@ -44,15 +44,21 @@ func (e *evaluator) explainResource(d *lang.Resource, r *Resource, vars *expr.Va
 		e.trace(&x.Values, entry.Key, entry.Value, r.Want[entry.Key], vars, 0)
 	}
 	if d.Want.Get("name") == nil {
-		x.Values = append(x.Values, Origin{Path: "name", Value: r.Want["name"], From: "made from the names of stack and resource"})
+		x.Values = append(x.Values, Origin{
+			Path:  "name",
+			Value: r.Want["name"],
+			From:  "made from the names of stack and resource",
+		})
 	}
 	inCheck := vars.With(map[string]any{"self": self})
 	for i, c := range d.Health {
-		e.trace(&x.Values, fmt.Sprintf("health[%d].%s", i, c.Kind), c.Spec, r.Checks[len(r.Checks)-len(d.Health)+i].Spec, inCheck, 0)
+		e.trace(&x.Values, fmt.Sprintf("health[%d].%s", i, c.Kind), c.Spec,
+			r.Checks[len(r.Checks)-len(d.Health)+i].Spec, inCheck, 0)
 	}
 	for _, a := range r.After {
 		why := "a value of it reads what " + a.Name + " reports"
-		if slices.ContainsFunc(d.After, func(w lang.After) bool { return slices.Contains(e.members[w.Resource], a.Name) }) {
+		if slices.ContainsFunc(d.After,
+			func(w lang.After) bool { return slices.Contains(e.members[w.Resource], a.Name) }) {
 			why = fmt.Sprintf("`after` at %s says so", e.at(d.Position))
 		} else if slices.ContainsFunc(e.base, func(b After) bool { return b.Name == a.Name }) {
 			why = "the template that embeds it says so"
@@ -76,7 +82,11 @@ func (e *evaluator) explainRest() {
 	}
 	if name, ok := strings.CutPrefix(e.request.Explain, "inputs."); ok {
 		if in := e.template.Input(name); in != nil {
-			e.out.Explained = &Explanation{Name: e.request.Explain, Kind: "input", Values: []Origin{e.inputOrigin(in, 0)}}
+			e.out.Explained = &Explanation{
+				Name:   e.request.Explain,
+				Kind:   "input",
+				Values: []Origin{e.inputOrigin(in, 0)},
+			}
 		}
 	}
 	if name, ok := strings.CutPrefix(e.request.Explain, "calc."); ok {
@@ -183,7 +193,10 @@ func (e *evaluator) useOrigins(u expr.Use, vars *expr.Vars, depth int) []Origin 
 		}
 	case u.Name == "offers":
 		s := e.out.Stack
-		out = append(out, Origin{Path: "offers." + strings.Join(fields, ", offers."), From: fmt.Sprintf("what region %s sells account %s", s.Region, s.Account)})
+		out = append(out, Origin{
+			Path: "offers." + strings.Join(fields, ", offers."),
+			From: fmt.Sprintf("what region %s sells account %s", s.Region, s.Account),
+		})
 		if e.request.Offers == nil {
 			out[0].From, out[0].Waits = "what a region sells", []string{"offers"}
 		}
@@ -195,7 +208,10 @@ func (e *evaluator) useOrigins(u expr.Use, vars *expr.Vars, depth int) []Origin 
 		if v, ok := vars.Get(u.Name); ok && u.Name != "self" {
 			out = append(out, Origin{Path: u.Name, Value: v, From: "a value of the repetition"})
 		} else if u.Name == "self" {
-			out = append(out, Origin{Path: "self." + strings.Join(fields, ", self."), From: "reported by the resource itself"})
+			out = append(out, Origin{
+				Path: "self." + strings.Join(fields, ", self."),
+				From: "reported by the resource itself",
+			})
 		}
 	}
 	return out

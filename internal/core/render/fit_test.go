@@ -22,21 +22,26 @@ func TestFindingsComeAllAtOnceWithRemedies(t *testing.T) {
 		inputs map[string]any
 		want   string
 	}{
-		{map[string]any{"worker_size": "vast-64"}, "not-offered inputs.worker_size size vast-64 does not do: it is not sold in north-fell these fit: broad-2"},
-		{map[string]any{"worker_size": "plain-1"}, "not-offered inputs.worker_size size plain-1 does not do: it has 1 vcpus and 2 are needed"},
+		{map[string]any{"worker_size": "vast-64"},
+			"not-offered inputs.worker_size size vast-64 does not do: it is not sold in north-fell these fit: broad-2"},
+		{map[string]any{"worker_size": "plain-1"},
+			"not-offered inputs.worker_size size plain-1 does not do: it has 1 vcpus and 2 are needed"},
 		{map[string]any{"worker_size": "broad-2"}, "zone north-fell-b does not sell it"},
 		{map[string]any{"worker_size": "plane-2"}, "not-offered inputs.worker_size cloud larch has no size"},
 		{map[string]any{"workers": int64(3)}, "require inputs 3 workers cannot be spread evenly over two zones"},
 		{map[string]any{"workers": int64(40)}, "input-value inputs.workers"},
 		{map[string]any{"workers": "two"}, "input-kind inputs.workers"},
-		{map[string]any{"wrokers": int64(2)}, "unknown-input inputs.wrokers the template has no input `wrokers` did you mean `workers`?"},
+		{map[string]any{"wrokers": int64(2)},
+			"unknown-input inputs.wrokers the template has no input `wrokers` did you mean `workers`?"},
 		{map[string]any{"prefix": "X"}, "input-value inputs.prefix"},
-		{map[string]any{"zones": []any{"low-marsh-a"}}, "not-offered inputs.zones[0] region north-fell has no zone \"low-marsh-a\""},
+		{map[string]any{"zones": []any{"low-marsh-a"}},
+			"not-offered inputs.zones[0] region north-fell has no zone \"low-marsh-a\""},
 		{map[string]any{"zones": nil}, "missing-input inputs.zones"},
 		{map[string]any{"range": "10.44.0.0/27"}, "compute calc.parts carve:"},
 		{map[string]any{"admin_sources": []any{"0.0.0.0"}}, "input-kind inputs.admin_sources item 1"},
 		{nil, "quota quota.vcpus the account may have 6 vcpus in north-fell and has 1; this needs 7, 2 too many"},
-		{nil, "range-in-use net.range 10.44.0.0/20 overlaps 10.44.0.0/16 of the network old (net-1), which is there already choose another range; 10.45.0.0/20 is the nearest that is free"},
+		{nil, "range-in-use net.range 10.44.0.0/20 overlaps 10.44.0.0/16 of the network old (net-1), which is there " +
+			"already choose another range; 10.45.0.0/20 is the nearest that is free"},
 	} {
 		request := render.Gauge(t, c.inputs)
 		request.Offers = &o
@@ -63,14 +68,27 @@ func TestWhatTheCloudLacksIsFound(t *testing.T) {
   zone: {type: name_zone, want: {domain: a.example}}
   used: {type: domain, find: dom-1}
 `)
-	offers := &offer.Offers{Cloud: "larch", Region: "r", Zones: []string{"a"}, Types: []string{"address", "instance", "disk"}, Without: map[string][]string{"instance": {"cards"}}, Extra: map[string][]string{"address": {"tier"}},
-		Sizes: []offer.Size{{Name: "small", Zones: []string{"a"}}}, DiskTypes: []offer.DiskType{{Name: "solid", MaxBytes: 1 << 40, Zones: []string{"a"}}}, Images: []offer.Image{{Name: "i"}}, Subnets: []offer.Subnet{{ID: "n"}}}
+	offers := &offer.Offers{
+		Cloud:     "larch",
+		Region:    "r",
+		Zones:     []string{"a"},
+		Types:     []string{"address", "instance", "disk"},
+		Without:   map[string][]string{"instance": {"cards"}},
+		Extra:     map[string][]string{"address": {"tier"}},
+		Sizes:     []offer.Size{{Name: "small", Zones: []string{"a"}}},
+		DiskTypes: []offer.DiskType{{Name: "solid", MaxBytes: 1 << 40, Zones: []string{"a"}}},
+		Images:    []offer.Image{{Name: "i"}},
+		Subnets:   []offer.Subnet{{ID: "n"}},
+	}
 	var got []string
-	for _, f := range fit.Rendering(render.Render(budget.Boundless(), render.Request{Template: tmpl, Offers: offers}), offer.At(*offers)) {
+	for _, f := range fit.Rendering(render.Render(budget.Boundless(), render.Request{Template: tmpl, Offers: offers}),
+		offer.At(*offers)) {
 		got = append(got, string(f.Severity)+" "+f.Code+" "+f.Place)
 	}
 	slices.Sort(got)
-	if want := "error not-supported host.cards, error not-supported plain.extra.speed, error not-supported store[0].at_retire, error not-supported store[1].at_retire, error not-supported zone"; strings.Join(got, ", ") != want {
+	want := "error not-supported host.cards, error not-supported plain.extra.speed, error not-supported " +
+		"store[0].at_retire, error not-supported store[1].at_retire, error not-supported zone"
+	if strings.Join(got, ", ") != want {
 		t.Errorf("got  %s\nwant %s", strings.Join(got, ", "), want)
 	}
 }
@@ -89,7 +107,11 @@ outputs:
   whole: {value: '=calc.areas[0]'}
   cores: {value: '=calc.sizes[0].vcpus + 1'}
 `)
-	r := render.Render(budget.Boundless(), render.Request{Template: tmpl, Offers: render.Offers(), Stack: render.Stack{Name: "s", Region: "north-fell"}})
+	r := render.Render(budget.Boundless(), render.Request{
+		Template: tmpl,
+		Offers:   render.Offers(),
+		Stack:    render.Stack{Name: "s", Region: "north-fell"},
+	})
 	if len(r.Findings) > 0 || len(r.Resources) != 2 || r.Resources[0].Want["size"] == nil {
 		t.Fatalf("%v %+v", r.Findings, r.Resources)
 	}
@@ -98,7 +120,8 @@ outputs:
 		outputs[o.Name] = o.Value
 	}
 	whole, _ := outputs["whole"].(map[string]any)
-	if large := outputs["large"]; fmt.Sprint(large) != "[data]" || whole["use"] != "data" || whole["size"] != r.Resources[0].Want["size"] {
+	large := outputs["large"]
+	if fmt.Sprint(large) != "[data]" || whole["use"] != "data" || whole["size"] != r.Resources[0].Want["size"] {
 		t.Errorf("large %v, whole %v", large, whole)
 	}
 }

@@ -35,11 +35,19 @@ resources:
   host: {type: instance, want: {size: =inputs.size, image: i, subnet: '=lan[inputs.zones[0]].id', user_data: {runcmd: ['=inputs.text + inputs.maybe.orValue("") + string(inputs.keep)']}}}
   kept: {type: secret, when: =has_value(inputs.word), want: {value: '=inputs.word.orValue("x")'}}
 `)
-	for _, seed := range []string{"count: 3\nzones: [a, b]\n", "list: [{port: 22, from: 10.0.0.0/8}]\nflag: true\n", "disk: 1.5TiB\nshare: 2\n", "map: {a: b}\nword: secret-word\n", `{"count": 1e3}`, "range: fd00::/8\n", "zones: []\n"} {
+	for _, seed := range []string{"count: 3\nzones: [a, b]\n", "list: [{port: 22, from: 10.0.0.0/8}]\nflag: true\n",
+		"disk: 1.5TiB\nshare: 2\n", "map: {a: b}\nword: secret-word\n", `{"count": 1e3}`, "range: fd00::/8\n",
+		"zones: []\n"} {
 		f.Add([]byte(seed))
 	}
-	offers := &offer.Offers{Region: "r", Zones: []string{"a", "b"}, Types: []string{"network", "subnet", "disk", "firewall", "instance", "secret"},
-		Sizes: []offer.Size{{Name: "small", VCPUs: 1, MemoryBytes: 1 << 30, Zones: []string{"a", "b"}}}, DiskTypes: []offer.DiskType{{Name: "solid", MinBytes: 1, MaxBytes: 1 << 50, Zones: []string{"a", "b"}}}, Images: []offer.Image{{Name: "i"}}}
+	offers := &offer.Offers{
+		Region:    "r",
+		Zones:     []string{"a", "b"},
+		Types:     []string{"network", "subnet", "disk", "firewall", "instance", "secret"},
+		Sizes:     []offer.Size{{Name: "small", VCPUs: 1, MemoryBytes: 1 << 30, Zones: []string{"a", "b"}}},
+		DiskTypes: []offer.DiskType{{Name: "solid", MinBytes: 1, MaxBytes: 1 << 50, Zones: []string{"a", "b"}}},
+		Images:    []offer.Image{{Name: "i"}},
+	}
 	f.Fuzz(func(tt *testing.T, source []byte) {
 		nodes, found := lang.ReadInputs("x", source)
 		if found.HasErrors() {
@@ -54,11 +62,22 @@ resources:
 				}
 			}
 		}
-		once, err := json.Marshal(Render(budget.Boundless(), Request{Template: t, Inputs: inputs, Offers: offers, Stack: Stack{Name: "s"}}))
+		once, err := json.Marshal(Render(budget.Boundless(), Request{
+			Template: t,
+			Inputs:   inputs,
+			Offers:   offers,
+			Stack:    Stack{Name: "s"},
+		}))
 		if err != nil {
 			tt.Fatal(err)
 		}
-		if again, _ := json.Marshal(Render(budget.Boundless(), Request{Template: t, Inputs: inputs, Offers: offers, Stack: Stack{Name: "s"}})); string(again) != string(once) {
+		again, _ := json.Marshal(Render(budget.Boundless(), Request{
+			Template: t,
+			Inputs:   inputs,
+			Offers:   offers,
+			Stack:    Stack{Name: "s"},
+		}))
+		if string(again) != string(once) {
 			tt.Errorf("two renderings of the same inputs differ:\n%s\n%s", once, again)
 		}
 	})

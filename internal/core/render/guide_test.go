@@ -30,13 +30,19 @@ func TestAGuideIsFilledInAsFarAsItIsKnown(t *testing.T) {
 	if template == nil {
 		t.Fatal(found)
 	}
-	request := Request{Template: template, Stack: Stack{Name: "rota"}, Inputs: map[string]any{}, Secrets: map[string]string{"word": "rota/word@1"}}
+	request := Request{
+		Template: template,
+		Stack:    Stack{Name: "rota"},
+		Inputs:   map[string]any{},
+		Secrets:  map[string]string{"word": "rota/word@1"},
+	}
 	const end = "; secret:rota/word@1\nbraces {} and \"}quotes\"2; rota\n"
 	if got, want := Render(budget.Boundless(), request).Guide, "As **duty** at ..., ports 80, 443"+end; got != want {
 		t.Errorf("before anything is made:\n%q\nwant\n%q", got, want)
 	}
 	request.Known = func(r Resource) map[string]any { return map[string]any{"address": "203.0.113.7"} }
-	if got, want := Render(budget.Boundless(), request).Guide, "As **duty** at 203.0.113.7, 203.0.113.7, ports 80, 443"+end; got != want {
+	got, want := Render(budget.Boundless(), request).Guide, "As **duty** at 203.0.113.7, 203.0.113.7, ports 80, 443"+end
+	if got != want {
 		t.Errorf("after it:\n%q\nwant\n%q", got, want)
 	}
 }

@@ -24,7 +24,9 @@ func (e *evaluator) inputs() {
 	}
 	for _, name := range slices.Sorted(maps.Keys(e.given)) {
 		if t.Input(name) == nil {
-			e.find(lang.Error, "unknown-input", e.scope+"inputs."+name, expr.Suggest(name, names, "the inputs are "+strings.Join(names, ", ")), "the template has no input `%s`", name)
+			e.find(lang.Error, "unknown-input", e.scope+"inputs."+name,
+				expr.Suggest(name, names, "the inputs are "+strings.Join(names, ", ")),
+				"the template has no input `%s`", name)
 		}
 	}
 	e.vars.Set("inputs", &expr.Object{Type: "inputs", Source: e.inputCells, Reader: e})
@@ -34,11 +36,19 @@ func (e *evaluator) inputs() {
 		if in.Secret && value != nil {
 			value, shown = e.secretInput(in, value, origin)
 		}
-		e.inputCells.put(in.Name, e.inputField(in, value), e.givenReads[in.Name], func() (any, []string) { return e.inputAgain(in) })
+		e.inputCells.put(in.Name, e.inputField(in, value), e.givenReads[in.Name],
+			func() (any, []string) { return e.inputAgain(in) })
 		if e.parent != nil {
 			continue // its values are told where they are given
 		}
-		e.out.Inputs = append(e.out.Inputs, InputValue{Name: in.Name, Title: in.Title, Page: in.Page, Value: shown, Origin: origin, Hidden: e.hidden(in)})
+		e.out.Inputs = append(e.out.Inputs, InputValue{
+			Name:   in.Name,
+			Title:  in.Title,
+			Page:   in.Page,
+			Value:  shown,
+			Origin: origin,
+			Hidden: e.hidden(in),
+		})
 		if in.Consent != "" && agreeable(value) {
 			e.out.Consents = append(e.out.Consents, Consent{in.Name, in.Consent})
 		}
@@ -250,7 +260,8 @@ func (e *evaluator) take(in *lang.Input, given any) any {
 	place := e.scope + "inputs." + in.Name
 	v, err := lang.Normalise(given, in.Shape)
 	if err != nil && in.Secret {
-		e.find(lang.Error, "input-kind", place, "give one line of text", "the secret is no text") // the error would show it
+		// the error would show it
+		e.find(lang.Error, "input-kind", place, "give one line of text", "the secret is no text")
 		return e.stand(in.Shape)
 	}
 	if err != nil {
@@ -263,11 +274,14 @@ func (e *evaluator) take(in *lang.Input, given any) any {
 	if in.Secret {
 		text, _ := v.(string)
 		if reference, isReference := strings.CutPrefix(text, "secret:"); isReference {
-			e.find(lang.Error, "unknown-secret", place, fmt.Sprintf("list them with: undersail secrets; or give the value with --secret %s=FILE", in.Name), "there is no secret %s to refer to", reference)
+			e.find(lang.Error, "unknown-secret", place,
+				fmt.Sprintf("list them with: undersail secrets; or give the value with --secret %s=FILE", in.Name),
+				"there is no secret %s to refer to", reference)
 			return text
 		}
 		for _, broken := range in.Rules.Check(text, e.names()...) {
-			e.find(lang.Error, "secret-rule", place, "choose one with "+in.Rules.Words(), "the secret breaks its rules: %s", broken)
+			e.find(lang.Error, "secret-rule", place, "choose one with "+in.Rules.Words(),
+				"the secret breaks its rules: %s", broken)
 		}
 		return text
 	}
@@ -290,7 +304,8 @@ func (e *evaluator) names() []string {
 
 func (e *evaluator) checked(in *lang.Input, v any) any {
 	for _, f := range in.Validate(v) {
-		e.find(lang.Error, "input-value", e.scope+"inputs."+in.Name+f.Path, "give "+in.Shape.Describe()+allowed(in.Schema, v), "%s", f.Message)
+		e.find(lang.Error, "input-value", e.scope+"inputs."+in.Name+f.Path,
+			"give "+in.Shape.Describe()+allowed(in.Schema, v), "%s", f.Message)
 	}
 	return e.picked(in, v)
 }
@@ -311,7 +326,8 @@ func allowed(schema map[string]any, v any) string {
 		if step, ok := number("multipleOf"); ok && step > 0 {
 			got, _ := strconv.ParseFloat(fmt.Sprint(v), 64)
 			below := max(math.Floor(got/step)*step, math.Ceil(least/step)*step)
-			return fmt.Sprintf(" from %g to %g in steps of %g, such as %g or %g", least, most, step, min(below, most), min(below+step, most))
+			return fmt.Sprintf(" from %g to %g in steps of %g, such as %g or %g", least, most, step, min(below, most),
+				min(below+step, most))
 		}
 		return fmt.Sprintf(" from %g to %g", least, most)
 	case hasLeast:
@@ -353,7 +369,8 @@ func (e *evaluator) picked(in *lang.Input, v any) any {
 		if otherwise == "" {
 			otherwise = expr.Choose(text, names)
 		}
-		e.find(lang.Error, "not-offered", place, otherwise, "account %s has no %s %q in %s", o.Account, resource.Words(in.Picks), text, o.Region)
+		e.find(lang.Error, "not-offered", place, otherwise, "account %s has no %s %q in %s", o.Account,
+			resource.Words(in.Picks), text, o.Region)
 	case "image", "disk_type", "engine", "family":
 		if list, lacks := sold(in.Picks, o); !slices.Contains(list, text) {
 			e.find(lang.Error, "not-offered", place, expr.Choose(text, list), "region %s %s %q", o.Region, lacks, text)
@@ -388,7 +405,8 @@ func (e *evaluator) pickedSize(place, name string, need offer.Need) {
 	}
 	for _, c := range o.Fit(need) {
 		if c.Size.Name == name && len(c.WhyNot) > 0 {
-			e.find(lang.Error, "not-offered", place, o.Suggest(need), "size %s does not do: %s", name, strings.Join(c.WhyNot, "; "))
+			e.find(lang.Error, "not-offered", place, o.Suggest(need), "size %s does not do: %s", name,
+				strings.Join(c.WhyNot, "; "))
 		}
 	}
 }

@@ -45,7 +45,11 @@ func TestLaterLayersReplaceInputsWholeAndAreTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	inputs, origins := Merge(preset, Layer{From: "file a.yaml", Inputs: map[string]any{"nodes": int64(4), "disk": "20GiB"}}, Layer{From: "--input", Inputs: map[string]any{"nodes": int64(2)}})
+	inputs, origins := Merge(preset,
+		Layer{From: "file a.yaml", Inputs: map[string]any{"nodes": int64(4), "disk": "20GiB"}}, Layer{
+			From:   "--input",
+			Inputs: map[string]any{"nodes": int64(2)},
+		})
 	r := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: inputs, Origins: origins})
 	if len(r.Findings) > 0 {
 		t.Fatal(r.Findings)
@@ -54,7 +58,13 @@ func TestLaterLayersReplaceInputsWholeAndAreTold(t *testing.T) {
 	for _, in := range r.Inputs {
 		got[in.Name] = fmt.Sprintf("%v, %s", in.Value, in.Origin)
 	}
-	want := map[string]string{"nodes": "2, --input", "size": "broad-8, preset storm", "label": "board-2, computed default", "disk": "20GiB, file a.yaml", "key": "<nil>, left out"}
+	want := map[string]string{
+		"nodes": "2, --input",
+		"size":  "broad-8, preset storm",
+		"label": "board-2, computed default",
+		"disk":  "20GiB, file a.yaml",
+		"key":   "<nil>, left out",
+	}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("got  %v\nwant %v", got, want)
 	}
@@ -81,7 +91,11 @@ func TestChangingOneInputChangesOnlyWhatDependsOnIt(t *testing.T) {
 		"disk":  {"11GiB", []string{"store[0]"}},
 		"key":   {"Very-secret-1", []string{"board"}},
 	} {
-		changed := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: map[string]any{input: c.value}})
+		changed := Render(budget.Boundless(), Request{
+			Template: tmpl,
+			Stack:    Stack{Name: "s"},
+			Inputs:   map[string]any{input: c.value},
+		})
 		var got []string
 		for _, r := range changed.Resources {
 			a, _ := json.Marshal(r)
@@ -99,11 +113,17 @@ func TestChangingOneInputChangesOnlyWhatDependsOnIt(t *testing.T) {
 
 func TestTheSameInputGivesTheSameBytes(t *testing.T) {
 	t.Parallel()
-	tmpl := template(t, strings.Replace(layered, "inputs:\n", "inputs:\n  rule: {type: object, properties: {port: {type: integer}, from: {type: string, format: cidr}}, default: {}}\n", 1))
+	tmpl := template(t, strings.Replace(layered, "inputs:\n",
+		"inputs:\n  rule: {type: object, properties: {port: {type: integer}, from: {type: string, format: cidr}}, "+
+			"default: {}}\n", 1))
 	var first string
 	for range 50 {
 		// Of two faults in one value it is always the same that is told.
-		raw, err := json.Marshal(Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: map[string]any{"nodes": int64(5), "rule": map[string]any{"port": "x", "from": "y"}}}))
+		raw, err := json.Marshal(Render(budget.Boundless(), Request{
+			Template: tmpl,
+			Stack:    Stack{Name: "s"},
+			Inputs:   map[string]any{"nodes": int64(5), "rule": map[string]any{"port": "x", "from": "y"}},
+		}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -132,7 +152,13 @@ resources:
   wanted: {type: address, want: {tags: {d: '=data[2].type'}}}
 `)
 	r := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}})
-	for name, want := range map[string]string{"one": "data[1]", "all": "data[0] data[1] data[2]", "known": "data[0] data[1] data[2]", "unsure": "data[0] data[1] data[2] flag", "wanted": ""} {
+	for name, want := range map[string]string{
+		"one":    "data[1]",
+		"all":    "data[0] data[1] data[2]",
+		"known":  "data[0] data[1] data[2]",
+		"unsure": "data[0] data[1] data[2] flag",
+		"wanted": "",
+	} {
 		var got []string
 		for _, a := range r.Resource(name).After {
 			got = append(got, a.Name)
@@ -152,12 +178,24 @@ func TestWhatTheRegionSellsDecidesOnlyWithAPlace(t *testing.T) {
   host: {type: instance, want: {size: '=fit_size(offers, size_need{vcpus: 2})', image: i, subnet: s}}
 `)
 	bare := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}})
-	if len(bare.Findings) != 2 || bare.Findings[0].Code != "no-place" || len(bare.Resources) != 2 || fmt.Sprint(bare.Resource("host").Want["size"]) != "waits for offers" {
+	if len(bare.Findings) != 2 || bare.Findings[0].Code != "no-place" || len(bare.Resources) != 2 ||
+		fmt.Sprint(bare.Resource("host").Want["size"]) != "waits for offers" {
 		t.Errorf("%v %v", bare.Findings, bare.Resources)
 	}
-	offers := &offer.Offers{Cloud: "larch", Region: "r", Zones: []string{"a", "b", "c"}, Types: []string{"network", "address", "disk", "instance"},
-		Sizes:     []offer.Size{{Name: "two", VCPUs: 2, MemoryBytes: 1 << 30, Zones: []string{"a", "b", "c"}}},
-		DiskTypes: []offer.DiskType{{Name: "swift", MinBytes: 1 << 30, MaxBytes: 1 << 40, Zones: []string{"a", "b", "c"}}}, Images: []offer.Image{{Name: "i"}}}
+	offers := &offer.Offers{
+		Cloud:  "larch",
+		Region: "r",
+		Zones:  []string{"a", "b", "c"},
+		Types:  []string{"network", "address", "disk", "instance"},
+		Sizes:  []offer.Size{{Name: "two", VCPUs: 2, MemoryBytes: 1 << 30, Zones: []string{"a", "b", "c"}}},
+		DiskTypes: []offer.DiskType{{
+			Name:     "swift",
+			MinBytes: 1 << 30,
+			MaxBytes: 1 << 40,
+			Zones:    []string{"a", "b", "c"},
+		}},
+		Images: []offer.Image{{Name: "i"}},
+	}
 	placed := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Offers: offers})
 	if len(placed.Findings) > 0 || len(placed.Resources) != 6 || placed.Resource("host").Want["size"] != "two" {
 		t.Errorf("%v %v", placed.Findings, placed.Resources)
@@ -166,17 +204,36 @@ func TestWhatTheRegionSellsDecidesOnlyWithAPlace(t *testing.T) {
 
 func TestOutputsOfAnotherStackAreTypedAndPendingUntilKnown(t *testing.T) {
 	t.Parallel()
-	other := lang.Bundle{Ref: "lamp@^1", File: "lamp@1.0.0", Source: "undersail: 1\nabout: {name: lamp, version: 1.0.0, title: L}\nresources: {a: {type: address}}\noutputs: {at: =a.address, n: 4}\n"}
-	tmpl, found := lang.ReadBundle(lang.Bundle{File: "t", Parts: []lang.Bundle{other}, Source: "undersail: 1\nabout: {name: t, version: 1.0.0, title: T}\ninputs: {lamp: {picks: stack, of: lamp@^1}}\nresources:\n  a: {type: address, repeat: 2, want: {tags: {at: =inputs.lamp.outputs.at, n: '=string(inputs.lamp.outputs.n + 1)', s: =inputs.lamp.name}}}\n"})
+	other := lang.Bundle{
+		Ref:  "lamp@^1",
+		File: "lamp@1.0.0",
+		Source: "undersail: 1\nabout: {name: lamp, version: 1.0.0, title: L}\nresources: {a: {type: " +
+			"address}}\noutputs: {at: =a.address, n: 4}\n",
+	}
+	tmpl, found := lang.ReadBundle(lang.Bundle{
+		File:  "t",
+		Parts: []lang.Bundle{other},
+		Source: "undersail: 1\nabout: {name: t, version: 1.0.0, title: T}\ninputs: {lamp: {picks: stack, of: " +
+			"lamp@^1}}\nresources:\n  a: {type: address, repeat: 2, want: {tags: {at: =inputs.lamp.outputs.at, n: " +
+			"'=string(inputs.lamp.outputs.n + 1)', s: =inputs.lamp.name}}}\n",
+	})
 	if tmpl == nil {
 		t.Fatal(found)
 	}
-	r := Render(budget.Boundless(), Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}, Stacks: map[string]map[string]any{"red": {"at": "192.0.2.7", "n": int64(4)}}})
+	r := Render(budget.Boundless(), Request{
+		Template: tmpl,
+		Inputs:   map[string]any{"lamp": "red"},
+		Stacks:   map[string]map[string]any{"red": {"at": "192.0.2.7", "n": int64(4)}},
+	})
 	if got := fmt.Sprint(r.Resource("a[1]").Want["tags"], r.Findings); got != "map[at:192.0.2.7 n:5 s:red] []" {
 		t.Error(got)
 	}
 	// As they come back from a database: whole numbers as others.
-	r = Render(budget.Boundless(), Request{Template: tmpl, Inputs: map[string]any{"lamp": "red"}, Stacks: map[string]map[string]any{"red": {"at": "192.0.2.7", "n": 4.0}}})
+	r = Render(budget.Boundless(), Request{
+		Template: tmpl,
+		Inputs:   map[string]any{"lamp": "red"},
+		Stacks:   map[string]map[string]any{"red": {"at": "192.0.2.7", "n": 4.0}},
+	})
 	if got := fmt.Sprint(r.Resource("a[0]").Want["tags"], r.Findings); got != "map[at:192.0.2.7 n:5 s:red] []" {
 		t.Error(got)
 	}
@@ -191,7 +248,13 @@ func TestExplainSaysWhereEveryValueCameFrom(t *testing.T) {
 	tmpl := template(t, layered)
 	inputs, origins := Merge(Layer{From: "file a.yaml", Inputs: map[string]any{"disk": "20GiB"}})
 	explain := func(name string) string {
-		r := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s"}, Inputs: inputs, Origins: origins, Explain: name})
+		r := Render(budget.Boundless(), Request{
+			Template: tmpl,
+			Stack:    Stack{Name: "s"},
+			Inputs:   inputs,
+			Origins:  origins,
+			Explain:  name,
+		})
 		raw, err := json.Marshal(r.Explained)
 		if err != nil {
 			t.Fatal(err)
@@ -199,9 +262,13 @@ func TestExplainSaysWhereEveryValueCameFrom(t *testing.T) {
 		return string(raw)
 	}
 	for name, wants := range map[string][]string{
-		"store[0]":     {`"path":"size","value":"40GiB","from":"computed at t.sail.yaml:12:`, `"path":"inputs.disk","value":"20GiB","from":"input: file a.yaml"`, `"path":"type","value":"solid","from":"written at t.sail.yaml:12:`, "made from the names of stack and resource"},
-		"inputs.label": {`"value":"board-1"`, "input: computed default, computed at t.sail.yaml:6:", `"path":"inputs.nodes","value":1,"from":"input: default, written at t.sail.yaml:4:`},
-		"outputs.all":  {`"kind":"output"`, `"value":"20GiB"`},
+		"store[0]": {`"path":"size","value":"40GiB","from":"computed at t.sail.yaml:12:`,
+			`"path":"inputs.disk","value":"20GiB","from":"input: file a.yaml"`,
+			`"path":"type","value":"solid","from":"written at t.sail.yaml:12:`,
+			"made from the names of stack and resource"},
+		"inputs.label": {`"value":"board-1"`, "input: computed default, computed at t.sail.yaml:6:",
+			`"path":"inputs.nodes","value":1,"from":"input: default, written at t.sail.yaml:4:`},
+		"outputs.all": {`"kind":"output"`, `"value":"20GiB"`},
 	} {
 		got := explain(name)
 		for _, want := range wants {
@@ -228,12 +295,18 @@ prove:
     within: 2m
 `)
 	made := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s", Region: "north-fell"}})
-	used := Render(budget.Boundless(), Request{Template: tmpl, Stack: Stack{Name: "s", Region: "long-sound"}, Inputs: map[string]any{"existing": "net-1"}})
-	if made.Resource("net").Find != nil || fmt.Sprint(used.Resource("net").Find, used.Resource("named").Find) != "map[id:net-1] map[name:old]" {
+	used := Render(budget.Boundless(), Request{
+		Template: tmpl,
+		Stack:    Stack{Name: "s", Region: "long-sound"},
+		Inputs:   map[string]any{"existing": "net-1"},
+	})
+	if made.Resource("net").Find != nil ||
+		fmt.Sprint(used.Resource("net").Find, used.Resource("named").Find) != "map[id:net-1] map[name:old]" {
 		t.Error(made.Resource("net").Find, used.Resource("net").Find, used.Resource("named").Find)
 	}
 	c := made.Resource("copy")
-	if c.Region != "long-sound" || !c.Guard || !c.NewFirst || c.AtRetire != "keep" || fmt.Sprint(c.Leave, c.Extra) != "[tags] map[tier:gold]" {
+	if c.Region != "long-sound" || !c.Guard || !c.NewFirst || c.AtRetire != "keep" ||
+		fmt.Sprint(c.Leave, c.Extra) != "[tags] map[tier:gold]" {
 		t.Errorf("%+v", c)
 	}
 	if r := used.Resource("copy").Region; r != "" {
@@ -242,7 +315,8 @@ prove:
 	if d := made.Resource("data[1]"); d.Was != "files[1]" || d.AtOnce != 1 {
 		t.Errorf("%+v", d)
 	}
-	if len(made.Prove) != 1 || made.Prove[0].Within != 120 || fmt.Sprint(made.Prove[0].Spec["host"]) != "waits for net.id" {
+	if len(made.Prove) != 1 || made.Prove[0].Within != 120 ||
+		fmt.Sprint(made.Prove[0].Spec["host"]) != "waits for net.id" {
 		t.Errorf("%+v", made.Prove)
 	}
 }
@@ -255,9 +329,13 @@ func TestReportedNumbersAndAmountsKeepTheirType(t *testing.T) {
 outputs: {next: =word.version + 1, half: =host.memory / 2, odd: '=[word.version].map(v, v % 2)'}
 `)
 	r := Render(budget.Boundless(), Request{Template: tmpl, Known: func(r Resource) map[string]any {
-		return map[string]map[string]any{"word": {"id": "sec-1", "version": 3.0}, "host": {"id": "ins-1", "memory": "16GiB"}}[r.Name]
+		return map[string]map[string]any{
+			"word": {"id": "sec-1", "version": 3.0},
+			"host": {"id": "ins-1", "memory": "16GiB"},
+		}[r.Name]
 	}})
-	if got := fmt.Sprintf("%v %v %v %v", r.Outputs[0].Value, r.Outputs[1].Value, r.Outputs[2].Value, r.Findings); got != "4 8GiB [1] []" {
+	got := fmt.Sprintf("%v %v %v %v", r.Outputs[0].Value, r.Outputs[1].Value, r.Outputs[2].Value, r.Findings)
+	if got != "4 8GiB [1] []" {
 		t.Error(got)
 	}
 }
@@ -280,13 +358,25 @@ func TestDurationIsTheLongestChain(t *testing.T) {
 // TestWhatIsPickedIsOfTheOffers picks engines, families of hosts and hosts that are there.
 func TestWhatIsPickedIsOfTheOffers(t *testing.T) {
 	t.Parallel()
-	template, found := lang.Read("t", []byte("undersail: 1\nabout: {name: t, version: 1.0.0, title: T}\ninputs:\n  engine: {picks: engine}\n  family: {picks: family}\n  host: {picks: host}\n"+
-		"resources:\n  ground: {type: host, find: =inputs.host, want: {family: =inputs.family}}\noutputs: {engine: {value: =inputs.engine}, host: {value: =inputs.host}}\n"))
+	template, found := lang.Read("t",
+		[]byte("undersail: 1\nabout: {name: t, version: 1.0.0, title: T}\ninputs:\n  engine: {picks: engine}\n  "+
+			"family: {picks: family}\n  host: {picks: host}\n"+
+			"resources:\n  ground: {type: host, find: =inputs.host, want: {family: "+
+			"=inputs.family}}\noutputs: {engine: "+
+			"{value: =inputs.engine}, host: {value: =inputs.host}}\n"))
 	if template == nil {
 		t.Fatal(found)
 	}
-	o := &offer.Offers{Account: "lab", Region: "north-fell", Engines: []string{"postgresql-15", "postgresql-16"}, Hosts: []offer.Host{{Family: "vast"}, {Family: "plain"}},
-		OwnHosts: []offer.OwnHost{{ID: "hst-1", Name: "ground", Family: "vast", VCPUs: 64, Used: 64}, {ID: "hst-2", Name: "pier", Family: "vast", VCPUs: 64}}}
+	o := &offer.Offers{
+		Account: "lab",
+		Region:  "north-fell",
+		Engines: []string{"postgresql-15", "postgresql-16"},
+		Hosts:   []offer.Host{{Family: "vast"}, {Family: "plain"}},
+		OwnHosts: []offer.OwnHost{
+			{ID: "hst-1", Name: "ground", Family: "vast", VCPUs: 64, Used: 64},
+			{ID: "hst-2", Name: "pier", Family: "vast", VCPUs: 64},
+		},
+	}
 	for _, c := range []struct {
 		inputs map[string]any
 		says   string // a finding with its remedy, or nothing
@@ -294,12 +384,20 @@ func TestWhatIsPickedIsOfTheOffers(t *testing.T) {
 	}{
 		{map[string]any{"engine": "postgresql-16", "family": "vast", "host": "pier"}, "", "hst-2"},
 		{map[string]any{"engine": "postgresql-16", "family": "vast", "host": "hst-1"}, "", "hst-1"},
-		{map[string]any{"engine": "postgresql-61", "family": "vast", "host": "pier"}, `region north-fell has no database engine "postgresql-61"; did you mean ` + "`postgresql-16`?", ""},
-		{map[string]any{"engine": "postgresql-16", "family": "vats", "host": "pier"}, `region north-fell sells no dedicated hosts of family "vats"; did you mean ` + "`vast`?", ""},
-		{map[string]any{"engine": "postgresql-16", "family": "vast", "host": "peer"}, `account lab has no host "peer" in north-fell; did you mean ` + "`pier`?", ""},
+		{map[string]any{"engine": "postgresql-61", "family": "vast", "host": "pier"},
+			`region north-fell has no database engine "postgresql-61"; did you mean ` + "`postgresql-16`?", ""},
+		{map[string]any{"engine": "postgresql-16", "family": "vats", "host": "pier"},
+			`region north-fell sells no dedicated hosts of family "vats"; did you mean ` + "`vast`?", ""},
+		{map[string]any{"engine": "postgresql-16", "family": "vast", "host": "peer"},
+			`account lab has no host "peer" in north-fell; did you mean ` + "`pier`?", ""},
 		{map[string]any{"family": "vast", "host": "pier"}, "it needs an engine, and none was chosen", ""},
 	} {
-		r := Render(budget.Boundless(), Request{Template: template, Stack: Stack{Name: "s"}, Inputs: c.inputs, Offers: o})
+		r := Render(budget.Boundless(), Request{
+			Template: template,
+			Stack:    Stack{Name: "s"},
+			Inputs:   c.inputs,
+			Offers:   o,
+		})
 		said := ""
 		for _, f := range r.Findings {
 			if f.Severity == lang.Error && strings.HasPrefix(f.Place, "inputs.") {
@@ -316,7 +414,8 @@ func TestWhatIsPickedIsOfTheOffers(t *testing.T) {
 		}
 	}
 	hosts, _ := Options(template.Input("host"), o)
-	if len(hosts) != 2 || hosts[0].WhyNot == nil || hosts[1].WhyNot != nil || hosts[1].About != "vast in , 0 of 64 vcpus taken, hst-2" {
+	if len(hosts) != 2 || hosts[0].WhyNot == nil || hosts[1].WhyNot != nil ||
+		hosts[1].About != "vast in , 0 of 64 vcpus taken, hst-2" {
 		t.Errorf("to be chosen are %+v", hosts)
 	}
 }

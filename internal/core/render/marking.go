@@ -146,7 +146,8 @@ func alikeIn(a, b any) any {
 // knows all of it or nothing, and whoever reads what changes wants to see which item is new.
 // It stays as it is where the items depend on more than what they hold.
 func (e *evaluator) itemised(n *lang.Node, s resource.Shape, vars *expr.Vars, u resource.Unresolved) any {
-	if s.Kind != resource.List || e.revealing || len(u.Secrets) > 0 || slices.Contains(n.Program.Calls, "filter") || slices.Contains(n.Program.Calls, "size") {
+	if s.Kind != resource.List || e.revealing || len(u.Secrets) > 0 || slices.Contains(n.Program.Calls, "filter") ||
+		slices.Contains(n.Program.Calls, "size") {
 		return u
 	}
 	var both [2]any
@@ -158,7 +159,8 @@ func (e *evaluator) itemised(n *lang.Node, s resource.Shape, vars *expr.Vars, u 
 		both[i] = v
 	}
 	list := resource.Spread(both[0])
-	if !reflect.DeepEqual(resource.Placed(both[0]), resource.Placed(both[1])) || !slices.Equal(resource.Waits(list), u.Waits) || fits(list, s) != nil {
+	if !reflect.DeepEqual(resource.Placed(both[0]), resource.Placed(both[1])) ||
+		!slices.Equal(resource.Waits(list), u.Waits) || fits(list, s) != nil {
 		return u
 	}
 	return plainly(list)

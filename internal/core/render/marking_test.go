@@ -54,7 +54,12 @@ func TestWhatStandsAroundASecretIsShown(t *testing.T) {
 	if template == nil {
 		t.Fatal(found)
 	}
-	request := Request{Template: template, Stack: Stack{Name: "around"}, Inputs: map[string]any{}, Secrets: map[string]string{"word": "around/word@1"}}
+	request := Request{
+		Template: template,
+		Stack:    Stack{Name: "around"},
+		Inputs:   map[string]any{},
+		Secrets:  map[string]string{"word": "around/word@1"},
+	}
 	kelp := func(string) (string, bool) { return "kelp", true }
 	session, r := Accept(budget.Boundless(), request)
 	raw, err := json.Marshal(r)
@@ -63,8 +68,11 @@ func TestWhatStandsAroundASecretIsShown(t *testing.T) {
 	}
 	text := strings.NewReplacer(`\u003c`, "<", `\u003e`, ">").Replace(string(raw))
 	for _, shown := range []string{
-		`"tell listener.saltmere.example ⟨secret:around/word@1⟩ end"`, `"<⟨secret:around/word@1⟩>"`, `"told ⟨secret:around/word@1⟩"`, `"secret:around/word@1"`,
-		`"http://listener.saltmere.example/⟨secret:around/word@1⟩"`, `"text":"at ⟨box.public_address⟩ ⟨secret:around/word@1⟩"`, `"text":"see ⟨box.private_address⟩ with ⟨secret:around/word@1⟩"`,
+		`"tell listener.saltmere.example ⟨secret:around/word@1⟩ end"`, `"<⟨secret:around/word@1⟩>"`,
+		`"told ⟨secret:around/word@1⟩"`, `"secret:around/word@1"`,
+		`"http://listener.saltmere.example/⟨secret:around/word@1⟩"`,
+		`"text":"at ⟨box.public_address⟩ ⟨secret:around/word@1⟩"`,
+		`"text":"see ⟨box.private_address⟩ with ⟨secret:around/word@1⟩"`,
 	} {
 		if !strings.Contains(text, shown) {
 			t.Errorf("nobody is shown %s in\n%s", shown, text)
@@ -94,7 +102,8 @@ func TestWhatStandsAroundASecretIsShown(t *testing.T) {
 		t.Fatal(err)
 	}
 	commands := sent.Want["user_data"].(map[string]any)["runcmd"].([]any)
-	for i, want := range []string{"tell listener.saltmere.example kelp end", "<kelp>", "a2VscA==", "told kelp", "kelp"} {
+	for i, want := range []string{"tell listener.saltmere.example kelp end", "<kelp>", "a2VscA==", "told kelp",
+		"kelp"} {
 		if commands[i] != want {
 			t.Errorf("command %d is %q, want %q", i, commands[i], want)
 		}
@@ -140,11 +149,18 @@ func TestATextThatReadsAsASecretIsRefused(t *testing.T) {
 		"written so":     `{$secret: around/word@1}`,
 		"as a key":       `'={"⟨secret:around/word@1⟩": "x"}'`,
 	} {
-		template, found := lang.Read("around.sail.yaml", []byte("undersail: 1\nabout: {name: around, version: 1.0.0, title: Around}\ninputs: {text: {type: string, default: none}}\nresources: {front: {type: address}}\noutputs:\n  line:\n    value: "+value+"\n"))
+		template, found := lang.Read("around.sail.yaml",
+			[]byte("undersail: 1\nabout: {name: around, version: 1.0.0, title: Around}\ninputs: {text: {type: "+
+				"string, default: none}}\nresources: {front: {type: address}}\noutputs:\n  line:\n    value: "+value+
+				"\n"))
 		if template == nil {
 			t.Fatal(name, found)
 		}
-		r := Render(budget.Boundless(), Request{Template: template, Stack: Stack{Name: "around"}, Inputs: map[string]any{"text": "⟨secret:around/word@1⟩"}})
+		r := Render(budget.Boundless(), Request{
+			Template: template,
+			Stack:    Stack{Name: "around"},
+			Inputs:   map[string]any{"text": "⟨secret:around/word@1⟩"},
+		})
 		if len(r.Findings) == 0 || !strings.Contains(r.Findings[0].Message, "reads as if a secret stood in it") {
 			t.Errorf("%s: %v %v", name, r.Findings, r.Outputs)
 		}

@@ -24,7 +24,16 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 	reads := []string{}
 	e.reads = &reads
 	want, behind, zones := e.want(d, local, vars)
-	r := Resource{Zones: zones, Name: name, Type: d.Type.Name, Patience: d.Patience, Declared: e.declared(d), Index: index, Loop: loop, Want: want}
+	r := Resource{
+		Zones:    zones,
+		Name:     name,
+		Type:     d.Type.Name,
+		Patience: d.Patience,
+		Declared: e.declared(d),
+		Index:    index,
+		Loop:     loop,
+		Want:     want,
+	}
 	if len(loop) == 0 {
 		r.Loop = nil
 	}
@@ -78,7 +87,8 @@ func (e *evaluator) scopeOf(d *lang.Resource, index int, loop map[string]any) *e
 
 // conduct fills in how a resource behaves in changes.
 func (e *evaluator) conduct(r *Resource, d *lang.Resource, local string, vars *expr.Vars) {
-	r.NewFirst, r.AtOnce, r.AtRetire, r.Leave, r.Features = d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave, d.Features
+	r.NewFirst, r.AtOnce, r.AtRetire, r.Leave, r.Features = d.Rebuild == "new_first", d.AtOnce, d.AtRetire, d.Leave,
+		d.Features
 	if d.Was != "" {
 		r.Was = e.scope + d.Was + strings.TrimPrefix(local, d.Name)
 	}
@@ -137,7 +147,8 @@ func (e *evaluator) finding(n *lang.Node, local string, vars *expr.Vars) map[str
 // want computes the wanted values, and what stands behind those of them that
 // read what other resources report.
 // Of values in order of preference it takes the first; zones are all of them.
-func (e *evaluator) want(d *lang.Resource, local string, vars *expr.Vars) (want map[string]any, behind []behind, zones []string) {
+func (e *evaluator) want(d *lang.Resource, local string,
+	vars *expr.Vars) (want map[string]any, behind []behind, zones []string) {
 	want = make(map[string]any, len(d.Want.Entries)+1)
 	for _, entry := range d.Want.Entries {
 		before := len(*e.reads)
@@ -244,7 +255,8 @@ func (f *fields) Field(name string) any {
 	}
 	marking := f.e.marks != unmarked
 	if v, wanted := f.want[name]; wanted {
-		if f.member != nil && (f.e.revealing && expr.HoldsSecret(v) || marking && (expr.HoldsUnknown(v) || len(f.behind(name)) > 0)) {
+		if f.member != nil && (f.e.revealing && expr.HoldsSecret(v) ||
+			marking && (expr.HoldsUnknown(v) || len(f.behind(name)) > 0)) {
 			v = f.member.property(name)
 		}
 		return expr.Typed(field.Shape, v)
@@ -285,7 +297,8 @@ func (e *evaluator) makes(d *lang.Resource, vars *expr.Vars, self *expr.Object) 
 			m.Want["size"] = size
 		}
 		if m.Least > m.Most {
-			e.broken(d.Name+".makes", n, fmt.Errorf("it makes at least %d, which is more than at most %d", m.Least, m.Most))
+			e.broken(d.Name+".makes", n,
+				fmt.Errorf("it makes at least %d, which is more than at most %d", m.Least, m.Most))
 		}
 		out = append(out, m)
 	}

@@ -112,12 +112,20 @@ func loops(random *rand.Rand) string {
 		pairs[i] = fmt.Sprintf("%s: {rank: %d, note: %s}", k, random.IntN(9), pick("wide", "low", "old"))
 	}
 	b.WriteString("undersail: 1\nabout: {name: loops, version: 1.0.0, title: Loops}\n")
-	fmt.Fprintf(&b, "inputs:\n  sites: {type: object, additionalProperties: {type: object, properties: {rank: {type: integer}, note: {type: string}}, required: [rank, note]}, default: {%s}}\n", strings.Join(pairs, ", "))
-	fmt.Fprintf(&b, "calc:\n  names: '=inputs.sites.map(k, k)'\n  some: '=inputs.sites.filter(k, inputs.sites[k].rank > %d)'\n  ranks: '=inputs.sites.transformMap(k, v, v.rank * %d)'\n", random.IntN(5), 1+random.IntN(3))
-	fmt.Fprintf(&b, "  lines: '=%s'\n", pick(`inputs.sites.transformList(k, v, k + "-" + v.note)`, `calc.ranks.map(k, k + string(calc.ranks[k]))`, `{"z": 1, "y": 2, "x": 3}.map(k, k)`))
-	b.WriteString("resources:\n  base: {type: key_pair}\n  each:\n    type: address\n    repeat: {site: =calc.names}\n    want: {tags: {site: =site, rank: '=string(calc.ranks[site])', by: '=base.id'}}\n")
-	b.WriteString("  few:\n    type: address\n    repeat: {site: =calc.some}\n    want: {tags: {lines: '=calc.lines.join(\"/\")', of: '=each[site].id'}}\n")
-	fmt.Fprintf(&b, "  whole: {type: address, want: {tags: {all: '=%s'}}}\n", pick(`each.map(k, each[k].id).join(",")`, `calc.names.map(n, each[n].id).join(",")`, `calc.names.join("+")`))
+	fmt.Fprintf(&b, "inputs:\n  sites: {type: object, additionalProperties: {type: object, properties: {rank: "+
+		"{type: integer}, note: {type: string}}, required: [rank, note]}, default: {%s}}\n", strings.Join(pairs, ", "))
+	fmt.Fprintf(&b, "calc:\n  names: '=inputs.sites.map(k, k)'\n  some: '=inputs.sites.filter(k, "+
+		"inputs.sites[k].rank > %d)'\n  ranks: '=inputs.sites.transformMap(k, v, v.rank * %d)'\n", random.IntN(5),
+		1+random.IntN(3))
+	fmt.Fprintf(&b, "  lines: '=%s'\n",
+		pick(`inputs.sites.transformList(k, v, k + "-" + v.note)`, `calc.ranks.map(k, k + string(calc.ranks[k]))`,
+			`{"z": 1, "y": 2, "x": 3}.map(k, k)`))
+	b.WriteString("resources:\n  base: {type: key_pair}\n  each:\n    type: address\n    repeat: {site: " +
+		"=calc.names}\n    want: {tags: {site: =site, rank: '=string(calc.ranks[site])', by: '=base.id'}}\n")
+	b.WriteString("  few:\n    type: address\n    repeat: {site: =calc.some}\n    want: {tags: {lines: " +
+		"'=calc.lines.join(\"/\")', of: '=each[site].id'}}\n")
+	fmt.Fprintf(&b, "  whole: {type: address, want: {tags: {all: '=%s'}}}\n",
+		pick(`each.map(k, each[k].id).join(",")`, `calc.names.map(n, each[n].id).join(",")`, `calc.names.join("+")`))
 	b.WriteString("outputs:\n  lines: {value: =calc.lines}\n  ranks: {value: =calc.ranks}\n")
 	return b.String()
 }

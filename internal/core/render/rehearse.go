@@ -41,7 +41,8 @@ func (r *Rendering) Rehearse(known func(Resource) map[string]any, ports func(r *
 			reading = append(reading, res.Name)
 		}
 	}
-	tasks := slices.DeleteFunc(slices.Clone(r.Resources), func(res Resource) bool { return res.Type != resource.TypeTask })
+	tasks := slices.DeleteFunc(slices.Clone(r.Resources),
+		func(res Resource) bool { return res.Type != resource.TypeTask })
 	session := r.session
 	if r.session = nil; session == nil || reading == nil && len(tasks) == 0 {
 		return nil
@@ -49,7 +50,12 @@ func (r *Rendering) Rehearse(known func(Resource) map[string]any, ports func(r *
 	if known == nil {
 		known = func(Resource) map[string]any { return nil }
 	}
-	out := &Rehearsal{Reports: map[string]map[string]any{}, Checks: map[string][]health.Check{}, Faults: map[string]error{}, Logins: map[string]health.Check{}}
+	out := &Rehearsal{
+		Reports: map[string]map[string]any{},
+		Checks:  map[string][]health.Check{},
+		Faults:  map[string]error{},
+		Logins:  map[string]health.Check{},
+	}
 	s := standIns{first: r, used: map[string]int{}, ids: map[string]string{}}
 	for _, res := range r.Resources {
 		if id, ok := known(res)["id"].(string); ok {

@@ -102,20 +102,36 @@ func newEvaluator(b *budget.Budget, request Request) *evaluator {
 	if s.ID == "" {
 		s.ID = FixedID
 	}
-	shared := &session{request: request, budget: b, secretive: len(request.Secrets) > 0 || secretive(t), told: map[Finding]bool{}, out: &Rendering{
-		Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
-		Stack:     s,
-		index:     map[string]int{},
-		Resources: []Resource{}, Outputs: []Output{}, Findings: []Finding{}, Inputs: []InputValue{},
-	}}
+	shared := &session{
+		request:   request,
+		budget:    b,
+		secretive: len(request.Secrets) > 0 || secretive(t),
+		told:      map[Finding]bool{},
+		out: &Rendering{
+			Template:  TemplateRef{t.About.Name, t.About.Version, t.About.Title, t.Digest},
+			Stack:     s,
+			index:     map[string]int{},
+			Resources: []Resource{}, Outputs: []Output{}, Findings: []Finding{}, Inputs: []InputValue{},
+		},
+	}
 	return shared.evaluator(t, "", request.Inputs)
 }
 
 func (s *session) evaluator(t *lang.Template, scope string, given map[string]any) *evaluator {
 	st := s.out.Stack
-	e := &evaluator{session: s, template: t, scope: scope, given: given, members: map[string][]string{}, reads: new([]string),
-		inputCells: s.cells(), calcCells: s.cells(), gives: map[string]func() (any, []string){}, givenReads: map[string][]string{},
-		vars: expr.NewVars()}
+	e := &evaluator{
+		session:    s,
+		template:   t,
+		scope:      scope,
+		given:      given,
+		members:    map[string][]string{},
+		reads:      new([]string),
+		inputCells: s.cells(),
+		calcCells:  s.cells(),
+		gives:      map[string]func() (any, []string){},
+		givenReads: map[string][]string{},
+		vars:       expr.NewVars(),
+	}
 	e.vars.Set("stack", &expr.Object{Type: "stack", Fields: map[string]any{
 		"account": st.Account, "cloud": st.Cloud, "id": st.ID, "name": st.Name, "region": st.Region}})
 	if t.UsesOffers {
@@ -188,7 +204,8 @@ func (e *evaluator) require() {
 			e.find(lang.Error, "require", e.scope+"inputs", "change the inputs that it names", "%v", words)
 			if e.parent == nil { // so that it is told where these inputs are given
 				f := &e.out.Findings[len(e.out.Findings)-1]
-				f.File, f.Line, f.Inputs = e.template.File, req.That.Line, strings.Join(readBy(e.template, req.That, 0), ",")
+				f.File, f.Line, f.Inputs = e.template.File, req.That.Line,
+					strings.Join(readBy(e.template, req.That, 0), ",")
 			}
 		}
 	}
@@ -239,7 +256,8 @@ func indexed(loops []lang.Loop, rounds []map[string]any, members []any) any {
 	loop := loops[0]
 	list, byKey := []any{}, map[string]any{}
 	for from, to := 0, 0; from < len(rounds); from = to {
-		for to = from + 1; to < len(rounds) && len(loops) > 1 && rounds[to][loop.Name] == rounds[from][loop.Name]; to++ {
+		for to = from + 1; to < len(rounds) && len(loops) > 1 &&
+			rounds[to][loop.Name] == rounds[from][loop.Name]; to++ {
 		}
 		inner := indexed(loops[1:], rounds[from:to], members[from:to])
 		list = append(list, inner)
@@ -268,7 +286,8 @@ func (e *evaluator) wanted(d *lang.Resource) bool {
 // unplaced tells of something that depends on what the region sells, while no
 // region was named.
 func (e *evaluator) unplaced(place, what string, u resource.Unresolved) {
-	e.find(lang.Warning, "no-place", e.scope+place, "name an account and a region, or saved offers", "%s depends on %s, and this rendering has no place", what, strings.Join(u.Waits, ", "))
+	e.find(lang.Warning, "no-place", e.scope+place, "name an account and a region, or saved offers",
+		"%s depends on %s, and this rendering has no place", what, strings.Join(u.Waits, ", "))
 }
 
 // absent is an optional that is not there.
@@ -377,7 +396,14 @@ func (e *evaluator) outputs() []Output {
 		if v == any(expr.Absent) || v == nil {
 			continue
 		}
-		out = append(out, Output{Name: o.Name, About: o.About, Value: v, Secret: o.Secret || len(resource.Secrets(v)) > 0, reads: reads, typ: o.Type})
+		out = append(out, Output{
+			Name:   o.Name,
+			About:  o.About,
+			Value:  v,
+			Secret: o.Secret || len(resource.Secrets(v)) > 0,
+			reads:  reads,
+			typ:    o.Type,
+		})
 		if e.request.Explain == e.scope+"outputs."+o.Name {
 			e.explainValue("output", e.scope+"outputs."+o.Name, o.Value, e.vars)
 		}

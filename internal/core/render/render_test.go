@@ -17,14 +17,31 @@ import (
 func offers() *offer.Offers {
 	zones := []string{"north-fell-a", "north-fell-b"}
 	size := func(name string, vcpus, gib int64, zones ...string) offer.Size {
-		return offer.Size{Name: name, VCPUs: vcpus, MemoryBytes: gib << 30, Architecture: "x86_64", Hour: 0.02 * float64(vcpus), Zones: zones}
+		return offer.Size{
+			Name:         name,
+			VCPUs:        vcpus,
+			MemoryBytes:  gib << 30,
+			Architecture: "x86_64",
+			Hour:         0.02 * float64(vcpus),
+			Zones:        zones,
+		}
 	}
 	return &offer.Offers{Cloud: "larch", Account: "saltmere-lab", Region: "north-fell", Currency: "kr", Zones: zones,
-		Sizes:     []offer.Size{size("plain-1", 1, 4, zones...), size("plain-2", 2, 8, zones...), size("broad-2", 2, 16, "north-fell-a"), size("vast-64", 64, 1536)},
+		Sizes: []offer.Size{size("plain-1", 1, 4, zones...), size("plain-2", 2, 8, zones...),
+			size("broad-2", 2, 16, "north-fell-a"), size("vast-64", 64, 1536)},
 		DiskTypes: []offer.DiskType{{Name: "solid", MinBytes: 4 << 30, MaxBytes: 1 << 40, Zones: zones}},
-		Images:    []offer.Image{{Name: "debian-12", Architecture: "x86_64"}, {Name: "tide-base-3", Architecture: "x86_64"}, {Name: "tide-archive-2", Architecture: "x86_64", MinMemoryBytes: 8 << 30}},
-		Quotas:    map[string]offer.Quota{"vcpus": {Limit: 96}, "networks": {Limit: 5}, "addresses": {Limit: 5}, "disk_gib": {Limit: 1000}},
-		Types:     resource.TypeNames()}
+		Images: []offer.Image{
+			{Name: "debian-12", Architecture: "x86_64"},
+			{Name: "tide-base-3", Architecture: "x86_64"},
+			{Name: "tide-archive-2", Architecture: "x86_64", MinMemoryBytes: 8 << 30},
+		},
+		Quotas: map[string]offer.Quota{
+			"vcpus":     {Limit: 96},
+			"networks":  {Limit: 5},
+			"addresses": {Limit: 5},
+			"disk_gib":  {Limit: 1000},
+		},
+		Types: resource.TypeNames()}
 }
 
 func example(t testing.TB, name string) *lang.Template {
@@ -41,11 +58,20 @@ func example(t testing.TB, name string) *lang.Template {
 }
 
 func gauge(t testing.TB, inputs map[string]any) Request {
-	all := map[string]any{"zones": []any{"north-fell-a", "north-fell-b"}, "workers": int64(2), "admin_sources": []any{"10.9.0.0/16"}}
+	all := map[string]any{
+		"zones":         []any{"north-fell-a", "north-fell-b"},
+		"workers":       int64(2),
+		"admin_sources": []any{"10.9.0.0/16"},
+	}
 	for k, v := range inputs {
 		all[k] = v
 	}
-	return Request{Template: example(t, "gauge-intake"), Stack: Stack{Name: "north", ID: FixedID, Account: "saltmere-lab", Region: "north-fell"}, Inputs: all, Offers: offers()}
+	return Request{
+		Template: example(t, "gauge-intake"),
+		Stack:    Stack{Name: "north", ID: FixedID, Account: "saltmere-lab", Region: "north-fell"},
+		Inputs:   all,
+		Offers:   offers(),
+	}
 }
 
 func encode(t testing.TB, v any) string {
@@ -74,14 +100,16 @@ func TestPendingValuesNameWhatTheyWaitFor(t *testing.T) {
 		t.Fatalf("findings: %v", r.Findings)
 	}
 	worker := r.Resource("worker[1]")
-	if want := []string{"access.id", "gateway.private_address", "worker_rules.id", "worker_subnet[north-fell-b].id"}; !slices.Equal(worker.Pending, want) {
+	want := []string{"access.id", "gateway.private_address", "worker_rules.id", "worker_subnet[north-fell-b].id"}
+	if !slices.Equal(worker.Pending, want) {
 		t.Errorf("worker[1] waits for %v, want %v", worker.Pending, want)
 	}
 	var after []string
 	for _, a := range worker.After {
 		after = append(after, a.Name)
 	}
-	if want := []string{"access", "gateway", "worker_rules", "worker_subnet[north-fell-b]"}; !slices.Equal(after, want) {
+	want = []string{"access", "gateway", "worker_rules", "worker_subnet[north-fell-b]"}
+	if !slices.Equal(after, want) {
 		t.Errorf("worker[1] comes after %v, want only its own subnet: %v", after, want)
 	}
 	if r.Resource("edge_subnet").Want["range"] != "10.44.0.0/26" {
@@ -93,10 +121,17 @@ func TestKnownAttributesResolveTheSameExpressions(t *testing.T) {
 	t.Parallel()
 	request := gauge(t, nil)
 	request.Known = func(r Resource) map[string]any {
-		return map[string]any{"id": "id-of-" + r.Name, "private_address": "10.44.0.9", "public_address": "127.64.0.1", "reach": map[string]any{"8443": "127.64.0.1:8443", "22": "127.64.0.1:22"}, "private_key": "north/access@1"}
+		return map[string]any{
+			"id":              "id-of-" + r.Name,
+			"private_address": "10.44.0.9",
+			"public_address":  "127.64.0.1",
+			"reach":           map[string]any{"8443": "127.64.0.1:8443", "22": "127.64.0.1:22"},
+			"private_key":     "north/access@1",
+		}
 	}
 	session, r := Accept(budget.Boundless(), request)
-	if want := r.Resource("worker[0]").Want; want["key_pair"] != "id-of-access" || want["subnet"] != "id-of-worker_subnet[north-fell-a]" {
+	want := r.Resource("worker[0]").Want
+	if want["key_pair"] != "id-of-access" || want["subnet"] != "id-of-worker_subnet[north-fell-a]" {
 		t.Errorf("resolved to %v", want)
 	}
 	for _, res := range r.Resources {
@@ -117,8 +152,13 @@ func TestKnownAttributesResolveTheSameExpressions(t *testing.T) {
 func TestSecretsStayReferences(t *testing.T) {
 	t.Parallel()
 	const value = "Very-Secret-99-word"
-	r := Render(budget.Boundless(), Request{Template: example(t, "tide-archive"), Stack: Stack{Name: "archive"}, Offers: offers(),
-		Inputs: map[string]any{"forecasters": "10.9.0.0/16", "password": value}, Secrets: map[string]string{"password": "archive/password@1"}})
+	r := Render(budget.Boundless(), Request{
+		Template: example(t, "tide-archive"),
+		Stack:    Stack{Name: "archive"},
+		Offers:   offers(),
+		Inputs:   map[string]any{"forecasters": "10.9.0.0/16", "password": value},
+		Secrets:  map[string]string{"password": "archive/password@1"},
+	})
 	text := encode(t, r)
 	if strings.Contains(text, value) {
 		t.Error("the secret's value is in the rendering")
@@ -130,7 +170,9 @@ func TestSecretsStayReferences(t *testing.T) {
 
 func TestOneInputChangesOnlyWhatDependsOnIt(t *testing.T) {
 	t.Parallel()
-	before, after := Render(budget.Boundless(), gauge(t, nil)), Render(budget.Boundless(), gauge(t, map[string]any{"worker_size": "broad-2", "zones": []any{"north-fell-a", "north-fell-b"}}))
+	before, after := Render(budget.Boundless(), gauge(t, nil)),
+		Render(budget.Boundless(),
+			gauge(t, map[string]any{"worker_size": "broad-2", "zones": []any{"north-fell-a", "north-fell-b"}}))
 	for i, r := range after.Resources {
 		changed := encode(t, r) != encode(t, before.Resources[i])
 		if isWorker := strings.HasPrefix(r.Name, "worker["); changed != isWorker {
@@ -172,7 +214,12 @@ outputs:
 		t.Fatal(found)
 	}
 	inputs := map[string]any{"zones": []any{"north-fell-a", "north-fell-b"}}
-	r := Render(budget.Boundless(), Request{Template: template, Stack: Stack{Name: "s"}, Inputs: inputs, Offers: offers()})
+	r := Render(budget.Boundless(), Request{
+		Template: template,
+		Stack:    Stack{Name: "s"},
+		Inputs:   inputs,
+		Offers:   offers(),
+	})
 	if r.Resource("front") != nil || len(r.Outputs) != 3 || r.Outputs[0].Value != "none" {
 		t.Errorf("without the optional part: %s", encode(t, r.Outputs))
 	}
@@ -180,7 +227,12 @@ outputs:
 		t.Errorf("loops gave %d resources", len(r.Resources))
 	}
 	inputs["archive"] = true
-	if r = Render(budget.Boundless(), Request{Template: template, Stack: Stack{Name: "s"}, Inputs: inputs, Offers: offers()}); r.Resource("front") == nil || len(r.Outputs) != 4 {
+	if r = Render(budget.Boundless(), Request{
+		Template: template,
+		Stack:    Stack{Name: "s"},
+		Inputs:   inputs,
+		Offers:   offers(),
+	}); r.Resource("front") == nil || len(r.Outputs) != 4 {
 		t.Errorf("with the optional part: %s", encode(t, r.Outputs))
 	}
 }

@@ -68,7 +68,13 @@ func exampleRequest(t testing.TB, name string) Request {
 			secrets[in.Name] = name + "/" + in.Name + "@1"
 		}
 	}
-	return Request{Template: template, Secrets: secrets, Stack: Stack{Name: name, ID: FixedID, Account: "saltmere-lab", Cloud: "larch", Region: "north-fell"}, Inputs: inputs, Offers: &market}
+	return Request{
+		Template: template,
+		Secrets:  secrets,
+		Stack:    Stack{Name: name, ID: FixedID, Account: "saltmere-lab", Cloud: "larch", Region: "north-fell"},
+		Inputs:   inputs,
+		Offers:   &market,
+	}
 }
 
 // reports makes up what a resource reports; a second time it says otherwise.
@@ -99,7 +105,13 @@ func reveal(reference string) (string, bool) { return "value of " + reference, t
 // and after each report the rendering of the whole template is the oracle.
 func TestASessionResolvesWhatRenderingAllWouldGive(t *testing.T) {
 	t.Parallel()
-	requests := map[string]Request{"nested": {Template: nested(t, func(s string) string { return s }), Stack: Stack{Name: "coast", ID: FixedID}, Secrets: map[string]string{"station[north].machine.password": "coast/one@1"}}}
+	requests := map[string]Request{
+		"nested": {
+			Template: nested(t, func(s string) string { return s }),
+			Stack:    Stack{Name: "coast", ID: FixedID},
+			Secrets:  map[string]string{"station[north].machine.password": "coast/one@1"},
+		},
+	}
 	files, err := fs.Glob(examples.Files, "*.inputs.yaml")
 	if err != nil || len(files) < 10 {
 		t.Fatal(files, err)
@@ -143,7 +155,9 @@ func TestASessionResolvesWhatRenderingAllWouldGive(t *testing.T) {
 
 func agree(t *testing.T, got Resource, want *Resource) {
 	t.Helper()
-	if g, w := encode(t, map[string]any{"want": got.Want, "checks": got.Checks, "pending": got.Pending}), encode(t, map[string]any{"want": want.Want, "checks": want.Checks, "pending": want.Pending}); g != w {
+	g, w := encode(t, map[string]any{"want": got.Want, "checks": got.Checks, "pending": got.Pending}),
+		encode(t, map[string]any{"want": want.Want, "checks": want.Checks, "pending": want.Pending})
+	if g != w {
 		t.Errorf("%s is resolved as\n%s\nand rendered as\n%s", got.Name, g, w)
 	}
 }

@@ -22,7 +22,13 @@ func NeedOf(in *lang.Input) offer.Need { return needOf(in.Needs) }
 
 // needOf is what a template needs of a size, as offers are asked for it.
 func needOf(n lang.Needs) offer.Need {
-	return offer.Need{VCPUs: n.VCPUs, MemoryBytes: n.Memory, Architecture: n.Architecture, DiskMBps: n.DiskMBps, NetworkGbps: n.NetworkGbps}
+	return offer.Need{
+		VCPUs:        n.VCPUs,
+		MemoryBytes:  n.Memory,
+		Architecture: n.Architecture,
+		DiskMBps:     n.DiskMBps,
+		NetworkGbps:  n.NetworkGbps,
+	}
 }
 
 // free gives the lowest free range of the length that an input wants. Without offers
@@ -81,7 +87,9 @@ func (e *evaluator) row(in *lang.Input) (*lang.SizingRow, float64) {
 	}
 	row := in.SizedBy.Table.Row(amount)
 	if rows := in.SizedBy.Table.Rows; row == nil && len(rows) > 0 {
-		e.find(e.binding(in), "sizing", e.scope+"inputs."+in.Name, "use less, or several of them", "the sizing table %s ends at %g %s, and %g are wanted", in.SizedBy.Table.Name, rows[len(rows)-1].Upto, in.SizedBy.Table.Unit, amount)
+		e.find(e.binding(in), "sizing", e.scope+"inputs."+in.Name, "use less, or several of them",
+			"the sizing table %s ends at %g %s, and %g are wanted", in.SizedBy.Table.Name, rows[len(rows)-1].Upto,
+			in.SizedBy.Table.Unit, amount)
 	}
 	return row, amount
 }
@@ -141,8 +149,15 @@ func (e *evaluator) complies(in *lang.Input, name string) {
 	if fits, err := e.request.Offers.Cheapest(bothNeeds(in, row)); err == nil {
 		remedy, take = fmt.Sprintf("choose %s or a larger one, or up to %s", fits, e.carries(in, s)), fits
 	}
-	f := Finding{Severity: e.binding(in), Code: "sizing", Place: e.scope + "inputs." + in.Name, Take: take, Remedy: remedy,
-		Message: fmt.Sprintf("%s is too small for %g %s: it has %s", name, amount, in.SizedBy.Table.Unit, strings.Join(broken, ", "))}
+	f := Finding{
+		Severity: e.binding(in),
+		Code:     "sizing",
+		Place:    e.scope + "inputs." + in.Name,
+		Take:     take,
+		Remedy:   remedy,
+		Message: fmt.Sprintf("%s is too small for %g %s: it has %s", name, amount, in.SizedBy.Table.Unit,
+			strings.Join(broken, ", ")),
+	}
 	if !e.told[f] {
 		e.told[f] = true
 		e.out.Findings = append(e.out.Findings, f)
@@ -168,15 +183,26 @@ func (e *evaluator) comply(in *lang.Input, by string, n lang.Needs, s offer.Size
 		asked, kept                 bool
 	}{
 		{"vcpus", "vcpus", fmt.Sprint(n.VCPUs), fmt.Sprint(s.VCPUs), n.VCPUs > 0, s.VCPUs >= n.VCPUs},
-		{"memory", "of memory", resource.FormatData(n.Memory), resource.FormatData(s.MemoryBytes), n.Memory > 0, s.MemoryBytes >= n.Memory},
-		{"architecture", "as architecture", n.Architecture, s.Architecture, n.Architecture != "", s.Architecture == n.Architecture},
-		{"MB/s to disks", "MB/s to disks", fmt.Sprintf("%g", n.DiskMBps), fmt.Sprintf("%g", s.DiskMBps), n.DiskMBps > 0, s.DiskMBps >= n.DiskMBps},
-		{"Gbit/s to the network", "Gbit/s to the network", fmt.Sprintf("%g", n.NetworkGbps), fmt.Sprintf("%g", s.NetworkGbps), n.NetworkGbps > 0, s.NetworkGbps >= n.NetworkGbps},
+		{"memory", "of memory", resource.FormatData(n.Memory), resource.FormatData(s.MemoryBytes), n.Memory > 0,
+			s.MemoryBytes >= n.Memory},
+		{"architecture", "as architecture", n.Architecture, s.Architecture, n.Architecture != "",
+			s.Architecture == n.Architecture},
+		{"MB/s to disks", "MB/s to disks", fmt.Sprintf("%g", n.DiskMBps), fmt.Sprintf("%g", s.DiskMBps), n.DiskMBps > 0,
+			s.DiskMBps >= n.DiskMBps},
+		{"Gbit/s to the network", "Gbit/s to the network", fmt.Sprintf("%g", n.NetworkGbps),
+			fmt.Sprintf("%g", s.NetworkGbps), n.NetworkGbps > 0, s.NetworkGbps >= n.NetworkGbps},
 	} {
 		if !x.asked {
 			continue
 		}
-		e.out.Compliance = append(e.out.Compliance, Compliance{Input: e.scope + in.Name, By: by, What: x.what, Needed: x.needed, Chosen: x.chosen, Kept: x.kept})
+		e.out.Compliance = append(e.out.Compliance, Compliance{
+			Input:  e.scope + in.Name,
+			By:     by,
+			What:   x.what,
+			Needed: x.needed,
+			Chosen: x.chosen,
+			Kept:   x.kept,
+		})
 		if !x.kept {
 			broken = append(broken, fmt.Sprintf("%s %s (%s needed)", x.chosen, x.words, x.needed))
 		}

@@ -34,7 +34,14 @@ func fleet(t *testing.T, text string, inputs map[string]any) *Rendering {
 	t.Helper()
 	o := &offer.Offers{Region: "north-fell", Currency: "kr", Zones: []string{"a"}}
 	for _, n := range []int64{1, 2, 4} {
-		o.Sizes = append(o.Sizes, offer.Size{Name: fmt.Sprintf("plain-%d", n), VCPUs: n, MemoryBytes: n * 4 << 30, Architecture: "x86_64", Hour: 0.02 * float64(n), Zones: []string{"a"}})
+		o.Sizes = append(o.Sizes, offer.Size{
+			Name:         fmt.Sprintf("plain-%d", n),
+			VCPUs:        n,
+			MemoryBytes:  n * 4 << 30,
+			Architecture: "x86_64",
+			Hour:         0.02 * float64(n),
+			Zones:        []string{"a"},
+		})
 	}
 	return Render(budget.Boundless(), Request{Template: template(t, text), Inputs: inputs, Offers: o})
 }
@@ -55,7 +62,8 @@ func TestASizingTableChoosesTheCheapestThatDoes(t *testing.T) {
 	}{{1, "plain-1"}, {8, "plain-1"}, {9, "plain-2"}, {16, "plain-2"}, {17, "plain-4"}, {30, "plain-4"}} {
 		r := fleet(t, sized, map[string]any{"boats": c.boats})
 		in := r.Inputs[slices.IndexFunc(r.Inputs, func(v InputValue) bool { return v.Name == "size" })]
-		if in.Value != c.want || in.Origin != SizingTable || in.Advice != fmt.Sprintf("for %d boats", c.boats) || told(r) != "" {
+		if in.Value != c.want || in.Origin != SizingTable || in.Advice != fmt.Sprintf("for %d boats", c.boats) ||
+			told(r) != "" {
 			t.Errorf("%d boats: %+v\n%s", c.boats, in, told(r))
 		}
 		if got := r.Resources[0].Want["tags"].(map[string]any)["size"]; got != c.want {
@@ -70,7 +78,8 @@ func TestASizingTableChoosesTheCheapestThatDoes(t *testing.T) {
 func TestATooSmallSizeIsToldWithWhatItDoesFor(t *testing.T) {
 	t.Parallel()
 	r := fleet(t, sized, map[string]any{"boats": int64(20), "size": "plain-2"})
-	want := "error sizing inputs.size: plain-2 is too small for 20 boats: it has 2 vcpus (4 needed), 8GiB of memory (16GiB needed) (choose plain-4 or a larger one, or up to 16 boats)"
+	want := "error sizing inputs.size: plain-2 is too small for 20 boats: it has 2 vcpus (4 needed), 8GiB of memory " +
+		"(16GiB needed) (choose plain-4 or a larger one, or up to 16 boats)"
 	if told(r) != want {
 		t.Errorf("got  %s\nwant %s", told(r), want)
 	}
@@ -81,7 +90,8 @@ func TestATooSmallSizeIsToldWithWhatItDoesFor(t *testing.T) {
 	for _, c := range r.Compliance {
 		lines = append(lines, fmt.Sprintf("%s: %s %s/%s %v", c.By, c.What, c.Chosen, c.Needed, c.Kept))
 	}
-	want = "the least machine: memory 8GiB/4GiB true; the least machine: architecture x86_64/x86_64 true; fleet, 20 boats: vcpus 2/4 false; fleet, 20 boats: memory 8GiB/16GiB false"
+	want = "the least machine: memory 8GiB/4GiB true; the least machine: architecture x86_64/x86_64 true; fleet, 20 " +
+		"boats: vcpus 2/4 false; fleet, 20 boats: memory 8GiB/16GiB false"
 	if got := strings.Join(lines, "; "); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
@@ -103,7 +113,8 @@ func TestATableEndsAndSaysWhere(t *testing.T) {
 		if size != nil {
 			inputs["size"] = size
 		}
-		want := fmt.Sprintf("error sizing inputs.size: the sizing table fleet ends at 30 boats, and %d are wanted (use less, or several of them)", boats)
+		want := fmt.Sprintf("error sizing inputs.size: the sizing table fleet ends at 30 boats, and %d are wanted "+
+			"(use less, or several of them)", boats)
 		if got := told(fleet(t, sized, inputs)); !strings.Contains(got, want) {
 			t.Errorf("got  %s\nwant %s", got, want)
 		}
@@ -114,7 +125,9 @@ func TestNothingSoldIsLargeEnough(t *testing.T) {
 	t.Parallel()
 	text := strings.Replace(sized, "vcpus: 4, memory: 16GiB", "vcpus: 64", 1)
 	got := told(fleet(t, text, map[string]any{"boats": int64(30)}))
-	if !strings.Contains(got, "error sizing inputs.size: no size sold in north-fell fits; the nearest is plain-4: it has 4 vcpus and 64 are needed (choose another region)") {
+	if !strings.Contains(got,
+		"error sizing inputs.size: no size sold in north-fell fits; the nearest is plain-4: it has 4 vcpus and 64 "+
+			"are needed (choose another region)") {
 		t.Error(got)
 	}
 }
@@ -138,9 +151,12 @@ func TestAFreeRangeIsDisjointFromAllThatIsKnown(t *testing.T) {
 	}{
 		{"nothing is there", &offer.Offers{}, nil, "10.0.0.0/20", "10.0.16.0/24"},
 		{"no offers are known", nil, nil, "10.0.0.0/20", "10.0.16.0/24"},
-		{"a network is there", &offer.Offers{Networks: []offer.Network{{ID: "n", Range: "10.0.0.0/18"}}}, nil, "10.0.64.0/20", "10.0.80.0/24"},
-		{"the premises have a range", &offer.Offers{Reserved: []offer.Reserved{{Range: "10.0.0.0/9"}}}, nil, "10.128.0.0/20", "10.128.16.0/24"},
-		{"another input was given", &offer.Offers{}, map[string]any{"third": "10.0.0.0/24"}, "10.0.16.0/20", "10.0.1.0/24"},
+		{"a network is there", &offer.Offers{Networks: []offer.Network{{ID: "n", Range: "10.0.0.0/18"}}}, nil,
+			"10.0.64.0/20", "10.0.80.0/24"},
+		{"the premises have a range", &offer.Offers{Reserved: []offer.Reserved{{Range: "10.0.0.0/9"}}}, nil,
+			"10.128.0.0/20", "10.128.16.0/24"},
+		{"another input was given", &offer.Offers{}, map[string]any{"third": "10.0.0.0/24"}, "10.0.16.0/20",
+			"10.0.1.0/24"},
 		{"it was given itself", &offer.Offers{}, map[string]any{"first": "10.0.0.0/20"}, "10.0.0.0/20", "10.0.16.0/24"},
 	} {
 		r := Render(budget.Boundless(), Request{Template: template(t, ranged), Inputs: c.inputs, Offers: c.offers})
@@ -149,9 +165,11 @@ func TestAFreeRangeIsDisjointFromAllThatIsKnown(t *testing.T) {
 			values[in.Name] = in
 		}
 		if values["first"].Value != c.first || values["second"].Value != c.second {
-			t.Errorf("%s: %v and %v, want %s and %s\n%s", c.about, values["first"].Value, values["second"].Value, c.first, c.second, told(r))
+			t.Errorf("%s: %v and %v, want %s and %s\n%s", c.about, values["first"].Value, values["second"].Value,
+				c.first, c.second, told(r))
 		}
-		if given := c.inputs["first"] != nil; (values["first"].Origin == FreeRange) == given || values["second"].Origin != FreeRange {
+		given := c.inputs["first"] != nil
+		if (values["first"].Origin == FreeRange) == given || values["second"].Origin != FreeRange {
 			t.Errorf("%s: from %s and %s", c.about, values["first"].Origin, values["second"].Origin)
 		}
 	}
@@ -159,9 +177,19 @@ func TestAFreeRangeIsDisjointFromAllThatIsKnown(t *testing.T) {
 
 func TestWhatIsPickedIsJudgedByTheOffers(t *testing.T) {
 	t.Parallel()
-	o := &offer.Offers{Cloud: "larch", Region: "north-fell", Zones: []string{"a", "b"}, DiskTypes: []offer.DiskType{{Name: "solid"}},
-		Networks: []offer.Network{{ID: "net-1", Name: "harbour"}, {ID: "net-2", Name: "quay"}, {ID: "net-3", Name: "quay"}},
-		Subnets:  []offer.Subnet{{ID: "sub-1", Name: "front", Network: "net-1"}}, KeyPairs: []offer.Named{{ID: "key-1", Name: "duty"}}}
+	o := &offer.Offers{
+		Cloud:     "larch",
+		Region:    "north-fell",
+		Zones:     []string{"a", "b"},
+		DiskTypes: []offer.DiskType{{Name: "solid"}},
+		Networks: []offer.Network{
+			{ID: "net-1", Name: "harbour"},
+			{ID: "net-2", Name: "quay"},
+			{ID: "net-3", Name: "quay"},
+		},
+		Subnets:  []offer.Subnet{{ID: "sub-1", Name: "front", Network: "net-1"}},
+		KeyPairs: []offer.Named{{ID: "key-1", Name: "duty"}},
+	}
 	for _, c := range []struct {
 		picks, given string
 		value, says  string
@@ -178,8 +206,13 @@ func TestWhatIsPickedIsJudgedByTheOffers(t *testing.T) {
 		{"zone", "a", "a", ""},
 		{"zone", "c", "", "region north-fell has no zone \"c\""},
 	} {
-		text := fmt.Sprintf("inputs:\n  x: {picks: %s}\nresources:\n  net: {type: network, want: {range: 10.0.0.0/16, tags: {x: =inputs.x}}}\n", c.picks)
-		r := Render(budget.Boundless(), Request{Template: template(t, text), Inputs: map[string]any{"x": c.given}, Offers: o})
+		text := fmt.Sprintf("inputs:\n  x: {picks: %s}\nresources:\n  net: {type: network, want: {range: "+
+			"10.0.0.0/16, tags: {x: =inputs.x}}}\n", c.picks)
+		r := Render(budget.Boundless(), Request{
+			Template: template(t, text),
+			Inputs:   map[string]any{"x": c.given},
+			Offers:   o,
+		})
 		if c.says != "" {
 			if got := told(r); !strings.Contains(got, c.says) || !strings.Contains(got, "inputs.x") {
 				t.Errorf("%s %s: %s, want %q", c.picks, c.given, got, c.says)

@@ -312,7 +312,8 @@ func plainText(v any) string {
 // that their order means nothing: objects with an identity, and the ids that a
 // property refers to.
 func (p Property) Unordered() bool {
-	return p.Shape.Kind == List && p.Shape.Items != nil && (len(p.Shape.Items.Identity) > 0 || p.Refers != "" && p.Shape.Items.Scalar())
+	return p.Shape.Kind == List && p.Shape.Items != nil &&
+		(len(p.Shape.Items.Identity) > 0 || p.Refers != "" && p.Shape.Items.Scalar())
 }
 
 // by names the fields that tell items of the shape apart.

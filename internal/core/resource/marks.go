@@ -43,7 +43,8 @@ const ReferenceKey = "$secret"
 // or has characters that only marks have.
 func SeemsSecret(tree any) (seems bool) {
 	MapTexts(tree, func(text string) string {
-		seems = seems || text == ReferenceKey || len(Written(text)) > 0 || strings.ContainsFunc(text, func(r rune) bool { return r >= beginSecret && r <= endMark })
+		seems = seems || text == ReferenceKey || len(Written(text)) > 0 ||
+			strings.ContainsFunc(text, func(r rune) bool { return r >= beginSecret && r <= endMark })
 		return text
 	})
 	return seems
@@ -251,7 +252,9 @@ func older(was, now string) bool {
 // filling are the attributes that say where something is and what it is called: they may
 // come into a text beside a secret without being asked about. What a machine or a person
 // wrote, as the output of a task or a file that was read, may not.
-var filling = []string{"id", "address", "addresses", "card_addresses", "database", "endpoint", "fingerprint", "full_name", "host", "host_key", "path", "port", "private_address", "public_address", "public_name", "servers", "standby"}
+var filling = []string{"id", "address", "addresses", "card_addresses", "database", "endpoint", "fingerprint",
+	"full_name", "host", "host_key", "path", "port", "private_address", "public_address", "public_name", "servers",
+	"standby"}
 
 // Fills reports whether an attribute of a type only says where something is and what it is
 // called.

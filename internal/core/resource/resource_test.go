@@ -50,7 +50,14 @@ func TestScalarsAreReadByTheTypeWanted(t *testing.T) {
 
 func TestUnits(t *testing.T) {
 	t.Parallel()
-	for text, want := range map[string]int64{"1B": 1, "1kB": 1000, "1KiB": 1024, "50GiB": 50 << 30, "1.5GiB": 3 << 29, "2 TiB": 2 << 40} {
+	for text, want := range map[string]int64{
+		"1B":     1,
+		"1kB":    1000,
+		"1KiB":   1024,
+		"50GiB":  50 << 30,
+		"1.5GiB": 3 << 29,
+		"2 TiB":  2 << 40,
+	} {
 		if got, err := ParseData(text); err != nil || got != want {
 			t.Errorf("%s = %d, %v; want %d", text, got, err, want)
 		}
@@ -95,7 +102,11 @@ func TestEveryTypeIsWholeAndDescribed(t *testing.T) {
 
 func TestUnresolvedLeavesTellThemselves(t *testing.T) {
 	t.Parallel()
-	tree := map[string]any{"b": []any{Unresolved{Waits: []string{"net.id"}}, "x"}, "a": Unresolved{Secrets: []string{"s/p@1"}}, "c": Unresolved{Waits: []string{"net.id", "a.b"}, Secrets: []string{"s/q@1"}}}
+	tree := map[string]any{
+		"b": []any{Unresolved{Waits: []string{"net.id"}}, "x"},
+		"a": Unresolved{Secrets: []string{"s/p@1"}},
+		"c": Unresolved{Waits: []string{"net.id", "a.b"}, Secrets: []string{"s/q@1"}},
+	}
 	if w := Waits(tree); !slices.Equal(w, []string{"a.b", "net.id"}) {
 		t.Error(w)
 	}
@@ -103,7 +114,8 @@ func TestUnresolvedLeavesTellThemselves(t *testing.T) {
 		t.Error(s)
 	}
 	raw, err := json.Marshal(tree)
-	if want := `{"a":"secret:s/p@1","b":[{"pending":["net.id"]},"x"],"c":{"pending":["net.id","a.b"],"secrets":["s/q@1"]}}`; err != nil || string(raw) != want {
+	want := `{"a":"secret:s/p@1","b":[{"pending":["net.id"]},"x"],"c":{"pending":["net.id","a.b"],"secrets":["s/q@1"]}}`
+	if err != nil || string(raw) != want {
 		t.Errorf("%s, %v", raw, err)
 	}
 	var paths []string
@@ -115,7 +127,8 @@ func TestUnresolvedLeavesTellThemselves(t *testing.T) {
 
 func TestQuantitiesAreWrittenInTheLargestWholeUnit(t *testing.T) {
 	t.Parallel()
-	for n, want := range map[int64]string{0: "0B", 1: "1B", 1 << 10: "1KiB", 1000 << 10: "1000KiB", 3 << 29: "1536MiB", 16 << 30: "16GiB", 125 << 30: "125GiB", 2 << 40: "2TiB", 500e9: "500GB", 1e12: "1TB"} {
+	for n, want := range map[int64]string{0: "0B", 1: "1B", 1 << 10: "1KiB", 1000 << 10: "1000KiB", 3 << 29: "1536MiB",
+		16 << 30: "16GiB", 125 << 30: "125GiB", 2 << 40: "2TiB", 500e9: "500GB", 1e12: "1TB"} {
 		if got := FormatData(n); got != want {
 			t.Errorf("%d bytes = %s, want %s", n, got, want)
 		}
@@ -123,7 +136,16 @@ func TestQuantitiesAreWrittenInTheLargestWholeUnit(t *testing.T) {
 			t.Errorf("%d bytes are read back as %d, %v", n, back, err)
 		}
 	}
-	for n, want := range map[int64]string{0: "0s", 59: "59s", 60: "1m", 90: "1m30s", 3600: "1h", 5400: "1h30m", 86400: "1d", 93784: "1d2h3m4s"} {
+	for n, want := range map[int64]string{
+		0:     "0s",
+		59:    "59s",
+		60:    "1m",
+		90:    "1m30s",
+		3600:  "1h",
+		5400:  "1h30m",
+		86400: "1d",
+		93784: "1d2h3m4s",
+	} {
 		if got := FormatSpan(n); got != want {
 			t.Errorf("%d seconds = %s, want %s", n, got, want)
 		}
@@ -135,7 +157,8 @@ func TestQuantitiesAreWrittenInTheLargestWholeUnit(t *testing.T) {
 
 func TestShapesAreFoundByTheirPlace(t *testing.T) {
 	t.Parallel()
-	for name, want := range map[string]Kind{"database.storage": Data, "database.users": List, "database.users.name": String, "role.grants.may": List, "private_cloud.ranges": Map,
+	for name, want := range map[string]Kind{"database.storage": Data, "database.users": List,
+		"database.users.name": String, "role.grants.may": List, "private_cloud.ranges": Map,
 		"database": "", "database.moon": "", "moon.size": "", "database.storage.more": "", "database.users.moon": ""} {
 		if shape, there := ShapeOf(name); there != (want != "") || there && shape.Kind != want {
 			t.Errorf("%s is of kind %q, %t; want %q", name, shape.Kind, there, want)

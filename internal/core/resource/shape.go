@@ -309,7 +309,9 @@ func FormatData(bytes int64) string {
 	best := strconv.FormatInt(bytes, 10) + "B"
 	for _, unit := range []string{"KiB", "MiB", "GiB", "TiB", "kB", "MB", "GB", "TB"} {
 		factor := int64(dataUnits[unit])
-		if text := strconv.FormatInt(bytes/factor, 10) + unit; bytes > 0 && bytes%factor == 0 && len(strings.TrimRight(text, "kKMGTiB")) < len(strings.TrimRight(best, "kKMGTiB")) {
+		text := strconv.FormatInt(bytes/factor, 10) + unit
+		if bytes > 0 && bytes%factor == 0 &&
+			len(strings.TrimRight(text, "kKMGTiB")) < len(strings.TrimRight(best, "kKMGTiB")) {
 			best = text
 		}
 	}

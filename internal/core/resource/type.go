@@ -199,17 +199,40 @@ func object(name string, fields ...Property) Shape {
 }
 
 var (
-	nameProperty = Property{Name: "name", About: "Name shown in the cloud. Made from the stack and resource names when left out.", Shape: text(), Alter: InPlace}
-	tagsProperty = Property{Name: "tags", About: "Tags kept on the resource in the cloud.", Shape: mapOf(text()), Alter: InPlace}
-	idAttribute  = Attribute{Name: "id", About: "The cloud's own id.", Shape: text()}
+	nameProperty = Property{
+		Name:  "name",
+		About: "Name shown in the cloud. Made from the stack and resource names when left out.",
+		Shape: text(),
+		Alter: InPlace,
+	}
+	tagsProperty = Property{
+		Name:  "tags",
+		About: "Tags kept on the resource in the cloud.",
+		Shape: mapOf(text()),
+		Alter: InPlace,
+	}
+	idAttribute = Attribute{Name: "id", About: "The cloud's own id.", Shape: text()}
 )
 
 // newType describes a type: what it is, how long creation takes and may take, in
 // cloud seconds, what is known of it beyond its properties, and these.
-func newType(name, about string, expect, patience int64, known knowledge, properties []Property, attributes ...Attribute) Type {
-	t := Type{Name: name, About: about, Expect: expect, Patience: patience, Draws: known.draws, Prices: known.prices, HoldsData: known.holdsData, Serves: known.serves, Own: known.own, Proves: known.proves, Unique: known.unique,
+func newType(name, about string, expect, patience int64, known knowledge, properties []Property,
+	attributes ...Attribute) Type {
+	t := Type{
+		Name:       name,
+		About:      about,
+		Expect:     expect,
+		Patience:   patience,
+		Draws:      known.draws,
+		Prices:     known.prices,
+		HoldsData:  known.holdsData,
+		Serves:     known.serves,
+		Own:        known.own,
+		Proves:     known.proves,
+		Unique:     known.unique,
 		Properties: append([]Property{nameProperty, tagsProperty}, properties...),
-		Attributes: append([]Attribute{idAttribute}, attributes...)}
+		Attributes: append([]Attribute{idAttribute}, attributes...),
+	}
 	t.fields = t.allFields()
 	return t
 }
@@ -257,7 +280,8 @@ func Literals() []Shape {
 }
 
 // UserDataKeys are the cloud-init modules that guests understand.
-var UserDataKeys = []string{"packages", "package_update", "write_files", "users", "runcmd", "hostname", "ssh_authorized_keys", "mounts", "timezone"}
+var UserDataKeys = []string{"packages", "package_update", "write_files", "users", "runcmd", "hostname",
+	"ssh_authorized_keys", "mounts", "timezone"}
 
 // Words is the name of a type or of what is picked, as it stands in a sentence.
 func Words(name string) string { return strings.ReplaceAll(name, "_", " ") }

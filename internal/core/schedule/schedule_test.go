@@ -69,7 +69,8 @@ func (w *world) act(a Action) {
 			w.later(took, Event{Step: a.Step, Outcome: Throttled, At: w.now.Add(took + time.Second)})
 		default:
 			w.called[a.Step]++
-			w.ready[a.Step] = w.now.Add(took + time.Duration(float64(w.steps[a.Step].Expect)*(0.9+0.2*w.rand.Float64())))
+			w.ready[a.Step] = w.now.Add(took +
+				time.Duration(float64(w.steps[a.Step].Expect)*(0.9+0.2*w.rand.Float64())))
 			w.later(took, Event{Step: a.Step, Outcome: Accepted})
 		}
 	case Look:
@@ -104,7 +105,8 @@ func (w *world) drive(most int) {
 		if w.events.Len() > 0 && (wake.IsZero() || !wake.Before(w.events[0].at)) {
 			next := heap.Pop(&w.events).(timed)
 			w.now = next.at
-			if next.e.Outcome == Accepted || next.e.Outcome == Retry || next.e.Outcome == Throttled || next.e.Outcome == Broken {
+			if next.e.Outcome == Accepted || next.e.Outcome == Retry || next.e.Outcome == Throttled ||
+				next.e.Outcome == Broken {
 				w.flying--
 			}
 			w.handle(next.e)
@@ -139,8 +141,17 @@ func randomSteps(r *rand.Rand) []Step {
 func newWorld(t *testing.T, seed uint64, trouble float64) *world {
 	r := rand.New(rand.NewPCG(seed, 7))
 	steps := randomSteps(r)
-	w := &world{t: t, steps: steps, rand: r, now: time.Unix(1_700_000_000, 0), ready: make([]time.Time, len(steps)), called: make([]int, len(steps)),
-		broken: map[int]bool{}, trouble: trouble, limit: 1 + r.IntN(6)}
+	w := &world{
+		t:       t,
+		steps:   steps,
+		rand:    r,
+		now:     time.Unix(1_700_000_000, 0),
+		ready:   make([]time.Time, len(steps)),
+		called:  make([]int, len(steps)),
+		broken:  map[int]bool{},
+		trouble: trouble,
+		limit:   1 + r.IntN(6),
+	}
 	w.run = New(steps, nil, Limits{InFlight: w.limit}, r.Float64)
 	return w
 }
@@ -243,7 +254,11 @@ func TestStopLetsCallsReturnAndStartsNothing(t *testing.T) {
 
 func TestLongestPathGoesFirst(t *testing.T) {
 	t.Parallel()
-	steps := []Step{{Name: "short", Expect: time.Second}, {Name: "long", Expect: time.Second}, {Name: "after long", Expect: time.Minute, Needs: []Need{{Step: 1}}}}
+	steps := []Step{
+		{Name: "short", Expect: time.Second},
+		{Name: "long", Expect: time.Second},
+		{Name: "after long", Expect: time.Minute, Needs: []Need{{Step: 1}}},
+	}
 	r := New(steps, nil, Limits{InFlight: 1}, nil)
 	actions := r.Handle(Event{}, time.Unix(0, 0))
 	if len(actions) != 1 || steps[actions[0].Step].Name != "long" {
@@ -325,7 +340,12 @@ func TestHaltedStepsParkTheRunAsTheyAre(t *testing.T) {
 func TestAskedStepsWaitAndTheOthersGoOn(t *testing.T) {
 	t.Parallel()
 	now := time.Unix(0, 0)
-	steps := []Step{{Name: "a", Expect: time.Second, Patience: time.Second}, {Name: "b", Expect: time.Second}, {Name: "c", Needs: []Need{{Step: 1}}}, {Name: "d", Needs: []Need{{Step: 0}}}}
+	steps := []Step{
+		{Name: "a", Expect: time.Second, Patience: time.Second},
+		{Name: "b", Expect: time.Second},
+		{Name: "c", Needs: []Need{{Step: 1}}},
+		{Name: "d", Needs: []Need{{Step: 0}}},
+	}
 	for _, c := range []struct {
 		last Outcome
 		want Result
@@ -347,7 +367,8 @@ func TestAskedStepsWaitAndTheOthersGoOn(t *testing.T) {
 			t.Errorf("after %s: %v; the step that asked is %s", c.last, a, r.Status(0).Phase)
 		}
 		// Whoever goes on later asks again.
-		if r = New(steps, []Status{r.Status(0), r.Status(1), r.Status(2), r.Status(3)}, Limits{}, nil); c.last == Proved {
+		if r = New(steps, []Status{r.Status(0), r.Status(1), r.Status(2), r.Status(3)}, Limits{},
+			nil); c.last == Proved {
 			if a := r.Handle(Event{}, late); len(a) != 1 || a[0].Do != Call || a[0].Step != 0 {
 				t.Errorf("resumed: %v", a)
 			}

@@ -18,7 +18,8 @@ var commonWords = strings.Fields(`
 	blank none nothing unknown security secure private public letmeinnow opensesame`)
 
 // spelled undoes the usual swaps of letters for digits and signs.
-var spelled = strings.NewReplacer("0", "o", "1", "l", "3", "e", "4", "a", "5", "s", "7", "t", "8", "b", "9", "g", "@", "a", "$", "s", "!", "i", "+", "t")
+var spelled = strings.NewReplacer("0", "o", "1", "l", "3", "e", "4", "a", "5", "s", "7", "t", "8", "b", "9", "g", "@",
+	"a", "$", "s", "!", "i", "+", "t")
 
 // leftOver is how many letters besides a common word or a name make a secret its own.
 const leftOver = 6

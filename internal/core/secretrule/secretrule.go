@@ -40,7 +40,8 @@ func (r Rules) classes() int {
 
 // Words states the rules for people.
 func (r Rules) Words() string {
-	s := fmt.Sprintf("at least %d characters with %d of: small letters, capitals, digits, other characters", r.length(), r.classes())
+	s := fmt.Sprintf("at least %d characters with %d of: small letters, capitals, digits, other characters", r.length(),
+		r.classes())
 	if len(r.Kinds) > 0 {
 		s += "; there must be a " + strings.Join(r.Kinds, ", a ")
 	}
@@ -85,7 +86,8 @@ var kinds = map[string]func(string) bool{
 	"capital": func(s string) bool { return strings.IndexFunc(s, unicode.IsUpper) >= 0 },
 	"digit":   func(s string) bool { return strings.IndexFunc(s, unicode.IsDigit) >= 0 },
 	"sign": func(s string) bool {
-		return strings.IndexFunc(s, func(c rune) bool { return !unicode.IsLower(c) && !unicode.IsUpper(c) && !unicode.IsDigit(c) }) >= 0
+		return strings.IndexFunc(s,
+			func(c rune) bool { return !unicode.IsLower(c) && !unicode.IsUpper(c) && !unicode.IsDigit(c) }) >= 0
 	},
 }
 

@@ -9,7 +9,12 @@ import (
 func TestRulesNameWhatIsBrokenAndNeverTheSecret(t *testing.T) {
 	t.Parallel()
 	r := Rules{Length: 14, Classes: 3, Forbid: []string{"tide"}}
-	for secret, want := range map[string]int{"Long-Enough-99x": 0, "short": 2, "alllowercaseletters": 1, "Contains-TIDE-1234": 1} {
+	for secret, want := range map[string]int{
+		"Long-Enough-99x":     0,
+		"short":               2,
+		"alllowercaseletters": 1,
+		"Contains-TIDE-1234":  1,
+	} {
 		broken := r.Check(secret)
 		if len(broken) != want {
 			t.Errorf("%q breaks %v, want %d rules", secret, broken, want)

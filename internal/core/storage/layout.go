@@ -101,7 +101,15 @@ func stripe(use string, n Need, o *offer.Offers) (Area, error) {
 					continue
 				}
 				mbps, _ := d.Throughput(bytes)
-				area := Area{Use: use, Type: d.Name, Count: count, Bytes: bytes, Striped: count > 1, MBps: mbps * float64(count), Hour: d.GiBHour * float64(bytes) / gib * float64(count)}
+				area := Area{
+					Use:     use,
+					Type:    d.Name,
+					Count:   count,
+					Bytes:   bytes,
+					Striped: count > 1,
+					MBps:    mbps * float64(count),
+					Hour:    d.GiBHour * float64(bytes) / gib * float64(count),
+				}
 				if best.Count == 0 || cmp.Compare(area.Hour, best.Hour*0.999) < 0 {
 					best = area
 				}
@@ -111,5 +119,6 @@ func stripe(use string, n Need, o *offer.Offers) (Area, error) {
 			return best, nil
 		}
 	}
-	return best, fmt.Errorf("no disks of %s reach %.0f MB/s over %s, striped over up to %d", o.Region, n.MBps, resource.FormatData(n.Bytes), mostStriped)
+	return best, fmt.Errorf("no disks of %s reach %.0f MB/s over %s, striped over up to %d", o.Region, n.MBps,
+		resource.FormatData(n.Bytes), mostStriped)
 }

@@ -73,7 +73,8 @@ func SizeFor(n Need, d offer.DiskType) (bytes int64, why []string) {
 			reaches = min(reaches, x.most)
 		}
 		if x.needed > reaches {
-			why = append(why, fmt.Sprintf("a %s disk reaches at most %.0f %s and %.0f are needed", d.Name, reaches, x.unit, x.needed))
+			why = append(why, fmt.Sprintf("a %s disk reaches at most %.0f %s and %.0f are needed", d.Name, reaches,
+				x.unit, x.needed))
 			continue
 		}
 		bytes = max(bytes, int64(math.Ceil((x.needed-x.base)/x.each*tib)))
@@ -82,7 +83,8 @@ func SizeFor(n Need, d offer.DiskType) (bytes int64, why []string) {
 		why = append(why, "it is lost with its machine")
 	}
 	if bytes = (bytes + gib - 1) / gib * gib; bytes > d.MaxBytes {
-		why = append(why, fmt.Sprintf("a %s disk holds at most %s and %s are needed", d.Name, resource.FormatData(d.MaxBytes), resource.FormatData(bytes)))
+		why = append(why, fmt.Sprintf("a %s disk holds at most %s and %s are needed", d.Name,
+			resource.FormatData(d.MaxBytes), resource.FormatData(bytes)))
 	}
 	return bytes, why
 }
@@ -106,7 +108,8 @@ type Advice struct {
 func Advise(n Need, o *offer.Offers) ([]Advice, error) {
 	i := slices.Index(WorkNames(), n.Work)
 	if n.Work != "" && i < 0 {
-		return nil, fmt.Errorf("no disk is advised for %q: the work is one of %s", n.Work, strings.Join(WorkNames(), ", "))
+		return nil, fmt.Errorf("no disk is advised for %q: the work is one of %s", n.Work,
+			strings.Join(WorkNames(), ", "))
 	}
 	out := make([]Advice, 0, len(o.DiskTypes))
 	meant := map[string]bool{}
@@ -149,7 +152,8 @@ func Advise(n Need, o *offer.Offers) ([]Advice, error) {
 				better = cmp.Compare(b.MBps, a.MBps)
 			}
 		}
-		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(rank(a), rank(b)), better, cmp.Compare(a.Hour, b.Hour), cmp.Compare(a.Type, b.Type))
+		return cmp.Or(cmp.Compare(len(a.WhyNot), len(b.WhyNot)), cmp.Compare(rank(a), rank(b)), better,
+			cmp.Compare(a.Hour, b.Hour), cmp.Compare(a.Type, b.Type))
 	})
 	return out, nil
 }
@@ -160,7 +164,8 @@ func Best(advice []Advice, region string) (string, error) {
 	case len(advice) == 0:
 		return "", fmt.Errorf("no disks are sold in %s", region)
 	case len(advice[0].WhyNot) > 0:
-		return "", fmt.Errorf("no disk type of %s fits; the nearest is %s: %s", region, advice[0].Type, strings.Join(advice[0].WhyNot, "; "))
+		return "", fmt.Errorf("no disk type of %s fits; the nearest is %s: %s", region, advice[0].Type,
+			strings.Join(advice[0].WhyNot, "; "))
 	}
 	return advice[0].Type, nil
 }

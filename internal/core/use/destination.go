@@ -29,7 +29,12 @@ func destination(kind string, spec map[string]any) string {
 	case "ssh":
 		return way(spec, "host")
 	case "database":
-		how := map[string]string{"": "in the clear", "none": "in the clear", "any": "whatever certificate it shows", "system": "by a certificate that the system trusts"}[trust]
+		how := map[string]string{
+			"":       "in the clear",
+			"none":   "in the clear",
+			"any":    "whatever certificate it shows",
+			"system": "by a certificate that the system trusts",
+		}[trust]
 		return fmt.Sprintf("database %v at %s, %s%s", spec["name"], at(spec, "host", "5432"), how, through(spec))
 	case "tcp":
 		return at(spec, "host", "") + through(spec)

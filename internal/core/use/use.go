@@ -99,7 +99,8 @@ func Told(r *render.Rendering, carried map[string][]string) map[string][]string 
 		given := resource.Recorded(resource.Without(x.Want, "key", "through"))
 		on := fmt.Sprint(spec(x.Want, x.Marks)["on"])
 		for _, m := range r.Resources {
-			if m.Type == resource.TypeInstance && m.Find == nil && len(given) > 0 && strings.Contains(on, "⟨"+m.Name+".") {
+			if m.Type == resource.TypeInstance && m.Find == nil && len(given) > 0 &&
+				strings.Contains(on, "⟨"+m.Name+".") {
 				out[m.Name] = append(out[m.Name], given...)
 			}
 		}
@@ -140,7 +141,8 @@ func Of(r *render.Rendering, p Place) []Use {
 	all = append(all, OfProof(r.Prove, r.Stack, p)...)
 	for _, o := range r.Outputs {
 		c := collector{stack: r.Stack, place: p}
-		c.add(Use{For: Output, At: "output " + o.Name, To: "whoever may read it, and stacks that read this one"}, o.Value, place(o.Value, nil), place(o.Value, nil))
+		c.add(Use{For: Output, At: "output " + o.Name, To: "whoever may read it, and stacks that read this one"},
+			o.Value, place(o.Value, nil), place(o.Value, nil))
 		all = append(all, c.uses...)
 	}
 	return Merge(all)
@@ -176,7 +178,8 @@ func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
 	case t.Own:
 		c.task(x)
 	default:
-		to := fmt.Sprintf("cloud %s, account %s: %s %s", stack.Cloud, stack.Account, resource.Words(x.Type), declaredName(x))
+		to := fmt.Sprintf("cloud %s, account %s: %s %s", stack.Cloud, stack.Account, resource.Words(x.Type),
+			declaredName(x))
 		for _, property := range slices.Sorted(maps.Keys(x.Want)) {
 			v := x.Want[property]
 			if len(resource.Secrets(v)) == 0 {
@@ -189,14 +192,29 @@ func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
 					around[name] = place(x.Want[name], x.Marks[name])
 				}
 			}
-			c.add(Use{For: Property, At: x.Declared + "." + property, Members: members(x.Name), To: to}, v, placed, around)
+			c.add(Use{For: Property, At: x.Declared + "." + property, Members: members(x.Name), To: to}, v, placed,
+				around)
 		}
 	}
 	if secrets := p.Told[x.Name]; len(secrets) > 0 && x.Want["key_pair"] != nil {
-		c.put(Use{Secrets: secrets, For: People, At: x.Declared + " (signing in)", Members: members(x.Name), To: fmt.Sprintf("those who operate account %s, who sign in to it and read what it was given", stack.Account)}, place(x.Want["key_pair"], x.Marks["key_pair"]))
+		c.put(Use{
+			Secrets: secrets,
+			For:     People,
+			At:      x.Declared + " (signing in)",
+			Members: members(x.Name),
+			To: fmt.Sprintf("those who operate account %s, who sign in to it and read what it was given",
+				stack.Account),
+		}, place(x.Want["key_pair"], x.Marks["key_pair"]))
 	}
 	if key := p.Keys[keyOf(x)]; x.Type == resource.TypeKeyPair && key != "" {
-		c.put(Use{Secrets: []string{key}, For: People, At: x.Declared + ".public_key", Members: members(x.Name), To: fmt.Sprintf("machines of stack %s that have the key pair %s: those who operate account %s sign in", stack.Name, declaredName(x), stack.Account)}, nil)
+		c.put(Use{
+			Secrets: []string{key},
+			For:     People,
+			At:      x.Declared + ".public_key",
+			Members: members(x.Name),
+			To: fmt.Sprintf("machines of stack %s that have the key pair %s: those who operate account %s sign in",
+				stack.Name, declaredName(x), stack.Account),
+		}, nil)
 	}
 	c.checks(x.Declared, x.Name, x.Checks)
 	return c.uses
@@ -258,7 +276,8 @@ func (c *collector) put(u Use, around any) {
 		names[i], _, _ = strings.Cut(reference, "@")
 	}
 	slices.Sort(names)
-	digested := map[string]any{"secrets": slices.Compact(names), "for": u.For, "at": u.At, "to": versionless(u.To), "account": c.stack.Account, "cloud": c.stack.Cloud, "around": versionless(around), "by": u.By, "waits": u.Waits}
+	digested := map[string]any{"secrets": slices.Compact(names), "for": u.For, "at": u.At, "to": versionless(u.To),
+		"account": c.stack.Account, "cloud": c.stack.Cloud, "around": versionless(around), "by": u.By, "waits": u.Waits}
 	if u.Made != "" { // how it is made stands anywhere in the template
 		digested["made"], digested["template"] = u.Made, c.place.Template
 	}
@@ -295,20 +314,30 @@ func goes(values, placed map[string]any) map[string]any {
 func (c *collector) task(x render.Resource) {
 	placed := goes(x.Want, spec(x.Want, x.Marks))
 	to := way(placed, "on")
-	c.add(Use{For: Command, At: x.Declared, Members: members(x.Name), To: to}, resource.Without(x.Want, "key", "through"), resource.Without(placed, "key", "through", "name", "tags"), placed)
+	c.add(Use{For: Command, At: x.Declared, Members: members(x.Name), To: to},
+		resource.Without(x.Want, "key", "through"), resource.Without(placed, "key", "through", "name", "tags"), placed)
 	c.signsIn(x.Declared, x.Name, to, x.Want, placed)
 	if secrets := c.told(placed["on"]); len(secrets) > 0 && x.Want["keep"] != nil {
-		c.put(Use{Secrets: secrets, For: Answer, At: x.Declared, Members: members(x.Name), To: to, Text: map[string]any{"command": placed["command"], "keep": placed["keep"]}}, placed)
+		c.put(Use{
+			Secrets: secrets,
+			For:     Answer,
+			At:      x.Declared,
+			Members: members(x.Name),
+			To:      to,
+			Text:    map[string]any{"command": placed["command"], "keep": placed["keep"]},
+		}, placed)
 	}
 }
 
 // signsIn notes the keys that open the way to a machine, and to the one that it is reached
 // through.
 func (c *collector) signsIn(at, member, to string, values, placed map[string]any) {
-	c.add(Use{For: SignIn, At: at + " (key)", Members: members(member), To: to}, values["key"], placed["key"], resource.Without(placed, "through"))
+	c.add(Use{For: SignIn, At: at + " (key)", Members: members(member), To: to}, values["key"], placed["key"],
+		resource.Without(placed, "through"))
 	if jump, ok := values["through"].(map[string]any); ok {
 		in, _ := placed["through"].(map[string]any)
-		c.add(Use{For: SignIn, At: at + " (key of the way in)", Members: members(member), To: way(in, "host")}, jump["key"], in["key"], in)
+		c.add(Use{For: SignIn, At: at + " (key of the way in)", Members: members(member), To: way(in, "host")},
+			jump["key"], in["key"], in)
 	}
 }
 
@@ -318,7 +347,8 @@ func (c *collector) checks(declared, member string, checks []health.Check) {
 		at, placed := declared+" "+check.Name, goes(check.Spec, spec(check.Spec, check.Marks))
 		to := destination(check.Kind, placed)
 		sent := resource.Without(placed, "key", "through")
-		c.add(Use{For: Check, At: at, Members: members(member), To: to}, resource.Without(check.Spec, "key", "through"), sent, placed)
+		c.add(Use{For: Check, At: at, Members: members(member), To: to}, resource.Without(check.Spec, "key", "through"),
+			sent, placed)
 		c.signsIn(at, member, to, check.Spec, placed)
 		machine := c.place.Told[member]
 		if machine == nil {
@@ -390,8 +420,14 @@ func InTheClear(r *render.Rendering) (out []render.Finding) {
 	for _, x := range r.Resources {
 		for _, property := range []string{"name", "tags"} {
 			if secrets := resource.Secrets(x.Want[property]); len(secrets) > 0 {
-				out = append(out, render.Finding{Severity: lang.Error, Code: "secret-in-the-clear", Place: x.Name + "." + property, Message: fmt.Sprintf("the secret %s would stand in the %s of %s, where everybody reads it who sees the account", secrets[0], property, x.Name),
-					Remedy: "hand it over in a property that is kept for it, such as user_data"})
+				out = append(out, render.Finding{
+					Severity: lang.Error,
+					Code:     "secret-in-the-clear",
+					Place:    x.Name + "." + property,
+					Message: fmt.Sprintf("the secret %s would stand in the %s of %s, where everybody reads it who "+
+						"sees the account", secrets[0], property, x.Name),
+					Remedy: "hand it over in a property that is kept for it, such as user_data",
+				})
 			}
 		}
 	}

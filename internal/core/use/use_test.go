@@ -46,8 +46,12 @@ func rendered(t *testing.T, a asked) *render.Rendering {
 	if template == nil {
 		t.Fatal(found)
 	}
-	r := render.Render(budget.Boundless(), render.Request{Template: template, Inputs: a.inputs, Secrets: map[string]string{"word": a.reference, "pair": "told/pair@1"},
-		Stack: render.Stack{Name: "told", Account: a.account, Cloud: "larch", Region: "north-fell"}})
+	r := render.Render(budget.Boundless(), render.Request{
+		Template: template,
+		Inputs:   a.inputs,
+		Secrets:  map[string]string{"word": a.reference, "pair": "told/pair@1"},
+		Stack:    render.Stack{Name: "told", Account: a.account, Cloud: "larch", Region: "north-fell"},
+	})
 	for _, f := range r.Findings {
 		if f.Severity == lang.Error {
 			t.Fatal(f)
@@ -102,23 +106,32 @@ func TestWhatIsTheSameUseAndWhatIsAnother(t *testing.T) {
 		change func(*asked)
 		beyond []string
 	}{
-		"nothing":               {unchanged, nil},
-		"a new version":         {func(a *asked) { a.reference = "told/word@2" }, nil},
-		"one more member":       {with("boxes", int64(3)), nil},
-		"one member less":       {with("boxes", int64(1)), nil},
-		"what a check expects":  {rewritten("answer: well", "answer: fine"), nil},
-		"a size":                {rewritten("size: plain-1", "size: plain-2"), nil},
-		"another secret":        {func(a *asked) { a.reference = "other/word@1" }, []string{"box (signing in)", "box ssh-1", "box.user_data", "entry.value", "output line"}},
+		"nothing":              {unchanged, nil},
+		"a new version":        {func(a *asked) { a.reference = "told/word@2" }, nil},
+		"one more member":      {with("boxes", int64(3)), nil},
+		"one member less":      {with("boxes", int64(1)), nil},
+		"what a check expects": {rewritten("answer: well", "answer: fine"), nil},
+		"a size":               {rewritten("size: plain-1", "size: plain-2"), nil},
+		"another secret": {func(a *asked) { a.reference = "other/word@1" },
+			[]string{"box (signing in)", "box ssh-1", "box.user_data", "entry.value", "output line"}},
 		"a word around it":      {with("to", "elsewhere.saltmere.example"), []string{"box.user_data"}},
 		"the text of an output": {rewritten(`"word="`, `"key="`), []string{"output line"}},
 		"another image":         {rewritten("image: debian-12", "image: tide-base-3"), []string{"box.user_data"}},
-		"another key pair":      {rewritten("key_pair: =pair.id", `key_pair: pair-of-somebody`), []string{"box (signing in)", "box.user_data"}},
-		"what is asked of it":   {rewritten("command: told,", "command: cat /etc/word,"), []string{"box ssh-1", "box ssh-1 (key)"}},
-		"as whom":               {rewritten("user: admin", "user: root"), []string{"box ssh-1", "box ssh-1 (key)"}},
-		"to where":              {rewritten("host: =self.private_address", "host: 198.51.100.9"), []string{"box ssh-1", "box ssh-1 (key)"}},
-		"another account":       {func(a *asked) { a.account = "saltmere-live" }, []string{"box (signing in)", "box ssh-1", "box ssh-1 (key)", "box.user_data", "entry.value", "output line"}},
-		"who wrote it":          {func(a *asked) { a.by = "mole" }, []string{"box (signing in)", "box ssh-1", "box ssh-1 (key)", "box.user_data", "entry.value", "output line"}},
-		"more made of it":       {rewritten("{value: =inputs.word}", `{value: =base64.encode(bytes(inputs.word))}`), []string{"entry.value"}},
+		"another key pair": {rewritten("key_pair: =pair.id", `key_pair: pair-of-somebody`),
+			[]string{"box (signing in)", "box.user_data"}},
+		"what is asked of it": {rewritten("command: told,", "command: cat /etc/word,"),
+			[]string{"box ssh-1", "box ssh-1 (key)"}},
+		"as whom": {rewritten("user: admin", "user: root"), []string{"box ssh-1", "box ssh-1 (key)"}},
+		"to where": {rewritten("host: =self.private_address", "host: 198.51.100.9"),
+			[]string{"box ssh-1", "box ssh-1 (key)"}},
+		"another account": {func(a *asked) { a.account = "saltmere-live" },
+			[]string{"box (signing in)", "box ssh-1", "box ssh-1 (key)", "box.user_data", "entry.value",
+				"output line"}},
+		"who wrote it": {func(a *asked) { a.by = "mole" },
+			[]string{"box (signing in)", "box ssh-1", "box ssh-1 (key)", "box.user_data", "entry.value",
+				"output line"}},
+		"more made of it": {rewritten("{value: =inputs.word}", `{value: =base64.encode(bytes(inputs.word))}`),
+			[]string{"entry.value"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var beyond []string
@@ -140,7 +153,8 @@ func TestWhatIsMadeOfASecretCountsForItsTemplateAlone(t *testing.T) {
 	encoded := rewritten("{value: =inputs.word}", `{value: =base64.encode(bytes(inputs.word))}`)
 	agreed := Digests(uses(t, encoded))
 	again := Beyond(uses(t, func(a *asked) { encoded(a); rewritten("title: Told", "title: Told anew")(a) }), agreed)
-	if len(again) != 1 || again[0].At != "entry.value" || again[0].Made != "base64.encode(bytes(inputs.word))" || strings.Contains(again[0].Made, "@") {
+	if len(again) != 1 || again[0].At != "entry.value" || again[0].Made != "base64.encode(bytes(inputs.word))" ||
+		strings.Contains(again[0].Made, "@") {
 		t.Errorf("asked about again is %+v", again)
 	}
 }
@@ -155,22 +169,57 @@ func TestWhereAReadSecretGoesIsSaid(t *testing.T) {
 		spec map[string]any
 		to   string
 	}{
-		{"http", map[string]any{"url": "http://board.saltmere.example:8080/a?b=c", "body": secret}, "board.saltmere.example:8080 by http, in the clear"},
-		{"http", map[string]any{"url": "https://board.saltmere.example/a", "body": secret}, "board.saltmere.example by https, by a certificate that the system trusts"},
-		{"http", map[string]any{"url": "https://board.saltmere.example#a", "body": secret, "trust": "any"}, "board.saltmere.example by https, whatever certificate it shows"},
-		{"http", map[string]any{"url": "https://board.saltmere.example@198.51.100.66/a", "body": secret}, "198.51.100.66 by https, by a certificate that the system trusts"},
-		{"http", map[string]any{"url": "http://10.0.0.4/", "body": secret, "through": in}, "10.0.0.4 by http, in the clear, through tide at 198.51.100.7:22"},
-		{"ssh", map[string]any{"host": "10.0.0.4", "user": "admin", "password": secret}, "SSH to admin at 10.0.0.4:22, by the host key that the cloud told"},
-		{"ssh", map[string]any{"host": "10.0.0.4", "port": int64(2222), "user": "admin", "password": secret, "host_key": "ssh-ed25519 AAAA"}, "SSH to admin at 10.0.0.4:2222, by the host key that the template names"},
-		{"ssh", map[string]any{"host": "10.0.0.4", "user": "admin", "password": secret, "through": map[string]any{"host": "198.51.100.7", "port": int64(2200), "user": "tide"}}, "SSH to admin at 10.0.0.4:22, by the host key that the cloud told, through tide at 198.51.100.7:2200"},
-		{"database", map[string]any{"host": "10.0.0.5", "name": "tides", "password": secret}, "database tides at 10.0.0.5:5432, in the clear"},
-		{"database", map[string]any{"host": "10.0.0.5", "port": int64(6432), "name": "tides", "password": secret, "trust": "system"}, "database tides at 10.0.0.5:6432, by a certificate that the system trusts"},
-		{"database", map[string]any{"host": "10.0.0.5", "name": "tides", "password": secret, "trust": "any", "through": in}, "database tides at 10.0.0.5:5432, whatever certificate it shows, through tide at 198.51.100.7:22"},
+		{"http", map[string]any{"url": "http://board.saltmere.example:8080/a?b=c", "body": secret},
+			"board.saltmere.example:8080 by http, in the clear"},
+		{"http", map[string]any{"url": "https://board.saltmere.example/a", "body": secret},
+			"board.saltmere.example by https, by a certificate that the system trusts"},
+		{"http", map[string]any{"url": "https://board.saltmere.example#a", "body": secret, "trust": "any"},
+			"board.saltmere.example by https, whatever certificate it shows"},
+		{"http", map[string]any{"url": "https://board.saltmere.example@198.51.100.66/a", "body": secret},
+			"198.51.100.66 by https, by a certificate that the system trusts"},
+		{"http", map[string]any{"url": "http://10.0.0.4/", "body": secret, "through": in},
+			"10.0.0.4 by http, in the clear, through tide at 198.51.100.7:22"},
+		{"ssh", map[string]any{"host": "10.0.0.4", "user": "admin", "password": secret},
+			"SSH to admin at 10.0.0.4:22, by the host key that the cloud told"},
+		{"ssh", map[string]any{
+			"host":     "10.0.0.4",
+			"port":     int64(2222),
+			"user":     "admin",
+			"password": secret,
+			"host_key": "ssh-ed25519 AAAA",
+		}, "SSH to admin at 10.0.0.4:2222, by the host key that the template names"},
+		{"ssh", map[string]any{
+			"host":     "10.0.0.4",
+			"user":     "admin",
+			"password": secret,
+			"through":  map[string]any{"host": "198.51.100.7", "port": int64(2200), "user": "tide"},
+		}, "SSH to admin at 10.0.0.4:22, by the host key that the cloud told, through tide at 198.51.100.7:2200"},
+		{"database", map[string]any{"host": "10.0.0.5", "name": "tides", "password": secret},
+			"database tides at 10.0.0.5:5432, in the clear"},
+		{"database", map[string]any{
+			"host":     "10.0.0.5",
+			"port":     int64(6432),
+			"name":     "tides",
+			"password": secret,
+			"trust":    "system",
+		}, "database tides at 10.0.0.5:6432, by a certificate that the system trusts"},
+		{"database", map[string]any{
+			"host":     "10.0.0.5",
+			"name":     "tides",
+			"password": secret,
+			"trust":    "any",
+			"through":  in,
+		}, "database tides at 10.0.0.5:5432, whatever certificate it shows, through tide at 198.51.100.7:22"},
 		{"tcp", map[string]any{"host": secret, "port": int64(22)}, ":22"},
 		{"name", map[string]any{"name": secret, "server": "10.0.0.53"}, "name server 10.0.0.53"},
 	} {
-		list := OfChecks(render.Resource{Declared: "board", Name: "board", Checks: []health.Check{{Kind: c.kind, Name: c.kind + "-1", Spec: c.spec}}}, render.Stack{}, Place{})
-		if len(list) != 1 || list[0].For != Check || list[0].To != c.to && (c.kind != "tcp" || !strings.HasSuffix(list[0].To, c.to)) {
+		list := OfChecks(render.Resource{
+			Declared: "board",
+			Name:     "board",
+			Checks:   []health.Check{{Kind: c.kind, Name: c.kind + "-1", Spec: c.spec}},
+		}, render.Stack{}, Place{})
+		if len(list) != 1 || list[0].For != Check ||
+			list[0].To != c.to && (c.kind != "tcp" || !strings.HasSuffix(list[0].To, c.to)) {
 			t.Errorf("%s %v goes to %+v, expected %s", c.kind, c.spec, list, c.to)
 		}
 	}
@@ -179,11 +228,24 @@ func TestWhereAReadSecretGoesIsSaid(t *testing.T) {
 // TestAKeyOpensTheWayAndTheWayThere: two uses, each to where it signs in.
 func TestAKeyOpensTheWayAndTheWayThere(t *testing.T) {
 	t.Parallel()
-	key, jump := resource.Unresolved{Secrets: []string{"told/key@1"}}, resource.Unresolved{Secrets: []string{"told/jump@1"}}
-	spec := map[string]any{"host": "10.0.0.4", "user": "admin", "key": key, "command": "true", "through": map[string]any{"host": "198.51.100.7", "user": "tide", "key": jump}}
-	list := OfChecks(render.Resource{Declared: "board", Name: "board", Checks: []health.Check{{Kind: "ssh", Name: "ssh-1", Spec: spec}}}, render.Stack{}, Place{})
-	if len(list) != 2 || list[0].For != SignIn || list[1].For != SignIn || list[0].Secrets[0] != "told/key@1" || list[1].Secrets[0] != "told/jump@1" ||
-		!strings.HasPrefix(list[0].To, "SSH to admin at 10.0.0.4:22") || !strings.HasPrefix(list[1].To, "SSH to tide at 198.51.100.7:22") {
+	key, jump := resource.Unresolved{Secrets: []string{"told/key@1"}},
+		resource.Unresolved{Secrets: []string{"told/jump@1"}}
+	spec := map[string]any{
+		"host":    "10.0.0.4",
+		"user":    "admin",
+		"key":     key,
+		"command": "true",
+		"through": map[string]any{"host": "198.51.100.7", "user": "tide", "key": jump},
+	}
+	list := OfChecks(render.Resource{
+		Declared: "board",
+		Name:     "board",
+		Checks:   []health.Check{{Kind: "ssh", Name: "ssh-1", Spec: spec}},
+	}, render.Stack{}, Place{})
+	if len(list) != 2 || list[0].For != SignIn || list[1].For != SignIn || list[0].Secrets[0] != "told/key@1" ||
+		list[1].Secrets[0] != "told/jump@1" ||
+		!strings.HasPrefix(list[0].To, "SSH to admin at 10.0.0.4:22") ||
+		!strings.HasPrefix(list[1].To, "SSH to tide at 198.51.100.7:22") {
 		t.Errorf("%+v", list)
 	}
 }
@@ -195,11 +257,13 @@ func TestWhereEverybodyReadsIsAnError(t *testing.T) {
 		"net.tags": strings.Replace(told, "{range: 10.81.0.0/24}", "{range: 10.81.0.0/24, tags: {w: =inputs.word}}", 1),
 	} {
 		found := InTheClear(rendered(t, asked{text: text, reference: "told/word@1", inputs: map[string]any{}}))
-		if len(found) != 1 || found[0].Severity != lang.Error || found[0].Place != name || !strings.Contains(found[0].Message, "told/word@1") {
+		if len(found) != 1 || found[0].Severity != lang.Error || found[0].Place != name ||
+			!strings.Contains(found[0].Message, "told/word@1") {
 			t.Errorf("%s: %+v", name, found)
 		}
 	}
-	if found := InTheClear(rendered(t, asked{text: told, reference: "told/word@1", inputs: map[string]any{}})); len(found) > 0 {
+	found := InTheClear(rendered(t, asked{text: told, reference: "told/word@1", inputs: map[string]any{}}))
+	if len(found) > 0 {
 		t.Errorf("where it is kept for it: %+v", found)
 	}
 }
@@ -248,18 +312,32 @@ func TestWhatAMachineIsToldByOtherWays(t *testing.T) {
 		carried map[string][]string
 		want    []string
 	}{
-		"nothing":                 {strings.Replace(plainBox, "COMMAND", "date", 1), nil, nil},
-		"a command":               {strings.Replace(plainBox, "COMMAND", entry, 1), nil, []string{"answer ask: told/word@1", "command ask: told/word@1", "people box (signing in): told/word@1"}},
-		"a disk of the stack":     {strings.Replace(plainBox, "COMMAND", "date", 1), map[string][]string{"data": {"old/b@1", "old/a@2", "old/b@1"}}, []string{"answer ask: old/a@2 old/b@1", "people box (signing in): old/a@2 old/b@1"}},
-		"a disk by its id":        {strings.Replace(plainBox, "COMMAND", "date", 1), map[string][]string{"disk-7": {"old/a@2"}}, []string{"people other (signing in): old/a@2"}},
-		"what is not attached":    {strings.Replace(plainBox, "COMMAND", "date", 1), map[string][]string{"disk-8": {"old/a@2"}, "net": {"old/a@2"}, "dat": {"old/a@2"}}, nil},
-		"a command and a disk":    {strings.Replace(plainBox, "COMMAND", entry, 1), map[string][]string{"data": {"told/word@1", "old/a@2"}}, []string{"answer ask: old/a@2 told/word@1", "command ask: told/word@1", "people box (signing in): old/a@2 told/word@1"}},
-		"the command of a lookup": {strings.NewReplacer("COMMAND", entry, "on: =box.private_address", "on: =old.private_address").Replace(plainBox), nil, []string{"command ask: told/word@1"}},
+		"nothing": {strings.Replace(plainBox, "COMMAND", "date", 1), nil, nil},
+		"a command": {strings.Replace(plainBox, "COMMAND", entry, 1), nil,
+			[]string{"answer ask: told/word@1", "command ask: told/word@1", "people box (signing in): told/word@1"}},
+		"a disk of the stack": {strings.Replace(plainBox, "COMMAND", "date", 1),
+			map[string][]string{"data": {"old/b@1", "old/a@2", "old/b@1"}},
+			[]string{"answer ask: old/a@2 old/b@1", "people box (signing in): old/a@2 old/b@1"}},
+		"a disk by its id": {strings.Replace(plainBox, "COMMAND", "date", 1),
+			map[string][]string{"disk-7": {"old/a@2"}}, []string{"people other (signing in): old/a@2"}},
+		"what is not attached": {strings.Replace(plainBox, "COMMAND", "date", 1),
+			map[string][]string{"disk-8": {"old/a@2"}, "net": {"old/a@2"}, "dat": {"old/a@2"}}, nil},
+		"a command and a disk": {strings.Replace(plainBox, "COMMAND", entry, 1),
+			map[string][]string{"data": {"told/word@1", "old/a@2"}},
+			[]string{"answer ask: old/a@2 told/word@1", "command ask: told/word@1",
+				"people box (signing in): old/a@2 told/word@1"}},
+		"the command of a lookup": {strings.NewReplacer("COMMAND", entry, "on: =box.private_address",
+			"on: =old.private_address").Replace(plainBox), nil, []string{"command ask: told/word@1"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			var got []string
-			for _, u := range Of(rendered(t, asked{text: c.text, account: "saltmere-lab", reference: "told/word@1", inputs: map[string]any{}}), Place{Carried: c.carried}) {
+			for _, u := range Of(rendered(t, asked{
+				text:      c.text,
+				account:   "saltmere-lab",
+				reference: "told/word@1",
+				inputs:    map[string]any{},
+			}), Place{Carried: c.carried}) {
 				if u.For != SignIn {
 					got = append(got, u.For+" "+u.At+": "+strings.Join(u.Secrets, " "))
 				}

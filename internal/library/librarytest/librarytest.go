@@ -28,7 +28,8 @@ func (r Repository) Git(args ...string) string {
 	r.t.Helper()
 	cmd := exec.Command("git", args...)
 	cmd.Dir = r.Dir
-	cmd.Env = append(os.Environ(), "GIT_AUTHOR_NAME=Ines", "GIT_AUTHOR_EMAIL=ines@saltmere.example", "GIT_COMMITTER_NAME=Ines", "GIT_COMMITTER_EMAIL=ines@saltmere.example",
+	cmd.Env = append(os.Environ(), "GIT_AUTHOR_NAME=Ines", "GIT_AUTHOR_EMAIL=ines@saltmere.example",
+		"GIT_COMMITTER_NAME=Ines", "GIT_COMMITTER_EMAIL=ines@saltmere.example",
 		"GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
 	out, err := cmd.CombinedOutput()
 	if err != nil {

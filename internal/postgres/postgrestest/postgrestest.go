@@ -84,7 +84,8 @@ func forgetful() error {
 		return err
 	}
 	defer admin.Close(ctx)
-	for _, statement := range []string{"ALTER SYSTEM SET fsync = off", "ALTER SYSTEM SET full_page_writes = off", "SELECT pg_reload_conf()"} {
+	for _, statement := range []string{"ALTER SYSTEM SET fsync = off", "ALTER SYSTEM SET full_page_writes = off",
+		"SELECT pg_reload_conf()"} {
 		if _, err := admin.Exec(ctx, statement); err != nil {
 			return fmt.Errorf("%s: %w", statement, err)
 		}

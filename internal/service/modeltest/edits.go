@@ -13,7 +13,8 @@ func (s *stack) first() {
 		s.add(typ)
 	}
 	for range 1 + s.random.IntN(4) {
-		s.add(pick(s.random, []string{"subnet", "firewall", "disk", "instance", "instance", "address", "secret", "key_pair"}))
+		s.add(pick(s.random, []string{"subnet", "firewall", "disk", "instance", "instance", "address", "secret",
+			"key_pair"}))
 	}
 }
 
@@ -93,7 +94,10 @@ func (s *stack) arm(d *declaration) {
 		return // their disks would have to be as many, and in their zones
 	}
 	for _, disk := range s.of("disk") {
-		if disk.count == 0 && disk.want["zone"] == nil && !slices.ContainsFunc(s.list, func(x *declaration) bool { return x != d && refersTo(x.want["disks"], disk.name) }) && s.random.IntN(2) == 0 {
+		if disk.count == 0 && disk.want["zone"] == nil &&
+			!slices.ContainsFunc(s.list,
+				func(x *declaration) bool { return x != d && refersTo(x.want["disks"], disk.name) }) &&
+			s.random.IntN(2) == 0 {
 			list, _ := d.want["disks"].([]any)
 			d.want["disks"] = append(list, map[string]any{"disk": of(disk), "mount": "/data/" + disk.name})
 		}
@@ -130,7 +134,8 @@ func (s *stack) freeBlock() int {
 func (s *stack) freeSlot(net string) int {
 	for {
 		slot := 4 * s.random.IntN(14)
-		if !slices.ContainsFunc(s.of("subnet"), func(d *declaration) bool { return refersTo(d.want["network"], net) && d.want["slot"] == slot }) {
+		if !slices.ContainsFunc(s.of("subnet"),
+			func(d *declaration) bool { return refersTo(d.want["network"], net) && d.want["slot"] == slot }) {
 			return slot
 		}
 	}
@@ -144,7 +149,8 @@ func (s *stack) edit() string {
 	d := pick(s.random, s.list)
 	switch s.random.IntN(16) {
 	case 0, 1:
-		return s.add(pick(s.random, []string{"subnet", "firewall", "disk", "instance", "address", "secret", "key_pair", "network"}))
+		return s.add(pick(s.random,
+			[]string{"subnet", "firewall", "disk", "instance", "address", "secret", "key_pair", "network"}))
 	case 2:
 		if len(s.list) < 4 {
 			return ""

@@ -118,7 +118,8 @@ func Restored(t servicetest.T, seed uint64) (x *Restore, wrong []string) {
 }
 
 // goOn puts the service in charge of the restored database, and lives on.
-func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, deeds *engine.Deeds, end func()) (wrong []string) {
+func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, deeds *engine.Deeds,
+	end func()) (wrong []string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(func() {
 		stopping, done := context.WithTimeout(context.Background(), 20*time.Second)
@@ -128,7 +129,8 @@ func (x *Restore) goOn(t servicetest.T, s *service.Service, st *store.Store, dee
 		end()
 	})
 	differ := func(format string, args ...any) { wrong = append(wrong, fmt.Sprintf(format, args...)) }
-	if err := st.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE ended_at IS NULL)").Scan(&x.Middle); err != nil {
+	err := st.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE ended_at IS NULL)").Scan(&x.Middle)
+	if err != nil {
 		t.Fatal(err)
 	}
 	alive, _ := x.mine()
@@ -259,7 +261,9 @@ func (x *Restore) discardFound(ctx context.Context) (last error) {
 
 // known are the tokens of what is recorded and of what is listed as kept or found.
 func (x *Restore) known(ctx context.Context, t servicetest.T, st *store.Store) map[string]bool {
-	rows, err := st.Pool.Query(ctx, "SELECT token FROM resources UNION ALL SELECT token FROM kept UNION ALL SELECT token FROM steps WHERE intent_at IS NOT NULL AND action <> 'remove'")
+	rows, err := st.Pool.Query(ctx,
+		"SELECT token FROM resources UNION ALL SELECT token FROM kept UNION ALL SELECT token FROM steps WHERE "+
+			"intent_at IS NOT NULL AND action <> 'remove'")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -276,7 +280,9 @@ func (x *Restore) known(ctx context.Context, t servicetest.T, st *store.Store) m
 }
 
 func (x *Restore) agreedToRemove(ctx context.Context, t servicetest.T, st *store.Store, token string) (agreed bool) {
-	if err := st.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM steps WHERE token = $1 AND action = 'remove')", token).Scan(&agreed); err != nil {
+	err := st.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM steps WHERE token = $1 AND action = 'remove')",
+		token).Scan(&agreed)
+	if err != nil {
 		t.Fatal(err)
 	}
 	return agreed
@@ -286,7 +292,9 @@ func (x *Restore) agreedToRemove(ctx context.Context, t servicetest.T, st *store
 func (x *Restore) settle(ctx context.Context, t servicetest.T, st *store.Store) {
 	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		var busy bool
-		if err := st.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE state IN ('queued', 'underway', 'stopping', 'undoing'))").Scan(&busy); err != nil {
+		err := st.Pool.QueryRow(ctx,
+			"SELECT EXISTS (SELECT FROM runs WHERE state IN ('queued', 'underway', 'stopping', 'undoing'))").Scan(&busy)
+		if err != nil {
 			t.Fatal(err)
 		}
 		if !busy {

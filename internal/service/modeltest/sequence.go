@@ -52,8 +52,20 @@ type ledgered = world.LedgerResource
 // not meet: each has addresses of its own.
 func NewSequence(r *servicetest.Rig, s *service.Service, seed uint64, number int) *Sequence {
 	random := rand.New(rand.NewPCG(seed, 8))
-	return &Sequence{ways: newWays(seed), Seed: seed, Steps: 3 + int(seed/2%3), Faulty: seed%2 == 1, rig: r, service: s, random: random, now: &stack{random: random, base: 1 + number%250},
-		name: fmt.Sprintf("model-%d", number), by: map[string]bool{}, wrecks: map[string]bool{}, agreed: map[string]bool{}}
+	return &Sequence{
+		ways:    newWays(seed),
+		Seed:    seed,
+		Steps:   3 + int(seed/2%3),
+		Faulty:  seed%2 == 1,
+		rig:     r,
+		service: s,
+		random:  random,
+		now:     &stack{random: random, base: 1 + number%250},
+		name:    fmt.Sprintf("model-%d", number),
+		by:      map[string]bool{},
+		wrecks:  map[string]bool{},
+		agreed:  map[string]bool{},
+	}
 }
 
 // Log tells what the sequence did.
@@ -111,12 +123,19 @@ func (q *Sequence) Run() (differences []string) {
 	return q.retire()
 }
 
-var allowed = []string{"guard", "shrink", "quota", "address-plan", "zones", "taken", "no-order", "disk-size", "range-in-use", "not-offered"}
+var allowed = []string{"guard", "shrink", "quota", "address-plan", "zones", "taken", "no-order", "disk-size",
+	"range-in-use", "not-offered"}
 
 // apply proposes, accepts with every consent, and goes on until the run is done.
 func (q *Sequence) apply() (refused bool, err error) {
 	ctx := context.Background()
-	p, err := q.service.Proposing.Propose(ctx, q.rig.Admin, proposing.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.now.text(), Account: "saltmere-lab", Region: "north-fell"})
+	p, err := q.service.Proposing.Propose(ctx, q.rig.Admin, proposing.NewProposal{
+		Stack:   q.name,
+		File:    "model.sail.yaml",
+		Source:  q.now.text(),
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	})
 	var e *refusal.Error
 	q.noOrder = ""
 	if errors.As(err, &e) && e.Kind == refusal.Findings && e.Diagnostics == nil {
@@ -227,7 +246,9 @@ func (q *Sequence) carry(p proposing.Proposal) (stacks.Run, error) {
 func (q *Sequence) mine() (alive, gone []world.LedgerResource) {
 	l := q.rig.Ledger()
 	ours := func(x world.LedgerResource) bool { return x.Tags["undersail-stack"] == q.name }
-	return slices.DeleteFunc(l.Alive, func(x world.LedgerResource) bool { return !ours(x) || x.Phase == "removing" }), slices.DeleteFunc(l.Gone, func(x world.LedgerResource) bool { return !ours(x) })
+	return slices.DeleteFunc(l.Alive,
+			func(x world.LedgerResource) bool { return !ours(x) || x.Phase == "removing" }), slices.DeleteFunc(l.Gone,
+			func(x world.LedgerResource) bool { return !ours(x) })
 }
 
 // meddle removes or alters something by hand.
@@ -344,7 +365,11 @@ func (q *Sequence) check() []string {
 			differ("%s is %s: %s", x.Name, x.State, x.Reason)
 		}
 	}
-	p, err := q.service.Proposing.Propose(ctx, q.rig.Admin, proposing.NewProposal{Stack: q.name, File: "model.sail.yaml", Source: q.applied})
+	p, err := q.service.Proposing.Propose(ctx, q.rig.Admin, proposing.NewProposal{
+		Stack:  q.name,
+		File:   "model.sail.yaml",
+		Source: q.applied,
+	})
 	switch {
 	case err != nil:
 		differ("proposing again: %s", servicetest.Explain(err))

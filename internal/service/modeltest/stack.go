@@ -116,7 +116,11 @@ func (s *stack) text() string {
 		}
 		resources[d.name] = r
 	}
-	document := map[string]any{"undersail": 1, "about": map[string]any{"name": "model", "version": "1.0.0", "title": "Model"}, "resources": resources}
+	document := map[string]any{
+		"undersail": 1,
+		"about":     map[string]any{"name": "model", "version": "1.0.0", "title": "Model"},
+		"resources": resources,
+	}
 	if slices.ContainsFunc(s.list, func(d *declaration) bool { return d.asks }) {
 		document["inputs"] = map[string]any{"word": map[string]any{"type": "string", "later": true}}
 	}

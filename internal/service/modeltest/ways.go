@@ -108,7 +108,8 @@ func (q *Sequence) give() error {
 	q.Given++
 	q.now.word = fmt.Sprintf("word-%d", q.ways.random.IntN(1000))
 	q.say("   give %s", q.now.word)
-	if _, err := q.service.Proposing.Give(context.Background(), q.rig.Admin, q.name, map[string]any{"word": q.now.word}); err != nil {
+	_, err := q.service.Proposing.Give(context.Background(), q.rig.Admin, q.name, map[string]any{"word": q.now.word})
+	if err != nil {
 		return fmt.Errorf("giving: %s", servicetest.Explain(err))
 	}
 	return nil
@@ -135,7 +136,8 @@ func (q *Sequence) undo(run stacks.Run) (bool, error) {
 	if errors.As(err, &refused) && refused.Kind == refusal.Findings {
 		for _, f := range refused.Findings {
 			if f.Severity == "error" && !slices.Contains(allowed, f.Code) {
-				return false, fmt.Errorf("undoing run %d is refused with %s: %s: %s", run.ID, f.Code, f.Place, f.Message)
+				return false, fmt.Errorf("undoing run %d is refused with %s: %s: %s", run.ID, f.Code, f.Place,
+					f.Message)
 			}
 			if f.Severity == "error" {
 				q.say("   no way back: %s: %s", f.Place, f.Message)
@@ -225,10 +227,12 @@ func (q *Sequence) restored(stood []ledgered, told map[string]bool) error {
 		is := func(x ledgered) bool { return x.ID == id }
 		there := slices.ContainsFunc(alive, is)
 		if !there && slices.ContainsFunc(stood, is) && !q.by[id] {
-			return fmt.Errorf("the disk %s (%s) was part of the stack before, and undoing the change removed it", name, id)
+			return fmt.Errorf("the disk %s (%s) was part of the stack before, and undoing the change removed it", name,
+				id)
 		}
 		if there && !told[name] && slices.ContainsFunc(kept, func(k proposing.Kept) bool { return k.ID == id }) {
-			return fmt.Errorf("the disk %s (%s) was part of the stack before, is alive, and is kept instead of being part of it again", name, id)
+			return fmt.Errorf("the disk %s (%s) was part of the stack before, is alive, and is kept instead of "+
+				"being part of it again", name, id)
 		}
 	}
 	return nil

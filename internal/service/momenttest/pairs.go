@@ -28,16 +28,21 @@ type Bench struct {
 // NewBench starts one.
 func NewBench(t servicetest.T) *Bench {
 	r := servicetest.Roomy(t, 6000)
-	s, _ := r.Start(engine.Config{CallRate: 100_000, Transport: gatedCloud{&http.Transport{MaxIdleConnsPerHost: 64}}}, nil, store.Watched(func(ctx context.Context, query string) context.Context {
-		pass(ctx, query)
-		return ctx
-	}))
+	s, _ := r.Start(engine.Config{CallRate: 100_000, Transport: gatedCloud{&http.Transport{MaxIdleConnsPerHost: 64}}},
+		nil, store.Watched(func(ctx context.Context, query string) context.Context {
+			pass(ctx, query)
+			return ctx
+		}))
 	st, err := store.Attach(context.Background(), r.DatabaseURL)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(st.Close)
-	if _, _, err := s.Templates.Publish(context.Background(), r.Admin, lang.Bundle{File: "quay.sail.yaml", Source: source(healthy, "a")}); err != nil {
+	_, _, err = s.Templates.Publish(context.Background(), r.Admin, lang.Bundle{
+		File:   "quay.sail.yaml",
+		Source: source(healthy, "a"),
+	})
+	if err != nil {
 		t.Fatal(err)
 	}
 	return &Bench{rig: r, s: s, store: st}
@@ -71,7 +76,8 @@ type Meeting struct {
 }
 
 func (m Meeting) String() string {
-	return fmt.Sprintf("%s, held at point %d (%s), and %s; told %q: %v", m.First, m.Point, m.At, m.Second, m.Told, m.Wrong)
+	return fmt.Sprintf("%s, held at point %d (%s), and %s; told %q: %v", m.First, m.Point, m.At, m.Second, m.Told,
+		m.Wrong)
 }
 
 func named(name string) deed {

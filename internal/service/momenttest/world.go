@@ -53,7 +53,8 @@ func (w *world) admin() people.User { return w.rig.Admin }
 const head = "undersail: 1\nabout: {name: %s, version: 1.0.0, title: %s}\n"
 
 func source(state, note string) string {
-	text := fmt.Sprintf(head, "quay", "Quay") + `inputs: {note: {type: string, default: ` + note + `}, serial: {type: string, default: none, later: true}}
+	text := fmt.Sprintf(head, "quay", "Quay") + `inputs: {note: {type: string, default: ` + note +
+		`}, serial: {type: string, default: none, later: true}}
 resources:
   pair: {type: key_pair, want: {tags: {note: =inputs.note}}}
   data: {type: disk, want: {size: 4GiB, type: solid}, after: {pair: healthy}}
@@ -111,7 +112,8 @@ func (w *world) carry(ctx context.Context, p proposing.Proposal) error {
 func (w *world) await(id int64) string {
 	for deadline := time.Now().Add(3 * time.Minute); time.Now().Before(deadline); time.Sleep(4 * time.Millisecond) {
 		var now string
-		if err := w.store.Pool.QueryRow(context.Background(), "SELECT state FROM runs WHERE id = $1", id).Scan(&now); err != nil {
+		err := w.store.Pool.QueryRow(context.Background(), "SELECT state FROM runs WHERE id = $1", id).Scan(&now)
+		if err != nil {
 			w.fatal("look at a run", err)
 		}
 		if !slices.Contains([]string{state.Queued, state.Underway, state.Stopping, state.Undoing}, now) {
@@ -151,7 +153,8 @@ func (w *world) build(a, b deed) {
 			w.rig.Fault(simworld.Fault{Kind: "denied", On: "disks", Label: w.stack() + "-", Count: 1})
 		}
 		if w.state == parked {
-			text = strings.Replace(text, "data: {type: disk, want: {size: 4GiB, type: solid}", "data: {type: disk, want: {size: 4GiB, type: solid, tags: {serial: =inputs.serial}}", 1)
+			text = strings.Replace(text, "data: {type: disk, want: {size: 4GiB, type: solid}",
+				"data: {type: disk, want: {size: 4GiB, type: solid, tags: {serial: =inputs.serial}}", 1)
 		}
 		p := w.propose(ctx, w.stack(), text, proposing.NewProposal{})
 		if err := w.carry(ctx, p); err != nil {
@@ -162,15 +165,19 @@ func (w *world) build(a, b deed) {
 			w.fatal("runs", err)
 		}
 		w.run, w.last = runs[0].ID, runs[0].State
-		if want := map[string]string{healthy: state.Done, failed: state.Failed, parked: state.Parked}[w.state]; w.last != want {
+		want := map[string]string{healthy: state.Done, failed: state.Failed, parked: state.Parked}[w.state]
+		if w.last != want {
 			panic(fmt.Sprintf("the stack is to be %s, and its run is %s: %s", w.state, w.last, runs[0].Reason))
 		}
 	}
 	if has("read") {
-		w.reading = w.accepted(w.propose(ctx, w.reader(), fmt.Sprintf(head, "pier", "Pier")+reads, proposing.NewProposal{Inputs: map[string]any{"quay": w.stack()}}))
+		w.reading = w.accepted(w.propose(ctx, w.reader(), fmt.Sprintf(head, "pier", "Pier")+reads,
+			proposing.NewProposal{Inputs: map[string]any{"quay": w.stack()}}))
 	}
 	if has("take over") || has("kept remove") || has("kept move") {
-		if err := w.carry(ctx, w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper, proposing.NewProposal{})); err != nil {
+		err := w.carry(ctx, w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper,
+			proposing.NewProposal{}))
+		if err != nil {
 			w.fatal("apply what is kept", err)
 		}
 		p, err := w.s.Proposing.Retire(ctx, w.admin(), w.taker())
@@ -181,7 +188,8 @@ func (w *world) build(a, b deed) {
 			w.fatal("retire what is kept", err)
 		}
 		if has("take over") {
-			w.taking = w.accepted(w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper, proposing.NewProposal{}))
+			w.taking = w.accepted(w.propose(ctx, w.taker(), fmt.Sprintf(head, "mole", "Mole")+keeper,
+				proposing.NewProposal{}))
 		}
 		if has("kept remove") {
 			p, err := w.s.Proposing.Discard(ctx, w.admin(), w.taker()+"/hold")
@@ -219,7 +227,9 @@ func (w *world) mine() []string { return []string{w.stack(), w.reader(), w.taker
 func (w *world) settle() {
 	for deadline := time.Now().Add(3 * time.Minute); time.Now().Before(deadline); time.Sleep(4 * time.Millisecond) {
 		var busy int
-		err := w.store.Pool.QueryRow(context.Background(), "SELECT count(*) FROM runs r JOIN stacks s ON s.id = r.stack_id WHERE s.name = ANY($1) AND r.state IN ('queued', 'underway', 'stopping', 'undoing')", w.mine()).Scan(&busy)
+		err := w.store.Pool.QueryRow(context.Background(),
+			"SELECT count(*) FROM runs r JOIN stacks s ON s.id = r.stack_id WHERE s.name = ANY($1) AND r.state IN "+
+				"('queued', 'underway', 'stopping', 'undoing')", w.mine()).Scan(&busy)
 		if err != nil {
 			w.fatal("look at runs", err)
 		}
@@ -238,7 +248,8 @@ func (w *world) clear() {
 		}
 	}
 	w.rig.Lift()
-	w.exec("UPDATE runs SET state = 'stopped', ended_at = now() WHERE ended_at IS NULL AND stack_id IN (SELECT id FROM stacks WHERE name = ANY($1))", w.mine())
+	w.exec("UPDATE runs SET state = 'stopped', ended_at = now() WHERE ended_at IS NULL AND stack_id IN (SELECT id "+
+		"FROM stacks WHERE name = ANY($1))", w.mine())
 	w.exec("DELETE FROM resources WHERE stack_id IN (SELECT id FROM stacks WHERE name = ANY($1))", w.mine())
 	w.exec("UPDATE stacks SET retired_at = now() WHERE name = ANY($1) AND retired_at IS NULL", w.mine())
 	w.exec("UPDATE proposals SET state = 'stale' WHERE state IN ('open', 'accepted')")
@@ -282,7 +293,8 @@ func (w *world) rows(query string, args ...any) []string {
 // say.
 func (w *world) wrong(told ...error) (out []string) {
 	differ := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	recorded := w.rows("SELECT token FROM resources r JOIN stacks s ON s.id = r.stack_id WHERE s.name = ANY($1) AND s.retired_at IS NULL AND r.type <> 'task' UNION ALL SELECT token FROM kept WHERE stack = ANY($1)", w.mine())
+	recorded := w.rows("SELECT token FROM resources r JOIN stacks s ON s.id = r.stack_id WHERE s.name = ANY($1) AND "+
+		"s.retired_at IS NULL AND r.type <> 'task' UNION ALL SELECT token FROM kept WHERE stack = ANY($1)", w.mine())
 	for i, token := range recorded {
 		if slices.Contains(recorded[:i], token) {
 			differ("%s is recorded twice", token)

@@ -32,12 +32,19 @@ func NewBench(t *testing.T, quotas map[string]int64) *Bench {
 
 // Source writes a template whose resources are one to a line.
 func Source(lines ...string) string {
-	return "undersail: 1\nabout: {name: coast, version: 1.0.0, title: Coast}\nresources:\n  " + strings.ReplaceAll(strings.Join(lines, "\n  "), "want:", "patience: 9h, want:") + "\n"
+	return "undersail: 1\nabout: {name: coast, version: 1.0.0, title: Coast}\nresources:\n  " +
+		strings.ReplaceAll(strings.Join(lines, "\n  "), "want:", "patience: 9h, want:") + "\n"
 }
 
 // Ask proposes a text.
 func (b *Bench) Ask(stack, source string) (proposing.Proposal, error) {
-	return b.Service.Proposing.Propose(context.Background(), b.Rig.Admin, proposing.NewProposal{Stack: stack, File: "coast.sail.yaml", Source: source, Account: "saltmere-lab", Region: "north-fell"})
+	return b.Service.Proposing.Propose(context.Background(), b.Rig.Admin, proposing.NewProposal{
+		Stack:   stack,
+		File:    "coast.sail.yaml",
+		Source:  source,
+		Account: "saltmere-lab",
+		Region:  "north-fell",
+	})
 }
 
 // Propose proposes a text that is not refused.

@@ -76,7 +76,11 @@ func New(t T, pace float64) *Rig {
 // random decides what comes of it.
 func Roomy(t T, pace float64) *Rig {
 	t.Helper()
-	return NewWith(t, sim.Config{Pace: pace, Rate: 100_000, Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 10_000, "addresses": 240}})
+	return NewWith(t, sim.Config{
+		Pace:   pace,
+		Rate:   100_000,
+		Quotas: map[string]int64{"networks": 1000, "disk_gib": 1_000_000, "vcpus": 10_000, "addresses": 240},
+	})
 }
 
 // NewWith starts a cloud that is configured otherwise.
@@ -96,7 +100,14 @@ func NewWith(t T, c sim.Config) *Rig {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &Rig{t: t, cloud: cloud, DatabaseURL: postgrestest.Database(t), KeyFile: filepath.Join(dir, "key"), box: box, Admin: people.User{Name: "ines", Roles: []string{"admin"}}}
+	return &Rig{
+		t:           t,
+		cloud:       cloud,
+		DatabaseURL: postgrestest.Database(t),
+		KeyFile:     filepath.Join(dir, "key"),
+		box:         box,
+		Admin:       people.User{Name: "ines", Roles: []string{"admin"}},
+	}
 }
 
 // Replica starts a service with an engine; quit ends it, orderly or not.
@@ -207,21 +218,28 @@ func (r *Rig) Person(name string, roles ...string) people.User {
 		r.t.Fatal(err)
 	}
 	defer st.Close()
-	if _, err := st.AddUser(context.Background(), store.User{Name: name, Roles: roles}); err != nil && !errors.Is(err, store.ErrConflict) {
+	_, err = st.AddUser(context.Background(), store.User{Name: name, Roles: roles})
+	if err != nil && !errors.Is(err, store.ErrConflict) {
 		r.t.Fatal(err)
 	}
 	return people.User{Name: name, Roles: roles}
 }
 
 func (r *Rig) credentials(a larch.Account) accounts.NewAccount {
-	return accounts.NewAccount{Name: a.Name, Cloud: "larch", Endpoint: r.cloud.Place.Larch, Credentials: map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret}}
+	return accounts.NewAccount{
+		Name:        a.Name,
+		Cloud:       "larch",
+		Endpoint:    r.cloud.Place.Larch,
+		Credentials: map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret},
+	}
 }
 
 // Adapter speaks to the first account as somebody could who has its credentials.
 func (r *Rig) Adapter() cloud.Adapter {
 	r.t.Helper()
 	a := r.cloud.Accounts[0]
-	adapter, err := registry.Open("larch", r.cloud.Place.Larch, map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret}, cloud.NewClient(cloud.Transport{}))
+	adapter, err := registry.Open("larch", r.cloud.Place.Larch,
+		map[string]string{"client_id": a.ClientID, "client_secret": a.ClientSecret}, cloud.NewClient(cloud.Transport{}))
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -319,7 +337,14 @@ func (r *Rig) ApplySource(s *service.Service, stack, source string, inputs map[s
 // Propose proposes the text of a template for a stack.
 func (r *Rig) Propose(s *service.Service, stack, source string, inputs map[string]any) proposing.Proposal {
 	r.t.Helper()
-	p, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{Stack: stack, File: "template.sail.yaml", Source: source, Account: r.cloud.Accounts[0].Name, Region: "north-fell", Inputs: inputs})
+	p, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{
+		Stack:   stack,
+		File:    "template.sail.yaml",
+		Source:  source,
+		Account: r.cloud.Accounts[0].Name,
+		Region:  "north-fell",
+		Inputs:  inputs,
+	})
 	if err != nil {
 		r.t.Fatal(Explain(err))
 	}
@@ -403,7 +428,9 @@ func (r *Rig) MakeByHand(typ string, want map[string]any, tags map[string]string
 	r.t.Helper()
 	ctx := context.Background()
 	adapter, ref := r.Adapter(), cloud.Ref{Region: "north-fell", Type: typ, Token: "by-hand-" + typ}
-	if _, err := adapter.Step(ctx, cloud.Task{Action: cloud.Create, Ref: ref, Want: want, Tags: tags}, func(cloud.Part) error { return nil }); err != nil {
+	_, err := adapter.Step(ctx, cloud.Task{Action: cloud.Create, Ref: ref, Want: want, Tags: tags},
+		func(cloud.Part) error { return nil })
+	if err != nil {
 		r.t.Fatal(err)
 	}
 	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {

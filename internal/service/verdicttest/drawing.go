@@ -36,9 +36,19 @@ func Template(random *rand.Rand, offers *offer.Offers, number int) string {
 		types := Drawn()
 		d.add(types[random.IntN(len(types))])
 	}
-	raw, err := json.Marshal(map[string]any{"undersail": 1, "about": map[string]any{"name": "drawn", "version": "1.0.0", "title": "Drawn"},
-		"inputs":    map[string]any{"password": map[string]any{"secret": true, "generate": true, "title": "Password", "rules": map[string]any{"length": 16}}},
-		"resources": d.made})
+	raw, err := json.Marshal(map[string]any{
+		"undersail": 1,
+		"about":     map[string]any{"name": "drawn", "version": "1.0.0", "title": "Drawn"},
+		"inputs": map[string]any{
+			"password": map[string]any{
+				"secret":   true,
+				"generate": true,
+				"title":    "Password",
+				"rules":    map[string]any{"length": 16},
+			},
+		},
+		"resources": d.made,
+	})
 	if err != nil {
 		panic(err)
 	}
@@ -105,7 +115,9 @@ func one(good []any, bad ...any) picker {
 		if draw, is := v.(picker); is {
 			return draw(d)
 		}
-		return resource.MapTexts(v, func(text string) string { return strings.ReplaceAll(text, "#", fmt.Sprint(d.number)) }) // # is the number of the template
+		// # is the number of the template
+		return resource.MapTexts(v,
+			func(text string) string { return strings.ReplaceAll(text, "#", fmt.Sprint(d.number)) })
 	}
 }
 
@@ -164,7 +176,8 @@ func subnetRange(d *drawing) any {
 	at := len(d.made) - 1
 	if d.random.IntN(doubtful) == 0 {
 		d.mean++
-		return []any{fmt.Sprintf("10.%d.0.0/24", 50+d.number%180), fmt.Sprintf("10.%d.%d.0/30", 50+d.number%180, at), "10.7.7.0/24"}[d.random.IntN(3)]
+		return []any{fmt.Sprintf("10.%d.0.0/24", 50+d.number%180), fmt.Sprintf("10.%d.%d.0/30", 50+d.number%180, at),
+			"10.7.7.0/24"}[d.random.IntN(3)]
 	}
 	return fmt.Sprintf("10.%d.%d.0/24", 50+d.number%180, at%16)
 }
@@ -216,8 +229,12 @@ func licences(o *offer.Offers) (out []string) {
 }
 
 var firstBoot = one([]any{
-	map[string]any{"hostname": "quay-#"}, map[string]any{"packages": []any{"nginx"}}, map[string]any{"write_files": []any{map[string]any{"path": "/etc/quay.conf", "content": "neap"}}}, map[string]any{"timezone": "Etc/UTC"},
-}, map[string]any{"packages": []any{"tide-of-nobody"}}, map[string]any{"write_files": []any{map[string]any{"content": "neap"}}}, map[string]any{"hostname": strings.Repeat("long-", 9000)}, `="#cloud-config"`)
+	map[string]any{"hostname": "quay-#"}, map[string]any{"packages": []any{"nginx"}},
+	map[string]any{"write_files": []any{map[string]any{"path": "/etc/quay.conf", "content": "neap"}}},
+	map[string]any{"timezone": "Etc/UTC"},
+}, map[string]any{"packages": []any{"tide-of-nobody"}},
+	map[string]any{"write_files": []any{map[string]any{"content": "neap"}}},
+	map[string]any{"hostname": strings.Repeat("long-", 9000)}, `="#cloud-config"`)
 
 var secretText = one([]any{"=inputs.password"}, "short")
 
@@ -230,35 +247,125 @@ func init() {
 			if d.first["network"] != "" {
 				return fmt.Sprintf("172.%d.%d.0/24", 16+d.number%16, len(d.made))
 			}
-			return one([]any{fmt.Sprintf("10.%d.0.0/20", 50+d.number%180)}, "10.0.0.0/7", "224.1.0.0/16", "127.8.0.0/16", "10.50.0.0/20", "fd00::/48", "169.254.0.0/20")(d)
+			return one([]any{fmt.Sprintf("10.%d.0.0/20", 50+d.number%180)}, "10.0.0.0/7", "224.1.0.0/16",
+				"127.8.0.0/16", "10.50.0.0/20", "fd00::/48", "169.254.0.0/20")(d)
 		}},
-		"subnet": {"network": ref("network"), "range": subnetRange, "zone": sold(zone, "low-marsh-a"), "way_out": one([]any{"gateway", "gateway", "address", "none"}),
-			"name_servers": one([]any{[]any{"10.9.9.9"}, []any{"192.0.2.53", "192.0.2.54"}}), "time_servers": one([]any{[]any{"time.saltmere.example"}, []any{"192.0.2.123"}})},
-		"firewall": {"network": ref("network"), "rules": some(0, 3, fields(map[string]picker{"from": one([]any{"10.0.0.0/8", "0.0.0.0/0", "203.0.113.0/24"}, "fd00::/8"),
-			"port": one([]any{22, 80, 443, 65535}), "?protocol": one([]any{"tcp", "udp"}), "?about": one([]any{"the gauges"}), "?until": one([]any{"2027-01-31"})}))},
-		"address":  {"label": one([]any{"quay-#"}, "tides", "Quay_#", "-quay", "qu", strings.Repeat("q", 64)), "idle": one([]any{"5m", "60s", "2h"}, "30s", "3h")},
-		"key_pair": {"public_key": one([]any{"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPSJ3kk1fmbXi1Wt9h8zV2bPyl0ZW8JwQdlyL9CyYkYk"})},
-		"secret":   {"value": secretText},
-		"disk":     {"size": one([]any{"4GiB", "10GiB", "50GiB", "125GiB", "200GiB"}, "1GiB", "10500MiB", "17TiB"), "type": sold(diskTypes, "quick-of-nobody"), "zone": sold(zone, "low-marsh-a"), "encrypted": one([]any{true, false})},
-		"instance": {"size": sold(usualSizes, "plain-48", "vast-64", "lean-2", "nothing-1"), "image": sold(usualImages, "debian-12-arm", "tide-archive-2", "nobody-1"), "subnet": ref("subnet"),
-			"zone": sold(zone, "low-marsh-a"), "public": one([]any{true, false}), "address": ref("address"), "firewalls": some(1, 2, ref("firewall")), "key_pair": ref("key_pair"),
-			"disks": some(1, 2, fields(map[string]picker{"disk": ref("disk"), "?mount": one([]any{"/data", "/logs", "/srv/tides"}, "/", "data", "/data/"), "?format": one([]any{"ext4", "xfs"}), "?optional": one([]any{true, false})})),
-			"cards": some(1, 2, fields(map[string]picker{"subnet": ref("subnet"), "?address": ref("address"), "?firewalls": some(1, 1, ref("firewall"))})),
-			"host":  ref("host"), "role": ref("role"), "licence": sold(licences, "nobodys"), "user_data": firstBoot},
-		"host": {"family": sold(families, "vast", "nothing"), "zone": sold(zone, "low-marsh-a"), "recover": one([]any{true, false})},
-		"pool": {"size": sold(usualSizes, "plain-48", "vast-64", "lean-2"), "image": sold(usualImages, "debian-12-arm", "nobody-1"), "subnets": some(1, 2, ref("subnet")), "least": one([]any{0, 1, 2}, 5), "most": one([]any{3, 4}, 1, 300),
-			"members": one([]any{2, 3}, 0, 9), "heal": one([]any{true, false}), "idle": one([]any{"2m", "20m"}), "firewalls": some(1, 2, ref("firewall")), "key_pair": ref("key_pair"), "role": ref("role"), "user_data": firstBoot},
-		"database": {"engine": sold(func(o *offer.Offers) []string { return o.Engines }, "postgresql-9", "neap-1"), "size": sold(usualSizes, "plain-48", "vast-64"), "storage": one([]any{"10GiB", "20GiB", "200GiB"}, "5GiB", "10500MiB", "20TiB"),
-			"subnets": some(1, 2, ref("subnet")), "firewalls": some(1, 2, ref("firewall")), "encrypted": one([]any{true, false}), "keep_copies": one([]any{"7d", "1d", "35d"}, "2h", "40d"),
-			"users": some(1, 2, fields(map[string]picker{"name": one([]any{"tide", "gauge_2", "ines"}, "Tide", "9tides", "ti-de"), "password": secretText, "?rights": one([]any{"read", "write", "own"})}))},
-		"shared_files": {"size": one([]any{"100GiB", "1TiB"}, "50GiB", "70TiB", "100500MiB"), "subnets": some(1, 2, ref("subnet")), "firewalls": some(1, 2, ref("firewall")), "encrypted": one([]any{true, false})},
-		"bucket": {"label": one([]any{"store-#", "store-#-more"}, "archive", "Store_#", "st", "store-"), "files": one([]any{map[string]any{"readme": "high and low"}, map[string]any{"a/b.txt": "neap", "c": ""}}), "versions": one([]any{true, false}),
-			"keep_for": one([]any{"1d", "1000d"}), "encrypted": one([]any{true, false})},
-		"name_zone": {"domain": one([]any{"quay-#.example", "a.b.quay-#.example"}, "QUAY.example", "quay", "not a domain", "tides", "-quay.example"), "network": ref("network")},
-		"name_record": {"zone": ref("name_zone"), "label": one([]any{"www", "mail", "@", "a-b"}, "w w", strings.Repeat("w", 64)), "kind": one([]any{"A", "A", "AAAA", "TXT", "MX", "CNAME"}), "keep_for": one([]any{"5m", "1d"}, "2s", "30d"),
-			"values": one([]any{[]any{"192.0.2.7"}, []any{"192.0.2.7", "192.0.2.8"}, []any{"2001:db8::7"}, []any{"www.saltmere.example"}, []any{"10 mail.saltmere.example."}}, []any{}, []any{"not an address"}, []any{"a.example", "b.example"})},
-		"role": {"grants": some(1, 2, fields(map[string]picker{"may": some(1, 3, one([]any{"disk.read", "instance.*", "bucket.write", "database.change"}, "disk.fly", "moon.read", "*", "disk")), "?on": some(1, 2, ref("bucket"))}))},
-		"private_cloud": {"network": ref("network"), "family": sold(families, "vast", "nothing"), "password": secretText, "protection": one([]any{"one copy", "two copies", "parity"}),
+		"subnet": {
+			"network":      ref("network"),
+			"range":        subnetRange,
+			"zone":         sold(zone, "low-marsh-a"),
+			"way_out":      one([]any{"gateway", "gateway", "address", "none"}),
+			"name_servers": one([]any{[]any{"10.9.9.9"}, []any{"192.0.2.53", "192.0.2.54"}}),
+			"time_servers": one([]any{[]any{"time.saltmere.example"}, []any{"192.0.2.123"}}),
+		},
+		"firewall": {
+			"network": ref("network"),
+			"rules": some(0, 3, fields(map[string]picker{
+				"from":      one([]any{"10.0.0.0/8", "0.0.0.0/0", "203.0.113.0/24"}, "fd00::/8"),
+				"port":      one([]any{22, 80, 443, 65535}),
+				"?protocol": one([]any{"tcp", "udp"}),
+				"?about":    one([]any{"the gauges"}),
+				"?until":    one([]any{"2027-01-31"}),
+			})),
+		},
+		"address": {
+			"label": one([]any{"quay-#"}, "tides", "Quay_#", "-quay", "qu", strings.Repeat("q", 64)),
+			"idle":  one([]any{"5m", "60s", "2h"}, "30s", "3h"),
+		},
+		"key_pair": {
+			"public_key": one([]any{
+				"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPSJ3kk1fmbXi1Wt9h8zV2bPyl0ZW8JwQdlyL9CyYkYk",
+			}),
+		},
+		"secret": {"value": secretText},
+		"disk": {
+			"size":      one([]any{"4GiB", "10GiB", "50GiB", "125GiB", "200GiB"}, "1GiB", "10500MiB", "17TiB"),
+			"type":      sold(diskTypes, "quick-of-nobody"),
+			"zone":      sold(zone, "low-marsh-a"),
+			"encrypted": one([]any{true, false}),
+		},
+		"instance": {"size": sold(usualSizes, "plain-48", "vast-64", "lean-2", "nothing-1"),
+			"image": sold(usualImages, "debian-12-arm", "tide-archive-2", "nobody-1"), "subnet": ref("subnet"),
+			"zone": sold(zone, "low-marsh-a"), "public": one([]any{true, false}), "address": ref("address"),
+			"firewalls": some(1, 2, ref("firewall")), "key_pair": ref("key_pair"),
+			"disks": some(1, 2, fields(map[string]picker{
+				"disk":      ref("disk"),
+				"?mount":    one([]any{"/data", "/logs", "/srv/tides"}, "/", "data", "/data/"),
+				"?format":   one([]any{"ext4", "xfs"}),
+				"?optional": one([]any{true, false}),
+			})),
+			"cards": some(1, 2, fields(map[string]picker{
+				"subnet":     ref("subnet"),
+				"?address":   ref("address"),
+				"?firewalls": some(1, 1, ref("firewall")),
+			})),
+			"host": ref("host"), "role": ref("role"), "licence": sold(licences, "nobodys"), "user_data": firstBoot},
+		"host": {
+			"family":  sold(families, "vast", "nothing"),
+			"zone":    sold(zone, "low-marsh-a"),
+			"recover": one([]any{true, false}),
+		},
+		"pool": {"size": sold(usualSizes, "plain-48", "vast-64", "lean-2"),
+			"image": sold(usualImages, "debian-12-arm", "nobody-1"), "subnets": some(1, 2, ref("subnet")),
+			"least": one([]any{0, 1, 2}, 5), "most": one([]any{3, 4}, 1, 300),
+			"members": one([]any{2, 3}, 0, 9), "heal": one([]any{true, false}), "idle": one([]any{"2m", "20m"}),
+			"firewalls": some(1, 2, ref("firewall")), "key_pair": ref("key_pair"), "role": ref("role"),
+			"user_data": firstBoot},
+		"database": {
+			"engine":      sold(func(o *offer.Offers) []string { return o.Engines }, "postgresql-9", "neap-1"),
+			"size":        sold(usualSizes, "plain-48", "vast-64"),
+			"storage":     one([]any{"10GiB", "20GiB", "200GiB"}, "5GiB", "10500MiB", "20TiB"),
+			"subnets":     some(1, 2, ref("subnet")),
+			"firewalls":   some(1, 2, ref("firewall")),
+			"encrypted":   one([]any{true, false}),
+			"keep_copies": one([]any{"7d", "1d", "35d"}, "2h", "40d"),
+			"users": some(1, 2,
+				fields(map[string]picker{
+					"name":     one([]any{"tide", "gauge_2", "ines"}, "Tide", "9tides", "ti-de"),
+					"password": secretText,
+					"?rights":  one([]any{"read", "write", "own"}),
+				})),
+		},
+		"shared_files": {
+			"size":      one([]any{"100GiB", "1TiB"}, "50GiB", "70TiB", "100500MiB"),
+			"subnets":   some(1, 2, ref("subnet")),
+			"firewalls": some(1, 2, ref("firewall")),
+			"encrypted": one([]any{true, false}),
+		},
+		"bucket": {
+			"label": one([]any{"store-#", "store-#-more"}, "archive", "Store_#", "st", "store-"),
+			"files": one([]any{map[string]any{"readme": "high and low"},
+				map[string]any{"a/b.txt": "neap", "c": ""}}),
+			"versions":  one([]any{true, false}),
+			"keep_for":  one([]any{"1d", "1000d"}),
+			"encrypted": one([]any{true, false}),
+		},
+		"name_zone": {
+			"domain": one([]any{"quay-#.example", "a.b.quay-#.example"}, "QUAY.example", "quay", "not a domain",
+				"tides", "-quay.example"),
+			"network": ref("network"),
+		},
+		"name_record": {
+			"zone":     ref("name_zone"),
+			"label":    one([]any{"www", "mail", "@", "a-b"}, "w w", strings.Repeat("w", 64)),
+			"kind":     one([]any{"A", "A", "AAAA", "TXT", "MX", "CNAME"}),
+			"keep_for": one([]any{"5m", "1d"}, "2s", "30d"),
+			"values": one([]any{[]any{"192.0.2.7"}, []any{"192.0.2.7", "192.0.2.8"}, []any{"2001:db8::7"},
+				[]any{"www.saltmere.example"}, []any{"10 mail.saltmere.example."}}, []any{}, []any{"not an address"},
+				[]any{"a.example", "b.example"}),
+		},
+		"role": {
+			"grants": some(1, 2, fields(map[string]picker{
+				"may": some(1, 3, one([]any{"disk.read", "instance.*", "bucket.write", "database.change"}, "disk.fly",
+					"moon.read", "*", "disk")),
+				"?on": some(1, 2, ref("bucket")),
+			})),
+		},
+		"private_cloud": {
+			"network":    ref("network"),
+			"family":     sold(families, "vast", "nothing"),
+			"password":   secretText,
+			"protection": one([]any{"one copy", "two copies", "parity"}),
 			"ranges": func(d *drawing) any {
 				third := 16 * (1 + len(d.made)%12)
 				at := func(i int) string { return fmt.Sprintf("10.%d.%d.0/24", 50+d.number%180, third+i) }
@@ -281,8 +388,12 @@ func init() {
 				witness := func(i, hosts int) map[string]any {
 					return map[string]any{"zone": z[i%len(z)], "hosts": hosts, "witness": true}
 				}
-				return one([]any{[]any{part(0, 3)}, []any{part(0, 4)}, []any{part(1, 3)}, []any{part(0, 2), part(1, 2), witness(2, 1)}, []any{part(0, 4), part(1, 4), witness(2, 1)}},
-					[]any{part(0, 2)}, []any{part(0, 2), part(1, 2)}, []any{part(0, 2), part(0, 2)}, []any{part(0, 2), part(1, 2), witness(2, 2)}, []any{map[string]any{"zone": "low-marsh-a", "hosts": 3}})(d)
-			}},
+				return one([]any{[]any{part(0, 3)}, []any{part(0, 4)}, []any{part(1, 3)},
+					[]any{part(0, 2), part(1, 2), witness(2, 1)}, []any{part(0, 4), part(1, 4), witness(2, 1)}},
+					[]any{part(0, 2)}, []any{part(0, 2), part(1, 2)}, []any{part(0, 2), part(0, 2)},
+					[]any{part(0, 2), part(1, 2), witness(2, 2)},
+					[]any{map[string]any{"zone": "low-marsh-a", "hosts": 3}})(d)
+			},
+		},
 	}
 }

@@ -15,9 +15,11 @@ func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 
 // ranges are what networks and sources are drawn from: some overlap, some are too
 // small, some are no private ones.
-var ranges = []string{"10.40.0.0/24", "10.41.0.0/22", "10.42.0.0/20", "10.42.8.0/22", "10.60.0.0/20", "10.61.0.0/16", "172.20.0.0/22", "192.168.4.0/24", "10.70.0.0/27", "10.71.0.0/28", "10.72.0.0/25"}
+var ranges = []string{"10.40.0.0/24", "10.41.0.0/22", "10.42.0.0/20", "10.42.8.0/22", "10.60.0.0/20", "10.61.0.0/16",
+	"172.20.0.0/22", "192.168.4.0/24", "10.70.0.0/27", "10.71.0.0/28", "10.72.0.0/25"}
 
-var sources = []string{"127.0.0.0/8", "127.0.0.1/32", "0.0.0.0/0", "0.0.0.0/0", "127.0.0.0/8", "10.0.0.0/8", "203.0.113.0/24"}
+var sources = []string{"127.0.0.0/8", "127.0.0.1/32", "0.0.0.0/0", "0.0.0.0/0", "127.0.0.0/8", "10.0.0.0/8",
+	"203.0.113.0/24"}
 
 // draw gives an input a value: most often what the template or its inputs file say,
 // else one of those that it might be given.
@@ -45,7 +47,12 @@ func draw(random *rand.Rand, in *lang.Input, o *offer.Offers, given any) any {
 		var names []string
 		for _, s := range o.Sizes {
 			// Most often one that might do.
-			if s.VCPUs <= 8 && (random.IntN(6) == 0 || len(o.WhyNot(s, offer.Need{VCPUs: in.Needs.VCPUs, MemoryBytes: in.Needs.Memory, Architecture: in.Needs.Architecture})) == 0) {
+			if s.VCPUs <= 8 && (random.IntN(6) == 0 ||
+				len(o.WhyNot(s, offer.Need{
+					VCPUs:        in.Needs.VCPUs,
+					MemoryBytes:  in.Needs.Memory,
+					Architecture: in.Needs.Architecture,
+				})) == 0) {
 				names = append(names, s.Name)
 			}
 		}

@@ -104,8 +104,18 @@ func (m *maker) one(ctx context.Context, name, mark string) error {
 		}
 		m.keys[reference], want["public_key"] = private, public
 	}
-	ref := cloud.Ref{Region: m.account.Regions[0], Type: sent.Type, Token: "try-" + mark + "-" + strings.NewReplacer("[", "-", "]", "", "/", "-", ".", "-", "_", "-").Replace(name)}
-	task := cloud.Task{Action: cloud.Create, Ref: ref, Want: want, Tags: map[string]string{cloud.TagStack: "try-" + mark, cloud.TagResource: name}}
+	ref := cloud.Ref{
+		Region: m.account.Regions[0],
+		Type:   sent.Type,
+		Token: "try-" + mark + "-" +
+			strings.NewReplacer("[", "-", "]", "", "/", "-", ".", "-", "_", "-").Replace(name),
+	}
+	task := cloud.Task{
+		Action: cloud.Create,
+		Ref:    ref,
+		Want:   want,
+		Tags:   map[string]string{cloud.TagStack: "try-" + mark, cloud.TagResource: name},
+	}
 	m.made = append(m.made, ref)
 	for more := true; more; {
 		progress, err := m.adapter.Step(ctx, task, func(p cloud.Part) error {

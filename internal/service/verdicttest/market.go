@@ -59,7 +59,8 @@ func Market(random *rand.Rand, dir string) (string, error) {
 	}
 	for i := range m.Images {
 		image := &m.Images[i]
-		image.Packages = slices.DeleteFunc(slices.Clone(image.Packages), func(string) bool { return random.IntN(40) == 0 })
+		image.Packages = slices.DeleteFunc(slices.Clone(image.Packages),
+			func(string) bool { return random.IntN(40) == 0 })
 		if random.IntN(12) == 0 {
 			image.MinMemory = []string{"1GiB", "4GiB", "16GiB"}[random.IntN(3)]
 		}

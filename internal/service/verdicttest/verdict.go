@@ -30,7 +30,8 @@ import (
 )
 
 // templates are the examples that Larch can make without another stack or files.
-var templates = []string{"warning-site", "gauge-intake", "tide-archive", "reading-store", "duty-desk", "field-app", "forecast-cluster"}
+var templates = []string{"warning-site", "gauge-intake", "tide-archive", "reading-store", "duty-desk", "field-app",
+	"forecast-cluster"}
 
 // Trials are proposals on one random market, one after the other. What is made stays,
 // so that later ones meet networks that are there and quotas that are used.
@@ -127,7 +128,13 @@ func New(t servicetest.T, seed uint64) *Trials {
 	if random.IntN(4) > 0 { // the market of this one has all that the examples use
 		region = "north-fell"
 	}
-	x.account = store.Account{Name: "saltmere-lab", Cloud: "larch", Regions: []string{region}, ClockRate: me.ClockRate, GuestRange: me.GuestRange}
+	x.account = store.Account{
+		Name:       "saltmere-lab",
+		Cloud:      "larch",
+		Regions:    []string{region},
+		ClockRate:  me.ClockRate,
+		GuestRange: me.GuestRange,
+	}
 	return x
 }
 
@@ -144,7 +151,14 @@ func (x *Trials) Next() (Outcome, error) {
 	if err != nil {
 		return o, err
 	}
-	p, err := x.s.Proposing.Propose(ctx, x.r.Admin, proposing.NewProposal{Stack: fmt.Sprintf("trial-%d", x.number), File: "trial.sail.yaml", Source: string(template.Source), Account: x.account.Name, Region: x.account.Regions[0], Inputs: o.Inputs})
+	p, err := x.s.Proposing.Propose(ctx, x.r.Admin, proposing.NewProposal{
+		Stack:   fmt.Sprintf("trial-%d", x.number),
+		File:    "trial.sail.yaml",
+		Source:  string(template.Source),
+		Account: x.account.Name,
+		Region:  x.account.Regions[0],
+		Inputs:  o.Inputs,
+	})
 	var refused *refusal.Error
 	switch {
 	case errors.As(err, &refused) && refused.Kind == refusal.Findings && refused.Findings != nil:
@@ -245,13 +259,15 @@ func (x *Trials) example(o *Outcome, offers *offer.Offers) (*lang.Template, erro
 
 // cloudly are the codes of findings that say what the cloud would not take, or that no
 // check could pass.
-var cloudly = []string{"not-offered", "quota", "range-in-use", "zones", "disk-size", "limit", "not-supported", "package", "check-never", "address-plan", "taken", "not-there", "no-sense", "host-room", "engine"}
+var cloudly = []string{"not-offered", "quota", "range-in-use", "zones", "disk-size", "limit", "not-supported",
+	"package", "check-never", "address-plan", "taken", "not-there", "no-sense", "host-room", "engine"}
 
 // ofTheCloud reports whether all errors say what the cloud would not take: a template's
 // own rules are not the cloud's.
 func ofTheCloud(list []render.Finding) bool {
 	return !slices.ContainsFunc(list, func(f render.Finding) bool {
-		return !slices.Contains(cloudly, f.Code) || strings.HasPrefix(f.Place, "inputs.") && strings.Contains(f.Message, "needed")
+		return !slices.Contains(cloudly, f.Code) ||
+			strings.HasPrefix(f.Place, "inputs.") && strings.Contains(f.Message, "needed")
 	})
 }
 
@@ -265,7 +281,19 @@ func (x *Trials) past(o *Outcome, template *lang.Template, offers *offer.Offers)
 			}
 		}
 	}
-	request := render.Request{Template: template, Inputs: o.Inputs, Offers: offers, Secrets: map[string]string{}, Stack: render.Stack{Name: fmt.Sprintf("trial-%d", x.number), ID: render.FixedID, Account: x.account.Name, Cloud: "larch", Region: x.account.Regions[0]}}
+	request := render.Request{
+		Template: template,
+		Inputs:   o.Inputs,
+		Offers:   offers,
+		Secrets:  map[string]string{},
+		Stack: render.Stack{
+			Name:    fmt.Sprintf("trial-%d", x.number),
+			ID:      render.FixedID,
+			Account: x.account.Name,
+			Cloud:   "larch",
+			Region:  x.account.Regions[0],
+		},
+	}
 	for _, in := range template.Inputs {
 		if in.Secret && in.Generate {
 			request.Secrets[in.Name] = in.Name

@@ -55,12 +55,45 @@ func Start() *Cloud {
 	for i, f := range []struct {
 		name       string
 		vcpus, ram int64
-	}{{"s1.tiny", 1, 512}, {"s1.small", 1, 2048}, {"s1.medium", 2, 4096}, {"s1.large", 4, 8192}, {"us.huge", 2, 40000}} {
-		c.put("flavors", thing{"id": fmt.Sprint(i + 1), "name": f.name, "vcpus": f.vcpus, "ram": f.ram, "disk": 20, "OS-FLV-EXT-DATA:ephemeral": 0, "OS-FLV-DISABLED:disabled": false})
+	}{
+		{"s1.tiny", 1, 512},
+		{"s1.small", 1, 2048},
+		{"s1.medium", 2, 4096},
+		{"s1.large", 4, 8192},
+		{"us.huge", 2, 40000},
+	} {
+		c.put("flavors", thing{
+			"id":                        fmt.Sprint(i + 1),
+			"name":                      f.name,
+			"vcpus":                     f.vcpus,
+			"ram":                       f.ram,
+			"disk":                      20,
+			"OS-FLV-EXT-DATA:ephemeral": 0,
+			"OS-FLV-DISABLED:disabled":  false,
+		})
 	}
-	c.things["flavors"]["4"][" specs"] = map[string]any{"quota:vif_outbound_average": "125000", "quota:disk_total_iops_sec": "2000", "hw:architecture": "arm64"}
-	c.put("images", thing{"id": "0c6f9a2e-1111-4f5e-9a6b-debian120000", "name": "debian-12", "status": "active", "min_disk": 1, "min_ram": 0, "os_distro": "debian"})
-	c.put("networks", thing{"id": "ext", "name": "public", "status": "ACTIVE", "router:external": true, "description": "", "tags": []any{}, "revision_number": 1})
+	c.things["flavors"]["4"][" specs"] = map[string]any{
+		"quota:vif_outbound_average": "125000",
+		"quota:disk_total_iops_sec":  "2000",
+		"hw:architecture":            "arm64",
+	}
+	c.put("images", thing{
+		"id":        "0c6f9a2e-1111-4f5e-9a6b-debian120000",
+		"name":      "debian-12",
+		"status":    "active",
+		"min_disk":  1,
+		"min_ram":   0,
+		"os_distro": "debian",
+	})
+	c.put("networks", thing{
+		"id":              "ext",
+		"name":            "public",
+		"status":          "ACTIVE",
+		"router:external": true,
+		"description":     "",
+		"tags":            []any{},
+		"revision_number": 1,
+	})
 	c.Server = httptest.NewServer(http.HandlerFunc(c.serve))
 	return c
 }
@@ -169,7 +202,12 @@ func faulty(status int, key, message string) *refusal {
 }
 
 func netFault(status int, kind, format string, args ...any) *refusal {
-	return &refusal{status: status, body: map[string]any{"NeutronError": map[string]any{"type": kind, "message": fmt.Sprintf(format, args...), "detail": ""}}}
+	return &refusal{
+		status: status,
+		body: map[string]any{
+			"NeutronError": map[string]any{"type": kind, "message": fmt.Sprintf(format, args...), "detail": ""},
+		},
+	}
 }
 
 func (c *Cloud) serve(w http.ResponseWriter, r *http.Request) {
@@ -186,7 +224,13 @@ func (c *Cloud) serve(w http.ResponseWriter, r *http.Request) {
 	}
 	token := "token-" + strconv.Itoa(c.token)
 	if r.Header.Get("X-Auth-Token") != token && path != "" && path != "v3" && path != "v3/" {
-		reply(w, http.StatusUnauthorized, map[string]any{"error": map[string]any{"code": 401, "title": "Unauthorized", "message": "The request you have made requires authentication."}})
+		reply(w, http.StatusUnauthorized, map[string]any{
+			"error": map[string]any{
+				"code":    401,
+				"title":   "Unauthorized",
+				"message": "The request you have made requires authentication.",
+			},
+		})
 		return
 	}
 	status, out, no := c.route(r, service, path, in)
@@ -242,40 +286,86 @@ func (c *Cloud) signIn(w http.ResponseWriter, _ *http.Request, in map[string]any
 	id, _ := auth["identity"].(map[string]any)
 	app, _ := id["application_credential"].(map[string]any)
 	if app["id"] != ApplicationID || app["secret"] != ApplicationSecret {
-		reply(w, http.StatusUnauthorized, map[string]any{"error": map[string]any{"code": 401, "title": "Unauthorized", "message": "The request you have made requires authentication."}})
+		reply(w, http.StatusUnauthorized, map[string]any{
+			"error": map[string]any{
+				"code":    401,
+				"title":   "Unauthorized",
+				"message": "The request you have made requires authentication.",
+			},
+		})
 		return
 	}
 	catalog := []any{}
-	for _, s := range []struct{ kind, path string }{{"identity", "/identity/v3"}, {"compute", "/compute/v2.1"}, {"network", "/network"}, {"volumev3", "/volume/v3/" + Project}, {"image", "/image"}} {
+	for _, s := range []struct{ kind, path string }{
+		{"identity", "/identity/v3"},
+		{"compute", "/compute/v2.1"},
+		{"network", "/network"},
+		{"volumev3", "/volume/v3/" + Project},
+		{"image", "/image"},
+	} {
 		if s.kind == "volumev3" && c.Diskless {
 			continue
 		}
-		catalog = append(catalog, map[string]any{"type": s.kind, "id": s.kind, "name": s.kind, "endpoints": []any{map[string]any{"id": s.kind, "interface": "public", "region": Region, "region_id": Region, "url": c.URL + s.path}}})
+		catalog = append(catalog, map[string]any{
+			"type": s.kind,
+			"id":   s.kind,
+			"name": s.kind,
+			"endpoints": []any{map[string]any{
+				"id":        s.kind,
+				"interface": "public",
+				"region":    Region,
+				"region_id": Region,
+				"url":       c.URL + s.path,
+			}},
+		})
 	}
 	w.Header().Set("X-Subject-Token", "token-"+strconv.Itoa(c.token))
 	reply(w, http.StatusCreated, map[string]any{"token": map[string]any{
-		"methods": []any{"application_credential"}, "expires_at": time.Now().Add(time.Hour).UTC().Format("2006-01-02T15:04:05.000000Z"), "issued_at": time.Now().UTC().Format("2006-01-02T15:04:05.000000Z"),
-		"user":    map[string]any{"id": "sailor", "name": "sailor", "domain": map[string]any{"id": "default", "name": "Default"}},
-		"project": map[string]any{"id": Project, "name": "harbour", "domain": map[string]any{"id": "default", "name": "Default"}},
-		"roles":   []any{map[string]any{"id": "member", "name": "member"}}, "catalog": catalog}})
+		"methods":    []any{"application_credential"},
+		"expires_at": time.Now().Add(time.Hour).UTC().Format("2006-01-02T15:04:05.000000Z"),
+		"issued_at":  time.Now().UTC().Format("2006-01-02T15:04:05.000000Z"),
+		"user": map[string]any{
+			"id":     "sailor",
+			"name":   "sailor",
+			"domain": map[string]any{"id": "default", "name": "Default"},
+		},
+		"project": map[string]any{
+			"id":     Project,
+			"name":   "harbour",
+			"domain": map[string]any{"id": "default", "name": "Default"},
+		},
+		"roles":   []any{map[string]any{"id": "member", "name": "member"}},
+		"catalog": catalog,
+	}})
 }
 
 // versions are what the roots of the services tell.
 var versions = map[string]map[string]any{
-	"compute": {"id": "v2.1", "status": "CURRENT", "version": "2.93", "min_version": "2.1"}, "network": {"id": "v2.0", "status": "CURRENT"},
-	"volume": {"id": "v3.0", "status": "CURRENT", "version": "3.70", "min_version": "3.0"}, "image": {"id": "v2.15", "status": "CURRENT"},
+	"compute": {"id": "v2.1", "status": "CURRENT", "version": "2.93", "min_version": "2.1"},
+	"network": {"id": "v2.0", "status": "CURRENT"},
+	"volume":  {"id": "v3.0", "status": "CURRENT", "version": "3.70", "min_version": "3.0"},
+	"image":   {"id": "v2.15", "status": "CURRENT"},
 }
 
 func (c *Cloud) route(r *http.Request, service, path string, in map[string]any) (int, any, *refusal) {
-	if v := versions[service]; v != nil && len(strings.Split(strings.Trim(path, "/"), "/")) == 1 && !strings.Contains(path, "images") {
+	v := versions[service]
+	if v != nil && len(strings.Split(strings.Trim(path, "/"), "/")) == 1 && !strings.Contains(path, "images") {
 		return http.StatusOK, map[string]any{"versions": []any{v}}, nil
 	}
 	switch service {
 	case "identity":
 		if strings.HasSuffix(path, "application_credentials/"+ApplicationID) {
-			return http.StatusOK, map[string]any{"application_credential": map[string]any{"id": ApplicationID, "expires_at": nil}}, nil
+			return http.StatusOK, map[string]any{
+				"application_credential": map[string]any{"id": ApplicationID, "expires_at": nil},
+			}, nil
 		}
-		return http.StatusOK, map[string]any{"version": map[string]any{"id": "v3.14", "status": "stable", "links": []any{map[string]any{"rel": "self", "href": c.URL + "/identity/v3/"}}}}, nil
+		return http.StatusOK, map[string]any{
+			"version": map[string]any{
+				"id":     "v3.14",
+				"status": "stable",
+				"links":  []any{map[string]any{"rel": "self", "href": c.URL + "/identity/v3/"}},
+			},
+		}, nil
 	case "compute":
 		return c.compute(r, strings.TrimPrefix(path, "v2.1/"), in)
 	case "network":
@@ -286,7 +376,11 @@ func (c *Cloud) route(r *http.Request, service, path string, in map[string]any) 
 		if path == "v2/images" {
 			return http.StatusOK, map[string]any{"images": c.rows("images", nil)}, nil
 		}
-		return 0, nil, &refusal{status: http.StatusNotFound, body: "<html><head><title>404 Not Found</title></head><body><h1>404 Not Found</h1>No image found<br /></body></html>"}
+		return 0, nil, &refusal{
+			status: http.StatusNotFound,
+			body: "<html><head><title>404 Not Found</title></head><body><h1>404 Not Found</h1>No image found<br " +
+				"/></body></html>",
+		}
 	}
 	return 0, nil, &refusal{status: http.StatusNotFound}
 }
@@ -319,7 +413,10 @@ func page(r *http.Request, plural string, rows []any) map[string]any {
 		q := r.URL.Query()
 		q.Set("marker", key(rows[limit-1]))
 		out[name] = rows[:limit]
-		out[name+"_links"] = []any{map[string]any{"rel": "next", "href": "http://not-reached.example" + r.URL.Path + "?" + q.Encode()}}
+		out[name+"_links"] = []any{map[string]any{
+			"rel":  "next",
+			"href": "http://not-reached.example" + r.URL.Path + "?" + q.Encode(),
+		}}
 	}
 	return out
 }

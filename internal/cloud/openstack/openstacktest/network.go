@@ -10,7 +10,14 @@ import (
 )
 
 // singular gives the name of one thing of a list of the network service.
-var singular = map[string]string{"networks": "network", "routers": "router", "subnets": "subnet", "ports": "port", "security-groups": "security_group", "floatingips": "floatingip"}
+var singular = map[string]string{
+	"networks":        "network",
+	"routers":         "router",
+	"subnets":         "subnet",
+	"ports":           "port",
+	"security-groups": "security_group",
+	"floatingips":     "floatingip",
+}
 
 // filters are the fields that lists may be narrowed down by.
 var filters = []string{"description", "name", "network_id", "port_id", "device_id", "router:external", "id"}
@@ -19,9 +26,16 @@ func (c *Cloud) network(r *http.Request, path string, in map[string]any) (int, a
 	words := strings.Split(path, "/")
 	plural := words[0]
 	if plural == "quotas" {
-		return http.StatusOK, map[string]any{"quota": map[string]any{
-			"network": quota(100, len(c.things["networks"])-1), "subnet": quota(100, len(c.things["subnets"])), "router": quota(10, len(c.things["routers"])),
-			"floatingip": quota(50, len(c.things["floatingips"])), "security_group": quota(10, len(c.things["security-groups"])), "port": quota(500, len(c.things["ports"]))}}, nil
+		return http.StatusOK, map[string]any{
+			"quota": map[string]any{
+				"network":        quota(100, len(c.things["networks"])-1),
+				"subnet":         quota(100, len(c.things["subnets"])),
+				"router":         quota(10, len(c.things["routers"])),
+				"floatingip":     quota(50, len(c.things["floatingips"])),
+				"security_group": quota(10, len(c.things["security-groups"])),
+				"port":           quota(500, len(c.things["ports"])),
+			},
+		}, nil
 	}
 	if plural == "security-group-rules" {
 		return c.rules(r, words, in)
@@ -39,7 +53,8 @@ func (c *Cloud) network(r *http.Request, path string, in map[string]any) (int, a
 	}
 	t := c.things[plural][words[1]]
 	if t == nil {
-		return 0, nil, netFault(http.StatusNotFound, strings.ToUpper(one[:1])+one[1:]+"NotFound", "%s %s could not be found.", one, words[1])
+		return 0, nil, netFault(http.StatusNotFound, strings.ToUpper(one[:1])+one[1:]+"NotFound",
+			"%s %s could not be found.", one, words[1])
 	}
 	switch {
 	case len(words) == 3 && words[2] == "tags":
@@ -56,8 +71,10 @@ func (c *Cloud) network(r *http.Request, path string, in map[string]any) (int, a
 	case r.Method == http.MethodDelete:
 		return c.dropNet(plural, one, t)
 	case r.Method == http.MethodPut:
-		if at := strings.TrimPrefix(r.Header.Get("If-Match"), "revision_number="); at != "" && at != fmt.Sprint(t["revision_number"]) {
-			return 0, nil, netFault(http.StatusPreconditionFailed, "RevisionNumberConstraintFailed", "Constrained to %s, but current revision is %v", at, t["revision_number"])
+		at := strings.TrimPrefix(r.Header.Get("If-Match"), "revision_number=")
+		if at != "" && at != fmt.Sprint(t["revision_number"]) {
+			return 0, nil, netFault(http.StatusPreconditionFailed, "RevisionNumberConstraintFailed",
+				"Constrained to %s, but current revision is %v", at, t["revision_number"])
 		}
 		return c.changeNet(plural, one, t, body)
 	}
@@ -72,7 +89,8 @@ func (c *Cloud) listNet(r *http.Request, plural string) (int, any, *refusal) {
 	query := r.URL.Query()
 	for key := range query {
 		if key != "limit" && key != "marker" && !slices.Contains(filters, key) {
-			return 0, nil, netFault(http.StatusBadRequest, "HTTPBadRequest", "['%s'] is invalid attribute for filtering", key)
+			return 0, nil, netFault(http.StatusBadRequest, "HTTPBadRequest",
+				"['%s'] is invalid attribute for filtering", key)
 		}
 	}
 	rows := c.rows(plural, func(t thing) bool {
@@ -100,11 +118,15 @@ func (c *Cloud) makeNet(plural string, body map[string]any) (int, any, *refusal)
 	case "subnets":
 		p, err := netip.ParsePrefix(t.text("cidr"))
 		if err != nil || c.things["networks"][t.text("network_id")] == nil {
-			return 0, nil, netFault(http.StatusBadRequest, "InvalidInput", "Invalid input for cidr. Reason: '%s' is not a valid IP subnet.", t.text("cidr"))
+			return 0, nil, netFault(http.StatusBadRequest, "InvalidInput",
+				"Invalid input for cidr. Reason: '%s' is not a valid IP subnet.", t.text("cidr"))
 		}
 		for _, s := range c.things["subnets"] {
-			if other := netip.MustParsePrefix(s.text("cidr")); s.text("network_id") == t.text("network_id") && other.Overlaps(p) {
-				return 0, nil, netFault(http.StatusBadRequest, "InvalidInput", "Invalid input for operation: Requested subnet with cidr: %s for network: %s overlaps with another subnet.", p, t.text("network_id"))
+			other := netip.MustParsePrefix(s.text("cidr"))
+			if s.text("network_id") == t.text("network_id") && other.Overlaps(p) {
+				return 0, nil, netFault(http.StatusBadRequest, "InvalidInput",
+					"Invalid input for operation: Requested subnet with cidr: %s for network: %s overlaps with "+
+						"another subnet.", p, t.text("network_id"))
 			}
 		}
 		t["gateway_ip"] = p.Addr().Next().String()
@@ -136,7 +158,8 @@ func (c *Cloud) address(t thing) *refusal {
 	at, _ := list[0].(map[string]any)
 	s := c.things["subnets"][fmt.Sprint(at["subnet_id"])]
 	if s == nil {
-		return netFault(http.StatusBadRequest, "InvalidInput", "Invalid input for operation: subnet %v.", at["subnet_id"])
+		return netFault(http.StatusBadRequest, "InvalidInput", "Invalid input for operation: subnet %v.",
+			at["subnet_id"])
 	}
 	p := netip.MustParsePrefix(s.text("cidr"))
 	for a := p.Addr().Next().Next(); p.Contains(a); a = a.Next() {
@@ -151,14 +174,16 @@ func (c *Cloud) address(t thing) *refusal {
 			return nil
 		}
 	}
-	return netFault(http.StatusConflict, "IpAddressGenerationFailure", "No more IP addresses available on network %s.", s.text("network_id"))
+	return netFault(http.StatusConflict, "IpAddressGenerationFailure", "No more IP addresses available on network %s.",
+		s.text("network_id"))
 }
 
 // floats puts a floating address on a port; a moment later it is active.
 func (c *Cloud) floats(f thing, port string) *refusal {
 	for _, other := range c.things["floatingips"] {
 		if other.text("port_id") == port && other.text("id") != f.text("id") {
-			return netFault(http.StatusConflict, "FloatingIPPortAlreadyAssociated", "Cannot associate floating IP %s with port %s", f.text("floating_ip_address"), port)
+			return netFault(http.StatusConflict, "FloatingIPPortAlreadyAssociated",
+				"Cannot associate floating IP %s with port %s", f.text("floating_ip_address"), port)
 		}
 	}
 	f["port_id"] = port
@@ -187,18 +212,24 @@ func (c *Cloud) changeNet(plural, one string, t thing, body map[string]any) (int
 func (c *Cloud) dropNet(plural, one string, t thing) (int, any, *refusal) {
 	id := t.text("id")
 	for _, p := range c.things["ports"] {
-		on := slices.ContainsFunc(p["fixed_ips"].([]any), func(x any) bool { return x.(map[string]any)["subnet_id"] == id })
+		on := slices.ContainsFunc(p["fixed_ips"].([]any),
+			func(x any) bool { return x.(map[string]any)["subnet_id"] == id })
 		in := false
 		if groups, _ := p["security_groups"].([]any); plural == "security-groups" {
 			in = slices.Contains(groups, any(id))
 		}
 		switch {
 		case plural == "networks" && p.text("network_id") == id:
-			return 0, nil, netFault(http.StatusConflict, "NetworkInUse", "Unable to complete operation on network %s. There are one or more ports still in use on the network.", id)
+			return 0, nil, netFault(http.StatusConflict, "NetworkInUse",
+				"Unable to complete operation on network %s. There are one or more ports still in use on the network.",
+				id)
 		case plural == "routers" && p.text("device_id") == id:
-			return 0, nil, netFault(http.StatusConflict, "RouterInUse", "Router %s has ports still attached: %s", id, p.text("id"))
+			return 0, nil, netFault(http.StatusConflict, "RouterInUse", "Router %s has ports still attached: %s", id,
+				p.text("id"))
 		case plural == "subnets" && on:
-			return 0, nil, netFault(http.StatusConflict, "SubnetInUse", "Unable to complete operation on subnet %s: One or more ports have an IP allocation from this subnet.", id)
+			return 0, nil, netFault(http.StatusConflict, "SubnetInUse",
+				"Unable to complete operation on subnet %s: One or more ports have an IP allocation from this subnet.",
+				id)
 		case in:
 			return 0, nil, netFault(http.StatusConflict, "SecurityGroupInUse", "Security Group %s in use.", id)
 		}
@@ -206,7 +237,8 @@ func (c *Cloud) dropNet(plural, one string, t thing) (int, any, *refusal) {
 	if plural == "networks" {
 		for sid, s := range c.things["subnets"] {
 			if s.text("network_id") == id {
-				return 0, nil, netFault(http.StatusConflict, "NetworkInUse", "Unable to complete operation on network %s: subnet %s is there.", id, sid)
+				return 0, nil, netFault(http.StatusConflict, "NetworkInUse",
+					"Unable to complete operation on network %s: subnet %s is there.", id, sid)
 			}
 		}
 	}
@@ -222,29 +254,41 @@ func (c *Cloud) leads(router thing, action string, in map[string]any) (int, any,
 	}
 	var port thing
 	for _, p := range c.things["ports"] {
-		if p.text("device_id") == router.text("id") && p["fixed_ips"].([]any)[0].(map[string]any)["subnet_id"] == subnet.text("id") {
+		if p.text("device_id") == router.text("id") &&
+			p["fixed_ips"].([]any)[0].(map[string]any)["subnet_id"] == subnet.text("id") {
 			port = p
 		}
 	}
 	answer := map[string]any{"id": router.text("id"), "subnet_id": subnet.text("id")}
 	if action == "remove_router_interface" {
 		if port == nil {
-			return 0, nil, netFault(http.StatusNotFound, "RouterInterfaceNotFoundForSubnet", "Router %s has no interface on subnet %s", router.text("id"), subnet.text("id"))
+			return 0, nil, netFault(http.StatusNotFound, "RouterInterfaceNotFoundForSubnet",
+				"Router %s has no interface on subnet %s", router.text("id"), subnet.text("id"))
 		}
 		for _, f := range c.things["floatingips"] {
 			owner := c.things["ports"][f.text("port_id")]
-			if owner != nil && inRange(owner["fixed_ips"].([]any)[0].(map[string]any)["ip_address"].(string), subnet.text("cidr")) && owner.text("network_id") == subnet.text("network_id") {
-				return 0, nil, netFault(http.StatusConflict, "RouterInterfaceInUseByFloatingIP", "Router interface for subnet %s on router %s cannot be deleted, as it is required by one or more floating IPs.", subnet.text("id"), router.text("id"))
+			if owner != nil && inRange(owner["fixed_ips"].([]any)[0].(map[string]any)["ip_address"].(string),
+				subnet.text("cidr")) && owner.text("network_id") == subnet.text("network_id") {
+				return 0, nil, netFault(http.StatusConflict, "RouterInterfaceInUseByFloatingIP",
+					"Router interface for subnet %s on router %s cannot be deleted, as it is required by one or "+
+						"more floating IPs.", subnet.text("id"), router.text("id"))
 			}
 		}
 		delete(c.things["ports"], port.text("id"))
 		return http.StatusOK, answer, nil
 	}
 	if port != nil {
-		return 0, nil, netFault(http.StatusBadRequest, "BadRequest", "Bad router request: Router already has a port on subnet %s.", subnet.text("id"))
+		return 0, nil, netFault(http.StatusBadRequest, "BadRequest",
+			"Bad router request: Router already has a port on subnet %s.", subnet.text("id"))
 	}
-	c.put("ports", thing{"name": "", "description": "", "tags": []any{}, "revision_number": 1, "status": "ACTIVE", "network_id": subnet.text("network_id"), "device_id": router.text("id"), "device_owner": "network:router_interface",
-		"fixed_ips": []any{map[string]any{"subnet_id": subnet.text("id"), "ip_address": subnet.text("gateway_ip")}}, "security_groups": []any{}})
+	c.put("ports", thing{"name": "", "description": "", "tags": []any{}, "revision_number": 1, "status": "ACTIVE",
+		"network_id": subnet.text("network_id"), "device_id": router.text("id"),
+		"device_owner": "network:router_interface",
+		"fixed_ips": []any{map[string]any{
+			"subnet_id":  subnet.text("id"),
+			"ip_address": subnet.text("gateway_ip"),
+		}},
+		"security_groups": []any{}})
 	return http.StatusOK, answer, nil
 }
 
@@ -252,24 +296,28 @@ func (c *Cloud) rules(r *http.Request, words []string, in map[string]any) (int, 
 	if r.Method == http.MethodDelete {
 		for _, g := range c.things["security-groups"] {
 			list := g["security_group_rules"].([]any)
-			g["security_group_rules"] = slices.DeleteFunc(slices.Clone(list), func(x any) bool { return x.(map[string]any)["id"] == words[1] })
+			g["security_group_rules"] = slices.DeleteFunc(slices.Clone(list),
+				func(x any) bool { return x.(map[string]any)["id"] == words[1] })
 		}
 		return http.StatusNoContent, nil, nil
 	}
 	body, _ := in["security_group_rule"].(map[string]any)
 	g := c.things["security-groups"][fmt.Sprint(body["security_group_id"])]
 	if g == nil {
-		return 0, nil, netFault(http.StatusNotFound, "SecurityGroupNotFound", "Security group %v does not exist", body["security_group_id"])
+		return 0, nil, netFault(http.StatusNotFound, "SecurityGroupNotFound", "Security group %v does not exist",
+			body["security_group_id"])
 	}
 	list := g["security_group_rules"].([]any)
 	for _, x := range list {
 		have := x.(map[string]any)
 		same := true
-		for _, key := range []string{"direction", "ethertype", "protocol", "port_range_min", "port_range_max", "remote_ip_prefix"} {
+		for _, key := range []string{"direction", "ethertype", "protocol", "port_range_min", "port_range_max",
+			"remote_ip_prefix"} {
 			same = same && fmt.Sprint(have[key]) == fmt.Sprint(body[key])
 		}
 		if same {
-			return 0, nil, netFault(http.StatusConflict, "SecurityGroupRuleExists", "Security group rule already exists. Rule id is %v.", have["id"])
+			return 0, nil, netFault(http.StatusConflict, "SecurityGroupRuleExists",
+				"Security group rule already exists. Rule id is %v.", have["id"])
 		}
 	}
 	body["id"] = fmt.Sprintf("rule-%d-%d", len(c.ever), time.Now().UnixNano())
