@@ -237,12 +237,12 @@ func ask(dir, method, path string, in, out any) error {
 	var body bytes.Buffer
 	if in != nil {
 		if err := json.NewEncoder(&body).Encode(in); err != nil {
-			return err
+			return fmt.Errorf("asking the demo: %w", err)
 		}
 	}
 	req, err := http.NewRequest(method, place.Admin+path, &body)
 	if err != nil {
-		return err
+		return fmt.Errorf("asking the demo: %w", err)
 	}
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -84,11 +85,11 @@ type Detail struct {
 func (s *Accounts) List(ctx context.Context) ([]Account, error) {
 	list, err := s.store.Accounts(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the accounts: %w", err)
 	}
 	stacks, err := s.store.StacksByAccount(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("counting the stacks of accounts: %w", err)
 	}
 	out := make([]Account, len(list))
 	for i, a := range list {
@@ -143,7 +144,7 @@ func (s *Accounts) Show(ctx context.Context, name string) (Detail, error) {
 	}
 	summaries, err := s.store.SummariesOf(ctx, name)
 	if err != nil {
-		return out, err
+		return out, fmt.Errorf("reading the stacks of account %s: %w", name, err)
 	}
 	for _, m := range summaries {
 		out.Running = append(out.Running, Running{m.Name, m.Region, m.State(), m.Hour})
@@ -152,7 +153,7 @@ func (s *Accounts) Show(ctx context.Context, name string) (Detail, error) {
 	}
 	out.Account = accountOf(a, len(out.Running))
 	if out.Spent, err = s.store.SpentThisMonth(ctx, name); err != nil {
-		return out, err
+		return out, fmt.Errorf("reading what was spent this month in account %s: %w", name, err)
 	}
 	out.Spent *= max(a.ClockRate, 0.001)
 	if a.Budget != nil {
@@ -186,7 +187,7 @@ func (s *Accounts) Find(ctx context.Context, name string) (store.Account, error)
 	}
 	list, err := s.store.Accounts(ctx)
 	if err != nil {
-		return a, err
+		return a, fmt.Errorf("reading the accounts: %w", err)
 	}
 	return a, refusal.Unknown("account", name, list, func(x store.Account) string { return x.Name },
 		"list them with: undersail accounts")

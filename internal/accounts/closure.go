@@ -42,7 +42,7 @@ func (s *Accounts) Close(ctx context.Context, u people.User, name, why string, g
 	}
 	summaries, err := s.store.SummariesOf(ctx, name)
 	if err != nil {
-		return Closed{}, err
+		return Closed{}, fmt.Errorf("reading the stacks of account %s: %w", name, err)
 	}
 	if len(summaries) > 0 && !gone {
 		names := make([]string, len(summaries))
@@ -76,7 +76,7 @@ func (s *Accounts) Close(ctx context.Context, u people.User, name, why string, g
 		c := ClosedStack{Name: m.Name, Region: m.Region, Hour: m.Hour, Resources: []string{}}
 		rows, err := s.store.Resources(ctx, m.ID)
 		if err != nil {
-			return Closed{}, err
+			return Closed{}, fmt.Errorf("reading the resources of stack %s: %w", m.ID, err)
 		}
 		for _, r := range rows {
 			id, _ := r.Attributes["id"].(string)

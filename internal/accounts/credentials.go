@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"maps"
 	"regexp"
 
@@ -93,7 +94,7 @@ func (s *Accounts) Renew(ctx context.Context, u people.User, name string, fields
 func (s *Accounts) keepCredentials(ctx context.Context, u people.User, n NewAccount, was int64) error {
 	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint}
 	if err := s.sealed.Account(&a, n.Credentials); err != nil {
-		return err
+		return fmt.Errorf("reading account: %w", err)
 	}
 	adapter, err := s.connect(a)
 	if err != nil {
@@ -105,7 +106,7 @@ func (s *Accounts) keepCredentials(ctx context.Context, u people.User, n NewAcco
 	}
 	a.ClockRate, a.GuestRange, a.Regions = me.ClockRate, me.GuestRange, me.Regions
 	if a.Identity, err = json.Marshal(told(me)); err != nil {
-		return err
+		return fmt.Errorf("keeping the credentials: %w", err)
 	}
 	err = s.store.PutAccount(ctx, a, was, u.Who())
 	if errors.Is(err, store.ErrMoved) {

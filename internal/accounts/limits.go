@@ -2,6 +2,7 @@ package accounts
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -29,7 +30,7 @@ func (s *Accounts) Limit(ctx context.Context, u people.User, name string, mostMo
 		return Account{}, err
 	}
 	if err := s.store.SetMostMonth(ctx, name, mostMonth); err != nil {
-		return Account{}, err
+		return Account{}, fmt.Errorf("setting what a month may cost in account %s: %w", name, err)
 	}
 	s.journal.Done(ctx, u, "limit account", name, map[string]any{"most_month": mostMonth})
 	return s.listed(ctx, name)

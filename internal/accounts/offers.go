@@ -3,11 +3,11 @@ package accounts
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
-	"undersail/internal/fault"
-
 	"undersail/internal/core/offer"
+	"undersail/internal/fault"
 	"undersail/internal/store"
 )
 
@@ -67,7 +67,7 @@ func (s *Accounts) OffersOf(ctx context.Context, a store.Account, region string,
 		if age >= offersBusy && age < offersStale {
 			var err error
 			if changed, err = s.store.ChangedSince(ctx, a.Name, known.At); err != nil {
-				return nil, err
+				return nil, fmt.Errorf("asking what changed in account %s: %w", a.Name, err)
 			}
 		}
 		switch {
@@ -98,7 +98,7 @@ func (s *Accounts) ReadOffers(ctx context.Context, a store.Account, region strin
 	}
 	o.Account = a.Name
 	if o.At, err = s.store.PutOffers(ctx, o); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("keeping what is offered in account: %w", err)
 	}
 	return s.remember(ctx, place{a.Name, region}, o)
 }
@@ -107,11 +107,11 @@ func (s *Accounts) ReadOffers(ctx context.Context, a store.Account, region strin
 func (s *Accounts) remember(ctx context.Context, at place, o offer.Offers) (*offer.Offers, error) {
 	ranges, err := s.store.Ranges(ctx, at.account)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the ranges of account %s: %w", at.account, err)
 	}
 	a, err := s.store.Account(ctx, at.account)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading account %s: %w", at.account, err)
 	}
 	a.Prices.Over(&o)
 	o.Reserved = nil

@@ -47,7 +47,7 @@ func (s *Accounts) DeclareRange(ctx context.Context, u people.User, account, tex
 		return nil, err
 	}
 	if err := s.store.PutRange(ctx, account, store.Range{Range: p, About: about, DeclaredBy: u.Name}); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("keeping a range of account %s: %w", account, err)
 	}
 	s.ForgetOffers(account)
 	s.journal.Done(ctx, u, "declare range", account, map[string]any{"range": p.String(), "about": about})
@@ -65,7 +65,7 @@ func (s *Accounts) RemoveRange(ctx context.Context, u people.User, account, text
 	}
 	there, err := s.store.RemoveRange(ctx, account, p)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("giving a range back to account %s: %w", account, err)
 	}
 	if !there {
 		return nil, refusal.New(refusal.NotFound, "list them with: undersail accounts ranges "+account,

@@ -25,7 +25,7 @@ type Reserve struct {
 func (s *Accounts) Reserved(ctx context.Context, a store.Account, region, exceptStack string) ([]Reserve, error) {
 	rows, err := s.store.Reserves(ctx, a.Name, exceptStack)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading what the account reserves: %s: %w", a.Name, err)
 	}
 	var out []Reserve
 	for _, row := range rows {

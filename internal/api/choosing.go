@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -111,7 +112,7 @@ func (h *handlers) ChangeDraft(ctx context.Context,
 	}
 	patch, err := json.Marshal(r.Body)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("changing the draft: %w", err)
 	}
 	d, err := h.service.Proposing.ChangeDraft(ctx, userOf(ctx), r.Id, revision, patch, or(r.Params.Graph, ""))
 	return contract.ChangeDraft200JSONResponse(d), err

@@ -160,7 +160,7 @@ func (s *Journal) Check(ctx context.Context, u people.User, head string) (Chain,
 	for {
 		list, err := s.store.AuditFrom(ctx, last)
 		if err != nil {
-			return out, err
+			return out, fmt.Errorf("reading the journal: %w", err)
 		}
 		for _, e := range list {
 			// One that was forged or changed hides nothing of what comes after it: that goes on

@@ -35,7 +35,7 @@ type login struct {
 func loginFile() (string, error) {
 	dir, err := os.UserConfigDir()
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("finding the file of sign-ins: %w", err)
 	}
 	return filepath.Join(dir, "undersail", "login.json"), nil
 }
@@ -105,7 +105,7 @@ A service whose certificate an authority of your own signed is reached with --ca
 			if ca != "" {
 				var err error
 				if at.CA, err = filepath.Abs(ca); err != nil {
-					return err
+					return fmt.Errorf("reading the password: %w", err)
 				}
 			}
 			c, err := at.stranger()
@@ -310,10 +310,10 @@ func (l login) save() error {
 	}
 	data, err := json.Marshal(l)
 	if err != nil {
-		return err
+		return fmt.Errorf("keeping the sign-in: %w", err)
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
+		return fmt.Errorf("keeping the sign-in: %w", err)
 	}
 	// Whatever was there, others could read it: it is replaced, not written over.
 	return secret.ReplaceFile(path, string(data))

@@ -19,7 +19,7 @@ type screen struct{ file *os.File }
 
 func (s screen) Write(b []byte) (int, error) {
 	if _, err := io.WriteString(s.file, shown(string(b))); err != nil {
-		return 0, err
+		return 0, fmt.Errorf("writing to the terminal: %w", err)
 	}
 	return len(b), nil
 }

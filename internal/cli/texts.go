@@ -276,11 +276,11 @@ func (a *app) tidyCommand() *cobra.Command {
 func replaceFile(file string, text []byte) error {
 	info, err := os.Stat(file)
 	if err != nil {
-		return err
+		return fmt.Errorf("replacing %s: %w", file, err)
 	}
 	temporary, err := os.CreateTemp(filepath.Dir(file), ".tidy-*")
 	if err != nil {
-		return err
+		return fmt.Errorf("replacing %s: %w", file, err)
 	}
 	defer os.Remove(temporary.Name())
 	if _, err := temporary.Write(text); err != nil {

@@ -122,7 +122,7 @@ func readStream(ctx context.Context, c *contract.Client, id int64, last *string,
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
 		fmt.Sprintf("%sapi/v1/runs/%d/events/stream", c.Server, id), nil)
 	if err != nil {
-		return false, err
+		return false, fmt.Errorf("reading the stream of run %d: %w", id, err)
 	}
 	for _, edit := range c.RequestEditors {
 		if err := edit(ctx, req); err != nil {
@@ -153,7 +153,7 @@ func readStream(ctx context.Context, c *contract.Client, id int64, last *string,
 		case strings.HasPrefix(line, "data: "):
 			var e stacks.Event
 			if err := json.Unmarshal([]byte(line[len("data: "):]), &e); err != nil {
-				return false, err
+				return false, fmt.Errorf("reading the stream of run %d: %w", id, err)
 			}
 			if err := each(e); err != nil {
 				return false, err

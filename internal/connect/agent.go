@@ -29,7 +29,7 @@ type Lent struct {
 func Lend(ctx context.Context, hops []Hop, sign Sign) (*Lent, error) {
 	dir, err := os.MkdirTemp("", "undersail-connect-") // 0700
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("lending the address of a database: %w", err)
 	}
 	l := &Lent{Socket: filepath.Join(dir, "agent"), KnownHosts: filepath.Join(dir, "known_hosts"), dir: dir}
 	var known strings.Builder
@@ -48,7 +48,7 @@ func Lend(ctx context.Context, hops []Hop, sign Sign) (*Lent, error) {
 	}
 	if err := os.WriteFile(l.KnownHosts, []byte(known.String()), 0o600); err != nil {
 		os.RemoveAll(dir)
-		return nil, err
+		return nil, fmt.Errorf("lending the address of a database: %w", err)
 	}
 	if l.listener, err = net.Listen("unix", l.Socket); err != nil {
 		os.RemoveAll(dir)
@@ -56,7 +56,7 @@ func Lend(ctx context.Context, hops []Hop, sign Sign) (*Lent, error) {
 	}
 	if err := os.Chmod(l.Socket, 0o600); err != nil {
 		l.Close()
-		return nil, err
+		return nil, fmt.Errorf("lending the address of a database: %w", err)
 	}
 	go func() {
 		for {

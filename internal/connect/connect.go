@@ -234,7 +234,7 @@ func (w *Way) Forward(ctx context.Context, l net.Listener, port int, failed func
 func (w *Way) Send(ctx context.Context, from, to string) (int64, error) {
 	source, err := os.Open(from)
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("sending what was asked: %w", err)
 	}
 	defer source.Close()
 	if info, err := source.Stat(); err != nil || !info.Mode().IsRegular() {

@@ -26,7 +26,7 @@ const machineFile = "machine"
 func doubt(ctx context.Context, st *store.Store, dir string, deeds []engine.Deed) (why string, err error) {
 	now, err := st.Identity(ctx)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("asking the database who it is: %w", err)
 	}
 	was, err := st.InChargeOf(ctx)
 	switch {
@@ -99,7 +99,7 @@ func machineID() ([]byte, bool) {
 func (d *Daemon) begin(ctx, background context.Context, c Config) error {
 	deeds, err := c.Engine.Deeds.All()
 	if err != nil {
-		return err
+		return fmt.Errorf("reading what was done in clouds: %w", err)
 	}
 	why, err := doubt(ctx, d.store, c.Dir, deeds)
 	if err != nil {
@@ -121,11 +121,11 @@ func (d *Daemon) begin(ctx, background context.Context, c Config) error {
 		}
 		d.Service.Stacks.LookAtAll(ctx, deeds)
 		if err := c.Engine.Deeds.Add(engine.Deed{At: d.Service.Engine.Now(), InCharge: true}); err != nil {
-			return err
+			return fmt.Errorf("noting who is in charge: %w", err)
 		}
 	}
 	if err := takeCharge(ctx, d.store, c.Dir); err != nil {
-		return err
+		return fmt.Errorf("taking charge: %w", err)
 	}
 	if why != "" {
 		d.Service.Stacks.TakeCharge(ctx)

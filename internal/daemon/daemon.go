@@ -95,7 +95,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	}()
 	if c.DatabaseURL == "" {
 		if d.database, err = postgres.Start(ctx, filepath.Join(c.Dir, "database")); err != nil {
-			return nil, err
+			return nil, fmt.Errorf("starting the database: %w", err)
 		}
 		c.DatabaseURL, c.MigrateURL = d.database.URL, d.database.OwnerURL
 	}
@@ -103,14 +103,14 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		c.KeyFile = filepath.Join(c.Dir, "sealing.key")
 	}
 	if d.store, err = store.OpenAs(ctx, c.DatabaseURL, c.MigrateURL, store.Connections(14)); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	if d.runs, err = store.Open(ctx, c.DatabaseURL, store.Connections(20)); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	c.Engine.Store = d.runs
 	if c.Engine.Deeds, err = engine.OpenDeeds(filepath.Join(c.Dir, "deeds.jsonl")); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening the list of what was done in clouds: %w", err)
 	}
 	d.closing = append(d.closing, c.Engine.Deeds.Close)
 	if super, err := d.store.ByASuperuser(ctx); err == nil && super {
@@ -129,10 +129,10 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		d.reach.Ours(at.Host)
 	}
 	if d.Service, err = service.New(d.store, box, c.Log, c.Engine); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("starting the service: %w", err)
 	}
 	if err := d.Service.OpenSealed(ctx); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening what is sealed: %w", err)
 	}
 	d.Service.Templates.OpenFolders(c.LocalLibraries...)
 	var background context.Context
@@ -141,7 +141,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 		go d.database.Keep(background, func(what string, err error) { c.Log.Error(what, "error", err) })
 	}
 	if err := d.begin(ctx, background, c); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("taking charge: %w", err)
 	}
 	return d, d.listen(background, c)
 }
@@ -168,7 +168,7 @@ func (d *Daemon) signing(c Config) error {
 		c.OpenID.Return = d.URL + "/sign-in/openid/back"
 		var err error
 		if how.OpenID, err = openid.New(c.OpenID); err != nil {
-			return err
+			return fmt.Errorf("reading how people sign in: %w", err)
 		}
 	}
 	d.Service.People.SignInBy(how)

@@ -40,7 +40,7 @@ func (p Place) database(ctx context.Context) (url, owner string, release func() 
 	}
 	s, err := postgres.Start(ctx, filepath.Join(p.Dir, "database"))
 	if err != nil {
-		return "", "", nil, err
+		return "", "", nil, fmt.Errorf("starting the database: %w", err)
 	}
 	return s.URL, s.OwnerURL, s.Release, nil
 }
@@ -83,7 +83,7 @@ func Backup(ctx context.Context, p Place, to, keyTo string) (err error) {
 	defer func() { err = errors.Join(err, release()) }()
 	box, err := sealed.ReadBox(p.keyFile())
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the key file: %w", err)
 	}
 	if err := belongs(ctx, url, box); err != nil { // a backup whose key is another one is none
 		return err
@@ -107,7 +107,7 @@ func Backup(ctx context.Context, p Place, to, keyTo string) (err error) {
 func belongs(ctx context.Context, url string, box *sealed.Box) error {
 	st, err := store.Attach(ctx, url)
 	if err != nil {
-		return err
+		return fmt.Errorf("asking the database who it is: %w", err)
 	}
 	defer st.Close()
 	with, err := st.Setting(ctx, store.SealedWith)
@@ -136,7 +136,7 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 	}
 	box, err := sealed.ReadBox(key)
 	if err != nil {
-		return out, err
+		return out, fmt.Errorf("reading the key file: %w", err)
 	}
 	f, err := os.Open(from)
 	if err != nil {
@@ -147,7 +147,7 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 		return out, fmt.Errorf("%s is no backup", from)
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return out, err
+		return out, fmt.Errorf("reading the backup: %w", err)
 	}
 	url, owner, release, err := p.database(ctx)
 	if err != nil {
@@ -155,17 +155,17 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 	}
 	defer func() { err = errors.Join(err, release()) }()
 	if err := postgres.Load(ctx, owner, f); err != nil {
-		return out, err
+		return out, fmt.Errorf("filling the database from the backup: %w", err)
 	}
 	if err := store.Migrate(ctx, url, owner); err != nil { // so that the service's role may read it
-		return out, err
+		return out, fmt.Errorf("bringing the backup to this version: %w", err)
 	}
 	if err := belongs(ctx, url, box); err != nil {
 		return out, fmt.Errorf("%w; the database is restored: put the right key at %s, and start the service", err,
 			p.keyFile())
 	}
 	if err := box.CopyKey(p.keyFile()); err != nil {
-		return out, err
+		return out, fmt.Errorf("copying the key file: %w", err)
 	}
 	s, _, end, err := p.open(ctx)
 	if err != nil {
@@ -173,7 +173,7 @@ func Restore(ctx context.Context, p Place, from, key string) (out Restored, err 
 	}
 	defer func() { err = errors.Join(err, end()) }()
 	if out.Accounts, out.Stacks, out.Sealed, err = s.Secrets.TrySealed(ctx); err != nil {
-		return out, err
+		return out, fmt.Errorf("opening what the backup has sealed: %w", err)
 	}
 	checked, err := s.Journal.Check(ctx, people.Host(), "")
 	if out.Audit = checked.Head; err == nil && !checked.Sound {
@@ -197,7 +197,7 @@ func RotateKey(ctx context.Context, p Place) (sealed int, fingerprint string, er
 	}
 	defer func() { err = errors.Join(err, end()) }()
 	if err := box.Renew(); err != nil {
-		return 0, "", err
+		return 0, "", fmt.Errorf("drawing a new key: %w", err)
 	}
 	if sealed, err = s.Secrets.Reseal(ctx, 0); err != nil {
 		return sealed, "", fmt.Errorf("sealing anew was interrupted, and goes on when it is called again: %w", err)
@@ -205,7 +205,7 @@ func RotateKey(ctx context.Context, p Place) (sealed int, fingerprint string, er
 	// What was sealed with the old key while this went on is sealed anew too.
 	more, err := s.Secrets.Reseal(ctx, 0)
 	if err != nil {
-		return sealed, "", err
+		return sealed, "", fmt.Errorf("sealing anew: %w", err)
 	}
 	return sealed + more - 1, box.Fingerprint(), box.Forget()
 }

@@ -64,7 +64,7 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 		Proxies: proxies,
 	})
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the contract: %w", err)
 	}
 	d.server = serverOf(ctx, h, c.Log)
 	each := connectionsEach
@@ -75,7 +75,7 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	if c.speaksTLS() {
 		pair, err := newPair(c.CertFile, c.TLSKeyFile, c.Log)
 		if err != nil {
-			return err
+			return fmt.Errorf("drawing a certificate: %w", err)
 		}
 		d.server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: pair.certificate}
 		go d.server.ServeTLS(l, "", "")

@@ -71,7 +71,7 @@ type state struct {
 // takes about a minute; later starts find it.
 func Start(ctx context.Context, c Config) (_ *Demo, err error) {
 	if c.Dir, err = filepath.Abs(c.Dir); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("starting the demo: %w", err)
 	}
 	if err := os.MkdirAll(c.Dir, 0o711); err != nil {
 		return nil, fmt.Errorf("make the demo's directory: %w", err)
@@ -106,7 +106,7 @@ func Start(ctx context.Context, c Config) (_ *Demo, err error) {
 func (d *Demo) startService(ctx context.Context) (*daemon.Daemon, error) {
 	log, err := os.OpenFile(filepath.Join(d.config.Dir, "service.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("starting the service: %w", err)
 	}
 	var place struct{ Larch, OpenID string }
 	if err := readJSON(filepath.Join(d.cloudDir(), "simcloud.json"), &place); err != nil {
@@ -138,7 +138,7 @@ func (d *Demo) startService(ctx context.Context) (*daemon.Daemon, error) {
 func (d *Demo) startCloud(ctx context.Context) error {
 	self, err := os.Executable()
 	if err != nil {
-		return err
+		return fmt.Errorf("starting the cloud: %w", err)
 	}
 	program := filepath.Join(filepath.Dir(self), "simcloud")
 	if _, err := os.Stat(program); err != nil {
@@ -151,7 +151,7 @@ func (d *Demo) startCloud(ctx context.Context) error {
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return err
+		return fmt.Errorf("starting the cloud: %w", err)
 	}
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start the simulated clouds: %w", err)
@@ -192,7 +192,7 @@ func (d *Demo) readState() error {
 func (d *Demo) writeState() error {
 	raw, err := json.Marshal(d.state)
 	if err != nil {
-		return err
+		return fmt.Errorf("writing the state: %w", err)
 	}
 	return os.WriteFile(filepath.Join(d.config.Dir, "demo.json"), raw, 0o600)
 }
@@ -201,7 +201,7 @@ func (d *Demo) writeEnv() error {
 	env := fmt.Sprintf("export UNDERSAIL_URL=%s\nexport UNDERSAIL_TOKEN=%s\nexport SIMCLOUD_DIR=%s\n", d.URL,
 		d.state.Token, quoted(d.cloudDir()))
 	if err := os.WriteFile(filepath.Join(d.config.Dir, "env"), []byte(env), 0o600); err != nil {
-		return err
+		return fmt.Errorf("writing the environment: %w", err)
 	}
 	return d.writeState()
 }
@@ -332,7 +332,7 @@ func (d *Demo) loadSecrets(ctx context.Context) error {
 func readJSON(path string, into any) error {
 	raw, err := os.ReadFile(path)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading %s: %w", path, err)
 	}
 	return json.Unmarshal(raw, into)
 }

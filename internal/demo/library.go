@@ -80,14 +80,14 @@ func commit(repo *git.Repository, dir, message string, change func(file string, 
 		}
 		source, err := fs.ReadFile(examples.Files, file)
 		if err != nil {
-			return err
+			return fmt.Errorf("committing what changed in %s: %w", dir, err)
 		}
 		if source = change(file, source); source == nil {
 			return nil
 		}
 		to := filepath.Join(dir, filepath.FromSlash(file))
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return err
+			return fmt.Errorf("committing what changed in %s: %w", dir, err)
 		}
 		return os.WriteFile(to, source, 0o644)
 	})

@@ -22,7 +22,7 @@ var (
 func (e *Engine) refuseRun(ctx context.Context, id, number int64, why error) error {
 	run, err := e.Store.Run(ctx, id)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the run: %w", err)
 	}
 	e.Log.Error("a run is refused", "run", id, "why", why)
 	w := &store.Write{
@@ -217,7 +217,7 @@ func (e *Engine) decline(ctx context.Context, id, number int64, cause error) err
 	e.Log.Error("this replica gives a run away", "run", id, "error", cause)
 	r, err := e.Store.Run(ctx, id)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the run: %w", err)
 	}
 	e.mu.Lock()
 	_, told := e.declined[id]

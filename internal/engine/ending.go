@@ -117,7 +117,7 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 			w.Then(func(tx pgx.Tx) error {
 				inserted, err := x.engine.queue.InsertTx(ctx, tx, undoJob{x.run.ID}, nil)
 				if err != nil {
-					return err
+					return fmt.Errorf("queueing the next run: %w", err)
 				}
 				return store.AtOnce(ctx, tx, inserted.Job.ID)
 			})
@@ -154,7 +154,7 @@ func (x *execution) doneText(ctx context.Context) (string, error) {
 	case state.KindRetire:
 		list, err := x.engine.Store.KeptOf(ctx, x.run.StackID)
 		if err != nil {
-			return "", err
+			return "", fmt.Errorf("reading what was kept: %w", err)
 		}
 		var kept, found []string
 		for _, k := range list {

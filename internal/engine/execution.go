@@ -150,7 +150,7 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 		x.resources[r.Name] = &r
 	}
 	if err := x.openSecrets(ctx, saved); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening the secrets of the run: %w", err)
 	}
 	return x, x.accept()
 }

@@ -124,7 +124,7 @@ func (l *limiter) share(ctx context.Context) error {
 	share, err := l.engine.Store.ShareLimit(ctx, l.account, l.engine.owner, demand, l.engine.CallRate, refused,
 		max(0, until))
 	if err != nil {
-		return err
+		return fmt.Errorf("sharing the limit of the account: %w", err)
 	}
 	l.bucket.SetLimit(rate.Limit(max(share.Rate, 0.1)))
 	l.bucket.SetBurst(burstOf(share.Rate))

@@ -20,7 +20,7 @@ func (x *execution) findLost(ctx context.Context) error {
 		return err
 	}
 	if live, err = Unrecorded(ctx, x.engine.Store, live, x.run.ID); err != nil {
-		return err
+		return fmt.Errorf("looking for what nobody recorded: %w", err)
 	}
 	var found []store.Kept
 	for _, l := range live {
@@ -33,7 +33,7 @@ func (x *execution) findLost(ctx context.Context) error {
 	}
 	news, err := x.engine.Store.AddFound(ctx, found)
 	if err != nil {
-		return err
+		return fmt.Errorf("recording what was found: %w", err)
 	}
 	for _, k := range news {
 		text := fmt.Sprintf("found the %s %s, which carries the mark of stack %s and is recorded nowhere; it stays "+
@@ -62,7 +62,7 @@ func Unrecorded(ctx context.Context, st Records, live []cloud.Live, ending int64
 	}
 	known, err := st.RecordedTokens(ctx, tokens, ending)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the recorded tokens: %w", err)
 	}
 	return slices.DeleteFunc(slices.Clone(live), func(l cloud.Live) bool {
 		return known[l.Token] || l.Phase == cloud.Removing || l.Token == ""

@@ -102,7 +102,7 @@ func Open(ctx context.Context, p Place, policy *reach.Policy,
 	}
 	if p.Folder != "" {
 		if files, err = fs.Sub(files, p.Folder); err != nil {
-			return nil, "", err
+			return nil, "", fmt.Errorf("opening the repository: %w", err)
 		}
 	}
 	_, err = fs.ReadDir(files, ".")
@@ -345,7 +345,7 @@ func contents(repo *git.Repository, tree *object.Tree) (fs.FS, error) {
 func read(file *object.Blob, size int64) ([]byte, error) {
 	r, err := file.Reader()
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading a repository: %w", err)
 	}
 	defer r.Close()
 	return io.ReadAll(io.LimitReader(r, size))

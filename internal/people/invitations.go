@@ -3,6 +3,7 @@ package people
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -17,7 +18,7 @@ import (
 func (p *People) link(ctx context.Context, by string, row store.User, life time.Duration) (Invitation, error) {
 	code := secret.Token()
 	if err := p.store.Invite(ctx, row.ID, secret.HashToken(code), by, life); err != nil {
-		return Invitation{}, err
+		return Invitation{}, fmt.Errorf("inviting person %d: %w", row.ID, err)
 	}
 	person, err := p.personNow(ctx, row.Name)
 	// What follows # stays in the browser: it gets into no log on the way.
@@ -40,7 +41,7 @@ func Host() User { return User{Name: OperatorOfHost, Roles: []string{"admin"}} }
 func (p *People) FirstAdmin(ctx context.Context) (*Invitation, error) {
 	rows, err := p.store.Users(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the people: %w", err)
 	}
 	for _, u := range rows {
 		if slices.Contains(u.Roles, "admin") && (u.PasswordHash != "" || u.Issuer != "") {
@@ -75,7 +76,7 @@ func (p *People) AdminLink(ctx context.Context, name string) (Invitation, error)
 		return Invitation{}, err
 	}
 	if err := p.journal.Record(ctx, OperatorOfHost, "link for administrator", name, "", nil); err != nil {
-		return Invitation{}, err
+		return Invitation{}, fmt.Errorf("recording it in the journal: %w", err)
 	}
 	return p.link(ctx, OperatorOfHost, u, 24*time.Hour)
 }
@@ -135,10 +136,10 @@ func (p *People) TakeInvitation(ctx context.Context, code, password, fullName st
 		return User{}, Session{}, err
 	}
 	if u, err = p.store.UserByName(ctx, u.Name); err != nil {
-		return User{}, Session{}, err
+		return User{}, Session{}, fmt.Errorf("reading person %s: %w", u.Name, err)
 	}
 	if err := p.journal.Record(ctx, u.Name, "take invitation", "", "", nil); err != nil {
-		return User{}, Session{}, err
+		return User{}, Session{}, fmt.Errorf("recording it in the journal: %w", err)
 	}
 	return p.begin(ctx, u, from)
 }
@@ -153,7 +154,7 @@ func (p *People) ChangePassword(ctx context.Context, u User, before, after, toke
 	from.signedIn = true
 	row, err := p.store.UserByName(ctx, u.Name)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading person %s: %w", u.Name, err)
 	}
 	if row.Issuer != "" {
 		return refusal.New(refusal.Conflict, "change it there", "the password of %s is with the OpenID provider",
@@ -166,7 +167,7 @@ func (p *People) ChangePassword(ctx context.Context, u User, before, after, toke
 		return err
 	}
 	if row, err = p.store.UserByName(ctx, u.Name); err != nil { // its hash may have been made anew
-		return err
+		return fmt.Errorf("reading person %s: %w", u.Name, err)
 	}
 	hash, err := p.hash(ctx, from, after)
 	if err != nil {

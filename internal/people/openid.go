@@ -76,7 +76,7 @@ func (p *People) BeginOpenID(ctx context.Context, address string) (to, keep stri
 	}
 	raw, err := json.Marshal(a)
 	if err != nil {
-		return "", "", err
+		return "", "", fmt.Errorf("beginning to sign in by a provider: %w", err)
 	}
 	keep = rand.Text()
 	return to, keep, p.keepAttempt(ctx, keep, "browser", raw, attemptLife)
@@ -155,7 +155,7 @@ func (p *People) BeginTerminal(ctx context.Context, address string) (TerminalSig
 	}
 	raw, err := json.Marshal(terminalAttempt{t.Device, t.Interval})
 	if err != nil {
-		return TerminalSignIn{}, err
+		return TerminalSignIn{}, fmt.Errorf("beginning to sign in by a terminal: %w", err)
 	}
 	life := min(max(time.Until(t.Expires), time.Minute), time.Hour)
 	out := TerminalSignIn{
@@ -197,7 +197,7 @@ func (p *People) AskTerminal(ctx context.Context, handle string, from From) (Use
 		return User{}, Session{}, waiting
 	}
 	if err := p.store.ForgetSigningIn(ctx, hash); err != nil {
-		return User{}, Session{}, err
+		return User{}, Session{}, fmt.Errorf("forgetting the signing in: %w", err)
 	}
 	if err != nil {
 		return User{}, Session{}, p.providerSays(err)

@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"log/slog"
 	"strings"
 	"time"
@@ -122,7 +123,7 @@ func personOf(u store.User, invited map[int64]time.Time) Person {
 func (p *People) List(ctx context.Context, u User) ([]Person, error) {
 	rows, err := p.store.Users(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the people: %w", err)
 	}
 	invited, err := p.store.Invited(ctx)
 	out := []Person{}
@@ -257,7 +258,7 @@ func (p *People) Put(ctx context.Context, name, fullName, password string, roles
 		MadeBy:       OperatorOfHost,
 	})
 	if err != nil {
-		return err
+		return fmt.Errorf("adding a person: %w", err)
 	}
 	return p.journal.Record(ctx, OperatorOfHost, "put user", name, "", map[string]any{"roles": roles})
 }
@@ -287,7 +288,7 @@ func (p *People) Change(ctx context.Context, u User, name string, c PersonChange
 	}
 	if c.FullName != nil {
 		if err := p.store.SetFullName(ctx, row.ID, *c.FullName); err != nil {
-			return Person{}, err
+			return Person{}, fmt.Errorf("setting the full name of person %d: %w", row.ID, err)
 		}
 		p.journal.Done(ctx, u, "rename user", name, map[string]any{"full_name": *c.FullName})
 	}

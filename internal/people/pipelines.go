@@ -60,7 +60,7 @@ func (p *People) SignInPipeline(ctx context.Context, raw string, from From) (Mad
 	row, err := p.store.AddToken(ctx, secret.HashToken(value), u.ID,
 		store.Token{Kind: bearer, About: refusal.Clip("signed in as "+subject, 200), UsedFrom: from.Address}, of.Life())
 	if err != nil {
-		return MadeToken{}, err
+		return MadeToken{}, fmt.Errorf("adding a token: %w", err)
 	}
 	who := userOf(u)
 	return MadeToken{tokenOf(row, who), value}, p.journal.Record(ctx, u.Name, "sign in", "", "", map[string]any{

@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"net/netip"
 	"time"
 
@@ -121,7 +122,7 @@ func (p *People) begin(ctx context.Context, u store.User, from From) (User, Sess
 	_, err := p.store.AddToken(ctx, secret.HashToken(session.Token), u.ID,
 		store.Token{Kind: "session", About: from.about(), Idle: &idle, UsedFrom: from.Address}, p.signing.Life)
 	if err != nil {
-		return User{}, Session{}, err
+		return User{}, Session{}, fmt.Errorf("adding a token: %w", err)
 	}
 	if from.Device == "" && !from.Terminal {
 		session.Device = rand.Text()
@@ -142,7 +143,7 @@ func (p *People) tryPassword(ctx context.Context, u store.User, password string,
 	}
 	wait, err := p.store.CountTries(ctx, tries, slowing)
 	if err != nil {
-		return err
+		return fmt.Errorf("counting the tries: %w", err)
 	}
 	if wait > 0 {
 		return refusal.Wait(wait, "too many tries that were not right")
@@ -157,7 +158,7 @@ func (p *People) tryPassword(ctx context.Context, u store.User, password string,
 			"from":    from.Address,
 		})
 		if err != nil {
-			return err
+			return fmt.Errorf("recording it in the journal: %w", err)
 		}
 		return refusal.New(refusal.Unauthenticated, "check both and try again", "the name or the password is not right")
 	}
@@ -187,7 +188,7 @@ func (p *People) triesOf(ctx context.Context, name string, from From) ([]store.T
 	for _, place := range places {
 		known, err := p.store.KnownFrom(ctx, name, place)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("asking whether somebody knows %s: %w", name, err)
 		}
 		if known {
 			return []store.Try{{Kind: "pair", Key: name + " " + place}}, nil

@@ -126,7 +126,7 @@ func (p *People) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, e
 	if u.kind == bearer && u.token != 0 {
 		by, err := p.store.TokenByID(ctx, u.token)
 		if err != nil {
-			return MadeToken{}, err
+			return MadeToken{}, fmt.Errorf("reading the token: %w", err)
 		}
 		if time.Now().Add(life).After(by.ExpiresAt) {
 			return MadeToken{}, refusal.New(refusal.Forbidden,
@@ -138,7 +138,7 @@ func (p *People) AddToken(ctx context.Context, u User, n NewToken) (MadeToken, e
 	row, err := p.store.AddToken(ctx, secret.HashToken(value), u.ID,
 		store.Token{Kind: "bearer", About: n.About, Roles: roles}, life)
 	if err != nil {
-		return MadeToken{}, err
+		return MadeToken{}, fmt.Errorf("adding a token: %w", err)
 	}
 	p.journal.Done(ctx, u, "add token", fmt.Sprint(row.ID), map[string]any{
 		"about": n.About,
@@ -197,7 +197,7 @@ func (p *People) IssueToken(ctx context.Context, name, about string) (string, er
 	_, err = p.store.AddToken(ctx, secret.HashToken(token), u.ID, store.Token{Kind: "bearer", About: about},
 		365*24*time.Hour)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("adding a token: %w", err)
 	}
 	return token, p.journal.Record(ctx, OperatorOfHost, "issue token", name, "", map[string]any{"about": about})
 }

@@ -198,7 +198,7 @@ func initialise(ctx context.Context, bin, dir, data string, owner *syscall.Crede
 	pw := filepath.Join(dir, "password")
 	if owner != nil { // for as long as initdb reads it
 		if err := os.Chown(pw, int(owner.Uid), int(owner.Gid)); err != nil {
-			return err
+			return fmt.Errorf("making the database cluster: %w", err)
 		}
 		defer os.Chown(pw, 0, 0)
 	}
@@ -298,7 +298,7 @@ func waitReady(ctx context.Context, port int, ended chan struct{}) bool {
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("finding a free port: %w", err)
 	}
 	defer l.Close()
 	return l.Addr().(*net.TCPAddr).Port, nil

@@ -35,7 +35,7 @@ func (s *Server) ensureDatabase(ctx context.Context, passwords map[string]string
 		var there bool
 		err = conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)", role).Scan(&there)
 		if err != nil {
-			return err
+			return fmt.Errorf("making sure of the database: %w", err)
 		}
 		verb, may := "CREATE", "LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS"
 		if there {
@@ -52,11 +52,11 @@ func (s *Server) ensureDatabase(ctx context.Context, passwords map[string]string
 	var there bool
 	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)",
 		Database).Scan(&there); err != nil {
-		return err
+		return fmt.Errorf("making sure of the database: %w", err)
 	}
 	if !there {
 		if _, err = conn.Exec(ctx, "CREATE DATABASE "+Database+" OWNER "+ownerRole); err != nil {
-			return err
+			return fmt.Errorf("making sure of the database: %w", err)
 		}
 	}
 	return s.handOver(ctx)

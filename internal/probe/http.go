@@ -85,7 +85,7 @@ func request(ctx context.Context, spec map[string]any) (*http.Request, error) {
 	req, err := http.NewRequestWithContext(ctx, cmp.Or(textOf(spec, "method"), http.MethodGet), textOf(spec, "url"),
 		strings.NewReader(textOf(spec, "body")))
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("writing the request: %w", err)
 	}
 	req.Header.Set("User-Agent", "undersail-probe")
 	for name, value := range texts(spec, "headers") {

@@ -100,7 +100,7 @@ func (s *Proposing) SealAgreements(ctx context.Context) error {
 	for after := int64(0); ; {
 		list, err := s.store.Unsealed(ctx, after)
 		if err != nil {
-			return err
+			return fmt.Errorf("looking for secrets that are not sealed: %w", err)
 		}
 		for _, p := range list {
 			names, err := s.consentsGiven(ctx, p.ID)
@@ -108,7 +108,7 @@ func (s *Proposing) SealAgreements(ctx context.Context) error {
 				return err
 			}
 			if err := s.store.SealProposal(ctx, p.ID, s.sealOf(p, p.DecidedBy, p.OnFailure, names)); err != nil {
-				return err
+				return fmt.Errorf("sealing proposal %d: %w", p.ID, err)
 			}
 			after = p.ID
 		}
@@ -118,11 +118,11 @@ func (s *Proposing) SealAgreements(ctx context.Context) error {
 	}
 	runs, err := s.store.UnsealedRuns(ctx)
 	if err != nil {
-		return err
+		return fmt.Errorf("looking for runs that are not sealed: %w", err)
 	}
 	for _, run := range runs {
 		if err := s.store.SealRun(ctx, run.ID, s.sealed.SealOf(forGiven, givenParts(run)...)); err != nil {
-			return err
+			return fmt.Errorf("sealing run %d: %w", run.ID, err)
 		}
 	}
 	_, err = s.store.KeepSetting(ctx, store.AgreementsSealed, []byte("1"))

@@ -116,7 +116,7 @@ func (s *Proposing) overBudget(ctx context.Context, r *reading, j proposal.Judge
 	}
 	summaries, err := s.store.SummariesOf(ctx, r.account.Name)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the stacks of account %s: %w", r.account.Name, err)
 	}
 	month := j.Cost.Hour
 	for _, m := range summaries {

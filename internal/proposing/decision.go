@@ -128,7 +128,7 @@ func (s *Proposing) accept(ctx context.Context, u people.User, p Proposal, a Acc
 	}
 	row, err := s.store.Proposal(ctx, p.ID)
 	if err != nil {
-		return Proposal{}, err
+		return Proposal{}, fmt.Errorf("reading proposal %d: %w", p.ID, err)
 	}
 	why := ""
 	if names != nil {

@@ -85,7 +85,7 @@ func (s *Proposing) AddDraft(ctx context.Context, u people.User, n NewProposal) 
 	}
 	row, err := s.store.AddDraft(ctx, uuid.NewString(), u.Name, together(n.shaped, u.Name), raw)
 	if err != nil {
-		return Draft{}, err
+		return Draft{}, fmt.Errorf("keeping a draft of %s: %w", u.Name, err)
 	}
 	return s.answered(ctx, u, row, "", "")
 }

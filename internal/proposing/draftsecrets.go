@@ -58,7 +58,7 @@ func (s *Proposing) SealForDraft(ctx context.Context, u people.User, id, input s
 	}
 	patch, err := json.Marshal(map[string]any{"inputs": map[string]any{input: reference + n.Name}})
 	if err != nil {
-		return Draft{}, err
+		return Draft{}, fmt.Errorf("sealing what a draft was given: %w", err)
 	}
 	return s.ChangeDraft(ctx, u, id, d.Revision, patch, "")
 }

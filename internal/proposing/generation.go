@@ -3,6 +3,7 @@ package proposing
 import (
 	"context"
 	"crypto/rand"
+	"fmt"
 
 	"undersail/internal/core/lang"
 	"undersail/internal/core/secretrule"
@@ -38,10 +39,10 @@ func (s *Proposing) draw(ctx context.Context, u people.User, id int64) error {
 		}
 		row := store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, GivenBy: u.Name}
 		if err := s.sealed.Secret(&row, value); err != nil {
-			return err
+			return fmt.Errorf("opening the secret: %w", err)
 		}
 		if _, err := s.store.AddSecret(ctx, row); err != nil {
-			return err
+			return fmt.Errorf("adding the secret: %w", err)
 		}
 	}
 	return nil

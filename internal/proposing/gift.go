@@ -39,7 +39,7 @@ func (s *Proposing) gift(ctx context.Context, u people.User, run store.Run, doc 
 	}
 	p, err := s.store.Proposal(ctx, run.ProposalID)
 	if err != nil {
-		return stacks.Run{}, err
+		return stacks.Run{}, fmt.Errorf("reading proposal %d: %w", run.ProposalID, err)
 	}
 	agreed, err := s.AgreementOf(p, run)
 	if err != nil {
@@ -131,7 +131,7 @@ func giftAsks(id int64, d proposal.Document) *refusal.Error {
 func (s *Proposing) proposeGift(ctx context.Context, u people.User, run store.Run, d proposal.Document) (int64, error) {
 	open, err := s.store.Gifts(ctx, run.ID)
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("reading the values given to run %d: %w", run.ID, err)
 	}
 	for _, id := range open {
 		_, was, err := s.stacks.Document(ctx, id)
@@ -219,7 +219,7 @@ func (s *Proposing) usesWith(ctx context.Context, run store.Run, doc proposal.Do
 	inputs map[string]any) (uses []use.Use, err error) {
 	rows, err := s.store.Resources(ctx, run.StackID)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the resources of stack %s: %w", run.StackID, err)
 	}
 	known := map[string]map[string]any{}
 	for _, row := range rows {

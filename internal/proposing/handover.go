@@ -37,7 +37,7 @@ func (s *Proposing) readStacks(ctx context.Context, r *reading) error {
 		if r.Stacks[name] == nil {
 			b, err := s.store.LastRunOf(ctx, st.ID)
 			if err != nil {
-				return err
+				return fmt.Errorf("reading the last run of stack %s: %w", st.ID, err)
 			}
 			r.reads = append(r.reads, store.Read{Stack: st.ID, Basis: b})
 		}

@@ -45,7 +45,7 @@ type Kept struct {
 func (s *Proposing) Kept(ctx context.Context) ([]Kept, error) {
 	list, err := s.store.AllKept(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading what was kept: %w", err)
 	}
 	out := make([]Kept, len(list))
 	carried := map[string][]store.Carried{} // by account
@@ -54,7 +54,7 @@ func (s *Proposing) Kept(ctx context.Context) ([]Kept, error) {
 		of, known := carried[k.Account]
 		if !known {
 			if of, err = s.store.Carried(ctx, k.Account); err != nil {
-				return nil, err
+				return nil, fmt.Errorf("reading what is carried out in account %s: %w", k.Account, err)
 			}
 			carried[k.Account] = of
 		}
@@ -96,7 +96,7 @@ func (s *Proposing) Discard(ctx context.Context, u people.User, name string) (Pr
 	}
 	st, err := s.store.Stack(ctx, k.StackID)
 	if err != nil {
-		return Proposal{}, err
+		return Proposal{}, fmt.Errorf("reading stack %s: %w", k.StackID, err)
 	}
 	r := &reading{stack: st}
 	r, judged, err := s.discarding(ctx, r, k)
@@ -117,7 +117,7 @@ func (s *Proposing) Discard(ctx context.Context, u people.User, name string) (Pr
 func (s *Proposing) findKept(ctx context.Context, name string) (store.Kept, error) {
 	list, err := s.store.AllKept(ctx)
 	if err != nil {
-		return store.Kept{}, err
+		return store.Kept{}, fmt.Errorf("reading what was kept: %w", err)
 	}
 	var found []store.Kept
 	var ids []string
@@ -167,7 +167,7 @@ func (s *Proposing) MoveKept(ctx context.Context, u people.User, name, to string
 	default:
 		rows, err := s.store.Resources(ctx, other.ID)
 		if err != nil {
-			return Kept{}, err
+			return Kept{}, fmt.Errorf("reading the resources of stack %s: %w", other.ID, err)
 		}
 		if slices.ContainsFunc(rows, func(r store.Resource) bool { return r.Name == resource }) {
 			return Kept{}, refusal.New(refusal.Conflict, "choose another name, or take that one out of the stack first",
@@ -280,7 +280,7 @@ func (s *Proposing) discardAgain(ctx context.Context, r *reading,
 	d proposal.Document) (*reading, proposal.Judged, error) {
 	list, err := s.store.KeptOf(ctx, r.stack.ID)
 	if err != nil {
-		return r, proposal.Judged{}, err
+		return r, proposal.Judged{}, fmt.Errorf("reading what was kept of stack %s: %w", r.stack.ID, err)
 	}
 	for _, k := range list {
 		if len(d.Changes) == 1 && k.Name == d.Changes[0].Resource && k.Token == d.Discards &&

@@ -8,9 +8,8 @@ import (
 	"slices"
 	"time"
 
-	"undersail/internal/fault"
-
 	"undersail/internal/core/fit"
+	"undersail/internal/fault"
 	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
@@ -35,7 +34,7 @@ func (s *Proposing) Everywhere(ctx context.Context, n NewProposal) ([]Where, err
 	}
 	accounts, err := s.store.Accounts(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the accounts: %w", err)
 	}
 	accounts = slices.DeleteFunc(accounts, func(a store.Account) bool {
 		return a.ClosedAt != nil || n.Account != "" && n.Account != a.Name

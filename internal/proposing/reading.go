@@ -241,7 +241,7 @@ func (s *Proposing) readPlace(ctx context.Context, r *reading) error {
 		return nil
 	}
 	if r.rows, err = s.store.Resources(ctx, r.stack.ID); err != nil {
-		return err
+		return fmt.Errorf("reading the resources of stack %s: %w", r.stack.ID, err)
 	}
 	if r.offline {
 		r.live = stacks.AsRecorded(r.rows)

@@ -32,7 +32,7 @@ func (s *Proposing) nameSecrets(ctx context.Context, r *reading) error {
 		if given && applied != "" {
 			var err error
 			if same, err = s.sealed.Is(ctx, r.user.Actor(), applied, value); err != nil {
-				return err
+				return fmt.Errorf("comparing a sealed value: %w", err)
 			}
 		}
 		switch {
@@ -68,7 +68,7 @@ func (s *Proposing) nameSecrets(ctx context.Context, r *reading) error {
 		if applied := r.stack.Secrets[name]; applied != "" {
 			var err error
 			if same, err = s.sealed.Same(ctx, applied, handed); err != nil {
-				return err
+				return fmt.Errorf("comparing sealed values: %w", err)
 			}
 		}
 		if same {
@@ -105,7 +105,7 @@ func (s *Proposing) refer(ctx context.Context, r *reading) error {
 		}
 		broken, looked, err := s.sealed.Breaks(ctx, r.user.Actor(), row, in.Rules, r.stack.Name, r.Template.About.Name)
 		if err != nil {
-			return err
+			return fmt.Errorf("asking whether a seal is broken of %s: %w", r.stack.Name, err)
 		}
 		if !looked {
 			r.Read = append(r.Read, render.Finding{

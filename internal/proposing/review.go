@@ -125,7 +125,7 @@ func (s *Proposing) Show(ctx context.Context, id int64) (Proposal, error) {
 	}
 	a, err := s.store.Account(ctx, out.Account)
 	if err != nil {
-		return out, err
+		return out, fmt.Errorf("reading account %s: %w", out.Account, err)
 	}
 	out.SecondPerson = out.SecondPerson || a.SecondPerson
 	return out, s.given(ctx, &out)
@@ -135,7 +135,7 @@ func (s *Proposing) Show(ctx context.Context, id int64) (Proposal, error) {
 func (s *Proposing) List(ctx context.Context, stack string, before int64, most int) ([]Proposal, error) {
 	list, err := s.store.Proposals(ctx, stack, before, most)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the proposals of stack %s: %w", stack, err)
 	}
 	out := make([]Proposal, len(list))
 	for i, p := range list {

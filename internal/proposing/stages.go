@@ -76,7 +76,7 @@ func (s *Proposing) nothing(ctx context.Context, r *reading, j proposal.Judged) 
 	}
 	last, err := s.store.LastRun(ctx, r.stack.ID)
 	if err != nil {
-		return false, err
+		return false, fmt.Errorf("reading the last run of stack %s: %w", r.stack.ID, err)
 	}
 	return last.State == state.Done || last.State == state.Undone, nil
 }
@@ -220,7 +220,7 @@ func (s *Proposing) save(ctx context.Context, u people.User, r *reading, j propo
 	}
 	id, err := s.store.AddProposal(ctx, row, proposalLife)
 	if err != nil {
-		return Proposal{}, err
+		return Proposal{}, fmt.Errorf("keeping the proposal: %w", err)
 	}
 	s.journal.Done(ctx, u, "propose", r.stack.Name, map[string]any{
 		"proposal": id,

@@ -74,13 +74,13 @@ func (s *Proposing) again(ctx context.Context, p store.Proposal,
 	}
 	var err error
 	if r.stack, err = s.store.Stack(ctx, p.StackID); err != nil {
-		return r, none, err
+		return r, none, fmt.Errorf("reading stack %s: %w", p.StackID, err)
 	}
 	if p.Kind == state.KindDiscard {
 		r.looked = s.engine.Now()
 		b, err := s.store.LastRunOf(ctx, p.StackID)
 		if err != nil {
-			return r, none, err
+			return r, none, fmt.Errorf("reading the last run of stack %s: %w", p.StackID, err)
 		}
 		r.Basis, r.Attempt = b.Run, b.Attempt
 		return s.discardAgain(ctx, r, d)
@@ -137,7 +137,7 @@ func (s *Proposing) sameHanded(ctx context.Context, r *reading, d proposal.Docum
 		if reference := d.Secrets[name]; reference != "" {
 			var err error
 			if same, err = s.sealed.Same(ctx, reference, handed); err != nil {
-				return err
+				return fmt.Errorf("comparing sealed values: %w", err)
 			}
 		}
 		if !same {
@@ -158,7 +158,7 @@ func (s *Proposing) sinceThen(ctx context.Context, p store.Proposal, d proposal.
 	}
 	run, err := s.store.Run(ctx, now.Run)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading run %d: %w", now.Run, err)
 	}
 	if now.Run == d.Basis {
 		return refusal.New(refusal.Stale, "propose again", "%s let run %d try again since proposal %d was made",
@@ -180,7 +180,7 @@ func (s *Proposing) readsOnceMore(ctx context.Context, r *reading) error {
 		}
 		b, err := s.store.LastRunOf(ctx, st.ID)
 		if err != nil {
-			return err
+			return fmt.Errorf("reading the last run of stack %s: %w", st.ID, err)
 		}
 		r.reads = append(r.reads, store.Read{Stack: st.ID, Basis: b})
 	}

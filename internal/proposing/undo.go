@@ -43,7 +43,7 @@ func (s *Proposing) undo(ctx context.Context, u people.User, run store.Run) (p P
 	}
 	r := &reading{undoes: &run.ID}
 	if r.stack, err = s.store.Stack(ctx, run.StackID); err != nil {
-		return Proposal{}, err
+		return Proposal{}, fmt.Errorf("reading stack %s: %w", run.StackID, err)
 	}
 	if err := s.rest(ctx, r); err != nil {
 		return Proposal{}, err
@@ -96,7 +96,7 @@ func (s *Proposing) planUndo(ctx context.Context, r *reading, run store.Run) (pr
 	if !toNothing { // what it was given in its middle belongs to what the stack was
 		given, err := s.store.Run(ctx, *r.whole.RunID)
 		if err != nil {
-			return proposal.Judged{}, err
+			return proposal.Judged{}, fmt.Errorf("reading run %d: %w", *r.whole.RunID, err)
 		}
 		d.Inputs = maps.Clone(d.Inputs)
 		maps.Copy(d.Inputs, given.Given)
@@ -228,7 +228,7 @@ func (r *reading) keptAside(judged proposal.Judged) (findings []render.Finding) 
 func (s *Proposing) UndoFailed(ctx context.Context, id int64) error {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading run %d: %w", id, err)
 	}
 	if run.State != state.Failed {
 		return nil // it is undone, parked, or tried again

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -21,7 +22,7 @@ import (
 func (s *Proposing) readUndone(ctx context.Context, r *reading, id int64) error {
 	run, err := s.store.Run(ctx, id)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading run %d: %w", id, err)
 	}
 	runs := []store.Run{run}
 	r.fresh, r.returns, r.becomes = map[string]bool{}, map[string]string{}, map[string]string{}
@@ -36,7 +37,7 @@ func (s *Proposing) readUndone(ctx context.Context, r *reading, id int64) error 
 		at = *before.RunID
 		earlier, err := s.store.Run(ctx, at)
 		if err != nil {
-			return err
+			return fmt.Errorf("reading run: %w", err)
 		}
 		if earlier.State == state.Done {
 			r.whole = &before
@@ -49,7 +50,7 @@ func (s *Proposing) readUndone(ctx context.Context, r *reading, id int64) error 
 	for _, of := range runs {
 		steps, err := s.store.Steps(ctx, of.ID)
 		if err != nil {
-			return err
+			return fmt.Errorf("reading the steps of run %d: %w", of.ID, err)
 		}
 		_, d, err := s.stacks.Document(ctx, of.ProposalID)
 		if err != nil {
@@ -96,7 +97,7 @@ func (r *reading) comesBack(of undone, fresh bool) {
 func (s *Proposing) newestEffective(ctx context.Context, run store.Run) (int64, error) {
 	runs, err := s.store.Runs(ctx, run.Stack, 0, 50)
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("reading the runs of stack %s: %w", run.Stack, err)
 	}
 	for _, r := range runs {
 		if r.StackID == run.StackID && r.Kind != state.KindDiscard && (r.Undoes == nil || *r.Undoes != run.ID) {

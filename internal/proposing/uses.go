@@ -161,7 +161,7 @@ func (s *Proposing) rulesKept(ctx context.Context, u people.User, d proposal.Doc
 		}
 		broken, _, err := s.sealed.Breaks(ctx, u.Actor(), row, in.Rules, d.Stack.Name, t.About.Name)
 		if err != nil {
-			return err
+			return fmt.Errorf("asking whether a seal is broken of %s: %w", d.Stack.Name, err)
 		}
 		if len(broken) > 0 {
 			return refusal.New(refusal.Conflict, "propose it with one that has "+in.Rules.Words(),

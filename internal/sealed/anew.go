@@ -28,7 +28,7 @@ func (s *Sealed) Anew(ctx context.Context, unbound bool, most int) (n int, err e
 	}
 	accounts, err := s.store.Accounts(ctx)
 	if err != nil {
-		return n, err
+		return n, fmt.Errorf("reading the accounts: %w", err)
 	}
 	for _, a := range accounts {
 		if a.SealedWith == fingerprint || len(a.Credentials) == 0 || enough() {
@@ -39,12 +39,12 @@ func (s *Sealed) Anew(ctx context.Context, unbound bool, most int) (n int, err e
 			return n, err
 		}
 		if err := s.store.ResealAccount(ctx, a, sealed, fingerprint); err != nil {
-			return n, err
+			return n, fmt.Errorf("sealing an account anew: %w", err)
 		}
 	}
 	libraries, err := s.store.Libraries(ctx)
 	if err != nil {
-		return n, err
+		return n, fmt.Errorf("reading the libraries: %w", err)
 	}
 	for _, l := range libraries {
 		if l.SealedWith == fingerprint || len(l.Credentials) == 0 || enough() {
@@ -55,7 +55,7 @@ func (s *Sealed) Anew(ctx context.Context, unbound bool, most int) (n int, err e
 			return n, err
 		}
 		if err := s.store.ResealLibrary(ctx, l, sealed, fingerprint); err != nil {
-			return n, err
+			return n, fmt.Errorf("sealing a library anew: %w", err)
 		}
 	}
 	for after := ""; ; {
@@ -72,7 +72,7 @@ func (s *Sealed) Anew(ctx context.Context, unbound bool, most int) (n int, err e
 				return n, err
 			}
 			if err := s.store.Reseal(ctx, x, sealed, fingerprint); err != nil {
-				return n, err
+				return n, fmt.Errorf("sealing a secret anew: %w", err)
 			}
 			after = x.Reference
 		}
@@ -84,17 +84,17 @@ func (s *Sealed) Anew(ctx context.Context, unbound bool, most int) (n int, err e
 func (s *Sealed) KeyAnew(ctx context.Context) error {
 	sealed, err := s.store.Setting(ctx, store.AuditKey)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the setting: %w", err)
 	}
 	key, err := s.box.open(forAudit, sealed)
 	if err != nil {
 		return fmt.Errorf("%s: %w", forAudit, err)
 	}
 	if sealed, err = s.box.seal(forAudit, key); err != nil {
-		return err
+		return fmt.Errorf("sealing %s: %w", forAudit, err)
 	}
 	if err := s.store.PutSetting(ctx, store.AuditKey, sealed); err != nil {
-		return err
+		return fmt.Errorf("keeping the setting: %w", err)
 	}
 	return s.store.PutSetting(ctx, store.SealedWith, []byte(s.box.Fingerprint()))
 }

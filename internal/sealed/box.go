@@ -52,7 +52,7 @@ func OpenBox(path string) (*Box, error) {
 		return nil, fmt.Errorf("make sealing key: %w", err)
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening the key file %s: %w", path, err)
 	}
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, os.ErrExist) {

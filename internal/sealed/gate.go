@@ -82,7 +82,7 @@ func (s *Sealed) Breaks(ctx context.Context, a access.Actor, row store.Secret, r
 func (s *Sealed) Is(ctx context.Context, a access.Actor, reference, value string) (bool, error) {
 	row, err := s.store.Secret(ctx, reference)
 	if err != nil {
-		return false, err
+		return false, fmt.Errorf("opening the secret: %w", err)
 	}
 	p, refused := s.MayReveal(a, row)
 	if refused != nil {
@@ -153,10 +153,10 @@ func (s *Sealed) Begin(ctx context.Context) error {
 	rand.Read(key)
 	sealed, err := s.box.seal(forAudit, key)
 	if err != nil {
-		return err
+		return fmt.Errorf("sealing %s: %w", forAudit, err)
 	}
 	if sealed, err = s.store.KeepSetting(ctx, store.AuditKey, sealed); err != nil {
-		return err
+		return fmt.Errorf("keeping the setting: %w", err)
 	}
 	if s.key, err = s.box.open(forAudit, sealed); err != nil {
 		return fmt.Errorf("%s: %w", forAudit, err)
@@ -202,7 +202,7 @@ func (s *Sealed) ForPeople(row store.Secret) Permit {
 func (s *Sealed) Signer(ctx context.Context, p Permit, reference string) (ssh.Signer, error) {
 	row, err := s.store.Secret(ctx, reference)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening the secret: %w", err)
 	}
 	plain, err := s.Open(ctx, p, row)
 	if err != nil {

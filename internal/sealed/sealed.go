@@ -72,7 +72,7 @@ func (s *Sealed) Copy(x *store.Secret, p Plain) error { return s.Secret(x, p.val
 func (s *Sealed) Same(ctx context.Context, reference string, p Plain) (bool, error) {
 	row, err := s.store.Secret(ctx, reference)
 	if err != nil {
-		return false, err
+		return false, fmt.Errorf("opening the secret: %w", err)
 	}
 	value, err := s.open(row)
 	return value == p.value, err
@@ -90,7 +90,7 @@ func (s *Sealed) open(row store.Secret) (string, error) {
 func (s *Sealed) values(ctx context.Context, stackID string, besides []string) (map[string]string, error) {
 	rows, err := s.store.Secrets(ctx, stackID, besides...)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the secrets of stack %s: %w", stackID, err)
 	}
 	out := make(map[string]string, len(rows))
 	for _, row := range rows {
@@ -130,7 +130,7 @@ func (s *Sealed) HandOver(ctx context.Context, stackID string, besides []string,
 func (s *Sealed) Account(a *store.Account, fields map[string]string) error {
 	plain, err := json.Marshal(fields)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading account: %w", err)
 	}
 	a.Credentials, err = s.box.seal(forAccount(*a), plain)
 	a.SealedWith = s.box.Fingerprint()
@@ -153,7 +153,7 @@ func (s *Sealed) Credentials(a store.Account) (fields map[string]string, err err
 func (s *Sealed) Library(l *store.Library, credentials any) error {
 	plain, err := json.Marshal(credentials)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the library: %w", err)
 	}
 	l.Credentials, err = s.box.seal(forLibrary(*l), plain)
 	l.SealedWith = s.box.Fingerprint()

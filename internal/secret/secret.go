@@ -114,7 +114,7 @@ func HashToken(token string) string {
 func ReplaceFile(path, text string) error {
 	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*") // 0600
 	if err != nil {
-		return err
+		return fmt.Errorf("replacing %s: %w", path, err)
 	}
 	defer os.Remove(f.Name())
 	_, err = f.WriteString(text)

@@ -107,11 +107,11 @@ const unseenStack = "(in another account)"
 func (s *Secrets) named(ctx context.Context, name string) ([]Named, error) {
 	rows, err := s.store.NamedSecrets(ctx, name)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the named secret %s: %w", name, err)
 	}
 	uses, err := s.store.SecretUses(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading where secrets are used: %w", err)
 	}
 	out := []Named{}
 	for _, row := range rows {
@@ -171,7 +171,7 @@ func (s *Secrets) Put(ctx context.Context, u people.User, n NewNamed) (Named, er
 	}
 	before, err := s.store.NamedSecrets(ctx, n.Name)
 	if err != nil {
-		return Named{}, err
+		return Named{}, fmt.Errorf("reading the named secret %s: %w", n.Name, err)
 	}
 	action, version := "make secret", 1
 	switch {
@@ -210,12 +210,12 @@ func (s *Secrets) Put(ctx context.Context, u people.User, n NewNamed) (Named, er
 	}
 	if value != "" {
 		if err := s.sealed.Secret(&row, value); err != nil {
-			return Named{}, err
+			return Named{}, fmt.Errorf("opening the secret: %w", err)
 		}
 	}
 	ours, err := s.store.AddSecret(ctx, row)
 	if err != nil {
-		return Named{}, err
+		return Named{}, fmt.Errorf("adding the secret: %w", err)
 	}
 	if !ours {
 		return Named{}, refusal.New(refusal.Conflict, "look at it, and try again",
@@ -317,7 +317,7 @@ func (s *Secrets) Remove(ctx context.Context, u people.User, name string) error 
 	}
 	rows, err := s.store.NamedSecrets(ctx, name)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the named secret %s: %w", name, err)
 	}
 	for _, row := range rows {
 		if !MayReveal(u, row) {
@@ -332,7 +332,7 @@ func (s *Secrets) Remove(ctx context.Context, u people.User, name string) error 
 		}
 	}
 	if _, err := s.store.RemoveNamedSecret(ctx, name); err != nil {
-		return err
+		return fmt.Errorf("removing the named secret %s: %w", name, err)
 	}
 	s.journal.Done(ctx, u, "remove secret", name, nil)
 	return nil
@@ -350,7 +350,7 @@ func (s *Secrets) Referred(ctx context.Context, reference string) (store.Secret,
 	if version == 0 {
 		list, err := s.store.NamedSecrets(ctx, name)
 		if err != nil {
-			return store.Secret{}, err
+			return store.Secret{}, fmt.Errorf("reading the named secret %s: %w", name, err)
 		}
 		if len(list) == 0 {
 			_, err := s.Show(ctx, name)

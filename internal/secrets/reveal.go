@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -54,7 +55,7 @@ func (s *Secrets) Reveal(ctx context.Context, u people.User, a Asked) (Revealed,
 			"references": found.references(),
 		})
 		if err != nil {
-			return Revealed{}, err
+			return Revealed{}, fmt.Errorf("recording it in the journal: %w", err)
 		}
 		remedy := "ask whoever administers " + cmp.Or(closed.Account, "the service")
 		if closed.GivenBy != "" {
@@ -69,7 +70,7 @@ func (s *Secrets) Reveal(ctx context.Context, u people.User, a Asked) (Revealed,
 	}
 	err = s.journal.RecordOf(ctx, u, "reveal", found.name, a.Reason, map[string]any{"references": found.references()})
 	if err != nil {
-		return Revealed{}, err
+		return Revealed{}, fmt.Errorf("recording it in the journal: %w", err)
 	}
 	return Revealed{found.name, value}, nil
 }
@@ -183,7 +184,7 @@ func (s *Secrets) askedOfStack(ctx context.Context, stack, name string) (handed,
 func (s *Secrets) openOutput(ctx context.Context, st store.Stack, name string, p sealed.Permit) (string, error) {
 	reveal, err := s.sealed.Opened(ctx, p)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("reading the opened: %w", err)
 	}
 	values, err := s.stacks.SentOutputs(ctx, st, reveal)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -21,11 +22,11 @@ func (s *Secrets) OpenSealed(ctx context.Context) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		if _, err := s.sealed.Anew(ctx, true, 0); err != nil {
-			return err
+			return fmt.Errorf("reading the anew: %w", err)
 		}
 		has, _ := s.sealed.Knows("")
 		if with, err = s.store.KeepSetting(ctx, store.SealedWith, []byte(has)); err != nil {
-			return err
+			return fmt.Errorf("keeping the setting: %w", err)
 		}
 	case err != nil:
 		return err
@@ -36,7 +37,7 @@ func (s *Secrets) OpenSealed(ctx context.Context) error {
 			"the database was sealed with the key %s, and the key file has %s", with, has)
 	}
 	if err := s.sealed.Begin(ctx); err != nil {
-		return err
+		return fmt.Errorf("beginning to seal anew: %w", err)
 	}
 	return nil
 }
@@ -50,7 +51,7 @@ func (s *Secrets) TellPlaces(ctx context.Context) error {
 	}
 	rows, err := s.store.NamedSecrets(ctx, "")
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the named secret: %w", err)
 	}
 	at := map[string]any{}
 	for _, row := range rows {
@@ -61,7 +62,7 @@ func (s *Secrets) TellPlaces(ctx context.Context) error {
 		err := s.journal.Record(ctx, people.OperatorOfHost, "place secrets", "",
 			"to the accounts that they are used in", at)
 		if err != nil {
-			return err
+			return fmt.Errorf("recording it in the journal: %w", err)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(at)) {
@@ -85,7 +86,7 @@ func (s *Secrets) Reseal(ctx context.Context, most int) (int, error) {
 func (s *Secrets) TrySealed(ctx context.Context) (accounts, stacks, values int, err error) {
 	list, err := s.store.Accounts(ctx)
 	if err != nil {
-		return 0, 0, 0, err
+		return 0, 0, 0, fmt.Errorf("reading the accounts: %w", err)
 	}
 	for _, a := range list {
 		if len(a.Credentials) == 0 {
@@ -99,7 +100,7 @@ func (s *Secrets) TrySealed(ctx context.Context) (accounts, stacks, values int, 
 	}
 	counts, err := s.store.StacksByAccount(ctx)
 	if err != nil {
-		return 0, 0, 0, err
+		return 0, 0, 0, fmt.Errorf("counting the stacks of accounts: %w", err)
 	}
 	for _, n := range counts {
 		stacks += n
@@ -111,7 +112,7 @@ func (s *Secrets) TrySealed(ctx context.Context) (accounts, stacks, values int, 
 		}
 		for _, row := range rows {
 			if err := s.sealed.TrySecret(row); err != nil {
-				return 0, 0, 0, err
+				return 0, 0, 0, fmt.Errorf("trying the secret: %w", err)
 			}
 			after = row.Reference
 			values++

@@ -2,6 +2,7 @@ package stacks
 
 import (
 	"context"
+	"fmt"
 	"regexp"
 
 	"undersail/internal/refusal"
@@ -32,7 +33,7 @@ func (s *Stacks) Changed(ctx context.Context, place string, most int) (Changes, 
 	}
 	list, err := s.store.SummariesSince(ctx, xid, id, most)
 	if err != nil {
-		return out, "", err
+		return out, "", fmt.Errorf("reading the stacks that changed: %w", err)
 	}
 	for _, m := range list {
 		place = m.Changed + "." + m.ID

@@ -176,11 +176,11 @@ func (s *Stacks) lookAtStack(ctx context.Context, adapter cloud.Adapter, a store
 	byUs map[string]engine.Deed) (out []Differs, err error) {
 	st, err := s.store.Stack(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading stack %s: %w", id, err)
 	}
 	rows, err := s.store.Resources(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the resources of stack %s: %w", id, err)
 	}
 	live, err := s.Look(ctx, adapter, a, st, rows)
 	if err != nil {

@@ -79,7 +79,7 @@ func (s *Stacks) Connect(ctx context.Context, u people.User, stack string, n New
 	}
 	raw, err := json.Marshal(hops)
 	if err != nil {
-		return Connection{}, err
+		return Connection{}, fmt.Errorf("connecting to stack %s: %w", stack, err)
 	}
 	c := Connection{ID: uuid.NewString(), Stack: stack, Hops: hops}
 	last, through := hops[len(hops)-1], ""
@@ -91,7 +91,7 @@ func (s *Stacks) Connect(ctx context.Context, u people.User, stack string, n New
 		"purpose": n.Purpose,
 		"through": through,
 	}); err != nil {
-		return Connection{}, err
+		return Connection{}, fmt.Errorf("recording it in the journal: %w", err)
 	}
 	c.EndsAt, err = s.store.AddConnection(ctx, store.Connection{ID: c.ID, StackID: st.ID, UserName: u.Name, Hops: raw},
 		connectionLife)
@@ -150,7 +150,7 @@ func (s *Stacks) machines(ctx context.Context, st store.Stack) (*machines, error
 	m := &machines{}
 	var err error
 	if m.rows, err = s.store.Resources(ctx, st.ID); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the resources of stack %s: %w", st.ID, err)
 	}
 	if st.TemplateSource == "" {
 		return nil, refusal.New(refusal.Conflict, "apply it first", "stack %s was never applied", st.Name)

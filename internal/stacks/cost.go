@@ -2,6 +2,7 @@ package stacks
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"undersail/internal/core/offer"
@@ -37,7 +38,7 @@ func (s *Stacks) Cost(ctx context.Context, name string) (Spending, error) {
 	}
 	rows, err := s.store.Resources(ctx, st.ID)
 	if err != nil {
-		return Spending{}, err
+		return Spending{}, fmt.Errorf("reading the resources of stack %s: %w", st.ID, err)
 	}
 	offers := offer.Everywhere{Elsewhere: map[string]*offer.Offers{}}
 	if offers.Home, err = s.accounts.OffersOf(ctx, a, st.Region, false); err != nil {
@@ -66,11 +67,11 @@ func (s *Stacks) Cost(ctx context.Context, name string) (Spending, error) {
 		}
 	}
 	if out.Spent, err = s.store.Spent(ctx, st.ID); err != nil {
-		return out, err
+		return out, fmt.Errorf("reading what was spent on stack %s: %w", st.ID, err)
 	}
 	out.Spent *= max(a.ClockRate, 0.001)
 	if out.History, err = s.store.PriceHistory(ctx, st.ID); err != nil {
-		return out, err
+		return out, fmt.Errorf("reading what was paid for stack %s: %w", st.ID, err)
 	}
 	return out, nil
 }

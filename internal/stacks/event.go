@@ -25,7 +25,7 @@ type Event struct {
 func (s *Stacks) Events(ctx context.Context, run, after int64, most int) ([]Event, error) {
 	list, err := s.store.Events(ctx, run, after, most)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the events of run %d: %w", run, err)
 	}
 	if len(list) == 0 || access.Seen(ctx) != nil {
 		if _, err := s.store.Run(ctx, run); err != nil {

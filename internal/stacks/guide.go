@@ -2,6 +2,7 @@ package stacks
 
 import (
 	"context"
+	"fmt"
 	"regexp"
 	"strings"
 
@@ -64,7 +65,7 @@ func (s *Stacks) Guide(ctx context.Context, name string) (Guide, error) {
 	}
 	evidence, err := s.store.LastEvidence(ctx, st.ID)
 	if err != nil {
-		return out, err
+		return out, fmt.Errorf("reading the last evidence of stack %s: %w", st.ID, err)
 	}
 	for _, e := range evidence {
 		if seen := certificateSeen.FindStringSubmatch(e.Answer); seen != nil {

@@ -3,6 +3,7 @@ package stacks
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -42,7 +43,7 @@ func (s *Stacks) TryPolicy(ctx context.Context, u people.User, r policy.Rule, st
 		for {
 			page, err := s.store.Summaries(ctx, after, 200)
 			if err != nil {
-				return nil, err
+				return nil, fmt.Errorf("reading the stacks: %w", err)
 			}
 			for _, x := range page {
 				stacks = append(stacks, x.Name)

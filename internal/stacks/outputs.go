@@ -2,6 +2,7 @@ package stacks
 
 import (
 	"context"
+	"fmt"
 
 	"undersail/internal/core/budget"
 	"undersail/internal/core/render"
@@ -25,7 +26,7 @@ func (s *Stacks) OutputsOf(ctx context.Context, st store.Stack) ([]render.Output
 	}
 	resources, err := s.store.Resources(ctx, st.ID)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the resources of stack %s: %w", st.ID, err)
 	}
 	shown, err := s.rendered(ctx, st, resources)
 	if err != nil {
@@ -40,7 +41,7 @@ func (s *Stacks) SentOutputs(ctx context.Context, st store.Stack,
 	reveal func(string) (string, bool)) (map[string]any, error) {
 	resources, err := s.store.Resources(ctx, st.ID)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the resources of stack %s: %w", st.ID, err)
 	}
 	session, err := s.session(ctx, st, resources)
 	if err != nil {

@@ -74,7 +74,7 @@ func (s *Stacks) renderedFrom(ctx context.Context, st store.Stack,
 	}
 	account, err := s.store.Account(ctx, st.Account)
 	if err != nil {
-		return request, "", err
+		return request, "", fmt.Errorf("reading account %s: %w", st.Account, err)
 	}
 	request = render.Request{
 		Template: t,

@@ -36,7 +36,7 @@ func (s *Stacks) Retry(ctx context.Context, u people.User, id int64, step string
 	}
 	steps, err := s.store.Steps(ctx, id)
 	if err != nil {
-		return Run{}, err
+		return Run{}, fmt.Errorf("reading the steps of run %d: %w", id, err)
 	}
 	again, err := stepsToRetry(run, steps, step)
 	if err != nil {
@@ -83,7 +83,7 @@ func (s *Stacks) cannotReopen(ctx context.Context, was store.Run) error {
 func (s *Stacks) refuseWrecks(ctx context.Context, run store.Run, steps []store.Step, again []int) error {
 	recorded, err := s.store.Resources(ctx, run.StackID)
 	if err != nil {
-		return err
+		return fmt.Errorf("reading the resources of stack %s: %w", run.StackID, err)
 	}
 	for _, r := range recorded {
 		broken, _ := r.Attributes["broken"].(bool)

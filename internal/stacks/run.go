@@ -97,7 +97,7 @@ func (s *Stacks) Run(ctx context.Context, id int64) (Run, error) {
 	}
 	steps, err := s.store.Steps(ctx, id)
 	if err != nil {
-		return Run{}, err
+		return Run{}, fmt.Errorf("reading the steps of run %d: %w", id, err)
 	}
 	_, d, err := s.Document(ctx, r.ProposalID)
 	if err != nil {
@@ -109,7 +109,7 @@ func (s *Stacks) Run(ctx context.Context, id int64) (Run, error) {
 	if MayBeGiven(r) {
 		open, err := s.store.Gifts(ctx, r.ID)
 		if err != nil {
-			return out, err
+			return out, fmt.Errorf("reading the values given to run %d: %w", r.ID, err)
 		}
 		if len(open) > 0 {
 			out.Asks = open[0]
@@ -127,11 +127,11 @@ func (s *Stacks) Run(ctx context.Context, id int64) (Run, error) {
 func (s *Stacks) attempts(ctx context.Context, id int64, steps []store.Step) ([]Attempt, error) {
 	list, err := s.store.Attempts(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the attempts of run %d: %w", id, err)
 	}
 	tried, err := s.store.TriedSteps(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the steps tried by run %d: %w", id, err)
 	}
 	out := make([]Attempt, len(list))
 	for i, a := range list {
@@ -172,7 +172,7 @@ func (s *Stacks) RunRow(ctx context.Context, id int64) (Run, error) {
 func (s *Stacks) Runs(ctx context.Context, stack string, before int64, most int) ([]Run, error) {
 	list, err := s.store.Runs(ctx, stack, before, most)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the runs of stack %s: %w", stack, err)
 	}
 	out := make([]Run, len(list))
 	for i, r := range list {

@@ -71,7 +71,7 @@ type Resource struct {
 func (s *Stacks) List(ctx context.Context, after string, most int) ([]Stack, error) {
 	list, err := s.store.Summaries(ctx, after, most)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the stacks: %w", err)
 	}
 	out := make([]Stack, len(list))
 	for i, m := range list {
@@ -144,21 +144,21 @@ func (s *Stacks) Show(ctx context.Context, name string) (Stack, error) {
 	view := stackOf(summary)
 	resources, err := s.store.Resources(ctx, st.ID)
 	if err != nil {
-		return Stack{}, err
+		return Stack{}, fmt.Errorf("reading the resources of stack %s: %w", st.ID, err)
 	}
 	spent, err := s.store.Spent(ctx, st.ID)
 	if err != nil {
-		return Stack{}, err
+		return Stack{}, fmt.Errorf("reading what was spent on stack %s: %w", st.ID, err)
 	}
 	spent *= max(summary.Rate, 0.001)
 	view.Spent = &spent
 	evidence, err := s.store.LastEvidence(ctx, st.ID)
 	if err != nil {
-		return Stack{}, err
+		return Stack{}, fmt.Errorf("reading the last evidence of stack %s: %w", st.ID, err)
 	}
 	strayed, err := s.store.Strayed(ctx, st.ID)
 	if err != nil {
-		return Stack{}, err
+		return Stack{}, fmt.Errorf("reading what strayed of stack %s: %w", st.ID, err)
 	}
 	seen := map[string][]Evidence{}
 	for _, e := range evidenceOf(evidence) {

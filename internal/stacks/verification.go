@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"undersail/internal/fault"
-
 	"undersail/internal/access"
 	"undersail/internal/cloud"
 	"undersail/internal/core/budget"
@@ -21,6 +19,7 @@ import (
 	"undersail/internal/core/state"
 	"undersail/internal/core/use"
 	"undersail/internal/engine"
+	"undersail/internal/fault"
 	"undersail/internal/people"
 	"undersail/internal/probe"
 	"undersail/internal/refusal"
@@ -106,7 +105,7 @@ func (s *Stacks) verifier(ctx context.Context, st store.Stack) (*verifier, error
 	v := &verifier{stacks: s, ctx: ctx}
 	var err error
 	if v.resources, err = s.store.Resources(ctx, st.ID); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the resources of stack %s: %w", st.ID, err)
 	}
 	if st.TemplateSource == "" || len(v.resources) == 0 {
 		return nil, refusal.New(refusal.Conflict, "apply it first", "stack %s has nothing to verify", st.Name)
@@ -125,7 +124,7 @@ func (s *Stacks) verifier(ctx context.Context, st store.Stack) (*verifier, error
 		return nil, err
 	}
 	if v.secrets, err = s.sealed.ForRun(ctx, st.ID, slices.Collect(maps.Values(st.Secrets)), agreed); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening the secrets of stack %s: %w", st.ID, err)
 	}
 	v.adapter, v.place = adapter, PlaceOf(d.TextBy, templateDigest(st), KeysOf(d))
 	began := time.Now()
@@ -314,7 +313,7 @@ func (s *Stacks) keepVerification(ctx context.Context, st store.Stack, v *Verifi
 			})
 		}
 		if err := s.store.ResourceSeen(ctx, st.ID, r.Name, r.State, r.Reason, r.Strayed); err != nil {
-			return err
+			return fmt.Errorf("reading when resources were seen of stack %s: %w", st.ID, err)
 		}
 	}
 	// What the template wants and nobody recorded was never made.
@@ -331,7 +330,7 @@ func (s *Stacks) keepVerification(ctx context.Context, st store.Stack, v *Verifi
 		}
 	}
 	if err := s.store.AddEvidence(ctx, kept); err != nil {
-		return err
+		return fmt.Errorf("adding the evidence: %w", err)
 	}
 	return s.store.MarkVerified(ctx, st.ID)
 }

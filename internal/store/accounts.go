@@ -69,7 +69,7 @@ func (s *Store) PutAccount(ctx context.Context, a Account, was int64, who Who) e
 			var now int64
 			err := tx.QueryRow(ctx, "SELECT revision FROM accounts WHERE name = $1 FOR UPDATE", a.Name).Scan(&now)
 			if err != nil {
-				return err
+				return fmt.Errorf("keeping account: %w", err)
 			}
 			if now != was {
 				return ErrMoved
@@ -159,19 +159,19 @@ func (s *Store) CloseAccount(ctx context.Context, name, why string, all bool, wh
 		for _, lock := range []string{"SELECT FROM stacks WHERE account = $1 ORDER BY id FOR UPDATE",
 			"SELECT FROM kept WHERE account = $1 ORDER BY token FOR UPDATE"} {
 			if _, err := tx.Exec(ctx, lock, name); err != nil {
-				return err
+				return fmt.Errorf("closing account %s: %w", name, err)
 			}
 		}
 		var inUse bool
 		if err := tx.QueryRow(ctx, "SELECT closed_at IS NULL FROM accounts WHERE name = $1 FOR UPDATE",
 			name).Scan(&inUse); err != nil {
-			return err
+			return fmt.Errorf("closing account %s: %w", name, err)
 		}
 		err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM stacks k WHERE k.account = $1 AND k.retired_at IS NULL "+
 			"AND EXISTS (SELECT FROM runs r WHERE r.stack_id = k.id)) OR EXISTS (SELECT FROM kept WHERE account = $1)",
 			name).Scan(&inUse)
 		if err != nil {
-			return err
+			return fmt.Errorf("closing account %s: %w", name, err)
 		}
 		if inUse && !all {
 			return ErrConflict

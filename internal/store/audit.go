@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -31,7 +32,7 @@ const auditLock = 7_221_035
 func (s *Store) AddAudit(ctx context.Context, e AuditEntry, hash func(e AuditEntry, before []byte) []byte) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", auditLock); err != nil {
-			return err
+			return fmt.Errorf("adding to the journal: %w", err)
 		}
 		var before []byte
 		err := tx.QueryRow(ctx, "SELECT number, hash FROM audit ORDER BY number DESC LIMIT 1").Scan(&e.Number, &before)
@@ -40,7 +41,7 @@ func (s *Store) AddAudit(ctx context.Context, e AuditEntry, hash func(e AuditEnt
 		}
 		e.Number++
 		if err := tx.QueryRow(ctx, "SELECT date_trunc('milliseconds', clock_timestamp())").Scan(&e.At); err != nil {
-			return err
+			return fmt.Errorf("adding to the journal: %w", err)
 		}
 		_, err = tx.Exec(ctx, "INSERT INTO audit ("+auditColumns+") VALUES ($1, $2, $3, $4, $5, $6, $7, $8)", e.Number,
 			e.At, e.Who, e.Action, e.Subject, e.Reason, e.Detail, hash(e, before))

@@ -126,11 +126,11 @@ func (s *Store) SweepClaims(ctx context.Context, grace time.Duration, enqueue En
 				OR j.scheduled_at > now() + 3 * $1::interval)
 			ORDER BY r.claim_until LIMIT 200 FOR UPDATE OF r SKIP LOCKED`, grace)
 		if err != nil {
-			return err
+			return fmt.Errorf("looking for runs that nobody carries: %w", err)
 		}
 		ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
 		if err != nil {
-			return err
+			return fmt.Errorf("looking for runs that nobody carries: %w", err)
 		}
 		swept = len(ids)
 		return requeueAll(ctx, tx, ids, grace, enqueue)
@@ -149,12 +149,12 @@ func requeue(ctx context.Context, tx pgx.Tx, id int64, grace time.Duration, enqu
 		claim_until = clock_timestamp() + $2
 		WHERE id = $1 RETURNING claim_number, job`, id, grace).Scan(&number, &before)
 	if err != nil {
-		return err
+		return fmt.Errorf("queueing run %d anew: %w", id, err)
 	}
 	if _, err := tx.Exec(ctx,
 		"UPDATE river_job SET state = 'cancelled', finalized_at = now() WHERE id = $1 AND state NOT IN "+
 			"('cancelled', 'completed', 'discarded')", before); err != nil {
-		return err
+		return fmt.Errorf("queueing run %d anew: %w", id, err)
 	}
 	job, err := enqueue(tx, id, number)
 	if err != nil {
@@ -202,11 +202,11 @@ func (s *Store) Unpark(ctx context.Context, account, what string, grace time.Dur
 			"UPDATE runs SET state = 'queued', reason = '', parked_for = '' WHERE account = $1 AND state = 'parked' "+
 				"AND parked_for = $2 RETURNING id", account, what)
 		if err != nil {
-			return err
+			return fmt.Errorf("letting the parked runs go on of account %s: %w", account, err)
 		}
 		ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
 		if err != nil {
-			return err
+			return fmt.Errorf("letting the parked runs go on of account %s: %w", account, err)
 		}
 		n = len(ids)
 		return requeueAll(ctx, tx, ids, grace, enqueue)
@@ -277,7 +277,7 @@ func (s *Store) Give(ctx context.Context, id int64, stackID string, g Gift, grac
 			err := tx.QueryRow(ctx, "SELECT a.second_person FROM accounts a JOIN stacks k ON k.account = a.name "+
 				"WHERE k.id = $1 FOR SHARE OF a", stackID).Scan(&second)
 			if err != nil {
-				return err
+				return fmt.Errorf("giving values to run %d: %w", id, err)
 			}
 			if second {
 				return ErrConflict
@@ -299,12 +299,12 @@ func (s *Store) Give(ctx context.Context, id int64, stackID string, g Gift, grac
 		}
 		_, err = tx.Exec(ctx, "UPDATE stacks SET inputs = inputs || $2 WHERE id = $1", stackID, orEmptyMap(g.Values))
 		if err != nil {
-			return err
+			return fmt.Errorf("giving values to run %d: %w", id, err)
 		}
 		_, err = tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', $4, $3)",
 			id, last, clean(g.Text), becomes)
 		if err != nil {
-			return err
+			return fmt.Errorf("giving values to run %d: %w", id, err)
 		}
 		if becomes == "" { // whoever carries it out takes them up
 			return nil
@@ -346,18 +346,18 @@ func (s *Store) Reopen(ctx context.Context, r Run, steps []int, who Who, grace t
 			FROM steps t JOIN runs r ON r.id = t.run_id JOIN attempts a ON a.run_id = r.id AND a.number = r.attempt - 1
 			WHERE t.run_id = $1 AND t.number = ANY($2) AND t.intent_at IS NOT NULL`, id, steps)
 		if err != nil {
-			return err
+			return fmt.Errorf("opening run again: %w", err)
 		}
 		_, err = tx.Exec(ctx, `UPDATE steps SET state = 'waiting', reason = '', intent_at = NULL, called_at = NULL,
 		made_at = NULL, ended_at = NULL, waited_ms = 0, settle_waited_ms = 0, spent_ms = 0, settle_spent_ms = 0
 			WHERE run_id = $1 AND number = ANY($2)`, id, steps)
 		if err != nil {
-			return err
+			return fmt.Errorf("opening run again: %w", err)
 		}
 		_, err = tx.Exec(ctx, "INSERT INTO events (run_id, number, kind, state, text) VALUES ($1, $2, 'run', "+
 			"'queued', $3)", id, last, clean(fmt.Sprintf("%s lets the run try again", who.Name)))
 		if err != nil {
-			return err
+			return fmt.Errorf("opening run again: %w", err)
 		}
 		return requeue(ctx, tx, id, grace, enqueue)
 	})

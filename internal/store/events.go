@@ -70,7 +70,7 @@ func (s *Store) Listen(ctx context.Context, wake func(run string)) error {
 	for {
 		n, err := conn.Conn().WaitForNotification(ctx)
 		if err != nil {
-			return err
+			return fmt.Errorf("listening: %w", err)
 		}
 		wake(n.Payload)
 	}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -125,7 +126,7 @@ func (s *Store) AddFound(ctx context.Context, found []Kept) (news []Kept, err er
 				"($1, $2, $3, $4, $5, clock_timestamp()) ON CONFLICT (id) DO NOTHING", k.StackID, k.Stack, k.Account,
 				k.Region, k.Currency)
 			if err != nil {
-				return err
+				return fmt.Errorf("recording what was found: %w", err)
 			}
 			tag, err := tx.Exec(ctx, `INSERT INTO kept (token, stack_id, stack, account, region, name, type, declared,
 			want, attributes, parts, hour, currency, found_at)
@@ -134,7 +135,7 @@ func (s *Store) AddFound(ctx context.Context, found []Kept) (news []Kept, err er
 				k.Token, k.StackID, k.Stack, k.Account, k.Region, k.Name, k.Type, k.Declared, orEmptyMap(k.Want),
 				orEmptyMap(k.Attributes), orEmpty(k.Parts), k.Hour, k.Currency)
 			if err != nil {
-				return err
+				return fmt.Errorf("recording what was found: %w", err)
 			}
 			if tag.RowsAffected() == 1 {
 				news = append(news, k)
@@ -152,7 +153,7 @@ func (s *Store) MoveKept(ctx context.Context, k Kept, stack, name string, alone 
 	return s.Tx(ctx, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, "SELECT FROM stacks WHERE name = $1 AND retired_at IS NULL FOR SHARE", stack)
 		if err != nil {
-			return err
+			return fmt.Errorf("moving what was kept to %s: %w", stack, err)
 		}
 		if err := holdKept(ctx, tx, map[string]string{k.Token: k.Stack + "/" + k.Name}); err != nil {
 			return err
@@ -161,7 +162,7 @@ func (s *Store) MoveKept(ctx context.Context, k Kept, stack, name string, alone 
 		if err := tx.QueryRow(ctx,
 			"SELECT closed_at IS NOT NULL, second_person FROM accounts WHERE name = $1 FOR SHARE",
 			k.Account).Scan(&closed, &second); err != nil {
-			return err
+			return fmt.Errorf("moving what was kept to %s: %w", stack, err)
 		}
 		if err := asks(ctx, tx, who); err != nil {
 			return err
@@ -170,7 +171,7 @@ func (s *Store) MoveKept(ctx context.Context, k Kept, stack, name string, alone 
 		if err := tx.QueryRow(ctx,
 			"SELECT EXISTS (SELECT FROM resources r JOIN stacks k ON k.id = r.stack_id WHERE k.name = $1 AND "+
 				"k.retired_at IS NULL AND r.name = $2)", stack, name).Scan(&taken); err != nil {
-			return err
+			return fmt.Errorf("moving what was kept to %s: %w", stack, err)
 		}
 		switch {
 		case closed, taken:

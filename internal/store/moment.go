@@ -131,7 +131,7 @@ func lockStacks(ctx context.Context, tx pgx.Tx, own string, reads []string) erro
 			mode = "NO KEY UPDATE"
 		}
 		if _, err := tx.Exec(ctx, "SELECT FROM stacks WHERE id = $1 FOR "+mode, id); err != nil {
-			return err
+			return fmt.Errorf("locking stacks: %w", err)
 		}
 	}
 	return nil
@@ -299,7 +299,7 @@ func mayRead(ctx context.Context, tx pgx.Tx, r Read) error {
 	var living bool
 	err := tx.QueryRow(ctx, "SELECT retired_at IS NULL FROM stacks WHERE id = $1", r.Stack).Scan(&living)
 	if err != nil {
-		return err
+		return fmt.Errorf("asking who may read the stack: %w", err)
 	}
 	now, err := basisOf(ctx, tx, r.Stack)
 	if err == nil {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"undersail/internal/core/offer"
@@ -19,7 +20,7 @@ func (s *Store) Offers(ctx context.Context, account, region string) (offer.Offer
 	}
 	var o offer.Offers
 	if err := json.Unmarshal(row.Body, &o); err != nil {
-		return o, err
+		return o, fmt.Errorf("reading what is offered in account %s: %w", account, err)
 	}
 	o.At = row.At
 	return o, nil
@@ -29,7 +30,7 @@ func (s *Store) Offers(ctx context.Context, account, region string) (offer.Offer
 func (s *Store) PutOffers(ctx context.Context, o offer.Offers) (time.Time, error) {
 	raw, err := json.Marshal(o)
 	if err != nil {
-		return time.Time{}, err
+		return time.Time{}, fmt.Errorf("keeping what is offered in account: %w", err)
 	}
 	var at time.Time
 	err = s.Pool.QueryRow(ctx, `INSERT INTO offers (account, region, body) VALUES ($1, $2, $3)

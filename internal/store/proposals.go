@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"math"
 	"strings"
 	"time"
@@ -64,7 +65,7 @@ func (s *Store) AddProposal(ctx context.Context, p Proposal, life time.Duration)
 		_, err := tx.Exec(ctx, "UPDATE proposals SET state = 'stale', why = 'a newer proposal was made for the "+
 			"stack' WHERE stack_id = $1 AND state IN ('open', 'accepted')", p.StackID)
 		if err != nil {
-			return err
+			return fmt.Errorf("keeping the proposal: %w", err)
 		}
 		return tx.QueryRow(ctx, `INSERT INTO proposals (stack_id, kind, state, document, created_by, summary,
 		template, currency, hour, seconds, undoes, expires_at, reserves, shaped_by, gives_to)
@@ -136,7 +137,7 @@ func (s *Store) Decide(ctx context.Context, id int64, d Decision) error {
 			err := tx.QueryRow(ctx, "SELECT a.second_person FROM accounts a JOIN stacks k ON k.account = a.name "+
 				"JOIN proposals p ON p.stack_id = k.id WHERE p.id = $1 FOR SHARE OF a", id).Scan(&second)
 			if err != nil {
-				return err
+				return fmt.Errorf("deciding on proposal %d: %w", id, err)
 			}
 			if second {
 				return ErrSecondPerson

@@ -187,7 +187,7 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 		var stackID string
 		err := tx.QueryRow(ctx, "SELECT stack_id::text FROM proposals WHERE id = $1", n.Proposal).Scan(&stackID)
 		if err != nil {
-			return err
+			return fmt.Errorf("beginning the run: %w", err)
 		}
 		if err := moment(ctx, tx, stackID, n.Moment, n.Undoes); err != nil {
 			return err
@@ -208,7 +208,7 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 			_, err := tx.Exec(ctx, "UPDATE runs SET state = 'failed', parked_for = '', ended_at = clock_timestamp() "+
 				"WHERE id = $1 AND state = 'parked'", *n.Undoes)
 			if err != nil {
-				return err
+				return fmt.Errorf("beginning the run: %w", err)
 			}
 		}
 		if err := tx.QueryRow(ctx, `INSERT INTO runs (proposal_id, stack_id, account, kind, state, started_by,
@@ -217,7 +217,7 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 			RETURNING id`,
 			n.Proposal, stackID, n.Kind, n.By, cmp.Or(n.OnFailure, "keep"), n.Undoes, len(n.Steps),
 			n.Grace).Scan(&id); err != nil {
-			return err
+			return fmt.Errorf("beginning the run: %w", err)
 		}
 		batch := &pgx.Batch{}
 		reserve(batch, id, n.Moment)
@@ -242,7 +242,7 @@ func (s *Store) StartRun(ctx context.Context, n NewRun, enqueue Enqueue) (int64,
 		rename(batch, stackID, n.Renames)
 		if batch.Len() > 0 {
 			if err := tx.SendBatch(ctx, batch).Close(); err != nil {
-				return err
+				return fmt.Errorf("beginning the run: %w", err)
 			}
 		}
 		if err := takeOver(ctx, tx, stackID, n.TakeOver); err != nil {
@@ -286,7 +286,7 @@ func takeOver(ctx context.Context, tx pgx.Tx, stackID string, rows map[string]Re
 			SELECT $1, $3, type, declared, region, token, 'settling', $4, attributes, 0, kept_at, parts, hour
 			FROM taken`, stackID, token, r.Name, orEmptyMap(r.Want))
 		if err != nil {
-			return err
+			return fmt.Errorf("taking over what stack keeps for %s: %w", stackID, err)
 		}
 		if tag.RowsAffected() == 0 {
 			return ErrMoved

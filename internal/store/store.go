@@ -98,7 +98,7 @@ func Migrate(ctx context.Context, url, migrateURL string) error {
 	role := pgx.Identifier{config.ConnConfig.User}.Sanitize()
 	return owner.Tx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", migrationLock); err != nil {
-			return err
+			return fmt.Errorf("migrating the database: %w", err)
 		}
 		var same bool
 		if err := tx.QueryRow(ctx, "SELECT current_user = $1", config.ConnConfig.User).Scan(&same); err != nil || same {
@@ -150,12 +150,12 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	defer conn.Release()
 	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock($1)", migrationLock); err != nil {
-		return err
+		return fmt.Errorf("migrating the database: %w", err)
 	}
 	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock)
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return fmt.Errorf("migrating the database: %w", err)
 	}
 	db := sql.OpenDB(stdlib.GetPoolConnector(s.Pool))
 	defer db.Close()
@@ -168,7 +168,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	queue, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
 	if err != nil {
-		return err
+		return fmt.Errorf("migrating the database: %w", err)
 	}
 	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return fmt.Errorf("migrate job queue: %w", err)

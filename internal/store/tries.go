@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -38,7 +39,7 @@ func (s *Store) CountTries(ctx context.Context, tries []Try, by map[string]Count
 				count = CASE WHEN t.tried_at < clock_timestamp() - $3::interval THEN 0 ELSE t.count END
 				RETURNING extract(epoch FROM next_at - clock_timestamp())::float8`, t.Kind, t.Key, c.Forget).Scan(&left)
 			if err != nil {
-				return err
+				return fmt.Errorf("counting the tries: %w", err)
 			}
 			// A wait that is longer than any is of before the clock was put back.
 			if left > 0 && left <= c.Most.Seconds() {
@@ -50,7 +51,7 @@ func (s *Store) CountTries(ctx context.Context, tries []Try, by map[string]Count
 				ELSE least($5::interval, $4::interval * power(2, least(count + 1 - $3, 30))) END
 				WHERE kind = $1 AND key = $2`, t.Kind, t.Key, c.Free, c.First, c.Most)
 			if err != nil {
-				return err
+				return fmt.Errorf("counting the tries: %w", err)
 			}
 		}
 		return nil
@@ -73,7 +74,7 @@ func (s *Store) TriesRight(ctx context.Context, tries []Try) error {
 					"$1 AND key = $2"
 			}
 			if _, err := tx.Exec(ctx, query, t.Kind, t.Key); err != nil {
-				return err
+				return fmt.Errorf("forgetting the tries of who was right: %w", err)
 			}
 		}
 		return nil

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -74,7 +75,7 @@ var ErrLastAdmin = errors.New("the service would have no administrator")
 func (s *Store) keepingAnAdmin(ctx context.Context, change func(tx pgx.Tx) error) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", adminLock); err != nil {
-			return err
+			return fmt.Errorf("making sure that an admin stays: %w", err)
 		}
 		if err := change(tx); err != nil {
 			return err
@@ -109,7 +110,7 @@ func (s *Store) Disable(ctx context.Context, id int64, disabled bool) error {
 		for _, query := range []string{"UPDATE users SET disabled_at = coalesce(disabled_at, now()) WHERE id = $1",
 			"DELETE FROM tokens WHERE user_id = $1", "DELETE FROM invitations WHERE user_id = $1"} {
 			if _, err := tx.Exec(ctx, query, id); err != nil {
-				return err
+				return fmt.Errorf("disabling person %d: %w", id, err)
 			}
 		}
 		return nil
@@ -145,12 +146,12 @@ func (s *Store) TakeInvitation(ctx context.Context, hash, passwordHash, fullName
 		err := tx.QueryRow(ctx, "DELETE FROM invitations i USING users u WHERE i.hash = $1 AND i.expires_at > now() "+
 			"AND u.id = i.user_id AND u.disabled_at IS NULL RETURNING u.id", hash).Scan(&id)
 		if err != nil {
-			return err
+			return fmt.Errorf("taking the invitation: %w", err)
 		}
 		if _, err := tx.Exec(ctx,
 			"UPDATE users SET password_hash = $2, full_name = coalesce(nullif($3, ''), full_name) WHERE id = $1", id,
 			passwordHash, fullName); err != nil {
-			return err
+			return fmt.Errorf("taking the invitation: %w", err)
 		}
 		_, err = tx.Exec(ctx, "DELETE FROM tokens WHERE user_id = $1 AND kind = 'session'", id)
 		return err
@@ -188,7 +189,7 @@ func (s *Store) RenewHash(ctx context.Context, id int64, before, after string) e
 func (s *Store) SignedIn(ctx context.Context, id int64, places ...string) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "UPDATE users SET signed_in_at = now() WHERE id = $1", id); err != nil {
-			return err
+			return fmt.Errorf("noting who signed in: %w", err)
 		}
 		_, err := tx.Exec(ctx, "INSERT INTO known_addresses (user_id, address) SELECT $1, unnest($2::text[]) ON "+
 			"CONFLICT (user_id, address) DO UPDATE SET at = now()", id, places)

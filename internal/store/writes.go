@@ -53,7 +53,7 @@ func (s *Store) Commit(ctx context.Context, w *Write) error {
 		}
 		if w.batch.Len() > 0 {
 			if err := tx.SendBatch(ctx, &w.batch).Close(); err != nil {
-				return err
+				return fmt.Errorf("committing what a run did: %w", err)
 			}
 		}
 		for _, f := range w.then {

@@ -48,7 +48,7 @@ func (s *Templates) Cases(ctx context.Context, ref string) (CaseRuns, error) {
 	}
 	kept, err := s.store.Cases(ctx, t.Name)
 	if err != nil {
-		return CaseRuns{}, err
+		return CaseRuns{}, fmt.Errorf("reading the test cases of template %s: %w", t.Name, err)
 	}
 	var best *store.Cases
 	for i, k := range kept {

@@ -57,7 +57,7 @@ var libraryName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 func (s *Templates) Libraries(ctx context.Context) ([]Library, error) {
 	list, err := s.store.Libraries(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the libraries: %w", err)
 	}
 	out := make([]Library, len(list))
 	for i, l := range list {
@@ -88,7 +88,7 @@ func (s *Templates) AddLibrary(ctx context.Context, u people.User, n NewLibrary)
 	l := store.Library{Name: n.Name, Place: n.Place, Reference: n.Reference, Folder: n.Folder}
 	if n.Token != "" {
 		if err := s.sealed.Library(&l, libraryCredentials{n.User, n.Token}); err != nil {
-			return Library{}, err
+			return Library{}, fmt.Errorf("reading the library: %w", err)
 		}
 	}
 	if _, _, err := s.openLibrary(ctx, l); err != nil {
@@ -96,7 +96,7 @@ func (s *Templates) AddLibrary(ctx context.Context, u people.User, n NewLibrary)
 			"the library cannot be read: %v", err)
 	}
 	if err := s.store.PutLibrary(ctx, l); err != nil {
-		return Library{}, err
+		return Library{}, fmt.Errorf("keeping the library: %w", err)
 	}
 	s.journal.Done(ctx, u, "add library", n.Name, map[string]any{
 		"place":     n.Place,
@@ -117,7 +117,7 @@ func (s *Templates) openLibrary(ctx context.Context, l store.Library) (fs.FS, st
 	if len(l.Credentials) > 0 {
 		var c libraryCredentials
 		if err := s.sealed.OpenLibrary(l, &c); err != nil {
-			return nil, "", err
+			return nil, "", fmt.Errorf("opening the library: %w", err)
 		}
 		place.User, place.Token = c.User, c.Token
 	}
@@ -168,10 +168,10 @@ func (s *Templates) RefreshLibrary(ctx context.Context, u people.User, name stri
 		problem = "there is no file *" + library.Suffix + " at its top"
 	}
 	if err := s.store.LibraryRead(ctx, name, revision, problem); err != nil {
-		return Library{}, err
+		return Library{}, fmt.Errorf("noting that the library was read: %s: %w", name, err)
 	}
 	if l, err = s.store.Library(ctx, name); err != nil {
-		return Library{}, err
+		return Library{}, fmt.Errorf("reading the library %s: %w", name, err)
 	}
 	out := libraryOf(l)
 	out.Templates = templates
@@ -191,7 +191,7 @@ func (s *Templates) publishFile(ctx context.Context, files fs.FS, file, origin s
 	out.Name, out.Version = about.Name, about.Version
 	known, err := s.store.Templates(ctx, about.Name)
 	if err != nil {
-		return out, err
+		return out, fmt.Errorf("reading the versions of template %s: %w", about.Name, err)
 	}
 	out.State = "published"
 	for _, k := range known {
@@ -245,7 +245,7 @@ func (s *Templates) fetchBeside(ctx context.Context, files fs.FS) library.Fetch 
 func (s *Templates) Versions(ctx context.Context, name string) ([]Template, error) {
 	all, err := s.store.Templates(ctx, name)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the versions of template %s: %w", name, err)
 	}
 	if len(all) == 0 {
 		return nil, refusal.New(refusal.NotFound, "list them with: undersail templates", "there is no template %s",

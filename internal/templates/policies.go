@@ -47,7 +47,7 @@ func (s *Templates) Policies(ctx context.Context) ([]Policy, error) {
 func (s *Templates) PolicyVersions(ctx context.Context, name string) ([]Policy, error) {
 	rows, err := s.store.PolicyVersions(ctx, name)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the versions of policy %s: %w", name, err)
 	}
 	if len(rows) == 0 {
 		list, err := s.Policies(ctx)
@@ -84,7 +84,7 @@ func (s *Templates) AddPolicy(ctx context.Context, u people.User, r policy.Rule)
 		MadeBy: u.Name,
 	})
 	if err != nil {
-		return Policy{}, err
+		return Policy{}, fmt.Errorf("adding the policy: %w", err)
 	}
 	r.Version = version
 	s.journal.Done(ctx, u, "add policy", r.Name, map[string]any{"version": version, "does": r.Does})
@@ -104,7 +104,7 @@ func (s *Templates) RemovePolicy(ctx context.Context, u people.User, name string
 		return refusal.New(refusal.Conflict, "", "policy %s is withdrawn already", name)
 	}
 	if _, err = s.store.AddPolicy(ctx, store.Policy{Name: name, Does: "nothing", MadeBy: u.Name}); err != nil {
-		return err
+		return fmt.Errorf("adding the policy: %w", err)
 	}
 	s.journal.Done(ctx, u, "withdraw policy", name, nil)
 	return nil

@@ -3,6 +3,7 @@ package templates
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"undersail/internal/access"
 	"undersail/internal/core/budget"
@@ -65,7 +66,7 @@ func (s *Templates) publishBundle(ctx context.Context, b lang.Bundle,
 			return Template{}, found, refusal.New(refusal.Conflict, "raise the version in the template",
 				"version %s of %s is published with other bytes", row.Version, row.Name)
 		}
-		return Template{}, found, err
+		return Template{}, found, fmt.Errorf("publishing the template: %w", err)
 	}
 	return templateOf(row), found, nil
 }

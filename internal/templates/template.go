@@ -2,6 +2,7 @@ package templates
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -57,7 +58,7 @@ func templateOf(t store.Template) Template {
 func (s *Templates) List(ctx context.Context) ([]Template, error) {
 	all, err := s.store.Templates(ctx, "")
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the versions of template: %w", err)
 	}
 	out := []Template{}
 	for _, t := range all {
@@ -96,7 +97,7 @@ func (s *Templates) Find(ctx context.Context, ref string) (Template, error) {
 	name, wanted := SplitVersion(ref)
 	all, err := s.store.Templates(ctx, name)
 	if err != nil {
-		return Template{}, err
+		return Template{}, fmt.Errorf("reading the versions of template %s: %w", name, err)
 	}
 	if len(all) == 0 {
 		list, err := s.List(ctx)

@@ -26,7 +26,7 @@ const (
 	widest  = 120 // columns of a line, a tab being four of them
 	longest = 60  // lines of a function
 	most    = 2.0 // percent of functions that may be longer: those that are one table or one sequence
-	carried = 13  // percent of errors that say what was being done
+	carried = 25  // percent of errors that say what was being done
 )
 
 // beside are modules that are worth learning from, by the name that a reader knows.

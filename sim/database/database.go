@@ -159,7 +159,7 @@ func (s *Servers) start(ctx context.Context, id string, one *server) error {
 		}
 		rules := "host all " + owner + " 127.0.0.1/32 trust\nhost " + Name + " all 127.0.0.1/32 scram-sha-256\n"
 		if err := os.WriteFile(filepath.Join(dir, "pg_hba.conf"), []byte(rules), 0o600); err != nil {
-			return err
+			return fmt.Errorf("starting a database server: %w", err)
 		}
 		if uid >= 0 {
 			os.Chown(filepath.Join(dir, "pg_hba.conf"), uid, -1)
@@ -168,7 +168,7 @@ func (s *Servers) start(ctx context.Context, id string, one *server) error {
 	os.Remove(filepath.Join(dir, "postmaster.pid")) // of one that was killed with the simulator
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return err
+		return fmt.Errorf("starting a database server: %w", err)
 	}
 	one.port = l.Addr().(*net.TCPAddr).Port
 	l.Close()
@@ -177,7 +177,7 @@ func (s *Servers) start(ctx context.Context, id string, one *server) error {
 		"-c", "max_connections=20", "-c", "shared_buffers=16MB", "-c", "logging_collector=off")
 	cmd.SysProcAttr, cmd.Dir = attr, "/"
 	if err := cmd.Start(); err != nil {
-		return err
+		return fmt.Errorf("starting a database server: %w", err)
 	}
 	go cmd.Wait()
 	one.cmd = cmd

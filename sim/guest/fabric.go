@@ -358,7 +358,7 @@ func onlyFrom(l net.Listener, from []netip.Prefix) error {
 		})
 	})
 	if err != nil {
-		return err
+		return fmt.Errorf("reading who may come in: %w", err)
 	}
 	return failed
 }

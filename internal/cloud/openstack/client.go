@@ -53,7 +53,7 @@ func New(endpoint string, creds Credentials, client *http.Client) (*Adapter, err
 	if creds.Authority != "" {
 		trusted, err := trusting(client, creds.Authority)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("reading the certificates: %w", err)
 		}
 		client = trusted
 	}

@@ -88,7 +88,7 @@ func makeDisk(ctx context.Context, w *work) (cloud.Progress, error) {
 	}
 	size, err := gibOf("size", w.task.Want["size"])
 	if err != nil {
-		return cloud.Progress{}, err
+		return cloud.Progress{}, fmt.Errorf("reading the size: %w", err)
 	}
 	body := w.marked(map[string]any{"size": size, "metadata": w.metadata(nil)})
 	if kind, ok := w.task.Want["type"].(string); ok && kind != "" {
@@ -120,7 +120,7 @@ func alterDisk(ctx context.Context, w *work) (cloud.Progress, error) {
 	}
 	size, err := gibOf("size", wanted)
 	if err != nil {
-		return cloud.Progress{}, err
+		return cloud.Progress{}, fmt.Errorf("reading the size: %w", err)
 	}
 	switch {
 	case size == v.Size:

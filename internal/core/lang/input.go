@@ -347,7 +347,7 @@ func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
 	// Through JSON, so that numbers are what the library expects.
 	raw, err := json.Marshal(schema)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("compiling the schema: %w", err)
 	}
 	if known, ok := schemas.Get(string(raw)); ok {
 		return known, nil

@@ -64,7 +64,7 @@ func cleaned(text string) string {
 func rootOf(text string) (*yaml.Node, error) {
 	var doc yaml.Node
 	if err := yaml.Load([]byte(text), &doc); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("finding the roots of trust: %w", err)
 	}
 	if len(doc.Content) == 0 {
 		return nil, nil
