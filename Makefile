@@ -2,6 +2,8 @@
 # targets themselves; a second start redoes nothing.
 SHELL := /bin/bash
 DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
+# Tools have a module of their own: who starts a demo compiles none of them.
+TOOL := go tool -modfile=tools/go.mod
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
@@ -24,7 +26,9 @@ build: console/dist/app/index.html ## Build both programs, with the console insi
 check: console/node_modules/.done ## Static checks
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
-	go tool staticcheck ./...
+	$(TOOL) staticcheck ./...
+	$(TOOL) errcheck -ignoretests -ignoregenerated -exclude tools/errcheck.txt $$(go list ./internal/... ./cmd/... ./scripts/... | grep -v 'test$$')
+	$(TOOL) exhaustive -d -typeonly '^undersail/internal/(cloud|refusal|store|core/(change|health|schedule))\.' ./internal/...
 	go run ./scripts/figures -check
 	cd console && npm run --silent check
 

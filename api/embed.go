@@ -2,8 +2,8 @@
 // the server, the Go client and the console's types are generated.
 package api
 
-//go:generate go tool oapi-codegen -config server.yaml openapi.yaml
-//go:generate go tool oapi-codegen -config client.yaml openapi.yaml
+//go:generate go tool -modfile=../tools/go.mod oapi-codegen -config server.yaml openapi.yaml
+//go:generate go tool -modfile=../tools/go.mod oapi-codegen -config client.yaml openapi.yaml
 
 import _ "embed"
 

@@ -63,13 +63,14 @@ func TestASharedServiceInTenCommands(t *testing.T) {
 	}
 	dir := t.TempDir()
 	certificates := tlstest.New(t)
-	certificates.Sign(t, "service", []string{"127.0.0.1"})
+	certificates.Sign(t, "service", []string{"127.0.0.1", "127.0.0.9"})
 	cloud, err := sim.Start(sim.Config{Dir: t.TempDir(), Accounts: []string{"live"}, Pace: 240, Seed: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { cloud.Close() })
-	free, err := net.Listen("tcp", "127.0.0.1:0")
+	// Nobody else takes a port of this address between here and the start of the service.
+	free, err := net.Listen("tcp", "127.0.0.9:0")
 	if err != nil {
 		t.Fatal(err)
 	}

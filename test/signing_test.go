@@ -49,7 +49,7 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 			wrong++
 		}
 	}
-	if wrong > freely(began) {
+	if wrong > freely(20, time.Second, began) {
 		t.Errorf("%d names were guessed at from one address", wrong)
 	}
 	// Nothing that a browser may say of itself takes it out of that count.
@@ -64,7 +64,7 @@ func guessingPasswordsComesToNothingAndLocksNobodyOut(t *testing.T, d *door) {
 			}
 		}
 	}
-	if sprayed > freely(began) {
+	if sprayed > freely(20, time.Second, began) {
 		t.Errorf("%d names were guessed at by a browser that claims to be known", sprayed)
 	}
 	// Whoever shares the attacker's address, but has signed in there with this browser, gets in.
@@ -195,6 +195,8 @@ func invitationsAndTokensGiveNoMoreThanTheySay(t *testing.T, d *door) {
 	d.must("GET", "/api/v1/me", tomas, "", 200)
 }
 
-// freely is how many guesses from one address are looked at: 20 at once, and then one after a
-// second, two more, four more and so on, which a slow machine has the time for.
-func freely(began time.Time) int { return 20 + bits.Len(uint(time.Since(began).Seconds())) }
+// freely is how many guesses are looked at, of which some are free: then one after a first span,
+// and each time after twice as long, which a slow machine has the time for.
+func freely(free int, first time.Duration, began time.Time) int {
+	return free + bits.Len(uint(time.Since(began)/first))
+}

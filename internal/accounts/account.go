@@ -106,7 +106,7 @@ func accountOf(a store.Account, stacks int) Account {
 // IdentityOf is what the cloud said of an account last.
 func IdentityOf(a store.Account) Identity {
 	out := Identity{Roles: []string{}}
-	json.Unmarshal(a.Identity, &out) // an older program kept none
+	_ = json.Unmarshal(a.Identity, &out) // an older program kept none
 	return out
 }
 

@@ -70,7 +70,7 @@ func (s *Server) problem(c *echo.Context, err error) {
 	if err != nil {
 		return
 	}
-	c.Blob(p.Status, "application/problem+json", raw)
+	_ = c.Blob(p.Status, "application/problem+json", raw)
 }
 
 // tell writes down what went wrong here or at a cloud, and lets the answer say under which id.

@@ -163,7 +163,7 @@ func (s *Server) stream(c *echo.Context, run string, next func(context.Context) 
 		}
 		if p.over {
 			out.event("over", "", struct{}{})
-			out.flush()
+			_ = out.flush()
 			return nil
 		}
 		if out.flush() != nil {
@@ -305,7 +305,7 @@ func newEventWriter(c *echo.Context) *eventWriter {
 	e.w.Header().Set("Cache-Control", "no-store")
 	e.w.WriteHeader(http.StatusOK)
 	e.comment("connected")
-	e.flush()
+	_ = e.flush()
 	return e
 }
 

@@ -132,7 +132,7 @@ func (s *Journal) List(ctx context.Context, u people.User, q store.AuditQuery) (
 			Reason:  e.Reason,
 			Detail:  map[string]any{},
 		}
-		json.Unmarshal(e.Detail, &x.Detail) // what cannot be read is told by the check
+		_ = json.Unmarshal(e.Detail, &x.Detail) // what cannot be read is told by the check
 		out = append(out, x)
 	}
 	return out, err

@@ -249,7 +249,9 @@ func (a *app) tidyCommand() *cobra.Command {
 				}
 				switch {
 				case show:
-					cmd.OutOrStdout().Write(tidy)
+					if _, err := cmd.OutOrStdout().Write(tidy); err != nil {
+						return fmt.Errorf("showing %s: %w", file, err)
+					}
 				case bytes.Equal(source, tidy):
 				case check:
 					untidy++

@@ -386,11 +386,7 @@ func Refusal(err error) bool {
 // Refused reports whether the class says that the cloud did not carry the call
 // out, so that nothing came of it.
 func (c Class) Refused() bool {
-	switch c {
-	case UnknownOutcome, NotYetVisible:
-		return false
-	}
-	return true
+	return c != UnknownOutcome && c != NotYetVisible
 }
 
 // Passing reports whether a later try may succeed without anybody's help.
@@ -398,6 +394,7 @@ func (c Class) Passing() bool {
 	switch c {
 	case Throttled, Transient, UnknownOutcome, NotYetVisible, Conflict, InUse:
 		return true
+	case Quota, Capacity, Denied, Invalid, Gone, SignIn:
 	}
 	return false
 }

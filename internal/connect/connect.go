@@ -218,7 +218,7 @@ func (w *Way) Forward(ctx context.Context, l net.Listener, port int, failed func
 			go func() {
 				io.Copy(there, here)
 				if half, ok := there.(interface{ CloseWrite() error }); ok {
-					half.CloseWrite()
+					_ = half.CloseWrite()
 				}
 				close(done)
 			}()

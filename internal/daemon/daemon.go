@@ -232,7 +232,7 @@ func (d *Daemon) Close() error {
 		done()
 	}
 	for _, end := range d.closing {
-		end() // those that serve are closed already
+		_ = end() // those that serve are closed already
 	}
 	for _, st := range []*store.Store{d.store, d.runs} {
 		if st != nil {

@@ -75,12 +75,12 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	if c.speaksTLS() {
 		pair, err := newPair(c.CertFile, c.TLSKeyFile, c.Log)
 		if err != nil {
-			return fmt.Errorf("drawing a certificate: %w", err)
+			return fmt.Errorf("reading the certificate: %w", err)
 		}
 		d.server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: pair.certificate}
-		go d.server.ServeTLS(l, "", "")
+		go serving(c.Log, func() error { return d.server.ServeTLS(l, "", "") })
 	} else {
-		go d.server.Serve(l)
+		go serving(c.Log, func() error { return d.server.Serve(l) })
 	}
 	if c.MetricsListen == "" {
 		return nil
@@ -92,8 +92,16 @@ func (d *Daemon) listen(ctx context.Context, c Config) error {
 	d.MetricsURL = "http://" + own.Addr().String() + "/metrics"
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", metrics)
-	go serverOf(ctx, mux, c.Log).Serve(newCrowd(own, 64, 16))
+	go serving(c.Log, func() error { return serverOf(ctx, mux, c.Log).Serve(newCrowd(own, 64, 16)) })
 	return nil
+}
+
+// serving tells when a listener ends that nobody closed: nobody would know otherwise why the
+// service does not answer.
+func serving(log *slog.Logger, serve func() error) {
+	if err := serve(); !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
+		log.Error("nobody can connect any more; start the service again", "error", err)
+	}
 }
 
 // bind listens at an address that nothing of ours may be asked to reach.

@@ -217,7 +217,8 @@ func (d *Demo) Close() error {
 	if d.cloud != nil && d.cloud.Process != nil {
 		d.cloud.Process.Signal(syscall.SIGTERM)
 		select {
-		case <-d.Failed:
+		case ended := <-d.Failed:
+			_ = ended // by our signal
 		case <-time.After(5 * time.Second):
 			d.cloud.Process.Kill()
 		}

@@ -287,6 +287,7 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 			said += "; what it had before is not given back: " + err.Error()
 		}
 		return x.broken(ctx, s, verdict.Reason+said)
+	case health.Settling:
 	}
 	// An answer is told when it is another than before; those that say something new are kept.
 	var events []store.Event

@@ -74,6 +74,7 @@ func (x *execution) end(ctx context.Context, plan *schedule.Run, result schedule
 			failed = append(failed, fmt.Sprintf("%s: %s", s.Resource, st.Reason))
 		case schedule.Healthy:
 			healthy++
+		case schedule.Waiting, schedule.Working, schedule.Settling, schedule.Skipped:
 		}
 	}
 	return x.finish(ctx, result, failed, healthy)

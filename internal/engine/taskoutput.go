@@ -27,7 +27,7 @@ func (t *tasks) undone(ctx context.Context, m task.Machine, ref cloud.Ref, state
 		}
 	}
 	for _, p := range ref.Parts { // what is left there is of no more use; it harms nobody when it stays
-		m.Forget(ctx, p.Mark)
+		_ = m.Forget(ctx, p.Mark)
 	}
 	return t.live(ref, cloud.Removing), cloud.Absent, nil
 }

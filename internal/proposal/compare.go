@@ -200,6 +200,7 @@ func allows(accepted, now change.Kind) bool {
 		return now == change.Create || now == change.Alter || now == change.Rebuild
 	case change.Alter:
 		return now == change.Alter
+	case change.Remove, change.Keep, change.Same:
 	}
 	return accepted == now
 }

@@ -31,6 +31,7 @@ func (d Durations) Expect(do change.Kind, of Learned) int64 {
 		return int64(removing / d.Rate * 1000)
 	case change.Keep:
 		return 0
+	case change.Create, change.Alter, change.Rebuild, change.Same:
 	}
 	for _, near := range []Learned{of, {Type: of.Type, Region: of.Region}, {Type: of.Type}} {
 		if ms, ok := d.Learned[near]; ok {

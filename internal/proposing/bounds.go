@@ -28,7 +28,7 @@ const spare = 1.25
 // that it lacks, an end that comes before the run's, a budget that the bill passes.
 func (s *Proposing) accountBounds(ctx context.Context, r *reading, j proposal.Judged) ([]render.Finding, error) {
 	if !r.offline && (r.account.TestedAt == nil || s.engine.Now().Sub(*r.account.TestedAt) > identityLife) {
-		s.accounts.Try(ctx, r.account) // what it does not accept, the calls of the proposal say better
+		_ = s.accounts.Try(ctx, r.account) // what it does not accept, the calls of the proposal say better
 		a, err := s.accounts.Find(ctx, r.account.Name)
 		if err != nil {
 			return nil, err

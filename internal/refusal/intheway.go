@@ -31,6 +31,7 @@ func InTheWay(err error, stack string, who string) error {
 				by.Run, by.Stack, stack)
 		case store.ByKept:
 			return New(Conflict, remedy, "run %d of stack %s removes for good what was kept", by.Run, by.Stack)
+		case store.ByStack:
 		}
 		return New(Conflict, remedy, "run %d of stack %s is not over", by.Run, stack)
 	case errors.Is(err, store.ErrConflict):

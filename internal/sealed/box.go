@@ -114,7 +114,7 @@ func (b *Box) current(again bool) []*age.X25519Identity {
 	if again {
 		info, err := os.Stat(b.path)
 		if err == nil && !(os.SameFile(info, b.file) && info.ModTime().Equal(b.file.ModTime())) {
-			b.read() // what cannot be read now changes nothing
+			_ = b.read() // what cannot be read now changes nothing
 		}
 	}
 	return b.keys

@@ -110,7 +110,7 @@ func (s *Stacks) LookAtAll(ctx context.Context, done []engine.Deed) {
 			return nil
 		})
 	}
-	all.Wait()
+	_ = all.Wait() // what could not be seen is among what was found
 	slices.SortFunc(found, func(a, b Differs) int {
 		return cmp.Or(cmp.Compare(a.Account, b.Account), cmp.Compare(a.Stack, b.Stack),
 			cmp.Compare(a.Resource, b.Resource))

@@ -152,7 +152,9 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock($1)", migrationLock); err != nil {
 		return fmt.Errorf("migrating the database: %w", err)
 	}
-	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock)
+	defer func() {
+		_, _ = conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrationLock)
+	}()
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return fmt.Errorf("migrating the database: %w", err)

@@ -107,5 +107,5 @@ const Revocation = "revoked"
 // revoked lets every replica look again at whom it holds streams open for.
 func (s *Store) revoked(ctx context.Context) {
 	// streams look by themselves, too
-	s.Pool.Exec(context.WithoutCancel(ctx), "SELECT pg_notify('undersail_events', $1)", Revocation)
+	_, _ = s.Pool.Exec(context.WithoutCancel(ctx), "SELECT pg_notify('undersail_events', $1)", Revocation)
 }

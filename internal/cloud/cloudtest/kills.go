@@ -120,6 +120,7 @@ func (m *matrix) once(action cloud.Action, through int, after bool) bool {
 		task.Ref = live.Ref
 	}
 	switch action {
+	case cloud.Create:
 	case cloud.Alter:
 		task.Action, task.Want, task.Tags = cloud.Alter, m.resolved(m.s.Alter), nil
 	case cloud.Remove:

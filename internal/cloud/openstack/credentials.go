@@ -96,7 +96,7 @@ func FromMap(fields map[string]string) (Credentials, error) {
 func (c Credentials) Map() map[string]string {
 	out := map[string]string{}
 	raw, _ := json.Marshal(c)
-	json.Unmarshal(raw, &out)
+	_ = json.Unmarshal(raw, &out) // fields that are texts are read back as they are
 	return out
 }
 

@@ -49,11 +49,9 @@ func (a *Adapter) ends(ctx context.Context, s *session, region string) (time.Tim
 	}
 	err := a.get(ctx, region, identity,
 		"users/"+url.PathEscape(s.user.ID)+"/application_credentials/"+url.PathEscape(a.creds.ApplicationID), &answer)
-	switch cloud.ClassOf(err) {
-	case cloud.Denied, cloud.Gone, cloud.Invalid:
-		if err != nil {
-			return time.Time{}, nil
-		}
+	untold := []cloud.Class{cloud.Denied, cloud.Gone, cloud.Invalid}
+	if err != nil && slices.Contains(untold, cloud.ClassOf(err)) {
+		return time.Time{}, nil
 	}
 	if err != nil || answer.Credential.Ends == "" {
 		return time.Time{}, err

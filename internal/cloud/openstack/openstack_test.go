@@ -68,8 +68,9 @@ func TestConformance(t *testing.T) {
 				case cloud.Capacity:
 					c.Cores = 20
 					return map[string]any{"size": "us.huge"}, true
+				default:
+					return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false
 				}
-				return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false
 			},
 		}
 	})

@@ -160,9 +160,9 @@ func refuse(t *testing.T, a *Adapter, region string, class cloud.Class) (map[str
 		t.Cleanup(func() { ask(compute, http.MethodDelete, "flavors/us-huge", nil, nil) })
 		a.sold = nil // it is a new one
 		return map[string]any{"size": "us.huge"}, true
+	default: // only who runs the cloud may name a host
+		return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false
 	}
-	// only who runs the cloud may name a host
-	return map[string]any{"size": "s1.small", "zone": "zone-a:compute1"}, false
 }
 
 // TestATokenThatARealCloudRevokedIsReplaced goes on with another one, unseen by whoever asks.

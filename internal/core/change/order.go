@@ -263,6 +263,7 @@ func (o *ordering) act() {
 			o.leaving[c.recordedAs()] = add(i, goes, c.Resource)
 			o.making[c.Resource] = add(i, Create, c.Resource)
 			o.need(o.making[c.Resource], o.leaving[c.recordedAs()], false)
+		case Same:
 		}
 	}
 }

@@ -84,6 +84,7 @@ func remaining(steps []Step, status []Status, now time.Time) (graph.Graph, []flo
 			weight[i] = s.Expect.Seconds()
 		case Working, Settling:
 			weight[i] = max(0, (s.Expect - now.Sub(status[i].Began)).Seconds())
+		case Healthy, Failed, Skipped: // over
 		}
 	}
 	return g, weight

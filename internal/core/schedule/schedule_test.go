@@ -84,6 +84,7 @@ func (w *world) act(a Action) {
 			e.Outcome = Made
 		}
 		w.later(time.Duration(5+w.rand.IntN(20))*time.Millisecond, e)
+	case Skip, Fail:
 	}
 }
 

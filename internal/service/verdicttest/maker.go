@@ -207,6 +207,7 @@ func (m *maker) prove(ctx context.Context, name string, ref cloud.Ref, made time
 			return nil
 		case health.Unhealthy:
 			return errors.New(v.Reason)
+		case health.Settling:
 		}
 		if err := pause(ctx); err != nil {
 			return err
