@@ -2,10 +2,11 @@ package test
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -50,22 +51,53 @@ func (p *page) messages() []string {
 	return append([]string{}, p.said...)
 }
 
+// chromium is the one browser of all tests. Each test has a context of its own in it, with no
+// session and no store of another.
+var chromium browserOnce
+
+type browserOnce struct {
+	once sync.Once
+	ctx  context.Context
+	err  error
+	ends []context.CancelFunc
+}
+
+func (b *browserOnce) start() (context.Context, error) {
+	b.once.Do(func() {
+		path, err := exec.LookPath("chromium")
+		if err != nil {
+			b.err = errors.New("the Debian package chromium is not installed; make test installs it")
+			return
+		}
+		options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
+			chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+			chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+			chromedp.Flag("disable-component-update", true), chromedp.Flag("force-prefers-reduced-motion", true),
+			chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
+		allocator, endBrowser := chromedp.NewExecAllocator(context.Background(), options...)
+		ctx, endTab := chromedp.NewContext(allocator)
+		b.ctx, b.ends = ctx, []context.CancelFunc{endTab, endBrowser}
+		b.err = chromedp.Do(ctx)
+	})
+	return b.ctx, b.err
+}
+
+func (b *browserOnce) close() {
+	for _, end := range b.ends {
+		end()
+	}
+}
+
 // browse opens a tab of 1280 by 800 on the console.
 func (b *bench) browse() *page {
 	b.t.Helper()
-	path, err := exec.LookPath("chromium")
+	browser, err := chromium.start()
 	if err != nil {
-		b.t.Fatal("the Debian package chromium is not installed; make test installs it")
+		b.t.Fatal(err)
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
-		chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
-	allocator, cancelBrowser := chromedp.NewExecAllocator(context.Background(), options...)
-	ctx, cancelTab := chromedp.NewContext(allocator)
-	ctx, cancelTime := context.WithTimeout(ctx, 10*time.Minute)
-	b.t.Cleanup(func() { cancelTime(); cancelTab(); cancelBrowser() })
+	ctx, endTab := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+	ctx, endTime := context.WithTimeout(ctx, 10*time.Minute)
+	b.t.Cleanup(func() { endTime(); endTab() })
 	p := &page{t: b.t, ctx: ctx, url: b.url}
 	p.do(chromedp.EmulateViewport(1280, 800))
 	return p
@@ -102,18 +134,12 @@ func (p *page) text() string {
 // sees waits until the page shows all the texts.
 func (p *page) sees(texts ...string) {
 	p.t.Helper()
-	var last string
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
-		last = p.text()
-		missing := false
-		for _, t := range texts {
-			missing = missing || !strings.Contains(last, t)
-		}
-		if !missing {
-			return
-		}
+	wanted, err := json.Marshal(texts)
+	if err != nil {
+		p.t.Fatal(err)
 	}
-	p.t.Fatalf("the page never showed %q; it says:\n%s", texts, last)
+	p.until(fmt.Sprintf("it shows %q", texts),
+		fmt.Sprintf(`((said) => %s.every((text) => said.includes(text)))(document.body.innerText)`, wanted))
 }
 
 // press clicks the button or link with a text.
@@ -123,12 +149,29 @@ func (p *page) press(text string) {
 		fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('button,a')].filter(e => e.innerText.trim() === %q && !e.disabled).at(-1); if (e) e.click(); return !!e })()`, text))
 }
 
-// until asks a script again and again until it says true.
+// until waits until a script says true. The page itself asks it whenever something of it has
+// changed, and twice a second for what is no change of the page, as what is in a field.
 func (p *page) until(what, script string) {
 	p.t.Helper()
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(60 * time.Millisecond) {
-		if holds, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script)); err == nil && holds {
+	ask := fmt.Sprintf(`new Promise((done) => {
+		let due = 0, over = false
+		const holds = () => { try { return Boolean(%s) } catch { return false } }
+		const end = (said) => {
+			over = true
+			watch.disconnect(), clearInterval(slow), clearTimeout(stop)
+			done(said)
+		}
+		const ask = () => { due = 0; if (!over && holds()) end(true) }
+		const watch = new MutationObserver(() => { due ||= setTimeout(ask, 30) })
+		const slow = setInterval(ask, 500), stop = setTimeout(() => end(false), 10_000)
+		watch.observe(document, {subtree: true, childList: true, characterData: true, attributes: true})
+		ask()
+	})`, script)
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); {
+		if holds, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](ask, chromedp.EvalAwaitPromise)); err == nil && holds {
 			return
+		} else if p.ctx.Err() != nil {
+			break
 		}
 	}
 	p.t.Fatalf("never: %s; the page says:\n%s", what, p.text())

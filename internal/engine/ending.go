@@ -116,11 +116,10 @@ func (x *execution) finish(ctx context.Context, result schedule.Result, failed [
 		switch {
 		case result == schedule.Broke && x.undoesItself():
 			w.Then(func(tx pgx.Tx) error {
-				inserted, err := x.engine.queue.InsertTx(ctx, tx, undoJob{x.run.ID}, nil)
-				if err != nil {
-					return fmt.Errorf("queueing the next run: %w", err)
+				if _, err := insert(ctx, x.engine.queue, tx, undoJob{x.run.ID}); err != nil {
+					return fmt.Errorf("queueing the undoing: %w", err)
 				}
-				return store.AtOnce(ctx, tx, inserted.Job.ID)
+				return nil
 			})
 		case result != schedule.Done:
 		case x.run.Kind == state.KindRetire:

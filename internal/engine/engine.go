@@ -193,12 +193,23 @@ func (e *Engine) Enqueue(ctx context.Context) store.Enqueue {
 		if e.quiet.Load() {
 			return 0, ErrQuiet
 		}
-		inserted, err := e.queue.InsertTx(ctx, tx, runJob{run, number}, nil)
+		job, err := insert(ctx, e.queue, tx, runJob{run, number})
 		if err != nil {
 			return 0, fmt.Errorf("enqueue run %d: %w", run, err)
 		}
-		return inserted.Job.ID, store.AtOnce(ctx, tx, inserted.Job.ID)
+		return job, nil
 	}
+}
+
+// insert puts a job into the queue that may be taken at once by the database's clock: the
+// queue names the moment by that of the service, which may be ahead of it.
+func insert(ctx context.Context, queue *river.Client[pgx.Tx], tx pgx.Tx, args river.JobArgs) (int64, error) {
+	inserted, err := queue.InsertTx(ctx, tx, args, nil)
+	if err != nil {
+		return 0, err
+	}
+	_, err = queue.JobRetryTx(ctx, tx, inserted.Job.ID)
+	return inserted.Job.ID, err
 }
 
 // Grace is how long a run may be on its way from the queue to its owner.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -166,9 +167,10 @@ func TestEveryStarterPassesEveryCheck(t *testing.T) {
 		if tidy, _ := lang.Tidy("x", b.Bytes()); !bytes.Equal(tidy, b.Bytes()) {
 			t.Errorf("with %v it is not tidy:\n%s", s.With, tidy)
 		}
-		inputs := map[string]any{}
+		inputs := map[string]any{"size": "plain-1", "image": "debian-12", "disk_type": "solid"}
+		maps.DeleteFunc(inputs, func(name string, _ any) bool { return template.Input(name) == nil })
 		for _, in := range template.Inputs {
-			if in.Required() {
+			if in.Required() && inputs[in.Name] == nil {
 				inputs[in.Name] = []any{"198.51.100.0/24"}
 			}
 		}

@@ -1,11 +1,14 @@
 package exchange
 
 import (
+	"cmp"
+	_ "embed" // the text of a starter
 	"fmt"
 	"io"
 	"regexp"
 	"slices"
 	"strings"
+	"text/template"
 )
 
 // Starter is the small set of answers from which a first template is written.
@@ -30,7 +33,7 @@ type Tier struct {
 const mostTiers = 8
 
 // starterNames are taken by what every starter may have.
-var starterNames = strings.Fields("net front_subnet back_subnet access rules data machine worker size workers " +
+var starterNames = strings.Fields("net front_subnet back_subnet access rules data machine worker size image workers " +
 	"disk_size disk_type range readers admin_sources password parts front back stack inputs calc self index offers")
 
 var tierName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,20}$`)
@@ -78,123 +81,51 @@ var Extras = []struct{ Name, About string }{
 	{"workers", "a number of workers behind the machine"},
 }
 
-// Write writes a template that passes every check, with comments that say what
-// to fill in. Name and extras must be right; see Extras.
-func (s Starter) Write(w io.Writer) error {
-	has := func(extra string) bool { return slices.Contains(s.With, extra) }
-	var b strings.Builder
-	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("undersail: 1\nabout:\n  name: %s\n  version: 0.1.0\n  title: %s\n  maturity: trial", s.Name, s.title())
-	line("inputs:")
-	line("  size:\n    picks: size\n    needs: {vcpus: 1, memory: 1GiB, architecture: x86_64}   # the least that " +
-		"will do\n    default: plain-1\n    title: Machine size\n    page: Machine")
-	if has("workers") {
-		line("  workers: {type: integer, minimum: 0, maximum: 16, default: 2, title: Workers, page: Machine}")
-	}
-	if has("disk") {
-		line("  disk_size: {type: string, format: amount, default: 20GiB, title: Size of the data disk, page: " +
-			"Data}\n  disk_type: {picks: disk_type, default: solid, title: Disk type, page: Data}")
-	}
-	for _, t := range s.Tiers {
-		line("  %s: {type: integer, minimum: 1, maximum: 16, default: %d, title: Machines of %s, page: Machine}",
-			t.Name, t.Machines, t.Name)
-	}
-	line("  range: {type: string, format: cidr, default: 10.70.0.0/22, title: Range of the network, page: Network}")
-	if has("public") {
-		line("  readers:\n    type: array\n    items: {type: string, format: cidr}\n    minItems: 1\n    title: Who " +
-			"may connect\n    page: Network")
-	}
-	if has("login") {
-		line("  admin_sources:\n    type: array\n    items: {type: string, format: cidr}\n    minItems: 1\n    " +
-			"title: Where administrators come from\n    page: Network")
-	}
-	if has("password") {
-		line("  password: {secret: true, rules: {length: 14, classes: 3}, generate: true, title: Password, " +
-			"page: Access}")
-	}
-	parts := `"front/26", "back/24"`
-	for _, t := range s.Tiers {
-		parts += fmt.Sprintf(", %q", t.Name+"/26")
-	}
-	line("calc:\n  parts: =carve(inputs.range, [" + parts +
-		"])   # add more at the end: what is placed stays where it is")
-	line("resources:")
-	line("  net:\n    type: network\n    want: {range: =inputs.range}")
-	line("  front_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.front}")
-	var rules []string
-	if has("public") {
-		rules = append(rules, `inputs.readers.map(r, firewall_rule{from: r, port: 80, about: "readers"})`)
-	}
-	if has("login") {
-		rules = append(rules, `inputs.admin_sources.map(r, firewall_rule{from: r, port: 22, about: "administrators"})`)
-		line("  access:\n    type: key_pair   # without a public key, a pair is drawn and its private half sealed")
-	}
-	if rules != nil {
-		line("  rules:\n    type: firewall\n    want:\n      network: =net.id\n      rules: >-\n        =%s",
-			strings.Join(rules, " +\n        "))
-	}
-	if has("disk") {
-		line("  data:\n    type: disk\n    want: {size: =inputs.disk_size, type: =inputs.disk_type, encrypted: " +
-			"true}\n    at_retire: keep   # its data is worth more than the stack")
-	}
-	line("  machine:\n    type: instance\n    want:\n      size: =inputs.size\n      image: debian-12\n      " +
-		"subnet: =front_subnet.id")
-	if rules != nil {
-		line("      firewalls: [\"=rules.id\"]")
-	}
-	if has("login") {
-		line("      key_pair: =access.id")
-	}
-	if has("public") {
-		line("      public: true")
-	}
-	if has("disk") {
-		line("      disks:\n        - {disk: =data.id, mount: /var/lib/data, format: ext4}")
-	}
-	line("      user_data:   # cloud-init, as a mapping\n        packages: [nginx]\n        write_files:\n          " +
-		"- path: /var/www/html/ready\n            content: =stack.name")
-	if has("password") {
-		line("          - path: /etc/machine.conf\n            content: =\"password \" + inputs.password")
-	}
-	if has("public") {
-		line("    health:   # made is not ready: this is what proves it\n      - http: {url: '=\"http://\" + " +
-			"self.reach[\"80\"] + \"/ready\"', contains: =stack.name}\n        within: 5m\n        passes: 2")
-	}
-	if has("workers") {
-		line("  back_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.back}")
-		line("  worker:\n    type: instance\n    repeat: =inputs.workers\n    want:\n      name: =stack.name + " +
-			"\"-worker-\" + pad(index + 1, 2)\n      size: =inputs.size\n      image: debian-12\n      subnet: " +
-			"=back_subnet.id\n      user_data:\n        write_files:\n          - path: /etc/worker.conf\n          " +
-			"  content: =\"front \" + machine.private_address   # so a worker waits for the machine")
-	}
-	before, from := "machine", "=calc.parts.front"
-	for _, t := range s.Tiers {
-		line("  %s_subnet:\n    type: subnet\n    want: {network: =net.id, range: =calc.parts.%s}", t.Name, t.Name)
-		line("  %s_rules:\n    type: firewall\n    want:\n      network: =net.id\n      rules:\n        - {from: "+
-			"%s, port: %d, about: %s}   # only the tier before it", t.Name, from, t.Port, before)
-		line("  %s:\n    type: instance\n    repeat: =inputs.%s\n    want:\n      name: =stack.name + \"-%s-\" + "+
-			"pad(index + 1, 2)\n      size: =inputs.size\n      image: debian-12\n      subnet: =%s_subnet.id\n     "+
-			" firewalls: [\"=%s_rules.id\"]", t.Name, t.Name, strings.ReplaceAll(t.Name, "_", "-"), t.Name, t.Name)
-		before, from = t.Name, "=calc.parts."+t.Name
-	}
-	line("outputs:")
-	if has("public") {
-		line("  address: {value: '=\"http://\" + machine.reach[\"80\"] + \"/\"', about: Where it is reached}")
-	}
-	line("  machine: {value: =machine.private_address, about: Address inside the network}")
-	if has("login") {
-		line("  login_key: {value: =access.private_key, about: Private key to log in with}")
-	}
-	if has("password") {
-		line("  password: {value: =inputs.password, about: The password}")
-	}
-	_, err := io.WriteString(w, b.String())
-	return err
+//go:embed starter.tmpl
+var starterText string
+
+var starterTemplate = template.Must(template.New("starter").Parse(starterText))
+
+// begun is what the text of a starter is written from.
+type begun struct {
+	Starter
+	Tiers []begunTier
 }
 
-func (s Starter) title() string {
-	if s.Title != "" {
-		return fmt.Sprintf("%q", s.Title)
+// begunTier is a tier with what is before it.
+type begunTier struct {
+	Tier
+	Label, Before, From string // as names of machines say it; the tier before, and its part of the range
+}
+
+// Write writes a template that passes every check, with comments that say what
+// to fill in. Name and extras must be right; see Extras. What differs from cloud to cloud
+// is picked when a stack is prepared.
+func (s Starter) Write(w io.Writer) error {
+	out := begun{Starter: s}
+	out.Title = cmp.Or(s.Title, s.Name)
+	before, from := "machine", "front"
+	for _, t := range s.Tiers {
+		out.Tiers = append(out.Tiers, begunTier{t, strings.ReplaceAll(t.Name, "_", "-"), before, from})
+		before, from = t.Name, t.Name
 	}
-	return fmt.Sprintf("%q", s.Name)
+	if err := starterTemplate.Execute(w, out); err != nil {
+		return fmt.Errorf("writing the template %s: %w", s.Name, err)
+	}
+	return nil
+}
+
+// Has says whether a starter has an extra; see Extras.
+func (s begun) Has(extra string) bool { return slices.Contains(s.With, extra) }
+
+// Rules are who may connect to the machine, as one expression; it is empty where nobody may.
+func (s begun) Rules() string {
+	var rules []string
+	if s.Has("public") {
+		rules = append(rules, `inputs.readers.map(r, firewall_rule{from: r, port: 80, about: "readers"})`)
+	}
+	if s.Has("login") {
+		rules = append(rules, `inputs.admin_sources.map(r, firewall_rule{from: r, port: 22, about: "administrators"})`)
+	}
+	return strings.Join(rules, " +\n        ")
 }

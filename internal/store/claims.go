@@ -17,13 +17,6 @@ import (
 // job's id.
 type Enqueue func(tx pgx.Tx, run, number int64) (int64, error)
 
-// AtOnce lets a job be taken as soon as it is there, by the database's clock: the queue names
-// the moment by that of the service, which may be ahead of it.
-func AtOnce(ctx context.Context, tx pgx.Tx, job int64) error {
-	_, err := tx.Exec(ctx, "UPDATE river_job SET scheduled_at = now() WHERE id = $1 AND scheduled_at > now()", job)
-	return err
-}
-
 // Claim takes a run for an owner under a claim number. False says that the
 // number is old or that the run is over: there is nothing to do. The time since
 // the last sign of the owner before counts against no step's patience.
@@ -142,7 +135,8 @@ func (s *Store) SweepClaims(ctx context.Context, grace time.Duration, enqueue En
 }
 
 // requeue gives a run a new number and a new job. The job before is over, whatever
-// became of its process: the queue would keep it as running for ever.
+// became of its process: the queue's own call only asks a running job to end, and one whose
+// process died would stay as it is.
 func requeue(ctx context.Context, tx pgx.Tx, id int64, grace time.Duration, enqueue Enqueue) error {
 	var number, before int64
 	err := tx.QueryRow(ctx, `UPDATE runs SET claim_owner = NULL, claim_number = claim_number + 1,

@@ -9,6 +9,7 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
+	edlib "github.com/hbollon/go-edlib"
 )
 
 var (
@@ -383,7 +384,9 @@ func quoteList(names []string) string {
 func Closest(word string, candidates []string) string {
 	best, bestDistance := "", 1<<30
 	for _, c := range candidates {
-		if d := distance(strings.ToLower(word), strings.ToLower(c)); d < bestDistance {
+		// two letters that changed places count once
+		d := edlib.OSADamerauLevenshteinDistance(strings.ToLower(word), strings.ToLower(c))
+		if d < bestDistance {
 			best, bestDistance = c, d
 		}
 	}
@@ -396,30 +399,4 @@ func Closest(word string, candidates []string) string {
 		return ""
 	}
 	return best
-}
-
-// distance is the edit distance in bytes where two letters that changed places
-// count once (the optimal string alignment distance).
-func distance(a, b string) int {
-	rows := make([][]int, len(a)+1)
-	for i := range rows {
-		rows[i] = make([]int, len(b)+1)
-		rows[i][0] = i
-	}
-	for j := range rows[0] {
-		rows[0][j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
-			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
-			}
-		}
-	}
-	return rows[len(a)][len(b)]
 }

@@ -25,17 +25,21 @@ var (
 
 // Main runs the tests of a package with a server. Prepare brings the database
 // that the others are cloned from up to date, as its owner, for the role that services have.
-func Main(m *testing.M, prepare func(url, owner string) error) {
-	os.Exit(run(m, prepare))
+// What the tests share otherwise is ended after them.
+func Main(m *testing.M, prepare func(url, owner string) error, after ...func()) {
+	os.Exit(run(m, prepare, after))
 }
 
-func run(m *testing.M, prepare func(url, owner string) error) int {
+func run(m *testing.M, prepare func(url, owner string) error, after []func()) int {
 	stop, err := Open(prepare)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "test database:", err)
 		return 1
 	}
 	defer stop()
+	for _, end := range after {
+		defer end()
+	}
 	return m.Run()
 }
 
