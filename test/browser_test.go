@@ -168,7 +168,8 @@ func (p *page) until(what, script string) {
 		ask()
 	})`, script)
 	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); {
-		if holds, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](ask, chromedp.EvalAwaitPromise)); err == nil && holds {
+		holds, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](ask, chromedp.EvalAwaitPromise))
+		if err == nil && holds {
 			return
 		} else if p.ctx.Err() != nil {
 			break

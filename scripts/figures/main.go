@@ -29,6 +29,10 @@ const (
 	carried = 25  // percent of errors that say what was being done
 )
 
+// shown are packages that others call: each shows by two examples at least how it is used.
+var shown = strings.Fields("internal/core/lang internal/core/render internal/core/expr internal/core/fit " +
+	"internal/core/address internal/core/change internal/core/schedule internal/cloud internal/probe internal/secret")
+
 // beside are modules that are worth learning from, by the name that a reader knows.
 var beside = [][2]string{
 	{"River", "github.com/riverqueue/river"},
@@ -45,6 +49,7 @@ type figures struct {
 	functions, long                    int
 	wrapped, bare                      int // errors that are returned with words, and as they came
 	examples                           int
+	exampled                           map[string]int // examples by folder
 	places                             []string // what passes a bound
 }
 
@@ -106,6 +111,12 @@ func (f figures) judged() int {
 		fmt.Printf("%.1f%% of errors say on the way up what was being done, and %d%% are to\n", share, carried)
 		status = 1
 	}
+	for _, dir := range shown {
+		if n := f.exampled[filepath.FromSlash(dir)]; n < 2 {
+			fmt.Printf("%s has %d example functions, and is to have two\n", dir, n)
+			status = 1
+		}
+	}
 	if share := percent(f.long, f.functions); share > most {
 		fmt.Printf("%.1f%% of functions are longer than %d lines, and %.0f%% may be\n", share, longest, most)
 		status = 1
@@ -148,7 +159,7 @@ func percent(part, of int) float64 { return 100 * float64(part) / float64(max(of
 
 // count reads every Go file under a directory that somebody wrote by hand.
 func count(dir string) (figures, error) {
-	var f figures
+	f := figures{exampled: map[string]int{}}
 	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
@@ -189,7 +200,7 @@ func (f *figures) file(path string, text []byte) error {
 	f.width(path, rows, documents(set, parsed))
 	for _, d := range parsed.Decls {
 		if fn, is := d.(*ast.FuncDecl); is {
-			f.function(set, fn, isTest)
+			f.function(path, set, fn, isTest)
 		}
 	}
 	return nil
@@ -225,10 +236,11 @@ func (f *figures) width(path string, rows [][]byte, documents map[int]bool) {
 	}
 }
 
-func (f *figures) function(set *token.FileSet, fn *ast.FuncDecl, isTest bool) {
+func (f *figures) function(path string, set *token.FileSet, fn *ast.FuncDecl, isTest bool) {
 	if isTest {
 		if strings.HasPrefix(fn.Name.Name, "Example") {
 			f.examples++
+			f.exampled[filepath.Dir(path)]++
 		}
 		return
 	}
