@@ -50,7 +50,7 @@ type figures struct {
 	wrapped, bare                      int // errors that are returned with words, and as they came
 	examples                           int
 	exampled                           map[string]int // examples by folder
-	places                             []string // what passes a bound
+	places                             []string       // what passes a bound
 }
 
 func main() {
