@@ -158,10 +158,8 @@ func checkSchema() node {
 		"steady_for": span,
 		"passes":     node{"type": "integer", "minimum": 1, "maximum": 100},
 	}
-	for kind, shape := range health.Kinds {
-		if kind != "phase" {
-			properties[kind] = shapeSchema(shape)
-		}
+	for name, kind := range health.Kinds {
+		properties[name] = shapeSchema(kind.Shape)
 	}
 	return object(properties)
 }

@@ -21,6 +21,8 @@ func queryOf(spec map[string]any) string {
 
 const postgres = 5432 // its registered port
 
+func init() { lookers["database"] = looker{queryOf, Prober.database} }
+
 // database signs in to a database by the open protocol of PostgreSQL and asks a query.
 // The first field of the first row is the answer.
 func (p Prober) database(ctx context.Context, spec map[string]any) (string, answer) {

@@ -16,6 +16,8 @@ import (
 	"strings"
 )
 
+func init() { lookers["http"] = looker{askedOf, Prober.http} }
+
 // http asks a page: as anybody, as a user by basic authentication, or in a session that
 // a form began. What is sent to sign in is told by its names alone.
 func (p Prober) http(ctx context.Context, spec map[string]any) (string, answer) {

@@ -19,6 +19,8 @@ func questionOf(spec map[string]any) string {
 		textOf(spec, "server"))
 }
 
+func init() { lookers["name"] = looker{questionOf, Prober.name} }
+
 // name asks a name server for a record, and wants every value that is named.
 func (p Prober) name(ctx context.Context, spec map[string]any) (string, answer) {
 	r, err := p.route(ctx, spec)

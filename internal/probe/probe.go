@@ -133,35 +133,32 @@ func (p Prober) told(resource string, spec map[string]any) bool {
 	return p.Told[resource] || p.Hosts[host]
 }
 
-// wouldAsk says what a check asks, in the words of a look.
+// looker is how checks of a kind are looked at; each kind has a file, which adds its own.
+type looker struct {
+	// asks says what a check asks, in the words of a look.
+	asks func(spec map[string]any) string
+	look func(Prober, context.Context, map[string]any) (asked string, a answer)
+}
+
+var lookers = map[string]looker{}
+
+func init() {
+	asks := func(spec map[string]any) string {
+		return "connect to " + net.JoinHostPort(textOf(spec, "host"), fmt.Sprint(number(spec, "port", 0)))
+	}
+	lookers["tcp"] = looker{asks, Prober.tcp}
+}
+
 func wouldAsk(c health.Check) string {
-	switch c.Kind {
-	case "tcp":
-		return "connect to " + net.JoinHostPort(textOf(c.Spec, "host"), fmt.Sprint(number(c.Spec, "port", 0)))
-	case "http":
-		return askedOf(c.Spec)
-	case "database":
-		return queryOf(c.Spec)
-	case "name":
-		return questionOf(c.Spec)
-	case "ssh":
-		return textOf(c.Spec, "command") + " on " + textOf(c.Spec, "host")
+	if l, ok := lookers[c.Kind]; ok {
+		return l.asks(c.Spec)
 	}
 	return c.Kind
 }
 
 func (p Prober) ask(ctx context.Context, c health.Check) (asked string, a answer) {
-	switch c.Kind {
-	case "tcp":
-		return p.tcp(ctx, c.Spec)
-	case "http":
-		return p.http(ctx, c.Spec)
-	case "ssh":
-		return p.ssh(ctx, c.Spec)
-	case "database":
-		return p.database(ctx, c.Spec)
-	case "name":
-		return p.name(ctx, c.Spec)
+	if l, ok := lookers[c.Kind]; ok {
+		return l.look(p, ctx, c.Spec)
 	}
 	return c.Kind, none("there is no such check")
 }

@@ -11,6 +11,11 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
+func init() {
+	asks := func(spec map[string]any) string { return textOf(spec, "command") + " on " + textOf(spec, "host") }
+	lookers["ssh"] = looker{asks, Prober.ssh}
+}
+
 func (p Prober) ssh(ctx context.Context, spec map[string]any) (string, answer) {
 	command := textOf(spec, "command")
 	r, err := p.route(ctx, spec)

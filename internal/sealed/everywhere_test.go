@@ -128,7 +128,7 @@ func TestNoPlaceOfASecretIsForgotten(t *testing.T) {
 		}
 	}
 	for _, kind := range health.KindNames {
-		for _, p := range health.Kinds[kind].Fields {
+		for _, p := range health.Kinds[kind].Shape.Fields {
 			if _, holds := holding(p.Shape, resource.Unresolved{}); !holds {
 				continue
 			}

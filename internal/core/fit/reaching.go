@@ -4,9 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
-	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 
 	"undersail/internal/core/change"
@@ -228,7 +226,7 @@ func missingKey(message string) string {
 
 // way follows a check from this service to what it asks.
 func (c *reaching) way(name, place string, x health.Check) {
-	host, port := asked(x)
+	host, port := x.Target()
 	if host == "" {
 		return
 	}
@@ -368,34 +366,4 @@ func (c *reaching) knows(place string, x health.Check, m *machine, login map[str
 		return false
 	}
 	return true
-}
-
-// asked is the host and the port of a check; nothing where they are not known.
-func asked(x health.Check) (host string, port int64) {
-	number := func(otherwise int64) int64 {
-		if n, ok := x.Spec["port"].(int64); ok {
-			return n
-		}
-		return otherwise
-	}
-	host, _ = x.Spec["host"].(string)
-	switch x.Kind {
-	case "tcp":
-		return host, number(0)
-	case "ssh":
-		return host, number(22)
-	case "database":
-		return host, number(5432)
-	case "http":
-		text, _ := x.Spec["url"].(string)
-		u, err := url.Parse(text)
-		if err != nil {
-			return "", 0
-		}
-		if n, err := strconv.ParseInt(u.Port(), 10, 64); err == nil {
-			return u.Hostname(), n
-		}
-		return u.Hostname(), map[string]int64{"http": 80, "https": 443}[u.Scheme]
-	}
-	return "", 0
 }

@@ -1,6 +1,11 @@
 package health
 
-import "undersail/internal/core/resource"
+import (
+	"maps"
+	"slices"
+
+	"undersail/internal/core/resource"
+)
 
 func str(choices ...string) resource.Shape {
 	return resource.Shape{Kind: resource.String, Choices: choices}
@@ -32,17 +37,31 @@ var signIn = resource.Property{
 		}},
 }
 
-// KindNames lists the kinds of probes in their order.
-var KindNames = []string{"database", "http", "name", "ssh", "tcp", "tells"}
+func check(name string, fields []resource.Property) resource.Shape {
+	return resource.Shape{Kind: resource.Object, TypeName: name, Fields: fields}
+}
 
-// Kinds are the probes a template may ask for, with their properties.
-var Kinds = map[string]resource.Shape{
-	"tcp": {Kind: resource.Object, TypeName: "tcp_check", Fields: []resource.Property{
+// Kind is a way of asking whether something is healthy.
+type Kind struct {
+	// Shape is what a template says of such a check.
+	Shape resource.Shape
+	// Port is the one that is asked where a check names none; 0 where it has to.
+	Port int64
+	// Goes says in words where a check goes, and what shows that it is there.
+	Goes func(spec map[string]any) string
+}
+
+// KindNames lists the kinds of probes in their order.
+var KindNames = slices.Sorted(maps.Keys(Kinds))
+
+// Kinds are the probes a template may ask for. Who looks at one is in probe.
+var Kinds = map[string]Kind{
+	"tcp": {Goes: connection, Shape: check("tcp_check", []resource.Property{
 		{Name: "host", About: "Address to connect to.", Shape: str(), Required: true},
 		{Name: "port", About: "Port to connect to.", Shape: port, Required: true},
 		through,
-	}},
-	"http": {Kind: resource.Object, TypeName: "http_check", Fields: []resource.Property{
+	})},
+	"http": {Goes: page, Shape: check("http_check", []resource.Property{
 		{Name: "url", About: "Full URL, http or https.", Shape: str(), Required: true},
 		{
 			Name:  "method",
@@ -63,8 +82,8 @@ var Kinds = map[string]resource.Shape{
 		{Name: "trust", About: "system (default) or any certificate.", Shape: str("system", "any")},
 		keep,
 		through,
-	}},
-	"ssh": {Kind: resource.Object, TypeName: "ssh_check", Fields: []resource.Property{
+	})},
+	"ssh": {Port: 22, Goes: login, Shape: check("ssh_check", []resource.Property{
 		{Name: "host", About: "Address to log in to.", Shape: str(), Required: true},
 		{Name: "port", About: "SSH port; 22 when left out.", Shape: port},
 		{Name: "user", About: "User to log in as.", Shape: str(), Required: true},
@@ -75,8 +94,8 @@ var Kinds = map[string]resource.Shape{
 		{Name: "answer", About: "Text that the output must contain.", Shape: str(), Required: true},
 		keep,
 		through,
-	}},
-	"tells": {Kind: resource.Object, TypeName: "tells_check", Fields: []resource.Property{
+	})},
+	"tells": {Goes: cloudItself, Shape: check("tells_check", []resource.Property{
 		{Name: "attribute", About: "Reported attribute that is looked at.", Shape: str(), Required: true},
 		{
 			Name:  "is",
@@ -84,8 +103,8 @@ var Kinds = map[string]resource.Shape{
 			Shape: resource.Shape{Kind: resource.Open},
 		},
 		{Name: "least", About: "The least that a number must be.", Shape: resource.Shape{Kind: resource.Number}},
-	}},
-	"database": {Kind: resource.Object, TypeName: "database_check", Fields: []resource.Property{
+	})},
+	"database": {Port: 5432, Goes: database, Shape: check("database_check", []resource.Property{
 		{
 			Name:     "host",
 			About:    "Address of the database; it speaks the protocol of PostgreSQL.",
@@ -109,8 +128,8 @@ var Kinds = map[string]resource.Shape{
 		},
 		keep,
 		through,
-	}},
-	"name": {Kind: resource.Object, TypeName: "name_check", Fields: []resource.Property{
+	})},
+	"name": {Goes: nameServer, Shape: check("name_check", []resource.Property{
 		{Name: "name", About: "Full name that is asked for.", Shape: str(), Required: true},
 		{
 			Name:     "server",
@@ -125,5 +144,5 @@ var Kinds = map[string]resource.Shape{
 			Shape: resource.Shape{Kind: resource.List, Items: &resource.Shape{Kind: resource.String}},
 		},
 		through,
-	}},
+	})},
 }

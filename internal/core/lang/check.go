@@ -386,7 +386,7 @@ func (c *checker) healthCheck(check Check, s site) {
 		c.errorf("kind", check.Spec.Position, "", "a %s check is a mapping", check.Kind)
 		return
 	}
-	c.fields(check.Spec, "a "+check.Kind+" check", health.Kinds[check.Kind].Fields, s)
+	c.fields(check.Spec, "a "+check.Kind+" check", health.Kinds[check.Kind].Shape.Fields, s)
 }
 
 // conduct checks the values that say how a resource behaves in changes.

@@ -316,7 +316,7 @@ func (e *evaluator) checks(d *lang.Resource, vars *expr.Vars, self *expr.Object,
 func (e *evaluator) healthChecks(list []lang.Check, place string, vars *expr.Vars) []health.Check {
 	var checks []health.Check
 	for i, c := range list {
-		v, err := e.eval(c.Spec, health.Kinds[c.Kind], vars)
+		v, err := e.eval(c.Spec, health.Kinds[c.Kind].Shape, vars)
 		if err != nil {
 			e.broken(place+".health", c.Spec, err)
 		}
@@ -324,7 +324,7 @@ func (e *evaluator) healthChecks(list []lang.Check, place string, vars *expr.Var
 		check := health.Check{Name: fmt.Sprintf("%s-%d", c.Kind, i+1), Kind: c.Kind, Spec: spec,
 			Within: c.Within, Passes: c.Passes, SteadyFor: c.SteadyFor}
 		if e.secretive && !e.revealing {
-			check.Marks, _ = e.markedTree(c.Spec, health.Kinds[c.Kind], vars).(map[string]any)
+			check.Marks, _ = e.markedTree(c.Spec, health.Kinds[c.Kind].Shape, vars).(map[string]any)
 		}
 		checks = append(checks, check)
 	}

@@ -313,7 +313,7 @@ func goes(values, placed map[string]any) map[string]any {
 // that opens the way to it.
 func (c *collector) task(x render.Resource) {
 	placed := goes(x.Want, spec(x.Want, x.Marks))
-	to := way(placed, "on")
+	to := health.Login(placed, "on")
 	c.add(Use{For: Command, At: x.Declared, Members: members(x.Name), To: to},
 		resource.Without(x.Want, "key", "through"), resource.Without(placed, "key", "through", "name", "tags"), placed)
 	c.signsIn(x.Declared, x.Name, to, x.Want, placed)
@@ -336,7 +336,7 @@ func (c *collector) signsIn(at, member, to string, values, placed map[string]any
 		resource.Without(placed, "through"))
 	if jump, ok := values["through"].(map[string]any); ok {
 		in, _ := placed["through"].(map[string]any)
-		c.add(Use{For: SignIn, At: at + " (key of the way in)", Members: members(member), To: way(in, "host")},
+		c.add(Use{For: SignIn, At: at + " (key of the way in)", Members: members(member), To: health.Login(in, "host")},
 			jump["key"], in["key"], in)
 	}
 }
@@ -345,7 +345,7 @@ func (c *collector) signsIn(at, member, to string, values, placed map[string]any
 func (c *collector) checks(declared, member string, checks []health.Check) {
 	for _, check := range checks {
 		at, placed := declared+" "+check.Name, goes(check.Spec, spec(check.Spec, check.Marks))
-		to := destination(check.Kind, placed)
+		to := health.Check{Kind: check.Kind, Spec: placed}.Destination()
 		sent := resource.Without(placed, "key", "through")
 		c.add(Use{For: Check, At: at, Members: members(member), To: to}, resource.Without(check.Spec, "key", "through"),
 			sent, placed)
