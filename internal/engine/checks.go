@@ -445,7 +445,7 @@ func NewProber(resources []store.Resource, a store.Account, foreign map[string]b
 		p.Names = identity.NameServer
 	}
 	for _, r := range resources {
-		if r.Type == resource.TypeInstance && (ToldSecret(r.Want) || foreign[r.Name]) {
+		if resource.IsMachine(r.Type) && (ToldSecret(r.Want) || foreign[r.Name]) {
 			p.Told[r.Name] = true
 			for _, value := range r.Attributes {
 				if text, ok := value.(string); ok && text != "" {

@@ -323,7 +323,7 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 	if s.Action == ActionCreate || row.MadeAt == nil {
 		row.MadeAt = &now
 	}
-	if ref, ok := x.document.Secrets[s.Resource]; ok && s.Type == resource.TypeKeyPair {
+	if ref, ok := x.document.Secrets[s.Resource]; ok && resource.DrawsKey(s.Type) {
 		row.Attributes["private_key"] = ref
 	}
 	attributes := row.Attributes
@@ -418,7 +418,7 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 		}
 	}
 	ref, ok := x.document.Secrets[s.Resource]
-	if ok && shown.Type == resource.TypeKeyPair && sent.Want["public_key"] == nil {
+	if ok && resource.DrawsKey(shown.Type) && sent.Want["public_key"] == nil {
 		public, err := x.secrets.PublicHalf(ref, x.document.Stack.Name)
 		if err != nil {
 			return shown, sent, &cloud.Error{Class: cloud.Invalid, Message: "its key pair cannot be read"}

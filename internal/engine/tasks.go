@@ -329,7 +329,7 @@ func (t *tasks) goneWith(ctx context.Context, want map[string]any) bool {
 	t.x.mu.Lock()
 	var on *store.Resource
 	for _, r := range t.x.resources {
-		if r.Type == resource.TypeInstance &&
+		if resource.IsMachine(r.Type) &&
 			(same(r.Attributes["private_address"], want["on"]) || same(r.Attributes["public_address"], want["on"])) {
 			on = r
 		}

@@ -513,7 +513,7 @@ func (f Facts) Drawn(r *render.Rendering, reference func(name string) string) (F
 		}
 	}
 	for _, res := range r.Resources {
-		if res.Type != resource.TypeKeyPair || res.Find != nil || res.Want["public_key"] != nil ||
+		if !resource.DrawsKey(res.Type) || res.Find != nil || res.Want["public_key"] != nil ||
 			f.Secrets[res.Name] != "" {
 			continue
 		}

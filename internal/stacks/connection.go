@@ -179,7 +179,7 @@ func (m *machines) target(stack, name string) (*store.Resource, error) {
 	var names []string
 	var found *store.Resource
 	for i, r := range m.rows {
-		if r.Type != resource.TypeInstance {
+		if !resource.IsMachine(r.Type) {
 			continue
 		}
 		names = append(names, r.Name)
@@ -233,7 +233,7 @@ func (m *machines) hop(r store.Resource) (Hop, error) {
 	}
 	pair := text(r.Want, "key_pair")
 	for _, key := range m.rows {
-		if key.Type != resource.TypeKeyPair || pair == "" || text(key.Attributes, "id") != pair {
+		if !resource.DrawsKey(key.Type) || pair == "" || text(key.Attributes, "id") != pair {
 			continue
 		}
 		if h.Key = text(key.Attributes, "private_key"); h.Key != "" {
@@ -278,7 +278,7 @@ func (m *machines) bastion(target store.Resource) *store.Resource {
 	var first *store.Resource
 	for i, r := range m.rows {
 		public := text(r.Attributes, "public_address")
-		if r.Type != resource.TypeInstance || public == "" || text(r.Want, "key_pair") == "" {
+		if !resource.IsMachine(r.Type) || public == "" || text(r.Want, "key_pair") == "" {
 			continue
 		}
 		if public == through {

@@ -50,7 +50,7 @@ func (s *Stacks) Guide(ctx context.Context, name string) (Guide, error) {
 	}
 	out.Text = m.rendering.Guide
 	for _, r := range m.rows {
-		if r.Type != resource.TypeInstance {
+		if !resource.IsMachine(r.Type) {
 			continue
 		}
 		hops, err := m.wayTo(st.Name, r.Name)

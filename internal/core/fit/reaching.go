@@ -170,7 +170,7 @@ func (c *reaching) machinesAt() {
 	r := c.plan.Rendering
 	for i := range r.Resources {
 		res := &r.Resources[i]
-		if res.Type != resource.TypeInstance || res.Find != nil {
+		if !resource.IsMachine(res.Type) || res.Find != nil {
 			continue
 		}
 		report := c.rehearsal.Reports[res.Name]

@@ -413,7 +413,7 @@ func (c *checker) conduct(r *Resource, s site) {
 		c.errorf("name", r.Position, "remove `was`, or rename the other one",
 			"%s was `%s`, and that is the name of another resource", r.Name, r.Was)
 	}
-	if in := c.template.Input(r.Name); in != nil && in.Secret && r.Type.Name == resource.TypeKeyPair {
+	if in := c.template.Input(r.Name); in != nil && in.Secret && r.Type.DrawsKey {
 		c.errorf("name", r.Position, "rename one of them",
 			"the key pair `%s` has the name of a secret input, and both are kept under it", r.Name)
 	}

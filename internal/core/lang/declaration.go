@@ -86,8 +86,7 @@ func (d *decoder) conduct(n *Node, res *Resource) {
 	}
 	res.Rebuild = d.choice(n, "rebuild", "old_first", "new_first")
 	res.AtRetire = d.choice(n, "at_retire", "", "keep", "snapshot")
-	if res.AtRetire == "snapshot" && res.Type.Name != "" && res.Type.Name != resource.TypeDisk &&
-		res.Type.Name != resource.TypeDatabase {
+	if res.AtRetire == "snapshot" && res.Type.Name != "" && !res.Type.Copied {
 		d.errorf("value", n.Get("at_retire").Position, "write keep, or remove the key",
 			"only disks and databases have snapshots, not %s", Article(res.Type.Name))
 	}

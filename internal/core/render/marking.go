@@ -191,7 +191,7 @@ func (m *member) marked() map[string]any {
 		return nil
 	}
 	whole := m.d.Type.Own || expr.HoldsSecret(m.fields.want)
-	if !whole && m.d.Type.Name != resource.TypeInstance {
+	if !whole && !m.d.Type.Machine {
 		return nil
 	}
 	out := make(map[string]any, len(m.d.Want.Entries))

@@ -141,7 +141,7 @@ func (s *standIns) report(r *Resource, ports func(r *Resource) []int64) map[stri
 			out[a.Name] = a.Name + " of " + r.Name
 		}
 	}
-	if r.Type != resource.TypeInstance {
+	if !resource.IsMachine(r.Type) {
 		return out
 	}
 	within := inside

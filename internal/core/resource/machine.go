@@ -43,7 +43,7 @@ var Jump = object("jump",
 
 var machineTypes = []Type{
 	newType(TypeKeyPair, "An SSH key pair. Without a public key, Under Sail draws the pair and seals the private half.",
-		2, 300, knowledge{},
+		2, 300, knowledge{drawsKey: true},
 		[]Property{{Name: "public_key", About: "Public key in OpenSSH form.", Shape: kind(PublicKey), Alter: Rebuild}},
 		Attribute{Name: "fingerprint", About: "SHA-256 fingerprint.", Shape: text()},
 		Attribute{
@@ -52,7 +52,7 @@ var machineTypes = []Type{
 			Shape:  text(),
 			Secret: true,
 		}),
-	newType(TypeInstance, "A virtual machine.", 75, 2400, knowledge{serves: true,
+	newType(TypeInstance, "A virtual machine.", 75, 2400, knowledge{serves: true, machine: true,
 		draws: []Draw{one("machines"),
 			{Quota: "vcpus", Of: Measure{Property: "size", Amount: "vcpus"}, Unless: "host"},
 			{Named: "size", Of: Measure{Property: "size", Amount: "vcpus"}, Unless: "host"},

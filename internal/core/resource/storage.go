@@ -17,7 +17,7 @@ var storageTypes = []Type{
 			Secret:   true,
 		}},
 		Attribute{Name: "version", About: "Counts up with each new value.", Shape: kind(Integer)}),
-	newType(TypeDisk, "A block disk.", 12, 1200, knowledge{holdsData: true,
+	newType(TypeDisk, "A block disk.", 12, 1200, knowledge{holdsData: true, copied: true,
 		draws:  []Draw{{Quota: "disk_gib", Of: Measure{Property: "size"}}, one("disks")},
 		prices: []Price{{List: "disk_type", Of: "type", Amount: "gib_hour", Times: Measure{Property: "size"}}}},
 		[]Property{
@@ -128,7 +128,7 @@ var storageTypes = []Type{
 			Shape: mapOf(text()),
 		}),
 	newType(TypeDatabase, "A managed relational database.", 480, 5400,
-		knowledge{serves: true, holdsData: true, draws: []Draw{one("databases")},
+		knowledge{serves: true, holdsData: true, copied: true, draws: []Draw{one("databases")},
 			prices: []Price{
 				{
 					List:   "size",

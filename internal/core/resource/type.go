@@ -69,6 +69,11 @@ type Type struct {
 	// Serves says that people or other things use one while it is there, and miss it when it is
 	// stopped, made anew or removed.
 	Serves bool `json:"serves,omitempty"`
+	// Machine says that people and tasks log in to one, DrawsKey that it makes a pair of keys of
+	// which we keep the private half, and Copied that the cloud can copy what it holds.
+	Machine  bool `json:"-"`
+	DrawsKey bool `json:"-"`
+	Copied   bool `json:"-"`
 	// Own says that Under Sail itself sees to it: no cloud has it, and every cloud will do.
 	Own bool `json:"own,omitempty"`
 	// Unique lists the properties that no two may have the same of at a time.
@@ -227,6 +232,9 @@ func newType(name, about string, expect, patience int64, known knowledge, proper
 		Prices:     known.prices,
 		HoldsData:  known.holdsData,
 		Serves:     known.serves,
+		Machine:    known.machine,
+		DrawsKey:   known.drawsKey,
+		Copied:     known.copied,
 		Own:        known.own,
 		Proves:     known.proves,
 		Unique:     known.unique,
@@ -244,6 +252,9 @@ type knowledge struct {
 	holdsData bool
 	own       bool
 	serves    bool
+	machine   bool
+	drawsKey  bool
+	copied    bool
 	proves    []Proof
 	unique    []Unique
 }
@@ -252,18 +263,28 @@ type knowledge struct {
 // storage.go, platform.go.
 var types = slices.Concat(networkTypes, machineTypes, storageTypes, platformTypes)
 
+var byName = func() map[string]Type {
+	out := make(map[string]Type, len(types))
+	for _, t := range types {
+		out[t.Name] = t
+	}
+	return out
+}()
+
 // Types lists every resource type in a fixed order.
 func Types() []Type { return slices.Clone(types) }
 
 // ByName finds a resource type.
 func ByName(name string) (Type, bool) {
-	for _, t := range types {
-		if t.Name == name {
-			return t, true
-		}
-	}
-	return Type{}, false
+	t, ok := byName[name]
+	return t, ok
 }
+
+// IsMachine says whether people and tasks log in to what is of a type.
+func IsMachine(name string) bool { return byName[name].Machine }
+
+// DrawsKey says whether what is of a type has a pair of keys of which we keep the private half.
+func DrawsKey(name string) bool { return byName[name].DrawsKey }
 
 // TypeNames lists the names of all types.
 func TypeNames() []string {

@@ -79,7 +79,7 @@ type Place struct {
 func Told(r *render.Rendering, carried map[string][]string) map[string][]string {
 	out := map[string][]string{}
 	for _, x := range r.Resources {
-		if x.Type != resource.TypeInstance || x.Find != nil {
+		if !resource.IsMachine(x.Type) || x.Find != nil {
 			continue
 		}
 		secrets := resource.Recorded(x.Want)
@@ -99,7 +99,7 @@ func Told(r *render.Rendering, carried map[string][]string) map[string][]string 
 		given := resource.Recorded(resource.Without(x.Want, "key", "through"))
 		on := fmt.Sprint(spec(x.Want, x.Marks)["on"])
 		for _, m := range r.Resources {
-			if m.Type == resource.TypeInstance && m.Find == nil && len(given) > 0 &&
+			if resource.IsMachine(m.Type) && m.Find == nil && len(given) > 0 &&
 				strings.Contains(on, "⟨"+m.Name+".") {
 				out[m.Name] = append(out[m.Name], given...)
 			}
@@ -187,7 +187,7 @@ func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
 			}
 			placed := place(v, x.Marks[property])
 			around := map[string]any{"value": placed}
-			if x.Type == resource.TypeInstance { // whoever logs in to it reads what it was given
+			if resource.IsMachine(x.Type) { // whoever logs in to it reads what it was given
 				for _, name := range []string{"image", "key_pair"} {
 					around[name] = place(x.Want[name], x.Marks[name])
 				}
@@ -206,7 +206,7 @@ func OfResource(x render.Resource, stack render.Stack, p Place) []Use {
 				stack.Account),
 		}, place(x.Want["key_pair"], x.Marks["key_pair"]))
 	}
-	if key := p.Keys[keyOf(x)]; x.Type == resource.TypeKeyPair && key != "" {
+	if key := p.Keys[keyOf(x)]; resource.DrawsKey(x.Type) && key != "" {
 		c.put(Use{
 			Secrets: []string{key},
 			For:     People,

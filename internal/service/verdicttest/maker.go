@@ -97,7 +97,7 @@ func (m *maker) one(ctx context.Context, name, mark string) error {
 	}
 	want := maps.Clone(sent.Want)
 	reference := "key of " + name
-	if sent.Type == resource.TypeKeyPair && want["public_key"] == nil {
+	if resource.DrawsKey(sent.Type) && want["public_key"] == nil {
 		private, public, err := secret.KeyPair(name)
 		if err != nil {
 			return err
