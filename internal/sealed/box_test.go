@@ -44,9 +44,13 @@ func TestBox(t *testing.T) {
 	if _, err := other.open(forSecret("coast/password@1"), sealed); !errors.Is(err, ErrCannotOpen) {
 		t.Errorf("another key opened it: %v", err)
 	}
-	os.Chmod(path, 0o644)
-	if _, err := OpenBox(path); err == nil || !strings.Contains(err.Error(), "chmod 600") {
-		t.Errorf("a key that others can read: %v", err)
+	for _, mode := range []os.FileMode{0o644, 0o640, 0o620, 0o604} { // its group is somebody else too
+		if err := os.Chmod(path, mode); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := OpenBox(path); err == nil || !strings.Contains(err.Error(), "chmod 600") {
+			t.Errorf("of mode %o: %v", mode, err)
+		}
 	}
 	if _, err := ReadBox(path + "-none"); !errors.Is(err, ErrNoKey) {
 		t.Errorf("no key: %v", err)

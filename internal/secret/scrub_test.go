@@ -125,3 +125,14 @@ func TestNothingElseIsTakenOut(t *testing.T) {
 		t.Errorf("of secrets that overlap is left: %q", got)
 	}
 }
+
+// TestASecretWithLineBreaksWrittenOutIsFound: as JSON and as tools of other systems write them.
+func TestASecretWithLineBreaksWrittenOutIsFound(t *testing.T) {
+	t.Parallel()
+	s := NewScrubber(map[string]string{"word": "low-tide-at-dawn"})
+	for _, between := range []string{"\n", "\r\n", "\t", `\n`, `\r\n`, `\r`, `\t`} {
+		if got := s.Text("x low-tide" + between + "-at-dawn y"); strings.Contains(got, "dawn") {
+			t.Errorf("with %q in it: %s", between, got)
+		}
+	}
+}

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"math"
+	"slices"
 	"strings"
 	"testing"
 
@@ -328,5 +329,47 @@ func TestBillsCrossWhereTheirFormulaSays(t *testing.T) {
 	}
 	if far := Overtakings(Bills(variants[:2], map[string]float64{"own": 300})); len(far) != 1 {
 		t.Errorf("they cross beyond a month: %+v", far)
+	}
+}
+
+// TestMachinesAndTheirDisksAreInTheSameZones: where a disk type is not sold, no machine with it is.
+func TestMachinesAndTheirDisksAreInTheSameZones(t *testing.T) {
+	t.Parallel()
+	near := stalls()[0]
+	near.DiskTypes = near.DiskTypes[:1]
+	near.DiskTypes[0].Zones = []string{"near-b"}
+	need := Need{Machine: offer.Need{VCPUs: 2}, Count: 1, Disk: storage.Need{Bytes: 10 << 30}}
+	for _, c := range []struct {
+		zones int
+		fits  bool
+	}{{1, true}, {2, false}} {
+		need.Zones = c.zones
+		answers, err := Search(need, []*offer.Offers{near})
+		if err != nil {
+			t.Fatal(err)
+		}
+		small := answers[slices.IndexFunc(answers, func(a Answer) bool { return a.Size.Name == "small" })]
+		if !slices.Equal(small.Zones, []string{"near-b"}) || len(small.WhyNot) == 0 != c.fits {
+			t.Errorf("over %d zones: %v, %v", c.zones, small.Zones, small.WhyNot)
+		}
+	}
+}
+
+// TestAnImageForOtherMachinesIsNoRemedy: it holds the package, and does not run there.
+func TestAnImageForOtherMachinesIsNoRemedy(t *testing.T) {
+	t.Parallel()
+	market := offers("north-fell", "a", "b")
+	market.Images[1].Architecture = "arm64"
+	r := rendered(t, net, lan, "host: {type: instance, want: {size: plain-2, image: debian-12, subnet: =lan.id, "+
+		"user_data: {packages: [tide-intake]}}}")
+	told := false
+	for _, f := range Rendering(r, offer.Everywhere{Home: market}) {
+		told = told || strings.Contains(f.Message, "tide-intake")
+		if strings.Contains(f.Remedy, "tide-3") {
+			t.Errorf("%s: %s", f.Message, f.Remedy)
+		}
+	}
+	if !told {
+		t.Error("nothing is said of the package")
 	}
 }

@@ -190,9 +190,10 @@ func insideBlock(lines []string, i int) bool {
 			continue
 		}
 		indent := len(lines[j]) - len(strings.TrimLeft(lines[j], " "))
-		if indent < at {
-			return blockScalar.MatchString(lines[j])
+		if indent < at && blockScalar.MatchString(lines[j]) {
+			return true
 		}
+		at = min(at, indent) // what is further in may be a text's own indentation
 	}
 	return false
 }

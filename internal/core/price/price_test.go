@@ -138,3 +138,19 @@ func TestCostIsSharedByTag(t *testing.T) {
 		t.Errorf("the shares are %g and the whole %g", sum, cost.Hour)
 	}
 }
+
+// TestWhatAResourceMakesByItselfGrowsFromItsLeastToItsMost: the least is paid for already.
+func TestWhatAResourceMakesByItselfGrowsFromItsLeastToItsMost(t *testing.T) {
+	t.Parallel()
+	controller := machine("controller", "plain-2", nil)
+	controller.Makes = []render.Made{{
+		Type:  "instance",
+		Least: 2,
+		Most:  5,
+		Want:  map[string]any{"size": "plain-2"},
+	}}
+	cost := Of([]render.Resource{controller}, offer.At(shop))
+	if math.Abs(cost.Hour-3*0.05) > 1e-9 || math.Abs(cost.Most-6*0.05) > 1e-9 {
+		t.Errorf("%g an hour, and %g at most", cost.Hour, cost.Most)
+	}
+}
