@@ -244,7 +244,7 @@ func reordered(n *yaml.Node, lines []string, order []string) []string {
 	}
 	indent := n.Content[0].Column - 1
 	for i := range starts { // comments above belong to the entry
-		for starts[i] > 0 && i > 0 && starts[i]-1 > starts[i-1] && comment(lines[starts[i]-1], indent) {
+		for starts[i] > 0 && i > 0 && starts[i]-1 > starts[i-1] && comment(lines, starts[i]-1, indent) {
 			starts[i]--
 		}
 	}
@@ -273,7 +273,8 @@ func reordered(n *yaml.Node, lines []string, order []string) []string {
 	return append(out, lines[end:]...)
 }
 
-func comment(line string, indent int) bool {
-	trimmed := strings.TrimLeft(line, " ")
-	return strings.HasPrefix(trimmed, "#") && len(line)-len(trimmed) >= indent
+// comment reports whether a line is a comment of what stands at an indentation or further in.
+func comment(lines []string, i, indent int) bool {
+	trimmed := strings.TrimLeft(lines[i], " ")
+	return strings.HasPrefix(trimmed, "#") && len(lines[i])-len(trimmed) >= indent && !insideBlock(lines, i)
 }
