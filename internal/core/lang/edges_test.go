@@ -47,7 +47,7 @@ resources:
   front: {type: address}
 `
 	tidy, found := Tidy("t", []byte(source))
-	if found.HasErrors() || !strings.Contains(string(tidy), "\n    # sailing orders\n      # and the tide\nresources") {
+	if found.HasErrors() || !strings.Contains(string(tidy), "\n    # sailing orders\n      # and the tide\n") {
 		t.Errorf("%v\n%s", found, tidy)
 	}
 }
