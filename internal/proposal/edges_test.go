@@ -45,7 +45,8 @@ func TestWhatIsReserved(t *testing.T) {
 		newFirst bool
 		vcpus    int64
 	}{
-		"rebuilt, the old one first": {change.Rebuild, false, 2}, "rebuilt, the new one first": {change.Rebuild, true, 4},
+		"rebuilt, the old one first":           {change.Rebuild, false, 2},
+		"rebuilt, the new one first":           {change.Rebuild, true, 4},
 		"altered, whatever a rebuild would be": {change.Alter, true, 2},
 	} {
 		got := planOf(c.kind, host(c.newFirst), small).Reserves()
@@ -111,7 +112,8 @@ func TestWhatGoesBeyondWhatWasAcceptedIsAskedAgain(t *testing.T) {
 	}
 	accepted := remove("data").Document()
 	accepted.Consents, accepted.Given = nil, nil
-	if same, beyond := remove("data").GoesOn(accepted); beyond != "" || len(same.Consents) != 0 || len(same.Given) != 1 {
+	if same, beyond := remove("data").GoesOn(accepted); beyond != "" || len(same.Consents) != 0 ||
+		len(same.Given) != 1 {
 		t.Errorf("the same is asked again: %q %v", beyond, same.Consents)
 	}
 	if other, beyond := remove("charts").GoesOn(accepted); beyond == "" || len(other.Consents) != 1 {
