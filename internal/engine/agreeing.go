@@ -37,14 +37,7 @@ func (x *execution) permitted(s *store.Step, list []use.Use) (func(reference str
 
 // agreeing notes what a step needs an agreement to, and lets the step wait.
 func (x *execution) agreeing(ctx context.Context, s *store.Step, b *beyondError) (schedule.Event, error) {
-	x.mu.Lock()
-	known := use.Digests(x.beyond)
-	for _, u := range b.uses {
-		if !known[u.Digest] {
-			x.beyond = append(x.beyond, u)
-		}
-	}
-	x.mu.Unlock()
+	x.questions.agree(b.uses)
 	return schedule.Event{
 			Outcome: schedule.Asked,
 			Reason:  b.Error(),
@@ -57,9 +50,8 @@ func (x *execution) agreeing(ctx context.Context, s *store.Step, b *beyondError)
 
 // parkForAgreement lets the run wait until somebody agreed.
 func (x *execution) parkForAgreement(ctx context.Context) error {
-	x.mu.Lock()
-	b := &beyondError{"it", x.beyond}
-	x.mu.Unlock()
+	_, uses := x.questions.open()
+	b := &beyondError{"it", uses}
 	reason := fmt.Sprintf("%s; look at them with: undersail continue %s", b, x.run.Stack)
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()
 	return x.note(ctx, store.Event{

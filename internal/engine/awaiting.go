@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"undersail/internal/core/schedule"
@@ -36,14 +35,7 @@ func laterInputs(waits []string) (out []string) {
 
 // awaiting notes what a step needs of a person, and lets the step wait.
 func (x *execution) awaiting(ctx context.Context, s *store.Step, a *awaitsError) (schedule.Event, error) {
-	x.mu.Lock()
-	for _, name := range a.inputs {
-		if !slices.Contains(x.awaits, name) {
-			x.awaits = append(x.awaits, name)
-		}
-	}
-	slices.Sort(x.awaits)
-	x.mu.Unlock()
+	x.questions.ask(a.inputs)
 	text := fmt.Sprintf("%s; give it with: undersail continue %s%s", a, x.run.Stack, asFlags(a.inputs))
 	return schedule.Event{
 		Outcome: schedule.Asked,
@@ -53,11 +45,7 @@ func (x *execution) awaiting(ctx context.Context, s *store.Step, a *awaitsError)
 
 // given lets the run go on anew when a value was given that something waits for.
 func (x *execution) given(values []string) {
-	x.mu.Lock()
-	answered := len(x.beyond) > 0 ||
-		slices.ContainsFunc(x.awaits, func(name string) bool { return slices.Contains(values, name) })
-	x.mu.Unlock()
-	if answered {
+	if x.questions.answeredBy(values) {
 		x.leave()
 	}
 }
@@ -65,9 +53,7 @@ func (x *execution) given(values []string) {
 // parkForInputs lets the run wait for values. One that was given in the meantime lets it
 // go on at once.
 func (x *execution) parkForInputs(ctx context.Context) error {
-	x.mu.Lock()
-	inputs := x.awaits
-	x.mu.Unlock()
+	inputs, _ := x.questions.open()
 	reason := fmt.Sprintf("it needs what only a person can tell, the value of %s; give it with: undersail "+
 		"continue %s%s", strings.Join(inputs, ", "), x.run.Stack, asFlags(inputs))
 	x.engine.Metrics.ended.WithLabelValues(x.run.Kind, state.Parked).Inc()

@@ -98,7 +98,8 @@ func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Eve
 	prober := x.prober()
 	made := x.now()
 	if s.MadeAt != nil {
-		made = s.MadeAt.Add(x.waits[s.Number].sinceMade)
+		_, waited := x.waited(s.Number)
+		made = s.MadeAt.Add(waited)
 	}
 	x.mu.Unlock()
 	seen := p.first
@@ -351,8 +352,8 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 	row.State, row.Reason, row.HealthyAt = state.Healthy, "", &now
 	row.Checks = shownChecks(shown.Checks) // as they were proved: when it was made it may have told less of itself
 	saved := *row
-	waited := x.waits[s.Number].since
 	x.mu.Unlock()
+	waited, _ := x.waited(s.Number)
 	s.EndedAt = &now
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
 	err = x.note(ctx, store.Event{

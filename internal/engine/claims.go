@@ -43,7 +43,7 @@ func (e *Engine) renew(ctx context.Context) error {
 	var spent []store.Spent
 	for id, x := range e.running {
 		mine[id] = x.number
-		spent = append(spent, x.spent()...)
+		spent = append(spent, x.spending()...)
 	}
 	e.mu.Unlock()
 	held, now, err := e.Store.RenewClaims(ctx, e.owner, e.ClaimLife, mine, spent)
@@ -96,31 +96,27 @@ func (e *Engine) tellJump(ctx context.Context, by time.Duration) {
 	e.jump = jump{time.Now(),
 		fmt.Sprintf("the database's clock was set %s by %s; that counts against no patience", way, by.Abs())}
 	for _, x := range e.running {
-		go x.tellJump(ctx, e.jump.text)
+		go x.tellJump(ctx, e.jump)
 	}
 }
 
-func (x *execution) tellJump(ctx context.Context, text string) {
-	x.mu.Lock()
-	told := x.jump == text
-	x.jump = text
-	x.mu.Unlock()
-	if told {
+func (x *execution) tellJump(ctx context.Context, j jump) {
+	if !x.mentions.first("clock " + j.at.String()) {
 		return
 	}
-	if err := x.note(ctx, store.Event{Kind: "clock", Text: text}, nil); err != nil {
+	if err := x.note(ctx, store.Event{Kind: "clock", Text: j.text}, nil); err != nil {
 		x.engine.Log.Debug("a jump of the clock was not told", "run", x.run.ID, "error", err)
 	}
 }
 
 // jumpedLately is what is to be told of a jump because of which a run may have been taken over.
-func (e *Engine) jumpedLately() string {
+func (e *Engine) jumpedLately() (_ jump, lately bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if e.jump.text == "" || time.Since(e.jump.at) > time.Minute {
-		return ""
+		return jump{}, false
 	}
-	return e.jump.text
+	return e.jump, true
 }
 
 func (e *Engine) sweep(ctx context.Context) error {

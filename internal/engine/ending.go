@@ -55,12 +55,13 @@ func (x *execution) end(ctx context.Context, plan *schedule.Run, result schedule
 	if (x.number > 1 || retired) && err == nil && result != schedule.Parked && result != schedule.Asking {
 		err = x.findLost(ctx)
 	}
+	_, uses := x.questions.open()
 	switch {
 	case errors.Is(err, errStopped):
 		result = schedule.Stopped
 	case errors.Is(err, errHalted), result == schedule.Parked:
 		return x.park(ctx)
-	case result == schedule.Asking && len(x.beyond) > 0:
+	case result == schedule.Asking && len(uses) > 0:
 		return x.parkForAgreement(ctx)
 	case result == schedule.Asking:
 		return x.parkForInputs(ctx)

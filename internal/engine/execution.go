@@ -53,28 +53,15 @@ type execution struct {
 	writes   int64
 	forecast forecast
 
-	mu        sync.Mutex
-	awaits    []string // inputs that somebody has to give before the run goes on
+	// Each of these has a lock of its own.
+	*stopwatch
+	mentions  *mentions
+	questions questions
+
+	mu        sync.Mutex // of what is recorded, and of how it is proved
 	resources map[string]*store.Resource
 	proofs    map[string]*proving
-	waits     map[int]*waits
-	tired     map[int]bool // steps whose waiting for the limit was told
-	// beyond are uses of secrets that nobody agreed to, and that the run parks for.
-	beyond []use.Use
-	// claimed is the database's clock when the run was claimed, at began of our own.
-	claimed, began time.Time
-	stays          map[string]bool // ids of what was told to stay
-	jump           string          // the jump of the clock that was told last
-	// intents and mades are when steps began that are under way, and when they made what they
-	// make.
-	intents, mades map[int]time.Time
-	// written is how much of what the commands of tasks wrote was told, by their marks.
-	written map[string]int
 }
-
-// waits is time that counts against no patience of a step: since it began and
-// since its resource was made.
-type waits struct{ since, sinceMade time.Duration }
 
 func (x *execution) leave()   { x.once[0].Do(func() { close(x.leaving) }) }
 func (x *execution) askStop() { x.once[1].Do(func() { close(x.stopped) }) }
@@ -100,14 +87,8 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 		resources: map[string]*store.Resource{},
 		proofs:    map[string]*proving{},
 		creating:  map[string]string{},
-		waits:     map[int]*waits{},
-		tired:     map[int]bool{},
-		written:   map[string]int{},
-		stays:     map[string]bool{},
-		claimed:   e.Now().Round(0),
-		began:     time.Now(),
-		intents:   map[int]time.Time{},
-		mades:     map[int]time.Time{},
+		stopwatch: newStopwatch(e.Now().Round(0)),
+		mentions:  newMentions(),
 	}
 	var err error
 	if x.run, err = e.Store.Run(ctx, id); err != nil {
@@ -134,8 +115,10 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 		if s.Action == ActionCreate {
 			x.creating[s.Resource] = s.Token
 		}
-		x.waits[i] = &waits{time.Duration(s.WaitedMS) * time.Millisecond,
-			time.Duration(s.SettleWaitedMS) * time.Millisecond}
+		x.of(i, func(t *spell) {
+			t.waited = time.Duration(s.WaitedMS) * time.Millisecond
+			t.waitedMade = time.Duration(s.SettleWaitedMS) * time.Millisecond
+		})
 	}
 	if x.adapter, x.account, err = e.Adapter(ctx, x.document.Stack.Account); errors.Is(err, sealed.ErrCannotOpen) {
 		return nil, fmt.Errorf("%w: %w", errUnreadable, err)
@@ -341,7 +324,7 @@ func (x *execution) act(ctx context.Context, a schedule.Action, failures chan<- 
 		return
 	}
 	e.Step = a.Step
-	e.Waited += x.waited(ctx, a.Step, meter.Waited(), e.Waited)
+	e.Waited += x.noteWaits(ctx, a.Step, meter.Waited(), e.Waited)
 	select {
 	case x.events <- e:
 	case <-ctx.Done():
@@ -386,8 +369,8 @@ func (x *execution) begin(ctx context.Context) error {
 	if err := x.note(ctx, e, func(w *store.Write) { w.RunState(x.underway(), "") }); err != nil {
 		return err
 	}
-	if text := x.engine.jumpedLately(); x.number > 1 && text != "" {
-		x.tellJump(ctx, text)
+	if j, lately := x.engine.jumpedLately(); x.number > 1 && lately {
+		x.tellJump(ctx, j)
 	}
 	return nil
 }

@@ -125,11 +125,7 @@ func (x *execution) clearMade(ctx context.Context, s *store.Step) (left int, err
 
 // tellStays tells once of something that has the tag, and that the resource cannot have made.
 func (x *execution) tellStays(ctx context.Context, s *store.Step, l cloud.Live, why string) error {
-	x.mu.Lock()
-	told := x.stays[l.ID]
-	x.stays[l.ID] = true
-	x.mu.Unlock()
-	if told {
+	if !x.mentions.first("stays " + l.ID) {
 		return nil
 	}
 	text := fmt.Sprintf("the %s %s (%s) has the tag of what %s makes, and stays: %s", resource.Words(l.Type), l.Name,

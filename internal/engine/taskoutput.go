@@ -103,9 +103,7 @@ func given(want map[string]any) map[string]any {
 
 // tell tells what a command wrote since it was looked at last.
 func (t *tasks) tell(ctx context.Context, want map[string]any, mark, output string, ended bool) error {
-	t.x.mu.Lock()
-	from := min(t.x.written[mark], len(output))
-	t.x.mu.Unlock()
+	from := min(t.x.mentions.read(mark), len(output))
 	fresh := output[from:]
 	if !ended { // whole lines only, so that no secret is cut in two
 		fresh = fresh[:strings.LastIndexByte(fresh, '\n')+1]
@@ -113,9 +111,7 @@ func (t *tasks) tell(ctx context.Context, want map[string]any, mark, output stri
 	if strings.TrimSpace(fresh) == "" {
 		return nil
 	}
-	t.x.mu.Lock()
-	t.x.written[mark] = from + len(fresh)
-	t.x.mu.Unlock()
+	t.x.mentions.readTo(mark, from+len(fresh))
 	shown := t.kept(want, fresh)
 	if shown == "" || strings.HasPrefix(shown, "(") && from > 0 {
 		return nil

@@ -8,43 +8,19 @@ import (
 	"undersail/internal/store"
 )
 
-// now is the database's clock as it was when the run was claimed, and what was spent since:
-// within one execution no clock jumps.
-func (x *execution) now() time.Time { return x.claimed.Add(time.Since(x.began)) }
-
-// spent tells how much of their patience the steps have spent that are under way.
-func (x *execution) spent() (out []store.Spent) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	now := x.now()
-	for i, at := range x.intents {
-		if at.IsZero() {
-			continue
+// spending tells how much of their patience the steps have spent that are under way.
+func (x *execution) spending() (out []store.Spent) {
+	for i := range x.steps {
+		if all, settling, begun := x.spent(i); begun {
+			out = append(out, store.Spent{
+				Run:      x.run.ID,
+				Step:     x.steps[i].Number,
+				SpentMS:  all.Milliseconds(),
+				SettleMS: settling.Milliseconds(),
+			})
 		}
-		s := store.Spent{
-			Run:     x.run.ID,
-			Step:    x.steps[i].Number,
-			SpentMS: max(0, now.Sub(at)-x.waits[i].since).Milliseconds(),
-		}
-		if made := x.mades[i]; !made.IsZero() {
-			s.SettleMS = max(0, now.Sub(made)-x.waits[i].sinceMade).Milliseconds()
-		}
-		out = append(out, s)
 	}
 	return out
-}
-
-// underWay notes when a step began, and when it made what it makes.
-func (x *execution) underWay(number int, at, made time.Time) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	x.intents[number], x.mades[number] = at, made
-}
-
-func (x *execution) madeNow(number int, at time.Time) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	x.mades[number] = at
 }
 
 // resume counts the time of steps that are under way from what they have spent, whatever the

@@ -28,10 +28,7 @@ func TestWhatAStepSentStaysItsOwn(t *testing.T) {
 		own := cloud.Part{Kind: undoPart, Mark: "one.undo.1", Sent: began.Add(12 * time.Millisecond), Seen: true}
 		at := began
 		x := &execution{
-			claimed: c.claimed,
-			began:   time.Now(),
-			intents: map[int]time.Time{},
-			mades:   map[int]time.Time{},
+			stopwatch: newStopwatch(c.claimed),
 			steps: []store.Step{{
 				Token:    "one",
 				Action:   ActionRemove,

@@ -10,23 +10,15 @@ import (
 	"undersail/internal/store"
 )
 
-// waited notes time that a step spent in waiting for the account's limit, in its
+// noteWaits notes time that a step spent in waiting for the account's limit, in its
 // calls and because the cloud asked for it.
-func (x *execution) waited(ctx context.Context, number int, limited, asked time.Duration) time.Duration {
+func (x *execution) noteWaits(ctx context.Context, number int, limited, asked time.Duration) time.Duration {
 	if limited+asked == 0 {
 		return 0
 	}
 	s := &x.steps[number]
-	x.mu.Lock()
-	w := x.waits[number]
-	w.since += limited + asked
-	if s.MadeAt != nil {
-		w.sinceMade += limited + asked
-	}
-	tell := limited > 2*time.Second && !x.tired[number]
-	x.tired[number] = x.tired[number] || tell
-	x.mu.Unlock()
-	if tell {
+	x.wait(number, limited+asked, s.MadeAt != nil)
+	if limited > 2*time.Second && x.mentions.first(fmt.Sprintf("limit %d", number)) {
 		err := x.note(ctx, store.Event{
 			Kind:     "limit",
 			Resource: s.Resource,
@@ -42,10 +34,8 @@ func (x *execution) waited(ctx context.Context, number int, limited, asked time.
 }
 
 func (x *execution) writeWaits(w *store.Write, number int) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if y := x.waits[number]; y.since > 0 {
-		w.StepWaited(x.steps[number].Number, y.since, y.sinceMade)
+	if all, made := x.waited(number); all > 0 {
+		w.StepWaited(x.steps[number].Number, all, made)
 	}
 }
 

@@ -59,10 +59,14 @@ func main() {
 		}
 		rows = append(rows, more...)
 	}
-	print(rows, *markdown)
+	if !print(rows, *markdown) {
+		os.Exit(1)
+	}
 }
 
-func print(rows []row, markdown bool) {
+// print writes the table, and says whether every row holds.
+func print(rows []row, markdown bool) bool {
+	all := true
 	format := "%-4s %-62s %12s %12s %8s %8s  %s\n"
 	if markdown {
 		format = "| %s | %s | %s | %s | %s | %s | %s |\n"
@@ -74,13 +78,14 @@ func print(rows []row, markdown bool) {
 	for _, r := range rows {
 		holds := "yes"
 		if r.ratio > r.target {
-			holds = "NO"
+			holds, all = "NO", false
 		}
 		fmt.Printf(format, r.id, r.what, r.measured, r.reference, fmt.Sprintf("%.2f", r.ratio),
 			fmt.Sprintf("%.2f", r.target), strings.TrimSuffix(holds+"; "+r.note, "; "))
 	}
 	fmt.Printf("\n%s, %s, %d processors; medians of paired rounds\n", runtime.Version(), runtime.GOARCH,
 		runtime.GOMAXPROCS(0))
+	return all
 }
 
 // paired measures two things in turns and gives the medians and the median of
