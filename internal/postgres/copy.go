@@ -45,8 +45,26 @@ func Load(ctx context.Context, url string, from io.Reader) error {
 	if tables > 0 {
 		return errors.New("the database is not empty; restore into a new directory or an empty database")
 	}
-	return tool(ctx, "pg_restore", url, from, nil, "--no-owner", "--no-privileges", "--exit-on-error",
+	err = tool(ctx, "pg_restore", url, from, nil, "--no-owner", "--no-privileges", "--exit-on-error",
 		"--single-transaction", "--dbname="+Database)
+	if err != nil {
+		return err
+	}
+	return analyze(ctx, url)
+}
+
+// analyze lets the server count what its tables hold: a backup has none of it, and until the
+// server does so by itself, queries go through whole tables.
+func analyze(ctx context.Context, url string) error {
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return fmt.Errorf("connect to the database: %w", err)
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, "ANALYZE"); err != nil {
+		return fmt.Errorf("count what the tables hold: %w", err)
+	}
+	return nil
 }
 
 // tool runs a program of PostgreSQL. How it connects is told by its environment: what

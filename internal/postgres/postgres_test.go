@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"os"
 	"path/filepath"
@@ -27,6 +28,39 @@ func count(t *testing.T, url string) (n int) {
 		t.Fatal(err)
 	}
 	return n
+}
+
+// restoredIsCounted: a database that was filled from a backup knows what its tables hold, or its
+// queries would go through whole tables.
+func restoredIsCounted(t *testing.T, s *Server) {
+	t.Helper()
+	ctx := context.Background()
+	admin, err := pgx.Connect(ctx, s.AdminURL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close(ctx)
+	if _, err := admin.Exec(ctx, "CREATE DATABASE anew OWNER "+ownerRole); err != nil {
+		t.Fatal(err)
+	}
+	var backup bytes.Buffer
+	if err := Dump(ctx, s.OwnerURL, &backup); err != nil {
+		t.Fatal(err)
+	}
+	at := InDatabase(s.OwnerURL, "anew")
+	if err := Load(ctx, at, &backup); err != nil {
+		t.Fatal(err)
+	}
+	restored, err := pgx.Connect(ctx, at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer restored.Close(ctx)
+	var rows float64
+	err = restored.QueryRow(ctx, "SELECT reltuples FROM pg_class WHERE relname = 'tide'").Scan(&rows)
+	if err != nil || rows != 2 {
+		t.Errorf("the restored table is taken to hold %g rows, %v", rows, err)
+	}
 }
 
 func TestAServerIsTakenUpAgain(t *testing.T) {
@@ -60,6 +94,7 @@ func TestAServerIsTakenUpAgain(t *testing.T) {
 	if n := count(t, third.OwnerURL); n != 2 {
 		t.Errorf("after a restart there are %d rows, want 2", n)
 	}
+	restoredIsCounted(t, third)
 	if err := third.Stop(); err != nil {
 		t.Error(err)
 	}
