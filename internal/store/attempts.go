@@ -26,10 +26,13 @@ const (
 		"clock_timestamp() - phase_at)) ELSE 0 END)::float8"
 )
 
-// spentOf sums both over the attempts of run r.
-const spentOf = "(SELECT coalesce(sum(" + underWay +
-	"), 0) FROM attempts WHERE run_id = r.id) AS under_way, (SELECT coalesce(sum(" + waitedFor +
-	"), 0) FROM attempts WHERE run_id = r.id) AS waited_for"
+// spentOf are the sums of both over the attempts of run r, which joinSpent reads once.
+const (
+	spentOf   = "spent.under_way, spent.waited_for"
+	joinSpent = " CROSS JOIN LATERAL (SELECT coalesce(sum(" + underWay + "), 0) AS under_way, coalesce(sum(" +
+		waitedFor +
+		"), 0) AS waited_for FROM attempts WHERE run_id = r.id) AS spent "
+)
 
 // Attempts lists those of a run, oldest first.
 func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {

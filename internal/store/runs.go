@@ -65,7 +65,8 @@ const runQuery = `SELECT r.id, r.proposal_id, r.stack_id::text, s.name AS stack,
 	r.claim_owner, r.claim_number, r.writes, r.last_event, r.total, r.finished, r.expected_end, r.decides,
 		coalesce(a.clock_rate, 1) AS rate, r.started_by, r.created_at, r.started_at, r.ended_at,
 	` + spentOf + `
-	FROM runs r JOIN stacks s ON s.id = r.stack_id LEFT JOIN accounts a ON a.name = r.account `
+	FROM runs r JOIN stacks s ON s.id = r.stack_id LEFT JOIN accounts a ON a.name = r.account` +
+	joinSpent
 
 // Active are the states of a run that is not over.
 const active = "('queued', 'underway', 'parked', 'stopping', 'undoing')"

@@ -58,7 +58,7 @@ const summaryQuery = `SELECT m.name, m.stack_id::text AS id, m.account, k.cloud,
 		m.changed::text,
 	` + spentOf + `
 	FROM summaries m JOIN stacks k ON k.id = m.stack_id JOIN accounts a ON a.name = m.account LEFT JOIN runs r
-		ON r.id = m.last_run `
+		ON r.id = m.last_run` + joinSpent
 
 // Summaries lists living stacks by name after one. What was never applied is only
 // a proposal yet.
