@@ -9,6 +9,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"undersail/internal/core/health"
 
 	"github.com/jackc/pgx/v5/pgconn"
 )
@@ -16,10 +17,8 @@ import (
 // queryOf says what a check of a database asks.
 func queryOf(spec map[string]any) string {
 	return fmt.Sprintf("%s in database %s at %s:%d as %s", cmp.Or(textOf(spec, "query"), "select 1"),
-		textOf(spec, "name"), textOf(spec, "host"), number(spec, "port", postgres), textOf(spec, "user"))
+		textOf(spec, "name"), textOf(spec, "host"), number(spec, "port", health.DatabasePort), textOf(spec, "user"))
 }
-
-const postgres = 5432 // its registered port
 
 func init() { lookers["database"] = looker{queryOf, Prober.database} }
 
@@ -37,7 +36,8 @@ func (p Prober) database(ctx context.Context, spec map[string]any) (string, answ
 		return asked, none(err.Error())
 	}
 	host := textOf(spec, "host")
-	c.Host, c.Port, c.Database, c.User, c.Password, c.Fallbacks = host, uint16(number(spec, "port", postgres)),
+	c.Host, c.Port, c.Database, c.User, c.Password, c.Fallbacks = host,
+		uint16(number(spec, "port", health.DatabasePort)),
 		textOf(spec, "name"), textOf(spec, "user"), textOf(spec, "password"), nil
 	c.RuntimeParams = map[string]string{"application_name": "undersail-probe"}
 	if trust := textOf(spec, "trust"); trust != "none" && trust != "" {

@@ -7,6 +7,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"undersail/internal/core/health"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -113,7 +114,7 @@ func (p Prober) login(ctx context.Context, dial func(context.Context, string, st
 	if err != nil {
 		return nil, fmt.Errorf("no host key of %s is known to compare with", host)
 	}
-	addr := net.JoinHostPort(host, fmt.Sprint(number(spec, "port", 22)))
+	addr := net.JoinHostPort(host, fmt.Sprint(number(spec, "port", health.SSHPort)))
 	conn, err := dial(ctx, "tcp", addr)
 	if err != nil {
 		return nil, err

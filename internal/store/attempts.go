@@ -29,9 +29,8 @@ const (
 // spentOf are the sums of both over the attempts of run r, which joinSpent reads once.
 const (
 	spentOf   = "spent.under_way, spent.waited_for"
-	joinSpent = " CROSS JOIN LATERAL (SELECT coalesce(sum(" + underWay + "), 0) AS under_way, coalesce(sum(" +
-		waitedFor +
-		"), 0) AS waited_for FROM attempts WHERE run_id = r.id) AS spent "
+	joinSpent = " CROSS JOIN LATERAL (SELECT coalesce(sum(" + underWay + "), 0) AS under_way, " +
+		"coalesce(sum(" + waitedFor + "), 0) AS waited_for FROM attempts WHERE run_id = r.id) AS spent "
 )
 
 // Attempts lists those of a run, oldest first.

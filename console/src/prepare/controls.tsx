@@ -290,22 +290,18 @@ const blank = (s: Schema | undefined): unknown => {
   return ''
 }
 
-/** A list as rows; sources come with help. */
-function Rows({
-  id,
-  label,
-  schema,
-  value,
-  context,
-  onChange,
-}: {
+/** What a control of a value in several parts is given. */
+interface Part<Value> {
   id: string
   label: string
   schema: Schema
-  value: unknown[]
+  value: Value
   context: Context
   onChange: (value: unknown) => void
-}) {
+}
+
+/** A list as rows; sources come with help. */
+function Rows({ id, label, schema, value, context, onChange }: Part<unknown[]>) {
   const item = schema.items ?? { type: 'string' }
   const set = (i: number, v: unknown) => onChange(value.map((x, k) => (k === i ? v : x)))
   const sources = item.format === 'cidr'
@@ -359,21 +355,7 @@ function Rows({
 }
 
 /** An object: its own fields, and names with values where any may be given. */
-function Entries({
-  id,
-  label,
-  schema,
-  value,
-  context,
-  onChange,
-}: {
-  id: string
-  label: string
-  schema: Schema
-  value: Record<string, unknown>
-  context: Context
-  onChange: (value: unknown) => void
-}) {
+function Entries({ id, label, schema, value, context, onChange }: Part<Record<string, unknown>>) {
   const [name, setName] = useState('')
   const own = Object.entries(schema.properties ?? {})
   const free = schema.additionalProperties !== false && (own.length === 0 || schema.additionalProperties !== undefined)

@@ -4,6 +4,7 @@ import { ChoosingTable, type Column } from '../parts/choosing-table'
 import { useMeasure, type Measure } from '../parts/measure'
 import { piece } from '../parts/script'
 import { gib, price } from '../parts/words'
+import type { Choosing } from './sizes'
 
 const Plot = piece(() => import('../parts/plot'), 'The plot')
 
@@ -30,19 +31,7 @@ const measures = (currency: string): Measure<Option>[] => {
 }
 
 /** Disk types side by side, and what the chosen one reaches as it grows. */
-export function DiskTypes({
-  label,
-  options,
-  value,
-  currency,
-  onChange,
-}: {
-  label: string
-  options: Option[]
-  value: string
-  currency: string
-  onChange: (value: string) => void
-}) {
+export function DiskTypes({ label, options, value, currency, onChange }: Choosing) {
   const ways = useMemo(() => measures(currency), [currency])
   const { column, tools } = useMeasure(ways, options)
   const columns = useMemo<Column<Option>[]>(

@@ -6,6 +6,15 @@ import { gib, price } from '../parts/words'
 
 type Option = Schemas['Option']
 
+/** What is chosen from things side by side that have a price. */
+export interface Choosing {
+  label: string
+  options: Option[]
+  value: string
+  currency: string
+  onChange: (value: string) => void
+}
+
 /** By what sizes can be compared: a price for something, where the cloud tells one. */
 const measures = (currency: string): Measure<Option>[] => {
   const priced = (words: string, title: string, per: (s: NonNullable<Option['size']>) => number): Measure<Option> => ({
@@ -23,19 +32,7 @@ const measures = (currency: string): Measure<Option>[] => {
 }
 
 /** Sizes side by side, by the measure that matters for what is done with them. */
-export function Sizes({
-  label,
-  options,
-  value,
-  currency,
-  onChange,
-}: {
-  label: string
-  options: Option[]
-  value: string
-  currency: string
-  onChange: (value: string) => void
-}) {
+export function Sizes({ label, options, value, currency, onChange }: Choosing) {
   const sold = useMemo(() => options.filter((o) => o.size), [options])
   const ways = useMemo(() => measures(currency), [currency])
   const { column, tools } = useMeasure(ways, sold)

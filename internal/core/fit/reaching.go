@@ -243,7 +243,7 @@ func (c *reaching) way(name, place string, x health.Check) {
 		}
 		port, given := jump["port"].(int64)
 		if !given {
-			port = 22
+			port = health.SSHPort
 		}
 		if !c.opens(place, x, m, port, from, at, "") || !c.knows(place, x, m, jump) {
 			return

@@ -60,10 +60,10 @@ func database(spec map[string]any) string {
 		"any":    "whatever certificate it shows",
 		"system": "by a certificate that the system trusts",
 	}[trust]
-	return fmt.Sprintf("database %v at %s, %s%s", spec["name"], at(spec, "host", "5432"), how, jump(spec))
+	return fmt.Sprintf("database %v at %s, %s%s", spec["name"], at(spec, "host", DatabasePort), how, jump(spec))
 }
 
-func connection(spec map[string]any) string { return at(spec, "host", "") + jump(spec) }
+func connection(spec map[string]any) string { return at(spec, "host", 0) + jump(spec) }
 
 func nameServer(spec map[string]any) string {
 	return fmt.Sprintf("name server %v%s", spec["server"], jump(spec))
@@ -77,16 +77,17 @@ func Login(spec map[string]any, field string) string {
 	if spec["host_key"] != nil {
 		shows = "by the host key that the template names"
 	}
-	return fmt.Sprintf("SSH to %v at %s, %s%s", spec["user"], at(spec, field, "22"), shows, jump(spec))
+	return fmt.Sprintf("SSH to %v at %s, %s%s", spec["user"], at(spec, field, SSHPort), shows, jump(spec))
 }
 
-func at(spec map[string]any, host, port string) string {
+// at is the address in a field with the port that is asked there; 0 is known of none.
+func at(spec map[string]any, host string, port int64) string {
 	out := fmt.Sprint(spec[host])
 	switch p := spec["port"]; {
 	case p != nil:
 		return fmt.Sprintf("%s:%v", out, p)
-	case port != "":
-		return out + ":" + port
+	case port != 0:
+		return fmt.Sprintf("%s:%d", out, port)
 	}
 	return out
 }
@@ -94,7 +95,7 @@ func at(spec map[string]any, host, port string) string {
 // jump names the host through which something is reached.
 func jump(spec map[string]any) string {
 	if by, ok := spec["through"].(map[string]any); ok {
-		return ", through " + fmt.Sprint(by["user"]) + " at " + at(by, "host", "22")
+		return ", through " + fmt.Sprint(by["user"]) + " at " + at(by, "host", SSHPort)
 	}
 	return ""
 }

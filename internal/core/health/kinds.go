@@ -41,6 +41,12 @@ func check(name string, fields []resource.Property) resource.Shape {
 	return resource.Shape{Kind: resource.Object, TypeName: name, Fields: fields}
 }
 
+// The ports that are asked where a check, a task or a jump host names none.
+const (
+	SSHPort      int64 = 22
+	DatabasePort int64 = 5432
+)
+
 // Kind is a way of asking whether something is healthy.
 type Kind struct {
 	// Shape is what a template says of such a check.
@@ -83,7 +89,7 @@ var Kinds = map[string]Kind{
 		keep,
 		through,
 	})},
-	"ssh": {Port: 22, Goes: login, Shape: check("ssh_check", []resource.Property{
+	"ssh": {Port: SSHPort, Goes: login, Shape: check("ssh_check", []resource.Property{
 		{Name: "host", About: "Address to log in to.", Shape: str(), Required: true},
 		{Name: "port", About: "SSH port; 22 when left out.", Shape: port},
 		{Name: "user", About: "User to log in as.", Shape: str(), Required: true},
@@ -104,7 +110,7 @@ var Kinds = map[string]Kind{
 		},
 		{Name: "least", About: "The least that a number must be.", Shape: resource.Shape{Kind: resource.Number}},
 	})},
-	"database": {Port: 5432, Goes: database, Shape: check("database_check", []resource.Property{
+	"database": {Port: DatabasePort, Goes: database, Shape: check("database_check", []resource.Property{
 		{
 			Name:     "host",
 			About:    "Address of the database; it speaks the protocol of PostgreSQL.",
