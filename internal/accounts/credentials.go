@@ -94,7 +94,7 @@ func (s *Accounts) Renew(ctx context.Context, u people.User, name string, fields
 func (s *Accounts) keepCredentials(ctx context.Context, u people.User, n NewAccount, was int64) error {
 	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint}
 	if err := s.sealed.Account(&a, n.Credentials); err != nil {
-		return fmt.Errorf("reading account: %w", err)
+		return fmt.Errorf("sealing the credentials: %w", err)
 	}
 	adapter, err := s.connect(a)
 	if err != nil {

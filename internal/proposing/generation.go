@@ -39,7 +39,7 @@ func (s *Proposing) draw(ctx context.Context, u people.User, id int64) error {
 		}
 		row := store.Secret{Reference: x.Reference, StackID: p.StackID, Kind: x.Kind, GivenBy: u.Name}
 		if err := s.sealed.Secret(&row, value); err != nil {
-			return fmt.Errorf("opening the secret: %w", err)
+			return fmt.Errorf("sealing the secret: %w", err)
 		}
 		if _, err := s.store.AddSecret(ctx, row); err != nil {
 			return fmt.Errorf("adding the secret: %w", err)

@@ -82,7 +82,7 @@ func (s *Sealed) Breaks(ctx context.Context, a access.Actor, row store.Secret, r
 func (s *Sealed) Is(ctx context.Context, a access.Actor, reference, value string) (bool, error) {
 	row, err := s.store.Secret(ctx, reference)
 	if err != nil {
-		return false, fmt.Errorf("opening the secret: %w", err)
+		return false, fmt.Errorf("reading the secret: %w", err)
 	}
 	p, refused := s.MayReveal(a, row)
 	if refused != nil {
@@ -153,7 +153,7 @@ func (s *Sealed) Begin(ctx context.Context) error {
 	rand.Read(key)
 	sealed, err := s.box.seal(forAudit, key)
 	if err != nil {
-		return fmt.Errorf("sealing %s: %w", forAudit, err)
+		return fmt.Errorf("sealing for the journal: %w", err)
 	}
 	if sealed, err = s.store.KeepSetting(ctx, store.AuditKey, sealed); err != nil {
 		return fmt.Errorf("keeping the setting: %w", err)
@@ -202,7 +202,7 @@ func (s *Sealed) ForPeople(row store.Secret) Permit {
 func (s *Sealed) Signer(ctx context.Context, p Permit, reference string) (ssh.Signer, error) {
 	row, err := s.store.Secret(ctx, reference)
 	if err != nil {
-		return nil, fmt.Errorf("opening the secret: %w", err)
+		return nil, fmt.Errorf("reading the secret: %w", err)
 	}
 	plain, err := s.Open(ctx, p, row)
 	if err != nil {

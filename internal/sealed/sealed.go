@@ -72,7 +72,7 @@ func (s *Sealed) Copy(x *store.Secret, p Plain) error { return s.Secret(x, p.val
 func (s *Sealed) Same(ctx context.Context, reference string, p Plain) (bool, error) {
 	row, err := s.store.Secret(ctx, reference)
 	if err != nil {
-		return false, fmt.Errorf("opening the secret: %w", err)
+		return false, fmt.Errorf("reading the secret: %w", err)
 	}
 	value, err := s.open(row)
 	return value == p.value, err
@@ -130,7 +130,7 @@ func (s *Sealed) HandOver(ctx context.Context, stackID string, besides []string,
 func (s *Sealed) Account(a *store.Account, fields map[string]string) error {
 	plain, err := json.Marshal(fields)
 	if err != nil {
-		return fmt.Errorf("reading account: %w", err)
+		return fmt.Errorf("sealing the credentials: %w", err)
 	}
 	a.Credentials, err = s.box.seal(forAccount(*a), plain)
 	a.SealedWith = s.box.Fingerprint()
@@ -153,7 +153,7 @@ func (s *Sealed) Credentials(a store.Account) (fields map[string]string, err err
 func (s *Sealed) Library(l *store.Library, credentials any) error {
 	plain, err := json.Marshal(credentials)
 	if err != nil {
-		return fmt.Errorf("reading the library: %w", err)
+		return fmt.Errorf("sealing what opens the library: %w", err)
 	}
 	l.Credentials, err = s.box.seal(forLibrary(*l), plain)
 	l.SealedWith = s.box.Fingerprint()

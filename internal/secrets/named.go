@@ -210,7 +210,7 @@ func (s *Secrets) Put(ctx context.Context, u people.User, n NewNamed) (Named, er
 	}
 	if value != "" {
 		if err := s.sealed.Secret(&row, value); err != nil {
-			return Named{}, fmt.Errorf("opening the secret: %w", err)
+			return Named{}, fmt.Errorf("sealing the secret: %w", err)
 		}
 	}
 	ours, err := s.store.AddSecret(ctx, row)

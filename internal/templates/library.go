@@ -88,7 +88,7 @@ func (s *Templates) AddLibrary(ctx context.Context, u people.User, n NewLibrary)
 	l := store.Library{Name: n.Name, Place: n.Place, Reference: n.Reference, Folder: n.Folder}
 	if n.Token != "" {
 		if err := s.sealed.Library(&l, libraryCredentials{n.User, n.Token}); err != nil {
-			return Library{}, fmt.Errorf("reading the library: %w", err)
+			return Library{}, fmt.Errorf("sealing what opens the library: %w", err)
 		}
 	}
 	if _, _, err := s.openLibrary(ctx, l); err != nil {
