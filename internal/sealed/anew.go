@@ -91,7 +91,7 @@ func (s *Sealed) KeyAnew(ctx context.Context) error {
 		return fmt.Errorf("%s: %w", forAudit, err)
 	}
 	if sealed, err = s.box.seal(forAudit, key); err != nil {
-		return fmt.Errorf("sealing for the journal: %w", err)
+		return fmt.Errorf("sealing %s: %w", forAudit, err)
 	}
 	if err := s.store.PutSetting(ctx, store.AuditKey, sealed); err != nil {
 		return fmt.Errorf("keeping the setting: %w", err)

@@ -153,7 +153,7 @@ func (s *Sealed) Begin(ctx context.Context) error {
 	rand.Read(key)
 	sealed, err := s.box.seal(forAudit, key)
 	if err != nil {
-		return fmt.Errorf("sealing for the journal: %w", err)
+		return fmt.Errorf("sealing %s: %w", forAudit, err)
 	}
 	if sealed, err = s.store.KeepSetting(ctx, store.AuditKey, sealed); err != nil {
 		return fmt.Errorf("keeping the setting: %w", err)
