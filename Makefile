@@ -5,20 +5,30 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 # Tools have a module of their own: who starts a demo compiles none of them.
 TOOL := go tool -modfile=tools/go.mod
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
+# The longest packages come first, so that none is waited for alone at the end.
+LONGEST := ./test ./internal/engine ./internal/proposing ./internal/service ./test/...
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test build check bench bench-console chaos attack flood mutants software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
+.PHONY: demo test test-times test-hard build check bench bench-console chaos attack flood mutants software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
 	@exec bin/undersail demo --dir "$(DEMO_DIR)"
 
-# The longest packages come first, so that none is waited for alone at the end, and three at
-# a time with three tests each: they wait for clouds more than they compute. Vet has run by
-# then.
+# Three packages at a time with three tests each: they wait for clouds more than they
+# compute. Vet has run by then.
 test: build check ## Run all static checks and tests
-	@scripts/packages postgresql chromium openssh-client
-	go test -vet=off -timeout 30m -p 3 -parallel 3 ./test ./internal/engine ./internal/proposing ./internal/service ./test/... ./...
+	@scripts/packages postgresql chromium-headless-shell openssh-client
+	go test -vet=off -timeout 30m -p 3 -parallel 3 $(LONGEST) ./...
+
+test-times: build ## Run all tests anew, and list what takes longest; LEAST=20 lists from so many seconds on
+	@scripts/packages postgresql chromium-headless-shell openssh-client
+	go test -json -count=1 -vet=off -timeout 30m -p 3 -parallel 3 $(LONGEST) ./... | go run ./scripts/times -least $(or $(LEAST),5)
+
+test-hard: build ## Run every moment of the kill matrix, and the detector of races, where things go on at once
+	@scripts/packages postgresql openssh-client gcc libc6-dev
+	UNDERSAIL_HARD=1 CGO_ENABLED=1 go test -race -count=1 -vet=off -timeout 60m -p 2 -parallel 3 ./internal/engine \
+		./internal/proposing ./internal/store ./internal/people ./internal/sealed ./internal/turnstile
 
 build: console/dist/app/index.html ## Build both programs, with the console inside
 	go build -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
@@ -77,11 +87,11 @@ bench: ## Print measured ratios
 	@go run ./test/bench $(ARGS)
 
 bench-console: build ## Print measured ratios of the console in a browser; SIZE="1000 15" for changes and rounds
-	@scripts/packages postgresql chromium
+	@scripts/packages postgresql chromium-headless-shell
 	@UNDERSAIL_BENCH_CONSOLE="$(or $(SIZE),1000 15)" go test -count=1 -v -run TestConsoleFigures ./test | grep -v "^=== \|^---\|^PASS"
 
 jobs: build ## Do practitioners' jobs whole: by command line at the pace of 20, and in the console; ONLY=desk does those of that name, PACE=120 is faster
-	@scripts/packages postgresql chromium openssh-client
+	@scripts/packages postgresql chromium-headless-shell openssh-client
 	set -o pipefail; UNDERSAIL_JOBS=all UNDERSAIL_PACE=$(PACE) go test -count=1 -v -timeout 3h -run 'TestWholeJobs/$(ONLY)|TestJobsInTheConsole/$(ONLY)' ./test | grep -v '^=== '
 
 altering: build ## Try every property of every type, and write the table of what altering takes
@@ -90,11 +100,11 @@ altering: build ## Try every property of every type, and write the table of what
 	$(MAKE) generate
 
 audit: build ## Ask axe-core about every page, light and dark, wide and narrow
-	@scripts/packages postgresql chromium
+	@scripts/packages postgresql chromium-headless-shell
 	UNDERSAIL_AUDIT=whole go test -count=1 -v -run TestEveryPageIsAccessible ./test
 
 screenshots: build ## Take the pictures of docs/screenshots from demo data
-	@scripts/packages postgresql chromium xvfb xterm imagemagick fonts-dejavu-core
+	@scripts/packages postgresql chromium-headless-shell xvfb xterm imagemagick fonts-dejavu-core
 	UNDERSAIL_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots ./test/...
 
 clean:

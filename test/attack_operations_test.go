@@ -7,11 +7,11 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 
 	contracts "undersail/api"
+	"undersail/internal/await"
 )
 
 // How an operation of the contract is held: whom it is open to, and what it touches.
@@ -239,15 +239,16 @@ func (s *siege) veil() veiled {
 		"undersail: 1\nabout: {name: falls, version: 1.0.0, title: Falls}\nresources: {front: {type: address}}\n", nil)
 	id := fmt.Sprint(p.body["id"])
 	s.must("POST", "/api/v1/proposals/"+id+"/accept?on_failure=undo", s.admin, "", 200)
-	s.must("POST", "/api/v1/proposals/"+id+"/apply", s.admin, "", 200)
+	falls := fmt.Sprint(s.must("POST", "/api/v1/proposals/"+id+"/apply", s.admin, "", 200).body["id"])
 	agreement := "1"
-	eventually(s.t, "the agreement is listed, or its run is over", time.Minute, func() bool {
+	await.Until(s.t, "the agreement is listed, or its run is over", func() bool {
 		if list := s.must("GET", "/api/v1/agreements", s.admin, "", 200).list; len(list) > 0 {
 			agreement = fmt.Sprint(list[0]["id"])
 			return true
 		}
 		return s.ask("GET", "/api/v1/stacks/veiled-falls", s.admin, "").status == 200
 	})
+	s.b.must(0, "watch", falls)
 	open := s.must("POST", "/api/v1/stacks/veiled/retire", s.admin, "", 201)
 	return veiled{"stacks": "veiled", "runs": run, "proposals": fmt.Sprint(open.body["id"]), "drafts": draft,
 		"accounts": "saltmere-live", "secrets": "veiled-word", "tokens": fmt.Sprint(token["id"]), "users": "ines",

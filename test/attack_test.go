@@ -10,10 +10,10 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"undersail/internal/await"
 	"undersail/internal/postgres/postgrestest"
 )
 
@@ -390,7 +390,7 @@ resources:
 func aLaterValueOpensAPort(t *testing.T, s *siege) {
 	p := s.propose(s.mole, "later", "saltmere-lab", later, nil)
 	id := s.run(p, s.mole)
-	eventually(t, "the run waits", time.Minute, func() bool {
+	await.Until(t, "the run waits", func() bool {
 		return s.ask("GET", "/api/v1/runs/"+id, s.mole, "").body["state"] == "parked"
 	})
 	if a := s.ask("POST", "/api/v1/stacks/later/given", s.mole, `{"inputs":{"from":"0.0.0.0/0"}}`); a.status < 400 {
@@ -406,7 +406,7 @@ func aLaterValueOpensAPort(t *testing.T, s *siege) {
 	reviewer := s.person("reviewer-of-later", "reviewer")
 	s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/accept%s", p.body["id"], agreed(p)), reviewer, "", 200)
 	id = fmt.Sprint(s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/apply", p.body["id"]), s.mole, "", 200).body["id"])
-	eventually(t, "the second run waits", time.Minute, func() bool {
+	await.Until(t, "the second run waits", func() bool {
 		return s.ask("GET", "/api/v1/runs/"+id, s.mole, "").body["state"] == "parked"
 	})
 	a := s.ask("POST", "/api/v1/stacks/later-two/given", s.mole, `{"inputs":{"from":"198.51.100.0/24"}}`)
@@ -454,7 +454,7 @@ func aSecondPersonIsGoneAround(t *testing.T, s *siege) {
 		200)
 	run := fmt.Sprint(s.must("POST", fmt.Sprintf("/api/v1/proposals/%v/apply?on_failure=undo", p.body["id"]), s.mole,
 		"", 200).body["id"])
-	eventually(t, "the run is undone", time.Minute, func() bool {
+	await.Until(t, "the run is undone", func() bool {
 		return s.ask("GET", "/api/v1/runs/"+run, s.mole, "").body["state"] == "undone"
 	})
 	// What is kept is not given to another stack by one person.
@@ -498,7 +498,7 @@ resources:
 	}
 	if p.status == 201 {
 		s.run(p, s.admin)
-		eventually(t, "its machine is there", 2*time.Minute, func() bool {
+		await.Until(t, "its machine is there", func() bool {
 			return s.ask("POST", "/api/v1/stacks/shelled/connections", s.admin, `{}`).status == 201
 		})
 		line := s.b.run("connect", "shelled", "--print").out

@@ -365,11 +365,11 @@ func (b *bench) terminal() {
 		t.Helper()
 		until("enter")
 		for range 30 {
-			time.Sleep(300 * time.Millisecond)
+			time.Sleep(300 * time.Millisecond) // as a person does
 			if text != "" {
 				press("\x15" + text)
 			}
-			time.Sleep(300 * time.Millisecond)
+			time.Sleep(300 * time.Millisecond) // and reads what was typed
 			if press("\r"); shows(next, 2*time.Second) {
 				return
 			}

@@ -125,7 +125,8 @@ func TestConsoleIsNowhereADeadEnd(t *testing.T) {
 		p.open(fmt.Sprintf("/runs/%d", runs[0].ID))
 		p.sees("failed", "Try failed steps again")
 		p.press("Try failed steps again")
-		p.sees("ended ", "done", "Attempts", "what lay idle between them is no work", "site failed after")
+		p.sees(fmt.Sprintf("Run %d is done", runs[0].ID), "ended ", "Attempts", "what lay idle between them is no work",
+			"site failed after")
 		p.press("Propose to undo")
 		p.sees("Proposal ", "remove")
 		p.press("Accept and apply")

@@ -277,7 +277,7 @@ func slowPeersAreLeft(t *testing.T, d *door) {
 				if _, err := io.WriteString(c, text); err != nil {
 					return err
 				}
-				time.Sleep(pause)
+				time.Sleep(pause) // as slow as it is to be
 			}
 		}
 	}
@@ -310,7 +310,7 @@ func slowPeersAreLeft(t *testing.T, d *door) {
 		if a := d.ask("GET", "/api/v1/me", other, ""); a.status != 200 {
 			t.Errorf("meanwhile others get %d", a.status)
 		}
-		time.Sleep(100 * time.Millisecond)
+		time.Sleep(100 * time.Millisecond) // while the slow ones go on
 	}
 	all.Wait()
 }

@@ -7,7 +7,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
+
+	"undersail/internal/await"
 )
 
 const fiveMistakes = `undersail: 1
@@ -96,7 +97,7 @@ func TestKilledInTheMiddleOfARun(t *testing.T) {
 			t.Parallel()
 			b := startAlone(t, "--empty", "--pace", "60")
 			b.must(0, "apply", b.propose("intake", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml"))
-			eventually(t, moment, 90*time.Second,
+			await.Until(t, moment,
 				func() bool { return strings.Contains(b.run("events", "1").out, moment) })
 			b.stop(syscall.SIGKILL)
 			b.up("--empty", "--pace", "60")
@@ -205,7 +206,7 @@ func TestStopAndContinue(t *testing.T) {
 	t.Parallel()
 	b := start(t, "--empty", "--pace", "30")
 	b.must(0, "apply", b.propose("site", "warning-site"))
-	eventually(t, "the machine is begun", 90*time.Second,
+	await.Until(t, "the machine is begun",
 		func() bool { return strings.Contains(b.run("events", "1").out, "creating site") })
 	b.must(0, "stop", "1")
 	r := b.run("watch", "1")

@@ -297,17 +297,6 @@ func (b *bench) token() string {
 	return ""
 }
 
-// eventually waits until something holds, or fails.
-func eventually(t *testing.T, what string, within time.Duration, holds func() bool) {
-	t.Helper()
-	for deadline := time.Now().Add(within); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
-		if holds() {
-			return
-		}
-	}
-	t.Fatalf("%s: not within %s", what, within)
-}
-
 func itoa(n int64) string { return fmt.Sprint(n) }
 
 // reads gets something of the API as JSON.

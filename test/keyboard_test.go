@@ -7,7 +7,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
+
+	"undersail/internal/await"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -330,7 +331,7 @@ func TestACutConnectionIsToldAndMended(t *testing.T) {
 	p.unsees("cannot be heard")
 	var events []struct{ Number int64 }
 	b.reads("/api/v1/runs/1/events?limit=1000", &events)
-	eventually(t, fmt.Sprintf("all %d events are shown, each once", len(events)), 30*time.Second, func() bool {
+	await.Until(t, fmt.Sprintf("all %d events are shown, each once", len(events)), func() bool {
 		shown, err := chromedp.Run(p.ctx,
 			chromedp.Evaluate[int](`document.querySelectorAll('[data-events] li').length`))
 		return err == nil && shown == len(events)

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/sim/openid"
 )
 
@@ -332,15 +333,13 @@ func signingInFromATerminalByOpenIDConnect(t *testing.T, p *provided) {
 		t.Errorf("before anybody entered it: %d %v", a.status, a.body)
 	}
 	http.PostForm(p.issuer+"/enter", url.Values{"user_code": {fmt.Sprint(begun["code"])}, "person": {"wren"}})
-	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(200 * time.Millisecond) {
+	await.Until(t, "it is signed in", func() bool {
 		a := p.ask("POST", "/api/v1/openid/terminal/ask", "", handle)
-		if a.status == 200 {
-			break
-		}
-		if a.status != 409 || time.Now().After(deadline) {
+		if a.status != 200 && a.status != 409 {
 			t.Fatalf("afterwards: %d %v", a.status, a.body)
 		}
-	}
+		return a.status == 200
+	})
 	if a := p.ask("POST", "/api/v1/openid/terminal/ask", "", handle); a.status != 401 {
 		t.Errorf("a second time: %d", a.status)
 	}

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/internal/tlstest"
 )
 
@@ -83,15 +84,10 @@ func TestTLS(t *testing.T) {
 		if serial().Cmp(first.SerialNumber) != 0 {
 			t.Fatal("another certificate than the last that could be read")
 		}
-		time.Sleep(100 * time.Millisecond)
+		time.Sleep(100 * time.Millisecond) // it looks once a second
 	}
 	second, _ := a.Sign(t, "service", []string{"127.0.0.1"})
-	for deadline := time.Now().Add(30 * time.Second); serial().Cmp(second.SerialNumber) != 0; time.Sleep(50 *
-		time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatal("a renewed certificate is not taken")
-		}
-	}
+	await.Until(t, "a renewed certificate is taken", func() bool { return serial().Cmp(second.SerialNumber) == 0 })
 }
 
 func TestNothingInTheClearBeyondThisMachine(t *testing.T) {

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"undersail/internal/await"
 )
 
 // TestByHandUndoneAndTriedAgain goes the ways of the client when things did not go
@@ -76,7 +78,7 @@ func TestByHandUndoneAndTriedAgain(t *testing.T) {
 
 	b.simcloud("fault", "add", "denied", "--on", "firewalls", "--count", "-1")
 	apply(b.propose("trial", "warning-site", "--input", "range=10.78.0.0/24"), 1, "--on-failure", "undo")
-	eventually(t, "undone by itself", 90*time.Second, func() bool {
+	await.Until(t, "undone by itself", func() bool {
 		return strings.Contains(b.must(0, "runs", "--stack", "trial").out, "undone")
 	})
 	if l := b.ledger("trial"); len(l.Alive) != 0 {
@@ -124,18 +126,16 @@ func TestACreatingCallWithAKeyIsCarriedOutOnce(t *testing.T) {
 	ids := map[any]int{}
 	for range 12 {
 		all.Go(func() {
-			for {
-				status, v := post("one", body)
-				if status == 409 && strings.Contains(fmt.Sprint(v["title"]), "still being carried out") {
-					time.Sleep(20 * time.Millisecond)
-					continue
-				}
-				mu.Lock()
-				defer mu.Unlock()
-				if ids[v["id"]]++; status != 201 {
-					t.Errorf("%d %v", status, v)
-				}
-				return
+			var status int
+			var v map[string]any
+			await.Holds(func() bool {
+				status, v = post("one", body)
+				return status != 409 || !strings.Contains(fmt.Sprint(v["title"]), "still being carried out")
+			})
+			mu.Lock()
+			defer mu.Unlock()
+			if ids[v["id"]]++; status != 201 {
+				t.Errorf("%d %v", status, v)
 			}
 		})
 	}

@@ -14,7 +14,8 @@ import (
 	"sync"
 	"syscall"
 	"testing"
-	"time"
+
+	"undersail/internal/await"
 
 	"github.com/chromedp/chromedp"
 )
@@ -201,7 +202,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 					f.mended(p)
 				}
 				p.sees("kept just now")
-				eventually(t, "what was typed is in the draft", 60*time.Second,
+				await.Until(t, "what was typed is in the draft",
 					func() bool { return s.kept(draft()) == s.values[i] })
 				p.unsees(f.told)
 			})
@@ -218,7 +219,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 		p.do(chromedp.Evaluate[chromedp.Void]("location.reload()"))
 		p.sees("waiting for the service")
 		lift()
-		eventually(t, "what was typed is in the draft", 60*time.Second,
+		await.Until(t, "what was typed is in the draft",
 			func() bool { return input("workers")(draft()) == "12" })
 		p.sees("kept just now")
 	})
@@ -229,7 +230,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 		p.typeIn("#field-workers", "13")
 		p.sees("The service does not answer", "The service cannot be heard since")
 		b.up("--empty", "--pace", "240")
-		eventually(t, "what was typed is in the draft", 60*time.Second,
+		await.Until(t, "what was typed is in the draft",
 			func() bool { return input("workers")(draft()) == "13" })
 		p.unsees("cannot be heard")
 	})
@@ -244,7 +245,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 		if err := b.cmd.Process.Signal(syscall.SIGCONT); err != nil {
 			t.Fatal(err)
 		}
-		eventually(t, "what was typed is in the draft", 60*time.Second,
+		await.Until(t, "what was typed is in the draft",
 			func() bool { return input("workers")(draft()) == "14" })
 		p.unsees("no answer for")
 	})
@@ -259,7 +260,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 		p.typeIn("#field-workers", "6")
 		p.sees("changed elsewhere while you typed")
 		p.press("Lay mine over it")
-		eventually(t, "what was laid over it is in the draft", 60*time.Second,
+		await.Until(t, "what was laid over it is in the draft",
 			func() bool { return input("workers")(draft()) == "6" })
 		code, said := b.call("DELETE", "/api/v1/drafts/"+id, b.token(), "")
 		if code != http.StatusNoContent { // and what if it goes meanwhile
@@ -271,7 +272,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 		p.until("it is a new draft",
 			fmt.Sprintf(`!location.search.includes(%q) && document.body.innerText.includes('Prepare nh')`, id))
 		id = p.says(`new URLSearchParams(location.search).get('draft')`)
-		eventually(t, "everything is in the new draft", 60*time.Second,
+		await.Until(t, "everything is in the new draft",
 			func() bool { return input("workers")(draft()) == "7" && input("range")(draft()) == "10.47.0.0/22" })
 	})
 }
@@ -293,7 +294,7 @@ func TestARunIsToldAsItIs(t *testing.T) {
 		met, lift := line.breaks(lineFault{path: ofRuns, status: status})
 		line.CloseClientConnections()
 		p.sees("The service cannot be heard since")
-		eventually(t, "the page asks", 30*time.Second, func() bool { return met() > 3 })
+		await.Until(t, "the page asks", func() bool { return met() > 3 })
 		p.sees("It waits:", "the value of serial")
 		lift()
 		p.unsees("cannot be heard")

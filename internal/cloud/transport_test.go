@@ -17,7 +17,7 @@ type gate struct {
 	refused []time.Duration
 }
 
-func (g *gate) Wait(context.Context) error { time.Sleep(g.wait); return g.err }
+func (g *gate) Wait(context.Context) error { time.Sleep(g.wait); return g.err } // as long as a test says
 func (g *gate) Refused(d time.Duration)    { g.refused = append(g.refused, d) }
 
 // answers gives one answer to every request.

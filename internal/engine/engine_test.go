@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
 	"undersail/internal/stacks"
@@ -27,9 +28,7 @@ func TestAnotherReplicaTakesARunOverAtOnce(t *testing.T) {
 	r := servicetest.New(t, 60)
 	first, quit := r.Replica(2 * time.Second)
 	id := r.Apply(first, "intake", "gauge-intake", gauge)
-	for !strings.Contains(r.Events(first, id), "creating gateway") {
-		time.Sleep(20 * time.Millisecond)
-	}
+	r.Until(first, id, "creating gateway")
 	second, _ := r.Replica(2 * time.Second)
 	quit()
 	run := r.Await(second, id)
@@ -165,16 +164,15 @@ func TestAVerificationSeesAServiceThatDied(t *testing.T) {
 	r.Fault(world.Fault{Kind: "service-never", Label: "site", Count: -1})
 	var v stacks.Verification
 	var last stacks.VerifiedResource
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	await.Holds(func() bool {
 		var err error
 		if v, err = s.Stacks.Verify(ctx, r.Admin, "site"); err != nil {
 			t.Fatal(err)
 		}
 		// Whoever calls in the very moment in which the service dies is accepted and then reset.
-		if last = v.Resources[len(v.Resources)-1]; !v.Healthy && !strings.Contains(last.Reason, "connection reset") {
-			break
-		}
-	}
+		last = v.Resources[len(v.Resources)-1]
+		return !v.Healthy && !strings.Contains(last.Reason, "connection reset")
+	})
 	if v.Healthy || last.State != "unhealthy" || !strings.Contains(last.Reason, "connection refused") {
 		t.Errorf("verified %+v", last)
 	}

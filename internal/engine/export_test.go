@@ -2,7 +2,9 @@ package engine
 
 import (
 	"context"
-	"time"
+
+	"undersail/internal/await"
+	"undersail/internal/store"
 )
 
 // CarryOut carries a run out under a claim number, in the caller's goroutine.
@@ -28,16 +30,16 @@ func (e *Engine) Takeover(ctx context.Context, run int64) (int64, error) {
 		return 0, err
 	}
 	// A sweep passes over a row that the last words of the dead owner still hold.
-	for tries := 0; ; tries++ {
-		if err := e.sweep(ctx); err != nil {
-			return 0, err
+	number := before.ClaimNumber
+	await.Holds(func() bool {
+		if err = e.sweep(ctx); err == nil {
+			var r store.Run
+			r, err = e.Store.Run(ctx, run)
+			number = r.ClaimNumber
 		}
-		r, err := e.Store.Run(ctx, run)
-		if err != nil || r.ClaimNumber > before.ClaimNumber || tries == 100 {
-			return r.ClaimNumber, err
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
+		return err != nil || number > before.ClaimNumber
+	})
+	return number, err
 }
 
 // Abandon lets go of everything that is carried out here.

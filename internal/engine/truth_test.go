@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/internal/cloud"
 	"undersail/internal/core/change"
 	"undersail/internal/engine"
@@ -71,9 +72,7 @@ func TestALostAnswerAndEndedCredentialsParkTheRunAndMakeNothingTwice(t *testing.
 	}
 	r.Lift()
 	r.Renew(s)
-	for run = r.Await(s, id); run.State == "parked"; run = r.Await(s, id) {
-		time.Sleep(10 * time.Millisecond)
-	}
+	await.Until(t, "it goes on", func() bool { run = r.Await(s, id); return run.State != "parked" })
 	if run.State != "done" || madeEver(r, "data[0]") != 1 || madeEver(r, "net") != 1 {
 		t.Errorf("the run ended %s (%s), and the disk was made %d times", run.State, run.Reason, madeEver(r, "data[0]"))
 	}
@@ -431,12 +430,7 @@ func TestARunThatFailsIsUndoneWhenAskedTo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(90 * time.Second); run.State != "undone" &&
-		time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		if run, err = s.Stacks.Run(ctx, run.ID); err != nil {
-			t.Fatal(err)
-		}
-	}
+	await.Holds(func() bool { run = r.Await(s, run.ID); return run.State == "undone" })
 	if left := alive(r, "coast"); run.State != "undone" || len(left) != 0 {
 		t.Fatalf("the run is %s (%s), and left are %v", run.State, run.Reason, left)
 	}
@@ -469,12 +463,7 @@ func TestUndoingThatLosesDataParksAndWaits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(90 * time.Second); run.State != "parked" &&
-		time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		if run, err = s.Stacks.Run(ctx, run.ID); err != nil {
-			t.Fatal(err)
-		}
-	}
+	await.Holds(func() bool { run = r.Await(s, run.ID); return run.State == "parked" })
 	if run.State != "parked" || !strings.Contains(run.Reason, "needs a consent") {
 		t.Fatalf("the run is %s: %s", run.State, run.Reason)
 	}
@@ -639,8 +628,10 @@ func (w watching) Watch(ctx context.Context, region, _ string) iter.Seq2[cloud.N
 	return func(yield func(cloud.Notice, error) bool) {
 		told := map[string]bool{}
 		for ctx.Err() == nil {
-			if time.Sleep(10 * time.Millisecond); ctx.Err() != nil {
+			select {
+			case <-ctx.Done():
 				return
+			case <-time.After(10 * time.Millisecond):
 			}
 			for _, x := range w.rig.Ledger().Alive {
 				if x.Phase == "ready" && !told[x.Name] {

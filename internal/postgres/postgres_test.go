@@ -8,7 +8,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
+
+	"undersail/internal/await"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -131,14 +132,13 @@ func TestAServerThatDiesIsStartedAgain(t *testing.T) {
 				break
 			}
 		}
-		for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-			if conn, err := pgx.Connect(ctx, s.URL); err == nil {
+		await.Until(t, "it lets us in again", func() bool {
+			conn, err := pgx.Connect(ctx, s.URL)
+			if err == nil {
 				conn.Close(ctx)
-				break
-			} else if time.Now().After(deadline) {
-				t.Fatal(err)
 			}
-		}
+			return err == nil
+		})
 		if n := count(t, s.OwnerURL); n != round+2 {
 			t.Errorf("after %d deaths there are %d rows", round+1, n)
 		}

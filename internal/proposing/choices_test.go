@@ -11,11 +11,11 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"go.yaml.in/yaml/v4"
 
 	"undersail/internal/audit"
+	"undersail/internal/await"
 	"undersail/internal/core/fit"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/policy"
@@ -551,14 +551,11 @@ func TestAFormKnowsWhatARunHasJustMade(t *testing.T) {
 		t.Fatalf("before: %+v %v", before.Findings, err)
 	}
 	b.Apply("coast", servicetest.Source(servicetest.NetLine))
-	var after proposing.Answer
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(200 * time.Millisecond) {
-		if after, err = b.Service.Proposing.Check(context.Background(), b.Rig.Admin, question); err != nil {
+	await.Until(t, "the form says that the range is taken", func() bool {
+		after, err := b.Service.Proposing.Check(context.Background(), b.Rig.Admin, question)
+		if err != nil {
 			t.Fatal(err)
 		}
-		if slices.ContainsFunc(after.Findings, func(f finding) bool { return f.Code == "range-in-use" }) {
-			return
-		}
-	}
-	t.Errorf("the range is taken, and the form says %+v", after.Findings)
+		return slices.ContainsFunc(after.Findings, func(f finding) bool { return f.Code == "range-in-use" })
+	})
 }

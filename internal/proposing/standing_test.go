@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/people"
@@ -124,22 +125,14 @@ func TestUndoingByItselfEndsWithTheAgreement(t *testing.T) {
 			if c.sql != "" {
 				servicetest.Query(t, r, c.sql)
 			}
-			over := func() (stacks.Run, bool) {
-				got, err := s.Stacks.Run(ctx, run.ID)
-				if err != nil {
-					t.Fatal(err)
-				}
-				return got, got.State == state.Undone || got.State == state.Parked
-			}
-			for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); time.Sleep(25 *
-				time.Millisecond) {
-				if got, is := over(); is {
-					break
-				} else if got.State == state.Done {
+			var got stacks.Run
+			await.Until(t, "it is undone, or asks", func() bool {
+				got = r.Await(s, run.ID) // ended failed, before it is undone
+				if got.State == state.Done {
 					t.Fatal("it did not fail")
 				}
-			}
-			got, _ := over()
+				return got.State == state.Undone || got.State == state.Parked
+			})
 			if c.want == state.Undone {
 				if got.State != state.Undone {
 					t.Fatalf("%s: %s", got.State, got.Reason)

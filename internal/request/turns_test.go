@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/internal/core/budget"
 	"undersail/internal/refusal"
 )
@@ -22,7 +23,7 @@ func TestAComputationEndsWithItsBudgetAndItsCaller(t *testing.T) {
 	until := func(b *budget.Budget) {
 		for !b.Over() {
 			b.Spend(1)
-			time.Sleep(time.Millisecond)
+			time.Sleep(time.Millisecond) // it computes for a while
 		}
 	}
 	var said *refusal.Error
@@ -75,9 +76,7 @@ func TestWhatIsShortNeedNotWaitForWhatIsLong(t *testing.T) {
 			})
 		})
 	}
-	for twice.Load() < 4 { // all of them are known to be long, or wait to be
-		time.Sleep(10 * time.Millisecond)
-	}
+	await.Until(t, "all of them are known to be long, or wait to be", func() bool { return twice.Load() >= 4 })
 	done := make(chan error, 1)
 	go func() { done <- s.Compute(askedBy("oda", computeBudget), func(*budget.Budget) {}) }()
 	select {

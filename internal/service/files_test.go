@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/internal/core/state"
 	"undersail/internal/service/servicetest"
 	"undersail/sim/world"
@@ -91,10 +92,10 @@ func TestAMachineStartsWithoutADiskThatItCanDoWithout(t *testing.T) {
 	r.Fault(world.Fault{Kind: "disk-fails", Label: "data", Count: -1})
 	r.ByHand("PATCH", "shared-writer", map[string]any{"size": "plain-2"})
 	got := ""
-	for deadline := time.Now().Add(90 * time.Second); !strings.Contains(got, "2 /data is not a mountpoint") &&
-		time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	await.Holds(func() bool {
 		got = strings.Join(servicetest.Failing(t, s, r, "shared"), "; ")
-	}
+		return strings.Contains(got, "2 /data is not a mountpoint")
+	})
 	if !strings.Contains(got, "2 /data is not a mountpoint") || !strings.Contains(got, "the disk failed") {
 		t.Errorf("without a disk that it can do without: %s", got)
 	}

@@ -192,13 +192,8 @@ func TestATaskIsFoundAgainByWhoeverTakesTheRunOver(t *testing.T) {
 	id := r.ApplySource(s, "ashore",
 		ashore+`  settings: {type: task, want: {command: 'echo run >> runs; sleep 900; cat runs'`+onShore+`}}
 `, nil)
-	for deadline := time.Now().Add(time.Minute); !strings.Contains(r.Events(s, id),
-		"creating settings"); time.Sleep(10 * time.Millisecond) {
-		if time.Now().After(deadline) {
-			t.Fatal("the task does not begin")
-		}
-	}
-	time.Sleep(300 * time.Millisecond)
+	r.Until(s, id, "creating settings")
+	time.Sleep(300 * time.Millisecond) // in the middle of it, most likely; at any other moment the same has to hold
 	quit()
 	next, _ := r.Replica(time.Second)
 	run := r.Await(next, id)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"undersail/examples"
+	"undersail/internal/await"
 	"undersail/internal/core/state"
 	"undersail/internal/proposing"
 	"undersail/internal/service/servicetest"
@@ -94,10 +95,8 @@ func TestAPoolKeepsItsMembers(t *testing.T) {
 	}
 	until := func(what string, holds func() bool) {
 		t.Helper()
-		for deadline := time.Now().Add(20 * time.Second); !holds(); time.Sleep(20 * time.Millisecond) {
-			if time.Now().After(deadline) {
-				t.Fatalf("%s: %v", what, machines())
-			}
+		if !await.Holds(holds) {
+			t.Fatalf("%s: %v", what, machines())
 		}
 	}
 	first := machines()

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"undersail/internal/await"
 	"undersail/internal/core/health"
 	"undersail/internal/postgres/postgrestest"
 )
@@ -247,12 +248,12 @@ func TestTheStreamOfAllRunsMissesNothing(t *testing.T) {
 	}
 	// Other tests' transactions on the same server may hold the stream back too.
 	var all []Event
-	for deadline := time.Now().Add(90 * time.Second); len(all) < 2 &&
-		time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	await.Holds(func() bool {
 		if all, err = s.AllEvents(ctx, Cursor{}, 10); err != nil {
 			t.Fatal(err)
 		}
-	}
+		return len(all) >= 2
+	})
 	if len(all) != 2 {
 		t.Errorf("read %v", all)
 	}
@@ -429,11 +430,12 @@ func TestSummariesTellWhatIsRecorded(t *testing.T) {
 	if list, err := s.Summaries(ctx, "", 10); err != nil || len(list) != 0 {
 		t.Errorf("a retired stack is listed: %v %v", list, err)
 	}
-	changed, err := s.SummariesSince(ctx, "0", "00000000-0000-0000-0000-000000000000", 10)
-	for deadline := time.Now().Add(90 * time.Second); len(changed) == 0 && err == nil &&
-		time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	var changed []Summary
+	var err error
+	await.Holds(func() bool {
 		changed, err = s.SummariesSince(ctx, "0", "00000000-0000-0000-0000-000000000000", 10)
-	}
+		return err != nil || len(changed) > 0
+	})
 	if err != nil || len(changed) != 1 || !changed[0].Retired {
 		t.Errorf("the stream of changes tells %v, %v", changed, err)
 	}

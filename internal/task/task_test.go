@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"undersail/internal/await"
 	"undersail/sim/guest"
 	"undersail/sim/market"
 )
@@ -137,34 +138,31 @@ func simulated(t *testing.T) Machine {
 		HostKey: host,
 	},
 		[]guest.Rule{{From: netip.MustParsePrefix("127.0.0.0/8"), Port: 22}})
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
-		client, err := ssh.Dial("tcp", g.Reach()["22"].(string), &ssh.ClientConfig{
+	var client *ssh.Client
+	await.Until(t, "the machine lets us in", func() bool {
+		var err error
+		client, err = ssh.Dial("tcp", g.Reach()["22"].(string), &ssh.ClientConfig{
 			User:            "tide",
 			Auth:            []ssh.AuthMethod{ssh.PublicKeys(mine)},
 			HostKeyCallback: ssh.FixedHostKey(host.PublicKey()),
 		})
-		if err == nil {
-			t.Cleanup(func() { client.Close() })
-			return On(client)
-		}
-	}
-	t.Fatal("the machine does not let anybody in")
-	return Machine{}
+		return err == nil
+	})
+	t.Cleanup(func() { client.Close() })
+	return On(client)
 }
 
 func ended(t *testing.T, m Machine, id string) State {
 	t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
-		s, err := m.Look(context.Background(), id)
-		if err != nil {
+	var s State
+	await.Until(t, "the command ends", func() bool {
+		var err error
+		if s, err = m.Look(context.Background(), id); err != nil {
 			t.Fatal(err)
 		}
-		if s.Phase != Running {
-			return s
-		}
-	}
-	t.Fatal("the command does not end")
-	return State{}
+		return s.Phase != Running
+	})
+	return s
 }
 
 // TestACommandIsRunOnceAndFoundAgain is the same on a real shell and on a simulated machine.
@@ -248,11 +246,11 @@ func TestACommandThatSomebodyEndedIsLost(t *testing.T) {
 		t.Fatal(err)
 	}
 	pid := ""
-	for deadline := time.Now().Add(20 * time.Second); strings.TrimSpace(pid) == "" &&
-		time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	await.Until(t, "the command tells its number", func() bool {
 		raw, _ := os.ReadFile(filepath.Join(home, ".undersail/us-task-b.1/pid"))
 		pid = string(raw)
-	}
+		return strings.TrimSpace(pid) != ""
+	})
 	if s, err := m.Look(t.Context(), "us-task-b.1"); err != nil || s.Phase != Running {
 		t.Fatal(s, err)
 	}

@@ -9,6 +9,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"undersail/internal/await"
 )
 
 func TestOneWhoAsksForEverythingDoesNotTakeTheOthersTurn(t *testing.T) {
@@ -38,9 +40,7 @@ func TestOneWhoAsksForEverythingDoesNotTakeTheOthersTurn(t *testing.T) {
 			mu.Unlock()
 			leave()
 		})
-		for s.waiting() == before {
-			time.Sleep(time.Millisecond)
-		}
+		await.Until(t, who+" waits", func() bool { return s.waiting() != before })
 	}
 	for range 10 {
 		waits("greedy")
@@ -91,7 +91,7 @@ func TestNeverMoreAreInsideThanMayBe(t *testing.T) {
 			if n := inside.Add(1); n > most.Load() {
 				most.Store(n)
 			}
-			time.Sleep(time.Millisecond)
+			time.Sleep(time.Millisecond) // inside for a while, so that others meet it
 			inside.Add(-1)
 		})
 	}

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"undersail/internal/await"
 	"undersail/sim/market"
 )
 
@@ -46,16 +47,6 @@ func everywhere(ports ...int) (rules []Rule) {
 		rules = append(rules, Rule{From: netip.MustParsePrefix("0.0.0.0/0"), Port: p})
 	}
 	return rules
-}
-
-func eventually(t *testing.T, what string, holds func() bool) {
-	t.Helper()
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
-		if holds() {
-			return
-		}
-	}
-	t.Fatal(what)
 }
 
 func TestTheOnlyWayToAPrivateGuestIsThroughTheBastion(t *testing.T) {
@@ -117,7 +108,7 @@ func TestTheOnlyWayToAPrivateGuestIsThroughTheBastion(t *testing.T) {
 	}
 	at := func() string { s, _ := b.Reach()["22"].(string); return s }
 	var jump *ssh.Client
-	eventually(t, "the bastion never answers", func() (ok bool) {
+	await.Until(t, "the bastion never answers", func() (ok bool) {
 		var err error
 		jump, err = login(at(), "tide", mine, net.Dial, bastion.HostKey.PublicKey())
 		return err == nil
@@ -155,7 +146,7 @@ func TestTheOnlyWayToAPrivateGuestIsThroughTheBastion(t *testing.T) {
 		}
 		return strings.TrimSpace(string(out))
 	}
-	eventually(t, "the service never comes up",
+	await.Until(t, "the service never comes up",
 		func() bool { return run("systemctl is-active tide-forecast") == "active" })
 	for command, want := range map[string]string{
 		"nproc": "4", "hostname": "worker", "cat /etc/tide": "high", "cloud-init status": "status: done",

@@ -8,6 +8,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"undersail/internal/await"
 )
 
 // TestABootWaitsForWhatItMayNotDoWithout boots machines while a disk is lost.
@@ -28,9 +30,9 @@ func TestABootWaitsForWhatItMayNotDoWithout(t *testing.T) {
 	}
 	console := func(g *Guest) string { return strings.Join(g.Console(time.Now()), "\n") }
 	can, needs := machine("can", true), machine("needs", false)
-	eventually(t, "the machine that can do without its disk does not start",
+	await.Until(t, "the machine that can do without its disk does not start",
 		func() bool { return strings.Contains(console(can), "cloud-init: finished") })
-	eventually(t, "the machine that needs its disk says nothing",
+	await.Until(t, "the machine that needs its disk says nothing",
 		func() bool { return strings.Contains(console(needs), "waiting for the device of /data") })
 	got := console(needs)
 	if !strings.Contains(got, "emergency mode") || strings.Contains(got, "sshd") || strings.Contains(got, "finished") {
@@ -41,7 +43,7 @@ func TestABootWaitsForWhatItMayNotDoWithout(t *testing.T) {
 		t.Errorf("%d %q", code, out)
 	}
 	lost.Store(false)
-	eventually(t, "the machine does not go on with its disk",
+	await.Until(t, "the machine does not go on with its disk",
 		func() bool { return strings.Contains(console(needs), "cloud-init: finished") })
 	lost.Store(true)
 	if !strings.Contains(console(needs), "cloud-init: finished") {

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/sim/market"
 )
 
@@ -45,9 +46,9 @@ func TestAGuestHasAShell(t *testing.T) {
 	// What is left in the background outlives whoever began it, and its shell is found.
 	g.command("tide",
 		`mkdir -p /home/tide/x; nohup setsid sh -c 'echo $$ > /home/tide/x/pid; sleep 200; echo done > /home/tide/x/end' < /dev/null > /dev/null 2>&1 &`)
-	eventually(t, "the shell in the background is not found",
+	await.Until(t, "the shell in the background is not found",
 		func() bool { _, code := g.command("tide", `kill -0 "$(cat /home/tide/x/pid)"`); return code == 0 })
-	eventually(t, "what was left in the background does not end", func() bool {
+	await.Until(t, "what was left in the background does not end", func() bool {
 		out, _ := g.command("tide", "cat /home/tide/x/end")
 		return strings.TrimSpace(out) == "done"
 	})

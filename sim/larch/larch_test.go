@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"undersail/internal/await"
 	"undersail/sim"
 	"undersail/sim/world"
 )
@@ -97,16 +98,17 @@ func (c *client) make(path, label string, p props) (id string) {
 
 func (c *client) ready(path string) map[string]any {
 	c.t.Helper()
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(40 * time.Millisecond) {
-		if _, out, _ := c.call("GET", "regions/north-fell/"+path, nil); out["phase"] == "ready" {
-			attributes := out["attributes"].(map[string]any)
-			if _, told := attributes["reach"]; told || !strings.HasPrefix(path, "instances/") {
-				return attributes // a machine tells how it is reached a little later
-			}
+	var attributes map[string]any
+	await.Until(c.t, path+" is ready", func() bool {
+		_, out, _ := c.call("GET", "regions/north-fell/"+path, nil)
+		if out["phase"] != "ready" {
+			return false
 		}
-	}
-	c.t.Fatalf("%s is never ready", path)
-	return nil
+		attributes = out["attributes"].(map[string]any)
+		_, told := attributes["reach"] // a machine tells how it is reached a little later
+		return told || !strings.HasPrefix(path, "instances/")
+	})
+	return attributes
 }
 
 func cloudConfig(text string) string {
@@ -284,14 +286,17 @@ func TestFaultsStrikeAsPlanned(t *testing.T) {
 	}
 	plan(world.Fault{Kind: "late-failure", On: "networks", Label: "doomed", Count: 1})
 	make("net-doomed", "10.2.0.0/16")
-	time.Sleep(30 * time.Millisecond)
-	_, out, _ := c.call("GET", "regions/north-fell/networks/net-doomed", nil)
+	var out map[string]any
+	await.Holds(func() bool {
+		_, out, _ = c.call("GET", "regions/north-fell/networks/net-doomed", nil)
+		return out["phase"] != "making"
+	})
 	if out["phase"] != "broken" || out["why"] == nil {
 		t.Errorf("late failure: %v", out)
 	}
 	plan(world.Fault{Kind: "stuck", On: "networks", Count: 1})
 	make("net-stuck", "10.3.0.0/16")
-	time.Sleep(30 * time.Millisecond)
+	time.Sleep(30 * time.Millisecond) // longer than a network takes
 	if _, out, _ := c.call("GET", "regions/north-fell/networks/net-stuck", nil); out["phase"] != "making" {
 		t.Errorf("stuck: %v", out["phase"])
 	}
@@ -358,16 +363,13 @@ func TestStateSurvivesARestart(t *testing.T) {
 		}
 	}
 	at := after["reach"].(map[string]any)["80"].(string)
-	for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	await.Until(t, "the guest serves after the restart", func() bool {
 		res, err := http.Get("http://" + at + "/")
 		if err == nil {
 			res.Body.Close()
-			break
 		}
-		if time.Now().After(deadline) {
-			t.Fatalf("the guest does not serve after the restart: %v", err)
-		}
-	}
+		return err == nil
+	})
 	if l := c.ledger(); len(l.Alive) != 4 || len(l.Calls) < 8 {
 		t.Errorf("the ledger has %d alive and %d calls", len(l.Alive), len(l.Calls))
 	}
@@ -403,17 +405,8 @@ func TestAFirewallReallyCloses(t *testing.T) {
 		_, err = conn.Read(make([]byte, 1))
 		return err
 	}
-	until := func(what string, holds func() bool) {
-		t.Helper()
-		for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(20 *
-			time.Millisecond) {
-			if holds() {
-				return
-			}
-		}
-		t.Fatal(what)
-	}
-	until("the allowed source never gets in", func() bool { return dial("127.0.0.9") == nil })
+	until := func(what string, holds func() bool) { t.Helper(); await.Until(t, what, holds) }
+	until("the allowed source gets in", func() bool { return dial("127.0.0.9") == nil })
 	want := "timeout" // root's sockets drop the packets
 	if os.Geteuid() != 0 {
 		want = "reset"
@@ -488,18 +481,13 @@ func TestWhatTurnsBadAfterwards(t *testing.T) {
 	at := c.ready("instances/us-vm")["reach"].(map[string]any)["80"].(string)
 	answers := func(want bool, about string) {
 		t.Helper()
-		for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		await.Until(t, fmt.Sprintf("%s: answers %v", about, want), func() bool {
 			conn, err := dial(at)
 			if err == nil {
 				conn.Close()
 			}
-			if (err == nil) == want {
-				return
-			}
-			if time.Now().After(deadline) {
-				t.Fatalf("%s: answers %v, want %v", about, err == nil, want)
-			}
-		}
+			return (err == nil) == want
+		})
 	}
 	answers(true, "well")
 	for _, f := range []world.Fault{

@@ -356,11 +356,11 @@ function edgesOf(run: Run): GraphEdge[] {
 function useActions(run: Run) {
   const client = useQueryClient()
   const navigate = useNavigate()
-  const [failure, setFailure] = useState<unknown>(null)
+  const [refused, setRefused] = useState<{ error: unknown; state: string } | null>(null)
   const path = { params: { path: { id: run.id } } }
   const act = useMutation({
     mutationFn: async (what: 'stop' | 'continue' | 'retry' | 'undo'): Promise<string | null> => {
-      setFailure(null)
+      setRefused(null)
       switch (what) {
         case 'stop':
           return unwrap(api.POST('/api/v1/runs/{id}/stop', path)).then(() => null)
@@ -375,10 +375,12 @@ function useActions(run: Run) {
     onSuccess: (to) => {
       if (to) void navigate(to)
     },
-    onError: setFailure,
-    onSettled: () => void client.invalidateQueries({ queryKey: ['run', run.id] }),
+    onError: (error) => setRefused({ error, state: run.state }),
+    // Nothing can be pressed until the page shows the run as it became.
+    onSettled: () => client.invalidateQueries({ queryKey: ['run', run.id] }),
   })
-  return { act, failure }
+  // What was refused while the run was in another state may be in order by now.
+  return { act, failure: refused?.state === run.state ? refused.error : null }
 }
 
 const named = (steps: { resource: string }[]) =>

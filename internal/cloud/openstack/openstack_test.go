@@ -15,6 +15,7 @@ import (
 
 	"github.com/gophercloud/gophercloud/v2"
 
+	"undersail/internal/await"
 	"undersail/internal/cloud"
 	"undersail/internal/cloud/cloudtest"
 	"undersail/internal/cloud/openstack/openstacktest"
@@ -189,7 +190,8 @@ func step(t *testing.T, a *Adapter, typeName, name string, want map[string]any,
 		Want:   want,
 		Tags:   map[string]string{cloud.TagStack: name},
 	}
-	for range 200 {
+	var l cloud.Live
+	await.Until(t, typeName+" is made", func() bool {
 		p, err := a.Step(t.Context(), task, func(p cloud.Part) error { task.Ref = task.Ref.With(p); return nil })
 		if err != nil {
 			t.Fatal(err)
@@ -197,17 +199,13 @@ func step(t *testing.T, a *Adapter, typeName, name string, want map[string]any,
 		for _, part := range p.Live.Parts {
 			task.Ref = task.Ref.With(part)
 		}
-		l, _, err := a.Look(t.Context(), task.Ref)
-		if err != nil {
+		if l, _, err = a.Look(t.Context(), task.Ref); err != nil {
 			t.Fatal(err)
 		}
-		if after(p.More, l); !p.More && l.Phase != cloud.Making {
-			return l
-		}
-		time.Sleep(5 * time.Millisecond)
-	}
-	t.Fatalf("%s is never made", typeName)
-	return cloud.Live{}
+		after(p.More, l)
+		return !p.More && l.Phase != cloud.Making
+	})
+	return l
 }
 
 // made makes a network, a subnet and a machine on it, on a stand-in.
@@ -342,12 +340,7 @@ func TestWhatSomebodyTookAwayIsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	phase, why := cloud.Making, ""
-	for range 200 {
-		if phase, why = look(p.Live); phase != cloud.Making {
-			break
-		}
-		time.Sleep(5 * time.Millisecond)
-	}
+	await.Holds(func() bool { phase, why = look(p.Live); return phase != cloud.Making })
 	if phase != cloud.Broken || !strings.Contains(why, "available weighted backend") {
 		t.Errorf("a volume that fails is %s: %s", phase, why)
 	}
@@ -379,35 +372,31 @@ func TestAResizeIsOnTrialUntilItIsConfirmed(t *testing.T) {
 	}
 	to := func(size string) cloud.Live {
 		t.Helper()
-		for range 200 {
-			l, _, err := a.Look(t.Context(), machine.Ref)
-			if err != nil {
+		var l cloud.Live
+		await.Until(t, "it has the size "+size, func() bool {
+			var err error
+			if l, _, err = a.Look(t.Context(), machine.Ref); err != nil {
 				t.Fatal(err)
 			}
-			if l.Phase == cloud.Ready && l.Has["size"] == size {
-				return l
-			}
-			if l.Phase == cloud.Ready {
+			is := l.Phase == cloud.Ready && l.Has["size"] == size
+			if l.Phase == cloud.Ready && !is {
 				_, err := a.Step(t.Context(),
 					cloud.Task{Action: cloud.Alter, Ref: l.Ref, Want: map[string]any{"size": size}}, nil)
 				if err != nil {
 					t.Fatal(err)
 				}
 			}
-			time.Sleep(10 * time.Millisecond)
-		}
-		t.Fatalf("it never has the size %s", size)
-		return cloud.Live{}
+			return is
+		})
+		return l
 	}
 	settled := func(want string) {
 		t.Helper()
 		var l cloud.Live
-		for range 200 {
-			if l, _, _ = a.Look(t.Context(), machine.Ref); l.Phase == cloud.Ready && status() == "ACTIVE" {
-				break
-			}
-			time.Sleep(10 * time.Millisecond)
-		}
+		await.Holds(func() bool {
+			l, _, _ = a.Look(t.Context(), machine.Ref)
+			return l.Phase == cloud.Ready && status() == "ACTIVE"
+		})
 		if now := status(); now != "ACTIVE" || l.Has["size"] != want {
 			t.Errorf("settled it has the size %v and is %s; want %s", l.Has["size"], now, want)
 		}

@@ -21,6 +21,7 @@ import (
 
 	"undersail/examples"
 	"undersail/internal/accounts"
+	"undersail/internal/await"
 	"undersail/internal/cloud"
 	"undersail/internal/cloud/registry"
 	"undersail/internal/core/state"
@@ -385,17 +386,19 @@ func All(p proposing.Proposal) (names []string) {
 // Await waits for the end of a run, or until it is parked.
 func (r *Rig) Await(s *service.Service, id int64) stacks.Run {
 	r.t.Helper()
-	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {
+	var run stacks.Run
+	over := func() bool {
 		list, err := s.Stacks.Runs(context.Background(), "", id+1, 1) // a row, without the document behind it
 		if err != nil || len(list) == 0 {
 			r.t.Fatal(err)
 		}
-		if run := list[0]; run.EndedAt != nil || run.State == state.Parked {
-			return run
-		}
+		run = list[0]
+		return run.EndedAt != nil || run.State == state.Parked
 	}
-	r.t.Fatalf("run %d does not end", id)
-	return stacks.Run{}
+	if !await.Holds(over) {
+		await.Until(r.t, fmt.Sprintf("run %d ends", id), over) // a run may be as long as two waits
+	}
+	return run
 }
 
 // Until waits for words among the events of a run: it is woken by them, and catches up when a
@@ -433,13 +436,13 @@ func (r *Rig) MakeByHand(typ string, want map[string]any, tags map[string]string
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(25 * time.Millisecond) {
-		if l, there, err := adapter.Look(ctx, ref); err == nil && there == cloud.Present && l.Phase == cloud.Ready {
-			return l.ID
-		}
-	}
-	r.t.Fatalf("the %s is never there", typ)
-	return ""
+	id := ""
+	await.Until(r.t, "the "+typ+" is there", func() bool {
+		l, there, err := adapter.Look(ctx, ref)
+		id = l.ID
+		return err == nil && there == cloud.Present && l.Phase == cloud.Ready
+	})
+	return id
 }
 
 // Events gives the texts of a run's events, after checking that their numbers
