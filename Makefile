@@ -62,7 +62,7 @@ flood: build ## Attack the built service with 50 clients, three times for a minu
 	@scripts/packages postgresql
 	@go run ./test/flood $(ARGS)
 
-mutants: build ## Put small faults into what decides who may do what, one at a time, and see that a test notices each; ARGS="-seed 23 -n 60"
+mutants: build ## Put small faults into the program, one at a time, and see that a test notices each; ARGS="-seed 23 -n 60 -part core"
 	@scripts/packages postgresql openssh-client
 	@go run ./test/mutants $(ARGS)
 

@@ -46,26 +46,14 @@ func (s *Accounts) Offers(ctx context.Context, account, region string, refresh b
 // OffersOf gives offers from memory, from the database, or from the cloud: whichever
 // is fresh enough. What it gives is shared, and nobody changes it.
 func (s *Accounts) OffersOf(ctx context.Context, a store.Account, region string, refresh bool) (*offer.Offers, error) {
-	at := place{a.Name, region}
-	s.mu.Lock()
-	known := s.offers[at]
-	s.mu.Unlock()
-	if known == nil && !refresh {
-		kept, err := s.store.Offers(ctx, a.Name, region)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return nil, err
-		}
-		if err == nil {
-			if known, err = s.remember(ctx, at, kept); err != nil {
-				return nil, err
-			}
-		}
+	known, err := s.told(ctx, a, region)
+	if err != nil {
+		return nil, err
 	}
 	if known != nil && !refresh {
 		age := time.Since(known.At)
 		changed := false
 		if age >= offersBusy && age < offersStale {
-			var err error
 			if changed, err = s.store.ChangedSince(ctx, a.Name, known.At); err != nil {
 				return nil, fmt.Errorf("asking what changed in account %s: %w", a.Name, err)
 			}
@@ -84,6 +72,35 @@ func (s *Accounts) OffersOf(ctx context.Context, a store.Account, region string,
 		return known, nil // old ones say how old they are
 	}
 	return o, err
+}
+
+// PricesOf gives offers to who only wants to know what something costs: as they were told, if
+// that is not too long ago, whatever was made in the account since.
+func (s *Accounts) PricesOf(ctx context.Context, a store.Account, region string) (*offer.Offers, error) {
+	known, err := s.told(ctx, a, region)
+	if err != nil || known != nil && time.Since(known.At) < offersStale {
+		return known, err
+	}
+	return s.ReadOffers(ctx, a, region)
+}
+
+// told gives what a region told last, from memory or from the database; nil when it never did.
+func (s *Accounts) told(ctx context.Context, a store.Account, region string) (*offer.Offers, error) {
+	at := place{a.Name, region}
+	s.mu.Lock()
+	known := s.offers[at]
+	s.mu.Unlock()
+	if known != nil {
+		return known, nil
+	}
+	kept, err := s.store.Offers(ctx, a.Name, region)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading what region %s told: %w", region, err)
+	}
+	return s.remember(ctx, at, kept)
 }
 
 // ReadOffers asks the cloud, and keeps what it says.

@@ -31,6 +31,7 @@ type reading struct {
 	stack   store.Stack
 	isNew   bool // it was never applied
 	offline bool // no cloud is called
+	leaves  bool // it only removes: of what a region sells the prices matter, and nothing else
 	// reserves are what proposals of other stacks take in the account.
 	reserves []accounts.Reserve
 	account  store.Account

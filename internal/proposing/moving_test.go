@@ -134,6 +134,7 @@ func TestRetiringKeepsWhatIsNamed(t *testing.T) {
 	if run := r.Await(s, r.ApplySource(s, "quay", quay+quayHost, nil)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
+	before := len(r.Ledger().Calls)
 	p, err := s.Proposing.Retire(ctx, r.Admin, "quay", "data")
 	if err != nil {
 		t.Fatal(servicetest.Explain(err))
@@ -143,6 +144,11 @@ func TestRetiringKeepsWhatIsNamed(t *testing.T) {
 	}
 	if run := r.Await(s, r.Carry(s, p)); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
+	}
+	for _, call := range r.Ledger().Calls[before:] {
+		if strings.Contains(call.Path, "/market") || strings.Contains(call.Path, "?kind=") {
+			t.Errorf("who only leaves asks what is sold and taken: %s", call.Path)
+		}
 	}
 	if left := r.Ledger().Alive; len(left) != 1 {
 		t.Fatalf("left over is %v", left)

@@ -251,12 +251,15 @@ func (s *Proposing) readPlace(ctx context.Context, r *reading) error {
 	return err
 }
 
-// offersFor gives what a region sells: now, or for facts that call no cloud as it was
-// told last.
+// offersFor gives what a region sells: now, or as it was told last, for facts that call no
+// cloud and for who only leaves.
 func (s *Proposing) offersFor(ctx context.Context, r *reading, region string) (*offer.Offers, error) {
 	read := func() (*offer.Offers, error) { return s.accounts.ReadOffers(ctx, r.account, region) }
 	if r.offline {
 		read = func() (*offer.Offers, error) { return s.accounts.OffersOf(ctx, r.account, region, false) }
+	}
+	if r.leaves {
+		read = func() (*offer.Offers, error) { return s.accounts.PricesOf(ctx, r.account, region) }
 	}
 	o, err := read()
 	if err != nil {

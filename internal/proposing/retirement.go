@@ -32,7 +32,7 @@ func (s *Proposing) RetireWith(ctx context.Context, u people.User, stack string,
 	if err := s.readByOthers(ctx, stack); err != nil {
 		return Proposal{}, err
 	}
-	r := &reading{stack: st, Facts: proposal.Facts{Keep: keep, LiftGuard: liftGuard}}
+	r := &reading{stack: st, leaves: true, Facts: proposal.Facts{Keep: keep, LiftGuard: liftGuard}}
 	if err := s.rest(ctx, r); err != nil {
 		return Proposal{}, err
 	}

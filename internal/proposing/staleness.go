@@ -57,6 +57,7 @@ func (s *Proposing) again(ctx context.Context, p store.Proposal,
 	var none proposal.Judged
 	r := &reading{
 		undoes: p.Undoes,
+		leaves: p.Kind == state.KindRetire,
 		Facts: proposal.Facts{
 			Inputs:    d.Inputs,
 			Secrets:   d.Secrets,

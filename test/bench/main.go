@@ -46,6 +46,7 @@ func main() {
 		{"B3 B4 schedule", scheduling},
 		{"queries", queries},
 		{"account", oneAccount},
+		{"calls", callsOfEach},
 		{"fit form", choosing},
 	} {
 		if *only != "" && !slices.ContainsFunc(strings.Split(*only, ","),

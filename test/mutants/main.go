@@ -1,4 +1,4 @@
-// Command mutants draws small faults in what decides who may do what, puts each into the
+// Command mutants draws small faults in the heart and in what decides who may do what, puts each into the
 // program by itself, and runs the tests that should notice it. It prints a line for each, and
 // fails where one survives. The same seed draws the same ones.
 package main
@@ -54,13 +54,25 @@ var parts = []part{
 		"internal/engine/agreeing.go", "internal/core/use/*.go",
 	}, [][]string{{"./internal/core/use", "./internal/proposal"},
 		{"-run", "Agree|Run|Propos|Decid", "./internal/store"}, uses, attacks}},
+	{"core", []string{"internal/core/*/*.go"},
+		[][]string{{"./internal/core/..."}, {"./internal/exchange", "./internal/cli"},
+			{"./internal/proposing"}, whole}},
+	{"store", []string{"internal/store/*.go"},
+		[][]string{{"./internal/store"}, {"./internal/people", "./internal/stacks"},
+			{"./internal/proposing"}, {"./internal/engine"}, whole}},
+	{"engine", []string{"internal/engine/*.go"}, [][]string{{"./internal/engine"}, {"./internal/proposing"}, whole}},
+	{"proposing", []string{"internal/proposing/*.go"}, [][]string{{"./internal/proposing"}, whole}},
 }
+
+// whole are the tests that drive everything at once.
+var whole = []string{"-timeout", "20m", "-parallel", "4", "./internal/service", "./test"}
 
 func main() {
 	seed := flag.Uint64("seed", 1, "which are drawn")
 	n := flag.Int("n", 60, "how many are drawn")
 	which := flag.String("which", "", "these of them alone, such as 4,17")
-	only := flag.String("part", "", "of this part alone: access, sealed, people, accepting")
+	only := flag.String("part", "",
+		"of this part alone: access, sealed, people, accepting, core, store, engine, proposing")
 	fast := flag.Bool("fast", false,
 		"with the first tests of each part alone, to see what the slow ones are needed for")
 	list := flag.Bool("list", false, "print those that are drawn, and run nothing")
