@@ -123,3 +123,31 @@ func TestWhatHoldsNothingYetLosesNothing(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatIsOwnToAResourceIsNoted, each by itself, and nothing where nothing is.
+func TestWhatIsOwnToAResourceIsNoted(t *testing.T) {
+	t.Parallel()
+	for want, r := range map[string]render.Resource{
+		"": {},
+		"uses the one with id net-1; never changed nor removed": {
+			Find: map[string]any{"id": "net-1", "name": "quay"},
+		},
+		"uses the one with name quay; never changed nor removed": {Find: map[string]any{"name": "quay"}},
+		"uses the one with tags pier=4 use=gauges; never changed nor removed": {
+			Find: map[string]any{"tags": map[string]any{"use": "gauges", "pier": 4}},
+		},
+		"guarded":                                          {Guard: true},
+		"in region long-sound":                             {Region: "long-sound"},
+		"a rebuild makes the new one first":                {NewFirst: true},
+		"at most 2 at a time":                              {AtOnce: 2},
+		"kept when the stack is retired":                   {AtRetire: "keep"},
+		"a snapshot is taken when the stack is retired":    {AtRetire: "snapshot"},
+		"others may alter size, tags":                      {Leave: []string{"size", "tags"}},
+		"own options of the cloud: boost, spread":          {Extra: map[string]any{"spread": true, "boost": 1}},
+		"guarded|in region long-sound|at most 1 at a time": {Guard: true, Region: "long-sound", AtOnce: 1},
+	} {
+		if got := strings.Join(notes(r), "|"); got != want {
+			t.Errorf("got %q, want %q", got, want)
+		}
+	}
+}

@@ -201,6 +201,10 @@ func TestWhatCannotWorkIsFoundWithAWayOut(t *testing.T) {
 				"host: {type: instance, repeat: 12, want: {size: plain-2, image: debian-12, subnet: =lan.id}}"}},
 		{"address-plan host[0].subnet", "spread them over several subnets",
 			[]string{"host: {type: instance, repeat: 3, want: {size: plain-2, image: debian-12, subnet: sub-1}}"}},
+		{"address-plan third.range", "", []string{net, // the first and the third, and not the one between
+			"first: {type: subnet, want: {network: =net.id, range: 10.0.1.0/24}}",
+			"second: {type: subnet, want: {network: =net.id, range: 10.0.5.0/24}}",
+			"third: {type: subnet, want: {network: =net.id, range: 10.0.1.128/25}}"}},
 		{"warning package host.user_data", "choose an image that can: tide-3",
 			[]string{net, lan, host + ", user_data: {packages: [nginx, tide-intake]}}}"}},
 		{"warning package host.user_data", "did you mean `nginx`?",

@@ -98,3 +98,26 @@ func TestHealthyMeansAllChecksTogether(t *testing.T) {
 		t.Errorf("all passed within one window: %q, %s", due(221), verdict(221))
 	}
 }
+
+// TestTheFirstThatSettlesIsTold: of several that are not proved yet the first one is named, and
+// what broke for good comes before all of them.
+func TestTheFirstThatSettlesIsTold(t *testing.T) {
+	t.Parallel()
+	made := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	at := func(s int) time.Time { return made.Add(time.Duration(s) * time.Second) }
+	checks := []Check{{Name: "tcp", Within: 60}, {Name: "http", Within: 60, Passes: 2}, {Name: "page", Within: 60}}
+	proof := Proof{}
+	see := func(check, s int, passed bool) {
+		c := checks[check]
+		proof[c.Name] = c.After(proof[c.Name], Evidence{Asked: c.Name, Answer: "no", At: at(s), Passed: passed}, 1)
+	}
+	see(0, 5, true)
+	see(1, 5, true)
+	see(2, 6, false)
+	if v := proof.Verdict(checks, made, at(7), 1); v.State != Settling || v.Reason != "pass 1 of 2" {
+		t.Errorf("the first that settles is not told: %v", v)
+	}
+	if v := proof.Verdict(checks, made, at(61), 1); v.State != Unhealthy || !strings.Contains(v.Reason, "http") {
+		t.Errorf("the first that broke is not told: %v", v)
+	}
+}

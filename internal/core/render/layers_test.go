@@ -30,6 +30,7 @@ const layered = `inputs:
   key: {secret: true, optional: true}
 presets:
   storm: {title: Storm, inputs: {nodes: 8, size: broad-8}}
+calc: {both: =inputs.nodes * 2, half: =inputs.nodes / 2}
 resources:
   store: {type: disk, repeat: =inputs.nodes, want: {size: =inputs.disk * 2, type: solid, tags: {label: =inputs.label}}}
   board: {type: address, want: {tags: {keyed: '=has_value(inputs.key) ? "yes" : "no"', size: =inputs.size}}}
@@ -262,13 +263,14 @@ func TestExplainSaysWhereEveryValueCameFrom(t *testing.T) {
 		return string(raw)
 	}
 	for name, wants := range map[string][]string{
-		"store[0]": {`"path":"size","value":"40GiB","from":"computed at t.sail.yaml:12:`,
+		"store[0]": {`"path":"size","value":"40GiB","from":"computed at t.sail.yaml:13:`,
 			`"path":"inputs.disk","value":"20GiB","from":"input: file a.yaml"`,
-			`"path":"type","value":"solid","from":"written at t.sail.yaml:12:`,
+			`"path":"type","value":"solid","from":"written at t.sail.yaml:13:`,
 			"made from the names of stack and resource"},
 		"inputs.label": {`"value":"board-1"`, "input: computed default, computed at t.sail.yaml:6:",
 			`"path":"inputs.nodes","value":1,"from":"input: default, written at t.sail.yaml:4:`},
 		"outputs.all": {`"kind":"output"`, `"value":"20GiB"`},
+		"calc.both":   {`"name":"calc.both"`, `"value":2`, `"from":"computed at t.sail.yaml:11:`},
 	} {
 		got := explain(name)
 		for _, want := range wants {
@@ -276,6 +278,9 @@ func TestExplainSaysWhereEveryValueCameFrom(t *testing.T) {
 				t.Errorf("%s: nothing of %s in %s", name, want, got)
 			}
 		}
+	}
+	if got := explain("calc.both"); strings.Contains(got, "half") {
+		t.Errorf("what was not asked for is explained: %s", got)
 	}
 	if got := explain("nothing"); got != "null" {
 		t.Error(got)
