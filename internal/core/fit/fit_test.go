@@ -284,6 +284,9 @@ func TestChecksThatCanNeverPassAreFound(t *testing.T) {
 		{"the machine has key", []string{net, lan, inner, key, other, front, jump,
 			machine(hidden, "ssh: {host: =self.private_address, user: admin, key: =other.private_key, command: id, "+
 				"answer: uid, "+through("tide", "key")+"}")}},
+		{"the machine has none", []string{net, lan, inner, key, front, jump,
+			machine(", firewalls: [=inner.id]", "ssh: {host: =self.private_address, user: admin, key: "+
+				"=key.private_key, command: id, answer: uid, "+through("tide", "key")+"}")}},
 		{"at port 90, and no rule lets in jump",
 			[]string{net, lan, inner, key, front, jump,
 				machine(hidden, "tcp: {host: =self.private_address, port: 90, "+through("tide", "key")+"}")}},
