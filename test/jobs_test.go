@@ -34,6 +34,7 @@ type wholeJob struct {
 	kept             int
 	pace             float64 // at which it is done; 20 where it is 0
 	alone            bool    // only make jobs does it, or TestWholeJobs at a high pace
+	asks             bool    // a check of it takes a secret where only its run can show
 }
 
 var wholeJobs = []wholeJob{
@@ -77,6 +78,7 @@ var wholeJobs = []wholeJob{
 		may:      "alter",
 		pace:     300,
 		alone:    true,
+		asks:     true,
 	},
 	{name: "J09", template: "station-extension", mistaken: "there is no stack", before: func(b *bench) {
 		b.must(0, "apply", b.propose("intake-trial", "gauge-intake", "--inputs", "examples/gauge-intake.inputs.yaml",
@@ -289,6 +291,17 @@ func (b *bench) wholeJob(j wholeJob) (out row) {
 			t.Errorf("what the run waits for is not told:\n%s%s", r.out, r.err)
 		}
 		apply = []string{"continue", stack, "--input", j.given, "--watch"}
+	}
+	if j.asks {
+		b.must(6, apply...)
+		var asked proposed
+		if err := json.Unmarshal([]byte(b.must(6, "continue", stack, "-o", "json").out), &asked); err != nil {
+			t.Fatal(err)
+		}
+		b.accept(asked)
+		var runs []struct{ ID int64 }
+		b.reads("/api/v1/runs?stack="+stack, &runs)
+		apply = []string{"watch", fmt.Sprint(runs[0].ID)}
 	}
 	if r := b.must(0, apply...); !strings.Contains(r.out, "is done: all") {
 		t.Errorf("the end is not told:\n%s", r.out)
