@@ -5,8 +5,9 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 # Tools have a module of their own: who starts a demo compiles none of them.
 TOOL := go tool -modfile=tools/go.mod
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
-# The longest packages come first, so that none is waited for alone at the end.
-LONGEST := ./test ./internal/engine ./internal/proposing ./internal/service ./test/...
+# The longest packages come first, so that none is waited for alone at the end, and three at
+# a time with three tests each: they wait for clouds more than they compute. Vet has run by then.
+SUITE := -vet=off -timeout 30m -p 3 -parallel 3 ./test ./internal/engine ./internal/proposing ./internal/service ./test/... ./...
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
 .PHONY: demo test test-times test-hard build check bench bench-console chaos attack flood mutants software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
@@ -15,15 +16,13 @@ demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
 	@exec bin/undersail demo --dir "$(DEMO_DIR)"
 
-# Three packages at a time with three tests each: they wait for clouds more than they
-# compute. Vet has run by then.
 test: build check ## Run all static checks and tests
 	@scripts/packages postgresql chromium-headless-shell openssh-client
-	go test -vet=off -timeout 30m -p 3 -parallel 3 $(LONGEST) ./...
+	go test $(SUITE)
 
 test-times: build ## Run all tests anew, and list what takes longest; LEAST=20 lists from so many seconds on
 	@scripts/packages postgresql chromium-headless-shell openssh-client
-	go test -json -count=1 -vet=off -timeout 30m -p 3 -parallel 3 $(LONGEST) ./... | go run ./scripts/times -least $(or $(LEAST),5)
+	go test -json -count=1 $(SUITE) | go run ./scripts/times -least $(or $(LEAST),5)
 
 test-hard: build ## Run every moment of the kill matrix, and the detector of races, where things go on at once
 	@scripts/packages postgresql openssh-client gcc libc6-dev

@@ -46,11 +46,14 @@ func (s *Accounts) Offers(ctx context.Context, account, region string, refresh b
 // OffersOf gives offers from memory, from the database, or from the cloud: whichever
 // is fresh enough. What it gives is shared, and nobody changes it.
 func (s *Accounts) OffersOf(ctx context.Context, a store.Account, region string, refresh bool) (*offer.Offers, error) {
+	if refresh {
+		return s.ReadOffers(ctx, a, region)
+	}
 	known, err := s.told(ctx, a, region)
 	if err != nil {
 		return nil, err
 	}
-	if known != nil && !refresh {
+	if known != nil {
 		age := time.Since(known.At)
 		changed := false
 		if age >= offersBusy && age < offersStale {
@@ -68,7 +71,7 @@ func (s *Accounts) OffersOf(ctx context.Context, a store.Account, region string,
 		}
 	}
 	o, err := s.ReadOffers(ctx, a, region)
-	if err != nil && known != nil && !refresh {
+	if err != nil && known != nil {
 		return known, nil // old ones say how old they are
 	}
 	return o, err

@@ -5,8 +5,8 @@ import "time"
 
 const (
 	turn     = 15 * time.Millisecond
-	patience = 90 * time.Second
-	looks    = 600 // are had at least: on a busy machine they take longer than the patience
+	patience = 4 * time.Minute // as long as the longest run of a test may take
+	looks    = 600             // are had at least: on a busy machine they take longer than the patience
 	never    = 15 * time.Minute
 )
 

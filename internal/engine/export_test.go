@@ -30,16 +30,14 @@ func (e *Engine) Takeover(ctx context.Context, run int64) (int64, error) {
 		return 0, err
 	}
 	// A sweep passes over a row that the last words of the dead owner still hold.
-	number := before.ClaimNumber
+	var r store.Run
 	await.Holds(func() bool {
 		if err = e.sweep(ctx); err == nil {
-			var r store.Run
 			r, err = e.Store.Run(ctx, run)
-			number = r.ClaimNumber
 		}
-		return err != nil || number > before.ClaimNumber
+		return err != nil || r.ClaimNumber > before.ClaimNumber || r.EndedAt != nil
 	})
-	return number, err
+	return r.ClaimNumber, err
 }
 
 // Abandon lets go of everything that is carried out here.

@@ -9,9 +9,10 @@ import (
 	"net"
 	"strconv"
 	"strings"
-	"undersail/internal/core/health"
 
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"undersail/internal/core/health"
 )
 
 // queryOf says what a check of a database asks.

@@ -7,9 +7,10 @@ import (
 	"net"
 	"strings"
 	"sync"
-	"undersail/internal/core/health"
 
 	"golang.org/x/crypto/ssh"
+
+	"undersail/internal/core/health"
 )
 
 func init() {

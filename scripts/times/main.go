@@ -52,7 +52,7 @@ func list(from io.Reader, to io.Writer, least float64) (failed bool, err error) 
 		case "pass", "fail":
 			if e.Action == "fail" {
 				failed = true
-				fmt.Fprintf(to, "failed: %s\n%s", of, said[of])
+				fmt.Fprintf(to, "failed: %s\n%s", of, cmp.Or(said[of], &strings.Builder{}))
 			}
 			delete(said, of)
 			switch {

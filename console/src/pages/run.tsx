@@ -359,8 +359,11 @@ function useActions(run: Run) {
   const [refused, setRefused] = useState<{ error: unknown; state: string } | null>(null)
   const path = { params: { path: { id: run.id } } }
   const act = useMutation({
-    mutationFn: async (what: 'stop' | 'continue' | 'retry' | 'undo'): Promise<string | null> => {
+    onMutate: () => {
       setRefused(null)
+      return run.state
+    },
+    mutationFn: async (what: 'stop' | 'continue' | 'retry' | 'undo'): Promise<string | null> => {
       switch (what) {
         case 'stop':
           return unwrap(api.POST('/api/v1/runs/{id}/stop', path)).then(() => null)
@@ -375,7 +378,7 @@ function useActions(run: Run) {
     onSuccess: (to) => {
       if (to) void navigate(to)
     },
-    onError: (error) => setRefused({ error, state: run.state }),
+    onError: (error, _what, state = run.state) => setRefused({ error, state }),
     // Nothing can be pressed until the page shows the run as it became.
     onSettled: () => client.invalidateQueries({ queryKey: ['run', run.id] }),
   })

@@ -387,17 +387,14 @@ func All(p proposing.Proposal) (names []string) {
 func (r *Rig) Await(s *service.Service, id int64) stacks.Run {
 	r.t.Helper()
 	var run stacks.Run
-	over := func() bool {
+	await.Until(r.t, fmt.Sprintf("run %d ends", id), func() bool {
 		list, err := s.Stacks.Runs(context.Background(), "", id+1, 1) // a row, without the document behind it
 		if err != nil || len(list) == 0 {
 			r.t.Fatal(err)
 		}
 		run = list[0]
 		return run.EndedAt != nil || run.State == state.Parked
-	}
-	if !await.Holds(over) {
-		await.Until(r.t, fmt.Sprintf("run %d ends", id), over) // a run may be as long as two waits
-	}
+	})
 	return run
 }
 
