@@ -101,7 +101,7 @@ func Start(c Config) (*Running, error) {
 	r := &Running{Accounts: accounts, world: w, fabric: guest.NewFabric(m.Software, w.Real, machines), lock: lock}
 	cloud := larch.New(w, m, r.fabric, accounts, database.New(filepath.Join(c.Dir, "databases")), block, c.Rate)
 	r.cloud = cloud
-	if known, ok := w.Fact("larch_port").(float64); ok && c.Port == 0 {
+	if known, ok := w.Note("larch_port").(float64); ok && c.Port == 0 {
 		c.Port = int(known) // accounts of the product know this port
 	}
 	larchURL, err := r.serve(c.Port, cloud.Handler())
@@ -119,7 +119,7 @@ func Start(c Config) (*Running, error) {
 	r.Place = Place{Larch: larchURL, Admin: adminURL, OpenID: issuer, Pace: c.Pace, PID: os.Getpid()}
 	if _, port, err := net.SplitHostPort(r.servers[0].Addr); err == nil {
 		n, _ := strconv.Atoi(port)
-		w.SetFact("larch_port", float64(n))
+		w.SetNote("larch_port", float64(n))
 	}
 	return r, writeFile(filepath.Join(c.Dir, placeFile), r.Place)
 }
@@ -134,7 +134,7 @@ var people = []openid.Person{
 // serveOpenID serves the provider, at the port that services know, for services on this
 // machine.
 func (r *Running) serveOpenID(w *world.World) (string, error) {
-	known, _ := w.Fact("openid_port").(float64)
+	known, _ := w.Note("openid_port").(float64)
 	var p *openid.Provider
 	issuer, err := r.serve(int(known),
 		http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) { p.ServeHTTP(w, req) }))
@@ -148,7 +148,7 @@ func (r *Running) serveOpenID(w *world.World) (string, error) {
 	p = openid.New(issuer, people, map[string]openid.Client{"undersail": {Returns: here}})
 	if _, port, err := net.SplitHostPort(strings.TrimPrefix(issuer, "http://")); err == nil {
 		n, _ := strconv.Atoi(port)
-		w.SetFact("openid_port", float64(n))
+		w.SetNote("openid_port", float64(n))
 	}
 	return issuer, nil
 }
@@ -254,7 +254,7 @@ func writeFile(path string, v any) error {
 // last address is the claim.
 func claimBlock(w *world.World) (string, net.Listener, error) {
 	claim := func(block string) (net.Listener, error) { return net.Listen("tcp", block+".254:47001") }
-	if block, ok := w.Fact("block").(string); ok {
+	if block, ok := w.Note("block").(string); ok {
 		for range 50 { // the simulator before us may still be on its way out
 			if l, err := claim(block); err == nil {
 				return block, l, nil
@@ -271,7 +271,7 @@ func claimBlock(w *world.World) (string, net.Listener, error) {
 		at := (from + i) % blocks
 		block := fmt.Sprintf("127.%d.%d", 64+at/256, at%256)
 		if l, err := claim(block); err == nil {
-			w.SetFact("block", block)
+			w.SetNote("block", block)
 			return block, l, nil
 		}
 	}

@@ -22,9 +22,9 @@ const (
 // before and about one's own sign-in: what it stands on. A new one without a row fails the build.
 var basis = map[string]string{
 	"changeUser": sets, "boundAccount": sets, "renewAccount": sets, "limitAccount": sets, "signOutEverywhere": sets,
-	"keepCases":  sets,
+	"saveCases":  sets,
 	"addAccount": makes, "declareRange": makes, "addDraft": makes, "addPolicy": makes, "publishTemplate": makes,
-	"addLibrary": makes, "propose": makes, "proposeAgain": makes, "draftProposal": makes,
+	"addLibrary": makes, "propose": makes, "renewProposal": makes, "draftProposal": makes,
 	"inviteUser": makes, "linkUser": makes, "addToken": makes, "putSecret": makes, "connect": makes,
 	"revokeToken": needs, "removeAccount": needs, "removeRange": needs, "changeDraft": needs, "removeDraft": needs,
 	"proposeDraft": needs, "sealForDraft": needs, "tryDraftSecret": needs,

@@ -125,7 +125,7 @@ func whoHasRolesInOneAccountSeesNothingOfOthers(t *testing.T, b *bench) {
 		"/stacks/zealous-lamp/given":       `{"inputs":{}}`, "/runs/" + run + "/stop": "", "/runs/" + run + "/undo": "",
 		"/runs/" + run + "/retry":            "",
 		"/proposals/" + proposal + "/accept": "", "/proposals/" + proposal + "/refuse": `{"why":"x"}`,
-		"/proposals/" + proposal + "/apply": "", "/proposals/" + proposal + "/again": "",
+		"/proposals/" + proposal + "/apply": "", "/proposals/" + proposal + "/renewal": "",
 		"/proposals/" + proposal + "/draft": "",
 		"/accounts/saltmere-live/test":      "", "/drafts/" + draft + "/propose": "",
 		"/reveal": `{"reference":"zealous-lamp/password","reason":"to see it"}`,

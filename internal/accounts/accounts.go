@@ -41,7 +41,7 @@ func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, log *
 		engine:     e,
 		journal:    j,
 		log:        log,
-		Lately:     &Lately{},
+		Lately:     newLately(),
 		adapters:   map[string]connected{},
 		offers:     map[place]*offer.Offers{},
 		refreshing: map[place]bool{},

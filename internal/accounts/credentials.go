@@ -42,7 +42,7 @@ func (s *Accounts) Add(ctx context.Context, u people.User, n NewAccount) (Accoun
 	}
 	before, err := s.store.Account(ctx, n.Name)
 	isNew := err != nil
-	if err := s.keepCredentials(ctx, u, n, 0); err != nil {
+	if err := s.putCredentials(ctx, u, n, 0); err != nil {
 		return Account{}, err
 	}
 	detail := map[string]any{"cloud": n.Cloud, "endpoint": n.Endpoint}
@@ -76,7 +76,7 @@ func (s *Accounts) Renew(ctx context.Context, u people.User, name string, fields
 		all = map[string]string{} // every field has to be given
 	}
 	maps.Copy(all, fields)
-	err = s.keepCredentials(ctx, u, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, Credentials: all},
+	err = s.putCredentials(ctx, u, NewAccount{Name: a.Name, Cloud: a.Cloud, Endpoint: a.Endpoint, Credentials: all},
 		a.Revision)
 	var refused *refusal.Error
 	if unread != nil && errors.As(err, &refused) && refused.Kind == refusal.Invalid {
@@ -89,9 +89,9 @@ func (s *Accounts) Renew(ctx context.Context, u people.User, name string, fields
 	return s.Show(ctx, name)
 }
 
-// keepCredentials tests credentials and keeps them, and lets runs go on that waited for
+// putCredentials tests credentials and keeps them, and lets runs go on that waited for
 // them. Was is the revision of an account that is renewed, as it was looked at.
-func (s *Accounts) keepCredentials(ctx context.Context, u people.User, n NewAccount, was int64) error {
+func (s *Accounts) putCredentials(ctx context.Context, u people.User, n NewAccount, was int64) error {
 	a := store.Account{Name: n.Name, Cloud: n.Cloud, Endpoint: n.Endpoint}
 	if err := s.sealed.Account(&a, n.Credentials); err != nil {
 		return fmt.Errorf("sealing the credentials: %w", err)

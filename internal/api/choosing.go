@@ -191,10 +191,10 @@ func (h *handlers) CompareVersions(ctx context.Context,
 	return contract.CompareVersions200JSONResponse(list), err
 }
 
-func (h *handlers) ProposeAgain(ctx context.Context,
-	r contract.ProposeAgainRequestObject) (contract.ProposeAgainResponseObject, error) {
-	p, err := h.service.Proposing.ProposeAgain(ctx, userOf(ctx), r.Id)
-	return contract.ProposeAgain201JSONResponse(p), err
+func (h *handlers) RenewProposal(ctx context.Context,
+	r contract.RenewProposalRequestObject) (contract.RenewProposalResponseObject, error) {
+	p, err := h.service.Proposing.Renew(ctx, userOf(ctx), r.Id)
+	return contract.RenewProposal201JSONResponse(p), err
 }
 
 func (h *handlers) WriteProposal(ctx context.Context,

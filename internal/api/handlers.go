@@ -55,10 +55,10 @@ func (h *handlers) RunCases(ctx context.Context,
 	return contract.RunCases200JSONResponse(runs), err
 }
 
-func (h *handlers) KeepCases(ctx context.Context,
-	r contract.KeepCasesRequestObject) (contract.KeepCasesResponseObject, error) {
-	runs, err := h.service.Templates.KeepCases(ctx, userOf(ctx), r.Ref, *r.Body)
-	return contract.KeepCases200JSONResponse(runs), err
+func (h *handlers) SaveCases(ctx context.Context,
+	r contract.SaveCasesRequestObject) (contract.SaveCasesResponseObject, error) {
+	runs, err := h.service.Templates.SaveCases(ctx, userOf(ctx), r.Ref, *r.Body)
+	return contract.SaveCases200JSONResponse(runs), err
 }
 
 func (h *handlers) ListVersions(ctx context.Context,

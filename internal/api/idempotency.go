@@ -50,7 +50,7 @@ func (s *Server) once(next echo.HandlerFunc) echo.HandlerFunc {
 			s.problem(c, err)
 		}
 		// The caller may be gone; what came of the call is kept all the same.
-		return s.service.Keys.Keep(context.WithoutCancel(r.Context()), user, key, seen.status, seen.body.Bytes())
+		return s.service.Keys.Remember(context.WithoutCancel(r.Context()), user, key, seen.status, seen.body.Bytes())
 	}
 }
 

@@ -224,7 +224,7 @@ func (a *app) client() (*contract.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return contract.NewClient(at.URL, contract.WithHTTPClient(&http.Client{Transport: again{transport}}),
+	return contract.NewClient(at.URL, contract.WithHTTPClient(&http.Client{Transport: retrying{transport}}),
 		contract.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+at.Token)
 			if r.Method == http.MethodPost {
@@ -236,10 +236,10 @@ func (a *app) client() (*contract.Client, error) {
 
 // again makes a call once more whose answer was lost: reading calls as they are,
 // creating ones under the key that they carry, so that nothing is done twice.
-type again struct{ http.RoundTripper }
+type retrying struct{ http.RoundTripper }
 
 // RoundTrip makes a call.
-func (a again) RoundTrip(r *http.Request) (*http.Response, error) {
+func (a retrying) RoundTrip(r *http.Request) (*http.Response, error) {
 	res, err := a.RoundTripper.RoundTrip(r)
 	if err == nil || r.Context().Err() != nil || errors.Is(err, syscall.ECONNREFUSED) ||
 		r.Method != http.MethodGet && r.Header.Get("Idempotency-Key") == "" {

@@ -11,8 +11,8 @@ import (
 
 // printReviewed tells what a reviewer asks of a proposal beside its changes.
 func printReviewed(w io.Writer, p proposing.Proposal) {
-	if broken := review.NotKept(p.Compliance); len(p.Compliance) > 0 {
-		text := fmt.Sprintf("%d of %d kept", len(p.Compliance)-len(broken), len(p.Compliance))
+	if broken := review.Unmet(p.Compliance); len(p.Compliance) > 0 {
+		text := fmt.Sprintf("%d of %d met", len(p.Compliance)-len(broken), len(p.Compliance))
 		for _, x := range broken {
 			text += fmt.Sprintf("; %s of %s: %s is needed by %s, %s is chosen", x.What, x.Input, x.Needed, x.By,
 				x.Chosen)

@@ -94,7 +94,7 @@ one that owns the tables; see: undersail migrate --help`,
 	f.StringVar(&c.MetricsListen, "metrics-listen", "",
 		"address of a listener for /metrics alone, which asks for no token")
 	f.DurationVar(&c.SessionLife, "session-life", 12*time.Hour, "how long a session lasts")
-	f.DurationVar(&c.OpenIDAgain, "openid-again", 7*24*time.Hour,
+	f.DurationVar(&c.OpenIDEvery, "openid-every", 7*24*time.Hour,
 		"how long a sign-in by OpenID Connect counts, for sessions and tokens, until the provider is asked anew")
 	f.DurationVar(&c.SessionIdle, "session-idle", 2*time.Hour, "how long a session may go unused")
 	f.StringVar(&c.OpenID.Issuer, "openid-issuer", "", "URL of an OpenID provider that people may sign in by")

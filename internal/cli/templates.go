@@ -108,7 +108,7 @@ func (a *app) publishCommand() *cobra.Command {
 			if err != nil {
 				return a.told(cmd, err)
 			}
-			runs, err := a.keepCases(cmd, c, args[0], t)
+			runs, err := a.saveCases(cmd, c, args[0], t)
 			if err != nil {
 				return err
 			}
@@ -129,8 +129,8 @@ func (a *app) publishCommand() *cobra.Command {
 	return cmd
 }
 
-// keepCases keeps the cases that stand beside a template file.
-func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string,
+// saveCases keeps the cases that stand beside a template file.
+func (a *app) saveCases(cmd *cobra.Command, c *contract.Client, file string,
 	t templates.Template) (templates.CaseRuns, error) {
 	var runs templates.CaseRuns
 	files, err := library.Dir(filepath.Dir(file))
@@ -144,7 +144,7 @@ func (a *app) keepCases(cmd *cobra.Command, c *contract.Client, file string,
 	if beside == nil {
 		return runs, nil
 	}
-	if runs, err = decode[templates.CaseRuns](c.KeepCases(cmd.Context(), t.Name+"@"+t.Version, *beside)); err != nil {
+	if runs, err = decode[templates.CaseRuns](c.SaveCases(cmd.Context(), t.Name+"@"+t.Version, *beside)); err != nil {
 		return runs, a.told(cmd, err)
 	}
 	return runs, nil

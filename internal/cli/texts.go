@@ -116,7 +116,7 @@ func (a *app) testTemplateCommand() *cobra.Command {
 			for _, arg := range args {
 				run := a.runCases
 				if !isFile(arg) {
-					run = a.runKeptCases
+					run = a.runSavedCases
 				}
 				results, err := run(cmd, arg, file)
 				if err != nil {
@@ -203,8 +203,8 @@ func (a *app) runCases(cmd *cobra.Command, arg, file string) ([]result, error) {
 	return out, nil
 }
 
-// runKeptCases has the service run the cases that it keeps of a published template.
-func (a *app) runKeptCases(cmd *cobra.Command, ref, _ string) ([]result, error) {
+// runSavedCases has the service run the cases that it keeps of a published template.
+func (a *app) runSavedCases(cmd *cobra.Command, ref, _ string) ([]result, error) {
 	c, err := a.client()
 	if err != nil {
 		return nil, err

@@ -195,7 +195,7 @@ func reviewedProposal() proposing.Proposal {
 		},
 		Compliance: []render.Compliance{
 			{Input: "size", By: "fleet, 9 boats", What: "vcpus", Needed: "2", Chosen: "1"},
-			{Input: "size", By: "the least machine", What: "memory", Needed: "4GiB", Chosen: "4GiB", Kept: true},
+			{Input: "size", By: "the least machine", What: "memory", Needed: "4GiB", Chosen: "4GiB", Met: true},
 		},
 		Inputs: []render.InputValue{{Name: "size", Value: "plain-2", Origin: "--input", Advice: "for 9 boats"}},
 	}
@@ -243,7 +243,7 @@ func TestAProposalTellsWhatAReviewerAsks(t *testing.T) {
 	var out bytes.Buffer
 	(&app{}).printProposal(&out, reviewedProposal())
 	got := strings.Join(strings.Fields(out.String()), " ")
-	for _, want := range []string{"needs 1 of 2 kept; vcpus of size: 2 is needed by fleet, 9 boats, 1 is chosen",
+	for _, want := range []string{"needs 1 of 2 met; vcpus of size: 2 is needed by fleet, 9 boats, 1 is chosen",
 		"quota vcpus 26 of 32 left, 3 of it wanted by other proposals; long-sound networks 4 of 5 left",
 		"public host", "data store", "reads light/word", "consent cost: about 40 | month",
 		"next: undersail accept 12 --agree cost --agree lose-data", "size: for 9 boats",

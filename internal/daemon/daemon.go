@@ -49,8 +49,8 @@ type Config struct {
 	// SessionLife is how long a session lasts, SessionIdle how long it may go unused; zero
 	// is what is usual.
 	SessionLife, SessionIdle time.Duration
-	// OpenIDAgain is how long a sign-in by OpenID Connect counts until the provider is asked anew.
-	OpenIDAgain time.Duration
+	// OpenIDEvery is how long a sign-in by OpenID Connect counts until the provider is asked anew.
+	OpenIDEvery time.Duration
 	// OpenID names a provider that people may sign in by, if it has an issuer; Groups are the
 	// roles of its groups.
 	OpenID openid.Config
@@ -138,7 +138,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	var background context.Context
 	background, d.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if d.database != nil {
-		go d.database.Keep(background, func(what string, err error) { c.Log.Error(what, "error", err) })
+		go d.database.Guard(background, func(what string, err error) { c.Log.Error(what, "error", err) })
 	}
 	if err := d.begin(ctx, background, c); err != nil {
 		return nil, fmt.Errorf("taking charge: %w", err)
@@ -154,7 +154,7 @@ func (d *Daemon) signing(c Config) error {
 		Pipelines: d.pipelines,
 		Life:      c.SessionLife,
 		Idle:      c.SessionIdle,
-		Again:     c.OpenIDAgain,
+		AskEvery:  c.OpenIDEvery,
 		Groups:    map[string][]string{},
 	}
 	for group, texts := range c.Groups {

@@ -87,7 +87,7 @@ func (x *execution) madeBefore(ctx context.Context, s *store.Step) error {
 		return err
 	}
 	for _, part := range live.Parts {
-		x.keepPart(s, part)
+		x.notePart(s, part)
 	}
 	return x.note(ctx, store.Event{
 		Kind:     "call",
@@ -193,7 +193,7 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 		}
 	}
 	for _, part := range live.Parts {
-		x.keepPart(s, part)
+		x.notePart(s, part)
 	}
 	task := x.alteration(shown, sent, row, live)
 	if err := x.intendAlteration(ctx, s, shown, row, live, task); err != nil {
@@ -313,9 +313,9 @@ func (x *execution) callRemove(ctx context.Context, s *store.Step) (cloud.Progre
 	return x.at(s).Step(ctx, cloud.Task{Action: cloud.Remove, Ref: x.ref(s), Before: s.Before}, x.intendPart(ctx, s))
 }
 
-// keepBack leaves properties as they are recorded that cannot be put back.
-func (x *execution) keepBack(s *store.Step, shown, sent *render.Resource) {
-	names := x.keeps[s.Resource]
+// leaveAsIs leaves properties as they are recorded that cannot be put back.
+func (x *execution) leaveAsIs(s *store.Step, shown, sent *render.Resource) {
+	names := x.stay[s.Resource]
 	row := x.resource(s)
 	if len(names) == 0 || row == nil {
 		return

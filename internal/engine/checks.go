@@ -42,15 +42,15 @@ type written struct {
 	at     time.Time
 }
 
-// keepEvery is how often an answer that does not do is kept that is the same as before.
-const keepEvery = 30 * time.Second
+// tellEvery is how often an answer that does not do is kept that is the same as before.
+const tellEvery = 30 * time.Second
 
-// worthKeeping leaves answers out that do not do and are the same as those that were kept a
+// worthTelling leaves answers out that do not do and are the same as those that were kept a
 // moment ago: a check that waits for long would leave nothing else.
-func (p *proving) worthKeeping(seen []health.Evidence) (out []health.Evidence) {
+func (p *proving) worthTelling(seen []health.Evidence) (out []health.Evidence) {
 	for _, e := range seen {
 		last, before := p.wrote[e.Check]
-		if !e.Passed && before && last.answer == e.Answer && e.At.Sub(last.at) < keepEvery {
+		if !e.Passed && before && last.answer == e.Answer && e.At.Sub(last.at) < tellEvery {
 			continue
 		}
 		if delete(p.wrote, e.Check); !e.Passed {
@@ -262,8 +262,8 @@ func PhaseEvidence(name string, live cloud.Live, there cloud.Presence, at time.T
 	return e
 }
 
-// kept records what was seen, without secrets.
-func (x *execution) kept(w *store.Write, seen []health.Evidence) {
+// saw records what was seen, without secrets.
+func (x *execution) saw(w *store.Write, seen []health.Evidence) {
 	for _, e := range seen {
 		e.Asked, e.Answer = x.scrub(e.Asked), x.scrub(e.Answer)
 		w.AddEvidence(store.Evidence{Evidence: e, StackID: x.run.StackID, RunID: x.run.ID})
@@ -280,7 +280,7 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 		}
 		return x.healthy(ctx, s, seen)
 	case health.Unhealthy:
-		if err := x.commit(ctx, nil, func(w *store.Write) { x.kept(w, seen) }); err != nil {
+		if err := x.commit(ctx, nil, func(w *store.Write) { x.saw(w, seen) }); err != nil {
 			return schedule.Event{}, err
 		}
 		said := x.machineSays(ctx, s)
@@ -308,7 +308,7 @@ func (x *execution) judged(ctx context.Context, s *store.Step, p *proving, seen 
 		Outcome: schedule.NotYet,
 		At:      x.now().Add(x.real(3)),
 		Reason:  verdict.Reason,
-	}, x.commit(ctx, events, func(w *store.Write) { x.kept(w, p.worthKeeping(seen)) })
+	}, x.commit(ctx, events, func(w *store.Write) { x.saw(w, p.worthTelling(seen)) })
 }
 
 // settle tells the cloud whether an alteration that may be on trial stays. What was not
@@ -362,7 +362,7 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 		State:    string(schedule.Healthy),
 		Text:     s.Resource + " is healthy",
 	}, func(w *store.Write) {
-		x.kept(w, seen)
+		x.saw(w, seen)
 		w.StepState(s.Number, string(schedule.Healthy), "")
 		x.writeWaits(w, s.Number)
 		w.PutResource(saved)

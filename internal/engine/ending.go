@@ -287,7 +287,7 @@ func (x *execution) lastLook(ctx context.Context) (failed []string, err error) {
 			defer func() { <-slots }()
 			var reason string
 			err := fault.Caught(func() (err error) {
-				reason, err = x.lookAgain(ctx, &x.steps[i], there)
+				reason, err = x.lookOnceMore(ctx, &x.steps[i], there)
 				return err
 			})
 			mu.Lock()
@@ -327,9 +327,9 @@ func (x *execution) provedLongAgo() []int {
 	return due
 }
 
-// lookAgain makes every check of a resource once more, and goes on for a window
+// lookOnceMore makes every check of a resource once more, and goes on for a window
 // when one fails. It records what it saw and gives the reason of a failure.
-func (x *execution) lookAgain(ctx context.Context, s *store.Step, there map[string]cloud.Live) (string, error) {
+func (x *execution) lookOnceMore(ctx context.Context, s *store.Step, there map[string]cloud.Live) (string, error) {
 	_, sent, err := x.resolve(s)
 	if err != nil {
 		return err.Error(), nil
@@ -399,7 +399,7 @@ func missed(checks []health.Check, proof health.Proof, first bool) string {
 
 func (x *execution) recordLast(ctx context.Context, s *store.Step, seen []health.Evidence, reason string) error {
 	if reason == "" {
-		return x.commit(ctx, nil, func(w *store.Write) { x.kept(w, seen) })
+		return x.commit(ctx, nil, func(w *store.Write) { x.saw(w, seen) })
 	}
 	reason = x.scrub(reason)
 	return x.note(ctx, store.Event{
@@ -408,7 +408,7 @@ func (x *execution) recordLast(ctx context.Context, s *store.Step, seen []health
 		State:    string(schedule.Failed),
 		Text:     s.Resource + " failed: " + reason,
 	}, func(w *store.Write) {
-		x.kept(w, seen)
+		x.saw(w, seen)
 		w.StepState(s.Number, string(schedule.Failed), reason)
 		x.markUnhealthy(w, s.Resource, reason)
 	})

@@ -42,7 +42,7 @@ type execution struct {
 	scrubber *secret.Scrubber  // takes secrets out of texts
 	place    use.Place
 	session  *render.Session     // nil when nothing is rendered, only removed
-	keeps    map[string][]string // properties that stay as recorded, by resource
+	stay     map[string][]string // properties that stay as recorded, by resource
 
 	events  chan schedule.Event
 	leaving chan struct{}
@@ -104,9 +104,9 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 	}
 	x.document.Inputs = maps.Clone(x.document.Inputs)
 	maps.Copy(x.document.Inputs, x.run.Given)
-	x.keeps = map[string][]string{}
+	x.stay = map[string][]string{}
 	for _, c := range x.document.Changes {
-		x.keeps[c.Resource] = c.Kept
+		x.stay[c.Resource] = c.Unchanged
 	}
 	if x.steps, err = e.Store.Steps(ctx, id); err != nil {
 		return nil, fmt.Errorf("read steps of run %d: %w", id, err)

@@ -82,7 +82,7 @@ func (x *execution) proved(ctx context.Context, s *store.Step, seen []health.Evi
 			State:    string(schedule.Healthy),
 			Text:     "the " + Whole + " is proved",
 		}, func(w *store.Write) {
-			x.kept(w, seen)
+			x.saw(w, seen)
 			w.StepState(s.Number, string(schedule.Healthy), "")
 		})
 }

@@ -58,7 +58,7 @@ func (x *execution) call(ctx context.Context, number int) (schedule.Event, error
 		return x.refused(ctx, s, err)
 	}
 	for _, part := range progress.Live.Parts {
-		x.keepPart(s, part)
+		x.notePart(s, part)
 	}
 	e := schedule.Event{Outcome: schedule.Accepted}
 	switch {
@@ -102,8 +102,8 @@ func (x *execution) ref(s *store.Step) cloud.Ref {
 	return cloud.Ref{Region: s.Region, Type: s.Type, Token: s.Token, Parts: s.Parts}
 }
 
-// keepPart notes what is known of a part, for the step and for its resource.
-func (x *execution) keepPart(s *store.Step, part cloud.Part) {
+// notePart notes what is known of a part, for the step and for its resource.
+func (x *execution) notePart(s *store.Step, part cloud.Part) {
 	if old := x.ref(s).Part(part.Kind, part.Mark); old != nil && part.Sent.IsZero() {
 		part.Sent = old.Sent
 	}
@@ -123,7 +123,7 @@ func (x *execution) setParts(s *store.Step, parts []cloud.Part) {
 func (x *execution) intendPart(ctx context.Context, s *store.Step) func(cloud.Part) error {
 	return func(part cloud.Part) error {
 		part.Sent, part.Seen = x.now(), false
-		x.keepPart(s, part)
+		x.notePart(s, part)
 		return x.commit(ctx, nil, func(w *store.Write) {
 			w.StepParts(s.Number, s.Parts)
 			w.ResourceParts(x.run.StackID, s.Resource, s.Parts)
@@ -182,7 +182,7 @@ func (x *execution) sure(ctx context.Context, s *store.Step) error {
 	}
 	if there == cloud.Present {
 		for _, part := range live.Parts {
-			x.keepPart(s, part)
+			x.notePart(s, part)
 		}
 	}
 	settled, until := x.ref(s).Settle(x.now(), x.visibility())
@@ -234,7 +234,7 @@ func (x *execution) look(ctx context.Context, number int) (schedule.Event, error
 		if left > 0 {
 			return schedule.Event{
 				Outcome: schedule.NotYet,
-				At:      x.now().Add(x.real(soonAgain)),
+				At:      x.now().Add(x.real(nextLook)),
 				Reason:  fmt.Sprintf("%d things that it made by itself are still there", left),
 			}, nil
 		}
@@ -296,7 +296,7 @@ func (x *execution) settling(s *store.Step) bool {
 // stays recorded, so that continuing replaces it and retiring removes it.
 func (x *execution) lost(ctx context.Context, s *store.Step, live cloud.Live) (schedule.Event, error) {
 	for _, part := range live.Parts {
-		x.keepPart(s, part)
+		x.notePart(s, part)
 	}
 	x.mu.Lock()
 	if row := x.resources[s.Resource]; row != nil {
@@ -310,7 +310,7 @@ func (x *execution) lost(ctx context.Context, s *store.Step, live cloud.Live) (s
 // made records a resource that exists, with what it reports, and begins its checks.
 func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (schedule.Event, error) {
 	for _, part := range live.Parts {
-		x.keepPart(s, part)
+		x.notePart(s, part)
 	}
 	now := x.now()
 	x.mu.Lock()
@@ -426,7 +426,7 @@ func (x *execution) resolve(s *store.Step) (shown, sent render.Resource, err err
 		sent.Want = maps.Clone(sent.Want)
 		sent.Want["public_key"] = public
 	}
-	x.keepBack(s, &shown, &sent)
+	x.leaveAsIs(s, &shown, &sent)
 	x.inZone(s, &shown, &sent)
 	return shown, sent, nil
 }

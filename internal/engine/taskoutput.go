@@ -17,7 +17,7 @@ func (t *tasks) undone(ctx context.Context, m task.Machine, ref cloud.Ref, state
 	switch {
 	case state.Phase == task.Running:
 		l := t.live(ref, cloud.Removing)
-		l.ReadyIn = soonAgain
+		l.ReadyIn = nextLook
 		return l, cloud.Present, nil
 	case state.Phase == task.Lost || state.Exit != 0:
 		return cloud.Live{}, "", &cloud.Error{
@@ -37,10 +37,10 @@ func (t *tasks) judged(ctx context.Context, m task.Machine, ref cloud.Ref, want 
 	output string) (cloud.Live, cloud.Presence, error) {
 	l := t.live(ref, cloud.Making)
 	answer := text(want, "answer")
-	kept := t.kept(want, output)
+	kept := t.tellable(want, output)
 	switch {
 	case state.Phase == task.Running:
-		l.ReadyIn = soonAgain
+		l.ReadyIn = nextLook
 		return l, cloud.Present, nil
 	case state.Phase == task.Lost || state.Exit != 0:
 		l.Phase, l.Why = cloud.Broken, "the command "+endedBadly(state, kept)
@@ -82,14 +82,14 @@ func short(output string) string {
 	return output
 }
 
-// kept is what of the output may be kept and told.
-func (t *tasks) kept(want map[string]any, output string) string {
+// tellable is what of the output may be kept and told.
+func (t *tasks) tellable(want map[string]any, output string) string {
 	t.x.mu.Lock()
 	prober := t.x.prober()
 	row := t.x.resources[t.s.Resource]
 	told := row != nil && ToldSecret(given(row.Want))
 	t.x.mu.Unlock()
-	return strings.TrimSpace(prober.Kept(text(want, "on"), text(want, "keep"), output, told))
+	return strings.TrimSpace(prober.Tellable(text(want, "on"), text(want, "keep"), output, told))
 }
 
 // given is what of a task the machine is given, without what opens the way to it.
@@ -112,7 +112,7 @@ func (t *tasks) tell(ctx context.Context, want map[string]any, mark, output stri
 		return nil
 	}
 	t.x.mentions.readTo(mark, from+len(fresh))
-	shown := t.kept(want, fresh)
+	shown := t.tellable(want, fresh)
 	if shown == "" || strings.HasPrefix(shown, "(") && from > 0 {
 		return nil
 	}

@@ -35,8 +35,8 @@ type tasks struct {
 const (
 	runPart  = "run"
 	undoPart = "undo"
-	// soonAgain is when a command that runs is looked at again, in cloud seconds.
-	soonAgain = 2
+	// nextLook is when a command that runs is looked at again, in cloud seconds.
+	nextLook = 2
 )
 
 func (t *tasks) Visibility() float64 { return 0 }
@@ -97,7 +97,7 @@ func (t *tasks) Step(ctx context.Context, todo cloud.Task, intend func(cloud.Par
 		return cloud.Progress{}, unanswered(err, cloud.UnknownOutcome)
 	}
 	part.Seen = true
-	going.Parts, going.ReadyIn = []cloud.Part{part}, soonAgain
+	going.Parts, going.ReadyIn = []cloud.Part{part}, nextLook
 	return cloud.Progress{Live: going}, nil
 }
 
@@ -218,7 +218,7 @@ func (t *tasks) Look(ctx context.Context, ref cloud.Ref) (cloud.Live, cloud.Pres
 		return cloud.Live{}, "", err
 	}
 	if kind == undoPart {
-		return t.undone(ctx, m, ref, state, t.kept(want, output))
+		return t.undone(ctx, m, ref, state, t.tellable(want, output))
 	}
 	return t.judged(ctx, m, ref.With(seen), want, state, output)
 }

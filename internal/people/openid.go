@@ -65,7 +65,7 @@ func (p *People) providerSays(err error) error {
 
 // BeginOpenID gives where a browser goes to sign in, and what it keeps until it comes back:
 // an answer counts only in the browser that asked.
-func (p *People) BeginOpenID(ctx context.Context, address string) (to, keep string, err error) {
+func (p *People) BeginOpenID(ctx context.Context, address string) (to, handle string, err error) {
 	provider, err := p.begins(ctx, address)
 	if err != nil {
 		return "", "", err
@@ -78,11 +78,11 @@ func (p *People) BeginOpenID(ctx context.Context, address string) (to, keep stri
 	if err != nil {
 		return "", "", fmt.Errorf("beginning to sign in by a provider: %w", err)
 	}
-	keep = rand.Text()
-	return to, keep, p.keepAttempt(ctx, keep, "browser", raw, attemptLife)
+	handle = rand.Text()
+	return to, handle, p.saveAttempt(ctx, handle, "browser", raw, attemptLife)
 }
 
-func (p *People) keepAttempt(ctx context.Context, handle, kind string, raw []byte, life time.Duration) error {
+func (p *People) saveAttempt(ctx context.Context, handle, kind string, raw []byte, life time.Duration) error {
 	sealed, err := p.seals.SignIn(secret.HashToken(handle), raw)
 	if err != nil {
 		return err
@@ -99,26 +99,26 @@ func (p *People) openAttempt(handle string, sealed []byte, into any) error {
 }
 
 // FinishOpenID signs in whoever came back from the provider with a code.
-func (p *People) FinishOpenID(ctx context.Context, keep, state, code, address string) (User, Session, error) {
+func (p *People) FinishOpenID(ctx context.Context, handle, state, code, address string) (User, Session, error) {
 	provider, err := p.provider()
 	if err != nil {
 		return User{}, Session{}, err
 	}
-	again := refusal.New(refusal.Unauthenticated, "begin again",
+	unknown := refusal.New(refusal.Unauthenticated, "begin again",
 		"this answer of the OpenID provider belongs to no sign-in of this browser")
-	sealed, err := p.store.TakeSigningIn(ctx, secret.HashToken(keep))
+	sealed, err := p.store.TakeSigningIn(ctx, secret.HashToken(handle))
 	if errors.Is(err, store.ErrNotFound) {
-		return User{}, Session{}, again
+		return User{}, Session{}, unknown
 	}
 	var a openid.Attempt
 	if err == nil {
-		err = p.openAttempt(keep, sealed, &a)
+		err = p.openAttempt(handle, sealed, &a)
 	}
 	switch {
 	case err != nil:
 		return User{}, Session{}, err
 	case state == "" || state != a.State || code == "":
-		return User{}, Session{}, again
+		return User{}, Session{}, unknown
 	}
 	who, err := provider.Finish(ctx, a, code)
 	if err != nil {
@@ -166,7 +166,7 @@ func (p *People) BeginTerminal(ctx context.Context, address string) (TerminalSig
 		ExpiresAt: time.Now().Add(life).Truncate(time.Second),
 		Interval:  int64(t.Interval / time.Second),
 	}
-	return out, p.keepAttempt(ctx, out.Handle, "terminal", raw, life)
+	return out, p.saveAttempt(ctx, out.Handle, "terminal", raw, life)
 }
 
 // AskTerminal signs in once the code was entered; Waiting says that it was not yet.

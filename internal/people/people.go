@@ -160,9 +160,9 @@ func (p *People) Absent(ctx context.Context, name string, with []string, now tim
 		return Absent{}, err
 	case row.DisabledAt != nil:
 		return Absent{Why: "is disabled"}, nil
-	case row.Issuer != "" && (row.SignedInAt == nil || now.Sub(*row.SignedInAt) > p.signing.Again):
+	case row.Issuer != "" && (row.SignedInAt == nil || now.Sub(*row.SignedInAt) > p.signing.AskEvery):
 		return Absent{
-			Why: "was not asked about with the OpenID provider for longer than " + spanWords(p.signing.Again),
+			Why: "was not asked about with the OpenID provider for longer than " + spanWords(p.signing.AskEvery),
 		}, nil
 	}
 	u := userOf(row)

@@ -26,7 +26,7 @@ type Signing struct {
 	Life, Idle time.Duration
 	// Again is how long a sign-in by OpenID Connect counts, for sessions and tokens alike: then
 	// the provider is asked who that is and what they may.
-	Again time.Duration
+	AskEvery time.Duration
 	// OpenID is the provider that people may sign in by; nil is none.
 	OpenID *openid.Provider
 	// Groups are the roles that groups of that provider have.
@@ -36,7 +36,7 @@ type Signing struct {
 }
 
 func usual() Signing {
-	return Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour, Again: 7 * 24 * time.Hour}
+	return Signing{Life: 12 * time.Hour, Idle: 2 * time.Hour, AskEvery: 7 * 24 * time.Hour}
 }
 
 // SignInBy sets how people sign in. Call it before the service is used.
@@ -49,8 +49,8 @@ func (p *People) SignInBy(how Signing) {
 	if how.Idle > 0 {
 		p.signing.Idle = how.Idle
 	}
-	if how.Again > 0 {
-		p.signing.Again = how.Again
+	if how.AskEvery > 0 {
+		p.signing.AskEvery = how.AskEvery
 	}
 }
 

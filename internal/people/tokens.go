@@ -205,13 +205,13 @@ func (p *People) IssueToken(ctx context.Context, name, about string) (string, er
 // ByToken finds who a bearer or session token belongs to. Attended says that a person, or a
 // program of theirs, is behind the request: a session that nobody attends to ends.
 func (p *People) ByToken(ctx context.Context, token, address string, attended bool) (User, error) {
-	h, err := p.store.HolderOf(ctx, secret.HashToken(token), address, p.signing.Again, attended)
+	h, err := p.store.HolderOf(ctx, secret.HashToken(token), address, p.signing.AskEvery, attended)
 	if errors.Is(err, store.ErrNotFound) {
 		return User{}, refusal.New(refusal.Unauthenticated, "sign in again", "the token is unknown or over")
 	}
 	if err == nil && h.Unasked {
 		return User{}, refusal.New(refusal.Unauthenticated, "sign in by OpenID Connect once more; tokens go on then",
-			"the OpenID provider was not asked about %s for longer than %s", h.Name, spanWords(p.signing.Again))
+			"the OpenID provider was not asked about %s for longer than %s", h.Name, spanWords(p.signing.AskEvery))
 	}
 	h.Roles = p.rolesNow(h.User)
 	u := userOf(h.User)

@@ -77,7 +77,7 @@ func (p Prober) Look(ctx context.Context, resource string, c health.Check) healt
 	asked, a := p.ask(ctx, c)
 	answer := p.Secrets.Text(a.words)
 	if a.said != nil {
-		answer += " " + p.kept(resource, c.Spec, *a.said)
+		answer += " " + p.tellable(resource, c.Spec, *a.said)
 	}
 	answer = strings.TrimSpace(shorten(answer) + " " + a.end)
 	return health.Evidence{
@@ -109,9 +109,9 @@ type said struct {
 // none is an answer in our words alone.
 func none(words string) answer { return answer{words: words} }
 
-// kept is what of a machine's text may be kept: all of it without the secrets that we
+// tellable is what of a machine's text may be kept: all of it without the secrets that we
 // know, or of a machine that was given some only what the check names.
-func (p Prober) kept(resource string, spec map[string]any, s said) string {
+func (p Prober) tellable(resource string, spec map[string]any, s said) string {
 	text := s.text
 	if pattern, err := regexp.Compile(textOf(spec, "keep")); err == nil && textOf(spec, "keep") != "" {
 		text = strings.Join(pattern.FindAllString(text, 20), " ")

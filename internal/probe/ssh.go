@@ -72,14 +72,14 @@ func (p Prober) Login(ctx context.Context, spec map[string]any) (client *ssh.Cli
 	return client, func() { client.Close(); r.close() }, nil
 }
 
-// Kept is what may be kept of what a machine wrote: where it, or what it was asked to do,
+// Tellable is what may be kept of what a machine wrote: where it, or what it was asked to do,
 // was given a secret, only what a pattern names.
-func (p Prober) Kept(host, pattern, text string, told bool) string {
+func (p Prober) Tellable(host, pattern, text string, told bool) string {
 	spec := map[string]any{"host": host, "keep": pattern}
 	if told && pattern == "" {
 		return fmt.Sprintf("(%d bytes, not kept: a secret was given)", len(text))
 	}
-	return p.kept("", spec, said{text: text})
+	return p.tellable("", spec, said{text: text})
 }
 
 // limited keeps the beginning of what is written to it. Both streams of a command

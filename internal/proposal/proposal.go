@@ -330,7 +330,7 @@ func (c Changed) willBe(rendered []render.Resource) []render.Resource {
 	out := rendered
 	for i, ch := range c.Plan.Changes {
 		was := slices.IndexFunc(c.Recorded, func(r change.Recorded) bool {
-			return len(ch.Kept) > 0 && r.Name == cmp.Or(ch.Was, ch.Resource) && r.Kept == ""
+			return len(ch.Unchanged) > 0 && r.Name == cmp.Or(ch.Was, ch.Resource) && r.Kept == ""
 		})
 		if was < 0 || i >= len(rendered) {
 			continue
@@ -339,7 +339,7 @@ func (c Changed) willBe(rendered []render.Resource) []render.Resource {
 			out = slices.Clone(rendered)
 		}
 		out[i].Want = maps.Clone(out[i].Want)
-		for _, property := range ch.Kept {
+		for _, property := range ch.Unchanged {
 			out[i].Want[property] = c.Recorded[was].Want[property]
 		}
 	}

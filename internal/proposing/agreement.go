@@ -125,7 +125,7 @@ func (s *Proposing) SealAgreements(ctx context.Context) error {
 			return fmt.Errorf("sealing run %d: %w", run.ID, err)
 		}
 	}
-	_, err = s.store.KeepSetting(ctx, store.AgreementsSealed, []byte("1"))
+	_, err = s.store.FirstSetting(ctx, store.AgreementsSealed, []byte("1"))
 	return err
 }
 

@@ -263,7 +263,7 @@ func TestAFormIsAnsweredWithoutTheCloud(t *testing.T) {
 	}
 	a = question(b, formSource, map[string]any{"size": "plain-2"})
 	if a.Errors != 0 || a.Cost.Month == 0 || a.Seconds == 0 || len(a.Longest) == 0 || len(a.Quota) == 0 ||
-		len(a.Graph) != 3 || len(a.Compliance) != 1 || !a.Compliance[0].Kept || a.Summary != "3 create" {
+		len(a.Graph) != 3 || len(a.Compliance) != 1 || !a.Compliance[0].Met || a.Summary != "3 create" {
 		t.Errorf("answer: %+v", a)
 	}
 	q := proposing.Question{

@@ -346,7 +346,7 @@ func (s *Proposing) draftRow(ctx context.Context, id string) (store.Draft, error
 
 // DraftOfProposal keeps what a proposal said as a draft, to be changed and proposed anew.
 func (s *Proposing) DraftOfProposal(ctx context.Context, u people.User, id int64) (Draft, error) {
-	n, err := s.askedAgain(ctx, id)
+	n, err := s.wishOf(ctx, id)
 	if err != nil {
 		return Draft{}, err
 	}

@@ -236,12 +236,12 @@ func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
 	b.Done(second)
 	_, err := b.Service.Proposing.Accept(ctx, b.Rig.Admin, first.ID, nil, "")
 	servicetest.WantKind(t, err, refusal.Stale, "propose again")
-	again, err := b.Service.Proposing.ProposeAgain(ctx, b.Rig.Admin, first.ID)
+	again, err := b.Service.Proposing.Renew(ctx, b.Rig.Admin, first.ID)
 	if err != nil || again.State != proposing.Nothing {
 		t.Errorf("what is there already is proposed: %+v %v", again, err)
 	}
 	third := b.Propose("coast", servicetest.Source(servicetest.NetLine))
-	if again, err = b.Service.Proposing.ProposeAgain(ctx, b.Rig.Admin, third.ID); err != nil || again.ID <= third.ID ||
+	if again, err = b.Service.Proposing.Renew(ctx, b.Rig.Admin, third.ID); err != nil || again.ID <= third.ID ||
 		again.Summary != third.Summary {
 		t.Errorf("again: %+v %v", again, err)
 	}
@@ -249,7 +249,7 @@ func TestAProposalThatWentStaleIsMadeAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = b.Service.Proposing.ProposeAgain(ctx, b.Rig.Admin, retire.ID)
+	_, err = b.Service.Proposing.Renew(ctx, b.Rig.Admin, retire.ID)
 	servicetest.WantKind(t, err, refusal.Conflict, "begin where you began")
 	p, err := b.Service.Proposing.Accept(ctx, b.Rig.Admin, retire.ID, nil, "after the spring tide")
 	if err != nil || p.Why != "after the spring tide" {

@@ -274,9 +274,9 @@ func (s *Proposing) discarding(ctx context.Context, r *reading, k store.Kept) (*
 	return r, changed.Judge(nil), nil
 }
 
-// discardAgain works the removal of a kept resource out once more; one that is kept
+// discardNow works the removal of a kept resource out once more; one that is kept
 // no longer makes the proposal stale.
-func (s *Proposing) discardAgain(ctx context.Context, r *reading,
+func (s *Proposing) discardNow(ctx context.Context, r *reading,
 	d proposal.Document) (*reading, proposal.Judged, error) {
 	list, err := s.store.KeptOf(ctx, r.stack.ID)
 	if err != nil {

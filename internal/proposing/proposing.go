@@ -3,7 +3,7 @@
 // and the moment in which one is applied.
 //
 // From the ground up: store, proposing, proposal; facts, basis, undone, handover, references,
-// byproducts, reading, existing, names, bounds; agreement, uses, review, stages, again; form,
+// byproducts, reading, existing, names, bounds; agreement, uses, review, stages, renewal; form,
 // question, comparison, places, draft, draftsecrets, choices; generation, gift, decision,
 // standing; kept, retirement, continuation, staleness, application, undo.
 package proposing

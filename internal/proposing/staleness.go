@@ -31,7 +31,7 @@ func (s *Proposing) unlessMoved(ctx context.Context, p store.Proposal, r *readin
 // gives what it would be made from now.
 func (s *Proposing) stillTrue(ctx context.Context, p store.Proposal,
 	d proposal.Document) (*reading, proposal.Judged, error) {
-	r, now, err := s.again(ctx, p, d)
+	r, now, err := s.proposedNow(ctx, p, d)
 	var refused *refusal.Error
 	if errors.As(err, &refused) && refused.Kind == refusal.Findings {
 		return r, now, &refusal.Error{
@@ -51,8 +51,8 @@ func (s *Proposing) stillTrue(ctx context.Context, p store.Proposal,
 	return r, now, nil
 }
 
-// again takes what a proposal was made from through the stages once more.
-func (s *Proposing) again(ctx context.Context, p store.Proposal,
+// proposedNow takes what a proposal was made from through the stages once more.
+func (s *Proposing) proposedNow(ctx context.Context, p store.Proposal,
 	d proposal.Document) (*reading, proposal.Judged, error) {
 	var none proposal.Judged
 	r := &reading{
@@ -84,7 +84,7 @@ func (s *Proposing) again(ctx context.Context, p store.Proposal,
 			return r, none, fmt.Errorf("reading the last run of stack %s: %w", p.StackID, err)
 		}
 		r.Basis, r.Attempt = b.Run, b.Attempt
-		return s.discardAgain(ctx, r, d)
+		return s.discardNow(ctx, r, d)
 	}
 	if err := s.rest(ctx, r); err != nil {
 		return r, none, err

@@ -60,7 +60,7 @@ func TestAProviderIsAskedAnewAboutItsPeople(t *testing.T) {
 	if err := asks("nils"); err != nil {
 		t.Errorf("whom no provider knows: %v", err)
 	}
-	s.People.SignInBy(people.Signing{Again: 30 * 24 * time.Hour})
+	s.People.SignInBy(people.Signing{AskEvery: 30 * 24 * time.Hour})
 	if err := asks("wren"); err != nil {
 		t.Errorf("where the operator lets it count longer: %v", err)
 	}

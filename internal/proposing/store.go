@@ -62,7 +62,7 @@ type Store interface {
 	Secret(ctx context.Context, reference string) (store.Secret, error)
 
 	Setting(ctx context.Context, name string) (value []byte, err error)
-	KeepSetting(ctx context.Context, name string, value []byte) ([]byte, error)
+	FirstSetting(ctx context.Context, name string, value []byte) ([]byte, error)
 
 	AddStack(ctx context.Context, st store.Stack) (store.Stack, error)
 	StackByName(ctx context.Context, name string) (store.Stack, error)

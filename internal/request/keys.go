@@ -47,7 +47,7 @@ func (s *Keys) Take(ctx context.Context, u people.User, key, request string) (*A
 
 // Keep keeps what a call was answered; one that was refused gives its key
 // back.
-func (s *Keys) Keep(ctx context.Context, u people.User, key string, status int, answer []byte) error {
+func (s *Keys) Remember(ctx context.Context, u people.User, key string, status int, answer []byte) error {
 	if status >= 400 {
 		return s.store.GiveKeyBack(ctx, holderOf(u), key)
 	}

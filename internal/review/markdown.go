@@ -94,10 +94,10 @@ func Markdown(w io.Writer, p proposing.Proposal) {
 	}
 	if len(p.Compliance) > 0 {
 		fmt.Fprint(w, "\n## What the template needs\n\n")
-		rows(w, []string{"Input", "By", "What", "Needed", "Chosen", "Kept"}, len(p.Compliance), func(i int) []string {
+		rows(w, []string{"Input", "By", "What", "Needed", "Chosen", "Met"}, len(p.Compliance), func(i int) []string {
 			x := p.Compliance[i]
 			return []string{"`" + x.Input + "`", x.By, x.What, x.Needed, x.Chosen,
-				map[bool]string{true: "yes", false: "**no**"}[x.Kept]}
+				map[bool]string{true: "yes", false: "**no**"}[x.Met]}
 		})
 	}
 	if len(p.Inputs) > 0 {

@@ -15,9 +15,10 @@ import (
 	"undersail/internal/proposing"
 )
 
-func NotKept(list []render.Compliance) (out []render.Compliance) {
+// Unmet are the lines of what a template needs that what was chosen does not reach.
+func Unmet(list []render.Compliance) (out []render.Compliance) {
 	for _, x := range list {
-		if !x.Kept {
+		if !x.Met {
 			out = append(out, x)
 		}
 	}

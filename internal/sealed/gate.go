@@ -155,7 +155,7 @@ func (s *Sealed) Begin(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("sealing %s: %w", forAudit, err)
 	}
-	if sealed, err = s.store.KeepSetting(ctx, store.AuditKey, sealed); err != nil {
+	if sealed, err = s.store.FirstSetting(ctx, store.AuditKey, sealed); err != nil {
 		return fmt.Errorf("keeping the setting: %w", err)
 	}
 	if s.key, err = s.box.open(forAudit, sealed); err != nil {

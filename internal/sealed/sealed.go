@@ -32,7 +32,7 @@ type Store interface {
 	Libraries(ctx context.Context) ([]store.Library, error)
 	ResealLibrary(ctx context.Context, l store.Library, sealed []byte, fingerprint string) error
 	Setting(ctx context.Context, name string) ([]byte, error)
-	KeepSetting(ctx context.Context, name string, value []byte) ([]byte, error)
+	FirstSetting(ctx context.Context, name string, value []byte) ([]byte, error)
 	PutSetting(ctx context.Context, name string, value []byte) error
 }
 

@@ -118,7 +118,7 @@ func (m *memory) Setting(_ context.Context, name string) ([]byte, error) {
 	return nil, store.ErrNotFound
 }
 
-func (m *memory) KeepSetting(_ context.Context, name string, value []byte) ([]byte, error) {
+func (m *memory) FirstSetting(_ context.Context, name string, value []byte) ([]byte, error) {
 	if err := m.away(); err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func (s *Secrets) OpenSealed(ctx context.Context) error {
 			return fmt.Errorf("reading the anew: %w", err)
 		}
 		has, _ := s.sealed.Knows("")
-		if with, err = s.store.KeepSetting(ctx, store.SealedWith, []byte(has)); err != nil {
+		if with, err = s.store.FirstSetting(ctx, store.SealedWith, []byte(has)); err != nil {
 			return fmt.Errorf("keeping the setting: %w", err)
 		}
 	case err != nil:

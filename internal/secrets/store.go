@@ -18,7 +18,7 @@ type Store interface {
 	SealedOtherwise(ctx context.Context, fingerprint, after string) ([]store.Secret, error)
 
 	Setting(ctx context.Context, name string) (value []byte, err error)
-	KeepSetting(ctx context.Context, name string, value []byte) ([]byte, error)
+	FirstSetting(ctx context.Context, name string, value []byte) ([]byte, error)
 	PutSetting(ctx context.Context, name string, value []byte) error
 
 	StacksByAccount(ctx context.Context) (map[string]int, error)

@@ -33,7 +33,7 @@ func (s *Stacks) rendered(ctx context.Context, st store.Stack,
 		out = render.Render(b, request)
 	})
 	if err == nil {
-		s.renderings.Put(key, out)
+		s.renderings.Add(key, out)
 	}
 	return out, err
 }

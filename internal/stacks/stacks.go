@@ -9,9 +9,10 @@ package stacks
 import (
 	"log/slog"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"undersail/internal/accounts"
 	"undersail/internal/audit"
-	"undersail/internal/core/memo"
 	"undersail/internal/core/render"
 	"undersail/internal/engine"
 	"undersail/internal/request"
@@ -29,12 +30,13 @@ type Stacks struct {
 	log      *slog.Logger
 
 	quiet      quietness
-	renderings memo.Of[*render.Rendering]
+	renderings *lru.Cache[string, *render.Rendering]
 }
 
 // New makes the stacks that a store has.
 func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns *request.Turns, a *accounts.Accounts,
 	log *slog.Logger) *Stacks {
+	renderings, _ := lru.New[string, *render.Rendering](8) // refuses only what is no size
 	return &Stacks{
 		store:      st,
 		sealed:     box,
@@ -43,6 +45,6 @@ func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns
 		turns:      turns,
 		accounts:   a,
 		log:        log,
-		renderings: memo.Of[*render.Rendering]{Most: 8},
+		renderings: renderings,
 	}
 }

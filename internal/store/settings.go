@@ -40,8 +40,8 @@ func (s *Store) AnythingSealed(ctx context.Context) (there bool, err error) {
 	return there, classify(err)
 }
 
-// KeepSetting writes one that is not there yet, and gives the one that is there after it.
-func (s *Store) KeepSetting(ctx context.Context, name string, value []byte) ([]byte, error) {
+// FirstSetting writes one that is not there yet, and gives the one that is there after it.
+func (s *Store) FirstSetting(ctx context.Context, name string, value []byte) ([]byte, error) {
 	err := exec(ctx, s, "INSERT INTO settings (name, value) VALUES ($1, $2) ON CONFLICT DO NOTHING", name, value)
 	if err != nil {
 		return nil, err

@@ -29,11 +29,11 @@ type CaseRun struct {
 // CaseRuns are the cases of a version, run on its text.
 type CaseRuns struct {
 	Template string `json:"template"` // NAME@VERSION
-	// KeptWith is the version that they were kept with: an earlier one where this one
+	// SavedWith is the version that they were kept with: an earlier one where this one
 	// brought none of its own. It is empty where nobody keeps any.
-	KeptWith string    `json:"kept_with,omitempty"`
-	Holding  int       `json:"holding"`
-	Cases    []CaseRun `json:"cases"`
+	SavedWith string    `json:"saved_with,omitempty"`
+	Holding   int       `json:"holding"`
+	Cases     []CaseRun `json:"cases"`
 }
 
 // mostCases bounds the bytes of cases with their saved offers.
@@ -60,13 +60,13 @@ func (s *Templates) Cases(ctx context.Context, ref string) (CaseRuns, error) {
 		return CaseRuns{Template: t.Name + "@" + t.Version, Cases: []CaseRun{}}, nil
 	}
 	out, _, err := s.runCases(ctx, t, library.Cases{Source: best.Source, Offers: best.Offers})
-	out.KeptWith = best.Version
+	out.SavedWith = best.Version
 	return out, err
 }
 
-// KeepCases keeps the cases of a version in the place of those before, and runs them. A
+// SaveCases keeps the cases of a version in the place of those before, and runs them. A
 // case that fails is kept too: it tells what is to be mended.
-func (s *Templates) KeepCases(ctx context.Context, u people.User, ref string, c library.Cases) (CaseRuns, error) {
+func (s *Templates) SaveCases(ctx context.Context, u people.User, ref string, c library.Cases) (CaseRuns, error) {
 	if err := u.Must(access.Publish, ""); err != nil {
 		return CaseRuns{}, err
 	}
@@ -74,7 +74,7 @@ func (s *Templates) KeepCases(ctx context.Context, u people.User, ref string, c 
 	if err != nil {
 		return CaseRuns{}, err
 	}
-	out, err := s.keepCases(ctx, t, c)
+	out, err := s.saveCases(ctx, t, c)
 	if err == nil {
 		s.journal.Done(ctx, u, "keep cases", out.Template, map[string]any{
 			"cases":   len(out.Cases),
@@ -84,7 +84,7 @@ func (s *Templates) KeepCases(ctx context.Context, u people.User, ref string, c 
 	return out, err
 }
 
-func (s *Templates) keepCases(ctx context.Context, t Template, c library.Cases) (CaseRuns, error) {
+func (s *Templates) saveCases(ctx context.Context, t Template, c library.Cases) (CaseRuns, error) {
 	size := len(c.Source)
 	for _, o := range c.Offers {
 		size += len(o)
@@ -105,7 +105,7 @@ func (s *Templates) keepCases(ctx context.Context, t Template, c library.Cases) 
 			Diagnostics: found,
 		}
 	}
-	out.KeptWith = t.Version
+	out.SavedWith = t.Version
 	return out, s.store.PutCases(ctx, store.Cases{
 		Template: t.Name,
 		Version:  t.Version,

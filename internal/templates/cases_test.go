@@ -50,11 +50,11 @@ func TestCasesAreKeptWithAVersionAndRunOnItsText(t *testing.T) {
 	}
 	publish(pierSource)
 	none, err := b.Service.Templates.Cases(ctx, "pier")
-	if err != nil || none.Template != "pier@1.0.0" || none.KeptWith != "" || len(none.Cases) != 0 {
+	if err != nil || none.Template != "pier@1.0.0" || none.SavedWith != "" || len(none.Cases) != 0 {
 		t.Errorf("before any are kept: %+v %v", none, err)
 	}
-	kept, err := b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier", library.Cases{Source: pierCases})
-	if err != nil || kept.Holding != 2 || kept.KeptWith != "1.0.0" {
+	kept, err := b.Service.Templates.SaveCases(ctx, b.Rig.Admin, "pier", library.Cases{Source: pierCases})
+	if err != nil || kept.Holding != 2 || kept.SavedWith != "1.0.0" {
 		t.Fatalf("kept: %+v %v", kept, err)
 	}
 	if got, want := strings.Join(kept.Cases[0].Expects, "; "), "4 data; outputs.left is 30GiB"; got != want {
@@ -66,34 +66,34 @@ func TestCasesAreKeptWithAVersionAndRunOnItsText(t *testing.T) {
 	}
 	publish(strings.NewReplacer("1.0.0", "1.1.0", "raid5", "raid1").Replace(pierSource))
 	later, err := b.Service.Templates.Cases(ctx, "pier@1.1.0")
-	if err != nil || later.KeptWith != "1.0.0" || later.Holding != 1 || len(later.Cases[0].Failures) != 1 ||
+	if err != nil || later.SavedWith != "1.0.0" || later.Holding != 1 || len(later.Cases[0].Failures) != 1 ||
 		!strings.Contains(later.Cases[0].Failures[0].Message, "outputs.left was expected to be 30GiB") {
 		t.Errorf("those of 1.0.0 on 1.1.0: %+v %v", later, err)
 	}
 	if first, err := b.Service.Templates.Cases(ctx, "pier@1.0.0"); err != nil || first.Holding != 2 {
 		t.Errorf("1.0.0 stays: %+v %v", first, err)
 	}
-	if _, err := b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier@1.1.0", library.Cases{
+	if _, err := b.Service.Templates.SaveCases(ctx, b.Rig.Admin, "pier@1.1.0", library.Cases{
 		Source: strings.Replace(pierCases, "30GiB", "10GiB", 1),
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if own, err := b.Service.Templates.Cases(ctx, "pier"); err != nil || own.KeptWith != "1.1.0" || own.Holding != 2 {
+	if own, err := b.Service.Templates.Cases(ctx, "pier"); err != nil || own.SavedWith != "1.1.0" || own.Holding != 2 {
 		t.Errorf("its own: %+v %v", own, err)
 	}
-	if first, err := b.Service.Templates.Cases(ctx, "pier@1.0.0"); err != nil || first.KeptWith != "1.0.0" ||
+	if first, err := b.Service.Templates.Cases(ctx, "pier@1.0.0"); err != nil || first.SavedWith != "1.0.0" ||
 		first.Holding != 2 {
 		t.Errorf("later cases are not run on an earlier version: %+v %v", first, err)
 	}
 
-	_, err = b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier", library.Cases{Source: "cases: []\n"})
+	_, err = b.Service.Templates.SaveCases(ctx, b.Rig.Admin, "pier", library.Cases{Source: "cases: []\n"})
 	servicetest.WantKind(t, err, refusal.Findings, "")
-	_, err = b.Service.Templates.KeepCases(ctx, b.Rig.Admin, "pier", library.Cases{
+	_, err = b.Service.Templates.SaveCases(ctx, b.Rig.Admin, "pier", library.Cases{
 		Source: pierCases,
 		Offers: map[string]string{"x.json": strings.Repeat("x", 5<<20)},
 	})
 	servicetest.WantKind(t, err, refusal.Invalid, "")
-	_, err = b.Service.Templates.KeepCases(ctx, people.User{Name: "tam", Roles: []string{"viewer"}}, "pier",
+	_, err = b.Service.Templates.SaveCases(ctx, people.User{Name: "tam", Roles: []string{"viewer"}}, "pier",
 		library.Cases{Source: pierCases})
 	servicetest.WantKind(t, err, refusal.Forbidden, "")
 	_, err = b.Service.Templates.Cases(ctx, "nowhere")

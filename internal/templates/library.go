@@ -273,7 +273,7 @@ func (s *Templates) casesBeside(ctx context.Context, files fs.FS, file string, t
 	if err != nil {
 		return "", err
 	}
-	runs, err := s.keepCases(ctx, published, *c)
+	runs, err := s.saveCases(ctx, published, *c)
 	if problem, refused := refusalLine(err); refused {
 		return "its cases: " + problem, nil
 	}

@@ -378,7 +378,7 @@ func (m *making) machine() error {
 	case licence != "" && !slices.ContainsFunc(image.Licences,
 		func(l market.Licence) bool { return l.Name == licence }):
 		return invalid("licence", "image %s has no licence %q", image.Name, licence)
-	case image.Terms.Name != "" && m.tx.Fact(acceptance(m.x.Account, image.Terms.Name)) != true:
+	case image.Terms.Name != "" && m.tx.Note(acceptance(m.x.Account, image.Terms.Name)) != true:
 		return refuse(403, "terms", "the terms "+image.Terms.Name+" of image "+image.Name+" are not accepted",
 			map[string]any{"property": "image", "terms": image.Terms.Name})
 	}

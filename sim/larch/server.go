@@ -335,7 +335,7 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 			image["terms"] = map[string]any{
 				"name":     i.Terms.Name,
 				"text":     i.Terms.Text,
-				"accepted": c.world.Fact(acceptance(account, i.Terms.Name)) == true,
+				"accepted": c.world.Note(acceptance(account, i.Terms.Name)) == true,
 			}
 		}
 		images = append(images, image)
@@ -348,7 +348,7 @@ func (c *Cloud) sells(w http.ResponseWriter, r *http.Request) error {
 	}
 	off := []string{}
 	for _, name := range c.market.OnRequest {
-		if c.market.Has(region, name) && c.world.Fact(turnedOn(account, region, name)) != true {
+		if c.market.Has(region, name) && c.world.Note(turnedOn(account, region, name)) != true {
 			off = append(off, name)
 		}
 	}
@@ -388,7 +388,7 @@ func (c *Cloud) accept(w http.ResponseWriter, r *http.Request) error {
 	if !slices.ContainsFunc(c.market.Images, func(i market.Image) bool { return i.Terms.Name == name }) {
 		return refuse(404, "no-terms", "there are no terms "+name, nil)
 	}
-	c.world.SetFact(acceptance(c.account(r).Name, name), true)
+	c.world.SetNote(acceptance(c.account(r).Name, name), true)
 	return writeJSON(w, 200, map[string]any{"name": name, "accepted": true})
 }
 
@@ -403,7 +403,7 @@ func (c *Cloud) turnOn(w http.ResponseWriter, r *http.Request) error {
 	if !c.market.Has(region, name) {
 		return refuse(404, "no-feature", "region "+region+" has no feature "+name, nil)
 	}
-	c.world.SetFact(turnedOn(c.account(r).Name, region, name), true)
+	c.world.SetNote(turnedOn(c.account(r).Name, region, name), true)
 	return writeJSON(w, 200, map[string]any{"name": name, "on": true})
 }
 

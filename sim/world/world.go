@@ -350,17 +350,17 @@ func (w *World) Record(c Call) {
 }
 
 // Fact reads a fact that lasts, such as the claimed address block.
-func (w *World) Fact(name string) any {
+func (w *World) Note(name string) any {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.facts[name]
 }
 
 // Fact reads a fact within a transaction.
-func (t *Tx) Fact(name string) any { return t.w.facts[name] }
+func (t *Tx) Note(name string) any { return t.w.facts[name] }
 
-// SetFact keeps a fact.
-func (w *World) SetFact(name string, value any) {
+// SetNote keeps a fact.
+func (w *World) SetNote(name string, value any) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.facts[name] = value

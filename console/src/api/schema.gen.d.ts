@@ -793,7 +793,7 @@ export interface paths {
         /** The cases that are kept of a template, run on the text of one version */
         get: operations["runCases"];
         /** Keep the cases of a version in the place of those before */
-        put: operations["keepCases"];
+        put: operations["saveCases"];
         post?: never;
         delete?: never;
         options?: never;
@@ -939,7 +939,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/proposals/{id}/again": {
+    "/api/v1/proposals/{id}/renewal": {
         parameters: {
             query?: never;
             header?: never;
@@ -949,7 +949,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Propose what a proposal said, against what is there now */
-        post: operations["proposeAgain"];
+        post: operations["renewProposal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1824,7 +1824,7 @@ export interface components {
         CaseRuns: {
             template: string;
             /** @description The version that they were kept with, an earlier one where this one brought none */
-            kept_with?: string;
+            saved_with?: string;
             holding: number;
             cases: components["schemas"]["CaseRun"][];
         };
@@ -2530,7 +2530,7 @@ export interface components {
             what: string;
             needed: string;
             chosen: string;
-            kept: boolean;
+            met: boolean;
         };
         Interruption: {
             resource: string;
@@ -3348,7 +3348,7 @@ export interface components {
              */
             at_once?: number;
             /** @description Properties that stay as they are, since they cannot be put back */
-            kept?: string[];
+            unchanged?: string[];
             /** @description In how many waves the members of a group are replaced by an alteration */
             waves?: number;
             notes?: string[];
@@ -5061,7 +5061,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    keepCases: {
+    saveCases: {
         parameters: {
             query?: never;
             header?: never;
@@ -5335,7 +5335,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    proposeAgain: {
+    renewProposal: {
         parameters: {
             query?: never;
             header?: never;

@@ -149,7 +149,7 @@ function useDecision(p: Proposal, agreed: ReadonlySet<string>, comment: string) 
           api.POST('/api/v1/proposals/{id}/refuse', { ...path, body: { why: comment || 'refused in the console' } }),
         ).then(() => null)
       if (what === 'again') {
-        const next = await unwrap(api.POST('/api/v1/proposals/{id}/again', path))
+        const next = await unwrap(api.POST('/api/v1/proposals/{id}/renewal', path))
         return next.id ? `/proposals/${next.id}` : `/stacks/${p.stack}`
       }
       if (p.state === 'open')
@@ -605,7 +605,7 @@ function Rest({ p }: { p: Proposal }) {
         {p.compliance.map((c) => (
           <div key={c.input + c.what} className="contents">
             <dt className="text-ink-2">{c.input}</dt>
-            <dd style={{ color: c.kept ? undefined : 'var(--bad)' }}>
+            <dd style={{ color: c.met ? undefined : 'var(--bad)' }}>
               {c.what}: {c.chosen}, {c.needed} needed by {c.by}
             </dd>
           </div>

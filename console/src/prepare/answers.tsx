@@ -58,7 +58,7 @@ export function Answers({
     Array.isArray(v) ? v.some(waiting) : typeof v === 'object' && v !== null && 'pending' in v
   const known = answer.outputs.filter((o) => !o.secret && !waiting(o.value))
   const later = answer.outputs.filter((o) => o.secret || waiting(o.value))
-  const short = answer.compliance.filter((c) => whole || !c.kept)
+  const short = answer.compliance.filter((c) => whole || !c.met)
   return (
     <div className={whole ? 'grid gap-x-6 md:grid-cols-2 print:block' : undefined}>
       <Part title="Findings" note="live">
@@ -209,7 +209,7 @@ export function Answers({
           ))}
           {short.map((c) => (
             <Row key={c.input + c.what} name={`${c.input}, ${c.what}`} title={c.by}>
-              <span style={{ color: c.kept ? undefined : 'var(--bad)' }}>
+              <span style={{ color: c.met ? undefined : 'var(--bad)' }}>
                 {c.chosen} of {c.needed} needed
               </span>
             </Row>

@@ -652,11 +652,6 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/proposals/{id}/accept (the `AcceptProposal` operationId).
 	AcceptProposal(ctx context.Context, id ID, params *AcceptProposalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ProposeAgain Propose what a proposal said, against what is there now
-	//
-	// Corresponds with POST /api/v1/proposals/{id}/again (the `ProposeAgain` operationId).
-	ProposeAgain(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
@@ -685,6 +680,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/refuse (the `RefuseProposal` operationId).
 	RefuseProposal(ctx context.Context, id ID, body RefuseProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewProposal Propose what a proposal said, against what is there now
+	//
+	// Corresponds with POST /api/v1/proposals/{id}/renewal (the `RenewProposal` operationId).
+	RenewProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetQuiet Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
 	//
@@ -890,19 +890,19 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/templates/{ref}/cases (the `RunCases` operationId).
 	RunCases(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// KeepCasesWithBody Keep the cases of a version in the place of those before
+	// SaveCasesWithBody Keep the cases of a version in the place of those before
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
-	KeepCasesWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `SaveCases` operationId).
+	SaveCasesWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// KeepCases Keep the cases of a version in the place of those before
+	// SaveCases Keep the cases of a version in the place of those before
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
-	KeepCases(ctx context.Context, ref string, body KeepCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `SaveCases` operationId).
+	SaveCases(ctx context.Context, ref string, body SaveCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareVersions What two versions of a template say differently
 	//
@@ -2472,21 +2472,6 @@ func (c *Client) AcceptProposal(ctx context.Context, id ID, params *AcceptPropos
 	return c.Client.Do(req)
 }
 
-// ProposeAgain Propose what a proposal said, against what is there now
-//
-// Corresponds with POST /api/v1/proposals/{id}/again (the `ProposeAgain` operationId).
-func (c *Client) ProposeAgain(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewProposeAgainRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 //
 // Corresponds with POST /api/v1/proposals/{id}/apply (the `ApplyProposal` operationId).
@@ -2556,6 +2541,21 @@ func (c *Client) RefuseProposalWithBody(ctx context.Context, id ID, contentType 
 // Corresponds with POST /api/v1/proposals/{id}/refuse (the `RefuseProposal` operationId).
 func (c *Client) RefuseProposal(ctx context.Context, id ID, body RefuseProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRefuseProposalRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewProposal Propose what a proposal said, against what is there now
+//
+// Corresponds with POST /api/v1/proposals/{id}/renewal (the `RenewProposal` operationId).
+func (c *Client) RenewProposal(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewProposalRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3130,13 +3130,13 @@ func (c *Client) RunCases(ctx context.Context, ref string, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// KeepCasesWithBody Keep the cases of a version in the place of those before
+// SaveCasesWithBody Keep the cases of a version in the place of those before
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
-func (c *Client) KeepCasesWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewKeepCasesRequestWithBody(c.Server, ref, contentType, body)
+// Corresponds with PUT /api/v1/templates/{ref}/cases (the `SaveCases` operationId).
+func (c *Client) SaveCasesWithBody(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveCasesRequestWithBody(c.Server, ref, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3147,13 +3147,13 @@ func (c *Client) KeepCasesWithBody(ctx context.Context, ref string, contentType 
 	return c.Client.Do(req)
 }
 
-// KeepCases Keep the cases of a version in the place of those before
+// SaveCases Keep the cases of a version in the place of those before
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
-func (c *Client) KeepCases(ctx context.Context, ref string, body KeepCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewKeepCasesRequest(c.Server, ref, body)
+// Corresponds with PUT /api/v1/templates/{ref}/cases (the `SaveCases` operationId).
+func (c *Client) SaveCases(ctx context.Context, ref string, body SaveCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveCasesRequest(c.Server, ref, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6149,40 +6149,6 @@ func NewAcceptProposalRequest(server string, id ID, params *AcceptProposalParams
 	return req, nil
 }
 
-// NewProposeAgainRequest constructs an http.Request for the ProposeAgain method
-func NewProposeAgainRequest(server string, id ID) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/proposals/%s/again", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewApplyProposalRequest constructs an http.Request for the ApplyProposal method
 func NewApplyProposalRequest(server string, id ID, params *ApplyProposalParams) (*http.Request, error) {
 	var err error
@@ -6355,6 +6321,40 @@ func NewRefuseProposalRequestWithBody(server string, id ID, contentType string, 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRenewProposalRequest constructs an http.Request for the RenewProposal method
+func NewRenewProposalRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/proposals/%s/renewal", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7609,19 +7609,19 @@ func NewRunCasesRequest(server string, ref string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewKeepCasesRequest calls the generic KeepCases builder with application/json body
-func NewKeepCasesRequest(server string, ref string, body KeepCasesJSONRequestBody) (*http.Request, error) {
+// NewSaveCasesRequest calls the generic SaveCases builder with application/json body
+func NewSaveCasesRequest(server string, ref string, body SaveCasesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewKeepCasesRequestWithBody(server, ref, "application/json", bodyReader)
+	return NewSaveCasesRequestWithBody(server, ref, "application/json", bodyReader)
 }
 
-// NewKeepCasesRequestWithBody constructs an http.Request for the KeepCases method, with any body, and a specified content type
-func NewKeepCasesRequestWithBody(server string, ref string, contentType string, body io.Reader) (*http.Request, error) {
+// NewSaveCasesRequestWithBody constructs an http.Request for the SaveCases method, with any body, and a specified content type
+func NewSaveCasesRequestWithBody(server string, ref string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8838,13 +8838,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/proposals/{id}/accept (the `AcceptProposal` operationId).
 	AcceptProposalWithResponse(ctx context.Context, id ID, params *AcceptProposalParams, reqEditors ...RequestEditorFn) (*AcceptProposalResponse, error)
 
-	// ProposeAgainWithResponse Propose what a proposal said, against what is there now
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/proposals/{id}/again (the `ProposeAgain` operationId).
-	ProposeAgainWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ProposeAgainResponse, error)
-
 	// ApplyProposalWithResponse Start the run of an accepted proposal; asked again, it gives the same run
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8879,6 +8872,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/proposals/{id}/refuse (the `RefuseProposal` operationId).
 	RefuseProposalWithResponse(ctx context.Context, id ID, body RefuseProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseProposalResponse, error)
+
+	// RenewProposalWithResponse Propose what a proposal said, against what is there now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/proposals/{id}/renewal (the `RenewProposal` operationId).
+	RenewProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RenewProposalResponse, error)
 
 	// GetQuietWithResponse Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
 	//
@@ -9132,19 +9132,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/templates/{ref}/cases (the `RunCases` operationId).
 	RunCasesWithResponse(ctx context.Context, ref string, reqEditors ...RequestEditorFn) (*RunCasesResponse, error)
 
-	// KeepCasesWithBodyWithResponse Keep the cases of a version in the place of those before
+	// SaveCasesWithBodyWithResponse Keep the cases of a version in the place of those before
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
-	KeepCasesWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepCasesResponse, error)
+	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `SaveCases` operationId).
+	SaveCasesWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveCasesResponse, error)
 
-	// KeepCasesWithResponse Keep the cases of a version in the place of those before
+	// SaveCasesWithResponse Keep the cases of a version in the place of those before
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
-	KeepCasesWithResponse(ctx context.Context, ref string, body KeepCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepCasesResponse, error)
+	// Corresponds with PUT /api/v1/templates/{ref}/cases (the `SaveCases` operationId).
+	SaveCasesWithResponse(ctx context.Context, ref string, body SaveCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveCasesResponse, error)
 
 	// CompareVersionsWithResponse What two versions of a template say differently
 	//
@@ -12235,54 +12235,6 @@ func (r AcceptProposalResponse) ContentType() string {
 	return ""
 }
 
-type ProposeAgainResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Proposal
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r ProposeAgainResponse) GetJSON201() *Proposal {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ProposeAgainResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ProposeAgainResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ProposeAgainResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ProposeAgainResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ProposeAgainResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type ApplyProposalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12462,6 +12414,54 @@ func (r RefuseProposalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RefuseProposalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenewProposalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RenewProposalResponse) GetJSON201() *Proposal {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenewProposalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenewProposalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenewProposalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenewProposalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenewProposalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13915,7 +13915,7 @@ func (r RunCasesResponse) ContentType() string {
 	return ""
 }
 
-type KeepCasesResponse struct {
+type SaveCasesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -13925,22 +13925,22 @@ type KeepCasesResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r KeepCasesResponse) GetJSON200() *CaseRuns {
+func (r SaveCasesResponse) GetJSON200() *CaseRuns {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r KeepCasesResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r SaveCasesResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r KeepCasesResponse) GetBody() []byte {
+func (r SaveCasesResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r KeepCasesResponse) Status() string {
+func (r SaveCasesResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -13948,7 +13948,7 @@ func (r KeepCasesResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r KeepCasesResponse) StatusCode() int {
+func (r SaveCasesResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -13956,7 +13956,7 @@ func (r KeepCasesResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r KeepCasesResponse) ContentType() string {
+func (r SaveCasesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15695,19 +15695,6 @@ func (c *ClientWithResponses) AcceptProposalWithResponse(ctx context.Context, id
 	return ParseAcceptProposalResponse(rsp)
 }
 
-// ProposeAgainWithResponse Propose what a proposal said, against what is there now
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/proposals/{id}/again (the `ProposeAgain` operationId).
-func (c *ClientWithResponses) ProposeAgainWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ProposeAgainResponse, error) {
-	rsp, err := c.ProposeAgain(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseProposeAgainResponse(rsp)
-}
-
 // ApplyProposalWithResponse Start the run of an accepted proposal; asked again, it gives the same run
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15771,6 +15758,19 @@ func (c *ClientWithResponses) RefuseProposalWithResponse(ctx context.Context, id
 		return nil, err
 	}
 	return ParseRefuseProposalResponse(rsp)
+}
+
+// RenewProposalWithResponse Propose what a proposal said, against what is there now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/proposals/{id}/renewal (the `RenewProposal` operationId).
+func (c *ClientWithResponses) RenewProposalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RenewProposalResponse, error) {
+	rsp, err := c.RenewProposal(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewProposalResponse(rsp)
 }
 
 // GetQuietWithResponse Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
@@ -16241,30 +16241,30 @@ func (c *ClientWithResponses) RunCasesWithResponse(ctx context.Context, ref stri
 	return ParseRunCasesResponse(rsp)
 }
 
-// KeepCasesWithBodyWithResponse Keep the cases of a version in the place of those before
+// SaveCasesWithBodyWithResponse Keep the cases of a version in the place of those before
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
-func (c *ClientWithResponses) KeepCasesWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepCasesResponse, error) {
-	rsp, err := c.KeepCasesWithBody(ctx, ref, contentType, body, reqEditors...)
+// Corresponds with PUT /api/v1/templates/{ref}/cases (the `SaveCases` operationId).
+func (c *ClientWithResponses) SaveCasesWithBodyWithResponse(ctx context.Context, ref string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveCasesResponse, error) {
+	rsp, err := c.SaveCasesWithBody(ctx, ref, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseKeepCasesResponse(rsp)
+	return ParseSaveCasesResponse(rsp)
 }
 
-// KeepCasesWithResponse Keep the cases of a version in the place of those before
+// SaveCasesWithResponse Keep the cases of a version in the place of those before
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PUT /api/v1/templates/{ref}/cases (the `KeepCases` operationId).
-func (c *ClientWithResponses) KeepCasesWithResponse(ctx context.Context, ref string, body KeepCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepCasesResponse, error) {
-	rsp, err := c.KeepCases(ctx, ref, body, reqEditors...)
+// Corresponds with PUT /api/v1/templates/{ref}/cases (the `SaveCases` operationId).
+func (c *ClientWithResponses) SaveCasesWithResponse(ctx context.Context, ref string, body SaveCasesJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveCasesResponse, error) {
+	rsp, err := c.SaveCases(ctx, ref, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseKeepCasesResponse(rsp)
+	return ParseSaveCasesResponse(rsp)
 }
 
 // CompareVersionsWithResponse What two versions of a template say differently
@@ -18551,39 +18551,6 @@ func ParseAcceptProposalResponse(rsp *http.Response) (*AcceptProposalResponse, e
 	return response, nil
 }
 
-// ParseProposeAgainResponse parses an HTTP response from a ProposeAgainWithResponse call
-func ParseProposeAgainResponse(rsp *http.Response) (*ProposeAgainResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ProposeAgainResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Proposal
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseApplyProposalResponse parses an HTTP response from a ApplyProposalWithResponse call
 func ParseApplyProposalResponse(rsp *http.Response) (*ApplyProposalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18696,6 +18663,39 @@ func ParseRefuseProposalResponse(rsp *http.Response) (*RefuseProposalResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenewProposalResponse parses an HTTP response from a RenewProposalWithResponse call
+func ParseRenewProposalResponse(rsp *http.Response) (*RenewProposalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenewProposalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -19724,15 +19724,15 @@ func ParseRunCasesResponse(rsp *http.Response) (*RunCasesResponse, error) {
 	return response, nil
 }
 
-// ParseKeepCasesResponse parses an HTTP response from a KeepCasesWithResponse call
-func ParseKeepCasesResponse(rsp *http.Response) (*KeepCasesResponse, error) {
+// ParseSaveCasesResponse parses an HTTP response from a SaveCasesWithResponse call
+func ParseSaveCasesResponse(rsp *http.Response) (*SaveCasesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &KeepCasesResponse{
+	response := &SaveCasesResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -888,8 +888,8 @@ type GiveValuesJSONRequestBody = GivenValues
 // PublishTemplateJSONRequestBody defines body for PublishTemplate for application/json ContentType.
 type PublishTemplateJSONRequestBody = TemplateText
 
-// KeepCasesJSONRequestBody defines body for KeepCases for application/json ContentType.
-type KeepCasesJSONRequestBody = TemplateCases
+// SaveCasesJSONRequestBody defines body for SaveCases for application/json ContentType.
+type SaveCasesJSONRequestBody = TemplateCases
 
 // CheckTemplateJSONRequestBody defines body for CheckTemplate for application/json ContentType.
 type CheckTemplateJSONRequestBody = TemplateText
@@ -1094,9 +1094,6 @@ type ServerInterface interface {
 	// AcceptProposal Agree to a proposal, and by name to each consent that it asks for
 	// (POST /api/v1/proposals/{id}/accept)
 	AcceptProposal(ctx *echo.Context, id ID, params AcceptProposalParams) error
-	// ProposeAgain Propose what a proposal said, against what is there now
-	// (POST /api/v1/proposals/{id}/again)
-	ProposeAgain(ctx *echo.Context, id ID) error
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	// (POST /api/v1/proposals/{id}/apply)
 	ApplyProposal(ctx *echo.Context, id ID, params ApplyProposalParams) error
@@ -1109,6 +1106,9 @@ type ServerInterface interface {
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx *echo.Context, id ID) error
+	// RenewProposal Propose what a proposal said, against what is there now
+	// (POST /api/v1/proposals/{id}/renewal)
+	RenewProposal(ctx *echo.Context, id ID) error
 	// GetQuiet Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
 	// (GET /api/v1/quiet)
 	GetQuiet(ctx *echo.Context) error
@@ -1199,9 +1199,9 @@ type ServerInterface interface {
 	// RunCases The cases that are kept of a template, run on the text of one version
 	// (GET /api/v1/templates/{ref}/cases)
 	RunCases(ctx *echo.Context, ref string) error
-	// KeepCases Keep the cases of a version in the place of those before
+	// SaveCases Keep the cases of a version in the place of those before
 	// (PUT /api/v1/templates/{ref}/cases)
-	KeepCases(ctx *echo.Context, ref string) error
+	SaveCases(ctx *echo.Context, ref string) error
 	// CompareVersions What two versions of a template say differently
 	// (GET /api/v1/templates/{ref}/differences)
 	CompareVersions(ctx *echo.Context, ref string, params CompareVersionsParams) error
@@ -2247,22 +2247,6 @@ func (w *ServerInterfaceWrapper) AcceptProposal(ctx *echo.Context) error {
 	return err
 }
 
-// ProposeAgain converts echo context to params.
-func (w *ServerInterfaceWrapper) ProposeAgain(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id ID
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ProposeAgain(ctx, id)
-	return err
-}
-
 // ApplyProposal converts echo context to params.
 func (w *ServerInterfaceWrapper) ApplyProposal(ctx *echo.Context) error {
 	var err error
@@ -2333,6 +2317,22 @@ func (w *ServerInterfaceWrapper) RefuseProposal(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RefuseProposal(ctx, id)
+	return err
+}
+
+// RenewProposal converts echo context to params.
+func (w *ServerInterfaceWrapper) RenewProposal(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RenewProposal(ctx, id)
 	return err
 }
 
@@ -2835,8 +2835,8 @@ func (w *ServerInterfaceWrapper) RunCases(ctx *echo.Context) error {
 	return err
 }
 
-// KeepCases converts echo context to params.
-func (w *ServerInterfaceWrapper) KeepCases(ctx *echo.Context) error {
+// SaveCases converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveCases(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "ref" -------------
 	var ref string
@@ -2847,7 +2847,7 @@ func (w *ServerInterfaceWrapper) KeepCases(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.KeepCases(ctx, ref)
+	err = w.Handler.SaveCases(ctx, ref)
 	return err
 }
 
@@ -3135,7 +3135,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/texts/check", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
 	router.POST(options.BaseURL+"/api/v1/texts/start", wrapper.StartTemplate, options.OperationMiddlewares["startTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref/cases", wrapper.RunCases, options.OperationMiddlewares["runCases"]...)
-	router.PUT(options.BaseURL+"/api/v1/templates/:ref/cases", wrapper.KeepCases, options.OperationMiddlewares["keepCases"]...)
+	router.PUT(options.BaseURL+"/api/v1/templates/:ref/cases", wrapper.SaveCases, options.OperationMiddlewares["saveCases"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref/differences", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/api/v1/templates/:ref", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
 	router.GET(options.BaseURL+"/api/v1/libraries", wrapper.ListLibraries, options.OperationMiddlewares["listLibraries"]...)
@@ -3146,7 +3146,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/api/v1/proposals", wrapper.Propose, options.OperationMiddlewares["propose"]...)
 	router.GET(options.BaseURL+"/api/v1/proposals/:id", wrapper.GetProposal, options.OperationMiddlewares["getProposal"]...)
 	router.GET(options.BaseURL+"/api/v1/proposals/:id/markdown", wrapper.WriteProposal, options.OperationMiddlewares["writeProposal"]...)
-	router.POST(options.BaseURL+"/api/v1/proposals/:id/again", wrapper.ProposeAgain, options.OperationMiddlewares["proposeAgain"]...)
+	router.POST(options.BaseURL+"/api/v1/proposals/:id/renewal", wrapper.RenewProposal, options.OperationMiddlewares["renewProposal"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/draft", wrapper.DraftProposal, options.OperationMiddlewares["draftProposal"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/accept", wrapper.AcceptProposal, options.OperationMiddlewares["acceptProposal"]...)
 	router.POST(options.BaseURL+"/api/v1/proposals/:id/refuse", wrapper.RefuseProposal, options.OperationMiddlewares["refuseProposal"]...)
@@ -5627,45 +5627,6 @@ func (response AcceptProposaldefaultApplicationProblemPlusJSONResponse) VisitAcc
 	return err
 }
 
-type ProposeAgainRequestObject struct {
-	Id ID `json:"id"`
-}
-
-type ProposeAgainResponseObject interface {
-	VisitProposeAgainResponse(w http.ResponseWriter) error
-}
-
-type ProposeAgain201JSONResponse Proposal
-
-func (response ProposeAgain201JSONResponse) VisitProposeAgainResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ProposeAgaindefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ProposeAgaindefaultApplicationProblemPlusJSONResponse) VisitProposeAgainResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ApplyProposalRequestObject struct {
 	Id     ID `json:"id"`
 	Params ApplyProposalParams
@@ -5819,6 +5780,45 @@ type RefuseProposaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RefuseProposaldefaultApplicationProblemPlusJSONResponse) VisitRefuseProposalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenewProposalRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type RenewProposalResponseObject interface {
+	VisitRenewProposalResponse(w http.ResponseWriter) error
+}
+
+type RenewProposal201JSONResponse Proposal
+
+func (response RenewProposal201JSONResponse) VisitRenewProposalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenewProposaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenewProposaldefaultApplicationProblemPlusJSONResponse) VisitRenewProposalResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7022,18 +7022,18 @@ func (response RunCasesdefaultApplicationProblemPlusJSONResponse) VisitRunCasesR
 	return err
 }
 
-type KeepCasesRequestObject struct {
+type SaveCasesRequestObject struct {
 	Ref  string `json:"ref"`
-	Body *KeepCasesJSONRequestBody
+	Body *SaveCasesJSONRequestBody
 }
 
-type KeepCasesResponseObject interface {
-	VisitKeepCasesResponse(w http.ResponseWriter) error
+type SaveCasesResponseObject interface {
+	VisitSaveCasesResponse(w http.ResponseWriter) error
 }
 
-type KeepCases200JSONResponse CaseRuns
+type SaveCases200JSONResponse CaseRuns
 
-func (response KeepCases200JSONResponse) VisitKeepCasesResponse(w http.ResponseWriter) error {
+func (response SaveCases200JSONResponse) VisitSaveCasesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -7045,12 +7045,12 @@ func (response KeepCases200JSONResponse) VisitKeepCasesResponse(w http.ResponseW
 	return err
 }
 
-type KeepCasesdefaultApplicationProblemPlusJSONResponse struct {
+type SaveCasesdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response KeepCasesdefaultApplicationProblemPlusJSONResponse) VisitKeepCasesResponse(w http.ResponseWriter) error {
+func (response SaveCasesdefaultApplicationProblemPlusJSONResponse) VisitSaveCasesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7708,9 +7708,6 @@ type StrictServerInterface interface {
 	// AcceptProposal Agree to a proposal, and by name to each consent that it asks for
 	// (POST /api/v1/proposals/{id}/accept)
 	AcceptProposal(ctx context.Context, request AcceptProposalRequestObject) (AcceptProposalResponseObject, error)
-	// ProposeAgain Propose what a proposal said, against what is there now
-	// (POST /api/v1/proposals/{id}/again)
-	ProposeAgain(ctx context.Context, request ProposeAgainRequestObject) (ProposeAgainResponseObject, error)
 	// ApplyProposal Start the run of an accepted proposal; asked again, it gives the same run
 	// (POST /api/v1/proposals/{id}/apply)
 	ApplyProposal(ctx context.Context, request ApplyProposalRequestObject) (ApplyProposalResponseObject, error)
@@ -7723,6 +7720,9 @@ type StrictServerInterface interface {
 	// RefuseProposal Turn a proposal down
 	// (POST /api/v1/proposals/{id}/refuse)
 	RefuseProposal(ctx context.Context, request RefuseProposalRequestObject) (RefuseProposalResponseObject, error)
+	// RenewProposal Propose what a proposal said, against what is there now
+	// (POST /api/v1/proposals/{id}/renewal)
+	RenewProposal(ctx context.Context, request RenewProposalRequestObject) (RenewProposalResponseObject, error)
 	// GetQuiet Whether the service is quiet, since its database may be a copy or behind, and what is otherwise than it says
 	// (GET /api/v1/quiet)
 	GetQuiet(ctx context.Context, request GetQuietRequestObject) (GetQuietResponseObject, error)
@@ -7813,9 +7813,9 @@ type StrictServerInterface interface {
 	// RunCases The cases that are kept of a template, run on the text of one version
 	// (GET /api/v1/templates/{ref}/cases)
 	RunCases(ctx context.Context, request RunCasesRequestObject) (RunCasesResponseObject, error)
-	// KeepCases Keep the cases of a version in the place of those before
+	// SaveCases Keep the cases of a version in the place of those before
 	// (PUT /api/v1/templates/{ref}/cases)
-	KeepCases(ctx context.Context, request KeepCasesRequestObject) (KeepCasesResponseObject, error)
+	SaveCases(ctx context.Context, request SaveCasesRequestObject) (SaveCasesResponseObject, error)
 	// CompareVersions What two versions of a template say differently
 	// (GET /api/v1/templates/{ref}/differences)
 	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
@@ -10011,31 +10011,6 @@ func (sh *strictHandler) AcceptProposal(ctx *echo.Context, id ID, params AcceptP
 	return nil
 }
 
-// ProposeAgain operation middleware
-func (sh *strictHandler) ProposeAgain(ctx *echo.Context, id ID) error {
-	var request ProposeAgainRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ProposeAgain(ctx.Request().Context(), request.(ProposeAgainRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ProposeAgain")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ProposeAgainResponseObject); ok {
-		return validResponse.VisitProposeAgainResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // ApplyProposal operation middleware
 func (sh *strictHandler) ApplyProposal(ctx *echo.Context, id ID, params ApplyProposalParams) error {
 	var request ApplyProposalRequestObject
@@ -10154,6 +10129,31 @@ func (sh *strictHandler) RefuseProposal(ctx *echo.Context, id ID) error {
 		return err
 	} else if validResponse, ok := response.(RefuseProposalResponseObject); ok {
 		return validResponse.VisitRefuseProposalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RenewProposal operation middleware
+func (sh *strictHandler) RenewProposal(ctx *echo.Context, id ID) error {
+	var request RenewProposalRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RenewProposal(ctx.Request().Context(), request.(RenewProposalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RenewProposal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RenewProposalResponseObject); ok {
+		return validResponse.VisitRenewProposalResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11036,13 +11036,13 @@ func (sh *strictHandler) RunCases(ctx *echo.Context, ref string) error {
 	return nil
 }
 
-// KeepCases operation middleware
-func (sh *strictHandler) KeepCases(ctx *echo.Context, ref string) error {
-	var request KeepCasesRequestObject
+// SaveCases operation middleware
+func (sh *strictHandler) SaveCases(ctx *echo.Context, ref string) error {
+	var request SaveCasesRequestObject
 
 	request.Ref = ref
 
-	var body KeepCasesJSONRequestBody
+	var body SaveCasesJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -11066,18 +11066,18 @@ func (sh *strictHandler) KeepCases(ctx *echo.Context, ref string) error {
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.KeepCases(ctx.Request().Context(), request.(KeepCasesRequestObject))
+		return sh.ssi.SaveCases(ctx.Request().Context(), request.(SaveCasesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "KeepCases")
+		handler = middleware(handler, "SaveCases")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(KeepCasesResponseObject); ok {
-		return validResponse.VisitKeepCasesResponse(ctx.Response())
+	} else if validResponse, ok := response.(SaveCasesResponseObject); ok {
+		return validResponse.VisitSaveCasesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

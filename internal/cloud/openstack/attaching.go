@@ -19,8 +19,8 @@ import (
 // attached, so that a server never misses what it was not given yet. Mounting them is done
 // at the first boot alone, so that disks with a place to be mounted at take a rebuild.
 
-// kept is how a disk is written down in the metadata of its server.
-func kept(d map[string]any) string {
+// diskLine is how a disk is written down in the metadata of its server.
+func diskLine(d map[string]any) string {
 	words := []string{text(d["disk"]), cmp.Or(text(d["mount"]), "-"), cmp.Or(text(d["format"]), "-")}
 	if optional, _ := d["optional"].(bool); optional {
 		words = append(words, "optional")
@@ -28,8 +28,8 @@ func kept(d map[string]any) string {
 	return strings.Join(words, " ")
 }
 
-// keptDisk reads it back.
-func keptDisk(line string) map[string]any {
+// diskOfLine reads it back.
+func diskOfLine(line string) map[string]any {
 	words := append(strings.Split(line, " "), "-", "-", "-")
 	out := map[string]any{"disk": words[0]}
 	for i, name := range []string{"mount", "format"} {
@@ -64,15 +64,15 @@ func (w *work) attached(ctx context.Context, s *thing) (cloud.Progress, bool, er
 	var lines, ids []string
 	for _, item := range list {
 		d, _ := item.(map[string]any)
-		lines, ids = append(lines, kept(d)), append(ids, text(d["disk"]))
+		lines, ids = append(lines, diskLine(d)), append(ids, text(d["disk"]))
 	}
 	var still []string // of those that it has and is to have
-	for _, line := range s.disksKept() {
+	for _, line := range s.diskLines() {
 		if id, _, _ := strings.Cut(line, " "); slices.Contains(ids, id) {
 			still = append(still, line)
 		}
 	}
-	if did, err := w.keepDisks(ctx, s, still); did || err != nil {
+	if did, err := w.writeDisks(ctx, s, still); did || err != nil {
 		return w.going(ctx, did, err)
 	}
 	for _, has := range s.Volumes {
@@ -104,7 +104,7 @@ func (w *work) attached(ctx context.Context, s *thing) (cloud.Progress, bool, er
 			return w.going(ctx, true, w.volumes(ctx, s, http.MethodPost, id))
 		}
 	}
-	did, err := w.keepDisks(ctx, s, lines)
+	did, err := w.writeDisks(ctx, s, lines)
 	return w.going(ctx, did, err)
 }
 
@@ -139,8 +139,8 @@ func (w *work) volumes(ctx context.Context, s *thing, method, id string) error {
 	return nil
 }
 
-// disksKept are the disks of a server as its metadata tells them, in their order.
-func (s *thing) disksKept() (lines []string) {
+// diskLines are the disks of a server as its metadata tells them, in their order.
+func (s *thing) diskLines() (lines []string) {
 	for i := 0; ; i++ {
 		line, there := s.Metadata[metaDisk+strconv.Itoa(i)]
 		if !there {
@@ -150,9 +150,9 @@ func (s *thing) disksKept() (lines []string) {
 	}
 }
 
-// keepDisks writes disks down with a server; false says that they are.
-func (w *work) keepDisks(ctx context.Context, s *thing, lines []string) (bool, error) {
-	if slices.Equal(lines, s.disksKept()) {
+// writeDisks writes disks down with a server; false says that they are.
+func (w *work) writeDisks(ctx context.Context, s *thing, lines []string) (bool, error) {
+	if slices.Equal(lines, s.diskLines()) {
 		return false, nil
 	}
 	now := maps.Clone(s.Metadata)

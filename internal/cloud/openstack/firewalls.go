@@ -160,7 +160,7 @@ func (w *work) ruled(ctx context.Context, wanted []wantedRule) (cloud.Progress, 
 		if err != nil {
 			return cloud.Progress{}, fmt.Errorf("make the rule for port %s: %w", strconv.FormatInt(m.port, 10), err)
 		}
-		return w.again(ctx, w.part("group"))
+		return w.reread(ctx, w.part("group"))
 	}
 	if len(extra) > 0 {
 		return w.unrule(ctx, extra[0])
@@ -177,7 +177,7 @@ func (w *work) unrule(ctx context.Context, r rule) (cloud.Progress, error) {
 	if err != nil && cloud.ClassOf(err) != cloud.Gone {
 		return cloud.Progress{}, fmt.Errorf("remove a rule: %w", err)
 	}
-	return w.again(ctx, w.part("group"))
+	return w.reread(ctx, w.part("group"))
 }
 
 func alterFirewall(ctx context.Context, w *work) (cloud.Progress, error) {

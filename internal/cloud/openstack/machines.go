@@ -177,8 +177,8 @@ func (w *work) missingDisks(s *thing) []string {
 // disksOf gives the disks of a server as they were asked for, as far as they are attached.
 func disksOf(s thing) []any {
 	var out []any
-	for _, line := range s.disksKept() {
-		out = append(out, keptDisk(line))
+	for _, line := range s.diskLines() {
+		out = append(out, diskOfLine(line))
 	}
 	if out == nil {
 		for _, v := range s.Volumes {
@@ -373,7 +373,7 @@ func (w *work) makeServer(ctx context.Context, port *thing, cards int) (cloud.Pr
 			"boot_index":            -1,
 			"delete_on_termination": false,
 		})
-		keep[metaDisk+strconv.Itoa(i)] = kept(d)
+		keep[metaDisk+strconv.Itoa(i)] = diskLine(d)
 	}
 	if len(disks) > 0 {
 		body["block_device_mapping_v2"] = boot
@@ -415,7 +415,7 @@ func alterMachine(ctx context.Context, w *work) (cloud.Progress, error) {
 			if err := w.put(ctx, "port", port, map[string]any{"security_groups": wanted}); err != nil {
 				return cloud.Progress{}, err
 			}
-			return w.again(ctx, port)
+			return w.reread(ctx, port)
 		}
 	}
 	if p, did, err := w.attached(ctx, s); did || err != nil {

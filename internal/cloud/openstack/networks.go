@@ -184,7 +184,7 @@ func alterSubnet(ctx context.Context, w *work) (cloud.Progress, error) {
 	if err := w.put(ctx, "subnet", s, map[string]any{"dns_nameservers": wanted}); err != nil {
 		return cloud.Progress{}, err
 	}
-	return w.again(ctx, s)
+	return w.reread(ctx, s)
 }
 
 // nameServers are those that a subnet is to have: none leaves it to the cloud.

@@ -205,7 +205,7 @@ func (w *work) renamed(ctx context.Context, kind string) (cloud.Progress, bool, 
 	if err := w.put(ctx, kind, t, map[string]any{"name": fmt.Sprint(name)}); err != nil {
 		return cloud.Progress{}, false, err
 	}
-	p, err := w.again(ctx, t)
+	p, err := w.reread(ctx, t)
 	return p, true, err
 }
 
@@ -232,9 +232,9 @@ func describes(kinds ...string) func(context.Context, *work) (cloud.Progress, er
 	}
 }
 
-// again reads a thing that was changed, whose revision is a new one by the very call that
+// reread reads a thing that was changed, whose revision is a new one by the very call that
 // was made. Another step is needed at once.
-func (w *work) again(ctx context.Context, t *thing) (cloud.Progress, error) {
+func (w *work) reread(ctx context.Context, t *thing) (cloud.Progress, error) {
 	now, err := w.a.byID(ctx, w.ref.Region, t.kind, t.ID)
 	if err != nil {
 		return cloud.Progress{}, err

@@ -5,6 +5,7 @@ package change
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -55,13 +56,25 @@ type Change struct {
 	// Group and AtOnce bound how many members of a repetition change at a time.
 	Group  string `json:"group,omitempty"`
 	AtOnce int64  `json:"at_once,omitempty"`
-	// Kept lists properties that stay as they are recorded, since they cannot be put
+	// Unchanged lists properties that stay as they are recorded, since they cannot be put
 	// back: those of a run that is undone.
-	Kept []string `json:"kept,omitempty"`
+	Unchanged []string `json:"unchanged,omitempty"`
 	// Waves is in how many waves the members of a group are replaced by an alteration.
 	Waves int `json:"waves,omitempty"`
 	// Notes tell how the resource behaves in changes, now and later.
 	Notes []string `json:"notes,omitempty"`
+}
+
+// UnmarshalJSON reads what an earlier version wrote too, which said kept for unchanged.
+func (c *Change) UnmarshalJSON(raw []byte) error {
+	type plain Change
+	old := struct {
+		*plain
+		Kept []string `json:"kept"`
+	}{plain: (*plain)(c)}
+	err := json.Unmarshal(raw, &old)
+	c.Unchanged = append(c.Unchanged, old.Kept...)
+	return err
 }
 
 // recordedAs is the name under which the resource is recorded now.
@@ -256,7 +269,7 @@ func (c *Change) compare(r render.Resource, was *Recorded, ids *names) (findings
 			f.Severity, f.Code, f.Remedy = lang.Warning, "not-put-back",
 				fmt.Sprintf("it stays as it is; write %v into the template or its inputs before the next proposal",
 					before)
-			c.Kept, findings = append(c.Kept, name), append(findings, f)
+			c.Unchanged, findings = append(c.Unchanged, name), append(findings, f)
 			continue
 		}
 		if shrinks {

@@ -78,9 +78,9 @@ func (p Plan) Ordered(recorded []Recorded, offers offer.Everywhere) Plan {
 	o.act()
 	o.follow()
 	o.makeRoom()
-	o.keepPace()
+	o.paced()
 	if offers.Home != nil {
-		o.keepWithinQuotas()
+		o.withinQuotas()
 	}
 	if leaves { // else the order is that of the rendering
 		o.checkCycles()
@@ -405,10 +405,10 @@ func (o *ordering) afterHolder(c Change, n int, u resource.Unique, v string, h h
 	} // else the rendering itself clashes, which is told there
 }
 
-// keepPace lets a member of a group begin once the member so many places before it
+// paced lets a member of a group begin once the member so many places before it
 // is proved, and its old one gone. Where the order of other things forbids it, that
 // is said.
-func (o *ordering) keepPace() {
+func (o *ordering) paced() {
 	type span struct{ first, last int }
 	groups := map[string][]span{}
 	told := map[string]bool{}

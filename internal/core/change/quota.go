@@ -22,10 +22,10 @@ type share struct {
 // quota is one quota of one region.
 type quota struct{ region, name string }
 
-// keepWithinQuotas finds what does not fit into the quotas of a region. What the
+// withinQuotas finds what does not fit into the quotas of a region. What the
 // changes free counts from when it is free: where it is needed, what takes it waits
 // for that.
-func (o *ordering) keepWithinQuotas() {
+func (o *ordering) withinQuotas() {
 	takes, frees := o.shares()
 	for _, q := range slices.SortedFunc(maps.Keys(takes),
 		func(a, b quota) int { return cmp.Or(cmp.Compare(a.name, b.name), cmp.Compare(a.region, b.region)) }) {

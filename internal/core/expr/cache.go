@@ -6,21 +6,21 @@ import (
 	"slices"
 	"strings"
 
-	"undersail/internal/core/memo"
+	lru "github.com/hashicorp/golang-lru/v2"
 )
 
-// checked keeps checked expressions, and mentioned what texts mention, across
+// checked has checked expressions, and mentioned what texts mention, across
 // templates and edits of one template.
 var (
-	checked   = memo.Of[*Program]{Most: 4096}
-	mentioned = memo.Of[[]Use]{Most: 4096}
+	checked, _   = lru.New[string, *Program](4096)
+	mentioned, _ = lru.New[string, []Use](4096)
 )
 
 // Forget empties the memory of expressions. Benchmarks measure with it what a
 // first check costs.
 func Forget() {
-	checked.Forget()
-	mentioned.Forget()
+	checked.Purge()
+	mentioned.Purge()
 }
 
 // key holds the text of an expression and the types of the words in it, and of

@@ -141,7 +141,7 @@ func (e *Env) Check(text string) (*Program, []Problem) {
 	}
 	p, problems := e.check(text)
 	if problems == nil {
-		checked.Put(key, p)
+		checked.Add(key, p)
 	}
 	return p, problems
 }
@@ -254,7 +254,7 @@ func Mentions(text string) []Use {
 	if parsed, issues := parseOnly.Parse(text); issues.Err() == nil {
 		found = uses(parsed.NativeRep())
 	}
-	mentioned.Put(text, found)
+	mentioned.Add(text, found)
 	return found
 }
 

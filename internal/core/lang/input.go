@@ -9,10 +9,10 @@ import (
 	"strconv"
 	"strings"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"undersail/internal/core/expr"
-	"undersail/internal/core/memo"
 	"undersail/internal/core/resource"
 	"undersail/internal/core/secretrule"
 )
@@ -372,13 +372,13 @@ func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
 	}
 	compiled, err := c.Compile("urn:undersail:input")
 	if err == nil {
-		schemas.Put(string(raw), compiled)
+		schemas.Add(string(raw), compiled)
 	}
 	return compiled, err
 }
 
 // schemas keeps compiled schemas by their text.
-var schemas = memo.Of[*jsonschema.Schema]{Most: 2048}
+var schemas, _ = lru.New[string, *jsonschema.Schema](2048)
 
 type noLoader struct{}
 

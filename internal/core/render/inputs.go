@@ -37,7 +37,7 @@ func (e *evaluator) inputs() {
 			value, shown = e.secretInput(in, value, origin)
 		}
 		e.inputCells.put(in.Name, e.inputField(in, value), e.givenReads[in.Name],
-			func() (any, []string) { return e.inputAgain(in) })
+			func() (any, []string) { return e.inputAnew(in) })
 		if e.parent != nil {
 			continue // its values are told where they are given
 		}
@@ -55,9 +55,9 @@ func (e *evaluator) inputs() {
 	}
 }
 
-// inputAgain computes an input that depends on what resources report, or shows
+// inputAnew computes an input that depends on what resources report, or shows
 // the value of a secret.
-func (e *evaluator) inputAgain(in *lang.Input) (any, []string) {
+func (e *evaluator) inputAnew(in *lang.Input) (any, []string) {
 	var reads []string
 	if give := e.gives[in.Name]; give != nil {
 		before := e.given[in.Name]

@@ -7,6 +7,7 @@
 package render
 
 import (
+	"encoding/json"
 	"strings"
 
 	"undersail/internal/core/health"
@@ -183,7 +184,7 @@ type InputValue struct {
 }
 
 // Compliance is one line of what a template needs at least: what was chosen, and
-// whether it keeps to that.
+// whether that is enough.
 type Compliance struct {
 	Input string `json:"input"`
 	// By is who says so: the needs of the input, or a sizing table and for how much.
@@ -191,7 +192,19 @@ type Compliance struct {
 	What   string `json:"what"`
 	Needed string `json:"needed"`
 	Chosen string `json:"chosen"`
-	Kept   bool   `json:"kept"`
+	Met    bool   `json:"met"`
+}
+
+// UnmarshalJSON reads what an earlier version wrote too, which said kept for met.
+func (c *Compliance) UnmarshalJSON(raw []byte) error {
+	type plain Compliance
+	old := struct {
+		*plain
+		Kept bool `json:"kept"`
+	}{plain: (*plain)(c)}
+	err := json.Unmarshal(raw, &old)
+	c.Met = c.Met || old.Kept
+	return err
 }
 
 // Finding is one thing that a check says.

@@ -180,7 +180,7 @@ func (e *evaluator) carries(in *lang.Input, s offer.Size) string {
 func (e *evaluator) comply(in *lang.Input, by string, n lang.Needs, s offer.Size) (broken []string) {
 	for _, x := range []struct {
 		what, words, needed, chosen string
-		asked, kept                 bool
+		asked, met                  bool
 	}{
 		{"vcpus", "vcpus", fmt.Sprint(n.VCPUs), fmt.Sprint(s.VCPUs), n.VCPUs > 0, s.VCPUs >= n.VCPUs},
 		{"memory", "of memory", resource.FormatData(n.Memory), resource.FormatData(s.MemoryBytes), n.Memory > 0,
@@ -201,9 +201,9 @@ func (e *evaluator) comply(in *lang.Input, by string, n lang.Needs, s offer.Size
 			What:   x.what,
 			Needed: x.needed,
 			Chosen: x.chosen,
-			Kept:   x.kept,
+			Met:    x.met,
 		})
-		if !x.kept {
+		if !x.met {
 			broken = append(broken, fmt.Sprintf("%s %s (%s needed)", x.chosen, x.words, x.needed))
 		}
 	}

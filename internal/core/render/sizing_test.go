@@ -69,7 +69,7 @@ func TestASizingTableChoosesTheCheapestThatDoes(t *testing.T) {
 		if got := r.Resources[0].Want["tags"].(map[string]any)["size"]; got != c.want {
 			t.Errorf("%d boats: the resource has %v", c.boats, got)
 		}
-		if slices.ContainsFunc(r.Compliance, func(c Compliance) bool { return !c.Kept }) || len(r.Compliance) == 0 {
+		if slices.ContainsFunc(r.Compliance, func(c Compliance) bool { return !c.Met }) || len(r.Compliance) == 0 {
 			t.Errorf("%d boats: %+v", c.boats, r.Compliance)
 		}
 	}
@@ -88,7 +88,7 @@ func TestATooSmallSizeIsToldWithWhatItDoesFor(t *testing.T) {
 	}
 	var lines []string
 	for _, c := range r.Compliance {
-		lines = append(lines, fmt.Sprintf("%s: %s %s/%s %v", c.By, c.What, c.Chosen, c.Needed, c.Kept))
+		lines = append(lines, fmt.Sprintf("%s: %s %s/%s %v", c.By, c.What, c.Chosen, c.Needed, c.Met))
 	}
 	want = "the least machine: memory 8GiB/4GiB true; the least machine: architecture x86_64/x86_64 true; fleet, 20 " +
 		"boats: vcpus 2/4 false; fleet, 20 boats: memory 8GiB/16GiB false"

@@ -31,7 +31,7 @@ type Run struct {
 	jitter   func() float64
 
 	ready   pile // steps that may call now, by remaining path
-	again   pile // steps that call again later, by time
+	retries pile // steps that call again later, by time
 	due     pile // steps that look again later, by time
 	expires pile // deadlines, by time
 	gone    []int
@@ -113,7 +113,7 @@ func (r *Run) resume(i int) {
 func (r *Run) wait(i int, at time.Time) {
 	s := &r.status[i]
 	if s.next = at; s.Phase == Working && !s.Called {
-		r.again.push(i, order(at))
+		r.retries.push(i, order(at))
 	} else {
 		r.due.push(i, order(at))
 	}
@@ -331,12 +331,12 @@ func (r *Run) act(actions []Action, now time.Time) []Action {
 	if now.Before(r.until) {
 		return actions
 	}
-	for r.again.len() > 0 {
-		i, at := r.again.top()
+	for r.retries.len() > 0 {
+		i, at := r.retries.top()
 		if at > order(now) {
 			break
 		}
-		r.again.pop()
+		r.retries.pop()
 		if s := &r.status[i]; s.Phase == Working && !s.Called && !s.acting && order(s.next) == at {
 			r.ready.push(i, r.rank(i))
 		}
@@ -410,8 +410,8 @@ func (r *Run) Wake() time.Time {
 			at = t
 		}
 	}
-	if r.again.len() > 0 {
-		_, next := r.again.top()
+	if r.retries.len() > 0 {
+		_, next := r.retries.top()
 		sooner(max(next, order(r.until)))
 	}
 	if r.due.len() > 0 && r.looks < r.limits.Looks {

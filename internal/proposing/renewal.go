@@ -39,9 +39,9 @@ func asked(d proposal.Document) NewProposal {
 	return n
 }
 
-// askedAgain reads what a proposal was asked for with. The template is named where the
+// wishOf reads what a proposal was asked for with. The template is named where the
 // library has it.
-func (s *Proposing) askedAgain(ctx context.Context, id int64) (NewProposal, error) {
+func (s *Proposing) wishOf(ctx context.Context, id int64) (NewProposal, error) {
 	p, err := s.store.Proposal(ctx, id)
 	if err != nil {
 		return NewProposal{}, refusal.Missing(err, "proposal", fmt.Sprint(id), "list them with: undersail proposals")
@@ -63,9 +63,9 @@ func (s *Proposing) askedAgain(ctx context.Context, id int64) (NewProposal, erro
 	return n, nil
 }
 
-// ProposeAgain proposes what a proposal said, against what is there now.
-func (s *Proposing) ProposeAgain(ctx context.Context, u people.User, id int64) (Proposal, error) {
-	n, err := s.askedAgain(ctx, id)
+// Renew proposes what a proposal said, against what is there now.
+func (s *Proposing) Renew(ctx context.Context, u people.User, id int64) (Proposal, error) {
+	n, err := s.wishOf(ctx, id)
 	if err != nil {
 		return Proposal{}, err
 	}
