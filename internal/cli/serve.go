@@ -178,7 +178,8 @@ The URLs may ask for TLS on both sides: sslmode=verify-full with sslrootcert, ss
 		Example: "  undersail migrate --migrate-url postgres://undersail_owner@db.saltmere.example/undersail " +
 			"--database-url postgres://undersail_service@db.saltmere.example/undersail",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := store.Migrate(cmd.Context(), url, migrate); err != nil {
+			log := slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			if err := store.Migrate(cmd.Context(), url, migrate, store.Logged(log)); err != nil {
 				return &exit{exitFailed, err}
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), "the tables are up to date, and the service's role may use them")

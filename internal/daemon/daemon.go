@@ -102,7 +102,8 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Dir, "sealing.key")
 	}
-	if d.store, err = store.OpenAs(ctx, c.DatabaseURL, c.MigrateURL, store.Connections(14)); err != nil {
+	if d.store, err = store.OpenAs(ctx, c.DatabaseURL, c.MigrateURL, store.Connections(14),
+		store.Logged(c.Log)); err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	if d.runs, err = store.Open(ctx, c.DatabaseURL, store.Connections(20)); err != nil {

@@ -15,7 +15,7 @@ import (
 	"undersail/internal/secret"
 )
 
-func TestMain(m *testing.M) { postgrestest.Main(m, func(string, string) error { return nil }) }
+func TestMain(m *testing.M) { postgrestest.Main(m, nil) }
 
 // TestProofOfSigningInOverHTTP signs in by form, by basic authentication and with a body.
 func TestProofOfSigningInOverHTTP(t *testing.T) {

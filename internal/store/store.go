@@ -43,10 +43,21 @@ var ErrNotFound = errors.New("not found")
 var ErrConflict = errors.New("conflict")
 
 // Option changes how a store connects.
-type Option func(*pgxpool.Config)
+type Option func(*opening)
+
+// opening is how a store connects.
+type opening struct {
+	*pgxpool.Config
+	log *slog.Logger
+}
 
 // Connections is how many connections a store has at most; 24 when it is not said.
-func Connections(most int32) Option { return func(c *pgxpool.Config) { c.MaxConns = most } }
+func Connections(most int32) Option { return func(o *opening) { o.MaxConns = most } }
+
+// Logged is where it is told which tables are brought up to date; nowhere when it is not said.
+func Logged(log *slog.Logger) Option {
+	return func(o *opening) { o.log = log.With("part", "migrations") }
+}
 
 // Open connects and brings the tables up to date. Replicas that start together
 // take turns. Options change how it connects.
@@ -56,15 +67,16 @@ func Open(ctx context.Context, url string, options ...Option) (*Store, error) {
 		return nil, fmt.Errorf("read database URL: %w", err)
 	}
 	config.MaxConns = max(config.MaxConns, 24)
+	how := opening{config, slog.New(slog.DiscardHandler)}
 	for _, option := range options {
-		option(config)
+		option(&how)
 	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connect to database: %w", err)
 	}
 	s := &Store{Pool: pool}
-	if err := s.migrate(ctx); err != nil {
+	if err := s.migrate(ctx, how.log); err != nil {
 		pool.Close()
 		return nil, err
 	}
@@ -75,7 +87,7 @@ func Open(ctx context.Context, url string, options ...Option) (*Store, error) {
 // role of url read and write them, and connects as that. Without migrateURL it is [Open].
 func OpenAs(ctx context.Context, url, migrateURL string, options ...Option) (*Store, error) {
 	if migrateURL != "" {
-		if err := Migrate(ctx, url, migrateURL); err != nil {
+		if err := Migrate(ctx, url, migrateURL, options...); err != nil {
 			return nil, err
 		}
 	}
@@ -85,12 +97,12 @@ func OpenAs(ctx context.Context, url, migrateURL string, options ...Option) (*St
 // Migrate brings the tables up to date as the role of migrateURL, and grants that of url
 // what the service needs: to read and write rows, but to the audit only to add, and nothing
 // of how tables are made.
-func Migrate(ctx context.Context, url, migrateURL string) error {
+func Migrate(ctx context.Context, url, migrateURL string, options ...Option) error {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return fmt.Errorf("read database URL: %w", err)
 	}
-	owner, err := Open(ctx, migrateURL)
+	owner, err := Open(ctx, migrateURL, options...)
 	if err != nil {
 		return err
 	}
@@ -143,7 +155,7 @@ func (s *Store) Close() { s.Pool.Close() }
 
 const migrationLock = 7_221_034
 
-func (s *Store) migrate(ctx context.Context) error {
+func (s *Store) migrate(ctx context.Context, log *slog.Logger) error {
 	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {
 		return fmt.Errorf("connect to database: %w", err)
@@ -161,14 +173,18 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	db := sql.OpenDB(stdlib.GetPoolConnector(s.Pool))
 	defer db.Close()
-	ours, err := goose.NewProvider(goose.DialectPostgres, db, dir, goose.WithSlog(slog.New(slog.DiscardHandler)))
+	ours, err := goose.NewProvider(goose.DialectPostgres, db, dir, goose.WithSlog(log))
 	if err != nil {
 		return fmt.Errorf("read migrations: %w", err)
 	}
-	if _, err := ours.Up(ctx); err != nil {
+	done, err := ours.Up(ctx)
+	for _, one := range done {
+		log.Info("tables are brought up to date", "by", one.Source.Path, "duration", one.Duration)
+	}
+	if err != nil {
 		return fmt.Errorf("migrate: %w", err)
 	}
-	queue, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	queue, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: log})
 	if err != nil {
 		return fmt.Errorf("migrating the database: %w", err)
 	}

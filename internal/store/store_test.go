@@ -1,8 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"log/slog"
 	"strings"
 	"testing"
 	"time"
@@ -626,5 +628,18 @@ func TestAKeyOutlivesItsStackWhileSomethingNeedsIt(t *testing.T) {
 	do("UPDATE stacks SET retired_at = now() WHERE id = $1", pier)
 	if got := left(); got != "" {
 		t.Errorf("left for ever are %s", got)
+	}
+}
+
+// TestMigrationsAreLogged: an operator finds in the log which tables an upgrade changed.
+func TestMigrationsAreLogged(t *testing.T) {
+	url, owner := postgrestest.Empty(t)
+	var log bytes.Buffer
+	err := Migrate(t.Context(), url, owner, Logged(slog.New(slog.NewTextHandler(&log, nil))))
+	if err != nil || !strings.Contains(log.String(), "00001_first.sql") || !strings.Contains(log.String(), "part=migrations") {
+		t.Errorf("%v\n%s", err, log.String())
+	}
+	if strings.Contains(log.String(), "level=ERROR") || strings.Contains(log.String(), url) {
+		t.Error(log.String())
 	}
 }

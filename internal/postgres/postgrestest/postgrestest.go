@@ -4,12 +4,18 @@ package postgrestest
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	neturl "net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -24,7 +30,8 @@ var (
 )
 
 // Main runs the tests of a package with a server. Prepare brings the database
-// that the others are cloned from up to date, as its owner, for the role that services have.
+// that the others are cloned from up to date, as its owner, for the role that services have; nil
+// leaves it as it is.
 // What the tests share otherwise is ended after them.
 func Main(m *testing.M, prepare func(url, owner string) error, after ...func()) {
 	os.Exit(run(m, prepare, after))
@@ -52,7 +59,8 @@ type T interface {
 // Open starts the server for a program that is no test. Stop ends it and removes
 // what it kept.
 func Open(prepare func(url, owner string) error) (stop func(), err error) {
-	dir, err := os.MkdirTemp("", "undersail-test-")
+	// Below /var/tmp, where the server's user may go.
+	dir, err := os.MkdirTemp("/var/tmp", "undersail-test-")
 	if err != nil {
 		return nil, err
 	}
@@ -60,22 +68,97 @@ func Open(prepare func(url, owner string) error) (stop func(), err error) {
 		if server != nil {
 			server.Stop()
 		}
-		if place, err := os.ReadFile(filepath.Join(dir, "database", "place")); err == nil {
-			os.RemoveAll(strings.TrimSpace(string(place)))
-		}
 		os.RemoveAll(dir)
 	}
-	if server, err = postgres.Start(context.Background(), filepath.Join(dir, "database")); err == nil {
-		err = forgetful()
-	}
-	if err == nil {
-		err = prepare(server.URL, server.OwnerURL)
+	if err = os.Chmod(dir, 0o711); err == nil {
+		err = open(filepath.Join(dir, "database"), prepare)
 	}
 	if err != nil {
 		stop()
 		return nil, err
 	}
 	return stop, nil
+}
+
+// open starts a server on a copy of what the first package made. The database is brought up to
+// date there too, which finds nothing to do where the same was done before.
+func open(dir string, prepare func(url, owner string) error) (err error) {
+	made, end, err := prepared()
+	if err != nil {
+		return err
+	}
+	defer end()
+	_, missing := os.Stat(made)
+	if missing == nil {
+		err = copyOf(made, dir)
+	}
+	if err == nil {
+		server, err = postgres.Start(context.Background(), dir)
+	}
+	if err == nil {
+		err = forgetful()
+	}
+	if err == nil && prepare != nil {
+		err = prepare(server.URL, server.OwnerURL)
+	}
+	if err != nil || missing == nil || prepare == nil {
+		return err
+	}
+	// A whole copy alone gets the name that others look for.
+	if err = server.Down(); err == nil {
+		if err = copyOf(dir, made+".part"); err == nil {
+			err = os.Rename(made+".part", made)
+		}
+	}
+	return errors.Join(err, server.Up(context.Background()))
+}
+
+// prepared is where servers are copied from: by everything that decides what is in one. One
+// package at a time looks and makes it.
+func prepared() (dir string, end func(), err error) {
+	_, here, _, _ := runtime.Caller(0)
+	root := filepath.Join(filepath.Dir(here), "..", "..", "..")
+	sum := sha256.New()
+	for _, pattern := range []string{"/usr/lib/postgresql/*/bin/postgres", root + "/go.sum",
+		root + "/internal/postgres/*.go", root + "/internal/store/migrat*", root + "/internal/store/migrations/*"} {
+		files, err := filepath.Glob(pattern)
+		if err != nil {
+			return "", nil, err
+		}
+		for _, file := range files {
+			info, err := os.Stat(file)
+			if err != nil {
+				return "", nil, err
+			}
+			fmt.Fprintln(sum, file, info.Size())
+			if raw, err := os.ReadFile(file); err == nil && strings.HasPrefix(file, root) {
+				sum.Write(raw)
+			}
+		}
+	}
+	dir = filepath.Join(root, ".cache", "test-databases")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", nil, err
+	}
+	lock, err := os.Open(dir)
+	if err != nil {
+		return "", nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		return "", nil, errors.Join(err, lock.Close())
+	}
+	return filepath.Join(dir, hex.EncodeToString(sum.Sum(nil)[:8])), func() { lock.Close() }, nil
+}
+
+// copyOf copies a server's folder with the owners that its files have.
+func copyOf(from, to string) error {
+	if err := os.RemoveAll(to); err != nil {
+		return err
+	}
+	if out, err := exec.Command("cp", "-a", "--reflink=auto", from, to).CombinedOutput(); err != nil {
+		return fmt.Errorf("copy %s: %w: %s", from, err, out)
+	}
+	return nil
 }
 
 // forgetful lets the server write without waiting for the disk: its data is
