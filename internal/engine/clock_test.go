@@ -8,18 +8,18 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"undersail/internal/core/state"
 	"undersail/internal/engine"
 	"undersail/internal/postgres/postgrestest"
 	"undersail/internal/service/servicetest"
+	"undersail/internal/store"
 	"undersail/sim/world"
 )
 
 // settable lets a test set the clock of the rig's database, for services that connect with the
 // option that it gives.
-func settable(t *testing.T, r *servicetest.Rig) (option func(*pgxpool.Config), set func(ahead time.Duration)) {
+func settable(t *testing.T, r *servicetest.Rig) (option func(*store.Opening), set func(ahead time.Duration)) {
 	t.Helper()
 	conn, err := pgx.Connect(context.Background(), postgrestest.AsAdmin(r.DatabaseURL))
 	if err != nil {
@@ -37,7 +37,7 @@ func settable(t *testing.T, r *servicetest.Rig) (option func(*pgxpool.Config), s
 			t.Fatal(statement, err)
 		}
 	}
-	option = func(c *pgxpool.Config) {
+	option = func(c *store.Opening) {
 		c.ConnConfig.RuntimeParams["search_path"] = "public, clock, pg_catalog"
 	}
 	return option, func(ahead time.Duration) {

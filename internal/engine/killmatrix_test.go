@@ -14,7 +14,6 @@ import (
 	"testing"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"undersail/internal/cloud"
 	"undersail/internal/engine"
@@ -301,7 +300,7 @@ func (m matrix) run(t *testing.T, r *servicetest.Rig, author *service.Service, n
 	}
 	c := &cut{at: at, writing: map[*pgx.Conn]bool{}, died: make(chan struct{})}
 	victim, end := r.Still(engine.Config{Transport: c, CallRate: 100_000}, nil,
-		func(p *pgxpool.Config) { p.ConnConfig.Tracer = c })
+		func(p *store.Opening) { p.ConnConfig.Tracer = c })
 	c.mu.Lock()
 	c.moment = 0 // what it took to start does not count
 	c.mu.Unlock()

@@ -43,20 +43,20 @@ var ErrNotFound = errors.New("not found")
 var ErrConflict = errors.New("conflict")
 
 // Option changes how a store connects.
-type Option func(*opening)
+type Option func(*Opening)
 
-// opening is how a store connects.
-type opening struct {
+// Opening is how a store connects.
+type Opening struct {
 	*pgxpool.Config
 	log *slog.Logger
 }
 
 // Connections is how many connections a store has at most; 24 when it is not said.
-func Connections(most int32) Option { return func(o *opening) { o.MaxConns = most } }
+func Connections(most int32) Option { return func(o *Opening) { o.MaxConns = most } }
 
 // Logged is where it is told which tables are brought up to date; nowhere when it is not said.
 func Logged(log *slog.Logger) Option {
-	return func(o *opening) { o.log = log.With("part", "migrations") }
+	return func(o *Opening) { o.log = log.With("part", "migrations") }
 }
 
 // Open connects and brings the tables up to date. Replicas that start together
@@ -67,7 +67,7 @@ func Open(ctx context.Context, url string, options ...Option) (*Store, error) {
 		return nil, fmt.Errorf("read database URL: %w", err)
 	}
 	config.MaxConns = max(config.MaxConns, 24)
-	how := opening{config, slog.New(slog.DiscardHandler)}
+	how := Opening{config, slog.New(slog.DiscardHandler)}
 	for _, option := range options {
 		option(&how)
 	}

@@ -9,7 +9,7 @@ import (
 // Watched lets somebody hear of every query before it is made, and change its context: what
 // holds queries up, counts them or lets them fail.
 func Watched(hear func(ctx context.Context, query string) context.Context) Option {
-	return func(o *opening) { o.ConnConfig.Tracer = watched(hear) }
+	return func(o *Opening) { o.ConnConfig.Tracer = watched(hear) }
 }
 
 type watched func(ctx context.Context, query string) context.Context

@@ -68,7 +68,8 @@ func (m Machine) Hand(ctx context.Context, id, command, input string) error {
 	return nil
 }
 
-// Start starts a command that was handed over. Starting it again does nothing.
+// Start starts a command that was handed over. Starting it again does nothing. What was handed over
+// goes before the end is told.
 func (m Machine) Start(ctx context.Context, id string) error {
 	at, err := folder(id)
 	if err != nil {
@@ -76,7 +77,7 @@ func (m Machine) Start(ctx context.Context, id string) error {
 	}
 	line := at +
 		`[ -d "$d/started" ] && exit 0; [ -f "$d/command" ] || exit 66; mkdir "$d/started" 2>/dev/null || exit 0; export d; ` +
-		`nohup setsid sh -c 'echo $$ > "$d/pid"; sh "$d/command" < "$d/input" > "$d/output" 2>&1; echo $? > "$d/exit.new"; mv "$d/exit.new" "$d/exit"; rm -f "$d/command" "$d/input"' < /dev/null > /dev/null 2>&1 &`
+		`nohup setsid sh -c 'echo $$ > "$d/pid"; sh "$d/command" < "$d/input" > "$d/output" 2>&1; echo $? > "$d/exit.new"; rm -f "$d/command" "$d/input"; mv "$d/exit.new" "$d/exit"' < /dev/null > /dev/null 2>&1 &`
 	_, code, err := m.exec(ctx, line, "")
 	if err != nil || code != 0 {
 		return failed("start the command", code, err)
@@ -92,7 +93,7 @@ func (m Machine) Look(ctx context.Context, id string) (State, error) {
 	}
 	line := at +
 		`over() { [ -f "$d/exit" ] && echo "ended $(cat "$d/exit")"; }; over && exit 0; [ -d "$d/started" ] || { echo absent; exit 0; }; p="$(cat "$d/pid" 2>/dev/null)"; [ -n "$p" ] || { echo running; exit 0; }; ` +
-		`if kill -0 "$p" 2>/dev/null; then echo running; else over || echo lost; fi`
+		`if kill -0 "$p" 2>/dev/null; then echo running; else over || { [ -s "$d/exit.new" ] && mv "$d/exit.new" "$d/exit" && over; } || echo lost; fi`
 	out, code, err := m.exec(ctx, line, "")
 	if err != nil || code != 0 {
 		return State{}, failed("ask for the command", code, err)

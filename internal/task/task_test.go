@@ -261,4 +261,9 @@ func TestACommandThatSomebodyEndedIsLost(t *testing.T) {
 	if s := ended(t, m, "us-task-b.1"); s.Phase != Lost {
 		t.Error(s)
 	}
+	// It had ended, and somebody ended its shell before that told so.
+	err = os.WriteFile(filepath.Join(home, ".undersail/us-task-b.1/exit.new"), []byte("3\n"), 0o600)
+	if s, looked := m.Look(t.Context(), "us-task-b.1"); err != nil || looked != nil || s != (State{Ended, 3}) {
+		t.Error(s, err, looked)
+	}
 }
