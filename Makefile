@@ -5,10 +5,10 @@ DEMO_DIR := $(or $(UNDERSAIL_DEMO_DIR),$(CURDIR)/.cache/demo)
 # Tools have a module of their own: who starts a demo compiles none of them.
 TOOL := go tool -modfile=tools/go.mod
 CONSOLE := $(shell find console/src console/index.html console/package.json console/package-lock.json console/vite.config.ts console/tsconfig.json api/openapi.yaml -type f 2>/dev/null)
-# The longest packages come first, so that none is waited for alone at the end, and three at
-# a time with three tests each: they wait for clouds more than they compute. Vet has run by then, and
+# The longest packages come first, so that none is waited for alone at the end, and four at
+# a time with four tests each: they wait for clouds more than they compute. Vet has run by then, and
 # nobody debugs these programs: without symbols each is linked in half of the time.
-SUITE := -vet=off -ldflags=-s -timeout 30m -p 3 -parallel 3 ./test ./internal/engine ./internal/proposing ./internal/service ./test/... ./...
+SUITE := -vet=off -ldflags=-s -timeout 30m -p 4 -parallel 4 ./test ./internal/engine ./internal/proposing ./internal/service ./test/... ./...
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
 .PHONY: demo test test-times test-hard build check bench bench-console chaos attack flood mutants software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
