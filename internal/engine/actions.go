@@ -37,7 +37,7 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 			Checks:     []health.Check{},
 		}
 		x.describe(row, shown)
-		if old := x.resource(s); old != nil { // tried again: it may be there
+		if old := x.records.of(s); old != nil { // tried again: it may be there
 			row.State, row.Attributes, row.MadeAt, row.Checks = old.State, old.Attributes, old.MadeAt, old.Checks
 		}
 		before, err := x.gone(ctx, s)
@@ -52,9 +52,7 @@ func (x *execution) callCreate(ctx context.Context, s *store.Step) (cloud.Progre
 		}); err != nil {
 			return cloud.Progress{}, err
 		}
-		x.mu.Lock()
-		x.resources[s.Resource] = row
-		x.mu.Unlock()
+		x.records.put(*row)
 	}
 	if err := x.sure(ctx, s); err != nil {
 		return cloud.Progress{}, err
@@ -102,9 +100,7 @@ func (x *execution) madeBefore(ctx context.Context, s *store.Step) error {
 // gone gives the token of what is recorded under the name of something that is made anew. It
 // was missing when that was agreed to; one that is there after all is not forgotten.
 func (x *execution) gone(ctx context.Context, s *store.Step) (token string, err error) {
-	x.mu.Lock()
-	old := x.resources[s.Resource]
-	x.mu.Unlock()
+	old := x.records.named(s.Resource)
 	if old == nil || old.Token == s.Token {
 		return "", nil
 	}
@@ -166,7 +162,7 @@ func (x *execution) callAlter(ctx context.Context, s *store.Step) (cloud.Progres
 	if err != nil {
 		return cloud.Progress{}, err
 	}
-	row := x.resource(s)
+	row := x.records.of(s)
 	if row == nil {
 		return cloud.Progress{}, &cloud.Error{
 			Class:   cloud.Gone,
@@ -273,17 +269,13 @@ func (x *execution) alteration(shown, sent render.Resource, row *store.Resource,
 
 // altered records that a resource is what was wanted of it, as far as was sent.
 func (x *execution) altered(s *store.Step, shown render.Resource) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if row := x.resources[s.Resource]; row != nil && row.Token == s.Token {
-		x.describe(row, shown)
-	}
+	x.records.change(s, func(row *store.Resource) { x.describe(row, shown) })
 }
 
 // callRemove begins the removal of a resource. One that may still turn up is
 // waited for first.
 func (x *execution) callRemove(ctx context.Context, s *store.Step) (cloud.Progress, error) {
-	row := x.resource(s)
+	row := x.records.of(s)
 	text := "removing " + s.Resource
 	switch {
 	case row == nil && x.run.Kind == state.KindDiscard:
@@ -302,11 +294,7 @@ func (x *execution) callRemove(ctx context.Context, s *store.Step) (cloud.Progre
 	if err != nil {
 		return cloud.Progress{}, err
 	}
-	if row != nil {
-		x.mu.Lock()
-		x.resources[s.Resource].State = state.Removing
-		x.mu.Unlock()
-	}
+	x.records.change(s, func(row *store.Resource) { row.State = state.Removing })
 	if err := x.sure(ctx, s); err != nil {
 		return cloud.Progress{}, err
 	}
@@ -316,7 +304,7 @@ func (x *execution) callRemove(ctx context.Context, s *store.Step) (cloud.Progre
 // leaveAsIs leaves properties as they are recorded that cannot be put back.
 func (x *execution) leaveAsIs(s *store.Step, shown, sent *render.Resource) {
 	names := x.stay[s.Resource]
-	row := x.resource(s)
+	row := x.records.of(s)
 	if len(names) == 0 || row == nil {
 		return
 	}
@@ -330,7 +318,7 @@ func (x *execution) leaveAsIs(s *store.Step, shown, sent *render.Resource) {
 // it was made.
 func (x *execution) inZone(s *store.Step, shown, sent *render.Resource) {
 	zone := s.Want["zone"]
-	if row := x.resource(s); row != nil && zone == nil {
+	if row := x.records.of(s); row != nil && zone == nil {
 		zone = row.Want["zone"]
 	}
 	if len(shown.Zones) < 2 || zone == nil || !slices.Contains(shown.Zones, fmt.Sprint(zone)) {
@@ -357,12 +345,10 @@ func (x *execution) nextZone(s *store.Step, refusal *cloud.Error) bool {
 		}
 		s.Want = maps.Clone(s.Want)
 		s.Want["zone"] = zone
-		x.mu.Lock()
-		if row := x.resources[s.Resource]; row != nil && row.Token == s.Token {
+		x.records.change(s, func(row *store.Resource) {
 			row.Want = maps.Clone(row.Want)
 			row.Want["zone"] = zone
-		}
-		x.mu.Unlock()
+		})
 		return true
 	}
 	return false

@@ -89,19 +89,13 @@ func (x *execution) lookHealth(ctx context.Context, s *store.Step) (schedule.Eve
 			return x.unresolved(ctx, s, err)
 		}
 	}
-	x.mu.Lock()
-	p := x.proofs[s.Resource]
-	if p == nil { // taken over while settling: the rows of passes begin anew
-		p = newProving()
-		x.proofs[s.Resource] = p
-	}
+	p := x.proofs.goOn(s.Resource)
 	prober := x.prober()
 	made := x.now()
 	if s.MadeAt != nil {
 		_, waited := x.waited(s.Number)
 		made = s.MadeAt.Add(waited)
 	}
-	x.mu.Unlock()
 	seen := p.first
 	p.first = nil
 	// When the checks that are open hold, those of long ago are due at once.
@@ -155,17 +149,13 @@ func (x *execution) refresh(ctx context.Context, s *store.Step, checks []health.
 
 // toldSince takes up what a resource tells of itself beyond what it told when it was made.
 func (x *execution) toldSince(s *store.Step, live cloud.Live) {
-	x.mu.Lock()
-	row := x.resources[s.Resource]
-	if row == nil {
-		x.mu.Unlock()
-		return
+	row := x.records.change(s, func(row *store.Resource) {
+		row.Attributes = maps.Clone(row.Attributes) // the old map may be on its way to the database
+		maps.Copy(row.Attributes, live.Attributes)
+	})
+	if row != nil {
+		x.session.Report(s.Resource, row.Attributes)
 	}
-	known := maps.Clone(row.Attributes) // the old map may be on its way to the database
-	maps.Copy(known, live.Attributes)
-	row.Attributes = known
-	x.mu.Unlock()
-	x.session.Report(s.Resource, known)
 }
 
 func (x *execution) evidence(ctx context.Context, s *store.Step, check health.Check,
@@ -325,15 +315,14 @@ func (x *execution) settle(ctx context.Context, s *store.Step, stays bool) error
 	if err != nil || len(back) == 0 {
 		return err
 	}
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	row := x.resources[s.Resource]
 	before, _ := s.Before["want"].(map[string]any)
-	row.Want = maps.Clone(row.Want)
-	for _, name := range back {
-		row.Want[name] = before[name]
-	}
-	row.Hour = x.hour(row)
+	x.records.change(s, func(row *store.Resource) {
+		row.Want = maps.Clone(row.Want)
+		for _, name := range back {
+			row.Want[name] = before[name]
+		}
+		row.Hour = x.hour(row)
+	})
 	return nil
 }
 
@@ -346,13 +335,14 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 	if err != nil {
 		return x.unresolved(ctx, s, err)
 	}
-	x.mu.Lock()
-	row := x.resources[s.Resource]
 	now := x.now()
-	row.State, row.Reason, row.HealthyAt = state.Healthy, "", &now
-	row.Checks = shownChecks(shown.Checks) // as they were proved: when it was made it may have told less of itself
-	saved := *row
-	x.mu.Unlock()
+	saved := x.records.change(s, func(row *store.Resource) {
+		row.State, row.Reason, row.HealthyAt = state.Healthy, "", &now
+		row.Checks = shownChecks(shown.Checks) // as they were proved: when it was made it may have told less of itself
+	})
+	if saved == nil {
+		return x.broken(ctx, s, notRecorded)
+	}
 	waited, _ := x.waited(s.Number)
 	s.EndedAt = &now
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
@@ -365,7 +355,7 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 		x.saw(w, seen)
 		w.StepState(s.Number, string(schedule.Healthy), "")
 		x.writeWaits(w, s.Number)
-		w.PutResource(saved)
+		w.PutResource(*saved)
 		if s.Action == ActionCreate && s.IntentAt != nil {
 			of := proposal.LearnedOf(s.Type, s.Region, s.Want)
 			w.Took(x.account.Name, of.Region, of.Type, of.Size, s.Number, now.Sub(*s.IntentAt)-waited)
@@ -376,11 +366,9 @@ func (x *execution) healthy(ctx context.Context, s *store.Step, seen []health.Ev
 
 // removed records that a resource is gone.
 func (x *execution) removed(ctx context.Context, s *store.Step) (schedule.Event, error) {
-	mine := x.resource(s) != nil
+	mine := x.records.of(s) != nil
 	if mine {
-		x.mu.Lock()
-		delete(x.resources, s.Resource)
-		x.mu.Unlock()
+		x.records.forget(s.Resource)
 	}
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
 	return schedule.Event{
@@ -415,13 +403,9 @@ func ToldSecret(want map[string]any) bool {
 	return told
 }
 
-// prober knows how the machines of the stack are reached. The caller holds the lock.
+// prober knows how the machines of the stack are reached.
 func (x *execution) prober() probe.Prober {
-	list := make([]store.Resource, 0, len(x.resources))
-	for _, r := range x.resources {
-		list = append(list, *r)
-	}
-	return NewProber(list, x.account, x.secrets.Foreign(x.place.Told), x.scrubber, x.engine.Reach)
+	return NewProber(x.records.all(), x.account, x.secrets.Foreign(x.place.Told), x.scrubber, x.engine.Reach)
 }
 
 // NewProber makes a prober for the recorded machines of a stack. It goes where the policy

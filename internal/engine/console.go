@@ -34,11 +34,7 @@ func (x *execution) machineSays(ctx context.Context, s *store.Step) string {
 	if err != nil {
 		return ""
 	}
-	x.mu.Lock()
-	row := x.resources[s.Resource]
-	told := row != nil && ToldSecret(row.Want)
-	x.mu.Unlock()
-	if told {
+	if row := x.records.named(s.Resource); row != nil && ToldSecret(row.Want) {
 		return "; its log is not shown, since it was given a secret: read it on the machine"
 	}
 	lines = strings.Split(x.scrub(strings.Join(lines, "\n")), "\n") // before it is cut

@@ -215,9 +215,7 @@ func (x *execution) park(ctx context.Context) error {
 // regions are where resources of the stack may be.
 func (x *execution) regions() []string {
 	seen := map[string]bool{x.document.Stack.Region: true}
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	for _, r := range x.resources {
+	for _, r := range x.records.all() {
 		seen[r.Region] = true
 	}
 	for _, s := range x.steps {
@@ -310,13 +308,11 @@ func (x *execution) lastLook(ctx context.Context) (failed []string, err error) {
 // provedLongAgo lists the steps whose resources were proved over a window ago.
 func (x *execution) provedLongAgo() []int {
 	var due []int
-	x.mu.Lock()
-	defer x.mu.Unlock()
 	for i, s := range x.steps {
 		if s.Action != ActionCreate && s.Action != ActionAlter {
 			continue
 		}
-		row := x.resources[s.Resource]
+		row := x.records.named(s.Resource)
 		if row == nil || row.State != state.Healthy || row.HealthyAt == nil {
 			continue
 		}
@@ -375,10 +371,7 @@ func (x *execution) lastEvidence(ctx context.Context, s *store.Step, check healt
 	if l, ok := there[s.Token]; ok && first && check.Kind == "phase" {
 		return PhaseEvidence(s.Resource, l, cloud.Present, x.now(), 0), nil
 	}
-	x.mu.Lock()
-	prober := x.prober()
-	x.mu.Unlock()
-	return x.evidence(ctx, s, check, prober)
+	return x.evidence(ctx, s, check, x.prober())
 }
 
 // missed gives the reason of the first check that does not hold. On the first look
@@ -410,6 +403,6 @@ func (x *execution) recordLast(ctx context.Context, s *store.Step, seen []health
 	}, func(w *store.Write) {
 		x.saw(w, seen)
 		w.StepState(s.Number, string(schedule.Failed), reason)
-		x.markUnhealthy(w, s.Resource, reason)
+		x.markUnhealthy(w, s, reason)
 	})
 }

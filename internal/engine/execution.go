@@ -57,10 +57,8 @@ type execution struct {
 	*stopwatch
 	mentions  *mentions
 	questions questions
-
-	mu        sync.Mutex // of what is recorded, and of how it is proved
-	resources map[string]*store.Resource
-	proofs    map[string]*proving
+	records   *records
+	proofs    *proofs
 }
 
 func (x *execution) leave()   { x.once[0].Do(func() { close(x.leaving) }) }
@@ -84,8 +82,7 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 		events:    make(chan schedule.Event, 64),
 		leaving:   make(chan struct{}),
 		stopped:   make(chan struct{}),
-		resources: map[string]*store.Resource{},
-		proofs:    map[string]*proving{},
+		proofs:    newProofs(),
 		creating:  map[string]string{},
 		stopwatch: newStopwatch(e.Now().Round(0)),
 		mentions:  newMentions(),
@@ -129,9 +126,7 @@ func (e *Engine) prepare(ctx context.Context, id, number int64) (*execution, err
 	if err != nil {
 		return nil, fmt.Errorf("read resources of stack %s: %w", x.run.Stack, err)
 	}
-	for _, r := range recorded {
-		x.resources[r.Name] = &r
-	}
+	x.records = newRecords(recorded)
 	if err := x.openSecrets(ctx, saved); err != nil {
 		return nil, fmt.Errorf("opening the secrets of the run: %w", err)
 	}
@@ -185,7 +180,7 @@ func (x *execution) accept() error {
 			if found, ok := x.document.Found[r.Name]; ok {
 				return found
 			}
-			if row := x.resources[r.Name]; row != nil && row.MadeAt != nil && !x.replacing(row) {
+			if row := x.records.named(r.Name); row != nil && row.MadeAt != nil && !x.replacing(row) {
 				return row.Attributes
 			}
 			return nil
@@ -387,7 +382,7 @@ func (x *execution) giveUpStep(ctx context.Context, a schedule.Action) error {
 		func(w *store.Write) {
 			w.StepState(s.Number, string(step), x.scrub(a.Reason))
 			if a.Do == schedule.Fail {
-				x.markUnhealthy(w, s.Resource, a.Reason)
+				x.markUnhealthy(w, s, a.Reason)
 			}
 		})
 }
@@ -395,9 +390,7 @@ func (x *execution) giveUpStep(ctx context.Context, a schedule.Action) error {
 // lastAnswer is what the first check of a step that does not hold was answered last, where the
 // reason of a failure does not tell it yet.
 func (x *execution) lastAnswer(s *store.Step, reason string) string {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	proving := x.proofs[s.Resource]
+	proving := x.proofs.of(s.Resource)
 	if proving == nil || strings.Contains(reason, "asked ") {
 		return ""
 	}
@@ -411,18 +404,16 @@ func (x *execution) lastAnswer(s *store.Step, reason string) string {
 
 // markUnhealthy records that a resource was not proved. One that was asked for and
 // never seen stays recorded as that.
-func (x *execution) markUnhealthy(w *store.Write, name, reason string) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	r := x.resources[name]
-	if r == nil {
-		return
+func (x *execution) markUnhealthy(w *store.Write, s *store.Step, reason string) {
+	row := x.records.change(s, func(row *store.Resource) {
+		row.Reason = x.scrub(reason)
+		if row.MadeAt != nil && row.State != state.Removing {
+			row.State = state.Unhealthy
+		}
+	})
+	if row != nil {
+		w.PutResource(*row)
 	}
-	r.Reason = x.scrub(reason)
-	if r.MadeAt != nil && r.State != state.Removing {
-		r.State = state.Unhealthy
-	}
-	w.PutResource(*r)
 }
 
 // ProbeRange is where the machines of an account are, as its cloud says; nil when it does

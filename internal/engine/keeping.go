@@ -22,12 +22,10 @@ func (x *execution) beginKeeping(ctx context.Context, s *store.Step) (schedule.E
 // keep takes a resource out of its stack and lists it as kept, in one write: it is
 // recorded in exactly one place at any moment.
 func (x *execution) keep(ctx context.Context, s *store.Step) (schedule.Event, error) {
-	mine := x.resource(s) != nil
-	x.mu.Lock()
+	mine := x.records.of(s) != nil
 	if mine {
-		delete(x.resources, s.Resource)
+		x.records.forget(s.Resource)
 	}
-	x.mu.Unlock()
 	x.engine.Metrics.steps.WithLabelValues(s.Action, string(schedule.Healthy)).Inc()
 	return schedule.Event{
 			Outcome: schedule.Proved,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -25,11 +26,12 @@ const (
 	sinceAttribute = "makes_since"
 )
 
-// withMakes adds what a resource makes by itself to what is recorded of it.
-func withMakes(attributes map[string]any, makes []render.Made, since time.Time) {
+// withMakes is what is recorded of a resource together with what it makes by itself.
+func withMakes(attributes map[string]any, makes []render.Made, since time.Time) map[string]any {
 	if len(makes) == 0 {
-		return
+		return attributes
 	}
+	attributes = maps.Clone(attributes)
 	if !since.IsZero() {
 		attributes[sinceAttribute] = since.Format(time.RFC3339Nano)
 	}
@@ -38,6 +40,7 @@ func withMakes(attributes map[string]any, makes []render.Made, since time.Time) 
 		list[i] = map[string]any{"type": m.Type, "tags": plainMap(m.Tags), "least": m.Least, "most": m.Most}
 	}
 	attributes[makesAttribute] = list
+	return attributes
 }
 
 // Makes reads what a recorded resource makes by itself.
@@ -82,7 +85,7 @@ func NotMade(r store.Resource, l cloud.Live) string {
 // clearMade removes what a resource made by itself that is going, and reports whether
 // something of it is still there.
 func (x *execution) clearMade(ctx context.Context, s *store.Step) (left int, err error) {
-	row := x.resource(s)
+	row := x.records.of(s)
 	if row == nil {
 		return 0, nil
 	}

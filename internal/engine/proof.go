@@ -53,9 +53,7 @@ func (x *execution) beginProof(ctx context.Context, s *store.Step) (schedule.Eve
 
 // settleProof moves the proof on to its checks.
 func (x *execution) settleProof(ctx context.Context, s *store.Step) (schedule.Event, error) {
-	x.mu.Lock()
-	x.proofs[s.Resource] = newProving()
-	x.mu.Unlock()
+	x.proofs.begin(s.Resource, newProving())
 	now := x.now()
 	s.State, s.MadeAt = string(schedule.Settling), &now
 	x.madeNow(s.Number, now)

@@ -64,7 +64,7 @@ func (x *execution) refused(ctx context.Context, s *store.Step, err error) (sche
 				Outcome: schedule.More,
 			}, x.note(ctx, store.Event{Kind: "call", Resource: s.Resource, Text: text}, func(w *store.Write) {
 				w.StepIntent(*s)
-				if row := x.resource(s); row != nil {
+				if row := x.records.of(s); row != nil {
 					w.PutResource(*row)
 				}
 			})
@@ -111,15 +111,13 @@ func (x *execution) broken(ctx context.Context, s *store.Step, reason string) (s
 		if s.Action == ActionProve {
 			return
 		}
-		row := x.resource(s)
+		row := x.records.of(s)
 		if s.Action == ActionCreate && row != nil && row.State == state.Absent && nothingMade(s.Parts) {
-			x.mu.Lock()
-			delete(x.resources, s.Resource)
-			x.mu.Unlock()
+			x.records.forget(s.Resource)
 			w.RemoveResource(x.run.StackID, s.Resource)
 			return
 		}
-		x.markUnhealthy(w, s.Resource, reason)
+		x.markUnhealthy(w, s, reason)
 	})
 	return schedule.Event{Outcome: schedule.Broken, Reason: reason}, err
 }

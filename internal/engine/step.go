@@ -76,25 +76,13 @@ func (x *execution) call(ctx context.Context, number int) (schedule.Event, error
 	return e, x.commit(ctx, nil, func(w *store.Write) {
 		x.writeWaits(w, number)
 		w.StepParts(s.Number, s.Parts)
-		if row := x.resource(s); row != nil && row.State != state.Removing {
+		if row := x.records.of(s); row != nil && row.State != state.Removing {
 			w.PutResource(*row)
 		}
 		if !progress.More {
 			w.StepCalled(s.Number)
 		}
 	})
-}
-
-// resource is the recorded one that a step acts on, as it is now, or nil.
-func (x *execution) resource(s *store.Step) *store.Resource {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	row := x.resources[s.Resource]
-	if row == nil || row.Token != s.Token {
-		return nil
-	}
-	saved := *row
-	return &saved
 }
 
 // ref is what a step acts on: its own token and parts, whatever is recorded now.
@@ -112,11 +100,7 @@ func (x *execution) notePart(s *store.Step, part cloud.Part) {
 
 func (x *execution) setParts(s *store.Step, parts []cloud.Part) {
 	s.Parts = parts
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if row := x.resources[s.Resource]; row != nil && row.Token == s.Token {
-		row.Parts = parts
-	}
+	x.records.change(s, func(row *store.Resource) { row.Parts = parts })
 }
 
 // intendPart commits that a part is about to be made.
@@ -278,18 +262,12 @@ func (x *execution) lookedInVain(ctx context.Context, s *store.Step) (schedule.E
 		return x.removed(ctx, s)
 	}
 	x.setParts(s, settled.Parts)
-	x.mu.Lock()
-	if row := x.resources[s.Resource]; row != nil && row.Token == s.Token {
-		row.State = state.Missing
-	}
-	x.mu.Unlock()
+	x.records.change(s, func(row *store.Resource) { row.State = state.Missing })
 	return x.broken(ctx, s, "it was removed by somebody else while the run worked on it")
 }
 
 func (x *execution) settling(s *store.Step) bool {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	return x.proofs[s.Resource] != nil || s.State == string(schedule.Settling)
+	return x.proofs.of(s.Resource) != nil || s.State == string(schedule.Settling)
 }
 
 // lost fails a step whose resource the cloud could not make. What is left of it
@@ -298,12 +276,10 @@ func (x *execution) lost(ctx context.Context, s *store.Step, live cloud.Live) (s
 	for _, part := range live.Parts {
 		x.notePart(s, part)
 	}
-	x.mu.Lock()
-	if row := x.resources[s.Resource]; row != nil {
-		now := x.now()
+	now := x.now()
+	x.records.change(s, func(row *store.Resource) {
 		row.MadeAt, row.Attributes = &now, map[string]any{"id": live.ID, "broken": true}
-	}
-	x.mu.Unlock()
+	})
 	return x.broken(ctx, s, fmt.Sprintf("asked for its phase, got broken: %s", live.Why))
 }
 
@@ -313,40 +289,36 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 		x.notePart(s, part)
 	}
 	now := x.now()
-	x.mu.Lock()
-	row := x.resources[s.Resource]
-	if row == nil || row.Token != s.Token {
-		x.mu.Unlock()
-		return x.broken(ctx, s, "it is not recorded any more")
-	}
-	row.Attributes, row.State = live.Attributes, state.Settling
-	if s.Action == ActionCreate || row.MadeAt == nil {
-		row.MadeAt = &now
-	}
 	if ref, ok := x.document.Secrets[s.Resource]; ok && resource.DrawsKey(s.Type) {
-		row.Attributes["private_key"] = ref
+		live.Attributes["private_key"] = ref
 	}
-	attributes := row.Attributes
-	x.mu.Unlock()
-	x.session.Report(s.Resource, attributes)
+	reported := x.records.change(s, func(row *store.Resource) {
+		row.Attributes, row.State = live.Attributes, state.Settling
+		if s.Action == ActionCreate || row.MadeAt == nil {
+			row.MadeAt = &now
+		}
+	})
+	if reported == nil {
+		return x.broken(ctx, s, notRecorded)
+	}
+	x.session.Report(s.Resource, live.Attributes)
 	shown, _, err := x.resolve(s)
 	if err != nil {
 		if beyond := (*beyondError)(nil); errors.As(err, &beyond) { // what it is asked about comes from what it reports
-			x.mu.Lock()
-			reported := *row
-			x.mu.Unlock()
-			if err := x.commit(ctx, nil, func(w *store.Write) { w.PutResource(reported) }); err != nil {
+			if err := x.commit(ctx, nil, func(w *store.Write) { w.PutResource(*reported) }); err != nil {
 				return schedule.Event{}, err
 			}
 		}
 		return x.unresolved(ctx, s, err)
 	}
-	x.mu.Lock()
-	withMakes(row.Attributes, shown.Makes, live.MadeAt)
-	row.Checks = shownChecks(shown.Checks)
-	x.proofs[s.Resource] = x.provingMade(s, shown.Checks, live)
-	saved := *row
-	x.mu.Unlock()
+	x.proofs.begin(s.Resource, x.provingMade(s, shown.Checks, live))
+	saved := x.records.change(s, func(row *store.Resource) {
+		row.Attributes = withMakes(row.Attributes, shown.Makes, live.MadeAt)
+		row.Checks = shownChecks(shown.Checks)
+	})
+	if saved == nil {
+		return x.broken(ctx, s, notRecorded)
+	}
 	s.State, s.MadeAt = string(schedule.Settling), &now
 	x.madeNow(s.Number, now)
 	return schedule.Event{
@@ -361,7 +333,7 @@ func (x *execution) made(ctx context.Context, s *store.Step, live cloud.Live) (s
 				w.StepState(s.Number, string(schedule.Settling), "")
 				w.StepParts(s.Number, s.Parts)
 				x.writeWaits(w, s.Number)
-				w.PutResource(saved)
+				w.PutResource(*saved)
 			})
 }
 

@@ -84,12 +84,9 @@ func short(output string) string {
 
 // tellable is what of the output may be kept and told.
 func (t *tasks) tellable(want map[string]any, output string) string {
-	t.x.mu.Lock()
-	prober := t.x.prober()
-	row := t.x.resources[t.s.Resource]
+	row := t.x.records.named(t.s.Resource)
 	told := row != nil && ToldSecret(given(row.Want))
-	t.x.mu.Unlock()
-	return strings.TrimSpace(prober.Tellable(text(want, "on"), text(want, "keep"), output, told))
+	return strings.TrimSpace(t.x.prober().Tellable(text(want, "on"), text(want, "keep"), output, told))
 }
 
 // given is what of a task the machine is given, without what opens the way to it.

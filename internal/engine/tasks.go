@@ -124,7 +124,7 @@ func (t *tasks) again(todo cloud.Task) bool {
 // runsAgain reports whether what a step alters is run again without any difference: it
 // failed when it was run, or somebody asked for it.
 func (x *execution) runsAgain(s *store.Step) bool {
-	row := x.resource(s)
+	row := x.records.of(s)
 	t, _ := resource.ByName(s.Type)
 	return t.Own && row != nil && (row.Attributes["exit"] == nil || slices.Contains(x.document.Again, s.Resource))
 }
@@ -230,7 +230,7 @@ func (t *tasks) live(ref cloud.Ref, phase cloud.Phase) cloud.Live {
 		id = p.Mark
 	}
 	l := cloud.Live{Ref: ref, ID: id, Phase: phase, Attributes: map[string]any{"id": id}}
-	if row := t.x.resource(t.s); row != nil {
+	if row := t.x.records.of(t.s); row != nil {
 		l.Has = row.Want
 		for _, name := range []string{"output", "exit", "file"} {
 			if v, known := row.Attributes[name]; known {
@@ -250,7 +250,7 @@ func (t *tasks) want() (map[string]any, error) {
 		_, sent, err := t.x.resolve(t.s)
 		return sent.Want, err
 	}
-	row := t.x.resource(t.s)
+	row := t.x.records.of(t.s)
 	if row == nil { // it was proved never to have run, and there is nothing to undo
 		return map[string]any{}, nil
 	}
@@ -302,13 +302,10 @@ func (t *tasks) machine(ctx context.Context, want map[string]any) (task.Machine,
 				"accounts set",
 		}
 	}
-	t.x.mu.Lock()
-	prober := t.x.prober()
-	t.x.mu.Unlock()
 	spec := maps.Clone(want)
 	spec["host"] = text(want, "on")
 	ctx, cancel := context.WithTimeout(ctx, visitWithin)
-	client, leave, err := prober.Login(ctx, spec)
+	client, leave, err := t.x.prober().Login(ctx, spec)
 	if err != nil {
 		cancel()
 		return task.Machine{}, nil, &cloud.Error{
@@ -326,15 +323,13 @@ const visitWithin = 30 * time.Second
 // goneWith reports whether the machine of a task is one of the stack that the cloud has
 // no more: then nothing is left of the task either.
 func (t *tasks) goneWith(ctx context.Context, want map[string]any) bool {
-	t.x.mu.Lock()
 	var on *store.Resource
-	for _, r := range t.x.resources {
+	for _, r := range t.x.records.all() {
 		if resource.IsMachine(r.Type) &&
 			(same(r.Attributes["private_address"], want["on"]) || same(r.Attributes["public_address"], want["on"])) {
-			on = r
+			on = &r
 		}
 	}
-	t.x.mu.Unlock()
 	if on == nil {
 		return false
 	}

@@ -151,3 +151,15 @@ func TestWhatIsOwnToAResourceIsNoted(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatIsInAnotherRegionCannotBecomeWhatIsWanted: a resource never moves.
+func TestWhatIsInAnotherRegionCannotBecomeWhatIsWanted(t *testing.T) {
+	t.Parallel()
+	want := map[string]any{"range": "10.0.0.0/16"}
+	r := render.Resource{Name: "net", Type: "network", Region: "ember-coast", Want: want}
+	for region, same := range map[string]bool{"ember-coast": true, "north-fell": false} {
+		if got := alike(r, &Recorded{Name: "old", Type: "network", Region: region, Want: want}); got != same {
+			t.Errorf("from %s: %v", region, got)
+		}
+	}
+}

@@ -1,6 +1,9 @@
 package lang
 
 import (
+	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -49,5 +52,69 @@ resources:
 	tidy, found := Tidy("t", []byte(source))
 	if found.HasErrors() || !strings.Contains(string(tidy), "\n    # sailing orders\n      # and the tide\n") {
 		t.Errorf("%v\n%s", found, tidy)
+	}
+}
+
+// TestNestingIsCountedToItsDeepestPlace, wherever that is.
+func TestNestingIsCountedToItsDeepestPlace(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{
+		"a: [1]\nb: [[[2]]]\nc: [{d: 1}]": "3 in line 2",
+		"a: {b: {c: 1}}\nd: [1]":          "2 in line 1",
+	} {
+		deepest, line := flowDepth(strings.Split(text, "\n"))
+		if got := fmt.Sprintf("%d in line %d", deepest, line); got != want {
+			t.Errorf("%q is %s deep, want %s", text, got, want)
+		}
+	}
+}
+
+// TestAFaultOfTheParserIsToldWithItsPlace also where it comes as words alone.
+func TestAFaultOfTheParserIsToldWithItsPlace(t *testing.T) {
+	t.Parallel()
+	r := newReport("t", []byte("a:\n  b: 1\n    c: 2\n"))
+	yamlErrors(r, errors.New("yaml: line 3, column 5: did not find what was expected"))
+	if len(r.found) != 1 || r.found[0].Position != (Position{3, 5}) {
+		t.Errorf("%+v", r.found)
+	}
+}
+
+// TestWhatDoesNotGoWithBeingGivenLaterIsToldEach: one finding for each key, at its place.
+func TestWhatDoesNotGoWithBeingGivenLaterIsToldEach(t *testing.T) {
+	t.Parallel()
+	for key, value := range map[string]string{"default": "1", "optional": "true", "secret": "true", "generate": "true",
+		"asks_consent": "Nobody asks"} {
+		_, found := Read("t", []byte("undersail: 1\nabout: {name: t, version: 1.0.0, title: T}\ninputs:\n  word:\n"+
+			"    type: string\n    later: true\n    "+key+": "+value+"\nresources: {front: {type: address}}\n"))
+		want := "input word is given later, and `" + key + "` does not go with that"
+		if !slices.ContainsFunc(found, func(d Diagnostic) bool {
+			return d.Message == want && d.Position.Line == 7 && d.Severity == Error
+		}) {
+			t.Errorf("%s: %v", key, found)
+		}
+	}
+}
+
+// TestVersionsAreComparedKeyByKeyAndListsAsTheyAre.
+func TestVersionsAreComparedKeyByKeyAndListsAsTheyAre(t *testing.T) {
+	t.Parallel()
+	read := func(text string) *Template {
+		t.Helper()
+		read, found := Read("t", []byte("undersail: 1\nabout: {name: t, version: 1.0.0, title: T}\n"+text))
+		if found.HasErrors() {
+			t.Fatal(found)
+		}
+		return read
+	}
+	before := read("resources: {data: {type: disk, want: {size: 10GiB, type: solid, tags: {a: b}}}}\n")
+	after := read("resources: {data: {type: disk, want: {size: 20GiB, type: solid, tags: {a: c}}}}\n")
+	got := fmt.Sprint(Differences(before, after))
+	want := "[{changed resources.data.want.size [before  10GiB after   20GiB] false} " +
+		"{changed resources.data.want.tags [before  {a: b} after   {a: c}] false}]"
+	if got != want {
+		t.Errorf("%s\nwant %s", got, want)
+	}
+	if same := Differences(before, before); len(same) > 0 {
+		t.Errorf("nothing differs: %v", same)
 	}
 }

@@ -68,3 +68,23 @@ func TestNoMoreIsLookedAtThanTheLimitAllows(t *testing.T) {
 		t.Errorf("once one has come back: %v", more)
 	}
 }
+
+// TestAStepThatNeedsAnotherCallMakesItWhenItMay: at the moment that the answer named, and not before.
+func TestAStepThatNeedsAnotherCallMakesItWhenItMay(t *testing.T) {
+	t.Parallel()
+	began := time.Unix(0, 0)
+	r := New([]Step{{Name: "data", Patience: time.Hour}}, nil, Limits{InFlight: 1}, nil)
+	if got := r.Handle(Event{}, began); len(got) != 1 || got[0].Do != Call {
+		t.Fatal(got)
+	}
+	at := began.Add(time.Minute)
+	if got := r.Handle(Event{Step: 0, Outcome: More, At: at}, began.Add(time.Second)); len(got) != 0 {
+		t.Errorf("before it may: %v", got)
+	}
+	if wake := r.Wake(); !wake.Equal(at) {
+		t.Errorf("it wakes at %v, want %v", wake, at)
+	}
+	if got := r.Handle(Event{}, at); len(got) != 1 || got[0].Do != Call {
+		t.Errorf("when it may: %v", got)
+	}
+}

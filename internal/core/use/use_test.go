@@ -1,6 +1,7 @@
 package use
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -362,5 +363,38 @@ func TestWhatNobodyKnowsYetIsWaitedFor(t *testing.T) {
 		if u.For == Command && !slices.Equal(u.Waits, want) {
 			t.Errorf("%s waits for %q, expected %q", u.At, u.Waits, want)
 		}
+	}
+}
+
+// TestWhatAProofAsksOfAToldMachineIsAUse: it belongs to no resource, so that the machine is known by
+// the address alone.
+func TestWhatAProofAsksOfAToldMachineIsAUse(t *testing.T) {
+	t.Parallel()
+	for host, want := range map[string]int{"'=box[0].private_address'": 1, "quay.saltmere.example": 0} {
+		proof := "prove:\n  - ssh: {host: " + host + ", user: admin, key: =pair.private_key, command: told, answer: well}\n" +
+			"    within: 1m\noutputs:"
+		n := 0
+		for _, u := range uses(t, rewritten("outputs:", proof)) {
+			if u.For == Answer && len(u.Members) == 0 && slices.Equal(u.Secrets, []string{"told/word@1"}) {
+				n++
+			}
+		}
+		if n != want {
+			t.Errorf("%s: %d answers are uses, want %d", host, n, want)
+		}
+	}
+}
+
+// TestMarksOfAListGoToTheirOwnPlaces, and to none where the lists are not alike.
+func TestMarksOfAListGoToTheirOwnPlaces(t *testing.T) {
+	t.Parallel()
+	waits := func(name string) resource.Unresolved { return resource.Unresolved{Waits: []string{name}} }
+	list := []any{waits("net.id"), "plain", waits("lan.id")}
+	marks := []any{resource.MarkAttribute("net.id", ""), "plain", resource.MarkAttribute("lan.id", "")}
+	if got := fmt.Sprint(place(list, marks)); got != "[⟨net.id⟩ plain ⟨lan.id⟩]" {
+		t.Error(got)
+	}
+	if got := fmt.Sprint(place(list, marks[:2])); strings.Contains(got, "⟨") {
+		t.Error(got)
 	}
 }

@@ -1,0 +1,50 @@
+package fit
+
+import (
+	"fmt"
+	"net/netip"
+	"testing"
+
+	"undersail/internal/core/offer"
+	"undersail/internal/core/render"
+)
+
+// TestWhatIsFoundOrElsewhereTakesNothingOfTheHomesQuotas.
+func TestWhatIsFoundOrElsewhereTakesNothingOfTheHomesQuotas(t *testing.T) {
+	t.Parallel()
+	home, far := &offer.Offers{Region: "north-fell"}, &offer.Offers{Region: "ember-coast"}
+	home.Quotas = map[string]offer.Quota{"networks": {Limit: 5, Used: 1}}
+	far.Quotas = map[string]offer.Quota{"networks": {Limit: 9}}
+	network := func(region string, found bool) render.Resource {
+		r := render.Resource{Name: "net", Type: "network", Region: region, Want: map[string]any{"range": "10.0.0.0/16"}}
+		if found {
+			r.Find = map[string]any{"name": "there"}
+		}
+		return r
+	}
+	all := offer.Everywhere{Home: home, Others: []*offer.Offers{far}}
+	for _, c := range []struct {
+		about string
+		of    []render.Resource
+		want  string
+	}{
+		{"two of its own", []render.Resource{network("", false), network("north-fell", false)}, "map[networks:2]"},
+		{"one is found", []render.Resource{network("", true), network("", false)}, "map[networks:3]"},
+		{"one is elsewhere", []render.Resource{network("ember-coast", false), network("", false)}, "map[networks:3]"},
+		{"all are elsewhere or found", []render.Resource{network("ember-coast", false), network("", true)}, "map[]"},
+	} {
+		if got := fmt.Sprint(left(&render.Rendering{Resources: c.of}, all)); got != c.want {
+			t.Errorf("%s: left is %s, want %s", c.about, got, c.want)
+		}
+	}
+}
+
+// TestAnAddressThatIsNoneIsNoText: it must not be told to people as one.
+func TestAnAddressThatIsNoneIsNoText(t *testing.T) {
+	t.Parallel()
+	some := netip.MustParseAddr("10.0.0.7")
+	if addressOf(netip.Addr{}) != "" || rangeOf(netip.Addr{}) != "" || addressOf(some) != "10.0.0.7" ||
+		rangeOf(some) != "10.0.0.7/32" {
+		t.Error(addressOf(netip.Addr{}), rangeOf(netip.Addr{}), addressOf(some), rangeOf(some))
+	}
+}
