@@ -31,7 +31,7 @@ test-hard: build ## Run every moment of the kill matrix, and the detector of rac
 		./internal/proposing ./internal/store ./internal/people ./internal/sealed ./internal/turnstile
 
 build: console/dist/app/index.html ## Build both programs, with the console inside
-	go build -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
+	go build -ldflags "-s -X main.version=$(VERSION)" -o bin/ ./cmd/...
 
 check: console/node_modules/.done .cache/lint ## Static checks
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }

@@ -173,6 +173,7 @@ func TestEveryOperationIsHeld(t *testing.T) {
 	}
 	t.Logf("%d calls of %d operations: none was let through", tried, len(operations))
 	s.nothingStaleIsDone(t, doc)
+	s.everyDeedIsInTheAudit(t, doc)
 }
 
 // seen is what the administrator reads at some paths, but for what is restless.

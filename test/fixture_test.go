@@ -29,7 +29,7 @@ var programs = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	cmd := exec.Command("go", "build", "-o", dir+"/", "../cmd/...")
+	cmd := exec.Command("go", "build", "-ldflags=-s", "-o", dir+"/", "../cmd/...")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("build: %w\n%s", err, out)
 	}

@@ -76,7 +76,7 @@ func (s *Templates) SaveCases(ctx context.Context, u people.User, ref string, c 
 	}
 	out, err := s.saveCases(ctx, t, c)
 	if err == nil {
-		s.journal.Done(ctx, u, "keep cases", out.Template, map[string]any{
+		s.journal.Done(ctx, u, "save cases", out.Template, map[string]any{
 			"cases":   len(out.Cases),
 			"holding": out.Holding,
 		})
