@@ -172,7 +172,8 @@ func (a *audited) stacks() {
 	a.do("stopRun", "stop run", "told", "POST", "/runs/"+run+"/stop", "")
 	a.b.run("watch", run)
 	a.b.simcloud("fault", "lift")
-	a.b.must(0, "watch", a.siege.run(a.do("continueStack", "propose", "told", "POST", "/stacks/told/continue", ""), a.admin))
+	goesOn := a.do("continueStack", "propose", "told", "POST", "/stacks/told/continue", "")
+	a.b.must(0, "watch", a.siege.run(goesOn, a.admin))
 	undoable := id(a.propose(a.admin, "told", account, "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\n"+
 		"resources: {front: {type: address, want: {tags: {a: b}}}}\n", nil))
 	a.must("POST", "/api/v1/proposals/"+undoable+"/accept", a.admin, "", 200)
@@ -183,8 +184,8 @@ func (a *audited) stacks() {
 	a.failing(body("told-failing", front))
 	a.keeping(account)
 	a.giving(account)
-	raw, _ := json.Marshal(fields{"stack": "told-draft", "template": "told", "account": account, "region": "north-fell"})
-	draft := id(a.must("POST", "/api/v1/drafts", a.admin, string(raw), 201))
+	draft := id(a.must("POST", "/api/v1/drafts", a.admin,
+		`{"stack":"told-draft","template":"told","account":"saltmere-lab","region":"north-fell"}`, 201))
 	a.do("proposeDraft", "propose", "told-draft", "POST", "/drafts/"+draft+"/propose", "")
 	a.machine(account)
 }

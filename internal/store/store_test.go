@@ -636,7 +636,8 @@ func TestMigrationsAreLogged(t *testing.T) {
 	url, owner := postgrestest.Empty(t)
 	var log bytes.Buffer
 	err := Migrate(t.Context(), url, owner, Logged(slog.New(slog.NewTextHandler(&log, nil))))
-	if err != nil || !strings.Contains(log.String(), "00001_first.sql") || !strings.Contains(log.String(), "part=migrations") {
+	if err != nil || !strings.Contains(log.String(), "00001_first.sql") ||
+		!strings.Contains(log.String(), "part=migrations") {
 		t.Errorf("%v\n%s", err, log.String())
 	}
 	if strings.Contains(log.String(), "level=ERROR") || strings.Contains(log.String(), url) {

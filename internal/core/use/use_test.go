@@ -371,8 +371,8 @@ func TestWhatNobodyKnowsYetIsWaitedFor(t *testing.T) {
 func TestWhatAProofAsksOfAToldMachineIsAUse(t *testing.T) {
 	t.Parallel()
 	for host, want := range map[string]int{"'=box[0].private_address'": 1, "quay.saltmere.example": 0} {
-		proof := "prove:\n  - ssh: {host: " + host + ", user: admin, key: =pair.private_key, command: told, answer: well}\n" +
-			"    within: 1m\noutputs:"
+		proof := "prove:\n  - ssh: {host: " + host + ", user: admin, key: =pair.private_key, command: told, " +
+			"answer: well}\n    within: 1m\noutputs:"
 		n := 0
 		for _, u := range uses(t, rewritten("outputs:", proof)) {
 			if u.For == Answer && len(u.Members) == 0 && slices.Equal(u.Secrets, []string{"told/word@1"}) {
