@@ -301,6 +301,14 @@ func TestChecksThatCanNeverPassAreFound(t *testing.T) {
 				got[0].Severity != lang.Error) {
 			t.Errorf("%s: %v, want %q", c.lines[len(c.lines)-1], got, c.says)
 		}
+		// What stays as it is was proved, and is not looked into.
+		same := make([]change.Change, len(r.Resources))
+		for i := range same {
+			same[i].Change = change.Same
+		}
+		if got := Reaching(r, nil, same, everywhere); len(got) > 0 {
+			t.Errorf("%s: nothing changes, and %v is told", c.lines[len(c.lines)-1], got)
+		}
 	}
 }
 
