@@ -167,13 +167,8 @@ func (a *audited) stacks() {
 	a.do("refuseProposal", "refuse", "told", "POST", "/proposals/"+next+"/refuse", `{"why":"it is told"}`)
 	next = id(a.do("propose", "propose", "told", "POST", "/proposals", body("told", front)))
 	a.do("acceptProposal", "accept", "told", "POST", "/proposals/"+next+"/accept", "")
-	a.b.simcloud("fault", "add", "slow", "--on", "addresses", "--count", "1", "--seconds", "2")
 	run := id(a.do("applyProposal", "apply", "told", "POST", "/proposals/"+next+"/apply", ""))
-	a.do("stopRun", "stop run", "told", "POST", "/runs/"+run+"/stop", "")
-	a.b.run("watch", run)
-	a.b.simcloud("fault", "lift")
-	goesOn := a.do("continueStack", "propose", "told", "POST", "/stacks/told/continue", "")
-	a.b.must(0, "watch", a.siege.run(goesOn, a.admin))
+	a.b.must(0, "watch", run)
 	undoable := id(a.propose(a.admin, "told", account, "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\n"+
 		"resources: {front: {type: address, want: {tags: {a: b}}}}\n", nil))
 	a.must("POST", "/api/v1/proposals/"+undoable+"/accept", a.admin, "", 200)
@@ -184,6 +179,7 @@ func (a *audited) stacks() {
 	a.failing(body("told-failing", front))
 	a.keeping(account)
 	a.giving(account)
+	a.stopping(account)
 	draft := id(a.must("POST", "/api/v1/drafts", a.admin,
 		`{"stack":"told-draft","template":"told","account":"saltmere-lab","region":"north-fell"}`, 201))
 	a.do("proposeDraft", "propose", "told-draft", "POST", "/drafts/"+draft+"/propose", "")
@@ -219,13 +215,7 @@ func (a *audited) keeping(account string) {
 // giving gives a run what it waits for, and takes an agreement back that waits beside it.
 func (a *audited) giving(account string) {
 	a.t.Helper()
-	p := a.propose(a.admin, "told-later", account, later, nil)
-	id := fmt.Sprint(p.body["id"])
-	a.must("POST", "/api/v1/proposals/"+id+"/accept"+agreed(p)+"&on_failure=undo", a.admin, "", 200)
-	run := fmt.Sprint(a.must("POST", "/api/v1/proposals/"+id+"/apply", a.admin, "", 200).body["id"])
-	await.Until(a.t, "the run waits", func() bool {
-		return a.ask("GET", "/api/v1/runs/"+run, a.admin, "").body["state"] == "parked"
-	})
+	a.waiting("told-later", account, later)
 	list := a.must("GET", "/api/v1/agreements", a.admin, "", 200).list
 	if len(list) == 0 {
 		a.t.Fatal("nothing is agreed to beforehand")
@@ -234,6 +224,31 @@ func (a *audited) giving(account string) {
 	a.do("endAgreement", "end agreement", fmt.Sprint(list[0]["stack"]), "DELETE", "/agreements/"+agreement, "")
 	a.do("giveValues", "give values", "told-later", "POST", "/stacks/told-later/given",
 		`{"inputs":{"from":"198.51.100.0/24"}}`)
+}
+
+// waiting applies a text whose run waits for a value, and is to be undone where it fails.
+func (a *audited) waiting(stack, account, text string) (run string) {
+	a.t.Helper()
+	p := a.propose(a.admin, stack, account, text, nil)
+	id := fmt.Sprint(p.body["id"])
+	a.must("POST", "/api/v1/proposals/"+id+"/accept"+agreed(p)+"&on_failure=undo", a.admin, "", 200)
+	run = fmt.Sprint(a.must("POST", "/api/v1/proposals/"+id+"/apply", a.admin, "", 200).body["id"])
+	await.Until(a.t, "the run waits", func() bool {
+		return a.ask("GET", "/api/v1/runs/"+run, a.admin, "").body["state"] == "parked"
+	})
+	return run
+}
+
+// stopping stops a run that waits, and goes on with its stack.
+func (a *audited) stopping(account string) {
+	a.t.Helper()
+	run := a.waiting("told-stopped", account, strings.ReplaceAll(later, "10.95.", "10.98."))
+	a.do("stopRun", "stop run", "told-stopped", "POST", "/runs/"+run+"/stop", "")
+	await.Until(a.t, "the run is over", func() bool {
+		state := a.ask("GET", "/api/v1/runs/"+run, a.admin, "").body["state"]
+		return state == "stopped" || state == "undone"
+	})
+	a.do("continueStack", "propose", "told-stopped", "POST", "/stacks/told-stopped/continue", "")
 }
 
 // machine begins a connection to one.
