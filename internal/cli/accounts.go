@@ -22,17 +22,13 @@ func (a *app) accountsShowCommand() *cobra.Command {
 		Short:   "Show who an account is, what it may, what it costs and when it ends",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail accounts show saltmere-lab",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			d, err := decode[accounts.Detail](c.ShowAccount(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, d, func(w io.Writer) { printAccount(w, d) })
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd
@@ -139,11 +135,7 @@ func (a *app) accountsTestCommand() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		Long:    "Ask the cloud whom the credentials belong to, now. The exit code is 1 when it does not accept them.",
 		Example: "  undersail accounts test saltmere-lab",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			d, err := decode[accounts.Detail](c.TestAccount(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -153,7 +145,7 @@ func (a *app) accountsTestCommand() *cobra.Command {
 				return &exit{exitFailed, nil}
 			}
 			return err
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd
@@ -171,11 +163,7 @@ that ended, is closed with --gone: then the cloud must not accept it any more, i
 and what was known there last is told and kept in the audit.`,
 		Example: "  undersail accounts remove saltmere-lab\n  undersail accounts remove saltmere-lab --gone --why " +
 			"'the course is over'",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			closed, err := decode[accounts.Closed](c.RemoveAccount(cmd.Context(), args[0],
 				&contract.RemoveAccountParams{Gone: &gone, Why: &why}))
 			if err != nil {
@@ -194,7 +182,7 @@ and what was known there last is told and kept in the audit.`,
 					fmt.Fprintf(w, "\nkept there, and not listed any more:\n  %s\n", strings.Join(closed.Kept, "\n  "))
 				}
 			})
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&gone, "gone", false, "the account itself vanished: close its stacks with it")
 	cmd.Flags().StringVar(&why, "why", "", "why, for the audit")
@@ -209,11 +197,7 @@ func (a *app) accountsCommand() *cobra.Command {
 		Args:  cobra.NoArgs,
 		Example: "  undersail accounts\n  undersail accounts add saltmere-lab --cloud larch --endpoint " +
 			"http://127.0.0.1:9000 --client-id ID",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			list, err := decode[[]accounts.Account](c.ListAccounts(cmd.Context()))
 			if err != nil {
 				return err
@@ -229,7 +213,7 @@ func (a *app) accountsCommand() *cobra.Command {
 					}
 				})
 			})
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	cmd.AddCommand(a.accountsAddCommand(), a.accountsShowCommand(), a.accountsTestCommand(), a.accountsRenewCommand(),

@@ -25,11 +25,7 @@ func (a *app) addressesCommand() *cobra.Command {
 			"proposals\nwill take. With --length also name free ranges of that many bits.",
 		Example: "  undersail addresses --account saltmere-lab --region north-fell\n  undersail addresses --account " +
 			"saltmere-lab --region north-fell --length 20",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if err := at.settled(a, cmd, c); err != nil {
 				return err
 			}
@@ -42,7 +38,7 @@ func (a *app) addressesCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, m, func(w io.Writer) { printAddresses(w, m, length) })
-		},
+		}),
 	}
 	at.flags(cmd)
 	cmd.Flags().IntVar(&length, "length", 0, "length of free ranges to name, such as 20")

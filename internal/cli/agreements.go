@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/proposing"
 )
 
@@ -18,11 +19,7 @@ func (a *app) agreementsCommand() *cobra.Command {
 undoing a run that fails. One holds until its end, until it is taken back, and as long as whoever gave it may
 decide in its account. Whoever administers an account sees all that hold there.`,
 		Example: "  undersail agreements\n  undersail agreements end 7",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			list, err := decode[[]proposing.Standing](c.ListAgreements(cmd.Context()))
 			if err != nil {
 				return err
@@ -42,7 +39,7 @@ decide in its account. Whoever administers an account sees all that hold there.`
 						}
 					})
 			})
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	end := &cobra.Command{

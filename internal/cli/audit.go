@@ -29,11 +29,7 @@ themselves. With --check every entry is held against its hash; --head takes what
 shows that nothing was cut off since.`,
 		Example: "  undersail audit\n  undersail audit intake --action reveal\n  undersail audit --check\n  " +
 			"undersail audit --check --head 412:9f0c...",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if check || head != "" {
 				return a.checkAudit(cmd, c, head)
 			}
@@ -59,7 +55,7 @@ shows that nothing was cut off since.`,
 					}
 				})
 			})
-		},
+		}),
 	}
 	f := cmd.Flags()
 	f.StringVar(&who, "who", "", "only what this person did")

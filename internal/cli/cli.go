@@ -234,7 +234,19 @@ func (a *app) client() (*contract.Client, error) {
 		}))
 }
 
-// again makes a call once more whose answer was lost: reading calls as they are,
+// asking runs a command that asks the service.
+func (a *app) asking(run func(cmd *cobra.Command, args []string, c *contract.Client) error,
+) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		return run(cmd, args, c)
+	}
+}
+
+// retrying makes a call once more whose answer was lost: reading calls as they are,
 // creating ones under the key that they carry, so that nothing is done twice.
 type retrying struct{ http.RoundTripper }
 

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/core/price"
 	"undersail/internal/review"
 	"undersail/internal/stacks"
@@ -21,11 +22,7 @@ func (a *app) costCommand() *cobra.Command {
 		Short:   "Show what a stack costs by resource, licence and tag, and has cost so far",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail cost warning-site\n  undersail cost warning-site --tag owner",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			s, err := decode[stacks.Spending](c.GetCost(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -35,7 +32,7 @@ func (a *app) costCommand() *cobra.Command {
 					s.Stack, tag, review.OrDash(strings.Join(slices.Sorted(maps.Keys(s.Tags)), ", ")))}
 			}
 			return a.print(cmd, s, func(w io.Writer) { printCost(w, s, tag) })
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&tag, "tag", "", "add up by the values of this tag")
 	a.outputFlag(cmd)

@@ -28,11 +28,7 @@ func (a *app) accountsRenewCommand() *cobra.Command {
 		Example: "  undersail accounts renew saltmere-lab < secret\n  undersail accounts renew saltmere-lab " +
 			"--client-id NEW --file secret\n  undersail accounts renew harbour --clouds-file clouds.yaml " +
 			"--entry harbour",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			before, err := decode[accounts.Detail](c.ShowAccount(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -51,7 +47,7 @@ func (a *app) accountsRenewCommand() *cobra.Command {
 				fmt.Fprintf(w, "account %s has new credentials; they end: %s\n", d.Name,
 					endOf(d.CredentialsEnd, "never, says the cloud"))
 			})
-		},
+		}),
 	}
 	from.flags(cmd)
 	a.outputFlag(cmd)

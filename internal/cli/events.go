@@ -18,11 +18,7 @@ func (a *app) eventsCommand() *cobra.Command {
 		Short:   "Print what happened in a run, or in all runs",
 		Args:    cobra.MaximumNArgs(1),
 		Example: "  undersail events 14\n  undersail events 14 --evidence",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if len(args) == 0 {
 				page, err := decode[contract.EventPage](c.ListEvents(cmd.Context(), &contract.ListEventsParams{}))
 				if err != nil {
@@ -60,7 +56,7 @@ func (a *app) eventsCommand() *cobra.Command {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printEvents(w, list, false) })
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&evidence, "evidence", false, "print what the checks of the run saw")
 	a.outputFlag(cmd)

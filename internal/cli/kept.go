@@ -22,17 +22,13 @@ func (a *app) keptCommand() *cobra.Command {
 			"and recorded\nnowhere, with what it costs. A stack takes one over that has its\nstack's and its " +
 			"resource's name, or to which it is moved; every other one uses it with `find`.",
 		Example: "  undersail kept\n  undersail kept remove readings/store --yes --agree lose-data --watch",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			list, err := decode[[]proposing.Kept](c.ListKept(cmd.Context()))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printKept(w, list) })
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	cmd.AddCommand(a.discardCommand(), a.moveKeptCommand())
@@ -49,11 +45,7 @@ func (a *app) moveKeptCommand() *cobra.Command {
 		Example: "  undersail propose readings --template readings@2.0.0 --keep store      # it leaves the one " +
 			"stack and stays\n  undersail kept move readings/store archive/store\n  undersail propose archive       " +
 			"                                       # and comes to the other",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			k, err := decode[proposing.Kept](c.MoveKept(cmd.Context(), contract.Move{Name: args[0], To: args[1]}))
 			if err != nil {
 				return err
@@ -62,7 +54,7 @@ func (a *app) moveKeptCommand() *cobra.Command {
 				fmt.Fprintf(w, "%s (%s %s) is kept for stack %s, which takes it over as its resource %s\nnext: "+
 					"undersail propose %s\n", args[0], k.Type, k.ID, k.Stack, k.Resource, k.Stack)
 			})
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd
@@ -111,14 +103,10 @@ func (a *app) discardCommand() *cobra.Command {
 		Args:  cobra.ExactArgs(1),
 		Example: "  undersail kept remove readings/store\n  undersail kept remove readings/store --yes --agree " +
 			"lose-data --watch",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			p, err := decode[proposing.Proposal](c.DiscardKept(cmd.Context(), contract.Discard{Name: args[0]}))
 			return a.proposedAtOnce(cmd, c, p, err, d)
-		},
+		}),
 	}
 	a.atOnceFlags(cmd, &d)
 	return cmd

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/review"
 	"undersail/internal/templates"
 )
@@ -17,11 +18,7 @@ func (a *app) librariesCommand() *cobra.Command {
 		Args:  cobra.NoArgs,
 		Example: "  undersail libraries\n  undersail libraries add tide-office --at " +
 			"https://git.saltmere.example/templates --reference main\n  undersail libraries refresh tide-office",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			list, err := decode[[]templates.Library](c.ListLibraries(cmd.Context()))
 			if err != nil {
 				return err
@@ -38,7 +35,7 @@ func (a *app) librariesCommand() *cobra.Command {
 					}
 				})
 			})
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	cmd.AddCommand(a.addLibraryCommand(), a.refreshLibraryCommand())
@@ -91,17 +88,13 @@ func (a *app) refreshLibraryCommand() *cobra.Command {
 		Short:   "Read a library again and publish the versions that are new",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail libraries refresh tide-office",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			l, err := decode[templates.Library](c.RefreshLibrary(cmd.Context(), args[0]))
 			if err != nil {
 				return a.told(cmd, err)
 			}
 			return a.print(cmd, l, func(w io.Writer) { printLibrary(w, l) })
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd

@@ -31,11 +31,7 @@ func (a *app) accountsRangesCommand() *cobra.Command {
 		Example: "  undersail accounts ranges saltmere-lab\n  undersail accounts ranges saltmere-lab --add " +
 			"10.200.0.0/16 --about 'the tide office, Saltmere'\n  undersail accounts ranges saltmere-lab --remove " +
 			"10.200.0.0/16",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) (err error) {
 			var list []accounts.Range
 			switch {
 			case add != "" && remove != "":
@@ -66,7 +62,7 @@ func (a *app) accountsRangesCommand() *cobra.Command {
 					}
 				})
 			})
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&add, "add", "", "range to declare, such as 10.200.0.0/16")
 	cmd.Flags().StringVar(&about, "about", "", "whose it is")
@@ -178,11 +174,7 @@ than the cloud's, what it does not name is not told.
   address: 0.005                             # a public address for an hour`,
 		Example: "  undersail accounts prices saltmere-lab\n  undersail accounts prices saltmere-lab --file " +
 			"prices.yaml\n  undersail accounts prices saltmere-lab --remove",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) (err error) {
 			var d accounts.Detail
 			switch {
 			case remove:
@@ -210,7 +202,7 @@ than the cloud's, what it does not name is not told.
 				return err
 			}
 			return a.print(cmd, d.Prices, func(w io.Writer) { printPrices(w, d) })
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&file, "file", "", "YAML file of the price list")
 	cmd.Flags().BoolVar(&remove, "remove", false, "take the list away")

@@ -244,11 +244,7 @@ func (a *app) logoutCommand() *cobra.Command {
 		Long: "End the session or token that commands use here, and forget it. With --everywhere all your " +
 			"sessions end, in\nbrowsers and terminals; tokens stay.",
 		Example: "  undersail logout\n  undersail logout --everywhere",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			if everywhere {
 				me, err := a.me(cmd)
 				if err != nil {
@@ -265,7 +261,7 @@ func (a *app) logoutCommand() *cobra.Command {
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), "signed out")
 			return nil
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&everywhere, "everywhere", false, "end all your sessions")
 	return cmd

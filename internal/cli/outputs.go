@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/core/render"
 	"undersail/internal/review"
 )
@@ -29,11 +30,7 @@ func (a *app) outputsCommand() *cobra.Command {
 		Args:  cobra.RangeArgs(1, 2),
 		Example: "  undersail outputs warning-site\n  undersail outputs warning-site -o json\n  curl \"$(undersail " +
 			"outputs warning-site address)\"",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			list, err := decode[[]render.Output](c.GetOutputs(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -60,7 +57,7 @@ func (a *app) outputsCommand() *cobra.Command {
 				printOutputs(w, list)
 				printGuide(cmd.Context(), c, w, args[0])
 			})
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd

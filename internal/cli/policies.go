@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v4"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/core/policy"
 	"undersail/internal/review"
 	"undersail/internal/stacks"
@@ -34,11 +35,7 @@ func (a *app) policiesCommand() *cobra.Command {
 		Args:  cobra.NoArgs,
 		Example: "  undersail policies\n  undersail policies try owner-tag.yaml\n  undersail policies add " +
 			"owner-tag.yaml\n  undersail policies show owner-tag\n  undersail policies remove owner-tag",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			list, err := decode[[]templates.Policy](c.ListPolicies(cmd.Context()))
 			if err != nil {
 				return err
@@ -55,7 +52,7 @@ func (a *app) policiesCommand() *cobra.Command {
 					}
 				})
 			})
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	show := &cobra.Command{
@@ -63,17 +60,13 @@ func (a *app) policiesCommand() *cobra.Command {
 		Short:   "Show a rule with its versions",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail policies show owner-tag",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			list, err := decode[[]templates.Policy](c.ListPolicyVersions(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printPolicy(w, list) })
-		},
+		}),
 	}
 	a.outputFlag(show)
 	add := &cobra.Command{
@@ -106,17 +99,13 @@ func (a *app) policiesCommand() *cobra.Command {
 		Short:   "Withdraw a rule; its versions stay",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail policies remove owner-tag",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if _, err := decode[any](c.RemovePolicy(cmd.Context(), args[0])); err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "policy %s holds no longer\n", args[0])
 			return nil
-		},
+		}),
 	}
 	cmd.AddCommand(show, add, a.tryPolicyCommand(), remove)
 	return cmd

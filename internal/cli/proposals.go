@@ -280,11 +280,7 @@ func (a *app) proposalsCommand() *cobra.Command {
 		Short:   "List proposals, or show one",
 		Args:    cobra.MaximumNArgs(1),
 		Example: "  undersail proposals --stack warning-site\n  undersail proposals 12",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if len(args) == 1 {
 				id, err := number(args[0])
 				if err != nil {
@@ -310,7 +306,7 @@ func (a *app) proposalsCommand() *cobra.Command {
 					}
 				})
 			})
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&stack, "stack", "", "only those of one stack")
 	a.reviewFlag(cmd)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/stacks"
 )
 
@@ -20,17 +21,13 @@ func (a *app) quietCommand() *cobra.Command {
 stack and changes nothing, until it is started once with --in-charge. This tells from which moment its records
 are, and what is altered, missing or recorded nowhere since, by us or by others.`,
 		Example: "  undersail quiet",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			q, err := decode[stacks.Quiet](c.GetQuiet(cmd.Context()))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, q, func(w io.Writer) { printQuiet(w, q) })
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd

@@ -3,6 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/proposing"
 )
 
@@ -18,18 +19,14 @@ func (a *app) rebuildCommand() *cobra.Command {
 			"what serves, and data that is lost, ask for consents.",
 		Example: "  undersail rebuild warning-site gateway\n  undersail rebuild tide-queue worker[2] --yes --agree " +
 			"rebuild --watch",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			p, err := decode[proposing.Proposal](c.Propose(cmd.Context(), proposing.NewProposal{
 				Stack:     args[0],
 				Rebuild:   args[1:],
 				LiftGuard: lift,
 			}))
 			return a.proposedAtOnce(cmd, c, p, err, d)
-		},
+		}),
 	}
 	a.atOnceFlags(cmd, &d)
 	liftFlag(cmd, &lift)

@@ -16,11 +16,7 @@ func (a *app) retireCommand() *cobra.Command {
 		Args:  cobra.ExactArgs(1),
 		Example: "  undersail retire warning-site\n  undersail retire readings-archive --yes --agree lose-data " +
 			"--watch\n  undersail retire readings-archive --keep store",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			var params contract.RetireStackParams
 			if len(keep) > 0 {
 				params.Keep = &keep
@@ -30,7 +26,7 @@ func (a *app) retireCommand() *cobra.Command {
 			}
 			p, err := decode[proposing.Proposal](c.RetireStack(cmd.Context(), args[0], &params))
 			return a.proposedAtOnce(cmd, c, p, err, d)
-		},
+		}),
 	}
 	a.atOnceFlags(cmd, &d)
 	keepFlag(cmd, &keep)

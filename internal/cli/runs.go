@@ -68,11 +68,7 @@ func (a *app) runsCommand() *cobra.Command {
 		Short:   "List runs, or show one with its steps",
 		Args:    cobra.MaximumNArgs(1),
 		Example: "  undersail runs --stack warning-site\n  undersail runs 14",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if len(args) == 1 {
 				id, err := number(args[0])
 				if err != nil {
@@ -98,7 +94,7 @@ func (a *app) runsCommand() *cobra.Command {
 					}
 				})
 			})
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&stack, "stack", "", "only those of one stack")
 	a.outputFlag(cmd)
@@ -176,11 +172,7 @@ func (a *app) continueCommand() *cobra.Command {
 		Long: "Make what is missing after a run that failed or stopped, at once where that is only what " +
 			"was\naccepted. Where something else changed since, the proposal is left open and shown, and the exit " +
 			"code is 6.\nWith --input, give the parked run of the stack the values that it waits for: it goes on.",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if len(values) > 0 {
 				return a.giveValues(cmd, c, args[0], values, follow)
 			}
@@ -200,7 +192,7 @@ func (a *app) continueCommand() *cobra.Command {
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(), "proposal %d: %s\n", p.ID, p.Summary)
 			return a.applyProposal(cmd, p.ID, follow, "")
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&follow, "watch", false, "follow the run to its end")
 	cmd.Flags().StringArrayVar(&values, "input", nil, "a value that the parked run waits for, as NAME=VALUE")

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/core/secretrule"
 	"undersail/internal/proposing"
 	"undersail/internal/review"
@@ -102,17 +103,13 @@ func (a *app) secretShowCommand() *cobra.Command {
 		Short:   "Show the versions of a secret and which stacks use them",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail secrets show db-password",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			n, err := decode[secrets.Named](c.ShowSecret(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, n, func(w io.Writer) { printNamed(w, n) })
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd
@@ -338,17 +335,13 @@ func (a *app) secretRemoveCommand() *cobra.Command {
 		Short:   "Forget one that no stack uses, with all its versions",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail secrets remove db-password",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if _, err := decode[struct{}](c.RemoveSecret(cmd.Context(), args[0])); err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s is forgotten\n", args[0])
 			return nil
-		},
+		}),
 	}
 }
 

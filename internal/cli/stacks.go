@@ -19,11 +19,7 @@ func (a *app) stacksCommand() *cobra.Command {
 		Short:   "List stacks, or show one with its resources",
 		Args:    cobra.MaximumNArgs(1),
 		Example: "  undersail stacks\n  undersail stacks warning-site",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			if len(args) == 1 {
 				st, err := decode[stacks.Stack](c.GetStack(cmd.Context(), args[0]))
 				if err != nil {
@@ -50,7 +46,7 @@ func (a *app) stacksCommand() *cobra.Command {
 						}
 					})
 			})
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd

@@ -26,17 +26,13 @@ func (a *app) templatesCommand() *cobra.Command {
 		Args:  cobra.NoArgs,
 		Example: "  undersail templates\n  undersail templates show gauge-intake\n  undersail templates new " +
 			"site.sail.yaml --with disk,password\n  undersail templates publish site.sail.yaml",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			list, err := decode[[]templates.Template](c.ListTemplates(cmd.Context()))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printTemplates(w, list) })
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	cmd.AddCommand(a.showTemplateCommand(), a.publishCommand(), a.templateInputsCommand(), a.versionsCommand(),
@@ -175,17 +171,13 @@ func (a *app) versionsCommand() *cobra.Command {
 		Short:   "List every version of a template, newest first",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail templates versions gauge-intake",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			list, err := decode[[]templates.Template](c.ListVersions(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
 			return a.print(cmd, list, func(w io.Writer) { printTemplates(w, list) })
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd

@@ -31,11 +31,7 @@ func (a *app) usersCommand() *cobra.Command {
 		Long:  "List people, with their roles. " + rolesHelp,
 		Example: "  undersail users\n  undersail users invite tomas --role reviewer\n  undersail users roles tomas " +
 			"reviewer operator@saltmere-lab",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			list, err := decode[[]people.Person](c.ListUsers(cmd.Context()))
 			if err != nil {
 				return err
@@ -49,7 +45,7 @@ func (a *app) usersCommand() *cobra.Command {
 					}
 				})
 			})
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	cmd.AddCommand(a.usersInviteCommand(), a.usersLinkCommand(), a.usersRolesCommand(),
@@ -74,14 +70,10 @@ func (a *app) usersInviteCommand() *cobra.Command {
 			"over on a\nway that only they read. " + rolesHelp,
 		Example: `  undersail users invite tomas --called "Tomas Holm" --role reviewer
   undersail users invite oda --role operator@saltmere-lab --role viewer`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			n.Name = args[0]
 			return a.invited(cmd, args[0])(decode[people.Invitation](c.InviteUser(cmd.Context(), n)))
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&n.FullName, "called", "", "what they are called")
 	cmd.Flags().StringArrayVar(&n.Roles, "role", nil, "role, or role@account; may be given again")
@@ -112,13 +104,9 @@ func (a *app) usersLinkCommand() *cobra.Command {
 		Long: "Print a new link for a user, in the place of any before. Their password holds until the link is " +
 			"used; then all\ntheir sessions end.",
 		Example: "  undersail users link tomas",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			return a.invited(cmd, args[0])(decode[people.Invitation](c.LinkUser(cmd.Context(), args[0])))
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd
@@ -186,18 +174,14 @@ func (a *app) usersSignOutCommand() *cobra.Command {
 		Short:   "End all sessions of a user, and with --tokens their tokens",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail users sign-out tomas --tokens",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			p.Tokens = &tokens
 			if _, err := decode[struct{}](c.SignOutEverywhere(cmd.Context(), args[0], &p)); err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s is signed out everywhere\n", args[0])
 			return nil
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&tokens, "tokens", false, "end their tokens too")
 	return cmd
@@ -214,11 +198,7 @@ func (a *app) tokensCommand() *cobra.Command {
 			"from where. An\nadministrator may look at those of others.",
 		Example: "  undersail tokens\n  undersail tokens add nightly-checks --role viewer --for 90d\n  undersail " +
 			"tokens revoke 12",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, _ []string, c *contract.Client) error {
 			var q contract.ListTokensParams
 			if everybody {
 				owner = "*"
@@ -238,7 +218,7 @@ func (a *app) tokensCommand() *cobra.Command {
 					}
 				})
 			})
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&owner, "of", "", "those of this user")
 	cmd.Flags().BoolVar(&everybody, "all", false, "those of everybody")
@@ -326,11 +306,7 @@ func (a *app) tokensRevokeCommand() *cobra.Command {
 		Short:   "End tokens or sessions at once, with the streams that they hold open",
 		Args:    cobra.MinimumNArgs(1),
 		Example: "  undersail tokens revoke 12",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			for _, arg := range args {
 				var id int64
 				if _, err := fmt.Sscan(arg, &id); err != nil {
@@ -343,6 +319,6 @@ func (a *app) tokensRevokeCommand() *cobra.Command {
 				fmt.Fprintf(cmd.OutOrStdout(), "token %d has ended\n", id)
 			}
 			return nil
-		},
+		}),
 	}
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undersail/internal/api/contract"
 	"undersail/internal/core/state"
 	"undersail/internal/stacks"
 )
@@ -20,11 +21,7 @@ func (a *app) verifyCommand() *cobra.Command {
 			"hand, else 1.",
 		Args:    cobra.ExactArgs(1),
 		Example: "  undersail verify warning-site",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, args []string, c *contract.Client) error {
 			v, err := decode[stacks.Verification](c.VerifyStack(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -41,7 +38,7 @@ func (a *app) verifyCommand() *cobra.Command {
 						v.Stack, v.Stack)}
 			}
 			return &exit{exitFailed, fmt.Errorf("stack %s is not healthy", v.Stack)}
-		},
+		}),
 	}
 	a.outputFlag(cmd)
 	return cmd
