@@ -185,12 +185,14 @@ var failed = regexp.MustCompile(`--- FAIL: (\S+)`)
 
 // killed says which test notices the fault first; nothing says that none does.
 func (m mutant) killed(overlay string, fast bool) (string, error) {
-	for i, stage := range m.part.stages {
-		if fast && i > 0 {
-			break
-		}
+	stages := m.part.stages
+	if fast {
+		stages = stages[:1]
+	}
+	// Most are noticed beside where they are, in a moment.
+	for _, stage := range append([][]string{{"./" + filepath.Dir(m.file)}}, stages...) {
 		// What tests build by themselves is not known to who keeps their results: count=1.
-		err := goes(overlay, append([]string{"test", "-vet=off", "-count=1", "-failfast"}, stage...)...)
+		err := goes(overlay, append([]string{"test", "-vet=off", "-ldflags=-s", "-count=1", "-failfast"}, stage...)...)
 		if err == nil {
 			continue
 		}
