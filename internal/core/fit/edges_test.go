@@ -3,6 +3,7 @@ package fit
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 	"testing"
 
 	"undersail/internal/core/offer"
@@ -46,5 +47,31 @@ func TestAnAddressThatIsNoneIsNoText(t *testing.T) {
 	if addressOf(netip.Addr{}) != "" || rangeOf(netip.Addr{}) != "" || addressOf(some) != "10.0.0.7" ||
 		rangeOf(some) != "10.0.0.7/32" {
 		t.Error(addressOf(netip.Addr{}), rangeOf(netip.Addr{}), addressOf(some), rangeOf(some))
+	}
+}
+
+// TestPartsOfOneThingStandInZonesOfTheirOwn: what is told names the zone, or that it is every one.
+func TestPartsOfOneThingStandInZonesOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	everywhere := offer.Everywhere{Home: offers("north-fell", "a", "b")}
+	for zones, want := range map[[2]string]string{
+		{"zone: a", "zone: b"}: "",
+		{"zone: a", "zone: a"}: "one and two are both in zone a: ",
+		{"", ""}:               "one and two are both in every zone: ",
+	} {
+		subnet := func(name, at, zone string) string {
+			return name + ": {type: subnet, want: {network: =net.id, range: " + at + ", " + zone + "}}"
+		}
+		r := rendered(t, net, subnet("one", "10.0.1.0/24", zones[0]), subnet("two", "10.0.2.0/24", zones[1]),
+			"files: {type: shared_files, want: {size: 10GiB, subnets: [=one.id, =two.id]}}")
+		got := ""
+		for _, f := range Rendering(r, everywhere) {
+			if f.Code == "zones" {
+				got = f.Message
+			}
+		}
+		if !strings.HasPrefix(got, want) || want == "" && got != "" {
+			t.Errorf("%v: %q, want %q", zones, got, want)
+		}
 	}
 }
