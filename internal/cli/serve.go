@@ -96,6 +96,8 @@ one that owns the tables; see: undersail migrate --help`,
 	f.DurationVar(&c.SessionLife, "session-life", 12*time.Hour, "how long a session lasts")
 	f.DurationVar(&c.OpenIDEvery, "openid-every", 7*24*time.Hour,
 		"how long a sign-in by OpenID Connect counts, for sessions and tokens, until the provider is asked anew")
+	f.DurationVar(&c.OpenIDEvery, "openid-again", 7*24*time.Hour, "the same, as it was called before")
+	f.Lookup("openid-again").Hidden = true
 	f.DurationVar(&c.SessionIdle, "session-idle", 2*time.Hour, "how long a session may go unused")
 	f.StringVar(&c.OpenID.Issuer, "openid-issuer", "", "URL of an OpenID provider that people may sign in by")
 	f.StringVar(&c.OpenID.ClientID, "openid-client", "undersail", "what the provider knows this service as")

@@ -104,13 +104,28 @@ func open(dir string, prepare func(url, owner string) error) (err error) {
 	if err != nil || missing == nil || prepare == nil {
 		return err
 	}
-	// A whole copy alone gets the name that others look for.
 	if err = server.Down(); err == nil {
-		if err = copyOf(dir, made+".part"); err == nil {
-			err = os.Rename(made+".part", made)
-		}
+		err = save(dir, made)
 	}
 	return errors.Join(err, server.Up(context.Background()))
+}
+
+// save makes a copy for those who come later, in place of all that were made of something else. A
+// whole one alone gets the name that they look for.
+func save(dir, made string) error {
+	old, err := filepath.Glob(filepath.Join(filepath.Dir(made), "*"))
+	if err != nil {
+		return err
+	}
+	for _, one := range old {
+		if err := os.RemoveAll(one); err != nil {
+			return err
+		}
+	}
+	if err := copyOf(dir, made+".part"); err != nil {
+		return err
+	}
+	return os.Rename(made+".part", made)
 }
 
 // prepared is where servers are copied from: by everything that decides what is in one. One
