@@ -163,3 +163,23 @@ func TestWhatIsInAnotherRegionCannotBecomeWhatIsWanted(t *testing.T) {
 		}
 	}
 }
+
+// TestAListIsTheSameInAnyOrder, with each item as often as it was wanted.
+func TestAListIsTheSameInAnyOrder(t *testing.T) {
+	t.Parallel()
+	list := resource.Shape{Kind: resource.List, Items: &resource.Shape{Kind: resource.String}}
+	for _, c := range []struct {
+		want, has []any
+		same      bool
+	}{
+		{[]any{"a", "b"}, []any{"a", "b"}, true},
+		{[]any{"a", "b"}, []any{"b", "a"}, true},
+		{[]any{"a", "a"}, []any{"a", "b"}, false},
+		{[]any{"a"}, []any{"a", "b"}, false},
+		{[]any{}, nil, true},
+	} {
+		if got := same(list, c.want, c.has, false); got != c.same {
+			t.Errorf("%v is wanted and %v there: %v", c.want, c.has, got)
+		}
+	}
+}

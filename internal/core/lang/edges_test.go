@@ -118,3 +118,22 @@ func TestVersionsAreComparedKeyByKeyAndListsAsTheyAre(t *testing.T) {
 		t.Errorf("nothing differs: %v", same)
 	}
 }
+
+// TestASizingTableIsForSizes: another input cannot be drawn from one.
+func TestASizingTableIsForSizes(t *testing.T) {
+	t.Parallel()
+	_, found := Read("t", []byte(`undersail: 1
+about: {name: t, version: 1.0.0, title: T}
+inputs:
+  boats: {type: integer, default: 3}
+  size: {type: string, default: x, sized_by: {table: fleet, for: =inputs.boats}}
+sizing:
+  fleet: [{up_to: 10, needs: {vcpus: 1}}]
+resources: {front: {type: address, want: {tags: {size: =inputs.size}}}}
+`))
+	if !slices.ContainsFunc(found, func(d Diagnostic) bool {
+		return d.Message == "`sized_by` is for sizes" && d.Position.Line == 5
+	}) {
+		t.Errorf("%v", found)
+	}
+}
