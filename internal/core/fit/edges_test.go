@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/core/change"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
 )
@@ -72,6 +73,39 @@ func TestPartsOfOneThingStandInZonesOfTheirOwn(t *testing.T) {
 		}
 		if !strings.HasPrefix(got, want) || want == "" && got != "" {
 			t.Errorf("%v: %q, want %q", zones, got, want)
+		}
+	}
+}
+
+// TestTheSameIsFoundOnce, however many ways lead to it.
+func TestTheSameIsFoundOnce(t *testing.T) {
+	t.Parallel()
+	c := &check{told: map[render.Finding]bool{}}
+	one := render.Finding{Code: "zones", Place: "net.zone", Message: "it is in no zone"}
+	other := one
+	other.Place = "lan.zone"
+	for range 2 {
+		c.add(one)
+		c.add(other)
+	}
+	if len(c.out) != 2 {
+		t.Errorf("%v", c.out)
+	}
+}
+
+// TestANetworkIsKnownByAnySubnet: by the one that is named, or the first of several.
+func TestANetworkIsKnownByAnySubnet(t *testing.T) {
+	t.Parallel()
+	r := rendered(t, net, lan,
+		"one: {type: instance, want: {size: plain-2, image: debian-12, subnet: =lan.id}}",
+		"files: {type: shared_files, want: {size: 10GiB, subnets: [=lan.id]}}",
+		"far: {type: instance, want: {size: plain-2, image: debian-12, subnet: sub-1}}")
+	c := &check{plan: change.Plan{Rendering: r}, ids: ids(nil, r), told: map[render.Finding]bool{}}
+	for i := range r.Resources {
+		res := &r.Resources[i]
+		got := c.networkOf(res)
+		if in := res.Name == "one" || res.Name == "files"; in != (got != nil && got.Name == "net") {
+			t.Errorf("%s stands in %v", res.Name, got)
 		}
 	}
 }

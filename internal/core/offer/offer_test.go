@@ -358,3 +358,25 @@ func TestWithoutPricesTheSmallestThatDoesComesFirst(t *testing.T) {
 		t.Errorf("what fits: %s", text)
 	}
 }
+
+// TestTheFirstWayOfPayingIsTakenWhereNoneIsNamed, also where it is the only one.
+func TestTheFirstWayOfPayingIsTakenWhereNoneIsNamed(t *testing.T) {
+	t.Parallel()
+	one, two := Licence{Name: "own"}, Licence{Name: "hourly"}
+	for _, c := range []struct {
+		image Image
+		name  string
+		want  string
+	}{
+		{Image{Licences: []Licence{one}}, "", "own"},
+		{Image{Licences: []Licence{two, one}}, "", "hourly"},
+		{Image{Licences: []Licence{two, one}}, "own", "own"},
+		{Image{Licences: []Licence{one}}, "hourly", ""},
+		{Image{}, "", ""},
+	} {
+		got, there := c.image.Licence(c.name)
+		if got.Name != c.want || there != (c.want != "") {
+			t.Errorf("%q of %v is %q, %v", c.name, c.image.Licences, got.Name, there)
+		}
+	}
+}
