@@ -113,6 +113,14 @@ func (p *page) tab() *page {
 	return other
 }
 
+// endsSession ends the session of the browser behind the back of its page.
+func (p *page) endsSession() {
+	p.t.Helper()
+	p.do(chromedp.Evaluate[chromedp.Void](
+		`fetch('/api/v1/session', {method: 'DELETE', headers: {'X-Undersail-Console': '1'}}).then(() => undefined)`,
+		chromedp.EvalAwaitPromise))
+}
+
 func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
 	if err := chromedp.Do(p.ctx, actions...); err != nil {

@@ -170,9 +170,8 @@ func TestNothingTypedIsLost(t *testing.T) {
 		{"an answer that is lost", lineFault{method: "PATCH", path: ofDrafts, behind: true},
 			"The service does not answer", nil},
 		{"401", lineFault{path: regexp.MustCompile(`^/api/v1/(drafts|me)`), status: 401}, "Your session ended",
-			func(p *page) {
-				p.typeIn(`[role=dialog] input[type=password]`, b.password)
-				p.press("Sign in and go on")
+			func(p *page) { // it was none that ended, and is found again by who looks
+				p.do(chromedp.Evaluate[chromedp.Void](`window.dispatchEvent(new Event('focus'))`))
 				p.unsees("Your session ended")
 			}},
 		{"422", lineFault{method: "PATCH", path: ofDrafts, status: 422}, "not taken",
@@ -301,13 +300,11 @@ func TestARunIsToldAsItIs(t *testing.T) {
 	}
 	p.press("Give serial")
 	p.fill("serial", "00")
-	_, lift := line.breaks(lineFault{path: anything, status: http.StatusUnauthorized})
-	line.CloseClientConnections()
+	p.endsSession()
 	p.sees("Your session ended", "Sign in as ines")
 	if strings.Contains(p.text(), "cannot be heard") {
 		t.Error("a session that ended is told as a service that is away")
 	}
-	lift()
 	p.typeIn(`input[autocomplete="current-password"]`, b.password)
 	p.press("Sign in and go on")
 	p.unsees("Your session ended")

@@ -137,3 +137,12 @@ resources: {front: {type: address, want: {tags: {size: =inputs.size}}}}
 		t.Errorf("%v", found)
 	}
 }
+
+// TestBlankLinesAreOneAtMost, none at the begin and the end, and as they are within a text.
+func TestBlankLinesAreOneAtMost(t *testing.T) {
+	t.Parallel()
+	got := cleaned("\n\na: 1  \n\n\n\nb: |\n  one\n\n\n  two\nc: 2\n\n\n")
+	if want := "a: 1\n\nb: |\n  one\n\n\n  two\nc: 2\n"; got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+}

@@ -111,3 +111,26 @@ func TestWhatOffersSayIsExplainedByWhoseTheyAre(t *testing.T) {
 		}
 	}
 }
+
+// TestTheInputsOfAPropertyAreListedOnce, also those that it reads through values that are computed.
+func TestTheInputsOfAPropertyAreListedOnce(t *testing.T) {
+	t.Parallel()
+	read := template(t, `inputs:
+  range: {type: string, format: cidr, default: 10.0.0.0/16}
+  note: {type: string, default: a}
+calc:
+  both: =inputs.note + inputs.note + inputs.range
+resources:
+  net: {type: network, want: {range: =inputs.range, tags: {note: =calc.both, plain: text}}}
+`)
+	for place, want := range map[string]string{
+		"net.range": "range", "net.tags": "note range", "net.tags.note": "note range", "net": "", "lan.range": "",
+	} {
+		if got := strings.Join(InputsOf(read, place), " "); got != want {
+			t.Errorf("%s is written with %q, want %q", place, got, want)
+		}
+	}
+	if got := InputsOf(nil, "net.range"); got != nil {
+		t.Error(got)
+	}
+}
