@@ -121,7 +121,7 @@ func TestTheInputsOfAPropertyAreListedOnce(t *testing.T) {
 calc:
   both: =inputs.note + inputs.note + inputs.range
 resources:
-  net: {type: network, want: {range: =inputs.range, tags: {note: =calc.both, plain: text}}}
+  net: {type: network, want: {range: =inputs.range, tags: {note: =calc.both, again: =inputs.note}}}
 `)
 	for place, want := range map[string]string{
 		"net.range": "range", "net.tags": "note range", "net.tags.note": "note range", "net": "", "lan.range": "",
