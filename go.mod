@@ -17,10 +17,10 @@ require (
 	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/google/uuid v1.6.0
 	github.com/gophercloud/gophercloud/v2 v2.15.0
-	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/hbollon/go-edlib v1.7.0
 	github.com/invopop/jsonschema v0.14.0
 	github.com/jackc/pgx/v5 v5.12.0
+	github.com/jellydator/ttlcache/v3 v3.4.1
 	github.com/labstack/echo/v5 v5.4.4
 	github.com/miekg/dns v1.1.73
 	github.com/oapi-codegen/runtime v1.8.0

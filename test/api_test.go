@@ -139,6 +139,9 @@ func TestStreamsResumeFromAnyNumber(t *testing.T) {
 				numbers = append(numbers, e.Number)
 			}
 		}
+		if err := lines.Err(); err != nil {
+			t.Fatal(err)
+		}
 		return numbers, lastID
 	}
 	all, _ := read("/api/v1/runs/1/events/stream", "", 1000)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -32,9 +31,11 @@ var untold = map[string]string{
 	"lookAtInvitation": "it looks",
 	"signInPipeline":   "told where people sign in: the pipelines of package people are tried there",
 	"takeInvitation":   "told where people sign in, as an invitation is taken in package people",
-	"changePassword":   "told where people sign in, as a password is changed in package people",
 	"signIn":           "told where people sign in, with every way that there is",
 }
+
+// own begins a text of one's own.
+const own = "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\n"
 
 // audited does things as the administrator and finds each in the audit.
 type audited struct {
@@ -74,6 +75,8 @@ func (s *siege) everyDeedIsInTheAudit(t *testing.T, doc *openapi3.T) {
 	a.accounts()
 	a.texts()
 	a.stacks()
+	a.do("changePassword", "change password", "ines", "PUT", "/me/password",
+		fmt.Sprintf(`{"before":%q,"after":%q}`, a.b.password, goodPassword))
 	for _, item := range doc.Paths.Map() {
 		for method, op := range item.Operations() {
 			row := operations[op.OperationID]
@@ -108,21 +111,10 @@ func (a *audited) peopleAndSecrets() {
 
 func (a *audited) accounts() {
 	a.t.Helper()
-	var clouds struct{ Larch string }
-	var known []struct {
-		Name   string `json:"name"`
-		ID     string `json:"client_id"`
-		Secret string `json:"client_secret"`
-	}
-	for name, into := range map[string]any{"simcloud.json": &clouds, "accounts.json": &known} {
-		raw, err := os.ReadFile(filepath.Join(a.b.dir, "clouds", name))
-		if err != nil || json.Unmarshal(raw, into) != nil {
-			a.t.Fatal(name, err)
-		}
-	}
-	opens := fmt.Sprintf(`{"client_id":%q,"client_secret":%q}`, known[0].ID, known[0].Secret)
+	endpoint, id, secret := a.b.cloudAccount()
+	opens := fmt.Sprintf(`{"client_id":%q,"client_secret":%q}`, id, secret)
 	a.do("addAccount", "add account", "told-account", "POST", "/accounts",
-		fmt.Sprintf(`{"name":"told-account","cloud":"larch","endpoint":%q,"credentials":%s}`, clouds.Larch, opens))
+		fmt.Sprintf(`{"name":"told-account","cloud":"larch","endpoint":%q,"credentials":%s}`, endpoint, opens))
 	at := "/accounts/told-account"
 	a.do("boundAccount", "bound account", "told-account", "PATCH", at, `{"budget":900}`)
 	a.do("limitAccount", "limit account", "told-account", "PUT", at+"/limit", `{"most_month":900}`)
@@ -150,33 +142,29 @@ func (a *audited) texts() {
 func (a *audited) stacks() {
 	a.t.Helper()
 	const account = "saltmere-lab"
-	body := func(stack, text string) string {
-		raw, _ := json.Marshal(fields{
-			"stack":   stack,
-			"file":    "own.sail.yaml",
-			"source":  "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\n" + text,
-			"account": account,
-			"region":  "north-fell",
-		})
-		return string(raw)
-	}
+	const front = own + "resources: {front: {type: address}}\n"
+	raw, _ := json.Marshal(fields{
+		"stack":   "told",
+		"file":    "own.sail.yaml",
+		"source":  front,
+		"account": account,
+		"region":  "north-fell",
+	})
+	wish := string(raw)
 	id := func(x answer) string { return fmt.Sprint(x.body["id"]) }
-	const front = "resources: {front: {type: address}}\n"
-	refused := id(a.do("propose", "propose", "told", "POST", "/proposals", body("told", front)))
+	refused := id(a.do("propose", "propose", "told", "POST", "/proposals", wish))
 	next := id(a.do("renewProposal", "propose", "told", "POST", "/proposals/"+refused+"/renewal", ""))
 	a.do("refuseProposal", "refuse", "told", "POST", "/proposals/"+next+"/refuse", `{"why":"it is told"}`)
-	next = id(a.do("propose", "propose", "told", "POST", "/proposals", body("told", front)))
+	next = id(a.do("propose", "propose", "told", "POST", "/proposals", wish))
 	a.do("acceptProposal", "accept", "told", "POST", "/proposals/"+next+"/accept", "")
 	run := id(a.do("applyProposal", "apply", "told", "POST", "/proposals/"+next+"/apply", ""))
 	a.b.must(0, "watch", run)
-	undoable := id(a.propose(a.admin, "told", account, "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\n"+
-		"resources: {front: {type: address, want: {tags: {a: b}}}}\n", nil))
-	a.must("POST", "/api/v1/proposals/"+undoable+"/accept", a.admin, "", 200)
-	run = id(a.must("POST", "/api/v1/proposals/"+undoable+"/apply", a.admin, "", 200))
+	const tagged = own + "resources: {front: {type: address, want: {tags: {a: b}}}}\n"
+	run = a.run(a.propose(a.admin, "told", account, tagged, nil), a.admin)
 	a.b.must(0, "watch", run)
 	a.do("undoRun", "propose", "told", "POST", "/runs/"+run+"/undo", "")
 	a.do("retireStack", "propose", "told", "POST", "/stacks/told/retire", "")
-	a.failing(body("told-failing", front))
+	a.failing(a.propose(a.admin, "told-failing", account, front, nil))
 	a.keeping(account)
 	a.giving(account)
 	a.stopping(account)
@@ -186,13 +174,11 @@ func (a *audited) stacks() {
 	a.machine(account)
 }
 
-// failing lets a run fail, tries it again, and takes back what was agreed to for its failure.
-func (a *audited) failing(body string) {
+// failing lets the run of a proposal fail, and tries it again.
+func (a *audited) failing(p answer) {
 	a.t.Helper()
-	p := fmt.Sprint(a.must("POST", "/api/v1/proposals", a.admin, body, 201).body["id"])
-	a.must("POST", "/api/v1/proposals/"+p+"/accept", a.admin, "", 200)
 	a.b.simcloud("fault", "add", "denied", "--on", "addresses", "--count", "-1")
-	run := fmt.Sprint(a.must("POST", "/api/v1/proposals/"+p+"/apply", a.admin, "", 200).body["id"])
+	run := a.run(p, a.admin)
 	a.b.run("watch", run)
 	a.do("retryRun", "retry run", "told-failing", "POST", "/runs/"+run+"/retry", "")
 	a.b.run("watch", run)
@@ -202,10 +188,10 @@ func (a *audited) failing(body string) {
 // keeping gives what one stack left to another, and removes what it left for good.
 func (a *audited) keeping(account string) {
 	a.t.Helper()
-	const kept = "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\nresources:\n  data: {type: disk, " +
-		"at_retire: keep, want: {size: 10GiB, type: solid, zone: north-fell-a, encrypted: true}}\n"
+	const kept = own + "resources:\n  data: {type: disk, at_retire: keep, want: {size: 10GiB, type: " +
+		"solid, zone: north-fell-a, encrypted: true}}\n"
 	a.carried("told-kept", account, kept, nil)
-	a.b.must(0, "watch", a.siege.run(a.must("POST", "/api/v1/stacks/told-kept/retire", a.admin, "", 201), a.admin))
+	a.b.must(0, "watch", a.run(a.must("POST", "/api/v1/stacks/told-kept/retire", a.admin, "", 201), a.admin))
 	a.do("discardKept", "propose", "told-kept", "POST", "/kept/discard", `{"name":"told-kept/data"}`)
 	a.carried("told-taker", account, strings.ReplaceAll(kept, "data:", "other:"), nil)
 	a.do("moveKept", "move kept resource", "told-kept/data", "POST", "/kept/move",
@@ -254,7 +240,7 @@ func (a *audited) stopping(account string) {
 // machine begins a connection to one.
 func (a *audited) machine(account string) {
 	a.t.Helper()
-	a.carried("told-machine", account, "undersail: 1\nabout: {name: own, version: 1.0.0, title: Own}\nresources:\n"+
+	a.carried("told-machine", account, own+"resources:\n"+
 		"  net: {type: network, want: {range: 10.97.0.0/24}}\n  lan: {type: subnet, want: {network: =net.id, range: "+
 		"10.97.0.0/25}}\n  pair: {type: key_pair}\n  box: {type: instance, want: {size: plain-1, image: debian-12, "+
 		"subnet: =lan.id, public: true, key_pair: =pair.id}}\n", nil)

@@ -221,6 +221,23 @@ func (b *bench) simcloud(args ...string) {
 	}
 }
 
+// cloudAccount is an account of the simulated cloud: where that is, and what opens it.
+func (b *bench) cloudAccount() (endpoint, id, secret string) {
+	b.t.Helper()
+	var clouds struct{ Larch string }
+	var accounts []struct {
+		ID     string `json:"client_id"`
+		Secret string `json:"client_secret"`
+	}
+	for name, into := range map[string]any{"simcloud.json": &clouds, "accounts.json": &accounts} {
+		raw, err := os.ReadFile(filepath.Join(b.dir, "clouds", name))
+		if err != nil || json.Unmarshal(raw, into) != nil {
+			b.t.Fatal(name, err)
+		}
+	}
+	return clouds.Larch, accounts[0].ID, accounts[0].Secret
+}
+
 // propose makes and accepts a proposal and returns its id as text.
 func (b *bench) propose(stack, template string, more ...string) string {
 	b.t.Helper()

@@ -61,18 +61,7 @@ func startEmpty(t *testing.T, b *bench) *empty {
 	if r.code == 0 || !strings.Contains(r.err, "used") {
 		t.Errorf("the invitation works twice: %s", r.err)
 	}
-	var clouds struct{ Larch string }
-	var accounts []struct {
-		ID     string `json:"client_id"`
-		Secret string `json:"client_secret"`
-	}
-	for name, into := range map[string]any{"simcloud.json": &clouds, "accounts.json": &accounts} {
-		raw, err := os.ReadFile(filepath.Join(b.dir, "clouds", name))
-		if err != nil || json.Unmarshal(raw, into) != nil {
-			t.Fatal(err)
-		}
-	}
-	e.endpoint, e.id, e.secret = clouds.Larch, accounts[0].ID, accounts[0].Secret
+	e.endpoint, e.id, e.secret = b.cloudAccount()
 	return e
 }
 

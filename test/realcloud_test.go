@@ -59,6 +59,9 @@ func serveFor(t *testing.T, cloudsFile string) *bench {
 			b.url = strings.Fields(lines.Text())[1]
 		}
 	}
+	if err := lines.Err(); err != nil {
+		t.Fatal(err)
+	}
 	said, err := os.ReadFile(talk.Name())
 	_, link, found := strings.Cut(string(said), "/welcome#")
 	if !found || err != nil {

@@ -170,7 +170,7 @@ func TestNothingTypedIsLost(t *testing.T) {
 		{"an answer that is lost", lineFault{method: "PATCH", path: ofDrafts, behind: true},
 			"The service does not answer", nil},
 		{"401", lineFault{path: regexp.MustCompile(`^/api/v1/(drafts|me)`), status: 401}, "Your session ended",
-			func(p *page) { // it was none that ended, and is found again by who looks
+			func(p *page) { // the page looks once more when it is looked at: the answers may have ended after it asked
 				p.do(chromedp.Evaluate[chromedp.Void](`window.dispatchEvent(new Event('focus'))`))
 				p.unsees("Your session ended")
 			}},
@@ -195,6 +195,10 @@ func TestNothingTypedIsLost(t *testing.T) {
 				}
 				if met() == 0 {
 					t.Error("no call met the fault")
+				}
+				if f.fault.status == http.StatusUnauthorized { // while it cannot go away by itself
+					p.typeIn(`[role=dialog] input[type=password]`, b.password)
+					p.press("Sign in and go on")
 				}
 				lift()
 				if f.mended != nil {

@@ -3,7 +3,7 @@ package accounts
 import (
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/jellydator/ttlcache/v3"
 )
 
 // latelyLife is how long what a form's answers rest on is taken as it was read: a form
@@ -11,20 +11,15 @@ import (
 const latelyLife = 2 * time.Second
 
 // Lately has what was read a moment ago, by what it is.
-type Lately struct{ values *lru.Cache[string, latest] }
-
-type latest struct {
-	at    time.Time
-	value any
-}
+type Lately struct{ values *ttlcache.Cache[string, any] }
 
 func newLately() *Lately {
-	values, _ := lru.New[string, latest](1000) // refuses only what is no size
-	return &Lately{values}
+	return &Lately{ttlcache.New(ttlcache.WithTTL[string, any](latelyLife), ttlcache.WithCapacity[string, any](1000),
+		ttlcache.WithDisableTouchOnHit[string, any]())}
 }
 
 // forget makes that a thing is read anew.
-func (l *Lately) forget(key string) { l.values.Remove(key) }
+func (l *Lately) forget(key string) { l.values.Delete(key) }
 
 // Recent reads something, or gives what was read of it a moment ago where the answer is
 // for a form. What it gives is shared, and nobody changes it.
@@ -32,12 +27,12 @@ func Recent[T any](l *Lately, offline bool, key string, read func() (T, error)) 
 	if !offline {
 		return read()
 	}
-	if x, there := l.values.Get(key); there && time.Since(x.at) < latelyLife {
-		return x.value.(T), nil
+	if known := l.values.Get(key); known != nil {
+		return known.Value().(T), nil
 	}
 	v, err := read()
 	if err == nil {
-		l.values.Add(key, latest{time.Now(), v})
+		l.values.Set(key, v, ttlcache.DefaultTTL)
 	}
 	return v, err
 }

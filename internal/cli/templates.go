@@ -113,9 +113,9 @@ func (a *app) publishCommand() *cobra.Command {
 				switch n := len(runs.Cases); {
 				case n == 0:
 				case n == runs.Holding:
-					fmt.Fprintf(w, "its cases are kept with it, and all %d hold\n", n)
+					fmt.Fprintf(w, "its cases are saved with it, and all %d hold\n", n)
 				default:
-					fmt.Fprintf(w, "its cases are kept with it, and %d of %d fail: undersail templates test %s\n",
+					fmt.Fprintf(w, "its cases are saved with it, and %d of %d fail: undersail templates test %s\n",
 						n-runs.Holding, n, t.Name)
 				}
 			})

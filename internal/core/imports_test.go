@@ -9,7 +9,7 @@ import (
 
 // outside is what the pure packages may import beyond the standard library.
 var outside = []string{"cel.dev/cel-go", "go.yaml.in/yaml", "github.com/santhosh-tekuri/jsonschema",
-	"github.com/Masterminds/semver", "github.com/hbollon/go-edlib", "github.com/hashicorp/golang-lru",
+	"github.com/Masterminds/semver", "github.com/hbollon/go-edlib", "github.com/jellydator/ttlcache",
 	"golang.org/x/text"}
 
 // impure are packages of the standard library that core must do without.

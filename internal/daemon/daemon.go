@@ -139,7 +139,7 @@ func Start(ctx context.Context, c Config) (_ *Daemon, err error) {
 	var background context.Context
 	background, d.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if d.database != nil {
-		go d.database.Guard(background, func(what string, err error) { c.Log.Error(what, "error", err) })
+		go d.database.Supervise(background, func(what string, err error) { c.Log.Error(what, "error", err) })
 	}
 	if err := d.begin(ctx, background, c); err != nil {
 		return nil, fmt.Errorf("taking charge: %w", err)

@@ -163,7 +163,7 @@ func (d *Demo) startCloud(ctx context.Context) error {
 		ready <- lines.Scan() && strings.HasPrefix(lines.Text(), "ready")
 		for lines.Scan() {
 		}
-		d.Failed <- fmt.Errorf("the simulated clouds ended: %v", cmd.Wait())
+		d.Failed <- fmt.Errorf("the simulated clouds ended: %v", errors.Join(lines.Err(), cmd.Wait()))
 	}()
 	select {
 	case ok := <-ready:

@@ -100,9 +100,9 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	return s, s.ensureDatabase(ctx, passwords)
 }
 
-// Guard starts the server again whenever it dies, on the port that it had, until
+// Supervise starts the server again whenever it dies, on the port that it had, until
 // the context ends or the server is stopped. Say tells what happens.
-func (s *Server) Guard(ctx context.Context, say func(what string, err error)) {
+func (s *Server) Supervise(ctx context.Context, say func(what string, err error)) {
 	for {
 		select {
 		case <-ctx.Done():

@@ -122,7 +122,7 @@ func TestAServerThatDiesIsStartedAgain(t *testing.T) {
 	count(t, s.OwnerURL)
 	told := make(chan string, 100)
 	kept := make(chan struct{})
-	go func() { defer close(kept); s.Guard(ctx, func(what string, _ error) { told <- what }) }()
+	go func() { defer close(kept); s.Supervise(ctx, func(what string, _ error) { told <- what }) }()
 	for round := range 2 {
 		if err := syscall.Kill(s.process(), syscall.SIGKILL); err != nil {
 			t.Fatal(err)

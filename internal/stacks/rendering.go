@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 
+	"github.com/jellydator/ttlcache/v3"
+
 	"undersail/internal/core/budget"
 	"undersail/internal/core/lang"
 	"undersail/internal/core/render"
@@ -23,8 +25,8 @@ func (s *Stacks) rendered(ctx context.Context, st store.Stack,
 	if err != nil {
 		return nil, err
 	}
-	if kept, ok := s.renderings.Get(key); ok {
-		return kept, nil
+	if known := s.renderings.Get(key); known != nil {
+		return known.Value(), nil
 	}
 	if request, err = s.withOffers(ctx, st, request); err != nil {
 		return nil, err
@@ -33,7 +35,7 @@ func (s *Stacks) rendered(ctx context.Context, st store.Stack,
 		out = render.Render(b, request)
 	})
 	if err == nil {
-		s.renderings.Add(key, out)
+		s.renderings.Set(key, out, ttlcache.NoTTL)
 	}
 	return out, err
 }

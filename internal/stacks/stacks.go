@@ -9,7 +9,7 @@ package stacks
 import (
 	"log/slog"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/jellydator/ttlcache/v3"
 
 	"undersail/internal/accounts"
 	"undersail/internal/audit"
@@ -30,13 +30,12 @@ type Stacks struct {
 	log      *slog.Logger
 
 	quiet      quietness
-	renderings *lru.Cache[string, *render.Rendering]
+	renderings *ttlcache.Cache[string, *render.Rendering]
 }
 
 // New makes the stacks that a store has.
 func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns *request.Turns, a *accounts.Accounts,
 	log *slog.Logger) *Stacks {
-	renderings, _ := lru.New[string, *render.Rendering](8) // refuses only what is no size
 	return &Stacks{
 		store:      st,
 		sealed:     box,
@@ -45,6 +44,6 @@ func New(st Store, box *sealed.Sealed, e *engine.Engine, j *audit.Journal, turns
 		turns:      turns,
 		accounts:   a,
 		log:        log,
-		renderings: renderings,
+		renderings: ttlcache.New(ttlcache.WithCapacity[string, *render.Rendering](8)),
 	}
 }

@@ -4,14 +4,14 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/jellydator/ttlcache/v3"
 
 	"undersail/internal/core/lang"
 )
 
 // bundles has templates that were read, by the digest of their text with all that it
 // embeds. A template that was read never changes.
-var bundles, _ = lru.New[string, *lang.Template](64)
+var bundles = ttlcache.New(ttlcache.WithCapacity[string, *lang.Template](64))
 
 // Read reads a template with all that it embeds, or gives what was read of it before.
 // Diagnostics are given only when it has errors.
@@ -22,12 +22,12 @@ func Read(b lang.Bundle) (*lang.Template, lang.Diagnostics) {
 	}
 	sum := sha256.Sum256(raw)
 	key := string(sum[:])
-	if t, known := bundles.Get(key); known {
-		return t, nil
+	if known := bundles.Get(key); known != nil {
+		return known.Value(), nil
 	}
 	t, found := lang.ReadBundle(b)
 	if t != nil && !found.HasErrors() {
-		bundles.Add(key, t)
+		bundles.Set(key, t, ttlcache.NoTTL)
 	}
 	return t, found
 }

@@ -29,7 +29,7 @@ type CaseRun struct {
 // CaseRuns are the cases of a version, run on its text.
 type CaseRuns struct {
 	Template string `json:"template"` // NAME@VERSION
-	// SavedWith is the version that they were kept with: an earlier one where this one
+	// SavedWith is the version that they were saved with: an earlier one where this one
 	// brought none of its own. It is empty where nobody keeps any.
 	SavedWith string    `json:"saved_with,omitempty"`
 	Holding   int       `json:"holding"`

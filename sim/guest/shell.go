@@ -130,6 +130,9 @@ func (g *Guest) shell(user string, rw io.ReadWriter, terminal bool) {
 		out, _ := g.command(user, line)
 		io.WriteString(rw, out)
 	}
+	if err := lines.Err(); err != nil { // a line that is too long, and whoever typed it is to know
+		fmt.Fprintf(rw, "%s: %v\n", g.Label, err)
+	}
 }
 
 func absolute(ctx context.Context, name string) string {

@@ -128,7 +128,7 @@ type entry struct {
 	Resource *Resource      `json:"resource,omitempty"`
 	Call     *Call          `json:"call,omitempty"`
 	Faults   *[]Fault       `json:"faults,omitempty"`
-	Facts    map[string]any `json:"facts,omitempty"`
+	Notes    map[string]any `json:"facts,omitempty"`
 }
 
 // World is safe for concurrent use.
@@ -141,7 +141,7 @@ type World struct {
 	calls     []Call
 	faults    []Fault
 	nextFault int
-	facts     map[string]any
+	notes     map[string]any
 	journal   *bufio.Writer
 	file      *os.File
 	pace      float64
@@ -154,7 +154,7 @@ func Open(dir string, pace float64, seed uint64) (*World, error) {
 		resources: map[string]*Resource{},
 		before:    map[string]*Resource{},
 		byID:      map[string]*Resource{},
-		facts:     map[string]any{},
+		notes:     map[string]any{},
 		pace:      pace,
 		seed:      seed,
 	}
@@ -196,8 +196,8 @@ func (w *World) replay(path string) error {
 			for _, f := range w.faults {
 				w.nextFault = max(w.nextFault, f.ID)
 			}
-		case e.Facts != nil:
-			maps.Copy(w.facts, e.Facts)
+		case e.Notes != nil:
+			maps.Copy(w.notes, e.Notes)
 		}
 	}
 	return lines.Err()
@@ -349,22 +349,22 @@ func (w *World) Record(c Call) {
 	w.write(entry{Call: &c})
 }
 
-// Fact reads a fact that lasts, such as the claimed address block.
+// Note reads a note that lasts, such as the claimed address block.
 func (w *World) Note(name string) any {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.facts[name]
+	return w.notes[name]
 }
 
-// Fact reads a fact within a transaction.
-func (t *Tx) Note(name string) any { return t.w.facts[name] }
+// Note reads a note within a transaction.
+func (t *Tx) Note(name string) any { return t.w.notes[name] }
 
-// SetNote keeps a fact.
+// SetNote writes a note down.
 func (w *World) SetNote(name string, value any) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.facts[name] = value
-	w.write(entry{Facts: map[string]any{name: value}})
+	w.notes[name] = value
+	w.write(entry{Notes: map[string]any{name: value}})
 }
 
 // AddFault plans a fault and returns it with its number.

@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -212,7 +213,7 @@ func peak() (float64, error) {
 			return kb / 1000, nil
 		}
 	}
-	return 0, fmt.Errorf("the kernel does not tell the peak of memory")
+	return 0, errors.Join(errors.New("the kernel does not tell the peak of memory"), lines.Err())
 }
 
 // peakAlone measures the peak of memory in a process of its own, so that what

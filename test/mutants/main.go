@@ -190,7 +190,10 @@ func (m mutant) killed(overlay string, fast bool) (string, error) {
 		stages = stages[:1]
 	}
 	// Most are noticed beside where they are, in a moment.
-	for _, stage := range append([][]string{{"./" + filepath.Dir(m.file)}}, stages...) {
+	if beside := []string{"./" + filepath.Dir(m.file)}; !slices.Equal(stages[0], beside) {
+		stages = append([][]string{beside}, stages...)
+	}
+	for _, stage := range stages {
 		// What tests build by themselves is not known to who keeps their results: count=1.
 		err := goes(overlay, append([]string{"test", "-vet=off", "-ldflags=-s", "-count=1", "-failfast"}, stage...)...)
 		if err == nil {

@@ -16,41 +16,7 @@ import (
 	"github.com/kisielk/errcheck/errcheck"
 	"github.com/nishanths/exhaustive/passes/exhaustive"
 	"golang.org/x/tools/go/analysis"
-	"golang.org/x/tools/go/analysis/passes/appends"
-	"golang.org/x/tools/go/analysis/passes/asmdecl"
-	"golang.org/x/tools/go/analysis/passes/assign"
-	"golang.org/x/tools/go/analysis/passes/atomic"
-	"golang.org/x/tools/go/analysis/passes/bools"
-	"golang.org/x/tools/go/analysis/passes/buildtag"
-	"golang.org/x/tools/go/analysis/passes/cgocall"
-	"golang.org/x/tools/go/analysis/passes/composite"
-	"golang.org/x/tools/go/analysis/passes/copylock"
-	"golang.org/x/tools/go/analysis/passes/defers"
-	"golang.org/x/tools/go/analysis/passes/directive"
-	"golang.org/x/tools/go/analysis/passes/errorsas"
-	"golang.org/x/tools/go/analysis/passes/framepointer"
-	"golang.org/x/tools/go/analysis/passes/hostport"
-	"golang.org/x/tools/go/analysis/passes/httpresponse"
-	"golang.org/x/tools/go/analysis/passes/ifaceassert"
-	"golang.org/x/tools/go/analysis/passes/loopclosure"
-	"golang.org/x/tools/go/analysis/passes/lostcancel"
-	"golang.org/x/tools/go/analysis/passes/nilfunc"
-	"golang.org/x/tools/go/analysis/passes/printf"
-	"golang.org/x/tools/go/analysis/passes/shift"
-	"golang.org/x/tools/go/analysis/passes/sigchanyzer"
-	"golang.org/x/tools/go/analysis/passes/slog"
-	"golang.org/x/tools/go/analysis/passes/stdmethods"
-	"golang.org/x/tools/go/analysis/passes/stdversion"
-	"golang.org/x/tools/go/analysis/passes/stringintconv"
-	"golang.org/x/tools/go/analysis/passes/structtag"
-	"golang.org/x/tools/go/analysis/passes/testinggoroutine"
-	"golang.org/x/tools/go/analysis/passes/tests"
-	"golang.org/x/tools/go/analysis/passes/timeformat"
-	"golang.org/x/tools/go/analysis/passes/unmarshal"
-	"golang.org/x/tools/go/analysis/passes/unreachable"
-	"golang.org/x/tools/go/analysis/passes/unsafeptr"
-	"golang.org/x/tools/go/analysis/passes/unusedresult"
-	"golang.org/x/tools/go/analysis/passes/waitgroup"
+	"golang.org/x/tools/go/analysis/suite/vet"
 	"golang.org/x/tools/go/analysis/unitchecker"
 	"honnef.co/go/tools/analysis/lint"
 	"honnef.co/go/tools/simple"
@@ -58,17 +24,6 @@ import (
 	"honnef.co/go/tools/stylecheck"
 	"honnef.co/go/tools/unused"
 )
-
-// vet is what go vet asks by itself.
-var vet = []*analysis.Analyzer{
-	appends.Analyzer, asmdecl.Analyzer, assign.Analyzer, atomic.Analyzer, bools.Analyzer, buildtag.Analyzer,
-	cgocall.Analyzer, composite.Analyzer, copylock.Analyzer, defers.Analyzer, directive.Analyzer,
-	errorsas.Analyzer, framepointer.Analyzer, hostport.Analyzer, httpresponse.Analyzer, ifaceassert.Analyzer,
-	loopclosure.Analyzer, lostcancel.Analyzer, nilfunc.Analyzer, printf.Analyzer, shift.Analyzer,
-	sigchanyzer.Analyzer, slog.Analyzer, stdmethods.Analyzer, stdversion.Analyzer, stringintconv.Analyzer,
-	structtag.Analyzer, testinggoroutine.Analyzer, tests.Analyzer, timeformat.Analyzer, unmarshal.Analyzer,
-	unreachable.Analyzer, unsafeptr.Analyzer, unusedresult.Analyzer, waitgroup.Analyzer,
-}
 
 // unchecked lists the calls whose errors may go unchecked. It stands in the program, by which the go
 // command knows whether what it has answered still holds.
@@ -86,7 +41,7 @@ func main() {
 			os.Exit(1)
 		}
 	}
-	all := append(vet, unusedNames, errors, cases)
+	all := append(vet.Suite, unusedNames, errors, cases)
 	for _, some := range [][]*lint.Analyzer{staticcheck.Analyzers, simple.Analyzers, stylecheck.Analyzers} {
 		for _, a := range some {
 			if !a.Doc.NonDefault {
@@ -157,11 +112,10 @@ var errors = &analysis.Analyzer{
 		if err := errcheck.Analyzer.Flags.Set("exclude", list.Name()); err != nil {
 			return nil, err
 		}
-		return nil, second(errcheck.Analyzer.Run(&some))
+		_, err = errcheck.Analyzer.Run(&some)
+		return nil, err
 	},
 }
-
-func second(_ any, err error) error { return err }
 
 // isProduct leaves out what only tests and stand-ins are made of.
 func isProduct(path string) bool {

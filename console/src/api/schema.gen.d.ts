@@ -1823,7 +1823,7 @@ export interface components {
         };
         CaseRuns: {
             template: string;
-            /** @description The version that they were kept with, an earlier one where this one brought none */
+            /** @description The version that they were saved with, an earlier one where this one brought none */
             saved_with?: string;
             holding: number;
             cases: components["schemas"]["CaseRun"][];

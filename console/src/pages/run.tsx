@@ -81,7 +81,10 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
           {over ? (
             <Fact
               value={accountSpan(run.under_way_seconds, run.rate)}
-              label={`of work; ended ${clock(run.ended_at!)}${run.waited_seconds >= 1 ? `; waited ${accountSpan(run.waited_seconds, run.rate)}` : ''}`}
+              label={
+                `of work; ended ${clock(run.ended_at!)}` +
+                (run.waited_seconds >= 1 ? `; waited ${accountSpan(run.waited_seconds, run.rate)}` : '')
+              }
             />
           ) : run.state === 'parked' ? (
             <Fact value="–" label="expected end, once it goes on" />
@@ -155,7 +158,8 @@ function Content({ run, events }: { run: Run; events: Event[] }) {
 
 /** Told to whoever does not see it, whenever a step more is done. */
 function Progress({ run }: { run: Run }) {
-  const words = `Run ${run.id} is ${run.state}: ${run.finished} of ${run.total} steps done${run.ended_at || !run.decides ? '' : `, ${run.decides} decides the end`}`
+  const decides = run.ended_at || !run.decides ? '' : `, ${run.decides} decides the end`
+  const words = `Run ${run.id} is ${run.state}: ${run.finished} of ${run.total} steps done${decides}`
   const [said, setSaid] = useState(words)
   useEffect(() => {
     const t = setTimeout(() => setSaid(words), 1500)

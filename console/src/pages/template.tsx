@@ -265,7 +265,7 @@ function Cases({ of }: { of: string }) {
       note={
         r.cases.length === 0
           ? 'none'
-          : `${r.holding} of ${r.cases.length} hold${r.saved_with !== version ? `; kept with ${r.saved_with}` : ''}`
+          : `${r.holding} of ${r.cases.length} hold${r.saved_with !== version ? `; saved with ${r.saved_with}` : ''}`
       }
       pad={r.cases.length === 0}
     >

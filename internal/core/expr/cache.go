@@ -6,21 +6,21 @@ import (
 	"slices"
 	"strings"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/jellydator/ttlcache/v3"
 )
 
 // checked has checked expressions, and mentioned what texts mention, across
 // templates and edits of one template.
 var (
-	checked, _   = lru.New[string, *Program](4096)
-	mentioned, _ = lru.New[string, []Use](4096)
+	checked   = ttlcache.New(ttlcache.WithCapacity[string, *Program](4096))
+	mentioned = ttlcache.New(ttlcache.WithCapacity[string, []Use](4096))
 )
 
 // Forget empties the memory of expressions. Benchmarks measure with it what a
 // first check costs.
 func Forget() {
-	checked.Purge()
-	mentioned.Purge()
+	checked.DeleteAll()
+	mentioned.DeleteAll()
 }
 
 // key holds the text of an expression and the types of the words in it, and of

@@ -14,6 +14,7 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
+	"github.com/jellydator/ttlcache/v3"
 
 	"undersail/internal/core/resource"
 )
@@ -136,12 +137,12 @@ type Problem struct {
 // checked again.
 func (e *Env) Check(text string) (*Program, []Problem) {
 	key := e.key(text)
-	if p, ok := checked.Get(key); ok {
-		return p, nil
+	if known := checked.Get(key); known != nil {
+		return known.Value(), nil
 	}
 	p, problems := e.check(text)
 	if problems == nil {
-		checked.Add(key, p)
+		checked.Set(key, p, ttlcache.NoTTL)
 	}
 	return p, problems
 }
@@ -247,14 +248,14 @@ func (p *Program) EvalWithin(ctx context.Context, vars *Vars) (v any, cost int64
 // Mentions lists the variables that a text mentions, without checking types.
 // It is empty when the text does not parse.
 func Mentions(text string) []Use {
-	if known, ok := mentioned.Get(text); ok {
-		return known
+	if known := mentioned.Get(text); known != nil {
+		return known.Value()
 	}
 	var found []Use
 	if parsed, issues := parseOnly.Parse(text); issues.Err() == nil {
 		found = uses(parsed.NativeRep())
 	}
-	mentioned.Add(text, found)
+	mentioned.Set(text, found, ttlcache.NoTTL)
 	return found
 }
 

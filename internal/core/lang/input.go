@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/jellydator/ttlcache/v3"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"undersail/internal/core/expr"
@@ -349,8 +349,8 @@ func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
 	if err != nil {
 		return nil, fmt.Errorf("compiling the schema: %w", err)
 	}
-	if known, ok := schemas.Get(string(raw)); ok {
-		return known, nil
+	if known := schemas.Get(string(raw)); known != nil {
+		return known.Value(), nil
 	}
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(raw)))
 	if err != nil {
@@ -372,13 +372,13 @@ func CompileSchema(schema map[string]any) (*jsonschema.Schema, error) {
 	}
 	compiled, err := c.Compile("urn:undersail:input")
 	if err == nil {
-		schemas.Add(string(raw), compiled)
+		schemas.Set(string(raw), compiled, ttlcache.NoTTL)
 	}
 	return compiled, err
 }
 
 // schemas keeps compiled schemas by their text.
-var schemas, _ = lru.New[string, *jsonschema.Schema](2048)
+var schemas = ttlcache.New(ttlcache.WithCapacity[string, *jsonschema.Schema](2048))
 
 type noLoader struct{}
 

@@ -134,3 +134,17 @@ resources:
 		t.Error(got)
 	}
 }
+
+// TestWhatAnEarlierVersionWroteOfNeedsIsRead: it said kept for met, in proposals that are still there.
+func TestWhatAnEarlierVersionWroteOfNeedsIsRead(t *testing.T) {
+	t.Parallel()
+	for text, met := range map[string]bool{
+		`{"what":"vcpus","kept":true}`: true, `{"what":"vcpus","met":true}`: true,
+		`{"what":"vcpus","kept":false}`: false, `{"what":"vcpus","met":false}`: false,
+	} {
+		var c Compliance
+		if err := json.Unmarshal([]byte(text), &c); err != nil || c.Met != met || c.What != "vcpus" {
+			t.Errorf("%s: %+v %v", text, c, err)
+		}
+	}
+}
