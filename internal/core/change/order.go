@@ -3,7 +3,6 @@ package change
 import (
 	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -135,108 +134,6 @@ func (o *ordering) wanted(c Change) *render.Resource {
 	return o.render.Resource(c.Resource)
 }
 
-// chooseNewFirst tells for each rebuild whether the new one is made first: where
-// the template asks for it, and where what uses the old one is only altered and
-// so needs the new one before it lets go of the old.
-func (o *ordering) chooseNewFirst() {
-	byRecorded := map[string]*Change{}
-	var rebuilds []*Change
-	for i := range o.changes {
-		c := &o.changes[i]
-		byRecorded[c.recordedAs()] = c
-		if c.Change != Rebuild {
-			continue
-		}
-		rebuilds = append(rebuilds, c)
-		if why := o.bars(*c); why != "" {
-			o.barred[c.Resource] = why
-		}
-		r := o.wanted(*c)
-		o.newFirst[c.Resource] = r != nil && r.NewFirst
-	}
-	if len(rebuilds) == 0 {
-		return
-	}
-	for again := true; again; {
-		again = false
-		for _, c := range rebuilds {
-			was := o.recorded[c.recordedAs()]
-			if was == nil || o.newFirst[c.Resource] && o.barred[c.Resource] == "" {
-				continue
-			}
-			for _, name := range o.users[was.Name] {
-				user := byRecorded[name]
-				if user == nil {
-					continue
-				}
-				moves := user.Change == Alter && o.holds(name, was)
-				follows := user.Change == Rebuild && o.newFirst[user.Resource] && o.barred[user.Resource] == ""
-				switch {
-				case follows && o.barred[c.Resource] != "": // then its users go first too
-					o.barred[user.Resource] = c.Resource + ", which it uses, has to go first"
-					again = true
-				case (moves || follows) && o.barred[c.Resource] == "":
-					o.newFirst[c.Resource], again = true, true
-				}
-			}
-		}
-	}
-	for _, c := range rebuilds {
-		if why := o.barred[c.Resource]; why != "" && o.newFirst[c.Resource] {
-			if r := o.wanted(*c); r != nil && r.NewFirst {
-				o.find(lang.Warning, "old-first", c.Resource, "plan for the time between",
-					"the new one cannot be made first: %s", why)
-			}
-			o.newFirst[c.Resource] = false
-		}
-		if o.newFirst[c.Resource] {
-			c.Old = OldName(c.Resource)
-		}
-	}
-}
-
-// holds reports whether what is recorded under a name holds the id of a resource.
-func (o *ordering) holds(name string, of *Recorded) bool {
-	user := o.recorded[name]
-	if user == nil || of.ID() == "" {
-		return false
-	}
-	t, _ := resource.ByName(user.Type)
-	return t.RefersTo(user.Want, of.ID())
-}
-
-// bars tells why the new one of a rebuild cannot be made while the old one is there.
-func (o *ordering) bars(c Change) string {
-	was, r := o.recorded[c.recordedAs()], o.wanted(c)
-	switch {
-	case was == nil || r == nil:
-		return ""
-	case c.Keeps:
-		return "the old one is kept under its name"
-	case o.recorded[OldName(c.Resource)] != nil && c.recordedAs() != OldName(c.Resource):
-		return "the old one of an earlier rebuild is still there"
-	case was.Type != r.Type || was.Region != r.Region:
-		return ""
-	}
-	t, _ := resource.ByName(r.Type)
-	for _, u := range t.Unique {
-		if v := u.Clash(was.Want, r.Want); v != "" {
-			return fmt.Sprintf("the old one holds the `%s` %s until it is gone", u.Property, o.words(v))
-		}
-	}
-	return ""
-}
-
-// words names a value: an id by the resource that has it.
-func (o *ordering) words(v string) string {
-	for name, r := range o.recorded {
-		if r.ID() == v {
-			return name
-		}
-	}
-	return v
-}
-
 // act lists the actions.
 func (o *ordering) act() {
 	add := func(i int, do Kind, name string) int {
@@ -285,10 +182,11 @@ func (o *ordering) follow() {
 			nowCalled[c.Was] = c.Resource
 		}
 	}
+	standing := o.standing()
 	for _, c := range o.changes {
 		if n, ok := o.making[c.Resource]; ok {
 			for _, a := range c.After {
-				if m, changes := o.making[a.Name]; changes {
+				for _, m := range standing[a.Name] {
 					o.need(n, m, a.Gate == lang.GateMade)
 				}
 			}
@@ -319,90 +217,24 @@ func (o *ordering) follow() {
 	}
 }
 
-// holder is a recorded resource that holds something only one can have, until its
-// action; -1 says that it is kept.
-type holder struct {
-	action int
-	was    *Recorded
-	name   string // from now on
-	at     netip.Prefix
-}
-
-// holders are what change among the recorded resources, by what they hold: by type,
-// property and value, ranges without their value.
-func (o *ordering) holders() map[string][]holder {
-	out := map[string][]holder{}
-	for _, c := range o.changes {
-		was := o.recorded[c.recordedAs()]
-		if was == nil || was.Missing || c.Change == Same {
-			continue // what stays as it is clashes with the rendering itself, and that is told there
-		}
-		h := holder{action: -1, was: was, name: c.Resource}
-		if n, goes := o.leaving[c.recordedAs()]; goes && o.actions[n].Do == Remove {
-			h.action = n
-		} else if n, alters := o.making[c.Resource]; alters && c.Change == Alter {
-			h.action = n
-		}
-		t, _ := resource.ByName(was.Type)
-		for _, u := range t.Unique {
-			for _, v := range u.Values(was.Want) {
-				h.at, _ = resource.ParseRange(v)
-				key := uniqueKey(was.Type, u, v)
-				out[key] = append(out[key], h)
-			}
-		}
-	}
-	return out
-}
-
-func uniqueKey(typeName string, u resource.Unique, v string) string {
-	if u.Overlap {
-		v = ""
-	}
-	return typeName + " " + u.Property + " " + v
-}
-
-// makeRoom lets what frees a range, a name or a disk come before what takes it.
-func (o *ordering) makeRoom() {
-	holders := o.holders()
-	if len(holders) == 0 {
-		return
-	}
-	for _, c := range o.changes {
-		n, takes := o.making[c.Resource]
-		r := o.wanted(c)
-		if !takes || r == nil {
+// standing lists the actions after which each resource is what it is to be: its own, or, of
+// one that stays as it is, those of what it stands on. A task on a machine that stays is to
+// see the subnet that is altered around it.
+func (o *ordering) standing() map[string][]int {
+	out := make(map[string][]int, len(o.changes))
+	for _, c := range o.changes { // in their order, so that what a resource needs came before
+		if n, changes := o.making[c.Resource]; changes {
+			out[c.Resource] = []int{n}
 			continue
 		}
-		t, _ := resource.ByName(r.Type)
-		for _, u := range t.Unique {
-			for _, v := range u.Values(r.Want) {
-				at, _ := resource.ParseRange(v)
-				for _, h := range holders[uniqueKey(r.Type, u, v)] {
-					if h.name == c.Resource || h.was.Region != r.Region || u.Overlap && !h.at.Overlaps(at) ||
-						u.Clash(h.was.Want, r.Want) == "" {
-						continue
-					}
-					o.afterHolder(c, n, u, v, h, r)
-				}
-			}
+		var on []int
+		for _, a := range c.After {
+			on = append(on, out[a.Name]...)
 		}
+		slices.Sort(on)
+		out[c.Resource] = slices.Compact(on)
 	}
-}
-
-// afterHolder lets an action that takes a value come after the one that frees it.
-func (o *ordering) afterHolder(c Change, n int, u resource.Unique, v string, h holder, r *render.Resource) {
-	var now *render.Resource
-	if o.render != nil {
-		now = o.render.Resource(h.name)
-	}
-	switch {
-	case h.action >= 0 && (now == nil || o.actions[h.action].Do == Remove || u.Clash(now.Want, r.Want) == ""):
-		o.need(n, h.action, false)
-	case now == nil:
-		o.find(lang.Error, "no-order", c.Resource+"."+u.Property, "choose another value, or remove it first",
-			"%s is held by %s, which is kept", v, h.name)
-	} // else the rendering itself clashes, which is told there
+	return out
 }
 
 // paced lets a member of a group begin once the member so many places before it

@@ -404,3 +404,36 @@ func TestSomeOfAListMayTakeARebuild(t *testing.T) {
 		t.Error("a whole property is taken for another")
 	}
 }
+
+// TestWhatIsDoneOnAThingThatStaysComesAfterWhatItStandsOn: a task on a machine that stays as
+// it is sees the subnet that is altered around it, and not the one before.
+func TestWhatIsDoneOnAThingThatStaysComesAfterWhatItStandsOn(t *testing.T) {
+	t.Parallel()
+	template, found := lang.Read("t", []byte(`undersail: 1
+about: {name: t, version: 1.0.0, title: T}
+inputs: {names: {type: array, items: {type: string}, default: []}}
+resources:
+  net: {type: network, want: {range: 10.0.0.0/16}}
+  lan: {type: subnet, want: {network: =net.id, range: 10.0.0.0/24, name_servers: =inputs.names}}
+  access: {type: key_pair}
+  host: {type: instance, want: {size: plain-1, image: i, subnet: =lan.id, public: true, key_pair: =access.id}}
+  shown: {type: task, want: {on: =host.public_address, user: a, key: =access.private_key, command: cat /etc/resolv.conf, again_when: ['=inputs.names.join(" ")']}}
+  beside: {type: task, want: {on: =host.public_address, user: a, key: =access.private_key, command: date, again_when: ['=inputs.names.join(" ")']}, after: {host: made}}
+`))
+	if template == nil {
+		t.Fatal(found)
+	}
+	stack := there(planned(template, nil, nil, offer.Everywhere{}))
+	p := planned(template, stack, map[string]any{"names": []any{"10.0.0.53"}}, offer.Everywhere{})
+	if p.of("host").Change != Same || !p.before("alter lan", "create shown") ||
+		!p.before("alter lan", "create beside") {
+		t.Fatalf("%+v of %v", p.Actions, Summary(p.Changes))
+	}
+	for _, a := range p.Actions { // as healthy as the machine is to be, so is the subnet
+		for _, n := range a.Needs {
+			if first := p.Actions[n.Action]; first.Resource == "lan" && n.Made != (a.Resource == "beside") {
+				t.Errorf("%s of %s waits for %+v", a.Do, a.Resource, n)
+			}
+		}
+	}
+}
