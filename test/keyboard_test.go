@@ -59,6 +59,7 @@ func TestPreparing(t *testing.T) {
 	b := start(t, "--empty", "--pace", "240")
 	p := b.browse()
 	p.signIn(b.password)
+	placedOnceAnswered(p, b) // first, while no account has told what it sells
 	for name, try := range map[string]func(*page, *bench){
 		"by keyboard alone":                              byKeyboardAlone,
 		"what was typed stays":                           whatWasTypedStays,
@@ -72,6 +73,17 @@ func TestPreparing(t *testing.T) {
 			try(p, b)
 		})
 	}
+}
+
+// placedOnceAnswered begins a draft while no cloud lets anybody in: nobody types anything, and
+// it has the best place as soon as one does.
+func placedOnceAnswered(p *page, b *bench) {
+	b.simcloud("fault", "add", "credentials-end", "--count", "-1")
+	p.open("/prepare/gauge-intake")
+	p.sees("No account tells what it sells", "does not accept the account's credentials")
+	b.simcloud("fault", "lift")
+	p.sees("Prepare Tide gauge intake", "best fit")
+	p.unsees("No account tells what it sells")
 }
 
 // byKeyboardAlone prepares a stack, decides on it and watches it without a mouse.

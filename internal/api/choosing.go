@@ -75,7 +75,7 @@ func (h *handlers) ListChoices(ctx context.Context,
 
 func (h *handlers) ListDrafts(ctx context.Context,
 	_ contract.ListDraftsRequestObject) (contract.ListDraftsResponseObject, error) {
-	list, err := h.service.Proposing.Drafts(ctx)
+	list, err := h.service.Proposing.Drafts(ctx, userOf(ctx))
 	return contract.ListDrafts200JSONResponse(list), err
 }
 
@@ -125,13 +125,13 @@ func (h *handlers) RemoveDraft(ctx context.Context,
 
 func (h *handlers) ListDraftPlaces(ctx context.Context,
 	r contract.ListDraftPlacesRequestObject) (contract.ListDraftPlacesResponseObject, error) {
-	list, err := h.service.Proposing.DraftPlaces(ctx, r.Id)
+	list, err := h.service.Proposing.DraftPlaces(ctx, userOf(ctx), r.Id)
 	return contract.ListDraftPlaces200JSONResponse(list), err
 }
 
 func (h *handlers) CompareDraftPresets(ctx context.Context,
 	r contract.CompareDraftPresetsRequestObject) (contract.CompareDraftPresetsResponseObject, error) {
-	c, err := h.service.Proposing.DraftPresets(ctx, r.Id)
+	c, err := h.service.Proposing.DraftPresets(ctx, userOf(ctx), r.Id)
 	return contract.CompareDraftPresets200JSONResponse(c), err
 }
 
@@ -153,7 +153,7 @@ func (h *handlers) SealForDraft(ctx context.Context,
 
 func (h *handlers) TryDraftSecret(ctx context.Context,
 	r contract.TryDraftSecretRequestObject) (contract.TryDraftSecretResponseObject, error) {
-	list, err := h.service.Proposing.TrySecret(ctx, r.Id, r.Input, *r.Body)
+	list, err := h.service.Proposing.TrySecret(ctx, userOf(ctx), r.Id, r.Input, *r.Body)
 	return contract.TryDraftSecret200JSONResponse(list), err
 }
 
@@ -216,7 +216,7 @@ func (h *handlers) DraftProposal(ctx context.Context,
 
 func (h *handlers) ListDraftChoices(ctx context.Context,
 	r contract.ListDraftChoicesRequestObject) (contract.ListDraftChoicesResponseObject, error) {
-	list, err := h.service.Proposing.DraftChoices(ctx, r.Id, r.Input)
+	list, err := h.service.Proposing.DraftChoices(ctx, userOf(ctx), r.Id, r.Input)
 	return contract.ListDraftChoices200JSONResponse(list), err
 }
 

@@ -8,11 +8,12 @@ import (
 	"undersail/internal/core/lang"
 	"undersail/internal/core/offer"
 	"undersail/internal/core/render"
+	"undersail/internal/people"
 )
 
 // DraftChoices lists what can be chosen for an input of a draft, those that fit first.
-func (s *Proposing) DraftChoices(ctx context.Context, id, input string) ([]offer.Option, error) {
-	d, err := s.draft(ctx, id)
+func (s *Proposing) DraftChoices(ctx context.Context, u people.User, id, input string) ([]offer.Option, error) {
+	d, err := s.draft(ctx, u, id)
 	if err != nil {
 		return nil, err
 	}

@@ -323,16 +323,16 @@ func TestADraftIsKeptAndChangedByWhoHasItsRevision(t *testing.T) {
 		Secrets: map[string]string{"a": "b"},
 	})
 	servicetest.WantKind(t, err, refusal.Invalid, "holds no secrets")
-	choices, err := b.Service.Proposing.DraftChoices(ctx, d.ID, "size")
+	choices, err := b.Service.Proposing.DraftChoices(ctx, b.Rig.Admin, d.ID, "size")
 	if err != nil || choices[0].WhyNot != nil || choices[len(choices)-1].WhyNot == nil {
 		t.Errorf("choices: %v %v", choices, err)
 	}
-	places, err := b.Service.Proposing.DraftPlaces(ctx, d.ID)
+	places, err := b.Service.Proposing.DraftPlaces(ctx, b.Rig.Admin, d.ID)
 	if err != nil || len(places) != 1 || len(places[0].Variants) != 5 || len(places[0].Variants[0].Errors) != 0 ||
 		places[0].Best == "" {
 		t.Errorf("places: %+v %v", places, err)
 	}
-	if list, err := b.Service.Proposing.Drafts(ctx); err != nil || len(list) != 1 {
+	if list, err := b.Service.Proposing.Drafts(ctx, b.Rig.Admin); err != nil || len(list) != 1 {
 		t.Errorf("drafts: %v %v", list, err)
 	}
 	if err := b.Service.Proposing.RemoveDraft(ctx, b.Rig.Admin, d.ID); err != nil {

@@ -56,13 +56,14 @@ func draftOf(d store.Draft) (Draft, error) {
 	return out, nil
 }
 
-// Drafts lists drafts, changed last first.
-func (s *Proposing) Drafts(ctx context.Context) ([]Draft, error) {
+// Drafts lists the drafts that somebody sees, changed last first.
+func (s *Proposing) Drafts(ctx context.Context, u people.User) ([]Draft, error) {
 	rows, err := s.store.Drafts(ctx, draftsListed)
 	out := make([]Draft, 0, len(rows))
 	for _, row := range rows {
 		d, readErr := draftOf(row)
-		if err = errors.Join(err, readErr); err == nil && access.Sees(ctx, d.Body.Account) {
+		seen, askErr := s.seesDraft(ctx, u, d)
+		if err = errors.Join(err, readErr, askErr); err == nil && seen {
 			out = append(out, d)
 		}
 	}
@@ -72,11 +73,11 @@ func (s *Proposing) Drafts(ctx context.Context) ([]Draft, error) {
 // AddDraft keeps what is filled in so far, and answers what it would be. One that names
 // no place gets the best one.
 func (s *Proposing) AddDraft(ctx context.Context, u people.User, n NewProposal) (Draft, error) {
-	n, err := s.placed(ctx, n)
+	n, err := s.placed(ctx, u, n)
 	if err != nil {
 		return Draft{}, err
 	}
-	if err := u.Must(access.Operate, n.Account); err != nil {
+	if err := s.mustDraft(ctx, u, n); err != nil {
 		return Draft{}, err
 	}
 	raw, err := s.draftBody(ctx, n)
@@ -92,7 +93,7 @@ func (s *Proposing) AddDraft(ctx context.Context, u people.User, n NewProposal) 
 
 // Draft finds a draft with what it would be now.
 func (s *Proposing) Draft(ctx context.Context, u people.User, id, graph string) (Draft, error) {
-	row, err := s.draftRow(ctx, id)
+	row, err := s.draftRow(ctx, u, id)
 	if err != nil {
 		return Draft{}, err
 	}
@@ -103,7 +104,7 @@ func (s *Proposing) Draft(ctx context.Context, u people.User, id, graph string) 
 // somebody has changed since is refused, and nothing of theirs is lost.
 func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, revision int64, patch json.RawMessage,
 	graph string) (Draft, error) {
-	row, err := s.draftRow(ctx, id)
+	row, err := s.draftRow(ctx, u, id)
 	if err != nil {
 		return Draft{}, err
 	}
@@ -126,15 +127,16 @@ func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, r
 	if err := json.Unmarshal(row.Body, &before); err != nil {
 		return Draft{}, fmt.Errorf("read draft %s: %w", id, err)
 	}
-	for _, account := range []string{before.Account, n.Account} {
-		if err := u.Must(access.Operate, account); err != nil {
+	if err := s.mustDraft(ctx, u, before); err != nil {
+		return Draft{}, err
+	}
+	if n.Stack != before.Stack || n.Account == "" || n.Region == "" {
+		if n, err = s.settled(ctx, u, n); err != nil {
 			return Draft{}, err
 		}
 	}
-	if n.Stack != before.Stack {
-		if n, err = s.renamed(ctx, n); err != nil {
-			return Draft{}, err
-		}
+	if err := s.mustDraft(ctx, u, n); err != nil {
+		return Draft{}, err
 	}
 	raw, err := s.draftBody(ctx, n)
 	if err != nil {
@@ -167,9 +169,9 @@ func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, r
 	return answered, err
 }
 
-// renamed gives a draft the place that goes with its new name: a stack that is there stays
+// settled gives a draft the place that goes with its name: a stack that is there stays
 // where it is, and another one gets the best place if it has none.
-func (s *Proposing) renamed(ctx context.Context, n NewProposal) (NewProposal, error) {
+func (s *Proposing) settled(ctx context.Context, u people.User, n NewProposal) (NewProposal, error) {
 	_, there, err := s.applied(ctx, n.Stack)
 	if err != nil {
 		return n, err
@@ -178,7 +180,43 @@ func (s *Proposing) renamed(ctx context.Context, n NewProposal) (NewProposal, er
 		n.Account, n.Region = "", ""
 		return n, nil
 	}
-	return s.placed(ctx, n)
+	return s.placed(ctx, u, n)
+}
+
+// accountOf is where a draft is to be: where its stack is already, or in the account that it
+// names; empty while it has no place.
+func (s *Proposing) accountOf(ctx context.Context, n NewProposal) (string, error) {
+	if n.Stack == "" {
+		return n.Account, nil
+	}
+	stack, there, err := s.applied(ctx, n.Stack)
+	if err != nil || there {
+		return stack.Account, err
+	}
+	return n.Account, nil
+}
+
+// mustDraft refuses whoever may not operate where a draft is to be, or, while it has no
+// place, anywhere.
+func (s *Proposing) mustDraft(ctx context.Context, u people.User, n NewProposal) error {
+	account, err := s.accountOf(ctx, n)
+	switch {
+	case err != nil:
+		return err
+	case account == "":
+		return u.MustSomewhere(access.Operate)
+	}
+	return u.Must(access.Operate, account)
+}
+
+// seesDraft reports whether a draft is for somebody to read: as they see the account where
+// it is to be, and of one that has no place yet whoever made it.
+func (s *Proposing) seesDraft(ctx context.Context, u people.User, d Draft) (bool, error) {
+	if access.Seen(ctx) == nil {
+		return true, nil
+	}
+	account, err := s.accountOf(ctx, d.Body)
+	return account != "" && access.Sees(ctx, account) || account == "" && u.Owns(d.MadeBy), err
 }
 
 func changedSince(id string, has, had int64) error {
@@ -188,7 +226,7 @@ func changedSince(id string, has, had int64) error {
 
 // RemoveDraft forgets a draft.
 func (s *Proposing) RemoveDraft(ctx context.Context, u people.User, id string) error {
-	row, err := s.draftRow(ctx, id)
+	row, err := s.draftRow(ctx, u, id)
 	if err != nil {
 		return err
 	}
@@ -196,7 +234,7 @@ func (s *Proposing) RemoveDraft(ctx context.Context, u people.User, id string) e
 	if err != nil {
 		return err
 	}
-	if err := u.Must(access.Operate, d.Body.Account); err != nil {
+	if err := s.mustDraft(ctx, u, d.Body); err != nil {
 		return err
 	}
 	return s.store.RemoveDraft(ctx, id)
@@ -243,7 +281,7 @@ func (s *Proposing) draftInput(ctx context.Context, n NewProposal, input string)
 
 // ProposeDraft proposes what a draft says, and forgets the draft once that is saved.
 func (s *Proposing) ProposeDraft(ctx context.Context, u people.User, id string, revision int64) (Proposal, error) {
-	d, err := s.draft(ctx, id)
+	d, err := s.draft(ctx, u, id)
 	if err != nil {
 		return Proposal{}, err
 	}
@@ -283,8 +321,8 @@ func (s *Proposing) answered(ctx context.Context, u people.User, row store.Draft
 
 // DraftPlaces tells where the template of a draft can run as it is filled in, account by
 // account.
-func (s *Proposing) DraftPlaces(ctx context.Context, id string) ([]Where, error) {
-	d, err := s.draft(ctx, id)
+func (s *Proposing) DraftPlaces(ctx context.Context, u people.User, id string) ([]Where, error) {
+	d, err := s.draft(ctx, u, id)
 	if err != nil {
 		return nil, err
 	}
@@ -293,8 +331,8 @@ func (s *Proposing) DraftPlaces(ctx context.Context, id string) ([]Where, error)
 }
 
 // DraftPresets puts the presets of the template of a draft side by side.
-func (s *Proposing) DraftPresets(ctx context.Context, id string) (Comparison, error) {
-	d, err := s.draft(ctx, id)
+func (s *Proposing) DraftPresets(ctx context.Context, u people.User, id string) (Comparison, error) {
+	d, err := s.draft(ctx, u, id)
 	if err != nil {
 		return Comparison{}, err
 	}
@@ -325,19 +363,20 @@ func (s *Proposing) standing(ctx context.Context, n NewProposal) (NewProposal, *
 	return n, r.Template, nil
 }
 
-func (s *Proposing) draft(ctx context.Context, id string) (Draft, error) {
-	row, err := s.draftRow(ctx, id)
+func (s *Proposing) draft(ctx context.Context, u people.User, id string) (Draft, error) {
+	row, err := s.draftRow(ctx, u, id)
 	if err != nil {
 		return Draft{}, err
 	}
 	return draftOf(row)
 }
 
-func (s *Proposing) draftRow(ctx context.Context, id string) (store.Draft, error) {
+func (s *Proposing) draftRow(ctx context.Context, u people.User, id string) (store.Draft, error) {
 	row, err := s.store.Draft(ctx, id)
-	if err == nil && access.Seen(ctx) != nil {
+	if err == nil {
 		d, readErr := draftOf(row)
-		if err = readErr; err == nil && !access.Sees(ctx, d.Body.Account) {
+		seen, askErr := s.seesDraft(ctx, u, d)
+		if err = errors.Join(readErr, askErr); err == nil && !seen {
 			err = store.ErrNotFound
 		}
 	}

@@ -7,12 +7,14 @@ import (
 	"strings"
 	"testing"
 
+	"undersail/internal/access"
 	"undersail/internal/core/lang"
 	"undersail/internal/exchange"
 	"undersail/internal/people"
 	"undersail/internal/proposing"
 	"undersail/internal/refusal"
 	"undersail/internal/service/servicetest"
+	"undersail/sim/world"
 )
 
 // TestAKeyPairIsMadeForADraft draws one, takes the public half of another, and finds a
@@ -115,7 +117,7 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 	_, err = b.Service.Proposing.ChangeDraft(ctx, b.Rig.Admin, d.ID, d.Revision,
 		json.RawMessage(`{"inputs": {"word": "Shingle-and-sand"}}`), "")
 	servicetest.WantKind(t, err, refusal.Invalid, "holds no secrets")
-	if broken, err := b.Service.Proposing.TrySecret(ctx, d.ID, "word", proposing.DraftSecret{
+	if broken, err := b.Service.Proposing.TrySecret(ctx, b.Rig.Admin, d.ID, "word", proposing.DraftSecret{
 		Value: "kelp",
 	}); err != nil || len(broken) != 4 {
 		t.Errorf("what it breaks: %v %v", broken, err)
@@ -138,16 +140,16 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 	} else {
 		d = again
 	}
-	places, err := b.Service.Proposing.DraftPlaces(ctx, d.ID)
+	places, err := b.Service.Proposing.DraftPlaces(ctx, b.Rig.Admin, d.ID)
 	if err != nil || len(places) != 1 || len(places[0].Variants) != 5 || places[0].Best == "" || places[0].Why == "" {
 		t.Errorf("places: %+v %v", places, err)
 	}
-	presets, err := b.Service.Proposing.DraftPresets(ctx, d.ID)
+	presets, err := b.Service.Proposing.DraftPresets(ctx, b.Rig.Admin, d.ID)
 	if err != nil || len(presets.Variants) != 2 || presets.Variants[1].Cost.Month <= presets.Variants[0].Cost.Month ||
 		len(presets.Variants[0].Errors) != 0 {
 		t.Errorf("presets: %+v %v", presets, err)
 	}
-	zones, err := b.Service.Proposing.DraftChoices(ctx, d.ID, "zone")
+	zones, err := b.Service.Proposing.DraftChoices(ctx, b.Rig.Admin, d.ID, "zone")
 	if err != nil || len(zones) == 0 || len(zones[0].Holds) == 0 {
 		t.Errorf("zones: %+v %v", zones, err)
 	}
@@ -156,7 +158,7 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if presets, err = b.Service.Proposing.DraftPresets(ctx, d.ID); err != nil ||
+	if presets, err = b.Service.Proposing.DraftPresets(ctx, b.Rig.Admin, d.ID); err != nil ||
 		presets.Variants[1].Cost.Month != presets.Variants[0].Cost.Month {
 		t.Errorf("what is given lies above a preset: %+v %v", presets, err)
 	}
@@ -214,7 +216,7 @@ func TestADraftThatNamesAStackTakesItsPlace(t *testing.T) {
 		d.Answer.Region != "north-fell" {
 		t.Fatalf("named like a stack: %+v %v", d, err)
 	}
-	if same, err := b.Service.Proposing.DraftPresets(ctx, d.ID); err != nil || len(same.Variants) != 1 ||
+	if same, err := b.Service.Proposing.DraftPresets(ctx, b.Rig.Admin, d.ID); err != nil || len(same.Variants) != 1 ||
 		same.Variants[0].Region != "north-fell" {
 		t.Errorf("compared where it stands: %+v %v", same, err)
 	}
@@ -320,4 +322,43 @@ func TestATextIsCheckedAsItIsWritten(t *testing.T) {
 	}
 	_, err = b.Service.Templates.TemplateDifferences(ctx, "vault@1.1.0", "9.0.0")
 	servicetest.WantKind(t, err, refusal.NotFound, "")
+}
+
+// TestADraftGetsThePlaceThatItsOwnerMayUse: the best one among those where they may operate,
+// as soon as a cloud tells what it sells, and of a stack that is there its own.
+func TestADraftGetsThePlaceThatItsOwnerMayUse(t *testing.T) {
+	b := servicetest.NewBench(t, nil)
+	drafts := b.Service.Proposing
+	n := proposing.NewProposal{File: "coast.sail.yaml", Source: servicetest.Source(servicetest.NetLine)}
+	lab := b.Rig.Person("lab", "operator@saltmere-lab")
+	within := access.Within(context.Background(), []string{"saltmere-lab"})
+	looks := b.Rig.Person("looks", "viewer@saltmere-lab", "operator@saltmere-live")
+
+	b.Rig.Fault(world.Fault{Kind: "credentials-end", Count: -1})
+	d, err := drafts.AddDraft(within, lab, n)
+	if err != nil || d.Body.Account != "" || d.Answer != nil || d.Problem == "" {
+		t.Fatalf("while no cloud tells what it sells: %+v %v", d, err)
+	}
+	if same, err := drafts.Draft(within, lab, d.ID, ""); err != nil || same.ID != d.ID {
+		t.Errorf("their own draft without a place: %+v %v", same, err)
+	}
+	if list, err := drafts.Drafts(within, lab); err != nil || len(list) != 1 {
+		t.Errorf("their own drafts: %v %v", list, err)
+	}
+	b.Rig.Lift()
+	d, err = drafts.ChangeDraft(within, lab, d.ID, d.Revision, json.RawMessage(`{"account": null}`), "")
+	if err != nil || d.Body.Account != "saltmere-lab" || d.Body.Region == "" || d.Answer == nil {
+		t.Errorf("as soon as it does: %+v %v", d, err)
+	}
+	b.Apply("coast", servicetest.Source(servicetest.NetLine))
+	if d, err = drafts.AddDraft(within, lab, proposing.NewProposal{Stack: "coast"}); err != nil || d.Answer == nil ||
+		d.Answer.New {
+		t.Errorf("of a stack that is there: %+v %v", d, err)
+	}
+	if d, err = drafts.AddDraft(context.Background(), looks, n); err != nil || d.Body.Account != "" {
+		t.Errorf("where they may only look: %+v %v", d, err)
+	}
+	n.Stack = "coast"
+	_, err = drafts.AddDraft(context.Background(), looks, n)
+	servicetest.WantKind(t, err, refusal.Forbidden, "the right to operate in account saltmere-lab")
 }

@@ -25,7 +25,7 @@ type DraftSecret struct {
 // one that stands for itself, and names it in the draft. It is kept nowhere else.
 func (s *Proposing) SealForDraft(ctx context.Context, u people.User, id, input string,
 	given DraftSecret) (Draft, error) {
-	d, err := s.draft(ctx, id)
+	d, err := s.draft(ctx, u, id)
 	if err != nil {
 		return Draft{}, err
 	}
@@ -33,8 +33,12 @@ func (s *Proposing) SealForDraft(ctx context.Context, u people.User, id, input s
 	if err != nil {
 		return Draft{}, err
 	}
+	account, err := s.accountOf(ctx, d.Body)
+	if err != nil {
+		return Draft{}, err
+	}
 	n := secrets.NewNamed{
-		Account: d.Body.Account,
+		Account: account,
 		About:   fmt.Sprintf("%s of %s", cmp.Or(in.Title, input), cmp.Or(d.Body.Stack, "a draft")),
 	}
 	reference := "secret:"
@@ -96,8 +100,9 @@ func secretNames(n NewProposal, r *reading) []string {
 }
 
 // TrySecret lists the rules of an input that a value breaks. Nothing is kept of it.
-func (s *Proposing) TrySecret(ctx context.Context, id, input string, given DraftSecret) ([]string, error) {
-	d, err := s.draft(ctx, id)
+func (s *Proposing) TrySecret(ctx context.Context, u people.User, id, input string,
+	given DraftSecret) ([]string, error) {
+	d, err := s.draft(ctx, u, id)
 	if err != nil {
 		return nil, err
 	}

@@ -8,8 +8,10 @@ import (
 	"slices"
 	"time"
 
+	"undersail/internal/access"
 	"undersail/internal/core/fit"
 	"undersail/internal/fault"
+	"undersail/internal/people"
 	"undersail/internal/refusal"
 	"undersail/internal/store"
 )
@@ -110,9 +112,10 @@ func against(v fit.Variant) (n int) {
 	return n
 }
 
-// placed gives a draft that names no place the best one: of the accounts where it fits
-// the one where it is cheapest. A draft that fits nowhere stays as it is.
-func (s *Proposing) placed(ctx context.Context, n NewProposal) (NewProposal, error) {
+// placed gives a draft that names no place the best one: of the accounts where it fits, and
+// where somebody may operate, the one where it is cheapest. A draft that fits nowhere, or
+// of which no cloud tells it, stays as it is.
+func (s *Proposing) placed(ctx context.Context, u people.User, n NewProposal) (NewProposal, error) {
 	if n.Template == "" && n.Source == "" || n.Account != "" && n.Region != "" {
 		return n, nil
 	}
@@ -123,7 +126,9 @@ func (s *Proposing) placed(ctx context.Context, n NewProposal) (NewProposal, err
 	if err != nil {
 		return n, err
 	}
-	list = slices.DeleteFunc(list, func(w Where) bool { return len(w.Variants) == 0 })
+	list = slices.DeleteFunc(list, func(w Where) bool {
+		return len(w.Variants) == 0 || !u.May(access.Operate, w.Account)
+	})
 	if len(list) == 0 {
 		return n, nil
 	}

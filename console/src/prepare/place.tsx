@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { useMemo } from 'react'
+import { useEffect, useMemo } from 'react'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useNow } from '../parts/now'
 import { Loading, Trouble } from '../parts/ui'
@@ -17,14 +17,22 @@ export function PlacePage({ k, taken }: { k: Keeping; taken: boolean }) {
   const account = k.typed.account ?? k.draft.body.account ?? ''
   const region = k.typed.region ?? k.draft.body.region ?? ''
   const fixed = k.answer?.new === false
+  const nowhere = !fixed && !account
   const places = useQuery({
     queryKey: ['places', k.draft.id, k.draft.body.inputs, k.draft.body.preset, k.draft.body.template],
     enabled: !fixed,
     placeholderData: (before) => before,
     staleTime: 15_000,
+    refetchInterval: (q) => q.state.data?.some((w) => w.problem) && (nowhere ? 3000 : 30_000),
     queryFn: () => unwrap(api.GET('/api/v1/drafts/{id}/places', { params: { path: { id: k.draft.id } } })),
   })
   const here = places.data?.find((w) => w.account === account)
+  // A draft that was begun while no cloud answered gets the best place as soon as one does.
+  const change = k.change
+  const placeable = nowhere && !!places.data?.some((w) => w.variants.length > 0)
+  useEffect(() => {
+    if (placeable) change({ account: '' })
+  }, [placeable, change])
   return (
     <>
       <section className="border-b border-line px-4 py-3">
@@ -49,7 +57,7 @@ export function PlacePage({ k, taken }: { k: Keeping; taken: boolean }) {
             There is a stack {name} already: what you propose changes it.
           </p>
         )}
-        {k.draft.problem && (
+        {k.draft.problem && !nowhere && (
           <p className="mt-1.5 text-small text-bad" role="alert">
             {k.draft.problem}
             {k.draft.remedy && <span className="block text-ink-2">{k.draft.remedy}</span>}
@@ -69,6 +77,12 @@ export function PlacePage({ k, taken }: { k: Keeping; taken: boolean }) {
             <h3 className="mb-1.5 font-semibold" id="account-title">
               Account
             </h3>
+            {nowhere && places.data && !placeable && (
+              <p role="status" className="mb-1.5 text-small text-settling">
+                No account tells what it sells at the moment. They are asked again, and the best place is chosen as soon
+                as one answers.
+              </p>
+            )}
             {places.isPending && <Loading rows={2} />}
             {places.isError && <Trouble error={places.error} retry={() => void places.refetch()} />}
             <div role="radiogroup" aria-labelledby="account-title">
@@ -86,6 +100,7 @@ export function PlacePage({ k, taken }: { k: Keeping; taken: boolean }) {
                   />
                   <span>
                     <span className="font-semibold">{w.account}</span> <Whoami account={w.account} />
+                    {w.problem && <span className="block text-small text-bad">{w.problem}</span>}
                   </span>
                 </label>
               ))}
@@ -98,7 +113,6 @@ export function PlacePage({ k, taken }: { k: Keeping; taken: boolean }) {
                 by what this template costs there, with the inputs so far
               </span>
             </h3>
-            {here?.problem && <p className="text-bad">{here.problem}</p>}
             {here && here.variants.length > 0 && (
               <Regions
                 where={here}
