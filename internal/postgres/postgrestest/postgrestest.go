@@ -199,7 +199,7 @@ func forgetful() error {
 // Database makes a database for one test and gives its URL.
 func Database(t T) string {
 	t.Helper()
-	return postgres.InDatabase(server.URL, create(t, "TEMPLATE "+postgres.Database))
+	return postgres.InDatabase(server.URL, create(t, "TEMPLATE "+postgres.Database+" STRATEGY FILE_COPY"))
 }
 
 // Empty makes a database without tables, and gives its URL for the role of a service and for
