@@ -23,14 +23,14 @@ import (
 	"undersail/internal/service/servicetest"
 )
 
-// programs builds both programs once, without the race of two tests building.
+// programs builds both programs once, without the race of two tests building, and as
+// everybody else builds them: what is there already is not linked again.
 var programs = sync.OnceValues(func() (string, error) {
-	dir, err := filepath.Abs("../.cache/test-bin")
+	dir, err := filepath.Abs("../bin")
 	if err != nil {
 		return "", err
 	}
-	cmd := exec.Command("go", "build", "-ldflags=-s", "-o", dir+"/", "../cmd/...")
-	if out, err := cmd.CombinedOutput(); err != nil {
+	if out, err := exec.Command("make", "--silent", "-C", "..", "build").CombinedOutput(); err != nil {
 		return "", fmt.Errorf("build: %w\n%s", err, out)
 	}
 	return dir, nil

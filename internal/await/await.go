@@ -4,9 +4,10 @@ package await
 import "time"
 
 const (
-	turn     = 15 * time.Millisecond
-	patience = 4 * time.Minute // as long as the longest run of a test may take
-	looks    = 600             // are had at least: on a busy machine they take longer than the patience
+	turn     = 5 * time.Millisecond
+	longest  = 75 * time.Millisecond // between two looks: what takes long is not looked at the more often
+	patience = 4 * time.Minute       // as long as the longest run of a test may take
+	looks    = 600                   // are had at least: on a busy machine they take longer than the patience
 	never    = 15 * time.Minute
 )
 
@@ -27,7 +28,7 @@ func Holds(holds func() bool) bool {
 		if spent := time.Since(began); spent > never || spent > patience && n >= looks {
 			return false
 		}
-		time.Sleep(turn) // the one pause of all tests that wait for something
+		time.Sleep(min(turn*time.Duration(n), longest)) // the one pause of all tests that wait for something
 	}
 }
 
