@@ -295,6 +295,7 @@ func TestAFormIsAnsweredWithoutTheCloud(t *testing.T) {
 func TestADraftIsKeptAndChangedByWhoHasItsRevision(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
+	b.Sells() // a cloud that does not answer in time gives a draft no place
 	d, err := b.Service.Proposing.AddDraft(ctx, b.Rig.Admin, proposing.NewProposal{
 		Stack:  "asked",
 		File:   "asked.sail.yaml",

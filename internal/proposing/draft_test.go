@@ -21,6 +21,7 @@ import (
 // name however long that of the input is.
 func TestAKeyPairIsMadeForADraft(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
+	b.Sells()
 	ctx := context.Background()
 	long := "key_of_" + strings.Repeat("the_harbour_master_", 4) + "x"
 	source := fmt.Sprintf("undersail: 1\nabout: {name: gate, version: 1.0.0, title: Gate}\ninputs:\n  door: {picks: "+
@@ -84,6 +85,7 @@ guide: The vault stands at {=vault.private_address}.
 // with what they are, a secret that is sealed at once, and a proposal that ends the draft.
 func TestADraftIsPreparedAndProposed(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
+	b.Sells()
 	ctx := context.Background()
 	d, err := b.Service.Proposing.AddDraft(ctx, b.Rig.Admin, proposing.NewProposal{
 		Stack:  "vault",
@@ -198,6 +200,7 @@ func TestADraftIsPreparedAndProposed(t *testing.T) {
 // somewhere else, and then another name.
 func TestADraftThatNamesAStackTakesItsPlace(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
+	b.Sells()
 	ctx := context.Background()
 	source := servicetest.Source(servicetest.NetLine, servicetest.LanLine)
 	b.Apply("coast", source)
@@ -346,6 +349,7 @@ func TestADraftGetsThePlaceThatItsOwnerMayUse(t *testing.T) {
 		t.Errorf("their own drafts: %v %v", list, err)
 	}
 	b.Rig.Lift()
+	b.Sells()
 	d, err = drafts.ChangeDraft(within, lab, d.ID, d.Revision, json.RawMessage(`{"account": null}`), "")
 	if err != nil || d.Body.Account != "saltmere-lab" || d.Body.Region == "" || d.Answer == nil {
 		t.Errorf("as soon as it does: %+v %v", d, err)

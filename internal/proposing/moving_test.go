@@ -55,7 +55,7 @@ func TestAMachineMovesToAnotherStackAsItIs(t *testing.T) {
 		return s.Proposing.Propose(ctx, r.Admin, proposing.NewProposal{
 			Stack:   "quay",
 			File:    "quay.sail.yaml",
-			Source:  source,
+			Source:  servicetest.Patient(source),
 			Account: "saltmere-lab",
 			Region:  "north-fell",
 			Keep:    keep,

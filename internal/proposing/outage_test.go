@@ -22,7 +22,7 @@ func (o *outage) of(ctx context.Context) context.Context {
 }
 
 // withOutages makes a store whose queries fail where an outage says so.
-var withOutages = store.Watched(func(ctx context.Context, _ string) context.Context {
+var withOutages = store.Watched(func(ctx context.Context, _ store.Heard) context.Context {
 	o, ok := ctx.Value(outageKey{}).(*outage)
 	if !ok {
 		return ctx

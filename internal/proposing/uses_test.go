@@ -44,10 +44,10 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	// The disk of its machine was on another, which was given something else.
 	first, _, _ := strings.Cut(strings.Replace(relays, "format: xfs}]",
 		"format: xfs}], user_data: {write_files: [{path: /data/old, content: =inputs.old}]}", 1), "  berth:")
-	if run := r.Await(s, r.ApplySource(s, "relay", servicetest.Patient(first), nil)); run.State != state.Done {
+	if run := r.Await(s, r.ApplySource(s, "relay", first, nil)); run.State != state.Done {
 		t.Fatal(run.Reason)
 	}
-	id := r.ApplySource(s, "relay", servicetest.Patient(relays), nil)
+	id := r.ApplySource(s, "relay", relays, nil)
 	run := r.Await(s, id)
 	if run.State != state.Parked || run.ParkedFor != state.ForAgreement ||
 		!strings.Contains(run.Reason, "it would use secrets in a way that nobody agreed to (tell, tell (key))") {
@@ -97,7 +97,7 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	if run = r.Await(s, id); run.State != state.Done {
 		t.Fatal(run.State, run.Reason)
 	}
-	again := r.Propose(s, "relay", servicetest.Patient(relays), nil)
+	again := r.Propose(s, "relay", relays, nil)
 	if slices.Contains(servicetest.ConsentNames(again), "secret-use") {
 		t.Errorf("what was agreed to in the middle is asked again: %v", again.Consents)
 	}

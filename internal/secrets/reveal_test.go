@@ -353,7 +353,7 @@ func TestASecretIsNotUsedInANewWayWithoutWhoMayReadIt(t *testing.T) {
 		p, err := s.Proposing.Propose(ctx, u, proposing.NewProposal{
 			Stack:  "vault",
 			File:   "vault.sail.yaml",
-			Source: change(servicetest.Vault),
+			Source: servicetest.Patient(change(servicetest.Vault)),
 			Inputs: inputs,
 		})
 		if err != nil {

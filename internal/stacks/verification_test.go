@@ -3,7 +3,6 @@ package stacks_test
 import (
 	"context"
 	"io/fs"
-	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -207,18 +206,14 @@ func TestADatabaseAnswersAndItsStandbyFollows(t *testing.T) {
 	}
 }
 
-// typeLine is the line of a resource's type in an example.
-var typeLine = regexp.MustCompile(`(?m)^    type: [a-z_]+$`)
-
-// exampleSource is an example as it is shipped, with more patience: at the pace of these
-// tests hours of the cloud are seconds here, and a busy machine needs more for its own part.
+// exampleSource is an example as it is shipped, with the patience of a test.
 func exampleSource(t *testing.T, name string) string {
 	t.Helper()
 	source, err := fs.ReadFile(examples.Files, name+".sail.yaml")
 	if err != nil {
 		t.Fatal(err)
 	}
-	return typeLine.ReplaceAllString(string(source), "$0\n    patience: 99h")
+	return servicetest.Patient(string(source))
 }
 
 const attached = `undersail: 1

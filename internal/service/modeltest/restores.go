@@ -46,8 +46,8 @@ func (w *write) in(n int, do func()) {
 }
 
 // hear counts the writes.
-func (w *write) hear(ctx context.Context, query string) context.Context {
-	if !strings.HasPrefix(query, "UPDATE runs SET last_event") {
+func (w *write) hear(ctx context.Context, query store.Heard) context.Context {
+	if !strings.HasPrefix(query.SQL, "UPDATE runs SET last_event") {
 		return ctx
 	}
 	w.mu.Lock()

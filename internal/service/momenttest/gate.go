@@ -7,6 +7,7 @@ package momenttest
 import (
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -18,11 +19,13 @@ type gate struct {
 	stop int    // the point, from 1 on; none is 0
 	text string // or how the point begins
 
-	mu      sync.Mutex
-	points  int
-	at      string
-	reached chan struct{}
-	goOn    chan struct{}
+	mu     sync.Mutex
+	points int
+	at     string
+	// backends are the server's processes that made its queries so far.
+	backends []int32
+	reached  chan struct{}
+	goOn     chan struct{}
 }
 
 func newGate(stop int, text string) *gate {
@@ -31,8 +34,9 @@ func newGate(stop int, text string) *gate {
 
 func (g *gate) of(ctx context.Context) context.Context { return context.WithValue(ctx, gateKey{}, g) }
 
-// pass counts a point, and waits at the one to stop at.
-func pass(ctx context.Context, what string) {
+// pass counts a point, and waits at the one to stop at. A query says by which of the server's
+// processes it is made.
+func pass(ctx context.Context, what string, by ...uint32) {
 	g, _ := ctx.Value(gateKey{}).(*gate)
 	if g == nil {
 		return
@@ -43,11 +47,21 @@ func pass(ctx context.Context, what string) {
 	if stops {
 		g.at = what
 	}
+	for _, backend := range by {
+		g.backends = append(g.backends, int32(backend))
+	}
 	g.mu.Unlock()
 	if stops {
 		close(g.reached)
 		<-g.goOn
 	}
+}
+
+// by gives the server's processes that made its queries so far.
+func (g *gate) by() []int32 {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Clone(g.backends)
 }
 
 // gatedCloud makes the calls to clouds points.

@@ -29,8 +29,8 @@ type Bench struct {
 func NewBench(t servicetest.T) *Bench {
 	r := servicetest.Roomy(t, 6000)
 	s, _ := r.Start(engine.Config{CallRate: 100_000, Transport: gatedCloud{&http.Transport{MaxIdleConnsPerHost: 64}}},
-		nil, store.Watched(func(ctx context.Context, query string) context.Context {
-			pass(ctx, query)
+		nil, store.Watched(func(ctx context.Context, query store.Heard) context.Context {
+			pass(ctx, query.SQL, query.Backend)
 			return ctx
 		}))
 	st, err := store.Attach(context.Background(), r.DatabaseURL)
@@ -117,7 +117,7 @@ func (b *Bench) meet(p Pair, g *gate) (m Meeting) {
 			defer close(done)
 			errs[1] = second.do(context.Background(), w)
 		}()
-		m.Blocked = b.untilBlocked(done)
+		m.Blocked = b.untilBlocked(g.by(), done)
 		close(g.goOn)
 		var both sync.WaitGroup
 		both.Go(func() { <-over })
@@ -135,13 +135,14 @@ func (b *Bench) meet(p Pair, g *gate) (m Meeting) {
 	return m
 }
 
-// byWhoIsHeld says that somebody waits for a lock of a session that does nothing: of the deed that
-// is held. What engines have of each other for a moment is none, however busy the machine is.
+// byWhoIsHeld says that somebody waits for a lock of a session of the deed that is held, which has
+// done nothing for a while: by then it may be another's, and what engines have of each other
+// for a moment is none.
 const byWhoIsHeld = `SELECT EXISTS (SELECT FROM pg_stat_activity waits, unnest(pg_blocking_pids(waits.pid)) AS by JOIN pg_stat_activity held ON held.pid = by
-	WHERE waits.datname = current_database() AND waits.wait_event_type = 'Lock' AND held.state LIKE 'idle%' AND held.state_change < clock_timestamp() - interval '300 milliseconds')`
+	WHERE waits.datname = current_database() AND waits.wait_event_type = 'Lock' AND held.pid = ANY($1) AND held.state LIKE 'idle%' AND held.state_change < clock_timestamp() - interval '300 milliseconds')`
 
 // untilBlocked waits until something is done, or waits for a lock of the deed that is held.
-func (b *Bench) untilBlocked(done chan struct{}) bool {
+func (b *Bench) untilBlocked(by []int32, done chan struct{}) bool {
 	for {
 		select {
 		case <-done:
@@ -149,7 +150,7 @@ func (b *Bench) untilBlocked(done chan struct{}) bool {
 		case <-time.After(5 * time.Millisecond):
 		}
 		var blocked bool
-		if err := b.store.Pool.QueryRow(context.Background(), byWhoIsHeld).Scan(&blocked); err == nil && blocked {
+		if err := b.store.Pool.QueryRow(context.Background(), byWhoIsHeld, by).Scan(&blocked); err == nil && blocked {
 			return true
 		}
 	}

@@ -54,12 +54,6 @@ func Query(t *testing.T, r *Rig, sql string, args ...any) {
 	}
 }
 
-// Patient gives what is made more time than a busy machine needs.
-func Patient(source string) string {
-	return strings.NewReplacer("type: disk, at", "type: disk, patience: 99h, at", "type: instance,",
-		"type: instance, patience: 99h,", "type: task,", "type: task, patience: 99h,").Replace(source)
-}
-
 // ConsentNames are the consents that a proposal asks for.
 func ConsentNames(p proposing.Proposal) (names []string) {
 	for _, c := range p.Consents {

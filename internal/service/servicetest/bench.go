@@ -36,6 +36,21 @@ func Source(lines ...string) string {
 		strings.ReplaceAll(strings.Join(lines, "\n  "), "want:", "patience: 9h, want:") + "\n"
 }
 
+// Sells has the service hear what every region sells, however long that takes on a busy machine:
+// a form waits for it a few seconds only.
+func (b *Bench) Sells() {
+	b.T.Helper()
+	a, err := b.Service.Accounts.Find(context.Background(), "saltmere-lab")
+	if err != nil {
+		b.T.Fatal(err)
+	}
+	for _, region := range a.Regions {
+		if _, err := b.Service.Accounts.OffersOf(context.Background(), a, region, false); err != nil {
+			b.T.Fatal(Explain(err))
+		}
+	}
+}
+
 // Ask proposes a text.
 func (b *Bench) Ask(stack, source string) (proposing.Proposal, error) {
 	return b.Service.Proposing.Propose(context.Background(), b.Rig.Admin, proposing.NewProposal{

@@ -335,13 +335,13 @@ func (r *Rig) ApplySource(s *service.Service, stack, source string, inputs map[s
 	return r.Carry(s, r.Propose(s, stack, source, inputs))
 }
 
-// Propose proposes the text of a template for a stack.
+// Propose proposes the text of a template for a stack, with the patience of a test.
 func (r *Rig) Propose(s *service.Service, stack, source string, inputs map[string]any) proposing.Proposal {
 	r.t.Helper()
 	p, err := s.Proposing.Propose(context.Background(), r.Admin, proposing.NewProposal{
 		Stack:   stack,
 		File:    "template.sail.yaml",
-		Source:  source,
+		Source:  Patient(source),
 		Account: r.cloud.Accounts[0].Name,
 		Region:  "north-fell",
 		Inputs:  inputs,
