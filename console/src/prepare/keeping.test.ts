@@ -164,6 +164,20 @@ test('a change that was kept while its answer was lost is no conflict', () => {
   equal(allKept(s), true)
 })
 
+test('two who ask for the best place of a draft at once do not stand in the way of each other', () => {
+  const placed = draft(2)
+  placed.body.account = 'saltmere-lab'
+  const s = after(
+    begun(draft(1)),
+    { is: 'typed', change: { account: '' } },
+    { is: 'sent' },
+    { is: 'conflict', theirs: placed },
+  )
+  equal(s.theirs, null)
+  equal(allKept(s), true)
+  equal(s.draft.body.account, 'saltmere-lab')
+})
+
 test('what was typed after a change whose answer was lost is no conflict with it', () => {
   const sent = after(
     begun(draft(1)),

@@ -235,7 +235,8 @@ export function holds(draft: Draft, change: Change): boolean {
   return Object.entries(change).every(([key, value]) =>
     key === 'inputs'
       ? Object.entries(value as object).every(([name, v]) => same(inputs[name], v))
-      : same(body[key] === '' ? null : body[key], value === '' ? null : value),
+      : (key === 'account' && value === '' && body.account) || // the best place was asked for, and it has one
+        same(body[key] === '' ? null : body[key], value === '' ? null : value),
   )
 }
 
