@@ -130,7 +130,7 @@ func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, r
 	if err := s.mustDraft(ctx, u, before); err != nil {
 		return Draft{}, err
 	}
-	if n.Stack != before.Stack || n.Account == "" || n.Region == "" {
+	if n.Stack != before.Stack || (n.Account == "" || n.Region == "") && ofPlace(patch) {
 		if n, err = s.settled(ctx, u, n); err != nil {
 			return Draft{}, err
 		}
@@ -167,6 +167,13 @@ func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, r
 	}
 	answered.Revision, answered.ChangedAt = changed.Revision, changed.ChangedAt
 	return answered, err
+}
+
+// ofPlace reports whether a merge patch says where: to every other change of a draft without a
+// place it would be a wait for clouds that do not answer.
+func ofPlace(patch json.RawMessage) bool {
+	var says struct{ Account, Region json.RawMessage }
+	return json.Unmarshal(patch, &says) == nil && (says.Account != nil || says.Region != nil)
 }
 
 // settled gives a draft the place that goes with its name: a stack that is there stays

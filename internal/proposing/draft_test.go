@@ -350,6 +350,10 @@ func TestADraftGetsThePlaceThatItsOwnerMayUse(t *testing.T) {
 	}
 	b.Rig.Lift()
 	b.Sells()
+	d, err = drafts.ChangeDraft(within, lab, d.ID, d.Revision, json.RawMessage(`{"inputs": {}}`), "")
+	if err != nil || d.Body.Account != "" {
+		t.Errorf("what says nothing of the place waits for no cloud: %+v %v", d, err)
+	}
 	d, err = drafts.ChangeDraft(within, lab, d.ID, d.Revision, json.RawMessage(`{"account": null}`), "")
 	if err != nil || d.Body.Account != "saltmere-lab" || d.Body.Region == "" || d.Answer == nil {
 		t.Errorf("as soon as it does: %+v %v", d, err)
