@@ -38,8 +38,14 @@ var programs = sync.OnceValues(func() (string, error) {
 
 // TestMain gives demos one database server: each has a database of its own there, which
 // takes a small part of the time that a server takes. What becomes of a server of one's own
-// is asked by those that begin with startAlone.
-func TestMain(m *testing.M) { postgrestest.Main(m, servicetest.Prepare, chromium.close) }
+// is asked by those that begin with startAlone. A service that somebody has signed in to in
+// this terminal is none of theirs.
+func TestMain(m *testing.M) {
+	for _, name := range []string{"UNDERSAIL_URL", "UNDERSAIL_TOKEN", "SIMCLOUD_DIR"} {
+		os.Unsetenv(name)
+	}
+	postgrestest.Main(m, servicetest.Prepare, chromium.close)
+}
 
 // bench is a running demo and the client to use on it.
 type bench struct {

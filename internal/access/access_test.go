@@ -51,6 +51,9 @@ func TestRolesThatCannotBe(t *testing.T) {
 		if _, err := ParseRole(text); err == nil {
 			t.Errorf("%q is a role", text)
 		}
+		if list, err := ParseGrants([]string{"viewer", text}); err == nil || list != nil {
+			t.Errorf("with %q among them there are roles: %v", text, list)
+		}
 	}
 	got := grants(t, "viewer", "operator@lab", "viewer").Strings()
 	if !slices.Equal(got, []string{"operator@lab", "viewer"}) {
