@@ -147,3 +147,36 @@ func TestWhatOlderProgramsSealedOpensUnboundOnly(t *testing.T) {
 		t.Errorf("what is bound opens unbound: %v", err)
 	}
 }
+
+// TestWhoForgetsLooksAtTheKeysAnew: another replica renewed the key since they were read, and what
+// it sealed meanwhile is not lost.
+func TestWhoForgetsLooksAtTheKeysAnew(t *testing.T) {
+	t.Parallel()
+	box, path := newBox(t)
+	other, err := OpenBox(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := other.Renew(); err != nil {
+		t.Fatal(err)
+	}
+	sealed, _ := other.seal("x", []byte("high"))
+	if err := box.Forget(); err != nil {
+		t.Fatal(err)
+	}
+	if plain, err := box.open("x", sealed); err != nil || string(plain) != "high" || len(box.Fingerprints()) != 1 {
+		t.Errorf("%q %v of %v", plain, err, box.Fingerprints())
+	}
+}
+
+func TestOneValueHasOneText(t *testing.T) {
+	t.Parallel()
+	for _, text := range []string{`{"b": 1, "a": [2]}`, ` {"a":[2],"b":1.0}`} {
+		if got := Canonical([]byte(text)); got != `{"a":[2],"b":1}` {
+			t.Errorf("%s is written as %s", text, got)
+		}
+	}
+	if got := Canonical([]byte("{")); got != "{" {
+		t.Errorf("what is no JSON is written as %s", got)
+	}
+}
