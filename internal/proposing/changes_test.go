@@ -291,7 +291,7 @@ func TestNothingIsRemovedForAValueThatCannotWork(t *testing.T) {
 
 const secretTemplate = "undersail: 1\nabout: {name: desk, version: 1.0.0, title: Desk}\ninputs: {word: {secret: " +
 	"true, rules: {length: 8, classes: 1}}, note: {type: string, default: a}}\nresources:\n  word: {type: secret, " +
-	"patience: 9h, want: {value: =inputs.word, tags: {note: =inputs.note}}}\n"
+	"patience: 99h, want: {value: =inputs.word, tags: {note: =inputs.note}}}\n"
 
 func askSecret(b *servicetest.Bench, word, note string) (proposing.Proposal, error) {
 	n := proposing.NewProposal{
@@ -371,7 +371,7 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 	b := servicetest.NewBench(t, nil)
 	ctx := context.Background()
 	giver := "undersail: 1\nabout: {name: giver, version: 1.0.0, title: Giver}\ninputs: {word: {secret: true, " +
-		"rules: {length: 8, classes: 1}}}\nresources:\n  word: {type: secret, patience: 9h, want: {value: " +
+		"rules: {length: 8, classes: 1}}}\nresources:\n  word: {type: secret, patience: 99h, want: {value: " +
 		"=inputs.word}}\noutputs: {word: {value: ='=\"word \" + inputs.word', about: W}}\n"
 	giver = strings.Replace(giver, "='=", "'=", 1)
 	_, _, err := b.Service.Templates.Publish(ctx, b.Rig.Admin, lang.Bundle{File: "giver.sail.yaml", Source: giver})
@@ -394,7 +394,7 @@ func TestSecretOutputsOfAnotherStackArrive(t *testing.T) {
 	}
 	give("kelp and shingle")
 	taker := "undersail: 1\nabout: {name: taker, version: 1.0.0, title: Taker}\ninputs: {from: {picks: stack, of: " +
-		"giver@^1}}\nresources:\n  copy: {type: secret, patience: 9h, want: {value: =inputs.from.outputs.word}}\n"
+		"giver@^1}}\nresources:\n  copy: {type: secret, patience: 99h, want: {value: =inputs.from.outputs.word}}\n"
 	take := func() proposing.Proposal {
 		t.Helper()
 		p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
@@ -460,8 +460,8 @@ func TestContinuingDoesOnlyWhatWasAccepted(t *testing.T) {
 	}
 	plan("10.30.0.0/16")
 	source := "undersail: 1\nabout: {name: coast, version: 1.0.0, title: Coast}\ninputs: {plan: {picks: stack, of: " +
-		"plan@^1}}\nresources:\n  net: {type: network, patience: 9h, want: {range: =inputs.plan.outputs.range}}\n  " +
-		"data: {type: disk, patience: 9h, want: {size: 10GiB, type: solid}}\n"
+		"plan@^1}}\nresources:\n  net: {type: network, patience: 99h, want: {range: =inputs.plan.outputs.range}}\n  " +
+		"data: {type: disk, patience: 99h, want: {size: 10GiB, type: solid}}\n"
 	b.Rig.Fault(world.Fault{Kind: "denied", On: "disks", Count: -1})
 	p, err := b.Service.Proposing.Propose(ctx, b.Rig.Admin, proposing.NewProposal{
 		Stack:   "coast",

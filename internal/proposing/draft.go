@@ -135,8 +135,10 @@ func (s *Proposing) ChangeDraft(ctx context.Context, u people.User, id string, r
 			return Draft{}, err
 		}
 	}
-	if err := s.mustDraft(ctx, u, n); err != nil {
-		return Draft{}, err
+	if n.Stack != before.Stack || n.Account != before.Account {
+		if err := s.mustDraft(ctx, u, n); err != nil {
+			return Draft{}, err
+		}
 	}
 	raw, err := s.draftBody(ctx, n)
 	if err != nil {
@@ -187,7 +189,7 @@ func (s *Proposing) settled(ctx context.Context, u people.User, n NewProposal) (
 		n.Account, n.Region = "", ""
 		return n, nil
 	}
-	return s.placed(ctx, u, n)
+	return s.best(ctx, u, n)
 }
 
 // accountOf is where a draft is to be: where its stack is already, or in the account that it

@@ -112,15 +112,20 @@ func against(v fit.Variant) (n int) {
 	return n
 }
 
-// placed gives a draft that names no place the best one: of the accounts where it fits, and
-// where somebody may operate, the one where it is cheapest. A draft that fits nowhere, or
-// of which no cloud tells it, stays as it is.
+// placed gives a draft that names no place the best one, unless its stack is there already.
 func (s *Proposing) placed(ctx context.Context, u people.User, n NewProposal) (NewProposal, error) {
-	if n.Template == "" && n.Source == "" || n.Account != "" && n.Region != "" {
-		return n, nil
-	}
 	if _, there, err := s.applied(ctx, n.Stack); err != nil || there {
 		return n, err
+	}
+	return s.best(ctx, u, n)
+}
+
+// best gives a draft of a new stack that names no place the best one: of the accounts where it
+// fits, and where somebody may operate, the one where it is cheapest. A draft that fits
+// nowhere, or of which no cloud tells it, stays as it is.
+func (s *Proposing) best(ctx context.Context, u people.User, n NewProposal) (NewProposal, error) {
+	if n.Template == "" && n.Source == "" || n.Account != "" && n.Region != "" {
+		return n, nil
 	}
 	list, err := s.Everywhere(ctx, n)
 	if err != nil {

@@ -110,7 +110,7 @@ func TestWhatWasAppliedBeforeUsesWereListedGoesOn(t *testing.T) {
 	r := servicetest.New(t, 240)
 	s, _ := r.Replica(0)
 	const entry = "undersail: 1\nabout: {name: entry, version: 1.0.0, title: Entry}\ninputs: {word: {secret: true, " +
-		"generate: true}, note: {type: string, default: a}}\nresources: {entry: {type: secret, patience: 9h, want: " +
+		"generate: true}, note: {type: string, default: a}}\nresources: {entry: {type: secret, patience: 99h, want: " +
 		"{value: '=\"word \" + inputs.word', tags: {note: =inputs.note}}}}\n"
 	if run := r.Await(s, r.ApplySource(s, "entry", entry, nil)); run.State != state.Done {
 		t.Fatal(run.Reason)

@@ -17,8 +17,8 @@ const crews = `undersail: 1
 about: {name: crews, version: 1.0.0, title: Crews}
 inputs: {size: {type: string, default: plain-1}, motto: {type: string, default: one}}
 resources:
-  net: {type: network, patience: 9h, want: {range: 10.36.0.0/20}}
-  lan: {type: subnet, patience: 9h, want: {network: =net.id, range: 10.36.0.0/24}}
+  net: {type: network, patience: 99h, want: {range: 10.36.0.0/20}}
+  lan: {type: subnet, patience: 99h, want: {network: =net.id, range: 10.36.0.0/24}}
   crew: {type: pool, patience: 99h, want: {size: =inputs.size, image: debian-12, subnets: ["=lan.id"], least: 4, most: 6, user_data: {hostname: =inputs.motto}}}
 `
 

@@ -235,10 +235,10 @@ type trial struct {
 }
 
 func (x *trial) source(want map[string]any) string {
-	resources := map[string]any{"tried": map[string]any{"type": x.typ, "want": want, "patience": "9h"}}
+	resources := map[string]any{"tried": map[string]any{"type": x.typ, "want": want, "patience": "99h"}}
 	for name, r := range around {
 		own := maps.Clone(r.(map[string]any))
-		own["patience"] = "9h" // at this pace a second is most of an hour
+		own["patience"] = "99h" // at this pace a second is most of an hour
 		resources[name] = own
 	}
 	raw, err := json.Marshal(map[string]any{

@@ -28,7 +28,8 @@ type Fabric struct {
 
 	mu     sync.Mutex
 	guests map[string]*Guest
-	offers map[string]Offer // what is no machine, by its id
+	halted map[string]chan struct{} // by the last one of an id: closed when its ports are free
+	offers map[string]Offer         // what is no machine, by its id
 	roots  map[string]*root
 	closed bool
 }
@@ -45,6 +46,7 @@ func NewFabric(software map[string]market.Software, real func(float64) time.Dura
 		real:     real,
 		keep:     keep,
 		guests:   map[string]*Guest{},
+		halted:   map[string]chan struct{}{},
 		offers:   map[string]Offer{},
 		roots:    map[string]*root{},
 	}
@@ -65,7 +67,7 @@ func (f *Fabric) shifted(port int) int {
 	return port
 }
 
-// Boot starts a guest. A guest with the same id is replaced.
+// Boot starts a guest. A guest with the same id is replaced, and has let go of its ports by then.
 func (f *Fabric) Boot(spec Spec, rules []Rule) *Guest {
 	f.Halt(spec.ID)
 	g := newGuest(spec, f)
@@ -77,7 +79,15 @@ func (f *Fabric) Boot(spec Spec, rules []Rule) *Guest {
 		return g // switched on while the simulator ends: it never runs
 	}
 	f.guests[spec.ID] = g
-	go func() { defer close(g.ended); g.run() }()
+	before := f.halted[spec.ID]
+	delete(f.halted, spec.ID)
+	go func() {
+		defer close(g.ended)
+		if before != nil {
+			<-before
+		}
+		g.run()
+	}()
 	return g
 }
 
@@ -86,6 +96,9 @@ func (f *Fabric) Halt(id string) {
 	f.mu.Lock()
 	g := f.guests[id]
 	delete(f.guests, id)
+	if g != nil {
+		f.halted[id] = g.ended
+	}
 	f.mu.Unlock()
 	if g != nil {
 		close(g.stop)

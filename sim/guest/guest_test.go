@@ -3,6 +3,7 @@ package guest
 import (
 	"crypto/ed25519"
 	"crypto/rand"
+	"fmt"
 	"net"
 	"net/netip"
 	"strings"
@@ -160,6 +161,35 @@ func TestTheOnlyWayToAPrivateGuestIsThroughTheBastion(t *testing.T) {
 			t.Errorf("%s answers %q, want %q", command, got, want)
 		}
 	}
+}
+
+// TestAMachineThatBootsAnewHasThePortsThatItHad: it waits for the one that it replaces to let go of
+// them, however long that takes, and takes no others.
+func TestAMachineThatBootsAnewHasThePortsThatItHad(t *testing.T) {
+	t.Parallel()
+	f := setup(t)
+	spec := Spec{
+		ID:      "again",
+		Label:   "again",
+		Card:    Card{Private: netip.MustParseAddr("10.9.9.9"), Public: netip.MustParseAddr("127.99.9.9")},
+		Booted:  time.Now(),
+		HostKey: signer(t),
+	}
+	answers := func() bool {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.99.9.9:%d", f.shifted(22)))
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}
+	old := f.Boot(spec, everywhere(22))
+	await.Until(t, "the first one answers", answers)
+	old.mu.Lock() // it is busy, and closes nothing yet
+	f.Boot(spec, everywhere(22))
+	time.Sleep(200 * time.Millisecond) // in which one that does not wait takes another port
+	old.mu.Unlock()
+	<-old.ended
+	await.Until(t, "the second one answers at the same port", answers)
 }
 
 func TestServicesComeUpWarmUpAndMayNeedAMount(t *testing.T) {

@@ -417,8 +417,13 @@ resources:
   lan: {type: subnet, want: {network: =net.id, range: 10.0.0.0/24, name_servers: =inputs.names}}
   access: {type: key_pair}
   host: {type: instance, want: {size: plain-1, image: i, subnet: =lan.id, public: true, key_pair: =access.id}}
-  shown: {type: task, want: {on: =host.public_address, user: a, key: =access.private_key, command: cat /etc/resolv.conf, again_when: ['=inputs.names.join(" ")']}}
-  beside: {type: task, want: {on: =host.public_address, user: a, key: =access.private_key, command: date, again_when: ['=inputs.names.join(" ")']}, after: {host: made}}
+  shown:
+    type: task
+    want: {on: =host.public_address, user: a, key: =access.private_key, command: b, again_when: ['=inputs.names.join(" ")']}
+  beside:
+    type: task
+    want: {on: =host.public_address, user: a, key: =access.private_key, command: b, again_when: ['=inputs.names.join(" ")']}
+    after: {host: made}
 `))
 	if template == nil {
 		t.Fatal(found)

@@ -138,8 +138,11 @@ func (b *Bench) meet(p Pair, g *gate) (m Meeting) {
 // byWhoIsHeld says that somebody waits for a lock of a session of the deed that is held, which has
 // done nothing for a while: by then it may be another's, and what engines have of each other
 // for a moment is none.
-const byWhoIsHeld = `SELECT EXISTS (SELECT FROM pg_stat_activity waits, unnest(pg_blocking_pids(waits.pid)) AS by JOIN pg_stat_activity held ON held.pid = by
-	WHERE waits.datname = current_database() AND waits.wait_event_type = 'Lock' AND held.pid = ANY($1) AND held.state LIKE 'idle%' AND held.state_change < clock_timestamp() - interval '300 milliseconds')`
+const byWhoIsHeld = `SELECT EXISTS (SELECT FROM pg_stat_activity waits,
+		unnest(pg_blocking_pids(waits.pid)) AS by JOIN pg_stat_activity held ON held.pid = by
+	WHERE waits.datname = current_database() AND waits.wait_event_type = 'Lock'
+		AND held.pid = ANY($1) AND held.state LIKE 'idle%'
+		AND held.state_change < clock_timestamp() - interval '300 milliseconds')`
 
 // untilBlocked waits until something is done, or waits for a lock of the deed that is held.
 func (b *Bench) untilBlocked(by []int32, done chan struct{}) bool {

@@ -33,7 +33,7 @@ func NewBench(t *testing.T, quotas map[string]int64) *Bench {
 // Source writes a template whose resources are one to a line.
 func Source(lines ...string) string {
 	return "undersail: 1\nabout: {name: coast, version: 1.0.0, title: Coast}\nresources:\n  " +
-		strings.ReplaceAll(strings.Join(lines, "\n  "), "want:", "patience: 9h, want:") + "\n"
+		strings.ReplaceAll(strings.Join(lines, "\n  "), "want:", "patience: 99h, want:") + "\n"
 }
 
 // Sells has the service hear what every region sells, however long that takes on a busy machine:
