@@ -160,10 +160,7 @@ func form(h *servicetest.Harness, rounds int) ([]row, error) {
 	defer cancel()
 	r := servicetest.NewWith(h, sim.Config{Pace: 60, Rate: 100_000, Quotas: map[string]int64{"addresses": 100}})
 	s, _ := r.Replica(0)
-	if err := s.People.Put(ctx, "ines", "Ines", "a-Password-of-16", "admin"); err != nil {
-		return nil, err
-	}
-	token, err := s.People.IssueToken(ctx, "ines", "bench")
+	token, err := s.People.IssueToken(ctx, "ines", "bench") // an administrator, whom every replica has
 	if err != nil {
 		return nil, err
 	}

@@ -99,6 +99,8 @@ type Answer struct {
 	// far is how far it is from fitting: a machine that is too small, or a region that is
 	// not allowed, is farther than a quota that is too low.
 	far int
+	// liking is the place of its size among the preferred ones.
+	liking int
 }
 
 // Search ranks every size and disk type of every region against a need: those that
@@ -115,36 +117,46 @@ func Search(n Need, offers []*offer.Offers) ([]Answer, error) {
 	if n.By == "figures" && len(n.Figures) == 0 {
 		return nil, fmt.Errorf("to rank by figures, give what you measured of the sizes")
 	}
-	var out []Answer
+	var found []*Answer // large, and compared more often than made
 	for _, o := range offers {
 		here := region(n, o)
+		types := disks(n, o)
 		for _, s := range o.Sizes {
-			for _, d := range disks(n, o) {
-				a := answer(n, o, s, d)
+			lacks := o.WhyNot(s, n.Machine) // the same beside every disk
+			for _, d := range types {
+				a := answer(n, o, s, d, lacks)
 				a.WhyNot = append(slices.Clone(here), a.WhyNot...)
 				a.far += farther * len(here)
 				a.rank(n, measures[i])
-				out = append(out, a)
+				found = append(found, a)
 			}
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Answer) int {
-		unpriced := func(a Answer) int {
-			if a.PerUnit == 0 {
-				return 1
-			}
-			return 0
-		}
-		return cmp.Or(cmp.Compare(len(a.WhyNot)+a.far, len(b.WhyNot)+b.far), cmp.Compare(liking(n, a), liking(n, b)),
-			cmp.Compare(unpriced(a), unpriced(b)), cmp.Compare(a.PerUnit, b.PerUnit),
-			cmp.Compare(a.Month, b.Month), cmp.Compare(a.Size.Name, b.Size.Name), cmp.Compare(a.Region, b.Region))
-	})
+	slices.SortStableFunc(found, nearer)
+	out := make([]Answer, len(found))
+	for i, a := range found {
+		out[i] = *a
+	}
 	return out, nil
 }
 
-// liking is the place of a size among the preferred ones.
-func liking(n Need, a Answer) int {
-	if i := slices.Index(n.Machine.Sizes, a.Size.Name); i >= 0 {
+// nearer compares two answers by how near they are to what is needed, and then by price: one
+// whose price is not told comes last.
+func nearer(a, b *Answer) int {
+	unpriced := func(a *Answer) int {
+		if a.PerUnit == 0 {
+			return 1
+		}
+		return 0
+	}
+	return cmp.Or(cmp.Compare(len(a.WhyNot)+a.far, len(b.WhyNot)+b.far), cmp.Compare(a.liking, b.liking),
+		cmp.Compare(unpriced(a), unpriced(b)), cmp.Compare(a.PerUnit, b.PerUnit),
+		cmp.Compare(a.Month, b.Month), cmp.Compare(a.Size.Name, b.Size.Name), cmp.Compare(a.Region, b.Region))
+}
+
+// liking is the place of a size among the preferred ones, or after them.
+func liking(n Need, size string) int {
+	if i := slices.Index(n.Machine.Sizes, size); i >= 0 {
 		return i
 	}
 	return len(n.Machine.Sizes)
@@ -190,9 +202,9 @@ func region(n Need, o *offer.Offers) []Reason {
 // farther is how much more a reason counts that no asking for more mends.
 const farther = 4
 
-// answer looks at one size with one disk type, or with none.
-func answer(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType) Answer {
-	a := Answer{
+// answer looks at one size, of which some things are lacking, with one disk type or with none.
+func answer(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType, lacks []string) *Answer {
+	a := &Answer{
 		Region:    o.Region,
 		Size:      s,
 		Currency:  o.Currency,
@@ -200,8 +212,9 @@ func answer(n Need, o *offer.Offers, s offer.Size, d *offer.DiskType) Answer {
 		Spare:     []string{},
 		Zones:     []string{},
 		MBps:      s.DiskMBps,
+		liking:    liking(n, s.Name),
 	}
-	for _, message := range o.WhyNot(s, n.Machine) {
+	for _, message := range lacks {
 		a.far += farther
 		a.WhyNot = append(a.WhyNot, Reason{message, ""})
 	}
