@@ -42,10 +42,10 @@ func main() {
 		{"limits", limits},
 		{"B8", checking},
 		{"B1 B2", rendering},
-		{"resolve", resolving},
-		{"B3 B4 schedule", scheduling},
-		{"queries", queries},
-		{"account", oneAccount},
+		{"R1 resolve", resolving},
+		{"B3 B4 R2 schedule", scheduling},
+		{"R3 queries", queries},
+		{"R4 account", oneAccount},
 		{"calls", callsOfEach},
 		{"fit form", choosing},
 	} {
@@ -59,6 +59,10 @@ func main() {
 			os.Exit(1)
 		}
 		rows = append(rows, more...)
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(os.Stderr, "no row is named %s; leave -only out to see them all\n", *only)
+		os.Exit(2)
 	}
 	if !print(rows, *markdown) {
 		os.Exit(1)
