@@ -348,19 +348,3 @@ func (s *Store) AskStop(ctx context.Context, id int64, who Who) error {
 		return err
 	})
 }
-
-// Learned is how long creations took: of a type, or of one of its sizes, anywhere in
-// an account or in one region. Empty words stand for all.
-type Learned struct {
-	Type, Region, Size string
-	Ms                 int64
-}
-
-// Expected gives the median durations of the last healthy creations in an account, for
-// each type, each region of it and each size there, from at least three of them.
-func (s *Store) Expected(ctx context.Context, account string) ([]Learned, error) {
-	return many[Learned](ctx, s.Pool, `SELECT type, coalesce(region, '') AS region, coalesce(size, '') AS size,
-		(percentile_cont(0.5) WITHIN GROUP (ORDER BY ms))::bigint AS ms FROM durations
-		WHERE account = $1 AND at > now() - interval '90 days' GROUP BY GROUPING SETS ((type), (type, region), (type,
-		region, size)) HAVING count(*) >= 3`, account)
-}

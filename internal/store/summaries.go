@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -86,8 +87,8 @@ func (s *Store) Summary(ctx context.Context, name string) (Summary, error) {
 func (s *Store) SummariesSince(ctx context.Context, xid, stackID string, most int) ([]Summary, error) {
 	return many[Summary](ctx, s.Pool, summaryQuery+`WHERE m.last_run IS NOT NULL
 		AND m.changed < pg_snapshot_xmin(pg_current_snapshot()) AND (m.changed, m.stack_id) > ($1::xid8, $2::uuid)
-		AND ($4::text[] IS NULL OR m.account = ANY($4)) ORDER BY m.changed, m.stack_id LIMIT
-		$3`, xid, stackID, most, access.Seen(ctx))
+		AND ($3::text[] IS NULL OR m.account = ANY($3)) ORDER BY m.changed, m.stack_id
+		LIMIT `+strconv.Itoa(most), xid, stackID, access.Seen(ctx)) // told beforehand: else all are sorted first
 }
 
 // Horizon is the transaction before which everything is over.
