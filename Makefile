@@ -11,17 +11,14 @@ CONSOLE := $(shell find console/src console/index.html console/package.json cons
 SUITE := -vet=off -ldflags=-s -timeout 30m -p 4 -parallel 4 ./test ./internal/engine ./internal/proposing ./internal/service ./test/... ./...
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo 0.1.0)
 
-.PHONY: demo test suite test-times test-hard build check bench bench-console chaos attack flood mutants software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
+.PHONY: demo test test-times test-hard build check bench bench-console chaos attack flood mutants software jobs altering audit real-cloud real-cloud-down test-real-cloud clean generate screenshots
 
 demo: build ## Start everything with demo data; stays in front
 	@scripts/packages postgresql
 	@exec bin/undersail demo --dir "$(DEMO_DIR)"
 
-test: build ## Run all static checks and tests: both at once, since tests wait for clouds more than they compute
+test: build check ## Run all static checks and tests
 	@scripts/packages postgresql chromium-headless-shell openssh-client
-	@$(MAKE) --no-print-directory -j2 check suite
-
-suite:
 	go test $(SUITE)
 
 test-times: build ## Run all tests anew, and list what takes longest; LEAST=20 lists from so many seconds on
