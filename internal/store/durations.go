@@ -24,9 +24,8 @@ func (s *Store) Expected(ctx context.Context, account string) ([]Learned, error)
 		of
 		All []int64
 	}
-	rows, err := many[took](ctx, s.Pool, `SELECT type, coalesce(region, '') AS region, coalesce(size, '') AS size,
-		array_agg(ms) AS all FROM durations WHERE account = $1 AND at > now() - interval '90 days'
-		GROUP BY type, region, size`, account)
+	rows, err := many[took](ctx, s.Pool, `SELECT type, region, size, array_agg(ms) AS all FROM durations
+		WHERE account = $1 AND at > now() - interval '90 days' GROUP BY type, region, size`, account)
 	if err != nil {
 		return nil, err
 	}
