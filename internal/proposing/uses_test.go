@@ -27,9 +27,27 @@ resources:
   door: {type: firewall, want: {network: =net.id, rules: [{from: 127.0.0.0/8, port: 22}]}}
   access: {type: key_pair}
   data: {type: disk, want: {size: 10GiB, type: solid}}
-  host: {type: instance, want: {size: plain-1, image: debian-12, subnet: =lan.id, public: true, key_pair: =access.id, firewalls: ["=door.id"], disks: [{disk: =data.id, mount: /data, format: xfs}]}}
-  berth: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: echo quay-7}, after: {host: healthy}}
-  tell: {type: task, want: {on: =host.public_address, user: admin, key: =access.private_key, command: '="echo " + inputs.word + " > " + berth.output.trim()'}}
+  host:
+    type: instance
+    want:
+      size: plain-1
+      image: debian-12
+      subnet: =lan.id
+      public: true
+      key_pair: =access.id
+      firewalls: ["=door.id"]
+      disks: [{disk: =data.id, mount: /data, format: xfs}]
+  berth:
+    type: task
+    want: {on: =host.public_address, user: admin, key: =access.private_key, command: echo quay-7}
+    after: {host: healthy}
+  tell:
+    type: task
+    want:
+      on: =host.public_address
+      user: admin
+      key: =access.private_key
+      command: '="echo " + inputs.word + " > " + berth.output.trim()'
   beside: {type: address, after: {berth: healthy}}
 `
 

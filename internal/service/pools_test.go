@@ -19,7 +19,11 @@ inputs: {size: {type: string, default: plain-1}, motto: {type: string, default: 
 resources:
   net: {type: network, patience: 99h, want: {range: 10.36.0.0/20}}
   lan: {type: subnet, patience: 99h, want: {network: =net.id, range: 10.36.0.0/24}}
-  crew: {type: pool, patience: 99h, want: {size: =inputs.size, image: debian-12, subnets: ["=lan.id"], least: 4, most: 6, user_data: {hostname: =inputs.motto}}}
+  crew:
+    type: pool
+    patience: 99h
+    want:
+      {size: =inputs.size, image: debian-12, subnets: ["=lan.id"], least: 4, most: 6, user_data: {hostname: =inputs.motto}}
 `
 
 // TestMembersOfAPoolBecomeWhatIsWanted: what is altered of a pool is done when every member has

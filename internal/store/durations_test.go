@@ -13,10 +13,13 @@ func TestWhatIsExpectedIsTheMedianOfWhatItTook(t *testing.T) {
 	s, ctx := setup(t), context.Background()
 	_, err := s.Pool.Exec(ctx, `INSERT INTO durations (account, type, region, size, slot, ms, at)
 		SELECT account, type, region, size, slot, ms, now() - days * interval '1 day' FROM (VALUES
-			('lab', 'instance', 'north-fell', 'small', 0, 100, 0), ('lab', 'instance', 'north-fell', 'small', 1, 900, 89),
-			('lab', 'instance', 'north-fell', 'small', 2, 200, 0), ('lab', 'instance', 'north-fell', 'large', 3, 405, 0),
+			('lab', 'instance', 'north-fell', 'small', 0, 100, 0),
+			('lab', 'instance', 'north-fell', 'small', 1, 900, 89),
+			('lab', 'instance', 'north-fell', 'small', 2, 200, 0),
+			('lab', 'instance', 'north-fell', 'large', 3, 405, 0),
 			('lab', 'instance', 'south-skerry', 'small', 4, 5000, 0),
-			('lab', 'instance', 'north-fell', 'small', 5, 70000, 91), ('other', 'instance', 'north-fell', 'small', 6, 1, 0),
+			('lab', 'instance', 'north-fell', 'small', 5, 70000, 91),
+			('other', 'instance', 'north-fell', 'small', 6, 1, 0),
 			('lab', 'disk', 'north-fell', '', 0, 10, 0), ('lab', 'disk', 'north-fell', '', 1, 30, 0),
 			('lab', 'disk', 'north-fell', '', 2, 20, 0), ('lab', 'network', 'north-fell', '', 0, 7, 0),
 			('lab', 'network', 'north-fell', '', 1, 7, 0)

@@ -67,9 +67,7 @@ func Open(ctx context.Context, url string, options ...Option) (*Store, error) {
 		return nil, fmt.Errorf("read database URL: %w", err)
 	}
 	config.MaxConns = max(config.MaxConns, 24)
-	// What is asked here is found by the same index whatever the values are, and planning a page anew
-	// for each of them takes twice as long as reading it.
-	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	config.AfterConnect = planOnce
 	how := Opening{config, slog.New(slog.DiscardHandler)}
 	for _, option := range options {
 		option(&how)
@@ -84,6 +82,16 @@ func Open(ctx context.Context, url string, options ...Option) (*Store, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// planOnce lets a connection plan each statement once: what is asked here is found by the same index
+// whatever the values are, and planning a page anew for each of them takes twice as long as
+// reading it. It is no parameter of the connection's start, which poolers refuse.
+func planOnce(ctx context.Context, c *pgx.Conn) error {
+	if _, err := c.Exec(ctx, "SET plan_cache_mode = force_generic_plan"); err != nil {
+		return fmt.Errorf("set how the database plans: %w", err)
+	}
+	return nil
 }
 
 // OpenAs brings the tables up to date as the role that owns them, by migrateURL, lets the

@@ -82,13 +82,28 @@ func (f *Fabric) Boot(spec Spec, rules []Rule) *Guest {
 	before := f.halted[spec.ID]
 	delete(f.halted, spec.ID)
 	go func() {
-		defer close(g.ended)
-		if before != nil {
-			<-before
-		}
-		g.run()
+		defer f.freed(g)
+		g.runAfter(before)
 	}()
 	return g
+}
+
+// runAfter runs a guest once the one before it has let go of its ports, if there was one.
+func (g *Guest) runAfter(before <-chan struct{}) {
+	if before != nil {
+		<-before
+	}
+	g.run()
+}
+
+// freed says that a guest has let go of its ports.
+func (f *Fabric) freed(g *Guest) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	close(g.ended)
+	if f.halted[g.ID] == g.ended {
+		delete(f.halted, g.ID)
+	}
 }
 
 // Halt stops a guest and closes its ports.

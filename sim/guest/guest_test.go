@@ -6,7 +6,10 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"regexp"
+	"runtime"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -163,6 +166,9 @@ func TestTheOnlyWayToAPrivateGuestIsThroughTheBastion(t *testing.T) {
 	}
 }
 
+// waitsForPorts finds, in what all goroutines do, a guest that waits for another one.
+var waitsForPorts = regexp.MustCompile(`(?m)^goroutine \d+ \[chan receive.*\]:\n\S+\.\(\*Guest\)\.runAfter\(`)
+
 // TestAMachineThatBootsAnewHasThePortsThatItHad: it waits for the one that it replaces to let go of
 // them, however long that takes, and takes no others.
 func TestAMachineThatBootsAnewHasThePortsThatItHad(t *testing.T) {
@@ -185,9 +191,14 @@ func TestAMachineThatBootsAnewHasThePortsThatItHad(t *testing.T) {
 	old := f.Boot(spec, everywhere(22))
 	await.Until(t, "the first one answers", answers)
 	old.mu.Lock() // it is busy, and closes nothing yet
+	goOn := sync.OnceFunc(old.mu.Unlock)
+	t.Cleanup(goOn)
 	f.Boot(spec, everywhere(22))
-	time.Sleep(200 * time.Millisecond) // in which one that does not wait takes another port
-	old.mu.Unlock()
+	await.Until(t, "the second one waits for the first", func() bool {
+		all := make([]byte, 1<<22)
+		return waitsForPorts.Match(all[:runtime.Stack(all, true)])
+	})
+	goOn()
 	<-old.ended
 	await.Until(t, "the second one answers at the same port", answers)
 }

@@ -129,9 +129,20 @@ resources:
   door:
     type: firewall
     repeat: 3
-    want: {network: =net.id, rules: '=inputs.readers.map(r, [80, 443].map(p, firewall_rule{from: r, port: p, about: "readers"})).flatten()'}
+    want:
+      network: =net.id
+      rules: >-
+        =inputs.readers.map(r, [80, 443].map(p, firewall_rule{from: r, port: p, about: "readers"})).flatten()
   key: {type: key_pair}
-  data: {type: disk, repeat: =inputs.count, want: {name: '=calc.mark + "-" + pad(index, 2)', size: =inputs.disk, type: solid, encrypted: true, tags: {owner: ines}}}
+  data:
+    type: disk
+    repeat: =inputs.count
+    want:
+      name: =calc.mark + "-" + pad(index, 2)
+      size: =inputs.disk
+      type: solid
+      encrypted: true
+      tags: {owner: ines}
   quay:
     type: instance
     repeat: =inputs.count

@@ -34,8 +34,16 @@ resources:
     type: instance
     repeat: =inputs.hosts
     rebuild: CONDUCT
-    want: {size: =inputs.size, image: i, subnet: =one.id, firewalls: '=inputs.door ? [door.id.orValue("")] : []', user_data: {hostname: =inputs.boot}}
-  desk: {type: instance, want: {size: plain-2, image: i, subnet: =two.id, disks: [{disk: =data.id}], user_data: {hostname: =inputs.boot}}}
+    want:
+      size: =inputs.size
+      image: i
+      subnet: =one.id
+      firewalls: '=inputs.door ? [door.id.orValue("")] : []'
+      user_data: {hostname: =inputs.boot}
+  desk:
+    type: instance
+    want:
+      {size: plain-2, image: i, subnet: =two.id, disks: [{disk: =data.id}], user_data: {hostname: =inputs.boot}}
 `
 
 func read(t *testing.T, conduct string) *lang.Template {
@@ -268,7 +276,11 @@ about: {name: t, version: 1.0.0, title: T}
 inputs: {ports: {type: array, items: {type: integer}, default: [22, 80, 443]}}
 resources:
   net: {type: network, want: {range: 10.0.0.0/16}}
-  door: {type: firewall, want: {network: =net.id, rules: '=inputs.ports.map(p, firewall_rule{from: "10.0.0.0/8", port: p, about: "port " + string(p)})'}}
+  door:
+    type: firewall
+    want:
+      network: =net.id
+      rules: '=inputs.ports.map(p, firewall_rule{from: "10.0.0.0/8", port: p, about: "port " + string(p)})'
 `))
 	if template == nil {
 		t.Fatal(found)
@@ -419,10 +431,20 @@ resources:
   host: {type: instance, want: {size: plain-1, image: i, subnet: =lan.id, public: true, key_pair: =access.id}}
   shown:
     type: task
-    want: {on: =host.public_address, user: a, key: =access.private_key, command: b, again_when: ['=inputs.names.join(" ")']}
+    want:
+      on: =host.public_address
+      user: a
+      key: =access.private_key
+      command: b
+      again_when: ['=inputs.names.join(" ")']
   beside:
     type: task
-    want: {on: =host.public_address, user: a, key: =access.private_key, command: b, again_when: ['=inputs.names.join(" ")']}
+    want:
+      on: =host.public_address
+      user: a
+      key: =access.private_key
+      command: b
+      again_when: ['=inputs.names.join(" ")']
     after: {host: made}
 `))
 	if template == nil {

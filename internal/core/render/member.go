@@ -59,9 +59,6 @@ func (e *evaluator) instance(d *lang.Resource, local string, index int, loop map
 	r.Makes = e.makes(d, vars, obj)
 	r.After = e.after(d, name, reads)
 	e.out.index[name] = len(e.out.Resources)
-	if n := len(e.out.Resources); n == cap(e.out.Resources) {
-		e.out.Resources = slices.Grow(e.out.Resources, max(n, 16)) // doubled: append copies them five times over
-	}
 	e.out.Resources = append(e.out.Resources, r)
 	e.members[d.Name] = append(e.members[d.Name], name)
 	if e.request.Explain == name {
