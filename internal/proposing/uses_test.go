@@ -61,7 +61,7 @@ func TestARunWaitsForAnAgreement(t *testing.T) {
 	ctx := context.Background()
 	// The disk of its machine was on another, which was given something else.
 	first, _, _ := strings.Cut(strings.Replace(relays, "format: xfs}]",
-		"format: xfs}], user_data: {write_files: [{path: /data/old, content: =inputs.old}]}", 1), "  berth:")
+		"format: xfs}]\n      user_data: {write_files: [{path: /data/old, content: =inputs.old}]}", 1), "  berth:")
 	if run := r.Await(s, r.ApplySource(s, "relay", first, nil)); run.State != state.Done {
 		t.Fatal(run.Reason)
 	}
