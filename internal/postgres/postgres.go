@@ -316,15 +316,20 @@ func (s *Server) AdminURL() string { return s.admin }
 // Down stops the server so that Up can start it again on the same port.
 func (s *Server) Down() error { return s.Stop() }
 
-// Up starts a server that was taken down.
+// Up starts a server that was taken down, and waits until it takes sessions.
 func (s *Server) Up(ctx context.Context) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	pid, err := s.launch(ctx)
-	if err == nil {
-		s.pid, s.stopped = pid, false
+	if err != nil {
+		return err
 	}
-	return err
+	s.pid, s.stopped = pid, false
+	conn, err := s.session(ctx, patience)
+	if err != nil {
+		return err
+	}
+	return conn.Close(ctx)
 }
 
 // process is the id of the server's process.

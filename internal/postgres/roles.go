@@ -2,29 +2,50 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
+
+// patience is how often a server that says nothing is asked whether it is there.
+const patience = 200
+
+// session waits until the server takes sessions, and opens one of the superuser's. A server that
+// brings its data in order after a crash listens already and takes none, for as long as it needs.
+func (s *Server) session(ctx context.Context, tries int) (*pgx.Conn, error) {
+	for try := 0; ; {
+		conn, err := pgx.Connect(ctx, InDatabase(s.admin, "postgres"))
+		if err == nil {
+			return conn, nil
+		}
+		if !startingUp(err) {
+			try++
+		}
+		if try == tries || ctx.Err() != nil {
+			return nil, fmt.Errorf("connect to the database server: %w", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// startingUp reports whether a server says that it is there and takes no sessions yet.
+func startingUp(err error) bool {
+	var said *pgconn.PgError
+	return errors.As(err, &said) && said.Code == "57P03"
+}
 
 // ensureDatabase waits until the server takes sessions, and makes the roles and the
 // database. What an older program made as the superuser becomes the owner's.
 func (s *Server) ensureDatabase(ctx context.Context, passwords map[string]string) error {
-	var conn *pgx.Conn
-	var err error
-	for range 200 {
-		if conn, err = pgx.Connect(ctx, InDatabase(s.admin, "postgres")); err == nil {
-			break
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(50 * time.Millisecond):
-		}
-	}
+	conn, err := s.session(ctx, patience)
 	if err != nil {
-		return fmt.Errorf("connect to the database server: %w", err)
+		return err
 	}
 	defer conn.Close(ctx)
 	for _, role := range []string{superuser, ownerRole, serviceRole} {
