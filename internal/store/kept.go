@@ -143,7 +143,10 @@ func (s *Store) AddFound(ctx context.Context, found []Kept) (news []Kept, err er
 		}
 		return nil
 	})
-	return news, err
+	if err != nil {
+		return nil, err
+	}
+	return news, nil
 }
 
 // MoveKept gives a kept resource another stack and name. [ErrMoved] says that it is kept no

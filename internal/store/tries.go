@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,8 +27,7 @@ type Counting struct {
 // of the counts does not allow another yet; then none was counted. Counts are taken in one
 // order, so that two who try at once do not wait for each other.
 func (s *Store) CountTries(ctx context.Context, tries []Try, by map[string]Counting) (wait time.Duration, err error) {
-	tries = slices.Clone(tries)
-	slices.SortFunc(tries, func(a, b Try) int { return strings.Compare(a.Kind+a.Key, b.Kind+b.Key) })
+	tries = inOrder(tries)
 	refused := errors.New("wait")
 	err = s.Tx(ctx, func(tx pgx.Tx) error {
 		for _, t := range tries {
@@ -62,10 +62,16 @@ func (s *Store) CountTries(ctx context.Context, tries []Try, by map[string]Count
 	return 0, err
 }
 
-// TriesRight takes attempts that were right back.
+func inOrder(tries []Try) []Try {
+	return slices.SortedFunc(slices.Values(tries), func(a, b Try) int {
+		return cmp.Or(strings.Compare(a.Kind, b.Kind), strings.Compare(a.Key, b.Key))
+	})
+}
+
+// TriesRight takes attempts that were right back, in the order in which they are counted.
 func (s *Store) TriesRight(ctx context.Context, tries []Try) error {
 	return s.Tx(ctx, func(tx pgx.Tx) error {
-		for _, t := range tries {
+		for _, t := range inOrder(tries) {
 			// Whoever knows one password must not wash the tries at others away: of the
 			// address only this one try is taken back.
 			query := "DELETE FROM tries WHERE kind = $1 AND key = $2"
@@ -117,8 +123,11 @@ func (s *Store) AskSigningIn(ctx context.Context, hash string, interval time.Dur
 	err = s.Pool.QueryRow(ctx,
 		"SELECT EXISTS (SELECT FROM signing_in WHERE hash = $1 AND kind = 'terminal' AND expires_at > now())",
 		hash).Scan(&there)
-	if err != nil || !there {
-		return nil, errors.Join(classify(err), ErrNotFound)
+	switch {
+	case err != nil:
+		return nil, classify(err)
+	case !there:
+		return nil, ErrNotFound
 	}
 	return nil, ErrConflict
 }
