@@ -70,8 +70,9 @@ func TestWhatIsKeptMovesWhereThereIsRoom(t *testing.T) {
 		alone     bool
 		want      error
 	}{
-		{"the name is taken", "INSERT INTO resources (stack_id, name, type, declared, region, token, state, want, " +
-			"position) VALUES ('" + stackID + "', 'log', 'disk', 'log', 'north-fell', 'us-other', 'healthy', '{}', 1)", true, ErrConflict},
+		{"the name is taken", `INSERT INTO resources (stack_id, name, type, declared, region, token, state, want,
+			position) SELECT id, 'log', 'disk', 'log', region, 'us-other', 'healthy', '{}', 1 FROM stacks
+			WHERE name = 'warnings'`, true, ErrConflict},
 		{"the account is closed", "UPDATE resources SET name = 'other'; UPDATE accounts SET closed_at = now()", true,
 			ErrConflict},
 		{"one alone", "UPDATE accounts SET closed_at = NULL, second_person = true", true, ErrSecondPerson},
