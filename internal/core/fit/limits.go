@@ -2,7 +2,6 @@ package fit
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -15,7 +14,14 @@ import (
 // limits reports values of a resource beyond what the cloud takes of them. Only what is asked
 // for now is held against them: what is there already was taken.
 func (c *check) limits(o *offer.Offers, t resource.Type, r *render.Resource, asked func(property string) bool) {
-	for _, name := range slices.Sorted(maps.Keys(o.Limits)) {
+	var own []string
+	for name := range o.Limits {
+		if strings.HasPrefix(name, t.Name) { // few of all are of one type
+			own = append(own, name)
+		}
+	}
+	slices.Sort(own)
+	for _, name := range own {
 		path := strings.Split(name, ".")
 		if path[0] != t.Name || len(path) < 2 || !asked(path[1]) {
 			continue

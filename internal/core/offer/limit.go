@@ -66,7 +66,11 @@ func (l Limit) Breaks(shape resource.Shape, value any) (path, why, instead strin
 func (l Limit) mapping(shape resource.Shape, v map[string]any) (path, why, instead string) {
 	switch {
 	case shape.Kind == resource.Open:
-		if raw, err := resource.CloudConfig(resource.Known(v)); err == nil {
+		known := resource.Known(v)
+		if l.Least == 0 && resource.MostOfCloudConfig(known) <= l.Most {
+			return "", "", ""
+		}
+		if raw, err := resource.CloudConfig(known); err == nil {
 			why, instead = l.amount(int64(len(raw)), fmt.Sprintf("it has %d bytes, and ", len(raw)), plainly, " bytes")
 		}
 	case shape.Items != nil && shape.Items.Kind == resource.Range:
