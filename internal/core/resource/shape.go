@@ -273,6 +273,13 @@ var (
 // ParseData reads an amount of data and returns bytes. Units are IEC (KiB,
 // MiB, GiB, TiB) and SI (kB, MB, GB, TB).
 func ParseData(text string) (int64, error) {
+	// Nearly all are whole numbers with a unit, and are read often: without the pattern.
+	behind := strings.TrimLeft(text, "0123456789")
+	if unit, known := dataUnits[behind]; known && len(text)-len(behind) < 10 {
+		if n, err := strconv.ParseInt(text[:len(text)-len(behind)], 10, 64); err == nil && n < 1<<20 {
+			return n * int64(unit), nil
+		}
+	}
 	m := dataPattern.FindStringSubmatch(text)
 	if m == nil {
 		return 0, fmt.Errorf("%q is not an amount of data such as 50GiB", text)
