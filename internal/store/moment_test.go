@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"undersail/internal/await"
 )
 
 const (
@@ -138,5 +140,67 @@ func TestASignInOfATerminalIsAskedForInItsTime(t *testing.T) {
 	}
 	if _, err := s.AskSigningIn(ctx, "h", time.Hour); !errors.Is(err, ErrConflict) {
 		t.Errorf("too soon: %v", err)
+	}
+}
+
+// TestCredentialsAreRenewedOfWhatWasLookedAt: an account that is held to something else since is not
+// renewed by who did not see it.
+func TestCredentialsAreRenewedOfWhatWasLookedAt(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), t.Context()
+	acceptedProposal(t, s)
+	looked, err := s.Account(ctx, "saltmere-lab")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.BoundAccount(ctx, looked.Name, Bounds{SecondPerson: true}, Who{}, "second_person"); err != nil {
+		t.Fatal(err)
+	}
+	looked.Credentials = []byte{2}
+	if err := s.PutAccount(ctx, looked, looked.Revision, Who{}); !errors.Is(err, ErrMoved) {
+		t.Errorf("it is renewed: %v", err)
+	}
+	now, err := s.Account(ctx, looked.Name)
+	if err != nil || now.Credentials[0] != 1 {
+		t.Fatalf("its credentials are %v, %v", now.Credentials, err)
+	}
+	now.Credentials = []byte{2}
+	if err := s.PutAccount(ctx, now, now.Revision, Who{}); err != nil {
+		t.Error(err)
+	}
+}
+
+// TestWhoTakesAwayWaitsForWhoReads: a run of a stack begins after whoever looks at its outputs in this
+// moment has begun, and then sees them.
+func TestWhoTakesAwayWaitsForWhoReads(t *testing.T) {
+	t.Parallel()
+	s, ctx := setup(t), t.Context()
+	proposal := acceptedProposal(t, s)
+	began := make(chan error, 1)
+	err := s.Tx(ctx, func(reader pgx.Tx) error {
+		if err := lockStacks(ctx, reader, northPierID, []string{stackID}); err != nil {
+			return err
+		}
+		go func() {
+			_, err := s.StartRun(ctx, NewRun{Proposal: proposal, Agreement: []byte("sealed"), Kind: "retire",
+				By: "ines", Grace: time.Minute, Moment: Moment{TakesAway: true, Retires: true}}, job)
+			began <- err
+		}()
+		await.Until(t, "it waits for the reader", func() bool {
+			if len(began) > 0 {
+				t.Fatalf("it did not wait for the reader: %v", <-began)
+			}
+			var waits bool
+			err := s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_stat_activity WHERE datname = "+
+				"current_database() AND wait_event_type = 'Lock')").Scan(&waits)
+			return err == nil && waits
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := <-began; err != nil {
+		t.Error(err)
 	}
 }
